@@ -1,0 +1,175 @@
+// Package catalog holds what was found in a project: its tests, their groups,
+// tags and marks, and the crosstab of groups and tags.
+//
+// A catalog keeps the order in which the adapters declared the tests, with the
+// tests of one group next to each other:
+//
+//	c := catalog.New(found)
+//	test, err := c.Find("drip#holds_when_dry")
+package catalog
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Kind says what a test is made of.
+type Kind string
+
+// The kinds of test that the adapters find.
+const (
+	KindTest    Kind = "test"
+	KindExample Kind = "example"
+	KindFuzz    Kind = "fuzz" // the seeds of a fuzz target
+)
+
+// Test is the smallest thing that can be picked and run. It is the one type for
+// a test from discovery to report, and a line of "list --json".
+type Test struct {
+	ID       string   `json:"id"` // suite:group#name
+	Suite    string   `json:"suite"`
+	Group    string   `json:"group"`
+	Name     string   `json:"name"`
+	Kind     Kind     `json:"kind"`
+	File     string   `json:"file"` // relative to the project, with slashes
+	Line     int      `json:"line"` // 1-based; 0 where unknown
+	Tags     []string `json:"tags"` // sorted, no duplicates, never nil in a catalog
+	Marks    Marks    `json:"marks"`
+	Expected float64  `json:"expected_s"` // seconds; an estimate where Known is false
+	Known    bool     `json:"-"`          // Expected was measured for this very test
+}
+
+// Marks are instructions on a test. An empty string means that the mark is not set.
+type Marks struct {
+	Skip       string `json:"skip,omitempty"`        // why it does not run
+	ExpectFail string `json:"expect-fail,omitempty"` // why it is expected to fail
+}
+
+// ID joins the parts of a test's ID.
+func ID(suite, group, name string) string { return suite + ":" + group + "#" + name }
+
+// Tagged reports whether the test carries the tag.
+func (t *Test) Tagged(tag string) bool {
+	_, found := slices.BinarySearch(t.Tags, tag)
+	return found
+}
+
+// AddTag adds a tag, once.
+func (t *Test) AddTag(tag string) {
+	at, found := slices.BinarySearch(t.Tags, tag)
+	if !found {
+		t.Tags = slices.Insert(t.Tags, at, tag)
+	}
+}
+
+// Group is a run of neighbours in Catalog.Tests that share one place.
+type Group struct {
+	Suite, Name string
+	First, Len  int // Catalog.Tests[First : First+Len]
+}
+
+// Catalog is the tests of a project in declared order, group by group.
+type Catalog struct {
+	Tests  []Test
+	Groups []Group
+	byID   map[string]int
+}
+
+// New makes a catalog. Of two tests with one ID the first is kept, as the
+// adapters declare the one that a default build holds first.
+func New(tests []Test) *Catalog {
+	type place struct{ suite, group string }
+	var places []place
+	members := map[place][]Test{}
+	seen := make(map[string]bool, len(tests))
+	for _, t := range tests {
+		t.ID = ID(t.Suite, t.Group, t.Name)
+		if seen[t.ID] {
+			continue
+		}
+		seen[t.ID] = true
+		t.Tags = slices.Compact(slices.Sorted(slices.Values(t.Tags)))
+		if t.Tags == nil {
+			t.Tags = []string{}
+		}
+		at := place{t.Suite, t.Group}
+		if members[at] == nil {
+			places = append(places, at)
+		}
+		members[at] = append(members[at], t)
+	}
+	c := &Catalog{Tests: make([]Test, 0, len(seen)), byID: make(map[string]int, len(seen))}
+	for _, at := range places {
+		c.Groups = append(c.Groups, Group{Suite: at.suite, Name: at.group, First: len(c.Tests), Len: len(members[at])})
+		c.Tests = append(c.Tests, members[at]...)
+	}
+	for i := range c.Tests {
+		c.byID[c.Tests[i].ID] = i
+	}
+	return c
+}
+
+// Lookup finds the test with exactly this ID.
+func (c *Catalog) Lookup(id string) (*Test, bool) {
+	i, ok := c.byID[id]
+	if !ok {
+		return nil, false
+	}
+	return &c.Tests[i], true
+}
+
+// Find finds the one test whose ID ends in the given text. A whole part (a name,
+// group#name) goes before an ending that begins inside a word.
+func (c *Catalog) Find(ending string) (*Test, error) {
+	if t, ok := c.Lookup(ending); ok {
+		return t, nil
+	}
+	if ending == "" {
+		return nil, fmt.Errorf("an empty ID names no test: give suite:group#name or any unambiguous ending of it")
+	}
+	var whole, part []*Test
+	for i := range c.Tests {
+		id := c.Tests[i].ID
+		if !strings.HasSuffix(id, ending) {
+			continue
+		}
+		part = append(part, &c.Tests[i])
+		if strings.ContainsRune(":#/", rune(id[len(id)-len(ending)-1])) {
+			whole = append(whole, &c.Tests[i])
+		}
+	}
+	matches := whole
+	if len(matches) == 0 {
+		matches = part
+	}
+	switch len(matches) {
+	case 1:
+		return matches[0], nil
+	case 0:
+		return nil, fmt.Errorf("no test has an ID that ends in %q: \"fern-relay list\" prints the IDs", ending)
+	}
+	return nil, fmt.Errorf("%q is the ending of %d IDs, among them %s and %s: give more of the one you mean",
+		ending, len(matches), matches[0].ID, matches[1].ID)
+}
+
+// Tags lists every tag that a test carries, the most carried first.
+func (c *Catalog) Tags() []string {
+	counts := map[string]int{}
+	for i := range c.Tests {
+		for _, tag := range c.Tests[i].Tags {
+			counts[tag]++
+		}
+	}
+	tags := make([]string, 0, len(counts))
+	for tag := range counts {
+		tags = append(tags, tag)
+	}
+	slices.SortFunc(tags, func(a, b string) int {
+		if counts[a] != counts[b] {
+			return counts[b] - counts[a]
+		}
+		return strings.Compare(a, b)
+	})
+	return tags
+}

@@ -1,0 +1,112 @@
+// Package order puts tests into the order in which they run.
+package order
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strconv"
+	"strings"
+
+	"fernrelay/core/catalog"
+)
+
+// Order is a rule that puts tests into an order. Its zero value is Declared.
+type Order struct {
+	kind string
+	seed uint64
+	ids  []string
+}
+
+// Declared keeps the order of the catalog.
+var Declared = Order{}
+
+// Listed is the order of the given IDs; tests that are not listed are left out.
+func Listed(ids []string) Order { return Order{kind: "listed", ids: ids} }
+
+// Parse reads declared, reverse or seed:N.
+func Parse(text string) (Order, error) {
+	kind, seed, _ := strings.Cut(text, ":")
+	switch {
+	case text == "declared":
+		return Declared, nil
+	case text == "reverse":
+		return Order{kind: "reverse"}, nil
+	case kind == "seed":
+		n, err := strconv.ParseUint(seed, 10, 64)
+		if err != nil {
+			return Order{}, fmt.Errorf("the order is %q: seed: takes a whole number, as in seed:7", text)
+		}
+		return Order{kind: "seed", seed: n}, nil
+	}
+	return Order{}, fmt.Errorf("the order is %q: declared, reverse, seed:N or file:FILE is expected", text)
+}
+
+// IsDeclared reports whether the catalog's order is kept, so that a scheduler
+// may put long groups first.
+func (o Order) IsDeclared() bool { return o.kind == "" }
+
+// Apply gives the tests in this order; a listed ID that no test has is an error.
+func (o Order) Apply(tests []catalog.Test) ([]catalog.Test, error) {
+	switch o.kind {
+	case "reverse":
+		return regroup(tests, slices.Reverse), nil
+	case "seed":
+		random := rand.New(rand.NewPCG(o.seed, 0))
+		return regroup(tests, func(members []catalog.Test) {
+			random.Shuffle(len(members), func(i, j int) { members[i], members[j] = members[j], members[i] })
+		}), nil
+	case "listed":
+		return o.listed(tests)
+	}
+	return slices.Clone(tests), nil
+}
+
+// regroup applies a reordering to the whole and brings each group together
+// again where its first test has come to stand. Fuzz seeds close their group:
+// the toolchain runs them after the tests, so only there is the order that of
+// one process.
+func regroup(tests []catalog.Test, reorder func([]catalog.Test)) []catalog.Test {
+	mixed := slices.Clone(tests)
+	reorder(mixed)
+	type place struct{ suite, group string }
+	var places []place
+	members := map[place][]catalog.Test{}
+	for _, t := range mixed {
+		at := place{t.Suite, t.Group}
+		if members[at] == nil {
+			places = append(places, at)
+		}
+		members[at] = append(members[at], t)
+	}
+	out := make([]catalog.Test, 0, len(mixed))
+	for _, at := range places {
+		slices.SortStableFunc(members[at], func(a, b catalog.Test) int { return fuzzLast(a) - fuzzLast(b) })
+		out = append(out, members[at]...)
+	}
+	return out
+}
+
+func fuzzLast(t catalog.Test) int {
+	if t.Kind == catalog.KindFuzz {
+		return 1
+	}
+	return 0
+}
+
+func (o Order) listed(tests []catalog.Test) ([]catalog.Test, error) {
+	byID := make(map[string]int, len(tests))
+	for i, t := range tests {
+		byID[t.ID] = i
+	}
+	out := make([]catalog.Test, 0, len(o.ids))
+	for n, id := range o.ids {
+		i, ok := byID[id]
+		if !ok {
+			return nil, fmt.Errorf("line %d of the order names %q, which is not among the picked tests, or stands there twice", n+1, id)
+		}
+		delete(byID, id)
+		out = append(out, tests[i])
+	}
+	return out, nil
+}

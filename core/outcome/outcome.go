@@ -1,0 +1,84 @@
+// Package outcome holds what came of tests: the outcomes, the events in which a
+// run is told, and the run that those events fold into.
+//
+// Every part of Fern Relay that tells or hears of a run uses the one Event type,
+// whether it comes from an adapter, goes to a screen or stands in a file.
+package outcome
+
+import "time"
+
+// Outcome is what came of one test in one run.
+type Outcome string
+
+// The outcomes. Owed is a failure that was expected, Surprise a pass where a
+// failure was expected, Lost a test that was picked and of which nothing came back.
+const (
+	Passed   Outcome = "passed"
+	Failed   Outcome = "failed"
+	Errored  Outcome = "errored"
+	TimedOut Outcome = "timed-out"
+	Skipped  Outcome = "skipped"
+	Owed     Outcome = "owed"
+	Surprise Outcome = "surprise"
+	Lost     Outcome = "lost"
+)
+
+// All lists the outcomes in the order in which they are told.
+var All = []Outcome{Passed, Failed, Errored, TimedOut, Skipped, Owed, Surprise, Lost}
+
+var shapes = map[Outcome]string{
+	Passed: "▪", Failed: "▲", Errored: "◆", TimedOut: "▼", Skipped: "▫", Owed: "△", Surprise: "◇", Lost: "∅",
+}
+
+// Shape is the outcome's sign on screens and in drawings; "·" for none yet.
+func (o Outcome) Shape() string {
+	if s, ok := shapes[o]; ok {
+		return s
+	}
+	return "·"
+}
+
+// Bad reports whether the outcome makes a run fail.
+func (o Outcome) Bad() bool { return o == Failed || o == Errored || o == TimedOut }
+
+// Kind says what an event tells.
+type Kind string
+
+// The kinds of event. A run begins with RunBegins and closes with RunEnds.
+const (
+	RunBegins Kind = "run"
+	Started   Kind = "started"
+	StepDone  Kind = "step"
+	Output    Kind = "output"
+	Finished  Kind = "finished"
+	RunEnds   Kind = "end"
+)
+
+// Format names the event lines that "run --events" writes.
+const Format = "fern-events/1"
+
+// Event is one thing that happened in a run, and a line of "run --events".
+type Event struct {
+	Event    Kind            `json:"event"`
+	Format   string          `json:"format,omitempty"` // of a RunBegins
+	At       time.Time       `json:"at"`
+	Worker   int             `json:"worker,omitempty"` // from 1
+	Batch    int             `json:"batch,omitempty"`  // from 1
+	ID       string          `json:"id,omitempty"`
+	Step     string          `json:"step,omitempty"` // of a StepDone: its name within the test
+	Text     string          `json:"text,omitempty"` // of an Output
+	Outcome  Outcome         `json:"outcome,omitempty"`
+	Seconds  *float64        `json:"seconds,omitempty"` // of a Finished and a StepDone
+	Message  string          `json:"message,omitempty"`
+	File     string          `json:"file,omitempty"` // relative to the project, with slashes
+	Line     int             `json:"line,omitempty"`
+	Expected string          `json:"expected,omitempty"`
+	Actual   string          `json:"actual,omitempty"`
+	Counts   map[Outcome]int `json:"counts,omitempty"` // of a RunEnds
+}
+
+// Sink takes events one after another.
+type Sink func(Event)
+
+// Took makes the Seconds of an event.
+func Took(seconds float64) *float64 { return &seconds }

@@ -1,0 +1,167 @@
+package outcome
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Step is the result of a part of a test that the test reports by name.
+type Step struct {
+	Name    string
+	Outcome Outcome
+	Seconds float64
+}
+
+// Result is what is known of one test in one run, while it runs and after.
+type Result struct {
+	ID             string
+	Outcome        Outcome // empty while it runs
+	Seconds        float64
+	Worker, Batch  int // from 1; 0 where it never started
+	Started, Ended time.Time
+	Message        string
+	File           string
+	Line           int
+	Expected       string
+	Actual         string
+	Steps          []Step
+	Output         []byte // the head and the tail, at most outputLimit bytes together
+}
+
+// outputLimit bounds the output kept of one test, in bytes; the first half is
+// kept as head, of the rest the newest.
+const outputLimit = 64 << 10
+
+const outputCut = "\n… output left out here …\n"
+
+// Run is the fold of a run's events.
+type Run struct {
+	Results        []*Result // in the order in which they started, or finished without a start
+	Counts         map[Outcome]int
+	Started, Ended time.Time
+	byID           map[string]*Result
+}
+
+// NewRun makes an empty run.
+func NewRun() *Run {
+	return &Run{Counts: map[Outcome]int{}, byID: map[string]*Result{}}
+}
+
+// Result finds the result of a test, nil where nothing was told of it.
+func (r *Run) Result(id string) *Result { return r.byID[id] }
+
+// Done counts the tests that have an outcome.
+func (r *Run) Done() int {
+	n := 0
+	for _, count := range r.Counts {
+		n += count
+	}
+	return n
+}
+
+// Apply folds one event into the run.
+func (r *Run) Apply(e Event) {
+	switch e.Event {
+	case RunBegins:
+		r.Started = e.At
+	case RunEnds:
+		r.Ended = e.At
+	case Started:
+		res := r.at(e)
+		res.Started = e.At
+	case StepDone:
+		res := r.at(e)
+		res.Steps = append(res.Steps, Step{Name: e.Step, Outcome: e.Outcome, Seconds: seconds(e)})
+	case Output:
+		r.at(e).keep(e.Text)
+	case Finished:
+		r.finish(e)
+	}
+}
+
+func (r *Run) finish(e Event) {
+	res := r.at(e)
+	if res.Outcome != "" {
+		r.Counts[res.Outcome]--
+	}
+	r.Counts[e.Outcome]++
+	res.Outcome, res.Seconds, res.Ended = e.Outcome, seconds(e), e.At
+	res.Message, res.File, res.Line = e.Message, e.File, e.Line
+	res.Expected, res.Actual = e.Expected, e.Actual
+	if res.Started.IsZero() {
+		res.Started = e.At
+	}
+}
+
+func (r *Run) at(e Event) *Result {
+	res := r.byID[e.ID]
+	if res == nil {
+		res = &Result{ID: e.ID}
+		r.byID[e.ID] = res
+		r.Results = append(r.Results, res)
+	}
+	if e.Worker != 0 {
+		res.Worker, res.Batch = e.Worker, e.Batch
+	}
+	return res
+}
+
+func (res *Result) keep(text string) {
+	res.Output = append(res.Output, text...)
+	if len(res.Output) <= outputLimit {
+		return
+	}
+	head := res.Output[:outputLimit/2]
+	tail := res.Output[len(res.Output)-outputLimit/4:]
+	res.Output = slices.Concat(head, []byte(outputCut), tail)
+}
+
+// Troubled lists the results that make the run fail, in the order in which they
+// came to their outcome.
+func (r *Run) Troubled() []*Result {
+	var bad []*Result
+	for _, res := range r.Results {
+		if res.Outcome.Bad() {
+			bad = append(bad, res)
+		}
+	}
+	slices.SortStableFunc(bad, func(a, b *Result) int { return a.Ended.Compare(b.Ended) })
+	return bad
+}
+
+// Summary tells the counts in words: "70 passed, 1 failed".
+func (r *Run) Summary() string {
+	var parts []string
+	for _, o := range All {
+		if n := r.Counts[o]; n > 0 {
+			parts = append(parts, strconv.Itoa(n)+" "+string(o))
+		}
+	}
+	if parts == nil {
+		return "nothing ran"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// ExitStatus is the status with which a command ends that ran this: 3 where
+// something is lost, 1 where something is bad, 0 where all is well.
+func (r *Run) ExitStatus() int {
+	if r.Counts[Lost] > 0 {
+		return 3
+	}
+	for o, n := range r.Counts {
+		if o.Bad() && n > 0 {
+			return 1
+		}
+	}
+	return 0
+}
+
+func seconds(e Event) float64 {
+	if e.Seconds == nil {
+		return 0
+	}
+	return *e.Seconds
+}

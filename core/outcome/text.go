@@ -1,0 +1,62 @@
+package outcome
+
+import (
+	"regexp"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Plain makes what a test printed safe to show: control sequences of terminals
+// and other control characters go, tabs become spaces, broken UTF-8 is marked.
+func Plain(text string) string {
+	if !utf8.ValidString(text) {
+		text = strings.ToValidUTF8(text, "\uFFFD")
+	}
+	text = controlSequence.ReplaceAllString(text, "")
+	text = strings.ReplaceAll(text, "\t", "    ")
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || !unicode.IsControl(r) && !unicode.Is(unicode.Bidi_Control, r) {
+			return r
+		}
+		return -1
+	}, text)
+}
+
+// PlainLine is Plain on one line: line ends become spaces.
+func PlainLine(text string) string {
+	return strings.Join(strings.Fields(Plain(text)), " ")
+}
+
+// controlSequence matches the escape sequences of ECMA-48: control sequences,
+// device and operating-system strings, two-character escapes.
+var controlSequence = regexp.MustCompile(
+	`\x1b\[[0-?]*[ -/]*[@-~]|\x1b[\]PX^_](?s:.*?)(?:\x07|\x1b\\|$)|\x1b[ -/]*[0-~]|\x{9b}[0-?]*[ -/]*[@-~]`)
+
+// Compared reads the two sides of a comparison out of a failure's words, in the
+// forms that are common in test messages. Both are empty where there are none.
+func Compared(words string) (expected, actual string) {
+	for _, form := range comparisons {
+		match := form.FindStringSubmatch(words)
+		if match == nil {
+			continue
+		}
+		for i, name := range form.SubexpNames() {
+			switch name {
+			case "expected":
+				expected = strings.TrimSpace(match[i])
+			case "actual":
+				actual = strings.TrimSpace(match[i])
+			}
+		}
+		return expected, actual
+	}
+	return "", ""
+}
+
+var comparisons = []*regexp.Regexp{
+	regexp.MustCompile(`(?s)^got:\n(?P<actual>.*?)\nwant:\n(?P<expected>.*)$`),
+	regexp.MustCompile(`(?im)^\s*expected\s*:[ \t]*(?P<expected>.+)\n\s*(?:actual|got)\s*:[ \t]*(?P<actual>.+)$`),
+	regexp.MustCompile(`(?im)\b(?:got|have)[ :=]+(?P<actual>[^\n]+?)[,;]?\s+(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+)$`),
+	regexp.MustCompile(`(?im)\b(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+?)[,;]?\s+(?:but )?(?:got|have|actual)[ :=]+(?P<actual>[^\n]+)$`),
+}

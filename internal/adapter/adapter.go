@@ -1,0 +1,60 @@
+// Package adapter is the one interface behind which the kinds of suite stand,
+// and the bookkeeping that they share.
+//
+// An adapter finds tests and opens sessions; a session runs tests in the order
+// asked for and tells what happens as events. Adapters know nothing of workers:
+// a Slot is all they are given.
+package adapter
+
+import (
+	"context"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+)
+
+// Slot is what a worker owns, so that two workers never share it.
+type Slot struct {
+	Number int      // from 1
+	Temp   string   // a folder for temporary files; it exists
+	Env    []string // NAME=value, on top of our own environment
+}
+
+// Scope says how far the state that a test leaves behind can reach.
+type Scope int
+
+const (
+	// ScopeGroup: a process holds tests of one group.
+	ScopeGroup Scope = iota
+	// ScopeWorker: a process holds everything its worker runs, batch after batch.
+	ScopeWorker
+)
+
+// Adapter finds and runs the tests of one suite.
+type Adapter interface {
+	// Discover finds the suite's tests, in declared order.
+	Discover(ctx context.Context) ([]catalog.Test, error)
+	// Prepare makes ready what the tests need that is made once for all
+	// sessions. What fails for one group only is told when that group runs.
+	Prepare(ctx context.Context, tests []catalog.Test) error
+	// Open makes a place to run tests in.
+	Open(ctx context.Context, slot Slot) (Session, error)
+	// Scope says how far state reaches in this suite's sessions.
+	Scope() Scope
+}
+
+// Session is a place to run tests, with state that may leak from test to test.
+type Session interface {
+	// Run runs the tests in order and tells the sink of each: started, steps,
+	// output, finished. Every test is finished when Run returns nil; an error
+	// means that ctx ended or that the session is of no more use.
+	Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error
+	// Probe runs the tests in order in a fresh state and gives the state in
+	// which the last of them began.
+	Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error)
+	// Reset gives a fresh state: what a new process would see.
+	Reset(ctx context.Context) error
+	// Close ends the session and every process in it.
+	Close() error
+}

@@ -1,0 +1,292 @@
+package adapter
+
+import (
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+)
+
+// Batch keeps the books of one Session.Run: which tests have an outcome, which
+// run now and for how long, and who is to blame when the process ends under
+// them. A session begins a process for Next, forwards what it hears, and says
+// Ended; it goes on until Next is empty.
+//
+// A Batch is safe for use by several goroutines.
+type Batch struct {
+	mu      sync.Mutex
+	sink    outcome.Sink
+	timeout time.Duration
+	tests   []catalog.Test
+	states  map[string]*state // by ID
+	alone   []string          // IDs that must run each in its own process
+	kill    func()
+	began   bool // a test has started in this process
+	moved   bool // a test has got its outcome in this process
+}
+
+type state struct {
+	id       string
+	finished bool
+	running  bool // started and not paused
+	started  bool // in this process
+	since    time.Time
+	spent    time.Duration
+	timer    *time.Timer
+	timedOut bool
+	tail     []byte // the newest output
+}
+
+// tailLimit bounds the output kept of a running test for its failure's words.
+const tailLimit = 32 << 10
+
+// NewBatch begins the books for the tests; timeout bounds each, 0 for none.
+func NewBatch(tests []catalog.Test, timeout time.Duration, sink outcome.Sink) *Batch {
+	b := &Batch{sink: sink, timeout: timeout, tests: tests, states: make(map[string]*state, len(tests))}
+	for _, t := range tests {
+		b.states[t.ID] = &state{id: t.ID}
+	}
+	return b
+}
+
+// Next lists the tests for the next process, in order; none when all have an
+// outcome. Tests that were running side by side when a process ended come one
+// at a time, so that the blame falls on the right one.
+func (b *Batch) Next() []catalog.Test {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if len(b.alone) > 0 {
+		id := b.alone[0]
+		b.alone = b.alone[1:]
+		return b.where(func(t catalog.Test) bool { return t.ID == id })
+	}
+	return b.where(func(t catalog.Test) bool { return !b.states[t.ID].finished })
+}
+
+func (b *Batch) where(keep func(catalog.Test) bool) []catalog.Test {
+	var out []catalog.Test
+	for _, t := range b.tests {
+		if keep(t) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// Begin says that a fresh process begins, which kill ends at once.
+func (b *Batch) Begin(kill func()) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.kill, b.began, b.moved = kill, false, false
+	for _, s := range b.states {
+		if !s.finished {
+			*s = state{id: s.id}
+		}
+	}
+}
+
+// Started says that a test begins. A test that is none of the batch's, or has
+// its outcome already, is passed over, here and in all that follows.
+func (b *Batch) Started(id string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	s := b.open(id)
+	if s == nil || s.started {
+		return
+	}
+	b.began, s.started = true, true
+	b.sink(outcome.Event{Event: outcome.Started, ID: id})
+	b.resume(s)
+}
+
+// Paused says that a test waits for its turn to go on; the time does not count.
+func (b *Batch) Paused(id string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if s := b.open(id); s != nil && s.running {
+		b.pause(s)
+	}
+}
+
+// Continued says that a paused test goes on.
+func (b *Batch) Continued(id string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if s := b.open(id); s != nil && s.started && !s.running {
+		b.resume(s)
+	}
+}
+
+// Step tells the outcome of a part of a test.
+func (b *Batch) Step(id, step string, o outcome.Outcome, seconds float64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.open(id) != nil {
+		b.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: step, Outcome: o, Seconds: outcome.Took(seconds)})
+	}
+}
+
+// Output tells what a test printed.
+func (b *Batch) Output(id, text string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	s := b.open(id)
+	if s == nil || text == "" {
+		return
+	}
+	s.tail = append(s.tail, text...)
+	if len(s.tail) > 2*tailLimit {
+		s.tail = slices.Clone(s.tail[len(s.tail)-tailLimit:])
+	}
+	b.sink(outcome.Event{Event: outcome.Output, ID: id, Text: text})
+}
+
+// Words is the newest output of a running test.
+func (b *Batch) Words(id string) string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if s := b.open(id); s != nil {
+		return string(s.tail)
+	}
+	return ""
+}
+
+// Spent is how long a test has been running, pauses left out.
+func (b *Batch) Spent(id string) time.Duration {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	s := b.states[id]
+	if s == nil {
+		return 0
+	}
+	return s.elapsed()
+}
+
+// Finished gives a test its outcome. Where the event has no Seconds, the time
+// that the test was seen running is taken.
+func (b *Batch) Finished(e outcome.Event) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if s := b.open(e.ID); s != nil {
+		b.finish(s, e)
+	}
+}
+
+func (b *Batch) finish(s *state, e outcome.Event) {
+	if s.running {
+		b.pause(s)
+	}
+	s.finished, b.moved = true, true
+	e.Event = outcome.Finished
+	if e.Seconds == nil {
+		e.Seconds = outcome.Took(s.spent.Seconds())
+	}
+	b.sink(e)
+}
+
+// Ended says that the process has ended and how, and gives an outcome to the
+// test that it ended under. place finds file and line in a test's words.
+// Tests that did not come to run are left for Next; where none had even begun,
+// the caller decides, as the next process would only end like this one.
+func (b *Batch) Ended(ending string, place func(words string) (message, file string, line int)) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var running, paused []*state
+	timedOut := false
+	for _, t := range b.tests {
+		s := b.states[t.ID]
+		if s.finished || !s.started {
+			continue
+		}
+		if !s.running {
+			paused = append(paused, s)
+			continue
+		}
+		if s.timedOut {
+			timedOut = true
+			b.pause(s)
+			b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, File: t.File, Line: t.Line,
+				Message: fmt.Sprintf("timed out at %s; its process group was killed", b.timeout)})
+			continue
+		}
+		running = append(running, s)
+	}
+	if len(running) == 0 && len(paused) > 0 && !b.moved {
+		running = paused[:1] // else the next process would end like this one
+	}
+	if timedOut || len(running) == 0 {
+		b.rest(running)
+		return
+	}
+	if len(running) > 1 {
+		for _, s := range running {
+			b.alone = append(b.alone, s.id)
+		}
+		b.rest(running)
+		return
+	}
+	s := running[0]
+	message, file, line := place(string(s.tail))
+	if message != "" {
+		message += "; "
+	}
+	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Errored, File: file, Line: line,
+		Message: message + "the process ended while it ran: " + ending})
+}
+
+// rest stops the clocks of tests whose process is gone.
+func (b *Batch) rest(running []*state) {
+	for _, s := range running {
+		b.pause(s)
+	}
+}
+
+// Began reports whether a test has started in the present process.
+func (b *Batch) Began() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.began
+}
+
+// open finds a test that has no outcome yet, nil for any other.
+func (b *Batch) open(id string) *state {
+	s := b.states[id]
+	if s == nil || s.finished {
+		return nil
+	}
+	return s
+}
+
+func (b *Batch) resume(s *state) {
+	s.running, s.since = true, time.Now()
+	if b.timeout <= 0 {
+		return
+	}
+	kill := b.kill
+	s.timer = time.AfterFunc(b.timeout-s.spent, func() {
+		b.mu.Lock()
+		expired := s.running && !s.finished
+		s.timedOut = s.timedOut || expired
+		b.mu.Unlock()
+		if expired {
+			kill()
+		}
+	})
+}
+
+func (b *Batch) pause(s *state) {
+	s.spent, s.running = s.elapsed(), false
+	if s.timer != nil {
+		s.timer.Stop()
+	}
+}
+
+func (s *state) elapsed() time.Duration {
+	if !s.running {
+		return s.spent
+	}
+	return s.spent + time.Since(s.since)
+}

@@ -1,0 +1,286 @@
+package golang
+
+import (
+	"bytes"
+	"context"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"text/template"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+)
+
+//go:embed generated/order.go.tmpl
+var orderSource string
+
+var orderTemplate = template.Must(template.New("order").Parse(orderSource))
+
+// wrapper is the name under which an example runs as a test; what the testing
+// package tells of it is told again under the example's own name.
+const wrapper = "FernRelayExample"
+
+// orderFile is the name under which the generated file joins a package.
+const orderFile = "fern_relay_order_test.go"
+
+// Prepare builds the test binaries of the picked tests' packages. A package that
+// does not compile fails when its tests are run.
+func (a *Adapter) Prepare(ctx context.Context, tests []catalog.Test) error {
+	byTags := map[string][]string{}
+	seen := map[variant]bool{}
+	for i := range tests {
+		v := a.variantOf(&tests[i])
+		if !seen[v] {
+			seen[v] = true
+			byTags[v.tags] = append(byTags[v.tags], v.group)
+		}
+	}
+	clear(a.failures)
+	a.probing.Lock()
+	clear(a.probes)
+	a.probing.Unlock()
+	for tags, groups := range byTags {
+		for layer, members := range a.layers(groups) {
+			dir := filepath.Join(a.Store, "binaries", fileName(tags), fmt.Sprint(layer))
+			if err := a.build(ctx, tags, members, dir); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// layers deals groups out so that no two in a layer have binaries of one name,
+// which the toolchain refuses to build together.
+func (a *Adapter) layers(groups []string) [][]string {
+	slices.Sort(groups)
+	used := map[string]int{}
+	var layers [][]string
+	for _, group := range groups {
+		name := binaryName(a.importPath(group))
+		layer := used[name]
+		used[name]++
+		if layer == len(layers) {
+			layers = append(layers, nil)
+		}
+		layers[layer] = append(layers[layer], group)
+	}
+	return layers
+}
+
+var versionElement = regexp.MustCompile(`^v[0-9]+$`)
+
+// binaryName is the name that "go test -c" gives to a package's binary.
+func binaryName(importPath string) string {
+	name := path.Base(importPath)
+	if versionElement.MatchString(name) && path.Dir(importPath) != "." {
+		name = path.Base(path.Dir(importPath))
+	}
+	return name + ".test"
+}
+
+// build makes one layer of binaries in dir. The toolchain leaves binaries alone
+// that are up to date; where something fails all of the layer is built afresh,
+// so that no binary of an earlier build is taken for a package that fails now.
+func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir string) error {
+	overlay, err := a.writeOverlay(tags, "", groups, nil)
+	if err != nil {
+		return err
+	}
+	words, err := a.goTestC(ctx, tags, overlay, groups, dir)
+	if err != nil {
+		if err := os.RemoveAll(dir); err != nil {
+			return err
+		}
+		if words, err = a.goTestC(ctx, tags, overlay, groups, dir); errors.Is(err, errNotBuilt) {
+			err = nil
+		}
+	}
+	if err != nil {
+		return err
+	}
+	for _, group := range groups {
+		v := variant{group, tags}
+		file := filepath.Join(dir, binaryName(a.importPath(group)))
+		if _, err := os.Stat(file); err == nil {
+			a.binaries[v] = file
+			continue
+		}
+		delete(a.binaries, v)
+		a.failures[v] = a.wordsFor(group, words)
+	}
+	return nil
+}
+
+// errNotBuilt says that the toolchain could not build all packages.
+var errNotBuilt = errors.New("not all packages were built")
+
+// goTestC runs one "go test -c" and gives what it said by import path.
+func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, groups []string, dir string) (map[string][]string, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	args := []string{"test", "-c", "-json", "-vet=off", "-overlay", overlay, "-o", dir + string(filepath.Separator)}
+	args = append(args, a.BuildFlags...)
+	if all := slices.Concat(a.flagTags(), splitTags(tags)); len(all) > 0 && tags != "" {
+		args = append(args, "-tags="+strings.Join(all, ","))
+	}
+	for _, group := range groups {
+		args = append(args, "./"+group)
+	}
+	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}, "go", args...)
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	err := cmd.Run()
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	words := map[string][]string{}
+	decoder := json.NewDecoder(&stdout)
+	for {
+		var said struct{ ImportPath, Action, Output string }
+		if decoder.Decode(&said) != nil {
+			break
+		}
+		if said.Action == "build-output" {
+			path, _, _ := strings.Cut(said.ImportPath, " ")
+			words[path] = append(words[path], strings.TrimRight(said.Output, "\n"))
+		}
+	}
+	if err == nil {
+		return words, nil
+	}
+	if text := strings.TrimSpace(stderr.String()); text != "" {
+		words[""] = strings.Split(text, "\n")
+	}
+	if len(words) == 0 {
+		return nil, fmt.Errorf("cannot run the Go toolchain in %s: %w", a.Dir, err)
+	}
+	return words, errNotBuilt
+}
+
+func splitTags(tags string) []string {
+	if tags == "" {
+		return nil
+	}
+	return strings.Split(tags, ",")
+}
+
+// wordsFor gives what the toolchain said of a group's package, and where it said
+// nothing of that, all it said of what the package may be built from.
+func (a *Adapter) wordsFor(group string, words map[string][]string) []string {
+	path := a.importPath(group)
+	own := slices.Concat(words[path], words[path+"_test"], words[path+".test"])
+	if len(own) > 0 {
+		return own
+	}
+	var all []string
+	for _, said := range words {
+		all = append(all, said...)
+	}
+	return all
+}
+
+// writeOverlay generates the file that orders the tests of each group, and the
+// overlay that brings it and the extra files into the build. It gives the
+// overlay's path. probe, where not empty, is the import path of the package that
+// tells the state.
+func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[string]string) (string, error) {
+	replace := map[string]string{}
+	for to, from := range extra {
+		replace[to] = from
+	}
+	for _, group := range groups {
+		p := a.packages[group]
+		pkg := a.orderPackage(p, tags)
+		var source bytes.Buffer
+		if err := orderTemplate.Execute(&source, struct{ Package, Probe, Wrapper string }{pkg, probe, wrapper}); err != nil {
+			return "", err
+		}
+		file, err := a.generate(fmt.Sprintf("order_%s_%s.go", pkg, fileName(probe)), source.Bytes())
+		if err != nil {
+			return "", err
+		}
+		replace[filepath.Join(p.dir, orderFile)] = file
+	}
+	text, err := json.MarshalIndent(struct{ Replace map[string]string }{replace}, "", " ")
+	if err != nil {
+		return "", err
+	}
+	return a.generate("overlay_"+fileName(tags)+"_"+fileName(probe)+".json", text)
+}
+
+// orderPackage is the package that the generated file joins: the external tests
+// where there are any, because nothing is built upon them.
+func (a *Adapter) orderPackage(p *gopkg, tags string) string {
+	name := ""
+	for _, f := range p.files {
+		if len(f.tags) > 0 && !a.builds(p.dir, f.name, splitTags(tags), nil) {
+			continue
+		}
+		if f.external {
+			return f.pkg
+		}
+		name = f.pkg
+	}
+	return name
+}
+
+// generate keeps a generated file, written only where it changes, as the
+// toolchain goes by content and time.
+func (a *Adapter) generate(name string, content []byte) (string, error) {
+	file := filepath.Join(a.Store, "generated", name)
+	if old, err := os.ReadFile(file); err == nil && bytes.Equal(old, content) {
+		return file, nil
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return "", err
+	}
+	return file, os.WriteFile(file, content, 0o644)
+}
+
+// fileName makes a part of a file name out of tags or an import path.
+func fileName(text string) string {
+	if text == "" {
+		return "default"
+	}
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`/\,:`, r) {
+			return '+'
+		}
+		return r
+	}, text)
+}
+
+// compilerPlace finds the file and line of the first complaint of a compiler.
+var compilerPlace = regexp.MustCompile(`^(?:\./)?([^\s:]+\.go):(\d+)(?::\d+)?: (.*)$`)
+
+// notBuilt tells every test of a package that does not compile as errored, with
+// the compiler's words as the output of the first.
+func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []string) {
+	e := outcome.Event{Outcome: outcome.Errored, Message: "the package does not compile", Seconds: outcome.Took(0)}
+	for _, line := range words {
+		if place := compilerPlace.FindStringSubmatch(line); place != nil {
+			e.Message += ": " + place[3]
+			e.File, e.Line = a.projectFile(filepath.Join(a.Dir, filepath.FromSlash(place[1]))), number(place[2])
+			break
+		}
+	}
+	for i, t := range tests {
+		batch.Started(t.ID)
+		if i == 0 {
+			batch.Output(t.ID, strings.Join(words, "\n")+"\n")
+		}
+		e.ID = t.ID
+		batch.Finished(e)
+	}
+}

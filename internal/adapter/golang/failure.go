@@ -1,0 +1,105 @@
+package golang
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"fernrelay/core/outcome"
+)
+
+var (
+	// logged is a line that a test logged: file, line, words.
+	logged = regexp.MustCompile(`^\s+([^\s:/]+\.go):(\d+): (.*)$`)
+	// framed is a line of a stack that names a place.
+	framed = regexp.MustCompile(`^\t(/.+\.go):(\d+)`)
+)
+
+// failure reads out of a test's output what went wrong and where. Of several
+// logged lines the first that compares two values is taken, else the last; of a
+// panic its words and the topmost place inside the project.
+func (a *Adapter) failure(group, words string) (message, file string, line int) {
+	lines := strings.Split(words, "\n")
+	if at := panicLine(lines); at >= 0 {
+		return a.panicked(lines[at:])
+	}
+	found := -1
+	for i, text := range lines {
+		if logged.MatchString(text) {
+			found = i
+			if expected, _ := outcome.Compared(whole(lines, i)); expected != "" {
+				break
+			}
+		}
+	}
+	if found < 0 {
+		return strings.TrimSpace(lastLines(lines)), "", 0
+	}
+	match := logged.FindStringSubmatch(lines[found])
+	file = a.projectFile(filepath.Join(a.Dir, filepath.FromSlash(group), match[1]))
+	return whole(lines, found), file, number(match[2])
+}
+
+// whole gives the words of a logged line with the indented lines that go on from it.
+func whole(lines []string, at int) string {
+	text := logged.FindStringSubmatch(lines[at])[3]
+	for _, more := range lines[at+1:] {
+		if !strings.HasPrefix(more, "        ") || logged.MatchString(more) || len(text) > maxMessage {
+			break
+		}
+		text += "\n" + strings.TrimSpace(more)
+	}
+	return text
+}
+
+// maxMessage bounds a message, in bytes.
+const maxMessage = 4 << 10
+
+// lastLines gives the end of an output that names no place.
+func lastLines(lines []string) string {
+	text := strings.TrimSpace(strings.Join(lines, "\n"))
+	return strings.ToValidUTF8(text[max(0, len(text)-maxMessage):], "")
+}
+
+func panicLine(lines []string) int {
+	for i, text := range lines {
+		if strings.HasPrefix(text, "panic: ") || strings.HasPrefix(text, "fatal error: ") {
+			return i
+		}
+	}
+	return -1
+}
+
+func (a *Adapter) panicked(lines []string) (message, file string, line int) {
+	message = strings.TrimSuffix(lines[0], " [recovered, repanicked]")
+	for _, text := range lines[1:] {
+		match := framed.FindStringSubmatch(text)
+		if match == nil || strings.HasSuffix(match[1], orderFile) {
+			continue
+		}
+		if shown := a.projectFile(match[1]); !filepath.IsAbs(shown) {
+			return message, shown, number(match[2])
+		}
+	}
+	return message, "", 0
+}
+
+// projectFile gives a file's path as it is told: relative to the project, with
+// slashes, where it exists there.
+func (a *Adapter) projectFile(path string) string {
+	below, err := filepath.Rel(a.Root, path)
+	if err != nil || strings.HasPrefix(below, "..") {
+		return path
+	}
+	if _, err := os.Stat(path); err != nil {
+		return ""
+	}
+	return filepath.ToSlash(below)
+}
+
+func number(digits string) int {
+	n, _ := strconv.Atoi(digits) // the expressions let nothing else pass
+	return n
+}

@@ -1,0 +1,128 @@
+// Package golang finds and runs the tests of Go packages.
+//
+// Tests are read from source, so that listing builds nothing. Picked packages
+// are built into test binaries by the Go toolchain, in one invocation wherever
+// their binaries have different names, and the binaries are run by us, one
+// process a package and batch. The order inside a process is ours: a generated
+// file joins each test package through the build's overlay and puts the testing
+// package's list of tests into the order asked for. Nothing is written into the
+// project.
+package golang
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/mod/modfile"
+
+	"fernrelay/core/catalog"
+	"fernrelay/internal/adapter"
+)
+
+// Config is what a suite of Go packages needs to know.
+type Config struct {
+	Suite      string
+	Root       string        // the project's folder, absolute: files are told relative to it
+	Dir        string        // the suite's folder, absolute
+	Store      string        // where generated files and binaries are kept, absolute
+	BuildFlags []string      // for the build, such as -race
+	Args       []string      // for the test binaries, as "go test" takes them
+	Timeout    time.Duration // of one test
+}
+
+// Adapter finds and runs the tests of one suite of Go packages.
+type Adapter struct {
+	Config
+	module   string               // the module's path, with the way down to Dir
+	packages map[string]*gopkg    // by group
+	needs    map[string]string    // a test's ID to the build tags that it needs, joined by commas
+	binaries map[variant]string   // what Prepare built
+	failures map[variant][]string // the compiler's words, for packages that were not built
+	probing  sync.Mutex           // guards probes
+	probes   map[variant]string   // binaries that can tell their state, built on demand
+}
+
+// variant is a package built with extra build tags, joined by commas.
+type variant struct{ group, tags string }
+
+// New makes the adapter for a folder inside a Go module.
+func New(config Config) (*Adapter, error) {
+	a := &Adapter{Config: config, binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}}
+	if err := checkArgs(config.Args); err != nil {
+		return nil, err
+	}
+	for dir := config.Dir; ; dir = filepath.Dir(dir) {
+		data, err := os.ReadFile(filepath.Join(dir, "go.mod"))
+		if err == nil {
+			below, _ := filepath.Rel(dir, config.Dir)
+			a.module = strings.TrimSuffix(modfile.ModulePath(data)+"/"+filepath.ToSlash(below), "/.")
+			return a, nil
+		}
+		if dir == filepath.Dir(dir) {
+			return nil, fmt.Errorf("%s is not inside a Go module: there is no go.mod in it or above it", config.Dir)
+		}
+	}
+}
+
+// Scope is the group: a test binary holds one package.
+func (a *Adapter) Scope() adapter.Scope { return adapter.ScopeGroup }
+
+// Open makes a session. Its processes begin and end with each batch.
+func (a *Adapter) Open(_ context.Context, slot adapter.Slot) (adapter.Session, error) {
+	return &session{adapter: a, slot: slot}, nil
+}
+
+func (a *Adapter) variantOf(t *catalog.Test) variant {
+	return variant{t.Group, a.needs[t.ID]}
+}
+
+// importPath is the path under which the toolchain knows a group.
+func (a *Adapter) importPath(group string) string {
+	if group == "." {
+		return a.module
+	}
+	return a.module + "/" + group
+}
+
+// ownFlags are the flags of a test binary that Fern Relay sets itself.
+var ownFlags = map[string]bool{"run": true, "skip": true, "v": true, "list": true, "bench": true, "fuzz": true,
+	"shuffle": true, "count": true, "timeout": true, "failfast": true, "json": true}
+
+// testFlags are flags that "go test" hands to the binary as -test.NAME.
+var testFlags = map[string]bool{"short": true, "parallel": true, "cpu": true, "fullpath": true, "blockprofile": true,
+	"blockprofilerate": true, "coverprofile": true, "cpuprofile": true, "memprofile": true, "memprofilerate": true,
+	"mutexprofile": true, "mutexprofilefraction": true, "outputdir": true, "trace": true, "benchtime": true, "benchmem": true}
+
+func flagName(arg string) string {
+	if !strings.HasPrefix(arg, "-") {
+		return ""
+	}
+	name, _, _ := strings.Cut(strings.TrimLeft(arg, "-"), "=")
+	return name
+}
+
+func checkArgs(args []string) error {
+	for _, arg := range args {
+		if name := strings.TrimPrefix(flagName(arg), "test."); ownFlags[name] {
+			return fmt.Errorf("args: %s is set by Fern Relay itself: take it out", arg)
+		}
+	}
+	return nil
+}
+
+// binaryArgs gives the suite's arguments in the form that a test binary takes.
+func (a *Adapter) binaryArgs() []string {
+	var out []string
+	for _, arg := range a.Args {
+		if testFlags[flagName(arg)] {
+			arg = "-test." + strings.TrimLeft(arg, "-")
+		}
+		out = append(out, arg)
+	}
+	return out
+}

@@ -1,0 +1,222 @@
+package golang
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+)
+
+// session runs batches of a suite in processes that end with each batch.
+type session struct {
+	adapter *Adapter
+	slot    adapter.Slot
+}
+
+// Run runs the tests package by package, each package in one process as long as
+// nothing ends it before its time.
+func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
+	for len(tests) > 0 {
+		n := s.adapter.together(tests)
+		if err := s.runPackage(ctx, tests[:n], sink); err != nil {
+			return err
+		}
+		tests = tests[n:]
+	}
+	return nil
+}
+
+// together counts the tests at the front that one process can run in their
+// order: of one build of one package, and no test behind a fuzz seed, as the
+// testing package runs seeds last.
+func (a *Adapter) together(tests []catalog.Test) int {
+	first := a.variantOf(&tests[0])
+	seeds := false
+	for i := range tests {
+		if a.variantOf(&tests[i]) != first || seeds && tests[i].Kind == catalog.KindTest {
+			return i
+		}
+		seeds = seeds || tests[i].Kind == catalog.KindFuzz
+	}
+	return len(tests)
+}
+
+func (s *session) runPackage(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
+	v := s.adapter.variantOf(&tests[0])
+	batch := adapter.NewBatch(tests, s.adapter.Timeout, sink)
+	binary, built := s.adapter.binaries[v]
+	if !built {
+		s.adapter.notBuilt(batch, tests, s.adapter.failures[v])
+		return nil
+	}
+	for {
+		next := batch.Next()
+		if len(next) == 0 {
+			return nil
+		}
+		if err := s.process(ctx, binary, v.group, next, batch, sink); err != nil {
+			return err
+		}
+	}
+}
+
+// process runs one test binary once over the tests.
+func (s *session) process(ctx context.Context, binary, group string, tests []catalog.Test, batch *adapter.Batch, sink outcome.Sink) error {
+	cmd, clean, err := s.command(ctx, binary, group, tests)
+	if err != nil {
+		return err
+	}
+	defer clean()
+	heard := newBooks(s.adapter, group, tests, batch)
+	output := &verbose{listener: heard}
+	cmd.Stdout, cmd.Stderr = output, output
+	ready := make(chan struct{})
+	batch.Begin(func() {
+		<-ready
+		_ = adapter.KillGroup(cmd)
+	})
+	err = cmd.Start()
+	close(ready)
+	if err != nil {
+		return fmt.Errorf("cannot start the test binary of %s: %w", group, err)
+	}
+	err = cmd.Wait()
+	_ = adapter.KillGroup(cmd) // what the process left behind in its group
+	output.Close()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	ending := adapter.Ending(err)
+	batch.Ended(ending, func(words string) (string, string, int) { return s.adapter.failure(group, words) })
+	switch {
+	case !batch.Began():
+		heard.neverBegan(ending, cmd.ProcessState.Success())
+	case !cmd.ProcessState.Success() && heard.allPassed():
+		sink(outcome.Event{Event: outcome.Finished, ID: catalog.ID(s.adapter.Suite, group, "TestMain"), Outcome: outcome.Errored,
+			Seconds: outcome.Took(0), Message: "every test passed, and then the process ended with " + ending})
+	}
+	return nil
+}
+
+// command prepares the run of a binary over the tests, in the package's folder
+// as the toolchain does it. clean takes away the file with the order.
+func (s *session) command(ctx context.Context, binary, group string, tests []catalog.Test) (cmd *exec.Cmd, clean func(), err error) {
+	order, err := os.CreateTemp(s.slot.Temp, "order-*")
+	if err != nil {
+		return nil, nil, err
+	}
+	clean = func() { _ = os.Remove(order.Name()) }
+	for _, t := range tests {
+		fmt.Fprintln(order, t.Name)
+	}
+	if err := order.Close(); err != nil {
+		clean()
+		return nil, nil, err
+	}
+	args := append([]string{"-test.v=test2json", "-test.paniconexit0", "-test.timeout=0"}, s.adapter.binaryArgs()...)
+	cmd = adapter.Command(ctx, filepath.Join(s.adapter.Dir, filepath.FromSlash(group)), s.slot, binary, args...)
+	cmd.Env = append(cmd.Env, "FERN_RELAY_ORDER="+order.Name())
+	return cmd, clean, nil
+}
+
+// Reset has nothing to do: every batch begins a process of its own.
+func (s *session) Reset(context.Context) error { return nil }
+
+// Close has nothing to do: no process outlives Run.
+func (s *session) Close() error { return nil }
+
+// books hears what one process tells and enters it into the batch.
+type books struct {
+	adapter  *Adapter
+	group    string
+	tests    []catalog.Test
+	batch    *adapter.Batch
+	byName   map[string]*catalog.Test
+	stepFrom map[string]time.Duration // of each test, when its last step ended
+	early    []byte                   // what was printed before the first test
+	passed   int
+}
+
+func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Batch) *books {
+	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]*catalog.Test, len(tests)),
+		stepFrom: map[string]time.Duration{}}
+	for i := range tests {
+		b.byName[tests[i].Name] = &tests[i]
+	}
+	return b
+}
+
+func (b *books) id(name string) string { return catalog.ID(b.adapter.Suite, b.group, name) }
+
+func (b *books) started(name string)   { b.batch.Started(b.id(name)) }
+func (b *books) paused(name string)    { b.batch.Paused(b.id(name)) }
+func (b *books) continued(name string) { b.batch.Continued(b.id(name)) }
+
+func (b *books) step(name, step string, o outcome.Outcome) {
+	spent := b.batch.Spent(b.id(name))
+	b.batch.Step(b.id(name), step, o, (spent - b.stepFrom[name]).Seconds())
+	b.stepFrom[name] = spent
+}
+
+func (b *books) output(name, text string) {
+	if name != "" {
+		b.batch.Output(b.id(name), text)
+		return
+	}
+	if len(b.early)+len(text) <= maxLine {
+		b.early = append(b.early, text...)
+	}
+}
+
+func (b *books) finished(name string, o outcome.Outcome) {
+	test := b.byName[name]
+	if test == nil {
+		return
+	}
+	e := outcome.Event{ID: test.ID, Outcome: o}
+	words := b.batch.Words(test.ID)
+	switch o {
+	case outcome.Failed:
+		e.Message, e.File, e.Line = b.adapter.failure(b.group, words)
+		e.Expected, e.Actual = outcome.Compared(strings.TrimSpace(e.Message))
+		if e.Expected == "" {
+			e.Expected, e.Actual = outcome.Compared(words)
+		}
+		if e.File == "" {
+			e.File, e.Line = test.File, test.Line
+		}
+	case outcome.Skipped:
+		e.Message, _, _ = b.adapter.failure(b.group, words)
+	default:
+		b.passed++
+	}
+	b.batch.Finished(e)
+}
+
+func (b *books) allPassed() bool { return b.passed == len(b.tests) }
+
+// neverBegan gives an outcome to tests whose process ended before it began any.
+func (b *books) neverBegan(ending string, success bool) {
+	o, message := outcome.Errored, "the test binary ended before its first test: "+ending
+	if success {
+		o, message = outcome.Skipped, "the test binary ended without running its tests, as a TestMain may decide"
+	}
+	said, file, line := b.adapter.failure(b.group, string(b.early))
+	if said != "" {
+		message += ": " + said
+	}
+	for i, t := range b.tests {
+		b.batch.Started(t.ID)
+		if i == 0 {
+			b.batch.Output(t.ID, string(b.early))
+		}
+		b.batch.Finished(outcome.Event{ID: t.ID, Outcome: o, Message: message, File: file, Line: line, Seconds: outcome.Took(0)})
+	}
+}

@@ -1,0 +1,391 @@
+// Package host finds and runs the tests of programs that speak the test-host
+// protocol, which gives any language exact order in one process.
+//
+// A session is one process of the program, which runs everything that its
+// worker is given, so that state may leak from any test to any later one. A
+// process that ends under a test is replaced by a fresh one.
+package host
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os/exec"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+)
+
+// Config is what a suite behind a test host needs to know.
+type Config struct {
+	Suite   string
+	Dir     string        // the suite's folder, absolute: where the program runs
+	Below   string        // the suite's folder as seen from the project, with slashes
+	Command []string      // the program and its arguments
+	Timeout time.Duration // of one test
+}
+
+// Adapter finds and runs the tests of one host.
+type Adapter struct{ Config }
+
+// New makes the adapter.
+func New(config Config) *Adapter { return &Adapter{config} }
+
+// Scope is the worker: one process runs all that its worker is given.
+func (a *Adapter) Scope() adapter.Scope { return adapter.ScopeWorker }
+
+// Prepare has nothing to make ready.
+func (a *Adapter) Prepare(context.Context, []catalog.Test) error { return nil }
+
+// Discover asks a process of the host for its tests.
+func (a *Adapter) Discover(ctx context.Context) (tests []catalog.Test, err error) {
+	s := &session{adapter: a}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	defer context.AfterFunc(ctx, s.kill)()
+	if err := s.begin(ctx); err != nil {
+		return nil, err
+	}
+	var found DiscoverResult
+	if err := s.call(MethodDiscover, struct{}{}, &found, nil); err != nil {
+		return nil, fmt.Errorf("the test host of suite %s does not tell its tests: %w", a.Suite, err)
+	}
+	for _, t := range found.Tests {
+		if t.Name == "" || strings.ContainsAny(t.Group+t.Name, "\n\x00") {
+			return nil, fmt.Errorf("the test host of suite %s names a test %q of group %q: a name must not be empty and must fit on a line", a.Suite, t.Name, t.Group)
+		}
+		if t.Kind == "" {
+			t.Kind = catalog.KindTest
+		}
+		tests = append(tests, catalog.Test{
+			ID: catalog.ID(a.Suite, t.Group, t.Name), Suite: a.Suite, Group: t.Group, Name: t.Name, Kind: t.Kind,
+			File: a.projectFile(t.File), Line: t.Line, Tags: t.Tags, Marks: t.Marks,
+		})
+	}
+	return tests, nil
+}
+
+// Open makes a session. Its process begins with the first run.
+func (a *Adapter) Open(_ context.Context, slot adapter.Slot) (adapter.Session, error) {
+	return &session{adapter: a, slot: slot}, nil
+}
+
+func (a *Adapter) projectFile(file string) string {
+	if file == "" {
+		return ""
+	}
+	return path.Join(a.Below, file)
+}
+
+// session is one process of the host, or none.
+type session struct {
+	adapter *Adapter
+	slot    adapter.Slot
+
+	mu      sync.Mutex // guards the three below against other goroutines
+	cmd     *exec.Cmd
+	running string // the ID of the test that runs
+	batch   *adapter.Batch
+
+	stdin  io.WriteCloser
+	stdout io.Reader
+	lines  *bufio.Scanner // of stdout
+	stderr *tail
+	calls  int
+}
+
+// maxLine bounds one message of a host, in bytes.
+const maxLine = 16 << 20
+
+// begin starts a process and exchanges hellos, unless there is one.
+func (s *session) begin(ctx context.Context) error {
+	if s.cmd != nil {
+		return nil
+	}
+	command := s.adapter.Command
+	cmd := adapter.Command(context.WithoutCancel(ctx), s.adapter.Dir, s.slot, command[0], command[1:]...)
+	stdin, err := cmd.StdinPipe()
+	if err != nil {
+		return err
+	}
+	reader, writer := io.Pipe()
+	s.stderr = &tail{}
+	cmd.Stdout, cmd.Stderr = writer, io.MultiWriter(s.stderr, outputOf{s})
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("cannot start the test host of suite %s: %w", s.adapter.Suite, err)
+	}
+	ended := make(chan struct{})
+	go func() {
+		err := cmd.Wait()
+		s.stderr.ending = adapter.Ending(err)
+		_ = adapter.KillGroup(cmd)
+		_ = writer.Close()
+		close(ended)
+	}()
+	s.stderr.ended = ended
+	s.mu.Lock()
+	s.cmd = cmd
+	s.mu.Unlock()
+	s.stdin, s.stdout, s.lines = stdin, reader, bufio.NewScanner(reader)
+	s.lines.Buffer(nil, maxLine)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	var hello HelloResult
+	if err := s.call(MethodHello, HelloParams{Protocol, s.slot.Number, s.slot.Temp}, &hello, nil); err != nil {
+		ending := s.end()
+		return fmt.Errorf("the test host of suite %s (%s) does not answer hello: %w; %s\n%s",
+			s.adapter.Suite, strings.Join(command, " "), err, ending, s.stderr.text())
+	}
+	if hello.Protocol != Protocol {
+		return fmt.Errorf("the test host of suite %s speaks %q: %q is expected", s.adapter.Suite, hello.Protocol, Protocol)
+	}
+	return nil
+}
+
+// kill ends the process and its group at once.
+func (s *session) kill() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.cmd != nil {
+		_ = adapter.KillGroup(s.cmd)
+	}
+}
+
+// end waits for the process to be gone and forgets it. It gives its ending in words.
+func (s *session) end() string {
+	s.kill()
+	_ = s.stdin.Close()
+	go func() { _, _ = io.Copy(io.Discard, s.stdout) }()
+	<-s.stderr.ended
+	s.mu.Lock()
+	s.cmd = nil
+	s.mu.Unlock()
+	return s.stderr.ending
+}
+
+// Close says goodbye and ends the process.
+func (s *session) Close() error {
+	if s.cmd == nil {
+		return nil
+	}
+	patience := time.AfterFunc(time.Second, s.kill)
+	defer patience.Stop()
+	_ = s.call(MethodBye, struct{}{}, nil, nil) // whatever it answers, it ends now
+	s.end()
+	return nil
+}
+
+// Reset asks the process for a fresh state, and replaces it where it cannot.
+func (s *session) Reset(ctx context.Context) error {
+	if s.cmd == nil {
+		return nil
+	}
+	defer context.AfterFunc(ctx, s.kill)()
+	if err := s.call(MethodReset, struct{}{}, nil, nil); err != nil {
+		s.end()
+	}
+	return ctx.Err()
+}
+
+// Run runs the tests in order in the session's process.
+func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
+	defer context.AfterFunc(ctx, s.kill)()
+	batch := adapter.NewBatch(tests, s.adapter.Timeout, sink)
+	for {
+		next := batch.Next()
+		if len(next) == 0 {
+			return nil
+		}
+		fresh := s.cmd == nil
+		if err := s.begin(ctx); err != nil {
+			return err
+		}
+		if err := s.runOnce(ctx, next, batch); err == nil {
+			continue
+		}
+		ending := s.end()
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		batch.Ended(ending, func(string) (string, string, int) { return "", "", 0 })
+		if !batch.Began() && fresh {
+			return fmt.Errorf("the test host of suite %s ended before its first test: %s\n%s", s.adapter.Suite, ending, s.stderr.text())
+		}
+	}
+}
+
+// runOnce asks the process to run the tests. Tests of which a host that answers
+// tells nothing are errored; an error means that the process is gone.
+func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adapter.Batch) error {
+	params := RunParams{Tests: make([]TestName, len(tests))}
+	for i, t := range tests {
+		params.Tests[i] = TestName{t.Group, t.Name}
+	}
+	batch.Begin(s.kill)
+	s.attend(batch)
+	defer s.attend(nil)
+	err := s.call(MethodRun, params, nil, func(method string, note Note) { s.hear(batch, method, note) })
+	var refused *Error
+	if err != nil && !errors.As(err, &refused) {
+		return err
+	}
+	message := "the test host told no outcome of it"
+	if refused != nil {
+		message = "the test host refuses to run it: " + refused.Message
+	}
+	for _, t := range tests {
+		batch.Finished(outcome.Event{ID: t.ID, Outcome: outcome.Errored, Message: message})
+	}
+	return ctx.Err()
+}
+
+func (s *session) hear(batch *adapter.Batch, method string, note Note) {
+	id := catalog.ID(s.adapter.Suite, note.Group, note.Name)
+	switch method {
+	case NoteStarted:
+		s.setRunning(id)
+		batch.Started(id)
+	case NoteStep:
+		batch.Step(id, note.Step, note.Outcome, note.Seconds)
+	case NoteOutput:
+		batch.Output(id, note.Text)
+	case NoteFinished:
+		s.setRunning("")
+		e := outcome.Event{ID: id, Outcome: note.Outcome, Message: note.Message, File: s.adapter.projectFile(note.File),
+			Line: note.Line, Expected: note.Expected, Actual: note.Actual}
+		switch note.Outcome {
+		case outcome.Passed, outcome.Failed, outcome.Errored, outcome.Skipped:
+		default:
+			e.Outcome, e.Message = outcome.Errored, fmt.Sprintf("the test host told the outcome %q, which there is not", note.Outcome)
+		}
+		if note.Seconds > 0 {
+			e.Seconds = outcome.Took(note.Seconds)
+		}
+		batch.Finished(e)
+	}
+}
+
+// attend says which batch stray output goes to.
+func (s *session) attend(batch *adapter.Batch) {
+	s.mu.Lock()
+	s.batch = batch
+	s.mu.Unlock()
+}
+
+func (s *session) setRunning(id string) {
+	s.mu.Lock()
+	s.running = id
+	s.mu.Unlock()
+}
+
+// Probe runs all but the last test in a fresh state and asks for the state.
+func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error) {
+	if err := s.Reset(ctx); err != nil {
+		return nil, err
+	}
+	defer context.AfterFunc(ctx, s.kill)()
+	if err := s.Run(ctx, tests[:len(tests)-1], func(outcome.Event) {}); err != nil {
+		return nil, err
+	}
+	if err := s.begin(ctx); err != nil {
+		return nil, err
+	}
+	var state StateResult
+	if err := s.call(MethodState, struct{}{}, &state, nil); err != nil {
+		return nil, fmt.Errorf("the test host of suite %s does not tell its state: %w", s.adapter.Suite, err)
+	}
+	return state.Values, nil
+}
+
+// call sends a request and waits for its answer; notifications on the way go to
+// hear. A line that is no message of the protocol is output of the running test.
+func (s *session) call(method string, params, answer any, hear func(method string, note Note)) error {
+	s.calls++
+	id := s.calls
+	raw, err := json.Marshal(params)
+	if err != nil {
+		return err
+	}
+	line, err := json.Marshal(Message{Version: "2.0", ID: &id, Method: method, Params: raw})
+	if err != nil {
+		return err
+	}
+	if _, err := s.stdin.Write(append(line, '\n')); err != nil {
+		return err
+	}
+	for {
+		if !s.lines.Scan() {
+			return fmt.Errorf("its process ended: %w", cmp.Or(s.lines.Err(), io.EOF))
+		}
+		var m Message
+		if json.Unmarshal(s.lines.Bytes(), &m) != nil || m.Version != "2.0" {
+			_, _ = outputOf{s}.Write(append(s.lines.Bytes(), '\n'))
+			continue
+		}
+		var note Note
+		switch {
+		case m.Method != "" && hear != nil:
+			if err := json.Unmarshal(m.Params, &note); err != nil {
+				return fmt.Errorf("its notification %s does not parse: %w", m.Method, err)
+			}
+			hear(m.Method, note)
+		case m.Method != "" || m.ID == nil || *m.ID != id:
+		case m.Error != nil:
+			return m.Error
+		case answer == nil:
+			return nil
+		default:
+			return json.Unmarshal(m.Result, answer)
+		}
+	}
+}
+
+// outputOf gives what a process prints outside the protocol to the test that runs.
+type outputOf struct{ session *session }
+
+func (o outputOf) Write(data []byte) (int, error) {
+	o.session.mu.Lock()
+	id, batch := o.session.running, o.session.batch
+	o.session.mu.Unlock()
+	if batch != nil && id != "" {
+		batch.Output(id, string(data))
+	}
+	return len(data), nil
+}
+
+// tail keeps the end of what a process wrote to its standard error, and how it ended.
+type tail struct {
+	mu     sync.Mutex
+	kept   []byte
+	ended  <-chan struct{}
+	ending string // readable once ended is closed
+}
+
+const tailLimit = 4 << 10
+
+func (t *tail) Write(data []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.kept = append(t.kept, data...)
+	if len(t.kept) > tailLimit {
+		t.kept = bytes.Clone(t.kept[len(t.kept)-tailLimit:])
+	}
+	return len(data), nil
+}
+
+func (t *tail) text() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return strings.TrimSpace(string(t.kept))
+}

@@ -1,0 +1,112 @@
+package host
+
+import (
+	"encoding/json"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+)
+
+// Protocol names the version of the test-host protocol: JSON-RPC 2.0, one
+// message a line, requests on the host's standard input, answers and
+// notifications on its standard output.
+const Protocol = "fern-host/1"
+
+// The methods that a host answers.
+const (
+	MethodHello    = "hello"
+	MethodDiscover = "discover"
+	MethodRun      = "run"
+	MethodReset    = "reset"
+	MethodState    = "state"
+	MethodBye      = "bye"
+)
+
+// The notifications that a host sends while it answers MethodRun.
+const (
+	NoteStarted  = "started"
+	NoteStep     = "step"
+	NoteOutput   = "output"
+	NoteFinished = "finished"
+)
+
+// Message is any line of the protocol: a request has a method and an ID, a
+// notification a method alone, an answer an ID with a result or an error.
+type Message struct {
+	Version string          `json:"jsonrpc"`
+	ID      *int            `json:"id,omitempty"`
+	Method  string          `json:"method,omitempty"`
+	Params  json.RawMessage `json:"params,omitempty"`
+	Result  json.RawMessage `json:"result,omitempty"`
+	Error   *Error          `json:"error,omitempty"`
+}
+
+// Error is what a host answers where it cannot do what was asked.
+type Error struct {
+	Code    int    `json:"code"`
+	Message string `json:"message"`
+}
+
+func (e *Error) Error() string { return e.Message }
+
+// CodeNoMethod is the code of an Error for a method that a host does not have.
+const CodeNoMethod = -32601
+
+// HelloParams introduces Fern Relay and the slot in which the host runs.
+type HelloParams struct {
+	Protocol string `json:"protocol"`
+	Slot     int    `json:"slot"`
+	Temp     string `json:"temp"`
+}
+
+// HelloResult introduces the host.
+type HelloResult struct {
+	Protocol string `json:"protocol"`
+	Name     string `json:"name"`
+}
+
+// TestName names a test of the host's suite.
+type TestName struct {
+	Group string `json:"group"`
+	Name  string `json:"name"`
+}
+
+// Test is a test that a host has; File is relative to the suite's folder.
+type Test struct {
+	TestName
+	Kind  catalog.Kind  `json:"kind,omitempty"` // KindTest where empty
+	File  string        `json:"file,omitempty"`
+	Line  int           `json:"line,omitempty"`
+	Tags  []string      `json:"tags,omitempty"`
+	Marks catalog.Marks `json:"marks"`
+}
+
+// DiscoverResult lists the tests in declared order.
+type DiscoverResult struct {
+	Tests []Test `json:"tests"`
+}
+
+// RunParams asks for tests in exactly this order, in the host's own process.
+type RunParams struct {
+	Tests []TestName `json:"tests"`
+}
+
+// Note is the content of every notification; each uses the fields that it needs.
+type Note struct {
+	TestName
+	Step     string          `json:"step,omitempty"`
+	Text     string          `json:"text,omitempty"`
+	Outcome  outcome.Outcome `json:"outcome,omitempty"` // passed, failed, errored or skipped
+	Seconds  float64         `json:"seconds,omitempty"`
+	Message  string          `json:"message,omitempty"`
+	File     string          `json:"file,omitempty"` // relative to the suite's folder
+	Line     int             `json:"line,omitempty"`
+	Expected string          `json:"expected,omitempty"`
+	Actual   string          `json:"actual,omitempty"`
+}
+
+// StateResult names the state of the host's process.
+type StateResult struct {
+	Values []hunt.Value `json:"values"`
+}
