@@ -1,0 +1,81 @@
+// Command fern-relay finds, picks, splits, runs and watches the tests of a
+// project, and hunts those that fail only in some orders.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/pick"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	if err := newRoot().ExecuteContext(ctx); err != nil {
+		os.Exit(explain(err))
+	}
+}
+
+// status is an error that is told already and only sets the exit status.
+type status int
+
+func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
+
+// withStatus makes the error of an exit status, nil for 0.
+func withStatus(n int) error {
+	if n == 0 {
+		return nil
+	}
+	return status(n)
+}
+
+// explain tells an error on standard error and gives the exit status.
+func explain(err error) int {
+	var done status
+	if errors.As(err, &done) {
+		return int(done)
+	}
+	if errors.Is(err, context.Canceled) {
+		fmt.Fprintln(os.Stderr, "fern-relay: interrupted")
+		return 3
+	}
+	fmt.Fprintln(os.Stderr, "fern-relay:", err)
+	var wrong *pick.Error
+	if errors.As(err, &wrong) {
+		fmt.Fprintln(os.Stderr, wrong.Pointer())
+	}
+	return 2
+}
+
+// settings are the flags of every command.
+type settings struct{ dir string }
+
+func newRoot() *cobra.Command {
+	s := &settings{}
+	root := &cobra.Command{
+		Use:   "fern-relay [DIR]",
+		Short: "Find, pick, split, run, watch and hunt the tests of a project",
+		Long: "Fern Relay keeps a large test suite fast and honest. Without a command it opens the\n" +
+			"application on the project in DIR, or in the present folder.",
+		Args:          cobra.MaximumNArgs(1),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				s.dir = args[0]
+			}
+			return openApplication(cmd.Context(), s.dir)
+		},
+	}
+	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this folder")
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(newDemo(), newList(s), newSplit(s), newRun(s), newHunt(s), newDraw(s), newDemoHost())
+	return root
+}

@@ -1,0 +1,136 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/format/events"
+	"fernrelay/internal/format/junit"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+// runFlags are the flags of the command run.
+type runFlags struct {
+	pick, shard, order, junit, events string
+	workers                           int
+}
+
+func newRun(s *settings) *cobra.Command {
+	f := &runFlags{}
+	cmd := &cobra.Command{
+		Use:   "run",
+		Short: "Run the picked tests on workers",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if cmd.Flags().Changed("workers") && f.workers < 1 {
+				return fmt.Errorf("--workers is %d: a number from 1 is expected", f.workers)
+			}
+			r, err := relay.Open(cmd.Context(), s.dir)
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			request, err := f.request(r)
+			if err != nil {
+				return err
+			}
+			run, err := runAndWrite(cmd.Context(), r, request, f.junit, f.events, cmd.OutOrStdout())
+			if err != nil {
+				return err
+			}
+			return withStatus(run.ExitStatus())
+		},
+	}
+	addPick(cmd, &f.pick)
+	cmd.Flags().IntVar(&f.workers, "workers", 0, "how many workers; as fern.toml says or one a processor without it")
+	cmd.Flags().StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
+	cmd.Flags().StringVar(&f.order, "order", "declared", "declared, reverse, seed:N or file:FILE with an ID a line")
+	cmd.Flags().StringVar(&f.junit, "junit", "", "write JUnit XML to this `file`")
+	cmd.Flags().StringVar(&f.events, "events", "", "write event lines to this `file`")
+	return cmd
+}
+
+func (f *runFlags) request(r *relay.Relay) (relay.Request, error) {
+	q := relay.Request{Pick: f.pick, Workers: f.workers}
+	if q.Workers == 0 {
+		q.Workers = r.Workers()
+	}
+	var err error
+	if path, ok := strings.CutPrefix(f.order, "file:"); ok {
+		q.Order, err = r.OrderFile(path)
+	} else {
+		q.Order, err = order.Parse(f.order)
+	}
+	if err != nil {
+		return q, fmt.Errorf("--order: %w", err)
+	}
+	if q.Tests, err = r.Pick(f.pick); err != nil {
+		return q, err
+	}
+	if f.shard != "" {
+		if q.Tests, err = shardOf(f.shard, q.Tests); err != nil {
+			return q, err
+		}
+	}
+	if len(q.Tests) == 0 && f.shard == "" {
+		return q, fmt.Errorf("the pick %q holds no test: \"fern-relay list\" prints those there are", f.pick)
+	}
+	return q, nil
+}
+
+func shardOf(text string, tests []catalog.Test) ([]catalog.Test, error) {
+	var k, n int
+	if _, err := fmt.Sscanf(text+"\n", "%d/%d\n", &k, &n); err != nil || k < 1 || k > n {
+		return nil, fmt.Errorf("--shard is %q: K/N is expected with K from 1 to N, as in 2/4", text)
+	}
+	return relay.Share(tests, k, n)
+}
+
+// runAndWrite runs a request, tells of it, and writes the files asked for, also
+// where the run is interrupted.
+func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, junitFile, eventsFile string, out io.Writer) (run *outcome.Run, err error) {
+	// Files are made before the run, so that a wrong path is told before the work is done.
+	junitOut, err := create(junitFile)
+	if err != nil {
+		return nil, err
+	}
+	eventsOut, err := create(eventsFile)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, junitOut.Close(), eventsOut.Close()) }()
+	lines := events.NewWriter(eventsOut)
+	status := report.NewStatus(os.Stderr, term.IsTerminal(os.Stderr.Fd()), len(q.Tests))
+	run, number, err := r.Run(ctx, q, func(e outcome.Event) {
+		lines.Write(e)
+		status.Tell(e)
+	})
+	if run == nil {
+		return nil, err
+	}
+	report.Failures(out, run)
+	report.Closing(out, run, len(q.Tests), q.Workers)
+	if number > 0 {
+		fmt.Fprintf(os.Stderr, "kept as run %d\n", number)
+	}
+	return run, errors.Join(err, lines.Err(), junit.Write(junitOut, run))
+}
+
+// create makes a file, or where no name is given a place that keeps nothing.
+func create(name string) (*os.File, error) {
+	if name == "" {
+		name = os.DevNull
+	}
+	return os.Create(name)
+}

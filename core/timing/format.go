@@ -1,0 +1,34 @@
+package timing
+
+import (
+	"fmt"
+	"math"
+)
+
+// Clock writes seconds as minutes and seconds: 0:33, and 1:02:33 from an hour on.
+func Clock(seconds float64) string {
+	s := int(math.Round(seconds))
+	if s >= 3600 {
+		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
+	}
+	return fmt.Sprintf("%d:%02d", s/60, s%60)
+}
+
+// ClockTenths writes seconds as Clock does, with tenths: 0:33.1.
+func ClockTenths(seconds float64) string {
+	tenths := int(math.Round(seconds * 10))
+	return fmt.Sprintf("%d:%02d.%d", tenths/600, tenths/10%60, tenths%10)
+}
+
+// Short writes the seconds of one test: 12 ms, 0.84 s, 14.8 s.
+func Short(seconds float64) string {
+	switch {
+	case seconds < 0.0995:
+		return fmt.Sprintf("%.0f ms", seconds*1000)
+	case seconds < 9.995:
+		return fmt.Sprintf("%.2f s", seconds)
+	case seconds < 599.5:
+		return fmt.Sprintf("%.1f s", seconds)
+	}
+	return Clock(seconds)
+}

@@ -1,0 +1,114 @@
+package draw
+
+import (
+	"image/color"
+	"strings"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+)
+
+var outcomeColours = map[outcome.Outcome]color.NRGBA{
+	outcome.Passed: leaf, outcome.Failed: rust, outcome.Errored: rust, outcome.TimedOut: rust,
+	outcome.Skipped: fog, outcome.Owed: amber, outcome.Surprise: amber, outcome.Lost: fog,
+}
+
+const (
+	margin      = 28.0
+	trackLeft   = 92.0
+	trackTop    = 86.0
+	trackHeight = 26.0
+	trackGap    = 10.0
+	pageWidth   = 842.0 // A4 lying, in points
+)
+
+// Timeline draws a run: a track a worker on one time axis, every test to scale
+// in the colour of its outcome.
+func Timeline(title string, run *outcome.Run) Drawing {
+	workers := 1
+	for _, r := range run.Results {
+		workers = max(workers, r.Worker)
+	}
+	bottom := trackTop + float64(workers)*(trackHeight+trackGap)
+	return Drawing{Width: pageWidth, Height: bottom + 70, paint: func(p *page) {
+		p.text(margin, 36, 15, true, fromLeft, ink, title)
+		wall := run.Ended.Sub(run.Started).Seconds()
+		p.text(margin, 56, 10, false, fromLeft, fog, run.Summary()+"; "+timing.ClockTenths(wall)+" in all")
+		scale := (pageWidth - margin - trackLeft) / max(wall, 1e-3)
+		timeAxis(p, wall, scale, bottom)
+		for w := 1; w <= workers; w++ {
+			y := trackTop + float64(w-1)*(trackHeight+trackGap)
+			p.text(margin, y+trackHeight*0.65, 10, false, fromLeft, fog, "worker "+digits(w))
+		}
+		for i, r := range run.Results {
+			if r.Worker > 0 && !r.Started.IsZero() {
+				block(p, run, r, i, scale)
+			}
+		}
+		legend(p, run, bottom+48)
+	}}
+}
+
+func block(p *page, run *outcome.Run, r *outcome.Result, at int, scale float64) {
+	x := trackLeft + r.Started.Sub(run.Started).Seconds()*scale
+	y := trackTop + float64(r.Worker-1)*(trackHeight+trackGap)
+	width := max(r.Ended.Sub(r.Started).Seconds()*scale, 0.4)
+	amount := 0.62
+	if at%2 == 1 {
+		amount = 0.44 // neighbours can be told apart
+	}
+	c := outcomeColours[r.Outcome]
+	if r.Outcome.Bad() {
+		amount = 1
+	}
+	p.rect(x, y, max(width-0.5, 0.4), trackHeight, mixed(c, amount))
+	if r.Outcome.Bad() {
+		p.triangle(x+width/2, y-4, 3.2, c)
+	}
+	_, name, _ := strings.Cut(r.ID, "#")
+	if label := fits(outcome.PlainLine(name), 8, width-6); label != "" {
+		text := ink
+		if amount > 0.5 {
+			text = white
+		}
+		p.text(x+3, y+trackHeight*0.62, 8, false, fromLeft, text, label)
+	}
+}
+
+// timeAxis draws ticks at round times, at most a dozen.
+func timeAxis(p *page, wall, scale, bottom float64) {
+	step := 0.1
+	for _, s := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 7200} {
+		step = s
+		if wall/s <= 12 {
+			break
+		}
+	}
+	for i := 0; float64(i)*step <= wall; i++ {
+		seconds := float64(i) * step
+		x := trackLeft + seconds*scale
+		p.line(x, trackTop-12, x, bottom, 0.4, mixed(fog, 0.4))
+		label := timing.Clock(seconds)
+		if step < 1 {
+			label = timing.ClockTenths(seconds)
+		}
+		p.text(x, bottom+13, 8, false, centred, fog, label)
+	}
+	p.text(trackLeft, bottom+26, 8, false, fromLeft, fog, "minutes:seconds since the run began")
+}
+
+func legend(p *page, run *outcome.Run, y float64) {
+	x := trackLeft
+	for _, o := range outcome.All {
+		if run.Counts[o] == 0 {
+			continue
+		}
+		p.rect(x, y-7, 8, 8, mixed(outcomeColours[o], 0.62))
+		if o.Bad() {
+			p.rect(x, y-7, 8, 8, outcomeColours[o])
+		}
+		label := digits(run.Counts[o]) + " " + string(o)
+		p.text(x+13, y, 9, false, fromLeft, ink, label)
+		x += 28 + float64(face(9, false).Width(label))
+	}
+}

@@ -1,0 +1,112 @@
+// Package junit writes a run as JUnit XML: a testsuite a group, a testcase a test.
+package junit
+
+import (
+	"encoding/xml"
+	"io"
+	"strings"
+	"time"
+
+	"fernrelay/core/outcome"
+)
+
+type testSuites struct {
+	XMLName xml.Name `xml:"testsuites"`
+	totals
+	Suites []*testSuite `xml:"testsuite"`
+}
+
+type totals struct {
+	Tests    int     `xml:"tests,attr"`
+	Failures int     `xml:"failures,attr"`
+	Errors   int     `xml:"errors,attr"`
+	Skipped  int     `xml:"skipped,attr"`
+	Seconds  float64 `xml:"time,attr"`
+}
+
+type testSuite struct {
+	Name      string `xml:"name,attr"`
+	Timestamp string `xml:"timestamp,attr"`
+	totals
+	Cases []testCase `xml:"testcase"`
+}
+
+type testCase struct {
+	ClassName string   `xml:"classname,attr"`
+	Name      string   `xml:"name,attr"`
+	Seconds   float64  `xml:"time,attr"`
+	File      string   `xml:"file,attr,omitempty"`
+	Line      int      `xml:"line,attr,omitempty"`
+	Failure   *problem `xml:"failure"`
+	Error     *problem `xml:"error"`
+	Skipped   *problem `xml:"skipped"`
+	Output    string   `xml:"system-out,omitempty"`
+}
+
+type problem struct {
+	Message string `xml:"message,attr,omitempty"`
+	Type    string `xml:"type,attr,omitempty"`
+	Text    string `xml:",chardata"`
+}
+
+// Write writes the run. A test's ID gives its suite, group and name.
+func Write(w io.Writer, run *outcome.Run) error {
+	all := &testSuites{}
+	byName := map[string]*testSuite{}
+	for _, r := range run.Results {
+		place, name, _ := strings.Cut(r.ID, "#")
+		suite := byName[place]
+		if suite == nil {
+			suite = &testSuite{Name: outcome.PlainLine(place), Timestamp: r.Started.UTC().Format(time.RFC3339)}
+			byName[place] = suite
+			all.Suites = append(all.Suites, suite)
+		}
+		_, group, _ := strings.Cut(place, ":")
+		c := caseOf(r, group, name)
+		suite.Cases = append(suite.Cases, c)
+		suite.add(c)
+		all.add(c)
+	}
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	encoder := xml.NewEncoder(w)
+	encoder.Indent("", "  ")
+	if err := encoder.Encode(all); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}
+
+func caseOf(r *outcome.Result, group, name string) testCase {
+	c := testCase{ClassName: group, Name: name, Seconds: r.Seconds, File: r.File, Line: r.Line}
+	message := outcome.Plain(r.Message)
+	output := outcome.Plain(string(r.Output))
+	switch {
+	case r.Outcome == outcome.Failed:
+		c.Failure = &problem{Message: message, Type: string(r.Outcome), Text: output}
+	case r.Outcome.Bad() || r.Outcome == outcome.Lost:
+		c.Error = &problem{Message: message, Type: string(r.Outcome), Text: output}
+	case r.Outcome == outcome.Owed:
+		c.Skipped = &problem{Message: "failed as expected: " + message}
+	case r.Outcome == outcome.Skipped:
+		c.Skipped = &problem{Message: message}
+	case r.Outcome == outcome.Surprise:
+		c.Output = "passed though expected to fail"
+	}
+	return c
+}
+
+func (t *totals) add(c testCase) {
+	t.Tests++
+	t.Seconds += c.Seconds
+	switch {
+	case c.Failure != nil:
+		t.Failures++
+	case c.Error != nil:
+		t.Errors++
+	case c.Skipped != nil:
+		t.Skipped++
+	}
+}

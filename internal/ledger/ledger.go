@@ -1,0 +1,246 @@
+// Package ledger keeps the history of runs in a SQLite file: order, placement,
+// outcomes and seconds of every test.
+package ledger
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver
+
+	"fernrelay/core/outcome"
+)
+
+// Ledger is the history of one project. It is safe for use by several goroutines
+// and processes.
+type Ledger struct{ db *sql.DB }
+
+// version of the schema, kept in SQLite's user_version.
+const version = 1
+
+const schema = `
+CREATE TABLE runs (
+	number  INTEGER PRIMARY KEY AUTOINCREMENT,
+	began   INTEGER NOT NULL, -- milliseconds since 1970, as all times here
+	ended   INTEGER NOT NULL,
+	pick    TEXT NOT NULL,
+	workers INTEGER NOT NULL
+);
+CREATE TABLE tests (
+	key INTEGER PRIMARY KEY,
+	id  TEXT NOT NULL UNIQUE
+);
+CREATE TABLE results (
+	run      INTEGER NOT NULL REFERENCES runs(number),
+	test     INTEGER NOT NULL REFERENCES tests(key),
+	position INTEGER NOT NULL, -- in the order in which the tests of the run started
+	worker   INTEGER NOT NULL,
+	batch    INTEGER NOT NULL,
+	began    INTEGER NOT NULL,
+	outcome  TEXT NOT NULL,
+	seconds  REAL NOT NULL,
+	message  TEXT NOT NULL,
+	file     TEXT NOT NULL,
+	line     INTEGER NOT NULL,
+	expected TEXT NOT NULL,
+	actual   TEXT NOT NULL,
+	PRIMARY KEY (run, position)
+) WITHOUT ROWID;
+CREATE INDEX results_by_test ON results (test, run);
+`
+
+// Open opens the ledger in a project's store and makes it where there is none.
+func Open(store string) (*Ledger, error) {
+	path := filepath.Join(store, "ledger.db")
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_txlock=immediate")
+	if err != nil {
+		return nil, err
+	}
+	l := &Ledger{db}
+	if err := l.migrate(); err != nil {
+		return nil, errors.Join(fmt.Errorf("the ledger %s cannot be opened: %w: move the file away to begin a new one", path, err), db.Close())
+	}
+	return l, nil
+}
+
+func (l *Ledger) migrate() error {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var found int
+	if err := tx.QueryRow("PRAGMA user_version").Scan(&found); err != nil {
+		return err
+	}
+	switch {
+	case found == version:
+		return nil
+	case found != 0:
+		return fmt.Errorf("it has version %d, and this program knows version %d", found, version)
+	}
+	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Close closes the file.
+func (l *Ledger) Close() error { return l.db.Close() }
+
+// Kept is a run as it is kept, without its results.
+type Kept struct {
+	Number  int // from 1
+	Pick    string
+	Workers int
+	Began   time.Time
+	Ended   time.Time
+}
+
+// Keep adds a run and gives it its number.
+func (l *Ledger) Keep(pick string, workers int, run *outcome.Run) (number int, err error) {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	kept, err := tx.Exec("INSERT INTO runs (began, ended, pick, workers) VALUES (?, ?, ?, ?)",
+		run.Started.UnixMilli(), run.Ended.UnixMilli(), pick, workers)
+	if err != nil {
+		return 0, err
+	}
+	last, err := kept.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	addTest, err := tx.Prepare("INSERT INTO tests (id) VALUES (?) ON CONFLICT DO NOTHING")
+	if err != nil {
+		return 0, err
+	}
+	addResult, err := tx.Prepare(`INSERT INTO results
+		(run, test, position, worker, batch, began, outcome, seconds, message, file, line, expected, actual)
+		VALUES (?, (SELECT key FROM tests WHERE id = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+	if err != nil {
+		return 0, err
+	}
+	for position, r := range run.Results {
+		if _, err := addTest.Exec(r.ID); err != nil {
+			return 0, err
+		}
+		_, err := addResult.Exec(last, r.ID, position, r.Worker, r.Batch, r.Started.UnixMilli(), string(r.Outcome), r.Seconds,
+			r.Message, r.File, r.Line, r.Expected, r.Actual)
+		if err != nil {
+			return 0, err
+		}
+	}
+	return int(last), tx.Commit()
+}
+
+// Runs counts the runs kept.
+func (l *Ledger) Runs() (n int, err error) {
+	err = l.db.QueryRow("SELECT count(*) FROM runs").Scan(&n)
+	return n, err
+}
+
+// ErrNoRun says that the ledger does not hold the run asked for.
+var ErrNoRun = errors.New("there is no such run in the ledger")
+
+// Last gives the latest run whole; ErrNoRun where there is none yet.
+func (l *Ledger) Last() (*Kept, *outcome.Run, error) {
+	k := &Kept{}
+	var began, ended int64
+	err := l.db.QueryRow("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT 1").
+		Scan(&k.Number, &k.Pick, &k.Workers, &began, &ended)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil, ErrNoRun
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	k.Began, k.Ended = time.UnixMilli(began), time.UnixMilli(ended)
+	run, err := l.results(k)
+	return k, run, err
+}
+
+// results folds what is kept of a run by telling its events again.
+func (l *Ledger) results(k *Kept) (*outcome.Run, error) {
+	rows, err := l.db.Query(`SELECT tests.id, worker, batch, began, outcome, seconds, message, file, line, expected, actual
+		FROM results JOIN tests ON tests.key = results.test WHERE run = ? ORDER BY position`, k.Number)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	run := outcome.NewRun()
+	run.Apply(outcome.Event{Event: outcome.RunBegins, At: k.Began})
+	for rows.Next() {
+		e := outcome.Event{Event: outcome.Finished}
+		var began int64
+		var seconds float64
+		err := rows.Scan(&e.ID, &e.Worker, &e.Batch, &began, &e.Outcome, &seconds, &e.Message, &e.File, &e.Line, &e.Expected, &e.Actual)
+		if err != nil {
+			return nil, err
+		}
+		start := time.UnixMilli(began)
+		e.Seconds, e.At = &seconds, start.Add(time.Duration(seconds*float64(time.Second)))
+		if e.Outcome != outcome.Lost {
+			run.Apply(outcome.Event{Event: outcome.Started, At: start, ID: e.ID, Worker: e.Worker, Batch: e.Batch})
+		}
+		run.Apply(e)
+	}
+	run.Apply(outcome.Event{Event: outcome.RunEnds, At: k.Ended})
+	return run, rows.Err()
+}
+
+// timesKept is how many of a test's latest measurements make its expected time.
+const timesKept = 9
+
+// Seconds gives the latest measured seconds of every test, newest first, by ID.
+func (l *Ledger) Seconds() (map[string][]float64, error) {
+	past := map[string][]float64{}
+	err := l.latest(func(id string, o outcome.Outcome, seconds float64) {
+		measured := o == outcome.Passed || o == outcome.Failed || o == outcome.Owed || o == outcome.Surprise
+		if measured && len(past[id]) < timesKept {
+			past[id] = append(past[id], seconds)
+		}
+	})
+	return past, err
+}
+
+// outcomesKept is how many runs back outcomes are shown.
+const outcomesKept = 20
+
+// Outcomes gives the outcomes of every test in the latest runs, oldest first, by ID.
+func (l *Ledger) Outcomes() (map[string][]outcome.Outcome, error) {
+	past := map[string][]outcome.Outcome{}
+	err := l.latest(func(id string, o outcome.Outcome, _ float64) {
+		past[id] = append(past[id], o)
+	})
+	for _, outcomes := range past {
+		slices.Reverse(outcomes)
+	}
+	return past, err
+}
+
+// latest visits the results of the latest runs, newest first.
+func (l *Ledger) latest(visit func(id string, o outcome.Outcome, seconds float64)) error {
+	rows, err := l.db.Query(`SELECT tests.id, outcome, seconds FROM results JOIN tests ON tests.key = results.test
+		WHERE run > (SELECT coalesce(max(number), 0) FROM runs) - ? ORDER BY run DESC, position`, outcomesKept)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id string
+		var o outcome.Outcome
+		var seconds float64
+		if err := rows.Scan(&id, &o, &seconds); err != nil {
+			return err
+		}
+		visit(id, o, seconds)
+	}
+	return rows.Err()
+}

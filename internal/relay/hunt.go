@@ -1,0 +1,299 @@
+package relay
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+	"fernrelay/internal/ledger"
+)
+
+// Progress is how far the hunt of one victim has come.
+type Progress struct {
+	Victim  string // its ID
+	Before  int    // how many tests ran before it where it is under suspicion
+	Records []hunt.Record
+	Finding hunt.Finding // its Verdict is empty before the end
+	Err     error        // what kept the hunt from its end, or from naming the state
+}
+
+// Victims gives the tests that were bad in the latest run.
+func (r *Relay) Victims() ([]catalog.Test, error) {
+	_, run, err := r.Last()
+	if errors.Is(err, ledger.ErrNoRun) {
+		return nil, errors.New("nothing has run here yet, so there is no failure to hunt: run the tests first, or name a test")
+	}
+	if err != nil {
+		return nil, err
+	}
+	var victims []catalog.Test
+	for _, res := range run.Troubled() {
+		if t, ok := r.Catalog.Lookup(res.ID); ok {
+			victims = append(victims, *t)
+		}
+	}
+	return victims, nil
+}
+
+// Hunt hunts each victim, as many at a time as there are workers, and tells of
+// every step. It gives the findings in the order of the victims; when ctx ends,
+// those that were reached.
+func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, workers int, tell func(Progress)) ([]hunt.Finding, error) {
+	_, last, err := r.Last()
+	if err != nil && !errors.Is(err, ledger.ErrNoRun) {
+		return nil, err
+	}
+	temp, err := os.MkdirTemp("", "fern-relay-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(temp)
+	g := &ground{relay: r, last: last, seats: make(chan *seat, workers)}
+	for n := 1; n <= workers; n++ {
+		slot := adapter.Slot{Number: n, Temp: filepath.Join(temp, fmt.Sprint("slot", n)), Env: []string{fmt.Sprint("FERN_SLOT=", n)}}
+		if err := os.MkdirAll(slot.Temp, 0o755); err != nil {
+			return nil, err
+		}
+		g.seats <- &seat{slot: slot, sessions: map[string]adapter.Session{}}
+	}
+	defer g.close()
+	if err := g.prepare(ctx, victims); err != nil {
+		return nil, err
+	}
+	var mu sync.Mutex
+	found := make([]hunt.Finding, len(victims))
+	failures := make([]error, len(victims))
+	var wg sync.WaitGroup
+	for i, victim := range victims {
+		wg.Go(func() {
+			found[i], failures[i] = g.hunt(ctx, victim, func(p Progress) {
+				mu.Lock()
+				defer mu.Unlock()
+				tell(p)
+			})
+		})
+	}
+	wg.Wait()
+	found = slices.DeleteFunc(found, func(f hunt.Finding) bool { return f.Verdict == "" })
+	return found, errors.Join(failures...)
+}
+
+// ground is where hunts run their trials: a seat for each worker.
+type ground struct {
+	relay *Relay
+	last  *outcome.Run // nil where nothing ran yet
+	seats chan *seat
+}
+
+// seat is a slot with its sessions; one trial sits in it at a time.
+type seat struct {
+	slot     adapter.Slot
+	sessions map[string]adapter.Session
+}
+
+func (g *ground) close() {
+	for range cap(g.seats) {
+		for _, s := range (<-g.seats).sessions {
+			_ = s.Close() // its processes are gone either way
+		}
+	}
+}
+
+// prepare makes ready the tests of every place where a victim may be spoiled.
+func (g *ground) prepare(ctx context.Context, victims []catalog.Test) error {
+	needed := map[string][]catalog.Test{}
+	for _, v := range victims {
+		before, rest := g.company(v)
+		needed[v.Suite] = slices.Concat(needed[v.Suite], before, rest, []catalog.Test{v})
+	}
+	for suite, tests := range needed {
+		if err := g.relay.adapters[suite].Prepare(ctx, tests); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// company gives the tests that can have spoiled a victim: those that ran before
+// it in reach of it, in the order of the latest run if it was bad there and else
+// in declared order, and the rest of those in its reach.
+func (g *ground) company(victim catalog.Test) (before, rest []catalog.Test) {
+	reach := g.reach(victim)
+	at := slices.IndexFunc(reach, func(t catalog.Test) bool { return t.ID == victim.ID })
+	before, rest = reach[:at], reach[at+1:]
+	var res *outcome.Result
+	if g.last != nil {
+		res = g.last.Result(victim.ID)
+	}
+	if res == nil || !res.Outcome.Bad() {
+		return before, rest
+	}
+	byID := map[string]catalog.Test{}
+	for _, t := range reach {
+		byID[t.ID] = t
+	}
+	delete(byID, victim.ID)
+	before = nil
+	for _, other := range g.last.Results {
+		if other == res {
+			break
+		}
+		t, ok := byID[other.ID]
+		if ok && other.Worker == res.Worker && (g.scope(victim) == adapter.ScopeWorker || other.Batch == res.Batch) {
+			before = append(before, t)
+			delete(byID, t.ID)
+		}
+	}
+	rest = nil
+	for _, t := range reach {
+		if _, left := byID[t.ID]; left {
+			rest = append(rest, t)
+		}
+	}
+	return before, rest
+}
+
+// reach lists the tests whose state can reach the victim, itself included, in
+// declared order.
+func (g *ground) reach(victim catalog.Test) []catalog.Test {
+	var reach []catalog.Test
+	for _, t := range g.relay.Catalog.Tests {
+		inReach := t.Suite == victim.Suite && t.Marks.Skip == "" &&
+			(g.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
+		if inReach || t.ID == victim.ID {
+			reach = append(reach, t)
+		}
+	}
+	return reach
+}
+
+func (g *ground) scope(t catalog.Test) adapter.Scope { return g.relay.adapters[t.Suite].Scope() }
+
+func (g *ground) hunt(ctx context.Context, victim catalog.Test, tell func(Progress)) (hunt.Finding, error) {
+	before, rest := g.company(victim)
+	h := hunt.New(victim.ID, ids(before), ids(rest))
+	defer h.Close()
+	p := Progress{Victim: victim.ID, Before: len(before)}
+	var mu sync.Mutex // guards h and p while trials of a round run side by side
+	report := func() {
+		p.Records, p.Finding = slices.Clone(h.Records()), h.Finding()
+		tell(p)
+	}
+	for round := h.Next(); round != nil; round = h.Next() {
+		report()
+		failures := make([]error, len(round))
+		var wg sync.WaitGroup
+		for i, trial := range round {
+			wg.Go(func() {
+				o, seconds, err := g.trial(ctx, victim, trial.Order)
+				mu.Lock()
+				defer mu.Unlock()
+				if failures[i] = err; err == nil {
+					h.Tell(trial.Number, o, seconds)
+					report()
+				}
+			})
+		}
+		wg.Wait()
+		if p.Err = errors.Join(failures...); p.Err != nil {
+			report()
+			return hunt.Finding{}, fmt.Errorf("the hunt of %s: %w", victim.ID, p.Err)
+		}
+	}
+	finding := h.Finding()
+	if len(finding.Culprits) > 0 {
+		finding.Changed, p.Err = g.changed(ctx, victim, finding.Culprits[0])
+	}
+	p.Records, p.Finding = h.Records(), finding
+	tell(p)
+	return finding, nil
+}
+
+// trial runs an order in a fresh state and gives the outcome of the victim,
+// which comes last, and the seconds it took in all.
+func (g *ground) trial(ctx context.Context, victim catalog.Test, order []string) (outcome.Outcome, float64, error) {
+	s := <-g.seats
+	defer func() { g.seats <- s }()
+	if err := ctx.Err(); err != nil {
+		return "", 0, err
+	}
+	session, err := g.session(ctx, s, victim.Suite)
+	if err != nil {
+		return "", 0, err
+	}
+	began := time.Now()
+	if err := session.Reset(ctx); err != nil {
+		return "", 0, err
+	}
+	came := outcome.Lost
+	err = session.Run(ctx, g.tests(order), func(e outcome.Event) {
+		if e.Event == outcome.Finished && e.ID == victim.ID {
+			came = e.Outcome
+		}
+	})
+	return came, time.Since(began).Seconds(), err
+}
+
+func (g *ground) session(ctx context.Context, s *seat, suite string) (adapter.Session, error) {
+	if session := s.sessions[suite]; session != nil {
+		return session, nil
+	}
+	session, err := g.relay.adapters[suite].Open(ctx, s.slot)
+	if err == nil {
+		s.sessions[suite] = session
+	}
+	return session, err
+}
+
+// changed names the state in which the victim begins after its culprits and not
+// in a fresh run. What differs between two fresh runs is no trace of anybody.
+func (g *ground) changed(ctx context.Context, victim catalog.Test, culprits []string) ([]hunt.Change, error) {
+	s := <-g.seats
+	defer func() { g.seats <- s }()
+	session, err := g.session(ctx, s, victim.Suite)
+	if err != nil {
+		return []hunt.Change{}, err
+	}
+	var states [3][]hunt.Value
+	for i := range states {
+		order := []string{victim.ID}
+		if i == 2 {
+			order = append(slices.Clone(culprits), victim.ID)
+		}
+		if states[i], err = session.Probe(ctx, g.tests(order)); err != nil {
+			return []hunt.Change{}, fmt.Errorf("the state cannot be compared: %w", err)
+		}
+	}
+	restless := map[string]bool{}
+	for _, c := range hunt.Compare(states[0], states[1]) {
+		restless[c.Kind+c.Name] = true
+	}
+	return slices.DeleteFunc(hunt.Compare(states[0], states[2]), func(c hunt.Change) bool { return restless[c.Kind+c.Name] }), nil
+}
+
+func (g *ground) tests(order []string) []catalog.Test {
+	tests := make([]catalog.Test, 0, len(order))
+	for _, id := range order {
+		if t, ok := g.relay.Catalog.Lookup(id); ok {
+			tests = append(tests, *t)
+		}
+	}
+	return tests
+}
+
+func ids(tests []catalog.Test) []string {
+	out := make([]string, len(tests))
+	for i, t := range tests {
+		out[i] = t.ID
+	}
+	return out
+}

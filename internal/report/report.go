@@ -1,0 +1,188 @@
+// Package report tells plans, runs and findings in plain text, for the command
+// line and for logs.
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+	"fernrelay/core/split"
+	"fernrelay/core/timing"
+)
+
+// outputLines bounds how many lines of a failed test's output are told.
+const outputLines = 12
+
+// Failures tells every result that makes the run fail. Results of one group that
+// failed with the same words at the same place are told as one.
+func Failures(w io.Writer, run *outcome.Run) {
+	bad := run.Troubled()
+	for i := 0; i < len(bad); {
+		first := bad[i]
+		same := i + 1
+		for same < len(bad) && sameCause(first, bad[same]) {
+			same++
+		}
+		failure(w, first, same-i)
+		i = same
+	}
+}
+
+// SameCause reports whether two results of a run failed together: those of a
+// group that could not run at all.
+func sameCause(a, b *outcome.Result) bool {
+	return a.Outcome == outcome.Errored && b.Outcome == a.Outcome && a.Message == b.Message && a.Batch == b.Batch
+}
+
+func failure(w io.Writer, r *outcome.Result, together int) {
+	name := outcome.PlainLine(r.ID)
+	if together > 1 {
+		group, _, _ := strings.Cut(name, "#")
+		name = fmt.Sprintf("%s, %d tests", group, together)
+	}
+	fmt.Fprintf(w, "%s %s  %s", r.Outcome.Shape(), name, r.Outcome)
+	if r.Seconds > 0 {
+		fmt.Fprintf(w, " in %s", timing.Short(r.Seconds))
+	}
+	if r.File != "" {
+		fmt.Fprintf(w, "  %s:%d", r.File, r.Line)
+	}
+	fmt.Fprintln(w)
+	message := outcome.Plain(r.Message)
+	indent(w, message)
+	output := strings.TrimRight(outcome.Plain(string(r.Output)), "\n ")
+	if output == "" || strings.TrimSpace(output) == strings.TrimSpace(message) {
+		return
+	}
+	lines := strings.Split(output, "\n")
+	if cut := len(lines) - outputLines; cut > 0 {
+		lines = append([]string{fmt.Sprintf("… %d lines before", cut)}, lines[cut:]...)
+	}
+	for i := range lines {
+		lines[i] = "| " + lines[i]
+	}
+	indent(w, strings.Join(lines, "\n"))
+}
+
+func indent(w io.Writer, text string) {
+	for line := range strings.SplitSeq(text, "\n") {
+		fmt.Fprintf(w, "    %s\n", line)
+	}
+}
+
+// Closing tells what came of the run in one line, and the time against one worker.
+func Closing(w io.Writer, run *outcome.Run, picked, workers int) {
+	wall := run.Ended.Sub(run.Started).Seconds()
+	work := 0.0
+	for _, r := range run.Results {
+		work += r.Seconds
+	}
+	fmt.Fprintf(w, "%d picked: %s; %s on %s, %s of work\n",
+		picked, run.Summary(), timing.ClockTenths(wall), plural(workers, "worker"), timing.ClockTenths(work))
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// Tests tells tests as an aligned table.
+func Tests(w io.Writer, tests []catalog.Test) {
+	ids, places := 0, 0
+	for _, t := range tests {
+		ids, places = max(ids, len([]rune(t.ID))), max(places, len(place(t)))
+	}
+	for _, t := range tests {
+		seconds := timing.Short(t.Expected)
+		if !t.Known {
+			seconds = "–"
+		}
+		line := fmt.Sprintf("%-*s  %7s  %-*s  %s", ids, outcome.PlainLine(t.ID), seconds, places, place(t), strings.Join(t.Tags, " "))
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
+	}
+}
+
+func place(t catalog.Test) string {
+	if t.Line == 0 {
+		return t.File
+	}
+	return fmt.Sprintf("%s:%d", t.File, t.Line)
+}
+
+// Plan tells a plan's shards and what its finish depends on.
+func Plan(w io.Writer, p split.Plan) {
+	for _, s := range p.Shards {
+		labels := make([]string, len(s.Units))
+		for i, u := range s.Units {
+			labels[i] = outcome.PlainLine(u.Label)
+		}
+		if len(labels) > 6 {
+			labels = append(labels[:6], fmt.Sprintf("and %d more", len(labels)-6))
+		}
+		fmt.Fprintf(w, "%4d  %8s  %5d tests  %s\n", s.Number, timing.ClockTenths(s.Seconds), len(s.Tests()), strings.Join(labels, ", "))
+	}
+	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s\n",
+		timing.ClockTenths(p.Finish), timing.ClockTenths(p.Floor), timing.ClockTenths(p.Spread), timing.ClockTenths(p.Work))
+	fmt.Fprintln(w, Proof(p))
+	if p.Setter != nil && len(p.Shards) > 1 {
+		fmt.Fprintf(w, "the floor is %s, %s in one piece\n", outcome.PlainLine(p.Setter.Label), timing.Short(p.Setter.Seconds))
+	}
+	if p.Unknown > 0 {
+		fmt.Fprintf(w, "%s never measured: their times are estimates\n", plural(p.Unknown, "test"))
+	}
+}
+
+// Proof says how good the plan is known to be.
+func Proof(p split.Plan) string {
+	if p.Optimal {
+		return "no plan ends sooner"
+	}
+	return fmt.Sprintf("proven within %.1f %% of the best finish", 100*(p.Finish/p.Floor-1))
+}
+
+// Finding tells the end of one hunt.
+func Finding(w io.Writer, f hunt.Finding) {
+	fmt.Fprintf(w, "%s: %s\n", f.ID, Sentence(f))
+	if len(f.Culprits) > 0 {
+		for _, id := range f.Culprits[0] {
+			fmt.Fprintf(w, "    culprit %s\n", id)
+		}
+	}
+	if f.With.Runs > 0 {
+		fmt.Fprintf(w, "    in company %d of %d failed; ", f.With.Failed, f.With.Runs)
+	} else {
+		fmt.Fprint(w, "    ")
+	}
+	fmt.Fprintf(w, "alone %d of %d failed; %s in %s\n", f.Without.Failed, f.Without.Runs, plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
+	for _, c := range f.Changed {
+		fmt.Fprintf(w, "    %s %s: %s in a fresh run, %s after the culprit\n", c.Kind, c.Name, outcome.PlainLine(c.Before), outcome.PlainLine(c.After))
+	}
+	if len(f.Order) > 1 {
+		fmt.Fprintf(w, "    the shortest order that shows it: %s\n", strings.Join(f.Order, ", "))
+	}
+}
+
+// Sentence says a finding's verdict in words.
+func Sentence(f hunt.Finding) string {
+	culprits := "the test"
+	if len(f.Culprits) > 0 && len(f.Culprits[0]) > 1 {
+		culprits = fmt.Sprintf("the %d tests together", len(f.Culprits[0]))
+	}
+	switch f.Verdict {
+	case hunt.Polluted:
+		return "polluted, it fails only after " + culprits + " named here"
+	case hunt.Brittle:
+		return "brittle, it passes only after " + culprits + " named here"
+	case hunt.Broken:
+		return "broken, it fails alone and in company"
+	case hunt.Unstable:
+		return "unstable, it differs on identical trials"
+	}
+	return "stable, it passed alone and in every order tried"
+}

@@ -1,0 +1,72 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"time"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+)
+
+// Status tells how far a run has come: on a terminal as one line that moves,
+// elsewhere as a line now and then.
+type Status struct {
+	w        io.Writer
+	moving   bool
+	total    int
+	began    time.Time
+	told     time.Time
+	steps    int // how many twentieths of the whole are told
+	finished map[outcome.Outcome]int
+	done     int
+}
+
+// NewStatus begins to tell of a run of so many tests.
+func NewStatus(w io.Writer, moving bool, total int) *Status {
+	return &Status{w: w, moving: moving, total: total, finished: map[outcome.Outcome]int{}}
+}
+
+// frameTime is the least time between two states of the moving line.
+const frameTime = 50 * time.Millisecond
+
+// Tell takes the next event of the run.
+func (s *Status) Tell(e outcome.Event) {
+	switch e.Event {
+	case outcome.RunBegins:
+		s.began = e.At
+		fmt.Fprintf(s.w, "%s; making ready\n", plural(s.total, "test"))
+	case outcome.Finished:
+		s.done++
+		s.finished[e.Outcome]++
+		s.line(e.At)
+	case outcome.RunEnds:
+		if s.moving {
+			fmt.Fprint(s.w, "\r\x1b[K")
+		}
+	}
+}
+
+func (s *Status) line(now time.Time) {
+	bad := 0
+	for o, n := range s.finished {
+		if o.Bad() {
+			bad += n
+		}
+	}
+	text := fmt.Sprintf("%s  %d of %d", timing.Clock(now.Sub(s.began).Seconds()), s.done, s.total)
+	if bad > 0 {
+		text += fmt.Sprintf("  %s%d", outcome.Failed.Shape(), bad)
+	}
+	if s.moving {
+		if now.Sub(s.told) >= frameTime {
+			s.told = now
+			fmt.Fprint(s.w, "\r\x1b[K"+text)
+		}
+		return
+	}
+	if step := 20 * s.done / max(s.total, 1); step > s.steps {
+		s.steps = step
+		fmt.Fprintln(s.w, text)
+	}
+}
