@@ -66,15 +66,11 @@ func (f *runFlags) request(r *relay.Relay) (relay.Request, error) {
 	if q.Workers == 0 {
 		q.Workers = r.Workers()
 	}
-	var err error
-	if path, ok := strings.CutPrefix(f.order, "file:"); ok {
-		q.Order, err = r.OrderFile(path)
-	} else {
-		q.Order, err = order.Parse(f.order)
-	}
+	rule, err := f.readOrder(r)
 	if err != nil {
 		return q, fmt.Errorf("--order: %w", err)
 	}
+	q.InOrder = !rule.IsDeclared()
 	if q.Tests, err = r.Pick(f.pick); err != nil {
 		return q, err
 	}
@@ -86,7 +82,17 @@ func (f *runFlags) request(r *relay.Relay) (relay.Request, error) {
 	if len(q.Tests) == 0 && f.shard == "" {
 		return q, fmt.Errorf("the pick %q holds no test: \"fern-relay list\" prints those there are", f.pick)
 	}
+	if q.Tests, err = rule.Apply(q.Tests); err != nil {
+		return q, fmt.Errorf("--order: %w", err)
+	}
 	return q, nil
+}
+
+func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
+	if path, ok := strings.CutPrefix(f.order, "file:"); ok {
+		return r.OrderFile(path)
+	}
+	return order.Parse(f.order)
 }
 
 func shardOf(text string, tests []catalog.Test) ([]catalog.Test, error) {

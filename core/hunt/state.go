@@ -7,6 +7,7 @@ const (
 	Variable    = "variable"
 	Environment = "environment"
 	Folder      = "folder" // the working directory
+	File        = "file"   // in a folder that tests share
 )
 
 // Value is one named piece of state at one moment.

@@ -55,7 +55,7 @@ func Compared(words string) (expected, actual string) {
 }
 
 var comparisons = []*regexp.Regexp{
-	regexp.MustCompile(`(?s)^got:\n(?P<actual>.*?)\nwant:\n(?P<expected>.*)$`),
+	regexp.MustCompile(`(?s)(?:^|\n)got:\n(?P<actual>.*?)\nwant:\n(?P<expected>.*)$`),
 	regexp.MustCompile(`(?im)^\s*expected\s*:[ \t]*(?P<expected>.+)\n\s*(?:actual|got)\s*:[ \t]*(?P<actual>.+)$`),
 	regexp.MustCompile(`(?im)\b(?:got|have)[ :=]+(?P<actual>[^\n]+?)[,;]?\s+(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+)$`),
 	regexp.MustCompile(`(?im)\b(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+?)[,;]?\s+(?:but )?(?:got|have|actual)[ :=]+(?P<actual>[^\n]+)$`),

@@ -229,12 +229,12 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 		return
 	}
 	s := running[0]
-	message, file, line := place(string(s.tail))
-	if message != "" {
-		message += "; "
+	words, file, line := place(string(s.tail))
+	message := "the process ended while it ran: " + ending
+	if words != "" {
+		message += "; its last words: " + words
 	}
-	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Errored, File: file, Line: line,
-		Message: message + "the process ended while it ran: " + ending})
+	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Errored, File: file, Line: line, Message: message})
 }
 
 // rest stops the clocks of tests whose process is gone.

@@ -195,9 +195,9 @@ func (r *Relay) OrderFile(path string) (order.Order, error) {
 
 // Request says what to run and how.
 type Request struct {
-	Pick    string // as it is kept with the run
-	Tests   []catalog.Test
-	Order   order.Order
+	Pick    string         // as it is kept with the run
+	Tests   []catalog.Test // in the order to run
+	InOrder bool           // keep to that order; else long groups may go first
 	Workers int
 }
 
@@ -226,12 +226,8 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	if err := r.openLedger(); err != nil {
 		return nil, 0, err
 	}
-	tests, err := q.Order.Apply(q.Tests)
-	if err != nil {
-		return nil, 0, err
-	}
 	run = outcome.NewRun()
-	job := engine.Job{Adapters: r.adapters, Queue: engine.Queue(tests, r.adapters, !q.Order.IsDeclared()), Workers: q.Workers}
+	job := engine.Job{Adapters: r.adapters, Queue: engine.Queue(q.Tests, r.adapters, q.InOrder), Workers: q.Workers}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
 		run.Apply(e)
 		sink(e)

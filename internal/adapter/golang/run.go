@@ -175,7 +175,7 @@ func (b *books) output(name, text string) {
 	}
 }
 
-func (b *books) finished(name string, o outcome.Outcome) {
+func (b *books) finished(name string, o outcome.Outcome, last bool) {
 	test := b.byName[name]
 	if test == nil {
 		return
@@ -184,6 +184,9 @@ func (b *books) finished(name string, o outcome.Outcome) {
 	words := b.batch.Words(test.ID)
 	switch o {
 	case outcome.Failed:
+		if last && panicLine(strings.Split(words, "\n")) >= 0 {
+			e.Outcome = outcome.Errored // its panic ended the process
+		}
 		e.Message, e.File, e.Line = b.adapter.failure(b.group, words)
 		e.Expected, e.Actual = outcome.Compared(strings.TrimSpace(e.Message))
 		if e.Expected == "" {

@@ -25,7 +25,8 @@ type listener interface {
 	continued(name string)
 	step(name, step string, o outcome.Outcome)
 	output(name, text string) // name is empty before the first test
-	finished(name string, o outcome.Outcome)
+	// finished tells a test's result; last is set where nothing but output followed.
+	finished(name string, o outcome.Outcome, last bool)
 }
 
 // frame is the result of a test.
@@ -66,7 +67,7 @@ func (v *verbose) Close() {
 		v.take(string(v.line))
 		v.line = nil
 	}
-	v.settle()
+	v.settle(true)
 }
 
 var (
@@ -82,7 +83,7 @@ func (v *verbose) take(line string) {
 		return
 	}
 	if match := result.FindStringSubmatch(line[1:]); match != nil {
-		v.settle()
+		v.settle(false)
 		v.close(match[2], results[match[1]])
 		return
 	}
@@ -90,7 +91,7 @@ func (v *verbose) take(line string) {
 	if match == nil {
 		return // the closing PASS or FAIL
 	}
-	v.settle()
+	v.settle(false)
 	v.current = match[2]
 	name, isStep := parent(v.current)
 	if name == wrapper || isStep || name == "" {
@@ -126,9 +127,9 @@ func (v *verbose) close(full string, o outcome.Outcome) {
 }
 
 // settle tells the result that was held back for its output.
-func (v *verbose) settle() {
+func (v *verbose) settle(last bool) {
 	if v.pending.name != "" {
-		v.listener.finished(v.pending.name, v.pending.outcome)
+		v.listener.finished(v.pending.name, v.pending.outcome, last)
 		v.pending, v.current = frame{}, ""
 	}
 }

@@ -1,0 +1,3 @@
+module example.org/trouble
+
+go 1.26

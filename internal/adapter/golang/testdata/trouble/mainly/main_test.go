@@ -1,0 +1,20 @@
+package mainly
+
+import (
+	"os"
+	"testing"
+)
+
+var ready bool
+
+func TestMain(m *testing.M) {
+	ready = true
+	m.Run()
+	os.Exit(7)
+}
+
+func TestReady(t *testing.T) {
+	if !ready {
+		t.Fatal("TestMain did not run")
+	}
+}

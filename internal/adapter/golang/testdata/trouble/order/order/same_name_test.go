@@ -1,0 +1,5 @@
+package order
+
+import "testing"
+
+func TestA(t *testing.T) {}

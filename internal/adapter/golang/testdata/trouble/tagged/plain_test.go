@@ -1,0 +1,5 @@
+package tagged
+
+import "testing"
+
+func TestPlain(t *testing.T) {}

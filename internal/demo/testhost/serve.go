@@ -1,0 +1,149 @@
+package testhost
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernrelay/core/hunt"
+	"fernrelay/internal/adapter/host"
+)
+
+// Serve answers the protocol's requests until bye or the end of the input.
+// Shared files of the tests are kept below the slot's folder for temporary files.
+func Serve(in io.Reader, out io.Writer) error {
+	s := &server{encoder: json.NewEncoder(out)}
+	slices.SortStableFunc(registered, func(a, b test) int { return strings.Compare(a.Group, b.Group) })
+	defer func() { _ = os.RemoveAll(s.temp) }()
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		var m host.Message
+		if err := json.Unmarshal(lines.Bytes(), &m); err != nil {
+			return fmt.Errorf("a request does not parse: %w", err)
+		}
+		result, err := s.answer(m)
+		if err := s.reply(m.ID, result, err); err != nil {
+			return err
+		}
+		if m.Method == host.MethodBye {
+			return nil
+		}
+	}
+	return lines.Err()
+}
+
+type server struct {
+	encoder *json.Encoder
+	temp    string
+}
+
+func (s *server) reply(id *int, result any, problem error) error {
+	m := host.Message{Version: "2.0", ID: id}
+	if problem != nil {
+		m.Error = &host.Error{Code: 1, Message: problem.Error()}
+		return s.encoder.Encode(m)
+	}
+	var err error
+	if m.Result, err = json.Marshal(result); err != nil {
+		return err
+	}
+	return s.encoder.Encode(m)
+}
+
+func (s *server) answer(m host.Message) (any, error) {
+	switch m.Method {
+	case host.MethodHello:
+		var params host.HelloParams
+		if err := json.Unmarshal(m.Params, &params); err != nil {
+			return nil, err
+		}
+		var err error
+		s.temp, err = os.MkdirTemp(params.Temp, "glasshouse-")
+		return host.HelloResult{Protocol: host.Protocol, Name: "glasshouse"}, err
+	case host.MethodDiscover:
+		found := host.DiscoverResult{}
+		for _, t := range registered {
+			found.Tests = append(found.Tests, t.Test)
+		}
+		return found, nil
+	case host.MethodRun:
+		return struct{}{}, s.run(m.Params)
+	case host.MethodReset:
+		return struct{}{}, s.reset()
+	case host.MethodState:
+		return s.state()
+	case host.MethodBye:
+		return struct{}{}, nil
+	}
+	return nil, fmt.Errorf("there is no method %q", m.Method)
+}
+
+func (s *server) run(raw json.RawMessage) error {
+	var params host.RunParams
+	if err := json.Unmarshal(raw, &params); err != nil {
+		return err
+	}
+	byName := map[host.TestName]*test{}
+	for i := range registered {
+		byName[registered[i].TestName] = &registered[i]
+	}
+	var failed error
+	for _, name := range params.Tests {
+		t := byName[name]
+		if t == nil {
+			return fmt.Errorf("there is no test %s of group %s", name.Name, name.Group)
+		}
+		run(t, s.temp, func(method string, note host.Note) {
+			params, err := json.Marshal(note)
+			if err == nil {
+				err = s.encoder.Encode(host.Message{Version: "2.0", Method: method, Params: params})
+			}
+			if err != nil {
+				failed = err
+			}
+		})
+	}
+	return failed
+}
+
+func (s *server) reset() error {
+	for _, v := range variables {
+		v.reset()
+	}
+	entries, err := os.ReadDir(s.temp)
+	for _, e := range entries {
+		if err == nil {
+			err = os.RemoveAll(filepath.Join(s.temp, e.Name()))
+		}
+	}
+	return err
+}
+
+// state tells the variables, the shared files, the environment and the working
+// folder of this process.
+func (s *server) state() (host.StateResult, error) {
+	var values []hunt.Value
+	for _, v := range variables {
+		values = append(values, hunt.Value{Kind: hunt.Variable, Name: v.name, Text: v.text()})
+	}
+	entries, err := os.ReadDir(s.temp)
+	if err != nil {
+		return host.StateResult{}, err
+	}
+	for _, e := range entries {
+		text, err := os.ReadFile(filepath.Join(s.temp, e.Name()))
+		if err != nil {
+			return host.StateResult{}, err
+		}
+		values = append(values, hunt.Value{Kind: hunt.File, Name: e.Name(), Text: string(text)})
+	}
+	values = append(values, hunt.EnvironmentValues(os.Environ())...)
+	dir, err := os.Getwd()
+	return host.StateResult{Values: append(values, hunt.Value{Kind: hunt.Folder, Name: "working folder", Text: dir})}, err
+}

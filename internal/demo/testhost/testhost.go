@@ -1,0 +1,170 @@
+// Package testhost is the demo's test host: it registers tests and shared state
+// and serves them over the test-host protocol.
+//
+//	func init() {
+//		testhost.Test("opens_at_dawn", "quick valve", func(t *testhost.T) {
+//			t.Equal("valve 2", valves.State(2), "open")
+//		})
+//	}
+package testhost
+
+import (
+	"fmt"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter/host"
+)
+
+// root marks the part of a source path above the demo project's folder.
+const root = "internal/demo/glasshouse/"
+
+type test struct {
+	host.Test
+	body func(*T)
+}
+
+var registered []test
+
+// Option changes how a test is declared.
+type Option func(*catalog.Marks)
+
+// Skip marks a test that is not to run.
+func Skip(reason string) Option { return func(m *catalog.Marks) { m.Skip = reason } }
+
+// ExpectFail marks a test that is known to fail.
+func ExpectFail(reason string) Option { return func(m *catalog.Marks) { m.ExpectFail = reason } }
+
+// Test registers a test under the place of its caller: its group is the
+// caller's folder, with the file's name where that is another.
+func Test(name, tags string, body func(*T), options ...Option) {
+	file, line := caller(2)
+	group := path.Dir(file)
+	if base := strings.TrimSuffix(path.Base(file), ".go"); base != path.Base(group) {
+		group += "/" + base
+	}
+	declared := host.Test{TestName: host.TestName{Group: group, Name: name}, File: file, Line: line, Tags: strings.Fields(tags)}
+	for _, option := range options {
+		option(&declared.Marks)
+	}
+	registered = append(registered, test{declared, body})
+}
+
+// caller gives the place of a caller inside the demo project.
+func caller(skip int) (file string, line int) {
+	_, file, line, _ = runtime.Caller(skip)
+	_, file, _ = strings.Cut(file, root)
+	return file, line
+}
+
+// variable is a piece of shared state.
+type variable struct {
+	name  string
+	text  func() string
+	reset func()
+}
+
+var variables []variable
+
+// Variable registers a package variable by its name and a pointer to it, so
+// that the host can tell it and set it back.
+func Variable[V any](name string, pointer *V, initial func() V) {
+	*pointer = initial()
+	variables = append(variables, variable{
+		name:  name,
+		text:  func() string { return fmt.Sprint(*pointer) },
+		reset: func() { *pointer = initial() },
+	})
+}
+
+// T is a running test.
+type T struct {
+	test     *test
+	tell     func(method string, note host.Note)
+	temp     string
+	cleanups []func()
+	step     string
+	note     host.Note // of its end
+}
+
+// stop ends a test's body early.
+type stop struct{}
+
+// Temp is a folder that all tests of the process share.
+func (t *T) Temp() string { return t.temp }
+
+// Wait lets the time pass that a device takes.
+func (t *T) Wait(d time.Duration) { time.Sleep(d) }
+
+// Cleanup puts something back when the test has ended.
+func (t *T) Cleanup(f func()) { t.cleanups = append(t.cleanups, f) }
+
+// Log prints a line.
+func (t *T) Log(args ...any) {
+	t.tell(host.NoteOutput, host.Note{TestName: t.test.TestName, Text: fmt.Sprintln(args...)})
+}
+
+// Equal fails the test where the two do not look the same.
+func (t *T) Equal(what string, got, want any) {
+	actual, expected := fmt.Sprint(got), fmt.Sprint(want)
+	if actual == expected {
+		return
+	}
+	t.fail(fmt.Sprintf("%s: got %s, want %s", what, actual, expected))
+	t.note.Expected, t.note.Actual = expected, actual
+	panic(stop{})
+}
+
+// Fatalf fails the test with a message and ends it.
+func (t *T) Fatalf(format string, args ...any) {
+	t.fail(fmt.Sprintf(format, args...))
+	panic(stop{})
+}
+
+func (t *T) fail(message string) {
+	t.note.Outcome, t.note.Message = outcome.Failed, message
+	t.note.File, t.note.Line = caller(3)
+	t.Log(fmt.Sprintf("%s:%d: %s", path.Base(t.note.File), t.note.Line, message))
+}
+
+// Step runs a part of the test under a name of its own.
+func (t *T) Step(name string, body func()) {
+	began := time.Now()
+	o := outcome.Failed
+	defer func() {
+		t.tell(host.NoteStep, host.Note{TestName: t.test.TestName, Step: name, Outcome: o, Seconds: time.Since(began).Seconds()})
+	}()
+	body()
+	o = outcome.Passed
+}
+
+// run runs one test and tells of it.
+func run(tt *test, temp string, tell func(method string, note host.Note)) {
+	t := &T{test: tt, tell: tell, temp: temp, note: host.Note{TestName: tt.TestName, Outcome: outcome.Passed}}
+	tell(host.NoteStarted, host.Note{TestName: tt.TestName})
+	began := time.Now()
+	t.guarded(func() { tt.body(t) })
+	for _, f := range slices.Backward(t.cleanups) {
+		t.guarded(f)
+	}
+	t.note.Seconds = time.Since(began).Seconds()
+	tell(host.NoteFinished, t.note)
+}
+
+// guarded turns a panic into the outcome of the test.
+func (t *T) guarded(f func()) {
+	defer func() {
+		problem := recover()
+		if _, stopped := problem.(stop); problem == nil || stopped {
+			return
+		}
+		t.note.Outcome, t.note.Message = outcome.Errored, fmt.Sprint("panic: ", problem)
+		t.note.File, t.note.Line = t.test.File, t.test.Line
+	}()
+	f()
+}
