@@ -55,11 +55,11 @@ func (t *Test) Tagged(tag string) bool {
 	return found
 }
 
-// AddTag adds a tag, once.
+// AddTag adds a tag, once. Copies of the test that share its tags keep theirs.
 func (t *Test) AddTag(tag string) {
 	at, found := slices.BinarySearch(t.Tags, tag)
 	if !found {
-		t.Tags = slices.Insert(t.Tags, at, tag)
+		t.Tags = slices.Insert(slices.Clone(t.Tags), at, tag)
 	}
 }
 

@@ -30,6 +30,7 @@ type Weave struct {
 	Rows  []Cell   // a group's margin
 	Cols  []Cell   // a tag's margin
 	Total Cell
+	Most  int // the most tests in one of Cells
 }
 
 // NewWeave counts the catalog's tests; picked tells whether Tests[i] is held by
@@ -49,6 +50,7 @@ func NewWeave(c *Catalog, tags []string, picked func(i int) bool) *Weave {
 			for _, tag := range test.Tags {
 				if at, ok := column[tag]; ok {
 					w.Cells[g][at].add(test, in)
+					w.Most = max(w.Most, w.Cells[g][at].All.Tests)
 					w.Cols[at].add(test, in)
 				}
 			}

@@ -151,9 +151,21 @@ var ErrNoRun = errors.New("there is no such run in the ledger")
 
 // Last gives the latest run whole; ErrNoRun where there is none yet.
 func (l *Ledger) Last() (*Kept, *outcome.Run, error) {
+	return l.load("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT 1")
+}
+
+// LastBad gives the latest run in which a test was bad; ErrNoRun where it never was.
+func (l *Ledger) LastBad(id string) (*Kept, *outcome.Run, error) {
+	return l.load(`SELECT number, pick, workers, runs.began, ended FROM runs JOIN results ON results.run = runs.number
+		WHERE test = (SELECT key FROM tests WHERE id = ?) AND outcome IN (?, ?, ?) ORDER BY number DESC LIMIT 1`,
+		id, outcome.Failed, outcome.Errored, outcome.TimedOut)
+}
+
+// load gives the run that a query names.
+func (l *Ledger) load(query string, args ...any) (*Kept, *outcome.Run, error) {
 	k := &Kept{}
 	var began, ended int64
-	err := l.db.QueryRow("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT 1").
+	err := l.db.QueryRow(query, args...).
 		Scan(&k.Number, &k.Pick, &k.Workers, &began, &ended)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil, ErrNoRun

@@ -3,10 +3,12 @@
 package project
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -238,4 +240,17 @@ func (p *Project) Store() (string, error) {
 		return dir, nil
 	}
 	return dir, os.WriteFile(ignore, []byte("*\n"), 0o644)
+}
+
+// Revision tells the git branch and revision of a folder, empty where it has none.
+func Revision(ctx context.Context, dir string) string {
+	git := func(args ...string) string {
+		out, err := exec.CommandContext(ctx, "git", append([]string{"-C", dir}, args...)...).Output()
+		if err != nil {
+			return "" // no git or no repository: there is nothing to tell
+		}
+		return strings.TrimSpace(string(out))
+	}
+	branch, revision := git("rev-parse", "--abbrev-ref", "HEAD"), git("rev-parse", "--short", "HEAD")
+	return strings.TrimSpace(branch + " " + revision)
 }

@@ -48,16 +48,12 @@ func (r *Relay) Victims() ([]catalog.Test, error) {
 // every step. It gives the findings in the order of the victims; when ctx ends,
 // those that were reached.
 func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, workers int, tell func(Progress)) ([]hunt.Finding, error) {
-	_, last, err := r.Last()
-	if err != nil && !errors.Is(err, ledger.ErrNoRun) {
-		return nil, err
-	}
 	temp, err := os.MkdirTemp("", "fern-relay-")
 	if err != nil {
 		return nil, err
 	}
 	defer os.RemoveAll(temp)
-	g := &ground{relay: r, last: last, seats: make(chan *seat, workers)}
+	g := &ground{relay: r, seats: make(chan *seat, workers)}
 	for n := 1; n <= workers; n++ {
 		slot := adapter.Slot{Number: n, Temp: filepath.Join(temp, fmt.Sprint("slot", n)), Env: []string{fmt.Sprint("FERN_SLOT=", n)}}
 		if err := os.MkdirAll(slot.Temp, 0o755); err != nil {
@@ -90,7 +86,6 @@ func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, workers int, t
 // ground is where hunts run their trials: a seat for each worker.
 type ground struct {
 	relay *Relay
-	last  *outcome.Run // nil where nothing ran yet
 	seats chan *seat
 }
 
@@ -112,7 +107,10 @@ func (g *ground) close() {
 func (g *ground) prepare(ctx context.Context, victims []catalog.Test) error {
 	needed := map[string][]catalog.Test{}
 	for _, v := range victims {
-		before, rest := g.company(v)
+		before, rest, err := g.company(v)
+		if err != nil {
+			return err
+		}
 		needed[v.Suite] = slices.Concat(needed[v.Suite], before, rest, []catalog.Test{v})
 	}
 	for suite, tests := range needed {
@@ -124,42 +122,40 @@ func (g *ground) prepare(ctx context.Context, victims []catalog.Test) error {
 }
 
 // company gives the tests that can have spoiled a victim: those that ran before
-// it in reach of it, in the order of the latest run if it was bad there and else
-// in declared order, and the rest of those in its reach.
-func (g *ground) company(victim catalog.Test) (before, rest []catalog.Test) {
+// it in reach of it, in the order of the latest run in which it was bad, or in
+// declared order where it never was; and the rest of those in its reach.
+func (g *ground) company(victim catalog.Test) (before, rest []catalog.Test, err error) {
 	reach := g.reach(victim)
 	at := slices.IndexFunc(reach, func(t catalog.Test) bool { return t.ID == victim.ID })
-	before, rest = reach[:at], reach[at+1:]
-	var res *outcome.Result
-	if g.last != nil {
-		res = g.last.Result(victim.ID)
+	run, err := g.relay.lastBad(victim.ID)
+	if errors.Is(err, ledger.ErrNoRun) {
+		return reach[:at], reach[at+1:], nil
 	}
-	if res == nil || !res.Outcome.Bad() {
-		return before, rest
+	if err != nil {
+		return nil, nil, err
 	}
-	byID := map[string]catalog.Test{}
+	left := map[string]catalog.Test{}
 	for _, t := range reach {
-		byID[t.ID] = t
+		left[t.ID] = t
 	}
-	delete(byID, victim.ID)
-	before = nil
-	for _, other := range g.last.Results {
+	delete(left, victim.ID)
+	res := run.Result(victim.ID)
+	for _, other := range run.Results {
 		if other == res {
 			break
 		}
-		t, ok := byID[other.ID]
+		t, ok := left[other.ID]
 		if ok && other.Worker == res.Worker && (g.scope(victim) == adapter.ScopeWorker || other.Batch == res.Batch) {
 			before = append(before, t)
-			delete(byID, t.ID)
+			delete(left, t.ID)
 		}
 	}
-	rest = nil
 	for _, t := range reach {
-		if _, left := byID[t.ID]; left {
+		if _, ok := left[t.ID]; ok {
 			rest = append(rest, t)
 		}
 	}
-	return before, rest
+	return before, rest, nil
 }
 
 // reach lists the tests whose state can reach the victim, itself included, in
@@ -179,7 +175,10 @@ func (g *ground) reach(victim catalog.Test) []catalog.Test {
 func (g *ground) scope(t catalog.Test) adapter.Scope { return g.relay.adapters[t.Suite].Scope() }
 
 func (g *ground) hunt(ctx context.Context, victim catalog.Test, tell func(Progress)) (hunt.Finding, error) {
-	before, rest := g.company(victim)
+	before, rest, err := g.company(victim)
+	if err != nil {
+		return hunt.Finding{}, err
+	}
 	h := hunt.New(victim.ID, ids(before), ids(rest))
 	defer h.Close()
 	p := Progress{Victim: victim.ID, Before: len(before)}

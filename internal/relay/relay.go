@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/mattn/go-shellwords"
@@ -30,12 +31,17 @@ import (
 
 // Relay is an open project.
 type Relay struct {
-	Project  *project.Project
-	Catalog  *catalog.Catalog
-	Past     map[string][]outcome.Outcome // of the latest runs, oldest first, by ID
-	Runs     int                          // kept in the ledger
-	adapters map[string]adapter.Adapter   // by suite
-	ledger   *ledger.Ledger               // nil until there is something kept or to keep
+	Project *project.Project
+	Memory
+	adapters map[string]adapter.Adapter // by suite
+	ledger   *ledger.Ledger             // nil until there is something kept or to keep
+}
+
+// Memory is the tests as they were found, with what the ledger knows of them.
+type Memory struct {
+	Catalog *catalog.Catalog
+	Past    map[string][]outcome.Outcome // of the latest runs, oldest first, by ID
+	Runs    int                          // kept in the ledger
 }
 
 // Open opens the project of a folder and finds its tests.
@@ -112,37 +118,42 @@ func (r *Relay) discover(ctx context.Context) error {
 		}
 		tests = append(tests, found...)
 	}
-	r.Catalog = catalog.New(tests)
-	if err := r.recall(); err != nil {
-		return err
-	}
-	for _, rule := range r.Project.Tags {
-		for i := range r.Catalog.Tests {
-			if t := &r.Catalog.Tests[i]; rule.Pick.Match(t) {
-				t.AddTag(rule.Tag)
-			}
-		}
-	}
-	return nil
+	var err error
+	r.Memory, err = r.recall(catalog.New(tests))
+	return err
 }
 
-// recall reads what the ledger knows of the tests.
-func (r *Relay) recall() error {
+// Recall reads again what the ledger knows, as after a run. It leaves the
+// present memory as it is, which others may be reading.
+func (r *Relay) Recall() (Memory, error) {
+	return r.recall(catalog.New(slices.Clone(r.Catalog.Tests)))
+}
+
+// recall puts expected times on the tests, and the tags that go by them.
+func (r *Relay) recall(c *catalog.Catalog) (Memory, error) {
+	m := Memory{Catalog: c}
 	seconds := map[string][]float64{}
 	if r.ledger != nil {
 		var err error
 		if seconds, err = r.ledger.Seconds(); err != nil {
-			return err
+			return m, err
 		}
-		if r.Past, err = r.ledger.Outcomes(); err != nil {
-			return err
+		if m.Past, err = r.ledger.Outcomes(); err != nil {
+			return m, err
 		}
-		if r.Runs, err = r.ledger.Runs(); err != nil {
-			return err
+		if m.Runs, err = r.ledger.Runs(); err != nil {
+			return m, err
 		}
 	}
-	timing.Expect(r.Catalog.Tests, seconds)
-	return nil
+	timing.Expect(c.Tests, seconds)
+	for _, rule := range r.Project.Tags {
+		for i := range c.Tests {
+			if t := &c.Tests[i]; rule.Pick.Match(t) {
+				t.AddTag(rule.Tag)
+			}
+		}
+	}
+	return m, nil
 }
 
 // Workers is how many workers run where nothing is said: as fern.toml says, or
@@ -220,6 +231,9 @@ func Share(tests []catalog.Test, k, n int) ([]catalog.Test, error) {
 	return share, nil
 }
 
+// Queue gives the batches of a request, the first to be taken first.
+func (r *Relay) Queue(q Request) []engine.Batch { return engine.Queue(q.Tests, r.adapters, q.InOrder) }
+
 // Run runs tests, tells the sink, and keeps the run in the ledger. The run is
 // kept, and given, also where ctx ends.
 func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *outcome.Run, number int, err error) {
@@ -227,7 +241,7 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 		return nil, 0, err
 	}
 	run = outcome.NewRun()
-	job := engine.Job{Adapters: r.adapters, Queue: engine.Queue(q.Tests, r.adapters, q.InOrder), Workers: q.Workers}
+	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
 		run.Apply(e)
 		sink(e)
@@ -247,4 +261,12 @@ func (r *Relay) Last() (*ledger.Kept, *outcome.Run, error) {
 		return nil, nil, ledger.ErrNoRun
 	}
 	return r.ledger.Last()
+}
+
+func (r *Relay) lastBad(id string) (*outcome.Run, error) {
+	if r.ledger == nil {
+		return nil, ledger.ErrNoRun
+	}
+	_, run, err := r.ledger.LastBad(id)
+	return run, err
 }

@@ -1,0 +1,97 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/split"
+	"fernrelay/internal/draw"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+const (
+	demoPick    = "not nightly"
+	demoWorkers = 3
+)
+
+// tellDemo does the whole job on the demo project and tells each leg. Failing
+// tests are part of it: the error says whether the job itself went as it should.
+func tellDemo(ctx context.Context, dir string, out io.Writer) error {
+	r, err := relay.Open(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	results, err := os.MkdirTemp("", "fern-relay-demo-")
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "The project is %s in %s.\n\nSurvey: %d tests in %d groups, %d runs in the ledger.\n",
+		r.Project.Name, dir, len(r.Catalog.Tests), len(r.Catalog.Groups), r.Runs)
+	tests, err := r.Pick(demoPick)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "The pick %q holds %d of them. The first few:\n\n", demoPick, len(tests))
+	report.Tests(out, tests[:5])
+
+	fmt.Fprintf(out, "\nSplit: on %d workers.\n\n", demoWorkers)
+	units, err := split.Units(tests, split.Group)
+	if err != nil {
+		return err
+	}
+	report.Plan(out, split.Balance(units, demoWorkers))
+
+	fmt.Fprintf(out, "\nWatch: the run.\n\n")
+	request := relay.Request{Pick: demoPick, Tests: tests, Workers: demoWorkers}
+	run, err := runAndWrite(ctx, r, request, filepath.Join(results, "junit.xml"), filepath.Join(results, "events.jsonl"), out)
+	if err != nil {
+		return err
+	}
+	if ctx.Err() != nil {
+		return withStatus(run.ExitStatus())
+	}
+	title := r.Project.Name + ", the demo's run"
+	for _, file := range []string{"timeline.svg", "timeline.pdf"} {
+		if err := draw.WriteFile(filepath.Join(results, file), draw.Timeline(title, run)); err != nil {
+			return err
+		}
+	}
+
+	fmt.Fprintf(out, "\nHunt: what spoiled the tests that failed.\n\n")
+	victims, err := r.Victims()
+	if err != nil {
+		return err
+	}
+	if err := tellHunts(ctx, r, victims, results, out); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "\nEverything is in %s: junit.xml, events.jsonl, and the drawings as SVG and PDF.\n", results)
+	return nil
+}
+
+func tellHunts(ctx context.Context, r *relay.Relay, victims []catalog.Test, results string, out io.Writer) error {
+	drawings := []string{filepath.Join(results, "frond.svg"), filepath.Join(results, "frond.pdf")}
+	findings, err := huntAndDraw(ctx, r, victims, demoWorkers, os.Stderr, drawings)
+	if err != nil {
+		return err
+	}
+	caught := 0
+	for _, f := range findings {
+		report.Finding(out, f)
+		if f.Verdict == hunt.Polluted || f.Verdict == hunt.Brittle {
+			caught++
+		}
+	}
+	if caught == 0 {
+		return fmt.Errorf("of the %d tests that failed, none was caught depending on the order", len(victims))
+	}
+	fmt.Fprintf(out, "\n%d of %d caught.\n", caught, len(findings))
+	return nil
+}

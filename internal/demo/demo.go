@@ -1,0 +1,114 @@
+// Package demo lays out the demo project, a made-up glasshouse, so that the
+// whole of Fern Relay can be tried on it. The project's test host is this very
+// program, started again as a second process.
+package demo
+
+import (
+	"bytes"
+	"compress/gzip"
+	_ "embed"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"fernrelay/internal/demo/glasshouse"
+)
+
+// HostCommand is the command of this program that serves the demo's tests.
+const HostCommand = "demo-host"
+
+// past is a ledger with about thirty real runs of the demo project, made by
+// scripts/demo-past.
+//
+//go:embed past.db.gz
+var past []byte
+
+const config = `# The demo project of Fern Relay: the control software of a made-up glasshouse.
+
+[project]
+name = "glasshouse"
+
+[[suite]]
+name = "glasshouse"
+kind = "host"
+run = %s
+timeout = "20s"
+
+[tags]
+slow = "took>=900ms"
+
+[workers]
+count = 4
+`
+
+// LayOut writes the demo project into a folder of the user's cache and gives
+// the folder. A ledger that is there already is kept.
+func LayOut() (string, error) {
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return "", fmt.Errorf("there is no place for the demo project: %w", err)
+	}
+	dir := filepath.Join(cache, "fern-relay", "glasshouse")
+	err = fs.WalkDir(glasshouse.Sources, ".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		data, err := glasshouse.Sources.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		return write(filepath.Join(dir, filepath.FromSlash(path)), data)
+	})
+	if err != nil {
+		return "", err
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
+	command := strconv.Quote(fmt.Sprintf("'%s' %s", program, HostCommand))
+	if err := write(filepath.Join(dir, "fern.toml"), fmt.Appendf(nil, config, command)); err != nil {
+		return "", err
+	}
+	return dir, layOutPast(filepath.Join(dir, ".fern", "ledger.db"))
+}
+
+func layOutPast(file string) error {
+	if _, err := os.Stat(file); err == nil || !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	packed, err := gzip.NewReader(bytes.NewReader(past))
+	if err != nil {
+		return err
+	}
+	data, err := io.ReadAll(packed)
+	if err != nil {
+		return err
+	}
+	return write(file, data)
+}
+
+// write puts a file in place whole, so that two demos that start at once do not
+// see halves.
+func write(name string, data []byte) error {
+	if old, err := os.ReadFile(name); err == nil && bytes.Equal(old, data) {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	file, err := os.CreateTemp(filepath.Dir(name), ".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(file.Name())
+	_, err = file.Write(data)
+	if err := errors.Join(err, file.Close(), os.Chmod(file.Name(), 0o644)); err != nil {
+		return err
+	}
+	return os.Rename(file.Name(), name)
+}

@@ -1,0 +1,41 @@
+// Package imports reads the lists of other glasshouses.
+package imports
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"fernrelay/internal/demo/glasshouse/units"
+	"fernrelay/internal/demo/testhost"
+)
+
+// row reads a line such as "tree fern;12".
+func row(line string) (plant string, count int, err error) {
+	plant, digits, ok := strings.Cut(line, ";")
+	if !ok {
+		return "", 0, fmt.Errorf("the line %q has no semicolon", line)
+	}
+	count, err = strconv.Atoi(digits)
+	return plant, count, err
+}
+
+func init() {
+	testhost.Test("reads_old_units", "store", func(t *testhost.T) {
+		units.Use("fahrenheit") // the lists before 1990
+		t.Wait(460 * time.Millisecond)
+		t.Equal("boiling", fmt.Sprintf("%.0f", units.Celsius(212)), "100")
+	})
+	testhost.Test("reads_new_units", "quick", func(t *testhost.T) {
+		t.Wait(180 * time.Millisecond)
+		t.Equal("warmth of the palm house", fmt.Sprintf("%.0f °C", units.Celsius(24)), "24 °C")
+	})
+	for i := range 8 {
+		testhost.Test(fmt.Sprintf("list_%d_parses", i+1), "quick", func(t *testhost.T) {
+			t.Wait(time.Duration(90+35*i) * time.Millisecond)
+			plant, count, err := row(fmt.Sprintf("tree fern;%d", i))
+			t.Equal("row", fmt.Sprint(plant, count, err), fmt.Sprint("tree fern", i, nil))
+		})
+	}
+}

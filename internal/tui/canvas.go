@@ -1,0 +1,137 @@
+package tui
+
+import (
+	"image/color"
+	"strings"
+
+	uv "github.com/charmbracelet/ultraviolet"
+	"github.com/charmbracelet/x/ansi"
+)
+
+// canvas is a part of the screen's cells. Positions are relative to it, and
+// what would stand outside is not drawn.
+type canvas struct {
+	cells         *uv.Buffer
+	theme         *theme
+	left, top     int
+	width, height int
+}
+
+func newCanvas(t *theme, width, height int) canvas {
+	return canvas{cells: uv.NewBuffer(width, height), theme: t, width: width, height: height}
+}
+
+// sub is a part of the canvas; it reaches no further than the canvas does.
+func (c canvas) sub(x, y, width, height int) canvas {
+	c.left, c.top = c.left+x, c.top+y
+	c.width, c.height = max(0, min(width, c.width-x)), max(0, min(height, c.height-y))
+	return c
+}
+
+// style is how text looks.
+type style struct {
+	colour color.Color
+	bold   bool
+}
+
+// text writes a text from x on and gives the column behind it.
+func (c canvas) text(x, y int, s style, text string) int {
+	for len(text) > 0 {
+		cluster, w := ansi.FirstGraphemeCluster(text, ansi.GraphemeWidth)
+		text = text[len(cluster):]
+		if w == 0 {
+			continue
+		}
+		if x+w <= c.width {
+			c.set(x, y, cluster, w, s)
+		}
+		x += w
+	}
+	return x
+}
+
+// right writes a text that ends before x.
+func (c canvas) right(x, y int, s style, text string) { c.text(x-width(text), y, s, text) }
+
+// set writes one cluster and keeps the background that is there.
+func (c canvas) set(x, y int, cluster string, w int, s style) {
+	if x < 0 || y < 0 || y >= c.height || x >= c.width {
+		return
+	}
+	cell := uv.Cell{Content: cluster, Width: w, Style: uv.Style{Fg: s.colour}}
+	if under := c.cells.CellAt(c.left+x, c.top+y); under != nil {
+		cell.Style.Bg = under.Style.Bg
+	}
+	if s.bold {
+		cell.Style.Attrs |= uv.AttrBold
+	}
+	c.cells.SetCell(c.left+x, c.top+y, &cell)
+}
+
+// fill lays a colour under cells, by an amount from 0 to 1.
+func (c canvas) fill(x, y, width, height int, colour color.Color, amount float64) {
+	for row := max(y, 0); row < min(y+height, c.height); row++ {
+		for column := max(x, 0); column < min(x+width, c.width); column++ {
+			c.cells.SetCell(c.left+column, c.top+row, c.filled(colour, amount))
+		}
+	}
+}
+
+func (c canvas) filled(colour color.Color, amount float64) *uv.Cell {
+	if c.theme.shades {
+		return &uv.Cell{Content: shade(amount), Width: 1, Style: uv.Style{Fg: colour}}
+	}
+	return &uv.Cell{Content: " ", Width: 1, Style: uv.Style{Bg: c.theme.mix(colour, amount)}}
+}
+
+func shade(amount float64) string {
+	return [...]string{"░", "▒", "▓", "█"}[min(3, max(0, int(amount*4)))]
+}
+
+// bar draws a bar of a width in cells and eighths of cells.
+func (c canvas) bar(x, y int, width float64, colour color.Color, amount float64) {
+	whole := int(width)
+	c.fill(x, y, whole, 1, colour, amount)
+	if eighths := int(8 * (width - float64(whole))); eighths > 0 {
+		part := string([]rune("▏▎▍▌▋▊▉")[eighths-1])
+		if c.theme.shades {
+			part = shade(amount)
+		}
+		tint := c.theme.mix(colour, amount)
+		if c.theme.shades {
+			tint = colour
+		}
+		c.text(x+whole, y, style{colour: tint}, part)
+	}
+}
+
+// select marks a row as the one under the cursor: with a background behind what
+// stands there, or reversed where there are no colours.
+func (c canvas) selectRow(x, y, width, height int) {
+	for row := y; row < min(y+height, c.height); row++ {
+		for column := max(x, 0); column < min(x+width, c.width); column++ {
+			cell := c.cells.CellAt(c.left+column, c.top+row)
+			if cell == nil || cell.Width == 0 {
+				continue
+			}
+			marked := *cell
+			switch {
+			case c.theme.shades:
+				marked.Style.Attrs |= uv.AttrReverse
+			case marked.Style.Bg == nil:
+				marked.Style.Bg = c.theme.mix(c.theme.leaf, 0.17)
+			}
+			c.cells.SetCell(c.left+column, c.top+row, &marked)
+		}
+	}
+}
+
+// rule draws a line across.
+func (c canvas) rule(x, y, width int, colour color.Color, with string) {
+	if width > 0 {
+		c.text(x, y, style{colour: colour}, strings.Repeat(with, width))
+	}
+}
+
+// render gives the cells as text with styles.
+func (c canvas) render() string { return c.cells.Render() }

@@ -1,0 +1,226 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+)
+
+// The frame takes three rows above the view and three below it.
+const (
+	topRows    = 3
+	bottomRows = 3
+	relayRow   = 1
+)
+
+// View draws the screen.
+func (a *App) View() tea.View {
+	v := tea.NewView(a.screen())
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	v.WindowTitle = "fern relay · " + a.session.relay.Project.Name
+	if a.line.editing {
+		cursor := a.line.input.Cursor()
+		if cursor != nil {
+			cursor.X, cursor.Y = pickColumn+cursor.X, a.height-2
+		}
+		v.Cursor = cursor
+	}
+	return v
+}
+
+func (a *App) screen() string {
+	if a.width == 0 {
+		return ""
+	}
+	c := newCanvas(a.session.theme, a.width, a.height)
+	if a.width < leastWidth || a.height < leastHeight {
+		c.text(0, 0, style{colour: c.theme.ink},
+			cut(fmt.Sprintf("fern relay needs %d×%d cells, here are %d×%d", leastWidth, leastHeight, a.width, a.height), a.width))
+		return c.render()
+	}
+	a.drawTop(c)
+	body := c.sub(0, topRows, a.width, a.height-topRows-bottomRows)
+	if a.help {
+		a.drawHelp(body)
+	} else {
+		a.legs[a.leg].draw(body)
+	}
+	a.drawBottom(c)
+	return c.render()
+}
+
+func (a *App) drawTop(c canvas) {
+	t, s := c.theme, a.session
+	x := c.text(1, 0, style{t.leaf, true}, "fern relay")
+	x = c.text(x+3, 0, style{colour: t.ink}, cut(outcome.PlainLine(s.relay.Project.Name), 40))
+	c.text(x+2, 0, style{colour: t.fog}, cut(outcome.PlainLine(a.revision), 40))
+	c.right(a.width-1, 0, style{colour: t.fog}, a.clock())
+
+	c.rule(0, relayRow+1, a.width, t.faint(), "─")
+	for i, span := range a.spans() {
+		if i > 0 {
+			c.rule(span.from-a.gap()+1, relayRow, a.gap()-2, t.faint(), "─")
+		}
+		name, figure, alarm := a.leg0(i)
+		words, number := style{colour: t.fog}, style{colour: t.fog}
+		if i == a.leg {
+			words, number = style{t.ink, true}, style{colour: t.leaf}
+			c.rule(span.from-1, relayRow+1, span.to-span.from+2, t.leaf, "━")
+		}
+		if alarm {
+			number.colour = t.rust
+		}
+		c.text(c.text(span.from, relayRow, words, name)+1, relayRow, number, figure)
+	}
+}
+
+// leg0 gives the words of a leg on the relay line.
+func (a *App) leg0(i int) (name, figure string, alarm bool) {
+	figure, alarm = a.legs[i].figure()
+	return a.legs[i].name(), figure, alarm
+}
+
+type span struct{ from, to int }
+
+// gap is the rule between two legs with its air.
+func (a *App) gap() int {
+	if a.width < 100 {
+		return 4
+	}
+	return 8
+}
+
+// spans says where on the relay line each leg stands. A leg keeps its place:
+// its figure has room for as many digits as it can come to.
+func (a *App) spans() []span {
+	x := 1
+	spans := make([]span, len(a.legs))
+	for i := range a.legs {
+		name, figure, _ := a.leg0(i)
+		room := width(name) + 1 + max(width(figure), a.legRoom(i))
+		spans[i] = span{x, x + room}
+		x += room + a.gap()
+	}
+	return spans
+}
+
+// legRoom is the most that a leg's figure is expected to need.
+func (a *App) legRoom(leg int) int {
+	digits := len(fmt.Sprint(len(a.session.relay.Catalog.Tests)))
+	return [...]int{2*digits + 4, 9, 2*digits + 4, 8}[leg]
+}
+
+func (a *App) legAt(x int) int {
+	for i, span := range a.spans() {
+		if x >= span.from && x < span.to {
+			return i
+		}
+	}
+	return -1
+}
+
+// clock tells at the top right what runs.
+func (a *App) clock() string {
+	run := a.session.run
+	switch {
+	case run != nil && !run.ended:
+		return fmt.Sprintf("%s · %d of %d workers busy", timing.Clock(run.now), run.busy(), len(run.tracks))
+	case a.working():
+		return "hunting"
+	case run != nil:
+		return fmt.Sprintf("run %d · %s · workers idle", run.number, timing.Clock(run.now))
+	}
+	return fmt.Sprintf("%d workers idle", a.session.shards)
+}
+
+// pickColumn is where the pick begins on its line.
+const pickColumn = 7
+
+func (a *App) drawBottom(c canvas) {
+	t, s := c.theme, a.session
+	y := a.height - 2
+	c.rule(0, y-1, a.width, t.faint(), "─")
+	total := fmt.Sprintf("%d of %d tests · %s of work", len(s.picked.tests), len(s.relay.Catalog.Tests), timing.Clock(s.picked.weave.Total.Picked.Seconds))
+	counts := style{colour: t.leaf}
+	room := a.width - pickColumn - width(total) - 3
+	c.text(1, y, style{colour: t.fog}, "pick")
+	switch {
+	case a.line.editing:
+		a.line.input.SetWidth(room - 1)
+		c.text(pickColumn, y, style{t.ink, true}, cut(a.line.input.Value(), room))
+	case s.picked.text == "":
+		c.text(pickColumn, y, style{colour: t.fog}, "all")
+	default:
+		c.text(pickColumn, y, style{t.ink, true}, cut(s.picked.text, room))
+	}
+	c.right(a.width-1, y, counts, total)
+	if wrong := a.line.wrong; wrong != nil {
+		a.drawWrong(c, y)
+		return
+	}
+	if a.message != "" {
+		c.text(1, y+1, style{colour: t.amber}, cut(outcome.PlainLine(a.message), a.width-2))
+		return
+	}
+	a.drawKeys(c, y+1)
+}
+
+// drawWrong marks the column of a wrong pick and says on the last row what is wrong.
+func (a *App) drawWrong(c canvas, y int) {
+	wrong := a.line.wrong
+	column := pickColumn + wrong.Column - 1
+	if column < c.width {
+		c.text(column, y-1, style{c.theme.rust, true}, "▼")
+	}
+	c.text(1, y+1, style{colour: c.theme.rust}, cut(fmt.Sprintf("column %d: %s", wrong.Column, wrong.Message), c.width-2))
+}
+
+func (a *App) drawKeys(c canvas, y int) {
+	bindings := append(a.legs[a.leg].keys(), keyPick, keyHelp, keyQuit)
+	if a.line.editing {
+		bindings = pickKeys
+	}
+	x := 1
+	for _, b := range bindings {
+		help := b.Help()
+		if x+width(help.Key)+1+width(help.Desc) > c.width-1 {
+			return
+		}
+		x = c.text(x, y, style{colour: c.theme.leaf}, help.Key)
+		x = c.text(x+1, y, style{colour: c.theme.fog}, help.Desc) + 3
+	}
+}
+
+var pickKeys = []key.Binding{
+	key.NewBinding(key.WithHelp("enter", "take it")),
+	key.NewBinding(key.WithHelp("esc", "leave it as it was")),
+	key.NewBinding(key.WithHelp("frost", "a tag")),
+	key.NewBinding(key.WithHelp("in:", "place")),
+	key.NewBinding(key.WithHelp("name:", "part of the name")),
+	key.NewBinding(key.WithHelp("took>1s", "time")),
+	key.NewBinding(key.WithHelp("and or not ( )", "")),
+}
+
+// drawHelp shows all keys of the leg and of the frame.
+func (a *App) drawHelp(c canvas) {
+	t := c.theme
+	c.text(2, 1, style{t.ink, true}, "All keys")
+	column := func(x int, heading string, bindings []key.Binding) {
+		c.text(x, 3, style{colour: t.fog}, heading)
+		for i, b := range bindings {
+			c.text(x, 5+i, style{colour: t.leaf}, b.Help().Key)
+			c.text(x+10, 5+i, style{colour: t.ink}, b.Help().Desc)
+		}
+	}
+	column(2, "in "+a.legs[a.leg].name(), a.legs[a.leg].keys())
+	column(2+c.width/2, "everywhere", []key.Binding{keyLegs, keyPick, keyPanel, keyHelp, keyQuit,
+		key.NewBinding(key.WithHelp("arrows", "move, as h j k l do")),
+		key.NewBinding(key.WithHelp("mouse", "click a leg or a row, scroll"))})
+	c.text(2, c.height-2, style{colour: t.fog}, "any key goes back"+strings.Repeat(" ", 2))
+}

@@ -1,0 +1,399 @@
+package tui
+
+import (
+	"fmt"
+	"image/color"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/draw"
+	"fernrelay/internal/report"
+)
+
+// huntView shows the hunts: the victims, the frond of the one under the cursor
+// as it grows, and its verdict.
+type huntView struct {
+	session *session
+	at      int
+	card    bool // on a narrow screen, the verdict lies over the frond
+}
+
+var huntKeys = struct{ panel, again, all, cancel, copied, edit, move key.Binding }{
+	panel:  keyPanel,
+	again:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "hunt again")),
+	all:    key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "hunt all failed")),
+	cancel: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "stop")),
+	copied: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "copy the order")),
+	edit:   key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
+	move:   key.NewBinding(key.WithHelp("↑↓", "victims")),
+}
+
+func (v *huntView) reset() { v.at = 0 }
+
+func (v *huntView) name() string { return "Hunt" }
+
+func (v *huntView) figure() (string, bool) {
+	if len(v.session.hunts) == 0 {
+		return "–", false
+	}
+	caught, open := 0, 0
+	for _, h := range v.session.hunts {
+		switch {
+		case len(h.progress.Finding.Culprits) > 0:
+			caught++
+		case !h.ended:
+			open++
+		}
+	}
+	if open > 0 {
+		return fmt.Sprintf("%d caught, %d open", caught, open), false
+	}
+	return fmt.Sprintf("%d caught", caught), false
+}
+
+func (v *huntView) keys() []key.Binding {
+	k := huntKeys
+	return []key.Binding{k.all, k.again, k.copied, k.edit, k.cancel, k.move, k.panel}
+}
+
+func (v *huntView) press(msg tea.KeyPressMsg) action {
+	h := v.current()
+	switch {
+	case key.Matches(msg, huntKeys.cancel):
+		return action{cancel: true}
+	case key.Matches(msg, huntKeys.all):
+		return action{hunt: v.failed()}
+	case key.Matches(msg, huntKeys.panel):
+		v.card = !v.card
+	case h == nil:
+	case key.Matches(msg, huntKeys.again):
+		return action{hunt: []catalog.Test{h.victim}}
+	case key.Matches(msg, huntKeys.edit):
+		return action{edit: v.culprit(h)}
+	case key.Matches(msg, huntKeys.copied):
+		return action{copied: strings.Join(h.progress.Finding.Order, "\n")}
+	default:
+		v.at = moved(v.at, msg.String(), len(v.session.hunts))
+	}
+	return action{}
+}
+
+// failed lists the tests that failed in the run of this session, or before it.
+func (v *huntView) failed() []catalog.Test {
+	victims, err := v.session.relay.Victims()
+	if err != nil {
+		return nil // nothing ran yet: there is nothing to hunt
+	}
+	return victims
+}
+
+// culprit is the place of the first culprit, or of the victim before it is caught.
+func (v *huntView) culprit(h *liveHunt) place {
+	if sets := h.progress.Finding.Culprits; len(sets) > 0 {
+		if t, ok := v.session.relay.Catalog.Lookup(sets[0][0]); ok {
+			return place{t.File, t.Line}
+		}
+	}
+	return place{h.victim.File, h.victim.Line}
+}
+
+func (v *huntView) current() *liveHunt {
+	if len(v.session.hunts) == 0 {
+		return nil
+	}
+	v.at = min(v.at, len(v.session.hunts)-1)
+	return v.session.hunts[v.at]
+}
+
+func (v *huntView) click(x, y int) {
+	if x < 38 && y >= 3 && len(v.session.hunts) > 0 {
+		v.at = min((y-3)/2, len(v.session.hunts)-1)
+	}
+}
+
+func (v *huntView) draw(c canvas) {
+	t, h := c.theme, v.current()
+	if h == nil {
+		c.text(2, 1, style{t.ink, true}, "Nothing is hunted yet.")
+		c.text(2, 3, style{colour: t.fog}, "a hunts every test that failed in the latest run; h on a failure in Watch hunts that one.")
+		c.text(2, 5, style{colour: t.fog}, "A hunt runs the test alone, then after what ran before it, then after half of that, and half of that,")
+		c.text(2, 6, style{colour: t.fog}, "until the one is left that makes it fail.")
+		return
+	}
+	if c.width < wideScreen {
+		v.drawNarrow(c, h)
+		return
+	}
+	card := min(48, c.width*3/10)
+	v.drawVictims(c.sub(1, 1, 37, c.height-1))
+	v.drawFrond(c.sub(40, 1, c.width-card-44, c.height-1), h)
+	for y := 1; y < c.height-1; y++ {
+		c.text(c.width-card-3, y, style{colour: t.faint()}, "│")
+	}
+	v.drawCard(c.sub(c.width-card, 1, card-1, c.height-1), h)
+}
+
+// drawNarrow shows the frond with the verdict below it, and the verdict whole
+// when it has the panel.
+func (v *huntView) drawNarrow(c canvas, h *liveHunt) {
+	if v.card {
+		v.drawCard(c.sub(2, 1, c.width-4, c.height-1), h)
+		return
+	}
+	x := 2
+	if len(v.session.hunts) > 1 {
+		x = c.text(2, 0, style{colour: c.theme.fog}, fmt.Sprintf("%d of %d  ", v.at+1, len(v.session.hunts)))
+	}
+	words := string(h.progress.Finding.Verdict)
+	if words == "" {
+		words = v.doing(h)
+	}
+	c.text(x, 0, style{c.theme.orchid, true}, words)
+	v.drawFrond(c.sub(2, 1, c.width-4, c.height-1), h)
+}
+
+func (v *huntView) drawVictims(c canvas) {
+	t := c.theme
+	c.text(1, 0, style{colour: t.fog}, "victims")
+	shown := max(1, (c.height-2)/2)
+	top := follow(0, v.at, shown, len(v.session.hunts))
+	for i := top; i < min(len(v.session.hunts), top+shown); i++ {
+		h := v.session.hunts[i]
+		y := 2 + 2*(i-top)
+		shape, colour := "◎", t.orchid
+		switch h.progress.Finding.Verdict {
+		case hunt.Broken:
+			shape, colour = "▲", t.rust
+		case hunt.Unstable:
+			shape, colour = "◎", t.amber
+		case hunt.Stable:
+			shape, colour = "▪", t.leaf
+		case "":
+			colour = t.water
+		}
+		c.text(1, y, style{colour: colour}, shape)
+		c.text(3, y, style{t.ink, i == v.at}, cut(outcome.PlainLine(h.victim.Name), c.width-4))
+		words := string(h.progress.Finding.Verdict)
+		if words == "" {
+			words = v.doing(h)
+		}
+		c.text(3, y+1, style{colour: t.fog}, cut(outcome.PlainLine(h.victim.Group), c.width-6-width(words)))
+		c.right(c.width-1, y+1, style{colour: colour}, words)
+		if i == v.at {
+			c.selectRow(0, y, c.width, 2)
+		}
+	}
+}
+
+// doing says what a hunt without a verdict is at.
+func (v *huntView) doing(h *liveHunt) string {
+	switch {
+	case h.err != nil || h.ended:
+		return "stopped"
+	case len(h.progress.Records) == 0:
+		return "making ready"
+	}
+	return fmt.Sprintf("trial %d", len(h.progress.Records))
+}
+
+// drawFrond draws the stem with a row a halving. Left stands the part that the
+// trial ran, right the part that it left out; filled is the part that holds the
+// culprit, with the victim's outcome beside the part that ran.
+func (v *huntView) drawFrond(c canvas, h *liveHunt) {
+	t := c.theme
+	stem := c.width / 2
+	name := outcome.PlainLine(h.victim.Name)
+	x := max(0, stem-width(name)/2-1)
+	x = c.text(x, 0, style{t.orchid, true}, "◎")
+	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
+	v.drawFirst(c, stem, h)
+
+	halvings, most := draw.Halvings(h.progress.Records)
+	step := 2
+	if c.height < 5+2*len(halvings)+6 {
+		step = 1
+	}
+	room := max(1, (c.height-8)/step)
+	skipped := max(0, len(halvings)-room)
+	y := 3
+	for i, r := range halvings[skipped:] {
+		v.drawLeaves(c, y, stem, r, most, float64(i+skipped)/float64(len(halvings)))
+		for below := range step {
+			c.text(stem, y+below, style{t.leaf, true}, "┃")
+		}
+		y += step
+	}
+	v.drawTip(c, y, stem, h)
+}
+
+// drawFirst tells the trials that came before the halving.
+func (v *huntView) drawFirst(c canvas, stem int, h *liveHunt) {
+	t := c.theme
+	type part struct {
+		words string
+		shown outcome.Outcome
+	}
+	var parts []part
+	for _, r := range h.progress.Records {
+		switch r.Purpose {
+		case hunt.Alone:
+			parts = append(parts, part{"alone", r.Outcome})
+		case hunt.Company, hunt.Rest:
+			parts = append(parts, part{"after " + plural(r.Ran, "other"), r.Outcome})
+		}
+	}
+	total := 0
+	for _, p := range parts {
+		total += width(p.words) + 5
+	}
+	x := max(0, stem-total/2+1)
+	for _, p := range parts {
+		x = c.text(x, 1, style{colour: t.fog}, p.words+" ")
+		look := style{t.outcome(p.shown), true}
+		if p.shown == "" {
+			look.colour = t.water
+			x = c.text(x, 1, look, "▸") + 3
+			continue
+		}
+		x = c.text(x, 1, look, p.shown.Shape()) + 3
+	}
+}
+
+func (v *huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, depth float64) {
+	t := c.theme
+	room := stem - 8
+	size := func(n int) int { return max(width(fmt.Sprint(n))+2, room*n/max(most, 1)) }
+	left, right := size(r.Ran), size(r.LeftOut)
+	ran, out := 0.0, 0.0
+	switch {
+	case !r.Told:
+	case r.Shows:
+		ran = 0.45 + 0.4*depth
+	default:
+		out = 0.45 + 0.4*depth
+	}
+	part := func(x, w int, amount float64) style {
+		if amount == 0 {
+			c.fill(x, y, w, 1, t.fog, 0.16)
+			return style{colour: t.fog}
+		}
+		c.fill(x, y, w, 1, t.orchid, amount)
+		return style{t.ink, true}
+	}
+	look := part(stem-1-left, left, ran)
+	c.right(stem-2, y, look, fmt.Sprint(r.Ran))
+	look = part(stem+2, right, out)
+	c.text(stem+3, y, look, fmt.Sprint(r.LeftOut))
+	c.right(3, y, style{colour: t.faint()}, fmt.Sprint(r.Number))
+	mark, tint := "▸", color.Color(t.water)
+	if r.Told {
+		mark, tint = r.Outcome.Shape(), t.outcome(r.Outcome)
+	}
+	c.text(stem-left-4, y, style{tint, true}, mark)
+}
+
+// drawTip draws what the stem comes to, and what it cost.
+func (v *huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
+	t, f := c.theme, h.progress.Finding
+	if h.progress.Err != nil {
+		c.text(2, y+1, style{colour: t.amber}, cut(outcome.PlainLine(h.progress.Err.Error()), c.width-2))
+	}
+	if f.Verdict == "" {
+		c.text(stem, y, style{t.water, true}, "▸")
+		return
+	}
+	if len(f.Culprits) > 0 {
+		for _, id := range f.Culprits[0] {
+			place, name, _ := strings.Cut(outcome.PlainLine(id), "#")
+			_, group, _ := strings.Cut(place, ":")
+			c.text(stem, y, style{t.orchid, true}, "●")
+			x := c.text(stem+2, y, style{t.orchid, true}, cut(name, c.width-stem-2))
+			c.text(x+1, y, style{colour: t.fog}, cut(group, c.width-x-1))
+			y++
+		}
+	}
+	words := fmt.Sprintf("%s, %s", plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
+	c.text(max(0, stem-width(words)/2), y+1, style{colour: t.fog}, words)
+}
+
+// drawCard draws the verdict: how sure it is, the state left behind, the
+// shortest order that shows it.
+func (v *huntView) drawCard(c canvas, h *liveHunt) {
+	t, f := c.theme, h.progress.Finding
+	if f.Verdict == "" {
+		c.text(0, 0, style{t.water, true}, v.doing(h))
+		c.text(0, 2, style{colour: t.fog}, "the verdict will stand here")
+		return
+	}
+	colour := t.orchid
+	if len(f.Culprits) == 0 {
+		colour = t.amber
+	}
+	c.text(0, 0, style{colour, true}, string(f.Verdict))
+	y := 2
+	for _, line := range wrap(report.Sentence(f), c.width) {
+		c.text(0, y, style{colour: t.ink}, line)
+		y++
+	}
+	y++
+	y = v.drawEvidence(c, y, "in company", f.With)
+	y = v.drawEvidence(c, y, "alone", f.Without) + 1
+	if len(f.Changed) > 0 && y < c.height {
+		c.text(0, y, style{colour: t.fog}, "state left behind")
+		y += 2
+		for _, change := range f.Changed {
+			if y+3 > c.height-4 {
+				c.text(0, y, style{colour: t.fog}, "…")
+				break
+			}
+			c.text(c.text(0, y, style{t.ink, true}, cut(outcome.PlainLine(change.Name), c.width-14))+2, y, style{colour: t.fog}, change.Kind)
+			c.text(2, y+1, style{colour: t.fog}, "fresh")
+			c.text(9, y+1, style{colour: t.leaf}, cut(orNothing(change.Before), c.width-9))
+			c.text(2, y+2, style{colour: t.fog}, "after")
+			c.text(9, y+2, style{colour: t.rust}, cut(orNothing(change.After), c.width-9))
+			y += 4
+		}
+	}
+	if len(f.Order) < 2 || y+2+len(f.Order) > c.height {
+		return
+	}
+	c.text(0, y, style{colour: t.fog}, "shortest order that shows it")
+	for i, id := range f.Order {
+		_, short, _ := strings.Cut(outcome.PlainLine(id), ":")
+		c.text(0, y+2+i, style{colour: t.ink}, cut(short, c.width))
+	}
+	if at := y + 3 + len(f.Order); at < c.height {
+		c.text(c.text(0, at, style{colour: t.leaf}, "c "), at, style{colour: t.fog}, "copies it; fern-relay run --order file:F runs it")
+	}
+}
+
+func orNothing(text string) string {
+	if text = outcome.PlainLine(text); text == "" {
+		return "(empty)"
+	}
+	return text
+}
+
+func (v *huntView) drawEvidence(c canvas, y int, label string, times hunt.Times) int {
+	t := c.theme
+	if times.Runs == 0 || y >= c.height {
+		return y
+	}
+	c.text(0, y, style{colour: t.fog}, label)
+	x := 14
+	for i := range times.Runs {
+		o := outcome.Passed
+		if i < times.Failed {
+			o = outcome.Failed
+		}
+		x = c.text(x, y, style{colour: t.outcome(o)}, o.Shape()+" ")
+	}
+	c.right(c.width, y, style{colour: t.ink}, fmt.Sprintf("%d of %d failed", times.Failed, times.Runs))
+	return y + 1
+}

@@ -1,0 +1,114 @@
+package tui
+
+import (
+	"errors"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/core/pick"
+)
+
+// pickLine is the line in which the pick stands and is typed. The figures follow
+// while it is typed; a wrong expression keeps the last good ones.
+type pickLine struct {
+	input   textinput.Model
+	editing bool
+	before  string   // the pick before it was edited
+	past    []string // earlier picks, for undo
+	wrong   *pick.Error
+	asked   int // number of the latest evaluation asked for
+}
+
+// pickedMsg brings the figures of a pick.
+type pickedMsg struct {
+	number  int
+	figures figures
+	err     error
+}
+
+func newPickLine() pickLine {
+	input := textinput.New()
+	input.Prompt = ""
+	return pickLine{input: input}
+}
+
+// edit begins to edit the present pick.
+func (l *pickLine) edit(s *session) tea.Cmd {
+	l.editing, l.before = true, s.picked.text
+	l.input.SetValue(s.picked.text)
+	l.input.CursorEnd()
+	return l.input.Focus()
+}
+
+// update takes a message while the pick is edited.
+func (l *pickLine) update(msg tea.Msg, s *session) tea.Cmd {
+	if press, ok := msg.(tea.KeyPressMsg); ok {
+		switch press.String() {
+		case "enter":
+			return l.leave(s)
+		case "esc":
+			l.editing, l.wrong = false, nil
+			l.input.Blur()
+			return l.evaluate(l.before, s)
+		}
+	}
+	before := l.input.Value()
+	var cmd tea.Cmd
+	l.input, cmd = l.input.Update(msg)
+	if l.input.Value() == before {
+		return cmd
+	}
+	return tea.Batch(cmd, l.evaluate(l.input.Value(), s))
+}
+
+// leave takes the pick as it stands, unless it is wrong.
+func (l *pickLine) leave(s *session) tea.Cmd {
+	if l.wrong != nil {
+		return nil
+	}
+	l.editing = false
+	l.input.Blur()
+	if l.input.Value() != l.before {
+		l.past = append(l.past, l.before)
+	}
+	return l.evaluate(l.input.Value(), s)
+}
+
+// set replaces the pick, and undo brings back the one before.
+func (l *pickLine) set(text string, s *session) tea.Cmd {
+	l.past = append(l.past, s.picked.text)
+	return l.evaluate(text, s)
+}
+
+func (l *pickLine) undo(s *session) tea.Cmd {
+	if len(l.past) == 0 {
+		return nil
+	}
+	text := l.past[len(l.past)-1]
+	l.past = l.past[:len(l.past)-1]
+	return l.evaluate(text, s)
+}
+
+// evaluate works out the figures of a pick beside the interface's own path.
+func (l *pickLine) evaluate(text string, s *session) tea.Cmd {
+	l.asked++
+	number, catalog, columns := l.asked, s.relay.Catalog, s.columns
+	return func() tea.Msg {
+		f, err := evaluate(catalog, columns, text)
+		return pickedMsg{number, f, err}
+	}
+}
+
+// take takes the figures of the latest evaluation; earlier ones are late.
+func (l *pickLine) take(msg pickedMsg, s *session) {
+	if msg.number != l.asked {
+		return
+	}
+	l.wrong = nil
+	if msg.err != nil {
+		errors.As(msg.err, &l.wrong)
+		return
+	}
+	s.picked = msg.figures
+}

@@ -1,0 +1,381 @@
+// Package tui is the application: one frame around the legs of the work, each
+// leg a view with its keys beside it. Views draw from figures that were added up
+// when the data changed.
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"slices"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/mattn/go-shellwords"
+
+	"fernrelay/core/catalog"
+	"fernrelay/internal/project"
+	"fernrelay/internal/relay"
+)
+
+// view is one leg of the work.
+type view interface {
+	// name is the leg's name, figure the one number that matters there.
+	name() string
+	figure() (text string, alarm bool)
+	// press takes a key; do is what follows from it.
+	press(msg tea.KeyPressMsg) action
+	// click takes a mouse click, in the view's own cells.
+	click(x, y int)
+	draw(c canvas)
+	keys() []key.Binding
+}
+
+// action is what a view asks the application to do. The zero value asks nothing.
+type action struct {
+	run    []catalog.Test
+	hunt   []catalog.Test
+	edit   place
+	pick   string // a new pick, where setPick
+	undo   bool
+	cancel bool
+	shards int // change of the number of shards
+	copied string
+
+	setPick bool
+}
+
+type place struct {
+	file string // relative to the project
+	line int
+}
+
+// The least size of a terminal.
+const (
+	leastWidth  = 80
+	leastHeight = 24
+)
+
+// App is the Bubble Tea model of the application.
+type App struct {
+	ctx           context.Context
+	session       *session
+	legs          []view
+	leg           int
+	watch         *watch
+	line          pickLine
+	help          bool
+	width, height int
+	dark          bool
+	profile       colorprofile.Profile
+	revision      string
+	message       string // of what went wrong last
+	ticking       bool
+	quitting      bool
+}
+
+// New makes the application on an open project.
+func New(ctx context.Context, r *relay.Relay) (*App, error) {
+	s := &session{relay: r, shards: min(r.Workers(), maxShards), columns: r.Catalog.Tags()}
+	var err error
+	if s.picked, err = evaluate(r.Catalog, s.columns, ""); err != nil {
+		return nil, err
+	}
+	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, line: newPickLine()}
+	a.watch = &watch{session: s}
+	a.legs = []view{&survey{session: s}, &splitView{session: s}, a.watch, &huntView{session: s}}
+	s.theme = newTheme(nil, a.dark, a.profile)
+	return a, nil
+}
+
+// Run shows the application until it is quit.
+func Run(ctx context.Context, r *relay.Relay) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	a, err := New(ctx, r)
+	if err != nil {
+		return err
+	}
+	_, err = tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(30)).Run()
+	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
+		err = ctx.Err()
+	}
+	a.stop()
+	return err
+}
+
+// stop ends what still runs and waits for it, so that no process is left.
+func (a *App) stop() {
+	a.cancelAll()
+	for deadline := time.Now().Add(3 * time.Second); time.Now().Before(deadline) && a.working(); {
+		a.follow(time.Now())
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+type (
+	tickMsg     time.Time
+	revisionMsg string
+	editedMsg   struct{ err error }
+)
+
+// Init asks the terminal for its background and git for the revision.
+func (a *App) Init() tea.Cmd {
+	return tea.Batch(tea.RequestBackgroundColor, func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
+}
+
+// Update takes a message.
+func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		a.width, a.height = msg.Width, msg.Height
+	case tea.BackgroundColorMsg:
+		a.dark = msg.IsDark()
+		a.session.theme = newTheme(msg.Color, a.dark, a.profile)
+	case tea.ColorProfileMsg:
+		a.profile = msg.Profile
+		a.session.theme = newTheme(a.session.theme.background, a.dark, a.profile)
+	case revisionMsg:
+		a.revision = string(msg)
+	case pickedMsg:
+		a.line.take(msg, a.session)
+	case tickMsg:
+		return a, a.tick(time.Time(msg))
+	case runEndedMsg:
+		return a, a.runEnded(msg)
+	case huntEndedMsg:
+		a.huntEnded(msg)
+	case editedMsg:
+		a.complain(msg.err)
+	case tea.MouseWheelMsg:
+		return a, a.wheel(msg.Mouse())
+	case tea.MouseClickMsg:
+		a.click(msg.Mouse())
+	case tea.KeyPressMsg:
+		return a, a.press(msg)
+	case tea.PasteMsg:
+		if a.line.editing {
+			return a, a.line.update(msg, a.session)
+		}
+	}
+	return a, nil
+}
+
+func (a *App) complain(err error) {
+	if err != nil {
+		a.message = err.Error()
+	}
+}
+
+// tick follows what runs, and goes on ticking while anything does.
+func (a *App) tick(now time.Time) tea.Cmd {
+	a.follow(now)
+	if a.working() {
+		return nextTick()
+	}
+	a.ticking = false
+	if a.quitting {
+		return tea.Quit
+	}
+	return nil
+}
+
+func nextTick() tea.Cmd {
+	return tea.Tick(frameTime, func(now time.Time) tea.Msg { return tickMsg(now) })
+}
+
+func (a *App) follow(now time.Time) {
+	if a.session.run != nil {
+		a.session.run.follow(now)
+	}
+	for _, h := range a.session.hunts {
+		h.follow()
+	}
+}
+
+func (a *App) working() bool {
+	return a.running() || slices.ContainsFunc(a.session.hunts, func(h *liveHunt) bool { return !h.ended })
+}
+
+func (a *App) running() bool {
+	run := a.session.run
+	return run != nil && !(run.ended && (run.number > 0 || run.err != nil))
+}
+
+func (a *App) cancelAll() {
+	if a.session.run != nil {
+		a.session.run.cancel()
+	}
+	for _, h := range a.session.hunts {
+		h.cancel()
+	}
+}
+
+func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
+	msg.run.follow(time.Now())
+	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
+	a.complain(msg.err)
+	a.session.relay.Memory = msg.memory
+	return a.line.evaluate(a.session.picked.text, a.session)
+}
+
+func (a *App) huntEnded(msg huntEndedMsg) {
+	for _, h := range msg.hunts {
+		h.follow()
+		h.ended = true
+		if h.progress.Finding.Verdict == "" {
+			h.err = msg.err
+		}
+	}
+	if !errors.Is(msg.err, context.Canceled) {
+		a.complain(msg.err)
+	}
+}
+
+// The keys that work in every view.
+var (
+	keyQuit  = key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit"))
+	keyLegs  = key.NewBinding(key.WithKeys("1", "2", "3", "4"), key.WithHelp("1-4", "legs"))
+	keyPick  = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "type a pick"))
+	keyHelp  = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "all keys"))
+	keyPanel = key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "panel"))
+)
+
+func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
+	if msg.String() == "ctrl+c" {
+		return a.quit()
+	}
+	if a.line.editing {
+		return a.line.update(msg, a.session)
+	}
+	a.message = ""
+	if a.help {
+		a.help = false
+		return nil
+	}
+	switch {
+	case key.Matches(msg, keyQuit):
+		return a.quit()
+	case key.Matches(msg, keyHelp):
+		a.help = true
+		return nil
+	case key.Matches(msg, keyPick):
+		return a.line.edit(a.session)
+	case key.Matches(msg, keyLegs):
+		a.leg = int(msg.String()[0] - '1')
+		return nil
+	}
+	return a.do(a.legs[a.leg].press(msg))
+}
+
+// quit ends the application once what runs has ended and is kept; asked twice it
+// ends at once.
+func (a *App) quit() tea.Cmd {
+	if !a.working() || a.quitting {
+		return tea.Quit
+	}
+	a.quitting = true
+	a.message = "stopping what runs, keeping what it has; q again leaves at once"
+	a.cancelAll()
+	return nil
+}
+
+// do does what a view asks for.
+func (a *App) do(act action) tea.Cmd {
+	s := a.session
+	s.shards = min(max(1, s.shards+act.shards), maxShards)
+	switch {
+	case act.setPick:
+		return a.line.set(act.pick, s)
+	case act.undo:
+		return a.line.undo(s)
+	case act.cancel:
+		a.cancelAll()
+	case act.copied != "":
+		a.message = "copied: " + act.copied
+		return tea.SetClipboard(act.copied)
+	case len(act.run) > 0:
+		return a.startRun(act.run)
+	case len(act.hunt) > 0:
+		return a.startHunt(act.hunt)
+	case act.edit.file != "":
+		return a.editor(act.edit)
+	}
+	return nil
+}
+
+func (a *App) startRun(tests []catalog.Test) tea.Cmd {
+	s := a.session
+	if a.working() {
+		a.message = "something runs already: x cancels it"
+		return nil
+	}
+	var wait tea.Cmd
+	s.run, wait = startRun(a.ctx, s.relay, relay.Request{Pick: s.picked.text, Tests: tests, Workers: s.shards})
+	a.watch.reset()
+	a.leg = 2
+	return tea.Batch(wait, a.startTicking())
+}
+
+func (a *App) startHunt(victims []catalog.Test) tea.Cmd {
+	s := a.session
+	a.leg = 3
+	if a.working() {
+		a.message = "something runs already: x cancels it"
+		return nil
+	}
+	hunts, wait := startHunt(a.ctx, s.relay, victims, s.shards)
+	again := func(h *liveHunt) bool {
+		return slices.ContainsFunc(victims, func(v catalog.Test) bool { return v.ID == h.victim.ID })
+	}
+	s.hunts = append(hunts, slices.DeleteFunc(s.hunts, again)...)
+	a.legs[3].(*huntView).reset()
+	return tea.Batch(wait, a.startTicking())
+}
+
+func (a *App) startTicking() tea.Cmd {
+	if a.ticking {
+		return nil
+	}
+	a.ticking = true
+	return nextTick()
+}
+
+// editor opens a place in the user's editor.
+func (a *App) editor(at place) tea.Cmd {
+	command := os.Getenv("VISUAL")
+	if command == "" {
+		command = os.Getenv("EDITOR")
+	}
+	words, err := shellwords.Parse(command)
+	if err != nil || len(words) == 0 {
+		a.message = fmt.Sprintf("%s:%d: set EDITOR to the command of your editor to open it from here", at.file, at.line)
+		return nil
+	}
+	words = append(words, fmt.Sprint("+", at.line), at.file)
+	cmd := exec.Command(words[0], words[1:]...)
+	cmd.Dir = a.session.relay.Project.Dir
+	return tea.ExecProcess(cmd, func(err error) tea.Msg { return editedMsg{err} })
+}
+
+func (a *App) wheel(m tea.Mouse) tea.Cmd {
+	code := tea.KeyDown
+	if m.Button == tea.MouseWheelUp {
+		code = tea.KeyUp
+	}
+	return a.do(a.legs[a.leg].press(tea.KeyPressMsg{Code: code}))
+}
+
+func (a *App) click(m tea.Mouse) {
+	if m.Y == relayRow {
+		if leg := a.legAt(m.X); leg >= 0 {
+			a.leg = leg
+		}
+		return
+	}
+	a.legs[a.leg].click(m.X, m.Y-topRows)
+}
