@@ -53,8 +53,8 @@ type Trial struct {
 	Number  int // from 1
 	Purpose Purpose
 	Order   []string // the victim comes last
-	// Of a Halve: the suspects fall into a part that this trial runs and a part
-	// that it leaves out.
+	// The suspects fall into a part that this trial runs and a part that it
+	// leaves out; of a trial that cuts nothing off, LeftOut is 0.
 	Ran, LeftOut int
 }
 
@@ -248,7 +248,7 @@ func (h *Hunt) halve(suspects []string) []string {
 			suspects = suspects[middle:]
 		}
 	}
-	if h.stopped || len(seen) == 1 || h.shows(Halve, suspects, len(seen)-1) {
+	if h.stopped || len(seen) == 1 || h.shows(Halve, suspects, 0) {
 		return suspects
 	}
 	return h.gather(seen)
@@ -273,7 +273,7 @@ func (h *Hunt) gather(suspects []string) []string {
 		}
 		needed = append([]string{left[high-1]}, needed...)
 		left = left[:high-1]
-		if len(left) == 0 || h.shows(Halve, needed, len(left)) {
+		if len(left) == 0 || h.shows(Halve, needed, 0) {
 			break
 		}
 	}
@@ -284,12 +284,12 @@ func (h *Hunt) gather(suspects []string) []string {
 // last set seen to show if the needed ones do not show by themselves, as can be
 // where one test undoes the work of another.
 func (h *Hunt) spare(needed, seen []string) []string {
-	if !h.known(needed) && !h.shows(Halve, needed, len(seen)-len(needed)) {
+	if !h.known(needed) && !h.shows(Halve, needed, 0) {
 		return seen
 	}
 	for i := 0; i < len(needed) && len(needed) > 1 && !h.stopped; {
 		without := slices.Delete(slices.Clone(needed), i, i+1)
-		if h.shows(Halve, without, 1) {
+		if h.shows(Halve, without, 0) {
 			needed = without
 		} else {
 			i++

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"image/color"
+	"math"
 	"strings"
 
 	uv "github.com/charmbracelet/ultraviolet"
@@ -88,24 +89,20 @@ func shade(amount float64) string {
 	return [...]string{"░", "▒", "▓", "█"}[min(3, max(0, int(amount*4)))]
 }
 
-// bar draws a bar of a width in cells and eighths of cells.
+// bar draws a bar in whole cells, and what is less than one in eighths.
 func (c canvas) bar(x, y int, width float64, colour color.Color, amount float64) {
-	whole := int(width)
-	c.fill(x, y, whole, 1, colour, amount)
-	if eighths := int(8 * (width - float64(whole))); eighths > 0 {
-		part := string([]rune("▏▎▍▌▋▊▉")[eighths-1])
-		if c.theme.shades {
-			part = shade(amount)
-		}
-		tint := c.theme.mix(colour, amount)
-		if c.theme.shades {
-			tint = colour
-		}
-		c.text(x+whole, y, style{colour: tint}, part)
+	if width >= 1 {
+		c.fill(x, y, int(math.Round(width)), 1, colour, amount)
+		return
 	}
+	look := style{colour: c.theme.mix(colour, amount)}
+	if c.theme.shades {
+		look.colour = colour
+	}
+	c.text(x, y, look, string([]rune("▏▎▍▌▋▊▉█")[int(8*width)]))
 }
 
-// select marks a row as the one under the cursor: with a background behind what
+// selectRow marks a row as the one under the cursor: with a background behind what
 // stands there, or reversed where there are no colours.
 func (c canvas) selectRow(x, y, width, height int) {
 	for row := y; row < min(y+height, c.height); row++ {

@@ -369,7 +369,8 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 		c.text(0, y+2+i, style{colour: t.ink}, cut(short, c.width))
 	}
 	if at := y + 3 + len(f.Order); at < c.height {
-		c.text(c.text(0, at, style{colour: t.leaf}, "c "), at, style{colour: t.fog}, "copies it; fern-relay run --order file:F runs it")
+		c.text(c.text(0, at, style{colour: t.leaf}, "c"), at, style{colour: t.fog}, " copies it; to run it from a file F:")
+		c.text(0, at+1, style{colour: t.leaf}, cut("fern-relay run --order file:F", c.width))
 	}
 }
 

@@ -47,6 +47,7 @@ type liveRun struct {
 	expected map[string]float64
 	began    time.Time
 	now      float64 // seconds since began, as of the last frame
+	work     float64 // seconds of all tests that are done
 	ended    bool
 	number   int   // in the ledger, 0 before it is kept
 	err      error // what kept the run from being kept
@@ -61,12 +62,14 @@ type track struct {
 	running string  // the ID of the test that runs, or empty
 	since   float64
 	batch   int // that it works on, from 0; -1 before the first
+	told    int // the batch of the latest of done, from 1
 }
 
 type piece struct {
 	from, to float64
 	outcome  outcome.Outcome
 	odd      bool // so that neighbours can be told apart
+	first    bool // of its batch
 }
 
 // batchWork is the expected time that a batch still takes.
@@ -142,7 +145,9 @@ func (l *liveRun) onTracks(e outcome.Event) {
 		if n := len(t.done); n > 0 {
 			from = max(from, t.done[n-1].to) // tests that ran side by side stand one after another
 		}
-		p := piece{from: from, to: max(at, from), outcome: e.Outcome, odd: len(t.done)%2 == 1}
+		p := piece{from: from, to: max(at, from), outcome: e.Outcome, odd: len(t.done)%2 == 1, first: t.told != 0 && t.told != e.Batch}
+		t.told = e.Batch
+		l.work += *e.Seconds
 		t.done = append(t.done, p)
 		if e.Outcome.Bad() {
 			t.bad = append(t.bad, p)

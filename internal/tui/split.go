@@ -120,7 +120,7 @@ func plural(n int, word string) string {
 // drawBars draws the shards; the floor is a line through all of them.
 func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 	t := c.theme
-	right := 28
+	right := 33
 	if c.width < wideScreen {
 		right = 20
 	}
@@ -141,10 +141,10 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 		for _, u := range shard.Units {
 			tests += len(u.Tests)
 		}
-		if right > 20 {
-			c.right(c.width-10, y, style{colour: t.fog}, fmt.Sprintf("%d groups", len(shard.Units)))
+		if c.width >= wideScreen {
+			c.right(c.width-12, y, style{colour: t.fog}, plural(len(shard.Units), "group"))
 		}
-		c.right(c.width-1, y, style{colour: t.fog}, fmt.Sprintf("%d tests", tests))
+		c.right(c.width-1, y, style{colour: t.fog}, plural(tests, "test"))
 	}
 	line := left + int(math.Round(plan.Floor*scale))
 	for y := range rows * step {
@@ -243,11 +243,11 @@ func (v *splitView) drawAdvice(c canvas, plan *split.Plan) {
 	y++
 	if n > 1 {
 		saved := s.picked.plans[n-2].Finish - plan.Finish
-		say(fog, fmt.Sprintf("the %s shard saved ", ordinal(n)), style{colour: t.ink}, timing.Short(max(saved, 0)))
+		say(fog, fmt.Sprintf("the %s shard saved ", ordinal(n)), style{colour: t.ink}, buys(saved))
 	}
 	if n < maxShards {
 		next := s.picked.plans[n]
-		say(fog, fmt.Sprintf("%s %s would save ", article(n+1), ordinal(n+1)), style{colour: t.ink}, timing.Short(max(plan.Finish-next.Finish, 0)),
+		say(fog, fmt.Sprintf("%s %s would save ", article(n+1), ordinal(n+1)), style{colour: t.ink}, buys(plan.Finish-next.Finish),
 			fog, fmt.Sprintf(" for %.0f %% more machine time", 100*(float64(n+1)*next.Finish/max(float64(n)*plan.Finish, 1e-9)-1)))
 	}
 	y++
@@ -265,6 +265,14 @@ func (v *splitView) drawAdvice(c canvas, plan *split.Plan) {
 		y++
 		say(style{colour: t.amber}, plural(plan.Unknown, "test"), fog, " never measured: times are estimates")
 	}
+}
+
+// buys writes seconds saved.
+func buys(seconds float64) string {
+	if seconds < 0.05 {
+		return "nothing"
+	}
+	return timing.Short(seconds)
 }
 
 // longest names the longest test of a unit.

@@ -11,6 +11,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
@@ -194,7 +195,8 @@ func (v *watch) drawCounts(c canvas, run *liveRun) {
 	case run.ended && run.run.Counts[outcome.Lost] > 0:
 		c.text(x+5, 1, style{colour: t.amber}, "interrupted at "+timing.Clock(run.now))
 	case run.ended:
-		c.text(c.text(x+5, 1, fog, "ended at "), 1, ink, timing.ClockTenths(run.now))
+		x = c.text(c.text(x+5, 1, fog, "ended at "), 1, ink, timing.ClockTenths(run.now))
+		c.text(x+3, 1, fog, fmt.Sprintf("alone %s: %.1f ×", timing.Clock(run.work), run.work/max(run.now, 1e-9)))
 	case len(run.run.Results) == 0:
 		c.text(x+5, 1, style{colour: t.water}, "making ready")
 	default:
@@ -271,6 +273,9 @@ func (v *watch) drawDone(c canvas, a axis, track *track, y, rows int) {
 			amount = 0.58
 		}
 		bad, isBad := pieceAt(track.bad, from, to)
+		if p.first && !isBad && a.at(p.from) == x && a.at(p.to) > x {
+			continue // air between batches
+		}
 		switch {
 		case isBad:
 			colour, amount = t.rust, 1
@@ -356,7 +361,7 @@ func (v *watch) drawFailures(c canvas, run *liveRun) {
 		c.text(5, y, style{colour: t.fog}, timing.Clock(r.Ended.Sub(run.began).Seconds()))
 		x := c.text(11, y, style{colour: t.fog}, cut(group, 26))
 		c.text(x+1, y, style{t.ink, true}, cut(name, c.width-x-3))
-		c.text(11, y+1, style{colour: t.rust}, cut(outcome.PlainLine(r.Message), c.width-28))
+		c.text(11, y+1, style{colour: t.rust}, cut(outcome.PlainLine(r.Message), c.width-31))
 		if past := v.pastWords(r.ID); c.width > 50 {
 			c.right(c.width-2, y+1, style{colour: t.fog}, past)
 		}
@@ -400,7 +405,8 @@ func (v *watch) drawDetail(c canvas) {
 		drawDifference(c, y, outcome.PlainLine(r.Expected), outcome.PlainLine(r.Actual))
 		y += 3
 	} else {
-		for _, line := range wrap(outcome.Plain(r.Message), c.width)[:min(3, len(wrap(outcome.Plain(r.Message), c.width)))] {
+		lines := wrap(outcome.Plain(r.Message), c.width)
+		for _, line := range lines[:min(3, len(lines))] {
 			c.text(0, y, style{colour: t.rust}, line)
 			y++
 		}
@@ -539,16 +545,7 @@ func (v *watch) gather(r *outcome.Result) {
 	}
 }
 
-// wrap breaks a text into lines of at most so many cells, at most three.
+// wrap breaks a text into lines of at most so many cells.
 func wrap(text string, cells int) []string {
-	var lines []string
-	for line := range strings.SplitSeq(strings.TrimSpace(text), "\n") {
-		for width(line) > cells && len(lines) < 3 {
-			head := cut(line, cells)
-			lines = append(lines, head)
-			line = strings.TrimPrefix(line, strings.TrimSuffix(head, "…"))
-		}
-		lines = append(lines, line)
-	}
-	return lines
+	return strings.Split(ansi.Wrap(strings.TrimSpace(text), cells, ""), "\n")
 }
