@@ -237,21 +237,32 @@ func (h *Hunt) isolate(verdict Verdict, suspects []string) {
 
 // halve cuts the suspects in two again and again, running one part and, where
 // that does not show, trusting that the other does. Where the one left at the
-// end does not show, several must come together, and gather finds them.
+// end does not show, several must come together: then it goes back up the sets
+// that were trusted, the small and quick ones first, to the first that does
+// show, and gathers the culprits out of that.
 func (h *Hunt) halve(suspects []string) []string {
-	seen := suspects // the smallest set that was seen to show
+	trusted := [][]string{suspects} // the first was seen to show
 	for len(suspects) > 1 && !h.stopped {
 		middle := len(suspects) / 2
 		if h.shows(Halve, suspects[:middle], len(suspects)-middle) {
-			suspects, seen = suspects[:middle], suspects[:middle]
+			suspects = suspects[:middle]
+			trusted = [][]string{suspects}
 		} else {
 			suspects = suspects[middle:]
+			trusted = append(trusted, suspects)
 		}
 	}
-	if h.stopped || len(seen) == 1 || h.shows(Halve, suspects, 0) {
+	for i := len(trusted) - 1; i > 0; i-- {
+		if h.stopped || h.shows(Halve, trusted[i], 0) {
+			suspects = trusted[i]
+			break
+		}
+		suspects = trusted[i-1]
+	}
+	if h.stopped || len(suspects) == 1 {
 		return suspects
 	}
-	return h.gather(seen)
+	return h.gather(suspects)
 }
 
 // gather finds a minimal set of suspects that must come together: it looks for

@@ -1,0 +1,430 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+)
+
+// program is the built binary that all tests here drive.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "fern-relay-test-")
+	if err != nil {
+		panic(err)
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "fern-relay")
+	if out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("%v\n%s", err, out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// result is what came of a command.
+type result struct {
+	stdout, stderr string
+	status         int
+}
+
+func command(dir string, args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.Dir = dir
+	return cmd
+}
+
+func run(t *testing.T, dir string, args ...string) result {
+	t.Helper()
+	return finish(t, command(dir, args...))
+}
+
+func finish(t *testing.T, cmd *exec.Cmd) result {
+	t.Helper()
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	err := cmd.Run()
+	if _, exited := err.(*exec.ExitError); err != nil && !exited {
+		t.Fatal(err)
+	}
+	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode()}
+}
+
+// write makes files below a folder, by path.
+func write(t *testing.T, dir string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func readEvents(t *testing.T, file string) []outcome.Event {
+	t.Helper()
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var events []outcome.Event
+	lines := bufio.NewScanner(bytes.NewReader(data))
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		var e outcome.Event
+		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
+			t.Fatalf("%s: %v", lines.Text(), err)
+		}
+		events = append(events, e)
+	}
+	return events
+}
+
+func outcomes(events []outcome.Event) map[string]outcome.Outcome {
+	found := map[string]outcome.Outcome{}
+	for _, e := range events {
+		if e.Event == outcome.Finished {
+			found[e.ID] = e.Outcome
+		}
+	}
+	return found
+}
+
+// trouble copies the module of troubles that the Go adapter is tested on.
+func trouble(t *testing.T, config string) string {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.CopyFS(dir, os.DirFS("../../internal/adapter/golang/testdata/trouble")); err != nil {
+		t.Fatal(err)
+	}
+	write(t, dir, map[string]string{"fern.toml": config})
+	return dir
+}
+
+const goSuite = "[[suite]]\nname = \"unit\"\nkind = \"go\"\ntimeout = \"3s\"\n"
+
+func TestRunOnTrouble(t *testing.T) {
+	dir := trouble(t, goSuite)
+	events, report := filepath.Join(dir, "events.jsonl"), filepath.Join(dir, "junit.xml")
+	got := run(t, dir, "run", "--workers", "2", "--events", events, "--junit", report)
+	if got.status != 1 {
+		t.Fatalf("status %d, want 1\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	want := map[string]outcome.Outcome{
+		"beside#TestTagged": "passed", "beside#TestOwed": "owed", "beside#TestUnwanted": "skipped", "beside#Example": "passed",
+		"broken#TestNever": "errored", "broken#TestNeither": "errored",
+		"crash#TestFirst": "passed", "crash#TestPanics": "errored", "crash#TestBetween": "passed", "crash#TestExits": "errored",
+		"crash#TestExitsWell": "errored", "crash#TestKilled": "errored", "crash#TestHangs": "timed-out", "crash#TestWrong": "failed",
+		"crash#TestSkips": "skipped", "crash#TestLast": "passed", "crash#FuzzSeeds": "passed", "crash#ExampleWrong": "failed",
+		"mainly#TestReady": "passed", "mainly#TestMain": "errored",
+		"order#TestA": "passed", "order#TestB": "passed", "order#TestC": "passed", "order#ExampleTrue": "passed", "order/order#TestA": "passed",
+		"parallel#TestOne": "passed", "parallel#TestLeaves": "errored", "parallel#TestTwo": "passed",
+		"refused#TestNotReached": "errored", "refused#TestNorThis": "errored",
+		"state#TestQuiet": "passed", "state#TestRaises": "passed", "state#TestOther": "passed", "state#TestReads": "failed",
+		"tagged#TestPlain": "passed", "tagged#TestIntegration": "passed",
+	}
+	told := readEvents(t, events)
+	found := outcomes(told)
+	for id, o := range want {
+		if found["unit:"+id] != o {
+			t.Errorf("%s: %s, want %s", id, found["unit:"+id], o)
+		}
+	}
+	if len(found) != len(want) {
+		t.Errorf("%d outcomes, want %d", len(found), len(want))
+	}
+	if first, last := told[0], told[len(told)-1]; first.Event != "run" || first.Format != "fern-events/1" || last.Event != "end" || last.Counts["timed-out"] != 1 {
+		t.Errorf("the events begin with %+v and end with %+v", first, last)
+	}
+	checkFailures(t, told)
+	for _, words := range []string{"undefined: undefinedHere", "broken, 2 tests", "exit status 3", "about to leave", "no database here", "timed out at 3s"} {
+		if !strings.Contains(got.stdout, words) {
+			t.Errorf("the report does not say %q:\n%s", words, got.stdout)
+		}
+	}
+	checkJUnit(t, report, len(want))
+}
+
+// checkFailures holds places and messages of failures.
+func checkFailures(t *testing.T, told []outcome.Event) {
+	t.Helper()
+	for _, want := range []outcome.Event{
+		{ID: "unit:crash#TestWrong", File: "crash/crash_test.go", Line: 35, Expected: "4", Actual: "3"},
+		{ID: "unit:crash#TestPanics", File: "crash/crash_test.go", Line: 14},
+		{ID: "unit:crash#ExampleWrong", File: "crash/crash_test.go", Line: 42, Expected: "right"},
+		{ID: "unit:broken#TestNever", File: "broken/broken_test.go", Line: 5},
+	} {
+		i := slices.IndexFunc(told, func(e outcome.Event) bool { return e.Event == outcome.Finished && e.ID == want.ID })
+		got := told[i]
+		if got.File != want.File || got.Line != want.Line || got.Expected != want.Expected || got.Actual != want.Actual {
+			t.Errorf("%s: at %s:%d expected %q actual %q; want %s:%d %q %q", want.ID, got.File, got.Line, got.Expected, got.Actual,
+				want.File, want.Line, want.Expected, want.Actual)
+		}
+	}
+}
+
+func checkJUnit(t *testing.T, file string, tests int) {
+	t.Helper()
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all struct {
+		Tests    int `xml:"tests,attr"`
+		Failures int `xml:"failures,attr"`
+		Errors   int `xml:"errors,attr"`
+		Skipped  int `xml:"skipped,attr"`
+		Suites   []struct {
+			Name  string `xml:"name,attr"`
+			Cases []struct {
+				Class string `xml:"classname,attr"`
+				Name  string `xml:"name,attr"`
+			} `xml:"testcase"`
+		} `xml:"testsuite"`
+	}
+	if err := xml.Unmarshal(data, &all); err != nil {
+		t.Fatal(err)
+	}
+	if all.Tests != tests || all.Failures != 3 || all.Errors != 11 || all.Skipped != 3 {
+		t.Errorf("JUnit counts %d tests, %d failures, %d errors, %d skipped; want %d, 3, 11, 3", all.Tests, all.Failures, all.Errors, all.Skipped, tests)
+	}
+	for _, s := range all.Suites {
+		for _, c := range s.Cases {
+			if s.Name != "unit:"+c.Class {
+				t.Errorf("%s stands in suite %s with class %s", c.Name, s.Name, c.Class)
+			}
+		}
+	}
+}
+
+func TestOrderIsExact(t *testing.T) {
+	dir := trouble(t, goSuite)
+	want := []string{"unit:order#TestC", "unit:order#ExampleTrue", "unit:order#TestA", "unit:order#TestB", "unit:state#TestReads", "unit:state#TestRaises"}
+	write(t, dir, map[string]string{"order.txt": strings.Join(want, "\n") + "\n"})
+	events := filepath.Join(dir, "events.jsonl")
+	if got := run(t, dir, "run", "--workers", "1", "--order", "file:order.txt", "--events", events); got.status != 0 {
+		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	var started []string
+	batches := map[int]bool{}
+	for _, e := range readEvents(t, events) {
+		if e.Event == outcome.Started {
+			started = append(started, e.ID)
+			batches[e.Batch] = true
+		}
+	}
+	if !slices.Equal(started, want) || len(batches) != 2 {
+		t.Errorf("ran %v in %d batches, want %v in 2", started, len(batches), want)
+	}
+}
+
+func TestHuntNamesTheVariable(t *testing.T) {
+	dir := trouble(t, goSuite)
+	if got := run(t, dir, "run", "-p", "in:state"); got.status != 1 {
+		t.Fatalf("status %d\n%s", got.status, got.stderr)
+	}
+	got := run(t, dir, "hunt", "--json", "--svg", "frond.svg", "--pdf", "frond.pdf")
+	var report hunt.Report
+	if err := json.Unmarshal([]byte(got.stdout), &report); err != nil || got.status != 0 {
+		t.Fatalf("status %d, %v\n%s%s", got.status, err, got.stdout, got.stderr)
+	}
+	f := report.Victims[0]
+	if report.Format != "fern-hunt/1" || len(report.Victims) != 1 || f.ID != "unit:state#TestReads" || f.Verdict != hunt.Polluted ||
+		f.Culprits[0][0] != "unit:state#TestRaises" || f.With != (hunt.Times{Runs: 5, Failed: 5}) || f.Without != (hunt.Times{Runs: 5}) {
+		t.Errorf("found %+v", report)
+	}
+	if len(f.Changed) != 1 || f.Changed[0].Name != "state.current" || !strings.Contains(f.Changed[0].After, `"low":[5 2]`) {
+		t.Errorf("the state that changed: %+v", f.Changed)
+	}
+	for file, begins := range map[string]string{"frond.svg": "<?xml", "frond.pdf": "%PDF"} {
+		if data, err := os.ReadFile(filepath.Join(dir, file)); err != nil || !strings.HasPrefix(string(data), begins) {
+			t.Errorf("%s: %v", file, err)
+		}
+	}
+}
+
+func TestListAndSplit(t *testing.T) {
+	dir := trouble(t, goSuite+"\n[tags]\nfragile = \"in:crash or name:/Panics$/\"\n")
+	got := run(t, dir, "list", "--json", "-p", "near quick or integration or fragile kind:fuzz")
+	var ids []string
+	for line := range strings.Lines(got.stdout) {
+		var test catalog.Test
+		if err := json.Unmarshal([]byte(line), &test); err != nil {
+			t.Fatal(err)
+		}
+		ids = append(ids, fmt.Sprint(test.ID, test.Tags, test.File, test.Line, test.Kind))
+	}
+	want := []string{
+		"unit:beside#TestTagged[frost near quick]beside/beside_test.go11test",
+		"unit:crash#FuzzSeeds[fragile]crash/crash_test.go47fuzz",
+		"unit:tagged#TestIntegration[integration]tagged/tagged_test.go7test",
+	}
+	if !slices.Equal(ids, want) {
+		t.Errorf("listed %q, want %q\n%s", ids, want, got.stderr)
+	}
+
+	write(t, dir, map[string]string{"times.csv": "id,seconds,note\na#1,4,x\na#2,3,\nb#1,5,\nc#1,2,\nd#1,2,\n"})
+	got = run(t, dir, "split", "--timings", "times.csv", "--shards", "2", "--json")
+	if want := `{"format":"fern-split/1","shards":[{"shard":1,"seconds":9,"tests":["a#1","a#2","d#1"]},{"shard":2,"seconds":7,"tests":["b#1","c#1"]}],"finish_s":9,"floor_s":8,"optimal":false,"spread_s":2,"unknown":0}`; strings.TrimSpace(got.stdout) != want {
+		t.Errorf("split gives %s, want %s\n%s", got.stdout, want, got.stderr)
+	}
+	got = run(t, dir, "split", "--timings", "times.csv", "--shards", "2", "--together", "test", "--json")
+	if !strings.Contains(got.stdout, `"tests":["b#1","c#1","d#1"]`) {
+		t.Errorf("split of single tests gives %s", got.stdout)
+	}
+	covered := map[string]int{}
+	for k := 1; k <= 3; k++ {
+		run(t, dir, "run", "-p", "in:order/** or in:tagged", "--shard", fmt.Sprint(k, "/3"), "--events", "shard.jsonl")
+		for id := range outcomes(readEvents(t, filepath.Join(dir, "shard.jsonl"))) {
+			covered[id]++
+		}
+	}
+	for id, n := range covered {
+		if n != 1 {
+			t.Errorf("%s ran in %d shards", id, n)
+		}
+	}
+}
+
+func TestBadInput(t *testing.T) {
+	empty := t.TempDir()
+	dir := trouble(t, goSuite)
+	config := func(text string) string {
+		d := t.TempDir()
+		write(t, d, map[string]string{"fern.toml": text})
+		return d
+	}
+	locked := filepath.Join(t.TempDir(), "locked")
+	if err := os.Mkdir(locked, 0); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name  string
+		dir   string
+		args  []string
+		words []string
+	}{
+		{"no tests", empty, []string{"list"}, []string{"no tests here", "fern.toml", "Go module"}},
+		{"no such folder", empty, []string{"list", "-C", "nowhere"}, []string{"nowhere", "no such file"}},
+		{"typo in a key", config("[project]\nname = \"x\"\n[[suite]]\nnmae = \"unit\"\n"), []string{"list"}, []string{"fern.toml:4:1", "nmae", "takes name"}},
+		{"not TOML", config("[project\n"), []string{"list"}, []string{"fern.toml:1:"}},
+		{"a wrong kind", config("[[suite]]\nname = \"unit\"\nkind = \"gopher\"\n"), []string{"list"}, []string{"fern.toml:3:9", "gopher", "go or host"}},
+		{"a wrong tag pick", config(goSuite + "[tags]\nx = \"(a\"\n"), []string{"list"}, []string{"fern.toml:6:1", "never closed"}},
+		{"a host without run", config("[[suite]]\nname = \"h\"\nkind = \"host\"\n"), []string{"list"}, []string{"no run", "command line"}},
+		{"a host that is no host", config("[[suite]]\nname = \"h\"\nkind = \"host\"\nrun = \"echo hello\"\n"), []string{"list"}, []string{"suite h", "hello"}},
+		{"unknown field", dir, []string{"list", "-p", "quick nmae:x"}, []string{"column 7", `did you mean "name"`, "quick nmae:x\n      ^"}},
+		{"unknown tag", dir, []string{"run", "-p", "qick"}, []string{`did you mean "quick"`}},
+		{"an empty pick", dir, []string{"run", "-p", "quick not quick"}, []string{"holds no test"}},
+		{"a broken ID", dir, []string{"hunt", "TestNobody"}, []string{"TestNobody", "fern-relay list"}},
+		{"an ambiguous ID", dir, []string{"hunt", "TestA"}, []string{"2 IDs", "unit:order#TestA"}},
+		{"nothing ran yet", config(goSuite + "\n"), []string{"hunt"}, []string{"go.mod"}},
+		{"workers 0", dir, []string{"run", "--workers", "0"}, []string{"--workers is 0"}},
+		{"workers as a word", dir, []string{"run", "--workers", "two"}, []string{"two"}},
+		{"shard 4/3", dir, []string{"run", "--shard", "4/3"}, []string{"4/3", "K/N"}},
+		{"a wrong order", dir, []string{"run", "--order", "sorted"}, []string{"sorted", "seed:N"}},
+		{"an order of unknown tests", dir, []string{"run", "--order", "file:fern.toml"}, []string{"fern.toml:1", "no test"}},
+		{"shards 0", dir, []string{"split", "--shards", "0"}, []string{"--shards is 0"}},
+		{"a file that cannot be written", dir, []string{"run", "-p", "quick", "--junit", "no/such/folder.xml"}, []string{"no/such/folder.xml"}},
+		{"a CSV without header", dir, []string{"split", "--shards", "2", "--timings", "fern.toml"}, []string{"fern.toml: line 1", "id and seconds"}},
+		{"a folder without permission", locked, []string{"list", "-C", locked}, []string{"permission"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			cmd := command(c.dir, c.args...)
+			if c.dir == locked {
+				cmd.Dir = "/"
+				if os.Getuid() == 0 { // root may read everything
+					cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+				}
+			}
+			got := finish(t, cmd)
+			if got.status != 2 || got.stdout != "" {
+				t.Errorf("status %d, want 2; it printed %q", got.status, got.stdout)
+			}
+			for _, words := range c.words {
+				if !strings.Contains(got.stderr, words) {
+					t.Errorf("it does not say %q: %s", words, got.stderr)
+				}
+			}
+		})
+	}
+}
+
+// TestInterrupt sends Ctrl-C into a run: it ends soon with status 3, keeps what
+// it has, gives every test an outcome, and leaves no process behind.
+func TestInterrupt(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, map[string]string{
+		"go.mod": "module example.org/slow\n\ngo 1.26\n",
+		"slow_test.go": `package slow
+
+import ("os/exec"; "testing"; "time")
+
+func TestQuick(t *testing.T) {}
+
+func TestSlow(t *testing.T) {
+	_ = exec.Command("sleep", "98765").Start()
+	time.Sleep(time.Hour)
+}
+
+func TestNever(t *testing.T) {}
+`})
+	events := filepath.Join(dir, "events.jsonl")
+	cmd := command(dir, "run", "--workers", "1", "--events", events)
+	started := make(chan result, 1)
+	go func() { started <- finish(t, cmd) }()
+	waitFor(t, "the slow test to start", func() bool {
+		data, _ := os.ReadFile(events)
+		return bytes.Contains(data, []byte(`"started"`)) && bytes.Contains(data, []byte("TestSlow"))
+	})
+	if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	got := <-started
+	if got.status != 3 {
+		t.Errorf("status %d, want 3\n%s", got.status, got.stderr)
+	}
+	want := map[string]outcome.Outcome{"go:.#TestQuick": outcome.Passed, "go:.#TestSlow": outcome.Lost, "go:.#TestNever": outcome.Lost}
+	found := outcomes(readEvents(t, events))
+	for id, o := range want {
+		if found[id] != o {
+			t.Errorf("%s: %s, want %s", id, found[id], o)
+		}
+	}
+	if !strings.Contains(got.stderr, "kept as run 1") {
+		t.Errorf("the run is not kept: %s", got.stderr)
+	}
+	waitFor(t, "all processes to end", func() bool {
+		return exec.Command("pgrep", "-f", "sleep 98765").Run() != nil
+	})
+}
+
+func waitFor(t *testing.T, what string, reached func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		if reached() {
+			return
+		}
+	}
+	t.Fatalf("waited in vain for %s", what)
+}

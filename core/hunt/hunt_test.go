@@ -1,0 +1,159 @@
+package hunt
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"fernrelay/core/outcome"
+)
+
+// world is a made-up suite: it says whether the victim is bad after an order.
+type world func(before []string) bool
+
+// chase runs a hunt in a world to its end.
+func chase(t *testing.T, before, rest []string, bad world) Finding {
+	t.Helper()
+	h := New("victim", before, rest)
+	defer h.Close()
+	for round := h.Next(); round != nil; round = h.Next() {
+		for _, trial := range round {
+			if last := len(trial.Order) - 1; trial.Order[last] != "victim" {
+				t.Fatalf("trial %d does not end with the victim: %v", trial.Number, trial.Order)
+			}
+			o := outcome.Passed
+			if bad(trial.Order[:len(trial.Order)-1]) {
+				o = outcome.Failed
+			}
+			h.Tell(trial.Number, o, 0.1)
+		}
+		if len(h.Records()) > 500 {
+			t.Fatalf("the hunt does not end")
+		}
+	}
+	return h.Finding()
+}
+
+func suite(n int) []string {
+	names := make([]string, n)
+	for i := range names {
+		names[i] = fmt.Sprint("t", i)
+	}
+	return names
+}
+
+// TestTruthIsFound hunts in random worlds whose culprits are known: every set of
+// up to three that must come together, spoiling or needed.
+func TestTruthIsFound(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	for round := range 3000 {
+		tests := suite(1 + random.IntN(60))
+		truth := make([]string, 0, 3)
+		for _, i := range random.Perm(len(tests))[:min(len(tests), 1+random.IntN(3))] {
+			truth = append(truth, tests[i])
+		}
+		slices.SortFunc(truth, func(a, b string) int { return slices.Index(tests, a) - slices.Index(tests, b) })
+		spoils := round%2 == 0
+		f := chase(t, tests, nil, func(before []string) bool {
+			for _, name := range truth {
+				if !slices.Contains(before, name) {
+					return !spoils
+				}
+			}
+			return spoils
+		})
+		want, order := Polluted, append(slices.Clone(truth), "victim")
+		if !spoils {
+			want, order = Brittle, []string{"victim"}
+		}
+		if f.Verdict != want || len(f.Culprits) != 1 || !slices.Equal(f.Culprits[0], truth) || !slices.Equal(f.Order, order) {
+			t.Fatalf("round %d: truth %v among %d, found %s %v, order %v", round, truth, len(tests), f.Verdict, f.Culprits, f.Order)
+		}
+		if f.With.Runs != repeats || f.Without.Runs != repeats || f.With.Failed == f.Without.Failed {
+			t.Fatalf("round %d: the evidence is %+v with, %+v without", round, f.With, f.Without)
+		}
+	}
+}
+
+// TestTrialsOfOneCulprit holds the cost: alone, company, one trial for each
+// halving, one to see the culprit by itself, and the repeats.
+func TestTrialsOfOneCulprit(t *testing.T) {
+	tests := suite(1024)
+	for i := 0; i < len(tests); i += 37 {
+		f := chase(t, tests, nil, func(before []string) bool { return slices.Contains(before, tests[i]) })
+		if isolated := f.Trials - 2*repeats; isolated > 13 {
+			t.Errorf("culprit %d of 1024: %d trials to isolate", i, isolated)
+		}
+	}
+}
+
+func TestVerdictsWithoutCulprit(t *testing.T) {
+	tests := suite(20)
+	calls := 0
+	for _, c := range []struct {
+		name string
+		bad  world
+		want Verdict
+	}{
+		{"broken", func([]string) bool { return true }, Broken},
+		{"stable", func([]string) bool { return false }, Stable},
+		{"every third trial fails", func([]string) bool { calls++; return calls%3 == 0 }, Unstable},
+		{"every second trial fails", func([]string) bool { calls++; return calls%2 == 0 }, Unstable},
+	} {
+		calls = 0
+		f := chase(t, tests, nil, c.bad)
+		if f.Verdict != c.want || len(f.Culprits) > 0 {
+			t.Errorf("%s: found %s with culprits %v", c.name, f.Verdict, f.Culprits)
+		}
+	}
+}
+
+// TestCulpritAmongTheRest finds a culprit that never ran before the victim.
+func TestCulpritAmongTheRest(t *testing.T) {
+	f := chase(t, suite(5), []string{"late", "later"}, func(before []string) bool { return slices.Contains(before, "later") })
+	if f.Verdict != Polluted || !slices.Equal(f.Culprits[0], []string{"later"}) {
+		t.Errorf("found %s %v", f.Verdict, f.Culprits)
+	}
+}
+
+// TestCleaner hunts where another test undoes the culprit's work: whatever it
+// names must have been seen to show.
+func TestCleaner(t *testing.T) {
+	tests := suite(16)
+	f := chase(t, tests, nil, func(before []string) bool {
+		spoiled := false
+		for _, name := range before {
+			switch name {
+			case "t3", "t11":
+				spoiled = true
+			case "t7":
+				spoiled = false
+			}
+		}
+		return spoiled
+	})
+	if f.Verdict != Polluted || f.With.Failed != repeats {
+		t.Errorf("found %s %v, %+v", f.Verdict, f.Culprits, f.With)
+	}
+}
+
+func TestStopInTheMiddle(t *testing.T) {
+	h := New("victim", suite(8), nil)
+	h.Next()
+	h.Tell(1, outcome.Passed, 0)
+	h.Close()
+	if h.Next() != nil || h.Finding().Verdict != "" {
+		t.Errorf("a closed hunt goes on or concludes: %+v", h.Finding())
+	}
+}
+
+func TestCompare(t *testing.T) {
+	fresh := []Value{{Variable, "a", "1", ""}, {Variable, "gone", "x", ""}, {Variable, "deep", "…", "s1"}, {Environment, "a", "1", ""}}
+	after := []Value{{Variable, "a", "2", ""}, {Variable, "deep", "…", "s2"}, {Environment, "a", "1", ""}, {File, "lock", "", ""}}
+	want := []Change{{Variable, "a", "1", "2"}, {Variable, "gone", "x", Absent},
+		{Variable, "deep", "…", "… (differs further in)"}, {File, "lock", Absent, ""}}
+	if got := Compare(fresh, after); !slices.Equal(got, want) {
+		t.Errorf("got %v, want %v", got, want)
+	}
+}
