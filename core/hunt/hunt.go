@@ -235,8 +235,8 @@ func (h *Hunt) isolate(verdict Verdict, suspects []string) {
 	h.finding.Culprits = [][]string{culprits}
 }
 
-// halve cuts the suspects in two again and again, running one part and, where
-// that does not show, trusting that the other does. Where the one left at the
+// halve cuts the suspects in two again and again, running the part that ran
+// later and, where that does not show, trusting that the other does. Where the one left at the
 // end does not show, several must come together: then it goes back up the sets
 // that were trusted, the small and quick ones first, to the first that does
 // show, and gathers the culprits out of that.
@@ -244,11 +244,11 @@ func (h *Hunt) halve(suspects []string) []string {
 	trusted := [][]string{suspects} // the first was seen to show
 	for len(suspects) > 1 && !h.stopped {
 		middle := len(suspects) / 2
-		if h.shows(Halve, suspects[:middle], len(suspects)-middle) {
-			suspects = suspects[:middle]
+		if h.shows(Halve, suspects[middle:], middle) {
+			suspects = suspects[middle:]
 			trusted = [][]string{suspects}
 		} else {
-			suspects = suspects[middle:]
+			suspects = suspects[:middle]
 			trusted = append(trusted, suspects)
 		}
 	}
@@ -266,24 +266,24 @@ func (h *Hunt) halve(suspects []string) []string {
 }
 
 // gather finds a minimal set of suspects that must come together: it looks for
-// the shortest beginning that still shows, whose last test is needed, keeps that
-// test, and goes on with what stands before it. Each member costs a binary search
+// the shortest end that still shows, whose first test is needed, keeps that
+// test, and goes on with what stands behind it. Each member costs a binary search
 // over what is left.
 func (h *Hunt) gather(suspects []string) []string {
 	var needed []string
 	left := suspects
 	for !h.stopped {
-		low, high := 0, len(left) // left[:high] shows together with needed
+		low, high := 0, len(left) // the last high of left show together with needed
 		for low+1 < high && !h.stopped {
 			middle := (low + high) / 2
-			if h.shows(Halve, slices.Concat(left[:middle], needed), high-middle) {
+			if h.shows(Halve, slices.Concat(needed, left[len(left)-middle:]), high-middle) {
 				high = middle
 			} else {
 				low = middle
 			}
 		}
-		needed = append([]string{left[high-1]}, needed...)
-		left = left[:high-1]
+		first := len(left) - high
+		needed, left = append(needed, left[first]), left[first+1:]
 		if len(left) == 0 || h.shows(Halve, needed, 0) {
 			break
 		}
