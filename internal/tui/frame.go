@@ -181,20 +181,32 @@ func (a *App) drawWrong(c canvas, y int) {
 	c.text(1, y+1, style{colour: c.theme.rust}, cut(fmt.Sprintf("column %d: %s", wrong.Column, wrong.Message), c.width-2))
 }
 
+// drawKeys shows the keys that work now: those of the frame at the end of the
+// row, those of the leg as far as there is room before them.
 func (a *App) drawKeys(c canvas, y int) {
-	bindings := append(a.legs[a.leg].keys(), keyPick, keyHelp, keyQuit)
 	if a.line.editing {
-		bindings = pickKeys
+		drawBindings(c, 1, y, c.width-1, pickKeys)
+		return
 	}
-	x := 1
+	frame := []key.Binding{keyPick, keyHelp, keyQuit}
+	room := c.width - 1
+	for _, b := range frame {
+		room -= width(b.Help().Key) + width(b.Help().Desc) + 4
+	}
+	drawBindings(c, drawBindings(c, 1, y, room, a.legs[a.leg].keys()), y, c.width, frame)
+}
+
+// drawBindings draws keys from x on and gives the column behind the last that fits.
+func drawBindings(c canvas, x, y, room int, bindings []key.Binding) int {
 	for _, b := range bindings {
 		help := b.Help()
-		if x+width(help.Key)+1+width(help.Desc) > c.width-1 {
-			return
+		if x+width(help.Key)+1+width(help.Desc) > room {
+			break
 		}
 		x = c.text(x, y, style{colour: c.theme.leaf}, help.Key)
 		x = c.text(x+1, y, style{colour: c.theme.fog}, help.Desc) + 3
 	}
+	return x
 }
 
 var pickKeys = []key.Binding{

@@ -52,6 +52,7 @@ type liveRun struct {
 	number   int   // in the ledger, 0 before it is kept
 	err      error // what kept the run from being kept
 	cancel   context.CancelFunc
+	past     map[string][]outcome.Outcome // of the runs before
 	events   inbox[outcome.Event]
 }
 
@@ -90,7 +91,7 @@ type runEndedMsg struct {
 func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, tea.Cmd) {
 	ctx, cancel := context.WithCancel(ctx)
 	live := &liveRun{total: len(q.Tests), run: outcome.NewRun(), began: time.Now(), cancel: cancel,
-		tracks: make([]track, q.Workers), expected: make(map[string]float64, len(q.Tests))}
+		past: r.Past, tracks: make([]track, q.Workers), expected: make(map[string]float64, len(q.Tests))}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}

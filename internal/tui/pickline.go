@@ -14,6 +14,7 @@ import (
 type pickLine struct {
 	input   textinput.Model
 	editing bool
+	leaving bool     // once the figures of what is typed are there, unless it is wrong
 	before  string   // the pick before it was edited
 	past    []string // earlier picks, for undo
 	wrong   *pick.Error
@@ -46,9 +47,10 @@ func (l *pickLine) update(msg tea.Msg, s *session) tea.Cmd {
 	if press, ok := msg.(tea.KeyPressMsg); ok {
 		switch press.String() {
 		case "enter":
-			return l.leave(s)
+			l.leaving = true
+			return l.evaluate(l.input.Value(), s)
 		case "esc":
-			l.editing, l.wrong = false, nil
+			l.editing, l.leaving, l.wrong = false, false, nil
 			l.input.Blur()
 			return l.evaluate(l.before, s)
 		}
@@ -60,19 +62,6 @@ func (l *pickLine) update(msg tea.Msg, s *session) tea.Cmd {
 		return cmd
 	}
 	return tea.Batch(cmd, l.evaluate(l.input.Value(), s))
-}
-
-// leave takes the pick as it stands, unless it is wrong.
-func (l *pickLine) leave(s *session) tea.Cmd {
-	if l.wrong != nil {
-		return nil
-	}
-	l.editing = false
-	l.input.Blur()
-	if l.input.Value() != l.before {
-		l.past = append(l.past, l.before)
-	}
-	return l.evaluate(l.input.Value(), s)
 }
 
 // set replaces the pick, and undo brings back the one before.
@@ -105,10 +94,19 @@ func (l *pickLine) take(msg pickedMsg, s *session) {
 	if msg.number != l.asked {
 		return
 	}
-	l.wrong = nil
+	leaving := l.leaving
+	l.wrong, l.leaving = nil, false
 	if msg.err != nil {
 		errors.As(msg.err, &l.wrong)
 		return
 	}
 	s.picked = msg.figures
+	if !leaving {
+		return
+	}
+	l.editing = false
+	l.input.Blur()
+	if msg.figures.text != l.before {
+		l.past = append(l.past, l.before)
+	}
 }

@@ -74,6 +74,7 @@ type App struct {
 	profile       colorprofile.Profile
 	revision      string
 	message       string // of what went wrong last
+	waiting       []catalog.Test // to be hunted once the run that ended is kept
 	ticking       bool
 	quitting      bool
 }
@@ -220,7 +221,12 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
 	a.complain(msg.err)
 	a.session.relay.Memory = msg.memory
-	return a.line.evaluate(a.session.picked.text, a.session)
+	evaluate := a.line.evaluate(a.session.picked.text, a.session)
+	if victims := a.waiting; victims != nil {
+		a.waiting = nil
+		return tea.Batch(evaluate, a.startHunt(victims))
+	}
+	return evaluate
 }
 
 func (a *App) huntEnded(msg huntEndedMsg) {
@@ -323,11 +329,15 @@ func (a *App) startRun(tests []catalog.Test) tea.Cmd {
 
 func (a *App) startHunt(victims []catalog.Test) tea.Cmd {
 	s := a.session
-	a.leg = 3
+	if a.running() && s.run.ended {
+		a.waiting = victims // a moment, until the run is kept
+		return nil
+	}
 	if a.working() {
 		a.message = "something runs already: x cancels it"
 		return nil
 	}
+	a.leg = 3
 	hunts, wait := startHunt(a.ctx, s.relay, victims, s.shards)
 	again := func(h *liveHunt) bool {
 		return slices.ContainsFunc(victims, func(v catalog.Test) bool { return v.ID == h.victim.ID })

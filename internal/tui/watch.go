@@ -196,7 +196,9 @@ func (v *watch) drawCounts(c canvas, run *liveRun) {
 		c.text(x+5, 1, style{colour: t.amber}, "interrupted at "+timing.Clock(run.now))
 	case run.ended:
 		x = c.text(c.text(x+5, 1, fog, "ended at "), 1, ink, timing.ClockTenths(run.now))
-		c.text(x+3, 1, fog, fmt.Sprintf("alone %s: %.1f ×", timing.Clock(run.work), run.work/max(run.now, 1e-9)))
+		if run.work > run.now {
+			c.text(x+3, 1, fog, fmt.Sprintf("alone %s: %.1f ×", timing.Clock(run.work), run.work/run.now))
+		}
 	case len(run.run.Results) == 0:
 		c.text(x+5, 1, style{colour: t.water}, "making ready")
 	default:
@@ -373,7 +375,7 @@ func (v *watch) drawFailures(c canvas, run *liveRun) {
 
 // pastWords says how often a test failed before.
 func (v *watch) pastWords(id string) string {
-	past := v.session.relay.Past[id]
+	past := v.session.run.past[id]
 	n := 0
 	for _, o := range past {
 		if o.Bad() {
@@ -517,7 +519,7 @@ func (v *watch) drawBefore(c canvas, y int, r *outcome.Result) {
 	}
 	v.gather(r)
 	n, last := v.before.count, v.before.last
-	past := v.session.relay.Past[r.ID]
+	past := v.session.run.past[r.ID]
 	c.text(0, y, style{colour: t.fog}, "past")
 	drawPast(c, 10, y, past, min(len(past), 20))
 	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on worker %d, the last:", plural(n, "test"), r.Worker), c.width))

@@ -1,0 +1,219 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// screen is the application in a terminal of tmux.
+type screen struct {
+	t             *testing.T
+	socket        string
+	width, height int
+}
+
+// open starts a command of the program in a terminal of this size.
+func open(t *testing.T, width, height int, dir string, env []string, args ...string) *screen {
+	t.Helper()
+	if _, err := exec.LookPath("tmux"); err != nil {
+		if os.Getenv("CI") != "" {
+			t.Fatal("tmux is missing")
+		}
+		t.Skip("tmux is missing")
+	}
+	s := &screen{t: t, socket: filepath.Join(t.TempDir(), "tmux"), width: width, height: height}
+	start := []string{"-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(width), "-y", fmt.Sprint(height), "-c", dir}
+	for _, e := range append(env, "COLORTERM=truecolor") {
+		start = append(start, "-e", e)
+	}
+	s.tmux(append(append(start, program), args...)...)
+	s.tmux("set-option", "-g", "remain-on-exit", "on")
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
+	return s
+}
+
+func (s *screen) tmux(args ...string) string {
+	s.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", s.socket}, args...)...).CombinedOutput()
+	if err != nil {
+		s.t.Fatalf("tmux %v: %v\n%s", args, err, out)
+	}
+	return string(out)
+}
+
+// press sends keys by tmux's names, typed sends text.
+func (s *screen) press(keys ...string) { s.tmux(append([]string{"send-keys"}, keys...)...) }
+
+func (s *screen) typed(text string) { s.tmux("send-keys", "-l", text) }
+
+func (s *screen) text() string { return s.tmux("capture-pane", "-p") }
+
+// shows waits until the screen shows all the words.
+func (s *screen) shows(words ...string) string {
+	s.t.Helper()
+	var text string
+	for deadline := time.Now().Add(45 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
+		text = s.text()
+		missing := false
+		for _, w := range words {
+			missing = missing || !strings.Contains(text, w)
+		}
+		if !missing {
+			return text
+		}
+	}
+	s.t.Fatalf("the screen never showed %q:\n%s", words, text)
+	return ""
+}
+
+// ended waits until the program has ended, and holds that it ended well.
+func (s *screen) ended() {
+	s.t.Helper()
+	waitFor(s.t, "the program to end", func() bool {
+		return strings.HasPrefix(s.tmux("display-message", "-p", "#{pane_dead}"), "1")
+	})
+	if status := strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_dead_status}")); status != "0" {
+		s.t.Errorf("the program ended with status %s", status)
+	}
+}
+
+// whole holds that no line is broken: every line fits, and the frame stands
+// where it belongs.
+func (s *screen) whole() {
+	s.t.Helper()
+	lines := strings.Split(strings.TrimSuffix(s.text(), "\n"), "\n")
+	if len(lines) != s.height {
+		s.t.Errorf("%d lines on a screen of %d", len(lines), s.height)
+		return
+	}
+	for i, line := range lines {
+		if w := ansi.StringWidth(line); w > s.width {
+			s.t.Errorf("line %d has %d cells of %d: %s", i+1, w, s.width, line)
+		}
+	}
+	if !strings.HasPrefix(lines[0], " fern relay") || !strings.HasPrefix(lines[1], " Survey") || !strings.HasPrefix(lines[s.height-2], " pick") ||
+		strings.Trim(lines[2], "─━") != "" || strings.Trim(lines[s.height-3], "─▼") != "" {
+		s.t.Errorf("the frame is broken:\n%s", strings.Join(lines, "\n"))
+	}
+}
+
+// TestDemoOnScreen does the whole job on the demo, on a large and on the
+// smallest screen: pick, split, run, a failure arrives, hunt it, read the
+// culprit and what it left, quit.
+func TestDemoOnScreen(t *testing.T) {
+	for _, size := range []struct{ width, height int }{{160, 40}, {80, 24}} {
+		t.Run(fmt.Sprintf("%dx%d", size.width, size.height), func(t *testing.T) {
+			t.Parallel()
+			s := open(t, size.width, size.height, t.TempDir(), []string{"XDG_CACHE_HOME=" + t.TempDir()}, "demo")
+			s.shows("glasshouse", "Survey 252 of 252", "irrigation/drip")
+			s.whole()
+
+			s.press("/")
+			s.typed("in:seedbank or in:ledger-book")
+			s.shows("35 of 252 tests", "Survey 35 of 252")
+			s.typed(" or frsot")
+			s.shows("column 34", `did you mean "frost"`, "35 of 252 tests")
+			s.whole()
+			s.press("BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "BSpace")
+			s.press("Enter")
+			s.shows("q quit")
+			s.whole()
+
+			s.press("2")
+			s.shows("groups stay together", "floor", "4 shards")
+			s.press("[", "[")
+			s.shows("2 shards")
+			s.whole()
+
+			s.press("Enter")
+			s.shows("sums_by_quarter", "another export is under way", "▲1")
+			s.whole()
+			s.shows("35/35", "ended at")
+
+			s.press("h")
+			s.shows("polluted", "exports_the_year")
+			s.whole()
+			if size.width < 120 {
+				s.press("Tab")
+			}
+			s.shows("export.lock", "(absent)", "the year", "5 of 5 failed", "0 of 5 failed")
+			s.whole()
+
+			s.press("?")
+			s.shows("All keys", "copy the order")
+			s.whole()
+			s.press("?", "q")
+			s.ended()
+		})
+	}
+}
+
+// TestCtrlCOnScreen quits in the middle of a run: the run is kept.
+func TestCtrlCOnScreen(t *testing.T) {
+	t.Parallel()
+	cache := t.TempDir()
+	s := open(t, 100, 30, t.TempDir(), []string{"XDG_CACHE_HOME=" + cache}, "demo")
+	s.shows("Survey 252 of 252")
+	s.press("r")
+	s.shows("Watch", "4 of 4 workers busy", "/252")
+	s.press("C-c")
+	s.ended()
+	s.tmux("kill-server")
+	got := run(t, filepath.Join(cache, "fern-relay", "glasshouse"), "draw", "timeline", "-o", filepath.Join(cache, "run.svg"))
+	data, err := os.ReadFile(filepath.Join(cache, "run.svg"))
+	if got.status != 0 || err != nil || !strings.Contains(string(data), "glasshouse, run 31") || !strings.Contains(string(data), "lost") {
+		t.Errorf("the interrupted run is not kept: status %d, %v\n%s", got.status, err, got.stderr)
+	}
+}
+
+// TestHardNames shows a project whose names and outputs are hostile.
+func TestHardNames(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	long := strings.Repeat("LongName", 25)
+	write(t, dir, map[string]string{
+		"go.mod": "module example.org/hard\n\ngo 1.26\n",
+		"hard_test.go": fmt.Sprintf(`package hard
+
+import ("fmt"; "testing")
+
+func Test%s(t *testing.T) { t.Fatal("\x1b[31mred\x1b[0m \x1b]0;title\x07 \x00 \xff end") }
+
+func TestFlood(t *testing.T) {
+	for i := range 20000 { fmt.Println("line", i, "\x1b[2J\x1b[H") }
+	t.Fatal("flooded")
+}
+`, long),
+	})
+	s := open(t, 80, 24, dir, nil)
+	s.shows("Survey 2 of 2")
+	s.whole()
+	s.press("r")
+	s.shows("ended at", "flooded", "LongNameLongName", "red")
+	s.whole()
+	s.press("Tab")
+	s.shows("hard_test.go")
+	s.whole()
+	s.press("q")
+	s.ended()
+}
+
+// TestWithoutColour shows what colours tell by shades and shapes as well, and a
+// terminal that is too small by one clear line.
+func TestWithoutColour(t *testing.T) {
+	t.Parallel()
+	s := open(t, 120, 40, t.TempDir(), []string{"XDG_CACHE_HOME=" + t.TempDir(), "NO_COLOR=1"}, "demo")
+	text := s.shows("Survey 252 of 252", "▐", "░", "▓")
+	if plain := s.tmux("capture-pane", "-p", "-e"); strings.Contains(plain, "\x1b[38;") || strings.Contains(plain, "\x1b[48;") {
+		t.Errorf("there are colours:\n%q\n%s", plain, text)
+	}
+	s.tmux("resize-window", "-x", "70", "-y", "20")
+	s.shows("fern relay needs 80×24 cells")
+}
