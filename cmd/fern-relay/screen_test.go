@@ -76,10 +76,13 @@ func (s *screen) shows(words ...string) string {
 // ended waits until the program has ended, and holds that it ended well.
 func (s *screen) ended() {
 	s.t.Helper()
+	status := ""
 	waitFor(s.t, "the program to end", func() bool {
-		return strings.HasPrefix(s.tmux("display-message", "-p", "#{pane_dead}"), "1")
+		dead, rest, _ := strings.Cut(s.tmux("display-message", "-p", "#{pane_dead} #{pane_dead_status}"), " ")
+		status = strings.TrimSpace(rest)
+		return dead == "1" && status != ""
 	})
-	if status := strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_dead_status}")); status != "0" {
+	if status != "0" {
 		s.t.Errorf("the program ended with status %s", status)
 	}
 }

@@ -88,25 +88,17 @@ func binaryName(importPath string) string {
 	return name + ".test"
 }
 
-// build makes one layer of binaries in dir. The toolchain leaves binaries alone
-// that are up to date; where something fails all of the layer is built afresh,
-// so that no binary of an earlier build is taken for a package that fails now.
+// build makes one layer of binaries in dir, and notes which packages have none.
 func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir string) error {
-	overlay, err := a.writeOverlay(tags, "", groups, nil)
+	fingerprint, err := a.fingerprint(tags, groups)
 	if err != nil {
 		return err
 	}
-	words, err := a.goTestC(ctx, tags, overlay, groups, dir)
-	if err != nil {
-		if err := os.RemoveAll(dir); err != nil {
+	var words map[string][]string
+	if !upToDate(dir, fingerprint) {
+		if words, err = a.rebuild(ctx, tags, groups, dir); err != nil {
 			return err
 		}
-		if words, err = a.goTestC(ctx, tags, overlay, groups, dir); errors.Is(err, errNotBuilt) {
-			err = nil
-		}
-	}
-	if err != nil {
-		return err
 	}
 	for _, group := range groups {
 		v := variant{group, tags}
@@ -118,7 +110,35 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 		delete(a.binaries, v)
 		a.failures[v] = a.wordsFor(group, words)
 	}
+	if words != nil && len(a.failures) == 0 && fingerprint != "" {
+		return os.WriteFile(stampFile(dir), []byte(fingerprint), 0o644)
+	}
 	return nil
+}
+
+// rebuild has the toolchain build a layer and gives what it said by import path.
+// The toolchain leaves binaries alone that are up to date; where something fails
+// all of the layer is built afresh, so that no binary of an earlier build is
+// taken for a package that fails now.
+func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir string) (map[string][]string, error) {
+	if err := os.RemoveAll(stampFile(dir)); err != nil {
+		return nil, err
+	}
+	overlay, err := a.writeOverlay(tags, "", groups, nil)
+	if err != nil {
+		return nil, err
+	}
+	words, err := a.goTestC(ctx, tags, overlay, groups, dir)
+	if !errors.Is(err, errNotBuilt) {
+		return words, err
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		return nil, err
+	}
+	if words, err = a.goTestC(ctx, tags, overlay, groups, dir); errors.Is(err, errNotBuilt) {
+		err = nil
+	}
+	return words, err
 }
 
 // errNotBuilt says that the toolchain could not build all packages.

@@ -38,6 +38,7 @@ type Config struct {
 // Adapter finds and runs the tests of one suite of Go packages.
 type Adapter struct {
 	Config
+	root     string               // the module's folder, absolute
 	module   string               // the module's path, with the way down to Dir
 	packages map[string]*gopkg    // by group
 	needs    map[string]string    // a test's ID to the build tags that it needs, joined by commas
@@ -59,6 +60,7 @@ func New(config Config) (*Adapter, error) {
 	for dir := config.Dir; ; dir = filepath.Dir(dir) {
 		data, err := os.ReadFile(filepath.Join(dir, "go.mod"))
 		if err == nil {
+			a.root = dir
 			below, _ := filepath.Rel(dir, config.Dir)
 			a.module = strings.TrimSuffix(modfile.ModulePath(data)+"/"+filepath.ToSlash(below), "/.")
 			return a, nil
