@@ -1,0 +1,88 @@
+package order
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"fernrelay/core/catalog"
+)
+
+func sample() []catalog.Test {
+	var tests []catalog.Test
+	for _, id := range []string{"u:a#1", "u:a#2", "u:a#Fuzz", "u:b#1", "u:b#2", "u:c#1"} {
+		group, name, _ := strings.Cut(strings.TrimPrefix(id, "u:"), "#")
+		kind := catalog.KindTest
+		if name == "Fuzz" {
+			kind = catalog.KindFuzz
+		}
+		tests = append(tests, catalog.Test{ID: id, Suite: "u", Group: group, Name: name, Kind: kind})
+	}
+	return tests
+}
+
+func ids(tests []catalog.Test) string {
+	var out []string
+	for _, t := range tests {
+		out = append(out, strings.TrimPrefix(t.ID, "u:"))
+	}
+	return strings.Join(out, " ")
+}
+
+func apply(t *testing.T, text string) string {
+	t.Helper()
+	o, err := Parse(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tests, err := o.Apply(sample())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return ids(tests)
+}
+
+func TestOrders(t *testing.T) {
+	if got := apply(t, "declared"); got != ids(sample()) {
+		t.Errorf("declared: %s", got)
+	}
+	if got := apply(t, "reverse"); got != "c#1 b#2 b#1 a#2 a#1 a#Fuzz" {
+		t.Errorf("reverse: %s", got)
+	}
+	seen := map[string]bool{}
+	for _, seed := range []string{"seed:1", "seed:2", "seed:3", "seed:4", "seed:5"} {
+		got := apply(t, seed)
+		if got != apply(t, seed) {
+			t.Errorf("%s is not the same twice", seed)
+		}
+		seen[got] = true
+		parts := strings.Fields(got)
+		slices.Sort(parts)
+		if strings.Join(parts, " ") != ids(sample()) {
+			t.Errorf("%s is no order of the tests: %s", seed, got)
+		}
+		if !strings.Contains(got, "a#Fuzz b") && !strings.Contains(got, "a#Fuzz c") && !strings.HasSuffix(got, "a#Fuzz") {
+			t.Errorf("%s: the seeds do not close their group: %s", seed, got)
+		}
+	}
+	if len(seen) < 3 {
+		t.Errorf("five seeds give %d orders", len(seen))
+	}
+}
+
+func TestListed(t *testing.T) {
+	tests, err := Listed([]string{"u:c#1", "u:a#1", "u:b#2"}).Apply(sample())
+	if err != nil || ids(tests) != "c#1 a#1 b#2" {
+		t.Errorf("%s, %v", ids(tests), err)
+	}
+	for _, list := range [][]string{{"u:a#1", "u:z#9"}, {"u:a#1", "u:a#1"}} {
+		if _, err := Listed(list).Apply(sample()); err == nil || !strings.Contains(err.Error(), "line 2") {
+			t.Errorf("%v: %v", list, err)
+		}
+	}
+	for _, text := range []string{"", "seed:", "seed:x", "seed:-1", "sorted"} {
+		if _, err := Parse(text); err == nil {
+			t.Errorf("%q parses", text)
+		}
+	}
+}

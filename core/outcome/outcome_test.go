@@ -1,0 +1,121 @@
+package outcome
+
+import (
+	"strings"
+	"testing"
+	"time"
+	"unicode"
+	"unicode/utf8"
+)
+
+func at(seconds float64) time.Time {
+	return time.Unix(1000, 0).Add(time.Duration(seconds * float64(time.Second)))
+}
+
+func TestFold(t *testing.T) {
+	r := NewRun()
+	for _, e := range []Event{
+		{Event: RunBegins, At: at(0)},
+		{Event: Started, ID: "a", Worker: 1, Batch: 1, At: at(1)},
+		{Event: Started, ID: "b", Worker: 2, Batch: 2, At: at(1)},
+		{Event: Output, ID: "a", Text: "hello ", At: at(2)},
+		{Event: StepDone, ID: "a", Step: "one", Outcome: Passed, Seconds: Took(0.5), At: at(2)},
+		{Event: Output, ID: "a", Text: "world", At: at(2)},
+		{Event: Finished, ID: "b", Worker: 2, Batch: 2, Outcome: Failed, Seconds: Took(3), Message: "m", File: "f", Line: 4, At: at(4)},
+		{Event: Finished, ID: "a", Worker: 1, Batch: 1, Outcome: Errored, Seconds: Took(2), At: at(3)},
+		{Event: Finished, ID: "never", Outcome: Lost, At: at(5)},
+		{Event: RunEnds, At: at(6)},
+	} {
+		r.Apply(e)
+	}
+	a := r.Result("a")
+	if string(a.Output) != "hello world" || len(a.Steps) != 1 || a.Worker != 1 || a.Seconds != 2 || a.Started != at(1) || a.Ended != at(3) {
+		t.Errorf("a came out as %+v", a)
+	}
+	if r.Done() != 3 || r.Summary() != "1 failed, 1 errored, 1 lost" || r.ExitStatus() != 3 || r.Ended != at(6) {
+		t.Errorf("the run came out as %s, status %d", r.Summary(), r.ExitStatus())
+	}
+	if bad := r.Troubled(); len(bad) != 2 || bad[0].ID != "a" || bad[1].ID != "b" {
+		t.Errorf("in trouble are %v", bad)
+	}
+}
+
+func TestExitStatus(t *testing.T) {
+	for o, want := range map[Outcome]int{Passed: 0, Skipped: 0, Owed: 0, Surprise: 0, Failed: 1, Errored: 1, TimedOut: 1, Lost: 3} {
+		r := NewRun()
+		r.Apply(Event{Event: Finished, ID: "x", Outcome: o})
+		if got := r.ExitStatus(); got != want {
+			t.Errorf("%s: status %d, want %d", o, got, want)
+		}
+	}
+}
+
+// TestOutputIsBounded holds that a flood keeps its head and its tail.
+func TestOutputIsBounded(t *testing.T) {
+	r := NewRun()
+	r.Apply(Event{Event: Output, ID: "x", Text: "the head"})
+	for range 5000 {
+		r.Apply(Event{Event: Output, ID: "x", Text: strings.Repeat("flood ", 100)})
+	}
+	r.Apply(Event{Event: Output, ID: "x", Text: "the tail"})
+	out := string(r.Result("x").Output)
+	if len(out) > 2*outputLimit || !strings.HasPrefix(out, "the head") || !strings.HasSuffix(out, "the tail") || strings.Count(out, "left out") != 1 {
+		t.Errorf("%d bytes are kept, cut %d times", len(out), strings.Count(out, "left out"))
+	}
+}
+
+func TestPlain(t *testing.T) {
+	for in, want := range map[string]string{
+		"plain\n":                           "plain\n",
+		"\x1b[31mred\x1b[0m":                "red",
+		"\x1b]0;title\x07x\x1b]8;;u\x1b\\y": "xy",
+		"a\tb\r\n":                          "a    b\n",
+		"\x1b[2J\x1b[Hclear":                "clear",
+		"nul\x00bell\x07\x9b31mc1":          "nulbell\uFFFD31mc1",
+		"\u202eright to left":               "right to left",
+		"bad \xff":                          "bad \uFFFD",
+		"\x1bPdevice\x1b\\z\x1b(Bq":         "zq",
+	} {
+		if got := Plain(in); got != want {
+			t.Errorf("%q: %q, want %q", in, got, want)
+		}
+	}
+	if got := PlainLine(" a\n\tb  c "); got != "a b c" {
+		t.Errorf("on a line: %q", got)
+	}
+}
+
+// FuzzPlain holds that nothing is left that a terminal obeys.
+func FuzzPlain(f *testing.F) {
+	f.Add("\x1b[31m")
+	f.Add("\x1b\x1b[[mm\u009b1m")
+	f.Fuzz(func(t *testing.T, text string) {
+		got := Plain(text)
+		if !utf8.ValidString(got) {
+			t.Fatalf("%q: broken UTF-8", got)
+		}
+		for _, r := range got {
+			if r != '\n' && unicode.IsControl(r) {
+				t.Fatalf("%q leaves %q", text, got)
+			}
+		}
+	})
+}
+
+func TestCompared(t *testing.T) {
+	for words, want := range map[string][2]string{
+		"valve 4: got 3, want 4":                         {"4", "3"},
+		"litres: got 5 l; want 0 l":                      {"0 l", "5 l"},
+		"want 4, got 3":                                  {"4", "3"},
+		"expected 10 but got 11":                         {"10", "11"},
+		"Error:\n  expected: \"a b\"\n  actual  : \"c\"": {`"a b"`, `"c"`},
+		"stderr\ngot:\na\nb\nwant:\nc\n":                 {"c", "a\nb"},
+		"it broke":                                       {"", ""},
+		"forgotten":                                      {"", ""},
+	} {
+		expected, actual := Compared(words)
+		if [2]string{expected, actual} != want {
+			t.Errorf("%q: expected %q, actual %q; want %q", words, expected, actual, want)
+		}
+	}
+}
