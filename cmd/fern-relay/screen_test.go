@@ -130,7 +130,7 @@ func TestDemoOnScreen(t *testing.T) {
 			s.whole()
 
 			s.press("2")
-			s.shows("groups stay together", "floor", "4 shards")
+			s.shows("finish by number of shards", "floor", "4 shards")
 			s.press("[", "[")
 			s.shows("2 shards")
 			s.whole()

@@ -65,7 +65,7 @@ func (a *App) drawTop(c canvas) {
 	c.rule(0, relayRow+1, a.width, t.faint(), "─")
 	for i, span := range a.spans() {
 		if i > 0 {
-			c.rule(span.from-a.gap()+1, relayRow, a.gap()-2, t.faint(), "─")
+			c.rule(span.from-a.gap()+a.gap()/4, relayRow, a.gap()-2*(a.gap()/4), t.faint(), "─")
 		}
 		name, figure, alarm := a.leg0(i)
 		words, number := style{colour: t.fog}, style{colour: t.fog}
@@ -91,7 +91,7 @@ type span struct{ from, to int }
 // gap is the rule between two legs with its air.
 func (a *App) gap() int {
 	if a.width < 100 {
-		return 4
+		return 3
 	}
 	return 8
 }
@@ -113,7 +113,7 @@ func (a *App) spans() []span {
 // legRoom is the most that a leg's figure is expected to need.
 func (a *App) legRoom(leg int) int {
 	digits := len(fmt.Sprint(len(a.session.relay.Catalog.Tests)))
-	return [...]int{2*digits + 4, 9, 2*digits + 4, 8}[leg]
+	return [...]int{2*digits + 4, 9, 2*digits + 4, 10}[leg]
 }
 
 func (a *App) legAt(x int) int {

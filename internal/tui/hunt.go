@@ -42,24 +42,18 @@ func (v *huntView) figure() (string, bool) {
 	if len(v.session.hunts) == 0 {
 		return "–", false
 	}
-	caught, open := 0, 0
+	caught := 0
 	for _, h := range v.session.hunts {
-		switch {
-		case len(h.progress.Finding.Culprits) > 0:
+		if len(h.progress.Finding.Culprits) > 0 {
 			caught++
-		case !h.ended:
-			open++
 		}
 	}
-	if open > 0 {
-		return fmt.Sprintf("%d caught, %d open", caught, open), false
-	}
-	return fmt.Sprintf("%d caught", caught), false
+	return fmt.Sprintf("%d/%d caught", caught, len(v.session.hunts)), false
 }
 
 func (v *huntView) keys() []key.Binding {
 	k := huntKeys
-	return []key.Binding{k.all, k.again, k.copied, k.edit, k.cancel, k.move, k.panel}
+	return []key.Binding{k.all, k.panel, k.move, k.again, k.copied, k.edit, k.cancel}
 }
 
 func (v *huntView) press(msg tea.KeyPressMsg) action {

@@ -62,15 +62,15 @@ type track struct {
 	bad     []piece // those of done that are bad
 	running string  // the ID of the test that runs, or empty
 	since   float64
-	batch   int // that it works on, from 0; -1 before the first
-	told    int // the batch of the latest of done, from 1
+	batch   int       // that it works on, from 0; -1 before the first
+	told    int       // the batch of the latest of done, from 1
+	turns   []float64 // when it went from one batch to the next
 }
 
 type piece struct {
 	from, to float64
 	outcome  outcome.Outcome
 	odd      bool // so that neighbours can be told apart
-	first    bool // of its batch
 }
 
 // batchWork is the expected time that a batch still takes.
@@ -146,7 +146,10 @@ func (l *liveRun) onTracks(e outcome.Event) {
 		if n := len(t.done); n > 0 {
 			from = max(from, t.done[n-1].to) // tests that ran side by side stand one after another
 		}
-		p := piece{from: from, to: max(at, from), outcome: e.Outcome, odd: len(t.done)%2 == 1, first: t.told != 0 && t.told != e.Batch}
+		p := piece{from: from, to: max(at, from), outcome: e.Outcome, odd: len(t.done)%2 == 1}
+		if t.told != 0 && t.told != e.Batch {
+			t.turns = append(t.turns, from)
+		}
 		t.told = e.Batch
 		l.work += *e.Seconds
 		t.done = append(t.done, p)

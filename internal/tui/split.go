@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"image/color"
 	"math"
+	"strings"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -27,7 +28,7 @@ var splitKeys = struct{ fewer, more, up, down, run key.Binding }{
 	more:  key.NewBinding(key.WithKeys("]", "right", "l")),
 	up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll")),
 	down:  key.NewBinding(key.WithKeys("down", "j")),
-	run:   key.NewBinding(key.WithKeys("enter", "r"), key.WithHelp("enter", "run this plan")),
+	run:   key.NewBinding(key.WithKeys("enter", "r"), key.WithHelp("enter", "run it")),
 }
 
 func (v *splitView) name() string { return "Split" }
@@ -37,7 +38,7 @@ func (v *splitView) figure() (string, bool) {
 }
 
 func (v *splitView) keys() []key.Binding {
-	return []key.Binding{splitKeys.fewer, splitKeys.up, splitKeys.run}
+	return []key.Binding{splitKeys.fewer, splitKeys.run, splitKeys.up}
 }
 
 func (v *splitView) press(msg tea.KeyPressMsg) action {
@@ -94,7 +95,9 @@ func (v *splitView) drawHeading(c canvas, plan *split.Plan) {
 	t := c.theme
 	fog, ink := style{colour: t.fog}, style{t.ink, true}
 	x := c.text(2, 1, ink, plural(len(plan.Shards), "shard"))
-	x = c.text(x+2, 1, fog, "groups stay together")
+	if c.width >= wideScreen {
+		x = c.text(x+2, 1, fog, "groups stay together")
+	}
 	x = c.text(x+4, 1, fog, "finish ")
 	x = c.text(x, 1, ink, timing.ClockTenths(plan.Finish))
 	x = c.text(x+3, 1, fog, "floor ")
@@ -148,7 +151,9 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 	}
 	line := left + int(math.Round(plan.Floor*scale))
 	for y := range rows * step {
-		c.text(line, y, style{colour: t.amber}, "┊")
+		if under := c.cells.CellAt(c.left+line, c.top+y); under != nil && strings.TrimSpace(under.Content) == "" {
+			c.text(line, y, style{colour: t.amber}, "┊")
+		}
 	}
 	label := "floor " + timing.ClockTenths(plan.Floor)
 	if plan.Setter != nil {
@@ -254,7 +259,11 @@ func (v *splitView) drawAdvice(c canvas, plan *split.Plan) {
 	say(ink, "What stands in the way?")
 	y++
 	if plan.Setter == nil {
-		say(fog, "nothing but the work itself: the shards are evenly full")
+		say(fog, "nothing yet but the work itself")
+		if n, setter := firstSetter(s); setter != nil {
+			say(fog, fmt.Sprintf("from %d shards on ", n), style{colour: t.amber}, cut(outcome.PlainLine(setter.Label), 30),
+				fog, fmt.Sprintf(", %s in one piece", timing.Short(setter.Seconds)))
+		}
 	} else {
 		say(style{colour: t.amber}, cut(outcome.PlainLine(plan.Setter.Label), 30), fog, fmt.Sprintf(" is %s in one piece", timing.Short(plan.Setter.Seconds)))
 		if test := longest(s, plan.Setter); test != "" {
@@ -265,6 +274,17 @@ func (v *splitView) drawAdvice(c canvas, plan *split.Plan) {
 		y++
 		say(style{colour: t.amber}, plural(plan.Unknown, "test"), fog, " never measured: times are estimates")
 	}
+}
+
+// firstSetter gives the least number of shards at which one unit is the floor,
+// so that more shards bring nothing, and that unit.
+func firstSetter(s *session) (int, *split.Unit) {
+	for i := range s.picked.plans {
+		if setter := s.picked.plans[i].Setter; setter != nil {
+			return i + 1, setter
+		}
+	}
+	return 0, nil
 }
 
 // buys writes seconds saved.

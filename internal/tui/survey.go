@@ -50,7 +50,7 @@ func (v *survey) figure() (string, bool) {
 
 func (v *survey) keys() []key.Binding {
 	k := surveyKeys
-	return []key.Binding{k.narrow, k.takeOut, k.only, k.undo, k.panel, k.run, k.hunt, k.edit}
+	return []key.Binding{k.narrow, k.takeOut, k.only, k.undo, k.run, k.panel, k.hunt, k.edit}
 }
 
 func (v *survey) press(msg tea.KeyPressMsg) action {

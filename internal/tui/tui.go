@@ -73,7 +73,7 @@ type App struct {
 	dark          bool
 	profile       colorprofile.Profile
 	revision      string
-	message       string // of what went wrong last
+	message       string         // of what went wrong last
 	waiting       []catalog.Test // to be hunted once the run that ended is kept
 	ticking       bool
 	quitting      bool
@@ -246,8 +246,8 @@ func (a *App) huntEnded(msg huntEndedMsg) {
 var (
 	keyQuit  = key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit"))
 	keyLegs  = key.NewBinding(key.WithKeys("1", "2", "3", "4"), key.WithHelp("1-4", "legs"))
-	keyPick  = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "type a pick"))
-	keyHelp  = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "all keys"))
+	keyPick  = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "pick"))
+	keyHelp  = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys"))
 	keyPanel = key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "panel"))
 )
 

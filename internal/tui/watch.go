@@ -74,7 +74,7 @@ func (v *watch) figure() (string, bool) {
 
 func (v *watch) keys() []key.Binding {
 	k := watchKeys
-	return []key.Binding{k.hunt, k.edit, k.again, k.all, k.cancel, k.move, k.panel}
+	return []key.Binding{k.hunt, k.panel, k.move, k.edit, k.again, k.all, k.cancel}
 }
 
 func (v *watch) press(msg tea.KeyPressMsg) action {
@@ -187,7 +187,11 @@ func (v *watch) drawCounts(c canvas, run *liveRun) {
 	x := c.text(2, 1, style{t.ink, true}, fmt.Sprintf("%d of %d", run.run.Done(), run.total))
 	for _, o := range outcome.All {
 		if n := run.run.Counts[o]; n > 0 {
-			x = c.text(x+3, 1, style{colour: t.outcome(o)}, fmt.Sprintf("%s %d %s", o.Shape(), n, o))
+			words := fmt.Sprintf("%s %d %s", o.Shape(), n, o)
+			if c.width < wideScreen {
+				words = fmt.Sprintf("%s %d", o.Shape(), n)
+			}
+			x = c.text(x+3, 1, style{colour: t.outcome(o)}, words)
 		}
 	}
 	fog, ink := style{colour: t.fog}, style{t.ink, true}
@@ -275,7 +279,7 @@ func (v *watch) drawDone(c canvas, a axis, track *track, y, rows int) {
 			amount = 0.58
 		}
 		bad, isBad := pieceAt(track.bad, from, to)
-		if p.first && !isBad && a.at(p.from) == x && a.at(p.to) > x {
+		if i, _ := slices.BinarySearch(track.turns, from); i < len(track.turns) && track.turns[i] < to && !isBad {
 			continue // air between batches
 		}
 		switch {
