@@ -166,7 +166,8 @@ func (s *session) kill() {
 func (s *session) end() string {
 	s.kill()
 	_ = s.stdin.Close()
-	go func() { _, _ = io.Copy(io.Discard, s.stdout) }()
+	stdout := s.stdout // the next process will have another
+	go func() { _, _ = io.Copy(io.Discard, stdout) }()
 	<-s.stderr.ended
 	s.mu.Lock()
 	s.cmd = nil
@@ -218,7 +219,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Si
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		batch.Ended(ending, func(string) (string, string, int) { return "", "", 0 })
+		batch.Ended(ending, func(string) (string, string, int) { return s.stderr.lastWords(), "", 0 })
 		if !batch.Began() && fresh {
 			return fmt.Errorf("the test host of suite %s ended before its first test: %s\n%s", s.adapter.Suite, ending, s.stderr.text())
 		}
@@ -382,6 +383,13 @@ func (t *tail) Write(data []byte) (int, error) {
 		t.kept = bytes.Clone(t.kept[len(t.kept)-tailLimit:])
 	}
 	return len(data), nil
+}
+
+// lastWords is the end of what was written. It cannot be told from when it is:
+// the streams of a process are not ordered.
+func (t *tail) lastWords() string {
+	lines := strings.Split(t.text(), "\n")
+	return strings.Join(lines[max(0, len(lines)-3):], "\n")
 }
 
 func (t *tail) text() string {

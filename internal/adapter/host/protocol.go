@@ -50,9 +50,6 @@ type Error struct {
 
 func (e *Error) Error() string { return e.Message }
 
-// CodeNoMethod is the code of an Error for a method that a host does not have.
-const CodeNoMethod = -32601
-
 // HelloParams introduces Fern Relay and the slot in which the host runs.
 type HelloParams struct {
 	Protocol string `json:"protocol"`

@@ -1,0 +1,209 @@
+package host
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+)
+
+// TestMain lets the test binary be the host as well, as a real second process.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == "be-a-host" {
+		beHost(os.Args[2:])
+		return
+	}
+	os.Exit(m.Run())
+}
+
+// beHost is a host whose tests do what their names say.
+func beHost(traits []string) {
+	state := 0
+	send := func(m Message) {
+		m.Version = "2.0"
+		line, _ := json.Marshal(m)
+		fmt.Println(string(line))
+	}
+	note := func(method string, n Note) {
+		params, _ := json.Marshal(n)
+		send(Message{Method: method, Params: params})
+	}
+	lines := bufio.NewScanner(os.Stdin)
+	for lines.Scan() {
+		var m Message
+		_ = json.Unmarshal(lines.Bytes(), &m)
+		answer := Message{ID: m.ID, Result: json.RawMessage("{}")}
+		switch m.Method {
+		case MethodHello:
+			answer.Result = json.RawMessage(`{"protocol":"fern-host/1","name":"made up"}`)
+			if slices.Contains(traits, "of-another-time") {
+				answer.Result = json.RawMessage(`{"protocol":"fern-host/9"}`)
+			}
+		case MethodDiscover:
+			answer.Result = json.RawMessage(`{"tests":[{"group":"g","name":"a b","tags":["x"],"file":"f.py","line":3},{"group":"g","name":"marked","marks":{"skip":"why"}}]}`)
+		case MethodReset:
+			state = 0
+			if slices.Contains(traits, "without-reset") {
+				answer.Result, answer.Error = nil, &Error{Message: "no such method"}
+			}
+		case MethodState:
+			answer.Result = json.RawMessage(fmt.Sprintf(`{"values":[{"kind":"variable","name":"state","value":"%d"}]}`, state))
+		case MethodRun:
+			var params RunParams
+			_ = json.Unmarshal(m.Params, &params)
+			for _, t := range params.Tests {
+				beTest(t, &state, note)
+			}
+		}
+		send(answer)
+		if m.Method == MethodBye {
+			return
+		}
+	}
+}
+
+func beTest(t TestName, state *int, note func(string, Note)) {
+	if t.Name == "silent" {
+		return
+	}
+	note(NoteStarted, Note{TestName: t})
+	switch t.Name {
+	case "dies":
+		fmt.Fprintln(os.Stderr, "famous last words")
+		os.Exit(3)
+	case "hangs":
+		time.Sleep(time.Hour)
+	case "prints":
+		fmt.Println("not a message")
+		fmt.Println(`{"also":"not"}`)
+		fmt.Fprintln(os.Stderr, "to the side")
+		time.Sleep(50 * time.Millisecond) // the two streams are not ordered
+	case "spoils":
+		*state++
+	}
+	n := Note{TestName: t, Outcome: outcome.Passed, Seconds: 0.25}
+	switch {
+	case t.Name == "fails" || t.Name == "victim" && *state > 0:
+		n.Outcome, n.Message, n.File, n.Line, n.Expected, n.Actual = outcome.Failed, "no", "f.py", 7, "1", "2"
+	case t.Name == "invents":
+		n.Outcome = "splendid"
+	}
+	note(NoteFinished, n)
+}
+
+func newAdapter(t *testing.T, traits ...string) *Adapter {
+	t.Helper()
+	return New(Config{Suite: "s", Dir: t.TempDir(), Below: "sub", Timeout: 2 * time.Second,
+		Command: append([]string{os.Args[0], "be-a-host"}, traits...)})
+}
+
+func tests(names ...string) []catalog.Test {
+	var out []catalog.Test
+	for _, name := range names {
+		out = append(out, catalog.Test{ID: catalog.ID("s", "g", name), Suite: "s", Group: "g", Name: name})
+	}
+	return out
+}
+
+func open(t *testing.T, a *Adapter) adapter.Session {
+	t.Helper()
+	s, err := a.Open(context.Background(), adapter.Slot{Number: 1, Temp: t.TempDir()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+// play runs tests and gives the fold of what is told.
+func play(t *testing.T, s adapter.Session, names ...string) *outcome.Run {
+	t.Helper()
+	r := outcome.NewRun()
+	if err := s.Run(context.Background(), tests(names...), r.Apply); err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func TestRun(t *testing.T) {
+	r := play(t, open(t, newAdapter(t)), "first", "fails", "dies", "prints", "silent", "hangs", "invents", "last")
+	for name, want := range map[string]outcome.Outcome{
+		"first": outcome.Passed, "fails": outcome.Failed, "dies": outcome.Errored, "prints": outcome.Passed, "silent": outcome.Errored,
+		"hangs": outcome.TimedOut, "invents": outcome.Errored, "last": outcome.Passed,
+	} {
+		if got := r.Result("s:g#" + name); got == nil || got.Outcome != want {
+			t.Errorf("%s: %+v, want %s", name, got, want)
+		}
+	}
+	if f := r.Result("s:g#fails"); f.File != "sub/f.py" || f.Line != 7 || f.Expected != "1" || f.Seconds != 0.25 {
+		t.Errorf("the failure came as %+v", f)
+	}
+	for name, words := range map[string]string{"dies": "exit status 3; its last words: famous last words", "silent": "no outcome", "hangs": "timed out at 2s", "invents": "splendid"} {
+		if m := r.Result("s:g#" + name).Message; !strings.Contains(m, words) {
+			t.Errorf("%s says %q", name, m)
+		}
+	}
+	for _, words := range []string{"not a message", `{"also":"not"}`, "to the side"} {
+		if out := string(r.Result("s:g#prints").Output); !strings.Contains(out, words) {
+			t.Errorf("%q is not in what was printed: %q", words, out)
+		}
+	}
+}
+
+// TestStateOfASession holds that state leaks from run to run, and that Reset and
+// Probe begin afresh, with and without the host's help.
+func TestStateOfASession(t *testing.T) {
+	for _, traits := range [][]string{nil, {"without-reset"}} {
+		s := open(t, newAdapter(t, traits...))
+		play(t, s, "spoils")
+		if r := play(t, s, "victim"); r.Counts[outcome.Failed] != 1 {
+			t.Errorf("%v: the state did not leak", traits)
+		}
+		if err := s.Reset(context.Background()); err != nil {
+			t.Fatal(err)
+		}
+		if r := play(t, s, "victim"); r.Counts[outcome.Passed] != 1 {
+			t.Errorf("%v: the state outlived the reset", traits)
+		}
+		for order, want := range map[string]string{"victim": "0", "spoils spoils victim": "2"} {
+			values, err := s.Probe(context.Background(), tests(strings.Fields(order)...))
+			if err != nil || len(values) != 1 || values[0].Text != want {
+				t.Errorf("%v: %s begins with %v, %v; want %s", traits, order, values, err, want)
+			}
+		}
+	}
+}
+
+func TestCancel(t *testing.T) {
+	s := open(t, newAdapter(t))
+	ctx, cancel := context.WithCancel(context.Background())
+	time.AfterFunc(200*time.Millisecond, cancel)
+	began := time.Now()
+	err := s.Run(ctx, tests("first", "hangs"), func(outcome.Event) {})
+	if err == nil || time.Since(began) > 1500*time.Millisecond {
+		t.Errorf("it ended after %s with %v", time.Since(began), err)
+	}
+}
+
+func TestDiscover(t *testing.T) {
+	found, err := newAdapter(t).Discover(context.Background())
+	if err != nil || len(found) != 2 || found[0].ID != "s:g#a b" || found[0].File != "sub/f.py" || found[0].Kind != catalog.KindTest || found[1].Marks.Skip != "why" {
+		t.Errorf("found %+v, %v", found, err)
+	}
+	if _, err := newAdapter(t, "of-another-time").Discover(context.Background()); err == nil || !strings.Contains(err.Error(), "fern-host/9") {
+		t.Errorf("another protocol: %v", err)
+	}
+	a := New(Config{Suite: "s", Dir: t.TempDir(), Command: []string{"/no/such/program"}})
+	if _, err := a.Discover(context.Background()); err == nil || !strings.Contains(err.Error(), "/no/such/program") {
+		t.Errorf("no program: %v", err)
+	}
+}

@@ -1,0 +1,199 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+)
+
+// puppet is an adapter whose tests do what their names say.
+type puppet struct {
+	scope adapter.Scope
+	mu    sync.Mutex
+	slots map[int]string // the folder for temporary files by slot
+	runs  []string       // the names of each Session.Run, joined
+}
+
+func (p *puppet) Discover(context.Context) ([]catalog.Test, error) { return nil, nil }
+func (p *puppet) Scope() adapter.Scope                             { return p.scope }
+
+func (p *puppet) Prepare(_ context.Context, tests []catalog.Test) error {
+	for _, t := range tests {
+		if t.Name == "unbuildable" {
+			return errors.New("no compiler")
+		}
+		if t.Marks.Skip != "" {
+			return errors.New("asked to build what is skipped")
+		}
+	}
+	return nil
+}
+
+func (p *puppet) Open(_ context.Context, slot adapter.Slot) (adapter.Session, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.slots[slot.Number] = slot.Temp
+	return &puppetSession{p}, nil
+}
+
+// puppetSession is a session of the puppet.
+type puppetSession struct{ puppet *puppet }
+
+func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
+	var names []string
+	for _, t := range tests {
+		names = append(names, t.Name)
+	}
+	s.puppet.mu.Lock()
+	s.puppet.runs = append(s.puppet.runs, strings.Join(names, " "))
+	s.puppet.mu.Unlock()
+	for _, t := range tests {
+		sink(outcome.Event{Event: outcome.Started, ID: t.ID})
+		o := outcome.Passed
+		switch {
+		case strings.HasPrefix(t.Name, "fail"):
+			o = outcome.Failed
+		case t.Name == "collapse":
+			return errors.New("the session collapsed")
+		case t.Name == "wait":
+			<-ctx.Done()
+			return ctx.Err()
+		}
+		sink(outcome.Event{Event: outcome.Finished, ID: t.ID, Outcome: o, Seconds: outcome.Took(0.01)})
+	}
+	return nil
+}
+
+func (s *puppetSession) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) { return nil, nil }
+func (s *puppetSession) Reset(context.Context) error                                 { return nil }
+func (s *puppetSession) Close() error                                                { return nil }
+
+func test(group, name string, seconds float64, marks catalog.Marks) catalog.Test {
+	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Marks: marks}
+}
+
+func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, workers int) (*outcome.Run, []outcome.Event) {
+	t.Helper()
+	adapters := map[string]adapter.Adapter{"s": p}
+	p.slots = map[int]string{}
+	run := outcome.NewRun()
+	var events []outcome.Event
+	err := Run(ctx, Job{Adapters: adapters, Queue: Queue(tests, adapters, false), Workers: workers}, func(e outcome.Event) {
+		run.Apply(e)
+		events = append(events, e)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return run, events
+}
+
+// TestEveryTestHasOneOutcome runs all that can happen to a test.
+func TestEveryTestHasOneOutcome(t *testing.T) {
+	p := &puppet{}
+	tests := []catalog.Test{
+		test("a", "pass", 1, catalog.Marks{}), test("a", "fail", 1, catalog.Marks{}),
+		test("a", "fail as said", 1, catalog.Marks{ExpectFail: "known"}), test("a", "pass all the same", 1, catalog.Marks{ExpectFail: "known"}),
+		test("a", "left out", 1, catalog.Marks{Skip: "no pump"}),
+		test("b", "collapse", 1, catalog.Marks{}), test("b", "behind", 1, catalog.Marks{}),
+		test("c", "only skipped", 1, catalog.Marks{Skip: "no valve"}),
+	}
+	for i := range 40 {
+		tests = append(tests, test(fmt.Sprint("more", i%7), fmt.Sprint("m", i), 0.1, catalog.Marks{}))
+	}
+	run, events := play(t, context.Background(), p, tests, 3)
+	for name, want := range map[string]outcome.Outcome{
+		"a#pass": outcome.Passed, "a#fail": outcome.Failed, "a#fail as said": outcome.Owed, "a#pass all the same": outcome.Surprise,
+		"a#left out": outcome.Skipped, "b#collapse": outcome.Errored, "b#behind": outcome.Errored, "c#only skipped": outcome.Skipped,
+	} {
+		if got := run.Result("s:" + name); got == nil || got.Outcome != want {
+			t.Errorf("%s: %+v, want %s", name, got, want)
+		}
+	}
+	finished := map[string]int{}
+	for _, e := range events {
+		if e.Event == outcome.Finished {
+			finished[e.ID]++
+			if e.Worker < 1 || e.Worker > 3 || e.Batch < 1 {
+				t.Errorf("%s finished on worker %d in batch %d", e.ID, e.Worker, e.Batch)
+			}
+		}
+	}
+	for _, test := range tests {
+		if finished[test.ID] != 1 {
+			t.Errorf("%s finished %d times", test.ID, finished[test.ID])
+		}
+	}
+	last := events[len(events)-1]
+	if events[0].Event != outcome.RunBegins || last.Event != outcome.RunEnds || last.Counts[outcome.Passed] != 41 || last.Counts[outcome.Errored] != 2 {
+		t.Errorf("it begins with %+v and ends with %+v", events[0], last)
+	}
+	if !slices.IsSortedFunc(events, func(a, b outcome.Event) int { return a.At.Compare(b.At) }) {
+		t.Errorf("the events are not in the order of time")
+	}
+	seen := map[string]bool{}
+	for slot, temp := range p.slots {
+		if _, err := os.Stat(temp); err == nil || seen[temp] {
+			t.Errorf("slot %d: the folder %s is left, or shared", slot, temp)
+		}
+		seen[temp] = true
+	}
+}
+
+func TestPrepareFails(t *testing.T) {
+	run, _ := play(t, context.Background(), &puppet{}, []catalog.Test{test("a", "unbuildable", 1, catalog.Marks{}), test("b", "other", 1, catalog.Marks{})}, 2)
+	if run.Counts[outcome.Errored] != 2 || run.Result("s:a#unbuildable").Message != "no compiler" {
+		t.Errorf("came out as %s", run.Summary())
+	}
+}
+
+// TestCancel ends a run in its middle: what has no outcome is lost.
+func TestCancel(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	time.AfterFunc(100*time.Millisecond, cancel)
+	tests := []catalog.Test{test("a", "wait", 9, catalog.Marks{}), test("a", "behind", 1, catalog.Marks{}),
+		test("b", "wait", 8, catalog.Marks{}), test("c", "never taken", 1, catalog.Marks{})}
+	run, events := play(t, ctx, &puppet{}, tests, 2)
+	if run.Counts[outcome.Lost] != 4 || run.ExitStatus() != 3 || events[len(events)-1].Event != outcome.RunEnds {
+		t.Errorf("came out as %s", run.Summary())
+	}
+}
+
+func TestQueue(t *testing.T) {
+	tests := []catalog.Test{
+		test("a", "1", 1, catalog.Marks{}), test("b", "1", 5, catalog.Marks{}), test("a", "2", 1, catalog.Marks{}), test("c", "1", 3, catalog.Marks{}),
+	}
+	for _, c := range []struct {
+		scope   adapter.Scope
+		inOrder bool
+		want    string
+	}{
+		{adapter.ScopeGroup, false, "b1 | c1 | a1 a2"},
+		{adapter.ScopeWorker, false, "b1 | c1 | a1 a2"},
+		{adapter.ScopeGroup, true, "a1 a2 | b1 | c1"},
+		{adapter.ScopeWorker, true, "a1 | b1 | a2 | c1"},
+	} {
+		var batches []string
+		for _, b := range Queue(tests, map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, c.inOrder) {
+			var names []string
+			for _, t := range b.Tests {
+				names = append(names, t.Group+t.Name)
+			}
+			batches = append(batches, strings.Join(names, " "))
+		}
+		if got := strings.Join(batches, " | "); got != c.want {
+			t.Errorf("scope %d, in order %t: %s, want %s", c.scope, c.inOrder, got, c.want)
+		}
+	}
+}
