@@ -92,10 +92,11 @@ type session struct {
 	adapter *Adapter
 	slot    adapter.Slot
 
-	mu      sync.Mutex // guards the three below against other goroutines
+	mu      sync.Mutex // guards the four below against other goroutines
 	cmd     *exec.Cmd
 	running string // the ID of the test that runs
 	batch   *adapter.Batch
+	stray   []byte // what was printed while none ran
 
 	stdin  io.WriteCloser
 	stdout io.Reader
@@ -255,8 +256,8 @@ func (s *session) hear(batch *adapter.Batch, method string, note Note) {
 	id := catalog.ID(s.adapter.Suite, note.Group, note.Name)
 	switch method {
 	case NoteStarted:
-		s.setRunning(id)
 		batch.Started(id)
+		batch.Output(id, s.setRunning(id))
 	case NoteStep:
 		batch.Step(id, note.Step, note.Outcome, note.Seconds)
 	case NoteOutput:
@@ -284,10 +285,17 @@ func (s *session) attend(batch *adapter.Batch) {
 	s.mu.Unlock()
 }
 
-func (s *session) setRunning(id string) {
+// setRunning says which test runs, none where empty, and gives what was printed
+// before it: the streams of a process are not ordered, so that a test may be
+// heard to print before it is heard to start.
+func (s *session) setRunning(id string) (printed string) {
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.running = id
-	s.mu.Unlock()
+	if id != "" {
+		printed, s.stray = string(s.stray), nil
+	}
+	return printed
 }
 
 // Probe runs all but the last test in a fresh state and asks for the state.
@@ -356,9 +364,13 @@ func (s *session) call(method string, params, answer any, hear func(method strin
 type outputOf struct{ session *session }
 
 func (o outputOf) Write(data []byte) (int, error) {
-	o.session.mu.Lock()
-	id, batch := o.session.running, o.session.batch
-	o.session.mu.Unlock()
+	s := o.session
+	s.mu.Lock()
+	id, batch := s.running, s.batch
+	if (batch == nil || id == "") && len(s.stray)+len(data) <= tailLimit {
+		s.stray = append(s.stray, data...)
+	}
+	s.mu.Unlock()
 	if batch != nil && id != "" {
 		batch.Output(id, string(data))
 	}
