@@ -171,7 +171,7 @@ func (s *session) end() string {
 	go func() { _, _ = io.Copy(io.Discard, stdout) }()
 	<-s.stderr.ended
 	s.mu.Lock()
-	s.cmd = nil
+	s.cmd, s.running = nil, ""
 	s.mu.Unlock()
 	return s.stderr.ending
 }
