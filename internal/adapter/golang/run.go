@@ -212,6 +212,9 @@ func (b *books) neverBegan(ending string, success bool) {
 		o, message = outcome.Skipped, "the test binary ended without running its tests, as a TestMain may decide"
 	}
 	said, file, line := b.adapter.failure(b.group, string(b.early))
+	if file == "" {
+		said, _, _ = strings.Cut(strings.TrimSpace(string(b.early)), "\n")
+	}
 	if said != "" {
 		message += ": " + said
 	}

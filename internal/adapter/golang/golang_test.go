@@ -1,0 +1,314 @@
+package golang
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+)
+
+// module writes a module and gives its adapter and its tests by group#name.
+func module(t *testing.T, config Config, files map[string]string) (*Adapter, map[string]catalog.Test) {
+	t.Helper()
+	dir := t.TempDir()
+	files["go.mod"] = "module example.org/made\n\ngo 1.26\n"
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	config.Suite, config.Root, config.Dir, config.Store = "u", dir, dir, filepath.Join(dir, ".store")
+	a, err := New(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	found, err := a.Discover(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	byName := map[string]catalog.Test{}
+	for _, test := range found {
+		byName[strings.TrimPrefix(test.ID, "u:")] = test
+	}
+	return a, byName
+}
+
+func choose(t *testing.T, byName map[string]catalog.Test, names ...string) []catalog.Test {
+	t.Helper()
+	var tests []catalog.Test
+	for _, name := range names {
+		test, ok := byName[name]
+		if !ok {
+			t.Fatalf("%s was not found among %v", name, byName)
+		}
+		tests = append(tests, test)
+	}
+	return tests
+}
+
+func open(t *testing.T, a *Adapter, tests []catalog.Test) adapter.Session {
+	t.Helper()
+	if err := a.Prepare(context.Background(), tests); err != nil {
+		t.Fatal(err)
+	}
+	s, err := a.Open(context.Background(), adapter.Slot{Number: 1, Temp: t.TempDir()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// TestFlagsConstraintsAndNames runs packages with one base name, a test behind a
+// constraint, a TestMain, and seeds in front of a test, with build flags and
+// arguments of the suite.
+func TestFlagsConstraintsAndNames(t *testing.T) {
+	a, found := module(t, Config{BuildFlags: []string{"-tags=special"}, Args: []string{"-short", "-test.parallel=3"}}, map[string]string{
+		"x/same/a_test.go": `package same_test
+
+import ("flag"; "os"; "testing")
+
+var began bool
+
+func TestMain(m *testing.M) { began = true; flag.Parse(); os.Exit(m.Run()) }
+
+func TestArguments(t *testing.T) {
+	parallel := flag.Lookup("test.parallel").Value.String()
+	if !testing.Short() || parallel != "3" || !began { t.Fatal(testing.Short(), parallel, began) }
+}
+
+func FuzzFirst(f *testing.F) { f.Add(1); f.Fuzz(func(t *testing.T, n int) {}) }
+`,
+		"y/same/b_test.go":        "package same\n\nimport \"testing\"\n\nfunc TestOther(t *testing.T) { if built != \"specially\" { t.Fatal(built) } }\n",
+		"y/same/special.go":       "//go:build special\n\npackage same\n\nvar built = \"specially\"\n",
+		"y/same/plain.go":         "//go:build !special\n\npackage same\n\nvar built = \"plainly\"\n",
+		"y/same/it_test.go":       "//go:build it && !never\n\npackage same\n\nimport \"testing\"\n\nfunc TestIntegration(t *testing.T) {}\n",
+		"y/same/windows_test.go":  "//go:build windows\n\npackage same\n\nimport \"testing\"\n\nfunc TestElsewhere(t *testing.T) {}\n",
+		"y/same/ignored_test.go":  "//go:build ignore\n\npackage same\n\nimport \"testing\"\n\nfunc TestIgnored(t *testing.T) {}\n",
+		"vendor/z/z_test.go":      "package z\n\nimport \"testing\"\n\nfunc TestVendored(t *testing.T) {}\n",
+		"y/testdata/t_test.go":    "package t\n\nimport \"testing\"\n\nfunc TestData(t *testing.T) {}\n",
+		"nested/go.mod":           "module example.org/nested\n",
+		"nested/n_test.go":        "package n\n\nimport \"testing\"\n\nfunc TestNested(t *testing.T) {}\n",
+		"half/broken_off_test.go": "package half\n\nimport \"testing\"\n\nfunc TestWhole(t *testing.T) {}\n\nfunc TestHalf(t *testing.T) {\n",
+	})
+	var names []string
+	for name := range found {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	want := []string{"half#TestHalf", "half#TestWhole", "x/same#FuzzFirst", "x/same#TestArguments", "y/same#TestIntegration", "y/same#TestOther"}
+	if !slices.Equal(names, want) {
+		t.Fatalf("found %v, want %v", names, want)
+	}
+	if tags := found["y/same#TestIntegration"].Tags; !slices.Equal(tags, []string{"it"}) {
+		t.Errorf("the constraint gives the tags %v", tags)
+	}
+	tests := choose(t, found, "x/same#FuzzFirst", "x/same#TestArguments", "y/same#TestIntegration", "y/same#TestOther", "half#TestWhole")
+	session := open(t, a, tests)
+	run := outcome.NewRun()
+	if err := session.Run(context.Background(), tests, run.Apply); err != nil {
+		t.Fatal(err)
+	}
+	for i, test := range tests {
+		r, o := run.Results[i], outcome.Passed
+		if test.Group == "half" {
+			o = outcome.Errored
+		}
+		if r.ID != test.ID || r.Outcome != o {
+			t.Errorf("%d: %s %s (%s), want %s %s", i, r.ID, r.Outcome, r.Message, test.ID, o)
+		}
+	}
+}
+
+// TestStaleBinary holds that a package that no longer compiles is not run from
+// its old binary, and that a mended one is built again.
+func TestStaleBinary(t *testing.T) {
+	a, found := module(t, Config{}, map[string]string{"p/p_test.go": "package p\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n"})
+	tests := choose(t, found, "p#TestX")
+	file := filepath.Join(a.Dir, "p", "p.go")
+	for i, step := range []struct {
+		source string
+		want   outcome.Outcome
+	}{{"package p\n", outcome.Passed}, {"package p\n\nvar x int = \"\"\n", outcome.Errored}, {"package p\n\nvar x int\n", outcome.Passed}} {
+		if err := os.WriteFile(file, []byte(step.source), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		run := outcome.NewRun()
+		if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
+			t.Fatal(err)
+		}
+		if got := run.Results[0]; got.Outcome != step.want {
+			t.Errorf("step %d: %s (%s), want %s", i, got.Outcome, got.Message, step.want)
+		}
+	}
+}
+
+const stateful = `package deep
+
+import (
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"example.org/made/clock"
+)
+
+type node struct {
+	name string
+	next *node
+	kids map[string][]*node
+	any  any
+	mu   sync.Mutex
+	done chan int
+	call func()
+}
+
+func quiet() {}
+func loud()  {}
+
+var (
+	ring    = func() *node { n := &node{name: "a"}; n.next = n; n.call = quiet; n.kids = map[string][]*node{"x": {n}}; return n }()
+	large   = make([]int, 300000)
+	wide    = map[int]string{}
+	started = time.Now()
+	timeout = time.Second
+	nothing *node
+	_       = 1
+)
+
+func init() { for i := range 5000 { wide[i] = "v" } }
+
+func TestNothing(t *testing.T) {}
+
+func TestSpoil(t *testing.T) {
+	ring.kids["x"][0].call = loud
+	large[20000] = 1
+	wide[4999] = "w"
+	timeout = time.Minute
+	clock.Advance()
+	os.Setenv("MADE_UP", "yes")
+	os.Chdir(os.TempDir())
+}
+
+func TestVictim(t *testing.T) {}
+
+func ExampleVictim() {
+	// Output:
+}
+`
+
+// TestProbe holds which state is told to have changed: deep in a ring, in a large
+// slice and map, in another package, in the environment and the working folder,
+// and what differs between fresh runs is told apart by the caller.
+func TestProbe(t *testing.T) {
+	a, found := module(t, Config{Timeout: time.Minute}, map[string]string{
+		"deep/deep_test.go": stateful,
+		"clock/clock.go":    "package clock\n\nvar offset int\n\nfunc Advance() { offset++ }\n",
+	})
+	for _, victim := range []string{"deep#TestVictim", "deep#ExampleVictim"} {
+		probe := func(names ...string) []hunt.Value {
+			tests := choose(t, found, append(names, victim)...)
+			values, err := open(t, a, tests).Probe(context.Background(), tests)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return values
+		}
+		var changed []string
+		for _, c := range hunt.Compare(probe(), probe("deep#TestSpoil")) {
+			changed = append(changed, c.Name)
+		}
+		want := []string{"clock.offset", "deep.large", "deep.ring", "deep.started", "deep.timeout", "deep.wide", "working folder", "MADE_UP"}
+		slices.Sort(changed)
+		slices.Sort(want)
+		if !slices.Equal(changed, want) {
+			t.Errorf("%s: changed is %v, want %v", victim, changed, want)
+		}
+		for _, c := range hunt.Compare(probe(), probe("deep#TestNothing")) {
+			if c.Name != "deep.started" {
+				t.Errorf("%s: a test that does nothing changed %+v", victim, c)
+			}
+		}
+	}
+}
+
+// log is a listener that writes down what it hears, output joined.
+type log struct{ lines []string }
+
+func (l *log) add(format string, args ...any) {
+	l.lines = append(l.lines, fmt.Sprintf(format, args...))
+}
+
+func (l *log) started(name string)                    { l.add("started %s", name) }
+func (l *log) paused(name string)                     { l.add("paused %s", name) }
+func (l *log) continued(name string)                  { l.add("continued %s", name) }
+func (l *log) step(n, step string, o outcome.Outcome) { l.add("step %s %s %s", n, step, o) }
+func (l *log) finished(n string, o outcome.Outcome, _ bool) {
+	l.add("finished %s %s", n, o)
+}
+func (l *log) output(name, text string) {
+	prefix := "output " + name + ": "
+	if n := len(l.lines); n > 0 && strings.HasPrefix(l.lines[n-1], prefix) {
+		l.lines[n-1] += text
+		return
+	}
+	l.add("%s%s", prefix, text)
+}
+
+const told = "before\n\x16=== RUN   TestA\nhello\n\x16=== RUN   TestA/s\n\x16--- PASS: TestA/s (0.00s)\n\x16=== NAME  TestA\nno newline" +
+	"\x16--- FAIL: TestA (0.01s)\ngot:\n1\n\x16=== RUN   TestB\n=== RUN   TestFake\n--- PASS: TestFake (0.00s)\n\x16=== PAUSE TestB\n" +
+	"\x16=== CONT  TestB\n\x16--- SKIP: TestB (0.00s)\n\x16=== RUN   FernRelayExample\n\x16=== RUN   ExampleX\n\x16--- PASS: ExampleX (0.00s)\n" +
+	"\x16=== NAME  \n\x16--- PASS: FernRelayExample (0.00s)\n\x16=== NAME  \n\x16PASS\n"
+
+func hear(pieces ...string) string {
+	l := &log{}
+	v := &verbose{listener: l}
+	for _, piece := range pieces {
+		if n, err := v.Write([]byte(piece)); n != len(piece) || err != nil {
+			panic(err)
+		}
+	}
+	v.Close()
+	return strings.Join(l.lines, "|")
+}
+
+func TestVerbose(t *testing.T) {
+	want := "output : before\n|started TestA|output TestA: hello\n|step TestA s passed|output TestA: no newline|output TestA: got:\n1\n|finished TestA failed|" +
+		"started TestB|output TestB: === RUN   TestFake\n--- PASS: TestFake (0.00s)\n|paused TestB|continued TestB|finished TestB skipped|" +
+		"started ExampleX|finished ExampleX passed"
+	got := strings.ReplaceAll(hear(told), "no newlinegot", "no newline|output TestA: got")
+	if got != want {
+		t.Errorf("heard\n%s\nwant\n%s", got, want)
+	}
+}
+
+// FuzzVerbose holds that it does not matter in which pieces the output comes.
+func FuzzVerbose(f *testing.F) {
+	f.Add(told, 7)
+	f.Add("\x16\x16=== RUN   A\n\x16--- PASS: A (0s)", 1)
+	f.Fuzz(func(t *testing.T, text string, size int) {
+		if size < 1 || len(text) > 10000 {
+			return
+		}
+		var pieces []string
+		for chunk := range slices.Chunk([]byte(text), size) {
+			pieces = append(pieces, string(chunk))
+		}
+		if whole, split := hear(text), hear(pieces...); whole != split {
+			t.Errorf("in one piece\n%q\nin pieces of %d\n%q", whole, size, split)
+		}
+	})
+}
