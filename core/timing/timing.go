@@ -18,7 +18,7 @@ import (
 const Default = 0.1
 
 // Expect sets Expected and Known of every test from the seconds of its latest
-// runs, newest first, by ID: their median, so that one odd run does not bend it.
+// runs, by ID: their median, so that one odd run does not bend it.
 // A test never measured gets the median of its group, then of its suite, then
 // of all, then Default. A test that is marked to be skipped takes no time.
 func Expect(tests []catalog.Test, past map[string][]float64) {

@@ -7,7 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -31,8 +32,9 @@ CREATE TABLE runs (
 	workers INTEGER NOT NULL
 );
 CREATE TABLE tests (
-	key INTEGER PRIMARY KEY,
-	id  TEXT NOT NULL UNIQUE
+	key    INTEGER PRIMARY KEY,
+	id     TEXT NOT NULL UNIQUE,
+	recent TEXT NOT NULL DEFAULT '' -- what came of it in the latest runs, see encode
 );
 CREATE TABLE results (
 	run      INTEGER NOT NULL REFERENCES runs(number),
@@ -117,7 +119,11 @@ func (l *Ledger) Keep(pick string, workers int, run *outcome.Run) (number int, e
 	if err != nil {
 		return 0, err
 	}
-	addTest, err := tx.Prepare("INSERT INTO tests (id) VALUES (?) ON CONFLICT DO NOTHING")
+	recent, err := readRecent(tx)
+	if err != nil {
+		return 0, err
+	}
+	addTest, err := tx.Prepare("INSERT INTO tests (id, recent) VALUES (?1, ?2) ON CONFLICT (id) DO UPDATE SET recent = ?2")
 	if err != nil {
 		return 0, err
 	}
@@ -128,7 +134,8 @@ func (l *Ledger) Keep(pick string, workers int, run *outcome.Run) (number int, e
 		return 0, err
 	}
 	for position, r := range run.Results {
-		if _, err := addTest.Exec(r.ID); err != nil {
+		latest := append(recent[r.ID], Moment{r.Outcome, r.Seconds})
+		if _, err := addTest.Exec(r.ID, encode(latest[max(0, len(latest)-recentKept):])); err != nil {
 			return 0, err
 		}
 		_, err := addResult.Exec(last, r.ID, position, r.Worker, r.Batch, r.Started.UnixMilli(), string(r.Outcome), r.Seconds,
@@ -207,52 +214,62 @@ func (l *Ledger) results(k *Kept) (*outcome.Run, error) {
 	return run, rows.Err()
 }
 
-// timesKept is how many of a test's latest measurements make its expected time.
-const timesKept = 9
-
-// Seconds gives the latest measured seconds of every test, newest first, by ID.
-func (l *Ledger) Seconds() (map[string][]float64, error) {
-	past := map[string][]float64{}
-	err := l.latest(func(id string, o outcome.Outcome, seconds float64) {
-		measured := o == outcome.Passed || o == outcome.Failed || o == outcome.Owed || o == outcome.Surprise
-		if measured && len(past[id]) < timesKept {
-			past[id] = append(past[id], seconds)
-		}
-	})
-	return past, err
+// Moment is what came of a test in one run.
+type Moment struct {
+	Outcome outcome.Outcome
+	Seconds float64
 }
 
-// outcomesKept is how many runs back outcomes are shown.
-const outcomesKept = 20
+// recentKept is how many of its latest moments stand with a test itself, so that
+// a large suite opens without going through all results of many runs.
+const recentKept = 20
 
-// Outcomes gives the outcomes of every test in the latest runs, oldest first, by ID.
-func (l *Ledger) Outcomes() (map[string][]outcome.Outcome, error) {
-	past := map[string][]outcome.Outcome{}
-	err := l.latest(func(id string, o outcome.Outcome, _ float64) {
-		past[id] = append(past[id], o)
-	})
-	for _, outcomes := range past {
-		slices.Reverse(outcomes)
-	}
-	return past, err
-}
+// Recent gives the latest moments of every test, oldest first, by ID.
+func (l *Ledger) Recent() (map[string][]Moment, error) { return readRecent(l.db) }
 
-// latest visits the results of the latest runs, newest first.
-func (l *Ledger) latest(visit func(id string, o outcome.Outcome, seconds float64)) error {
-	rows, err := l.db.Query(`SELECT tests.id, outcome, seconds FROM results JOIN tests ON tests.key = results.test
-		WHERE run > (SELECT coalesce(max(number), 0) FROM runs) - ? ORDER BY run DESC, position`, outcomesKept)
+func readRecent(from interface {
+	Query(query string, args ...any) (*sql.Rows, error)
+}) (map[string][]Moment, error) {
+	rows, err := from.Query("SELECT id, recent FROM tests")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer rows.Close()
+	recent := map[string][]Moment{}
 	for rows.Next() {
-		var id string
-		var o outcome.Outcome
-		var seconds float64
-		if err := rows.Scan(&id, &o, &seconds); err != nil {
-			return err
+		var id, text string
+		if err := rows.Scan(&id, &text); err != nil {
+			return nil, err
 		}
-		visit(id, o, seconds)
+		if recent[id], err = decode(text); err != nil {
+			return nil, fmt.Errorf("what is kept of %s: %w", id, err)
+		}
 	}
-	return rows.Err()
+	return recent, rows.Err()
+}
+
+// encode writes moments as words: outcome, seconds, outcome, seconds, …
+func encode(moments []Moment) string {
+	var out []byte
+	for i, m := range moments {
+		if i > 0 {
+			out = append(out, ' ')
+		}
+		out = append(append(out, m.Outcome...), ' ')
+		out = strconv.AppendFloat(out, m.Seconds, 'g', 5, 64)
+	}
+	return string(out)
+}
+
+func decode(text string) ([]Moment, error) {
+	words := strings.Fields(text)
+	moments := make([]Moment, 0, len(words)/2)
+	for i := 0; i+1 < len(words); i += 2 {
+		seconds, err := strconv.ParseFloat(words[i+1], 64)
+		if err != nil {
+			return nil, err
+		}
+		moments = append(moments, Moment{outcome.Outcome(words[i]), seconds})
+	}
+	return moments, nil
 }

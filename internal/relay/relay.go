@@ -134,13 +134,11 @@ func (r *Relay) recall(c *catalog.Catalog) (Memory, error) {
 	m := Memory{Catalog: c}
 	seconds := map[string][]float64{}
 	if r.ledger != nil {
-		var err error
-		if seconds, err = r.ledger.Seconds(); err != nil {
+		recent, err := r.ledger.Recent()
+		if err != nil {
 			return m, err
 		}
-		if m.Past, err = r.ledger.Outcomes(); err != nil {
-			return m, err
-		}
+		m.Past, seconds = outcomesOf(recent), secondsOf(recent)
 		if m.Runs, err = r.ledger.Runs(); err != nil {
 			return m, err
 		}
@@ -154,6 +152,33 @@ func (r *Relay) recall(c *catalog.Catalog) (Memory, error) {
 		}
 	}
 	return m, nil
+}
+
+func outcomesOf(recent map[string][]ledger.Moment) map[string][]outcome.Outcome {
+	past := make(map[string][]outcome.Outcome, len(recent))
+	for id, moments := range recent {
+		for _, m := range moments {
+			past[id] = append(past[id], m.Outcome)
+		}
+	}
+	return past
+}
+
+// timesCounted is how many of a test's latest measurements make its expected time.
+const timesCounted = 9
+
+// secondsOf gives the latest measured seconds of every test.
+func secondsOf(recent map[string][]ledger.Moment) map[string][]float64 {
+	past := make(map[string][]float64, len(recent))
+	for id, moments := range recent {
+		for _, m := range slices.Backward(moments) {
+			measured := m.Outcome == outcome.Passed || m.Outcome == outcome.Failed || m.Outcome == outcome.Owed || m.Outcome == outcome.Surprise
+			if measured && len(past[id]) < timesCounted {
+				past[id] = append(past[id], m.Seconds)
+			}
+		}
+	}
+	return past
 }
 
 // Workers is how many workers run where nothing is said: as fern.toml says, or

@@ -1,0 +1,158 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"fernrelay/core/outcome"
+)
+
+func open(t *testing.T, dir string) *Ledger {
+	t.Helper()
+	l, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = l.Close() })
+	return l
+}
+
+// run makes a run with these outcomes by ID, each of so many seconds.
+func run(seconds float64, results ...string) *outcome.Run {
+	r := outcome.NewRun()
+	at := time.UnixMilli(1_700_000_000_000)
+	r.Apply(outcome.Event{Event: outcome.RunBegins, At: at})
+	for i, text := range results {
+		id, o, _ := strings.Cut(text, " ")
+		at = at.Add(time.Duration(seconds * float64(time.Second)))
+		if outcome.Outcome(o) != outcome.Lost {
+			r.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1 + i%2, Batch: i + 1, At: at.Add(-time.Duration(seconds * float64(time.Second)))})
+		}
+		r.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Outcome(o), Seconds: outcome.Took(seconds), At: at,
+			Message: "m" + id, File: "f.go", Line: i, Expected: "1", Actual: "2"})
+	}
+	r.Apply(outcome.Event{Event: outcome.RunEnds, At: at})
+	return r
+}
+
+func TestKeepAndLast(t *testing.T) {
+	dir := t.TempDir()
+	l := open(t, dir)
+	if _, _, err := l.Last(); !errors.Is(err, ErrNoRun) {
+		t.Errorf("an empty ledger gives %v", err)
+	}
+	first := run(1, "a passed", "b failed", "c passed")
+	second := run(2, "c timed-out", "a passed", "d lost")
+	for i, r := range []*outcome.Run{first, second} {
+		if n, err := l.Keep(fmt.Sprint("pick", i), 2, r); n != i+1 || err != nil {
+			t.Fatalf("kept as %d, %v", n, err)
+		}
+	}
+	l = open(t, dir) // as another process would
+	kept, got, err := l.Last()
+	if err != nil || kept.Number != 2 || kept.Pick != "pick1" || kept.Workers != 2 {
+		t.Fatalf("the last is %+v, %v", kept, err)
+	}
+	for i, want := range second.Results {
+		want.Started, want.Ended = want.Started.Local(), want.Ended.Local()
+		if g := *got.Results[i]; !reflect.DeepEqual(g, *want) && want.Outcome != outcome.Lost {
+			t.Errorf("kept %+v, got back %+v", *want, g)
+		}
+	}
+	if !got.Started.Equal(second.Started) || !got.Ended.Equal(second.Ended) || got.Counts[outcome.Lost] != 1 {
+		t.Errorf("got back %s from %s to %s", got.Summary(), got.Started, got.Ended)
+	}
+	if bad, _, err := l.LastBad("b"); err != nil || bad.Number != 1 {
+		t.Errorf("b was last bad in %+v, %v", bad, err)
+	}
+	if _, _, err := l.LastBad("a"); !errors.Is(err, ErrNoRun) {
+		t.Errorf("a was never bad: %v", err)
+	}
+	recent, err := l.Recent()
+	want := map[string][]Moment{"a": {{outcome.Passed, 1}, {outcome.Passed, 2}}, "b": {{outcome.Failed, 1}},
+		"c": {{outcome.Passed, 1}, {outcome.TimedOut, 2}}, "d": {{outcome.Lost, 2}}}
+	if err != nil || !reflect.DeepEqual(recent, want) {
+		t.Errorf("lately came %v, %v; want %v", recent, err, want)
+	}
+	for range 2 * recentKept {
+		if _, err := l.Keep("", 1, run(0.25, "a passed")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if recent, err := l.Recent(); err != nil || len(recent["a"]) != recentKept || len(recent["b"]) != 1 {
+		t.Errorf("%d moments of a are kept, %v", len(recent["a"]), err)
+	}
+}
+
+// TestManyAtOnce keeps runs from several ledgers on one file at the same time.
+func TestManyAtOnce(t *testing.T) {
+	dir := t.TempDir()
+	var wg sync.WaitGroup
+	for range 4 {
+		wg.Go(func() {
+			l, err := Open(dir)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer l.Close()
+			for range 10 {
+				if _, err := l.Keep("", 1, run(1, "a passed", "b failed")); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if n, err := open(t, dir).Runs(); n != 40 || err != nil {
+		t.Errorf("%d runs are kept, %v", n, err)
+	}
+}
+
+func TestUnreadable(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "ledger.db"), []byte(strings.Repeat("not a database", 1000)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "ledger.db") || !strings.Contains(err.Error(), "move the file away") {
+		t.Errorf("a damaged file gives %v", err)
+	}
+	newer := t.TempDir()
+	l := open(t, newer)
+	if _, err := l.db.Exec("PRAGMA user_version = 99"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(newer); err == nil || !strings.Contains(err.Error(), "version 99") {
+		t.Errorf("a newer file gives %v", err)
+	}
+}
+
+// BenchmarkRecent opens the past of 20,000 tests with 20 runs each.
+func BenchmarkRecent(b *testing.B) {
+	l, err := Open(b.TempDir())
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer l.Close()
+	results := make([]string, 20_000)
+	for i := range results {
+		results[i] = fmt.Sprint("suite:group#test", i, " passed")
+	}
+	for range recentKept {
+		if _, err := l.Keep("", 1, run(1, results...)); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for b.Loop() {
+		if _, err := l.Recent(); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
