@@ -53,6 +53,7 @@ type liveRun struct {
 	err      error // what kept the run from being kept
 	cancel   context.CancelFunc
 	past     map[string][]outcome.Outcome // of the runs before
+	place    map[string]int               // in the order of its track, by ID
 	events   inbox[outcome.Event]
 }
 
@@ -65,6 +66,7 @@ type track struct {
 	batch   int       // that it works on, from 0; -1 before the first
 	told    int       // the batch of the latest of done, from 1
 	turns   []float64 // when it went from one batch to the next
+	order   []string  // the IDs of the tests it began
 }
 
 type piece struct {
@@ -91,7 +93,7 @@ type runEndedMsg struct {
 func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, tea.Cmd) {
 	ctx, cancel := context.WithCancel(ctx)
 	live := &liveRun{total: len(q.Tests), run: outcome.NewRun(), began: time.Now(), cancel: cancel,
-		past: r.Past, tracks: make([]track, q.Workers), expected: make(map[string]float64, len(q.Tests))}
+		past: r.Past, tracks: make([]track, q.Workers), expected: make(map[string]float64, len(q.Tests)), place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
@@ -138,6 +140,8 @@ func (l *liveRun) onTracks(e outcome.Event) {
 	switch e.Event {
 	case outcome.Started:
 		t.running, t.since, t.batch = e.ID, at, e.Batch-1
+		l.place[e.ID] = len(t.order)
+		t.order = append(t.order, e.ID)
 		l.batches[t.batch].begun = true
 	case outcome.Finished:
 		l.batches[e.Batch-1].begun = true
@@ -160,6 +164,15 @@ func (l *liveRun) onTracks(e outcome.Event) {
 			t.running = ""
 		}
 	}
+}
+
+// before lists the IDs of the tests that a worker began before a result's.
+func (l *liveRun) before(r *outcome.Result) []string {
+	at, ok := l.place[r.ID]
+	if !ok {
+		return nil
+	}
+	return l.tracks[r.Worker-1].order[:at]
 }
 
 // planned is a batch that is still to come, where it should come.

@@ -31,6 +31,7 @@ type pickedMsg struct {
 func newPickLine() pickLine {
 	input := textinput.New()
 	input.Prompt = ""
+	input.SetVirtualCursor(false) // the terminal's own is shown
 	return pickLine{input: input}
 }
 

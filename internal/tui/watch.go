@@ -16,6 +16,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
+	"fernrelay/internal/report"
 )
 
 // watch shows a run: a track a worker on one time axis, the failures as they
@@ -28,14 +29,6 @@ type watch struct {
 	detail  bool // on a narrow screen, the detail lies over the list
 	listTop int  // row where the list begins, for clicks
 	source  source
-	before  before
-}
-
-// before is what ran before a failure on its worker, gathered once for each.
-type before struct {
-	result *outcome.Result
-	count  int
-	last   []string // names
 }
 
 // source is the lines of a file around the place of a failure, read once.
@@ -521,8 +514,12 @@ func (v *watch) drawBefore(c canvas, y int, r *outcome.Result) {
 	if r.Worker == 0 || y >= c.height {
 		return
 	}
-	v.gather(r)
-	n, last := v.before.count, v.before.last
+	before := v.session.run.before(r)
+	n := len(before)
+	var last []string
+	for _, id := range before[max(0, n-3):] {
+		last = append(last, report.Name(id))
+	}
 	past := v.session.run.past[r.ID]
 	c.text(0, y, style{colour: t.fog}, "past")
 	drawPast(c, 10, y, past, min(len(past), 20))
@@ -530,24 +527,6 @@ func (v *watch) drawBefore(c canvas, y int, r *outcome.Result) {
 	c.text(10, y+2, style{colour: t.ink}, cut(strings.Join(last, ", "), c.width-10))
 	if n > 0 {
 		c.text(0, y+4, style{colour: t.orchid}, cut(fmt.Sprintf("h hunts it: about %d halvings of what ran before it", int(math.Ceil(math.Log2(float64(n+1))))), c.width))
-	}
-}
-
-// gather counts what ran before a failure on its worker.
-func (v *watch) gather(r *outcome.Result) {
-	if v.before.result == r {
-		return
-	}
-	v.before = before{result: r}
-	for _, other := range v.session.run.run.Results {
-		if other == r {
-			return
-		}
-		if other.Worker == r.Worker {
-			_, name, _ := strings.Cut(outcome.PlainLine(other.ID), "#")
-			v.before.count++
-			v.before.last = append(v.before.last[max(0, len(v.before.last)-2):], name)
-		}
 	}
 }
 

@@ -1,0 +1,258 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/project"
+	"fernrelay/internal/relay"
+)
+
+// made makes a suite of so many groups and tags, with hostile names among them.
+func made(groups, perGroup, tags int) *relay.Relay {
+	random := rand.New(rand.NewPCG(1, 1))
+	var tests []catalog.Test
+	past := map[string][]outcome.Outcome{}
+	for g := range groups {
+		group := fmt.Sprintf("area%d/group-%d", g%7, g)
+		for i := range perGroup {
+			name := fmt.Sprintf("case_%d", i)
+			if i == 3 {
+				name = "水\x1b[31m" + strings.Repeat("long", 50)
+			}
+			t := catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, File: "a/b.go", Line: 1 + i}
+			for range 1 + random.IntN(3) {
+				t.Tags = append(t.Tags, fmt.Sprint("tag", random.IntN(tags)))
+			}
+			tests = append(tests, t)
+			past[t.ID] = []outcome.Outcome{outcome.Passed, outcome.All[i%len(outcome.All)]}
+		}
+	}
+	c := catalog.New(tests)
+	seconds := map[string][]float64{}
+	for _, t := range c.Tests {
+		seconds[t.ID] = []float64{random.Float64()}
+	}
+	timing.Expect(c.Tests, seconds)
+	return &relay.Relay{Project: &project.Project{Name: "made up", Workers: 4}, Memory: relay.Memory{Catalog: c, Past: past}}
+}
+
+func newApp(t testing.TB, r *relay.Relay) *App {
+	t.Helper()
+	a, err := New(context.Background(), r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+// settle runs the commands that follow from a message, except those that wait.
+func settle(a *App, msg tea.Msg) {
+	_, cmd := a.Update(msg)
+	for cmd != nil {
+		next := cmd()
+		if batch, ok := next.(tea.BatchMsg); ok {
+			for _, c := range batch {
+				if c != nil {
+					settle(a, c())
+				}
+			}
+			return
+		}
+		if _, picked := next.(pickedMsg); !picked {
+			return
+		}
+		_, cmd = a.Update(next)
+	}
+}
+
+func press(a *App, keys string) {
+	for _, r := range keys {
+		code := map[rune]rune{'⏎': tea.KeyEnter, '⇥': tea.KeyTab, '⌫': tea.KeyBackspace, '⎋': tea.KeyEscape}[r]
+		if code != 0 {
+			settle(a, tea.KeyPressMsg{Code: code})
+			continue
+		}
+		settle(a, tea.KeyPressMsg{Code: r, Text: string(r)})
+	}
+}
+
+// playRun gives the application a run that is under way, or has ended.
+func playRun(a *App, share float64, bad bool) {
+	s := a.session
+	live := &liveRun{total: len(s.picked.tests), run: outcome.NewRun(), began: time.Now().Add(-time.Minute), cancel: func() {},
+		tracks: make([]track, s.shards), expected: map[string]float64{}, place: map[string]int{}, batches: []batchWork{{label: "g", left: 60, begun: true}, {label: "水 later", left: 30}}}
+	s.run = live
+	for i, t := range s.picked.tests[:int(share*float64(len(s.picked.tests)))] {
+		at := live.began.Add(time.Duration(i) * 10 * time.Millisecond)
+		o := outcome.Passed
+		if bad || i%9 == 0 {
+			o = outcome.Failed
+		}
+		worker := 1 + i%s.shards
+		live.events.put(outcome.Event{Event: outcome.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
+		live.events.put(outcome.Event{Event: outcome.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
+		live.events.put(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,
+			Seconds: outcome.Took(0.009), Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: 3, Expected: "水4", Actual: "水3"})
+	}
+	if share == 1 {
+		live.events.put(outcome.Event{Event: outcome.RunEnds, At: time.Now()})
+		live.number = 3
+	}
+	live.follow(time.Now())
+}
+
+func playHunt(a *App) {
+	victim := a.session.picked.tests[0]
+	done := &liveHunt{victim: victim, ended: true, cancel: func() {}}
+	for n := range 40 {
+		done.progress.Records = append(done.progress.Records, hunt.Record{Trial: hunt.Trial{Number: n + 1, Purpose: hunt.Halve, Ran: 1000 >> (n / 4), LeftOut: 1000 >> (n / 4)},
+			Told: true, Outcome: outcome.All[n%4], Shows: n%2 == 0})
+	}
+	done.progress.Finding = hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.picked.tests[3].ID, victim.ID}},
+		Order: []string{a.session.picked.tests[3].ID, victim.ID}, Trials: 40, With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5}}
+	for n := range 12 {
+		done.progress.Finding.Changed = append(done.progress.Finding.Changed, hunt.Change{Kind: hunt.Variable, Name: fmt.Sprint("clock.offset", n),
+			Before: "\x1b[1m", After: strings.Repeat("[水 4] ", 99)})
+	}
+	a.session.hunts = []*liveHunt{done, {victim: a.session.picked.tests[3], cancel: func() {}}}
+}
+
+// TestEveryScreenFits draws every leg in many states and sizes: each row has just
+// the width of the screen, and nothing of a name reaches the terminal as control.
+func TestEveryScreenFits(t *testing.T) {
+	states := map[string]func(*App){
+		"at first":      func(*App) {},
+		"a pick":        func(a *App) { press(a, "/tag1 or in:area2/**⏎") },
+		"a wrong pick":  func(a *App) { press(a, "/tag1 (nothing") },
+		"an empty pick": func(a *App) { press(a, "/tag1 not tag1⏎") },
+		"the last cell": func(a *App) { press(a, "Gllllllllllllllllllllllllllllll+") },
+		"the list":      func(a *App) { press(a, "jj⇥jjjj") },
+		"a run":         func(a *App) { playRun(a, 0.5, false) },
+		"an ended run":  func(a *App) { playRun(a, 1, false); press(a, "3jjj") },
+		"all failed":    func(a *App) { playRun(a, 1, true); press(a, "3⇥jjj") },
+		"hunts":         playHunt,
+		"a hunt's card": func(a *App) { playHunt(a); press(a, "4⇥") },
+		"sixteen":       func(a *App) { press(a, "2]]]]]]]]]]]]]]]]") },
+		"help":          func(a *App) { press(a, "?") },
+	}
+	for name, prepare := range states {
+		for _, size := range [][2]int{{80, 24}, {100, 30}, {120, 29}, {160, 40}, {300, 80}} {
+			for _, profile := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ASCII} {
+				a := newApp(t, made(30, 12, 20))
+				settle(a, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+				settle(a, tea.ColorProfileMsg{Profile: profile})
+				prepare(a)
+				for leg := range a.legs {
+					a.leg = leg
+					checkScreen(t, fmt.Sprintf("%s, %s at %v", name, a.legs[leg].name(), size), a.screen(), size[0], size[1])
+				}
+			}
+		}
+	}
+}
+
+func checkScreen(t *testing.T, what, screen string, width, height int) {
+	t.Helper()
+	lines := strings.Split(screen, "\n")
+	if len(lines) != height {
+		t.Errorf("%s: %d rows", what, len(lines))
+	}
+	for i, line := range lines {
+		if w := ansi.StringWidth(line); w > width {
+			t.Errorf("%s: row %d has %d cells: %s", what, i, w, ansi.Strip(line))
+		}
+		for _, r := range ansi.Strip(line) {
+			if r < ' ' && r != '\r' {
+				t.Errorf("%s: row %d holds the control character %q", what, i, r)
+			}
+		}
+	}
+}
+
+// TestPickByCell writes the pick by working on the weave.
+func TestPickByCell(t *testing.T) {
+	a := newApp(t, made(10, 8, 4))
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	var picks []string
+	for _, keys := range []string{"+", "lj-", "G=", "⌫", "⌫", "⌫"} {
+		press(a, keys)
+		picks = append(picks, a.session.picked.text)
+	}
+	columns := a.session.columns
+	first := "in:area0/group-0 " + columns[0]
+	want := []string{first, first + " not (in:area1/group-1 " + columns[1] + ")", columns[1], first + " not (in:area1/group-1 " + columns[1] + ")", first, ""}
+	if strings.Join(picks, "|") != strings.Join(want, "|") {
+		t.Errorf("the picks were\n%q, want\n%q", picks, want)
+	}
+	if n := len(a.session.picked.tests); n != 80 {
+		t.Errorf("%d tests are picked in the end", n)
+	}
+}
+
+// TestSelectionStays holds that the failure that is looked at stays under the
+// cursor while others land.
+func TestSelectionStays(t *testing.T) {
+	a := newApp(t, made(10, 8, 4))
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	playRun(a, 0.5, true)
+	press(a, "3jj")
+	looked := a.watch.current()
+	run := a.session.run
+	for _, test := range a.session.picked.tests[60:] {
+		run.events.put(outcome.Event{Event: outcome.Finished, ID: test.ID, Worker: 1, Batch: 1, Outcome: outcome.Failed, Seconds: outcome.Took(1), At: time.Now()})
+	}
+	run.follow(time.Now())
+	a.screen()
+	if now := a.watch.current(); now != looked {
+		t.Errorf("the cursor went from %s to %s", looked.ID, now.ID)
+	}
+}
+
+// BenchmarkKey measures a key and its frame on 20,000 tests in 600 groups with 80
+// tags, in every leg, on a usual and on a very large screen.
+func BenchmarkKey(b *testing.B) {
+	for _, size := range [][2]int{{160, 40}, {300, 80}} {
+		a := newApp(b, made(600, 34, 80))
+		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		playRun(a, 0.9, true)
+		playHunt(a)
+		for leg := range a.legs {
+			b.Run(fmt.Sprintf("%s/%dx%d", a.legs[leg].name(), size[0], size[1]), func(b *testing.B) {
+				a.leg = leg
+				for i := 0; b.Loop(); i++ {
+					code := tea.KeyDown
+					if i%2 == 1 {
+						code = tea.KeyUp
+					}
+					a.Update(tea.KeyPressMsg{Code: code})
+					a.View()
+				}
+			})
+		}
+	}
+}
+
+// BenchmarkEvaluate measures what follows from a pick, which is worked out beside
+// the interface's own path.
+func BenchmarkEvaluate(b *testing.B) {
+	r := made(600, 34, 80)
+	columns := r.Catalog.Tags()
+	for b.Loop() {
+		if _, err := evaluate(r.Catalog, columns, "tag1 or not (tag2 in:area3/** name:/case_1$/)"); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
