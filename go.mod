@@ -1,6 +1,6 @@
 module fernrelay
 
-go 1.26.8
+go 1.26.0
 
 require (
 	charm.land/bubbles/v2 v2.2.1
@@ -14,6 +14,7 @@ require (
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/spf13/cobra v1.10.2
 	golang.org/x/mod v0.42.0
+	golang.org/x/text v0.43.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.61.1
 )
@@ -43,7 +44,6 @@ require (
 	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
-	golang.org/x/text v0.28.0 // indirect
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

@@ -33,8 +33,8 @@ func open(t *testing.T, width, height int, dir string, env []string, args ...str
 	for _, e := range append(env, "COLORTERM=truecolor") {
 		start = append(start, "-e", e)
 	}
-	s.tmux(append(append(start, program), args...)...)
-	s.tmux("set-option", "-g", "remain-on-exit", "on")
+	start = append(start, "sh", "-c", `"$0" "$@"; echo $? >`+s.status(), program)
+	s.tmux(append(start, args...)...)
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
 	return s
 }
@@ -73,16 +73,18 @@ func (s *screen) shows(words ...string) string {
 	return ""
 }
 
+// status is the file to which the program's exit status goes.
+func (s *screen) status() string { return s.socket + "-status" }
+
 // ended waits until the program has ended, and holds that it ended well.
 func (s *screen) ended() {
 	s.t.Helper()
-	status := ""
+	var status []byte
 	waitFor(s.t, "the program to end", func() bool {
-		dead, rest, _ := strings.Cut(s.tmux("display-message", "-p", "#{pane_dead} #{pane_dead_status}"), " ")
-		status = strings.TrimSpace(rest)
-		return dead == "1" && status != ""
+		status, _ = os.ReadFile(s.status())
+		return len(status) > 0
 	})
-	if status != "0" {
+	if string(status) != "0\n" {
 		s.t.Errorf("the program ended with status %s", status)
 	}
 }
@@ -168,7 +170,6 @@ func TestCtrlCOnScreen(t *testing.T) {
 	s.shows("Watch", "4 of 4 workers busy", "/252")
 	s.press("C-c")
 	s.ended()
-	s.tmux("kill-server")
 	got := run(t, filepath.Join(cache, "fern-relay", "glasshouse"), "draw", "timeline", "-o", filepath.Join(cache, "run.svg"))
 	data, err := os.ReadFile(filepath.Join(cache, "run.svg"))
 	if got.status != 0 || err != nil || !strings.Contains(string(data), "glasshouse, run 31") || !strings.Contains(string(data), "lost") {

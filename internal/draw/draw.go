@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"golang.org/x/text/encoding/charmap"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
@@ -65,15 +66,17 @@ func write(w io.Writer, d Drawing, ending string) error {
 		vg.Canvas
 		io.WriterTo
 	}
+	encode := func(text string) string { return text }
 	switch ending {
 	case ".svg":
 		canvas = vgsvg.New(width, height)
 	case ".pdf":
 		canvas = vgpdf.New(width, height)
+		encode = windows1252
 	default:
 		return fmt.Errorf("its ending is %q: .svg or .pdf is expected", ending)
 	}
-	p := &page{canvas: canvas, height: d.Height}
+	p := &page{canvas: canvas, height: d.Height, encode: encode}
 	p.rect(0, 0, d.Width, d.Height, white)
 	d.paint(p)
 	_, err := canvas.WriteTo(w)
@@ -86,6 +89,7 @@ var fonts = font.NewCache(liberation.Collection())
 type page struct {
 	canvas vg.Canvas
 	height float64
+	encode func(text string) string // into the bytes that the canvas takes
 }
 
 func (p *page) point(x, y float64) vg.Point {
@@ -152,7 +156,20 @@ func face(size float64, bold bool) *font.Face {
 func (p *page) text(x, y, size float64, bold bool, at align, c color.Color, text string) {
 	f := face(size, bold)
 	p.canvas.SetColor(c)
-	p.canvas.FillString(*f, p.point(x-float64(at)*float64(f.Width(text)), y), text)
+	p.canvas.FillString(*f, p.point(x-float64(at)*float64(f.Width(text)), y), p.encode(text))
+}
+
+// windows1252 encodes a text for the PDF canvas, which knows no other characters.
+func windows1252(text string) string {
+	var out []byte
+	for _, r := range text {
+		b, ok := charmap.Windows1252.EncodeRune(r)
+		if !ok {
+			b = '?'
+		}
+		out = append(out, b)
+	}
+	return string(out)
 }
 
 // fits cuts a text so that it is at most so wide, in points.
