@@ -125,7 +125,7 @@ func Plan(w io.Writer, p split.Plan) {
 		if len(labels) > 6 {
 			labels = append(labels[:6], fmt.Sprintf("and %d more", len(labels)-6))
 		}
-		fmt.Fprintf(w, "%4d  %8s  %5d tests  %s\n", s.Number, timing.ClockTenths(s.Seconds), len(s.Tests()), strings.Join(labels, ", "))
+		fmt.Fprintf(w, "%4d  %8s  %11s  %s\n", s.Number, timing.ClockTenths(s.Seconds), plural(len(s.Tests()), "test"), strings.Join(labels, ", "))
 	}
 	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s\n",
 		timing.ClockTenths(p.Finish), timing.ClockTenths(p.Floor), timing.ClockTenths(p.Spread), timing.ClockTenths(p.Work))

@@ -1,0 +1,159 @@
+package adapter
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+)
+
+func batchTests(n int) []catalog.Test {
+	tests := make([]catalog.Test, n)
+	for i := range tests {
+		tests[i] = catalog.Test{ID: fmt.Sprint("t", i), File: "f.go", Line: i}
+	}
+	return tests
+}
+
+func noPlace(words string) (string, string, int) { return strings.TrimSpace(words), "", 0 }
+
+// TestRandomProcesses plays processes that end at random under tests that run
+// one after another and side by side: in the end every test has one outcome, the
+// ones that kill their process are errored, and nobody else is.
+func TestRandomProcesses(t *testing.T) {
+	random := rand.New(rand.NewPCG(8, 9))
+	for round := range 500 {
+		tests := batchTests(1 + random.IntN(12))
+		kills := map[string]bool{}
+		for _, test := range tests {
+			kills[test.ID] = random.IntN(4) == 0
+		}
+		outcomes := map[string][]outcome.Outcome{}
+		b := NewBatch(tests, 0, func(e outcome.Event) {
+			if e.Event == outcome.Finished {
+				outcomes[e.ID] = append(outcomes[e.ID], e.Outcome)
+			}
+		})
+		processes := 0
+		for next := b.Next(); len(next) > 0; next = b.Next() {
+			if processes++; processes > 100 {
+				t.Fatalf("round %d: the processes do not come to an end", round)
+			}
+			playProcess(random, b, next, kills)
+		}
+		for _, test := range tests {
+			want := outcome.Passed
+			if kills[test.ID] {
+				want = outcome.Errored
+			}
+			if got := outcomes[test.ID]; len(got) != 1 || got[0] != want {
+				t.Fatalf("round %d: %s came out as %v, want %s once", round, test.ID, got, want)
+			}
+		}
+	}
+}
+
+// playProcess plays one process: some tests run side by side, and the first that
+// kills ends the process under all of them.
+func playProcess(random *rand.Rand, b *Batch, tests []catalog.Test, kills map[string]bool) {
+	b.Begin(func() {})
+	for len(tests) > 0 {
+		together := tests[:1+random.IntN(min(3, len(tests)))]
+		for _, test := range together {
+			b.Started(test.ID)
+			b.Paused(test.ID)
+		}
+		for _, test := range together {
+			b.Continued(test.ID)
+		}
+		for _, test := range together {
+			if kills[test.ID] {
+				b.Ended("exit status 3", noPlace)
+				return
+			}
+		}
+		for _, test := range together {
+			b.Finished(outcome.Event{ID: test.ID, Outcome: outcome.Passed})
+		}
+		tests = tests[len(together):]
+	}
+	b.Ended("exit status 0", noPlace)
+}
+
+// TestTimeout holds that the time limit kills the process, blames the test that
+// took too long, leaves out pauses, and spares its neighbour.
+func TestTimeout(t *testing.T) {
+	var mu sync.Mutex
+	var told []string
+	b := NewBatch(batchTests(3), 50*time.Millisecond, func(e outcome.Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		if e.Event == outcome.Finished {
+			told = append(told, fmt.Sprint(e.ID, " ", e.Outcome))
+		}
+	})
+	killed := make(chan struct{})
+	b.Begin(func() { close(killed) })
+	b.Started("t0")
+	b.Paused("t0")
+	b.Started("t1")
+	b.Output("t1", "still here\n")
+	if b.Words("t1") != "still here\n" {
+		t.Errorf("the words of t1 are %q", b.Words("t1"))
+	}
+	<-killed
+	b.Ended("signal 9, killed", noPlace)
+	if got := strings.Join(told, ", "); got != "t1 timed-out" {
+		t.Errorf("told %s", got)
+	}
+	var left []string
+	for _, test := range b.Next() {
+		left = append(left, test.ID)
+	}
+	if strings.Join(left, " ") != "t0 t2" {
+		t.Errorf("left are %v", left)
+	}
+}
+
+// TestAllPausedAtTheEnd holds that a process that ends while all its tests wait
+// does not begin again and again.
+func TestAllPausedAtTheEnd(t *testing.T) {
+	b := NewBatch(batchTests(2), 0, func(outcome.Event) {})
+	for processes := 0; len(b.Next()) > 0; processes++ {
+		if processes > 5 {
+			t.Fatal("the processes do not come to an end")
+		}
+		b.Begin(func() {})
+		for _, test := range b.Next() {
+			b.Started(test.ID)
+			b.Paused(test.ID)
+		}
+		b.Ended("exit status 2", noPlace)
+	}
+}
+
+// TestStrangers holds that what is told of unknown or finished tests is passed over.
+func TestStrangers(t *testing.T) {
+	events := 0
+	b := NewBatch(batchTests(1), 0, func(outcome.Event) { events++ })
+	b.Begin(func() {})
+	b.Started("t0")
+	b.Started("t0")
+	b.Finished(outcome.Event{ID: "t0", Outcome: outcome.Passed})
+	for _, id := range []string{"t0", "stranger"} {
+		b.Started(id)
+		b.Paused(id)
+		b.Continued(id)
+		b.Output(id, "text")
+		b.Step(id, "step", outcome.Passed, 1)
+		b.Finished(outcome.Event{ID: id, Outcome: outcome.Failed})
+	}
+	if events != 2 {
+		t.Errorf("%d events are told, want 2", events)
+	}
+}
