@@ -8,6 +8,9 @@ package adapter
 
 import (
 	"context"
+	"fmt"
+	"os"
+	"path/filepath"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
@@ -19,6 +22,12 @@ type Slot struct {
 	Number int      // from 1
 	Temp   string   // a folder for temporary files; it exists
 	Env    []string // NAME=value, on top of our own environment
+}
+
+// NewSlot makes the slot of a worker, with its folder below the one given.
+func NewSlot(below string, number int) (Slot, error) {
+	s := Slot{Number: number, Temp: filepath.Join(below, fmt.Sprint("slot", number)), Env: []string{fmt.Sprint("FERN_SLOT=", number)}}
+	return s, os.MkdirAll(s.Temp, 0o755)
 }
 
 // Scope says how far the state that a test leaves behind can reach.

@@ -5,9 +5,7 @@ package engine
 
 import (
 	"context"
-	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -147,8 +145,6 @@ func wanted(tests []catalog.Test) []catalog.Test {
 
 // work is one worker: it takes batches until there are none.
 func (r *run) work(ctx context.Context, number int) {
-	slot := adapter.Slot{Number: number, Temp: filepath.Join(r.temp, fmt.Sprint("slot", number)),
-		Env: []string{fmt.Sprint("FERN_SLOT=", number)}}
 	sessions := map[string]adapter.Session{}
 	defer func() {
 		for _, s := range sessions {
@@ -160,7 +156,7 @@ func (r *run) work(ctx context.Context, number int) {
 		if at == 0 {
 			return
 		}
-		if err := r.runBatch(ctx, batch, at, slot, sessions); err != nil && ctx.Err() == nil {
+		if err := r.runBatch(ctx, batch, at, number, sessions); err != nil && ctx.Err() == nil {
 			for _, t := range batch.Tests {
 				r.give(t, number, at, outcome.Errored, err.Error())
 			}
@@ -179,10 +175,10 @@ func (r *run) take() (Batch, int) {
 	return r.job.Queue[r.next-1], r.next
 }
 
-func (r *run) runBatch(ctx context.Context, batch Batch, at int, slot adapter.Slot, sessions map[string]adapter.Session) error {
+func (r *run) runBatch(ctx context.Context, batch Batch, at, number int, sessions map[string]adapter.Session) error {
 	for _, t := range batch.Tests {
 		if t.Marks.Skip != "" {
-			r.give(t, slot.Number, at, outcome.Skipped, t.Marks.Skip)
+			r.give(t, number, at, outcome.Skipped, t.Marks.Skip)
 		}
 	}
 	tests := slices.DeleteFunc(wanted(batch.Tests), func(t catalog.Test) bool { return !r.isOpen(t.ID) })
@@ -191,17 +187,17 @@ func (r *run) runBatch(ctx context.Context, batch Batch, at int, slot adapter.Sl
 	}
 	session := sessions[batch.Suite]
 	if session == nil {
-		if err := os.MkdirAll(slot.Temp, 0o755); err != nil {
+		slot, err := adapter.NewSlot(r.temp, number)
+		if err != nil {
 			return err
 		}
-		var err error
 		if session, err = r.job.Adapters[batch.Suite].Open(ctx, slot); err != nil {
 			return err
 		}
 		sessions[batch.Suite] = session
 	}
 	return session.Run(ctx, tests, func(e outcome.Event) {
-		e.Worker, e.Batch = slot.Number, at
+		e.Worker, e.Batch = number, at
 		r.tell(e)
 	})
 }

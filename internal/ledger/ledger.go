@@ -20,6 +20,9 @@ import (
 // and processes.
 type Ledger struct{ db *sql.DB }
 
+// FileName is the name of the ledger's file in a project's store.
+const FileName = "ledger.db"
+
 // version of the schema, kept in SQLite's user_version.
 const version = 1
 
@@ -57,7 +60,7 @@ CREATE INDEX results_by_test ON results (test, run);
 
 // Open opens the ledger in a project's store and makes it where there is none.
 func Open(store string) (*Ledger, error) {
-	path := filepath.Join(store, "ledger.db")
+	path := filepath.Join(store, FileName)
 	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_txlock=immediate")
 	if err != nil {
 		return nil, err

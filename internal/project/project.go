@@ -228,10 +228,13 @@ func placed(path string, data []byte, text, format string, args ...any) error {
 	return fmt.Errorf("%s:%d:%d: %w", path, line, column, fmt.Errorf(format, args...))
 }
 
+// StorePath is where what is kept lies, or would lie.
+func (p *Project) StorePath() string { return filepath.Join(p.Dir, storeName) }
+
 // Store is the folder of what is kept. It is made where it does not exist, with
 // a file of its own that keeps it out of git.
 func (p *Project) Store() (string, error) {
-	dir := filepath.Join(p.Dir, storeName)
+	dir := p.StorePath()
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return "", err
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -20,7 +19,6 @@ import (
 // Progress is how far the hunt of one victim has come.
 type Progress struct {
 	Victim  string // its ID
-	Before  int    // how many tests ran before it where it is under suspicion
 	Records []hunt.Record
 	Finding hunt.Finding // its Verdict is empty before the end
 	Err     error        // what kept the hunt from its end, or from naming the state
@@ -55,8 +53,8 @@ func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, workers int, t
 	defer os.RemoveAll(temp)
 	g := &ground{relay: r, seats: make(chan *seat, workers)}
 	for n := 1; n <= workers; n++ {
-		slot := adapter.Slot{Number: n, Temp: filepath.Join(temp, fmt.Sprint("slot", n)), Env: []string{fmt.Sprint("FERN_SLOT=", n)}}
-		if err := os.MkdirAll(slot.Temp, 0o755); err != nil {
+		slot, err := adapter.NewSlot(temp, n)
+		if err != nil {
 			return nil, err
 		}
 		g.seats <- &seat{slot: slot, sessions: map[string]adapter.Session{}}
@@ -181,7 +179,7 @@ func (g *ground) hunt(ctx context.Context, victim catalog.Test, tell func(Progre
 	}
 	h := hunt.New(victim.ID, ids(before), ids(rest))
 	defer h.Close()
-	p := Progress{Victim: victim.ID, Before: len(before)}
+	p := Progress{Victim: victim.ID}
 	var mu sync.Mutex // guards h and p while trials of a round run side by side
 	report := func() {
 		p.Records, p.Finding = slices.Clone(h.Records()), h.Finding()

@@ -56,7 +56,7 @@ func Open(ctx context.Context, dir string) (*Relay, error) {
 			return nil, fmt.Errorf("suite %s: %w", s.Name, err)
 		}
 	}
-	if _, err := os.Stat(filepath.Join(p.Dir, ".fern", "ledger.db")); err == nil {
+	if _, err := os.Stat(filepath.Join(p.StorePath(), ledger.FileName)); err == nil {
 		if err := r.openLedger(); err != nil {
 			return nil, err
 		}
@@ -87,7 +87,7 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		}
 		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: filepath.ToSlash(filepath.Clean(s.Dir)), Command: command, Timeout: s.Timeout}), nil
 	}
-	store := filepath.Join(p.Dir, ".fern", "build", s.Name)
+	store := filepath.Join(p.StorePath(), "build", s.Name)
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store,
 		BuildFlags: s.BuildFlags, Args: s.Args, Timeout: s.Timeout})
 }

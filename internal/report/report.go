@@ -96,7 +96,7 @@ func plural(n int, word string) string {
 func Tests(w io.Writer, tests []catalog.Test) {
 	ids, places := 0, 0
 	for _, t := range tests {
-		ids, places = max(ids, len([]rune(t.ID))), max(places, len(place(t)))
+		ids, places = max(ids, min(len([]rune(t.ID)), widestColumn)), max(places, min(len(place(t)), widestColumn))
 	}
 	for _, t := range tests {
 		seconds := timing.Short(t.Expected)
@@ -107,6 +107,10 @@ func Tests(w io.Writer, tests []catalog.Test) {
 		fmt.Fprintln(w, strings.TrimRight(line, " "))
 	}
 }
+
+// widestColumn bounds the padding of a table, in characters, so that one long
+// name does not push all others apart.
+const widestColumn = 100
 
 func place(t catalog.Test) string {
 	if t.Line == 0 {

@@ -67,7 +67,7 @@ func (a *App) drawTop(c canvas) {
 		if i > 0 {
 			c.rule(span.from-a.gap()+a.gap()/4, relayRow, a.gap()-2*(a.gap()/4), t.faint(), "─")
 		}
-		name, figure, alarm := a.leg0(i)
+		name, figure, alarm := a.legWords(i)
 		words, number := style{colour: t.fog}, style{colour: t.fog}
 		if i == a.leg {
 			words, number = style{t.ink, true}, style{colour: t.leaf}
@@ -80,8 +80,8 @@ func (a *App) drawTop(c canvas) {
 	}
 }
 
-// leg0 gives the words of a leg on the relay line.
-func (a *App) leg0(i int) (name, figure string, alarm bool) {
+// legWords gives the words of a leg on the relay line.
+func (a *App) legWords(i int) (name, figure string, alarm bool) {
 	figure, alarm = a.legs[i].figure()
 	return a.legs[i].name(), figure, alarm
 }
@@ -102,7 +102,7 @@ func (a *App) spans() []span {
 	x := 1
 	spans := make([]span, len(a.legs))
 	for i := range a.legs {
-		name, figure, _ := a.leg0(i)
+		name, figure, _ := a.legWords(i)
 		room := width(name) + 1 + max(width(figure), a.legRoom(i))
 		spans[i] = span{x, x + room}
 		x += room + a.gap()

@@ -62,7 +62,10 @@ func (v *huntView) press(msg tea.KeyPressMsg) action {
 	case key.Matches(msg, huntKeys.cancel):
 		return action{cancel: true}
 	case key.Matches(msg, huntKeys.all):
-		return action{hunt: v.failed()}
+		if failed := v.failed(); len(failed) > 0 {
+			return action{hunt: failed}
+		}
+		return action{say: "nothing failed in the latest run: there is nothing to hunt"}
 	case key.Matches(msg, huntKeys.panel):
 		v.card = !v.card
 	case h == nil:

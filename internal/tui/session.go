@@ -63,3 +63,11 @@ func evaluate(c *catalog.Catalog, columns []string, text string) (figures, error
 
 // plan is the plan for the present number of shards.
 func (s *session) plan() *split.Plan { return &s.picked.plans[s.shards-1] }
+
+// runPick asks for a run of what is picked.
+func (s *session) runPick() action {
+	if len(s.picked.tests) == 0 {
+		return action{say: "the pick holds no test: there is nothing to run"}
+	}
+	return action{run: s.picked.tests}
+}

@@ -52,7 +52,7 @@ func (v *splitView) press(msg tea.KeyPressMsg) action {
 	case key.Matches(msg, splitKeys.down):
 		v.top++
 	case key.Matches(msg, splitKeys.run):
-		return action{run: v.session.picked.tests}
+		return v.session.runPick()
 	}
 	return action{}
 }

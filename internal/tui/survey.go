@@ -66,7 +66,7 @@ func (v *survey) press(msg tea.KeyPressMsg) action {
 	case key.Matches(msg, surveyKeys.undo):
 		return action{undo: true}
 	case key.Matches(msg, surveyKeys.run):
-		return action{run: v.session.picked.tests}
+		return v.session.runPick()
 	case key.Matches(msg, surveyKeys.edit):
 		if t := v.current(); t != nil {
 			return action{edit: place{t.File, t.Line}}

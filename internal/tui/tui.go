@@ -45,6 +45,7 @@ type action struct {
 	cancel bool
 	shards int // change of the number of shards
 	copied string
+	say    string // why there is nothing to do
 
 	setPick bool
 }
@@ -67,6 +68,7 @@ type App struct {
 	legs          []view
 	leg           int
 	watch         *watch
+	hunt          *huntView
 	line          pickLine
 	help          bool
 	width, height int
@@ -88,7 +90,8 @@ func New(ctx context.Context, r *relay.Relay) (*App, error) {
 	}
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, line: newPickLine()}
 	a.watch = &watch{session: s}
-	a.legs = []view{&survey{session: s}, &splitView{session: s}, a.watch, &huntView{session: s}}
+	a.hunt = &huntView{session: s}
+	a.legs = []view{&survey{session: s}, &splitView{session: s}, a.watch, a.hunt}
 	s.theme = newTheme(nil, a.dark, a.profile)
 	return a, nil
 }
@@ -294,6 +297,7 @@ func (a *App) quit() tea.Cmd {
 func (a *App) do(act action) tea.Cmd {
 	s := a.session
 	s.shards = min(max(1, s.shards+act.shards), maxShards)
+	a.message = act.say
 	switch {
 	case act.setPick:
 		return a.line.set(act.pick, s)
@@ -343,7 +347,7 @@ func (a *App) startHunt(victims []catalog.Test) tea.Cmd {
 		return slices.ContainsFunc(victims, func(v catalog.Test) bool { return v.ID == h.victim.ID })
 	}
 	s.hunts = append(hunts, slices.DeleteFunc(s.hunts, again)...)
-	a.legs[3].(*huntView).reset()
+	a.hunt.reset()
 	return tea.Batch(wait, a.startTicking())
 }
 

@@ -74,7 +74,7 @@ func (v *watch) press(msg tea.KeyPressMsg) action {
 	run := v.session.run
 	if run == nil {
 		if key.Matches(msg, watchKeys.again) {
-			return action{run: v.session.picked.tests}
+			return v.session.runPick()
 		}
 		return action{}
 	}
