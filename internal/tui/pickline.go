@@ -80,12 +80,20 @@ func (l *pickLine) undo(s *session) tea.Cmd {
 	return l.evaluate(text, s)
 }
 
+// again works out the figures of what stands on the line, as after a run.
+func (l *pickLine) again(s *session) tea.Cmd {
+	if l.editing {
+		return l.evaluate(l.input.Value(), s)
+	}
+	return l.evaluate(s.picked.text, s)
+}
+
 // evaluate works out the figures of a pick beside the interface's own path.
 func (l *pickLine) evaluate(text string, s *session) tea.Cmd {
 	l.asked++
-	number, catalog, columns := l.asked, s.relay.Catalog, s.columns
+	number, catalog := l.asked, s.relay.Catalog
 	return func() tea.Msg {
-		f, err := evaluate(catalog, columns, text)
+		f, err := evaluate(catalog, text)
 		return pickedMsg{number, f, err}
 	}
 }

@@ -11,13 +11,12 @@ import (
 // figures that follow from it. It changes only in Update; figures come ready
 // made, so that drawing never counts tests.
 type session struct {
-	relay   *relay.Relay
-	theme   *theme
-	shards  int // also the number of workers of a run
-	picked  figures
-	run     *liveRun // nil before the first of this session
-	hunts   []*liveHunt
-	columns []string // the tags of the weave, most carried first
+	relay  *relay.Relay
+	theme  *theme
+	shards int // also the number of workers of a run
+	picked figures
+	run    *liveRun // nil before the first of this session
+	hunts  []*liveHunt
 }
 
 // figures are what follows from a pick.
@@ -34,7 +33,7 @@ type figures struct {
 const maxShards = 16
 
 // evaluate works out the figures of a pick. The error is a *pick.Error.
-func evaluate(c *catalog.Catalog, columns []string, text string) (figures, error) {
+func evaluate(c *catalog.Catalog, text string) (figures, error) {
 	expr, err := pick.Parse(text)
 	if err != nil {
 		return figures{}, err
@@ -49,7 +48,7 @@ func evaluate(c *catalog.Catalog, columns []string, text string) (figures, error
 			f.tests = append(f.tests, c.Tests[i])
 		}
 	}
-	f.weave = catalog.NewWeave(c, columns, func(i int) bool { return f.held[i] })
+	f.weave = catalog.NewWeave(c, c.Tags(), func(i int) bool { return f.held[i] })
 	f.funnel = pick.Funnel(expr, c)
 	units, err := split.Units(f.tests, split.Group)
 	if err != nil {
@@ -60,6 +59,9 @@ func evaluate(c *catalog.Catalog, columns []string, text string) (figures, error
 	}
 	return f, nil
 }
+
+// columns are the tags of the weave, most carried first.
+func (s *session) columns() []string { return s.picked.weave.Tags }
 
 // plan is the plan for the present number of shards.
 func (s *session) plan() *split.Plan { return &s.picked.plans[s.shards-1] }

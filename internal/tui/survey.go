@@ -86,7 +86,7 @@ func (v *survey) move(pressed string) {
 		v.test = moved(v.test, pressed, len(v.list().members))
 		return
 	}
-	groups, tags := len(v.session.relay.Catalog.Groups), len(v.session.columns)
+	groups, tags := len(v.session.relay.Catalog.Groups), len(v.session.columns())
 	row, column := v.row, v.column
 	v.row = moved(v.row, pressed, groups+1)
 	switch pressed {
@@ -133,8 +133,8 @@ func (v *survey) cellPick() string {
 	if v.row < len(v.session.relay.Catalog.Groups) {
 		terms = append(terms, (&pick.Term{Field: "in", Op: ":", Value: v.session.relay.Catalog.Groups[v.row].Name}).String())
 	}
-	if v.column < len(v.session.columns) {
-		terms = append(terms, (&pick.Term{Field: "tag", Op: ":", Value: v.session.columns[v.column]}).String())
+	if v.column < len(v.session.columns()) {
+		terms = append(terms, (&pick.Term{Field: "tag", Op: ":", Value: v.session.columns()[v.column]}).String())
 	}
 	return strings.Join(terms, " ")
 }
@@ -179,7 +179,7 @@ func (v *survey) list() *cellList {
 		first, last = g.First, g.First+g.Len
 	}
 	for i := first; i < last; i++ {
-		if v.column == len(v.session.columns) || c.Tests[i].Tagged(v.session.columns[v.column]) {
+		if v.column == len(v.session.columns()) || c.Tests[i].Tagged(v.session.columns()[v.column]) {
 			v.listed.members = append(v.listed.members, i)
 			v.listed.seconds += c.Tests[i].Expected
 			v.listed.longest = max(v.listed.longest, c.Tests[i].Expected)
@@ -206,7 +206,7 @@ func (v *survey) click(x, y int) {
 	if row := v.top + y - 2; y >= 2 && row <= len(v.session.relay.Catalog.Groups) && y-2 < v.weaveRows {
 		v.inList, v.row, v.test = false, row, 0
 		if column := v.left + (x-2-v.nameWidth())/cellWidth; x >= 2+v.nameWidth() {
-			v.column = min(column, len(v.session.columns))
+			v.column = min(column, len(v.session.columns()))
 		}
 	}
 }
@@ -264,8 +264,8 @@ func (v *survey) drawWeave(c canvas) int {
 	groups := s.relay.Catalog.Groups
 	names := v.nameWidth()
 	margins := c.width - 18
-	shown := max(1, min((margins-2-names)/cellWidth, len(s.columns)))
-	v.left = follow(v.left, min(v.column, len(s.columns)-1), shown, len(s.columns))
+	shown := max(1, min((margins-2-names)/cellWidth, len(s.columns())))
+	v.left = follow(v.left, min(v.column, len(s.columns())-1), shown, len(s.columns()))
 	rows := min(len(groups), c.height-3)
 	v.top = follow(v.top, min(v.row, len(groups)-1), rows, len(groups))
 	v.weaveRows = rows + 2
@@ -273,7 +273,7 @@ func (v *survey) drawWeave(c canvas) int {
 	c.text(2, 0, style{colour: t.fog}, "group")
 	for i := range shown {
 		tag := v.left + i
-		if tag >= len(s.columns) {
+		if tag >= len(s.columns()) {
 			break
 		}
 		look := style{colour: t.fog}
@@ -283,11 +283,11 @@ func (v *survey) drawWeave(c canvas) int {
 		if tag == v.column {
 			look.bold = true
 		}
-		c.right(2+names+(i+1)*cellWidth-2, 0, look, cut(outcome.PlainLine(s.columns[tag]), cellWidth-1))
+		c.right(2+names+(i+1)*cellWidth-2, 0, look, cut(outcome.PlainLine(s.columns()[tag]), cellWidth-1))
 	}
-	c.right(c.width-10, 0, style{t.fog, v.column == len(s.columns)}, "tests")
+	c.right(c.width-10, 0, style{t.fog, v.column == len(s.columns())}, "tests")
 	c.right(c.width-2, 0, style{colour: t.fog}, "time")
-	if v.left+shown < len(s.columns) {
+	if v.left+shown < len(s.columns()) {
 		c.text(2+names+shown*cellWidth, 0, style{colour: t.fog}, "›")
 	}
 	for i := range rows {
@@ -322,7 +322,7 @@ func (v *survey) drawWeaveRow(c canvas, y, row, names, shown int) {
 	c.text(x, y, name, cut(base, names-2))
 	for i := range shown {
 		tag := v.left + i
-		if tag >= len(s.columns) {
+		if tag >= len(s.columns()) {
 			break
 		}
 		at := 2 + names + i*cellWidth
@@ -337,7 +337,7 @@ func (v *survey) drawWeaveRow(c canvas, y, row, names, shown int) {
 	}
 	c.right(c.width-10, y, number, ofAll(margin))
 	c.right(c.width-2, y, number, timing.Clock(margin.All.Seconds))
-	if row == v.row && v.column == len(s.columns) {
+	if row == v.row && v.column == len(s.columns()) {
 		v.drawCursor(c, c.width-18, y, 9)
 	}
 }
@@ -385,7 +385,7 @@ func (v *survey) drawAll(c canvas, y, names, shown int) {
 	c.text(2, y, style{t.ink, true}, "all")
 	for i := range shown {
 		tag := v.left + i
-		if tag >= len(s.columns) {
+		if tag >= len(s.columns()) {
 			break
 		}
 		look := style{colour: t.fog}
@@ -401,7 +401,7 @@ func (v *survey) drawAll(c canvas, y, names, shown int) {
 	}
 	c.right(c.width-10, y, style{t.ink, true}, ofAll(s.picked.weave.Total))
 	c.right(c.width-2, y, style{t.ink, true}, timing.Clock(s.picked.weave.Total.All.Seconds))
-	if v.row == len(s.relay.Catalog.Groups) && v.column == len(s.columns) {
+	if v.row == len(s.relay.Catalog.Groups) && v.column == len(s.columns()) {
 		v.drawCursor(c, c.width-18, y, 9)
 	}
 }
@@ -416,8 +416,8 @@ func (v *survey) drawList(c canvas) {
 	if v.row < len(s.relay.Catalog.Groups) {
 		heading = outcome.PlainLine(s.relay.Catalog.Groups[v.row].Name)
 	}
-	if v.column < len(s.columns) {
-		heading += " · " + s.columns[v.column]
+	if v.column < len(s.columns()) {
+		heading += " · " + s.columns()[v.column]
 	}
 	total := fmt.Sprintf("%d tests · %s", len(members), timing.Clock(list.seconds))
 	c.right(c.width-1, 0, style{colour: t.fog}, total)

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"sync"
 	"time"
 
 	"charm.land/bubbles/v2/key"
@@ -79,13 +80,14 @@ type App struct {
 	waiting       []catalog.Test // to be hunted once the run that ended is kept
 	ticking       bool
 	quitting      bool
+	jobs          sync.WaitGroup // runs and hunts
 }
 
 // New makes the application on an open project.
 func New(ctx context.Context, r *relay.Relay) (*App, error) {
-	s := &session{relay: r, shards: min(r.Workers(), maxShards), columns: r.Catalog.Tags()}
+	s := &session{relay: r, shards: min(r.Workers(), maxShards)}
 	var err error
-	if s.picked, err = evaluate(r.Catalog, s.columns, ""); err != nil {
+	if s.picked, err = evaluate(r.Catalog, ""); err != nil {
 		return nil, err
 	}
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, line: newPickLine()}
@@ -115,9 +117,26 @@ func Run(ctx context.Context, r *relay.Relay) error {
 // stop ends what still runs and waits for it, so that no process is left.
 func (a *App) stop() {
 	a.cancelAll()
-	for deadline := time.Now().Add(3 * time.Second); time.Now().Before(deadline) && a.working(); {
-		a.follow(time.Now())
-		time.Sleep(10 * time.Millisecond)
+	ended := make(chan struct{})
+	go func() {
+		a.jobs.Wait()
+		close(ended)
+	}()
+	select {
+	case <-ended:
+	case <-time.After(stopPatience):
+	}
+}
+
+// stopPatience is how long runs and hunts may take to end once they are cancelled.
+const stopPatience = 5 * time.Second
+
+// job is a command that the application waits for before it ends.
+func (a *App) job(cmd tea.Cmd) tea.Cmd {
+	a.jobs.Add(1)
+	return func() tea.Msg {
+		defer a.jobs.Done()
+		return cmd()
 	}
 }
 
@@ -224,7 +243,7 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
 	a.complain(msg.err)
 	a.session.relay.Memory = msg.memory
-	evaluate := a.line.evaluate(a.session.picked.text, a.session)
+	evaluate := a.line.again(a.session)
 	if victims := a.waiting; victims != nil {
 		a.waiting = nil
 		return tea.Batch(evaluate, a.startHunt(victims))
@@ -328,7 +347,7 @@ func (a *App) startRun(tests []catalog.Test) tea.Cmd {
 	s.run, wait = startRun(a.ctx, s.relay, relay.Request{Pick: s.picked.text, Tests: tests, Workers: s.shards})
 	a.watch.reset()
 	a.leg = 2
-	return tea.Batch(wait, a.startTicking())
+	return tea.Batch(a.job(wait), a.startTicking())
 }
 
 func (a *App) startHunt(victims []catalog.Test) tea.Cmd {
@@ -348,7 +367,7 @@ func (a *App) startHunt(victims []catalog.Test) tea.Cmd {
 	}
 	s.hunts = append(hunts, slices.DeleteFunc(s.hunts, again)...)
 	a.hunt.reset()
-	return tea.Batch(wait, a.startTicking())
+	return tea.Batch(a.job(wait), a.startTicking())
 }
 
 func (a *App) startTicking() tea.Cmd {

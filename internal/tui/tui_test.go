@@ -191,7 +191,7 @@ func TestPickByCell(t *testing.T) {
 		press(a, keys)
 		picks = append(picks, a.session.picked.text)
 	}
-	columns := a.session.columns
+	columns := a.session.columns()
 	first := "in:area0/group-0 " + columns[0]
 	want := []string{first, first + " not (in:area1/group-1 " + columns[1] + ")", columns[1], first + " not (in:area1/group-1 " + columns[1] + ")", first, ""}
 	if strings.Join(picks, "|") != strings.Join(want, "|") {
@@ -249,9 +249,8 @@ func BenchmarkKey(b *testing.B) {
 // the interface's own path.
 func BenchmarkEvaluate(b *testing.B) {
 	r := made(600, 34, 80)
-	columns := r.Catalog.Tags()
 	for b.Loop() {
-		if _, err := evaluate(r.Catalog, columns, "tag1 or not (tag2 in:area3/** name:/case_1$/)"); err != nil {
+		if _, err := evaluate(r.Catalog, "tag1 or not (tag2 in:area3/** name:/case_1$/)"); err != nil {
 			b.Fatal(err)
 		}
 	}
