@@ -88,7 +88,6 @@ type T struct {
 	tell     func(method string, note host.Note)
 	temp     string
 	cleanups []func()
-	step     string
 	note     host.Note // of its end
 }
 

@@ -1,0 +1,209 @@
+package relay
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+)
+
+// open makes a Go module with two packages whose tests depend on their order,
+// and opens it.
+func open(t *testing.T) *Relay {
+	t.Helper()
+	dir := t.TempDir()
+	files := map[string]string{"go.mod": "module example.org/made\n\ngo 1.26\n"}
+	for _, pkg := range []string{"one", "two"} {
+		files[pkg+"/x_test.go"] = fmt.Sprintf(`package %s
+
+import ("testing"; "time")
+
+var spoiled, filled bool
+
+func TestFills(t *testing.T) { filled = true }
+
+func TestNeeds(t *testing.T) { if !filled { t.Error("empty") } }
+
+func TestVictim(t *testing.T) { time.Sleep(30 * time.Millisecond); if spoiled { t.Error("got 1, want 2") } }
+
+func TestSpoils(t *testing.T) { spoiled = true }
+
+func TestAlwaysBad(t *testing.T) { t.Error("bad") }
+`, pkg)
+	}
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r, err := Open(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = r.Close() })
+	return r
+}
+
+func choose(t *testing.T, r *Relay, endings ...string) []catalog.Test {
+	t.Helper()
+	var tests []catalog.Test
+	for _, ending := range endings {
+		test, err := r.Catalog.Find(ending)
+		if err != nil {
+			t.Fatal(err)
+		}
+		tests = append(tests, *test)
+	}
+	return tests
+}
+
+func run(t *testing.T, r *Relay, tests []catalog.Test) *outcome.Run {
+	t.Helper()
+	run, _, err := r.Run(context.Background(), Request{Tests: tests, InOrder: true, Workers: 2}, func(outcome.Event) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return run
+}
+
+// TestVerdicts hunts, on real processes, a victim of each verdict that a suite
+// can hold for certain. The order under suspicion is that of the latest run in
+// which the victim was bad, even where a later run was well.
+func TestVerdicts(t *testing.T) {
+	r := open(t)
+	if _, err := r.Victims(); err == nil || !strings.Contains(err.Error(), "nothing has run") {
+		t.Errorf("victims before any run: %v", err)
+	}
+	run(t, r, choose(t, r, "one#TestFills", "one#TestSpoils", "one#TestAlwaysBad", "one#TestVictim"))
+	run(t, r, choose(t, r, "one#TestNeeds", "one#TestVictim"))
+	victims, err := r.Victims()
+	if err != nil || len(victims) != 1 || victims[0].Name != "TestNeeds" {
+		t.Errorf("the latest victims are %v, %v", victims, err)
+	}
+	victims = choose(t, r, "one#TestVictim", "one#TestNeeds", "one#TestAlwaysBad", "two#TestFills")
+	told := 0
+	findings, err := r.Hunt(context.Background(), victims, 3, func(Progress) { told++ })
+	if err != nil {
+		t.Fatal(err)
+	}
+	var found []string
+	for _, f := range findings {
+		words := strings.TrimPrefix(f.ID, "go:") + " " + string(f.Verdict)
+		for _, set := range f.Culprits {
+			words += " " + strings.Join(set, ",")
+		}
+		for _, c := range f.Changed {
+			words += fmt.Sprintf(" %s: %s → %s", c.Name, c.Before, c.After)
+		}
+		found = append(found, words)
+	}
+	want := []string{
+		"one#TestVictim polluted go:one#TestSpoils one.spoiled: false → true",
+		"one#TestNeeds brittle go:one#TestFills one.filled: false → true",
+		"one#TestAlwaysBad broken",
+		"two#TestFills stable",
+	}
+	if !slices.Equal(found, want) {
+		t.Errorf("found\n%s\nwant\n%s", strings.Join(found, "\n"), strings.Join(want, "\n"))
+	}
+	if told < 20 {
+		t.Errorf("only %d steps were told", told)
+	}
+}
+
+// TestHuntStops ends a hunt in its middle: nothing is concluded.
+func TestHuntStops(t *testing.T) {
+	r := open(t)
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	findings, err := r.Hunt(ctx, choose(t, r, "one#TestVictim"), 1, func(p Progress) {
+		if len(p.Records) == 2 {
+			cancel()
+		}
+	})
+	if err == nil || len(findings) != 0 {
+		t.Errorf("found %v, %v", findings, err)
+	}
+}
+
+// TestMemory holds that a run teaches expected times and outcomes, to this relay
+// and to the next that opens the project, and that Recall leaves the present
+// memory as it is.
+func TestMemory(t *testing.T) {
+	r := open(t)
+	before := r.Memory
+	run(t, r, choose(t, r, "one#TestVictim", "one#TestAlwaysBad"))
+	memory, err := r.Recall()
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := Open(context.Background(), r.Project.Dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	for _, m := range []Memory{memory, again.Memory} {
+		victim, _ := m.Catalog.Lookup("go:one#TestVictim")
+		other, _ := m.Catalog.Lookup("go:two#TestVictim")
+		if !victim.Known || victim.Expected < 0.03 || other.Known || m.Runs != 1 {
+			t.Errorf("after %d runs, %g s are expected and %g s guessed", m.Runs, victim.Expected, other.Expected)
+		}
+		if past := m.Past["go:one#TestAlwaysBad"]; !slices.Equal(past, []outcome.Outcome{outcome.Failed}) {
+			t.Errorf("the past is %v", past)
+		}
+	}
+	if old, _ := before.Catalog.Lookup("go:one#TestVictim"); old.Known || before.Runs != 0 {
+		t.Errorf("the memory before the run has changed")
+	}
+}
+
+func TestShare(t *testing.T) {
+	r := open(t)
+	seen := map[string]int{}
+	for k := 1; k <= 3; k++ {
+		share, err := Share(r.Catalog.Tests, k, 3)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, test := range share {
+			seen[test.ID]++
+		}
+	}
+	for _, test := range r.Catalog.Tests {
+		if seen[test.ID] != 1 {
+			t.Errorf("%s is in %d shares", test.ID, seen[test.ID])
+		}
+	}
+}
+
+func TestPickAndOrderFile(t *testing.T) {
+	r := open(t)
+	tests, err := r.Pick("in:two name:/^Test[FS]/")
+	if err != nil || len(tests) != 2 {
+		t.Errorf("picked %v, %v", tests, err)
+	}
+	file := filepath.Join(t.TempDir(), "order.txt")
+	if err := os.WriteFile(file, []byte("two#TestSpoils\n\n  two#TestFills  \r\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	rule, err := r.OrderFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if ordered, err := rule.Apply(tests); err != nil || ordered[0].Name != "TestSpoils" || ordered[1].Name != "TestFills" {
+		t.Errorf("ordered %v, %v", ordered, err)
+	}
+	if _, err := r.OrderFile(filepath.Join(t.TempDir(), "none")); err == nil {
+		t.Errorf("an order is read from nowhere")
+	}
+}
