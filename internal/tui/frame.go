@@ -6,6 +6,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
@@ -67,7 +68,7 @@ func (a *App) drawTop(c canvas) {
 		if i > 0 {
 			c.rule(span.from-a.gap()+a.gap()/4, relayRow, a.gap()-2*(a.gap()/4), t.faint(), "─")
 		}
-		name, figure, alarm := a.legWords(i)
+		figure, alarm := a.legs[i].figure()
 		words, number := style{colour: t.fog}, style{colour: t.fog}
 		if i == a.leg {
 			words, number = style{t.ink, true}, style{colour: t.leaf}
@@ -76,35 +77,49 @@ func (a *App) drawTop(c canvas) {
 		if alarm {
 			number.colour = t.rust
 		}
-		c.text(c.text(span.from, relayRow, words, name)+1, relayRow, number, figure)
+		x := span.from
+		if span.named {
+			x = c.text(x, relayRow, words, a.legs[i].name()) + 1
+		}
+		c.text(x, relayRow, number, figure)
 	}
 }
 
-// legWords gives the words of a leg on the relay line.
-func (a *App) legWords(i int) (name, figure string, alarm bool) {
-	figure, alarm = a.legs[i].figure()
-	return a.legs[i].name(), figure, alarm
+// span is the place of a leg on the relay line.
+type span struct {
+	from, to int
+	named    bool // its name stands before its figure
 }
-
-type span struct{ from, to int }
 
 // gap is the rule between two legs with its air.
 func (a *App) gap() int {
 	if a.width < 100 {
-		return 3
+		return 4
 	}
 	return 8
 }
 
 // spans says where on the relay line each leg stands. A leg keeps its place:
-// its figure has room for as many digits as it can come to.
+// its figure has room for as many digits as it can come to. Where the line is too
+// narrow, only the leg that is looked at keeps its name.
 func (a *App) spans() []span {
+	spans := a.spansNamed(func(int) bool { return true })
+	if spans[len(spans)-1].to >= a.width {
+		return a.spansNamed(func(leg int) bool { return leg == a.leg })
+	}
+	return spans
+}
+
+func (a *App) spansNamed(named func(leg int) bool) []span {
 	x := 1
 	spans := make([]span, len(a.legs))
-	for i := range a.legs {
-		name, figure, _ := a.legWords(i)
-		room := width(name) + 1 + max(width(figure), a.legRoom(i))
-		spans[i] = span{x, x + room}
+	for i, leg := range a.legs {
+		figure, _ := leg.figure()
+		room := max(width(figure), a.legRoom(i))
+		if named(i) {
+			room += width(leg.name()) + 1
+		}
+		spans[i] = span{x, x + room, named(i)}
 		x += room + a.gap()
 	}
 	return spans
@@ -152,8 +167,8 @@ func (a *App) drawBottom(c canvas) {
 	c.text(1, y, style{colour: t.fog}, "pick")
 	switch {
 	case a.line.editing:
-		a.line.input.SetWidth(room - 1)
-		c.text(pickColumn, y, style{t.ink, true}, cut(a.line.input.Value(), room))
+		a.line.input.SetWidth(room - 1) // it scrolls where the pick is longer
+		c.text(pickColumn, y, style{t.ink, true}, ansi.Strip(a.line.input.View()))
 	case s.picked.text == "":
 		c.text(pickColumn, y, style{colour: t.fog}, "all")
 	default:
