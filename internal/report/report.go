@@ -82,10 +82,11 @@ func Closing(w io.Writer, run *outcome.Run, picked, workers int) {
 		work += r.Seconds
 	}
 	fmt.Fprintf(w, "%d picked: %s; %s on %s, %s of work\n",
-		picked, run.Summary(), timing.ClockTenths(wall), plural(workers, "worker"), timing.ClockTenths(work))
+		picked, run.Summary(), timing.ClockTenths(wall), Plural(workers, "worker"), timing.ClockTenths(work))
 }
 
-func plural(n int, word string) string {
+// Plural counts things: 1 test, 2 tests.
+func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
@@ -129,7 +130,7 @@ func Plan(w io.Writer, p split.Plan) {
 		if len(labels) > 6 {
 			labels = append(labels[:6], fmt.Sprintf("and %d more", len(labels)-6))
 		}
-		fmt.Fprintf(w, "%4d  %8s  %11s  %s\n", s.Number, timing.ClockTenths(s.Seconds), plural(len(s.Tests()), "test"), strings.Join(labels, ", "))
+		fmt.Fprintf(w, "%4d  %8s  %11s  %s\n", s.Number, timing.ClockTenths(s.Seconds), Plural(len(s.Tests()), "test"), strings.Join(labels, ", "))
 	}
 	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s\n",
 		timing.ClockTenths(p.Finish), timing.ClockTenths(p.Floor), timing.ClockTenths(p.Spread), timing.ClockTenths(p.Work))
@@ -138,7 +139,7 @@ func Plan(w io.Writer, p split.Plan) {
 		fmt.Fprintf(w, "the floor is %s, %s in one piece\n", outcome.PlainLine(p.Setter.Label), timing.Short(p.Setter.Seconds))
 	}
 	if p.Unknown > 0 {
-		fmt.Fprintf(w, "%s never measured: their times are estimates\n", plural(p.Unknown, "test"))
+		fmt.Fprintf(w, "%s never measured: their times are estimates\n", Plural(p.Unknown, "test"))
 	}
 }
 
@@ -156,7 +157,7 @@ func Finding(w io.Writer, f hunt.Finding) {
 	if f.With.Runs > 0 {
 		fmt.Fprintf(w, "in company %d of %d failed; ", f.With.Failed, f.With.Runs)
 	}
-	fmt.Fprintf(w, "alone %d of %d failed; %s in %s\n", f.Without.Failed, f.Without.Runs, plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
+	fmt.Fprintf(w, "alone %d of %d failed; %s in %s\n", f.Without.Failed, f.Without.Runs, Plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
 	for _, c := range f.Changed {
 		fmt.Fprintf(w, "    %s %s: %s in a fresh run, %s after\n", c.Kind, c.Name, outcome.PlainLine(c.Before), outcome.PlainLine(c.After))
 	}

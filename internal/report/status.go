@@ -35,7 +35,7 @@ func (s *Status) Tell(e outcome.Event) {
 	switch e.Event {
 	case outcome.RunBegins:
 		s.began = e.At
-		fmt.Fprintf(s.w, "%s; making ready\n", plural(s.total, "test"))
+		fmt.Fprintf(s.w, "%s; making ready\n", Plural(s.total, "test"))
 	case outcome.Finished:
 		s.done++
 		s.finished[e.Outcome]++

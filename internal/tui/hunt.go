@@ -242,7 +242,7 @@ func (v *huntView) drawFirst(c canvas, stem int, h *liveHunt) {
 		case hunt.Alone:
 			parts = append(parts, part{"alone", r.Outcome})
 		case hunt.Company, hunt.Rest:
-			parts = append(parts, part{"after " + plural(r.Ran, "other"), r.Outcome})
+			parts = append(parts, part{"after " + report.Plural(r.Ran, "other"), r.Outcome})
 		}
 	}
 	total := 0
@@ -307,15 +307,14 @@ func (v *huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 	}
 	if len(f.Culprits) > 0 {
 		for _, id := range f.Culprits[0] {
-			place, name, _ := strings.Cut(outcome.PlainLine(id), "#")
-			_, group, _ := strings.Cut(place, ":")
+			group, name := groupAndName(id)
 			c.text(stem, y, style{t.orchid, true}, "●")
 			x := c.text(stem+2, y, style{t.orchid, true}, cut(name, c.width-stem-2))
 			c.text(x+1, y, style{colour: t.fog}, cut(group, c.width-x-1))
 			y++
 		}
 	}
-	words := fmt.Sprintf("%s, %s", plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
+	words := fmt.Sprintf("%s, %s", report.Plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
 	c.text(max(0, stem-width(words)/2), y+1, style{colour: t.fog}, words)
 }
 

@@ -1,7 +1,10 @@
 package tui
 
 import (
+	"strings"
+
 	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
 	"fernrelay/internal/relay"
@@ -72,4 +75,11 @@ func (s *session) runPick() action {
 		return action{say: "the pick holds no test: there is nothing to run"}
 	}
 	return action{run: s.picked.tests}
+}
+
+// groupAndName takes an ID apart for the screen.
+func groupAndName(id string) (group, name string) {
+	place, name, _ := strings.Cut(outcome.PlainLine(id), "#")
+	_, group, _ = strings.Cut(place, ":")
+	return group, name
 }

@@ -94,7 +94,7 @@ func (v *splitView) draw(c canvas) {
 func (v *splitView) drawHeading(c canvas, plan *split.Plan) {
 	t := c.theme
 	fog, ink := style{colour: t.fog}, style{t.ink, true}
-	x := c.text(2, 1, ink, plural(len(plan.Shards), "shard"))
+	x := c.text(2, 1, ink, report.Plural(len(plan.Shards), "shard"))
 	if c.width >= wideScreen {
 		x = c.text(x+2, 1, fog, "groups stay together")
 	}
@@ -111,13 +111,6 @@ func (v *splitView) drawHeading(c canvas, plan *split.Plan) {
 	if x+width(alone)+3 < c.width {
 		c.right(c.width-1, 1, fog, alone)
 	}
-}
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
 }
 
 // drawBars draws the shards; the floor is a line through all of them.
@@ -145,9 +138,9 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 			tests += len(u.Tests)
 		}
 		if c.width >= wideScreen {
-			c.right(c.width-12, y, style{colour: t.fog}, plural(len(shard.Units), "group"))
+			c.right(c.width-12, y, style{colour: t.fog}, report.Plural(len(shard.Units), "group"))
 		}
-		c.right(c.width-1, y, style{colour: t.fog}, plural(tests, "test"))
+		c.right(c.width-1, y, style{colour: t.fog}, report.Plural(tests, "test"))
 	}
 	line := left + int(math.Round(plan.Floor*scale))
 	for y := range rows * step {
@@ -272,7 +265,7 @@ func (v *splitView) drawAdvice(c canvas, plan *split.Plan) {
 	}
 	if plan.Unknown > 0 {
 		y++
-		say(style{colour: t.amber}, plural(plan.Unknown, "test"), fog, " never measured: times are estimates")
+		say(style{colour: t.amber}, report.Plural(plan.Unknown, "test"), fog, " never measured: times are estimates")
 	}
 }
 

@@ -172,7 +172,7 @@ func (v *watch) drawIdle(c canvas) {
 	t := c.theme
 	c.text(2, 1, style{t.ink, true}, "Nothing runs yet.")
 	c.text(2, 3, style{colour: t.fog}, fmt.Sprintf("r runs the pick: %d tests on %s, about %s",
-		len(v.session.picked.tests), plural(v.session.shards, "worker"), timing.Clock(v.session.plan().Finish)))
+		len(v.session.picked.tests), report.Plural(v.session.shards, "worker"), timing.Clock(v.session.plan().Finish)))
 }
 
 func (v *watch) drawCounts(c canvas, run *liveRun) {
@@ -245,10 +245,9 @@ func (v *watch) drawTracks(c canvas, run *liveRun, shown, rows, air int) {
 }
 
 func (v *watch) nameRunning(c canvas, a axis, y int, track *track, now float64) {
-	_, name, _ := strings.Cut(track.running, "#")
 	from, to := a.at(track.since), a.at(now)
 	if to-from > 4 {
-		c.text(from+1, y, style{colour: c.theme.ink}, cut(outcome.PlainLine(name), to-from-1))
+		c.text(from+1, y, style{colour: c.theme.ink}, cut(report.Name(track.running), to-from-1))
 	}
 }
 
@@ -354,8 +353,7 @@ func (v *watch) drawFailures(c canvas, run *liveRun) {
 	for i := v.top; i < min(len(run.bad), v.top+shown); i++ {
 		r := newest(run, i)
 		y := 2 + (i-v.top)*failureRows
-		place, name, _ := strings.Cut(outcome.PlainLine(r.ID), "#")
-		_, group, _ := strings.Cut(place, ":")
+		group, name := groupAndName(r.ID)
 		c.text(2, y, style{t.rust, true}, r.Outcome.Shape())
 		c.text(5, y, style{colour: t.fog}, timing.Clock(r.Ended.Sub(run.began).Seconds()))
 		x := c.text(11, y, style{colour: t.fog}, cut(group, 26))
@@ -390,8 +388,7 @@ func (v *watch) drawDetail(c canvas) {
 	if r == nil {
 		return
 	}
-	place, name, _ := strings.Cut(outcome.PlainLine(r.ID), "#")
-	_, group, _ := strings.Cut(place, ":")
+	group, name := groupAndName(r.ID)
 	at := ""
 	if r.File != "" {
 		at = fmt.Sprintf("%s:%d", outcome.PlainLine(r.File), r.Line)
@@ -523,7 +520,7 @@ func (v *watch) drawBefore(c canvas, y int, r *outcome.Result) {
 	past := v.session.run.past[r.ID]
 	c.text(0, y, style{colour: t.fog}, "past")
 	drawPast(c, 10, y, past, min(len(past), 20))
-	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on worker %d, the last:", plural(n, "test"), r.Worker), c.width))
+	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on worker %d, the last:", report.Plural(n, "test"), r.Worker), c.width))
 	c.text(10, y+2, style{colour: t.ink}, cut(strings.Join(last, ", "), c.width-10))
 	if n > 0 {
 		c.text(0, y+4, style{colour: t.orchid}, cut(fmt.Sprintf("h hunts it: about %d halvings of what ran before it", int(math.Ceil(math.Log2(float64(n+1))))), c.width))
