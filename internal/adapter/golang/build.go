@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -195,17 +196,25 @@ func splitTags(tags string) []string {
 	return strings.Split(tags, ",")
 }
 
-// wordsFor gives what the toolchain said of a group's package, and where it said
-// nothing of that, all it said of what the package may be built from.
+// wordsFor gives what the toolchain said of a group's package; where it said
+// nothing of that, what it said that names a file of it, as of a missing import;
+// and else all it said, as of another package that this one is built from.
 func (a *Adapter) wordsFor(group string, words map[string][]string) []string {
 	path := a.importPath(group)
 	own := slices.Concat(words[path], words[path+"_test"], words[path+".test"])
 	if len(own) > 0 {
 		return own
 	}
-	var all []string
-	for _, said := range words {
+	var naming, all []string
+	for _, path := range slices.Sorted(maps.Keys(words)) {
+		said := words[path]
 		all = append(all, said...)
+		if slices.ContainsFunc(said, func(line string) bool { return strings.HasPrefix(line, group+"/") }) {
+			naming = append(naming, said...)
+		}
+	}
+	if len(naming) > 0 {
+		return naming
 	}
 	return all
 }
@@ -289,11 +298,15 @@ var compilerPlace = regexp.MustCompile(`^(?:\./)?([^\s:]+\.go):(\d+)(?::\d+)?: (
 func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []string) {
 	e := outcome.Event{Outcome: outcome.Errored, Message: "the package does not compile", Seconds: outcome.Took(0)}
 	for _, line := range words {
-		if place := compilerPlace.FindStringSubmatch(line); place != nil {
-			e.Message += ": " + place[3]
-			e.File, e.Line = a.projectFile(filepath.Join(a.Dir, filepath.FromSlash(place[1]))), number(place[2])
-			break
+		if strings.HasPrefix(line, "# ") {
+			continue // only names the package
 		}
+		if place := compilerPlace.FindStringSubmatch(line); place != nil {
+			line = place[3]
+			e.File, e.Line = a.projectFile(filepath.Join(a.Dir, filepath.FromSlash(place[1]))), number(place[2])
+		}
+		e.Message += ": " + line
+		break
 	}
 	for i, t := range tests {
 		batch.Started(t.ID)

@@ -132,6 +132,46 @@ func FuzzFirst(f *testing.F) { f.Add(1); f.Fuzz(func(t *testing.T, n int) {}) }
 	}
 }
 
+// TestPackagesThatDoNotBuild holds that each of them fails with its own words,
+// whatever keeps it from being built, and that the others run.
+func TestPackagesThatDoNotBuild(t *testing.T) {
+	header := "\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n"
+	a, found := module(t, Config{}, map[string]string{
+		"good/x_test.go":     "package good" + header,
+		"absent/x_test.go":   "package absent" + header,
+		"absent/y_test.go":   "package absent\n\nimport _ \"example.com/not/there\"\n",
+		"syntax/x_test.go":   "package syntax" + header + "func {\n",
+		"names/x_test.go":    "package one" + header,
+		"names/y.go":         "package two\n",
+		"cycle/x_test.go":    "package cycle" + header,
+		"cycle/y_test.go":    "package cycle\n\nimport _ \"example.org/made/cycle\"\n",
+		"upon/x_test.go":     "package upon" + header,
+		"upon/y.go":          "package upon\n\nimport _ \"example.org/made/wrong\"\n",
+		"wrong/wrong.go":     "package wrong\n\nvar x int = \"\"\n",
+		"beside/x_test.go":   "package beside" + header,
+		"beside/z/x_test.go": "package z" + header,
+	})
+	words := map[string]string{"absent": "example.com/not/there", "syntax": "x_test.go:6", "names": "found packages", "cycle": "import cycle",
+		"upon": "wrong.go:3", "good": "", "beside": "", "beside/z": ""}
+	var tests []catalog.Test
+	for group := range words {
+		tests = append(tests, choose(t, found, group+"#TestX")...)
+	}
+	run := outcome.NewRun()
+	if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
+		t.Fatal(err)
+	}
+	for group, said := range words {
+		r, want := run.Result("u:"+group+"#TestX"), outcome.Errored
+		if said == "" {
+			want = outcome.Passed
+		}
+		if r.Outcome != want || !strings.Contains(string(r.Output), said) || strings.Count(r.Message, ":") == 0 && said != "" {
+			t.Errorf("%s: %s, %s\n%s", group, r.Outcome, r.Message, r.Output)
+		}
+	}
+}
+
 // TestStaleBinary holds that a package that no longer compiles is not run from
 // its old binary, and that a mended one is built again.
 func TestStaleBinary(t *testing.T) {
