@@ -13,7 +13,7 @@ const (
 	frondTop  = 118.0
 	frondRow  = 30.0
 	stemLeft  = 300.0
-	leafWidth = 220.0 // of all suspects together, to each side
+	leafWidth = 220.0 // of the largest part
 )
 
 // Frond draws a hunt: the stem goes down a row a halving, left and right stand
@@ -36,13 +36,13 @@ func Frond(finding hunt.Finding, records []hunt.Record) Drawing {
 	}}
 }
 
-// Halvings picks out of the trials those that cut the suspects, and gives the
-// most suspects that one of them cut.
+// Halvings picks out of the trials those that cut the suspects, and gives how
+// many the largest part had.
 func Halvings(records []hunt.Record) (halvings []hunt.Record, most int) {
 	for _, r := range records {
 		if r.Purpose == hunt.Halve && r.LeftOut > 0 {
 			halvings = append(halvings, r)
-			most = max(most, r.Ran+r.LeftOut)
+			most = max(most, r.Ran, r.LeftOut)
 		}
 	}
 	return halvings, most
