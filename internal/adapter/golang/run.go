@@ -98,9 +98,9 @@ func (s *session) process(ctx context.Context, binary, group string, tests []cat
 	switch {
 	case !batch.Began():
 		heard.neverBegan(ending, cmd.ProcessState.Success())
-	case !cmd.ProcessState.Success() && heard.allPassed():
+	case !cmd.ProcessState.Success() && heard.nothingFailed():
 		sink(outcome.Event{Event: outcome.Finished, ID: catalog.ID(s.adapter.Suite, group, "TestMain"), Outcome: outcome.Errored,
-			Seconds: outcome.Took(0), Message: "every test passed, and then the process ended with " + ending})
+			Seconds: outcome.Took(0), Message: "no test failed, and then the process ended with " + ending})
 	}
 	return nil
 }
@@ -141,7 +141,8 @@ type books struct {
 	byName   map[string]*catalog.Test
 	stepFrom map[string]time.Duration // of each test, when its last step ended
 	early    []byte                   // what was printed before the first test
-	passed   int
+	done     int
+	failed   bool
 }
 
 func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Batch) *books {
@@ -180,6 +181,8 @@ func (b *books) finished(name string, o outcome.Outcome, last bool) {
 	if test == nil {
 		return
 	}
+	b.done++
+	b.failed = b.failed || o == outcome.Failed
 	e := outcome.Event{ID: test.ID, Outcome: o}
 	words := b.batch.Words(test.ID)
 	switch o {
@@ -197,13 +200,12 @@ func (b *books) finished(name string, o outcome.Outcome, last bool) {
 		}
 	case outcome.Skipped:
 		e.Message, _, _ = b.adapter.failure(b.group, words)
-	default:
-		b.passed++
 	}
 	b.batch.Finished(e)
 }
 
-func (b *books) allPassed() bool { return b.passed == len(b.tests) }
+// nothingFailed reports whether all tests of the process came to their end, and well.
+func (b *books) nothingFailed() bool { return b.done == len(b.tests) && !b.failed }
 
 // neverBegan gives an outcome to tests whose process ended before it began any.
 func (b *books) neverBegan(ending string, success bool) {
