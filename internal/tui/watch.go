@@ -71,27 +71,22 @@ func (v *watch) keys() []key.Binding {
 }
 
 func (v *watch) press(msg tea.KeyPressMsg) action {
-	run := v.session.run
-	if run == nil {
-		if key.Matches(msg, watchKeys.again) {
-			return v.session.runPick()
-		}
-		return action{}
-	}
+	bad := v.current()
 	switch {
 	case key.Matches(msg, watchKeys.cancel):
 		return action{cancel: true}
 	case key.Matches(msg, watchKeys.panel):
 		v.detail = !v.detail
-	case key.Matches(msg, watchKeys.all):
-		return action{run: v.tests(run.bad)}
+	case bad == nil && key.Matches(msg, watchKeys.again):
+		return v.session.runPick()
 	}
-	bad := v.current()
 	if bad == nil {
 		return action{}
 	}
-	one := v.tests([]*outcome.Result{bad})
+	run, one := v.session.run, v.tests([]*outcome.Result{bad})
 	switch {
+	case key.Matches(msg, watchKeys.all):
+		return action{run: v.tests(run.bad)}
 	case key.Matches(msg, watchKeys.hunt):
 		return action{hunt: one}
 	case key.Matches(msg, watchKeys.again):
