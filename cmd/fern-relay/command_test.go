@@ -18,6 +18,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
+	"fernrelay/internal/testfiles"
 )
 
 // program is the built binary that all tests here drive.
@@ -68,20 +69,6 @@ func finish(t *testing.T, cmd *exec.Cmd) result {
 	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode()}
 }
 
-// write makes files below a folder, by path.
-func write(t *testing.T, dir string, files map[string]string) {
-	t.Helper()
-	for name, text := range files {
-		path := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-}
-
 func readEvents(t *testing.T, file string) []outcome.Event {
 	t.Helper()
 	data, err := os.ReadFile(file)
@@ -118,7 +105,7 @@ func trouble(t *testing.T, config string) string {
 	if err := os.CopyFS(dir, os.DirFS("../../internal/adapter/golang/testdata/trouble")); err != nil {
 		t.Fatal(err)
 	}
-	write(t, dir, map[string]string{"fern.toml": config})
+	testfiles.Write(t, dir, map[string]string{"fern.toml": config})
 	return dir
 }
 
@@ -221,7 +208,7 @@ func checkJUnit(t *testing.T, file string, tests int) {
 func TestOrderIsExact(t *testing.T) {
 	dir := trouble(t, goSuite)
 	want := []string{"unit:order#TestC", "unit:order#ExampleTrue", "unit:order#TestA", "unit:order#TestB", "unit:state#TestReads", "unit:state#TestRaises"}
-	write(t, dir, map[string]string{"order.txt": strings.Join(want, "\n") + "\n"})
+	testfiles.Write(t, dir, map[string]string{"order.txt": strings.Join(want, "\n") + "\n"})
 	events := filepath.Join(dir, "events.jsonl")
 	if got := run(t, dir, "run", "--workers", "1", "--order", "file:order.txt", "--events", events); got.status != 0 {
 		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
@@ -284,7 +271,7 @@ func TestListAndSplit(t *testing.T) {
 		t.Errorf("listed %q, want %q\n%s", ids, want, got.stderr)
 	}
 
-	write(t, dir, map[string]string{"times.csv": "id,seconds,note\na#1,4,x\na#2,3,\nb#1,5,\nc#1,2,\nd#1,2,\n"})
+	testfiles.Write(t, dir, map[string]string{"times.csv": "id,seconds,note\na#1,4,x\na#2,3,\nb#1,5,\nc#1,2,\nd#1,2,\n"})
 	got = run(t, dir, "split", "--timings", "times.csv", "--shards", "2", "--json")
 	if want := `{"format":"fern-split/1","shards":[{"shard":1,"seconds":9,"tests":["a#1","a#2","d#1"]},{"shard":2,"seconds":7,"tests":["b#1","c#1"]}],"finish_s":9,"floor_s":8,"optimal":false,"spread_s":2,"unknown":0}`; strings.TrimSpace(got.stdout) != want {
 		t.Errorf("split gives %s, want %s\n%s", got.stdout, want, got.stderr)
@@ -312,7 +299,7 @@ func TestBadInput(t *testing.T) {
 	dir := trouble(t, goSuite)
 	config := func(text string) string {
 		d := t.TempDir()
-		write(t, d, map[string]string{"fern.toml": text})
+		testfiles.Write(t, d, map[string]string{"fern.toml": text})
 		return d
 	}
 	locked := filepath.Join(t.TempDir(), "locked")
@@ -374,7 +361,7 @@ func TestBadInput(t *testing.T) {
 // it has, gives every test an outcome, and leaves no process behind.
 func TestInterrupt(t *testing.T) {
 	dir := t.TempDir()
-	write(t, dir, map[string]string{
+	testfiles.Write(t, dir, map[string]string{
 		"go.mod": "module example.org/slow\n\ngo 1.26\n",
 		"slow_test.go": `package slow
 

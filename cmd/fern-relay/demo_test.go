@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"fernrelay/core/hunt"
+	"fernrelay/internal/testfiles"
 )
 
 // TestDemoCulprits runs the demo's culprits before their victims in one process,
@@ -16,7 +17,7 @@ import (
 func TestDemoCulprits(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	write(t, dir, map[string]string{
+	testfiles.Write(t, dir, map[string]string{
 		"fern.toml": fmt.Sprintf("[[suite]]\nname = \"g\"\nkind = \"host\"\nrun = \"'%s' demo-host\"\n", program),
 		"order.txt": strings.Join([]string{
 			"misting#fog_night", "misting#starts_below_60_percent", "irrigation/drip#reopens_after_fault", "vents#frost_keeps_them_shut",

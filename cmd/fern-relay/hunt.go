@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -27,8 +26,8 @@ func newHunt(s *settings) *cobra.Command {
 		Long: "Hunt takes the tests named, those that the pick holds, or those that failed in the\n" +
 			"latest run, and finds which tests before them decide their outcome.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if cmd.Flags().Changed("workers") && workers < 1 {
-				return fmt.Errorf("--workers is %d: a number from 1 is expected", workers)
+			if err := checkWorkers(cmd, workers); err != nil {
+				return err
 			}
 			r, err := relay.Open(cmd.Context(), s.dir)
 			if err != nil {
@@ -44,7 +43,7 @@ func newHunt(s *settings) *cobra.Command {
 			}
 			findings, err := huntAndDraw(cmd.Context(), r, victims, workers, os.Stderr, []string{svg, pdf})
 			if asJSON {
-				return errors.Join(err, json.NewEncoder(cmd.OutOrStdout()).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))
+				return errors.Join(err, newEncoder(cmd.OutOrStdout()).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))
 			}
 			for _, f := range findings {
 				report.Finding(cmd.OutOrStdout(), f)

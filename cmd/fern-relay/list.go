@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"encoding/json"
+	"io"
 
 	"github.com/spf13/cobra"
 
@@ -32,8 +33,7 @@ func newList(s *settings) *cobra.Command {
 				report.Tests(out, tests)
 				return out.Flush()
 			}
-			encoder := json.NewEncoder(out)
-			encoder.SetEscapeHTML(false)
+			encoder := newEncoder(out)
 			for _, t := range tests {
 				if err := encoder.Encode(t); err != nil {
 					return err
@@ -45,6 +45,13 @@ func newList(s *settings) *cobra.Command {
 	addPick(cmd, &expression)
 	addJSON(cmd, &asJSON, "a JSON object a line")
 	return cmd
+}
+
+// newEncoder writes JSON, with <, > and & as they are.
+func newEncoder(w io.Writer) *json.Encoder {
+	encoder := json.NewEncoder(w)
+	encoder.SetEscapeHTML(false)
+	return encoder
 }
 
 func addPick(cmd *cobra.Command, expression *string) {

@@ -15,6 +15,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
+	"fernrelay/internal/testfiles"
 )
 
 // realModules are modules that this project depends on; the first is large.
@@ -184,7 +185,7 @@ func checkOrder(t *testing.T, dir string, listed []catalog.Test) {
 		}
 	}
 	rand.New(rand.NewPCG(7, 7)).Shuffle(len(order), func(i, j int) { order[i], order[j] = order[j], order[i] })
-	write(t, dir, map[string]string{"order.txt": strings.Join(order, "\n")})
+	testfiles.Write(t, dir, map[string]string{"order.txt": strings.Join(order, "\n")})
 	events := filepath.Join(dir, "ordered.jsonl")
 	run(t, dir, "run", "--order", "file:order.txt", "--events", events)
 	var started []string

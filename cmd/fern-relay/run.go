@@ -33,8 +33,8 @@ func newRun(s *settings) *cobra.Command {
 		Short: "Run the picked tests on workers",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if cmd.Flags().Changed("workers") && f.workers < 1 {
-				return fmt.Errorf("--workers is %d: a number from 1 is expected", f.workers)
+			if err := checkWorkers(cmd, f.workers); err != nil {
+				return err
 			}
 			r, err := relay.Open(cmd.Context(), s.dir)
 			if err != nil {
@@ -59,6 +59,14 @@ func newRun(s *settings) *cobra.Command {
 	cmd.Flags().StringVar(&f.junit, "junit", "", "write JUnit XML to this `file`")
 	cmd.Flags().StringVar(&f.events, "events", "", "write event lines to this `file`")
 	return cmd
+}
+
+// checkWorkers refuses a number of workers that was given and is none.
+func checkWorkers(cmd *cobra.Command, workers int) error {
+	if cmd.Flags().Changed("workers") && workers < 1 {
+		return fmt.Errorf("--workers is %d: a number from 1 is expected", workers)
+	}
+	return nil
 }
 
 func (f *runFlags) request(r *relay.Relay) (relay.Request, error) {

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
+
+	"fernrelay/internal/testfiles"
 )
 
 // screen is the application in a terminal of tmux.
@@ -182,7 +184,7 @@ func TestHardNames(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	long := strings.Repeat("LongName", 25)
-	write(t, dir, map[string]string{
+	testfiles.Write(t, dir, map[string]string{
 		"go.mod": "module example.org/hard\n\ngo 1.26\n",
 		"hard_test.go": fmt.Sprintf(`package hard
 

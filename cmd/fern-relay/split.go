@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"os"
 
@@ -37,7 +36,7 @@ func newSplit(s *settings) *cobra.Command {
 			}
 			plan := split.Balance(units, shards)
 			if asJSON {
-				return json.NewEncoder(cmd.OutOrStdout()).Encode(plan)
+				return newEncoder(cmd.OutOrStdout()).Encode(plan)
 			}
 			report.Plan(cmd.OutOrStdout(), plan)
 			return nil

@@ -122,7 +122,7 @@ func (r *run) prepare(ctx context.Context) {
 	var suites []string
 	tests := map[string][]catalog.Test{}
 	for _, b := range r.job.Queue {
-		if tests[b.Suite] == nil {
+		if !slices.Contains(suites, b.Suite) {
 			suites = append(suites, b.Suite)
 		}
 		tests[b.Suite] = append(tests[b.Suite], wanted(b.Tests)...)

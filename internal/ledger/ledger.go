@@ -161,35 +161,39 @@ var ErrNoRun = errors.New("there is no such run in the ledger")
 
 // Last gives the latest run whole; ErrNoRun where there is none yet.
 func (l *Ledger) Last() (*Kept, *outcome.Run, error) {
-	return l.load("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT 1")
+	k, err := l.find("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT 1")
+	if err != nil {
+		return nil, nil, err
+	}
+	run, err := l.Results(k)
+	return k, run, err
 }
 
-// LastBad gives the latest run in which a test was bad; ErrNoRun where it never was.
-func (l *Ledger) LastBad(id string) (*Kept, *outcome.Run, error) {
-	return l.load(`SELECT number, pick, workers, runs.began, ended FROM runs JOIN results ON results.run = runs.number
+// LastBad finds the latest run in which a test was bad; ErrNoRun where it never was.
+func (l *Ledger) LastBad(id string) (*Kept, error) {
+	return l.find(`SELECT number, pick, workers, runs.began, ended FROM runs JOIN results ON results.run = runs.number
 		WHERE test = (SELECT key FROM tests WHERE id = ?) AND outcome IN (?, ?, ?) ORDER BY number DESC LIMIT 1`,
 		id, outcome.Failed, outcome.Errored, outcome.TimedOut)
 }
 
-// load gives the run that a query names.
-func (l *Ledger) load(query string, args ...any) (*Kept, *outcome.Run, error) {
+// find gives the run that a query names.
+func (l *Ledger) find(query string, args ...any) (*Kept, error) {
 	k := &Kept{}
 	var began, ended int64
 	err := l.db.QueryRow(query, args...).
 		Scan(&k.Number, &k.Pick, &k.Workers, &began, &ended)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil, ErrNoRun
+		return nil, ErrNoRun
 	}
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	k.Began, k.Ended = time.UnixMilli(began), time.UnixMilli(ended)
-	run, err := l.results(k)
-	return k, run, err
+	return k, nil
 }
 
-// results folds what is kept of a run by telling its events again.
-func (l *Ledger) results(k *Kept) (*outcome.Run, error) {
+// Results folds what is kept of a run by telling its events again.
+func (l *Ledger) Results(k *Kept) (*outcome.Run, error) {
 	rows, err := l.db.Query(`SELECT tests.id, worker, batch, began, outcome, seconds, message, file, line, expected, actual
 		FROM results JOIN tests ON tests.key = results.test WHERE run = ? ORDER BY position`, k.Number)
 	if err != nil {

@@ -69,10 +69,10 @@ func TestKeepAndLast(t *testing.T) {
 	if !got.Started.Equal(second.Started) || !got.Ended.Equal(second.Ended) || got.Counts[outcome.Lost] != 1 {
 		t.Errorf("got back %s from %s to %s", got.Summary(), got.Started, got.Ended)
 	}
-	if bad, _, err := l.LastBad("b"); err != nil || bad.Number != 1 {
+	if bad, err := l.LastBad("b"); err != nil || bad.Number != 1 {
 		t.Errorf("b was last bad in %+v, %v", bad, err)
 	}
-	if _, _, err := l.LastBad("a"); !errors.Is(err, ErrNoRun) {
+	if _, err := l.LastBad("a"); !errors.Is(err, ErrNoRun) {
 		t.Errorf("a was never bad: %v", err)
 	}
 	recent, err := l.Recent()

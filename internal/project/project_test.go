@@ -7,20 +7,9 @@ import (
 	"strings"
 	"testing"
 	"time"
-)
 
-func write(t *testing.T, dir string, files map[string]string) {
-	t.Helper()
-	for name, text := range files {
-		path := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-}
+	"fernrelay/internal/testfiles"
+)
 
 const whole = `# A comment.
 [project]
@@ -49,7 +38,7 @@ count = 6
 
 func TestOpen(t *testing.T) {
 	dir := t.TempDir()
-	write(t, dir, map[string]string{FileName: whole, "src/deep/x.go": "package deep\n"})
+	testfiles.Write(t, dir, map[string]string{FileName: whole, "src/deep/x.go": "package deep\n"})
 	p, err := Open(filepath.Join(dir, "src", "deep"))
 	if err != nil {
 		t.Fatal(err)
@@ -82,7 +71,7 @@ func TestOpen(t *testing.T) {
 
 func TestOpenWithoutFile(t *testing.T) {
 	dir := t.TempDir()
-	write(t, dir, map[string]string{"go.mod": "module example.org/x\n", "sub/x.go": "package sub\n"})
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/x\n", "sub/x.go": "package sub\n"})
 	p, err := Open(filepath.Join(dir, "sub"))
 	if err != nil || p.Name != "sub" || len(p.Suites) != 1 || p.Suites[0].Name != "go" || p.Suites[0].Dir != "." {
 		t.Errorf("opened %+v, %v", p, err)
@@ -106,7 +95,7 @@ func TestErrorsNameThePlace(t *testing.T) {
 		{`slow = "took>2s"`, `slow = "took>soon"`, ":19:1", "not a duration"},
 	} {
 		dir := t.TempDir()
-		write(t, dir, map[string]string{FileName: strings.Replace(whole, c.old, c.new, 1)})
+		testfiles.Write(t, dir, map[string]string{FileName: strings.Replace(whole, c.old, c.new, 1)})
 		_, err := Open(dir)
 		if err == nil {
 			t.Errorf("%s: no error", c.new)

@@ -60,16 +60,17 @@ func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, workers int, t
 		g.seats <- &seat{slot: slot, sessions: map[string]adapter.Session{}}
 	}
 	defer g.close()
-	if err := g.prepare(ctx, victims); err != nil {
+	chases, err := g.prepare(ctx, victims)
+	if err != nil {
 		return nil, err
 	}
 	var mu sync.Mutex
-	found := make([]hunt.Finding, len(victims))
-	failures := make([]error, len(victims))
+	found := make([]hunt.Finding, len(chases))
+	failures := make([]error, len(chases))
 	var wg sync.WaitGroup
-	for i, victim := range victims {
+	for i, c := range chases {
 		wg.Go(func() {
-			found[i], failures[i] = g.hunt(ctx, victim, func(p Progress) {
+			found[i], failures[i] = g.hunt(ctx, c, func(p Progress) {
 				mu.Lock()
 				defer mu.Unlock()
 				tell(p)
@@ -101,31 +102,66 @@ func (g *ground) close() {
 	}
 }
 
-// prepare makes ready the tests of every place where a victim may be spoiled.
-func (g *ground) prepare(ctx context.Context, victims []catalog.Test) error {
+// chase is a victim and the tests that can have spoiled it: those that ran before
+// it in reach of it, and the rest of those in its reach.
+type chase struct {
+	victim       catalog.Test
+	before, rest []string // IDs
+}
+
+// prepare finds the company of each victim, and makes ready the tests of every
+// place where one may be spoiled.
+func (g *ground) prepare(ctx context.Context, victims []catalog.Test) ([]chase, error) {
+	chases := make([]chase, len(victims))
 	needed := map[string][]catalog.Test{}
-	for _, v := range victims {
-		before, rest, err := g.company(v)
+	seen := map[string]bool{}
+	runs := map[int]*outcome.Run{}
+	for i, v := range victims {
+		before, rest, err := g.company(v, runs)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		needed[v.Suite] = slices.Concat(needed[v.Suite], before, rest, []catalog.Test{v})
+		chases[i] = chase{v, ids(before), ids(rest)}
+		for _, t := range slices.Concat(before, rest, []catalog.Test{v}) {
+			if !seen[t.ID] {
+				seen[t.ID] = true
+				needed[t.Suite] = append(needed[t.Suite], t)
+			}
+		}
 	}
 	for suite, tests := range needed {
 		if err := g.relay.adapters[suite].Prepare(ctx, tests); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	return nil
+	return chases, nil
 }
 
-// company gives the tests that can have spoiled a victim: those that ran before
-// it in reach of it, in the order of the latest run in which it was bad, or in
-// declared order where it never was; and the rest of those in its reach.
-func (g *ground) company(victim catalog.Test) (before, rest []catalog.Test, err error) {
+// lastBad gives the latest run in which a test was bad, read once for all of
+// its victims; ledger.ErrNoRun where there is none.
+func (g *ground) lastBad(id string, runs map[int]*outcome.Run) (*outcome.Run, error) {
+	if g.relay.ledger == nil {
+		return nil, ledger.ErrNoRun
+	}
+	kept, err := g.relay.ledger.LastBad(id)
+	if err != nil {
+		return nil, err
+	}
+	if runs[kept.Number] == nil {
+		if runs[kept.Number], err = g.relay.ledger.Results(kept); err != nil {
+			return nil, err
+		}
+	}
+	return runs[kept.Number], nil
+}
+
+// company gives the tests that ran before a victim in reach of it, in the order
+// of the latest run in which it was bad, or in declared order where it never
+// was; and the rest of those in its reach.
+func (g *ground) company(victim catalog.Test, runs map[int]*outcome.Run) (before, rest []catalog.Test, err error) {
 	reach := g.reach(victim)
 	at := slices.IndexFunc(reach, func(t catalog.Test) bool { return t.ID == victim.ID })
-	run, err := g.relay.lastBad(victim.ID)
+	run, err := g.lastBad(victim.ID, runs)
 	if errors.Is(err, ledger.ErrNoRun) {
 		return reach[:at], reach[at+1:], nil
 	}
@@ -172,12 +208,9 @@ func (g *ground) reach(victim catalog.Test) []catalog.Test {
 
 func (g *ground) scope(t catalog.Test) adapter.Scope { return g.relay.adapters[t.Suite].Scope() }
 
-func (g *ground) hunt(ctx context.Context, victim catalog.Test, tell func(Progress)) (hunt.Finding, error) {
-	before, rest, err := g.company(victim)
-	if err != nil {
-		return hunt.Finding{}, err
-	}
-	h := hunt.New(victim.ID, ids(before), ids(rest))
+func (g *ground) hunt(ctx context.Context, c chase, tell func(Progress)) (hunt.Finding, error) {
+	victim := c.victim
+	h := hunt.New(victim.ID, c.before, c.rest)
 	defer h.Close()
 	p := Progress{Victim: victim.ID}
 	var mu sync.Mutex // guards h and p while trials of a round run side by side

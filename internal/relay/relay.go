@@ -287,11 +287,3 @@ func (r *Relay) Last() (*ledger.Kept, *outcome.Run, error) {
 	}
 	return r.ledger.Last()
 }
-
-func (r *Relay) lastBad(id string) (*outcome.Run, error) {
-	if r.ledger == nil {
-		return nil, ledger.ErrNoRun
-	}
-	_, run, err := r.ledger.LastBad(id)
-	return run, err
-}

@@ -11,6 +11,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
+	"fernrelay/internal/testfiles"
 )
 
 // open makes a Go module with two packages whose tests depend on their order,
@@ -37,15 +38,7 @@ func TestSpoils(t *testing.T) { spoiled = true }
 func TestAlwaysBad(t *testing.T) { t.Error("bad") }
 `, pkg)
 	}
-	for name, text := range files {
-		path := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
+	testfiles.Write(t, dir, files)
 	r, err := Open(context.Background(), dir)
 	if err != nil {
 		t.Fatal(err)

@@ -14,6 +14,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/testfiles"
 )
 
 // module writes a module and gives its adapter and its tests by group#name.
@@ -21,15 +22,7 @@ func module(t *testing.T, config Config, files map[string]string) (*Adapter, map
 	t.Helper()
 	dir := t.TempDir()
 	files["go.mod"] = "module example.org/made\n\ngo 1.26\n"
-	for name, text := range files {
-		path := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
+	testfiles.Write(t, dir, files)
 	config.Suite, config.Root, config.Dir, config.Store = "u", dir, dir, filepath.Join(dir, ".store")
 	a, err := New(config)
 	if err != nil {
