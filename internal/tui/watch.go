@@ -416,12 +416,11 @@ func drawDifference(c canvas, y int, expected, actual string) {
 	side := func(y int, label, text string, end int, colour color.Color) {
 		c.text(0, y, style{colour: t.fog}, label)
 		x := c.text(10, y, style{colour: t.ink}, cut(text[:start], c.width-10))
-		from := x
-		x = c.text(x, y, style{t.ink, true}, cut(text[start:end], c.width-x))
-		if !c.theme.shades {
-			c.fill(from, y, x-from, 1, colour, 0.6)
+		part := cut(text[start:end], c.width-x)
+		if !t.shades {
+			c.fill(x, y, width(part), 1, colour, 0.6)
 		}
-		c.text(from, y, style{t.ink, true}, cut(text[start:end], c.width-from))
+		x = c.text(x, y, style{t.ink, true}, part)
 		c.text(x, y, style{colour: t.ink}, cut(text[end:], c.width-x))
 	}
 	side(y, "expected", expected, endExpected, t.leaf)
