@@ -265,7 +265,7 @@ func TestListAndSplit(t *testing.T) {
 	want := []string{
 		"unit:beside#TestTagged[frost near quick]beside/beside_test.go11test",
 		"unit:crash#FuzzSeeds[fragile]crash/crash_test.go47fuzz",
-		"unit:tagged#TestIntegration[integration]tagged/tagged_test.go7test",
+		"unit:tagged#TestIntegration[integration linux]tagged/tagged_test.go7test",
 	}
 	if !slices.Equal(ids, want) {
 		t.Errorf("listed %q, want %q\n%s", ids, want, got.stderr)
@@ -316,8 +316,8 @@ func TestBadInput(t *testing.T) {
 		{"no such folder", empty, []string{"list", "-C", "nowhere"}, []string{"nowhere", "no such file"}},
 		{"typo in a key", config("[project]\nname = \"x\"\n[[suite]]\nnmae = \"unit\"\n"), []string{"list"}, []string{"fern.toml:4:1", "nmae", "takes name"}},
 		{"not TOML", config("[project\n"), []string{"list"}, []string{"fern.toml:1:"}},
-		{"a wrong kind", config("[[suite]]\nname = \"unit\"\nkind = \"gopher\"\n"), []string{"list"}, []string{"fern.toml:3:9", "gopher", "go or host"}},
-		{"a wrong tag pick", config(goSuite + "[tags]\nx = \"(a\"\n"), []string{"list"}, []string{"fern.toml:6:1", "never closed"}},
+		{"a wrong kind", config("[[suite]]\nname = \"unit\"\nkind = \"gopher\"\n"), []string{"list"}, []string{"fern.toml:3:1", "gopher", "go or host"}},
+		{"a wrong tag pick", config(goSuite + "[tags]\nx = \"(a\"\n"), []string{"list"}, []string{"fern.toml:6:6", "never closed"}},
 		{"a host without run", config("[[suite]]\nname = \"h\"\nkind = \"host\"\n"), []string{"list"}, []string{"no run", "command line"}},
 		{"a host that is no host", config("[[suite]]\nname = \"h\"\nkind = \"host\"\nrun = \"echo hello\"\n"), []string{"list"}, []string{"suite h", "hello"}},
 		{"unknown field", dir, []string{"list", "-p", "quick nmae:x"}, []string{"column 7", `did you mean "name"`, "quick nmae:x\n      ^"}},

@@ -6,7 +6,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/internal/draw"
-	"fernrelay/internal/relay"
 )
 
 func newDraw(s *settings) *cobra.Command {
@@ -21,7 +20,7 @@ func newDraw(s *settings) *cobra.Command {
 			if args[0] != "timeline" {
 				return fmt.Errorf("there is no chart %q: the charts are timeline", args[0])
 			}
-			r, err := relay.Open(cmd.Context(), s.dir)
+			r, err := s.open(cmd.Context())
 			if err != nil {
 				return err
 			}

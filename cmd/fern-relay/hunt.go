@@ -29,7 +29,7 @@ func newHunt(s *settings) *cobra.Command {
 			if err := checkWorkers(cmd, workers); err != nil {
 				return err
 			}
-			r, err := relay.Open(cmd.Context(), s.dir)
+			r, err := s.open(cmd.Context())
 			if err != nil {
 				return err
 			}

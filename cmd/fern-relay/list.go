@@ -3,23 +3,26 @@ package main
 import (
 	"bufio"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"io"
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/internal/relay"
+	"fernrelay/core/catalog"
 	"fernrelay/internal/report"
 )
 
 func newList(s *settings) *cobra.Command {
 	var expression string
+	var count []string
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "List what is found, or picked",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			r, err := relay.Open(cmd.Context(), s.dir)
+			r, err := s.open(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -29,6 +32,13 @@ func newList(s *settings) *cobra.Command {
 				return err
 			}
 			out := bufio.NewWriter(cmd.OutOrStdout())
+			if len(count) > 0 {
+				tally, err := catalog.NewTally(tests, count)
+				if err != nil {
+					return fmt.Errorf("--count: %w", err)
+				}
+				return errors.Join(writeTally(out, tally, asJSON), out.Flush())
+			}
 			if !asJSON {
 				report.Tests(out, tests)
 				return out.Flush()
@@ -44,7 +54,35 @@ func newList(s *settings) *cobra.Command {
 	}
 	addPick(cmd, &expression)
 	addJSON(cmd, &asJSON, "a JSON object a line")
+	cmd.Flags().StringSliceVar(&count, "count", nil, "count by tag, group or `suite`, or by two of them as in group,tag")
 	return cmd
+}
+
+func writeTally(out io.Writer, tally *catalog.Tally, asJSON bool) error {
+	if !asJSON {
+		report.Tally(out, tally)
+		return nil
+	}
+	encoder := newEncoder(out)
+	for _, row := range tally.Rows {
+		if len(tally.By) == 1 {
+			line := map[string]any{tally.By[0]: row, "tests": tally.ByRow[row].Tests, "expected_s": tally.ByRow[row].Seconds}
+			if err := encoder.Encode(line); err != nil {
+				return err
+			}
+		}
+		for _, column := range tally.Columns {
+			cell := tally.Cells[[2]string{row, column}]
+			if cell.Tests == 0 {
+				continue
+			}
+			line := map[string]any{tally.By[0]: row, tally.By[1]: column, "tests": cell.Tests, "expected_s": cell.Seconds}
+			if err := encoder.Encode(line); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // newEncoder writes JSON, with <, > and & as they are.

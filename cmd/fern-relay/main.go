@@ -12,7 +12,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/internal/relay"
 )
 
 func main() {
@@ -57,6 +59,18 @@ func explain(err error) int {
 // settings are the flags of every command.
 type settings struct{ dir string }
 
+// open opens the project, and tells what was passed over in it.
+func (s *settings) open(ctx context.Context) (*relay.Relay, error) {
+	r, err := relay.Open(ctx, s.dir)
+	if err != nil {
+		return nil, err
+	}
+	for _, note := range r.Notes {
+		fmt.Fprintln(os.Stderr, "fern-relay: note:", outcome.PlainLine(note))
+	}
+	return r, nil
+}
+
 func newRoot() *cobra.Command {
 	s := &settings{}
 	root := &cobra.Command{
@@ -76,6 +90,6 @@ func newRoot() *cobra.Command {
 	}
 	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this folder")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(newDemo(), newList(s), newSplit(s), newRun(s), newHunt(s), newDraw(s), newDemoHost())
+	root.AddCommand(newDemo(), newList(s), newWhy(s), newSplit(s), newRun(s), newHunt(s), newDraw(s), newDemoHost())
 	return root
 }

@@ -1,11 +1,13 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/charmbracelet/x/term"
@@ -14,6 +16,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
+	"fernrelay/core/pick"
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/relay"
@@ -24,6 +27,7 @@ import (
 type runFlags struct {
 	pick, shard, order, junit, events string
 	workers                           int
+	strict, allowEmpty                bool
 }
 
 func newRun(s *settings) *cobra.Command {
@@ -36,7 +40,7 @@ func newRun(s *settings) *cobra.Command {
 			if err := checkWorkers(cmd, f.workers); err != nil {
 				return err
 			}
-			r, err := relay.Open(cmd.Context(), s.dir)
+			r, err := s.open(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -58,6 +62,8 @@ func newRun(s *settings) *cobra.Command {
 	cmd.Flags().StringVar(&f.order, "order", "declared", "declared, reverse, seed:N or file:FILE with an ID a line")
 	cmd.Flags().StringVar(&f.junit, "junit", "", "write JUnit XML to this `file`")
 	cmd.Flags().StringVar(&f.events, "events", "", "write event lines to this `file`")
+	cmd.Flags().BoolVar(&f.strict, "strict", onCI(), "refuse to run where a test is marked solo; on its own where CI=true is set")
+	cmd.Flags().BoolVar(&f.allowEmpty, "allow-empty", false, "end well where the pick holds no test")
 	return cmd
 }
 
@@ -69,31 +75,73 @@ func checkWorkers(cmd *cobra.Command, workers int) error {
 	return nil
 }
 
-func (f *runFlags) request(r *relay.Relay) (relay.Request, error) {
-	q := relay.Request{Pick: f.pick, Workers: f.workers}
-	if q.Workers == 0 {
-		q.Workers = r.Workers()
-	}
+// onCI reports whether this is a job of a CI system, as they all say it.
+func onCI() bool {
+	ci, err := strconv.ParseBool(os.Getenv("CI"))
+	return ci && err == nil
+}
+
+func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 	rule, err := f.readOrder(r)
 	if err != nil {
 		return q, fmt.Errorf("--order: %w", err)
 	}
-	q.InOrder = !rule.IsDeclared()
-	if q.Tests, err = r.Pick(f.pick); err != nil {
+	tests, err := r.Pick(f.pick)
+	if err != nil {
 		return q, err
 	}
-	if f.shard != "" {
-		if q.Tests, err = shardOf(f.shard, q.Tests); err != nil {
+	if len(tests) == 0 && !f.allowEmpty {
+		return q, f.empty(r)
+	}
+	if f.strict {
+		if err := refuseSolo(tests); err != nil {
 			return q, err
 		}
 	}
-	if len(q.Tests) == 0 && f.shard == "" {
-		return q, fmt.Errorf("the pick %q holds no test: \"fern-relay list\" prints those there are", f.pick)
+	for _, note := range relay.Contradictions(tests) {
+		fmt.Fprintln(os.Stderr, "fern-relay: note:", note)
 	}
-	if q.Tests, err = rule.Apply(q.Tests); err != nil {
+	if f.shard != "" {
+		if tests, err = shardOf(f.shard, relay.Solo(tests)); err != nil {
+			return q, err
+		}
+	}
+	if tests, err = rule.Apply(tests); err != nil {
 		return q, fmt.Errorf("--order: %w", err)
 	}
-	return q, nil
+	q, err = r.Ready(f.pick, tests, cmp.Or(f.workers, r.Workers()))
+	q.InOrder = !rule.IsDeclared()
+	return q, err
+}
+
+// empty tells that a pick holds no test, and which clause emptied it.
+func (f *runFlags) empty(r *relay.Relay) error {
+	expr, err := pick.Parse(f.pick)
+	if err != nil {
+		return err
+	}
+	steps, err := r.Index.Funnel(f.pick, expr)
+	if err != nil {
+		return err
+	}
+	var funnel strings.Builder
+	report.Funnel(&funnel, steps)
+	return fmt.Errorf("the pick %q holds no test:\n%sgive another pick, or --allow-empty where that is well", f.pick, funnel.String())
+}
+
+// refuseSolo tells the tests that are marked solo, which would keep all others
+// from running.
+func refuseSolo(tests []catalog.Test) error {
+	var places []string
+	for _, t := range tests {
+		if t.Marks.Solo != "" {
+			places = append(places, fmt.Sprintf("\n    %s:%d  %s  from %s: %s", t.File, t.Line, t.ID, t.MarkFrom(catalog.MarkSolo), t.Marks.Solo))
+		}
+	}
+	if places == nil {
+		return nil
+	}
+	return fmt.Errorf("%s marked solo would keep all others from running; take the mark out:%s", report.Plural(len(places), "test"), outcome.Plain(strings.Join(places, "")))
 }
 
 func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {

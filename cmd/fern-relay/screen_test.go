@@ -119,7 +119,7 @@ func TestDemoOnScreen(t *testing.T) {
 		t.Run(fmt.Sprintf("%dx%d", size.width, size.height), func(t *testing.T) {
 			t.Parallel()
 			s := open(t, size.width, size.height, t.TempDir(), []string{"XDG_CACHE_HOME=" + t.TempDir()}, "demo")
-			s.shows("glasshouse", "Survey 252 of 252", "irrigation/drip")
+			s.shows("glasshouse", "Survey 252 of 252", "irrigation")
 			s.whole()
 
 			s.press("/")

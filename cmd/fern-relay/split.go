@@ -10,7 +10,6 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/split"
 	"fernrelay/core/timing"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 )
 
@@ -26,7 +25,7 @@ func newSplit(s *settings) *cobra.Command {
 			if shards < 1 {
 				return fmt.Errorf("--shards is %d: a number from 1 is expected", shards)
 			}
-			tests, err := testsToSplit(cmd.Context(), s.dir, expression, timings)
+			tests, err := s.testsToSplit(cmd.Context(), expression, timings)
 			if err != nil {
 				return err
 			}
@@ -53,7 +52,7 @@ func newSplit(s *settings) *cobra.Command {
 
 // testsToSplit gives the tests of a CSV file, or the picked tests of the
 // project with the times of the file, if any.
-func testsToSplit(ctx context.Context, dir, expression, timings string) ([]catalog.Test, error) {
+func (s *settings) testsToSplit(ctx context.Context, expression, timings string) ([]catalog.Test, error) {
 	var timed []catalog.Test
 	if timings != "" {
 		file, err := os.Open(timings)
@@ -68,7 +67,7 @@ func testsToSplit(ctx context.Context, dir, expression, timings string) ([]catal
 			return timed, nil
 		}
 	}
-	r, err := relay.Open(ctx, dir)
+	r, err := s.open(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -34,16 +34,13 @@ type Test struct {
 	Kind     Kind     `json:"kind"`
 	File     string   `json:"file"` // relative to the project, with slashes
 	Line     int      `json:"line"` // 1-based; 0 where unknown
+	End      int      `json:"-"`    // its last line; 0 where unknown
 	Tags     []string `json:"tags"` // sorted, no duplicates, never nil in a catalog
 	Marks    Marks    `json:"marks"`
 	Expected float64  `json:"expected_s"` // seconds; an estimate where Known is false
 	Known    bool     `json:"-"`          // Expected was measured for this very test
-}
-
-// Marks are instructions on a test. An empty string means that the mark is not set.
-type Marks struct {
-	Skip       string `json:"skip,omitempty"`        // why it does not run
-	ExpectFail string `json:"expect-fail,omitempty"` // why it is expected to fail
+	PutOut   string   `json:"-"`          // why it will not run here; empty where it will
+	Origins  []Origin `json:"-"`          // where its tags and marks come from
 }
 
 // ID joins the parts of a test's ID.
@@ -55,11 +52,13 @@ func (t *Test) Tagged(tag string) bool {
 	return found
 }
 
-// AddTag adds a tag, once. Copies of the test that share its tags keep theirs.
-func (t *Test) AddTag(tag string) {
+// AddTag adds a tag, once, and says where it comes from. Copies of the test that
+// share its tags keep theirs.
+func (t *Test) AddTag(tag, from string) {
 	at, found := slices.BinarySearch(t.Tags, tag)
 	if !found {
 		t.Tags = slices.Insert(slices.Clone(t.Tags), at, tag)
+		t.Origins = append(slices.Clip(t.Origins), Origin{Of: tag, From: from})
 	}
 }
 
@@ -73,7 +72,7 @@ type Group struct {
 type Catalog struct {
 	Tests  []Test
 	Groups []Group
-	byID   map[string]int
+	byID   map[string]int // index of Tests
 }
 
 // New makes a catalog. Of two tests with one ID the first is kept, as the
@@ -117,6 +116,12 @@ func (c *Catalog) Lookup(id string) (*Test, bool) {
 		return nil, false
 	}
 	return &c.Tests[i], true
+}
+
+// Index gives the place in Tests of the test with exactly this ID.
+func (c *Catalog) Index(id string) (i int, ok bool) {
+	i, ok = c.byID[id]
+	return i, ok
 }
 
 // Find finds the one test whose ID ends in the given text. A whole part (a name,

@@ -1,6 +1,8 @@
 package catalog
 
 import (
+	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -67,50 +69,126 @@ func TestAddTagLeavesCopiesAlone(t *testing.T) {
 	a := Test{Tags: make([]string, 1, 8)}
 	a.Tags[0] = "m"
 	b := a
-	a.AddTag("z")
-	b.AddTag("b")
-	a.AddTag("z")
+	a.AddTag("z", "")
+	b.AddTag("b", "")
+	a.AddTag("z", "")
 	if !slices.Equal(a.Tags, []string{"m", "z"}) || !slices.Equal(b.Tags, []string{"b", "m"}) {
 		t.Errorf("got %v and %v", a.Tags, b.Tags)
 	}
 }
 
-// TestWeave holds the sums of the crosstab against a plain count.
+func TestMarks(t *testing.T) {
+	var a Test
+	if err := a.Marks.Set(MarkOnlyIf, "os:linux or os:darwin"); err != nil {
+		t.Fatal(err)
+	}
+	a.Mark(Marks{Needs: []string{"x", "y"}, Skip: "broken"}, "the file")
+	b := a
+	b.Mark(Marks{Needs: []string{"y", "z"}, Skip: "worse", OnlyIf: "go>=1.26"}, "fern.toml:3")
+	b.AddTag("slow", "fern.toml:9")
+	want := Marks{Skip: "worse", OnlyIf: "(os:linux or os:darwin) (go>=1.26)", Needs: []string{"x", "y", "z"}}
+	if !reflect.DeepEqual(b.Marks, want) || !slices.Equal(a.Marks.Needs, []string{"x", "y"}) {
+		t.Errorf("the marks are %+v, and of the copy %+v", b.Marks, a.Marks)
+	}
+	if b.MarkFrom(MarkNeeds) != "the file, fern.toml:3" || b.TagFrom("slow") != "fern.toml:9" || b.MarkFrom(MarkUses) != "" || len(a.Origins) != 2 {
+		t.Errorf("the origins are %+v and %+v", b.Origins, a.Origins)
+	}
+	b.Unmark(MarkSkip)
+	if b.Marks.Has(MarkSkip) || b.MarkFrom(MarkSkip) != "" || !a.Marks.Has(MarkSkip) {
+		t.Errorf("unmarked: %+v", b)
+	}
+	for mark, value := range map[string]string{"needs": " ", "only-if": "", "sleep": "x"} {
+		if a.Marks.Set(mark, value) == nil {
+			t.Errorf("%s %q is taken", mark, value)
+		}
+	}
+}
+
+func TestTree(t *testing.T) {
+	shown := func(groups ...string) string {
+		var tests []Test
+		for _, g := range groups {
+			suite, group, _ := strings.Cut(g, ":")
+			tests = append(tests, Test{Suite: suite, Group: group, Name: "x"})
+		}
+		c := New(tests)
+		var lines []string
+		for _, n := range c.Tree() {
+			lines = append(lines, fmt.Sprintf("%s%s=%s", strings.Repeat(">", n.Depth), n.Label, n.Place()))
+		}
+		return strings.Join(lines, " ")
+	}
+	for groups, want := range map[string]string{
+		"u:. u:a/b/c":               ".=. a/b/c=a/b/c",
+		"u:a/b/c u:d u:a/b/e":       "a/b=a/b/** >c=a/b/c >e=a/b/e d=d",
+		"u:a u:a/b":                 "a=a/** >.=a >b=a/b",
+		"u:a v:a v:b/c":             "u= >a=a v= >a=a >b/c=b/c",
+		"u:/abs/x u:/abs/y u:plain": "/abs=/abs/** >x=/abs/x >y=/abs/y plain=plain",
+	} {
+		if got := shown(strings.Fields(groups)...); got != want {
+			t.Errorf("%s: %s, want %s", groups, got, want)
+		}
+	}
+}
+
+// TestWeave holds the sums of the crosstab, its members and its order of rows
+// against a plain count.
 func TestWeave(t *testing.T) {
 	c := sample()
-	tags := c.Tags()
+	tags, nodes := c.Tags(), c.Tree()
 	picked := func(i int) bool { return i%2 == 0 }
-	w := NewWeave(c, tags, picked)
-	count := func(in func(i int) bool) (all, held int, seconds float64) {
+	w := NewWeave(c, nodes, tags, picked)
+	tagSet := func(tag string) Set {
+		set := NewSet(len(c.Tests))
 		for i := range c.Tests {
-			if in(i) {
-				all++
-				seconds += c.Tests[i].Expected
-				if picked(i) {
-					held++
-				}
+			if c.Tests[i].Tagged(tag) {
+				set.Add(i)
 			}
 		}
-		return
+		return set
 	}
-	same := func(what string, cell Cell, in func(i int) bool) {
-		all, held, seconds := count(in)
-		if cell.All.Tests != all || cell.Picked.Tests != held || cell.All.Seconds != seconds {
-			t.Errorf("%s: %+v, want %d, %d, %g", what, cell, all, held, seconds)
+	same := func(what string, cell Cell, members Set, in func(i int) bool) {
+		var want Cell
+		for i := range c.Tests {
+			if in(i) {
+				want.add(&c.Tests[i], picked(i))
+			}
+			if members.Has(i) != in(i) {
+				t.Errorf("%s: members %v", what, slices.Collect(members.All))
+			}
+		}
+		if cell != want || len(members.From(0, 99)) != want.All.Tests || len(members.From(1, 99)) != max(0, want.All.Tests-1) {
+			t.Errorf("%s: %+v, want %+v", what, cell, want)
 		}
 	}
-	same("total", w.Total, func(int) bool { return true })
+	same("total", w.Total, w.Members(c, -1, nil), func(int) bool { return true })
 	for k, tag := range tags {
-		same(tag, w.Cols[k], func(i int) bool { return c.Tests[i].Tagged(tag) })
+		same(tag, w.Cols[k], w.Members(c, -1, tagSet(tag)), func(i int) bool { return c.Tests[i].Tagged(tag) })
 	}
-	for g, group := range c.Groups {
-		inGroup := func(i int) bool { return i >= group.First && i < group.First+group.Len }
-		same(group.Name, w.Rows[g], inGroup)
+	for n, node := range nodes {
+		below := func(i int) bool {
+			test := &c.Tests[i]
+			return test.Suite == node.Suite && (node.Path == "" || test.Group == node.Path || strings.HasPrefix(test.Group, node.Path+"/"))
+		}
+		same(node.Label, w.Margin[n], w.Members(c, n, nil), below)
 		for k, tag := range tags {
-			same(group.Name+" "+tag, w.Cells[g][k], func(i int) bool { return inGroup(i) && c.Tests[i].Tagged(tag) })
+			same(node.Label+" "+tag, w.Cells[n][k], w.Members(c, n, tagSet(tag)), func(i int) bool { return below(i) && c.Tests[i].Tagged(tag) })
 		}
 	}
 	if w.Most != 1 {
 		t.Errorf("the most in a cell are %d", w.Most)
+	}
+	labels := func(by Order, folded bool) string {
+		var out []string
+		for _, n := range w.Rows(func(int) bool { return folded }, by) {
+			out = append(out, nodes[n].Label)
+		}
+		return strings.Join(out, " ")
+	}
+	if got := labels(ByTime, false) + "; " + labels(ByTests, true); got != "more drip unit drip irrigation/drip; unit more" {
+		t.Errorf("the rows are %s", got)
+	}
+	if got := w.Columns(ByTime); tags[got[0]] != "quick" {
+		t.Errorf("the columns are %v of %v", got, tags)
 	}
 }

@@ -1,14 +1,22 @@
 package catalog
 
-// Sum is a number of tests and their expected time together.
+// Sum is a number of tests and their expected time.
 type Sum struct {
 	Tests   int
-	Seconds float64
+	Seconds float64 // together
+	Longest float64 // of one, in seconds
 }
 
 func (s *Sum) add(t *Test) {
 	s.Tests++
 	s.Seconds += t.Expected
+	s.Longest = max(s.Longest, t.Expected)
+}
+
+func (s *Sum) join(other Sum) {
+	s.Tests += other.Tests
+	s.Seconds += other.Seconds
+	s.Longest = max(s.Longest, other.Longest)
 }
 
 // Cell counts the tests at one crossing of the weave: all of them, and those
@@ -22,39 +30,93 @@ func (c *Cell) add(t *Test, picked bool) {
 	}
 }
 
-// Weave is the crosstab of groups (rows) and tags (columns). A test stands in
-// one row and in the column of each of its tags.
+func (c *Cell) join(other Cell) {
+	c.All.join(other.All)
+	c.Picked.join(other.Picked)
+}
+
+// Weave is the crosstab of groups (rows, folded into a tree) and tags (columns).
+// A test stands in the row of its group and of every folder above it, and in the
+// column of each of its tags.
 type Weave struct {
-	Tags  []string
-	Cells [][]Cell // [group][tag], in the order of Catalog.Groups and Tags
-	Rows  []Cell   // a group's margin
-	Cols  []Cell   // a tag's margin
-	Total Cell
-	Most  int // the most tests in one of Cells
+	Nodes  []Node
+	Tags   []string
+	Cells  [][]Cell // [node][tag]
+	Margin []Cell   // of a node
+	Cols   []Cell   // a tag's margin
+	Total  Cell
+	Most   int // the most tests in one of the Cells of a group
 }
 
 // NewWeave counts the catalog's tests; picked tells whether Tests[i] is held by
 // the pick.
-func NewWeave(c *Catalog, tags []string, picked func(i int) bool) *Weave {
+func NewWeave(c *Catalog, nodes []Node, tags []string, picked func(i int) bool) *Weave {
 	column := make(map[string]int, len(tags))
 	for i, tag := range tags {
 		column[tag] = i
 	}
-	w := &Weave{Tags: tags, Cells: make([][]Cell, len(c.Groups)), Rows: make([]Cell, len(c.Groups)), Cols: make([]Cell, len(tags))}
-	for g, group := range c.Groups {
-		w.Cells[g] = make([]Cell, len(tags))
-		for i := group.First; i < group.First+group.Len; i++ {
-			test, in := &c.Tests[i], picked(i)
-			w.Rows[g].add(test, in)
-			w.Total.add(test, in)
-			for _, tag := range test.Tags {
-				if at, ok := column[tag]; ok {
-					w.Cells[g][at].add(test, in)
-					w.Most = max(w.Most, w.Cells[g][at].All.Tests)
-					w.Cols[at].add(test, in)
-				}
+	w := &Weave{Nodes: nodes, Tags: tags, Cells: make([][]Cell, len(nodes)), Margin: make([]Cell, len(nodes)), Cols: make([]Cell, len(tags))}
+	for n := len(nodes) - 1; n >= 0; n-- { // what is below a folder is ready before it
+		if w.Cells[n] == nil {
+			w.Cells[n] = make([]Cell, len(tags))
+		}
+		if nodes[n].Group >= 0 {
+			w.count(c, n, column, picked)
+		}
+		w.joinParent(n)
+	}
+	return w
+}
+
+// count adds up the tests of one group.
+func (w *Weave) count(c *Catalog, n int, column map[string]int, picked func(i int) bool) {
+	group := c.Groups[w.Nodes[n].Group]
+	for i := group.First; i < group.First+group.Len; i++ {
+		test, in := &c.Tests[i], picked(i)
+		w.Margin[n].add(test, in)
+		for _, tag := range test.Tags {
+			if at, ok := column[tag]; ok {
+				w.Cells[n][at].add(test, in)
+				w.Most = max(w.Most, w.Cells[n][at].All.Tests)
 			}
 		}
 	}
-	return w
+}
+
+// joinParent adds a node to the folder above it, or to the margins at the foot.
+func (w *Weave) joinParent(n int) {
+	parent := w.Nodes[n].Parent
+	if parent < 0 {
+		w.Total.join(w.Margin[n])
+		for tag := range w.Tags {
+			w.Cols[tag].join(w.Cells[n][tag])
+		}
+		return
+	}
+	if w.Cells[parent] == nil {
+		w.Cells[parent] = make([]Cell, len(w.Tags))
+	}
+	w.Margin[parent].join(w.Margin[n])
+	for tag := range w.Tags {
+		w.Cells[parent][tag].join(w.Cells[n][tag])
+	}
+}
+
+// Members gives the tests of a node that carry the tag; a negative node stands
+// for the whole catalog, a nil tag for any.
+func (w *Weave) Members(c *Catalog, node int, tag Set) Set {
+	members := NewSet(len(c.Tests))
+	if node < 0 {
+		members.AddRange(0, len(c.Tests))
+	} else {
+		for _, n := range w.Nodes[node : node+1+w.Nodes[node].Below] {
+			if n.Group >= 0 {
+				members.AddRange(c.Groups[n.Group].First, c.Groups[n.Group].Len)
+			}
+		}
+	}
+	if tag != nil {
+		members.And(tag)
+	}
+	return members
 }

@@ -2,71 +2,91 @@ package pick
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
-
-	"fernrelay/core/catalog"
 )
 
-// Check reports the first term that can hold no test of the catalog because no
-// test carries such a tag, is of such a suite, or of such a kind. The error is
-// an *Error for the given text of the pick.
-func Check(text string, e Expr, c *catalog.Catalog) error {
+// Check reports what is surely not meant: a term that can hold no test because
+// no test carries such a tag or is of such a suite or kind, and two clauses of
+// build constraints that no build meets together. The error is an *Error for the
+// given text of the pick; so is that of a term that cannot be evaluated.
+func (x *Index) Check(text string, e Expr) error {
 	var found error
 	Terms(e, func(term *Term) {
 		if found != nil {
 			return
 		}
-		candidates := values(term.Field, c)
-		if candidates == nil || anyMatches(term, c) {
+		set, err := x.Held(text, term)
+		if err != nil {
+			found = err
+			return
+		}
+		candidates := x.values(term.Field)
+		if candidates == nil || set.Len() > 0 {
 			return
 		}
 		message := fmt.Sprintf("no test carries the tag %q", term.Value)
-		if term.Field != "tag" {
+		if term.Field != fieldTag {
 			message = fmt.Sprintf("no test is of %s %q", term.Field, term.Value)
 		}
 		none := "there are none in this project"
 		if len(candidates) > 0 {
 			none = "there are " + strings.Join(candidates[:min(len(candidates), 8)], " ")
 		}
-		found = &Error{Pick: text, Column: term.Column, Message: message + ": " + suggest(term.Value, candidates, none)}
-	})
-	return found
-}
-
-func anyMatches(term *Term, c *catalog.Catalog) bool {
-	for i := range c.Tests {
-		if term.Match(&c.Tests[i]) {
-			return true
+		if rest, negated := strings.CutPrefix(term.Value, "!"); negated && x.tags[rest] != nil {
+			none = "write: not " + Tag(rest)
+			candidates = nil
 		}
+		found = &Error{Pick: text, Column: term.At, Message: message + ": " + suggest(term.Value, candidates, none)}
+	})
+	if found != nil {
+		return found
 	}
-	return false
+	return contradiction(text, e)
 }
 
-// values lists the values of a field that takes one of a closed set, nil for
-// any other field.
-func values(field string, c *catalog.Catalog) []string {
-	switch field {
-	case "tag":
-		return append([]string{}, c.Tags()...)
-	case "suite":
-		return distinct(c, func(t *catalog.Test) string { return t.Suite })
-	case "kind":
-		return distinct(c, func(t *catalog.Test) string { return string(t.Kind) })
+// contradiction finds two clauses that ask for a build constraint and for its
+// opposite, which stand on tests as the tags linux and !linux.
+func contradiction(text string, e Expr) error {
+	asked := map[string]bool{}
+	for _, clause := range Clauses(e) {
+		term, ok := clause.(*Term)
+		if !ok || term.Field != fieldTag {
+			continue
+		}
+		opposite := "!" + term.Value
+		if rest, negated := strings.CutPrefix(term.Value, "!"); negated {
+			opposite = rest
+		}
+		if asked[opposite] {
+			return &Error{Pick: text, Column: term.At, Message: fmt.Sprintf("the build constraints %s and %s contradict each other: no build meets both; write %s or %s",
+				opposite, term.Value, Tag(opposite), Tag(term.Value))}
+		}
+		asked[term.Value] = true
 	}
 	return nil
 }
 
-func distinct(c *catalog.Catalog, of func(*catalog.Test) string) []string {
-	seen := map[string]bool{}
-	out := []string{}
-	for i := range c.Tests {
-		if v := of(&c.Tests[i]); !seen[v] {
-			seen[v] = true
-			out = append(out, v)
+// values lists the values of a field that takes one of a closed set, nil for
+// any other field; tags come the most carried first.
+func (x *Index) values(field string) []string {
+	switch field {
+	case fieldTag:
+		return append([]string{}, x.Catalog.Tags()...)
+	case "suite", "kind":
+		names := []string{}
+		for _, c := range x.sums {
+			if c.field == field {
+				names = append(names, c.value)
+			}
 		}
+		return names
 	}
-	return out
+	return nil
 }
+
+func (x *Index) savedNames() []string { return slices.Sorted(maps.Keys(x.source.Saved)) }
 
 // suggest names the candidate nearest to a mistyped word, or says otherwise
 // where none is near.
@@ -104,31 +124,4 @@ func distance(a, b string) int {
 		}
 	}
 	return row[len(y)]
-}
-
-// Step is one line of a pick's funnel: what a clause left.
-type Step struct {
-	Clause string
-	Sum    catalog.Sum
-}
-
-// Funnel tells how many tests are left after each clause, from all of them on.
-func Funnel(e Expr, c *catalog.Catalog) []Step {
-	clauses := Clauses(e)
-	steps := make([]Step, len(clauses)+1)
-	steps[0].Clause = "all"
-	for i, clause := range clauses {
-		steps[i+1].Clause = clause.String()
-	}
-	for i := range c.Tests {
-		t := &c.Tests[i]
-		for s := range steps {
-			if s > 0 && !clauses[s-1].Match(t) {
-				break
-			}
-			steps[s].Sum.Tests++
-			steps[s].Sum.Seconds += t.Expected
-		}
-	}
-	return steps
 }

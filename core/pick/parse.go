@@ -25,8 +25,10 @@ func (e *Error) Pointer() string {
 }
 
 // Parse reads a pick. The error, if any, is an *Error.
-func Parse(text string) (Expr, error) {
-	p := &parser{text: text, input: []rune(text)}
+func Parse(text string) (Expr, error) { return parse(text, picks) }
+
+func parse(text string, l *language) (Expr, error) {
+	p := &parser{language: l, text: text, input: []rune(text)}
 	p.next()
 	if p.token.kind == tokenEnd {
 		if p.err != nil {
@@ -65,6 +67,7 @@ type token struct {
 // parser is a lexer and a parser of one token look-ahead. After the first error
 // it reads no further: every token is then the end.
 type parser struct {
+	*language
 	text  string
 	input []rune
 	pos   int
@@ -117,7 +120,7 @@ func (p *parser) not() Expr {
 	switch p.token.kind {
 	case tokenNot:
 		p.next()
-		return &Not{p.not()}
+		return &Not{X: p.not(), At: at + 1}
 	case tokenOpen:
 		p.next()
 		inner := p.or()
@@ -178,30 +181,30 @@ func (p *parser) next() {
 func (p *parser) term() {
 	at := p.pos
 	if p.input[at] == '"' {
-		value, _, ok := p.value()
-		if ok {
-			p.made(&Term{Field: "tag", Op: ":", Value: value, Column: at + 1})
+		if value, _, ok := p.value(false); ok {
+			p.bare(at, value)
 		}
 		return
 	}
 	for p.pos < len(p.input) && inWord(p.input[p.pos]) && !strings.ContainsRune(":<>=", p.input[p.pos]) {
 		p.pos++
 	}
-	word := string(p.input[at:p.pos])
+	word, end := string(p.input[at:p.pos]), p.pos
 	op := p.operator()
 	if op == "" {
 		p.word(at, word)
 		return
 	}
-	if _, known := fields[word]; !known || word == "tag" {
-		p.fail(at, "unknown field %q: %s", word, suggest(word, fieldNames(), "the fields are "+strings.Join(fieldNames(), " ")))
+	f, known := p.fields[word]
+	if !known || f.bare {
+		p.fail(at, "unknown field %q: %s", word, suggest(word, p.names(), "the fields are "+strings.Join(p.names(), " ")))
 		return
 	}
-	if op != ":" && !compared[word] {
-		p.fail(at+len([]rune(word)), "%s does not compare: write %s:…", word, word)
+	if (op == ":") == f.compares {
+		p.fail(end, "%s", f.wants(word))
 		return
 	}
-	value, isRegexp, ok := p.value()
+	value, isRegexp, ok := p.value(f.regexp)
 	if !ok {
 		return
 	}
@@ -209,9 +212,10 @@ func (p *parser) term() {
 		p.fail(p.pos, "a value is expected after %s%s", word, op)
 		return
 	}
-	p.made(&Term{Field: word, Op: op, Value: value, Regexp: isRegexp && word == "name", Column: at + 1})
+	p.made(&Term{Field: word, Op: op, Value: value, Regexp: isRegexp, At: at + 1})
 }
 
+// word takes a word that no operator follows.
 func (p *parser) word(at int, word string) {
 	switch word {
 	case "and":
@@ -221,19 +225,32 @@ func (p *parser) word(at int, word string) {
 	case "not":
 		p.token.kind = tokenNot
 	case "":
-		p.fail(at, "%q does not belong here: quote it if it is part of a tag", string(p.input[at]))
+		p.fail(at, "%q does not belong here: put it between quotes if it is part of a value", string(p.input[at]))
 	default:
-		p.made(&Term{Field: "tag", Op: ":", Value: word, Column: at + 1})
+		if f := p.fields[word]; f != nil && f.bare && word != fieldTag {
+			p.made(&Term{Field: word, At: at + 1})
+			return
+		}
+		p.bare(at, word)
 	}
 }
 
-func (p *parser) made(term *Term) {
-	match, err := fields[term.Field](term)
-	if err != nil {
-		p.fail(term.Column-1, "%s", err)
+// bare takes a word without a field, which is a tag.
+func (p *parser) bare(at int, word string) {
+	if p.fields[fieldTag] == nil {
+		p.fail(at, "a condition is made of fields: %s", strings.Join(p.names(), " "))
 		return
 	}
-	term.match = match
+	p.made(&Term{Field: fieldTag, Op: ":", Value: word, At: at + 1})
+}
+
+func (p *parser) made(term *Term) {
+	if check := p.fields[term.Field].check; check != nil {
+		if err := check(term); err != nil {
+			p.fail(term.At-1, "%s", err)
+			return
+		}
+	}
 	p.token.kind, p.token.term = tokenTerm, term
 }
 
@@ -248,15 +265,15 @@ func (p *parser) operator() string {
 	return ""
 }
 
-// value reads what stands behind an operator: bare, quoted, or an expression
-// between slashes.
-func (p *parser) value() (value string, isRegexp, ok bool) {
+// value reads what stands behind an operator: bare, quoted, or, where the field
+// takes one, a regular expression between slashes.
+func (p *parser) value(regexps bool) (value string, isRegexp, ok bool) {
 	at := p.pos
 	if at == len(p.input) {
 		return "", false, true
 	}
 	closing := p.input[at]
-	if closing != '"' && closing != '/' || closing == '/' && !p.closesBeforeSpace() {
+	if closing != '"' && closing != '/' || closing == '/' && !regexps {
 		for p.pos < len(p.input) && inWord(p.input[p.pos]) {
 			p.pos++
 		}
@@ -280,18 +297,17 @@ func (p *parser) value() (value string, isRegexp, ok bool) {
 	return "", false, false
 }
 
-// closesBeforeSpace tells a regular expression from a bare value that begins
-// with a slash. Only name: takes expressions, and there a slash always opens one.
-func (p *parser) closesBeforeSpace() bool {
-	return strings.HasSuffix(string(p.input[:p.pos]), "name:")
-}
-
 // inWord reports whether a character belongs to a bare word or value.
 func inWord(r rune) bool { return !unicode.IsSpace(r) && !strings.ContainsRune(`()"`, r) }
 
-func keyword(word string) bool { return word == "and" || word == "or" || word == "not" }
+// keyword reports whether a bare word means something else than a tag.
+func keyword(word string) bool {
+	f := picks.fields[word]
+	return word == "and" || word == "or" || word == "not" || f != nil && f.bare && word != fieldTag
+}
 
-func fieldNames() []string {
-	names := slices.Sorted(maps.Keys(fields))
-	return slices.DeleteFunc(names, func(name string) bool { return name == "tag" })
+// names lists the fields that take a value.
+func (l *language) names() []string {
+	names := slices.Sorted(maps.Keys(l.fields))
+	return slices.DeleteFunc(names, func(name string) bool { return l.fields[name].bare })
 }

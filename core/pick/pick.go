@@ -2,31 +2,32 @@
 //
 //	frost                  tests that carry the tag frost (* and ? match)
 //	in:irrigation/**       tests of a place: a group, a folder or a file
-//	name:valve             tests with valve in their name
-//	name:/^TestDrip/       the same by regular expression (RE2)
-//	took>2s                tests by expected duration
+//	name:/^TestDrip/       by name: a part of it, or a regular expression (RE2)
+//	took>2s last:failed    by what is known from earlier runs
+//	saved:quick            by another pick that was saved under a name
 //	frost not nightly      terms side by side mean and; or, not and () are there too
 //
 // Parse gives a tree whose String form parses back to the same tree, in the
-// manner of go/build/constraint; an *Error points at the column.
+// manner of go/build/constraint; an *Error points at the column. An Index
+// evaluates trees over a catalog and explains them:
+//
+//	x := pick.NewIndex(c, pick.Source{})
+//	held, err := x.Held(text, expr)
+//
+// Conditions, such as os:linux or go>=1.25, are the same language over other
+// fields; see ParseCondition.
 package pick
 
-import (
-	"fmt"
-	"regexp"
-	"strconv"
-	"strings"
-	"time"
-
-	"fernrelay/core/catalog"
-)
+import "strings"
 
 // Expr is a node of a parsed pick: *And, *Or, *Not, *Term or All.
 type Expr interface {
-	// Match reports whether the pick holds the test.
-	Match(t *catalog.Test) bool
-	// String gives the pick in a form that parses back to the same tree.
+	// Eval evaluates the expression where holds tells which terms hold.
+	Eval(holds func(*Term) bool) bool
+	// String gives the expression in a form that parses back to the same tree.
 	String() string
+	// Column is where the expression begins in its text, from 1, in characters.
+	Column() int
 }
 
 // All is the empty pick: it holds every test.
@@ -39,28 +40,33 @@ type And struct{ X, Y Expr }
 type Or struct{ X, Y Expr }
 
 // Not holds what X does not.
-type Not struct{ X Expr }
+type Not struct {
+	X  Expr
+	At int // the column of the word not
+}
 
 // Term is a tag or a field with a value.
 type Term struct {
 	Field  string // "tag" for a bare word
-	Op     string // ":" or a comparison
+	Op     string // ":" or a comparison; empty for a field that takes no value
 	Value  string
 	Regexp bool // Value stood between slashes
-	Column int  // of its first character in the pick, from 1, in characters
-
-	match func(*catalog.Test) bool
+	At     int  // the column of its first character
 }
 
-func (All) Match(*catalog.Test) bool { return true }
-func (All) String() string           { return "" }
+func (All) Eval(func(*Term) bool) bool { return true }
+func (All) String() string             { return "" }
+func (All) Column() int                { return 1 }
 
-func (e *And) Match(t *catalog.Test) bool { return e.X.Match(t) && e.Y.Match(t) }
-func (e *Or) Match(t *catalog.Test) bool  { return e.X.Match(t) || e.Y.Match(t) }
-func (e *Not) Match(t *catalog.Test) bool { return !e.X.Match(t) }
+func (e *And) Eval(holds func(*Term) bool) bool  { return e.X.Eval(holds) && e.Y.Eval(holds) }
+func (e *Or) Eval(holds func(*Term) bool) bool   { return e.X.Eval(holds) || e.Y.Eval(holds) }
+func (e *Not) Eval(holds func(*Term) bool) bool  { return !e.X.Eval(holds) }
+func (e *Term) Eval(holds func(*Term) bool) bool { return holds(e) }
 
-// Match reports whether the test has what the term asks for.
-func (e *Term) Match(t *catalog.Test) bool { return e.match(t) }
+func (e *And) Column() int  { return e.X.Column() }
+func (e *Or) Column() int   { return e.X.Column() }
+func (e *Not) Column() int  { return e.At }
+func (e *Term) Column() int { return e.At }
 
 func (e *And) String() string { return side(e.X, isOr) + " " + side(e.Y, isOrAnd) }
 func (e *Or) String() string  { return e.X.String() + " or " + side(e.Y, isOr) }
@@ -69,14 +75,16 @@ func (e *Not) String() string { return "not " + side(e.X, isOrAnd) }
 func (e *Term) String() string {
 	value := e.Value
 	switch {
+	case e.Op == "":
+		return e.Field
 	case e.Regexp:
 		value = "/" + strings.ReplaceAll(value, "/", `\/`) + "/"
 	case value == "" || strings.IndexFunc(value, func(r rune) bool { return !inWord(r) }) >= 0 || value[0] == '/' && e.Field == "name":
 		value = quote(value)
-	case e.Field == "tag" && (keyword(value) || strings.ContainsAny(value, ":<>=")):
+	case e.Field == fieldTag && (keyword(value) || strings.ContainsAny(value, ":<>=")):
 		value = quote(value)
 	}
-	if e.Field == "tag" {
+	if e.Field == fieldTag {
 		return value
 	}
 	return e.Field + e.Op + value
@@ -101,6 +109,31 @@ func side(e Expr, brackets func(Expr) bool) string {
 
 func quote(value string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(value) + `"`
+}
+
+// Tag and Field make terms as they are written, for picks that a program puts
+// together.
+func Tag(tag string) string         { return (&Term{Field: fieldTag, Op: ":", Value: tag}).String() }
+func Field(field, is string) string { return (&Term{Field: field, Op: ":", Value: is}).String() }
+
+// Join narrows a pick, as it is written, by another. Either may be empty.
+func Join(text, more string) string {
+	if text == "" || more == "" {
+		return text + more
+	}
+	return bracketed(text, isOr) + " " + bracketed(more, isOr)
+}
+
+// Without takes what another pick holds out of a pick.
+func Without(text, less string) string {
+	return Join(text, "not "+bracketed(less, isOrAnd))
+}
+
+func bracketed(text string, brackets func(Expr) bool) string {
+	if e, err := Parse(text); err == nil && brackets(e) {
+		return "(" + text + ")"
+	}
+	return text
 }
 
 // Clauses lists the parts of a pick that stand side by side at its top: each
@@ -131,131 +164,27 @@ func Terms(e Expr, visit func(*Term)) {
 	}
 }
 
-// fields are the fields of the language: each makes the match function of a term.
-var fields = map[string]func(e *Term) (func(*catalog.Test) bool, error){
-	"tag":   tagField,
-	"in":    placeField,
-	"name":  nameField,
-	"suite": exactField(func(t *catalog.Test) string { return t.Suite }),
-	"kind":  exactField(func(t *catalog.Test) string { return string(t.Kind) }),
-	"id":    exactField(func(t *catalog.Test) string { return t.ID }),
-	"took":  tookField,
-}
-
-// compared lists the fields that take a comparison.
-var compared = map[string]bool{"took": true}
-
-func tagField(e *Term) (func(*catalog.Test) bool, error) {
-	if !strings.ContainsAny(e.Value, "*?") {
-		return func(t *catalog.Test) bool { return t.Tagged(e.Value) }, nil
-	}
-	glob := globRegexp(e.Value, ".*")
-	return func(t *catalog.Test) bool {
-		for _, tag := range t.Tags {
-			if glob.MatchString(tag) {
-				return true
+// Deciding gives the smallest part of an expression that alone makes it come out
+// as it does: of an "and" that fails its first failing side, of an "or" that
+// holds its first holding side.
+func Deciding(e Expr, holds func(*Term) bool) Expr {
+	switch e := e.(type) {
+	case *And:
+		for _, side := range []Expr{e.X, e.Y} {
+			if !side.Eval(holds) {
+				return Deciding(side, holds)
 			}
 		}
-		return false
-	}, nil
-}
-
-func placeField(e *Term) (func(*catalog.Test) bool, error) {
-	pattern := strings.TrimSuffix(strings.TrimPrefix(e.Value, "./"), "/")
-	glob := globRegexp(pattern, "[^/]*")
-	base := !strings.Contains(pattern, "/")
-	return func(t *catalog.Test) bool {
-		if glob.MatchString(t.Group) || glob.MatchString(t.File) {
-			return true
-		}
-		cut := strings.LastIndexByte(t.File, '/')
-		if cut < 0 {
-			return false
-		}
-		return glob.MatchString(t.File[:cut]) || base && glob.MatchString(t.File[cut+1:])
-	}, nil
-}
-
-func nameField(e *Term) (func(*catalog.Test) bool, error) {
-	if !e.Regexp {
-		return func(t *catalog.Test) bool { return strings.Contains(t.Name, e.Value) }, nil
-	}
-	re, err := regexp.Compile(e.Value)
-	if err != nil {
-		return nil, fmt.Errorf("the regular expression does not parse: %s",
-			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
-	}
-	return func(t *catalog.Test) bool { return re.MatchString(t.Name) }, nil
-}
-
-func exactField(of func(*catalog.Test) string) func(*Term) (func(*catalog.Test) bool, error) {
-	return func(e *Term) (func(*catalog.Test) bool, error) {
-		return func(t *catalog.Test) bool { return of(t) == e.Value }, nil
-	}
-}
-
-func tookField(e *Term) (func(*catalog.Test) bool, error) {
-	limit, err := time.ParseDuration(e.Value)
-	if err != nil {
-		n, plain := strconv.ParseFloat(e.Value, 64)
-		if plain != nil {
-			return nil, fmt.Errorf("%q is not a duration: write it like 200ms, 1.5s or 2m", e.Value)
-		}
-		limit = time.Duration(n * float64(time.Second))
-	}
-	seconds := limit.Seconds()
-	compare, ok := comparisons[e.Op]
-	if !ok {
-		return nil, fmt.Errorf("took compares: write took>%s or took<=%s", e.Value, e.Value)
-	}
-	return func(t *catalog.Test) bool { return compare(t.Expected, seconds) }, nil
-}
-
-var comparisons = map[string]func(a, b float64) bool{
-	"<":  func(a, b float64) bool { return a < b },
-	"<=": func(a, b float64) bool { return a <= b },
-	">":  func(a, b float64) bool { return a > b },
-	">=": func(a, b float64) bool { return a >= b },
-	"=":  func(a, b float64) bool { return a == b },
-}
-
-// globRegexp turns a glob into an expression that matches the whole text. star
-// is what a single * matches; ** crosses folders.
-func globRegexp(glob, star string) *regexp.Regexp {
-	var out strings.Builder
-	out.WriteString(`^(?s:`)
-	for i := 0; i < len(glob); {
-		rest := glob[i:]
-		switch {
-		case rest == "/**":
-			out.WriteString(`(?:/.*)?`)
-			i += 3
-		case strings.HasPrefix(rest, "**/"):
-			out.WriteString(`(?:.*/)?`)
-			i += 3
-		case strings.HasPrefix(rest, "**"):
-			out.WriteString(`.*`)
-			i += 2
-		case rest[0] == '*':
-			out.WriteString(star)
-			i++
-		case rest[0] == '?':
-			out.WriteString(`[^/]`)
-			i++
-		default:
-			end := strings.IndexAny(rest, "*?")
-			if end < 0 {
-				end = len(rest)
+	case *Or:
+		for _, side := range []Expr{e.X, e.Y} {
+			if side.Eval(holds) {
+				return Deciding(side, holds)
 			}
-			if slash := strings.Index(rest, "/**"); slash == 0 {
-				end = 1
-			} else if slash > 0 && slash < end {
-				end = slash
-			}
-			out.WriteString(regexp.QuoteMeta(rest[:end]))
-			i += end
+		}
+	case *Not:
+		if d := Deciding(e.X, holds); isOrAnd(e.X) && d != e.X {
+			return &Not{X: d, At: d.Column()}
 		}
 	}
-	out.WriteString(`)$`)
-	return regexp.MustCompile(out.String())
+	return e
 }

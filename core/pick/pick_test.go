@@ -2,18 +2,37 @@ package pick
 
 import (
 	"errors"
+	"fmt"
+	"math/rand/v2"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
 )
 
 var glass = catalog.New([]catalog.Test{
-	{Suite: "unit", Group: "irrigation/drip", Name: "opens at dawn", Kind: catalog.KindTest, File: "irrigation/drip_test.go", Tags: []string{"quick", "valve"}, Expected: 0.2},
-	{Suite: "unit", Group: "irrigation", Name: "TestValve", Kind: catalog.KindTest, File: "irrigation/valve_test.go", Tags: []string{"valve"}, Expected: 3},
-	{Suite: "unit", Group: ".", Name: "ExampleFrost", Kind: catalog.KindExample, File: "root_test.go", Tags: []string{"frost"}, Expected: 0.05},
+	{Suite: "unit", Group: "irrigation/drip", Name: "opens at dawn", Kind: catalog.KindTest, File: "irrigation/drip_test.go", Line: 3, End: 9, Tags: []string{"quick", "valve"}, Expected: 0.2},
+	{Suite: "unit", Group: "irrigation", Name: "TestValve", Kind: catalog.KindTest, File: "irrigation/valve_test.go", Line: 7, Tags: []string{"valve", "!linux"}, Expected: 3},
+	{Suite: "unit", Group: ".", Name: "ExampleFrost", Kind: catalog.KindExample, File: "root_test.go", Tags: []string{"frost", "linux"}, Expected: 0.05, Marks: catalog.Marks{Needs: []string{"or"}}},
 	{Suite: "checks", Group: "misting", Name: "or", Kind: catalog.KindTest, Tags: []string{"and", "nightly"}},
 })
+
+// known is what the index of glass may ask for beside the catalog.
+var known = Source{
+	Past: func(i int) []outcome.Outcome {
+		return [][]outcome.Outcome{{"passed", "failed", "skipped", "passed"}, {"passed", "failed"}, nil, {"skipped"}}[i]
+	},
+	Saved: map[string]string{"fast": "took<1s saved:wet", "wet": "in:irrigation/**", "round": "saved:about", "about": "quick saved:round", "old": "taken:3"},
+	Touched: func(_ *Index, revision string) (func(*catalog.Test) bool, error) {
+		if revision != "main" {
+			return nil, errors.New("git knows no revision " + revision)
+		}
+		return func(t *catalog.Test) bool { return t.Group == "misting" }, nil
+	},
+}
 
 func names(t *testing.T, text string) string {
 	t.Helper()
@@ -21,11 +40,13 @@ func names(t *testing.T, text string) string {
 	if err != nil {
 		t.Fatalf("%s: %v", text, err)
 	}
+	set, err := NewIndex(glass, known).Held(text, e)
+	if err != nil {
+		t.Fatalf("%s: %v", text, err)
+	}
 	var held []string
-	for i := range glass.Tests {
-		if e.Match(&glass.Tests[i]) {
-			held = append(held, glass.Tests[i].Name)
-		}
+	for i := range set.All {
+		held = append(held, glass.Tests[i].Name)
 	}
 	return strings.Join(held, "|")
 }
@@ -57,6 +78,20 @@ func TestMatch(t *testing.T) {
 		"took>2s":                            "TestValve",
 		"took<=50ms":                         "ExampleFrost|or",
 		"took>=0.2 took<1m valve or missing": "opens at dawn|TestValve",
+		"at:irrigation/drip_test.go:9":       "opens at dawn",
+		"at:drip_test.go:10":                 "",
+		"at:valve_test.go:800":               "TestValve",
+		"last:failed":                        "TestValve",
+		"last:bad or last:skipped":           "TestValve|or",
+		"rate<100% rate>=60%":                "opens at dawn",
+		"rate=50":                            "TestValve",
+		"flips>0":                            "opens at dawn|TestValve",
+		"flips=2":                            "opens at dawn",
+		"new":                                "ExampleFrost",
+		"marked:needs":                       "ExampleFrost",
+		"saved:wet":                          "opens at dawn|TestValve",
+		"not saved:fast":                     "TestValve|ExampleFrost|or",
+		"touched:main":                       "or",
 	} {
 		if got := names(t, text); got != want {
 			t.Errorf("%s: holds %s, want %s", text, got, want)
@@ -82,7 +117,18 @@ func TestErrorsPoint(t *testing.T) {
 		{"name:", 6, "a value is expected"},
 		{"name>3", 5, "does not compare"},
 		{"took>soon", 1, "not a duration"},
-		{"took:2s", 1, "took>2s"},
+		{"took:2s", 5, "took>2s"},
+		{"rate>most", 1, "not a pass rate"},
+		{"flips>-1", 1, "not a number of flips"},
+		{"frost last:faild", 7, `did you mean "failed"`},
+		{"marked:sikp", 1, `did you mean "skip"`},
+		{"at:drip_test.go", 1, "names no line"},
+		{"frost saved:fst", 7, `did you mean "fast"`},
+		{"frost saved:about", 7, "circle: about → round → about"},
+		{"saved:old", 1, `in the saved pick old`},
+		{"frost touched:mian", 7, "no revision mian"},
+		{"linux quick !linux", 13, "contradict each other"},
+		{"!frost", 1, "write: not frost"},
 		{"frost qick", 7, `did you mean "quick"`},
 		{"suite:cheks", 1, `did you mean "checks"`},
 		{"über zzz*", 1, "no test carries"},
@@ -90,7 +136,7 @@ func TestErrorsPoint(t *testing.T) {
 	} {
 		e, err := Parse(c.text)
 		if err == nil {
-			err = Check(c.text, e, glass)
+			err = NewIndex(glass, known).Check(c.text, e)
 		}
 		var wrong *Error
 		if !errors.As(err, &wrong) {
@@ -106,7 +152,11 @@ func TestErrorsPoint(t *testing.T) {
 func TestFunnel(t *testing.T) {
 	e, _ := Parse("valve not quick in:irrigation")
 	var told []string
-	for _, step := range Funnel(e, glass) {
+	steps, err := NewIndex(glass, known).Funnel("", e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, step := range steps {
 		told = append(told, step.Clause+" "+strings.Repeat("i", step.Sum.Tests))
 	}
 	if got, want := strings.Join(told, "; "), "all iiii; valve ii; not quick i; in:irrigation i"; got != want {
@@ -114,13 +164,220 @@ func TestFunnel(t *testing.T) {
 	}
 }
 
+func TestWhy(t *testing.T) {
+	x := NewIndex(glass, known)
+	for text, want := range map[string]string{
+		"":                                 "in: the empty pick holds every test",
+		"frost not quick":                  `out by "frost" at column 1: its tags are quick valve`,
+		"valve (frost or not took<1s)":     `out by "frost or not took<1s" at column 8: its tags are quick valve; it was never measured and is taken for 0.20 s`,
+		"valve not (frost or quick)":       `out by "not quick" at column 21: it carries the tag quick`,
+		"frost or (valve in:irrigation/*)": `in by "valve in:irrigation/*" at column 11: it carries the tag valve; it stands at irrigation/drip_test.go:3 in group irrigation/drip`,
+		"not saved:fast":                   `out by "not saved:fast" at column 1: saved:fast is took<1s saved:wet`,
+		"rate>99% last:failed":             `out by "rate>99%" at column 1: it passed in 67 % of its latest runs`,
+	} {
+		e, err := Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := x.Why(text, e, 0)
+		if err != nil || r.String() != want {
+			t.Errorf("%s: %s, %v; want %s", text, r, err, want)
+		}
+	}
+}
+
+func TestComplete(t *testing.T) {
+	x := NewIndex(glass, known)
+	for text, want := range map[string]string{
+		"fr":           "0 frost:1",
+		"quick not va": "10 valve:2",
+		"(in:irr":      "1 in:irrigation:1 in:irrigation/**:2 in:irrigation/drip:1",
+		"saved:w":      "0 saved:wet:-1",
+		"ra":           "0 rate>:-1",
+		`name:"va`:     "8",
+		"":             "0",
+	} {
+		from, list := x.Complete(text, len(text))
+		told := fmt.Sprint(from)
+		for _, c := range list {
+			told += fmt.Sprintf(" %s:%d", c.Text, c.Tests)
+		}
+		if told != want {
+			t.Errorf("%q: %s, want %s", text, told, want)
+		}
+	}
+}
+
+func TestConditions(t *testing.T) {
+	m := &Machine{OS: "linux", Arch: "arm64", Go: func() string { return "go1.25.4" },
+		Env: func(name string) (string, bool) {
+			return map[string]string{"SLOW": "on"}[name], name == "SLOW" || name == "EMPTY"
+		},
+		Program: func(name string) bool { return name == "redis-server" }}
+	for text, want := range map[string]string{
+		"env:SLOW=on": "true", "env:SLOW": "true", "env:SLOW=off": "false", "env:EMPTY": "false", "env:EMPTY=": "true", "env:NONE=": "false",
+		"os:linux not arch:amd64": "true", "program:redis-server go>=1.25": "true", "go>1.26 or os:darwin": "false", "go<=1.25": "false",
+		"frost": "made of fields", "go>=new": "not a version", "os>linux": "does not compare", "": "true", "env:=x": "names no variable",
+	} {
+		e, err := ParseCondition(text)
+		got := ""
+		if err != nil {
+			got = err.Error()
+		} else {
+			got = fmt.Sprint(e.Eval(m.Holds))
+		}
+		if !strings.Contains(got, want) {
+			t.Errorf("%s: %s, want %s", text, got, want)
+		}
+	}
+}
+
+// TestHeldAgainstReference compares the sets of an index with a plain evaluation
+// of each test, on random catalogs and picks.
+func TestHeldAgainstReference(t *testing.T) {
+	random := rand.New(rand.NewPCG(4, 2))
+	for range 300 {
+		n := random.IntN(200)
+		tests, past := make([]catalog.Test, n), make([][]outcome.Outcome, n)
+		for i := range tests {
+			tests[i] = catalog.Test{Suite: "s", Group: fmt.Sprint("g", i/20), Name: fmt.Sprint("case", i), Expected: float64(random.IntN(5))}
+			for range random.IntN(3) {
+				tests[i].Tags = append(tests[i].Tags, string(rune('a'+random.IntN(4))))
+			}
+			for range random.IntN(4) {
+				past[i] = append(past[i], outcome.All[random.IntN(3)])
+			}
+		}
+		c := catalog.New(tests)
+		e, err := Parse(randomPick(random, 4))
+		if err != nil {
+			t.Fatal(err)
+		}
+		held, err := NewIndex(c, Source{Past: func(i int) []outcome.Outcome { return past[i] }}).Held("", e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range c.Tests {
+			want := e.Eval(func(term *Term) bool { return plainly(term, &c.Tests[i], past[i]) })
+			if held.Has(i) != want {
+				t.Fatalf("%s holds %s: %t, want %t", e, c.Tests[i].ID, held.Has(i), want)
+			}
+		}
+	}
+}
+
+func randomPick(random *rand.Rand, depth int) string {
+	if depth == 0 || random.IntN(4) == 0 {
+		terms := []string{"a", "b", "c", "?", "name:case1", "name:/[37]$/", "in:g1", "in:g*", "took>2", "took<=1s", "last:failed", "flips>0", "rate<60%", "new"}
+		return terms[random.IntN(len(terms))]
+	}
+	x, y := randomPick(random, depth-1), randomPick(random, depth-1)
+	return [...]string{x + " " + y, "(" + x + ") and (" + y + ")", x + " or " + y, "not (" + x + ")", "not " + x}[random.IntN(5)]
+}
+
+// plainly is the meaning of the terms of randomPick.
+func plainly(term *Term, t *catalog.Test, past []outcome.Outcome) bool {
+	number := 0.0
+	fmt.Sscanf(term.Value, "%g", &number)
+	switch term.Field {
+	case "tag":
+		return slices.ContainsFunc(t.Tags, func(tag string) bool { return tag == term.Value || term.Value == "?" })
+	case "name":
+		if term.Regexp {
+			return strings.ContainsAny(t.Name[len(t.Name)-1:], "37")
+		}
+		return strings.Contains(t.Name, term.Value)
+	case "in":
+		return term.Value == "g*" || t.Group == term.Value
+	case "took":
+		return term.Op == ">" && t.Expected > number || term.Op == "<=" && t.Expected <= number
+	case "new":
+		return len(past) == 0
+	case "last":
+		return len(past) > 0 && string(past[len(past)-1]) == term.Value
+	}
+	well, bad := 0, 0
+	flips := 0
+	for i, o := range past { // passed, failed and errored only
+		if o == outcome.Passed {
+			well++
+		} else {
+			bad++
+		}
+		if i > 0 && (o == outcome.Passed) != (past[i-1] == outcome.Passed) {
+			flips++
+		}
+	}
+	if term.Field == "flips" {
+		return flips > 0
+	}
+	return well+bad > 0 && 100*well < 60*(well+bad)
+}
+
+// FuzzMatcher compares the automaton with the standard package.
+func FuzzMatcher(f *testing.F) {
+	for _, seed := range [][2]string{{"^a+b$", "aab"}, {`\bvalve\b`, "the valve/"}, {`(?i)é.x|\Bq`, "ÉüX"}, {"(?m)^b$", "a\nb\nc"}, {"", ""}, {`$|x`, "y"}, {`[^a]{2,5}?z\z`, "\xffbz"}} {
+		f.Add(seed[0], seed[1])
+	}
+	f.Fuzz(func(t *testing.T, expression, text string) {
+		want, err := regexp.Compile(expression)
+		m, ours := newMatcher(expression)
+		if (err == nil) != (ours == nil) {
+			t.Fatalf("%q: %v, and here %v", expression, err, ours)
+		}
+		if err == nil && (m.match(text) != want.MatchString(text) || m.match(text) != want.MatchString(text)) {
+			t.Fatalf("%q on %q: want %t", expression, text, want.MatchString(text))
+		}
+	})
+}
+
+// BenchmarkHeld evaluates a pick of ten terms over 100,000 tests for the first
+// time: cheap terms, and the dearest that there can be.
+func BenchmarkHeld(b *testing.B) {
+	tests := make([]catalog.Test, 100_000)
+	past := make([][]outcome.Outcome, len(tests))
+	for i := range tests {
+		group := fmt.Sprintf("area%d/group-%d", i/500%7, i/50)
+		tests[i] = catalog.Test{Suite: "s", Group: group, Name: fmt.Sprintf("TestValve%dOpensWhenItIsCold/%d", i%977, i), File: group + "/a_test.go", Line: i,
+			Tags: []string{fmt.Sprint("tag", i%80), fmt.Sprint("zone", i%9)}, Expected: float64(i % 100)}
+		past[i] = []outcome.Outcome{outcome.Passed, outcome.All[i%8], outcome.Passed, outcome.Failed}
+	}
+	c := catalog.New(tests)
+	source := Source{Past: func(i int) []outcome.Outcome { return past[i] }}
+	for name, text := range map[string]string{
+		"mixed":       "tag7 or zone3 not tag2 or in:area3/** took>2s or name:Valve12 flips>1 or rate<70% name:/^TestValve[0-9]+Opens/ or at:a_test.go:70",
+		"names":       "name:a or name:bb or name:cc or name:dd or name:ee or name:ff or name:gg or name:hh or name:ii or name:jj",
+		"expressions": `name:/^TestV.*a[xy]/ or name:/e\d{5}$/ or name:/[A-Z]{3}/ or name:/(?i)warm/ or name:/Opens|Closes/ or name:/W.*W.*W/ or name:/^.{90,}$/ or name:/\bvalve\b/ or name:/[xyz]{2}/ or name:/C.ld.9$/`,
+	} {
+		e, err := Parse(text)
+		if err != nil {
+			b.Fatal(err)
+		}
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				b.StopTimer()
+				x := NewIndex(c, source)
+				b.StartTimer()
+				if _, err := x.Held(text, e); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}
+
 // FuzzParse holds that nothing panics, that an error points into the text, and
 // that what is printed parses back to the same.
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"", "frost", "a b or not (c d)", `name:/x\/y/ "a b"`, `in:**/x took>2s`, "a and (b or c) not d", `tag:"`, `"\""`, "name:/[/", "not(a)or(b)", `id:"unit:.#X"`, `name:"/x/"`, "a\u00a0b"} {
+	for _, seed := range []string{"", "frost", "a b or not (c d)", `name:/x\/y/ "a b"`, `in:**/x took>2s`, "a and (b or c) not d", `tag:"`, `"\""`, "name:/[/", "not(a)or(b)", `id:"unit:.#X"`, `name:"/x/"`, "a\u00a0b", "new or rate<=95% last:bad", "env:A=b go>=1.25", "at:a_test.go:4 \"new\""} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
+		if e, err := ParseCondition(text); err == nil {
+			if again, err := ParseCondition(e.String()); err != nil || shape(again) != shape(e) {
+				t.Fatalf("the condition %q is printed as %q, which parses to another: %v", text, e, err)
+			}
+		}
 		e, err := Parse(text)
 		var wrong *Error
 		if errors.As(err, &wrong) {

@@ -20,15 +20,15 @@ const Default = 0.1
 // Expect sets Expected and Known of every test from the seconds of its latest
 // runs, by ID: their median, so that one odd run does not bend it.
 // A test never measured gets the median of its group, then of its suite, then
-// of all, then Default. A test that is marked to be skipped takes no time.
+// of all, then Default. A test that is put out takes no time.
 func Expect(tests []catalog.Test, past map[string][]float64) {
 	type place struct{ suite, group string }
 	groups, suites := map[place][]float64{}, map[string][]float64{}
 	var all []float64
 	for i := range tests {
 		t := &tests[i]
-		t.Known = len(past[t.ID]) > 0 || t.Marks.Skip != ""
-		if t.Marks.Skip != "" {
+		t.Known = len(past[t.ID]) > 0 || t.PutOut != ""
+		if t.PutOut != "" {
 			t.Expected = 0
 			continue
 		}

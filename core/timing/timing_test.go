@@ -11,7 +11,7 @@ func TestExpect(t *testing.T) {
 	tests := []catalog.Test{
 		{ID: "u:a#1", Suite: "u", Group: "a"}, {ID: "u:a#2", Suite: "u", Group: "a"}, {ID: "u:a#new", Suite: "u", Group: "a"},
 		{ID: "u:b#new", Suite: "u", Group: "b"}, {ID: "v:c#new", Suite: "v", Group: "c"},
-		{ID: "u:a#out", Suite: "u", Group: "a", Marks: catalog.Marks{Skip: "broken pump"}},
+		{ID: "u:a#out", Suite: "u", Group: "a", PutOut: "broken pump"},
 	}
 	Expect(tests, map[string][]float64{"u:a#1": {1, 50, 1.2}, "u:a#2": {3, 4}})
 	for i, want := range []struct {

@@ -40,10 +40,20 @@ const (
 	ScopeWorker
 )
 
+// Found is what an adapter finds.
+type Found struct {
+	Tests   []catalog.Test // in declared order
+	Notes   []string       // what is wrong and was passed over, with the place
+	Nothing string         // where there are no tests: what was looked for, where, and the likeliest reason
+}
+
 // Adapter finds and runs the tests of one suite.
 type Adapter interface {
-	// Discover finds the suite's tests, in declared order.
-	Discover(ctx context.Context) ([]catalog.Test, error)
+	// Discover finds the suite's tests.
+	Discover(ctx context.Context) (Found, error)
+	// Touched tells which tests a change to files touches. The files are given by
+	// their absolute paths; that a test's own file touches it goes without saying.
+	Touched(files []string) (func(*catalog.Test) bool, error)
 	// Prepare makes ready what the tests need that is made once for all
 	// sessions. What fails for one group only is told when that group runs.
 	Prepare(ctx context.Context, tests []catalog.Test) error

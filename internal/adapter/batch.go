@@ -30,9 +30,9 @@ type Batch struct {
 
 type state struct {
 	id       string
-	finished bool
-	running  bool // started and not paused
-	started  bool // in this process
+	outcome  outcome.Outcome // empty until it is finished
+	running  bool            // started and not paused
+	started  bool            // in this process
 	since    time.Time
 	spent    time.Duration
 	timer    *time.Timer
@@ -54,16 +54,44 @@ func NewBatch(tests []catalog.Test, timeout time.Duration, sink outcome.Sink) *B
 
 // Next lists the tests for the next process, in order; none when all have an
 // outcome. Tests that were running side by side when a process ended come one
-// at a time, so that the blame falls on the right one.
+// at a time, so that the blame falls on the right one. A test that needs one of
+// the batch that has ended and did not pass is skipped here.
 func (b *Batch) Next() []catalog.Test {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	for _, t := range b.tests {
+		for _, id := range t.Marks.Needs {
+			needed := b.states[id]
+			if s := b.open(t.ID); s != nil && needed != nil && needed.outcome != "" && needed.outcome != outcome.Passed {
+				b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Skipped, Message: Unmet(id, needed.outcome), Seconds: outcome.Took(0)})
+			}
+		}
+	}
 	if len(b.alone) > 0 {
 		id := b.alone[0]
 		b.alone = b.alone[1:]
 		return b.where(func(t catalog.Test) bool { return t.ID == id })
 	}
-	return b.where(func(t catalog.Test) bool { return !b.states[t.ID].finished })
+	return b.where(func(t catalog.Test) bool { return b.states[t.ID].outcome == "" })
+}
+
+// Unmet says why a test is skipped that needs another.
+func Unmet(id string, o outcome.Outcome) string { return fmt.Sprintf("needs %s, which is %s", id, o) }
+
+// Settled counts the tests at the front of next whose needs are all behind it or
+// have ended: those that can be asked for at once where a process cannot skip
+// tests by itself.
+func (b *Batch) Settled(next []catalog.Test) int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for i, t := range next {
+		for _, id := range t.Marks.Needs {
+			if i > 0 && b.open(id) != nil {
+				return i
+			}
+		}
+	}
+	return len(next)
 }
 
 func (b *Batch) where(keep func(catalog.Test) bool) []catalog.Test {
@@ -82,7 +110,7 @@ func (b *Batch) Begin(kill func()) {
 	defer b.mu.Unlock()
 	b.kill, b.began, b.moved = kill, false, false
 	for _, s := range b.states {
-		if !s.finished {
+		if s.outcome == "" {
 			*s = state{id: s.id}
 		}
 	}
@@ -179,7 +207,7 @@ func (b *Batch) finish(s *state, e outcome.Event) {
 	if s.running {
 		b.pause(s)
 	}
-	s.finished, b.moved = true, true
+	s.outcome, b.moved = e.Outcome, true
 	e.Event = outcome.Finished
 	if e.Seconds == nil {
 		e.Seconds = outcome.Took(s.spent.Seconds())
@@ -198,7 +226,7 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 	timedOut := false
 	for _, t := range b.tests {
 		s := b.states[t.ID]
-		if s.finished || !s.started {
+		if s.outcome != "" || !s.started {
 			continue
 		}
 		if !s.running {
@@ -254,7 +282,7 @@ func (b *Batch) Began() bool {
 // open finds a test that has no outcome yet, nil for any other.
 func (b *Batch) open(id string) *state {
 	s := b.states[id]
-	if s == nil || s.finished {
+	if s == nil || s.outcome != "" {
 		return nil
 	}
 	return s
@@ -268,7 +296,7 @@ func (b *Batch) resume(s *state) {
 	kill := b.kill
 	s.timer = time.AfterFunc(b.timeout-s.spent, func() {
 		b.mu.Lock()
-		expired := s.running && !s.finished
+		expired := s.running && s.outcome == ""
 		s.timedOut = s.timedOut || expired
 		b.mu.Unlock()
 		if expired {

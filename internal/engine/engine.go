@@ -5,12 +5,14 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"slices"
 	"sync"
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/order"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/adapter"
 )
@@ -33,21 +35,28 @@ func (b Batch) Seconds() float64 {
 
 // Job is what Run runs.
 type Job struct {
-	Adapters map[string]adapter.Adapter // by suite
-	Queue    []Batch                    // the first is taken first
-	Workers  int                        // at least 1
+	Adapters  map[string]adapter.Adapter // by suite
+	Queue     []Batch                    // the first that is free is taken first
+	Workers   int                        // at least 1
+	Resources map[string]int             // how many batches may hold each at once; 1 where nothing is said
 }
 
 // Queue folds tests into batches. With inOrder the batches stand and run in the
 // order of the tests: a group whose processes hold only itself becomes one
 // batch, where state reaches further only neighbours are joined. Otherwise each
-// group is one batch and the longest stands first.
+// group is one batch and the longest stands first. The tests stand behind those
+// that they depend on; one that depends on another group stands in a later batch
+// of its own group, so that no two batches wait for each other.
 func Queue(tests []catalog.Test, adapters map[string]adapter.Adapter, inOrder bool) []Batch {
-	type place struct{ suite, group string }
+	type place struct {
+		suite, group string
+		level        int
+	}
 	var queue []Batch
 	at := map[place]int{}
-	for _, t := range tests {
-		p := place{t.Suite, t.Group}
+	levels := levels(tests)
+	for i, t := range tests {
+		p := place{t.Suite, t.Group, levels[i]}
 		i, ok := at[p]
 		if ok && inOrder && i != len(queue)-1 && adapters[t.Suite].Scope() == adapter.ScopeWorker {
 			ok = false
@@ -73,6 +82,29 @@ func Queue(tests []catalog.Test, adapters map[string]adapter.Adapter, inOrder bo
 	return queue
 }
 
+// levels tells for each test how many times its chain of dependencies goes from
+// one group to another.
+func levels(tests []catalog.Test) []int {
+	levels := make([]int, len(tests))
+	index := make(map[string]int, len(tests))
+	for i := range tests {
+		t := &tests[i]
+		index[t.ID] = i
+		for _, id := range order.Dependencies(t) {
+			d, ok := index[id]
+			if !ok {
+				continue
+			}
+			level := levels[d]
+			if tests[d].Group != t.Group || tests[d].Suite != t.Suite {
+				level++
+			}
+			levels[i] = max(levels[i], level)
+		}
+	}
+	return levels
+}
+
 // Run runs the job and tells the sink everything, from the run's beginning to
 // its end, one event at a time. When ctx ends, what runs is killed and what has
 // no outcome is lost. The error, if any, is one of the machine's, such as no
@@ -83,7 +115,10 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 		return err
 	}
 	defer os.RemoveAll(temp)
-	r := &run{job: job, temp: temp, sink: sink, counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{}}
+	r := &run{job: job, temp: temp, sink: sink, counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
+		came: map[string]outcome.Outcome{}, taken: make([]bool, len(job.Queue)), held: map[string]int{}}
+	r.changed = sync.NewCond(&r.mu)
+	defer context.AfterFunc(ctx, r.changed.Broadcast)()
 	for _, b := range job.Queue {
 		for i := range b.Tests {
 			r.open[b.Tests[i].ID] = &b.Tests[i]
@@ -110,11 +145,14 @@ type run struct {
 	job  Job
 	temp string
 
-	mu     sync.Mutex
-	sink   outcome.Sink
-	next   int                      // in the queue
-	open   map[string]*catalog.Test // without an outcome yet
-	counts map[outcome.Outcome]int
+	mu      sync.Mutex
+	changed *sync.Cond // an outcome came, a batch ended, or the run is to end
+	sink    outcome.Sink
+	taken   []bool                     // by batch
+	held    map[string]int             // by resource, how many batches hold it
+	open    map[string]*catalog.Test   // without an outcome yet
+	came    map[string]outcome.Outcome // by ID
+	counts  map[outcome.Outcome]int
 }
 
 // prepare makes ready each suite for what will be run of it.
@@ -138,9 +176,9 @@ func (r *run) prepare(ctx context.Context) {
 	}
 }
 
-// wanted leaves out the tests that are marked to be skipped.
+// wanted leaves out the tests that will not run here.
 func wanted(tests []catalog.Test) []catalog.Test {
-	return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.Marks.Skip != "" })
+	return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.PutOut != "" })
 }
 
 // work is one worker: it takes batches until there are none.
@@ -152,33 +190,90 @@ func (r *run) work(ctx context.Context, number int) {
 		}
 	}()
 	for ctx.Err() == nil {
-		batch, at := r.take()
+		batch, at := r.take(ctx)
 		if at == 0 {
 			return
 		}
-		if err := r.runBatch(ctx, batch, at, number, sessions); err != nil && ctx.Err() == nil {
+		err := r.runBatch(ctx, batch, at, number, sessions)
+		if err != nil && ctx.Err() == nil {
 			for _, t := range batch.Tests {
 				r.give(t, number, at, outcome.Errored, err.Error())
 			}
 		}
+		r.release(batch)
 	}
 }
 
-// take gives the next batch and its number from 1; 0 where the queue is empty.
-func (r *run) take() (Batch, int) {
+// take gives the first batch that is free and its number from 1, and waits where
+// none is free yet; 0 where all are taken or the run is to end.
+func (r *run) take(ctx context.Context) (Batch, int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.next == len(r.job.Queue) {
-		return Batch{}, 0
+	for ctx.Err() == nil && slices.Contains(r.taken, false) {
+		for i, b := range r.job.Queue {
+			if r.taken[i] || !r.free(b) {
+				continue
+			}
+			r.taken[i] = true
+			for _, resource := range b.uses() {
+				r.held[resource]++
+			}
+			return b, i + 1
+		}
+		r.changed.Wait()
 	}
-	r.next++
-	return r.job.Queue[r.next-1], r.next
+	return Batch{}, 0
+}
+
+// free reports whether nothing that a batch waits for is still to come: tests of
+// other batches, or its turn at a resource.
+func (r *run) free(b Batch) bool {
+	for _, resource := range b.uses() {
+		if r.held[resource] >= max(1, r.job.Resources[resource]) {
+			return false
+		}
+	}
+	for i := range b.Tests {
+		for _, id := range order.Dependencies(&b.Tests[i]) {
+			if r.open[id] != nil && !b.has(id) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+func (b Batch) has(id string) bool {
+	return slices.ContainsFunc(b.Tests, func(t catalog.Test) bool { return t.ID == id })
+}
+
+// uses lists the resources of a batch's tests, each once.
+func (b Batch) uses() []string {
+	var all []string
+	for _, t := range b.Tests {
+		for _, resource := range t.Marks.Uses {
+			if t.PutOut == "" && !slices.Contains(all, resource) {
+				all = append(all, resource)
+			}
+		}
+	}
+	return all
+}
+
+// release gives back what a batch held.
+func (r *run) release(b Batch) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, resource := range b.uses() {
+		r.held[resource]--
+	}
+	r.changed.Broadcast()
 }
 
 func (r *run) runBatch(ctx context.Context, batch Batch, at, number int, sessions map[string]adapter.Session) error {
 	for _, t := range batch.Tests {
-		if t.Marks.Skip != "" {
-			r.give(t, number, at, outcome.Skipped, t.Marks.Skip)
+		if why := r.putOut(t); why != "" {
+			r.give(t, number, at, outcome.Skipped, why)
 		}
 	}
 	tests := slices.DeleteFunc(wanted(batch.Tests), func(t catalog.Test) bool { return !r.isOpen(t.ID) })
@@ -200,6 +295,26 @@ func (r *run) runBatch(ctx context.Context, batch Batch, at, number int, session
 		e.Worker, e.Batch = number, at
 		r.tell(e)
 	})
+}
+
+// putOut says why a test of a batch that begins is not to run, empty where it is.
+// What it needs of its own batch is left to the session.
+func (r *run) putOut(t catalog.Test) string {
+	if t.PutOut != "" {
+		return t.PutOut
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, id := range t.Marks.Needs {
+		o, ended := r.came[id]
+		switch {
+		case ended && o != outcome.Passed:
+			return adapter.Unmet(id, o)
+		case !ended && r.open[id] == nil:
+			return fmt.Sprintf("needs %s, which is not picked for this run", id)
+		}
+	}
+	return ""
 }
 
 func (r *run) isOpen(id string) bool {
@@ -225,6 +340,8 @@ func (r *run) tell(e outcome.Event) {
 		if t := r.open[e.ID]; t != nil {
 			e.Outcome = marked(t, e.Outcome)
 			delete(r.open, e.ID)
+			r.came[e.ID] = e.Outcome
+			r.changed.Broadcast()
 		}
 		r.counts[e.Outcome]++
 	}

@@ -25,15 +25,16 @@ type puppet struct {
 	runs  []string       // the names of each Session.Run, joined
 }
 
-func (p *puppet) Discover(context.Context) ([]catalog.Test, error) { return nil, nil }
-func (p *puppet) Scope() adapter.Scope                             { return p.scope }
+func (p *puppet) Discover(context.Context) (adapter.Found, error)    { return adapter.Found{}, nil }
+func (p *puppet) Touched([]string) (func(*catalog.Test) bool, error) { return nil, nil }
+func (p *puppet) Scope() adapter.Scope                               { return p.scope }
 
 func (p *puppet) Prepare(_ context.Context, tests []catalog.Test) error {
 	for _, t := range tests {
 		if t.Name == "unbuildable" {
 			return errors.New("no compiler")
 		}
-		if t.Marks.Skip != "" {
+		if t.PutOut != "" {
 			return errors.New("asked to build what is skipped")
 		}
 	}
@@ -80,7 +81,7 @@ func (s *puppetSession) Reset(context.Context) error                            
 func (s *puppetSession) Close() error                                                { return nil }
 
 func test(group, name string, seconds float64, marks catalog.Marks) catalog.Test {
-	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Marks: marks}
+	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Marks: marks, PutOut: marks.Skip}
 }
 
 func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, workers int) (*outcome.Run, []outcome.Event) {

@@ -3,19 +3,19 @@
 package project
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/pick"
 )
 
@@ -27,11 +27,15 @@ const storeName = ".fern"
 
 // Project is a folder with tests.
 type Project struct {
-	Dir     string // absolute
-	Name    string
-	Suites  []Suite
-	Tags    []TagRule // in the order of their names
-	Workers int       // 0 where not given
+	Dir       string // absolute
+	Name      string
+	Suites    []Suite
+	Tags      []TagRule         // in the order of the file
+	Picks     map[string]string // saved picks by name
+	Rules     []Rule            // in the order of the file
+	Resources map[string]int    // how many tests may hold each at once
+	Touched   []TouchRule       // in the order of the file
+	Workers   int               // 0 where not given
 }
 
 // Kind says how a suite is found and run.
@@ -58,6 +62,22 @@ type Suite struct {
 type TagRule struct {
 	Tag  string
 	Pick pick.Expr
+	From string // as "fern.toml:12"
+}
+
+// Rule puts marks on the tests of a pick, or takes them off.
+type Rule struct {
+	Text  string // the pick as it is written
+	Pick  pick.Expr
+	Marks catalog.Marks
+	Clear []string // names of marks
+	From  string   // as "fern.toml:12"
+}
+
+// TouchRule says that a change to a file touches the tests of a pick.
+type TouchRule struct {
+	Files func(path string) bool // by the file's path relative to the project, with slashes
+	Pick  pick.Expr
 }
 
 // DefaultTimeout bounds one test where its suite does not say otherwise, as the
@@ -78,8 +98,16 @@ type file struct {
 		Args       []string `toml:"args"`
 		Timeout    string   `toml:"timeout"`
 	} `toml:"suite"`
-	Tags    map[string]string `toml:"tags"`
-	Workers struct {
+	Tags  map[string]string `toml:"tags"`
+	Picks map[string]string `toml:"picks"`
+	Rules []struct {
+		Pick string `toml:"pick"`
+		catalog.Marks
+		Clear []string `toml:"clear"`
+	} `toml:"rule"`
+	Resources map[string]int    `toml:"resources"`
+	Touched   map[string]string `toml:"touched"`
+	Workers   struct {
 		Count int `toml:"count"`
 	} `toml:"workers"`
 }
@@ -147,27 +175,37 @@ func parse(dir, path string, data []byte) (*Project, error) {
 	if p.Name == "" {
 		p.Name = filepath.Base(dir)
 	}
+	d := newDocument(path, data)
 	if p.Workers < 0 {
-		return nil, placed(path, data, "count", "the count of workers is %d: a number from 1 is expected", p.Workers)
+		return nil, d.wrong(d.entry("workers", 0, "count"), "the count of workers is %d: a number from 1 is expected", p.Workers)
 	}
-	for _, s := range f.Suites {
+	if err := p.addSuites(&f, d); err != nil {
+		return nil, err
+	}
+	if err := p.addPicks(&f, d); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *Project) addSuites(f *file, d *document) error {
+	for n, s := range f.Suites {
+		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
 		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Timeout: DefaultTimeout}
-		if suite.Name == "" || strings.ContainsAny(suite.Name, ":#") {
-			return nil, placed(path, data, "[[suite]]", "a suite's name is %q: a name without : and # is expected", s.Name)
-		}
-		if slices.ContainsFunc(p.Suites, func(other Suite) bool { return other.Name == s.Name }) {
-			return nil, placed(path, data, s.Name, "two suites are named %q: give one another name", s.Name)
-		}
 		switch {
+		case suite.Name == "" || strings.ContainsAny(suite.Name, ":#"):
+			return wrong("name", "a suite's name is %q: a name without : and # is expected", s.Name)
+		case slices.ContainsFunc(p.Suites, func(other Suite) bool { return other.Name == s.Name }):
+			return wrong("name", "two suites are named %q: give one another name", s.Name)
 		case suite.Kind != Go && suite.Kind != Host:
-			return nil, placed(path, data, s.Kind, "the kind of suite %s is %q: go or host is expected", s.Name, s.Kind)
+			return wrong("kind", "the kind of suite %s is %q: go or host is expected", s.Name, s.Kind)
 		case suite.Kind == Host && suite.Run == "":
-			return nil, placed(path, data, s.Name, "suite %s is a host and has no run: give its command line", s.Name)
+			return wrong("run", "suite %s is a host and has no run: give its command line", s.Name)
 		}
 		if s.Timeout != "" {
 			limit, err := time.ParseDuration(s.Timeout)
 			if err != nil || limit <= 0 {
-				return nil, placed(path, data, s.Timeout, "the timeout of suite %s is %q: a duration like 30s is expected", s.Name, s.Timeout)
+				return wrong("timeout", "the timeout of suite %s is %q: a duration like 30s is expected", s.Name, s.Timeout)
 			}
 			suite.Timeout = limit
 		}
@@ -177,17 +215,74 @@ func parse(dir, path string, data []byte) (*Project, error) {
 		p.Suites = append(p.Suites, suite)
 	}
 	if len(p.Suites) == 0 {
-		return nil, fmt.Errorf("%s has no suite: add a [[suite]] with a name and a kind", path)
+		return fmt.Errorf("%s has no suite: add a [[suite]] with a name and a kind", d.path)
 	}
-	for tag, text := range f.Tags {
-		expr, err := pick.Parse(text)
+	return nil
+}
+
+// addPicks reads everything in the file that is made of picks.
+func (p *Project) addPicks(f *file, d *document) error {
+	p.Picks, p.Resources = f.Picks, f.Resources
+	for _, e := range d.entries("tags") {
+		expr, err := d.pick(e, f.Tags[e.key])
 		if err != nil {
-			return nil, placed(path, data, tag, "the tag %s: %w", tag, err)
+			return err
 		}
-		p.Tags = append(p.Tags, TagRule{tag, expr})
+		p.Tags = append(p.Tags, TagRule{e.key, expr, d.from(e)})
 	}
-	slices.SortFunc(p.Tags, func(a, b TagRule) int { return strings.Compare(a.Tag, b.Tag) })
-	return p, nil
+	for _, e := range d.entries("picks") {
+		if _, err := d.pick(e, f.Picks[e.key]); err != nil {
+			return err
+		}
+	}
+	for _, e := range d.entries("touched") {
+		expr, err := d.pick(e, f.Touched[e.key])
+		if err != nil {
+			return err
+		}
+		asks := false
+		pick.Terms(expr, func(t *pick.Term) { asks = asks || t.Field == "touched" || t.Field == "saved" })
+		if asks {
+			return d.wrong(e, "%s = %q: what a change touches cannot go by touched: or saved:", e.key, f.Touched[e.key])
+		}
+		p.Touched = append(p.Touched, TouchRule{pick.Glob(e.key), expr})
+	}
+	for _, e := range d.entries("resources") {
+		if n := f.Resources[e.key]; n < 1 {
+			return d.wrong(e, "the resource %s is for %d tests at once: a number from 1 is expected", e.key, n)
+		}
+	}
+	for n, r := range f.Rules {
+		e := d.entry("rule", n, "pick")
+		if r.Pick == "" {
+			return d.wrong(e, "this rule has no pick: say which tests it is for")
+		}
+		expr, err := d.pick(e, r.Pick)
+		if err != nil {
+			return err
+		}
+		rule := Rule{Text: r.Pick, Pick: expr, Marks: r.Marks, Clear: r.Clear, From: d.from(e)}
+		if err := rule.Check(); err != nil {
+			return d.wrong(e, "%w", err)
+		}
+		p.Rules = append(p.Rules, rule)
+	}
+	return nil
+}
+
+// Check holds a rule against what marks there are.
+func (r *Rule) Check() error {
+	var none catalog.Marks
+	if reflect.DeepEqual(r.Marks, none) && len(r.Clear) == 0 {
+		return fmt.Errorf("this rule sets no mark: give it one of %s, or clear", strings.Join(catalog.MarkNames, " "))
+	}
+	for _, mark := range r.Clear {
+		if !slices.Contains(catalog.MarkNames, mark) {
+			return fmt.Errorf("clear names the mark %q: the marks are %s", mark, strings.Join(catalog.MarkNames, " "))
+		}
+	}
+	_, err := pick.ParseCondition(r.Marks.OnlyIf)
+	return err
 }
 
 // positioned turns an error of the TOML package into one that names file, line
@@ -211,21 +306,12 @@ func positioned(path string, err error) error {
 func known(key []string) string {
 	tables := map[string]string{
 		"project": "name", "suite": "name, kind, dir, run, build_flags, args, timeout", "workers": "count",
+		"rule": "pick, " + strings.Join(catalog.MarkNames, ", ") + ", clear",
 	}
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {
 		return "[" + key[0] + "] takes " + keys
 	}
-	return "the tables are [project], [[suite]], [tags] and [workers]"
-}
-
-// placed makes an error that names the line and column where a text first
-// stands in the file, which is where the value in question was written.
-func placed(path string, data []byte, text, format string, args ...any) error {
-	at := max(strings.Index(string(data), text), 0)
-	before := string(data[:at])
-	line := 1 + strings.Count(before, "\n")
-	column := at - strings.LastIndexByte(before, '\n')
-	return fmt.Errorf("%s:%d:%d: %w", path, line, column, fmt.Errorf(format, args...))
+	return "the tables are [project], [[suite]], [tags], [picks], [[rule]], [resources], [touched] and [workers]"
 }
 
 // StorePath is where what is kept lies, or would lie.
@@ -243,17 +329,4 @@ func (p *Project) Store() (string, error) {
 		return dir, nil
 	}
 	return dir, os.WriteFile(ignore, []byte("*\n"), 0o644)
-}
-
-// Revision tells the git branch and revision of a folder, empty where it has none.
-func Revision(ctx context.Context, dir string) string {
-	git := func(args ...string) string {
-		out, err := exec.CommandContext(ctx, "git", append([]string{"-C", dir}, args...)...).Output()
-		if err != nil {
-			return "" // no git or no repository: there is nothing to tell
-		}
-		return strings.TrimSpace(string(out))
-	}
-	branch, revision := git("rev-parse", "--abbrev-ref", "HEAD"), git("rev-parse", "--short", "HEAD")
-	return strings.TrimSpace(branch + " " + revision)
 }

@@ -1,6 +1,7 @@
 package project
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -8,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"fernrelay/core/catalog"
 	"fernrelay/internal/testfiles"
 )
 
@@ -32,6 +34,20 @@ run = "./host --fast"
 slow = "took>2s"
 it = "in:**/it/**"
 
+[picks]
+fast = "took<1s not it" # the quick ones
+
+[[rule]]
+pick = "in:boiler/**"
+uses = ["boiler-bus"]
+only-if = "program:redis-server"
+
+[resources]
+boiler-bus = 2
+
+[touched]
+"lib/**" = "it"
+
 [workers]
 count = 6
 `
@@ -47,7 +63,7 @@ func TestOpen(t *testing.T) {
 	for _, rule := range p.Tags {
 		tags = append(tags, rule.Tag+"="+rule.Pick.String())
 	}
-	if p.Dir != dir || p.Name != "glass house" || p.Workers != 6 || strings.Join(tags, " ") != "it=in:**/it/** slow=took>2s" {
+	if p.Dir != dir || p.Name != "glass house" || p.Workers != 6 || strings.Join(tags, " ") != "slow=took>2s it=in:**/it/**" {
 		t.Errorf("opened %+v with the tags %v", p, tags)
 	}
 	want := []Suite{
@@ -82,17 +98,26 @@ func TestOpenWithoutFile(t *testing.T) {
 func TestErrorsNameThePlace(t *testing.T) {
 	for _, c := range []struct{ old, new, place, words string }{
 		{`name = "glass house"`, `nam = "x"`, ":3:1", `unknown key "project.nam"`},
-		{`[workers]`, `[worker]`, ":22:2", "the tables are"},
-		{`count = 6`, `count = -1`, ":23:1", "a number from 1"},
-		{`count = 6`, `count = "six"`, ":23:9", ""},
+		{`[workers]`, `[worker]`, ":36:2", "the tables are"},
+		{`count = 6`, `count = -1`, ":37:1", "a number from 1"},
+		{`count = 6`, `count = "six"`, ":37:9", ""},
 		{`kind = "go"`, `kind = "go`, ":7:", ""},
-		{`kind = "go"`, `kind = "cargo"`, ":7:9", `"cargo": go or host is expected`},
-		{`name = "unit"`, `name = "a:b"`, ":5:1", "without : and #"},
+		{`kind = "go"`, `kind = "cargo"`, ":7:1", `"cargo": go or host is expected`},
+		{`name = "unit"`, `name = "a:b"`, ":6:1", "without : and #"},
 		{`name = "devices"`, `name = "unit"`, ":", "two suites are named"},
-		{`run = "./host --fast"`, ``, ":14:9", "has no run"},
-		{`timeout = "90s"`, `timeout = "90"`, ":11:12", "a duration like 30s"},
-		{`timeout = "90s"`, `timeout = "-1s"`, ":11:12", "a duration like 30s"},
-		{`slow = "took>2s"`, `slow = "took>soon"`, ":19:1", "not a duration"},
+		{`run = "./host --fast"`, ``, ":13:1", "has no run"},
+		{`timeout = "90s"`, `timeout = "90"`, ":11:1", "a duration like 30s"},
+		{`timeout = "90s"`, `timeout = "-1s"`, ":11:1", "a duration like 30s"},
+		{`slow = "took>2s"`, `slow = "took>soon"`, ":19:9", "not a duration"},
+		{`slow = "took>2s"`, `é = "it (a"`, ":19:", "invalid"},
+		{`fast = "took<1s not it"`, `fast = "took<1s (it"`, ":23:17", "never closed"},
+		{`pick = "in:boiler/**"`, `pick = "inn:boiler/**"`, ":26:9", `did you mean "in"`},
+		{`pick = "in:boiler/**"`, ``, ":25:1", "no pick"},
+		{`uses = ["boiler-bus"]`, `clear = ["sleep"]`, ":26:1", `"sleep": the marks are`},
+		{`only-if = "program:redis-server"`, `only-if = "redis"`, ":26:1", "made of fields"},
+		{`uses =`, `use =`, ":27:1", "[rule] takes pick, skip"},
+		{`boiler-bus = 2`, `boiler-bus = 0`, ":31:1", "a number from 1"},
+		{`"lib/**" = "it"`, `"lib/**" = "it or"`, ":34:18", "expected at the end"},
 	} {
 		dir := t.TempDir()
 		testfiles.Write(t, dir, map[string]string{FileName: strings.Replace(whole, c.old, c.new, 1)})
@@ -107,9 +132,72 @@ func TestErrorsNameThePlace(t *testing.T) {
 	}
 }
 
+// TestSave writes picks and marks into a file and holds that nothing else in it
+// changes.
+func TestSave(t *testing.T) {
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{FileName: whole})
+	p, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := whole
+	same := func(what string, err error, old, new string) {
+		t.Helper()
+		if now = strings.Replace(now, old, new, 1); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		if data, err := os.ReadFile(filepath.Join(dir, FileName)); err != nil || string(data) != now {
+			t.Fatalf("%s: %v, the file is now\n%s\nwant\n%s", what, err, data, now)
+		}
+	}
+	same("a pick", p.SavePick("wet", `name:"it's" valve`), "# the quick ones\n", "# the quick ones\nwet = \"name:\\\"it's\\\" valve\"\n")
+	same("a pick again", p.SavePick("fast", "took<2s"), `"took<1s not it"`, "'took<2s'")
+	same("a mark on a pick that has a rule", p.SaveMark("in:boiler/**", "skip", catalog.Marks{Skip: "cold"}), "redis-server\"\n", "redis-server\"\nskip = 'cold'\n")
+	same("that mark taken off", p.ClearMark("in:boiler/**", "skip"), "skip = 'cold'\n", "")
+	same("a mark on another", p.SaveMark("frost", "needs", catalog.Marks{Needs: []string{"TestA"}}), "redis-server\"\n", "redis-server\"\n\n[[rule]]\npick = 'frost'\nneeds = ['TestA']\n")
+	same("the last mark of a rule taken off", p.ClearMark("frost", "needs"), "[[rule]]\npick = 'frost'\nneeds = ['TestA']\n", "")
+	same("a mark of the source taken off", p.ClearMark("ice", "skip"), "redis-server\"\n", "redis-server\"\n\n[[rule]]\npick = 'ice'\nclear = ['skip']\n")
+	for what, err := range map[string]error{"a name of two words": p.SavePick("two words", "it"), "a broken pick": p.SavePick("x", "(it"), "no condition": p.SaveMark("it", "only-if", catalog.Marks{OnlyIf: "nothing"})} {
+		if err == nil {
+			t.Errorf("%s is written", what)
+		}
+		same(what, nil, "", "")
+	}
+	testfiles.Write(t, dir, map[string]string{FileName: "[broken"})
+	if err := p.SavePick("x", "it"); err == nil || !strings.Contains(err.Error(), "nothing is written") {
+		t.Errorf("saved into a broken file: %v", err)
+	}
+}
+
+// TestSaveElsewhere saves where there is no fern.toml, and for the person.
+func TestSaveElsewhere(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
+	testfiles.Write(t, dir, map[string]string{"m/go.mod": "module example.org/x\n"})
+	p, err := Open(filepath.Join(dir, "m"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(p.SavePick("a", "new"), SavePersonPick("a", "frost"), SavePersonPick("b", "ice")); err != nil {
+		t.Fatal(err)
+	}
+	again, err := Open(filepath.Join(dir, "m"))
+	if err != nil || again.Picks["a"] != "new" || !reflect.DeepEqual(again.Suites, p.Suites) {
+		t.Errorf("opened again: %+v, %v", again, err)
+	}
+	if own, err := PersonPicks(); err != nil || !reflect.DeepEqual(own, map[string]string{"a": "frost", "b": "ice"}) {
+		t.Errorf("the person's picks are %v, %v", own, err)
+	}
+	if got := Saved(again.Picks, map[string]string{"a": "frost"}); got["a"] != "frost" {
+		t.Errorf("the nearer pick does not win: %v", got)
+	}
+}
+
 func FuzzParse(f *testing.F) {
 	f.Add(whole)
 	f.Add("[[suite]]\nname='x'\nkind='go'\n[tags]\n'' = ''")
+	f.Add("tags.a = 'x'\npicks = {b = 'y', c.d = 1}\n[[suite]]")
 	f.Fuzz(func(t *testing.T, text string) {
 		p, err := parse("/x", "/x/fern.toml", []byte(text))
 		if err == nil && len(p.Suites) == 0 {

@@ -140,15 +140,16 @@ func (g *ground) prepare(ctx context.Context, victims []catalog.Test) ([]chase, 
 // lastBad gives the latest run in which a test was bad, read once for all of
 // its victims; ledger.ErrNoRun where there is none.
 func (g *ground) lastBad(id string, runs map[int]*outcome.Run) (*outcome.Run, error) {
-	if g.relay.ledger == nil {
+	history := g.relay.ledger()
+	if history == nil {
 		return nil, ledger.ErrNoRun
 	}
-	kept, err := g.relay.ledger.LastBad(id)
+	kept, err := history.LastBad(id)
 	if err != nil {
 		return nil, err
 	}
 	if runs[kept.Number] == nil {
-		if runs[kept.Number], err = g.relay.ledger.Results(kept); err != nil {
+		if runs[kept.Number], err = history.Results(kept); err != nil {
 			return nil, err
 		}
 	}
@@ -197,7 +198,7 @@ func (g *ground) company(victim catalog.Test, runs map[int]*outcome.Run) (before
 func (g *ground) reach(victim catalog.Test) []catalog.Test {
 	var reach []catalog.Test
 	for _, t := range g.relay.Catalog.Tests {
-		inReach := t.Suite == victim.Suite && t.Marks.Skip == "" &&
+		inReach := t.Suite == victim.Suite && t.PutOut == "" &&
 			(g.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
 		if inReach || t.ID == victim.ID {
 			reach = append(reach, t)

@@ -7,11 +7,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"reflect"
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/mattn/go-shellwords"
 
@@ -20,7 +23,6 @@ import (
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
-	"fernrelay/core/timing"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/adapter/golang"
 	"fernrelay/internal/adapter/host"
@@ -29,19 +31,28 @@ import (
 	"fernrelay/internal/project"
 )
 
-// Relay is an open project.
+// Relay is an open project. It does not change once it is made, but for the
+// ledger: With and Again give another.
 type Relay struct {
 	Project *project.Project
 	Memory
-	adapters map[string]adapter.Adapter // by suite
-	ledger   *ledger.Ledger             // nil until there is something kept or to keep
+	Own      Own
+	Notes    []string // what is wrong and was passed over
+	adapters map[string]adapter.Adapter
+	found    map[string]adapter.Found // by suite, as the adapters gave it
+	history  *history
 }
 
-// Memory is the tests as they were found, with what the ledger knows of them.
-type Memory struct {
-	Catalog *catalog.Catalog
-	Past    map[string][]outcome.Outcome // of the latest runs, oldest first, by ID
-	Runs    int                          // kept in the ledger
+// Own is what holds for this session only.
+type Own struct {
+	Picks map[string]string // saved picks
+	Rules []project.Rule
+}
+
+// history is the ledger, shared by all that is made of one opened project.
+type history struct {
+	mu     sync.Mutex
+	ledger *ledger.Ledger // nil until there is something kept or to keep
 }
 
 // Open opens the project of a folder and finds its tests.
@@ -50,14 +61,9 @@ func Open(ctx context.Context, dir string) (*Relay, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Relay{Project: p, adapters: map[string]adapter.Adapter{}}
-	for _, s := range p.Suites {
-		if r.adapters[s.Name], err = newAdapter(p, s); err != nil {
-			return nil, fmt.Errorf("suite %s: %w", s.Name, err)
-		}
-	}
+	r := &Relay{Project: p, adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}, history: &history{}}
 	if _, err := os.Stat(filepath.Join(p.StorePath(), ledger.FileName)); err == nil {
-		if err := r.openLedger(); err != nil {
+		if _, err := r.openLedger(); err != nil {
 			return nil, err
 		}
 	}
@@ -67,12 +73,46 @@ func Open(ctx context.Context, dir string) (*Relay, error) {
 	return r, nil
 }
 
+// Again reads the project again after files changed, given by their absolute
+// paths. Only suites in whose folder something changed are asked for their tests.
+func (r *Relay) Again(ctx context.Context, changed []string) (*Relay, error) {
+	p, err := project.Open(r.Project.Dir)
+	if err != nil {
+		return nil, err
+	}
+	again := &Relay{Project: p, Own: r.Own, adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}, history: r.history}
+	for _, s := range p.Suites {
+		within := filepath.Join(p.Dir, filepath.FromSlash(s.Dir))
+		touched := slices.ContainsFunc(changed, func(file string) bool {
+			below, err := filepath.Rel(within, file)
+			return err == nil && filepath.IsLocal(below) && filepath.Base(file) != project.FileName
+		})
+		same := slices.ContainsFunc(r.Project.Suites, func(old project.Suite) bool { return reflect.DeepEqual(old, s) })
+		if same && !touched {
+			again.adapters[s.Name], again.found[s.Name] = r.adapters[s.Name], r.found[s.Name]
+		}
+	}
+	return again, again.discover(ctx)
+}
+
+// With gives the project with other things of this session.
+func (r *Relay) With(own Own) (*Relay, error) {
+	other := *r
+	other.Own = own
+	return &other, other.recall()
+}
+
+// Recall reads again what the ledger knows, as after a run.
+func (r *Relay) Recall() (*Relay, error) { return r.With(r.Own) }
+
 // Close closes what is kept.
 func (r *Relay) Close() error {
-	if r.ledger == nil {
+	r.history.mu.Lock()
+	defer r.history.mu.Unlock()
+	if r.history.ledger == nil {
 		return nil
 	}
-	return r.ledger.Close()
+	return r.history.ledger.Close()
 }
 
 func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
@@ -88,97 +128,55 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: filepath.ToSlash(filepath.Clean(s.Dir)), Command: command, Timeout: s.Timeout}), nil
 	}
 	store := filepath.Join(p.StorePath(), "build", s.Name)
-	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store,
+	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store, Keep: p.Store,
 		BuildFlags: s.BuildFlags, Args: s.Args, Timeout: s.Timeout})
 }
 
-func (r *Relay) openLedger() error {
-	if r.ledger != nil {
-		return nil
+// openLedger opens the ledger, and makes it where there is none.
+func (r *Relay) openLedger() (*ledger.Ledger, error) {
+	r.history.mu.Lock()
+	defer r.history.mu.Unlock()
+	if r.history.ledger != nil {
+		return r.history.ledger, nil
 	}
 	store, err := r.Project.Store()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	r.ledger, err = ledger.Open(store)
-	return err
+	r.history.ledger, err = ledger.Open(store)
+	return r.history.ledger, err
 }
 
-// discover asks every suite for its tests and puts tags and times on them.
+// ledger gives the ledger, nil where nothing is kept yet.
+func (r *Relay) ledger() *ledger.Ledger {
+	r.history.mu.Lock()
+	defer r.history.mu.Unlock()
+	return r.history.ledger
+}
+
+// discover asks every suite for its tests that has not been asked.
 func (r *Relay) discover(ctx context.Context) error {
-	var tests []catalog.Test
+	var nothing []string
 	for _, s := range r.Project.Suites {
-		found, err := r.adapters[s.Name].Discover(ctx)
-		if err != nil {
-			return err
-		}
-		if len(found) == 0 {
-			return fmt.Errorf("no tests here: suite %s of kind %s has none in %s: look whether the folder is the right one",
-				s.Name, s.Kind, filepath.Join(r.Project.Dir, s.Dir))
-		}
-		tests = append(tests, found...)
-	}
-	var err error
-	r.Memory, err = r.recall(catalog.New(tests))
-	return err
-}
-
-// Recall reads again what the ledger knows, as after a run. It leaves the
-// present memory as it is, which others may be reading.
-func (r *Relay) Recall() (Memory, error) {
-	return r.recall(catalog.New(slices.Clone(r.Catalog.Tests)))
-}
-
-// recall puts expected times on the tests, and the tags that go by them.
-func (r *Relay) recall(c *catalog.Catalog) (Memory, error) {
-	m := Memory{Catalog: c}
-	seconds := map[string][]float64{}
-	if r.ledger != nil {
-		recent, err := r.ledger.Recent()
-		if err != nil {
-			return m, err
-		}
-		m.Past, seconds = outcomesOf(recent), secondsOf(recent)
-		if m.Runs, err = r.ledger.Runs(); err != nil {
-			return m, err
-		}
-	}
-	timing.Expect(c.Tests, seconds)
-	for _, rule := range r.Project.Tags {
-		for i := range c.Tests {
-			if t := &c.Tests[i]; rule.Pick.Match(t) {
-				t.AddTag(rule.Tag)
+		if r.adapters[s.Name] == nil {
+			a, err := newAdapter(r.Project, s)
+			if err != nil {
+				return fmt.Errorf("suite %s: %w", s.Name, err)
 			}
-		}
-	}
-	return m, nil
-}
-
-func outcomesOf(recent map[string][]ledger.Moment) map[string][]outcome.Outcome {
-	past := make(map[string][]outcome.Outcome, len(recent))
-	for id, moments := range recent {
-		for _, m := range moments {
-			past[id] = append(past[id], m.Outcome)
-		}
-	}
-	return past
-}
-
-// timesCounted is how many of a test's latest measurements make its expected time.
-const timesCounted = 9
-
-// secondsOf gives the latest measured seconds of every test.
-func secondsOf(recent map[string][]ledger.Moment) map[string][]float64 {
-	past := make(map[string][]float64, len(recent))
-	for id, moments := range recent {
-		for _, m := range slices.Backward(moments) {
-			measured := m.Outcome == outcome.Passed || m.Outcome == outcome.Failed || m.Outcome == outcome.Owed || m.Outcome == outcome.Surprise
-			if measured && len(past[id]) < timesCounted {
-				past[id] = append(past[id], m.Seconds)
+			found, err := a.Discover(ctx)
+			if err != nil {
+				return err
 			}
+			r.adapters[s.Name], r.found[s.Name] = a, found
+		}
+		if why := r.found[s.Name].Nothing; why != "" {
+			nothing = append(nothing, fmt.Sprintf("no tests in suite %s (%s): %s", s.Name, s.Kind, why))
 		}
 	}
-	return past
+	if len(nothing) == len(r.Project.Suites) {
+		return errors.New(strings.Join(nothing, "\n"))
+	}
+	return r.recall()
 }
 
 // Workers is how many workers run where nothing is said: as fern.toml says, or
@@ -196,16 +194,62 @@ func (r *Relay) Pick(text string) ([]catalog.Test, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := pick.Check(text, expr, r.Catalog); err != nil {
+	if err := r.Index.Check(text, expr); err != nil {
+		return nil, err
+	}
+	held, err := r.Index.Held(text, expr)
+	if err != nil {
 		return nil, err
 	}
 	var picked []catalog.Test
-	for i := range r.Catalog.Tests {
-		if expr.Match(&r.Catalog.Tests[i]) {
-			picked = append(picked, r.Catalog.Tests[i])
-		}
+	for i := range held.All {
+		picked = append(picked, r.Catalog.Tests[i])
 	}
 	return picked, nil
+}
+
+// Solo applies the mark solo to the tests of a run: where any has it, the others
+// are put out.
+func Solo(tests []catalog.Test) []catalog.Test {
+	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Marks.Solo != "" && t.PutOut == "" })
+	if at < 0 {
+		return tests
+	}
+	why := "only tests marked solo run, such as " + tests[at].ID
+	tests = slices.Clone(tests)
+	for i := range tests {
+		if t := &tests[i]; t.Marks.Solo == "" && t.PutOut == "" {
+			putOut(t, why)
+		}
+	}
+	return tests
+}
+
+// Contradictions tells which build constraints among the tests exclude each
+// other, so that no one build holds them all.
+func Contradictions(tests []catalog.Test) []string {
+	counts := map[string]int{}
+	elsewhere := map[string]bool{}
+	for _, t := range tests {
+		for _, tag := range t.Tags {
+			counts[tag]++
+			elsewhere[tag] = elsewhere[tag] || t.PutOut != ""
+		}
+	}
+	var notes []string
+	for _, tag := range slices.Sorted(maps.Keys(counts)) {
+		opposite, negated := strings.CutPrefix(tag, "!")
+		if !negated || counts[opposite] == 0 {
+			continue
+		}
+		how := "they are built apart"
+		if elsewhere[tag] || elsewhere[opposite] {
+			how = "those that this machine cannot build are skipped"
+		}
+		notes = append(notes, fmt.Sprintf("the picked tests stand behind contradicting build constraints, %s (%d) and %s (%d): %s",
+			opposite, counts[opposite], tag, counts[tag], how))
+	}
+	return notes
 }
 
 // OrderFile reads an order from the lines of a file; each is an unambiguous
@@ -259,14 +303,23 @@ func Share(tests []catalog.Test, k, n int) ([]catalog.Test, error) {
 // Queue gives the batches of a request, the first to be taken first.
 func (r *Relay) Queue(q Request) []engine.Batch { return engine.Queue(q.Tests, r.adapters, q.InOrder) }
 
+// Ready makes a request of tests: those that must wait for others stand behind
+// them, and solo is obeyed. The error names tests that wait for each other in a
+// circle.
+func (r *Relay) Ready(text string, tests []catalog.Test, workers int) (Request, error) {
+	settled, err := order.Settle(Solo(tests))
+	return Request{Pick: text, Tests: settled, Workers: workers}, err
+}
+
 // Run runs tests, tells the sink, and keeps the run in the ledger. The run is
 // kept, and given, also where ctx ends.
 func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *outcome.Run, number int, err error) {
-	if err := r.openLedger(); err != nil {
+	kept, err := r.openLedger()
+	if err != nil {
 		return nil, 0, err
 	}
 	run = outcome.NewRun()
-	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers}
+	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
 		run.Apply(e)
 		sink(e)
@@ -274,7 +327,7 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	if err != nil {
 		return nil, 0, err
 	}
-	if number, err = r.ledger.Keep(q.Pick, q.Workers, run); err != nil {
+	if number, err = kept.Keep(q.Pick, q.Workers, run); err != nil {
 		return run, 0, fmt.Errorf("the run cannot be kept in the ledger: %w", err)
 	}
 	return run, number, nil
@@ -282,8 +335,9 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 
 // Last gives the latest run kept; ledger.ErrNoRun where there is none.
 func (r *Relay) Last() (*ledger.Kept, *outcome.Run, error) {
-	if r.ledger == nil {
+	kept := r.ledger()
+	if kept == nil {
 		return nil, nil, ledger.ErrNoRun
 	}
-	return r.ledger.Last()
+	return kept.Last()
 }

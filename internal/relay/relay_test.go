@@ -136,7 +136,7 @@ func TestMemory(t *testing.T) {
 	r := open(t)
 	before := r.Memory
 	run(t, r, choose(t, r, "one#TestVictim", "one#TestAlwaysBad"))
-	memory, err := r.Recall()
+	recalled, err := r.Recall()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -145,13 +145,13 @@ func TestMemory(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer again.Close()
-	for _, m := range []Memory{memory, again.Memory} {
+	for _, m := range []Memory{recalled.Memory, again.Memory} {
 		victim, _ := m.Catalog.Lookup("go:one#TestVictim")
 		other, _ := m.Catalog.Lookup("go:two#TestVictim")
 		if !victim.Known || victim.Expected < 0.03 || other.Known || m.Runs != 1 {
 			t.Errorf("after %d runs, %g s are expected and %g s guessed", m.Runs, victim.Expected, other.Expected)
 		}
-		if past := m.Past["go:one#TestAlwaysBad"]; !slices.Equal(past, []outcome.Outcome{outcome.Failed}) {
+		if past := m.PastOf("go:one#TestAlwaysBad"); !slices.Equal(past, []outcome.Outcome{outcome.Failed}) {
 			t.Errorf("the past is %v", past)
 		}
 	}

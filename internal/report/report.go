@@ -7,7 +7,6 @@ import (
 	"io"
 	"strings"
 
-	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
@@ -91,33 +90,6 @@ func Plural(n int, word string) string {
 		return "1 " + word
 	}
 	return fmt.Sprintf("%d %ss", n, word)
-}
-
-// Tests tells tests as an aligned table.
-func Tests(w io.Writer, tests []catalog.Test) {
-	ids, places := 0, 0
-	for _, t := range tests {
-		ids, places = max(ids, min(len([]rune(t.ID)), widestColumn)), max(places, min(len(place(t)), widestColumn))
-	}
-	for _, t := range tests {
-		seconds := timing.Short(t.Expected)
-		if !t.Known {
-			seconds = "–"
-		}
-		line := fmt.Sprintf("%-*s  %7s  %-*s  %s", ids, outcome.PlainLine(t.ID), seconds, places, place(t), strings.Join(t.Tags, " "))
-		fmt.Fprintln(w, strings.TrimRight(line, " "))
-	}
-}
-
-// widestColumn bounds the padding of a table, in characters, so that one long
-// name does not push all others apart.
-const widestColumn = 100
-
-func place(t catalog.Test) string {
-	if t.Line == 0 {
-		return t.File
-	}
-	return fmt.Sprintf("%s:%d", t.File, t.Line)
 }
 
 // Plan tells a plan's shards and what its finish depends on.

@@ -117,7 +117,7 @@ func TestTests(t *testing.T) {
 		{ID: "u:g#short", File: "f.go", Line: 3, Tags: []string{"a", "b"}, Expected: 0.25, Known: true},
 		{ID: "u:g#much longer", Expected: 1},
 	})
-	if want := "u:g#short         0.25 s  f.go:3  a b\nu:g#much longer        –\n"; out.String() != want {
+	if want := "u:g#short           0.25 s  f.go:3  a b\n'u:g#much longer'        –\n"; out.String() != want {
 		t.Errorf("told\n%q\nwant\n%q", out.String(), want)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"math"
 	"strings"
 
+	"charm.land/bubbles/v2/textinput"
 	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/charmbracelet/x/ansi"
 )
@@ -78,6 +79,15 @@ func (c canvas) fill(x, y, width, height int, colour color.Color, amount float64
 	}
 }
 
+// clear empties cells, for what is drawn over a view.
+func (c canvas) clear(x, y, width, height int) {
+	for row := max(y, 0); row < min(y+height, c.height); row++ {
+		for column := max(x, 0); column < min(x+width, c.width); column++ {
+			c.cells.SetCell(c.left+column, c.top+row, &uv.Cell{Content: " ", Width: 1})
+		}
+	}
+}
+
 func (c canvas) filled(colour color.Color, amount float64) *uv.Cell {
 	if c.theme.shades {
 		return &uv.Cell{Content: shade(amount), Width: 1, Style: uv.Style{Fg: colour}}
@@ -129,6 +139,9 @@ func (c canvas) rule(x, y, width int, colour color.Color, with string) {
 		c.text(x, y, style{colour: colour}, strings.Repeat(with, width))
 	}
 }
+
+// plainView is what a text input shows, without its styles.
+func plainView(input textinput.Model) string { return ansi.Strip(input.View()) }
 
 // render gives the cells as text with styles.
 func (c canvas) render() string { return c.cells.Render() }

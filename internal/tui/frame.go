@@ -6,7 +6,6 @@ import (
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
@@ -21,29 +20,25 @@ const (
 
 // View draws the screen.
 func (a *App) View() tea.View {
-	v := tea.NewView(a.screen())
+	screen, cursor := a.screen()
+	v := tea.NewView(screen)
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "fern relay · " + a.session.relay.Project.Name
-	if a.line.editing {
-		cursor := a.line.input.Cursor()
-		if cursor != nil {
-			cursor.X, cursor.Y = pickColumn+cursor.X, a.height-2
-		}
-		v.Cursor = cursor
-	}
+	v.Cursor = cursor
 	return v
 }
 
-func (a *App) screen() string {
+// screen draws the whole screen and tells where the cursor is shown; nil for nowhere.
+func (a *App) screen() (text string, cursor *tea.Cursor) {
 	if a.width == 0 {
-		return ""
+		return "", nil
 	}
 	c := newCanvas(a.session.theme, a.width, a.height)
 	if a.width < leastWidth || a.height < leastHeight {
 		c.text(0, 0, style{colour: c.theme.ink},
 			cut(fmt.Sprintf("fern relay needs %d×%d cells, here are %d×%d", leastWidth, leastHeight, a.width, a.height), a.width))
-		return c.render()
+		return c.render(), nil
 	}
 	a.drawTop(c)
 	body := c.sub(0, topRows, a.width, a.height-topRows-bottomRows)
@@ -52,16 +47,74 @@ func (a *App) screen() string {
 	} else {
 		a.legs[a.leg].draw(body)
 	}
+	if a.sheet != nil {
+		if x, y := a.sheet.draw(body); x >= 0 {
+			cursor = tea.NewCursor(x, topRows+y)
+		}
+	}
 	a.drawBottom(c)
-	return c.render()
+	if a.line.editing {
+		a.drawCandidates(body)
+		if cursor = a.line.input.Cursor(); cursor != nil {
+			cursor.X, cursor.Y = pickColumn+cursor.X, a.height-2
+		}
+	}
+	return c.render(), cursor
+}
+
+// candidatesShown is how many ways to go on with a pick are shown at once.
+const candidatesShown = 8
+
+// drawCandidates draws, above the pick line, the ways to go on with the word that
+// is being typed, with how many tests each holds.
+func (a *App) drawCandidates(c canvas) {
+	t, l := c.theme, &a.line
+	n := min(len(l.candidates), candidatesShown)
+	if n == 0 {
+		return
+	}
+	first := follow(0, max(0, l.chosen), n, len(l.candidates))
+	list := l.candidates[first : first+n]
+	names, hints := 0, 0
+	for _, cand := range list {
+		names, hints = max(names, width(outcome.PlainLine(cand.Text))), max(hints, width(cand.Hint))
+	}
+	names = min(names, 40)
+	wide := names + hints + 14
+	x := pickColumn - 1
+	if at := l.input.Cursor(); at != nil {
+		x += at.X - (l.input.Position() - l.from)
+	}
+	x = max(1, min(x, c.width-wide-1))
+	c.clear(x-1, c.height-n-1, wide+1, n+1)
+	more := ""
+	if rest := len(l.candidates) - n; rest > 0 {
+		more = fmt.Sprintf("%d more ", rest)
+	}
+	c.rule(x, c.height-n-1, wide-1, t.faint(), "─")
+	c.text(x+1, c.height-n-1, style{colour: t.fog}, more)
+	for i, cand := range list {
+		y, look := c.height-n+i, style{colour: t.ink}
+		c.fill(x, y, wide-1, 1, t.fog, 0.15)
+		c.text(x+1, y, look, cut(outcome.PlainLine(cand.Text), names))
+		if cand.Tests >= 0 {
+			c.right(x+names+10, y, style{colour: t.leaf}, fmt.Sprint(cand.Tests))
+		}
+		c.text(x+names+12, y, style{colour: t.fog}, cand.Hint)
+		if first+i == l.chosen {
+			c.selectRow(x, y, wide-1, 1)
+		}
+	}
 }
 
 func (a *App) drawTop(c canvas) {
 	t, s := c.theme, a.session
 	x := c.text(1, 0, style{t.leaf, true}, "fern relay")
 	x = c.text(x+3, 0, style{colour: t.ink}, cut(outcome.PlainLine(s.relay.Project.Name), 40))
-	c.text(x+2, 0, style{colour: t.fog}, cut(outcome.PlainLine(a.revision), 40))
-	c.right(a.width-1, 0, style{colour: t.fog}, a.clock())
+	x = c.text(x+2, 0, style{colour: t.fog}, cut(outcome.PlainLine(a.revision), 40))
+	clock := a.clock()
+	c.right(a.width-1, 0, style{colour: t.fog}, clock)
+	c.text(x+3, 0, style{colour: t.amber}, cut(ownWords(s.relay.Own), a.width-x-6-width(clock)))
 
 	c.rule(0, relayRow+1, a.width, t.faint(), "─")
 	for i, span := range a.spans() {
@@ -127,7 +180,7 @@ func (a *App) spansNamed(named func(leg int) bool) []span {
 
 // legRoom is the most that a leg's figure is expected to need.
 func (a *App) legRoom(leg int) int {
-	digits := len(fmt.Sprint(len(a.session.relay.Catalog.Tests)))
+	digits := len(fmt.Sprint(len(a.session.picked.Catalog.Tests)))
 	return [...]int{2*digits + 4, 9, 2*digits + 4, 10}[leg]
 }
 
@@ -161,14 +214,14 @@ func (a *App) drawBottom(c canvas) {
 	t, s := c.theme, a.session
 	y := a.height - 2
 	c.rule(0, y-1, a.width, t.faint(), "─")
-	total := fmt.Sprintf("%d of %d tests · %s of work", len(s.picked.tests), len(s.relay.Catalog.Tests), timing.Clock(s.picked.weave.Total.Picked.Seconds))
+	total := fmt.Sprintf("%d of %d tests · %s of work", len(s.picked.tests), len(s.picked.Catalog.Tests), timing.Clock(s.picked.weave.Total.Picked.Seconds))
 	counts := style{colour: t.leaf}
 	room := a.width - pickColumn - width(total) - 3
 	c.text(1, y, style{colour: t.fog}, "pick")
 	switch {
 	case a.line.editing:
 		a.line.input.SetWidth(room - 1) // it scrolls where the pick is longer
-		c.text(pickColumn, y, style{t.ink, true}, ansi.Strip(a.line.input.View()))
+		c.text(pickColumn, y, style{t.ink, true}, plainView(a.line.input))
 	case s.picked.text == "":
 		c.text(pickColumn, y, style{colour: t.fog}, "all")
 	default:
@@ -181,6 +234,10 @@ func (a *App) drawBottom(c canvas) {
 	}
 	if a.message != "" {
 		c.text(1, y+1, style{colour: t.amber}, cut(outcome.PlainLine(a.message), a.width-2))
+		return
+	}
+	if a.broken != "" {
+		c.text(1, y+1, style{colour: t.rust}, cut(outcome.PlainLine(a.broken), a.width-2))
 		return
 	}
 	a.drawKeys(c, y+1)
@@ -199,7 +256,11 @@ func (a *App) drawWrong(c canvas, y int) {
 // drawKeys shows the keys that work now: those of the frame at the end of the
 // row, those of the leg as far as there is room before them.
 func (a *App) drawKeys(c canvas, y int) {
-	if a.line.editing {
+	switch {
+	case a.sheet != nil:
+		drawBindings(c, 1, y, c.width-1, sheetKeys)
+		return
+	case a.line.editing:
 		drawBindings(c, 1, y, c.width-1, pickKeys)
 		return
 	}
@@ -226,6 +287,8 @@ func drawBindings(c canvas, x, y, room int, bindings []key.Binding) int {
 
 var pickKeys = []key.Binding{
 	key.NewBinding(key.WithHelp("enter", "take it")),
+	key.NewBinding(key.WithHelp("tab", "complete")),
+	key.NewBinding(key.WithHelp("↑ ↓", "choose")),
 	key.NewBinding(key.WithHelp("esc", "leave it as it was")),
 	key.NewBinding(key.WithHelp("frost", "a tag")),
 	key.NewBinding(key.WithHelp("in:", "place")),

@@ -93,7 +93,7 @@ func (v *huntView) failed() []catalog.Test {
 // culprit is the place of the first culprit, or of the victim before it is caught.
 func (v *huntView) culprit(h *liveHunt) place {
 	if sets := h.progress.Finding.Culprits; len(sets) > 0 {
-		if t, ok := v.session.relay.Catalog.Lookup(sets[0][0]); ok {
+		if t, ok := v.session.picked.Catalog.Lookup(sets[0][0]); ok {
 			return place{t.File, t.Line}
 		}
 	}

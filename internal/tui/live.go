@@ -52,8 +52,8 @@ type liveRun struct {
 	number   int   // in the ledger, 0 before it is kept
 	err      error // what kept the run from being kept
 	cancel   context.CancelFunc
-	past     map[string][]outcome.Outcome // of the runs before
-	place    map[string]int               // in the order of its track, by ID
+	past     func(id string) []outcome.Outcome // in the runs before
+	place    map[string]int                    // in the order of its track, by ID
 	events   inbox[outcome.Event]
 }
 
@@ -85,7 +85,6 @@ type batchWork struct {
 type runEndedMsg struct {
 	run    *liveRun
 	number int
-	memory relay.Memory // with the run in it, where it was kept
 	err    error
 }
 
@@ -93,7 +92,7 @@ type runEndedMsg struct {
 func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, tea.Cmd) {
 	ctx, cancel := context.WithCancel(ctx)
 	live := &liveRun{total: len(q.Tests), run: outcome.NewRun(), began: time.Now(), cancel: cancel,
-		past: r.Past, tracks: make([]track, q.Workers), expected: make(map[string]float64, len(q.Tests)), place: map[string]int{}}
+		past: r.PastOf, tracks: make([]track, q.Workers), expected: make(map[string]float64, len(q.Tests)), place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
@@ -104,10 +103,8 @@ func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, t
 		}
 	}
 	return live, func() tea.Msg {
-		ended := runEndedMsg{run: live, memory: r.Memory}
-		if _, ended.number, ended.err = r.Run(ctx, q, live.events.put); ended.err == nil {
-			ended.memory, ended.err = r.Recall()
-		}
+		ended := runEndedMsg{run: live}
+		_, ended.number, ended.err = r.Run(ctx, q, live.events.put)
 		return ended
 	}
 }

@@ -19,6 +19,10 @@ type pickLine struct {
 	past    []string // earlier picks, for undo
 	wrong   *pick.Error
 	asked   int // number of the latest evaluation asked for
+
+	from       int // where the word begins that is being completed, in characters
+	candidates []pick.Candidate
+	chosen     int // of the candidates; -1 before one is
 }
 
 // pickedMsg brings the figures of a pick.
@@ -40,7 +44,32 @@ func (l *pickLine) edit(s *session) tea.Cmd {
 	l.editing, l.before = true, s.picked.text
 	l.input.SetValue(s.picked.text)
 	l.input.CursorEnd()
+	l.candidates = nil
 	return l.input.Focus()
+}
+
+// complete offers ways to go on with the word at the cursor.
+func (l *pickLine) complete(s *session) {
+	l.from, l.candidates = s.picked.Index.Complete(l.input.Value(), l.input.Position())
+	l.chosen = -1
+}
+
+// choose goes through the candidates.
+func (l *pickLine) choose(step int) {
+	if n := len(l.candidates); n > 0 {
+		l.chosen = max(0, min(l.chosen+step, n-1))
+	}
+}
+
+// accept writes the chosen candidate, or the first, in the place of the word.
+func (l *pickLine) accept() {
+	if len(l.candidates) == 0 {
+		return
+	}
+	text, at := []rune(l.input.Value()), l.input.Position()
+	word := l.candidates[max(0, l.chosen)].Text
+	l.input.SetValue(string(text[:l.from]) + word + string(text[at:]))
+	l.input.SetCursor(l.from + len([]rune(word)))
 }
 
 // update takes a message while the pick is edited.
@@ -54,11 +83,22 @@ func (l *pickLine) update(msg tea.Msg, s *session) tea.Cmd {
 			l.editing, l.leaving, l.wrong = false, false, nil
 			l.input.Blur()
 			return l.evaluate(l.before, s)
+		case "up":
+			l.choose(-1)
+			return nil
+		case "down":
+			l.choose(1)
+			return nil
 		}
 	}
 	before := l.input.Value()
 	var cmd tea.Cmd
-	l.input, cmd = l.input.Update(msg)
+	if press, ok := msg.(tea.KeyPressMsg); ok && press.String() == "tab" {
+		l.accept()
+	} else {
+		l.input, cmd = l.input.Update(msg)
+	}
+	l.complete(s)
 	if l.input.Value() == before {
 		return cmd
 	}
@@ -91,9 +131,9 @@ func (l *pickLine) again(s *session) tea.Cmd {
 // evaluate works out the figures of a pick beside the interface's own path.
 func (l *pickLine) evaluate(text string, s *session) tea.Cmd {
 	l.asked++
-	number, catalog := l.asked, s.relay.Catalog
+	number, memory := l.asked, s.relay.Memory
 	return func() tea.Msg {
-		f, err := evaluate(catalog, text)
+		f, err := evaluate(memory, text)
 		return pickedMsg{number, f, err}
 	}
 }

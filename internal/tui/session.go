@@ -22,12 +22,16 @@ type session struct {
 	hunts  []*liveHunt
 }
 
-// figures are what follows from a pick.
+// figures are what follows from a pick, with the memory that it was evaluated
+// over, so that what is drawn always belongs together.
 type figures struct {
+	relay.Memory
 	text   string
-	held   []bool // by index of Catalog.Tests
+	expr   pick.Expr
+	held   catalog.Set
 	tests  []catalog.Test
 	weave  *catalog.Weave
+	signs  map[string]string // by tag: + where the pick narrows to it, - where it takes it out
 	funnel []pick.Step
 	plans  []split.Plan // for 1 shard, 2 shards, …
 }
@@ -36,26 +40,31 @@ type figures struct {
 const maxShards = 16
 
 // evaluate works out the figures of a pick. The error is a *pick.Error.
-func evaluate(c *catalog.Catalog, text string) (figures, error) {
-	expr, err := pick.Parse(text)
-	if err != nil {
-		return figures{}, err
+func evaluate(m relay.Memory, text string) (figures, error) {
+	f := figures{Memory: m, text: text, signs: map[string]string{}}
+	var err error
+	if f.expr, err = pick.Parse(text); err != nil {
+		return f, err
 	}
-	if err := pick.Check(text, expr, c); err != nil {
-		return figures{}, err
+	if err := m.Index.Check(text, f.expr); err != nil {
+		return f, err
 	}
-	f := figures{text: text, held: make([]bool, len(c.Tests))}
-	for i := range c.Tests {
-		if expr.Match(&c.Tests[i]) {
-			f.held[i] = true
-			f.tests = append(f.tests, c.Tests[i])
-		}
+	if f.held, err = m.Index.Held(text, f.expr); err != nil {
+		return f, err
 	}
-	f.weave = catalog.NewWeave(c, c.Tags(), func(i int) bool { return f.held[i] })
-	f.funnel = pick.Funnel(expr, c)
+	for i := range f.held.All {
+		f.tests = append(f.tests, m.Catalog.Tests[i])
+	}
+	f.weave = catalog.NewWeave(m.Catalog, m.Tree, m.Catalog.Tags(), f.held.Has)
+	if f.funnel, err = m.Index.Funnel(text, f.expr); err != nil {
+		return f, err
+	}
+	for _, clause := range pick.Clauses(f.expr) {
+		f.sign(clause)
+	}
 	units, err := split.Units(f.tests, split.Group)
 	if err != nil {
-		return figures{}, err
+		return f, err
 	}
 	for n := 1; n <= maxShards; n++ {
 		f.plans = append(f.plans, split.Balance(units, n))
@@ -63,8 +72,16 @@ func evaluate(c *catalog.Catalog, text string) (figures, error) {
 	return f, nil
 }
 
-// columns are the tags of the weave, most carried first.
-func (s *session) columns() []string { return s.picked.weave.Tags }
+// sign notes what a clause does with a tag.
+func (f *figures) sign(clause pick.Expr) {
+	sign := "+"
+	if not, ok := clause.(*pick.Not); ok {
+		clause, sign = not.X, "-"
+	}
+	if term, ok := clause.(*pick.Term); ok && term.Field == "tag" {
+		f.signs[term.Value] = sign
+	}
+}
 
 // plan is the plan for the present number of shards.
 func (s *session) plan() *split.Plan { return &s.picked.plans[s.shards-1] }

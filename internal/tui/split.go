@@ -292,7 +292,7 @@ func buys(seconds float64) string {
 func longest(s *session, u *split.Unit) string {
 	name, seconds := "", 0.0
 	for _, id := range u.Tests {
-		if t, ok := s.relay.Catalog.Lookup(id); ok && t.Expected > seconds {
+		if t, ok := s.picked.Catalog.Lookup(id); ok && t.Expected > seconds {
 			name, seconds = t.Name, t.Expected
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -46,7 +47,8 @@ type action struct {
 	cancel bool
 	shards int // change of the number of shards
 	copied string
-	say    string // why there is nothing to do
+	say    string // what there is to tell, as why there is nothing to do
+	sheet  *sheet
 
 	setPick bool
 }
@@ -76,7 +78,12 @@ type App struct {
 	dark          bool
 	profile       colorprofile.Profile
 	revision      string
-	message       string         // of what went wrong last
+	message       string   // of what went wrong last
+	broken        string   // what keeps the project from being read again, until it is mended
+	sheet         *sheet   // nil where nothing is asked
+	changes       []change // to be made of the project, one after the other
+	changing      bool
+	files         []string       // that changed and have not been looked at yet
 	waiting       []catalog.Test // to be hunted once the run that ended is kept
 	ticking       bool
 	quitting      bool
@@ -87,13 +94,13 @@ type App struct {
 func New(ctx context.Context, r *relay.Relay) (*App, error) {
 	s := &session{relay: r, shards: min(r.Workers(), maxShards)}
 	var err error
-	if s.picked, err = evaluate(r.Catalog, ""); err != nil {
+	if s.picked, err = evaluate(r.Memory, ""); err != nil {
 		return nil, err
 	}
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, line: newPickLine()}
 	a.watch = &watch{session: s}
 	a.hunt = &huntView{session: s}
-	a.legs = []view{&survey{session: s}, &splitView{session: s}, a.watch, a.hunt}
+	a.legs = []view{newSurvey(s), &splitView{session: s}, a.watch, a.hunt}
 	s.theme = newTheme(nil, a.dark, a.profile)
 	return a, nil
 }
@@ -106,7 +113,13 @@ func Run(ctx context.Context, r *relay.Relay) error {
 	if err != nil {
 		return err
 	}
-	_, err = tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(30)).Run()
+	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(30))
+	go func() {
+		if err := project.Watch(ctx, r.Project.Dir, func(files []string) { p.Send(filesMsg(files)) }); err != nil {
+			p.Send(watchedMsg{err})
+		}
+	}()
+	_, err = p.Run()
 	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
 		err = ctx.Err()
 	}
@@ -144,6 +157,12 @@ type (
 	tickMsg     time.Time
 	revisionMsg string
 	editedMsg   struct{ err error }
+	filesMsg    []string // that changed, by their absolute paths
+	watchedMsg  struct{ err error }
+	changedMsg  struct {
+		relay *relay.Relay
+		err   error
+	}
 )
 
 // Init asks the terminal for its background and git for the revision.
@@ -172,8 +191,18 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.runEnded(msg)
 	case huntEndedMsg:
 		a.huntEnded(msg)
+		return a, a.readAgain()
 	case editedMsg:
 		a.complain(msg.err)
+	case filesMsg:
+		a.files = append(a.files, msg...)
+		return a, a.readAgain()
+	case watchedMsg:
+		a.complain(fmt.Errorf("changed files are not noticed: %w", msg.err))
+	case renewMsg:
+		return a, a.change(msg.change)
+	case changedMsg:
+		return a, a.changed(msg)
 	case tea.MouseWheelMsg:
 		return a, a.wheel(msg.Mouse())
 	case tea.MouseClickMsg:
@@ -186,6 +215,52 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	}
 	return a, nil
+}
+
+// change makes another state of the project, once those asked for before are made.
+func (a *App) change(c change) tea.Cmd {
+	a.changes = append(a.changes, c)
+	return a.nextChange()
+}
+
+func (a *App) nextChange() tea.Cmd {
+	if a.changing || len(a.changes) == 0 {
+		return nil
+	}
+	next, r := a.changes[0], a.session.relay
+	a.changes, a.changing = a.changes[1:], true
+	return func() tea.Msg {
+		other, err := next(r)
+		return changedMsg{other, err}
+	}
+}
+
+// changed takes what came of a change, and closes the sheet that asked for it.
+func (a *App) changed(msg changedMsg) tea.Cmd {
+	a.changing = false
+	if msg.err == nil {
+		a.session.relay, a.broken = msg.relay, ""
+		a.sheet = nil
+		return tea.Batch(a.line.again(a.session), a.nextChange())
+	}
+	words := strings.ReplaceAll(msg.err.Error(), a.session.relay.Project.Dir+string(os.PathSeparator), "")
+	if a.sheet != nil {
+		a.sheet.wrong = words
+	} else {
+		a.broken = words
+	}
+	return a.nextChange()
+}
+
+// readAgain reads the project again where files changed, but not under a run,
+// whose tests may write files themselves.
+func (a *App) readAgain() tea.Cmd {
+	if len(a.files) == 0 || a.working() {
+		return nil
+	}
+	files := a.files
+	a.files = nil
+	return a.change(func(r *relay.Relay) (*relay.Relay, error) { return r.Again(a.ctx, files) })
 }
 
 func (a *App) complain(err error) {
@@ -242,13 +317,12 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 	msg.run.follow(time.Now())
 	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
 	a.complain(msg.err)
-	a.session.relay.Memory = msg.memory
-	evaluate := a.line.again(a.session)
+	recall := a.change((*relay.Relay).Recall)
 	if victims := a.waiting; victims != nil {
 		a.waiting = nil
-		return tea.Batch(evaluate, a.startHunt(victims))
+		return tea.Batch(recall, a.startHunt(victims))
 	}
-	return evaluate
+	return tea.Batch(recall, a.readAgain())
 }
 
 func (a *App) huntEnded(msg huntEndedMsg) {
@@ -276,6 +350,13 @@ var (
 func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 	if msg.String() == "ctrl+c" {
 		return a.quit()
+	}
+	if a.sheet != nil {
+		cmd, closed := a.sheet.press(msg)
+		if closed {
+			a.sheet = nil
+		}
+		return cmd
 	}
 	if a.line.editing {
 		return a.line.update(msg, a.session)
@@ -322,6 +403,9 @@ func (a *App) do(act action) tea.Cmd {
 		return a.line.set(act.pick, s)
 	case act.undo:
 		return a.line.undo(s)
+	case act.sheet != nil:
+		a.sheet = act.sheet
+		return a.sheet.open()
 	case act.cancel:
 		a.cancelAll()
 	case act.copied != "":
@@ -343,8 +427,13 @@ func (a *App) startRun(tests []catalog.Test) tea.Cmd {
 		a.message = "something runs already: x cancels it"
 		return nil
 	}
+	request, err := s.relay.Ready(s.picked.text, tests, s.shards)
+	if err != nil {
+		a.complain(err)
+		return nil
+	}
 	var wait tea.Cmd
-	s.run, wait = startRun(a.ctx, s.relay, relay.Request{Pick: s.picked.text, Tests: tests, Workers: s.shards})
+	s.run, wait = startRun(a.ctx, s.relay, request)
 	a.watch.reset()
 	a.leg = 2
 	return tea.Batch(a.job(wait), a.startTicking())
@@ -396,6 +485,9 @@ func (a *App) editor(at place) tea.Cmd {
 }
 
 func (a *App) wheel(m tea.Mouse) tea.Cmd {
+	if a.sheet != nil {
+		return nil
+	}
 	code := tea.KeyDown
 	if m.Button == tea.MouseWheelUp {
 		code = tea.KeyUp
@@ -404,6 +496,9 @@ func (a *App) wheel(m tea.Mouse) tea.Cmd {
 }
 
 func (a *App) click(m tea.Mouse) {
+	if a.sheet != nil {
+		return
+	}
 	if m.Y == relayRow {
 		if leg := a.legAt(m.X); leg >= 0 {
 			a.leg = leg

@@ -15,6 +15,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
+	"fernrelay/core/pick"
 	"fernrelay/core/timing"
 	"fernrelay/internal/project"
 	"fernrelay/internal/relay"
@@ -46,7 +47,7 @@ func made(groups, perGroup, tags int) *relay.Relay {
 		seconds[t.ID] = []float64{random.Float64()}
 	}
 	timing.Expect(c.Tests, seconds)
-	return &relay.Relay{Project: &project.Project{Name: "made up", Workers: 4}, Memory: relay.Memory{Catalog: c, Past: past}}
+	return &relay.Relay{Project: &project.Project{Name: "made up", Workers: 4}, Memory: relay.NewMemory(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}})}
 }
 
 func newApp(t testing.TB, r *relay.Relay) *App {
@@ -92,7 +93,7 @@ func press(a *App, keys string) {
 // playRun gives the application a run that is under way, or has ended.
 func playRun(a *App, share float64, bad bool) {
 	s := a.session
-	live := &liveRun{total: len(s.picked.tests), run: outcome.NewRun(), began: time.Now().Add(-time.Minute), cancel: func() {},
+	live := &liveRun{total: len(s.picked.tests), run: outcome.NewRun(), began: time.Now().Add(-time.Minute), cancel: func() {}, past: s.picked.PastOf,
 		tracks: make([]track, s.shards), expected: map[string]float64{}, place: map[string]int{}, batches: []batchWork{{label: "g", left: 60, begun: true}, {label: "水 later", left: 30}}}
 	s.run = live
 	for i, t := range s.picked.tests[:int(share*float64(len(s.picked.tests)))] {
@@ -147,6 +148,18 @@ func TestEveryScreenFits(t *testing.T) {
 		"a hunt's card": func(a *App) { playHunt(a); press(a, "4⇥") },
 		"sixteen":       func(a *App) { press(a, "2]]]]]]]]]]]]]]]]") },
 		"help":          func(a *App) { press(a, "?") },
+		"unfolded":      func(a *App) { press(a, " jj oO") },
+		"why":           func(a *App) { press(a, "/tag1 not tag2⏎y⇥jjj") },
+		"a card":        func(a *App) { press(a, "j⏎jjj⏎") },
+		"a mark":        func(a *App) { press(a, "/tag1⏎m") },
+		"a saved pick":  func(a *App) { press(a, "/tag1⏎s") },
+		"completion":    func(a *App) { press(a, "/a") },
+		"marks": func(a *App) {
+			for i := range a.session.picked.Catalog.Tests {
+				a.session.picked.Catalog.Tests[i].Mark(catalog.Marks{Skip: "\x1b[1m水", OnlyIf: "os:linux", Needs: []string{strings.Repeat("needed", 40)}, Uses: []string{"bus"}}, keepSession)
+			}
+			a.session.relay.Own.Rules = make([]project.Rule, 3)
+		},
 	}
 	for name, prepare := range states {
 		for _, size := range [][2]int{{80, 24}, {100, 30}, {120, 29}, {160, 40}, {300, 80}} {
@@ -157,7 +170,8 @@ func TestEveryScreenFits(t *testing.T) {
 				prepare(a)
 				for leg := range a.legs {
 					a.leg = leg
-					checkScreen(t, fmt.Sprintf("%s, %s at %v", name, a.legs[leg].name(), size), a.screen(), size[0], size[1])
+					screen, _ := a.screen()
+					checkScreen(t, fmt.Sprintf("%s, %s at %v", name, a.legs[leg].name(), size), screen, size[0], size[1])
 				}
 			}
 		}
@@ -191,9 +205,10 @@ func TestPickByCell(t *testing.T) {
 		press(a, keys)
 		picks = append(picks, a.session.picked.text)
 	}
-	columns := a.session.columns()
-	first := "in:area0/group-0 " + columns[0]
-	want := []string{first, first + " not (in:area1/group-1 " + columns[1] + ")", columns[1], first + " not (in:area1/group-1 " + columns[1] + ")", first, ""}
+	columns := a.session.picked.weave.Tags
+	first := "in:area0/** " + columns[0]
+	second := first + " not (in:area0/group-0 " + columns[1] + ")"
+	want := []string{first, second, columns[1], second, first, ""}
 	if strings.Join(picks, "|") != strings.Join(want, "|") {
 		t.Errorf("the picks were\n%q, want\n%q", picks, want)
 	}
@@ -250,7 +265,7 @@ func BenchmarkKey(b *testing.B) {
 func BenchmarkEvaluate(b *testing.B) {
 	r := made(600, 34, 80)
 	for b.Loop() {
-		if _, err := evaluate(r.Catalog, "tag1 or not (tag2 in:area3/** name:/case_1$/)"); err != nil {
+		if _, err := evaluate(r.Memory, "tag1 or not (tag2 in:area3/** name:/case_1$/)"); err != nil {
 			b.Fatal(err)
 		}
 	}

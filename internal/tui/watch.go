@@ -105,7 +105,7 @@ func newest(run *liveRun, at int) *outcome.Result { return run.bad[len(run.bad)-
 func (v *watch) tests(results []*outcome.Result) []catalog.Test {
 	var tests []catalog.Test
 	for _, r := range results {
-		if t, ok := v.session.relay.Catalog.Lookup(r.ID); ok {
+		if t, ok := v.session.picked.Catalog.Lookup(r.ID); ok {
 			tests = append(tests, *t)
 		}
 	}
@@ -365,7 +365,7 @@ func (v *watch) drawFailures(c canvas, run *liveRun) {
 
 // pastWords says how often a test failed before.
 func (v *watch) pastWords(id string) string {
-	past := v.session.run.past[id]
+	past := v.session.run.past(id)
 	n := 0
 	for _, o := range past {
 		if o.Bad() {
@@ -511,7 +511,7 @@ func (v *watch) drawBefore(c canvas, y int, r *outcome.Result) {
 	for _, id := range before[max(0, n-3):] {
 		last = append(last, report.Name(id))
 	}
-	past := v.session.run.past[r.ID]
+	past := v.session.run.past(r.ID)
 	c.text(0, y, style{colour: t.fog}, "past")
 	drawPast(c, 10, y, past, min(len(past), 20))
 	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on worker %d, the last:", report.Plural(n, "test"), r.Worker), c.width))

@@ -253,13 +253,13 @@ func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[st
 func (a *Adapter) orderPackage(p *gopkg, tags string) string {
 	name := ""
 	for _, f := range p.files {
-		if len(f.tags) > 0 && !a.builds(p.dir, f.name, splitTags(tags), nil) {
+		if !f.here || len(f.tags) > 0 && !a.builds(p.dir, f.name, splitTags(tags), nil) {
 			continue
 		}
-		if f.external {
-			return f.pkg
+		if f.external() {
+			return f.Package
 		}
-		name = f.pkg
+		name = f.Package
 	}
 	return name
 }

@@ -6,15 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"go/ast"
-	"go/build"
-	"go/build/constraint"
 	"go/doc"
 	"go/parser"
 	"go/token"
-	"io"
 	"io/fs"
-	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -24,6 +21,7 @@ import (
 	"unicode/utf8"
 
 	"fernrelay/core/catalog"
+	"fernrelay/internal/adapter"
 )
 
 // gopkg is one folder with test files.
@@ -33,21 +31,28 @@ type gopkg struct {
 	files []*testFile
 }
 
-// testFile is one _test.go file that can be built here, perhaps with extra tags.
+// testFile is one _test.go file.
 type testFile struct {
-	name     string
-	pkg      string   // its package clause
-	tags     []string // build tags that it needs; none for the default build
-	tests    []catalog.Test
-	external bool
+	source
+	name string
+	tags []string // build tags that it needs; none for the default build
+	here bool     // it can be built on this machine
+}
+
+// target is what a test is in its binary.
+type target struct {
+	function string
+	tags     string // build tags, joined by commas
+	second   bool   // another of this name stands before it in the same build
 }
 
 // Discover reads the tests of every package below the suite's folder.
-func (a *Adapter) Discover(ctx context.Context) ([]catalog.Test, error) {
-	dirs, err := a.testFolders()
+func (a *Adapter) Discover(ctx context.Context) (adapter.Found, error) {
+	dirs, goFiles, err := a.testFolders()
 	if err != nil {
-		return nil, err
+		return adapter.Found{}, err
 	}
+	a.cache = a.openCache()
 	packages := make([]*gopkg, len(dirs))
 	failures := make([]error, len(dirs))
 	var wg sync.WaitGroup
@@ -63,37 +68,62 @@ func (a *Adapter) Discover(ctx context.Context) ([]catalog.Test, error) {
 	}
 	wg.Wait()
 	if err := errors.Join(failures...); err != nil {
-		return nil, err
+		return adapter.Found{}, err
 	}
-	a.packages, a.needs = map[string]*gopkg{}, map[string]string{}
-	var tests []catalog.Test
+	a.cache.close()
+	a.packages, a.targets = map[string]*gopkg{}, map[string]target{}
+	var found adapter.Found
+	files := 0
 	for _, p := range packages {
 		a.packages[p.group] = p
-		tests = append(tests, a.declared(p)...)
+		found.Tests = append(found.Tests, a.declared(p)...)
+		for _, f := range p.files {
+			files++
+			found.Notes = append(found.Notes, f.Problems...)
+		}
 	}
-	return tests, nil
+	if len(found.Tests) == 0 {
+		found.Nothing = a.nothing(goFiles, files)
+	}
+	return found, nil
+}
+
+// nothing says what was looked for where no test was found, and the likeliest
+// reason.
+func (a *Adapter) nothing(goFiles, testFiles int) string {
+	looked := fmt.Sprintf("looked below %s for functions TestX, FuzzX and ExampleX with output, in files named *_test.go", a.Dir)
+	switch {
+	case goFiles == 0 && a.nested > 0:
+		return looked + "; there is no Go file but in modules of their own below: open one of those, or give it a [[suite]] with its dir"
+	case goFiles == 0:
+		return looked + "; there is no Go file at all: look whether the folder is the right one"
+	case testFiles == 0:
+		return fmt.Sprintf("%s; read the names of %d Go files, and none ends in _test.go", looked, goFiles)
+	}
+	return fmt.Sprintf("%s; read %d of %d Go files, and none of them has such a function that a build could hold: their tests may have other names, or a build constraint that nothing meets", looked, testFiles, goFiles)
 }
 
 // declared lists a package's tests in the order in which the toolchain runs
 // them: tests, fuzz seeds, examples, in each the files of the package before
-// those of its external tests; last what only other builds hold.
+// those of its external tests; then what only other builds hold, and last what
+// this machine cannot build. Tests of one name keep their names apart.
 func (a *Adapter) declared(p *gopkg) []catalog.Test {
 	files := slices.Clone(p.files)
 	slices.SortStableFunc(files, func(x, y *testFile) int { return rank(x) - rank(y) })
 	var tests []catalog.Test
-	for _, byDefault := range []bool{true, false} {
+	for _, part := range []func(f *testFile) bool{
+		func(f *testFile) bool { return f.here && len(f.tags) == 0 },
+		func(f *testFile) bool { return f.here && len(f.tags) > 0 },
+		func(f *testFile) bool { return !f.here },
+	} {
 		for _, kind := range []catalog.Kind{catalog.KindTest, catalog.KindFuzz, catalog.KindExample} {
 			for _, f := range files {
-				if (len(f.tags) == 0) != byDefault {
+				if !part(f) {
 					continue
 				}
-				for _, t := range f.tests {
-					if t.Kind != kind {
-						continue
-					}
-					if _, known := a.needs[t.ID]; !known {
-						a.needs[t.ID] = strings.Join(f.tags, ",")
-						tests = append(tests, t)
+				for _, t := range f.Tests {
+					if t.Kind == kind {
+						tests = append(tests, a.named(f, t))
 					}
 				}
 			}
@@ -102,8 +132,39 @@ func (a *Adapter) declared(p *gopkg) []catalog.Test {
 	return tests
 }
 
+// named gives a test an ID that no other has, and notes what it is in its binary.
+func (a *Adapter) named(f *testFile, t catalog.Test) catalog.Test {
+	to := target{function: t.Name, tags: strings.Join(f.tags, ",")}
+	plain, taken := a.targets[t.ID]
+	to.second = taken && plain.tags == to.tags && f.here
+	if !f.here {
+		t.PutOut = fmt.Sprintf("its build constraint, %s, is not met on %s/%s", f.Constraint, runtime.GOOS, runtime.GOARCH)
+	}
+	for n := 1; taken; n++ {
+		t.Name = to.function + "~" + f.apart()
+		if n > 1 {
+			t.Name += fmt.Sprint("~", n)
+		}
+		t.ID = catalog.ID(t.Suite, t.Group, t.Name)
+		_, taken = a.targets[t.ID]
+	}
+	a.targets[t.ID] = to
+	return t
+}
+
+// apart is what tells the file's tests from others of the same name: that they
+// are external, or their build constraint.
+func (f *testFile) apart() string {
+	if f.external() || len(f.Labels) == 0 {
+		return f.Package
+	}
+	return strings.Join(f.Labels, "+")
+}
+
+func (s *source) external() bool { return strings.HasSuffix(s.Package, "_test") }
+
 func rank(f *testFile) int {
-	if f.external {
+	if f.external() {
 		return 1
 	}
 	return 0
@@ -111,10 +172,10 @@ func rank(f *testFile) int {
 
 // testFolders lists the folders of the suite that hold test files, as the
 // toolchain's ./... sees them: without vendor, testdata, hidden folders and
-// nested modules.
-func (a *Adapter) testFolders() ([]string, error) {
-	var dirs []string
-	err := filepath.WalkDir(a.Dir, func(path string, entry fs.DirEntry, err error) error {
+// nested modules. It counts the Go files and the nested modules on its way.
+func (a *Adapter) testFolders() (dirs []string, goFiles int, err error) {
+	a.nested = 0
+	err = filepath.WalkDir(a.Dir, func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return fmt.Errorf("cannot read %s: %w", path, errors.Unwrap(err))
 		}
@@ -124,6 +185,9 @@ func (a *Adapter) testFolders() ([]string, error) {
 			}
 			return nil
 		}
+		if strings.HasSuffix(entry.Name(), ".go") {
+			goFiles++
+		}
 		dir := filepath.Dir(path)
 		if isTestFile(entry.Name()) && (len(dirs) == 0 || dirs[len(dirs)-1] != dir) {
 			dirs = append(dirs, dir)
@@ -131,7 +195,7 @@ func (a *Adapter) testFolders() ([]string, error) {
 		return nil
 	})
 	slices.Sort(dirs)
-	return slices.Compact(dirs), err
+	return slices.Compact(dirs), goFiles, err
 }
 
 func isTestFile(name string) bool {
@@ -143,6 +207,9 @@ func (a *Adapter) enters(path, name string) bool {
 		return false
 	}
 	_, err := os.Stat(filepath.Join(path, "go.mod"))
+	if err == nil {
+		a.nested++
+	}
 	return err != nil
 }
 
@@ -171,173 +238,89 @@ func (a *Adapter) readPackage(dir string) (*gopkg, error) {
 	return p, nil
 }
 
-// readFile reads one test file; nil where no build on this machine holds it. A
-// file that does not parse gives the tests that can be read: the build will
-// tell the rest.
+// readFile reads one test file; nil where no build at all holds it.
 func (a *Adapter) readFile(p *gopkg, name string) (*testFile, error) {
 	path := filepath.Join(p.dir, name)
 	src, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
-	tags, ok := a.tagsNeeded(p.dir, name, src)
-	if !ok {
-		return nil, nil
-	}
-	fileSet := token.NewFileSet()
-	parsed, _ := parser.ParseFile(fileSet, path, src, parser.ParseComments|parser.SkipObjectResolution)
-	if parsed == nil {
-		return nil, nil
-	}
-	f := &testFile{name: name, pkg: parsed.Name.Name, tags: tags}
-	f.external = strings.HasSuffix(f.pkg, "_test")
 	shown, err := filepath.Rel(a.Root, path)
 	if err != nil {
 		return nil, err
 	}
-	r := reader{suite: a.Suite, group: p.group, file: filepath.ToSlash(shown), fileSet: fileSet, tags: tags}
-	f.tests = r.tests(parsed, src)
+	shown = filepath.ToSlash(shown)
+	f := &testFile{name: name, here: true}
+	f.source = a.cache.source(a.Suite, p.group, shown, src, func() source { return readSource(a.Suite, p.group, shown, src) })
+	if f.Package == "" {
+		return nil, nil
+	}
+	if f.Constraint != "" {
+		var anywhere bool
+		f.tags, f.here, anywhere = a.buildable(p.dir, name, src, readConstraint(name, src))
+		if !anywhere {
+			return nil, nil
+		}
+	}
 	return f, nil
 }
 
-// tagsNeeded tells with which extra build tags this machine builds the file:
-// none for the default build. ok is false where no set of tags makes it so.
-func (a *Adapter) tagsNeeded(dir, name string, src []byte) (tags []string, ok bool) {
-	words := constraintWords(src)
-	for _, tags := range subsets(words) {
-		if a.builds(dir, name, tags, src) {
-			return tags, true
-		}
-	}
-	return nil, false
+// source is what the text of a test file says, on any machine.
+type source struct {
+	Package    string // its package clause; empty where there is none to be read
+	Constraint string // its build constraint, with that of its name
+	Labels     []string
+	Tests      []catalog.Test
+	Problems   []string // what is wrong with directives, with the place
 }
 
-// builds reports whether a build with the extra tags holds the file.
-func (a *Adapter) builds(dir, name string, tags []string, src []byte) bool {
-	context := build.Default
-	context.BuildTags = slices.Concat(context.BuildTags, a.flagTags(), tags)
-	if src != nil {
-		context.OpenFile = func(string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(src)), nil }
+// readSource reads a test file. Of one that does not parse it gives the tests
+// that can be read: the build will tell the rest.
+func readSource(suite, group, shown string, src []byte) source {
+	fileSet := token.NewFileSet()
+	parsed, _ := parser.ParseFile(fileSet, shown, src, parser.ParseComments|parser.SkipObjectResolution)
+	if parsed == nil || parsed.Name.Name == "_" {
+		return source{}
 	}
-	match, err := context.MatchFile(dir, name)
-	return match && err == nil
-}
-
-// flagTags are the build tags that the suite's build flags set.
-func (a *Adapter) flagTags() []string {
-	var tags []string
-	flags := slices.Concat(strings.Fields(os.Getenv("GOFLAGS")), a.BuildFlags)
-	for i, flag := range flags {
-		switch value, ok := strings.CutPrefix(strings.TrimLeft(flag, "-"), "tags="); {
-		case ok:
-			tags = append(tags, strings.Split(value, ",")...)
-		case flagName(flag) == "tags" && i+1 < len(flags):
-			tags = append(tags, strings.Split(flags[i+1], ",")...)
-		case flagName(flag) == "race":
-			tags = append(tags, "race")
-		}
+	s := source{Package: parsed.Name.Name}
+	if c := readConstraint(path.Base(shown), src); c.expr != nil {
+		s.Constraint, s.Labels = c.expr.String(), labels(c.expr)
 	}
-	return tags
-}
-
-// maxConstraintWords bounds the tags of one constraint that are tried in all
-// combinations.
-const maxConstraintWords = 6
-
-// constraintWords lists the words of a file's build constraint that a -tags flag
-// may set; "ignore" by custom is never set.
-func constraintWords(src []byte) []string {
-	words := map[string]bool{}
-	for line := range bytes.Lines(src) {
-		text := strings.TrimSpace(string(line))
-		if strings.HasPrefix(text, "package ") {
-			break
-		}
-		if !constraint.IsGoBuild(text) {
-			continue
-		}
-		expr, err := constraint.Parse(text)
-		if err != nil {
-			return nil
-		}
-		addWords(words, expr)
-	}
-	maps.DeleteFunc(words, func(word string, _ bool) bool { return word == "ignore" || platform(word) })
-	sorted := slices.Sorted(maps.Keys(words))
-	return sorted[:min(len(sorted), maxConstraintWords)]
-}
-
-func addWords(words map[string]bool, expr constraint.Expr) {
-	switch e := expr.(type) {
-	case *constraint.TagExpr:
-		words[e.Tag] = true
-	case *constraint.NotExpr:
-		addWords(words, e.X)
-	case *constraint.AndExpr:
-		addWords(words, e.X)
-		addWords(words, e.Y)
-	case *constraint.OrExpr:
-		addWords(words, e.X)
-		addWords(words, e.Y)
-	}
-}
-
-// platform reports whether the word of a constraint is settled by the machine
-// and the toolchain.
-func platform(word string) bool {
-	return systems[word] || strings.HasPrefix(word, "go1.") || strings.HasPrefix(word, "goexperiment.")
-}
-
-// systems are the words of build constraints that name operating systems,
-// architectures, compilers and modes of building.
-var systems = func() map[string]bool {
-	set := map[string]bool{}
-	for word := range strings.FieldsSeq(`aix android darwin dragonfly freebsd hurd illumos ios js linux nacl netbsd
-		openbsd plan9 solaris wasip1 windows zos unix 386 amd64 arm arm64 loong64 mips mips64 mips64le mipsle ppc64
-		ppc64le riscv64 s390x sparc64 wasm gc gccgo cgo race msan asan`) {
-		set[word] = true
-	}
-	return set
-}()
-
-// subsets lists all subsets, the smaller first.
-func subsets(words []string) [][]string {
-	sets := make([][]string, 1<<len(words))
-	for bits := range sets {
-		for i, word := range words {
-			if bits&(1<<i) != 0 {
-				sets[bits] = append(sets[bits], word)
-			}
-		}
-	}
-	slices.SortStableFunc(sets, func(a, b []string) int { return len(a) - len(b) })
-	return sets
+	r := reader{suite: suite, group: group, file: shown, fileSet: fileSet, source: &s}
+	s.Tests = r.tests(parsed, src)
+	return s
 }
 
 // reader finds the tests in one parsed file.
 type reader struct {
 	suite, group, file string
 	fileSet            *token.FileSet
-	tags               []string // from the build constraint
+	source             *source
+}
+
+// wrong notes a problem with a directive.
+func (r *reader) wrong(at token.Pos, problem string) {
+	place := r.fileSet.Position(at)
+	r.source.Problems = append(r.source.Problems, fmt.Sprintf("%s:%d:%d: %s", r.file, place.Line, place.Column, problem))
 }
 
 func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
 	var above directives
 	for _, comments := range f.Comments {
 		if comments.Pos() < f.Package {
-			above.read(comments)
+			above.read(comments, "the file", r.wrong)
 		}
 	}
+	for _, label := range r.source.Labels {
+		above.AddTag(label, "the build constraint")
+	}
 	var tests []catalog.Test
-	add := func(name string, kind catalog.Kind, fn *ast.FuncDecl, at token.Pos) {
-		own := above.clone()
-		if fn != nil {
-			own.read(fn.Doc)
-		}
-		tests = append(tests, catalog.Test{
-			ID: catalog.ID(r.suite, r.group, name), Suite: r.suite, Group: r.group, Name: name, Kind: kind,
-			File: r.file, Line: r.fileSet.Position(at).Line, Tags: slices.Concat(own.tags, r.tags), Marks: own.marks,
-		})
+	add := func(name string, kind catalog.Kind, fn *ast.FuncDecl) {
+		t := above.clone()
+		t.read(fn.Doc, "the function", r.wrong)
+		t.ID, t.Suite, t.Group, t.Name, t.Kind = catalog.ID(r.suite, r.group, name), r.suite, r.group, name, kind
+		t.File, t.Line, t.End = r.file, r.fileSet.Position(fn.Pos()).Line, r.fileSet.Position(fn.End()).Line
+		tests = append(tests, t.Test)
 	}
 	functions := map[string]*ast.FuncDecl{}
 	for _, declaration := range f.Decls {
@@ -349,9 +332,9 @@ func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
 		switch name := fn.Name.Name; {
 		case name == "TestMain" && takes(fn, "M"):
 		case isTest(name, "Test") && takes(fn, "T"):
-			add(name, catalog.KindTest, fn, fn.Pos())
+			add(name, catalog.KindTest, fn)
 		case isTest(name, "Fuzz") && takes(fn, "F"):
-			add(name, catalog.KindFuzz, fn, fn.Pos())
+			add(name, catalog.KindFuzz, fn)
 		}
 	}
 	if !bytes.Contains(src, []byte("func Example")) {
@@ -361,7 +344,7 @@ func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
 	slices.SortFunc(examples, func(a, b *doc.Example) int { return a.Order - b.Order })
 	for _, e := range examples {
 		if fn := functions["Example"+e.Name]; fn != nil && (e.Output != "" || e.EmptyOutput) {
-			add(fn.Name.Name, catalog.KindExample, fn, fn.Pos())
+			add(fn.Name.Name, catalog.KindExample, fn)
 		}
 	}
 	return tests
@@ -394,39 +377,4 @@ func takes(fn *ast.FuncDecl, typ string) bool {
 		return to.Sel.Name == typ
 	}
 	return false
-}
-
-// directives are the //fern: comments that hold for a test.
-type directives struct {
-	tags  []string
-	marks catalog.Marks
-}
-
-func (d directives) clone() directives {
-	return directives{tags: slices.Clone(d.tags), marks: d.marks}
-}
-
-func (d *directives) read(comments *ast.CommentGroup) {
-	if comments == nil {
-		return
-	}
-	for _, c := range comments.List {
-		text, ok := strings.CutPrefix(c.Text, "//fern:")
-		if !ok {
-			continue
-		}
-		word, rest, _ := strings.Cut(text, " ")
-		reason := strings.TrimSpace(rest)
-		if reason == "" {
-			reason = "no reason given"
-		}
-		switch word {
-		case "tags":
-			d.tags = append(d.tags, strings.Fields(rest)...)
-		case "skip":
-			d.marks.Skip = reason
-		case "expect-fail":
-			d.marks.ExpectFail = reason
-		}
-	}
 }

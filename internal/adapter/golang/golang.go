@@ -27,21 +27,25 @@ import (
 // Config is what a suite of Go packages needs to know.
 type Config struct {
 	Suite      string
-	Root       string        // the project's folder, absolute: files are told relative to it
-	Dir        string        // the suite's folder, absolute
-	Store      string        // where generated files and binaries are kept, absolute
-	BuildFlags []string      // for the build, such as -race
-	Args       []string      // for the test binaries, as "go test" takes them
-	Timeout    time.Duration // of one test
+	Root       string                 // the project's folder, absolute: files are told relative to it
+	Dir        string                 // the suite's folder, absolute
+	Store      string                 // where generated files and binaries are kept, absolute
+	Keep       func() (string, error) // makes the folder that Store is in; nil to keep nothing of what is found
+	BuildFlags []string               // for the build, such as -race
+	Args       []string               // for the test binaries, as "go test" takes them
+	Timeout    time.Duration          // of one test
 }
 
 // Adapter finds and runs the tests of one suite of Go packages.
 type Adapter struct {
 	Config
 	root     string               // the module's folder, absolute
-	module   string               // the module's path, with the way down to Dir
+	path     string               // the module's path
+	module   string               // the same with the way down to Dir
 	packages map[string]*gopkg    // by group
-	needs    map[string]string    // a test's ID to the build tags that it needs, joined by commas
+	targets  map[string]target    // by the test's ID
+	cache    *cache               // of the present Discover
+	nested   int                  // modules of their own that Discover passed by
 	binaries map[variant]string   // what Prepare built
 	failures map[variant][]string // the compiler's words, for packages that were not built
 	probing  sync.Mutex           // guards probes
@@ -62,7 +66,8 @@ func New(config Config) (*Adapter, error) {
 		if err == nil {
 			a.root = dir
 			below, _ := filepath.Rel(dir, config.Dir)
-			a.module = strings.TrimSuffix(modfile.ModulePath(data)+"/"+filepath.ToSlash(below), "/.")
+			a.path = modfile.ModulePath(data)
+			a.module = strings.TrimSuffix(a.path+"/"+filepath.ToSlash(below), "/.")
 			return a, nil
 		}
 		if dir == filepath.Dir(dir) {
@@ -80,7 +85,7 @@ func (a *Adapter) Open(_ context.Context, slot adapter.Slot) (adapter.Session, e
 }
 
 func (a *Adapter) variantOf(t *catalog.Test) variant {
-	return variant{t.Group, a.needs[t.ID]}
+	return variant{t.Group, a.targets[t.ID].tags}
 }
 
 // importPath is the path under which the toolchain knows a group.

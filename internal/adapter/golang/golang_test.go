@@ -33,7 +33,7 @@ func module(t *testing.T, config Config, files map[string]string) (*Adapter, map
 		t.Fatal(err)
 	}
 	byName := map[string]catalog.Test{}
-	for _, test := range found {
+	for _, test := range found.Tests {
 		byName[strings.TrimPrefix(test.ID, "u:")] = test
 	}
 	return a, byName
@@ -101,11 +101,11 @@ func FuzzFirst(f *testing.F) { f.Add(1); f.Fuzz(func(t *testing.T, n int) {}) }
 		names = append(names, name)
 	}
 	slices.Sort(names)
-	want := []string{"half#TestHalf", "half#TestWhole", "x/same#FuzzFirst", "x/same#TestArguments", "y/same#TestIntegration", "y/same#TestOther"}
+	want := []string{"half#TestHalf", "half#TestWhole", "x/same#FuzzFirst", "x/same#TestArguments", "y/same#TestElsewhere", "y/same#TestIntegration", "y/same#TestOther"}
 	if !slices.Equal(names, want) {
 		t.Fatalf("found %v, want %v", names, want)
 	}
-	if tags := found["y/same#TestIntegration"].Tags; !slices.Equal(tags, []string{"it"}) {
+	if tags := found["y/same#TestIntegration"].Tags; !slices.Equal(tags, []string{"!never", "it"}) {
 		t.Errorf("the constraint gives the tags %v", tags)
 	}
 	tests := choose(t, found, "x/same#FuzzFirst", "x/same#TestArguments", "y/same#TestIntegration", "y/same#TestOther", "half#TestWhole")

@@ -2,6 +2,7 @@ package golang
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -23,48 +24,40 @@ type session struct {
 // Run runs the tests package by package, each package in one process as long as
 // nothing ends it before its time.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
-	for len(tests) > 0 {
-		n := s.adapter.together(tests)
-		if err := s.runPackage(ctx, tests[:n], sink); err != nil {
-			return err
-		}
-		tests = tests[n:]
-	}
-	return nil
-}
-
-// together counts the tests at the front that one process can run in their
-// order: of one build of one package, and no test behind a fuzz seed, as the
-// testing package runs seeds last.
-func (a *Adapter) together(tests []catalog.Test) int {
-	first := a.variantOf(&tests[0])
-	seeds := false
-	for i := range tests {
-		if a.variantOf(&tests[i]) != first || seeds && tests[i].Kind == catalog.KindTest {
-			return i
-		}
-		seeds = seeds || tests[i].Kind == catalog.KindFuzz
-	}
-	return len(tests)
-}
-
-func (s *session) runPackage(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
-	v := s.adapter.variantOf(&tests[0])
 	batch := adapter.NewBatch(tests, s.adapter.Timeout, sink)
-	binary, built := s.adapter.binaries[v]
-	if !built {
-		s.adapter.notBuilt(batch, tests, s.adapter.failures[v])
-		return nil
-	}
 	for {
 		next := batch.Next()
 		if len(next) == 0 {
 			return nil
 		}
+		next = next[:s.adapter.together(next)]
+		v := s.adapter.variantOf(&next[0])
+		binary, built := s.adapter.binaries[v]
+		if !built {
+			s.adapter.notBuilt(batch, next, s.adapter.failures[v])
+			continue
+		}
 		if err := s.process(ctx, binary, v.group, next, batch, sink); err != nil {
 			return err
 		}
 	}
+}
+
+// together counts the tests at the front that one process can run in their
+// order: of one build of one package, no test behind a fuzz seed, as the testing
+// package runs seeds last, and no two of one name.
+func (a *Adapter) together(tests []catalog.Test) int {
+	first := a.variantOf(&tests[0])
+	seeds, names := false, map[string]bool{}
+	for i := range tests {
+		name := a.targets[tests[i].ID].function
+		if a.variantOf(&tests[i]) != first || seeds && tests[i].Kind == catalog.KindTest || names[name] {
+			return i
+		}
+		names[name] = true
+		seeds = seeds || tests[i].Kind == catalog.KindFuzz
+	}
+	return len(tests)
 }
 
 // process runs one test binary once over the tests.
@@ -113,10 +106,8 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 		return nil, nil, err
 	}
 	clean = func() { _ = os.Remove(order.Name()) }
-	for _, t := range tests {
-		fmt.Fprintln(order, t.Name)
-	}
-	if err := order.Close(); err != nil {
+	_, err = order.WriteString(s.adapter.order(tests))
+	if err := errors.Join(err, order.Close()); err != nil {
 		clean()
 		return nil, nil, err
 	}
@@ -125,6 +116,32 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 	cmd.Env = append(cmd.Env, "FERN_RELAY_ORDER="+order.Name())
 	return cmd, clean, nil
 }
+
+// order writes the order of one process, as the generated file reads it: a test
+// a line, behind it those of the same process that it needs.
+func (a *Adapter) order(tests []catalog.Test) string {
+	var out strings.Builder
+	names := make(map[string]string, len(tests))
+	for i := range tests {
+		t := &tests[i]
+		names[t.ID] = a.targets[t.ID].function
+		if a.targets[t.ID].second {
+			names[t.ID] += secondOfName
+		}
+		out.WriteString(names[t.ID])
+		for _, id := range t.Marks.Needs {
+			if needed, ok := names[id]; ok {
+				out.WriteString(" " + needed)
+			}
+		}
+		out.WriteByte('\n')
+	}
+	return out.String()
+}
+
+// secondOfName follows the name of a test that another of the same name stands
+// before, in the package while it stands in the external tests.
+const secondOfName = "~2"
 
 // Reset has nothing to do: every batch begins a process of its own.
 func (s *session) Reset(context.Context) error { return nil }
@@ -149,12 +166,18 @@ func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Bat
 	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]*catalog.Test, len(tests)),
 		stepFrom: map[string]time.Duration{}}
 	for i := range tests {
-		b.byName[tests[i].Name] = &tests[i]
+		b.byName[a.targets[tests[i].ID].function] = &tests[i]
 	}
 	return b
 }
 
-func (b *books) id(name string) string { return catalog.ID(b.adapter.Suite, b.group, name) }
+// id gives the ID of a test by what its binary calls it.
+func (b *books) id(name string) string {
+	if t := b.byName[name]; t != nil {
+		return t.ID
+	}
+	return catalog.ID(b.adapter.Suite, b.group, name)
+}
 
 func (b *books) started(name string)   { b.batch.Started(b.id(name)) }
 func (b *books) paused(name string)    { b.batch.Paused(b.id(name)) }

@@ -49,30 +49,52 @@ func (a *Adapter) Scope() adapter.Scope { return adapter.ScopeWorker }
 func (a *Adapter) Prepare(context.Context, []catalog.Test) error { return nil }
 
 // Discover asks a process of the host for its tests.
-func (a *Adapter) Discover(ctx context.Context) (tests []catalog.Test, err error) {
+func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error) {
 	s := &session{adapter: a}
 	defer func() { err = errors.Join(err, s.Close()) }()
 	defer context.AfterFunc(ctx, s.kill)()
 	if err := s.begin(ctx); err != nil {
-		return nil, err
+		return found, err
 	}
-	var found DiscoverResult
-	if err := s.call(MethodDiscover, struct{}{}, &found, nil); err != nil {
-		return nil, fmt.Errorf("the test host of suite %s does not tell its tests: %w", a.Suite, err)
+	var told DiscoverResult
+	if err := s.call(MethodDiscover, struct{}{}, &told, nil); err != nil {
+		return found, fmt.Errorf("the test host of suite %s does not tell its tests: %w", a.Suite, err)
 	}
-	for _, t := range found.Tests {
+	seen := map[TestName]int{}
+	for _, t := range told.Tests {
 		if t.Name == "" || strings.ContainsAny(t.Group+t.Name, "\n\x00") {
-			return nil, fmt.Errorf("the test host of suite %s names a test %q of group %q: a name must not be empty and must fit on a line", a.Suite, t.Name, t.Group)
+			return found, fmt.Errorf("the test host of suite %s names a test %q of group %q: a name must not be empty and must fit on a line", a.Suite, t.Name, t.Group)
 		}
-		if t.Kind == "" {
-			t.Kind = catalog.KindTest
+		seen[t.TestName]++
+		test := a.test(t)
+		if n := seen[t.TestName]; n > 1 { // the protocol asks for a test by its names
+			test.PutOut = fmt.Sprintf("the test host names %d tests so, and only the first can be asked for: give the others another name", n)
+			found.Notes = append(found.Notes, fmt.Sprintf("%s: %s", test.ID, test.PutOut))
+			test.Name += fmt.Sprint("~", n)
+			test.ID = catalog.ID(a.Suite, t.Group, test.Name)
 		}
-		tests = append(tests, catalog.Test{
-			ID: catalog.ID(a.Suite, t.Group, t.Name), Suite: a.Suite, Group: t.Group, Name: t.Name, Kind: t.Kind,
-			File: a.projectFile(t.File), Line: t.Line, Tags: t.Tags, Marks: t.Marks,
-		})
+		found.Tests = append(found.Tests, test)
 	}
-	return tests, nil
+	if len(found.Tests) == 0 {
+		found.Nothing = fmt.Sprintf("asked the test host %q, run in %s, for its tests, and it answered with an empty list: look into the host, or into what it reads its tests from", strings.Join(a.Command, " "), a.Dir)
+	}
+	return found, nil
+}
+
+func (a *Adapter) test(told Test) catalog.Test {
+	const from = "the test host"
+	t := catalog.Test{ID: catalog.ID(a.Suite, told.Group, told.Name), Suite: a.Suite, Group: told.Group, Name: told.Name,
+		Kind: cmp.Or(told.Kind, catalog.KindTest), File: a.projectFile(told.File), Line: told.Line}
+	for _, tag := range told.Tags {
+		t.AddTag(tag, from)
+	}
+	t.Mark(told.Marks, from)
+	return t
+}
+
+// Touched knows of no files but those that tests stand in, which go without saying.
+func (a *Adapter) Touched([]string) (func(*catalog.Test) bool, error) {
+	return func(*catalog.Test) bool { return false }, nil
 }
 
 // Open makes a session. Its process begins with the first run.
@@ -213,7 +235,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Si
 		if err := s.begin(ctx); err != nil {
 			return err
 		}
-		if err := s.runOnce(ctx, next, batch); err == nil {
+		if err := s.runOnce(ctx, next[:batch.Settled(next)], batch); err == nil {
 			continue
 		}
 		ending := s.end()

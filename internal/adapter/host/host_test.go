@@ -196,7 +196,7 @@ func TestCancel(t *testing.T) {
 
 func TestDiscover(t *testing.T) {
 	found, err := newAdapter(t).Discover(context.Background())
-	if err != nil || len(found) != 2 || found[0].ID != "s:g#a b" || found[0].File != "sub/f.py" || found[0].Kind != catalog.KindTest || found[1].Marks.Skip != "why" {
+	if err != nil || len(found.Tests) != 2 || found.Tests[0].ID != "s:g#a b" || found.Tests[0].File != "sub/f.py" || found.Tests[0].Kind != catalog.KindTest || found.Tests[1].Marks.Skip != "why" {
 		t.Errorf("found %+v, %v", found, err)
 	}
 	if _, err := newAdapter(t, "of-another-time").Discover(context.Background()); err == nil || !strings.Contains(err.Error(), "fern-host/9") {

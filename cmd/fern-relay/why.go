@@ -1,0 +1,51 @@
+package main
+
+import (
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/pick"
+	"fernrelay/internal/report"
+)
+
+func newWhy(s *settings) *cobra.Command {
+	var expression string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "why ID",
+		Short: "Tell why a test is in a pick or out of it",
+		Long: "Why tells the clause of the pick that keeps a test in or puts it out, how many tests\n" +
+			"each clause leaves, and where the test's tags and marks come from.",
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			test, err := r.Catalog.Find(args[0])
+			if err != nil {
+				return err
+			}
+			expr, err := pick.Parse(expression)
+			if err != nil {
+				return err
+			}
+			if err := r.Index.Check(expression, expr); err != nil {
+				return err
+			}
+			i, _ := r.Catalog.Index(test.ID)
+			why, err := report.NewWhy(r.Index, expression, expr, i)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return newEncoder(cmd.OutOrStdout()).Encode(why)
+			}
+			why.Write(cmd.OutOrStdout())
+			return nil
+		},
+	}
+	addPick(cmd, &expression)
+	addJSON(cmd, &asJSON, "the explanation as a JSON object")
+	return cmd
+}

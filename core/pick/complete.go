@@ -1,0 +1,144 @@
+package pick
+
+import (
+	"slices"
+	"strings"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+)
+
+// Candidate is a way to go on with a pick that is being typed.
+type Candidate struct {
+	Text  string // the whole term, or a field with its operator
+	Tests int    // how many tests the term holds by itself; -1 where that is not known yet
+	Hint  string // what it is
+
+	field, value string
+}
+
+// candidates lists the terms that the catalog itself has to offer.
+func (x *Index) candidates() []Candidate {
+	c := x.Catalog
+	var list []Candidate
+	offer := func(field, value string, tests int, hint string) {
+		text := Field(field, value)
+		if field == fieldTag {
+			text = Tag(value)
+		}
+		list = append(list, Candidate{text, tests, hint, field, value})
+	}
+	for _, tag := range c.Tags() {
+		offer(fieldTag, tag, x.tags[tag].Len(), "tag")
+	}
+	places, suites := map[string]int{}, map[string]int{}
+	for _, g := range c.Groups {
+		places[g.Name] += g.Len
+		suites[g.Suite] += g.Len
+		for at, r := range g.Name {
+			if r == '/' && at > 0 {
+				places[g.Name[:at]+"/**"] += g.Len
+			}
+		}
+	}
+	for folder := range places { // a group that stands above others
+		if above, ok := strings.CutSuffix(folder, "/**"); ok {
+			places[folder] += places[above]
+		}
+	}
+	kinds := map[string]int{}
+	for kind, set := range x.kinds {
+		kinds[kind] = set.Len()
+	}
+	for _, of := range []struct {
+		field, hint string
+		counts      map[string]int
+	}{{"in", "place", places}, {"suite", "suite", suites}, {"kind", "kind", kinds}} {
+		var values []string
+		for value := range of.counts {
+			values = append(values, value)
+		}
+		slices.Sort(values)
+		for _, value := range values {
+			offer(of.field, value, of.counts[value], of.hint)
+		}
+	}
+	return list
+}
+
+// Complete offers ways to go on with the word that ends at a cursor, which is an
+// offset in characters, and tells where that word begins. There are none inside
+// of quotes.
+func (x *Index) Complete(text string, cursor int) (from int, list []Candidate) {
+	runes := []rune(text)
+	cursor = min(cursor, len(runes))
+	from = cursor
+	for from > 0 && inWord(runes[from-1]) {
+		from--
+	}
+	if strings.Count(string(runes[:from]), `"`)%2 == 1 {
+		return cursor, nil
+	}
+	word := string(runes[from:cursor])
+	if word == "" {
+		return from, nil
+	}
+	var later []Candidate
+	for _, c := range slices.Concat(x.sums, x.others(), fieldCandidates()) {
+		switch {
+		case c.Text == word:
+		case strings.HasPrefix(c.Text, word):
+			list = append(list, c)
+		case c.value != "" && strings.Contains(c.value, word):
+			later = append(later, c)
+		}
+	}
+	return from, append(list, later...)
+}
+
+// others lists the terms that do not come from the catalog alone.
+func (x *Index) others() []Candidate {
+	var list []Candidate
+	offer := func(field, value, hint string) {
+		text := Field(field, value)
+		tests := -1
+		x.mu.Lock()
+		if set := x.known[text]; set != nil {
+			tests = set.Len()
+		}
+		x.mu.Unlock()
+		list = append(list, Candidate{text, tests, hint, field, value})
+	}
+	for _, name := range x.savedNames() {
+		offer("saved", name, "saved pick")
+	}
+	for _, o := range outcome.All {
+		offer("last", string(o), "outcome")
+	}
+	for _, mark := range catalog.MarkNames {
+		offer("marked", mark, "mark")
+	}
+	return list
+}
+
+// fieldCandidates are the fields that are typed before a value, and the words
+// that stand alone.
+func fieldCandidates() []Candidate {
+	var list []Candidate
+	for _, f := range []struct{ name, hint string }{
+		{"in", "place"}, {"at", "file:line"}, {"name", "part of it, or /…/"}, {"suite", "one suite"}, {"kind", "kind of test"},
+		{"id", "one test"}, {"took", "expected time"}, {"last", "outcome in the latest run"}, {"rate", "pass rate"},
+		{"flips", "changes of outcome"}, {"new", "never run"}, {"marked", "carries a mark"}, {"saved", "a saved pick"},
+		{"touched", "since a git revision"},
+	} {
+		operator := ":"
+		switch known := picks.fields[f.name]; {
+		case known.bare:
+			operator = ""
+		case known.compares:
+			operator = ">"
+		}
+		list = append(list, Candidate{Text: f.name + operator, Tests: -1, Hint: f.hint})
+	}
+	return list
+}

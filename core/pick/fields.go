@@ -1,0 +1,497 @@
+package pick
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+)
+
+// language is a set of fields that the parser takes.
+type language struct{ fields map[string]*field }
+
+// field is what the language knows of one field.
+type field struct {
+	bare     bool   // written as a word alone
+	compares bool   // takes < <= > >= =
+	regexp   bool   // takes /…/
+	example  string // of a value, for messages
+	// check holds the value of a parsed term against what the field takes.
+	check func(t *Term) error
+	// set gives the tests for which a term holds, and fact what is so of one
+	// test, as in "it takes 0.84 s". Conditions have neither.
+	set  func(v *evaluation, t *Term) (catalog.Set, error)
+	fact func(x *Index, t *Term, i int) string
+}
+
+// wants says how the field is written.
+func (f *field) wants(name string) string {
+	if f.compares {
+		return fmt.Sprintf("%s compares: write %s>%s or %s<=%s", name, name, f.example, name, f.example)
+	}
+	return fmt.Sprintf("%s does not compare: write %s:%s", name, name, f.example)
+}
+
+const fieldTag = "tag"
+
+// picks is the language of picks.
+var picks *language
+
+func init() { // not a literal, as fields evaluate other picks
+	picks = &language{map[string]*field{
+		fieldTag: {bare: true, set: tagged, fact: tagFact},
+		"new":    {bare: true, set: unrun, fact: runsFact},
+		"in":     {example: "irrigation/**", set: placed, fact: placeFact},
+		"at":     {example: "drip_test.go:42", check: checkAt, set: atLine, fact: placeFact},
+		"name":   {regexp: true, example: "valve", check: checkName, set: named, fact: nameFact},
+		"suite":  {example: "unit", set: ofSuite, fact: func(x *Index, _ *Term, i int) string { return "its suite is " + x.Catalog.Tests[i].Suite }},
+		"kind": {example: "example", set: ofKind,
+			fact: func(x *Index, _ *Term, i int) string { return "its kind is " + string(x.Catalog.Tests[i].Kind) }},
+		"id":      {example: `"unit:drip#TestX"`, set: ofID, fact: func(x *Index, _ *Term, i int) string { return "its ID is " + x.Catalog.Tests[i].ID }},
+		"took":    {compares: true, example: "2s", check: checkTook, set: took, fact: tookFact},
+		"last":    {example: "failed", check: checkLast, set: last, fact: lastFact},
+		"rate":    {compares: true, example: "95%", check: checkRate, set: rated, fact: rateFact},
+		"flips":   {compares: true, example: "2", check: checkFlips, set: flipped, fact: flipsFact},
+		"marked":  {example: "skip", check: checkMark, set: marked, fact: marksFact},
+		"saved":   {example: "quick", set: saved, fact: savedFact},
+		"touched": {example: "main", set: touched, fact: func(_ *Index, t *Term, _ int) string { return "git was asked for what changed since " + t.Value }},
+	}}
+}
+
+func tagged(v *evaluation, t *Term) (catalog.Set, error) {
+	if !strings.ContainsAny(t.Value, "*?") {
+		return v.index.Tagged(t.Value), nil
+	}
+	set, glob := catalog.NewSet(len(v.index.Catalog.Tests)), globRegexp(t.Value, ".*")
+	for tag, members := range v.index.tags {
+		if glob.MatchString(tag) {
+			set.Or(members)
+		}
+	}
+	return set, nil
+}
+
+func tagFact(x *Index, t *Term, i int) string {
+	test := &x.Catalog.Tests[i]
+	glob := globRegexp(t.Value, ".*")
+	for _, tag := range test.Tags {
+		if !glob.MatchString(tag) {
+			continue
+		}
+		if from := test.TagFrom(tag); from != "" {
+			return fmt.Sprintf("it carries the tag %s from %s", tag, from)
+		}
+		return "it carries the tag " + tag
+	}
+	if len(test.Tags) == 0 {
+		return "it carries no tag"
+	}
+	return "its tags are " + strings.Join(test.Tags, " ")
+}
+
+func unrun(v *evaluation, _ *Term) (catalog.Set, error) {
+	return v.index.where(func(i int) bool { return v.index.past[i].last == "" }), nil
+}
+
+func runsFact(x *Index, _ *Term, i int) string {
+	if x.past[i].last != "" {
+		return "it has run here"
+	}
+	return "it never ran here"
+}
+
+func placed(v *evaluation, t *Term) (catalog.Set, error) {
+	pattern := strings.TrimSuffix(strings.TrimPrefix(t.Value, "./"), "/")
+	glob := globRegexp(pattern, "[^/]*")
+	base := !strings.Contains(pattern, "/")
+	inFile := func(file string) bool {
+		dir, name := path.Split(file)
+		return glob.MatchString(file) || dir != "" && glob.MatchString(strings.TrimSuffix(dir, "/")) || base && glob.MatchString(name)
+	}
+	set := v.index.whereGroup(func(g catalog.Group) bool { return glob.MatchString(g.Name) })
+	for _, run := range v.index.files {
+		if inFile(run.file) {
+			set.AddRange(run.first, run.len)
+		}
+	}
+	return set, nil
+}
+
+func placeFact(x *Index, _ *Term, i int) string {
+	t := &x.Catalog.Tests[i]
+	if t.Line == 0 {
+		return "its group is " + t.Group
+	}
+	return fmt.Sprintf("it stands at %s:%d in group %s", t.File, t.Line, t.Group)
+}
+
+func splitAt(value string) (file string, line int, err error) {
+	colon := strings.LastIndexByte(value, ':')
+	if colon > 0 {
+		line, _ = strconv.Atoi(value[colon+1:])
+	}
+	if line < 1 {
+		return "", 0, fmt.Errorf("at:%s names no line: write it like at:drip_test.go:42", value)
+	}
+	return strings.TrimPrefix(value[:colon], "./"), line, nil
+}
+
+func checkAt(t *Term) error {
+	_, _, err := splitAt(t.Value)
+	return err
+}
+
+// atLine holds the test that stands at a line: the last that begins at or before
+// it and, where that is known, does not end before it.
+func atLine(v *evaluation, t *Term) (catalog.Set, error) {
+	file, line, err := splitAt(t.Value)
+	if err != nil {
+		return nil, err
+	}
+	tests := v.index.Catalog.Tests
+	best := map[string]int{} // by file, as the same base name may stand in several folders
+	for _, run := range v.index.files {
+		if run.file != file && !strings.HasSuffix(run.file, "/"+file) {
+			continue
+		}
+		for i := run.first; i < run.first+run.len; i++ {
+			if at := tests[i].Line; at == 0 || at > line {
+				continue
+			}
+			if b, ok := best[run.file]; !ok || tests[b].Line < tests[i].Line {
+				best[run.file] = i
+			}
+		}
+	}
+	set := catalog.NewSet(len(tests))
+	for _, i := range best {
+		if tests[i].End == 0 || tests[i].End >= line {
+			set.Add(i)
+		}
+	}
+	return set, nil
+}
+
+func checkName(t *Term) error {
+	if !t.Regexp {
+		return nil
+	}
+	if _, err := regexp.Compile(t.Value); err != nil {
+		return fmt.Errorf("the regular expression does not parse: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	}
+	return nil
+}
+
+func named(v *evaluation, t *Term) (catalog.Set, error) {
+	x := v.index
+	if !t.Regexp {
+		return x.containing(t.Value), nil
+	}
+	if _, err := newMatcher(t.Value); err != nil {
+		return nil, err
+	}
+	return x.whereEach(func() func(int) bool {
+		m, _ := newMatcher(t.Value) // it was made once
+		return func(i int) bool { return m.match(x.name(i)) }
+	}), nil
+}
+
+// containing gives the tests whose name has a part: it looks through all names
+// at once.
+func (x *Index) containing(part string) catalog.Set {
+	set := catalog.NewSet(len(x.ends))
+	for from, i := 0, 0; ; {
+		at := strings.Index(x.names[from:], part)
+		if at < 0 {
+			return set
+		}
+		at += from
+		for x.ends[i] < at {
+			i++
+		}
+		if at+len(part) <= x.ends[i] {
+			set.Add(i)
+			from = x.ends[i] + 1
+			continue
+		}
+		from = at + 1 // it reached beyond the name
+	}
+}
+
+func nameFact(x *Index, _ *Term, i int) string { return "its name is " + x.Catalog.Tests[i].Name }
+
+func ofSuite(v *evaluation, t *Term) (catalog.Set, error) {
+	return v.index.whereGroup(func(g catalog.Group) bool { return g.Suite == t.Value }), nil
+}
+
+func ofKind(v *evaluation, t *Term) (catalog.Set, error) {
+	if set := v.index.kinds[t.Value]; set != nil {
+		return set, nil
+	}
+	return catalog.NewSet(len(v.index.Catalog.Tests)), nil
+}
+
+func ofID(v *evaluation, t *Term) (catalog.Set, error) {
+	set := catalog.NewSet(len(v.index.Catalog.Tests))
+	if i, ok := v.index.Catalog.Index(t.Value); ok {
+		set.Add(i)
+	}
+	return set, nil
+}
+
+// comparison gives the comparison of a term with a number.
+func comparison(t *Term, number func(value string) (float64, error)) (func(float64) bool, error) {
+	limit, err := number(t.Value)
+	if err != nil {
+		return nil, err
+	}
+	compare := comparisons[t.Op]
+	return func(is float64) bool { return compare(is, limit) }, nil
+}
+
+var comparisons = map[string]func(a, b float64) bool{
+	"<":  func(a, b float64) bool { return a < b },
+	"<=": func(a, b float64) bool { return a <= b },
+	">":  func(a, b float64) bool { return a > b },
+	">=": func(a, b float64) bool { return a >= b },
+	"=":  func(a, b float64) bool { return a == b },
+}
+
+// duration reads 200ms, 1.5s, 2m, or a plain number of seconds.
+func duration(value string) (float64, error) {
+	if limit, err := time.ParseDuration(value); err == nil {
+		return limit.Seconds(), nil
+	}
+	if n, err := strconv.ParseFloat(value, 64); err == nil && !math.IsNaN(n) {
+		return n, nil
+	}
+	return 0, fmt.Errorf("%q is not a duration: write it like 200ms, 1.5s or 2m", value)
+}
+
+func checkTook(t *Term) error {
+	_, err := duration(t.Value)
+	return err
+}
+
+func took(v *evaluation, t *Term) (catalog.Set, error) {
+	compare, err := comparison(t, duration)
+	return v.index.where(func(i int) bool { return compare(v.index.took[i]) }), err
+}
+
+func tookFact(x *Index, _ *Term, i int) string {
+	t := &x.Catalog.Tests[i]
+	if !t.Known {
+		return "it was never measured and is taken for " + timing.Short(t.Expected)
+	}
+	return "it takes " + timing.Short(t.Expected)
+}
+
+// lastBad stands for the outcomes that make a run fail.
+const lastBad = "bad"
+
+func checkLast(t *Term) error {
+	names := []string{lastBad}
+	for _, o := range outcome.All {
+		names = append(names, string(o))
+	}
+	return oneOf("there is no outcome", t.Value, names)
+}
+
+// oneOf holds a word against those that there are.
+func oneOf(complaint, word string, names []string) error {
+	if slices.Contains(names, word) {
+		return nil
+	}
+	return fmt.Errorf("%s %q: %s", complaint, word, suggest(word, names, "there are "+strings.Join(names, " ")))
+}
+
+func last(v *evaluation, t *Term) (catalog.Set, error) {
+	return v.index.where(func(i int) bool {
+		o := v.index.past[i].last
+		return string(o) == t.Value || t.Value == lastBad && o.Bad()
+	}), nil
+}
+
+func lastFact(x *Index, _ *Term, i int) string {
+	if o := x.past[i].last; o != "" {
+		return "its latest outcome is " + string(o)
+	}
+	return "it never ran here"
+}
+
+// percent reads 95% or 95.
+func percent(value string) (float64, error) {
+	n, err := strconv.ParseFloat(strings.TrimSuffix(value, "%"), 64)
+	if err != nil || !(n >= 0 && n <= 100) {
+		return 0, fmt.Errorf("%q is not a pass rate: write it like 95%%", value)
+	}
+	return n, nil
+}
+
+func checkRate(t *Term) error {
+	_, err := percent(t.Value)
+	return err
+}
+
+func rated(v *evaluation, t *Term) (catalog.Set, error) {
+	compare, err := comparison(t, percent)
+	return v.index.where(func(i int) bool {
+		rate := v.index.past[i].rate
+		return rate >= 0 && compare(rate)
+	}), err
+}
+
+func rateFact(x *Index, _ *Term, i int) string {
+	if x.past[i].rate < 0 {
+		return "it never ran here to an end"
+	}
+	return fmt.Sprintf("it passed in %.0f %% of its latest runs", x.past[i].rate)
+}
+
+func wholeNumber(value string) (float64, error) {
+	n, err := strconv.ParseUint(value, 10, 31)
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a number of flips: write it like 2", value)
+	}
+	return float64(n), nil
+}
+
+func checkFlips(t *Term) error {
+	_, err := wholeNumber(t.Value)
+	return err
+}
+
+func flipped(v *evaluation, t *Term) (catalog.Set, error) {
+	compare, err := comparison(t, wholeNumber)
+	return v.index.where(func(i int) bool { return compare(float64(v.index.past[i].flips)) }), err
+}
+
+func flipsFact(x *Index, _ *Term, i int) string {
+	switch n := x.past[i].flips; n {
+	case 0:
+		return "its outcome never changed in the latest runs"
+	case 1:
+		return "its outcome changed once in the latest runs"
+	default:
+		return fmt.Sprintf("its outcome changed %d times in the latest runs", n)
+	}
+}
+
+func checkMark(t *Term) error { return oneOf("there is no mark", t.Value, catalog.MarkNames) }
+
+func marked(v *evaluation, t *Term) (catalog.Set, error) {
+	tests := v.index.Catalog.Tests
+	return v.index.where(func(i int) bool { return tests[i].Marks.Has(t.Value) }), nil
+}
+
+func marksFact(x *Index, t *Term, i int) string {
+	test := &x.Catalog.Tests[i]
+	if !test.Marks.Has(t.Value) {
+		return "it has no mark " + t.Value
+	}
+	if from := test.MarkFrom(t.Value); from != "" {
+		return fmt.Sprintf("it is marked %s from %s", t.Value, from)
+	}
+	return "it is marked " + t.Value
+}
+
+// saved evaluates the pick that is saved under a name.
+func saved(v *evaluation, t *Term) (catalog.Set, error) {
+	text, ok := v.index.source.Saved[t.Value]
+	if !ok {
+		names := v.index.savedNames()
+		none := "none is saved yet"
+		if len(names) > 0 {
+			none = "there are " + strings.Join(names, " ")
+		}
+		return nil, fmt.Errorf("no pick is saved as %q: %s", t.Value, suggest(t.Value, names, none))
+	}
+	if at := slices.Index(v.saved, t.Value); at >= 0 {
+		return nil, fmt.Errorf("the saved picks go in a circle: %s → %s", strings.Join(v.saved[at:], " → "), t.Value)
+	}
+	inner := &evaluation{index: v.index, text: v.text, saved: append(slices.Clip(v.saved), t.Value), at: v.at}
+	if inner.at == 0 {
+		inner.at = t.At
+	}
+	e, err := Parse(text)
+	if err != nil {
+		return nil, fmt.Errorf("in the saved pick %s: %w", t.Value, err)
+	}
+	set := inner.held(e)
+	if inner.err != nil {
+		var wrong *Error
+		errors.As(inner.err, &wrong)
+		return nil, errors.New(wrong.Message)
+	}
+	return set, nil
+}
+
+func savedFact(x *Index, t *Term, _ int) string {
+	return fmt.Sprintf("saved:%s is %s", t.Value, x.source.Saved[t.Value])
+}
+
+func touched(v *evaluation, t *Term) (catalog.Set, error) {
+	if v.index.source.Touched == nil {
+		return nil, errors.New("touched: has no project to ask git about")
+	}
+	isTouched, err := v.index.source.Touched(v.index, t.Value)
+	if err != nil {
+		return nil, err
+	}
+	tests := v.index.Catalog.Tests
+	return v.index.where(func(i int) bool { return isTouched(&tests[i]) }), nil
+}
+
+// Glob gives the function that matches whole paths: * stays within a folder, **
+// does not.
+func Glob(pattern string) func(path string) bool { return globRegexp(pattern, "[^/]*").MatchString }
+
+// globRegexp turns a glob into an expression that matches the whole text. star
+// is what a single * matches; ** crosses folders.
+func globRegexp(glob, star string) *regexp.Regexp {
+	var out strings.Builder
+	out.WriteString(`^(?s:`)
+	for i := 0; i < len(glob); {
+		rest := glob[i:]
+		switch {
+		case rest == "/**":
+			out.WriteString(`(?:/.*)?`)
+			i += 3
+		case strings.HasPrefix(rest, "**/"):
+			out.WriteString(`(?:.*/)?`)
+			i += 3
+		case strings.HasPrefix(rest, "**"):
+			out.WriteString(`.*`)
+			i += 2
+		case rest[0] == '*':
+			out.WriteString(star)
+			i++
+		case rest[0] == '?':
+			out.WriteString(`[^/]`)
+			i++
+		default:
+			end := strings.IndexAny(rest, "*?")
+			if end < 0 {
+				end = len(rest)
+			}
+			if slash := strings.Index(rest, "/**"); slash == 0 {
+				end = 1
+			} else if slash > 0 && slash < end {
+				end = slash
+			}
+			out.WriteString(regexp.QuoteMeta(rest[:end]))
+			i += end
+		}
+	}
+	out.WriteString(`)$`)
+	return regexp.MustCompile(out.String())
+}

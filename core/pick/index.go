@@ -1,0 +1,233 @@
+package pick
+
+import (
+	"runtime"
+	"strings"
+	"sync"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+)
+
+// Source is what a pick may ask for beside the catalog. A field that is nil
+// knows nothing.
+type Source struct {
+	// Past gives the latest outcomes of Tests[i], oldest first.
+	Past func(i int) []outcome.Outcome
+	// Saved holds the saved picks, by name.
+	Saved map[string]string
+	// Touched tells which tests of an index changed since a git revision.
+	Touched func(x *Index, revision string) (touched func(*catalog.Test) bool, err error)
+}
+
+// Index is a catalog made ready for picks to be evaluated over it. What a term
+// holds is worked out once and kept. An Index is safe for use by several
+// goroutines; the catalog must not change any more.
+type Index struct {
+	Catalog *catalog.Catalog
+	source  Source
+	tags    map[string]catalog.Set
+	kinds   map[string]catalog.Set
+	files   []fileRun
+	names   string      // of all tests, each with a line's end behind it
+	ends    []int       // by test: where its name ends in names
+	took    []float64   // by test
+	past    []history   // by test
+	sums    []Candidate // of values, for Complete
+	mu      sync.Mutex
+	known   map[string]catalog.Set // what a term holds, by its String
+}
+
+// fileRun is tests of one file that stand next to each other.
+type fileRun struct {
+	file       string
+	first, len int
+}
+
+// history is what picks ask of a test's past.
+type history struct {
+	last  outcome.Outcome
+	rate  float64 // in percent; negative where there is none
+	flips int
+}
+
+// NewIndex makes the index of a catalog. It lays out side by side what terms
+// compare, so that going through all tests is quick.
+func NewIndex(c *catalog.Catalog, source Source) *Index {
+	n := len(c.Tests)
+	x := &Index{Catalog: c, source: source, known: map[string]catalog.Set{}, tags: map[string]catalog.Set{}, kinds: map[string]catalog.Set{},
+		ends: make([]int, n), took: make([]float64, n), past: make([]history, n)}
+	var names strings.Builder
+	for i := range c.Tests {
+		t := &c.Tests[i]
+		for _, tag := range t.Tags {
+			addTo(x.tags, tag, i, n)
+		}
+		addTo(x.kinds, string(t.Kind), i, n)
+		names.WriteString(t.Name)
+		x.ends[i] = names.Len()
+		names.WriteByte('\n')
+		x.took[i] = t.Expected
+		x.past[i] = x.historyOf(i)
+		if len(x.files) == 0 || x.files[len(x.files)-1].file != t.File {
+			x.files = append(x.files, fileRun{file: t.File, first: i})
+		}
+		x.files[len(x.files)-1].len++
+	}
+	x.names = names.String()
+	x.sums = x.candidates()
+	return x
+}
+
+func addTo(sets map[string]catalog.Set, key string, i, n int) {
+	if sets[key] == nil {
+		sets[key] = catalog.NewSet(n)
+	}
+	sets[key].Add(i)
+}
+
+func (x *Index) historyOf(i int) history {
+	if x.source.Past == nil {
+		return history{rate: -1}
+	}
+	past := x.source.Past(i)
+	h := history{rate: -1, flips: outcome.Flips(past)}
+	if len(past) > 0 {
+		h.last = past[len(past)-1]
+	}
+	if rate, ok := outcome.PassRate(past); ok {
+		h.rate = 100 * rate
+	}
+	return h
+}
+
+// name gives the name of Tests[i].
+func (x *Index) name(i int) string {
+	if i == 0 {
+		return x.names[:x.ends[0]]
+	}
+	return x.names[x.ends[i-1]+1 : x.ends[i]]
+}
+
+// Tagged gives the tests that carry a tag. The set must not be changed.
+func (x *Index) Tagged(tag string) catalog.Set {
+	if set := x.tags[tag]; set != nil {
+		return set
+	}
+	return catalog.NewSet(len(x.Catalog.Tests))
+}
+
+// Held gives the tests that a pick holds. The error, if any, is an *Error for
+// the given text: a saved pick that there is not, or a revision.
+func (x *Index) Held(text string, e Expr) (catalog.Set, error) {
+	v := &evaluation{index: x, text: text}
+	set := v.held(e)
+	if v.err != nil {
+		return nil, v.err
+	}
+	return set, nil
+}
+
+// evaluation is one evaluation of a pick and of the saved picks in it.
+type evaluation struct {
+	index *Index
+	text  string
+	saved []string // the names of the saved picks that it is inside of
+	at    int      // the column in text of the outermost saved pick, 0 outside
+	err   error
+}
+
+// held gives a set that the caller may change.
+func (v *evaluation) held(e Expr) catalog.Set {
+	switch e := e.(type) {
+	case *And:
+		set := v.held(e.X)
+		set.And(v.held(e.Y))
+		return set
+	case *Or:
+		set := v.held(e.X)
+		set.Or(v.held(e.Y))
+		return set
+	case *Not:
+		set := v.all()
+		set.AndNot(v.held(e.X))
+		return set
+	case *Term:
+		return append(catalog.Set(nil), v.term(e)...)
+	}
+	return v.all()
+}
+
+func (v *evaluation) all() catalog.Set {
+	n := len(v.index.Catalog.Tests)
+	set := catalog.NewSet(n)
+	set.AddRange(0, n)
+	return set
+}
+
+// term gives the set of a term, which must not be changed.
+func (v *evaluation) term(t *Term) catalog.Set {
+	x, key := v.index, t.String()
+	x.mu.Lock()
+	set := x.known[key]
+	x.mu.Unlock()
+	if set != nil {
+		return set
+	}
+	set, err := picks.fields[t.Field].set(v, t)
+	if err != nil {
+		if v.err == nil {
+			v.err = v.wrong(t, err.Error())
+		}
+		return catalog.NewSet(len(x.Catalog.Tests))
+	}
+	x.mu.Lock()
+	x.known[key] = set
+	x.mu.Unlock()
+	return set
+}
+
+// wrong makes the error of a term. Inside a saved pick it points at that.
+func (v *evaluation) wrong(t *Term, message string) *Error {
+	if v.at == 0 {
+		return &Error{Pick: v.text, Column: t.At, Message: message}
+	}
+	return &Error{Pick: v.text, Column: v.at, Message: "in the saved pick " + v.saved[len(v.saved)-1] + ": " + strings.TrimPrefix(message, "in the saved pick ")}
+}
+
+// where gives the tests for which a function of their index is true.
+func (x *Index) where(holds func(i int) bool) catalog.Set {
+	return x.whereEach(func() func(int) bool { return holds })
+}
+
+// whereEach shares the tests out to as many goroutines as there are processors;
+// each has a function of its own.
+func (x *Index) whereEach(holds func() func(i int) bool) catalog.Set {
+	n := len(x.ends)
+	set := catalog.NewSet(n)
+	part := (len(set)/runtime.GOMAXPROCS(0) + 1) * 64
+	var wg sync.WaitGroup
+	for first := 0; first < n; first += part {
+		own := holds()
+		wg.Go(func() {
+			for i := first; i < min(n, first+part); i++ {
+				if own(i) {
+					set.Add(i)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return set
+}
+
+// whereGroup is where for what is the same for all tests of a group.
+func (x *Index) whereGroup(holds func(g catalog.Group) bool) catalog.Set {
+	set := catalog.NewSet(len(x.Catalog.Tests))
+	for _, g := range x.Catalog.Groups {
+		if holds(g) {
+			set.AddRange(g.First, g.Len)
+		}
+	}
+	return set
+}

@@ -1,0 +1,85 @@
+package golang
+
+import (
+	"crypto/sha256"
+	"encoding/gob"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+)
+
+// cacheVersion changes with what source means.
+const cacheVersion = 1
+
+// worthKeeping is how many files must have been read anew for the cache to be
+// written: reading fewer takes no time.
+const worthKeeping = 40
+
+// cache keeps what files say by their content, so that a large module is parsed
+// once. A cache that cannot be read or written is none: everything is in the
+// files.
+type cache struct {
+	path string
+	keep func() (string, error)
+	old  map[[sha256.Size]byte]source
+
+	mu   sync.Mutex
+	new  map[[sha256.Size]byte]source // of the files that there are now
+	read int                          // how many were not in old
+}
+
+func (a *Adapter) openCache() *cache {
+	c := &cache{path: filepath.Join(a.Store, "found.gob"), keep: a.Keep, new: map[[sha256.Size]byte]source{}}
+	file, err := os.Open(c.path)
+	if err != nil {
+		return c
+	}
+	defer file.Close()
+	if err := gob.NewDecoder(file).Decode(&c.old); err != nil {
+		c.old = nil
+	}
+	return c
+}
+
+// source gives what a file says, and reads it where that is not known.
+func (c *cache) source(suite, group, shown string, src []byte, read func() source) source {
+	sum := sha256.New()
+	fmt.Fprintf(sum, "%d %q %q %q\n", cacheVersion, suite, group, shown)
+	sum.Write(src)
+	key := [sha256.Size]byte(sum.Sum(nil))
+	s, known := c.old[key]
+	if !known {
+		s = read()
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.new[key] = s
+	if !known {
+		c.read++
+	}
+	return s
+}
+
+// close writes the cache where that is worth it. Another process may read it at
+// the same time, so that it comes in place whole.
+func (c *cache) close() {
+	if c.read < worthKeeping || c.keep == nil {
+		return
+	}
+	if _, err := c.keep(); err != nil {
+		return
+	}
+	if err := os.MkdirAll(filepath.Dir(c.path), 0o755); err != nil {
+		return
+	}
+	file, err := os.CreateTemp(filepath.Dir(c.path), "found-*")
+	if err != nil {
+		return
+	}
+	defer os.Remove(file.Name())
+	err = gob.NewEncoder(file).Encode(c.new)
+	if file.Close() == nil && err == nil {
+		_ = os.Rename(file.Name(), c.path) // the next call reads the files again
+	}
+}

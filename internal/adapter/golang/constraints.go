@@ -1,0 +1,203 @@
+package golang
+
+import (
+	"bytes"
+	"go/build"
+	"go/build/constraint"
+	"io"
+	"os"
+	"slices"
+	"strings"
+)
+
+// constrained is what the build constraint of a file comes to.
+type constrained struct {
+	expr constraint.Expr // nil where every build holds the file
+	// words are those that a -tags flag may set, platforms those that the machine
+	// and the toolchain settle.
+	words, platforms []string
+}
+
+// readConstraint reads the constraint that a file's name and its //go:build line
+// make together.
+func readConstraint(name string, src []byte) constrained {
+	expr := nameConstraint(name)
+	for line := range bytes.Lines(src) {
+		text := strings.TrimSpace(string(line))
+		if strings.HasPrefix(text, "package ") {
+			break
+		}
+		if !constraint.IsGoBuild(text) {
+			continue
+		}
+		if parsed, err := constraint.Parse(text); err == nil {
+			expr = both(expr, parsed)
+		}
+	}
+	c := constrained{expr: expr}
+	if expr == nil {
+		return c
+	}
+	for _, word := range wordsOf(expr) {
+		if settled(word) {
+			c.platforms = append(c.platforms, word)
+		} else if word != ignored {
+			c.words = append(c.words, word)
+		}
+	}
+	return c
+}
+
+// ignored is the word that by custom no build sets.
+const ignored = "ignore"
+
+// nameConstraint follows the toolchain: a name that ends in _GOOS, _GOARCH or
+// _GOOS_GOARCH before _test.go is built only there.
+func nameConstraint(name string) constraint.Expr {
+	name = strings.TrimSuffix(name, "_test.go")
+	at := strings.IndexByte(name, '_')
+	if at < 0 {
+		return nil
+	}
+	parts := strings.Split(name[at+1:], "_")
+	last := parts[len(parts)-1]
+	switch {
+	case len(parts) > 1 && operatingSystems[parts[len(parts)-2]] && architectures[last]:
+		return both(&constraint.TagExpr{Tag: parts[len(parts)-2]}, &constraint.TagExpr{Tag: last})
+	case operatingSystems[last] || architectures[last]:
+		return &constraint.TagExpr{Tag: last}
+	}
+	return nil
+}
+
+func both(x, y constraint.Expr) constraint.Expr {
+	if x == nil {
+		return y
+	}
+	return &constraint.AndExpr{X: x, Y: y}
+}
+
+// labels are the tags that a constraint puts on tests: the words that it asks
+// for, and with a "!" those that it forbids. Versions of Go are left out.
+func labels(expr constraint.Expr) []string {
+	switch e := expr.(type) {
+	case *constraint.TagExpr:
+		if !strings.HasPrefix(e.Tag, "go1.") && !strings.HasPrefix(e.Tag, "goexperiment.") {
+			return []string{e.Tag}
+		}
+	case *constraint.NotExpr:
+		if tag, ok := e.X.(*constraint.TagExpr); ok && labels(tag) != nil {
+			return []string{"!" + tag.Tag}
+		}
+	case *constraint.AndExpr:
+		return append(labels(e.X), labels(e.Y)...)
+	case *constraint.OrExpr:
+		either := append(labels(e.X), labels(e.Y)...)
+		return slices.DeleteFunc(either, func(label string) bool { return label[0] == '!' })
+	}
+	return nil
+}
+
+// wordsOf lists the words of a constraint, sorted.
+func wordsOf(expr constraint.Expr) []string {
+	var words []string
+	switch e := expr.(type) {
+	case *constraint.TagExpr:
+		return []string{e.Tag}
+	case *constraint.NotExpr:
+		return wordsOf(e.X)
+	case *constraint.AndExpr:
+		words = append(wordsOf(e.X), wordsOf(e.Y)...)
+	case *constraint.OrExpr:
+		words = append(wordsOf(e.X), wordsOf(e.Y)...)
+	}
+	slices.Sort(words)
+	return slices.Compact(words)
+}
+
+// settled reports whether a word is settled by the machine and the toolchain.
+func settled(word string) bool {
+	return operatingSystems[word] || architectures[word] || toolchains[word] || strings.HasPrefix(word, "go1.") || strings.HasPrefix(word, "goexperiment.")
+}
+
+func setOf(words string) map[string]bool {
+	set := map[string]bool{}
+	for word := range strings.FieldsSeq(words) {
+		set[word] = true
+	}
+	return set
+}
+
+var (
+	operatingSystems = setOf(`aix android darwin dragonfly freebsd hurd illumos ios js linux nacl netbsd openbsd plan9
+		solaris wasip1 windows zos`)
+	architectures = setOf(`386 amd64 arm arm64 loong64 mips mips64 mips64le mipsle ppc64 ppc64le riscv64 s390x sparc64 wasm`)
+	toolchains    = setOf("unix gc gccgo cgo race msan asan")
+)
+
+// maxConstraintWords bounds the words of one constraint that are tried in all
+// combinations.
+const maxConstraintWords = 8
+
+// buildable tells with which extra build tags this machine builds a file: none
+// for the default build. here is false where no set of tags makes it so, and
+// anywhere is false where no machine would build it either.
+func (a *Adapter) buildable(dir, name string, src []byte, c constrained) (tags []string, here, anywhere bool) {
+	if c.expr == nil {
+		return nil, true, true
+	}
+	for _, tags := range subsets(c.words) {
+		if a.builds(dir, name, tags, src) {
+			return tags, true, true
+		}
+	}
+	for _, set := range subsets(slices.Concat(c.words, c.platforms)) {
+		if c.expr.Eval(func(word string) bool { return slices.Contains(set, word) }) {
+			return nil, false, true
+		}
+	}
+	return nil, false, false
+}
+
+// builds reports whether a build with the extra tags holds the file.
+func (a *Adapter) builds(dir, name string, tags []string, src []byte) bool {
+	context := build.Default
+	context.BuildTags = slices.Concat(context.BuildTags, a.flagTags(), tags)
+	if src != nil {
+		context.OpenFile = func(string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(src)), nil }
+	}
+	match, err := context.MatchFile(dir, name)
+	return match && err == nil
+}
+
+// flagTags are the build tags that the suite's build flags set.
+func (a *Adapter) flagTags() []string {
+	var tags []string
+	flags := slices.Concat(strings.Fields(os.Getenv("GOFLAGS")), a.BuildFlags)
+	for i, flag := range flags {
+		switch value, ok := strings.CutPrefix(strings.TrimLeft(flag, "-"), "tags="); {
+		case ok:
+			tags = append(tags, strings.Split(value, ",")...)
+		case flagName(flag) == "tags" && i+1 < len(flags):
+			tags = append(tags, strings.Split(flags[i+1], ",")...)
+		case flagName(flag) == "race":
+			tags = append(tags, "race")
+		}
+	}
+	return tags
+}
+
+// subsets lists all subsets of the first words, the smaller first.
+func subsets(words []string) [][]string {
+	words = words[:min(len(words), maxConstraintWords)]
+	sets := make([][]string, 1<<len(words))
+	for bits := range sets {
+		for i, word := range words {
+			if bits&(1<<i) != 0 {
+				sets[bits] = append(sets[bits], word)
+			}
+		}
+	}
+	slices.SortStableFunc(sets, func(a, b []string) int { return len(a) - len(b) })
+	return sets
+}

@@ -1,0 +1,65 @@
+package golang
+
+import (
+	"fmt"
+	"go/ast"
+	"go/token"
+	"slices"
+	"strings"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/pick"
+)
+
+// directivePrefix begins a comment that is for Fern Relay.
+const directivePrefix = "//fern:"
+
+// directives are the comments that hold for a test: tags and marks, and where
+// each comes from.
+type directives struct{ catalog.Test }
+
+func (d directives) clone() directives {
+	d.Tags = slices.Clone(d.Tags)
+	return d
+}
+
+// read takes the directives of a comment; what is wrong with one is told with
+// its place in the file.
+func (d *directives) read(comments *ast.CommentGroup, from string, wrong func(at token.Pos, problem string)) {
+	if comments == nil {
+		return
+	}
+	for _, c := range comments.List {
+		if !strings.HasPrefix(c.Text, directivePrefix) {
+			continue
+		}
+		if err := d.take(c.Text, from); err != nil {
+			wrong(c.Pos(), err.Error())
+		}
+	}
+}
+
+// take reads one directive, such as "//fern:tags frost slow".
+func (d *directives) take(comment, from string) error {
+	word, rest, _ := strings.Cut(strings.TrimPrefix(comment, directivePrefix), " ")
+	word, rest = strings.TrimSpace(word), strings.TrimSpace(rest)
+	if word == "tags" {
+		tags := strings.Fields(rest)
+		if len(tags) == 0 {
+			return fmt.Errorf("%stags names no tag", directivePrefix)
+		}
+		for _, tag := range tags {
+			d.AddTag(tag, from)
+		}
+		return nil
+	}
+	var marks catalog.Marks
+	if err := marks.Set(word, rest); err != nil {
+		return fmt.Errorf("%s%s: %w", directivePrefix, word, err)
+	}
+	if _, err := pick.ParseCondition(marks.OnlyIf); err != nil {
+		return fmt.Errorf("%s%s: %w", directivePrefix, word, err)
+	}
+	d.Mark(marks, from)
+	return nil
+}

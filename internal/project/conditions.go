@@ -1,0 +1,35 @@
+package project
+
+import (
+	"os"
+	"os/exec"
+	"runtime"
+	"strings"
+	"sync"
+
+	"fernrelay/core/pick"
+)
+
+// Machine is this machine, as conditions ask about it. What takes time to find
+// out is found out when it is first asked for.
+func Machine(dir string) *pick.Machine {
+	return &pick.Machine{
+		Env:  os.LookupEnv,
+		OS:   runtime.GOOS,
+		Arch: runtime.GOARCH,
+		Program: func(name string) bool {
+			_, err := exec.LookPath(name)
+			return err == nil
+		},
+		Go: sync.OnceValue(func() string {
+			cmd := exec.Command("go", "env", "GOVERSION")
+			cmd.Dir = dir // a module may ask for its own toolchain
+			out, err := cmd.Output()
+			if err != nil {
+				return ""
+			}
+			version, _, _ := strings.Cut(strings.TrimSpace(string(out)), " ")
+			return version
+		}),
+	}
+}

@@ -1,0 +1,63 @@
+package project
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"strings"
+)
+
+// Revision tells the git branch and revision of a folder, empty where it has none.
+func Revision(ctx context.Context, dir string) string {
+	branch, _ := git(ctx, dir, "rev-parse", "--abbrev-ref", "HEAD")
+	revision, _ := git(ctx, dir, "rev-parse", "--short", "HEAD")
+	return strings.TrimSpace(strings.TrimSpace(branch) + " " + strings.TrimSpace(revision))
+}
+
+// git runs git in a folder and gives what it prints.
+func git(ctx context.Context, dir string, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", dir}, args...)...)
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	if err := cmd.Run(); err != nil {
+		if words := strings.TrimSpace(stderr.String()); words != "" {
+			err = errors.New(words)
+		}
+		return "", err
+	}
+	return stdout.String(), nil
+}
+
+// Changed lists the files, by their absolute paths, that differ between a git
+// revision and the working tree, those that git does not know yet included.
+func Changed(ctx context.Context, dir, revision string) ([]string, error) {
+	if _, err := exec.LookPath("git"); err != nil {
+		return nil, fmt.Errorf("touched: asks git, which is not installed: %w", err)
+	}
+	top, err := git(ctx, dir, "rev-parse", "--show-toplevel")
+	if err != nil {
+		return nil, fmt.Errorf("touched: asks git, and %s is not inside a git repository", dir)
+	}
+	top = strings.TrimSuffix(top, "\n")
+	if _, err := git(ctx, dir, "rev-parse", "--verify", "--quiet", "--end-of-options", revision+"^{commit}"); err != nil {
+		return nil, fmt.Errorf("git knows no revision %q here: give a branch, a tag or a commit", revision)
+	}
+	tracked, err := git(ctx, top, "diff", "--name-only", "--no-renames", "-z", revision, "--")
+	if err != nil {
+		return nil, fmt.Errorf("git cannot tell what changed since %s: %w", revision, err)
+	}
+	fresh, err := git(ctx, top, "ls-files", "--others", "--exclude-standard", "-z")
+	if err != nil {
+		return nil, fmt.Errorf("git cannot tell what is new: %w", err)
+	}
+	var files []string
+	for name := range strings.SplitSeq(tracked+fresh, "\x00") {
+		if name != "" {
+			files = append(files, filepath.Join(top, filepath.FromSlash(name)))
+		}
+	}
+	return files, nil
+}

@@ -1,0 +1,193 @@
+package project
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/pick"
+)
+
+// personFile holds a person's own saved picks, below the configuration folder.
+const personFile = "fern-relay/picks.toml"
+
+func personPath() (string, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("there is no place for your own picks: %w", err)
+	}
+	return filepath.Join(dir, filepath.FromSlash(personFile)), nil
+}
+
+// PersonPicks reads the saved picks of the person; none where there is no file.
+func PersonPicks() (map[string]string, error) {
+	path, err := personPath()
+	if err != nil {
+		return nil, nil // without a home there is nothing saved
+	}
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, unreadable(path, err)
+	}
+	return parsePerson(path, data)
+}
+
+func parsePerson(path string, data []byte) (map[string]string, error) {
+	var f struct {
+		Picks map[string]string `toml:"picks"`
+	}
+	decoder := toml.NewDecoder(strings.NewReader(string(data)))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&f); err != nil {
+		return nil, positioned(path, err)
+	}
+	d := newDocument(path, data)
+	for _, e := range d.entries("picks") {
+		if _, err := d.pick(e, f.Picks[e.key]); err != nil {
+			return nil, err
+		}
+	}
+	return f.Picks, nil
+}
+
+// CheckPickName holds a saved pick's name to what saved:NAME can say.
+func CheckPickName(name string) error {
+	if name == "" || strings.ContainsAny(name, " \t\n()\"") {
+		return fmt.Errorf("a pick cannot be saved as %q: give it a name of one word", name)
+	}
+	return nil
+}
+
+// SavePersonPick keeps a pick for the person, in all projects.
+func SavePersonPick(name, text string) error {
+	path, err := personPath()
+	if err != nil {
+		return err
+	}
+	check := func(data []byte) error {
+		_, err := parsePerson(path, data)
+		return err
+	}
+	return savePick(path, "# Saved picks of Fern Relay, for all projects.\n", name, text, check)
+}
+
+// SavePick writes a pick into the project's fern.toml.
+func (p *Project) SavePick(name, text string) error {
+	return savePick(p.path(), p.skeleton(), name, text, p.checkFile)
+}
+
+func savePick(path, otherwise, name, text string, check func([]byte) error) error {
+	if err := CheckPickName(name); err != nil {
+		return err
+	}
+	if _, err := pick.Parse(text); err != nil {
+		return err
+	}
+	line, err := assignment(name, text)
+	if err != nil {
+		return err
+	}
+	return change(path, otherwise, func(d *document) ([]byte, error) { return d.with("picks", 0, name, line), nil }, check)
+}
+
+// SaveMark writes a mark, with its value in marks, on the tests of a pick into
+// fern.toml, as a rule.
+func (p *Project) SaveMark(text, mark string, marks catalog.Marks) error {
+	var value any = marks.Value(mark)
+	switch mark {
+	case catalog.MarkNeeds, catalog.MarkAfter, catalog.MarkUses:
+		value = strings.Fields(marks.Value(mark))
+	}
+	line, err := assignment(mark, value)
+	if err != nil {
+		return err
+	}
+	return p.changeRules(func(d *document, rules []string) ([]byte, error) {
+		if n := slices.Index(rules, text); n >= 0 {
+			return d.with("rule", n, mark, line), nil
+		}
+		head, err := assignment("pick", text)
+		return d.withTable("[[rule]]", head+"\n"+line), err
+	})
+}
+
+// ClearMark takes a mark off the tests of a pick: out of the rule for just this
+// pick where one sets it, else by a rule that clears it.
+func (p *Project) ClearMark(text, mark string) error {
+	clear, err := assignment("clear", []string{mark})
+	if err != nil {
+		return err
+	}
+	return p.changeRules(func(d *document, rules []string) ([]byte, error) {
+		if t := d.table("rule", slices.Index(rules, text)); t != nil {
+			for _, e := range t.entries {
+				switch {
+				case e.key != mark:
+				case len(t.entries) == 2: // the pick and this mark
+					return d.splice(t.header.from, d.end(t), ""), nil
+				default:
+					return d.without(e), nil
+				}
+			}
+		}
+		head, err := assignment("pick", text)
+		return d.withTable("[[rule]]", head+"\n"+clear), err
+	})
+}
+
+// changeRules changes fern.toml; edit is given the picks of its rules.
+func (p *Project) changeRules(edit func(d *document, rules []string) ([]byte, error)) error {
+	return change(p.path(), p.skeleton(), func(d *document) ([]byte, error) {
+		var f file
+		if err := toml.Unmarshal(d.data, &f); err != nil {
+			return nil, err
+		}
+		rules := make([]string, len(f.Rules))
+		for i, r := range f.Rules {
+			rules[i] = r.Pick
+		}
+		return edit(d, rules)
+	}, p.checkFile)
+}
+
+func (p *Project) path() string { return filepath.Join(p.Dir, FileName) }
+
+func (p *Project) checkFile(data []byte) error {
+	_, err := parse(p.Dir, p.path(), data)
+	return err
+}
+
+// skeleton is the fern.toml of a project that has none: it says what was so
+// without it, so that every ID stays the same.
+func (p *Project) skeleton() string {
+	name, err := assignment("name", p.Name)
+	if err != nil {
+		name = ""
+	}
+	text := "[project]\n" + name + "\n"
+	for _, s := range p.Suites {
+		text += fmt.Sprintf("\n[[suite]]\nname = %q\nkind = %q\ndir = %q\n", s.Name, s.Kind, s.Dir)
+	}
+	return text
+}
+
+// Saved gives the picks that are saved in several places; the last place, which
+// is the nearest, wins.
+func Saved(places ...map[string]string) map[string]string {
+	all := map[string]string{}
+	for _, picks := range places {
+		maps.Copy(all, picks)
+	}
+	return all
+}

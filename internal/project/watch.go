@@ -1,0 +1,80 @@
+package project
+
+import (
+	"context"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+)
+
+// quiet is how long nothing must change before what changed is told: an editor
+// or a checkout writes several files at once.
+const quiet = 200 * time.Millisecond
+
+// Watch tells which files below a folder changed, by their absolute paths, until
+// ctx ends. Hidden folders, vendor and node_modules are left out. An error means
+// that changes are not noticed any more.
+func Watch(ctx context.Context, dir string, tell func(files []string)) error {
+	w, err := fsnotify.NewWatcher()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	if err := addFolders(w, dir); err != nil {
+		return err
+	}
+	var changed []string
+	settled := time.NewTimer(quiet)
+	settled.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case err := <-w.Errors:
+			return err
+		case e := <-w.Events:
+			if e.Op == fsnotify.Chmod || hidden(filepath.Base(e.Name)) {
+				continue
+			}
+			if info, err := os.Stat(e.Name); err == nil && info.IsDir() {
+				if err := addFolders(w, e.Name); err != nil {
+					return err
+				}
+			}
+			if !slices.Contains(changed, e.Name) {
+				changed = append(changed, e.Name)
+			}
+			settled.Reset(quiet)
+		case <-settled.C:
+			tell(changed)
+			changed = nil
+		}
+	}
+}
+
+// hidden reports whether changes to a file or folder of this name are of no
+// interest: of editors' own files too.
+func hidden(name string) bool {
+	return strings.HasPrefix(name, ".") || strings.HasSuffix(name, "~")
+}
+
+// addFolders watches a folder and those below it.
+func addFolders(w *fsnotify.Watcher, dir string) error {
+	return filepath.WalkDir(dir, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // it is gone again, or not ours to read
+		}
+		if !entry.IsDir() {
+			return nil
+		}
+		if name := entry.Name(); path != dir && (hidden(name) || name == "vendor" || name == "node_modules") {
+			return fs.SkipDir
+		}
+		return w.Add(path)
+	})
+}

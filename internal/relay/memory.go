@@ -1,0 +1,319 @@
+package relay
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+	"fernrelay/core/outcome"
+	"fernrelay/core/pick"
+	"fernrelay/core/timing"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/project"
+)
+
+// Memory is the tests as they were found, with what fern.toml, the ledger and
+// this session say of them.
+type Memory struct {
+	Catalog *catalog.Catalog
+	Tree    []catalog.Node
+	Index   *pick.Index
+	Past    [][]outcome.Outcome // of the latest runs, oldest first, by index of the catalog's tests
+	Runs    int                 // kept in the ledger
+}
+
+// NewMemory makes the memory of a catalog that does not change any more.
+func NewMemory(c *catalog.Catalog, past map[string][]outcome.Outcome, runs int, source pick.Source) Memory {
+	m := Memory{Catalog: c, Tree: c.Tree(), Past: make([][]outcome.Outcome, len(c.Tests)), Runs: runs}
+	for i := range c.Tests {
+		m.Past[i] = past[c.Tests[i].ID]
+	}
+	source.Past = func(i int) []outcome.Outcome { return m.Past[i] }
+	m.Index = pick.NewIndex(c, source)
+	return m
+}
+
+// PastOf gives the latest outcomes of a test, oldest first.
+func (m *Memory) PastOf(id string) []outcome.Outcome {
+	if i, ok := m.Catalog.Index(id); ok {
+		return m.Past[i]
+	}
+	return nil
+}
+
+// recall puts on the tests what is known of them beside their sources: expected
+// times, then the tags and marks that go by picks, then what follows from marks.
+func (r *Relay) recall() error {
+	var tests []catalog.Test
+	r.Notes = nil
+	for _, s := range r.Project.Suites {
+		tests = append(tests, r.found[s.Name].Tests...)
+		r.Notes = append(r.Notes, r.found[s.Name].Notes...)
+		if why := r.found[s.Name].Nothing; why != "" {
+			r.Notes = append(r.Notes, fmt.Sprintf("no tests in suite %s: %s", s.Name, why))
+		}
+	}
+	c := catalog.New(tests)
+	past, runs, err := r.past(c)
+	if err != nil {
+		return err
+	}
+	person, err := project.PersonPicks()
+	if err != nil {
+		return err
+	}
+	source := pick.Source{Saved: project.Saved(r.Project.Picks, person, r.Own.Picks), Touched: r.touched}
+	layer := func() *pick.Index { return NewMemory(c, past, runs, source).Index }
+	if err := applyTags(r.Project.Tags, c, source.Saved, layer); err != nil {
+		return err
+	}
+	if err := applyRules(slices.Concat(r.Project.Rules, r.Own.Rules), c, layer); err != nil {
+		return err
+	}
+	r.conclude(c)
+	r.Memory = NewMemory(c, past, runs, source)
+	return nil
+}
+
+// past reads what the ledger knows of the tests, and puts expected times on them.
+func (r *Relay) past(c *catalog.Catalog) (past map[string][]outcome.Outcome, runs int, err error) {
+	kept, seconds := r.ledger(), map[string][]float64{}
+	if kept != nil {
+		recent, err := kept.Recent()
+		if err != nil {
+			return nil, 0, err
+		}
+		past, seconds = outcomesOf(recent), secondsOf(recent)
+		if runs, err = kept.Runs(); err != nil {
+			return nil, 0, err
+		}
+	}
+	timing.Expect(c.Tests, seconds)
+	return past, runs, nil
+}
+
+func outcomesOf(recent map[string][]ledger.Moment) map[string][]outcome.Outcome {
+	past := make(map[string][]outcome.Outcome, len(recent))
+	for id, moments := range recent {
+		for _, m := range moments {
+			past[id] = append(past[id], m.Outcome)
+		}
+	}
+	return past
+}
+
+// timesCounted is how many of a test's latest measurements make its expected time.
+const timesCounted = 9
+
+// secondsOf gives the latest measured seconds of every test.
+func secondsOf(recent map[string][]ledger.Moment) map[string][]float64 {
+	past := make(map[string][]float64, len(recent))
+	for id, moments := range recent {
+		for _, m := range slices.Backward(moments) {
+			measured := m.Outcome == outcome.Passed || m.Outcome == outcome.Failed || m.Outcome == outcome.Owed || m.Outcome == outcome.Surprise
+			if measured && len(past[id]) < timesCounted {
+				past[id] = append(past[id], m.Seconds)
+			}
+		}
+	}
+	return past
+}
+
+// applyTags puts tags on the tests of picks. A pick may ask for tags of other
+// rules: those come first, whatever their order in the file.
+func applyTags(rules []project.TagRule, c *catalog.Catalog, saved map[string]string, layer func() *pick.Index) error {
+	for len(rules) > 0 {
+		var now, later []project.TagRule
+		for _, rule := range rules {
+			waits := slices.ContainsFunc(rules, func(other project.TagRule) bool { return asksFor(rule.Pick, other.Tag, saved, 0) })
+			if waits {
+				later = append(later, rule)
+			} else {
+				now = append(now, rule)
+			}
+		}
+		if now == nil {
+			var names []string
+			for _, rule := range later {
+				names = append(names, rule.Tag)
+			}
+			return fmt.Errorf("%s: the tags %s ask for each other in a circle: let one of them do without", later[0].From, strings.Join(names, ", "))
+		}
+		index := layer()
+		for _, rule := range now {
+			held, err := index.Held(rule.Pick.String(), rule.Pick)
+			if err != nil {
+				return fmt.Errorf("%s: the tag %s: %w", rule.From, rule.Tag, err)
+			}
+			for i := range held.All {
+				c.Tests[i].AddTag(rule.Tag, rule.From)
+			}
+		}
+		rules = later
+	}
+	return nil
+}
+
+// deepest bounds how far saved picks are followed into each other; a circle of
+// them is told where it is evaluated.
+const deepest = 20
+
+// asksFor reports whether a pick goes by a tag, itself or through saved picks.
+func asksFor(e pick.Expr, tag string, saved map[string]string, depth int) bool {
+	carrier := catalog.New([]catalog.Test{{Tags: []string{tag}}})
+	index := pick.NewIndex(carrier, pick.Source{})
+	asks := false
+	pick.Terms(e, func(t *pick.Term) {
+		switch t.Field {
+		case "tag":
+			held, err := index.Held("", t)
+			asks = asks || err == nil && held.Has(0)
+		case "saved":
+			inner, err := pick.Parse(saved[t.Value])
+			asks = asks || err == nil && depth < deepest && asksFor(inner, tag, saved, depth+1)
+		}
+	})
+	return asks
+}
+
+// applyRules puts marks on the tests of picks and takes them off, in the order
+// of the rules: a later one finds what an earlier one left.
+func applyRules(rules []project.Rule, c *catalog.Catalog, layer func() *pick.Index) error {
+	var index *pick.Index
+	for _, rule := range rules {
+		asksMarks := false
+		pick.Terms(rule.Pick, func(t *pick.Term) { asksMarks = asksMarks || t.Field == "marked" || t.Field == "saved" })
+		if index == nil || asksMarks {
+			index = layer()
+		}
+		held, err := index.Held(rule.Text, rule.Pick)
+		if err != nil {
+			return fmt.Errorf("%s: the rule: %w", rule.From, err)
+		}
+		for i := range held.All {
+			c.Tests[i].Mark(rule.Marks, rule.From)
+			for _, mark := range rule.Clear {
+				c.Tests[i].Unmark(mark)
+			}
+		}
+	}
+	return nil
+}
+
+// putOut keeps a test from running, and from counting as work.
+func putOut(t *catalog.Test, why string) { t.PutOut, t.Expected, t.Known = why, 0, true }
+
+// conclude works out what follows from the marks: which tests are put out on
+// this machine, and which tests the names in needs and after mean.
+func (r *Relay) conclude(c *catalog.Catalog) {
+	machine := project.Machine(r.Project.Dir)
+	unmet := map[string]string{}
+	dependent := false
+	for i := range c.Tests {
+		t := &c.Tests[i]
+		if condition := t.Marks.OnlyIf; condition != "" {
+			why, known := unmet[condition]
+			if !known {
+				why = unmetPart(condition, machine)
+				unmet[condition] = why
+			}
+			if why != "" {
+				putOut(t, why)
+			}
+		}
+		if t.Marks.Skip != "" {
+			putOut(t, t.Marks.Skip)
+		}
+		if t.PutOut != "" {
+			putOut(t, t.PutOut) // as the adapter said
+		}
+		dependent = dependent || t.Marks.Needs != nil || t.Marks.After != nil
+	}
+	if !dependent {
+		return
+	}
+	for i := range c.Tests {
+		t := &c.Tests[i]
+		t.Marks.Needs = r.resolve(c, t, catalog.MarkNeeds, t.Marks.Needs)
+		t.Marks.After = r.resolve(c, t, catalog.MarkAfter, t.Marks.After)
+	}
+	if _, err := order.Settle(c.Tests); err != nil {
+		r.Notes = append(r.Notes, err.Error())
+	}
+}
+
+// unmetPart says which part of a condition does not hold here, empty where all does.
+func unmetPart(condition string, machine *pick.Machine) string {
+	e, err := pick.ParseCondition(condition)
+	if err != nil {
+		return err.Error()
+	}
+	if e.Eval(machine.Holds) {
+		return ""
+	}
+	return fmt.Sprintf("it runs only if %s, which does not hold here", pick.Deciding(e, machine.Holds))
+}
+
+// resolve turns the names of a mark into IDs: of the test's own group first, then
+// by any unambiguous ending.
+func (r *Relay) resolve(c *catalog.Catalog, t *catalog.Test, mark string, names []string) []string {
+	var ids []string
+	for _, name := range names {
+		found, ok := c.Lookup(catalog.ID(t.Suite, t.Group, name))
+		var err error
+		if !ok {
+			found, err = c.Find(name)
+		}
+		if err == nil {
+			ids = append(ids, found.ID)
+			continue
+		}
+		r.Notes = append(r.Notes, fmt.Sprintf("%s: %s %s: %v", t.ID, mark, name, err))
+		if mark == catalog.MarkNeeds {
+			putOut(t, fmt.Sprintf("needs %s: %v", name, err))
+		}
+	}
+	return ids
+}
+
+// touched tells which tests changed since a git revision: those whose file
+// changed, those that an adapter knows to be built from what changed, and those
+// that fern.toml says a change touches.
+func (r *Relay) touched(x *pick.Index, revision string) (func(*catalog.Test) bool, error) {
+	files, err := project.Changed(context.Background(), r.Project.Dir, revision)
+	if err != nil {
+		return nil, err
+	}
+	below := map[string]bool{}
+	for _, file := range files {
+		if name, err := filepath.Rel(r.Project.Dir, file); err == nil {
+			below[filepath.ToSlash(name)] = true
+		}
+	}
+	bySuite := map[string]func(*catalog.Test) bool{}
+	for suite, a := range r.adapters {
+		if bySuite[suite], err = a.Touched(files); err != nil {
+			return nil, fmt.Errorf("suite %s: %w", suite, err)
+		}
+	}
+	byRule := catalog.NewSet(len(x.Catalog.Tests))
+	for _, rule := range r.Project.Touched {
+		if !slices.ContainsFunc(slices.Collect(maps.Keys(below)), rule.Files) {
+			continue
+		}
+		held, err := x.Held("", rule.Pick)
+		if err != nil {
+			return nil, err
+		}
+		byRule.Or(held)
+	}
+	return func(t *catalog.Test) bool {
+		i, ok := x.Catalog.Index(t.ID)
+		return below[t.File] || bySuite[t.Suite](t) || ok && byRule.Has(i)
+	}, nil
+}

@@ -1,0 +1,245 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/core/pick"
+	"fernrelay/core/timing"
+)
+
+// Tests tells tests as an aligned table, their IDs ready to be pasted into a shell.
+func Tests(w io.Writer, tests []catalog.Test) {
+	rows := make([][]string, len(tests))
+	for i, t := range tests {
+		seconds := timing.Short(t.Expected)
+		if !t.Known {
+			seconds = "–"
+		}
+		rows[i] = []string{Quote(t.ID), fmt.Sprintf("%7s", seconds), place(t), outcome.PlainLine(strings.Join(t.Tags, " ")), outcome.PlainLine(markWords(t.Marks))}
+	}
+	table(w, rows)
+}
+
+// widestColumn bounds the padding of a table, in characters, so that one long
+// name does not push all others apart.
+const widestColumn = 100
+
+// table writes rows with their columns aligned.
+func table(w io.Writer, rows [][]string) {
+	var widths []int
+	for _, row := range rows {
+		for i, cell := range row {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], min(len([]rune(cell)), widestColumn))
+		}
+	}
+	var line strings.Builder
+	for _, row := range rows {
+		line.Reset()
+		for i, cell := range row {
+			if i > 0 && widths[i] > 0 {
+				line.WriteString("  ")
+			}
+			line.WriteString(cell)
+			for range widths[i] - len([]rune(cell)) {
+				line.WriteByte(' ')
+			}
+		}
+		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
+	}
+}
+
+// markWords tells marks: "skip: the pump is broken; uses: boiler-bus".
+func markWords(m catalog.Marks) string {
+	var words []string
+	for _, mark := range catalog.MarkNames {
+		if m.Has(mark) {
+			words = append(words, mark+": "+m.Value(mark))
+		}
+	}
+	return strings.Join(words, "; ")
+}
+
+func place(t catalog.Test) string {
+	if t.Line == 0 {
+		return t.File
+	}
+	return fmt.Sprintf("%s:%d", outcome.PlainLine(t.File), t.Line)
+}
+
+// Quote writes a text so that a shell takes it as one word and as it is.
+func Quote(text string) string {
+	safe := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("_./:#@%+,-", r)
+	}
+	if text != "" && strings.IndexFunc(text, func(r rune) bool { return !safe(r) }) < 0 {
+		return text
+	}
+	if outcome.PlainLine(text) == text {
+		return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+	}
+	var out strings.Builder // control characters need the form that bash and zsh know
+	for _, b := range []byte(text) {
+		switch {
+		case b == '\'' || b == '\\':
+			out.WriteByte('\\')
+			out.WriteByte(b)
+		case b < ' ' || b >= 0x7f:
+			fmt.Fprintf(&out, `\x%02x`, b)
+		default:
+			out.WriteByte(b)
+		}
+	}
+	return "$'" + out.String() + "'"
+}
+
+// Tally tells how many tests there are by one thing, with their time, or by two
+// as a crosstab.
+func Tally(w io.Writer, t *catalog.Tally) {
+	head := append([]string{t.By[0]}, t.Columns...)
+	rows := [][]string{append(head, "tests", "time")}
+	total := []string{"all"}
+	for range t.Columns {
+		total = append(total, "")
+	}
+	for _, name := range t.Rows {
+		row := []string{outcome.PlainLine(name)}
+		for _, column := range t.Columns {
+			cell := "·"
+			if n := t.Cells[[2]string{name, column}].Tests; n > 0 {
+				cell = fmt.Sprint(n)
+			}
+			row = append(row, cell)
+		}
+		rows = append(rows, append(row, fmt.Sprint(t.ByRow[name].Tests), timing.ClockTenths(t.ByRow[name].Seconds)))
+	}
+	rows = append(rows, append(total, fmt.Sprint(t.Total.Tests), timing.ClockTenths(t.Total.Seconds)))
+	for column := 1; column < len(rows[0]); column++ { // numbers end where their heading ends
+		widest := 0
+		for _, row := range rows {
+			widest = max(widest, len([]rune(row[column])))
+		}
+		for _, row := range rows {
+			row[column] = strings.Repeat(" ", widest-len([]rune(row[column]))) + row[column]
+		}
+	}
+	table(w, rows)
+}
+
+// Funnel tells how many tests each clause of a pick left.
+func Funnel(w io.Writer, steps []pick.Step) {
+	var rows [][]string
+	for i, step := range steps {
+		row := []string{"    " + step.Clause, fmt.Sprintf("%6d", step.Sum.Tests), ""}
+		if i > 0 {
+			row[2] = fmt.Sprintf("%d out", steps[i-1].Sum.Tests-step.Sum.Tests)
+		}
+		rows = append(rows, row)
+	}
+	table(w, rows)
+}
+
+// Why tells why a pick holds a test or does not, and where its tags and marks
+// come from.
+type Why struct {
+	Format  string      `json:"format"`
+	ID      string      `json:"id"`
+	Held    bool        `json:"held"`
+	Clause  string      `json:"clause"`
+	Column  int         `json:"column"`
+	Because string      `json:"because"`
+	Funnel  []WhyStep   `json:"funnel"`
+	Tags    []WhyOrigin `json:"tags"`
+	Marks   []WhyOrigin `json:"marks"`
+	PutOut  string      `json:"put_out,omitempty"` // why it would not run here though it is picked
+}
+
+// WhyStep is one clause of the pick.
+type WhyStep struct {
+	Clause string `json:"clause"`
+	Tests  int    `json:"tests"` // left
+	Held   bool   `json:"held"`  // the test is among them
+}
+
+// WhyOrigin is a tag or a mark with its value.
+type WhyOrigin struct {
+	Name  string `json:"name"`
+	Value string `json:"value,omitempty"`
+	From  string `json:"from"`
+}
+
+// WhyFormat names the JSON form of Why.
+const WhyFormat = "fern-why/1"
+
+// NewWhy explains Tests[i] of an index. The error is a *pick.Error.
+func NewWhy(x *pick.Index, text string, e pick.Expr, i int) (*Why, error) {
+	test := &x.Catalog.Tests[i]
+	reason, err := x.Why(text, e, i)
+	if err != nil {
+		return nil, err
+	}
+	steps, err := x.Funnel(text, e)
+	if err != nil {
+		return nil, err
+	}
+	why := &Why{Format: WhyFormat, ID: test.ID, Held: reason.Held, Clause: reason.Clause, Column: reason.Column, Because: reason.Because,
+		Tags: []WhyOrigin{}, Marks: []WhyOrigin{}, PutOut: test.PutOut}
+	held := true
+	for n, step := range steps {
+		if n > 0 {
+			set, err := x.Held(text, pick.Clauses(e)[n-1])
+			if err != nil {
+				return nil, err
+			}
+			held = held && set.Has(i)
+		}
+		why.Funnel = append(why.Funnel, WhyStep{step.Clause, step.Sum.Tests, held})
+	}
+	for _, tag := range test.Tags {
+		why.Tags = append(why.Tags, WhyOrigin{Name: tag, From: test.TagFrom(tag)})
+	}
+	for _, mark := range catalog.MarkNames {
+		if test.Marks.Has(mark) {
+			why.Marks = append(why.Marks, WhyOrigin{mark, test.Marks.Value(mark), test.MarkFrom(mark)})
+		}
+	}
+	return why, nil
+}
+
+// Write tells the explanation in plain text.
+func (why *Why) Write(w io.Writer) {
+	reason := pick.Reason{Held: why.Held, Clause: why.Clause, Column: why.Column, Because: why.Because}
+	fmt.Fprintf(w, "%s is %s\n", Quote(why.ID), outcome.PlainLine(reason.String()))
+	rows := [][]string{}
+	for _, step := range why.Funnel {
+		way := "out"
+		if step.Held {
+			way = "in"
+		}
+		rows = append(rows, []string{"    " + outcome.PlainLine(step.Clause), fmt.Sprintf("%6d", step.Tests), way})
+	}
+	table(w, rows)
+	rows = nil
+	for _, of := range []struct {
+		word string
+		list []WhyOrigin
+	}{{"tag", why.Tags}, {"mark", why.Marks}} {
+		for _, o := range of.list {
+			name := o.Name
+			if o.Value != "" {
+				name += ": " + o.Value
+			}
+			rows = append(rows, []string{of.word, outcome.PlainLine(name), "from " + o.From})
+		}
+	}
+	table(w, rows)
+	if why.PutOut != "" {
+		fmt.Fprintf(w, "it will not run here: %s\n", outcome.PlainLine(why.PutOut))
+	}
+}

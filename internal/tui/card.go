@@ -1,0 +1,286 @@
+package tui
+
+import (
+	"fmt"
+	"image/color"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/report"
+)
+
+// drawFunnel draws how the pick narrows and gives how many rows it took. Where
+// that is asked for, it tells of the test under the cursor which clauses hold it.
+func (v *survey) drawFunnel(c canvas) int {
+	t, s := c.theme, v.session
+	steps := s.picked.funnel
+	why := v.explain()
+	if why == nil {
+		c.text(0, 0, style{colour: t.fog}, "how the pick narrows")
+	} else {
+		x := c.text(0, 0, style{colour: t.fog}, "why ")
+		c.text(x, 0, style{t.ink, true}, cut(outcome.PlainLine(v.current().Name), c.width-x))
+	}
+	all := max(steps[0].Sum.Tests, 1)
+	room := max(10, min(62, c.width-50))
+	y := 1
+	for i, step := range steps {
+		if y >= c.height {
+			break
+		}
+		c.text(0, y, style{colour: t.ink}, cut(outcome.PlainLine(step.Clause), 22))
+		c.right(30, y, style{colour: t.ink}, fmt.Sprint(step.Sum.Tests))
+		colour, amount := t.leaf, 0.5
+		if i == 0 {
+			colour = t.fog
+		}
+		c.bar(32, y, float64(room*step.Sum.Tests)/float64(all), colour, amount)
+		x := 34 + room*step.Sum.Tests/all
+		switch {
+		case why != nil && why.Funnel[i].Held:
+			c.text(x, y, style{colour: t.leaf}, "in")
+		case why != nil:
+			c.text(x, y, style{colour: t.rust}, "out")
+		case i > 0:
+			c.text(x, y, style{colour: t.fog}, fmt.Sprintf("%d out", steps[i-1].Sum.Tests-step.Sum.Tests))
+		}
+		y++
+	}
+	if why != nil {
+		c.text(0, y, style{colour: t.ink}, cut(whySentence(why), c.width))
+		y++
+	}
+	return y
+}
+
+// explain tells why the test under the cursor is in the pick or out, nil where
+// that is not asked for.
+func (v *survey) explain() *report.Why {
+	test, s := v.current(), v.session
+	if !v.why || test == nil {
+		return nil
+	}
+	i, _ := s.picked.Catalog.Index(test.ID)
+	why, err := report.NewWhy(s.picked.Index, s.picked.text, s.picked.expr, i)
+	if err != nil {
+		return nil // the figures of this very pick are there, so it cannot be
+	}
+	return why
+}
+
+func whySentence(why *report.Why) string {
+	if why.Clause == "" {
+		return "in: the empty pick holds every test"
+	}
+	way := "in by "
+	if !why.Held {
+		way = "out by "
+	}
+	return outcome.PlainLine(way + why.Clause + ": " + why.Because)
+}
+
+// cardLine is one thing there is to know of a test: parts of text, each in its look.
+type cardLine struct {
+	label string
+	parts []cardPart
+	past  []outcome.Outcome // drawn before the parts
+}
+
+type cardPart struct {
+	text string
+	look color.Color
+}
+
+// drawCard draws what there is to know of the test under the cursor: in whole
+// where the card is looked into, else cut to its place.
+func (v *survey) drawCard(c canvas, whole bool) {
+	t, test := c.theme, v.current()
+	if test == nil {
+		return
+	}
+	past := v.session.picked.PastOf(test.ID)
+	status, failing := "", false
+	if n := len(past); n > 0 && past[n-1].Bad() {
+		status, failing = past[n-1].Shape()+" "+string(past[n-1])+" in the last run", true
+	}
+	x := c.text(0, 0, style{colour: t.fog}, cut(outcome.PlainLine(test.Group), c.width/3))
+	room := c.width - x - 1
+	if failing {
+		room -= width(status) + 2
+	}
+	x = c.text(x+1, 0, style{t.ink, true}, cut(outcome.PlainLine(test.Name), room))
+	c.text(x+2, 0, style{colour: t.rust}, status)
+	c.text(0, 1, style{colour: t.water}, cut(outcome.PlainLine(placeOf(test)), c.width))
+	y := 2
+	if c.height > 8 {
+		y = 3
+	}
+	lines := v.cardLines(t, test, past)
+	if whole {
+		lines = append([]cardLine{{label: "ID", parts: []cardPart{{report.Quote(test.ID), t.ink}}}}, lines...)
+		if why := v.explainAlways(); why != nil {
+			lines = append(lines, cardLine{label: "pick", parts: []cardPart{{whySentence(why), t.ink}}})
+		}
+	}
+	for _, line := range lines {
+		if y >= c.height {
+			return
+		}
+		c.text(0, y, style{colour: t.fog}, line.label)
+		y += line.draw(c.sub(10, y, c.width-10, c.height-y), whole)
+	}
+}
+
+// explainAlways is explain for the card, which always tells it.
+func (v *survey) explainAlways() *report.Why {
+	asked := v.why
+	defer func() { v.why = asked }()
+	v.why = true
+	return v.explain()
+}
+
+// draw draws a line's parts side by side, wrapped where there is room for more
+// rows, and gives the rows it took.
+func (line *cardLine) draw(c canvas, wrap bool) int {
+	x, y := 0, 0
+	if line.past != nil {
+		shown := min(len(line.past), 20)
+		x = drawPast(c, 0, 0, line.past, shown) + 2
+	}
+	for _, part := range line.parts {
+		text := outcome.PlainLine(part.text)
+		if !wrap {
+			x = c.text(x, 0, style{colour: part.look}, cut(text, c.width-x)) + 1
+			continue
+		}
+		if x > 0 && x+width(text) > c.width {
+			x, y = 0, y+1
+		}
+		rows := strings.Split(ansi.Hardwrap(text, max(1, c.width), true), "\n")
+		for i, row := range rows {
+			x = c.text(x, y+i, style{colour: part.look}, row) + 1
+			if i < len(rows)-1 {
+				x = 0
+			}
+		}
+		y += len(rows) - 1
+	}
+	return y + 1
+}
+
+func placeOf(t *catalog.Test) string {
+	if t.Line == 0 {
+		return t.File
+	}
+	return fmt.Sprintf("%s:%d", t.File, t.Line)
+}
+
+// cardLines lists what there is to know of a test beside its name and place.
+func (v *survey) cardLines(t *theme, test *catalog.Test, past []outcome.Outcome) []cardLine {
+	var lines []cardLine
+	add := func(label string, parts ...cardPart) { lines = append(lines, cardLine{label: label, parts: parts}) }
+	if tags := v.tagParts(t, test); tags != nil {
+		add("tags", tags...)
+	}
+	for _, mark := range catalog.MarkNames {
+		if test.Marks.Has(mark) {
+			add(mark[:min(len(mark), 9)], v.markParts(t, test, mark)...)
+		}
+	}
+	if test.PutOut != "" && test.PutOut != test.Marks.Skip {
+		add("here", cardPart{"does not run: " + test.PutOut, t.amber})
+	}
+	words := timing.Short(test.Expected)
+	if !test.Known {
+		words += ", a guess: it was never measured"
+	}
+	add("time", cardPart{words, t.ink})
+	if len(past) == 0 {
+		add("past", cardPart{"it never ran here", t.fog})
+		return lines
+	}
+	passed := 0
+	for _, o := range past {
+		if o == outcome.Passed {
+			passed++
+		}
+	}
+	line := cardLine{label: "past", past: past, parts: []cardPart{{fmt.Sprintf("%d of %d passed", passed, len(past)), t.fog}}}
+	if outcome.Flips(past) > 1 {
+		line.parts = []cardPart{{line.parts[0].text + "; it comes and goes: H hunts it", t.orchid}}
+	}
+	return append(lines, line)
+}
+
+// tagParts tells tags with where they come from: "quick valve from the function; slow from fern.toml:12".
+func (v *survey) tagParts(t *theme, test *catalog.Test) []cardPart {
+	var places []string
+	by := map[string][]string{}
+	for _, tag := range test.Tags {
+		from := test.TagFrom(tag)
+		if by[from] == nil {
+			places = append(places, from)
+		}
+		by[from] = append(by[from], tag)
+	}
+	var parts []cardPart
+	for i, from := range places {
+		ending := ";"
+		if i == len(places)-1 {
+			ending = ""
+		}
+		parts = append(parts, cardPart{strings.Join(by[from], " "), t.leaf}, cardPart{"from " + from + ending, t.fog})
+	}
+	return parts
+}
+
+func (v *survey) markParts(t *theme, test *catalog.Test, mark string) []cardPart {
+	value := test.Marks.Value(mark)
+	switch mark {
+	case catalog.MarkNeeds, catalog.MarkAfter:
+		value = strings.ReplaceAll(value, catalog.ID(test.Suite, test.Group, ""), "")
+	case catalog.MarkUses:
+		var each []string
+		for _, resource := range test.Marks.Uses {
+			each = append(each, resource+" "+v.atOnce(resource))
+		}
+		value = strings.Join(each, ", ")
+	}
+	from := test.MarkFrom(mark)
+	look := t.fog
+	if strings.Contains(from, keepSession) {
+		from, look = from+" only", t.amber
+	}
+	return []cardPart{{value, t.amber}, {"from " + from, look}}
+}
+
+// atOnce tells how many tests may hold a resource at once.
+func (v *survey) atOnce(resource string) string {
+	if n := v.session.relay.Project.Resources[resource]; n > 1 {
+		return fmt.Sprintf("%d at a time", n)
+	}
+	return "one at a time"
+}
+
+// markNames tells a test's marks in the list; what holds for this session only
+// says so.
+func markNames(t *catalog.Test) string {
+	var words []string
+	for _, mark := range catalog.MarkNames {
+		if !t.Marks.Has(mark) {
+			continue
+		}
+		if strings.Contains(t.MarkFrom(mark), keepSession) {
+			mark += " (session)"
+		}
+		words = append(words, mark)
+	}
+	if t.PutOut != "" && t.Marks.Skip == "" {
+		words = append(words, "not here")
+	}
+	return strings.Join(words, " ")
+}

@@ -1,0 +1,163 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/pick"
+	"fernrelay/internal/project"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+// The places in which marks and picks are kept.
+const (
+	keepSession = "this session"
+	keepPerson  = "mine, in all projects"
+	keepProject = "fern.toml"
+)
+
+// change makes another state of the project out of the present one.
+type change func(r *relay.Relay) (*relay.Relay, error)
+
+// renewMsg asks the application for a change; a sheet is told what came of it.
+type renewMsg struct{ change change }
+
+func renew(c change) tea.Cmd { return func() tea.Msg { return renewMsg{c} } }
+
+// saveSheet asks under which name and where to save the present pick.
+func saveSheet(s *session) *sheet {
+	text := s.picked.text
+	return &sheet{
+		title: "Save the pick: " + text,
+		rows: []sheetRow{
+			newText("name", "", "one word; saved:NAME picks it again"),
+			{label: "keep in", choices: []string{keepProject, keepPerson, keepSession}, hints: []string{"for everybody who works on this project", "in your configuration folder", "until you quit"}},
+		},
+		done: func(sh *sheet) tea.Cmd { return savePick(sh.choice("name"), text, sh.choice("keep in")) },
+	}
+}
+
+func savePick(name, text, keep string) tea.Cmd {
+	name = strings.TrimSpace(name)
+	return renew(func(r *relay.Relay) (*relay.Relay, error) {
+		if name == "" {
+			return nil, errors.New("give it a name")
+		}
+		if expr, err := pick.Parse(text); err == nil && asksForItself(expr, name) {
+			return nil, fmt.Errorf("the pick asks for saved:%s itself: give it another name", name)
+		}
+		var err error
+		switch keep {
+		case keepProject:
+			err = r.Project.SavePick(name, text)
+		case keepPerson:
+			err = project.SavePersonPick(name, text)
+		default:
+			if err := project.CheckPickName(name); err != nil {
+				return nil, err
+			}
+			own := r.Own
+			own.Picks = maps.Clone(own.Picks)
+			if own.Picks == nil {
+				own.Picks = map[string]string{}
+			}
+			own.Picks[name] = text
+			return r.With(own)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return r.Again(context.Background(), nil)
+	})
+}
+
+func asksForItself(e pick.Expr, name string) bool {
+	asks := false
+	pick.Terms(e, func(t *pick.Term) { asks = asks || t.Field == "saved" && t.Value == name })
+	return asks
+}
+
+// scope is what a mark is put on: a word for it, its pick, and how many tests it holds.
+type scope struct {
+	word, pick string
+	tests      int
+}
+
+// markSheet asks which mark to put on what, or to take off.
+func markSheet(scopes []scope) *sheet {
+	on := sheetRow{label: "on"}
+	for _, sc := range scopes {
+		on.choices = append(on.choices, sc.word)
+		on.hints = append(on.hints, fmt.Sprintf("%d tests: %s", sc.tests, sc.pick))
+	}
+	return &sheet{
+		title: "Set or clear a mark",
+		rows: []sheetRow{
+			{label: "mark", choices: catalog.MarkNames, hints: []string{"does not run", "only tests with this mark run", "runs, and may fail", "runs under a condition", "only when these passed", "not before these", "holds a resource"}},
+			on,
+			{label: "do", choices: []string{"set", "clear"}},
+			{label: "keep in", choices: []string{keepSession, keepProject}, hints: []string{"until you quit", "as a [[rule]], for everybody"}},
+			newText("reason", "", "why; for only-if the condition, for needs, after and uses the names"),
+		},
+		done: func(sh *sheet) tea.Cmd {
+			at := slices.IndexFunc(scopes, func(sc scope) bool { return sc.word == sh.choice("on") })
+			return setMark(scopes[at].pick, sh.choice("mark"), sh.choice("reason"), sh.choice("do") == "clear", sh.choice("keep in"))
+		},
+	}
+}
+
+// setMark sets a mark on the tests of a pick, or takes it off.
+func setMark(text, mark, value string, clear bool, keep string) tea.Cmd {
+	return renew(func(r *relay.Relay) (*relay.Relay, error) {
+		rule := project.Rule{Text: text, From: keepSession}
+		var err error
+		if rule.Pick, err = pick.Parse(text); err != nil {
+			return nil, err
+		}
+		if clear {
+			rule.Clear = []string{mark}
+		} else if err := rule.Marks.Set(mark, value); err != nil {
+			return nil, err
+		}
+		if keep == keepSession {
+			if err := rule.Check(); err != nil {
+				return nil, err
+			}
+			own := r.Own
+			own.Rules = append(slices.Clip(own.Rules), rule)
+			return r.With(own)
+		}
+		if clear {
+			err = r.Project.ClearMark(text, mark)
+		} else {
+			err = r.Project.SaveMark(text, mark, rule.Marks)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return r.Again(context.Background(), nil)
+	})
+}
+
+// ownWords tells what holds for this session only, empty where nothing does.
+func ownWords(own relay.Own) string {
+	var words []string
+	if n := len(own.Rules); n > 0 {
+		words = append(words, report.Plural(n, "mark"))
+	}
+	if n := len(own.Picks); n > 0 {
+		words = append(words, report.Plural(n, "saved pick"))
+	}
+	if words == nil {
+		return ""
+	}
+	return strings.Join(words, " and ") + " of this session only"
+}

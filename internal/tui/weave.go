@@ -1,0 +1,297 @@
+package tui
+
+import (
+	"fmt"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/report"
+)
+
+const (
+	cellWidth  = 9
+	listWidth  = 48
+	wideScreen = 120 // from here on the list has a place of its own
+	tallScreen = 30  // from here on the funnel has
+)
+
+func (v *survey) draw(c canvas) {
+	v.arrange()
+	wide := c.width >= wideScreen
+	v.listLeft = 0
+	if v.focus == onCard {
+		v.drawCard(c.sub(2, 1, c.width-4, c.height-1), true)
+		return
+	}
+	if !wide && v.focus == onList {
+		v.listLeft = 1
+		v.drawList(c.sub(1, 1, c.width-2, c.height-9))
+		v.drawFoot(c.sub(2, c.height-7, c.width-4, 7))
+		return
+	}
+	weaveWidth := c.width
+	if wide {
+		weaveWidth = c.width - listWidth - 4
+		v.listLeft = weaveWidth + 3
+		v.drawList(c.sub(v.listLeft, 1, listWidth, c.height-1))
+	}
+	below := 0
+	if c.height >= tallScreen {
+		below = len(v.session.picked.funnel) + 10
+	} else if c.height >= 18 {
+		below = 7
+	}
+	used := v.drawWeave(c.sub(0, 1, weaveWidth, c.height-1-below))
+	if below == 0 {
+		return
+	}
+	y := 1 + used + 1
+	if c.height >= tallScreen {
+		y += v.drawFunnel(c.sub(2, y, weaveWidth-2, len(v.session.picked.funnel)+3)) + 1
+		v.drawCard(c.sub(2, y, weaveWidth-2, c.height-y), false)
+		return
+	}
+	v.drawFoot(c.sub(2, y, weaveWidth-2, c.height-y))
+}
+
+// drawFoot draws the card, or where it is asked for and there is no other room,
+// why the test is in the pick or out.
+func (v *survey) drawFoot(c canvas) {
+	if v.why {
+		v.drawFunnel(c)
+		return
+	}
+	v.drawCard(c, false)
+}
+
+// drawWeave draws the crosstab and gives how many rows it took.
+func (v *survey) drawWeave(c canvas) int {
+	t, l := c.theme, &v.arranged
+	margins := c.width - 18
+	shown := max(1, min((margins-2-l.names)/cellWidth, len(l.columns)))
+	v.left = follow(v.left, min(v.column, len(l.columns)-1), shown, len(l.columns))
+	rows := min(len(l.rows), c.height-3)
+	v.top = follow(v.top, min(v.row, len(l.rows)-1), rows, len(l.rows))
+	v.weaveRows = rows + 2
+
+	v.drawHead(c, shown)
+	for i := range rows {
+		v.drawWeaveRow(c, 1+i, v.top+i, shown)
+	}
+	y := rows + 1
+	c.rule(2, y, c.width-4, t.faint(), "┄")
+	if more := len(l.rows) - v.top - rows; more > 0 {
+		c.text(2, y, style{colour: t.fog}, fmt.Sprintf("%d more below ", more))
+	}
+	c.text(2, y+1, style{t.ink, true}, "all")
+	v.drawCells(c, y+1, len(l.rows), shown)
+	return y + 2
+}
+
+// drawHead draws the tags above their columns, with what the pick does with each.
+func (v *survey) drawHead(c canvas, shown int) {
+	t, l, s := c.theme, &v.arranged, v.session
+	group := "group"
+	if v.byRow != catalog.ByName {
+		group += " by " + string(v.byRow)
+	}
+	c.text(2, 0, style{colour: t.fog}, group)
+	for i := range shown {
+		tag := l.tag(v.left + i)
+		if tag == "" {
+			break
+		}
+		look := style{t.fog, v.left+i == v.column}
+		if s.picked.text != "" && s.picked.weave.Cols[l.columns[v.left+i]].Picked.Tests > 0 {
+			look.colour = t.leaf
+		}
+		right := 2 + l.names + (i+1)*cellWidth - 2
+		c.right(right, 0, look, cut(outcome.PlainLine(tag), cellWidth-2))
+		switch s.picked.signs[tag] {
+		case "+":
+			c.text(right+1, 0, style{t.leaf, true}, "+")
+		case "-":
+			c.text(right+1, 0, style{t.rust, true}, "-")
+		}
+	}
+	if v.left > 0 {
+		c.text(l.names, 0, style{colour: t.fog}, "‹")
+	}
+	if v.left+shown < len(l.columns) {
+		c.text(2+l.names+shown*cellWidth, 0, style{colour: t.fog}, "›")
+	}
+	c.right(c.width-10, 0, style{t.fog, v.column == len(l.columns)}, "tests")
+	c.right(c.width-2, 0, style{colour: t.fog}, "time")
+}
+
+// follow gives the first of n entries to show so that the one under the cursor
+// is on the screen.
+func follow(top, at, shown, n int) int {
+	top = min(top, at)
+	top = max(top, at-shown+1)
+	return max(0, min(top, n-shown))
+}
+
+func (v *survey) drawWeaveRow(c canvas, y, row, shown int) {
+	t, l := c.theme, &v.arranged
+	node := l.node(row)
+	name, x := style{colour: t.ink}, 2+2*node.Depth
+	if l.cell(row, len(l.columns)).Picked.Tests == 0 {
+		name.colour = t.fog
+	}
+	if node.Folds() {
+		arrow := "▾"
+		if v.folded[foldKey(node)] {
+			arrow = "▸"
+		}
+		c.text(x, y, style{colour: t.fog}, arrow)
+	}
+	if l.folding {
+		x += 2
+	}
+	c.text(x, y, name, cut(outcome.PlainLine(node.Label), l.names-(x-2)-1))
+	v.drawCells(c, y, row, shown)
+}
+
+// drawCells draws the cells of a row and its margins; the row behind the last is
+// that of all.
+func (v *survey) drawCells(c canvas, y, row, shown int) {
+	t, l := c.theme, &v.arranged
+	all := row == len(l.rows)
+	for i := range min(shown, len(l.columns)-v.left) {
+		at, cell := 2+l.names+i*cellWidth, l.cell(row, v.left+i)
+		if all {
+			look := style{colour: t.fog}
+			if cell.Picked.Tests > 0 && v.session.picked.text != "" {
+				look.colour = t.leaf
+			}
+			c.right(at+cellWidth-2, y, look, ofAll(cell))
+		} else {
+			v.drawCell(c, at, y, cell, min(1, float64(cell.All.Tests)/float64(max(l.weave.Most, 1))))
+		}
+		if row == v.row && v.left+i == v.column {
+			v.drawCursor(c, at, y, cellWidth-1)
+		}
+	}
+	margin := l.cell(row, len(l.columns))
+	number := style{t.ink, all}
+	if margin.Picked.Tests == 0 && !all {
+		number.colour = t.fog
+	}
+	c.right(c.width-10, y, number, ofAll(margin))
+	c.right(c.width-2, y, number, timing.Clock(margin.All.Seconds))
+	if row == v.row && v.column == len(l.columns) {
+		v.drawCursor(c, c.width-18, y, 9)
+	}
+}
+
+// ofAll writes how many tests there are, and how many of them the pick holds
+// where it does not hold all.
+func ofAll(cell catalog.Cell) string {
+	if cell.Picked.Tests == cell.All.Tests || cell.Picked.Tests == 0 {
+		return fmt.Sprint(cell.All.Tests)
+	}
+	return fmt.Sprintf("%d/%d", cell.Picked.Tests, cell.All.Tests)
+}
+
+func (v *survey) drawCell(c canvas, x, y int, cell catalog.Cell, amount float64) {
+	t := c.theme
+	if cell.All.Tests == 0 {
+		c.right(x+cellWidth-3, y, style{colour: t.faint()}, "·")
+		return
+	}
+	colour, look := t.fog, style{colour: t.fog}
+	shown := 0.12 + 0.55*amount
+	switch {
+	case cell.Picked.Tests > 0 && v.session.picked.text == "":
+		look = style{colour: t.ink}
+	case cell.Picked.Tests > 0:
+		colour, look = t.leaf, style{t.ink, true}
+	default:
+		shown *= 0.4
+	}
+	c.fill(x, y, cellWidth-2, 1, colour, shown)
+	c.right(x+cellWidth-3, y, look, " "+cut(ofAll(cell), cellWidth-3))
+}
+
+func (v *survey) drawCursor(c canvas, x, y, width int) {
+	look := style{c.theme.leaf, true}
+	if v.focus != onWeave {
+		look.colour = c.theme.fog
+	}
+	c.text(x-1, y, look, "▐")
+	c.text(x+width-1, y, look, "▌")
+}
+
+// drawList draws the tests of the cell under the cursor: expected time, last
+// outcomes, name.
+func (v *survey) drawList(c canvas) {
+	t, l, list := c.theme, &v.arranged, v.list()
+	heading := "all"
+	if n := l.node(v.row); n != nil {
+		heading = outcome.PlainLine(n.Path)
+		if n.Path == "" {
+			heading = n.Suite
+		}
+	}
+	if tag := l.tag(v.column); tag != "" {
+		heading += " · " + outcome.PlainLine(tag)
+	}
+	total := fmt.Sprintf("%s · %s", report.Plural(list.sum.Tests, "test"), timing.Clock(list.sum.Seconds))
+	c.right(c.width-1, 0, style{colour: t.fog}, total)
+	c.text(0, 0, style{t.ink, true}, cut(heading, c.width-width(total)-2))
+	if list.sum.Tests == 0 {
+		c.text(0, 2, style{colour: t.fog}, "no test stands here")
+		return
+	}
+	c.text(0, 1, style{colour: t.faint()}, "0")
+	c.right(barWidth, 1, style{colour: t.faint()}, timing.Short(list.sum.Longest))
+	c.right(barWidth+1+pastShown, 1, style{colour: t.faint()}, "past")
+	v.test = min(v.test, list.sum.Tests-1)
+	v.testTop = follow(v.testTop, v.test, c.height-2, list.sum.Tests)
+	for i, index := range list.members.From(v.testTop, c.height-2) {
+		v.drawTest(c, 2+i, index, list.sum.Longest, v.testTop+i == v.test)
+	}
+}
+
+const (
+	barWidth  = 10
+	pastShown = 8
+)
+
+func (v *survey) drawTest(c canvas, y, index int, longest float64, current bool) {
+	t, s := c.theme, v.session
+	test := &s.picked.Catalog.Tests[index]
+	look := style{colour: t.ink, bold: current && v.focus == onList}
+	bar, amount := t.fog, 0.65
+	held := s.picked.held.Has(index)
+	switch {
+	case !held:
+		look.colour, amount = t.fog, 0.3
+	case s.picked.text != "":
+		bar = t.leaf
+	}
+	if test.Expected >= longest*0.7 && held && longest > 0.5 {
+		bar, amount = t.amber, 0.9
+	}
+	c.bar(0, y, max(barWidth*test.Expected/max(longest, 1e-9), 0.25), bar, amount)
+	drawPast(c, barWidth+1, y, s.picked.Past[index], pastShown)
+	x := barWidth + pastShown + 3
+	marks := cut(markNames(test), c.width-x-12)
+	x = c.text(x, y, look, cut(outcome.PlainLine(test.Name), c.width-x-width(marks)-2))
+	c.text(x+2, y, style{colour: t.amber}, marks)
+	if current {
+		c.selectRow(0, y, c.width, 1)
+	}
+}
+
+// drawPast draws the last outcomes as shapes, the newest to the right.
+func drawPast(c canvas, x, y int, past []outcome.Outcome, room int) int {
+	past = past[max(0, len(past)-room):]
+	x += room - len(past)
+	for _, o := range past {
+		x = c.text(x, y, style{colour: c.theme.outcome(o)}, o.Shape())
+	}
+	return x
+}
