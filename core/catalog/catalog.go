@@ -75,38 +75,74 @@ type Catalog struct {
 	byID   map[string]int // index of Tests
 }
 
-// New makes a catalog. Of two tests with one ID the first is kept, as the
-// adapters declare the one that a default build holds first.
+// New makes a catalog. Of two tests with one ID the first is kept. An ID that is
+// not set is made of its parts.
 func New(tests []Test) *Catalog {
 	type place struct{ suite, group string }
-	var places []place
-	members := map[place][]Test{}
-	seen := make(map[string]bool, len(tests))
-	for _, t := range tests {
-		t.ID = ID(t.Suite, t.Group, t.Name)
-		if seen[t.ID] {
+	c := &Catalog{byID: make(map[string]int, len(tests))}
+	groups := map[place]int{}
+	group := make([]int, len(tests)) // by test; -1 for one that is left out
+	for i := range tests {
+		t := &tests[i]
+		id := t.ID
+		if id == "" {
+			id = ID(t.Suite, t.Group, t.Name)
+		}
+		if _, seen := c.byID[id]; seen {
+			group[i] = -1
 			continue
 		}
-		seen[t.ID] = true
-		t.Tags = slices.Compact(slices.Sorted(slices.Values(t.Tags)))
-		if t.Tags == nil {
-			t.Tags = []string{}
-		}
+		c.byID[id] = i
 		at := place{t.Suite, t.Group}
-		if members[at] == nil {
-			places = append(places, at)
+		g, known := groups[at]
+		if !known {
+			g = len(c.Groups)
+			groups[at] = g
+			c.Groups = append(c.Groups, Group{Suite: t.Suite, Name: t.Group})
 		}
-		members[at] = append(members[at], t)
+		c.Groups[g].Len++
+		group[i] = g
 	}
-	c := &Catalog{Tests: make([]Test, 0, len(seen)), byID: make(map[string]int, len(seen))}
-	for _, at := range places {
-		c.Groups = append(c.Groups, Group{Suite: at.suite, Name: at.group, First: len(c.Tests), Len: len(members[at])})
-		c.Tests = append(c.Tests, members[at]...)
+	next := make([]int, len(c.Groups)) // by group: where its next test comes to stand
+	for g := 1; g < len(c.Groups); g++ {
+		c.Groups[g].First = c.Groups[g-1].First + c.Groups[g-1].Len
+		next[g] = c.Groups[g].First
 	}
-	for i := range c.Tests {
-		c.byID[c.Tests[i].ID] = i
+	c.Tests = make([]Test, len(c.byID))
+	for i := range tests {
+		if group[i] < 0 {
+			continue
+		}
+		t := &c.Tests[next[group[i]]]
+		*t = tests[i]
+		t.settle()
+		c.byID[t.ID] = next[group[i]]
+		next[group[i]]++
 	}
 	return c
+}
+
+// settle gives a test the form that it has in a catalog.
+func (t *Test) settle() {
+	if t.ID == "" {
+		t.ID = ID(t.Suite, t.Group, t.Name)
+	}
+	if !increasing(t.Tags) {
+		t.Tags = slices.Compact(slices.Sorted(slices.Values(t.Tags)))
+	}
+	if t.Tags == nil {
+		t.Tags = []string{}
+	}
+}
+
+// increasing reports whether words are sorted, without one twice.
+func increasing(words []string) bool {
+	for i := 1; i < len(words); i++ {
+		if words[i-1] >= words[i] {
+			return false
+		}
+	}
+	return true
 }
 
 // Lookup finds the test with exactly this ID.

@@ -25,7 +25,24 @@ func Plain(text string) string {
 
 // PlainLine is Plain on one line: line ends become spaces.
 func PlainLine(text string) string {
+	if isPlainLine(text) {
+		return text
+	}
 	return strings.Join(strings.Fields(Plain(text)), " ")
+}
+
+// isPlainLine reports whether a text is made of printable ASCII with single
+// spaces between words, as nearly all names are.
+func isPlainLine(text string) bool {
+	space := true // as if one stood before the text
+	for i := range len(text) {
+		c := text[i]
+		if c < ' ' || c > '~' || space && c == ' ' {
+			return false
+		}
+		space = c == ' '
+	}
+	return text == "" || !space
 }
 
 // controlSequence matches the escape sequences of ECMA-48: control sequences,

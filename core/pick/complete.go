@@ -67,8 +67,9 @@ func (x *Index) candidates() []Candidate {
 }
 
 // Complete offers ways to go on with the word that ends at a cursor, which is an
-// offset in characters, and tells where that word begins. There are none inside
-// of quotes.
+// offset in characters, and tells where that word begins: tags, fields, then
+// values of fields that begin with the word or hold it. There are none inside of
+// quotes.
 func (x *Index) Complete(text string, cursor int) (from int, list []Candidate) {
 	runes := []rune(text)
 	cursor = min(cursor, len(runes))
@@ -83,17 +84,24 @@ func (x *Index) Complete(text string, cursor int) (from int, list []Candidate) {
 	if word == "" {
 		return from, nil
 	}
-	var later []Candidate
-	for _, c := range slices.Concat(x.sums, x.others(), fieldCandidates()) {
+	var fields, values, parts []Candidate
+	for _, c := range slices.Concat(x.sums, x.others()) {
 		switch {
 		case c.Text == word:
-		case strings.HasPrefix(c.Text, word):
+		case strings.HasPrefix(c.Text, word) && (c.field == fieldTag || strings.ContainsRune(word, ':')):
 			list = append(list, c)
-		case c.value != "" && strings.Contains(c.value, word):
-			later = append(later, c)
+		case strings.HasPrefix(c.value, word):
+			values = append(values, c)
+		case strings.Contains(c.value, word):
+			parts = append(parts, c)
 		}
 	}
-	return from, append(list, later...)
+	for _, c := range fieldCandidates() {
+		if strings.HasPrefix(c.Text, word) && c.Text != word {
+			fields = append(fields, c)
+		}
+	}
+	return from, slices.Concat(list, fields, values, parts)
 }
 
 // others lists the terms that do not come from the catalog alone.

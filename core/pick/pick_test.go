@@ -194,6 +194,7 @@ func TestComplete(t *testing.T) {
 		"(in:irr":      "1 in:irrigation:1 in:irrigation/**:2 in:irrigation/drip:1",
 		"saved:w":      "0 saved:wet:-1",
 		"ra":           "0 rate>:-1",
+		"irr":          "0 in:irrigation:1 in:irrigation/**:2 in:irrigation/drip:1",
 		`name:"va`:     "8",
 		"":             "0",
 	} {

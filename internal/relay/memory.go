@@ -49,7 +49,11 @@ func (m *Memory) PastOf(id string) []outcome.Outcome {
 // recall puts on the tests what is known of them beside their sources: expected
 // times, then the tags and marks that go by picks, then what follows from marks.
 func (r *Relay) recall() error {
-	var tests []catalog.Test
+	n := 0
+	for _, s := range r.Project.Suites {
+		n += len(r.found[s.Name].Tests)
+	}
+	tests := make([]catalog.Test, 0, n)
 	r.Notes = nil
 	for _, s := range r.Project.Suites {
 		tests = append(tests, r.found[s.Name].Tests...)

@@ -201,7 +201,7 @@ func (r *Relay) Pick(text string) ([]catalog.Test, error) {
 	if err != nil {
 		return nil, err
 	}
-	var picked []catalog.Test
+	picked := make([]catalog.Test, 0, held.Len())
 	for i := range held.All {
 		picked = append(picked, r.Catalog.Tests[i])
 	}

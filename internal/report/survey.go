@@ -1,9 +1,11 @@
 package report
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
@@ -36,22 +38,22 @@ func table(w io.Writer, rows [][]string) {
 			if i == len(widths) {
 				widths = append(widths, 0)
 			}
-			widths[i] = max(widths[i], min(len([]rune(cell)), widestColumn))
+			widths[i] = max(widths[i], min(utf8.RuneCountInString(cell), widestColumn))
 		}
 	}
-	var line strings.Builder
+	var line []byte
 	for _, row := range rows {
-		line.Reset()
+		line = line[:0]
 		for i, cell := range row {
 			if i > 0 && widths[i] > 0 {
-				line.WriteString("  ")
+				line = append(line, "  "...)
 			}
-			line.WriteString(cell)
-			for range widths[i] - len([]rune(cell)) {
-				line.WriteByte(' ')
+			line = append(line, cell...)
+			for range widths[i] - utf8.RuneCountInString(cell) {
+				line = append(line, ' ')
 			}
 		}
-		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
+		w.Write(append(bytes.TrimRight(line, " "), '\n')) // a buffer: its Flush tells what went wrong
 	}
 }
 
@@ -59,8 +61,8 @@ func table(w io.Writer, rows [][]string) {
 func markWords(m catalog.Marks) string {
 	var words []string
 	for _, mark := range catalog.MarkNames {
-		if m.Has(mark) {
-			words = append(words, mark+": "+m.Value(mark))
+		if value := m.Value(mark); value != "" {
+			words = append(words, mark+": "+value)
 		}
 	}
 	return strings.Join(words, "; ")

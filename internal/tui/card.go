@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"image/color"
+	"os"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -133,6 +134,52 @@ func (v *survey) drawCard(c canvas, whole bool) {
 		c.text(0, y, style{colour: t.fog}, line.label)
 		y += line.draw(c.sub(10, y, c.width-10, c.height-y), whole)
 	}
+	if whole {
+		v.drawSource(c.sub(0, y+1, c.width, c.height-y-1), test)
+	}
+}
+
+// drawSource draws the lines of the test in its file.
+func (v *survey) drawSource(c canvas, test *catalog.Test) {
+	for i, line := range v.source {
+		c.right(6, i, style{colour: c.theme.faint()}, fmt.Sprint(test.Line+i))
+		c.text(10, i, style{colour: c.theme.ink}, cut(line, c.width-10))
+	}
+}
+
+// sourceShown is how many lines of a test are read at most.
+const sourceShown = 100
+
+// lastLine is the last line of a test: where that is not known, the one before
+// the next test of its file.
+func (v *survey) lastLine(t *catalog.Test) int {
+	if t.End > 0 {
+		return t.End
+	}
+	last := t.Line + sourceShown
+	c := v.session.picked.Catalog
+	for _, g := range c.Groups {
+		if g.Suite != t.Suite || g.Name != t.Group {
+			continue
+		}
+		for _, other := range c.Tests[g.First : g.First+g.Len] {
+			if other.File == t.File && other.Line > t.Line {
+				last = min(last, other.Line-1)
+			}
+		}
+	}
+	return last
+}
+
+// readSource reads the lines of a file from one to another, both from 1. A file
+// that cannot be read has none.
+func readSource(file string, first, last int) []string {
+	data, err := os.ReadFile(file)
+	lines := strings.Split(outcome.Plain(string(data)), "\n")
+	if err != nil || first < 1 || first > len(lines) {
+		return nil
+	}
+	return lines[first-1 : min(len(lines), last, first+sourceShown)]
 }
 
 // explainAlways is explain for the card, which always tells it.
@@ -195,7 +242,10 @@ func (v *survey) cardLines(t *theme, test *catalog.Test, past []outcome.Outcome)
 		add("here", cardPart{"does not run: " + test.PutOut, t.amber})
 	}
 	words := timing.Short(test.Expected)
-	if !test.Known {
+	switch {
+	case test.PutOut != "":
+		words = "none, as it does not run"
+	case !test.Known:
 		words += ", a guess: it was never measured"
 	}
 	add("time", cardPart{words, t.ink})

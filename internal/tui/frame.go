@@ -95,13 +95,19 @@ func (a *App) drawCandidates(c canvas) {
 	c.text(x+1, c.height-n-1, style{colour: t.fog}, more)
 	for i, cand := range list {
 		y, look := c.height-n+i, style{colour: t.ink}
-		c.fill(x, y, wide-1, 1, t.fog, 0.15)
+		colour, amount := t.fog, 0.15
+		if first+i == l.chosen {
+			colour, amount, look.bold = t.leaf, 0.35, true
+		}
+		if !t.shades {
+			c.fill(x, y, wide-1, 1, colour, amount)
+		}
 		c.text(x+1, y, look, cut(outcome.PlainLine(cand.Text), names))
 		if cand.Tests >= 0 {
 			c.right(x+names+10, y, style{colour: t.leaf}, fmt.Sprint(cand.Tests))
 		}
 		c.text(x+names+12, y, style{colour: t.fog}, cand.Hint)
-		if first+i == l.chosen {
+		if first+i == l.chosen && t.shades {
 			c.selectRow(x, y, wide-1, 1)
 		}
 	}

@@ -96,7 +96,7 @@ func markSheet(scopes []scope) *sheet {
 	on := sheetRow{label: "on"}
 	for _, sc := range scopes {
 		on.choices = append(on.choices, sc.word)
-		on.hints = append(on.hints, fmt.Sprintf("%d tests: %s", sc.tests, sc.pick))
+		on.hints = append(on.hints, report.Plural(sc.tests, "test")+": "+sc.pick)
 	}
 	return &sheet{
 		title: "Set or clear a mark",

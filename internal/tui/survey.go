@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 
 	"charm.land/bubbles/v2/key"
@@ -29,6 +30,7 @@ type survey struct {
 	byColumn catalog.Order
 	arranged layout
 	listed   cellList
+	source   []string // of the test whose card is looked into
 
 	weaveRows int // drawn last, for clicks
 	listLeft  int
@@ -128,6 +130,9 @@ func (v *survey) look(t *catalog.Test) {
 	default:
 		v.focus++
 	}
+	if v.focus == onCard {
+		v.source = readSource(filepath.Join(v.session.relay.Project.Dir, filepath.FromSlash(t.File)), t.Line, v.lastLine(t))
+	}
 }
 
 // following gives the order behind one.
@@ -136,7 +141,10 @@ func following(order catalog.Order) catalog.Order {
 }
 
 func (v *survey) move(pressed string) {
-	if v.focus != onWeave {
+	if v.focus == onCard {
+		return
+	}
+	if v.focus == onList {
 		v.test = moved(v.test, pressed, v.list().sum.Tests)
 		return
 	}
@@ -334,7 +342,7 @@ func (v *survey) mark(t *catalog.Test) action {
 	if scopes == nil {
 		return action{say: "there is nothing here to mark"}
 	}
-	if v.focus == onWeave && len(scopes) > 1 {
+	if v.focus == onWeave && t != nil && len(scopes) > 1 {
 		scopes[0], scopes[1] = scopes[1], scopes[0]
 	}
 	return action{sheet: markSheet(scopes)}

@@ -71,12 +71,17 @@ func (a *Adapter) Discover(ctx context.Context) (adapter.Found, error) {
 		return adapter.Found{}, err
 	}
 	a.cache.close()
-	a.packages, a.targets = map[string]*gopkg{}, map[string]target{}
-	var found adapter.Found
-	files := 0
+	files, tests := 0, 0
+	for _, p := range packages {
+		for _, f := range p.files {
+			tests += len(f.Tests)
+		}
+	}
+	a.packages, a.targets = make(map[string]*gopkg, len(packages)), make(map[string]target, tests)
+	found := adapter.Found{Tests: make([]catalog.Test, 0, tests)}
 	for _, p := range packages {
 		a.packages[p.group] = p
-		found.Tests = append(found.Tests, a.declared(p)...)
+		found.Tests = a.declared(p, found.Tests)
 		for _, f := range p.files {
 			files++
 			found.Notes = append(found.Notes, f.Problems...)
@@ -103,14 +108,13 @@ func (a *Adapter) nothing(goFiles, testFiles int) string {
 	return fmt.Sprintf("%s; read %d of %d Go files, and none of them has such a function that a build could hold: their tests may have other names, or a build constraint that nothing meets", looked, testFiles, goFiles)
 }
 
-// declared lists a package's tests in the order in which the toolchain runs
+// declared appends a package's tests in the order in which the toolchain runs
 // them: tests, fuzz seeds, examples, in each the files of the package before
 // those of its external tests; then what only other builds hold, and last what
 // this machine cannot build. Tests of one name keep their names apart.
-func (a *Adapter) declared(p *gopkg) []catalog.Test {
+func (a *Adapter) declared(p *gopkg, tests []catalog.Test) []catalog.Test {
 	files := slices.Clone(p.files)
 	slices.SortStableFunc(files, func(x, y *testFile) int { return rank(x) - rank(y) })
-	var tests []catalog.Test
 	for _, part := range []func(f *testFile) bool{
 		func(f *testFile) bool { return f.here && len(f.tags) == 0 },
 		func(f *testFile) bool { return f.here && len(f.tags) > 0 },
