@@ -25,6 +25,10 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == "be-a-host" {
+		beHost()
+		return
+	}
 	dir, err := os.MkdirTemp("", "fern-relay-test-")
 	if err != nil {
 		panic(err)

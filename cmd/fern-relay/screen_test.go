@@ -223,3 +223,109 @@ func TestWithoutColour(t *testing.T) {
 	s.tmux("resize-window", "-x", "70", "-y", "20")
 	s.shows("fern relay needs 80×24 cells")
 }
+
+// surveyProject is a Go module whose fern.toml people wrote comments into.
+func surveyProject(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	test := func(pkg, tags string) string {
+		return "package " + pkg + "\n\nimport \"testing\"\n\n//fern:tags " + tags + "\nfunc TestOne(t *testing.T) {}\n\n//fern:tags wet\nfunc TestTwo(t *testing.T) { t.Fatal(\"leaks\") }\n"
+	}
+	testfiles.Write(t, dir, map[string]string{
+		"go.mod": "module example.org/garden\n\ngo 1.26\n", "pond/p_test.go": test("pond", "wet deep"), "wall/w_test.go": test("wall", "dry"),
+		"fern.toml": "# our garden\n[[suite]]\nname = \"u\" # short\nkind = \"go\"\n\n[picks] # for the desk\nall-wet = \"wet\"\n",
+	})
+	return dir
+}
+
+// TestSurveyOnScreen narrows by cells and undoes, saves the pick, and finds it
+// again after a new start.
+func TestSurveyOnScreen(t *testing.T) {
+	t.Parallel()
+	dir, home := surveyProject(t), t.TempDir()
+	start := func() *screen { return open(t, 160, 40, dir, []string{"XDG_CONFIG_HOME=" + home}) }
+	s := start()
+	s.shows("Survey 4 of 4", "pond", "wall")
+	s.press("+")
+	s.shows("pick  in:pond wet", "Survey 2 of 4", "wet +")
+	s.press("Right", "-")
+	s.shows("in:pond wet not (in:pond deep)", "Survey 1 of 4")
+	s.press("BSpace")
+	s.shows("pick  in:pond wet ", "Survey 2 of 4")
+	s.press("Left", "Tab", "Down", "y")
+	s.shows("why TestTwo", "it carries the tag wet from the function")
+	s.press("Enter", "q")
+	s.ended()
+
+	s = start()
+	s.shows("Survey 4 of 4")
+	s.press("/")
+	s.typed("we")
+	s.shows("wet", "saved:all-wet", "tab complete")
+	s.press("Tab")
+	s.typed(" not deep")
+	s.press("Enter")
+	s.shows("Survey 2 of 4", "q quit")
+	s.whole()
+	s.press("s")
+	s.shows("Save the pick: wet not deep", "fern.toml")
+	s.typed("shallow")
+	s.press("Enter")
+	s.shows("s save pick")
+	s.press("q")
+	s.ended()
+
+	s = start()
+	s.shows("Survey 4 of 4")
+	s.press("/")
+	s.typed("saved:sh")
+	s.shows("saved:shallow", "saved pick")
+	s.press("Tab", "Enter")
+	s.shows("pick  saved:shallow", "Survey 2 of 4")
+	s.press("q")
+	s.ended()
+	want := "# our garden\n[[suite]]\nname = \"u\" # short\nkind = \"go\"\n\n[picks] # for the desk\nall-wet = \"wet\"\nshallow = 'wet not deep'\n"
+	if text, err := os.ReadFile(filepath.Join(dir, "fern.toml")); err != nil || string(text) != want {
+		t.Errorf("fern.toml is now\n%s\n%v", text, err)
+	}
+}
+
+// TestMarkOnScreen marks a test for the session and into fern.toml, which is then
+// broken and mended while the application is open, as are the sources.
+func TestMarkOnScreen(t *testing.T) {
+	t.Parallel()
+	dir := surveyProject(t)
+	file := filepath.Join(dir, "fern.toml")
+	s := open(t, 160, 40, dir, []string{"XDG_CONFIG_HOME=" + t.TempDir()})
+	s.shows("Survey 4 of 4")
+	s.press("Tab", "Down", "m")
+	s.shows("Set or clear a mark", "1 test: id:u:pond#TestTwo")
+	s.press("Down", "Down", "Down", "Down")
+	s.typed("the pump")
+	s.press("Enter")
+	s.shows("1 mark of this session only", "skip (session)", "from this session only")
+	s.press("m", "Right", "Right", "Down", "Down", "Down", "Right", "Down")
+	s.typed("it leaks")
+	s.shows("fern.toml", "it leaks")
+	s.press("Enter")
+	s.shows("expect-fail  it leaks from fern.toml:10")
+	s.whole()
+	text, err := os.ReadFile(file)
+	want := "\n[[rule]]\npick = 'id:u:pond#TestTwo'\nexpect-fail = 'it leaks'\n"
+	if err != nil || !strings.HasPrefix(string(text), "# our garden\n") || !strings.Contains(string(text), "[picks] # for the desk\n") || !strings.HasSuffix(string(text), want) {
+		t.Fatalf("fern.toml is now\n%s\n%v", text, err)
+	}
+
+	testfiles.Write(t, dir, map[string]string{"fern.toml": strings.Replace(string(text), "[picks]", "[picks", 1)})
+	s.shows("fern.toml:6:")
+	s.press("Up")
+	s.shows("fern.toml:6:", "TestOne")
+	testfiles.Write(t, dir, map[string]string{"fern.toml": strings.Replace(string(text), "u:pond#TestTwo", "u:wall#TestTwo", 1)})
+	s.shows("q quit")
+	s.press("Tab", "Down")
+	s.shows("expect-fail  it leaks")
+	testfiles.Write(t, dir, map[string]string{"wall/more_test.go": "package wall\n\nimport \"testing\"\n\nfunc TestThree(t *testing.T) {}\n", "shed/s_test.go": "package shed\n\nimport \"testing\"\n\nfunc TestFour(t *testing.T) {}\n"})
+	s.shows("Survey 6 of 6", "shed")
+	s.press("q")
+	s.ended()
+}

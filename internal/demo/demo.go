@@ -13,9 +13,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 
 	"fernrelay/internal/demo/glasshouse"
+	"fernrelay/internal/project"
 )
 
 // HostCommand is the command of this program that serves the demo's tests.
@@ -41,12 +43,36 @@ timeout = "20s"
 [tags]
 slow = "took>=900ms"
 
+[picks]
+desk = "quick not nightly"            # while working
+shaky = "flips>1 or rate<90%%"
+cold = "frost or (clock in:alarms/**)"
+
+[[rule]]                              # all of them talk over one line
+pick = "bus"
+uses = ["boiler-bus"]
+
+[[rule]]
+pick = "id:glasshouse:irrigation/drip#holds_when_dry"
+needs = ["opens_at_dawn"]
+
+[[rule]]                              # the archive is not reached from everywhere
+pick = "in:import"
+only-if = "not env:GLASS_OFFLINE"
+
+[resources]
+boiler-bus = 1
+
 [workers]
 count = 4
 `
 
+// runLine is the line of the configuration that names this program.
+var runLine = regexp.MustCompile(`(?m)^run = .*$`)
+
 // LayOut writes the demo project into a folder of the user's cache and gives
-// the folder. A ledger that is there already is kept.
+// the folder. A ledger that is there already is kept, and of a fern.toml all but
+// the line that names this program.
 func LayOut() (string, error) {
 	cache, err := os.UserCacheDir()
 	if err != nil {
@@ -71,7 +97,12 @@ func LayOut() (string, error) {
 		return "", err
 	}
 	command := strconv.Quote(fmt.Sprintf("'%s' %s", program, HostCommand))
-	if err := write(filepath.Join(dir, "fern.toml"), fmt.Appendf(nil, config, command)); err != nil {
+	file := filepath.Join(dir, project.FileName)
+	text := fmt.Appendf(nil, config, command)
+	if kept, err := os.ReadFile(file); err == nil && runLine.Match(kept) {
+		text = runLine.ReplaceAllLiteral(kept, []byte("run = "+command))
+	}
+	if err := write(file, text); err != nil {
 		return "", err
 	}
 	return dir, layOutPast(filepath.Join(dir, ".fern", "ledger.db"))

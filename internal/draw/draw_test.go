@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 )
@@ -43,6 +44,15 @@ func sampleHunt() (hunt.Finding, []hunt.Record) {
 	}
 }
 
+func sampleWeave() *catalog.Weave {
+	c := catalog.New([]catalog.Test{
+		{Suite: "u", Group: "irrigation/drip <1>", Name: "a", Tags: []string{"valve"}, Expected: 1},
+		{Suite: "u", Group: "irrigation/sprinkle", Name: "b", Tags: []string{"valve"}, Expected: 2},
+		{Suite: "u", Group: "shade", Name: "c", Expected: 4},
+	})
+	return catalog.NewWeave(c, c.Tree(), c.Tags(), func(i int) bool { return i < 2 })
+}
+
 // TestDrawings writes each drawing in each form: SVG that parses and says what
 // it should within its bounds, PDF that begins and ends as one.
 func TestDrawings(t *testing.T) {
@@ -55,6 +65,7 @@ func TestDrawings(t *testing.T) {
 		"timeline": {Timeline("glass & house, run 7", sampleRun(8)), []string{"glass & house, run 7", "worker 3", "test <3> & more", "1 timed-out", "0:08"}},
 		"empty":    {Timeline("empty", outcome.NewRun()), []string{"nothing ran", "worker 1"}},
 		"frond":    {Frond(finding, records), []string{"Hunt of u:g#victim", "u:g#culprit", "polluted", "in company 5 of 5 failed", "variable clock.offset"}},
+		"weave":    {Weave("glass & house", "valve", sampleWeave()), []string{"glass & house", "pick: valve", "2 of 3 tests, 0:03.0 of 0:07.0 of work", "irrigation", "drip <1>", "valve", "2/3", "held by the pick"}},
 		"unended":  {Frond(hunt.Finding{ID: "u:g#v"}, nil), []string{"Hunt of u:g#v"}},
 	} {
 		svg, pdf := filepath.Join(dir, name+".svg"), filepath.Join(dir, name+".PDF")

@@ -65,6 +65,8 @@ func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink outc
 		switch {
 		case strings.HasPrefix(t.Name, "fail"):
 			o = outcome.Failed
+		case t.Name == "slow":
+			time.Sleep(5 * time.Millisecond)
 		case t.Name == "collapse":
 			return errors.New("the session collapsed")
 		case t.Name == "wait":
@@ -90,7 +92,7 @@ func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, wo
 	p.slots = map[int]string{}
 	run := outcome.NewRun()
 	var events []outcome.Event
-	err := Run(ctx, Job{Adapters: adapters, Queue: Queue(tests, adapters, false), Workers: workers}, func(e outcome.Event) {
+	err := Run(ctx, Job{Adapters: adapters, Queue: Queue(tests, adapters, false), Workers: workers, Resources: map[string]int{"bus": 2}}, func(e outcome.Event) {
 		run.Apply(e)
 		events = append(events, e)
 	})
@@ -195,6 +197,61 @@ func TestQueue(t *testing.T) {
 		}
 		if got := strings.Join(batches, " | "); got != c.want {
 			t.Errorf("scope %d, in order %t: %s, want %s", c.scope, c.inOrder, got, c.want)
+		}
+	}
+}
+
+// TestDependencies holds that tests wait for those of other groups, that one
+// whose need did not pass is skipped and says so, and that a resource is held by
+// no more batches at once than it allows.
+func TestDependencies(t *testing.T) {
+	on := func(mark string, ids ...string) catalog.Marks {
+		var m catalog.Marks
+		if err := m.Set(mark, strings.Join(ids, " ")); err != nil {
+			t.Fatal(err)
+		}
+		return m
+	}
+	p := &puppet{}
+	tests := []catalog.Test{
+		test("a", "first", 1, catalog.Marks{}), test("b", "fail", 9, catalog.Marks{}),
+		test("a", "after b", 1, on("after", "s:b#fail")), test("b", "needs a", 1, on("needs", "s:a#first")),
+		test("c", "needs_b", 1, on("needs", "s:b#fail")), test("c", "needs more", 1, on("needs", "s:c#needs_b")),
+		test("d", "needs nobody here", 1, on("needs", "s:z#z")),
+	}
+	for i := range 12 {
+		tests = append(tests, test(fmt.Sprint("bus", i), "slow", 0.1, on("uses", "bus")))
+	}
+	run, events := play(t, context.Background(), p, tests, 4)
+	for name, want := range map[string]string{
+		"a#first": "passed", "a#after b": "passed", "b#needs a": "passed", "c#needs_b": "skipped needs s:b#fail, which is failed",
+		"c#needs more": "skipped needs s:c#needs_b, which is skipped", "d#needs nobody here": "skipped needs s:z#z, which is not picked",
+	} {
+		r := run.Result("s:" + name)
+		if got := string(r.Outcome) + " " + r.Message; !strings.HasPrefix(got, want) {
+			t.Errorf("%s: %s, want %s", name, got, want)
+		}
+	}
+	at := map[string]int{}
+	busy := map[int]bool{}
+	for i, e := range events {
+		at[string(e.Event)+e.ID] = i
+		if strings.Contains(e.ID, "bus") {
+			busy[e.Batch] = e.Event == outcome.Started
+		}
+		n := 0
+		for _, is := range busy {
+			if is {
+				n++
+			}
+		}
+		if n > 2 {
+			t.Fatalf("%d batches hold what two may", n)
+		}
+	}
+	for _, pair := range [][2]string{{"b#fail", "a#after b"}, {"a#first", "b#needs a"}} {
+		if at["finisheds:"+pair[0]] > at["starteds:"+pair[1]] {
+			t.Errorf("%s began before %s had ended", pair[1], pair[0])
 		}
 	}
 }

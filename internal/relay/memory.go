@@ -264,7 +264,7 @@ func unmetPart(condition string, machine *pick.Machine) string {
 }
 
 // resolve turns the names of a mark into IDs: of the test's own group first, then
-// by any unambiguous ending.
+// by any unambiguous ending. A name that means no test stays as it is, and is told.
 func (r *Relay) resolve(c *catalog.Catalog, t *catalog.Test, mark string, names []string) []string {
 	var ids []string
 	for _, name := range names {
@@ -277,6 +277,7 @@ func (r *Relay) resolve(c *catalog.Catalog, t *catalog.Test, mark string, names 
 			ids = append(ids, found.ID)
 			continue
 		}
+		ids = append(ids, name)
 		r.Notes = append(r.Notes, fmt.Sprintf("%s: %s %s: %v", t.ID, mark, name, err))
 		if mark == catalog.MarkNeeds {
 			putOut(t, fmt.Sprintf("needs %s: %v", name, err))

@@ -96,6 +96,9 @@ type cardPart struct {
 	look color.Color
 }
 
+// cardLabel is how wide the labels of a card are, with their air.
+const cardLabel = 13
+
 // drawCard draws what there is to know of the test under the cursor: in whole
 // where the card is looked into, else cut to its place.
 func (v *survey) drawCard(c canvas, whole bool) {
@@ -132,7 +135,7 @@ func (v *survey) drawCard(c canvas, whole bool) {
 			return
 		}
 		c.text(0, y, style{colour: t.fog}, line.label)
-		y += line.draw(c.sub(10, y, c.width-10, c.height-y), whole)
+		y += line.draw(c.sub(cardLabel, y, c.width-cardLabel, c.height-y), whole)
 	}
 	if whole {
 		v.drawSource(c.sub(0, y+1, c.width, c.height-y-1), test)
@@ -142,8 +145,8 @@ func (v *survey) drawCard(c canvas, whole bool) {
 // drawSource draws the lines of the test in its file.
 func (v *survey) drawSource(c canvas, test *catalog.Test) {
 	for i, line := range v.source {
-		c.right(6, i, style{colour: c.theme.faint()}, fmt.Sprint(test.Line+i))
-		c.text(10, i, style{colour: c.theme.ink}, cut(line, c.width-10))
+		c.right(cardLabel-4, i, style{colour: c.theme.faint()}, fmt.Sprint(test.Line+i))
+		c.text(cardLabel, i, style{colour: c.theme.ink}, cut(line, c.width-cardLabel))
 	}
 }
 
@@ -235,7 +238,7 @@ func (v *survey) cardLines(t *theme, test *catalog.Test, past []outcome.Outcome)
 	}
 	for _, mark := range catalog.MarkNames {
 		if test.Marks.Has(mark) {
-			add(mark[:min(len(mark), 9)], v.markParts(t, test, mark)...)
+			add(mark, v.markParts(t, test, mark)...)
 		}
 	}
 	if test.PutOut != "" && test.PutOut != test.Marks.Skip {

@@ -272,7 +272,10 @@ func (v *survey) drawTest(c canvas, y, index int, longest float64, current bool)
 	case s.picked.text != "":
 		bar = t.leaf
 	}
-	if test.Expected >= longest*0.7 && held && longest > 0.5 {
+	switch {
+	case !test.Known:
+		amount = 0.15 // a guess
+	case test.Expected >= longest*0.7 && held && longest > 0.5:
 		bar, amount = t.amber, 0.9
 	}
 	c.bar(0, y, max(barWidth*test.Expected/max(longest, 1e-9), 0.25), bar, amount)

@@ -207,3 +207,22 @@ func TestDiscover(t *testing.T) {
 		t.Errorf("no program: %v", err)
 	}
 }
+
+// TestNeeds skips a test whose need did not pass, also where that died, and runs
+// the others in the same process.
+func TestNeeds(t *testing.T) {
+	batch := tests("first", "fails", "wants fails", "wants first", "dies", "wants dies", "wants wants")
+	for i, need := range map[int]string{2: "fails", 3: "first", 5: "dies", 6: "wants dies"} {
+		batch[i].Marks.Needs = []string{catalog.ID("s", "g", need)}
+	}
+	run := outcome.NewRun()
+	if err := open(t, newAdapter(t)).Run(context.Background(), batch, run.Apply); err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []string{"passed", "failed no", "skipped needs s:g#fails, which is failed", "passed", "errored", "skipped needs s:g#dies, which is errored", "skipped needs s:g#wants dies, which is skipped"} {
+		r := run.Result(batch[i].ID)
+		if got := string(r.Outcome) + " " + r.Message; !strings.HasPrefix(got, want) {
+			t.Errorf("%s: %s, want %s", r.ID, got, want)
+		}
+	}
+}

@@ -1,0 +1,120 @@
+package draw
+
+import (
+	"fmt"
+	"math"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+)
+
+const (
+	weaveTop    = 104.0
+	weaveRow    = 17.0
+	weaveColumn = 52.0
+	weaveNames  = 190.0
+	weaveEnds   = 110.0 // the margins of tests and time
+	indent      = 12.0
+)
+
+// Weave draws the crosstab of groups and tags: a cell is shaded by the tests in
+// it, green where the pick holds some. title names the project, text is the pick.
+func Weave(title, text string, w *catalog.Weave) Drawing {
+	rows := w.Rows(func(int) bool { return false }, catalog.ByName)
+	columns := w.Columns(catalog.ByTests)
+	right := margin + weaveNames + float64(len(columns))*weaveColumn + weaveEnds
+	bottom := weaveTop + float64(len(rows))*weaveRow
+	return Drawing{Width: max(right+margin, pageWidth), Height: bottom + 76, paint: func(p *page) {
+		p.text(margin, 36, 15, true, fromLeft, ink, title)
+		words := "no pick: all tests"
+		if text != "" {
+			words = "pick: " + outcome.PlainLine(text)
+		}
+		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; %d of %d tests, %s of %s of work", fits(words, 10, 500),
+			w.Total.Picked.Tests, w.Total.All.Tests, timing.ClockTenths(w.Total.Picked.Seconds), timing.ClockTenths(w.Total.All.Seconds)))
+		weaveHead(p, w, columns, right)
+		for i, n := range rows {
+			weaveCells(p, w, n, columns, weaveTop+float64(i)*weaveRow, right)
+		}
+		weaveTotals(p, w, columns, bottom, right)
+		weaveLegend(p, w.Most, bottom+56)
+	}}
+}
+
+func weaveHead(p *page, w *catalog.Weave, columns []int, right float64) {
+	p.text(margin, weaveTop-8, 9, false, fromLeft, fog, "group")
+	for i, k := range columns {
+		p.text(columnEnd(i), weaveTop-8, 9, false, fromRight, fog, fits(outcome.PlainLine(w.Tags[k]), 9, weaveColumn-6))
+	}
+	p.text(right-50, weaveTop-8, 9, false, fromRight, fog, "tests")
+	p.text(right, weaveTop-8, 9, false, fromRight, fog, "time, min:s")
+}
+
+// columnEnd is the right end of a column's numbers.
+func columnEnd(i int) float64 { return margin + weaveNames + float64(i+1)*weaveColumn - 8 }
+
+func weaveCells(p *page, w *catalog.Weave, node int, columns []int, y, right float64) {
+	n := &w.Nodes[node]
+	look := fog
+	if w.Margin[node].Picked.Tests > 0 {
+		look = ink
+	}
+	x := margin + float64(n.Depth)*indent
+	p.text(x, y+12, 10, n.Folds(), fromLeft, look, fits(outcome.PlainLine(n.Label), 10, weaveNames-16-float64(n.Depth)*indent))
+	for i, k := range columns {
+		cell := w.Cells[node][k]
+		if cell.All.Tests == 0 {
+			continue
+		}
+		amount := 0.1 + 0.5*math.Min(1, float64(cell.All.Tests)/float64(max(w.Most, 1)))
+		shade, number := mixed(fog, amount*0.5), fog
+		if cell.Picked.Tests > 0 {
+			shade, number = mixed(leaf, amount), ink
+		}
+		p.rect(columnEnd(i)-weaveColumn+12, y, weaveColumn-6, weaveRow, shade)
+		p.text(columnEnd(i), y+12, 9, cell.Picked.Tests > 0, fromRight, number, part(cell))
+	}
+	p.text(right-50, y+12, 10, false, fromRight, look, part(w.Margin[node]))
+	p.text(right, y+12, 10, false, fromRight, look, timing.Clock(w.Margin[node].All.Seconds))
+}
+
+// part writes how many tests there are, and how many of them are picked where
+// that is not all.
+func part(cell catalog.Cell) string {
+	if cell.Picked.Tests == 0 || cell.Picked.Tests == cell.All.Tests {
+		return fmt.Sprint(cell.All.Tests)
+	}
+	return fmt.Sprintf("%d/%d", cell.Picked.Tests, cell.All.Tests)
+}
+
+func weaveTotals(p *page, w *catalog.Weave, columns []int, bottom, right float64) {
+	p.line(margin, bottom+5, right, bottom+5, 0.6, fog)
+	p.text(margin, bottom+20, 10, true, fromLeft, ink, "all")
+	for i, k := range columns {
+		p.text(columnEnd(i), bottom+20, 9, false, fromRight, ink, part(w.Cols[k]))
+	}
+	p.text(right-50, bottom+20, 10, true, fromRight, ink, part(w.Total))
+	p.text(right, bottom+20, 10, true, fromRight, ink, timing.Clock(w.Total.All.Seconds))
+}
+
+func weaveLegend(p *page, most int, y float64) {
+	x := margin
+	for _, of := range []struct {
+		colour [2]float64 // the amounts of the least and the most
+		leaf   bool
+		words  string
+	}{{[2]float64{0.1, 0.6}, true, "held by the pick"}, {[2]float64{0.05, 0.3}, false, "not held"}} {
+		colour := fog
+		if of.leaf {
+			colour = leaf
+		}
+		for i := range 5 {
+			amount := of.colour[0] + (of.colour[1]-of.colour[0])*float64(i)/4
+			p.rect(x+float64(i)*14, y-9, 14, 11, mixed(colour, amount))
+		}
+		p.text(x+78, y, 9, false, fromLeft, fog, of.words)
+		x += 180
+	}
+	p.text(x, y, 9, false, fromLeft, fog, fmt.Sprintf("shaded by the number of tests, from 1 to %d in a group", most))
+}

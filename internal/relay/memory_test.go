@@ -1,0 +1,224 @@
+package relay
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/pick"
+	"fernrelay/internal/project"
+	"fernrelay/internal/testfiles"
+)
+
+// rich opens a project whose fern.toml has everything that goes by picks.
+func rich(t *testing.T, more string) (*Relay, error) {
+	t.Helper()
+	dir := t.TempDir()
+	t.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
+	test := func(pkg string) string {
+		return "package " + pkg + "\n\nimport \"testing\"\n\n//fern:tags source\n//fern:skip by hand\nfunc TestA(t *testing.T) {}\n\nfunc TestB(t *testing.T) {}\n\nfunc TestC(t *testing.T) {}\n"
+	}
+	testfiles.Write(t, dir, map[string]string{
+		"go.mod": "module example.org/made\n", "one/x_test.go": test("one"), "two/x_test.go": test("two"), "shared/notes.txt": "",
+		"fern.toml": `[[suite]]
+name = "u"
+kind = "go"
+
+[tags]
+late = "early or saved:mine"
+early = "in:one"
+
+[picks]
+mine = "name:C"
+mixed = "saved:mine early"
+` + more})
+	r, err := Open(context.Background(), dir)
+	if err == nil {
+		t.Cleanup(func() { _ = r.Close() })
+	}
+	return r, err
+}
+
+func pickedBy(t *testing.T, r *Relay, text string) string {
+	t.Helper()
+	tests, err := r.Pick(text)
+	if err != nil {
+		return err.Error()
+	}
+	var out []string
+	for _, test := range tests {
+		out = append(out, strings.TrimPrefix(test.ID, "u:"))
+	}
+	return strings.Join(out, " ")
+}
+
+func TestRules(t *testing.T) {
+	r, err := rich(t, `
+[[rule]]
+pick = "in:one"
+clear = ["skip"]
+needs = ["TestB"]
+
+[[rule]]
+pick = "marked:skip"
+uses = ["bench"]
+
+[[rule]]
+pick = "in:two name:B"
+only-if = "os:plan9 or env:FERN_NOT_SET"
+
+[[rule]]
+pick = "in:two name:C"
+needs = ["TestNone"]
+after = ["one#TestA"]
+`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for text, want := range map[string]string{
+		"early": "one#TestA one#TestB one#TestC", "late": "one#TestA one#TestB one#TestC two#TestC", "saved:mixed": "one#TestC",
+		"marked:skip": "two#TestA", "marked:uses": "two#TestA", "marked:needs": "one#TestA one#TestB one#TestC two#TestC", "new": "one#TestA one#TestB one#TestC two#TestA two#TestB two#TestC",
+	} {
+		if got := pickedBy(t, r, text); got != want {
+			t.Errorf("%s: %s, want %s", text, got, want)
+		}
+	}
+	for id, why := range map[string]string{"one#TestA": "", "two#TestA": "by hand", "two#TestB": "only if os:plan9 or env:FERN_NOT_SET", "two#TestC": "needs TestNone: no test"} {
+		test, err := r.Catalog.Find(id)
+		if err != nil || (test.PutOut == "") != (why == "") || !strings.Contains(test.PutOut, why) {
+			t.Errorf("%s is put out by %q, want %q", id, test.PutOut, why)
+		}
+	}
+	a, _ := r.Catalog.Find("one#TestA")
+	if !slices.Equal(a.Marks.Needs, []string{"u:one#TestB"}) || a.MarkFrom("needs") != "fern.toml:14" || a.TagFrom("early") != "fern.toml:7" || a.TagFrom("source") != "the function" {
+		t.Errorf("%+v", a)
+	}
+	// TestB of one needs itself, by the rule for all of one.
+	if len(r.Notes) != 2 || !strings.Contains(r.Notes[0], "needs TestNone") || !strings.Contains(r.Notes[1], "circle: u:one#TestB → u:one#TestB") {
+		t.Errorf("noted %q", r.Notes)
+	}
+	if _, err := r.Ready("", r.Catalog.Tests, 1); err == nil {
+		t.Errorf("a circle is made ready to run")
+	}
+}
+
+func TestRulesGoWrong(t *testing.T) {
+	for more, words := range map[string]string{
+		"[[rule]]\npick = \"saved:nobody\"\nskip = \"x\"":                                                  `fern.toml:13: the rule: the pick is wrong at column 1: no pick is saved as "nobody"`,
+		"again = \"saved:round\"\nround = \"saved:again\"\n[[rule]]\npick = \"saved:round\"\nskip = \"x\"": "in a circle: round → again → round",
+	} {
+		if _, err := rich(t, more); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("%s: %v, want %s", more, err, words)
+		}
+	}
+	circle := project.TagRule{Tag: "a", From: "fern.toml:3"}
+	circle.Pick, _ = pick.Parse("not a*")
+	if err := applyTags([]project.TagRule{circle}, catalog.New(nil), nil, nil); err == nil || !strings.Contains(err.Error(), "fern.toml:3: the tags a ask") {
+		t.Errorf("a tag that asks for itself: %v", err)
+	}
+}
+
+// TestOwn sets marks and picks for a session, which another opening knows nothing of.
+func TestOwn(t *testing.T) {
+	r, err := rich(t, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	rule := project.Rule{Text: "name:B", Marks: catalog.Marks{Solo: "now"}, From: "this session"}
+	rule.Pick, _ = pick.Parse(rule.Text)
+	other, err := r.With(Own{Picks: map[string]string{"mine": "in:two"}, Rules: []project.Rule{rule}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := pickedBy(t, other, "saved:mine marked:solo"); got != "two#TestB" {
+		t.Errorf("the session picks %s", got)
+	}
+	if got := pickedBy(t, r, "marked:solo"); got != "" {
+		t.Errorf("what was there before has changed: %s", got)
+	}
+	request, err := other.Ready("", other.Catalog.Tests, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, test := range request.Tests {
+		if runs := test.PutOut == ""; runs != (test.Name == "TestB") {
+			t.Errorf("%s is put out by %q", test.ID, test.PutOut)
+		}
+	}
+}
+
+// TestAgain reads a project again whose files change, break, and are mended.
+func TestAgain(t *testing.T) {
+	r, err := rich(t, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := func(file, text string) (*Relay, error) {
+		testfiles.Write(t, r.Project.Dir, map[string]string{file: text})
+		return r.Again(context.Background(), []string{filepath.Join(r.Project.Dir, file)})
+	}
+	changed, err := again("two/x_test.go", "package two\n\nimport \"testing\"\n\nfunc TestNew(t *testing.T) {}\n")
+	if err != nil || pickedBy(t, changed, "in:two") != "two#TestNew" || len(changed.Catalog.Tests) != 4 {
+		t.Errorf("read again: %v, %v", changed, err)
+	}
+	text, err := os.ReadFile(filepath.Join(r.Project.Dir, "fern.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := again("fern.toml", "[tags"); err == nil || !strings.Contains(err.Error(), "fern.toml:1") {
+		t.Errorf("a broken file: %v", err)
+	}
+	mended, err := again("fern.toml", strings.Replace(string(text), "in:one", "in:two", 1))
+	if err != nil || pickedBy(t, mended, "early") != "two#TestA two#TestB two#TestC" {
+		t.Errorf("mended: %v", err)
+	}
+}
+
+// TestTouchedSince asks a repository what changed.
+func TestTouchedSince(t *testing.T) {
+	r, err := rich(t, "[touched]\n\"shared/**\" = \"name:B\"\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := pickedBy(t, r, "new touched:HEAD"); !strings.Contains(got, "column 5: touched: asks git") || !strings.Contains(got, "not inside a git repository") {
+		t.Errorf("outside a repository: %s", got)
+	}
+	git := func(args ...string) {
+		cmd := exec.Command("git", append([]string{"-c", "user.name=x", "-c", "user.email=x@example.org"}, args...)...)
+		cmd.Dir = r.Project.Dir
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %v\n%s", args, err, out)
+		}
+	}
+	git("init", "-q")
+	git("add", ".")
+	git("commit", "-qm", "first")
+	after := func(file, text string) string {
+		testfiles.Write(t, r.Project.Dir, map[string]string{file: text})
+		fresh, err := r.Recall()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return pickedBy(t, fresh, "touched:HEAD")
+	}
+	if got := after("two/new.go", "package two\n"); got != "two#TestA two#TestB two#TestC" {
+		t.Errorf("a new file touches %s", got)
+	}
+	if got := after("shared/notes.txt", "more"); got != "one#TestB two#TestA two#TestB two#TestC" {
+		t.Errorf("a file by rule touches %s", got)
+	}
+	git("add", ".")
+	git("commit", "-qm", "second")
+	fresh, _ := r.Recall()
+	if got := pickedBy(t, fresh, "touched:HEAD") + "|" + pickedBy(t, fresh, "touched:HEAD~1"); got != "|one#TestB two#TestA two#TestB two#TestC" {
+		t.Errorf("after a commit: %s", got)
+	}
+	if got := pickedBy(t, fresh, "touched:--output=x"); !strings.Contains(got, `git knows no revision "--output=x"`) {
+		t.Errorf("a revision that is none: %s", got)
+	}
+}
