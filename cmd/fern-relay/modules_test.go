@@ -122,7 +122,7 @@ func TestRealModules(t *testing.T) {
 			if i == 0 && len(want) < 900 {
 				t.Fatalf("only %d tests: a large module is expected", len(want))
 			}
-			listed := listTests(t, dir)
+			listed := listJSON(t, dir)
 			for _, test := range listed {
 				if _, ok := want[test.ID]; !ok {
 					t.Errorf("%s is listed, but its binary does not list it", test.ID)
@@ -144,22 +144,30 @@ func TestRealModules(t *testing.T) {
 				t.Errorf("%d outcomes of %d tests\n%s", len(found), len(want), got.stderr)
 			}
 			checkOrder(t, dir, listed)
+			checkConstrained(t, dir, listed)
 		})
 	}
 }
 
-func listTests(t *testing.T, dir string) []catalog.Test {
+// checkConstrained puts a test behind a build constraint into the root package,
+// as none of these modules has one, and holds that it is found and is built when
+// it is picked.
+func checkConstrained(t *testing.T, dir string, listed []catalog.Test) {
 	t.Helper()
-	got := run(t, dir, "list", "--json")
-	var tests []catalog.Test
-	for line := range strings.Lines(got.stdout) {
-		var test catalog.Test
-		if err := json.Unmarshal([]byte(line), &test); err != nil {
-			t.Fatal(err)
-		}
-		tests = append(tests, test)
+	at := slices.IndexFunc(listed, func(test catalog.Test) bool { return test.Group == "." })
+	data, err := os.ReadFile(filepath.Join(dir, listed[at].File))
+	if err != nil {
+		t.Fatal(err)
 	}
-	return tests
+	clause := regexp.MustCompile(`(?m)^package \w+$`).Find(data)
+	testfiles.Write(t, dir, map[string]string{"behind_test.go": fmt.Sprintf("//go:build behind && !infront\n\n%s\n\nimport \"testing\"\n\nfunc TestBehind(t *testing.T) {}\n", clause)})
+	found := listJSON(t, dir, "-p", "behind")
+	if len(found) != 1 || found[0].Name != "TestBehind" || found[0].Line != 7 || !slices.Equal(found[0].Tags, []string{"!infront", "behind"}) {
+		t.Errorf("behind a constraint are found %+v", found)
+	}
+	if got := run(t, dir, "run", "-p", "behind"); got.status != 0 || !strings.Contains(got.stdout, "1 picked: 1 passed") {
+		t.Errorf("status %d: %s%s", got.status, got.stdout, got.stderr)
+	}
 }
 
 func checkPlace(t *testing.T, dir string, test catalog.Test) {

@@ -2,6 +2,7 @@ package project
 
 import (
 	"context"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -36,7 +37,11 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 		case <-ctx.Done():
 			return nil
 		case err := <-w.Errors:
-			return err
+			if !errors.Is(err, fsnotify.ErrEventOverflow) {
+				return err
+			}
+			changed = append(changed, dir) // more than could be counted
+			settled.Reset(quiet)
 		case e := <-w.Events:
 			if e.Op == fsnotify.Chmod || hidden(filepath.Base(e.Name)) {
 				continue

@@ -25,12 +25,19 @@ const (
 )
 
 // change makes another state of the project out of the present one.
-type change func(r *relay.Relay) (*relay.Relay, error)
+type change struct {
+	make  func(r *relay.Relay) (*relay.Relay, error)
+	files []string // that changed, where that is why
+	sheet *sheet   // that asks for it, where one does
+}
 
-// renewMsg asks the application for a change; a sheet is told what came of it.
-type renewMsg struct{ change change }
+// changeMsg asks the application for a change.
+type changeMsg change
 
-func renew(c change) tea.Cmd { return func() tea.Msg { return renewMsg{c} } }
+// renew asks for a change; the sheet is closed by it, or told what went wrong.
+func renew(sh *sheet, make func(r *relay.Relay) (*relay.Relay, error)) tea.Cmd {
+	return func() tea.Msg { return changeMsg{make: make, sheet: sh} }
+}
 
 // saveSheet asks under which name and where to save the present pick.
 func saveSheet(s *session) *sheet {
@@ -41,13 +48,13 @@ func saveSheet(s *session) *sheet {
 			newText("name", "", "one word; saved:NAME picks it again"),
 			{label: "keep in", choices: []string{keepProject, keepPerson, keepSession}, hints: []string{"for everybody who works on this project", "in your configuration folder", "until you quit"}},
 		},
-		done: func(sh *sheet) tea.Cmd { return savePick(sh.choice("name"), text, sh.choice("keep in")) },
+		done: func(sh *sheet) tea.Cmd { return savePick(sh, text) },
 	}
 }
 
-func savePick(name, text, keep string) tea.Cmd {
-	name = strings.TrimSpace(name)
-	return renew(func(r *relay.Relay) (*relay.Relay, error) {
+func savePick(sh *sheet, text string) tea.Cmd {
+	name, keep := strings.TrimSpace(sh.choice("name")), sh.choice("keep in")
+	return renew(sh, func(r *relay.Relay) (*relay.Relay, error) {
 		if name == "" {
 			return nil, errors.New("give it a name")
 		}
@@ -109,14 +116,16 @@ func markSheet(scopes []scope) *sheet {
 		},
 		done: func(sh *sheet) tea.Cmd {
 			at := slices.IndexFunc(scopes, func(sc scope) bool { return sc.word == sh.choice("on") })
-			return setMark(scopes[at].pick, sh.choice("mark"), sh.choice("reason"), sh.choice("do") == "clear", sh.choice("keep in"))
+			return setMark(sh, scopes[at].pick)
 		},
 	}
 }
 
-// setMark sets a mark on the tests of a pick, or takes it off.
-func setMark(text, mark, value string, clear bool, keep string) tea.Cmd {
-	return renew(func(r *relay.Relay) (*relay.Relay, error) {
+// setMark sets the mark that a sheet asks for on the tests of a pick, or takes it off.
+func setMark(sh *sheet, text string) tea.Cmd {
+	mark, value, keep := sh.choice("mark"), sh.choice("reason"), sh.choice("keep in")
+	clear := sh.choice("do") == "clear"
+	return renew(sh, func(r *relay.Relay) (*relay.Relay, error) {
 		rule := project.Rule{Text: text, From: keepSession}
 		var err error
 		if rule.Pick, err = pick.Parse(text); err != nil {

@@ -35,9 +35,6 @@ func newText(label, value, hint string) sheetRow {
 	return sheetRow{label: label, input: input}
 }
 
-// sheetMsg says what came of what a sheet asked for.
-type sheetMsg struct{ err error }
-
 var sheetKeys = []key.Binding{
 	key.NewBinding(key.WithHelp("enter", "do it")),
 	key.NewBinding(key.WithHelp("↑ ↓", "row")),

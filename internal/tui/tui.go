@@ -161,6 +161,7 @@ type (
 	watchedMsg  struct{ err error }
 	changedMsg  struct {
 		relay *relay.Relay
+		asked change
 		err   error
 	}
 )
@@ -199,8 +200,8 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.readAgain()
 	case watchedMsg:
 		a.complain(fmt.Errorf("changed files are not noticed: %w", msg.err))
-	case renewMsg:
-		return a, a.change(msg.change)
+	case changeMsg:
+		return a, a.change(change(msg))
 	case changedMsg:
 		return a, a.changed(msg)
 	case tea.MouseWheelMsg:
@@ -230,22 +231,28 @@ func (a *App) nextChange() tea.Cmd {
 	next, r := a.changes[0], a.session.relay
 	a.changes, a.changing = a.changes[1:], true
 	return func() tea.Msg {
-		other, err := next(r)
-		return changedMsg{other, err}
+		other, err := next.make(r)
+		return changedMsg{other, next, err}
 	}
 }
 
-// changed takes what came of a change, and closes the sheet that asked for it.
+// changed takes what came of a change.
 func (a *App) changed(msg changedMsg) tea.Cmd {
 	a.changing = false
 	if msg.err == nil {
-		a.session.relay, a.broken = msg.relay, ""
-		a.sheet = nil
+		if msg.relay.Project != a.session.relay.Project {
+			a.broken = "" // the project was read, and well
+		}
+		a.session.relay = msg.relay
+		if a.sheet == msg.asked.sheet {
+			a.sheet = nil
+		}
 		return tea.Batch(a.line.again(a.session), a.nextChange())
 	}
+	a.files = append(a.files, msg.asked.files...) // to be looked at with those that mend it
 	words := strings.ReplaceAll(msg.err.Error(), a.session.relay.Project.Dir+string(os.PathSeparator), "")
-	if a.sheet != nil {
-		a.sheet.wrong = words
+	if msg.asked.sheet != nil {
+		msg.asked.sheet.wrong = words
 	} else {
 		a.broken = words
 	}
@@ -260,7 +267,7 @@ func (a *App) readAgain() tea.Cmd {
 	}
 	files := a.files
 	a.files = nil
-	return a.change(func(r *relay.Relay) (*relay.Relay, error) { return r.Again(a.ctx, files) })
+	return a.change(change{make: func(r *relay.Relay) (*relay.Relay, error) { return r.Again(a.ctx, files) }, files: files})
 }
 
 func (a *App) complain(err error) {
@@ -317,7 +324,7 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 	msg.run.follow(time.Now())
 	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
 	a.complain(msg.err)
-	recall := a.change((*relay.Relay).Recall)
+	recall := a.change(change{make: (*relay.Relay).Recall})
 	if victims := a.waiting; victims != nil {
 		a.waiting = nil
 		return tea.Batch(recall, a.startHunt(victims))
