@@ -261,7 +261,7 @@ func TestSurveyOnScreen(t *testing.T) {
 	s.shows("Survey 4 of 4")
 	s.press("/")
 	s.typed("we")
-	s.shows("wet", "saved:all-wet", "tab complete")
+	s.shows("wet", "saved:all-wet", "saved pick")
 	s.press("Tab")
 	s.typed(" not deep")
 	s.press("Enter")
