@@ -21,7 +21,8 @@ type Kind string
 const (
 	KindTest    Kind = "test"
 	KindExample Kind = "example"
-	KindFuzz    Kind = "fuzz" // the seeds of a fuzz target
+	KindFuzz    Kind = "fuzz"   // the seeds of a fuzz target
+	KindScript  Kind = "script" // a program
 )
 
 // Test is the smallest thing that can be picked and run. It is the one type for

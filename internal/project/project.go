@@ -43,8 +43,9 @@ type Kind string
 
 // The kinds of suite.
 const (
-	Go   Kind = "go"
-	Host Kind = "host"
+	Go      Kind = "go"
+	Host    Kind = "host"
+	Command Kind = "command"
 )
 
 // Suite is one set of tests, found and run by one adapter.
@@ -52,7 +53,8 @@ type Suite struct {
 	Name       string
 	Kind       Kind
 	Dir        string // relative to the project
-	Run        string // of a host: its command line
+	List       string // of commands: the command line that lists the tests
+	Run        string // of a host: its command line; of commands: that which runs one test
 	BuildFlags []string
 	Args       []string
 	Timeout    time.Duration // of one test
@@ -80,6 +82,9 @@ type TouchRule struct {
 	Pick  pick.Expr
 }
 
+// resultsExit says that the exit status of a command is its result.
+const resultsExit = "exit"
+
 // DefaultTimeout bounds one test where its suite does not say otherwise, as the
 // Go toolchain bounds a package.
 const DefaultTimeout = 10 * time.Minute
@@ -93,7 +98,9 @@ type file struct {
 		Name       string   `toml:"name"`
 		Kind       string   `toml:"kind"`
 		Dir        string   `toml:"dir"`
+		List       string   `toml:"list"`
 		Run        string   `toml:"run"`
+		Results    string   `toml:"results"`
 		BuildFlags []string `toml:"build_flags"`
 		Args       []string `toml:"args"`
 		Timeout    string   `toml:"timeout"`
@@ -191,16 +198,20 @@ func parse(dir, path string, data []byte) (*Project, error) {
 func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
-		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Timeout: DefaultTimeout}
+		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Timeout: DefaultTimeout}
 		switch {
 		case suite.Name == "" || strings.ContainsAny(suite.Name, ":#"):
 			return wrong("name", "a suite's name is %q: a name without : and # is expected", s.Name)
 		case slices.ContainsFunc(p.Suites, func(other Suite) bool { return other.Name == s.Name }):
 			return wrong("name", "two suites are named %q: give one another name", s.Name)
-		case suite.Kind != Go && suite.Kind != Host:
-			return wrong("kind", "the kind of suite %s is %q: go or host is expected", s.Name, s.Kind)
+		case suite.Kind != Go && suite.Kind != Host && suite.Kind != Command:
+			return wrong("kind", "the kind of suite %s is %q: go, command or host is expected", s.Name, s.Kind)
 		case suite.Kind == Host && suite.Run == "":
 			return wrong("run", "suite %s is a host and has no run: give its command line", s.Name)
+		case suite.Kind == Command && (suite.List == "" || suite.Run == ""):
+			return wrong("list", "suite %s is made of commands: give it list and run", s.Name)
+		case s.Results != "" && s.Results != resultsExit:
+			return wrong("results", "the results of suite %s are %q: %s is expected", s.Name, s.Results, resultsExit)
 		}
 		if s.Timeout != "" {
 			limit, err := time.ParseDuration(s.Timeout)
@@ -305,7 +316,7 @@ func positioned(path string, err error) error {
 // known lists the keys that are expected where an unknown one stands.
 func known(key []string) string {
 	tables := map[string]string{
-		"project": "name", "suite": "name, kind, dir, run, build_flags, args, timeout", "workers": "count",
+		"project": "name", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout", "workers": "count",
 		"rule": "pick, " + strings.Join(catalog.MarkNames, ", ") + ", clear",
 	}
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {

@@ -24,6 +24,7 @@ import (
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/adapter/command"
 	"fernrelay/internal/adapter/golang"
 	"fernrelay/internal/adapter/host"
 	"fernrelay/internal/engine"
@@ -117,19 +118,38 @@ func (r *Relay) Close() error {
 
 func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 	dir := filepath.Join(p.Dir, filepath.FromSlash(s.Dir))
-	if s.Kind == project.Host {
-		command, err := shellwords.Parse(s.Run)
-		if err != nil || len(command) == 0 {
-			return nil, fmt.Errorf("run = %q is not a command line", s.Run)
+	below := filepath.ToSlash(filepath.Clean(s.Dir))
+	switch s.Kind {
+	case project.Host:
+		words, err := commandLine(dir, "run", s.Run)
+		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: below, Command: words, Timeout: s.Timeout}), err
+	case project.Command:
+		list, err := commandLine(dir, "list", s.List)
+		if err != nil {
+			return nil, err
 		}
-		if strings.HasPrefix(command[0], ".") {
-			command[0] = filepath.Join(dir, command[0])
+		run, err := commandLine(dir, "run", s.Run)
+		if err != nil {
+			return nil, err
 		}
-		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: filepath.ToSlash(filepath.Clean(s.Dir)), Command: command, Timeout: s.Timeout}), nil
+		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Timeout: s.Timeout})
 	}
 	store := filepath.Join(p.StorePath(), "build", s.Name)
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store, Keep: p.Store,
 		BuildFlags: s.BuildFlags, Args: s.Args, Timeout: s.Timeout})
+}
+
+// commandLine parts a command line into words; a program that is named by its
+// place is looked for from the suite's folder on.
+func commandLine(dir, key, text string) ([]string, error) {
+	words, err := shellwords.Parse(text)
+	if err != nil || len(words) == 0 {
+		return nil, fmt.Errorf("%s = %q is not a command line", key, text)
+	}
+	if strings.HasPrefix(words[0], ".") {
+		words[0] = filepath.Join(dir, words[0])
+	}
+	return words, nil
 }
 
 // openLedger opens the ledger, and makes it where there is none.
