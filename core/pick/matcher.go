@@ -29,11 +29,12 @@ type state struct {
 	before  rune // -1 at the beginning, 'a' behind a word character, ' ' behind another
 	next    [utf8.RuneSelf]*state
 	others  map[rune]*state
+	final   bool  // it is matched or dead
 	last    *bool // whether the text may end here with a match; nil while unknown
 }
 
 // matched and dead are the states from which nothing changes any more.
-var matched, dead = &state{}, &state{}
+var matched, dead = &state{final: true}, &state{final: true}
 
 // maxStates bounds the table of a matcher; it is made anew when it is full.
 const maxStates = 2000
@@ -63,38 +64,40 @@ func (m *matcher) match(text string) bool {
 		m.clear()
 	}
 	s := m.first
-	for i := 0; i < len(text); {
-		var next *state
-		if c := text[i]; c < utf8.RuneSelf {
-			if next = s.next[c]; next == nil {
-				next = m.step(s, rune(c))
-				s.next[c] = next
-			}
-			i++
-		} else {
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		if c >= utf8.RuneSelf {
 			r, size := utf8.DecodeRuneInString(text[i:])
-			if next = s.others[r]; next == nil {
-				next = m.step(s, r)
-				if s.others == nil {
-					s.others = map[rune]*state{}
-				}
-				s.others[r] = next
-			}
-			i += size
+			s = m.other(s, r)
+			i += size - 1
+		} else if next := s.next[c]; next != nil {
+			s = next
+		} else {
+			s.next[c] = m.step(s, rune(c))
+			s = s.next[c]
 		}
-		if next == matched {
-			return true
+		if s.final {
+			return s == matched
 		}
-		if next == dead {
-			return false
-		}
-		s = next
 	}
 	if s.last == nil {
 		_, ends := m.reach(s, -1)
 		s.last = &ends
 	}
 	return *s.last
+}
+
+// other gives the state behind a character that is not ASCII.
+func (m *matcher) other(s *state, r rune) *state {
+	next := s.others[r]
+	if next == nil {
+		next = m.step(s, r)
+		if s.others == nil {
+			s.others = map[rune]*state{}
+		}
+		s.others[r] = next
+	}
+	return next
 }
 
 // step gives the state behind a character.
