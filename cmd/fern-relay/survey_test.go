@@ -234,3 +234,55 @@ func TestCounts(t *testing.T) {
 		t.Errorf("held %v", held)
 	}
 }
+
+// TestNothingFound says what was looked for, where, and the likeliest reason; a
+// suite that is empty beside others is told and does not keep them.
+func TestNothingFound(t *testing.T) {
+	script := "#!/bin/sh\n"
+	for name, c := range map[string]struct {
+		files  map[string]string
+		status int
+		words  []string
+	}{
+		"no project":     {map[string]string{"x.py": ""}, 2, []string{"has no fern.toml and is not inside a Go module"}},
+		"no test file":   {map[string]string{"go.mod": "module x\n", "x.go": "package x\n"}, 2, []string{"looked below", "1 Go files", "none ends in _test.go"}},
+		"list is silent": {map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"./list\"\nrun = \"./{name}\"\n", "list": script}, 2, []string{"printed nothing on its standard output"}},
+		"list fails":     {map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"./list\"\nrun = \"./{name}\"\n", "list": script + "echo no water >&2; exit 3\n"}, 2, []string{"exit status 3: no water"}},
+		"no such list":   {map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"./lsit\"\nrun = \"./{name}\"\n"}, 2, []string{"is not there: look into list in fern.toml"}},
+		"one of two": {map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"./list\"\nrun = \"./{name}\"\n[[suite]]\nname = \"g\"\nkind = \"go\"\n", "list": script,
+			"go.mod": "module x\n", "x_test.go": "package x\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n"}, 0, []string{"note: no tests in suite c", "printed nothing"}},
+	} {
+		dir := t.TempDir()
+		testfiles.Write(t, dir, c.files)
+		if _, ok := c.files["list"]; ok {
+			if err := os.Chmod(filepath.Join(dir, "list"), 0o755); err != nil {
+				t.Fatal(err)
+			}
+		}
+		got := run(t, dir, "list")
+		if got.status != c.status {
+			t.Errorf("%s: status %d", name, got.status)
+		}
+		for _, words := range c.words {
+			if !strings.Contains(got.stderr, words) {
+				t.Errorf("%s: it does not say %q: %s", name, words, got.stderr)
+			}
+		}
+	}
+}
+
+func TestDrawWeave(t *testing.T) {
+	dir := marksModule(t)
+	got := run(t, dir, "draw", "weave", "-p", "far or in:b", "-o", "weave.svg")
+	data, err := os.ReadFile(filepath.Join(dir, "weave.svg"))
+	for _, words := range []string{"pick: far or in:b; 7 of 14 tests", ">1/8<", ">!linux<"} {
+		if got.status != 0 || err != nil || !strings.Contains(string(data), words) {
+			t.Errorf("status %d, %v: the drawing does not say %q\n%s", got.status, err, words, got.stderr)
+		}
+	}
+	for args, words := range map[string]string{"weave -p nowhere": "no test carries", "timeline -p far": "--pick is for the weave", "pie": "the charts are timeline, weave", "timeline": "latest run"} {
+		if got := run(t, dir, append(append([]string{"draw"}, strings.Fields(args)...), "-o", "x.svg")...); got.status != 2 || !strings.Contains(got.stderr, words) {
+			t.Errorf("draw %s: status %d: %s", args, got.status, got.stderr)
+		}
+	}
+}

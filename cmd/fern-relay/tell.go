@@ -49,7 +49,10 @@ func tellDemo(ctx context.Context, dir string, out io.Writer) error {
 	report.Plan(out, split.Balance(units, demoWorkers))
 
 	fmt.Fprintf(out, "\nWatch: the run.\n\n")
-	request := relay.Request{Pick: demoPick, Tests: tests, Workers: demoWorkers}
+	request, err := r.Ready(demoPick, tests, demoWorkers)
+	if err != nil {
+		return err
+	}
 	run, err := runAndWrite(ctx, r, request, filepath.Join(results, "junit.xml"), filepath.Join(results, "events.jsonl"), out)
 	if err != nil {
 		return err

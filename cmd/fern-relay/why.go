@@ -33,8 +33,12 @@ func newWhy(s *settings) *cobra.Command {
 			if err := r.Index.Check(expression, expr); err != nil {
 				return err
 			}
+			steps, err := r.Index.Funnel(expression, expr)
+			if err != nil {
+				return err
+			}
 			i, _ := r.Catalog.Index(test.ID)
-			why, err := report.NewWhy(r.Index, expression, expr, i)
+			why, err := report.NewWhy(r.Index, expression, expr, steps, i)
 			if err != nil {
 				return err
 			}

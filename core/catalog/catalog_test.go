@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"reflect"
 	"slices"
 	"strings"
@@ -190,5 +191,67 @@ func TestWeave(t *testing.T) {
 	}
 	if got := w.Columns(ByTime); tags[got[0]] != "quick" {
 		t.Errorf("the columns are %v of %v", got, tags)
+	}
+}
+
+// TestSet compares sets with plain maps.
+func TestSet(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 3))
+	for range 300 {
+		n := random.IntN(300)
+		a, b, inA, inB := NewSet(n), NewSet(n), map[int]bool{}, map[int]bool{}
+		for range random.IntN(n + 1) {
+			i := random.IntN(n)
+			a.Add(i)
+			inA[i] = true
+		}
+		if n > 0 {
+			first := random.IntN(n)
+			length := random.IntN(n - first + 1)
+			b.AddRange(first, length)
+			for i := first; i < first+length; i++ {
+				inB[i] = true
+			}
+		}
+		for what, c := range map[string]struct {
+			change func(s, other Set)
+			in     func(i int) bool
+		}{
+			"itself":  {func(Set, Set) {}, func(i int) bool { return inA[i] }},
+			"and":     {Set.And, func(i int) bool { return inA[i] && inB[i] }},
+			"or":      {Set.Or, func(i int) bool { return inA[i] || inB[i] }},
+			"and not": {Set.AndNot, func(i int) bool { return inA[i] && !inB[i] }},
+		} {
+			set := slices.Clone(a)
+			c.change(set, b)
+			var want []int
+			for i := range n {
+				if c.in(i) {
+					want = append(want, i)
+				}
+				if set.Has(i) != c.in(i) {
+					t.Fatalf("%s: %d is in: %t", what, i, set.Has(i))
+				}
+			}
+			skip, most := random.IntN(20), random.IntN(20)
+			part := want[min(skip, len(want)):]
+			part = part[:min(most, len(part))]
+			if set.Len() != len(want) || !slices.Equal(slices.Collect(set.All), want) || !slices.Equal(set.From(skip, most), part) {
+				t.Fatalf("%s: %v, and from %d on %v; want %v", what, slices.Collect(set.All), skip, set.From(skip, most), want)
+			}
+		}
+	}
+}
+
+func TestTally(t *testing.T) {
+	tally, err := NewTally(sample().Tests, []string{"tag", "group"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !slices.Equal(tally.Rows, []string{"quick", "valve"}) || !slices.Equal(tally.Columns, []string{"unit:drip", "unit:irrigation/drip", "more:drip"}) {
+		t.Errorf("rows %v, columns %v", tally.Rows, tally.Columns)
+	}
+	if got := tally.Cells[[2]string{"quick", "more:drip"}]; got != (Sum{1, 8, 8}) || tally.ByRow["valve"] != (Sum{2, 3, 2}) || tally.Total != (Sum{4, 15, 8}) {
+		t.Errorf("%+v", tally)
 	}
 }

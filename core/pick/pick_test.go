@@ -326,8 +326,10 @@ func FuzzMatcher(f *testing.F) {
 		if (err == nil) != (ours == nil) {
 			t.Fatalf("%q: %v, and here %v", expression, err, ours)
 		}
-		if err == nil && (m.match(text) != want.MatchString(text) || m.match(text) != want.MatchString(text)) {
-			t.Fatalf("%q on %q: want %t", expression, text, want.MatchString(text))
+		for range 2 { // the second time over states that are there
+			if err == nil && m.match(text) != want.MatchString(text) {
+				t.Fatalf("%q on %q: want %t", expression, text, want.MatchString(text))
+			}
 		}
 	})
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,6 +18,9 @@ import (
 // or a checkout writes several files at once.
 const quiet = 200 * time.Millisecond
 
+// patience is how long what changed waits to be told where changes never end.
+const patience = 2 * time.Second
+
 // Watch tells which files below a folder changed, by their absolute paths, until
 // ctx ends. Hidden folders, vendor and node_modules are left out. An error means
 // that changes are not noticed any more.
@@ -29,7 +33,8 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 	if err := addFolders(w, dir); err != nil {
 		return err
 	}
-	var changed []string
+	changed := map[string]bool{}
+	var since time.Time // of the first of them
 	settled := time.NewTimer(quiet)
 	settled.Stop()
 	for {
@@ -40,7 +45,7 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 			if !errors.Is(err, fsnotify.ErrEventOverflow) {
 				return err
 			}
-			changed = append(changed, dir) // more than could be counted
+			changed[dir] = true // more than could be counted
 			settled.Reset(quiet)
 		case e := <-w.Events:
 			if e.Op == fsnotify.Chmod || hidden(filepath.Base(e.Name)) {
@@ -51,13 +56,14 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 					return err
 				}
 			}
-			if !slices.Contains(changed, e.Name) {
-				changed = append(changed, e.Name)
+			if len(changed) == 0 {
+				since = time.Now()
 			}
-			settled.Reset(quiet)
+			changed[e.Name] = true
+			settled.Reset(min(quiet, patience-time.Since(since)))
 		case <-settled.C:
-			tell(changed)
-			changed = nil
+			tell(slices.Sorted(maps.Keys(changed)))
+			clear(changed)
 		}
 	}
 }

@@ -179,14 +179,11 @@ type WhyOrigin struct {
 // WhyFormat names the JSON form of Why.
 const WhyFormat = "fern-why/1"
 
-// NewWhy explains Tests[i] of an index. The error is a *pick.Error.
-func NewWhy(x *pick.Index, text string, e pick.Expr, i int) (*Why, error) {
+// NewWhy explains Tests[i] of an index; steps is the pick's funnel. The error is
+// a *pick.Error.
+func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (*Why, error) {
 	test := &x.Catalog.Tests[i]
 	reason, err := x.Why(text, e, i)
-	if err != nil {
-		return nil, err
-	}
-	steps, err := x.Funnel(text, e)
 	if err != nil {
 		return nil, err
 	}

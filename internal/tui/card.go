@@ -19,7 +19,10 @@ import (
 func (v *survey) drawFunnel(c canvas) int {
 	t, s := c.theme, v.session
 	steps := s.picked.funnel
-	why := v.explain()
+	var why *report.Why
+	if v.why {
+		why = v.explain()
+	}
 	if why == nil {
 		c.text(0, 0, style{colour: t.fog}, "how the pick narrows")
 	} else {
@@ -59,14 +62,14 @@ func (v *survey) drawFunnel(c canvas) int {
 }
 
 // explain tells why the test under the cursor is in the pick or out, nil where
-// that is not asked for.
+// there is none.
 func (v *survey) explain() *report.Why {
 	test, s := v.current(), v.session
-	if !v.why || test == nil {
+	if test == nil {
 		return nil
 	}
 	i, _ := s.picked.Catalog.Index(test.ID)
-	why, err := report.NewWhy(s.picked.Index, s.picked.text, s.picked.expr, i)
+	why, err := report.NewWhy(s.picked.Index, s.picked.text, s.picked.expr, s.picked.funnel, i)
 	if err != nil {
 		return nil // the figures of this very pick are there, so it cannot be
 	}
@@ -126,7 +129,7 @@ func (v *survey) drawCard(c canvas, whole bool) {
 	lines := v.cardLines(t, test, past)
 	if whole {
 		lines = append([]cardLine{{label: "ID", parts: []cardPart{{report.Quote(test.ID), t.ink}}}}, lines...)
-		if why := v.explainAlways(); why != nil {
+		if why := v.explain(); why != nil {
 			lines = append(lines, cardLine{label: "pick", parts: []cardPart{{whySentence(why), t.ink}}})
 		}
 	}
@@ -183,14 +186,6 @@ func readSource(file string, first, last int) []string {
 		return nil
 	}
 	return lines[first-1 : min(len(lines), last, first+sourceShown)]
-}
-
-// explainAlways is explain for the card, which always tells it.
-func (v *survey) explainAlways() *report.Why {
-	asked := v.why
-	defer func() { v.why = asked }()
-	v.why = true
-	return v.explain()
 }
 
 // draw draws a line's parts side by side, wrapped where there is room for more

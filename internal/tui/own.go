@@ -140,9 +140,7 @@ func setMark(sh *sheet, text string) tea.Cmd {
 			if err := rule.Check(); err != nil {
 				return nil, err
 			}
-			own := r.Own
-			own.Rules = append(slices.Clip(own.Rules), rule)
-			return r.With(own)
+			return r.With(withRule(r.Own, rule))
 		}
 		if clear {
 			err = r.Project.ClearMark(text, mark)
@@ -154,6 +152,20 @@ func setMark(sh *sheet, text string) tea.Cmd {
 		}
 		return r.Again(context.Background(), nil)
 	})
+}
+
+// withRule adds a rule to what holds for a session; one that clears a mark takes
+// away the rule that sets just that on the same tests, where there is one.
+func withRule(own relay.Own, rule project.Rule) relay.Own {
+	undone := slices.IndexFunc(own.Rules, func(old project.Rule) bool {
+		return len(rule.Clear) == 1 && old.Text == rule.Text && old.Marks.Has(rule.Clear[0])
+	})
+	if undone >= 0 {
+		own.Rules = slices.Delete(slices.Clone(own.Rules), undone, undone+1)
+		return own
+	}
+	own.Rules = append(slices.Clip(own.Rules), rule)
+	return own
 }
 
 // ownWords tells what holds for this session only, empty where nothing does.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"fernrelay/core/timing"
 	"fernrelay/internal/project"
 	"fernrelay/internal/relay"
+	"fernrelay/internal/testfiles"
 )
 
 // made makes a suite of so many groups and tags, with hostile names among them.
@@ -72,7 +74,9 @@ func settle(a *App, msg tea.Msg) {
 			}
 			return
 		}
-		if _, picked := next.(pickedMsg); !picked {
+		switch next.(type) {
+		case pickedMsg, changeMsg, changedMsg:
+		default:
 			return
 		}
 		_, cmd = a.Update(next)
@@ -81,7 +85,7 @@ func settle(a *App, msg tea.Msg) {
 
 func press(a *App, keys string) {
 	for _, r := range keys {
-		code := map[rune]rune{'⏎': tea.KeyEnter, '⇥': tea.KeyTab, '⌫': tea.KeyBackspace, '⎋': tea.KeyEscape}[r]
+		code := map[rune]rune{'⏎': tea.KeyEnter, '⇥': tea.KeyTab, '⌫': tea.KeyBackspace, '⎋': tea.KeyEscape, '↓': tea.KeyDown, '→': tea.KeyRight}[r]
 		if code != 0 {
 			settle(a, tea.KeyPressMsg{Code: code})
 			continue
@@ -214,6 +218,109 @@ func TestPickByCell(t *testing.T) {
 	}
 	if n := len(a.session.picked.tests); n != 80 {
 		t.Errorf("%d tests are picked in the end", n)
+	}
+}
+
+// TestFoldsAndOrders works on the rows and columns of the weave; the cursor stays
+// on its group and tag.
+func TestFoldsAndOrders(t *testing.T) {
+	a := newApp(t, made(10, 8, 4))
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	v := a.legs[0].(*survey)
+	at := func() string {
+		v.arrange()
+		return fmt.Sprintf("%s/%s of %d", v.arranged.node(v.row).Path, v.arranged.tag(v.column), len(v.arranged.rows))
+	}
+	tags := a.session.picked.weave.Tags
+	for _, c := range []struct{ keys, want string }{
+		{"jl", "area0/group-0/" + tags[1] + " of 13"},
+		{" ", "area0/" + tags[1] + " of 11"},
+		{" ", "area0/" + tags[1] + " of 13"},
+		{"jjjo", "area1/" + tags[1] + " of 13"},
+		{"oO", "area1/" + tags[1] + " of 13"},
+		{"oO", "area1/" + tags[1] + " of 13"},
+		{"/" + tags[2] + "⏎", "area1/" + tags[1] + " of 13"},
+	} {
+		if press(a, c.keys); at() != c.want {
+			t.Errorf("%q: at %s, want %s", c.keys, at(), c.want)
+		}
+	}
+	before := v.current().ID
+	settle(a, changedMsg{relay: made(11, 8, 4)}) // a project that has one more group
+	if at() != "area1/"+tags[1]+" of 15" || v.current().ID != before {
+		t.Errorf("read again: at %s on %s, want %s", at(), v.current().ID, before)
+	}
+	press(a, "GGjj")
+	if v.row != len(v.arranged.rows) || !strings.Contains(v.press(tea.KeyPressMsg{Code: tea.KeySpace}).say, "folds") {
+		t.Errorf("the margin folds")
+	}
+}
+
+// TestPickLineCompletes types a pick with the help of what is offered.
+func TestPickLineCompletes(t *testing.T) {
+	a := newApp(t, made(10, 8, 4))
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	press(a, "/not in:area4")
+	if screen, _ := a.screen(); !strings.Contains(ansi.Strip(screen), "in:area4/group-4") || !strings.Contains(ansi.Strip(screen), "place") {
+		t.Errorf("nothing is offered:\n%s", ansi.Strip(screen))
+	}
+	settle(a, tea.KeyPressMsg{Code: tea.KeyDown})
+	settle(a, tea.KeyPressMsg{Code: tea.KeyDown})
+	settle(a, tea.KeyPressMsg{Code: tea.KeyUp})
+	press(a, "⇥ saved:q⇥⏎")
+	if a.session.picked.text != "not in:area4/** saved:quick" && a.session.picked.text != "not in:area4/group-4 saved:quick" {
+		t.Errorf("the pick is %q", a.session.picked.text)
+	}
+	press(a, "/ nonsense")
+	if a.line.wrong == nil || a.session.picked.text == "" || !a.line.editing {
+		t.Errorf("a wrong pick took the place of the last good one")
+	}
+	press(a, "⎋")
+	if a.line.wrong != nil || a.line.editing {
+		t.Errorf("the line is still wrong")
+	}
+}
+
+// TestSheets asks for a mark and a saved pick, gives them wrongly and rightly, and
+// takes the mark back.
+func TestSheets(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/x\n", "p/p_test.go": "package p\n\nimport \"testing\"\n\n//fern:tags wet\nfunc TestX(t *testing.T) {}\n"})
+	r, err := relay.Open(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	a := newApp(t, r)
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	test := func() *catalog.Test { return &a.session.picked.Catalog.Tests[0] }
+	reason := strings.Repeat("↓", 4)
+	press(a, "m→→→"+reason+"nothing⏎")
+	if a.sheet == nil || !strings.Contains(a.sheet.wrong, "the condition") {
+		t.Fatal("a wrong condition is taken")
+	}
+	press(a, "⎋m"+reason+"by hand⏎")
+	if a.sheet != nil || test().Marks.Skip != "by hand" || ownWords(a.session.relay.Own) != "1 mark of this session only" {
+		t.Errorf("the marks are %+v, and it is told as %q", test().Marks, ownWords(a.session.relay.Own))
+	}
+	press(a, "m↓↓→⏎")
+	if test().Marks.Skip != "" || len(a.session.relay.Own.Rules) != 0 {
+		t.Errorf("taken back: %+v, %+v", test().Marks, a.session.relay.Own.Rules)
+	}
+	press(a, "s")
+	if a.sheet != nil || a.message == "" {
+		t.Error("the pick of everything can be saved")
+	}
+	for _, keep := range []struct{ name, keys string }{{"here", ""}, {"mine", "↓→"}, {"now", "↓→→"}} {
+		press(a, "/wet⏎s"+keep.name+keep.keys+"⏎/⌫⌫⌫saved:"+keep.name+"⏎")
+		if a.sheet != nil || a.session.picked.text != "saved:"+keep.name {
+			t.Fatalf("%s is not saved: the pick is %q", keep.name, a.session.picked.text)
+		}
+		press(a, "/"+strings.Repeat("⌫", 20)+"⏎")
+	}
+	if ownWords(a.session.relay.Own) != "1 saved pick of this session only" || a.session.relay.Project.Picks["here"] != "wet" {
+		t.Errorf("it is told as %q", ownWords(a.session.relay.Own))
 	}
 }
 

@@ -1,0 +1,69 @@
+package project
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"fernrelay/internal/testfiles"
+)
+
+// TestWatch changes files one after the other and hears of each, of several that
+// are written together at once, and of none that is hidden.
+func TestWatch(t *testing.T) {
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"fern.toml": "", "deep/er/a_test.go": "", ".git/index": "", "vendor/v.go": ""})
+	ctx, stop := context.WithCancel(context.Background())
+	told := make(chan []string, 9)
+	ended := make(chan error, 1)
+	go func() { ended <- Watch(ctx, dir, func(files []string) { told <- files }) }()
+	hears := func(changed ...string) {
+		t.Helper()
+		for i := range changed {
+			changed[i] = filepath.Join(dir, changed[i])
+		}
+		var heard []string
+		for deadline := time.After(20 * time.Second); ; {
+			select {
+			case files := <-told:
+				heard = append(heard, files...)
+			case <-deadline:
+				t.Fatalf("heard of %v, want %v", heard, changed)
+			}
+			if !slices.ContainsFunc(changed, func(file string) bool { return !slices.Contains(heard, file) }) {
+				return
+			}
+		}
+	}
+	// The watch begins at some moment: until then the file is written again.
+	for begun := false; !begun; {
+		testfiles.Write(t, dir, map[string]string{"fern.toml": time.Now().String()})
+		select {
+		case <-told:
+			begun = true
+		case <-time.After(quiet / 2): // changes do not end, and are told all the same
+		}
+	}
+	testfiles.Write(t, dir, map[string]string{".git/index": "x", "vendor/v.go": "x", "deep/er/.a_test.go.swp": "x", "deep/er/a_test.go": "x", "deep/new/b_test.go": "x"})
+	hears("deep/er/a_test.go", "deep/new")
+	testfiles.Write(t, dir, map[string]string{"deep/new/b_test.go": "y"})
+	hears("deep/new/b_test.go")
+	if err := os.Rename(filepath.Join(dir, "deep/new/b_test.go"), filepath.Join(dir, "c_test.go")); err != nil {
+		t.Fatal(err)
+	}
+	hears("deep/new/b_test.go", "c_test.go")
+	stop()
+	if err := <-ended; err != nil {
+		t.Error(err)
+	}
+	for len(told) > 0 {
+		for _, file := range <-told {
+			if rel, _ := filepath.Rel(dir, file); hidden(filepath.Base(file)) || filepath.Dir(rel) == "vendor" {
+				t.Errorf("heard of %s", rel)
+			}
+		}
+	}
+}
