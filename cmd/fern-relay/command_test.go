@@ -320,7 +320,7 @@ func TestBadInput(t *testing.T) {
 		{"no such folder", empty, []string{"list", "-C", "nowhere"}, []string{"nowhere", "no such file"}},
 		{"typo in a key", config("[project]\nname = \"x\"\n[[suite]]\nnmae = \"unit\"\n"), []string{"list"}, []string{"fern.toml:4:1", "nmae", "takes name"}},
 		{"not TOML", config("[project\n"), []string{"list"}, []string{"fern.toml:1:"}},
-		{"a wrong kind", config("[[suite]]\nname = \"unit\"\nkind = \"gopher\"\n"), []string{"list"}, []string{"fern.toml:3:1", "gopher", "go or host"}},
+		{"a wrong kind", config("[[suite]]\nname = \"unit\"\nkind = \"gopher\"\n"), []string{"list"}, []string{"fern.toml:3:1", "gopher", "go, command or host"}},
 		{"a wrong tag pick", config(goSuite + "[tags]\nx = \"(a\"\n"), []string{"list"}, []string{"fern.toml:6:6", "never closed"}},
 		{"a host without run", config("[[suite]]\nname = \"h\"\nkind = \"host\"\n"), []string{"list"}, []string{"no run", "command line"}},
 		{"a host that is no host", config("[[suite]]\nname = \"h\"\nkind = \"host\"\nrun = \"echo hello\"\n"), []string{"list"}, []string{"suite h", "hello"}},

@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"strings"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -303,20 +302,26 @@ var pickKeys = []key.Binding{
 	key.NewBinding(key.WithHelp("and or not ( )", "")),
 }
 
-// drawHelp shows all keys of the leg and of the frame.
+// drawHelp shows all keys of the leg and of the frame, in columns as high as
+// there is room.
 func (a *App) drawHelp(c canvas) {
 	t := c.theme
 	c.text(2, 1, style{t.ink, true}, "All keys")
-	column := func(x int, heading string, bindings []key.Binding) {
+	x, rows := 2, c.height-8
+	column := func(heading string, bindings []key.Binding, wide int) {
 		c.text(x, 3, style{colour: t.fog}, heading)
 		for i, b := range bindings {
-			c.text(x, 5+i, style{colour: t.leaf}, b.Help().Key)
-			c.text(x+10, 5+i, style{colour: t.ink}, b.Help().Desc)
+			if i > 0 && i%rows == 0 {
+				x += wide
+			}
+			c.text(x, 5+i%rows, style{colour: t.leaf}, b.Help().Key)
+			c.text(x+10, 5+i%rows, style{colour: t.ink}, b.Help().Desc)
 		}
+		x += wide
 	}
-	column(2, "in "+a.legs[a.leg].name(), a.legs[a.leg].keys())
-	column(2+c.width/2, "everywhere", []key.Binding{keyLegs, keyPick, keyPanel, keyHelp, keyQuit,
-		key.NewBinding(key.WithHelp("arrows", "move, as h j k l do")),
-		key.NewBinding(key.WithHelp("mouse", "click a leg or a row, scroll"))})
-	c.text(2, c.height-2, style{colour: t.fog}, "any key goes back"+strings.Repeat(" ", 2))
+	column("in "+a.legs[a.leg].name(), a.legs[a.leg].keys(), 26)
+	column("everywhere", []key.Binding{keyLegs, keyPick, keyPanel, keyHelp, keyQuit,
+		key.NewBinding(key.WithHelp("arrows", "move, as hjkl do")),
+		key.NewBinding(key.WithHelp("mouse", "select, scroll"))}, 26)
+	c.text(2, c.height-2, style{colour: t.fog}, "any key goes back")
 }
