@@ -6,10 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
+	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 )
 
@@ -31,6 +33,7 @@ func newList(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			noteContradictions(expression, tests)
 			out := bufio.NewWriter(cmd.OutOrStdout())
 			if len(count) > 0 {
 				tally, err := catalog.NewTally(tests, count)
@@ -83,6 +86,17 @@ func writeTally(out io.Writer, tally *catalog.Tally, asJSON bool) error {
 		}
 	}
 	return nil
+}
+
+// noteContradictions tells on standard error where a pick that was given holds
+// tests that no one build holds together.
+func noteContradictions(expression string, tests []catalog.Test) {
+	if expression == "" {
+		return
+	}
+	for _, note := range relay.Contradictions(tests) {
+		fmt.Fprintln(os.Stderr, "fern-relay: note:", note)
+	}
 }
 
 // newEncoder writes JSON, with <, > and & as they are.

@@ -98,9 +98,7 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 			return q, err
 		}
 	}
-	for _, note := range relay.Contradictions(tests) {
-		fmt.Fprintln(os.Stderr, "fern-relay: note:", note)
-	}
+	noteContradictions(f.pick, tests)
 	if f.shard != "" {
 		if tests, err = shardOf(f.shard, relay.Solo(tests)); err != nil {
 			return q, err

@@ -150,7 +150,7 @@ func TestNear(t *testing.T) {}
 
 func TestMarksAreObeyed(t *testing.T) {
 	dir := marksModule(t)
-	got := run(t, dir, "run", "--events", "events.jsonl")
+	got := run(t, dir, "run", "-p", "took<1h", "--events", "events.jsonl")
 	events := readEvents(t, filepath.Join(dir, "events.jsonl"))
 	messages := map[string]string{}
 	for _, e := range events {

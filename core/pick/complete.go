@@ -104,17 +104,36 @@ func (x *Index) Complete(text string, cursor int) (from int, list []Candidate) {
 	return from, slices.Concat(list, fields, values, parts)
 }
 
+// Warm works out how many tests those candidates hold that do not come from the
+// catalog alone, which takes as long as evaluating them.
+func (x *Index) Warm() {
+	counts := map[string]int{}
+	for _, c := range x.others() {
+		e, err := Parse(c.Text)
+		if err != nil {
+			continue // a name that somebody wrote into a file by hand
+		}
+		if held, err := x.Held(c.Text, e); err == nil {
+			counts[c.Text] = held.Len()
+		}
+	}
+	x.mu.Lock()
+	x.counts = counts
+	x.mu.Unlock()
+}
+
 // others lists the terms that do not come from the catalog alone.
 func (x *Index) others() []Candidate {
+	x.mu.Lock()
+	counts := x.counts
+	x.mu.Unlock()
 	var list []Candidate
 	offer := func(field, value, hint string) {
 		text := Field(field, value)
-		tests := -1
-		x.mu.Lock()
-		if set := x.known[text]; set != nil {
-			tests = set.Len()
+		tests, known := counts[text]
+		if !known {
+			tests = -1
 		}
-		x.mu.Unlock()
 		list = append(list, Candidate{text, tests, hint, field, value})
 	}
 	for _, name := range x.savedNames() {

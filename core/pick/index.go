@@ -36,6 +36,7 @@ type Index struct {
 	sums    []Candidate // of values, for Complete
 	mu      sync.Mutex
 	known   map[string]catalog.Set // what a term holds, by its String
+	counts  map[string]int         // of candidates, by their texts; nil before Warm
 }
 
 // fileRun is tests of one file that stand next to each other.

@@ -188,11 +188,14 @@ func TestWhy(t *testing.T) {
 
 func TestComplete(t *testing.T) {
 	x := NewIndex(glass, known)
+	x.Warm()
 	for text, want := range map[string]string{
 		"fr":           "0 frost:1",
 		"quick not va": "10 valve:2",
 		"(in:irr":      "1 in:irrigation:1 in:irrigation/**:2 in:irrigation/drip:1",
-		"saved:w":      "0 saved:wet:-1",
+		"saved:w":      "0 saved:wet:2",
+		"last:f":       "0 last:failed:1",
+		"saved:ro":     "0 saved:round:-1",
 		"ra":           "0 rate>:-1",
 		"irr":          "0 in:irrigation:1 in:irrigation/**:2 in:irrigation/drip:1",
 		`name:"va`:     "8",

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/order"
 )
 
 // Together says which tests must not be parted.
@@ -90,7 +91,8 @@ func (p Plan) MarshalJSON() ([]byte, error) {
 }
 
 // Units folds tests into the units that stay together, in the order in which
-// the tests first name them. A test without a file stays with its group.
+// the tests first name them. A test without a file stays with its group. Units
+// whose tests need each other, or come after each other, are one.
 func Units(tests []catalog.Test, together Together) ([]Unit, error) {
 	key, err := together.key()
 	if err != nil {
@@ -113,7 +115,50 @@ func Units(tests []catalog.Test, together Together) ([]Unit, error) {
 			units[u].Unknown++
 		}
 	}
-	return units, nil
+	return chained(tests, units), nil
+}
+
+// chained joins the units that tests depend over, so that no shard waits for
+// what another has.
+func chained(tests []catalog.Test, units []Unit) []Unit {
+	unitOf := make(map[string]int, len(tests)) // by test
+	root := make([]int, len(units))            // the first of the units joined with each, or one nearer to it
+	for u := range units {
+		root[u] = u
+		for _, id := range units[u].Tests {
+			unitOf[id] = u
+		}
+	}
+	find := func(u int) int {
+		for root[u] != u {
+			u = root[u]
+		}
+		return u
+	}
+	for i := range tests {
+		for _, id := range order.Dependencies(&tests[i]) {
+			if other, ok := unitOf[id]; ok {
+				a, b := find(unitOf[tests[i].ID]), find(other)
+				root[max(a, b)] = min(a, b)
+			}
+		}
+	}
+	joined := units[:0]
+	at := make([]int, len(units))
+	for u, unit := range units {
+		first := find(u)
+		if first == u {
+			at[u] = len(joined)
+			joined = append(joined, unit)
+			continue
+		}
+		to := &joined[at[first]]
+		to.Label += " + " + unit.Label
+		to.Tests = append(to.Tests, unit.Tests...)
+		to.Seconds += unit.Seconds
+		to.Unknown += unit.Unknown
+	}
+	return joined
 }
 
 func (t Together) key() (func(*catalog.Test) (name, label string), error) {

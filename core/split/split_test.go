@@ -6,6 +6,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -139,5 +140,27 @@ func BenchmarkBalance(b *testing.B) {
 	}
 	for b.Loop() {
 		Balance(units, 256)
+	}
+}
+
+// TestChains holds that what depends on each other stays together, over any
+// number of groups, and that nothing else is joined.
+func TestChains(t *testing.T) {
+	test := func(id string, needs ...string) catalog.Test {
+		group, _, _ := strings.Cut(id, "#")
+		return catalog.Test{ID: id, Group: group, Name: id, Expected: 1, Marks: catalog.Marks{Needs: needs}}
+	}
+	tests := []catalog.Test{test("a#1"), test("b#1"), test("c#1", "a#1"), test("d#1"), test("e#1", "d#1", "gone#1"), test("a#2", "e#1"), test("b#2", "b#1")}
+	units, err := Units(tests, Group)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, u := range units {
+		got = append(got, fmt.Sprintf("%s %g %s", u.Label, u.Seconds, strings.Join(u.Tests, " ")))
+	}
+	want := []string{"a + c + d + e 5 a#1 a#2 c#1 d#1 e#1", "b 2 b#1 b#2"}
+	if !slices.Equal(got, want) {
+		t.Errorf("the units are %q, want %q", got, want)
 	}
 }

@@ -41,6 +41,7 @@ const maxShards = 16
 
 // evaluate works out the figures of a pick. The error is a *pick.Error.
 func evaluate(m relay.Memory, text string) (figures, error) {
+	m.Index.Warm() // what is known already costs next to nothing
 	f := figures{Memory: m, text: text, signs: map[string]string{}}
 	var err error
 	if f.expr, err = pick.Parse(text); err != nil {
