@@ -180,6 +180,7 @@ func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, junitFile
 		return nil, err
 	}
 	report.Failures(out, run)
+	report.Aside(out, run)
 	report.Closing(out, run, len(q.Tests), q.Workers)
 	if number > 0 {
 		fmt.Fprintf(os.Stderr, "kept as run %d\n", number)

@@ -338,7 +338,9 @@ func (r *run) tell(e outcome.Event) {
 	e.At = time.Now()
 	if e.Event == outcome.Finished {
 		if t := r.open[e.ID]; t != nil {
-			e.Outcome = marked(t, e.Outcome)
+			if e.Outcome = marked(t, e.Outcome); e.Outcome == outcome.Surprise {
+				e.Message = "it passed, though it is expected to fail: " + t.Marks.ExpectFail
+			}
 			delete(r.open, e.ID)
 			r.came[e.ID] = e.Outcome
 			r.changed.Broadcast()

@@ -5,6 +5,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"fernrelay/core/hunt"
@@ -70,6 +71,38 @@ func failure(w io.Writer, r *outcome.Result, together int) {
 func indent(w io.Writer, text string) {
 	for line := range strings.SplitSeq(text, "\n") {
 		fmt.Fprintf(w, "    %s\n", line)
+	}
+}
+
+// skipReasons bounds how many reasons for skipping are told.
+const skipReasons = 6
+
+// Aside tells what does not make the run fail and yet wants to be known: tests
+// that passed though they are expected to fail, and why tests were skipped.
+func Aside(w io.Writer, run *outcome.Run) {
+	counts := map[string]int{}
+	var reasons []string
+	for _, r := range run.Results {
+		switch r.Outcome {
+		case outcome.Surprise:
+			fmt.Fprintf(w, "%s %s  %s\n    %s\n", r.Outcome.Shape(), outcome.PlainLine(r.ID), r.Outcome, outcome.PlainLine(r.Message))
+		case outcome.Skipped:
+			reason := outcome.PlainLine(r.Message)
+			if counts[reason]++; counts[reason] == 1 {
+				reasons = append(reasons, reason)
+			}
+		}
+	}
+	slices.SortStableFunc(reasons, func(a, b string) int { return counts[b] - counts[a] })
+	for i, reason := range reasons {
+		if i == skipReasons {
+			fmt.Fprintf(w, "%s and for %s\n", outcome.Skipped.Shape(), Plural(len(reasons)-i, "more reason"))
+			return
+		}
+		if reason == "" {
+			reason = "no reason told"
+		}
+		fmt.Fprintf(w, "%s %d skipped: %s\n", outcome.Skipped.Shape(), counts[reasons[i]], reason)
 	}
 }
 

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -119,5 +120,32 @@ func TestTests(t *testing.T) {
 	})
 	if want := "u:g#short           0.25 s  f.go:3  a b\n'u:g#much longer'        –\n"; out.String() != want {
 		t.Errorf("told\n%q\nwant\n%q", out.String(), want)
+	}
+}
+
+func TestAside(t *testing.T) {
+	run := outcome.NewRun()
+	for i := range 20 {
+		run.Apply(outcome.Event{Event: outcome.Finished, ID: fmt.Sprint("u:g#", i), Outcome: outcome.Skipped, Message: []string{"", "no\x1b[2J pump", "no valve", "a", "b", "c", "d", "e"}[min(i%9, 7)]})
+	}
+	run.Apply(outcome.Event{Event: outcome.Finished, ID: "u:g#good", Outcome: outcome.Surprise, Message: "it passed"})
+	var out strings.Builder
+	Aside(&out, run)
+	want := "◇ u:g#good  surprise\n    it passed\n▫ 4 skipped: e\n▫ 3 skipped: no reason told\n▫ 3 skipped: no pump\n" +
+		"▫ 2 skipped: no valve\n▫ 2 skipped: a\n▫ 2 skipped: b\n▫ and for 2 more reasons\n"
+	if out.String() != want {
+		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
+	}
+}
+
+// TestQuote holds that a shell takes a quoted text as one word and as it is.
+func TestQuote(t *testing.T) {
+	for text, want := range map[string]string{
+		"u:drip#opens/2": "u:drip#opens/2", "": "''", "a b": "'a b'", "it's": `'it'\''s'`, "水": "'水'",
+		"$HOME": "'$HOME'", "a  b": `$'a  b'`, "\x1b[m'\\": `$'\x1b[m\'\\'`, "-x": "-x", "~a": "'~a'",
+	} {
+		if got := Quote(text); got != want {
+			t.Errorf("%q is written %s, want %s", text, got, want)
+		}
 	}
 }

@@ -102,6 +102,7 @@ func New(ctx context.Context, r *relay.Relay) (*App, error) {
 	a.hunt = &huntView{session: s}
 	a.legs = []view{newSurvey(s), &splitView{session: s}, a.watch, a.hunt}
 	s.theme = newTheme(nil, a.dark, a.profile)
+	a.message = noteWords(r.Notes)
 	return a, nil
 }
 
@@ -243,6 +244,9 @@ func (a *App) changed(msg changedMsg) tea.Cmd {
 		if msg.relay.Project != a.session.relay.Project {
 			a.broken = "" // the project was read, and well
 		}
+		if notes := msg.relay.Notes; !slices.Equal(notes, a.session.relay.Notes) {
+			a.message = noteWords(notes)
+		}
 		a.session.relay = msg.relay
 		if a.sheet == msg.asked.sheet {
 			a.sheet = nil
@@ -257,6 +261,17 @@ func (a *App) changed(msg changedMsg) tea.Cmd {
 		a.broken = words
 	}
 	return a.nextChange()
+}
+
+// noteWords tells the first of what was passed over in the project.
+func noteWords(notes []string) string {
+	switch len(notes) {
+	case 0:
+		return ""
+	case 1:
+		return notes[0]
+	}
+	return fmt.Sprintf("%s; %d more: fern-relay list tells them", notes[0], len(notes)-1)
 }
 
 // readAgain reads the project again where files changed, but not under a run,
