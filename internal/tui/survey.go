@@ -32,6 +32,7 @@ type survey struct {
 	listed   cellList
 	source   []string // of the test whose card is looked into
 
+	names     int // the width of the names drawn last
 	weaveRows int // drawn last, for clicks
 	listLeft  int
 }
@@ -192,7 +193,7 @@ type layout struct {
 	folds           int
 	rows            []int // nodes
 	columns         []int // indexes of tags
-	names           int   // the width of the groups' names
+	names           int   // the width of the widest group's name, with its air
 	folding         bool  // some row folds
 	suites          bool  // there is more than one suite
 }
@@ -221,7 +222,7 @@ func (v *survey) arrange() {
 	if l.folding {
 		l.names += 2
 	}
-	l.names = min(max(l.names, 10), 30) + 2
+	l.names = max(l.names, 10) + 2
 	v.arranged = l
 	v.row, v.column = min(v.row, len(l.rows)), min(v.column, len(l.columns))
 	if old.weave == nil {
@@ -394,7 +395,7 @@ func (v *survey) click(x, y int) {
 		}
 		return
 	}
-	row, names := v.top+y-2, v.arranged.names
+	row, names := v.top+y-2, v.names
 	if y < 2 || y-2 >= v.weaveRows {
 		return
 	}

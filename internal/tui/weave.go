@@ -11,6 +11,7 @@ import (
 
 const (
 	cellWidth  = 9
+	namesWidth = 32 // of groups, where the columns need the rest
 	listWidth  = 48
 	wideScreen = 120 // from here on the list has a place of its own
 	tallScreen = 30  // from here on the funnel has
@@ -65,17 +66,28 @@ func (v *survey) drawFoot(c canvas) {
 	v.drawCard(c, false)
 }
 
+// noTags stands in the place of the columns where there are none.
+const noTags = "no tags yet: write //fern:tags above a test, or [tags] into fern.toml"
+
 // drawWeave draws the crosstab and gives how many rows it took.
 func (v *survey) drawWeave(c canvas) int {
 	t, l := c.theme, &v.arranged
 	margins := c.width - 18
-	shown := max(1, min((margins-2-l.names)/cellWidth, len(l.columns)))
+	columns := len(l.columns) * cellWidth
+	if columns == 0 {
+		columns = len(noTags)
+	}
+	v.names = min(l.names, max(namesWidth, margins-2-columns))
+	shown := max(1, min((margins-2-v.names)/cellWidth, len(l.columns)))
 	v.left = follow(v.left, min(v.column, len(l.columns)-1), shown, len(l.columns))
 	rows := min(len(l.rows), c.height-3)
 	v.top = follow(v.top, min(v.row, len(l.rows)-1), rows, len(l.rows))
 	v.weaveRows = rows + 2
 
 	v.drawHead(c, shown)
+	if len(l.columns) == 0 {
+		c.text(2+v.names, 0, style{colour: t.faint()}, cut(noTags, margins-v.names-3))
+	}
 	for i := range rows {
 		v.drawWeaveRow(c, 1+i, v.top+i, shown)
 	}
@@ -106,7 +118,7 @@ func (v *survey) drawHead(c canvas, shown int) {
 		if s.picked.text != "" && s.picked.weave.Cols[l.columns[v.left+i]].Picked.Tests > 0 {
 			look.colour = t.leaf
 		}
-		right := 2 + l.names + (i+1)*cellWidth - 2
+		right := 2 + v.names + (i+1)*cellWidth - 2
 		c.right(right, 0, look, cut(outcome.PlainLine(tag), cellWidth-2))
 		switch s.picked.signs[tag] {
 		case "+":
@@ -116,10 +128,10 @@ func (v *survey) drawHead(c canvas, shown int) {
 		}
 	}
 	if v.left > 0 {
-		c.text(l.names, 0, style{colour: t.fog}, "‹")
+		c.text(v.names, 0, style{colour: t.fog}, "‹")
 	}
 	if v.left+shown < len(l.columns) {
-		c.text(2+l.names+shown*cellWidth, 0, style{colour: t.fog}, "›")
+		c.text(2+v.names+shown*cellWidth, 0, style{colour: t.fog}, "›")
 	}
 	c.right(c.width-10, 0, style{t.fog, v.column == len(l.columns)}, "tests")
 	c.right(c.width-2, 0, style{colour: t.fog}, "time")
@@ -150,7 +162,7 @@ func (v *survey) drawWeaveRow(c canvas, y, row, shown int) {
 	if l.folding {
 		x += 2
 	}
-	c.text(x, y, name, cut(outcome.PlainLine(node.Label), l.names-(x-2)-1))
+	c.text(x, y, name, cut(outcome.PlainLine(node.Label), v.names-(x-2)-1))
 	v.drawCells(c, y, row, shown)
 }
 
@@ -160,7 +172,7 @@ func (v *survey) drawCells(c canvas, y, row, shown int) {
 	t, l := c.theme, &v.arranged
 	all := row == len(l.rows)
 	for i := range min(shown, len(l.columns)-v.left) {
-		at, cell := 2+l.names+i*cellWidth, l.cell(row, v.left+i)
+		at, cell := 2+v.names+i*cellWidth, l.cell(row, v.left+i)
 		if all {
 			look := style{colour: t.fog}
 			if cell.Picked.Tests > 0 && v.session.picked.text != "" {
@@ -281,9 +293,9 @@ func (v *survey) drawTest(c canvas, y, index int, longest float64, current bool)
 	c.bar(0, y, max(barWidth*test.Expected/max(longest, 1e-9), 0.25), bar, amount)
 	drawPast(c, barWidth+1, y, s.picked.Past[index], pastShown)
 	x := barWidth + pastShown + 3
-	marks := cut(markNames(test), c.width-x-12)
-	x = c.text(x, y, look, cut(outcome.PlainLine(test.Name), c.width-x-width(marks)-2))
-	c.text(x+2, y, style{colour: t.amber}, marks)
+	name, marks, room := outcome.PlainLine(test.Name), markNames(test), c.width-x-2
+	x = c.text(x, y, look, cut(name, max(room-width(marks), room/2)))
+	c.text(x+2, y, style{colour: t.amber}, cut(marks, c.width-x-2))
 	if current {
 		c.selectRow(0, y, c.width, 1)
 	}
