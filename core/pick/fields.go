@@ -192,17 +192,14 @@ func checkName(t *Term) error {
 }
 
 func named(v *evaluation, t *Term) (catalog.Set, error) {
-	x := v.index
 	if !t.Regexp {
-		return x.containing(t.Value), nil
+		return v.index.containing(t.Value), nil
 	}
-	if _, err := newMatcher(t.Value); err != nil {
+	sets, err := v.index.matching([]string{t.Value})
+	if err != nil {
 		return nil, err
 	}
-	return x.whereEach(func() func(int) bool {
-		m, _ := newMatcher(t.Value) // it was made once
-		return func(i int) bool { return m.match(x.name(i)) }
-	}), nil
+	return sets[0], nil
 }
 
 // containing gives the tests whose name has a part: it looks through all names

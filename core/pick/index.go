@@ -1,9 +1,11 @@
 package pick
 
 import (
+	"math/bits"
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
@@ -122,6 +124,7 @@ func (x *Index) Tagged(tag string) catalog.Set {
 // the given text: a saved pick that there is not, or a revision.
 func (x *Index) Held(text string, e Expr) (catalog.Set, error) {
 	v := &evaluation{index: x, text: text}
+	x.matchTogether(e)
 	set := v.held(e)
 	if v.err != nil {
 		return nil, v.err
@@ -198,28 +201,89 @@ func (v *evaluation) wrong(t *Term, message string) *Error {
 
 // where gives the tests for which a function of their index is true.
 func (x *Index) where(holds func(i int) bool) catalog.Set {
-	return x.whereEach(func() func(int) bool { return holds })
+	set := catalog.NewSet(len(x.ends))
+	x.inParts(func(first, end int) {
+		for i := first; i < end; i++ {
+			if holds(i) {
+				set.Add(i)
+			}
+		}
+	})
+	return set
 }
 
-// whereEach shares the tests out to as many goroutines as there are processors;
-// each has a function of its own.
-func (x *Index) whereEach(holds func() func(i int) bool) catalog.Set {
+// inParts shares all tests out to as many goroutines as there are processors.
+// Parts begin where words of sets do, so that each may write into the same set.
+func (x *Index) inParts(do func(first, end int)) {
 	n := len(x.ends)
-	set := catalog.NewSet(n)
-	part := (len(set)/runtime.GOMAXPROCS(0) + 1) * 64
+	part := (n/64/runtime.GOMAXPROCS(0) + 1) * 64
 	var wg sync.WaitGroup
 	for first := 0; first < n; first += part {
-		own := holds()
-		wg.Go(func() {
-			for i := first; i < min(n, first+part); i++ {
-				if own(i) {
-					set.Add(i)
-				}
-			}
-		})
+		wg.Go(func() { do(first, min(n, first+part)) })
 	}
 	wg.Wait()
-	return set
+}
+
+// matchTogether works out what the regular expressions of a pick hold that are not
+// known yet, in one pass over all names.
+func (x *Index) matchTogether(e Expr) {
+	var terms []*Term
+	var expressions []string
+	Terms(e, func(t *Term) {
+		x.mu.Lock()
+		known := x.known[t.String()] != nil
+		x.mu.Unlock()
+		if t.Regexp && !known && len(terms) < mostTogether {
+			terms, expressions = append(terms, t), append(expressions, t.Value)
+		}
+	})
+	if len(terms) < 2 {
+		return
+	}
+	sets, err := x.matching(expressions)
+	if err != nil {
+		return // it is told where the term is evaluated by itself
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for i, t := range terms {
+		if sets != nil {
+			x.known[t.String()] = sets[i]
+		}
+	}
+}
+
+// patience is how often the states of several expressions together may be made
+// anew before they are taken one by one.
+const patience = 4
+
+// matching gives the tests whose names each of the expressions matches; no sets
+// where the expressions together have too many states.
+func (x *Index) matching(expressions []string) ([]catalog.Set, error) {
+	if _, err := newMatcher(expressions...); err != nil {
+		return nil, err
+	}
+	n := len(x.ends)
+	sets := make([]catalog.Set, len(expressions))
+	for i := range sets {
+		sets[i] = catalog.NewSet(n)
+	}
+	var tooMany atomic.Bool
+	x.inParts(func(first, end int) {
+		m, _ := newMatcher(expressions...) // it was made once
+		for i := first; i < end && !tooMany.Load(); i++ {
+			for matched := m.match(x.name(i)); matched != 0; matched &= matched - 1 {
+				sets[bits.TrailingZeros64(matched)].Add(i)
+			}
+			if len(expressions) > 1 && m.clears > patience {
+				tooMany.Store(true)
+			}
+		}
+	})
+	if tooMany.Load() {
+		return nil, nil
+	}
+	return sets, nil
 }
 
 // whereGroup is where for what is the same for all tests of a group.

@@ -1,67 +1,90 @@
 package pick
 
 import (
+	"encoding/binary"
+	"math/bits"
 	"regexp/syntax"
 	"slices"
-	"strings"
 	"unicode/utf8"
 )
 
-// matcher tells whether a regular expression (RE2) matches some part of a text.
-// It is a deterministic automaton whose states are made when they are first
-// come to (Thompson's construction by subsets, as in Cox, "Regular Expression
-// Matching Can Be Simple And Fast", 2007): a step for a character is one look
-// into a table, which is what lets a pick go through a large catalog while it is
-// typed. A matcher must not be used by two goroutines at once.
+// matcher tells which of some regular expressions (RE2) match some part of a
+// text, all in one pass. It is a deterministic automaton whose states are made
+// when they are first come to (Thompson's construction by subsets, as in Cox,
+// "Regular Expression Matching Can Be Simple And Fast", 2007): a step for a
+// character is one look into a table, which is what lets a pick go through a
+// large catalog while it is typed. A matcher must not be used by two goroutines
+// at once.
 type matcher struct {
-	prog     *syntax.Prog
-	anchored bool // it can only match from the beginning on
-	states   map[string]*state
-	first    *state
-	marked   []uint32 // by instruction: the visit that saw it
-	visit    uint32
+	insts  []syntax.Inst // of all expressions, one behind the other
+	owner  []uint8       // by instruction: its expression
+	starts []uint32      // by expression
+	again  []bool        // by expression: it can match from any place on
+	all    uint64        // the set of all expressions
+	states map[string]*state
+	first  *state
+	marked []uint32 // by instruction: the visit that saw it
+	visit  uint32
+	clears int // how often the states were made anew
 }
 
-// state is a set of instructions at which threads wait before a character, and
-// what the character before was, by which word boundaries are told.
+// state is the expressions that have matched, a set of instructions at which
+// threads wait before a character, and what the character before was, by which
+// word boundaries are told.
 type state struct {
+	matched uint64
 	threads []uint32
 	before  rune // -1 at the beginning, 'a' behind a word character, ' ' behind another
 	next    [utf8.RuneSelf]*state
 	others  map[rune]*state
-	final   bool  // it is matched or dead
-	last    *bool // whether the text may end here with a match; nil while unknown
+	final   bool    // nothing changes any more
+	last    *uint64 // what has matched if the text ends here; nil while unknown
 }
 
-// matched and dead are the states from which nothing changes any more.
-var matched, dead = &state{final: true}, &state{final: true}
+const (
+	// mostTogether is how many expressions one matcher takes.
+	mostTogether = 64
+	// maxStates bounds the table of a matcher; it is made anew when it is full.
+	maxStates = 2000
+)
 
-// maxStates bounds the table of a matcher; it is made anew when it is full.
-const maxStates = 2000
-
-func newMatcher(expression string) (*matcher, error) {
-	parsed, err := syntax.Parse(expression, syntax.Perl)
-	if err != nil {
-		return nil, err
+func newMatcher(expressions ...string) (*matcher, error) {
+	m := &matcher{all: ^uint64(0) >> (mostTogether - len(expressions))}
+	for i, expression := range expressions {
+		parsed, err := syntax.Parse(expression, syntax.Perl)
+		if err != nil {
+			return nil, err
+		}
+		prog, err := syntax.Compile(parsed.Simplify())
+		if err != nil {
+			return nil, err
+		}
+		offset := uint32(len(m.insts))
+		for _, in := range prog.Inst {
+			in.Out += offset
+			if in.Op == syntax.InstAlt || in.Op == syntax.InstAltMatch {
+				in.Arg += offset
+			}
+			m.insts, m.owner = append(m.insts, in), append(m.owner, uint8(i))
+		}
+		m.starts = append(m.starts, offset+uint32(prog.Start))
+		m.again = append(m.again, prog.StartCond()&syntax.EmptyBeginText == 0)
 	}
-	prog, err := syntax.Compile(parsed.Simplify())
-	if err != nil {
-		return nil, err
-	}
-	m := &matcher{prog: prog, anchored: prog.StartCond()&syntax.EmptyBeginText != 0, marked: make([]uint32, len(prog.Inst))}
+	m.marked = make([]uint32, len(m.insts))
 	m.clear()
 	return m, nil
 }
 
 func (m *matcher) clear() {
 	m.states = map[string]*state{}
-	m.first = m.state([]uint32{uint32(m.prog.Start)}, -1)
+	m.first = m.state(0, slices.Clone(m.starts), -1)
 }
 
-// match reports whether the expression matches some part of the text.
-func (m *matcher) match(text string) bool {
+// match gives the set of the expressions that match some part of the text.
+func (m *matcher) match(text string) uint64 {
 	if len(m.states) > maxStates {
 		m.clear()
+		m.clears++
 	}
 	s := m.first
 	for i := 0; i < len(text); i++ {
@@ -77,12 +100,12 @@ func (m *matcher) match(text string) bool {
 			s = s.next[c]
 		}
 		if s.final {
-			return s == matched
+			return s.matched
 		}
 	}
 	if s.last == nil {
-		_, ends := m.reach(s, -1)
-		s.last = &ends
+		_, matched := m.reach(s, -1)
+		s.last = &matched
 	}
 	return *s.last
 }
@@ -102,21 +125,17 @@ func (m *matcher) other(s *state, r rune) *state {
 
 // step gives the state behind a character.
 func (m *matcher) step(s *state, r rune) *state {
-	waiting, ends := m.reach(s, r)
-	if ends {
-		return matched
-	}
+	waiting, matched := m.reach(s, r)
 	var threads []uint32
 	for _, pc := range waiting {
-		if in := &m.prog.Inst[pc]; in.MatchRune(r) {
+		if in := &m.insts[pc]; matched&(1<<m.owner[pc]) == 0 && in.MatchRune(r) {
 			threads = append(threads, in.Out)
 		}
 	}
-	if !m.anchored {
-		threads = append(threads, uint32(m.prog.Start))
-	}
-	if len(threads) == 0 {
-		return dead
+	for left := m.all &^ matched; left != 0; left &= left - 1 {
+		if i := bits.TrailingZeros64(left); m.again[i] {
+			threads = append(threads, m.starts[i])
+		}
 	}
 	before := ' '
 	if syntax.IsWordChar(r) {
@@ -125,31 +144,32 @@ func (m *matcher) step(s *state, r rune) *state {
 	if r == '\n' {
 		before = r
 	}
-	return m.state(threads, before)
+	return m.state(matched, threads, before)
 }
 
 // state gives the one state with these threads.
-func (m *matcher) state(threads []uint32, before rune) *state {
+func (m *matcher) state(matched uint64, threads []uint32, before rune) *state {
 	slices.Sort(threads)
 	threads = slices.Compact(threads)
-	var key strings.Builder
-	key.WriteRune(before + 1)
+	key := binary.LittleEndian.AppendUint64(nil, matched)
+	key = utf8.AppendRune(key, before+1)
 	for _, pc := range threads {
-		key.WriteRune(rune(pc))
+		key = binary.LittleEndian.AppendUint32(key, pc)
 	}
-	s := m.states[key.String()]
+	s := m.states[string(key)]
 	if s == nil {
-		s = &state{threads: threads, before: before}
-		m.states[key.String()] = s
+		s = &state{matched: matched, threads: threads, before: before, final: len(threads) == 0}
+		m.states[string(key)] = s
 	}
 	return s
 }
 
 // reach follows what takes no character, where r comes next, -1 at the end of
-// the text. It gives the instructions that wait for a character, and whether the
-// expression has matched.
-func (m *matcher) reach(s *state, r rune) (waiting []uint32, ends bool) {
+// the text. It gives the instructions that wait for a character, and the set of
+// the expressions that have matched.
+func (m *matcher) reach(s *state, r rune) (waiting []uint32, matched uint64) {
 	m.visit++
+	matched = s.matched
 	here := syntax.EmptyOpContext(s.before, r)
 	stack := slices.Clone(s.threads)
 	for len(stack) > 0 {
@@ -159,9 +179,9 @@ func (m *matcher) reach(s *state, r rune) (waiting []uint32, ends bool) {
 			continue
 		}
 		m.marked[pc] = m.visit
-		switch in := &m.prog.Inst[pc]; in.Op {
+		switch in := &m.insts[pc]; in.Op {
 		case syntax.InstMatch:
-			return nil, true
+			matched |= 1 << m.owner[pc]
 		case syntax.InstAlt, syntax.InstAltMatch:
 			stack = append(stack, in.Out, in.Arg)
 		case syntax.InstCapture, syntax.InstNop:
@@ -175,5 +195,5 @@ func (m *matcher) reach(s *state, r rune) (waiting []uint32, ends bool) {
 			waiting = append(waiting, pc)
 		}
 	}
-	return waiting, false
+	return waiting, matched
 }

@@ -272,7 +272,7 @@ func TestHeldAgainstReference(t *testing.T) {
 
 func randomPick(random *rand.Rand, depth int) string {
 	if depth == 0 || random.IntN(4) == 0 {
-		terms := []string{"a", "b", "c", "?", "name:case1", "name:/[37]$/", "in:g1", "in:g*", "took>2", "took<=1s", "last:failed", "flips>0", "rate<60%", "new"}
+		terms := []string{"a", "b", "c", "?", "name:case1", "name:/[37]$/", "name:/(3|7)$/", "in:g1", "in:g*", "took>2", "took<=1s", "last:failed", "flips>0", "rate<60%", "new"}
 		return terms[random.IntN(len(terms))]
 	}
 	x, y := randomPick(random, depth-1), randomPick(random, depth-1)
@@ -318,20 +318,65 @@ func plainly(term *Term, t *catalog.Test, past []outcome.Outcome) bool {
 	return well+bad > 0 && 100*well < 60*(well+bad)
 }
 
-// FuzzMatcher compares the automaton with the standard package.
-func FuzzMatcher(f *testing.F) {
-	for _, seed := range [][2]string{{"^a+b$", "aab"}, {`\bvalve\b`, "the valve/"}, {`(?i)é.x|\Bq`, "ÉüX"}, {"(?m)^b$", "a\nb\nc"}, {"", ""}, {`$|x`, "y"}, {`[^a]{2,5}?z\z`, "\xffbz"}} {
-		f.Add(seed[0], seed[1])
+// TestManyStates evaluates expressions that have more states than are kept, each
+// and still more together, and compares them with the standard package.
+func TestManyStates(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 5))
+	tests := make([]catalog.Test, 3000)
+	for i := range tests {
+		name := make([]byte, 40)
+		for k := range name {
+			name[k] = "ab"[random.IntN(2)]
+		}
+		tests[i] = catalog.Test{ID: fmt.Sprint(i), Name: string(name)}
 	}
-	f.Fuzz(func(t *testing.T, expression, text string) {
-		want, err := regexp.Compile(expression)
-		m, ours := newMatcher(expression)
-		if (err == nil) != (ours == nil) {
-			t.Fatalf("%q: %v, and here %v", expression, err, ours)
+	x := NewIndex(catalog.New(tests), Source{})
+	expressions := []string{"a.{12}bbbbb", "b.{11}aaaaa", "(ab|ba){5}.{9}b$"}
+	e, err := Parse("name:/" + strings.Join(expressions, "/ or name:/") + "/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if sets, err := x.matching(expressions); sets != nil || err != nil {
+		t.Errorf("together they have few states: %v", err)
+	}
+	held, err := x.Held("", e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plain := regexp.MustCompile(strings.Join(expressions, "|"))
+	for i := range tests {
+		if held.Has(i) != plain.MatchString(tests[i].Name) {
+			t.Errorf("%s: %t", tests[i].Name, held.Has(i))
+		}
+	}
+}
+
+// FuzzMatcher compares the automaton of two expressions with the standard package.
+func FuzzMatcher(f *testing.F) {
+	for _, seed := range [][3]string{{"^a+b$", "b", "aab"}, {`\bvalve\b`, "^.{3}$", "the valve/"}, {`(?i)é.x|\Bq`, "", "ÉüX"}, {"(?m)^b$", "c$", "a\nb\nc"}, {"", "x", ""}, {`$|x`, "yy", "y"}, {`[^a]{2,5}?z\z`, "z", "\xffbz"}} {
+		f.Add(seed[0], seed[1], seed[2])
+	}
+	f.Fuzz(func(t *testing.T, one, other, text string) {
+		var want uint64
+		for i, expression := range []string{one, other} {
+			plain, err := regexp.Compile(expression)
+			if _, ours := newMatcher(expression); (err == nil) != (ours == nil) {
+				t.Fatalf("%q: %v, and here %v", expression, err, ours)
+			}
+			if err != nil {
+				return
+			}
+			if plain.MatchString(text) {
+				want |= 1 << i
+			}
+		}
+		m, err := newMatcher(one, other)
+		if err != nil {
+			t.Fatal(err)
 		}
 		for range 2 { // the second time over states that are there
-			if err == nil && m.match(text) != want.MatchString(text) {
-				t.Fatalf("%q on %q: want %t", expression, text, want.MatchString(text))
+			if got := m.match(text); got != want {
+				t.Fatalf("%q and %q on %q: %b, want %b", one, other, text, got, want)
 			}
 		}
 	})
