@@ -246,6 +246,11 @@ func (p *Project) addPicks(f *file, d *document) error {
 			return err
 		}
 	}
+	for _, e := range d.entries("picks") {
+		if way := circle(f.Picks, []string{e.key}); way != nil {
+			return d.wrong(e, "the saved picks go in a circle: %s", strings.Join(way, " → "))
+		}
+	}
 	for _, e := range d.entries("touched") {
 		expr, err := d.pick(e, f.Touched[e.key])
 		if err != nil {
@@ -279,6 +284,27 @@ func (p *Project) addPicks(f *file, d *document) error {
 		p.Rules = append(p.Rules, rule)
 	}
 	return nil
+}
+
+// circle follows the saved picks that a pick asks for, from the end of a way on,
+// and gives the way where it comes back to its beginning.
+func circle(picks map[string]string, way []string) []string {
+	expr, err := pick.Parse(picks[way[len(way)-1]])
+	if err != nil {
+		return nil
+	}
+	var found []string
+	pick.Terms(expr, func(t *pick.Term) {
+		_, here := picks[t.Value]
+		switch {
+		case t.Field != "saved" || !here || found != nil:
+		case t.Value == way[0]:
+			found = append(slices.Clip(way), t.Value)
+		case !slices.Contains(way, t.Value):
+			found = circle(picks, append(slices.Clip(way), t.Value))
+		}
+	})
+	return found
 }
 
 // Check holds a rule against what marks there are.

@@ -113,6 +113,7 @@ func TestErrorsNameThePlace(t *testing.T) {
 		{`slow = "took>2s"`, `slow = "took>soon"`, ":19:9", "not a duration"},
 		{`slow = "took>2s"`, `é = "it (a"`, ":19:", "invalid"},
 		{`fast = "took<1s not it"`, `fast = "took<1s (it"`, ":23:17", "never closed"},
+		{`fast = "took<1s not it"`, "fast = \"saved:a\"\na = \"it saved:b\"\nb = \"saved:c or saved:a\"", ":24:1", "circle: a → b → a"},
 		{`pick = "in:boiler/**"`, `pick = "inn:boiler/**"`, ":26:9", `did you mean "in"`},
 		{`pick = "in:boiler/**"`, ``, ":25:1", "no pick"},
 		{`uses = ["boiler-bus"]`, `clear = ["sleep"]`, ":26:1", `"sleep": the marks are`},

@@ -216,7 +216,7 @@ func putOut(t *catalog.Test, why string) { t.PutOut, t.Expected, t.Known = why, 
 // this machine, and which tests the names in needs and after mean.
 func (r *Relay) conclude(c *catalog.Catalog) {
 	machine := project.Machine(r.Project.Dir)
-	unmet := map[string]string{}
+	unmet, unnamed := map[string]string{}, map[string]bool{}
 	dependent := false
 	for i := range c.Tests {
 		t := &c.Tests[i]
@@ -228,6 +228,12 @@ func (r *Relay) conclude(c *catalog.Catalog) {
 			}
 			if why != "" {
 				putOut(t, why)
+			}
+		}
+		for _, resource := range t.Marks.Uses {
+			if r.Project.Resources[resource] == 0 && len(r.Project.Resources) > 0 && !unnamed[resource] {
+				unnamed[resource] = true
+				r.Notes = append(r.Notes, fmt.Sprintf("%s uses %s, which [resources] does not name: one test at a time holds it", t.ID, resource))
 			}
 		}
 		if t.Marks.Skip != "" {

@@ -76,6 +76,9 @@ only-if = "os:plan9 or env:FERN_NOT_SET"
 pick = "in:two name:C"
 needs = ["TestNone"]
 after = ["one#TestA"]
+
+[resources]
+bank = 2
 `)
 	if err != nil {
 		t.Fatal(err)
@@ -99,7 +102,8 @@ after = ["one#TestA"]
 		t.Errorf("%+v", a)
 	}
 	// TestB of one needs itself, by the rule for all of one.
-	if len(r.Notes) != 2 || !strings.Contains(r.Notes[0], "needs TestNone") || !strings.Contains(r.Notes[1], "circle: u:one#TestB → u:one#TestB") {
+	if len(r.Notes) != 3 || !strings.Contains(r.Notes[0], "uses bench, which [resources] does not name") ||
+		!strings.Contains(r.Notes[1], "needs TestNone") || !strings.Contains(r.Notes[2], "circle: u:one#TestB → u:one#TestB") {
 		t.Errorf("noted %q", r.Notes)
 	}
 	if _, err := r.Ready("", r.Catalog.Tests, 1); err == nil {
@@ -109,8 +113,8 @@ after = ["one#TestA"]
 
 func TestRulesGoWrong(t *testing.T) {
 	for more, words := range map[string]string{
-		"[[rule]]\npick = \"saved:nobody\"\nskip = \"x\"":                                                  `fern.toml:13: the rule: the pick is wrong at column 1: no pick is saved as "nobody"`,
-		"again = \"saved:round\"\nround = \"saved:again\"\n[[rule]]\npick = \"saved:round\"\nskip = \"x\"": "in a circle: round → again → round",
+		"[[rule]]\npick = \"saved:nobody\"\nskip = \"x\"":    `fern.toml:13: the rule: the pick is wrong at column 1: no pick is saved as "nobody"`,
+		"again = \"saved:round\"\nround = \"saved:again\"\n": "in a circle: again → round → again",
 	} {
 		if _, err := rich(t, more); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%s: %v, want %s", more, err, words)
