@@ -6,11 +6,8 @@
 package split
 
 import (
-	"container/heap"
 	"encoding/json"
 	"fmt"
-	"slices"
-	"strings"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
@@ -177,76 +174,4 @@ func (t Together) key() (func(*catalog.Test) (name, label string), error) {
 		return func(t *catalog.Test) (string, string) { return t.ID, t.Name }, nil
 	}
 	return nil, fmt.Errorf("what stays together is %q: test, file or group is expected", string(t))
-}
-
-// Balance deals the units out to shards, each to the shard that is least loaded
-// so far, the longest unit first (Graham, "Bounds on multiprocessing timing
-// anomalies", 1969): at most 4/3 of the least finish. The plan does not depend
-// on the order of the units. shards is at least 1.
-func Balance(units []Unit, shards int) Plan {
-	sorted := slices.Clone(units)
-	slices.SortFunc(sorted, func(a, b Unit) int {
-		if a.Seconds != b.Seconds {
-			if a.Seconds > b.Seconds {
-				return -1
-			}
-			return 1
-		}
-		return strings.Compare(a.Name, b.Name)
-	})
-	loads := make(loadHeap, shards)
-	plan := Plan{Shards: make([]Shard, shards)}
-	for i := range plan.Shards {
-		plan.Shards[i].Number = i + 1
-		loads[i] = &plan.Shards[i]
-	}
-	for _, u := range sorted {
-		least := loads[0]
-		least.Units = append(least.Units, u)
-		least.Seconds += u.Seconds
-		heap.Fix(&loads, 0)
-		plan.Work += u.Seconds
-		plan.Unknown += u.Unknown
-	}
-	first := plan.Shards[0].Seconds
-	for _, s := range plan.Shards {
-		plan.Finish = max(plan.Finish, s.Seconds)
-		first = min(first, s.Seconds)
-	}
-	plan.Spread = plan.Finish - first
-	plan.Floor, plan.Setter = floor(sorted, shards, plan.Work)
-	plan.Optimal = plan.Finish <= plan.Floor*(1+1e-9)
-	return plan
-}
-
-// floor is the greatest of three bounds: the even share of the work, the longest
-// unit, and the two that must share a shard when there are more units than
-// shards. The units come longest first.
-func floor(units []Unit, shards int, work float64) (float64, *Unit) {
-	least := work / float64(shards)
-	if len(units) > shards {
-		least = max(least, units[shards-1].Seconds+units[shards].Seconds)
-	}
-	if len(units) > 0 && units[0].Seconds >= least {
-		return units[0].Seconds, &units[0]
-	}
-	return least, nil
-}
-
-// loadHeap has the least loaded shard on top, of equal ones the lowest number.
-type loadHeap []*Shard
-
-func (h loadHeap) Len() int { return len(h) }
-func (h loadHeap) Less(i, j int) bool {
-	if h[i].Seconds != h[j].Seconds {
-		return h[i].Seconds < h[j].Seconds
-	}
-	return h[i].Number < h[j].Number
-}
-func (h loadHeap) Swap(i, j int) { h[i], h[j] = h[j], h[i] }
-func (h *loadHeap) Push(x any)   { *h = append(*h, x.(*Shard)) }
-func (h *loadHeap) Pop() any {
-	last := (*h)[len(*h)-1]
-	*h = (*h)[:len(*h)-1]
-	return last
 }
