@@ -256,6 +256,41 @@ func TestFoldsAndOrders(t *testing.T) {
 	}
 }
 
+// TestMouse clicks on cells, margins, folds, tests and legs, and scrolls.
+func TestMouse(t *testing.T) {
+	a := newApp(t, made(10, 8, 4))
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	a.screen()
+	v := a.legs[0].(*survey)
+	click := func(x, y int) {
+		settle(a, tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
+		a.screen()
+	}
+	top := topRows + 2 // of the first row of the weave
+	if click(2+v.names+cellWidth+1, top+1); v.row != 1 || v.column != 1 || v.focus != onWeave {
+		t.Errorf("the second cell of the second row is clicked: at %d, %d", v.row, v.column)
+	}
+	rows := len(v.arranged.rows)
+	if click(2, top); len(v.arranged.rows) != rows-2 || v.row != 0 {
+		t.Errorf("a fold is clicked: %d of %d rows, at %d", len(v.arranged.rows), rows, v.row)
+	}
+	if click(2+v.names+70, top+len(v.arranged.rows)+1); v.row != len(v.arranged.rows) || v.column != len(v.arranged.columns) {
+		t.Errorf("the sum of all is clicked: at %d, %d", v.row, v.column)
+	}
+	if click(v.listLeft+9, topRows+3+4); v.focus != onList || v.test != 4 {
+		t.Errorf("the fifth test is clicked: on %d", v.test)
+	}
+	settle(a, tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	settle(a, tea.MouseWheelMsg{Button: tea.MouseWheelUp})
+	settle(a, tea.MouseWheelMsg{Button: tea.MouseWheelUp})
+	if v.test != 3 {
+		t.Errorf("scrolled to %d", v.test)
+	}
+	if click(a.spans()[2].from, relayRow); a.leg != 2 {
+		t.Errorf("the third leg is clicked: on leg %d", a.leg)
+	}
+}
+
 // TestPickLineCompletes types a pick with the help of what is offered.
 func TestPickLineCompletes(t *testing.T) {
 	a := newApp(t, made(10, 8, 4))
