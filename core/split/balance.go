@@ -321,7 +321,7 @@ const (
 	// searched is the most units that are searched through.
 	searched = 40
 	// searchSteps bounds the search for the least finish, in units placed.
-	searchSteps = 100_000
+	searchSteps = 20_000
 )
 
 // search tries all deals that may end sooner than the present one, and takes the

@@ -72,6 +72,14 @@ func (s *sheet) press(msg tea.KeyPressMsg) (cmd tea.Cmd, closed bool) {
 	return nil, false
 }
 
+// paste takes what is pasted into a text.
+func (s *sheet) paste(msg tea.PasteMsg) (cmd tea.Cmd) {
+	if row := &s.rows[s.at]; row.choices == nil {
+		row.input, cmd = row.input.Update(msg)
+	}
+	return cmd
+}
+
 func (s *sheet) move(step int) tea.Cmd {
 	s.rows[s.at].input.Blur()
 	s.at = max(0, min(s.at+step, len(s.rows)-1))

@@ -212,7 +212,10 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.KeyPressMsg:
 		return a, a.press(msg)
 	case tea.PasteMsg:
-		if a.line.editing {
+		switch {
+		case a.sheet != nil:
+			return a, a.sheet.paste(msg)
+		case a.line.editing:
 			return a, a.line.update(msg, a.session)
 		}
 	}

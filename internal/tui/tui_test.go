@@ -335,7 +335,9 @@ func TestSheets(t *testing.T) {
 	if a.sheet == nil || !strings.Contains(a.sheet.wrong, "the condition") {
 		t.Fatal("a wrong condition is taken")
 	}
-	press(a, "⎋m"+reason+"by hand⏎")
+	press(a, "⎋m"+reason+"by ")
+	settle(a, tea.PasteMsg{Content: "hand"})
+	press(a, "⏎")
 	if a.sheet != nil || test().Marks.Skip != "by hand" || ownWords(a.session.relay.Own) != "1 mark of this session only" {
 		t.Errorf("the marks are %+v, and it is told as %q", test().Marks, ownWords(a.session.relay.Own))
 	}
