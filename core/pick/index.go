@@ -241,15 +241,13 @@ func (x *Index) matchTogether(e Expr) {
 		return
 	}
 	sets, err := x.matching(expressions)
-	if err != nil {
-		return // it is told where the term is evaluated by itself
+	if err != nil || sets == nil {
+		return // each term is evaluated by itself, and a mistake told there
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	for i, t := range terms {
-		if sets != nil {
-			x.known[t.String()] = sets[i]
-		}
+		x.known[t.String()] = sets[i]
 	}
 }
 

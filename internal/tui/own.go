@@ -26,7 +26,7 @@ const (
 
 // change makes another state of the project out of the present one.
 type change struct {
-	make  func(r *relay.Relay) (*relay.Relay, error)
+	apply func(r *relay.Relay) (*relay.Relay, error)
 	files []string // that changed, where that is why
 	sheet *sheet   // that asks for it, where one does
 }
@@ -35,8 +35,8 @@ type change struct {
 type changeMsg change
 
 // renew asks for a change; the sheet is closed by it, or told what went wrong.
-func renew(sh *sheet, make func(r *relay.Relay) (*relay.Relay, error)) tea.Cmd {
-	return func() tea.Msg { return changeMsg{make: make, sheet: sh} }
+func renew(sh *sheet, apply func(r *relay.Relay) (*relay.Relay, error)) tea.Cmd {
+	return func() tea.Msg { return changeMsg{apply: apply, sheet: sh} }
 }
 
 // saveSheet asks under which name and where to save the present pick.

@@ -235,7 +235,7 @@ func (a *App) nextChange() tea.Cmd {
 	next, r := a.changes[0], a.session.relay
 	a.changes, a.changing = a.changes[1:], true
 	return func() tea.Msg {
-		other, err := next.make(r)
+		other, err := next.apply(r)
 		return changedMsg{other, next, err}
 	}
 }
@@ -285,7 +285,7 @@ func (a *App) readAgain() tea.Cmd {
 	}
 	files := a.files
 	a.files = nil
-	return a.change(change{make: func(r *relay.Relay) (*relay.Relay, error) { return r.Again(a.ctx, files) }, files: files})
+	return a.change(change{apply: func(r *relay.Relay) (*relay.Relay, error) { return r.Again(a.ctx, files) }, files: files})
 }
 
 func (a *App) complain(err error) {
@@ -342,7 +342,7 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 	msg.run.follow(time.Now())
 	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
 	a.complain(msg.err)
-	recall := a.change(change{make: (*relay.Relay).Recall})
+	recall := a.change(change{apply: (*relay.Relay).Recall})
 	if victims := a.waiting; victims != nil {
 		a.waiting = nil
 		return tea.Batch(recall, a.startHunt(victims))
