@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
@@ -45,6 +46,34 @@ type Found struct {
 	Tests   []catalog.Test // in declared order
 	Notes   []string       // what is wrong and was passed over, with the place
 	Nothing string         // where there are no tests: what was looked for, where, and the likeliest reason
+
+	told map[string]int // by ID, how often Tell was told of it
+}
+
+// Tell takes a test that a program names, with its tags and marks. Of tests that
+// it names alike only the first can be asked for by its name: the others get
+// names of their own and are put out. The error says what is wrong with the name.
+func (f *Found) Tell(t catalog.Test, tags []string, marks catalog.Marks, from string) error {
+	if t.Name == "" || strings.ContainsAny(t.Group+t.Name, "\n\x00") {
+		return fmt.Errorf("it names a test %q of group %q: a name must not be empty and must fit on a line", t.Name, t.Group)
+	}
+	t.ID = catalog.ID(t.Suite, t.Group, t.Name)
+	for _, tag := range tags {
+		t.AddTag(tag, from)
+	}
+	t.Mark(marks, from)
+	if f.told == nil {
+		f.told = map[string]int{}
+	}
+	f.told[t.ID]++
+	if n := f.told[t.ID]; n > 1 {
+		t.PutOut = fmt.Sprintf("%s names %d tests so, and only the first can be asked for: give the others another name", from, n)
+		f.Notes = append(f.Notes, t.ID+": "+t.PutOut)
+		t.Name += fmt.Sprint("~", n)
+		t.ID = catalog.ID(t.Suite, t.Group, t.Name)
+	}
+	f.Tests = append(f.Tests, t)
+	return nil
 }
 
 // Adapter finds and runs the tests of one suite.

@@ -83,7 +83,6 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 	if err := cmd.Run(); err != nil {
 		return found, a.failed(err, stderr.String())
 	}
-	seen := map[string]int{}
 	lines := bufio.NewScanner(&stdout)
 	lines.Buffer(nil, maxLine)
 	for n := 1; lines.Scan(); n++ {
@@ -91,18 +90,9 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		if strings.TrimSpace(text) == "" {
 			continue
 		}
-		t, err := a.test(text)
-		if err != nil {
+		if err := a.tell(&found, text); err != nil {
 			return found, fmt.Errorf("line %d of what the list command of suite %s prints: %w", n, a.Suite, err)
 		}
-		seen[t.ID]++
-		if count := seen[t.ID]; count > 1 {
-			t.PutOut = "the list command names it twice, and only the first can be asked for: give the other another name"
-			found.Notes = append(found.Notes, t.ID+": "+t.PutOut)
-			t.Name += fmt.Sprint("~", count)
-			t.ID = catalog.ID(a.Suite, t.Group, t.Name)
-		}
-		found.Tests = append(found.Tests, t)
 	}
 	if err := lines.Err(); err != nil {
 		return found, fmt.Errorf("what the list command of suite %s prints cannot be read: %w", a.Suite, err)
@@ -132,35 +122,26 @@ func (a *Adapter) failed(err error, said string) error {
 	return fmt.Errorf("the list command %q of suite %s: %w", command, a.Suite, err)
 }
 
-// test reads a line: a name, whose folder is its group, or a JSON object.
-func (a *Adapter) test(text string) (catalog.Test, error) {
+// tell reads a line: a name, whose folder is its group, or a JSON object.
+func (a *Adapter) tell(found *adapter.Found, text string) error {
 	told := listed{Name: strings.TrimSpace(text)}
 	if strings.HasPrefix(told.Name, "{") {
 		told.Name = ""
 		decoder := json.NewDecoder(strings.NewReader(text))
 		decoder.DisallowUnknownFields()
 		if err := decoder.Decode(&told); err != nil {
-			return catalog.Test{}, fmt.Errorf("it does not parse: %w", err)
+			return fmt.Errorf("it does not parse: %w", err)
 		}
 	}
-	if told.Name == "" || strings.ContainsAny(told.Group+told.Name, "\n\x00") {
-		return catalog.Test{}, fmt.Errorf("the name %q of a test must not be empty and must fit on a line", told.Name)
-	}
-	const from = "the list command"
-	group := cmp.Or(told.Group, path.Dir(told.Name))
-	t := catalog.Test{ID: catalog.ID(a.Suite, group, told.Name), Suite: a.Suite, Group: group, Name: told.Name,
-		Kind: cmp.Or(told.Kind, catalog.KindScript), Line: told.Line}
 	if info, err := os.Stat(filepath.Join(a.Dir, told.Name)); told.File == "" && err == nil && info.Mode().IsRegular() {
 		told.File = told.Name // the name of a script is its place
 	}
+	t := catalog.Test{Suite: a.Suite, Group: cmp.Or(told.Group, path.Dir(told.Name)), Name: told.Name,
+		Kind: cmp.Or(told.Kind, catalog.KindScript), Line: told.Line}
 	if told.File != "" {
 		t.File = path.Join(a.Below, told.File)
 	}
-	for _, tag := range told.Tags {
-		t.AddTag(tag, from)
-	}
-	t.Mark(told.Marks, from)
-	return t, nil
+	return found.Tell(t, told.Tags, told.Marks, "the list command")
 }
 
 // Touched knows of no files but those that tests stand in, which go without saying.

@@ -60,36 +60,16 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 	if err := s.call(MethodDiscover, struct{}{}, &told, nil); err != nil {
 		return found, fmt.Errorf("the test host of suite %s does not tell its tests: %w", a.Suite, err)
 	}
-	seen := map[TestName]int{}
 	for _, t := range told.Tests {
-		if t.Name == "" || strings.ContainsAny(t.Group+t.Name, "\n\x00") {
-			return found, fmt.Errorf("the test host of suite %s names a test %q of group %q: a name must not be empty and must fit on a line", a.Suite, t.Name, t.Group)
+		test := catalog.Test{Suite: a.Suite, Group: t.Group, Name: t.Name, Kind: cmp.Or(t.Kind, catalog.KindTest), File: a.projectFile(t.File), Line: t.Line}
+		if err := found.Tell(test, t.Tags, t.Marks, "the test host"); err != nil {
+			return found, fmt.Errorf("the test host of suite %s: %w", a.Suite, err)
 		}
-		seen[t.TestName]++
-		test := a.test(t)
-		if n := seen[t.TestName]; n > 1 { // the protocol asks for a test by its names
-			test.PutOut = fmt.Sprintf("the test host names %d tests so, and only the first can be asked for: give the others another name", n)
-			found.Notes = append(found.Notes, fmt.Sprintf("%s: %s", test.ID, test.PutOut))
-			test.Name += fmt.Sprint("~", n)
-			test.ID = catalog.ID(a.Suite, t.Group, test.Name)
-		}
-		found.Tests = append(found.Tests, test)
 	}
 	if len(found.Tests) == 0 {
 		found.Nothing = fmt.Sprintf("asked the test host %q, run in %s, for its tests, and it answered with an empty list: look into the host, or into what it reads its tests from", strings.Join(a.Command, " "), a.Dir)
 	}
 	return found, nil
-}
-
-func (a *Adapter) test(told Test) catalog.Test {
-	const from = "the test host"
-	t := catalog.Test{ID: catalog.ID(a.Suite, told.Group, told.Name), Suite: a.Suite, Group: told.Group, Name: told.Name,
-		Kind: cmp.Or(told.Kind, catalog.KindTest), File: a.projectFile(told.File), Line: told.Line}
-	for _, tag := range told.Tags {
-		t.AddTag(tag, from)
-	}
-	t.Mark(told.Marks, from)
-	return t
 }
 
 // Touched knows of no files but those that tests stand in, which go without saying.
