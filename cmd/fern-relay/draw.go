@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/pick"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
 )
@@ -67,14 +66,7 @@ func drawTimeline(r *relay.Relay, _ string) (draw.Drawing, error) {
 }
 
 func drawWeave(r *relay.Relay, expression string) (draw.Drawing, error) {
-	expr, err := pick.Parse(expression)
-	if err != nil {
-		return draw.Drawing{}, err
-	}
-	if err := r.Index.Check(expression, expr); err != nil {
-		return draw.Drawing{}, err
-	}
-	held, err := r.Index.Held(expression, expr)
+	_, held, err := r.Index.Pick(expression)
 	if err != nil {
 		return draw.Drawing{}, err
 	}

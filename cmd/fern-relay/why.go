@@ -3,7 +3,6 @@ package main
 import (
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/pick"
 	"fernrelay/internal/report"
 )
 
@@ -26,11 +25,8 @@ func newWhy(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			expr, err := pick.Parse(expression)
+			expr, _, err := r.Index.Pick(expression)
 			if err != nil {
-				return err
-			}
-			if err := r.Index.Check(expression, expr); err != nil {
 				return err
 			}
 			steps, err := r.Index.Funnel(expression, expr)

@@ -47,6 +47,14 @@ type Test struct {
 // ID joins the parts of a test's ID.
 func ID(suite, group, name string) string { return suite + ":" + group + "#" + name }
 
+// Place is the test's file and line, as far as they are known.
+func (t *Test) Place() string {
+	if t.Line == 0 {
+		return t.File
+	}
+	return fmt.Sprintf("%s:%d", t.File, t.Line)
+}
+
 // Tagged reports whether the test carries the tag.
 func (t *Test) Tagged(tag string) bool {
 	_, found := slices.BinarySearch(t.Tags, tag)

@@ -1,5 +1,7 @@
 package catalog
 
+import "strconv"
+
 // Sum is a number of tests and their expected time.
 type Sum struct {
 	Tests   int
@@ -22,6 +24,15 @@ func (s *Sum) join(other Sum) {
 // Cell counts the tests at one crossing of the weave: all of them, and those
 // that the pick holds.
 type Cell struct{ All, Picked Sum }
+
+// String writes how many tests there are, and how many of them the pick holds
+// where that is neither all nor none: "9/12".
+func (c Cell) String() string {
+	if c.Picked.Tests == c.All.Tests || c.Picked.Tests == 0 {
+		return strconv.Itoa(c.All.Tests)
+	}
+	return strconv.Itoa(c.Picked.Tests) + "/" + strconv.Itoa(c.All.Tests)
+}
 
 func (c *Cell) add(t *Test, picked bool) {
 	c.All.add(t)

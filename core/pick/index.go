@@ -120,6 +120,20 @@ func (x *Index) Tagged(tag string) catalog.Set {
 	return catalog.NewSet(len(x.Catalog.Tests))
 }
 
+// Pick reads a pick, checks it and gives the tests that it holds. The error, if
+// any, is an *Error.
+func (x *Index) Pick(text string) (Expr, catalog.Set, error) {
+	e, err := Parse(text)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := x.Check(text, e); err != nil {
+		return nil, nil, err
+	}
+	held, err := x.Held(text, e)
+	return e, held, err
+}
+
 // Held gives the tests that a pick holds. The error, if any, is an *Error for
 // the given text: a saved pick that there is not, or a revision.
 func (x *Index) Held(text string, e Expr) (catalog.Set, error) {

@@ -18,6 +18,7 @@ import (
 
 	"fernrelay/internal/demo/glasshouse"
 	"fernrelay/internal/project"
+	"fernrelay/internal/wholefile"
 )
 
 // HostCommand is the command of this program that serves the demo's tests.
@@ -132,14 +133,5 @@ func write(name string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err
 	}
-	file, err := os.CreateTemp(filepath.Dir(name), ".new-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(file.Name())
-	_, err = file.Write(data)
-	if err := errors.Join(err, file.Close(), os.Chmod(file.Name(), 0o644)); err != nil {
-		return err
-	}
-	return os.Rename(file.Name(), name)
+	return wholefile.Write(name, 0o644, wholefile.Bytes(data))
 }

@@ -9,7 +9,6 @@ import (
 	"image/color"
 	"io"
 	"math"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -19,6 +18,8 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
+
+	"fernrelay/internal/wholefile"
 )
 
 // The light set of colours, and the greys of a page.
@@ -41,22 +42,11 @@ type Drawing struct {
 
 // WriteFile writes the drawing to a file, as SVG or PDF by its ending.
 func WriteFile(name string, d Drawing) error {
-	file, err := os.CreateTemp(filepath.Dir(name), ".drawing-*")
+	err := wholefile.Write(name, 0o644, func(w io.Writer) error { return write(w, d, strings.ToLower(filepath.Ext(name))) })
 	if err != nil {
-		return fmt.Errorf("cannot write the drawing %s: %w", name, err)
-	}
-	defer os.Remove(file.Name())
-	if err := write(file, d, strings.ToLower(filepath.Ext(name))); err != nil {
-		file.Close()
 		return fmt.Errorf("the drawing %s: %w", name, err)
 	}
-	if err := file.Close(); err != nil {
-		return err
-	}
-	if err := os.Chmod(file.Name(), 0o644); err != nil {
-		return err
-	}
-	return os.Rename(file.Name(), name)
+	return nil
 }
 
 func write(w io.Writer, d Drawing, ending string) error {

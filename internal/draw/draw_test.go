@@ -89,7 +89,7 @@ func TestDrawings(t *testing.T) {
 			t.Errorf("%s: %v", file, err)
 		}
 	}
-	if left, _ := filepath.Glob(filepath.Join(dir, ".drawing-*")); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(dir, ".new-*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 }

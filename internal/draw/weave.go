@@ -73,28 +73,19 @@ func weaveCells(p *page, w *catalog.Weave, node int, columns []int, y, right flo
 			shade, number = mixed(leaf, amount), ink
 		}
 		p.rect(columnEnd(i)-weaveColumn+12, y, weaveColumn-6, weaveRow, shade)
-		p.text(columnEnd(i), y+12, 9, cell.Picked.Tests > 0, fromRight, number, part(cell))
+		p.text(columnEnd(i), y+12, 9, cell.Picked.Tests > 0, fromRight, number, cell.String())
 	}
-	p.text(right-50, y+12, 10, false, fromRight, look, part(w.Margin[node]))
+	p.text(right-50, y+12, 10, false, fromRight, look, w.Margin[node].String())
 	p.text(right, y+12, 10, false, fromRight, look, timing.Clock(w.Margin[node].All.Seconds))
-}
-
-// part writes how many tests there are, and how many of them are picked where
-// that is not all.
-func part(cell catalog.Cell) string {
-	if cell.Picked.Tests == 0 || cell.Picked.Tests == cell.All.Tests {
-		return fmt.Sprint(cell.All.Tests)
-	}
-	return fmt.Sprintf("%d/%d", cell.Picked.Tests, cell.All.Tests)
 }
 
 func weaveTotals(p *page, w *catalog.Weave, columns []int, bottom, right float64) {
 	p.line(margin, bottom+5, right, bottom+5, 0.6, fog)
 	p.text(margin, bottom+20, 10, true, fromLeft, ink, "all")
 	for i, k := range columns {
-		p.text(columnEnd(i), bottom+20, 9, false, fromRight, ink, part(w.Cols[k]))
+		p.text(columnEnd(i), bottom+20, 9, false, fromRight, ink, w.Cols[k].String())
 	}
-	p.text(right-50, bottom+20, 10, true, fromRight, ink, part(w.Total))
+	p.text(right-50, bottom+20, 10, true, fromRight, ink, w.Total.String())
 	p.text(right, bottom+20, 10, true, fromRight, ink, timing.Clock(w.Total.All.Seconds))
 }
 

@@ -14,6 +14,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"fernrelay/core/pick"
+	"fernrelay/internal/wholefile"
 )
 
 // document is a TOML file as text, with the places of its tables and keys, so
@@ -263,14 +264,8 @@ func change(path string, otherwise string, edit func(d *document) ([]byte, error
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	temp, err := os.CreateTemp(filepath.Dir(path), ".fern-*")
-	if err != nil {
+	if err := wholefile.Write(path, mode, wholefile.Bytes(changed)); err != nil {
 		return fmt.Errorf("%s cannot be written: %w", path, err)
 	}
-	defer os.Remove(temp.Name())
-	_, err = temp.Write(changed)
-	if err := errors.Join(err, temp.Chmod(mode), temp.Close()); err != nil {
-		return fmt.Errorf("%s cannot be written: %w", path, err)
-	}
-	return os.Rename(temp.Name(), path)
+	return nil
 }

@@ -72,7 +72,8 @@ func (r *Relay) recall() error {
 		return err
 	}
 	source := pick.Source{Saved: project.Saved(r.Project.Picks, person, r.Own.Picks), Touched: r.touched}
-	layer := func() *pick.Index { return NewMemory(c, past, runs, source).Index }
+	source.Past = func(i int) []outcome.Outcome { return past[c.Tests[i].ID] }
+	layer := func() *pick.Index { return pick.NewIndex(c, source) }
 	if err := applyTags(r.Project.Tags, c, source.Saved, layer); err != nil {
 		return err
 	}

@@ -21,7 +21,6 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
-	"fernrelay/core/pick"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/adapter/command"
@@ -210,14 +209,7 @@ func (r *Relay) Workers() int {
 
 // Pick gives the tests that an expression holds, in the catalog's order.
 func (r *Relay) Pick(text string) ([]catalog.Test, error) {
-	expr, err := pick.Parse(text)
-	if err != nil {
-		return nil, err
-	}
-	if err := r.Index.Check(text, expr); err != nil {
-		return nil, err
-	}
-	held, err := r.Index.Held(text, expr)
+	_, held, err := r.Index.Pick(text)
 	if err != nil {
 		return nil, err
 	}

@@ -21,7 +21,7 @@ func Tests(w io.Writer, tests []catalog.Test) {
 		if !t.Known {
 			seconds = "–"
 		}
-		rows[i] = []string{Quote(t.ID), fmt.Sprintf("%7s", seconds), place(t), outcome.PlainLine(strings.Join(t.Tags, " ")), outcome.PlainLine(markWords(t.Marks))}
+		rows[i] = []string{Quote(t.ID), fmt.Sprintf("%7s", seconds), outcome.PlainLine(t.Place()), outcome.PlainLine(strings.Join(t.Tags, " ")), outcome.PlainLine(markWords(t.Marks))}
 	}
 	table(w, rows)
 }
@@ -66,13 +66,6 @@ func markWords(m catalog.Marks) string {
 		}
 	}
 	return strings.Join(words, "; ")
-}
-
-func place(t catalog.Test) string {
-	if t.Line == 0 {
-		return t.File
-	}
-	return fmt.Sprintf("%s:%d", outcome.PlainLine(t.File), t.Line)
 }
 
 // Quote writes a text so that a shell takes it as one word and as it is.

@@ -121,7 +121,7 @@ func (v *survey) drawCard(c canvas, whole bool) {
 	}
 	x = c.text(x+1, 0, style{t.ink, true}, cut(outcome.PlainLine(test.Name), room))
 	c.text(x+2, 0, style{colour: t.rust}, status)
-	c.text(0, 1, style{colour: t.water}, cut(outcome.PlainLine(placeOf(test)), c.width))
+	c.text(0, 1, style{colour: t.water}, cut(outcome.PlainLine(test.Place()), c.width))
 	y := 2
 	if c.height > 8 {
 		y = 3
@@ -215,13 +215,6 @@ func (line *cardLine) draw(c canvas, wrap bool) int {
 		y += len(rows) - 1
 	}
 	return y + 1
-}
-
-func placeOf(t *catalog.Test) string {
-	if t.Line == 0 {
-		return t.File
-	}
-	return fmt.Sprintf("%s:%d", t.File, t.Line)
 }
 
 // cardLines lists what there is to know of a test beside its name and place.

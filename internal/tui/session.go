@@ -44,13 +44,7 @@ func evaluate(m relay.Memory, text string) (figures, error) {
 	m.Index.Warm() // what is known already costs next to nothing
 	f := figures{Memory: m, text: text, signs: map[string]string{}}
 	var err error
-	if f.expr, err = pick.Parse(text); err != nil {
-		return f, err
-	}
-	if err := m.Index.Check(text, f.expr); err != nil {
-		return f, err
-	}
-	if f.held, err = m.Index.Held(text, f.expr); err != nil {
+	if f.expr, f.held, err = m.Index.Pick(text); err != nil {
 		return f, err
 	}
 	for i := range f.held.All {

@@ -178,7 +178,7 @@ func (v *survey) drawCells(c canvas, y, row, shown int) {
 			if cell.Picked.Tests > 0 && v.session.picked.text != "" {
 				look.colour = t.leaf
 			}
-			c.right(at+cellWidth-2, y, look, ofAll(cell))
+			c.right(at+cellWidth-2, y, look, cell.String())
 		} else {
 			v.drawCell(c, at, y, cell, min(1, float64(cell.All.Tests)/float64(max(l.weave.Most, 1))))
 		}
@@ -191,20 +191,11 @@ func (v *survey) drawCells(c canvas, y, row, shown int) {
 	if margin.Picked.Tests == 0 && !all {
 		number.colour = t.fog
 	}
-	c.right(c.width-10, y, number, ofAll(margin))
+	c.right(c.width-10, y, number, margin.String())
 	c.right(c.width-2, y, number, timing.Clock(margin.All.Seconds))
 	if row == v.row && v.column == len(l.columns) {
 		v.drawCursor(c, c.width-18, y, 9)
 	}
-}
-
-// ofAll writes how many tests there are, and how many of them the pick holds
-// where it does not hold all.
-func ofAll(cell catalog.Cell) string {
-	if cell.Picked.Tests == cell.All.Tests || cell.Picked.Tests == 0 {
-		return fmt.Sprint(cell.All.Tests)
-	}
-	return fmt.Sprintf("%d/%d", cell.Picked.Tests, cell.All.Tests)
 }
 
 func (v *survey) drawCell(c canvas, x, y int, cell catalog.Cell, amount float64) {
@@ -224,7 +215,7 @@ func (v *survey) drawCell(c canvas, x, y int, cell catalog.Cell, amount float64)
 		shown *= 0.4
 	}
 	c.fill(x, y, cellWidth-2, 1, colour, shown)
-	c.right(x+cellWidth-3, y, look, " "+cut(ofAll(cell), cellWidth-3))
+	c.right(x+cellWidth-3, y, look, " "+cut(cell.String(), cellWidth-3))
 }
 
 func (v *survey) drawCursor(c canvas, x, y, width int) {

@@ -4,9 +4,12 @@ import (
 	"crypto/sha256"
 	"encoding/gob"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"sync"
+
+	"fernrelay/internal/wholefile"
 )
 
 // cacheVersion changes with what source means.
@@ -62,7 +65,7 @@ func (c *cache) source(suite, group, shown string, src []byte, read func() sourc
 }
 
 // close writes the cache where that is worth it. Another process may read it at
-// the same time, so that it comes in place whole.
+// the same time.
 func (c *cache) close() {
 	if c.read < worthKeeping || c.keep == nil {
 		return
@@ -73,13 +76,5 @@ func (c *cache) close() {
 	if err := os.MkdirAll(filepath.Dir(c.path), 0o755); err != nil {
 		return
 	}
-	file, err := os.CreateTemp(filepath.Dir(c.path), "found-*")
-	if err != nil {
-		return
-	}
-	defer os.Remove(file.Name())
-	err = gob.NewEncoder(file).Encode(c.new)
-	if file.Close() == nil && err == nil {
-		_ = os.Rename(file.Name(), c.path) // the next call reads the files again
-	}
+	_ = wholefile.Write(c.path, 0o644, func(w io.Writer) error { return gob.NewEncoder(w).Encode(c.new) }) // else the next call reads the files again
 }
