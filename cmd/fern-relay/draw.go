@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -10,25 +11,35 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/split"
 	"fernrelay/internal/draw"
-	"fernrelay/internal/relay"
 )
 
 // charts are the drawings by their names.
-var charts = map[string]func(r *relay.Relay, expression string) (draw.Drawing, error){
+var charts = map[string]func(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error){
 	"timeline": drawTimeline,
 	"weave":    drawWeave,
+	"shards":   drawShards,
+	"curve":    drawCurve,
+}
+
+// drawFlags are the flags of the command draw.
+type drawFlags struct {
+	planFlags
+	shards int
+	file   string
 }
 
 func newDraw(s *settings) *cobra.Command {
 	names := slices.Sorted(maps.Keys(charts))
-	var expression, file string
+	f := &drawFlags{}
 	cmd := &cobra.Command{
 		Use:   "draw CHART",
 		Short: "Draw a chart as SVG or PDF",
 		Long: "Draw draws a chart into a file, as SVG or PDF by its ending. The charts are: timeline,\n" +
 			"the workers of the latest run on one time axis; weave, the crosstab of groups and tags\n" +
-			"with what the pick holds.",
+			"with what the pick holds; shards, a plan with a bar a shard; curve, the finish against\n" +
+			"the number of shards.",
 		Args:      cobra.ExactArgs(1),
 		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -36,28 +47,29 @@ func newDraw(s *settings) *cobra.Command {
 			if chart == nil {
 				return fmt.Errorf("there is no chart %q: the charts are %s", args[0], strings.Join(names, ", "))
 			}
-			if args[0] == "timeline" && expression != "" {
-				return errors.New("the timeline shows a whole run: --pick is for the weave")
-			}
-			r, err := s.open(cmd.Context())
+			drawing, err := chart(cmd.Context(), s, f)
 			if err != nil {
 				return err
 			}
-			defer r.Close()
-			drawing, err := chart(r, expression)
-			if err != nil {
-				return err
-			}
-			return draw.WriteFile(file, drawing)
+			return draw.WriteFile(f.file, drawing)
 		},
 	}
-	addPick(cmd, &expression)
-	cmd.Flags().StringVarP(&file, "output", "o", "", "the `file`, ending in .svg or .pdf")
+	f.add(cmd)
+	cmd.Flags().IntVar(&f.shards, "shards", 0, "how many shards; for curve, the number that is chosen")
+	cmd.Flags().StringVarP(&f.file, "output", "o", "", "the `file`, ending in .svg or .pdf")
 	_ = cmd.MarkFlagRequired("output")
 	return cmd
 }
 
-func drawTimeline(r *relay.Relay, _ string) (draw.Drawing, error) {
+func drawTimeline(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+	if f.pick != "" {
+		return draw.Drawing{}, errors.New("the timeline shows a whole run: --pick is for the other charts")
+	}
+	r, err := s.open(ctx)
+	if err != nil {
+		return draw.Drawing{}, err
+	}
+	defer r.Close()
 	kept, run, err := r.Last()
 	if err != nil {
 		return draw.Drawing{}, fmt.Errorf("the timeline shows the latest run: %w", err)
@@ -65,11 +77,39 @@ func drawTimeline(r *relay.Relay, _ string) (draw.Drawing, error) {
 	return draw.Timeline(fmt.Sprintf("%s, run %d", r.Project.Name, kept.Number), run), nil
 }
 
-func drawWeave(r *relay.Relay, expression string) (draw.Drawing, error) {
-	_, held, err := r.Index.Pick(expression)
+func drawWeave(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+	r, err := s.open(ctx)
+	if err != nil {
+		return draw.Drawing{}, err
+	}
+	defer r.Close()
+	_, held, err := r.Index.Pick(f.pick)
 	if err != nil {
 		return draw.Drawing{}, err
 	}
 	weave := catalog.NewWeave(r.Catalog, r.Tree, r.Catalog.Tags(), held.Has)
-	return draw.Weave(r.Project.Name, expression, weave), nil
+	return draw.Weave(r.Project.Name, f.pick, weave), nil
+}
+
+func drawShards(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+	if f.shards < 1 || f.shards > mostShards {
+		return draw.Drawing{}, fmt.Errorf("--shards is %d: for this chart a number from 1 to %d is expected", f.shards, mostShards)
+	}
+	study, err := s.study(ctx, &f.planFlags, f.shards, false)
+	if err != nil {
+		return draw.Drawing{}, err
+	}
+	return draw.Shards(f.title(), study.Plan(split.Thorough)), nil
+}
+
+// curveLength is up to how many shards the curve goes at least.
+const curveLength = 16
+
+func drawCurve(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+	study, err := s.study(ctx, &f.planFlags, max(curveLength, f.shards), false)
+	if err != nil {
+		return draw.Drawing{}, err
+	}
+	points := study.Work.Curve(study.Fleet, max(curveLength, f.shards+4), split.Quick)
+	return draw.Curve(f.title(), points, f.shards), nil
 }

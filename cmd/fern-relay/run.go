@@ -17,6 +17,7 @@ import (
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/core/split"
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/relay"
@@ -25,9 +26,10 @@ import (
 
 // runFlags are the flags of the command run.
 type runFlags struct {
-	pick, shard, order, junit, events string
-	workers                           int
-	strict, allowEmpty                bool
+	planFlags
+	shard, order, junit, events string
+	workers                     int
+	strict, allowEmpty          bool
 }
 
 func newRun(s *settings) *cobra.Command {
@@ -37,7 +39,7 @@ func newRun(s *settings) *cobra.Command {
 		Short: "Run the picked tests on workers",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := checkWorkers(cmd, f.workers); err != nil {
+			if err := f.check(cmd); err != nil {
 				return err
 			}
 			r, err := s.open(cmd.Context())
@@ -56,7 +58,7 @@ func newRun(s *settings) *cobra.Command {
 			return withStatus(run.ExitStatus())
 		},
 	}
-	addPick(cmd, &f.pick)
+	f.add(cmd)
 	cmd.Flags().IntVar(&f.workers, "workers", 0, "how many workers; as fern.toml says or one a processor without it")
 	cmd.Flags().StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
 	cmd.Flags().StringVar(&f.order, "order", "declared", "declared, reverse, seed:N or file:FILE with an ID a line")
@@ -65,6 +67,16 @@ func newRun(s *settings) *cobra.Command {
 	cmd.Flags().BoolVar(&f.strict, "strict", onCI(), "refuse to run where a test is marked solo; on its own where CI=true is set")
 	cmd.Flags().BoolVar(&f.allowEmpty, "allow-empty", false, "end well where the pick holds no test")
 	return cmd
+}
+
+// check refuses flags that say nothing together.
+func (f *runFlags) check(cmd *cobra.Command) error {
+	for _, name := range []string{"timings", "together", "limit", "late", "speed", "pin"} {
+		if cmd.Flags().Changed(name) && f.shard == "" {
+			return fmt.Errorf("--%s says how shards are planned: it goes with --shard K/N", name)
+		}
+	}
+	return checkWorkers(cmd, f.workers)
 }
 
 // checkWorkers refuses a number of workers that was given and is none.
@@ -100,16 +112,39 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 	}
 	noteContradictions(f.pick, tests)
 	if f.shard != "" {
-		if tests, err = shardOf(f.shard, relay.Solo(tests)); err != nil {
+		if q.Shard, tests, err = f.share(r, relay.Solo(tests)); err != nil {
 			return q, err
 		}
 	}
 	if tests, err = rule.Apply(tests); err != nil {
 		return q, fmt.Errorf("--order: %w", err)
 	}
+	shard := q.Shard
 	q, err = r.Ready(f.pick, tests, cmp.Or(f.workers, r.Workers()))
-	q.InOrder = !rule.IsDeclared()
+	q.InOrder, q.Shard = !rule.IsDeclared(), shard
 	return q, err
+}
+
+// share plans as all machines do, and keeps the tests of the shard asked for.
+func (f *runFlags) share(r *relay.Relay, tests []catalog.Test) (*outcome.Planned, []catalog.Test, error) {
+	var k, n int
+	if _, err := fmt.Sscanf(f.shard+"\n", "%d/%d\n", &k, &n); err != nil || k < 1 || k > n || n > mostShards {
+		return nil, nil, fmt.Errorf("--shard is %q: K/N is expected with K from 1 to N, as in 2/4", f.shard)
+	}
+	fleet, err := f.fleet(n)
+	if err != nil {
+		return nil, nil, err
+	}
+	timed, err := f.readTimings()
+	if err != nil {
+		return nil, nil, err
+	}
+	study, err := f.study(r, tests, timed, fleet, false)
+	if err != nil {
+		return nil, nil, err
+	}
+	planned, share := study.Share(study.Plan(split.Thorough), k)
+	return planned, share, nil
 }
 
 // empty tells that a pick holds no test, and which clause emptied it.
@@ -147,14 +182,6 @@ func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
 		return r.OrderFile(path)
 	}
 	return order.Parse(f.order)
-}
-
-func shardOf(text string, tests []catalog.Test) ([]catalog.Test, error) {
-	var k, n int
-	if _, err := fmt.Sscanf(text+"\n", "%d/%d\n", &k, &n); err != nil || k < 1 || k > n {
-		return nil, fmt.Errorf("--shard is %q: K/N is expected with K from 1 to N, as in 2/4", text)
-	}
-	return relay.Share(tests, k, n)
 }
 
 // runAndWrite runs a request, tells of it, and writes the files asked for, also

@@ -42,11 +42,13 @@ func tellDemo(ctx context.Context, dir string, out io.Writer) error {
 	report.Tests(out, tests[:5])
 
 	fmt.Fprintf(out, "\nSplit: on %d workers.\n\n", demoWorkers)
-	units, err := split.Units(tests, split.Group)
+	study, err := r.Split(tests, split.Group, split.Fleet{Shards: demoWorkers}, true)
 	if err != nil {
 		return err
 	}
-	report.Plan(out, split.Balance(units, demoWorkers))
+	plan := study.Plan(split.Thorough)
+	report.Plan(out, plan)
+	report.Advice(out, study.Advise(plan, demoWorkers+2))
 
 	fmt.Fprintf(out, "\nWatch: the run.\n\n")
 	request, err := r.Ready(demoPick, tests, demoWorkers)

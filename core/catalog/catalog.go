@@ -40,6 +40,8 @@ type Test struct {
 	Marks    Marks    `json:"marks"`
 	Expected float64  `json:"expected_s"` // seconds; an estimate where Known is false
 	Known    bool     `json:"-"`          // Expected was measured for this very test
+	Spread   float64  `json:"-"`          // of Expected, in seconds: one standard deviation
+	Setup    float64  `json:"-"`          // seconds that it costs to begin a batch of its group
 	PutOut   string   `json:"-"`          // why it will not run here; empty where it will
 	Origins  []Origin `json:"-"`          // where its tags and marks come from
 }

@@ -74,7 +74,18 @@ type Event struct {
 	Line     int             `json:"line,omitempty"`
 	Expected string          `json:"expected,omitempty"`
 	Actual   string          `json:"actual,omitempty"`
-	Counts   map[Outcome]int `json:"counts,omitempty"` // of a RunEnds
+	Counts   map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds
+	Planned  *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
+}
+
+// Planned says which part of which plan a run is. Shards that were planned alike,
+// of the same tests with the same times, have the same fingerprints.
+type Planned struct {
+	Shard   int    `json:"shard"` // from 1
+	Of      int    `json:"of"`
+	Plan    string `json:"plan"`
+	Catalog string `json:"catalog"`
+	Timings string `json:"timings"`
 }
 
 // Sink takes events one after another.

@@ -2,42 +2,110 @@
 // machine, so that all of them end at about the same time.
 //
 //	units, err := split.Units(picked, split.Group)
-//	plan := split.Balance(units, 6)
+//	work := split.NewWork(units)
+//	plan := work.Plan(split.Fleet{Shards: 6}, split.Thorough)
+//
+// All times are in seconds. The effort is bounded by counted steps, not by a
+// clock, so that the same tests give the same plan on every machine, whatever
+// their order.
 package split
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
+	"slices"
+	"strings"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 )
 
-// Together says which tests must not be parted.
-type Together string
-
-// What may stay together.
-const (
-	Test  Together = "test"
-	File  Together = "file"
-	Group Together = "group"
-)
-
-// Unit is a piece of work that is not split further.
-type Unit struct {
-	Name    string // suite:group, suite:file or the test's ID
-	Label   string // the same for people: the group, file or test alone
-	Tests   []string
-	Seconds float64
-	Unknown int // how many of Tests were never measured
+// Fleet is what the shards run on.
+type Fleet struct {
+	Shards    int             // at least 1
+	Limit     int             // how many may run at once, the others in waves behind; 0 for all
+	Starts    map[int]float64 // by shard number: how many seconds late it begins
+	Speeds    map[int]float64 // by shard number: how fast it is where another is 1
+	Pins      map[string]int  // by a unit's name: the number of the shard that it stays on
+	Resources map[string]int  // what the shards share as workers of one machine: how many may hold it at once
 }
+
+// uniform reports whether no shard differs from another before anything is dealt.
+func (f Fleet) uniform() bool {
+	return len(f.Starts)+len(f.Speeds)+len(f.Pins) == 0 && f.AtOnce() == f.Shards
+}
+
+// AtOnce is how many shards run side by side.
+func (f Fleet) AtOnce() int {
+	if f.Limit > 0 {
+		return min(f.Limit, f.Shards)
+	}
+	return f.Shards
+}
+
+func (f Fleet) speed(number int) float64 {
+	if s, ok := f.Speeds[number]; ok {
+		return s
+	}
+	return 1
+}
+
+// pin is the number of the shard that a unit stays on, 0 where it may go anywhere.
+func (f Fleet) pin(u *Unit) int {
+	if len(f.Pins) == 0 {
+		return 0
+	}
+	if number := f.Pins[u.Name]; number <= f.Shards {
+		return max(0, number)
+	}
+	return 0
+}
+
+// Check tells what a fleet cannot be made of.
+func (f Fleet) Check() error {
+	if f.Shards < 1 {
+		return fmt.Errorf("%d shards cannot be planned: a number from 1 is expected", f.Shards)
+	}
+	if f.Limit < 0 {
+		return fmt.Errorf("the limit is %d: a number from 1 is expected, or 0 for none", f.Limit)
+	}
+	for number, s := range f.Speeds {
+		if !(s > 0 && s <= 1000) {
+			return fmt.Errorf("the speed of shard %d is %g: a number above 0 is expected, at most 1000", number, s)
+		}
+		if f.AtOnce() < f.Shards {
+			return fmt.Errorf("shards of different speed do not go with a limit of %d at once: leave one of them out", f.Limit)
+		}
+	}
+	for number, s := range f.Starts {
+		if !(s >= 0 && s <= longest) {
+			return fmt.Errorf("shard %d starts at %g s: a number from 0 to %d is expected", number, s, longest)
+		}
+	}
+	return nil
+}
+
+// longest is the latest that a shard may start, in seconds: thirty days.
+const longest = 30 * 24 * 3600
 
 // Shard is a planned share of the tests.
 type Shard struct {
-	Number  int // from 1
-	Seconds float64
-	Units   []Unit // the longest first
+	Number     int // from 1
+	Start, End float64
+	Units      []Placed // in the order in which they run
 }
+
+// Placed is a unit in a plan.
+type Placed struct {
+	*Unit
+	Start float64 // when it begins
+}
+
+// Seconds is how long the shard takes.
+func (s Shard) Seconds() float64 { return s.End - s.Start }
 
 // Tests lists the IDs of the shard's tests in the order planned.
 func (s Shard) Tests() []string {
@@ -48,18 +116,27 @@ func (s Shard) Tests() []string {
 	return ids
 }
 
-// Plan is the tests of a pick dealt out to shards. Finish is when the last shard
-// ends, Floor a time below which no plan of these units on as many shards can
-// end, Spread the last end minus the first; all in seconds.
+// Plan is the tests of a pick dealt out to shards.
 type Plan struct {
 	Shards  []Shard
-	Finish  float64
-	Floor   float64
-	Optimal bool // Finish is proven to be the least
-	Spread  float64
-	Work    float64 // all units together
-	Unknown int
-	Setter  *Unit // the unit that is the floor by its own length, if one is
+	Finish  float64 // when the last shard ends
+	Floor   float64 // no plan of these units on such a fleet can end sooner
+	Optimal bool    // Finish is proven to be the least
+	Spread  float64 // the last end minus the first
+	Work    float64 // what one worker alone takes
+	Unknown int     // tests never measured
+	Setter  *Unit   // the unit that is the floor by its own length, if one is
+}
+
+// Empty counts the shards that hold nothing.
+func (p Plan) Empty() int {
+	n := 0
+	for _, s := range p.Shards {
+		if len(s.Units) == 0 {
+			n++
+		}
+	}
+	return n
 }
 
 // Format names the JSON form of a plan.
@@ -70,108 +147,61 @@ func (p Plan) MarshalJSON() ([]byte, error) {
 	type shard struct {
 		Shard   int      `json:"shard"`
 		Seconds float64  `json:"seconds"`
+		Start   float64  `json:"start_s,omitempty"`
 		Tests   []string `json:"tests"`
 	}
 	shards := make([]shard, len(p.Shards))
 	for i, s := range p.Shards {
-		shards[i] = shard{s.Number, s.Seconds, s.Tests()}
+		shards[i] = shard{s.Number, s.Seconds(), s.Start, s.Tests()}
 	}
 	return json.Marshal(struct {
-		Format  string  `json:"format"`
-		Shards  []shard `json:"shards"`
-		Finish  float64 `json:"finish_s"`
-		Floor   float64 `json:"floor_s"`
-		Optimal bool    `json:"optimal"`
-		Spread  float64 `json:"spread_s"`
-		Unknown int     `json:"unknown"`
-	}{Format, shards, p.Finish, p.Floor, p.Optimal, p.Spread, p.Unknown})
+		Format      string  `json:"format"`
+		Shards      []shard `json:"shards"`
+		Finish      float64 `json:"finish_s"`
+		Floor       float64 `json:"floor_s"`
+		Optimal     bool    `json:"optimal"`
+		Spread      float64 `json:"spread_s"`
+		Unknown     int     `json:"unknown"`
+		Fingerprint string  `json:"fingerprint"`
+	}{Format, shards, p.Finish, p.Floor, p.Optimal, p.Spread, p.Unknown, p.Fingerprint()})
 }
 
-// Units folds tests into the units that stay together, in the order in which
-// the tests first name them. A test without a file stays with its group. Units
-// whose tests need each other, or come after each other, are one.
-func Units(tests []catalog.Test, together Together) ([]Unit, error) {
-	key, err := together.key()
-	if err != nil {
-		return nil, err
-	}
-	var units []Unit
-	at := map[string]int{}
-	for i := range tests {
-		t := &tests[i]
-		name, label := key(t)
-		u, ok := at[name]
-		if !ok {
-			u = len(units)
-			at[name] = u
-			units = append(units, Unit{Name: name, Label: label})
-		}
-		units[u].Tests = append(units[u].Tests, t.ID)
-		units[u].Seconds += t.Expected
-		if !t.Known {
-			units[u].Unknown++
-		}
-	}
-	return chained(tests, units), nil
-}
-
-// chained joins the units that tests depend over, so that no shard waits for
-// what another has.
-func chained(tests []catalog.Test, units []Unit) []Unit {
-	unitOf := make(map[string]int, len(tests)) // by test
-	root := make([]int, len(units))            // the first of the units joined with each, or one nearer to it
-	for u := range units {
-		root[u] = u
-		for _, id := range units[u].Tests {
-			unitOf[id] = u
-		}
-	}
-	find := func(u int) int {
-		for root[u] != u {
-			u = root[u]
-		}
-		return u
-	}
-	for i := range tests {
-		for _, id := range order.Dependencies(&tests[i]) {
-			if other, ok := unitOf[id]; ok {
-				a, b := find(unitOf[tests[i].ID]), find(other)
-				root[max(a, b)] = min(a, b)
+// Fingerprint is the same for plans that send the same tests to the same shards.
+func (p Plan) Fingerprint() string {
+	return fingerprint(func(w io.Writer) {
+		for _, s := range p.Shards {
+			fmt.Fprintln(w, s.Number)
+			for _, id := range slices.Sorted(slices.Values(s.Tests())) {
+				fmt.Fprintf(w, "%q\n", id)
 			}
 		}
-	}
-	joined := units[:0]
-	at := make([]int, len(units))
-	for u, unit := range units {
-		first := find(u)
-		if first == u {
-			at[u] = len(joined)
-			joined = append(joined, unit)
-			continue
-		}
-		to := &joined[at[first]]
-		to.Label += " + " + unit.Label
-		to.Tests = append(to.Tests, unit.Tests...)
-		to.Seconds += unit.Seconds
-		to.Unknown += unit.Unknown
-	}
-	return joined
+	})
 }
 
-func (t Together) key() (func(*catalog.Test) (name, label string), error) {
-	group := func(t *catalog.Test) (string, string) { return t.Suite + ":" + t.Group, t.Group }
-	switch t {
-	case Group:
-		return group, nil
-	case File:
-		return func(t *catalog.Test) (string, string) {
-			if t.File == "" {
-				return group(t)
-			}
-			return t.Suite + ":" + t.File, t.File
-		}, nil
-	case Test:
-		return func(t *catalog.Test) (string, string) { return t.ID, t.Name }, nil
+// Prints gives the fingerprints of what a plan is made from: the tests, with what
+// they need and use, and their times. Machines on which they are the same plan alike.
+func Prints(tests []catalog.Test) (catalogPrint, timingsPrint string) {
+	byID := make([]*catalog.Test, len(tests))
+	for i := range tests {
+		byID[i] = &tests[i]
 	}
-	return nil, fmt.Errorf("what stays together is %q: test, file or group is expected", string(t))
+	slices.SortFunc(byID, func(a, b *catalog.Test) int { return strings.Compare(a.ID, b.ID) })
+	catalogPrint = fingerprint(func(w io.Writer) {
+		for _, t := range byID {
+			fmt.Fprintf(w, "%q %q %q %q\n", t.ID, t.File, order.Dependencies(t), t.Marks.Uses)
+		}
+	})
+	timingsPrint = fingerprint(func(w io.Writer) {
+		for _, t := range byID {
+			fmt.Fprintf(w, "%q %g %g\n", t.ID, t.Expected, t.Setup)
+		}
+	})
+	return catalogPrint, timingsPrint
+}
+
+// fingerprint is a short name for what is written: 12 hexadecimal digits.
+func fingerprint(write func(io.Writer)) string {
+	hash := sha256.New()
+	write(hash)
+	return hex.EncodeToString(hash.Sum(nil)[:6])
 }

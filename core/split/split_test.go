@@ -13,81 +13,64 @@ import (
 	"fernrelay/core/catalog"
 )
 
-// best tries every way to deal lengths out to shards and gives the least finish.
-func best(lengths []float64, loads []float64) float64 {
-	if len(lengths) == 0 {
+// best tries every way to deal lengths out to shards, each with its own load at
+// the start, speed and pins, and gives the least finish.
+func best(units []Unit, f Fleet, loads []float64) float64 {
+	if len(units) == 0 {
 		finish := 0.0
-		for _, l := range loads {
-			finish = math.Max(finish, l)
+		for i, l := range loads {
+			if l > 0 {
+				finish = math.Max(finish, f.Starts[i+1]+l/f.speed(i+1))
+			}
 		}
 		return finish
 	}
 	least := math.Inf(1)
 	for i := range loads {
-		loads[i] += lengths[0]
-		least = math.Min(least, best(lengths[1:], loads))
-		loads[i] -= lengths[0]
-		if loads[i] == 0 {
-			break // the empty shards are alike
+		if number, pinned := f.Pins[units[0].Name]; pinned && number != i+1 {
+			continue
 		}
+		loads[i] += units[0].Seconds
+		least = math.Min(least, best(units[1:], f, loads))
+		loads[i] -= units[0].Seconds
 	}
 	return least
 }
 
-// TestAgainstBruteForce compares plans of small random instances with the best
-// there is.
-func TestAgainstBruteForce(t *testing.T) {
-	random := rand.New(rand.NewPCG(3, 4))
-	for range 2000 {
-		shards := 1 + random.IntN(4)
-		units := make([]Unit, 1+random.IntN(8))
-		lengths := make([]float64, len(units))
-		for i := range units {
-			lengths[i] = float64(random.IntN(20))
-			units[i] = Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: lengths[i]}
-		}
-		p := Balance(units, shards)
-		least := best(lengths, make([]float64, shards))
-		if math.Abs(p.Finish-least) > 1e-9 || math.Abs(p.Floor-least) > 1e-9 || !p.Optimal {
-			t.Fatalf("%v on %d: floor %g, finish %g, optimal %t; the best is %g", lengths, shards, p.Floor, p.Finish, p.Optimal, least)
-		}
-		check(t, p, units)
-		random.Shuffle(len(units), func(i, j int) { units[i], units[j] = units[j], units[i] })
-		if again := Balance(units, shards); !reflect.DeepEqual(again.Shards, p.Shards) {
-			t.Fatalf("the plan depends on the order of the units")
-		}
+func randomUnits(random *rand.Rand, n int) []Unit {
+	units := make([]Unit, n)
+	for i := range units {
+		units[i] = Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: float64(1 + random.IntN(20))}
 	}
+	return units
 }
 
-// TestManyUnits holds that plans of many units come close to a floor that is one,
-// and closer than dealing the longest first alone.
-func TestManyUnits(t *testing.T) {
-	random := rand.New(rand.NewPCG(8, 9))
-	sooner := 0
-	for range 60 {
-		shards := 2 + random.IntN(12)
-		units := make([]Unit, shards*(2+random.IntN(12)))
-		lengths := make([]float64, len(units))
-		for i := range units {
-			lengths[i] = 1 + 9*random.Float64()
-			units[i] = Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: lengths[i]}
+// TestAgainstBruteForce compares plans of small random instances with the best
+// there is: shards that are alike, and such that start late, differ in speed or
+// have units pinned to them.
+func TestAgainstBruteForce(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 4))
+	for round := range 1500 {
+		units := randomUnits(random, 1+random.IntN(7))
+		f := Fleet{Shards: 1 + random.IntN(4), Starts: map[int]float64{}, Speeds: map[int]float64{}, Pins: map[string]int{}}
+		if round%3 == 1 {
+			f.Starts[1+random.IntN(f.Shards)] = float64(random.IntN(30))
+			f.Pins[units[0].Name] = 1 + random.IntN(f.Shards)
 		}
-		p := Balance(units, shards)
+		if round%3 == 2 {
+			f.Speeds[1+random.IntN(f.Shards)] = 0.5 + random.Float64()
+		}
+		p := NewWork(units).Plan(f, Thorough)
+		least := best(units, f, make([]float64, f.Shards))
+		if math.Abs(p.Finish-least) > 1e-6 || p.Floor > least+1e-6 || !p.Optimal {
+			t.Fatalf("%v on %+v: floor %g, finish %g, optimal %t; the best is %g", units, f, p.Floor, p.Finish, p.Optimal, least)
+		}
 		check(t, p, units)
-		if p.Finish < p.Floor*(1-1e-9) || p.Finish > p.Floor*1.2 {
-			t.Errorf("%d units on %d: finish %g, floor %g", len(units), shards, p.Finish, p.Floor)
+		units = slices.Clone(units)
+		random.Shuffle(len(units), func(i, j int) { units[i], units[j] = units[j], units[i] })
+		if again := NewWork(units).Plan(f, Thorough); !reflect.DeepEqual(again.Shards, p.Shards) || again.Fingerprint() != p.Fingerprint() {
+			t.Fatalf("the plan depends on the order of the units")
 		}
-		slices.SortFunc(lengths, func(a, b float64) int { return int(math.Copysign(1, b-a)) })
-		plain := longestFirst(lengths, shards).finish()
-		if p.Finish > plain*(1+1e-9) {
-			t.Errorf("finish %g, longest first alone %g", p.Finish, plain)
-		}
-		if p.Finish < plain*(1-1e-6) {
-			sooner++
-		}
-	}
-	if sooner < 15 {
-		t.Errorf("only %d of 60 plans end sooner than longest first", sooner)
 	}
 }
 
@@ -97,36 +80,334 @@ func check(t *testing.T, p Plan, units []Unit) {
 	seen := map[string]bool{}
 	first, last := math.Inf(1), 0.0
 	for _, s := range p.Shards {
-		sum := 0.0
 		for _, id := range s.Tests() {
 			if seen[id] {
 				t.Fatalf("%s stands in two shards", id)
 			}
 			seen[id] = true
 		}
-		for _, u := range s.Units {
-			sum += u.Seconds
+		end := s.End
+		if len(s.Units) == 0 {
+			end = 0
 		}
-		if math.Abs(sum-s.Seconds) > 1e-9 {
-			t.Fatalf("shard %d says %g s, its units take %g s", s.Number, s.Seconds, sum)
-		}
-		first, last = math.Min(first, sum), math.Max(last, sum)
+		first, last = math.Min(first, end), math.Max(last, end)
 	}
 	if len(seen) != len(units) || math.Abs(last-p.Finish) > 1e-9 || math.Abs(last-first-p.Spread) > 1e-9 {
 		t.Fatalf("%d of %d units are planned, finish %g, spread %g", len(seen), len(units), p.Finish, p.Spread)
 	}
 }
 
+// lengthClasses are those on which algorithms for machines that are alike are
+// compared: lengths uniform between two bounds, or normal.
+var lengthClasses = []struct {
+	name string
+	draw func(*rand.Rand) float64
+}{
+	{"1-100", func(r *rand.Rand) float64 { return float64(1 + r.IntN(100)) }},
+	{"20-100", func(r *rand.Rand) float64 { return float64(20 + r.IntN(81)) }},
+	{"50-100", func(r *rand.Rand) float64 { return float64(50 + r.IntN(51)) }},
+	{"1-10000", func(r *rand.Rand) float64 { return float64(1 + r.IntN(10000)) }},
+	{"normal", func(r *rand.Rand) float64 { return math.Max(1, math.Round(100+30*r.NormFloat64())) }},
+}
+
+// quality plans instances of all classes and gives the average and the worst gap
+// to the floor, and the part that is proven to be optimal.
+func quality(machines []int, perMachine []float64) (average, worst, optimal float64) {
+	random := rand.New(rand.NewPCG(8, 9))
+	count := 0.0
+	for _, class := range lengthClasses {
+		for _, m := range machines {
+			for _, ratio := range perMachine {
+				units := make([]Unit, int(float64(m)*ratio))
+				for i := range units {
+					units[i] = Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: class.draw(random)}
+				}
+				p := NewWork(units).Plan(Fleet{Shards: m}, Thorough)
+				gap := p.Finish/p.Floor - 1
+				average, worst = average+gap, math.Max(worst, gap)
+				if p.Optimal {
+					optimal++
+				}
+				count++
+			}
+		}
+	}
+	return average / count, worst, optimal / count
+}
+
+// TestQuality holds plans of middling size to what can be proven of them.
+func TestQuality(t *testing.T) {
+	average, worst, optimal := quality([]int{3, 8, 16}, []float64{2, 2.5, 3, 5, 8})
+	if average > 0.0002 || worst > 0.005 || optimal < 0.95 {
+		t.Errorf("the gap to the floor is %.4f %% on average, %.3f %% at worst; %.1f %% are proven", 100*average, 100*worst, 100*optimal)
+	}
+}
+
+// even makes units that can be dealt out evenly: every share is cut at random.
+func even(random *rand.Rand, shards, parts, share int) []Unit {
+	var units []Unit
+	for range shards {
+		cuts := []int{0, share}
+		for len(cuts) < parts+1 {
+			if cut := 1 + random.IntN(share-1); !slices.Contains(cuts, cut) {
+				cuts = append(cuts, cut)
+			}
+		}
+		slices.Sort(cuts)
+		for i := range parts {
+			units = append(units, Unit{Name: fmt.Sprint(len(units)), Seconds: float64(cuts[i+1] - cuts[i])})
+		}
+	}
+	return units
+}
+
+// TestEvenShares holds that what can be dealt out evenly is.
+func TestEvenShares(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	for shards := 4; shards <= 12; shards++ {
+		for parts := 4; parts <= 12; parts++ {
+			if p := NewWork(even(random, shards, parts, 1000)).Plan(Fleet{Shards: shards}, Thorough); p.Finish != 1000 || !p.Optimal {
+				t.Errorf("%d shards of %d parts end at %g instead of 1000", shards, parts, p.Finish)
+			}
+		}
+	}
+}
+
+// withSetups is a small instance of units that share setups and resources.
+func withSetups(random *rand.Rand, resources bool) []Unit {
+	units := randomUnits(random, 2+random.IntN(5))
+	for i := range units {
+		if resources && random.IntN(2) == 0 {
+			units[i].Uses = []string{"bus"}
+		}
+		if !resources {
+			place := random.IntN(3)
+			units[i].Setups = []Setup{{fmt.Sprint("p", place), float64(3 * place)}}
+		}
+	}
+	return units
+}
+
+// TestSetups compares plans of units that share what it costs to begin a batch
+// with all ways to deal them out: the figures are true, no plan ends before the
+// floor, and hardly any later than the best.
+func TestSetups(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 6))
+	worse := 0
+	for range 500 {
+		units := withSetups(random, false)
+		shards := 1 + random.IntN(3)
+		p := NewWork(units).Plan(Fleet{Shards: shards}, Thorough)
+		check(t, p, units)
+		least := math.Inf(1)
+		for code := range int(math.Pow(float64(shards), float64(len(units)))) {
+			ends, begun := make([]float64, shards), map[string]bool{}
+			for _, u := range units {
+				at := code % shards
+				code /= shards
+				ends[at] += u.Seconds
+				if key := fmt.Sprint(at, u.Setups[0].Place); !begun[key] {
+					begun[key] = true
+					ends[at] += u.Setups[0].Seconds
+				}
+			}
+			least = min(least, slices.Max(ends))
+		}
+		if p.Finish < least-1e-6 || p.Floor > least+1e-6 || p.Optimal && p.Finish > least+1e-6 {
+			t.Fatalf("%v on %d: finish %g, floor %g, optimal %t; the best is %g", units, shards, p.Finish, p.Floor, p.Optimal, least)
+		}
+		if p.Finish > least+1e-6 {
+			worse++
+		}
+	}
+	if worse > 60 {
+		t.Errorf("%d of 500 plans end later than the best", worse)
+	}
+}
+
+// laid is the least finish of units laid one by one, in every order and on every
+// shard, each as soon as its shard and the bus are free.
+func laid(units []Unit, free []float64, bus float64) float64 {
+	if len(units) == 0 {
+		return slices.Max(free)
+	}
+	least := math.Inf(1)
+	for i := range units {
+		rest := slices.Concat(units[:i], units[i+1:])
+		for at := range free {
+			if at > 0 && free[at] == free[at-1] {
+				continue
+			}
+			begin, was := free[at], free[at]
+			if units[i].Uses != nil {
+				begin = max(begin, bus)
+			}
+			free[at] = begin + units[i].Seconds
+			if units[i].Uses != nil {
+				least = min(least, laid(rest, free, free[at]))
+			} else {
+				least = min(least, laid(rest, free, bus))
+			}
+			free[at] = was
+		}
+	}
+	return least
+}
+
+// TestResources holds that what holds the same resource never overlaps, and
+// compares the finish with that of all schedules.
+func TestResources(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 8))
+	worse := 0
+	for range 300 {
+		units := withSetups(random, true)[:]
+		shards := 2 + random.IntN(2)
+		f := Fleet{Shards: shards, Resources: map[string]int{"bus": 1}}
+		p := NewWork(units).Plan(f, Thorough)
+		check(t, p, units)
+		var held [][2]float64
+		for _, s := range p.Shards {
+			for _, u := range s.Units {
+				if u.Uses != nil && u.Seconds > 0 {
+					held = append(held, [2]float64{u.Start, u.Start + u.Seconds})
+				}
+			}
+		}
+		slices.SortFunc(held, func(a, b [2]float64) int { return int(a[0] - b[0]) })
+		for i := 1; i < len(held); i++ {
+			if held[i][0] < held[i-1][1]-1e-6 {
+				t.Fatalf("the bus is held twice: %v", p.Shards)
+			}
+		}
+		least := laid(units, make([]float64, shards), 0)
+		if p.Finish < least-1e-6 || p.Floor > least+1e-6 || p.Optimal && p.Finish > least+1e-6 {
+			t.Fatalf("%v on %d: finish %g, floor %g, optimal %t; the best is %g", units, shards, p.Finish, p.Floor, p.Optimal, least)
+		}
+		if p.Finish > least+1e-6 {
+			worse++
+		}
+	}
+	if worse > 15 {
+		t.Errorf("%d of 300 plans end later than the best", worse)
+	}
+}
+
+// TestWaves holds that with a limit the shards go behind each other, at most so
+// many at once, and together end as soon as so many would.
+func TestWaves(t *testing.T) {
+	random := rand.New(rand.NewPCG(11, 12))
+	units := make([]Unit, 300)
+	for i := range units {
+		units[i] = Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: 1 + random.Float64()}
+	}
+	work := NewWork(units)
+	for _, f := range []Fleet{{Shards: 6, Limit: 4}, {Shards: 12, Limit: 4}, {Shards: 11, Limit: 3}, {Shards: 4, Limit: 9}} {
+		p := work.Plan(f, Quick)
+		check(t, p, units)
+		alike := work.Plan(Fleet{Shards: f.AtOnce()}, Quick)
+		if p.Finish > alike.Finish*1.01 || p.Finish < p.Floor {
+			t.Errorf("%+v ends at %g, %d at once end at %g", f, p.Finish, f.AtOnce(), alike.Finish)
+		}
+		for _, s := range p.Shards {
+			running := 0
+			for _, other := range p.Shards {
+				if other.Start <= s.Start && s.Start < other.End-1e-9 {
+					running++
+				}
+			}
+			if running > f.AtOnce() {
+				t.Errorf("%+v: %d shards run at %g", f, running, s.Start)
+			}
+		}
+	}
+}
+
+// suiteOf makes units with lifelike times.
+func suiteOf(n int) []Unit {
+	random := rand.New(rand.NewPCG(21, 22))
+	units := make([]Unit, n)
+	for i := range units {
+		seconds := math.Exp(random.NormFloat64()) * 0.2
+		units[i] = Unit{Name: fmt.Sprint("u:g", i), Tests: []string{fmt.Sprint("u:g", i, "#t")}, Seconds: seconds, Deviation: seconds / 5}
+	}
+	return units
+}
+
+// TestSteady holds that after small changes hardly anything moves, and the plan
+// ends nearly as soon as a new one.
+func TestSteady(t *testing.T) {
+	random := rand.New(rand.NewPCG(31, 32))
+	units := suiteOf(2000)
+	f := Fleet{Shards: 16}
+	earlier := map[string]int{}
+	for _, s := range NewWork(units).Plan(f, Quick).Shards {
+		for _, id := range s.Tests() {
+			earlier[id] = s.Number
+		}
+	}
+	for i := range units {
+		if random.IntN(50) == 0 {
+			units[i].Seconds *= 0.5 + 2*random.Float64()
+		}
+		if random.IntN(100) == 0 {
+			units[i].Name, units[i].Tests = fmt.Sprint("new", i), []string{fmt.Sprint("new", i)}
+		}
+	}
+	work := NewWork(units)
+	p, moved := work.Steady(f, earlier, 0.01, Quick)
+	check(t, p, units)
+	fresh := work.Plan(f, Quick)
+	if p.Finish > fresh.Finish*1.01+1e-6 || moved > len(units)/20 {
+		t.Errorf("%d of %d tests move, the finish is %g, of a new plan %g", moved, len(units), p.Finish, fresh.Finish)
+	}
+	if again := work.moved(fresh, earlier); again < 2*moved {
+		t.Errorf("a new plan moves %d tests, the steady one %d", again, moved)
+	}
+}
+
+// TestLook holds that the queue bears a late worker and the fixed shards do not,
+// and that the same seed gives the same.
+func TestLook(t *testing.T) {
+	f := Fleet{Shards: 6}
+	p := NewWork(suiteOf(600)).Plan(f, Quick)
+	out := Look(p, f, 60, 1)
+	if !reflect.DeepEqual(out, Look(p, f, 60, 1)) {
+		t.Error("the same seed gives another outlook")
+	}
+	fixed, late := Quantile(out.Fixed, 0.5), Quantile(out.FixedLate, 0.5)
+	if math.Abs(fixed-p.Finish) > p.Finish/10 || late-fixed < 50 || Quantile(out.Fixed, 0.95) < fixed {
+		t.Errorf("planned %g s, the fixed shards end at %g s, late at %g s", p.Finish, fixed, late)
+	}
+	if queue := Quantile(out.Queue, 0.5); queue < p.Work/6*0.9 || queue > p.Finish*1.1 || Quantile(out.QueueLate, 0.5) > queue+60/6+2 {
+		t.Errorf("the queue ends at %g s, with a late worker at %g s", queue, Quantile(out.QueueLate, 0.5))
+	}
+}
+
+func TestCurve(t *testing.T) {
+	units := []Unit{{Name: "long", Seconds: 10}, {Name: "a", Seconds: 6}, {Name: "b", Seconds: 5}, {Name: "c", Seconds: 5}, {Name: "d", Seconds: 4}}
+	points := NewWork(units).Curve(Fleet{}, 6, Thorough)
+	var got []string
+	for _, p := range points {
+		got = append(got, fmt.Sprintf("%d:%g", p.Shards, p.Finish))
+	}
+	if strings.Join(got, " ") != "1:30 2:15 3:10 4:10 5:10 6:10" || Knee(points) != 3 || Within(points, 12) != 3 || Within(points, 9) != 0 {
+		t.Errorf("the curve is %v, its knee %d", got, Knee(points))
+	}
+	if points[2].Setter == nil || points[2].Setter.Name != "long" || points[1].Setter != nil {
+		t.Errorf("3 shards are held by %v, 2 by %v", points[2].Setter, points[1].Setter)
+	}
+}
+
 func TestUnits(t *testing.T) {
 	tests := []catalog.Test{
-		{ID: "u:a#1", Suite: "u", Group: "a", Name: "1", File: "a/x.go", Expected: 1, Known: true},
+		{ID: "u:a#1", Suite: "u", Group: "a", Name: "1", File: "a/x.go", Expected: 1, Known: true, Setup: 0.5},
 		{ID: "u:b#1", Suite: "u", Group: "b", Name: "1", Expected: 2},
-		{ID: "u:a#2", Suite: "u", Group: "a", Name: "2", File: "a/y.go", Expected: 3, Known: true},
+		{ID: "u:a#2", Suite: "u", Group: "a", Name: "2", File: "a/y.go", Expected: 3, Known: true, Setup: 0.5},
 	}
 	for together, want := range map[Together]string{
-		Group: "u:a[u:a#1 u:a#2]4+0 u:b[u:b#1]2+1",
-		File:  "u:a/x.go[u:a#1]1+0 u:b[u:b#1]2+1 u:a/y.go[u:a#2]3+0",
-		Test:  "u:a#1[u:a#1]1+0 u:b#1[u:b#1]2+1 u:a#2[u:a#2]3+0",
+		Group: "u:a[u:a#1 u:a#2]4.5+0 u:b[u:b#1]2+1",
+		File:  "u:a/x.go[u:a#1]1.5+0 u:b[u:b#1]2+1 u:a/y.go[u:a#2]3.5+0",
+		Test:  "u:a#1[u:a#1]1.5+0 u:b#1[u:b#1]2+1 u:a#2[u:a#2]3.5+0",
 	} {
 		units, err := Units(tests, together)
 		if err != nil {
@@ -134,7 +415,7 @@ func TestUnits(t *testing.T) {
 		}
 		var got []string
 		for _, u := range units {
-			got = append(got, fmt.Sprintf("%s%v%g+%d", u.Name, u.Tests, u.Seconds, u.Unknown))
+			got = append(got, fmt.Sprintf("%s%v%g+%d", u.Name, u.Tests, u.Alone(), u.Unknown))
 		}
 		if strings.Join(got, " ") != want {
 			t.Errorf("%s: %v, want %s", together, got, want)
@@ -143,37 +424,24 @@ func TestUnits(t *testing.T) {
 	if _, err := Units(tests, "row"); err == nil || !strings.Contains(err.Error(), "row") {
 		t.Errorf("no error for a wrong word: %v", err)
 	}
-}
-
-func TestEmptyPlan(t *testing.T) {
-	text, err := json.Marshal(Balance(nil, 2))
-	want := `{"format":"fern-split/1","shards":[{"shard":1,"seconds":0,"tests":[]},{"shard":2,"seconds":0,"tests":[]}],` +
-		`"finish_s":0,"floor_s":0,"optimal":true,"spread_s":0,"unknown":0}`
-	if err != nil || string(text) != want {
-		t.Errorf("got %s, %v", text, err)
-	}
-}
-
-func BenchmarkBalance(b *testing.B) {
-	random := rand.New(rand.NewPCG(5, 6))
-	units := make([]Unit, 100_000)
-	for i := range units {
-		units[i] = Unit{Name: fmt.Sprint(i), Seconds: random.Float64()}
-	}
-	for b.Loop() {
-		Balance(units, 256)
+	units, _ := Units(tests, Group)
+	if apart := Apart(units, "u:a", tests); len(apart) != 3 || apart[0].Name != "u:a#1" || apart[2].Name != "u:b" {
+		t.Errorf("apart the units are %v", apart)
 	}
 }
 
 // TestChains holds that what depends on each other stays together, over any
-// number of groups, and that nothing else is joined.
+// number of groups, and so does what shares a resource of all machines; that
+// nothing else is joined, and that a circle is told.
 func TestChains(t *testing.T) {
 	test := func(id string, needs ...string) catalog.Test {
 		group, _, _ := strings.Cut(id, "#")
 		return catalog.Test{ID: id, Group: group, Name: id, Expected: 1, Marks: catalog.Marks{Needs: needs}}
 	}
-	tests := []catalog.Test{test("a#1"), test("b#1"), test("c#1", "a#1"), test("d#1"), test("e#1", "d#1", "gone#1"), test("a#2", "e#1"), test("b#2", "b#1")}
-	units, err := Units(tests, Group)
+	tests := []catalog.Test{test("a#1"), test("b#1"), test("c#1", "a#1"), test("d#1"), test("e#1", "d#1", "gone#1"), test("a#2", "e#1"), test("b#2"),
+		test("f#1"), test("g#1"), test("h#1")}
+	tests[7].Marks.Uses, tests[8].Marks.Uses, tests[9].Marks.Uses = []string{"licence"}, []string{"licence", "port"}, []string{"port"}
+	units, err := Units(tests, Group, "licence")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -181,8 +449,65 @@ func TestChains(t *testing.T) {
 	for _, u := range units {
 		got = append(got, fmt.Sprintf("%s %g %s", u.Label, u.Seconds, strings.Join(u.Tests, " ")))
 	}
-	want := []string{"a + c + d + e 5 a#1 a#2 c#1 d#1 e#1", "b 2 b#1 b#2"}
+	want := []string{"a + c + d + e 5 a#1 a#2 c#1 d#1 e#1", "b 2 b#1 b#2", "f + g 2 f#1 g#1", "h 1 h#1"}
 	if !slices.Equal(got, want) {
 		t.Errorf("the units are %q, want %q", got, want)
+	}
+	tests[0].Marks.After = []string{"a#2"}
+	tests[4].Marks.After = []string{"a#1"}
+	if _, err := Units(tests, Group); err == nil || !strings.Contains(err.Error(), "a#1 → a#2 → e#1 → a#1") {
+		t.Errorf("of a circle the error is %v", err)
+	}
+}
+
+func TestEmptyPlan(t *testing.T) {
+	text, err := json.Marshal(NewWork(nil).Plan(Fleet{Shards: 2}, Quick))
+	want := `{"format":"fern-split/1","shards":[{"shard":1,"seconds":0,"tests":[]},{"shard":2,"seconds":0,"tests":[]}],` +
+		`"finish_s":0,"floor_s":0,"optimal":true,"spread_s":0,"unknown":0,"fingerprint":"`
+	if err != nil || !strings.HasPrefix(string(text), want) {
+		t.Errorf("got %s, %v", text, err)
+	}
+}
+
+// BenchmarkPlan plans 100,000 tests on 256 shards.
+func BenchmarkPlan(b *testing.B) {
+	units := suiteOf(100_000)
+	b.ReportAllocs()
+	for b.Loop() {
+		NewWork(units).Plan(Fleet{Shards: 256}, Thorough/4)
+	}
+}
+
+// BenchmarkCurve plans 10,000 tests on 1 to 64 shards.
+func BenchmarkCurve(b *testing.B) {
+	units := suiteOf(10_000)
+	for b.Loop() {
+		NewWork(units).Curve(Fleet{}, 64, Quick)
+	}
+}
+
+// BenchmarkQuality reports how near plans come to what can be proven, on the
+// classes of the literature: 3 to 25 machines, 2 to 10 units for each.
+func BenchmarkQuality(b *testing.B) {
+	for b.Loop() {
+		average, worst, optimal := quality([]int{3, 5, 8, 10, 15, 20, 25}, []float64{2, 2.5, 3, 4, 5, 6, 8, 10})
+		b.ReportMetric(100*average, "%gap")
+		b.ReportMetric(100*worst, "%worst")
+		b.ReportMetric(100*optimal, "%proven")
+	}
+}
+
+// BenchmarkEven reports how many of the plans that could be even are not.
+func BenchmarkEven(b *testing.B) {
+	for b.Loop() {
+		random, uneven := rand.New(rand.NewPCG(1, 2)), 0
+		for shards := 4; shards <= 12; shards++ {
+			for parts := 4; parts <= 12; parts++ {
+				if NewWork(even(random, shards, parts, 10_000)).Plan(Fleet{Shards: shards}, Thorough).Finish > 10_000 {
+					uneven++
+				}
+			}
+		}
+		b.ReportMetric(float64(uneven), "uneven")
 	}
 }

@@ -1,56 +1,130 @@
 // Package timing says how long a test will take, from how long it took.
+//
+// What it learns is rounded to three digits, so that the same figures come out of
+// a ledger and out of a file of timings.
 package timing
 
 import (
-	"encoding/csv"
-	"errors"
-	"fmt"
-	"io"
+	"cmp"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
 )
 
 // Default is the time assumed for a test, in seconds, where nothing at all is known.
 const Default = 0.1
 
-// Expect sets Expected and Known of every test from the seconds of its latest
-// runs, by ID: their median, so that one odd run does not bend it.
-// A test never measured gets the median of its group, then of its suite, then
-// of all, then Default. A test that is put out takes no time.
-func Expect(tests []catalog.Test, past map[string][]float64) {
+// Time is how long something takes, in seconds.
+type Time struct {
+	Seconds float64
+	Spread  float64 // one standard deviation
+}
+
+// Times is what is known before a run.
+type Times struct {
+	Tests  map[string]Time    // by ID
+	Setups map[string]float64 // by suite:group: what it costs to begin a batch there
+}
+
+// fading is what a measurement weighs, as compared with the next younger one.
+const fading = 0.8
+
+// Learn makes one figure out of measured seconds, the latest first, of which there
+// is at least one: their median, in which recent ones weigh more, so that neither
+// an odd run nor an old habit bends it. The spread is the median distance from it,
+// widened where the measurements are few.
+func Learn(past []float64) Time {
+	weights := make([]float64, len(past))
+	weight := 1.0
+	for i := range weights {
+		weights[i] = weight
+		weight *= fading
+	}
+	middle := median(past, weights)
+	if len(past) == 1 {
+		return Time{Round(middle), Round(middle / 2)}
+	}
+	apart := make([]float64, len(past))
+	for i, s := range past {
+		apart[i] = math.Abs(s - middle)
+	}
+	// 1.4826 makes a median distance the deviation of a normal distribution.
+	return Time{Round(middle), Round(1.4826 * median(apart, weights) * (1 + 1/float64(len(past))))}
+}
+
+// median is the value below which half of the weight lies.
+func median(values, weights []float64) float64 {
+	order := make([]int, len(values))
+	half := 0.0
+	for i := range order {
+		order[i] = i
+		half += weights[i] / 2
+	}
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(values[a], values[b]) })
+	below := 0.0
+	for n, i := range order {
+		below += weights[i]
+		switch {
+		case math.Abs(below-half) < 1e-9 && n+1 < len(order):
+			return (values[i] + values[order[n+1]]) / 2
+		case below > half:
+			return values[i]
+		}
+	}
+	return values[order[len(order)-1]]
+}
+
+// plainMedian is the median of values that all weigh the same.
+func plainMedian(values []float64) float64 {
+	weights := make([]float64, len(values))
+	for i := range weights {
+		weights[i] = 1
+	}
+	return median(values, weights)
+}
+
+// Round gives seconds with three digits, in whole microseconds.
+func Round(seconds float64) float64 {
+	rounded, err := strconv.ParseFloat(strconv.FormatFloat(seconds, 'e', 2, 64), 64)
+	if err != nil {
+		return seconds
+	}
+	return math.Round(rounded*1e6) / 1e6
+}
+
+// Expect sets what is expected of every test. One never measured gets the median
+// of its group, then of its suite, then of all, then Default, and as much for its
+// spread. One that is put out takes no time.
+func Expect(tests []catalog.Test, times Times) {
 	type place struct{ suite, group string }
 	groups, suites := map[place][]float64{}, map[string][]float64{}
 	var all []float64
 	for i := range tests {
 		t := &tests[i]
-		t.Known = len(past[t.ID]) > 0 || t.PutOut != ""
+		t.Setup = times.Setups[t.Suite+":"+t.Group]
+		known, ok := times.Tests[t.ID]
+		t.Known = ok || t.PutOut != ""
 		if t.PutOut != "" {
-			t.Expected = 0
+			t.Expected, t.Spread, t.Setup = 0, 0, 0
 			continue
 		}
-		if !t.Known {
+		if !ok {
 			continue
 		}
-		t.Expected = median(past[t.ID])
+		t.Expected, t.Spread = known.Seconds, known.Spread
 		at := place{t.Suite, t.Group}
 		groups[at] = append(groups[at], t.Expected)
 		suites[t.Suite] = append(suites[t.Suite], t.Expected)
 		all = append(all, t.Expected)
 	}
-	groupMedian, suiteMedian := map[place]float64{}, map[string]float64{}
-	for at, seconds := range groups {
-		groupMedian[at] = median(seconds)
-	}
-	for suite, seconds := range suites {
-		suiteMedian[suite] = median(seconds)
-	}
+	groupMedian, suiteMedian := medians(groups), medians(suites)
 	otherwise := Default
 	if len(all) > 0 {
-		otherwise = median(all)
+		otherwise = Round(plainMedian(all))
 	}
 	for i := range tests {
 		t := &tests[i]
@@ -64,70 +138,53 @@ func Expect(tests []catalog.Test, past map[string][]float64) {
 		if m, ok := groupMedian[place{t.Suite, t.Group}]; ok {
 			t.Expected = m
 		}
+		t.Spread = t.Expected
 	}
 }
 
-func median(values []float64) float64 {
-	sorted := slices.Sorted(slices.Values(values))
-	n := len(sorted)
-	return (sorted[(n-1)/2] + sorted[n/2]) / 2
+func medians[K comparable](values map[K][]float64) map[K]float64 {
+	out := make(map[K]float64, len(values))
+	for at, seconds := range values {
+		out[at] = Round(plainMedian(seconds))
+	}
+	return out
 }
 
-// absurd is the most that one test may be said to take, in seconds: thirty days.
-const absurd = 30 * 24 * 3600
+// leastSetup is what it must cost to begin a batch to be counted, in seconds.
+const leastSetup = 0.001
 
-// ReadCSV reads expected times: a header with the columns id and seconds (more
-// are allowed), then a test a line. The tests come in the order of the file. An
-// error names the line.
-func ReadCSV(r io.Reader) ([]catalog.Test, error) {
-	reader := csv.NewReader(r)
-	reader.TrimLeadingSpace = true
-	header, err := reader.Read()
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, err
+// LearnSetup makes one figure out of what it cost to begin batches of a group.
+func LearnSetup(past []float64) float64 {
+	if setup := Learn(past).Seconds; setup >= leastSetup {
+		return setup
 	}
-	idColumn, secondsColumn := slices.Index(header, "id"), slices.Index(header, "seconds")
-	if idColumn < 0 || secondsColumn < 0 {
-		return nil, fmt.Errorf("line 1: the header is %q, but the columns id and seconds are expected", strings.Join(header, ","))
-	}
-	var tests []catalog.Test
-	lines := map[string]int{}
-	for {
-		record, err := reader.Read()
-		if errors.Is(err, io.EOF) {
-			return tests, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		line, _ := reader.FieldPos(0)
-		test, err := csvTest(record[idColumn], record[secondsColumn])
-		if err != nil {
-			return nil, fmt.Errorf("line %d: %w", line, err)
-		}
-		if first := lines[test.ID]; first > 0 {
-			return nil, fmt.Errorf("line %d: the id %q stands already in line %d", line, test.ID, first)
-		}
-		lines[test.ID] = line
-		tests = append(tests, test)
-	}
+	return 0
 }
 
-func csvTest(id, seconds string) (catalog.Test, error) {
-	if id == "" {
-		return catalog.Test{}, errors.New("the id is empty")
-	}
-	s, err := strconv.ParseFloat(seconds, 64)
-	if err != nil || math.IsNaN(s) || s < 0 || s > absurd {
-		return catalog.Test{}, fmt.Errorf("the seconds of %q are %q: a number from 0 to %d is expected", id, seconds, absurd)
-	}
-	t := catalog.Test{ID: id, Group: id, Name: id, Expected: s, Known: true}
-	if group, name, ok := strings.Cut(id, "#"); ok {
-		t.Suite, t.Group, _ = strings.Cut(group, ":")
-		if t.Group == "" {
-			t.Suite, t.Group = "", group
+// Setups tells from a run what it cost to begin a batch of each group, suite:group,
+// in seconds: how long its worker was busy with no test, from the end of the batch
+// before. The first batch of a worker tells nothing, as it waits for the build.
+func Setups(run *outcome.Run) map[string]float64 {
+	workers := map[int][]*outcome.Result{}
+	for _, r := range run.Results {
+		if r.Worker > 0 && !r.Started.IsZero() {
+			workers[r.Worker] = append(workers[r.Worker], r)
 		}
-		t.Name = name
 	}
-	return t, nil
+	setups := map[string]float64{}
+	for _, results := range workers {
+		slices.SortStableFunc(results, func(a, b *outcome.Result) int { return a.Started.Compare(b.Started) })
+		batch, ended := results[0].Batch, results[0].Ended
+		for _, r := range results[1:] {
+			if r.Batch != batch {
+				batch = r.Batch
+				place, _, _ := strings.Cut(r.ID, "#")
+				setups[place] = max(0, r.Started.Sub(ended).Seconds())
+			}
+			if r.Ended.After(ended) {
+				ended = r.Ended
+			}
+		}
+	}
+	return setups
 }

@@ -1,10 +1,13 @@
 package timing
 
 import (
+	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
 )
 
 func TestExpect(t *testing.T) {
@@ -13,45 +16,116 @@ func TestExpect(t *testing.T) {
 		{ID: "u:b#new", Suite: "u", Group: "b"}, {ID: "v:c#new", Suite: "v", Group: "c"},
 		{ID: "u:a#out", Suite: "u", Group: "a", PutOut: "broken pump"},
 	}
-	Expect(tests, map[string][]float64{"u:a#1": {1, 50, 1.2}, "u:a#2": {3, 4}})
+	Expect(tests, Times{Tests: map[string]Time{"u:a#1": {1.2, 0.1}, "u:a#2": {3.5, 0.2}}, Setups: map[string]float64{"u:a": 0.3}})
 	for i, want := range []struct {
-		seconds float64
-		known   bool
-	}{{1.2, true}, {3.5, true}, {2.35, false}, {2.35, false}, {2.35, false}, {0, true}} {
-		if tests[i].Expected != want.seconds || tests[i].Known != want.known {
-			t.Errorf("%s: %g s, known %t; want %g, %t", tests[i].ID, tests[i].Expected, tests[i].Known, want.seconds, want.known)
+		seconds, spread, setup float64
+		known                  bool
+	}{{1.2, 0.1, 0.3, true}, {3.5, 0.2, 0.3, true}, {2.35, 2.35, 0.3, false}, {2.35, 2.35, 0, false}, {2.35, 2.35, 0, false}, {0, 0, 0, true}} {
+		if got := tests[i]; got.Expected != want.seconds || got.Spread != want.spread || got.Setup != want.setup || got.Known != want.known {
+			t.Errorf("%s: %g ± %g s, setup %g s, known %t; want %v", got.ID, got.Expected, got.Spread, got.Setup, got.Known, want)
 		}
 	}
-	Expect(tests[:1], nil)
+	Expect(tests[:1], Times{})
 	if tests[0].Expected != Default || tests[0].Known {
 		t.Errorf("of a test of which nothing is known %g s are expected", tests[0].Expected)
 	}
 }
 
-func TestReadCSV(t *testing.T) {
-	tests, err := ReadCSV(strings.NewReader("note,seconds,id\nx,1.5,u:a/b#c:d#e\n,0,plain\n,2,g#n\n"))
+// TestLearn holds that odd runs do not bend the figure, that it follows a change
+// within a few runs, and that it is as sure as the measurements are.
+func TestLearn(t *testing.T) {
+	for name, c := range map[string]struct {
+		past          []float64 // the latest first
+		least, most   float64
+		surerThan     float64
+		lessSureThan0 float64
+	}{
+		"one":        {[]float64{2}, 2, 2, 1.01, 0.99},
+		"outlier":    {[]float64{50, 1, 1.1, 0.9, 1, 1.05, 1, 0.95}, 0.95, 1.05, 0.2, 0.01},
+		"old past":   {[]float64{3, 3.1, 3, 3.05, 1, 1, 1, 1, 1, 1, 1, 1}, 3, 3.1, 2, 0},
+		"one change": {[]float64{3, 1, 1, 1, 1, 1, 1, 1}, 1, 1, 0.1, -1},
+		"restless":   {[]float64{1, 3, 2, 1.5, 2.5, 1, 3}, 1.5, 2.5, 2, 0.4},
+		"digits":     {[]float64{0.123456}, 0.123, 0.123, 1, 0},
+	} {
+		if got := Learn(c.past); got.Seconds < c.least || got.Seconds > c.most || got.Spread > c.surerThan || got.Spread < c.lessSureThan0 {
+			t.Errorf("%s: %+v, want %+v", name, got, c)
+		}
+	}
+}
+
+// TestSetups holds that what a worker spends between two batches is what the
+// second costs to begin, and that no first batch counts.
+func TestSetups(t *testing.T) {
+	run, start := outcome.NewRun(), time.Unix(1000, 0)
+	test := func(id string, worker, batch int, from, to float64) {
+		at := func(s float64) time.Time { return start.Add(time.Duration(s * float64(time.Second))) }
+		run.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: worker, Batch: batch, At: at(from)})
+		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: worker, Batch: batch, At: at(to), Outcome: outcome.Passed, Seconds: outcome.Took(to - from)})
+	}
+	test("u:first#1", 1, 1, 5, 6)
+	test("u:first#2", 1, 1, 5, 7)
+	test("u:other#1", 2, 2, 4, 9)
+	test("u:b#1", 1, 3, 7.5, 8)
+	test("u:b#2", 1, 3, 8.25, 9)
+	test("u:c#1", 2, 4, 9.125, 10)
+	if got := Setups(run); len(got) != 2 || got["u:b"] != 0.5 || got["u:c"] != 0.125 {
+		t.Errorf("the setups are %v", got)
+	}
+	if LearnSetup([]float64{0.0004, 0.0003}) != 0 || LearnSetup([]float64{0.5, 0.4, 9}) != 0.5 {
+		t.Error("setups are not learned as measured")
+	}
+}
+
+func TestCSV(t *testing.T) {
+	tests, err := ReadCSV(strings.NewReader("\ufeffnote,seconds,id,setup\nx,1.5,u:a/b#c:d#e,0.25\n,0,plain,\n,2,g#n,0\n"))
 	if err != nil || len(tests) != 3 {
 		t.Fatalf("%v, %v", tests, err)
 	}
 	first := tests[0]
-	if first.Suite != "u" || first.Group != "a/b" || first.Name != "c:d#e" || first.Expected != 1.5 || tests[1].Group != "plain" || tests[2].Group != "g" {
+	if first.Suite != "u" || first.Group != "a/b" || first.Name != "c:d#e" || first.Expected != 1.5 || first.Setup != 0.25 || tests[1].Group != "plain" || tests[2].Group != "g" {
 		t.Errorf("read %+v", tests)
 	}
 	for text, words := range map[string]string{
-		"":                            "columns id and seconds",
-		"id,time\n":                   "columns id and seconds",
-		"id,seconds\na,-1\n":          "line 2",
-		"id,seconds\na,NaN\n":         "line 2",
-		"id,seconds\na,Inf\n":         "line 2",
-		"id,seconds\na,1e99\n":        "line 2",
-		"id,seconds\na,soon\n":        `"soon"`,
-		"id,seconds\na,1\nb,2\na,3\n": "line 4: the id \"a\" stands already in line 2",
-		"id,seconds\n,1\n":            "empty",
-		"id,seconds\na\n":             "line 2",
+		"":                                      "columns id and seconds",
+		"id,time\n":                             "columns id and seconds",
+		"id,seconds\na,-1\n":                    "line 2",
+		"id,seconds\na,NaN\n":                   "line 2",
+		"id,seconds\na,Inf\n":                   "line 2",
+		"id,seconds\na,1e99\n":                  "line 2",
+		"id,seconds\na,soon\n":                  `"soon"`,
+		"id,seconds,spread\na,1,x\n":            "the spread of",
+		"id,seconds\na,1\nb,2\na,3\n":           "line 4: the id \"a\" stands already in line 2: leave",
+		"id,seconds\na,1\na,2\na,3\nb,1\nb,1\n": "and 2 more lines repeat an id (-v",
+		"id,seconds\n,1\n":                      "empty",
+		"id,seconds\na\n":                       "line 2",
 	} {
 		if _, err := ReadCSV(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%q: %v, want %s", text, err, words)
 		}
+	}
+}
+
+// TestWriteCSV holds that what is written is read again as it was, and that lines
+// stay as they are where nothing has changed beyond the noise.
+func TestWriteCSV(t *testing.T) {
+	tests := []catalog.Test{
+		{ID: "u:b#1", Suite: "u", Group: "b", Name: "1", Known: true, Expected: 2, Spread: 0.3},
+		{ID: "u:a#\"1\", 2", Suite: "u", Group: "a", Name: `"1", 2`, Known: true, Expected: 0.000123, Spread: 0.00001, Setup: 0.25},
+		{ID: "u:a#new", Suite: "u", Group: "a", Name: "new", Expected: 9},
+	}
+	var out strings.Builder
+	if err := WriteCSV(&out, tests, nil); err != nil {
+		t.Fatal(err)
+	}
+	again, err := ReadCSV(strings.NewReader(out.String()))
+	if err != nil || len(again) != 2 || !reflect.DeepEqual(again, []catalog.Test{tests[1], tests[0]}) {
+		t.Fatalf("%s is read as %+v, %v", out.String(), again, err)
+	}
+	earlier := map[string]catalog.Test{again[0].ID: again[0], again[1].ID: again[1]}
+	tests[0].Expected, tests[1].Expected = 2.2, 0.000456
+	var later strings.Builder
+	if err := WriteCSV(&later, tests, earlier); err != nil || !strings.Contains(later.String(), "u:b#1,2,0.3,0\n") || !strings.Contains(later.String(), ",0.000456,") {
+		t.Errorf("wrote %s, %v", later.String(), err)
 	}
 }
 

@@ -2,6 +2,7 @@ package draw
 
 import (
 	"image/color"
+	"math"
 	"strings"
 
 	"fernrelay/core/outcome"
@@ -75,26 +76,38 @@ func block(p *page, run *outcome.Run, r *outcome.Result, at int, scale float64) 
 	}
 }
 
-// timeAxis draws ticks at round times, at most a dozen.
+// timeAxis draws ticks at round times.
 func timeAxis(p *page, wall, scale, bottom float64) {
+	for _, seconds := range roundTimes(wall) {
+		x := trackLeft + seconds*scale
+		p.line(x, trackTop-12, x, bottom, 0.4, mixed(fog, 0.4))
+		p.text(x, bottom+13, 8, false, centred, fog, clock(seconds))
+	}
+	p.text(trackLeft, bottom+26, 8, false, fromLeft, fog, "minutes:seconds since the run began")
+}
+
+// roundTimes gives round times from 0 to a time, at most a dozen or so.
+func roundTimes(to float64) []float64 {
 	step := 0.1
-	for _, s := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 7200} {
+	for _, s := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 7200, 86400} {
 		step = s
-		if wall/s <= 12 {
+		if to/s <= 12 {
 			break
 		}
 	}
-	for i := 0; float64(i)*step <= wall; i++ {
-		seconds := float64(i) * step
-		x := trackLeft + seconds*scale
-		p.line(x, trackTop-12, x, bottom, 0.4, mixed(fog, 0.4))
-		label := timing.Clock(seconds)
-		if step < 1 {
-			label = timing.ClockTenths(seconds)
-		}
-		p.text(x, bottom+13, 8, false, centred, fog, label)
+	var times []float64
+	for i := 0; float64(i)*step <= to; i++ {
+		times = append(times, float64(i)*step)
 	}
-	p.text(trackLeft, bottom+26, 8, false, fromLeft, fog, "minutes:seconds since the run began")
+	return times
+}
+
+// clock writes a round time, with tenths where it has some.
+func clock(seconds float64) string {
+	if seconds != math.Trunc(seconds) {
+		return timing.ClockTenths(seconds)
+	}
+	return timing.Clock(seconds)
 }
 
 func legend(p *page, run *outcome.Run, y float64) {

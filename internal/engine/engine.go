@@ -20,8 +20,9 @@ import (
 // Batch is what a worker takes from the queue at once: tests of one suite, in
 // the order in which they run.
 type Batch struct {
-	Suite string
-	Tests []catalog.Test
+	Suite  string
+	Tests  []catalog.Test
+	Worker int // the only one that takes it; 0 for whichever is free
 }
 
 // Seconds is the expected time of the batch.
@@ -46,17 +47,18 @@ type Job struct {
 // batch, where state reaches further only neighbours are joined. Otherwise each
 // group is one batch and the longest stands first. The tests stand behind those
 // that they depend on; one that depends on another group stands in a later batch
-// of its own group, so that no two batches wait for each other.
-func Queue(tests []catalog.Test, adapters map[string]adapter.Adapter, inOrder bool) []Batch {
+// of its own group, so that no two batches wait for each other. worker says by ID
+// which worker a test is for, where that is planned.
+func Queue(tests []catalog.Test, adapters map[string]adapter.Adapter, inOrder bool, worker map[string]int) []Batch {
 	type place struct {
-		suite, group string
-		level        int
+		suite, group  string
+		level, worker int
 	}
 	var queue []Batch
 	at := map[place]int{}
 	levels := levels(tests)
 	for i, t := range tests {
-		p := place{t.Suite, t.Group, levels[i]}
+		p := place{t.Suite, t.Group, levels[i], worker[t.ID]}
 		i, ok := at[p]
 		if ok && inOrder && i != len(queue)-1 && adapters[t.Suite].Scope() == adapter.ScopeWorker {
 			ok = false
@@ -64,7 +66,7 @@ func Queue(tests []catalog.Test, adapters map[string]adapter.Adapter, inOrder bo
 		if !ok {
 			i = len(queue)
 			at[p] = i
-			queue = append(queue, Batch{Suite: t.Suite})
+			queue = append(queue, Batch{Suite: t.Suite, Worker: p.worker})
 		}
 		queue[i].Tests = append(queue[i].Tests, t)
 	}
@@ -190,7 +192,7 @@ func (r *run) work(ctx context.Context, number int) {
 		}
 	}()
 	for ctx.Err() == nil {
-		batch, at := r.take(ctx)
+		batch, at := r.take(ctx, number)
 		if at == 0 {
 			return
 		}
@@ -204,14 +206,19 @@ func (r *run) work(ctx context.Context, number int) {
 	}
 }
 
-// take gives the first batch that is free and its number from 1, and waits where
-// none is free yet; 0 where all are taken or the run is to end.
-func (r *run) take(ctx context.Context) (Batch, int) {
+// take gives the first batch that is free for a worker and its number from 1, and
+// waits where none is free yet; 0 where all are taken or the run is to end.
+func (r *run) take(ctx context.Context, worker int) (Batch, int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for ctx.Err() == nil && slices.Contains(r.taken, false) {
+	for ctx.Err() == nil {
+		left := false
 		for i, b := range r.job.Queue {
-			if r.taken[i] || !r.free(b) {
+			if r.taken[i] || b.Worker != 0 && b.Worker != worker {
+				continue
+			}
+			left = true
+			if !r.free(b) {
 				continue
 			}
 			r.taken[i] = true
@@ -219,6 +226,9 @@ func (r *run) take(ctx context.Context) (Batch, int) {
 				r.held[resource]++
 			}
 			return b, i + 1
+		}
+		if !left {
+			break
 		}
 		r.changed.Wait()
 	}

@@ -92,7 +92,7 @@ func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, wo
 	p.slots = map[int]string{}
 	run := outcome.NewRun()
 	var events []outcome.Event
-	err := Run(ctx, Job{Adapters: adapters, Queue: Queue(tests, adapters, false), Workers: workers, Resources: map[string]int{"bus": 2}}, func(e outcome.Event) {
+	err := Run(ctx, Job{Adapters: adapters, Queue: Queue(tests, adapters, false, nil), Workers: workers, Resources: map[string]int{"bus": 2}}, func(e outcome.Event) {
 		run.Apply(e)
 		events = append(events, e)
 	})
@@ -188,7 +188,7 @@ func TestQueue(t *testing.T) {
 		{adapter.ScopeWorker, true, "a1 | b1 | a2 | c1"},
 	} {
 		var batches []string
-		for _, b := range Queue(tests, map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, c.inOrder) {
+		for _, b := range Queue(tests, map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, c.inOrder, nil) {
 			var names []string
 			for _, t := range b.Tests {
 				names = append(names, t.Group+t.Name)

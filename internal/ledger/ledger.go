@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -14,6 +15,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
 )
 
 // Ledger is the history of one project. It is safe for use by several goroutines
@@ -23,8 +25,12 @@ type Ledger struct{ db *sql.DB }
 // FileName is the name of the ledger's file in a project's store.
 const FileName = "ledger.db"
 
-// version of the schema, kept in SQLite's user_version.
-const version = 1
+// migrations make the schema, one version after the other. SQLite's user_version
+// tells how many of them a file has seen.
+var migrations = []func(*Ledger, *sql.Tx) error{
+	func(_ *Ledger, tx *sql.Tx) error { _, err := tx.Exec(schema); return err },
+	(*Ledger).addGroups,
+}
 
 const schema = `
 CREATE TABLE runs (
@@ -82,16 +88,110 @@ func (l *Ledger) migrate() error {
 	if err := tx.QueryRow("PRAGMA user_version").Scan(&found); err != nil {
 		return err
 	}
-	switch {
-	case found == version:
+	if found == len(migrations) {
 		return nil
-	case found != 0:
-		return fmt.Errorf("it has version %d, and this program knows version %d", found, version)
 	}
-	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
+	if found > len(migrations) {
+		return fmt.Errorf("it has version %d, and this program knows version %d", found, len(migrations))
+	}
+	for _, migrate := range migrations[found:] {
+		if err := migrate(l, tx); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", len(migrations))); err != nil {
 		return err
 	}
 	return tx.Commit()
+}
+
+// setupsKept is how many of its latest setups stand with a group.
+const setupsKept = 9
+
+// addGroups adds what it cost to begin batches of groups, and works it out for
+// the latest runs.
+func (l *Ledger) addGroups(tx *sql.Tx) error {
+	_, err := tx.Exec(`CREATE TABLE groups (
+		name   TEXT PRIMARY KEY, -- suite:group
+		setups TEXT NOT NULL     -- seconds that its latest batches took to begin, the latest last
+	)`)
+	if err != nil {
+		return err
+	}
+	rows, err := tx.Query("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT ?", setupsKept)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var latest []*Kept
+	for rows.Next() {
+		k, err := scanKept(rows)
+		if err != nil {
+			return err
+		}
+		latest = append(latest, k)
+	}
+	for _, k := range slices.Backward(latest) {
+		run, err := results(tx, k)
+		if err != nil {
+			return err
+		}
+		if err := keepSetups(tx, run); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// keepSetups adds what the batches of a run took to begin.
+func keepSetups(tx *sql.Tx, run *outcome.Run) error {
+	kept, err := readSetups(tx)
+	if err != nil {
+		return err
+	}
+	for group, seconds := range timing.Setups(run) {
+		latest := append(kept[group], seconds)
+		words := make([]string, 0, setupsKept)
+		for _, s := range latest[max(0, len(latest)-setupsKept):] {
+			words = append(words, strconv.FormatFloat(s, 'g', 4, 64))
+		}
+		if _, err := tx.Exec("INSERT INTO groups (name, setups) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET setups = ?2", group, strings.Join(words, " ")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Setups gives the seconds that the latest batches of every group, suite:group,
+// took to begin, the latest last.
+func (l *Ledger) Setups() (map[string][]float64, error) { return readSetups(l.db) }
+
+// querier is a database or a transaction.
+type querier interface {
+	Query(query string, args ...any) (*sql.Rows, error)
+}
+
+func readSetups(from querier) (map[string][]float64, error) {
+	rows, err := from.Query("SELECT name, setups FROM groups")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	setups := map[string][]float64{}
+	for rows.Next() {
+		var name, text string
+		if err := rows.Scan(&name, &text); err != nil {
+			return nil, err
+		}
+		for word := range strings.FieldsSeq(text) {
+			seconds, err := strconv.ParseFloat(word, 64)
+			if err != nil {
+				return nil, fmt.Errorf("what is kept of the group %s: %w", name, err)
+			}
+			setups[name] = append(setups[name], seconds)
+		}
+	}
+	return setups, rows.Err()
 }
 
 // Close closes the file.
@@ -147,6 +247,9 @@ func (l *Ledger) Keep(pick string, workers int, run *outcome.Run) (number int, e
 			return 0, err
 		}
 	}
+	if err := keepSetups(tx, run); err != nil {
+		return 0, err
+	}
 	return int(last), tx.Commit()
 }
 
@@ -178,14 +281,17 @@ func (l *Ledger) LastBad(id string) (*Kept, error) {
 
 // find gives the run that a query names.
 func (l *Ledger) find(query string, args ...any) (*Kept, error) {
-	k := &Kept{}
-	var began, ended int64
-	err := l.db.QueryRow(query, args...).
-		Scan(&k.Number, &k.Pick, &k.Workers, &began, &ended)
+	k, err := scanKept(l.db.QueryRow(query, args...))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNoRun
 	}
-	if err != nil {
+	return k, err
+}
+
+func scanKept(row interface{ Scan(into ...any) error }) (*Kept, error) {
+	k := &Kept{}
+	var began, ended int64
+	if err := row.Scan(&k.Number, &k.Pick, &k.Workers, &began, &ended); err != nil {
 		return nil, err
 	}
 	k.Began, k.Ended = time.UnixMilli(began), time.UnixMilli(ended)
@@ -193,8 +299,10 @@ func (l *Ledger) find(query string, args ...any) (*Kept, error) {
 }
 
 // Results folds what is kept of a run by telling its events again.
-func (l *Ledger) Results(k *Kept) (*outcome.Run, error) {
-	rows, err := l.db.Query(`SELECT tests.id, worker, batch, began, outcome, seconds, message, file, line, expected, actual
+func (l *Ledger) Results(k *Kept) (*outcome.Run, error) { return results(l.db, k) }
+
+func results(from querier, k *Kept) (*outcome.Run, error) {
+	rows, err := from.Query(`SELECT tests.id, worker, batch, began, outcome, seconds, message, file, line, expected, actual
 		FROM results JOIN tests ON tests.key = results.test WHERE run = ? ORDER BY position`, k.Number)
 	if err != nil {
 		return nil, err
@@ -234,9 +342,7 @@ const recentKept = 20
 // Recent gives the latest moments of every test, oldest first, by ID.
 func (l *Ledger) Recent() (map[string][]Moment, error) { return readRecent(l.db) }
 
-func readRecent(from interface {
-	Query(query string, args ...any) (*sql.Rows, error)
-}) (map[string][]Moment, error) {
+func readRecent(from querier) (map[string][]Moment, error) {
 	rows, err := from.Query("SELECT id, recent FROM tests")
 	if err != nil {
 		return nil, err

@@ -34,6 +34,7 @@ type Project struct {
 	Picks     map[string]string // saved picks by name
 	Rules     []Rule            // in the order of the file
 	Resources map[string]int    // how many tests may hold each at once
+	Shared    []string          // resources that all machines share
 	Touched   []TouchRule       // in the order of the file
 	Workers   int               // 0 where not given
 }
@@ -112,9 +113,12 @@ type file struct {
 		catalog.Marks
 		Clear []string `toml:"clear"`
 	} `toml:"rule"`
-	Resources map[string]int    `toml:"resources"`
-	Touched   map[string]string `toml:"touched"`
-	Workers   struct {
+	Resources map[string]int `toml:"resources"`
+	Fleet     struct {
+		Resources []string `toml:"resources"`
+	} `toml:"fleet"`
+	Touched map[string]string `toml:"touched"`
+	Workers struct {
 		Count int `toml:"count"`
 	} `toml:"workers"`
 }
@@ -233,7 +237,7 @@ func (p *Project) addSuites(f *file, d *document) error {
 
 // addPicks reads everything in the file that is made of picks.
 func (p *Project) addPicks(f *file, d *document) error {
-	p.Picks, p.Resources = f.Picks, f.Resources
+	p.Picks, p.Resources, p.Shared = f.Picks, f.Resources, f.Fleet.Resources
 	for _, e := range d.entries("tags") {
 		expr, err := d.pick(e, f.Tags[e.key])
 		if err != nil {
@@ -348,7 +352,7 @@ func known(key []string) string {
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {
 		return "[" + key[0] + "] takes " + keys
 	}
-	return "the tables are [project], [[suite]], [tags], [picks], [[rule]], [resources], [touched] and [workers]"
+	return "the tables are [project], [[suite]], [tags], [picks], [[rule]], [resources], [fleet], [touched] and [workers]"
 }
 
 // StorePath is where what is kept lies, or would lie.

@@ -87,18 +87,22 @@ func (r *Relay) recall() error {
 
 // past reads what the ledger knows of the tests, and puts expected times on them.
 func (r *Relay) past(c *catalog.Catalog) (past map[string][]outcome.Outcome, runs int, err error) {
-	kept, seconds := r.ledger(), map[string][]float64{}
-	if kept != nil {
+	var times timing.Times
+	if kept := r.ledger(); kept != nil {
 		recent, err := kept.Recent()
 		if err != nil {
 			return nil, 0, err
 		}
-		past, seconds = outcomesOf(recent), secondsOf(recent)
+		setups, err := kept.Setups()
+		if err != nil {
+			return nil, 0, err
+		}
+		past, times = outcomesOf(recent), timesOf(recent, setups)
 		if runs, err = kept.Runs(); err != nil {
 			return nil, 0, err
 		}
 	}
-	timing.Expect(c.Tests, seconds)
+	timing.Expect(c.Tests, times)
 	return past, runs, nil
 }
 
@@ -112,21 +116,37 @@ func outcomesOf(recent map[string][]ledger.Moment) map[string][]outcome.Outcome 
 	return past
 }
 
-// timesCounted is how many of a test's latest measurements make its expected time.
-const timesCounted = 9
-
-// secondsOf gives the latest measured seconds of every test.
-func secondsOf(recent map[string][]ledger.Moment) map[string][]float64 {
-	past := make(map[string][]float64, len(recent))
+// timesOf learns the times of tests and of batches from what is kept of them.
+func timesOf(recent map[string][]ledger.Moment, setups map[string][]float64) timing.Times {
+	times := timing.Times{Tests: make(map[string]timing.Time, len(recent)), Setups: make(map[string]float64, len(setups))}
 	for id, moments := range recent {
-		for _, m := range slices.Backward(moments) {
-			measured := m.Outcome == outcome.Passed || m.Outcome == outcome.Failed || m.Outcome == outcome.Owed || m.Outcome == outcome.Surprise
-			if measured && len(past[id]) < timesCounted {
-				past[id] = append(past[id], m.Seconds)
-			}
+		if seconds := measured(moments); len(seconds) > 0 {
+			times.Tests[id] = timing.Learn(seconds)
 		}
 	}
-	return past
+	for group, latest := range setups {
+		slices.Reverse(latest)
+		times.Setups[group] = timing.LearnSetup(latest)
+	}
+	return times
+}
+
+// measured gives the seconds of the runs in which a test went all its way, the
+// latest first; where it never did, of those in which it failed.
+func measured(moments []ledger.Moment) []float64 {
+	var well, failed []float64
+	for _, m := range slices.Backward(moments) {
+		switch m.Outcome {
+		case outcome.Passed, outcome.Owed, outcome.Surprise:
+			well = append(well, m.Seconds)
+		case outcome.Failed:
+			failed = append(failed, m.Seconds)
+		}
+	}
+	if well == nil {
+		return failed
+	}
+	return well
 }
 
 // applyTags puts tags on the tests of picks. A pick may ask for tags of other

@@ -21,7 +21,6 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
-	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/adapter/command"
 	"fernrelay/internal/adapter/golang"
@@ -291,29 +290,14 @@ type Request struct {
 	Tests   []catalog.Test // in the order to run
 	InOrder bool           // keep to that order; else long groups may go first
 	Workers int
-}
-
-// Share keeps the tests of shard k of n, from 1, as a plan deals them out.
-func Share(tests []catalog.Test, k, n int) ([]catalog.Test, error) {
-	units, err := split.Units(tests, split.Group)
-	if err != nil {
-		return nil, err
-	}
-	mine := map[string]bool{}
-	for _, id := range split.Balance(units, n).Shards[k-1].Tests() {
-		mine[id] = true
-	}
-	var share []catalog.Test
-	for _, t := range tests {
-		if mine[t.ID] {
-			share = append(share, t)
-		}
-	}
-	return share, nil
+	Worker  map[string]int   // by ID: the only worker that runs it, where that is planned
+	Shard   *outcome.Planned // the shard of a plan that this is, if it is one
 }
 
 // Queue gives the batches of a request, the first to be taken first.
-func (r *Relay) Queue(q Request) []engine.Batch { return engine.Queue(q.Tests, r.adapters, q.InOrder) }
+func (r *Relay) Queue(q Request) []engine.Batch {
+	return engine.Queue(q.Tests, r.adapters, q.InOrder, q.Worker)
+}
 
 // Ready makes a request of tests: those that must wait for others stand behind
 // them, and solo is obeyed. The error names tests that wait for each other in a
@@ -333,6 +317,9 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	run = outcome.NewRun()
 	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
+		if e.Event == outcome.RunBegins {
+			e.Planned = q.Shard
+		}
 		run.Apply(e)
 		sink(e)
 	})

@@ -11,6 +11,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
+	"fernrelay/core/split"
 	"fernrelay/internal/testfiles"
 )
 
@@ -160,22 +161,42 @@ func TestMemory(t *testing.T) {
 	}
 }
 
-func TestShare(t *testing.T) {
+// TestPlannedRun holds that a plan is run as it stands: every test on the worker
+// of its shard, in the order planned.
+func TestPlannedRun(t *testing.T) {
 	r := open(t)
+	study, err := r.Split(r.Catalog.Tests, split.Test, split.Fleet{Shards: 3}, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan := study.Plan(split.Thorough)
+	q, err := r.ReadyPlan("", study.Tests, plan, study.Fleet)
+	if err != nil {
+		t.Fatal(err)
+	}
+	run, _, err := r.Run(context.Background(), q, func(outcome.Event) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range plan.Shards {
+		for _, id := range s.Tests() {
+			if got := run.Result(id); got == nil || got.Worker != s.Number {
+				t.Errorf("%s of shard %d: %+v", id, s.Number, got)
+			}
+		}
+	}
 	seen := map[string]int{}
-	for k := 1; k <= 3; k++ {
-		share, err := Share(r.Catalog.Tests, k, 3)
-		if err != nil {
-			t.Fatal(err)
+	for _, s := range plan.Shards {
+		planned, share := study.Share(plan, s.Number)
+		if planned.Of != 3 || planned.Plan != plan.Fingerprint() {
+			t.Errorf("the shard is told as %+v", planned)
 		}
 		for _, test := range share {
 			seen[test.ID]++
 		}
 	}
-	for _, test := range r.Catalog.Tests {
-		if seen[test.ID] != 1 {
-			t.Errorf("%s is in %d shares", test.ID, seen[test.ID])
-		}
+	if len(seen) != len(r.Catalog.Tests) {
+		t.Errorf("%d of %d tests are in a share", len(seen), len(r.Catalog.Tests))
 	}
 }
 

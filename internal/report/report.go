@@ -10,7 +10,6 @@ import (
 
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
-	"fernrelay/core/split"
 	"fernrelay/core/timing"
 )
 
@@ -123,37 +122,6 @@ func Plural(n int, word string) string {
 		return "1 " + word
 	}
 	return fmt.Sprintf("%d %ss", n, word)
-}
-
-// Plan tells a plan's shards and what its finish depends on.
-func Plan(w io.Writer, p split.Plan) {
-	for _, s := range p.Shards {
-		labels := make([]string, len(s.Units))
-		for i, u := range s.Units {
-			labels[i] = outcome.PlainLine(u.Label)
-		}
-		if len(labels) > 6 {
-			labels = append(labels[:6], fmt.Sprintf("and %d more", len(labels)-6))
-		}
-		fmt.Fprintf(w, "%4d  %8s  %11s  %s\n", s.Number, timing.ClockTenths(s.Seconds), Plural(len(s.Tests()), "test"), strings.Join(labels, ", "))
-	}
-	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s\n",
-		timing.ClockTenths(p.Finish), timing.ClockTenths(p.Floor), timing.ClockTenths(p.Spread), timing.ClockTenths(p.Work))
-	fmt.Fprintln(w, Proof(p))
-	if p.Setter != nil && len(p.Shards) > 1 {
-		fmt.Fprintf(w, "the floor is %s, %s in one piece\n", outcome.PlainLine(p.Setter.Label), timing.Short(p.Setter.Seconds))
-	}
-	if p.Unknown > 0 {
-		fmt.Fprintf(w, "%s never measured: their times are estimates\n", Plural(p.Unknown, "test"))
-	}
-}
-
-// Proof says how good the plan is known to be.
-func Proof(p split.Plan) string {
-	if p.Optimal {
-		return "no plan ends sooner"
-	}
-	return fmt.Sprintf("proven within %.1f %% of the best finish", 100*(p.Finish/p.Floor-1))
 }
 
 // Finding tells the end of one hunt.

@@ -59,12 +59,45 @@ func TestFailuresAndClosing(t *testing.T) {
 }
 
 func TestPlan(t *testing.T) {
-	units := []split.Unit{{Name: "u:drip", Label: "drip", Tests: []string{"a", "b"}, Seconds: 30}, {Name: "u:door", Label: "door", Tests: []string{"c"}, Seconds: 6, Unknown: 1}}
+	tests := []catalog.Test{
+		{ID: "u:drip#a", Suite: "u", Group: "drip", Name: "a", Expected: 20, Known: true}, {ID: "u:drip#b", Suite: "u", Group: "drip", Name: "b", Expected: 10, Known: true},
+		{ID: "u:door#c", Suite: "u", Group: "door", Name: "c", Expected: 6}, {ID: "u:vent#d", Suite: "u", Group: "vent", Name: "d", Expected: 5, Known: true},
+	}
+	study, err := split.NewStudy(tests, split.Group, split.Fleet{Shards: 2, Starts: map[int]float64{2: 15}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan := study.Plan(split.Thorough)
 	var out strings.Builder
-	Plan(&out, split.Balance(units, 2))
-	want := "   1    0:30.0      2 tests  drip\n   2    0:06.0       1 test  door\n" +
-		"finish 0:30.0, floor 0:30.0, spread 0:24.0, alone 0:36.0\nno plan ends sooner\n" +
-		"the floor is drip, 30.0 s in one piece\n1 test never measured: their times are estimates\n"
+	Plan(&out, plan)
+	Advice(&out, study.Advise(plan, 5))
+	Curve(&out, study.Work.Curve(split.Fleet{}, 4, split.Quick), 32)
+	want := `   1     0:30.0           2 tests  drip
+   2  0:15.0–0:26.0       2 tests  door, vent
+finish 0:30.0, floor 0:30.0, spread 0:04.0, alone 0:41.0
+no plan ends sooner
+1 test never measured: their times are estimates
+
+Is another machine worth it?
+    the 2nd shard saved 11.0 s
+    a 3rd would save nothing for 50 % more machine time
+    the knee is at 1, which ends at 0:41.0
+
+What stands in the way?
+    drip is 30.0 s in one piece
+    a alone is 20.0 s of it
+    apart, the floor falls to 0:30.0 and 2 shards end at 0:30.0
+
+If one machine starts 60 s late
+    fixed shards end at   1:30.0, 1:30.0 in 1 run of 20
+    a shared queue ends at 0:56.0, 0:56.0 in 1 run of 20
+    in time they end at   0:30.0 and 0:30.0
+shards      finish       saves    machines
+     1      0:41.0                  0:41.0  the knee: beyond it machines cost more than they save
+     2      0:30.0      11.0 s      1:00.0  the least that end within 0:32.0; the floor: drip, 30.0 s in one piece
+     3      0:30.0     nothing      1:30.0
+     4      0:30.0     nothing      2:00.0
+`
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
 	}

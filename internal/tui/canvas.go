@@ -133,6 +133,23 @@ func (c canvas) selectRow(x, y, width, height int) {
 	}
 }
 
+// mark underlines cells that have a background already, for the cursor on a bar.
+func (c canvas) mark(x, y, width int) {
+	if y >= c.height {
+		return
+	}
+	for column := max(x, 0); column < min(x+width, c.width); column++ {
+		if cell := c.cells.CellAt(c.left+column, c.top+y); cell != nil && cell.Width > 0 {
+			marked := *cell
+			marked.Style.Underline = uv.UnderlineSingle
+			if marked.Style.Fg == nil {
+				marked.Style.Fg = c.theme.ink
+			}
+			c.cells.SetCell(c.left+column, c.top+y, &marked)
+		}
+	}
+}
+
 // rule draws a line across.
 func (c canvas) rule(x, y, width int, colour color.Color, with string) {
 	if width > 0 {

@@ -209,7 +209,7 @@ func (a *App) clock() string {
 	case run != nil:
 		return fmt.Sprintf("run %d · %s · workers idle", run.number, timing.Clock(run.now))
 	}
-	return fmt.Sprintf("%d workers idle", a.session.shards)
+	return fmt.Sprintf("%d workers idle", a.session.workers())
 }
 
 // pickColumn is where the pick begins on its line.

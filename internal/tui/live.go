@@ -77,9 +77,10 @@ type piece struct {
 
 // batchWork is the expected time that a batch still takes.
 type batchWork struct {
-	label string
-	left  float64
-	begun bool
+	label  string
+	left   float64
+	begun  bool
+	worker int // the only one that takes it; 0 for whichever is free
 }
 
 type runEndedMsg struct {
@@ -97,7 +98,7 @@ func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, t
 		live.tracks[i].batch = -1
 	}
 	for _, b := range r.Queue(q) {
-		live.batches = append(live.batches, batchWork{label: batchLabel(b), left: b.Seconds()})
+		live.batches = append(live.batches, batchWork{label: batchLabel(b), left: b.Seconds(), worker: b.Worker})
 		for _, t := range b.Tests {
 			live.expected[t.ID] = t.Expected
 		}
@@ -195,9 +196,9 @@ func (l *liveRun) ahead() (tracks [][]planned, end float64) {
 		if b.begun {
 			continue
 		}
-		w := 0
+		w := max(0, b.worker-1)
 		for i := range free {
-			if free[i] < free[w] {
+			if b.worker == 0 && free[i] < free[w] {
 				w = i
 			}
 		}

@@ -138,24 +138,26 @@ func (l *pickLine) evaluate(text string, s *session) tea.Cmd {
 	}
 }
 
-// take takes the figures of the latest evaluation; earlier ones are late.
-func (l *pickLine) take(msg pickedMsg, s *session) {
+// take takes the figures of the latest evaluation, and reports whether they came;
+// earlier ones are late.
+func (l *pickLine) take(msg pickedMsg, s *session) bool {
 	if msg.number != l.asked {
-		return
+		return false
 	}
 	leaving := l.leaving
 	l.wrong, l.leaving = nil, false
 	if msg.err != nil {
 		errors.As(msg.err, &l.wrong)
-		return
+		return false
 	}
 	s.picked = msg.figures
 	if !leaving {
-		return
+		return true
 	}
 	l.editing = false
 	l.input.Blur()
 	if msg.figures.text != l.before {
 		l.past = append(l.past, l.before)
 	}
+	return true
 }

@@ -14,12 +14,13 @@ import (
 // figures that follow from it. It changes only in Update; figures come ready
 // made, so that drawing never counts tests.
 type session struct {
-	relay  *relay.Relay
-	theme  *theme
-	shards int // also the number of workers of a run
-	picked figures
-	run    *liveRun // nil before the first of this session
-	hunts  []*liveHunt
+	relay   *relay.Relay
+	theme   *theme
+	picked  figures
+	planner planner
+	height  int      // of the view, as it was drawn last
+	run     *liveRun // nil before the first of this session
+	hunts   []*liveHunt
 }
 
 // figures are what follows from a pick, with the memory that it was evaluated
@@ -33,11 +34,7 @@ type figures struct {
 	weave  *catalog.Weave
 	signs  map[string]string // by tag: + where the pick narrows to it, - where it takes it out
 	funnel []pick.Step
-	plans  []split.Plan // for 1 shard, 2 shards, …
 }
-
-// maxShards is how many shards the split view goes up to.
-const maxShards = 16
 
 // evaluate works out the figures of a pick. The error is a *pick.Error.
 func evaluate(m relay.Memory, text string) (figures, error) {
@@ -57,13 +54,6 @@ func evaluate(m relay.Memory, text string) (figures, error) {
 	for _, clause := range pick.Clauses(f.expr) {
 		f.sign(clause)
 	}
-	units, err := split.Units(f.tests, split.Group)
-	if err != nil {
-		return f, err
-	}
-	for n := 1; n <= maxShards; n++ {
-		f.plans = append(f.plans, split.Balance(units, n))
-	}
 	return f, nil
 }
 
@@ -78,8 +68,11 @@ func (f *figures) sign(clause pick.Expr) {
 	}
 }
 
-// plan is the plan for the present number of shards.
-func (s *session) plan() *split.Plan { return &s.picked.plans[s.shards-1] }
+// plan is the present plan.
+func (s *session) plan() *split.Plan { return &s.planner.have.plan }
+
+// workers is how many workers a run or a hunt has.
+func (s *session) workers() int { return s.planner.want.shards }
 
 // runPick asks for a run of what is picked.
 func (s *session) runPick() action {

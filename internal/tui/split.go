@@ -4,11 +4,13 @@ import (
 	"fmt"
 	"image/color"
 	"math"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
 	"fernrelay/core/timing"
@@ -20,98 +22,301 @@ import (
 // numbers, and in words whether another shard is worth it.
 type splitView struct {
 	session *session
-	top     int // the first shard shown
+	top     int    // the first shard shown
+	shard   int    // of the cursor, from 0
+	unit    string // under the cursor; the first of the shard where it is none
+	queue   bool   // a shared queue is shown and run, not fixed shards
 }
 
-var splitKeys = struct{ fewer, more, up, down, run key.Binding }{
-	fewer: key.NewBinding(key.WithKeys("[", "left", "h"), key.WithHelp("[ ]", "shards")),
-	more:  key.NewBinding(key.WithKeys("]", "right", "l")),
-	up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓", "scroll")),
-	down:  key.NewBinding(key.WithKeys("down", "j")),
-	run:   key.NewBinding(key.WithKeys("enter", "r"), key.WithHelp("enter", "run it")),
+var splitKeys = struct{ fewer, more, together, limit, unlimit, late, queue, pin, carryUp, carryDown, up, down, left, right, run key.Binding }{
+	fewer:     key.NewBinding(key.WithKeys("["), key.WithHelp("[ ]", "shards")),
+	more:      key.NewBinding(key.WithKeys("]")),
+	together:  key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "together")),
+	limit:     key.NewBinding(key.WithKeys("l"), key.WithHelp("l L", "limit")),
+	unlimit:   key.NewBinding(key.WithKeys("L")),
+	late:      key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "late start")),
+	queue:     key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "fixed or queue")),
+	pin:       key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "pin")),
+	carryUp:   key.NewBinding(key.WithKeys("K", "shift+up"), key.WithHelp("J K", "carry")),
+	carryDown: key.NewBinding(key.WithKeys("J", "shift+down")),
+	up:        key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓←→", "units")),
+	down:      key.NewBinding(key.WithKeys("down", "j")),
+	left:      key.NewBinding(key.WithKeys("left", "h")),
+	right:     key.NewBinding(key.WithKeys("right")),
+	run:       key.NewBinding(key.WithKeys("enter", "r"), key.WithHelp("enter", "run it")),
 }
 
 func (v *splitView) name() string { return "Split" }
 
 func (v *splitView) figure() (string, bool) {
-	return fmt.Sprintf("%d × %s", v.session.shards, timing.Clock(v.session.plan().Finish)), false
+	plan := v.session.plan()
+	return fmt.Sprintf("%d × %s", len(plan.Shards), timing.Clock(plan.Finish)), false
 }
 
 func (v *splitView) keys() []key.Binding {
-	return []key.Binding{splitKeys.fewer, splitKeys.run, splitKeys.up}
+	k := &splitKeys
+	return []key.Binding{k.fewer, k.together, k.limit, k.late, k.queue, k.pin, k.carryUp, k.up, k.run}
 }
 
 func (v *splitView) press(msg tea.KeyPressMsg) action {
+	k := &splitKeys
 	switch {
-	case key.Matches(msg, splitKeys.fewer):
-		return action{shards: -1}
-	case key.Matches(msg, splitKeys.more):
-		return action{shards: 1}
-	case key.Matches(msg, splitKeys.up):
-		v.top--
-	case key.Matches(msg, splitKeys.down):
-		v.top++
-	case key.Matches(msg, splitKeys.run):
-		return v.session.runPick()
+	case key.Matches(msg, k.fewer):
+		return v.shards(-1)
+	case key.Matches(msg, k.more):
+		return v.shards(1)
+	case key.Matches(msg, k.together):
+		return v.stay()
+	case key.Matches(msg, k.limit):
+		return v.limit(-1)
+	case key.Matches(msg, k.unlimit):
+		return v.limit(1)
+	case key.Matches(msg, k.late):
+		return v.late()
+	case key.Matches(msg, k.queue):
+		v.queue = !v.queue
+	case key.Matches(msg, k.pin):
+		return v.pin()
+	case key.Matches(msg, k.carryUp):
+		return v.carry(-1)
+	case key.Matches(msg, k.carryDown):
+		return v.carry(1)
+	case key.Matches(msg, k.up):
+		v.toShard(v.shard - 1)
+	case key.Matches(msg, k.down):
+		v.toShard(v.shard + 1)
+	case key.Matches(msg, k.left):
+		v.toUnit(-1)
+	case key.Matches(msg, k.right):
+		v.toUnit(1)
+	case key.Matches(msg, k.run):
+		return v.run()
 	}
 	return action{}
 }
 
-func (v *splitView) click(int, int) {}
+func (v *splitView) shards(change int) action {
+	want := &v.session.planner.want
+	want.shards = min(max(1, want.shards+change), maxShards)
+	return action{plan: true}
+}
+
+// stay goes to the next finer of what stays together, and behind the finest to
+// the coarsest. What was pinned is no unit then.
+func (v *splitView) stay() action {
+	want := &v.session.planner.want
+	next := map[split.Together]split.Together{split.Group: split.File, split.File: split.Test, split.Test: split.Group}
+	want.together, want.pins, v.unit = next[want.together], nil, ""
+	return action{plan: true}
+}
+
+// limit changes how many shards run at once, from all of them down to one.
+func (v *splitView) limit(change int) action {
+	want := &v.session.planner.want
+	at := want.limit
+	if at == 0 || at > want.shards {
+		at = want.shards
+	}
+	if at += change; at < 1 || at >= want.shards {
+		at = 0
+	}
+	want.limit = at
+	return action{plan: true}
+}
+
+// lateStarts are those that a shard can be given, in seconds.
+var lateStarts = []float64{0, 15, 30, 60, 120}
+
+// late gives the shard under the cursor the next later start.
+func (v *splitView) late() action {
+	want := &v.session.planner.want
+	if want.late == nil {
+		want.late = map[int]float64{}
+	}
+	at := slices.Index(lateStarts, want.late[v.shard+1])
+	if want.late[v.shard+1] = lateStarts[(at+1)%len(lateStarts)]; want.late[v.shard+1] == 0 {
+		delete(want.late, v.shard+1)
+	}
+	return action{plan: true}
+}
+
+// pin keeps the unit under the cursor on its shard, or lets it go again.
+func (v *splitView) pin() action {
+	unit, want := v.under(), &v.session.planner.want
+	if unit == nil {
+		return action{}
+	}
+	if want.pins[unit.Name] > 0 {
+		delete(want.pins, unit.Name)
+		return action{plan: true}
+	}
+	return v.pinTo(unit.Name, v.shard+1)
+}
+
+// carry takes the unit under the cursor to another shard and pins it there.
+func (v *splitView) carry(change int) action {
+	unit := v.under()
+	to := v.shard + change
+	if unit == nil || to < 0 || to >= len(v.session.plan().Shards) {
+		return action{}
+	}
+	return v.pinTo(unit.Name, to+1)
+}
+
+func (v *splitView) pinTo(name string, number int) action {
+	want := &v.session.planner.want
+	if want.pins == nil {
+		want.pins = map[string]int{}
+	}
+	want.pins[name] = number
+	v.unit = name
+	return action{plan: true}
+}
+
+// run runs the plan that is shown: each shard on a worker of its own, or all of it
+// from one queue.
+func (v *splitView) run() action {
+	have := &v.session.planner.have
+	if have.study == nil || len(have.study.Tests) == 0 {
+		return v.session.runPick()
+	}
+	act := action{run: have.study.Tests}
+	if !v.queue {
+		act.planning = have
+	}
+	return act
+}
+
+// click moves the cursor to a shard.
+func (v *splitView) click(_, y int) {
+	if step := v.step(v.session.height); y >= barsTop && y < barsTop+step*v.rows(v.session.height) {
+		v.toShard(v.top + (y-barsTop)/step)
+	}
+}
+
+func (v *splitView) toShard(at int) {
+	v.shard, v.unit = max(0, min(at, len(v.session.plan().Shards)-1)), ""
+}
+
+// toUnit moves the cursor along the shard.
+func (v *splitView) toUnit(change int) {
+	units := v.session.plan().Shards[v.shard].Units
+	if len(units) == 0 {
+		return
+	}
+	at := max(0, min(v.place(units)+change, len(units)-1))
+	v.unit = units[at].Name
+}
+
+// place is the index of the unit under the cursor among those of its shard.
+func (v *splitView) place(units []split.Placed) int {
+	return max(0, slices.IndexFunc(units, func(u split.Placed) bool { return u.Name == v.unit }))
+}
+
+// under is the unit under the cursor, nil where there is none.
+func (v *splitView) under() *split.Placed {
+	plan := v.session.plan()
+	if v.shard >= len(plan.Shards) || len(plan.Shards[v.shard].Units) == 0 {
+		return nil
+	}
+	units := plan.Shards[v.shard].Units
+	return &units[v.place(units)]
+}
+
+// planned lets the cursor follow its unit to where a new plan has put it.
+func (v *splitView) planned() {
+	plan := v.session.plan()
+	v.shard = min(v.shard, len(plan.Shards)-1)
+	if v.unit == "" {
+		return
+	}
+	for i, s := range plan.Shards {
+		if slices.ContainsFunc(s.Units, func(u split.Placed) bool { return u.Name == v.unit }) {
+			v.shard = i
+			return
+		}
+	}
+	v.unit = ""
+}
+
+// The rows of the view: the heading stands in row 1, the bars begin below it.
+const (
+	barsTop    = 3
+	leastCurve = 9 // rows that the curve takes at least
+)
+
+// step is how many rows a shard takes.
+func (v *splitView) step(height int) int {
+	if height < barsTop+2*len(v.session.plan().Shards)+3+leastCurve {
+		return 1
+	}
+	return 2
+}
+
+// rows is how many shards are shown.
+func (v *splitView) rows(height int) int {
+	return max(1, min(len(v.session.plan().Shards), (height-barsTop-3-leastCurve)/v.step(height)))
+}
 
 func (v *splitView) draw(c canvas) {
 	plan := v.session.plan()
+	v.session.height = c.height
 	if len(v.session.picked.tests) == 0 {
 		c.text(2, 1, style{colour: c.theme.fog}, "the pick holds no test: there is nothing to split")
 		return
 	}
 	v.drawHeading(c, plan)
-	step := 2 // rows from shard to shard
-	if c.height < 3+2*len(plan.Shards)+14 {
-		step = 1
+	step, rows := v.step(c.height), v.rows(c.height)
+	y := barsTop + rows*step + 1
+	if v.queue {
+		v.drawSpread(c.sub(0, barsTop, c.width, rows*step+1))
+	} else {
+		v.top = max(0, min(v.top, len(plan.Shards)-rows, v.shard), v.shard-rows+1)
+		v.drawBars(c.sub(0, barsTop, c.width, rows*step+1), plan, rows, step)
+		v.drawUnder(c, y)
 	}
-	rows := min(len(plan.Shards), max(3, (c.height-4)/step))
-	if c.height >= 30 {
-		rows = min(rows, max(4, (c.height-18)/step))
-	}
-	v.top = max(0, min(v.top, len(plan.Shards)-rows))
-	y := 3
-	v.drawBars(c.sub(0, y, c.width, rows*step+1), plan, rows, step)
-	y += rows*step + 2
-	if c.height-y < 6 {
-		return
-	}
+	y += 2
 	half := c.width
 	if c.width >= wideScreen {
 		half = c.width * 11 / 20
 	}
 	v.drawCurve(c.sub(0, y, half, c.height-y))
 	if half < c.width {
-		v.drawAdvice(c.sub(half+4, y+1, c.width-half-4, c.height-y-1), plan)
+		v.drawAdvice(c.sub(half+4, y, c.width-half-4, c.height-y))
 	}
 }
 
 func (v *splitView) drawHeading(c canvas, plan *split.Plan) {
-	t := c.theme
+	t, have := c.theme, &v.session.planner.have
 	fog, ink := style{colour: t.fog}, style{t.ink, true}
 	x := c.text(2, 1, ink, report.Plural(len(plan.Shards), "shard"))
-	if c.width >= wideScreen {
-		x = c.text(x+2, 1, fog, "groups stay together")
+	if have.limit > 0 && have.limit < have.shards {
+		x = c.text(x+1, 1, style{colour: t.amber}, fmt.Sprintf("%d at once", have.limit))
 	}
-	x = c.text(x+4, 1, fog, "finish ")
+	if c.width >= wideScreen {
+		words := string(have.together) + "s stay together"
+		if v.queue {
+			words = "a shared queue"
+		}
+		x = c.text(x+2, 1, fog, words)
+	}
+	x = c.text(x+3, 1, fog, "finish ")
 	x = c.text(x, 1, ink, timing.ClockTenths(plan.Finish))
-	x = c.text(x+3, 1, fog, "floor ")
+	x = c.text(x+2, 1, fog, "floor ")
 	x = c.text(x, 1, style{t.amber, true}, timing.ClockTenths(plan.Floor))
-	x = c.text(x+3, 1, fog, "spread ")
+	x = c.text(x+2, 1, fog, "spread ")
 	x = c.text(x, 1, ink, timing.ClockTenths(plan.Spread))
 	alone := fmt.Sprintf("alone %s → %.1f ×", timing.Clock(plan.Work), plan.Work/max(plan.Finish, 1e-9))
-	if proof := report.Proof(*plan); x+4+width(proof)+2+width(alone) < c.width {
+	if proof := report.Proof(*plan); x+3+width(proof)+2+width(alone) < c.width {
 		c.text(x+3, 1, style{colour: t.leaf}, proof)
 	}
 	if x+width(alone)+3 < c.width {
 		c.right(c.width-1, 1, fog, alone)
 	}
 }
+
+// barsLeft is where the bars begin, behind the numbers of the shards.
+const barsLeft = 8
 
 // drawBars draws the shards; the floor is a line through all of them.
 func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
@@ -120,29 +325,31 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 	if c.width < wideScreen {
 		right = 20
 	}
-	const left = 8
-	scale := float64(c.width-left-right) / max(plan.Finish, plan.Floor, 1e-9)
+	scale := float64(c.width-barsLeft-right) / max(plan.Finish, plan.Floor, 1e-9)
 	for i := range rows {
 		shard := plan.Shards[v.top+i]
 		y := i * step
+		last := len(shard.Units) > 0 && shard.End >= plan.Finish
 		number := style{t.ink, true}
-		last := shard.Seconds >= plan.Finish
 		if last {
 			number.colour = t.amber
 		}
+		if v.top+i == v.shard {
+			c.text(1, y, style{t.leaf, true}, "›")
+		}
 		c.right(5, y, number, fmt.Sprint(shard.Number))
-		v.drawUnits(c.sub(0, 0, c.width-right, c.height), plan, shard, left, y, scale)
-		c.right(c.width-right+9, y, style{t.ink, last}, timing.ClockTenths(shard.Seconds))
+		v.drawUnits(c.sub(0, 0, c.width-right, c.height), plan, shard, y, scale)
+		c.right(c.width-right+9, y, style{t.ink, last}, timing.ClockTenths(shard.Seconds()))
 		tests := 0
 		for _, u := range shard.Units {
 			tests += len(u.Tests)
 		}
 		if c.width >= wideScreen {
-			c.right(c.width-12, y, style{colour: t.fog}, report.Plural(len(shard.Units), "group"))
+			c.right(c.width-12, y, style{colour: t.fog}, report.Plural(len(shard.Units), string(v.session.planner.have.together)))
 		}
 		c.right(c.width-1, y, style{colour: t.fog}, report.Plural(tests, "test"))
 	}
-	line := left + int(math.Round(plan.Floor*scale))
+	line := barsLeft + int(math.Round(plan.Floor*scale))
 	for y := range rows * step {
 		if under := c.cells.CellAt(c.left+line, c.top+y); under != nil && strings.TrimSpace(under.Content) == "" {
 			c.text(line, y, style{colour: t.amber}, "┊")
@@ -150,21 +357,39 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 	}
 	label := "floor " + timing.ClockTenths(plan.Floor)
 	if plan.Setter != nil {
-		label += " " + outcome.PlainLine(plan.Setter.Label)
+		label += " " + cut(outcome.PlainLine(plan.Setter.Label), 40)
 	}
-	c.right(min(line+width(label)/2, c.width-right+9), rows*step, style{colour: t.amber}, label)
+	c.right(max(barsLeft+width(label), min(line+width(label)/2, c.width-right+9)), rows*step, style{colour: t.amber}, label)
+	if hidden := len(plan.Shards) - rows; hidden > 0 {
+		c.right(c.width-1, rows*step, style{colour: t.fog}, fmt.Sprintf("%d more ↑↓", hidden))
+	}
 }
 
-func (v *splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, left, y int, scale float64) {
-	t := c.theme
-	from := 0.0
+// drawUnits draws one shard: what it waits for, its units to scale, and the one
+// under the cursor underlined.
+func (v *splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y int, scale float64) {
+	t, have := c.theme, &v.session.planner.have
+	column := func(seconds float64) int { return barsLeft + int(math.Round(seconds*scale)) }
+	if begin := column(shard.Start); begin > barsLeft && len(shard.Units) > 0 {
+		c.rule(barsLeft, y, begin-barsLeft-1, t.faint(), "╌")
+		if late := have.late[shard.Number]; late > 0 {
+			c.text(barsLeft, y, style{colour: t.amber}, cut(timing.Short(late)+" late ", begin-barsLeft-1))
+		}
+	} else if late := have.late[shard.Number]; late > 0 {
+		c.text(barsLeft, y, style{colour: t.amber}, timing.Short(late)+" late: nothing is left for it")
+	}
+	cursor := v.under()
 	for i, u := range shard.Units {
-		x, end := left+int(math.Round(from*scale)), left+int(math.Round((from+u.Seconds)*scale))
-		from += u.Seconds
-		if x >= end {
+		end := column(shard.End)
+		if i+1 < len(shard.Units) {
+			end = column(min(shard.Units[i+1].Start, u.Start+u.Alone()))
+		}
+		x := column(u.Start)
+		here := cursor != nil && cursor.Name == u.Name
+		if x >= end && !here {
 			continue
 		}
-		w := end - x
+		w := max(1, end-x)
 		if i < len(shard.Units)-1 && w > 1 {
 			w-- // air to the next
 		}
@@ -172,44 +397,167 @@ func (v *splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, lef
 		if plan.Setter != nil && plan.Setter.Name == u.Name {
 			colour, amount = t.amber, 0.5
 		}
+		label := outcome.PlainLine(u.Label)
+		if have.pins[u.Name] > 0 {
+			label = "• " + label
+		}
 		c.fill(x, y, w, 1, colour, amount)
 		if w > 4 {
-			c.text(x+1, y, style{colour: t.ink}, cut(outcome.PlainLine(u.Label), w-2))
+			c.text(x+1, y, style{colour: t.ink, bold: here}, cut(label, w-2))
+		}
+		if here {
+			c.mark(x, y, w)
 		}
 	}
 }
 
-// drawCurve draws the finish for every number of shards as columns, with the
-// floor of each.
-func (v *splitView) drawCurve(c canvas) {
-	t, s := c.theme, v.session
-	c.text(2, 0, style{colour: t.fog}, "finish by number of shards")
-	plans := s.picked.plans
-	height := min(c.height-3, 14)
-	if height < 3 {
+// drawUnder tells of the unit under the cursor which tests it holds, how long it
+// takes, and how sure that is.
+func (v *splitView) drawUnder(c canvas, y int) {
+	u := v.under()
+	if u == nil {
 		return
 	}
-	const left, pitch, thick = 9, 5, 4
-	shown := min(len(plans), (c.width-left-1)/pitch)
-	most := plans[0].Finish
-	for i := range shown {
-		p := plans[i]
-		x := left + i*pitch
+	t := c.theme
+	fog := style{colour: t.fog}
+	x := c.text(2, y, style{t.leaf, true}, cut(outcome.PlainLine(u.Label), c.width/3))
+	x = c.text(x+2, y, style{colour: t.ink}, timing.Short(u.Seconds))
+	x = c.text(x, y, fog, " ± "+timing.Short(u.Deviation))
+	for _, s := range u.Setups {
+		x = c.text(x, y, fog, fmt.Sprintf(" + %s to begin", timing.Short(s.Seconds)))
+		break
+	}
+	if u.Unknown > 0 {
+		x = c.text(x+2, y, style{colour: t.amber}, fmt.Sprintf("%d never measured", u.Unknown))
+	}
+	if number := v.session.planner.have.pins[u.Name]; number > 0 {
+		x = c.text(x+2, y, style{colour: t.leaf}, "• pinned")
+	}
+	x = c.text(x+2, y, fog, report.Plural(len(u.Tests), "test"))
+	for i, test := range v.longestOf(u) {
+		words := fmt.Sprintf("%s %s", outcome.PlainLine(test.Name), timing.Short(test.Expected))
+		if x+2+width(words) >= c.width-1 {
+			c.text(x, y, fog, ", …")
+			return
+		}
+		separator := ", "
+		if i == 0 {
+			separator = ": "
+		}
+		x = c.text(x, y, fog, separator+words)
+	}
+}
+
+// namedTests is how many tests of a unit are named.
+const namedTests = 8
+
+// longestOf gives the longest tests of a unit, the longest first.
+func (v *splitView) longestOf(u *split.Placed) []catalog.Test {
+	var longest []catalog.Test
+	for _, id := range u.Tests {
+		t, ok := v.session.picked.Catalog.Lookup(id)
+		if !ok {
+			continue
+		}
+		at, _ := slices.BinarySearchFunc(longest, t.Expected, func(other catalog.Test, seconds float64) int {
+			if other.Expected >= seconds {
+				return -1
+			}
+			return 1
+		})
+		if at < namedTests {
+			longest = slices.Insert(longest, at, *t)
+			longest = longest[:min(len(longest), namedTests)]
+		}
+	}
+	return longest
+}
+
+// drawSpread shows how fixed shards and a shared queue would end, in many runs in
+// which tests take as long as they may: darker where more of them end.
+func (v *splitView) drawSpread(c canvas) {
+	advice := v.session.planner.have.advice
+	t := c.theme
+	fog := style{colour: t.fog}
+	if advice == nil {
+		c.text(2, 0, fog, "working it out …")
+		return
+	}
+	o := advice.Outlook
+	const left, right = 26, 34
+	most := max(o.FixedLate[split.Rounds-1], o.Fixed[split.Rounds-1], o.QueueLate[split.Rounds-1], 1e-9)
+	column := func(seconds float64) int {
+		return left + int(float64(c.width-left-right-1)*seconds/most)
+	}
+	step := max(1, min(2, (c.height-1)/4))
+	for i, row := range []struct {
+		label    string
+		finishes []float64
+		colour   color.Color
+	}{
+		{"fixed shards", o.Fixed, t.leaf}, {"a shared queue", o.Queue, t.leaf},
+		{fmt.Sprintf("fixed, one %d s late", split.Lateness), o.FixedLate, t.rust}, {fmt.Sprintf("queue, one %d s late", split.Lateness), o.QueueLate, t.amber},
+	} {
+		y := i * step
+		c.text(2, y, fog, row.label)
+		counts := map[int]int{}
+		for _, f := range row.finishes {
+			counts[column(f)]++
+		}
+		c.rule(left, y, column(row.finishes[0])-left, t.faint(), "╌")
+		for x, n := range counts {
+			c.fill(x, y, 1, 1, row.colour, 0.2+0.8*min(1, 6*float64(n)/split.Rounds))
+		}
+		c.right(c.width-right+10, y, style{t.ink, true}, timing.ClockTenths(split.Quantile(row.finishes, 0.5)))
+		c.text(c.width-right+12, y, fog, "19 of 20 by "+timing.ClockTenths(split.Quantile(row.finishes, 0.95)))
+	}
+}
+
+// drawCurve draws the finish for the numbers of shards as columns, with the floor
+// of each as a line and what the machines cost together as points.
+func (v *splitView) drawCurve(c canvas) {
+	t, have := c.theme, &v.session.planner.have
+	x := c.text(2, 0, style{colour: t.fog}, "finish by number of shards")
+	if have.advice == nil || c.height < 6 {
+		return
+	}
+	points := have.advice.Points
+	height := min(c.height-3, 14)
+	const left, pitch, thick = 9, 6, 4
+	shown := max(1, min(len(points), (c.width-left-1)/pitch))
+	first := max(0, min(have.shards-1-shown*2/3, len(points)-shown))
+	points = points[first : first+shown]
+	most, dearest := points[0].Finish, 0.0
+	for _, p := range points {
+		dearest = max(dearest, p.Machines())
+	}
+	if x+45 < c.width {
+		x = c.text(x+4, 0, style{colour: t.leaf}, "▪ finish")
+		x = c.text(x+2, 0, style{colour: t.amber}, "┈ floor")
+		c.text(x+2, 0, style{colour: t.water}, "▫ machine time, up to "+timing.Clock(dearest))
+	}
+	row := func(part float64) int { return 1 + height - int(math.Round(float64(height)*part)) }
+	for i, p := range points {
+		at := left + i*pitch
 		eighths := int(math.Round(8 * float64(height) * p.Finish / max(most, 1e-9)))
-		colour, amount := t.leaf, 0.42
-		number := style{colour: t.fog}
-		if i+1 == s.shards {
+		amount, number := 0.42, style{colour: t.fog}
+		if p.Shards == have.shards {
 			amount, number = 0.9, style{t.ink, true}
 		}
-		column(c, x, 1+height, thick, eighths, colour, amount)
-		c.right(x+3, 2+height, number, fmt.Sprint(i+1))
+		if y := row(p.Floor / max(most, 1e-9)); y <= height {
+			c.rule(at-1, y, pitch, t.amber, "┈")
+		}
+		column(c, at, 1+height, thick, eighths, t.leaf, amount)
+		c.text(at+thick, min(height, row(p.Machines()/max(dearest, 1e-9))), style{colour: t.water}, "▫")
+		c.right(at+3, 1+height, number, fmt.Sprint(p.Shards))
+		if p.Shards == have.advice.Knee {
+			c.text(at, 2+height, style{colour: t.leaf}, "knee")
+		}
 	}
-	mark := func(seconds float64) {
-		y := 1 + height - int(math.Round(float64(height)*seconds/max(most, 1e-9)))
-		c.right(left-2, max(1, y), style{colour: t.fog}, timing.Clock(seconds))
+	c.right(left-2, 1, style{colour: t.fog}, timing.Clock(most))
+	if y := row(have.plan.Finish / max(most, 1e-9)); y > 1 {
+		c.right(left-2, min(y, height), style{colour: t.ink}, timing.Clock(have.plan.Finish))
 	}
-	mark(most)
-	mark(plans[min(s.shards, shown)-1].Finish)
 }
 
 // column draws an upright bar of so many eighths of rows that stands on row y.
@@ -225,98 +573,33 @@ func column(c canvas, x, y, thick, eighths int, colour color.Color, amount float
 }
 
 // drawAdvice says in words what the numbers come to.
-func (v *splitView) drawAdvice(c canvas, plan *split.Plan) {
-	t, s := c.theme, v.session
-	fog, ink := style{colour: t.fog}, style{t.ink, true}
+func (v *splitView) drawAdvice(c canvas) {
+	have := &v.session.planner.have
+	if have.advice == nil {
+		c.text(0, 0, style{colour: c.theme.fog}, "working it out …")
+		return
+	}
+	blocks := [][]report.Line{report.Worth(*have.advice), report.InTheWay(*have.advice), report.Bearing(have.advice.Outlook)}
+	if have.plan.Unknown > 0 {
+		blocks = append(blocks, []report.Line{{{Tone: report.Warning, Text: report.Plural(have.plan.Unknown, "test")}, {Text: " never measured: their times are estimates"}}})
+	}
 	y := 0
-	say := func(parts ...any) {
-		x := 0
-		for i := 0; i < len(parts); i += 2 {
-			x = c.text(x, y, parts[i].(style), parts[i+1].(string))
+	for _, lines := range blocks {
+		for _, line := range lines {
+			c.line(0, y, line)
+			y++
 		}
 		y++
 	}
-	n := s.shards
-	say(ink, "Is another machine worth it?")
-	y++
-	if n > 1 {
-		saved := s.picked.plans[n-2].Finish - plan.Finish
-		say(fog, fmt.Sprintf("the %s shard saved ", ordinal(n)), style{colour: t.ink}, buys(saved))
-	}
-	if n < maxShards {
-		next := s.picked.plans[n]
-		say(fog, fmt.Sprintf("%s %s would save ", article(n+1), ordinal(n+1)), style{colour: t.ink}, buys(plan.Finish-next.Finish),
-			fog, fmt.Sprintf(" for %.0f %% more machine time", 100*(float64(n+1)*next.Finish/max(float64(n)*plan.Finish, 1e-9)-1)))
-	}
-	y++
-	say(ink, "What stands in the way?")
-	y++
-	if plan.Setter == nil {
-		say(fog, "nothing yet but the work itself")
-		if n, setter := firstSetter(s); setter != nil {
-			say(fog, fmt.Sprintf("from %d shards on ", n), style{colour: t.amber}, cut(outcome.PlainLine(setter.Label), 30),
-				fog, fmt.Sprintf(", %s in one piece", timing.Short(setter.Seconds)))
-		}
-	} else {
-		say(style{colour: t.amber}, cut(outcome.PlainLine(plan.Setter.Label), 30), fog, fmt.Sprintf(" is %s in one piece", timing.Short(plan.Setter.Seconds)))
-		if test := longest(s, plan.Setter); test != "" {
-			say(fog, test)
-		}
-	}
-	if plan.Unknown > 0 {
-		y++
-		say(style{colour: t.amber}, report.Plural(plan.Unknown, "test"), fog, " never measured: times are estimates")
-	}
 }
 
-// firstSetter gives the least number of shards at which one unit is the floor,
-// so that more shards bring nothing, and that unit.
-func firstSetter(s *session) (int, *split.Unit) {
-	for i := range s.picked.plans {
-		if setter := s.picked.plans[i].Setter; setter != nil {
-			return i + 1, setter
-		}
+// line writes a line of phrases, cut where there is no more room.
+func (c canvas) line(x, y int, line report.Line) {
+	tones := map[report.Tone]style{
+		report.Plain: {colour: c.theme.fog}, report.Figure: {colour: c.theme.ink}, report.Heading: {c.theme.ink, true},
+		report.Well: {colour: c.theme.leaf}, report.Warning: {colour: c.theme.amber}, report.Bad: {colour: c.theme.rust},
 	}
-	return 0, nil
-}
-
-// buys writes seconds saved.
-func buys(seconds float64) string {
-	if seconds < 0.05 {
-		return "nothing"
+	for _, p := range line {
+		x = c.text(x, y, tones[p.Tone], cut(p.Text, c.width-x))
 	}
-	return timing.Short(seconds)
-}
-
-// longest names the longest test of a unit.
-func longest(s *session, u *split.Unit) string {
-	name, seconds := "", 0.0
-	for _, id := range u.Tests {
-		if t, ok := s.picked.Catalog.Lookup(id); ok && t.Expected > seconds {
-			name, seconds = t.Name, t.Expected
-		}
-	}
-	if name == "" {
-		return ""
-	}
-	return fmt.Sprintf("%s alone is %s of it", outcome.PlainLine(name), timing.Short(seconds))
-}
-
-func ordinal(n int) string {
-	switch {
-	case n%10 == 1 && n%100 != 11:
-		return fmt.Sprintf("%dst", n)
-	case n%10 == 2 && n%100 != 12:
-		return fmt.Sprintf("%dnd", n)
-	case n%10 == 3 && n%100 != 13:
-		return fmt.Sprintf("%drd", n)
-	}
-	return fmt.Sprintf("%dth", n)
-}
-
-func article(n int) string {
-	if n == 8 || n == 11 {
-		return "an"
-	}
-	return "a"
 }

@@ -20,6 +20,7 @@ import (
 	"github.com/mattn/go-shellwords"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/split"
 	"fernrelay/internal/project"
 	"fernrelay/internal/relay"
 )
@@ -39,16 +40,17 @@ type view interface {
 
 // action is what a view asks the application to do. The zero value asks nothing.
 type action struct {
-	run    []catalog.Test
-	hunt   []catalog.Test
-	edit   place
-	pick   string // a new pick, where setPick
-	undo   bool
-	cancel bool
-	shards int // change of the number of shards
-	copied string
-	say    string // what there is to tell, as why there is nothing to do
-	sheet  *sheet
+	run      []catalog.Test
+	planning *planning // how to run them, where that is planned
+	plan     bool      // to plan anew, as other things are wanted
+	hunt     []catalog.Test
+	edit     place
+	pick     string // a new pick, where setPick
+	undo     bool
+	cancel   bool
+	copied   string
+	say      string // what there is to tell, as why there is nothing to do
+	sheet    *sheet
 
 	setPick bool
 }
@@ -70,6 +72,7 @@ type App struct {
 	session       *session
 	legs          []view
 	leg           int
+	split         *splitView
 	watch         *watch
 	hunt          *huntView
 	line          pickLine
@@ -92,15 +95,22 @@ type App struct {
 
 // New makes the application on an open project.
 func New(ctx context.Context, r *relay.Relay) (*App, error) {
-	s := &session{relay: r, shards: min(r.Workers(), maxShards)}
+	s := &session{relay: r}
 	var err error
 	if s.picked, err = evaluate(r.Memory, ""); err != nil {
 		return nil, err
 	}
+	s.planner.want = splitting{together: split.Group, shards: min(r.Workers(), maxShards)}
+	first := s.planner.ask(s, false)().(plannedMsg)
+	if first.err != nil {
+		return nil, first.err
+	}
+	s.planner.answered, s.planner.have = first.asked, first.planning
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, line: newPickLine()}
 	a.watch = &watch{session: s}
 	a.hunt = &huntView{session: s}
-	a.legs = []view{newSurvey(s), &splitView{session: s}, a.watch, a.hunt}
+	a.split = &splitView{session: s}
+	a.legs = []view{newSurvey(s), a.split, a.watch, a.hunt}
 	s.theme = newTheme(nil, a.dark, a.profile)
 	a.message = noteWords(r.Notes)
 	return a, nil
@@ -169,7 +179,7 @@ type (
 
 // Init asks the terminal for its background and git for the revision.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
+	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
 }
 
 // Update takes a message.
@@ -186,7 +196,18 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case revisionMsg:
 		a.revision = string(msg)
 	case pickedMsg:
-		a.line.take(msg, a.session)
+		if a.line.take(msg, a.session) {
+			return a, a.session.planner.ask(a.session, false)
+		}
+	case plannedMsg:
+		a.complain(msg.err)
+		cmd := a.session.planner.take(msg)
+		a.split.planned()
+		return a, cmd
+	case advisedMsg:
+		cmd := a.session.planner.advised(msg)
+		a.split.planned()
+		return a, cmd
 	case tickMsg:
 		return a, a.tick(time.Time(msg))
 	case runEndedMsg:
@@ -421,9 +442,10 @@ func (a *App) quit() tea.Cmd {
 // do does what a view asks for.
 func (a *App) do(act action) tea.Cmd {
 	s := a.session
-	s.shards = min(max(1, s.shards+act.shards), maxShards)
 	a.message = act.say
 	switch {
+	case act.plan:
+		return s.planner.ask(s, true)
 	case act.setPick:
 		return a.line.set(act.pick, s)
 	case act.undo:
@@ -437,7 +459,7 @@ func (a *App) do(act action) tea.Cmd {
 		a.message = "copied: " + act.copied
 		return tea.SetClipboard(act.copied)
 	case len(act.run) > 0:
-		return a.startRun(act.run)
+		return a.startRun(act.run, act.planning)
 	case len(act.hunt) > 0:
 		return a.startHunt(act.hunt)
 	case act.edit.file != "":
@@ -446,13 +468,20 @@ func (a *App) do(act action) tea.Cmd {
 	return nil
 }
 
-func (a *App) startRun(tests []catalog.Test) tea.Cmd {
+// startRun runs tests, as they are planned or else from one queue.
+func (a *App) startRun(tests []catalog.Test, p *planning) tea.Cmd {
 	s := a.session
 	if a.working() {
 		a.message = "something runs already: x cancels it"
 		return nil
 	}
-	request, err := s.relay.Ready(s.picked.text, tests, s.shards)
+	var request relay.Request
+	var err error
+	if p != nil {
+		request, err = s.relay.ReadyPlan(s.picked.text, tests, p.plan, p.study.Fleet)
+	} else {
+		request, err = s.relay.Ready(s.picked.text, tests, s.workers())
+	}
 	if err != nil {
 		a.complain(err)
 		return nil
@@ -475,7 +504,7 @@ func (a *App) startHunt(victims []catalog.Test) tea.Cmd {
 		return nil
 	}
 	a.leg = 3
-	hunts, wait := startHunt(a.ctx, s.relay, victims, s.shards)
+	hunts, wait := startHunt(a.ctx, s.relay, victims, s.workers())
 	again := func(h *liveHunt) bool {
 		return slices.ContainsFunc(victims, func(v catalog.Test) bool { return v.ID == h.victim.ID })
 	}

@@ -44,11 +44,11 @@ func made(groups, perGroup, tags int) *relay.Relay {
 		}
 	}
 	c := catalog.New(tests)
-	seconds := map[string][]float64{}
+	times := timing.Times{Tests: map[string]timing.Time{}}
 	for _, t := range c.Tests {
-		seconds[t.ID] = []float64{random.Float64()}
+		times.Tests[t.ID] = timing.Time{Seconds: timing.Round(random.Float64()), Spread: 0.01}
 	}
-	timing.Expect(c.Tests, seconds)
+	timing.Expect(c.Tests, times)
 	return &relay.Relay{Project: &project.Project{Name: "made up", Workers: 4}, Memory: relay.NewMemory(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}})}
 }
 
@@ -75,7 +75,7 @@ func settle(a *App, msg tea.Msg) {
 			return
 		}
 		switch next.(type) {
-		case pickedMsg, changeMsg, changedMsg:
+		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg:
 		default:
 			return
 		}
@@ -98,7 +98,7 @@ func press(a *App, keys string) {
 func playRun(a *App, share float64, bad bool) {
 	s := a.session
 	live := &liveRun{total: len(s.picked.tests), run: outcome.NewRun(), began: time.Now().Add(-time.Minute), cancel: func() {}, past: s.picked.PastOf,
-		tracks: make([]track, s.shards), expected: map[string]float64{}, place: map[string]int{}, batches: []batchWork{{label: "g", left: 60, begun: true}, {label: "水 later", left: 30}}}
+		tracks: make([]track, s.workers()), expected: map[string]float64{}, place: map[string]int{}, batches: []batchWork{{label: "g", left: 60, begun: true}, {label: "水 later", left: 30}}}
 	s.run = live
 	for i, t := range s.picked.tests[:int(share*float64(len(s.picked.tests)))] {
 		at := live.began.Add(time.Duration(i) * 10 * time.Millisecond)
@@ -106,7 +106,7 @@ func playRun(a *App, share float64, bad bool) {
 		if bad || i%9 == 0 {
 			o = outcome.Failed
 		}
-		worker := 1 + i%s.shards
+		worker := 1 + i%s.workers()
 		live.events.put(outcome.Event{Event: outcome.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
 		live.events.put(outcome.Event{Event: outcome.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
 		live.events.put(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,

@@ -167,7 +167,7 @@ func (v *watch) drawIdle(c canvas) {
 	t := c.theme
 	c.text(2, 1, style{t.ink, true}, "Nothing runs yet.")
 	c.text(2, 3, style{colour: t.fog}, fmt.Sprintf("r runs the pick: %d tests on %s, about %s",
-		len(v.session.picked.tests), report.Plural(v.session.shards, "worker"), timing.Clock(v.session.plan().Finish)))
+		len(v.session.picked.tests), report.Plural(v.session.workers(), "worker"), timing.Clock(v.session.plan().Finish)))
 }
 
 func (v *watch) drawCounts(c canvas, run *liveRun) {

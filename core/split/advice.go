@@ -1,0 +1,112 @@
+package split
+
+import "fernrelay/core/catalog"
+
+// Point is what so many shards come to.
+type Point struct {
+	Shards  int
+	Finish  float64 // seconds
+	Floor   float64
+	Optimal bool
+	Setter  *Unit // the unit that is the floor by its own length, if one is
+}
+
+// Machines is the machine time that the point costs, in seconds: all machines are
+// held until the last one ends.
+func (p Point) Machines() float64 { return float64(p.Shards) * p.Finish }
+
+// Curve plans for 1 shard, 2 shards, and so on up to most.
+func (w *Work) Curve(f Fleet, most, effort int) []Point {
+	points := make([]Point, 0, most)
+	for f.Shards = 1; f.Shards <= most; f.Shards++ {
+		points = append(points, w.point(f, effort))
+	}
+	Smooth(points)
+	return points
+}
+
+// point plans without writing the plan down, where that is the same.
+func (w *Work) point(f Fleet, effort int) Point {
+	if w.contended(f) || f.AtOnce() < f.Shards {
+		p := w.Plan(f, effort)
+		return Point{f.Shards, p.Finish, p.Floor, p.Optimal, p.Setter}
+	}
+	on, floor := w.deal(f, effort)
+	p := w.empty(f)
+	machines := w.machines(f)
+	for i, load := range w.loads(on, f.Shards) {
+		p.Finish = max(p.Finish, w.seconds(machines[i].end(load)))
+	}
+	w.judge(&p, floor)
+	return Point{f.Shards, p.Finish, p.Floor, p.Optimal, p.Setter}
+}
+
+// Smooth lets no more shards end later than fewer do: one that is left empty would
+// be better.
+func Smooth(points []Point) {
+	for i := 1; i < len(points); i++ {
+		if before := points[i-1].Finish; points[i].Finish > before {
+			points[i].Finish = before
+			points[i].Optimal = points[i].Optimal || before <= points[i].Floor
+		}
+	}
+}
+
+// Knee is the number of shards up to which one more is worth it: where the finish
+// times the machine time is least. Behind it another shard saves a smaller part of
+// the finish than half of what it adds to the machines.
+func Knee(points []Point) int {
+	knee, least := 1, 0.0
+	for i, p := range points {
+		if cost := p.Finish * p.Machines(); i == 0 || cost < least*(1-1e-9) {
+			knee, least = p.Shards, cost
+		}
+	}
+	return knee
+}
+
+// Within is the least number of shards that end within so many seconds; 0 where
+// none of the points does.
+func Within(points []Point, seconds float64) int {
+	for _, p := range points {
+		if p.Finish <= seconds {
+			return p.Shards
+		}
+	}
+	return 0
+}
+
+// Parting is what it gains to part a unit into its tests.
+type Parting struct {
+	Unit    *Unit
+	Longest catalog.Test // of the unit
+	Floor   float64      // of the same number of shards when it is parted
+	Finish  float64
+}
+
+// part works out what it gains to part the unit that stands in the way of a plan
+// sooner than the others: the one that is its floor, or else the longest. tests
+// are those that were planned. ok is false where that unit cannot be parted, or
+// nothing is planned.
+func (w *Work) part(p Plan, f Fleet, tests []catalog.Test, effort int) (parting Parting, ok bool) {
+	if len(w.units) == 0 {
+		return parting, false
+	}
+	parting.Unit = w.units[0]
+	inside := make(map[string]bool, len(parting.Unit.Tests))
+	for _, id := range parting.Unit.Tests {
+		inside[id] = true
+	}
+	for _, t := range tests {
+		if inside[t.ID] && t.Expected >= parting.Longest.Expected {
+			parting.Longest = t
+		}
+	}
+	apart := NewWork(Apart(w.copies(), parting.Unit.Name, tests))
+	if len(apart.units) == len(w.units) {
+		return parting, false
+	}
+	point := apart.point(f, effort)
+	parting.Floor, parting.Finish = point.Floor, min(point.Finish, p.Finish)
+	return parting, true
+}

@@ -1,0 +1,247 @@
+package split
+
+import (
+	"math"
+	"slices"
+)
+
+// contended reports whether the shards, as workers of one machine, share a
+// resource that not all of them may hold at once.
+func (w *Work) contended(f Fleet) bool {
+	holders := map[string]int{}
+	for _, u := range w.units {
+		for _, r := range u.Uses {
+			if f.scarce(r) {
+				holders[r]++
+				if holders[r] > f.Resources[r] {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// scarce reports whether not all shards may hold a resource at once.
+func (f Fleet) scarce(resource string) bool {
+	capacity, ok := f.Resources[resource]
+	return ok && capacity < f.AtOnce()
+}
+
+// planContended plans units whose resources must not be held by too many at once:
+// with the holders of a resource one after the other on as many shards as may
+// hold it, or in a schedule in which they keep out of each other's way, whichever
+// ends sooner.
+func (w *Work) planContended(f Fleet, effort int) Plan {
+	_, floor := w.deal(f, effort/4)
+	floor = max(floor, w.floorOfResources(f))
+	queued := w.planQueued(f, effort, floor)
+	if f.AtOnce() < f.Shards || queued.Optimal || len(w.units) > mostWoven {
+		return queued
+	}
+	if woven := w.planWoven(f, floor); woven.Finish < queued.Finish {
+		return woven
+	}
+	return queued
+}
+
+// mostWoven is how many units are laid one by one, which takes their square.
+const mostWoven = 2000
+
+// floorOfResources is the time for which the busiest resource is held.
+func (w *Work) floorOfResources(f Fleet) int64 {
+	held := map[string]int64{}
+	most := int64(0)
+	fastest := 1.0
+	for _, s := range f.Speeds {
+		fastest = max(fastest, s)
+	}
+	for u := range w.units {
+		for _, r := range w.units[u].Uses {
+			if f.scarce(r) {
+				held[r] += w.own[u]
+				most = max(most, int64(float64(held[r])/float64(f.Resources[r])/fastest))
+			}
+		}
+	}
+	return most
+}
+
+// planQueued makes one unit of all that hold the same resource, or as many as may
+// hold it at once, and plans those.
+func (w *Work) planQueued(f Fleet, effort int, floor int64) Plan {
+	sets, lanes := newSets(len(w.units)), map[int]int{}
+	first := map[string]int{}
+	for u := range w.units {
+		for _, r := range w.units[u].Uses {
+			if !f.scarce(r) {
+				continue
+			}
+			if at, ok := first[r]; ok {
+				sets.join(u, at)
+			} else {
+				first[r] = u
+			}
+		}
+	}
+	for r, u := range first {
+		root := sets.find(u)
+		if n, ok := lanes[root]; !ok || f.Resources[r] < n {
+			lanes[root] = f.Resources[r]
+		}
+	}
+	together := newSets(len(w.units))
+	loads, lane := map[int][]int64{}, map[int][]int{} // by set and lane: the work, and its first unit
+	for u := range w.units {
+		root := sets.find(u)
+		n, held := lanes[root]
+		if !held {
+			continue
+		}
+		if len(lane[root]) < n {
+			lane[root], loads[root] = append(lane[root], u), append(loads[root], w.lengths[u])
+			continue
+		}
+		least := 0
+		for i, load := range loads[root] {
+			if load < loads[root][least] {
+				least = i
+			}
+		}
+		loads[root][least] += w.lengths[u]
+		together.join(lane[root][least], u)
+	}
+	p := NewWork(joined(w.copies(), together)).apart(f, effort, w, together)
+	p.Floor = min(max(w.seconds(floor), 0), p.Finish)
+	p.Optimal = p.Finish-p.Floor < 2/w.scale
+	return p
+}
+
+func (w *Work) copies() []Unit {
+	units := make([]Unit, len(w.units))
+	for i, u := range w.units {
+		units[i] = *u
+	}
+	return units
+}
+
+// apart plans joined units and gives the plan of the units that they were made of.
+func (w *Work) apart(f Fleet, effort int, of *Work, together sets) Plan {
+	pins := map[string]int{}
+	for u := range of.units { // a unit that is joined goes with the first that is pinned
+		name := of.units[together.find(u)].Name
+		if number, ok := f.Pins[of.units[u].Name]; ok && pins[name] == 0 {
+			pins[name] = number
+		}
+	}
+	if len(f.Pins) > 0 {
+		f.Pins = pins
+	}
+	joinedOn, floor := w.deal(f, effort)
+	at := make(map[string]int, len(w.units))
+	for u := range w.units {
+		at[w.units[u].Name] = joinedOn[u]
+	}
+	on := make([]int, len(of.units))
+	for u := range of.units {
+		on[u] = at[of.units[together.find(u)].Name]
+	}
+	return of.plan(f, on, floor)
+}
+
+// planWoven lays units into the shards one by one: whichever shard is free first
+// takes the unit that is most pressing of those whose resources are free then.
+// Pressing is what holds a resource for which much work is still to come, and then
+// what is long.
+func (w *Work) planWoven(f Fleet, floor int64) Plan {
+	v := &weaver{Work: w, fleet: f, plan: w.empty(f), held: map[string][]int64{}, left: map[string]int64{}, free: make([]int64, f.Shards)}
+	for u := range w.units {
+		v.open = append(v.open, u)
+		for _, r := range w.units[u].Uses {
+			if f.scarce(r) {
+				v.left[r] += w.ownWithSetups(u)
+				v.held[r] = make([]int64, f.Resources[r])
+			}
+		}
+	}
+	for i := range v.free {
+		v.free[i] = w.ticks(f.Starts[i+1])
+	}
+	for len(v.open) > 0 {
+		v.next()
+	}
+	w.close(&v.plan, floor)
+	return v.plan
+}
+
+type weaver struct {
+	*Work
+	fleet Fleet
+	plan  Plan
+	open  []int              // units that have no place yet
+	free  []int64            // by shard: from when on
+	held  map[string][]int64 // by resource, for each that may hold it: until when
+	left  map[string]int64   // by resource: work still to come
+}
+
+// next lays one more unit.
+func (v *weaver) next() {
+	best, bestShard, bestStart := -1, 0, int64(math.MaxInt64)
+	for i, u := range v.open {
+		shard := v.shardFor(u)
+		start := max(v.free[shard], v.until(u))
+		if start < bestStart || start == bestStart && v.pressing(u) > v.pressing(v.open[best]) {
+			best, bestShard, bestStart = i, shard, start
+		}
+	}
+	u := v.open[best]
+	v.open = slices.Delete(v.open, best, best+1)
+	length := int64(float64(v.ownWithSetups(u)) / v.fleet.speed(bestShard+1))
+	end := bestStart + length
+	v.free[bestShard] = end
+	for _, r := range v.units[u].Uses {
+		if until := v.held[r]; until != nil {
+			slices.Sort(until)
+			until[0] = end
+			v.left[r] -= v.ownWithSetups(u)
+		}
+	}
+	s := &v.plan.Shards[bestShard]
+	s.Units = append(s.Units, Placed{v.units[u], v.seconds(bestStart)})
+	s.End = v.seconds(end)
+}
+
+// shardFor is the shard that is free first for a unit.
+func (v *weaver) shardFor(u int) int {
+	if number := v.fleet.pin(v.units[u]); number > 0 {
+		return number - 1
+	}
+	first := 0
+	for i, t := range v.free {
+		if t < v.free[first] {
+			first = i
+		}
+	}
+	return first
+}
+
+// until is when the resources of a unit are free.
+func (v *weaver) until(u int) int64 {
+	t := int64(0)
+	for _, r := range v.units[u].Uses {
+		if until := v.held[r]; until != nil {
+			t = max(t, slices.Min(until))
+		}
+	}
+	return t
+}
+
+func (v *weaver) pressing(u int) int64 {
+	most := v.ownWithSetups(u)
+	for _, r := range v.units[u].Uses {
+		if n := len(v.held[r]); n > 0 {
+			most = max(most, v.left[r]/int64(n))
+		}
+	}
+	return most
+}

@@ -1,0 +1,517 @@
+package split
+
+import (
+	"cmp"
+	"math"
+	"math/rand/v2"
+	"slices"
+)
+
+// The solver counts in whole ticks, so that sums are exact and the same on every
+// machine: jobs are dealt out to machines so that the last machine ends as soon
+// as can be found within so many steps.
+
+// machine is what a share runs on.
+type machine struct {
+	start int64   // when it begins
+	base  int64   // work that it has to do in any case
+	speed float64 // work it does in a tick, greater than 0
+}
+
+// end is when the machine has done its base and a load. One without any work
+// delays nobody.
+func (m machine) end(load int64) int64 {
+	load += m.base
+	switch {
+	case load == 0:
+		return 0
+	case m.speed == 1:
+		return m.start + load
+	}
+	return m.start + int64(math.Ceil(float64(load)/m.speed))
+}
+
+// room is the greatest load with which the machine ends by t, negative where its
+// base alone takes longer.
+func (m machine) room(t int64) int64 {
+	if t < m.start {
+		return min(0, -m.base)
+	}
+	if m.speed == 1 {
+		return t - m.start - m.base
+	}
+	room := int64(float64(t-m.start)*m.speed) - m.base
+	for m.end(room) > t {
+		room--
+	}
+	for m.end(room+1) <= t {
+		room++
+	}
+	return room
+}
+
+// alike reports whether all machines are the same and idle from the beginning.
+func alike(machines []machine) bool {
+	return !slices.ContainsFunc(machines, func(m machine) bool { return m != machine{speed: 1} })
+}
+
+// deal says which job goes to which machine. Jobs are known by their index, the
+// longest first.
+type deal struct {
+	lengths  []int64
+	machines []machine
+	on       []int   // by job
+	loads    []int64 // by machine
+	members  [][]int // by machine, the longest job first
+	finish   int64
+	floor    int64 // proven: no deal ends sooner
+	steps    int   // of work that are left
+	random   *rand.Rand
+}
+
+// solve deals lengths, the longest first, out to machines. It works until the
+// finish is proven to be the least, or for about so many steps.
+func solve(lengths []int64, machines []machine, steps int) *deal {
+	d := &deal{lengths: lengths, machines: machines, steps: steps, random: rand.New(rand.NewPCG(uint64(len(lengths)), uint64(len(machines))))}
+	d.floor = floor(lengths, machines)
+	d.take(longestFirst(lengths, machines))
+	if !d.proven() {
+		if on := fitting(lengths, machines, d.floor, d.finish-1, &d.steps); on != nil {
+			d.take(on)
+		}
+	}
+	d.improve()
+	if d.near() {
+		return d
+	}
+	d.explore(steps / 20)
+	d.regroup(d.steps - steps/6)
+	d.raise(steps / 4)
+	d.explore(d.steps / 3)
+	d.regroup(0)
+	return d
+}
+
+// proven reports whether no deal ends sooner than this one.
+func (d *deal) proven() bool { return d.finish <= d.floor }
+
+// near reports whether more work is not worth it: the finish is proven to be the
+// least, or so close that no clock tells the difference.
+func (d *deal) near() bool { return d.finish-d.floor <= d.floor/10_000_000 }
+
+// take makes a deal of where each job goes.
+func (d *deal) take(on []int) {
+	d.on = on
+	d.loads = make([]int64, len(d.machines))
+	d.members = make([][]int, len(d.machines))
+	for job, at := range on {
+		d.loads[at] += d.lengths[job]
+		d.members[at] = append(d.members[at], job)
+	}
+	d.settle()
+}
+
+// settle finds the finish after loads have changed.
+func (d *deal) settle() {
+	d.finish = 0
+	for i := range d.machines {
+		d.finish = max(d.finish, d.end(i))
+	}
+}
+
+func (d *deal) end(i int) int64 { return d.machines[i].end(d.loads[i]) }
+
+// latest is the machine that ends last.
+func (d *deal) latest() int {
+	for i := range d.machines {
+		if d.end(i) == d.finish {
+			return i
+		}
+	}
+	return 0
+}
+
+// idlest is the machine that has most room before the finish.
+func (d *deal) idlest() int {
+	best, most := 0, int64(math.MinInt64)
+	for i, m := range d.machines {
+		if room := m.room(d.finish) - d.loads[i]; room > most {
+			best, most = i, room
+		}
+	}
+	return best
+}
+
+// longestFirst deals the longest job that is left to the machine that ends first
+// with it (Graham, "Bounds on multiprocessing timing anomalies", 1969: at most
+// 4/3 of the least finish on machines that are alike).
+func longestFirst(lengths []int64, machines []machine) []int {
+	on := make([]int, len(lengths))
+	loads := make([]int64, len(machines))
+	if slices.ContainsFunc(machines, func(m machine) bool { return m.speed != 1 }) {
+		for job, l := range lengths {
+			on[job] = soonest(machines, loads, l)
+			loads[on[job]] += l
+		}
+		return on
+	}
+	h := make(idleHeap, len(machines))
+	for i, m := range machines {
+		h[i] = idle{m.start + m.base, i}
+	}
+	slices.SortFunc(h, func(a, b idle) int { return cmp.Compare(a.from, b.from) })
+	for job, l := range lengths {
+		on[job] = h[0].machine
+		h[0].from += l
+		h.sink()
+	}
+	return on
+}
+
+// soonest is the machine that ends first with one more job.
+func soonest(machines []machine, loads []int64, length int64) int {
+	best := 0
+	for i, m := range machines {
+		if m.end(loads[i]+length) < machines[best].end(loads[best]+length) {
+			best = i
+		}
+	}
+	return best
+}
+
+// idle is from when on a machine has nothing to do.
+type idle struct {
+	from    int64
+	machine int
+}
+
+// idleHeap is a heap with the machine on top that is idle first, of equal ones
+// the first. It is written out, as it is what large plans spend their time with.
+type idleHeap []idle
+
+// sink lets the top find its place.
+func (h idleHeap) sink() {
+	top, at := h[0], 0
+	for {
+		child := 2*at + 1
+		if child >= len(h) {
+			break
+		}
+		if child+1 < len(h) && h[child+1].before(h[child]) {
+			child++
+		}
+		if !h[child].before(top) {
+			break
+		}
+		h[at] = h[child]
+		at = child
+	}
+	h[at] = top
+}
+
+func (i idle) before(other idle) bool {
+	return i.from < other.from || i.from == other.from && i.machine < other.machine
+}
+
+// fitting looks between two times for the soonest by which the jobs fit, each put
+// where it fits first (Coffman, Garey and Johnson, "An application of bin-packing
+// to multiprocessor scheduling", 1978); nil where they fit by none of those tried.
+func fitting(lengths []int64, machines []machine, low, high int64, steps *int) (best []int) {
+	order := make([]int, len(machines)) // the fastest first
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(machines[b].speed, machines[a].speed) })
+	for low <= high && *steps > len(lengths) {
+		middle := low + (high-low)/2
+		if on := fit(lengths, machines, order, middle, steps); on != nil {
+			best, high = on, middle-1
+		} else {
+			low = middle + 1
+		}
+	}
+	return best
+}
+
+// fit puts every job where it fits first by time t; nil where one does not fit.
+func fit(lengths []int64, machines []machine, order []int, t int64, steps *int) []int {
+	rooms := make([]int64, len(order))
+	for i, at := range order {
+		rooms[i] = machines[at].room(t)
+	}
+	on := make([]int, len(lengths))
+	for job, l := range lengths {
+		i := slices.IndexFunc(rooms, func(room int64) bool { return room >= l })
+		if i < 0 {
+			*steps -= job
+			return nil
+		}
+		on[job] = order[i]
+		rooms[i] -= l
+		*steps -= i / 4
+	}
+	*steps -= len(lengths)
+	return on
+}
+
+// improve parts the jobs of the latest machine and another anew, as long as that
+// lets it end sooner.
+func (d *deal) improve() {
+	order := make([]int, len(d.machines))
+	for i := range order {
+		order[i] = i
+	}
+	for !d.near() && d.steps > 0 {
+		full := d.latest()
+		slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(d.end(a), d.end(b)) })
+		d.steps -= len(order)
+		if !slices.ContainsFunc(order, func(at int) bool { return at != full && d.steps > 0 && d.part(full, at, d.finish, false) }) {
+			return
+		}
+		d.settle()
+	}
+}
+
+// parted is how many jobs of two machines are parted anew, the shortest of them:
+// of so many all ways to part them are looked through.
+const parted = 22
+
+// part deals the jobs of two machines so that the later of the two ends as soon
+// as possible, or with anyhow in any way at random, and reports whether that is
+// before a time.
+func (d *deal) part(i, j int, before int64, anyhow bool) bool {
+	jobs := merged(d.members[i], d.members[j])
+	stay := max(0, len(jobs)-parted)
+	loadI, loadJ := d.loads[i], d.loads[j]
+	for _, job := range jobs[stay:] {
+		if d.on[job] == i {
+			loadI -= d.lengths[job]
+		} else {
+			loadJ -= d.lengths[job]
+		}
+	}
+	movable := jobs[stay:]
+	total := d.loads[i] + d.loads[j] - loadI - loadJ
+	later := func(sum int64) int64 {
+		return max(d.machines[i].end(loadI+sum), d.machines[j].end(loadJ+total-sum))
+	}
+	half := len(movable) / 2
+	a, b := d.sums(movable[:half]), d.sums(movable[half:])
+	d.steps -= (len(a) + len(b)) / 16
+	best, bestA, bestB, ways := before, -1, -1, 0
+	even := d.even(i, j, loadI, loadJ, total)
+	at := len(b) - 1
+	for x := range a {
+		for at >= 0 && a[x].sum+b[at].sum > even {
+			at--
+		}
+		// The sums next to the even one on both sides are the best for this a.
+		for y := max(at, 0); y <= min(at+1, len(b)-1); y++ {
+			end := later(a[x].sum + b[y].sum)
+			if end >= best {
+				continue
+			}
+			if ways++; anyhow && d.random.IntN(ways) > 0 {
+				continue // each way is as likely to be the one
+			}
+			bestA, bestB = x, y
+			if !anyhow {
+				best = end
+			}
+		}
+	}
+	if bestA < 0 {
+		return false
+	}
+	chosen := a[bestA].set | b[bestB].set<<half
+	for bit, job := range movable {
+		to := j
+		if chosen>>bit&1 == 1 {
+			to = i
+		}
+		d.loads[d.on[job]] -= d.lengths[job]
+		d.loads[to] += d.lengths[job]
+		d.on[job] = to
+	}
+	d.gather(jobs, i, j)
+	return true
+}
+
+// even is the load of i, of what the two part, with which both end together.
+func (d *deal) even(i, j int, loadI, loadJ, total int64) int64 {
+	a, b := d.machines[i], d.machines[j]
+	if a.speed == 1 && b.speed == 1 {
+		return (b.start + b.base + loadJ + total - a.start - a.base - loadI) / 2
+	}
+	difference := float64(b.start-a.start) + float64(b.base+loadJ+total)/b.speed - float64(a.base+loadI)/a.speed
+	return int64(difference / (1/a.speed + 1/b.speed))
+}
+
+// gather lists the members of two machines anew after their jobs have moved.
+func (d *deal) gather(jobs []int, i, j int) {
+	d.members[i], d.members[j] = d.members[i][:0], d.members[j][:0]
+	for _, job := range jobs {
+		d.members[d.on[job]] = append(d.members[d.on[job]], job)
+	}
+}
+
+// merged merges two sorted lists into a new one.
+func merged(a, b []int) []int {
+	out := make([]int, 0, len(a)+len(b))
+	for len(a) > 0 && len(b) > 0 {
+		if a[0] < b[0] {
+			out, a = append(out, a[0]), a[1:]
+		} else {
+			out, b = append(out, b[0]), b[1:]
+		}
+	}
+	return append(append(out, a...), b...)
+}
+
+// subset is some of a few jobs and what they take together.
+type subset struct {
+	sum int64
+	set uint32 // a bit a job
+}
+
+// sums gives all subsets of jobs, the least sum first (Horowitz and Sahni,
+// "Computing partitions with applications to the knapsack problem", 1974).
+func (d *deal) sums(jobs []int) []subset {
+	all := make([]subset, 1, 1<<len(jobs))
+	with := make([]subset, 0, 1<<len(jobs))
+	for bit, job := range jobs {
+		with = with[:0]
+		length := d.lengths[job]
+		without := all
+		x := 0
+		for _, s := range all {
+			s = subset{s.sum + length, s.set | 1<<bit}
+			for x < len(without) && without[x].sum <= s.sum {
+				with = append(with, without[x])
+				x++
+			}
+			with = append(with, s)
+		}
+		with = append(with, without[x:]...)
+		all, with = with, all
+	}
+	return all
+}
+
+// regroup takes the latest machine and a few others, and looks for any way to
+// pack their jobs that ends sooner, until only so many steps are left.
+func (d *deal) regroup(left int) {
+	if len(d.machines) < 3 {
+		return
+	}
+	most := min(8, len(d.machines))
+	for size := 3; !d.near() && d.steps > left; {
+		if d.shake() {
+			d.improve()
+			size = 3
+			continue
+		}
+		group := d.around(d.latest(), size)
+		if found, _ := d.repack(group, d.finish-1, min(d.steps-left, regroupSteps)); found {
+			d.improve()
+			size = 3
+			continue
+		}
+		if size++; size > most {
+			size = 3
+		}
+	}
+}
+
+// shake deals the jobs of two machines that are not the latest in any other way
+// that is no worse, and reports whether the latest can then be bettered with them.
+func (d *deal) shake() bool {
+	group := d.around(d.latest(), 3)
+	full, i, j := group[0], group[1], group[2]
+	if !d.part(i, j, d.finish, true) {
+		return false
+	}
+	better := d.part(full, i, d.finish, false) || d.part(full, j, d.finish, false)
+	d.settle()
+	return better
+}
+
+// regroupSteps bounds one look at a group.
+const regroupSteps = 20_000
+
+// around chooses a machine, the one that has most room, and others at random.
+func (d *deal) around(full, size int) []int {
+	group := []int{full}
+	if idle := d.idlest(); idle != full {
+		group = append(group, idle)
+	}
+	for len(group) < size {
+		if at := d.random.IntN(len(d.machines)); !slices.Contains(group, at) {
+			group = append(group, at)
+		}
+	}
+	return group
+}
+
+// explore looks for any deal that ends at the floor, and then for any that ends
+// sooner than the present one. Where it goes through all of them in vain, it has
+// proven that there is none.
+func (d *deal) explore(steps int) {
+	if len(d.lengths) > explored {
+		return
+	}
+	all := make([]int, len(d.machines))
+	for i := range all {
+		all[i] = i
+	}
+	left := d.steps - steps
+	for d.finish > d.floor+1 && d.steps > left+steps/2 {
+		found, none := d.repack(all, d.floor, d.steps-left-steps/2)
+		if found {
+			return
+		}
+		if !none {
+			break
+		}
+		d.floor++
+	}
+	for !d.proven() && d.steps > left {
+		found, none := d.repack(all, d.finish-1, d.steps-left)
+		if none {
+			d.floor = d.finish
+		}
+		if !found {
+			return
+		}
+		d.improve()
+	}
+}
+
+// explored is how many jobs are gone through at most: of more there is no end.
+const explored = 400
+
+// repack looks for a way to pack the jobs of some machines so that these end by
+// time t. none reports that there is none, proven by going through all.
+func (d *deal) repack(group []int, t int64, steps int) (found, none bool) {
+	var jobs []int
+	for _, at := range group {
+		jobs = append(jobs, d.members[at]...)
+	}
+	slices.Sort(jobs)
+	p := newPacker(d, group, jobs, t, steps)
+	found = p.pack()
+	d.steps -= steps - p.steps + len(jobs)
+	if !found {
+		return false, p.steps > 0 && !p.cut
+	}
+	for i, at := range group {
+		d.loads[at], d.members[at] = 0, d.members[at][:0]
+		for _, job := range p.packed[i] {
+			d.on[job] = at
+			d.loads[at] += d.lengths[job]
+			d.members[at] = append(d.members[at], job)
+		}
+	}
+	d.settle()
+	return true, false
+}

@@ -1,0 +1,87 @@
+package split
+
+import (
+	"slices"
+	"sort"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+)
+
+// Study is tests made ready to be split one way or another.
+type Study struct {
+	Tests    []catalog.Test
+	Together Together
+	Fleet    Fleet
+	Work     *Work
+}
+
+// NewStudy makes tests ready to be split. shared names the resources that all
+// machines share. The error says what is wrong with the tests or the fleet.
+func NewStudy(tests []catalog.Test, together Together, f Fleet, shared ...string) (*Study, error) {
+	if err := f.Check(); err != nil {
+		return nil, err
+	}
+	units, err := Units(tests, together, shared...)
+	if err != nil {
+		return nil, err
+	}
+	return &Study{Tests: tests, Together: together, Fleet: f, Work: NewWork(units)}, nil
+}
+
+// Plan plans for the study's fleet.
+func (s *Study) Plan(effort int) Plan { return s.Work.Plan(s.Fleet, effort) }
+
+// Share gives the tests of one shard of a plan, in the order of the study, and what
+// tells that the others were planned alike.
+func (s *Study) Share(p Plan, number int) (*outcome.Planned, []catalog.Test) {
+	mine := map[string]bool{}
+	for _, id := range p.Shards[number-1].Tests() {
+		mine[id] = true
+	}
+	planned := &outcome.Planned{Shard: number, Of: len(p.Shards), Plan: p.Fingerprint()}
+	planned.Catalog, planned.Timings = Prints(s.Tests)
+	return planned, slices.DeleteFunc(slices.Clone(s.Tests), func(t catalog.Test) bool { return !mine[t.ID] })
+}
+
+// Lateness is how late a worker begins in the outlook of advice, in seconds.
+const Lateness = 60
+
+// Advice is what there is to know of a plan beside the plan.
+type Advice struct {
+	Plan    Plan
+	Points  []Point // for 1 shard, 2 shards, …
+	Knee    int
+	Parting *Parting // nil where the longest unit cannot be parted
+	Outlook Outlook
+}
+
+// Advise says of a plan what other numbers of shards up to most come to, what
+// stands in its way, and how it bears what may happen.
+func (s *Study) Advise(plan Plan, most int) Advice {
+	a := Advice{Plan: plan, Points: s.Work.Curve(s.Fleet, max(most, s.Fleet.Shards), Quick)}
+	point := &a.Points[s.Fleet.Shards-1]
+	point.Finish, point.Floor, point.Optimal = plan.Finish, plan.Floor, plan.Optimal
+	Smooth(a.Points)
+	a.Knee = Knee(a.Points)
+	if parting, ok := s.Work.part(plan, s.Fleet, s.Tests, Quick); ok {
+		a.Parting = &parting
+	}
+	a.Outlook = Look(plan, s.Fleet, Lateness, 1)
+	return a
+}
+
+// Within gives the least number of shards that end within so many seconds; 0 where
+// no number does, however many.
+func (s *Study) Within(seconds float64) int {
+	ends := func(n int) bool {
+		f := s.Fleet
+		f.Shards = n
+		return s.Work.Plan(f, Thorough/4).Finish <= seconds
+	}
+	most := max(1, len(s.Work.units))
+	if !ends(most) {
+		return 0
+	}
+	return 1 + sort.Search(most-1, func(n int) bool { return ends(n + 1) })
+}

@@ -1,0 +1,234 @@
+package split
+
+import (
+	"fmt"
+	"math"
+	"slices"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+)
+
+// Together says which tests must not be parted.
+type Together string
+
+// What may stay together.
+const (
+	Test  Together = "test"
+	File  Together = "file"
+	Group Together = "group"
+)
+
+// Unit is a piece of work that is not split further.
+type Unit struct {
+	Name      string // suite:group, suite:file or the test's ID
+	Label     string // the same for people: the group, file or test alone
+	Tests     []string
+	Seconds   float64 // of the tests
+	Deviation float64 // of Seconds: its standard deviation
+	Unknown   int     // how many of Tests were never measured
+	Setups    []Setup // what a shard must begin for it, once for all units that share it
+	Uses      []string
+}
+
+// Setup is what it costs to begin a batch of one place, such as the start of a
+// process, whatever runs in it.
+type Setup struct {
+	Place   string // suite:group
+	Seconds float64
+}
+
+// Alone is what the unit takes on a shard of its own.
+func (u *Unit) Alone() float64 {
+	seconds := u.Seconds
+	for _, s := range u.Setups {
+		seconds += s.Seconds
+	}
+	return seconds
+}
+
+// join takes another unit in, so that the two are not parted.
+func (u *Unit) join(other Unit) {
+	u.Label += " + " + other.Label
+	u.Tests = append(slices.Clip(u.Tests), other.Tests...)
+	u.Seconds += other.Seconds
+	u.Deviation = math.Hypot(u.Deviation, other.Deviation)
+	u.Unknown += other.Unknown
+	for _, s := range other.Setups {
+		if !slices.ContainsFunc(u.Setups, func(own Setup) bool { return own.Place == s.Place }) {
+			u.Setups = append(slices.Clip(u.Setups), s)
+		}
+	}
+	for _, r := range other.Uses {
+		if !slices.Contains(u.Uses, r) {
+			u.Uses = append(slices.Clip(u.Uses), r)
+		}
+	}
+}
+
+// Units folds tests into the units that stay together, in the order in which
+// the tests first name them. A test without a file stays with its group. Units
+// whose tests need each other, come after each other, or use the same of the
+// resources that all machines share, are one. An error names tests that wait for
+// each other in a circle.
+func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, error) {
+	key, err := together.key()
+	if err != nil {
+		return nil, err
+	}
+	if slices.ContainsFunc(tests, func(t catalog.Test) bool { return len(t.Marks.Needs)+len(t.Marks.After) > 0 }) {
+		if _, err := order.Settle(tests); err != nil {
+			return nil, err
+		}
+	}
+	var units []Unit
+	var squares []float64 // the variance of each
+	at := make(map[string]int, len(tests))
+	unitOf := make([]int, len(tests))
+	for i := range tests {
+		t := &tests[i]
+		name, label := key(t)
+		u, ok := at[name]
+		if !ok {
+			u = len(units)
+			at[name] = u
+			units = append(units, Unit{Name: name, Label: label})
+			squares = append(squares, 0)
+		}
+		unitOf[i] = u
+		units[u].add(t)
+		squares[u] += t.Spread * t.Spread
+	}
+	for u := range units {
+		units[u].Deviation = math.Sqrt(squares[u])
+	}
+	return chained(tests, units, unitOf, shared), nil
+}
+
+func (u *Unit) add(t *catalog.Test) {
+	u.Tests = append(u.Tests, t.ID)
+	u.Seconds += t.Expected
+	if !t.Known {
+		u.Unknown++
+	}
+	if t.Setup > 0 && !slices.ContainsFunc(u.Setups, func(s Setup) bool { return s.Place == t.Suite+":"+t.Group }) {
+		u.Setups = append(u.Setups, Setup{t.Suite + ":" + t.Group, t.Setup})
+	}
+	for _, r := range t.Marks.Uses {
+		if !slices.Contains(u.Uses, r) {
+			u.Uses = append(u.Uses, r)
+		}
+	}
+}
+
+// chained joins the units that tests depend over, or that share what only one
+// shard may use, so that no shard waits for what another has.
+func chained(tests []catalog.Test, units []Unit, unitOf []int, shared []string) []Unit {
+	index := make(map[string]int, len(tests))
+	for i := range tests {
+		index[tests[i].ID] = i
+	}
+	sets := newSets(len(units))
+	holder := map[string]int{} // of a shared resource: the first unit that uses it
+	for i := range tests {
+		for _, id := range order.Dependencies(&tests[i]) {
+			if other, ok := index[id]; ok {
+				sets.join(unitOf[i], unitOf[other])
+			}
+		}
+		for _, r := range tests[i].Marks.Uses {
+			if first, ok := holder[r]; ok {
+				sets.join(unitOf[i], first)
+			} else if slices.Contains(shared, r) {
+				holder[r] = unitOf[i]
+			}
+		}
+	}
+	return joined(units, sets)
+}
+
+// joined makes one unit of those in each set; it stands where the first stood.
+func joined(units []Unit, s sets) []Unit {
+	out := make([]Unit, 0, len(units))
+	at := make([]int, len(units))
+	for u := range units {
+		first := s.find(u)
+		if first == u {
+			at[u] = len(out)
+			out = append(out, units[u])
+			continue
+		}
+		out[at[first]].join(units[u])
+	}
+	return out
+}
+
+// sets tells which of some things belong together; each set is known by its
+// first member (Tarjan, "Efficiency of a good but not linear set union
+// algorithm", 1975).
+type sets []int
+
+func newSets(n int) sets {
+	s := make(sets, n)
+	for i := range s {
+		s[i] = i
+	}
+	return s
+}
+
+func (s sets) find(i int) int {
+	for s[i] != i {
+		s[i] = s[s[i]]
+		i = s[i]
+	}
+	return i
+}
+
+func (s sets) join(i, j int) {
+	a, b := s.find(i), s.find(j)
+	s[max(a, b)] = min(a, b)
+}
+
+// Apart gives the units with one of them parted into its tests, given among
+// others; tests that depend on each other still stay together.
+func Apart(units []Unit, name string, tests []catalog.Test) []Unit {
+	var out []Unit
+	for _, u := range units {
+		if u.Name != name {
+			out = append(out, u)
+			continue
+		}
+		inside := make(map[string]bool, len(u.Tests))
+		for _, id := range u.Tests {
+			inside[id] = true
+		}
+		var own []catalog.Test
+		for _, t := range tests {
+			if inside[t.ID] {
+				own = append(own, t)
+			}
+		}
+		if parts, err := Units(own, Test); err == nil {
+			out = append(out, parts...)
+		}
+	}
+	return out
+}
+
+func (t Together) key() (func(*catalog.Test) (name, label string), error) {
+	group := func(t *catalog.Test) (string, string) { return t.Suite + ":" + t.Group, t.Group }
+	switch t {
+	case Group:
+		return group, nil
+	case File:
+		return func(t *catalog.Test) (string, string) {
+			if t.File == "" {
+				return group(t)
+			}
+			return t.Suite + ":" + t.File, t.File
+		}, nil
+	case Test:
+		return func(t *catalog.Test) (string, string) { return t.ID, t.Name }, nil
+	}
+	return nil, fmt.Errorf("what stays together is %q: test, file or group is expected", string(t))
+}

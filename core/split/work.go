@@ -1,0 +1,535 @@
+package split
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"strings"
+)
+
+// The efforts of planning, in steps; a million take about a tenth of a second.
+const (
+	Quick    = 20_000
+	Thorough = 1_500_000
+)
+
+// Work is units made ready to be planned, for any number of shards.
+type Work struct {
+	units   []*Unit // the longest first, by length
+	lengths []int64 // in ticks; see length
+	own     []int64 // the same without any setup
+	setups  []int64 // by place
+	places  [][]int // by unit
+	shared  bool    // units share a setup
+	scale   float64 // ticks a second
+	total   float64 // seconds alone, all together
+	unknown int
+}
+
+// NewWork makes units ready, which must not change any more.
+//
+// What units of one place share counts once a shard. As it must be paid at least
+// once, it is added to the length of the place's longest unit: so no plan is
+// shorter than its lengths say, and where no two units share a setup none is longer.
+func NewWork(units []Unit) *Work {
+	w := &Work{units: make([]*Unit, len(units))}
+	seconds, names := 0.0, map[string]int{}
+	for i := range units {
+		w.units[i] = &units[i]
+		seconds += units[i].Alone()
+		w.unknown += units[i].Unknown
+	}
+	// The finest scale on which all work together is still counted exactly.
+	for w.scale = 1e9; seconds*w.scale > 1<<60; {
+		w.scale /= 1000
+	}
+	paid := w.payers()
+	type sized struct {
+		at     int
+		length int64
+	}
+	order := make([]sized, len(w.units))
+	for i := range w.units {
+		u := w.units[i]
+		order[i] = sized{i, w.ticks(u.Seconds)}
+		for _, s := range u.Setups {
+			if paid[s.Place] == i {
+				order[i].length += w.ticks(s.Seconds)
+			}
+		}
+	}
+	slices.SortFunc(order, func(a, b sized) int {
+		if a.length != b.length {
+			return cmp.Compare(b.length, a.length)
+		}
+		return strings.Compare(w.units[a.at].Name, w.units[b.at].Name)
+	})
+	sorted := make([]*Unit, len(order))
+	w.lengths, w.own, w.places = make([]int64, len(order)), make([]int64, len(order)), make([][]int, len(order))
+	for i, o := range order {
+		sorted[i] = w.units[o.at]
+		w.lengths[i], w.own[i] = o.length, w.ticks(sorted[i].Seconds)
+		for _, s := range sorted[i].Setups {
+			p, known := names[s.Place]
+			if !known {
+				p = len(w.setups)
+				names[s.Place] = p
+				w.setups = append(w.setups, w.ticks(s.Seconds))
+			}
+			w.shared = w.shared || known
+			w.places[i] = append(w.places[i], p)
+		}
+	}
+	w.units = sorted
+	alone := int64(0)
+	for _, l := range w.lengths {
+		alone += l
+	}
+	w.total = w.seconds(alone)
+	return w
+}
+
+// payers gives for every place its longest unit, of equal ones the first by name.
+func (w *Work) payers() map[string]int {
+	longest := map[string]int{}
+	for i := range w.units {
+		u := w.units[i]
+		for _, s := range u.Setups {
+			at, known := longest[s.Place]
+			if !known || u.Seconds > w.units[at].Seconds || u.Seconds == w.units[at].Seconds && u.Name < w.units[at].Name {
+				longest[s.Place] = i
+			}
+		}
+	}
+	return longest
+}
+
+func (w *Work) ticks(seconds float64) int64 { return int64(math.Round(seconds * w.scale)) }
+
+func (w *Work) seconds(ticks int64) float64 { return float64(ticks) / w.scale }
+
+// Units gives the units, the longest first.
+func (w *Work) Units() []*Unit { return w.units }
+
+// Plan deals the units out so that the last shard ends as soon as can be found.
+func (w *Work) Plan(f Fleet, effort int) Plan {
+	if w.contended(f) {
+		return w.planContended(f, effort)
+	}
+	on, floor := w.deal(f, effort)
+	return w.plan(f, on, floor)
+}
+
+// deal gives the shard of every unit, from 0, and a proven floor in ticks.
+func (w *Work) deal(f Fleet, effort int) (on []int, floor int64) {
+	machines := w.machines(f)
+	on = make([]int, len(w.units))
+	free := make([]int, 0, len(w.units)) // units that are not pinned
+	for u := range w.units {
+		if number := f.pin(w.units[u]); number > 0 {
+			on[u] = number - 1
+			machines[number-1].base += w.lengths[u]
+			continue
+		}
+		free = append(free, u)
+	}
+	lengths := make([]int64, len(free))
+	for i, u := range free {
+		lengths[i] = w.lengths[u]
+	}
+	unit := w.coarsen(lengths, machines)
+	d := solve(lengths, machines, effort)
+	floor = d.floor * unit
+	for i, u := range free {
+		on[u] = d.on[i]
+	}
+	if f.AtOnce() < f.Shards {
+		return on, w.limited(f, lengths, machines) * unit
+	}
+	if w.shared {
+		if whole := w.keepPlaces(f, effort, machines, unit, free, on); whole != nil {
+			on = whole
+		}
+	}
+	return on, floor
+}
+
+// machines is what the shards are to the solver. Shards that go one after the
+// other get as much less: they are as if they were slower.
+func (w *Work) machines(f Fleet) []machine {
+	machines := make([]machine, f.Shards)
+	waves := f.waves()
+	for i := range machines {
+		machines[i] = machine{start: w.ticks(f.Starts[i+1]), speed: f.speed(i+1) / float64(waves[i])}
+	}
+	return machines
+}
+
+// waves tells of each shard how many share a runner with it, where only some run
+// at once, as compared with the one that shares it with the fewest. The shards
+// stand in the order in which they begin.
+func (f Fleet) waves() []int {
+	runners := f.AtOnce()
+	type wave struct {
+		begin float64 // as a part of all
+		many  int
+	}
+	var waves []wave
+	for r := range runners {
+		many := f.Shards / runners
+		if r >= runners-f.Shards%runners {
+			many++ // the last runners take one more where it does not come out even
+		}
+		for k := range many {
+			waves = append(waves, wave{float64(k) / float64(many), many})
+		}
+	}
+	slices.SortStableFunc(waves, func(a, b wave) int { return cmp.Compare(a.begin, b.begin) })
+	out := make([]int, len(waves))
+	for i, w := range waves {
+		out[i] = w.many
+		if f.Shards%runners == 0 {
+			out[i] = 1 // all are alike
+		}
+	}
+	return out
+}
+
+// limited is the floor in ticks of work on so many machines as run at once.
+func (w *Work) limited(f Fleet, lengths []int64, machines []machine) int64 {
+	lengths = slices.Clone(lengths)
+	for i := range machines {
+		if machines[i].base > 0 {
+			lengths = append(lengths, machines[i].base)
+		}
+	}
+	slices.SortFunc(lengths, func(a, b int64) int { return cmp.Compare(b, a) })
+	alike := make([]machine, f.AtOnce())
+	for i := range alike {
+		alike[i].speed = 1
+	}
+	return floor(lengths, alike)
+}
+
+// coarsen counts lengths and machines in the greatest tick that all are whole
+// multiples of, and gives that: so bounds can be rounded up to the next one.
+func (w *Work) coarsen(lengths []int64, machines []machine) int64 {
+	unit := int64(0)
+	common := func(v int64) {
+		for v != 0 {
+			unit, v = v, unit%v
+		}
+	}
+	for _, m := range machines {
+		if m.speed != 1 {
+			return 1
+		}
+		common(m.start)
+		common(m.base)
+	}
+	for i := 0; i < len(lengths) && unit != 1; i++ {
+		common(lengths[i])
+	}
+	if unit <= 1 {
+		return 1
+	}
+	for i := range lengths {
+		lengths[i] /= unit
+	}
+	for i := range machines {
+		machines[i].start /= unit
+		machines[i].base /= unit
+	}
+	return unit
+}
+
+// loads gives what each shard really takes in ticks, with the setups of all
+// places that are in it.
+func (w *Work) loads(on []int, shards int) []int64 {
+	loads := make([]int64, shards)
+	if !w.shared {
+		for u, at := range on {
+			loads[at] += w.lengths[u]
+		}
+		return loads
+	}
+	type visit struct{ shard, place int }
+	begun := map[visit]bool{}
+	for u, at := range on {
+		loads[at] += w.own[u]
+		for _, p := range w.places[u] {
+			if !begun[visit{at, p}] {
+				begun[visit{at, p}] = true
+				loads[at] += w.setups[p]
+			}
+		}
+	}
+	return loads
+}
+
+// plan writes down where the units go. The shard that holds the longest unit is
+// the first where all shards are alike, of the others the one with the next, and
+// so on.
+func (w *Work) plan(f Fleet, on []int, floor int64) Plan {
+	number := make([]int, f.Shards)
+	for i := range number {
+		number[i] = i
+	}
+	if f.uniform() {
+		number = numbered(on, f.Shards)
+	}
+	members := make([][]int, f.Shards)
+	for u, at := range on {
+		members[number[at]] = append(members[number[at]], u)
+	}
+	p := w.empty(f)
+	for i := range p.Shards {
+		w.fill(&p.Shards[i], members[i], f.speed(i+1))
+	}
+	w.inWaves(&p, f)
+	w.close(&p, floor)
+	return p
+}
+
+// numbered numbers the shards by the longest unit in each.
+func numbered(on []int, shards int) []int {
+	number := make([]int, shards)
+	for i := range number {
+		number[i] = -1
+	}
+	next := 0
+	for _, at := range on {
+		if number[at] < 0 {
+			number[at] = next
+			next++
+		}
+	}
+	for i := range number {
+		if number[i] < 0 {
+			number[i] = next
+			next++
+		}
+	}
+	return number
+}
+
+// empty is a plan without any unit.
+func (w *Work) empty(f Fleet) Plan {
+	p := Plan{Shards: make([]Shard, f.Shards), Work: w.total, Unknown: w.unknown}
+	for i := range p.Shards {
+		p.Shards[i].Number = i + 1
+		p.Shards[i].Start = f.Starts[i+1]
+		p.Shards[i].End = p.Shards[i].Start
+	}
+	return p
+}
+
+// fill puts units into a shard, each behind the last, those of one place side by
+// side as they are run in one batch.
+func (w *Work) fill(s *Shard, members []int, speed float64) {
+	if w.shared {
+		w.gather(members)
+	}
+	s.Units = make([]Placed, 0, len(members))
+	begun := map[int]bool{}
+	ticks := int64(0)
+	for _, u := range members {
+		s.Units = append(s.Units, Placed{w.units[u], s.Start + w.seconds(ticks)/speed})
+		ticks += w.own[u]
+		for _, p := range w.places[u] {
+			if !begun[p] {
+				begun[p] = true
+				ticks += w.setups[p]
+			}
+		}
+	}
+	s.End = s.Start + w.seconds(ticks)/speed
+}
+
+// gather brings units of one place side by side, where its first stands.
+func (w *Work) gather(members []int) {
+	first := map[int]int{} // by place: its first member
+	key := make(map[int]int, len(members))
+	for i, u := range members {
+		key[u] = i
+		for _, p := range w.places[u] {
+			if _, seen := first[p]; !seen {
+				first[p] = i
+			}
+		}
+		if len(w.places[u]) == 1 {
+			key[u] = first[w.places[u][0]]
+		}
+	}
+	slices.SortStableFunc(members, func(a, b int) int { return key[a] - key[b] })
+}
+
+// inWaves lets shards beyond the limit begin when one before them has ended.
+func (w *Work) inWaves(p *Plan, f Fleet) {
+	runners := f.AtOnce()
+	if runners == f.Shards {
+		return
+	}
+	free := make([]float64, runners) // when each runner can begin
+	for i := range p.Shards {
+		s := &p.Shards[i]
+		first := 0
+		for r := range free {
+			if free[r] < free[first] {
+				first = r
+			}
+		}
+		if late := max(free[first], s.Start) - s.Start; late > 0 {
+			s.Start, s.End = s.Start+late, s.End+late
+			for u := range s.Units {
+				s.Units[u].Start += late
+			}
+		}
+		free[first] = s.End
+	}
+}
+
+// close works out the figures of a plan whose shards are full.
+func (w *Work) close(p *Plan, floor int64) {
+	first := math.Inf(1)
+	for _, s := range p.Shards {
+		end := s.End
+		if len(s.Units) == 0 {
+			end = 0 // it delays nobody
+		}
+		p.Finish = max(p.Finish, end)
+		first = min(first, end)
+	}
+	p.Spread = p.Finish - first
+	w.judge(p, floor)
+}
+
+// judge says how good a plan's finish is known to be.
+func (w *Work) judge(p *Plan, floor int64) {
+	p.Floor = min(w.seconds(floor), p.Finish)
+	p.Optimal = p.Finish-p.Floor < 2/w.scale // but for what a float cannot tell
+	if len(w.units) > 0 && w.seconds(w.lengths[0]) >= p.Floor*(1-1e-9) {
+		p.Setter = w.units[0]
+	}
+}
+
+// keepPlaces looks for a deal in which less is paid for setups that units share:
+// with all units of a place kept together, and with places cut only where a shard
+// is full. It gives the best, nil where the present one is no worse.
+func (w *Work) keepPlaces(f Fleet, effort int, machines []machine, unit int64, free, on []int) (best []int) {
+	ends := func(on []int) int64 {
+		last := int64(0)
+		for i, load := range w.loads(on, f.Shards) {
+			m := machine{start: machines[i].start * unit, speed: machines[i].speed}
+			last = max(last, m.end(load))
+		}
+		return last
+	}
+	least := ends(on)
+	try := func(other []int) {
+		if end := ends(other); end < least {
+			best, least = other, end
+		}
+	}
+	groups := w.byPlace(free)
+	try(w.wholePlaces(f, effort, machines, unit, groups, on))
+	low, high := int64(0), least
+	for low < high { // the soonest by which all fit when they are laid end to end
+		middle := low + (high-low)/2
+		if other := w.wrap(middle, machines, unit, groups, on); other != nil {
+			try(other)
+			high = middle
+		} else {
+			low = middle + 1
+		}
+	}
+	return best
+}
+
+// byPlace folds units by their place, the place with most work first.
+func (w *Work) byPlace(free []int) [][]int {
+	at := map[int]int{}
+	var groups [][]int
+	var work []int64
+	for _, u := range free {
+		g := len(groups)
+		if len(w.places[u]) > 0 {
+			p := w.places[u][0]
+			if known, ok := at[p]; ok {
+				g = known
+			} else {
+				at[p] = g
+			}
+		}
+		if g == len(groups) {
+			groups, work = append(groups, nil), append(work, 0)
+		}
+		groups[g] = append(groups[g], u)
+		work[g] += w.lengths[u]
+	}
+	order := make([]int, len(groups))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(work[b], work[a]) })
+	sorted := make([][]int, len(groups))
+	for i, g := range order {
+		sorted[i] = groups[g]
+	}
+	return sorted
+}
+
+// wholePlaces deals places out as if each were one unit.
+func (w *Work) wholePlaces(f Fleet, effort int, machines []machine, unit int64, groups [][]int, on []int) []int {
+	lengths := make([]int64, len(groups))
+	for g, units := range groups {
+		for _, u := range units {
+			lengths[g] += w.lengths[u] / unit
+		}
+	}
+	d := solve(lengths, machines, effort/4)
+	out := slices.Clone(on)
+	for g, units := range groups {
+		for _, u := range units {
+			out[u] = d.on[g]
+		}
+	}
+	return out
+}
+
+// wrap lays the units of one place after the other into shards that must end by
+// a time, and goes to the next shard where one is full; nil where the shards do
+// not suffice.
+func (w *Work) wrap(t int64, machines []machine, unit int64, groups [][]int, on []int) []int {
+	out := slices.Clone(on)
+	at, room := 0, machines[0].room(t/unit)*unit
+	for _, units := range groups {
+		begun := false
+		for _, u := range units {
+			for {
+				cost := w.own[u]
+				if !begun {
+					cost = w.ownWithSetups(u)
+				}
+				if cost <= room {
+					room -= cost
+					break
+				}
+				if at++; at == len(machines) {
+					return nil
+				}
+				room, begun = machines[at].room(t/unit)*unit, false
+			}
+			out[u], begun = at, true
+		}
+	}
+	return out
+}
+
+func (w *Work) ownWithSetups(u int) int64 {
+	cost := w.own[u]
+	for _, p := range w.places[u] {
+		cost += w.setups[p]
+	}
+	return cost
+}

@@ -1,0 +1,159 @@
+package timing
+
+import (
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"fernrelay/core/catalog"
+)
+
+// absurd is the most that one test may be said to take, in seconds: thirty days.
+const absurd = 30 * 24 * 3600
+
+// The columns of a file of timings. Only the first two must be there; others may
+// stand beside them.
+const (
+	idColumn      = "id"
+	secondsColumn = "seconds"
+	spreadColumn  = "spread"
+	setupColumn   = "setup"
+)
+
+// Repeated is the error of a file in which IDs stand more than once.
+type Repeated struct {
+	Places []string // "line 7: the id … stands already in line 3"
+}
+
+func (r *Repeated) Error() string {
+	if len(r.Places) == 1 {
+		return r.Places[0] + ": leave one of them"
+	}
+	return fmt.Sprintf("%s, and %d more lines repeat an id (-v lists them): leave one of each", r.Places[0], len(r.Places)-1)
+}
+
+// ReadCSV reads expected times: a header with the columns id and seconds, and
+// perhaps spread and setup, then a test a line. The tests come in the order of the
+// file. An error names the line; it is a *Repeated where IDs stand more than once.
+func ReadCSV(r io.Reader) ([]catalog.Test, error) {
+	reader := csv.NewReader(r)
+	reader.TrimLeadingSpace = true
+	reader.ReuseRecord = true
+	header, err := reader.Read()
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	if len(header) > 0 {
+		header[0] = strings.TrimPrefix(header[0], "\ufeff") // as spreadsheets put in front
+	}
+	columns := map[string]int{}
+	for _, name := range []string{idColumn, secondsColumn, spreadColumn, setupColumn} {
+		columns[name] = slices.Index(header, name)
+	}
+	if columns[idColumn] < 0 || columns[secondsColumn] < 0 {
+		return nil, fmt.Errorf("line 1: the header is %q, but the columns id and seconds are expected", strings.Join(header, ","))
+	}
+	var tests []catalog.Test
+	repeated := &Repeated{}
+	lines := map[string]int{}
+	for {
+		record, err := reader.Read()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		line, _ := reader.FieldPos(0)
+		test, err := csvTest(record, columns)
+		if err != nil {
+			return nil, fmt.Errorf("line %d: %w", line, err)
+		}
+		if first := lines[test.ID]; first > 0 {
+			repeated.Places = append(repeated.Places, fmt.Sprintf("line %d: the id %q stands already in line %d", line, test.ID, first))
+			continue
+		}
+		lines[test.ID] = line
+		tests = append(tests, test)
+	}
+	if len(repeated.Places) > 0 {
+		return nil, repeated
+	}
+	return tests, nil
+}
+
+func csvTest(record []string, columns map[string]int) (t catalog.Test, err error) {
+	id := strings.Clone(record[columns[idColumn]])
+	if id == "" {
+		return t, errors.New("the id is empty")
+	}
+	figures := map[string]float64{}
+	for _, name := range []string{secondsColumn, spreadColumn, setupColumn} {
+		at := columns[name]
+		if at < 0 || record[at] == "" && name != secondsColumn {
+			continue
+		}
+		s, err := strconv.ParseFloat(record[at], 64)
+		if err != nil || math.IsNaN(s) || s < 0 || s > absurd {
+			return t, fmt.Errorf("the %s of %q are %q: a number from 0 to %d is expected", name, id, record[at], absurd)
+		}
+		figures[name] = s
+	}
+	t = catalog.Test{ID: id, Group: id, Name: id, Known: true,
+		Expected: figures[secondsColumn], Spread: figures[spreadColumn], Setup: figures[setupColumn]}
+	if group, name, ok := strings.Cut(id, "#"); ok {
+		t.Suite, t.Group, _ = strings.Cut(group, ":")
+		if t.Group == "" {
+			t.Suite, t.Group = "", group
+		}
+		t.Name = name
+	}
+	return t, nil
+}
+
+// TimesOf gives what a file of timings says, by ID and group.
+func TimesOf(timed []catalog.Test) Times {
+	times := Times{Tests: make(map[string]Time, len(timed)), Setups: map[string]float64{}}
+	for i := range timed {
+		t := &timed[i]
+		times.Tests[t.ID] = Time{t.Expected, t.Spread}
+		if place := t.Suite + ":" + t.Group; t.Setup > 0 {
+			times.Setups[place] = max(times.Setups[place], t.Setup)
+		}
+	}
+	return times
+}
+
+// WriteCSV writes the times of the tests that were measured, a line a test, sorted
+// by ID so that two versions of the file can be compared and merged. Where an
+// earlier file, by ID, has a figure that the new one cannot be told from, given its
+// spread, that stays: the file changes where times do.
+func WriteCSV(w io.Writer, tests []catalog.Test, earlier map[string]catalog.Test) error {
+	measured := make([]*catalog.Test, 0, len(tests))
+	for i := range tests {
+		if tests[i].Known && tests[i].PutOut == "" {
+			measured = append(measured, &tests[i])
+		}
+	}
+	slices.SortFunc(measured, func(a, b *catalog.Test) int { return strings.Compare(a.ID, b.ID) })
+	out := csv.NewWriter(w)
+	_ = out.Write([]string{idColumn, secondsColumn, spreadColumn, setupColumn}) // Error tells it below
+	figure := func(seconds float64) string { return strconv.FormatFloat(Round(seconds), 'f', -1, 64) }
+	for _, t := range measured {
+		seconds, spread, setup := t.Expected, t.Spread, t.Setup
+		if old, ok := earlier[t.ID]; ok && math.Abs(old.Expected-seconds) <= max(spread, seconds/20) {
+			seconds, spread = old.Expected, old.Spread
+			if math.Abs(old.Setup-setup) <= setup/4 {
+				setup = old.Setup
+			}
+		}
+		_ = out.Write([]string{t.ID, figure(seconds), figure(spread), figure(setup)})
+	}
+	out.Flush()
+	return out.Error()
+}

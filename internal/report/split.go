@@ -1,0 +1,232 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/split"
+	"fernrelay/core/timing"
+)
+
+// Tone says how a phrase is meant, for a screen that has colours.
+type Tone int
+
+// The tones.
+const (
+	Plain   Tone = iota
+	Figure       // a number to decide by
+	Heading      // a question that the lines below answer
+	Well
+	Warning
+	Bad
+)
+
+// Phrase is a part of a line.
+type Phrase struct {
+	Tone Tone
+	Text string
+}
+
+// Line is what stands in one line.
+type Line []Phrase
+
+func (l Line) String() string {
+	var words strings.Builder
+	for _, p := range l {
+		words.WriteString(p.Text)
+	}
+	return words.String()
+}
+
+func plain(format string, args ...any) Phrase { return Phrase{Plain, fmt.Sprintf(format, args...)} }
+
+// shownUnits is how many units of a shard are named in a line.
+const shownUnits = 6
+
+// Plan tells a plan's shards and what its finish depends on.
+func Plan(w io.Writer, p split.Plan) {
+	rows := make([][]string, len(p.Shards))
+	for i, s := range p.Shards {
+		when := timing.ClockTenths(s.Seconds())
+		if s.Start > 0 && len(s.Units) > 0 {
+			when = timing.ClockTenths(s.Start) + "–" + timing.ClockTenths(s.End)
+		}
+		rows[i] = []string{fmt.Sprintf("%4d", s.Number), fmt.Sprintf("%9s", when), fmt.Sprintf("%12s", Plural(len(s.Tests()), "test")), unitNames(s)}
+	}
+	table(w, rows)
+	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s\n",
+		timing.ClockTenths(p.Finish), timing.ClockTenths(p.Floor), timing.ClockTenths(p.Spread), timing.ClockTenths(p.Work))
+	fmt.Fprintln(w, Proof(p))
+	if empty := p.Empty(); empty > 0 {
+		fmt.Fprintf(w, "%s empty: there is no more to deal out\n", are(empty, "shard"))
+	}
+	if p.Unknown > 0 {
+		fmt.Fprintf(w, "%s never measured: their times are estimates\n", Plural(p.Unknown, "test"))
+	}
+}
+
+func unitNames(s split.Shard) string {
+	var names []string
+	for i, u := range s.Units {
+		if i == shownUnits {
+			names = append(names, fmt.Sprintf("and %d more", len(s.Units)-i))
+			break
+		}
+		names = append(names, outcome.PlainLine(u.Label))
+	}
+	return strings.Join(names, ", ")
+}
+
+// are counts things that are something: 1 shard is, 2 shards are.
+func are(n int, word string) string {
+	if n == 1 {
+		return "1 " + word + " is"
+	}
+	return Plural(n, word) + " are"
+}
+
+// Proof says how good the plan is known to be.
+func Proof(p split.Plan) string {
+	gap := 100 * (p.Finish/p.Floor - 1)
+	switch {
+	case p.Optimal:
+		return "no plan ends sooner"
+	case gap < 0.05:
+		return "proven within 0.1 % of the best"
+	}
+	return fmt.Sprintf("proven within %.1f %% of the best", gap)
+}
+
+// Worth says what the last shard bought and what the next ones buy.
+func Worth(a split.Advice) []Line {
+	n := len(a.Plan.Shards)
+	lines := []Line{{{Heading, "Is another machine worth it?"}}}
+	if n > 1 {
+		lines = append(lines, Line{plain("the %s shard saved ", ordinal(n)), bought(a.Points[n-2].Finish - a.Plan.Finish)})
+	}
+	if n < len(a.Points) {
+		next := a.Points[n]
+		line := Line{plain("%s %s would save ", article(n+1), ordinal(n+1)), bought(a.Plan.Finish - next.Finish)}
+		if more := 100 * (next.Machines()/(float64(n)*a.Plan.Finish) - 1); more >= 0.5 && a.Plan.Finish > 0 {
+			line = append(line, plain(" for %.0f %% more machine time", more))
+		}
+		lines = append(lines, line)
+	}
+	return append(lines, kneeLine(a))
+}
+
+func kneeLine(a split.Advice) Line {
+	if a.Knee == len(a.Plan.Shards) {
+		return Line{plain("this is the "), {Well, "knee"}, plain(": beyond it more machines cost more than they save")}
+	}
+	return Line{plain("the "), {Well, "knee"}, plain(" is at "), {Figure, fmt.Sprint(a.Knee)}, plain(", which end%s at ", map[bool]string{true: "s"}[a.Knee == 1]),
+		{Figure, timing.ClockTenths(a.Points[a.Knee-1].Finish)}}
+}
+
+// bought writes seconds saved.
+func bought(seconds float64) Phrase {
+	if seconds < 0.0005 {
+		return Phrase{Figure, "nothing"}
+	}
+	return Phrase{Figure, timing.Short(seconds)}
+}
+
+// InTheWay says what keeps a plan from ending sooner, and what would help.
+func InTheWay(a split.Advice) []Line {
+	lines := []Line{{{Heading, "What stands in the way?"}}}
+	setter := a.Plan.Setter
+	if setter == nil {
+		lines = append(lines, Line{plain("nothing but the work itself")})
+		for _, p := range a.Points {
+			if p.Setter != nil && p.Shards > len(a.Plan.Shards) {
+				return append(lines, Line{plain("from %d shards on ", p.Shards), {Warning, outcome.PlainLine(p.Setter.Label)},
+					plain(", %s in one piece", timing.Short(p.Setter.Alone()))})
+			}
+		}
+		return lines
+	}
+	lines = append(lines, Line{{Warning, outcome.PlainLine(setter.Label)}, plain(" is %s in one piece", timing.Short(setter.Alone()))})
+	if a.Parting == nil {
+		return append(lines, Line{plain("which cannot be parted: make it faster")})
+	}
+	if t := a.Parting.Longest; len(setter.Tests) > 1 {
+		lines = append(lines, Line{{Warning, outcome.PlainLine(t.Name)}, plain(" alone is %s of it", timing.Short(t.Expected))})
+	}
+	return append(lines, Line{plain("apart, the floor falls to "), {Figure, timing.ClockTenths(a.Parting.Floor)},
+		plain(" and %s end at ", Plural(len(a.Plan.Shards), "shard")), {Figure, timing.ClockTenths(a.Parting.Finish)}})
+}
+
+// Bearing says how a plan and a queue bear a worker that begins late, and what
+// they end at when tests take as long as they may.
+func Bearing(o split.Outlook) []Line {
+	middle := func(finishes []float64) string { return timing.ClockTenths(split.Quantile(finishes, 0.5)) }
+	slow := func(finishes []float64) Phrase {
+		return plain(", %s in 1 run of 20", timing.ClockTenths(split.Quantile(finishes, 0.95)))
+	}
+	return []Line{
+		{{Heading, fmt.Sprintf("If one machine starts %d s late", split.Lateness)}},
+		{plain("fixed shards end at   "), {Bad, middle(o.FixedLate)}, slow(o.FixedLate)},
+		{plain("a shared queue ends at "), {Well, middle(o.QueueLate)}, slow(o.QueueLate)},
+		{plain("in time they end at   "), {Figure, middle(o.Fixed)}, plain(" and "), {Figure, middle(o.Queue)}},
+	}
+}
+
+// Advice tells what there is to know of a plan beside the plan.
+func Advice(w io.Writer, a split.Advice) {
+	for _, lines := range [][]Line{Worth(a), InTheWay(a), Bearing(a.Outlook)} {
+		fmt.Fprintln(w)
+		for i, line := range lines {
+			if i > 0 {
+				fmt.Fprint(w, "    ")
+			}
+			fmt.Fprintln(w, line)
+		}
+	}
+}
+
+// Curve tells what each number of shards comes to; within marks the least that
+// ends within so many seconds, where that is above 0.
+func Curve(w io.Writer, points []split.Point, within float64) {
+	rows := [][]string{{"shards", "    finish", "     saves", "  machines"}}
+	knee, least := split.Knee(points), split.Within(points, within)
+	for i, p := range points {
+		saves := ""
+		if i > 0 {
+			saves = bought(points[i-1].Finish - p.Finish).Text
+		}
+		var notes []string
+		if p.Shards == knee {
+			notes = append(notes, "the knee: beyond it machines cost more than they save")
+		}
+		if p.Shards == least {
+			notes = append(notes, "the least that end within "+timing.ClockTenths(within))
+		}
+		if p.Setter != nil && (i == 0 || points[i-1].Setter == nil) {
+			notes = append(notes, fmt.Sprintf("the floor: %s, %s in one piece", outcome.PlainLine(p.Setter.Label), timing.Short(p.Setter.Alone())))
+		}
+		rows = append(rows, []string{fmt.Sprintf("%6d", p.Shards), fmt.Sprintf("%10s", timing.ClockTenths(p.Finish)), fmt.Sprintf("%10s", saves),
+			fmt.Sprintf("%10s", timing.ClockTenths(p.Machines())), strings.Join(notes, "; ")})
+	}
+	table(w, rows)
+}
+
+func ordinal(n int) string {
+	switch {
+	case n%10 == 1 && n%100 != 11:
+		return fmt.Sprintf("%dst", n)
+	case n%10 == 2 && n%100 != 12:
+		return fmt.Sprintf("%dnd", n)
+	case n%10 == 3 && n%100 != 13:
+		return fmt.Sprintf("%drd", n)
+	}
+	return fmt.Sprintf("%dth", n)
+}
+
+func article(n int) string {
+	if n == 8 || n == 11 || n == 18 || n >= 80 && n < 90 {
+		return "an"
+	}
+	return "a"
+}

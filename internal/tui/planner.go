@@ -1,0 +1,122 @@
+package tui
+
+import (
+	"maps"
+
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/split"
+	"fernrelay/internal/relay"
+)
+
+// maxShards is how many shards the split view goes up to.
+const maxShards = 64
+
+// splitting is how the picked tests are to be split.
+type splitting struct {
+	together split.Together
+	shards   int             // also the number of workers of a run
+	limit    int             // how many at once; 0 for all
+	late     map[int]float64 // by shard: seconds that it begins late
+	pins     map[string]int  // by unit: its shard
+}
+
+func (s splitting) fleet() split.Fleet {
+	return split.Fleet{Shards: s.shards, Limit: s.limit, Starts: s.late, Pins: s.pins}
+}
+
+// planning is what a splitting of tests comes to.
+type planning struct {
+	splitting
+	study  *split.Study
+	plan   split.Plan
+	advice *split.Advice // nil until it is worked out
+}
+
+// planner plans beside the interface's own path: at once as well as that goes,
+// and then as well as it can, with all there is to know of the plan.
+type planner struct {
+	want     splitting
+	have     planning
+	asked    int // counts what was asked for
+	answered int // the latest of those that came
+	advising bool
+}
+
+type (
+	plannedMsg struct {
+		asked int
+		planning
+		err error
+	}
+	advisedMsg struct {
+		asked  int
+		advice split.Advice
+	}
+)
+
+// newStudy makes tests ready to be split here.
+func newStudy(r *relay.Relay, tests []catalog.Test, s splitting) (*split.Study, error) {
+	return r.Split(relay.Solo(tests), s.together, s.fleet(), true)
+}
+
+// ask asks for a plan of the picked tests. again says that these are the same tests
+// as for the plan before.
+func (p *planner) ask(s *session, again bool) tea.Cmd {
+	p.asked++
+	number, want, r, tests := p.asked, p.want, s.relay, s.picked.tests
+	want.late, want.pins = maps.Clone(want.late), maps.Clone(want.pins)
+	known := p.have.study
+	if !again || p.have.together != want.together || p.answered != p.asked-1 {
+		known = nil
+	}
+	return func() tea.Msg {
+		msg := plannedMsg{asked: number, planning: planning{splitting: want}}
+		if known != nil {
+			study := *known
+			resources := study.Fleet.Resources
+			study.Fleet = want.fleet()
+			study.Fleet.Resources = resources
+			msg.study = &study
+		} else if msg.study, msg.err = newStudy(r, tests, want); msg.err != nil {
+			return msg
+		}
+		msg.plan = msg.study.Plan(split.Quick)
+		return msg
+	}
+}
+
+// take takes a plan and asks for advice on it.
+func (p *planner) take(msg plannedMsg) tea.Cmd {
+	if msg.asked < p.answered || msg.err != nil {
+		return nil
+	}
+	p.answered, p.have = msg.asked, msg.planning
+	return p.advise()
+}
+
+// advise works out advice for the plan at hand, unless it does so for another.
+func (p *planner) advise() tea.Cmd {
+	if p.advising {
+		return nil
+	}
+	p.advising = true
+	number, study, plan := p.answered, p.have.study, p.have.plan
+	return func() tea.Msg {
+		if !plan.Optimal {
+			plan = study.Plan(split.Thorough)
+		}
+		return advisedMsg{number, study.Advise(plan, maxShards)}
+	}
+}
+
+// advised takes advice, or asks for it again where the plan has changed.
+func (p *planner) advised(msg advisedMsg) tea.Cmd {
+	p.advising = false
+	if msg.asked != p.answered {
+		return p.advise()
+	}
+	p.have.plan, p.have.advice = msg.advice.Plan, &msg.advice
+	return nil
+}
