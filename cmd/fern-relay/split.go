@@ -300,7 +300,7 @@ func (s *settings) split(cmd *cobra.Command, f *splitFlags) error {
 		return newEncoder(out).Encode(matrixOf(plan))
 	}
 	report.Plan(out, plan)
-	report.Advice(out, study.Advise(plan, len(plan.Shards)+2))
+	report.Advice(out, study.Advise(plan, max(f.upTo, len(plan.Shards)+1)))
 	catalogPrint, timingsPrint := split.Prints(study.Tests)
 	fmt.Fprintf(out, "\nplan %s, of tests %s with times %s\n", plan.Fingerprint(), catalogPrint, timingsPrint)
 	return nil
@@ -354,7 +354,11 @@ func (f *splitFlags) tooSoon(study *split.Study) error {
 	plan := study.Plan(split.Quick)
 	words := fmt.Sprintf("no number of shards ends within %s: the soonest is %s", f.within, timing.ClockTenths(plan.Finish))
 	if u := plan.Setter; u != nil {
-		words += fmt.Sprintf(", as %s is %s in one piece: part it (--together test), or make it faster", outcome.PlainLine(u.Label), timing.Short(u.Alone()))
+		words += fmt.Sprintf(", as %s is %s in one piece: ", outcome.PlainLine(u.Label), timing.Short(u.Alone()))
+		if study.Together != split.Test && len(u.Tests) > 1 {
+			words += "part it (--together test), or "
+		}
+		words += "make it faster"
 	}
 	return errors.New(words)
 }
@@ -420,6 +424,9 @@ func (f *splitFlags) writeFiles(p split.Plan) error {
 	if err := os.MkdirAll(f.files, 0o755); err != nil {
 		return err
 	}
+	if err := removeShards(f.files); err != nil {
+		return err
+	}
 	for _, s := range p.Shards {
 		name := filepath.Join(f.files, fmt.Sprintf("shard-%d.txt", s.Number))
 		err := wholefile.Write(name, 0o644, func(w io.Writer) error {
@@ -431,6 +438,24 @@ func (f *splitFlags) writeFiles(p split.Plan) error {
 			return nil
 		})
 		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// removeShards removes the files of an earlier plan, which may have had more shards.
+func removeShards(folder string) error {
+	old, err := filepath.Glob(filepath.Join(folder, "shard-*.txt"))
+	if err != nil {
+		return err
+	}
+	for _, name := range old {
+		number := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(name), "shard-"), ".txt")
+		if _, err := strconv.Atoi(number); err != nil {
+			continue
+		}
+		if err := os.Remove(name); err != nil {
 			return err
 		}
 	}

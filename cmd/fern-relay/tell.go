@@ -48,7 +48,7 @@ func tellDemo(ctx context.Context, dir string, out io.Writer) error {
 	}
 	plan := study.Plan(split.Thorough)
 	report.Plan(out, plan)
-	report.Advice(out, study.Advise(plan, demoWorkers+2))
+	report.Advice(out, study.Advise(plan, 4*demoWorkers))
 
 	fmt.Fprintf(out, "\nWatch: the run.\n\n")
 	request, err := r.Ready(demoPick, tests, demoWorkers)

@@ -8,7 +8,8 @@ type Point struct {
 	Finish  float64 // seconds
 	Floor   float64
 	Optimal bool
-	Setter  *Unit // the unit that is the floor by its own length, if one is
+	Setter  *Unit  // as of a Plan
+	Held    string // as of a Plan
 }
 
 // Machines is the machine time that the point costs, in seconds: all machines are
@@ -29,7 +30,7 @@ func (w *Work) Curve(f Fleet, most, effort int) []Point {
 func (w *Work) point(f Fleet, effort int) Point {
 	if w.contended(f) || f.AtOnce() < f.Shards {
 		p := w.Plan(f, effort)
-		return Point{f.Shards, p.Finish, p.Floor, p.Optimal, p.Setter}
+		return Point{f.Shards, p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
 	}
 	on, floor := w.deal(f, effort)
 	p := w.empty(f)
@@ -38,7 +39,7 @@ func (w *Work) point(f Fleet, effort int) Point {
 		p.Finish = max(p.Finish, w.seconds(machines[i].end(load)))
 	}
 	w.judge(&p, floor)
-	return Point{f.Shards, p.Finish, p.Floor, p.Optimal, p.Setter}
+	return Point{f.Shards, p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
 }
 
 // Smooth lets no more shards end later than fewer do: one that is left empty would

@@ -1,6 +1,7 @@
 package split
 
 import (
+	"maps"
 	"math"
 	"slices"
 )
@@ -34,24 +35,26 @@ func (f Fleet) scarce(resource string) bool {
 // ends sooner.
 func (w *Work) planContended(f Fleet, effort int) Plan {
 	_, floor := w.deal(f, effort/4)
-	floor = max(floor, w.floorOfResources(f))
-	queued := w.planQueued(f, effort, floor)
-	if f.AtOnce() < f.Shards || queued.Optimal || len(w.units) > mostWoven {
-		return queued
+	held, busiest := w.busiest(f)
+	best := w.planQueued(f, effort, max(floor, held))
+	if f.AtOnce() == f.Shards && !best.Optimal && len(w.units) <= mostWoven {
+		if woven := w.planWoven(f, max(floor, held)); woven.Finish < best.Finish {
+			best = woven
+		}
 	}
-	if woven := w.planWoven(f, floor); woven.Finish < queued.Finish {
-		return woven
+	if held > floor {
+		best.Setter, best.Held = nil, busiest
 	}
-	return queued
+	return best
 }
 
 // mostWoven is how many units are laid one by one, which takes their square.
 const mostWoven = 2000
 
-// floorOfResources is the time for which the busiest resource is held.
-func (w *Work) floorOfResources(f Fleet) int64 {
+// busiest gives the resource that is held longest, with the time for which it is
+// held in any case.
+func (w *Work) busiest(f Fleet) (ticks int64, resource string) {
 	held := map[string]int64{}
-	most := int64(0)
 	fastest := 1.0
 	for _, s := range f.Speeds {
 		fastest = max(fastest, s)
@@ -60,11 +63,15 @@ func (w *Work) floorOfResources(f Fleet) int64 {
 		for _, r := range w.units[u].Uses {
 			if f.scarce(r) {
 				held[r] += w.own[u]
-				most = max(most, int64(float64(held[r])/float64(f.Resources[r])/fastest))
 			}
 		}
 	}
-	return most
+	for _, r := range slices.Sorted(maps.Keys(held)) {
+		if t := int64(float64(held[r]) / float64(f.Resources[r]) / fastest); t > ticks {
+			ticks, resource = t, r
+		}
+	}
+	return ticks, resource
 }
 
 // planQueued makes one unit of all that hold the same resource, or as many as may

@@ -30,7 +30,7 @@ func Look(p Plan, f Fleet, late float64, seed uint64) Outlook {
 	var out Outlook
 	latest := 0
 	for i := range p.Shards {
-		if p.Shards[i].End > p.Shards[latest].End {
+		if len(p.Shards[i].Units) > 0 && (len(p.Shards[latest].Units) == 0 || p.Shards[i].End > p.Shards[latest].End) {
 			latest = i
 		}
 	}
@@ -136,38 +136,90 @@ func (q *queue) fixed(lateShard int, late float64) float64 {
 // shared is when as many workers end that take batches from one queue, one of
 // which begins late.
 func (q *queue) shared(lateWorker int, late float64) float64 {
-	free := make([]float64, q.fleet.AtOnce())
-	for i := range free {
-		free[i] = q.fleet.Starts[i+1]
+	workers := make([]worker, q.fleet.AtOnce())
+	for i := range workers {
+		workers[i] = worker{free: q.fleet.Starts[i+1], speed: q.fleet.speed(i + 1), begun: map[string]bool{}}
 	}
-	free[lateWorker] += late
-	begun := make([]map[string]bool, len(free))
-	for i := range begun {
-		begun[i] = map[string]bool{}
+	workers[lateWorker].free += late
+	held := map[string][]float64{} // by scarce resource, for each that may hold it: until when
+	for r, n := range q.fleet.Resources {
+		if q.fleet.scarce(r) {
+			held[r] = make([]float64, n)
+		}
+	}
+	open := make([]int, len(q.units))
+	for i := range open {
+		open[i] = i
 	}
 	left, finish := q.planned, 0.0
-	for next := 0; next < len(q.units); {
-		worker := 0
-		for i := range free {
-			if free[i] < free[worker] {
-				worker = i
+	for len(open) > 0 {
+		w := &workers[0]
+		for i := range workers {
+			if workers[i].free < w.free {
+				w = &workers[i]
 			}
 		}
-		batch := share * left / float64(len(free))
-		for taken := 0.0; next < len(q.units) && (taken == 0 || taken+q.units[next].Seconds <= batch); next++ {
-			u := q.units[next]
-			cost := q.seconds[next]
-			for _, s := range u.Setups {
-				if !begun[worker][s.Place] {
-					begun[worker][s.Place] = true
-					cost += s.Seconds
+		batch := share * left / float64(len(workers))
+		for taken := 0.0; len(open) > 0; {
+			at, begin := q.next(open, held, w.free)
+			u := q.units[open[at]]
+			if taken > 0 && (taken+u.Seconds > batch || begin > w.free) {
+				break
+			}
+			w.free = begin
+			w.do(u, q.seconds[open[at]])
+			for _, r := range u.Uses {
+				if until := held[r]; until != nil {
+					until[slices.Index(until, slices.Min(until))] = w.free
 				}
 			}
 			taken += u.Alone()
 			left -= u.Alone()
-			free[worker] += cost / q.fleet.speed(worker+1)
+			if at == 0 {
+				open = open[1:]
+			} else {
+				open = slices.Delete(open, at, at+1)
+			}
 		}
-		finish = max(finish, free[worker])
+		finish = max(finish, w.free)
 	}
 	return finish
+}
+
+// next is the first open unit whose resources are free at a time, or else the one
+// whose are free soonest, and when it can begin.
+func (q *queue) next(open []int, held map[string][]float64, now float64) (at int, begin float64) {
+	begin = math.Inf(1)
+	for i, u := range open {
+		free := now
+		for _, r := range q.units[u].Uses {
+			if until := held[r]; until != nil {
+				free = max(free, slices.Min(until))
+			}
+		}
+		if free < begin {
+			at, begin = i, free
+		}
+		if begin == now {
+			break
+		}
+	}
+	return at, begin
+}
+
+// worker takes batches from the queue.
+type worker struct {
+	free, speed float64
+	begun       map[string]bool // places
+}
+
+// do lets time pass with a unit.
+func (w *worker) do(u *Unit, seconds float64) {
+	for _, s := range u.Setups {
+		if !w.begun[s.Place] {
+			w.begun[s.Place] = true
+			seconds += s.Seconds
+		}
+	}
+	w.free += seconds / w.speed
 }

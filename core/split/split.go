@@ -126,6 +126,16 @@ type Plan struct {
 	Work    float64 // what one worker alone takes
 	Unknown int     // tests never measured
 	Setter  *Unit   // the unit that is the floor by its own length, if one is
+	Held    string  // the resource that is the floor by how long it is held, if one is
+}
+
+// Setting names what the floor is, for people: a unit or a resource; empty where
+// it is the work as a whole.
+func (p Plan) Setting() string {
+	if p.Setter != nil {
+		return p.Setter.Label
+	}
+	return p.Held
 }
 
 // Empty counts the shards that hold nothing.

@@ -22,7 +22,7 @@ const (
 // Unit is a piece of work that is not split further.
 type Unit struct {
 	Name      string // suite:group, suite:file or the test's ID
-	Label     string // the same for people: the group, file or test alone
+	Label     string // the same without the suite
 	Tests     []string
 	Seconds   float64 // of the tests
 	Deviation float64 // of Seconds: its standard deviation
@@ -228,7 +228,7 @@ func (t Together) key() (func(*catalog.Test) (name, label string), error) {
 			return t.Suite + ":" + t.File, t.File
 		}, nil
 	case Test:
-		return func(t *catalog.Test) (string, string) { return t.ID, t.Name }, nil
+		return func(t *catalog.Test) (string, string) { return t.ID, t.Group + "#" + t.Name }, nil
 	}
 	return nil, fmt.Errorf("what stays together is %q: test, file or group is expected", string(t))
 }

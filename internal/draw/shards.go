@@ -33,8 +33,8 @@ func Shards(title string, plan split.Plan) Drawing {
 		x := barLeft + plan.Floor*scale
 		p.line(x, barTop-8, x, bottom, 1, amber)
 		label := "floor " + timing.ClockTenths(plan.Floor)
-		if plan.Setter != nil {
-			label += ", " + fits(outcome.PlainLine(plan.Setter.Label), 9, 240)
+		if setting := plan.Setting(); setting != "" {
+			label += ", " + fits(outcome.PlainLine(setting), 9, 240)
 		}
 		p.text(x, barTop-12, 9, false, fromRight, amber, label)
 		p.rect(barLeft, bottom+44, 8, 8, mixed(leaf, 0.6))

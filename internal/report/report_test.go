@@ -81,7 +81,7 @@ no plan ends sooner
 Is another machine worth it?
     the 2nd shard saved 11.0 s
     a 3rd would save nothing for 50 % more machine time
-    the knee is at 1, which ends at 0:41.0
+    the knee is at 1, with a finish of 0:41.0
 
 What stands in the way?
     drip is 30.0 s in one piece
@@ -89,14 +89,13 @@ What stands in the way?
     apart, the floor falls to 0:30.0 and 2 shards end at 0:30.0
 
 If one machine starts 60 s late
-    fixed shards end at   1:30.0, 1:30.0 in 1 run of 20
+    fixed shards end at    1:30.0, 1:30.0 in 1 run of 20
     a shared queue ends at 0:56.0, 0:56.0 in 1 run of 20
-    in time they end at   0:30.0 and 0:30.0
+    in time they end at    0:30.0 and 0:30.0
 shards      finish       saves    machines
      1      0:41.0                  0:41.0  the knee: beyond it machines cost more than they save
      2      0:30.0      11.0 s      1:00.0  the least that end within 0:32.0; the floor: drip, 30.0 s in one piece
-     3      0:30.0     nothing      1:30.0
-     4      0:30.0     nothing      2:00.0
+   3–4      0:30.0     nothing      2:00.0
 `
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)

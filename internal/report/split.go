@@ -118,10 +118,13 @@ func Worth(a split.Advice) []Line {
 }
 
 func kneeLine(a split.Advice) Line {
+	if a.Knee == len(a.Points) && a.Knee > len(a.Plan.Shards) {
+		return Line{plain("each one more is worth it, up to "), {Figure, fmt.Sprint(a.Knee)}, plain(" at the least")}
+	}
 	if a.Knee == len(a.Plan.Shards) {
 		return Line{plain("this is the "), {Well, "knee"}, plain(": beyond it more machines cost more than they save")}
 	}
-	return Line{plain("the "), {Well, "knee"}, plain(" is at "), {Figure, fmt.Sprint(a.Knee)}, plain(", which end%s at ", map[bool]string{true: "s"}[a.Knee == 1]),
+	return Line{plain("the "), {Well, "knee"}, plain(" is at "), {Figure, fmt.Sprint(a.Knee)}, plain(", with a finish of "),
 		{Figure, timing.ClockTenths(a.Points[a.Knee-1].Finish)}}
 }
 
@@ -137,6 +140,10 @@ func bought(seconds float64) Phrase {
 func InTheWay(a split.Advice) []Line {
 	lines := []Line{{{Heading, "What stands in the way?"}}}
 	setter := a.Plan.Setter
+	if a.Plan.Held != "" {
+		return append(lines, Line{{Warning, outcome.PlainLine(a.Plan.Held)}, plain(" is held for %s by tests that may not overlap:", timing.Short(a.Plan.Floor))},
+			Line{plain("no more shards help, but holding it more briefly, or more at once")})
+	}
 	if setter == nil {
 		lines = append(lines, Line{plain("nothing but the work itself")})
 		for _, p := range a.Points {
@@ -161,15 +168,19 @@ func InTheWay(a split.Advice) []Line {
 // Bearing says how a plan and a queue bear a worker that begins late, and what
 // they end at when tests take as long as they may.
 func Bearing(o split.Outlook) []Line {
-	middle := func(finishes []float64) string { return timing.ClockTenths(split.Quantile(finishes, 0.5)) }
-	slow := func(finishes []float64) Phrase {
-		return plain(", %s in 1 run of 20", timing.ClockTenths(split.Quantile(finishes, 0.95)))
+	middle := func(finishes []float64) float64 { return split.Quantile(finishes, 0.5) }
+	late := func(finishes, inTime []float64) []Phrase {
+		tone := Well
+		if middle(finishes) > 1.2*middle(inTime) {
+			tone = Bad
+		}
+		return []Phrase{{tone, timing.ClockTenths(middle(finishes))}, plain(", %s in 1 run of 20", timing.ClockTenths(split.Quantile(finishes, 0.95)))}
 	}
 	return []Line{
 		{{Heading, fmt.Sprintf("If one machine starts %d s late", split.Lateness)}},
-		{plain("fixed shards end at   "), {Bad, middle(o.FixedLate)}, slow(o.FixedLate)},
-		{plain("a shared queue ends at "), {Well, middle(o.QueueLate)}, slow(o.QueueLate)},
-		{plain("in time they end at   "), {Figure, middle(o.Fixed)}, plain(" and "), {Figure, middle(o.Queue)}},
+		append(Line{plain("fixed shards end at    ")}, late(o.FixedLate, o.Fixed)...),
+		append(Line{plain("a shared queue ends at ")}, late(o.QueueLate, o.Queue)...),
+		{plain("in time they end at    "), {Figure, timing.ClockTenths(middle(o.Fixed))}, plain(" and "), {Figure, timing.ClockTenths(middle(o.Queue))}},
 	}
 }
 
@@ -203,11 +214,22 @@ func Curve(w io.Writer, points []split.Point, within float64) {
 		if p.Shards == least {
 			notes = append(notes, "the least that end within "+timing.ClockTenths(within))
 		}
+		if p.Held != "" && (i == 0 || points[i-1].Held == "") {
+			notes = append(notes, fmt.Sprintf("the floor: %s, held for %s", outcome.PlainLine(p.Held), timing.Short(p.Floor)))
+		}
 		if p.Setter != nil && (i == 0 || points[i-1].Setter == nil) {
 			notes = append(notes, fmt.Sprintf("the floor: %s, %s in one piece", outcome.PlainLine(p.Setter.Label), timing.Short(p.Setter.Alone())))
 		}
-		rows = append(rows, []string{fmt.Sprintf("%6d", p.Shards), fmt.Sprintf("%10s", timing.ClockTenths(p.Finish)), fmt.Sprintf("%10s", saves),
+		number := fmt.Sprint(p.Shards)
+		rest := i > 0 && saves == "nothing" && notes == nil && points[len(points)-1].Finish == p.Finish
+		if last := points[len(points)-1]; rest && last.Shards > p.Shards {
+			number, p = fmt.Sprintf("%d–%d", p.Shards, last.Shards), last
+		}
+		rows = append(rows, []string{fmt.Sprintf("%6s", number), fmt.Sprintf("%10s", timing.ClockTenths(p.Finish)), fmt.Sprintf("%10s", saves),
 			fmt.Sprintf("%10s", timing.ClockTenths(p.Machines())), strings.Join(notes, "; ")})
+		if rest {
+			break
+		}
 	}
 	table(w, rows)
 }

@@ -240,14 +240,14 @@ func (v *splitView) planned() {
 }
 
 // The rows of the view: the heading stands in row 1, the bars begin below it.
-const (
-	barsTop    = 3
-	leastCurve = 9 // rows that the curve takes at least
-)
+const barsTop = 3
+
+// leastCurve is how many rows are kept for the curve and the sentences.
+func leastCurve(height int) int { return max(8, min(15, height*2/5)) }
 
 // step is how many rows a shard takes.
 func (v *splitView) step(height int) int {
-	if height < barsTop+2*len(v.session.plan().Shards)+3+leastCurve {
+	if height < barsTop+2*len(v.session.plan().Shards)+3+leastCurve(height) {
 		return 1
 	}
 	return 2
@@ -255,7 +255,7 @@ func (v *splitView) step(height int) int {
 
 // rows is how many shards are shown.
 func (v *splitView) rows(height int) int {
-	return max(1, min(len(v.session.plan().Shards), (height-barsTop-3-leastCurve)/v.step(height)))
+	return max(1, min(len(v.session.plan().Shards), (height-barsTop-3-leastCurve(height))/v.step(height)))
 }
 
 func (v *splitView) draw(c canvas) {
@@ -282,7 +282,7 @@ func (v *splitView) draw(c canvas) {
 	}
 	v.drawCurve(c.sub(0, y, half, c.height-y))
 	if half < c.width {
-		v.drawAdvice(c.sub(half+4, y, c.width-half-4, c.height-y))
+		v.drawAdvice(c.sub(half+4, y, c.width-half-5, c.height-y))
 	}
 }
 
@@ -344,8 +344,8 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 		for _, u := range shard.Units {
 			tests += len(u.Tests)
 		}
-		if c.width >= wideScreen {
-			c.right(c.width-12, y, style{colour: t.fog}, report.Plural(len(shard.Units), string(v.session.planner.have.together)))
+		if together := v.session.planner.have.together; c.width >= wideScreen && together != split.Test {
+			c.right(c.width-12, y, style{colour: t.fog}, report.Plural(len(shard.Units), string(together)))
 		}
 		c.right(c.width-1, y, style{colour: t.fog}, report.Plural(tests, "test"))
 	}
@@ -356,8 +356,8 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 		}
 	}
 	label := "floor " + timing.ClockTenths(plan.Floor)
-	if plan.Setter != nil {
-		label += " " + cut(outcome.PlainLine(plan.Setter.Label), 40)
+	if setting := plan.Setting(); setting != "" {
+		label += " " + cut(outcome.PlainLine(setting), 40)
 	}
 	c.right(max(barsLeft+width(label), min(line+width(label)/2, c.width-right+9)), rows*step, style{colour: t.amber}, label)
 	if hidden := len(plan.Shards) - rows; hidden > 0 {
@@ -373,10 +373,10 @@ func (v *splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y i
 	if begin := column(shard.Start); begin > barsLeft && len(shard.Units) > 0 {
 		c.rule(barsLeft, y, begin-barsLeft-1, t.faint(), "╌")
 		if late := have.late[shard.Number]; late > 0 {
-			c.text(barsLeft, y, style{colour: t.amber}, cut(timing.Short(late)+" late ", begin-barsLeft-1))
+			c.text(barsLeft, y, style{colour: t.amber}, cut(fmt.Sprintf("%g s late ", late), begin-barsLeft-1))
 		}
 	} else if late := have.late[shard.Number]; late > 0 {
-		c.text(barsLeft, y, style{colour: t.amber}, timing.Short(late)+" late: nothing is left for it")
+		c.text(barsLeft, y, style{colour: t.amber}, fmt.Sprintf("%g s late: nothing is left for it", late))
 	}
 	cursor := v.under()
 	for i, u := range shard.Units {
@@ -422,7 +422,9 @@ func (v *splitView) drawUnder(c canvas, y int) {
 	fog := style{colour: t.fog}
 	x := c.text(2, y, style{t.leaf, true}, cut(outcome.PlainLine(u.Label), c.width/3))
 	x = c.text(x+2, y, style{colour: t.ink}, timing.Short(u.Seconds))
-	x = c.text(x, y, fog, " ± "+timing.Short(u.Deviation))
+	if u.Deviation >= 0.0005 {
+		x = c.text(x, y, fog, " ± "+timing.Short(u.Deviation))
+	}
 	for _, s := range u.Setups {
 		x = c.text(x, y, fog, fmt.Sprintf(" + %s to begin", timing.Short(s.Seconds)))
 		break
@@ -536,7 +538,7 @@ func (v *splitView) drawCurve(c canvas) {
 		x = c.text(x+2, 0, style{colour: t.amber}, "┈ floor")
 		c.text(x+2, 0, style{colour: t.water}, "▫ machine time, up to "+timing.Clock(dearest))
 	}
-	row := func(part float64) int { return 1 + height - int(math.Round(float64(height)*part)) }
+	row := func(part float64) int { return 1 + height - int(math.Ceil(float64(height)*part-0.06)) }
 	for i, p := range points {
 		at := left + i*pitch
 		eighths := int(math.Round(8 * float64(height) * p.Finish / max(most, 1e-9)))
@@ -585,6 +587,9 @@ func (v *splitView) drawAdvice(c canvas) {
 	}
 	y := 0
 	for _, lines := range blocks {
+		if y+len(lines) > c.height {
+			return // half an answer is none
+		}
 		for _, line := range lines {
 			c.line(0, y, line)
 			y++
