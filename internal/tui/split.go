@@ -155,12 +155,18 @@ func (v *splitView) pin() action {
 
 // carry takes the unit under the cursor to another shard and pins it there.
 func (v *splitView) carry(change int) action {
-	unit := v.under()
-	to := v.shard + change
-	if unit == nil || to < 0 || to >= len(v.session.plan().Shards) {
+	unit, want := v.under(), &v.session.planner.want
+	if unit == nil {
 		return action{}
 	}
-	return v.pinTo(unit.Name, to+1)
+	number := v.shard + 1
+	if pinned := want.pins[unit.Name]; pinned > 0 {
+		number = pinned // which the plan that is shown may not know yet
+	}
+	if number += change; number < 1 || number > want.shards {
+		return action{}
+	}
+	return v.pinTo(unit.Name, number)
 }
 
 func (v *splitView) pinTo(name string, number int) action {
@@ -375,8 +381,10 @@ func (v *splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y i
 		if late := have.late[shard.Number]; late > 0 {
 			c.text(barsLeft, y, style{colour: t.amber}, cut(fmt.Sprintf("%g s late ", late), begin-barsLeft-1))
 		}
-	} else if late := have.late[shard.Number]; late > 0 {
+	} else if late := have.late[shard.Number]; len(shard.Units) == 0 && late > 0 {
 		c.text(barsLeft, y, style{colour: t.amber}, fmt.Sprintf("%g s late: nothing is left for it", late))
+	} else if len(shard.Units) == 0 {
+		c.text(barsLeft, y, style{colour: t.faint()}, "nothing is left for it")
 	}
 	cursor := v.under()
 	for i, u := range shard.Units {
