@@ -241,7 +241,7 @@ func TestSplitOnScreen(t *testing.T) {
 	s.shows("›  3", "• pinned")
 	s.whole()
 	s.press("Enter")
-	s.shows("4 of 4 workers", "ended at")
+	s.shows("Watch 49/49", "49 passed", "ended at")
 	s.press("q")
 	s.ended()
 }

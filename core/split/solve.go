@@ -75,12 +75,10 @@ func solve(lengths []int64, machines []machine, steps int) *deal {
 	d := &deal{lengths: lengths, machines: machines, steps: steps, random: rand.New(rand.NewPCG(uint64(len(lengths)), uint64(len(machines))))}
 	d.floor = floor(lengths, machines)
 	d.take(longestFirst(lengths, machines))
-	if !d.proven() {
-		if on := fitting(lengths, machines, d.floor, d.finish-1, &d.steps); on != nil {
-			d.take(on)
-		}
-	}
 	d.improve()
+	if !d.near() && len(lengths) <= fitted*len(machines) {
+		d.refit()
+	}
 	if d.near() {
 		return d
 	}
@@ -90,6 +88,22 @@ func solve(lengths []int64, machines []machine, steps int) *deal {
 	d.explore(d.steps / 3)
 	d.regroup(0)
 	return d
+}
+
+// fitted is how many jobs a machine may have, on average, for fitting to be tried:
+// it fills machines with long jobs first, and of many jobs each should get its part.
+const fitted = 20
+
+// refit begins again with jobs that are put where they fit, where that ends sooner.
+func (d *deal) refit() {
+	on, finish := d.on, d.finish
+	if other := fitting(d.lengths, d.machines, d.floor, finish-1, &d.steps); other != nil {
+		d.take(other)
+		d.improve()
+	}
+	if d.finish > finish {
+		d.take(on)
+	}
 }
 
 // proven reports whether no deal ends sooner than this one.
@@ -272,16 +286,22 @@ func (d *deal) improve() {
 	}
 }
 
-// parted is how many jobs of two machines are parted anew, the shortest of them:
-// of so many all ways to part them are looked through.
-const parted = 22
+// Of so few jobs of two machines all ways to part them are looked through. Of more,
+// only so many of the shortest move, which is enough to even the two out.
+const (
+	parted     = 22
+	partedMany = 16
+)
 
 // part deals the jobs of two machines so that the later of the two ends as soon
 // as possible, or with anyhow in any way at random, and reports whether that is
 // before a time.
 func (d *deal) part(i, j int, before int64, anyhow bool) bool {
 	jobs := merged(d.members[i], d.members[j])
-	stay := max(0, len(jobs)-parted)
+	stay := 0
+	if len(jobs) > parted {
+		stay = len(jobs) - partedMany
+	}
 	loadI, loadJ := d.loads[i], d.loads[j]
 	for _, job := range jobs[stay:] {
 		if d.on[job] == i {
@@ -297,7 +317,7 @@ func (d *deal) part(i, j int, before int64, anyhow bool) bool {
 	}
 	half := len(movable) / 2
 	a, b := d.sums(movable[:half]), d.sums(movable[half:])
-	d.steps -= (len(a) + len(b)) / 16
+	d.steps -= (len(a)+len(b))/16 + len(jobs)/2
 	best, bestA, bestB, ways := before, -1, -1, 0
 	even := d.even(i, j, loadI, loadJ, total)
 	at := len(b) - 1

@@ -15,8 +15,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"io"
 	"slices"
+	"strconv"
 	"strings"
 
 	"fernrelay/core/catalog"
@@ -109,7 +109,11 @@ func (s Shard) Seconds() float64 { return s.End - s.Start }
 
 // Tests lists the IDs of the shard's tests in the order planned.
 func (s Shard) Tests() []string {
-	ids := []string{}
+	n := 0
+	for _, u := range s.Units {
+		n += len(u.Tests)
+	}
+	ids := make([]string, 0, n)
 	for _, u := range s.Units {
 		ids = append(ids, u.Tests...)
 	}
@@ -178,14 +182,16 @@ func (p Plan) MarshalJSON() ([]byte, error) {
 
 // Fingerprint is the same for plans that send the same tests to the same shards.
 func (p Plan) Fingerprint() string {
-	return fingerprint(func(w io.Writer) {
-		for _, s := range p.Shards {
-			fmt.Fprintln(w, s.Number)
-			for _, id := range slices.Sorted(slices.Values(s.Tests())) {
-				fmt.Fprintf(w, "%q\n", id)
-			}
+	var text []byte
+	for _, s := range p.Shards {
+		text = strconv.AppendInt(text, int64(s.Number), 10)
+		ids := s.Tests()
+		slices.Sort(ids)
+		for _, id := range ids {
+			text = append(append(text, id...), 0)
 		}
-	})
+	}
+	return fingerprint(text)
 }
 
 // Prints gives the fingerprints of what a plan is made from: the tests, with what
@@ -196,22 +202,16 @@ func Prints(tests []catalog.Test) (catalogPrint, timingsPrint string) {
 		byID[i] = &tests[i]
 	}
 	slices.SortFunc(byID, func(a, b *catalog.Test) int { return strings.Compare(a.ID, b.ID) })
-	catalogPrint = fingerprint(func(w io.Writer) {
-		for _, t := range byID {
-			fmt.Fprintf(w, "%q %q %q %q\n", t.ID, t.File, order.Dependencies(t), t.Marks.Uses)
-		}
-	})
-	timingsPrint = fingerprint(func(w io.Writer) {
-		for _, t := range byID {
-			fmt.Fprintf(w, "%q %g %g\n", t.ID, t.Expected, t.Setup)
-		}
-	})
-	return catalogPrint, timingsPrint
+	var what, times []byte
+	for _, t := range byID {
+		what = fmt.Appendf(what, "%q %q %q %q\n", t.ID, t.File, order.Dependencies(t), t.Marks.Uses)
+		times = fmt.Appendf(times, "%q %g %g\n", t.ID, t.Expected, t.Setup)
+	}
+	return fingerprint(what), fingerprint(times)
 }
 
-// fingerprint is a short name for what is written: 12 hexadecimal digits.
-func fingerprint(write func(io.Writer)) string {
-	hash := sha256.New()
-	write(hash)
-	return hex.EncodeToString(hash.Sum(nil)[:6])
+// fingerprint is a short name for a text: 12 hexadecimal digits.
+func fingerprint(text []byte) string {
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:6])
 }

@@ -469,20 +469,64 @@ func TestEmptyPlan(t *testing.T) {
 	}
 }
 
-// BenchmarkPlan plans 100,000 tests on 256 shards.
+// testsOf makes so many tests with lifelike times.
+func testsOf(n int) []catalog.Test {
+	tests := make([]catalog.Test, n)
+	for i, u := range suiteOf(n) {
+		group := fmt.Sprint("g", i/40)
+		tests[i] = catalog.Test{ID: catalog.ID("u", group, u.Name), Suite: "u", Group: group, Name: u.Name, Expected: u.Seconds, Spread: u.Deviation, Known: true}
+	}
+	return tests
+}
+
+// BenchmarkPlan plans 100,000 tests on 256 shards, each by itself.
 func BenchmarkPlan(b *testing.B) {
-	units := suiteOf(100_000)
+	tests := testsOf(100_000)
 	b.ReportAllocs()
 	for b.Loop() {
-		NewWork(units).Plan(Fleet{Shards: 256}, Thorough/4)
+		study, err := NewStudy(tests, Test, Fleet{Shards: 256})
+		if err != nil {
+			b.Fatal(err)
+		}
+		study.Plan(Thorough)
 	}
 }
 
-// BenchmarkCurve plans 10,000 tests on 1 to 64 shards.
+// BenchmarkCurve plans 10,000 tests on 1 to 64 shards, each by itself.
 func BenchmarkCurve(b *testing.B) {
-	units := suiteOf(10_000)
+	tests := testsOf(10_000)
 	for b.Loop() {
-		NewWork(units).Curve(Fleet{}, 64, Quick)
+		study, err := NewStudy(tests, Test, Fleet{Shards: 1})
+		if err != nil {
+			b.Fatal(err)
+		}
+		study.Work.Curve(study.Fleet, 64, Quick)
+	}
+}
+
+// BenchmarkSteady plans 10,000 tests of which one in fifty has changed, and reports
+// how many move, and by how much later than the best they end.
+func BenchmarkSteady(b *testing.B) {
+	tests, random := testsOf(10_000), rand.New(rand.NewPCG(31, 32))
+	f := Fleet{Shards: 32}
+	study, _ := NewStudy(tests, Test, f)
+	earlier := map[string]int{}
+	for _, s := range study.Plan(Thorough).Shards {
+		for _, id := range s.Tests() {
+			earlier[id] = s.Number
+		}
+	}
+	for i := range tests {
+		if random.IntN(50) == 0 {
+			tests[i].Expected *= 0.5 + 2*random.Float64()
+		}
+	}
+	study, _ = NewStudy(tests, Test, f)
+	best := study.Plan(Thorough)
+	for b.Loop() {
+		plan, moved := study.Work.Steady(f, earlier, 0.01, Quick)
+		b.ReportMetric(float64(moved)/100, "%moved")
+		b.ReportMetric(100*(plan.Finish/best.Finish-1), "%later")
 	}
 }
 

@@ -76,14 +76,21 @@ func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, e
 	if err != nil {
 		return nil, err
 	}
-	if slices.ContainsFunc(tests, func(t catalog.Test) bool { return len(t.Marks.Needs)+len(t.Marks.After) > 0 }) {
+	chains := len(shared) > 0
+	for i := 0; i < len(tests) && !chains; i++ {
+		chains = len(tests[i].Marks.Needs)+len(tests[i].Marks.After) > 0
+	}
+	if chains {
 		if _, err := order.Settle(tests); err != nil {
 			return nil, err
 		}
 	}
-	var units []Unit
-	var squares []float64 // the variance of each
-	at := make(map[string]int, len(tests))
+	most := 0
+	if together == Test {
+		most = len(tests)
+	}
+	units, squares := make([]Unit, 0, most), make([]float64, 0, most) // the variance of each
+	at := make(map[string]int, most)
 	unitOf := make([]int, len(tests))
 	for i := range tests {
 		t := &tests[i]
@@ -101,6 +108,9 @@ func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, e
 	}
 	for u := range units {
 		units[u].Deviation = math.Sqrt(squares[u])
+	}
+	if !chains {
+		return units, nil
 	}
 	return chained(tests, units, unitOf, shared), nil
 }

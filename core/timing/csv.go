@@ -1,6 +1,7 @@
 package timing
 
 import (
+	"bytes"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -41,7 +42,12 @@ func (r *Repeated) Error() string {
 // perhaps spread and setup, then a test a line. The tests come in the order of the
 // file. An error names the line; it is a *Repeated where IDs stand more than once.
 func ReadCSV(r io.Reader) ([]catalog.Test, error) {
-	reader := csv.NewReader(r)
+	data, err := io.ReadAll(r)
+	if err != nil {
+		return nil, err
+	}
+	most := bytes.Count(data, []byte("\n"))
+	reader := csv.NewReader(bytes.NewReader(data))
 	reader.TrimLeadingSpace = true
 	reader.ReuseRecord = true
 	header, err := reader.Read()
@@ -51,16 +57,15 @@ func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 	if len(header) > 0 {
 		header[0] = strings.TrimPrefix(header[0], "\ufeff") // as spreadsheets put in front
 	}
-	columns := map[string]int{}
-	for _, name := range []string{idColumn, secondsColumn, spreadColumn, setupColumn} {
-		columns[name] = slices.Index(header, name)
+	at := columns{id: slices.Index(header, idColumn)}
+	for i, name := range figureColumns {
+		at.figures[i] = slices.Index(header, name)
 	}
-	if columns[idColumn] < 0 || columns[secondsColumn] < 0 {
+	if at.id < 0 || at.figures[0] < 0 {
 		return nil, fmt.Errorf("line 1: the header is %q, but the columns id and seconds are expected", strings.Join(header, ","))
 	}
-	var tests []catalog.Test
+	tests, lines := make([]catalog.Test, 0, most), make(map[string]int, most)
 	repeated := &Repeated{}
-	lines := map[string]int{}
 	for {
 		record, err := reader.Read()
 		if errors.Is(err, io.EOF) {
@@ -70,7 +75,7 @@ func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 			return nil, err
 		}
 		line, _ := reader.FieldPos(0)
-		test, err := csvTest(record, columns)
+		test, err := csvTest(record, at)
 		if err != nil {
 			return nil, fmt.Errorf("line %d: %w", line, err)
 		}
@@ -87,25 +92,32 @@ func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 	return tests, nil
 }
 
-func csvTest(record []string, columns map[string]int) (t catalog.Test, err error) {
-	id := strings.Clone(record[columns[idColumn]])
+// figureColumns are those that hold seconds; the first must be there.
+var figureColumns = [...]string{secondsColumn, spreadColumn, setupColumn}
+
+// columns says where they stand; -1 for one that is not there.
+type columns struct {
+	id      int
+	figures [len(figureColumns)]int
+}
+
+func csvTest(record []string, at columns) (t catalog.Test, err error) {
+	id := strings.Clone(record[at.id])
 	if id == "" {
 		return t, errors.New("the id is empty")
 	}
-	figures := map[string]float64{}
-	for _, name := range []string{secondsColumn, spreadColumn, setupColumn} {
-		at := columns[name]
-		if at < 0 || record[at] == "" && name != secondsColumn {
+	var figures [len(figureColumns)]float64
+	for i, column := range at.figures {
+		if column < 0 || record[column] == "" && i > 0 {
 			continue
 		}
-		s, err := strconv.ParseFloat(record[at], 64)
+		s, err := strconv.ParseFloat(record[column], 64)
 		if err != nil || math.IsNaN(s) || s < 0 || s > absurd {
-			return t, fmt.Errorf("the %s of %q are %q: a number from 0 to %d is expected", name, id, record[at], absurd)
+			return t, fmt.Errorf("the %s of %q are %q: a number from 0 to %d is expected", figureColumns[i], id, record[column], absurd)
 		}
-		figures[name] = s
+		figures[i] = s
 	}
-	t = catalog.Test{ID: id, Group: id, Name: id, Known: true,
-		Expected: figures[secondsColumn], Spread: figures[spreadColumn], Setup: figures[setupColumn]}
+	t = catalog.Test{ID: id, Group: id, Name: id, Known: true, Expected: figures[0], Spread: figures[1], Setup: figures[2]}
 	if group, name, ok := strings.Cut(id, "#"); ok {
 		t.Suite, t.Group, _ = strings.Cut(group, ":")
 		if t.Group == "" {

@@ -26,6 +26,14 @@ type splitView struct {
 	shard   int    // of the cursor, from 0
 	unit    string // under the cursor; the first of the shard where it is none
 	queue   bool   // a shared queue is shown and run, not fixed shards
+	longest longest
+}
+
+// longest is the longest tests of a unit of a plan, kept while both stay the same.
+type longest struct {
+	plan  int
+	unit  string
+	tests []catalog.Test
 }
 
 var splitKeys = struct{ fewer, more, together, limit, unlimit, late, queue, pin, carryUp, carryDown, up, down, left, right, run key.Binding }{
@@ -463,6 +471,9 @@ const namedTests = 8
 
 // longestOf gives the longest tests of a unit, the longest first.
 func (v *splitView) longestOf(u *split.Placed) []catalog.Test {
+	if v.longest.plan == v.session.planner.answered && v.longest.unit == u.Name {
+		return v.longest.tests
+	}
 	var longest []catalog.Test
 	for _, id := range u.Tests {
 		t, ok := v.session.picked.Catalog.Lookup(id)
@@ -480,6 +491,7 @@ func (v *splitView) longestOf(u *split.Placed) []catalog.Test {
 			longest = longest[:min(len(longest), namedTests)]
 		}
 	}
+	v.longest.plan, v.longest.unit, v.longest.tests = v.session.planner.answered, u.Name, longest
 	return longest
 }
 

@@ -404,6 +404,24 @@ func BenchmarkKey(b *testing.B) {
 	}
 }
 
+// BenchmarkKeySplit measures a key that changes the number of shards, where every
+// test is a unit of its own. The plan for it follows beside the interface's path.
+func BenchmarkKeySplit(b *testing.B) {
+	a := newApp(b, made(600, 34, 80))
+	a.Update(tea.WindowSizeMsg{Width: 160, Height: 40})
+	a.leg = 1
+	press(a, "tt")
+	for i := 0; b.Loop(); i++ {
+		_, cmd := a.Update(tea.KeyPressMsg{Code: rune("[]"[i%2]), Text: "[]"[i%2 : i%2+1]})
+		a.View()
+		b.StopTimer()
+		if i < 8 {
+			a.Update(cmd())
+		}
+		b.StartTimer()
+	}
+}
+
 // BenchmarkEvaluate measures what follows from a pick, which is worked out beside
 // the interface's own path.
 func BenchmarkEvaluate(b *testing.B) {
