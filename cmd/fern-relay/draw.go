@@ -55,6 +55,7 @@ func newDraw(s *settings) *cobra.Command {
 		},
 	}
 	f.add(cmd)
+	f.addHere(cmd)
 	cmd.Flags().IntVar(&f.shards, "shards", 0, "how many shards; for curve, the number that is chosen")
 	cmd.Flags().StringVarP(&f.file, "output", "o", "", "the `file`, ending in .svg or .pdf")
 	_ = cmd.MarkFlagRequired("output")
@@ -95,21 +96,21 @@ func drawShards(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, e
 	if f.shards < 1 || f.shards > mostShards {
 		return draw.Drawing{}, fmt.Errorf("--shards is %d: for this chart a number from 1 to %d is expected", f.shards, mostShards)
 	}
-	study, err := s.study(ctx, &f.planFlags, f.shards, false)
+	study, err := s.study(ctx, &f.planFlags, f.shards)
 	if err != nil {
 		return draw.Drawing{}, err
 	}
-	return draw.Shards(f.title(), study.Plan(split.Thorough)), nil
+	return draw.Shards(f.title(f.shards), study.Plan(split.Thorough)), nil
 }
 
 // curveLength is up to how many shards the curve goes at least.
 const curveLength = 16
 
 func drawCurve(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
-	study, err := s.study(ctx, &f.planFlags, max(curveLength, f.shards), false)
+	study, err := s.study(ctx, &f.planFlags, max(curveLength, f.shards))
 	if err != nil {
 		return draw.Drawing{}, err
 	}
 	points := study.Work.Curve(study.Fleet, max(curveLength, f.shards+4), split.Quick)
-	return draw.Curve(f.title(), points, f.shards), nil
+	return draw.Curve(f.title(len(points)), points, f.shards), nil
 }

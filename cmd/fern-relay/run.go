@@ -139,7 +139,7 @@ func (f *runFlags) share(r *relay.Relay, tests []catalog.Test) (*outcome.Planned
 	if err != nil {
 		return nil, nil, err
 	}
-	study, err := f.study(r, tests, timed, fleet, false)
+	study, err := f.study(r, tests, timed, fleet)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -30,7 +30,7 @@ type planFlags struct {
 	pick, timings, together string
 	limit                   int
 	late, speed, pin        []string
-	verbose                 bool
+	here, verbose           bool
 }
 
 func (f *planFlags) add(cmd *cobra.Command) {
@@ -42,6 +42,11 @@ func (f *planFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "`K=FACTOR`: shard K is so fast, where another is 1")
 	cmd.Flags().StringArrayVar(&f.pin, "pin", nil, "`NAME=K`: a group, file or test, as stays together, goes to shard K")
 	cmd.Flags().BoolVarP(&f.verbose, "verbose", "v", false, "list what is otherwise counted")
+}
+
+// addHere adds the flag of commands that may plan for one machine as well as for many.
+func (f *planFlags) addHere(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&f.here, "here", false, "the shards are workers of this machine and share its resources")
 }
 
 // fleet makes the fleet of so many shards.
@@ -109,7 +114,7 @@ func (f *planFlags) pinned(study *split.Study) error {
 
 // study makes ready what is to be split on so many shards. The relay is nil where
 // the tests are those of a file of timings.
-func (s *settings) study(ctx context.Context, f *planFlags, shards int, here bool) (study *split.Study, err error) {
+func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *split.Study, err error) {
 	fleet, err := f.fleet(shards)
 	if err != nil {
 		return nil, err
@@ -118,7 +123,7 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int, here boo
 	if err != nil {
 		return nil, err
 	}
-	if timed != nil && f.pick == "" && !here {
+	if timed != nil && f.pick == "" && !f.here {
 		if study, err = split.NewStudy(timed, split.Together(f.together), fleet); err != nil {
 			return nil, err
 		}
@@ -133,15 +138,15 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int, here boo
 	if err != nil {
 		return nil, err
 	}
-	return f.study(r, relay.Solo(tests), timed, fleet, here)
+	return f.study(r, relay.Solo(tests), timed, fleet)
 }
 
 // study makes ready the picked tests of a project.
-func (f *planFlags) study(r *relay.Relay, tests, timed []catalog.Test, fleet split.Fleet, here bool) (*split.Study, error) {
+func (f *planFlags) study(r *relay.Relay, tests, timed []catalog.Test, fleet split.Fleet) (*split.Study, error) {
 	if timed != nil {
 		f.expect(r, tests, timed)
 	}
-	study, err := r.Split(tests, split.Together(f.together), fleet, here)
+	study, err := r.Split(tests, split.Together(f.together), fleet, f.here)
 	if err != nil {
 		return nil, err
 	}
@@ -209,7 +214,7 @@ type splitFlags struct {
 	within                  time.Duration
 	steady                  string
 	allow                   float64
-	asJSON, matrix, here    bool
+	asJSON, matrix          bool
 	files, svgFile, pdfFile string
 }
 
@@ -242,7 +247,7 @@ func newSplit(s *settings) *cobra.Command {
 	flags.Float64Var(&f.allow, "allow", 1, "with --steady: by how many per cent the finish may be later than the best")
 	flags.BoolVar(&f.matrix, "matrix", false, "print the shards as a compact JSON list for a job matrix")
 	flags.StringVar(&f.files, "files", "", "write a text file of IDs for each shard into this `folder`")
-	flags.BoolVar(&f.here, "here", false, "the shards are workers of this machine and share its resources")
+	f.addHere(cmd)
 	flags.StringVar(&f.svgFile, "svg", "", "draw the shards into this `file`")
 	flags.StringVar(&f.pdfFile, "pdf", "", "draw the shards into this `file`")
 	return cmd
@@ -275,7 +280,7 @@ func (s *settings) split(cmd *cobra.Command, f *splitFlags) error {
 	if f.shards == 0 { // any that a --late, --speed or --pin may name
 		shards = mostShards
 	}
-	study, err := s.study(cmd.Context(), &f.planFlags, shards, f.here)
+	study, err := s.study(cmd.Context(), &f.planFlags, shards)
 	if err != nil {
 		return err
 	}
@@ -413,7 +418,7 @@ func matrixOf(p split.Plan) []job {
 func (f *splitFlags) writeFiles(p split.Plan) error {
 	for _, name := range []string{f.svgFile, f.pdfFile} {
 		if name != "" {
-			if err := draw.WriteFile(name, draw.Shards(f.title(), p)); err != nil {
+			if err := draw.WriteFile(name, draw.Shards(f.title(len(p.Shards)), p)); err != nil {
 				return err
 			}
 		}
@@ -462,9 +467,11 @@ func removeShards(folder string) error {
 	return nil
 }
 
-func (f *planFlags) title() string {
-	if f.pick == "" {
-		return "all tests"
+// title says what is planned.
+func (f *planFlags) title(shards int) string {
+	what := "all tests"
+	if f.pick != "" {
+		what = f.pick
 	}
-	return f.pick
+	return fmt.Sprintf("%s, on %s", what, report.Plural(shards, "shard"))
 }

@@ -134,9 +134,8 @@ func TimesOf(timed []catalog.Test) Times {
 	for i := range timed {
 		t := &timed[i]
 		times.Tests[t.ID] = Time{t.Expected, t.Spread}
-		if place := t.Suite + ":" + t.Group; t.Setup > 0 {
-			times.Setups[place] = max(times.Setups[place], t.Setup)
-		}
+		place := t.Suite + ":" + t.Group
+		times.Setups[place] = max(times.Setups[place], t.Setup)
 	}
 	return times
 }

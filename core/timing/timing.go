@@ -98,14 +98,19 @@ func Round(seconds float64) float64 {
 
 // Expect sets what is expected of every test. One never measured gets the median
 // of its group, then of its suite, then of all, then Default, and as much for its
-// spread. One that is put out takes no time.
+// spread; a group of which no setup is known, the median of its suite. A test that
+// is put out takes no time.
 func Expect(tests []catalog.Test, times Times) {
 	type place struct{ suite, group string }
 	groups, suites := map[place][]float64{}, map[string][]float64{}
 	var all []float64
+	setups := suiteSetups(times.Setups)
 	for i := range tests {
 		t := &tests[i]
-		t.Setup = times.Setups[t.Suite+":"+t.Group]
+		var begun bool
+		if t.Setup, begun = times.Setups[t.Suite+":"+t.Group]; !begun {
+			t.Setup = setups[t.Suite]
+		}
 		known, ok := times.Tests[t.ID]
 		t.Known = ok || t.PutOut != ""
 		if t.PutOut != "" {
@@ -140,6 +145,17 @@ func Expect(tests []catalog.Test, times Times) {
 		}
 		t.Spread = t.Expected
 	}
+}
+
+// suiteSetups gives for each suite what it costs to begin a batch of a group that
+// was always the first of its worker: as much as of the others.
+func suiteSetups(groups map[string]float64) map[string]float64 {
+	suites := map[string][]float64{}
+	for place, seconds := range groups {
+		suite, _, _ := strings.Cut(place, ":")
+		suites[suite] = append(suites[suite], seconds)
+	}
+	return medians(suites)
 }
 
 func medians[K comparable](values map[K][]float64) map[K]float64 {

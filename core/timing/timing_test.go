@@ -20,7 +20,7 @@ func TestExpect(t *testing.T) {
 	for i, want := range []struct {
 		seconds, spread, setup float64
 		known                  bool
-	}{{1.2, 0.1, 0.3, true}, {3.5, 0.2, 0.3, true}, {2.35, 2.35, 0.3, false}, {2.35, 2.35, 0, false}, {2.35, 2.35, 0, false}, {0, 0, 0, true}} {
+	}{{1.2, 0.1, 0.3, true}, {3.5, 0.2, 0.3, true}, {2.35, 2.35, 0.3, false}, {2.35, 2.35, 0.3, false}, {2.35, 2.35, 0, false}, {0, 0, 0, true}} {
 		if got := tests[i]; got.Expected != want.seconds || got.Spread != want.spread || got.Setup != want.setup || got.Known != want.known {
 			t.Errorf("%s: %g ± %g s, setup %g s, known %t; want %v", got.ID, got.Expected, got.Spread, got.Setup, got.Known, want)
 		}

@@ -15,6 +15,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
+	"fernrelay/core/split"
 )
 
 func sampleRun(tests int) *outcome.Run {
@@ -53,11 +54,23 @@ func sampleWeave() *catalog.Weave {
 	return catalog.NewWeave(c, c.Tree(), c.Tags(), func(i int) bool { return i < 2 })
 }
 
+func samplePlan(seconds ...float64) (split.Plan, []split.Point) {
+	var units []split.Unit
+	for i, s := range seconds {
+		name := fmt.Sprintf("glass & <%d>", i)
+		units = append(units, split.Unit{Name: name, Label: name, Tests: []string{name}, Seconds: s})
+	}
+	work := split.NewWork(units)
+	return work.Plan(split.Fleet{Shards: 3, Starts: map[int]float64{2: 20}}, split.Quick), work.Curve(split.Fleet{}, 60, split.Quick)
+}
+
 // TestDrawings writes each drawing in each form: SVG that parses and says what
 // it should within its bounds, PDF that begins and ends as one.
 func TestDrawings(t *testing.T) {
 	dir := t.TempDir()
 	finding, records := sampleHunt()
+	plan, points := samplePlan(90, 40, 30, 20)
+	noPlan, noPoints := samplePlan()
 	for name, c := range map[string]struct {
 		drawing Drawing
 		words   []string
@@ -66,6 +79,10 @@ func TestDrawings(t *testing.T) {
 		"empty":    {Timeline("empty", outcome.NewRun()), []string{"nothing ran", "worker 1"}},
 		"frond":    {Frond(finding, records), []string{"Hunt of u:g#victim", "u:g#culprit", "polluted", "in company 5 of 5 failed", "variable clock.offset"}},
 		"weave":    {Weave("glass & house", "valve", sampleWeave()), []string{"glass & house", "pick: valve", "2 of 3 tests, 0:03.0 of 0:07.0 of work", "irrigation", "drip <1>", "valve", "2/3", "held by the pick"}},
+		"shards":   {Shards("frost & more", plan), []string{"frost & more", "3 shards; finish 1:30.0, floor 1:30.0", "floor 1:30.0, glass & <0>", "glass & <3>", "1 test"}},
+		"curve":    {Curve("frost & more", points, 3), []string{"frost & more", "beyond 2 machines", "knee", "machine time", "1:30:00"}},
+		"no plan":  {Shards("", noPlan), []string{"finish 0:00.0"}},
+		"no curve": {Curve("", noPoints, 0), []string{"finish by number"}},
 		"unended":  {Frond(hunt.Finding{ID: "u:g#v"}, nil), []string{"Hunt of u:g#v"}},
 	} {
 		svg, pdf := filepath.Join(dir, name+".svg"), filepath.Join(dir, name+".PDF")

@@ -23,7 +23,7 @@ func Shards(title string, plan split.Plan) Drawing {
 	bottom := barTop + float64(len(plan.Shards))*barPitch
 	return Drawing{Width: pageWidth, Height: bottom + 76, paint: func(p *page) {
 		p.text(margin, 36, 15, true, fromLeft, ink, fits(outcome.PlainLine(title), 15, pageWidth-2*margin))
-		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%d shards; finish %s, floor %s, spread %s, alone %s; plan %s", len(plan.Shards),
+		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; finish %s, floor %s, spread %s, alone %s; plan %s", counted(len(plan.Shards), "shard"),
 			timing.ClockTenths(plan.Finish), timing.ClockTenths(plan.Floor), timing.ClockTenths(plan.Spread), timing.ClockTenths(plan.Work), plan.Fingerprint()))
 		scale := (pageWidth - barLeft - barRight) / max(plan.Finish, 1e-9)
 		secondsAxis(p, plan.Finish, scale, bottom)
@@ -58,7 +58,7 @@ func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 		p.rect(from, y, max(to-from-1, 0.3), barHeight, shade)
 		if label := fits(outcome.PlainLine(u.Label), 8, to-from-8); label != "" {
 			text := color.Color(white)
-			if i > 2 {
+			if i > 1 {
 				text = ink
 			}
 			p.text(from+4, y+barHeight*0.64, 8, false, fromLeft, text, label)
@@ -66,7 +66,7 @@ func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 	}
 	x := pageWidth - barRight + 14
 	p.text(x+36, y+barHeight*0.66, 10, true, fromRight, ink, timing.ClockTenths(s.Seconds()))
-	p.text(x+46, y+barHeight*0.66, 9, false, fromLeft, fog, fmt.Sprintf("%d tests", len(s.Tests())))
+	p.text(x+46, y+barHeight*0.66, 9, false, fromLeft, fog, counted(len(s.Tests()), "test"))
 }
 
 // secondsAxis draws ticks at round times below the bars.
@@ -117,7 +117,7 @@ func Curve(title string, points []split.Point, chosen int) Drawing {
 				p.text(x+pitch*0.35, bottom+13, 8, bold, centred, ink, fmt.Sprint(point.Shards))
 			}
 			if point.Shards == knee {
-				p.text(x+pitch*0.35, bottom-height(point.Finish)-6, 8, true, centred, ink, "knee")
+				p.text(x+pitch*0.35, bottom-6, 8, true, centred, ink, "knee")
 			}
 		}
 		p.text(pageWidth-margin-34, bottom-curveHeight+3, 8, false, fromLeft, water, clock(machines))
@@ -133,4 +133,11 @@ func Curve(title string, points []split.Point, chosen int) Drawing {
 			x += 90
 		}
 	}}
+}
+
+func counted(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
 }

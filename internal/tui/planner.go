@@ -32,6 +32,7 @@ type planning struct {
 	study  *split.Study
 	plan   split.Plan
 	advice *split.Advice // nil until it is worked out
+	err    error         // why there is no plan
 }
 
 // planner plans beside the interface's own path: at once as well as that goes,
@@ -48,7 +49,6 @@ type (
 	plannedMsg struct {
 		asked int
 		planning
-		err error
 	}
 	advisedMsg struct {
 		asked  int
@@ -80,7 +80,7 @@ func (p *planner) ask(s *session, again bool) tea.Cmd {
 			study.Fleet.Resources = resources
 			msg.study = &study
 		} else if msg.study, msg.err = newStudy(r, tests, want); msg.err != nil {
-			return msg
+			msg.study, _ = newStudy(r, nil, want) // of nothing, which cannot go wrong
 		}
 		msg.plan = msg.study.Plan(split.Quick)
 		return msg
@@ -89,7 +89,7 @@ func (p *planner) ask(s *session, again bool) tea.Cmd {
 
 // take takes a plan and asks for advice on it.
 func (p *planner) take(msg plannedMsg) tea.Cmd {
-	if msg.asked < p.answered || msg.err != nil {
+	if msg.asked < p.answered {
 		return nil
 	}
 	p.answered, p.have = msg.asked, msg.planning

@@ -9,6 +9,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
@@ -63,7 +64,7 @@ func (v *splitView) figure() (string, bool) {
 
 func (v *splitView) keys() []key.Binding {
 	k := &splitKeys
-	return []key.Binding{k.fewer, k.together, k.limit, k.late, k.queue, k.pin, k.carryUp, k.up, k.run}
+	return []key.Binding{k.fewer, k.run, k.together, k.pin, k.limit, k.late, k.queue, k.carryUp, k.up}
 }
 
 func (v *splitView) press(msg tea.KeyPressMsg) action {
@@ -277,6 +278,12 @@ func (v *splitView) draw(c canvas) {
 	v.session.height = c.height
 	if len(v.session.picked.tests) == 0 {
 		c.text(2, 1, style{colour: c.theme.fog}, "the pick holds no test: there is nothing to split")
+		return
+	}
+	if err := v.session.planner.have.err; err != nil {
+		for i, line := range strings.Split(ansi.Wrap(outcome.PlainLine(err.Error()), c.width-4, " "), "\n") {
+			c.text(2, 1+i, style{colour: c.theme.amber}, line)
+		}
 		return
 	}
 	v.drawHeading(c, plan)

@@ -102,9 +102,6 @@ func New(ctx context.Context, r *relay.Relay) (*App, error) {
 	}
 	s.planner.want = splitting{together: split.Group, shards: min(r.Workers(), maxShards)}
 	first := s.planner.ask(s, false)().(plannedMsg)
-	if first.err != nil {
-		return nil, first.err
-	}
 	s.planner.answered, s.planner.have = first.asked, first.planning
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, line: newPickLine()}
 	a.watch = &watch{session: s}
@@ -200,7 +197,6 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			return a, a.session.planner.ask(a.session, false)
 		}
 	case plannedMsg:
-		a.complain(msg.err)
 		cmd := a.session.planner.take(msg)
 		a.split.planned()
 		return a, cmd
