@@ -118,7 +118,8 @@ func (w *Work) planQueued(f Fleet, effort int, floor int64) Plan {
 		loads[root][least] += w.lengths[u]
 		together.join(lane[root][least], u)
 	}
-	p := NewWork(joined(w.copies(), together)).apart(f, effort, w, together)
+	whole, in := joined(w.copies(), together)
+	p := w.planWhole(whole, in, f, effort)
 	p.Floor = min(max(w.seconds(floor), 0), p.Finish)
 	p.Optimal = p.Finish-p.Floor < 2/w.scale
 	return p
@@ -132,28 +133,29 @@ func (w *Work) copies() []Unit {
 	return units
 }
 
-// apart plans joined units and gives the plan of the units that they were made of.
-func (w *Work) apart(f Fleet, effort int, of *Work, together sets) Plan {
+// planWhole plans units that others were joined to, and gives the plan of those; in
+// tells of each in which it is.
+func (w *Work) planWhole(whole []Unit, in []int, f Fleet, effort int) Plan {
 	pins := map[string]int{}
-	for u := range of.units { // a unit that is joined goes with the first that is pinned
-		name := of.units[together.find(u)].Name
-		if number, ok := f.Pins[of.units[u].Name]; ok && pins[name] == 0 {
+	for u := range w.units { // what is joined goes with the first that is pinned
+		name := whole[in[u]].Name
+		if number := f.pin(w.units[u]); number > 0 && pins[name] == 0 {
 			pins[name] = number
 		}
 	}
-	if len(f.Pins) > 0 {
-		f.Pins = pins
+	joint := f
+	joint.Pins = pins
+	work := NewWork(whole)
+	dealt, floor := work.deal(joint, effort)
+	at := make(map[string]int, len(whole))
+	for u := range work.units {
+		at[work.units[u].Name] = dealt[u]
 	}
-	joinedOn, floor := w.deal(f, effort)
-	at := make(map[string]int, len(w.units))
-	for u := range w.units {
-		at[w.units[u].Name] = joinedOn[u]
+	on := make([]int, len(w.units))
+	for u := range on {
+		on[u] = at[whole[in[u]].Name]
 	}
-	on := make([]int, len(of.units))
-	for u := range of.units {
-		on[u] = at[of.units[together.find(u)].Name]
-	}
-	return of.plan(f, on, floor)
+	return w.plan(f, on, floor)
 }
 
 // planWoven lays units into the shards one by one: whichever shard is free first

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
@@ -154,23 +155,34 @@ func chained(tests []catalog.Test, units []Unit, unitOf []int, shared []string) 
 			}
 		}
 	}
-	return joined(units, sets)
+	whole, _ := joined(units, sets)
+	return whole
 }
 
-// joined makes one unit of those in each set; it stands where the first stood.
-func joined(units []Unit, s sets) []Unit {
-	out := make([]Unit, 0, len(units))
-	at := make([]int, len(units))
+// joined makes one unit of those in each set, and tells of each unit in which it
+// is. The names decide which goes first, so that the order of the units does not.
+func joined(units []Unit, s sets) (whole []Unit, in []int) {
+	members := map[int][]int{} // by the first of the set
 	for u := range units {
 		first := s.find(u)
-		if first == u {
-			at[u] = len(out)
-			out = append(out, units[u])
+		members[first] = append(members[first], u)
+	}
+	in = make([]int, len(units))
+	for u := range units {
+		if s.find(u) != u {
 			continue
 		}
-		out[at[first]].join(units[u])
+		slices.SortFunc(members[u], func(a, b int) int { return strings.Compare(units[a].Name, units[b].Name) })
+		one := units[members[u][0]]
+		for _, other := range members[u][1:] {
+			one.join(units[other])
+		}
+		for _, member := range members[u] {
+			in[member] = len(whole)
+		}
+		whole = append(whole, one)
 	}
-	return out
+	return whole, in
 }
 
 // sets tells which of some things belong together; each set is known by its

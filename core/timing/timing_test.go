@@ -2,6 +2,7 @@ package timing
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -139,4 +140,34 @@ func TestFormats(t *testing.T) {
 			t.Errorf("got %s, want %s", c.got, c.want)
 		}
 	}
+}
+
+// FuzzReadCSV holds that what is read can be written and read again as the same,
+// and that nothing else than a time gets in.
+func FuzzReadCSV(f *testing.F) {
+	f.Add("id,seconds\nu:a#1,1.5\n\"u:a#\"\"2\",0.000001\n")
+	f.Add("spread,id,x,seconds,setup\n,a,,1e3,0.25\n")
+	f.Add("id,seconds\na,NaN\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		tests, err := ReadCSV(strings.NewReader(text))
+		if err != nil {
+			return
+		}
+		for i := range tests {
+			read := &tests[i]
+			if !(read.Expected >= 0 && read.Expected <= absurd && read.Spread >= 0 && read.Setup >= 0) || read.ID == "" {
+				t.Fatalf("read %+v", read)
+			}
+			read.Expected, read.Spread, read.Setup = Round(read.Expected), Round(read.Spread), Round(read.Setup)
+		}
+		var out strings.Builder
+		if err := WriteCSV(&out, tests, nil); err != nil {
+			t.Fatal(err)
+		}
+		again, err := ReadCSV(strings.NewReader(out.String()))
+		slices.SortFunc(tests, func(a, b catalog.Test) int { return strings.Compare(a.ID, b.ID) })
+		if err != nil || len(again) != len(tests) || len(tests) > 0 && !reflect.DeepEqual(again, tests) {
+			t.Fatalf("%q is written as %q and read as %+v, %v", text, out.String(), again, err)
+		}
+	})
 }

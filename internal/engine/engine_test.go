@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"slices"
 	"strings"
@@ -252,6 +253,40 @@ func TestDependencies(t *testing.T) {
 	for _, pair := range [][2]string{{"b#fail", "a#after b"}, {"a#first", "b#needs a"}} {
 		if at["finisheds:"+pair[0]] > at["starteds:"+pair[1]] {
 			t.Errorf("%s began before %s had ended", pair[1], pair[0])
+		}
+	}
+}
+
+// TestPlannedWorkers holds that batches that are planned for a worker are run by
+// it and nobody else, also where one waits for what another worker has.
+func TestPlannedWorkers(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 4))
+	for range 50 {
+		p := &puppet{slots: map[int]string{}}
+		adapters := map[string]adapter.Adapter{"s": p}
+		var tests []catalog.Test
+		worker := map[string]int{}
+		for i := range 1 + random.IntN(40) {
+			made := test(fmt.Sprint("g", i%5), fmt.Sprint("t", i), random.Float64(), catalog.Marks{})
+			if i > 3 && random.IntN(4) == 0 {
+				made.Marks.After = []string{tests[random.IntN(i)].ID}
+			}
+			if random.IntN(4) == 0 {
+				made.Marks.Uses = []string{"bus"}
+			}
+			tests = append(tests, made)
+			worker[made.ID] = random.IntN(4) // 0 for whichever is free
+		}
+		run := outcome.NewRun()
+		job := Job{Adapters: adapters, Queue: Queue(tests, adapters, true, worker), Workers: 3}
+		if err := Run(context.Background(), job, run.Apply); err != nil {
+			t.Fatal(err)
+		}
+		for _, made := range tests {
+			got := run.Result(made.ID)
+			if got == nil || got.Outcome != outcome.Passed || worker[made.ID] > 0 && got.Worker != worker[made.ID] {
+				t.Fatalf("%s, planned for worker %d: %+v", made.ID, worker[made.ID], got)
+			}
 		}
 	}
 }

@@ -156,3 +156,37 @@ func BenchmarkRecent(b *testing.B) {
 		}
 	}
 }
+
+// TestMigration opens a ledger that an earlier version wrote: its runs are there,
+// and what they tell of setups.
+func TestMigration(t *testing.T) {
+	dir := t.TempDir()
+	l := open(t, dir)
+	first, start := outcome.NewRun(), time.UnixMilli(1_700_000_000_000)
+	first.Apply(outcome.Event{Event: outcome.RunBegins, At: start})
+	for i, id := range []string{"u:a#1", "u:b#1", "u:b#2", "u:c#1"} {
+		at := start.Add(time.Duration(i) * 2 * time.Second)
+		first.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1, Batch: max(1, i), At: at})
+		first.Apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1, Batch: max(1, i), Outcome: outcome.Passed, Seconds: outcome.Took(1.5), At: at.Add(1500 * time.Millisecond)})
+	}
+	first.Apply(outcome.Event{Event: outcome.RunEnds, At: start.Add(8 * time.Second)})
+	for range 2 {
+		if _, err := l.Keep("", 1, first); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := l.Setups()
+	if err != nil || len(want["u:b"]) != 2 || want["u:c"][0] != 0.5 || want["u:a"] != nil {
+		t.Fatalf("the setups are %v, %v", want, err)
+	}
+	if _, err := l.db.Exec("DROP TABLE groups; PRAGMA user_version = 1"); err != nil {
+		t.Fatal(err)
+	}
+	l = open(t, dir)
+	if got, err := l.Setups(); err != nil || !reflect.DeepEqual(got, want) {
+		t.Errorf("after the migration the setups are %v, %v; want %v", got, err, want)
+	}
+	if kept, run, err := l.Last(); err != nil || kept.Number != 2 || len(run.Results) != 4 {
+		t.Errorf("after the migration the last run is %+v, %v", kept, err)
+	}
+}

@@ -146,6 +146,7 @@ func (v *splitView) late() action {
 	if want.late[v.shard+1] = lateStarts[(at+1)%len(lateStarts)]; want.late[v.shard+1] == 0 {
 		delete(want.late, v.shard+1)
 	}
+	v.unit = "" // the cursor stays with the shard, not with what is taken from it
 	return action{plan: true}
 }
 
