@@ -5,6 +5,7 @@ import "fernrelay/core/catalog"
 // Point is what so many shards come to.
 type Point struct {
 	Shards  int
+	Runners int     // how many of them run at once
 	Finish  float64 // seconds
 	Floor   float64
 	Optimal bool
@@ -14,7 +15,7 @@ type Point struct {
 
 // Machines is the machine time that the point costs, in seconds: all machines are
 // held until the last one ends.
-func (p Point) Machines() float64 { return float64(p.Shards) * p.Finish }
+func (p Point) Machines() float64 { return float64(p.Runners) * p.Finish }
 
 // Curve plans for 1 shard, 2 shards, and so on up to most.
 func (w *Work) Curve(f Fleet, most, effort int) []Point {
@@ -30,7 +31,7 @@ func (w *Work) Curve(f Fleet, most, effort int) []Point {
 func (w *Work) point(f Fleet, effort int) Point {
 	if w.contended(f) || f.AtOnce() < f.Shards {
 		p := w.Plan(f, effort)
-		return Point{f.Shards, p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
+		return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
 	}
 	on, floor := w.deal(f, effort)
 	p := w.empty(f)
@@ -39,7 +40,7 @@ func (w *Work) point(f Fleet, effort int) Point {
 		p.Finish = max(p.Finish, w.seconds(machines[i].end(load)))
 	}
 	w.judge(&p, floor)
-	return Point{f.Shards, p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
+	return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
 }
 
 // Smooth lets no more shards end later than fewer do: one that is left empty would

@@ -109,7 +109,7 @@ func Worth(a split.Advice) []Line {
 	if n < len(a.Points) {
 		next := a.Points[n]
 		line := Line{plain("%s %s would save ", article(n+1), ordinal(n+1)), bought(a.Plan.Finish - next.Finish)}
-		if more := 100 * (next.Machines()/(float64(n)*a.Plan.Finish) - 1); more >= 0.5 && a.Plan.Finish > 0 {
+		if more := 100 * (next.Machines()/a.Points[n-1].Machines() - 1); more >= 0.5 && a.Plan.Finish > 0 {
 			line = append(line, plain(" for %.0f %% more machine time", more))
 		}
 		lines = append(lines, line)
