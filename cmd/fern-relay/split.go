@@ -395,7 +395,8 @@ func (f *splitFlags) tellCurve(out io.Writer, study *split.Study) error {
 
 // job is a shard for a job matrix.
 type job struct {
-	Shard string `json:"shard"` // K/N, as run --shard takes it
+	Shard int    `json:"shard"` // from 1
+	Of    int    `json:"of"`
 	Label string `json:"label"`
 }
 
@@ -409,7 +410,7 @@ func matrixOf(p split.Plan) []job {
 		if more := len(s.Units) - 1; more > 0 {
 			label += fmt.Sprintf(" and %d more", more)
 		}
-		jobs[i] = job{fmt.Sprintf("%d/%d", s.Number, len(p.Shards)), label}
+		jobs[i] = job{s.Number, len(p.Shards), label}
 	}
 	return jobs
 }

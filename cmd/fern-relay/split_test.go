@@ -78,8 +78,11 @@ func TestSplit(t *testing.T) {
 	}
 
 	got := run(t, dir, "split", "--timings", "times.csv", "--shards", "3", "--matrix", "--files", "out", "--svg", "plan.svg", "--pdf", "plan.pdf")
-	var jobs []struct{ Shard, Label string }
-	if err := json.Unmarshal([]byte(got.stdout), &jobs); err != nil || len(jobs) != 3 || jobs[2].Shard != "3/3" || strings.Count(got.stdout, "\n") != 1 {
+	var jobs []struct {
+		Shard, Of int
+		Label     string
+	}
+	if err := json.Unmarshal([]byte(got.stdout), &jobs); err != nil || len(jobs) != 3 || jobs[2].Shard != 3 || jobs[2].Of != 3 || strings.Count(got.stdout, "\n") != 1 {
 		t.Errorf("the matrix is %s, %v\n%s", got.stdout, err, got.stderr)
 	}
 	seen := 0

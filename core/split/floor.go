@@ -123,6 +123,9 @@ const mostRows = 160
 // every length with as few patterns as possible, where a pattern is lengths that
 // fit together into one machine. If that takes more patterns than there are
 // machines, even in fractions, the jobs do not fit.
+//
+// Products are rounded by a conversion before they are added to anything, as else
+// some machines would round once where others do twice, and plan otherwise.
 type configuration struct {
 	lengths  []int64 // different ones, the longest first
 	demand   []float64
@@ -195,7 +198,7 @@ func (c *configuration) overfull() bool {
 		}
 		worth := 0.0
 		for i, price := range prices {
-			worth += price * c.demand[i]
+			worth += float64(price * c.demand[i])
 		}
 		if worth/value > float64(c.machines)+tolerance {
 			return true
@@ -270,13 +273,13 @@ func (k *knapsack) choose(at int, room int64, value float64) {
 	}
 	for ; at < len(k.order); at++ {
 		i := k.order[at]
-		if value+float64(room)*k.prices[i]/float64(k.lengths[i]) <= k.most+tolerance/10 {
+		if value+float64(float64(room)*k.prices[i])/float64(k.lengths[i]) <= k.most+tolerance/10 {
 			return
 		}
 		times := min(int(k.demand[i]), int(room/k.lengths[i]))
 		for n := times; n > 0; n-- {
 			k.pattern[i] = n
-			k.choose(at+1, room-int64(n)*k.lengths[i], value+float64(n)*k.prices[i])
+			k.choose(at+1, room-int64(n)*k.lengths[i], value+float64(float64(n)*k.prices[i]))
 		}
 		k.pattern[i] = 0
 	}
@@ -289,7 +292,7 @@ func (c *configuration) enter(pattern []int) bool {
 	for r, row := range c.inverse {
 		for i, n := range pattern {
 			if n > 0 {
-				column[r] += row[i] * float64(n)
+				column[r] += float64(row[i] * float64(n))
 			}
 		}
 	}
@@ -312,9 +315,9 @@ func (c *configuration) enter(pattern []int) bool {
 			continue
 		}
 		for i, w := range c.inverse[leave] {
-			c.inverse[r][i] -= v * w
+			c.inverse[r][i] -= float64(v * w)
 		}
-		c.amount[r] = max(0, c.amount[r]-v*ratio)
+		c.amount[r] = max(0, c.amount[r]-float64(v*ratio))
 	}
 	c.steps -= rows * rows / 64
 	return true
