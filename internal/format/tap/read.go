@@ -1,0 +1,274 @@
+// Package tap reads and writes the Test Anything Protocol, version 14, with
+// subtests, directives and diagnostics; what version 13 writes is read as well.
+//
+// The specification is at testanything.org/tap-version-14-specification.html.
+package tap
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"fernrelay/core/outcome"
+)
+
+// Read tells the sink what a stream says: of every test point its output, its
+// steps and then its outcome, as soon as it is whole. The IDs of the events are the
+// points' descriptions. The error, told after all events, says what keeps the
+// stream from being complete: that it bailed out, or that its plan is not kept.
+func Read(r io.Reader, sink outcome.Sink) error {
+	p := &reader{sink: sink, planned: -1, steps: map[int][]outcome.Event{}}
+	lines := bufio.NewReaderSize(r, 64<<10)
+	for {
+		line, err := readLine(lines)
+		if line != "" || err == nil {
+			p.line(line)
+		}
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			p.flush()
+			return err
+		}
+	}
+	p.flush()
+	return p.fault()
+}
+
+// longestLine bounds what is kept of one line, in bytes.
+const longestLine = 64 << 10
+
+// readLine reads a line, without its end, and leaves out what is too long of it.
+func readLine(r *bufio.Reader) (string, error) {
+	var line []byte
+	for {
+		part, err := r.ReadSlice('\n')
+		if room := longestLine - len(line); room > 0 {
+			line = append(line, part[:min(len(part), room)]...)
+		}
+		if !errors.Is(err, bufio.ErrBufferFull) {
+			return strings.TrimRight(string(line), "\r\n"), err
+		}
+	}
+}
+
+// reader is what is known so far.
+type reader struct {
+	sink    outcome.Sink
+	planned int // how many test points the plan says; -1 before it came
+	seen    int // test points of the outermost level
+	bailed  string
+	ended   bool // it bailed out
+	text    []string
+	yaml    []string
+	inYAML  bool
+	point   *point                  // whose diagnostics may still come
+	steps   map[int][]outcome.Event // of the next point at the level before
+}
+
+// point is a test point.
+type point struct {
+	level int // 0 for the outermost, 1 for a subtest, …
+	event outcome.Event
+}
+
+// indent is what a subtest stands to the right of the test that it belongs to.
+const indent = "    "
+
+var (
+	pointLine = regexp.MustCompile(`^(not )?ok\b(?:\s+\d+)?(?:\s+-)?\s*(.*)$`)
+	planLine  = regexp.MustCompile(`^1\.\.(\d+)\s*(?:#.*)?$`)
+	directive = regexp.MustCompile(`(?i)^(?:|.*[^\\])\s?#\s*(skip|todo)\S*\s*(.*)$`)
+)
+
+func (p *reader) line(line string) {
+	if p.ended {
+		return
+	}
+	if p.inYAML {
+		p.diagnostic(line)
+		return
+	}
+	level, rest := 0, line
+	for strings.HasPrefix(rest, indent) {
+		level, rest = level+1, rest[len(indent):]
+	}
+	switch {
+	case p.point != nil && level == p.point.level && strings.TrimRight(rest, " ") == "  ---":
+		p.inYAML, p.yaml = true, nil
+	case strings.HasPrefix(rest, "Bail out!"):
+		p.flush()
+		p.ended, p.bailed = true, strings.TrimSpace(strings.TrimPrefix(rest, "Bail out!"))
+	case planLine.MatchString(rest):
+		p.plan(level, planLine.FindStringSubmatch(rest)[1])
+	case pointLine.MatchString(rest):
+		p.flush()
+		p.point = newPoint(level, pointLine.FindStringSubmatch(rest))
+	case level == 0 && (strings.HasPrefix(rest, "TAP version ") || strings.HasPrefix(rest, "pragma ")), strings.HasPrefix(rest, "# Subtest"):
+	default:
+		p.flush()
+		p.text = append(p.text, line)
+	}
+}
+
+func (p *reader) plan(level int, number string) {
+	p.flush()
+	if level > 0 {
+		return // a missing step fails its test in any case
+	}
+	n, err := strconv.Atoi(number)
+	if err != nil {
+		n = -1 // more than can be counted
+	}
+	p.planned = n
+}
+
+func newPoint(level int, parts []string) *point {
+	description, o, reason := parts[2], outcome.Passed, ""
+	if parts[1] != "" {
+		o = outcome.Failed
+	}
+	if found := directive.FindStringSubmatchIndex(description); found != nil {
+		word := strings.ToLower(description[found[2]:found[3]])
+		reason = unescape(strings.TrimSpace(description[found[4]:found[5]]))
+		description = strings.TrimRight(description[:strings.LastIndex(description[:found[2]], "#")], " ")
+		switch {
+		case word == "skip":
+			o = outcome.Skipped
+		case o == outcome.Failed:
+			o = outcome.Owed
+		default:
+			o = outcome.Surprise
+		}
+	}
+	return &point{level, outcome.Event{ID: unescape(description), Outcome: o, Message: reason}}
+}
+
+func unescape(text string) string { return strings.NewReplacer(`\\`, `\`, `\#`, `#`).Replace(text) }
+
+// diagnostic takes a line of a point's YAML, up to the line that closes it.
+func (p *reader) diagnostic(line string) {
+	own := strings.Repeat(indent, p.point.level) + "  "
+	if strings.TrimRight(line, " ") == own+"..." {
+		p.inYAML = false
+		p.point.diagnose(strings.Join(p.yaml, "\n"))
+		p.flush()
+		return
+	}
+	p.yaml = append(p.yaml, strings.TrimPrefix(line, own))
+}
+
+// diagnosis is what is taken from a point's YAML; programs name things differently.
+type diagnosis struct {
+	Message  string   `yaml:"message"`
+	Duration *float64 `yaml:"duration_ms"`
+	At       struct {
+		File string `yaml:"file"`
+		Line int    `yaml:"line"`
+	} `yaml:"at"`
+	File     string `yaml:"file"`
+	Line     int    `yaml:"line"`
+	Expected any    `yaml:"expected"`
+	Wanted   any    `yaml:"wanted"`
+	Actual   any    `yaml:"actual"`
+	Found    any    `yaml:"found"`
+}
+
+// diagnose puts on a point what its YAML says; YAML that does not parse is its message.
+func (p *point) diagnose(text string) {
+	var d diagnosis
+	if err := yaml.Unmarshal([]byte(text), &d); err != nil {
+		p.event.Message = strings.TrimSpace(p.event.Message + "\n" + text)
+		return
+	}
+	e := &p.event
+	e.Message = strings.TrimSpace(e.Message + "\n" + d.Message)
+	e.File, e.Line = d.At.File, d.At.Line
+	if e.File == "" {
+		e.File, e.Line = d.File, d.Line
+	}
+	e.Expected, e.Actual = first(d.Expected, d.Wanted), first(d.Actual, d.Found)
+	if d.Duration != nil && *d.Duration >= 0 {
+		e.Seconds = outcome.Took(*d.Duration / 1000)
+	}
+}
+
+// first writes the first of some values that is there.
+func first(values ...any) string {
+	for _, v := range values {
+		switch v := v.(type) {
+		case nil:
+		case string:
+			return v
+		default:
+			text, err := yaml.Marshal(v)
+			if err != nil {
+				return fmt.Sprint(v)
+			}
+			return strings.TrimSpace(string(text))
+		}
+	}
+	return ""
+}
+
+// flush tells of the point at hand, as nothing more can come of it.
+func (p *reader) flush() {
+	if p.point == nil {
+		return
+	}
+	at := p.point
+	p.point = nil
+	if p.inYAML { // the stream ended in it
+		p.inYAML = false
+		at.diagnose(strings.Join(p.yaml, "\n"))
+	}
+	below := p.steps[at.level+1]
+	delete(p.steps, at.level+1)
+	if at.level > 0 {
+		for _, step := range below {
+			step.ID = at.event.ID + "/" + step.ID
+			p.steps[at.level] = append(p.steps[at.level], step)
+		}
+		p.steps[at.level] = append(p.steps[at.level], at.event)
+		return
+	}
+	p.seen++
+	id := at.event.ID
+	if len(p.text) > 0 {
+		p.sink(outcome.Event{Event: outcome.Output, ID: id, Text: strings.Join(p.text, "\n") + "\n"})
+		p.text = nil
+	}
+	for _, step := range below {
+		if step.Outcome.Bad() && at.event.Message == "" {
+			at.event.Message, at.event.File, at.event.Line = step.ID+": "+step.Message, step.File, step.Line
+			at.event.Expected, at.event.Actual = step.Expected, step.Actual
+		}
+		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Message: step.Message})
+	}
+	at.event.Event = outcome.Finished
+	p.sink(at.event)
+}
+
+// fault says what keeps the stream from being complete.
+func (p *reader) fault() error {
+	switch {
+	case p.ended && p.bailed != "":
+		return fmt.Errorf("it bailed out: %s", p.bailed)
+	case p.ended:
+		return errors.New("it bailed out")
+	case p.planned < 0 && p.seen == 0 && len(p.text) == 0:
+		return errors.New("it printed nothing")
+	case p.planned < 0:
+		return fmt.Errorf("it ended before its plan, after %d test points", p.seen)
+	case p.seen != p.planned:
+		return fmt.Errorf("its plan says %d test points, and %d came", p.planned, p.seen)
+	}
+	return nil
+}

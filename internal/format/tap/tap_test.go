@@ -1,0 +1,107 @@
+package tap
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"fernrelay/core/outcome"
+)
+
+// told reads a stream and gives what it tells, a line an event.
+func told(text string) (lines []string, err error) {
+	err = Read(strings.NewReader(text), func(e outcome.Event) {
+		line := fmt.Sprintf("%s %s", e.Event, e.ID)
+		for _, part := range []string{e.Step, string(e.Outcome), e.Message, e.Expected, e.Actual, strings.TrimSpace(e.Text)} {
+			if part != "" {
+				line += " | " + part
+			}
+		}
+		if e.Seconds != nil {
+			line += fmt.Sprintf(" | %g s", *e.Seconds)
+		}
+		if e.File != "" {
+			line += fmt.Sprintf(" | %s:%d", e.File, e.Line)
+		}
+		lines = append(lines, line)
+	})
+	return lines, err
+}
+
+func TestRead(t *testing.T) {
+	for name, c := range map[string]struct {
+		text string
+		want []string
+		err  string
+	}{
+		"plain": {"TAP version 14\n1..3\nok 1 - opens\nnot ok 2 - shuts\nok\n", []string{"finished opens | passed", "finished shuts | failed", "finished  | passed"}, ""},
+		"directives": {"1..6\nok 1 - a # SKIP no pump\nnot ok 2 - b # TODO known\nok 3 - c # todo\nok 4 - d \\# skip\nok 5 # skipped: late\nok 6 - x # not one\n",
+			[]string{"finished a | skipped | no pump", "finished b | owed | known", "finished c | surprise", "finished d # skip | passed", "finished  | skipped | late", "finished x # not one | passed"}, ""},
+		"diagnostics": {"not ok 1 - drip\n  ---\n  message: \"too wet\"\n  at:\n    file: d.js\n    line: 7\n  wanted: 3\n  found:\n    - 1\n    - 2\n  duration_ms: 12.5\n  ...\nok 2 - z\n1..2\n",
+			[]string{"finished drip | failed | too wet | 3 | - 1\n- 2 | 0.0125 s | d.js:7", "finished z | passed"}, ""},
+		"broken diagnostics": {"1..1\nnot ok 1 - a\n  ---\n  {: [\n  ...\n", []string{"finished a | failed | {: ["}, ""},
+		"subtests": {"# Subtest: all\n    ok 1 - one\n    # Subtest: two\n        not ok 1 - deep\n          ---\n          message: leaks\n          ...\n        1..1\n    not ok 2 - two\n    1..2\nnot ok 1 - all\n1..1\n",
+			[]string{"step all | one | passed", "step all | two/deep | failed | leaks", "step all | two | failed", "finished all | failed | two/deep: leaks"}, ""},
+		"output":             {"1..2\nhello\n# a comment\nok 1 - a\nbye\n  indented\nok 2 - b\nrest\n", []string{"output a | hello\n# a comment", "finished a | passed", "output b | bye\n  indented", "finished b | passed"}, ""},
+		"bail out":           {"1..3\nok 1 - a\nBail out! no water\nok 2 - b\n", []string{"finished a | passed"}, "bailed out: no water"},
+		"bail out in a step": {"1..2\n    Bail out!\n", nil, "bailed out"},
+		"too few":            {"1..3\nok 1 - a\n", []string{"finished a | passed"}, "its plan says 3 test points, and 1 came"},
+		"too many":           {"1..1\nok\nok\n", []string{"finished  | passed", "finished  | passed"}, "its plan says 1 test points, and 2 came"},
+		"no plan":            {"ok 1 - a\n", []string{"finished a | passed"}, "ended before its plan, after 1"},
+		"nothing":            {"", nil, "printed nothing"},
+		"all skipped":        {"1..0 # SKIP no pump\n", nil, ""},
+		"ends in YAML":       {"1..1\nnot ok 1 - a\n  ---\n  message: half", []string{"finished a | failed | half"}, ""},
+		"carriage returns":   {"1..1\r\nok 1 - a\r\n", []string{"finished a | passed"}, ""},
+		"a long line":        {"1..1\n" + strings.Repeat("x", 1<<20) + "\nok 1 - a\n", []string{"output a | " + strings.Repeat("x", longestLine), "finished a | passed"}, ""},
+	} {
+		got, err := told(c.text)
+		if strings.Join(got, "\n") != strings.Join(c.want, "\n") {
+			t.Errorf("%s: told\n%s\nwant\n%s", name, strings.Join(got, "\n"), strings.Join(c.want, "\n"))
+		}
+		if c.err == "" && err != nil || c.err != "" && (err == nil || !strings.Contains(err.Error(), c.err)) {
+			t.Errorf("%s: the error is %v, want %q", name, err, c.err)
+		}
+	}
+}
+
+// TestWriteAndRead holds that what is written is read again as it was.
+func TestWriteAndRead(t *testing.T) {
+	run, at := outcome.NewRun(), time.Unix(1000, 0)
+	for i, o := range outcome.All {
+		id := fmt.Sprintf("u:g#t%d # \\ \x1b[31mred\nline", i)
+		run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: "one # two", Outcome: outcome.Passed})
+		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: o, Seconds: outcome.Took(0.25), At: at, Message: "it: \"leaks\"\n- twice", File: "a.go", Line: 3, Expected: "1", Actual: "two\nlines"})
+	}
+	var text strings.Builder
+	if err := Write(&text, run); err != nil {
+		t.Fatal(err)
+	}
+	got, err := told(text.String())
+	if err != nil || len(got) != 2*len(outcome.All) {
+		t.Fatalf("read %q, %v from\n%s", got, err, text.String())
+	}
+	for i, o := range []outcome.Outcome{outcome.Passed, outcome.Failed, outcome.Failed, outcome.Failed, outcome.Skipped, outcome.Owed, outcome.Surprise, outcome.Failed} {
+		want := fmt.Sprintf("finished u:g#t%d # \\ red line | %s | ", i, o)
+		if !strings.HasPrefix(got[2*i+1], want) || !strings.HasSuffix(got[2*i+1], "it: \"leaks\"\n- twice | 1 | two\nlines | 0.25 s | a.go:3") {
+			t.Errorf("read %q, want %q …", got[2*i+1], want)
+		}
+	}
+}
+
+// FuzzRead holds that no stream breaks the reader, and that nothing is told twice.
+func FuzzRead(f *testing.F) {
+	f.Add("TAP version 14\n1..1\n    ok 1 - a\nnot ok 1 - b # TODO\n  ---\n  at: {file: x, line: 1}\n  ...\n")
+	f.Add("Bail out!\n    1..99999999999999999999\n#\nok")
+	f.Fuzz(func(t *testing.T, text string) {
+		points := 0
+		_ = Read(strings.NewReader(text), func(e outcome.Event) {
+			if e.Event == outcome.Finished {
+				points++
+			}
+		})
+		if points > strings.Count(text, "ok") {
+			t.Fatalf("%d points come of %q", points, text)
+		}
+	})
+}

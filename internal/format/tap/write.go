@@ -1,0 +1,80 @@
+package tap
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"fernrelay/core/outcome"
+)
+
+// Write writes a run as TAP 14: a test point a test, its ID the description, with
+// diagnostics where it did not pass and its steps as a subtest.
+func Write(w io.Writer, run *outcome.Run) error {
+	out := bufio.NewWriter(w)
+	fmt.Fprintf(out, "TAP version 14\n1..%d\n", len(run.Results))
+	for n, r := range run.Results {
+		for i, step := range r.Steps {
+			if i == 0 {
+				fmt.Fprintf(out, "# Subtest: %s\n", escape(r.ID))
+			}
+			fmt.Fprintf(out, "%s%s %d - %s%s\n", indent, ok(step.Outcome), i+1, escape(step.Name), directiveOf(step.Outcome, ""))
+		}
+		if len(r.Steps) > 0 {
+			fmt.Fprintf(out, "%s1..%d\n", indent, len(r.Steps))
+		}
+		fmt.Fprintf(out, "%s %d - %s%s\n", ok(r.Outcome), n+1, escape(r.ID), directiveOf(r.Outcome, r.Message))
+		if err := writeDiagnosis(out, r); err != nil {
+			return err
+		}
+	}
+	return out.Flush()
+}
+
+func ok(o outcome.Outcome) string {
+	switch o {
+	case outcome.Passed, outcome.Skipped, outcome.Surprise:
+		return "ok"
+	}
+	return "not ok"
+}
+
+// directiveOf is what stands behind a point: SKIP for what did not run, TODO for
+// what was expected to fail.
+func directiveOf(o outcome.Outcome, reason string) string {
+	word := map[outcome.Outcome]string{outcome.Skipped: "SKIP", outcome.Owed: "TODO", outcome.Surprise: "TODO"}[o]
+	if word == "" {
+		return ""
+	}
+	return strings.TrimRight(" # "+word+" "+escape(reason), " ")
+}
+
+// escape puts a text into one line that no directive begins in.
+func escape(text string) string {
+	return strings.NewReplacer(`\`, `\\`, `#`, `\#`).Replace(outcome.PlainLine(text))
+}
+
+func writeDiagnosis(out io.Writer, r *outcome.Result) error {
+	d := yaml.MapSlice{{Key: "duration_ms", Value: r.Seconds * 1000}}
+	add := func(key string, value any) { d = append(d, yaml.MapItem{Key: key, Value: value}) }
+	if r.Outcome != outcome.Passed {
+		add("outcome", string(r.Outcome))
+	}
+	for _, field := range []struct{ key, text string }{{"message", r.Message}, {"expected", r.Expected}, {"actual", r.Actual}} {
+		if field.text != "" {
+			add(field.key, outcome.Plain(field.text))
+		}
+	}
+	if r.File != "" {
+		add("at", yaml.MapSlice{{Key: "file", Value: r.File}, {Key: "line", Value: r.Line}})
+	}
+	text, err := yaml.Marshal(d)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "  ---\n  %s\n  ...\n", strings.ReplaceAll(strings.TrimRight(string(text), "\n"), "\n", "\n  "))
+	return nil
+}
