@@ -1,4 +1,5 @@
-// Package junit writes a run as JUnit XML: a testsuite a group, a testcase a test.
+// Package junit writes a run as JUnit XML, a testsuite a group, a testcase a test,
+// and reads such documents of others.
 package junit
 
 import (
@@ -80,7 +81,7 @@ func Write(w io.Writer, run *outcome.Run) error {
 }
 
 func caseOf(r *outcome.Result, group, name string) testCase {
-	c := testCase{ClassName: group, Name: name, Seconds: r.Seconds, File: r.File, Line: r.Line}
+	c := testCase{ClassName: outcome.PlainLine(group), Name: outcome.PlainLine(name), Seconds: r.Seconds, File: r.File, Line: r.Line}
 	message := outcome.Plain(r.Message)
 	output := outcome.Plain(string(r.Output))
 	switch {
@@ -89,7 +90,7 @@ func caseOf(r *outcome.Result, group, name string) testCase {
 	case r.Outcome.Bad() || r.Outcome == outcome.Lost:
 		c.Error = &problem{Message: message, Type: string(r.Outcome), Text: output}
 	case r.Outcome == outcome.Owed:
-		c.Skipped = &problem{Message: "failed as expected: " + message}
+		c.Skipped = &problem{Message: "failed as expected: " + message, Type: string(r.Outcome)}
 	case r.Outcome == outcome.Skipped:
 		c.Skipped = &problem{Message: message}
 	case r.Outcome == outcome.Surprise:

@@ -1,0 +1,41 @@
+// Package format reads reports of test runs, in whichever of the open formats
+// they are: our event lines, the Go toolchain's JSON events, JUnit XML or TAP.
+package format
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"io"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/format/events"
+	"fernrelay/internal/format/gojson"
+	"fernrelay/internal/format/junit"
+	"fernrelay/internal/format/tap"
+)
+
+// sniffed is how many bytes of a report are looked at to tell what it is.
+const sniffed = 64 << 10
+
+// Read tells the sink what a report says, and gives the name of its format. The
+// error, told after all events, says what keeps the report from being whole.
+func Read(r io.Reader, sink outcome.Sink) (name string, err error) {
+	head := bufio.NewReaderSize(r, sniffed)
+	start, err := head.Peek(sniffed)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return "", err
+	}
+	start = bytes.TrimSpace(bytes.TrimPrefix(start, []byte("\ufeff")))
+	switch {
+	case len(start) == 0:
+		return "", errors.New("it is empty")
+	case bytes.HasPrefix(start, []byte(`{"event":`)):
+		return "events", events.Read(head, sink)
+	case bytes.Contains(start, []byte(`"Action":`)):
+		return "gojson", gojson.Read(head, sink)
+	case start[0] == '<':
+		return "junit", junit.Read(head, sink)
+	}
+	return "tap", tap.Read(head, sink)
+}

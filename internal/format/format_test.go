@@ -1,0 +1,124 @@
+package format
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/format/events"
+	"fernrelay/internal/format/junit"
+	"fernrelay/internal/format/tap"
+)
+
+// told reads a report and gives its format and what it tells, a line an event.
+func told(text string) (name string, lines []string, err error) {
+	name, err = Read(strings.NewReader(text), func(e outcome.Event) {
+		line := fmt.Sprintf("%s %s", e.Event, e.ID)
+		for _, part := range []string{e.Step, string(e.Outcome), e.Message, e.Expected, e.Actual, strings.TrimSpace(e.Text)} {
+			if part != "" {
+				line += " | " + part
+			}
+		}
+		if e.Seconds != nil {
+			line += fmt.Sprintf(" | %g s", *e.Seconds)
+		}
+		if e.File != "" {
+			line += fmt.Sprintf(" | %s:%d", e.File, e.Line)
+		}
+		lines = append(lines, line)
+	})
+	return name, lines, err
+}
+
+func TestRead(t *testing.T) {
+	for name, c := range map[string]struct {
+		format, text string
+		want         []string
+		err          string
+	}{
+		"empty":      {"", " \n", nil, "empty"},
+		"tap":        {"tap", "1..1\nok 1 - a\n", []string{"finished a | passed"}, ""},
+		"neither":    {"tap", "hello\n", nil, "ended before its plan"},
+		"junit tree": {"junit", "\ufeff<?xml version=\"1.0\"?>\n<testsuites tests=\"99\"><testsuite name=\"all\"><testsuite name=\"pond\"><testcase name=\"a\" time=\"1,000.5\"/></testsuite><testcase classname=\"wall.W\" name=\"b\" time=\"soon\"><failure message=\"got 1, want 2\">wall.go:3: got 1, want 2</failure><system-out>hi</system-out></testcase></testsuite></testsuites>", []string{"finished pond#a | passed | 1000.5 s", "output wall.W#b | hi\nwall.go:3: got 1, want 2", "finished wall.W#b | failed | got 1, want 2 | 2 | 1"}, ""},
+		"junit single": {"junit", "<testsuite name='u:g'><testcase classname='g' name='x' file='g.go' line='7'><error type='timed-out' message='late'/></testcase><testcase name='y'><skipped/></testcase><testcase name='z'><error/></testcase></testsuite>",
+			[]string{"finished u:g#x | timed-out | late | g.go:7", "finished u:g#y | skipped", "finished u:g#z | errored"}, ""},
+		"junit in Latin-1": {"junit", "<?xml version='1.0' encoding='ISO-8859-1'?><testsuite name='s'><testcase name='caf\xe9\x01'/></testsuite>", []string{"finished s#café | passed"}, ""},
+		"junit cut off":    {"junit", "<testsuite name='s'><testcase name='a'/><testcase name='b'>", []string{"finished s#a | passed"}, "the XML is broken"},
+		"other XML":        {"junit", "<html></html>", nil, "no testsuite"},
+		"gojson": {"gojson", "# compiling\n" + `{"Action":"start","Package":"p"}
+{"Time":"2026-01-02T03:04:05Z","Action":"run","Package":"p","Test":"TestA"}
+{"Action":"output","Package":"p","Test":"TestA","Output":"hello\n"}
+{"Action":"run","Package":"p","Test":"TestA/sub"}
+{"Action":"fail","Package":"p","Test":"TestA/sub","Elapsed":0.5}
+{"Action":"fail","Package":"p","Test":"TestA","Elapsed":1.5}
+{"Action":"run","Package":"p","Test":"TestB"}
+{"Action":"fail","Package":"p","Elapsed":2}
+{"Action":"output","Package":"q","Output":"cannot find z\n"}
+{"Action":"fail","Package":"q"}
+`, []string{"started p#TestA", "output p#TestA | hello", "step p#TestA | sub | failed | 0.5 s", "finished p#TestA | failed | 1.5 s", "started p#TestB"}, "p#TestB began and did not end\nthe package q failed outside of its tests: cannot find z"},
+		"events cut off": {"events", `{"event":"run","format":"fern-events/1","at":"2026-01-02T03:04:05Z"}` + "\n" + `{"event":"finished","at":"2026-01-02T03:04:06Z","id":"u:g#a","outcome":"passed","seconds":1}` + "\n", []string{"run ", "finished u:g#a | passed | 1 s"}, "breaks off"},
+		"events halved":  {"events", `{"event":"run","format":"fern-events/1","at":"2026-01-02T03:04:05Z"}` + "\n" + `{"event":"fin`, []string{"run "}, "line 2 is no event"},
+		"later events":   {"events", `{"event":"run","format":"fern-events/9"}` + "\n", nil, `"fern-events/9"`},
+	} {
+		format, got, err := told(c.text)
+		if format != c.format || strings.Join(got, "\n") != strings.Join(c.want, "\n") {
+			t.Errorf("%s: %s tells\n%s\nwant\n%s", name, format, strings.Join(got, "\n"), strings.Join(c.want, "\n"))
+		}
+		if c.err == "" && err != nil || c.err != "" && (err == nil || !strings.Contains(err.Error(), c.err)) {
+			t.Errorf("%s: the error is %v, want %q", name, err, c.err)
+		}
+	}
+}
+
+// TestRoundTrips holds that a run that is written in each format is read again
+// with the same tests and, as far as the format has them, outcomes.
+func TestRoundTrips(t *testing.T) {
+	run, at := outcome.NewRun(), time.Unix(1000, 0).UTC()
+	var lines strings.Builder
+	eventLines := events.NewWriter(&lines)
+	apply := func(e outcome.Event) {
+		e.At = at
+		run.Apply(e)
+		eventLines.Write(e)
+	}
+	apply(outcome.Event{Event: outcome.RunBegins, Format: outcome.Format})
+	for i, o := range outcome.All {
+		id := fmt.Sprintf("u:g%d#t \x1b[1m<%s> # \"水\"", i%2, o)
+		apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1, Batch: 1})
+		apply(outcome.Event{Event: outcome.Output, ID: id, Text: "said\n"})
+		apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1, Batch: 1, Outcome: o, Seconds: outcome.Took(0.5), Message: "why", File: "a.go", Line: 3})
+	}
+	apply(outcome.Event{Event: outcome.RunEnds, Counts: run.Counts})
+	var asXML, asTAP strings.Builder
+	if err := junit.Write(&asXML, run); err != nil {
+		t.Fatal(err)
+	}
+	if err := tap.Write(&asTAP, run); err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range map[string]string{"events": lines.String(), "junit": asXML.String(), "tap": asTAP.String()} {
+		again := outcome.NewRun()
+		format, err := Read(strings.NewReader(text), again.Apply)
+		if format != name || err != nil || len(again.Results) != len(outcome.All) {
+			t.Fatalf("%s is read as %s, %v: %d tests\n%s", name, format, err, len(again.Results), text)
+		}
+		for _, r := range run.Results {
+			want := r.Outcome
+			switch {
+			case name == "junit" && want == outcome.Surprise:
+				want = outcome.Passed // which JUnit has no word for
+			case name == "tap" && (want == outcome.Errored || want == outcome.TimedOut || want == outcome.Lost):
+				want = outcome.Failed
+			}
+			id := r.ID
+			if name != "events" {
+				id = outcome.PlainLine(id)
+			}
+			if got := again.Result(id); got == nil || got.Outcome != want || got.Seconds != 0.5 {
+				t.Errorf("%s: %s is read as %+v, want %s", name, id, got, want)
+			}
+		}
+	}
+}

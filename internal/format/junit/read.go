@@ -1,0 +1,169 @@
+package junit
+
+import (
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"golang.org/x/text/encoding/ianaindex"
+
+	"fernrelay/core/outcome"
+)
+
+// Read tells the sink what a JUnit XML document says, as it is found in the wild:
+// suites within suites or a single one, cases without times, counts that are wrong
+// (the cases count), characters that XML does not allow. Of every case it tells its
+// output and then its outcome. The ID of an event is the suite's name where that is
+// a suite:group, or else the case's class, or the suite's name, then # and the
+// case's name.
+//
+// The error, told after all events, says what keeps the document from being whole.
+func Read(r io.Reader, sink outcome.Sink) error {
+	decoder := xml.NewDecoder(&allowed{r: r})
+	decoder.Strict = false
+	decoder.CharsetReader = charset
+	var suites []string // names, from the outermost
+	seen := false
+	for {
+		token, err := decoder.Token()
+		if errors.Is(err, io.EOF) && seen {
+			return nil
+		}
+		if err != nil {
+			if errors.Is(err, io.EOF) {
+				return errors.New("it has no testsuite: JUnit XML is expected")
+			}
+			return fmt.Errorf("the XML is broken: %w", err)
+		}
+		switch token := token.(type) {
+		case xml.StartElement:
+			switch token.Name.Local {
+			case "testsuites":
+				seen = true
+			case "testsuite":
+				seen = true
+				suites = append(suites, attribute(token, "name"))
+			case "testcase":
+				var c readCase
+				if err := decoder.DecodeElement(&c, &token); err != nil {
+					return fmt.Errorf("the XML is broken: %w", err)
+				}
+				c.tell(suites, sink)
+			}
+		case xml.EndElement:
+			if token.Name.Local == "testsuite" && len(suites) > 0 {
+				suites = suites[:len(suites)-1]
+			}
+		}
+	}
+}
+
+func attribute(element xml.StartElement, name string) string {
+	for _, a := range element.Attr {
+		if a.Name.Local == name {
+			return a.Value
+		}
+	}
+	return ""
+}
+
+// readCase is a test case as others write it.
+type readCase struct {
+	ClassName string    `xml:"classname,attr"`
+	Name      string    `xml:"name,attr"`
+	Seconds   string    `xml:"time,attr"`
+	File      string    `xml:"file,attr"`
+	Line      string    `xml:"line,attr"`
+	Failures  []problem `xml:"failure"`
+	Errors    []problem `xml:"error"`
+	Skipped   *problem  `xml:"skipped"`
+	Output    []string  `xml:"system-out"`
+	Problems  []string  `xml:"system-err"`
+}
+
+func (c *readCase) tell(suites []string, sink outcome.Sink) {
+	e := outcome.Event{Event: outcome.Finished, ID: c.place(suites) + "#" + c.Name, Outcome: outcome.Passed, File: c.File}
+	e.Line, _ = strconv.Atoi(c.Line) // 0 where there is none
+	if s, err := strconv.ParseFloat(strings.ReplaceAll(c.Seconds, ",", ""), 64); err == nil && s >= 0 {
+		e.Seconds = outcome.Took(s)
+	}
+	output := strings.Join(append(c.Output, c.Problems...), "\n")
+	switch {
+	case len(c.Errors) > 0:
+		e.Outcome = c.Errors[0].outcome(outcome.Errored, outcome.TimedOut, outcome.Lost)
+		e.Message = c.Errors[0].words()
+	case len(c.Failures) > 0:
+		e.Outcome, e.Message = outcome.Failed, c.Failures[0].words()
+	case c.Skipped != nil:
+		e.Outcome = c.Skipped.outcome(outcome.Skipped, outcome.Owed)
+		e.Message = c.Skipped.words()
+	}
+	for _, p := range append(c.Errors, c.Failures...) {
+		if text := strings.TrimSpace(p.Text); text != "" && text != strings.TrimSpace(p.Message) {
+			output = strings.TrimSpace(output + "\n" + text)
+		}
+	}
+	if e.Outcome.Bad() {
+		e.Expected, e.Actual = outcome.Compared(e.Message)
+	}
+	if output != "" {
+		sink(outcome.Event{Event: outcome.Output, ID: e.ID, Text: output})
+	}
+	sink(e)
+}
+
+// place is where the case belongs.
+func (c *readCase) place(suites []string) string {
+	inner := ""
+	if len(suites) > 0 {
+		inner = suites[len(suites)-1]
+	}
+	if c.ClassName == "" || strings.HasSuffix(inner, ":"+c.ClassName) {
+		return inner
+	}
+	return c.ClassName
+}
+
+// outcome is the first of some outcomes, or the one that the problem names.
+func (p *problem) outcome(otherwise outcome.Outcome, others ...outcome.Outcome) outcome.Outcome {
+	for _, o := range others {
+		if p.Type == string(o) {
+			return o
+		}
+	}
+	return otherwise
+}
+
+func (p *problem) words() string {
+	if message := strings.TrimSpace(p.Message); message != "" {
+		return message
+	}
+	return strings.TrimSpace(p.Text)
+}
+
+// charset reads documents that say that they are not UTF-8.
+func charset(label string, input io.Reader) (io.Reader, error) {
+	encoding, err := ianaindex.IANA.Encoding(label)
+	if err != nil || encoding == nil {
+		return nil, fmt.Errorf("its encoding %q is not known", label)
+	}
+	return encoding.NewDecoder().Reader(input), nil
+}
+
+// allowed leaves out the control characters that XML does not allow. They are
+// single bytes in every encoding that such documents come in.
+type allowed struct{ r io.Reader }
+
+func (a *allowed) Read(into []byte) (int, error) {
+	n, err := a.r.Read(into)
+	kept := into[:0]
+	for _, b := range into[:n] {
+		if b >= ' ' || b == '\t' || b == '\n' || b == '\r' {
+			kept = append(kept, b)
+		}
+	}
+	return len(kept), err
+}
