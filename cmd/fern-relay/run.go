@@ -18,8 +18,6 @@ import (
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
-	"fernrelay/internal/format/events"
-	"fernrelay/internal/format/junit"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 )
@@ -27,9 +25,10 @@ import (
 // runFlags are the flags of the command run.
 type runFlags struct {
 	planFlags
-	shard, order, junit, events string
-	workers                     int
-	strict, allowEmpty          bool
+	reportFiles
+	shard, order       string
+	workers            int
+	strict, allowEmpty bool
 }
 
 func newRun(s *settings) *cobra.Command {
@@ -51,19 +50,18 @@ func newRun(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			run, err := runAndWrite(cmd.Context(), r, request, f.junit, f.events, cmd.OutOrStdout())
+			run, err := runAndWrite(cmd.Context(), r, request, f.reportFiles, cmd.OutOrStdout())
 			if err != nil {
 				return err
 			}
 			return withStatus(run.ExitStatus())
 		},
 	}
-	f.add(cmd)
+	f.planFlags.add(cmd)
 	cmd.Flags().IntVar(&f.workers, "workers", 0, "how many workers; as fern.toml says or one a processor without it")
 	cmd.Flags().StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
 	cmd.Flags().StringVar(&f.order, "order", "declared", "declared, reverse, seed:N or file:FILE with an ID a line")
-	cmd.Flags().StringVar(&f.junit, "junit", "", "write JUnit XML to this `file`")
-	cmd.Flags().StringVar(&f.events, "events", "", "write event lines to this `file`")
+	f.reportFiles.add(cmd)
 	cmd.Flags().BoolVar(&f.strict, "strict", onCI(), "refuse to run where a test is marked solo; on its own where CI=true is set")
 	cmd.Flags().BoolVar(&f.allowEmpty, "allow-empty", false, "end well where the pick holds no test")
 	return cmd
@@ -184,27 +182,21 @@ func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
 	return order.Parse(f.order)
 }
 
-// runAndWrite runs a request, tells of it, and writes the files asked for, also
+// runAndWrite runs a request, tells of it, and writes the reports asked for, also
 // where the run is interrupted.
-func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, junitFile, eventsFile string, out io.Writer) (run *outcome.Run, err error) {
+func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, files reportFiles, out io.Writer) (run *outcome.Run, err error) {
 	// Files are made before the run, so that a wrong path is told before the work is done.
-	junitOut, err := create(junitFile)
+	reports, err := files.create()
 	if err != nil {
 		return nil, err
 	}
-	eventsOut, err := create(eventsFile)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, junitOut.Close(), eventsOut.Close()) }()
-	lines := events.NewWriter(eventsOut)
 	status := report.NewStatus(os.Stderr, term.IsTerminal(os.Stderr.Fd()), len(q.Tests))
 	run, number, err := r.Run(ctx, q, func(e outcome.Event) {
-		lines.Write(e)
+		reports.lines.Write(e)
 		status.Tell(e)
 	})
 	if run == nil {
-		return nil, err
+		return nil, errors.Join(err, reports.close())
 	}
 	report.Failures(out, run)
 	report.Aside(out, run)
@@ -212,13 +204,5 @@ func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, junitFile
 	if number > 0 {
 		fmt.Fprintf(os.Stderr, "kept as run %d\n", number)
 	}
-	return run, errors.Join(err, lines.Err(), junit.Write(junitOut, run))
-}
-
-// create makes a file, or where no name is given a place that keeps nothing.
-func create(name string) (*os.File, error) {
-	if name == "" {
-		name = os.DevNull
-	}
-	return os.Create(name)
+	return run, errors.Join(err, reports.write(run))
 }

@@ -41,6 +41,7 @@ type Run struct {
 	Results        []*Result // in the order in which they started, or finished without a start
 	Counts         map[Outcome]int
 	Started, Ended time.Time
+	Planned        *Planned // the shard that it is, if it is one
 	byID           map[string]*Result
 }
 
@@ -65,7 +66,7 @@ func (r *Run) Done() int {
 func (r *Run) Apply(e Event) {
 	switch e.Event {
 	case RunBegins:
-		r.Started = e.At
+		r.Started, r.Planned = e.At, e.Planned
 	case RunEnds:
 		r.Ended = e.At
 	case Started:

@@ -116,6 +116,44 @@ func Closing(w io.Writer, run *outcome.Run, picked, workers int) {
 		picked, run.Summary(), timing.ClockTenths(wall), Plural(workers, "worker"), timing.ClockTenths(work))
 }
 
+// Part tells of one report that is merged.
+func Part(w io.Writer, p outcome.Part, kind string) {
+	shard := ""
+	if of := p.Run.Planned; of != nil {
+		shard = fmt.Sprintf(", shard %d of %d", of.Shard, of.Of)
+	}
+	fmt.Fprintf(w, "%s  %s%s, %s\n", outcome.PlainLine(p.Name), kind, shard, p.Run.Summary())
+}
+
+// twiceTold bounds how many tests are named that several reports tell of.
+const twiceTold = 5
+
+// Merged tells what several reports say together: the failures, what was told
+// twice, which shards are missing or were planned otherwise, and the counts.
+func Merged(w io.Writer, m *outcome.Merged) {
+	fmt.Fprintln(w)
+	Failures(w, m.Run)
+	Aside(w, m.Run)
+	for i, twice := range m.Twice {
+		if i == twiceTold {
+			fmt.Fprintf(w, "and %s more in several reports\n", Plural(len(m.Twice)-i, "test"))
+			break
+		}
+		fmt.Fprintf(w, "%s is in several reports, of which the gravest counts: %s\n", outcome.PlainLine(twice.ID), outcome.PlainLine(strings.Join(twice.Parts, ", ")))
+	}
+	for _, words := range m.Unlike {
+		fmt.Fprintf(w, "not planned alike: %s: tests may be missing, or run twice\n", outcome.PlainLine(words))
+	}
+	if m.Of > 0 {
+		fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing), Plural(m.Of, "shard"))
+		if len(m.Missing) > 0 {
+			fmt.Fprintf(w, "; missing: %s", strings.Trim(strings.Join(strings.Fields(fmt.Sprint(m.Missing)), ", "), "[]"))
+		}
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintf(w, "%s: %s\n", Plural(len(m.Run.Results), "test"), m.Run.Summary())
+}
+
 // Plural counts things: 1 test, 2 tests.
 func Plural(n int, word string) string {
 	if n == 1 {

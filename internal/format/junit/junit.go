@@ -4,6 +4,7 @@ package junit
 
 import (
 	"encoding/xml"
+	"fmt"
 	"io"
 	"strings"
 	"time"
@@ -29,7 +30,26 @@ type testSuite struct {
 	Name      string `xml:"name,attr"`
 	Timestamp string `xml:"timestamp,attr"`
 	totals
-	Cases []testCase `xml:"testcase"`
+	Properties []property `xml:"properties>property,omitempty"`
+	Cases      []testCase `xml:"testcase"`
+}
+
+// property says something of a suite. The first suite of a shard says of which
+// plan it is a part.
+type property struct {
+	Name  string `xml:"name,attr"`
+	Value string `xml:"value,attr"`
+}
+
+const (
+	shardProperty   = "fern.shard" // K/N
+	planProperty    = "fern.plan"
+	catalogProperty = "fern.catalog"
+	timingsProperty = "fern.timings"
+)
+
+func properties(p *outcome.Planned) []property {
+	return []property{{shardProperty, fmt.Sprintf("%d/%d", p.Shard, p.Of)}, {planProperty, p.Plan}, {catalogProperty, p.Catalog}, {timingsProperty, p.Timings}}
 }
 
 type testCase struct {
@@ -67,6 +87,12 @@ func Write(w io.Writer, run *outcome.Run) error {
 		suite.Cases = append(suite.Cases, c)
 		suite.add(c)
 		all.add(c)
+	}
+	if run.Planned != nil {
+		if len(all.Suites) == 0 {
+			all.Suites = []*testSuite{{Name: "an empty shard", Timestamp: run.Started.UTC().Format(time.RFC3339)}}
+		}
+		all.Suites[0].Properties = properties(run.Planned)
 	}
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err

@@ -26,6 +26,7 @@ func Read(r io.Reader, sink outcome.Sink) error {
 	decoder.Strict = false
 	decoder.CharsetReader = charset
 	var suites []string // names, from the outermost
+	planned := &outcome.Planned{}
 	seen := false
 	for {
 		token, err := decoder.Token()
@@ -46,6 +47,10 @@ func Read(r io.Reader, sink outcome.Sink) error {
 			case "testsuite":
 				seen = true
 				suites = append(suites, attribute(token, "name"))
+			case "property":
+				if planProperties(planned, token) {
+					sink(outcome.Event{Event: outcome.RunBegins, Planned: planned})
+				}
 			case "testcase":
 				var c readCase
 				if err := decoder.DecodeElement(&c, &token); err != nil {
@@ -59,6 +64,27 @@ func Read(r io.Reader, sink outcome.Sink) error {
 			}
 		}
 	}
+}
+
+// planProperties takes a property that says of which plan a run is a part, and
+// reports whether that was the last of them.
+func planProperties(p *outcome.Planned, element xml.StartElement) (whole bool) {
+	value := attribute(element, "value")
+	switch attribute(element, "name") {
+	case shardProperty:
+		_, err := fmt.Sscanf(value, "%d/%d", &p.Shard, &p.Of)
+		if err != nil {
+			*p = outcome.Planned{}
+		}
+	case planProperty:
+		p.Plan = value
+	case catalogProperty:
+		p.Catalog = value
+	case timingsProperty:
+		p.Timings = value
+		return p.Of > 0
+	}
+	return false
 }
 
 func attribute(element xml.StartElement, name string) string {

@@ -114,6 +114,11 @@ func (p *reader) line(line string) {
 	case level == 0 && (strings.HasPrefix(rest, "TAP version ") || strings.HasPrefix(rest, "pragma ")), strings.HasPrefix(rest, "# Subtest"):
 	default:
 		p.flush()
+		var of outcome.Planned
+		if _, err := fmt.Sscanf(line, plannedLine, &of.Shard, &of.Of, &of.Plan, &of.Catalog, &of.Timings); err == nil {
+			p.sink(outcome.Event{Event: outcome.RunBegins, Planned: &of})
+			return
+		}
 		p.text = append(p.text, line)
 	}
 }

@@ -15,7 +15,11 @@ import (
 // diagnostics where it did not pass and its steps as a subtest.
 func Write(w io.Writer, run *outcome.Run) error {
 	out := bufio.NewWriter(w)
-	fmt.Fprintf(out, "TAP version 14\n1..%d\n", len(run.Results))
+	fmt.Fprintf(out, "TAP version 14\n")
+	if p := run.Planned; p != nil {
+		fmt.Fprintf(out, plannedLine+"\n", p.Shard, p.Of, p.Plan, p.Catalog, p.Timings)
+	}
+	fmt.Fprintf(out, "1..%d\n", len(run.Results))
 	for n, r := range run.Results {
 		for i, step := range r.Steps {
 			if i == 0 {
@@ -33,6 +37,9 @@ func Write(w io.Writer, run *outcome.Run) error {
 	}
 	return out.Flush()
 }
+
+// plannedLine is a comment that says of which plan a run is a part.
+const plannedLine = "# fern shard %d/%d plan %s tests %s times %s"
 
 func ok(o outcome.Outcome) string {
 	switch o {

@@ -1,0 +1,162 @@
+package outcome
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Part is a report that is merged with others: that of a shard or of a machine.
+type Part struct {
+	Name string // of its file
+	Run  *Run
+}
+
+// Merged is what the parts of one run say together.
+type Merged struct {
+	Run     *Run
+	Twice   []Twice
+	Of      int      // how many shards the plan has; 0 where no part is a shard
+	Missing []int    // shards that no part is
+	Unlike  []string // shards that were not planned as the first one was, in words
+}
+
+// Twice is a test that several parts tell of.
+type Twice struct {
+	ID    string
+	Parts []string // their names
+}
+
+// rank orders outcomes by what counts where parts tell different ones of a test: a
+// failure more than a pass, which counts more than that nothing came back.
+var rank = []Outcome{Failed, Errored, TimedOut, Surprise, Owed, Passed, Skipped, Lost}
+
+// Merge puts parts together, and finds out whether all shards of their plan came
+// back, were planned alike, and told of different tests.
+func Merge(parts []Part) *Merged {
+	m := &Merged{Run: NewRun()}
+	told := map[string][]string{} // by ID: the names of the parts
+	for _, p := range parts {
+		for _, r := range p.Run.Results {
+			m.take(r)
+			told[r.ID] = append(told[r.ID], p.Name)
+		}
+		if !p.Run.Started.IsZero() && (m.Run.Started.IsZero() || p.Run.Started.Before(m.Run.Started)) {
+			m.Run.Started = p.Run.Started
+		}
+		if p.Run.Ended.After(m.Run.Ended) {
+			m.Run.Ended = p.Run.Ended
+		}
+	}
+	for _, r := range m.Run.Results {
+		if names := told[r.ID]; len(names) > 1 {
+			m.Twice = append(m.Twice, Twice{r.ID, names})
+		}
+	}
+	m.compare(parts)
+	return m
+}
+
+// take adds a result, or puts it in the place of one that counts less.
+func (m *Merged) take(r *Result) {
+	known := m.Run.byID[r.ID]
+	if known == nil {
+		own := *r
+		m.Run.byID[r.ID] = &own
+		m.Run.Results = append(m.Run.Results, &own)
+		m.Run.Counts[r.Outcome]++
+		return
+	}
+	if slices.Index(rank, r.Outcome) < slices.Index(rank, known.Outcome) {
+		m.Run.Counts[known.Outcome]--
+		m.Run.Counts[r.Outcome]++
+		*known = *r
+	}
+}
+
+// compare looks at the shards among the parts.
+func (m *Merged) compare(parts []Part) {
+	var first *Part
+	came := map[int]bool{}
+	for i := range parts {
+		p := parts[i].Run.Planned
+		if p == nil {
+			continue
+		}
+		if first == nil {
+			first, m.Of = &parts[i], p.Of
+		}
+		came[p.Shard] = true
+		if difference := p.unlike(first.Run.Planned); difference != "" {
+			m.Unlike = append(m.Unlike, fmt.Sprintf("%s is shard %d of %d, planned with %s than %s", parts[i].Name, p.Shard, p.Of, difference, first.Name))
+		}
+	}
+	for k := 1; k <= m.Of; k++ {
+		if !came[k] {
+			m.Missing = append(m.Missing, k)
+		}
+	}
+}
+
+// unlike says in what two shards were planned otherwise; empty where they were not.
+func (p *Planned) unlike(other *Planned) string {
+	var differences []string
+	if p.Of != other.Of {
+		differences = append(differences, "another number of shards")
+	}
+	if p.Catalog != other.Catalog {
+		differences = append(differences, "other tests")
+	}
+	if p.Timings != other.Timings {
+		differences = append(differences, "other times")
+	}
+	if differences == nil && p.Plan != other.Plan {
+		differences = append(differences, "other flags")
+	}
+	return strings.Join(differences, " and ")
+}
+
+// Whole reports whether all shards came back and were planned alike.
+func (m *Merged) Whole() bool { return len(m.Missing)+len(m.Unlike) == 0 }
+
+// Replay tells the events of a run again, test by test: of each its start, where it
+// had one, its output, its steps and its outcome.
+func (r *Run) Replay(sink Sink) {
+	sink(Event{Event: RunBegins, Format: Format, At: r.Started, Planned: r.Planned})
+	for _, res := range r.Results {
+		at := func(kind Kind) Event {
+			return Event{Event: kind, At: res.Ended, ID: res.ID, Worker: res.Worker, Batch: res.Batch}
+		}
+		if res.Worker > 0 {
+			e := at(Started)
+			e.At = res.Started
+			sink(e)
+		}
+		if len(res.Output) > 0 {
+			e := at(Output)
+			e.Text = string(res.Output)
+			sink(e)
+		}
+		for _, step := range res.Steps {
+			e := at(StepDone)
+			e.Step, e.Outcome, e.Seconds = step.Name, step.Outcome, Took(step.Seconds)
+			sink(e)
+		}
+		e := at(Finished)
+		e.Outcome, e.Seconds = cmp.Or(res.Outcome, Lost), Took(res.Seconds)
+		e.Message, e.File, e.Line, e.Expected, e.Actual = res.Message, res.File, res.Line, res.Expected, res.Actual
+		sink(e)
+	}
+	sink(Event{Event: RunEnds, At: r.Ended, Counts: r.Counts})
+}
+
+// Lose gives the outcome lost to every test that began and came to none, as where
+// a report breaks off.
+func (r *Run) Lose(message string) {
+	for _, res := range r.Results {
+		if res.Outcome == "" {
+			r.Apply(Event{Event: Finished, ID: res.ID, Outcome: Lost, Message: message, At: res.Started})
+		}
+	}
+}
