@@ -26,6 +26,7 @@ type Batch struct {
 	kill    func()
 	began   bool // a test has started in this process
 	moved   bool // a test has got its outcome in this process
+	expired bool // a time limit ends this process
 }
 
 type state struct {
@@ -108,7 +109,7 @@ func (b *Batch) where(keep func(catalog.Test) bool) []catalog.Test {
 func (b *Batch) Begin(kill func()) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.kill, b.began, b.moved = kill, false, false
+	b.kill, b.began, b.moved, b.expired = kill, false, false, false
 	for _, s := range b.states {
 		if s.outcome == "" {
 			*s = state{id: s.id}
@@ -128,6 +129,18 @@ func (b *Batch) Started(id string) {
 	b.began, s.started = true, true
 	b.sink(outcome.Event{Event: outcome.Started, ID: id})
 	b.resume(s)
+}
+
+// Rewind lets the time of a running test begin anew, where it only shows later that
+// another one ran until now.
+func (b *Batch) Rewind(id string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if s := b.open(id); s != nil && s.running {
+		b.pause(s)
+		s.spent = 0
+		b.resume(s)
+	}
 }
 
 // Paused says that a test waits for its turn to go on; the time does not count.
@@ -235,9 +248,7 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 		}
 		if s.timedOut {
 			timedOut = true
-			b.pause(s)
-			b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, File: t.File, Line: t.Line,
-				Message: fmt.Sprintf("timed out at %s; its process group was killed", b.timeout)})
+			b.timeOut(s, t)
 			continue
 		}
 		running = append(running, s)
@@ -257,12 +268,27 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 		return
 	}
 	s := running[0]
+	if b.expired { // the one that it was for has got its outcome late
+		b.timeOut(s, b.test(s.id))
+		return
+	}
 	words, file, line := place(string(s.tail))
 	message := "the process ended while it ran: " + ending
 	if words != "" {
 		message += "; its last words: " + words
 	}
 	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Errored, File: file, Line: line, Message: message})
+}
+
+// timeOut gives a test its outcome whose time was up.
+func (b *Batch) timeOut(s *state, t catalog.Test) {
+	b.pause(s)
+	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, File: t.File, Line: t.Line,
+		Message: fmt.Sprintf("timed out at %s; its process group was killed", b.timeout)})
+}
+
+func (b *Batch) test(id string) catalog.Test {
+	return b.tests[slices.IndexFunc(b.tests, func(t catalog.Test) bool { return t.ID == id })]
 }
 
 // rest stops the clocks of tests whose process is gone.
@@ -298,6 +324,7 @@ func (b *Batch) resume(s *state) {
 		b.mu.Lock()
 		expired := s.running && s.outcome == ""
 		s.timedOut = s.timedOut || expired
+		b.expired = b.expired || expired
 		b.mu.Unlock()
 		if expired {
 			kill()

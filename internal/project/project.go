@@ -58,6 +58,7 @@ type Suite struct {
 	Run        string // of a host: its command line; of commands: that which runs one test
 	BuildFlags []string
 	Args       []string
+	Results    string        // of a command: one of resultFormats, empty for exit
 	Timeout    time.Duration // of one test
 }
 
@@ -83,8 +84,8 @@ type TouchRule struct {
 	Pick  pick.Expr
 }
 
-// resultsExit says that the exit status of a command is its result.
-const resultsExit = "exit"
+// resultFormats are what the results of a command may be.
+var resultFormats = []string{"exit", "tap", "junit", "gojson", "events"}
 
 // DefaultTimeout bounds one test where its suite does not say otherwise, as the
 // Go toolchain bounds a package.
@@ -202,7 +203,7 @@ func parse(dir, path string, data []byte) (*Project, error) {
 func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
-		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Timeout: DefaultTimeout}
+		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Results: s.Results, Timeout: DefaultTimeout}
 		switch {
 		case suite.Name == "" || strings.ContainsAny(suite.Name, ":#"):
 			return wrong("name", "a suite's name is %q: a name without : and # is expected", s.Name)
@@ -214,8 +215,8 @@ func (p *Project) addSuites(f *file, d *document) error {
 			return wrong("run", "suite %s is a host and has no run: give its command line", s.Name)
 		case suite.Kind == Command && (suite.List == "" || suite.Run == ""):
 			return wrong("list", "suite %s is made of commands: give it list and run", s.Name)
-		case s.Results != "" && s.Results != resultsExit:
-			return wrong("results", "the results of suite %s are %q: %s is expected", s.Name, s.Results, resultsExit)
+		case s.Results != "" && !slices.Contains(resultFormats, s.Results):
+			return wrong("results", "the results of suite %s are %q: one of %s is expected", s.Name, s.Results, strings.Join(resultFormats, ", "))
 		}
 		if s.Timeout != "" {
 			limit, err := time.ParseDuration(s.Timeout)

@@ -111,7 +111,7 @@ func TestErrorsNameThePlace(t *testing.T) {
 		{`name = "devices"`, `name = "unit"`, ":", "two suites are named"},
 		{`run = "./host --fast"`, ``, ":13:1", "has no run"},
 		{`kind = "host"`, `kind = "command"`, ":13:1", "give it list and run"},
-		{`run = "./host --fast"`, `run = "x"` + "\nresults = \"tap\"", ":17:1", `"tap": exit is expected`},
+		{`run = "./host --fast"`, `run = "x"` + "\nresults = \"words\"", ":17:1", `"words": one of exit, tap, junit, gojson, events is expected`},
 		{`timeout = "90s"`, `timeout = "90"`, ":11:1", "a duration like 30s"},
 		{`timeout = "90s"`, `timeout = "-1s"`, ":11:1", "a duration like 30s"},
 		{`slow = "took>2s"`, `slow = "took>soon"`, ":19:9", "not a duration"},

@@ -130,7 +130,7 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		if err != nil {
 			return nil, err
 		}
-		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Timeout: s.Timeout})
+		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Timeout: s.Timeout})
 	}
 	store := filepath.Join(p.StorePath(), "build", s.Name)
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store, Keep: p.Store,

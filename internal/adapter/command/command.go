@@ -1,6 +1,7 @@
 // Package command finds and runs the tests of any program: one command lists
-// them, another runs one of them in a process of its own, and its exit status is
-// the result.
+// them, another runs them, as many in a process as its placeholders say: one with
+// {name}, those of a file with {file}, a whole batch else. What came of them is told
+// by the exit status, or in an open format on the standard output or in {report}.
 //
 //	list = "./list-checks"      # a name a line, or JSON lines
 //	run = "./check --only {name}"
@@ -14,6 +15,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -36,19 +38,31 @@ type Config struct {
 	Dir     string        // the suite's folder, absolute: where the commands run
 	Below   string        // the suite's folder as seen from the project, with slashes
 	List    []string      // the command that lists the tests, with its arguments
-	Run     []string      // the command that runs one, with placeholders
+	Run     []string      // the command that runs them, with placeholders
+	Results string        // Exit, or a format that there is a reader for; Exit where it is empty
 	Timeout time.Duration // of one test
 }
 
-// Placeholders are what the words of Run may hold, each between braces.
-var Placeholders = []string{"name", "file", "slot", "tmp"}
+// Placeholders are what the words of Run may hold, each between braces. Those in
+// many stand for a word each test or file, and must be words of their own.
+var (
+	Placeholders = []string{"name", "names", "file", "files", "report", "slot", "space", "tmp", "port"}
+	many         = []string{"{names}", "{files}"}
+)
 
 // Adapter finds and runs the tests of one suite.
 type Adapter struct{ Config }
 
-// New makes the adapter. The error names a placeholder that there is not.
+// New makes the adapter. The error says what is wrong with the command's placeholders.
 func New(config Config) (*Adapter, error) {
+	config.Results = cmp.Or(config.Results, Exit)
+	if config.Results == Exit && !config.holds("{name}") {
+		return nil, errors.New("run does not hold {name}: an exit status tells of one test; give {name}, or results in another format")
+	}
 	for _, word := range config.Run {
+		if slices.ContainsFunc(many, func(m string) bool { return strings.Contains(word, m) && word != m }) {
+			return nil, fmt.Errorf("run has %q: {names} and {files} must be words of their own", word)
+		}
 		for rest := word; ; {
 			_, after, opens := strings.Cut(rest, "{")
 			name, behind, closes := strings.Cut(after, "}")
@@ -62,6 +76,11 @@ func New(config Config) (*Adapter, error) {
 		}
 	}
 	return &Adapter{config}, nil
+}
+
+// holds reports whether the run command has a placeholder.
+func (c *Config) holds(placeholder string) bool {
+	return slices.ContainsFunc(c.Run, func(word string) bool { return strings.Contains(word, placeholder) })
 }
 
 // listed is a line of the list command's output in its JSON form.
@@ -166,80 +185,164 @@ type session struct {
 	slot    adapter.Slot
 }
 
-// Run runs each test in a process of its own.
+// Run runs the tests, as many in a process as the command says.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
 	batch := adapter.NewBatch(tests, s.adapter.Timeout, sink)
 	for next := batch.Next(); len(next) > 0; next = batch.Next() {
-		if err := s.one(ctx, &next[0], batch); err != nil {
+		if err := s.process(ctx, s.share(next[:batch.Settled(next)]), batch); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (s *session) one(ctx context.Context, t *catalog.Test, batch *adapter.Batch) error {
-	words := s.words(t)
+// share is how many of the tests the next process holds.
+func (s *session) share(tests []catalog.Test) []catalog.Test {
+	switch config := &s.adapter.Config; {
+	case config.holds("{name}"):
+		return tests[:1]
+	case config.holds("{file}"):
+		file := tests[0].File
+		return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.File != file })
+	}
+	return tests
+}
+
+// process runs some tests in one process.
+func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Batch) error {
+	report := filepath.Join(s.slot.Temp, "report")
+	if err := os.RemoveAll(report); err != nil {
+		return err
+	}
+	words := s.words(tests, report)
 	cmd := adapter.Command(ctx, s.adapter.Dir, s.slot, words[0], words[1:]...)
-	cmd.Stdout = printed{batch, t.ID}
-	cmd.Stderr = cmd.Stdout
+	told := newResults(tests, batch)
+	output := &printed{results: told}
+	cmd.Stdout, cmd.Stderr = output, output
+	read, wait := readers[s.adapter.Results], func() error { return nil }
+	if read != nil && !s.adapter.holds("{report}") {
+		var stdout io.WriteCloser
+		stdout, wait = piped(read, told.take)
+		defer stdout.Close()
+		cmd.Stdout = stdout
+	}
 	ready := make(chan struct{})
 	batch.Begin(func() {
 		<-ready
 		_ = adapter.KillGroup(cmd)
 	})
-	batch.Started(t.ID)
+	told.begin()
 	err := cmd.Start()
 	close(ready)
 	if err != nil {
-		batch.Finished(outcome.Event{ID: t.ID, Outcome: outcome.Errored, File: t.File, Line: t.Line, Message: "it cannot be started: " + err.Error()})
+		told.close("it cannot be started: "+err.Error(), 1, nil)
 		return ctx.Err()
 	}
 	err = cmd.Wait()
 	_ = adapter.KillGroup(cmd) // what the process left behind in its group
+	if closer, ok := cmd.Stdout.(io.Closer); ok {
+		_ = closer.Close() // so that the reader comes to the end
+	}
+	fault := wait()
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	ending, last := adapter.Ending(err), lastLines(batch.Words(t.ID))
-	e := outcome.Event{ID: t.ID, Outcome: outcome.Passed, File: t.File, Line: t.Line}
-	switch code := cmd.ProcessState.ExitCode(); {
-	case code > 0:
-		e.Outcome, e.Message = outcome.Failed, ending
-		if last != "" {
-			e.Message += ": " + last
-		}
-		e.Expected, e.Actual = outcome.Compared(last)
-	case code < 0:
-		batch.Ended(ending, func(string) (string, string, int) { return last, t.File, t.Line })
-		return nil
+	if read != nil && s.adapter.holds("{report}") {
+		fault = readReport(report, read, told.take)
 	}
-	batch.Finished(e)
+	s.ended(told, cmd.ProcessState.ExitCode(), adapter.Ending(err), fault)
 	return nil
 }
 
-// words is the run command for a test.
-func (s *session) words(t *catalog.Test) []string {
-	file, err := filepath.Rel(filepath.FromSlash(s.adapter.Below), filepath.FromSlash(t.File))
-	if err != nil {
-		file = t.File
+// ended gives every test of a process that has ended its outcome, but for those
+// behind one that a signal ended, which get another process.
+func (s *session) ended(told *results, code int, ending string, fault error) {
+	if code < 0 {
+		t := told.tests[0]
+		told.batch.Ended(ending, func(words string) (string, string, int) { return lastLines(words), t.File, t.Line })
+		return
 	}
-	fill := strings.NewReplacer("{name}", t.Name, "{file}", file, "{slot}", strconv.Itoa(s.slot.Number), "{tmp}", s.slot.Temp)
-	words := make([]string, len(s.adapter.Config.Run))
-	for i, word := range s.adapter.Config.Run {
-		words[i] = fill.Replace(word)
+	if s.adapter.Results != Exit {
+		told.close(ending, code, fault)
+		return
+	}
+	t := &told.tests[0]
+	e := outcome.Event{Outcome: outcome.Passed}
+	if code > 0 {
+		last := lastLines(told.batch.Words(t.ID))
+		e.Outcome, e.Message = outcome.Failed, strings.TrimSuffix(ending+": "+last, ": ")
+		e.Expected, e.Actual = outcome.Compared(last)
+	}
+	told.mu.Lock()
+	defer told.mu.Unlock()
+	told.finish(t, e)
+}
+
+// piped gives what a process writes its results to, and what waits until they are
+// read and tells what is wrong with them.
+func piped(read func(io.Reader, outcome.Sink) error, sink outcome.Sink) (io.WriteCloser, func() error) {
+	out, in := io.Pipe()
+	fault := make(chan error, 1)
+	go func() {
+		err := read(out, sink)
+		_, _ = io.Copy(io.Discard, out) // so that the process is never kept waiting
+		fault <- err
+	}()
+	return in, func() error { return <-fault }
+}
+
+// words is the run command for some tests.
+func (s *session) words(tests []catalog.Test, report string) []string {
+	var names, files []string
+	for i := range tests {
+		names = append(names, tests[i].Name)
+		if file := s.file(&tests[i]); file != "" && !slices.Contains(files, file) {
+			files = append(files, file)
+		}
+	}
+	fill := strings.NewReplacer("{name}", names[0], "{file}", s.file(&tests[0]), "{report}", report, "{slot}", strconv.Itoa(s.slot.Number),
+		"{space}", s.slot.Space, "{tmp}", s.slot.Temp, "{port}", strconv.Itoa(s.slot.Port))
+	var words []string
+	for _, word := range s.adapter.Config.Run {
+		switch word {
+		case "{names}":
+			words = append(words, names...)
+		case "{files}":
+			words = append(words, files...)
+		default:
+			words = append(words, fill.Replace(word))
+		}
 	}
 	return words
 }
 
-// printed takes what the process of a test prints.
-type printed struct {
-	batch *adapter.Batch
-	id    string
+// file is a test's file as seen from the suite's folder.
+func (s *session) file(t *catalog.Test) string {
+	file, err := filepath.Rel(filepath.FromSlash(s.adapter.Below), filepath.FromSlash(t.File))
+	if err != nil || t.File == "" {
+		return t.File
+	}
+	return file
 }
 
-func (p printed) Write(data []byte) (int, error) {
-	p.batch.Output(p.id, string(data))
+// printed takes what a process prints beside its results: it is the output of the
+// test that is taken to run.
+type printed struct{ results *results }
+
+func (p *printed) Write(data []byte) (int, error) {
+	r := p.results
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.said = append(r.said, data...)
+	r.said = r.said[max(0, len(r.said)-saidKept):]
+	if len(r.open) > 0 {
+		r.batch.Output(r.open[0], string(data))
+	}
 	return len(data), nil
 }
+
+// saidKept is how much of what a process printed last is kept, in bytes.
+const saidKept = 4 << 10
 
 // lastLines is the end of what a command said, for a message.
 func lastLines(said string) string {

@@ -112,3 +112,96 @@ func TestListGoesWrong(t *testing.T) {
 		t.Errorf("an unknown placeholder: %v", err)
 	}
 }
+
+// telling makes an adapter whose run command is a script that holds many tests.
+func telling(t *testing.T, results, script string, words ...string) *Adapter {
+	t.Helper()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"run": "#!/bin/sh\n" + script, "one.t": "", "two.t": ""})
+	if err := os.Chmod(filepath.Join(dir, "run"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	a, err := New(Config{Suite: "c", Dir: dir, Below: ".", List: []string{"true"}, Run: append([]string{filepath.Join(dir, "run")}, words...), Results: results, Timeout: time.Second})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+// TestResults runs scripts that tell of their tests in all formats and get it
+// wrong in all ways: every test has one outcome, and it says why.
+func TestResults(t *testing.T) {
+	xml := `<testsuite name="c:g"><testcase classname="g" name="a"/><testcase name="c" time="0.25"><failure message="got 1, want 2"/></testcase></testsuite>`
+	for name, c := range map[string]struct {
+		results, script string
+		words           []string
+		want            []string // of the tests a, b and c
+	}{
+		"tap on the output": {"tap", `test "$*" = "-v a b c" || exit 9; echo 1..3; echo ok 1 - a; echo noise >&2; echo not ok 2 - b; echo '  ---'; echo '  message: wet'; echo '  ...'; echo ok 3 - c '#' SKIP dry; exit 1`,
+			[]string{"-v", "{names}"}, []string{"passed", "failed wet", "skipped dry"}},
+		"tap that bails out": {"tap", "echo 1..3; echo ok - a; echo Bail out! no water; exit 2", []string{"{names}"},
+			[]string{"passed", "errored no outcome of it was told: it bailed out: no water; exit status 2", "errored no outcome"}},
+		"tap of too few":           {"tap", "echo 1..3; echo ok - c; echo ok - a", nil, []string{"passed", "errored no outcome of it was told: its plan says 3 test points, and 2 came", "passed"}},
+		"nothing":                  {"tap", "exit 0", nil, []string{"errored no outcome of it was told: it printed nothing", "errored", "errored"}},
+		"strangers":                {"tap", "echo 1..1; echo ok - elsewhere", nil, []string{`errored no outcome of it was told; the results name "elsewhere"`, "errored", "errored"}},
+		"junit in a report":        {"junit", "echo '" + xml + "' > $1; echo said", []string{"{report}"}, []string{"passed", "errored no outcome of it was told: said", "failed got 1, want 2"}},
+		"junit in several reports": {"junit", `mkdir $1; echo '<testsuite name="x"><testcase name="g.b"/></testsuite>' > $1/1.xml; echo '` + xml + "' > $1/2.xml", []string{"{report}"}, []string{"passed", "passed", "failed got 1"}},
+		"no report":                {"junit", "exit 4", []string{"{report}"}, []string{"errored no outcome of it was told: it wrote no report; exit status 4", "errored", "errored"}},
+		"gojson": {"gojson", `echo '{"Action":"run","Package":"p","Test":"a"}'; echo '{"Action":"pass","Package":"p","Test":"a","Elapsed":0.5}'; echo '{"Action":"run","Package":"p","Test":"b"}'; echo '{"Action":"fail","Package":"p","Test":"b"}'; exit 1`,
+			nil, []string{"passed", "failed", "errored no outcome"}},
+		"events": {"events", `echo '{"event":"run","format":"fern-events/1"}'; for t in a b c; do echo '{"event":"finished","id":"'$t'","outcome":"passed","seconds":0.1}'; done; echo '{"event":"end"}'`,
+			nil, []string{"passed", "passed", "passed"}},
+		"a killed process": {"tap", "if test -f $1/died; then shift; echo 1..$#; for t; do echo ok - $t; done; else touch $1/died; echo ok - a; sleep 0.1; kill -9 $$; fi", []string{"{tmp}", "{names}"},
+			[]string{"passed", "errored the process ended while it ran: signal 9", "passed"}},
+		"a hang":             {"tap", "if test -f $1/hung; then shift; echo 1..$#; for t; do echo ok - $t; done; else touch $1/hung; echo ok - a; sleep 60; fi", []string{"{tmp}", "{names}"}, []string{"passed", "timed-out", "passed"}},
+		"a file a process":   {"tap", "echo 1..$(($# - 1)); test $1 = one.t || test $1 = two.t || exit 3; shift; for t; do echo ok - $t; done", []string{"{file}", "{names}"}, []string{"passed", "passed", "passed"}},
+		"one, told in steps": {"tap", "echo 1..2; echo ok - first; echo not ok - second of $1; echo '  ---'; echo '  message: leaks'; echo '  ...'", []string{"{name}"}, []string{"failed second of a: leaks", "failed second of b: leaks", "failed second of c: leaks"}},
+		"steps that end badly": {"tap", "echo 1..1; echo ok - first; test $1 = b || exit 5", []string{"{name}"},
+			[]string{"errored all that it told passed, and yet it ended with exit status 5", "passed", "errored all"}},
+		"cannot start": {"tap", "", []string{"{names}"}, []string{"errored", "errored", "errored"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			a := telling(t, c.results, c.script, c.words...)
+			if name == "cannot start" {
+				a.Config.Run[0] += "nowhere"
+			}
+			var tests []catalog.Test
+			for i, name := range []string{"a", "b", "c"} {
+				tests = append(tests, catalog.Test{ID: catalog.ID("c", "g", name), Suite: "c", Group: "g", Name: name, File: []string{"one.t", "two.t"}[i%2], Line: 1})
+			}
+			s, err := a.Open(context.Background(), adapter.Slot{Number: 1, Temp: t.TempDir()})
+			if err != nil {
+				t.Fatal(err)
+			}
+			run := outcome.NewRun()
+			if err := s.Run(context.Background(), tests, run.Apply); err != nil {
+				t.Fatal(err)
+			}
+			for i, want := range c.want {
+				r := run.Result(tests[i].ID)
+				if r == nil {
+					t.Fatalf("%s has no outcome", tests[i].ID)
+				}
+				if got := strings.TrimSpace(string(r.Outcome) + " " + r.Message); !strings.HasPrefix(got, want) {
+					t.Errorf("%s: %s, want %s", r.ID, got, want)
+				}
+			}
+			if run.Done() != 3 {
+				t.Errorf("%d outcomes of 3 tests", run.Done())
+			}
+		})
+	}
+}
+
+func TestWrongCommands(t *testing.T) {
+	for words, c := range map[string]Config{
+		"does not hold {name}": {Run: []string{"x", "{names}"}},
+		"words of their own":   {Run: []string{"x", "--only={names}"}, Results: "tap"},
+		"{nmae}":               {Run: []string{"x", "{nmae}"}, Results: "tap"},
+	} {
+		if _, err := New(c); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("%v: %v, want %s", c.Run, err, words)
+		}
+	}
+}

@@ -1,0 +1,221 @@
+package command
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+	"fernrelay/internal/format/events"
+	"fernrelay/internal/format/gojson"
+	"fernrelay/internal/format/junit"
+	"fernrelay/internal/format/tap"
+)
+
+// Exit says that the exit status of the process of a test is its result.
+const Exit = "exit"
+
+// readers read what a process says of its tests, by the name of the format.
+var readers = map[string]func(io.Reader, outcome.Sink) error{
+	"tap": tap.Read, "junit": junit.Read, "gojson": gojson.Read, "events": events.Read,
+}
+
+// results takes what one process tells of its tests. Where the process holds one
+// test, and what it tells bears other names, that are the steps of the test, which
+// is as bad as the worst of them.
+type results struct {
+	batch *adapter.Batch
+	tests []catalog.Test
+	byKey map[string]*catalog.Test // nil for a key that several tests have
+
+	mu       sync.Mutex
+	open     []string // IDs without an outcome, in order; the first is taken to run
+	steps    int      // of the only test
+	worst    outcome.Event
+	stranger string // a name that no test has
+	said     []byte // the newest that the process printed
+}
+
+func newResults(tests []catalog.Test, batch *adapter.Batch) *results {
+	r := &results{batch: batch, tests: tests, byKey: map[string]*catalog.Test{}}
+	for i := range tests {
+		t := &tests[i]
+		r.open = append(r.open, t.ID)
+		keys := []string{t.ID, t.Name, t.Group + "#" + t.Name, t.Group + " " + t.Name, t.Group + "." + t.Name, t.Group + ": " + t.Name}
+		slices.Sort(keys)
+		for _, key := range slices.Compact(keys) {
+			if _, known := r.byKey[key]; known {
+				r.byKey[key] = nil
+			} else {
+				r.byKey[key] = t
+			}
+		}
+	}
+	return r
+}
+
+// begin takes the first test that has no outcome to be the one that runs.
+func (r *results) begin() {
+	if len(r.open) > 0 {
+		r.batch.Started(r.open[0])
+	}
+}
+
+// test finds the test that a name in the results means, nil where there is none.
+func (r *results) test(name string) *catalog.Test {
+	if t := r.byKey[name]; t != nil {
+		return t
+	}
+	_, short, _ := strings.Cut(name, "#")
+	return r.byKey[short]
+}
+
+// take takes an event of the results.
+func (r *results) take(e outcome.Event) {
+	if e.Event == outcome.RunBegins || e.Event == outcome.RunEnds {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	t := r.test(e.ID)
+	if t == nil && len(r.tests) == 1 && e.Event != outcome.Started {
+		r.step(e)
+		return
+	}
+	if t == nil {
+		r.stranger = e.ID
+		return
+	}
+	switch e.Event {
+	case outcome.Started:
+		r.batch.Started(t.ID)
+	case outcome.Output:
+		r.batch.Output(t.ID, e.Text)
+	case outcome.StepDone:
+		r.batch.Started(t.ID)
+		r.batch.Step(t.ID, e.Step, e.Outcome, seconds(e))
+	case outcome.Finished:
+		r.finish(t, e)
+	}
+}
+
+func (r *results) finish(t *catalog.Test, e outcome.Event) {
+	r.batch.Started(t.ID)
+	e.ID = t.ID
+	if e.File == "" {
+		e.File, e.Line = t.File, t.Line
+	}
+	r.batch.Finished(e)
+	r.open = slices.DeleteFunc(r.open, func(id string) bool { return id == t.ID })
+	if len(r.open) > 0 {
+		r.batch.Rewind(r.open[0]) // it may have been taken to run too early
+	}
+	r.begin()
+}
+
+// step takes what is told of a part of the only test.
+func (r *results) step(e outcome.Event) {
+	id := r.tests[0].ID
+	switch e.Event {
+	case outcome.Output:
+		r.batch.Output(id, e.Text)
+	case outcome.StepDone:
+		r.batch.Step(id, e.ID+"/"+e.Step, e.Outcome, seconds(e))
+	case outcome.Finished:
+		r.steps++
+		r.batch.Step(id, e.ID, e.Outcome, seconds(e))
+		if e.Outcome.Bad() && !r.worst.Outcome.Bad() {
+			e.Message = strings.TrimSuffix(e.ID+": "+e.Message, ": ")
+			r.worst = e
+		}
+	}
+}
+
+func seconds(e outcome.Event) float64 {
+	if e.Seconds == nil {
+		return 0
+	}
+	return *e.Seconds
+}
+
+// close gives an outcome to every test that the results leave without, once the
+// process has ended well or badly. fault is what is wrong with the results.
+func (r *results) close(ending string, code int, fault error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.open) == 0 {
+		return
+	}
+	if len(r.tests) == 1 && r.steps > 0 {
+		r.finish(&r.tests[0], r.whole(ending, code, fault))
+		return
+	}
+	why := "no outcome of it was told"
+	switch {
+	case fault != nil:
+		why += ": " + fault.Error()
+	case r.stranger != "":
+		why += fmt.Sprintf("; the results name %q, which is no test here", r.stranger)
+	}
+	if code != 0 {
+		why += "; " + ending
+	}
+	if last := lastLines(string(r.said)); last != "" {
+		why += ": " + last
+	}
+	for _, id := range slices.Clone(r.open) {
+		r.finish(r.byKey[id], outcome.Event{Outcome: outcome.Errored, Message: why})
+	}
+}
+
+// whole is what came of the only test, from its steps.
+func (r *results) whole(ending string, code int, fault error) outcome.Event {
+	e := outcome.Event{Outcome: outcome.Passed}
+	switch {
+	case r.worst.Outcome.Bad():
+		e = outcome.Event{Outcome: outcome.Failed, Message: r.worst.Message, File: r.worst.File, Line: r.worst.Line, Expected: r.worst.Expected, Actual: r.worst.Actual}
+	case fault != nil:
+		e.Outcome, e.Message = outcome.Errored, fault.Error()
+	case code != 0:
+		e.Outcome, e.Message = outcome.Errored, "all that it told passed, and yet it ended with "+ending
+	}
+	return e
+}
+
+// readReport reads the results that a process wrote to a file, or to the files of
+// a folder.
+func readReport(name string, read func(io.Reader, outcome.Sink) error, sink outcome.Sink) error {
+	info, err := os.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return errors.New("it wrote no report")
+	}
+	if err != nil {
+		return err
+	}
+	files := []string{name}
+	if info.IsDir() {
+		if files, err = filepath.Glob(filepath.Join(name, "*")); err != nil {
+			return err
+		}
+	}
+	var faults []error
+	for _, file := range files {
+		in, err := os.Open(file)
+		if err != nil {
+			return err
+		}
+		if err := read(in, sink); err != nil {
+			faults = append(faults, fmt.Errorf("%s: %w", filepath.Base(file), err))
+		}
+		in.Close()
+	}
+	return errors.Join(faults...)
+}
