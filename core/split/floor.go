@@ -29,19 +29,20 @@ func floor(lengths []int64, machines []machine) int64 {
 // roomy reports whether the machines have room by time t for all work, and for
 // every k for the k longest jobs as if all of them were as short as the last.
 func roomy(lengths []int64, machines []machine, total, t int64) bool {
-	rooms := make([]int64, len(machines))
+	rooms := map[int64]int64{} // how many machines have which
 	sum := int64(0)
-	for i, m := range machines {
-		rooms[i] = max(0, m.room(t))
-		sum += rooms[i]
+	for _, m := range machines {
+		room := max(0, m.room(t))
+		rooms[room]++
+		sum += room
 	}
 	if sum < total {
 		return false
 	}
 	for k := 1; k <= min(len(lengths), 3*len(machines)); k++ {
 		length, places := max(1, lengths[k-1]), int64(0)
-		for _, room := range rooms {
-			places += room / length
+		for room, n := range rooms {
+			places += n * (room / length)
 		}
 		if places < int64(k) {
 			return false
