@@ -1,0 +1,222 @@
+// A test host for Fern Relay: tests in JavaScript, run in any order in one process.
+//
+// Copy this file beside your tests; it needs Node.js 18 and nothing else.
+//
+//     const fern = require('./fernhost')
+//
+//     fern.test('opens_at_dawn', { tags: 'quick', needs: ['fills_the_pond'] }, async (t) => {
+//       t.equal('litres', await valves.open(3), 5)
+//     })
+//
+//     fern.serve('garden')
+//
+// The group of a test is the name of its file. A test passes unless it throws: a
+// failed check and an AssertionError are failures, anything else is an error. What it
+// prints becomes its output. The program speaks the protocol fern-host/1 on its
+// standard input and output.
+'use strict'
+
+const fs = require('fs')
+const path = require('path')
+const readline = require('readline')
+const util = require('util')
+
+const PROTOCOL = 'fern-host/1'
+const LONGEST = 2000 // characters of a value that are told
+
+const tests = new Map() // by group and name, as declared
+const watched = new Map() // objects whose properties are told, by name
+const resets = [] // what makes the state fresh again
+
+/** Thrown by a test that finds that it cannot run here. */
+class Skip extends Error {}
+
+/** A check that failed, with both sides where it compared. */
+class Failed extends Error {
+  constructor(message, expected, actual) {
+    super(message)
+    this.expected = expected
+    this.actual = actual
+  }
+}
+
+/** What a test checks with. */
+class T {
+  constructor(tell) {
+    this.tell = tell
+  }
+
+  /** Fails unless the two are deeply equal. */
+  equal(what, actual, expected) {
+    if (!util.isDeepStrictEqual(actual, expected)) {
+      throw new Failed(`${what}: got ${show(actual)}, want ${show(expected)}`, show(expected), show(actual))
+    }
+  }
+
+  /** Fails unless the condition holds. */
+  true(what, condition) {
+    if (!condition) throw new Failed(what)
+  }
+
+  /** Ends the test as skipped. */
+  skip(reason) {
+    throw new Skip(reason)
+  }
+
+  /** Runs a part of the test that is told by its own name. */
+  async step(name, body) {
+    const began = process.hrtime.bigint()
+    let outcome = 'failed'
+    try {
+      await body()
+      outcome = 'passed'
+    } catch (error) {
+      if (error instanceof Skip) outcome = 'skipped'
+      throw error
+    } finally {
+      this.tell('step', { step: name, outcome, seconds: since(began) })
+    }
+  }
+}
+
+const show = (value) => util.inspect(value, { depth: 6, breakLength: Infinity }).slice(0, LONGEST)
+const since = (began) => Number(process.hrtime.bigint() - began) / 1e9
+const key = (group, name) => JSON.stringify([group, name])
+
+/**
+ * Declares a test. Options are tags in one string, a group, and marks: skip, solo,
+ * 'expect-fail' and 'only-if' take a text; needs, after and uses a list of names.
+ */
+function test(name, options, body) {
+  const { tags = '', group, ...marks } = options
+  const { file, line } = caller()
+  const made = {
+    name, body, marks, line,
+    group: group || path.basename(file).replace(/\.\w+$/, ''),
+    file: path.relative(process.cwd(), file).split(path.sep).join('/'),
+    source: file,
+    tags: [...new Set(tags.split(/\s+/).filter(Boolean))].sort(),
+  }
+  if (tests.has(key(made.group, name))) throw new Error(`the group ${made.group} has two tests named ${name}`)
+  tests.set(key(made.group, name), made)
+}
+
+/** Has the properties of an object told, so that a hunt can see what a test left. */
+function watch(name, object) {
+  watched.set(name, object)
+}
+
+/** Declares what makes the state as fresh as in a new process. Without any, a new process is begun instead. */
+function onReset(body) {
+  resets.push(body)
+}
+
+/** The place in a stack that is outside of this file. */
+function caller() {
+  for (const line of new Error().stack.split('\n').slice(1)) {
+    const at = place(line)
+    if (at && at.file !== __filename) return at
+  }
+  return { file: process.argv[1], line: 1 }
+}
+
+function place(line) {
+  const found = /\(?((?:file:\/\/)?\/[^()]*|[A-Za-z]:\\[^()]*):(\d+):\d+\)?$/.exec(line)
+  return found && { file: found[1].replace(/^file:\/\//, ''), line: Number(found[2]) }
+}
+
+/** Answers requests until bye, or until the input ends. */
+async function serve(name) {
+  const out = 1
+  const send = (message) => {
+    let data = Buffer.from(JSON.stringify({ jsonrpc: '2.0', ...message }) + '\n')
+    while (data.length > 0) {
+      try {
+        data = data.subarray(fs.writeSync(out, data))
+      } catch (error) {
+        if (error.code !== 'EAGAIN') throw error
+      }
+    }
+  }
+  for await (const line of readline.createInterface({ input: process.stdin, crlfDelay: Infinity })) {
+    const { id, method, params = {} } = JSON.parse(line)
+    try {
+      send({ id, result: await answer(name, method, params, send) })
+    } catch (error) {
+      send({ id, error: { code: 1, message: String(error.message || error) } })
+    }
+    if (method === 'bye') break
+  }
+  process.exit(0)
+}
+
+async function answer(name, method, params, send) {
+  switch (method) {
+    case 'hello':
+      return { protocol: PROTOCOL, name }
+    case 'discover':
+      return { tests: [...tests.values()].map(({ group, name, file, line, tags, marks }) => ({ group, name, file, line, tags, marks })) }
+    case 'run':
+      for (const asked of params.tests) await run(asked, send)
+      return {}
+    case 'state':
+      return { values: state() }
+    case 'reset':
+      if (resets.length === 0) throw new Error('nothing says how to make the state fresh: a new process is needed')
+      for (const body of resets) await body()
+      return {}
+    case 'bye':
+      return {}
+  }
+  throw new Error(`there is no method ${JSON.stringify(method)}`)
+}
+
+async function run({ group, name }, send) {
+  const tell = (method, more) => send({ method, params: { group, name, ...more } })
+  const asked = tests.get(key(group, name))
+  if (!asked) throw new Error(`there is no test ${name} of group ${group}`)
+  tell('started', {})
+  const write = process.stdout.write
+  process.stdout.write = (text, encoding, done = encoding) => {
+    tell('output', { text: typeof text === 'string' ? text : Buffer.from(text).toString() })
+    if (typeof done === 'function') process.nextTick(done)
+    return true
+  }
+  const began = process.hrtime.bigint()
+  let result = { outcome: 'passed' }
+  try {
+    await asked.body(new T(tell))
+  } catch (error) {
+    result = verdict(error, asked)
+  } finally {
+    process.stdout.write = write
+  }
+  tell('finished', { seconds: since(began), ...result })
+}
+
+function verdict(error, asked) {
+  if (error instanceof Skip) return { outcome: 'skipped', message: error.message }
+  const lines = String((error && error.stack) || '').split('\n').map(place)
+  const at = lines.find((l) => l && l.file === asked.source) || asked
+  const where = { file: asked.file, line: at.line }
+  if (error instanceof Failed) return { outcome: 'failed', message: error.message, expected: error.expected, actual: error.actual, ...where }
+  if (error && error.code === 'ERR_ASSERTION') {
+    return { outcome: 'failed', message: error.message, expected: show(error.expected), actual: show(error.actual), ...where }
+  }
+  return { outcome: 'errored', message: String(error), ...where }
+}
+
+/** What tests could leave behind: watched objects, the environment and the working folder. */
+function state() {
+  const values = []
+  for (const [name, object] of watched) {
+    for (const property of Object.keys(object).sort()) {
+      if (typeof object[property] !== 'function') values.push({ kind: 'variable', name: `${name}.${property}`, value: show(object[property]) })
+    }
+  }
+  for (const name of Object.keys(process.env).sort()) values.push({ kind: 'environment', name, value: process.env[name] })
+  values.push({ kind: 'folder', name: 'working folder', value: process.cwd() })
+  return values
+}
+
+module.exports = { test, watch, onReset, serve, Skip, Failed }

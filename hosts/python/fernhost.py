@@ -1,0 +1,243 @@
+"""A test host for Fern Relay: tests in Python, run in any order in one process.
+
+Copy this file beside your tests; it needs Python 3.8 and nothing else.
+
+    import fernhost as fern
+
+    @fern.test("quick", needs=["fills_the_pond"])
+    def opens_at_dawn(t):
+        t.equal("litres", valves.open(3), 5)
+
+    fern.serve("garden")
+
+The group of a test is its module, its name that of the function. A test passes
+unless it raises: a failed check and an AssertionError are failures, anything else is
+an error. What it prints becomes its output. The program speaks the protocol
+fern-host/1 on its standard input and output.
+"""
+
+import inspect
+import io
+import json
+import os
+import sys
+import time
+import types
+
+PROTOCOL = "fern-host/1"
+LONGEST = 2000  # characters of a value that are told
+
+_tests = {}  # (group, name): _Test, as declared
+_watched = []  # modules whose variables are told
+_resets = []  # what makes the state fresh again
+
+
+class Skip(Exception):
+    """Raised by a test that finds that it cannot run here."""
+
+
+class Failed(AssertionError):
+    """A check that failed, with both sides where it compared."""
+
+    def __init__(self, message, expected=None, actual=None):
+        super().__init__(message)
+        self.expected, self.actual = expected, actual
+
+
+class T:
+    """What a test checks with."""
+
+    def __init__(self, tell):
+        self._tell = tell
+
+    def equal(self, what, actual, expected):
+        """Fails unless the two are equal."""
+        if actual != expected:
+            raise Failed("%s: got %r, want %r" % (what, actual, expected), repr(expected), repr(actual))
+
+    def true(self, what, condition):
+        """Fails unless the condition holds."""
+        if not condition:
+            raise Failed(what)
+
+    def skip(self, reason):
+        """Ends the test as skipped."""
+        raise Skip(reason)
+
+    def step(self, name, body, *args):
+        """Runs a part of the test that is told by its own name."""
+        began = time.monotonic()
+        outcome = "failed"
+        try:
+            body(*args)
+            outcome = "passed"
+        except Skip:
+            outcome = "skipped"
+        finally:
+            self._tell("step", step=name, outcome=outcome, seconds=time.monotonic() - began)
+
+
+class _Test:
+    def __init__(self, body, tags, marks, group):
+        self.body, self.tags, self.marks = body, tags, marks
+        self.group = group or os.path.splitext(os.path.basename(inspect.getsourcefile(body)))[0]
+        self.name = body.__name__
+        self.file = os.path.relpath(inspect.getsourcefile(body)).replace(os.sep, "/")
+        self.line = body.__code__.co_firstlineno
+
+
+def test(tags="", group="", **marks):
+    """Declares a test, with tags in one string and marks by their names: skip, solo,
+    expect_fail and only_if take a text; needs, after and uses a list of names."""
+    words = {key.replace("_", "-"): value for key, value in marks.items()}
+
+    def declare(body):
+        made = _Test(body, sorted(set(tags.split())), words, group)
+        if (made.group, made.name) in _tests:
+            raise ValueError("the group %s has two tests named %s" % (made.group, made.name))
+        _tests[made.group, made.name] = made
+        watch(sys.modules[body.__module__])
+        return body
+
+    return declare
+
+
+def watch(module):
+    """Has the variables of a module told, so that a hunt can see what a test left."""
+    if module not in _watched:
+        _watched.append(module)
+
+
+def on_reset(body):
+    """Declares what makes the state as fresh as in a new process. Without any, a new
+    process is begun instead."""
+    _resets.append(body)
+    return body
+
+
+class _Bytes(io.RawIOBase):
+    """Takes what a test writes past the text of the standard output."""
+
+    def __init__(self, tell):
+        super().__init__()
+        self.tell = tell
+
+    def writable(self):
+        return True
+
+    def write(self, data):
+        if data:
+            self.tell("output", text=bytes(data).decode("utf-8", "replace"))
+        return len(data)
+
+
+class _Output(io.TextIOBase):
+    """Stands in for the standard output while tests run."""
+
+    encoding = "utf-8"
+
+    def __init__(self, tell):
+        super().__init__()
+        self.tell, self.buffer = tell, _Bytes(tell)
+
+    def writable(self):
+        return True
+
+    def write(self, text):
+        if text:
+            self.tell("output", text=text.encode("utf-8", "replace").decode())
+        return len(text)
+
+
+def serve(name):
+    """Answers requests until bye, or until the input ends."""
+    out = os.fdopen(os.dup(1), "w", encoding="utf-8", newline="\n")
+    os.dup2(2, 1)  # what programs print that a test starts is no message
+
+    def send(message):
+        out.write(json.dumps({"jsonrpc": "2.0", **message}) + "\n")
+        out.flush()
+
+    for line in io.TextIOWrapper(sys.stdin.buffer, encoding="utf-8"):
+        request = json.loads(line)
+        try:
+            send({"id": request["id"], "result": _answer(name, request["method"], request.get("params") or {}, send)})
+        except Exception as error:
+            send({"id": request["id"], "error": {"code": 1, "message": str(error) or type(error).__name__}})
+        if request["method"] == "bye":
+            return
+
+
+def _answer(name, method, params, send):
+    if method == "hello":
+        return {"protocol": PROTOCOL, "name": name}
+    if method == "discover":
+        return {"tests": [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "marks": t.marks} for t in _tests.values()]}
+    if method == "run":
+        for asked in params["tests"]:
+            _run(_tests.get((asked["group"], asked["name"])), asked, send)
+        return {}
+    if method == "state":
+        return {"values": list(_state())}
+    if method == "reset":
+        if not _resets:
+            raise RuntimeError("nothing says how to make the state fresh: a new process is needed")
+        for body in _resets:
+            body()
+        return {}
+    if method == "bye":
+        return {}
+    raise ValueError("there is no method %r" % method)
+
+
+def _run(asked_for, asked, send):
+    def tell(method, **more):
+        send({"method": method, "params": {"group": asked["group"], "name": asked["name"], **more}})
+
+    if asked_for is None:
+        raise KeyError("there is no test %s of group %s" % (asked["name"], asked["group"]))
+    tell("started")
+    printed, sys.stdout = sys.stdout, _Output(tell)
+    began = time.monotonic()
+    try:
+        asked_for.body(T(tell))
+        result = {"outcome": "passed"}
+    except Skip as reason:
+        result = {"outcome": "skipped", "message": str(reason)}
+    except AssertionError as error:
+        result = {"outcome": "failed", "message": str(error) or "assertion failed", **_place(error, asked_for)}
+        if isinstance(error, Failed) and error.expected is not None:
+            result.update(expected=error.expected, actual=error.actual)
+    except BaseException as error:  # also what would end the process
+        result = {"outcome": "errored", "message": "%s: %s" % (type(error).__name__, error), **_place(error, asked_for)}
+    finally:
+        sys.stdout = printed
+    tell("finished", seconds=time.monotonic() - began, **result)
+
+
+def _place(error, of):
+    """The deepest line of the test's own file that the error came through."""
+    place = {"file": of.file, "line": of.line}
+    trace = error.__traceback__
+    while trace:
+        if trace.tb_frame.f_code.co_filename == of.body.__code__.co_filename:
+            place["line"] = trace.tb_lineno
+        trace = trace.tb_next
+    return place
+
+
+def _state():
+    """What tests could leave behind: variables of watched modules, the environment
+    and the working folder."""
+    for module in _watched:
+        for key, value in sorted(vars(module).items()):
+            if key.startswith("__") or isinstance(value, (types.ModuleType, types.FunctionType, type)):
+                continue
+            try:
+                text = repr(value)[:LONGEST]
+            except Exception as error:
+                text = "cannot be told: %s" % error
+            yield {"kind": "variable", "name": "%s.%s" % (module.__name__, key), "value": text}
+    for key, value in sorted(os.environ.items()):
+        yield {"kind": "environment", "name": key, "value": value}
+    yield {"kind": "folder", "name": "working folder", "value": os.getcwd()}
