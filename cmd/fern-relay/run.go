@@ -26,9 +26,9 @@ import (
 type runFlags struct {
 	planFlags
 	reportFiles
-	shard, order       string
-	workers            int
-	strict, allowEmpty bool
+	shard, order, show         string
+	workers, repeat, stopAfter int
+	strict, allowEmpty         bool
 }
 
 func newRun(s *settings) *cobra.Command {
@@ -50,7 +50,8 @@ func newRun(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			run, err := runAndWrite(cmd.Context(), r, request, f.reportFiles, cmd.OutOrStdout())
+			request.StopAfter = f.stopAfter
+			run, err := f.run(cmd.Context(), r, request, cmd.OutOrStdout())
 			if err != nil {
 				return err
 			}
@@ -61,6 +62,9 @@ func newRun(s *settings) *cobra.Command {
 	cmd.Flags().IntVar(&f.workers, "workers", 0, "how many workers; as fern.toml says or one a processor without it")
 	cmd.Flags().StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
 	cmd.Flags().StringVar(&f.order, "order", "declared", "declared, reverse, seed:N or file:FILE with an ID a line")
+	cmd.Flags().IntVar(&f.repeat, "repeat", 1, "run everything so many times and tell what differed")
+	cmd.Flags().IntVar(&f.stopAfter, "stop-after", 0, "begin nothing new once so many tests have failed; 0 for never")
+	cmd.Flags().StringVar(&f.show, "show", report.ShowSum, "how much is told while it runs: sum, names or full")
 	f.reportFiles.add(cmd)
 	cmd.Flags().BoolVar(&f.strict, "strict", onCI(), "refuse to run where a test is marked solo; on its own where CI=true is set")
 	cmd.Flags().BoolVar(&f.allowEmpty, "allow-empty", false, "end well where the pick holds no test")
@@ -74,7 +78,35 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 			return fmt.Errorf("--%s says how shards are planned: it goes with --shard K/N", name)
 		}
 	}
+	switch {
+	case f.repeat < 1:
+		return fmt.Errorf("--repeat is %d: a number from 1 is expected", f.repeat)
+	case f.stopAfter < 0:
+		return fmt.Errorf("--stop-after is %d: a number from 0 is expected", f.stopAfter)
+	case f.show != report.ShowSum && f.show != report.ShowNames && f.show != report.ShowFull:
+		return fmt.Errorf("--show is %q: sum, names or full is expected", f.show)
+	}
 	return checkWorkers(cmd, f.workers)
+}
+
+// run runs a request as often as is asked for. What came of a test that differed is
+// the gravest of it.
+func (f *runFlags) run(ctx context.Context, r *relay.Relay, q relay.Request, out io.Writer) (*outcome.Run, error) {
+	if f.repeat == 1 {
+		return runAndWrite(ctx, r, q, f.reportFiles, f.show, out)
+	}
+	var parts []outcome.Part
+	for n := 1; n <= f.repeat && ctx.Err() == nil; n++ {
+		fmt.Fprintf(out, "run %d of %d\n", n, f.repeat)
+		run, err := runAndWrite(ctx, r, q, reportFiles{}, f.show, out)
+		if err != nil {
+			return nil, err
+		}
+		parts = append(parts, outcome.Part{Name: fmt.Sprint("run ", n), Run: run})
+	}
+	report.Repeated(out, parts)
+	merged := outcome.Merge(parts).Run
+	return merged, f.writeMerged(merged)
 }
 
 // checkWorkers refuses a number of workers that was given and is none.
@@ -184,15 +216,17 @@ func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
 
 // runAndWrite runs a request, tells of it, and writes the reports asked for, also
 // where the run is interrupted.
-func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, files reportFiles, out io.Writer) (run *outcome.Run, err error) {
+func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, files reportFiles, show string, out io.Writer) (run *outcome.Run, err error) {
 	// Files are made before the run, so that a wrong path is told before the work is done.
 	reports, err := files.create()
 	if err != nil {
 		return nil, err
 	}
 	status := report.NewStatus(os.Stderr, term.IsTerminal(os.Stderr.Fd()), len(q.Tests))
+	live := report.NewLive(out, show)
 	run, number, err := r.Run(ctx, q, func(e outcome.Event) {
 		reports.lines.Write(e)
+		live.Tell(e)
 		status.Tell(e)
 	})
 	if run == nil {

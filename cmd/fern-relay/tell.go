@@ -55,7 +55,7 @@ func tellDemo(ctx context.Context, dir string, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	run, err := runAndWrite(ctx, r, request, reportFiles{junit: filepath.Join(results, "junit.xml"), events: filepath.Join(results, "events.jsonl")}, out)
+	run, err := runAndWrite(ctx, r, request, reportFiles{junit: filepath.Join(results, "junit.xml"), events: filepath.Join(results, "events.jsonl")}, report.ShowSum, out)
 	if err != nil {
 		return err
 	}

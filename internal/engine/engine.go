@@ -40,6 +40,7 @@ type Job struct {
 	Queue     []Batch                    // the first that is free is taken first
 	Workers   int                        // at least 1
 	Resources map[string]int             // how many batches may hold each at once; 1 where nothing is said
+	StopAfter int                        // after so many bad outcomes nothing new is begun; 0 for never
 }
 
 // Queue folds tests into batches. With inOrder the batches stand and run in the
@@ -118,7 +119,8 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 	}
 	defer os.RemoveAll(temp)
 	r := &run{job: job, temp: temp, sink: sink, counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
-		came: map[string]outcome.Outcome{}, taken: make([]bool, len(job.Queue)), held: map[string]int{}}
+		came: map[string]outcome.Outcome{}, taken: make([]bool, len(job.Queue)), held: map[string]int{},
+		running: map[int]int{}, cancels: map[int]context.CancelFunc{}}
 	r.changed = sync.NewCond(&r.mu)
 	defer context.AfterFunc(ctx, r.changed.Broadcast)()
 	for _, b := range job.Queue {
@@ -133,9 +135,13 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 		wg.Go(func() { r.work(ctx, number) })
 	}
 	wg.Wait()
+	left, why := outcome.Lost, "the run was interrupted before it had an outcome"
+	if r.stopping && ctx.Err() == nil {
+		left, why = outcome.Skipped, fmt.Sprintf("the run stopped after %d that failed", job.StopAfter)
+	}
 	for _, b := range job.Queue {
 		for _, t := range b.Tests {
-			r.give(t, 0, 0, outcome.Lost, "the run was interrupted before it had an outcome")
+			r.give(t, 0, 0, left, why)
 		}
 	}
 	r.tell(outcome.Event{Event: outcome.RunEnds, Counts: r.counts})
@@ -155,6 +161,10 @@ type run struct {
 	open    map[string]*catalog.Test   // without an outcome yet
 	came    map[string]outcome.Outcome // by ID
 	counts  map[outcome.Outcome]int
+
+	stopping bool                       // nothing new is to begin
+	running  map[int]int                // by worker: tests that run
+	cancels  map[int]context.CancelFunc // by worker: ends what it does
 }
 
 // prepare makes ready each suite for what will be run of it.
@@ -185,6 +195,12 @@ func wanted(tests []catalog.Test) []catalog.Test {
 
 // work is one worker: it takes batches until there are none.
 func (r *run) work(ctx context.Context, number int) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(ctx, r.changed.Broadcast)()
+	r.mu.Lock()
+	r.cancels[number] = cancel
+	r.mu.Unlock()
 	sessions := map[string]adapter.Session{}
 	defer func() {
 		for _, s := range sessions {
@@ -358,6 +374,31 @@ func (r *run) tell(e outcome.Event) {
 		r.counts[e.Outcome]++
 	}
 	r.sink(e)
+	r.stopInTime(e)
+}
+
+// stopInTime ends what workers do once enough has failed: each goes on until no
+// test of its own runs any more.
+func (r *run) stopInTime(e outcome.Event) {
+	switch e.Event {
+	case outcome.Started:
+		r.running[e.Worker]++
+	case outcome.Finished:
+		r.running[e.Worker] = max(0, r.running[e.Worker]-1)
+	default:
+		return
+	}
+	if r.job.StopAfter > 0 && !r.stopping && r.counts[outcome.Failed]+r.counts[outcome.Errored]+r.counts[outcome.TimedOut] >= r.job.StopAfter {
+		r.stopping = true
+		for worker, cancel := range r.cancels {
+			if r.running[worker] == 0 {
+				cancel()
+			}
+		}
+	}
+	if cancel := r.cancels[e.Worker]; r.stopping && cancel != nil && r.running[e.Worker] == 0 {
+		cancel()
+	}
 }
 
 // marked is the outcome in the light of the test's marks.

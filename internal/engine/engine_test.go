@@ -290,3 +290,36 @@ func TestPlannedWorkers(t *testing.T) {
 		}
 	}
 }
+
+// TestStopAfter holds that after so many failures nothing new begins, that what ran
+// then came to its end, and that every test has its one outcome.
+func TestStopAfter(t *testing.T) {
+	for _, workers := range []int{1, 3} {
+		p := &puppet{slots: map[int]string{}}
+		adapters := map[string]adapter.Adapter{"s": p}
+		var tests []catalog.Test
+		for i := range 60 {
+			name := fmt.Sprint("t", i)
+			switch {
+			case i%10 == 4:
+				name = fmt.Sprint("fail", i)
+			case i%3 == 0:
+				name = "slow"
+			}
+			tests = append(tests, test(fmt.Sprint("g", i/10, name == "slow", i), name, 1, catalog.Marks{}))
+		}
+		run := outcome.NewRun()
+		job := Job{Adapters: adapters, Queue: Queue(tests, adapters, true, nil), Workers: workers, StopAfter: 2}
+		if err := Run(context.Background(), job, run.Apply); err != nil {
+			t.Fatal(err)
+		}
+		if run.Done() != len(tests) || run.Counts[outcome.Lost] > 0 || run.Counts[outcome.Failed] < 2 || run.Counts[outcome.Failed] > 1+workers || run.Counts[outcome.Skipped] < 30 {
+			t.Errorf("%d workers: %s of %d", workers, run.Summary(), len(tests))
+		}
+		for _, r := range run.Results {
+			if r.Outcome == outcome.Skipped && !strings.Contains(r.Message, "stopped after 2") {
+				t.Errorf("%s is skipped as %q", r.ID, r.Message)
+			}
+		}
+	}
+}

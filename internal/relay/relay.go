@@ -292,6 +292,8 @@ type Request struct {
 	Workers int
 	Worker  map[string]int   // by ID: the only worker that runs it, where that is planned
 	Shard   *outcome.Planned // the shard of a plan that this is, if it is one
+
+	StopAfter int // after so many bad outcomes nothing new is begun; 0 for never
 }
 
 // Queue gives the batches of a request, the first to be taken first.
@@ -315,7 +317,7 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 		return nil, 0, err
 	}
 	run = outcome.NewRun()
-	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources}
+	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources, StopAfter: q.StopAfter}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
 		if e.Event == outcome.RunBegins {
 			e.Planned = q.Shard
