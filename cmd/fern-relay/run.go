@@ -234,7 +234,7 @@ func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, files rep
 	}
 	report.Failures(out, run)
 	report.Aside(out, run)
-	report.Closing(out, run, len(q.Tests), q.Workers)
+	report.Closing(out, run, len(q.Tests), q.Workers, q.Planned)
 	if number > 0 {
 		fmt.Fprintf(os.Stderr, "kept as run %d\n", number)
 	}

@@ -248,3 +248,40 @@ func TestSplitOnScreen(t *testing.T) {
 	s.press("q")
 	s.ended()
 }
+
+// TestRepeatAndStop runs the pick several times and tells what differed, and stops
+// after a failure; the reports hold the gravest outcome of each test.
+func TestRepeatAndStop(t *testing.T) {
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/moody\n\ngo 1.26\n", "m_test.go": `package moody
+
+import ("os"; "testing"; "time")
+
+func TestFine(t *testing.T) {}
+
+func TestMoody(t *testing.T) {
+	if _, err := os.Stat("moody"); err == nil { return }
+	os.WriteFile("moody", nil, 0o644)
+	t.Fatal("in a mood")
+}
+
+func TestSlow(t *testing.T) { time.Sleep(300 * time.Millisecond) }
+
+func TestBehind(t *testing.T) {}
+`})
+	got := run(t, dir, "run", "--workers", "1", "--repeat", "3", "--show", "names", "--junit", "all.xml")
+	if got.status != 1 || !strings.Contains(got.stdout, "3 runs: 1 test differed\n    go:.#TestMoody  passed 2, failed 1 of 3") || strings.Count(got.stdout, "▪ go:.#TestFine") != 3 {
+		t.Errorf("repeated with status %d:\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	data, err := os.ReadFile(filepath.Join(dir, "all.xml"))
+	if err != nil || strings.Count(string(data), "<testcase") != 4 || strings.Count(string(data), "<failure") != 1 {
+		t.Errorf("the report is %s, %v", data, err)
+	}
+	if err := os.Remove(filepath.Join(dir, "moody")); err != nil {
+		t.Fatal(err)
+	}
+	got = run(t, dir, "run", "--workers", "1", "--stop-after", "1")
+	if got.status != 1 || !strings.Contains(got.stdout, "the run stopped after 1 that failed") || !strings.Contains(got.stdout, "planned 0:00.3, alone") || !strings.Contains(got.stdout, "1 failed, 2 skipped") {
+		t.Errorf("stopped with status %d:\n%s%s", got.status, got.stdout, got.stderr)
+	}
+}

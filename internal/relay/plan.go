@@ -36,7 +36,7 @@ func (r *Relay) ReadyPlan(text string, tests []catalog.Test, p split.Plan, f spl
 	ordered := slices.Clone(tests)
 	slices.SortStableFunc(ordered, func(a, b catalog.Test) int { return at[a.ID] - at[b.ID] })
 	q, err := r.Ready(text, ordered, f.AtOnce())
-	q.InOrder = true
+	q.InOrder, q.Planned = true, p.Finish
 	if f.AtOnce() == f.Shards {
 		q.Worker = worker
 	}

@@ -21,6 +21,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
+	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/adapter/command"
 	"fernrelay/internal/adapter/golang"
@@ -293,7 +294,8 @@ type Request struct {
 	Worker  map[string]int   // by ID: the only worker that runs it, where that is planned
 	Shard   *outcome.Planned // the shard of a plan that this is, if it is one
 
-	StopAfter int // after so many bad outcomes nothing new is begun; 0 for never
+	Planned   float64 // seconds that it should take, without building; 0 where too little is known
+	StopAfter int     // after so many bad outcomes nothing new is begun; 0 for never
 }
 
 // Queue gives the batches of a request, the first to be taken first.
@@ -306,7 +308,18 @@ func (r *Relay) Queue(q Request) []engine.Batch {
 // circle.
 func (r *Relay) Ready(text string, tests []catalog.Test, workers int) (Request, error) {
 	settled, err := order.Settle(Solo(tests))
-	return Request{Pick: text, Tests: settled, Workers: workers}, err
+	if err != nil {
+		return Request{}, err
+	}
+	q := Request{Pick: text, Tests: settled, Workers: workers}
+	study, err := r.Split(settled, split.Group, split.Fleet{Shards: workers}, true)
+	if err != nil {
+		return Request{}, err
+	}
+	if plan := study.Plan(split.Quick); plan.Unknown <= len(settled)/2 {
+		q.Planned = plan.Finish
+	}
+	return q, nil
 }
 
 // Run runs tests, tells the sink, and keeps the run in the ledger. The run is

@@ -105,15 +105,24 @@ func Aside(w io.Writer, run *outcome.Run) {
 	}
 }
 
-// Closing tells what came of the run in one line, and the time against one worker.
-func Closing(w io.Writer, run *outcome.Run, picked, workers int) {
+// Closing tells what came of the run in one line: the counts against what was
+// picked, and the time against the plan, 0 where there was none, and against one
+// worker alone.
+func Closing(w io.Writer, run *outcome.Run, picked, workers int, planned float64) {
 	wall := run.Ended.Sub(run.Started).Seconds()
-	work := 0.0
+	alone := 0.0
 	for _, r := range run.Results {
-		work += r.Seconds
+		alone += r.Seconds
 	}
-	fmt.Fprintf(w, "%d picked: %s; %s on %s, %s of work\n",
-		picked, run.Summary(), timing.ClockTenths(wall), Plural(workers, "worker"), timing.ClockTenths(work))
+	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), timing.ClockTenths(wall), Plural(workers, "worker"))
+	if planned > 0 {
+		fmt.Fprintf(w, ", planned %s", timing.ClockTenths(planned))
+	}
+	fmt.Fprintf(w, ", alone %s", timing.ClockTenths(alone))
+	if wall > 0 {
+		fmt.Fprintf(w, ": %.1f ×", alone/wall)
+	}
+	fmt.Fprintln(w)
 }
 
 // Part tells of one report that is merged.

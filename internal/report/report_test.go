@@ -43,7 +43,7 @@ func TestFailuresAndClosing(t *testing.T) {
 	}
 	var out strings.Builder
 	Failures(&out, run)
-	Closing(&out, run, 4, 2)
+	Closing(&out, run, 4, 2, 3.5)
 	want := `▲ u:g#a  failed in 0.50 s  d/f.go:7
     got 1,
     want 2
@@ -51,7 +51,7 @@ func TestFailuresAndClosing(t *testing.T) {
 ` + strings.Repeat("    | line\n", 11) + `    | the end
 ◆ u:broken, 2 tests  errored in 0.50 s  d/f.go:7
     does not compile
-4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, 0:02.0 of work
+4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0: 0.5 ×
 `
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)

@@ -40,6 +40,7 @@ func (b *inbox[T]) take() []T {
 // liveRun is a run as the application follows it.
 type liveRun struct {
 	total    int
+	planned  float64 // seconds that it should take; 0 where too little is known
 	run      *outcome.Run
 	bad      []*outcome.Result // oldest first
 	tracks   []track           // by worker, from 0
@@ -92,7 +93,7 @@ type runEndedMsg struct {
 // startRun runs the tests and gives the live run and the command that waits for its end.
 func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, tea.Cmd) {
 	ctx, cancel := context.WithCancel(ctx)
-	live := &liveRun{total: len(q.Tests), run: outcome.NewRun(), began: time.Now(), cancel: cancel,
+	live := &liveRun{total: len(q.Tests), planned: q.Planned, run: outcome.NewRun(), began: time.Now(), cancel: cancel,
 		past: r.PastOf, tracks: make([]track, q.Workers), expected: make(map[string]float64, len(q.Tests)), place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1

@@ -188,6 +188,9 @@ func (v *watch) drawCounts(c canvas, run *liveRun) {
 		c.text(x+5, 1, style{colour: t.amber}, "interrupted at "+timing.Clock(run.now))
 	case run.ended:
 		x = c.text(c.text(x+5, 1, fog, "ended at "), 1, ink, timing.ClockTenths(run.now))
+		if run.planned > 0 && x+30 < c.width {
+			x = c.text(x+3, 1, fog, "planned "+timing.ClockTenths(run.planned))
+		}
 		if run.work > run.now {
 			c.text(x+3, 1, fog, fmt.Sprintf("alone %s: %.1f ×", timing.Clock(run.work), run.work/run.now))
 		}

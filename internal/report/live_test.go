@@ -1,0 +1,72 @@
+package report
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"fernrelay/core/outcome"
+)
+
+// TestLive holds that what belongs to a test is told together, and only as much as
+// is asked for.
+func TestLive(t *testing.T) {
+	for show, want := range map[string]string{
+		ShowSum:   "",
+		ShowNames: "▲ u:g#b  0.50 s\n▪ u:g#a\n",
+		ShowFull:  "▲ u:g#b  0.50 s\n    said by b\n▪ u:g#a\n    one\n    ▪ step\n    two\n",
+	} {
+		var out strings.Builder
+		l := NewLive(&out, show)
+		for _, e := range []outcome.Event{
+			{Event: outcome.Started, ID: "u:g#a"},
+			{Event: outcome.Output, ID: "u:g#a", Text: "\x1b[31mone\n"},
+			{Event: outcome.Output, ID: "u:g#b", Text: "said by b"},
+			{Event: outcome.StepDone, ID: "u:g#a", Step: "step", Outcome: outcome.Passed},
+			{Event: outcome.Finished, ID: "u:g#b", Outcome: outcome.Failed, Seconds: outcome.Took(0.5)},
+			{Event: outcome.Output, ID: "u:g#a", Text: "two"},
+			{Event: outcome.Finished, ID: "u:g#a", Outcome: outcome.Passed, Seconds: outcome.Took(0)},
+		} {
+			l.Tell(e)
+		}
+		if out.String() != want {
+			t.Errorf("%s tells\n%s\nwant\n%s", show, out.String(), want)
+		}
+	}
+}
+
+func TestRepeatedAndMerged(t *testing.T) {
+	part := func(name string, results ...string) outcome.Part {
+		run := outcome.NewRun()
+		run.Apply(outcome.Event{Event: outcome.RunBegins, At: time.Unix(1, 0), Planned: &outcome.Planned{Shard: 1, Of: 2, Plan: name}})
+		for _, text := range results {
+			id, o, _ := strings.Cut(text, " ")
+			run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Outcome(o), Message: "it leaks"})
+		}
+		return outcome.Part{Name: name, Run: run}
+	}
+	parts := []outcome.Part{part("run 1", "u:g#a passed", "u:g#b failed", "u:g#c passed"), part("run 2", "u:g#a passed", "u:g#b passed", "u:g#c skipped"), part("run 3", "u:g#a passed", "u:g#b failed")}
+	var out strings.Builder
+	Repeated(&out, parts)
+	Repeated(&out, parts[:1])
+	Part(&out, parts[0], "junit")
+	Merged(&out, outcome.Merge(parts[:2]))
+	want := `3 runs: 2 tests differed
+    u:g#b  passed 1, failed 2 of 3
+    u:g#c  passed 1, skipped 1 of 3
+1 run: nothing differed
+run 1  junit, shard 1 of 2, 2 passed, 1 failed
+
+▲ u:g#b  failed
+    it leaks
+u:g#a is in several reports, of which the gravest counts: run 1, run 2
+u:g#b is in several reports, of which the gravest counts: run 1, run 2
+u:g#c is in several reports, of which the gravest counts: run 1, run 2
+not planned alike: run 2 is shard 1 of 2, planned with other flags than run 1: tests may be missing, or run twice
+1 of 2 shards came back; missing: 2
+3 tests: 2 passed, 1 failed
+`
+	if out.String() != want {
+		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
+	}
+}
