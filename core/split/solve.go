@@ -176,12 +176,13 @@ func longestFirst(lengths []int64, machines []machine) []int {
 	}
 	h := make(idleHeap, len(machines))
 	for i, m := range machines {
-		h[i] = idle{m.start + m.base, i}
+		h[i] = idle{m.start + m.base, 0, i}
 	}
 	slices.SortFunc(h, func(a, b idle) int { return cmp.Compare(a.from, b.from) })
 	for job, l := range lengths {
 		on[job] = h[0].machine
 		h[0].from += l
+		h[0].jobs++ // so that jobs that take no time are dealt out too
 		h.sink()
 	}
 	return on
@@ -201,11 +202,12 @@ func soonest(machines []machine, loads []int64, length int64) int {
 // idle is from when on a machine has nothing to do.
 type idle struct {
 	from    int64
+	jobs    int
 	machine int
 }
 
 // idleHeap is a heap with the machine on top that is idle first, of equal ones
-// the first. It is written out, as it is what large plans spend their time with.
+// that with the fewest jobs. It is written out, as it is what large plans spend their time with.
 type idleHeap []idle
 
 // sink lets the top find its place.
@@ -229,7 +231,10 @@ func (h idleHeap) sink() {
 }
 
 func (i idle) before(other idle) bool {
-	return i.from < other.from || i.from == other.from && i.machine < other.machine
+	if i.from != other.from {
+		return i.from < other.from
+	}
+	return i.jobs < other.jobs || i.jobs == other.jobs && i.machine < other.machine
 }
 
 // fitting looks between two times for the soonest by which the jobs fit, each put

@@ -460,6 +460,19 @@ func TestChains(t *testing.T) {
 	}
 }
 
+// TestNoTime holds that units that take no time are dealt out as well.
+func TestNoTime(t *testing.T) {
+	var units []Unit
+	for i := range 12 {
+		units = append(units, Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}})
+	}
+	for _, s := range NewWork(units).Plan(Fleet{Shards: 4}, Thorough).Shards {
+		if len(s.Units) != 3 {
+			t.Errorf("shard %d holds %d of 12 units", s.Number, len(s.Units))
+		}
+	}
+}
+
 func TestEmptyPlan(t *testing.T) {
 	text, err := json.Marshal(NewWork(nil).Plan(Fleet{Shards: 2}, Quick))
 	want := `{"format":"fern-split/1","shards":[{"shard":1,"seconds":0,"tests":[]},{"shard":2,"seconds":0,"tests":[]}],` +

@@ -1,0 +1,212 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/core/split"
+	"fernrelay/core/timing"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+// planFlags say what is split and on what, the same for every command that plans.
+type planFlags struct {
+	pick, timings, together string
+	limit                   int
+	late, speed, pin        []string
+	here, verbose           bool
+}
+
+func (f *planFlags) add(cmd *cobra.Command) {
+	addPick(cmd, &f.pick)
+	cmd.Flags().StringVar(&f.timings, "timings", "", "expected times from a CSV `file` with the columns id and seconds")
+	cmd.Flags().StringVar(&f.together, "together", string(split.Group), "what stays together: test, file or group")
+	cmd.Flags().IntVar(&f.limit, "limit", 0, "how many shards run at once, the others in waves behind; 0 for all")
+	cmd.Flags().StringArrayVar(&f.late, "late", nil, "`K=TIME`: shard K begins so late, as in 2=60s")
+	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "`K=FACTOR`: shard K is so fast, where another is 1")
+	cmd.Flags().StringArrayVar(&f.pin, "pin", nil, "`NAME=K`: a group, file or test, as stays together, goes to shard K")
+	cmd.Flags().BoolVarP(&f.verbose, "verbose", "v", false, "list what is otherwise counted")
+}
+
+// addHere adds the flag of commands that may plan for one machine as well as for many.
+func (f *planFlags) addHere(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&f.here, "here", false, "the shards are workers of this machine and share its resources")
+}
+
+// fleet makes the fleet of so many shards.
+func (f *planFlags) fleet(shards int) (split.Fleet, error) {
+	fleet := split.Fleet{Shards: shards, Limit: f.limit, Starts: map[int]float64{}, Speeds: map[int]float64{}}
+	for _, text := range f.late {
+		number, value, err := forShard("--late", text, shards)
+		if err != nil {
+			return fleet, err
+		}
+		late, err := time.ParseDuration(value)
+		if err != nil {
+			return fleet, fmt.Errorf("--late is %q: K=TIME is expected, as in 2=60s", text)
+		}
+		fleet.Starts[number] = late.Seconds()
+	}
+	for _, text := range f.speed {
+		number, value, err := forShard("--speed", text, shards)
+		if err != nil {
+			return fleet, err
+		}
+		if fleet.Speeds[number], err = strconv.ParseFloat(value, 64); err != nil {
+			return fleet, fmt.Errorf("--speed is %q: K=FACTOR is expected, as in 2=0.5", text)
+		}
+	}
+	return fleet, fleet.Check()
+}
+
+// forShard parts K=VALUE.
+func forShard(flag, text string, shards int) (number int, value string, err error) {
+	key, value, _ := strings.Cut(text, "=")
+	number, err = strconv.Atoi(key)
+	if err != nil || number < 1 || number > shards {
+		return 0, "", fmt.Errorf("%s is %q: it begins with a shard's number from 1 to %d and =", flag, text, shards)
+	}
+	return number, value, nil
+}
+
+// pinned pins units to shards, once it is known which units there are.
+func (f *planFlags) pinned(study *split.Study) error {
+	for _, text := range f.pin {
+		at := strings.LastIndexByte(text, '=')
+		number, _, err := forShard("--pin", text[at+1:]+"=", study.Fleet.Shards)
+		if at < 0 || err != nil {
+			return fmt.Errorf("--pin is %q: NAME=K is expected, with K from 1 to %d", text, study.Fleet.Shards)
+		}
+		name := text[:at]
+		var named []string
+		for _, u := range study.Work.Units() {
+			if u.Name == name || u.Label == name {
+				named = append(named, u.Name)
+			}
+		}
+		if len(named) != 1 {
+			return fmt.Errorf("--pin names %q, which is the name of %s: with --together %s, one is expected as the plan shows it",
+				name, report.Plural(len(named), "unit"), study.Together)
+		}
+		if study.Fleet.Pins == nil {
+			study.Fleet.Pins = map[string]int{}
+		}
+		study.Fleet.Pins[named[0]] = number
+	}
+	return nil
+}
+
+// study makes ready what is to be split on so many shards. The relay is nil where
+// the tests are those of a file of timings.
+func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *split.Study, err error) {
+	fleet, err := f.fleet(shards)
+	if err != nil {
+		return nil, err
+	}
+	timed, err := f.readTimings()
+	if err != nil {
+		return nil, err
+	}
+	if timed != nil && f.pick == "" && !f.here {
+		if study, err = split.NewStudy(timed, split.Together(f.together), fleet); err != nil {
+			return nil, err
+		}
+		return study, f.pinned(study)
+	}
+	r, err := s.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	tests, err := r.Pick(f.pick)
+	if err != nil {
+		return nil, err
+	}
+	return f.study(r, relay.Solo(tests), timed, fleet)
+}
+
+// study makes ready the picked tests of a project.
+func (f *planFlags) study(r *relay.Relay, tests, timed []catalog.Test, fleet split.Fleet) (*split.Study, error) {
+	if timed != nil {
+		f.expect(r, tests, timed)
+	}
+	study, err := r.Split(tests, split.Together(f.together), fleet, f.here)
+	if err != nil {
+		return nil, err
+	}
+	return study, f.pinned(study)
+}
+
+func (f *planFlags) readTimings() ([]catalog.Test, error) {
+	if f.timings == "" {
+		return nil, nil
+	}
+	timed, err := readTimings(f.timings)
+	var repeated *timing.Repeated
+	if errors.As(err, &repeated) && f.verbose {
+		for _, place := range repeated.Places {
+			fmt.Fprintln(os.Stderr, "fern-relay:", outcome.PlainLine(place))
+		}
+	}
+	return timed, err
+}
+
+func readTimings(name string) ([]catalog.Test, error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	timed, err := timing.ReadCSV(file)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return timed, nil
+}
+
+// expect puts the times of a file on tests, instead of what the ledger knows, so
+// that machines with and without a ledger plan alike. IDs that no test has are told.
+func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) {
+	// All tests of the project, so that the same are estimated the same in any pick.
+	all := slices.Clone(r.Catalog.Tests)
+	timing.Expect(all, timing.TimesOf(timed))
+	for i := range tests {
+		if at, ok := r.Catalog.Index(tests[i].ID); ok && tests[i].PutOut == "" {
+			tests[i].Expected, tests[i].Spread, tests[i].Setup, tests[i].Known = all[at].Expected, all[at].Spread, all[at].Setup, all[at].Known
+		}
+	}
+	var unknown []string
+	for _, t := range timed {
+		if _, ok := r.Catalog.Lookup(t.ID); !ok {
+			unknown = append(unknown, t.ID)
+		}
+	}
+	if len(unknown) == 0 {
+		return
+	}
+	hint := ": -v lists them"
+	if f.verbose {
+		hint = ":\n    " + outcome.Plain(strings.Join(unknown, "\n    "))
+	}
+	fmt.Fprintf(os.Stderr, "fern-relay: note: %s has %s that no test of the project has%s\n", f.timings, report.Plural(len(unknown), "ID"), hint)
+}
+
+// title says what is planned.
+func (f *planFlags) title(shards int) string {
+	what := "all tests"
+	if f.pick != "" {
+		what = f.pick
+	}
+	return fmt.Sprintf("%s, on %s", what, report.Plural(shards, "shard"))
+}
