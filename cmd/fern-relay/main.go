@@ -90,6 +90,6 @@ func newRoot() *cobra.Command {
 	}
 	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this folder")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(newDemo(), newList(s), newWhy(s), newSplit(s), newRun(s), newHunt(s), newMerge(), newLedger(s), newDraw(s), newDemoHost())
+	root.AddCommand(newDemo(), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newHunt(s), newMerge(), newLedger(s), newDraw(s), newDemoHost())
 	return root
 }

@@ -272,6 +272,16 @@ func (l *Ledger) Last() (*Kept, *outcome.Run, error) {
 	return k, run, err
 }
 
+// Run gives a run by its number; ErrNoRun where there is none.
+func (l *Ledger) Run(number int) (*Kept, *outcome.Run, error) {
+	k, err := l.find("SELECT number, pick, workers, began, ended FROM runs WHERE number = ?", number)
+	if err != nil {
+		return nil, nil, err
+	}
+	run, err := l.Results(k)
+	return k, run, err
+}
+
 // LastBad finds the latest run in which a test was bad; ErrNoRun where it never was.
 func (l *Ledger) LastBad(id string) (*Kept, error) {
 	return l.find(`SELECT number, pick, workers, runs.began, ended FROM runs JOIN results ON results.run = runs.number

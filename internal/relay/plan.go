@@ -1,10 +1,13 @@
 package relay
 
 import (
+	"fmt"
 	"slices"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
 	"fernrelay/core/split"
+	"fernrelay/internal/ledger"
 )
 
 // Split makes tests ready to be split. Where the shards are workers of this
@@ -41,4 +44,57 @@ func (r *Relay) ReadyPlan(text string, tests []catalog.Test, p split.Plan, f spl
 		q.Worker = worker
 	}
 	return q, err
+}
+
+// ReadyReplay makes a request that repeats a run of the ledger, 0 for the latest:
+// every test on the worker that had it, in the order in which that worker began
+// them; with a worker above 0 only what that one had. gone counts tests of the run
+// that the project has no more.
+func (r *Relay) ReadyReplay(number, worker int) (q Request, gone int, err error) {
+	kept, run, err := r.run(number)
+	if err != nil {
+		return q, 0, err
+	}
+	if worker > kept.Workers {
+		return q, 0, fmt.Errorf("run %d had %d workers: there is no worker %d", kept.Number, kept.Workers, worker)
+	}
+	var tests []catalog.Test
+	on := map[string]int{}
+	for _, result := range run.Results { // in the order in which they began
+		if worker > 0 && result.Worker != worker {
+			continue
+		}
+		t, ok := r.Catalog.Lookup(result.ID)
+		if !ok {
+			gone++
+			continue
+		}
+		tests = append(tests, *t)
+		on[t.ID] = result.Worker // 0 for one that never began
+		if worker > 0 {
+			on[t.ID] = 1
+		}
+	}
+	workers := kept.Workers
+	if worker > 0 {
+		workers = 1
+	}
+	if len(tests) == 0 {
+		return q, gone, fmt.Errorf("run %d has no test that the project still has", kept.Number)
+	}
+	q, err = r.Ready(kept.Pick, tests, workers)
+	q.InOrder, q.Worker = true, on
+	return q, gone, err
+}
+
+// run gives a run of the ledger, the latest for 0.
+func (r *Relay) run(number int) (*ledger.Kept, *outcome.Run, error) {
+	kept := r.ledger()
+	if kept == nil {
+		return nil, nil, ledger.ErrNoRun
+	}
+	if number == 0 {
+		return kept.Last()
+	}
+	return kept.Run(number)
 }

@@ -348,10 +348,4 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 }
 
 // Last gives the latest run kept; ledger.ErrNoRun where there is none.
-func (r *Relay) Last() (*ledger.Kept, *outcome.Run, error) {
-	kept := r.ledger()
-	if kept == nil {
-		return nil, nil, ledger.ErrNoRun
-	}
-	return kept.Last()
-}
+func (r *Relay) Last() (*ledger.Kept, *outcome.Run, error) { return r.run(0) }

@@ -1,0 +1,54 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/internal/report"
+)
+
+func newReplay(s *settings) *cobra.Command {
+	files := reportFiles{}
+	var worker int
+	cmd := &cobra.Command{
+		Use:   "replay RUN",
+		Short: "Repeat a run: the same tests on the same workers in the same order",
+		Long: "Replay repeats a run of the ledger, named by its number or as last: every test runs on\n" +
+			"the worker that had it, in the order in which that worker began them.",
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := strconv.Atoi(args[0])
+			if args[0] == "last" {
+				number, err = 0, nil
+			} else if err != nil || number < 1 {
+				return fmt.Errorf("the run is %q: its number is expected, or last", args[0])
+			}
+			if cmd.Flags().Changed("worker") && worker < 1 {
+				return fmt.Errorf("--worker is %d: a number from 1 is expected", worker)
+			}
+			r, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			request, gone, err := r.ReadyReplay(number, worker)
+			if err != nil {
+				return fmt.Errorf("run %s cannot be replayed: %w", args[0], err)
+			}
+			if gone > 0 {
+				fmt.Fprintf(os.Stderr, "fern-relay: note: %s of the run left out: the project has them no more\n", report.Plural(gone, "test"))
+			}
+			run, err := runAndWrite(cmd.Context(), r, request, files, report.ShowSum, cmd.OutOrStdout())
+			if err != nil {
+				return err
+			}
+			return withStatus(run.ExitStatus())
+		},
+	}
+	files.add(cmd)
+	cmd.Flags().IntVar(&worker, "worker", 0, "only what worker `K` had")
+	return cmd
+}

@@ -1,0 +1,51 @@
+package main
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"fernrelay/core/outcome"
+)
+
+// placement gives for each worker the tests that it began, in order.
+func placement(t *testing.T, file string) map[int][]string {
+	t.Helper()
+	begun := map[int][]string{}
+	for _, e := range readEvents(t, file) {
+		if e.Event == outcome.Started {
+			begun[e.Worker] = append(begun[e.Worker], e.ID)
+		}
+	}
+	return begun
+}
+
+// TestReplay repeats a run in a shuffled order on three workers, whole and one
+// worker alone.
+func TestReplay(t *testing.T) {
+	dir := trouble(t, goSuite)
+	run(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside or in:needs", "--workers", "3", "--order", "seed:7", "--events", "first.jsonl")
+	run(t, dir, "run", "-p", "in:tagged") // so that it is not the latest
+	first := placement(t, filepath.Join(dir, "first.jsonl"))
+	got := run(t, dir, "replay", "1", "--events", "again.jsonl")
+	again := placement(t, filepath.Join(dir, "again.jsonl"))
+	for worker := 1; worker <= 3; worker++ {
+		if !slices.Equal(first[worker], again[worker]) {
+			t.Errorf("worker %d began %v, and again %v\n%s", worker, first[worker], again[worker], got.stderr)
+		}
+		if len(first[worker]) == 0 {
+			continue
+		}
+		run(t, dir, "replay", "1", "--worker", fmt.Sprint(worker), "--events", "one.jsonl")
+		if one := placement(t, filepath.Join(dir, "one.jsonl")); !slices.Equal(one[1], first[worker]) || len(one) != 1 {
+			t.Errorf("worker %d alone began %v, in the run %v", worker, one, first[worker])
+		}
+	}
+	for args, words := range map[string]string{"99": "no such run", "soon": "its number is expected", "1 --worker 9": "no worker 9", "1 --worker 0": "--worker is 0"} {
+		if got := run(t, dir, append([]string{"replay"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
+			t.Errorf("replay %s: status %d: %s", args, got.status, got.stderr)
+		}
+	}
+}
