@@ -42,6 +42,7 @@ type Run struct {
 	Counts         map[Outcome]int
 	Started, Ended time.Time
 	Planned        *Planned // the shard that it is, if it is one
+	Note           string   // what went wrong beside the tests
 	byID           map[string]*Result
 }
 
@@ -68,7 +69,7 @@ func (r *Run) Apply(e Event) {
 	case RunBegins:
 		r.Started, r.Planned = e.At, e.Planned
 	case RunEnds:
-		r.Ended = e.At
+		r.Ended, r.Note = e.At, e.Message
 	case Started:
 		res := r.at(e)
 		res.Started = e.At

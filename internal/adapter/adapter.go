@@ -9,42 +9,12 @@ package adapter
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 )
-
-// Slot is what a worker owns, so that two workers never share it.
-type Slot struct {
-	Number int      // from 1
-	Temp   string   // a folder for temporary files; it exists
-	Port   int      // the first of Ports that are for this slot alone
-	Space  string   // a prefix for names in shared stores, of this slot alone
-	Env    []string // NAME=value, on top of our own environment
-}
-
-// Ports is how many ports a slot has.
-const Ports = 20
-
-// firstPort is the lowest that is given out, slotsKept for how many slots there are
-// ranges, which several runs on a machine share: each begins at another.
-const (
-	firstPort = 20_000
-	slotsKept = 500
-)
-
-// NewSlot makes the slot of a worker, with its folder below the one given.
-func NewSlot(below string, number int) (Slot, error) {
-	pid := os.Getpid()
-	s := Slot{Number: number, Temp: filepath.Join(below, fmt.Sprint("slot", number)), Space: fmt.Sprintf("fern%d_%d_", pid, number),
-		Port: firstPort + Ports*((17*pid+number)%slotsKept)}
-	s.Env = []string{fmt.Sprint("FERN_SLOT=", number), fmt.Sprint("FERN_PORT=", s.Port), "FERN_SPACE=" + s.Space}
-	return s, os.MkdirAll(s.Temp, 0o755)
-}
 
 // Scope says how far the state that a test leaves behind can reach.
 type Scope int

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -40,6 +41,7 @@ type Job struct {
 	Queue     []Batch                    // the first that is free is taken first
 	Workers   int                        // at least 1
 	Resources map[string]int             // how many batches may hold each at once; 1 where nothing is said
+	Setup     adapter.Setup              // of the workers' slots
 	StopAfter int                        // after so many bad outcomes nothing new is begun; 0 for never
 }
 
@@ -144,7 +146,7 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 			r.give(t, 0, 0, left, why)
 		}
 	}
-	r.tell(outcome.Event{Event: outcome.RunEnds, Counts: r.counts})
+	r.tell(outcome.Event{Event: outcome.RunEnds, Counts: r.counts, Message: strings.Join(r.notes, "\n")})
 	return nil
 }
 
@@ -162,6 +164,7 @@ type run struct {
 	came    map[string]outcome.Outcome // by ID
 	counts  map[outcome.Outcome]int
 
+	notes    []string                   // what went wrong beside the tests
 	stopping bool                       // nothing new is to begin
 	running  map[int]int                // by worker: tests that run
 	cancels  map[int]context.CancelFunc // by worker: ends what it does
@@ -201,18 +204,14 @@ func (r *run) work(ctx context.Context, number int) {
 	r.mu.Lock()
 	r.cancels[number] = cancel
 	r.mu.Unlock()
-	sessions := map[string]adapter.Session{}
-	defer func() {
-		for _, s := range sessions {
-			_ = s.Close() // its processes are gone either way
-		}
-	}()
+	seat := &seat{number: number, sessions: map[string]adapter.Session{}}
+	defer r.leave(seat)
 	for ctx.Err() == nil {
 		batch, at := r.take(ctx, number)
 		if at == 0 {
 			return
 		}
-		err := r.runBatch(ctx, batch, at, number, sessions)
+		err := r.runBatch(ctx, batch, at, seat)
 		if err != nil && ctx.Err() == nil {
 			for _, t := range batch.Tests {
 				r.give(t, number, at, outcome.Errored, err.Error())
@@ -296,7 +295,52 @@ func (r *run) release(b Batch) {
 	r.changed.Broadcast()
 }
 
-func (r *run) runBatch(ctx context.Context, batch Batch, at, number int, sessions map[string]adapter.Session) error {
+// seat is a worker's slot, once it has one, with its sessions by suite.
+type seat struct {
+	number   int
+	slot     *adapter.Slot
+	sessions map[string]adapter.Session
+}
+
+// session gives the session of a suite, and opens it where there is none yet.
+func (r *run) session(ctx context.Context, s *seat, suite string) (adapter.Session, error) {
+	if s.slot == nil {
+		slot, err := r.job.Setup.Slot(r.temp, s.number)
+		if err != nil {
+			return nil, err
+		}
+		if err := r.job.Setup.Begin(ctx, slot); err != nil {
+			return nil, err
+		}
+		s.slot = &slot
+	}
+	if s.sessions[suite] == nil {
+		session, err := r.job.Adapters[suite].Open(ctx, *s.slot)
+		if err != nil {
+			return nil, err
+		}
+		s.sessions[suite] = session
+	}
+	return s.sessions[suite], nil
+}
+
+// leave closes what a worker had open, and cleans its slot.
+func (r *run) leave(s *seat) {
+	for _, session := range s.sessions {
+		_ = session.Close() // its processes are gone either way
+	}
+	if s.slot == nil {
+		return
+	}
+	if err := r.job.Setup.End(*s.slot); err != nil {
+		r.mu.Lock()
+		r.notes = append(r.notes, err.Error())
+		r.mu.Unlock()
+	}
+}
+
+func (r *run) runBatch(ctx context.Context, batch Batch, at int, seat *seat) error {
+	number := seat.number
 	for _, t := range batch.Tests {
 		if why := r.putOut(t); why != "" {
 			r.give(t, number, at, outcome.Skipped, why)
@@ -306,16 +350,9 @@ func (r *run) runBatch(ctx context.Context, batch Batch, at, number int, session
 	if len(tests) == 0 {
 		return nil
 	}
-	session := sessions[batch.Suite]
-	if session == nil {
-		slot, err := adapter.NewSlot(r.temp, number)
-		if err != nil {
-			return err
-		}
-		if session, err = r.job.Adapters[batch.Suite].Open(ctx, slot); err != nil {
-			return err
-		}
-		sessions[batch.Suite] = session
+	session, err := r.session(ctx, seat, batch.Suite)
+	if err != nil {
+		return err
 	}
 	return session.Run(ctx, tests, func(e outcome.Event) {
 		e.Worker, e.Batch = number, at

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/mattn/go-shellwords"
 	"github.com/pelletier/go-toml/v2"
 
 	"fernrelay/core/catalog"
@@ -36,7 +37,7 @@ type Project struct {
 	Resources map[string]int    // how many tests may hold each at once
 	Shared    []string          // resources that all machines share
 	Touched   []TouchRule       // in the order of the file
-	Workers   int               // 0 where not given
+	Workers   Workers
 }
 
 // Kind says how a suite is found and run.
@@ -60,6 +61,14 @@ type Suite struct {
 	Args       []string
 	Results    string        // of a command: one of resultFormats, empty for exit
 	Timeout    time.Duration // of one test
+}
+
+// Workers is what the project says of its workers. The words of the commands and
+// the values of Env may hold {slot}, {space}, {tmp} and {port}.
+type Workers struct {
+	Count          int      // 0 where not given
+	Prepare, Clean []string // command lines: once per slot, before and after
+	Env            map[string]string
 }
 
 // TagRule puts a tag on the tests of a pick.
@@ -120,7 +129,10 @@ type file struct {
 	} `toml:"fleet"`
 	Touched map[string]string `toml:"touched"`
 	Workers struct {
-		Count int `toml:"count"`
+		Count   int               `toml:"count"`
+		Prepare string            `toml:"prepare"`
+		Clean   string            `toml:"clean"`
+		Env     map[string]string `toml:"env"`
 	} `toml:"workers"`
 }
 
@@ -183,13 +195,13 @@ func parse(dir, path string, data []byte) (*Project, error) {
 	if err := decoder.Decode(&f); err != nil {
 		return nil, positioned(path, err)
 	}
-	p := &Project{Dir: dir, Name: f.Project.Name, Workers: f.Workers.Count}
+	p := &Project{Dir: dir, Name: f.Project.Name}
 	if p.Name == "" {
 		p.Name = filepath.Base(dir)
 	}
 	d := newDocument(path, data)
-	if p.Workers < 0 {
-		return nil, d.wrong(d.entry("workers", 0, "count"), "the count of workers is %d: a number from 1 is expected", p.Workers)
+	if err := p.addWorkers(&f, d); err != nil {
+		return nil, err
 	}
 	if err := p.addSuites(&f, d); err != nil {
 		return nil, err
@@ -198,6 +210,26 @@ func parse(dir, path string, data []byte) (*Project, error) {
 		return nil, err
 	}
 	return p, nil
+}
+
+func (p *Project) addWorkers(f *file, d *document) (err error) {
+	w := &f.Workers
+	p.Workers = Workers{Count: w.Count, Env: w.Env}
+	if w.Count < 0 {
+		return d.wrong(d.entry("workers", 0, "count"), "the count of workers is %d: a number from 1 is expected", w.Count)
+	}
+	for _, c := range []struct {
+		key, text string
+		words     *[]string
+	}{{"prepare", w.Prepare, &p.Workers.Prepare}, {"clean", w.Clean, &p.Workers.Clean}} {
+		if *c.words, err = shellwords.Parse(c.text); err != nil {
+			return d.wrong(d.entry("workers", 0, c.key), "%s = %q is not a command line", c.key, c.text)
+		}
+		if words := *c.words; len(words) > 0 && strings.HasPrefix(words[0], ".") {
+			words[0] = filepath.Join(p.Dir, words[0])
+		}
+	}
+	return nil
 }
 
 func (p *Project) addSuites(f *file, d *document) error {
@@ -347,7 +379,7 @@ func positioned(path string, err error) error {
 // known lists the keys that are expected where an unknown one stands.
 func known(key []string) string {
 	tables := map[string]string{
-		"project": "name", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout", "workers": "count",
+		"project": "name", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout", "workers": "count, prepare, clean, env",
 		"rule": "pick, " + strings.Join(catalog.MarkNames, ", ") + ", clear",
 	}
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {

@@ -67,7 +67,7 @@ func TestOpen(t *testing.T) {
 	for _, rule := range p.Tags {
 		tags = append(tags, rule.Tag+"="+rule.Pick.String())
 	}
-	if p.Dir != dir || p.Name != "glass house" || p.Workers != 6 || !slices.Equal(p.Shared, []string{"licence"}) || strings.Join(tags, " ") != "slow=took>2s it=in:**/it/**" {
+	if p.Dir != dir || p.Name != "glass house" || p.Workers.Count != 6 || !slices.Equal(p.Shared, []string{"licence"}) || strings.Join(tags, " ") != "slow=took>2s it=in:**/it/**" {
 		t.Errorf("opened %+v with the tags %v", p, tags)
 	}
 	want := []Suite{

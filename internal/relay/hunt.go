@@ -53,13 +53,16 @@ func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, workers int, t
 	defer os.RemoveAll(temp)
 	g := &ground{relay: r, seats: make(chan *seat, workers)}
 	for n := 1; n <= workers; n++ {
-		slot, err := adapter.NewSlot(temp, n)
+		slot, err := r.setup().Slot(temp, n)
 		if err != nil {
 			return nil, err
 		}
 		g.seats <- &seat{slot: slot, sessions: map[string]adapter.Session{}}
 	}
 	defer g.close()
+	if err := g.begin(ctx); err != nil {
+		return nil, err
+	}
 	chases, err := g.prepare(ctx, victims)
 	if err != nil {
 		return nil, err
@@ -94,11 +97,26 @@ type seat struct {
 	sessions map[string]adapter.Session
 }
 
+// begin prepares all seats.
+func (g *ground) begin(ctx context.Context) error {
+	for range cap(g.seats) {
+		s := <-g.seats
+		err := g.relay.setup().Begin(ctx, s.slot)
+		g.seats <- s
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (g *ground) close() {
 	for range cap(g.seats) {
-		for _, s := range (<-g.seats).sessions {
-			_ = s.Close() // its processes are gone either way
+		s := <-g.seats
+		for _, session := range s.sessions {
+			_ = session.Close() // its processes are gone either way
 		}
+		_ = g.relay.setup().End(s.slot) // the findings stand, whatever is left behind
 	}
 }
 

@@ -201,8 +201,8 @@ func (r *Relay) discover(ctx context.Context) error {
 // Workers is how many workers run where nothing is said: as fern.toml says, or
 // one for each processor.
 func (r *Relay) Workers() int {
-	if r.Project.Workers > 0 {
-		return r.Project.Workers
+	if r.Project.Workers.Count > 0 {
+		return r.Project.Workers.Count
 	}
 	return runtime.GOMAXPROCS(0)
 }
@@ -322,6 +322,12 @@ func (r *Relay) Ready(text string, tests []catalog.Test, workers int) (Request, 
 	return q, nil
 }
 
+// setup is what the project wants done with the slots of its workers.
+func (r *Relay) setup() adapter.Setup {
+	w := r.Project.Workers
+	return adapter.Setup{Dir: r.Project.Dir, Env: w.Env, Prepare: w.Prepare, Clean: w.Clean}
+}
+
 // Run runs tests, tells the sink, and keeps the run in the ledger. The run is
 // kept, and given, also where ctx ends.
 func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *outcome.Run, number int, err error) {
@@ -330,7 +336,7 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 		return nil, 0, err
 	}
 	run = outcome.NewRun()
-	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources, StopAfter: q.StopAfter}
+	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources, Setup: r.setup(), StopAfter: q.StopAfter}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
 		if e.Event == outcome.RunBegins {
 			e.Planned = q.Shard

@@ -79,6 +79,9 @@ const skipReasons = 6
 // Aside tells what does not make the run fail and yet wants to be known: tests
 // that passed though they are expected to fail, and why tests were skipped.
 func Aside(w io.Writer, run *outcome.Run) {
+	if run.Note != "" {
+		fmt.Fprintf(w, "beside the tests: %s\n", outcome.Plain(run.Note))
+	}
 	counts := map[string]int{}
 	var reasons []string
 	for _, r := range run.Results {

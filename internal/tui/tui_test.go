@@ -49,7 +49,7 @@ func made(groups, perGroup, tags int) *relay.Relay {
 		times.Tests[t.ID] = timing.Time{Seconds: timing.Round(random.Float64()), Spread: 0.01}
 	}
 	timing.Expect(c.Tests, times)
-	return &relay.Relay{Project: &project.Project{Name: "made up", Workers: 4}, Memory: relay.NewMemory(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}})}
+	return &relay.Relay{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Memory: relay.NewMemory(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}})}
 }
 
 func newApp(t testing.TB, r *relay.Relay) *App {

@@ -22,7 +22,6 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -300,8 +299,7 @@ func (s *session) words(tests []catalog.Test, report string) []string {
 			files = append(files, file)
 		}
 	}
-	fill := strings.NewReplacer("{name}", names[0], "{file}", s.file(&tests[0]), "{report}", report, "{slot}", strconv.Itoa(s.slot.Number),
-		"{space}", s.slot.Space, "{tmp}", s.slot.Temp, "{port}", strconv.Itoa(s.slot.Port))
+	fill := strings.NewReplacer("{name}", names[0], "{file}", s.file(&tests[0]), "{report}", report)
 	var words []string
 	for _, word := range s.adapter.Config.Run {
 		switch word {
@@ -310,7 +308,7 @@ func (s *session) words(tests []catalog.Test, report string) []string {
 		case "{files}":
 			words = append(words, files...)
 		default:
-			words = append(words, fill.Replace(word))
+			words = append(words, fill.Replace(s.slot.Fill(word)))
 		}
 	}
 	return words
