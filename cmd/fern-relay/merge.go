@@ -36,7 +36,12 @@ func newMerge() *cobra.Command {
 				}
 			}
 			merged := outcome.Merge(parts)
-			if err := f.writeMerged(merged.Run); err != nil {
+			// Now that all parts are read: one may be such a file of the last time.
+			reports, err := f.create()
+			if err != nil {
+				return err
+			}
+			if err := reports.replay(merged.Run); err != nil {
 				return err
 			}
 			report.Merged(cmd.OutOrStdout(), merged)
@@ -62,15 +67,4 @@ func readPart(name string) (part outcome.Part, kind string, err error) {
 	kind, err = format.Read(file, part.Run.Apply)
 	part.Run.Lose("the report " + name + " breaks off while it runs")
 	return part, kind, err
-}
-
-// writeMerged writes the files asked for, once all parts are read: one of them may
-// be such a file of the last time.
-func (f *reportFiles) writeMerged(run *outcome.Run) error {
-	r, err := f.create()
-	if err != nil {
-		return err
-	}
-	run.Replay(r.lines.Write)
-	return r.write(run)
 }

@@ -133,14 +133,14 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *
 	if err != nil {
 		return nil, err
 	}
-	return f.study(r, relay.Solo(tests), timed, fleet)
-}
-
-// study makes ready the picked tests of a project.
-func (f *planFlags) study(r *relay.Relay, tests, timed []catalog.Test, fleet split.Fleet) (*split.Study, error) {
 	if timed != nil {
 		f.expect(r, tests, timed)
 	}
+	return f.study(r, relay.Solo(tests), fleet)
+}
+
+// study makes ready the picked tests of a project.
+func (f *planFlags) study(r *relay.Relay, tests []catalog.Test, fleet split.Fleet) (*split.Study, error) {
 	study, err := r.Split(tests, split.Together(f.together), fleet, f.here)
 	if err != nil {
 		return nil, err

@@ -56,6 +56,12 @@ func (r *reports) write(run *outcome.Run) error {
 	return errors.Join(junit.Write(r.junit, run), tap.Write(r.tap, run), r.lines.Err(), r.close())
 }
 
+// replay writes a run of which nothing is written yet, and closes all.
+func (r *reports) replay(run *outcome.Run) error {
+	run.Replay(r.lines.Write)
+	return r.write(run)
+}
+
 func (r *reports) close() error {
 	var errs []error
 	for _, file := range []*os.File{r.junit, r.tap, r.events} {

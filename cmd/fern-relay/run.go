@@ -73,7 +73,7 @@ func newRun(s *settings) *cobra.Command {
 
 // check refuses flags that say nothing together.
 func (f *runFlags) check(cmd *cobra.Command) error {
-	for _, name := range []string{"timings", "together", "limit", "late", "speed", "pin"} {
+	for _, name := range []string{"together", "limit", "late", "speed", "pin"} {
 		if cmd.Flags().Changed(name) && f.shard == "" {
 			return fmt.Errorf("--%s says how shards are planned: it goes with --shard K/N", name)
 		}
@@ -95,18 +95,22 @@ func (f *runFlags) run(ctx context.Context, r *relay.Relay, q relay.Request, out
 	if f.repeat == 1 {
 		return runAndWrite(ctx, r, q, f.reportFiles, f.show, out)
 	}
+	reports, err := f.create()
+	if err != nil {
+		return nil, err
+	}
 	var parts []outcome.Part
 	for n := 1; n <= f.repeat && ctx.Err() == nil; n++ {
 		fmt.Fprintf(out, "run %d of %d\n", n, f.repeat)
 		run, err := runAndWrite(ctx, r, q, reportFiles{}, f.show, out)
 		if err != nil {
-			return nil, err
+			return nil, errors.Join(err, reports.close())
 		}
 		parts = append(parts, outcome.Part{Name: fmt.Sprint("run ", n), Run: run})
 	}
 	report.Repeated(out, parts)
 	merged := outcome.Merge(parts).Run
-	return merged, f.writeMerged(merged)
+	return merged, reports.replay(merged)
 }
 
 // checkWorkers refuses a number of workers that was given and is none.
@@ -141,6 +145,13 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 		}
 	}
 	noteContradictions(f.pick, tests)
+	timed, err := f.readTimings()
+	if err != nil {
+		return q, err
+	}
+	if timed != nil {
+		f.expect(r, tests, timed)
+	}
 	if f.shard != "" {
 		if q.Shard, tests, err = f.share(r, relay.Solo(tests)); err != nil {
 			return q, err
@@ -165,11 +176,7 @@ func (f *runFlags) share(r *relay.Relay, tests []catalog.Test) (*outcome.Planned
 	if err != nil {
 		return nil, nil, err
 	}
-	timed, err := f.readTimings()
-	if err != nil {
-		return nil, nil, err
-	}
-	study, err := f.study(r, tests, timed, fleet)
+	study, err := f.study(r, tests, fleet)
 	if err != nil {
 		return nil, nil, err
 	}
