@@ -28,7 +28,7 @@ type runFlags struct {
 	reportFiles
 	shard, order, show         string
 	workers, repeat, stopAfter int
-	strict, allowEmpty         bool
+	strict, allowEmpty, resume bool
 }
 
 func newRun(s *settings) *cobra.Command {
@@ -46,7 +46,11 @@ func newRun(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			request, err := f.request(r)
+			prepare := f.request
+			if f.resume {
+				prepare = resumed
+			}
+			request, err := prepare(r)
 			if err != nil {
 				return err
 			}
@@ -62,6 +66,7 @@ func newRun(s *settings) *cobra.Command {
 	cmd.Flags().IntVar(&f.workers, "workers", 0, "how many workers; as fern.toml says or one a processor without it")
 	cmd.Flags().StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
 	cmd.Flags().StringVar(&f.order, "order", "declared", "declared, reverse, seed:N or file:FILE with an ID a line")
+	cmd.Flags().BoolVar(&f.resume, "resume", false, "run what is left of the run that was killed last")
 	cmd.Flags().IntVar(&f.repeat, "repeat", 1, "run everything so many times and tell what differed")
 	cmd.Flags().IntVar(&f.stopAfter, "stop-after", 0, "begin nothing new once so many tests have failed; 0 for never")
 	cmd.Flags().StringVar(&f.show, "show", report.ShowSum, "how much is told while it runs: sum, names or full")
@@ -78,6 +83,11 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 			return fmt.Errorf("--%s says how shards are planned: it goes with --shard K/N", name)
 		}
 	}
+	for _, name := range []string{"pick", "shard", "order", "workers", "repeat"} {
+		if f.resume && cmd.Flags().Changed(name) {
+			return fmt.Errorf("--%s does not go with --resume, which goes on as the run began", name)
+		}
+	}
 	switch {
 	case f.repeat < 1:
 		return fmt.Errorf("--repeat is %d: a number from 1 is expected", f.repeat)
@@ -92,12 +102,21 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 // run runs a request as often as is asked for. What came of a test that differed is
 // the gravest of it.
 func (f *runFlags) run(ctx context.Context, r *relay.Relay, q relay.Request, out io.Writer) (*outcome.Run, error) {
-	if f.repeat == 1 {
+	if f.repeat == 1 && !f.resume {
 		return runAndWrite(ctx, r, q, f.reportFiles, f.show, out)
 	}
 	reports, err := f.create()
 	if err != nil {
 		return nil, err
+	}
+	if f.resume {
+		run, err := runAndWrite(ctx, r, q, reportFiles{}, f.show, out)
+		if err != nil {
+			return nil, errors.Join(err, reports.close())
+		}
+		whole, err := r.Resumed(q, run)
+		fmt.Fprintf(out, "with what had ended before: %s\n", whole.Summary())
+		return whole, errors.Join(err, reports.replay(whole))
 	}
 	var parts []outcome.Part
 	for n := 1; n <= f.repeat && ctx.Err() == nil; n++ {
@@ -111,6 +130,15 @@ func (f *runFlags) run(ctx context.Context, r *relay.Relay, q relay.Request, out
 	report.Repeated(out, parts)
 	merged := outcome.Merge(parts).Run
 	return merged, reports.replay(merged)
+}
+
+// resumed is what is left of the run that was killed last.
+func resumed(r *relay.Relay) (relay.Request, error) {
+	q, gone, err := r.ReadyResume()
+	if gone > 0 {
+		fmt.Fprintf(os.Stderr, "fern-relay: note: %s of the run left out: the project has them no more\n", report.Plural(gone, "test"))
+	}
+	return q, err
 }
 
 // checkWorkers refuses a number of workers that was given and is none.

@@ -67,9 +67,14 @@ func Open(ctx context.Context, dir string) (*Relay, error) {
 			return nil, err
 		}
 	}
-	if err := r.discover(ctx); err != nil {
+	killed, err := r.killed()
+	if err == nil {
+		err = r.discover(ctx)
+	}
+	if err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
+	r.Notes = append(killed, r.Notes...)
 	return r, nil
 }
 
@@ -294,8 +299,9 @@ type Request struct {
 	Worker  map[string]int   // by ID: the only worker that runs it, where that is planned
 	Shard   *outcome.Planned // the shard of a plan that this is, if it is one
 
-	Planned   float64 // seconds that it should take, without building; 0 where too little is known
-	StopAfter int     // after so many bad outcomes nothing new is begun; 0 for never
+	Before    *outcome.Run // what a run had come to that was killed and that this resumes
+	Planned   float64      // seconds that it should take, without building; 0 where too little is known
+	StopAfter int          // after so many bad outcomes nothing new is begun; 0 for never
 }
 
 // Queue gives the batches of a request, the first to be taken first.
@@ -335,6 +341,14 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	if err != nil {
 		return nil, 0, err
 	}
+	store, err := r.Project.Store()
+	if err != nil {
+		return nil, 0, err
+	}
+	journal, err := ledger.BeginJournal(store, q.task())
+	if err != nil {
+		return nil, 0, fmt.Errorf("the run cannot be written down: %w", err)
+	}
 	run = outcome.NewRun()
 	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources, Setup: r.setup(), StopAfter: q.StopAfter}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
@@ -342,15 +356,19 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 			e.Planned = q.Shard
 		}
 		run.Apply(e)
+		journal.Tell(e)
+		if e.Event == outcome.RunBegins && q.Before != nil {
+			q.Before.Replay(journal.Tell) // so that it stands there whole
+		}
 		sink(e)
 	})
 	if err != nil {
-		return nil, 0, err
+		return nil, 0, errors.Join(err, journal.End())
 	}
 	if number, err = kept.Keep(q.Pick, q.Workers, run); err != nil {
 		return run, 0, fmt.Errorf("the run cannot be kept in the ledger: %w", err)
 	}
-	return run, number, nil
+	return run, number, journal.End()
 }
 
 // Last gives the latest run kept; ledger.ErrNoRun where there is none.

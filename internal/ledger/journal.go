@@ -1,0 +1,202 @@
+package ledger
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"fernrelay/core/outcome"
+)
+
+// A Journal holds what a run that goes on has come to, so that it is not lost with
+// the process. It is a file of its own in the store's folder runs, locked as long as
+// the process lives, and removed once the run is kept in the ledger.
+type Journal struct {
+	file   *os.File
+	mu     sync.Mutex
+	out    *bufio.Writer
+	lines  *json.Encoder
+	err    error
+	closed chan struct{}
+}
+
+// Task says what a run was to do. It is the first line of a journal.
+type Task struct {
+	Pick    string   `json:"pick"`
+	Workers int      `json:"workers"`
+	InOrder bool     `json:"in_order"`
+	Tests   []string `json:"tests"` // IDs, in the order to run
+}
+
+const (
+	journalFolder = "runs"
+	killedName    = "killed.jsonl"
+	flushEvery    = 100 * time.Millisecond // what a killed process may lose
+)
+
+// BeginJournal begins the journal of a run in a project's store.
+func BeginJournal(store string, task Task) (*Journal, error) {
+	folder := filepath.Join(store, journalFolder)
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return nil, err
+	}
+	file, err := os.CreateTemp(folder, "run-*.jsonl")
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	j := &Journal{file: file, out: bufio.NewWriterSize(file, 64<<10), closed: make(chan struct{})}
+	j.lines = json.NewEncoder(j.out)
+	j.err = errors.Join(j.lines.Encode(task), j.out.Flush())
+	go j.flush()
+	return j, j.err
+}
+
+func (j *Journal) flush() {
+	for {
+		select {
+		case <-j.closed:
+			return
+		case <-time.After(flushEvery):
+			j.mu.Lock()
+			j.err = errors.Join(j.err, j.out.Flush())
+			j.mu.Unlock()
+		}
+	}
+}
+
+// Tell writes down what begins and ends. Output is left out: it may be without end.
+func (j *Journal) Tell(e outcome.Event) {
+	if e.Event == outcome.Output || e.Event == outcome.StepDone {
+		return
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.err == nil {
+		j.err = j.lines.Encode(e)
+	}
+}
+
+// End removes the journal, as its run is kept.
+func (j *Journal) End() error {
+	close(j.closed)
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return errors.Join(os.Remove(j.file.Name()), j.file.Close())
+}
+
+// Killed is a run whose process ended before the run was kept.
+type Killed struct {
+	Task Task
+	Run  *outcome.Run // what it had come to; tests without an outcome are not in it
+}
+
+// Killed finds the runs in a store whose processes are gone, keeps them in the
+// ledger with what is missing as lost, and gives the latest, nil where there is none.
+// Of that one LastKilled tells from then on.
+func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
+	files, err := filepath.Glob(filepath.Join(store, journalFolder, "run-*.jsonl"))
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, name := range files {
+		k, err := orphan(name)
+		if err != nil {
+			return nil, 0, fmt.Errorf("the journal %s: %w: remove it", name, err)
+		}
+		if k == nil {
+			continue // its process lives
+		}
+		whole := outcome.NewRun()
+		k.Run.Replay(whole.Apply)
+		for _, id := range k.Task.Tests {
+			if whole.Result(id) == nil {
+				whole.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Lost, At: whole.Ended, Message: "its run was killed"})
+			}
+		}
+		if number, err = l.Keep(k.Task.Pick, k.Task.Workers, whole); err != nil {
+			return nil, 0, err
+		}
+		if err := os.Rename(name, filepath.Join(store, killedName)); err != nil {
+			return nil, 0, err
+		}
+		latest = k
+	}
+	return latest, number, nil
+}
+
+// orphan reads a journal whose process is gone; nil where it lives, or has just
+// removed it.
+func orphan(name string) (*Killed, error) {
+	file, err := os.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	err = syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	if errors.Is(err, syscall.EWOULDBLOCK) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return readJournal(file)
+}
+
+// readJournal reads a journal up to its end, or to the line that was cut off.
+func readJournal(r io.Reader) (*Killed, error) {
+	lines := json.NewDecoder(bufio.NewReader(r))
+	k := &Killed{Run: outcome.NewRun()}
+	if err := lines.Decode(&k.Task); err != nil {
+		return k, nil // killed before the first line was whole
+	}
+	var last time.Time
+	for {
+		var e outcome.Event
+		if err := lines.Decode(&e); err != nil {
+			break
+		}
+		if e.Event == outcome.RunBegins || e.Event == outcome.Finished {
+			k.Run.Apply(e)
+		}
+		last = e.At
+	}
+	k.Run.Apply(outcome.Event{Event: outcome.RunEnds, At: last})
+	return k, nil
+}
+
+// LastKilled gives the run that was killed last and not resumed since; ErrNoRun
+// where there is none.
+func LastKilled(store string) (*Killed, error) {
+	file, err := os.Open(filepath.Join(store, killedName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, ErrNoRun
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return readJournal(file)
+}
+
+// ForgetKilled forgets the run that was killed last, as it is resumed.
+func ForgetKilled(store string) error {
+	err := os.Remove(filepath.Join(store, killedName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,73 @@
+package relay
+
+import (
+	"errors"
+	"fmt"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/ledger"
+)
+
+// task is what a journal says of a request.
+func (q Request) task() ledger.Task {
+	task := ledger.Task{Pick: q.Pick, Workers: q.Workers, InOrder: q.InOrder}
+	if q.Before != nil {
+		for _, r := range q.Before.Results {
+			task.Tests = append(task.Tests, r.ID)
+		}
+	}
+	for i := range q.Tests {
+		task.Tests = append(task.Tests, q.Tests[i].ID)
+	}
+	return task
+}
+
+// killed keeps runs whose processes are gone, and tells of the latest.
+func (r *Relay) killed() (notes []string, err error) {
+	kept := r.ledger()
+	if kept == nil {
+		return nil, nil
+	}
+	k, number, err := kept.Killed(r.Project.StorePath())
+	if err != nil || k == nil {
+		return nil, err
+	}
+	return []string{fmt.Sprintf("run %d was killed when %d of %d tests had ended: fern-relay run --resume runs the rest", number, k.Run.Done(), len(k.Task.Tests))}, nil
+}
+
+// ReadyResume makes a request of what is left of the run that was killed last.
+// gone counts tests of it that the project has no more.
+func (r *Relay) ReadyResume() (q Request, gone int, err error) {
+	k, err := ledger.LastKilled(r.Project.StorePath())
+	if errors.Is(err, ledger.ErrNoRun) {
+		return q, 0, errors.New("no run was killed here that could be resumed")
+	}
+	if err != nil {
+		return q, 0, err
+	}
+	var rest []catalog.Test
+	for _, id := range k.Task.Tests {
+		if done := k.Run.Result(id); done != nil && done.Outcome != outcome.Lost {
+			continue
+		}
+		if t, ok := r.Catalog.Lookup(id); ok {
+			rest = append(rest, *t)
+		} else {
+			gone++
+		}
+	}
+	q, err = r.Ready(k.Task.Pick, rest, k.Task.Workers)
+	q.InOrder, q.Before = k.Task.InOrder, k.Run
+	return q, gone, err
+}
+
+// Resumed puts a resumed run together with what was there before, and forgets that
+// it was killed, unless something is lost again.
+func (r *Relay) Resumed(q Request, run *outcome.Run) (*outcome.Run, error) {
+	whole := outcome.Merge([]outcome.Part{{Name: "before", Run: q.Before}, {Name: "resumed", Run: run}}).Run
+	if whole.Counts[outcome.Lost] > 0 {
+		return whole, nil
+	}
+	return whole, ledger.ForgetKilled(r.Project.StorePath())
+}
