@@ -37,8 +37,9 @@ func (w *Work) planContended(f Fleet, effort int) Plan {
 	_, floor := w.deal(f, effort/4)
 	held, busiest := w.busiest(f)
 	best := w.planQueued(f, effort, max(floor, held))
-	if f.AtOnce() == f.Shards && !best.Optimal && len(w.units) <= mostWoven {
-		if woven := w.planWoven(f, max(floor, held)); woven.Finish < best.Finish {
+	kept := best.keeps(f)
+	if f.AtOnce() == f.Shards && (!best.Optimal || !kept) && len(w.units) <= mostWoven {
+		if woven := w.planWoven(f, max(floor, held)); woven.Finish < best.Finish || !kept {
 			best = woven
 		}
 	}
@@ -46,6 +47,19 @@ func (w *Work) planContended(f Fleet, effort int) Plan {
 		best.Setter, best.Held = nil, busiest
 	}
 	return best
+}
+
+// keeps reports whether every unit is on the shard that it is pinned to. What waits
+// for a resource on one shard may not be, where units of it are pinned to several.
+func (p Plan) keeps(f Fleet) bool {
+	for _, s := range p.Shards {
+		for _, u := range s.Units {
+			if pin := f.pin(u.Unit); pin > 0 && pin != s.Number {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // mostWoven is how many units are laid one by one, which takes their square.

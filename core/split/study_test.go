@@ -62,8 +62,11 @@ func TestPlansAreTrue(t *testing.T) {
 			t.Fatal(err)
 		}
 		units := study.Work.Units()
-		if random.IntN(2) == 0 && f.Resources == nil {
-			study.Fleet.Pins = map[string]int{units[random.IntN(len(units))].Name: 1 + random.IntN(f.Shards)}
+		if random.IntN(2) == 0 && (f.Resources == nil || f.AtOnce() == f.Shards) {
+			study.Fleet.Pins = map[string]int{}
+			for range 1 + random.IntN(3) {
+				study.Fleet.Pins[units[random.IntN(len(units))].Name] = 1 + random.IntN(f.Shards)
+			}
 		}
 		p := study.Plan(Quick)
 		holdsTrue(t, study, p)

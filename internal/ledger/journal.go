@@ -53,7 +53,11 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 		return nil, err
 	}
 	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		return nil, errors.Join(err, file.Close())
+		// Where nothing can be locked, nobody could tell a run that goes on from one
+		// that was killed: so nobody is to find this one.
+		if err := os.Remove(file.Name()); err != nil {
+			return nil, errors.Join(err, file.Close())
+		}
 	}
 	j := &Journal{file: file, out: bufio.NewWriterSize(file, 64<<10), closed: make(chan struct{})}
 	j.lines = json.NewEncoder(j.out)
@@ -92,7 +96,11 @@ func (j *Journal) End() error {
 	close(j.closed)
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return errors.Join(os.Remove(j.file.Name()), j.file.Close())
+	err := os.Remove(j.file.Name())
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return errors.Join(err, j.file.Close())
 }
 
 // Killed is a run whose process ended before the run was kept.
@@ -146,12 +154,8 @@ func orphan(name string) (*Killed, error) {
 		return nil, err
 	}
 	defer file.Close()
-	err = syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
-	if errors.Is(err, syscall.EWOULDBLOCK) {
+	if syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
 		return nil, nil
-	}
-	if err != nil {
-		return nil, err
 	}
 	return readJournal(file)
 }
