@@ -33,9 +33,9 @@ func (f *planFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.timings, "timings", "", "expected times from a CSV `file` with the columns id and seconds")
 	cmd.Flags().StringVar(&f.together, "together", string(split.Group), "what stays together: test, file or group")
 	cmd.Flags().IntVar(&f.limit, "limit", 0, "how many shards run at once, the others in waves behind; 0 for all")
-	cmd.Flags().StringArrayVar(&f.late, "late", nil, "`K=TIME`: shard K begins so late, as in 2=60s")
-	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "`K=FACTOR`: shard K is so fast, where another is 1")
-	cmd.Flags().StringArrayVar(&f.pin, "pin", nil, "`NAME=K`: a group, file or test, as stays together, goes to shard K")
+	cmd.Flags().StringArrayVar(&f.late, "late", nil, "shard K begins so late, as `K=TIME`, such as 2=60s")
+	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "shard K is so fast where another is 1, as `K=FACTOR`")
+	cmd.Flags().StringArrayVar(&f.pin, "pin", nil, "a group, file or test, as stays together, goes to shard K, as `NAME=K`")
 	cmd.Flags().BoolVarP(&f.verbose, "verbose", "v", false, "list what is otherwise counted")
 }
 

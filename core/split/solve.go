@@ -167,37 +167,39 @@ func (d *deal) idlest() int {
 func longestFirst(lengths []int64, machines []machine) []int {
 	on := make([]int, len(lengths))
 	loads := make([]int64, len(machines))
-	if slices.ContainsFunc(machines, func(m machine) bool { return m.speed != 1 }) {
-		for job, l := range lengths {
-			on[job] = soonest(machines, loads, l)
-			loads[on[job]] += l
-		}
-		return on
-	}
-	h := make(idleHeap, len(machines))
+	var kinds []idleHeap // of machines of one speed, among which the one that is idle first ends first
+	of := map[float64]int{}
 	for i, m := range machines {
-		h[i] = idle{m.start + m.base, 0, i}
+		at, known := of[m.speed]
+		if !known {
+			at = len(kinds)
+			of[m.speed], kinds = at, append(kinds, nil)
+		}
+		kinds[at] = append(kinds[at], idle{m.idleFrom(0), 0, i})
 	}
-	slices.SortFunc(h, func(a, b idle) int { return cmp.Compare(a.from, b.from) })
+	for _, h := range kinds {
+		slices.SortFunc(h, func(a, b idle) int { return cmp.Compare(a.from, b.from) })
+	}
 	for job, l := range lengths {
-		on[job] = h[0].machine
-		h[0].from += l
+		h := kinds[0]
+		for _, other := range kinds[1:] {
+			a, b := h[0].machine, other[0].machine
+			if machines[b].end(loads[b]+l) < machines[a].end(loads[a]+l) {
+				h = other
+			}
+		}
+		at := h[0].machine
+		on[job] = at
+		loads[at] += l
+		h[0].from = machines[at].idleFrom(loads[at])
 		h[0].jobs++ // so that jobs that take no time are dealt out too
 		h.sink()
 	}
 	return on
 }
 
-// soonest is the machine that ends first with one more job.
-func soonest(machines []machine, loads []int64, length int64) int {
-	best := 0
-	for i, m := range machines {
-		if m.end(loads[i]+length) < machines[best].end(loads[best]+length) {
-			best = i
-		}
-	}
-	return best
-}
+// idleFrom is when the machine has nothing to do any more, with a load.
+func (m machine) idleFrom(load int64) int64 { return max(m.start, m.end(load)) }
 
 // idle is from when on a machine has nothing to do.
 type idle struct {
