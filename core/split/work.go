@@ -9,7 +9,7 @@ import (
 
 // The efforts of planning, in steps; a million take about a tenth of a second.
 const (
-	Quick    = 20_000
+	Quick    = 10_000
 	Thorough = 1_500_000
 )
 
