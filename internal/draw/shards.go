@@ -7,6 +7,7 @@ import (
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
 	"fernrelay/core/timing"
+	"fernrelay/internal/report"
 )
 
 const (
@@ -23,7 +24,7 @@ func Shards(title string, plan split.Plan) Drawing {
 	bottom := barTop + float64(len(plan.Shards))*barPitch
 	return Drawing{Width: pageWidth, Height: bottom + 76, paint: func(p *page) {
 		p.text(margin, 36, 15, true, fromLeft, ink, fits(outcome.PlainLine(title), 15, pageWidth-2*margin))
-		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; finish %s, floor %s, spread %s, alone %s; plan %s", counted(len(plan.Shards), "shard"),
+		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; finish %s, floor %s, spread %s, alone %s; plan %s", report.Plural(len(plan.Shards), "shard"),
 			timing.ClockTenths(plan.Finish), timing.ClockTenths(plan.Floor), timing.ClockTenths(plan.Spread), timing.ClockTenths(plan.Work), plan.Fingerprint()))
 		scale := (pageWidth - barLeft - barRight) / max(plan.Finish, 1e-9)
 		secondsAxis(p, plan.Finish, scale, bottom)
@@ -66,7 +67,7 @@ func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 	}
 	x := pageWidth - barRight + 14
 	p.text(x+36, y+barHeight*0.66, 10, true, fromRight, ink, timing.ClockTenths(s.Seconds()))
-	p.text(x+46, y+barHeight*0.66, 9, false, fromLeft, fog, counted(len(s.Tests()), "test"))
+	p.text(x+46, y+barHeight*0.66, 9, false, fromLeft, fog, report.Plural(len(s.Tests()), "test"))
 }
 
 // secondsAxis draws ticks at round times below the bars.
@@ -133,11 +134,4 @@ func Curve(title string, points []split.Point, chosen int) Drawing {
 			x += 90
 		}
 	}}
-}
-
-func counted(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
 }

@@ -8,26 +8,16 @@ import (
 
 	"fernrelay/core/outcome"
 	"fernrelay/internal/format/events"
+	"fernrelay/internal/format/formattest"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/format/tap"
 )
 
 // told reads a report and gives its format and what it tells, a line an event.
 func told(text string) (name string, lines []string, err error) {
-	name, err = Read(strings.NewReader(text), func(e outcome.Event) {
-		line := fmt.Sprintf("%s %s", e.Event, e.ID)
-		for _, part := range []string{e.Step, string(e.Outcome), e.Message, e.Expected, e.Actual, strings.TrimSpace(e.Text)} {
-			if part != "" {
-				line += " | " + part
-			}
-		}
-		if e.Seconds != nil {
-			line += fmt.Sprintf(" | %g s", *e.Seconds)
-		}
-		if e.File != "" {
-			line += fmt.Sprintf(" | %s:%d", e.File, e.Line)
-		}
-		lines = append(lines, line)
+	lines, err = formattest.Lines(func(sink outcome.Sink) (err error) {
+		name, err = Read(strings.NewReader(text), sink)
+		return err
 	})
 	return name, lines, err
 }

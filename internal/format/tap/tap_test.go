@@ -7,26 +7,12 @@ import (
 	"time"
 
 	"fernrelay/core/outcome"
+	"fernrelay/internal/format/formattest"
 )
 
 // told reads a stream and gives what it tells, a line an event.
-func told(text string) (lines []string, err error) {
-	err = Read(strings.NewReader(text), func(e outcome.Event) {
-		line := fmt.Sprintf("%s %s", e.Event, e.ID)
-		for _, part := range []string{e.Step, string(e.Outcome), e.Message, e.Expected, e.Actual, strings.TrimSpace(e.Text)} {
-			if part != "" {
-				line += " | " + part
-			}
-		}
-		if e.Seconds != nil {
-			line += fmt.Sprintf(" | %g s", *e.Seconds)
-		}
-		if e.File != "" {
-			line += fmt.Sprintf(" | %s:%d", e.File, e.Line)
-		}
-		lines = append(lines, line)
-	})
-	return lines, err
+func told(text string) ([]string, error) {
+	return formattest.Lines(func(sink outcome.Sink) error { return Read(strings.NewReader(text), sink) })
 }
 
 func TestRead(t *testing.T) {

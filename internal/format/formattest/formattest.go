@@ -1,0 +1,30 @@
+// Package formattest makes tests of what reads reports short.
+package formattest
+
+import (
+	"fmt"
+	"strings"
+
+	"fernrelay/core/outcome"
+)
+
+// Lines gives what a reader tells, a line an event: its kind and ID, and then what
+// it has of step, outcome, message, expected, actual, text, seconds and place.
+func Lines(read func(outcome.Sink) error) (lines []string, err error) {
+	err = read(func(e outcome.Event) {
+		line := fmt.Sprintf("%s %s", e.Event, e.ID)
+		for _, part := range []string{e.Step, string(e.Outcome), e.Message, e.Expected, e.Actual, strings.TrimSpace(e.Text)} {
+			if part != "" {
+				line += " | " + part
+			}
+		}
+		if e.Seconds != nil {
+			line += fmt.Sprintf(" | %g s", *e.Seconds)
+		}
+		if e.File != "" {
+			line += fmt.Sprintf(" | %s:%d", e.File, e.Line)
+		}
+		lines = append(lines, line)
+	})
+	return lines, err
+}
