@@ -8,7 +8,23 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/split"
+	"fernrelay/internal/report"
 )
+
+// TestWrapped holds that lines break between words, keep their tones, and lose nothing.
+func TestWrapped(t *testing.T) {
+	line := report.Line{{Text: "the knee is at "}, {Tone: report.Figure, Text: "12"}, {Text: ", which end at a time"}}
+	var got []string
+	for _, l := range wrapped(line, 14) {
+		got = append(got, strings.TrimRight(l.String(), " "))
+	}
+	if strings.Join(got, "/") != "the knee is at/  12, which/  end at a/  time" {
+		t.Errorf("wrapped as %q", got)
+	}
+	if whole := wrapped(line, 80); len(whole) != 1 || whole[0].String() != line.String() {
+		t.Errorf("what fits is wrapped as %v", whole)
+	}
+}
 
 // TestPlansFollow holds that what is asked for last is what is shown in the end,
 // whatever order plans and advice come in.

@@ -614,7 +614,11 @@ func (v *splitView) drawAdvice(c canvas) {
 		blocks = append(blocks, []report.Line{{{Tone: report.Warning, Text: report.Plural(have.plan.Unknown, "test")}, {Text: " never measured: their times are estimates"}}})
 	}
 	y := 0
-	for _, lines := range blocks {
+	for _, block := range blocks {
+		var lines []report.Line
+		for _, line := range block {
+			lines = append(lines, wrapped(line, c.width)...)
+		}
 		if y+len(lines) > c.height {
 			return // half an answer is none
 		}
@@ -624,6 +628,27 @@ func (v *splitView) drawAdvice(c canvas) {
 		}
 		y++
 	}
+}
+
+// wrapped breaks a line between words where it is wider than so many cells; what
+// goes on below is set in.
+func wrapped(line report.Line, cells int) []report.Line {
+	const inset = "  "
+	lines, x := []report.Line{nil}, 0
+	for _, p := range line {
+		for _, word := range strings.SplitAfter(p.Text, " ") {
+			if x > len(inset) && x+width(strings.TrimRight(word, " ")) > cells {
+				lines, x = append(lines, report.Line{{Text: inset}}), len(inset)
+			}
+			if x+width(word) > cells {
+				word = strings.TrimRight(word, " ")
+			}
+			last := len(lines) - 1
+			lines[last] = append(lines[last], report.Phrase{Tone: p.Tone, Text: word})
+			x += width(word)
+		}
+	}
+	return lines
 }
 
 // line writes a line of phrases, cut where there is no more room.
