@@ -182,8 +182,8 @@ func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) {
 	all := slices.Clone(r.Catalog.Tests)
 	timing.Expect(all, timing.TimesOf(timed))
 	for i := range tests {
-		if at, ok := r.Catalog.Index(tests[i].ID); ok && tests[i].PutOut == "" {
-			tests[i].Expected, tests[i].Spread, tests[i].Setup, tests[i].Known = all[at].Expected, all[at].Spread, all[at].Setup, all[at].Known
+		if at, ok := r.Catalog.Index(tests[i].ID); ok {
+			tests[i] = all[at]
 		}
 	}
 	var unknown []string

@@ -269,7 +269,7 @@ func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, files rep
 	}
 	report.Failures(out, run)
 	report.Aside(out, run)
-	report.Closing(out, run, len(q.Tests), q.Workers, q.Planned)
+	report.Closing(out, run, len(q.Tests), q.Workers, r.Planned(q))
 	if number > 0 {
 		fmt.Fprintf(os.Stderr, "kept as run %d\n", number)
 	}

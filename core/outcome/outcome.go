@@ -41,6 +41,17 @@ func (o Outcome) Shape() string {
 // Bad reports whether the outcome makes a run fail.
 func (o Outcome) Bad() bool { return o == Failed || o == Errored || o == TimedOut }
 
+// CountBad counts those that make a run fail.
+func CountBad(counts map[Outcome]int) int {
+	bad := 0
+	for o, n := range counts {
+		if o.Bad() {
+			bad += n
+		}
+	}
+	return bad
+}
+
 // Kind says what an event tells.
 type Kind string
 

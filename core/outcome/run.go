@@ -153,10 +153,8 @@ func (r *Run) ExitStatus() int {
 	if r.Counts[Lost] > 0 {
 		return 3
 	}
-	for o, n := range r.Counts {
-		if o.Bad() && n > 0 {
-			return 1
-		}
+	if CountBad(r.Counts) > 0 {
+		return 1
 	}
 	return 0
 }

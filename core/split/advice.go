@@ -34,11 +34,7 @@ func (w *Work) point(f Fleet, effort int) Point {
 		return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
 	}
 	on, floor := w.deal(f, effort)
-	p := w.empty(f)
-	machines := w.machines(f)
-	for i, load := range w.loads(on, f.Shards) {
-		p.Finish = max(p.Finish, w.seconds(machines[i].end(load)))
-	}
+	p := Plan{Finish: w.seconds(w.finish(f, on))}
 	w.judge(&p, floor)
 	return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
 }
@@ -95,12 +91,8 @@ func (w *Work) part(p Plan, f Fleet, tests []catalog.Test, effort int) (parting 
 		return parting, false
 	}
 	parting.Unit = w.units[0]
-	inside := make(map[string]bool, len(parting.Unit.Tests))
-	for _, id := range parting.Unit.Tests {
-		inside[id] = true
-	}
-	for _, t := range tests {
-		if inside[t.ID] && t.Expected >= parting.Longest.Expected {
+	for _, t := range only(tests, parting.Unit.Tests) {
+		if t.Expected >= parting.Longest.Expected {
 			parting.Longest = t
 		}
 	}

@@ -123,14 +123,9 @@ func (w *Work) planQueued(f Fleet, effort int, floor int64) Plan {
 			lane[root], loads[root] = append(lane[root], u), append(loads[root], w.lengths[u])
 			continue
 		}
-		least := 0
-		for i, load := range loads[root] {
-			if load < loads[root][least] {
-				least = i
-			}
-		}
-		loads[root][least] += w.lengths[u]
-		together.join(lane[root][least], u)
+		to := least(loads[root])
+		loads[root][to] += w.lengths[u]
+		together.join(lane[root][to], u)
 	}
 	whole, in := joined(w.copies(), together)
 	p := w.planWhole(whole, in, f, effort)
@@ -169,7 +164,7 @@ func (w *Work) planWhole(whole []Unit, in []int, f Fleet, effort int) Plan {
 	for u := range on {
 		on[u] = at[whole[in[u]].Name]
 	}
-	return w.plan(f, on, floor)
+	return w.plan(f, w.numbered(f, on), floor)
 }
 
 // planWoven lays units into the shards one by one: whichever shard is free first
@@ -239,13 +234,7 @@ func (v *weaver) shardFor(u int) int {
 	if number := v.fleet.pin(v.units[u]); number > 0 {
 		return number - 1
 	}
-	first := 0
-	for i, t := range v.free {
-		if t < v.free[first] {
-			first = i
-		}
-	}
-	return first
+	return least(v.free)
 }
 
 // until is when the resources of a unit are free.

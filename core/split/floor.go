@@ -1,6 +1,7 @@
 package split
 
 import (
+	"cmp"
 	"math"
 	"slices"
 	"sort"
@@ -236,14 +237,7 @@ func (c *configuration) dearest(prices []float64) (pattern []int, value float64)
 		}
 	}
 	slices.SortStableFunc(k.order, func(a, b int) int {
-		x, y := prices[a]/float64(c.lengths[a]), prices[b]/float64(c.lengths[b])
-		switch {
-		case x > y:
-			return -1
-		case x < y:
-			return 1
-		}
-		return 0
+		return cmp.Compare(prices[b]/float64(c.lengths[b]), prices[a]/float64(c.lengths[a]))
 	})
 	k.choose(0, c.room, 0)
 	if c.steps <= 0 {

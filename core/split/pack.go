@@ -16,8 +16,7 @@ type packer struct {
 	kinds   []kind  // of bins that have the same room, the largest first
 	used    []bool  // by job
 	left    int     // jobs
-	work    int64   // that those take
-	waste   int64   // what the room of all open bins is more than the work
+	waste   int64   // what the room of all open bins is more than what those take
 	packed  [][]int // by bin: jobs by their index in the deal
 	bins    int     // open
 	failed  map[state]struct{}
@@ -44,7 +43,7 @@ func newPacker(d *deal, group, jobs []int, t int64, steps int) *packer {
 	p := &packer{jobs: jobs, used: make([]bool, len(jobs)), left: len(jobs), bins: len(group), packed: make([][]int, len(group)), steps: steps}
 	for _, job := range jobs {
 		p.lengths = append(p.lengths, d.lengths[job])
-		p.work += d.lengths[job]
+		p.waste -= d.lengths[job]
 	}
 	for bin, at := range group {
 		room := d.machines[at].room(t)
@@ -56,7 +55,6 @@ func newPacker(d *deal, group, jobs []int, t int64, steps int) *packer {
 		p.kinds[i].bins = append(p.kinds[i].bins, bin)
 		p.waste += max(0, room)
 	}
-	p.waste -= p.work
 	slices.SortFunc(p.kinds, func(a, b kind) int { return cmp.Compare(b.room, a.room) })
 	if len(p.kinds) == 1 && len(jobs) <= stateBits {
 		p.failed = map[state]struct{}{}
@@ -139,9 +137,9 @@ func (p *packer) use(c completion, room int64, take bool) {
 		p.used[i] = take
 	}
 	if take {
-		p.left, p.work, p.waste = p.left-len(c.jobs), p.work-c.sum, p.waste-(room-c.sum)
+		p.left, p.waste = p.left-len(c.jobs), p.waste-(room-c.sum)
 	} else {
-		p.left, p.work, p.waste = p.left+len(c.jobs), p.work+c.sum, p.waste+(room-c.sum)
+		p.left, p.waste = p.left+len(c.jobs), p.waste+(room-c.sum)
 	}
 }
 

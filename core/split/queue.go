@@ -1,6 +1,7 @@
 package split
 
 import (
+	"cmp"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -75,15 +76,7 @@ func newQueue(p Plan, f Fleet) *queue {
 			all = append(all, placed{u.Unit, i})
 		}
 	}
-	slices.SortStableFunc(all, func(a, b placed) int {
-		if a.unit.Seconds > b.unit.Seconds {
-			return -1
-		}
-		if a.unit.Seconds < b.unit.Seconds {
-			return 1
-		}
-		return 0
-	})
+	slices.SortStableFunc(all, func(a, b placed) int { return cmp.Compare(b.unit.Seconds, a.unit.Seconds) })
 	for _, u := range all {
 		q.units, q.shard = append(q.units, u.unit), append(q.shard, u.shard)
 		q.planned += u.unit.Alone()
@@ -117,12 +110,7 @@ func (q *queue) fixed(lateShard int, late float64) float64 {
 		if len(s.Units) == 0 {
 			continue
 		}
-		first := 0
-		for r := range free {
-			if free[r] < free[first] {
-				first = r
-			}
-		}
+		first := least(free)
 		begin := max(free[first], q.fleet.Starts[i+1])
 		if i == lateShard {
 			begin += late

@@ -107,6 +107,14 @@ type Placed struct {
 // Seconds is how long the shard takes.
 func (s Shard) Seconds() float64 { return s.End - s.Start }
 
+// UnitEnd is when a unit of the shard ends, by its index.
+func (s Shard) UnitEnd(i int) float64 {
+	if i+1 == len(s.Units) {
+		return s.End
+	}
+	return min(s.Units[i+1].Start, s.Units[i].Start+s.Units[i].Alone())
+}
+
 // Tests lists the IDs of the shard's tests in the order planned.
 func (s Shard) Tests() []string {
 	n := 0

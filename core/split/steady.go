@@ -32,7 +32,7 @@ func (w *Work) Steady(f Fleet, earlier map[string]int, allow float64, effort int
 	for range stricter {
 		for s.relieve() {
 		}
-		plan = w.plan(f.fixed(), s.on, w.ticks(best.Floor))
+		plan = w.plan(f, s.on, w.ticks(best.Floor))
 		if plan.Finish <= most {
 			return plan, w.moved(plan, earlier)
 		}
@@ -43,14 +43,6 @@ func (w *Work) Steady(f Fleet, earlier map[string]int, allow float64, effort int
 
 // stricter is how often a shorter time is tried where what is allowed was passed.
 const stricter = 6
-
-// fixed is the same fleet, whose shards keep their numbers.
-func (f Fleet) fixed() Fleet {
-	if f.Pins == nil {
-		f.Pins = map[string]int{"": 0}
-	}
-	return f
-}
 
 // home is the shard, from 0, on which most of a unit's tests ran; -1 where none did.
 func (w *Work) home(u int, f Fleet, earlier map[string]int) int {

@@ -1,7 +1,6 @@
 package split
 
 import (
-	"slices"
 	"sort"
 
 	"fernrelay/core/catalog"
@@ -35,13 +34,9 @@ func (s *Study) Plan(effort int) Plan { return s.Work.Plan(s.Fleet, effort) }
 // Share gives the tests of one shard of a plan, in the order of the study, and what
 // tells that the others were planned alike.
 func (s *Study) Share(p Plan, number int) (*outcome.Planned, []catalog.Test) {
-	mine := map[string]bool{}
-	for _, id := range p.Shards[number-1].Tests() {
-		mine[id] = true
-	}
 	planned := &outcome.Planned{Shard: number, Of: len(p.Shards), Plan: p.Fingerprint()}
 	planned.Catalog, planned.Timings = Prints(s.Tests)
-	return planned, slices.DeleteFunc(slices.Clone(s.Tests), func(t catalog.Test) bool { return !mine[t.ID] })
+	return planned, only(s.Tests, p.Shards[number-1].Tests())
 }
 
 // Lateness is how late a worker begins in the outlook of advice, in seconds.

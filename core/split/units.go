@@ -220,21 +220,26 @@ func Apart(units []Unit, name string, tests []catalog.Test) []Unit {
 			out = append(out, u)
 			continue
 		}
-		inside := make(map[string]bool, len(u.Tests))
-		for _, id := range u.Tests {
-			inside[id] = true
-		}
-		var own []catalog.Test
-		for _, t := range tests {
-			if inside[t.ID] {
-				own = append(own, t)
-			}
-		}
-		if parts, err := Units(own, Test); err == nil {
+		if parts, err := Units(only(tests, u.Tests), Test); err == nil {
 			out = append(out, parts...)
 		}
 	}
 	return out
+}
+
+// only keeps the tests with some IDs.
+func only(tests []catalog.Test, ids []string) []catalog.Test {
+	wanted := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		wanted[id] = true
+	}
+	var own []catalog.Test
+	for _, t := range tests {
+		if wanted[t.ID] {
+			own = append(own, t)
+		}
+	}
+	return own
 }
 
 func (t Together) key() (func(*catalog.Test) (name, label string), error) {

@@ -117,7 +117,7 @@ func (w *Work) Plan(f Fleet, effort int) Plan {
 		return w.planContended(f, effort)
 	}
 	on, floor := w.deal(f, effort)
-	return w.plan(f, on, floor)
+	return w.plan(f, w.numbered(f, on), floor)
 }
 
 // deal gives the shard of every unit, from 0, and a proven floor in ticks.
@@ -267,20 +267,20 @@ func (w *Work) loads(on []int, shards int) []int64 {
 	return loads
 }
 
-// plan writes down where the units go. The shard that holds the longest unit is
-// the first where all shards are alike, of the others the one with the next, and
-// so on.
+// finish is when the last shard ends, in ticks.
+func (w *Work) finish(f Fleet, on []int) int64 {
+	machines, last := w.machines(f), int64(0)
+	for i, load := range w.loads(on, f.Shards) {
+		last = max(last, machines[i].end(load))
+	}
+	return last
+}
+
+// plan writes down where the units go.
 func (w *Work) plan(f Fleet, on []int, floor int64) Plan {
-	number := make([]int, f.Shards)
-	for i := range number {
-		number[i] = i
-	}
-	if f.uniform() {
-		number = numbered(on, f.Shards)
-	}
 	members := make([][]int, f.Shards)
 	for u, at := range on {
-		members[number[at]] = append(members[number[at]], u)
+		members[at] = append(members[at], u)
 	}
 	p := w.empty(f)
 	for i := range p.Shards {
@@ -291,26 +291,33 @@ func (w *Work) plan(f Fleet, on []int, floor int64) Plan {
 	return p
 }
 
-// numbered numbers the shards by the longest unit in each.
-func numbered(on []int, shards int) []int {
-	number := make([]int, shards)
-	for i := range number {
-		number[i] = -1
+// numbered gives shards that are alike the numbers by which they are known: the one
+// that holds the longest unit is the first, of the others the one with the next, and
+// so on.
+func (w *Work) numbered(f Fleet, on []int) []int {
+	if !f.uniform() {
+		return on
 	}
-	next := 0
-	for _, at := range on {
-		if number[at] < 0 {
-			number[at] = next
-			next++
+	number := make(map[int]int, f.Shards)
+	out := make([]int, len(on))
+	for u, at := range on {
+		if _, known := number[at]; !known {
+			number[at] = len(number)
+		}
+		out[u] = number[at]
+	}
+	return out
+}
+
+// least is the index of the least value, of equal ones the first.
+func least[T cmp.Ordered](values []T) int {
+	at := 0
+	for i := range values {
+		if values[i] < values[at] {
+			at = i
 		}
 	}
-	for i := range number {
-		if number[i] < 0 {
-			number[i] = next
-			next++
-		}
-	}
-	return number
+	return at
 }
 
 // empty is a plan without any unit.
@@ -373,12 +380,7 @@ func (w *Work) inWaves(p *Plan, f Fleet) {
 	free := make([]float64, runners) // when each runner can begin
 	for i := range p.Shards {
 		s := &p.Shards[i]
-		first := 0
-		for r := range free {
-			if free[r] < free[first] {
-				first = r
-			}
-		}
+		first := least(free)
 		if late := max(free[first], s.Start) - s.Start; late > 0 {
 			s.Start, s.End = s.Start+late, s.End+late
 			for u := range s.Units {
@@ -417,23 +419,15 @@ func (w *Work) judge(p *Plan, floor int64) {
 // with all units of a place kept together, and with places cut only where a shard
 // is full. It gives the best, nil where the present one is no worse.
 func (w *Work) keepPlaces(f Fleet, effort int, machines []machine, unit int64, free, on []int) (best []int) {
-	ends := func(on []int) int64 {
-		last := int64(0)
-		for i, load := range w.loads(on, f.Shards) {
-			m := machine{start: machines[i].start * unit, speed: machines[i].speed}
-			last = max(last, m.end(load))
-		}
-		return last
-	}
-	least := ends(on)
+	soonest := w.finish(f, on)
 	try := func(other []int) {
-		if end := ends(other); end < least {
-			best, least = other, end
+		if end := w.finish(f, other); end < soonest {
+			best, soonest = other, end
 		}
 	}
 	groups := w.byPlace(free)
 	try(w.wholePlaces(f, effort, machines, unit, groups, on))
-	low, high := int64(0), least
+	low, high := int64(0), soonest
 	for low < high { // the soonest by which all fit when they are laid end to end
 		middle := low + (high-low)/2
 		if other := w.wrap(middle, machines, unit, groups, on); other != nil {

@@ -48,10 +48,7 @@ func Shards(title string, plan split.Plan) Drawing {
 func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 	p.text(barLeft-12, y+barHeight*0.66, 10, true, fromRight, ink, fmt.Sprint(s.Number))
 	for i, u := range s.Units {
-		from, to := barLeft+u.Start*scale, barLeft+s.End*scale
-		if i+1 < len(s.Units) {
-			to = barLeft + min(s.Units[i+1].Start, u.Start+u.Alone())*scale
-		}
+		from, to := barLeft+u.Start*scale, barLeft+s.UnitEnd(i)*scale
 		shade := mixed(leaf, 0.62-0.08*float64(min(i, 5)))
 		if plan.Setter != nil && plan.Setter.Name == u.Name {
 			shade = mixed(amber, 0.6)

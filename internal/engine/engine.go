@@ -425,7 +425,7 @@ func (r *run) stopInTime(e outcome.Event) {
 	default:
 		return
 	}
-	if r.job.StopAfter > 0 && !r.stopping && r.counts[outcome.Failed]+r.counts[outcome.Errored]+r.counts[outcome.TimedOut] >= r.job.StopAfter {
+	if r.job.StopAfter > 0 && !r.stopping && outcome.CountBad(r.counts) >= r.job.StopAfter {
 		r.stopping = true
 		for worker, cancel := range r.cancels {
 			if r.running[worker] == 0 {

@@ -46,6 +46,23 @@ func (r *Relay) ReadyPlan(text string, tests []catalog.Test, p split.Plan, f spl
 	return q, err
 }
 
+// Planned is how long a request should take in seconds, without building: as its
+// plan says, or as one would say that is made for it; 0 where too little is known.
+func (r *Relay) Planned(q Request) float64 {
+	if q.Planned > 0 {
+		return q.Planned
+	}
+	study, err := r.Split(q.Tests, split.Group, split.Fleet{Shards: q.Workers}, true)
+	if err != nil {
+		return 0 // the run says so
+	}
+	plan := study.Plan(split.Quick)
+	if plan.Unknown > len(q.Tests)/2 {
+		return 0
+	}
+	return plan.Finish
+}
+
 // ReadyReplay makes a request that repeats a run of the ledger, 0 for the latest:
 // every test on the worker that had it, in the order in which that worker began
 // them; with a worker above 0 only what that one had. gone counts tests of the run

@@ -21,7 +21,6 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
-	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/adapter/command"
 	"fernrelay/internal/adapter/golang"
@@ -300,7 +299,7 @@ type Request struct {
 	Shard   *outcome.Planned // the shard of a plan that this is, if it is one
 
 	Before    *outcome.Run // what a run had come to that was killed and that this resumes
-	Planned   float64      // seconds that it should take, without building; 0 where too little is known
+	Planned   float64      // seconds that a plan says it takes; 0 where it is not planned
 	StopAfter int          // after so many bad outcomes nothing new is begun; 0 for never
 }
 
@@ -314,18 +313,7 @@ func (r *Relay) Queue(q Request) []engine.Batch {
 // circle.
 func (r *Relay) Ready(text string, tests []catalog.Test, workers int) (Request, error) {
 	settled, err := order.Settle(Solo(tests))
-	if err != nil {
-		return Request{}, err
-	}
-	q := Request{Pick: text, Tests: settled, Workers: workers}
-	study, err := r.Split(settled, split.Group, split.Fleet{Shards: workers}, true)
-	if err != nil {
-		return Request{}, err
-	}
-	if plan := study.Plan(split.Quick); plan.Unknown <= len(settled)/2 {
-		q.Planned = plan.Finish
-	}
-	return q, nil
+	return Request{Pick: text, Tests: settled, Workers: workers}, err
 }
 
 // setup is what the project wants done with the slots of its workers.

@@ -48,14 +48,8 @@ func (s *Status) Tell(e outcome.Event) {
 }
 
 func (s *Status) line(now time.Time) {
-	bad := 0
-	for o, n := range s.finished {
-		if o.Bad() {
-			bad += n
-		}
-	}
 	text := fmt.Sprintf("%s  %d of %d", timing.Clock(now.Sub(s.began).Seconds()), s.done, s.total)
-	if bad > 0 {
+	if bad := outcome.CountBad(s.finished); bad > 0 {
 		text += fmt.Sprintf("  %s%d", outcome.Failed.Shape(), bad)
 	}
 	if s.moving {

@@ -40,7 +40,8 @@ func (b *inbox[T]) take() []T {
 // liveRun is a run as the application follows it.
 type liveRun struct {
 	total    int
-	planned  float64 // seconds that it should take; 0 where too little is known
+	planned  float64 // seconds that it should take; 0 where that is not known, or not yet
+	plans    inbox[float64]
 	run      *outcome.Run
 	bad      []*outcome.Result // oldest first
 	tracks   []track           // by worker, from 0
@@ -93,7 +94,7 @@ type runEndedMsg struct {
 // startRun runs the tests and gives the live run and the command that waits for its end.
 func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, tea.Cmd) {
 	ctx, cancel := context.WithCancel(ctx)
-	live := &liveRun{total: len(q.Tests), planned: q.Planned, run: outcome.NewRun(), began: time.Now(), cancel: cancel,
+	live := &liveRun{total: len(q.Tests), run: outcome.NewRun(), began: time.Now(), cancel: cancel,
 		past: r.PastOf, tracks: make([]track, q.Workers), expected: make(map[string]float64, len(q.Tests)), place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
@@ -106,6 +107,7 @@ func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, t
 	}
 	return live, func() tea.Msg {
 		ended := runEndedMsg{run: live}
+		live.plans.put(r.Planned(q)) // here, as it takes longer for a larger suite
 		_, ended.number, ended.err = r.Run(ctx, q, live.events.put)
 		return ended
 	}
@@ -117,6 +119,9 @@ func batchLabel(b engine.Batch) string { return b.Tests[0].Group }
 func (l *liveRun) follow(now time.Time) {
 	if !l.ended {
 		l.now = now.Sub(l.began).Seconds()
+	}
+	for _, planned := range l.plans.take() {
+		l.planned = planned
 	}
 	for _, e := range l.events.take() {
 		l.run.Apply(e)

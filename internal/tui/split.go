@@ -404,11 +404,7 @@ func (v *splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y i
 	}
 	cursor := v.under()
 	for i, u := range shard.Units {
-		end := column(shard.End)
-		if i+1 < len(shard.Units) {
-			end = column(min(shard.Units[i+1].Start, u.Start+u.Alone()))
-		}
-		x := column(u.Start)
+		x, end := column(u.Start), column(shard.UnitEnd(i))
 		here := cursor != nil && cursor.Name == u.Name
 		if x >= end && !here {
 			continue
