@@ -12,7 +12,7 @@ import (
 	"fernrelay/internal/tui"
 )
 
-func newDemo() *cobra.Command {
+func newDemo(s *settings) *cobra.Command {
 	var plain bool
 	cmd := &cobra.Command{
 		Use:   "demo",
@@ -24,7 +24,7 @@ func newDemo() *cobra.Command {
 				return err
 			}
 			if plain {
-				return tellDemo(cmd.Context(), dir, cmd.OutOrStdout())
+				return tellDemo(cmd.Context(), s, dir, cmd.OutOrStdout())
 			}
 			return openApplication(cmd.Context(), dir)
 		},

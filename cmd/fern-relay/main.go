@@ -7,8 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/signal"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -18,9 +16,8 @@ import (
 )
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	defer stop()
-	if err := newRoot().ExecuteContext(ctx); err != nil {
+	i := &interrupts{}
+	if err := newRoot(i).ExecuteContext(i.watch()); err != nil {
 		os.Exit(explain(err))
 	}
 }
@@ -29,6 +26,9 @@ func main() {
 type status int
 
 func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
+
+// unkept is an error of a run that came to its end and could not be kept or reported.
+type unkept struct{ error }
 
 // withStatus makes the error of an exit status, nil for 0.
 func withStatus(n int) error {
@@ -49,6 +49,9 @@ func explain(err error) int {
 		return 3
 	}
 	fmt.Fprintln(os.Stderr, "fern-relay:", err)
+	if errors.As(err, &unkept{}) {
+		return 3
+	}
 	var wrong *pick.Error
 	if errors.As(err, &wrong) {
 		fmt.Fprintln(os.Stderr, wrong.Pointer())
@@ -57,7 +60,10 @@ func explain(err error) int {
 }
 
 // settings are the flags of every command.
-type settings struct{ dir string }
+type settings struct {
+	dir        string
+	interrupts *interrupts
+}
 
 // open opens the project, and tells what was passed over in it.
 func (s *settings) open(ctx context.Context) (*relay.Relay, error) {
@@ -71,8 +77,8 @@ func (s *settings) open(ctx context.Context) (*relay.Relay, error) {
 	return r, nil
 }
 
-func newRoot() *cobra.Command {
-	s := &settings{}
+func newRoot(i *interrupts) *cobra.Command {
+	s := &settings{interrupts: i}
 	root := &cobra.Command{
 		Use:   "fern-relay [DIR]",
 		Short: "Find, pick, split, run, watch and hunt the tests of a project",
@@ -90,6 +96,6 @@ func newRoot() *cobra.Command {
 	}
 	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this folder")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(newDemo(), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newHunt(s), newMerge(), newLedger(s), newDraw(s), newDemoHost())
+	root.AddCommand(newDemo(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newHunt(s), newMerge(), newLedger(s), newDraw(s), newDemoHost())
 	return root
 }

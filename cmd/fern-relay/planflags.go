@@ -31,7 +31,7 @@ type planFlags struct {
 func (f *planFlags) add(cmd *cobra.Command) {
 	addPick(cmd, &f.pick)
 	cmd.Flags().StringVar(&f.timings, "timings", "", "expected times from a CSV `file` with the columns id and seconds")
-	cmd.Flags().StringVar(&f.together, "together", string(split.Group), "what stays together: test, file or group")
+	cmd.Flags().StringVar(&f.together, "together", string(split.Group), "what stays together: test, file, group or suite")
 	cmd.Flags().IntVar(&f.limit, "limit", 0, "how many shards run at once, the others in waves behind; 0 for all")
 	cmd.Flags().StringArrayVar(&f.late, "late", nil, "shard K begins so late, as `K=TIME`, such as 2=60s")
 	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "shard K is so fast where another is 1, as `K=FACTOR`")

@@ -41,7 +41,8 @@ func newReplay(s *settings) *cobra.Command {
 			if gone > 0 {
 				fmt.Fprintf(os.Stderr, "fern-relay: note: %s of the run left out: the project has them no more\n", report.Plural(gone, "test"))
 			}
-			run, err := runAndWrite(cmd.Context(), r, request, files, report.ShowSum, cmd.OutOrStdout())
+			runner := &runner{interrupts: s.interrupts, relay: r, show: report.ShowSum, out: cmd.OutOrStdout()}
+			run, err := runner.run(cmd.Context(), request, files)
 			if err != nil {
 				return err
 			}

@@ -5,12 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
@@ -26,9 +25,10 @@ import (
 type runFlags struct {
 	planFlags
 	reportFiles
-	shard, order, show         string
-	workers, repeat, stopAfter int
-	strict, allowEmpty, resume bool
+	shard, order, show                                        string
+	workers, repeat, stopAfter, retries                       int
+	timeout, runTimeout, slow                                 time.Duration
+	strict, allowEmpty, resume, failedFirst, levels, onChange bool
 }
 
 func newRun(s *settings) *cobra.Command {
@@ -36,7 +36,9 @@ func newRun(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "run",
 		Short: "Run the picked tests on workers",
-		Args:  cobra.NoArgs,
+		Long: "Run runs the picked tests. Ctrl-C lets what runs come to its end and begins nothing new;\n" +
+			"a second one stops at once.",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := f.check(cmd); err != nil {
 				return err
@@ -46,16 +48,7 @@ func newRun(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			prepare := f.request
-			if f.resume {
-				prepare = resumed
-			}
-			request, err := prepare(r)
-			if err != nil {
-				return err
-			}
-			request.StopAfter = f.stopAfter
-			run, err := f.run(cmd.Context(), r, request, cmd.OutOrStdout())
+			run, err := f.run(cmd.Context(), s, r, cmd)
 			if err != nil {
 				return err
 			}
@@ -63,74 +56,108 @@ func newRun(s *settings) *cobra.Command {
 		},
 	}
 	f.planFlags.add(cmd)
-	cmd.Flags().IntVar(&f.workers, "workers", 0, "how many workers; as fern.toml says or one a processor without it")
-	cmd.Flags().StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
-	cmd.Flags().StringVar(&f.order, "order", "declared", "declared, reverse, seed:N or file:FILE with an ID a line")
-	cmd.Flags().BoolVar(&f.resume, "resume", false, "run what is left of the run that was killed last")
-	cmd.Flags().IntVar(&f.repeat, "repeat", 1, "run everything so many times and tell what differed")
-	cmd.Flags().IntVar(&f.stopAfter, "stop-after", 0, "begin nothing new once so many tests have failed; 0 for never")
-	cmd.Flags().StringVar(&f.show, "show", report.ShowSum, "how much is told while it runs: sum, names or full")
+	flags := cmd.Flags()
+	flags.IntVar(&f.workers, "workers", 0, "how many workers; as fern.toml says or one a processor without it")
+	flags.StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
+	flags.StringVar(&f.order, "order", "declared", "declared, reverse, seed:N, cover (another order in each run, until every test has stood before every other) or file:FILE with an ID a line")
+	flags.BoolVar(&f.failedFirst, "failed-first", false, "what failed last time goes first")
+	flags.BoolVar(&f.resume, "resume", false, "run what is left of the run that was killed last")
+	flags.BoolVar(&f.onChange, "on-change", false, "run again what changed files touch, what failed first, until Ctrl-C")
+	flags.BoolVar(&f.levels, "trial-levels", false, "find how finely the tests may run side by side: run them level by level and compare")
+	flags.IntVar(&f.repeat, "repeat", 1, "run everything so many times and tell what differed")
+	flags.IntVar(&f.retries, "retries", 0, "run a test that failed so often again; one that passes then is told as unstable")
+	flags.IntVar(&f.stopAfter, "stop-after", 0, "begin nothing new once so many tests have failed; 0 for never")
+	flags.DurationVar(&f.timeout, "timeout", 0, "how long each test may take, such as 30s; as its suite says without it")
+	flags.DurationVar(&f.runTimeout, "run-timeout", 0, "how long the run may take; what has no outcome then is lost")
+	flags.DurationVar(&f.slow, "slow", 0, "tell tests that took longer than this")
+	flags.StringVar(&f.show, "show", report.ShowSum, "how much is told while it runs: sum, names or full")
 	f.reportFiles.add(cmd)
-	cmd.Flags().BoolVar(&f.strict, "strict", onCI(), "refuse to run where a test is marked solo; on its own where CI=true is set")
-	cmd.Flags().BoolVar(&f.allowEmpty, "allow-empty", false, "end well where the pick holds no test")
+	flags.BoolVar(&f.strict, "strict", onCI(), "refuse to run where a test is marked solo; on its own where CI=true is set")
+	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "end well where the pick holds no test")
 	return cmd
 }
 
 // check refuses flags that say nothing together.
 func (f *runFlags) check(cmd *cobra.Command) error {
-	for _, name := range []string{"together", "limit", "late", "speed", "pin"} {
+	together := func(name string, others ...string) error {
+		for _, other := range others {
+			if cmd.Flags().Changed(name) && cmd.Flags().Changed(other) {
+				return fmt.Errorf("--%s does not go with --%s: leave one of them out", other, name)
+			}
+		}
+		return nil
+	}
+	for _, name := range []string{"limit", "late", "speed", "pin"} {
 		if cmd.Flags().Changed(name) && f.shard == "" {
 			return fmt.Errorf("--%s says how shards are planned: it goes with --shard K/N", name)
 		}
 	}
-	for _, name := range []string{"pick", "shard", "order", "workers", "repeat"} {
-		if f.resume && cmd.Flags().Changed(name) {
-			return fmt.Errorf("--%s does not go with --resume, which goes on as the run began", name)
-		}
+	if err := cmp.Or(
+		together("resume", "pick", "shard", "order", "workers", "repeat", "failed-first", "together"),
+		together("trial-levels", "shard", "order", "repeat", "resume", "together", "stop-after", "failed-first", "on-change", "junit", "tap", "events"),
+		together("on-change", "shard", "order", "repeat", "resume"),
+	); err != nil {
+		return err
 	}
 	switch {
 	case f.repeat < 1:
 		return fmt.Errorf("--repeat is %d: a number from 1 is expected", f.repeat)
 	case f.stopAfter < 0:
 		return fmt.Errorf("--stop-after is %d: a number from 0 is expected", f.stopAfter)
+	case f.retries < 0:
+		return fmt.Errorf("--retries is %d: a number from 0 is expected", f.retries)
+	case f.timeout < 0 || f.runTimeout < 0 || f.slow < 0:
+		return errors.New("a time below 0 is given: a duration like 30s is expected")
 	case f.show != report.ShowSum && f.show != report.ShowNames && f.show != report.ShowFull:
 		return fmt.Errorf("--show is %q: sum, names or full is expected", f.show)
 	}
-	return checkWorkers(cmd, f.workers)
+	return cmp.Or(split.Together(f.together).Check(), checkWorkers(cmd, f.workers))
 }
 
-// run runs a request as often as is asked for. What came of a test that differed is
-// the gravest of it.
-func (f *runFlags) run(ctx context.Context, r *relay.Relay, q relay.Request, out io.Writer) (*outcome.Run, error) {
-	if f.repeat == 1 && !f.resume {
-		return runAndWrite(ctx, r, q, f.reportFiles, f.show, out)
+// run runs what the flags ask for, as often as they ask for it. What came of a test
+// that differed is the gravest of it.
+func (f *runFlags) run(ctx context.Context, s *settings, r *relay.Relay, cmd *cobra.Command) (*outcome.Run, error) {
+	n := &runner{interrupts: s.interrupts, relay: r, show: f.show, slow: f.slow, limit: f.runTimeout, out: cmd.OutOrStdout()}
+	prepare := f.request
+	if f.resume {
+		prepare = resumed
 	}
-	reports, err := f.create()
+	q, err := prepare(r)
 	if err != nil {
 		return nil, err
 	}
-	if f.resume {
-		run, err := runAndWrite(ctx, r, q, reportFiles{}, f.show, out)
-		if err != nil {
-			return nil, errors.Join(err, reports.close())
-		}
-		whole, err := r.Resumed(q, run)
-		fmt.Fprintf(out, "with what had ended before: %s\n", whole.Summary())
-		return whole, errors.Join(err, reports.replay(whole))
+	q.StopAfter, q.Retries, q.Limit = f.stopAfter, f.retries, f.timeout
+	if cmd.Flags().Changed("together") && f.shard == "" {
+		q.Together = split.Together(f.together)
 	}
-	var parts []outcome.Part
-	for n := 1; n <= f.repeat && ctx.Err() == nil; n++ {
-		fmt.Fprintf(out, "run %d of %d\n", n, f.repeat)
-		run, err := runAndWrite(ctx, r, q, reportFiles{}, f.show, out)
-		if err != nil {
-			return nil, errors.Join(err, reports.close())
-		}
-		parts = append(parts, outcome.Part{Name: fmt.Sprint("run ", n), Run: run})
+	switch {
+	case f.levels:
+		return n.levels(ctx, q)
+	case f.onChange:
+		return n.onChange(ctx, q, f.reportFiles)
+	case f.resume:
+		return n.resume(ctx, q, f.reportFiles)
+	case f.repeat > 1:
+		return n.repeat(ctx, q, f.reportFiles, f.repeat, func(number int) (relay.Request, error) { return f.turn(r, q, number) })
 	}
-	report.Repeated(out, parts)
-	merged := outcome.Merge(parts).Run
-	return merged, reports.replay(merged)
+	return n.run(ctx, q, f.reportFiles)
 }
+
+// turn is the request of one of several runs: with the order cover each has another.
+func (f *runFlags) turn(r *relay.Relay, q relay.Request, number int) (relay.Request, error) {
+	if f.order != coverOrder {
+		return q, nil
+	}
+	tests, err := order.Cover(uint64(r.Runs + number - 1)).Apply(q.Tests)
+	if err == nil {
+		q.Tests, err = order.Settle(tests)
+	}
+	return q, err
+}
+
+// coverOrder is the order that is another in each run: as many runs as the ledger
+// holds, as far the series has come.
+const coverOrder = "cover"
 
 // resumed is what is left of the run that was killed last.
 func resumed(r *relay.Relay) (relay.Request, error) {
@@ -189,8 +216,12 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 		return q, fmt.Errorf("--order: %w", err)
 	}
 	shard := q.Shard
+	var first map[string]bool
+	if f.failedFirst {
+		tests, first = r.FailedFirst(tests)
+	}
 	q, err = r.Ready(f.pick, tests, cmp.Or(f.workers, r.Workers()))
-	q.InOrder, q.Shard = !rule.IsDeclared(), shard
+	q.InOrder, q.Shard, q.First = !rule.IsDeclared(), shard, first
 	return q, err
 }
 
@@ -246,32 +277,8 @@ func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
 	if path, ok := strings.CutPrefix(f.order, "file:"); ok {
 		return r.OrderFile(path)
 	}
+	if f.order == coverOrder {
+		return order.Cover(uint64(r.Runs)), nil
+	}
 	return order.Parse(f.order)
-}
-
-// runAndWrite runs a request, tells of it, and writes the reports asked for, also
-// where the run is interrupted.
-func runAndWrite(ctx context.Context, r *relay.Relay, q relay.Request, files reportFiles, show string, out io.Writer) (run *outcome.Run, err error) {
-	// Files are made before the run, so that a wrong path is told before the work is done.
-	reports, err := files.create()
-	if err != nil {
-		return nil, err
-	}
-	status := report.NewStatus(os.Stderr, term.IsTerminal(os.Stderr.Fd()), len(q.Tests))
-	live := report.NewLive(out, show)
-	run, number, err := r.Run(ctx, q, func(e outcome.Event) {
-		reports.lines.Write(e)
-		live.Tell(e)
-		status.Tell(e)
-	})
-	if run == nil {
-		return nil, errors.Join(err, reports.close())
-	}
-	report.Failures(out, run)
-	report.Aside(out, run)
-	report.Closing(out, run, len(q.Tests), q.Workers, r.Planned(q))
-	if number > 0 {
-		fmt.Fprintf(os.Stderr, "kept as run %d\n", number)
-	}
-	return run, errors.Join(err, reports.write(run))
 }

@@ -9,6 +9,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
 	"fernrelay/core/split"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
@@ -22,7 +23,7 @@ const (
 
 // tellDemo does the whole job on the demo project and tells each leg. Failing
 // tests are part of it: the error says whether the job itself went as it should.
-func tellDemo(ctx context.Context, dir string, out io.Writer) error {
+func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error {
 	r, err := relay.Open(ctx, dir)
 	if err != nil {
 		return err
@@ -55,11 +56,12 @@ func tellDemo(ctx context.Context, dir string, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	run, err := runAndWrite(ctx, r, request, reportFiles{junit: filepath.Join(results, "junit.xml"), events: filepath.Join(results, "events.jsonl")}, report.ShowSum, out)
+	runner := &runner{interrupts: s.interrupts, relay: r, show: report.ShowSum, out: out}
+	run, err := runner.run(ctx, request, reportFiles{junit: filepath.Join(results, "junit.xml"), events: filepath.Join(results, "events.jsonl")})
 	if err != nil {
 		return err
 	}
-	if ctx.Err() != nil {
+	if run.Counts[outcome.Lost] > 0 {
 		return withStatus(run.ExitStatus())
 	}
 	title := r.Project.Name + ", the demo's run"

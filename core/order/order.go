@@ -24,22 +24,27 @@ var Declared = Order{}
 // Listed is the order of the given IDs; tests that are not listed are left out.
 func Listed(ids []string) Order { return Order{kind: "listed", ids: ids} }
 
-// Parse reads declared, reverse or seed:N.
+// Cover is an order of the series in which, side by side, every test of a group
+// comes to stand before every other: number counts them from 0, and after as many as
+// a group has tests, or twice as many where that is odd, its orders repeat.
+func Cover(number uint64) Order { return Order{kind: "cover", seed: number} }
+
+// Parse reads declared, reverse, seed:N or cover:N.
 func Parse(text string) (Order, error) {
-	kind, seed, _ := strings.Cut(text, ":")
+	kind, number, _ := strings.Cut(text, ":")
 	switch {
 	case text == "declared":
 		return Declared, nil
 	case text == "reverse":
 		return Order{kind: "reverse"}, nil
-	case kind == "seed":
-		n, err := strconv.ParseUint(seed, 10, 64)
+	case kind == "seed", kind == "cover":
+		n, err := strconv.ParseUint(number, 10, 64)
 		if err != nil {
-			return Order{}, fmt.Errorf("the order is %q: seed: takes a whole number, as in seed:7", text)
+			return Order{}, fmt.Errorf("the order is %q: %s: takes a whole number, as in %s:7", text, kind, kind)
 		}
-		return Order{kind: "seed", seed: n}, nil
+		return Order{kind: kind, seed: n}, nil
 	}
-	return Order{}, fmt.Errorf("the order is %q: declared, reverse, seed:N or file:FILE is expected", text)
+	return Order{}, fmt.Errorf("the order is %q: declared, reverse, seed:N, cover or file:FILE is expected", text)
 }
 
 // IsDeclared reports whether the catalog's order is kept, so that a scheduler
@@ -56,6 +61,8 @@ func (o Order) Apply(tests []catalog.Test) ([]catalog.Test, error) {
 		return regroup(tests, func(members []catalog.Test) {
 			random.Shuffle(len(members), func(i, j int) { members[i], members[j] = members[j], members[i] })
 		}), nil
+	case "cover":
+		return o.cover(tests), nil
 	case "listed":
 		return o.listed(tests)
 	}

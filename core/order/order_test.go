@@ -70,6 +70,36 @@ func TestOrders(t *testing.T) {
 	}
 }
 
+// TestCover holds that in the series every test of a group comes to stand right before
+// every other, as often as any other.
+func TestCover(t *testing.T) {
+	for n := range 12 {
+		var tests []catalog.Test
+		for i := range n {
+			tests = append(tests, catalog.Test{ID: string(rune('a' + i)), Suite: "u", Group: "g"})
+		}
+		orders := n * (1 + n%2)
+		pairs := map[string]int{}
+		for number := range orders {
+			mixed, err := Cover(uint64(number)).Apply(tests)
+			if err != nil || len(mixed) != n {
+				t.Fatal(mixed, err)
+			}
+			for i := range n - 1 {
+				pairs[mixed[i].ID+mixed[i+1].ID]++
+			}
+		}
+		if len(pairs) != n*max(0, n-1) {
+			t.Errorf("of %d tests %d pairs come to stand side by side", n, len(pairs))
+		}
+		for pair, times := range pairs {
+			if times != 1+n%2 {
+				t.Errorf("of %d tests %s stands so %d times", n, pair, times)
+			}
+		}
+	}
+}
+
 func TestListed(t *testing.T) {
 	tests, err := Listed([]string{"u:c#1", "u:a#1", "u:b#2"}).Apply(sample())
 	if err != nil || ids(tests) != "c#1 a#1 b#2" {
@@ -80,7 +110,7 @@ func TestListed(t *testing.T) {
 			t.Errorf("%v: %v", list, err)
 		}
 	}
-	for _, text := range []string{"", "seed:", "seed:x", "seed:-1", "sorted"} {
+	for _, text := range []string{"", "seed:", "cover:-1", "seed:x", "seed:-1", "sorted"} {
 		if _, err := Parse(text); err == nil {
 			t.Errorf("%q parses", text)
 		}

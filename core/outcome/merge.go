@@ -145,7 +145,7 @@ func (r *Run) Replay(sink Sink) {
 		}
 		e := at(Finished)
 		e.Outcome, e.Seconds = cmp.Or(res.Outcome, Lost), Took(res.Seconds)
-		e.Message, e.File, e.Line, e.Expected, e.Actual = res.Message, res.File, res.Line, res.Expected, res.Actual
+		e.Message, e.File, e.Line, e.Expected, e.Actual, e.Unstable = res.Message, res.File, res.Line, res.Expected, res.Actual, res.Unstable
 		sink(e)
 	}
 	sink(Event{Event: RunEnds, At: r.Ended, Counts: r.Counts})

@@ -79,7 +79,8 @@ type Event struct {
 	Step     string          `json:"step,omitempty"` // of a StepDone: its name within the test
 	Text     string          `json:"text,omitempty"` // of an Output
 	Outcome  Outcome         `json:"outcome,omitempty"`
-	Seconds  *float64        `json:"seconds,omitempty"` // of a Finished and a StepDone
+	Seconds  *float64        `json:"seconds,omitempty"`  // of a Finished and a StepDone
+	Unstable bool            `json:"unstable,omitempty"` // of a Finished that passed: it was bad in a try before
 	Message  string          `json:"message,omitempty"`
 	File     string          `json:"file,omitempty"` // relative to the project, with slashes
 	Line     int             `json:"line,omitempty"`

@@ -21,6 +21,7 @@ type Result struct {
 	Seconds        float64
 	Worker, Batch  int // from 1; 0 where it never started
 	Started, Ended time.Time
+	Unstable       bool // it passed, and was bad in a try before
 	Message        string
 	File           string
 	Line           int
@@ -90,7 +91,7 @@ func (r *Run) finish(e Event) {
 	}
 	r.Counts[e.Outcome]++
 	res.Outcome, res.Seconds, res.Ended = e.Outcome, seconds(e), e.At
-	res.Message, res.File, res.Line = e.Message, e.File, e.Line
+	res.Message, res.File, res.Line, res.Unstable = e.Message, e.File, e.Line, e.Unstable
 	res.Expected, res.Actual = e.Expected, e.Actual
 	if res.Started.IsZero() {
 		res.Started = e.At
@@ -133,12 +134,32 @@ func (r *Run) Troubled() []*Result {
 	return bad
 }
 
-// Summary tells the counts in words: "70 passed, 1 failed".
+// Unstable lists the results that passed and were bad in a try before.
+func (r *Run) Unstable() []*Result {
+	var unstable []*Result
+	for _, res := range r.Results {
+		if res.Unstable {
+			unstable = append(unstable, res)
+		}
+	}
+	return unstable
+}
+
+// Summary tells the counts in words: "70 passed, 1 failed". What passed in a later
+// try only is not among those that passed.
 func (r *Run) Summary() string {
+	unstable := len(r.Unstable())
 	var parts []string
 	for _, o := range All {
-		if n := r.Counts[o]; n > 0 {
+		n := r.Counts[o]
+		if o == Passed {
+			n -= unstable
+		}
+		if n > 0 {
 			parts = append(parts, strconv.Itoa(n)+" "+string(o))
+		}
+		if o == Passed && unstable > 0 {
+			parts = append(parts, strconv.Itoa(unstable)+" unstable")
 		}
 	}
 	if parts == nil {

@@ -18,10 +18,10 @@ type Outlook struct {
 // Rounds is how often the finishes are drawn.
 const Rounds = 200
 
-// share is the part of what remains, over the workers, that a batch takes from the
+// Share is the part of what remains, over the workers, that a batch takes from the
 // queue: so batches shrink, and the last ones are single units (Polychronopoulos
 // and Kuck, "Guided self-scheduling", 1987).
-const share = 0.5
+const Share = 0.5
 
 // Look draws how a plan and a queue would end, and how where one worker begins so
 // many seconds late. The same plan and seed give the same outlook.
@@ -147,7 +147,7 @@ func (q *queue) shared(lateWorker int, late float64) float64 {
 				w = &workers[i]
 			}
 		}
-		batch := share * left / float64(len(workers))
+		batch := Share * left / float64(len(workers))
 		for taken := 0.0; len(open) > 0; {
 			at, begin := q.next(open, held, w.free)
 			u := q.units[open[at]]

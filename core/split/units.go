@@ -18,11 +18,15 @@ const (
 	Test  Together = "test"
 	File  Together = "file"
 	Group Together = "group"
+	Suite Together = "suite"
 )
+
+// Levels lists them, the coarsest first.
+var Levels = []Together{Suite, Group, File, Test}
 
 // Unit is a piece of work that is not split further.
 type Unit struct {
-	Name      string // suite:group, suite:file or the test's ID
+	Name      string // the suite, suite:group, suite:file or the test's ID
 	Label     string // the same without the suite
 	Tests     []string
 	Seconds   float64 // of the tests
@@ -245,6 +249,8 @@ func only(tests []catalog.Test, ids []string) []catalog.Test {
 func (t Together) key() (func(*catalog.Test) (name, label string), error) {
 	group := func(t *catalog.Test) (string, string) { return t.Suite + ":" + t.Group, t.Group }
 	switch t {
+	case Suite:
+		return func(t *catalog.Test) (string, string) { return t.Suite, t.Suite }, nil
 	case Group:
 		return group, nil
 	case File:
@@ -257,5 +263,13 @@ func (t Together) key() (func(*catalog.Test) (name, label string), error) {
 	case Test:
 		return func(t *catalog.Test) (string, string) { return t.ID, t.Group + "#" + t.Name }, nil
 	}
-	return nil, fmt.Errorf("what stays together is %q: test, file or group is expected", string(t))
+	return nil, t.Check()
+}
+
+// Check refuses what is no level.
+func (t Together) Check() error {
+	if !slices.Contains(Levels, t) {
+		return fmt.Errorf("what stays together is %q: test, file, group or suite is expected", string(t))
+	}
+	return nil
 }

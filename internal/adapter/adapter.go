@@ -26,6 +26,16 @@ const (
 	ScopeWorker
 )
 
+// Isolation says what one process holds.
+type Isolation string
+
+// What a process may hold.
+const (
+	PerTest   Isolation = "test"
+	PerGroup  Isolation = "group"
+	PerWorker Isolation = "worker"
+)
+
 // Found is what an adapter finds.
 type Found struct {
 	Tests   []catalog.Test // in declared order
@@ -70,7 +80,8 @@ type Adapter interface {
 	Touched(files []string) (func(*catalog.Test) bool, error)
 	// Prepare makes ready what the tests need that is made once for all
 	// sessions. What fails for one group only is told when that group runs.
-	Prepare(ctx context.Context, tests []catalog.Test) error
+	// making is told in words what is made; it may be called from any goroutine.
+	Prepare(ctx context.Context, tests []catalog.Test, making func(what string)) error
 	// Open makes a place to run tests in.
 	Open(ctx context.Context, slot Slot) (Session, error)
 	// Scope says how far state reaches in this suite's sessions.

@@ -178,7 +178,7 @@ func (b *Batch) Output(id, text string) {
 	if s == nil || text == "" {
 		return
 	}
-	s.tail = append(s.tail, text...)
+	s.tail = append(s.tail, text[max(0, len(text)-tailLimit):]...)
 	if len(s.tail) > 2*tailLimit {
 		s.tail = slices.Clone(s.tail[len(s.tail)-tailLimit:])
 	}

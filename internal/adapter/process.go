@@ -1,11 +1,14 @@
 package adapter
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"strconv"
 	"syscall"
 	"time"
 )
@@ -23,10 +26,31 @@ func Command(ctx context.Context, dir string, slot Slot, program string, args ..
 	if slot.Temp != "" {
 		cmd.Env = append(cmd.Env, "TMPDIR="+slot.Temp)
 	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.SysProcAttr = ownGroup()
 	cmd.Cancel = func() error { return KillGroup(cmd) }
 	cmd.WaitDelay = pipeDelay
 	return cmd
+}
+
+// spaceVariable tells the processes of a slot, and all that they begin, from others.
+const spaceVariable = "FERN_SPACE="
+
+// killSpace kills every process that a slot with this space have left, also where it
+// went out of its process group. It goes by the environment that processes were
+// begun with, as far as the system tells it.
+func killSpace(space string) {
+	mark := []byte("\x00" + spaceVariable + space)
+	environments, _ := filepath.Glob("/proc/[0-9]*/environ") // a well-formed pattern; none elsewhere than on Linux
+	for _, name := range environments {
+		environment, err := os.ReadFile(name)
+		if err != nil || !bytes.Contains(append([]byte{0}, environment...), mark) {
+			continue // gone, or not ours
+		}
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(name)))
+		if err == nil && pid != os.Getpid() {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
 }
 
 // KillGroup kills the process group of a started command.

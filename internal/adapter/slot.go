@@ -2,14 +2,18 @@ package adapter
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"fernrelay/core/outcome"
@@ -22,7 +26,12 @@ type Slot struct {
 	Port   int      // the first of Ports that are for this slot alone
 	Space  string   // a prefix for names in shared stores, of this slot alone
 	Env    []string // NAME=value, on top of our own environment
+
+	Limit time.Duration // of one test; 0 where its suite's holds
 }
+
+// TestLimit is the time that one test may take, where its suite gives it another.
+func (s Slot) TestLimit(suite time.Duration) time.Duration { return cmp.Or(s.Limit, suite) }
 
 // Ports is how many ports a slot has.
 const Ports = 20
@@ -39,19 +48,31 @@ const (
 type Setup struct {
 	Dir            string // where the commands run
 	Env            map[string]string
-	Prepare, Clean []string // command lines: once before the slot is used, and after; none where empty
+	Limit          time.Duration // of one test; 0 where its suite's holds
+	Prepare, Clean []string      // command lines: once before the slot is used, and after; none where empty
 }
 
 // Slot makes the slot of a worker, with its folder below the one given.
 func (u Setup) Slot(below string, number int) (Slot, error) {
 	pid := os.Getpid()
-	s := Slot{Number: number, Temp: filepath.Join(below, fmt.Sprint("slot", number)), Space: fmt.Sprintf("fern%d_%d_", pid, number),
+	s := Slot{Number: number, Limit: u.Limit, Temp: filepath.Join(below, fmt.Sprint("slot", number)), Space: fmt.Sprintf("%s%d_", spaceOf(pid), number),
 		Port: firstPort + Ports*((17*pid+number)%slotsKept)}
-	s.Env = []string{fmt.Sprint("FERN_SLOT=", number), fmt.Sprint("FERN_PORT=", s.Port), "FERN_SPACE=" + s.Space}
+	s.Env = []string{fmt.Sprint("FERN_SLOT=", number), fmt.Sprint("FERN_PORT=", s.Port), spaceVariable + s.Space}
 	for _, name := range slices.Sorted(maps.Keys(u.Env)) {
 		s.Env = append(s.Env, name+"="+s.Fill(u.Env[name]))
 	}
 	return s, os.MkdirAll(s.Temp, 0o755)
+}
+
+// spaceOf is what the spaces of all slots of a process of ours begin with.
+func spaceOf(pid int) string { return fmt.Sprintf("fern%d_", pid) }
+
+// KillLeft kills what the tests of a process of ours have left, which was killed
+// itself. Where a process has its number again nothing is done.
+func KillLeft(pid int) {
+	if pid > 0 && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
+		killSpace(spaceOf(pid))
+	}
 }
 
 // Fill puts what the slot owns in the place of {slot}, {space}, {tmp} and {port}.
@@ -70,8 +91,10 @@ func (u Setup) Begin(ctx context.Context, s Slot) error {
 // cleanPatience is how long cleaning may take, also where all else was cancelled.
 const cleanPatience = 30 * time.Second
 
-// End cleans a slot after it was used.
+// End cleans a slot after it was used. Processes that its tests left anywhere are
+// killed.
 func (u Setup) End(s Slot) error {
+	defer killSpace(s.Space)
 	ctx, cancel := context.WithTimeout(context.Background(), cleanPatience)
 	defer cancel()
 	if err := u.command(ctx, s, u.Clean); err != nil {
@@ -91,7 +114,8 @@ func (u Setup) command(ctx context.Context, s Slot, words []string) error {
 	cmd := Command(ctx, u.Dir, s, filled[0], filled[1:]...)
 	var said bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &said, &said
-	if err := cmd.Run(); err != nil {
+	// A server that it leaves behind may hold its output open.
+	if err := cmd.Run(); err != nil && !errors.Is(err, exec.ErrWaitDelay) {
 		return fmt.Errorf("%s: %s", strings.Join(filled, " "), strings.TrimSuffix(Ending(err)+": "+outcome.PlainLine(said.String()), ": "))
 	}
 	return nil

@@ -13,27 +13,9 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/order"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/adapter"
 )
-
-// Batch is what a worker takes from the queue at once: tests of one suite, in
-// the order in which they run.
-type Batch struct {
-	Suite  string
-	Tests  []catalog.Test
-	Worker int // the only one that takes it; 0 for whichever is free
-}
-
-// Seconds is the expected time of the batch.
-func (b Batch) Seconds() float64 {
-	sum := 0.0
-	for _, t := range b.Tests {
-		sum += t.Expected
-	}
-	return sum
-}
 
 // Job is what Run runs.
 type Job struct {
@@ -43,93 +25,30 @@ type Job struct {
 	Resources map[string]int             // how many batches may hold each at once; 1 where nothing is said
 	Setup     adapter.Setup              // of the workers' slots
 	StopAfter int                        // after so many bad outcomes nothing new is begun; 0 for never
-}
-
-// Queue folds tests into batches. With inOrder the batches stand and run in the
-// order of the tests: a group whose processes hold only itself becomes one
-// batch, where state reaches further only neighbours are joined. Otherwise each
-// group is one batch and the longest stands first. The tests stand behind those
-// that they depend on; one that depends on another group stands in a later batch
-// of its own group, so that no two batches wait for each other. worker says by ID
-// which worker a test is for, where that is planned.
-func Queue(tests []catalog.Test, adapters map[string]adapter.Adapter, inOrder bool, worker map[string]int) []Batch {
-	type place struct {
-		suite, group  string
-		level, worker int
-	}
-	var queue []Batch
-	at := map[place]int{}
-	levels := levels(tests)
-	for i, t := range tests {
-		p := place{t.Suite, t.Group, levels[i], worker[t.ID]}
-		i, ok := at[p]
-		if ok && inOrder && i != len(queue)-1 && adapters[t.Suite].Scope() == adapter.ScopeWorker {
-			ok = false
-		}
-		if !ok {
-			i = len(queue)
-			at[p] = i
-			queue = append(queue, Batch{Suite: t.Suite, Worker: p.worker})
-		}
-		queue[i].Tests = append(queue[i].Tests, t)
-	}
-	if !inOrder {
-		slices.SortStableFunc(queue, func(a, b Batch) int {
-			switch x, y := a.Seconds(), b.Seconds(); {
-			case x > y:
-				return -1
-			case x < y:
-				return 1
-			}
-			return 0
-		})
-	}
-	return queue
-}
-
-// levels tells for each test how many times its chain of dependencies goes from
-// one group to another.
-func levels(tests []catalog.Test) []int {
-	levels := make([]int, len(tests))
-	index := make(map[string]int, len(tests))
-	for i := range tests {
-		t := &tests[i]
-		index[t.ID] = i
-		for _, id := range order.Dependencies(t) {
-			d, ok := index[id]
-			if !ok {
-				continue
-			}
-			level := levels[d]
-			if tests[d].Group != t.Group || tests[d].Suite != t.Suite {
-				level++
-			}
-			levels[i] = max(levels[i], level)
-		}
-	}
-	return levels
+	Retries   int                        // how often a test that was bad runs again, in a fresh state
+	Control   *Control                   // nil where nobody steers the run
+	Floods    string                     // the folder for output that is too much to tell; made when there is some
+	Making    func(what string)          // told what is made ready before the first test; may be nil
 }
 
 // Run runs the job and tells the sink everything, from the run's beginning to
 // its end, one event at a time. When ctx ends, what runs is killed and what has
-// no outcome is lost. The error, if any, is one of the machine's, such as no
-// room for temporary files; what goes wrong with tests is told as events.
+// no outcome is lost, for the cause of ctx. The error, if any, is one of the
+// machine's, such as no room for temporary files; what goes wrong with tests is
+// told as events.
 func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 	temp, err := os.MkdirTemp("", "fern-relay-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(temp)
-	r := &run{job: job, temp: temp, sink: sink, counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
-		came: map[string]outcome.Outcome{}, taken: make([]bool, len(job.Queue)), held: map[string]int{},
+	r := &run{job: job, temp: temp, sink: sink, began: time.Now(), counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
+		came: map[string]outcome.Outcome{}, held: map[string]int{}, awaited: map[string]bool{}, floods: map[string]*flood{},
 		running: map[int]int{}, cancels: map[int]context.CancelFunc{}}
 	r.changed = sync.NewCond(&r.mu)
 	defer context.AfterFunc(ctx, r.changed.Broadcast)()
-	for _, b := range job.Queue {
-		for i := range b.Tests {
-			r.open[b.Tests[i].ID] = &b.Tests[i]
-		}
-	}
+	r.line()
+	defer job.Control.listen(r.steer)()
 	r.tell(outcome.Event{Event: outcome.RunBegins, Format: outcome.Format})
 	r.prepare(ctx)
 	var wg sync.WaitGroup
@@ -137,10 +56,7 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 		wg.Go(func() { r.work(ctx, number) })
 	}
 	wg.Wait()
-	left, why := outcome.Lost, "the run was interrupted before it had an outcome"
-	if r.stopping && ctx.Err() == nil {
-		left, why = outcome.Skipped, fmt.Sprintf("the run stopped after %d that failed", job.StopAfter)
-	}
+	left, why := r.leftover(ctx)
 	for _, b := range job.Queue {
 		for _, t := range b.Tests {
 			r.give(t, 0, 0, left, why)
@@ -152,26 +68,48 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 
 // run is one job under way.
 type run struct {
-	job  Job
-	temp string
+	job   Job
+	temp  string
+	began time.Time
 
-	mu      sync.Mutex
-	changed *sync.Cond // an outcome came, a batch ended, or the run is to end
-	sink    outcome.Sink
-	taken   []bool                     // by batch
-	held    map[string]int             // by resource, how many batches hold it
-	open    map[string]*catalog.Test   // without an outcome yet
-	came    map[string]outcome.Outcome // by ID
-	counts  map[outcome.Outcome]int
-
+	mu       sync.Mutex
+	changed  *sync.Cond // an outcome came that is waited for, a batch ended, or the run is to end
+	sink     outcome.Sink
+	queue    []*queued                  // not taken yet
+	held     map[string]int             // by resource, how many batches hold it
+	awaited  map[string]bool            // IDs that batches wait for
+	open     map[string]*catalog.Test   // without an outcome yet
+	came     map[string]outcome.Outcome // by ID
+	counts   map[outcome.Outcome]int
+	floods   map[string]*flood          // by ID: tests that printed much
 	notes    []string                   // what went wrong beside the tests
+	paused   bool                       // nothing new is to be taken
 	stopping bool                       // nothing new is to begin
+	finished bool                       // as somebody asked for it
 	running  map[int]int                // by worker: tests that run
-	cancels  map[int]context.CancelFunc // by worker: ends what it does
+	cancels  map[int]context.CancelFunc // by worker: ends what it does; 0 is what is made ready
+}
+
+// leftover says what becomes of tests without an outcome once no worker works.
+func (r *run) leftover(ctx context.Context) (o outcome.Outcome, why string) {
+	switch cause := context.Cause(ctx); {
+	case cause != nil && cause != context.Canceled:
+		return outcome.Lost, "the run was ended before it had an outcome: " + cause.Error()
+	case cause != nil || r.finished:
+		return outcome.Lost, "the run was interrupted before it had an outcome"
+	}
+	return outcome.Skipped, fmt.Sprintf("the run stopped after %d that failed", r.job.StopAfter)
 }
 
 // prepare makes ready each suite for what will be run of it.
 func (r *run) prepare(ctx context.Context) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	r.enter(0, cancel)
+	making := r.job.Making
+	if making == nil {
+		making = func(string) {}
+	}
 	var suites []string
 	tests := map[string][]catalog.Test{}
 	for _, b := range r.job.Queue {
@@ -181,7 +119,7 @@ func (r *run) prepare(ctx context.Context) {
 		tests[b.Suite] = append(tests[b.Suite], wanted(b.Tests)...)
 	}
 	for _, suite := range suites {
-		err := r.job.Adapters[suite].Prepare(ctx, tests[suite])
+		err := r.job.Adapters[suite].Prepare(ctx, tests[suite], making)
 		if err == nil || ctx.Err() != nil {
 			continue
 		}
@@ -189,6 +127,7 @@ func (r *run) prepare(ctx context.Context) {
 			r.give(t, 0, 0, outcome.Errored, err.Error())
 		}
 	}
+	making("")
 }
 
 // wanted leaves out the tests that will not run here.
@@ -196,103 +135,37 @@ func wanted(tests []catalog.Test) []catalog.Test {
 	return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.PutOut != "" })
 }
 
+// enter says how to end what a worker does.
+func (r *run) enter(worker int, cancel context.CancelFunc) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.cancels[worker] = cancel
+	if r.stopping {
+		cancel()
+	}
+}
+
 // work is one worker: it takes batches until there are none.
 func (r *run) work(ctx context.Context, number int) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(ctx, r.changed.Broadcast)()
-	r.mu.Lock()
-	r.cancels[number] = cancel
-	r.mu.Unlock()
+	r.enter(number, cancel)
 	seat := &seat{number: number, sessions: map[string]adapter.Session{}}
 	defer r.leave(seat)
 	for ctx.Err() == nil {
-		batch, at := r.take(ctx, number)
-		if at == 0 {
+		batch := r.take(ctx, number)
+		if batch == nil {
 			return
 		}
-		err := r.runBatch(ctx, batch, at, seat)
+		err := r.runBatch(ctx, batch, seat)
 		if err != nil && ctx.Err() == nil {
 			for _, t := range batch.Tests {
-				r.give(t, number, at, outcome.Errored, err.Error())
+				r.give(t, number, batch.at, outcome.Errored, err.Error())
 			}
 		}
 		r.release(batch)
 	}
-}
-
-// take gives the first batch that is free for a worker and its number from 1, and
-// waits where none is free yet; 0 where all are taken or the run is to end.
-func (r *run) take(ctx context.Context, worker int) (Batch, int) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for ctx.Err() == nil {
-		left := false
-		for i, b := range r.job.Queue {
-			if r.taken[i] || b.Worker != 0 && b.Worker != worker {
-				continue
-			}
-			left = true
-			if !r.free(b) {
-				continue
-			}
-			r.taken[i] = true
-			for _, resource := range b.uses() {
-				r.held[resource]++
-			}
-			return b, i + 1
-		}
-		if !left {
-			break
-		}
-		r.changed.Wait()
-	}
-	return Batch{}, 0
-}
-
-// free reports whether nothing that a batch waits for is still to come: tests of
-// other batches, or its turn at a resource.
-func (r *run) free(b Batch) bool {
-	for _, resource := range b.uses() {
-		if r.held[resource] >= max(1, r.job.Resources[resource]) {
-			return false
-		}
-	}
-	for i := range b.Tests {
-		for _, id := range order.Dependencies(&b.Tests[i]) {
-			if r.open[id] != nil && !b.has(id) {
-				return false
-			}
-		}
-	}
-	return true
-}
-
-func (b Batch) has(id string) bool {
-	return slices.ContainsFunc(b.Tests, func(t catalog.Test) bool { return t.ID == id })
-}
-
-// uses lists the resources of a batch's tests, each once.
-func (b Batch) uses() []string {
-	var all []string
-	for _, t := range b.Tests {
-		for _, resource := range t.Marks.Uses {
-			if t.PutOut == "" && !slices.Contains(all, resource) {
-				all = append(all, resource)
-			}
-		}
-	}
-	return all
-}
-
-// release gives back what a batch held.
-func (r *run) release(b Batch) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for _, resource := range b.uses() {
-		r.held[resource]--
-	}
-	r.changed.Broadcast()
 }
 
 // seat is a worker's slot, once it has one, with its sessions by suite.
@@ -333,17 +206,22 @@ func (r *run) leave(s *seat) {
 		return
 	}
 	if err := r.job.Setup.End(*s.slot); err != nil {
-		r.mu.Lock()
-		r.notes = append(r.notes, err.Error())
-		r.mu.Unlock()
+		r.note(err.Error())
 	}
 }
 
-func (r *run) runBatch(ctx context.Context, batch Batch, at int, seat *seat) error {
-	number := seat.number
+// note tells what went wrong beside the tests.
+func (r *run) note(text string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.notes = append(r.notes, text)
+}
+
+// runBatch runs a batch; tests that are bad run again as often as is asked for.
+func (r *run) runBatch(ctx context.Context, batch *queued, seat *seat) error {
 	for _, t := range batch.Tests {
 		if why := r.putOut(t); why != "" {
-			r.give(t, number, at, outcome.Skipped, why)
+			r.give(t, seat.number, batch.at, outcome.Skipped, why)
 		}
 	}
 	tests := slices.DeleteFunc(wanted(batch.Tests), func(t catalog.Test) bool { return !r.isOpen(t.ID) })
@@ -354,10 +232,14 @@ func (r *run) runBatch(ctx context.Context, batch Batch, at int, seat *seat) err
 	if err != nil {
 		return err
 	}
-	return session.Run(ctx, tests, func(e outcome.Event) {
-		e.Worker, e.Batch = number, at
-		r.tell(e)
-	})
+	tries := &tries{run: r, worker: seat.number, batch: batch.at, left: r.job.Retries, past: map[string][]outcome.Event{}}
+	for len(tests) > 0 && err == nil {
+		if err = session.Run(ctx, tests, tries.hear); err == nil {
+			tests, err = tries.again(ctx, session, tests)
+		}
+	}
+	tries.giveUp()
+	return err
 }
 
 // putOut says why a test of a batch that begins is not to run, empty where it is.
@@ -394,48 +276,49 @@ func (r *run) give(t catalog.Test, worker, batch int, o outcome.Outcome, message
 	}
 }
 
-// tell stamps an event and passes it on.
+// tell stamps an event and passes it on. The time is the one at which the run began
+// and what has passed since, so that it never jumps when the machine's clock is set.
 func (r *run) tell(e outcome.Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	e.At = time.Now()
-	if e.Event == outcome.Finished {
-		if t := r.open[e.ID]; t != nil {
-			if e.Outcome = marked(t, e.Outcome); e.Outcome == outcome.Surprise {
-				e.Message = "it passed, though it is expected to fail: " + t.Marks.ExpectFail
-			}
-			delete(r.open, e.ID)
-			r.came[e.ID] = e.Outcome
-			r.changed.Broadcast()
+	e.At = r.began.Add(time.Since(r.began))
+	switch e.Event {
+	case outcome.Output:
+		r.print(e)
+		return
+	case outcome.Finished:
+		if r.floods[e.ID] != nil {
+			r.ebb(e)
 		}
-		r.counts[e.Outcome]++
+		e.Message = bounded(e.Message)
+		r.finish(&e)
 	}
 	r.sink(e)
 	r.stopInTime(e)
 }
 
-// stopInTime ends what workers do once enough has failed: each goes on until no
-// test of its own runs any more.
-func (r *run) stopInTime(e outcome.Event) {
-	switch e.Event {
-	case outcome.Started:
-		r.running[e.Worker]++
-	case outcome.Finished:
-		r.running[e.Worker] = max(0, r.running[e.Worker]-1)
-	default:
-		return
+// messageLimit bounds a message, in bytes; what a test printed stands in its output.
+const messageLimit = 8 << 10
+
+func bounded(message string) string {
+	if len(message) <= messageLimit {
+		return message
 	}
-	if r.job.StopAfter > 0 && !r.stopping && outcome.CountBad(r.counts) >= r.job.StopAfter {
-		r.stopping = true
-		for worker, cancel := range r.cancels {
-			if r.running[worker] == 0 {
-				cancel()
-			}
+	return strings.ToValidUTF8(message[:messageLimit], "") + " …"
+}
+
+func (r *run) finish(e *outcome.Event) {
+	if t := r.open[e.ID]; t != nil {
+		if e.Outcome = marked(t, e.Outcome); e.Outcome == outcome.Surprise {
+			e.Message = "it passed, though it is expected to fail: " + t.Marks.ExpectFail
+		}
+		delete(r.open, e.ID)
+		r.came[e.ID] = e.Outcome
+		if r.awaited[e.ID] {
+			r.changed.Broadcast()
 		}
 	}
-	if cancel := r.cancels[e.Worker]; r.stopping && cancel != nil && r.running[e.Worker] == 0 {
-		cancel()
-	}
+	r.counts[e.Outcome]++
 }
 
 // marked is the outcome in the light of the test's marks.

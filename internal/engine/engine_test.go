@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +16,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
+	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 )
 
@@ -24,13 +26,16 @@ type puppet struct {
 	mu    sync.Mutex
 	slots map[int]string // the folder for temporary files by slot
 	runs  []string       // the names of each Session.Run, joined
+	tried map[string]int // by name of those that go by it
+
+	signal chan struct{} // closed by the test signal
 }
 
 func (p *puppet) Discover(context.Context) (adapter.Found, error)    { return adapter.Found{}, nil }
 func (p *puppet) Touched([]string) (func(*catalog.Test) bool, error) { return nil, nil }
 func (p *puppet) Scope() adapter.Scope                               { return p.scope }
 
-func (p *puppet) Prepare(_ context.Context, tests []catalog.Test) error {
+func (p *puppet) Prepare(_ context.Context, tests []catalog.Test, _ func(string)) error {
 	for _, t := range tests {
 		if t.Name == "unbuildable" {
 			return errors.New("no compiler")
@@ -70,6 +75,20 @@ func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink outc
 			time.Sleep(5 * time.Millisecond)
 		case t.Name == "collapse":
 			return errors.New("the session collapsed")
+		case strings.HasPrefix(t.Name, "twice bad"): // but passes from then on
+			s.puppet.mu.Lock()
+			if s.puppet.tried[t.Name]++; s.puppet.tried[t.Name] <= 2 {
+				o = outcome.Failed
+			}
+			s.puppet.mu.Unlock()
+		case t.Name == "flood":
+			for range 3000 {
+				sink(outcome.Event{Event: outcome.Output, ID: t.ID, Text: strings.Repeat("wet ", 256)})
+			}
+			sink(outcome.Event{Event: outcome.Output, ID: t.ID, Text: "the end"})
+		case t.Name == "signal":
+			close(s.puppet.signal)
+			time.Sleep(20 * time.Millisecond)
 		case t.Name == "wait":
 			<-ctx.Done()
 			return ctx.Err()
@@ -93,7 +112,7 @@ func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, wo
 	p.slots = map[int]string{}
 	run := outcome.NewRun()
 	var events []outcome.Event
-	err := Run(ctx, Job{Adapters: adapters, Queue: Queue(tests, adapters, false, nil), Workers: workers, Resources: map[string]int{"bus": 2}}, func(e outcome.Event) {
+	err := Run(ctx, Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{Workers: workers}), Workers: workers, Resources: map[string]int{"bus": 2}}, func(e outcome.Event) {
 		run.Apply(e)
 		events = append(events, e)
 	})
@@ -189,7 +208,7 @@ func TestQueue(t *testing.T) {
 		{adapter.ScopeWorker, true, "a1 | b1 | a2 | c1"},
 	} {
 		var batches []string
-		for _, b := range Queue(tests, map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, c.inOrder, nil) {
+		for _, b := range Queue(tests, map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, Deal{Workers: 2, InOrder: c.inOrder}) {
 			var names []string
 			for _, t := range b.Tests {
 				names = append(names, t.Group+t.Name)
@@ -278,7 +297,7 @@ func TestPlannedWorkers(t *testing.T) {
 			worker[made.ID] = random.IntN(4) // 0 for whichever is free
 		}
 		run := outcome.NewRun()
-		job := Job{Adapters: adapters, Queue: Queue(tests, adapters, true, worker), Workers: 3}
+		job := Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{InOrder: true, Worker: worker}), Workers: 3}
 		if err := Run(context.Background(), job, run.Apply); err != nil {
 			t.Fatal(err)
 		}
@@ -309,7 +328,7 @@ func TestStopAfter(t *testing.T) {
 			tests = append(tests, test(fmt.Sprint("g", i/10, name == "slow", i), name, 1, catalog.Marks{}))
 		}
 		run := outcome.NewRun()
-		job := Job{Adapters: adapters, Queue: Queue(tests, adapters, true, nil), Workers: workers, StopAfter: 2}
+		job := Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{InOrder: true}), Workers: workers, StopAfter: 2}
 		if err := Run(context.Background(), job, run.Apply); err != nil {
 			t.Fatal(err)
 		}
@@ -321,5 +340,135 @@ func TestStopAfter(t *testing.T) {
 				t.Errorf("%s is skipped as %q", r.ID, r.Message)
 			}
 		}
+	}
+}
+
+// TestDealing holds that every test is dealt once at every level, that no unit is
+// parted, that batches shrink, and that on paper, with known times, the queue ends
+// within 3 % of a plan of the same tests.
+func TestDealing(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 1))
+	for _, level := range split.Levels {
+		for _, workers := range []int{2, 4, 7} {
+			var tests []catalog.Test
+			for i := range 900 {
+				made := test(fmt.Sprint("g", i*i%83), fmt.Sprint("t", i), 0.05+random.ExpFloat64(), catalog.Marks{})
+				made.File, made.Setup = fmt.Sprint("f", i*i%83, i%3), 0.02
+				if i > 0 && i%17 == 0 {
+					made.Marks.After = []string{tests[random.IntN(i)].ID}
+				}
+				if i%29 == 0 {
+					made.Marks.Uses = []string{"bus"}
+				}
+				tests = append(tests, made)
+			}
+			queue := Queue(tests, nil, Deal{Workers: workers, Together: map[string]split.Together{"s": level}, First: map[string]bool{tests[500].ID: true}})
+			seen, apart := map[string]int{}, map[string]string{}
+			for i, b := range queue {
+				if i > 1 && b.Seconds() > queue[i-1].Seconds()+1e-9 {
+					t.Errorf("%s: batch %d is longer than the one before", level, i+1)
+				}
+				for _, made := range b.Tests {
+					seen[made.ID]++
+					if other, ok := apart[made.Group]; ok && level == split.Group && (other != b.Apart || other == "") {
+						t.Errorf("the group %s may run side by side with itself", made.Group)
+					}
+					apart[made.Group] = b.Apart
+				}
+			}
+			if len(seen) != len(tests) || !slices.ContainsFunc(queue[0].Tests, func(made catalog.Test) bool { return made.ID == tests[500].ID }) {
+				t.Errorf("%s on %d workers: %d of %d tests dealt, the first batch %v", level, workers, len(seen), len(tests), queue[0].Tests)
+			}
+			if level != split.Test {
+				continue
+			}
+			free := make([]float64, workers)
+			for _, b := range queue {
+				free[slices.Index(free, slices.Min(free))] += b.Seconds() + 0.02
+			}
+			study, err := split.NewStudy(tests, split.Test, split.Fleet{Shards: workers})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if plan := study.Plan(split.Quick); slices.Max(free) > 1.03*plan.Finish {
+				t.Errorf("on %d workers the queue ends at %.1f s, the plan at %.1f s", workers, slices.Max(free), plan.Finish)
+			}
+		}
+	}
+}
+
+// TestRetries holds that what passes in a later try is told as unstable, with its
+// tries as steps, that what needs it runs then, and that what fails in every try
+// fails.
+func TestRetries(t *testing.T) {
+	p := &puppet{slots: map[int]string{}, tried: map[string]int{}}
+	adapters := map[string]adapter.Adapter{"s": p}
+	tests := []catalog.Test{test("a", "pass", 1, catalog.Marks{}), test("a", "twice bad", 1, catalog.Marks{}), test("a", "fail", 1, catalog.Marks{}),
+		test("a", "fail as said", 1, catalog.Marks{ExpectFail: "known"}), test("b", "needs it", 1, catalog.Marks{Needs: []string{"s:a#twice bad"}}),
+		test("c", "collapse", 1, catalog.Marks{})}
+	run := outcome.NewRun()
+	if err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{Workers: 2}), Workers: 2, Retries: 2}, run.Apply); err != nil {
+		t.Fatal(err)
+	}
+	unstable := run.Result("s:a#twice bad")
+	if !unstable.Unstable || unstable.Outcome != outcome.Passed || len(unstable.Steps) != 2 || unstable.Steps[1].Name != "try 2" || !strings.HasPrefix(unstable.Message, "unstable: passed in try 3; try 2 failed") {
+		t.Errorf("came out as %+v", unstable)
+	}
+	if got := run.Summary(); got != "2 passed, 1 unstable, 1 failed, 1 errored, 1 owed" {
+		t.Errorf("the run came out as %s", got)
+	}
+	slices.Sort(p.runs)
+	if got := strings.Join(p.runs, ", "); got != "collapse, fail, needs it, pass twice bad fail fail as said, twice bad fail" && got != "collapse, needs it, pass twice bad fail fail as said, twice bad fail, twice bad fail" {
+		t.Errorf("it ran %s", got)
+	}
+}
+
+// TestControl holds a run, lets it go on, and asks it to finish what runs.
+func TestControl(t *testing.T) {
+	p := &puppet{slots: map[int]string{}, signal: make(chan struct{})}
+	adapters := map[string]adapter.Adapter{"s": p}
+	tests := []catalog.Test{test("a", "signal", 9, catalog.Marks{}), test("a", "behind", 1, catalog.Marks{}), test("b", "later", 1, catalog.Marks{})}
+	control := &Control{}
+	control.Hold(true)
+	time.AfterFunc(50*time.Millisecond, func() { control.Hold(false) })
+	go func() {
+		<-p.signal
+		control.Finish()
+	}()
+	run := outcome.NewRun()
+	began := time.Now()
+	if err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{Workers: 1}), Workers: 1, Control: control}, run.Apply); err != nil {
+		t.Fatal(err)
+	}
+	if first := run.Result("s:a#signal"); first.Outcome != outcome.Passed || first.Started.Sub(began) < 50*time.Millisecond {
+		t.Errorf("what ran came out as %+v", first)
+	}
+	if later := run.Result("s:b#later"); later.Outcome != outcome.Lost || !strings.Contains(later.Message, "interrupted") || run.ExitStatus() != 3 {
+		t.Errorf("what had not begun came out as %+v", later)
+	}
+}
+
+// TestFlood holds that of output without end the head and the tail are told, and
+// that the rest is in a file.
+func TestFlood(t *testing.T) {
+	p := &puppet{slots: map[int]string{}}
+	adapters := map[string]adapter.Adapter{"s": p}
+	floods := filepath.Join(t.TempDir(), "floods")
+	run, told := outcome.NewRun(), 0
+	err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue([]catalog.Test{test("a", "flood", 1, catalog.Marks{})}, adapters, Deal{}), Workers: 1, Floods: floods},
+		func(e outcome.Event) {
+			run.Apply(e)
+			told += len(e.Text)
+		})
+	files, globErr := filepath.Glob(filepath.Join(floods, "*"))
+	if err != nil || globErr != nil || len(files) != 1 {
+		t.Fatalf("%v, %v, %v", err, globErr, files)
+	}
+	output := string(run.Result("s:a#flood").Output)
+	if !strings.HasPrefix(output, "wet wet") || !strings.Contains(output, "the end\n… it printed") || !strings.Contains(output, files[0]) || told > 2*(floodHead+floodTail) {
+		t.Errorf("%d bytes were told, which are kept as %q … %q", told, output[:20], output[len(output)-20:])
+	}
+	if kept, err := os.Stat(files[0]); err != nil || kept.Size() < 3000*1024 {
+		t.Errorf("the file is %v, %v", kept, err)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -30,6 +31,7 @@ type Journal struct {
 
 // Task says what a run was to do. It is the first line of a journal.
 type Task struct {
+	PID     int      `json:"pid"` // of the process that runs it
 	Pick    string   `json:"pick"`
 	Workers int      `json:"workers"`
 	InOrder bool     `json:"in_order"`
@@ -38,6 +40,8 @@ type Task struct {
 
 const (
 	journalFolder = "runs"
+	journalEnding = ".jsonl"
+	floodsEnding  = ".output"
 	killedName    = "killed.jsonl"
 	flushEvery    = 100 * time.Millisecond // what a killed process may lose
 )
@@ -48,7 +52,8 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return nil, err
 	}
-	file, err := os.CreateTemp(folder, "run-*.jsonl")
+	removeFloods(folder)
+	file, err := os.CreateTemp(folder, "run-*"+journalEnding)
 	if err != nil {
 		return nil, err
 	}
@@ -81,13 +86,42 @@ func (j *Journal) flush() {
 
 // Tell writes down what begins and ends. Output is left out: it may be without end.
 func (j *Journal) Tell(e outcome.Event) {
-	if e.Event == outcome.Output || e.Event == outcome.StepDone {
+	if e.Event == outcome.Output {
 		return
 	}
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if j.err == nil {
 		j.err = j.lines.Encode(e)
+	}
+}
+
+// TellOutput writes down what a test printed that comes to its end, as far as it is
+// kept, for those who follow the run.
+func (j *Journal) TellOutput(r *outcome.Result, end outcome.Event) {
+	if len(r.Output) == 0 {
+		return
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.err == nil {
+		j.err = j.lines.Encode(outcome.Event{Event: outcome.Output, ID: r.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Text: string(r.Output)})
+	}
+}
+
+// Floods is the folder for output of this run that is too much to tell. It stays
+// until the next run begins.
+func (j *Journal) Floods() string {
+	return strings.TrimSuffix(j.file.Name(), journalEnding) + floodsEnding
+}
+
+// removeFloods removes the floods of runs that have no journal any more.
+func removeFloods(folder string) {
+	floods, _ := filepath.Glob(filepath.Join(folder, "run-*"+floodsEnding)) // a well-formed pattern
+	for _, dir := range floods {
+		if _, err := os.Stat(strings.TrimSuffix(dir, floodsEnding) + journalEnding); errors.Is(err, fs.ErrNotExist) {
+			_ = os.RemoveAll(dir) // else the next run does it
+		}
 	}
 }
 
@@ -113,7 +147,7 @@ type Killed struct {
 // ledger with what is missing as lost, and gives the latest, nil where there is none.
 // Of that one LastKilled tells from then on.
 func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
-	files, err := filepath.Glob(filepath.Join(store, journalFolder, "run-*.jsonl"))
+	files, err := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding))
 	if err != nil {
 		return nil, 0, err
 	}

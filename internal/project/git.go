@@ -61,3 +61,18 @@ func Changed(ctx context.Context, dir, revision string) ([]string, error) {
 	}
 	return files, nil
 }
+
+// Ignored tells which files, given by their absolute paths, git is told to ignore;
+// none where there is no git.
+func Ignored(ctx context.Context, dir string, files []string) map[string]bool {
+	ignored := map[string]bool{}
+	// It ends with status 1 where it ignores none of them.
+	out, err := git(ctx, dir, append([]string{"check-ignore", "-z", "--"}, files...)...)
+	if err != nil {
+		return ignored
+	}
+	for name := range strings.SplitSeq(out, "\x00") {
+		ignored[name] = true
+	}
+	return ignored
+}

@@ -3,6 +3,7 @@
 package project
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -61,6 +62,8 @@ type Suite struct {
 	Args       []string
 	Results    string        // of a command: one of resultFormats, empty for exit
 	Timeout    time.Duration // of one test
+	Isolate    string        // what one process holds: one of isolations of the kind
+	Together   string        // what never runs side by side: test, file, group or suite
 }
 
 // Workers is what the project says of its workers. The words of the commands and
@@ -96,6 +99,13 @@ type TouchRule struct {
 // resultFormats are what the results of a command may be.
 var resultFormats = []string{"exit", "tap", "junit", "gojson", "events"}
 
+// isolations are what one process of a suite may hold, by kind; the last where
+// nothing is said.
+var isolations = map[Kind][]string{Go: {"test", "group"}, Command: {"test", "group"}, Host: {"test", "group", "worker"}}
+
+// togethers are what may be said never to run side by side.
+var togethers = []string{"test", "file", "group", "suite"}
+
 // DefaultTimeout bounds one test where its suite does not say otherwise, as the
 // Go toolchain bounds a package.
 const DefaultTimeout = 10 * time.Minute
@@ -115,6 +125,8 @@ type file struct {
 		BuildFlags []string `toml:"build_flags"`
 		Args       []string `toml:"args"`
 		Timeout    string   `toml:"timeout"`
+		Isolate    string   `toml:"isolate"`
+		Together   string   `toml:"together"`
 	} `toml:"suite"`
 	Tags  map[string]string `toml:"tags"`
 	Picks map[string]string `toml:"picks"`
@@ -179,7 +191,7 @@ func withoutFile(dir string) (*Project, error) {
 	for above := dir; ; above = filepath.Dir(above) {
 		if _, err := os.Stat(filepath.Join(above, "go.mod")); err == nil {
 			return &Project{Dir: dir, Name: filepath.Base(dir),
-				Suites: []Suite{{Name: string(Go), Kind: Go, Dir: ".", Timeout: DefaultTimeout}}}, nil
+				Suites: []Suite{{Name: string(Go), Kind: Go, Dir: ".", Timeout: DefaultTimeout, Isolate: "group", Together: "group"}}}, nil
 		}
 		if above == filepath.Dir(above) {
 			return nil, fmt.Errorf("no tests here: %s has no %s and is not inside a Go module: go to your project, or write a %s with a [[suite]]",
@@ -235,7 +247,8 @@ func (p *Project) addWorkers(f *file, d *document) (err error) {
 func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
-		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Results: s.Results, Timeout: DefaultTimeout}
+		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Results: s.Results, Timeout: DefaultTimeout,
+			Isolate: s.Isolate, Together: cmp.Or(s.Together, "group")}
 		switch {
 		case suite.Name == "" || strings.ContainsAny(suite.Name, ":#"):
 			return wrong("name", "a suite's name is %q: a name without : and # is expected", s.Name)
@@ -249,6 +262,16 @@ func (p *Project) addSuites(f *file, d *document) error {
 			return wrong("list", "suite %s is made of commands: give it list and run", s.Name)
 		case s.Results != "" && !slices.Contains(resultFormats, s.Results):
 			return wrong("results", "the results of suite %s are %q: one of %s is expected", s.Name, s.Results, strings.Join(resultFormats, ", "))
+		}
+		held := isolations[suite.Kind]
+		if suite.Isolate == "" {
+			suite.Isolate = held[len(held)-1]
+		}
+		if !slices.Contains(held, suite.Isolate) {
+			return wrong("isolate", "isolate of suite %s is %q: what one process of kind %s holds is one of %s", s.Name, s.Isolate, s.Kind, strings.Join(held, ", "))
+		}
+		if !slices.Contains(togethers, suite.Together) {
+			return wrong("together", "together of suite %s is %q: what never runs side by side is one of %s", s.Name, s.Together, strings.Join(togethers, ", "))
 		}
 		if s.Timeout != "" {
 			limit, err := time.ParseDuration(s.Timeout)
@@ -379,7 +402,7 @@ func positioned(path string, err error) error {
 // known lists the keys that are expected where an unknown one stands.
 func known(key []string) string {
 	tables := map[string]string{
-		"project": "name", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout", "workers": "count, prepare, clean, env",
+		"project": "name", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout, isolate, together", "workers": "count, prepare, clean, env",
 		"rule": "pick, " + strings.Join(catalog.MarkNames, ", ") + ", clear",
 	}
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {

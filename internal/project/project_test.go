@@ -25,11 +25,13 @@ dir = "src"
 build_flags = ["-race"]
 args = ["-short"]
 timeout = "90s"
+isolate = "test"
 
 [[suite]]
 name = "devices"
 kind = "host"
 run = "./host --fast"
+together = "file"
 
 [tags]
 slow = "took>2s"
@@ -71,8 +73,8 @@ func TestOpen(t *testing.T) {
 		t.Errorf("opened %+v with the tags %v", p, tags)
 	}
 	want := []Suite{
-		{Name: "unit", Kind: Go, Dir: "src", BuildFlags: []string{"-race"}, Args: []string{"-short"}, Timeout: 90 * time.Second},
-		{Name: "devices", Kind: Host, Dir: ".", Run: "./host --fast", Timeout: DefaultTimeout},
+		{Name: "unit", Kind: Go, Dir: "src", BuildFlags: []string{"-race"}, Args: []string{"-short"}, Timeout: 90 * time.Second, Isolate: "test", Together: "group"},
+		{Name: "devices", Kind: Host, Dir: ".", Run: "./host --fast", Timeout: DefaultTimeout, Isolate: "worker", Together: "file"},
 	}
 	if !reflect.DeepEqual(p.Suites, want) {
 		t.Errorf("the suites are %+v, want %+v", p.Suites, want)
@@ -102,29 +104,31 @@ func TestOpenWithoutFile(t *testing.T) {
 func TestErrorsNameThePlace(t *testing.T) {
 	for _, c := range []struct{ old, new, place, words string }{
 		{`name = "glass house"`, `nam = "x"`, ":3:1", `unknown key "project.nam"`},
-		{`[workers]`, `[worker]`, ":36:2", "the tables are"},
-		{`count = 6`, `count = -1`, ":37:1", "a number from 1"},
-		{`count = 6`, `count = "six"`, ":37:9", ""},
+		{`[workers]`, `[worker]`, ":38:2", "the tables are"},
+		{`count = 6`, `count = -1`, ":39:1", "a number from 1"},
+		{`count = 6`, `count = "six"`, ":39:9", ""},
 		{`kind = "go"`, `kind = "go`, ":7:", ""},
 		{`kind = "go"`, `kind = "cargo"`, ":7:1", `"cargo": go, command or host is expected`},
 		{`name = "unit"`, `name = "a:b"`, ":6:1", "without : and #"},
 		{`name = "devices"`, `name = "unit"`, ":", "two suites are named"},
-		{`run = "./host --fast"`, ``, ":13:1", "has no run"},
-		{`kind = "host"`, `kind = "command"`, ":13:1", "give it list and run"},
-		{`run = "./host --fast"`, `run = "x"` + "\nresults = \"words\"", ":17:1", `"words": one of exit, tap, junit, gojson, events is expected`},
+		{`run = "./host --fast"`, ``, ":14:1", "has no run"},
+		{`kind = "host"`, `kind = "command"`, ":14:1", "give it list and run"},
+		{`run = "./host --fast"`, `run = "x"` + "\nresults = \"words\"", ":18:1", `"words": one of exit, tap, junit, gojson, events is expected`},
 		{`timeout = "90s"`, `timeout = "90"`, ":11:1", "a duration like 30s"},
 		{`timeout = "90s"`, `timeout = "-1s"`, ":11:1", "a duration like 30s"},
-		{`slow = "took>2s"`, `slow = "took>soon"`, ":19:9", "not a duration"},
-		{`slow = "took>2s"`, `é = "it (a"`, ":19:", "invalid"},
-		{`fast = "took<1s not it"`, `fast = "took<1s (it"`, ":23:17", "never closed"},
-		{`fast = "took<1s not it"`, "fast = \"saved:a\"\na = \"it saved:b\"\nb = \"saved:c or saved:a\"", ":24:1", "circle: a → b → a"},
-		{`pick = "in:boiler/**"`, `pick = "inn:boiler/**"`, ":26:9", `did you mean "in"`},
-		{`pick = "in:boiler/**"`, ``, ":25:1", "no pick"},
-		{`uses = ["boiler-bus"]`, `clear = ["sleep"]`, ":26:1", `"sleep": the marks are`},
-		{`only-if = "program:redis-server"`, `only-if = "redis"`, ":26:1", "made of fields"},
-		{`uses =`, `use =`, ":27:1", "[rule] takes pick, skip"},
-		{`boiler-bus = 2`, `boiler-bus = 0`, ":31:1", "a number from 1"},
-		{`"lib/**" = "it"`, `"lib/**" = "it or"`, ":34:18", "expected at the end"},
+		{`slow = "took>2s"`, `slow = "took>soon"`, ":21:9", "not a duration"},
+		{`slow = "took>2s"`, `é = "it (a"`, ":21:", "invalid"},
+		{`fast = "took<1s not it"`, `fast = "took<1s (it"`, ":25:17", "never closed"},
+		{`fast = "took<1s not it"`, "fast = \"saved:a\"\na = \"it saved:b\"\nb = \"saved:c or saved:a\"", ":26:1", "circle: a → b → a"},
+		{`pick = "in:boiler/**"`, `pick = "inn:boiler/**"`, ":28:9", `did you mean "in"`},
+		{`pick = "in:boiler/**"`, ``, ":27:1", "no pick"},
+		{`uses = ["boiler-bus"]`, `clear = ["sleep"]`, ":28:1", `"sleep": the marks are`},
+		{`only-if = "program:redis-server"`, `only-if = "redis"`, ":28:1", "made of fields"},
+		{`uses =`, `use =`, ":29:1", "[rule] takes pick, skip"},
+		{`boiler-bus = 2`, `boiler-bus = 0`, ":33:1", "a number from 1"},
+		{`"lib/**" = "it"`, `"lib/**" = "it or"`, ":36:18", "expected at the end"},
+		{`isolate = "test"`, `isolate = "worker"`, ":12:1", "one of test, group"},
+		{`together = "file"`, `together = "wood"`, ":18:1", "one of test, file, group, suite"},
 	} {
 		dir := t.TempDir()
 		testfiles.Write(t, dir, map[string]string{FileName: strings.Replace(whole, c.old, c.new, 1)})

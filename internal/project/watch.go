@@ -2,6 +2,7 @@ package project
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"io/fs"
 	"maps"
@@ -35,6 +36,7 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 	}
 	changed := map[string]bool{}
 	var since time.Time // of the first of them
+	told := map[string][sha256.Size]byte{}
 	settled := time.NewTimer(quiet)
 	settled.Stop()
 	for {
@@ -62,10 +64,32 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 			changed[e.Name] = true
 			settled.Reset(min(quiet, patience-time.Since(since)))
 		case <-settled.C:
-			tell(slices.Sorted(maps.Keys(changed)))
+			if files := otherwise(slices.Sorted(maps.Keys(changed)), told); len(files) > 0 {
+				tell(files)
+			}
 			clear(changed)
 		}
 	}
+}
+
+// otherwise leaves out files that are as they were when they were told last, as a
+// program may write what it has written before.
+func otherwise(files []string, told map[string][sha256.Size]byte) []string {
+	var changed []string
+	for _, file := range files {
+		content, err := os.ReadFile(file)
+		if err == nil {
+			sum := sha256.Sum256(content)
+			if last, known := told[file]; known && last == sum {
+				continue
+			}
+			told[file] = sum
+		} else {
+			delete(told, file) // it is gone, or a folder
+		}
+		changed = append(changed, file)
+	}
+	return changed
 }
 
 // hidden reports whether changes to a file or folder of this name are of no

@@ -148,7 +148,7 @@ func (g *ground) prepare(ctx context.Context, victims []catalog.Test) ([]chase, 
 		}
 	}
 	for suite, tests := range needed {
-		if err := g.relay.adapters[suite].Prepare(ctx, tests); err != nil {
+		if err := g.relay.adapters[suite].Prepare(ctx, tests, func(string) {}); err != nil {
 			return nil, err
 		}
 	}

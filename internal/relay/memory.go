@@ -321,6 +321,11 @@ func (r *Relay) touched(x *pick.Index, revision string) (func(*catalog.Test) boo
 	if err != nil {
 		return nil, err
 	}
+	return r.touchedBy(x, files)
+}
+
+// touchedBy tells which tests a change to files touches, given by absolute paths.
+func (r *Relay) touchedBy(x *pick.Index, files []string) (func(*catalog.Test) bool, error) {
 	below := map[string]bool{}
 	for _, file := range files {
 		if name, err := filepath.Rel(r.Project.Dir, file); err == nil {
@@ -328,6 +333,7 @@ func (r *Relay) touched(x *pick.Index, revision string) (func(*catalog.Test) boo
 		}
 	}
 	bySuite := map[string]func(*catalog.Test) bool{}
+	var err error
 	for suite, a := range r.adapters {
 		if bySuite[suite], err = a.Touched(files); err != nil {
 			return nil, fmt.Errorf("suite %s: %w", suite, err)

@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -52,7 +53,7 @@ func (r *Relay) Planned(q Request) float64 {
 	if q.Planned > 0 {
 		return q.Planned
 	}
-	study, err := r.Split(q.Tests, split.Group, split.Fleet{Shards: q.Workers}, true)
+	study, err := r.Split(q.Tests, cmp.Or(q.Together, split.Group), split.Fleet{Shards: q.Workers}, true)
 	if err != nil {
 		return 0 // the run says so
 	}

@@ -4,6 +4,7 @@
 package relay
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,12 +16,14 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/mattn/go-shellwords"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
+	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/adapter/command"
 	"fernrelay/internal/adapter/golang"
@@ -125,7 +128,7 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 	switch s.Kind {
 	case project.Host:
 		words, err := commandLine(dir, "run", s.Run)
-		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: below, Command: words, Timeout: s.Timeout}), err
+		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: below, Command: words, Timeout: s.Timeout, Isolate: adapter.Isolation(s.Isolate)}), err
 	case project.Command:
 		list, err := commandLine(dir, "list", s.List)
 		if err != nil {
@@ -135,11 +138,11 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		if err != nil {
 			return nil, err
 		}
-		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Timeout: s.Timeout})
+		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Timeout: s.Timeout, Isolate: adapter.Isolation(s.Isolate)})
 	}
 	store := filepath.Join(p.StorePath(), "build", s.Name)
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store, Keep: p.Store,
-		BuildFlags: s.BuildFlags, Args: s.Args, Timeout: s.Timeout})
+		BuildFlags: s.BuildFlags, Args: s.Args, Timeout: s.Timeout, Isolate: adapter.Isolation(s.Isolate)})
 }
 
 // commandLine parts a command line into words; a program that is named by its
@@ -298,14 +301,25 @@ type Request struct {
 	Worker  map[string]int   // by ID: the only worker that runs it, where that is planned
 	Shard   *outcome.Planned // the shard of a plan that this is, if it is one
 
-	Before    *outcome.Run // what a run had come to that was killed and that this resumes
-	Planned   float64      // seconds that a plan says it takes; 0 where it is not planned
-	StopAfter int          // after so many bad outcomes nothing new is begun; 0 for never
+	Before   *outcome.Run    // what a run had come to that was killed and that this resumes
+	Planned  float64         // seconds that a plan says it takes; 0 where it is not planned
+	Together split.Together  // what never runs side by side; as each suite says where empty
+	First    map[string]bool // by ID: tests that go before others
+
+	StopAfter int             // after so many bad outcomes nothing new is begun; 0 for never
+	Retries   int             // how often a test that was bad runs again
+	Limit     time.Duration   // of one test; 0 where its suite's holds
+	Control   *engine.Control // steers the run; nil where nobody does
+	Making    func(string)    // told what is made ready; may be nil
 }
 
 // Queue gives the batches of a request, the first to be taken first.
 func (r *Relay) Queue(q Request) []engine.Batch {
-	return engine.Queue(q.Tests, r.adapters, q.InOrder, q.Worker)
+	deal := engine.Deal{Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: map[string]split.Together{}}
+	for _, s := range r.Project.Suites {
+		deal.Together[s.Name] = cmp.Or(q.Together, split.Together(s.Together))
+	}
+	return engine.Queue(q.Tests, r.adapters, deal)
 }
 
 // Ready makes a request of tests: those that must wait for others stand behind
@@ -338,12 +352,18 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 		return nil, 0, fmt.Errorf("the run cannot be written down: %w", err)
 	}
 	run = outcome.NewRun()
-	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources, Setup: r.setup(), StopAfter: q.StopAfter}
+	setup := r.setup()
+	setup.Limit = q.Limit
+	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources, Setup: setup,
+		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Making: q.Making}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
 		if e.Event == outcome.RunBegins {
 			e.Planned = q.Shard
 		}
 		run.Apply(e)
+		if e.Event == outcome.Finished && e.Outcome.Bad() {
+			journal.TellOutput(run.Result(e.ID), e)
+		}
 		journal.Tell(e)
 		if e.Event == outcome.RunBegins && q.Before != nil {
 			q.Before.Replay(journal.Tell) // so that it stands there whole

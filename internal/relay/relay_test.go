@@ -149,7 +149,7 @@ func TestMemory(t *testing.T) {
 	for _, m := range []Memory{recalled.Memory, again.Memory} {
 		victim, _ := m.Catalog.Lookup("go:one#TestVictim")
 		other, _ := m.Catalog.Lookup("go:two#TestVictim")
-		if !victim.Known || victim.Expected < 0.03 || other.Known || m.Runs != 1 {
+		if !victim.Known || victim.Expected < 0.01 || other.Known || m.Runs != 1 {
 			t.Errorf("after %d runs, %g s are expected and %g s guessed", m.Runs, victim.Expected, other.Expected)
 		}
 		if past := m.PastOf("go:one#TestAlwaysBad"); !slices.Equal(past, []outcome.Outcome{outcome.Failed}) {

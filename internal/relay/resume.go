@@ -3,15 +3,17 @@ package relay
 import (
 	"errors"
 	"fmt"
+	"os"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
 	"fernrelay/internal/ledger"
 )
 
 // task is what a journal says of a request.
 func (q Request) task() ledger.Task {
-	task := ledger.Task{Pick: q.Pick, Workers: q.Workers, InOrder: q.InOrder}
+	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, InOrder: q.InOrder}
 	if q.Before != nil {
 		for _, r := range q.Before.Results {
 			task.Tests = append(task.Tests, r.ID)
@@ -33,6 +35,7 @@ func (r *Relay) killed() (notes []string, err error) {
 	if err != nil || k == nil {
 		return nil, err
 	}
+	adapter.KillLeft(k.Task.PID)
 	return []string{fmt.Sprintf("run %d was killed when %d of %d tests had ended: fern-relay run --resume runs the rest", number, k.Run.Done(), len(k.Task.Tests))}, nil
 }
 

@@ -3,18 +3,25 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
 )
 
-// outputLines bounds how many lines of a failed test's output are told.
-const outputLines = 12
+// What is told of a failed test: so many lines of its output, so many cells of a line.
+const (
+	outputLines = 12
+	widest      = 400
+)
 
 // Failures tells every result that makes the run fail. Results of one group that
 // failed with the same words at the same place are told as one.
@@ -69,42 +76,47 @@ func failure(w io.Writer, r *outcome.Result, together int) {
 
 func indent(w io.Writer, text string) {
 	for line := range strings.SplitSeq(text, "\n") {
-		fmt.Fprintf(w, "    %s\n", line)
+		fmt.Fprintf(w, "    %s\n", ansi.Truncate(line, widest, "…"))
 	}
 }
 
-// skipReasons bounds how many reasons for skipping are told.
-const skipReasons = 6
+// reasonsTold bounds how many reasons are told why tests did not run.
+const reasonsTold = 6
 
-// Aside tells what does not make the run fail and yet wants to be known: tests
-// that passed though they are expected to fail, and why tests were skipped.
+// Aside tells what does not make the run fail and yet wants to be known: tests that
+// passed in a later try only, or though they are expected to fail, and why tests were
+// skipped or lost.
 func Aside(w io.Writer, run *outcome.Run) {
 	if run.Note != "" {
 		fmt.Fprintf(w, "beside the tests: %s\n", outcome.Plain(run.Note))
 	}
-	counts := map[string]int{}
-	var reasons []string
+	for _, r := range run.Unstable() {
+		fmt.Fprintf(w, "%s %s  %s\n", r.Outcome.Shape(), outcome.PlainLine(r.ID), outcome.PlainLine(r.Message))
+	}
+	type reason struct {
+		outcome outcome.Outcome
+		words   string
+	}
+	counts := map[reason]int{}
+	var reasons []reason
 	for _, r := range run.Results {
 		switch r.Outcome {
 		case outcome.Surprise:
 			fmt.Fprintf(w, "%s %s  %s\n    %s\n", r.Outcome.Shape(), outcome.PlainLine(r.ID), r.Outcome, outcome.PlainLine(r.Message))
-		case outcome.Skipped:
-			reason := outcome.PlainLine(r.Message)
-			if counts[reason]++; counts[reason] == 1 {
-				reasons = append(reasons, reason)
+		case outcome.Skipped, outcome.Lost:
+			why := reason{r.Outcome, cmp.Or(outcome.PlainLine(r.Message), "no reason told")}
+			if counts[why]++; counts[why] == 1 {
+				reasons = append(reasons, why)
 			}
 		}
 	}
-	slices.SortStableFunc(reasons, func(a, b string) int { return counts[b] - counts[a] })
-	for i, reason := range reasons {
-		if i == skipReasons {
-			fmt.Fprintf(w, "%s and for %s\n", outcome.Skipped.Shape(), Plural(len(reasons)-i, "more reason"))
+	slices.SortStableFunc(reasons, func(a, b reason) int { return counts[b] - counts[a] })
+	for i, why := range reasons {
+		if i == reasonsTold {
+			fmt.Fprintf(w, "%s and for %s\n", why.outcome.Shape(), Plural(len(reasons)-i, "more reason"))
 			return
 		}
-		if reason == "" {
-			reason = "no reason told"
-		}
-		fmt.Fprintf(w, "%s %d skipped: %s\n", outcome.Skipped.Shape(), counts[reasons[i]], reason)
+		fmt.Fprintf(w, "%s %d %s: %s\n", why.outcome.Shape(), counts[why], why.outcome, why.words)
 	}
 }
 
@@ -226,4 +238,25 @@ func culprits(f hunt.Finding) string {
 func Name(id string) string {
 	_, name, _ := strings.Cut(id, "#")
 	return outcome.PlainLine(name)
+}
+
+// slowTold bounds how many slow tests are told.
+const slowTold = 10
+
+// Slow tells the tests of a run that took longer than they should, the slowest first.
+func Slow(w io.Writer, run *outcome.Run, limit time.Duration) {
+	var slow []*outcome.Result
+	for _, r := range run.Results {
+		if r.Seconds > limit.Seconds() {
+			slow = append(slow, r)
+		}
+	}
+	slices.SortStableFunc(slow, func(a, b *outcome.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
+	for i, r := range slow {
+		if i == slowTold {
+			fmt.Fprintf(w, "and %s more took longer than %s\n", Plural(len(slow)-i, "test"), limit)
+			return
+		}
+		fmt.Fprintf(w, "slow: %s took %s, more than %s\n", outcome.PlainLine(r.ID), timing.Short(r.Seconds), limit)
+	}
 }

@@ -20,6 +20,7 @@ type Status struct {
 	steps    int // how many twentieths of the whole are told
 	finished map[outcome.Outcome]int
 	done     int
+	making   string
 }
 
 // NewStatus begins to tell of a run of so many tests.
@@ -44,6 +45,17 @@ func (s *Status) Tell(e outcome.Event) {
 		if s.moving {
 			fmt.Fprint(s.w, "\r\x1b[K")
 		}
+	}
+}
+
+// Making takes what is made ready before the first test; empty for nothing more.
+func (s *Status) Making(what string) {
+	if what == s.making {
+		return
+	}
+	s.making = what
+	if s.moving {
+		fmt.Fprint(s.w, "\r\x1b[K"+what)
 	}
 }
 

@@ -82,30 +82,6 @@ func (s *session) runPick() action {
 	return action{run: s.picked.tests}
 }
 
-// withNeeds puts in front of tests those that they need, so that they are not
-// skipped when they are run again by themselves.
-func (s *session) withNeeds(tests []catalog.Test) []catalog.Test {
-	var all []catalog.Test
-	seen := map[string]bool{}
-	var add func(t catalog.Test)
-	add = func(t catalog.Test) {
-		if seen[t.ID] {
-			return
-		}
-		seen[t.ID] = true
-		for _, id := range t.Marks.Needs {
-			if needed, ok := s.picked.Catalog.Lookup(id); ok {
-				add(*needed)
-			}
-		}
-		all = append(all, t)
-	}
-	for _, t := range tests {
-		add(t)
-	}
-	return all
-}
-
 // groupAndName takes an ID apart for the screen.
 func groupAndName(id string) (group, name string) {
 	place, name, _ := strings.Cut(outcome.PlainLine(id), "#")

@@ -86,11 +86,11 @@ func (v *watch) press(msg tea.KeyPressMsg) action {
 	run, one := v.session.run, v.tests([]*outcome.Result{bad})
 	switch {
 	case key.Matches(msg, watchKeys.all):
-		return action{run: v.session.withNeeds(v.tests(run.bad))}
+		return action{run: v.session.relay.WithNeeds(v.tests(run.bad))}
 	case key.Matches(msg, watchKeys.hunt):
 		return action{hunt: one}
 	case key.Matches(msg, watchKeys.again):
-		return action{run: v.session.withNeeds(one)}
+		return action{run: v.session.relay.WithNeeds(one)}
 	case key.Matches(msg, watchKeys.edit):
 		return action{edit: place{bad.File, bad.Line}}
 	}

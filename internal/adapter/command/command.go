@@ -34,12 +34,13 @@ import (
 // Config is what a suite behind commands needs to know.
 type Config struct {
 	Suite   string
-	Dir     string        // the suite's folder, absolute: where the commands run
-	Below   string        // the suite's folder as seen from the project, with slashes
-	List    []string      // the command that lists the tests, with its arguments
-	Run     []string      // the command that runs them, with placeholders
-	Results string        // Exit, or a format that there is a reader for; Exit where it is empty
-	Timeout time.Duration // of one test
+	Dir     string            // the suite's folder, absolute: where the commands run
+	Below   string            // the suite's folder as seen from the project, with slashes
+	List    []string          // the command that lists the tests, with its arguments
+	Run     []string          // the command that runs them, with placeholders
+	Results string            // Exit, or a format that there is a reader for; Exit where it is empty
+	Timeout time.Duration     // of one test
+	Isolate adapter.Isolation // PerTest, or else what Run's placeholders say
 }
 
 // Placeholders are what the words of Run may hold, each between braces. Those in
@@ -168,7 +169,7 @@ func (a *Adapter) Touched([]string) (func(*catalog.Test) bool, error) {
 }
 
 // Prepare has nothing to make ready.
-func (a *Adapter) Prepare(context.Context, []catalog.Test) error { return nil }
+func (a *Adapter) Prepare(context.Context, []catalog.Test, func(string)) error { return nil }
 
 // Scope is the group: no process holds more than one test, and what tests leave
 // outside of their processes is looked for in their own group.
@@ -186,7 +187,7 @@ type session struct {
 
 // Run runs the tests, as many in a process as the command says.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
-	batch := adapter.NewBatch(tests, s.adapter.Timeout, sink)
+	batch := adapter.NewBatch(tests, s.slot.TestLimit(s.adapter.Timeout), sink)
 	for next := batch.Next(); len(next) > 0; next = batch.Next() {
 		if err := s.process(ctx, s.share(next[:batch.Settled(next)]), batch); err != nil {
 			return err
@@ -198,7 +199,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Si
 // share is how many of the tests the next process holds.
 func (s *session) share(tests []catalog.Test) []catalog.Test {
 	switch config := &s.adapter.Config; {
-	case config.holds("{name}"):
+	case config.holds("{name}") || config.Isolate == adapter.PerTest:
 		return tests[:1]
 	case config.holds("{file}"):
 		file := tests[0].File
@@ -212,6 +213,9 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	report := filepath.Join(s.slot.Temp, "report")
 	if err := os.RemoveAll(report); err != nil {
 		return err
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
 	words := s.words(tests, report)
 	cmd := adapter.Command(ctx, s.adapter.Dir, s.slot, words[0], words[1:]...)
@@ -233,8 +237,10 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	told.begin()
 	err := cmd.Start()
 	close(ready)
-	if err != nil {
+	if err != nil && ctx.Err() == nil {
 		told.close("it cannot be started: "+err.Error(), 1, nil)
+	}
+	if err != nil {
 		return ctx.Err()
 	}
 	err = cmd.Wait()
@@ -331,8 +337,8 @@ func (p *printed) Write(data []byte) (int, error) {
 	r := p.results
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.said = append(r.said, data...)
-	r.said = r.said[max(0, len(r.said)-saidKept):]
+	r.said = append(r.said, data[max(0, len(data)-saidKept):]...)
+	r.said = slices.Clone(r.said[max(0, len(r.said)-saidKept):])
 	if len(r.open) > 0 {
 		r.batch.Output(r.open[0], string(data))
 	}
@@ -344,9 +350,14 @@ const saidKept = 4 << 10
 
 // lastLines is the end of what a command said, for a message.
 func lastLines(said string) string {
-	lines := strings.Split(strings.TrimSpace(said), "\n")
+	said = strings.TrimSpace(said)
+	said = strings.ToValidUTF8(said[max(0, len(said)-messageLimit):], "")
+	lines := strings.Split(said, "\n")
 	return strings.Join(lines[max(0, len(lines)-3):], "\n")
 }
+
+// messageLimit bounds what a message takes from what was printed, in bytes.
+const messageLimit = 2 << 10
 
 // Probe says that a program of any kind cannot tell its state.
 func (s *session) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) {

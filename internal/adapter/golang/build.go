@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"text/template"
+	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
@@ -35,7 +36,7 @@ const orderFile = "fern_relay_order_test.go"
 
 // Prepare builds the test binaries of the picked tests' packages. A package that
 // does not compile fails when its tests are run.
-func (a *Adapter) Prepare(ctx context.Context, tests []catalog.Test) error {
+func (a *Adapter) Prepare(ctx context.Context, tests []catalog.Test, making func(what string)) error {
 	byTags := map[string][]string{}
 	seen := map[variant]bool{}
 	for i := range tests {
@@ -52,7 +53,7 @@ func (a *Adapter) Prepare(ctx context.Context, tests []catalog.Test) error {
 	for tags, groups := range byTags {
 		for layer, members := range a.layers(groups) {
 			dir := filepath.Join(a.Store, "binaries", fileName(tags), fmt.Sprint(layer))
-			if err := a.build(ctx, tags, members, dir); err != nil {
+			if err := a.build(ctx, tags, members, dir, making); err != nil {
 				return err
 			}
 		}
@@ -90,14 +91,17 @@ func binaryName(importPath string) string {
 }
 
 // build makes one layer of binaries in dir, and notes which packages have none.
-func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir string) error {
+func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir string, making func(what string)) error {
 	fingerprint, err := a.fingerprint(tags, groups)
 	if err != nil {
 		return err
 	}
 	var words map[string][]string
 	if !upToDate(dir, fingerprint) {
-		if words, err = a.rebuild(ctx, tags, groups, dir); err != nil {
+		told := tellBuilt(a.Suite, dir, len(groups), making)
+		words, err = a.rebuild(ctx, tags, groups, dir)
+		told()
+		if err != nil {
 			return err
 		}
 	}
@@ -115,6 +119,47 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 		return os.WriteFile(stampFile(dir), []byte(fingerprint), 0o644)
 	}
 	return nil
+}
+
+// builtEvery is how often it is told how far a build has come.
+const builtEvery = 200 * time.Millisecond
+
+// tellBuilt tells from now on how many binaries of a layer are built, until the
+// function that it gives is called.
+func tellBuilt(suite, dir string, binaries int, making func(what string)) (stop func()) {
+	began := time.Now()
+	ended, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		for {
+			making(fmt.Sprintf("building suite %s: %d of %d test binaries", suite, builtSince(dir, began), binaries))
+			select {
+			case <-ended:
+				return
+			case <-time.After(builtEvery):
+			}
+		}
+	}()
+	return func() {
+		close(ended)
+		<-stopped
+	}
+}
+
+// builtSince counts the binaries in a folder that were written since a time.
+func builtSince(dir string, since time.Time) int {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return 0 // it is not made yet
+	}
+	n := 0
+	for _, entry := range entries {
+		info, err := entry.Info()
+		if err == nil && strings.HasSuffix(entry.Name(), ".test") && info.ModTime().After(since) {
+			n++
+		}
+	}
+	return n
 }
 
 // rebuild has the toolchain build a layer and gives what it said by import path.

@@ -34,6 +34,7 @@ type Config struct {
 	BuildFlags []string               // for the build, such as -race
 	Args       []string               // for the test binaries, as "go test" takes them
 	Timeout    time.Duration          // of one test
+	Isolate    adapter.Isolation      // PerTest, or else PerGroup
 }
 
 // Adapter finds and runs the tests of one suite of Go packages.

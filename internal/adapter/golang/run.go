@@ -24,7 +24,7 @@ type session struct {
 // Run runs the tests package by package, each package in one process as long as
 // nothing ends it before its time.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
-	batch := adapter.NewBatch(tests, s.adapter.Timeout, sink)
+	batch := adapter.NewBatch(tests, s.slot.TestLimit(s.adapter.Timeout), sink)
 	for {
 		next := batch.Next()
 		if len(next) == 0 {
@@ -47,6 +47,9 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Si
 // order: of one build of one package, no test behind a fuzz seed, as the testing
 // package runs seeds last, and no two of one name.
 func (a *Adapter) together(tests []catalog.Test) int {
+	if a.Isolate == adapter.PerTest {
+		return 1
+	}
 	first := a.variantOf(&tests[0])
 	seeds, names := false, map[string]bool{}
 	for i := range tests {

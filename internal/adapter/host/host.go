@@ -30,10 +30,11 @@ import (
 // Config is what a suite behind a test host needs to know.
 type Config struct {
 	Suite   string
-	Dir     string        // the suite's folder, absolute: where the program runs
-	Below   string        // the suite's folder as seen from the project, with slashes
-	Command []string      // the program and its arguments
-	Timeout time.Duration // of one test
+	Dir     string            // the suite's folder, absolute: where the program runs
+	Below   string            // the suite's folder as seen from the project, with slashes
+	Command []string          // the program and its arguments
+	Timeout time.Duration     // of one test
+	Isolate adapter.Isolation // PerTest, PerGroup, or else PerWorker
 }
 
 // Adapter finds and runs the tests of one host.
@@ -42,11 +43,32 @@ type Adapter struct{ Config }
 // New makes the adapter.
 func New(config Config) *Adapter { return &Adapter{config} }
 
-// Scope is the worker: one process runs all that its worker is given.
-func (a *Adapter) Scope() adapter.Scope { return adapter.ScopeWorker }
+// Scope is the worker, as one process runs all that its worker is given, unless each
+// holds less.
+func (a *Adapter) Scope() adapter.Scope {
+	if a.Isolate == adapter.PerTest || a.Isolate == adapter.PerGroup {
+		return adapter.ScopeGroup
+	}
+	return adapter.ScopeWorker
+}
+
+// together counts the tests at the front that one process may hold.
+func (a *Adapter) together(tests []catalog.Test) int {
+	switch a.Isolate {
+	case adapter.PerTest:
+		return 1
+	case adapter.PerGroup:
+		for i := range tests {
+			if tests[i].Group != tests[0].Group {
+				return i
+			}
+		}
+	}
+	return len(tests)
+}
 
 // Prepare has nothing to make ready.
-func (a *Adapter) Prepare(context.Context, []catalog.Test) error { return nil }
+func (a *Adapter) Prepare(context.Context, []catalog.Test, func(string)) error { return nil }
 
 // Discover asks a process of the host for its tests.
 func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error) {
@@ -100,6 +122,7 @@ type session struct {
 	batch   *adapter.Batch
 	stray   []byte // what was printed while none ran
 
+	group  string // of the latest test that the process was asked for
 	stdin  io.WriteCloser
 	stdout io.Reader
 	lines  *bufio.Scanner // of stdout
@@ -205,28 +228,46 @@ func (s *session) Reset(ctx context.Context) error {
 // Run runs the tests in order in the session's process.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
 	defer context.AfterFunc(ctx, s.kill)()
-	batch := adapter.NewBatch(tests, s.adapter.Timeout, sink)
+	batch := adapter.NewBatch(tests, s.slot.TestLimit(s.adapter.Timeout), sink)
 	for {
 		next := batch.Next()
 		if len(next) == 0 {
 			return nil
 		}
+		next = next[:s.adapter.together(next[:batch.Settled(next)])]
+		if err := s.alone(next[0].Group); err != nil {
+			return err
+		}
 		fresh := s.cmd == nil
 		if err := s.begin(ctx); err != nil {
 			return err
 		}
-		if err := s.runOnce(ctx, next[:batch.Settled(next)], batch); err == nil {
+		if err := s.runOnce(ctx, next, batch); err == nil {
 			continue
 		}
+		tooLong := errors.Is(s.lines.Err(), bufio.ErrTooLong)
 		ending := s.end()
 		if ctx.Err() != nil {
 			return ctx.Err()
+		}
+		if tooLong {
+			ending = fmt.Sprintf("it printed a line of more than %d MB, and was killed", maxLine>>20)
 		}
 		batch.Ended(ending, func(string) (string, string, int) { return s.stderr.lastWords(), "", 0 })
 		if !batch.Began() && fresh {
 			return fmt.Errorf("the test host of suite %s ended before its first test: %s\n%s", s.adapter.Suite, ending, s.stderr.text())
 		}
 	}
+}
+
+// alone ends the process where what comes next must not be in it.
+func (s *session) alone(group string) error {
+	last := s.group
+	s.group = group
+	if s.adapter.Isolate == adapter.PerTest || s.adapter.Isolate == adapter.PerGroup && last != group {
+		return s.Close()
+	}
+	return nil
 }
 
 // runOnce asks the process to run the tests. Tests of which a host that answers

@@ -183,6 +183,17 @@ func TestStateOfASession(t *testing.T) {
 	}
 }
 
+// TestIsolate holds what one process holds.
+func TestIsolate(t *testing.T) {
+	for isolate, want := range map[adapter.Isolation]outcome.Outcome{adapter.PerTest: outcome.Passed, adapter.PerGroup: outcome.Failed, adapter.PerWorker: outcome.Failed} {
+		a := newAdapter(t)
+		a.Isolate = isolate
+		if r := play(t, open(t, a), "spoils", "victim").Result("s:g#victim"); r.Outcome != want {
+			t.Errorf("isolate = %s: the victim %s, want %s", isolate, r.Outcome, want)
+		}
+	}
+}
+
 func TestCancel(t *testing.T) {
 	s := open(t, newAdapter(t))
 	ctx, cancel := context.WithCancel(context.Background())

@@ -1,13 +1,14 @@
 // Package junit writes a run as JUnit XML, a testsuite a group, a testcase a test,
-// and reads such documents of others.
+// and reads such documents of others. What is written keeps to the elements and
+// attributes that the schemas of CI systems have in common.
 package junit
 
 import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
-	"time"
 
 	"fernrelay/core/outcome"
 )
@@ -22,17 +23,29 @@ type totals struct {
 	Tests    int     `xml:"tests,attr"`
 	Failures int     `xml:"failures,attr"`
 	Errors   int     `xml:"errors,attr"`
-	Skipped  int     `xml:"skipped,attr"`
-	Seconds  float64 `xml:"time,attr"`
+	Seconds  seconds `xml:"time,attr"`
+}
+
+// seconds are written as a decimal number, as schemas of the format want it, never
+// with an exponent.
+type seconds float64
+
+// MarshalXMLAttr writes them to the microsecond.
+func (s seconds) MarshalXMLAttr(name xml.Name) (xml.Attr, error) {
+	return xml.Attr{Name: name, Value: strconv.FormatFloat(float64(s), 'f', 6, 64)}, nil
 }
 
 type testSuite struct {
 	Name      string `xml:"name,attr"`
 	Timestamp string `xml:"timestamp,attr"`
 	totals
+	Skipped    int        `xml:"skipped,attr"`
 	Properties []property `xml:"properties>property,omitempty"`
 	Cases      []testCase `xml:"testcase"`
 }
+
+// timeLayout is ISO 8601 without a zone, as schemas of the format want it. It is UTC.
+const timeLayout = "2006-01-02T15:04:05"
 
 // property says something of a suite. The first suite of a shard says of which
 // plan it is a part.
@@ -55,9 +68,8 @@ func properties(p *outcome.Planned) []property {
 type testCase struct {
 	ClassName string   `xml:"classname,attr"`
 	Name      string   `xml:"name,attr"`
-	Seconds   float64  `xml:"time,attr"`
-	File      string   `xml:"file,attr,omitempty"`
-	Line      int      `xml:"line,attr,omitempty"`
+	Seconds   seconds  `xml:"time,attr"`
+	Status    string   `xml:"status,attr,omitempty"` // unstable or surprise, of what passed
 	Failure   *problem `xml:"failure"`
 	Error     *problem `xml:"error"`
 	Skipped   *problem `xml:"skipped"`
@@ -78,7 +90,7 @@ func Write(w io.Writer, run *outcome.Run) error {
 		place, name, _ := strings.Cut(r.ID, "#")
 		suite := byName[place]
 		if suite == nil {
-			suite = &testSuite{Name: outcome.PlainLine(place), Timestamp: r.Started.UTC().Format(time.RFC3339)}
+			suite = &testSuite{Name: outcome.PlainLine(place), Timestamp: r.Started.UTC().Format(timeLayout)}
 			byName[place] = suite
 			all.Suites = append(all.Suites, suite)
 		}
@@ -86,11 +98,14 @@ func Write(w io.Writer, run *outcome.Run) error {
 		c := caseOf(r, group, name)
 		suite.Cases = append(suite.Cases, c)
 		suite.add(c)
+		if c.Skipped != nil {
+			suite.Skipped++
+		}
 		all.add(c)
 	}
 	if run.Planned != nil {
 		if len(all.Suites) == 0 {
-			all.Suites = []*testSuite{{Name: "an empty shard", Timestamp: run.Started.UTC().Format(time.RFC3339)}}
+			all.Suites = []*testSuite{{Name: "an empty shard", Timestamp: run.Started.UTC().Format(timeLayout)}}
 		}
 		all.Suites[0].Properties = properties(run.Planned)
 	}
@@ -106,10 +121,19 @@ func Write(w io.Writer, run *outcome.Run) error {
 	return err
 }
 
+const unstable = "unstable"
+
+// placeSign goes before the place in the text of a problem: schemas of the format
+// have no attribute for it.
+const placeSign = "at "
+
 func caseOf(r *outcome.Result, group, name string) testCase {
-	c := testCase{ClassName: outcome.PlainLine(group), Name: outcome.PlainLine(name), Seconds: r.Seconds, File: r.File, Line: r.Line}
+	c := testCase{ClassName: outcome.PlainLine(group), Name: outcome.PlainLine(name), Seconds: seconds(r.Seconds)}
 	message := outcome.Plain(r.Message)
 	output := outcome.Plain(string(r.Output))
+	if r.File != "" {
+		output = fmt.Sprintf("%s%s:%d\n%s", placeSign, outcome.PlainLine(r.File), r.Line, output)
+	}
 	switch {
 	case r.Outcome == outcome.Failed:
 		c.Failure = &problem{Message: message, Type: string(r.Outcome), Text: output}
@@ -120,7 +144,9 @@ func caseOf(r *outcome.Result, group, name string) testCase {
 	case r.Outcome == outcome.Skipped:
 		c.Skipped = &problem{Message: message}
 	case r.Outcome == outcome.Surprise:
-		c.Output = "passed though expected to fail"
+		c.Status, c.Output = string(outcome.Surprise), "passed though expected to fail"
+	case r.Unstable:
+		c.Status, c.Output = unstable, message+"\n"+outcome.Plain(string(r.Output))
 	}
 	return c
 }
@@ -133,7 +159,5 @@ func (t *totals) add(c testCase) {
 		t.Failures++
 	case c.Error != nil:
 		t.Errors++
-	case c.Skipped != nil:
-		t.Skipped++
 	}
 }

@@ -3,6 +3,9 @@ package junit
 import (
 	"bytes"
 	"encoding/xml"
+	"fmt"
+	"io"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -36,7 +39,7 @@ func TestHostileText(t *testing.T) {
 	if err := xml.Unmarshal(out.Bytes(), &all); err != nil {
 		t.Fatalf("%v\n%s", err, out.String())
 	}
-	if all.Tests != 6 || all.Failures != 1 || all.Errors != 2 || all.Skipped != 2 || all.Seconds != 2 || len(all.Suites) != 2 {
+	if all.Tests != 6 || all.Failures != 1 || all.Errors != 2 || all.Suites[0].Skipped+all.Suites[1].Skipped != 2 || all.Seconds != 2 || len(all.Suites) != 2 {
 		t.Errorf("counts %+v in %d suites", all.totals, len(all.Suites))
 	}
 	first := all.Suites[0]
@@ -48,5 +51,55 @@ func TestHostileText(t *testing.T) {
 	}
 	if c := all.Suites[1].Cases; c[0].Error == nil || c[0].Error.Type != "lost" || c[1].Error.Type != "timed-out" || c[2].Skipped.Message != "rain" || c[3].Failure != nil {
 		t.Errorf("the second suite's cases are %+v", c)
+	}
+}
+
+// allowedByAll is what the schemas of CI systems have in common, by element, with the
+// form of each attribute's value.
+var allowedByAll = map[string]map[string]string{
+	"testsuites": {"tests": `\d+`, "failures": `\d+`, "errors": `\d+`, "time": `\d+\.\d+`},
+	"testsuite": {"name": `.+`, "tests": `\d+`, "failures": `\d+`, "errors": `\d+`, "skipped": `\d+`, "time": `\d+\.\d+`,
+		"timestamp": `\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d`},
+	"properties": {}, "property": {"name": `.+`, "value": `.*`},
+	"testcase": {"name": `.*`, "classname": `.*`, "time": `\d+\.\d+`, "status": `\w+`},
+	"failure":  {"message": `(?s).*`, "type": `.*`}, "error": {"message": `(?s).*`, "type": `.*`}, "skipped": {"message": `(?s).*`, "type": `.*`},
+	"system-out": {},
+}
+
+// TestSchema holds that what is written keeps to it.
+func TestSchema(t *testing.T) {
+	run := outcome.NewRun()
+	run.Apply(outcome.Event{Event: outcome.RunBegins, At: time.Now(), Planned: &outcome.Planned{Shard: 1, Of: 2}})
+	for i, o := range append(outcome.All, outcome.Passed) {
+		id := fmt.Sprintf("u:g%d#\x00\ufffe\xff%d", i%2, i)
+		run.Apply(outcome.Event{Event: outcome.Output, ID: id, Text: "\x1b[1m\x01\ufffe said ]]>\n"})
+		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, At: time.Now(), Outcome: o, Unstable: i == len(outcome.All), Seconds: outcome.Took(1e-7), Message: "two\nlines\x00", File: "a.go", Line: 3})
+	}
+	var out bytes.Buffer
+	if err := Write(&out, run); err != nil {
+		t.Fatal(err)
+	}
+	decoder := xml.NewDecoder(&out)
+	for {
+		token, err := decoder.Token()
+		if err == io.EOF {
+			return
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		element, is := token.(xml.StartElement)
+		if !is {
+			continue
+		}
+		allowed, known := allowedByAll[element.Name.Local]
+		if !known {
+			t.Errorf("the element %s", element.Name.Local)
+		}
+		for _, a := range element.Attr {
+			if form, known := allowed[a.Name.Local]; !known || !regexp.MustCompile("^"+form+"$").MatchString(a.Value) {
+				t.Errorf("the attribute %s of %s is %q", a.Name.Local, element.Name.Local, a.Value)
+			}
+		}
 	}
 }

@@ -103,6 +103,7 @@ type readCase struct {
 	Seconds   string    `xml:"time,attr"`
 	File      string    `xml:"file,attr"`
 	Line      string    `xml:"line,attr"`
+	Status    string    `xml:"status,attr"`
 	Failures  []problem `xml:"failure"`
 	Errors    []problem `xml:"error"`
 	Skipped   *problem  `xml:"skipped"`
@@ -126,8 +127,16 @@ func (c *readCase) tell(suites []string, sink outcome.Sink) {
 	case c.Skipped != nil:
 		e.Outcome = c.Skipped.outcome(outcome.Skipped, outcome.Owed)
 		e.Message = c.Skipped.words()
+	case c.Status == string(outcome.Surprise):
+		e.Outcome = outcome.Surprise
+	case c.Status == unstable:
+		e.Unstable = true
+		e.Message, output, _ = strings.Cut(output, "\n")
 	}
 	for _, p := range append(c.Errors, c.Failures...) {
+		if e.File == "" {
+			p.Text = p.place(&e)
+		}
 		if text := strings.TrimSpace(p.Text); text != "" && text != strings.TrimSpace(p.Message) {
 			output = strings.TrimSpace(output + "\n" + text)
 		}
@@ -161,6 +170,22 @@ func (p *problem) outcome(otherwise outcome.Outcome, others ...outcome.Outcome) 
 		}
 	}
 	return otherwise
+}
+
+// place takes the place that our own reports put before the text, and gives the rest.
+func (p *problem) place(e *outcome.Event) (rest string) {
+	text, ours := strings.CutPrefix(p.Text, placeSign)
+	place, rest, _ := strings.Cut(text, "\n")
+	at := strings.LastIndexByte(place, ':')
+	if !ours || at < 0 {
+		return p.Text
+	}
+	line, err := strconv.Atoi(place[at+1:])
+	if err != nil {
+		return p.Text
+	}
+	e.File, e.Line = place[:at], line
+	return rest
 }
 
 func (p *problem) words() string {

@@ -184,6 +184,9 @@ type diagnosis struct {
 	Wanted   any    `yaml:"wanted"`
 	Actual   any    `yaml:"actual"`
 	Found    any    `yaml:"found"`
+
+	Outcome  outcome.Outcome `yaml:"outcome"` // as we write it
+	Unstable bool            `yaml:"unstable"`
 }
 
 // diagnose puts on a point what its YAML says; YAML that does not parse is its message.
@@ -199,6 +202,10 @@ func (p *point) diagnose(text string) {
 	if e.File == "" {
 		e.File, e.Line = d.File, d.Line
 	}
+	if e.Outcome == outcome.Failed && (d.Outcome.Bad() || d.Outcome == outcome.Lost) {
+		e.Outcome = d.Outcome
+	}
+	e.Unstable = d.Unstable && e.Outcome == outcome.Passed
 	e.Expected, e.Actual = first(d.Expected, d.Wanted), first(d.Actual, d.Found)
 	if d.Duration != nil && *d.Duration >= 0 {
 		e.Seconds = outcome.Took(*d.Duration / 1000)

@@ -70,6 +70,9 @@ func writeDiagnosis(out io.Writer, r *outcome.Result) error {
 	if r.Outcome != outcome.Passed {
 		add("outcome", string(r.Outcome))
 	}
+	if r.Unstable {
+		add("unstable", true)
+	}
 	for _, field := range []struct{ key, text string }{{"message", r.Message}, {"expected", r.Expected}, {"actual", r.Actual}} {
 		if field.text != "" {
 			add(field.key, outcome.Plain(field.text))

@@ -1,0 +1,283 @@
+package engine
+
+import (
+	"cmp"
+	"container/heap"
+	"slices"
+	"strings"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+	"fernrelay/core/split"
+	"fernrelay/internal/adapter"
+)
+
+// Batch is what a worker takes from the queue at once: tests of one suite, in
+// the order in which they run.
+type Batch struct {
+	Suite  string
+	Tests  []catalog.Test
+	Worker int    // the only one that takes it; 0 for whichever is free
+	Apart  string // batches of which this is the same never run side by side; empty where any may
+}
+
+// Seconds is the expected time of the batch.
+func (b Batch) Seconds() float64 {
+	sum := 0.0
+	for _, t := range b.Tests {
+		sum += t.Expected
+	}
+	return sum
+}
+
+// Deal says how tests are put into batches.
+type Deal struct {
+	Workers  int                       // at least 1
+	InOrder  bool                      // the batches stand and run in the order of the tests
+	Worker   map[string]int            // by ID: the only worker that runs it; with InOrder
+	Together map[string]split.Together // by suite: what never runs side by side; groups where nothing is said
+	First    map[string]bool           // by ID: tests whose batches go before others
+}
+
+// Queue puts tests into batches. The tests stand behind those that they depend on;
+// one that depends on a test of another place stands in a later batch of its own
+// place, so that no two batches wait for each other.
+//
+// In order, a group whose processes hold only itself becomes one batch; where state
+// reaches further only neighbours are joined. Otherwise the longest batch stands
+// first, tests that hold a resource are in batches of their own, and what may be
+// parted is dealt in batches that shrink toward the end.
+func Queue(tests []catalog.Test, adapters map[string]adapter.Adapter, d Deal) []Batch {
+	if d.InOrder {
+		return d.inOrder(tests, adapters)
+	}
+	return d.longestFirst(tests)
+}
+
+// apart names what a test must not run side by side with, where no plan says so.
+func (d *Deal) apart(t *catalog.Test) string {
+	if d.Worker[t.ID] > 0 {
+		return ""
+	}
+	switch d.Together[t.Suite] {
+	case split.Suite:
+		return t.Suite
+	case split.Group, "":
+		return t.Suite + ":" + t.Group
+	}
+	return ""
+}
+
+func (d *Deal) inOrder(tests []catalog.Test, adapters map[string]adapter.Adapter) []Batch {
+	type place struct {
+		suite, group  string
+		level, worker int
+	}
+	var queue []Batch
+	at := map[place]int{}
+	levels := levels(tests, func(t *catalog.Test) place { return place{suite: t.Suite, group: t.Group} })
+	for i, t := range tests {
+		p := place{t.Suite, t.Group, levels[i], d.Worker[t.ID]}
+		i, ok := at[p]
+		if ok && i != len(queue)-1 && adapters[t.Suite].Scope() == adapter.ScopeWorker {
+			ok = false
+		}
+		if !ok {
+			i = len(queue)
+			at[p] = i
+			queue = append(queue, Batch{Suite: t.Suite, Worker: p.worker, Apart: d.apart(&t)})
+		}
+		queue[i].Tests = append(queue[i].Tests, t)
+	}
+	return queue
+}
+
+// levels tells for each test how many times its chain of dependencies goes from
+// one place to another.
+func levels[P comparable](tests []catalog.Test, place func(t *catalog.Test) P) []int {
+	levels := make([]int, len(tests))
+	index := make(map[string]int, len(tests))
+	for i := range tests {
+		t := &tests[i]
+		index[t.ID] = i
+		for _, id := range order.Dependencies(t) {
+			d, ok := index[id]
+			if !ok {
+				continue
+			}
+			level := levels[d]
+			if place(&tests[d]) != place(t) {
+				level++
+			}
+			levels[i] = max(levels[i], level)
+		}
+	}
+	return levels
+}
+
+// stack is the tests of one place that are not in a batch yet.
+type stack struct {
+	suite, apart string
+	tests        []catalog.Test
+	units        [][]catalog.Test // what is never parted, the longest first
+	left         float64          // weight of the units
+	cost         float64          // seconds that a batch takes to begin
+}
+
+// longestFirst deals the tests as a queue from which each next batch takes a part of
+// what is left (Polychronopoulos and Kuck, "Guided self-scheduling", 1987).
+func (d *Deal) longestFirst(tests []catalog.Test) []Batch {
+	weigh := weights(tests)
+	stacks := d.stacks(tests)
+	left := 0.0
+	for _, s := range stacks {
+		d.part(s, weigh)
+		left += s.left
+	}
+	open := stackHeap(stacks)
+	heap.Init(&open)
+	var queue []Batch
+	for open.Len() > 0 {
+		s := open[0]
+		most := max(split.Share*left/float64(max(1, d.Workers)), costShare*s.cost)
+		b, taken := s.take(most, weigh)
+		left -= taken
+		queue = append(queue, b)
+		if len(s.units) == 0 {
+			heap.Pop(&open)
+		} else {
+			heap.Fix(&open, 0)
+		}
+	}
+	slices.SortStableFunc(queue, func(a, b Batch) int {
+		return cmp.Or(d.rank(a.Tests)-d.rank(b.Tests), cmp.Compare(b.Seconds(), a.Seconds()))
+	})
+	return queue
+}
+
+// rank is 0 for tests of which one goes before others, and 1 for the others.
+func (d *Deal) rank(tests []catalog.Test) int {
+	if slices.ContainsFunc(tests, func(t catalog.Test) bool { return d.First[t.ID] }) {
+		return 0
+	}
+	return 1
+}
+
+// costShare is how many times what it costs to begin it a batch takes at least,
+// where there is as much left.
+const costShare = 8
+
+// weights gives what tests weigh against each other: their expected times, or all
+// the same where none is known.
+func weights(tests []catalog.Test) func(t *catalog.Test) float64 {
+	const least = 0.001
+	known := slices.ContainsFunc(tests, func(t catalog.Test) bool { return t.Expected > 0 })
+	return func(t *catalog.Test) float64 {
+		if known {
+			return max(t.Expected, least)
+		}
+		return 1
+	}
+}
+
+// stacks puts the tests on a stack for each place, in which they hold the same
+// resources and wait for nothing of each other's but what is on the same stack.
+func (d *Deal) stacks(tests []catalog.Test) []*stack {
+	type place struct {
+		suite, group, uses string
+		level              int
+	}
+	where := func(t *catalog.Test) place {
+		p := place{suite: t.Suite, group: t.Group}
+		if d.Together[t.Suite] != split.File { // a file stays whole
+			p.uses = strings.Join(uses(t), "\n")
+		}
+		return p
+	}
+	var stacks []*stack
+	at := map[place]*stack{}
+	levels := levels(tests, where)
+	for i := range tests {
+		t := &tests[i]
+		p := where(t)
+		p.level = levels[i]
+		if at[p] == nil {
+			at[p] = &stack{suite: t.Suite, apart: d.apart(t), cost: t.Setup}
+			stacks = append(stacks, at[p])
+		}
+		at[p].tests = append(at[p].tests, *t)
+	}
+	return stacks
+}
+
+// part makes units of a stack's tests: what stays together, the longest first.
+func (d *Deal) part(s *stack, weigh func(*catalog.Test) float64) {
+	s.units = [][]catalog.Test{s.tests}
+	if level := d.Together[s.suite]; level == split.Test || level == split.File {
+		if units, err := split.Units(s.tests, level); err == nil { // else a circle, which is told where tests are settled
+			s.units = members(s.tests, units)
+		}
+	}
+	for _, unit := range s.units {
+		s.left += weight(unit, weigh)
+	}
+	slices.SortStableFunc(s.units, func(a, b []catalog.Test) int {
+		return cmp.Or(d.rank(a)-d.rank(b), cmp.Compare(weight(b, weigh), weight(a, weigh)))
+	})
+}
+
+// members gives the tests of units, in their order.
+func members(tests []catalog.Test, units []split.Unit) [][]catalog.Test {
+	unit := make(map[string]int, len(tests))
+	for u := range units {
+		for _, id := range units[u].Tests {
+			unit[id] = u
+		}
+	}
+	out := make([][]catalog.Test, len(units))
+	for _, t := range tests {
+		out[unit[t.ID]] = append(out[unit[t.ID]], t)
+	}
+	return out
+}
+
+func weight(tests []catalog.Test, weigh func(*catalog.Test) float64) float64 {
+	sum := 0.0
+	for i := range tests {
+		sum += weigh(&tests[i])
+	}
+	return sum
+}
+
+// take makes a batch of the first units, up to a weight.
+func (s *stack) take(most float64, weigh func(*catalog.Test) float64) (b Batch, taken float64) {
+	b = Batch{Suite: s.suite, Apart: s.apart}
+	for len(s.units) > 0 && (taken == 0 || taken < most) {
+		taken += weight(s.units[0], weigh)
+		b.Tests = append(b.Tests, s.units[0]...)
+		s.units = s.units[1:]
+	}
+	s.left -= taken
+	return b, taken
+}
+
+// stackHeap has the stack with the most left on top.
+type stackHeap []*stack
+
+func (h stackHeap) Len() int           { return len(h) }
+func (h stackHeap) Less(i, j int) bool { return h[i].left > h[j].left }
+func (h stackHeap) Swap(i, j int)      { h[i], h[j] = h[j], h[i] }
+func (h *stackHeap) Push(x any)        { *h = append(*h, x.(*stack)) }
+func (h *stackHeap) Pop() any {
+	last := (*h)[len(*h)-1]
+	*h = (*h)[:len(*h)-1]
+	return last
+}
+
+// uses lists the resources that a test will hold, sorted.
+func uses(t *catalog.Test) []string {
+	if t.PutOut != "" || len(t.Marks.Uses) == 0 {
+		return nil
+	}
+	return slices.Compact(slices.Sorted(slices.Values(t.Marks.Uses)))
+}

@@ -1,0 +1,104 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+)
+
+// tries hears what a session tells of a batch and holds bad outcomes back as long
+// as their tests may run again. Each try before the last becomes a step of its test.
+type tries struct {
+	run           *run
+	worker, batch int
+	left          int                        // how often tests may run again
+	held          []outcome.Event            // of this try: bad outcomes, and of tests that were skipped for them
+	past          map[string][]outcome.Event // by ID: the bad outcomes of its tries
+}
+
+// hear takes an event of the session.
+func (t *tries) hear(e outcome.Event) {
+	e.Worker, e.Batch = t.worker, t.batch
+	switch e.Event {
+	case outcome.Started:
+		t.run.count(t.worker, 1)
+	case outcome.Finished:
+		defer t.run.count(t.worker, -1)
+		if t.hold(e) {
+			return
+		}
+		if tried := t.past[e.ID]; len(tried) > 0 {
+			e.Unstable = e.Outcome == outcome.Passed
+			e.Message = triedWords(e, tried)
+		}
+	}
+	t.run.tell(e)
+}
+
+// hold keeps an outcome back that may not be the last of its test.
+func (t *tries) hold(e outcome.Event) bool {
+	test := t.run.test(e.ID)
+	if t.left == 0 || test == nil || test.Marks.ExpectFail != "" {
+		return false
+	}
+	switch {
+	case e.Outcome.Bad():
+		t.past[e.ID] = append(t.past[e.ID], e)
+		t.run.tell(outcome.Event{Event: outcome.StepDone, ID: e.ID, Worker: e.Worker, Batch: e.Batch,
+			Step: fmt.Sprint("try ", len(t.past[e.ID])), Outcome: e.Outcome, Seconds: e.Seconds})
+	case e.Outcome == outcome.Skipped && needy(test, t.past):
+	default:
+		return false
+	}
+	t.held = append(t.held, e)
+	return true
+}
+
+// again gives the tests to run once more, in the session's fresh state.
+func (t *tries) again(ctx context.Context, session adapter.Session, tests []catalog.Test) ([]catalog.Test, error) {
+	if len(t.held) == 0 {
+		return nil, nil
+	}
+	if err := session.Reset(ctx); err != nil {
+		return nil, err
+	}
+	held := t.held
+	t.held, t.left = nil, t.left-1
+	return slices.DeleteFunc(tests, func(test catalog.Test) bool {
+		return !slices.ContainsFunc(held, func(e outcome.Event) bool { return e.ID == test.ID })
+	}), nil
+}
+
+// giveUp tells the outcomes that are held back, and for tests that were to run
+// again and did not come to it those of their last try.
+func (t *tries) giveUp() {
+	for id, tried := range t.past {
+		if t.run.isOpen(id) {
+			t.run.tell(tried[len(tried)-1])
+		}
+	}
+	for _, e := range t.held {
+		if t.run.isOpen(e.ID) {
+			t.run.tell(e)
+		}
+	}
+}
+
+// triedWords is the message of a test that ran before and was bad.
+func triedWords(e outcome.Event, tried []outcome.Event) string {
+	if e.Outcome != outcome.Passed {
+		return fmt.Sprintf("%s (try %d of %d)", e.Message, len(tried)+1, len(tried)+1)
+	}
+	return fmt.Sprintf("unstable: passed in try %d; try %d %s: %s", len(tried)+1, len(tried), tried[len(tried)-1].Outcome, tried[len(tried)-1].Message)
+}
+
+// test gives a test that has no outcome yet, nil for any other.
+func (r *run) test(id string) *catalog.Test {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.open[id]
+}

@@ -1,0 +1,68 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/relay"
+)
+
+// differencesTold bounds how many tests are told that came out otherwise.
+const differencesTold = 20
+
+// Levels tells how finely the tests of a trial may run side by side.
+func Levels(w io.Writer, trial *relay.LevelTrial) {
+	fmt.Fprintln(w)
+	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(table, "side by side\tworkers\ttime\tas one after another")
+	fmt.Fprintf(table, "nothing\t1\t%s\t%s\n", wall(trial.Alone), trial.Alone.Summary())
+	for _, l := range trial.Levels {
+		verdict := "nothing differs"
+		if n := len(l.Differ); n > 0 {
+			verdict = Plural(n, "test") + " came out otherwise"
+		}
+		fmt.Fprintf(table, "%ss\t%d\t%s\t%s\n", l.Together, l.Workers, wall(l.Run), verdict)
+	}
+	_ = table.Flush() // to w, whose errors nobody waits for
+	if n := len(trial.Unstable); n > 0 {
+		fmt.Fprintf(w, "not compared, as it differed without anything beside it: %s\n", outcome.PlainLine(strings.Join(trial.Unstable, ", ")))
+	}
+	if n := len(trial.Levels); n > 0 {
+		differing(w, trial.Levels[n-1].Differ)
+	}
+	fmt.Fprintln(w, verdictOf(trial))
+}
+
+func wall(run *outcome.Run) string {
+	return timing.ClockTenths(run.Ended.Sub(run.Started).Seconds())
+}
+
+func differing(w io.Writer, all []relay.Difference) {
+	for i, d := range all {
+		if i == differencesTold {
+			fmt.Fprintf(w, "    and %s more\n", Plural(len(all)-i, "test"))
+			return
+		}
+		fmt.Fprintf(w, "    %s %s  %s, and %s alone: %d of %d runs\n", d.Beside.Shape(), outcome.PlainLine(d.ID), d.Beside, d.Alone, d.Times, d.Of)
+	}
+}
+
+// verdictOf says what the trial comes to.
+func verdictOf(trial *relay.LevelTrial) string {
+	n := len(trial.Levels)
+	switch {
+	case trial.Safe.Counts[outcome.Lost] > 0:
+		return "the trial is not complete: a run was interrupted"
+	case n == 0:
+		return "there is nothing that could run side by side"
+	case trial.Finest == "":
+		return fmt.Sprintf("no level is safe: %ss cannot run side by side as they are: together = \"suite\" in fern.toml keeps them apart", trial.Levels[0].Together)
+	case len(trial.Levels[n-1].Differ) > 0:
+		return fmt.Sprintf("the finest safe level is %s: together = %q in fern.toml", trial.Finest, trial.Finest)
+	}
+	return fmt.Sprintf("every level is safe: together = %q in fern.toml lets single %ss run side by side", trial.Finest, trial.Finest)
+}
