@@ -134,7 +134,7 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *
 		return nil, err
 	}
 	if timed != nil {
-		f.expect(r, tests, timed)
+		tests = f.expect(r, tests, timed)
 	}
 	return f.study(r, relay.Solo(tests), fleet)
 }
@@ -177,10 +177,11 @@ func readTimings(name string) ([]catalog.Test, error) {
 
 // expect puts the times of a file on tests, instead of what the ledger knows, so
 // that machines with and without a ledger plan alike. IDs that no test has are told.
-func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) {
+func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) []catalog.Test {
 	// All tests of the project, so that the same are estimated the same in any pick.
 	all := slices.Clone(r.Catalog.Tests)
 	timing.Expect(all, timing.TimesOf(timed))
+	tests = slices.Clone(tests)
 	for i := range tests {
 		if at, ok := r.Catalog.Index(tests[i].ID); ok {
 			tests[i] = all[at]
@@ -193,13 +194,14 @@ func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) {
 		}
 	}
 	if len(unknown) == 0 {
-		return
+		return tests
 	}
 	hint := ": -v lists them"
 	if f.verbose {
 		hint = ":\n    " + outcome.Plain(strings.Join(unknown, "\n    "))
 	}
 	fmt.Fprintf(os.Stderr, "fern-relay: note: %s has %s that no test of the project has%s\n", f.timings, report.Plural(len(unknown), "ID"), hint)
+	return tests
 }
 
 // title says what is planned.

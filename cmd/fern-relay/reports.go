@@ -21,7 +21,7 @@ func (f *reportFiles) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.events, "events", "", "write event lines to this `file`")
 }
 
-// reports are report files that are open.
+// reports are report files that are open; nil for those not asked for.
 type reports struct {
 	junit, tap, events *os.File
 	lines              *events.Writer
@@ -34,36 +34,52 @@ func (f reportFiles) create() (*reports, error) {
 		name string
 		at   **os.File
 	}{{f.junit, &r.junit}, {f.tap, &r.tap}, {f.events, &r.events}} {
+		if file.name == "" {
+			continue
+		}
 		var err error
-		if *file.at, err = create(file.name); err != nil {
+		if *file.at, err = os.Create(file.name); err != nil {
 			return nil, errors.Join(err, r.close())
 		}
 	}
-	r.lines = events.NewWriter(r.events)
+	if r.events != nil {
+		r.lines = events.NewWriter(r.events)
+	}
 	return r, nil
 }
 
-// create makes a file, or where no name is given a place that keeps nothing.
-func create(name string) (*os.File, error) {
-	if name == "" {
-		name = os.DevNull
+// tell writes an event of a run that goes on.
+func (r *reports) tell(e outcome.Event) {
+	if r.lines != nil {
+		r.lines.Write(e)
 	}
-	return os.Create(name)
 }
 
 // write writes a run that has ended, whose event lines are written, and closes all.
 func (r *reports) write(run *outcome.Run) error {
-	return errors.Join(junit.Write(r.junit, run), tap.Write(r.tap, run), r.lines.Err(), r.close())
+	var errs []error
+	if r.junit != nil {
+		errs = append(errs, junit.Write(r.junit, run))
+	}
+	if r.tap != nil {
+		errs = append(errs, tap.Write(r.tap, run))
+	}
+	return errors.Join(append(errs, r.close())...)
 }
 
 // replay writes a run of which nothing is written yet, and closes all.
 func (r *reports) replay(run *outcome.Run) error {
-	run.Replay(r.lines.Write)
+	if r.lines != nil {
+		run.Replay(r.lines.Write)
+	}
 	return r.write(run)
 }
 
 func (r *reports) close() error {
 	var errs []error
+	if r.lines != nil {
+		errs = append(errs, r.lines.Close())
+	}
 	for _, file := range []*os.File{r.junit, r.tap, r.events} {
 		if file != nil {
 			errs = append(errs, file.Close())

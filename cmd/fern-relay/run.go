@@ -205,7 +205,7 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 		return q, err
 	}
 	if timed != nil {
-		f.expect(r, tests, timed)
+		tests = f.expect(r, tests, timed)
 	}
 	if f.shard != "" {
 		if q.Shard, tests, err = f.share(r, relay.Solo(tests)); err != nil {

@@ -51,7 +51,7 @@ func (n *runner) run(ctx context.Context, q relay.Request, files reportFiles) (r
 	q.Making = status.Making
 	live := report.NewLive(n.out, n.show)
 	run, number, err := n.relay.Run(ctx, q, func(e outcome.Event) {
-		reports.lines.Write(e)
+		reports.tell(e)
 		live.Tell(e)
 		status.Tell(e)
 	})

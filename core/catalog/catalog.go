@@ -205,6 +205,20 @@ func (c *Catalog) Find(ending string) (*Test, error) {
 		ending, len(matches), matches[0].ID, matches[1].ID)
 }
 
+// Only gives the tests of a set, in the catalog's order. Where that is all of them they
+// are the catalog's own, which do not change.
+func (c *Catalog) Only(held Set) []Test {
+	n := held.Len()
+	if n == len(c.Tests) {
+		return slices.Clip(c.Tests)
+	}
+	tests := make([]Test, 0, n)
+	for i := range held.All {
+		tests = append(tests, c.Tests[i])
+	}
+	return tests
+}
+
 // Tags lists every tag that a test carries, the most carried first.
 func (c *Catalog) Tags() []string {
 	counts := map[string]int{}

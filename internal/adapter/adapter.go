@@ -81,7 +81,7 @@ type Adapter interface {
 	// Prepare makes ready what the tests need that is made once for all
 	// sessions. What fails for one group only is told when that group runs.
 	// making is told in words what is made; it may be called from any goroutine.
-	Prepare(ctx context.Context, tests []catalog.Test, making func(what string)) error
+	Prepare(ctx context.Context, tests []*catalog.Test, making func(what string)) error
 	// Open makes a place to run tests in.
 	Open(ctx context.Context, slot Slot) (Session, error)
 	// Scope says how far state reaches in this suite's sessions.

@@ -67,6 +67,10 @@ func (u Setup) Slot(below string, number int) (Slot, error) {
 // spaceOf is what the spaces of all slots of a process of ours begin with.
 func spaceOf(pid int) string { return fmt.Sprintf("fern%d_", pid) }
 
+// Sweep kills what has been left anywhere by processes that ran in slots of this
+// process, none of which is in use any more.
+func Sweep() { killSpace(spaceOf(os.Getpid())) }
+
 // KillLeft kills what the tests of a process of ours have left, which was killed
 // itself. Where a process has its number again nothing is done.
 func KillLeft(pid int) {
@@ -91,10 +95,8 @@ func (u Setup) Begin(ctx context.Context, s Slot) error {
 // cleanPatience is how long cleaning may take, also where all else was cancelled.
 const cleanPatience = 30 * time.Second
 
-// End cleans a slot after it was used. Processes that its tests left anywhere are
-// killed.
+// End cleans a slot after it was used.
 func (u Setup) End(s Slot) error {
-	defer killSpace(s.Space)
 	ctx, cancel := context.WithTimeout(context.Background(), cleanPatience)
 	defer cancel()
 	if err := u.command(ctx, s, u.Clean); err != nil {

@@ -56,10 +56,11 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 		wg.Go(func() { r.work(ctx, number) })
 	}
 	wg.Wait()
+	adapter.Sweep()
 	left, why := r.leftover(ctx)
 	for _, b := range job.Queue {
-		for _, t := range b.Tests {
-			r.give(t, 0, 0, left, why)
+		for i := range b.Tests {
+			r.give(&b.Tests[i], 0, 0, left, why)
 		}
 	}
 	r.tell(outcome.Event{Event: outcome.RunEnds, Counts: r.counts, Message: strings.Join(r.notes, "\n")})
@@ -111,12 +112,16 @@ func (r *run) prepare(ctx context.Context) {
 		making = func(string) {}
 	}
 	var suites []string
-	tests := map[string][]catalog.Test{}
+	tests := map[string][]*catalog.Test{} // that will run here
 	for _, b := range r.job.Queue {
 		if !slices.Contains(suites, b.Suite) {
 			suites = append(suites, b.Suite)
 		}
-		tests[b.Suite] = append(tests[b.Suite], wanted(b.Tests)...)
+		for i := range b.Tests {
+			if t := &b.Tests[i]; t.PutOut == "" {
+				tests[b.Suite] = append(tests[b.Suite], t)
+			}
+		}
 	}
 	for _, suite := range suites {
 		err := r.job.Adapters[suite].Prepare(ctx, tests[suite], making)
@@ -128,11 +133,6 @@ func (r *run) prepare(ctx context.Context) {
 		}
 	}
 	making("")
-}
-
-// wanted leaves out the tests that will not run here.
-func wanted(tests []catalog.Test) []catalog.Test {
-	return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.PutOut != "" })
 }
 
 // enter says how to end what a worker does.
@@ -160,8 +160,8 @@ func (r *run) work(ctx context.Context, number int) {
 		}
 		err := r.runBatch(ctx, batch, seat)
 		if err != nil && ctx.Err() == nil {
-			for _, t := range batch.Tests {
-				r.give(t, number, batch.at, outcome.Errored, err.Error())
+			for i := range batch.Tests {
+				r.give(&batch.Tests[i], number, batch.at, outcome.Errored, err.Error())
 			}
 		}
 		r.release(batch)
@@ -219,12 +219,12 @@ func (r *run) note(text string) {
 
 // runBatch runs a batch; tests that are bad run again as often as is asked for.
 func (r *run) runBatch(ctx context.Context, batch *queued, seat *seat) error {
-	for _, t := range batch.Tests {
-		if why := r.putOut(t); why != "" {
-			r.give(t, seat.number, batch.at, outcome.Skipped, why)
+	for i := range batch.Tests {
+		if why := r.putOut(&batch.Tests[i]); why != "" {
+			r.give(&batch.Tests[i], seat.number, batch.at, outcome.Skipped, why)
 		}
 	}
-	tests := slices.DeleteFunc(wanted(batch.Tests), func(t catalog.Test) bool { return !r.isOpen(t.ID) })
+	tests := slices.DeleteFunc(slices.Clone(batch.Tests), func(t catalog.Test) bool { return !r.isOpen(t.ID) })
 	if len(tests) == 0 {
 		return nil
 	}
@@ -244,7 +244,7 @@ func (r *run) runBatch(ctx context.Context, batch *queued, seat *seat) error {
 
 // putOut says why a test of a batch that begins is not to run, empty where it is.
 // What it needs of its own batch is left to the session.
-func (r *run) putOut(t catalog.Test) string {
+func (r *run) putOut(t *catalog.Test) string {
 	if t.PutOut != "" {
 		return t.PutOut
 	}
@@ -269,7 +269,7 @@ func (r *run) isOpen(id string) bool {
 }
 
 // give gives an outcome to a test that has none.
-func (r *run) give(t catalog.Test, worker, batch int, o outcome.Outcome, message string) {
+func (r *run) give(t *catalog.Test, worker, batch int, o outcome.Outcome, message string) {
 	if r.isOpen(t.ID) {
 		r.tell(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: batch, Outcome: o,
 			Message: message, File: t.File, Line: t.Line, Seconds: outcome.Took(0)})

@@ -35,7 +35,7 @@ func (p *puppet) Discover(context.Context) (adapter.Found, error)    { return ad
 func (p *puppet) Touched([]string) (func(*catalog.Test) bool, error) { return nil, nil }
 func (p *puppet) Scope() adapter.Scope                               { return p.scope }
 
-func (p *puppet) Prepare(_ context.Context, tests []catalog.Test, _ func(string)) error {
+func (p *puppet) Prepare(_ context.Context, tests []*catalog.Test, _ func(string)) error {
 	for _, t := range tests {
 		if t.Name == "unbuildable" {
 			return errors.New("no compiler")

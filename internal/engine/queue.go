@@ -119,6 +119,7 @@ func levels[P comparable](tests []catalog.Test, place func(t *catalog.Test) P) [
 type stack struct {
 	suite, apart string
 	tests        []catalog.Test
+	next         int              // while the tests are neighbours, where the next would stand
 	units        [][]catalog.Test // what is never parted, the longest first
 	left         float64          // weight of the units
 	cost         float64          // seconds that a batch takes to begin
@@ -201,11 +202,20 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 		t := &tests[i]
 		p := where(t)
 		p.level = levels[i]
-		if at[p] == nil {
-			at[p] = &stack{suite: t.Suite, apart: d.apart(t), cost: t.Setup}
-			stacks = append(stacks, at[p])
+		s := at[p]
+		if s == nil {
+			s = &stack{suite: t.Suite, apart: d.apart(t), cost: t.Setup}
+			at[p] = s
+			stacks = append(stacks, s)
 		}
-		at[p].tests = append(at[p].tests, *t)
+		switch {
+		case len(s.tests) == 0: // neighbours are not copied
+			s.tests, s.next = tests[i:i+1:i+1], i+1
+		case s.next == i:
+			s.tests, s.next = tests[i-len(s.tests):i+1:i+1], i+1
+		default:
+			s.tests, s.next = append(s.tests, *t), -1
+		}
 	}
 	return stacks
 }
@@ -254,7 +264,11 @@ func (s *stack) take(most float64, weigh func(*catalog.Test) float64) (b Batch, 
 	b = Batch{Suite: s.suite, Apart: s.apart}
 	for len(s.units) > 0 && (taken == 0 || taken < most) {
 		taken += weight(s.units[0], weigh)
-		b.Tests = append(b.Tests, s.units[0]...)
+		if b.Tests == nil {
+			b.Tests = slices.Clip(s.units[0]) // not copied where it is all
+		} else {
+			b.Tests = append(b.Tests, s.units[0]...)
+		}
 		s.units = s.units[1:]
 	}
 	s.left -= taken

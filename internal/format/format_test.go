@@ -83,6 +83,9 @@ func TestRoundTrips(t *testing.T) {
 		apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1, Batch: 1, Outcome: o, Seconds: outcome.Took(0.5), Unstable: i == len(outcome.All), Message: "why", File: "a.go", Line: 3})
 	}
 	apply(outcome.Event{Event: outcome.RunEnds, Counts: run.Counts})
+	if err := eventLines.Close(); err != nil {
+		t.Fatal(err)
+	}
 	var asXML, asTAP strings.Builder
 	if err := junit.Write(&asXML, run); err != nil {
 		t.Fatal(err)

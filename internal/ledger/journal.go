@@ -10,23 +10,19 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
 	"fernrelay/core/outcome"
+	"fernrelay/internal/format/events"
 )
 
 // A Journal holds what a run that goes on has come to, so that it is not lost with
 // the process. It is a file of its own in the store's folder runs, locked as long as
 // the process lives, and removed once the run is kept in the ledger.
 type Journal struct {
-	file   *os.File
-	mu     sync.Mutex
-	out    *bufio.Writer
-	lines  *json.Encoder
-	err    error
-	closed chan struct{}
+	file  *os.File
+	lines *events.Writer
 }
 
 // Task says what a run was to do. It is the first line of a journal.
@@ -43,7 +39,6 @@ const (
 	journalEnding = ".jsonl"
 	floodsEnding  = ".output"
 	killedName    = "killed.jsonl"
-	flushEvery    = 100 * time.Millisecond // what a killed process may lose
 )
 
 // BeginJournal begins the journal of a run in a project's store.
@@ -64,24 +59,7 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 			return nil, errors.Join(err, file.Close())
 		}
 	}
-	j := &Journal{file: file, out: bufio.NewWriterSize(file, 64<<10), closed: make(chan struct{})}
-	j.lines = json.NewEncoder(j.out)
-	j.err = errors.Join(j.lines.Encode(task), j.out.Flush())
-	go j.flush()
-	return j, j.err
-}
-
-func (j *Journal) flush() {
-	for {
-		select {
-		case <-j.closed:
-			return
-		case <-time.After(flushEvery):
-			j.mu.Lock()
-			j.err = errors.Join(j.err, j.out.Flush())
-			j.mu.Unlock()
-		}
-	}
+	return &Journal{file, events.NewWriter(file)}, json.NewEncoder(file).Encode(task)
 }
 
 // Tell writes down what begins and ends. Output is left out: it may be without end.
@@ -89,11 +67,7 @@ func (j *Journal) Tell(e outcome.Event) {
 	if e.Event == outcome.Output {
 		return
 	}
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.err == nil {
-		j.err = j.lines.Encode(e)
-	}
+	j.lines.Write(e)
 }
 
 // TellOutput writes down what a test printed that comes to its end, as far as it is
@@ -102,11 +76,7 @@ func (j *Journal) TellOutput(r *outcome.Result, end outcome.Event) {
 	if len(r.Output) == 0 {
 		return
 	}
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.err == nil {
-		j.err = j.lines.Encode(outcome.Event{Event: outcome.Output, ID: r.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Text: string(r.Output)})
-	}
+	j.lines.Write(outcome.Event{Event: outcome.Output, ID: r.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Text: string(r.Output)})
 }
 
 // Floods is the folder for output of this run that is too much to tell. It stays
@@ -127,9 +97,7 @@ func removeFloods(folder string) {
 
 // End removes the journal, as its run is kept.
 func (j *Journal) End() error {
-	close(j.closed)
-	j.mu.Lock()
-	defer j.mu.Unlock()
+	_ = j.lines.Close() // what it says stands in the ledger
 	err := os.Remove(j.file.Name())
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil

@@ -222,35 +222,108 @@ func (l *Ledger) Keep(pick string, workers int, run *outcome.Run) (number int, e
 	if err != nil {
 		return 0, err
 	}
-	recent, err := readRecent(tx)
-	if err != nil {
-		return 0, err
-	}
-	addTest, err := tx.Prepare("INSERT INTO tests (id, recent) VALUES (?1, ?2) ON CONFLICT (id) DO UPDATE SET recent = ?2")
-	if err != nil {
-		return 0, err
-	}
-	addResult, err := tx.Prepare(`INSERT INTO results
-		(run, test, position, worker, batch, began, outcome, seconds, message, file, line, expected, actual)
-		VALUES (?, (SELECT key FROM tests WHERE id = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
-	if err != nil {
-		return 0, err
-	}
-	for position, r := range run.Results {
-		latest := append(recent[r.ID], Moment{r.Outcome, r.Seconds})
-		if _, err := addTest.Exec(r.ID, encode(latest[max(0, len(latest)-recentKept):])); err != nil {
-			return 0, err
-		}
-		_, err := addResult.Exec(last, r.ID, position, r.Worker, r.Batch, r.Started.UnixMilli(), string(r.Outcome), r.Seconds,
-			r.Message, r.File, r.Line, r.Expected, r.Actual)
-		if err != nil {
-			return 0, err
-		}
-	}
-	if err := keepSetups(tx, run); err != nil {
+	if err := errors.Join(keepResults(tx, last, run), keepSetups(tx, run)); err != nil {
 		return 0, err
 	}
 	return int(last), tx.Commit()
+}
+
+// keepResults adds the results of a run, and to each test what came of it.
+func keepResults(tx *sql.Tx, number int64, run *outcome.Run) error {
+	known, greatest, err := readTests(tx)
+	if err != nil {
+		return err
+	}
+	tests := &table{tx: tx, name: "tests (key, id, recent)", columns: 3, behind: "ON CONFLICT (key) DO UPDATE SET recent = excluded.recent"}
+	results := &table{tx: tx, name: "results (run, test, position, worker, batch, began, outcome, seconds, message, file, line, expected, actual)", columns: 13}
+	for position, r := range run.Results {
+		test, ok := known[r.ID]
+		if !ok {
+			greatest++
+			test.key = greatest
+		}
+		latest, err := decode(test.recent)
+		if err != nil {
+			return fmt.Errorf("what is kept of %s: %w", r.ID, err)
+		}
+		latest = append(latest, Moment{r.Outcome, r.Seconds})
+		err = errors.Join(tests.add(test.key, r.ID, encode(latest[max(0, len(latest)-recentKept):])),
+			results.add(number, test.key, position, r.Worker, r.Batch, r.Started.UnixMilli(), string(r.Outcome), r.Seconds,
+				r.Message, r.File, r.Line, r.Expected, r.Actual))
+		if err != nil {
+			return err
+		}
+	}
+	return errors.Join(tests.flush(), results.flush())
+}
+
+// keptTest is a row of the tests.
+type keptTest struct {
+	key    int64
+	recent string
+}
+
+// readTests gives the tests by ID, and the greatest of their keys.
+func readTests(from querier) (tests map[string]keptTest, greatest int64, err error) {
+	rows, err := from.Query("SELECT key, id, recent FROM tests")
+	if err != nil {
+		return nil, 0, err
+	}
+	defer rows.Close()
+	tests = map[string]keptTest{}
+	for rows.Next() {
+		var id string
+		var t keptTest
+		if err := rows.Scan(&t.key, &id, &t.recent); err != nil {
+			return nil, 0, err
+		}
+		tests[id] = t
+		greatest = max(greatest, t.key)
+	}
+	return tests, greatest, rows.Err()
+}
+
+// table inserts rows, many in a statement.
+type table struct {
+	tx      *sql.Tx
+	name    string // with its columns
+	columns int
+	behind  string // behind the values
+	values  []any
+	full    *sql.Stmt // of rowsAtOnce rows
+}
+
+const rowsAtOnce = 50
+
+func (t *table) add(values ...any) error {
+	t.values = append(t.values, values...)
+	if len(t.values) < rowsAtOnce*t.columns {
+		return nil
+	}
+	if t.full == nil {
+		var err error
+		if t.full, err = t.tx.Prepare(t.statement()); err != nil {
+			return err
+		}
+	}
+	_, err := t.full.Exec(t.values...)
+	t.values = t.values[:0]
+	return err
+}
+
+// flush inserts the rows that are left.
+func (t *table) flush() error {
+	if len(t.values) == 0 {
+		return nil
+	}
+	_, err := t.tx.Exec(t.statement(), t.values...)
+	return err
+}
+
+func (t *table) statement() string {
+	row := "(" + strings.Repeat("?, ", t.columns-1) + "?)"
+	rows := strings.Repeat(row+", ", len(t.values)/t.columns-1) + row
+	return "INSERT INTO " + t.name + " VALUES " + rows + " " + t.behind
 }
 
 // Runs counts the runs kept.
@@ -350,25 +423,18 @@ type Moment struct {
 const recentKept = 20
 
 // Recent gives the latest moments of every test, oldest first, by ID.
-func (l *Ledger) Recent() (map[string][]Moment, error) { return readRecent(l.db) }
-
-func readRecent(from querier) (map[string][]Moment, error) {
-	rows, err := from.Query("SELECT id, recent FROM tests")
+func (l *Ledger) Recent() (map[string][]Moment, error) {
+	tests, _, err := readTests(l.db)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	recent := map[string][]Moment{}
-	for rows.Next() {
-		var id, text string
-		if err := rows.Scan(&id, &text); err != nil {
-			return nil, err
-		}
-		if recent[id], err = decode(text); err != nil {
+	recent := make(map[string][]Moment, len(tests))
+	for id, t := range tests {
+		if recent[id], err = decode(t.recent); err != nil {
 			return nil, fmt.Errorf("what is kept of %s: %w", id, err)
 		}
 	}
-	return recent, rows.Err()
+	return recent, nil
 }
 
 // encode writes moments as words: outcome, seconds, outcome, seconds, …

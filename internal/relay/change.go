@@ -21,7 +21,7 @@ func (r *Relay) ReadyChanged(text string, files []string, left *outcome.Run, wor
 	if err != nil {
 		return Request{}, err
 	}
-	tests := slices.DeleteFunc(picked, func(t catalog.Test) bool { return !touched(&t) && !lostIn(left, t.ID) })
+	tests := slices.DeleteFunc(slices.Clone(picked), func(t catalog.Test) bool { return !touched(&t) && !lostIn(left, t.ID) })
 	tests, first := r.FailedFirst(r.WithNeeds(tests))
 	q, err := r.Ready(text, tests, workers)
 	q.First = first

@@ -118,6 +118,7 @@ func (g *ground) close() {
 		}
 		_ = g.relay.setup().End(s.slot) // the findings stand, whatever is left behind
 	}
+	adapter.Sweep()
 }
 
 // chase is a victim and the tests that can have spoiled it: those that ran before
@@ -131,7 +132,7 @@ type chase struct {
 // place where one may be spoiled.
 func (g *ground) prepare(ctx context.Context, victims []catalog.Test) ([]chase, error) {
 	chases := make([]chase, len(victims))
-	needed := map[string][]catalog.Test{}
+	needed := map[string][]*catalog.Test{}
 	seen := map[string]bool{}
 	runs := map[int]*outcome.Run{}
 	for i, v := range victims {
@@ -143,7 +144,7 @@ func (g *ground) prepare(ctx context.Context, victims []catalog.Test) ([]chase, 
 		for _, t := range slices.Concat(before, rest, []catalog.Test{v}) {
 			if !seen[t.ID] {
 				seen[t.ID] = true
-				needed[t.Suite] = append(needed[t.Suite], t)
+				needed[t.Suite] = append(needed[t.Suite], &t)
 			}
 		}
 	}

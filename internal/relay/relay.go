@@ -214,17 +214,14 @@ func (r *Relay) Workers() int {
 	return runtime.GOMAXPROCS(0)
 }
 
-// Pick gives the tests that an expression holds, in the catalog's order.
+// Pick gives the tests that an expression holds, in the catalog's order. They are not
+// to be changed.
 func (r *Relay) Pick(text string) ([]catalog.Test, error) {
 	_, held, err := r.Index.Pick(text)
 	if err != nil {
 		return nil, err
 	}
-	picked := make([]catalog.Test, 0, held.Len())
-	for i := range held.All {
-		picked = append(picked, r.Catalog.Tests[i])
-	}
-	return picked, nil
+	return r.Catalog.Only(held), nil
 }
 
 // Solo applies the mark solo to the tests of a run: where any has it, the others

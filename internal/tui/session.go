@@ -44,9 +44,7 @@ func evaluate(m relay.Memory, text string) (figures, error) {
 	if f.expr, f.held, err = m.Index.Pick(text); err != nil {
 		return f, err
 	}
-	for i := range f.held.All {
-		f.tests = append(f.tests, m.Catalog.Tests[i])
-	}
+	f.tests = m.Catalog.Only(f.held)
 	f.weave = catalog.NewWeave(m.Catalog, m.Tree, m.Catalog.Tags(), f.held.Has)
 	if f.funnel, err = m.Index.Funnel(text, f.expr); err != nil {
 		return f, err

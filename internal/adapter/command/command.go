@@ -169,7 +169,7 @@ func (a *Adapter) Touched([]string) (func(*catalog.Test) bool, error) {
 }
 
 // Prepare has nothing to make ready.
-func (a *Adapter) Prepare(context.Context, []catalog.Test, func(string)) error { return nil }
+func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error { return nil }
 
 // Scope is the group: no process holds more than one test, and what tests leave
 // outside of their processes is looked for in their own group.

@@ -36,11 +36,11 @@ const orderFile = "fern_relay_order_test.go"
 
 // Prepare builds the test binaries of the picked tests' packages. A package that
 // does not compile fails when its tests are run.
-func (a *Adapter) Prepare(ctx context.Context, tests []catalog.Test, making func(what string)) error {
+func (a *Adapter) Prepare(ctx context.Context, tests []*catalog.Test, making func(what string)) error {
 	byTags := map[string][]string{}
 	seen := map[variant]bool{}
-	for i := range tests {
-		v := a.variantOf(&tests[i])
+	for _, t := range tests {
+		v := a.variantOf(t)
 		if !seen[v] {
 			seen[v] = true
 			byTags[v.tags] = append(byTags[v.tags], v.group)

@@ -15,9 +15,9 @@ import (
 // cacheVersion changes with what source means.
 const cacheVersion = 1
 
-// worthKeeping is how many files must have been read anew for the cache to be
-// written: reading fewer takes no time.
-const worthKeeping = 40
+// worthKeeping is how much must have been read anew for the cache to be written, in
+// bytes: reading less takes no time.
+const worthKeeping = 100 << 10
 
 // cache keeps what files say by their content, so that a large module is parsed
 // once. A cache that cannot be read or written is none: everything is in the
@@ -29,7 +29,7 @@ type cache struct {
 
 	mu   sync.Mutex
 	new  map[[sha256.Size]byte]source // of the files that there are now
-	read int                          // how many were not in old
+	read int                          // bytes of those that were not in old
 }
 
 func (a *Adapter) openCache() *cache {
@@ -59,7 +59,7 @@ func (c *cache) source(suite, group, shown string, src []byte, read func() sourc
 	defer c.mu.Unlock()
 	c.new[key] = s
 	if !known {
-		c.read++
+		c.read += len(src)
 	}
 	return s
 }

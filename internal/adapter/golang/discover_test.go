@@ -198,8 +198,9 @@ func TestNothing(t *testing.T) {
 // TestCache holds that what is kept of files is taken only for the same content.
 func TestCache(t *testing.T) {
 	files := map[string]string{}
-	for i := range worthKeeping {
-		files[fmt.Sprintf("p%d/p_test.go", i)] = fmt.Sprintf("package p\n\nimport \"testing\"\n\n//fern:skip n%d\nfunc TestX(t *testing.T) {}\n", i)
+	long := "// " + strings.Repeat("long ", worthKeeping/100)
+	for i := range 20 {
+		files[fmt.Sprintf("p%d/p_test.go", i)] = fmt.Sprintf("package p\n\nimport \"testing\"\n\n%s\n\n//fern:skip n%d\nfunc TestX(t *testing.T) {}\n", long, i)
 	}
 	keep := func() (string, error) { return "", nil }
 	a, before := module(t, Config{Keep: keep}, files)
@@ -208,8 +209,8 @@ func TestCache(t *testing.T) {
 		t.Fatal(err)
 	}
 	found, err := a.Discover(context.Background())
-	if err != nil || a.cache.read != 1 {
-		t.Fatalf("%d files were read anew, %v", a.cache.read, err)
+	if err != nil || a.cache.read != len("package p\n\nimport \"testing\"\n\nfunc TestY(t *testing.T) {}\n") {
+		t.Fatalf("%d bytes were read anew, %v", a.cache.read, err)
 	}
 	for _, test := range found.Tests {
 		if test.Group == "p3" && test.Name != "TestY" || test.Group == "p4" || test.Group == "p5" && fmt.Sprint(test) != fmt.Sprint(before["p5#TestX"]) {

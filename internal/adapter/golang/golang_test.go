@@ -54,7 +54,11 @@ func choose(t *testing.T, byName map[string]catalog.Test, names ...string) []cat
 
 func open(t *testing.T, a *Adapter, tests []catalog.Test) adapter.Session {
 	t.Helper()
-	if err := a.Prepare(context.Background(), tests, func(string) {}); err != nil {
+	var pointers []*catalog.Test
+	for i := range tests {
+		pointers = append(pointers, &tests[i])
+	}
+	if err := a.Prepare(context.Background(), pointers, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
 	s, err := a.Open(context.Background(), adapter.Slot{Number: 1, Temp: t.TempDir()})

@@ -68,7 +68,7 @@ func (a *Adapter) together(tests []catalog.Test) int {
 }
 
 // Prepare has nothing to make ready.
-func (a *Adapter) Prepare(context.Context, []catalog.Test, func(string)) error { return nil }
+func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error { return nil }
 
 // Discover asks a process of the host for its tests.
 func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error) {
@@ -82,6 +82,7 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 	if err := s.call(MethodDiscover, struct{}{}, &told, nil); err != nil {
 		return found, fmt.Errorf("the test host of suite %s does not tell its tests: %w", a.Suite, err)
 	}
+	found.Tests = make([]catalog.Test, 0, len(told.Tests))
 	for _, t := range told.Tests {
 		test := catalog.Test{Suite: a.Suite, Group: t.Group, Name: t.Name, Kind: cmp.Or(t.Kind, catalog.KindTest), File: a.projectFile(t.File), Line: t.Line}
 		if err := found.Tell(test, t.Tags, t.Marks, "the test host"); err != nil {
@@ -380,18 +381,17 @@ func (s *session) call(method string, params, answer any, hear func(method strin
 		if !s.lines.Scan() {
 			return fmt.Errorf("its process ended: %w", cmp.Or(s.lines.Err(), io.EOF))
 		}
-		var m Message
-		if json.Unmarshal(s.lines.Bytes(), &m) != nil || m.Version != "2.0" {
+		var m told
+		err := json.Unmarshal(s.lines.Bytes(), &m)
+		if m.Version != "2.0" {
 			_, _ = outputOf{s}.Write(append(s.lines.Bytes(), '\n'))
 			continue
 		}
-		var note Note
 		switch {
+		case err != nil:
+			return fmt.Errorf("its message %s does not parse: %w", m.Method, err)
 		case m.Method != "" && hear != nil:
-			if err := json.Unmarshal(m.Params, &note); err != nil {
-				return fmt.Errorf("its notification %s does not parse: %w", m.Method, err)
-			}
-			hear(m.Method, note)
+			hear(m.Method, m.Params)
 		case m.Method != "" || m.ID == nil || *m.ID != id:
 		case m.Error != nil:
 			return m.Error

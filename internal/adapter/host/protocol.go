@@ -42,6 +42,16 @@ type Message struct {
 	Error   *Error          `json:"error,omitempty"`
 }
 
+// told is a line of a host: an answer, or a notification with its content.
+type told struct {
+	Version string          `json:"jsonrpc"`
+	ID      *int            `json:"id"`
+	Method  string          `json:"method"`
+	Params  Note            `json:"params"`
+	Result  json.RawMessage `json:"result"`
+	Error   *Error          `json:"error"`
+}
+
 // Error is what a host answers where it cannot do what was asked.
 type Error struct {
 	Code    int    `json:"code"`

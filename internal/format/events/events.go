@@ -9,32 +9,65 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
+	"time"
 
 	"fernrelay/core/outcome"
 )
 
-// Writer writes events to a stream.
+// Writer writes events to a stream. What it holds back is written within a moment, so
+// that others may read along.
 type Writer struct {
+	mu      sync.Mutex
+	out     *bufio.Writer
 	encoder *json.Encoder
 	err     error
+	flush   *time.Timer // nil while nothing is held back
+	closed  bool
 }
+
+// moment is the longest that a line is held back.
+const moment = 50 * time.Millisecond
 
 // NewWriter makes a writer of event lines.
 func NewWriter(w io.Writer) *Writer {
-	encoder := json.NewEncoder(w)
+	out := bufio.NewWriterSize(w, 64<<10)
+	encoder := json.NewEncoder(out)
 	encoder.SetEscapeHTML(false)
-	return &Writer{encoder: encoder}
+	return &Writer{out: out, encoder: encoder}
 }
 
-// Write writes one event. After an error it writes nothing more.
+// Write writes one event. After an error, or once it is closed, it writes nothing.
 func (w *Writer) Write(e outcome.Event) {
-	if w.err == nil {
-		w.err = w.encoder.Encode(e)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.err != nil || w.closed {
+		return
+	}
+	w.err = w.encoder.Encode(e)
+	if w.flush == nil {
+		w.flush = time.AfterFunc(moment, w.write)
 	}
 }
 
-// Err is the first error of writing.
-func (w *Writer) Err() error { return w.err }
+// write writes what is held back.
+func (w *Writer) write() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if !w.closed {
+		w.flush, w.err = nil, errors.Join(w.err, w.out.Flush())
+	}
+}
+
+// Close writes what is held back, and gives the first error of writing. It leaves the
+// stream open.
+func (w *Writer) Close() error {
+	w.write()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.closed = true
+	return w.err
+}
 
 // Read tells the sink the events of a stream of event lines, up to its end or to
 // the first line that is none. The error, told after all events, says what keeps the
