@@ -141,6 +141,7 @@ func (r *Run) Replay(sink Sink) {
 		for _, step := range res.Steps {
 			e := at(StepDone)
 			e.Step, e.Outcome, e.Seconds = step.Name, step.Outcome, Took(step.Seconds)
+			e.Message, e.File, e.Line = step.Message, step.File, step.Line
 			sink(e)
 		}
 		e := at(Finished)

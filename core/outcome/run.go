@@ -12,6 +12,9 @@ type Step struct {
 	Name    string
 	Outcome Outcome
 	Seconds float64
+	Message string // where it was bad
+	File    string
+	Line    int
 }
 
 // Result is what is known of one test in one run, while it runs and after.
@@ -76,7 +79,7 @@ func (r *Run) Apply(e Event) {
 		res.Started = e.At
 	case StepDone:
 		res := r.at(e)
-		res.Steps = append(res.Steps, Step{Name: e.Step, Outcome: e.Outcome, Seconds: seconds(e)})
+		res.Steps = append(res.Steps, Step{Name: e.Step, Outcome: e.Outcome, Seconds: seconds(e), Message: e.Message, File: e.File, Line: e.Line})
 	case Output:
 		r.at(e).keep(e.Text)
 	case Finished:

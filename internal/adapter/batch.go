@@ -161,12 +161,14 @@ func (b *Batch) Continued(id string) {
 	}
 }
 
-// Step tells the outcome of a part of a test.
-func (b *Batch) Step(id, step string, o outcome.Outcome, seconds float64) {
+// Step tells the outcome of a part of a test: the event's Step, Outcome, Seconds and,
+// where it was bad, Message, File and Line.
+func (b *Batch) Step(id string, e outcome.Event) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.open(id) != nil {
-		b.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: step, Outcome: o, Seconds: outcome.Took(seconds)})
+		e.Event, e.ID = outcome.StepDone, id
+		b.sink(e)
 	}
 }
 

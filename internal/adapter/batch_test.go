@@ -150,7 +150,7 @@ func TestStrangers(t *testing.T) {
 		b.Paused(id)
 		b.Continued(id)
 		b.Output(id, "text")
-		b.Step(id, "step", outcome.Passed, 1)
+		b.Step(id, outcome.Event{Step: "step", Outcome: outcome.Passed})
 		b.Finished(outcome.Event{ID: id, Outcome: outcome.Failed})
 	}
 	if events != 2 {

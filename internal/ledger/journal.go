@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -32,6 +33,14 @@ type Task struct {
 	Workers int      `json:"workers"`
 	InOrder bool     `json:"in_order"`
 	Tests   []string `json:"tests"` // IDs, in the order to run
+
+	Batches []TaskBatch `json:"batches"` // in the order in which they are taken
+}
+
+// TaskBatch is a batch of a task.
+type TaskBatch struct {
+	Worker int   `json:"worker,omitempty"` // the only one that takes it; 0 for whichever is free
+	Tests  []int `json:"tests"`            // by their places in the task's
 }
 
 const (
@@ -103,6 +112,88 @@ func (j *Journal) End() error {
 		err = nil
 	}
 	return errors.Join(err, j.file.Close())
+}
+
+// Running finds the journal of a run that goes on in a store, of several the one that
+// began last; empty where none does.
+func Running(store string) (journal string, err error) {
+	files, err := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding))
+	if err != nil {
+		return "", err
+	}
+	var latest time.Time
+	for _, name := range files {
+		info, err := os.Stat(name)
+		if err != nil || journal != "" && info.ModTime().Before(latest) || !lives(name) {
+			continue
+		}
+		journal, latest = name, info.ModTime()
+	}
+	return journal, nil
+}
+
+// lives reports whether the process that writes a journal lives.
+func lives(name string) bool {
+	file, err := os.Open(name)
+	if err != nil {
+		return false // it has ended this moment
+	}
+	defer file.Close()
+	return syscall.Flock(int(file.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
+}
+
+// followEvery is how often it is looked whether there is more in a journal.
+const followEvery = 50 * time.Millisecond
+
+// Follow reads the journal of a run that goes on: begin is told what it was to do, and
+// then the sink its events as they are written down, until the run is kept or its
+// process is gone. A run that did not come to its end is ended then.
+func Follow(ctx context.Context, journal string, begin func(Task), sink outcome.Sink) error {
+	file, err := os.Open(journal)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	lines := bufio.NewReaderSize(file, 1<<20)
+	var line []byte
+	began, ended := false, false
+	for {
+		gone := !lives(journal) // seen before reading, so that nothing after it is missed
+		more, err := lines.ReadBytes('\n')
+		line = append(line, more...)
+		switch {
+		case err == nil && !began:
+			var task Task
+			if err := json.Unmarshal(line, &task); err != nil {
+				return fmt.Errorf("the journal %s: %w", journal, err)
+			}
+			began = true
+			begin(task)
+		case err == nil:
+			var e outcome.Event
+			if err := json.Unmarshal(line, &e); err != nil {
+				return fmt.Errorf("the journal %s: %w", journal, err)
+			}
+			ended = ended || e.Event == outcome.RunEnds
+			sink(e)
+		case !errors.Is(err, io.EOF):
+			return err
+		case gone:
+			if !ended {
+				sink(outcome.Event{Event: outcome.RunEnds, At: time.Now(), Message: "its process was killed"})
+			}
+			return nil
+		}
+		if err == nil {
+			line = line[:0]
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(followEvery):
+		}
+	}
 }
 
 // Killed is a run whose process ended before the run was kept.

@@ -344,14 +344,15 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	if err != nil {
 		return nil, 0, err
 	}
-	journal, err := ledger.BeginJournal(store, q.task())
+	queue := r.Queue(q)
+	journal, err := ledger.BeginJournal(store, q.task(queue))
 	if err != nil {
 		return nil, 0, fmt.Errorf("the run cannot be written down: %w", err)
 	}
 	run = outcome.NewRun()
 	setup := r.setup()
 	setup.Limit = q.Limit
-	job := engine.Job{Adapters: r.adapters, Queue: r.Queue(q), Workers: q.Workers, Resources: r.Project.Resources, Setup: setup,
+	job := engine.Job{Adapters: r.adapters, Queue: queue, Workers: q.Workers, Resources: r.Project.Resources, Setup: setup,
 		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Making: q.Making}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
 		if e.Event == outcome.RunBegins {
@@ -363,7 +364,11 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 		}
 		journal.Tell(e)
 		if e.Event == outcome.RunBegins && q.Before != nil {
-			q.Before.Replay(journal.Tell) // so that it stands there whole
+			q.Before.Replay(func(e outcome.Event) { // so that it stands there whole
+				if e.Worker, e.Batch = 0, 0; e.Event == outcome.Finished {
+					journal.Tell(e)
+				}
+			})
 		}
 		sink(e)
 	})

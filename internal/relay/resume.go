@@ -8,22 +8,52 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
 )
 
 // task is what a journal says of a request.
-func (q Request) task() ledger.Task {
+func (q Request) task(queue []engine.Batch) ledger.Task {
 	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, InOrder: q.InOrder}
 	if q.Before != nil {
 		for _, r := range q.Before.Results {
 			task.Tests = append(task.Tests, r.ID)
 		}
 	}
+	place := make(map[string]int, len(q.Tests))
 	for i := range q.Tests {
+		place[q.Tests[i].ID] = len(task.Tests)
 		task.Tests = append(task.Tests, q.Tests[i].ID)
+	}
+	for _, b := range queue {
+		batch := ledger.TaskBatch{Worker: b.Worker}
+		for i := range b.Tests {
+			batch.Tests = append(batch.Tests, place[b.Tests[i].ID])
+		}
+		task.Batches = append(task.Batches, batch)
 	}
 	return task
 }
+
+// QueueOf gives the batches of a task as far as its tests are known here.
+func (r *Relay) QueueOf(task ledger.Task) []engine.Batch {
+	queue := make([]engine.Batch, len(task.Batches))
+	for i, b := range task.Batches {
+		queue[i].Worker = b.Worker
+		for _, at := range b.Tests {
+			t := catalog.Test{ID: task.Tests[at]}
+			if known, ok := r.Catalog.Lookup(t.ID); ok {
+				t = *known
+			}
+			queue[i].Tests = append(queue[i].Tests, t)
+		}
+	}
+	return queue
+}
+
+// Running finds the journal of a run that goes on in the project, in any process;
+// empty where none does.
+func (r *Relay) Running() (journal string, err error) { return ledger.Running(r.Project.StorePath()) }
 
 // killed keeps runs whose processes are gone, and tells of the latest.
 func (r *Relay) killed() (notes []string, err error) {

@@ -206,6 +206,8 @@ func (a *App) clock() string {
 		return fmt.Sprintf("%s · %d of %d workers busy", timing.Clock(run.now), run.busy(), len(run.tracks))
 	case a.working():
 		return "hunting"
+	case run != nil && run.number == 0:
+		return fmt.Sprintf("%s · workers idle", timing.Clock(run.now))
 	case run != nil:
 		return fmt.Sprintf("run %d · %s · workers idle", run.number, timing.Clock(run.now))
 	}

@@ -2,7 +2,7 @@ package tui
 
 import (
 	"context"
-	"slices"
+	"math"
 	"sync"
 	"time"
 
@@ -11,6 +11,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/engine"
+	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 )
 
@@ -43,21 +44,35 @@ type liveRun struct {
 	planned  float64 // seconds that it should take; 0 where that is not known, or not yet
 	plans    inbox[float64]
 	run      *outcome.Run
-	bad      []*outcome.Result // oldest first
+	results  []*outcome.Result // those with an outcome, in the order in which they came to it
+	bad      []*outcome.Result // of those
 	tracks   []track           // by worker, from 0
 	batches  []batchWork       // in the order in which they are taken
-	expected map[string]float64
-	began    time.Time
-	now      float64 // seconds since began, as of the last frame
-	work     float64 // seconds of all tests that are done
+	expected map[string]expectation
+	began    time.Time // when the first test began; until then, when the run was asked for
+	first    bool      // a test has begun
+	now      float64   // seconds since began, as of the last frame
+	ahead    outlook   // as of the last frame
+	work     float64   // seconds of all tests that are done
+	steps    int       // of all tests that are done
+	unstable int       // tests that passed in a later try only
+	making   inbox[string]
+	made     string  // what is made ready before the first test
+	waited   float64 // seconds until the first test, or so far
 	ended    bool
 	number   int   // in the ledger, 0 before it is kept
 	err      error // what kept the run from being kept
-	cancel   context.CancelFunc
+	control  *engine.Control
+	held     bool                              // nothing new begins
+	stopping bool                              // asked to let what runs come to its end
+	cancel   context.CancelCauseFunc           // nil for a run that somebody else steers
 	past     func(id string) []outcome.Outcome // in the runs before
 	place    map[string]int                    // in the order of its track, by ID
 	events   inbox[outcome.Event]
 }
+
+// expectation is what was known of a test before the run.
+type expectation struct{ seconds, spread float64 }
 
 // track is what one worker did. Times are seconds since the run began.
 type track struct {
@@ -69,6 +84,8 @@ type track struct {
 	told    int       // the batch of the latest of done, from 1
 	turns   []float64 // when it went from one batch to the next
 	order   []string  // the IDs of the tests it began
+	due     float64   // what it has done should have taken so long
+	last    float64   // when it was last seen to do something
 }
 
 type piece struct {
@@ -79,10 +96,11 @@ type piece struct {
 
 // batchWork is the expected time that a batch still takes.
 type batchWork struct {
-	label  string
-	left   float64
-	begun  bool
-	worker int // the only one that takes it; 0 for whichever is free
+	label          string
+	left, variance float64
+	setup          float64 // part of left, until it begins
+	begun          bool
+	worker         int // the only one that takes it; 0 for whichever is free
 }
 
 type runEndedMsg struct {
@@ -91,20 +109,33 @@ type runEndedMsg struct {
 	err    error
 }
 
-// startRun runs the tests and gives the live run and the command that waits for its end.
-func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, tea.Cmd) {
-	ctx, cancel := context.WithCancel(ctx)
-	live := &liveRun{total: len(q.Tests), run: outcome.NewRun(), began: time.Now(), cancel: cancel,
-		past: r.PastOf, tracks: make([]track, q.Workers), expected: make(map[string]float64, len(q.Tests)), place: map[string]int{}}
+// newLiveRun makes ready to follow a run of batches.
+func newLiveRun(queue []engine.Batch, workers int, past func(id string) []outcome.Outcome) *liveRun {
+	live := &liveRun{run: outcome.NewRun(), began: time.Now(), past: past, tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
-	for _, b := range r.Queue(q) {
-		live.batches = append(live.batches, batchWork{label: batchLabel(b), left: b.Seconds(), worker: b.Worker})
-		for _, t := range b.Tests {
-			live.expected[t.ID] = t.Expected
+	for _, b := range queue {
+		work := batchWork{label: b.Tests[0].Group, setup: b.Tests[0].Setup, worker: b.Worker}
+		work.left = work.setup + b.Seconds()
+		for i := range b.Tests {
+			t := &b.Tests[i]
+			work.variance += t.Spread * t.Spread
+			live.expected[t.ID] = expectation{t.Expected, t.Spread}
 		}
+		live.total += len(b.Tests)
+		live.batches = append(live.batches, work)
 	}
+	live.ahead = live.outlook()
+	return live
+}
+
+// startRun runs the tests and gives the live run and the command that waits for its end.
+func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, tea.Cmd) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	live := newLiveRun(r.Queue(q), q.Workers, r.PastOf)
+	live.cancel, live.control = cancel, &engine.Control{}
+	q.Control, q.Making = live.control, live.making.put
 	return live, func() tea.Msg {
 		ended := runEndedMsg{run: live}
 		live.plans.put(r.Planned(q)) // here, as it takes longer for a larger suite
@@ -113,60 +144,123 @@ func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, t
 	}
 }
 
-func batchLabel(b engine.Batch) string { return b.Tests[0].Group }
+// followRun follows a run that another process does, from its journal. The command
+// waits until it is known what the run is to do, and the second one for its end.
+func followRun(ctx context.Context, r *relay.Relay, journal string) tea.Cmd {
+	return func() tea.Msg {
+		found := make(chan tea.Msg, 1)
+		ended := make(chan error, 1)
+		var live *liveRun
+		go func() {
+			ended <- ledger.Follow(ctx, journal, func(task ledger.Task) {
+				live = newLiveRun(r.QueueOf(task), max(1, task.Workers), r.PastOf)
+				live.total = len(task.Tests)
+				found <- followedMsg{live, func() tea.Msg { return runEndedMsg{run: live, err: <-ended} }}
+			}, func(e outcome.Event) { live.events.put(e) })
+		}()
+		select {
+		case msg := <-found:
+			return msg
+		case err := <-ended:
+			return watchedMsg{err}
+		}
+	}
+}
 
 // follow folds what happened since the last frame.
 func (l *liveRun) follow(now time.Time) {
-	if !l.ended {
-		l.now = now.Sub(l.began).Seconds()
-	}
 	for _, planned := range l.plans.take() {
 		l.planned = planned
+	}
+	for _, what := range l.making.take() {
+		l.made = what
 	}
 	for _, e := range l.events.take() {
 		l.run.Apply(e)
 		l.onTracks(e)
 	}
+	switch since := now.Sub(l.began).Seconds(); {
+	case !l.first && !l.ended:
+		l.waited = since
+	case !l.ended:
+		l.now = since
+	}
+	if !l.ended {
+		l.ahead = l.outlook()
+	}
 }
 
 func (l *liveRun) onTracks(e outcome.Event) {
-	at := e.At.Sub(l.began).Seconds()
+	if e.Event == outcome.Started && !l.first {
+		l.first, l.began = true, e.At // what is made ready before is not on the tracks
+	}
+	at := 0.0 // also of what has its outcome before any test began
+	if l.first {
+		at = e.At.Sub(l.began).Seconds()
+	}
 	if e.Event == outcome.RunEnds {
 		l.ended, l.now = true, at
 	}
-	if e.Event == outcome.Finished && e.Outcome.Bad() {
-		l.bad = append(l.bad, l.run.Result(e.ID))
+	if e.Event == outcome.Finished {
+		result := l.run.Result(e.ID)
+		l.results = append(l.results, result)
+		l.steps += len(result.Steps)
+		if e.Unstable {
+			l.unstable++
+		}
+		if e.Outcome.Bad() {
+			l.bad = append(l.bad, result)
+		}
 	}
-	if e.Worker == 0 {
+	if e.Worker < 1 || e.Worker > len(l.tracks) || e.Batch < 1 || e.Batch > len(l.batches) {
 		return
 	}
 	t := &l.tracks[e.Worker-1]
+	t.last = at
 	switch e.Event {
 	case outcome.Started:
 		t.running, t.since, t.batch = e.ID, at, e.Batch-1
 		l.place[e.ID] = len(t.order)
 		t.order = append(t.order, e.ID)
-		l.batches[t.batch].begun = true
+		l.begin(t, t.batch)
 	case outcome.Finished:
-		l.batches[e.Batch-1].begun = true
-		l.batches[e.Batch-1].left -= l.expected[e.ID]
-		from := l.run.Result(e.ID).Started.Sub(l.began).Seconds()
-		if n := len(t.done); n > 0 {
-			from = max(from, t.done[n-1].to) // tests that ran side by side stand one after another
-		}
-		p := piece{from: from, to: max(at, from), outcome: e.Outcome, odd: len(t.done)%2 == 1}
-		if t.told != 0 && t.told != e.Batch {
-			t.turns = append(t.turns, from)
-		}
-		t.told = e.Batch
+		l.finish(t, e, at)
+	}
+}
+
+// begin notes that a worker begins a batch.
+func (l *liveRun) begin(t *track, batch int) {
+	b := &l.batches[batch]
+	if !b.begun {
+		b.begun = true
+		b.left -= b.setup
+		t.due += b.setup
+	}
+}
+
+func (l *liveRun) finish(t *track, e outcome.Event, at float64) {
+	l.begin(t, e.Batch-1)
+	b, expected := &l.batches[e.Batch-1], l.expected[e.ID]
+	b.left, b.variance = b.left-expected.seconds, b.variance-expected.spread*expected.spread
+	t.due += expected.seconds
+	from := max(0, l.run.Result(e.ID).Started.Sub(l.began).Seconds())
+	if n := len(t.done); n > 0 {
+		from = max(from, t.done[n-1].to) // tests that ran side by side stand one after another
+	}
+	p := piece{from: from, to: max(at, from), outcome: e.Outcome, odd: len(t.done)%2 == 1}
+	if t.told != 0 && t.told != e.Batch {
+		t.turns = append(t.turns, from)
+	}
+	t.told = e.Batch
+	if e.Seconds != nil {
 		l.work += *e.Seconds
-		t.done = append(t.done, p)
-		if e.Outcome.Bad() {
-			t.bad = append(t.bad, p)
-		}
-		if t.running == e.ID {
-			t.running = ""
-		}
+	}
+	t.done = append(t.done, p)
+	if e.Outcome.Bad() {
+		t.bad = append(t.bad, p)
+	}
+	if t.running == e.ID {
+		t.running = ""
 	}
 }
 
@@ -185,20 +279,37 @@ type planned struct {
 	from, to float64
 }
 
-// ahead deals the batches that nobody has begun out to the workers as they
-// should become free, and gives them by worker, with the end of the batch that
-// each works on as the first.
-func (l *liveRun) ahead() (tracks [][]planned, end float64) {
-	tracks = make([][]planned, len(l.tracks))
-	free := make([]float64, len(l.tracks))
-	for w, t := range l.tracks {
+// outlook is what should come.
+type outlook struct {
+	tracks [][]planned // by worker; the first is the batch that it works on
+	early  []float64   // by worker: how many seconds it is ahead of what was expected
+	end    float64
+	doubt  float64 // about 95 of 100 ends lie within so many seconds around end
+}
+
+// outlook deals the batches that nobody has begun out to the workers as they should
+// become free.
+func (l *liveRun) outlook() outlook {
+	n := len(l.tracks)
+	out := outlook{tracks: make([][]planned, n), early: make([]float64, n)}
+	free, variance := make([]float64, n), make([]float64, n)
+	for w := range l.tracks {
+		t := &l.tracks[w]
 		free[w] = l.now
 		if t.batch >= 0 {
-			free[w] += max(0, l.batches[t.batch].left)
-			tracks[w] = append(tracks[w], planned{l.batches[t.batch].label, l.now, free[w]})
+			b := &l.batches[t.batch]
+			left := max(0, b.left)
+			if t.running != "" { // of which some has passed
+				left = max(0, left-min(l.now-t.since, l.expected[t.running].seconds))
+			}
+			free[w] += left
+			variance[w] = max(0, b.variance)
+			out.tracks[w] = append(out.tracks[w], planned{b.label, l.now, free[w]})
 		}
+		out.early[w] = t.early(l)
 	}
-	for _, b := range l.batches {
+	for i := range l.batches {
+		b := &l.batches[i]
 		if b.begun {
 			continue
 		}
@@ -208,10 +319,36 @@ func (l *liveRun) ahead() (tracks [][]planned, end float64) {
 				w = i
 			}
 		}
-		tracks[w] = append(tracks[w], planned{b.label, free[w], free[w] + b.left})
+		out.tracks[w] = append(out.tracks[w], planned{b.label, free[w], free[w] + b.left})
 		free[w] += b.left
+		variance[w] += max(0, b.variance)
 	}
-	return tracks, slices.Max(free)
+	for w := range free {
+		if free[w] >= out.end {
+			out.end, out.doubt = free[w], 2*math.Sqrt(variance[w])
+		}
+	}
+	return out
+}
+
+// early is how many seconds a worker is ahead of what was expected of it.
+func (t *track) early(l *liveRun) float64 {
+	if t.running == "" {
+		return t.due - t.last // it may have nothing to do any more
+	}
+	return t.due + min(l.now-t.since, l.expected[t.running].seconds) - l.now
+}
+
+// spread is how long after the first worker the last one ended.
+func (l *liveRun) spread() float64 {
+	first, last := math.Inf(1), 0.0
+	for i := range l.tracks {
+		if n := len(l.tracks[i].done); n > 0 {
+			end := l.tracks[i].done[n-1].to
+			first, last = min(first, end), max(last, end)
+		}
+	}
+	return max(0, last-first)
 }
 
 // busy counts the workers with a test that runs.
@@ -223,6 +360,28 @@ func (l *liveRun) busy() int {
 		}
 	}
 	return n
+}
+
+// stop lets what runs come to its end, and asked again ends it at once.
+func (l *liveRun) stop() {
+	if l.ended || l.cancel == nil {
+		return
+	}
+	if l.stopping {
+		l.cancel(nil)
+		return
+	}
+	l.stopping = true
+	l.control.Finish()
+}
+
+// hold says that nothing new is to begin, or that it may again.
+func (l *liveRun) hold() {
+	if l.ended || l.cancel == nil {
+		return
+	}
+	l.held = !l.held
+	l.control.Hold(l.held)
 }
 
 // liveHunt is the hunt of one victim as the application follows it.

@@ -20,6 +20,7 @@ import (
 	"github.com/mattn/go-shellwords"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
 	"fernrelay/core/split"
 	"fernrelay/internal/project"
 	"fernrelay/internal/relay"
@@ -59,6 +60,12 @@ type place struct {
 	file string // relative to the project
 	line int
 }
+
+// The legs that the application goes to by itself.
+const (
+	legWatch = 2
+	legHunt  = 3
+)
 
 // The least size of a terminal.
 const (
@@ -115,12 +122,22 @@ func New(ctx context.Context, r *relay.Relay) (*App, error) {
 
 // Run shows the application until it is quit.
 func Run(ctx context.Context, r *relay.Relay) error {
+	return show(ctx, r, func(*App) {})
+}
+
+// Follow shows the application on the runs that other processes do in the project.
+func Follow(ctx context.Context, r *relay.Relay) error {
+	return show(ctx, r, func(a *App) { a.watch.follows, a.leg = true, legWatch })
+}
+
+func show(ctx context.Context, r *relay.Relay, prepare func(a *App)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a, err := New(ctx, r)
 	if err != nil {
 		return err
 	}
+	prepare(a)
 	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(30))
 	go func() {
 		if err := project.Watch(ctx, r.Project.Dir, func(files []string) { p.Send(filesMsg(files)) }); err != nil {
@@ -165,9 +182,20 @@ type (
 	tickMsg     time.Time
 	revisionMsg string
 	editedMsg   struct{ err error }
-	filesMsg    []string // that changed, by their absolute paths
-	watchedMsg  struct{ err error }
-	changedMsg  struct {
+	filterMsg   filter
+	lookMsg     struct{}
+	followedMsg struct {
+		run  *liveRun
+		wait tea.Cmd
+	}
+	touchedMsg struct{ run *liveRun } // files changed that touch what it runs
+	rerunMsg   struct {               // what changed files touch
+		request relay.Request
+		err     error
+	}
+	filesMsg   []string // that changed, by their absolute paths
+	watchedMsg struct{ err error }
+	changedMsg struct {
 		relay *relay.Relay
 		asked change
 		err   error
@@ -176,7 +204,7 @@ type (
 
 // Init asks the terminal for its background and git for the revision.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
+	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
 }
 
 // Update takes a message.
@@ -211,11 +239,33 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case huntEndedMsg:
 		a.huntEnded(msg)
 		return a, a.readAgain()
+	case filterMsg:
+		a.sheet = nil
+		a.watch.setFilter(filter(msg))
 	case editedMsg:
 		a.complain(msg.err)
 	case filesMsg:
 		a.files = append(a.files, msg...)
+		if a.watch.onChange && a.running() {
+			return a, a.touching(msg)
+		}
 		return a, a.readAgain()
+	case touchedMsg:
+		if msg.run == a.session.run && a.running() {
+			a.message = "files changed: what they touch is run again"
+			msg.run.cancel(errSuperseded)
+		}
+	case lookMsg:
+		if a.working() {
+			return a, a.look()
+		}
+		return a, a.found()
+	case followedMsg:
+		a.session.run = msg.run
+		a.watch.reset()
+		return a, tea.Batch(msg.wait, a.startTicking(), a.look())
+	case rerunMsg:
+		return a, a.rerun(msg)
 	case watchedMsg:
 		a.complain(fmt.Errorf("changed files are not noticed: %w", msg.err))
 	case changeMsg:
@@ -271,7 +321,7 @@ func (a *App) changed(msg changedMsg) tea.Cmd {
 		if a.sheet == msg.asked.sheet {
 			a.sheet = nil
 		}
-		return tea.Batch(a.line.again(a.session), a.nextChange())
+		return tea.Batch(a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked.files))
 	}
 	a.files = append(a.files, msg.asked.files...) // to be looked at with those that mend it
 	words := strings.ReplaceAll(msg.err.Error(), a.session.relay.Project.Dir+string(os.PathSeparator), "")
@@ -343,12 +393,39 @@ func (a *App) working() bool {
 
 func (a *App) running() bool {
 	run := a.session.run
-	return run != nil && !(run.ended && (run.number > 0 || run.err != nil))
+	return run != nil && !(run.ended && (run.number > 0 || run.err != nil || run.cancel == nil))
+}
+
+// lookEvery is how often it is looked for a run of another process.
+const lookEvery = 500 * time.Millisecond
+
+// look looks for a run of another process in a moment, where that is wanted.
+func (a *App) look() tea.Cmd {
+	if !a.watch.follows {
+		return nil
+	}
+	return tea.Tick(lookEvery, func(time.Time) tea.Msg { return lookMsg{} })
+}
+
+// found follows a run of another process where one goes on.
+func (a *App) found() tea.Cmd {
+	ctx, r := a.ctx, a.session.relay
+	return func() tea.Msg {
+		journal, err := r.Running()
+		if err != nil {
+			return watchedMsg{err}
+		}
+		if journal == "" {
+			time.Sleep(lookEvery)
+			return lookMsg{}
+		}
+		return followRun(ctx, r, journal)()
+	}
 }
 
 func (a *App) cancelAll() {
-	if a.session.run != nil {
-		a.session.run.cancel()
+	if run := a.session.run; run != nil && run.cancel != nil {
+		run.cancel(nil)
 	}
 	for _, h := range a.session.hunts {
 		h.cancel()
@@ -426,7 +503,8 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 // quit ends the application once what runs has ended and is kept; asked twice it
 // ends at once.
 func (a *App) quit() tea.Cmd {
-	if !a.working() || a.quitting {
+	foreign := a.session.run != nil && a.session.run.cancel == nil
+	if !a.working() || a.quitting || foreign {
 		return tea.Quit
 	}
 	a.quitting = true
@@ -464,6 +542,54 @@ func (a *App) do(act action) tea.Cmd {
 	return nil
 }
 
+// errSuperseded ends a run whose tests are run again as files changed.
+var errSuperseded = errors.New("files changed, and it is run again")
+
+// touching finds out whether a change touches what runs.
+func (a *App) touching(files []string) tea.Cmd {
+	r, run, pick := a.session.relay, a.session.run, a.session.picked.text
+	if run.cancel == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, files), nil, 1)
+		if err != nil || len(request.Tests) == 0 {
+			return nil
+		}
+		return touchedMsg{run}
+	}
+}
+
+// readyChanged makes ready, once the project was read again, what changed files touch
+// and what a superseded run has left.
+func (a *App) readyChanged(files []string) tea.Cmd {
+	if !a.watch.onChange || len(files) == 0 || a.working() {
+		return nil
+	}
+	r, pick, workers := a.session.relay, a.session.picked.text, a.session.workers()
+	var left *outcome.Run
+	if run := a.session.run; run != nil {
+		left = run.run
+	}
+	return func() tea.Msg {
+		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, files), left, workers)
+		return rerunMsg{request, err}
+	}
+}
+
+// rerun runs what changed files touch, where that is something.
+func (a *App) rerun(msg rerunMsg) tea.Cmd {
+	switch {
+	case msg.err != nil:
+		a.complain(msg.err)
+	case len(msg.request.Tests) == 0:
+		a.message = "what changed touches no picked test"
+	case !a.working():
+		return a.start(msg.request)
+	}
+	return nil
+}
+
 // startRun runs tests, as they are planned or else from one queue.
 func (a *App) startRun(tests []catalog.Test, p *planning) tea.Cmd {
 	s := a.session
@@ -482,10 +608,15 @@ func (a *App) startRun(tests []catalog.Test, p *planning) tea.Cmd {
 		a.complain(err)
 		return nil
 	}
+	a.leg = legWatch
+	return a.start(request)
+}
+
+// start runs a request.
+func (a *App) start(request relay.Request) tea.Cmd {
 	var wait tea.Cmd
-	s.run, wait = startRun(a.ctx, s.relay, request)
+	a.session.run, wait = startRun(a.ctx, a.session.relay, request)
 	a.watch.reset()
-	a.leg = 2
 	return tea.Batch(a.job(wait), a.startTicking())
 }
 
@@ -499,7 +630,7 @@ func (a *App) startHunt(victims []catalog.Test) tea.Cmd {
 		a.message = "something runs already: x cancels it"
 		return nil
 	}
-	a.leg = 3
+	a.leg = legHunt
 	hunts, wait := startHunt(a.ctx, s.relay, victims, s.workers())
 	again := func(h *liveHunt) bool {
 		return slices.ContainsFunc(victims, func(v catalog.Test) bool { return v.ID == h.victim.ID })

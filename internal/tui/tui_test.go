@@ -18,6 +18,7 @@ import (
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
 	"fernrelay/core/timing"
+	"fernrelay/internal/engine"
 	"fernrelay/internal/project"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/testfiles"
@@ -97,9 +98,11 @@ func press(a *App, keys string) {
 // playRun gives the application a run that is under way, or has ended.
 func playRun(a *App, share float64, bad bool) {
 	s := a.session
-	live := &liveRun{total: len(s.picked.tests), run: outcome.NewRun(), began: time.Now().Add(-time.Minute), cancel: func() {}, past: s.picked.PastOf,
-		tracks: make([]track, s.workers()), expected: map[string]float64{}, place: map[string]int{}, batches: []batchWork{{label: "g", left: 60, begun: true}, {label: "水 later", left: 30}}}
+	later := catalog.Test{ID: "s:later#水", Group: "水 later", Expected: 30, Spread: 4}
+	live := newLiveRun([]engine.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, s.workers(), s.picked.PastOf)
+	live.total, live.began, live.planned, live.cancel, live.control = len(s.picked.tests), time.Now().Add(-time.Minute), 90, func(error) {}, &engine.Control{}
 	s.run = live
+	a.watch.reset()
 	for i, t := range s.picked.tests[:int(share*float64(len(s.picked.tests)))] {
 		at := live.began.Add(time.Duration(i) * 10 * time.Millisecond)
 		o := outcome.Passed
@@ -109,6 +112,9 @@ func playRun(a *App, share float64, bad bool) {
 		worker := 1 + i%s.workers()
 		live.events.put(outcome.Event{Event: outcome.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
 		live.events.put(outcome.Event{Event: outcome.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
+		for step := range i % 4 {
+			live.events.put(outcome.Event{Event: outcome.StepDone, ID: t.ID, Step: fmt.Sprint("\x1b[1mbed ", step), Outcome: o, Seconds: outcome.Took(1), Message: "dry 水", File: "a/b.go", Line: 2})
+		}
 		live.events.put(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,
 			Seconds: outcome.Took(0.009), Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: 3, Expected: "水4", Actual: "水3"})
 	}
@@ -382,6 +388,36 @@ func TestSelectionStays(t *testing.T) {
 
 // BenchmarkKey measures a key and its frame on 20,000 tests in 600 groups with 80
 // tags, in every leg, on a usual and on a very large screen.
+// BenchmarkFlood draws a frame of a run of which 50,000 events come a second, and takes
+// a key in each: what it takes must be well under a frame's time.
+func BenchmarkFlood(b *testing.B) {
+	a := newApp(b, made(400, 250, 6))
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	a.leg = 2
+	tests := a.session.picked.tests
+	live := newLiveRun([]engine.Batch{{Tests: tests}}, 4, a.session.picked.PastOf)
+	live.planned, live.cancel = 90, func(error) {}
+	a.session.run = live
+	a.watch.setFilter(filter{show: showAll})
+	const events = 50_000 / 30
+	at := time.Now()
+	for i := 0; b.Loop(); i++ {
+		for n := range events / 4 {
+			t := &tests[(i*events/4+n)%len(tests)]
+			at = at.Add(20 * time.Microsecond)
+			worker := 1 + n%4
+			live.events.put(outcome.Event{Event: outcome.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
+			live.events.put(outcome.Event{Event: outcome.StepDone, ID: t.ID, Worker: worker, Batch: 1, At: at, Step: "one", Outcome: outcome.Passed})
+			live.events.put(outcome.Event{Event: outcome.Output, ID: t.ID, Worker: worker, Batch: 1, At: at, Text: "said\n"})
+			live.events.put(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at, Outcome: outcome.All[n%3], Seconds: outcome.Took(0.001), Message: "why"})
+		}
+		a.Update(tickMsg(at))
+		a.Update(tea.KeyPressMsg{Code: tea.KeyDown})
+		a.View()
+	}
+	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms/frame")
+}
+
 func BenchmarkKey(b *testing.B) {
 	for _, size := range [][2]int{{160, 40}, {300, 80}} {
 		a := newApp(b, made(600, 34, 80))

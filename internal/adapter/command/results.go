@@ -101,7 +101,7 @@ func (r *results) take(e outcome.Event) {
 		r.batch.Output(t.ID, e.Text)
 	case outcome.StepDone:
 		r.batch.Started(t.ID)
-		r.batch.Step(t.ID, e.Step, e.Outcome, seconds(e))
+		r.batch.Step(t.ID, e)
 	case outcome.Finished:
 		r.finish(t, e)
 	}
@@ -128,22 +128,17 @@ func (r *results) step(e outcome.Event) {
 	case outcome.Output:
 		r.batch.Output(id, e.Text)
 	case outcome.StepDone:
-		r.batch.Step(id, e.ID+"/"+e.Step, e.Outcome, seconds(e))
+		e.Step = e.ID + "/" + e.Step
+		r.batch.Step(id, e)
 	case outcome.Finished:
 		r.steps++
-		r.batch.Step(id, e.ID, e.Outcome, seconds(e))
+		e.Step = e.ID
+		r.batch.Step(id, e)
 		if e.Outcome.Bad() && !r.worst.Outcome.Bad() {
 			e.Message = strings.TrimSuffix(e.ID+": "+e.Message, ": ")
 			r.worst = e
 		}
 	}
-}
-
-func seconds(e outcome.Event) float64 {
-	if e.Seconds == nil {
-		return 0
-	}
-	return *e.Seconds
 }
 
 // close gives an outcome to every test that the results leave without, once the

@@ -159,15 +159,16 @@ type books struct {
 	tests    []catalog.Test
 	batch    *adapter.Batch
 	byName   map[string]*catalog.Test
-	stepFrom map[string]time.Duration // of each test, when its last step ended
-	early    []byte                   // what was printed before the first test
+	stepFrom map[string]begin // of each test, where its last step ended
+	said     map[string]int   // bytes of output of each test
+	early    []byte           // what was printed before the first test
 	done     int
 	failed   bool
 }
 
 func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Batch) *books {
 	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]*catalog.Test, len(tests)),
-		stepFrom: map[string]time.Duration{}}
+		stepFrom: map[string]begin{}, said: map[string]int{}}
 	for i := range tests {
 		b.byName[a.targets[tests[i].ID].function] = &tests[i]
 	}
@@ -187,13 +188,26 @@ func (b *books) paused(name string)    { b.batch.Paused(b.id(name)) }
 func (b *books) continued(name string) { b.batch.Continued(b.id(name)) }
 
 func (b *books) step(name, step string, o outcome.Outcome) {
-	spent := b.batch.Spent(b.id(name))
-	b.batch.Step(b.id(name), step, o, (spent - b.stepFrom[name]).Seconds())
-	b.stepFrom[name] = spent
+	id := b.id(name)
+	from := b.stepFrom[name]
+	b.stepFrom[name] = begin{b.batch.Spent(id), b.said[name]}
+	e := outcome.Event{Step: step, Outcome: o, Seconds: outcome.Took((b.stepFrom[name].spent - from.spent).Seconds())}
+	if o.Bad() {
+		words := b.batch.Words(id)
+		e.Message, e.File, e.Line = b.adapter.failure(b.group, words[max(0, len(words)-(b.said[name]-from.said)):])
+	}
+	b.batch.Step(id, e)
+}
+
+// begin is where a step began: after how long, and after how many bytes of output.
+type begin struct {
+	spent time.Duration
+	said  int
 }
 
 func (b *books) output(name, text string) {
 	if name != "" {
+		b.said[name] += len(text)
 		b.batch.Output(b.id(name), text)
 		return
 	}

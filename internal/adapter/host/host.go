@@ -303,7 +303,8 @@ func (s *session) hear(batch *adapter.Batch, method string, note Note) {
 		batch.Started(id)
 		batch.Output(id, s.setRunning(id))
 	case NoteStep:
-		batch.Step(id, note.Step, note.Outcome, note.Seconds)
+		batch.Step(id, outcome.Event{Step: note.Step, Outcome: note.Outcome, Seconds: outcome.Took(note.Seconds),
+			Message: note.Message, File: s.adapter.projectFile(note.File), Line: note.Line})
 	case NoteOutput:
 		batch.Output(id, note.Text)
 	case NoteFinished:

@@ -136,7 +136,11 @@ func (t *T) Step(name string, body func()) {
 	began := time.Now()
 	o := outcome.Failed
 	defer func() {
-		t.tell(host.NoteStep, host.Note{TestName: t.test.TestName, Step: name, Outcome: o, Seconds: time.Since(began).Seconds()})
+		note := host.Note{TestName: t.test.TestName, Step: name, Outcome: o, Seconds: time.Since(began).Seconds()}
+		if o == outcome.Failed {
+			note.Message, note.File, note.Line = t.note.Message, t.note.File, t.note.Line
+		}
+		t.tell(host.NoteStep, note)
 	}()
 	body()
 	o = outcome.Passed

@@ -1,0 +1,53 @@
+package main
+
+import (
+	"errors"
+	"os"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/report"
+	"fernrelay/internal/tui"
+)
+
+func newWatch(s *settings) *cobra.Command {
+	return &cobra.Command{
+		Use:   "watch",
+		Short: "Follow the run that goes on in this project, from a second terminal",
+		Long: "Watch opens the application on the run that another process does in this project, and\n" +
+			"waits for one where none goes on. Where the output is no terminal it tells each test of\n" +
+			"the run as it ends.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			if term.IsTerminal(os.Stdout.Fd()) {
+				return tui.Follow(cmd.Context(), r)
+			}
+			journal, err := r.Running()
+			if err != nil {
+				return err
+			}
+			if journal == "" {
+				return errors.New("no run goes on in this project: start one with fern-relay run, or in the application")
+			}
+			run, live := outcome.NewRun(), report.NewLive(cmd.OutOrStdout(), report.ShowNames)
+			task := ledger.Task{}
+			err = ledger.Follow(cmd.Context(), journal, func(t ledger.Task) { task = t }, func(e outcome.Event) {
+				run.Apply(e)
+				live.Tell(e)
+			})
+			if err != nil {
+				return err
+			}
+			report.Closing(cmd.OutOrStdout(), run, len(task.Tests), task.Workers, 0)
+			return withStatus(run.ExitStatus())
+		},
+	}
+}
