@@ -142,7 +142,7 @@ func TestDemoOnScreen(t *testing.T) {
 			s.press("Enter")
 			s.shows("sums_by_quarter", "another export is under way", "▲1")
 			s.whole()
-			s.shows("35/35", "ended at")
+			s.shows("35/35", "took 0:")
 
 			s.press("h")
 			s.shows("polluted", "exports_the_year")
@@ -202,7 +202,7 @@ func TestFlood(t *testing.T) {
 	s.shows("Survey 2 of 2")
 	s.whole()
 	s.press("r")
-	s.shows("ended at", "flooded", "LongNameLongName", "red")
+	s.shows("took 0:", "flooded", "LongNameLongName", "red")
 	s.whole()
 	s.press("Tab")
 	s.shows("hard_test.go")

@@ -244,7 +244,7 @@ func TestSplitOnScreen(t *testing.T) {
 	s.shows("›  3", "• pinned")
 	s.whole()
 	s.press("Enter")
-	s.shows("Watch 49/49", "49 passed", "ended at")
+	s.shows("Watch 49/49", "49 passed", "took 0:")
 	s.press("q")
 	s.ended()
 }

@@ -28,7 +28,7 @@ type Job struct {
 	Retries   int                        // how often a test that was bad runs again, in a fresh state
 	Control   *Control                   // nil where nobody steers the run
 	Floods    string                     // the folder for output that is too much to tell; made when there is some
-	Making    func(what string)          // told what is made ready before the first test; may be nil
+	Making    func(what string)          // told what is made ready, from any goroutine; may be nil
 }
 
 // Run runs the job and tells the sink everything, from the run's beginning to
@@ -107,10 +107,6 @@ func (r *run) prepare(ctx context.Context) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	r.enter(0, cancel)
-	making := r.job.Making
-	if making == nil {
-		making = func(string) {}
-	}
 	var suites []string
 	tests := map[string][]*catalog.Test{} // that will run here
 	for _, b := range r.job.Queue {
@@ -124,7 +120,7 @@ func (r *run) prepare(ctx context.Context) {
 		}
 	}
 	for _, suite := range suites {
-		err := r.job.Adapters[suite].Prepare(ctx, tests[suite], making)
+		err := r.job.Adapters[suite].Prepare(ctx, tests[suite], r.making)
 		if err == nil || ctx.Err() != nil {
 			continue
 		}
@@ -132,7 +128,14 @@ func (r *run) prepare(ctx context.Context) {
 			r.give(t, 0, 0, outcome.Errored, err.Error())
 		}
 	}
-	making("")
+	r.making("")
+}
+
+// making tells what is made ready, empty for nothing more.
+func (r *run) making(what string) {
+	if r.job.Making != nil {
+		r.job.Making(what)
+	}
 }
 
 // enter says how to end what a worker does.
@@ -182,9 +185,11 @@ func (r *run) session(ctx context.Context, s *seat, suite string) (adapter.Sessi
 		if err != nil {
 			return nil, err
 		}
+		r.making(fmt.Sprintf("preparing worker %d", s.number))
 		if err := r.job.Setup.Begin(ctx, slot); err != nil {
 			return nil, err
 		}
+		r.making("")
 		s.slot = &slot
 	}
 	if s.sessions[suite] == nil {

@@ -19,6 +19,7 @@ import (
 // Progress is how far the hunt of one victim has come.
 type Progress struct {
 	Victim  string // its ID
+	Making  string // what is made ready before the first trial, of all victims
 	Records []hunt.Record
 	Finding hunt.Finding // its Verdict is empty before the end
 	Err     error        // what kept the hunt from its end, or from naming the state
@@ -63,11 +64,18 @@ func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, workers int, t
 	if err := g.begin(ctx); err != nil {
 		return nil, err
 	}
-	chases, err := g.prepare(ctx, victims)
+	var mu sync.Mutex
+	making := func(what string) {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, v := range victims {
+			tell(Progress{Victim: v.ID, Making: what})
+		}
+	}
+	chases, err := g.prepare(ctx, victims, making)
 	if err != nil {
 		return nil, err
 	}
-	var mu sync.Mutex
 	found := make([]hunt.Finding, len(chases))
 	failures := make([]error, len(chases))
 	var wg sync.WaitGroup
@@ -130,7 +138,7 @@ type chase struct {
 
 // prepare finds the company of each victim, and makes ready the tests of every
 // place where one may be spoiled.
-func (g *ground) prepare(ctx context.Context, victims []catalog.Test) ([]chase, error) {
+func (g *ground) prepare(ctx context.Context, victims []catalog.Test, making func(what string)) ([]chase, error) {
 	chases := make([]chase, len(victims))
 	needed := map[string][]*catalog.Test{}
 	seen := map[string]bool{}
@@ -149,7 +157,7 @@ func (g *ground) prepare(ctx context.Context, victims []catalog.Test) ([]chase, 
 		}
 	}
 	for suite, tests := range needed {
-		if err := g.relay.adapters[suite].Prepare(ctx, tests, func(string) {}); err != nil {
+		if err := g.relay.adapters[suite].Prepare(ctx, tests, making); err != nil {
 			return nil, err
 		}
 	}

@@ -47,13 +47,28 @@ func (r *Relay) ReadyPlan(text string, tests []catalog.Test, p split.Plan, f spl
 	return q, err
 }
 
+// Together is what never runs side by side where nothing else is asked for: as the
+// suites say, or groups where they differ.
+func (r *Relay) Together() split.Together {
+	level := split.Group
+	for i, s := range r.Project.Suites {
+		switch own := split.Together(s.Together); {
+		case i == 0:
+			level = own
+		case level != own:
+			return split.Group
+		}
+	}
+	return cmp.Or(level, split.Group)
+}
+
 // Planned is how long a request should take in seconds, without building: as its
 // plan says, or as one would say that is made for it; 0 where too little is known.
 func (r *Relay) Planned(q Request) float64 {
 	if q.Planned > 0 {
 		return q.Planned
 	}
-	study, err := r.Split(q.Tests, cmp.Or(q.Together, split.Group), split.Fleet{Shards: q.Workers}, true)
+	study, err := r.Split(q.Tests, cmp.Or(q.Together, r.Together()), split.Fleet{Shards: q.Workers}, true)
 	if err != nil {
 		return 0 // the run says so
 	}

@@ -37,9 +37,7 @@ func Levels(w io.Writer, trial *relay.LevelTrial) {
 	fmt.Fprintln(w, verdictOf(trial))
 }
 
-func wall(run *outcome.Run) string {
-	return timing.ClockTenths(run.Ended.Sub(run.Started).Seconds())
-}
+func wall(run *outcome.Run) string { return timing.ClockTenths(figuresOf(run).wall) }
 
 func differing(w io.Writer, all []relay.Difference) {
 	for i, d := range all {

@@ -121,23 +121,68 @@ func Aside(w io.Writer, run *outcome.Run) {
 }
 
 // Closing tells what came of the run in one line: the counts against what was
-// picked, and the time against the plan, 0 where there was none, and against one
-// worker alone.
+// picked, and the time from the first test on against the plan, 0 where there was
+// none, and against one worker alone.
 func Closing(w io.Writer, run *outcome.Run, picked, workers int, planned float64) {
-	wall := run.Ended.Sub(run.Started).Seconds()
-	alone := 0.0
-	for _, r := range run.Results {
-		alone += r.Seconds
-	}
-	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), timing.ClockTenths(wall), Plural(workers, "worker"))
+	f := figuresOf(run)
+	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), timing.ClockTenths(f.wall), Plural(workers, "worker"))
 	if planned > 0 {
 		fmt.Fprintf(w, ", planned %s", timing.ClockTenths(planned))
 	}
-	fmt.Fprintf(w, ", alone %s", timing.ClockTenths(alone))
-	if wall > 0 {
-		fmt.Fprintf(w, ": %.1f ×", alone/wall)
+	fmt.Fprintf(w, ", alone %s", timing.ClockTenths(f.alone))
+	if f.wall > 0 {
+		fmt.Fprintf(w, ": %.1f ×", f.alone/f.wall)
+	}
+	if workers > 1 {
+		fmt.Fprintf(w, ", spread %s", timing.Short(f.spread))
+	}
+	if f.steps > 0 {
+		fmt.Fprintf(w, "; %s", Plural(f.steps, "step"))
+	}
+	if f.ready >= 1 {
+		fmt.Fprintf(w, "; %s to make ready", timing.ClockTenths(f.ready))
 	}
 	fmt.Fprintln(w)
+}
+
+// figures are what a run comes to, in seconds and steps.
+type figures struct {
+	ready  float64 // until the first test
+	wall   float64 // from then on
+	alone  float64 // of all tests, one after another
+	spread float64 // from the end of the first worker to the end of the last
+	steps  int
+}
+
+func figuresOf(run *outcome.Run) figures {
+	var f figures
+	first := run.Ended
+	ends := map[int]time.Time{} // by worker
+	for _, r := range run.Results {
+		f.alone += r.Seconds
+		f.steps += len(r.Steps)
+		if r.Worker == 0 || r.Outcome == outcome.Skipped {
+			continue
+		}
+		if r.Started.Before(first) {
+			first = r.Started
+		}
+		if r.Ended.After(ends[r.Worker]) {
+			ends[r.Worker] = r.Ended
+		}
+	}
+	if len(ends) == 0 {
+		first = run.Started
+	}
+	f.ready, f.wall = first.Sub(run.Started).Seconds(), run.Ended.Sub(first).Seconds()
+	var all []time.Time
+	for _, end := range ends {
+		all = append(all, end)
+	}
+	if len(all) > 1 {
+		f.spread = slices.MaxFunc(all, time.Time.Compare).Sub(slices.MinFunc(all, time.Time.Compare)).Seconds()
+	}
+	return f
 }
 
 // Part tells of one report that is merged.

@@ -31,13 +31,15 @@ func TestFailuresAndClosing(t *testing.T) {
 	run := outcome.NewRun()
 	for _, e := range []outcome.Event{
 		event(outcome.RunBegins, "", 0, nil),
-		event(outcome.Started, "u:g#a\x1b[31m", 0, nil),
+		event(outcome.Started, "u:g#a\x1b[31m", 1, nil),
 		event(outcome.Output, "u:g#a\x1b[31m", 0, func(e *outcome.Event) { e.Text = strings.Repeat("line\x07\n", 20) + "the end\n" }),
 		event(outcome.Finished, "u:g#a\x1b[31m", 1, fails(outcome.Failed, "got 1,\nwant 2")),
 		event(outcome.Finished, "u:broken#1", 2, fails(outcome.Errored, "does not compile")),
 		event(outcome.Finished, "u:broken#2", 2, fails(outcome.Errored, "does not compile")),
-		event(outcome.Finished, "u:g#b", 3, fails(outcome.Passed, "")),
-		event(outcome.RunEnds, "", 4, nil),
+		event(outcome.StepDone, "u:g#b", 3, fails(outcome.Passed, "")),
+		event(outcome.Started, "u:g#b", 1, func(e *outcome.Event) { e.Worker = 2 }),
+		event(outcome.Finished, "u:g#b", 3, func(e *outcome.Event) { e.Outcome, e.Worker = outcome.Passed, 2 }),
+		event(outcome.RunEnds, "", 5, nil),
 	} {
 		run.Apply(e)
 	}
@@ -51,7 +53,7 @@ func TestFailuresAndClosing(t *testing.T) {
 ` + strings.Repeat("    | line\n", 11) + `    | the end
 ◆ u:broken, 2 tests  errored in 0.50 s  d/f.go:7
     does not compile
-4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0: 0.5 ×
+4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0: 0.5 ×, spread 1.00 s; 1 step; 0:01.0 to make ready
 `
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)

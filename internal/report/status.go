@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"sync"
 	"time"
 
 	"fernrelay/core/outcome"
@@ -12,6 +13,7 @@ import (
 // Status tells how far a run has come: on a terminal as one line that moves,
 // elsewhere as a line now and then.
 type Status struct {
+	mu       sync.Mutex
 	w        io.Writer
 	moving   bool
 	total    int
@@ -33,6 +35,8 @@ const frameTime = 50 * time.Millisecond
 
 // Tell takes the next event of the run.
 func (s *Status) Tell(e outcome.Event) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	switch e.Event {
 	case outcome.RunBegins:
 		s.began = e.At
@@ -50,6 +54,8 @@ func (s *Status) Tell(e outcome.Event) {
 
 // Making takes what is made ready before the first test; empty for nothing more.
 func (s *Status) Making(what string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if what == s.making {
 		return
 	}

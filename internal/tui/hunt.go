@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"image/color"
 	"strings"
@@ -194,7 +195,7 @@ func (v *huntView) doing(h *liveHunt) string {
 	case h.err != nil || h.ended:
 		return "stopped"
 	case len(h.progress.Records) == 0:
-		return "making ready"
+		return cmp.Or(outcome.PlainLine(h.progress.Making), "making ready")
 	}
 	return fmt.Sprintf("trial %d", len(h.progress.Records))
 }

@@ -114,7 +114,7 @@ func (v *splitView) shards(change int) action {
 // the coarsest. What was pinned is no unit then.
 func (v *splitView) stay() action {
 	want := &v.session.planner.want
-	next := map[split.Together]split.Together{split.Group: split.File, split.File: split.Test, split.Test: split.Group}
+	next := map[split.Together]split.Together{split.Group: split.File, split.File: split.Test, split.Test: split.Group, split.Suite: split.Group}
 	want.together, want.pins, v.unit = next[want.together], nil, ""
 	return action{plan: true}
 }

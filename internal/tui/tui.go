@@ -21,7 +21,6 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
-	"fernrelay/core/split"
 	"fernrelay/internal/project"
 	"fernrelay/internal/relay"
 )
@@ -96,7 +95,7 @@ type App struct {
 	files         []string       // that changed and have not been looked at yet
 	waiting       []catalog.Test // to be hunted once the run that ended is kept
 	ticking       bool
-	quitting      bool
+	quits         int            // how often it was asked to end
 	jobs          sync.WaitGroup // runs and hunts
 }
 
@@ -107,7 +106,7 @@ func New(ctx context.Context, r *relay.Relay) (*App, error) {
 	if s.picked, err = evaluate(r.Memory, ""); err != nil {
 		return nil, err
 	}
-	s.planner.want = splitting{together: split.Group, shards: min(r.Workers(), maxShards)}
+	s.planner.want = splitting{together: r.Together(), shards: min(r.Workers(), maxShards)}
 	first := s.planner.ask(s, false)().(plannedMsg)
 	s.planner.answered, s.planner.have = first.asked, first.planning
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, line: newPickLine()}
@@ -368,7 +367,7 @@ func (a *App) tick(now time.Time) tea.Cmd {
 		return nextTick()
 	}
 	a.ticking = false
-	if a.quitting {
+	if a.quits > 0 {
 		return tea.Quit
 	}
 	return nil
@@ -500,14 +499,19 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 	return a.do(a.legs[a.leg].press(msg))
 }
 
-// quit ends the application once what runs has ended and is kept; asked twice it
-// ends at once.
+// quit ends the application once what runs has come to its end and is kept; asked
+// again it ends what runs, and a third time it leaves at once.
 func (a *App) quit() tea.Cmd {
 	foreign := a.session.run != nil && a.session.run.cancel == nil
-	if !a.working() || a.quitting || foreign {
+	a.quits++
+	if !a.working() || a.quits > 2 || foreign {
 		return tea.Quit
 	}
-	a.quitting = true
+	if run := a.session.run; a.quits == 1 && a.running() && !run.stopping {
+		a.message = "what runs comes to its end and is kept; q again stops it"
+		run.stop()
+		return nil
+	}
 	a.message = "stopping what runs, keeping what it has; q again leaves at once"
 	a.cancelAll()
 	return nil
