@@ -8,25 +8,15 @@ import (
 
 // cover puts the groups, and the tests of each group, into an order of their series.
 func (o Order) cover(tests []catalog.Test) []catalog.Test {
-	type place struct{ suite, group string }
-	var places []place
-	members := map[place][]catalog.Test{}
-	for _, t := range tests {
-		at := place{t.Suite, t.Group}
-		if members[at] == nil {
-			places = append(places, at)
-		}
-		members[at] = append(members[at], t)
-	}
+	parts := groups(tests)
 	out := make([]catalog.Test, 0, len(tests))
-	for _, i := range neighbours(len(places), o.seed) {
-		group := members[places[i]]
+	for _, i := range neighbours(len(parts), o.seed) {
+		group := parts[i]
 		mixed := make([]catalog.Test, 0, len(group))
 		for _, j := range neighbours(len(group), o.seed) {
 			mixed = append(mixed, group[j])
 		}
-		slices.SortStableFunc(mixed, func(a, b catalog.Test) int { return fuzzLast(a) - fuzzLast(b) })
-		out = append(out, mixed...)
+		out = append(out, seedsLast(mixed)...)
 	}
 	return out
 }

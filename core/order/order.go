@@ -70,28 +70,40 @@ func (o Order) Apply(tests []catalog.Test) ([]catalog.Test, error) {
 }
 
 // regroup applies a reordering to the whole and brings each group together
-// again where its first test has come to stand. Fuzz seeds close their group:
-// the toolchain runs them after the tests, so only there is the order that of
-// one process.
+// again where its first test has come to stand.
 func regroup(tests []catalog.Test, reorder func([]catalog.Test)) []catalog.Test {
 	mixed := slices.Clone(tests)
 	reorder(mixed)
-	type place struct{ suite, group string }
-	var places []place
-	members := map[place][]catalog.Test{}
-	for _, t := range mixed {
-		at := place{t.Suite, t.Group}
-		if members[at] == nil {
-			places = append(places, at)
-		}
-		members[at] = append(members[at], t)
-	}
 	out := make([]catalog.Test, 0, len(mixed))
-	for _, at := range places {
-		slices.SortStableFunc(members[at], func(a, b catalog.Test) int { return fuzzLast(a) - fuzzLast(b) })
-		out = append(out, members[at]...)
+	for _, group := range groups(mixed) {
+		out = append(out, seedsLast(group)...)
 	}
 	return out
+}
+
+// groups parts tests into their groups, in the order of their first tests.
+func groups(tests []catalog.Test) [][]catalog.Test {
+	type place struct{ suite, group string }
+	var parts [][]catalog.Test
+	at := map[place]int{}
+	for _, t := range tests {
+		p := place{t.Suite, t.Group}
+		i, known := at[p]
+		if !known {
+			i = len(parts)
+			at[p] = i
+			parts = append(parts, nil)
+		}
+		parts[i] = append(parts[i], t)
+	}
+	return parts
+}
+
+// seedsLast lets fuzz seeds close their group: the toolchain runs them after the
+// tests, so only there is the order that of one process.
+func seedsLast(group []catalog.Test) []catalog.Test {
+	slices.SortStableFunc(group, func(a, b catalog.Test) int { return fuzzLast(a) - fuzzLast(b) })
+	return group
 }
 
 func fuzzLast(t catalog.Test) int {

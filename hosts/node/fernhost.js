@@ -66,15 +66,14 @@ class T {
   /** Runs a part of the test that is told by its own name. */
   async step(name, body) {
     const began = process.hrtime.bigint()
-    let outcome = 'failed'
+    let result = { outcome: 'passed' }
     try {
       await body()
-      outcome = 'passed'
     } catch (error) {
-      if (error instanceof Skip) outcome = 'skipped'
+      result = error instanceof Skip ? { outcome: 'skipped' } : { outcome: 'failed', message: String(error?.message ?? error) }
       throw error
     } finally {
-      this.tell('step', { step: name, outcome, seconds: since(began) })
+      this.tell('step', { step: name, seconds: since(began), ...result })
     }
   }
 }

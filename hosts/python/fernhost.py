@@ -67,14 +67,16 @@ class T:
     def step(self, name, body, *args):
         """Runs a part of the test that is told by its own name."""
         began = time.monotonic()
-        outcome = "failed"
+        result = {"outcome": "passed"}
         try:
             body(*args)
-            outcome = "passed"
         except Skip:
-            outcome = "skipped"
+            result = {"outcome": "skipped"}
+        except BaseException as error:
+            result = {"outcome": "failed", "message": str(error) or type(error).__name__}
+            raise
         finally:
-            self._tell("step", step=name, outcome=outcome, seconds=time.monotonic() - began)
+            self._tell("step", step=name, seconds=time.monotonic() - began, **result)
 
 
 class _Test:

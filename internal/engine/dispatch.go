@@ -177,16 +177,23 @@ func (r *run) stop() {
 
 // stopIdle ends what a worker does that has no test running.
 func (r *run) stopIdle(worker int) {
-	if cancel := r.cancels[worker]; r.stopping && cancel != nil && r.running[worker] == 0 {
+	if cancel := r.cancels[worker]; r.stopping && cancel != nil && len(r.running[worker]) == 0 {
 		cancel()
 	}
 }
 
-// count keeps count of the tests that run on a worker.
-func (r *run) count(worker, change int) {
+// runs notes that a test begins or ends to run on a worker.
+func (r *run) runs(worker int, id string, does bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.running[worker] = max(0, r.running[worker]+change)
+	if r.running[worker] == nil {
+		r.running[worker] = map[string]bool{}
+	}
+	if does {
+		r.running[worker][id] = true
+		return
+	}
+	delete(r.running[worker], id)
 	r.stopIdle(worker)
 }
 

@@ -44,7 +44,7 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 	defer os.RemoveAll(temp)
 	r := &run{job: job, temp: temp, sink: sink, began: time.Now(), counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
 		came: map[string]outcome.Outcome{}, held: map[string]int{}, awaited: map[string]bool{}, floods: map[string]*flood{},
-		running: map[int]int{}, cancels: map[int]context.CancelFunc{}}
+		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}}
 	r.changed = sync.NewCond(&r.mu)
 	defer context.AfterFunc(ctx, r.changed.Broadcast)()
 	r.line()
@@ -87,7 +87,7 @@ type run struct {
 	paused   bool                       // nothing new is to be taken
 	stopping bool                       // nothing new is to begin
 	finished bool                       // as somebody asked for it
-	running  map[int]int                // by worker: tests that run
+	running  map[int]map[string]bool    // by worker: IDs of the tests that run
 	cancels  map[int]context.CancelFunc // by worker: ends what it does; 0 is what is made ready
 }
 

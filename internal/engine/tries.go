@@ -25,9 +25,9 @@ func (t *tries) hear(e outcome.Event) {
 	e.Worker, e.Batch = t.worker, t.batch
 	switch e.Event {
 	case outcome.Started:
-		t.run.count(t.worker, 1)
+		t.run.runs(t.worker, e.ID, true)
 	case outcome.Finished:
-		defer t.run.count(t.worker, -1)
+		defer t.run.runs(t.worker, e.ID, false)
 		if t.hold(e) {
 			return
 		}
