@@ -1,10 +1,14 @@
 package adapter
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"os/exec"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -155,5 +159,44 @@ func TestStrangers(t *testing.T) {
 	}
 	if events != 2 {
 		t.Errorf("%d events are told, want 2", events)
+	}
+}
+
+// TestSweep holds that what a slot's processes left anywhere is killed, and nothing else.
+func TestSweep(t *testing.T) {
+	if _, err := os.Stat("/proc/self/environ"); err != nil {
+		t.Skip("the system does not tell how processes were begun")
+	}
+	slot, err := Setup{Dir: t.TempDir()}.Slot(t.TempDir(), 3)
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin := func(slot Slot) *exec.Cmd {
+		cmd := Command(context.Background(), "", slot, "sleep", "60")
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // out of its group
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { _ = cmd.Process.Kill() })
+		return cmd
+	}
+	ours, other := begin(slot), begin(Slot{Env: []string{"FERN_SPACE=fern1_3_"}})
+	KillLeft(os.Getpid()) // which lives: nothing is to be done
+	if err := ours.Process.Signal(syscall.Signal(0)); err != nil {
+		t.Errorf("a process of one that lives was killed: %v", err)
+	}
+	Sweep()
+	if state, err := ours.Process.Wait(); err != nil || state.Success() {
+		t.Errorf("what was left ended as %v, %v", state, err)
+	}
+	if err := other.Process.Signal(syscall.Signal(0)); err != nil {
+		t.Errorf("a process of somebody else was killed: %v", err)
+	}
+}
+
+// TestSlotLimit holds which limit of a test's time holds.
+func TestSlotLimit(t *testing.T) {
+	if own, other := (Slot{}).TestLimit(time.Minute), (Slot{Limit: time.Second}).TestLimit(time.Minute); own != time.Minute || other != time.Second {
+		t.Errorf("%s and %s", own, other)
 	}
 }

@@ -66,13 +66,12 @@ func Changed(ctx context.Context, dir, revision string) ([]string, error) {
 // none where there is no git.
 func Ignored(ctx context.Context, dir string, files []string) map[string]bool {
 	ignored := map[string]bool{}
-	// It ends with status 1 where it ignores none of them.
-	out, err := git(ctx, dir, append([]string{"check-ignore", "-z", "--"}, files...)...)
+	out, err := git(ctx, dir, append([]string{"ls-files", "--others", "--ignored", "--exclude-standard", "-z", "--"}, files...)...)
 	if err != nil {
 		return ignored
 	}
 	for name := range strings.SplitSeq(out, "\x00") {
-		ignored[name] = true
+		ignored[filepath.Join(dir, filepath.FromSlash(name))] = true
 	}
 	return ignored
 }

@@ -55,6 +55,12 @@ func TestWatch(t *testing.T) {
 		t.Fatal(err)
 	}
 	hears("deep/new/b_test.go", "c_test.go")
+	// What is written as it was is not told.
+	testfiles.Write(t, dir, map[string]string{"c_test.go": "y"})
+	testfiles.Write(t, dir, map[string]string{"deep/er/a_test.go": "z"})
+	if files := <-told; len(files) != 1 || filepath.Base(files[0]) != "a_test.go" {
+		t.Errorf("told are %v", files)
+	}
 	stop()
 	if err := <-ended; err != nil {
 		t.Error(err)

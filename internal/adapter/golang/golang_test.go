@@ -349,3 +349,54 @@ func FuzzVerbose(f *testing.F) {
 		}
 	})
 }
+
+// TestStepsAndIsolate holds that a step that failed has its own words and place, and
+// that a process holds one test where that is asked for.
+func TestStepsAndIsolate(t *testing.T) {
+	files := map[string]string{"p/p_test.go": `package p
+
+import (
+	"fmt"
+	"testing"
+)
+
+var spoiled bool
+
+func TestSpoils(t *testing.T) { spoiled = true }
+
+func TestVictim(t *testing.T) {
+	for i := range 4 {
+		t.Run(fmt.Sprint("bed ", i), func(t *testing.T) {
+			fmt.Println("watering", i)
+			if i%2 == 1 {
+				t.Errorf("bed %d: got 1, want 2", i)
+			}
+		})
+	}
+	if spoiled {
+		t.Skip("spoiled")
+	}
+}
+`}
+	for _, isolate := range []adapter.Isolation{adapter.PerTest, adapter.PerGroup} {
+		a, found := module(t, Config{Timeout: time.Minute, Isolate: isolate}, files)
+		tests := choose(t, found, "p#TestSpoils", "p#TestVictim")
+		run := outcome.NewRun()
+		if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
+			t.Fatal(err)
+		}
+		victim := run.Result("u:p#TestVictim")
+		if victim.Outcome != outcome.Failed || len(victim.Steps) != 4 || strings.Contains(string(victim.Output), "spoiled") == (isolate == adapter.PerTest) {
+			t.Errorf("isolate = %s: %s with %d steps, which printed %q", isolate, victim.Outcome, len(victim.Steps), victim.Output)
+		}
+		for i, s := range victim.Steps {
+			message, line := "", 0
+			if i%2 == 1 {
+				message, line = fmt.Sprintf("bed %d: got 1, want 2", i), 17
+			}
+			if s.Name != fmt.Sprint("bed_", i) || s.Message != message || s.Line != line {
+				t.Errorf("the step is %+v, want %q at %d", s, message, line)
+			}
+		}
+	}
+}

@@ -2,6 +2,7 @@ package host
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -89,6 +90,11 @@ func beTest(t TestName, state *int, note func(string, Note)) {
 		time.Sleep(50 * time.Millisecond) // the two streams are not ordered
 	case "spoils":
 		*state++
+	case "one line":
+		_, _ = os.Stdout.Write(bytes.Repeat([]byte("x"), maxLine+1))
+	case "steps":
+		note(NoteStep, Note{TestName: t, Step: "first", Outcome: outcome.Passed, Seconds: 0.1})
+		note(NoteStep, Note{TestName: t, Step: "second", Outcome: outcome.Failed, Message: "dry", File: "f.py", Line: 9})
 	}
 	n := Note{TestName: t, Outcome: outcome.Passed, Seconds: 0.25}
 	switch {
@@ -180,6 +186,26 @@ func TestStateOfASession(t *testing.T) {
 				t.Errorf("%v: %s begins with %v, %v; want %s", traits, order, values, err, want)
 			}
 		}
+	}
+}
+
+// TestSteps holds what is told of the parts of a test.
+func TestSteps(t *testing.T) {
+	steps := play(t, open(t, newAdapter(t)), "steps").Result("s:g#steps").Steps
+	if len(steps) != 2 || steps[0].Name != "first" || steps[0].Seconds != 0.1 || steps[1].Message != "dry" || steps[1].File != "sub/f.py" || steps[1].Line != 9 {
+		t.Errorf("the steps are %+v", steps)
+	}
+}
+
+// TestEndlessLine ends a host that prints a line without end where a message is
+// expected; the tests behind it run all the same.
+func TestEndlessLine(t *testing.T) {
+	r := play(t, open(t, newAdapter(t)), "first", "one line", "last")
+	if got := r.Result("s:g#one line"); got.Outcome != outcome.Errored || !strings.Contains(got.Message, "it printed a line of more than 16 MB") {
+		t.Errorf("came out as %s: %s", got.Outcome, got.Message)
+	}
+	if r.Counts[outcome.Passed] != 2 {
+		t.Errorf("the run came out as %s", r.Summary())
 	}
 }
 

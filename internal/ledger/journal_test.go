@@ -1,0 +1,143 @@
+package ledger
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"fernrelay/core/outcome"
+)
+
+// TestFollow reads along while a run is written down: its task, its events, the output
+// of what failed, and its end; then it is no more found.
+func TestFollow(t *testing.T) {
+	store := t.TempDir()
+	if name, err := Running(store); name != "" || err != nil {
+		t.Fatalf("running is %q, %v", name, err)
+	}
+	task := Task{PID: os.Getpid(), Pick: "wet", Workers: 2, Tests: []string{"u:g#a", "u:g#b"}, Batches: []TaskBatch{{Worker: 1, Tests: []int{1, 0}}}}
+	j, err := BeginJournal(store, task)
+	if err != nil {
+		t.Fatal(err)
+	}
+	name, err := Running(store)
+	if err != nil || name == "" {
+		t.Fatalf("running is %q, %v", name, err)
+	}
+	var told []string
+	var heard Task
+	followed := make(chan error)
+	run := outcome.NewRun()
+	seen := make(chan string, 100)
+	go func() {
+		followed <- Follow(context.Background(), name, func(task Task) { heard = task }, func(e outcome.Event) {
+			run.Apply(e)
+			told = append(told, strings.TrimSpace(string(e.Event)+" "+e.ID))
+			seen <- told[len(told)-1]
+		})
+	}()
+	wait := func(want string) {
+		t.Helper()
+		for {
+			select {
+			case got := <-seen:
+				if got == want {
+					return
+				}
+			case <-time.After(10 * time.Second):
+				t.Fatalf("%q was never told, but %v", want, told)
+			}
+		}
+	}
+	failed := outcome.Event{Event: outcome.Finished, ID: "u:g#a", Outcome: outcome.Failed, Message: "leaks", Worker: 1, Batch: 1}
+	j.Tell(outcome.Event{Event: outcome.RunBegins})
+	j.Tell(outcome.Event{Event: outcome.Started, ID: "u:g#a"})
+	j.Tell(outcome.Event{Event: outcome.Output, ID: "u:g#a", Text: "not kept while it runs"})
+	wait("started u:g#a")
+	j.TellOutput(&outcome.Result{ID: "u:g#a", Output: []byte("water\n")}, failed)
+	j.Tell(failed)
+	wait("finished u:g#a")
+	j.Tell(outcome.Event{Event: outcome.RunEnds})
+	if err := j.End(); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-followed; err != nil {
+		t.Fatal(err)
+	}
+	want := []string{"run", "started u:g#a", "output u:g#a", "finished u:g#a", "end"}
+	if !slices.Equal(told, want) || heard.Pick != "wet" || len(heard.Batches) != 1 || heard.Batches[0].Tests[0] != 1 || string(run.Result("u:g#a").Output) != "water\n" {
+		t.Errorf("told %v of %+v, want %v", told, heard, want)
+	}
+	if name, err := Running(store); name != "" || err != nil {
+		t.Errorf("afterwards running is %q, %v", name, err)
+	}
+}
+
+// TestFollowKilled ends a run that is followed when its process is gone, and gives up
+// when it is told to.
+func TestFollowKilled(t *testing.T) {
+	store := t.TempDir()
+	j, err := BeginJournal(store, Task{Tests: []string{"u:g#a"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	name, err := Running(store)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 200*time.Millisecond)
+	defer cancel()
+	if err := Follow(ctx, name, func(Task) {}, func(outcome.Event) {}); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("a run that goes on is followed to %v", err)
+	}
+	j.Tell(outcome.Event{Event: outcome.Started, ID: "u:g#a"})
+	_ = j.lines.Close()
+	_ = j.file.Close() // as when its process dies
+	var last outcome.Event
+	if err := Follow(context.Background(), name, func(Task) {}, func(e outcome.Event) { last = e }); err != nil || last.Event != outcome.RunEnds || last.Message == "" {
+		t.Errorf("it ends with %+v, %v", last, err)
+	}
+	if err := os.WriteFile(name, []byte("no task\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := Follow(context.Background(), name, func(Task) {}, func(outcome.Event) {}); err == nil || !strings.Contains(err.Error(), name) {
+		t.Errorf("a broken journal: %v", err)
+	}
+}
+
+// TestFloodsGo holds that the output of a run stays until the next run begins, and no
+// longer.
+func TestFloodsGo(t *testing.T) {
+	store := t.TempDir()
+	first, err := BeginJournal(store, Task{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(os.MkdirAll(first.Floods(), 0o755), os.WriteFile(filepath.Join(first.Floods(), "output.txt"), nil, 0o644)); err != nil {
+		t.Fatal(err)
+	}
+	beside, err := BeginJournal(store, Task{}) // at the same time
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(first.Floods()); err != nil {
+		t.Errorf("the output of a run that goes on is gone: %v", err)
+	}
+	if err := errors.Join(first.End(), beside.End()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(first.Floods()); err != nil {
+		t.Errorf("the output is gone with its run: %v", err)
+	}
+	if _, err := BeginJournal(store, Task{}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(first.Floods()); err == nil {
+		t.Error("the output outlives the next run's beginning")
+	}
+}

@@ -1,0 +1,71 @@
+package report
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/split"
+	"fernrelay/internal/relay"
+)
+
+func finished(took float64, o outcome.Outcome, ids ...string) *outcome.Run {
+	run := outcome.NewRun()
+	run.Apply(event(outcome.RunBegins, "", 0, nil))
+	for i, id := range ids {
+		run.Apply(event(outcome.Started, id, 0, func(e *outcome.Event) { e.Worker = 1 + i }))
+		run.Apply(event(outcome.Finished, id, took, func(e *outcome.Event) { e.Outcome, e.Worker, e.Message = o, 1+i, "why it was" }))
+	}
+	run.Apply(event(outcome.RunEnds, "", took, nil))
+	return run
+}
+
+func TestLevels(t *testing.T) {
+	alone, beside := finished(8, outcome.Passed, "u:g#a", "u:g#b"), finished(2, outcome.Passed, "u:g#a", "u:g#b")
+	lost := finished(1, outcome.Lost, "u:g#a")
+	differ := []relay.Difference{{ID: "u:g#b\x1b[1m", Alone: outcome.Passed, Beside: outcome.TimedOut, Times: 1, Of: 2}}
+	for want, trial := range map[string]*relay.LevelTrial{
+		"the trial is not complete":                                    {Alone: alone, Safe: lost},
+		"there is nothing that could run side by side":                 {Alone: alone, Safe: alone},
+		`no level is safe: groups cannot run side by side as they are`: {Alone: alone, Safe: alone, Levels: []relay.Level{{Together: split.Group, Workers: 4, Run: beside, Differ: differ}}},
+		`the finest safe level is group: together = "group"`:           {Alone: alone, Safe: beside, Finest: split.Group, Levels: []relay.Level{{Together: split.Group, Workers: 4, Run: beside}, {Together: split.Test, Workers: 4, Run: beside, Differ: differ}}},
+		`every level is safe: together = "test"`:                       {Alone: alone, Safe: beside, Finest: split.Test, Levels: []relay.Level{{Together: split.Test, Workers: 4, Run: beside}}},
+	} {
+		trial.Unstable = []string{"u:g#shaky"}
+		var out strings.Builder
+		Levels(&out, trial)
+		text := out.String()
+		if !strings.Contains(text, want) || !strings.Contains(text, "nothing       1        0:08.0  2 passed") || !strings.Contains(text, "u:g#shaky") || strings.Contains(text, "\x1b") {
+			t.Errorf("want %q in\n%s", want, text)
+		}
+		if n := len(trial.Levels); n > 0 && len(trial.Levels[n-1].Differ) > 0 && !strings.Contains(text, "▼ u:g#b  timed-out, and passed alone: 1 of 2 runs") {
+			t.Errorf("the difference is not told:\n%s", text)
+		}
+	}
+}
+
+// TestAsideAndSlow holds what is told beside the failures.
+func TestAsideAndSlow(t *testing.T) {
+	run := finished(3, outcome.Lost, "u:g#a", "u:g#b", "u:g#c")
+	run.Apply(event(outcome.Finished, "u:g#d", 3, func(e *outcome.Event) {
+		e.Outcome, e.Unstable, e.Message = outcome.Passed, true, "unstable: passed in try 2"
+	}))
+	run.Apply(event(outcome.Finished, "u:g#e", 3, func(e *outcome.Event) { e.Outcome = outcome.Skipped }))
+	var out strings.Builder
+	Aside(&out, run)
+	want := "▪ u:g#d  unstable: passed in try 2\n∅ 3 lost: why it was\n▫ 1 skipped: no reason told\n"
+	if out.String() != want {
+		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
+	}
+	out.Reset()
+	for range 12 {
+		id := strings.Repeat("s", 1+len(run.Results))
+		run.Apply(event(outcome.Finished, id, 3, func(e *outcome.Event) { e.Outcome, e.Seconds = outcome.Passed, outcome.Took(float64(len(id))) }))
+	}
+	Slow(&out, run, 2*time.Second)
+	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+	if len(lines) != 11 || !strings.HasPrefix(lines[0], "slow: sssssssssssssssss took 17.0 s") || lines[10] != "and 2 tests more took longer than 2s" {
+		t.Errorf("told\n%s", out.String())
+	}
+}

@@ -1,0 +1,188 @@
+package tui
+
+import (
+	"math"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/engine"
+)
+
+// followed is a run of two workers whose events are told by hand.
+type followed struct {
+	t    *testing.T
+	app  *App
+	live *liveRun
+	at   time.Time // of the next event
+}
+
+// followedRun begins one: a group of three tests of 2 s each, planned for worker 1, and one
+// of a test of 5 s for worker 2.
+func followedRun(t *testing.T) *followed {
+	t.Helper()
+	a := newApp(t, made(3, 4, 2))
+	settle(a, tea.WindowSizeMsg{Width: 130, Height: 40})
+	a.leg = legWatch
+	tests := a.session.picked.tests
+	var first []catalog.Test
+	for _, known := range tests[:3] {
+		known.Expected, known.Spread, known.Setup = 2, 0.5, 0
+		first = append(first, known)
+	}
+	second := tests[4]
+	second.Expected, second.Spread, second.Setup = 5, 0, 1
+	live := newLiveRun([]engine.Batch{{Tests: first, Worker: 1}, {Tests: []catalog.Test{second}, Worker: 2}}, 2, a.session.picked.PastOf)
+	live.planned, live.control, live.cancel = 6, &engine.Control{}, func(error) {}
+	a.session.run = live
+	a.watch.reset()
+	return &followed{t, a, live, live.began.Add(10 * time.Second)} // after ten seconds of building
+}
+
+// tell tells an event so many seconds later.
+func (f *followed) tell(later float64, e outcome.Event) {
+	f.at = f.at.Add(time.Duration(later * float64(time.Second)))
+	e.At = f.at
+	f.live.events.put(e)
+	f.live.follow(f.at)
+}
+
+func (f *followed) id(i int) string { return f.app.session.picked.tests[i].ID }
+
+func (f *followed) screen() string {
+	screen, _ := f.app.screen()
+	return ansi.Strip(screen)
+}
+
+func (f *followed) shows(words ...string) {
+	f.t.Helper()
+	screen := f.screen()
+	for _, w := range words {
+		if !strings.Contains(screen, w) {
+			f.t.Errorf("%q is not on the screen:\n%s", w, screen)
+		}
+	}
+}
+
+func near(a, b float64) bool { return math.Abs(a-b) < 1e-6 }
+
+// TestOutlook holds when a run should end and how its workers keep to what was
+// expected: from the first test on, whatever was built before.
+func TestOutlook(t *testing.T) {
+	f := followedRun(t)
+	f.live.making.put("building suite s: 1 of 3 test binaries")
+	f.live.follow(f.live.began.Add(9 * time.Second))
+	f.shows("building suite s: 1 of 3 test binaries, 0:09", "nothing is failed yet")
+	f.tell(0, outcome.Event{Event: outcome.Started, ID: f.id(0), Worker: 1, Batch: 1})
+	f.tell(0, outcome.Event{Event: outcome.Started, ID: f.id(4), Worker: 2, Batch: 2})
+	if ahead := f.live.ahead; !near(f.live.now, 0) || !near(ahead.end, 6) || !near(ahead.doubt, 2*math.Sqrt(0.75)) || !near(ahead.early[0], 0) || !near(ahead.early[1], 1) {
+		t.Errorf("at the beginning: now %g, %+v", f.live.now, ahead)
+	}
+	f.shows("ends in 0:06 ± 2", "on plan", "2 of 2 workers on time", "+0.0 s", "+1.0 s")
+	f.tell(3, outcome.Event{Event: outcome.Finished, ID: f.id(0), Worker: 1, Batch: 1, Outcome: outcome.Passed, Seconds: outcome.Took(3)})
+	f.tell(0, outcome.Event{Event: outcome.Started, ID: f.id(1), Worker: 1, Batch: 1})
+	if ahead := f.live.ahead; !near(ahead.end, 7) || !near(ahead.early[0], -1) || !near(ahead.early[1], 1) {
+		t.Errorf("after a test that took longer: %+v", ahead)
+	}
+	f.shows("1.00 s behind the plan", "1 of 2 workers on time", "-1.0 s")
+	f.tell(1, outcome.Event{Event: outcome.Finished, ID: f.id(1), Worker: 1, Batch: 1, Outcome: outcome.Passed, Unstable: true, Seconds: outcome.Took(1)})
+	f.tell(0, outcome.Event{Event: outcome.Finished, ID: f.id(4), Worker: 2, Batch: 2, Outcome: outcome.Owed, Seconds: outcome.Took(4)})
+	f.tell(1, outcome.Event{Event: outcome.Finished, ID: f.id(2), Worker: 1, Batch: 1, Outcome: outcome.Failed, Seconds: outcome.Took(1), Message: "leaks"})
+	f.tell(0, outcome.Event{Event: outcome.RunEnds})
+	if !f.live.ended || !near(f.live.now, 5) || !near(f.live.spread(), 1) || f.live.unstable != 1 {
+		t.Errorf("it ended at %g with a spread of %g and %d unstable", f.live.now, f.live.spread(), f.live.unstable)
+	}
+	f.shows("took 0:05.0", "planned 0:06.0", "alone 0:09: 1.8 ×", "spread 1.00 s", "1 unstable")
+	f.tell(0, outcome.Event{Event: outcome.Started, ID: "elsewhere", Worker: 9, Batch: 77}) // of a broken journal
+}
+
+// TestFilterAndCursor holds what each filter lists, and that the cursor stays on its
+// result while others land.
+func TestFilterAndCursor(t *testing.T) {
+	f := followedRun(t)
+	ends := func(i int, o outcome.Outcome, unstable bool, message string) {
+		f.tell(0.1, outcome.Event{Event: outcome.Finished, ID: f.id(i), Worker: 1, Batch: 1, Outcome: o, Unstable: unstable, Message: message, Seconds: outcome.Took(0.1)})
+	}
+	v := f.app.watch
+	ends(0, outcome.Failed, false, "one leaks")
+	ends(1, outcome.Failed, false, "two is dry")
+	f.screen()
+	press(f.app, "↓") // on the older one
+	ends(2, outcome.TimedOut, false, "three")
+	f.screen()
+	if got := v.current(); got.ID != f.id(0) {
+		t.Errorf("the cursor went from %s to %s", f.id(0), got.ID)
+	}
+	ends(4, outcome.Passed, true, "unstable: passed in try 2")
+	ends(5, outcome.Skipped, false, "rain")
+	ends(6, outcome.Passed, false, "")
+	ends(7, outcome.Surprise, false, "it passed")
+	ends(8, outcome.Lost, false, "interrupted")
+	listed := func() (ids []string) {
+		f.screen()
+		for _, r := range v.list {
+			ids = append(ids, r.ID)
+		}
+		return ids
+	}
+	of := func(indexes ...int) (ids []string) {
+		for _, i := range indexes {
+			ids = append(ids, f.id(i))
+		}
+		return ids
+	}
+	for _, want := range [][]string{of(0, 1, 2), of(4, 7), of(5, 8), of(0, 1, 2, 4, 5, 6, 7, 8), of(0, 1, 2)} {
+		if got := listed(); !slices.Equal(got, want) {
+			t.Errorf("%s lists %v, want %v", v.filter.words(), got, want)
+		}
+		press(f.app, "f")
+	}
+	v.setFilter(filter{show: showAll, text: "dry"})
+	if got := listed(); !slices.Equal(got, of(1)) {
+		t.Errorf("%s lists %v", v.filter.words(), got)
+	}
+	group, _ := groupAndName(f.id(4))
+	v.setFilter(filter{show: showAll, group: group})
+	if got := listed(); !slices.Equal(got, of(4, 5, 6, 7)) {
+		t.Errorf("%s lists %v", v.filter.words(), got)
+	}
+	v.setFilter(filter{show: showFailed, text: "nowhere"})
+	f.shows(`nothing is failed with "nowhere" yet`)
+}
+
+// TestSteer holds what the keys do with a run, and that one of another process is left
+// alone.
+func TestSteer(t *testing.T) {
+	f := followedRun(t)
+	f.tell(0, outcome.Event{Event: outcome.Started, ID: f.id(0), Worker: 1, Batch: 1})
+	cancelled := 0
+	f.live.cancel = func(error) { cancelled++ }
+	settle(f.app, tea.KeyPressMsg{Code: tea.KeySpace})
+	f.shows("held: workers go on")
+	if !f.live.held {
+		t.Error("space does not hold")
+	}
+	settle(f.app, tea.KeyPressMsg{Code: tea.KeySpace})
+	f.shows("workers take what comes next")
+	press(f.app, "x")
+	f.shows("what runs comes to its end", "coming to its end")
+	if !f.live.stopping || cancelled != 0 {
+		t.Errorf("x once: stopping %t, cancelled %d times", f.live.stopping, cancelled)
+	}
+	if press(f.app, "x"); cancelled != 1 {
+		t.Errorf("x twice: cancelled %d times", cancelled)
+	}
+	f.live.cancel = nil
+	press(f.app, "x")
+	f.shows("this run belongs to another process")
+	press(f.app, "o")
+	f.shows("on change: saving a file runs the picked tests")
+	press(f.app, "o")
+	f.shows("changed files run nothing any more")
+}
