@@ -5,7 +5,10 @@
 // whether it comes from an adapter, goes to a screen or stands in a file.
 package outcome
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // Outcome is what came of one test in one run.
 type Outcome string
@@ -25,6 +28,15 @@ const (
 
 // All lists the outcomes in the order in which they are told.
 var All = []Outcome{Passed, Failed, Errored, TimedOut, Skipped, Owed, Surprise, Lost}
+
+// Named gives an outcome by its name, without holding on to the text that it is cut
+// out of. A name that is none stays as it is.
+func Named(name string) Outcome {
+	if i := slices.Index(All, Outcome(name)); i >= 0 {
+		return All[i]
+	}
+	return Outcome(name)
+}
 
 var shapes = map[Outcome]string{
 	Passed: "▪", Failed: "▲", Errored: "◆", TimedOut: "▼", Skipped: "▫", Owed: "△", Surprise: "◇", Lost: "∅",

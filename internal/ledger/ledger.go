@@ -265,22 +265,33 @@ type keptTest struct {
 
 // readTests gives the tests by ID, and the greatest of their keys.
 func readTests(from querier) (tests map[string]keptTest, greatest int64, err error) {
+	tests = map[string]keptTest{}
+	err = eachTest(from, func(id string, t keptTest) error {
+		tests[id] = t
+		greatest = max(greatest, t.key)
+		return nil
+	})
+	return tests, greatest, err
+}
+
+// eachTest goes through the tests, as long as there is no error.
+func eachTest(from querier, tell func(id string, t keptTest) error) error {
 	rows, err := from.Query("SELECT key, id, recent FROM tests")
 	if err != nil {
-		return nil, 0, err
+		return err
 	}
 	defer rows.Close()
-	tests = map[string]keptTest{}
 	for rows.Next() {
 		var id string
 		var t keptTest
 		if err := rows.Scan(&t.key, &id, &t.recent); err != nil {
-			return nil, 0, err
+			return err
 		}
-		tests[id] = t
-		greatest = max(greatest, t.key)
+		if err := tell(id, t); err != nil {
+			return err
+		}
 	}
-	return tests, greatest, rows.Err()
+	return rows.Err()
 }
 
 // table inserts rows, many in a statement.
@@ -422,19 +433,16 @@ type Moment struct {
 // a large suite opens without going through all results of many runs.
 const recentKept = 20
 
-// Recent gives the latest moments of every test, oldest first, by ID.
-func (l *Ledger) Recent() (map[string][]Moment, error) {
-	tests, _, err := readTests(l.db)
-	if err != nil {
-		return nil, err
-	}
-	recent := make(map[string][]Moment, len(tests))
-	for id, t := range tests {
-		if recent[id], err = decode(t.recent); err != nil {
-			return nil, fmt.Errorf("what is kept of %s: %w", id, err)
+// Recent tells the latest moments of every test, oldest first.
+func (l *Ledger) Recent(tell func(id string, moments []Moment)) error {
+	return eachTest(l.db, func(id string, t keptTest) error {
+		moments, err := decode(t.recent)
+		if err != nil {
+			return fmt.Errorf("what is kept of %s: %w", id, err)
 		}
-	}
-	return recent, nil
+		tell(id, moments)
+		return nil
+	})
 }
 
 // encode writes moments as words: outcome, seconds, outcome, seconds, …
@@ -458,7 +466,7 @@ func decode(text string) ([]Moment, error) {
 		if err != nil {
 			return nil, err
 		}
-		moments = append(moments, Moment{outcome.Outcome(words[i]), seconds})
+		moments = append(moments, Moment{outcome.Named(words[i]), seconds})
 	}
 	return moments, nil
 }

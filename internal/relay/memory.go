@@ -89,15 +89,22 @@ func (r *Relay) recall() error {
 func (r *Relay) past(c *catalog.Catalog) (past map[string][]outcome.Outcome, runs int, err error) {
 	var times timing.Times
 	if kept := r.ledger(); kept != nil {
-		recent, err := kept.Recent()
-		if err != nil {
-			return nil, 0, err
-		}
 		setups, err := kept.Setups()
 		if err != nil {
 			return nil, 0, err
 		}
-		past, times = outcomesOf(recent), timesOf(recent, setups)
+		times = timing.Times{Tests: map[string]timing.Time{}, Setups: setupsOf(setups)}
+		past = map[string][]outcome.Outcome{}
+		shared := map[string][]outcome.Outcome{}
+		err = kept.Recent(func(id string, moments []ledger.Moment) {
+			past[id] = outcomesOf(moments, shared)
+			if seconds := measured(moments); len(seconds) > 0 {
+				times.Tests[id] = timing.Learn(seconds)
+			}
+		})
+		if err != nil {
+			return nil, 0, err
+		}
 		if runs, err = kept.Runs(); err != nil {
 			return nil, 0, err
 		}
@@ -106,29 +113,30 @@ func (r *Relay) past(c *catalog.Catalog) (past map[string][]outcome.Outcome, run
 	return past, runs, nil
 }
 
-func outcomesOf(recent map[string][]ledger.Moment) map[string][]outcome.Outcome {
-	past := make(map[string][]outcome.Outcome, len(recent))
-	for id, moments := range recent {
-		for _, m := range moments {
-			past[id] = append(past[id], m.Outcome)
-		}
+// outcomesOf gives what came of a test. Tests of which the same came share it, as
+// most of a large suite do.
+func outcomesOf(moments []ledger.Moment, shared map[string][]outcome.Outcome) []outcome.Outcome {
+	outcomes := make([]outcome.Outcome, len(moments))
+	var key strings.Builder
+	for i, m := range moments {
+		outcomes[i] = m.Outcome
+		key.WriteString(string(m.Outcome) + " ")
 	}
-	return past
+	if same, ok := shared[key.String()]; ok {
+		return same
+	}
+	shared[key.String()] = outcomes
+	return outcomes
 }
 
-// timesOf learns the times of tests and of batches from what is kept of them.
-func timesOf(recent map[string][]ledger.Moment, setups map[string][]float64) timing.Times {
-	times := timing.Times{Tests: make(map[string]timing.Time, len(recent)), Setups: make(map[string]float64, len(setups))}
-	for id, moments := range recent {
-		if seconds := measured(moments); len(seconds) > 0 {
-			times.Tests[id] = timing.Learn(seconds)
-		}
+// setupsOf learns what it costs to begin a batch of each group.
+func setupsOf(latest map[string][]float64) map[string]float64 {
+	setups := make(map[string]float64, len(latest))
+	for group, seconds := range latest {
+		slices.Reverse(seconds)
+		setups[group] = timing.LearnSetup(seconds)
 	}
-	for group, latest := range setups {
-		slices.Reverse(latest)
-		times.Setups[group] = timing.LearnSetup(latest)
-	}
-	return times
+	return setups
 }
 
 // measured gives the seconds of the runs in which a test went all its way, the
