@@ -1,6 +1,8 @@
 package main
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -77,6 +79,13 @@ func TestWatchOnScreen(t *testing.T) {
 	mended := strings.Replace(files["a/x_test.go"], "i == 3", "i == 9", 1)
 	testfiles.Write(t, dir, map[string]string{"a/x_test.go": mended})
 	s.shows("Watch 1/1", "run 2 ·")
+	if err := os.Remove(filepath.Join(dir, "b", "go")); err != nil {
+		t.Fatal(err)
+	}
+	testfiles.Write(t, dir, map[string]string{"b/x_test.go": files["b/x_test.go"] + "\n// It waits.\n"})
+	s.shows("Watch 0/1", "1 of 1 workers busy")
+	testfiles.Write(t, dir, map[string]string{"b/x_test.go": strings.Replace(files["b/x_test.go"], `"b" == "b"`, `"b" == "-"`, 1)})
+	s.shows("Watch 1/1", "run 4 ·") // the third was superseded
 	second.press("q")
 	second.ended()
 	s.press("q")

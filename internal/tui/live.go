@@ -331,6 +331,12 @@ func (l *liveRun) outlook() outlook {
 	return out
 }
 
+// slow reports whether the test that runs takes much longer than it should.
+func (t *track) slow(l *liveRun) bool {
+	expected, known := l.expected[t.running]
+	return known && expected.seconds > 0 && l.now-t.since > expected.seconds+max(1, 3*expected.spread)
+}
+
 // early is how many seconds a worker is ahead of what was expected of it.
 func (t *track) early(l *liveRun) float64 {
 	if t.running == "" {

@@ -447,7 +447,11 @@ func (v *watch) drawTracks(c canvas, run *liveRun, shown, rows, air int) {
 		}
 		v.drawDone(c, axis, track, y, rows)
 		if track.running != "" && !run.ended {
-			axis.fill(c, y, rows, track.since, run.now, t.water, 0.6)
+			colour := t.water
+			if track.slow(run) {
+				colour = t.amber
+			}
+			axis.fill(c, y, rows, track.since, run.now, colour, 0.6)
 			v.nameRunning(c, axis, y, track, run.now)
 		}
 	}

@@ -85,6 +85,13 @@ func TestOutlook(t *testing.T) {
 		t.Errorf("at the beginning: now %g, %+v", f.live.now, ahead)
 	}
 	f.shows("ends in 0:06 ± 2", "on plan", "2 of 2 workers on time", "+0.0 s", "+1.0 s")
+	if track := &f.live.tracks[0]; track.slow(f.live) {
+		t.Error("a test is slow that has just begun")
+	}
+	f.live.follow(f.at.Add(3600 * time.Millisecond))
+	if first, second := f.live.tracks[0], f.live.tracks[1]; !first.slow(f.live) || second.slow(f.live) {
+		t.Error("after 3.6 s the test of 2 s is slow, and that of 5 s is not")
+	}
 	f.tell(3, outcome.Event{Event: outcome.Finished, ID: f.id(0), Worker: 1, Batch: 1, Outcome: outcome.Passed, Seconds: outcome.Took(3)})
 	f.tell(0, outcome.Event{Event: outcome.Started, ID: f.id(1), Worker: 1, Batch: 1})
 	if ahead := f.live.ahead; !near(ahead.end, 7) || !near(ahead.early[0], -1) || !near(ahead.early[1], 1) {
