@@ -8,7 +8,6 @@ import (
 
 	"fernrelay/internal/demo"
 	"fernrelay/internal/demo/testhost"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/tui"
 )
 
@@ -45,7 +44,7 @@ func newDemoHost() *cobra.Command {
 
 // openApplication shows the application on the project of a folder.
 func openApplication(ctx context.Context, dir string) error {
-	r, err := relay.Open(ctx, dir)
+	r, err := openPatiently(ctx, dir)
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"os"
 	"runtime/debug"
+	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -70,7 +72,7 @@ type settings struct {
 
 // open opens the project, and tells what was passed over in it.
 func (s *settings) open(ctx context.Context) (*relay.Relay, error) {
-	r, err := relay.Open(ctx, s.dir)
+	r, err := openPatiently(ctx, s.dir)
 	if err != nil {
 		return nil, err
 	}
@@ -78,6 +80,25 @@ func (s *settings) open(ctx context.Context) (*relay.Relay, error) {
 		fmt.Fprintln(os.Stderr, "fern-relay: note:", outcome.PlainLine(note))
 	}
 	return r, nil
+}
+
+// patience is how long finding tests may take before it is told.
+const patience = time.Second
+
+// openPatiently opens a project, and tells what it is at where that takes its time.
+func openPatiently(ctx context.Context, dir string) (*relay.Relay, error) {
+	var mu sync.Mutex
+	at, late := "", false
+	tell := func(change func()) {
+		mu.Lock()
+		defer mu.Unlock()
+		if change(); late && at != "" {
+			fmt.Fprintf(os.Stderr, "fern-relay: %s\n", outcome.PlainLine(at))
+		}
+	}
+	timer := time.AfterFunc(patience, func() { tell(func() { late = true }) })
+	defer timer.Stop()
+	return relay.Open(ctx, dir, func(what string) { tell(func() { at = what }) })
 }
 
 func newRoot(i *interrupts) *cobra.Command {

@@ -24,7 +24,7 @@ const (
 // tellDemo does the whole job on the demo project and tells each leg. Failing
 // tests are part of it: the error says whether the job itself went as it should.
 func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error {
-	r, err := relay.Open(ctx, dir)
+	r, err := openPatiently(ctx, dir)
 	if err != nil {
 		return err
 	}

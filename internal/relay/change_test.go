@@ -133,7 +133,7 @@ func TestTogether(t *testing.T) {
 		dir := t.TempDir()
 		testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/made\n\ngo 1.26\n", "x_test.go": "package x\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n",
 			"fern.toml": "[[suite]]\nname = \"u\"\nkind = \"go\"\n" + text + "\n"})
-		r, err := Open(context.Background(), dir)
+		r, err := Open(context.Background(), dir, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -37,7 +37,7 @@ early = "in:one"
 mine = "name:C"
 mixed = "saved:mine early"
 ` + more})
-	r, err := Open(context.Background(), dir)
+	r, err := Open(context.Background(), dir, nil)
 	if err == nil {
 		t.Cleanup(func() { _ = r.Close() })
 	}

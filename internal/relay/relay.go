@@ -57,8 +57,9 @@ type history struct {
 	ledger *ledger.Ledger // nil until there is something kept or to keep
 }
 
-// Open opens the project of a folder and finds its tests.
-func Open(ctx context.Context, dir string) (*Relay, error) {
+// Open opens the project of a folder and finds its tests. finding, which may be nil, is
+// told what it is at.
+func Open(ctx context.Context, dir string, finding func(what string)) (*Relay, error) {
 	p, err := project.Open(dir)
 	if err != nil {
 		return nil, err
@@ -71,7 +72,7 @@ func Open(ctx context.Context, dir string) (*Relay, error) {
 	}
 	killed, err := r.killed()
 	if err == nil {
-		err = r.discover(ctx)
+		err = r.discover(ctx, finding)
 	}
 	if err != nil {
 		return nil, errors.Join(err, r.Close())
@@ -99,7 +100,7 @@ func (r *Relay) Again(ctx context.Context, changed []string) (*Relay, error) {
 			again.adapters[s.Name], again.found[s.Name] = r.adapters[s.Name], r.found[s.Name]
 		}
 	}
-	return again, again.discover(ctx)
+	return again, again.discover(ctx, nil)
 }
 
 // With gives the project with other things of this session.
@@ -181,13 +182,16 @@ func (r *Relay) ledger() *ledger.Ledger {
 }
 
 // discover asks every suite for its tests that has not been asked.
-func (r *Relay) discover(ctx context.Context) error {
+func (r *Relay) discover(ctx context.Context, finding func(what string)) error {
 	var nothing []string
 	for _, s := range r.Project.Suites {
 		if r.adapters[s.Name] == nil {
 			a, err := newAdapter(r.Project, s)
 			if err != nil {
 				return fmt.Errorf("suite %s: %w", s.Name, err)
+			}
+			if finding != nil {
+				finding("finding the tests of suite " + s.Name)
 			}
 			found, err := a.Discover(ctx)
 			if err != nil {

@@ -40,7 +40,7 @@ func TestAlwaysBad(t *testing.T) { t.Error("bad") }
 `, pkg)
 	}
 	testfiles.Write(t, dir, files)
-	r, err := Open(context.Background(), dir)
+	r, err := Open(context.Background(), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -141,7 +141,7 @@ func TestMemory(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := Open(context.Background(), r.Project.Dir)
+	again, err := Open(context.Background(), r.Project.Dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -328,7 +328,7 @@ func TestSheets(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
 	testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/x\n", "p/p_test.go": "package p\n\nimport \"testing\"\n\n//fern:tags wet\nfunc TestX(t *testing.T) {}\n"})
-	r, err := relay.Open(context.Background(), dir)
+	r, err := relay.Open(context.Background(), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
