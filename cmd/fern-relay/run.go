@@ -278,6 +278,7 @@ func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
 		return r.OrderFile(path)
 	}
 	if f.order == coverOrder {
+		fmt.Fprintf(os.Stderr, "fern-relay: note: the order is %s:%d\n", coverOrder, r.Runs)
 		return order.Cover(uint64(r.Runs)), nil
 	}
 	return order.Parse(f.order)

@@ -133,7 +133,7 @@ func Closing(w io.Writer, run *outcome.Run, picked, workers int, planned float64
 	if f.wall > 0 {
 		fmt.Fprintf(w, ": %.1f ×", f.alone/f.wall)
 	}
-	if workers > 1 {
+	if f.workers > 1 {
 		fmt.Fprintf(w, ", spread %s", timing.Short(f.spread))
 	}
 	if f.steps > 0 {
@@ -152,6 +152,8 @@ type figures struct {
 	alone  float64 // of all tests, one after another
 	spread float64 // from the end of the first worker to the end of the last
 	steps  int
+
+	workers int // that ran a test
 }
 
 func figuresOf(run *outcome.Run) figures {
@@ -179,7 +181,7 @@ func figuresOf(run *outcome.Run) figures {
 	for _, end := range ends {
 		all = append(all, end)
 	}
-	if len(all) > 1 {
+	if f.workers = len(all); f.workers > 1 {
 		f.spread = slices.MaxFunc(all, time.Time.Compare).Sub(slices.MinFunc(all, time.Time.Compare)).Seconds()
 	}
 	return f
