@@ -102,6 +102,7 @@ const repeats = 5
 type Hunt struct {
 	victim       string
 	before, rest []string
+	past         []Past
 	records      []Record
 	finding      Finding
 	next         func() ([]Trial, bool)
@@ -111,9 +112,10 @@ type Hunt struct {
 }
 
 // New begins a hunt. before is what ran before the victim in the order that is
-// under suspicion, rest every other test that can run before it.
-func New(victim string, before, rest []string) *Hunt {
-	h := &Hunt{victim: victim, before: before, rest: rest}
+// under suspicion, rest every other test that can run before it; past is what is known
+// of earlier runs, and says whom to suspect first.
+func New(victim string, before, rest []string, past ...Past) *Hunt {
+	h := &Hunt{victim: victim, before: before, rest: rest, past: past}
 	h.finding = Finding{ID: victim, Culprits: [][]string{}, Order: []string{}, Changed: []Change{}}
 	h.next, h.stop = iter.Pull(func(yield func([]Trial) bool) {
 		h.yield = yield
@@ -193,7 +195,7 @@ func (h *Hunt) repeat(alone bool) {
 	if h.stopped {
 		return
 	}
-	h.count()
+	h.count(h.before)
 	h.finding.Order = []string{h.victim}
 	steady := func(t Times) bool { return t.Runs == 0 || t.Failed == 0 && !alone || t.Failed == t.Runs && alone }
 	switch {
@@ -213,14 +215,17 @@ func (h *Hunt) isolate(verdict Verdict, suspects []string) {
 		return
 	}
 	round := make([]Trial, 0, 2*repeats)
-	for range repeats {
-		round = append(round, Trial{Purpose: With, Order: culprits}, Trial{Purpose: Without})
+	for n := range repeats {
+		if n > 0 || !h.confirmed(culprits) {
+			round = append(round, Trial{Purpose: With, Order: culprits})
+		}
+		round = append(round, Trial{Purpose: Without})
 	}
 	h.round(round)
 	if h.stopped {
 		return
 	}
-	h.count()
+	h.count(culprits)
 	h.finding.Order = append(slices.Clone(culprits), h.victim)
 	with, without := h.finding.With, h.finding.Without
 	if verdict == Brittle {
@@ -235,29 +240,38 @@ func (h *Hunt) isolate(verdict Verdict, suspects []string) {
 	h.finding.Culprits = [][]string{culprits}
 }
 
-// halve cuts the suspects in two again and again, running the part that ran
-// later and, where that does not show, trusting that the other does. Where the one left at the
+// halve cuts the suspects in two again and again, so that both parts are suspected
+// alike, running the one with the most suspected and, where that does not show, trusting
+// that the other does. Where the one left at the
 // end does not show, several must come together: then it goes back up the sets
 // that were trusted, the small and quick ones first, to the first that does
 // show, and gathers the culprits out of that.
 func (h *Hunt) halve(suspects []string) []string {
 	trusted := [][]string{suspects} // the first was seen to show
+	weights := suspicion(suspects, h.past, h.records[0].Outcome.Bad())
+	// Where the past accuses a few they come first, all together: so that several that
+	// must come together are not parted at once.
+	if few, others := part(suspects, weights, accused); len(others) > 0 && len(few) > 1 && len(few) <= len(suspects)/4 && h.shows(Halve, few, len(others)) {
+		suspects = few
+		trusted = [][]string{few}
+	}
 	for len(suspects) > 1 && !h.stopped {
-		middle := len(suspects) / 2
-		if h.shows(Halve, suspects[middle:], middle) {
-			suspects = suspects[middle:]
+		most, others := part(suspects, weights, 0.5)
+		if h.shows(Halve, most, len(others)) {
+			suspects = most
 			trusted = [][]string{suspects}
 		} else {
-			suspects = suspects[:middle]
+			suspects = others
 			trusted = append(trusted, suspects)
 		}
 	}
+	purpose := With // of the one that is left, which it makes sure of
 	for i := len(trusted) - 1; i > 0; i-- {
-		if h.stopped || h.shows(Halve, trusted[i], 0) {
+		if h.stopped || h.shows(purpose, trusted[i], 0) {
 			suspects = trusted[i]
 			break
 		}
-		suspects = trusted[i-1]
+		suspects, purpose = trusted[i-1], Halve
 	}
 	if h.stopped || len(suspects) == 1 {
 		return suspects
@@ -312,7 +326,7 @@ func (h *Hunt) spare(needed, seen []string) []string {
 // known reports whether this very set of suspects has been seen to show.
 func (h *Hunt) known(suspects []string) bool {
 	return slices.ContainsFunc(h.records, func(r Record) bool {
-		return r.Shows && slices.Equal(r.Order[:len(r.Order)-1], suspects)
+		return r.Shows && r.after(suspects)
 	})
 }
 
@@ -345,17 +359,25 @@ func (h *Hunt) round(trials []Trial) {
 	}
 }
 
-// count adds up the trials that served to be sure.
-func (h *Hunt) count() {
+// count adds up the trials that served to be sure of some tests before the victim.
+func (h *Hunt) count(before []string) {
 	for _, r := range h.records {
-		switch r.Purpose {
-		case With:
+		switch {
+		case r.Purpose == With && r.after(before):
 			h.finding.With.add(r.Outcome)
-		case Without:
+		case r.Purpose == Without:
 			h.finding.Without.add(r.Outcome)
 		}
 	}
 }
+
+// confirmed reports whether a trial has served already to be sure of some culprits.
+func (h *Hunt) confirmed(culprits []string) bool {
+	return slices.ContainsFunc(h.records, func(r Record) bool { return r.Purpose == With && r.after(culprits) })
+}
+
+// after reports whether the victim ran after just these tests.
+func (r *Record) after(tests []string) bool { return slices.Equal(r.Order[:len(r.Order)-1], tests) }
 
 func (t *Times) add(o outcome.Outcome) {
 	t.Runs++

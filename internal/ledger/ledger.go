@@ -373,6 +373,48 @@ func (l *Ledger) LastBad(id string) (*Kept, error) {
 		id, outcome.Failed, outcome.Errored, outcome.TimedOut)
 }
 
+// Company is what ran before a test on its worker in an earlier run, and what came of
+// the test.
+type Company struct {
+	Outcome outcome.Outcome
+	Before  []string // IDs
+}
+
+// Companies gives the company of a test in so many of the latest runs in which it came
+// to an end, of its own batch only where that is asked for.
+func (l *Ledger) Companies(id string, ownBatch bool, runs int) ([]Company, error) {
+	rows, err := l.db.Query(`WITH mine AS (SELECT run, worker, batch, position, outcome FROM results
+			WHERE test = (SELECT key FROM tests WHERE id = ?) AND worker > 0 AND outcome NOT IN (?, ?) ORDER BY run DESC LIMIT ?)
+		SELECT mine.run, mine.outcome, tests.id FROM mine LEFT JOIN results AS other
+			ON other.run = mine.run AND other.position < mine.position AND other.worker = mine.worker AND (other.batch = mine.batch OR NOT ?)
+				AND other.outcome NOT IN (?, ?)
+			LEFT JOIN tests ON tests.key = other.test ORDER BY mine.run DESC, other.position`,
+		id, outcome.Skipped, outcome.Lost, runs, ownBatch, outcome.Skipped, outcome.Lost)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var companies []Company
+	last := 0
+	for rows.Next() {
+		var run int
+		var o outcome.Outcome
+		var other sql.NullString
+		if err := rows.Scan(&run, &o, &other); err != nil {
+			return nil, err
+		}
+		if run != last {
+			companies = append(companies, Company{Outcome: o})
+			last = run
+		}
+		if other.Valid {
+			c := &companies[len(companies)-1]
+			c.Before = append(c.Before, other.String)
+		}
+	}
+	return companies, rows.Err()
+}
+
 // find gives the run that a query names.
 func (l *Ledger) find(query string, args ...any) (*Kept, error) {
 	k, err := scanKept(l.db.QueryRow(query, args...))

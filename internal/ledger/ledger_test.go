@@ -81,6 +81,19 @@ func TestKeepAndLast(t *testing.T) {
 	if err != nil || !reflect.DeepEqual(recent, want) {
 		t.Errorf("lately came %v, %v; want %v", recent, err, want)
 	}
+	companies, err := l.Companies("c", false, 9)
+	if want := []Company{{outcome.TimedOut, nil}, {outcome.Passed, []string{"a"}}}; err != nil || !reflect.DeepEqual(companies, want) {
+		t.Errorf("the companies of c are %v, %v; want %v", companies, err, want)
+	}
+	if own, err := l.Companies("c", true, 9); err != nil || len(own) != 2 || own[1].Before != nil {
+		t.Errorf("the companies of c in its own batch are %v, %v", own, err)
+	}
+	if latest, err := l.Companies("c", false, 1); err != nil || len(latest) != 1 || latest[0].Outcome != outcome.TimedOut {
+		t.Errorf("the latest company of c is %v, %v", latest, err)
+	}
+	if none, err := l.Companies("nobody", false, 9); err != nil || none != nil {
+		t.Errorf("the companies of nobody are %v, %v", none, err)
+	}
 	for range 2 * recentKept {
 		if _, err := l.Keep("", 1, run(0.25, "a passed")); err != nil {
 			t.Fatal(err)

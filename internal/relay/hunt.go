@@ -134,6 +134,24 @@ func (g *ground) close() {
 type chase struct {
 	victim       catalog.Test
 	before, rest []string // IDs
+	past         []hunt.Past
+}
+
+// pastRuns is how many earlier runs are looked at to tell whom to suspect.
+const pastRuns = 20
+
+// past gives what ran before a victim in earlier runs, and what came of it.
+func (g *ground) past(victim catalog.Test) ([]hunt.Past, error) {
+	kept := g.relay.ledger()
+	if kept == nil {
+		return nil, nil
+	}
+	companies, err := kept.Companies(victim.ID, g.scope(victim) == adapter.ScopeGroup, pastRuns)
+	past := make([]hunt.Past, len(companies))
+	for i, c := range companies {
+		past[i] = hunt.Past{Bad: c.Outcome.Bad() || c.Outcome == outcome.Owed, Before: c.Before}
+	}
+	return past, err
 }
 
 // prepare finds the company of each victim, and makes ready the tests of every
@@ -148,7 +166,11 @@ func (g *ground) prepare(ctx context.Context, victims []catalog.Test, making fun
 		if err != nil {
 			return nil, err
 		}
-		chases[i] = chase{v, ids(before), ids(rest)}
+		past, err := g.past(v)
+		if err != nil {
+			return nil, err
+		}
+		chases[i] = chase{v, ids(before), ids(rest), past}
 		for _, t := range slices.Concat(before, rest, []catalog.Test{v}) {
 			if !seen[t.ID] {
 				seen[t.ID] = true
@@ -238,7 +260,7 @@ func (g *ground) scope(t catalog.Test) adapter.Scope { return g.relay.adapters[t
 
 func (g *ground) hunt(ctx context.Context, c chase, tell func(Progress)) (hunt.Finding, error) {
 	victim := c.victim
-	h := hunt.New(victim.ID, c.before, c.rest)
+	h := hunt.New(victim.ID, c.before, c.rest, c.past...)
 	defer h.Close()
 	p := Progress{Victim: victim.ID}
 	var mu sync.Mutex // guards h and p while trials of a round run side by side
