@@ -35,9 +35,9 @@ func Command(ctx context.Context, dir string, slot Slot, program string, args ..
 // spaceVariable tells the processes of a slot, and all that they begin, from others.
 const spaceVariable = "FERN_SPACE="
 
-// killSpace kills every process that a slot with this space have left, also where it
-// went out of its process group. It goes by the environment that processes were
-// begun with, as far as the system tells it.
+// killSpace kills what is left of slots whose space begins so, also processes that went
+// out of their group. It goes by the environment that processes were begun with, as far
+// as the system tells it.
 func killSpace(space string) {
 	mark := []byte("\x00" + spaceVariable + space)
 	environments, _ := filepath.Glob("/proc/[0-9]*/environ") // a well-formed pattern; none elsewhere than on Linux

@@ -162,7 +162,7 @@ func followRun(ctx context.Context, r *relay.Relay, journal string) tea.Cmd {
 		case msg := <-found:
 			return msg
 		case err := <-ended:
-			return watchedMsg{err}
+			return unfollowedMsg{err}
 		}
 	}
 }

@@ -187,8 +187,9 @@ type (
 		run  *liveRun
 		wait tea.Cmd
 	}
-	touchedMsg struct{ run *liveRun } // files changed that touch what it runs
-	rerunMsg   struct {               // what changed files touch
+	unfollowedMsg struct{ err error }
+	touchedMsg    struct{ run *liveRun } // files changed that touch what it runs
+	rerunMsg      struct {               // what changed files touch
 		request relay.Request
 		err     error
 	}
@@ -263,6 +264,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.session.run = msg.run
 		a.watch.reset()
 		return a, tea.Batch(msg.wait, a.startTicking(), a.look())
+	case unfollowedMsg:
+		a.complain(fmt.Errorf("the run that goes on cannot be followed: %w", msg.err))
+		return a, a.look()
 	case rerunMsg:
 		return a, a.rerun(msg)
 	case watchedMsg:
@@ -412,7 +416,7 @@ func (a *App) found() tea.Cmd {
 	return func() tea.Msg {
 		journal, err := r.Running()
 		if err != nil {
-			return watchedMsg{err}
+			return unfollowedMsg{err}
 		}
 		if journal == "" {
 			time.Sleep(lookEvery)
