@@ -17,6 +17,7 @@ package hunt
 import (
 	"iter"
 	"slices"
+	"sort"
 
 	"fernrelay/core/outcome"
 )
@@ -242,19 +243,13 @@ func (h *Hunt) isolate(verdict Verdict, suspects []string) {
 
 // halve cuts the suspects in two again and again, so that both parts are suspected
 // alike, running the one with the most suspected and, where that does not show, trusting
-// that the other does. Where the one left at the
-// end does not show, several must come together: then it goes back up the sets
-// that were trusted, the small and quick ones first, to the first that does
-// show, and gathers the culprits out of that.
+// that the other does. Where the one left at the end does not show, several must come
+// together: then it looks for the smallest of the sets that were trusted that does show,
+// and gathers the culprits out of that.
 func (h *Hunt) halve(suspects []string) []string {
-	trusted := [][]string{suspects} // the first was seen to show
 	weights := suspicion(suspects, h.past, h.records[0].Outcome.Bad())
-	// Where the past accuses a few they come first, all together: so that several that
-	// must come together are not parted at once.
-	if few, others := part(suspects, weights, accused); len(others) > 0 && len(few) > 1 && len(few) <= len(suspects)/4 && h.shows(Halve, few, len(others)) {
-		suspects = few
-		trusted = [][]string{few}
-	}
+	suspects = h.accuse(suspects, weights)
+	trusted := [][]string{suspects} // the first was seen to show
 	for len(suspects) > 1 && !h.stopped {
 		most, others := part(suspects, weights, 0.5)
 		if h.shows(Halve, most, len(others)) {
@@ -265,18 +260,28 @@ func (h *Hunt) halve(suspects []string) []string {
 			trusted = append(trusted, suspects)
 		}
 	}
-	purpose := With // of the one that is left, which it makes sure of
-	for i := len(trusted) - 1; i > 0; i-- {
-		if h.stopped || h.shows(purpose, trusted[i], 0) {
-			suspects = trusted[i]
-			break
-		}
-		suspects, purpose = trusted[i-1], Halve
+	last := len(trusted) - 1
+	if last > 0 && !h.shows(With, suspects, 0) { // else it is made sure of once more
+		up := sort.Search(last-1, func(i int) bool { return h.shows(Halve, trusted[last-1-i], 0) })
+		suspects = trusted[last-1-up]
 	}
 	if h.stopped || len(suspects) == 1 {
 		return suspects
 	}
 	return h.gather(suspects)
+}
+
+// accuse tries those alone whom the past accuses, where they are few, all together: so
+// that several that must come together are not parted at once.
+func (h *Hunt) accuse(suspects []string, weights map[string]float64) []string {
+	if len(suspects) < 8 {
+		return suspects
+	}
+	few, others := part(suspects, weights, accused)
+	if len(few) > 1 && len(few) <= len(suspects)/4 && h.shows(Halve, few, len(others)) {
+		return few
+	}
+	return suspects
 }
 
 // gather finds a minimal set of suspects that must come together: it looks for
