@@ -230,28 +230,36 @@ func (l *Ledger) Keep(pick string, workers int, run *outcome.Run) (number int, e
 
 // keepResults adds the results of a run, and to each test what came of it.
 func keepResults(tx *sql.Tx, number int64, run *outcome.Run) error {
-	known, greatest, err := readTests(tx)
-	if err != nil {
+	var greatest int64
+	if err := tx.QueryRow("SELECT coalesce(max(key), 0) FROM tests").Scan(&greatest); err != nil {
 		return err
 	}
 	tests := &table{tx: tx, name: "tests (key, id, recent)", columns: 3, behind: "ON CONFLICT (key) DO UPDATE SET recent = excluded.recent"}
 	results := &table{tx: tx, name: "results (run, test, position, worker, batch, began, outcome, seconds, message, file, line, expected, actual)", columns: 13}
-	for position, r := range run.Results {
-		test, ok := known[r.ID]
-		if !ok {
-			greatest++
-			test.key = greatest
-		}
-		latest, err := decode(test.recent)
-		if err != nil {
-			return fmt.Errorf("what is kept of %s: %w", r.ID, err)
-		}
-		latest = append(latest, Moment{r.Outcome, r.Seconds})
-		err = errors.Join(tests.add(test.key, r.ID, encode(latest[max(0, len(latest)-recentKept):])),
-			results.add(number, test.key, position, r.Worker, r.Batch, r.Started.UnixMilli(), string(r.Outcome), r.Seconds,
-				r.Message, r.File, r.Line, r.Expected, r.Actual))
+	position := 0
+	for some := range slices.Chunk(run.Results, rowsAtOnce) { // what is known of all would be much to hold
+		known, err := readTests(tx, some)
 		if err != nil {
 			return err
+		}
+		for _, r := range some {
+			test, ok := known[r.ID]
+			if !ok {
+				greatest++
+				test.key = greatest
+			}
+			latest, err := decode(test.recent)
+			if err != nil {
+				return fmt.Errorf("what is kept of %s: %w", r.ID, err)
+			}
+			latest = append(latest, Moment{r.Outcome, r.Seconds})
+			err = errors.Join(tests.add(test.key, r.ID, encode(latest[max(0, len(latest)-recentKept):])),
+				results.add(number, test.key, position, r.Worker, r.Batch, r.Started.UnixMilli(), string(r.Outcome), r.Seconds,
+					r.Message, r.File, r.Line, r.Expected, r.Actual))
+			if err != nil {
+				return err
+			}
+			position++
 		}
 	}
 	return errors.Join(tests.flush(), results.flush())
@@ -263,20 +271,24 @@ type keptTest struct {
 	recent string
 }
 
-// readTests gives the tests by ID, and the greatest of their keys.
-func readTests(from querier) (tests map[string]keptTest, greatest int64, err error) {
-	tests = map[string]keptTest{}
-	err = eachTest(from, func(id string, t keptTest) error {
+// readTests gives the tests of some results by ID, as far as they are known.
+func readTests(from querier, results []*outcome.Result) (map[string]keptTest, error) {
+	ids := make([]any, len(results))
+	for i, r := range results {
+		ids[i] = r.ID
+	}
+	tests := make(map[string]keptTest, len(results))
+	err := eachTest(from, func(id string, t keptTest) error {
 		tests[id] = t
-		greatest = max(greatest, t.key)
 		return nil
-	})
-	return tests, greatest, err
+	}, " WHERE id IN (?"+strings.Repeat(", ?", len(ids)-1)+")", ids...)
+	return tests, err
 }
 
-// eachTest goes through the tests, as long as there is no error.
-func eachTest(from querier, tell func(id string, t keptTest) error) error {
-	rows, err := from.Query("SELECT key, id, recent FROM tests")
+// eachTest goes through the tests, of which a clause may pick some, as long as there is
+// no error.
+func eachTest(from querier, tell func(id string, t keptTest) error, clause string, args ...any) error {
+	rows, err := from.Query("SELECT key, id, recent FROM tests"+clause, args...)
 	if err != nil {
 		return err
 	}
@@ -484,7 +496,7 @@ func (l *Ledger) Recent(tell func(id string, moments []Moment)) error {
 		}
 		tell(id, moments)
 		return nil
-	})
+	}, "")
 }
 
 // encode writes moments as words: outcome, seconds, outcome, seconds, …
