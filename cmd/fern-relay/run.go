@@ -29,6 +29,8 @@ type runFlags struct {
 	workers, repeat, stopAfter, retries                       int
 	timeout, runTimeout, slow                                 time.Duration
 	strict, allowEmpty, resume, failedFirst, levels, onChange bool
+
+	turn int // which of several runs is made ready, from 0
 }
 
 func newRun(s *settings) *cobra.Command {
@@ -122,13 +124,17 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *relay.Relay, cmd *co
 	if f.resume {
 		prepare = resumed
 	}
-	q, err := prepare(r)
+	ready := func() (relay.Request, error) {
+		q, err := prepare(r)
+		q.StopAfter, q.Retries, q.Limit = f.stopAfter, f.retries, f.timeout
+		if cmd.Flags().Changed("together") && f.shard == "" {
+			q.Together = split.Together(f.together)
+		}
+		return q, err
+	}
+	q, err := ready()
 	if err != nil {
 		return nil, err
-	}
-	q.StopAfter, q.Retries, q.Limit = f.stopAfter, f.retries, f.timeout
-	if cmd.Flags().Changed("together") && f.shard == "" {
-		q.Together = split.Together(f.together)
 	}
 	switch {
 	case f.levels:
@@ -138,21 +144,14 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *relay.Relay, cmd *co
 	case f.resume:
 		return n.resume(ctx, q, f.reportFiles)
 	case f.repeat > 1:
-		return n.repeat(ctx, q, f.reportFiles, f.repeat, func(number int) (relay.Request, error) { return f.turn(r, q, number) })
+		return n.repeat(ctx, f.reportFiles, f.repeat, func(turn int) (relay.Request, error) {
+			if f.turn = turn; turn == 0 || f.order != coverOrder {
+				return q, nil
+			}
+			return ready()
+		})
 	}
 	return n.run(ctx, q, f.reportFiles)
-}
-
-// turn is the request of one of several runs: with the order cover each has another.
-func (f *runFlags) turn(r *relay.Relay, q relay.Request, number int) (relay.Request, error) {
-	if f.order != coverOrder {
-		return q, nil
-	}
-	tests, err := order.Cover(uint64(r.Runs + number - 1)).Apply(q.Tests)
-	if err == nil {
-		q.Tests, err = order.Settle(tests)
-	}
-	return q, err
 }
 
 // coverOrder is the order that is another in each run: as many runs as the ledger
@@ -278,8 +277,9 @@ func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
 		return r.OrderFile(path)
 	}
 	if f.order == coverOrder {
-		fmt.Fprintf(os.Stderr, "fern-relay: note: the order is %s:%d\n", coverOrder, r.Runs)
-		return order.Cover(uint64(r.Runs)), nil
+		number := r.Runs + f.turn
+		fmt.Fprintf(os.Stderr, "fern-relay: note: the order is %s:%d\n", coverOrder, number)
+		return order.Cover(uint64(number)), nil
 	}
 	return order.Parse(f.order)
 }

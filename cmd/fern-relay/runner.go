@@ -88,8 +88,9 @@ func (n *runner) resume(ctx context.Context, q relay.Request, files reportFiles)
 	return whole, errors.Join(err, reports.replay(whole))
 }
 
-// repeat runs so many times and tells what differed.
-func (n *runner) repeat(ctx context.Context, q relay.Request, files reportFiles, times int, turn func(number int) (relay.Request, error)) (*outcome.Run, error) {
+// repeat runs so many times and tells what differed; ready gives the request of each
+// turn, from 0.
+func (n *runner) repeat(ctx context.Context, files reportFiles, times int, ready func(turn int) (relay.Request, error)) (*outcome.Run, error) {
 	reports, err := files.create()
 	if err != nil {
 		return nil, err
@@ -97,7 +98,7 @@ func (n *runner) repeat(ctx context.Context, q relay.Request, files reportFiles,
 	var parts []outcome.Part
 	for number := 1; number <= times && ctx.Err() == nil && !n.stopped.Load(); number++ {
 		fmt.Fprintf(n.out, "run %d of %d\n", number, times)
-		q, err := turn(number)
+		q, err := ready(number - 1)
 		if err != nil {
 			return nil, errors.Join(err, reports.close())
 		}
@@ -125,9 +126,6 @@ func (n *runner) levels(ctx context.Context, q relay.Request) (*outcome.Run, err
 	report.Levels(n.out, trial)
 	return trial.Safe, nil
 }
-
-// errSuperseded ends a run whose tests are run again as files changed.
-var errSuperseded = errors.New("files changed, and it is run again")
 
 // onChange runs a request, and then what changed files touch of its pick, until it is
 // interrupted. A change to what runs supersedes the run. It gives the latest run.
@@ -209,7 +207,7 @@ func (n *runner) superseded(ctx context.Context, q relay.Request, files reportFi
 			}
 			changed = append(changed, now...)
 			if next, err := n.relay.ReadyChanged(q.Pick, changed, nil, q.Workers); err != nil || len(next.Tests) > 0 {
-				supersede(errSuperseded)
+				supersede(relay.ErrSuperseded)
 			}
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"sync"
 
-	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
 )
@@ -195,9 +194,4 @@ func (r *run) runs(worker int, id string, does bool) {
 	}
 	delete(r.running[worker], id)
 	r.stopIdle(worker)
-}
-
-// needy reports whether a test needs one of those with some IDs.
-func needy[V any](t *catalog.Test, ids map[string]V) bool {
-	return slices.ContainsFunc(t.Marks.Needs, func(id string) bool { _, is := ids[id]; return is })
 }

@@ -22,6 +22,7 @@ import (
 // the process. It is a file of its own in the store's folder runs, locked as long as
 // the process lives, and removed once the run is kept in the ledger.
 type Journal struct {
+	name  string
 	file  *os.File
 	lines *events.Writer
 }
@@ -57,18 +58,24 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 		return nil, err
 	}
 	removeFloods(folder)
-	file, err := os.CreateTemp(folder, "run-*"+journalEnding)
+	file, err := os.CreateTemp(folder, "new-*"+journalEnding)
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	name := filepath.Join(folder, "run-"+strings.TrimPrefix(filepath.Base(file.Name()), "new-"))
+	err = json.NewEncoder(file).Encode(task)
+	if syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+		// Others find it from now on, locked and with its task.
+		err = errors.Join(err, os.Rename(file.Name(), name))
+	} else {
 		// Where nothing can be locked, nobody could tell a run that goes on from one
 		// that was killed: so nobody is to find this one.
-		if err := os.Remove(file.Name()); err != nil {
-			return nil, errors.Join(err, file.Close())
-		}
+		err = errors.Join(err, os.Remove(file.Name()))
 	}
-	return &Journal{file, events.NewWriter(file)}, json.NewEncoder(file).Encode(task)
+	if err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	return &Journal{name, file, events.NewWriter(file)}, nil
 }
 
 // Tell writes down what begins and ends. Output is left out: it may be without end.
@@ -91,7 +98,7 @@ func (j *Journal) TellOutput(r *outcome.Result, end outcome.Event) {
 // Floods is the folder for output of this run that is too much to tell. It stays
 // until the next run begins.
 func (j *Journal) Floods() string {
-	return strings.TrimSuffix(j.file.Name(), journalEnding) + floodsEnding
+	return strings.TrimSuffix(j.name, journalEnding) + floodsEnding
 }
 
 // removeFloods removes the floods of runs that have no journal any more.
@@ -107,7 +114,7 @@ func removeFloods(folder string) {
 // End removes the journal, as its run is kept.
 func (j *Journal) End() error {
 	_ = j.lines.Close() // what it says stands in the ledger
-	err := os.Remove(j.file.Name())
+	err := os.Remove(j.name)
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil
 	}
@@ -156,9 +163,8 @@ func Follow(ctx context.Context, journal string, begin func(Task), sink outcome.
 	defer file.Close()
 	lines := bufio.NewReaderSize(file, 1<<20)
 	var line []byte
-	began, ended := false, false
+	began, ended, gone := false, false, false
 	for {
-		gone := !lives(journal) // seen before reading, so that nothing after it is missed
 		more, err := lines.ReadBytes('\n')
 		line = append(line, more...)
 		switch {
@@ -187,6 +193,9 @@ func Follow(ctx context.Context, journal string, begin func(Task), sink outcome.
 		if err == nil {
 			line = line[:0]
 			continue
+		}
+		if gone = !lives(journal); gone {
+			continue // to what was written since
 		}
 		select {
 		case <-ctx.Done():

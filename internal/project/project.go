@@ -19,6 +19,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/pick"
+	"fernrelay/core/split"
 )
 
 // FileName is the name of a project's configuration.
@@ -60,10 +61,10 @@ type Suite struct {
 	Run        string // of a host: its command line; of commands: that which runs one test
 	BuildFlags []string
 	Args       []string
-	Results    string        // of a command: one of resultFormats, empty for exit
-	Timeout    time.Duration // of one test
-	Isolate    string        // what one process holds: one of isolations of the kind
-	Together   string        // what never runs side by side: test, file, group or suite
+	Results    string         // of a command: one of resultFormats, empty for exit
+	Timeout    time.Duration  // of one test
+	Isolate    string         // what one process holds: one of isolations of the kind
+	Together   split.Together // what never runs side by side
 }
 
 // Workers is what the project says of its workers. The words of the commands and
@@ -102,9 +103,6 @@ var resultFormats = []string{"exit", "tap", "junit", "gojson", "events"}
 // isolations are what one process of a suite may hold, by kind; the last where
 // nothing is said.
 var isolations = map[Kind][]string{Go: {"test", "group"}, Command: {"test", "group"}, Host: {"test", "group", "worker"}}
-
-// togethers are what may be said never to run side by side.
-var togethers = []string{"test", "file", "group", "suite"}
 
 // DefaultTimeout bounds one test where its suite does not say otherwise, as the
 // Go toolchain bounds a package.
@@ -191,7 +189,7 @@ func withoutFile(dir string) (*Project, error) {
 	for above := dir; ; above = filepath.Dir(above) {
 		if _, err := os.Stat(filepath.Join(above, "go.mod")); err == nil {
 			return &Project{Dir: dir, Name: filepath.Base(dir),
-				Suites: []Suite{{Name: string(Go), Kind: Go, Dir: ".", Timeout: DefaultTimeout, Isolate: "group", Together: "group"}}}, nil
+				Suites: []Suite{{Name: string(Go), Kind: Go, Dir: ".", Timeout: DefaultTimeout, Isolate: "group", Together: split.Group}}}, nil
 		}
 		if above == filepath.Dir(above) {
 			return nil, fmt.Errorf("no tests here: %s has no %s and is not inside a Go module: go to your project, or write a %s with a [[suite]]",
@@ -248,7 +246,7 @@ func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
 		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Results: s.Results, Timeout: DefaultTimeout,
-			Isolate: s.Isolate, Together: cmp.Or(s.Together, "group")}
+			Isolate: s.Isolate, Together: cmp.Or(split.Together(s.Together), split.Group)}
 		switch {
 		case suite.Name == "" || strings.ContainsAny(suite.Name, ":#"):
 			return wrong("name", "a suite's name is %q: a name without : and # is expected", s.Name)
@@ -270,8 +268,8 @@ func (p *Project) addSuites(f *file, d *document) error {
 		if !slices.Contains(held, suite.Isolate) {
 			return wrong("isolate", "isolate of suite %s is %q: what one process of kind %s holds is one of %s", s.Name, s.Isolate, s.Kind, strings.Join(held, ", "))
 		}
-		if !slices.Contains(togethers, suite.Together) {
-			return wrong("together", "together of suite %s is %q: what never runs side by side is one of %s", s.Name, s.Together, strings.Join(togethers, ", "))
+		if suite.Together.Check() != nil {
+			return wrong("together", "together of suite %s is %q: what never runs side by side is one of test, file, group, suite", s.Name, s.Together)
 		}
 		if s.Timeout != "" {
 			limit, err := time.ParseDuration(s.Timeout)

@@ -2,12 +2,16 @@ package relay
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/project"
 )
+
+// ErrSuperseded ends a run whose tests are run again as files changed.
+var ErrSuperseded = errors.New("files changed, and it is run again")
 
 // ReadyChanged makes a request of the picked tests that a change to files touches,
 // given by absolute paths, and of those that a run left without an outcome, nil for

@@ -62,8 +62,8 @@ func (r *Relay) TrialLevels(q Request, run func(q Request, what string) (*outcom
 		q.Together = level
 		what := fmt.Sprintf("%ss side by side on %d workers", level, q.Workers)
 		runs := make([]*outcome.Run, 0, 2)
-		differ := 1
-		for len(runs) < 2 && differ > 0 {
+		var differ []Difference
+		for len(runs) == 0 || len(runs) == 1 && len(differ) > 0 {
 			one, err := run(q, what)
 			if err != nil {
 				return nil, err
@@ -73,15 +73,14 @@ func (r *Relay) TrialLevels(q Request, run func(q Request, what string) (*outcom
 				return trial, nil
 			}
 			runs = append(runs, one)
-			differ = len(differences(stable, runs))
+			differ = differences(stable, runs)
 			what += ", once more"
 		}
-		l := Level{Together: level, Workers: q.Workers, Run: runs[0], Differ: differences(stable, runs)}
-		trial.Levels = append(trial.Levels, l)
-		if len(l.Differ) > 0 {
+		trial.Levels = append(trial.Levels, Level{Together: level, Workers: q.Workers, Run: runs[0], Differ: differ})
+		if len(differ) > 0 {
 			break
 		}
-		trial.Safe, trial.Finest = l.Run, level
+		trial.Safe, trial.Finest = runs[0], level
 	}
 	return trial, nil
 }

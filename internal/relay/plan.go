@@ -52,10 +52,10 @@ func (r *Relay) ReadyPlan(text string, tests []catalog.Test, p split.Plan, f spl
 func (r *Relay) Together() split.Together {
 	level := split.Group
 	for i, s := range r.Project.Suites {
-		switch own := split.Together(s.Together); {
+		switch {
 		case i == 0:
-			level = own
-		case level != own:
+			level = s.Together
+		case level != s.Together:
 			return split.Group
 		}
 	}

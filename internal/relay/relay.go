@@ -318,7 +318,7 @@ type Request struct {
 func (r *Relay) Queue(q Request) []engine.Batch {
 	deal := engine.Deal{Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: map[string]split.Together{}}
 	for _, s := range r.Project.Suites {
-		deal.Together[s.Name] = cmp.Or(q.Together, split.Together(s.Together))
+		deal.Together[s.Name] = cmp.Or(q.Together, s.Together)
 	}
 	return engine.Queue(q.Tests, r.adapters, deal)
 }

@@ -253,7 +253,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case touchedMsg:
 		if msg.run == a.session.run && a.running() {
 			a.message = "files changed: what they touch is run again"
-			msg.run.cancel(errSuperseded)
+			msg.run.cancel(relay.ErrSuperseded)
 		}
 	case lookMsg:
 		if a.working() {
@@ -549,9 +549,6 @@ func (a *App) do(act action) tea.Cmd {
 	}
 	return nil
 }
-
-// errSuperseded ends a run whose tests are run again as files changed.
-var errSuperseded = errors.New("files changed, and it is run again")
 
 // touching finds out whether a change touches what runs.
 func (a *App) touching(files []string) tea.Cmd {
