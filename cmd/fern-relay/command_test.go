@@ -116,6 +116,7 @@ func trouble(t *testing.T, config string) string {
 const goSuite = "[[suite]]\nname = \"unit\"\nkind = \"go\"\ntimeout = \"3s\"\n"
 
 func TestRunOnTrouble(t *testing.T) {
+	t.Parallel()
 	dir := trouble(t, goSuite)
 	events, report := filepath.Join(dir, "events.jsonl"), filepath.Join(dir, "junit.xml")
 	got := run(t, dir, "run", "--workers", "2", "--events", events, "--junit", report)
@@ -233,6 +234,7 @@ func TestOrderIsExact(t *testing.T) {
 }
 
 func TestHuntNamesTheVariable(t *testing.T) {
+	t.Parallel()
 	dir := trouble(t, goSuite)
 	if got := run(t, dir, "run", "-p", "in:state"); got.status != 1 {
 		t.Fatalf("status %d\n%s", got.status, got.stderr)
@@ -258,6 +260,7 @@ func TestHuntNamesTheVariable(t *testing.T) {
 }
 
 func TestListAndSplit(t *testing.T) {
+	t.Parallel()
 	dir := trouble(t, goSuite+"\n[tags]\nfragile = \"in:crash or name:/Panics$/\"\n")
 	got := run(t, dir, "list", "--json", "-p", "near quick or integration or fragile kind:fuzz")
 	var ids []string

@@ -13,6 +13,7 @@ import (
 // TestMergeCommand merges the reports of three shards, each in another format, and
 // then with a shard missing and a report broken.
 func TestMergeCommand(t *testing.T) {
+	t.Parallel()
 	dir := trouble(t, goSuite)
 	for k := 1; k <= 3; k++ {
 		got := run(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside", "--shard", fmt.Sprint(k, "/3"), "--together", "test",

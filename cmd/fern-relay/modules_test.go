@@ -115,6 +115,7 @@ func runAlone(t *testing.T, binary, dir string) map[string]outcome.Outcome {
 // compiled binaries list, that every place is right, and that what comes of a
 // run is what the binaries give by themselves.
 func TestRealModules(t *testing.T) {
+	t.Parallel()
 	for i, module := range realModules {
 		t.Run(path.Base(module), func(t *testing.T) {
 			dir := copyModule(t, module)

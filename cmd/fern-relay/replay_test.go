@@ -25,6 +25,7 @@ func placement(t *testing.T, file string) map[int][]string {
 // TestReplay repeats a run in a shuffled order on three workers, whole and one
 // worker alone.
 func TestReplay(t *testing.T) {
+	t.Parallel()
 	dir := trouble(t, goSuite)
 	run(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside or in:needs", "--workers", "3", "--order", "seed:7", "--events", "first.jsonl")
 	run(t, dir, "run", "-p", "in:tagged") // so that it is not the latest

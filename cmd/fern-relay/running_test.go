@@ -39,7 +39,7 @@ func scripts(t *testing.T, config, list, cases string) string {
 // TestFaults runs what tests may do to a run: each has its one outcome, the status is
 // true to them, the reports are whole, and no process is left.
 func TestFaults(t *testing.T) {
-	dir := scripts(t, "timeout = \"2s\"\n", "good flood binary daemon kills hangs shaky", `
+	dir := scripts(t, "[[suite]]\nname = \"h\"\nkind = \"command\"\nlist = \"echo hangs\"\nrun = \"./check {name}\"\ntimeout = \"2s\"\n", "good flood binary daemon kills shaky", `
 flood) yes "the water rises" | head -c 20000000; echo THE END; exit 1;;
 binary) head -c 300000 /dev/urandom; printf '\033[2J\377\000'; exit 1;;
 daemon) setsid sleep 87654 >/dev/null 2>&1 & setsid sleep 87654 &;;
@@ -52,15 +52,15 @@ shaky) test -e tried || { touch tried; echo "got: 3 want: 4"; exit 1; };;`)
 	times := map[string]int{}
 	for _, e := range events {
 		if e.Event == outcome.Finished {
-			times[strings.TrimPrefix(e.ID, "c:.#")]++
+			times[e.ID[len("c:.#"):]]++
 		}
 	}
-	for name, o := range want {
-		if got := outcomes(events)["c:.#"+name]; got != o || times[name] != 1 {
-			t.Errorf("%s: %s, %d times, want %s once", name, got, times[name], o)
+	for id, o := range outcomes(events) {
+		if name := id[len("c:.#"):]; o != want[name] || times[name] != 1 {
+			t.Errorf("%s: %s, %d times, want %s once", name, o, times[name], want[name])
 		}
 	}
-	for _, words := range []string{"▪ c:.#shaky  unstable: passed in try 2; try 1 failed", "slow: c:.#hangs took 2.0", "it printed 40.0 MB: the first 40.0 MB are in ",
+	for _, words := range []string{"▪ c:.#shaky  unstable: passed in try 2; try 1 failed", "slow: h:.#hangs took 2.", "it printed 40.0 MB: the first 40.0 MB are in ",
 		"7 picked: 2 passed, 1 unstable, 2 failed, 1 errored, 1 timed-out;", "signal 9"} {
 		if !strings.Contains(got.stdout, words) {
 			t.Errorf("%q is not in what is told:\n%s", words, got.stdout[:min(len(got.stdout), 4000)])

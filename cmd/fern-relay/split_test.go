@@ -153,6 +153,7 @@ func TestSteadySplit(t *testing.T) {
 // every test once, and all with the same fingerprints in their events; a machine
 // with other times has others.
 func TestShardsPlanAlike(t *testing.T) {
+	t.Parallel()
 	dir := trouble(t, goSuite)
 	pick := "in:order/** or in:tagged or in:needs or in:beside"
 	got := run(t, dir, "list", "--json", "-p", pick)
