@@ -58,6 +58,7 @@ type language struct{ folder, program, ending, serve, load string }
 // TestHostLibraries runs and hunts in the example of each library, and then tests
 // that treat their process badly.
 func TestHostLibraries(t *testing.T) {
+	t.Parallel()
 	for _, c := range []language{
 		{"python", "python3", ".py", "fernhost.serve", "import rough\n"}, {"node", "node", ".js", "fern.serve", "require('./rough')\n"},
 	} {

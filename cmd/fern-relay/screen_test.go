@@ -115,6 +115,7 @@ func (s *screen) whole() {
 // smallest screen: pick, split, run, a failure arrives, hunt it, read the
 // culprit and what it left, quit.
 func TestDemoOnScreen(t *testing.T) {
+	t.Parallel()
 	for _, size := range []struct{ width, height int }{{160, 40}, {80, 24}} {
 		t.Run(fmt.Sprintf("%dx%d", size.width, size.height), func(t *testing.T) {
 			t.Parallel()
