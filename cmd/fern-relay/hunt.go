@@ -88,7 +88,7 @@ func findVictims(r *relay.Relay, ids []string, expression string) ([]catalog.Tes
 // the first frond into the files that are named.
 func huntAndDraw(ctx context.Context, r *relay.Relay, victims []catalog.Test, workers int, progress io.Writer, drawings []string) ([]hunt.Finding, error) {
 	latest := map[string]relay.Progress{}
-	findings, err := r.Hunt(ctx, victims, workers, func(p relay.Progress) {
+	findings, err := r.Hunt(ctx, victims, relay.Pursuit{Workers: workers}, func(p relay.Progress) {
 		latest[p.Victim] = p
 		if p.Finding.Verdict != "" {
 			fmt.Fprintf(progress, "%s  %s after %d trials\n", p.Victim, p.Finding.Verdict, p.Finding.Trials)

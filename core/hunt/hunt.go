@@ -1,10 +1,10 @@
 // Package hunt searches for the tests that decide the outcome of another by
-// running before it.
+// running before it, or beside it.
 //
 // A Hunt is a state machine: it asks for trials, is told their outcomes, and
 // ends with a finding. It runs nothing itself.
 //
-//	h := hunt.New(victim, ranBefore, rest)
+//	h := hunt.New(hunt.Task{Victim: victim, Orders: [][]string{ranBefore}})
 //	defer h.Close()
 //	for round := h.Next(); round != nil; round = h.Next() {
 //		for _, trial := range round {
@@ -15,9 +15,10 @@
 package hunt
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"iter"
 	"slices"
-	"sort"
 
 	"fernrelay/core/outcome"
 )
@@ -43,20 +44,48 @@ type Purpose string
 const (
 	Alone   Purpose = "alone"   // the victim by itself
 	Company Purpose = "company" // after what ran before it
-	Rest    Purpose = "rest"    // after everything else there is
+	Rest    Purpose = "rest"    // after other tests in another order
+	Overlap Purpose = "overlap" // while tests of another worker run
 	Halve   Purpose = "halve"   // after a part of the suspects
+	Clean   Purpose = "clean"   // after the culprits, and then a part of those that may undo their work
 	With    Purpose = "with"    // after the culprits, to be sure
+	Less    Purpose = "less"    // after the culprits but one, to be sure
 	Without Purpose = "without" // alone again, to be sure
 )
+
+// Task is what a hunt starts from.
+type Task struct {
+	Victim string
+	// Orders of tests after which the victim may come out otherwise than alone, the
+	// likeliest first.
+	Orders [][]string
+	Beside []string // what ran at the same time on other workers
+	// Known are culprits of which only is to be told whether they still are, before the
+	// victim or, where Overlap says so, beside it.
+	Known   []string
+	Overlap bool
+	Past    []Past // what is known of earlier runs: it says whom to suspect first
+	// Favour says how many times more than others a test is suspected, whatever the
+	// past says; a test that it does not name counts 1.
+	Favour  map[string]float64
+	Seconds map[string]float64 // how long tests take, as far as it is known
+	Width   int                // how many trials may run side by side; 0 means 1
+	All     bool               // find every set of culprits that suffices
+	Error   float64            // how often a finding may be wrong; 0 means 0.01
+}
 
 // Trial is one ordered execution that the hunt asks for.
 type Trial struct {
 	Number  int // from 1
 	Purpose Purpose
 	Order   []string // the victim comes last
-	// The suspects fall into a part that this trial runs and a part that it
-	// leaves out; of a trial that cuts nothing off, LeftOut is 0.
+	Beside  []string // what runs at the same time elsewhere, again and again
+	Sum     string   // the same for trials that are identical
+	// The suspects fall into a part that this trial tries and a part that it
+	// leaves out; of a trial that cuts nothing off, LeftOut is 0. Share is how much of
+	// all suspicion between the two lies on the part that is tried.
 	Ran, LeftOut int
+	Share        float64
 }
 
 // Record is a trial and what came of it.
@@ -85,6 +114,9 @@ type Finding struct {
 	Changed  []Change   `json:"changed"` // never nil
 	With     Times      `json:"with"`
 	Without  Times      `json:"without"`
+	Chance   float64    `json:"chance"`             // how likely so clear a difference is where there is none
+	Cleaners []string   `json:"cleaners,omitempty"` // between culprits and victim, they undo the culprits' work
+	Overlap  bool       `json:"overlap,omitempty"`  // the culprits run at the same time, not before
 }
 
 // Format names the JSON form of findings.
@@ -96,28 +128,30 @@ type Report struct {
 	Victims []Finding `json:"victims"`
 }
 
-// repeats is how often each side of a finding is tried to be sure of it.
-const repeats = 5
+// mostTrials ends a hunt that does not come to an end by itself.
+const mostTrials = 3000
 
 // Hunt is the search for the culprits of one victim.
 type Hunt struct {
-	victim       string
-	before, rest []string
-	past         []Past
-	records      []Record
-	finding      Finding
-	next         func() ([]Trial, bool)
-	stop         func()
-	yield        func([]Trial) bool
-	stopped      bool
+	task    Task
+	records []Record
+	finding Finding
+	rates   rates
+	margin  float64 // how much surer than the error allowed each decision must be, as a logarithm
+	next    func() ([]Trial, bool)
+	stop    func()
+	yield   func([]Trial) bool
+	stopped bool
 }
 
-// New begins a hunt. before is what ran before the victim in the order that is
-// under suspicion, rest every other test that can run before it; past is what is known
-// of earlier runs, and says whom to suspect first.
-func New(victim string, before, rest []string, past ...Past) *Hunt {
-	h := &Hunt{victim: victim, before: before, rest: rest, past: past}
-	h.finding = Finding{ID: victim, Culprits: [][]string{}, Order: []string{}, Changed: []Change{}}
+// New begins a hunt.
+func New(task Task) *Hunt {
+	task.Width = max(task.Width, 1)
+	if task.Error == 0 {
+		task.Error = 0.01
+	}
+	h := &Hunt{task: task, rates: steady}
+	h.finding = Finding{ID: task.Victim, Culprits: [][]string{}, Order: []string{}, Changed: []Change{}}
 	h.next, h.stop = iter.Pull(func(yield func([]Trial) bool) {
 		h.yield = yield
 		h.search()
@@ -136,9 +170,13 @@ func (h *Hunt) Next() []Trial {
 func (h *Hunt) Tell(number int, o outcome.Outcome, seconds float64) {
 	record := &h.records[number-1]
 	record.Told, record.Outcome, record.Seconds = true, o, seconds
-	record.Shows = number > 1 && o.Bad() != h.records[0].Outcome.Bad()
 	h.finding.Trials++
 	h.finding.Seconds += seconds
+	alone := h.alone()
+	for i := range h.records { // as what the victim does alone may only now be known, or known better
+		r := &h.records[i]
+		r.Shows = r.Told && r.Outcome.Bad() != alone
+	}
 }
 
 // Records lists the trials so far, those of the round that runs included.
@@ -150,213 +188,255 @@ func (h *Hunt) Finding() Finding { return h.finding }
 // Close ends a hunt before its time.
 func (h *Hunt) Close() { h.stop() }
 
-// search is the whole of a hunt. It runs as a coroutine that rests in ask.
+// search is the whole of a hunt. It runs as a coroutine that rests in round.
 func (h *Hunt) search() {
-	bad := h.ask(Trial{Purpose: Alone})
-	if h.stopped {
+	if len(h.task.Known) > 0 {
+		h.verify()
 		return
 	}
-	suspects := h.suspects()
+	if h.task.Width > 1 && len(h.task.Orders) > 0 {
+		h.round([]Trial{h.after(Alone, nil), h.company(0)})
+	} else {
+		h.round([]Trial{h.after(Alone, nil)})
+	}
+	suspects, overlap := h.suspects()
 	switch {
 	case h.stopped:
-	case suspects == nil:
-		h.repeat(bad)
-	case bad:
-		h.isolate(Brittle, suspects)
+	case len(suspects) == 0:
+		h.classify()
 	default:
-		h.isolate(Polluted, suspects)
+		h.isolate(suspects, overlap)
 	}
 }
 
-// suspects finds an order in which the victim's outcome is another than alone,
-// nil where neither what ran before it nor everything else makes it so.
-func (h *Hunt) suspects() []string {
-	if len(h.before) > 0 && h.shows(Company, h.before, 0) {
-		return h.before
+// verify tries culprits that are known once more.
+func (h *Hunt) verify() {
+	h.round([]Trial{h.after(Alone, nil)})
+	q := h.quest(h.task.Known, h.companions(h.task.Overlap))
+	sure := h.compare(q.trial(With, h.task.Known))
+	switch f := &h.finding; {
+	case h.stopped:
+	case sure:
+		h.conclude(q, h.task.Known, h.task.Overlap)
+	default:
+		f.Order = []string{h.task.Victim}
+		f.Verdict = h.steadyVerdict()
 	}
-	if len(h.rest) > 0 && !h.stopped {
-		all := slices.Concat(h.rest, h.before)
-		if h.shows(Rest, all, 0) {
-			return all
-		}
-	}
-	return nil
 }
 
-// repeat separates what is always so from what differs on identical trials.
-func (h *Hunt) repeat(alone bool) {
-	round := make([]Trial, 0, 2*repeats)
-	for range repeats {
-		round = append(round, Trial{Purpose: Without})
-		if len(h.before) > 0 {
-			round = append(round, Trial{Purpose: With, Order: h.before})
+// companions gives the trials in which tests accompany the victim.
+func (h *Hunt) companions(overlap bool) func(Purpose, []string) Trial {
+	if overlap {
+		return h.beside
+	}
+	return h.after
+}
+
+// alone reports whether the victim is bad by itself, in most of the trials.
+func (h *Hunt) alone() bool {
+	bad, good := 0, 0
+	for _, r := range h.records {
+		switch {
+		case !r.Told || len(r.Order) > 1 || len(r.Beside) > 0:
+		case r.Outcome.Bad():
+			bad++
+		default:
+			good++
 		}
 	}
-	h.round(round)
-	if h.stopped {
-		return
+	return bad > good || bad == good && h.records[0].Outcome.Bad()
+}
+
+// suspects finds tests before the victim, or beside it, with which its outcome is
+// another than alone; none where nothing that is known makes it so.
+func (h *Hunt) suspects() (suspects []string, overlap bool) {
+	for i, order := range h.task.Orders {
+		if len(order) > 0 && h.shows(h.company(i)) {
+			return order, false
+		}
 	}
-	h.count(h.before)
-	h.finding.Order = []string{h.victim}
-	steady := func(t Times) bool { return t.Runs == 0 || t.Failed == 0 && !alone || t.Failed == t.Runs && alone }
+	if len(h.task.Beside) == 0 {
+		return nil, false
+	}
+	if h.everShows(slices.Repeat([]Trial{h.beside(Overlap, h.task.Beside)}, timesOverlap)) {
+		return h.task.Beside, true
+	}
+	return nil, false
+}
+
+// timesOverlap is how often everything beside the victim is tried, as it takes luck that
+// two tests meet at the wrong moment.
+const timesOverlap = 3
+
+// everShows asks for identical trials and reports whether any of them shows.
+func (h *Hunt) everShows(trials []Trial) bool {
+	h.round(trials)
+	return slices.ContainsFunc(h.records, func(r Record) bool { return r.Shows && r.Sum == trials[0].Sum })
+}
+
+func (h *Hunt) company(order int) Trial {
+	purpose := Company
+	if order > 0 {
+		purpose = Rest
+	}
+	t := h.after(purpose, h.task.Orders[order])
+	t.Ran = len(h.task.Orders[order])
+	return t
+}
+
+// after is the trial of the victim after some tests.
+func (h *Hunt) after(purpose Purpose, before []string) Trial {
+	return trial(purpose, append(slices.Clone(before), h.task.Victim), nil)
+}
+
+// beside is the trial of the victim while some tests run elsewhere.
+func (h *Hunt) beside(purpose Purpose, others []string) Trial {
+	return trial(purpose, []string{h.task.Victim}, slices.Clone(others))
+}
+
+// classify separates what is always so from what differs on identical trials, where no
+// order was seen to make a difference. Where one makes it only now and then, it is
+// hunted after all.
+func (h *Hunt) classify() {
+	var company []string
+	if len(h.task.Orders) > 0 {
+		company = h.task.Orders[0]
+	}
+	with := h.after(With, company)
+	if len(company) == 0 {
+		with.Purpose = Without
+	}
+	sure := h.compare(with)
+	if !sure && h.doubtful() {
+		h.round(h.lacking(h.after(Without, nil), timesDoubtful))
+		h.finding.Without = h.count(h.after(Without, nil))
+	}
+	h.finding.Order = []string{h.task.Victim}
 	switch {
-	case !steady(h.finding.With) || !steady(h.finding.Without):
-		h.finding.Verdict = Unstable
-	case alone:
-		h.finding.Verdict = Broken
+	case h.stopped:
+	case sure && len(company) > 0:
+		h.learn(with)
+		h.isolate(company, false)
 	default:
-		h.finding.Verdict = Stable
+		h.finding.Verdict = h.steadyVerdict()
 	}
 }
+
+// steadyVerdict is the verdict where no order makes a difference.
+func (h *Hunt) steadyVerdict() Verdict {
+	switch {
+	case h.differs():
+		return Unstable
+	case h.alone():
+		return Broken
+	}
+	return Stable
+}
+
+// timesDoubtful is how often a victim runs alone before it is said to be always so although
+// it is not known to have been.
+const timesDoubtful = 20
+
+// doubtful reports whether earlier runs say that the victim can come out otherwise than
+// alone, or, of one that is good, at least do not say that it was always so.
+func (h *Hunt) doubtful() bool {
+	alone := h.alone()
+	return len(h.task.Past) == 0 && !alone || slices.ContainsFunc(h.task.Past, func(p Past) bool { return p.Bad != alone })
+}
+
+// differs reports whether two identical trials came out unlike each other.
+func (h *Hunt) differs() bool {
+	seen := map[string]bool{}
+	for _, r := range h.records {
+		if bad, ok := seen[r.Sum]; ok && bad != r.Outcome.Bad() {
+			return true
+		}
+		seen[r.Sum] = r.Outcome.Bad()
+	}
+	return false
+}
+
+// attempts is how often the culprits are searched for: once as if they always showed,
+// and then with as many repetitions as it takes.
+const attempts = 3
 
 // isolate finds the smallest set of suspects that still shows, and makes sure of it.
-func (h *Hunt) isolate(verdict Verdict, suspects []string) {
-	culprits := h.halve(suspects)
-	if h.stopped {
-		return
-	}
-	round := make([]Trial, 0, 2*repeats)
-	for n := range repeats {
-		if n > 0 || !h.confirmed(culprits) {
-			round = append(round, Trial{Purpose: With, Order: culprits})
-		}
-		round = append(round, Trial{Purpose: Without})
-	}
-	h.round(round)
-	if h.stopped {
-		return
-	}
-	h.count(culprits)
-	h.finding.Order = append(slices.Clone(culprits), h.victim)
-	with, without := h.finding.With, h.finding.Without
-	if verdict == Brittle {
-		h.finding.Order = []string{h.victim}
-		with, without = without, with
-	}
-	if with.Failed != with.Runs || without.Failed != 0 {
-		h.finding.Verdict = Unstable
-		return
-	}
-	h.finding.Verdict = verdict
-	h.finding.Culprits = [][]string{culprits}
-}
-
-// halve cuts the suspects in two again and again, so that both parts are suspected
-// alike, running the one with the most suspected and, where that does not show, trusting
-// that the other does. Where the one left at the end does not show, several must come
-// together: then it looks for the smallest of the sets that were trusted that does show,
-// and gathers the culprits out of that.
-func (h *Hunt) halve(suspects []string) []string {
-	weights := suspicion(suspects, h.past, h.records[0].Outcome.Bad())
-	suspects = h.accuse(suspects, weights)
-	trusted := [][]string{suspects} // the first was seen to show
-	for len(suspects) > 1 && !h.stopped {
-		most, others := part(suspects, weights, 0.5)
-		if h.shows(Halve, most, len(others)) {
-			suspects = most
-			trusted = [][]string{suspects}
-		} else {
-			suspects = others
-			trusted = append(trusted, suspects)
-		}
-	}
-	last := len(trusted) - 1
-	if last > 0 && !h.shows(With, suspects, 0) { // else it is made sure of once more
-		up := sort.Search(last-1, func(i int) bool { return h.shows(Halve, trusted[last-1-i], 0) })
-		suspects = trusted[last-1-up]
-	}
-	if h.stopped || len(suspects) == 1 {
-		return suspects
-	}
-	return h.gather(suspects)
-}
-
-// accuse tries those alone whom the past accuses, where they are few, all together: so
-// that several that must come together are not parted at once.
-func (h *Hunt) accuse(suspects []string, weights map[string]float64) []string {
-	if len(suspects) < 8 {
-		return suspects
-	}
-	few, others := part(suspects, weights, accused)
-	if len(few) > 1 && len(few) <= len(suspects)/4 && h.shows(Halve, few, len(others)) {
-		return few
-	}
-	return suspects
-}
-
-// gather finds a minimal set of suspects that must come together: it looks for
-// the shortest end that still shows, whose first test is needed, keeps that
-// test, and goes on with what stands behind it. Each member costs a binary search
-// over what is left.
-func (h *Hunt) gather(suspects []string) []string {
-	var needed []string
-	left := suspects
-	for !h.stopped {
-		low, high := 0, len(left) // the last high of left show together with needed
-		for low+1 < high && !h.stopped {
-			middle := (low + high) / 2
-			if h.shows(Halve, slices.Concat(needed, left[len(left)-middle:]), high-middle) {
-				high = middle
-			} else {
-				low = middle
-			}
-		}
-		first := len(left) - high
-		needed, left = append(needed, left[first]), left[first+1:]
-		if len(left) == 0 || h.shows(Halve, needed, 0) {
+// Where that fails it asks how often the suspects show at all, and then either searches
+// once more or says that the victim is unstable.
+func (h *Hunt) isolate(suspects []string, overlap bool) {
+	with := h.companions(overlap)
+	q := h.quest(suspects, with)
+	f := &h.finding
+	f.Verdict, f.Order = Unstable, []string{h.task.Victim}
+	for range attempts {
+		culprits := q.smallest()
+		if h.proven(q, culprits) {
+			h.conclude(q, culprits, overlap)
 			break
 		}
-	}
-	return h.spare(needed, suspects)
-}
-
-// spare leaves out members that are not needed after all, and falls back to the
-// last set seen to show if the needed ones do not show by themselves, as can be
-// where one test undoes the work of another.
-func (h *Hunt) spare(needed, seen []string) []string {
-	if !h.known(needed) && !h.shows(Halve, needed, 0) {
-		return seen
-	}
-	for i := 0; i < len(needed) && len(needed) > 1 && !h.stopped; {
-		without := slices.Delete(slices.Clone(needed), i, i+1)
-		if h.shows(Halve, without, 0) {
-			needed = without
-		} else {
-			i++
+		if h.stopped || !h.compare(with(With, suspects)) {
+			break
 		}
+		h.learn(with(With, suspects))
 	}
-	return needed
-}
-
-// known reports whether this very set of suspects has been seen to show.
-func (h *Hunt) known(suspects []string) bool {
-	return slices.ContainsFunc(h.records, func(r Record) bool {
-		return r.Shows && r.after(suspects)
-	})
-}
-
-// shows asks for one trial after the suspects given and reports whether the
-// victim's outcome was the other one than alone.
-func (h *Hunt) shows(purpose Purpose, suspects []string, leftOut int) bool {
 	if h.stopped {
+		f.Verdict = ""
+	}
+}
+
+// proven makes sure of culprits: they show more often than the victim alone does, and no
+// longer if any one of them is left out. Where identical trials differ, it is proof only
+// if they were searched for with that in mind.
+func (h *Hunt) proven(q *quest, culprits []string) bool {
+	if h.stopped || h.erratic() || !h.compare(q.trial(With, culprits)) {
 		return false
 	}
-	h.ask(Trial{Purpose: purpose, Order: suspects, Ran: len(suspects), LeftOut: leftOut})
-	return !h.stopped && h.records[len(h.records)-1].Shows
+	var round []Trial
+	for i := range culprits {
+		if len(culprits) > 1 {
+			less := q.trial(Less, slices.Delete(slices.Clone(culprits), i, i+1))
+			round = append(round, slices.Repeat([]Trial{less}, max(0, timesLess-h.seen(less)))...)
+		}
+	}
+	h.round(round)
+	return !h.stopped && !h.erratic()
 }
 
-// ask asks for one trial and reports whether the victim's outcome was bad.
-func (h *Hunt) ask(t Trial) bool {
-	h.round([]Trial{t})
-	return h.records[len(h.records)-1].Outcome.Bad()
+// timesLess is how often each set of the culprits but one is tried, all its trials counted.
+const timesLess = 4
+
+// erratic reports whether identical trials differ although the search goes by that they
+// do not.
+func (h *Hunt) erratic() bool { return h.rates == steady && h.differs() }
+
+// conclude names the culprits, and what else was asked for.
+func (h *Hunt) conclude(q *quest, culprits []string, overlap bool) {
+	f := &h.finding
+	f.Verdict, f.Culprits, f.Overlap = Polluted, [][]string{culprits}, overlap
+	f.Order = q.trial(With, culprits).Order
+	if h.alone() {
+		f.Verdict, f.Order = Brittle, []string{h.task.Victim}
+	}
+	evidence := *f
+	if h.task.All {
+		f.Culprits = q.others(culprits)
+	}
+	if !overlap && h.rates == steady {
+		f.Cleaners = h.cleaners(culprits)
+	}
+	f.With, f.Without, f.Chance = evidence.With, evidence.Without, evidence.Chance
 }
 
-// round puts the victim behind each trial's order, asks for the trials and
-// rests until they are told.
+// shows asks for trials of one order until it is known whether it shows.
+func (h *Hunt) shows(t Trial) bool { return h.decide(t)[0] }
+
+// round asks for the trials and rests until they are told.
 func (h *Hunt) round(trials []Trial) {
+	if h.stopped || len(trials) == 0 {
+		return
+	}
 	for i := range trials {
 		trials[i].Number = len(h.records) + 1
-		trials[i].Order = append(slices.Clone(trials[i].Order), h.victim)
 		h.records = append(h.records, Record{Trial: trials[i]})
 	}
 	if !h.yield(trials) {
@@ -364,29 +444,14 @@ func (h *Hunt) round(trials []Trial) {
 	}
 }
 
-// count adds up the trials that served to be sure of some tests before the victim.
-func (h *Hunt) count(before []string) {
-	for _, r := range h.records {
-		switch {
-		case r.Purpose == With && r.after(before):
-			h.finding.With.add(r.Outcome)
-		case r.Purpose == Without:
-			h.finding.Without.add(r.Outcome)
+func trial(purpose Purpose, order, beside []string) Trial {
+	digest := sha256.New()
+	for _, ids := range [][]string{order, beside} {
+		for _, id := range ids {
+			digest.Write([]byte(id))
+			digest.Write([]byte{0})
 		}
+		digest.Write([]byte{1})
 	}
-}
-
-// confirmed reports whether a trial has served already to be sure of some culprits.
-func (h *Hunt) confirmed(culprits []string) bool {
-	return slices.ContainsFunc(h.records, func(r Record) bool { return r.Purpose == With && r.after(culprits) })
-}
-
-// after reports whether the victim ran after just these tests.
-func (r *Record) after(tests []string) bool { return slices.Equal(r.Order[:len(r.Order)-1], tests) }
-
-func (t *Times) add(o outcome.Outcome) {
-	t.Runs++
-	if o.Bad() {
-		t.Failed++
-	}
+	return Trial{Purpose: purpose, Order: order, Beside: beside, Sum: hex.EncodeToString(digest.Sum(nil)[:12])}
 }

@@ -13,9 +13,17 @@ import (
 type world func(before []string) bool
 
 // chase runs a hunt in a world to its end.
-func chase(t testing.TB, before, rest []string, bad world, past ...Past) Finding {
+func chase(t testing.TB, task Task, bad world) Finding {
 	t.Helper()
-	h := New("victim", before, rest, past...)
+	f, _ := chaseRecords(t, task, bad)
+	return f
+}
+
+// chaseRecords also gives the trials.
+func chaseRecords(t testing.TB, task Task, bad world) (Finding, []Record) {
+	t.Helper()
+	task.Victim = "victim"
+	h := New(task)
 	defer h.Close()
 	for round := h.Next(); round != nil; round = h.Next() {
 		for _, trial := range round {
@@ -23,17 +31,34 @@ func chase(t testing.TB, before, rest []string, bad world, past ...Past) Finding
 				t.Fatalf("trial %d does not end with the victim: %v", trial.Number, trial.Order)
 			}
 			o := outcome.Passed
-			if bad(trial.Order[:len(trial.Order)-1]) {
+			if bad(slices.Concat(trial.Beside, trial.Order[:len(trial.Order)-1])) {
 				o = outcome.Failed
 			}
 			h.Tell(trial.Number, o, 0.1)
 		}
-		if len(h.Records()) > 500 {
+		if len(h.Records()) > 2*mostTrials {
 			t.Fatalf("the hunt does not end")
 		}
 	}
-	return h.Finding()
+	return h.Finding(), h.Records()
 }
+
+// isolating counts the trials that did not serve to be sure of the finding.
+func isolating(f Finding, records []Record) int {
+	n := f.Trials - f.With.Runs - f.Without.Runs
+	for _, r := range records {
+		if r.Purpose == Less {
+			n--
+		}
+	}
+	return n
+}
+
+// after is the task of a hunt among tests that ran before the victim.
+func after(tests []string, past ...Past) Task { return Task{Orders: [][]string{tests}, Past: past} }
+
+// repeats is how often each side of a finding without doubt is tried to be sure of it.
+var repeats = looks[0]
 
 func suite(n int) []string {
 	names := make([]string, n)
@@ -67,7 +92,15 @@ func TestTruthIsFound(t *testing.T) {
 		if round%3 > 0 {
 			past = recorded(random, tests, random.IntN(30), bad)
 		}
-		f := chase(t, tests, nil, bad, past...)
+		task := after(tests, past...)
+		task.Width = random.IntN(5)
+		if round%5 > 1 { // so that trials leave out what was acquitted
+			task.Seconds = map[string]float64{}
+			for _, id := range tests {
+				task.Seconds[id] = random.Float64()
+			}
+		}
+		f := chase(t, task, bad)
 		want, order := Polluted, append(slices.Clone(truth), "victim")
 		if !spoils {
 			want, order = Brittle, []string{"victim"}
@@ -86,11 +119,28 @@ func TestTruthIsFound(t *testing.T) {
 func TestTrialsOfOneCulprit(t *testing.T) {
 	tests := suite(1024)
 	for i := 0; i < len(tests); i += 37 {
-		f := chase(t, tests, nil, func(before []string) bool { return slices.Contains(before, tests[i]) })
+		f := chase(t, after(tests), func(before []string) bool { return slices.Contains(before, tests[i]) })
 		if isolated := f.Trials - 2*repeats; isolated > 12 {
 			t.Errorf("culprit %d of 1024: %d trials to isolate", i, isolated)
 		}
+		if n := rounds(tests, tests[i], 4); n > 7 {
+			t.Errorf("culprit %d of 1024: %d rounds of 4 trials to isolate", i, n)
+		}
 	}
+}
+
+// rounds counts the rounds of so many trials that it takes to isolate a culprit.
+func rounds(tests []string, culprit string, width int) int {
+	h := New(Task{Victim: "victim", Orders: [][]string{tests}, Width: width})
+	defer h.Close()
+	n := 0
+	for round := h.Next(); round != nil && round[len(round)-1].Purpose != Without; round = h.Next() {
+		n++
+		for _, trial := range round {
+			h.Tell(trial.Number, map[bool]outcome.Outcome{true: outcome.Failed, false: outcome.Passed}[slices.Contains(trial.Order, culprit)], 0)
+		}
+	}
+	return n
 }
 
 // recorded gives so many earlier runs of tests and the victim in random orders.
@@ -112,7 +162,7 @@ func recorded(random *rand.Rand, tests []string, runs int, bad world) []Past {
 func TestPastSavesTrials(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
 	tests := suite(1024)
-	const rounds = 200
+	const rounds = 60
 	told, lied := 0, 0
 	for range rounds {
 		culprit, other := tests[random.IntN(len(tests))], tests[random.IntN(len(tests))]
@@ -123,7 +173,7 @@ func TestPastSavesTrials(t *testing.T) {
 			past []Past
 			sum  *int
 		}{{recorded(random, tests, 20, spoils(culprit)), &told}, {recorded(random, tests, 20, spoils(other)), &lied}} {
-			f := chase(t, tests, nil, spoils(culprit), c.past...)
+			f := chase(t, after(tests, c.past...), spoils(culprit))
 			if f.Verdict != Polluted || !slices.Equal(f.Culprits[0], []string{culprit}) {
 				t.Fatalf("found %s %v, want %s", f.Verdict, f.Culprits, culprit)
 			}
@@ -152,7 +202,7 @@ func TestVerdictsWithoutCulprit(t *testing.T) {
 		{"every second trial fails", func([]string) bool { calls++; return calls%2 == 0 }, Unstable},
 	} {
 		calls = 0
-		f := chase(t, tests, nil, c.bad)
+		f := chase(t, after(tests), c.bad)
 		if f.Verdict != c.want || len(f.Culprits) > 0 {
 			t.Errorf("%s: found %s with culprits %v", c.name, f.Verdict, f.Culprits)
 		}
@@ -161,7 +211,7 @@ func TestVerdictsWithoutCulprit(t *testing.T) {
 
 // TestCulpritAmongTheRest finds a culprit that never ran before the victim.
 func TestCulpritAmongTheRest(t *testing.T) {
-	f := chase(t, suite(5), []string{"late", "later"}, func(before []string) bool { return slices.Contains(before, "later") })
+	f := chase(t, Task{Orders: [][]string{suite(5), {"late", "later"}}}, func(before []string) bool { return slices.Contains(before, "later") })
 	if f.Verdict != Polluted || !slices.Equal(f.Culprits[0], []string{"later"}) {
 		t.Errorf("found %s %v", f.Verdict, f.Culprits)
 	}
@@ -171,7 +221,7 @@ func TestCulpritAmongTheRest(t *testing.T) {
 // names must have been seen to show.
 func TestCleaner(t *testing.T) {
 	tests := suite(16)
-	f := chase(t, tests, nil, func(before []string) bool {
+	f := chase(t, after(tests), func(before []string) bool {
 		spoiled := false
 		for _, name := range before {
 			switch name {
@@ -188,8 +238,50 @@ func TestCleaner(t *testing.T) {
 	}
 }
 
+// TestCleanerIsNamed hides the culprit's work in the order at hand behind two tests that
+// undo it only together, and in another order not.
+func TestCleanerIsNamed(t *testing.T) {
+	tests := suite(12)
+	reversed := slices.Clone(tests)
+	slices.Reverse(reversed)
+	f := chase(t, Task{Orders: [][]string{tests, reversed}}, func(before []string) bool {
+		at := slices.Index(before, "t2")
+		return at >= 0 && !(slices.Contains(before[at:], "t5") && slices.Contains(before[at:], "t8"))
+	})
+	if f.Verdict != Polluted || !slices.Equal(f.Culprits[0], []string{"t2"}) || !slices.Equal(f.Cleaners, []string{"t5", "t8"}) {
+		t.Errorf("found %s %v, cleaned by %v", f.Verdict, f.Culprits, f.Cleaners)
+	}
+}
+
+// TestOverlap finds the test that spoils only while the victim runs, in two of three trials.
+func TestOverlap(t *testing.T) {
+	calls := 0
+	task := Task{Orders: [][]string{suite(9)}, Beside: []string{"a", "b", "c", "d", "e", "f", "g"}}
+	f := chase(t, task, func(around []string) bool {
+		calls++
+		return slices.Contains(around, "e") && calls%3 > 0
+	})
+	if f.Verdict != Polluted || !f.Overlap || !slices.Equal(f.Culprits[0], []string{"e"}) || !slices.Equal(f.Order, []string{"victim"}) {
+		t.Errorf("found %+v", f)
+	}
+}
+
+// TestAllSets finds every set that suffices, also where they share a test.
+func TestAllSets(t *testing.T) {
+	task := after(suite(30))
+	task.All = true
+	f := chase(t, task, func(before []string) bool {
+		has := func(id string) bool { return slices.Contains(before, id) }
+		return has("t3") && (has("t9") || has("t20")) || has("t27")
+	})
+	slices.SortFunc(f.Culprits, slices.Compare)
+	if want := [][]string{{"t27"}, {"t3", "t20"}, {"t3", "t9"}}; !slices.EqualFunc(f.Culprits, want, slices.Equal) {
+		t.Errorf("found %v, want %v", f.Culprits, want)
+	}
+}
+
 func TestStopInTheMiddle(t *testing.T) {
-	h := New("victim", suite(8), nil)
+	h := New(Task{Victim: "victim", Orders: [][]string{suite(8)}})
 	h.Next()
 	h.Tell(1, outcome.Passed, 0)
 	h.Close()
@@ -199,10 +291,11 @@ func TestStopInTheMiddle(t *testing.T) {
 }
 
 func TestCompare(t *testing.T) {
-	fresh := []Value{{Variable, "a", "1", ""}, {Variable, "gone", "x", ""}, {Variable, "deep", "…", "s1"}, {Environment, "a", "1", ""}}
-	after := []Value{{Variable, "a", "2", ""}, {Variable, "deep", "…", "s2"}, {Environment, "a", "1", ""}, {File, "lock", "", ""}}
-	want := []Change{{Variable, "a", "1", "2"}, {Variable, "gone", "x", Absent},
-		{Variable, "deep", "…", "… (differs further in)"}, {File, "lock", Absent, ""}}
+	value := func(kind, name, text, sum string) Value { return Value{Kind: kind, Name: name, Text: text, Sum: sum} }
+	fresh := []Value{{Variable, "a", "1", "", "a.go", 3}, value(Variable, "gone", "x", ""), value(Variable, "deep", "…", "s1"), value(Environment, "a", "1", "")}
+	after := []Value{value(Variable, "a", "2", ""), value(Variable, "deep", "…", "s2"), value(Environment, "a", "1", ""), value(File, "lock", "", "")}
+	want := []Change{{Kind: Variable, Name: "a", Before: "1", After: "2", File: "a.go", Line: 3}, {Kind: Variable, Name: "gone", Before: "x", After: Absent},
+		{Kind: Variable, Name: "deep", Before: "…", After: "… (differs further in)"}, {Kind: File, Name: "lock", Before: Absent}}
 	if got := Compare(fresh, after); !slices.Equal(got, want) {
 		t.Errorf("got %v, want %v", got, want)
 	}
@@ -223,8 +316,8 @@ func BenchmarkTrials(b *testing.B) {
 					bad := func(before []string) bool {
 						return !slices.ContainsFunc(at, func(i int) bool { return !slices.Contains(before, tests[i]) })
 					}
-					f := chase(b, tests, nil, bad, recorded(random, tests, runs, bad)...)
-					sum, most = sum+f.Trials-2*repeats, max(most, f.Trials-2*repeats)
+					n := isolating(chaseRecords(b, after(tests, recorded(random, tests, runs, bad)...), bad))
+					sum, most = sum+n, max(most, n)
 				}
 				b.Logf("%d of 1,024, %d runs known: %.2f trials on average, at most %d", culprits, runs, float64(sum)/rounds, most)
 			}

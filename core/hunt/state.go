@@ -8,14 +8,19 @@ const (
 	Environment = "environment"
 	Folder      = "folder" // the working directory
 	File        = "file"   // in a folder that tests share
+	Goroutine   = "goroutine"
+	Port        = "port"
+	Signal      = "signal" // one that is ignored
 )
 
 // Value is one named piece of state at one moment.
 type Value struct {
 	Kind string `json:"kind"`
 	Name string `json:"name"`
-	Text string `json:"value"`         // for people, cut where it is long
-	Sum  string `json:"sum,omitempty"` // tells apart values whose Text is the same
+	Text string `json:"value"`          // for people, cut where it is long
+	Sum  string `json:"sum,omitempty"`  // tells apart values whose Text is the same
+	File string `json:"file,omitempty"` // where it is declared
+	Line int    `json:"line,omitempty"`
 }
 
 // Change is a piece of state that culprits leave other than the victim meets it
@@ -23,8 +28,11 @@ type Value struct {
 type Change struct {
 	Kind   string `json:"kind"`
 	Name   string `json:"name"`
-	Before string `json:"before"` // in a fresh run
-	After  string `json:"after"`  // after the culprits
+	Before string `json:"before"`         // in a fresh run
+	After  string `json:"after"`          // after the culprits
+	File   string `json:"file,omitempty"` // where it is declared, relative to the project
+	Line   int    `json:"line,omitempty"`
+	Proved bool   `json:"proved,omitempty"` // the victim's outcome is as alone if this is put back
 }
 
 // Absent stands for the value of what is not there on one side.
@@ -40,22 +48,25 @@ func Compare(fresh, after []Value) []Change {
 		left[key{v.Kind, v.Name}] = v
 	}
 	changes := []Change{}
+	add := func(v Value, before, after string) {
+		changes = append(changes, Change{Kind: v.Kind, Name: v.Name, Before: before, After: after, File: v.File, Line: v.Line})
+	}
 	for _, before := range fresh {
 		k := key{before.Kind, before.Name}
 		now, ok := left[k]
 		delete(left, k)
 		switch {
 		case !ok:
-			changes = append(changes, Change{k.kind, k.name, before.Text, Absent})
+			add(before, before.Text, Absent)
 		case before.Text != now.Text:
-			changes = append(changes, Change{k.kind, k.name, before.Text, now.Text})
+			add(before, before.Text, now.Text)
 		case before.Sum != now.Sum:
-			changes = append(changes, Change{k.kind, k.name, before.Text, now.Text + " (differs further in)"})
+			add(before, before.Text, now.Text+" (differs further in)")
 		}
 	}
 	for _, v := range after {
 		if _, added := left[key{v.Kind, v.Name}]; added {
-			changes = append(changes, Change{v.Kind, v.Name, Absent, v.Text})
+			add(v, Absent, v.Text)
 		}
 	}
 	return changes

@@ -24,25 +24,27 @@ const (
 // a past that misleads costs only a few trials.
 const doubt = 0.1
 
-// accused is the share of all suspicion that those bear whom the past accuses.
-const accused = 0.9 * (1 - doubt)
-
-// suspicion weighs suspects against each other by what earlier runs say of them, where
-// alone is whether the victim is bad by itself. The weights add up to 1.
-func suspicion(suspects []string, past []Past, alone bool) map[string]float64 {
+// suspicion weighs suspects against each other by what earlier runs say of them, and by
+// whom the task favours. The weights add up to 1.
+func (h *Hunt) suspicion(suspects []string) map[string]float64 {
 	logs := make([]float64, len(suspects))
-	for _, p := range past {
+	for _, p := range h.task.Past {
 		was := make(map[string]bool, len(p.Before))
 		for _, id := range p.Before {
 			was[id] = true
 		}
 		for i, id := range suspects {
 			switch {
-			case p.Bad != alone && !was[id]:
+			case p.Bad != h.alone() && !was[id]:
 				logs[i] += math.Log(absent)
-			case p.Bad == alone && was[id]:
+			case p.Bad == h.alone() && was[id]:
 				logs[i] += math.Log(before)
 			}
+		}
+	}
+	for i, id := range suspects {
+		if times, ok := h.task.Favour[id]; ok {
+			logs[i] += math.Log(times)
 		}
 	}
 	greatest, sum := slices.Max(logs), 0.0
@@ -56,36 +58,50 @@ func suspicion(suspects []string, past []Past, alone bool) map[string]float64 {
 	return weights
 }
 
-// part parts suspects into the few that bear a share of all suspicion, the most
-// suspected, and of those alike the ones that ran later, and the others. Both keep their
-// order, and neither is empty.
-func part(suspects []string, weights map[string]float64, share float64) (most, others []string) {
-	total := 0.0
-	for _, id := range suspects {
-		total += weights[id]
-	}
-	ranked := make([]int, len(suspects))
-	for i := range ranked {
-		ranked[i] = i
-	}
-	slices.SortFunc(ranked, func(a, b int) int {
-		return cmp.Or(cmp.Compare(weights[suspects[b]], weights[suspects[a]]), b-a)
+// least is what a test is counted to take at least, in seconds, as beginning it costs
+// something, too.
+const leastSeconds = 0.001
+
+// rank sorts tests so that the first of them hold the most suspicion in the least time;
+// of those alike the one that ran later goes first.
+func (q *quest) rank(tests []string) []string {
+	density := func(id string) float64 { return q.weights[id] / max(leastSeconds, q.h.task.Seconds[id]) }
+	ranked := slices.Clone(tests)
+	slices.SortFunc(ranked, func(a, b string) int {
+		return cmp.Or(cmp.Compare(density(b), density(a)), q.place[b]-q.place[a])
 	})
-	chosen := make([]bool, len(suspects))
+	return ranked
+}
+
+// cuts gives the places within a span at which suspicion is parted evenly: one more part
+// than there are cuts, of which none is empty.
+func (q *quest) cuts(ranked []string, s span) []int {
+	all, sum := q.weigh(ranked[s.low:s.high]), 0.0
+	wanted := min(q.h.task.Width, s.high-s.low-1)
+	cuts := make([]int, 0, wanted)
+	for i := s.low; i < s.high && len(cuts) < wanted; i++ {
+		sum += q.weights[ranked[i]]
+		left := s.high - (i + 1) // tests behind a cut here
+		if sum >= all*float64(len(cuts)+1)/float64(wanted+1)-1e-12 || left == wanted-len(cuts) {
+			cuts = append(cuts, i+1)
+		}
+	}
+	return cuts
+}
+
+func (q *quest) weigh(tests []string) float64 {
 	sum := 0.0
-	for n, i := range ranked[:len(ranked)-1] {
-		if n > 0 && sum >= share*total-1e-12 {
-			break
-		}
-		chosen[i] = true
-		sum += weights[suspects[i]]
+	for _, id := range tests {
+		sum += q.weights[id]
 	}
-	for i, id := range suspects {
-		if chosen[i] {
-			most = append(most, id)
-		} else {
-			others = append(others, id)
-		}
+	return sum
+}
+
+// seconds is what tests take together.
+func (q *quest) seconds(tests []string) float64 {
+	sum := 0.0
+	for _, id := range tests {
+		sum += q.h.task.Seconds[id]
 	}
-	return most, others
+	return sum
 }

@@ -27,6 +27,7 @@ const LONGEST = 2000 // characters of a value that are told
 const tests = new Map() // by group and name, as declared
 const watched = new Map() // objects whose properties are told, by name
 const resets = [] // what makes the state fresh again
+const kept = new Map() // key of kind and name: what puts it back to what it was when the state was asked for last
 
 /** Thrown by a test that finds that it cannot run here. */
 class Skip extends Error {}
@@ -160,6 +161,9 @@ async function answer(name, method, params, send) {
       return {}
     case 'state':
       return { values: state() }
+    case 'restore':
+      restore(params.kind, params.name)
+      return {}
     case 'reset':
       if (resets.length === 0) throw new Error('nothing says how to make the state fresh: a new process is needed')
       for (const body of resets) await body()
@@ -205,17 +209,38 @@ function verdict(error, asked) {
   return { outcome: 'errored', message: String(error), ...where }
 }
 
-/** What tests could leave behind: watched objects, the environment and the working folder. */
+/** What tests could leave behind: watched objects, the environment and the working folder. It is kept as well. */
 function state() {
   const values = []
+  kept.clear()
   for (const [name, object] of watched) {
     for (const property of Object.keys(object).sort()) {
-      if (typeof object[property] !== 'function') values.push({ kind: 'variable', name: `${name}.${property}`, value: show(object[property]) })
+      if (typeof object[property] === 'function') continue
+      values.push({ kind: 'variable', name: `${name}.${property}`, value: show(object[property]) })
+      try {
+        const value = structuredClone(object[property])
+        kept.set(key('variable', `${name}.${property}`), () => { object[property] = value })
+      } catch {
+        // then it cannot be put back
+      }
     }
   }
-  for (const name of Object.keys(process.env).sort()) values.push({ kind: 'environment', name, value: process.env[name] })
-  values.push({ kind: 'folder', name: 'working folder', value: process.cwd() })
+  for (const name of Object.keys(process.env).sort()) {
+    const value = process.env[name]
+    values.push({ kind: 'environment', name, value })
+    kept.set(key('environment', name), () => { process.env[name] = value })
+  }
+  const folder = process.cwd()
+  values.push({ kind: 'folder', name: 'working folder', value: folder })
+  kept.set(key('folder', 'working folder'), () => process.chdir(folder))
   return values
+}
+
+/** Puts one piece of state back to what it was when the state was asked for last. */
+function restore(kind, name) {
+  const back = kept.get(key(kind, name)) || (kind === 'environment' && (() => delete process.env[name]))
+  if (!back) throw new Error(`the ${kind} ${name} cannot be put back`)
+  back()
 }
 
 module.exports = { test, watch, onReset, serve, Skip, Failed }

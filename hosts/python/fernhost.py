@@ -16,6 +16,7 @@ an error. What it prints becomes its output. The program speaks the protocol
 fern-host/1 on its standard input and output.
 """
 
+import copy
 import inspect
 import io
 import json
@@ -30,6 +31,7 @@ LONGEST = 2000  # characters of a value that are told
 _tests = {}  # (group, name): _Test, as declared
 _watched = []  # modules whose variables are told
 _resets = []  # what makes the state fresh again
+_kept = {}  # (kind, name): the state when it was asked for last
 
 
 class Skip(Exception):
@@ -181,6 +183,9 @@ def _answer(name, method, params, send):
         return {}
     if method == "state":
         return {"values": list(_state())}
+    if method == "restore":
+        _restore(params["kind"], params["name"])
+        return {}
     if method == "reset":
         if not _resets:
             raise RuntimeError("nothing says how to make the state fresh: a new process is needed")
@@ -230,16 +235,46 @@ def _place(error, of):
 
 def _state():
     """What tests could leave behind: variables of watched modules, the environment
-    and the working folder."""
+    and the working folder. It is kept as well, so that it can be put back."""
+    _kept.clear()
     for module in _watched:
         for key, value in sorted(vars(module).items()):
             if key.startswith("__") or isinstance(value, (types.ModuleType, types.FunctionType, type)):
                 continue
+            try:
+                _kept["variable", "%s.%s" % (module.__name__, key)] = module, key, copy.deepcopy(value)
+            except Exception:
+                pass  # then it cannot be put back
             try:
                 text = repr(value)[:LONGEST]
             except Exception as error:
                 text = "cannot be told: %s" % error
             yield {"kind": "variable", "name": "%s.%s" % (module.__name__, key), "value": text}
     for key, value in sorted(os.environ.items()):
+        _kept["environment", key] = value
         yield {"kind": "environment", "name": key, "value": value}
+    _kept["folder", "working folder"] = os.getcwd()
     yield {"kind": "folder", "name": "working folder", "value": os.getcwd()}
+
+
+def _restore(kind, name):
+    """Puts one piece of state back to what it was when the state was asked for last."""
+    kept = _kept.get((kind, name))
+    if kind == "environment" and kept is None:
+        os.environ.pop(name, None)
+    elif kept is None:
+        raise KeyError("the %s %s cannot be put back" % (kind, name))
+    elif kind == "environment":
+        os.environ[name] = kept
+    elif kind == "folder":
+        os.chdir(kept)
+    else:
+        module, key, value = kept
+        now = getattr(module, key, None)
+        if type(now) is type(value) and isinstance(now, (dict, set)):  # others may hold it
+            now.clear()
+            now.update(value)
+        elif type(now) is type(value) and isinstance(now, list):
+            now[:] = value
+        else:
+            setattr(module, key, value)

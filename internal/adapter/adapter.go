@@ -97,6 +97,9 @@ type Session interface {
 	// Probe runs the tests in order in a fresh state and gives the state in
 	// which the last of them began.
 	Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error)
+	// Restore runs the tests in order in a fresh state, like Run, but before the last of
+	// them puts one piece of the state back to what it was before the first.
+	Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink outcome.Sink) error
 	// Reset gives a fresh state: what a new process would see.
 	Reset(ctx context.Context) error
 	// Close ends the session and every process in it.

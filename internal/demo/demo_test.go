@@ -34,7 +34,7 @@ func TestLayOut(t *testing.T) {
 		t.Fatal(err)
 	}
 	source := filepath.Join(dir, "clock", "clock.go")
-	if data, err := os.ReadFile(source); err != nil || !strings.Contains(string(data), "var offset time.Duration") {
+	if data, err := os.ReadFile(source); err != nil || !strings.Contains(string(data), "var offset = testhost.Variable(") {
 		t.Errorf("the sources are not laid out: %v", err)
 	}
 	store := filepath.Join(dir, ".fern")

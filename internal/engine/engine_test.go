@@ -99,8 +99,11 @@ func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink outc
 }
 
 func (s *puppetSession) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) { return nil, nil }
-func (s *puppetSession) Reset(context.Context) error                                 { return nil }
-func (s *puppetSession) Close() error                                                { return nil }
+func (s *puppetSession) Restore(context.Context, []catalog.Test, hunt.Change, outcome.Sink) error {
+	return nil
+}
+func (s *puppetSession) Reset(context.Context) error { return nil }
+func (s *puppetSession) Close() error                { return nil }
 
 func test(group, name string, seconds float64, marks catalog.Marks) catalog.Test {
 	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Marks: marks, PutOut: marks.Skip}

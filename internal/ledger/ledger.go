@@ -30,6 +30,7 @@ const FileName = "ledger.db"
 var migrations = []func(*Ledger, *sql.Tx) error{
 	func(_ *Ledger, tx *sql.Tx) error { _, err := tx.Exec(schema); return err },
 	(*Ledger).addGroups,
+	(*Ledger).addHunts,
 }
 
 const schema = `
@@ -118,7 +119,12 @@ func (l *Ledger) addGroups(tx *sql.Tx) error {
 	if err != nil {
 		return err
 	}
-	rows, err := tx.Query("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT ?", setupsKept)
+	return eachLatest(tx, setupsKept, keepSetups)
+}
+
+// eachLatest goes through so many of the latest runs, the oldest of them first.
+func eachLatest(tx *sql.Tx, most int, tell func(*sql.Tx, *outcome.Run) error) error {
+	rows, err := tx.Query("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT ?", most)
 	if err != nil {
 		return err
 	}
@@ -136,7 +142,7 @@ func (l *Ledger) addGroups(tx *sql.Tx) error {
 		if err != nil {
 			return err
 		}
-		if err := keepSetups(tx, run); err != nil {
+		if err := tell(tx, run); err != nil {
 			return err
 		}
 	}
@@ -169,6 +175,7 @@ func (l *Ledger) Setups() (map[string][]float64, error) { return readSetups(l.db
 // querier is a database or a transaction.
 type querier interface {
 	Query(query string, args ...any) (*sql.Rows, error)
+	QueryRow(query string, args ...any) *sql.Row
 }
 
 func readSetups(from querier) (map[string][]float64, error) {
@@ -222,7 +229,7 @@ func (l *Ledger) Keep(pick string, workers int, run *outcome.Run) (number int, e
 	if err != nil {
 		return 0, err
 	}
-	if err := errors.Join(keepResults(tx, last, run), keepSetups(tx, run)); err != nil {
+	if err := errors.Join(keepResults(tx, last, run), keepSetups(tx, run), keepCoverage(tx, run)); err != nil {
 		return 0, err
 	}
 	return int(last), tx.Commit()

@@ -198,7 +198,7 @@ func TestMigration(t *testing.T) {
 	if err != nil || len(want["u:b"]) != 2 || want["u:c"][0] != 0.5 || want["u:a"] != nil {
 		t.Fatalf("the setups are %v, %v", want, err)
 	}
-	if _, err := l.db.Exec("DROP TABLE groups; PRAGMA user_version = 1"); err != nil {
+	if _, err := l.db.Exec("DROP TABLE groups; DROP TABLE hunts; DROP TABLE trials; DROP TABLE coverage; PRAGMA user_version = 1"); err != nil {
 		t.Fatal(err)
 	}
 	l = open(t, dir)

@@ -3,8 +3,12 @@ package project
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -60,6 +64,38 @@ func Changed(ctx context.Context, dir, revision string) ([]string, error) {
 		}
 	}
 	return files, nil
+}
+
+// State is a word for the state of the files of a folder: it is the same as long as none
+// of them is added, taken away or written. What git ignores, and what is hidden, does not
+// count.
+func State(ctx context.Context, dir string) string {
+	digest := sha256.New()
+	note := func(file string) {
+		if info, err := os.Lstat(file); err == nil && !info.IsDir() {
+			fmt.Fprintln(digest, file, info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	if revision, err := git(ctx, dir, "rev-parse", "HEAD"); err == nil {
+		fmt.Fprintln(digest, revision)
+		if changed, err := Changed(ctx, dir, "HEAD"); err == nil {
+			for _, file := range changed {
+				note(file)
+			}
+			return hex.EncodeToString(digest.Sum(nil)[:12])
+		}
+	}
+	_ = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // what cannot be read does not count
+		}
+		if path != dir && d.IsDir() && hidden(d.Name()) {
+			return filepath.SkipDir
+		}
+		note(path)
+		return nil
+	})
+	return hex.EncodeToString(digest.Sum(nil)[:12])
 }
 
 // Ignored tells which files, given by their absolute paths, git is told to ignore;

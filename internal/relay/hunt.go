@@ -4,16 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"sync"
-	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/ledger"
+	"fernrelay/internal/project"
 )
 
 // Progress is how far the hunt of one victim has come.
@@ -21,7 +19,9 @@ type Progress struct {
 	Victim  string // its ID
 	Making  string // what is made ready before the first trial, of all victims
 	Records []hunt.Record
+	Again   int          // how many of the trials were made before, and not again
 	Finding hunt.Finding // its Verdict is empty before the end
+	Mended  bool         // it was verified that known culprits do no harm any more
 	Err     error        // what kept the hunt from its end, or from naming the state
 }
 
@@ -29,7 +29,7 @@ type Progress struct {
 func (r *Relay) Victims() ([]catalog.Test, error) {
 	_, run, err := r.Last()
 	if errors.Is(err, ledger.ErrNoRun) {
-		return nil, errors.New("nothing has run here yet, so there is no failure to hunt: run the tests first, or name a test")
+		return nil, nil
 	}
 	if err != nil {
 		return nil, err
@@ -43,49 +43,75 @@ func (r *Relay) Victims() ([]catalog.Test, error) {
 	return victims, nil
 }
 
-// Hunt hunts each victim, as many at a time as there are workers, and tells of
-// every step. It gives the findings in the order of the victims; when ctx ends,
-// those that were reached.
-func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, workers int, tell func(Progress)) ([]hunt.Finding, error) {
-	temp, err := os.MkdirTemp("", "fern-relay-")
+// Hunts gives the latest hunt of every victim that is still there, the latest first.
+func (r *Relay) Hunts() ([]ledger.Hunt, error) {
+	kept := r.ledger()
+	if kept == nil {
+		return nil, nil
+	}
+	hunts, err := kept.Hunts()
+	return slices.DeleteFunc(hunts, func(h ledger.Hunt) bool {
+		_, ok := r.Catalog.Lookup(h.Victim)
+		return !ok
+	}), err
+}
+
+// Trials gives the trials of a hunt that is kept.
+func (r *Relay) Trials(number int) ([]hunt.Record, error) { return r.ledger().Trials(number) }
+
+// Pursuit says how victims are hunted.
+type Pursuit struct {
+	Workers int // how many trials run side by side
+	All     bool
+	// Known are culprits by victim: they are tried once more, and no others are searched.
+	Known map[string]ledger.Hunt
+}
+
+// Hunt hunts each victim and tells of every step. A hunt that was interrupted goes on
+// where it was, if nothing in the project has changed. It gives the findings in the order
+// of the victims; when ctx ends, those that were reached.
+func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, p Pursuit, tell func(Progress)) ([]hunt.Finding, error) {
+	if len(victims) == 0 {
+		return nil, nil
+	}
+	kept, err := r.openLedger()
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(temp)
-	g := &ground{relay: r, seats: make(chan *seat, workers)}
-	for n := 1; n <= workers; n++ {
-		slot, err := r.setup().Slot(temp, n)
-		if err != nil {
-			return nil, err
-		}
-		g.seats <- &seat{slot: slot, sessions: map[string]adapter.Session{}}
-	}
-	defer g.close()
-	if err := g.begin(ctx); err != nil {
+	tasks, err := r.tasks(victims, p)
+	if err != nil {
 		return nil, err
 	}
 	var mu sync.Mutex
-	making := func(what string) {
+	told := func(progress Progress) {
 		mu.Lock()
 		defer mu.Unlock()
+		tell(progress)
+	}
+	making := func(what string) {
 		for _, v := range victims {
-			tell(Progress{Victim: v.ID, Making: what})
+			told(Progress{Victim: v.ID, Making: what})
 		}
 	}
-	chases, err := g.prepare(ctx, victims, making)
+	if err := r.makeReady(ctx, tasks, making); err != nil {
+		return nil, err
+	}
+	g, err := r.ground(ctx, p.Workers)
 	if err != nil {
 		return nil, err
 	}
-	found := make([]hunt.Finding, len(chases))
-	failures := make([]error, len(chases))
+	defer g.close()
+	c := &chase{ground: g, ledger: kept, sources: project.State(ctx, r.Project.Dir), tell: told}
+	found := make([]hunt.Finding, len(tasks))
+	failures := make([]error, len(tasks))
 	var wg sync.WaitGroup
-	for i, c := range chases {
+	for i, task := range tasks {
 		wg.Go(func() {
-			found[i], failures[i] = g.hunt(ctx, c, func(p Progress) {
-				mu.Lock()
-				defer mu.Unlock()
-				tell(p)
-			})
+			if known, ok := p.Known[task.Victim]; ok {
+				found[i], failures[i] = c.verify(ctx, task, known)
+			} else {
+				found[i], failures[i] = c.hunt(ctx, task)
+			}
 		})
 	}
 	wg.Wait()
@@ -93,287 +119,212 @@ func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, workers int, t
 	return found, errors.Join(failures...)
 }
 
-// ground is where hunts run their trials: a seat for each worker.
-type ground struct {
-	relay *Relay
-	seats chan *seat
+// tasks makes the tasks of hunting victims, which share the workers.
+func (r *Relay) tasks(victims []catalog.Test, p Pursuit) ([]hunt.Task, error) {
+	c, err := r.company()
+	if err != nil {
+		return nil, err
+	}
+	tasks := make([]hunt.Task, len(victims))
+	for i, v := range victims {
+		if tasks[i], err = c.task(v); err != nil {
+			return nil, err
+		}
+		tasks[i].Width, tasks[i].All = max(1, p.Workers/len(victims)), p.All
+		if known, ok := p.Known[v.ID]; ok {
+			tasks[i].Known, tasks[i].Overlap = known.Finding.Culprits[0], known.Finding.Overlap
+		}
+	}
+	return tasks, nil
 }
 
-// seat is a slot with its sessions; one trial sits in it at a time.
-type seat struct {
-	slot     adapter.Slot
-	sessions map[string]adapter.Session
-}
-
-// begin prepares all seats.
-func (g *ground) begin(ctx context.Context) error {
-	for range cap(g.seats) {
-		s := <-g.seats
-		err := g.relay.setup().Begin(ctx, s.slot)
-		g.seats <- s
-		if err != nil {
+// makeReady makes ready all tests that trials may run.
+func (r *Relay) makeReady(ctx context.Context, tasks []hunt.Task, making func(what string)) error {
+	needed := map[string][]*catalog.Test{}
+	seen := map[string]bool{}
+	for _, task := range tasks {
+		for _, id := range slices.Concat(slices.Concat(task.Orders...), task.Beside, task.Known, []string{task.Victim}) {
+			if t, ok := r.Catalog.Lookup(id); ok && !seen[id] {
+				seen[id] = true
+				needed[t.Suite] = append(needed[t.Suite], t)
+			}
+		}
+	}
+	for suite, tests := range needed {
+		if err := r.adapters[suite].Prepare(ctx, tests, making); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (g *ground) close() {
-	for range cap(g.seats) {
-		s := <-g.seats
-		for _, session := range s.sessions {
-			_ = session.Close() // its processes are gone either way
-		}
-		_ = g.relay.setup().End(s.slot) // the findings stand, whatever is left behind
-	}
-	adapter.Sweep()
-}
-
-// chase is a victim and the tests that can have spoiled it: those that ran before
-// it in reach of it, and the rest of those in its reach.
+// chase is what the hunts that go on at once share.
 type chase struct {
-	victim       catalog.Test
-	before, rest []string // IDs
-	past         []hunt.Past
+	*ground
+	ledger  *ledger.Ledger
+	sources string // tells the state of the project's files
+	tell    func(Progress)
 }
 
-// pastRuns is how many earlier runs are looked at to tell whom to suspect.
-const pastRuns = 20
-
-// past gives what ran before a victim in earlier runs, and what came of it.
-func (g *ground) past(victim catalog.Test) ([]hunt.Past, error) {
-	kept := g.relay.ledger()
-	if kept == nil {
-		return nil, nil
-	}
-	companies, err := kept.Companies(victim.ID, g.scope(victim) == adapter.ScopeGroup, pastRuns)
-	past := make([]hunt.Past, len(companies))
-	for i, c := range companies {
-		past[i] = hunt.Past{Bad: c.Outcome.Bad() || c.Outcome == outcome.Owed, Before: c.Before}
-	}
-	return past, err
-}
-
-// prepare finds the company of each victim, and makes ready the tests of every
-// place where one may be spoiled.
-func (g *ground) prepare(ctx context.Context, victims []catalog.Test, making func(what string)) ([]chase, error) {
-	chases := make([]chase, len(victims))
-	needed := map[string][]*catalog.Test{}
-	seen := map[string]bool{}
-	runs := map[int]*outcome.Run{}
-	for i, v := range victims {
-		before, rest, err := g.company(v, runs)
-		if err != nil {
-			return nil, err
-		}
-		past, err := g.past(v)
-		if err != nil {
-			return nil, err
-		}
-		chases[i] = chase{v, ids(before), ids(rest), past}
-		for _, t := range slices.Concat(before, rest, []catalog.Test{v}) {
-			if !seen[t.ID] {
-				seen[t.ID] = true
-				needed[t.Suite] = append(needed[t.Suite], &t)
-			}
-		}
-	}
-	for suite, tests := range needed {
-		if err := g.relay.adapters[suite].Prepare(ctx, tests, making); err != nil {
-			return nil, err
-		}
-	}
-	return chases, nil
-}
-
-// lastBad gives the latest run in which a test was bad, read once for all of
-// its victims; ledger.ErrNoRun where there is none.
-func (g *ground) lastBad(id string, runs map[int]*outcome.Run) (*outcome.Run, error) {
-	history := g.relay.ledger()
-	if history == nil {
-		return nil, ledger.ErrNoRun
-	}
-	kept, err := history.LastBad(id)
+// hunt hunts a victim to the end and keeps what it found.
+func (c *chase) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error) {
+	number, made, err := c.ledger.BeginHunt(task.Victim, c.sources)
 	if err != nil {
-		return nil, err
+		return hunt.Finding{}, err
 	}
-	if runs[kept.Number] == nil {
-		if runs[kept.Number], err = history.Results(kept); err != nil {
-			return nil, err
-		}
-	}
-	return runs[kept.Number], nil
-}
-
-// company gives the tests that ran before a victim in reach of it, in the order
-// of the latest run in which it was bad, or in declared order where it never
-// was; and the rest of those in its reach.
-func (g *ground) company(victim catalog.Test, runs map[int]*outcome.Run) (before, rest []catalog.Test, err error) {
-	reach := g.reach(victim)
-	at := slices.IndexFunc(reach, func(t catalog.Test) bool { return t.ID == victim.ID })
-	run, err := g.lastBad(victim.ID, runs)
-	if errors.Is(err, ledger.ErrNoRun) {
-		return reach[:at], reach[at+1:], nil
-	}
+	p, err := c.search(ctx, task, number, made)
 	if err != nil {
-		return nil, nil, err
+		return hunt.Finding{}, err
 	}
-	left := map[string]catalog.Test{}
-	for _, t := range reach {
-		left[t.ID] = t
+	if f := &p.Finding; len(f.Culprits) > 0 && !f.Overlap {
+		f.Changed, p.Err = c.changed(ctx, *f)
 	}
-	delete(left, victim.ID)
-	res := run.Result(victim.ID)
-	for _, other := range run.Results {
-		if other == res {
-			break
-		}
-		t, ok := left[other.ID]
-		if ok && other.Worker == res.Worker && (g.scope(victim) == adapter.ScopeWorker || other.Batch == res.Batch) {
-			before = append(before, t)
-			delete(left, t.ID)
-		}
-	}
-	for _, t := range reach {
-		if _, ok := left[t.ID]; ok {
-			rest = append(rest, t)
-		}
-	}
-	return before, rest, nil
+	err = c.ledger.EndHunt(number, p.Finding)
+	c.tell(p)
+	return p.Finding, err
 }
 
-// reach lists the tests whose state can reach the victim, itself included, in
-// declared order.
-func (g *ground) reach(victim catalog.Test) []catalog.Test {
-	var reach []catalog.Test
-	for _, t := range g.relay.Catalog.Tests {
-		inReach := t.Suite == victim.Suite && t.PutOut == "" &&
-			(g.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
-		if inReach || t.ID == victim.ID {
-			reach = append(reach, t)
-		}
+// verify tries culprits that are known once more, and notes where they are mended.
+func (c *chase) verify(ctx context.Context, task hunt.Task, known ledger.Hunt) (hunt.Finding, error) {
+	p, err := c.search(ctx, task, 0, nil)
+	if err != nil {
+		return hunt.Finding{}, err
 	}
-	return reach
+	if p.Mended = len(p.Finding.Culprits) == 0; p.Mended {
+		err = c.ledger.Mend(known.Number)
+	} else {
+		p.Finding.Changed = known.Finding.Changed
+	}
+	c.tell(p)
+	return p.Finding, err
 }
 
-func (g *ground) scope(t catalog.Test) adapter.Scope { return g.relay.adapters[t.Suite].Scope() }
-
-func (g *ground) hunt(ctx context.Context, c chase, tell func(Progress)) (hunt.Finding, error) {
-	victim := c.victim
-	h := hunt.New(victim.ID, c.before, c.rest, c.past...)
+// search runs a hunt's trials until it has its verdict. Trials that were made before stand
+// for the first identical ones; what comes out is kept under the number of the hunt, if it
+// has one.
+func (c *chase) search(ctx context.Context, task hunt.Task, number int, made []hunt.Record) (Progress, error) {
+	h := hunt.New(task)
 	defer h.Close()
-	p := Progress{Victim: victim.ID}
+	p := Progress{Victim: task.Victim}
+	before := map[string][]hunt.Record{}
+	for _, r := range made {
+		before[r.Sum] = append(before[r.Sum], r)
+	}
 	var mu sync.Mutex // guards h and p while trials of a round run side by side
 	report := func() {
 		p.Records, p.Finding = slices.Clone(h.Records()), h.Finding()
-		tell(p)
+		p.Finding.Verdict = "" // the finding is told when it is whole
+		c.tell(p)
 	}
 	for round := h.Next(); round != nil; round = h.Next() {
-		report()
 		failures := make([]error, len(round))
 		var wg sync.WaitGroup
+		var left []int
 		for i, trial := range round {
+			if again := before[trial.Sum]; len(again) > 0 {
+				before[trial.Sum] = again[1:]
+				h.Tell(trial.Number, again[0].Outcome, again[0].Seconds)
+				p.Again++
+				continue
+			}
+			left = append(left, i)
+		}
+		report()
+		for _, i := range left {
 			wg.Go(func() {
-				o, seconds, err := g.trial(ctx, victim, trial.Order)
+				o, seconds, err := c.trial(ctx, round[i])
 				mu.Lock()
 				defer mu.Unlock()
-				if failures[i] = err; err == nil {
-					h.Tell(trial.Number, o, seconds)
+				if err == nil {
+					h.Tell(round[i].Number, o, seconds)
+					err = c.keep(number, h.Records()[round[i].Number-1])
 					report()
 				}
+				failures[i] = err
 			})
 		}
 		wg.Wait()
 		if p.Err = errors.Join(failures...); p.Err != nil {
 			report()
-			return hunt.Finding{}, fmt.Errorf("the hunt of %s: %w", victim.ID, p.Err)
+			return p, fmt.Errorf("the hunt of %s: %w", task.Victim, p.Err)
 		}
 	}
-	finding := h.Finding()
-	if len(finding.Culprits) > 0 {
-		finding.Changed, p.Err = g.changed(ctx, victim, finding.Culprits[0])
-	}
-	p.Records, p.Finding = h.Records(), finding
-	tell(p)
-	return finding, nil
+	p.Records, p.Finding = slices.Clone(h.Records()), h.Finding()
+	return p, nil
 }
 
-// trial runs an order in a fresh state and gives the outcome of the victim,
-// which comes last, and the seconds it took in all.
-func (g *ground) trial(ctx context.Context, victim catalog.Test, order []string) (outcome.Outcome, float64, error) {
-	s := <-g.seats
-	defer func() { g.seats <- s }()
-	if err := ctx.Err(); err != nil {
-		return "", 0, err
+func (c *chase) keep(number int, r hunt.Record) error {
+	if number == 0 {
+		return nil
 	}
-	session, err := g.session(ctx, s, victim.Suite)
-	if err != nil {
-		return "", 0, err
-	}
-	began := time.Now()
-	if err := session.Reset(ctx); err != nil {
-		return "", 0, err
-	}
-	came := outcome.Lost
-	err = session.Run(ctx, g.tests(order), func(e outcome.Event) {
-		if e.Event == outcome.Finished && e.ID == victim.ID {
-			came = e.Outcome
-		}
-	})
-	return came, time.Since(began).Seconds(), err
-}
-
-func (g *ground) session(ctx context.Context, s *seat, suite string) (adapter.Session, error) {
-	if session := s.sessions[suite]; session != nil {
-		return session, nil
-	}
-	session, err := g.relay.adapters[suite].Open(ctx, s.slot)
-	if err == nil {
-		s.sessions[suite] = session
-	}
-	return session, err
+	return c.ledger.KeepTrial(number, r)
 }
 
 // changed names the state in which the victim begins after its culprits and not
-// in a fresh run. What differs between two fresh runs is no trace of anybody.
-func (g *ground) changed(ctx context.Context, victim catalog.Test, culprits []string) ([]hunt.Change, error) {
-	s := <-g.seats
-	defer func() { g.seats <- s }()
-	session, err := g.session(ctx, s, victim.Suite)
+// in a fresh run, and tries which of it the outcome turns on. What differs between two
+// fresh runs is no trace of anybody.
+func (c *chase) changed(ctx context.Context, f hunt.Finding) ([]hunt.Change, error) {
+	s := <-c.seats
+	defer func() { c.seats <- s }()
+	victim, _ := c.relay.Catalog.Lookup(f.ID)
+	session, err := s.session(ctx, c.relay, victim.Suite)
+	if err == nil {
+		err = c.fresh(ctx, s)
+	}
 	if err != nil {
 		return []hunt.Change{}, err
 	}
+	after := c.relay.testsOf(append(slices.Clone(f.Culprits[0]), f.ID))
 	var states [3][]hunt.Value
 	for i := range states {
-		order := []string{victim.ID}
+		tests := after[len(after)-1:]
 		if i == 2 {
-			order = append(slices.Clone(culprits), victim.ID)
+			tests = after
 		}
-		if states[i], err = session.Probe(ctx, g.tests(order)); err != nil {
+		if states[i], err = session.Probe(ctx, tests); err != nil {
 			return []hunt.Change{}, fmt.Errorf("the state cannot be compared: %w", err)
+		}
+		if err := c.fresh(ctx, s); err != nil {
+			return []hunt.Change{}, err
 		}
 	}
 	restless := map[string]bool{}
-	for _, c := range hunt.Compare(states[0], states[1]) {
-		restless[c.Kind+c.Name] = true
+	for _, change := range hunt.Compare(states[0], states[1]) {
+		restless[change.Kind+change.Name] = true
 	}
-	return slices.DeleteFunc(hunt.Compare(states[0], states[2]), func(c hunt.Change) bool { return restless[c.Kind+c.Name] }), nil
+	changes := slices.DeleteFunc(hunt.Compare(states[0], states[2]), func(change hunt.Change) bool { return restless[change.Kind+change.Name] })
+	return changes, c.prove(ctx, s, after, changes, f.With.Failed > 0)
 }
 
-func (g *ground) tests(order []string) []catalog.Test {
-	tests := make([]catalog.Test, 0, len(order))
-	for _, id := range order {
-		if t, ok := g.relay.Catalog.Lookup(id); ok {
-			tests = append(tests, *t)
+// mostProofs bounds how many pieces of state are put back one by one.
+const mostProofs = 12
+
+// prove puts each changed piece of state back, alone, before the victim, and notes where
+// the victim's outcome then is as in a fresh run. What is proved goes first.
+func (c *chase) prove(ctx context.Context, s *seat, tests []catalog.Test, changes []hunt.Change, badAfter bool) error {
+	victim := tests[len(tests)-1]
+	for i := range changes[:min(len(changes), mostProofs)] {
+		came := outcome.Lost
+		err := s.sessions[victim.Suite].Restore(ctx, tests, changes[i], func(e outcome.Event) {
+			if e.Event == outcome.Finished && e.ID == victim.ID {
+				came = e.Outcome
+			}
+		})
+		if err == nil { // else it cannot be put back
+			changes[i].Proved = came != outcome.Lost && came.Bad() != badAfter
+		}
+		if err := c.fresh(ctx, s); err != nil {
+			return err
 		}
 	}
-	return tests
-}
-
-func ids(tests []catalog.Test) []string {
-	out := make([]string, len(tests))
-	for i, t := range tests {
-		out[i] = t.ID
-	}
-	return out
+	slices.SortStableFunc(changes, func(a, b hunt.Change) int {
+		switch {
+		case a.Proved == b.Proved:
+			return 0
+		case a.Proved:
+			return -1
+		}
+		return 1
+	})
+	return nil
 }

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
 	"fernrelay/internal/testfiles"
@@ -22,7 +23,19 @@ func open(t *testing.T) *Relay {
 	dir := t.TempDir()
 	files := map[string]string{"go.mod": "module example.org/made\n\ngo 1.26\n"}
 	for _, pkg := range []string{"one", "two"} {
-		files[pkg+"/x_test.go"] = fmt.Sprintf(`package %s
+		files[pkg+"/x_test.go"] = fmt.Sprintf(source, pkg)
+	}
+	testfiles.Write(t, dir, files)
+	r, err := Open(context.Background(), dir, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = r.Close() })
+	return r
+}
+
+// source is that of a package whose tests depend on their order.
+const source = `package %s
 
 import ("testing"; "time")
 
@@ -37,16 +50,7 @@ func TestVictim(t *testing.T) { time.Sleep(30 * time.Millisecond); if spoiled { 
 func TestSpoils(t *testing.T) { spoiled = true }
 
 func TestAlwaysBad(t *testing.T) { t.Error("bad") }
-`, pkg)
-	}
-	testfiles.Write(t, dir, files)
-	r, err := Open(context.Background(), dir, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = r.Close() })
-	return r
-}
+`
 
 func choose(t *testing.T, r *Relay, endings ...string) []catalog.Test {
 	t.Helper()
@@ -75,8 +79,8 @@ func run(t *testing.T, r *Relay, tests []catalog.Test) *outcome.Run {
 // which the victim was bad, even where a later run was well.
 func TestVerdicts(t *testing.T) {
 	r := open(t)
-	if _, err := r.Victims(); err == nil || !strings.Contains(err.Error(), "nothing has run") {
-		t.Errorf("victims before any run: %v", err)
+	if victims, err := r.Victims(); err != nil || len(victims) != 0 {
+		t.Errorf("victims before any run: %v, %v", victims, err)
 	}
 	run(t, r, choose(t, r, "one#TestFills", "one#TestSpoils", "one#TestAlwaysBad", "one#TestVictim"))
 	run(t, r, choose(t, r, "one#TestNeeds", "one#TestVictim"))
@@ -86,7 +90,7 @@ func TestVerdicts(t *testing.T) {
 	}
 	victims = choose(t, r, "one#TestVictim", "one#TestNeeds", "one#TestAlwaysBad", "two#TestFills")
 	told := 0
-	findings, err := r.Hunt(context.Background(), victims, 3, func(Progress) { told++ })
+	findings, err := r.Hunt(context.Background(), victims, Pursuit{Workers: 3}, func(Progress) { told++ })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -98,12 +102,15 @@ func TestVerdicts(t *testing.T) {
 		}
 		for _, c := range f.Changed {
 			words += fmt.Sprintf(" %s: %s → %s", c.Name, c.Before, c.After)
+			if c.Proved {
+				words += fmt.Sprintf(", proved at %s:%d", c.File, c.Line)
+			}
 		}
 		found = append(found, words)
 	}
 	want := []string{
-		"one#TestVictim polluted go:one#TestSpoils one.spoiled: false → true",
-		"one#TestNeeds brittle go:one#TestFills one.filled: false → true",
+		"one#TestVictim polluted go:one#TestSpoils one.spoiled: false → true, proved at one/x_test.go:5",
+		"one#TestNeeds brittle go:one#TestFills one.filled: false → true, proved at one/x_test.go:5",
 		"one#TestAlwaysBad broken",
 		"two#TestFills stable",
 	}
@@ -115,18 +122,84 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
-// TestHuntStops ends a hunt in its middle: nothing is concluded.
+// TestHuntStops ends a hunt in its middle: nothing is concluded. Hunted again it goes on
+// where it was, unless a file has changed.
 func TestHuntStops(t *testing.T) {
 	r := open(t)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	findings, err := r.Hunt(ctx, choose(t, r, "one#TestVictim"), 1, func(p Progress) {
+	findings, err := r.Hunt(ctx, choose(t, r, "one#TestVictim"), Pursuit{Workers: 1}, func(p Progress) {
 		if len(p.Records) == 2 {
 			cancel()
 		}
 	})
 	if err == nil || len(findings) != 0 {
 		t.Errorf("found %v, %v", findings, err)
+	}
+	again := func() (kept int) {
+		findings, err := r.Hunt(context.Background(), choose(t, r, "one#TestVictim"), Pursuit{Workers: 1}, func(p Progress) { kept = p.Again })
+		if err != nil || len(findings) != 1 || findings[0].Verdict != hunt.Polluted {
+			t.Errorf("found %v, %v", findings, err)
+		}
+		return kept
+	}
+	if kept := again(); kept != 1 {
+		t.Errorf("%d trials were not made again, want the one that had ended", kept)
+	}
+	if kept := again(); kept != 0 {
+		t.Errorf("after a verdict %d trials were not made again", kept)
+	}
+}
+
+// TestVerify tries a caught culprit once more, before and after it is mended, and keeps the
+// two apart until then.
+func TestVerify(t *testing.T) {
+	r := open(t)
+	ctx, silent := context.Background(), func(Progress) {}
+	victims := choose(t, r, "one#TestVictim")
+	if _, err := r.Hunt(ctx, victims, Pursuit{Workers: 2}, silent); err != nil {
+		t.Fatal(err)
+	}
+	verify := func(r *Relay) (mended bool) {
+		known, err := r.Known()
+		if err != nil || len(known) != 1 {
+			t.Fatalf("known are %v, %v", known, err)
+		}
+		_, err = r.Hunt(ctx, victims, Pursuit{Workers: 2, Known: known}, func(p Progress) { mended = p.Mended })
+		if err != nil {
+			t.Fatal(err)
+		}
+		return mended
+	}
+	order := func(r *Relay) string {
+		tests, notes, err := r.KeepApart(choose(t, r, "one#TestSpoils", "one#TestVictim", "two#TestVictim"))
+		if err != nil || len(notes) > 0 {
+			t.Fatal(notes, err)
+		}
+		q, err := r.Ready("", tests, 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var ids []string
+		for _, t := range q.Tests {
+			ids = append(ids, t.ID)
+		}
+		return strings.Join(ids, " ")
+	}
+	if verify(r) || order(r) != "go:one#TestVictim go:one#TestSpoils go:two#TestVictim" {
+		t.Errorf("still known, they run as %s", order(r))
+	}
+	testfiles.Write(t, r.Project.Dir, map[string]string{"one/x_test.go": fmt.Sprintf(strings.Replace(source, "spoiled = true", "spoiled = false", 1), "one")})
+	mended, err := Open(ctx, r.Project.Dir, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer mended.Close()
+	if !verify(mended) || order(mended) != "go:one#TestSpoils go:one#TestVictim go:two#TestVictim" {
+		t.Errorf("mended, they run as %s", order(mended))
+	}
+	if known, err := mended.Known(); err != nil || len(known) != 0 {
+		t.Errorf("known are %v, %v", known, err)
 	}
 }
 

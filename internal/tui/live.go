@@ -416,7 +416,7 @@ func startHunt(ctx context.Context, r *relay.Relay, victims []catalog.Test, work
 		byID[v.ID] = hunts[i]
 	}
 	return hunts, func() tea.Msg {
-		_, err := r.Hunt(ctx, victims, workers, func(p relay.Progress) { byID[p.Victim].told.put(p) })
+		_, err := r.Hunt(ctx, victims, relay.Pursuit{Workers: workers}, func(p relay.Progress) { byID[p.Victim].told.put(p) })
 		cancel()
 		return huntEndedMsg{hunts, err}
 	}

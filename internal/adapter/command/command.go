@@ -361,7 +361,14 @@ const messageLimit = 2 << 10
 
 // Probe says that a program of any kind cannot tell its state.
 func (s *session) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) {
-	return nil, errors.New("the tests are programs, which do not tell their state")
+	return nil, errNoState
+}
+
+var errNoState = errors.New("the tests are programs, which do not tell their state")
+
+// Restore says that a program of any kind cannot put its state back.
+func (s *session) Restore(context.Context, []catalog.Test, hunt.Change, outcome.Sink) error {
+	return errNoState
 }
 
 // Reset has nothing to do: every test begins a process of its own.

@@ -35,8 +35,8 @@ package {{.Package}}
 import fernState {{printf "%q" .State}}
 
 func init() {
-{{- range .Names}}
-	fernState.Register("{{$.Label}}.{{.}}", &{{.}})
+{{- range .Variables}}
+	fernState.Register("{{$.Label}}.{{.Name}}", &{{.Name}}, {{printf "%q" .File}}, {{.Line}})
 {{- end}}
 }
 `))
@@ -49,25 +49,13 @@ const stateFolder = "fernrelaystate"
 const variablesFile = "fern_relay_variables"
 
 // Probe runs tests of one package in one process and gives the variables of the
-// module's packages, the environment and the working folder as they were when
-// the last test began.
+// module's packages, what else the process has open or set, and the files in reach, as
+// they were when the last test began.
 func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error) {
-	if n := s.adapter.together(tests); n < len(tests) {
-		return nil, fmt.Errorf("%s and %s do not run in one process", tests[0].ID, tests[n].ID)
-	}
-	v := s.adapter.variantOf(&tests[0])
-	binary, err := s.adapter.probeBinary(ctx, v)
-	if err != nil {
-		return nil, err
-	}
 	file := filepath.Join(s.slot.Temp, "state.json")
 	defer os.Remove(file)
-	slot := s.slot
-	slot.Env = append(slices.Clone(slot.Env), "FERN_RELAY_STATE="+file)
-	probing := &session{adapter: s.adapter, slot: slot}
 	silent := func(outcome.Event) {}
-	batch := adapter.NewBatch(tests, s.adapter.Timeout, silent)
-	if err := probing.process(ctx, binary, v.group, tests, batch, silent); err != nil {
+	if err := s.probe(ctx, tests, silent, "FERN_RELAY_STATE="+file); err != nil {
 		return nil, err
 	}
 	data, err := os.ReadFile(file)
@@ -82,6 +70,29 @@ func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value
 		return nil, err
 	}
 	return slices.DeleteFunc(values, func(v hunt.Value) bool { return v.Kind == hunt.Environment && v.Name == "TMPDIR" }), nil
+}
+
+// Restore runs tests of one package in one process that puts the piece of state back
+// before the last of them.
+func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink outcome.Sink) error {
+	return s.probe(ctx, tests, sink, "FERN_RELAY_RESTORE="+what.Kind+" "+what.Name)
+}
+
+// probe runs tests of one package in one process that knows its state, with one more
+// variable in its environment.
+func (s *session) probe(ctx context.Context, tests []catalog.Test, sink outcome.Sink, variable string) error {
+	if n := s.adapter.together(tests); n < len(tests) {
+		return fmt.Errorf("%s and %s do not run in one process", tests[0].ID, tests[n].ID)
+	}
+	v := s.adapter.variantOf(&tests[0])
+	binary, err := s.adapter.probeBinary(ctx, v)
+	if err != nil {
+		return err
+	}
+	slot := s.slot
+	slot.Env = append(slices.Clone(slot.Env), variable)
+	probing := &session{adapter: s.adapter, slot: slot}
+	return probing.process(ctx, binary, v.group, tests, adapter.NewBatch(tests, s.adapter.Timeout, sink), sink)
 }
 
 // listed is what we ask the toolchain about a package.
@@ -179,18 +190,18 @@ func (a *Adapter) writeProbes(packages []listed, target string) (extra map[strin
 			parts[2].files, parts[2].name = p.XTestGoFiles, variablesFile+"_external_test.go"
 		}
 		for _, part := range parts {
-			pkg, names, err := packageVariables(p.Dir, part.files)
+			pkg, variables, err := a.packageVariables(p.Dir, part.files)
 			if err != nil {
 				return nil, "", err
 			}
-			if len(names) == 0 {
+			if len(variables) == 0 {
 				continue
 			}
 			source.Reset()
 			err = variablesTemplate.Execute(&source, struct {
 				Package, State, Label string
-				Names                 []string
-			}{pkg, state, strings.TrimSuffix(pkg, "_test"), names})
+				Variables             []variable
+			}{pkg, state, strings.TrimSuffix(pkg, "_test"), variables})
 			if err != nil {
 				return nil, "", err
 			}
@@ -204,29 +215,44 @@ func (a *Adapter) writeProbes(packages []listed, target string) (extra map[strin
 	return extra, state, nil
 }
 
+// variable is a package-level variable and where it is declared, relative to the project.
+type variable struct {
+	Name, File string
+	Line       int
+}
+
 // packageVariables lists the package-level variables that the files declare.
-func packageVariables(dir string, files []string) (pkg string, names []string, err error) {
+func (a *Adapter) packageVariables(dir string, files []string) (pkg string, variables []variable, err error) {
 	for _, name := range files {
-		f, err := parser.ParseFile(token.NewFileSet(), filepath.Join(dir, name), nil, parser.SkipObjectResolution)
+		places := token.NewFileSet()
+		f, err := parser.ParseFile(places, filepath.Join(dir, name), nil, parser.SkipObjectResolution)
 		if err != nil {
 			return "", nil, err
 		}
 		pkg = f.Name.Name
+		shown, err := filepath.Rel(a.Root, filepath.Join(dir, name))
+		if err != nil {
+			return "", nil, err
+		}
 		for _, declaration := range f.Decls {
-			if group, ok := declaration.(*ast.GenDecl); ok && group.Tok == token.VAR {
-				names = append(names, variableNames(group)...)
+			group, ok := declaration.(*ast.GenDecl)
+			if !ok || group.Tok != token.VAR {
+				continue
+			}
+			for _, name := range variableNames(group) {
+				variables = append(variables, variable{name.Name, filepath.ToSlash(shown), places.Position(name.Pos()).Line})
 			}
 		}
 	}
-	return pkg, names, nil
+	return pkg, variables, nil
 }
 
-func variableNames(group *ast.GenDecl) []string {
-	var names []string
+func variableNames(group *ast.GenDecl) []*ast.Ident {
+	var names []*ast.Ident
 	for _, spec := range group.Specs {
 		for _, name := range spec.(*ast.ValueSpec).Names {
 			if name.Name != "_" {
-				names = append(names, name.Name)
+				names = append(names, name)
 			}
 		}
 	}

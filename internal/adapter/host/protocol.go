@@ -20,6 +20,7 @@ const (
 	MethodRun      = "run"
 	MethodReset    = "reset"
 	MethodState    = "state"
+	MethodRestore  = "restore"
 	MethodBye      = "bye"
 )
 
@@ -111,6 +112,13 @@ type Note struct {
 	Line     int             `json:"line,omitempty"`
 	Expected string          `json:"expected,omitempty"`
 	Actual   string          `json:"actual,omitempty"`
+}
+
+// RestoreParams names the piece of state that is to be put back to what it was when the
+// state was asked for last.
+type RestoreParams struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
 }
 
 // StateResult names the state of the host's process.

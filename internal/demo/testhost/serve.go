@@ -78,6 +78,8 @@ func (s *server) answer(m host.Message) (any, error) {
 		return struct{}{}, s.reset()
 	case host.MethodState:
 		return s.state()
+	case host.MethodRestore:
+		return struct{}{}, s.restore(m.Params)
 	case host.MethodBye:
 		return struct{}{}, nil
 	}
@@ -125,12 +127,30 @@ func (s *server) reset() error {
 	return err
 }
 
+// restore puts a variable or a shared file back to what it is in a fresh process.
+func (s *server) restore(raw json.RawMessage) error {
+	var what host.RestoreParams
+	if err := json.Unmarshal(raw, &what); err != nil {
+		return err
+	}
+	for _, v := range variables {
+		if what.Kind == hunt.Variable && what.Name == v.name {
+			v.reset()
+			return nil
+		}
+	}
+	if what.Kind == hunt.File && filepath.IsLocal(what.Name) {
+		return os.RemoveAll(filepath.Join(s.temp, what.Name))
+	}
+	return fmt.Errorf("the %s %s cannot be put back", what.Kind, what.Name)
+}
+
 // state tells the variables, the shared files, the environment and the working
 // folder of this process.
 func (s *server) state() (host.StateResult, error) {
 	var values []hunt.Value
 	for _, v := range variables {
-		values = append(values, hunt.Value{Kind: hunt.Variable, Name: v.name, Text: v.text()})
+		values = append(values, hunt.Value{Kind: hunt.Variable, Name: v.name, Text: v.text(), File: v.file, Line: v.line})
 	}
 	entries, err := os.ReadDir(s.temp)
 	if err != nil {

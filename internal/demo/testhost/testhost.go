@@ -10,6 +10,7 @@ package testhost
 
 import (
 	"fmt"
+	"os"
 	"path"
 	"runtime"
 	"slices"
@@ -65,22 +66,33 @@ func caller(skip int) (file string, line int) {
 // variable is a piece of shared state.
 type variable struct {
 	name  string
+	file  string
+	line  int
 	text  func() string
 	reset func()
 }
 
 var variables []variable
 
-// Variable registers a package variable by its name and a pointer to it, so
-// that the host can tell it and set it back.
-func Variable[V any](name string, pointer *V, initial func() V) {
+// Variable declares a package variable by its name, so that the host can tell it and set
+// it back.
+func Variable[V any](name string, initial func() V) *V {
+	pointer := new(V)
 	*pointer = initial()
+	file, line := caller(2)
 	variables = append(variables, variable{
 		name:  name,
+		file:  file,
+		line:  line,
 		text:  func() string { return fmt.Sprint(*pointer) },
 		reset: func() { *pointer = initial() },
 	})
+	return pointer
 }
+
+// Mended reports whether the demo's switch is on, with which a culprit puts back what it
+// changed.
+func Mended() bool { return os.Getenv("GLASS_MENDED") == "on" }
 
 // T is a running test.
 type T struct {

@@ -9,21 +9,19 @@ import (
 )
 
 // offset is how far the glasshouse's clock is ahead of the sun.
-var offset time.Duration
-
-func init() { testhost.Variable("clock.offset", &offset, func() time.Duration { return 0 }) }
+var offset = testhost.Variable("clock.offset", func() time.Duration { return 0 })
 
 // Dawn is when the sun rises, after midnight.
 const Dawn = 5*time.Hour + 40*time.Minute
 
 // Advance puts the clock ahead.
-func Advance(d time.Duration) { offset += d }
+func Advance(d time.Duration) { *offset += d }
 
 // Offset tells how far the clock is ahead.
-func Offset() time.Duration { return offset }
+func Offset() time.Duration { return *offset }
 
 // At reads the clock when the sun stands so long after midnight.
-func At(sun time.Duration) time.Duration { return (sun + offset) % (24 * time.Hour) }
+func At(sun time.Duration) time.Duration { return (sun + *offset) % (24 * time.Hour) }
 
 // Show writes a time of day.
 func Show(d time.Duration) string {

@@ -9,30 +9,26 @@ import (
 )
 
 // trays counts the trays by plant.
-var trays map[string]int
-
-func init() {
-	testhost.Variable("seedbank.trays", &trays, func() map[string]int { return map[string]int{} })
-}
+var trays = testhost.Variable("seedbank.trays", func() map[string]int { return map[string]int{} })
 
 func init() {
 	testhost.Test("fills_trays", "quick store", func(t *testhost.T) {
 		t.Wait(260 * time.Millisecond)
-		trays["tree fern"] = 12
-		trays["staghorn"] = 8
-		t.Equal("plants", len(trays) >= 2, true)
+		(*trays)["tree fern"] = 12
+		(*trays)["staghorn"] = 8
+		t.Equal("plants", len(*trays) >= 2, true)
 	})
 	for i, plant := range []string{"maidenhair", "bracken", "polypody", "spleenwort", "moonwort", "quillwort", "horsetail"} {
 		testhost.Test("sows_"+plant, "quick", func(t *testhost.T) {
 			t.Wait(time.Duration(210+40*i) * time.Millisecond)
-			trays[plant]++
-			t.Cleanup(func() { delete(trays, plant) })
-			t.Equal("trays", trays[plant], 1)
+			(*trays)[plant]++
+			t.Cleanup(func() { delete(*trays, plant) })
+			t.Equal("trays", (*trays)[plant], 1)
 		})
 	}
 	testhost.Test("counts_trays", "store", func(t *testhost.T) {
 		t.Wait(420 * time.Millisecond)
-		t.Equal("trays of tree fern", trays["tree fern"], 12)
+		t.Equal("trays of tree fern", (*trays)["tree fern"], 12)
 	})
 	testhost.Test("weighs_on_the_bus", "bus", func(t *testhost.T) {
 		t.Wait(380 * time.Millisecond)

@@ -9,19 +9,14 @@ import (
 )
 
 var (
-	season string // whose plan is followed
-	manual bool   // the motors obey the hand switch
+	season = testhost.Variable("shade.season", func() string { return "winter" }) // whose plan is followed
+	manual = testhost.Variable("shade.manual", func() bool { return false })      // the motors obey the hand switch
 )
-
-func init() {
-	testhost.Variable("shade.season", &season, func() string { return "winter" })
-	testhost.Variable("shade.manual", &manual, func() bool { return false })
-}
 
 // cover is how far the cloths are drawn, in percent, when the sun stands so
 // many degrees high.
 func cover(degrees int) int {
-	if season == "summer" && manual {
+	if *season == "summer" && *manual {
 		return 0 // the hand switch keeps them open in summer
 	}
 	return min(100, max(0, 2*degrees-20))
@@ -29,7 +24,7 @@ func cover(degrees int) int {
 
 func init() {
 	testhost.Test("motor_service", "store", func(t *testhost.T) {
-		manual = true
+		*manual = true
 		t.Wait(330 * time.Millisecond)
 		t.Equal("cover", cover(10), 0)
 	})
@@ -40,9 +35,12 @@ func init() {
 		})
 	}
 	testhost.Test("summer_plan", "store", func(t *testhost.T) {
-		season = "summer"
+		*season = "summer"
+		if testhost.Mended() {
+			t.Cleanup(func() { *season = "winter" })
+		}
 		t.Wait(240 * time.Millisecond)
-		t.Equal("season", season, "summer")
+		t.Equal("season", *season, "summer")
 	})
 	testhost.Test("counts_the_cloths", "store", func(t *testhost.T) {
 		t.Wait(150 * time.Millisecond)

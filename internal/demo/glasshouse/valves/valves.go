@@ -9,9 +9,7 @@ import (
 )
 
 // open holds the numbers of the valves that are open.
-var open []int
-
-func init() { testhost.Variable("valves.open", &open, func() []int { return nil }) }
+var open = testhost.Variable("valves.open", func() []int { return nil })
 
 // Count is how many valves there are.
 const Count = 12
@@ -24,20 +22,20 @@ func Open(n int) error {
 	if n < 1 || n > Count {
 		return ErrNoValve
 	}
-	if !slices.Contains(open, n) {
-		open = append(open, n)
+	if !slices.Contains(*open, n) {
+		*open = append(*open, n)
 	}
 	return nil
 }
 
 // Close closes a valve.
-func Close(n int) { open = slices.DeleteFunc(open, func(o int) bool { return o == n }) }
+func Close(n int) { *open = slices.DeleteFunc(*open, func(o int) bool { return o == n }) }
 
 // IsOpen reports whether a valve is open.
-func IsOpen(n int) bool { return slices.Contains(open, n) }
+func IsOpen(n int) bool { return slices.Contains(*open, n) }
 
 // AllOpen lists the open valves.
-func AllOpen() []int { return slices.Sorted(slices.Values(open)) }
+func AllOpen() []int { return slices.Sorted(slices.Values(*open)) }
 
 // Litres is the flow through so many open valves in a time of seconds.
 func Litres(valves int, seconds float64) float64 { return 0.25 * float64(valves) * seconds }

@@ -1,0 +1,175 @@
+package hunt
+
+import (
+	"math"
+	"slices"
+)
+
+// rates say how often the victim's outcome is the other one than in its first trial
+// alone: without its culprits, and with them.
+type rates struct{ without, with float64 }
+
+// steady is what a hunt begins with: culprits always show. One trial then decides.
+var steady = rates{1e-4, 1 - 1e-4}
+
+// decisions is over how many decisions a hunt spreads the error that is allowed it.
+const decisions = 20
+
+// decide asks for trials of each order until each is known to show or not to, by Wald's
+// sequential probability ratio test ("Sequential Tests of Statistical Hypotheses",
+// 1945). Identical trials that were made before count.
+func (h *Hunt) decide(asked ...Trial) []bool {
+	for !h.stopped && len(h.records) < mostTrials {
+		var open, round []Trial
+		for _, t := range asked {
+			if math.Abs(h.leaning(t)) < math.Log(decisions/h.task.Error)+h.margin {
+				open = append(open, t)
+			}
+		}
+		if len(open) == 0 {
+			break
+		}
+		for range max(1, h.task.Width/len(open)) {
+			if round = append(round, open...); h.rates == steady {
+				break
+			}
+		}
+		h.round(round)
+	}
+	shows := make([]bool, len(asked))
+	for i, t := range asked {
+		shows[i] = !h.stopped && h.leaning(t) > 0
+	}
+	return shows
+}
+
+// leaning is the logarithm of how much likelier the trials of an order are, as they came
+// out, if it shows than if it does not.
+func (h *Hunt) leaning(t Trial) float64 {
+	lean := 0.0
+	for _, r := range h.records {
+		switch {
+		case !r.Told || r.Sum != t.Sum:
+		case r.Shows:
+			lean += math.Log(h.rates.with / h.rates.without)
+		default:
+			lean += math.Log((1 - h.rates.with) / (1 - h.rates.without))
+		}
+	}
+	return lean
+}
+
+// looks is how many trials each side of a comparison has when it is looked at.
+var looks = []int{5, 10, 20, 40}
+
+// compare repeats a trial and the victim alone until it is sure, within the stated error,
+// that the trial shows more often, and reports whether it came to that. At each look it
+// spends half of the error that is left, so that looking often does not make it err more.
+// The finding holds the evidence.
+func (h *Hunt) compare(with Trial) bool {
+	allowed := h.task.Error
+	without := h.after(Without, nil)
+	for look, runs := range looks {
+		round := h.lacking(without, runs)
+		if with.Purpose == With {
+			round = append(h.lacking(with, runs), round...)
+		}
+		h.round(round)
+		if h.stopped {
+			return false
+		}
+		f := &h.finding
+		f.Without, f.With = h.count(without), Times{}
+		if with.Purpose == With {
+			f.With = h.count(with)
+		}
+		shown, base := h.showing(f.With), h.showing(f.Without)
+		f.Chance = chance(shown, f.With.Runs, base, f.Without.Runs)
+		allowed /= 2
+		switch {
+		case f.Chance <= allowed:
+			return true
+		case f.With.steady() && f.Without.steady() && (shown > 0) == (base > 0):
+			return false
+		case look > 0 && shown*f.Without.Runs <= base*f.With.Runs:
+			return false
+		}
+	}
+	return false
+}
+
+// lacking gives as many copies of a trial as it lacks to so many runs.
+func (h *Hunt) lacking(t Trial, runs int) []Trial {
+	return slices.Repeat([]Trial{t}, max(0, runs-h.count(t).Runs))
+}
+
+// learn takes over how often the victim shows with all suspects and alone: nearer to each
+// other by half their standard error, as they are only known from some trials. The trials
+// that follow must be the surer, so that what misled a search before does not again.
+func (h *Hunt) learn(with Trial) {
+	shown, base := h.count(with), h.count(h.after(Without, nil))
+	rate := func(t Times, toward float64) float64 {
+		p, n := (float64(h.showing(t))+0.5)/(float64(t.Runs)+1), float64(t.Runs)
+		return p + toward*math.Sqrt(p*(1-p)/n)
+	}
+	h.rates = rates{without: rate(base, 0.5), with: rate(shown, -0.5)}
+	h.margin += math.Log(10)
+}
+
+// count adds up the trials like this one that served to be sure.
+func (h *Hunt) count(like Trial) Times {
+	var t Times
+	for _, r := range h.records {
+		if r.Told && r.Purpose == like.Purpose && r.Sum == like.Sum {
+			t.Runs++
+			if r.Outcome.Bad() {
+				t.Failed++
+			}
+		}
+	}
+	return t
+}
+
+// seen counts all trials that are identical to this one.
+func (h *Hunt) seen(like Trial) int {
+	n := 0
+	for _, r := range h.records {
+		if r.Sum == like.Sum {
+			n++
+		}
+	}
+	return n
+}
+
+// showing counts those in which the outcome was the other one than alone.
+func (h *Hunt) showing(t Times) int {
+	if h.alone() {
+		return t.Runs - t.Failed
+	}
+	return t.Failed
+}
+
+func (t Times) steady() bool { return t.Failed == 0 || t.Failed == t.Runs }
+
+// chance is how likely it is that, of all trials that show, so many or more fall to one
+// side if both sides show equally often: Fisher's exact test, one-sided.
+func chance(shown, runs, base, baseRuns int) float64 {
+	all := shown + base
+	total := choose(runs+baseRuns, all)
+	p := 0.0
+	for k := shown; k <= min(all, runs); k++ {
+		p += math.Exp(choose(runs, k) + choose(baseRuns, all-k) - total)
+	}
+	return min(p, 1)
+}
+
+// choose is the logarithm of how many ways there are to take k of n; of none, -Inf.
+func choose(n, k int) float64 {
+	if k < 0 || k > n {
+		return math.Inf(-1)
+	}
+	a, _ := math.Lgamma(float64(n + 1))
+	b, _ := math.Lgamma(float64(k + 1))
+	c, _ := math.Lgamma(float64(n - k + 1))
+	return a - b - c
+}

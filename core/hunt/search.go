@@ -1,0 +1,318 @@
+package hunt
+
+import (
+	"slices"
+	"sort"
+	"strings"
+)
+
+// quest is the search among tests, of which all together make the victim come out in one
+// way, for the fewest of them that do.
+type quest struct {
+	h       *Hunt
+	tests   []string // in the order in which they run
+	place   map[string]int
+	weights map[string]float64
+	trial   func(purpose Purpose, part []string) Trial
+	cut     Purpose  // of trials that cut
+	sure    Purpose  // of trials of a set that may be the one
+	shows   bool     // what a trial that makes it does: showing, or not
+	least   []string // the least part that was seen to make it
+}
+
+// quest begins the search for the fewest suspects that show.
+func (h *Hunt) quest(suspects []string, trial func(Purpose, []string) Trial) *quest {
+	q := &quest{h: h, trial: trial, cut: Halve, sure: With, shows: true, weights: h.suspicion(suspects)}
+	return q.among(suspects)
+}
+
+// among gives the same quest among other tests.
+func (q *quest) among(tests []string) *quest {
+	other := *q
+	other.tests, other.least, other.place = tests, tests, make(map[string]int, len(tests))
+	for i, id := range tests {
+		other.place[id] = i
+	}
+	return &other
+}
+
+// makes asks for trials of parts of the tests, and reports which of them make what is
+// looked for.
+func (q *quest) makes(purpose Purpose, parts ...part) []bool {
+	trials := make([]Trial, len(parts))
+	for i, p := range parts {
+		trials[i] = q.trial(purpose, q.inOrder(p.tests))
+		trials[i].Ran, trials[i].LeftOut, trials[i].Share = p.ran, p.leftOut, p.share
+	}
+	made := q.h.decide(trials...)
+	for i := range made {
+		made[i] = made[i] == q.shows && !q.h.stopped
+		if made[i] && len(parts[i].tests) < len(q.least) {
+			q.least = q.inOrder(parts[i].tests)
+		}
+	}
+	return made
+}
+
+// part is a part of the tests that a trial runs, and how it cuts them.
+type part struct {
+	tests        []string
+	ran, leftOut int
+	share        float64
+}
+
+// over reports whether there is no sense in going on.
+func (q *quest) over() bool { return q.h.stopped || q.h.erratic() }
+
+func (q *quest) makesIt(purpose Purpose, tests []string) bool {
+	return q.makes(purpose, part{tests: tests})[0]
+}
+
+func (q *quest) inOrder(tests []string) []string {
+	sorted := slices.Clone(tests)
+	slices.SortFunc(sorted, func(a, b string) int { return q.place[a] - q.place[b] })
+	return sorted
+}
+
+// smallest finds a set of tests that makes it and of which none can be left out. It finds
+// one member after the other, each with a search of its own, until those found suffice.
+func (q *quest) smallest() []string {
+	var needed []string
+	for left := q.rank(q.tests); len(left) > 0 && !q.over(); {
+		needed, left = q.member(needed, left)
+		if q.over() || q.makesIt(q.sure, needed) {
+			break
+		}
+		if len(needed) == 1 && q.h.rates == steady { // several, or one that does not always make it?
+			q.h.round(q.h.lacking(q.trial(q.sure, needed), 3))
+		}
+	}
+	return q.inOrder(q.spare(needed))
+}
+
+// span is where in a ranking the member that is looked for stands: the tests before high
+// make it, together with those found before; those before low do not.
+type span struct{ low, high int }
+
+// member finds one more member. Of the tests in their rank, the least number from the
+// first on that makes it ends with a member that cannot be left out of them. The cuts fall
+// where suspicion is halved, or parted evenly among as many trials as run side by side.
+//
+// A trial need not run the tests before low, if one culprit is enough; this saves their
+// time, but then a cut that does not make it only leads one to trust that the others do.
+// It is done where they take longer than a trial of the victim alone does. Where the trust
+// was wrong, it goes back to the smallest of the parts trusted that does make it.
+func (q *quest) member(needed, ranked []string) (more, left []string) {
+	s := span{0, len(ranked)}
+	var trusted []int // the lows from which on the tests were trusted to make it
+	sure := false
+	for !q.over() {
+		if s.high-s.low > 1 {
+			apart := !sure && q.seconds(ranked[:s.low]) > q.h.records[0].Seconds
+			cuts := q.cuts(ranked, s)
+			made := slices.Index(q.makes(q.cut, q.parts(needed, ranked, s, cuts, apart)...), true)
+			before := s
+			if made > 0 {
+				s.low = cuts[made-1]
+			} else if made < 0 {
+				s.low = cuts[len(cuts)-1]
+			}
+			switch {
+			case made >= 0 && apart:
+				ranked, trusted = ranked[s.low:cuts[made]], nil
+				s = span{0, len(ranked)}
+			case made >= 0:
+				s.high = cuts[made]
+			case apart:
+				trusted = append(trusted, before.low)
+			}
+			continue
+		}
+		more = append(slices.Clone(needed), ranked[s.high-1])
+		if len(trusted) == 0 {
+			return more, ranked[:s.high-1]
+		}
+		if q.makesIt(q.sure, more) {
+			return more, nil
+		}
+		ranked, s = q.mistrusted(needed, ranked[:s.high], append(trusted, s.low))
+		trusted, sure = nil, true
+	}
+	return more, nil
+}
+
+// parts gives what the trials of some cuts run.
+func (q *quest) parts(needed, ranked []string, s span, cuts []int, apart bool) []part {
+	parts := make([]part, len(cuts))
+	all, begin, from := q.weigh(ranked[s.low:s.high]), s.low, 0
+	for i, cut := range cuts {
+		if apart {
+			from, begin = begin, cut
+		}
+		parts[i] = part{tests: slices.Concat(needed, ranked[from:cut]), ran: cut - max(from, s.low), leftOut: s.high - cut,
+			share: q.weigh(ranked[max(from, s.low):cut]) / all}
+	}
+	return parts
+}
+
+// mistrusted finds, after a trust that was wrong, the least of the parts trusted that
+// makes it, and where in it the member stands.
+func (q *quest) mistrusted(needed, ranked []string, lows []int) ([]string, span) {
+	last := len(lows) - 1 // the last alone was seen not to make it
+	fails := sort.Search(last, func(i int) bool { return !q.makesIt(q.cut, slices.Concat(needed, ranked[lows[i]:])) })
+	begin, low := 0, lows[0]
+	if fails > 0 {
+		begin, low = lows[fails-1], 0
+		if q.h.task.Width == 1 { // else several parts were tried one by one, and not together
+			low = lows[fails] - begin
+		}
+	}
+	return ranked[begin:], span{low, len(ranked) - begin}
+}
+
+// spare leaves out members that are not needed after all. Where those found do not make it
+// by themselves, as can be where one test undoes the work of another, it reduces the
+// least part that was seen to make it instead.
+func (q *quest) spare(needed []string) []string {
+	if q.over() {
+		return needed
+	}
+	if len(needed) == 0 || !q.makesIt(q.sure, needed) {
+		needed = q.reduce(q.least)
+	}
+	for i := 0; i < len(needed) && len(needed) > 1 && !q.over(); {
+		without := slices.Delete(slices.Clone(needed), i, i+1)
+		if q.makesIt(q.cut, without) {
+			needed = without
+		} else {
+			i++
+		}
+	}
+	return needed
+}
+
+// reduce makes a part that makes it smaller as long as it can, in pieces that halve: the
+// algorithm ddmin of Zeller and Hildebrandt ("Simplifying and Isolating Failure-Inducing
+// Input", 2002). It assumes nothing of how tests act together.
+func (q *quest) reduce(tests []string) []string {
+	for pieces := 2; len(tests) > 1 && pieces <= len(tests) && !q.over(); {
+		smaller := q.piece(tests, pieces)
+		switch {
+		case smaller == nil && pieces == len(tests):
+			return tests
+		case smaller == nil:
+			pieces = min(2*pieces, len(tests))
+		case len(smaller) <= (len(tests)+pieces-1)/pieces:
+			tests, pieces = smaller, 2
+		default:
+			tests, pieces = smaller, max(2, pieces-1)
+		}
+	}
+	return tests
+}
+
+// piece finds one of so many pieces of the tests that makes it, or else the tests without
+// a piece that make it; nil where there is none.
+func (q *quest) piece(tests []string, pieces int) []string {
+	var within, without [][]string
+	for i := range pieces {
+		from, to := i*len(tests)/pieces, (i+1)*len(tests)/pieces
+		within = append(within, tests[from:to])
+		without = append(without, slices.Concat(tests[:from], tests[to:]))
+	}
+	for _, some := range slices.Concat(within, without) {
+		if q.makesIt(q.cut, some) {
+			return some
+		}
+	}
+	return nil
+}
+
+// mostSets is how many sets of culprits are looked for at most.
+const mostSets = 32
+
+// others finds every set that makes it and of which none can be left out, given the first:
+// whatever set there is, it lacks one of the first, and so on, as in Reiter's tree of
+// hitting sets ("A Theory of Diagnosis from First Principles", 1987).
+func (q *quest) others(first []string) [][]string {
+	found := [][]string{first}
+	visited := map[string]bool{}
+	var leave func(out, from []string)
+	leave = func(out, from []string) {
+		for _, member := range from {
+			without := q.inOrder(append(slices.Clone(out), member))
+			key := strings.Join(without, "\x00")
+			if visited[key] || len(found) == mostSets || q.h.stopped {
+				continue
+			}
+			visited[key] = true
+			apart := slices.IndexFunc(found, func(set []string) bool { return !meet(set, without) })
+			if apart >= 0 {
+				leave(without, found[apart])
+				continue
+			}
+			left := slices.DeleteFunc(slices.Clone(q.tests), func(id string) bool { return slices.Contains(without, id) })
+			if len(left) == 0 || !q.makesIt(q.cut, left) {
+				continue
+			}
+			set := q.among(left).smallest()
+			if !q.h.proven(q, set) {
+				continue
+			}
+			found = append(found, set)
+			leave(without, set)
+		}
+	}
+	leave(nil, first)
+	return found
+}
+
+func meet(a, b []string) bool {
+	return slices.ContainsFunc(a, func(id string) bool { return slices.Contains(b, id) })
+}
+
+// cleaners names the tests that undo the culprits' work where they stand between them and
+// the victim: the fewest of those that stood there in an order in which the victim came
+// out as if it were alone. There are none where no such order is known.
+func (h *Hunt) cleaners(culprits []string) []string {
+	var between []string
+	consider := func(before []string) {
+		if last := lastOf(culprits, before); last >= 0 && last+1 < len(before) && (between == nil || len(before)-last-1 < len(between)) {
+			between = before[last+1:]
+		}
+	}
+	for _, p := range h.task.Past {
+		if p.Bad == h.alone() {
+			consider(p.Before)
+		}
+	}
+	for _, r := range h.records {
+		if r.Told && !r.Shows {
+			consider(r.Order[:len(r.Order)-1])
+		}
+	}
+	if between == nil {
+		return nil
+	}
+	q := &quest{h: h, cut: Clean, sure: Clean, weights: h.suspicion(between), trial: func(purpose Purpose, part []string) Trial {
+		return h.after(purpose, slices.Concat(culprits, part))
+	}}
+	if q = q.among(between); !q.makesIt(Clean, between) {
+		return nil
+	}
+	return q.smallest()
+}
+
+// lastOf gives the place of the last of the culprits in an order in which they all stand
+// as they do in their own; -1 where they do not.
+func lastOf(culprits, order []string) int {
+	at := -1
+	for _, id := range culprits {
+		next := slices.Index(order[at+1:], id)
+		if next < 0 {
+			return -1
+		}
+		at += 1 + next
+	}
+	return at
+}

@@ -1,0 +1,127 @@
+package order
+
+import "math/bits"
+
+// Coverage tells which ordered pairs of a group's tests have run, one right before the
+// other and one anywhere before the other, in one process. It grows with the group.
+type Coverage struct {
+	Tests      []string // names; a test keeps its place
+	Neighbours Pairs
+	Before     Pairs
+
+	place map[string]int
+}
+
+// Pairs is a set of ordered pairs of small numbers: the bit of a pair does not depend on
+// how many there are (Rosenberg and Strong's pairing function, 1972).
+type Pairs []byte
+
+func pairBit(a, b int) int {
+	if a < b {
+		return b*b + a
+	}
+	return a*a + a + b
+}
+
+func (p *Pairs) add(a, b int) {
+	bit := pairBit(a, b)
+	for len(*p) <= bit/8 {
+		*p = append(*p, make([]byte, bit/8+1-len(*p))...)
+	}
+	(*p)[bit/8] |= 1 << (bit % 8)
+}
+
+// Has reports whether a pair is in the set.
+func (p Pairs) Has(a, b int) bool {
+	bit := pairBit(a, b)
+	return bit/8 < len(p) && p[bit/8]>>(bit%8)&1 == 1
+}
+
+// Count counts the pairs.
+func (p Pairs) Count() int {
+	n := 0
+	for _, b := range p {
+		n += bits.OnesCount8(b)
+	}
+	return n
+}
+
+// Place gives the number of a test, which is added where it is new.
+func (c *Coverage) Place(name string) int {
+	if c.place == nil {
+		c.place = make(map[string]int, len(c.Tests))
+		for i, known := range c.Tests {
+			c.place[known] = i
+		}
+	}
+	at, ok := c.place[name]
+	if !ok {
+		at = len(c.Tests)
+		c.place[name] = at
+		c.Tests = append(c.Tests, name)
+	}
+	return at
+}
+
+// Add adds the pairs of tests that ran one after the other in one process.
+func (c *Coverage) Add(names []string) {
+	places := make([]int, len(names))
+	for i, name := range names {
+		places[i] = c.Place(name)
+		for _, before := range places[:i] {
+			if before != places[i] {
+				c.Before.add(before, places[i])
+			}
+		}
+		if i > 0 && places[i-1] != places[i] {
+			c.Neighbours.add(places[i-1], places[i])
+		}
+	}
+}
+
+// Gain counts the pairs that an order of tests would add.
+func (c *Coverage) Gain(names []string) int {
+	gain := 0
+	for i, name := range names {
+		at := c.Place(name)
+		if i > 0 && !c.Neighbours.Has(c.Place(names[i-1]), at) {
+			gain++
+		}
+		for _, before := range names[:i] {
+			if !c.Before.Has(c.Place(before), at) {
+				gain++
+			}
+		}
+	}
+	return gain
+}
+
+// Gauge is how many ordered pairs there are, and how many of them have run.
+type Gauge struct{ Neighbours, Before, Pairs int }
+
+// Of counts, among the tests named, the pairs that have run.
+func (c *Coverage) Of(names []string) Gauge {
+	g := Gauge{Pairs: len(names) * (len(names) - 1)}
+	for _, a := range names {
+		for _, b := range names {
+			first, second := c.Place(a), c.Place(b)
+			if first == second {
+				continue
+			}
+			if c.Neighbours.Has(first, second) {
+				g.Neighbours++
+			}
+			if c.Before.Has(first, second) {
+				g.Before++
+			}
+		}
+	}
+	return g
+}
+
+// Add adds the pairs of another group.
+func (g *Gauge) Add(other Gauge) {
+	g.Neighbours += other.Neighbours
+	g.Before += other.Before
+	g.Pairs += other.Pairs
+}

@@ -1,0 +1,144 @@
+package ledger
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+)
+
+const huntsSchema = `
+CREATE TABLE hunts (
+	number  INTEGER PRIMARY KEY AUTOINCREMENT,
+	victim  TEXT NOT NULL,
+	began   INTEGER NOT NULL,
+	sources TEXT NOT NULL,            -- tells the state of the project's files when it began
+	finding TEXT NOT NULL DEFAULT '', -- as JSON; empty before the end
+	mended  INTEGER NOT NULL DEFAULT 0 -- when its culprits were found to do no harm any more, else 0
+);
+CREATE INDEX hunts_by_victim ON hunts (victim, number);
+CREATE TABLE trials (
+	hunt     INTEGER NOT NULL REFERENCES hunts(number),
+	number   INTEGER NOT NULL,
+	purpose  TEXT NOT NULL,
+	sum      TEXT NOT NULL, -- the same for identical trials
+	ran      INTEGER NOT NULL,
+	left_out INTEGER NOT NULL,
+	share    REAL NOT NULL,
+	outcome  TEXT NOT NULL,
+	seconds  REAL NOT NULL,
+	shows    INTEGER NOT NULL,
+	PRIMARY KEY (hunt, number)
+) WITHOUT ROWID;
+`
+
+// Hunt is a hunt as it is kept.
+type Hunt struct {
+	Number  int // from 1
+	Victim  string
+	Began   time.Time
+	Mended  time.Time     // when its culprits were found to do no harm any more; zero where they do
+	Finding *hunt.Finding // nil where it did not come to its end
+}
+
+// Known reports whether culprits were caught that still do harm.
+func (h *Hunt) Known() bool {
+	return h.Finding != nil && len(h.Finding.Culprits) > 0 && h.Mended.IsZero()
+}
+
+// BeginHunt begins the hunt of a victim, or takes up the latest of it if that did not come
+// to its end and the project's files, whose state sources tells, are the same. Then it
+// gives the trials that were made, too.
+func (l *Ledger) BeginHunt(victim, sources string) (number int, made []hunt.Record, err error) {
+	var before, finding string
+	err = l.db.QueryRow("SELECT number, sources, finding FROM hunts WHERE victim = ? ORDER BY number DESC LIMIT 1", victim).Scan(&number, &before, &finding)
+	if err == nil && before == sources && finding == "" {
+		made, err = l.Trials(number)
+		return number, made, err
+	}
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return 0, nil, err
+	}
+	began, err := l.db.Exec("INSERT INTO hunts (victim, began, sources) VALUES (?, ?, ?)", victim, time.Now().UnixMilli(), sources)
+	if err != nil {
+		return 0, nil, err
+	}
+	last, err := began.LastInsertId()
+	return int(last), nil, err
+}
+
+// KeepTrial keeps what came of a trial of a hunt.
+func (l *Ledger) KeepTrial(number int, r hunt.Record) error {
+	_, err := l.db.Exec("INSERT OR REPLACE INTO trials (hunt, number, purpose, sum, ran, left_out, share, outcome, seconds, shows) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		number, r.Number, r.Purpose, r.Sum, r.Ran, r.LeftOut, r.Share, r.Outcome, r.Seconds, r.Shows)
+	return err
+}
+
+// Trials gives the trials of a hunt, without the tests that they ran.
+func (l *Ledger) Trials(number int) ([]hunt.Record, error) {
+	rows, err := l.db.Query("SELECT number, purpose, sum, ran, left_out, share, outcome, seconds, shows FROM trials WHERE hunt = ? ORDER BY number", number)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var made []hunt.Record
+	for rows.Next() {
+		r := hunt.Record{Told: true}
+		var o string
+		if err := rows.Scan(&r.Number, &r.Purpose, &r.Sum, &r.Ran, &r.LeftOut, &r.Share, &o, &r.Seconds, &r.Shows); err != nil {
+			return nil, err
+		}
+		r.Outcome = outcome.Named(o)
+		made = append(made, r)
+	}
+	return made, rows.Err()
+}
+
+// EndHunt keeps what a hunt found.
+func (l *Ledger) EndHunt(number int, f hunt.Finding) error {
+	finding, err := json.Marshal(f)
+	if err != nil {
+		return err
+	}
+	_, err = l.db.Exec("UPDATE hunts SET finding = ? WHERE number = ?", string(finding), number)
+	return err
+}
+
+// Mend notes that the culprits which a hunt caught do no harm any more.
+func (l *Ledger) Mend(number int) error {
+	_, err := l.db.Exec("UPDATE hunts SET mended = ? WHERE number = ?", time.Now().UnixMilli(), number)
+	return err
+}
+
+// Hunts gives the latest hunt of every victim, the latest first.
+func (l *Ledger) Hunts() ([]Hunt, error) {
+	rows, err := l.db.Query("SELECT number, victim, began, mended, finding FROM hunts WHERE number IN (SELECT max(number) FROM hunts GROUP BY victim) ORDER BY number DESC")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Hunt
+	for rows.Next() {
+		var h Hunt
+		var began, mended int64
+		var finding string
+		if err := rows.Scan(&h.Number, &h.Victim, &began, &mended, &finding); err != nil {
+			return nil, err
+		}
+		h.Began = time.UnixMilli(began)
+		if mended > 0 {
+			h.Mended = time.UnixMilli(mended)
+		}
+		if finding != "" {
+			h.Finding = &hunt.Finding{}
+			if err := json.Unmarshal([]byte(finding), h.Finding); err != nil {
+				return nil, err
+			}
+		}
+		all = append(all, h)
+	}
+	return all, rows.Err()
+}

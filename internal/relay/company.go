@@ -1,0 +1,170 @@
+package relay
+
+import (
+	"errors"
+	"slices"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+	"fernrelay/internal/ledger"
+)
+
+// pastRuns is how many earlier runs are looked at to tell whom to suspect.
+const pastRuns = 20
+
+// How many times more than others those are suspected beforehand that stand in the
+// victim's file, and those that were caught before.
+const (
+	sameFile = 3
+	caught   = 10
+)
+
+// company finds the tests that can decide the outcome of victims.
+type company struct {
+	relay  *Relay
+	ledger *ledger.Ledger // nil where nothing is kept
+	runs   map[int]*outcome.Run
+	known  []ledger.Hunt
+}
+
+func (r *Relay) company() (*company, error) {
+	c := &company{relay: r, ledger: r.ledger(), runs: map[int]*outcome.Run{}}
+	var err error
+	if c.ledger != nil {
+		c.known, err = c.ledger.Hunts()
+	}
+	return c, err
+}
+
+// task makes the task of hunting a victim: what ran before it in reach of it when it was
+// bad last, or in declared order where it never was; then all that ran before it on its
+// worker; then everything in reach of it, forwards and backwards; and what ran at the
+// same time on other workers.
+func (c *company) task(victim catalog.Test) (hunt.Task, error) {
+	reach := c.reach(victim)
+	task := hunt.Task{Victim: victim.ID, Seconds: map[string]float64{}, Favour: c.favour(victim)}
+	for _, t := range c.relay.Catalog.Tests {
+		task.Seconds[t.ID] = t.Expected
+	}
+	at := slices.Index(reach, victim.ID)
+	before, wider := reach[:at], []string(nil)
+	run, err := c.lastBad(victim.ID)
+	switch {
+	case err == nil:
+		before, wider, task.Beside = c.around(run, victim, reach)
+	case !errors.Is(err, ledger.ErrNoRun):
+		return task, err
+	}
+	rest := slices.DeleteFunc(slices.Clone(reach), func(id string) bool { return id == victim.ID || slices.Contains(before, id) })
+	all := slices.Concat(rest, before)
+	backwards := slices.Clone(all)
+	slices.Reverse(backwards)
+	for _, order := range [][]string{before, wider, all, backwards} {
+		if !slices.ContainsFunc(task.Orders, func(other []string) bool { return slices.Equal(other, order) }) {
+			task.Orders = append(task.Orders, order)
+		}
+	}
+	task.Past, err = c.past(victim)
+	return task, err
+}
+
+// around gives what ran around a victim in a run: before it in reach of it, before it on
+// its worker, and at the same time on others.
+func (c *company) around(run *outcome.Run, victim catalog.Test, reach []string) (before, wider, beside []string) {
+	within := map[string]bool{}
+	for _, id := range reach {
+		within[id] = true
+	}
+	res := run.Result(victim.ID)
+	ended := func(r *outcome.Result) float64 { return r.Started.Sub(res.Started).Seconds() + r.Seconds }
+	earlier := true
+	for _, other := range run.Results {
+		if other == res {
+			earlier = false
+			continue
+		}
+		t, known := c.relay.Catalog.Lookup(other.ID)
+		if !known || t.PutOut != "" || other.Outcome == outcome.Skipped || other.Worker == 0 {
+			continue
+		}
+		switch {
+		case other.Worker != res.Worker:
+			if ended(other) > 0 && other.Started.Sub(res.Started).Seconds() < res.Seconds {
+				beside = append(beside, t.ID)
+			}
+		case earlier:
+			wider = append(wider, t.ID)
+			if within[t.ID] && (c.scope(victim) == adapter.ScopeWorker || other.Batch == res.Batch) {
+				before = append(before, t.ID)
+			}
+		}
+	}
+	return before, wider, beside
+}
+
+// lastBad gives the latest run in which a test was bad, read once for all of
+// its victims; ledger.ErrNoRun where there is none.
+func (c *company) lastBad(id string) (*outcome.Run, error) {
+	if c.ledger == nil {
+		return nil, ledger.ErrNoRun
+	}
+	kept, err := c.ledger.LastBad(id)
+	if err != nil {
+		return nil, err
+	}
+	if c.runs[kept.Number] == nil {
+		if c.runs[kept.Number], err = c.ledger.Results(kept); err != nil {
+			return nil, err
+		}
+	}
+	return c.runs[kept.Number], nil
+}
+
+// past gives what ran before a victim in earlier runs, and what came of it.
+func (c *company) past(victim catalog.Test) ([]hunt.Past, error) {
+	if c.ledger == nil {
+		return nil, nil
+	}
+	companies, err := c.ledger.Companies(victim.ID, c.scope(victim) == adapter.ScopeGroup, pastRuns)
+	past := make([]hunt.Past, len(companies))
+	for i, company := range companies {
+		past[i] = hunt.Past{Bad: company.Outcome.Bad() || company.Outcome == outcome.Owed, Before: company.Before}
+	}
+	return past, err
+}
+
+// favour says who is suspected beforehand.
+func (c *company) favour(victim catalog.Test) map[string]float64 {
+	favour := map[string]float64{}
+	for _, t := range c.relay.Catalog.Tests {
+		if t.File != "" && t.File == victim.File {
+			favour[t.ID] = sameFile
+		}
+	}
+	for _, h := range c.known {
+		if h.Known() {
+			for _, id := range slices.Concat(h.Finding.Culprits...) {
+				favour[id] = caught
+			}
+		}
+	}
+	return favour
+}
+
+// reach lists the tests whose state can reach the victim, itself included, in
+// declared order.
+func (c *company) reach(victim catalog.Test) []string {
+	var reach []string
+	for _, t := range c.relay.Catalog.Tests {
+		inReach := t.Suite == victim.Suite && t.PutOut == "" &&
+			(c.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
+		if inReach || t.ID == victim.ID {
+			reach = append(reach, t.ID)
+		}
+	}
+	return reach
+}
+
+func (c *company) scope(t catalog.Test) adapter.Scope { return c.relay.adapters[t.Suite].Scope() }

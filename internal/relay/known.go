@@ -1,0 +1,83 @@
+package relay
+
+import (
+	"fmt"
+	"slices"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/order"
+	"fernrelay/internal/ledger"
+)
+
+// Known gives, by victim, the hunts that caught culprits which still do harm.
+func (r *Relay) Known() (map[string]ledger.Hunt, error) {
+	hunts, err := r.Hunts()
+	known := map[string]ledger.Hunt{}
+	for _, h := range hunts {
+		if h.Known() {
+			known[h.Victim] = h
+		}
+	}
+	return known, err
+}
+
+// KeepApart marks tests so that known culprits do no harm among them: a victim runs before
+// the last of its culprits, one that needs others after them, and never at the same time as
+// what spoils it then. Where these contradict each other or other marks, the notes say which
+// pair is not kept apart.
+func (r *Relay) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []string, err error) {
+	known, err := r.Known()
+	if err != nil {
+		return nil, nil, err
+	}
+	apart = slices.Clone(tests)
+	at := make(map[string]int, len(apart))
+	for i, t := range apart {
+		at[t.ID] = i
+	}
+	for _, t := range tests {
+		h, ok := known[t.ID]
+		if !ok {
+			continue
+		}
+		for _, set := range h.Finding.Culprits {
+			marked := keepApart(apart, at, h.Finding, set)
+			if _, err := order.Settle(marked); err != nil {
+				notes = append(notes, fmt.Sprintf("%s is not kept apart from %s: %v", t.ID, set[len(set)-1], err))
+				continue
+			}
+			apart = marked
+		}
+	}
+	return apart, notes, nil
+}
+
+// keepApart gives the tests with marks for one set of culprits, as far as they are among
+// them; at tells where each stands.
+func keepApart(tests []catalog.Test, at map[string]int, f *hunt.Finding, set []string) []catalog.Test {
+	marked := slices.Clone(tests)
+	victim := at[f.ID]
+	wait := func(who int, whom string) {
+		marked[who].Marks.After = append(slices.Clone(marked[who].Marks.After), whom)
+	}
+	share := func(who int) {
+		marked[who].Marks.Uses = append(slices.Clone(marked[who].Marks.Uses), "apart from "+f.ID)
+	}
+	for i, id := range set {
+		culprit, ok := at[id]
+		switch {
+		case !ok && f.Verdict == hunt.Brittle:
+		case !ok:
+			return tests // without this one the others do no harm
+		case f.Overlap:
+			share(culprit)
+			share(victim)
+		case f.Verdict == hunt.Brittle:
+			wait(victim, id)
+		case i == len(set)-1:
+			wait(culprit, f.ID)
+		}
+	}
+	return marked
+}
