@@ -1,32 +1,47 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wholefile"
 )
 
+// huntFlags are the flags of the command hunt.
+type huntFlags struct {
+	pick             string
+	workers          int
+	all, verify      bool
+	budget           time.Duration
+	coverage         float64
+	asJSON           bool
+	svg, pdf, report string
+}
+
 func newHunt(s *settings) *cobra.Command {
-	var expression, svg, pdf string
-	var workers int
-	var asJSON bool
+	f := &huntFlags{}
 	cmd := &cobra.Command{
 		Use:   "hunt [ID...]",
 		Short: "Find the tests that make others fail by running before them",
 		Long: "Hunt takes the tests named, those that the pick holds, or those that failed in the\n" +
-			"latest run, and finds which tests before them decide their outcome.",
+			"latest run, and finds which tests before them decide their outcome. Where none failed, or\n" +
+			"with --budget, it first runs everything in orders that have not been tried, the most\n" +
+			"revealing first, until some test comes out otherwise than before.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := checkWorkers(cmd, workers); err != nil {
+			if err := f.check(cmd, args); err != nil {
 				return err
 			}
 			r, err := s.open(cmd.Context())
@@ -34,77 +49,155 @@ func newHunt(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			victims, err := findVictims(r, args, expression)
-			if err != nil {
-				return err
-			}
-			if workers == 0 {
-				workers = r.Workers()
-			}
-			findings, err := huntAndDraw(cmd.Context(), r, victims, workers, os.Stderr, []string{svg, pdf})
-			if asJSON {
-				return errors.Join(err, newEncoder(cmd.OutOrStdout()).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))
-			}
-			for _, f := range findings {
-				report.Finding(cmd.OutOrStdout(), f)
-			}
-			if len(victims) == 0 {
-				fmt.Fprintln(cmd.OutOrStdout(), "nothing failed in the latest run: there is nothing to hunt")
-			}
-			return err
+			f.workers = cmp.Or(f.workers, r.Workers())
+			return f.run(cmd.Context(), r, args, cmd)
 		},
 	}
-	addPick(cmd, &expression)
-	addJSON(cmd, &asJSON, "the findings as a JSON object")
-	cmd.Flags().IntVar(&workers, "workers", 0, "how many trials run side by side; as for run without it")
-	cmd.Flags().StringVar(&svg, "svg", "", "draw the first victim's frond into this SVG `file`")
-	cmd.Flags().StringVar(&pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
+	addPick(cmd, &f.pick)
+	addJSON(cmd, &f.asJSON, "the findings as a JSON object")
+	flags := cmd.Flags()
+	flags.IntVar(&f.workers, "workers", 0, "how many trials run side by side; as for run without it")
+	flags.BoolVar(&f.all, "all", false, "find every set of culprits that suffices")
+	flags.BoolVar(&f.verify, "verify", false, "try the culprits that were caught before once more, and say which are mended")
+	flags.DurationVar(&f.budget, "budget", 5*time.Minute, "how long orders are run to find victims, such as 5m")
+	flags.Float64Var(&f.coverage, "coverage", 100, "stop looking for victims once so many percent of the neighbour pairs have run")
+	flags.StringVar(&f.svg, "svg", "", "draw the first victim's frond into this SVG `file`")
+	flags.StringVar(&f.pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
+	flags.StringVar(&f.report, "report", "", "write the first victim's finding into this Markdown `file`")
 	return cmd
 }
 
-func findVictims(r *relay.Relay, ids []string, expression string) ([]catalog.Test, error) {
-	if len(ids) == 0 && expression == "" {
-		return r.Victims()
+func (f *huntFlags) check(cmd *cobra.Command, args []string) error {
+	switch {
+	case f.budget <= 0:
+		return fmt.Errorf("--budget is %s: a duration like 5m is expected", f.budget)
+	case f.coverage <= 0 || f.coverage > 100:
+		return fmt.Errorf("--coverage is %g: percent from 1 to 100 are expected", f.coverage)
+	case len(args) > 0 && cmd.Flags().Changed("budget"):
+		return errors.New("--budget is for looking for victims, but tests are named: leave one of them out")
+	case f.verify && (f.all || cmd.Flags().Changed("budget")):
+		return errors.New("--verify only tries what was caught before: it does not go with --all or --budget")
 	}
-	victims := []catalog.Test{}
-	if expression != "" {
-		picked, err := r.Pick(expression)
+	return checkWorkers(cmd, f.workers)
+}
+
+func (f *huntFlags) run(ctx context.Context, r *relay.Relay, ids []string, cmd *cobra.Command) error {
+	out := cmd.OutOrStdout()
+	p := relay.Pursuit{Workers: f.workers, All: f.all}
+	victims, why, err := f.victims(ctx, r, ids, cmd.Flags().Changed("budget"), &p)
+	if err != nil {
+		return err
+	}
+	findings, err := huntAndWrite(ctx, r, victims, p, os.Stderr, f)
+	if f.asJSON {
+		return errors.Join(err, newEncoder(out).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))
+	}
+	for _, finding := range findings {
+		report.Finding(out, finding)
+	}
+	if len(victims) == 0 {
+		fmt.Fprintln(out, why)
+	}
+	return err
+}
+
+// victims finds whom to hunt, and why there is nobody.
+func (f *huntFlags) victims(ctx context.Context, r *relay.Relay, ids []string, search bool, p *relay.Pursuit) (victims []catalog.Test, why string, err error) {
+	named, err := f.named(r, ids)
+	switch {
+	case err != nil:
+		return nil, "", err
+	case f.verify:
+		p.Known, err = r.Known()
+		for _, t := range named {
+			if _, known := p.Known[t.ID]; known {
+				victims = append(victims, t)
+			}
+		}
+		return victims, "no culprit is known: there is nothing to verify", err
+	case !search && (len(ids) > 0 || f.pick != ""):
+		return named, "the pick holds no test: there is nothing to hunt", nil
+	case !search:
+		if victims, err = r.Victims(); err != nil || len(victims) > 0 {
+			return victims, "", err
+		}
+		fmt.Fprintf(os.Stderr, "fern-relay: nothing failed in the latest run: orders that have not been tried run for up to %s\n", f.budget)
+	}
+	victims, err = r.Reveal(ctx, relay.Search{Tests: named, Workers: f.workers, Budget: f.budget, Enough: f.coverage / 100}, func(v relay.Revealed) {
+		fmt.Fprintf(os.Stderr, "order %d: %s; %s\n", v.Order, v.Run.Summary(), report.Coverage(v.Gauge))
+	})
+	if err != nil {
+		return nil, "", err
+	}
+	gauge, apart, err := r.Gauge(named)
+	why = "no test came out otherwise than before: there is nothing to hunt; " + report.Coverage(gauge)
+	if apart > 0 {
+		why += fmt.Sprintf(" (without %s in groups that are too large to follow)", report.Plural(apart, "test"))
+	}
+	return victims, why, err
+}
+
+// named gives the tests of the pick and those named; all where neither says anything.
+func (f *huntFlags) named(r *relay.Relay, ids []string) ([]catalog.Test, error) {
+	tests := []catalog.Test{}
+	if f.pick != "" || len(ids) == 0 {
+		picked, err := r.Pick(f.pick)
 		if err != nil {
 			return nil, err
 		}
-		victims = picked
+		tests = append(tests, picked...)
 	}
 	for _, id := range ids {
 		t, err := r.Catalog.Find(id)
 		if err != nil {
 			return nil, err
 		}
-		victims = append(victims, *t)
+		tests = append(tests, *t)
 	}
-	return victims, nil
+	return tests, nil
 }
 
-// huntAndDraw hunts the victims, tells of each verdict as it falls, and draws
-// the first frond into the files that are named.
-func huntAndDraw(ctx context.Context, r *relay.Relay, victims []catalog.Test, workers int, progress io.Writer, drawings []string) ([]hunt.Finding, error) {
+// huntAndWrite hunts the victims, tells of each verdict as it falls, and writes
+// what is known of the first into the files that are named.
+func huntAndWrite(ctx context.Context, r *relay.Relay, victims []catalog.Test, p relay.Pursuit, progress io.Writer, files *huntFlags) ([]hunt.Finding, error) {
 	latest := map[string]relay.Progress{}
-	findings, err := r.Hunt(ctx, victims, relay.Pursuit{Workers: workers}, func(p relay.Progress) {
-		latest[p.Victim] = p
-		if p.Finding.Verdict != "" {
-			fmt.Fprintf(progress, "%s  %s after %d trials\n", p.Victim, p.Finding.Verdict, p.Finding.Trials)
+	findings, err := r.Hunt(ctx, victims, p, func(told relay.Progress) {
+		before := latest[told.Victim]
+		latest[told.Victim] = told
+		if told.Again > 0 && before.Again == 0 {
+			fmt.Fprintf(progress, "%s  goes on where its hunt was interrupted\n", outcome.PlainLine(told.Victim))
 		}
-		if p.Err != nil {
-			fmt.Fprintf(progress, "%s  %v\n", p.Victim, p.Err)
+		if told.Finding.Verdict != "" {
+			fmt.Fprintf(progress, "%s  %s after %s\n", outcome.PlainLine(told.Victim), verdict(told), report.Plural(told.Finding.Trials, "trial"))
+		}
+		if told.Err != nil {
+			fmt.Fprintf(progress, "%s  %v\n", outcome.PlainLine(told.Victim), told.Err)
 		}
 	})
 	if len(victims) == 0 {
 		return findings, err
 	}
 	first := latest[victims[0].ID]
-	for _, file := range drawings {
+	if first.Finding.Verdict == "" {
+		return findings, err
+	}
+	for _, file := range []string{files.svg, files.pdf} {
 		if file != "" {
 			err = errors.Join(err, draw.WriteFile(file, draw.Frond(first.Finding, first.Records)))
 		}
 	}
+	if files.report != "" {
+		err = errors.Join(err, wholefile.Write(files.report, 0o644, func(w io.Writer) error {
+			return report.Markdown(w, first.Finding, first.Records)
+		}))
+	}
 	return findings, err
+}
+
+// verdict is what came of a hunt, in a word.
+func verdict(p relay.Progress) string {
+	if p.Mended {
+		return "mended"
+	}
+	return string(p.Finding.Verdict)
 }

@@ -25,10 +25,10 @@ import (
 type runFlags struct {
 	planFlags
 	reportFiles
-	shard, order, show                                        string
-	workers, repeat, stopAfter, retries                       int
-	timeout, runTimeout, slow                                 time.Duration
-	strict, allowEmpty, resume, failedFirst, levels, onChange bool
+	shard, order, show                                                   string
+	workers, repeat, stopAfter, retries                                  int
+	timeout, runTimeout, slow                                            time.Duration
+	strict, allowEmpty, resume, failedFirst, keepApart, levels, onChange bool
 
 	turn int // which of several runs is made ready, from 0
 }
@@ -63,6 +63,7 @@ func newRun(s *settings) *cobra.Command {
 	flags.StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
 	flags.StringVar(&f.order, "order", "declared", "declared, reverse, seed:N, cover (another order in each run, until every test has stood before every other) or file:FILE with an ID a line")
 	flags.BoolVar(&f.failedFirst, "failed-first", false, "what failed last time goes first")
+	flags.BoolVar(&f.keepApart, "keep-apart", false, "run victims before the culprits that hunts have caught, until they are mended")
 	flags.BoolVar(&f.resume, "resume", false, "run what is left of the run that was killed last")
 	flags.BoolVar(&f.onChange, "on-change", false, "run again what changed files touch, what failed first, until Ctrl-C")
 	flags.BoolVar(&f.levels, "trial-levels", false, "find how finely the tests may run side by side: run them level by level and compare")
@@ -219,9 +220,23 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 	if f.failedFirst {
 		tests, first = r.FailedFirst(tests)
 	}
+	if f.keepApart {
+		if tests, err = keepApart(r, tests); err != nil {
+			return q, err
+		}
+	}
 	q, err = r.Ready(f.pick, tests, cmp.Or(f.workers, r.Workers()))
 	q.InOrder, q.Shard, q.First = !rule.IsDeclared(), shard, first
 	return q, err
+}
+
+// keepApart marks tests so that known culprits do no harm among them.
+func keepApart(r *relay.Relay, tests []catalog.Test) ([]catalog.Test, error) {
+	apart, notes, err := r.KeepApart(tests)
+	for _, note := range notes {
+		fmt.Fprintln(os.Stderr, "fern-relay: note:", outcome.PlainLine(note))
+	}
+	return apart, err
 }
 
 // share plans as all machines do, and keeps the tests of the shard asked for.

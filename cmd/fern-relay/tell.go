@@ -79,13 +79,13 @@ func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error
 	if err := tellHunts(ctx, r, victims, results, out); err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "\nEverything is in %s: junit.xml, events.jsonl, and the drawings as SVG and PDF.\n", results)
+	fmt.Fprintf(out, "\nEverything is in %s: junit.xml, events.jsonl, finding.md, and the drawings as SVG and PDF.\n", results)
 	return nil
 }
 
 func tellHunts(ctx context.Context, r *relay.Relay, victims []catalog.Test, results string, out io.Writer) error {
-	drawings := []string{filepath.Join(results, "frond.svg"), filepath.Join(results, "frond.pdf")}
-	findings, err := huntAndDraw(ctx, r, victims, demoWorkers, os.Stderr, drawings)
+	files := &huntFlags{svg: filepath.Join(results, "frond.svg"), pdf: filepath.Join(results, "frond.pdf"), report: filepath.Join(results, "finding.md")}
+	findings, err := huntAndWrite(ctx, r, victims, relay.Pursuit{Workers: demoWorkers}, os.Stderr, files)
 	if err != nil {
 		return err
 	}

@@ -69,7 +69,7 @@ var looks = []int{5, 10, 20, 40}
 func (h *Hunt) compare(with Trial) bool {
 	allowed := h.task.Error
 	without := h.after(Without, nil)
-	for look, runs := range looks {
+	for _, runs := range looks {
 		round := h.lacking(without, runs)
 		if with.Purpose == With {
 			round = append(h.lacking(with, runs), round...)
@@ -89,9 +89,7 @@ func (h *Hunt) compare(with Trial) bool {
 		switch {
 		case f.Chance <= allowed:
 			return true
-		case f.With.steady() && f.Without.steady() && (shown > 0) == (base > 0):
-			return false
-		case look > 0 && shown*f.Without.Runs <= base*f.With.Runs:
+		case shown*f.Without.Runs <= base*f.With.Runs:
 			return false
 		}
 	}
@@ -148,8 +146,6 @@ func (h *Hunt) showing(t Times) int {
 	}
 	return t.Failed
 }
-
-func (t Times) steady() bool { return t.Failed == 0 || t.Failed == t.Runs }
 
 // chance is how likely it is that, of all trials that show, so many or more fall to one
 // side if both sides show equally often: Fisher's exact test, one-sided.

@@ -302,19 +302,19 @@ func (h *Hunt) classify() {
 	if len(h.task.Orders) > 0 {
 		company = h.task.Orders[0]
 	}
-	with := h.after(With, company)
+	with, without := h.after(With, company), h.after(Without, nil)
 	if len(company) == 0 {
-		with.Purpose = Without
+		with = without
 	}
 	sure := h.compare(with)
-	if !sure && h.doubtful() {
-		h.round(h.lacking(h.after(Without, nil), timesDoubtful))
-		h.finding.Without = h.count(h.after(Without, nil))
+	if !sure && !h.differs() && h.doubtful() {
+		h.round(h.lacking(without, timesDoubtful))
+		h.finding.Without = h.count(without)
 	}
 	h.finding.Order = []string{h.task.Victim}
 	switch {
 	case h.stopped:
-	case sure && len(company) > 0:
+	case sure:
 		h.learn(with)
 		h.isolate(company, false)
 	default:

@@ -1,6 +1,11 @@
 package order
 
-import "math/bits"
+import (
+	"math/bits"
+	"slices"
+
+	"fernrelay/core/catalog"
+)
 
 // Coverage tells which ordered pairs of a group's tests have run, one right before the
 // other and one anywhere before the other, in one process. It grows with the group.
@@ -79,21 +84,66 @@ func (c *Coverage) Add(names []string) {
 	}
 }
 
-// Gain counts the pairs that an order of tests would add.
-func (c *Coverage) Gain(names []string) int {
+// gain counts the pairs that an order of tests, given by their places, would add.
+func (c *Coverage) gain(places []int) int {
 	gain := 0
-	for i, name := range names {
-		at := c.Place(name)
-		if i > 0 && !c.Neighbours.Has(c.Place(names[i-1]), at) {
+	for i, at := range places {
+		if i > 0 && !c.Neighbours.Has(places[i-1], at) {
 			gain++
 		}
-		for _, before := range names[:i] {
-			if !c.Before.Has(c.Place(before), at) {
+		for _, before := range places[:i] {
+			if !c.Before.Has(before, at) {
 				gain++
 			}
 		}
 	}
 	return gain
+}
+
+// rowsTried bounds how many orders of a group are weighed against each other.
+const rowsTried = 64
+
+// Revealing puts tests into the order of all that adds most to what has run: for each group
+// the best of its declared order, its reverse and the orders of its neighbour cover. of gives
+// what has run of a group, nil where that is not followed. gain is how many pairs it adds.
+func Revealing(tests []catalog.Test, of func(group string) *Coverage, number uint64) (ordered []catalog.Test, gain int) {
+	parts := groups(tests)
+	for _, i := range neighbours(len(parts), number) {
+		group := parts[i]
+		c := of(group[0].Suite + ":" + group[0].Group)
+		if c == nil {
+			ordered = append(ordered, group...)
+			continue
+		}
+		best, most := group, 0
+		for _, candidate := range candidates(group) {
+			places := make([]int, len(candidate))
+			for j, t := range candidate {
+				places[j] = c.Place(t.Name)
+			}
+			if g := c.gain(places); g > most {
+				best, most = candidate, g
+			}
+		}
+		ordered, gain = append(ordered, best...), gain+most
+	}
+	return ordered, gain
+}
+
+// candidates are the orders of a group that are weighed.
+func candidates(group []catalog.Test) [][]catalog.Test {
+	reversed := slices.Clone(group)
+	slices.Reverse(reversed)
+	all := [][]catalog.Test{group, seedsLast(reversed)}
+	rows := 2 * len(group)
+	for n := range min(rows, rowsTried) {
+		row := make([]catalog.Test, 0, len(group))
+		for _, j := range neighbours(len(group), uint64(n*max(1, rows/rowsTried))) {
+			row = append(row, group[j])
+		}
+		all = append(all, seedsLast(row))
+	}
+	return all
 }
 
 // Gauge is how many ordered pairs there are, and how many of them have run.

@@ -12,7 +12,6 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
 )
@@ -231,60 +230,6 @@ func Plural(n int, word string) string {
 		return "1 " + word
 	}
 	return fmt.Sprintf("%d %ss", n, word)
-}
-
-// Finding tells the end of one hunt.
-func Finding(w io.Writer, f hunt.Finding) {
-	fmt.Fprintf(w, "%s  %s\n    %s\n    ", f.ID, f.Verdict, Sentence(f))
-	if f.With.Runs > 0 {
-		fmt.Fprintf(w, "in company %d of %d failed; ", f.With.Failed, f.With.Runs)
-	}
-	fmt.Fprintf(w, "alone %d of %d failed; %s in %s\n", f.Without.Failed, f.Without.Runs, Plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
-	for _, c := range f.Changed {
-		fmt.Fprintf(w, "    %s %s: %s in a fresh run, %s after\n", c.Kind, c.Name, outcome.PlainLine(c.Before), outcome.PlainLine(c.After))
-	}
-	if len(f.Order) > 1 {
-		fmt.Fprintf(w, "    the shortest order that shows it: %s\n", strings.Join(f.Order, ", "))
-	}
-}
-
-// Sentence says in words what a hunt concluded.
-func Sentence(f hunt.Finding) string {
-	victim := Name(f.ID)
-	switch f.Verdict {
-	case hunt.Polluted:
-		return victim + " fails only after " + culprits(f)
-	case hunt.Brittle:
-		return victim + " passes only after " + culprits(f)
-	case hunt.Broken:
-		return victim + " fails alone and in company: no other test is to blame"
-	case hunt.Unstable:
-		return victim + " differs on identical trials: the order is not to blame"
-	}
-	return victim + " passed alone and in every order tried"
-}
-
-func culprits(f hunt.Finding) string {
-	names := make([]string, len(f.Culprits[0]))
-	for i, id := range f.Culprits[0] {
-		names[i] = Name(id)
-	}
-	words := strings.Join(names, " and ")
-	if len(f.Changed) == 0 {
-		return words
-	}
-	leaves := ", which leaves "
-	if len(names) > 1 {
-		leaves = " together, which leave "
-	}
-	first := f.Changed[0]
-	return words + leaves + first.Name + " at " + outcome.PlainLine(first.After)
-}
-
-// Name is the name of a test in its ID, safe to show.
-func Name(id string) string {
-	_, name, _ := strings.Cut(id, "#")
-	return outcome.PlainLine(name)
 }
 
 // slowTold bounds how many slow tests are told.

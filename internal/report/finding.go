@@ -1,0 +1,232 @@
+package report
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+
+	"fernrelay/core/hunt"
+	"fernrelay/core/order"
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+)
+
+// Finding tells what a hunt found.
+func Finding(w io.Writer, f hunt.Finding) {
+	fmt.Fprintf(w, "%s  %s\n    %s\n", outcome.PlainLine(f.ID), f.Verdict, Sentence(f))
+	if words := Remedy(f); words != "" {
+		fmt.Fprintf(w, "    %s\n", words)
+	}
+	fmt.Fprintf(w, "    %s; %s in %s\n", strings.Join(Evidence(f), "; "), Plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
+	for _, c := range f.Changed {
+		fmt.Fprintf(w, "    %s\n", Changed(c))
+	}
+	if len(f.Order) > 1 {
+		fmt.Fprintf(w, "    to see it: %s\n", Command(f))
+	}
+}
+
+// Sentence says in words what a hunt concluded.
+func Sentence(f hunt.Finding) string {
+	victim := Name(f.ID)
+	switch f.Verdict {
+	case hunt.Polluted:
+		how := " fails only after "
+		if f.Overlap {
+			how = " fails only while it runs beside "
+		}
+		return victim + how + sets(f) + cleaned(f)
+	case hunt.Brittle:
+		return victim + " passes only after " + sets(f) + cleaned(f)
+	case hunt.Broken:
+		return victim + " fails alone and in company: no other test is to blame"
+	case hunt.Unstable:
+		return victim + " differs on identical trials: the order is not to blame"
+	}
+	return victim + " passed alone and in every order tried"
+}
+
+// sets names every set of culprits.
+func sets(f hunt.Finding) string {
+	words := make([]string, len(f.Culprits))
+	for i, set := range f.Culprits {
+		if words[i] = names(set); len(set) > 1 {
+			words[i] += " together"
+		}
+	}
+	return strings.Join(words, ", or after ")
+}
+
+func names(ids []string) string {
+	words := make([]string, len(ids))
+	for i, id := range ids {
+		words[i] = Name(id)
+	}
+	return strings.Join(words, " and ")
+}
+
+// cleaned says who hides what culprits do.
+func cleaned(f hunt.Finding) string {
+	if len(f.Cleaners) == 0 {
+		return ""
+	}
+	return ", unless " + names(f.Cleaners) + " runs between"
+}
+
+// Remedy says what to do about a finding, empty where nothing is known.
+func Remedy(f hunt.Finding) string {
+	if f.Overlap {
+		return "Mark both with the resource that they share (uses), or have each worker use a name of its own for it ({space}, {port}, {tmp})."
+	}
+	if len(f.Culprits) == 0 || len(f.Changed) == 0 {
+		return ""
+	}
+	culprits, victim, c := names(f.Culprits[0]), Name(f.ID), f.Changed[0]
+	leave := "leaves"
+	if len(f.Culprits[0]) > 1 {
+		leave = "leave"
+	}
+	left := fmt.Sprintf("%s %s %s at %s", culprits, leave, outcome.PlainLine(c.Name), outcome.PlainLine(c.After))
+	if c.File != "" {
+		left += fmt.Sprintf(" (%s:%d)", path.Base(outcome.PlainLine(c.File)), c.Line)
+	}
+	group, _, _ := strings.Cut(f.ID, "#")
+	_, group, _ = strings.Cut(outcome.PlainLine(group), ":")
+	switch {
+	case f.Verdict == hunt.Brittle && c.Proved:
+		return fmt.Sprintf("%s; %s needs it so. Set it up in %s itself, or mark it as needing %s.", left, victim, victim, culprits)
+	case f.Verdict == hunt.Brittle:
+		return fmt.Sprintf("%s; mark %s as needing %s, or set up in it what it needs.", left, victim, culprits)
+	case c.Proved:
+		return fmt.Sprintf("%s; %s turns on it: with that alone put back, it passes. Restore it at the end of %s, or before %s.", left, victim, Name(f.Culprits[0][len(f.Culprits[0])-1]), group)
+	}
+	return left + "; that this is to blame is not proved."
+}
+
+// Evidence says how sure a finding is.
+func Evidence(f hunt.Finding) []string {
+	var words []string
+	company := "in company"
+	if len(f.Culprits) > 0 {
+		company = "with"
+	}
+	if f.With.Runs > 0 {
+		words = append(words, fmt.Sprintf("%s %d of %d failed", company, f.With.Failed, f.With.Runs))
+	}
+	words = append(words, fmt.Sprintf("alone %d of %d failed", f.Without.Failed, f.Without.Runs))
+	if len(f.Culprits) > 0 && f.Chance > 0 {
+		words = append(words, "by chance: "+Chance(f.Chance))
+	}
+	return words
+}
+
+// Chance writes how likely something is by chance.
+func Chance(p float64) string {
+	if p < 0.0001 {
+		return "under 0.01 %"
+	}
+	return fmt.Sprintf("%.2g %%", 100*p)
+}
+
+// Changed says how one piece of state differs.
+func Changed(c hunt.Change) string {
+	words := fmt.Sprintf("%s %s: %s in a fresh run, %s after", c.Kind, outcome.PlainLine(c.Name), outcome.PlainLine(c.Before), outcome.PlainLine(c.After))
+	if c.File != "" {
+		words += fmt.Sprintf(" (%s:%d)", outcome.PlainLine(c.File), c.Line)
+	}
+	if c.Proved {
+		words += "; proved"
+	}
+	return words
+}
+
+// Command is the command line that runs the shortest order.
+func Command(f hunt.Finding) string {
+	words := make([]string, len(f.Order))
+	for i, id := range f.Order {
+		words[i] = Quote(id)
+	}
+	return `printf '%s\n' ` + strings.Join(words, " ") + " | fern-relay run --workers 1 --order file:/dev/stdin"
+}
+
+// Coverage tells how many of all orders of two tests have run.
+func Coverage(g order.Gauge) string {
+	if g.Pairs == 0 {
+		return "order coverage: no group has two tests"
+	}
+	share := func(n int) int { return 100 * n / g.Pairs } // 100 only where all have
+	return fmt.Sprintf("order coverage: %d %% of neighbour pairs, %d %% of before/after pairs", share(g.Neighbours), share(g.Before))
+}
+
+// Markdown writes a finding for a bug report.
+func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
+	w := &bytes.Buffer{}
+	fmt.Fprintf(w, "# %s is %s\n\n%s.\n", code(f.ID), f.Verdict, prose(Sentence(f)))
+	if words := Remedy(f); words != "" {
+		fmt.Fprintf(w, "\n%s\n", prose(words))
+	}
+	fmt.Fprintf(w, "\n## Evidence\n\n")
+	for _, words := range Evidence(f) {
+		fmt.Fprintf(w, "- %s\n", words)
+	}
+	fmt.Fprintf(w, "- %s in %s\n", Plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
+	if len(f.Order) > 1 {
+		fmt.Fprintf(w, "\n## To see it\n\n%s\n", block(Command(f)))
+	}
+	if len(f.Changed) > 0 {
+		fmt.Fprintf(w, "\n## State left behind\n\n| what | in a fresh run | after | where | |\n| --- | --- | --- | --- | --- |\n")
+		for _, c := range f.Changed {
+			where, proved := "", ""
+			if c.File != "" {
+				where = code(fmt.Sprintf("%s:%d", c.File, c.Line))
+			}
+			if c.Proved {
+				proved = "proved: with this alone put back, the outcome changes"
+			}
+			fmt.Fprintf(w, "| %s %s | %s | %s | %s | %s |\n", c.Kind, code(c.Name), code(c.Before), code(c.After), where, proved)
+		}
+	}
+	if len(records) > 0 {
+		fmt.Fprintf(w, "\n## Trials\n\n| trial | why | tried | left out | %s |\n| ---: | --- | ---: | ---: | --- |\n", code(Name(f.ID)))
+	}
+	for _, r := range records {
+		fmt.Fprintf(w, "| %d | %s | %d | %d | %s |\n", r.Number, r.Purpose, r.Ran, r.LeftOut, r.Outcome)
+	}
+	_, err := to.Write(w.Bytes())
+	return err
+}
+
+// prose takes from words what Markdown would read as more than words.
+func prose(text string) string {
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "<", `\<`, "[", `\[`, "#", `\#`, "|", `\|`).Replace(text)
+}
+
+// code writes what tests are called, or left, as code in a line of a table.
+func code(text string) string {
+	text = strings.ReplaceAll(outcome.PlainLine(text), "|", `\|`)
+	fence := "`"
+	for strings.Contains(text, fence) {
+		fence += "`"
+	}
+	if strings.HasPrefix(text, "`") || strings.HasSuffix(text, "`") || text == "" {
+		text = " " + text + " "
+	}
+	return fence + text + fence
+}
+
+// block writes lines of code.
+func block(text string) string {
+	fence := "```"
+	for strings.Contains(text, fence) {
+		fence += "`"
+	}
+	return fence + "sh\n" + text + "\n" + fence
+}
+
+// Name is the name of a test in its ID, safe to show.
+func Name(id string) string {
+	_, name, _ := strings.Cut(id, "#")
+	return outcome.PlainLine(name)
+}
