@@ -168,7 +168,7 @@ func huntAndWrite(ctx context.Context, r *relay.Relay, victims []catalog.Test, p
 			fmt.Fprintf(progress, "%s  goes on where its hunt was interrupted\n", outcome.PlainLine(told.Victim))
 		}
 		if told.Finding.Verdict != "" {
-			fmt.Fprintf(progress, "%s  %s after %s\n", outcome.PlainLine(told.Victim), verdict(told), report.Plural(told.Finding.Trials, "trial"))
+			fmt.Fprintf(progress, "%s  %s after %s\n", outcome.PlainLine(told.Victim), report.Verdict(told.Finding), report.Plural(told.Finding.Trials, "trial"))
 		}
 		if told.Err != nil {
 			fmt.Fprintf(progress, "%s  %v\n", outcome.PlainLine(told.Victim), told.Err)
@@ -192,12 +192,4 @@ func huntAndWrite(ctx context.Context, r *relay.Relay, victims []catalog.Test, p
 		}))
 	}
 	return findings, err
-}
-
-// verdict is what came of a hunt, in a word.
-func verdict(p relay.Progress) string {
-	if p.Mended {
-		return "mended"
-	}
-	return string(p.Finding.Verdict)
 }

@@ -117,6 +117,7 @@ type Finding struct {
 	Chance   float64    `json:"chance"`             // how likely so clear a difference is where there is none
 	Cleaners []string   `json:"cleaners,omitempty"` // between culprits and victim, they undo the culprits' work
 	Overlap  bool       `json:"overlap,omitempty"`  // the culprits run at the same time, not before
+	Mended   [][]string `json:"mended,omitempty"`   // known culprits that were tried once more and do no harm
 }
 
 // Format names the JSON form of findings.
@@ -219,7 +220,7 @@ func (h *Hunt) verify() {
 	case sure:
 		h.conclude(q, h.task.Known, h.task.Overlap)
 	default:
-		f.Order = []string{h.task.Victim}
+		f.Order, f.Mended = []string{h.task.Victim}, [][]string{h.task.Known}
 		f.Verdict = h.steadyVerdict()
 	}
 }

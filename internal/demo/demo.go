@@ -66,6 +66,7 @@ boiler-bus = 1
 
 [workers]
 count = 4
+env = { GLASS_MENDED = "off" }        # "on" mends the pair in shade; hunt --verify then says so
 `
 
 // runLine is the line of the configuration that names this program.

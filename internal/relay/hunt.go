@@ -21,7 +21,6 @@ type Progress struct {
 	Records []hunt.Record
 	Again   int          // how many of the trials were made before, and not again
 	Finding hunt.Finding // its Verdict is empty before the end
-	Mended  bool         // it was verified that known culprits do no harm any more
 	Err     error        // what kept the hunt from its end, or from naming the state
 }
 
@@ -56,8 +55,19 @@ func (r *Relay) Hunts() ([]ledger.Hunt, error) {
 	}), err
 }
 
-// Trials gives the trials of a hunt that is kept.
-func (r *Relay) Trials(number int) ([]hunt.Record, error) { return r.ledger().Trials(number) }
+// Kept gives how far a hunt that is kept has come.
+func (r *Relay) Kept(h ledger.Hunt) (Progress, error) {
+	p := Progress{Victim: h.Victim}
+	if h.Finding != nil {
+		p.Finding = *h.Finding
+	}
+	if !h.Mended.IsZero() {
+		p.Finding.Culprits, p.Finding.Mended = [][]string{}, h.Finding.Culprits
+	}
+	var err error
+	p.Records, err = r.ledger().Trials(h.Number)
+	return p, err
+}
 
 // Pursuit says how victims are hunted.
 type Pursuit struct {
@@ -72,7 +82,7 @@ type Pursuit struct {
 // of the victims; when ctx ends, those that were reached.
 func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, p Pursuit, tell func(Progress)) ([]hunt.Finding, error) {
 	if len(victims) == 0 {
-		return nil, nil
+		return []hunt.Finding{}, nil
 	}
 	kept, err := r.openLedger()
 	if err != nil {
@@ -190,7 +200,7 @@ func (c *chase) verify(ctx context.Context, task hunt.Task, known ledger.Hunt) (
 	if err != nil {
 		return hunt.Finding{}, err
 	}
-	if p.Mended = len(p.Finding.Culprits) == 0; p.Mended {
+	if len(p.Finding.Mended) > 0 {
 		err = c.ledger.Mend(known.Number)
 	} else {
 		p.Finding.Changed = known.Finding.Changed

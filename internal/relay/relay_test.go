@@ -165,7 +165,7 @@ func TestVerify(t *testing.T) {
 		if err != nil || len(known) != 1 {
 			t.Fatalf("known are %v, %v", known, err)
 		}
-		_, err = r.Hunt(ctx, victims, Pursuit{Workers: 2, Known: known}, func(p Progress) { mended = p.Mended })
+		_, err = r.Hunt(ctx, victims, Pursuit{Workers: 2, Known: known}, func(p Progress) { mended = len(p.Finding.Mended) > 0 })
 		if err != nil {
 			t.Fatal(err)
 		}

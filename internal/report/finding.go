@@ -15,7 +15,7 @@ import (
 
 // Finding tells what a hunt found.
 func Finding(w io.Writer, f hunt.Finding) {
-	fmt.Fprintf(w, "%s  %s\n    %s\n", outcome.PlainLine(f.ID), f.Verdict, Sentence(f))
+	fmt.Fprintf(w, "%s  %s\n    %s\n", outcome.PlainLine(f.ID), Verdict(f), Sentence(f))
 	if words := Remedy(f); words != "" {
 		fmt.Fprintf(w, "    %s\n", words)
 	}
@@ -28,18 +28,29 @@ func Finding(w io.Writer, f hunt.Finding) {
 	}
 }
 
+// Verdict is what came of a hunt, in a word.
+func Verdict(f hunt.Finding) string {
+	if len(f.Mended) > 0 {
+		return "mended"
+	}
+	return string(f.Verdict)
+}
+
 // Sentence says in words what a hunt concluded.
 func Sentence(f hunt.Finding) string {
 	victim := Name(f.ID)
+	if len(f.Mended) > 0 {
+		return fmt.Sprintf("%s is mended: it no longer depends on %s", victim, sets(f.Mended))
+	}
 	switch f.Verdict {
 	case hunt.Polluted:
 		how := " fails only after "
 		if f.Overlap {
 			how = " fails only while it runs beside "
 		}
-		return victim + how + sets(f) + cleaned(f)
+		return victim + how + sets(f.Culprits) + cleaned(f)
 	case hunt.Brittle:
-		return victim + " passes only after " + sets(f) + cleaned(f)
+		return victim + " passes only after " + sets(f.Culprits) + cleaned(f)
 	case hunt.Broken:
 		return victim + " fails alone and in company: no other test is to blame"
 	case hunt.Unstable:
@@ -49,9 +60,9 @@ func Sentence(f hunt.Finding) string {
 }
 
 // sets names every set of culprits.
-func sets(f hunt.Finding) string {
-	words := make([]string, len(f.Culprits))
-	for i, set := range f.Culprits {
+func sets(culprits [][]string) string {
+	words := make([]string, len(culprits))
+	for i, set := range culprits {
 		if words[i] = names(set); len(set) > 1 {
 			words[i] += " together"
 		}
@@ -110,7 +121,7 @@ func Evidence(f hunt.Finding) []string {
 	var words []string
 	company := "in company"
 	if len(f.Culprits) > 0 {
-		company = "with"
+		company = "with them"
 	}
 	if f.With.Runs > 0 {
 		words = append(words, fmt.Sprintf("%s %d of %d failed", company, f.With.Failed, f.With.Runs))
@@ -163,7 +174,7 @@ func Coverage(g order.Gauge) string {
 // Markdown writes a finding for a bug report.
 func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 	w := &bytes.Buffer{}
-	fmt.Fprintf(w, "# %s is %s\n\n%s.\n", code(f.ID), f.Verdict, prose(Sentence(f)))
+	fmt.Fprintf(w, "# %s is %s\n\n%s.\n", code(f.ID), Verdict(f), prose(Sentence(f)))
 	if words := Remedy(f); words != "" {
 		fmt.Fprintf(w, "\n%s\n", prose(words))
 	}

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"image/color"
+	"math"
+	"path"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -25,12 +27,15 @@ type huntView struct {
 	card    bool // on a narrow screen, the verdict lies over the frond
 }
 
-var huntKeys = struct{ panel, again, all, cancel, copied, edit, move key.Binding }{
+var huntKeys = struct{ panel, again, all, search, verify, cancel, copied, report, edit, move key.Binding }{
 	panel:  keyPanel,
 	again:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "hunt again")),
 	all:    key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "hunt all failed")),
+	search: key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "try orders")),
+	verify: key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "verify")),
 	cancel: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "stop")),
-	copied: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "copy the order")),
+	copied: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "copy the command")),
+	report: key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "copy as Markdown")),
 	edit:   key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
 	move:   key.NewBinding(key.WithHelp("↑↓", "victims")),
 }
@@ -54,7 +59,7 @@ func (v *huntView) figure() (string, bool) {
 
 func (v *huntView) keys() []key.Binding {
 	k := huntKeys
-	return []key.Binding{k.all, k.panel, k.move, k.again, k.copied, k.edit, k.cancel}
+	return []key.Binding{k.all, k.search, k.verify, k.panel, k.move, k.again, k.copied, k.report, k.edit, k.cancel}
 }
 
 func (v *huntView) press(msg tea.KeyPressMsg) action {
@@ -67,6 +72,8 @@ func (v *huntView) press(msg tea.KeyPressMsg) action {
 			return action{hunt: failed}
 		}
 		return action{say: "nothing failed in the latest run: there is nothing to hunt"}
+	case key.Matches(msg, huntKeys.search):
+		return action{search: true}
 	case key.Matches(msg, huntKeys.panel):
 		v.card = !v.card
 	case h == nil:
@@ -74,8 +81,21 @@ func (v *huntView) press(msg tea.KeyPressMsg) action {
 		return action{hunt: []catalog.Test{h.victim}}
 	case key.Matches(msg, huntKeys.edit):
 		return action{edit: v.culprit(h)}
+	case key.Matches(msg, huntKeys.verify):
+		if len(h.progress.Finding.Culprits) == 0 || h.mended() {
+			return action{say: "no culprit of " + outcome.PlainLine(h.victim.Name) + " is known: there is nothing to verify"}
+		}
+		return action{hunt: []catalog.Test{h.victim}, verify: true}
+	case key.Matches(msg, huntKeys.copied, huntKeys.report) && len(h.progress.Finding.Order) == 0:
+		return action{say: "the hunt has found nothing yet that could be copied"}
 	case key.Matches(msg, huntKeys.copied):
-		return action{copied: strings.Join(h.progress.Finding.Order, "\n")}
+		return action{copied: report.Command(h.progress.Finding)}
+	case key.Matches(msg, huntKeys.report):
+		var text strings.Builder
+		if err := report.Markdown(&text, h.progress.Finding, h.progress.Records); err != nil {
+			return action{say: err.Error()}
+		}
+		return action{copied: text.String()}
 	default:
 		v.at = moved(v.at, msg.String(), len(v.session.hunts))
 	}
@@ -119,9 +139,19 @@ func (v *huntView) draw(c canvas) {
 	t, h := c.theme, v.current()
 	if h == nil {
 		c.text(2, 1, style{t.ink, true}, "Nothing is hunted yet.")
-		c.text(2, 3, style{colour: t.fog}, "a hunts every test that failed in the latest run; h on a failure in Watch hunts that one.")
-		c.text(2, 5, style{colour: t.fog}, "A hunt runs the test alone, then after what ran before it, then after half of that, and half of that,")
-		c.text(2, 6, style{colour: t.fog}, "until the one is left that makes it fail.")
+		y := 3
+		for _, words := range []string{
+			"a hunts every test that failed in the latest run; h on a failure in Watch hunts that one.",
+			"o runs what is picked in orders that have not been tried, until a test comes out otherwise than before.",
+			"A hunt runs the test alone, then after what ran before it, then after the part of that which is suspected most, and so on, until the one is left that makes it fail.",
+			v.coverage(),
+		} {
+			for _, line := range wrap(words, c.width-4) {
+				c.text(2, y, style{colour: t.fog}, line)
+				y++
+			}
+			y++
+		}
 		return
 	}
 	if c.width < wideScreen {
@@ -129,7 +159,10 @@ func (v *huntView) draw(c canvas) {
 		return
 	}
 	card := min(48, c.width*3/10)
-	v.drawVictims(c.sub(1, 1, 37, c.height-1))
+	v.drawVictims(c.sub(1, 1, 37, c.height-4))
+	for i, line := range wrap(v.coverage(), 34) {
+		c.text(2, c.height-2+i, style{colour: t.fog}, line)
+	}
 	v.drawFrond(c.sub(40, 1, c.width-card-44, c.height-1), h)
 	for y := 1; y < c.height-1; y++ {
 		c.text(c.width-card-3, y, style{colour: t.faint()}, "│")
@@ -148,12 +181,39 @@ func (v *huntView) drawNarrow(c canvas, h *liveHunt) {
 	if len(v.session.hunts) > 1 {
 		x = c.text(2, 0, style{colour: c.theme.fog}, fmt.Sprintf("%d of %d  ", v.at+1, len(v.session.hunts)))
 	}
-	words := string(h.progress.Finding.Verdict)
-	if words == "" {
-		words = v.doing(h)
-	}
-	c.text(x, 0, style{c.theme.orchid, true}, words)
+	_, words, colour := v.verdict(h)
+	c.text(x, 0, style{colour, true}, words)
 	v.drawFrond(c.sub(2, 1, c.width-4, c.height-1), h)
+}
+
+// coverage tells which orders have been tried, and that more are.
+func (v *huntView) coverage() string {
+	words := report.Coverage(v.session.gauge)
+	if s := v.session.search; s != nil {
+		return fmt.Sprintf("▸ order %d runs; %s", s.orders+1, words)
+	}
+	return words
+}
+
+// verdict is what came of a hunt, or what it is at, in a word or two, with its shape.
+func (v *huntView) verdict(h *liveHunt) (shape, words string, colour color.Color) {
+	t := v.session.theme
+	shape, words, colour = "◎", string(h.progress.Finding.Verdict), t.orchid
+	switch {
+	case h.mended():
+		return "▪", report.Verdict(h.progress.Finding), t.leaf
+	case words == "":
+		return shape, v.doing(h), t.water
+	}
+	switch h.progress.Finding.Verdict {
+	case hunt.Broken:
+		return "▲", words, t.rust
+	case hunt.Unstable:
+		return shape, words, t.amber
+	case hunt.Stable:
+		return "▪", words, t.leaf
+	}
+	return shape, words, colour
 }
 
 func (v *huntView) drawVictims(c canvas) {
@@ -164,23 +224,9 @@ func (v *huntView) drawVictims(c canvas) {
 	for i := top; i < min(len(v.session.hunts), top+shown); i++ {
 		h := v.session.hunts[i]
 		y := 2 + 2*(i-top)
-		shape, colour := "◎", t.orchid
-		switch h.progress.Finding.Verdict {
-		case hunt.Broken:
-			shape, colour = "▲", t.rust
-		case hunt.Unstable:
-			shape, colour = "◎", t.amber
-		case hunt.Stable:
-			shape, colour = "▪", t.leaf
-		case "":
-			colour = t.water
-		}
+		shape, words, colour := v.verdict(h)
 		c.text(1, y, style{colour: colour}, shape)
 		c.text(3, y, style{t.ink, i == v.at}, cut(outcome.PlainLine(h.victim.Name), c.width-4))
-		words := string(h.progress.Finding.Verdict)
-		if words == "" {
-			words = v.doing(h)
-		}
 		c.text(3, y+1, style{colour: t.fog}, cut(outcome.PlainLine(h.victim.Group), c.width-6-width(words)))
 		c.right(c.width-1, y+1, style{colour: colour}, words)
 		if i == v.at {
@@ -193,7 +239,7 @@ func (v *huntView) drawVictims(c canvas) {
 func (v *huntView) doing(h *liveHunt) string {
 	switch {
 	case h.err != nil || h.ended:
-		return "stopped"
+		return "interrupted"
 	case len(h.progress.Records) == 0:
 		return cmp.Or(outcome.PlainLine(h.progress.Making), "making ready")
 	}
@@ -268,13 +314,13 @@ func (v *huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, de
 	room := stem - 8
 	size := func(n int) int { return max(width(fmt.Sprint(n))+2, room*n/max(most, 1)) }
 	left, right := size(r.Ran), size(r.LeftOut)
-	ran, out := 0.0, 0.0
+	ran, out := 0.1+0.5*r.Share, 0.1+0.5*(1-r.Share) // how much each is suspected, until it is known
 	switch {
 	case !r.Told:
 	case r.Shows:
-		ran = 0.45 + 0.4*depth
+		ran, out = 0.45+0.4*depth, 0
 	default:
-		out = 0.45 + 0.4*depth
+		ran, out = 0, 0.45+0.4*depth
 	}
 	part := func(x, w int, amount float64) style {
 		if amount == 0 {
@@ -286,6 +332,10 @@ func (v *huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, de
 	}
 	look := part(stem-1-left, left, ran)
 	c.right(stem-2, y, look, fmt.Sprint(r.Ran))
+	uneven := math.Abs(r.Share-float64(r.Ran)/float64(r.Ran+r.LeftOut)) > 0.02 // else the size says it
+	if share := fmt.Sprintf("%.0f %% suspected", 100*r.Share); uneven && stem-left-6 > 6+width(share) {
+		c.text(6, y, style{colour: t.fog}, share)
+	}
 	look = part(stem+2, right, out)
 	c.text(stem+3, y, look, fmt.Sprint(r.LeftOut))
 	c.right(3, y, style{colour: t.faint()}, fmt.Sprint(r.Number))
@@ -325,21 +375,41 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 	t, f := c.theme, h.progress.Finding
 	if f.Verdict == "" {
 		c.text(0, 0, style{t.water, true}, v.doing(h))
-		c.text(0, 2, style{colour: t.fog}, "the verdict will stand here")
+		words := "the verdict will stand here"
+		if h.ended {
+			words = "enter goes on where it was"
+		}
+		c.text(0, 2, style{colour: t.fog}, words)
 		return
 	}
 	colour := t.orchid
 	if len(f.Culprits) == 0 {
 		colour = t.amber
 	}
-	c.text(0, 0, style{colour, true}, string(f.Verdict))
+	if h.mended() {
+		colour = t.leaf
+	}
+	c.text(0, 0, style{colour, true}, report.Verdict(f))
+	if f.Chance > 0 && len(f.Culprits) > 0 {
+		c.right(c.width, 0, style{colour: t.fog}, "by chance: "+report.Chance(f.Chance))
+	}
 	y := 2
 	for _, line := range wrap(report.Sentence(f), c.width) {
-		c.text(0, y, style{colour: t.ink}, line)
+		c.text(0, y, style{t.ink, true}, line)
 		y++
 	}
+	if remedy := report.Remedy(f); remedy != "" && !h.mended() {
+		for _, line := range wrap(remedy, c.width) {
+			c.text(0, y, style{colour: t.ink}, line)
+			y++
+		}
+	}
 	y++
-	y = v.drawEvidence(c, y, "in company", f.With)
+	company := "in company"
+	if len(f.Culprits) > 0 {
+		company = "with"
+	}
+	y = v.drawEvidence(c, y, company, f.With)
 	y = v.drawEvidence(c, y, "alone", f.Without) + 1
 	if len(f.Changed) > 0 && y < c.height {
 		c.text(0, y, style{colour: t.fog}, "state left behind")
@@ -349,7 +419,14 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 				c.text(0, y, style{colour: t.fog}, "…")
 				break
 			}
-			c.text(c.text(0, y, style{t.ink, true}, cut(outcome.PlainLine(change.Name), c.width-14))+2, y, style{colour: t.fog}, change.Kind)
+			x := c.text(0, y, style{t.ink, true}, cut(outcome.PlainLine(change.Name), c.width-24)) + 2
+			x = c.text(x, y, style{colour: t.fog}, change.Kind) + 2
+			if change.Proved {
+				c.text(x, y, style{colour: t.leaf}, "proved")
+			}
+			if change.File != "" {
+				c.right(c.width, y, style{colour: t.fog}, cut(fmt.Sprintf("%s:%d", path.Base(outcome.PlainLine(change.File)), change.Line), c.width-x-8))
+			}
 			c.text(2, y+1, style{colour: t.fog}, "fresh")
 			c.text(9, y+1, style{colour: t.leaf}, cut(orNothing(change.Before), c.width-9))
 			c.text(2, y+2, style{colour: t.fog}, "after")
@@ -366,8 +443,7 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 		c.text(0, y+2+i, style{colour: t.ink}, cut(short, c.width))
 	}
 	if at := y + 3 + len(f.Order); at < c.height {
-		c.text(c.text(0, at, style{colour: t.leaf}, "c"), at, style{colour: t.fog}, " copies it; to run it from a file F:")
-		c.text(0, at+1, style{colour: t.leaf}, cut("fern-relay run --order file:F", c.width))
+		c.text(c.text(0, at, style{colour: t.leaf}, "c"), at, style{colour: t.fog}, " copies a command that runs it")
 	}
 }
 

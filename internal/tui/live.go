@@ -8,7 +8,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
@@ -388,43 +387,4 @@ func (l *liveRun) hold() {
 	}
 	l.held = !l.held
 	l.control.Hold(l.held)
-}
-
-// liveHunt is the hunt of one victim as the application follows it.
-type liveHunt struct {
-	victim   catalog.Test
-	progress relay.Progress
-	began    time.Time
-	ended    bool
-	err      error
-	cancel   context.CancelFunc
-	told     inbox[relay.Progress]
-}
-
-type huntEndedMsg struct {
-	hunts []*liveHunt
-	err   error
-}
-
-// startHunt hunts victims side by side.
-func startHunt(ctx context.Context, r *relay.Relay, victims []catalog.Test, workers int) ([]*liveHunt, tea.Cmd) {
-	ctx, cancel := context.WithCancel(ctx)
-	hunts := make([]*liveHunt, len(victims))
-	byID := map[string]*liveHunt{}
-	for i, v := range victims {
-		hunts[i] = &liveHunt{victim: v, began: time.Now(), cancel: cancel}
-		byID[v.ID] = hunts[i]
-	}
-	return hunts, func() tea.Msg {
-		_, err := r.Hunt(ctx, victims, relay.Pursuit{Workers: workers}, func(p relay.Progress) { byID[p.Victim].told.put(p) })
-		cancel()
-		return huntEndedMsg{hunts, err}
-	}
-}
-
-// follow takes the latest progress.
-func (h *liveHunt) follow() {
-	if told := h.told.take(); len(told) > 0 {
-		h.progress = told[len(told)-1]
-	}
 }

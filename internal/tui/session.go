@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/order"
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
@@ -21,6 +22,8 @@ type session struct {
 	height  int      // of the view, as it was drawn last
 	run     *liveRun // nil before the first of this session
 	hunts   []*liveHunt
+	search  *search     // for victims; nil where there is none
+	gauge   order.Gauge // of the orders that have run
 }
 
 // figures are what follows from a pick, with the memory that it was evaluated

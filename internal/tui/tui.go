@@ -44,6 +44,8 @@ type action struct {
 	planning *planning // how to run them, where that is planned
 	plan     bool      // to plan anew, as other things are wanted
 	hunt     []catalog.Test
+	verify   bool // only try once more what is known of them
+	search   bool // for tests to hunt
 	edit     place
 	pick     string // a new pick, where setPick
 	undo     bool
@@ -204,7 +206,7 @@ type (
 
 // Init asks the terminal for its background and git for the revision.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
+	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), a.recallHunts(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
 }
 
 // Update takes a message.
@@ -238,7 +240,11 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.runEnded(msg)
 	case huntEndedMsg:
 		a.huntEnded(msg)
-		return a, a.readAgain()
+		return a, tea.Batch(a.readAgain(), a.recallHunts())
+	case searchEndedMsg:
+		return a, a.searchEnded(msg)
+	case keptHuntsMsg:
+		a.keepHunts(msg)
 	case filterMsg:
 		a.sheet = nil
 		a.watch.setFilter(filter(msg))
@@ -388,10 +394,15 @@ func (a *App) follow(now time.Time) {
 	for _, h := range a.session.hunts {
 		h.follow()
 	}
+	if s := a.session.search; s != nil {
+		for _, revealed := range s.told.take() {
+			s.orders, a.session.gauge = revealed.Order, revealed.Gauge
+		}
+	}
 }
 
 func (a *App) working() bool {
-	return a.running() || slices.ContainsFunc(a.session.hunts, func(h *liveHunt) bool { return !h.ended })
+	return a.running() || a.session.search != nil || slices.ContainsFunc(a.session.hunts, func(h *liveHunt) bool { return !h.ended })
 }
 
 func (a *App) running() bool {
@@ -433,6 +444,9 @@ func (a *App) cancelAll() {
 	for _, h := range a.session.hunts {
 		h.cancel()
 	}
+	if s := a.session.search; s != nil {
+		s.cancel()
+	}
 }
 
 func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
@@ -442,9 +456,9 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 	recall := a.change(change{apply: (*relay.Relay).Recall})
 	if victims := a.waiting; victims != nil {
 		a.waiting = nil
-		return tea.Batch(recall, a.startHunt(victims))
+		return tea.Batch(recall, a.startHunt(victims, false))
 	}
-	return tea.Batch(recall, a.readAgain())
+	return tea.Batch(recall, a.readAgain(), a.recallHunts())
 }
 
 func (a *App) huntEnded(msg huntEndedMsg) {
@@ -538,12 +552,14 @@ func (a *App) do(act action) tea.Cmd {
 	case act.cancel:
 		a.cancelAll()
 	case act.copied != "":
-		a.message = "copied: " + act.copied
+		a.message = "copied: " + outcome.PlainLine(act.copied)
 		return tea.SetClipboard(act.copied)
 	case len(act.run) > 0:
 		return a.startRun(act.run, act.planning)
 	case len(act.hunt) > 0:
-		return a.startHunt(act.hunt)
+		return a.startHunt(act.hunt, act.verify)
+	case act.search:
+		return a.startSearch()
 	case act.edit.file != "":
 		return a.editor(act.edit)
 	}
@@ -625,7 +641,7 @@ func (a *App) start(request relay.Request) tea.Cmd {
 	return tea.Batch(a.job(wait), a.startTicking())
 }
 
-func (a *App) startHunt(victims []catalog.Test) tea.Cmd {
+func (a *App) startHunt(victims []catalog.Test, verify bool) tea.Cmd {
 	s := a.session
 	if a.running() && s.run.ended {
 		a.waiting = victims // a moment, until the run is kept
@@ -636,7 +652,7 @@ func (a *App) startHunt(victims []catalog.Test) tea.Cmd {
 		return nil
 	}
 	a.leg = legHunt
-	hunts, wait := startHunt(a.ctx, s.relay, victims, s.workers())
+	hunts, wait := startHunt(a.ctx, s.relay, victims, s.workers(), verify)
 	again := func(h *liveHunt) bool {
 		return slices.ContainsFunc(victims, func(v catalog.Test) bool { return v.ID == h.victim.ID })
 	}
