@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -83,30 +84,37 @@ func (f *huntFlags) check(cmd *cobra.Command, args []string) error {
 
 func (f *huntFlags) run(ctx context.Context, r *relay.Relay, ids []string, cmd *cobra.Command) error {
 	out := cmd.OutOrStdout()
-	p := relay.Pursuit{Workers: f.workers, All: f.all}
-	victims, why, err := f.victims(ctx, r, ids, cmd.Flags().Changed("budget"), &p)
+	named, err := f.named(r, ids)
 	if err != nil {
 		return err
 	}
-	findings, err := huntAndWrite(ctx, r, victims, p, os.Stderr, f)
+	p := relay.Pursuit{Workers: f.workers, All: f.all}
+	victims, why, search, err := f.victims(r, named, ids, &p)
+	if err != nil {
+		return err
+	}
+	var findings []hunt.Finding
+	if search || cmd.Flags().Changed("budget") {
+		findings, why, err = f.search(ctx, r, named, p)
+	} else {
+		findings, err = huntAndWrite(ctx, r, victims, p, os.Stderr, f)
+	}
 	if f.asJSON {
 		return errors.Join(err, newEncoder(out).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))
 	}
 	for _, finding := range findings {
 		report.Finding(out, finding)
 	}
-	if len(victims) == 0 {
+	if len(findings) == 0 && err == nil {
 		fmt.Fprintln(out, why)
 	}
 	return err
 }
 
-// victims finds whom to hunt, and why there is nobody.
-func (f *huntFlags) victims(ctx context.Context, r *relay.Relay, ids []string, search bool, p *relay.Pursuit) (victims []catalog.Test, why string, err error) {
-	named, err := f.named(r, ids)
+// victims finds whom to hunt, or why there is nobody, and whether they are to be searched
+// for.
+func (f *huntFlags) victims(r *relay.Relay, named []catalog.Test, ids []string, p *relay.Pursuit) (victims []catalog.Test, why string, search bool, err error) {
 	switch {
-	case err != nil:
-		return nil, "", err
 	case f.verify:
 		p.Known, err = r.Known()
 		for _, t := range named {
@@ -114,27 +122,47 @@ func (f *huntFlags) victims(ctx context.Context, r *relay.Relay, ids []string, s
 				victims = append(victims, t)
 			}
 		}
-		return victims, "no culprit is known: there is nothing to verify", err
-	case !search && (len(ids) > 0 || f.pick != ""):
-		return named, "the pick holds no test: there is nothing to hunt", nil
-	case !search:
-		if victims, err = r.Victims(); err != nil || len(victims) > 0 {
-			return victims, "", err
+		return victims, "no culprit is known: there is nothing to verify", false, err
+	case len(ids) > 0 || f.pick != "":
+		return named, "the pick holds no test: there is nothing to hunt", false, nil
+	}
+	victims, err = r.Victims()
+	return victims, "", len(victims) == 0, err
+}
+
+// search runs orders that have not been tried, and hunts what comes out otherwise than
+// before, until a test depends on the order or the budget is spent.
+func (f *huntFlags) search(ctx context.Context, r *relay.Relay, tests []catalog.Test, p relay.Pursuit) (findings []hunt.Finding, why string, err error) {
+	findings = []hunt.Finding{}
+	s := relay.Search{Tests: tests, Workers: f.workers, Enough: f.coverage / 100, Apart: map[string]bool{}}
+	for until := time.Now().Add(f.budget); ; {
+		if s.Budget = time.Until(until); s.Budget <= 0 {
+			break
 		}
-		fmt.Fprintf(os.Stderr, "fern-relay: nothing failed in the latest run: orders that have not been tried run for up to %s\n", f.budget)
+		victims, err := r.Reveal(ctx, s, func(v relay.Revealed) {
+			fmt.Fprintf(os.Stderr, "order %d: %s; %s\n", v.Order, v.Run.Summary(), report.Coverage(v.Gauge))
+		})
+		if err != nil || len(victims) == 0 {
+			if err != nil {
+				return findings, "", err
+			}
+			break
+		}
+		found, err := huntAndWrite(ctx, r, victims, p, os.Stderr, f)
+		findings = append(findings, found...)
+		if err != nil || slices.ContainsFunc(found, func(f hunt.Finding) bool { return len(f.Culprits) > 0 }) {
+			return findings, "", err
+		}
+		for _, v := range victims {
+			s.Apart[v.ID] = true
+		}
 	}
-	victims, err = r.Reveal(ctx, relay.Search{Tests: named, Workers: f.workers, Budget: f.budget, Enough: f.coverage / 100}, func(v relay.Revealed) {
-		fmt.Fprintf(os.Stderr, "order %d: %s; %s\n", v.Order, v.Run.Summary(), report.Coverage(v.Gauge))
-	})
-	if err != nil {
-		return nil, "", err
-	}
-	gauge, apart, err := r.Gauge(named)
+	gauge, apart, err := r.Gauge(tests)
 	why = "no test came out otherwise than before: there is nothing to hunt; " + report.Coverage(gauge)
 	if apart > 0 {
 		why += fmt.Sprintf(" (without %s in groups that are too large to follow)", report.Plural(apart, "test"))
 	}
-	return victims, why, err
+	return findings, why, err
 }
 
 // named gives the tests of the pick and those named; all where neither says anything.

@@ -54,8 +54,9 @@ func (r *Relay) coverage() (of func(group string) *order.Coverage, failed *error
 type Search struct {
 	Tests   []catalog.Test // among these
 	Workers int
-	Budget  time.Duration // how long
-	Enough  float64       // share of the neighbour pairs at which it has been looked for enough
+	Budget  time.Duration   // how long
+	Enough  float64         // share of the neighbour pairs at which it has been looked for enough
+	Apart   map[string]bool // by ID: tests that are known not to be victims
 }
 
 // Revealed is what one order of a search showed.
@@ -104,7 +105,7 @@ func (r *Relay) Reveal(ctx context.Context, s Search, tell func(Revealed)) (vict
 			bad[res.ID] = bad[res.ID] || res.Outcome.Bad() && res.Outcome != outcome.Lost
 		}
 		for _, t := range s.Tests {
-			if good[t.ID] && bad[t.ID] {
+			if good[t.ID] && bad[t.ID] && !s.Apart[t.ID] {
 				victims = append(victims, t)
 			}
 		}

@@ -99,12 +99,15 @@ func Remedy(f hunt.Finding) string {
 	if len(f.Culprits[0]) > 1 {
 		leave = "leave"
 	}
-	left := fmt.Sprintf("%s %s %s at %s", culprits, leave, outcome.PlainLine(c.Name), outcome.PlainLine(c.After))
+	_, after := Differing(c)
+	left := fmt.Sprintf("%s %s %s at %s", culprits, leave, outcome.PlainLine(c.Name), after)
 	if c.File != "" {
 		left += fmt.Sprintf(" (%s:%d)", path.Base(outcome.PlainLine(c.File)), c.Line)
 	}
 	group, _, _ := strings.Cut(f.ID, "#")
-	_, group, _ = strings.Cut(outcome.PlainLine(group), ":")
+	if _, group, _ = strings.Cut(outcome.PlainLine(group), ":"); group == "." {
+		group = victim
+	}
 	switch {
 	case f.Verdict == hunt.Brittle && c.Proved:
 		return fmt.Sprintf("%s; %s needs it so. Set it up in %s itself, or mark it as needing %s.", left, victim, victim, culprits)
@@ -143,7 +146,8 @@ func Chance(p float64) string {
 
 // Changed says how one piece of state differs.
 func Changed(c hunt.Change) string {
-	words := fmt.Sprintf("%s %s: %s in a fresh run, %s after", c.Kind, outcome.PlainLine(c.Name), outcome.PlainLine(c.Before), outcome.PlainLine(c.After))
+	before, after := Differing(c)
+	words := fmt.Sprintf("%s %s: %s in a fresh run, %s after", c.Kind, outcome.PlainLine(c.Name), before, after)
 	if c.File != "" {
 		words += fmt.Sprintf(" (%s:%d)", outcome.PlainLine(c.File), c.Line)
 	}
@@ -151,6 +155,36 @@ func Changed(c hunt.Change) string {
 		words += "; proved"
 	}
 	return words
+}
+
+// How many runes of a value are told, and of those how many of what both sides begin with.
+const (
+	valueTold = 80
+	sameTold  = 12
+)
+
+// Differing gives both values of a piece of state, of long ones the part from where they
+// differ.
+func Differing(c hunt.Change) (before, after string) {
+	a, b := []rune(outcome.PlainLine(c.Before)), []rune(outcome.PlainLine(c.After))
+	same := 0
+	for same < len(a) && same < len(b) && a[same] == b[same] {
+		same++
+	}
+	if same <= sameTold || len(a) <= valueTold && len(b) <= valueTold {
+		same = 0
+	}
+	part := func(text []rune) string {
+		words := ""
+		if same > 0 {
+			words, text = "…", text[same-sameTold:]
+		}
+		if len(text) > valueTold {
+			return words + string(text[:valueTold]) + "…"
+		}
+		return words + string(text)
+	}
+	return part(a), part(b)
 }
 
 // Command is the command line that runs the shortest order.
@@ -196,7 +230,8 @@ func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 			if c.Proved {
 				proved = "proved: with this alone put back, the outcome changes"
 			}
-			fmt.Fprintf(w, "| %s %s | %s | %s | %s | %s |\n", c.Kind, code(c.Name), code(c.Before), code(c.After), where, proved)
+			before, after := Differing(c)
+			fmt.Fprintf(w, "| %s %s | %s | %s | %s | %s |\n", c.Kind, code(c.Name), code(before), code(after), where, proved)
 		}
 	}
 	if len(records) > 0 {

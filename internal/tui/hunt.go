@@ -376,8 +376,11 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 	if f.Verdict == "" {
 		c.text(0, 0, style{t.water, true}, v.doing(h))
 		words := "the verdict will stand here"
-		if h.ended {
+		switch {
+		case h.ended:
 			words = "enter goes on where it was"
+		case h.progress.Again > 0:
+			words = "it went on after " + report.Plural(h.progress.Again, "trial")
 		}
 		c.text(0, 2, style{colour: t.fog}, words)
 		return
@@ -428,9 +431,10 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 				c.right(c.width, y, style{colour: t.fog}, cut(fmt.Sprintf("%s:%d", path.Base(outcome.PlainLine(change.File)), change.Line), c.width-x-8))
 			}
 			c.text(2, y+1, style{colour: t.fog}, "fresh")
-			c.text(9, y+1, style{colour: t.leaf}, cut(orNothing(change.Before), c.width-9))
+			before, after := report.Differing(change)
+			c.text(9, y+1, style{colour: t.leaf}, cut(cmp.Or(before, "(empty)"), c.width-9))
 			c.text(2, y+2, style{colour: t.fog}, "after")
-			c.text(9, y+2, style{colour: t.rust}, cut(orNothing(change.After), c.width-9))
+			c.text(9, y+2, style{colour: t.rust}, cut(cmp.Or(after, "(empty)"), c.width-9))
 			y += 4
 		}
 	}
@@ -445,13 +449,6 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 	if at := y + 3 + len(f.Order); at < c.height {
 		c.text(c.text(0, at, style{colour: t.leaf}, "c"), at, style{colour: t.fog}, " copies a command that runs it")
 	}
-}
-
-func orNothing(text string) string {
-	if text = outcome.PlainLine(text); text == "" {
-		return "(empty)"
-	}
-	return text
 }
 
 func (v *huntView) drawEvidence(c canvas, y int, label string, times hunt.Times) int {

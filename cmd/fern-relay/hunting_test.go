@@ -1,0 +1,128 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"fernrelay/core/hunt"
+	"fernrelay/internal/testfiles"
+)
+
+// hunted runs a hunt and gives its findings by the victim's name.
+func hunted(t *testing.T, dir string, args ...string) (map[string]hunt.Finding, result) {
+	t.Helper()
+	got := run(t, dir, append([]string{"hunt", "--json"}, args...)...)
+	var report hunt.Report
+	if err := json.Unmarshal([]byte(got.stdout), &report); err != nil || got.status != 0 || report.Victims == nil {
+		t.Fatalf("status %d, %v\n%s%s", got.status, err, got.stdout, got.stderr)
+	}
+	findings := map[string]hunt.Finding{}
+	for _, f := range report.Victims {
+		_, name, _ := strings.Cut(f.ID, "#")
+		findings[name] = f
+	}
+	return findings, got
+}
+
+// TestHuntInRealModule searches a module that nobody has prepared for tests that depend on
+// their order, and finds one, its culprit, and what that leaves behind.
+func TestHuntInRealModule(t *testing.T) {
+	t.Parallel()
+	dir := copyModule(t, "github.com/spf13/pflag")
+	findings, got := hunted(t, dir, "--budget", "2m", "--report", "finding.md")
+	f := findings["TestEverything"]
+	if f.Verdict != hunt.Polluted || len(f.Culprits) != 1 || len(f.Culprits[0]) != 1 {
+		t.Fatalf("found %+v\n%s", findings, got.stderr)
+	}
+	if c := f.Changed[0]; c.Name != "pflag.CommandLine" || c.File != "flag.go" || c.Line == 0 || !c.Proved {
+		t.Errorf("the state is %+v", f.Changed)
+	}
+	if !strings.Contains(got.stderr, "order coverage: ") || !strings.Contains(got.stderr, "100 % of before/after pairs") {
+		t.Errorf("told of the orders:\n%s", got.stderr)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "finding.md"))
+	for _, words := range []string{"# `go:.#TestEverything` is polluted", "- with them 5 of 5 failed", "fern-relay run --workers 1 --order file:/dev/stdin", "`pflag.CommandLine`"} {
+		if err != nil || !strings.Contains(string(text), words) {
+			t.Errorf("%q is not in the report, %v:\n%s", words, err, text)
+		}
+	}
+}
+
+// TestHuntAcrossProcesses hunts tests that are programs of their own: one that finds a file
+// that another has left, although they share no process, and one that fails only while
+// another runs on the other worker.
+func TestHuntAcrossProcesses(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "\n[workers]\ncount = 2\nclean = \"rm -f left held\"\n", "dry leaves wet reads holds meets idle", `
+leaves) touch left;;
+reads) test ! -e left;;
+holds) for i in 1 2 3 4; do touch held; sleep 0.1; rm -f held; done;;
+meets) for i in 1 2 3 4 5 6; do test ! -e held || exit 1; sleep 0.05; done;;`)
+	testfiles.Write(t, dir, map[string]string{"order.txt": "dry\nleaves\nwet\nreads\n"})
+	if got := run(t, dir, "run", "--workers", "1", "--order", "file:order.txt"); got.status != 1 {
+		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	findings, _ := hunted(t, dir)
+	if f := findings["reads"]; f.Verdict != hunt.Polluted || !slices.Equal(f.Culprits[0], []string{"c:.#leaves"}) {
+		t.Errorf("found %+v", findings)
+	}
+	if got := run(t, dir, "run", "--together", "test", "-p", "name:holds or name:meets"); got.status != 1 {
+		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	findings, got := hunted(t, dir, "meets")
+	if f := findings["meets"]; f.Verdict != hunt.Polluted || !f.Overlap || !slices.Equal(f.Culprits[0], []string{"c:.#holds"}) {
+		t.Errorf("found %+v\n%s", findings, got.stderr)
+	}
+	if got := run(t, dir, "run", "--together", "test", "--keep-apart", "-p", "name:holds or name:meets"); got.status != 0 {
+		t.Errorf("kept apart, the status is %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
+}
+
+// TestHuntOnScreen hunts the demo's pair, is interrupted, goes on where it was after a new
+// start, and verifies the pair before and after it is mended.
+func TestHuntOnScreen(t *testing.T) {
+	t.Parallel()
+	cache := t.TempDir()
+	start := func() *screen {
+		s := open(t, 160, 40, t.TempDir(), []string{"XDG_CACHE_HOME=" + cache}, "demo")
+		s.shows("Survey 252 of 252")
+		s.press("4")
+		return s
+	}
+	s := start()
+	s.shows("Nothing is hunted yet", "order coverage: ", "of before/after pairs")
+	s.press("a", "j", "j")
+	s.shows("closes_at_noon", "trial 3")
+	s.press("x")
+	s.shows("interrupted", "enter goes on where it was")
+	s.press("q")
+	s.ended()
+
+	s = start()
+	s.shows("interrupted", "closes_at_noon")
+	s.press("a", "j", "j")
+	s.shows("it went on after")
+	s.shows("idle", "polluted", "motor_service", "summer_plan", "shade.season", "proved", "shade.go:", "5 of 5 failed", "0 of 5 failed")
+	s.whole()
+	s.press("v")
+	s.shows("11 trials", "polluted")
+	config := filepath.Join(cache, "fern-relay", "glasshouse", "fern.toml")
+	text, err := os.ReadFile(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	mended := strings.Replace(string(text), `GLASS_MENDED = "off"`, `GLASS_MENDED = "on"`, 1)
+	if err := os.WriteFile(config, []byte(mended), 0o644); err != nil || mended == string(text) {
+		t.Fatal(err, "the demo has no switch")
+	}
+	waitFor(t, "the pair to be mended", func() bool { // once the file is read again
+		s.press("v")
+		return strings.Contains(s.shows("11 trials, 0:"), "is mended")
+	})
+	s.press("q")
+	s.ended()
+}
