@@ -1,6 +1,7 @@
 package order
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -97,6 +98,54 @@ func TestCover(t *testing.T) {
 				t.Errorf("of %d tests %s stands so %d times", n, pair, times)
 			}
 		}
+	}
+}
+
+// TestRevealing follows the most revealing orders until all pairs have run: two orders have
+// every test before every other, and for n tests about 2n have every one right before every
+// other. Groups that are not followed stay as they are.
+func TestRevealing(t *testing.T) {
+	var tests []catalog.Test
+	for i := range 9 {
+		tests = append(tests, catalog.Test{Suite: "s", Group: "g", Name: fmt.Sprint(i)})
+	}
+	for i := range 4 {
+		tests = append(tests, catalog.Test{Suite: "s", Group: "large", Name: fmt.Sprint("l", i)})
+	}
+	c := &Coverage{}
+	of := func(group string) *Coverage {
+		if group == "s:g" {
+			return c
+		}
+		return nil
+	}
+	orders := 0
+	for ; orders < 40; orders++ {
+		ordered, gain := Revealing(tests, of, uint64(orders))
+		if gain == 0 {
+			break
+		}
+		var names, large []string
+		for _, test := range ordered {
+			if test.Group == "g" {
+				names = append(names, test.Name)
+			} else {
+				large = append(large, test.Name)
+			}
+		}
+		if !slices.Equal(large, []string{"l0", "l1", "l2", "l3"}) {
+			t.Fatalf("what is not followed runs as %v", large)
+		}
+		before := c.Neighbours.Count() + c.Before.Count()
+		if c.Add(names); c.Neighbours.Count()+c.Before.Count()-before != gain {
+			t.Errorf("order %d promised %d pairs", orders, gain)
+		}
+		if g := c.Of(names); orders == 1 && g.Before != g.Pairs {
+			t.Errorf("after two orders %+v have run", g)
+		}
+	}
+	if n := c.Neighbours.Count(); n != 72 || orders > 20 {
+		t.Errorf("after %d orders %d of 72 neighbour pairs have run", orders, n)
 	}
 }
 

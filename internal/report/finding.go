@@ -122,18 +122,25 @@ func Remedy(f hunt.Finding) string {
 // Evidence says how sure a finding is.
 func Evidence(f hunt.Finding) []string {
 	var words []string
-	company := "in company"
-	if len(f.Culprits) > 0 {
-		company = "with them"
-	}
 	if f.With.Runs > 0 {
-		words = append(words, fmt.Sprintf("%s %d of %d failed", company, f.With.Failed, f.With.Runs))
+		words = append(words, fmt.Sprintf("%s %d of %d failed", Company(f), f.With.Failed, f.With.Runs))
 	}
 	words = append(words, fmt.Sprintf("alone %d of %d failed", f.Without.Failed, f.Without.Runs))
 	if len(f.Culprits) > 0 && f.Chance > 0 {
 		words = append(words, "by chance: "+Chance(f.Chance))
 	}
 	return words
+}
+
+// Company says what the victim ran with where it was not alone.
+func Company(f hunt.Finding) string {
+	switch {
+	case len(f.Culprits) == 0:
+		return "in company"
+	case len(f.Culprits[0]) == 1:
+		return "with it"
+	}
+	return "with them"
 }
 
 // Chance writes how likely something is by chance.

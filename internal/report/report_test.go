@@ -106,22 +106,57 @@ shards      finish       saves    machines
 
 func TestSentences(t *testing.T) {
 	f := hunt.Finding{ID: "u:g#victim", Culprits: [][]string{{"u:g#one", "u:h#two"}}}
-	change := []hunt.Change{{Kind: hunt.Variable, Name: "clock.offset", Before: "0s", After: "3h\n0m"}}
+	change := []hunt.Change{{Kind: hunt.Variable, Name: "clock.offset", Before: "0s", After: "3h\n0m", File: "clock/clock.go", Line: 18, Proved: true}}
 	for _, c := range []struct {
 		verdict hunt.Verdict
-		changed []hunt.Change
+		more    func(f *hunt.Finding)
 		want    string
 	}{
-		{hunt.Polluted, change, "victim fails only after one and two together, which leave clock.offset at 3h 0m"},
-		{hunt.Brittle, nil, "victim passes only after one and two"},
-		{hunt.Broken, nil, "victim fails alone and in company: no other test is to blame"},
-		{hunt.Unstable, nil, "victim differs on identical trials: the order is not to blame"},
-		{hunt.Stable, nil, "victim passed alone and in every order tried"},
+		{hunt.Polluted, func(f *hunt.Finding) { f.Changed = change }, "victim fails only after one and two together. one and two leave clock.offset at 3h 0m (clock.go:18); " +
+			"victim turns on it: with that alone put back, it passes. Restore it at the end of two, or before g."},
+		{hunt.Polluted, func(f *hunt.Finding) { f.Culprits, f.Cleaners = [][]string{{"u:g#a"}, {"u:g#b"}}, []string{"u:g#c"} },
+			"victim fails only after a, or after b, unless c runs between. "},
+		{hunt.Polluted, func(f *hunt.Finding) { f.Overlap = true }, "victim fails only while it runs beside one and two together. " +
+			"Mark both with the resource that they share (uses), or have each worker use a name of its own for it ({space}, {port}, {tmp})."},
+		{hunt.Brittle, func(f *hunt.Finding) { f.Changed = []hunt.Change{{Name: "a", After: "1"}} }, "victim passes only after one and two together. " +
+			"one and two leave a at 1; mark victim as needing one and two, or set up in it what it needs."},
+		{hunt.Broken, nil, "victim fails alone and in company: no other test is to blame. "},
+		{hunt.Unstable, nil, "victim differs on identical trials: the order is not to blame. "},
+		{hunt.Stable, nil, "victim passed alone and in every order tried. "},
+		{hunt.Stable, func(f *hunt.Finding) { f.Mended = f.Culprits }, "victim is mended: it no longer depends on one and two together. "},
 	} {
-		f.Verdict, f.Changed = c.verdict, c.changed
-		if got := Sentence(f); got != c.want {
-			t.Errorf("%s: %s, want %s", c.verdict, got, c.want)
+		g := f
+		g.Verdict = c.verdict
+		if c.more != nil {
+			c.more(&g)
 		}
+		if len(g.Mended) > 0 || c.verdict != hunt.Polluted && c.verdict != hunt.Brittle {
+			g.Culprits = nil
+		}
+		if got := Sentence(g) + ". " + Remedy(g); got != c.want {
+			t.Errorf("%s:\n%s\nwant\n%s", c.verdict, got, c.want)
+		}
+	}
+}
+
+// TestMarkdown holds that what tests are called, and leave, stands in a report as it is, and
+// that of long values the part is told that differs.
+func TestMarkdown(t *testing.T) {
+	long := strings.Repeat("a", 500)
+	f := hunt.Finding{ID: "u:g#<script>`|_x_", Verdict: hunt.Polluted, Culprits: [][]string{{"u:g#it's\x1b[1m"}}, Order: []string{"u:g#it's\x1b[1m", "u:g#<script>`|_x_"},
+		With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5}, Changed: []hunt.Change{{Kind: hunt.Variable, Name: "v", Before: long + "1|" + long, After: long + "2" + long}}}
+	var out strings.Builder
+	if err := Markdown(&out, f, []hunt.Record{{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Told: true, Outcome: outcome.Passed}}); err != nil {
+		t.Fatal(err)
+	}
+	for _, words := range []string{"# ``u:g#<script>`\\|_x_`` is polluted", "\\<script>\\`\\|\\_x\\_ fails only after it's", `$'u:g#it\'s\x1b[1m'`,
+		"| `…aaaaaaaaaaaa1\\|aaa", "| `…aaaaaaaaaaaa2aaa", "| 1 | alone | 0 | 0 | passed |"} {
+		if !strings.Contains(out.String(), words) {
+			t.Errorf("%q is not in\n%s", words, out.String())
+		}
+	}
+	if strings.Contains(out.String(), "\x1b") {
+		t.Errorf("a control sequence is in\n%q", out.String())
 	}
 }
 

@@ -59,7 +59,7 @@ func (v *huntView) figure() (string, bool) {
 
 func (v *huntView) keys() []key.Binding {
 	k := huntKeys
-	return []key.Binding{k.all, k.search, k.verify, k.panel, k.move, k.again, k.copied, k.report, k.edit, k.cancel}
+	return []key.Binding{k.all, k.panel, k.verify, k.search, k.move, k.again, k.copied, k.report, k.edit, k.cancel}
 }
 
 func (v *huntView) press(msg tea.KeyPressMsg) action {
@@ -408,36 +408,9 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 		}
 	}
 	y++
-	company := "in company"
-	if len(f.Culprits) > 0 {
-		company = "with"
-	}
-	y = v.drawEvidence(c, y, company, f.With)
+	y = v.drawEvidence(c, y, report.Company(f), f.With)
 	y = v.drawEvidence(c, y, "alone", f.Without) + 1
-	if len(f.Changed) > 0 && y < c.height {
-		c.text(0, y, style{colour: t.fog}, "state left behind")
-		y += 2
-		for _, change := range f.Changed {
-			if y+3 > c.height-4 {
-				c.text(0, y, style{colour: t.fog}, "…")
-				break
-			}
-			x := c.text(0, y, style{t.ink, true}, cut(outcome.PlainLine(change.Name), c.width-24)) + 2
-			x = c.text(x, y, style{colour: t.fog}, change.Kind) + 2
-			if change.Proved {
-				c.text(x, y, style{colour: t.leaf}, "proved")
-			}
-			if change.File != "" {
-				c.right(c.width, y, style{colour: t.fog}, cut(fmt.Sprintf("%s:%d", path.Base(outcome.PlainLine(change.File)), change.Line), c.width-x-8))
-			}
-			c.text(2, y+1, style{colour: t.fog}, "fresh")
-			before, after := report.Differing(change)
-			c.text(9, y+1, style{colour: t.leaf}, cut(cmp.Or(before, "(empty)"), c.width-9))
-			c.text(2, y+2, style{colour: t.fog}, "after")
-			c.text(9, y+2, style{colour: t.rust}, cut(cmp.Or(after, "(empty)"), c.width-9))
-			y += 4
-		}
-	}
+	y = v.drawChanged(c, y, f.Changed, c.height-y < 6+4*min(len(f.Changed), 2)+len(f.Order))
 	if len(f.Order) < 2 || y+2+len(f.Order) > c.height {
 		return
 	}
@@ -449,6 +422,54 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 	if at := y + 3 + len(f.Order); at < c.height {
 		c.text(c.text(0, at, style{colour: t.leaf}, "c"), at, style{colour: t.fog}, " copies a command that runs it")
 	}
+}
+
+// drawChanged draws the state left behind, a line each where it is tight.
+func (v *huntView) drawChanged(c canvas, y int, changes []hunt.Change, tight bool) int {
+	t := c.theme
+	if len(changes) == 0 || y >= c.height {
+		return y
+	}
+	c.text(0, y, style{colour: t.fog}, "state left behind")
+	rows, least := 4, 4
+	if y++; tight {
+		rows, least = 1, 0
+	} else {
+		y++
+	}
+	for n, change := range changes {
+		if y+rows > c.height-least && n > 0 {
+			c.text(0, y, style{colour: t.fog}, "… and "+report.Plural(len(changes)-n, "other"))
+			return y + 2
+		}
+		before, after := report.Differing(change)
+		before, after = cmp.Or(before, "(empty)"), cmp.Or(after, "(empty)")
+		x := c.text(0, y, style{t.ink, true}, cut(outcome.PlainLine(change.Name), c.width-24)) + 2
+		if tight {
+			x = c.text(x, y, style{colour: t.leaf}, cut(before, (c.width-x)/3))
+			x = c.text(x+1, y, style{colour: t.fog}, "→")
+			x = c.text(x+1, y, style{colour: t.rust}, cut(after, (c.width-x)/2)) + 2
+		} else {
+			if change.Kind != hunt.Variable {
+				x = c.text(x, y, style{colour: t.fog}, change.Kind) + 2
+			}
+			c.text(2, y+1, style{colour: t.fog}, "fresh")
+			c.text(9, y+1, style{colour: t.leaf}, cut(before, c.width-9))
+			c.text(2, y+2, style{colour: t.fog}, "after")
+			c.text(9, y+2, style{colour: t.rust}, cut(after, c.width-9))
+		}
+		if change.Proved {
+			x = c.text(x, y, style{colour: t.leaf}, cut("proved", c.width-x)) + 2
+		}
+		if change.File != "" {
+			c.right(c.width, y, style{colour: t.fog}, cut(fmt.Sprintf("%s:%d", path.Base(outcome.PlainLine(change.File)), change.Line), c.width-x))
+		}
+		y += rows
+	}
+	if tight {
+		y++
+	}
+	return y
 }
 
 func (v *huntView) drawEvidence(c canvas, y int, label string, times hunt.Times) int {
