@@ -151,6 +151,7 @@ func New(task Task) *Hunt {
 	if task.Error == 0 {
 		task.Error = 0.01
 	}
+	task.Orders = slices.DeleteFunc(slices.Clone(task.Orders), func(order []string) bool { return len(order) == 0 })
 	h := &Hunt{task: task, rates: steady}
 	h.finding = Finding{ID: task.Victim, Culprits: [][]string{}, Order: []string{}, Changed: []Change{}}
 	h.next, h.stop = iter.Pull(func(yield func([]Trial) bool) {
@@ -252,7 +253,7 @@ func (h *Hunt) alone() bool {
 // another than alone; none where nothing that is known makes it so.
 func (h *Hunt) suspects() (suspects []string, overlap bool) {
 	for i, order := range h.task.Orders {
-		if len(order) > 0 && h.shows(h.company(i)) {
+		if h.shows(h.company(i)) {
 			return order, false
 		}
 	}

@@ -40,8 +40,8 @@ func (r *Relay) company() (*company, error) {
 
 // task makes the task of hunting a victim: what ran before it in reach of it when it was
 // bad last, or in declared order where it never was; then all that ran before it on its
-// worker; then everything in reach of it, forwards and backwards; and what ran at the
-// same time on other workers.
+// worker; then its group, and everything in reach of it, forwards and backwards; and what
+// ran at the same time on other workers.
 func (c *company) task(victim catalog.Test) (hunt.Task, error) {
 	reach := c.reach(victim)
 	task := hunt.Task{Victim: victim.ID, Seconds: map[string]float64{}, Favour: c.favour(victim)}
@@ -57,11 +57,23 @@ func (c *company) task(victim catalog.Test) (hunt.Task, error) {
 	case !errors.Is(err, ledger.ErrNoRun):
 		return task, err
 	}
-	rest := slices.DeleteFunc(slices.Clone(reach), func(id string) bool { return id == victim.ID || slices.Contains(before, id) })
+	ran := map[string]bool{victim.ID: true}
+	for _, id := range before {
+		ran[id] = true
+	}
+	var near, rest []string
+	for _, id := range reach {
+		if t, _ := c.relay.Catalog.Lookup(id); t.Group == victim.Group && id != victim.ID {
+			near = append(near, id)
+		}
+		if !ran[id] {
+			rest = append(rest, id)
+		}
+	}
 	all := slices.Concat(rest, before)
 	backwards := slices.Clone(all)
 	slices.Reverse(backwards)
-	for _, order := range [][]string{before, wider, all, backwards} {
+	for _, order := range [][]string{before, wider, near, all, backwards} {
 		if !slices.ContainsFunc(task.Orders, func(other []string) bool { return slices.Equal(other, order) }) {
 			task.Orders = append(task.Orders, order)
 		}

@@ -282,6 +282,73 @@ func TestProbe(t *testing.T) {
 	}
 }
 
+// TestLeftOpen names what a test leaves beside variables, and puts back, one by one, what
+// another turns on.
+func TestLeftOpen(t *testing.T) {
+	a, found := module(t, Config{Timeout: time.Minute}, map[string]string{"open/open_test.go": `package open
+
+import ("net"; "os"; "os/signal"; "path/filepath"; "syscall"; "testing")
+
+type ring struct{ next *ring; names map[string][]any }
+
+var held = func() *ring { r := &ring{names: map[string][]any{"a": {1, "x"}}}; r.next = r; return r }()
+
+var start, _ = os.Getwd()
+
+func TestSpoils(t *testing.T) {
+	held.next.names["a"][1] = "y"
+	held.next.names["b"] = nil
+	os.Setenv("MADE_UP", "on")
+	os.Chdir("/")
+	os.WriteFile(filepath.Join(os.TempDir(), "left"), []byte("x"), 0o644)
+	os.WriteFile(filepath.Join(start, "beside"), nil, 0o644)
+	signal.Ignore(syscall.SIGHUP)
+	l, _ := net.Listen("tcp", "127.0.0.1:0")
+	go func() { l.Accept() }()
+	t.Cleanup(func() {})
+}
+
+func TestVariable(t *testing.T) { if held.names["a"][1] != "x" || held.next != held || len(held.names) != 1 { t.Error(held) } }
+func TestEnvironment(t *testing.T) { if os.Getenv("MADE_UP") != "" { t.Error("set") } }
+func TestFolder(t *testing.T) { if dir, _ := os.Getwd(); dir != start { t.Error(dir) } }
+func TestTemporary(t *testing.T) { if _, err := os.Stat(filepath.Join(os.TempDir(), "left")); err == nil { t.Error("there") } }
+func TestBeside(t *testing.T) { if _, err := os.Stat(filepath.Join(start, "beside")); err == nil { t.Error("there") } }
+`})
+	all := choose(t, found, "open#TestSpoils", "open#TestVariable")
+	s := open(t, a, all)
+	states := make([][]hunt.Value, 2)
+	for i, tests := range [][]catalog.Test{all[1:], all} {
+		var err error
+		if states[i], err = s.Probe(context.Background(), tests); err != nil {
+			t.Fatal(err)
+		}
+	}
+	changed := map[string]hunt.Change{}
+	for _, c := range hunt.Compare(states[0], states[1]) {
+		name := c.Name
+		if c.Kind == hunt.Port || c.Kind == hunt.Goroutine {
+			name = c.Kind // of which the number, and the line, may be another
+		}
+		changed[name] = c
+	}
+	for victim, name := range map[string]string{"TestVariable": "open.held", "TestEnvironment": "MADE_UP", "TestFolder": "working folder", "TestTemporary": "$TMPDIR/left", "TestBeside": "beside"} {
+		for what, want := range map[string]outcome.Outcome{name: outcome.Passed, "hangup": outcome.Failed} {
+			var came outcome.Outcome
+			err := s.Restore(context.Background(), choose(t, found, "open#TestSpoils", "open#"+victim), changed[what], func(e outcome.Event) {
+				if e.Event == outcome.Finished {
+					came = e.Outcome
+				}
+			})
+			if err != nil || came != want {
+				t.Errorf("with %q put back %s came out as %s, %v", what, victim, came, err)
+			}
+		}
+	}
+	if len(changed) != 8 || changed[hunt.Port].After != "listening" || changed[hunt.Goroutine].After != "1 running" || changed["open.held"].File != "open/open_test.go" || changed["open.held"].Line != 7 {
+		t.Errorf("changed is %+v", changed)
+	}
+}
+
 // log is a listener that writes down what it hears, output joined.
 type log struct{ lines []string }
 

@@ -77,7 +77,11 @@ func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value
 // Restore runs tests of one package in one process that puts the piece of state back
 // before the last of them.
 func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink outcome.Sink) error {
-	return s.probe(ctx, tests, sink, "FERN_RELAY_RESTORE="+what.Kind+" "+what.Name)
+	kind := what.Kind
+	if kind == hunt.File && what.Before == hunt.Absent { // it may be there from trials before
+		kind = "no-file"
+	}
+	return s.probe(ctx, tests, sink, "FERN_RELAY_RESTORE="+kind+" "+what.Name)
 }
 
 // probe runs tests of one package in one process that knows its state, with one more
