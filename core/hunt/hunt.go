@@ -221,8 +221,10 @@ func (h *Hunt) verify() {
 	case sure:
 		h.conclude(q, h.task.Known, h.task.Overlap)
 	default:
-		f.Order, f.Mended = []string{h.task.Victim}, [][]string{h.task.Known}
-		f.Verdict = h.steadyVerdict()
+		f.Order, f.Verdict = []string{h.task.Victim}, h.steadyVerdict()
+		if f.Verdict == Stable {
+			f.Mended = [][]string{h.task.Known}
+		}
 	}
 }
 
@@ -368,21 +370,19 @@ const attempts = 3
 func (h *Hunt) isolate(suspects []string, overlap bool) {
 	with := h.companions(overlap)
 	q := h.quest(suspects, with)
-	f := &h.finding
-	f.Verdict, f.Order = Unstable, []string{h.task.Victim}
 	for range attempts {
 		culprits := q.smallest()
 		if h.proven(q, culprits) {
 			h.conclude(q, culprits, overlap)
-			break
+			return
 		}
 		if h.stopped || !h.compare(with(With, suspects)) {
 			break
 		}
 		h.learn(with(With, suspects))
 	}
-	if h.stopped {
-		f.Verdict = ""
+	if !h.stopped {
+		h.finding.Verdict, h.finding.Order = Unstable, []string{h.task.Victim}
 	}
 }
 
@@ -413,20 +413,23 @@ func (h *Hunt) erratic() bool { return h.rates == steady && h.differs() }
 
 // conclude names the culprits, and what else was asked for.
 func (h *Hunt) conclude(q *quest, culprits []string, overlap bool) {
+	evidence, sets, cleaners := h.finding, [][]string{culprits}, []string(nil)
+	if h.task.All {
+		sets = q.others(culprits)
+	}
+	if !overlap && h.rates == steady {
+		cleaners = h.cleaners(culprits)
+	}
+	if h.stopped {
+		return
+	}
 	f := &h.finding
-	f.Verdict, f.Culprits, f.Overlap = Polluted, [][]string{culprits}, overlap
-	f.Order = q.trial(With, culprits).Order
+	f.Culprits, f.Cleaners, f.Overlap = sets, cleaners, overlap
+	f.With, f.Without, f.Chance = evidence.With, evidence.Without, evidence.Chance // of the first set
+	f.Verdict, f.Order = Polluted, q.trial(With, culprits).Order
 	if h.alone() {
 		f.Verdict, f.Order = Brittle, []string{h.task.Victim}
 	}
-	evidence := *f
-	if h.task.All {
-		f.Culprits = q.others(culprits)
-	}
-	if !overlap && h.rates == steady {
-		f.Cleaners = h.cleaners(culprits)
-	}
-	f.With, f.Without, f.Chance = evidence.With, evidence.Without, evidence.Chance
 }
 
 // shows asks for trials of one order until it is known whether it shows.

@@ -97,9 +97,19 @@ func verdict(p *page, f hunt.Finding) {
 		line(fmt.Sprintf("in company %d of %d failed", f.With.Failed, f.With.Runs))
 	}
 	line(fmt.Sprintf("alone %d of %d failed", f.Without.Failed, f.Without.Runs))
+	if len(f.Cleaners) > 0 {
+		line("unless between them runs " + outcome.PlainLine(strings.Join(f.Cleaners, ", ")))
+	}
 	for _, c := range f.Changed {
 		y += 8
-		line(outcome.PlainLine(c.Kind + " " + c.Name))
+		words := c.Kind + " " + c.Name
+		if c.File != "" {
+			words += fmt.Sprintf(", %s:%d", c.File, c.Line)
+		}
+		if c.Proved {
+			words += ", proved"
+		}
+		line(outcome.PlainLine(words))
 		line(outcome.PlainLine("  fresh  " + c.Before))
 		line(outcome.PlainLine("  after  " + c.After))
 	}

@@ -141,6 +141,9 @@ func (r *Relay) tasks(victims []catalog.Test, p Pursuit) ([]hunt.Task, error) {
 			return nil, err
 		}
 		tasks[i].Width, tasks[i].All = max(1, p.Workers/len(victims)), p.All
+		if p.Workers < 2 {
+			tasks[i].Beside = nil // to run something beside it takes another
+		}
 		if known, ok := p.Known[v.ID]; ok {
 			tasks[i].Known, tasks[i].Overlap = known.Finding.Culprits[0], known.Finding.Overlap
 		}
@@ -200,9 +203,10 @@ func (c *chase) verify(ctx context.Context, task hunt.Task, known ledger.Hunt) (
 	if err != nil {
 		return hunt.Finding{}, err
 	}
-	if len(p.Finding.Mended) > 0 {
+	switch {
+	case len(p.Finding.Mended) > 0:
 		err = c.ledger.Mend(known.Number)
-	} else {
+	case len(p.Finding.Culprits) > 0:
 		p.Finding.Changed = known.Finding.Changed
 	}
 	c.tell(p)
@@ -223,7 +227,6 @@ func (c *chase) search(ctx context.Context, task hunt.Task, number int, made []h
 	var mu sync.Mutex // guards h and p while trials of a round run side by side
 	report := func() {
 		p.Records, p.Finding = slices.Clone(h.Records()), h.Finding()
-		p.Finding.Verdict = "" // the finding is told when it is whole
 		c.tell(p)
 	}
 	for round := h.Next(); round != nil; round = h.Next() {
