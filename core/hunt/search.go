@@ -57,8 +57,9 @@ func (q *quest) makes(purpose Purpose, parts ...part) []bool {
 // part is a part of the tests that a trial runs, and how it cuts them.
 type part struct {
 	tests        []string
+	end          int // of it, in the ranking
 	ran, leftOut int
-	share        float64
+	share        float64 // of the suspicion that is cut
 }
 
 // over reports whether there is no sense in going on.
@@ -94,63 +95,86 @@ func (q *quest) smallest() []string {
 // make it, together with those found before; those before low do not.
 type span struct{ low, high int }
 
+// together is how likely it is held beforehand that several tests must come together.
+const together = 0.1
+
 // member finds one more member. Of the tests in their rank, the least number from the
 // first on that makes it ends with a member that cannot be left out of them. The cuts fall
 // where suspicion is halved, or parted evenly among as many trials as run side by side.
 //
-// A trial need not run the tests before low, if one culprit is enough; this saves their
+// A trial need not run the tests before low, if one more test is enough; this saves their
 // time, but then a cut that does not make it only leads one to trust that the others do.
-// It is done where they take longer than a trial of the victim alone does. Where the trust
-// was wrong, it goes back to the smallest of the parts trusted that does make it.
+// It is done where they take longer than a trial of the victim alone does, and as long as
+// one is likelier than several. Where the trust was wrong, it goes back to the smallest of
+// the parts trusted that does make it.
 func (q *quest) member(needed, ranked []string) (more, left []string) {
 	s := span{0, len(ranked)}
-	var trusted []int // the lows from which on the tests were trusted to make it
-	sure := false
+	var trusted []int                // the lows from which on the tests were trusted to make it
+	sure, several := false, together // how likely it is that one is not enough, if it is not sure
 	for !q.over() {
-		if s.high-s.low > 1 {
-			apart := !sure && q.seconds(ranked[:s.low]) > q.h.records[0].Seconds
-			cuts := q.cuts(ranked, s)
-			made := slices.Index(q.makes(q.cut, q.parts(needed, ranked, s, cuts, apart)...), true)
-			before := s
-			if made > 0 {
-				s.low = cuts[made-1]
-			} else if made < 0 {
-				s.low = cuts[len(cuts)-1]
-			}
-			switch {
-			case made >= 0 && apart:
-				ranked, trusted = ranked[s.low:cuts[made]], nil
-				s = span{0, len(ranked)}
-			case made >= 0:
-				s.high = cuts[made]
-			case apart:
-				trusted = append(trusted, before.low)
-			}
+		last := s.high-s.low == 1
+		more = append(slices.Clone(needed), ranked[s.high-1])
+		switch {
+		case last && len(trusted) == 0:
+			return more, ranked[:s.high-1]
+		case len(trusted) == 0 || !last && several < 0.5:
+		case !q.makesIt(q.sure, slices.Concat(needed, ranked[s.low:s.high])):
+			ranked, s = q.mistrusted(needed, ranked[:s.high], append(trusted, s.low))
+			trusted, sure = nil, true
+			continue
+		case last:
+			return more, nil
+		default:
+			ranked, trusted, several = ranked[s.low:s.high], nil, together
+			s = span{0, len(ranked)}
 			continue
 		}
-		more = append(slices.Clone(needed), ranked[s.high-1])
-		if len(trusted) == 0 {
-			return more, ranked[:s.high-1]
+		apart := !sure && q.seconds(ranked[:s.low]) > q.h.records[0].Seconds
+		parts := q.parts(needed, ranked, s, apart)
+		made := slices.Index(q.makes(q.cut, parts...), true)
+		switch {
+		case made < 0 && apart:
+			trusted = append(trusted, s.low)
+			several = doubted(several, parts)
+			s.low = parts[len(parts)-1].end
+		case made < 0:
+			s.low = parts[len(parts)-1].end
+		case apart:
+			ranked, trusted, several = ranked[parts[made].end-parts[made].ran:parts[made].end], nil, together
+			s = span{0, len(ranked)}
+		default:
+			if made > 0 {
+				s.low = parts[made-1].end
+			}
+			s.high = parts[made].end
 		}
-		if q.makesIt(q.sure, more) {
-			return more, nil
-		}
-		ranked, s = q.mistrusted(needed, ranked[:s.high], append(trusted, s.low))
-		trusted, sure = nil, true
 	}
 	return more, nil
 }
 
-// parts gives what the trials of some cuts run.
-func (q *quest) parts(needed, ranked []string, s span, cuts []int, apart bool) []part {
+// doubted is how likely it is that one test is not enough, given how likely it was before
+// and that none of the parts tried made it: if one is, it is in the part that was left out,
+// and if two must come together, they were not in the same part.
+func doubted(several float64, parts []part) float64 {
+	one, two := 1.0, 1.0
+	for _, p := range parts {
+		one -= p.share
+		two -= p.share * p.share
+	}
+	return several * two / (several*two + (1-several)*one)
+}
+
+// parts cuts a span, each part with what its trial runs.
+func (q *quest) parts(needed, ranked []string, s span, apart bool) []part {
+	cuts := q.cuts(ranked, s)
 	parts := make([]part, len(cuts))
 	all, begin, from := q.weigh(ranked[s.low:s.high]), s.low, 0
 	for i, cut := range cuts {
 		if apart {
 			from, begin = begin, cut
 		}
-		parts[i] = part{tests: slices.Concat(needed, ranked[from:cut]), ran: cut - max(from, s.low), leftOut: s.high - cut,
-			share: q.weigh(ranked[max(from, s.low):cut]) / all}
+		low := max(from, s.low)
+		parts[i] = part{tests: slices.Concat(needed, ranked[from:cut]), end: cut, ran: cut - low, leftOut: s.high - cut, share: q.weigh(ranked[low:cut]) / all}
 	}
 	return parts
 }
