@@ -155,7 +155,7 @@ func TestDemoOnScreen(t *testing.T) {
 			s.whole()
 
 			s.press("?")
-			s.shows("All keys", "copy the order")
+			s.shows("All keys", "copy command")
 			s.whole()
 			s.press("?", "q")
 			s.ended()

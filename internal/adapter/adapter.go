@@ -24,6 +24,8 @@ const (
 	ScopeGroup Scope = iota
 	// ScopeWorker: a process holds everything its worker runs, batch after batch.
 	ScopeWorker
+	// ScopeTest: a process holds one test, and what that leaves lies outside of it.
+	ScopeTest
 )
 
 // Isolation says what one process holds.

@@ -139,7 +139,7 @@ func (c *company) past(victim catalog.Test) ([]hunt.Past, error) {
 	if c.ledger == nil {
 		return nil, nil
 	}
-	companies, err := c.ledger.Companies(victim.ID, c.scope(victim) == adapter.ScopeGroup, pastRuns)
+	companies, err := c.ledger.Companies(victim.ID, c.scope(victim) != adapter.ScopeWorker, pastRuns)
 	past := make([]hunt.Past, len(companies))
 	for i, company := range companies {
 		past[i] = hunt.Past{Bad: company.Outcome.Bad() || company.Outcome == outcome.Owed, Before: company.Before}

@@ -19,7 +19,7 @@ type ground struct {
 	relay *Relay
 	temp  string
 	seats chan *seat
-	pair  sync.Mutex // held by who takes two seats, so that nobody waits with one for the other
+	quiet sync.RWMutex // held whole by a trial beside which no other may run
 }
 
 // seat is a slot with its sessions; one trial sits in it at a time.
@@ -63,10 +63,19 @@ func (g *ground) close() {
 }
 
 // trial runs an order in a fresh state and gives the outcome of the victim,
-// which comes last, and the seconds it took in all.
-func (g *ground) trial(ctx context.Context, t hunt.Trial) (outcome.Outcome, float64, error) {
+// which comes last, and the seconds it took in all. quietly keeps all other trials away.
+func (g *ground) trial(ctx context.Context, t hunt.Trial, quietly bool) (outcome.Outcome, float64, error) {
 	if len(t.Beside) > 0 {
+		g.quiet.Lock()
+		defer g.quiet.Unlock()
 		return g.overlap(ctx, t)
+	}
+	if quietly {
+		g.quiet.Lock()
+		defer g.quiet.Unlock()
+	} else {
+		g.quiet.RLock()
+		defer g.quiet.RUnlock()
 	}
 	s := <-g.seats
 	defer func() { g.seats <- s }()
@@ -87,9 +96,7 @@ func (g *ground) overlap(ctx context.Context, t hunt.Trial) (outcome.Outcome, fl
 	if cap(g.seats) < 2 {
 		return "", 0, fmt.Errorf("%s failed while tests of another worker ran: to try that, a hunt takes two workers (--workers 2)", t.Order[len(t.Order)-1])
 	}
-	g.pair.Lock()
 	mine, other := <-g.seats, <-g.seats
-	g.pair.Unlock()
 	defer func() { g.seats <- mine; g.seats <- other }()
 	for _, s := range []*seat{mine, other} {
 		if err := g.fresh(ctx, s); err != nil {

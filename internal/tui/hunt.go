@@ -34,8 +34,8 @@ var huntKeys = struct{ panel, again, all, search, verify, cancel, copied, report
 	search: key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "try orders")),
 	verify: key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "verify")),
 	cancel: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "stop")),
-	copied: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "copy the command")),
-	report: key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "copy as Markdown")),
+	copied: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "copy command")),
+	report: key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "copy Markdown")),
 	edit:   key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
 	move:   key.NewBinding(key.WithHelp("↑↓", "victims")),
 }

@@ -171,9 +171,16 @@ func (a *Adapter) Touched([]string) (func(*catalog.Test) bool, error) {
 // Prepare has nothing to make ready.
 func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error { return nil }
 
-// Scope is the group: no process holds more than one test, and what tests leave
-// outside of their processes is looked for in their own group.
-func (a *Adapter) Scope() adapter.Scope { return adapter.ScopeGroup }
+// Scope is the test where each has a process of its own, else the group.
+func (a *Adapter) Scope() adapter.Scope {
+	if a.alone() {
+		return adapter.ScopeTest
+	}
+	return adapter.ScopeGroup
+}
+
+// alone reports whether each test has a process of its own.
+func (a *Adapter) alone() bool { return a.holds("{name}") || a.Isolate == adapter.PerTest }
 
 // Open makes a session, which has no process of its own.
 func (a *Adapter) Open(_ context.Context, slot adapter.Slot) (adapter.Session, error) {
@@ -198,10 +205,10 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Si
 
 // share is how many of the tests the next process holds.
 func (s *session) share(tests []catalog.Test) []catalog.Test {
-	switch config := &s.adapter.Config; {
-	case config.holds("{name}") || config.Isolate == adapter.PerTest:
+	switch {
+	case s.adapter.alone():
 		return tests[:1]
-	case config.holds("{file}"):
+	case s.adapter.holds("{file}"):
 		file := tests[0].File
 		return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.File != file })
 	}

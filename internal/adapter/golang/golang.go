@@ -77,8 +77,14 @@ func New(config Config) (*Adapter, error) {
 	}
 }
 
-// Scope is the group: a test binary holds one package.
-func (a *Adapter) Scope() adapter.Scope { return adapter.ScopeGroup }
+// Scope is the group, as a test binary holds one package, unless each test has a process
+// of its own.
+func (a *Adapter) Scope() adapter.Scope {
+	if a.Isolate == adapter.PerTest {
+		return adapter.ScopeTest
+	}
+	return adapter.ScopeGroup
+}
 
 // Open makes a session. Its processes begin and end with each batch.
 func (a *Adapter) Open(_ context.Context, slot adapter.Slot) (adapter.Session, error) {

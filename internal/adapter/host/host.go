@@ -46,7 +46,10 @@ func New(config Config) *Adapter { return &Adapter{config} }
 // Scope is the worker, as one process runs all that its worker is given, unless each
 // holds less.
 func (a *Adapter) Scope() adapter.Scope {
-	if a.Isolate == adapter.PerTest || a.Isolate == adapter.PerGroup {
+	switch a.Isolate {
+	case adapter.PerTest:
+		return adapter.ScopeTest
+	case adapter.PerGroup:
 		return adapter.ScopeGroup
 	}
 	return adapter.ScopeWorker
