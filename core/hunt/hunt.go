@@ -17,6 +17,7 @@ package hunt
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"iter"
 	"slices"
 
@@ -80,6 +81,7 @@ type Trial struct {
 	Purpose Purpose
 	Order   []string // the victim comes last
 	Beside  []string // what runs at the same time elsewhere, again and again
+	Times   int      // how often the victim runs until it is bad, each time in a fresh state
 	Sum     string   // the same for trials that are identical
 	// The suspects fall into a part that this trial tries and a part that it
 	// leaves out; of a trial that cuts nothing off, LeftOut is 0. Share is how much of
@@ -138,6 +140,7 @@ type Hunt struct {
 	records []Record
 	finding Finding
 	rates   rates
+	times   int     // how often the victim runs in each trial until it is bad
 	margin  float64 // how much surer than the error allowed each decision must be, as a logarithm
 	next    func() ([]Trial, bool)
 	stop    func()
@@ -152,7 +155,7 @@ func New(task Task) *Hunt {
 		task.Error = 0.01
 	}
 	task.Orders = slices.DeleteFunc(slices.Clone(task.Orders), func(order []string) bool { return len(order) == 0 })
-	h := &Hunt{task: task, rates: steady}
+	h := &Hunt{task: task, rates: steady, times: 1}
 	h.finding = Finding{ID: task.Victim, Culprits: [][]string{}, Order: []string{}, Changed: []Change{}}
 	h.next, h.stop = iter.Pull(func(yield func([]Trial) bool) {
 		h.yield = yield
@@ -214,6 +217,9 @@ func (h *Hunt) search() {
 // verify tries culprits that are known once more.
 func (h *Hunt) verify() {
 	h.round([]Trial{h.after(Alone, nil)})
+	if h.task.Overlap {
+		h.times = timesMet
+	}
 	q := h.quest(h.task.Known, h.companions(h.task.Overlap))
 	sure := h.compare(q.trial(With, h.task.Known))
 	switch f := &h.finding; {
@@ -241,7 +247,7 @@ func (h *Hunt) alone() bool {
 	bad, good := 0, 0
 	for _, r := range h.records {
 		switch {
-		case !r.Told || len(r.Order) > 1 || len(r.Beside) > 0:
+		case !r.Told || len(r.Order) > 1 || len(r.Beside) > 0 || r.Times > 1:
 		case r.Outcome.Bad():
 			bad++
 		default:
@@ -262,15 +268,21 @@ func (h *Hunt) suspects() (suspects []string, overlap bool) {
 	if len(h.task.Beside) == 0 {
 		return nil, false
 	}
+	h.times = timesMet
 	if h.everShows(slices.Repeat([]Trial{h.beside(Overlap, h.task.Beside)}, timesOverlap)) {
 		return h.task.Beside, true
 	}
+	h.times = 1
 	return nil, false
 }
 
-// timesOverlap is how often everything beside the victim is tried, as it takes luck that
-// two tests meet at the wrong moment.
-const timesOverlap = 3
+// It takes luck that two tests meet at the wrong moment: timesMet is how often the victim
+// runs in a trial beside others, or in one alone that is compared with such a trial, and
+// timesOverlap how often everything beside it is tried.
+const (
+	timesMet     = 10
+	timesOverlap = 3
+)
 
 // everShows asks for identical trials and reports whether any of them shows.
 func (h *Hunt) everShows(trials []Trial) bool {
@@ -290,12 +302,12 @@ func (h *Hunt) company(order int) Trial {
 
 // after is the trial of the victim after some tests.
 func (h *Hunt) after(purpose Purpose, before []string) Trial {
-	return trial(purpose, append(slices.Clone(before), h.task.Victim), nil)
+	return h.trial(purpose, append(slices.Clone(before), h.task.Victim), nil)
 }
 
 // beside is the trial of the victim while some tests run elsewhere.
 func (h *Hunt) beside(purpose Purpose, others []string) Trial {
-	return trial(purpose, []string{h.task.Victim}, slices.Clone(others))
+	return h.trial(purpose, []string{h.task.Victim}, slices.Clone(others))
 }
 
 // classify separates what is always so from what differs on identical trials, where no
@@ -449,8 +461,9 @@ func (h *Hunt) round(trials []Trial) {
 	}
 }
 
-func trial(purpose Purpose, order, beside []string) Trial {
+func (h *Hunt) trial(purpose Purpose, order, beside []string) Trial {
 	digest := sha256.New()
+	fmt.Fprintln(digest, h.times)
 	for _, ids := range [][]string{order, beside} {
 		for _, id := range ids {
 			digest.Write([]byte(id))
@@ -458,5 +471,5 @@ func trial(purpose Purpose, order, beside []string) Trial {
 		}
 		digest.Write([]byte{1})
 	}
-	return Trial{Purpose: purpose, Order: order, Beside: beside, Sum: hex.EncodeToString(digest.Sum(nil)[:12])}
+	return Trial{Purpose: purpose, Order: order, Beside: beside, Times: h.times, Sum: hex.EncodeToString(digest.Sum(nil)[:12])}
 }

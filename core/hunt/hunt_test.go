@@ -2,6 +2,7 @@ package hunt
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -263,6 +264,22 @@ func TestOverlap(t *testing.T) {
 	})
 	if f.Verdict != Polluted || !f.Overlap || !slices.Equal(f.Culprits[0], []string{"e"}) || !slices.Equal(f.Order, []string{"victim"}) {
 		t.Errorf("found %+v", f)
+	}
+	random := rand.New(rand.NewPCG(3, 4))
+	for range 50 { // one that is only unstable fails the more, the oftener a trial runs it
+		h := New(Task{Victim: "victim", Orders: task.Orders, Beside: task.Beside, Width: 2})
+		for round := h.Next(); round != nil; round = h.Next() {
+			for _, trial := range round {
+				o := outcome.Passed
+				if random.Float64() > math.Pow(0.93, float64(trial.Times)) {
+					o = outcome.Failed
+				}
+				h.Tell(trial.Number, o, 1)
+			}
+		}
+		if f := h.Finding(); len(f.Culprits) > 0 {
+			t.Errorf("of an unstable test it found %+v", f)
+		}
 	}
 }
 

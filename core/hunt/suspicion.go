@@ -27,7 +27,7 @@ const doubt = 0.1
 // suspicion weighs suspects against each other by what earlier runs say of them, and by
 // whom the task favours. The weights add up to 1.
 func (h *Hunt) suspicion(suspects []string) map[string]float64 {
-	logs := make([]float64, len(suspects))
+	logs, alone := make([]float64, len(suspects)), h.alone()
 	for _, p := range h.task.Past {
 		was := make(map[string]bool, len(p.Before))
 		for _, id := range p.Before {
@@ -35,9 +35,9 @@ func (h *Hunt) suspicion(suspects []string) map[string]float64 {
 		}
 		for i, id := range suspects {
 			switch {
-			case p.Bad != h.alone() && !was[id]:
+			case p.Bad != alone && !was[id]:
 				logs[i] += math.Log(absent)
-			case p.Bad == h.alone() && was[id]:
+			case p.Bad == alone && was[id]:
 				logs[i] += math.Log(before)
 			}
 		}
@@ -58,7 +58,7 @@ func (h *Hunt) suspicion(suspects []string) map[string]float64 {
 	return weights
 }
 
-// least is what a test is counted to take at least, in seconds, as beginning it costs
+// leastSeconds is what a test is counted to take at least, in seconds, as beginning it costs
 // something, too.
 const leastSeconds = 0.001
 

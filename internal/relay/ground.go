@@ -83,15 +83,12 @@ func (g *ground) trial(ctx context.Context, t hunt.Trial, quietly bool) (outcome
 		return "", 0, err
 	}
 	began := time.Now()
-	o, err := s.run(ctx, g.relay, t.Order)
+	o, err := s.again(ctx, g.relay, t)
 	return o, time.Since(began).Seconds(), err
 }
 
-// loops is how often a victim runs while others run beside it, at most.
-const loops = 10
-
-// overlap runs the victim on one seat while others run on another, both again and again,
-// until the victim is bad or has run often enough.
+// overlap runs the victim on one seat while others run on another, again and again, until
+// the victim is bad or has run often enough.
 func (g *ground) overlap(ctx context.Context, t hunt.Trial) (outcome.Outcome, float64, error) {
 	if cap(g.seats) < 2 {
 		return "", 0, fmt.Errorf("%s failed while tests of another worker ran: to try that, a hunt takes two workers (--workers 2)", t.Order[len(t.Order)-1])
@@ -113,19 +110,25 @@ func (g *ground) overlap(ctx context.Context, t hunt.Trial) (outcome.Outcome, fl
 			}
 		}
 	})
-	came, err := outcome.Lost, error(nil)
-	for range loops {
-		came, err = mine.run(ctx, g.relay, t.Order)
-		if err != nil || came.Bad() {
-			break
+	o, err := mine.again(ctx, g.relay, t)
+	stop()
+	wg.Wait()
+	return o, time.Since(began).Seconds(), err
+}
+
+// again runs a trial's order until the victim is bad or has run as often as it says.
+func (s *seat) again(ctx context.Context, r *Relay, t hunt.Trial) (came outcome.Outcome, err error) {
+	for n := range t.Times {
+		if n > 0 {
+			if err := s.reset(ctx); err != nil {
+				return came, err
+			}
 		}
-		if err = mine.reset(ctx); err != nil {
+		if came, err = s.run(ctx, r, t.Order); err != nil || came.Bad() {
 			break
 		}
 	}
-	stop()
-	wg.Wait()
-	return came, time.Since(began).Seconds(), err
+	return came, err
 }
 
 // fresh gives a seat the state that a new worker would find: new processes, an empty

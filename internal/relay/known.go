@@ -72,7 +72,9 @@ func keepApart(tests []catalog.Test, at map[string]int, f *hunt.Finding, set []s
 			return tests // without this one the others do no harm
 		case f.Overlap:
 			share(culprit)
-			share(victim)
+			if i == 0 {
+				share(victim)
+			}
 		case f.Verdict == hunt.Brittle:
 			wait(victim, id)
 		case i == len(set)-1:
