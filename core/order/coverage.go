@@ -51,8 +51,8 @@ func (p Pairs) Count() int {
 	return n
 }
 
-// Place gives the number of a test, which is added where it is new.
-func (c *Coverage) Place(name string) int {
+// placeOf gives the number of a test, which is added where it is new.
+func (c *Coverage) placeOf(name string) int {
 	if c.place == nil {
 		c.place = make(map[string]int, len(c.Tests))
 		for i, known := range c.Tests {
@@ -70,18 +70,25 @@ func (c *Coverage) Place(name string) int {
 
 // Add adds the pairs of tests that ran one after the other in one process.
 func (c *Coverage) Add(names []string) {
-	places := make([]int, len(names))
-	for i, name := range names {
-		places[i] = c.Place(name)
+	places := c.places(names)
+	for i, at := range places {
 		for _, before := range places[:i] {
-			if before != places[i] {
-				c.Before.add(before, places[i])
+			if before != at {
+				c.Before.add(before, at)
 			}
 		}
-		if i > 0 && places[i-1] != places[i] {
-			c.Neighbours.add(places[i-1], places[i])
+		if i > 0 && places[i-1] != at {
+			c.Neighbours.add(places[i-1], at)
 		}
 	}
+}
+
+func (c *Coverage) places(names []string) []int {
+	places := make([]int, len(names))
+	for i, name := range names {
+		places[i] = c.placeOf(name)
+	}
+	return places
 }
 
 // gain counts the pairs that an order of tests, given by their places, would add.
@@ -119,7 +126,7 @@ func Revealing(tests []catalog.Test, of func(group string) *Coverage, number uin
 		for _, candidate := range candidates(group) {
 			places := make([]int, len(candidate))
 			for j, t := range candidate {
-				places[j] = c.Place(t.Name)
+				places[j] = c.placeOf(t.Name)
 			}
 			if g := c.gain(places); g > most {
 				best, most = candidate, g
@@ -152,12 +159,9 @@ type Gauge struct{ Neighbours, Before, Pairs int }
 // Of counts, among the tests named, the pairs that have run.
 func (c *Coverage) Of(names []string) Gauge {
 	g := Gauge{Pairs: len(names) * (len(names) - 1)}
-	for _, a := range names {
-		for _, b := range names {
-			first, second := c.Place(a), c.Place(b)
-			if first == second {
-				continue
-			}
+	places := c.places(names)
+	for _, first := range places {
+		for _, second := range places {
 			if c.Neighbours.Has(first, second) {
 				g.Neighbours++
 			}
