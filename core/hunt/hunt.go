@@ -199,19 +199,61 @@ func (h *Hunt) search() {
 		h.verify()
 		return
 	}
-	if h.task.Width > 1 && len(h.task.Orders) > 0 {
-		h.round([]Trial{h.after(Alone, nil), h.company(0)})
-	} else {
-		h.round([]Trial{h.after(Alone, nil)})
+	var company []string
+	first := []Trial{h.after(Alone, nil)}
+	if len(h.task.Orders) > 0 {
+		company = h.task.Orders[0]
+		if h.task.Width > 1 {
+			first = append(first, h.company(0))
+		}
 	}
-	suspects, overlap := h.suspects()
+	h.round(first)
 	switch {
 	case h.stopped:
-	case len(suspects) == 0:
-		h.classify()
+	case company != nil && h.shows(h.company(0)):
+		h.isolate(company, false)
+	case h.nowAndThen(company):
+		h.isolate(company, false)
+	case h.differs():
+		h.settle(Unstable)
 	default:
-		h.isolate(suspects, overlap)
+		h.elsewhere()
 	}
+}
+
+// settle ends the hunt with a verdict that blames nobody.
+func (h *Hunt) settle(v Verdict) {
+	if !h.stopped {
+		h.finding.Verdict, h.finding.Order = v, []string{h.task.Victim}
+	}
+}
+
+// nowAndThen repeats the victim after its company, which was not seen to make a difference,
+// and alone, and reports whether it does make one now and then.
+func (h *Hunt) nowAndThen(company []string) bool {
+	with := h.after(With, company)
+	if company == nil {
+		with.Purpose = Without
+	}
+	if !h.compare(with) || company == nil {
+		return false
+	}
+	h.learn(with)
+	return true
+}
+
+// elsewhere looks for tests that make a difference in other orders than that under
+// suspicion, and beside the victim.
+func (h *Hunt) elsewhere() {
+	if suspects, overlap := h.suspects(); suspects != nil {
+		h.isolate(suspects, overlap)
+		return
+	}
+	if without := h.after(Without, nil); !h.differs() && h.doubtful() {
+		h.round(h.lacking(without, timesDoubtful))
+		h.finding.Without = h.count(without)
+	}
+	h.settle(h.steadyVerdict())
 }
 
 // verify tries culprits that are known once more.
@@ -227,8 +269,7 @@ func (h *Hunt) verify() {
 	case sure:
 		h.conclude(q, h.task.Known, h.task.Overlap)
 	default:
-		f.Order, f.Verdict = []string{h.task.Victim}, h.steadyVerdict()
-		if f.Verdict == Stable {
+		if h.settle(h.steadyVerdict()); f.Verdict == Stable {
 			f.Mended = [][]string{h.task.Known}
 		}
 	}
@@ -257,12 +298,12 @@ func (h *Hunt) alone() bool {
 	return bad > good || bad == good && h.records[0].Outcome.Bad()
 }
 
-// suspects finds tests before the victim, or beside it, with which its outcome is
-// another than alone; none where nothing that is known makes it so.
+// suspects finds tests before the victim in other orders than the first, or beside it, with
+// which its outcome is another than alone; none where nothing that is known makes it so.
 func (h *Hunt) suspects() (suspects []string, overlap bool) {
-	for i, order := range h.task.Orders {
+	for i := 1; i < len(h.task.Orders); i++ {
 		if h.shows(h.company(i)) {
-			return order, false
+			return h.task.Orders[i], false
 		}
 	}
 	if len(h.task.Beside) == 0 {
@@ -308,34 +349,6 @@ func (h *Hunt) after(purpose Purpose, before []string) Trial {
 // beside is the trial of the victim while some tests run elsewhere.
 func (h *Hunt) beside(purpose Purpose, others []string) Trial {
 	return h.trial(purpose, []string{h.task.Victim}, slices.Clone(others))
-}
-
-// classify separates what is always so from what differs on identical trials, where no
-// order was seen to make a difference. Where one makes it only now and then, it is
-// hunted after all.
-func (h *Hunt) classify() {
-	var company []string
-	if len(h.task.Orders) > 0 {
-		company = h.task.Orders[0]
-	}
-	with, without := h.after(With, company), h.after(Without, nil)
-	if len(company) == 0 {
-		with = without
-	}
-	sure := h.compare(with)
-	if !sure && !h.differs() && h.doubtful() {
-		h.round(h.lacking(without, timesDoubtful))
-		h.finding.Without = h.count(without)
-	}
-	h.finding.Order = []string{h.task.Victim}
-	switch {
-	case h.stopped:
-	case sure:
-		h.learn(with)
-		h.isolate(company, false)
-	default:
-		h.finding.Verdict = h.steadyVerdict()
-	}
 }
 
 // steadyVerdict is the verdict where no order makes a difference.
@@ -393,9 +406,7 @@ func (h *Hunt) isolate(suspects []string, overlap bool) {
 		}
 		h.learn(with(With, suspects))
 	}
-	if !h.stopped {
-		h.finding.Verdict, h.finding.Order = Unstable, []string{h.task.Victim}
-	}
+	h.settle(Unstable)
 }
 
 // proven makes sure of culprits: they show more often than the victim alone does, and no
