@@ -180,7 +180,9 @@ func (f *huntFlags) named(r *relay.Relay, ids []string) ([]catalog.Test, error) 
 		if err != nil {
 			return nil, err
 		}
-		tests = append(tests, *t)
+		if !slices.ContainsFunc(tests, func(other catalog.Test) bool { return other.ID == t.ID }) {
+			tests = append(tests, *t)
+		}
 	}
 	return tests, nil
 }
@@ -198,7 +200,10 @@ func huntAndWrite(ctx context.Context, r *relay.Relay, victims []catalog.Test, p
 		if told.Finding.Verdict != "" {
 			fmt.Fprintf(progress, "%s  %s after %s\n", outcome.PlainLine(told.Victim), report.Verdict(told.Finding), report.Plural(told.Finding.Trials, "trial"))
 		}
-		if told.Err != nil {
+		switch {
+		case errors.Is(told.Err, context.Canceled):
+			fmt.Fprintf(progress, "%s  interrupted; hunted again, it goes on from here\n", outcome.PlainLine(told.Victim))
+		case told.Err != nil:
 			fmt.Fprintf(progress, "%s  %v\n", outcome.PlainLine(told.Victim), told.Err)
 		}
 	})
