@@ -410,7 +410,7 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 	y++
 	y = v.drawEvidence(c, y, report.Company(f), f.With)
 	y = v.drawEvidence(c, y, "alone", f.Without) + 1
-	y = v.drawChanged(c, y, f.Changed, c.height-y < 6+4*min(len(f.Changed), 2)+len(f.Order))
+	y = v.drawChanged(c, y, f, c.height-y < 6+4*min(len(f.Changed), 2)+len(f.Order))
 	if len(f.Order) < 2 || y+2+len(f.Order) > c.height {
 		return
 	}
@@ -425,10 +425,14 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 }
 
 // drawChanged draws the state left behind, a line each where it is tight.
-func (v *huntView) drawChanged(c canvas, y int, changes []hunt.Change, tight bool) int {
-	t := c.theme
+func (v *huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int {
+	t, changes := c.theme, f.Changed
 	if len(changes) == 0 || y >= c.height {
 		return y
+	}
+	fresh, left := style{colour: t.leaf}, style{colour: t.rust}
+	if f.Verdict == hunt.Brittle { // what is left is what it needs
+		fresh, left = left, fresh
 	}
 	c.text(0, y, style{colour: t.fog}, "state left behind")
 	rows, least := 4, 4
@@ -446,17 +450,17 @@ func (v *huntView) drawChanged(c canvas, y int, changes []hunt.Change, tight boo
 		before, after = cmp.Or(before, "(empty)"), cmp.Or(after, "(empty)")
 		x := c.text(0, y, style{t.ink, true}, cut(outcome.PlainLine(change.Name), c.width-24)) + 2
 		if tight {
-			x = c.text(x, y, style{colour: t.leaf}, cut(before, (c.width-x)/3))
+			x = c.text(x, y, fresh, cut(before, (c.width-x)/3))
 			x = c.text(x+1, y, style{colour: t.fog}, "→")
-			x = c.text(x+1, y, style{colour: t.rust}, cut(after, (c.width-x)/2)) + 2
+			x = c.text(x+1, y, left, cut(after, (c.width-x)/2)) + 2
 		} else {
 			if change.Kind != hunt.Variable {
 				x = c.text(x, y, style{colour: t.fog}, change.Kind) + 2
 			}
 			c.text(2, y+1, style{colour: t.fog}, "fresh")
-			c.text(9, y+1, style{colour: t.leaf}, cut(before, c.width-9))
+			c.text(9, y+1, fresh, cut(before, c.width-9))
 			c.text(2, y+2, style{colour: t.fog}, "after")
-			c.text(9, y+2, style{colour: t.rust}, cut(after, c.width-9))
+			c.text(9, y+2, left, cut(after, c.width-9))
 		}
 		if change.Proved {
 			x = c.text(x, y, style{colour: t.leaf}, cut("proved", c.width-x)) + 2
