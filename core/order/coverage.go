@@ -1,7 +1,6 @@
 package order
 
 import (
-	"math/bits"
 	"slices"
 
 	"fernrelay/core/catalog"
@@ -40,15 +39,6 @@ func (p *Pairs) add(a, b int) {
 func (p Pairs) Has(a, b int) bool {
 	bit := pairBit(a, b)
 	return bit/8 < len(p) && p[bit/8]>>(bit%8)&1 == 1
-}
-
-// Count counts the pairs.
-func (p Pairs) Count() int {
-	n := 0
-	for _, b := range p {
-		n += bits.OnesCount8(b)
-	}
-	return n
 }
 
 // placeOf gives the number of a test, which is added where it is new.

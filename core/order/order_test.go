@@ -112,6 +112,7 @@ func TestRevealing(t *testing.T) {
 	for i := range 4 {
 		tests = append(tests, catalog.Test{Suite: "s", Group: "large", Name: fmt.Sprint("l", i)})
 	}
+	var g Gauge
 	c := &Coverage{}
 	of := func(group string) *Coverage {
 		if group == "s:g" {
@@ -136,16 +137,17 @@ func TestRevealing(t *testing.T) {
 		if !slices.Equal(large, []string{"l0", "l1", "l2", "l3"}) {
 			t.Fatalf("what is not followed runs as %v", large)
 		}
-		before := c.Neighbours.Count() + c.Before.Count()
-		if c.Add(names); c.Neighbours.Count()+c.Before.Count()-before != gain {
+		before := g
+		c.Add(names)
+		if g = c.Of(names); g.Neighbours+g.Before-before.Neighbours-before.Before != gain {
 			t.Errorf("order %d promised %d pairs", orders, gain)
 		}
-		if g := c.Of(names); orders == 1 && g.Before != g.Pairs {
+		if orders == 1 && g.Before != g.Pairs {
 			t.Errorf("after two orders %+v have run", g)
 		}
 	}
-	if n := c.Neighbours.Count(); n != 72 || orders > 20 {
-		t.Errorf("after %d orders %d of 72 neighbour pairs have run", orders, n)
+	if g.Neighbours != 72 || g.Pairs != 72 || orders > 20 {
+		t.Errorf("after %d orders %+v have run", orders, g)
 	}
 }
 

@@ -66,7 +66,7 @@ func TestCoverage(t *testing.T) {
 	if g := c.Of([]string{"1", "2", "3", "4"}); err != nil || g != (order.Gauge{Neighbours: 4, Before: 6, Pairs: 12}) {
 		t.Errorf("the gauge is %+v, %v", g, err)
 	}
-	if c, err := l.Coverage("u:b"); err != nil || c.Before.Count() != 0 {
+	if c, err := l.Coverage("u:b"); err != nil || len(c.Before) != 0 {
 		t.Errorf("of one test there is %+v, %v", c, err)
 	}
 }
