@@ -23,14 +23,18 @@ const (
 
 // company finds the tests that can decide the outcome of victims.
 type company struct {
-	relay  *Relay
-	ledger *ledger.Ledger // nil where nothing is kept
-	runs   map[int]*outcome.Run
-	known  []ledger.Hunt
+	relay   *Relay
+	ledger  *ledger.Ledger // nil where nothing is kept
+	runs    map[int]*outcome.Run
+	known   []ledger.Hunt
+	seconds map[string]float64 // how long each test takes
 }
 
 func (r *Relay) company() (*company, error) {
-	c := &company{relay: r, ledger: r.ledger(), runs: map[int]*outcome.Run{}}
+	c := &company{relay: r, ledger: r.ledger(), runs: map[int]*outcome.Run{}, seconds: make(map[string]float64, len(r.Catalog.Tests))}
+	for _, t := range r.Catalog.Tests {
+		c.seconds[t.ID] = t.Expected
+	}
 	var err error
 	if c.ledger != nil {
 		c.known, err = c.ledger.Hunts()
@@ -44,10 +48,7 @@ func (r *Relay) company() (*company, error) {
 // ran at the same time on other workers.
 func (c *company) task(victim catalog.Test) (hunt.Task, error) {
 	reach := c.reach(victim)
-	task := hunt.Task{Victim: victim.ID, Seconds: map[string]float64{}, Favour: c.favour(victim)}
-	for _, t := range c.relay.Catalog.Tests {
-		task.Seconds[t.ID] = t.Expected
-	}
+	task := hunt.Task{Victim: victim.ID, Seconds: c.seconds, Favour: c.favour(victim)}
 	at := slices.Index(reach, victim.ID)
 	before, wider := reach[:at], []string(nil)
 	run, err := c.lastBad(victim.ID)
