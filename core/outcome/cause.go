@@ -1,0 +1,258 @@
+package outcome
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+)
+
+// Cause is what failures have in common that have one origin.
+type Cause struct {
+	Words   string    // what the failures say, in the words of the first
+	Origin  Frame     // the deepest frame in the project's own code that all of them share; zero where none is
+	Path    []Frame   // from there outward, as far as they share it
+	Lacks   *Resource // what is missing, if that is the cause
+	Results []*Result // in the order in which they came to their outcome
+	Signs   []string  // of the failures, each once; the same in other runs
+}
+
+// failing is a failure as it is compared with others.
+type failing struct {
+	result *Result
+	frames []Frame // own ones, the deepest first
+	origin Frame   // the deepest of them that is no test's own line; zero where none is
+	words  string  // the first line of the message
+	alike  string
+	tells  bool
+	lacks  *Resource
+}
+
+// How many bytes of the beginning and of the end of an output are looked at, and of how many
+// failures of a run: of more, the messages tell enough.
+const (
+	headRead    = 4 << 10
+	tailRead    = 12 << 10
+	outputsRead = 2000
+)
+
+func newFailing(r *Result, own func(string) (string, bool), withOutput bool) failing {
+	f := failing{result: r, words: firstLine(r.Message)}
+	text := Plain(r.Message)
+	if withOutput {
+		text += "\n" + Plain(ends(string(r.Output)))
+	}
+	f.frames = ownFrames(text, own)
+	if at := slices.IndexFunc(f.frames, func(f Frame) bool { return !f.inTest() }); at >= 0 {
+		f.origin = f.frames[at]
+	}
+	f.alike = alike(f.words)
+	f.tells = telling(f.alike)
+	if lacks, ok := lacked(text); ok {
+		f.lacks = &lacks
+	}
+	return f
+}
+
+// ends are the beginning and the end of a long text.
+func ends(text string) string {
+	if len(text) <= headRead+tailRead {
+		return text
+	}
+	return text[:headRead] + "\n" + text[len(text)-tailRead:]
+}
+
+// place is what stands for the test's own line.
+func (f *failing) place() string {
+	if f.result.File != "" {
+		return fmt.Sprintf("%s:%d", f.result.File, f.result.Line)
+	}
+	if len(f.frames) > 0 {
+		return f.frames[0].String()
+	}
+	return f.result.ID
+}
+
+// sign names the cause of a failure by itself, so that other runs can be asked for it. Lines
+// move from revision to revision: it has none.
+func (f *failing) sign() string {
+	group, _, _ := strings.Cut(f.result.ID, "#")
+	switch {
+	case f.lacks != nil:
+		return "lacks " + f.lacks.Kind + " " + f.lacks.Name
+	case f.result.Outcome == TimedOut && f.origin.File == "":
+		return "time " + group
+	case f.origin.File != "" && f.tells:
+		return "at " + f.origin.File + " " + f.origin.Function + " says " + f.alike
+	case f.origin.File != "":
+		return "at " + f.origin.File + " " + f.origin.Function
+	case f.tells:
+		return "says " + f.alike
+	}
+	return "in " + group + " " + path.Base(f.result.File) + " " + f.alike
+}
+
+// Signs gives the sign of the cause of every failure, by ID.
+func Signs(bad []*Result, own func(file string) (name string, own bool)) map[string]string {
+	signs := make(map[string]string, len(bad))
+	for i, r := range bad {
+		f := newFailing(r, own, i < outputsRead)
+		signs[r.ID] = f.sign()
+	}
+	return signs
+}
+
+// Causes groups failures by their origin, the largest group first. Failures belong together
+//
+//   - that lack the same resource;
+//   - that went wrong at the same line of the project's own code, beneath the tests, and do
+//     not say different things of it;
+//   - that say the same, but for values, times, places and at most one word, if that says
+//     more than that something was not as expected;
+//   - that say no more than that, at the same line of the same test file;
+//   - that took too long in the same group, and nothing tells where.
+func Causes(bad []*Result, own func(file string) (name string, own bool)) []Cause {
+	all := make([]failing, len(bad))
+	for i, r := range bad {
+		all[i] = newFailing(r, own, i < outputsRead)
+	}
+	g := newGrouping(len(all))
+	said := map[Frame][]string{} // by origin: what is said there, differing from each other
+	for i := range all {
+		f := &all[i]
+		group, _, _ := strings.Cut(f.result.ID, "#")
+		switch {
+		case f.lacks != nil:
+			g.join(i, f.sign())
+			continue
+		case f.origin.File != "":
+			at := Frame{File: f.origin.File, Line: f.origin.Line}
+			n := slices.IndexFunc(said[at], func(other string) bool { return similar(f.alike, other) })
+			if n < 0 {
+				n = len(said[at])
+				said[at] = append(said[at], f.alike)
+			}
+			g.join(i, fmt.Sprint("at ", at, " ", n))
+		case f.result.Outcome == TimedOut:
+			g.join(i, "time "+group)
+			continue
+		case !f.tells:
+			g.join(i, "in "+f.place()+" "+f.alike)
+		}
+		if f.tells {
+			for _, key := range templates(f.alike) {
+				g.join(i, "says "+key)
+			}
+		}
+	}
+	return g.causes(all)
+}
+
+// similar reports whether two messages of one origin may be of one cause: where either says
+// nothing, or where they share a third of what they say.
+func similar(a, b string) bool {
+	if !telling(a) || !telling(b) {
+		return true
+	}
+	x, y := content(a), content(b)
+	shared := 0
+	for _, w := range x {
+		if slices.Contains(y, w) {
+			shared++
+		}
+	}
+	return 3*shared >= len(x)+len(y)-shared
+}
+
+// The least and the most words of a message of which one may differ.
+const (
+	leastTemplate = 5
+	mostTemplate  = 24
+)
+
+// templates are a message, and where it is long enough the message with one word left open.
+func templates(message string) []string {
+	keys := []string{message}
+	words := strings.Fields(message)
+	if len(content(message)) < leastTemplate-1 || len(words) < leastTemplate || len(words) > mostTemplate {
+		return keys
+	}
+	for i, w := range words {
+		if strings.IndexFunc(w, isLetter) < 0 {
+			continue
+		}
+		words[i] = "_"
+		keys = append(keys, strings.Join(words, " "))
+		words[i] = w
+	}
+	return keys
+}
+
+// grouping puts together what shares a key: a union of sets (Tarjan 1975).
+type grouping struct {
+	above []int
+	first map[string]int // by key: who had it first
+}
+
+func newGrouping(n int) *grouping {
+	g := &grouping{above: make([]int, n), first: map[string]int{}}
+	for i := range g.above {
+		g.above[i] = i
+	}
+	return g
+}
+
+func (g *grouping) root(i int) int {
+	for g.above[i] != i {
+		g.above[i] = g.above[g.above[i]]
+		i = g.above[i]
+	}
+	return i
+}
+
+func (g *grouping) join(i int, key string) {
+	if other, ok := g.first[key]; ok {
+		g.above[g.root(i)] = g.root(other)
+		return
+	}
+	g.first[key] = i
+}
+
+func (g *grouping) causes(all []failing) []Cause {
+	members := map[int][]*failing{}
+	var roots []int
+	for i := range all {
+		root := g.root(i)
+		if members[root] == nil {
+			roots = append(roots, root)
+		}
+		members[root] = append(members[root], &all[i])
+	}
+	causes := make([]Cause, len(roots))
+	for i, root := range roots {
+		causes[i] = causeOf(members[root])
+	}
+	slices.SortStableFunc(causes, func(a, b Cause) int { return cmp.Compare(len(b.Results), len(a.Results)) })
+	return causes
+}
+
+// causeOf says what failures that belong together have in common.
+func causeOf(members []*failing) Cause {
+	first := members[0]
+	c := Cause{Words: cmp.Or(first.words, firstLine(string(first.result.Output)), string(first.result.Outcome)), Lacks: first.lacks, Path: first.frames}
+	for _, f := range members {
+		c.Results = append(c.Results, f.result)
+		if sign := f.sign(); !slices.Contains(c.Signs, sign) {
+			c.Signs = append(c.Signs, sign)
+		}
+		c.Path = slices.DeleteFunc(slices.Clone(c.Path), func(own Frame) bool { return !slices.Contains(f.frames, own) })
+	}
+	if at := slices.IndexFunc(c.Path, func(f Frame) bool { return !f.inTest() }); at > 0 {
+		c.Path = c.Path[at:]
+	}
+	if len(c.Path) > 0 {
+		c.Origin = c.Path[0]
+	}
+	return c
+}

@@ -1,0 +1,204 @@
+package outcome
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// made is a kind of failure with one cause: n of them are made, each with other values in
+// the place of what varies from one to the next.
+type made struct {
+	cause   string // those with the same are together
+	n       int
+	outcome Outcome
+	id      string
+	file    string
+	message string
+	output  string
+}
+
+// The made failures: what languages and systems write when something goes wrong. In the
+// texts {n} is a number, {t} a time, {x} an address, {d} a temporary folder, {w} a word,
+// {i} the number of the test, {g} one of three groups.
+var madeFailures = []made{
+	// A clock that runs ahead: a panic at one place beneath different tests, with stacks of Go.
+	{"clock", 6, Errored, "unit:{g}#dawn_{i}", "", "panic: clock is ahead of the sun by {n}m", "panic: clock is ahead of the sun by {n}m\n\ngoroutine {n} [running]:\nexample.org/glass/clock.step(...)\n\t/work/glass/clock/clock.go:41 +0x{x}\nexample.org/glass/{g}.Test{i}(0xc{x})\n\t/work/glass/{g}/dawn_test.go:{n} +0x{x}\ntesting.tRunner(0xc{x}, 0x{x})\n\t/usr/local/go/src/testing/testing.go:1792 +0xf4\n"},
+	// The same fault of the language in three different places.
+	{"nil valve", 4, Errored, "unit:drip#holds_{i}", "", "panic: runtime error: invalid memory address or nil pointer dereference", "panic: runtime error: invalid memory address or nil pointer dereference\n[signal SIGSEGV: segmentation violation code=0x{x} addr=0x{x} pc=0x{x}]\ngoroutine {n} [running]:\nexample.org/glass/valves.(*Registry).Open(0x0)\n\t/work/glass/valves/valves.go:88 +0x{x}\nexample.org/glass/drip.TestHolds{i}(0xc{x})\n\t/work/glass/drip/drip_test.go:{n} +0x{x}\n"},
+	{"nil sensor", 3, Errored, "unit:sensors#reads_{i}", "", "panic: runtime error: invalid memory address or nil pointer dereference", "goroutine {n} [running]:\nexample.org/glass/sensors.(*Probe).Read(0x0)\n\t/work/glass/sensors/probe.go:19 +0x{x}\nexample.org/glass/sensors.TestReads{i}(0xc{x})\n\t/work/glass/sensors/probe_test.go:{n} +0x{x}\n"},
+	// Comparisons that say nothing but their values: one cause a line.
+	{"wrong 31", 3, Failed, "unit:shade#noon/{i}", "shade/shade_test.go:31", "got {n}, want {n}", ""},
+	{"wrong 57", 2, Failed, "unit:shade#dusk_{i}", "shade/shade_test.go:57", "got {n}, want {n}", ""},
+	{"wrong 12", 1, Failed, "unit:vents#gale", "vents/vents_test.go:12", "got {n}, want {n}", ""},
+	// Comparisons with words, told through one helper that all tests share.
+	{"trays", 4, Failed, "py:seedbank#counts_{i}", "", "AssertionError: tray {n} holds {n} seeds instead of {n}", "Traceback (most recent call last):\n  File \"/work/glass/seedbank/test_trays.py\", line {n}, in test_counts_{i}\n    check(tray, {n})\n  File \"/work/glass/helpers/assertions.py\", line 12, in check\n    raise AssertionError(text)\nAssertionError: tray {n} holds {n} seeds instead of {n}\n"},
+	{"labels", 3, Failed, "py:seedbank#prints_{i}", "", "AssertionError: label of '{w}' lacks the sowing date", "Traceback (most recent call last):\n  File \"/work/glass/seedbank/test_labels.py\", line {n}, in test_prints_{i}\n    check(label, '{w}')\n  File \"/work/glass/helpers/assertions.py\", line 12, in check\n    raise AssertionError(text)\nAssertionError: label of '{w}' lacks the sowing date\n"},
+	// A fault of the language deep in own code, beneath a library's, in Python.
+	{"ration", 4, Errored, "py:irrigation#ration_{i}", "", "KeyError: '{w}'", "Traceback (most recent call last):\n  File \"/work/glass/irrigation/test_ration.py\", line {n}, in test_{i}\n    plan()\n  File \"/work/glass/irrigation/ration.py\", line 77, in share\n    return table[bed]\nKeyError: '{w}'\n"},
+	{"climate", 2, Errored, "py:climate#table_{i}", "", "KeyError: '{w}'", "Traceback (most recent call last):\n  File \"/work/glass/climate/test_table.py\", line {n}, in test_{i}\n    table()\n  File \"/work/glass/climate/table.py\", line 9, in row\n    return rows[key]\n  File \"/usr/lib/python3/site-packages/rows/index.py\", line 200, in __getitem__\n    raise KeyError(key)\nKeyError: '{w}'\n"},
+	// Something that does not answer: said in several languages.
+	{"store", 3, Failed, "unit:{g}#stores_{i}", "", "dial tcp 127.0.0.1:6379: connect: connection refused", ""},
+	{"store", 2, Errored, "py:archive#keeps_{i}", "", "ConnectionRefusedError: [Errno 111] Connection refused", "redis.exceptions: Error 111 connecting to 127.0.0.1:6379. Connection refused.\n"},
+	{"store", 2, Errored, "web:panel#shows_{i}", "", "Error: connect ECONNREFUSED 127.0.0.1:6379", "Error: connect ECONNREFUSED 127.0.0.1:6379\n    at TCPConnectWrap.afterConnect [as oncomplete] (node:net:{n}:16)\n"},
+	{"mail", 3, Failed, "unit:alarms#mails_{i}", "", "post the alarm: dial tcp 10.0.0.7:25: connect: connection refused", ""},
+	{"seed file", 3, Failed, "unit:{g}#loads_{i}", "", "open {d}/beds.toml: no such file or directory", ""},
+	{"seed file", 2, Errored, "py:import#loads_{i}", "", "FileNotFoundError: [Errno 2] No such file or directory: '{d}/beds.toml'", ""},
+	{"map file", 2, Failed, "unit:rounds#maps_{i}", "", "open {d}/map-{n}.png: no such file or directory", ""},
+	{"tool", 3, Failed, "unit:{g}#converts_{i}", "", `exec: "soilscan": executable file not found in $PATH`, ""},
+	{"port", 2, Failed, "unit:panel#listens_{i}", "", "listen tcp 0.0.0.0:8088: bind: address already in use", ""},
+	// A sentence of the project's own, raised in places without a stack.
+	{"bus", 5, Failed, "unit:{g}#talks_{i}", "{g}/bus_test.go:{n}", "boiler bus is held by test {n} since {t}", ""},
+	{"units", 3, Failed, "unit:{g}#weighs_{i}", "{g}/units_test.go:{n}", "default unit was switched from litres to {w} by an earlier test", ""},
+	{"relay", 2, Failed, "sh:checks#fuse_{i}", "", "fuse box {x} reports a blown relay on phase {n}", ""},
+	// What takes too long, by group, and one that waits in a known place.
+	{"slow import", 3, TimedOut, "unit:import#reads_{i}", "", "timed out after 5s", ""},
+	{"slow rounds", 2, TimedOut, "unit:rounds#walks_{i}", "", "timed out after 20s", ""},
+	{"lock", 3, TimedOut, "unit:{g}#waits_{i}", "", "timed out after 5s", "goroutine {n} [sync.Mutex.Lock]:\nsync.(*Mutex).Lock(0xc{x})\n\t/usr/local/go/src/sync/mutex.go:46 +0x{x}\nexample.org/glass/ledgerbook.(*Book).Sum(0xc{x})\n\t/work/glass/ledgerbook/book.go:133 +0x{x}\nexample.org/glass/{g}.TestWaits{i}(0xc{x})\n\t/work/glass/{g}/waits_test.go:{n} +0x{x}\n"},
+	// Processes that are killed.
+	{"crash", 3, Errored, "cpp:misting#sprays_{i}", "", "the process was killed by signal 11 (segmentation fault)", "#0  0x{x} in nozzle_open (n=0x0) at misting/nozzle.c:52\n#1  0x{x} in spray_all () at misting/spray.c:{n}\n#2  0x{x} in main () at misting/test_main.c:9\n"},
+	{"crash drip", 2, Errored, "cpp:drip#drips_{i}", "", "the process was killed by signal 11 (segmentation fault)", "#0  0x{x} in drop (n=0x0) at drip/drop.c:17\n#1  0x{x} in main () at drip/test_main.c:9\n"},
+	// JavaScript and Java.
+	{"gauge", 4, Errored, "web:panel#gauge_{i}", "", "TypeError: Cannot read properties of undefined (reading '{w}')", "TypeError: Cannot read properties of undefined (reading '{w}')\n    at Gauge.render (/work/glass/panel/gauge.js:64:{n})\n    at Object.<anonymous> (/work/glass/panel/gauge.test.js:{n}:9)\n    at process.processTicksAndRejections (node:internal/process/task_queues:105:5)\n"},
+	{"legend", 2, Errored, "web:panel#legend_{i}", "", "TypeError: Cannot read properties of undefined (reading '{w}')", "TypeError: Cannot read properties of undefined (reading '{w}')\n    at drawLegend (/work/glass/panel/legend.js:12:{n})\n    at Object.<anonymous> (/work/glass/panel/legend.test.js:{n}:9)\n"},
+	{"growth", 3, Errored, "jvm:growth#curve_{i}", "", "java.lang.IllegalStateException: growth table is not sorted at row {n}", "java.lang.IllegalStateException: growth table is not sorted at row {n}\n\tat org.glass.growth.Table.find(Table.java:58)\n\tat org.glass.growth.CurveTest.curve{i}(CurveTest.java:{n})\n\tat java.base/java.lang.reflect.Method.invoke(Method.java:580)\n"},
+	// One place that tells of different mistakes.
+	{"config fan", 3, Errored, "py:config#fan_{i}", "", "ConfigError: fan curve of zone {n} needs two points", "Traceback (most recent call last):\n  File \"/work/glass/config/test_fan.py\", line {n}, in test_{i}\n    read()\n  File \"/work/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: fan curve of zone {n} needs two points\n"},
+	{"config glass", 3, Errored, "py:config#glass_{i}", "", "ConfigError: glazing thickness '{w}' is no length", "Traceback (most recent call last):\n  File \"/work/glass/config/test_glass.py\", line {n}, in test_{i}\n    read()\n  File \"/work/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: glazing thickness '{w}' is no length\n"},
+	// Alone.
+	{"one", 1, Failed, "unit:rounds#night_cycle", "rounds/rounds_test.go:8", "the night cycle skipped bed {n}", ""},
+	{"two", 1, Failed, "unit:misting#fog_night", "misting/fog_test.go:70", "fog density must fall until sunrise, it rose at {t}", ""},
+	{"three", 1, Errored, "sh:checks#permissions", "", "./permissions: exit status 3", ""},
+	{"four", 1, Errored, "sh:checks#sizes", "", "./sizes: exit status 3", ""},
+}
+
+// makeFailures makes the failures with random values, in random order, with the cause of each.
+func makeFailures(random *rand.Rand) (bad []*Result, causes []string) {
+	words := []string{"fern", "moss", "orchid", "cactus", "lily", "palm"}
+	for _, m := range madeFailures {
+		for i := range m.n {
+			fill := func(text, group string) string {
+				for strings.Contains(text, "{") {
+					at := strings.IndexByte(text, '{')
+					value := "{"
+					switch text[at : at+3] {
+					case "{n}":
+						value = fmt.Sprint(1 + random.IntN(900))
+					case "{t}":
+						value = fmt.Sprintf("2026-11-%02dT%02d:%02d:%02dZ", 1+random.IntN(28), random.IntN(24), random.IntN(60), random.IntN(60))
+					case "{x}":
+						value = fmt.Sprintf("%x", 0x10000+random.IntN(1<<40))
+					case "{d}":
+						value = fmt.Sprintf("/tmp/Test%d/%03d", random.IntN(1<<30), random.IntN(5))
+					case "{w}":
+						value = words[random.IntN(len(words))]
+					case "{i}":
+						value = fmt.Sprint(i)
+					case "{g}":
+						value = group
+					}
+					text = text[:at] + value + text[at+3:]
+				}
+				return text
+			}
+			group := []string{"drip", "alarms", "vents"}[i%3]
+			r := &Result{ID: fill(m.id, group), Outcome: m.outcome, Message: fill(m.message, group), Output: []byte(fill(m.output, group))}
+			if file, line, ok := strings.Cut(fill(m.file, group), ":"); ok {
+				r.File = file
+				_, _ = fmt.Sscan(line, &r.Line)
+			}
+			bad, causes = append(bad, r), append(causes, m.cause)
+		}
+	}
+	random.Shuffle(len(bad), func(i, j int) {
+		bad[i], bad[j] = bad[j], bad[i]
+		causes[i], causes[j] = causes[j], causes[i]
+	})
+	return bad, causes
+}
+
+// TestCauses holds that of all pairs of made failures, 95 of 100 of those that belong
+// together are told to, and 95 of 100 of all pairs are told rightly.
+func TestCauses(t *testing.T) {
+	for seed := range uint64(5) {
+		bad, truth := makeFailures(rand.New(rand.NewPCG(seed, 1)))
+		causes := Causes(bad, OwnIn("/work/glass"))
+		of := map[*Result]int{}
+		for i, c := range causes {
+			for _, r := range c.Results {
+				of[r] = i
+			}
+		}
+		if len(of) != len(bad) {
+			t.Fatalf("%d of %d failures have a cause", len(of), len(bad))
+		}
+		var right, all, joined, together float64
+		for i := range bad {
+			for j := range i {
+				same, told := truth[i] == truth[j], of[bad[i]] == of[bad[j]]
+				all++
+				if same == told {
+					right++
+				} else {
+					t.Logf("%v is told of %s (%s) and %s (%s)", told, bad[i].ID, truth[i], bad[j].ID, truth[j])
+				}
+				if same {
+					together++
+					if told {
+						joined++
+					}
+				}
+			}
+		}
+		t.Logf("%.2f %% of %.0f pairs right, %.1f %% of %.0f that belong together", 100*right/all, all, 100*joined/together, together)
+		if right < 0.95*all || joined < 0.95*together {
+			t.Errorf("seed %d: %.2f %% of pairs right, %.1f %% of those together", seed, 100*right/all, 100*joined/together)
+		}
+	}
+}
+
+// TestCauseSaysWhere holds what is told of a cause, and that its sign is the same in a
+// run with other values and lines.
+func TestCauseSaysWhere(t *testing.T) {
+	var signs [2][]string
+	for seed := range signs {
+		bad, truth := makeFailures(rand.New(rand.NewPCG(uint64(seed), 2)))
+		for _, c := range Causes(bad, OwnIn("/work/glass")) {
+			switch at := truth[slices.Index(bad, c.Results[0])]; {
+			case at == "clock":
+				want := Frame{"clock/clock.go", 41, "example.org/glass/clock.step"}
+				if c.Origin != want || len(c.Results) != 6 || !strings.HasPrefix(c.Words, "panic: clock is ahead of the sun by ") {
+					t.Errorf("the clock's cause is %+v", c)
+				}
+			case at == "store" && (c.Lacks == nil || *c.Lacks != Resource{"answer", "127.0.0.1:6379"}):
+				t.Errorf("the store's cause lacks %+v", c.Lacks)
+			}
+			if truth[slices.Index(bad, c.Results[0])] != "units" { // whose words differ
+				signs[seed] = append(signs[seed], c.Signs...)
+			}
+		}
+		slices.Sort(signs[seed])
+	}
+	if !slices.Equal(signs[0], signs[1]) {
+		t.Errorf("the signs differ: %q\nand %q", signs[0], signs[1])
+	}
+}
+
+// FuzzCauses holds that no text makes failures without a cause, or with two.
+func FuzzCauses(f *testing.F) {
+	for _, m := range madeFailures {
+		f.Add(m.message, m.output)
+	}
+	f.Fuzz(func(t *testing.T, message, output string) {
+		bad := []*Result{{ID: "a:b#c", Outcome: Failed, Message: message, Output: []byte(output)}, {ID: "a:b#d", Outcome: TimedOut, Message: output, Output: []byte(message)}}
+		n := 0
+		for _, c := range Causes(bad, OwnIn("/work/glass")) {
+			n += len(c.Results)
+		}
+		if n != 2 {
+			t.Errorf("%d of 2 failures have a cause", n)
+		}
+	})
+}

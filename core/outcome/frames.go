@@ -1,0 +1,134 @@
+package outcome
+
+import (
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Frame is a place in the code that a failure went through.
+type Frame struct {
+	File     string `json:"file"` // relative to the project where it is inside
+	Line     int    `json:"line"`
+	Function string `json:"function,omitempty"`
+}
+
+// String is the frame as file:line.
+func (f Frame) String() string { return f.File + ":" + strconv.Itoa(f.Line) }
+
+// The forms in which languages write a frame of a stack. Named parts are the file, the
+// line and, where it is told, the function.
+var frameForms = []*regexp.Regexp{
+	regexp.MustCompile(`^\s*File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in (?P<function>\S+))?`),
+	regexp.MustCompile(`^#\d+\s.*\bin (?P<function>\S+) .*\bat (?P<file>\S+):(?P<line>\d+)$`),
+	regexp.MustCompile(`^\s*at (?:async )?(?P<function>[^()]+?) ?\((?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?\)$`),
+	regexp.MustCompile(`^\s*at (?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?$`),
+	regexp.MustCompile("^\\s*(?:from )?(?P<file>\\S+\\.rb):(?P<line>\\d+):in [`'](?P<function>[^']+)'"),
+	regexp.MustCompile(`^\s+(?P<file>\S+\.go):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`),
+}
+
+// Functions that stand on a line of their own before the line with the file.
+var (
+	goFunction   = regexp.MustCompile(`^(?:created by )?([\w./\-*()\[\]…]+?)\([^()]*\)$`)
+	listFunction = regexp.MustCompile(`^\s*\d+:\s+(?:0x[0-9a-f]+ - )?(\S+)$`)
+)
+
+// frames reads the frames out of a text, the deepest first.
+func frames(text string) []Frame {
+	var found []Frame
+	before := ""
+	upward := false // the deepest stands last
+	for line := range strings.SplitSeq(text, "\n") {
+		f, form := frameOf(line)
+		if form < 0 {
+			before = line
+			continue
+		}
+		upward = upward || form == 0
+		if f.Function == "" {
+			for _, own := range []*regexp.Regexp{goFunction, listFunction} {
+				if m := own.FindStringSubmatch(before); m != nil {
+					f.Function = m[1]
+				}
+			}
+		}
+		before = ""
+		found = append(found, f)
+	}
+	if upward {
+		slices.Reverse(found)
+	}
+	return found
+}
+
+// frameOf reads a line as a frame; form is -1 where it is none.
+func frameOf(line string) (f Frame, form int) {
+	if len(line) > 1000 || !strings.ContainsAny(line, ":,") || !strings.ContainsAny(line, "0123456789") {
+		return f, -1
+	}
+	for i, re := range frameForms {
+		m := re.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		f.File = m[re.SubexpIndex("file")]
+		f.Line, _ = strconv.Atoi(m[re.SubexpIndex("line")]) // digits; 0 where they are too many
+		if at := re.SubexpIndex("function"); at >= 0 {
+			f.Function = m[at]
+		}
+		return f, i
+	}
+	return f, -1
+}
+
+// foreign are folders in which a project keeps the code of others.
+var foreign = []string{"node_modules", "vendor", "site-packages", "dist-packages", "third_party", ".venv", "venv"}
+
+// foreignFunctions begin the names of what belongs to a language's own library.
+var foreignFunctions = regexp.MustCompile(`^(?:java|javax|jdk|sun|node:\w+|std|core|runtime|testing)[.:]`)
+
+// OwnIn gives what tells whether a file of a frame belongs to the project in a folder, and
+// how the project calls it.
+func OwnIn(dir string) func(file string) (name string, own bool) {
+	dir = strings.TrimSuffix(dir, "/") + "/"
+	return func(file string) (string, bool) {
+		name := strings.TrimPrefix(strings.TrimPrefix(file, "file://"), dir)
+		name = strings.TrimPrefix(name, "./")
+		if strings.HasPrefix(name, "/") || strings.HasPrefix(name, "../") || strings.HasPrefix(name, "<") || strings.Contains(name, "://") || strings.HasPrefix(name, "node:") {
+			return file, false
+		}
+		for part := range strings.SplitSeq(name, "/") {
+			if slices.Contains(foreign, part) {
+				return file, false
+			}
+		}
+		return name, true
+	}
+}
+
+// ownFrames are the frames of a text in the project's own code, the deepest first.
+func ownFrames(text string, own func(file string) (name string, own bool)) []Frame {
+	var mine []Frame
+	for _, f := range frames(text) {
+		name, ok := own(f.File)
+		if !ok || foreignFunctions.MatchString(f.Function) || strings.HasPrefix(f.File, "_testmain") {
+			continue
+		}
+		f.File = name
+		mine = append(mine, f)
+	}
+	return mine
+}
+
+var (
+	testFile       = regexp.MustCompile(`(?:_test|\.test|\.spec|Test|Tests|_spec)\.\w+$|(?:^|/)(?:tests?|spec)/|(?:^|/)test_[^/]*$`)
+	helperFile     = regexp.MustCompile(`(?i)(?:^|[/_\-])(?:assert\w*|require|check(?:s|ing|er)?|expect\w*|must|verif\w*|helpers?|test_?util\w*|matchers?)(?:[_\-.]|$)`)
+	helperFunction = regexp.MustCompile(`(?i)(?:^|[.:#])(?:assert|require|check|expect|must|verify|fail|equal|same|eq)\w*$`)
+)
+
+// inTest reports whether a frame is a test's own line, which tells what was found wrong and
+// not where it went wrong; so do those of functions that only compare.
+func (f Frame) inTest() bool {
+	return testFile.MatchString(f.File) || helperFile.MatchString(f.File) || helperFunction.MatchString(f.Function)
+}

@@ -1,0 +1,278 @@
+package outcome
+
+import (
+	"math"
+	"slices"
+	"sync"
+)
+
+// Cell is what came of a test in one run of a history.
+type Cell struct {
+	code    uint8 // 0 where it is not in the run, else 1 + its place in All
+	Seconds float32
+}
+
+// NewCell makes the cell of an outcome.
+func NewCell(o Outcome, seconds float64) Cell {
+	return Cell{uint8(1 + slices.Index(All, o)), float32(seconds)}
+}
+
+// Outcome is the cell's outcome, empty where the test is not in the run.
+func (c Cell) Outcome() Outcome {
+	if c.code == 0 {
+		return ""
+	}
+	return All[c.code-1]
+}
+
+// says tells what the cell says of its test: that it was bad, that it was well, or nothing,
+// as where the test was skipped or lost.
+func (c Cell) says() (bad, something bool) {
+	switch o := c.Outcome(); o {
+	case "", Skipped, Lost:
+		return false, false
+	default:
+		return o.Bad(), true
+	}
+}
+
+// Figures are what the past of a test comes to. Runs are told by their places in the past,
+// from 0 for the oldest; -1 is none.
+type Figures struct {
+	Ran, Bad int // runs in which it came to an end, and in which it was bad
+	Rate     float64
+	Flips    int      // how often it went from well to bad or back
+	Unstable Interval // how likely it is to do so from one run to the next
+	Trouble  float64  // what its bad runs weigh, each half as much as one halfLife later
+
+	FirstBad, LastBad, LastWell int
+
+	Seconds float64 // that it takes now: the median of its latest runs
+	Before  float64 // that it took before ChangedAt; 0 where no change stands out
+	Changed int     // from which run on it takes another time; -1 where none stands out
+}
+
+// halfLife is the number of runs after which a failure weighs half.
+const halfLife = 10
+
+// latest is how many runs say how long a test takes now.
+const latest = 5
+
+// Figure works out the figures of a test from its past, the oldest run first.
+func Figure(past []Cell) Figures {
+	f := Figures{FirstBad: -1, LastBad: -1, LastWell: -1, Changed: -1, Rate: math.NaN()}
+	before, pairs := false, 0
+	for i, c := range past {
+		bad, something := c.says()
+		if !something {
+			continue
+		}
+		if f.Ran > 0 {
+			pairs++
+			if bad != before {
+				f.Flips++
+			}
+		}
+		f.Ran++
+		before = bad
+		if !bad {
+			f.LastWell = i
+			continue
+		}
+		if f.Bad++; f.FirstBad < 0 {
+			f.FirstBad = i
+		}
+		f.LastBad = i
+		f.Trouble += math.Exp2(-float64(len(past)-1-i) / halfLife)
+	}
+	if f.Ran > 0 {
+		f.Rate = float64(f.Ran-f.Bad) / float64(f.Ran)
+	}
+	f.Unstable = Share(f.Flips, pairs)
+	f.time(past)
+	return f
+}
+
+// Interval is a share with how far it may be from what is measured: 19 of 20 such intervals
+// hold the true one.
+type Interval struct {
+	Share     float64 `json:"share"`
+	Low, High float64
+}
+
+// Share is the interval of a share that was seen in some of so many cases (Wilson, Probable
+// inference, the law of succession, and statistical inference, 1927); without any it may be
+// everything.
+func Share(some, of int) Interval {
+	if of == 0 {
+		return Interval{High: 1}
+	}
+	const z = 1.959964 // of the normal distribution, 2.5 % above
+	n, p := float64(of), float64(some)/float64(of)
+	middle := (p + z*z/(2*n)) / (1 + z*z/n)
+	reach := z / (1 + z*z/n) * math.Sqrt(p*(1-p)/n+z*z/(4*n*n))
+	return Interval{p, max(0, middle-reach), min(1, middle+reach)}
+}
+
+// A change of time is told where the ranks of the times before and after differ so much that
+// chance does it once in this many, and their medians by this factor and by this much.
+const (
+	changeChance  = 1e-3
+	changeFactor  = 1.2
+	changeSeconds = 0.01
+	fewestBefore  = 5
+	fewestAfter   = 3
+)
+
+// time works out how long the test takes, and since when.
+func (f *Figures) time(past []Cell) {
+	var seconds []float64 // of the runs in which it went all its way
+	var runs []int
+	for i, c := range past {
+		if bad, something := c.says(); something && !bad {
+			seconds, runs = append(seconds, float64(c.Seconds)), append(runs, i)
+		}
+	}
+	if seconds == nil {
+		for _, c := range past {
+			if _, something := c.says(); something {
+				seconds = append(seconds, float64(c.Seconds))
+			}
+		}
+		f.Seconds = medianOf(seconds[max(0, len(seconds)-latest):])
+		return
+	}
+	f.Seconds = medianOf(seconds[max(0, len(seconds)-latest):])
+	at := changePoint(seconds)
+	if at < 0 {
+		return
+	}
+	before, after := medianOf(seconds[:at]), medianOf(seconds[at:])
+	if max(before, after) < changeFactor*min(before, after) || math.Abs(after-before) < changeSeconds {
+		return
+	}
+	f.Changed, f.Before = runs[at], before
+}
+
+// changePoint finds where the ranks of the values before and after differ most (Mann and
+// Whitney, On a test of whether one of two random variables is stochastically larger, 1947);
+// -1 where chance explains it.
+func changePoint(values []float64) int {
+	n := len(values)
+	if n < fewestBefore+fewestAfter || alikeTimes(values) {
+		return -1
+	}
+	ranks := ranksOf(values)
+	sum, best, at := 0.0, changeChance, -1
+	for k := 1; k <= n-fewestAfter; k++ {
+		sum += ranks[k-1]
+		if k < fewestBefore {
+			continue
+		}
+		if p := rankChance(sum, k, n); p < best {
+			best, at = p, k
+		}
+	}
+	return at
+}
+
+// alikeTimes reports whether the newest values are so near to the middle of all that no change
+// which would be told can have happened lately, nor lasts; it saves most of the work.
+func alikeTimes(values []float64) bool {
+	low, high := slices.Min(values), slices.Max(values)
+	return high < changeFactor*low || high-low < changeSeconds
+}
+
+// rankChance is how likely the first k of n values are to have ranks whose sum is so far from
+// what is expected, exactly where they are all below or above the others.
+func rankChance(sum float64, k, n int) float64 {
+	u := sum - float64(k*(k+1))/2
+	all := float64(k * (n - k))
+	if u == 0 || u == all { // where the normal distribution is furthest off
+		chance := 2.0
+		for i := range min(k, n-k) {
+			chance *= float64(i+1) / float64(n-i)
+		}
+		return chance
+	}
+	z := (math.Abs(u-all/2) - 0.5) / math.Sqrt(all*float64(n+1)/12)
+	return math.Erfc(z / math.Sqrt2)
+}
+
+// ranksOf gives the rank of every value, from 1; equal ones share theirs.
+func ranksOf(values []float64) []float64 {
+	order := make([]uint64, len(values)) // the bits of floats that are not negative have their order
+	for i, v := range values {
+		order[i] = uint64(math.Float32bits(float32(v)))<<32 | uint64(i)
+	}
+	slices.Sort(order)
+	ranks := make([]float64, len(values))
+	for i := 0; i < len(order); {
+		same := i + 1
+		for same < len(order) && order[same]>>32 == order[i]>>32 {
+			same++
+		}
+		for _, at := range order[i:same] {
+			ranks[at&math.MaxUint32] = float64(i+1+same) / 2
+		}
+		i = same
+	}
+	return ranks
+}
+
+// medianOf is the median of values, 0 of none.
+func medianOf(values []float64) float64 {
+	if len(values) == 0 {
+		return 0
+	}
+	sorted := slices.Sorted(slices.Values(values))
+	n := len(sorted)
+	return (sorted[(n-1)/2] + sorted[n/2]) / 2
+}
+
+// History is what came of tests in a stretch of runs.
+type History struct {
+	IDs   []string
+	Runs  int
+	cells []Cell // by test and then run, the oldest first
+	at    map[string]int
+}
+
+// NewHistory makes the history of tests, in so many runs of which nothing is known yet.
+func NewHistory(ids []string, runs int) *History {
+	return &History{IDs: ids, Runs: runs, cells: make([]Cell, len(ids)*runs)}
+}
+
+// Set says what came of a test in a run, both by their places.
+func (h *History) Set(test, run int, c Cell) { h.cells[test*h.Runs+run] = c }
+
+// Past is what came of a test, the oldest run first.
+func (h *History) Past(test int) []Cell { return h.cells[test*h.Runs : (test+1)*h.Runs] }
+
+// Index finds a test by its ID.
+func (h *History) Index(id string) (test int, ok bool) {
+	if h.at == nil {
+		h.at = make(map[string]int, len(h.IDs))
+		for i, id := range h.IDs {
+			h.at[id] = i
+		}
+	}
+	test, ok = h.at[id]
+	return test, ok
+}
+
+// Figures works out the figures of every test.
+func (h *History) Figures() []Figures {
+	figures := make([]Figures, len(h.IDs))
+	const many = 1000
+	var parts sync.WaitGroup
+	for from := 0; from < len(figures); from += many {
+		parts.Go(func() {
+			for i := from; i < min(from+many, len(figures)); i++ {
+				figures[i] = Figure(h.Past(i))
+			}
+		})
+	}
+	parts.Wait()
+	return figures
+}

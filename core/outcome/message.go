@@ -1,0 +1,152 @@
+package outcome
+
+import (
+	"regexp"
+	"strings"
+)
+
+// What is taken out of a message so that those of one cause are alike, in this order.
+var variable = []struct {
+	form *regexp.Regexp
+	sign string
+}{
+	{regexp.MustCompile(`"(?:[^"\\]|\\.)*"|` + "`[^`]*`" + `|“[^”]*”|‘[^’]*’|«[^»]*»`), "…"},
+	{regexp.MustCompile(`(^|[\s(\[=:,])'[^']*'`), "$1…"},
+	{regexp.MustCompile(`\b[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\b`), "#"},
+	{regexp.MustCompile(`\b\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?`), "#"},
+	{regexp.MustCompile(`(?:[A-Za-z]:)?(?:[\w.\-+@~]*[/\\])+[\w.\-+@~#]*`), "path"},
+	{regexp.MustCompile(`\b0[xX][0-9a-fA-F]+`), "#"},
+	{regexp.MustCompile(`\b[0-9a-f]{7,}\b|\b\d+[a-f][0-9a-f]*\b`), "#"},
+	{regexp.MustCompile(`[-+]?\d[\d.,:_]*(?:[eE][-+]?\d+)?(?:ns|µs|us|ms|s|m|h|d|kB|KB|MB|GB|kb|mb|%|°C|°|px)?\b`), "#"},
+	{regexp.MustCompile(`#(?:\s*[a-z]{1,2}#)+`), "#"}, // as of 1h30m
+	{regexp.MustCompile(`\s+`), " "},
+}
+
+// placeBefore is a place that stands before a message.
+var placeBefore = regexp.MustCompile(`^\s*[\w.\-/\\]+\.\w+:\d+(?::\d+)?:\s*`)
+
+// alike is a message without what differs from one failure to the next of the same cause:
+// places, quoted values, identifiers, times, paths, addresses and numbers.
+func alike(message string) string {
+	text := placeBefore.ReplaceAllString(message, "")
+	if len(text) > longestAlike {
+		text = text[:longestAlike]
+	}
+	for _, v := range variable {
+		text = v.form.ReplaceAllString(text, v.sign)
+	}
+	return strings.ToLower(strings.TrimSpace(text))
+}
+
+// longestAlike bounds how much of a message is looked at, in bytes.
+const longestAlike = 400
+
+// firstLine is the first line of a message that has words.
+func firstLine(message string) string {
+	for line := range strings.SplitSeq(Plain(message), "\n") {
+		if strings.IndexFunc(line, isLetter) >= 0 {
+			return strings.TrimSpace(line)
+		}
+	}
+	return ""
+}
+
+func isLetter(r rune) bool { return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r > 127 }
+
+// empty words say nothing of a cause.
+var emptyWords = func() map[string]bool {
+	words := map[string]bool{}
+	for _, w := range strings.Fields(`a an and actual are array as assert assertequal assertion assertionerror at be been but by comparison
+		different differ differs do does dict error errors equal equals exception exit expect expected expectation fail failed failure false for found from
+		get give gave given got had has have in is it its left length line list match mismatch nil no none not null of on one or panic path received
+		result results return returned returns right same should status test tests than that the this to true type unexpected value values
+		want wanted was were when with wrong recovered fatal code len size count`) {
+		words[w] = true
+	}
+	return words
+}()
+
+// faults are messages of a language itself, which every kind of mistake brings about.
+var faults = regexp.MustCompile(`nil pointer|invalid memory address|out of range|out of bounds|undefined is not|not defined|cannot read propert|is not a function|nullpointer|` +
+	`keyerror|typeerror|attributeerror|indexerror|nameerror|valueerror: …|segmentation|divi(?:de|sion) by zero|stack overflow|deadlock|unwrap\(\)|has no attribute|nosuchelement|undefined method|concurrent map`)
+
+// telling reports whether an alike message names its cause: at least two words of it say
+// something, and it is none of a language's own.
+func telling(message string) bool { return !faults.MatchString(message) && len(content(message)) >= 2 }
+
+// content are the words of an alike message that say something.
+func content(message string) []string {
+	var words []string
+	for _, w := range strings.FieldsFunc(message, func(r rune) bool { return !isLetter(r) }) {
+		if len(w) > 1 && w != "…" && !emptyWords[w] {
+			words = append(words, w)
+		}
+	}
+	return words
+}
+
+// Resource is something outside of the tests that a failure lacks.
+type Resource struct {
+	Kind string `json:"kind"` // answer, file, port, program, module, permission, room, host
+	Name string `json:"name,omitempty"`
+}
+
+const address = `([\w.\-]*[\w\]]:\d{2,5})`
+
+// The words in which systems say that something is missing. The first part is its name.
+var missing = []struct {
+	kind string
+	form *regexp.Regexp
+}{
+	{"answer", regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:connection refused|econnrefused)`)},
+	{"answer", regexp.MustCompile(`(?i)(?:connection refused|econnrefused|could not connect)[^\n]{0,60}?` + address)},
+	{"answer", regexp.MustCompile(`(?i)connection refused|econnrefused`)},
+	{"port", regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:address already in use|eaddrinuse)`)},
+	{"port", regexp.MustCompile(`(?i)(?:address already in use|eaddrinuse)[^\n]{0,20}?((?:[\w.\-]*:)+\d{2,5})`)},
+	{"port", regexp.MustCompile(`(?i)address already in use|eaddrinuse`)},
+	{"host", regexp.MustCompile(`(?i)lookup ([\w.\-]+)[^\n]*no such host|getaddrinfo \w+ ([\w.\-]+)`)},
+	{"host", regexp.MustCompile(`(?i)name or service not known|no such host`)},
+	{"module", regexp.MustCompile(`(?i)no module named ['"]?([\w.\-]+)|cannot find module ['"]([^'"]+)`)},
+	{"program", regexp.MustCompile(`(?i)"([^"]+)": executable file not found|([\w.\-/]+): (?:command )?not found\b`)},
+	{"file", regexp.MustCompile(`(?i)no such file or directory[:,]? ['"]([^'"]+)|([^\s'":,]+)['"]?: no such file or directory|enoent[^'"\n]*['"]([^'"]+)`)},
+	{"permission", regexp.MustCompile(`(?i)([^\s'":,]+)['"]?: permission denied|permission denied: ['"]([^'"]+)|eacces[^'"\n]*['"]([^'"]+)`)},
+	{"room", regexp.MustCompile(`(?i)no space left on device|enospc|disk quota exceeded`)},
+	{"memory", regexp.MustCompile(`(?i)cannot allocate memory|out of memory|enomem`)},
+	{"files", regexp.MustCompile(`(?i)too many open files|emfile`)},
+}
+
+// lacked finds the resource that a failure lacks.
+func lacked(text string) (r Resource, ok bool) {
+	for _, m := range missing {
+		found := m.form.FindStringSubmatch(text)
+		if found == nil {
+			continue
+		}
+		r.Kind = m.kind
+		for _, name := range found[1:] {
+			if name != "" {
+				r.Name = stable(m.kind, name)
+			}
+		}
+		return r, true
+	}
+	return r, false
+}
+
+var (
+	passing = regexp.MustCompile(`[0-9a-f]*\d[0-9a-f]{5,}|\d+`)
+	anyPort = regexp.MustCompile(`:(?:3[2-9]|[4-6]\d)\d{3}$`) // as a system gives them out
+)
+
+// stable is the part of a resource's name that is the same in every run.
+func stable(kind, name string) string {
+	switch kind {
+	case "file", "permission":
+		name = name[strings.LastIndexAny(name, `/\`)+1:]
+		return passing.ReplaceAllString(name, "#")
+	case "answer", "port":
+		name = strings.NewReplacer("localhost:", "127.0.0.1:", ":::", "127.0.0.1:", "0.0.0.0:", "127.0.0.1:", "[::]:", "127.0.0.1:").Replace(strings.TrimPrefix(name, "tcp:"))
+		return anyPort.ReplaceAllString(name, ":#")
+	}
+	return name
+}
