@@ -1,53 +1,90 @@
 package main
 
 import (
+	"context"
 	"errors"
-	"io"
-	"io/fs"
+	"fmt"
+	"os"
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/catalog"
-	"fernrelay/core/timing"
-	"fernrelay/internal/wholefile"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
 )
 
 func newLedger(s *settings) *cobra.Command {
-	cmd := &cobra.Command{Use: "ledger", Short: "What the runs say together", Args: cobra.NoArgs}
-	cmd.AddCommand(newTimings(s))
-	return cmd
-}
-
-func newTimings(s *settings) *cobra.Command {
-	var file string
 	cmd := &cobra.Command{
-		Use:   "timings",
-		Short: "Write the expected times as CSV, for machines without a ledger",
-		Long: "Timings writes a line for every test that was measured: its id, the seconds expected,\n" +
-			"their spread, and what it costs to set up a batch of its group. Plans of the same tests\n" +
-			"with the same file are the same on all machines. With --output, lines of the file that\n" +
-			"still hold, given the spread, stay as they are, so that little changes in version control.",
+		Use:   "ledger",
+		Short: "What the runs say together",
+		Long: "Ledger tells how large the ledger is, and its commands what the runs in it say together.\n" +
+			"A run is named by its number, as last, or as last-1 for the one before, and so on.\n" +
+			"[ledger] in fern.toml says how many runs stay, with runs = N, and for how long, with\n" +
+			"days = N.",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			r, err := s.open(cmd.Context())
+			r, err := s.openLedger(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer r.Close()
-			if file == "" {
-				return timing.WriteCSV(cmd.OutOrStdout(), r.Catalog.Tests, nil)
+			size, err := r.Size()
+			if errors.Is(err, ledger.ErrNoRun) {
+				fmt.Fprintln(cmd.OutOrStdout(), "nothing is kept yet: fern-relay run runs the tests, and ledger import brings in the reports of others")
+				return nil
 			}
-			earlier, err := readTimings(file)
-			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if err != nil {
 				return err
 			}
-			byID := make(map[string]catalog.Test, len(earlier))
-			for _, t := range earlier {
-				byID[t.ID] = t
-			}
-			return wholefile.Write(file, 0o644, func(w io.Writer) error { return timing.WriteCSV(w, r.Catalog.Tests, byID) })
+			report.Size(cmd.OutOrStdout(), size, retention(r))
+			return nil
 		},
 	}
-	cmd.Flags().StringVarP(&file, "output", "o", "", "write to this `file`, keeping what still holds of it")
+	cmd.AddCommand(newRuns(s), newShow(s), newTestCard(s), newSlow(s), newShaky(s), newCauses(s), newCompare(s),
+		newTimings(s), newImport(s), newExport(s), newForget(s), newCheck(s))
 	return cmd
+}
+
+// openLedger opens what the ledger of the project says, without looking for its tests.
+func (s *settings) openLedger(ctx context.Context) (*relay.Relay, error) {
+	r, err := relay.OpenLedger(ctx, s.dir)
+	if err != nil {
+		return nil, err
+	}
+	s.note(r)
+	return r, nil
+}
+
+// note tells what was passed over in the project.
+func (s *settings) note(r *relay.Relay) {
+	for _, note := range r.Notes {
+		fmt.Fprintln(os.Stderr, "fern-relay: note:", outcome.PlainLine(note))
+	}
+}
+
+// retention says which runs stay.
+func retention(r *relay.Relay) string {
+	keep := r.Project.Retention
+	switch {
+	case keep.Runs > 0 && keep.Days > 0:
+		return fmt.Sprintf("the latest %s of the last %s stay", report.Plural(keep.Runs, "run"), report.Plural(keep.Days, "day"))
+	case keep.Runs > 0:
+		return fmt.Sprintf("the latest %s stay", report.Plural(keep.Runs, "run"))
+	case keep.Days > 0:
+		return fmt.Sprintf("the runs of the last %s stay", report.Plural(keep.Days, "day"))
+	}
+	return "all runs stay; [ledger] in fern.toml bounds them, and ledger forget removes old ones"
+}
+
+// addRuns adds the flag that says how far back is looked.
+func addRuns(cmd *cobra.Command, runs *int) {
+	cmd.Flags().IntVar(runs, "runs", relay.PastRuns, "look at the latest `N` runs")
+}
+
+func checkRuns(runs int) error {
+	if runs < 1 {
+		return fmt.Errorf("--runs is %d: a number from 1 is expected", runs)
+	}
+	return nil
 }

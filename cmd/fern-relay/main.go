@@ -15,6 +15,7 @@ import (
 
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 )
 
@@ -54,6 +55,9 @@ func explain(err error) int {
 		return 3
 	}
 	fmt.Fprintln(os.Stderr, "fern-relay:", err)
+	if ledger.Damaged(err) {
+		fmt.Fprintln(os.Stderr, "fern-relay: ledger check looks through the ledger, and puts it aside where it is damaged")
+	}
 	if errors.As(err, &unkept{}) {
 		return 3
 	}
@@ -76,9 +80,7 @@ func (s *settings) open(ctx context.Context) (*relay.Relay, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, note := range r.Notes {
-		fmt.Fprintln(os.Stderr, "fern-relay: note:", outcome.PlainLine(note))
-	}
+	s.note(r)
 	return r, nil
 }
 

@@ -226,7 +226,10 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 		}
 	}
 	q, err = r.Ready(f.pick, tests, cmp.Or(f.workers, r.Workers()))
-	q.InOrder, q.Shard, q.First = !rule.IsDeclared(), shard, first
+	q.InOrder, q.Shard, q.First, q.Order = !rule.IsDeclared(), shard, first, f.order
+	if f.order == coverOrder {
+		q.Order = fmt.Sprint(coverOrder, ":", r.Runs+f.turn)
+	}
 	return q, err
 }
 

@@ -276,3 +276,28 @@ func (h *History) Figures() []Figures {
 	parts.Wait()
 	return figures
 }
+
+// Change is the time that the test takes now against before it changed, as the logarithm of the
+// factor; 0 where no change stands out.
+func (f *Figures) Change() float64 {
+	if f.Changed < 0 || f.Before <= 0 || f.Seconds <= 0 {
+		return 0
+	}
+	return math.Log2(f.Seconds / f.Before)
+}
+
+// Spread is how far the times of a past's latest runs lie from their median, in seconds: the
+// median of the distances, times 1.48, as of a standard deviation.
+func Spread(past []Cell) float64 {
+	var seconds []float64
+	for _, c := range past[max(0, len(past)-2*halfLife):] {
+		if bad, something := c.says(); something && !bad {
+			seconds = append(seconds, float64(c.Seconds))
+		}
+	}
+	m := medianOf(seconds)
+	for i, s := range seconds {
+		seconds[i] = math.Abs(s - m)
+	}
+	return 1.4826 * medianOf(seconds)
+}

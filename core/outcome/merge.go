@@ -152,6 +152,12 @@ func (r *Run) Replay(sink Sink) {
 	sink(Event{Event: RunEnds, At: r.Ended, Counts: r.Counts})
 }
 
+// Incomplete is the error of a report that is whole, and of a run that is not, as where a part
+// of it could not be built.
+type Incomplete struct{ Err error }
+
+func (i Incomplete) Error() string { return i.Err.Error() }
+
 // Lose gives the outcome lost to every test that began and came to none, as where
 // a report breaks off.
 func (r *Run) Lose(message string) {

@@ -23,14 +23,6 @@ CREATE TABLE coverage (
 // its pairs would be too many to keep.
 const CoverageMost = 1000
 
-// addHunts adds what hunts keep, and which orders ran, as far as the latest runs tell.
-func (l *Ledger) addHunts(tx *sql.Tx) error {
-	if _, err := tx.Exec(huntsSchema + coverageSchema); err != nil {
-		return err
-	}
-	return eachLatest(tx, recentKept, keepCoverage)
-}
-
 // keepCoverage adds the orders in which the tests of a run ran.
 func keepCoverage(tx *sql.Tx, run *outcome.Run) error {
 	type batch struct {

@@ -29,13 +29,22 @@ type Journal struct {
 
 // Task says what a run was to do. It is the first line of a journal.
 type Task struct {
-	PID     int      `json:"pid"` // of the process that runs it
-	Pick    string   `json:"pick"`
-	Workers int      `json:"workers"`
-	InOrder bool     `json:"in_order"`
-	Tests   []string `json:"tests"` // IDs, in the order to run
+	PID      int      `json:"pid"` // of the process that runs it
+	Pick     string   `json:"pick"`
+	Workers  int      `json:"workers"`
+	Order    string   `json:"order"` // its rule
+	Revision string   `json:"revision"`
+	Dirty    bool     `json:"dirty"`
+	Machine  string   `json:"machine"`
+	InOrder  bool     `json:"in_order"`
+	Tests    []string `json:"tests"` // IDs, in the order to run
 
 	Batches []TaskBatch `json:"batches"` // in the order in which they are taken
+}
+
+// Kept is how the task's run is kept, once it has come to its end, and which journal it had.
+func (t Task) Kept(journal string) Kept {
+	return Kept{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine, Journal: filepath.Base(journal)}
 }
 
 // TaskBatch is a batch of a task.
@@ -114,12 +123,19 @@ func removeFloods(folder string) {
 // End removes the journal, as its run is kept.
 func (j *Journal) End() error {
 	_ = j.lines.Close() // what it says stands in the ledger
-	err := os.Remove(j.name)
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil
-	}
-	return errors.Join(err, j.file.Close())
+	return errors.Join(gone(os.Remove(j.name)), j.file.Close())
 }
+
+// gone is an error of a file that was to go, nil where it is gone already.
+func gone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// Name is the name of the journal's file.
+func (j *Journal) Name() string { return j.name }
 
 // Running finds the journal of a run that goes on in a store, of several the one that
 // began last; empty where none does.
@@ -227,6 +243,12 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 		if k == nil {
 			continue // its process lives
 		}
+		if kept, err := keptAs(l.db, filepath.Base(name)); err != nil || kept > 0 {
+			if err := errors.Join(err, gone(os.Remove(name))); err != nil { // it was killed after its run was kept
+				return nil, 0, err
+			}
+			continue
+		}
 		whole := outcome.NewRun()
 		k.Run.Replay(whole.Apply)
 		for _, id := range k.Task.Tests {
@@ -234,10 +256,10 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 				whole.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Lost, At: whole.Ended, Message: "its run was killed"})
 			}
 		}
-		if number, err = l.Keep(k.Task.Pick, k.Task.Workers, whole); err != nil {
+		if number, err = l.Keep(k.Task.Kept(name), whole); err != nil {
 			return nil, 0, err
 		}
-		if err := os.Rename(name, filepath.Join(store, killedName)); err != nil {
+		if err := gone(os.Rename(name, filepath.Join(store, killedName))); err != nil {
 			return nil, 0, err
 		}
 		latest = k
@@ -300,9 +322,5 @@ func LastKilled(store string) (*Killed, error) {
 
 // ForgetKilled forgets the run that was killed last, as it is resumed.
 func ForgetKilled(store string) error {
-	err := os.Remove(filepath.Join(store, killedName))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
+	return gone(os.Remove(filepath.Join(store, killedName)))
 }

@@ -1,204 +1,60 @@
-// Package ledger keeps the history of runs in a SQLite file: order, placement,
-// outcomes and seconds of every test.
+// Package ledger keeps the history of runs in a SQLite file: how and of what they were, the
+// order, placement, outcome and seconds of every test, and of those that failed what they
+// said.
 package ledger
 
 import (
+	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
-	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
 
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 )
 
 // Ledger is the history of one project. It is safe for use by several goroutines
 // and processes.
-type Ledger struct{ db *sql.DB }
+type Ledger struct {
+	db   *sql.DB
+	own  func(file string) (name string, own bool)
+	mu   sync.Mutex
+	ids  map[int64]string // of the tests by key, as far as they were asked for
+	upTo int64            // the greatest key among them
+}
 
 // FileName is the name of the ledger's file in a project's store.
 const FileName = "ledger.db"
 
-// migrations make the schema, one version after the other. SQLite's user_version
-// tells how many of them a file has seen.
-var migrations = []func(*Ledger, *sql.Tx) error{
-	func(_ *Ledger, tx *sql.Tx) error { _, err := tx.Exec(schema); return err },
-	(*Ledger).addGroups,
-	(*Ledger).addHunts,
-}
-
-const schema = `
-CREATE TABLE runs (
-	number  INTEGER PRIMARY KEY AUTOINCREMENT,
-	began   INTEGER NOT NULL, -- milliseconds since 1970, as all times here
-	ended   INTEGER NOT NULL,
-	pick    TEXT NOT NULL,
-	workers INTEGER NOT NULL
-);
-CREATE TABLE tests (
-	key    INTEGER PRIMARY KEY,
-	id     TEXT NOT NULL UNIQUE,
-	recent TEXT NOT NULL DEFAULT '' -- what came of it in the latest runs, see encode
-);
-CREATE TABLE results (
-	run      INTEGER NOT NULL REFERENCES runs(number),
-	test     INTEGER NOT NULL REFERENCES tests(key),
-	position INTEGER NOT NULL, -- in the order in which the tests of the run started
-	worker   INTEGER NOT NULL,
-	batch    INTEGER NOT NULL,
-	began    INTEGER NOT NULL,
-	outcome  TEXT NOT NULL,
-	seconds  REAL NOT NULL,
-	message  TEXT NOT NULL,
-	file     TEXT NOT NULL,
-	line     INTEGER NOT NULL,
-	expected TEXT NOT NULL,
-	actual   TEXT NOT NULL,
-	PRIMARY KEY (run, position)
-) WITHOUT ROWID;
-CREATE INDEX results_by_test ON results (test, run);
-`
-
-// Open opens the ledger in a project's store and makes it where there is none.
+// Open opens the ledger in a project's store and makes it where there is none. Of a damaged
+// file the error is one that Damaged knows.
 func Open(store string) (*Ledger, error) {
 	path := filepath.Join(store, FileName)
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_txlock=immediate")
+	l, err := connect(path)
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{db}
+	l.own = outcome.OwnIn(filepath.Dir(store))
 	if err := l.migrate(); err != nil {
-		return nil, errors.Join(fmt.Errorf("the ledger %s cannot be opened: %w: move the file away to begin a new one", path, err), db.Close())
+		return nil, errors.Join(fmt.Errorf("the ledger %s cannot be opened: %w", path, err), l.Close())
 	}
 	return l, nil
 }
 
-func (l *Ledger) migrate() error {
-	tx, err := l.db.Begin()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	var found int
-	if err := tx.QueryRow("PRAGMA user_version").Scan(&found); err != nil {
-		return err
-	}
-	if found == len(migrations) {
-		return nil
-	}
-	if found > len(migrations) {
-		return fmt.Errorf("it has version %d, and this program knows version %d", found, len(migrations))
-	}
-	for _, migrate := range migrations[found:] {
-		if err := migrate(l, tx); err != nil {
-			return err
-		}
-	}
-	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", len(migrations))); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// setupsKept is how many of its latest setups stand with a group.
-const setupsKept = 9
-
-// addGroups adds what it cost to begin batches of groups, and works it out for
-// the latest runs.
-func (l *Ledger) addGroups(tx *sql.Tx) error {
-	_, err := tx.Exec(`CREATE TABLE groups (
-		name   TEXT PRIMARY KEY, -- suite:group
-		setups TEXT NOT NULL     -- seconds that its latest batches took to begin, the latest last
-	)`)
-	if err != nil {
-		return err
-	}
-	return eachLatest(tx, setupsKept, keepSetups)
-}
-
-// eachLatest goes through so many of the latest runs, the oldest of them first.
-func eachLatest(tx *sql.Tx, most int, tell func(*sql.Tx, *outcome.Run) error) error {
-	rows, err := tx.Query("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT ?", most)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	var latest []*Kept
-	for rows.Next() {
-		k, err := scanKept(rows)
-		if err != nil {
-			return err
-		}
-		latest = append(latest, k)
-	}
-	for _, k := range slices.Backward(latest) {
-		run, err := results(tx, k)
-		if err != nil {
-			return err
-		}
-		if err := tell(tx, run); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
-
-// keepSetups adds what the batches of a run took to begin.
-func keepSetups(tx *sql.Tx, run *outcome.Run) error {
-	kept, err := readSetups(tx)
-	if err != nil {
-		return err
-	}
-	for group, seconds := range timing.Setups(run) {
-		latest := append(kept[group], seconds)
-		words := make([]string, 0, setupsKept)
-		for _, s := range latest[max(0, len(latest)-setupsKept):] {
-			words = append(words, strconv.FormatFloat(s, 'g', 4, 64))
-		}
-		if _, err := tx.Exec("INSERT INTO groups (name, setups) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET setups = ?2", group, strings.Join(words, " ")); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Setups gives the seconds that the latest batches of every group, suite:group,
-// took to begin, the latest last.
-func (l *Ledger) Setups() (map[string][]float64, error) { return readSetups(l.db) }
-
-// querier is a database or a transaction.
-type querier interface {
-	Query(query string, args ...any) (*sql.Rows, error)
-	QueryRow(query string, args ...any) *sql.Row
-}
-
-func readSetups(from querier) (map[string][]float64, error) {
-	rows, err := from.Query("SELECT name, setups FROM groups")
+// connect opens a file. Who writes waits for others that write for a minute; what is told to
+// be kept is on the disk.
+func connect(path string) (*Ledger, error) {
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	setups := map[string][]float64{}
-	for rows.Next() {
-		var name, text string
-		if err := rows.Scan(&name, &text); err != nil {
-			return nil, err
-		}
-		for word := range strings.FieldsSeq(text) {
-			seconds, err := strconv.ParseFloat(word, 64)
-			if err != nil {
-				return nil, fmt.Errorf("what is kept of the group %s: %w", name, err)
-			}
-			setups[name] = append(setups[name], seconds)
-		}
-	}
-	return setups, rows.Err()
+	return &Ledger{db: db, ids: map[int64]string{}}, nil
 }
 
 // Close closes the file.
@@ -206,22 +62,70 @@ func (l *Ledger) Close() error { return l.db.Close() }
 
 // Kept is a run as it is kept, without its results.
 type Kept struct {
-	Number  int // from 1
-	Pick    string
-	Workers int
-	Began   time.Time
-	Ended   time.Time
+	Number   int    `json:"run"` // from 1
+	Pick     string `json:"pick"`
+	Workers  int    `json:"workers"`
+	Order    string `json:"order,omitempty"` // the rule, as run --order takes it
+	Revision string `json:"revision,omitempty"`
+	Dirty    bool   `json:"dirty,omitempty"` // the tree was not as the revision says
+	Machine  string `json:"machine,omitempty"`
+	Source   string `json:"source,omitempty"` // the file that it was imported from, empty for a run of ours
+	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
+
+	Began  time.Time               `json:"began"`
+	Ended  time.Time               `json:"ended"` // as Began where it is not known
+	Counts map[outcome.Outcome]int `json:"counts"`
+	Work   float64                 `json:"work_s"` // of all tests
+
+	Journal string `json:"-"` // its name, so that it is not kept twice; empty for none
 }
 
-// Keep adds a run and gives it its number.
-func (l *Ledger) Keep(pick string, workers int, run *outcome.Run) (number int, err error) {
+// Wall is how many seconds the run took, 0 where that is not known.
+func (k *Kept) Wall() float64 { return k.Ended.Sub(k.Began).Seconds() }
+
+// Tests counts the tests of the run.
+func (k *Kept) Tests() int {
+	n := 0
+	for _, count := range k.Counts {
+		n += count
+	}
+	return n
+}
+
+// Keep adds a run and gives it its number. When it began, how it ended and what it counts is
+// taken from the run. One whose journal is known is kept already: its number is given.
+func (l *Ledger) Keep(k Kept, run *outcome.Run) (number int, err error) {
 	tx, err := l.db.Begin()
 	if err != nil {
 		return 0, err
 	}
 	defer tx.Rollback()
-	kept, err := tx.Exec("INSERT INTO runs (began, ended, pick, workers) VALUES (?, ?, ?, ?)",
-		run.Started.UnixMilli(), run.Ended.UnixMilli(), pick, workers)
+	if number, err = keptAs(tx, k.Journal); err != nil || number > 0 {
+		return number, err
+	}
+	if number, err = l.keep(tx, k, run); err != nil {
+		return 0, err
+	}
+	if err := errors.Join(keepSetups(tx, run), keepCoverage(tx, run)); err != nil {
+		return 0, err
+	}
+	return number, tx.Commit()
+}
+
+// keptAs gives the number of the run that had a journal; 0 where it is not kept.
+func keptAs(from querier, journal string) (number int, err error) {
+	err = from.QueryRow("SELECT number FROM runs WHERE journal = ?", journal).Scan(&number)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return number, err
+}
+
+// keep adds a run and its results.
+func (l *Ledger) keep(tx *sql.Tx, k Kept, run *outcome.Run) (number int, err error) {
+	journal := sql.NullString{String: k.Journal, Valid: k.Journal != ""}
+	kept, err := tx.Exec("INSERT INTO runs (began, ended, pick, workers, ordering, revision, dirty, machine, source, journal) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		run.Started.UnixMilli(), run.Ended.UnixMilli(), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal)
 	if err != nil {
 		return 0, err
 	}
@@ -229,25 +133,71 @@ func (l *Ledger) Keep(pick string, workers int, run *outcome.Run) (number int, e
 	if err != nil {
 		return 0, err
 	}
-	if err := errors.Join(keepResults(tx, last, run), keepSetups(tx, run), keepCoverage(tx, run)); err != nil {
+	keys, err := keepTests(tx, last, run, k.Source != "")
+	if err != nil {
 		return 0, err
 	}
-	return int(last), tx.Commit()
+	return int(last), l.keepRest(tx, last, run, func(r *outcome.Result) int64 { return keys[r.ID] })
 }
 
-// keepResults adds the results of a run, and to each test what came of it.
-func keepResults(tx *sql.Tx, number int64, run *outcome.Run) error {
-	var greatest int64
-	if err := tx.QueryRow("SELECT coalesce(max(key), 0) FROM tests").Scan(&greatest); err != nil {
+// outputsKept bounds the outputs that are kept of one run, in bytes before they are compressed.
+const outputsKept = 16 << 20
+
+// keepRest packs the results of a run whose tests are known, and keeps what it counts and what
+// its failures say.
+func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *outcome.Run, key func(*outcome.Result) int64) error {
+	results := make([]packed, len(run.Results))
+	work, room := 0.0, outputsKept
+	for i, r := range run.Results {
+		results[i] = newPacked(i, key(r), r)
+		work += r.Seconds
+	}
+	brief, rest, err := pack(results)
+	if err != nil {
 		return err
 	}
-	tests := &table{tx: tx, name: "tests (key, id, recent)", columns: 3, behind: "ON CONFLICT (key) DO UPDATE SET recent = excluded.recent"}
-	results := &table{tx: tx, name: "results (run, test, position, worker, batch, began, outcome, seconds, message, file, line, expected, actual)", columns: 13}
-	position := 0
-	for some := range slices.Chunk(run.Results, rowsAtOnce) { // what is known of all would be much to hold
+	if _, err := tx.Exec("INSERT INTO packs (run, brief, rest) VALUES (?, ?, ?)", number, brief, rest); err != nil {
+		return err
+	}
+	counts, err := json.Marshal(run.Counts)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec("UPDATE runs SET counts = ?, work = ?, note = ? WHERE number = ?", string(counts), work, run.Note, number); err != nil {
+		return err
+	}
+	troubled := run.Troubled()
+	signs := outcome.Signs(troubled, l.own)
+	outputs := &table{tx: tx, name: "outputs (run, test, text)", columns: 3, behind: "ON CONFLICT DO NOTHING"}
+	bad := &table{tx: tx, name: "bad (test, run, sign)", columns: 3, behind: "ON CONFLICT DO NOTHING"}
+	for _, r := range troubled {
+		if err := bad.add(key(r), number, signs[r.ID]); err != nil {
+			return err
+		}
+		if text := bounded(string(r.Output)); text != "" && len(text) <= room {
+			room -= len(text)
+			if err := outputs.add(number, key(r), compress([]byte(text))); err != nil {
+				return err
+			}
+		}
+	}
+	return errors.Join(outputs.flush(), bad.flush())
+}
+
+// keepTests gives the keys of the tests of a run by ID, and adds to each what came of it, unless
+// the run is foreign: then it may be older than what is known already.
+func keepTests(tx *sql.Tx, number int64, run *outcome.Run, foreign bool) (keys map[string]int64, err error) {
+	var greatest int64
+	if err := tx.QueryRow("SELECT coalesce(max(key), 0) FROM tests").Scan(&greatest); err != nil {
+		return nil, err
+	}
+	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4, behind: "ON CONFLICT (key) DO UPDATE SET recent = excluded.recent, last = excluded.last"}
+	keys = make(map[string]int64, len(run.Results))
+	for from := 0; from < len(run.Results); from += rowsAtOnce { // what is known of all would be much to hold
+		some := run.Results[from:min(from+rowsAtOnce, len(run.Results))]
 		known, err := readTests(tx, some)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		for _, r := range some {
 			test, ok := known[r.ID]
@@ -255,105 +205,21 @@ func keepResults(tx *sql.Tx, number int64, run *outcome.Run) error {
 				greatest++
 				test.key = greatest
 			}
+			keys[r.ID] = test.key
+			if ok && foreign {
+				continue
+			}
 			latest, err := decode(test.recent)
 			if err != nil {
-				return fmt.Errorf("what is kept of %s: %w", r.ID, err)
+				return nil, fmt.Errorf("what is kept of %s: %w", r.ID, err)
 			}
 			latest = append(latest, Moment{r.Outcome, r.Seconds})
-			err = errors.Join(tests.add(test.key, r.ID, encode(latest[max(0, len(latest)-recentKept):])),
-				results.add(number, test.key, position, r.Worker, r.Batch, r.Started.UnixMilli(), string(r.Outcome), r.Seconds,
-					r.Message, r.File, r.Line, r.Expected, r.Actual))
-			if err != nil {
-				return err
+			if err := tests.add(test.key, r.ID, encode(latest[max(0, len(latest)-recentKept):]), number); err != nil {
+				return nil, err
 			}
-			position++
 		}
 	}
-	return errors.Join(tests.flush(), results.flush())
-}
-
-// keptTest is a row of the tests.
-type keptTest struct {
-	key    int64
-	recent string
-}
-
-// readTests gives the tests of some results by ID, as far as they are known.
-func readTests(from querier, results []*outcome.Result) (map[string]keptTest, error) {
-	ids := make([]any, len(results))
-	for i, r := range results {
-		ids[i] = r.ID
-	}
-	tests := make(map[string]keptTest, len(results))
-	err := eachTest(from, func(id string, t keptTest) error {
-		tests[id] = t
-		return nil
-	}, " WHERE id IN (?"+strings.Repeat(", ?", len(ids)-1)+")", ids...)
-	return tests, err
-}
-
-// eachTest goes through the tests, of which a clause may pick some, as long as there is
-// no error.
-func eachTest(from querier, tell func(id string, t keptTest) error, clause string, args ...any) error {
-	rows, err := from.Query("SELECT key, id, recent FROM tests"+clause, args...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var id string
-		var t keptTest
-		if err := rows.Scan(&t.key, &id, &t.recent); err != nil {
-			return err
-		}
-		if err := tell(id, t); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
-
-// table inserts rows, many in a statement.
-type table struct {
-	tx      *sql.Tx
-	name    string // with its columns
-	columns int
-	behind  string // behind the values
-	values  []any
-	full    *sql.Stmt // of rowsAtOnce rows
-}
-
-const rowsAtOnce = 50
-
-func (t *table) add(values ...any) error {
-	t.values = append(t.values, values...)
-	if len(t.values) < rowsAtOnce*t.columns {
-		return nil
-	}
-	if t.full == nil {
-		var err error
-		if t.full, err = t.tx.Prepare(t.statement()); err != nil {
-			return err
-		}
-	}
-	_, err := t.full.Exec(t.values...)
-	t.values = t.values[:0]
-	return err
-}
-
-// flush inserts the rows that are left.
-func (t *table) flush() error {
-	if len(t.values) == 0 {
-		return nil
-	}
-	_, err := t.tx.Exec(t.statement(), t.values...)
-	return err
-}
-
-func (t *table) statement() string {
-	row := "(" + strings.Repeat("?, ", t.columns-1) + "?)"
-	rows := strings.Repeat(row+", ", len(t.values)/t.columns-1) + row
-	return "INSERT INTO " + t.name + " VALUES " + rows + " " + t.behind
+	return keys, tests.flush()
 }
 
 // Runs counts the runs kept.
@@ -367,17 +233,21 @@ var ErrNoRun = errors.New("there is no such run in the ledger")
 
 // Last gives the latest run whole; ErrNoRun where there is none yet.
 func (l *Ledger) Last() (*Kept, *outcome.Run, error) {
-	k, err := l.find("SELECT number, pick, workers, began, ended FROM runs ORDER BY number DESC LIMIT 1")
-	if err != nil {
-		return nil, nil, err
-	}
-	run, err := l.Results(k)
-	return k, run, err
+	return l.whole("ORDER BY began DESC, number DESC LIMIT 1")
 }
 
 // Run gives a run by its number; ErrNoRun where there is none.
 func (l *Ledger) Run(number int) (*Kept, *outcome.Run, error) {
-	k, err := l.find("SELECT number, pick, workers, began, ended FROM runs WHERE number = ?", number)
+	return l.whole("WHERE number = ?", number)
+}
+
+// Before gives the run before another whole; ErrNoRun where there is none.
+func (l *Ledger) Before(k *Kept) (*Kept, *outcome.Run, error) {
+	return l.whole("WHERE (began, number) < (?, ?) ORDER BY began DESC, number DESC LIMIT 1", k.Began.UnixMilli(), k.Number)
+}
+
+func (l *Ledger) whole(clause string, args ...any) (*Kept, *outcome.Run, error) {
+	k, err := l.find(clause, args...)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -385,58 +255,37 @@ func (l *Ledger) Run(number int) (*Kept, *outcome.Run, error) {
 	return k, run, err
 }
 
-// LastBad finds the latest run in which a test was bad; ErrNoRun where it never was.
+// LastBad finds the latest run of ours in which a test was bad; ErrNoRun where it never was.
 func (l *Ledger) LastBad(id string) (*Kept, error) {
-	return l.find(`SELECT number, pick, workers, runs.began, ended FROM runs JOIN results ON results.run = runs.number
-		WHERE test = (SELECT key FROM tests WHERE id = ?) AND outcome IN (?, ?, ?) ORDER BY number DESC LIMIT 1`,
-		id, outcome.Failed, outcome.Errored, outcome.TimedOut)
+	return l.find("WHERE source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY began DESC, number DESC LIMIT 1", id)
 }
 
-// Company is what ran before a test on its worker in an earlier run, and what came of
-// the test.
-type Company struct {
-	Outcome outcome.Outcome
-	Before  []string // IDs
-}
+// List gives all runs, the oldest first.
+func (l *Ledger) List() ([]*Kept, error) { return l.list(l.db, "ORDER BY began, number") }
 
-// Companies gives the company of a test in so many of the latest runs in which it came
-// to an end, of its own batch only where that is asked for.
-func (l *Ledger) Companies(id string, ownBatch bool, runs int) ([]Company, error) {
-	rows, err := l.db.Query(`WITH mine AS (SELECT run, worker, batch, position, outcome FROM results
-			WHERE test = (SELECT key FROM tests WHERE id = ?) AND worker > 0 AND outcome NOT IN (?, ?) ORDER BY run DESC LIMIT ?)
-		SELECT mine.run, mine.outcome, tests.id FROM mine LEFT JOIN results AS other
-			ON other.run = mine.run AND other.position < mine.position AND other.worker = mine.worker AND (other.batch = mine.batch OR NOT ?)
-				AND other.outcome NOT IN (?, ?)
-			LEFT JOIN tests ON tests.key = other.test ORDER BY mine.run DESC, other.position`,
-		id, outcome.Skipped, outcome.Lost, runs, ownBatch, outcome.Skipped, outcome.Lost)
+const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, ended, counts, work FROM runs "
+
+// list gives the runs that a clause picks.
+func (l *Ledger) list(from querier, clause string, args ...any) ([]*Kept, error) {
+	rows, err := from.Query(runColumns+clause, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var companies []Company
-	last := 0
+	var all []*Kept
 	for rows.Next() {
-		var run int
-		var o outcome.Outcome
-		var other sql.NullString
-		if err := rows.Scan(&run, &o, &other); err != nil {
+		k, err := scanKept(rows)
+		if err != nil {
 			return nil, err
 		}
-		if run != last {
-			companies = append(companies, Company{Outcome: o})
-			last = run
-		}
-		if other.Valid {
-			c := &companies[len(companies)-1]
-			c.Before = append(c.Before, other.String)
-		}
+		all = append(all, k)
 	}
-	return companies, rows.Err()
+	return all, rows.Err()
 }
 
-// find gives the run that a query names.
-func (l *Ledger) find(query string, args ...any) (*Kept, error) {
-	k, err := scanKept(l.db.QueryRow(query, args...))
+// find gives the run that a clause picks.
+func (l *Ledger) find(clause string, args ...any) (*Kept, error) {
+	k, err := scanKept(l.db.QueryRow(runColumns+clause, args...))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNoRun
 	}
@@ -446,88 +295,179 @@ func (l *Ledger) find(query string, args ...any) (*Kept, error) {
 func scanKept(row interface{ Scan(into ...any) error }) (*Kept, error) {
 	k := &Kept{}
 	var began, ended int64
-	if err := row.Scan(&k.Number, &k.Pick, &k.Workers, &began, &ended); err != nil {
+	var counts string
+	if err := row.Scan(&k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &ended, &counts, &k.Work); err != nil {
 		return nil, err
 	}
 	k.Began, k.Ended = time.UnixMilli(began), time.UnixMilli(ended)
-	return k, nil
+	return k, json.Unmarshal([]byte(counts), &k.Counts)
 }
 
 // Results folds what is kept of a run by telling its events again.
-func (l *Ledger) Results(k *Kept) (*outcome.Run, error) { return results(l.db, k) }
+func (l *Ledger) Results(k *Kept) (*outcome.Run, error) {
+	results, err := l.packed(k.Number)
+	if err != nil {
+		return nil, fmt.Errorf("run %d: %w", k.Number, err)
+	}
+	outputs, err := l.outputs(k.Number)
+	if err != nil {
+		return nil, err
+	}
+	ids, err := l.names()
+	if err != nil {
+		return nil, err
+	}
+	run := outcome.NewRun()
+	run.Apply(outcome.Event{Event: outcome.RunBegins, At: k.Began})
+	for i := range results {
+		results[i].tell(ids[results[i].key], outputs[results[i].key], run.Apply)
+	}
+	run.Apply(outcome.Event{Event: outcome.RunEnds, At: k.Ended, Message: k.Note})
+	return run, nil
+}
 
-func results(from querier, k *Kept) (*outcome.Run, error) {
-	rows, err := from.Query(`SELECT tests.id, worker, batch, began, outcome, seconds, message, file, line, expected, actual
-		FROM results JOIN tests ON tests.key = results.test WHERE run = ? ORDER BY position`, k.Number)
+func (l *Ledger) packed(number int) ([]packed, error) {
+	var brief, rest []byte
+	if err := l.db.QueryRow("SELECT brief, rest FROM packs WHERE run = ?", number).Scan(&brief, &rest); err != nil {
+		return nil, err
+	}
+	return unpack(brief, rest)
+}
+
+// outputs gives the outputs that are kept of a run, by the keys of the tests.
+func (l *Ledger) outputs(number int) (map[int64][]byte, error) {
+	rows, err := l.db.Query("SELECT test, text FROM outputs WHERE run = ?", number)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	run := outcome.NewRun()
-	run.Apply(outcome.Event{Event: outcome.RunBegins, At: k.Began})
+	outputs := map[int64][]byte{}
 	for rows.Next() {
-		e := outcome.Event{Event: outcome.Finished}
-		var began int64
-		var seconds float64
-		err := rows.Scan(&e.ID, &e.Worker, &e.Batch, &began, &e.Outcome, &seconds, &e.Message, &e.File, &e.Line, &e.Expected, &e.Actual)
-		if err != nil {
+		var test int64
+		var text []byte
+		if err := rows.Scan(&test, &text); err != nil {
 			return nil, err
 		}
-		start := time.UnixMilli(began)
-		e.Seconds, e.At = &seconds, start.Add(time.Duration(seconds*float64(time.Second)))
-		if e.Outcome != outcome.Lost {
-			run.Apply(outcome.Event{Event: outcome.Started, At: start, ID: e.ID, Worker: e.Worker, Batch: e.Batch})
+		if outputs[test], err = decompress(text); err != nil {
+			return nil, fmt.Errorf("an output of run %d: %w", number, err)
 		}
-		run.Apply(e)
 	}
-	run.Apply(outcome.Event{Event: outcome.RunEnds, At: k.Ended})
-	return run, rows.Err()
+	return outputs, rows.Err()
 }
 
-// Moment is what came of a test in one run.
-type Moment struct {
+// names gives the IDs of all tests by key. It is not to be changed.
+func (l *Ledger) names() (map[int64]string, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	rows, err := l.db.Query("SELECT key, id FROM tests WHERE key > ?", l.upTo)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	fresh := map[int64]string{}
+	for rows.Next() {
+		var key int64
+		var id string
+		if err := rows.Scan(&key, &id); err != nil {
+			return nil, err
+		}
+		fresh[key] = id
+		l.upTo = max(l.upTo, key)
+	}
+	if len(fresh) > 0 { // those who have the names read them without a lock
+		for key, id := range l.ids {
+			fresh[key] = id
+		}
+		l.ids = fresh
+	}
+	return l.ids, rows.Err()
+}
+
+// Company is what ran before a test on its worker in an earlier run, and what came of
+// the test.
+type Company struct {
 	Outcome outcome.Outcome
-	Seconds float64
+	Before  []string // IDs
 }
 
-// recentKept is how many of its latest moments stand with a test itself, so that
-// a large suite opens without going through all results of many runs.
-const recentKept = 20
+// companyRuns bounds how many runs are looked through for the company of a test.
+const companyRuns = 200
 
-// Recent tells the latest moments of every test, oldest first.
-func (l *Ledger) Recent(tell func(id string, moments []Moment)) error {
-	return eachTest(l.db, func(id string, t keptTest) error {
-		moments, err := decode(t.recent)
-		if err != nil {
-			return fmt.Errorf("what is kept of %s: %w", id, err)
+// Companies gives the company of a test in so many of the latest runs in which it came
+// to an end, of its own batch only where that is asked for.
+func (l *Ledger) Companies(id string, ownBatch bool, most int) (companies []Company, err error) {
+	ids, err := l.names()
+	if err != nil {
+		return nil, err
+	}
+	var key int64
+	if err := l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id).Scan(&key); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			err = nil
 		}
-		tell(id, moments)
+		return nil, err
+	}
+	runs, err := l.list(l.db, "WHERE source = '' ORDER BY began DESC, number DESC LIMIT ?", companyRuns)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range runs {
+		if len(companies) == most {
+			break
+		}
+		results, err := l.packed(k.Number)
+		if err != nil {
+			return nil, fmt.Errorf("run %d: %w", k.Number, err)
+		}
+		if c, ok := companyOf(results, key, ownBatch, ids); ok {
+			companies = append(companies, c)
+		}
+	}
+	return companies, nil
+}
+
+// companyOf gives the company of a test in a run; ok is false where the test did not run.
+func companyOf(results []packed, key int64, ownBatch bool, ids map[int64]string) (c Company, ok bool) {
+	ran := func(p *packed) bool {
+		o := p.cell.Outcome()
+		return p.worker > 0 && o != outcome.Skipped && o != outcome.Lost
+	}
+	for i := range results {
+		own := &results[i]
+		if own.key != key || !ran(own) {
+			continue
+		}
+		c.Outcome = own.cell.Outcome()
+		for j := range i {
+			if p := &results[j]; ran(p) && p.worker == own.worker && (p.batch == own.batch || !ownBatch) {
+				c.Before = append(c.Before, ids[p.key])
+			}
+		}
+		return c, true
+	}
+	return c, false
+}
+
+// Check looks through the whole file; the error is one that Damaged knows where it is damaged.
+func (l *Ledger) Check(ctx context.Context) error {
+	rows, err := l.db.QueryContext(ctx, "PRAGMA integrity_check(5)")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var wrong []string
+	for rows.Next() {
+		var words string
+		if err := rows.Scan(&words); err != nil {
+			return err
+		}
+		wrong = append(wrong, words)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if len(wrong) == 1 && wrong[0] == "ok" {
 		return nil
-	}, "")
-}
-
-// encode writes moments as words: outcome, seconds, outcome, seconds, …
-func encode(moments []Moment) string {
-	var out []byte
-	for i, m := range moments {
-		if i > 0 {
-			out = append(out, ' ')
-		}
-		out = append(append(out, m.Outcome...), ' ')
-		out = strconv.AppendFloat(out, m.Seconds, 'g', 5, 64)
 	}
-	return string(out)
-}
-
-func decode(text string) ([]Moment, error) {
-	words := strings.Fields(text)
-	moments := make([]Moment, 0, len(words)/2)
-	for i := 0; i+1 < len(words); i += 2 {
-		seconds, err := strconv.ParseFloat(words[i+1], 64)
-		if err != nil {
-			return nil, err
-		}
-		moments = append(moments, Moment{outcome.Named(words[i]), seconds})
-	}
-	return moments, nil
+	return fmt.Errorf("%w: %s", errDamaged, strings.Join(wrong, "; "))
 }

@@ -51,7 +51,7 @@ func TestKeepAndLast(t *testing.T) {
 	first := run(1, "a passed", "b failed", "c passed")
 	second := run(2, "c timed-out", "a passed", "d lost")
 	for i, r := range []*outcome.Run{first, second} {
-		if n, err := l.Keep(fmt.Sprint("pick", i), 2, r); n != i+1 || err != nil {
+		if n, err := l.Keep(Kept{Pick: fmt.Sprint("pick", i), Workers: 2}, r); n != i+1 || err != nil {
 			t.Fatalf("kept as %d, %v", n, err)
 		}
 	}
@@ -95,7 +95,7 @@ func TestKeepAndLast(t *testing.T) {
 		t.Errorf("the companies of nobody are %v, %v", none, err)
 	}
 	for range 2 * recentKept {
-		if _, err := l.Keep("", 1, run(0.25, "a passed")); err != nil {
+		if _, err := l.Keep(Kept{Workers: 1}, run(0.25, "a passed")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -117,7 +117,7 @@ func TestManyAtOnce(t *testing.T) {
 			}
 			defer l.Close()
 			for range 10 {
-				if _, err := l.Keep("", 1, run(1, "a passed", "b failed")); err != nil {
+				if _, err := l.Keep(Kept{Workers: 1}, run(1, "a passed", "b failed")); err != nil {
 					t.Error(err)
 				}
 			}
@@ -134,8 +134,18 @@ func TestUnreadable(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "ledger.db"), []byte(strings.Repeat("not a database", 1000)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "ledger.db") || !strings.Contains(err.Error(), "move the file away") {
+	if _, err := Open(dir); !Damaged(err) || !strings.Contains(err.Error(), "ledger.db") {
 		t.Errorf("a damaged file gives %v", err)
+	}
+	name, err := SetAside(t.Context(), dir)
+	if again, errAgain := SetAside(t.Context(), dir); name == "" || again != "" || err != nil || errAgain != nil {
+		t.Errorf("it is put aside as %q and then as %q, %v", name, again, err)
+	}
+	if data, err := os.ReadFile(filepath.Join(dir, name)); err != nil || !strings.HasPrefix(string(data), "not a database") {
+		t.Errorf("aside stands %.20q, %v", data, err)
+	}
+	if n, err := open(t, dir).Runs(); n != 0 || err != nil {
+		t.Errorf("the new one has %d runs, %v", n, err)
 	}
 	newer := t.TempDir()
 	l := open(t, newer)
@@ -165,7 +175,7 @@ func BenchmarkRecent(b *testing.B) {
 		results[i] = fmt.Sprint("suite:group#test", i, " passed")
 	}
 	for range recentKept {
-		if _, err := l.Keep("", 1, run(1, results...)); err != nil {
+		if _, err := l.Keep(Kept{Workers: 1}, run(1, results...)); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -190,7 +200,7 @@ func TestMigration(t *testing.T) {
 	}
 	first.Apply(outcome.Event{Event: outcome.RunEnds, At: start.Add(8 * time.Second)})
 	for range 2 {
-		if _, err := l.Keep("", 1, first); err != nil {
+		if _, err := l.Keep(Kept{Workers: 1}, first); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -198,14 +208,30 @@ func TestMigration(t *testing.T) {
 	if err != nil || len(want["u:b"]) != 2 || want["u:c"][0] != 0.5 || want["u:a"] != nil {
 		t.Fatalf("the setups are %v, %v", want, err)
 	}
-	if _, err := l.db.Exec("DROP TABLE groups; DROP TABLE hunts; DROP TABLE trials; DROP TABLE coverage; PRAGMA user_version = 1"); err != nil {
+	dir = t.TempDir()
+	early, err := connect(filepath.Join(dir, FileName))
+	if err != nil {
 		t.Fatal(err)
 	}
+	statements := firstSchema + "PRAGMA user_version = 1;"
+	for i, r := range first.Results {
+		statements += fmt.Sprintf("INSERT INTO tests (key, id) VALUES (%d, '%s');", i+1, r.ID)
+	}
+	for number := 1; number <= 2; number++ {
+		statements += fmt.Sprintf("INSERT INTO runs VALUES (%d, %d, %d, 'quick', 1);", number, start.UnixMilli(), first.Ended.UnixMilli())
+		for i, r := range first.Results {
+			statements += fmt.Sprintf("INSERT INTO results VALUES (%d, %d, %d, 1, %d, %d, 'passed', 1.5, '', 'a.go', 3, '', '');", number, i+1, i, r.Batch, r.Started.UnixMilli())
+		}
+	}
+	if _, err := early.db.Exec(statements); err != nil {
+		t.Fatal(err)
+	}
+	_ = early.Close()
 	l = open(t, dir)
 	if got, err := l.Setups(); err != nil || !reflect.DeepEqual(got, want) {
 		t.Errorf("after the migration the setups are %v, %v; want %v", got, err, want)
 	}
-	if kept, run, err := l.Last(); err != nil || kept.Number != 2 || len(run.Results) != 4 {
+	if kept, run, err := l.Last(); err != nil || kept.Number != 2 || len(run.Results) != 4 || kept.Pick != "quick" || kept.Work != 6 || kept.Counts[outcome.Passed] != 4 || run.Result("u:b#2").Line != 3 {
 		t.Errorf("after the migration the last run is %+v, %v", kept, err)
 	}
 }

@@ -21,6 +21,17 @@ func Revision(ctx context.Context, dir string) string {
 	return strings.TrimSpace(strings.TrimSpace(branch) + " " + strings.TrimSpace(revision))
 }
 
+// Origin tells the git revision of a folder, and whether the tree differs from it; empty where
+// it has none.
+func Origin(ctx context.Context, dir string) (revision string, dirty bool) {
+	revision, err := git(ctx, dir, "rev-parse", "--short", "HEAD")
+	if err != nil {
+		return "", false
+	}
+	changes, _ := git(ctx, dir, "status", "--porcelain")
+	return strings.TrimSpace(revision), changes != ""
+}
+
 // git runs git in a folder and gives what it prints.
 func git(ctx context.Context, dir string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", dir}, args...)...)

@@ -40,6 +40,7 @@ type Project struct {
 	Shared    []string          // resources that all machines share
 	Touched   []TouchRule       // in the order of the file
 	Workers   Workers
+	Retention Retention
 }
 
 // Kind says how a suite is found and run.
@@ -74,6 +75,10 @@ type Workers struct {
 	Prepare, Clean []string // command lines: once per slot, before and after
 	Env            map[string]string
 }
+
+// Retention is which runs stay in the ledger: the latest so many, and those of the last so
+// many days; 0 for all.
+type Retention struct{ Runs, Days int }
 
 // TagRule puts a tag on the tests of a pick.
 type TagRule struct {
@@ -144,6 +149,10 @@ type file struct {
 		Clean   string            `toml:"clean"`
 		Env     map[string]string `toml:"env"`
 	} `toml:"workers"`
+	Ledger struct {
+		Runs int `toml:"runs"`
+		Days int `toml:"days"`
+	} `toml:"ledger"`
 }
 
 // Open reads the project in a folder. Of a folder inside a project the project
@@ -212,6 +221,12 @@ func parse(dir, path string, data []byte) (*Project, error) {
 	d := newDocument(path, data)
 	if err := p.addWorkers(&f, d); err != nil {
 		return nil, err
+	}
+	p.Retention = Retention(f.Ledger)
+	for key, n := range map[string]int{"runs": f.Ledger.Runs, "days": f.Ledger.Days} {
+		if n < 0 {
+			return nil, d.wrong(d.entry("ledger", 0, key), "the ledger keeps %d %s: a number from 1 is expected, or 0 for all", n, key)
+		}
 	}
 	if err := p.addSuites(&f, d); err != nil {
 		return nil, err

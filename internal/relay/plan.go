@@ -91,6 +91,9 @@ func (r *Relay) ReadyReplay(number, worker int) (q Request, gone int, err error)
 	if worker > kept.Workers {
 		return q, 0, fmt.Errorf("run %d had %d workers: there is no worker %d", kept.Number, kept.Workers, worker)
 	}
+	if kept.Source != "" && !slices.ContainsFunc(run.Results, func(r *outcome.Result) bool { return r.Worker > 0 }) {
+		return q, 0, fmt.Errorf("run %d was imported from %s, which does not say what ran where: it cannot be repeated", kept.Number, kept.Source)
+	}
 	var tests []catalog.Test
 	on := map[string]int{}
 	for _, result := range run.Results { // in the order in which they began
@@ -116,7 +119,7 @@ func (r *Relay) ReadyReplay(number, worker int) (q Request, gone int, err error)
 		return q, gone, fmt.Errorf("run %d has no test that the project still has", kept.Number)
 	}
 	q, err = r.Ready(kept.Pick, tests, workers)
-	q.InOrder, q.Worker = true, on
+	q.InOrder, q.Worker, q.Order = true, on, fmt.Sprint("of run ", kept.Number)
 	return q, gone, err
 }
 

@@ -15,7 +15,6 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/mattn/go-shellwords"
@@ -51,12 +50,6 @@ type Own struct {
 	Rules []project.Rule
 }
 
-// history is the ledger, shared by all that is made of one opened project.
-type history struct {
-	mu     sync.Mutex
-	ledger *ledger.Ledger // nil until there is something kept or to keep
-}
-
 // Open opens the project of a folder and finds its tests. finding, which may be nil, is
 // told what it is at.
 func Open(ctx context.Context, dir string, finding func(what string)) (*Relay, error) {
@@ -65,19 +58,14 @@ func Open(ctx context.Context, dir string, finding func(what string)) (*Relay, e
 		return nil, err
 	}
 	r := &Relay{Project: p, adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}, history: &history{}}
-	if _, err := os.Stat(filepath.Join(p.StorePath(), ledger.FileName)); err == nil {
-		if _, err := r.openLedger(); err != nil {
-			return nil, err
-		}
-	}
-	killed, err := r.killed()
+	notes, err := r.openHistory(ctx)
 	if err == nil {
 		err = r.discover(ctx, finding)
 	}
 	if err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
-	r.Notes = append(killed, r.Notes...)
+	r.Notes = append(notes, r.Notes...)
 	return r, nil
 }
 
@@ -157,28 +145,6 @@ func commandLine(dir, key, text string) ([]string, error) {
 		words[0] = filepath.Join(dir, words[0])
 	}
 	return words, nil
-}
-
-// openLedger opens the ledger, and makes it where there is none.
-func (r *Relay) openLedger() (*ledger.Ledger, error) {
-	r.history.mu.Lock()
-	defer r.history.mu.Unlock()
-	if r.history.ledger != nil {
-		return r.history.ledger, nil
-	}
-	store, err := r.Project.Store()
-	if err != nil {
-		return nil, err
-	}
-	r.history.ledger, err = ledger.Open(store)
-	return r.history.ledger, err
-}
-
-// ledger gives the ledger, nil where nothing is kept yet.
-func (r *Relay) ledger() *ledger.Ledger {
-	r.history.mu.Lock()
-	defer r.history.mu.Unlock()
-	return r.history.ledger
 }
 
 // discover asks every suite for its tests that has not been asked.
@@ -312,6 +278,7 @@ type Request struct {
 	Limit     time.Duration   // of one test; 0 where its suite's holds
 	Control   *engine.Control // steers the run; nil where nobody does
 	Making    func(string)    // told what is made ready; may be nil
+	Order     string          // the rule of the order, as it is kept with the run
 }
 
 // Queue gives the batches of a request, the first to be taken first.
@@ -340,8 +307,7 @@ func (r *Relay) setup() adapter.Setup {
 // Run runs tests, tells the sink, and keeps the run in the ledger. The run is
 // kept, and given, also where ctx ends.
 func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *outcome.Run, number int, err error) {
-	kept, err := r.openLedger()
-	if err != nil {
+	if _, err := r.openLedger(); err != nil {
 		return nil, 0, err
 	}
 	store, err := r.Project.Store()
@@ -349,7 +315,9 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 		return nil, 0, err
 	}
 	queue := r.Queue(q)
-	journal, err := ledger.BeginJournal(store, q.task(queue))
+	task := q.task(queue)
+	task.Revision, task.Dirty = project.Origin(ctx, r.Project.Dir)
+	journal, err := ledger.BeginJournal(store, task)
 	if err != nil {
 		return nil, 0, fmt.Errorf("the run cannot be written down: %w", err)
 	}
@@ -379,8 +347,8 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	if err != nil {
 		return nil, 0, errors.Join(err, journal.End())
 	}
-	if number, err = kept.Keep(q.Pick, q.Workers, run); err != nil {
-		return run, 0, fmt.Errorf("the run cannot be kept in the ledger: %w", err)
+	if number, err = r.keep(task.Kept(journal.Name()), run); err != nil {
+		return run, 0, fmt.Errorf("the run cannot be kept in the ledger; its journal %s stays, and the next command keeps it: %w", journal.Name(), err)
 	}
 	return run, number, journal.End()
 }

@@ -14,7 +14,7 @@ import (
 
 // task is what a journal says of a request.
 func (q Request) task(queue []engine.Batch) ledger.Task {
-	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, InOrder: q.InOrder}
+	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, Order: q.Order, Machine: machine(), InOrder: q.InOrder}
 	if q.Before != nil {
 		for _, r := range q.Before.Results {
 			task.Tests = append(task.Tests, r.ID)

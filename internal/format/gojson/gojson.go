@@ -31,7 +31,8 @@ type event struct {
 // over.
 //
 // The error, told after all events, says what keeps the stream from being whole:
-// tests that began and did not end, or packages that failed without a failed test.
+// tests that began and did not end, or, as an outcome.Incomplete, packages that failed
+// without a failed test.
 func Read(r io.Reader, sink outcome.Sink) error {
 	p := &reader{sink: sink, open: map[string]bool{}, packages: map[string]*packageState{}}
 	lines := bufio.NewReader(r)
@@ -120,5 +121,9 @@ func (p *reader) fault() error {
 		faults = append(faults, fmt.Errorf("%s began and did not end", id))
 	}
 	sort.Slice(faults, func(i, j int) bool { return faults[i].Error() < faults[j].Error() })
-	return errors.Join(faults...)
+	err := errors.Join(faults...)
+	if err == nil || len(p.open) > 0 {
+		return err
+	}
+	return outcome.Incomplete{Err: err}
 }

@@ -1,12 +1,14 @@
 package junit
 
 import (
+	"bytes"
 	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/text/encoding/ianaindex"
 
@@ -20,15 +22,21 @@ import (
 // a suite:group, or else the case's class, or the suite's name, then # and the
 // case's name.
 //
+// When the run began is told before, where the document says it, and of which plan it is a
+// part. A document that declares entities is refused, and so is one with more than a few
+// megabytes in one place.
+//
 // The error, told after all events, says what keeps the document from being whole.
 func Read(r io.Reader, sink outcome.Sink) error {
-	decoder := xml.NewDecoder(&allowed{r: r})
+	source := &allowed{r: r}
+	decoder := xml.NewDecoder(source)
 	decoder.Strict = false
 	decoder.CharsetReader = charset
 	var suites []string // names, from the outermost
-	planned := &outcome.Planned{}
+	begins := beginning{sink: sink}
 	seen := false
 	for {
+		source.left = longestPiece
 		token, err := decoder.Token()
 		if errors.Is(err, io.EOF) && seen {
 			return nil
@@ -40,18 +48,25 @@ func Read(r io.Reader, sink outcome.Sink) error {
 			return fmt.Errorf("the XML is broken: %w", err)
 		}
 		switch token := token.(type) {
+		case xml.Directive:
+			if bytes.Contains(token, []byte("<!ENTITY")) {
+				return errors.New("it declares entities, which reports do not need: take the DOCTYPE out")
+			}
 		case xml.StartElement:
 			switch token.Name.Local {
 			case "testsuites":
 				seen = true
+				begins.at(attribute(token, "timestamp"))
 			case "testsuite":
 				seen = true
+				begins.at(attribute(token, "timestamp"))
 				suites = append(suites, attribute(token, "name"))
 			case "property":
-				if planProperties(planned, token) {
-					sink(outcome.Event{Event: outcome.RunBegins, Planned: planned})
+				if whole := planProperties(&begins.planned, token); whole {
+					begins.tell()
 				}
 			case "testcase":
+				begins.tell()
 				var c readCase
 				if err := decoder.DecodeElement(&c, &token); err != nil {
 					return fmt.Errorf("the XML is broken: %w", err)
@@ -64,6 +79,40 @@ func Read(r io.Reader, sink outcome.Sink) error {
 			}
 		}
 	}
+}
+
+// longestPiece bounds what is read of a document for one element without those in it, or for one
+// test case, in bytes.
+const longestPiece = 32 << 20
+
+// beginning tells the beginning of a run once, as soon as all is known of it.
+type beginning struct {
+	sink    outcome.Sink
+	time    time.Time
+	planned outcome.Planned
+	told    bool
+}
+
+// at takes the time of a suite; the earliest is that of the run.
+func (b *beginning) at(timestamp string) {
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999"} {
+		t, err := time.Parse(layout, timestamp)
+		if err == nil && (b.time.IsZero() || t.Before(b.time)) {
+			b.time = t
+		}
+	}
+}
+
+func (b *beginning) tell() {
+	if b.told || b.time.IsZero() && b.planned.Of == 0 {
+		return
+	}
+	b.told = true
+	e := outcome.Event{Event: outcome.RunBegins, At: b.time}
+	if b.planned.Of > 0 {
+		e.Planned = &b.planned
+	}
+	b.sink(e)
 }
 
 // planProperties takes a property that says of which plan a run is a part, and
@@ -205,11 +254,19 @@ func charset(label string, input io.Reader) (io.Reader, error) {
 }
 
 // allowed leaves out the control characters that XML does not allow. They are
-// single bytes in every encoding that such documents come in.
-type allowed struct{ r io.Reader }
+// single bytes in every encoding that such documents come in. It ends with an error where
+// more is read than is left.
+type allowed struct {
+	r    io.Reader
+	left int // bytes
+}
 
 func (a *allowed) Read(into []byte) (int, error) {
+	if a.left <= 0 {
+		return 0, fmt.Errorf("one element holds more than %d MB: shorten what its tests print", longestPiece>>20)
+	}
 	n, err := a.r.Read(into)
+	a.left -= n
 	kept := into[:0]
 	for _, b := range into[:n] {
 		if b >= ' ' || b == '\t' || b == '\n' || b == '\r' {

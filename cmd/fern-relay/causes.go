@@ -1,0 +1,75 @@
+package main
+
+import (
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+// causesReport is what causes tells as JSON.
+type causesReport struct {
+	Format   string      `json:"format"`
+	Run      int         `json:"run"`
+	Failures int         `json:"failures"`
+	Causes   []causeLine `json:"causes"`
+}
+
+// causeLine is a cause.
+type causeLine struct {
+	Words  string            `json:"words"`
+	Origin *outcome.Frame    `json:"origin,omitempty"`
+	Path   []outcome.Frame   `json:"path,omitempty"` // from the origin outward
+	Lacks  *outcome.Resource `json:"lacks,omitempty"`
+	Tests  []string          `json:"tests"`
+	Since  int               `json:"since,omitempty"` // the run in which it was first known
+}
+
+func causeLines(causes []relay.KnownCause) []causeLine {
+	lines := make([]causeLine, len(causes))
+	for i, c := range causes {
+		lines[i] = causeLine{Words: c.Words, Path: c.Path, Lacks: c.Lacks}
+		if c.Origin.File != "" {
+			lines[i].Origin = &c.Origin
+		}
+		for _, r := range c.Results {
+			lines[i].Tests = append(lines[i].Tests, r.ID)
+		}
+		if c.Since != nil {
+			lines[i].Since = c.Since.Number
+		}
+	}
+	return lines
+}
+
+func newCauses(s *settings) *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "causes [RUN]",
+		Short: "Group the failures of a run, the latest without one, by their causes",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := s.openLedger(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			kept, run, err := r.RunNamed(append(args, "last")[0])
+			if err != nil {
+				return err
+			}
+			causes, err := r.Causes(run)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return newEncoder(cmd.OutOrStdout()).Encode(causesReport{"fern-causes/1", kept.Number, len(run.Troubled()), causeLines(causes)})
+			}
+			report.Causes(cmd.OutOrStdout(), causes)
+			return nil
+		},
+	}
+	addJSON(cmd, &asJSON, "one JSON object")
+	return cmd
+}

@@ -1,0 +1,98 @@
+package main
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/report"
+)
+
+// comparison is what compare tells as JSON.
+type comparison struct {
+	Format  string           `json:"format"`
+	Before  int              `json:"before"` // runs
+	After   int              `json:"after"`
+	Failing []differenceLine `json:"failing"`
+	Mended  []differenceLine `json:"mended"`
+	Slower  []differenceLine `json:"slower"`
+	Faster  []differenceLine `json:"faster"`
+	New     []differenceLine `json:"new"`
+	Gone    []differenceLine `json:"gone"`
+}
+
+type differenceLine struct {
+	ID     string     `json:"id"`
+	Before *sideOfRun `json:"before,omitempty"`
+	After  *sideOfRun `json:"after,omitempty"`
+}
+
+// sideOfRun is what came of a test in one of the runs.
+type sideOfRun struct {
+	Outcome outcome.Outcome `json:"outcome"`
+	Seconds float64         `json:"seconds"`
+	Message string          `json:"message,omitempty"`
+}
+
+func differenceLines(list []outcome.Difference) []differenceLine {
+	lines := make([]differenceLine, len(list))
+	side := func(r *outcome.Result) *sideOfRun {
+		if r == nil {
+			return nil
+		}
+		return &sideOfRun{r.Outcome, r.Seconds, r.Message}
+	}
+	for i, d := range list {
+		lines[i] = differenceLine{d.ID, side(d.Before), side(d.After)}
+	}
+	return lines
+}
+
+func newCompare(s *settings) *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "compare A [B]",
+		Short: "Tell how run B differs from run A, or A from the run before it",
+		Long: "Compare tells which tests are newly failing in run B, mended, slower, faster, new and\n" +
+			"gone, against run A. With one run it is compared with the one before it. A time counts\n" +
+			"as another one where it differs by a fifth, by 50 ms, and by more than noise explains.",
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := s.openLedger(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			after, run, err := r.RunNamed(args[len(args)-1])
+			if err != nil {
+				return err
+			}
+			before, earlier, err := r.RunNamed(args[0])
+			if len(args) == 1 && err == nil {
+				if before, earlier, err = r.Before(after); errors.Is(err, ledger.ErrNoRun) {
+					err = fmt.Errorf("run %d is the first: there is none to compare it with", after.Number)
+				}
+			}
+			if err != nil {
+				return err
+			}
+			c, err := r.Compare(earlier, run, after)
+			if err != nil {
+				return err
+			}
+			out := bufio.NewWriter(cmd.OutOrStdout())
+			if asJSON {
+				return errors.Join(newEncoder(out).Encode(comparison{"fern-compare/1", before.Number, after.Number, differenceLines(c.Failing), differenceLines(c.Mended),
+					differenceLines(c.Slower), differenceLines(c.Faster), differenceLines(c.New), differenceLines(c.Gone)}), out.Flush())
+			}
+			report.Compared(out, before, after, c)
+			return out.Flush()
+		},
+	}
+	addJSON(cmd, &asJSON, "one JSON object")
+	return cmd
+}

@@ -1,0 +1,96 @@
+package main
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/wholefile"
+)
+
+// exportColumns are the columns of an export as CSV.
+var exportColumns = []string{"run", "began", "revision", "dirty", "machine", "source", "id", "outcome", "seconds", "worker", "batch", "message", "file", "line"}
+
+// exportLine is a line of an export as JSON.
+type exportLine struct {
+	Run      int       `json:"run"`
+	Began    time.Time `json:"began"`
+	Revision string    `json:"revision,omitempty"`
+	Dirty    bool      `json:"dirty,omitempty"`
+	Machine  string    `json:"machine,omitempty"`
+	Source   string    `json:"source,omitempty"`
+	testLine
+}
+
+func newExport(s *settings) *cobra.Command {
+	var asJSON bool
+	var file string
+	cmd := &cobra.Command{
+		Use:   "export",
+		Short: "Write every result of every run, as CSV or JSON Lines",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			switch ending := strings.ToLower(filepath.Ext(file)); {
+			case file == "" || ending == ".csv" && !asJSON:
+			case ending == ".jsonl":
+				asJSON = true
+			default:
+				return fmt.Errorf("-o is %q: a file ending in .csv or .jsonl is expected", file)
+			}
+			r, err := s.openLedger(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			write := func(w io.Writer) error {
+				out := bufio.NewWriter(w)
+				return errors.Join(export(r, out, asJSON), out.Flush())
+			}
+			if file == "" {
+				return write(cmd.OutOrStdout())
+			}
+			return wholefile.Write(file, 0o644, write)
+		},
+	}
+	addJSON(cmd, &asJSON, "a JSON object a line, with outputs and steps")
+	cmd.Flags().StringVarP(&file, "output", "o", "", "write to this `file`, ending in .csv or .jsonl")
+	return cmd
+}
+
+// export writes the runs one after the other, the oldest first.
+func export(r *relay.Relay, w io.Writer, asJSON bool) error {
+	encoder, table := newEncoder(w), csv.NewWriter(w)
+	line := func(k *ledger.Kept, res *outcome.Result) error {
+		return encoder.Encode(exportLine{k.Number, k.Began, k.Revision, k.Dirty, k.Machine, k.Source, newTestLine(res)})
+	}
+	if !asJSON {
+		if err := table.Write(exportColumns); err != nil {
+			return err
+		}
+		line = func(k *ledger.Kept, res *outcome.Result) error {
+			return table.Write([]string{strconv.Itoa(k.Number), k.Began.UTC().Format(time.RFC3339), k.Revision, strconv.FormatBool(k.Dirty), k.Machine, k.Source,
+				res.ID, string(res.Outcome), strconv.FormatFloat(res.Seconds, 'f', -1, 64), strconv.Itoa(res.Worker), strconv.Itoa(res.Batch), res.Message, res.File, strconv.Itoa(res.Line)})
+		}
+	}
+	err := r.EachRun(func(k *ledger.Kept, run *outcome.Run) error {
+		for _, res := range run.Results {
+			if err := line(k, res); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	table.Flush()
+	return errors.Join(err, table.Error())
+}

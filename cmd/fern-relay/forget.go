@@ -1,0 +1,69 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/report"
+)
+
+func newForget(s *settings) *cobra.Command {
+	var runs, days int
+	cmd := &cobra.Command{
+		Use:   "forget",
+		Short: "Remove old runs from the ledger",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if runs < 0 || days < 0 || runs+days == 0 {
+				return errors.New("say what stays: --runs N for the latest runs, --days N for those of the last days")
+			}
+			r, err := s.openLedger(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			gone, err := r.Forget(runs, days)
+			if err != nil {
+				return err
+			}
+			size, err := r.Size()
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s removed; %s left, %s\n", report.Plural(gone, "run"), report.Plural(size.Runs, "run"), report.Bytes(size.Bytes))
+			return nil
+		},
+	}
+	cmd.Flags().IntVar(&runs, "runs", 0, "the latest `N` runs stay")
+	cmd.Flags().IntVar(&days, "days", 0, "the runs of the last `N` days stay")
+	return cmd
+}
+
+func newCheck(s *settings) *cobra.Command {
+	return &cobra.Command{
+		Use:   "check",
+		Short: "Look through the whole ledger, and put it aside where it is damaged",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := s.openLedger(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			note, err := r.Check(cmd.Context())
+			switch {
+			case errors.Is(err, ledger.ErrNoRun):
+				note = "nothing is kept yet"
+			case err != nil:
+				return err
+			case note == "":
+				note = "the ledger is whole"
+			}
+			fmt.Fprintln(cmd.OutOrStdout(), note)
+			return nil
+		},
+	}
+}

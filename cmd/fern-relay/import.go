@@ -1,0 +1,51 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/report"
+)
+
+func newImport(s *settings) *cobra.Command {
+	return &cobra.Command{
+		Use:   "import FILE…",
+		Short: "Take the reports of others into the ledger",
+		Long: "Import adds the runs that reports tell of: JUnit XML, TAP, the Go toolchain's JSON events\n" +
+			"or event lines, in files, folders and globs. Files of one folder that tell of different\n" +
+			"tests within twelve hours are one run. Tests that the project does not know are kept by\n" +
+			"the names that the reports have for them. A file that was imported before is left out;\n" +
+			"so is a broken one, which is named, and the command ends with 3.",
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			began := time.Now()
+			progress := func(int, int) {}
+			if term.IsTerminal(os.Stderr.Fd()) {
+				progress = func(done, of int) { fmt.Fprintf(os.Stderr, "\r%d of %d files", done, of) }
+				defer fmt.Fprintln(os.Stderr)
+			}
+			imported, err := r.Import(cmd.Context(), args, progress)
+			for _, b := range imported.Broken {
+				fmt.Fprintf(os.Stderr, "fern-relay: %s is left out: %v\n", outcome.PlainLine(b.Name), outcome.PlainLine(b.Err.Error()))
+			}
+			if err != nil {
+				return err
+			}
+			report.Imported(cmd.OutOrStdout(), imported, time.Since(began))
+			if len(imported.Broken) > 0 {
+				return status(3)
+			}
+			return nil
+		},
+	}
+}

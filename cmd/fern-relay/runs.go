@@ -1,0 +1,129 @@
+package main
+
+import (
+	"bufio"
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/report"
+)
+
+// runLine is a run as --json tells it.
+type runLine struct {
+	*ledger.Kept
+	Wall float64 `json:"wall_s"` // 0 where it is not known
+}
+
+func newRuns(s *settings) *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "runs",
+		Short: "List the runs, the latest first",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := s.openLedger(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			runs, err := r.List()
+			if err != nil {
+				return err
+			}
+			out := bufio.NewWriter(cmd.OutOrStdout())
+			if !asJSON {
+				report.Runs(out, runs)
+				return out.Flush()
+			}
+			encoder := newEncoder(out)
+			for i := len(runs) - 1; i >= 0; i-- {
+				if err := encoder.Encode(runLine{runs[i], runs[i].Wall()}); err != nil {
+					return err
+				}
+			}
+			return out.Flush()
+		},
+	}
+	addJSON(cmd, &asJSON, "a JSON object a line")
+	return cmd
+}
+
+// shownRun is what show tells as JSON.
+type shownRun struct {
+	Format string `json:"format"`
+	runLine
+	Causes []causeLine `json:"causes"`
+	Tests  []testLine  `json:"tests"`
+}
+
+// testLine is a test of a run.
+type testLine struct {
+	ID       string          `json:"id"`
+	Outcome  outcome.Outcome `json:"outcome"`
+	Seconds  float64         `json:"seconds"`
+	Worker   int             `json:"worker,omitempty"`
+	Batch    int             `json:"batch,omitempty"`
+	Unstable bool            `json:"unstable,omitempty"`
+	Message  string          `json:"message,omitempty"`
+	File     string          `json:"file,omitempty"`
+	Line     int             `json:"line,omitempty"`
+	Expected string          `json:"expected,omitempty"`
+	Actual   string          `json:"actual,omitempty"`
+	Output   string          `json:"output,omitempty"`
+	Steps    []stepLine      `json:"steps,omitempty"`
+}
+
+type stepLine struct {
+	Name    string          `json:"name"`
+	Outcome outcome.Outcome `json:"outcome"`
+	Seconds float64         `json:"seconds"`
+	Message string          `json:"message,omitempty"`
+}
+
+func newTestLine(r *outcome.Result) testLine {
+	line := testLine{ID: r.ID, Outcome: r.Outcome, Seconds: r.Seconds, Worker: r.Worker, Batch: r.Batch, Unstable: r.Unstable, Message: r.Message,
+		File: r.File, Line: r.Line, Expected: r.Expected, Actual: r.Actual, Output: string(r.Output)}
+	for _, step := range r.Steps {
+		line.Steps = append(line.Steps, stepLine{step.Name, step.Outcome, step.Seconds, step.Message})
+	}
+	return line
+}
+
+func newShow(s *settings) *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "show RUN",
+		Short: "Tell of a run: how it was, what came of it, its failures",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := s.openLedger(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			kept, run, err := r.RunNamed(args[0])
+			if err != nil {
+				return err
+			}
+			causes, err := r.Causes(run)
+			if err != nil {
+				return err
+			}
+			out := bufio.NewWriter(cmd.OutOrStdout())
+			if !asJSON {
+				report.Shown(out, kept, run, causes)
+				return out.Flush()
+			}
+			shown := shownRun{Format: "fern-run/1", runLine: runLine{kept, kept.Wall()}, Causes: causeLines(causes), Tests: []testLine{}}
+			for _, result := range run.Results {
+				shown.Tests = append(shown.Tests, newTestLine(result))
+			}
+			return errors.Join(newEncoder(out).Encode(shown), out.Flush())
+		},
+	}
+	addJSON(cmd, &asJSON, "one JSON object")
+	return cmd
+}

@@ -1,0 +1,123 @@
+package main
+
+import (
+	"bufio"
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+// figuresLine is what a past comes to, as --json tells it. Runs are told by their numbers, 0
+// for none.
+type figuresLine struct {
+	ID       string           `json:"id"`
+	Runs     int              `json:"runs"` // in which it came to an end
+	Bad      int              `json:"bad"`
+	Rate     float64          `json:"rate"` // of passing, from 0 to 1; 0 where it never ran
+	Flips    int              `json:"flips"`
+	Unstable outcome.Interval `json:"unstable"`
+	Seconds  float64          `json:"seconds"` // that it takes now
+	Before   float64          `json:"before_s,omitempty"`
+	Changed  int              `json:"changed,omitempty"` // from which run on it takes another time
+
+	FirstBad int `json:"first_bad,omitempty"` // of the runs that were looked at
+	LastBad  int `json:"last_bad,omitempty"`
+	LastWell int `json:"last_passed,omitempty"`
+}
+
+func newFiguresLine(id string, f *outcome.Figures, runs []*ledger.Kept) figuresLine {
+	number := func(at int) int {
+		if at < 0 {
+			return 0
+		}
+		return runs[at].Number
+	}
+	line := figuresLine{ID: id, Runs: f.Ran, Bad: f.Bad, Flips: f.Flips, Unstable: f.Unstable, Seconds: f.Seconds, Before: f.Before,
+		Changed: number(f.Changed), FirstBad: number(f.FirstBad), LastBad: number(f.LastBad), LastWell: number(f.LastWell)}
+	if f.Ran > 0 {
+		line.Rate = f.Rate
+	}
+	return line
+}
+
+// shakyReport is what shaky tells as JSON.
+type shakyReport struct {
+	Format string        `json:"format"`
+	Runs   int           `json:"runs"` // that were looked at
+	Tests  []figuresLine `json:"tests"`
+}
+
+func newShaky(s *settings) *cobra.Command {
+	var expression string
+	var runs int
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "shaky",
+		Short: "List the tests that do not always pass, the most troubled first",
+		Long: "Shaky lists the tests that were bad in the latest runs, the most troubled first: a failure\n" +
+			"weighs half as much ten runs later. How unstable a test is, is told as an interval that\n" +
+			"holds the true share of changes in 19 of 20 cases.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := checkRuns(runs); err != nil {
+				return err
+			}
+			r, held, err := s.openHeld(cmd, expression)
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			past, err := r.Past(runs, nil)
+			if err != nil {
+				return err
+			}
+			var tests []int
+			for _, at := range past.Order(relay.ByTrouble, held) {
+				if past.Figures[at].Bad > 0 {
+					tests = append(tests, at)
+				}
+			}
+			out := bufio.NewWriter(cmd.OutOrStdout())
+			if !asJSON {
+				report.Shaky(out, past, tests)
+				return out.Flush()
+			}
+			told := shakyReport{"fern-shaky/1", len(past.Runs), []figuresLine{}}
+			for _, at := range tests {
+				told.Tests = append(told.Tests, newFiguresLine(past.History.IDs[at], &past.Figures[at], past.Runs))
+			}
+			return errors.Join(newEncoder(out).Encode(told), out.Flush())
+		},
+	}
+	addPick(cmd, &expression)
+	addRuns(cmd, &runs)
+	addJSON(cmd, &asJSON, "one JSON object")
+	return cmd
+}
+
+// openHeld opens the ledger, and tells which of its tests a pick holds: all where it is empty,
+// also those that the project has no more.
+func (s *settings) openHeld(cmd *cobra.Command, expression string) (*relay.Relay, func(id string) bool, error) {
+	if expression == "" {
+		r, err := s.openLedger(cmd.Context())
+		return r, func(string) bool { return true }, err
+	}
+	r, err := s.open(cmd.Context())
+	if err != nil {
+		return nil, nil, err
+	}
+	tests, err := r.Pick(expression)
+	if err != nil {
+		return nil, nil, errors.Join(err, r.Close())
+	}
+	held := make(map[string]bool, len(tests))
+	for _, t := range tests {
+		held[t.ID] = true
+	}
+	return r, func(id string) bool { return held[id] }, nil
+}

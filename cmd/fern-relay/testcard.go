@@ -1,0 +1,93 @@
+package main
+
+import (
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+// testReport is what test tells as JSON.
+type testReport struct {
+	Format string `json:"format"`
+	figuresLine
+	Share    float64    `json:"share"`               // of all work
+	EverBad  int        `json:"ever_bad,omitempty"`  // the first run ever in which it was bad, 0 for none
+	BadAt    string     `json:"bad_at,omitempty"`    // and its revision
+	WellAt   string     `json:"passed_at,omitempty"` // the revision at which it passed last
+	Culprits [][]string `json:"culprits,omitempty"`  // as a hunt caught them
+	Hunt     int        `json:"hunt,omitempty"`      // that caught them
+	Past     []pastLine `json:"past"`                // the oldest run first
+}
+
+// pastLine is what came of the test in a run.
+type pastLine struct {
+	Run     int             `json:"run"`
+	Outcome outcome.Outcome `json:"outcome"`
+	Seconds float64         `json:"seconds"`
+}
+
+func newTestCard(s *settings) *cobra.Command {
+	var runs int
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "test ID",
+		Short: "Tell what is known of a test",
+		Long:  "Test tells what the ledger knows of a test, named by any ending of its ID that no other has.",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := checkRuns(runs); err != nil {
+				return err
+			}
+			r, err := s.openLedger(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			past, err := r.Past(runs, nil)
+			if err != nil {
+				return err
+			}
+			if len(past.Runs) == 0 {
+				return ledger.ErrNoRun
+			}
+			test, err := past.FindPast(args[0])
+			if err != nil {
+				return err
+			}
+			card, err := r.Card(past, test)
+			if err != nil {
+				return err
+			}
+			if !asJSON {
+				report.TestCard(cmd.OutOrStdout(), card)
+				return nil
+			}
+			return newEncoder(cmd.OutOrStdout()).Encode(newTestReport(card))
+		},
+	}
+	addRuns(cmd, &runs)
+	addJSON(cmd, &asJSON, "one JSON object")
+	return cmd
+}
+
+func newTestReport(c *relay.Card) testReport {
+	told := testReport{Format: "fern-test/1", figuresLine: newFiguresLine(c.ID, &c.Figures, c.Runs), Share: c.Share, Past: []pastLine{}}
+	if c.First != nil {
+		told.EverBad, told.BadAt = c.First.Number, c.First.Revision
+	}
+	if c.Well != nil {
+		told.LastWell, told.WellAt = c.Well.Number, c.Well.Revision
+	}
+	if c.Caught != nil {
+		told.Culprits, told.Hunt = c.Caught.Finding.Culprits, c.Caught.Number
+	}
+	for i, cell := range c.Cells {
+		if o := cell.Outcome(); o != "" {
+			told.Past = append(told.Past, pastLine{c.Runs[i].Number, o, float64(cell.Seconds)})
+		}
+	}
+	return told
+}

@@ -1,0 +1,287 @@
+package ledger
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"fernrelay/core/outcome"
+)
+
+// A run's results are packed, as those of a large suite would be too many rows: what a history
+// asks for of many runs at once, and the rest apart from it. Both are columns, one after the
+// other, of the results in the order in which they started.
+//
+//	brief: their number, the keys of their tests (each as the difference from the one before),
+//	       their outcomes, their seconds as 32-bit floats
+//	rest:  their workers, their batches, when they began (in milliseconds, each after the one
+//	       before), and as JSON what few of them have
+
+// packed is a result as it is in a pack.
+type packed struct {
+	key     int64
+	cell    outcome.Cell
+	worker  int
+	batch   int
+	began   int64 // in milliseconds since 1970
+	details *details
+}
+
+// details are what few results have.
+type details struct {
+	At       int            `json:"at"` // the place of the result
+	Message  string         `json:"message,omitempty"`
+	File     string         `json:"file,omitempty"`
+	Line     int            `json:"line,omitempty"`
+	Expected string         `json:"expected,omitempty"`
+	Actual   string         `json:"actual,omitempty"`
+	Unstable bool           `json:"unstable,omitempty"`
+	Steps    []outcome.Step `json:"steps,omitempty"`
+}
+
+// What is kept at most of one text, in bytes, and of one test's steps.
+const (
+	textKept  = 16 << 10
+	stepsKept = 200
+)
+
+// detailsOf gives the details of a result, nil where it has none.
+func detailsOf(at int, r *outcome.Result) *details {
+	if r.Message == "" && r.File == "" && r.Expected == "" && r.Actual == "" && !r.Unstable && len(r.Steps) == 0 {
+		return nil
+	}
+	return &details{at, bounded(r.Message), r.File, r.Line, bounded(r.Expected), bounded(r.Actual), r.Unstable, keptSteps(r.Steps)}
+}
+
+// keptSteps are the steps of a test that are kept: of too many, the bad ones first.
+func keptSteps(steps []outcome.Step) []outcome.Step {
+	if len(steps) <= stepsKept {
+		return steps
+	}
+	kept := make([]outcome.Step, 0, stepsKept)
+	room := stepsKept
+	for _, s := range steps {
+		if s.Outcome.Bad() {
+			room--
+		}
+	}
+	for _, s := range steps {
+		if !s.Outcome.Bad() {
+			if room <= 0 {
+				continue
+			}
+			room--
+		}
+		if len(kept) < stepsKept {
+			kept = append(kept, s)
+		}
+	}
+	return kept
+}
+
+// bounded is the beginning and the end of a text that is too long to keep.
+func bounded(text string) string {
+	if len(text) <= textKept {
+		return text
+	}
+	return text[:textKept/2] + "\n… left out here …\n" + text[len(text)-textKept/2:]
+}
+
+// newPacked makes ready a result for a pack.
+func newPacked(at int, key int64, r *outcome.Result) packed {
+	o := r.Outcome
+	if !slices.Contains(outcome.All, o) {
+		o = outcome.Lost
+	}
+	return packed{key, outcome.NewCell(o, r.Seconds), r.Worker, r.Batch, r.Started.UnixMilli(), detailsOf(at, r)}
+}
+
+// pack packs the results of a run.
+func pack(results []packed) (brief, rest []byte, err error) {
+	brief = binary.AppendUvarint(nil, uint64(len(results)))
+	var before int64
+	for _, r := range results {
+		brief = binary.AppendVarint(brief, r.key-before)
+		before = r.key
+	}
+	for _, r := range results {
+		brief = append(brief, byte(slices.Index(outcome.All, r.cell.Outcome())))
+	}
+	for _, r := range results {
+		brief = binary.LittleEndian.AppendUint32(brief, math.Float32bits(r.cell.Seconds))
+	}
+	for _, r := range results {
+		rest = binary.AppendUvarint(rest, uint64(r.worker))
+	}
+	for _, r := range results {
+		rest = binary.AppendUvarint(rest, uint64(r.batch))
+	}
+	before = 0
+	var all []*details
+	for _, r := range results {
+		rest = binary.AppendVarint(rest, r.began-before)
+		before = r.began
+		if r.details != nil {
+			all = append(all, r.details)
+		}
+	}
+	text, err := json.Marshal(all)
+	return compress(brief), compress(append(rest, text...)), err
+}
+
+var errPack = errors.New("what is kept of it is damaged")
+
+// reader reads numbers off a pack; after the first that is missing it gives 0.
+type reader struct {
+	left []byte
+	err  error
+}
+
+func (r *reader) unsigned() uint64 {
+	n, size := binary.Uvarint(r.left)
+	return uint64(take(r, int64(n), size))
+}
+
+func (r *reader) signed() int64 {
+	n, size := binary.Varint(r.left)
+	return take(r, n, size)
+}
+
+func take(r *reader, n int64, size int) int64 {
+	if size <= 0 {
+		r.err = errPack
+		return 0
+	}
+	r.left = r.left[size:]
+	return n
+}
+
+// unpackBrief tells the keys, outcomes and seconds of a packed run.
+func unpackBrief(brief []byte, each func(at int, key int64, c outcome.Cell)) (n int, err error) {
+	data, err := decompress(brief)
+	if err != nil {
+		return 0, err
+	}
+	r := &reader{left: data}
+	count := r.unsigned()
+	if count > uint64(len(data)) {
+		return 0, errPack
+	}
+	n = int(count)
+	keys := make([]int64, n)
+	var key int64
+	for i := range keys {
+		key += r.signed()
+		keys[i] = key
+	}
+	if r.err != nil || len(r.left) != 5*n {
+		return 0, errPack
+	}
+	for i, key := range keys {
+		code := int(r.left[i])
+		if code >= len(outcome.All) {
+			return 0, errPack
+		}
+		seconds := math.Float32frombits(binary.LittleEndian.Uint32(r.left[n+4*i:]))
+		each(i, key, outcome.NewCell(outcome.All[code], float64(seconds)))
+	}
+	return n, nil
+}
+
+// unpack gives the results of a packed run.
+func unpack(brief, rest []byte) ([]packed, error) {
+	var results []packed
+	n, err := unpackBrief(brief, func(_ int, key int64, c outcome.Cell) { results = append(results, packed{key: key, cell: c}) })
+	if err != nil {
+		return nil, err
+	}
+	data, err := decompress(rest)
+	if err != nil {
+		return nil, err
+	}
+	r := &reader{left: data}
+	for i := range n {
+		results[i].worker = int(r.unsigned())
+	}
+	for i := range n {
+		results[i].batch = int(r.unsigned())
+	}
+	var began int64
+	for i := range n {
+		began += r.signed()
+		results[i].began = began
+	}
+	var all []*details
+	if err := errors.Join(r.err, json.Unmarshal(r.left, &all)); err != nil {
+		return nil, fmt.Errorf("%w: %w", errPack, err)
+	}
+	for _, d := range all {
+		if d.At < 0 || d.At >= n {
+			return nil, errPack
+		}
+		results[d.At].details = d
+	}
+	return results, nil
+}
+
+// seconds gives the time of a result as it was written: a 32-bit float has seven digits.
+func (p *packed) seconds() float64 {
+	return math.Round(float64(p.cell.Seconds)*1e6) / 1e6
+}
+
+// tell tells the events of a result.
+func (p *packed) tell(id string, output []byte, sink outcome.Sink) {
+	start := time.UnixMilli(p.began)
+	seconds := p.seconds()
+	e := outcome.Event{Event: outcome.Finished, ID: id, Worker: p.worker, Batch: p.batch, Outcome: p.cell.Outcome(), Seconds: &seconds,
+		At: start.Add(time.Duration(seconds * float64(time.Second)))}
+	if e.Outcome != outcome.Lost {
+		sink(outcome.Event{Event: outcome.Started, At: start, ID: id, Worker: p.worker, Batch: p.batch})
+	}
+	if len(output) > 0 {
+		sink(outcome.Event{Event: outcome.Output, ID: id, At: start, Text: string(output)})
+	}
+	if d := p.details; d != nil {
+		for _, s := range d.Steps {
+			sink(outcome.Event{Event: outcome.StepDone, ID: id, At: start, Step: s.Name, Outcome: s.Outcome, Seconds: outcome.Took(s.Seconds), Message: s.Message, File: s.File, Line: s.Line})
+		}
+		e.Message, e.File, e.Line, e.Expected, e.Actual, e.Unstable = d.Message, d.File, d.Line, d.Expected, d.Actual, d.Unstable
+	}
+	sink(e)
+}
+
+// The compressor and its counterpart are made once, as that costs much; both may be used by
+// several goroutines.
+var (
+	compressor = sync.OnceValue(func() *zstd.Encoder {
+		e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+		if err != nil {
+			panic(err) // of options that are constant
+		}
+		return e
+	})
+	decompressor = sync.OnceValue(func() *zstd.Decoder {
+		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(1<<30))
+		if err != nil {
+			panic(err)
+		}
+		return d
+	})
+)
+
+func compress(data []byte) []byte { return compressor().EncodeAll(data, nil) }
+
+func decompress(data []byte) ([]byte, error) {
+	out, err := decompressor().DecodeAll(data, nil)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", errPack, err)
+	}
+	return out, nil
+}

@@ -1,0 +1,164 @@
+package ledger
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+
+	"fernrelay/core/outcome"
+)
+
+// History gives so many of the latest runs, the oldest first, and what came of every test in
+// them; those up to a run and with it, where one is given.
+func (l *Ledger) History(most int, upTo *Kept) ([]*Kept, *outcome.History, error) {
+	clause, args := "ORDER BY began DESC, number DESC LIMIT ?", []any{most}
+	if upTo != nil {
+		clause, args = "WHERE (began, number) <= (?, ?) "+clause, []any{upTo.Began.UnixMilli(), upTo.Number, most}
+	}
+	runs, err := l.list(l.db, clause, args...)
+	if err != nil {
+		return nil, nil, err
+	}
+	slices.Reverse(runs)
+	briefs, err := l.briefs(runs)
+	if err != nil {
+		return nil, nil, err
+	}
+	names, err := l.names()
+	if err != nil {
+		return nil, nil, err
+	}
+	h, err := historyOf(runs, briefs, names)
+	return runs, h, err
+}
+
+// briefs reads the packs of runs.
+func (l *Ledger) briefs(runs []*Kept) ([][]byte, error) {
+	read, err := l.db.Prepare("SELECT brief FROM packs WHERE run = ?")
+	if err != nil {
+		return nil, err
+	}
+	defer read.Close()
+	briefs := make([][]byte, len(runs))
+	for i, k := range runs {
+		if err := read.QueryRow(k.Number).Scan(&briefs[i]); err != nil {
+			return nil, fmt.Errorf("run %d: %w", k.Number, err)
+		}
+	}
+	return briefs, nil
+}
+
+// historyOf unpacks runs side by side. The tests stand in the order in which they were first
+// kept.
+func historyOf(runs []*Kept, briefs [][]byte, names map[int64]string) (*outcome.History, error) {
+	type row struct {
+		key  int64
+		cell outcome.Cell
+	}
+	rows := make([][]row, len(runs))
+	errs := make([]error, len(runs))
+	var all sync.WaitGroup
+	for i := range runs {
+		all.Go(func() {
+			rows[i] = make([]row, 0, runs[i].Tests())
+			_, errs[i] = unpackBrief(briefs[i], func(_ int, key int64, c outcome.Cell) { rows[i] = append(rows[i], row{key, c}) })
+			if errs[i] != nil {
+				errs[i] = fmt.Errorf("run %d: %w", runs[i].Number, errs[i])
+			}
+		})
+	}
+	all.Wait()
+	if err := errors.Join(errs...); err != nil {
+		return nil, err
+	}
+	var greatest int64
+	for _, results := range rows {
+		for _, r := range results {
+			greatest = max(greatest, r.key)
+		}
+	}
+	place := make([]int, greatest+1) // by key, from 1
+	for _, results := range rows {
+		for _, r := range results {
+			place[r.key] = 1
+		}
+	}
+	var ids []string
+	for key, used := range place {
+		if used > 0 {
+			ids = append(ids, names[int64(key)])
+			place[key] = len(ids)
+		}
+	}
+	h := outcome.NewHistory(ids, len(runs))
+	for run, results := range rows {
+		for _, r := range results {
+			h.Set(place[r.key]-1, run, r.cell)
+		}
+	}
+	return h, nil
+}
+
+// FirstBad finds the earliest run in which a test was bad; ErrNoRun where it never was.
+func (l *Ledger) FirstBad(id string) (*Kept, error) {
+	return l.find("WHERE number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY began, number LIMIT 1", id)
+}
+
+// Since finds the earliest run in which a cause was known, by the signs of its failures;
+// ErrNoRun where none had one of them.
+func (l *Ledger) Since(signs []string) (*Kept, error) {
+	var earliest *Kept
+	for _, sign := range signs {
+		k, err := l.find("WHERE number IN (SELECT run FROM bad WHERE sign = ?) ORDER BY began, number LIMIT 1", sign)
+		if errors.Is(err, ErrNoRun) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if earliest == nil || k.Began.Before(earliest.Began) {
+			earliest = k
+		}
+	}
+	if earliest == nil {
+		return nil, ErrNoRun
+	}
+	return earliest, nil
+}
+
+// LastWell finds the latest run before one that is given in which a test was well; ErrNoRun
+// where there is none. It looks through one run after the other.
+func (l *Ledger) LastWell(id string, before *Kept) (*Kept, error) {
+	var key int64
+	if err := l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id).Scan(&key); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			err = ErrNoRun
+		}
+		return nil, err
+	}
+	runs, err := l.list(l.db, "WHERE (began, number) < (?, ?) ORDER BY began DESC, number DESC", before.Began.UnixMilli(), before.Number)
+	if err != nil {
+		return nil, err
+	}
+	for some := range slices.Chunk(runs, 50) {
+		briefs, err := l.briefs(some)
+		if err != nil {
+			return nil, err
+		}
+		for i, k := range some {
+			well := false
+			if _, err := unpackBrief(briefs[i], func(_ int, other int64, c outcome.Cell) {
+				o := c.Outcome()
+				well = well || other == key && !o.Bad() && o != outcome.Skipped && o != outcome.Lost
+			}); err != nil {
+				return nil, fmt.Errorf("run %d: %w", k.Number, err)
+			}
+			if well {
+				return k, nil
+			}
+		}
+	}
+	return nil, ErrNoRun
+}

@@ -1,0 +1,190 @@
+package ledger
+
+import (
+	"database/sql"
+	"fmt"
+	"time"
+
+	"fernrelay/core/outcome"
+)
+
+// migrations make the schema, one version after the other. SQLite's user_version tells how
+// many of them a file has seen.
+var migrations = []func(*Ledger, *sql.Tx) error{
+	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks,
+}
+
+func executes(schema string) func(*Ledger, *sql.Tx) error {
+	return func(_ *Ledger, tx *sql.Tx) error { _, err := tx.Exec(schema); return err }
+}
+
+const firstSchema = `
+CREATE TABLE runs (
+	number  INTEGER PRIMARY KEY AUTOINCREMENT,
+	began   INTEGER NOT NULL, -- milliseconds since 1970, as all times here
+	ended   INTEGER NOT NULL,
+	pick    TEXT NOT NULL,
+	workers INTEGER NOT NULL
+);
+CREATE TABLE tests (
+	key    INTEGER PRIMARY KEY,
+	id     TEXT NOT NULL UNIQUE,
+	recent TEXT NOT NULL DEFAULT '' -- what came of it in the latest runs, see encode
+);
+CREATE TABLE results (
+	run      INTEGER NOT NULL REFERENCES runs(number),
+	test     INTEGER NOT NULL REFERENCES tests(key),
+	position INTEGER NOT NULL, -- in the order in which the tests of the run started
+	worker   INTEGER NOT NULL,
+	batch    INTEGER NOT NULL,
+	began    INTEGER NOT NULL,
+	outcome  TEXT NOT NULL,
+	seconds  REAL NOT NULL,
+	message  TEXT NOT NULL,
+	file     TEXT NOT NULL,
+	line     INTEGER NOT NULL,
+	expected TEXT NOT NULL,
+	actual   TEXT NOT NULL,
+	PRIMARY KEY (run, position)
+) WITHOUT ROWID;
+CREATE INDEX results_by_test ON results (test, run);
+`
+
+const groupsSchema = `
+CREATE TABLE groups (
+	name   TEXT PRIMARY KEY, -- suite:group
+	setups TEXT NOT NULL     -- seconds that its latest batches took to begin, the latest last
+);
+`
+
+const packsSchema = `
+ALTER TABLE runs ADD COLUMN ordering TEXT NOT NULL DEFAULT '';    -- the rule of its order
+ALTER TABLE runs ADD COLUMN revision TEXT NOT NULL DEFAULT '';
+ALTER TABLE runs ADD COLUMN dirty    INTEGER NOT NULL DEFAULT 0;  -- the tree was not as the revision says
+ALTER TABLE runs ADD COLUMN machine  TEXT NOT NULL DEFAULT '';
+ALTER TABLE runs ADD COLUMN source   TEXT NOT NULL DEFAULT '';    -- where it was imported from
+ALTER TABLE runs ADD COLUMN journal  TEXT;                        -- the name of its journal
+ALTER TABLE runs ADD COLUMN counts   TEXT NOT NULL DEFAULT '{}';  -- of outcomes, as JSON
+ALTER TABLE runs ADD COLUMN work     REAL NOT NULL DEFAULT 0;     -- seconds of all tests
+ALTER TABLE runs ADD COLUMN note     TEXT NOT NULL DEFAULT '';    -- what went wrong beside the tests
+CREATE UNIQUE INDEX runs_by_journal ON runs (journal) WHERE journal IS NOT NULL;
+CREATE INDEX runs_by_time ON runs (began, number);
+ALTER TABLE tests ADD COLUMN last INTEGER NOT NULL DEFAULT 0;     -- the run that was kept last with it
+CREATE TABLE packs (
+	run   INTEGER PRIMARY KEY REFERENCES runs(number),
+	brief BLOB NOT NULL, -- see pack
+	rest  BLOB NOT NULL
+);
+CREATE TABLE outputs (
+	run  INTEGER NOT NULL REFERENCES runs(number),
+	test INTEGER NOT NULL REFERENCES tests(key),
+	text BLOB NOT NULL, -- compressed
+	PRIMARY KEY (run, test)
+) WITHOUT ROWID;
+CREATE TABLE bad (
+	test INTEGER NOT NULL REFERENCES tests(key),
+	run  INTEGER NOT NULL REFERENCES runs(number),
+	sign TEXT NOT NULL, -- of the cause
+	PRIMARY KEY (test, run)
+) WITHOUT ROWID;
+CREATE INDEX bad_by_sign ON bad (sign, run);
+CREATE TABLE imports (
+	digest TEXT PRIMARY KEY, -- SHA-256 of the file
+	name   TEXT NOT NULL,
+	run    INTEGER NOT NULL REFERENCES runs(number)
+) WITHOUT ROWID;
+`
+
+// addPacks puts the results, which had a row each, into packs, and works out what versions
+// before did not keep.
+func (l *Ledger) addPacks(tx *sql.Tx) error {
+	if _, err := tx.Exec(packsSchema); err != nil {
+		return err
+	}
+	kept, err := l.list(tx, "")
+	if err != nil {
+		return err
+	}
+	var setups, coverage bool
+	if err := tx.QueryRow("SELECT EXISTS (SELECT * FROM groups), EXISTS (SELECT * FROM coverage)").Scan(&setups, &coverage); err != nil {
+		return err
+	}
+	for _, k := range kept {
+		run, err := rowsOf(tx, k)
+		if err != nil {
+			return err
+		}
+		known, err := readTests(tx, run.Results)
+		if err != nil {
+			return err
+		}
+		if err := l.keepRest(tx, int64(k.Number), run, func(r *outcome.Result) int64 { return known[r.ID].key }); err != nil {
+			return err
+		}
+		if !setups {
+			err = keepSetups(tx, run)
+		}
+		if err == nil && !coverage {
+			err = keepCoverage(tx, run)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	_, err = tx.Exec("DROP TABLE results; UPDATE tests SET last = (SELECT coalesce(max(number), 0) FROM runs)")
+	return err
+}
+
+// rowsOf reads a run of which every result has a row.
+func rowsOf(tx *sql.Tx, k *Kept) (*outcome.Run, error) {
+	rows, err := tx.Query(`SELECT tests.id, worker, batch, began, outcome, seconds, message, file, line, expected, actual
+		FROM results JOIN tests ON tests.key = results.test WHERE run = ? ORDER BY position`, k.Number)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	run := outcome.NewRun()
+	run.Apply(outcome.Event{Event: outcome.RunBegins, At: k.Began})
+	for rows.Next() {
+		e := outcome.Event{Event: outcome.Finished}
+		var began int64
+		var seconds float64
+		err := rows.Scan(&e.ID, &e.Worker, &e.Batch, &began, &e.Outcome, &seconds, &e.Message, &e.File, &e.Line, &e.Expected, &e.Actual)
+		if err != nil {
+			return nil, err
+		}
+		start := time.UnixMilli(began)
+		e.Seconds, e.At = &seconds, start.Add(time.Duration(seconds*float64(time.Second)))
+		run.Apply(outcome.Event{Event: outcome.Started, At: start, ID: e.ID, Worker: e.Worker, Batch: e.Batch})
+		run.Apply(e)
+	}
+	run.Apply(outcome.Event{Event: outcome.RunEnds, At: k.Ended})
+	return run, rows.Err()
+}
+
+func (l *Ledger) migrate() error {
+	var found int
+	if err := l.db.QueryRow("PRAGMA user_version").Scan(&found); err != nil || found == len(migrations) {
+		return err
+	}
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := tx.QueryRow("PRAGMA user_version").Scan(&found); err != nil { // another process may have been first
+		return err
+	}
+	if found > len(migrations) {
+		return fmt.Errorf("it has version %d, and this program knows version %d: use a newer fern-relay", found, len(migrations))
+	}
+	for _, migrate := range migrations[found:] {
+		if err := migrate(l, tx); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", len(migrations))); err != nil {
+		return err
+	}
+	return tx.Commit()
+}

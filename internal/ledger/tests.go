@@ -1,0 +1,98 @@
+package ledger
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"fernrelay/core/outcome"
+)
+
+// keptTest is a row of the tests.
+type keptTest struct {
+	key    int64
+	recent string
+}
+
+// readTests gives the tests of some results by ID, as far as they are known.
+func readTests(from querier, results []*outcome.Result) (map[string]keptTest, error) {
+	ids := make([]any, len(results))
+	for i, r := range results {
+		ids[i] = r.ID
+	}
+	tests := make(map[string]keptTest, len(results))
+	err := eachTest(from, func(id string, t keptTest) error {
+		tests[id] = t
+		return nil
+	}, " WHERE id IN (?"+strings.Repeat(", ?", len(ids)-1)+")", ids...)
+	return tests, err
+}
+
+// eachTest goes through the tests, of which a clause may pick some, as long as there is
+// no error.
+func eachTest(from querier, tell func(id string, t keptTest) error, clause string, args ...any) error {
+	rows, err := from.Query("SELECT key, id, recent FROM tests"+clause, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id string
+		var t keptTest
+		if err := rows.Scan(&t.key, &id, &t.recent); err != nil {
+			return err
+		}
+		if err := tell(id, t); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// Moment is what came of a test in one run.
+type Moment struct {
+	Outcome outcome.Outcome
+	Seconds float64
+}
+
+// recentKept is how many of its latest moments stand with a test itself, so that
+// a large suite opens without going through all results of many runs.
+const recentKept = 20
+
+// Recent tells the latest moments of every test, oldest first.
+func (l *Ledger) Recent(tell func(id string, moments []Moment)) error {
+	return eachTest(l.db, func(id string, t keptTest) error {
+		moments, err := decode(t.recent)
+		if err != nil {
+			return fmt.Errorf("what is kept of %s: %w", id, err)
+		}
+		tell(id, moments)
+		return nil
+	}, "")
+}
+
+// encode writes moments as words: outcome, seconds, outcome, seconds, …
+func encode(moments []Moment) string {
+	var out []byte
+	for i, m := range moments {
+		if i > 0 {
+			out = append(out, ' ')
+		}
+		out = append(append(out, m.Outcome...), ' ')
+		out = strconv.AppendFloat(out, m.Seconds, 'g', 5, 64)
+	}
+	return string(out)
+}
+
+func decode(text string) ([]Moment, error) {
+	words := strings.Fields(text)
+	moments := make([]Moment, 0, len(words)/2)
+	for i := 0; i+1 < len(words); i += 2 {
+		seconds, err := strconv.ParseFloat(words[i+1], 64)
+		if err != nil {
+			return nil, err
+		}
+		moments = append(moments, Moment{outcome.Named(words[i]), seconds})
+	}
+	return moments, nil
+}

@@ -1,0 +1,379 @@
+package relay
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/format"
+	"fernrelay/internal/ledger"
+)
+
+// Imported says what came of an import.
+type Imported struct {
+	Files, Known int // read, and left out as they were imported before
+	Runs, Tests  int // Tests counts results
+	Broken       []BrokenFile
+}
+
+// BrokenFile is a file that was left out whole.
+type BrokenFile struct {
+	Name string
+	Err  error
+}
+
+// reportEndings are the endings of the files that are taken out of a folder.
+var reportEndings = []string{".xml", ".tap", ".json", ".jsonl", ".ndjson"}
+
+// How reports are put together: files of one folder that tell of different tests and are not
+// further apart in time are of one run, as CI machines leave them, up to so many tests.
+const (
+	sameRun  = 12 * time.Hour
+	mostRun  = 50_000
+	runsOnce = 50      // that are kept at a time
+	mostOnce = 100_000 // results that are kept at a time
+)
+
+// Import adds the runs that reports tell of to the ledger, given by files, folders and globs.
+// Files that were imported before are left out, and so are broken ones, which are named. progress
+// is told how many of the files are done.
+func (r *Relay) Import(ctx context.Context, places []string, progress func(done, of int)) (Imported, error) {
+	files, err := reportFiles(places)
+	if err != nil {
+		return Imported{}, err
+	}
+	kept, err := r.openLedger()
+	if err != nil {
+		return Imported{}, err
+	}
+	i := &importing{ledger: kept, names: newNaming(r.Catalog), seen: map[string]bool{}}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	done := 0
+	for result := range read(ctx, files, kept) {
+		p := <-result
+		if err = i.take(p); err != nil {
+			break
+		}
+		done++
+		progress(done, len(files))
+	}
+	if err == nil {
+		err = errors.Join(i.close(), ctx.Err())
+	}
+	if err == nil && i.done.Runs > 0 {
+		err = kept.Arrange()
+	}
+	return i.done, err
+}
+
+// reportFiles lists the files of places, in the order of the runs that they tell of.
+func reportFiles(places []string) ([]string, error) {
+	var files []string
+	for _, place := range places {
+		info, err := os.Stat(place)
+		switch {
+		case err == nil && info.IsDir():
+			err = filepath.WalkDir(place, func(path string, d fs.DirEntry, err error) error {
+				if err == nil && d.Type().IsRegular() && slices.Contains(reportEndings, strings.ToLower(filepath.Ext(path))) {
+					files = append(files, path)
+				}
+				return err
+			})
+			if err != nil {
+				return nil, err
+			}
+		case err == nil:
+			files = append(files, place)
+		default:
+			found, globErr := filepath.Glob(place)
+			if globErr != nil {
+				return nil, fmt.Errorf("%s is no file, and as a glob it is wrong: %w", place, globErr)
+			}
+			if len(found) == 0 {
+				return nil, err
+			}
+			files = append(files, found...)
+		}
+	}
+	if len(files) == 0 {
+		return nil, fmt.Errorf("there is no report in %s: files ending in %s are looked for", strings.Join(places, ", "), strings.Join(reportEndings, ", "))
+	}
+	slices.Sort(files)
+	files = slices.Compact(files)
+	times := make(map[string]time.Time, len(files))
+	for _, file := range files {
+		times[file] = timeOf(file)
+	}
+	slices.SortStableFunc(files, func(a, b string) int { return times[a].Compare(times[b]) })
+	return files, nil
+}
+
+// toldTime is a time in the beginning of a report.
+var toldTime = regexp.MustCompile(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d\dT[\d:.]+(?:Z|[+-]\d\d:\d\d)?)"`)
+
+// timeOf is when the run began that a report tells of, as far as its beginning says it, or else
+// when the file was written.
+func timeOf(file string) time.Time {
+	f, err := os.Open(file)
+	if err != nil {
+		return time.Time{} // it is told when it is read
+	}
+	defer f.Close()
+	head := make([]byte, 16<<10)
+	n, _ := io.ReadFull(f, head)
+	if m := toldTime.FindSubmatch(head[:n]); m != nil {
+		for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999"} {
+			if t, err := time.Parse(layout, string(m[1])); err == nil {
+				return t
+			}
+		}
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
+}
+
+// portion is what a file says.
+type portion struct {
+	file  ledger.File
+	known bool
+	run   *outcome.Run
+	err   error
+}
+
+// read reads files side by side and gives what they say in their order. No more of them are
+// held than there are processors.
+func read(ctx context.Context, files []string, kept *ledger.Ledger) <-chan chan portion {
+	results := make(chan chan portion, runtime.GOMAXPROCS(0))
+	go func() {
+		defer close(results)
+		for _, name := range files {
+			result := make(chan portion, 1)
+			select {
+			case results <- result:
+			case <-ctx.Done():
+				return
+			}
+			go func() { result <- readPortion(name, kept) }()
+		}
+	}()
+	return results
+}
+
+func readPortion(name string, kept *ledger.Ledger) portion {
+	p := portion{file: ledger.File{Name: name}}
+	f, err := os.Open(name)
+	if err != nil {
+		p.err = err
+		return p
+	}
+	defer f.Close()
+	digest := sha256.New()
+	if _, p.err = io.Copy(digest, f); p.err != nil {
+		return p
+	}
+	p.file.Digest = hex.EncodeToString(digest.Sum(nil))
+	if p.known, p.err = kept.Imported(p.file.Digest); p.err != nil || p.known {
+		return p
+	}
+	if _, p.err = f.Seek(0, io.SeekStart); p.err != nil {
+		return p
+	}
+	p.run = outcome.NewRun()
+	_, err = format.Read(f, p.run.Apply)
+	if incomplete := (outcome.Incomplete{}); errors.As(err, &incomplete) {
+		p.run.Note, err = err.Error(), nil
+	}
+	if p.err = err; err != nil {
+		return p
+	}
+	for _, res := range p.run.Results {
+		if !res.Outcome.Bad() {
+			res.Output = nil // it would not be kept
+		}
+	}
+	if p.run.Started.IsZero() {
+		p.run.Started = timeOf(name)
+	}
+	return p
+}
+
+// importing puts portions together to runs and keeps them.
+type importing struct {
+	ledger  *ledger.Ledger
+	names   *naming
+	current *ledger.Foreign // that grows; nil where there is none
+	folder  string          // of its files
+	ready   []ledger.Foreign
+	results int // of those that are ready
+	done    Imported
+	seen    map[string]bool // digests
+}
+
+func (i *importing) take(p portion) error {
+	i.done.Files++
+	switch {
+	case p.known:
+		i.done.Known++
+		return nil
+	case p.err != nil:
+		i.done.Broken = append(i.done.Broken, BrokenFile{p.file.Name, p.err})
+		return nil
+	}
+	if i.seen[p.file.Digest] {
+		i.done.Known++
+		return nil
+	}
+	i.seen[p.file.Digest] = true
+	for _, res := range p.run.Results {
+		res.ID = i.names.id(res.ID)
+	}
+	folder := filepath.Dir(p.file.Name)
+	if i.current == nil || folder != i.folder || !i.together(p.run) {
+		if err := i.finish(); err != nil {
+			return err
+		}
+		i.current = &ledger.Foreign{Run: outcome.NewRun(), Kept: ledger.Kept{Source: p.file.Name}}
+		i.current.Run.Started, i.folder = p.run.Started, folder
+	}
+	i.add(p)
+	return nil
+}
+
+// together reports whether a run tells of other tests than the present one, at the same time.
+func (i *importing) together(run *outcome.Run) bool {
+	now := i.current.Run
+	if run.Started.Sub(now.Started).Abs() > sameRun || len(now.Results)+len(run.Results) > mostRun {
+		return false
+	}
+	return !slices.ContainsFunc(run.Results, func(res *outcome.Result) bool { return now.Result(res.ID) != nil })
+}
+
+// add adds what a file says to the present run. A file that tells twice of a test, as of several
+// with one name, counts the gravest.
+func (i *importing) add(p portion) {
+	now := i.current
+	merged := outcome.Merge([]outcome.Part{{Run: p.run}}).Run
+	for _, res := range merged.Results {
+		if res.Started.IsZero() {
+			res.Started, res.Ended = p.run.Started, p.run.Started
+		}
+		now.Kept.Workers = max(now.Kept.Workers, res.Worker)
+	}
+	merged.Replay(func(e outcome.Event) {
+		if e.Event != outcome.RunBegins && e.Event != outcome.RunEnds {
+			now.Run.Apply(e)
+		}
+	})
+	now.Run.Note = strings.TrimSpace(now.Run.Note + "\n" + p.run.Note)
+	if p.run.Ended.After(now.Run.Ended) {
+		now.Run.Ended = p.run.Ended
+	}
+	now.Files = append(now.Files, p.file)
+}
+
+// finish makes the present run ready to be kept.
+func (i *importing) finish() error {
+	if i.current == nil {
+		return nil
+	}
+	if run := i.current.Run; run.Ended.Before(run.Started) {
+		run.Ended = run.Started // as it is not known
+	}
+	if n := len(i.current.Files); n > 1 {
+		i.current.Kept.Source = fmt.Sprintf("%s (%d files)", i.folder, n)
+	}
+	i.done.Runs++
+	i.done.Tests += len(i.current.Run.Results)
+	i.results += len(i.current.Run.Results)
+	i.ready, i.current = append(i.ready, *i.current), nil
+	if len(i.ready) < runsOnce && i.results < mostOnce {
+		return nil
+	}
+	return i.keep()
+}
+
+func (i *importing) keep() error {
+	err := i.ledger.Import(i.ready)
+	i.ready, i.results = nil, 0
+	return err
+}
+
+func (i *importing) close() error { return errors.Join(i.finish(), i.keep()) }
+
+// naming finds the IDs of tests by the names that other reports have for them.
+type naming struct {
+	catalog *catalog.Catalog
+	byName  map[string][]int // of the tests, by name
+	found   map[string]string
+}
+
+func newNaming(c *catalog.Catalog) *naming {
+	n := &naming{catalog: c, byName: map[string][]int{}, found: map[string]string{}}
+	for i := range c.Tests {
+		n.byName[c.Tests[i].Name] = append(n.byName[c.Tests[i].Name], i)
+	}
+	return n
+}
+
+// id is the ID of the test that a report calls place#name: the one that has the name and whose
+// group the place ends with, or else the only one that has the name. One that the project does
+// not have stays as it is called.
+func (n *naming) id(told string) string {
+	if id, ok := n.found[told]; ok {
+		return id
+	}
+	id := n.find(told)
+	n.found[told] = id
+	return id
+}
+
+func (n *naming) find(told string) string {
+	if _, ok := n.catalog.Index(told); ok {
+		return told
+	}
+	place, name, cut := strings.Cut(told, "#")
+	if !cut {
+		name = told // of TAP
+	}
+	words := strings.FieldsFunc(place, isPlaceSeparator)
+	best, length, twice := -1, -1, false
+	for _, i := range n.byName[name] {
+		group := strings.FieldsFunc(n.catalog.Tests[i].Group, isPlaceSeparator)
+		if len(group) > len(words) || !slices.Equal(group, words[len(words)-len(group):]) {
+			continue
+		}
+		switch {
+		case len(group) > length:
+			best, length, twice = i, len(group), false
+		case len(group) == length:
+			twice = true
+		}
+	}
+	if best >= 0 && !twice {
+		return n.catalog.Tests[best].ID
+	}
+	if all := n.byName[name]; len(all) == 1 {
+		return n.catalog.Tests[all[0]].ID
+	}
+	return told
+}
+
+// isPlaceSeparator parts the words of places: folders, packages and classes. A group . has none.
+func isPlaceSeparator(r rune) bool { return strings.ContainsRune("/.:\\", r) }

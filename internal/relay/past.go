@@ -1,0 +1,372 @@
+package relay
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/core/split"
+	"fernrelay/internal/ledger"
+)
+
+// PastRuns is how many of the latest runs are looked at where nothing is said.
+const PastRuns = 100
+
+// Past is what a stretch of runs says together. It does not change once it is made.
+type Past struct {
+	Runs    []*ledger.Kept // the oldest first
+	History *outcome.History
+	Figures []outcome.Figures // by the history's tests
+	Work    float64           // seconds that all of the tests take now
+}
+
+// Past works out what so many of the latest runs say, those up to a run and with it where one
+// is given.
+func (r *Relay) Past(most int, upTo *ledger.Kept) (*Past, error) {
+	p := &Past{History: outcome.NewHistory(nil, 0)}
+	kept := r.ledger()
+	if kept == nil {
+		return p, nil
+	}
+	var err error
+	if p.Runs, p.History, err = kept.History(most, upTo); err != nil {
+		return nil, err
+	}
+	p.Figures = p.History.Figures()
+	for i := range p.Figures {
+		p.Work += p.Figures[i].Seconds
+	}
+	return p, nil
+}
+
+// The orders in which the tests of a past stand.
+const (
+	ByTrouble = "trouble"
+	ByTime    = "time"
+	ByChange  = "change"
+	ByName    = "name"
+)
+
+// PastOrders are all of them.
+var PastOrders = []string{ByTrouble, ByTime, ByChange, ByName}
+
+// Order gives the places of the tests that are held, in an order: the most troubled first, then
+// those that flip; or the slowest; or those whose time changed the most; or by name.
+func (p *Past) Order(by string, held func(id string) bool) []int {
+	var order []int
+	for i, id := range p.History.IDs {
+		if held(id) {
+			order = append(order, i)
+		}
+	}
+	ids := p.History.IDs
+	less := map[string]func(a, b int) int{
+		ByName: func(a, b int) int { return 0 },
+		ByTime: func(a, b int) int { return cmp.Compare(p.Figures[b].Seconds, p.Figures[a].Seconds) },
+		ByChange: func(a, b int) int {
+			return cmp.Compare(math.Abs(p.Figures[b].Change()), math.Abs(p.Figures[a].Change()))
+		},
+		ByTrouble: func(a, b int) int {
+			x, y := &p.Figures[a], &p.Figures[b]
+			return cmp.Or(cmp.Compare(y.Trouble, x.Trouble), cmp.Compare(y.Flips, x.Flips))
+		},
+	}[by]
+	slices.SortFunc(order, func(a, b int) int { return cmp.Or(less(a, b), strings.Compare(ids[a], ids[b])) })
+	return order
+}
+
+// KnownCause is a cause of a run with the run from which on it is known; nil where it is not kept.
+type KnownCause struct {
+	outcome.Cause
+	Since *ledger.Kept
+}
+
+// Causes groups the failures of a run by their causes, and tells since when each is known.
+func (r *Relay) Causes(run *outcome.Run) ([]KnownCause, error) {
+	causes := outcome.Causes(run.Troubled(), outcome.OwnIn(r.Project.Dir))
+	known := make([]KnownCause, len(causes))
+	for i, c := range causes {
+		known[i].Cause = c
+		if r.ledger() == nil {
+			continue
+		}
+		since, err := r.ledger().Since(c.Signs)
+		if err != nil && !errors.Is(err, ledger.ErrNoRun) {
+			return nil, err
+		}
+		known[i].Since = since
+	}
+	return known, nil
+}
+
+// Card is what the ledger knows of one test.
+type Card struct {
+	ID string
+	outcome.Figures
+	Cells   []outcome.Cell
+	Runs    []*ledger.Kept
+	First   *ledger.Kept     // in which it was bad, the first ever; nil where it never was
+	Well    *ledger.Kept     // in which it was well, the last; nil where it never was
+	Earlier outcome.Interval // its pass rate up to ten runs ago
+	Share   float64          // of all work
+	Caught  *ledger.Hunt     // that caught its culprits; nil where none did
+}
+
+// tenRuns is how far back the pass rate is looked at to tell how it moves.
+const tenRuns = 10
+
+// Card tells what the ledger knows of a test of a past.
+func (r *Relay) Card(p *Past, test int) (*Card, error) {
+	c := &Card{ID: p.History.IDs[test], Figures: p.Figures[test], Cells: p.History.Past(test), Runs: p.Runs}
+	c.Share = c.Seconds / max(p.Work, 1e-9)
+	before := outcome.Figure(c.Cells[:max(0, len(c.Cells)-tenRuns)])
+	c.Earlier = outcome.Share(before.Ran-before.Bad, before.Ran)
+	var err error
+	if c.Bad > 0 {
+		if c.First, err = r.ledger().FirstBad(c.ID); err != nil {
+			return nil, err
+		}
+	}
+	switch {
+	case c.LastWell >= 0:
+		c.Well = p.Runs[c.LastWell]
+	case c.Ran > 0:
+		if c.Well, err = r.ledger().LastWell(c.ID, p.Runs[0]); err != nil && !errors.Is(err, ledger.ErrNoRun) {
+			return nil, err
+		}
+	}
+	hunts, err := r.ledger().Hunts()
+	for _, h := range hunts {
+		if h.Victim == c.ID && h.Known() {
+			c.Caught = &h
+		}
+	}
+	return c, err
+}
+
+// FindPast finds a test of a past by any unambiguous ending of its ID.
+func (p *Past) FindPast(ending string) (test int, err error) {
+	tests := make([]catalog.Test, len(p.History.IDs))
+	for i, id := range p.History.IDs {
+		place, name, _ := strings.Cut(id, "#")
+		suite, group, _ := strings.Cut(place, ":")
+		tests[i] = catalog.Test{ID: id, Suite: suite, Group: group, Name: name}
+	}
+	found, err := catalog.New(tests).Find(ending)
+	if err != nil {
+		return 0, err
+	}
+	test, _ = p.History.Index(found.ID)
+	return test, nil
+}
+
+// Slow is something that takes time: a test, a group or a file.
+type Slow struct {
+	Name    string  `json:"name"`
+	Tests   int     `json:"tests"`
+	Seconds float64 `json:"seconds"`
+	Share   float64 `json:"share"`              // of all work
+	Gain    float64 `json:"gain_s"`             // by how much the finish would be earlier without it
+	Before  float64 `json:"before_s,omitempty"` // that it took before it changed; 0 where it did not
+	Since   int     `json:"since,omitempty"`    // the run from which on it takes another time; of a test only
+}
+
+// Slowness is where the time goes.
+type Slowness struct {
+	Workers int     `json:"workers"`
+	Work    float64 `json:"work_s"`
+	Finish  float64 `json:"finish_s"` // on so many workers
+	Tests   []Slow  `json:"tests"`    // the slowest first
+	Groups  []Slow  `json:"groups"`
+	Files   []Slow  `json:"files"`
+}
+
+// Slowest tells where the time of tests goes: so many tests, groups and files, and how much
+// earlier a run on the project's workers would end without each.
+func (r *Relay) Slowest(p *Past, tests []catalog.Test, most int) (*Slowness, error) {
+	s := &Slowness{Workers: r.Workers()}
+	var all, groups, files slowList
+	for i := range tests {
+		t := &tests[i]
+		test, ok := p.History.Index(t.ID)
+		if !ok || t.PutOut != "" || p.Figures[test].Ran == 0 {
+			continue
+		}
+		f := &p.Figures[test]
+		s.Work += f.Seconds
+		all.add(t.ID, i, f, p.Runs)
+		groups.add(t.Suite+":"+t.Group, i, f, nil)
+		if t.File != "" {
+			files.add(t.File, i, f, nil)
+		}
+	}
+	finish := func(without []int) (float64, error) {
+		some := slices.Clone(tests)
+		for _, i := range without {
+			some[i].Expected = 0
+		}
+		study, err := r.Split(some, r.Together(), split.Fleet{Shards: s.Workers}, true)
+		if err != nil {
+			return 0, err
+		}
+		return study.Plan(split.Quick).Finish, nil
+	}
+	var err error
+	if s.Finish, err = finish(nil); err != nil {
+		return nil, err
+	}
+	for _, l := range []struct {
+		from *slowList
+		into *[]Slow
+	}{{&all, &s.Tests}, {&groups, &s.Groups}, {&files, &s.Files}} {
+		for _, item := range l.from.slowest(most) {
+			without, err := finish(item.members)
+			if err != nil {
+				return nil, err
+			}
+			item.slow.Gain = max(0, s.Finish-without)
+			item.slow.Share = item.slow.Seconds / max(s.Work, 1e-9)
+			if item.slow.Before == item.slow.Seconds {
+				item.slow.Before = 0 // nothing of it changed
+			}
+			*l.into = append(*l.into, item.slow)
+		}
+	}
+	return s, nil
+}
+
+// slowList adds up what takes time, by name.
+type slowList struct {
+	items []*slowItem
+	at    map[string]*slowItem
+}
+
+type slowItem struct {
+	slow    Slow
+	members []int // of the tests
+}
+
+func (l *slowList) add(name string, member int, f *outcome.Figures, runs []*ledger.Kept) {
+	if l.at == nil {
+		l.at = map[string]*slowItem{}
+	}
+	item := l.at[name]
+	if item == nil {
+		item = &slowItem{slow: Slow{Name: name}}
+		l.at[name] = item
+		l.items = append(l.items, item)
+	}
+	item.members = append(item.members, member)
+	item.slow.Tests++
+	item.slow.Seconds += f.Seconds
+	item.slow.Before += cmp.Or(f.Before, f.Seconds)
+	if f.Changed >= 0 && runs != nil {
+		item.slow.Since = runs[f.Changed].Number
+	}
+}
+
+func (l *slowList) slowest(most int) []*slowItem {
+	slices.SortStableFunc(l.items, func(a, b *slowItem) int { return cmp.Compare(b.slow.Seconds, a.slow.Seconds) })
+	return l.items[:min(most, len(l.items))]
+}
+
+// RunNamed finds a run of the ledger by what a person calls it: its number, last, or last-N for
+// the one so many before the latest.
+func (r *Relay) RunNamed(name string) (*ledger.Kept, *outcome.Run, error) {
+	kept := r.ledger()
+	if kept == nil {
+		return nil, nil, ledger.ErrNoRun
+	}
+	number, back := 0, 0
+	_, err := fmt.Sscanf(name+"\n", "%d\n", &number)
+	if _, lasting := fmt.Sscanf(name+"\n", "last-%d\n", &back); err != nil && name != "last" && lasting != nil {
+		return nil, nil, fmt.Errorf("%q is no run: give its number, last, or last-1 for the one before", name)
+	}
+	if err == nil {
+		k, run, err := kept.Run(number)
+		if errors.Is(err, ledger.ErrNoRun) {
+			err = fmt.Errorf("run %d: %w: ledger runs lists what there is", number, err)
+		}
+		return k, run, err
+	}
+	k, run, err := kept.Last()
+	for ; err == nil && back > 0; back-- {
+		k, run, err = kept.Before(k)
+	}
+	return k, run, err
+}
+
+// Before gives the run before another; ledger.ErrNoRun where there is none.
+func (r *Relay) Before(k *ledger.Kept) (*ledger.Kept, *outcome.Run, error) {
+	return r.ledger().Before(k)
+}
+
+// Compare tells how a run differs from one before it, by the spreads of the times that the
+// ledger knows of.
+func (r *Relay) Compare(before, after *outcome.Run, upTo *ledger.Kept) (outcome.Comparison, error) {
+	past, err := r.Past(PastRuns, upTo)
+	if err != nil {
+		return outcome.Comparison{}, err
+	}
+	return outcome.Compare(before, after, func(id string) float64 {
+		test, ok := past.History.Index(id)
+		if !ok {
+			return 0
+		}
+		return outcome.Spread(past.History.Past(test))
+	}), nil
+}
+
+// Size tells how large the ledger is; ledger.ErrNoRun where there is none yet.
+func (r *Relay) Size() (ledger.Size, error) {
+	if r.ledger() == nil {
+		return ledger.Size{}, ledger.ErrNoRun
+	}
+	return r.ledger().Size()
+}
+
+// List gives all runs, the oldest first.
+func (r *Relay) List() ([]*ledger.Kept, error) {
+	if r.ledger() == nil {
+		return nil, nil
+	}
+	return r.ledger().List()
+}
+
+// EachRun tells every run with its results, the oldest first, one after the other.
+func (r *Relay) EachRun(tell func(*ledger.Kept, *outcome.Run) error) error {
+	runs, err := r.List()
+	if err != nil {
+		return err
+	}
+	for _, k := range runs {
+		run, err := r.ledger().Results(k)
+		if err != nil {
+			return err
+		}
+		if err := tell(k, run); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Forget removes all runs but the latest so many and those of the last so many days, 0 for all,
+// and gives the room that they took back. It counts the runs that went.
+func (r *Relay) Forget(runs, days int) (int, error) {
+	kept := r.ledger()
+	if kept == nil {
+		return 0, ledger.ErrNoRun
+	}
+	gone, err := kept.Forget(runs, days, time.Now())
+	if err != nil || gone == 0 {
+		return gone, err
+	}
+	return gone, kept.Compact()
+}

@@ -1,0 +1,402 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"math"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/relay"
+)
+
+// columns writes rows in columns.
+func columns(w io.Writer, rows [][]string) {
+	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	for _, row := range rows {
+		fmt.Fprintln(table, strings.Join(row, "\t"))
+	}
+	_ = table.Flush() // what w says is told where it is closed
+}
+
+// Percent writes a share: 84 %, and 99.9 % where whole ones would say too much.
+func Percent(share float64) string {
+	switch {
+	case math.IsNaN(share):
+		return "–"
+	case share > 0.99 && share < 1:
+		return fmt.Sprintf("%.1f %%", math.Min(99.9, 100*share))
+	case share > 0 && share < 0.01:
+		return fmt.Sprintf("%.1f %%", math.Max(0.1, 100*share))
+	}
+	return fmt.Sprintf("%.0f %%", 100*share)
+}
+
+// Between writes an interval: 4–19 %.
+func Between(i outcome.Interval) string { return fmt.Sprintf("%.0f–%.0f %%", 100*i.Low, 100*i.High) }
+
+// RunName names a run with its day and revision: run 7, 12 Nov, 9ab03f1.
+func RunName(k *ledger.Kept) string {
+	words := fmt.Sprintf("run %d, %s", k.Number, k.Began.Format("2 Jan"))
+	if k.Revision != "" {
+		words += ", " + Revision(k)
+	}
+	return words
+}
+
+// Revision is a run's revision, with a + where the tree differed from it.
+func Revision(k *ledger.Kept) string {
+	if k.Dirty {
+		return outcome.PlainLine(k.Revision) + "+"
+	}
+	return outcome.PlainLine(k.Revision)
+}
+
+// TimeChange tells a change of time in words, empty where there is none: up 40 %.
+func TimeChange(now, before float64) string {
+	switch {
+	case before <= 0 || now <= 0 || now == before:
+		return ""
+	case now >= 2*before:
+		return fmt.Sprintf("up %.1f ×", now/before)
+	case now > before:
+		return fmt.Sprintf("up %.0f %%", 100*(now/before-1))
+	}
+	return fmt.Sprintf("down %.0f %%", 100*(1-now/before))
+}
+
+// Runs lists runs, the latest first.
+func Runs(w io.Writer, runs []*ledger.Kept) {
+	rows := [][]string{{"run", "began", "revision", "what came of it", "wall", "work", "workers", "order", "pick"}}
+	for i := len(runs) - 1; i >= 0; i-- {
+		k := runs[i]
+		wall := "–"
+		if k.Wall() > 0 {
+			wall = timing.ClockTenths(k.Wall())
+		}
+		rows = append(rows, []string{fmt.Sprint(k.Number), k.Began.Format("2006-01-02 15:04"), cmp.Or(Revision(k), "–"), Counts(k.Counts), wall,
+			timing.ClockTenths(k.Work), fmt.Sprint(k.Workers), cmp.Or(k.Order, "declared"), cmp.Or(outcome.PlainLine(k.Pick), "all") + from(k)})
+	}
+	columns(w, rows)
+}
+
+func from(k *ledger.Kept) string {
+	if k.Source == "" {
+		return ""
+	}
+	return "  from " + outcome.PlainLine(k.Source)
+}
+
+// Counts tells counts of outcomes in words.
+func Counts(counts map[outcome.Outcome]int) string {
+	return (&outcome.Run{Counts: counts}).Summary()
+}
+
+// Size tells how large a ledger is.
+func Size(w io.Writer, s ledger.Size, retention string) {
+	fmt.Fprintf(w, "%s of %s, %s", Plural(s.Runs, "run"), Plural(s.Tests, "test"), Bytes(s.Bytes))
+	if s.Runs > 0 {
+		fmt.Fprintf(w, "; from %s to %s", s.First.Format("2006-01-02"), s.Last.Format("2006-01-02"))
+	}
+	if s.Imported > 0 {
+		fmt.Fprintf(w, "; %d imported", s.Imported)
+	}
+	fmt.Fprintf(w, "\n%s\n", retention)
+}
+
+// Bytes writes a size: 12.3 MB.
+func Bytes(n int64) string {
+	if n < 1e6 {
+		return fmt.Sprintf("%.0f kB", float64(n)/1e3)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}
+
+// Causes tells the causes of a run's failures.
+func Causes(w io.Writer, causes []relay.KnownCause) {
+	failures := 0
+	for _, c := range causes {
+		failures += len(c.Results)
+	}
+	fmt.Fprintf(w, "%s, %s\n", Plural(failures, "failure"), Plural(len(causes), "cause"))
+	for _, c := range causes {
+		fmt.Fprintf(w, "\n%s  %s\n", Plural(len(c.Results), "test"), CauseWords(c))
+		if at := CausePlace(c.Cause); at != "" {
+			fmt.Fprintf(w, "    %s\n", at)
+		}
+		for i, r := range c.Results {
+			if i == testsTold {
+				fmt.Fprintf(w, "    … and %s more\n", Plural(len(c.Results)-i, "test"))
+				break
+			}
+			fmt.Fprintf(w, "    %s %s%s\n", r.Outcome.Shape(), outcome.PlainLine(r.ID), badSteps(r))
+		}
+		if c.Since != nil {
+			fmt.Fprintf(w, "    since %s\n", RunName(c.Since))
+		}
+	}
+}
+
+// testsTold bounds how many tests of a cause are told.
+const testsTold = 20
+
+// badSteps is the path of steps on which a test went wrong.
+func badSteps(r *outcome.Result) string {
+	for _, s := range r.Steps {
+		if s.Outcome.Bad() {
+			return "  in " + outcome.PlainLine(s.Name)
+		}
+	}
+	return ""
+}
+
+// CauseWords says in a line what the failures of a cause have in common.
+func CauseWords(c relay.KnownCause) string {
+	words := outcome.PlainLine(c.Words)
+	if c.Lacks != nil {
+		return lackWords(*c.Lacks) + ": " + words
+	}
+	return words
+}
+
+func lackWords(r outcome.Resource) string {
+	forms := map[string]string{"answer": "nobody answers", "file": "a file is missing", "port": "a port is taken", "program": "a program is missing",
+		"module": "a module is missing", "permission": "permission is denied", "room": "the disk is full", "memory": "there is no memory left",
+		"files": "too many files are open", "host": "a host is not known"}
+	words := forms[r.Kind]
+	if r.Name != "" {
+		words += " (" + outcome.PlainLine(r.Name) + ")"
+	}
+	return words
+}
+
+// CausePlace is where a cause has its origin: clock/clock.go:41 from step(), and how it was
+// reached.
+func CausePlace(c outcome.Cause) string {
+	if c.Origin.File == "" {
+		return ""
+	}
+	words := outcome.PlainLine(c.Origin.String())
+	if f := c.Origin.Function; f != "" {
+		words += " from " + shortFunction(f) + "()"
+	}
+	return words
+}
+
+// shortFunction is a function's name without its package's path.
+func shortFunction(name string) string {
+	name = outcome.PlainLine(name)
+	name = name[strings.LastIndexByte(name, '/')+1:]
+	if _, short, ok := strings.Cut(name, "."); ok && !strings.Contains(short, "/") {
+		return short
+	}
+	return name
+}
+
+// Shaky lists the tests that do not always pass, the most troubled first.
+func Shaky(w io.Writer, p *relay.Past, tests []int) {
+	if len(tests) == 0 {
+		fmt.Fprintf(w, "every test passed whenever it ran, in %s\n", Plural(len(p.Runs), "run"))
+		return
+	}
+	rows := [][]string{{"passed", "of", "changes", "unstable", "last bad", "test"}}
+	for _, at := range tests {
+		f := &p.Figures[at]
+		last := "–"
+		if f.LastBad >= 0 {
+			last = RunName(p.Runs[f.LastBad])
+		}
+		rows = append(rows, []string{Percent(f.Rate), Plural(f.Ran, "run"), fmt.Sprint(f.Flips), Between(f.Unstable), last, outcome.PlainLine(p.History.IDs[at])})
+	}
+	columns(w, rows)
+	fmt.Fprintf(w, "%s in the latest %s; unstable: how likely the outcome changes from one run to the next, in 19 of 20 cases\n", Plural(len(tests), "test"), Plural(len(p.Runs), "run"))
+}
+
+// Slowest tells where the time goes.
+func Slowest(w io.Writer, s *relay.Slowness) {
+	fmt.Fprintf(w, "%s of work, %s on %s\n", timing.ClockTenths(s.Work), timing.ClockTenths(s.Finish), Plural(s.Workers, "worker"))
+	for _, part := range []struct {
+		name string
+		slow []relay.Slow
+	}{{"tests", s.Tests}, {"groups", s.Groups}, {"files", s.Files}} {
+		if len(part.slow) == 0 {
+			continue
+		}
+		fmt.Fprintln(w)
+		rows := [][]string{{part.name, "of all", "finish without it", "", "", ""}}
+		for _, slow := range part.slow {
+			gain := "–"
+			if slow.Gain >= 0.005 {
+				gain = "−" + timing.Short(slow.Gain)
+			}
+			since := ""
+			if slow.Since > 0 {
+				since = fmt.Sprintf("from run %d on", slow.Since)
+			}
+			rows = append(rows, []string{timing.Short(slow.Seconds), Percent(slow.Share), gain, outcome.PlainLine(slow.Name), TimeChange(slow.Seconds, slow.Before), since})
+		}
+		columns(w, rows)
+	}
+}
+
+// TestCard tells what the ledger knows of a test.
+func TestCard(w io.Writer, c *relay.Card) {
+	fmt.Fprintf(w, "%s\n", outcome.PlainLine(c.ID))
+	for _, line := range CardWords(c) {
+		fmt.Fprintf(w, "    %s\n", line)
+	}
+	fmt.Fprintln(w)
+	rows := [][]string{}
+	told := 0
+	for i := len(c.Cells) - 1; i >= 0 && told < runsTold; i-- {
+		o := c.Cells[i].Outcome()
+		if o == "" {
+			continue
+		}
+		told++
+		k := c.Runs[i]
+		rows = append(rows, []string{o.Shape(), string(o), timing.Short(float64(c.Cells[i].Seconds)), fmt.Sprintf("run %d", k.Number), k.Began.Format("2006-01-02 15:04"), Revision(k)})
+	}
+	columns(w, rows)
+}
+
+// runsTold bounds how many runs of a test are told.
+const runsTold = 20
+
+// CardWords says in lines what is known of a test: its pass rate, how it moves, how unstable it
+// is, who spoils it, its time, since when it fails.
+func CardWords(c *relay.Card) []string {
+	if c.Ran == 0 {
+		return []string{"it did not come to an end in any of these runs"}
+	}
+	lines := []string{fmt.Sprintf("%d of %d passed, %s%s", c.Ran-c.Bad, c.Ran, Percent(c.Rate), earlier(c))}
+	if c.Flips > 0 {
+		lines = append(lines, fmt.Sprintf("%s of outcome; from one run to the next it changes in %s", Plural(c.Flips, "change"), Between(c.Unstable)))
+	}
+	if c.Caught != nil {
+		lines = append(lines, fmt.Sprintf("%s, caught in hunt %d", Sentence(*c.Caught.Finding), c.Caught.Number))
+	}
+	words := fmt.Sprintf("time %s, %s of all work", timing.Short(c.Seconds), Percent(c.Share))
+	if c.Changed >= 0 {
+		words += fmt.Sprintf("; %s from %s on, when it took %s before", TimeChange(c.Seconds, c.Before), RunName(c.Runs[c.Changed]), timing.Short(c.Before))
+	}
+	lines = append(lines, words)
+	if c.First != nil {
+		lines = append(lines, "first failed  "+RunName(c.First))
+	}
+	if c.LastBad >= 0 {
+		lines = append(lines, "last failed   "+RunName(c.Runs[c.LastBad]))
+	}
+	if c.Well != nil {
+		lines = append(lines, "last passed   "+RunName(c.Well))
+	}
+	return lines
+}
+
+// earlier tells the pass rate up to ten runs ago where it was another.
+func earlier(c *relay.Card) string {
+	if math.Abs(c.Earlier.Share-c.Rate) < 0.01 || c.Earlier.High-c.Earlier.Low > 0.9 {
+		return ""
+	}
+	return fmt.Sprintf(", was %s ten runs ago", Percent(c.Earlier.Share))
+}
+
+// comparedTold bounds how many differences of a kind are told.
+const comparedTold = 30
+
+// Compared tells how a run differs from one before it.
+func Compared(w io.Writer, before, after *ledger.Kept, c outcome.Comparison) {
+	fmt.Fprintf(w, "%s, against %s\n", RunName(after), RunName(before))
+	if c.Same() {
+		fmt.Fprintln(w, "the same tests came out alike, in as much time as noise explains")
+		return
+	}
+	for _, part := range []struct {
+		name string
+		list []outcome.Difference
+		tell func(d outcome.Difference) string
+	}{
+		{"newly failing", c.Failing, func(d outcome.Difference) string {
+			return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) + "  " + cut(outcome.PlainLine(d.After.Message))
+		}},
+		{"mended", c.Mended, func(d outcome.Difference) string { return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) }},
+		{"slower", c.Slower, timesOf}, {"faster", c.Faster, timesOf},
+		{"new", c.New, func(d outcome.Difference) string { return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) }},
+		{"gone", c.Gone, func(d outcome.Difference) string { return outcome.PlainLine(d.ID) }},
+	} {
+		if len(part.list) == 0 {
+			continue
+		}
+		fmt.Fprintf(w, "\n%s  %d\n", part.name, len(part.list))
+		for i, d := range part.list {
+			if i == comparedTold {
+				fmt.Fprintf(w, "    … and %d more\n", len(part.list)-i)
+				break
+			}
+			fmt.Fprintf(w, "    %s\n", part.tell(d))
+		}
+	}
+}
+
+func timesOf(d outcome.Difference) string {
+	return fmt.Sprintf("%s  %s, was %s", outcome.PlainLine(d.ID), timing.Short(d.After.Seconds), timing.Short(d.Before.Seconds))
+}
+
+func cut(text string) string {
+	if runes := []rune(text); len(runes) > 120 {
+		return string(runes[:120]) + "…"
+	}
+	return text
+}
+
+// Imported tells what came of an import.
+func Imported(w io.Writer, i relay.Imported, took time.Duration) {
+	fmt.Fprintf(w, "%s read: %s with %s kept", Plural(i.Files, "file"), Plural(i.Runs, "run"), Plural(i.Tests, "result"))
+	if i.Known > 0 {
+		fmt.Fprintf(w, "; %s left out, known already", Plural(i.Known, "file"))
+	}
+	if len(i.Broken) > 0 {
+		fmt.Fprintf(w, "; %s left out, broken", Plural(len(i.Broken), "file"))
+	}
+	fmt.Fprintf(w, "; %s\n", took.Round(10*time.Millisecond))
+}
+
+// Shown tells of a run: how it was, what came of it, its failures by cause, and where they are.
+func Shown(w io.Writer, k *ledger.Kept, run *outcome.Run, causes []relay.KnownCause) {
+	fmt.Fprintf(w, "%s  %s\n", RunName(k), Counts(k.Counts))
+	for _, line := range RunWords(k) {
+		fmt.Fprintf(w, "    %s\n", line)
+	}
+	fmt.Fprintln(w)
+	if len(causes) > 0 {
+		Causes(w, causes)
+		fmt.Fprintln(w)
+	}
+	Failures(w, run)
+	Aside(w, run)
+}
+
+// RunWords says how a run was, in lines.
+func RunWords(k *ledger.Kept) []string {
+	words := fmt.Sprintf("%s of work", timing.ClockTenths(k.Work))
+	if k.Wall() > 0 {
+		words += " in " + timing.ClockTenths(k.Wall())
+	}
+	if k.Workers > 0 {
+		words += " on " + Plural(k.Workers, "worker")
+	}
+	lines := []string{fmt.Sprintf("began %s; %s", k.Began.Format("2006-01-02 15:04:05"), words)}
+	lines = append(lines, fmt.Sprintf("pick %s; order %s", cmp.Or(outcome.PlainLine(k.Pick), "all"), cmp.Or(k.Order, "declared")))
+	if k.Machine != "" {
+		lines = append(lines, "on "+outcome.PlainLine(k.Machine))
+	}
+	if k.Source != "" {
+		lines = append(lines, "imported from "+outcome.PlainLine(k.Source))
+	}
+	return lines
+}
