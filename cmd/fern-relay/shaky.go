@@ -76,6 +76,7 @@ func newShaky(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			past = past.WithChanges()
 			var tests []int
 			for _, at := range past.Order(relay.ByTrouble, held) {
 				if past.Figures[at].Bad > 0 {

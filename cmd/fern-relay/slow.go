@@ -46,6 +46,7 @@ func newSlow(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			past = past.WithChanges()
 			slow, err := r.Slowest(past, tests, most)
 			if err != nil {
 				return err

@@ -50,6 +50,7 @@ func newTestCard(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			past = past.WithChanges()
 			if len(past.Runs) == 0 {
 				return ledger.ErrNoRun
 			}

@@ -13,9 +13,10 @@ type Cell struct {
 }
 
 // NewCell makes the cell of an outcome.
-func NewCell(o Outcome, seconds float64) Cell {
-	return Cell{uint8(1 + slices.Index(All, o)), float32(seconds)}
-}
+func NewCell(o Outcome, seconds float64) Cell { return CellOf(slices.Index(All, o), float32(seconds)) }
+
+// CellOf makes the cell of an outcome by its place in All.
+func CellOf(place int, seconds float32) Cell { return Cell{uint8(1 + place), seconds} }
 
 // Outcome is the cell's outcome, empty where the test is not in the run.
 func (c Cell) Outcome() Outcome {
@@ -28,13 +29,19 @@ func (c Cell) Outcome() Outcome {
 // says tells what the cell says of its test: that it was bad, that it was well, or nothing,
 // as where the test was skipped or lost.
 func (c Cell) says() (bad, something bool) {
-	switch o := c.Outcome(); o {
-	case "", Skipped, Lost:
-		return false, false
-	default:
-		return o.Bad(), true
-	}
+	said := saying[c.code]
+	return said.bad, said.something
 }
+
+// saying is what the cells say, by their codes.
+var saying = func() (said [1 + mostOutcomes]struct{ bad, something bool }) {
+	for i, o := range All {
+		said[1+i].bad, said[1+i].something = o.Bad(), o != Skipped && o != Lost
+	}
+	return said
+}()
+
+const mostOutcomes = 8
 
 // Figures are what the past of a test comes to. Runs are told by their places in the past,
 // from 0 for the oldest; -1 is none.
@@ -60,6 +67,13 @@ const latest = 5
 
 // Figure works out the figures of a test from its past, the oldest run first.
 func Figure(past []Cell) Figures {
+	f := figure(past)
+	f.FindChange(past)
+	return f
+}
+
+// figure works out all but since when the test takes another time.
+func figure(past []Cell) Figures {
 	f := Figures{FirstBad: -1, LastBad: -1, LastWell: -1, Changed: -1, Rate: math.NaN()}
 	before, pairs := false, 0
 	for i, c := range past {
@@ -89,7 +103,7 @@ func Figure(past []Cell) Figures {
 		f.Rate = float64(f.Ran-f.Bad) / float64(f.Ran)
 	}
 	f.Unstable = Share(f.Flips, pairs)
-	f.time(past)
+	f.Seconds = now(past)
 	return f
 }
 
@@ -124,8 +138,33 @@ const (
 	fewestAfter   = 3
 )
 
-// time works out how long the test takes, and since when.
-func (f *Figures) time(past []Cell) {
+// now is how long the test takes: the median of the latest runs in which it went all its way,
+// or, where it never did, of those in which it came to an end.
+func now(past []Cell) float64 {
+	var well, bad [latest]float64
+	wells, bads := 0, 0
+	for _, c := range slices.Backward(past) {
+		switch isBad, something := c.says(); {
+		case !something:
+		case !isBad:
+			well[wells] = float64(c.Seconds)
+			wells++
+		case bads < latest:
+			bad[bads] = float64(c.Seconds)
+			bads++
+		}
+		if wells == latest {
+			return medianOf(well[:])
+		}
+	}
+	if wells == 0 {
+		return medianOf(bad[:bads])
+	}
+	return medianOf(well[:wells])
+}
+
+// FindChange works out since when the test takes another time, from its past.
+func (f *Figures) FindChange(past []Cell) {
 	var seconds []float64 // of the runs in which it went all its way
 	var runs []int
 	for i, c := range past {
@@ -133,16 +172,6 @@ func (f *Figures) time(past []Cell) {
 			seconds, runs = append(seconds, float64(c.Seconds)), append(runs, i)
 		}
 	}
-	if seconds == nil {
-		for _, c := range past {
-			if _, something := c.says(); something {
-				seconds = append(seconds, float64(c.Seconds))
-			}
-		}
-		f.Seconds = medianOf(seconds[max(0, len(seconds)-latest):])
-		return
-	}
-	f.Seconds = medianOf(seconds[max(0, len(seconds)-latest):])
 	at := changePoint(seconds)
 	if at < 0 {
 		return
@@ -261,20 +290,33 @@ func (h *History) Index(id string) (test int, ok bool) {
 	return test, ok
 }
 
-// Figures works out the figures of every test.
+// Figures works out the figures of every test, all but since when it takes another time:
+// FindChanges does that, which takes longer.
 func (h *History) Figures() []Figures {
 	figures := make([]Figures, len(h.IDs))
+	h.each(func(test int) { figures[test] = figure(h.Past(test)) })
+	return figures
+}
+
+// FindChanges gives the figures with the changes of time.
+func (h *History) FindChanges(figures []Figures) []Figures {
+	changed := slices.Clone(figures)
+	h.each(func(test int) { changed[test].FindChange(h.Past(test)) })
+	return changed
+}
+
+// each does something for every test, side by side.
+func (h *History) each(do func(test int)) {
 	const many = 1000
 	var parts sync.WaitGroup
-	for from := 0; from < len(figures); from += many {
+	for from := 0; from < len(h.IDs); from += many {
 		parts.Go(func() {
-			for i := from; i < min(from+many, len(figures)); i++ {
-				figures[i] = Figure(h.Past(i))
+			for test := from; test < min(from+many, len(h.IDs)); test++ {
+				do(test)
 			}
 		})
 	}
 	parts.Wait()
-	return figures
 }
 
 // Change is the time that the test takes now against before it changed, as the logarithm of the

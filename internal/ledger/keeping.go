@@ -65,17 +65,19 @@ func (l *Ledger) Arrange() error {
 	}
 	recent := map[int64][]Moment{} // the latest first
 	for _, k := range runs {
-		var brief []byte
-		if err := tx.QueryRow("SELECT brief FROM packs WHERE run = ?", k.Number).Scan(&brief); err != nil {
+		var pack []byte
+		if err := tx.QueryRow("SELECT brief FROM packs WHERE run = ?", k.Number).Scan(&pack); err != nil {
 			return fmt.Errorf("run %d: %w", k.Number, err)
 		}
-		_, err := unpackBrief(brief, func(_ int, key int64, c outcome.Cell) {
-			if moments := recent[key]; len(moments) < recentKept {
-				recent[key] = append(moments, Moment{c.Outcome(), float64(c.Seconds)})
-			}
-		})
+		b, err := unpackBrief(pack)
 		if err != nil {
 			return fmt.Errorf("run %d: %w", k.Number, err)
+		}
+		for i, key := range b.keys {
+			if moments := recent[key]; len(moments) < recentKept {
+				c := b.cell(i)
+				recent[key] = append(moments, Moment{c.Outcome(), float64(c.Seconds)})
+			}
 		}
 	}
 	write, err := tx.Prepare("UPDATE tests SET recent = ? WHERE key = ?")

@@ -163,44 +163,58 @@ func take(r *reader, n int64, size int) int64 {
 	return n
 }
 
-// unpackBrief tells the keys, outcomes and seconds of a packed run.
-func unpackBrief(brief []byte, each func(at int, key int64, c outcome.Cell)) (n int, err error) {
-	data, err := decompress(brief)
+// brief is what a history asks for of a run: columns of its results.
+type brief struct {
+	keys    []int64
+	codes   []byte // the places of their outcomes in outcome.All
+	seconds []byte // four bytes each
+}
+
+// cell is what came of a result.
+func (b *brief) cell(at int) outcome.Cell {
+	return outcome.CellOf(int(b.codes[at]), math.Float32frombits(binary.LittleEndian.Uint32(b.seconds[4*at:])))
+}
+
+// unpackBrief reads the brief part of a pack.
+func unpackBrief(data []byte) (*brief, error) {
+	data, err := decompress(data)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	r := &reader{left: data}
 	count := r.unsigned()
 	if count > uint64(len(data)) {
-		return 0, errPack
+		return nil, errPack
 	}
-	n = int(count)
-	keys := make([]int64, n)
+	n := int(count)
+	b := &brief{keys: make([]int64, n)}
 	var key int64
-	for i := range keys {
+	for i := range b.keys {
 		key += r.signed()
-		keys[i] = key
+		b.keys[i] = key
 	}
 	if r.err != nil || len(r.left) != 5*n {
-		return 0, errPack
+		return nil, errPack
 	}
-	for i, key := range keys {
-		code := int(r.left[i])
-		if code >= len(outcome.All) {
-			return 0, errPack
+	b.codes, b.seconds = r.left[:n], r.left[n:]
+	for i, code := range b.codes {
+		if int(code) >= len(outcome.All) || b.keys[i] < 0 {
+			return nil, errPack
 		}
-		seconds := math.Float32frombits(binary.LittleEndian.Uint32(r.left[n+4*i:]))
-		each(i, key, outcome.NewCell(outcome.All[code], float64(seconds)))
 	}
-	return n, nil
+	return b, nil
 }
 
 // unpack gives the results of a packed run.
-func unpack(brief, rest []byte) ([]packed, error) {
-	var results []packed
-	n, err := unpackBrief(brief, func(_ int, key int64, c outcome.Cell) { results = append(results, packed{key: key, cell: c}) })
+func unpack(first, rest []byte) ([]packed, error) {
+	b, err := unpackBrief(first)
 	if err != nil {
 		return nil, err
+	}
+	n := len(b.keys)
+	results := make([]packed, n)
+	for i, key := range b.keys {
+		results[i].key, results[i].cell = key, b.cell(i)
 	}
 	data, err := decompress(rest)
 	if err != nil {

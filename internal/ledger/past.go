@@ -52,37 +52,27 @@ func (l *Ledger) briefs(runs []*Kept) ([][]byte, error) {
 
 // historyOf unpacks runs side by side. The tests stand in the order in which they were first
 // kept.
-func historyOf(runs []*Kept, briefs [][]byte, names map[int64]string) (*outcome.History, error) {
-	type row struct {
-		key  int64
-		cell outcome.Cell
-	}
-	rows := make([][]row, len(runs))
-	errs := make([]error, len(runs))
-	var all sync.WaitGroup
-	for i := range runs {
-		all.Go(func() {
-			rows[i] = make([]row, 0, runs[i].Tests())
-			_, errs[i] = unpackBrief(briefs[i], func(_ int, key int64, c outcome.Cell) { rows[i] = append(rows[i], row{key, c}) })
-			if errs[i] != nil {
-				errs[i] = fmt.Errorf("run %d: %w", runs[i].Number, errs[i])
-			}
-		})
-	}
-	all.Wait()
-	if err := errors.Join(errs...); err != nil {
+func historyOf(runs []*Kept, packs [][]byte, names map[int64]string) (*outcome.History, error) {
+	briefs := make([]*brief, len(runs))
+	err := eachSideBySide(len(runs), func(run int) (err error) {
+		if briefs[run], err = unpackBrief(packs[run]); err != nil {
+			return fmt.Errorf("run %d: %w", runs[run].Number, err)
+		}
+		return nil
+	})
+	if err != nil {
 		return nil, err
 	}
 	var greatest int64
-	for _, results := range rows {
-		for _, r := range results {
-			greatest = max(greatest, r.key)
+	for _, b := range briefs {
+		for _, key := range b.keys {
+			greatest = max(greatest, key)
 		}
 	}
 	place := make([]int, greatest+1) // by key, from 1
-	for _, results := range rows {
-		for _, r := range results {
-			place[r.key] = 1
+	for _, b := range briefs {
+		for _, key := range b.keys {
+			place[key] = 1
 		}
 	}
 	var ids []string
@@ -93,12 +83,24 @@ func historyOf(runs []*Kept, briefs [][]byte, names map[int64]string) (*outcome.
 		}
 	}
 	h := outcome.NewHistory(ids, len(runs))
-	for run, results := range rows {
-		for _, r := range results {
-			h.Set(place[r.key]-1, run, r.cell)
+	return h, eachSideBySide(len(runs), func(run int) error {
+		b := briefs[run]
+		for i, key := range b.keys {
+			h.Set(place[key]-1, run, b.cell(i))
 		}
+		return nil
+	})
+}
+
+// eachSideBySide does something so many times side by side.
+func eachSideBySide(n int, do func(i int) error) error {
+	errs := make([]error, n)
+	var all sync.WaitGroup
+	for i := range n {
+		all.Go(func() { errs[i] = do(i) })
 	}
-	return h, nil
+	all.Wait()
+	return errors.Join(errs...)
 }
 
 // FirstBad finds the earliest run in which a test was bad; ErrNoRun where it never was.
@@ -148,14 +150,11 @@ func (l *Ledger) LastWell(id string, before *Kept) (*Kept, error) {
 			return nil, err
 		}
 		for i, k := range some {
-			well := false
-			if _, err := unpackBrief(briefs[i], func(_ int, other int64, c outcome.Cell) {
-				o := c.Outcome()
-				well = well || other == key && !o.Bad() && o != outcome.Skipped && o != outcome.Lost
-			}); err != nil {
+			b, err := unpackBrief(briefs[i])
+			if err != nil {
 				return nil, fmt.Errorf("run %d: %w", k.Number, err)
 			}
-			if well {
+			if at := slices.Index(b.keys, key); at >= 0 && outcome.Figure([]outcome.Cell{b.cell(at)}).LastWell == 0 {
 				return k, nil
 			}
 		}

@@ -104,6 +104,9 @@ func (r *Relay) openLedger() (*ledger.Ledger, error) {
 
 // ledger gives the ledger, nil where nothing is kept yet.
 func (r *Relay) ledger() *ledger.Ledger {
+	if r.history == nil {
+		return nil
+	}
 	r.history.mu.Lock()
 	defer r.history.mu.Unlock()
 	return r.history.ledger

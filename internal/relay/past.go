@@ -24,6 +24,7 @@ type Past struct {
 	History *outcome.History
 	Figures []outcome.Figures // by the history's tests
 	Work    float64           // seconds that all of the tests take now
+	slowest []int
 }
 
 // Past works out what so many of the latest runs say, those up to a run and with it where one
@@ -42,7 +43,15 @@ func (r *Relay) Past(most int, upTo *ledger.Kept) (*Past, error) {
 	for i := range p.Figures {
 		p.Work += p.Figures[i].Seconds
 	}
+	p.findSlowest()
 	return p, nil
+}
+
+// WithChanges gives the past with the tests' changes of time, which takes longer to work out.
+func (p *Past) WithChanges() *Past {
+	changed := *p
+	changed.Figures = p.History.FindChanges(p.Figures)
+	return &changed
 }
 
 // The orders in which the tests of a past stand.
@@ -79,6 +88,26 @@ func (p *Past) Order(by string, held func(id string) bool) []int {
 	}[by]
 	slices.SortFunc(order, func(a, b int) int { return cmp.Or(less(a, b), strings.Compare(ids[a], ids[b])) })
 	return order
+}
+
+// slowestShown is how many tests are told as the slowest.
+const slowestShown = 9
+
+// Slowest gives the slowest tests, by their places.
+func (p *Past) Slowest() []int { return p.slowest }
+
+// findSlowest finds the slowest tests of a past.
+func (p *Past) findSlowest() {
+	for i := range p.Figures {
+		at := len(p.slowest)
+		for at > 0 && p.Figures[p.slowest[at-1]].Seconds < p.Figures[i].Seconds {
+			at--
+		}
+		if at < slowestShown {
+			p.slowest = slices.Insert(p.slowest, at, i)
+			p.slowest = p.slowest[:min(len(p.slowest), slowestShown)]
+		}
+	}
 }
 
 // KnownCause is a cause of a run with the run from which on it is known; nil where it is not kept.
@@ -338,6 +367,9 @@ func (r *Relay) List() ([]*ledger.Kept, error) {
 	}
 	return r.ledger().List()
 }
+
+// Results gives what came of the tests of a run.
+func (r *Relay) Results(k *ledger.Kept) (*outcome.Run, error) { return r.ledger().Results(k) }
 
 // EachRun tells every run with its results, the oldest first, one after the other.
 func (r *Relay) EachRun(tell func(*ledger.Kept, *outcome.Run) error) error {

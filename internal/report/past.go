@@ -274,7 +274,7 @@ func CardWords(c *relay.Card) []string {
 	if c.Ran == 0 {
 		return []string{"it did not come to an end in any of these runs"}
 	}
-	lines := []string{fmt.Sprintf("%d of %d passed, %s%s", c.Ran-c.Bad, c.Ran, Percent(c.Rate), earlier(c))}
+	lines := []string{fmt.Sprintf("%d of %d passed, %s%s", c.Ran-c.Bad, c.Ran, Percent(c.Rate), Earlier(c))}
 	if c.Flips > 0 {
 		lines = append(lines, fmt.Sprintf("%s of outcome; from one run to the next it changes in %s", Plural(c.Flips, "change"), Between(c.Unstable)))
 	}
@@ -298,8 +298,8 @@ func CardWords(c *relay.Card) []string {
 	return lines
 }
 
-// earlier tells the pass rate up to ten runs ago where it was another.
-func earlier(c *relay.Card) string {
+// Earlier tells the pass rate up to ten runs ago where it was another.
+func Earlier(c *relay.Card) string {
 	if math.Abs(c.Earlier.Share-c.Rate) < 0.01 || c.Earlier.High-c.Earlier.Low > 0.9 {
 		return ""
 	}

@@ -186,7 +186,7 @@ func (a *App) spansNamed(named func(leg int) bool) []span {
 // legRoom is the most that a leg's figure is expected to need.
 func (a *App) legRoom(leg int) int {
 	digits := len(fmt.Sprint(len(a.session.picked.Catalog.Tests)))
-	return [...]int{2*digits + 4, 9, 2*digits + 4, 10}[leg]
+	return [...]int{2*digits + 4, 9, 2*digits + 4, 10, 8}[leg]
 }
 
 func (a *App) legAt(x int) int {

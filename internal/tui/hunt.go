@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"math"
 	"path"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -41,6 +42,11 @@ var huntKeys = struct{ panel, again, all, search, verify, cancel, copied, report
 }
 
 func (v *huntView) reset() { v.at = 0 }
+
+// show goes to the hunt of a victim.
+func (v *huntView) show(victim string) {
+	v.at = max(0, slices.IndexFunc(v.session.hunts, func(h *liveHunt) bool { return h.victim.ID == victim }))
+}
 
 func (v *huntView) name() string { return "Hunt" }
 

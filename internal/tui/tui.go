@@ -51,7 +51,9 @@ type action struct {
 	undo     bool
 	cancel   bool
 	copied   string
-	say      string // what there is to tell, as why there is nothing to do
+	hunted   string  // the victim whose hunt is to be shown
+	cmd      tea.Cmd // what is to be worked out beside the interface
+	say      string  // what there is to tell, as why there is nothing to do
 	sheet    *sheet
 
 	setPick bool
@@ -83,6 +85,7 @@ type App struct {
 	split         *splitView
 	watch         *watch
 	hunt          *huntView
+	ledger        *ledgerView
 	line          pickLine
 	help          bool
 	width, height int
@@ -115,7 +118,8 @@ func New(ctx context.Context, r *relay.Relay) (*App, error) {
 	a.watch = &watch{session: s}
 	a.hunt = &huntView{session: s}
 	a.split = &splitView{session: s}
-	a.legs = []view{newSurvey(s), a.split, a.watch, a.hunt}
+	a.ledger = newLedgerView(s)
+	a.legs = []view{newSurvey(s), a.split, a.watch, a.hunt, a.ledger}
 	s.theme = newTheme(nil, a.dark, a.profile)
 	a.message = noteWords(r.Notes)
 	return a, nil
@@ -183,6 +187,12 @@ type (
 	tickMsg     time.Time
 	revisionMsg string
 	editedMsg   struct{ err error }
+	sayMsg      string // what there is to tell
+	drawnMsg    struct {
+		sheet *sheet
+		file  string
+		err   error
+	}
 	filterMsg   filter
 	lookMsg     struct{}
 	followedMsg struct {
@@ -206,7 +216,7 @@ type (
 
 // Init asks the terminal for its background and git for the revision.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), a.recallHunts(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
+	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), a.recallHunts(), a.ledger.read(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
 }
 
 // Update takes a message.
@@ -224,7 +234,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.revision = string(msg)
 	case pickedMsg:
 		if a.line.take(msg, a.session) {
-			return a, a.session.planner.ask(a.session, false)
+			return a, tea.Batch(a.session.planner.ask(a.session, false), a.ledger.arrange())
 		}
 	case plannedMsg:
 		cmd := a.session.planner.take(msg)
@@ -240,11 +250,17 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.runEnded(msg)
 	case huntEndedMsg:
 		a.huntEnded(msg)
-		return a, tea.Batch(a.readAgain(), a.recallHunts())
+		return a, tea.Batch(a.readAgain(), a.recallHunts(), a.ledger.read())
 	case searchEndedMsg:
 		return a, a.searchEnded(msg)
 	case keptHuntsMsg:
 		a.keepHunts(msg)
+	case ledgerMsg:
+		return a, msg(a.ledger)
+	case sayMsg:
+		a.message = string(msg)
+	case drawnMsg:
+		a.drawn(msg)
 	case filterMsg:
 		a.sheet = nil
 		a.watch.setFilter(filter(msg))
@@ -458,7 +474,20 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 		a.waiting = nil
 		return tea.Batch(recall, a.startHunt(victims, false))
 	}
-	return tea.Batch(recall, a.readAgain(), a.recallHunts())
+	return tea.Batch(recall, a.readAgain(), a.recallHunts(), a.ledger.read())
+}
+
+// drawn takes what came of a drawing.
+func (a *App) drawn(msg drawnMsg) {
+	switch {
+	case msg.err != nil:
+		msg.sheet.wrong = msg.err.Error()
+	case a.sheet == msg.sheet:
+		a.sheet = nil
+		fallthrough
+	default:
+		a.message = "written: " + outcome.PlainLine(msg.file)
+	}
 }
 
 func (a *App) huntEnded(msg huntEndedMsg) {
@@ -477,7 +506,7 @@ func (a *App) huntEnded(msg huntEndedMsg) {
 // The keys that work in every view.
 var (
 	keyQuit  = key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit"))
-	keyLegs  = key.NewBinding(key.WithKeys("1", "2", "3", "4"), key.WithHelp("1-4", "legs"))
+	keyLegs  = key.NewBinding(key.WithKeys("1", "2", "3", "4", "5"), key.WithHelp("1-5", "legs"))
 	keyPick  = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "pick"))
 	keyHelp  = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys"))
 	keyPanel = key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "panel"))
@@ -551,6 +580,11 @@ func (a *App) do(act action) tea.Cmd {
 		return a.sheet.open()
 	case act.cancel:
 		a.cancelAll()
+	case act.cmd != nil:
+		return act.cmd
+	case act.hunted != "":
+		a.leg = legHunt
+		a.hunt.show(act.hunted)
 	case act.copied != "":
 		a.message = "copied: " + outcome.PlainLine(act.copied)
 		return tea.SetClipboard(act.copied)

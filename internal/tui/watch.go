@@ -679,7 +679,7 @@ func (v *watch) drawDetail(c canvas) {
 		return
 	}
 	y = v.drawSource(c, y, r)
-	y = v.drawOutput(c, y, r)
+	y = drawOutput(c, y, r)
 	v.drawBefore(c, y, r)
 }
 
@@ -854,7 +854,7 @@ const outputRows = 6
 
 // drawOutput shows what the test printed around the line that names the place of the
 // failure, or the end of it.
-func (v *watch) drawOutput(c canvas, y int, r *outcome.Result) int {
+func drawOutput(c canvas, y int, r *outcome.Result) int {
 	room := min(outputRows, c.height-y-5)
 	output := strings.TrimSpace(outcome.Plain(string(r.Output[max(0, len(r.Output)-16<<10):])))
 	if output == "" || room < 2 {

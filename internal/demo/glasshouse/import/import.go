@@ -3,6 +3,7 @@ package imports
 
 import (
 	"fmt"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -34,6 +35,9 @@ func init() {
 	for i := range 8 {
 		testhost.Test(fmt.Sprintf("list_%d_parses", i+1), "quick", func(t *testhost.T) {
 			t.Wait(time.Duration(90+35*i) * time.Millisecond)
+			if os.Getenv("GLASS_ARCHIVE") == "away" {
+				t.Fatalf("list %d: dial tcp 10.3.0.7:9418: connect: connection refused", i+1)
+			}
 			plant, count, err := row(fmt.Sprintf("tree fern;%d", i))
 			t.Equal("row", fmt.Sprint(plant, count, err), fmt.Sprint("tree fern", i, nil))
 		})

@@ -1,0 +1,61 @@
+// Package ledgertest makes ledgers for tests and benchmarks.
+package ledgertest
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/ledger"
+)
+
+// ID is the ID of a test of a made ledger, which has groups of a hundred.
+func ID(test int) string {
+	return catalog.ID("unit", fmt.Sprintf("beds/row%03d", test/100), fmt.Sprintf("TestBed%05d", test))
+}
+
+// Fill adds runs, one an hour, of so many tests on four workers. One test in a hundred fails now
+// and then; times have noise, and one test in fifty is slower from the middle on.
+func Fill(l *ledger.Ledger, tests, runs int) error {
+	random := rand.New(rand.NewPCG(1, 2))
+	start := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	var ready []ledger.Foreign
+	for n := range runs {
+		ready = append(ready, ledger.Foreign{Kept: ledger.Kept{Workers: 4, Revision: fmt.Sprintf("%07x", n/3), Source: "made"}, Run: madeRun(random, start.Add(time.Duration(n)*time.Hour), tests, n >= runs/2)})
+		if len(ready) < 10 && n < runs-1 {
+			continue
+		}
+		if err := l.Import(ready); err != nil {
+			return err
+		}
+		ready = ready[:0]
+	}
+	return l.Arrange()
+}
+
+func madeRun(random *rand.Rand, began time.Time, tests int, late bool) *outcome.Run {
+	run := outcome.NewRun()
+	run.Apply(outcome.Event{Event: outcome.RunBegins, At: began})
+	var at [4]float64
+	for test := range tests {
+		worker := test % len(at)
+		seconds := 0.05 * float64(1+test%40) * math.Exp(0.1*random.NormFloat64())
+		if late && test%50 == 7 {
+			seconds *= 1.5
+		}
+		e := outcome.Event{Event: outcome.Started, ID: ID(test), Worker: worker + 1, Batch: 1 + test/100, At: began.Add(time.Duration(at[worker] * float64(time.Second)))}
+		run.Apply(e)
+		at[worker] += seconds
+		e.Event, e.Outcome, e.Seconds, e.At = outcome.Finished, outcome.Passed, &seconds, began.Add(time.Duration(at[worker]*float64(time.Second)))
+		if test%100 == 13 && random.IntN(10) == 0 {
+			e.Outcome, e.Message, e.File, e.Line = outcome.Failed, fmt.Sprintf("bed %d is dry: %d litres", test, random.IntN(9)), "beds/bed_test.go", test%7
+			run.Apply(outcome.Event{Event: outcome.Output, ID: e.ID, Text: "pump started\npump stopped\n"})
+		}
+		run.Apply(e)
+	}
+	run.Apply(outcome.Event{Event: outcome.RunEnds, At: began.Add(time.Duration(at[0] * float64(time.Second)))})
+	return run
+}

@@ -1,0 +1,374 @@
+package tui
+
+import (
+	"errors"
+	"slices"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/draw"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+// ledgerView shows what the runs say together: tests against runs, the causes of the chosen run,
+// where the time goes, and what is known of the test under the cursor. In the place of the tests
+// it shows a run's report, or how a run differs from the one before it.
+type ledgerView struct {
+	session *session
+	all     []*ledger.Kept // every run, the oldest first
+	past    *relay.Past    // the runs around the chosen one; nil before it was read
+	reads   int            // how often it was asked for
+	wrong   error          // what kept it from being read
+
+	by       string // one of relay.PastOrders
+	order    []int  // the tests that are listed, by their places in the past
+	troubled int    // how many of them were ever bad, where they stand first
+	sorts    int    // how often the order was asked for
+
+	at, top int // the test under the cursor, and the first that is shown
+	run     int // the chosen run, by its place among all
+	panel   bool
+	chosen  chosenRun
+	card    *relay.Card // of the test under the cursor; nil until it is known
+	report  *runReport  // in the place of the tests; nil where they are shown
+}
+
+// chosenRun is what is known of the run under the cursor.
+type chosenRun struct {
+	kept   *ledger.Kept
+	run    *outcome.Run
+	causes []relay.KnownCause
+}
+
+// ledgerMsg changes the view with what was worked out beside the interface.
+type ledgerMsg func(v *ledgerView) tea.Cmd
+
+var ledgerKeys = struct {
+	panel, order, open, compare, back, hunt, edit, draw, tests, runs key.Binding
+}{
+	panel:   keyPanel,
+	order:   key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "order")),
+	open:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "run's report")),
+	compare: key.NewBinding(key.WithKeys("="), key.WithHelp("=", "against the one before")),
+	back:    key.NewBinding(key.WithKeys("esc", "backspace"), key.WithHelp("esc", "back")),
+	hunt:    key.NewBinding(key.WithKeys("H"), key.WithHelp("H", "hunt")),
+	edit:    key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
+	draw:    key.NewBinding(key.WithKeys("d"), key.WithHelp("d", "draw")),
+	tests:   key.NewBinding(key.WithHelp("↑↓", "tests")),
+	runs:    key.NewBinding(key.WithHelp("←→", "runs")),
+}
+
+func newLedgerView(s *session) *ledgerView { return &ledgerView{session: s, by: relay.ByTrouble} }
+
+func (v *ledgerView) name() string { return "Ledger" }
+
+func (v *ledgerView) figure() (string, bool) {
+	if v.session.relay.Runs == 0 {
+		return "–", false
+	}
+	return report.Plural(v.session.relay.Runs, "run"), false
+}
+
+func (v *ledgerView) keys() []key.Binding {
+	k := ledgerKeys
+	if v.report != nil {
+		return []key.Binding{k.back, k.panel, key.NewBinding(key.WithHelp("↑↓", "rows")), key.NewBinding(key.WithHelp("enter", "unfold, fold")), k.hunt, k.edit, k.compare}
+	}
+	order := k.order
+	order.SetHelp("o", "order: "+v.by)
+	return []key.Binding{k.panel, order, k.tests, k.runs, k.open, k.compare, k.hunt, k.edit, k.draw}
+}
+
+// read reads what the runs say, those around the chosen one; the latest where it is the latest.
+func (v *ledgerView) read() tea.Cmd {
+	v.reads++
+	number, r, latest := v.reads, v.session.relay, len(v.all) == 0 || v.run == len(v.all)-1
+	var upTo *ledger.Kept
+	if !latest {
+		upTo = v.all[min(len(v.all)-1, v.run+relay.PastRuns/2)]
+	}
+	return func() tea.Msg {
+		all, err := r.List()
+		var past *relay.Past
+		if err == nil {
+			past, err = r.Past(relay.PastRuns, upTo)
+		}
+		return ledgerMsg(func(v *ledgerView) tea.Cmd {
+			if number != v.reads {
+				return nil // another was asked for since
+			}
+			if v.wrong = err; err != nil {
+				return nil
+			}
+			v.all = all
+			if latest {
+				v.run = len(all) - 1
+			}
+			return v.take(past)
+		})
+	}
+}
+
+// take takes a past, and asks for what follows from it.
+func (v *ledgerView) take(past *relay.Past) tea.Cmd {
+	v.past, v.order, v.card = past, nil, nil
+	changes := func() tea.Msg {
+		changed := past.WithChanges()
+		return ledgerMsg(func(v *ledgerView) tea.Cmd {
+			if v.past != past {
+				return nil
+			}
+			v.past = changed
+			if v.by == relay.ByChange {
+				return v.arrange()
+			}
+			return nil
+		})
+	}
+	return tea.Batch(v.arrange(), v.choose(), changes)
+}
+
+// arrange lists the tests that the pick holds in their order; what the project has no more is
+// listed where everything is picked.
+func (v *ledgerView) arrange() tea.Cmd {
+	if v.past == nil {
+		return nil
+	}
+	v.sorts++
+	number, past, by, picked := v.sorts, v.past, v.by, v.session.picked
+	return func() tea.Msg {
+		held := func(id string) bool {
+			i, ok := picked.Catalog.Index(id)
+			return ok && picked.held.Has(i)
+		}
+		if picked.text == "" {
+			held = func(string) bool { return true }
+		}
+		order := past.Order(by, held)
+		troubled := 0
+		for by == relay.ByTrouble && troubled < len(order) && past.Figures[order[troubled]].Bad > 0 {
+			troubled++
+		}
+		return ledgerMsg(func(v *ledgerView) tea.Cmd {
+			if number != v.sorts {
+				return nil
+			}
+			v.order, v.troubled, v.at, v.top = order, troubled, 0, 0
+			return v.know()
+		})
+	}
+}
+
+// choose reads the chosen run.
+func (v *ledgerView) choose() tea.Cmd {
+	if len(v.all) == 0 {
+		return nil
+	}
+	kept, r := v.all[v.run], v.session.relay
+	return func() tea.Msg {
+		run, causes, err := readRun(r, kept)
+		return ledgerMsg(func(v *ledgerView) tea.Cmd {
+			if err != nil {
+				v.wrong = err
+			} else if v.run < len(v.all) && v.all[v.run].Number == kept.Number {
+				v.chosen = chosenRun{kept, run, causes}
+			}
+			return nil
+		})
+	}
+}
+
+func readRun(r *relay.Relay, kept *ledger.Kept) (*outcome.Run, []relay.KnownCause, error) {
+	run, err := r.Results(kept)
+	if err != nil {
+		return nil, nil, err
+	}
+	causes, err := r.Causes(run)
+	return run, causes, err
+}
+
+// know asks what is known of the test under the cursor.
+func (v *ledgerView) know() tea.Cmd {
+	test, ok := v.current()
+	if !ok || v.card != nil && v.card.ID == v.past.History.IDs[test] {
+		return nil
+	}
+	past, r := v.past, v.session.relay
+	return func() tea.Msg {
+		card, err := r.Card(past, test)
+		return ledgerMsg(func(v *ledgerView) tea.Cmd {
+			if now, ok := v.current(); err == nil && ok && v.past.History.IDs[now] == card.ID {
+				v.card = card
+			}
+			return nil
+		})
+	}
+}
+
+// current is the test under the cursor, by its place in the past.
+func (v *ledgerView) current() (test int, ok bool) {
+	if v.past == nil || len(v.order) == 0 {
+		return 0, false
+	}
+	v.at = max(0, min(v.at, len(v.order)-1))
+	return v.order[v.at], true
+}
+
+func (v *ledgerView) press(msg tea.KeyPressMsg) action {
+	switch {
+	case key.Matches(msg, ledgerKeys.panel):
+		v.panel = !v.panel
+	case key.Matches(msg, ledgerKeys.compare):
+		return v.compare()
+	case v.report != nil:
+		return v.report.press(v, msg)
+	case key.Matches(msg, ledgerKeys.order):
+		v.by = relay.PastOrders[(slices.Index(relay.PastOrders, v.by)+1)%len(relay.PastOrders)]
+		return action{cmd: v.arrange()}
+	case key.Matches(msg, ledgerKeys.open):
+		return v.open()
+	case key.Matches(msg, ledgerKeys.draw):
+		return v.draws()
+	case key.Matches(msg, ledgerKeys.hunt):
+		return v.hunt(v.currentID())
+	case key.Matches(msg, ledgerKeys.edit):
+		return v.edit(v.currentID())
+	case msg.String() == "left" || msg.String() == "h":
+		return v.move(-1)
+	case msg.String() == "right" || msg.String() == "l":
+		return v.move(1)
+	default:
+		v.at = moved(v.at, msg.String(), len(v.order))
+		return action{cmd: v.know()}
+	}
+	return action{}
+}
+
+func (v *ledgerView) currentID() string {
+	if test, ok := v.current(); ok {
+		return v.past.History.IDs[test]
+	}
+	return ""
+}
+
+// move goes to another run, and reads others where it comes to the edge of those that are known.
+func (v *ledgerView) move(step int) action {
+	if len(v.all) == 0 {
+		return action{}
+	}
+	before := v.run
+	v.run = max(0, min(v.run+step, len(v.all)-1))
+	if v.run == before {
+		return action{}
+	}
+	if column := v.column(); column >= 0 && (column > 0 || v.run == 0) {
+		return action{cmd: v.choose()}
+	}
+	return action{cmd: tea.Batch(v.read(), v.choose())}
+}
+
+// column is the place of the chosen run in the past; -1 where it is not there.
+func (v *ledgerView) column() int {
+	if v.past == nil || len(v.all) == 0 {
+		return -1
+	}
+	number := v.all[v.run].Number
+	return slices.IndexFunc(v.past.Runs, func(k *ledger.Kept) bool { return k.Number == number })
+}
+
+// open opens the report of the chosen run.
+func (v *ledgerView) open() action {
+	if v.chosen.kept == nil {
+		return action{say: "no run is kept yet: there is nothing to report"}
+	}
+	v.report = newRunReport(v.chosen)
+	return action{}
+}
+
+// compare shows how the chosen run differs from the one before it.
+func (v *ledgerView) compare() action {
+	if v.chosen.kept == nil {
+		return action{say: "no run is kept yet: there is nothing to compare"}
+	}
+	after, r := v.chosen, v.session.relay
+	return action{cmd: func() tea.Msg {
+		before, earlier, err := r.Before(after.kept)
+		var c outcome.Comparison
+		if err == nil {
+			c, err = r.Compare(earlier, after.run, after.kept)
+		}
+		if errors.Is(err, ledger.ErrNoRun) {
+			return sayMsg("this is the first run: there is none to compare it with")
+		}
+		if err != nil {
+			return sayMsg(err.Error())
+		}
+		return ledgerMsg(func(v *ledgerView) tea.Cmd {
+			v.report = newComparison(after, before, c)
+			return nil
+		})
+	}}
+}
+
+// hunt goes to the hunt of a test that was hunted, or hunts it.
+func (v *ledgerView) hunt(id string) action {
+	if id == "" {
+		return action{}
+	}
+	if slices.ContainsFunc(v.session.hunts, func(h *liveHunt) bool { return h.victim.ID == id }) {
+		return action{hunted: id}
+	}
+	t, ok := v.session.picked.Catalog.Lookup(id)
+	if !ok {
+		return action{say: "the project does not have " + outcome.PlainLine(id) + " any more: it cannot be hunted"}
+	}
+	return action{hunt: []catalog.Test{*t}}
+}
+
+func (v *ledgerView) edit(id string) action {
+	t, ok := v.session.picked.Catalog.Lookup(id)
+	if !ok {
+		return action{say: "the project does not have this test any more"}
+	}
+	return action{edit: place{t.File, t.Line}}
+}
+
+func (v *ledgerView) click(x, y int) {
+	if v.report != nil {
+		v.report.at = max(0, min(v.report.top+y-reportTop, len(v.report.rows)-1))
+		return
+	}
+	if row := v.top + y - testsTop; y >= testsTop && row < len(v.order) {
+		v.at = row
+	}
+}
+
+// draws asks for a chart of the view's past, as the command draw makes it.
+func (v *ledgerView) draws() action {
+	if v.past == nil || len(v.past.Runs) == 0 {
+		return action{say: "no run is kept yet: there is nothing to draw"}
+	}
+	past, order, r := v.past, v.order, v.session.relay
+	return action{sheet: &sheet{
+		title: "Draw what the runs say",
+		rows: []sheetRow{
+			{label: "chart", choices: draw.PastCharts, hints: []string{"tests against runs", "the slowest tests", "work and wall time, run by run"}},
+			newText("file", "", "a file ending in .svg or .pdf"),
+		},
+		done: func(sh *sheet) tea.Cmd {
+			chart, file := sh.choice("chart"), sh.choice("file")
+			return func() tea.Msg {
+				drawing, err := draw.Past(chart, r.Project.Name, past, order)
+				if err == nil {
+					err = draw.WriteFile(file, drawing)
+				}
+				return drawnMsg{sh, file, err}
+			}
+		},
+	}}
+}

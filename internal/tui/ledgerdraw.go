@@ -1,0 +1,479 @@
+package tui
+
+import (
+	"cmp"
+	"fmt"
+	"image/color"
+	"math"
+	"path"
+	"time"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+// Where things stand in the view.
+const (
+	testsTop    = 3  // row of the first test
+	reportTop   = 4  // row of the first row of a report
+	ledgerPanel = 58 // columns of the right-hand panel
+	chartRows   = 15 // of the chart with its heading and axis
+	cellsInPart = 8  // runs between two gaps
+)
+
+func (v *ledgerView) draw(c canvas) {
+	t := c.theme
+	switch {
+	case v.wrong != nil:
+		c.text(2, 1, style{t.rust, true}, "The ledger cannot be read.")
+		for i, line := range wrap(outcome.PlainLine(v.wrong.Error()), c.width-4) {
+			c.text(2, 3+i, style{colour: t.ink}, line)
+		}
+		return
+	case v.past == nil:
+		c.text(2, 1, style{colour: t.fog}, "reading the ledger …")
+		return
+	case len(v.past.Runs) == 0:
+		c.text(2, 1, style{t.ink, true}, "Nothing has run yet.")
+		for i, line := range wrap("Every run is kept here: which tests come and go, what they failed of, how long they take. "+
+			"enter in Survey or Split runs what is picked; fern-relay ledger import takes the reports of your CI.", c.width-4) {
+			c.text(2, 3+i, style{colour: t.fog}, line)
+		}
+		return
+	}
+	left, panel := c.sub(0, 0, c.width-ledgerPanel-4, c.height), c.sub(c.width-ledgerPanel-1, 0, ledgerPanel, c.height)
+	if c.width < wideScreen {
+		left, panel = c, c.sub(2, 0, c.width-4, c.height)
+	}
+	if c.width >= wideScreen || !v.panel {
+		v.drawLeft(left)
+	}
+	if c.width >= wideScreen || v.panel {
+		v.drawPanel(panel)
+	}
+}
+
+func (v *ledgerView) drawLeft(c canvas) {
+	if v.report != nil {
+		v.report.draw(c)
+		return
+	}
+	rows := c.height - testsTop - 2
+	if rows > chartRows+6 {
+		rows -= chartRows + 1
+		v.drawTrend(c.sub(0, c.height-chartRows, c.width, chartRows))
+	}
+	v.drawTests(c, rows)
+}
+
+var orderWords = map[string]string{relay.ByTrouble: "most troubled first", relay.ByTime: "slowest first", relay.ByChange: "most changed time first", relay.ByName: "by name"}
+
+// drawTests draws the tests against the runs.
+func (v *ledgerView) drawTests(c canvas, rows int) {
+	t := c.theme
+	if len(v.order) == 0 {
+		c.text(2, 1, style{colour: t.fog}, "no test that the pick holds is in these runs")
+		return
+	}
+	groups := min(16, c.width/6)
+	names := min(30, c.width*2/9)
+	cells := c.sub(groups+names+5, 0, c.width-groups-names-5-21, c.height)
+	first, shown := v.shownRuns(cells.width)
+	c.text(2, 1, style{colour: t.fog}, orderWords[v.by])
+	runs := v.past.Runs
+	span := fmt.Sprintf("runs %d – %d", runs[first].Number, runs[first+shown-1].Number)
+	cells.text(max(0, cellColumn(shown-1)+1-width(span)), 1, style{colour: t.faint()}, span)
+	c.right(c.width-11, 1, style{colour: t.fog}, "passed")
+	c.right(c.width-1, 1, style{colour: t.fog}, "time")
+	v.at = max(0, min(v.at, len(v.order)-1))
+	v.top = follow(v.top, v.at, rows, len(v.order))
+	n := min(rows, len(v.order)-v.top)
+	if at := v.column() - first; at >= 0 && at < shown {
+		cells.text(cellColumn(at), testsTop-1, style{t.ink, true}, "▾")
+		if !t.shades {
+			cells.fill(cellColumn(at), testsTop, 1, n, t.leaf, 0.15)
+		}
+	}
+	for i, test := range v.order[v.top : v.top+n] {
+		y := testsTop + i
+		group, name := groupAndName(v.past.History.IDs[test])
+		c.text(2, y, style{colour: t.fog}, cut(group, groups))
+		c.text(groups+3, y, style{t.ink, v.top+i == v.at}, cut(name, names))
+		past := v.past.History.Past(test)
+		for j, cell := range past[first : first+shown] {
+			o := cell.Outcome()
+			colour := t.outcome(o)
+			if o == outcome.Passed {
+				colour = t.mix(t.leaf, 0.75)
+			}
+			if o == "" {
+				colour = t.faint()
+			}
+			cells.text(cellColumn(j), y, style{colour, o.Bad()}, o.Shape())
+		}
+		v.drawFigures(c, y, &v.past.Figures[test])
+		if v.top+i == v.at {
+			c.selectRow(1, y, c.width-1, 1)
+		}
+	}
+	c.text(2, testsTop+n+1, style{colour: t.faint()}, v.restWords(v.top+n))
+}
+
+// restWords says what is below the tests that are shown.
+func (v *ledgerView) restWords(shown int) string {
+	rest := len(v.order) - shown
+	switch {
+	case rest == 0:
+		return ""
+	case v.by == relay.ByTrouble && shown >= v.troubled:
+		return report.Plural(rest, "more test") + ", none of them bad in these runs"
+	case v.by == relay.ByTrouble:
+		return fmt.Sprintf("%s, %d of them bad in these runs", report.Plural(rest, "more test"), v.troubled-shown)
+	}
+	return report.Plural(rest, "more test")
+}
+
+// cellColumn is where the cell of a run stands among those that are shown.
+func cellColumn(at int) int { return at + at/cellsInPart }
+
+// shownRuns says which of the past's runs have room, the chosen one among them.
+func (v *ledgerView) shownRuns(room int) (first, shown int) {
+	shown = max(1, min(len(v.past.Runs), room*cellsInPart/(cellsInPart+1)))
+	first = len(v.past.Runs) - shown
+	if at := v.column(); at >= 0 && at < first {
+		first = at
+	}
+	return first, shown
+}
+
+// drawFigures draws the pass rate and the time of a test at the end of its row.
+func (v *ledgerView) drawFigures(c canvas, y int, f *outcome.Figures) {
+	t := c.theme
+	rate := style{colour: t.ink}
+	switch {
+	case f.Ran == 0:
+		rate.colour = t.fog
+	case f.Rate < 0.9:
+		rate.colour = t.rust
+	}
+	c.right(c.width-11, y, rate, report.Percent(f.Rate))
+	if f.Ran == 0 {
+		c.right(c.width-1, y, style{colour: t.fog}, "–")
+		return
+	}
+	at := style{colour: t.ink}
+	if f.Change() > 0 {
+		at.colour = t.amber
+	}
+	c.right(c.width-1, y, at, timing.Short(f.Seconds))
+}
+
+// drawTrend draws the work and the wall time of the runs as columns and points.
+func (v *ledgerView) drawTrend(c canvas) {
+	t := c.theme
+	x := c.text(2, 0, style{colour: t.fog}, "the whole suite, run by run")
+	x = c.text(x+5, 0, style{t.leaf, true}, "▪ work")
+	c.text(x+2, 0, style{colour: t.water}, "▫ wall")
+	const left = 8
+	step := 2
+	if left+2*len(v.past.Runs)+len(v.past.Runs)/cellsInPart > c.width-20 {
+		step = 1
+	}
+	room := (c.width - left - 19) / step * cellsInPart / (cellsInPart + 1)
+	first, shown := v.shownRuns(room * (cellsInPart + 1) / cellsInPart)
+	runs := v.past.Runs[first : first+shown]
+	most := 1e-9
+	for _, k := range runs {
+		most = max(most, k.Work, k.Wall())
+	}
+	height := c.height - 3
+	at := func(i int) int { return left + i*step + i/cellsInPart }
+	row := func(seconds float64) int {
+		return 1 + height - min(height, max(1, int(math.Ceil(float64(height)*seconds/most))))
+	}
+	for _, part := range []float64{0, 0.5, 1} {
+		c.right(left-1, min(height, 1+height-int(math.Round(part*float64(height)))), style{colour: t.faint()}, timing.Clock(part*most))
+	}
+	chosen := v.column() - first
+	for i, k := range runs {
+		amount := 0.42
+		if i == chosen {
+			amount = 0.95
+		}
+		column(c, at(i), 1+height, 1, int(math.Round(8*float64(height)*k.Work/most)), t.leaf, amount)
+		if k.Wall() > 0 {
+			c.text(at(i), row(k.Wall()), style{colour: t.water}, "▫")
+		}
+		if number := fmt.Sprint(k.Number); i == 0 || i == len(runs)-1 || i%cellsInPart == 0 && i < len(runs)-width(number)-1 {
+			c.text(at(i), 1+height, style{colour: t.faint()}, number)
+		}
+	}
+	v.annotate(c, at(shown-1)+3, runs)
+}
+
+// annotate says since when the runs have as many workers as they have.
+func (v *ledgerView) annotate(c canvas, x int, runs []*ledger.Kept) {
+	last := runs[len(runs)-1]
+	for i := len(runs) - 1; i > 0; i-- {
+		if runs[i-1].Workers != last.Workers {
+			c.text(x, 3, style{colour: c.theme.fog}, cut(fmt.Sprintf("from run %d:", runs[i].Number), c.width-x))
+			c.text(x, 4, style{colour: c.theme.ink}, cut(report.Plural(last.Workers, "worker"), c.width-x))
+			return
+		}
+	}
+}
+
+// drawPanel draws what there is to know of the chosen run, of the time, and of the test under
+// the cursor.
+func (v *ledgerView) drawPanel(c canvas) {
+	if v.report != nil {
+		v.report.drawDetail(c, v)
+		return
+	}
+	const card, slow = 11, 7
+	causes := c.height - card - slow - 1
+	if causes < 6 { // there is no room for the slowest
+		causes = max(5, c.height-card-1)
+		v.drawCauses(c.sub(0, 1, c.width, causes-2))
+		v.drawCard(c.sub(0, causes, c.width, c.height-causes))
+		return
+	}
+	v.drawCauses(c.sub(0, 1, c.width, causes-2))
+	v.drawSlowest(c.sub(0, causes, c.width, slow))
+	v.drawCard(c.sub(0, causes+slow+1, c.width, c.height-causes-slow-1))
+}
+
+// drawCauses draws the causes of the chosen run, and gives the rows that they took.
+func (v *ledgerView) drawCauses(c canvas) int {
+	t, chosen := c.theme, &v.chosen
+	kept := v.all[v.run]
+	x := c.text(0, 0, style{t.ink, true}, fmt.Sprintf("run %d · causes", kept.Number))
+	if chosen.kept == nil || chosen.kept.Number != kept.Number {
+		return 1
+	}
+	failures := 0
+	for _, cause := range chosen.causes {
+		failures += len(cause.Results)
+	}
+	words := report.Plural(failures, "failure") + ", " + report.Plural(len(chosen.causes), "cause")
+	if failures == 0 {
+		words = report.Counts(kept.Counts)
+	}
+	c.right(c.width, 0, style{colour: t.fog}, cut(words, c.width-x-2))
+	c.text(0, 1, style{colour: t.faint()}, cut(runWords(kept), c.width))
+	y, rows, names := 3, 0, causeNames
+	for i := range chosen.causes {
+		rows += causeRows(&chosen.causes[i], names) + 1
+	}
+	air := 1
+	if y+rows > c.height { // it is tight: one name each, and no air
+		names, air = 1, 0
+	}
+	for i := range chosen.causes {
+		if rows := causeRows(&chosen.causes[i], names); y+rows > c.height || y+rows == c.height && i < len(chosen.causes)-1 {
+			c.text(0, y, style{colour: t.fog}, fmt.Sprintf("… and %s: enter opens the run's report", report.Plural(len(chosen.causes)-i, "more cause")))
+			return y + 1
+		}
+		y = v.drawCause(c, y, &chosen.causes[i], names) + air
+	}
+	return y
+}
+
+// runWords says how a run was.
+func runWords(k *ledger.Kept) string {
+	words := k.Began.Format("2 Jan 15:04")
+	if k.Revision != "" {
+		words += " · " + report.Revision(k)
+	}
+	if k.Workers > 0 {
+		words += " · " + report.Plural(k.Workers, "worker")
+	}
+	words += " · " + cmp.Or(k.Order, "declared") + " · pick " + cmp.Or(outcome.PlainLine(k.Pick), "all")
+	if k.Source != "" {
+		words += " · from " + path.Base(outcome.PlainLine(k.Source))
+	}
+	return words
+}
+
+// causeNames bounds how many tests of a cause are named.
+const causeNames = 3
+
+// causeRows is how many rows a cause takes with so many names.
+func causeRows(cause *relay.KnownCause, names int) int {
+	rows := 1 + min(len(cause.Results), names)
+	if cause.Origin.File != "" {
+		rows++
+	}
+	return rows
+}
+
+// drawCause draws a cause with so many of its tests, and gives the row behind it.
+func (v *ledgerView) drawCause(c canvas, y int, cause *relay.KnownCause, names int) int {
+	t := c.theme
+	const left = 9
+	c.text(0, y, style{t.rust, true}, report.Plural(len(cause.Results), "test"))
+	since := ""
+	if cause.Since != nil && cause.Since.Number != v.all[v.run].Number {
+		since = fmt.Sprintf("since run %d", cause.Since.Number)
+	} else {
+		since = "new"
+	}
+	c.right(c.width, y, style{colour: t.amber}, since)
+	c.text(left, y, style{colour: t.ink}, cut(report.CauseWords(*cause), c.width-left-width(since)-2))
+	y++
+	if at := report.CausePlace(cause.Cause); at != "" {
+		c.text(left, y, style{colour: t.water}, cut(at, c.width-left))
+		y++
+	}
+	named := cause.Results[:min(len(cause.Results), names)]
+	for i, r := range named {
+		branch, words := "├", ""
+		if i == len(named)-1 {
+			branch = "└"
+			if more := len(cause.Results) - len(named); more > 0 {
+				words = fmt.Sprintf("  and %d more", more)
+			}
+		}
+		group, name := groupAndName(r.ID)
+		x := c.text(left, y, style{colour: t.faint()}, branch+" ")
+		c.text(x, y, style{colour: t.fog}, cut(group+" "+name, c.width-x-width(words))+words)
+		y++
+	}
+	return y
+}
+
+// drawSlowest draws where the time goes, to scale.
+func (v *ledgerView) drawSlowest(c canvas) {
+	t := c.theme
+	slowest := v.past.Slowest()
+	c.text(0, 0, style{t.ink, true}, "slowest")
+	share := 0.0
+	for _, test := range slowest {
+		share += v.past.Figures[test].Seconds / max(v.past.Work, 1e-9)
+	}
+	c.right(c.width, 0, style{colour: t.fog}, fmt.Sprintf("%s of all work in %s", report.Percent(share), report.Plural(len(slowest), "test")))
+	rows := c.height - 2
+	room := c.width * 2 / 5
+	for i, test := range slowest[:min(rows, len(slowest))] {
+		f := &v.past.Figures[test]
+		amount := 0.25
+		if i == 0 {
+			amount = 0.45
+		}
+		c.bar(0, 2+i, float64(room)*f.Seconds/max(v.past.Figures[slowest[0]].Seconds, 1e-9), t.amber, amount)
+		_, name := groupAndName(v.past.History.IDs[test])
+		at := timing.Short(f.Seconds)
+		c.text(room+2, 2+i, style{colour: t.ink}, cut(name, c.width-room-4-width(at)))
+		c.right(c.width, 2+i, style{colour: t.ink}, at)
+	}
+}
+
+// drawCard draws what is known of the test under the cursor.
+func (v *ledgerView) drawCard(c canvas) {
+	t := c.theme
+	test, ok := v.current()
+	if !ok {
+		return
+	}
+	f := &v.past.Figures[test]
+	group, name := groupAndName(v.past.History.IDs[test])
+	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
+	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
+	known := v.card
+	if known != nil && known.ID != v.past.History.IDs[test] {
+		known = nil
+	}
+	if f.Ran == 0 {
+		c.text(0, 2, style{colour: t.fog}, "it did not come to an end in any of these runs")
+		return
+	}
+	x = c.text(0, 2, style{colour: t.ink}, fmt.Sprintf("%d of %d passed", f.Ran-f.Bad, f.Ran))
+	rate := style{colour: t.leaf}
+	if f.Rate < 0.9 {
+		rate.colour = t.rust
+	}
+	words := report.Percent(f.Rate)
+	if known != nil {
+		words += report.Earlier(known)
+	}
+	c.text(x+3, 2, rate, cut(words, c.width-x-3))
+	words = "it never changed its outcome"
+	if f.Flips > 0 {
+		words = fmt.Sprintf("%s of outcome; it changes in %s of all runs", report.Plural(f.Flips, "change"), report.Between(f.Unstable))
+	}
+	c.text(0, 3, style{colour: t.fog}, cut(words, c.width))
+	y := 5
+	if known != nil && known.Caught != nil {
+		caught := fmt.Sprintf("caught in hunt %d", known.Caught.Number)
+		c.text(0, y, style{colour: t.orchid}, cut(report.Sentence(*known.Caught.Finding), c.width-width(caught)-2))
+		c.right(c.width, y, style{colour: t.fog}, caught)
+	} else if f.Flips > 2 {
+		c.text(c.text(0, y, style{colour: t.leaf}, "H"), y, style{colour: t.fog}, " hunts it: it may depend on what runs before it")
+	}
+	y += 2
+	v.drawTimes(c, y, test, f)
+	y += 2
+	if known == nil {
+		return
+	}
+	line := func(label string, k *ledger.Kept) {
+		if k == nil {
+			return
+		}
+		c.text(c.text(0, y, style{colour: t.fog}, label), y, style{colour: t.ink}, report.RunName(k))
+		y++
+	}
+	line("first failed  ", known.First)
+	if known.LastBad >= 0 {
+		line("last failed   ", known.Runs[known.LastBad])
+	}
+	line("last passed   ", known.Well)
+}
+
+// drawTimes draws the times of a test, run by run, with those from a change on marked.
+func (v *ledgerView) drawTimes(c canvas, y, test int, f *outcome.Figures) {
+	t := c.theme
+	words := timing.Short(f.Seconds)
+	look := style{colour: t.ink}
+	if change := report.TimeChange(f.Seconds, f.Before); f.Changed >= 0 && change != "" {
+		words += ", " + change
+		look.colour = t.amber
+	}
+	const left = 6
+	c.text(0, y, style{colour: t.fog}, "time")
+	past := v.past.History.Past(test)
+	room := min(len(past), c.width-left-width(words)-3)
+	from := len(past) - room
+	most := float32(1e-9)
+	for _, cell := range past[from:] {
+		most = max(most, cell.Seconds)
+	}
+	for i, cell := range past[from:] {
+		o := cell.Outcome()
+		if o == "" || o == outcome.Skipped || o == outcome.Lost {
+			continue
+		}
+		colour := color.Color(t.mix(t.leaf, 0.7))
+		if f.Changed >= 0 && from+i >= f.Changed {
+			colour = t.amber
+		}
+		c.text(left+i, y, style{colour: colour}, string([]rune("▁▂▃▄▅▆▇█")[min(7, int(8*cell.Seconds/most))]))
+	}
+	c.text(left+room+2, y, look, words)
+}
+
+// ago says how long a moment is past.
+func ago(since time.Duration) string {
+	switch {
+	case since < time.Minute:
+		return "just now"
+	case since < time.Hour:
+		return fmt.Sprintf("%.0f min ago", since.Minutes())
+	case since < 48*time.Hour:
+		return fmt.Sprintf("%.0f h ago", since.Hours())
+	}
+	return fmt.Sprintf("%.0f days ago", since.Hours()/24)
+}

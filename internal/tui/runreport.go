@@ -1,0 +1,317 @@
+package tui
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/report"
+)
+
+// runReport shows the results of a run, or how it differs from another, as a tree that folds.
+type runReport struct {
+	title  string
+	words  string
+	causes chosenRun
+	roots  []*branch
+	rows   []reportRow
+	open   map[*branch]bool
+	at     int
+	top    int
+}
+
+// branch is something that folds: a suite, a group, a test with its steps, or a kind of difference.
+type branch struct {
+	words   string
+	note    string          // to the right
+	result  *outcome.Result // of a test
+	outcome outcome.Outcome // the gravest below
+	below   []*branch
+	step    *outcome.Step
+}
+
+// reportRow is a branch where it stands in the tree.
+type reportRow struct {
+	*branch
+	depth int
+}
+
+// newRunReport makes the report of a run: its suites, groups, tests and steps. What is bad is
+// unfolded down to the tests.
+func newRunReport(of chosenRun) *runReport {
+	rep := &runReport{title: fmt.Sprintf("run %d", of.kept.Number), words: report.Counts(of.kept.Counts), causes: of, open: map[*branch]bool{}}
+	suites, groups := map[string]*branch{}, map[string]*branch{}
+	under := func(all map[string]*branch, key, words string, add func(b *branch)) *branch {
+		b := all[key]
+		if b == nil {
+			b = &branch{words: outcome.PlainLine(words)}
+			all[key] = b
+			add(b)
+		}
+		return b
+	}
+	for _, r := range of.run.Results {
+		place, name, _ := strings.Cut(r.ID, "#")
+		suite, group, _ := strings.Cut(place, ":")
+		s := under(suites, suite, suite, func(b *branch) { rep.roots = append(rep.roots, b) })
+		g := under(groups, place, group, func(b *branch) { s.below = append(s.below, b) })
+		g.below = append(g.below, testBranch(r, name))
+	}
+	for _, s := range rep.roots {
+		for _, g := range s.below {
+			g.sum()
+			slices.SortStableFunc(g.below, func(a, b *branch) int { return cmp.Compare(gravity(a.outcome), gravity(b.outcome)) })
+			rep.open[g] = g.outcome.Bad()
+		}
+		s.sum()
+		slices.SortStableFunc(s.below, func(a, b *branch) int { return cmp.Compare(gravity(a.outcome), gravity(b.outcome)) })
+		rep.open[s] = true
+	}
+	rep.unfold()
+	rep.at = max(0, slices.IndexFunc(rep.rows, func(row reportRow) bool { return row.result != nil && row.outcome.Bad() }))
+	return rep
+}
+
+// testBranch is a test with its steps.
+func testBranch(r *outcome.Result, name string) *branch {
+	b := &branch{words: outcome.PlainLine(name), note: timing.Short(r.Seconds), result: r, outcome: r.Outcome}
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		b.below = append(b.below, &branch{words: outcome.PlainLine(s.Name), note: timing.Short(s.Seconds), step: s, outcome: s.Outcome, result: r})
+	}
+	return b
+}
+
+// gravity orders outcomes: what is bad first.
+func gravity(o outcome.Outcome) int {
+	return slices.Index([]outcome.Outcome{outcome.Failed, outcome.Errored, outcome.TimedOut, outcome.Lost, outcome.Surprise, outcome.Owed, outcome.Passed, outcome.Skipped}, o)
+}
+
+// sum adds up what is below a branch.
+func (b *branch) sum() {
+	counts := map[outcome.Outcome]int{}
+	seconds := 0.0
+	var each func(b *branch)
+	each = func(b *branch) {
+		if b.result != nil {
+			counts[b.outcome]++
+			seconds += b.result.Seconds
+			return
+		}
+		for _, below := range b.below {
+			each(below)
+		}
+	}
+	each(b)
+	for _, o := range outcome.All {
+		if counts[o] > 0 && (b.outcome == "" || gravity(o) < gravity(b.outcome)) {
+			b.outcome = o
+		}
+	}
+	b.note = report.Counts(counts) + "  " + timing.Short(seconds)
+}
+
+// newComparison makes the report of how a run differs from the one before it.
+func newComparison(after chosenRun, before *ledger.Kept, c outcome.Comparison) *runReport {
+	rep := &runReport{title: fmt.Sprintf("run %d against run %d", after.kept.Number, before.Number), causes: after, open: map[*branch]bool{}}
+	add := func(words string, list []outcome.Difference, note func(d outcome.Difference) string) {
+		if len(list) == 0 {
+			return
+		}
+		b := &branch{words: words, note: fmt.Sprint(len(list))}
+		for _, d := range list {
+			_, short, _ := strings.Cut(d.ID, ":")
+			result := cmp.Or(d.After, d.Before)
+			b.below = append(b.below, &branch{words: outcome.PlainLine(short), note: note(d), result: result, outcome: result.Outcome})
+		}
+		rep.roots = append(rep.roots, b)
+		rep.open[b] = true
+	}
+	was := func(d outcome.Difference) string {
+		if d.Before == nil {
+			return "new"
+		}
+		return "was " + string(d.Before.Outcome)
+	}
+	times := func(d outcome.Difference) string {
+		return fmt.Sprintf("%s, was %s", timing.Short(d.After.Seconds), timing.Short(d.Before.Seconds))
+	}
+	add("newly failing", c.Failing, was)
+	add("mended", c.Mended, was)
+	add("slower", c.Slower, times)
+	add("faster", c.Faster, times)
+	add("new", c.New, func(d outcome.Difference) string { return timing.Short(d.After.Seconds) })
+	add("gone", c.Gone, func(d outcome.Difference) string { return "" })
+	if rep.words = fmt.Sprintf("%d newly failing, %d mended", len(c.Failing), len(c.Mended)); c.Same() {
+		rep.words = "the same tests came out alike, in as much time as noise explains"
+	}
+	rep.unfold()
+	rep.at = min(1, max(0, len(rep.rows)-1))
+	return rep
+}
+
+// unfold lists the rows of what is open.
+func (rep *runReport) unfold() {
+	rep.rows = rep.rows[:0]
+	var list func(all []*branch, depth int)
+	list = func(all []*branch, depth int) {
+		for _, b := range all {
+			rep.rows = append(rep.rows, reportRow{b, depth})
+			if rep.open[b] {
+				list(b.below, depth+1)
+			}
+		}
+	}
+	list(rep.roots, 0)
+}
+
+// current is the row under the cursor; its branch is nil where there is none.
+func (rep *runReport) current() reportRow {
+	if len(rep.rows) == 0 {
+		return reportRow{}
+	}
+	rep.at = max(0, min(rep.at, len(rep.rows)-1))
+	return rep.rows[rep.at]
+}
+
+func (rep *runReport) press(v *ledgerView, msg tea.KeyPressMsg) action {
+	row := rep.current()
+	switch pressed := msg.String(); {
+	case key.Matches(msg, ledgerKeys.back):
+		v.report = nil
+	case row.branch == nil:
+	case pressed == "enter" || pressed == "space":
+		rep.fold(row.branch, !rep.open[row.branch])
+	case pressed == "right" || pressed == "l":
+		rep.fold(row.branch, true)
+	case pressed == "left" || pressed == "h":
+		rep.close(row)
+	case key.Matches(msg, ledgerKeys.hunt) && row.result != nil:
+		return v.hunt(row.result.ID)
+	case key.Matches(msg, ledgerKeys.edit) && row.result != nil:
+		if r := row.result; r.File != "" {
+			return action{edit: place{r.File, r.Line}}
+		}
+		return v.edit(row.result.ID)
+	default:
+		rep.at = moved(rep.at, pressed, len(rep.rows))
+	}
+	return action{}
+}
+
+func (rep *runReport) fold(b *branch, open bool) {
+	if len(b.below) > 0 {
+		rep.open[b] = open
+		rep.unfold()
+	}
+}
+
+// close folds the row, or goes to the one that it stands under.
+func (rep *runReport) close(row reportRow) {
+	if rep.open[row.branch] {
+		rep.fold(row.branch, false)
+		return
+	}
+	for at := rep.at; at >= 0; at-- {
+		if rep.rows[at].depth < row.depth {
+			rep.at = at
+			return
+		}
+	}
+}
+
+func (rep *runReport) draw(c canvas) {
+	t := c.theme
+	x := c.text(2, 1, style{t.ink, true}, rep.title)
+	c.text(x+3, 1, style{colour: t.fog}, cut(rep.words, c.width-x-4))
+	c.text(2, 2, style{colour: t.faint()}, cut(runWords(rep.causes.kept), c.width-3))
+	rows := c.height - reportTop - 1
+	rep.top = follow(rep.top, rep.at, rows, len(rep.rows))
+	for i := rep.top; i < min(len(rep.rows), rep.top+rows); i++ {
+		rep.drawRow(c, reportTop+i-rep.top, rep.rows[i], i == rep.at)
+	}
+}
+
+func (rep *runReport) drawRow(c canvas, y int, row reportRow, current bool) {
+	t := c.theme
+	x := 2 + 2*row.depth
+	if len(row.below) > 0 {
+		arrow := "▸"
+		if rep.open[row.branch] {
+			arrow = "▾"
+		}
+		c.text(x, y, style{colour: t.fog}, arrow)
+	}
+	if row.result != nil {
+		c.text(x+2, y, style{t.outcome(row.outcome), row.outcome.Bad()}, row.outcome.Shape())
+		x += 2
+	}
+	look := style{t.ink, current || row.result == nil}
+	if row.outcome == outcome.Passed && row.result != nil {
+		look.colour = t.fog
+	}
+	c.right(c.width-1, y, style{colour: t.fog}, row.note)
+	room := c.width - x - 5 - width(row.note)
+	x = c.text(x+2, y, look, cut(row.words, room))
+	if row.step == nil && row.result != nil && row.outcome.Bad() {
+		room -= x - 2 - 2*row.depth
+		c.text(x+2, y, style{colour: t.rust}, cut(outcome.PlainLine(row.result.Message), c.width-1-x-4-width(row.note)))
+	}
+	if current {
+		c.selectRow(1, y, c.width-1, 1)
+	}
+}
+
+// drawDetail draws what there is to know of the row under the cursor.
+func (rep *runReport) drawDetail(c canvas, v *ledgerView) {
+	t, row := c.theme, rep.current()
+	c = c.sub(0, 1, c.width, c.height-2)
+	if row.branch == nil || row.result == nil {
+		v.drawCauses(c)
+		return
+	}
+	r := row.result
+	group, name := groupAndName(r.ID)
+	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
+	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
+	x = c.text(0, 1, style{t.outcome(r.Outcome), true}, r.Outcome.Shape()+" "+string(r.Outcome))
+	words := timing.Short(r.Seconds)
+	if r.Worker > 0 {
+		words += fmt.Sprintf(" on worker %d", r.Worker)
+	}
+	c.text(x+2, 1, style{colour: t.fog}, words)
+	if r.File != "" {
+		c.right(c.width, 1, style{colour: t.water}, cut(fmt.Sprintf("%s:%d", outcome.PlainLine(r.File), r.Line), c.width-x-4-width(words)))
+	}
+	y := 3
+	message := r.Message
+	if row.step != nil {
+		c.text(0, y, style{colour: t.fog}, cut("step "+row.words, c.width))
+		message = cmp.Or(row.step.Message, message)
+		y += 2
+	}
+	if r.Expected != "" || r.Actual != "" {
+		y = drawDifference(c, y, outcome.Align(outcome.Plain(r.Expected), outcome.Plain(r.Actual)))
+	}
+	for i, line := range wrap(outcome.Plain(message), c.width) {
+		if message == "" || i == messageRows {
+			break
+		}
+		c.text(0, y, style{colour: t.outcome(r.Outcome)}, line)
+		y++
+	}
+	drawOutput(c.sub(0, 0, c.width, c.height-4), y+1, r)
+	if len(r.Steps) > 0 && row.step == nil {
+		c.text(0, c.height-1, style{colour: t.fog}, report.Plural(len(r.Steps), "step")+": enter unfolds them")
+	}
+}
+
+// messageRows bounds how many rows of a message are shown.
+const messageRows = 6
