@@ -13,6 +13,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/split"
 	"fernrelay/internal/draw"
+	"fernrelay/internal/relay"
 )
 
 // charts are the drawings by their names.
@@ -21,6 +22,9 @@ var charts = map[string]func(ctx context.Context, s *settings, f *drawFlags) (dr
 	"weave":    drawWeave,
 	"shards":   drawShards,
 	"curve":    drawCurve,
+	"history":  drawPast("history"),
+	"slow":     drawPast("slow"),
+	"trend":    drawPast("trend"),
 }
 
 // drawFlags are the flags of the command draw.
@@ -39,7 +43,8 @@ func newDraw(s *settings) *cobra.Command {
 		Long: "Draw draws a chart into a file, as SVG or PDF by its ending. The charts are: timeline,\n" +
 			"the workers of the latest run on one time axis; weave, the crosstab of groups and tags\n" +
 			"with what the pick holds; shards, a plan with a bar a shard; curve, the finish against\n" +
-			"the number of shards.",
+			"the number of shards; history, the tests against the latest runs, the most troubled\n" +
+			"first; slow, the slowest tests; trend, work and wall time run by run.",
 		Args:      cobra.ExactArgs(1),
 		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -60,6 +65,23 @@ func newDraw(s *settings) *cobra.Command {
 	cmd.Flags().StringVarP(&f.file, "output", "o", "", "the `file`, ending in .svg or .pdf")
 	_ = cmd.MarkFlagRequired("output")
 	return cmd
+}
+
+// drawPast draws a chart of what the runs say together.
+func drawPast(chart string) func(context.Context, *settings, *drawFlags) (draw.Drawing, error) {
+	return func(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+		r, held, err := s.openHeld(ctx, f.pick)
+		if err != nil {
+			return draw.Drawing{}, err
+		}
+		defer r.Close()
+		past, err := r.Past(relay.PastRuns, nil)
+		if err != nil {
+			return draw.Drawing{}, err
+		}
+		past = past.WithChanges()
+		return draw.Past(chart, r.Project.Name, past, past.Order(relay.ByTrouble, held))
+	}
 }
 
 func drawTimeline(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {

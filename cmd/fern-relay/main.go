@@ -122,6 +122,6 @@ func newRoot(i *interrupts) *cobra.Command {
 	}
 	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this folder")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(newDemo(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newWatch(s), newHunt(s), newMerge(), newLedger(s), newDraw(s), newDemoHost())
+	root.AddCommand(newDemo(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newWatch(s), newHunt(s), newMerge(s), newReport(s), newLedger(s), newDraw(s), newDemoHost())
 	return root
 }

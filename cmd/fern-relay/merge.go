@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"os"
 
@@ -8,26 +9,35 @@ import (
 
 	"fernrelay/core/outcome"
 	"fernrelay/internal/format"
+	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
+	"fernrelay/internal/report/runreport"
 )
 
-func newMerge() *cobra.Command {
+func newMerge(s *settings) *cobra.Command {
 	f := &reportFiles{}
+	var file string
 	cmd := &cobra.Command{
 		Use:   "merge FILE…",
 		Short: "Make one report of those of shards or machines",
 		Long: "Merge reads any number of reports, JUnit XML, TAP, the Go toolchain's JSON events or\n" +
 			"event lines, and tells and writes what they say together. It ends with 3 where one is\n" +
 			"broken, where a shard of the plan did not come back, or where shards were not planned\n" +
-			"alike; what there is is written also then.",
+			"alike; what there is is written also then. With --output it writes the report that the\n" +
+			"command report writes of a run, with what the project's ledger knows, if there is one.",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if file != "" {
+				if err := runreport.Check(file); err != nil {
+					return err
+				}
+			}
 			var parts []outcome.Part
-			broken := false
+			var broken []string
 			for _, name := range args {
 				part, kind, err := readPart(name)
 				if err != nil {
-					broken = true
+					broken = append(broken, fmt.Sprintf("%s is broken: %v", name, err))
 					fmt.Fprintf(os.Stderr, "fern-relay: %s: %v\n", name, err)
 				}
 				if part.Run != nil {
@@ -45,14 +55,34 @@ func newMerge() *cobra.Command {
 				return err
 			}
 			report.Merged(cmd.OutOrStdout(), merged)
-			if broken || !merged.Whole() {
+			if file != "" {
+				if err := s.writeMerged(cmd.Context(), file, merged, parts, broken); err != nil {
+					return err
+				}
+			}
+			if broken != nil || !merged.Whole() {
 				return status(3)
 			}
 			return withStatus(merged.Run.ExitStatus())
 		},
 	}
 	f.add(cmd)
+	cmd.Flags().StringVarP(&file, "output", "o", "", "write a report of all to this `file`, ending in .html, .md, .pdf or .xml")
 	return cmd
+}
+
+// writeMerged writes the report of what several reports say together.
+func (s *settings) writeMerged(ctx context.Context, file string, merged *outcome.Merged, parts []outcome.Part, broken []string) error {
+	r, err := relay.OpenLedger(ctx, s.dir)
+	if err != nil { // shards may be merged where there is no project
+		r = relay.Without(s.dir)
+	}
+	defer r.Close()
+	about, err := runreport.OfMerged(r, merged, parts, broken)
+	if err != nil {
+		return err
+	}
+	return runreport.WriteFile(file, about)
 }
 
 // readPart reads a report. What could be read of a broken one is given with the

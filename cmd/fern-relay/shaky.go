@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"context"
 	"errors"
 
 	"github.com/spf13/cobra"
@@ -67,7 +68,7 @@ func newShaky(s *settings) *cobra.Command {
 			if err := checkRuns(runs); err != nil {
 				return err
 			}
-			r, held, err := s.openHeld(cmd, expression)
+			r, held, err := s.openHeld(cmd.Context(), expression)
 			if err != nil {
 				return err
 			}
@@ -103,12 +104,12 @@ func newShaky(s *settings) *cobra.Command {
 
 // openHeld opens the ledger, and tells which of its tests a pick holds: all where it is empty,
 // also those that the project has no more.
-func (s *settings) openHeld(cmd *cobra.Command, expression string) (*relay.Relay, func(id string) bool, error) {
+func (s *settings) openHeld(ctx context.Context, expression string) (*relay.Relay, func(id string) bool, error) {
 	if expression == "" {
-		r, err := s.openLedger(cmd.Context())
+		r, err := s.openLedger(ctx)
 		return r, func(string) bool { return true }, err
 	}
-	r, err := s.open(cmd.Context())
+	r, err := s.open(ctx)
 	if err != nil {
 		return nil, nil, err
 	}

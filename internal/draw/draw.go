@@ -50,6 +50,33 @@ func WriteFile(name string, d Drawing) error {
 	return nil
 }
 
+// WriteSVG writes the drawing as SVG.
+func WriteSVG(w io.Writer, d Drawing) error { return write(w, d, ".svg") }
+
+// WritePages writes drawings as the pages of one PDF document.
+func WritePages(w io.Writer, pages []Drawing) error {
+	canvas := vgpdf.New(vg.Length(pageWidth), vg.Length(pageHeight))
+	for i, d := range pages {
+		if i > 0 {
+			canvas.NextPage()
+		}
+		// A page is as high as all others: what is drawn on it is not to be higher.
+		p := &page{canvas: canvas, height: pageHeight, encode: windows1252}
+		p.rect(0, 0, pageWidth, pageHeight, white)
+		if d.Height > pageHeight {
+			canvas.Push()
+			canvas.Scale(pageHeight/d.Height, pageHeight/d.Height)
+			p.height = d.Height
+			d.paint(p)
+			canvas.Pop()
+			continue
+		}
+		d.paint(p)
+	}
+	_, err := canvas.WriteTo(w)
+	return err
+}
+
 func write(w io.Writer, d Drawing, ending string) error {
 	width, height := vg.Length(d.Width), vg.Length(d.Height)
 	var canvas interface {

@@ -21,6 +21,7 @@ const (
 	trackHeight = 26.0
 	trackGap    = 10.0
 	pageWidth   = 842.0 // A4 lying, in points
+	pageHeight  = 595.0
 )
 
 // Timeline draws a run: a track a worker on one time axis, every test to scale
@@ -41,14 +42,24 @@ func Timeline(title string, run *outcome.Run) Drawing {
 			y := trackTop + float64(w-1)*(trackHeight+trackGap)
 			p.text(margin, y+trackHeight*0.65, 10, false, fromLeft, fog, "worker "+digits(w))
 		}
+		drawn := map[int]float64{} // by worker: where the last block ends
 		for i, r := range run.Results {
-			if r.Worker > 0 && !r.Started.IsZero() {
-				block(p, run, r, i, scale)
+			if r.Worker == 0 || r.Started.IsZero() {
+				continue
 			}
+			end := r.Ended.Sub(run.Started).Seconds() * scale
+			if !r.Outcome.Bad() && end < drawn[r.Worker]+thinnest {
+				continue // of many short ones, nobody could see each
+			}
+			drawn[r.Worker] = end
+			block(p, run, r, i, scale)
 		}
 		legend(p, run, bottom+48)
 	}}
 }
+
+// thinnest is the width of a block, in points, below which not every one is drawn.
+const thinnest = 0.5
 
 func block(p *page, run *outcome.Run, r *outcome.Result, at int, scale float64) {
 	x := trackLeft + r.Started.Sub(run.Started).Seconds()*scale

@@ -33,6 +33,11 @@ func OpenLedger(ctx context.Context, dir string) (*Relay, error) {
 	return r, err
 }
 
+// Without is a folder in which there is no project: nothing is known of it.
+func Without(dir string) *Relay {
+	return &Relay{Project: &project.Project{Dir: dir, Name: filepath.Base(dir)}, history: &history{}}
+}
+
 // openHistory opens the ledger where there is one. A damaged one is put aside. The runs whose
 // processes were killed are kept.
 func (r *Relay) openHistory(ctx context.Context) (notes []string, err error) {

@@ -152,6 +152,31 @@ const tenRuns = 10
 
 // Card tells what the ledger knows of a test of a past.
 func (r *Relay) Card(p *Past, test int) (*Card, error) {
+	known, err := r.Known()
+	if err != nil {
+		return nil, err
+	}
+	return r.card(p, test, known)
+}
+
+// Cards tells what the ledger knows of tests, by ID, as far as it knows them.
+func (r *Relay) Cards(p *Past, ids []string) (map[string]*Card, error) {
+	known, err := r.Known()
+	if err != nil {
+		return nil, err
+	}
+	cards := make(map[string]*Card, len(ids))
+	for _, id := range ids {
+		if test, ok := p.History.Index(id); ok {
+			if cards[id], err = r.card(p, test, known); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return cards, nil
+}
+
+func (r *Relay) card(p *Past, test int, known map[string]ledger.Hunt) (*Card, error) {
 	c := &Card{ID: p.History.IDs[test], Figures: p.Figures[test], Cells: p.History.Past(test), Runs: p.Runs}
 	c.Share = c.Seconds / max(p.Work, 1e-9)
 	before := outcome.Figure(c.Cells[:max(0, len(c.Cells)-tenRuns)])
@@ -170,13 +195,10 @@ func (r *Relay) Card(p *Past, test int) (*Card, error) {
 			return nil, err
 		}
 	}
-	hunts, err := r.ledger().Hunts()
-	for _, h := range hunts {
-		if h.Victim == c.ID && h.Known() {
-			c.Caught = &h
-		}
+	if h, caught := known[c.ID]; caught {
+		c.Caught = &h
 	}
-	return c, err
+	return c, nil
 }
 
 // FindPast finds a test of a past by any unambiguous ending of its ID.

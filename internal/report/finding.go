@@ -215,9 +215,9 @@ func Coverage(g order.Gauge) string {
 // Markdown writes a finding for a bug report.
 func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 	w := &bytes.Buffer{}
-	fmt.Fprintf(w, "# %s is %s\n\n%s.\n", code(f.ID), Verdict(f), prose(Sentence(f)))
+	fmt.Fprintf(w, "# %s is %s\n\n%s.\n", Code(f.ID), Verdict(f), Prose(Sentence(f)))
 	if words := Remedy(f); words != "" {
-		fmt.Fprintf(w, "\n%s\n", prose(words))
+		fmt.Fprintf(w, "\n%s\n", Prose(words))
 	}
 	fmt.Fprintf(w, "\n## Evidence\n\n")
 	for _, words := range Evidence(f) {
@@ -225,57 +225,30 @@ func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 	}
 	fmt.Fprintf(w, "- %s in %s\n", Plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
 	if len(f.Order) > 1 {
-		fmt.Fprintf(w, "\n## To see it\n\n%s\n", block(Command(f)))
+		fmt.Fprintf(w, "\n## To see it\n\n%s\n", Block("sh", Command(f)))
 	}
 	if len(f.Changed) > 0 {
 		fmt.Fprintf(w, "\n## State left behind\n\n| what | in a fresh run | after | where | |\n| --- | --- | --- | --- | --- |\n")
 		for _, c := range f.Changed {
 			where, proved := "", ""
 			if c.File != "" {
-				where = code(fmt.Sprintf("%s:%d", c.File, c.Line))
+				where = Code(fmt.Sprintf("%s:%d", c.File, c.Line))
 			}
 			if c.Proved {
 				proved = "proved: with this alone put back, the outcome changes"
 			}
 			before, after := Differing(c)
-			fmt.Fprintf(w, "| %s %s | %s | %s | %s | %s |\n", c.Kind, code(c.Name), code(before), code(after), where, proved)
+			fmt.Fprintf(w, "| %s %s | %s | %s | %s | %s |\n", c.Kind, Code(c.Name), Code(before), Code(after), where, proved)
 		}
 	}
 	if len(records) > 0 {
-		fmt.Fprintf(w, "\n## Trials\n\n| trial | why | tried | left out | %s |\n| ---: | --- | ---: | ---: | --- |\n", code(Name(f.ID)))
+		fmt.Fprintf(w, "\n## Trials\n\n| trial | why | tried | left out | %s |\n| ---: | --- | ---: | ---: | --- |\n", Code(Name(f.ID)))
 	}
 	for _, r := range records {
 		fmt.Fprintf(w, "| %d | %s | %d | %d | %s |\n", r.Number, r.Purpose, r.Ran, r.LeftOut, r.Outcome)
 	}
 	_, err := to.Write(w.Bytes())
 	return err
-}
-
-// prose takes from words what Markdown would read as more than words.
-func prose(text string) string {
-	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "<", `\<`, "[", `\[`, "#", `\#`, "|", `\|`).Replace(text)
-}
-
-// code writes what tests are called, or left, as code in a line of a table.
-func code(text string) string {
-	text = strings.ReplaceAll(outcome.PlainLine(text), "|", `\|`)
-	fence := "`"
-	for strings.Contains(text, fence) {
-		fence += "`"
-	}
-	if strings.HasPrefix(text, "`") || strings.HasSuffix(text, "`") || text == "" {
-		text = " " + text + " "
-	}
-	return fence + text + fence
-}
-
-// block writes lines of code.
-func block(text string) string {
-	fence := "```"
-	for strings.Contains(text, fence) {
-		fence += "`"
-	}
-	return fence + "sh\n" + text + "\n" + fence
 }
 
 // Name is the name of a test in its ID, safe to show.

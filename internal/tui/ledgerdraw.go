@@ -233,10 +233,10 @@ func (v *ledgerView) drawPanel(c canvas) {
 		v.report.drawDetail(c, v)
 		return
 	}
-	const card, slow = 11, 7
+	const card, slow = 12, 7
 	causes := c.height - card - slow - 1
 	if causes < 6 { // there is no room for the slowest
-		causes = max(5, c.height-card-1)
+		causes = c.height / 2
 		v.drawCauses(c.sub(0, 1, c.width, causes-2))
 		v.drawCard(c.sub(0, causes, c.width, c.height-causes))
 		return
@@ -321,8 +321,7 @@ func (v *ledgerView) drawCause(c canvas, y int, cause *relay.KnownCause, names i
 	} else {
 		since = "new"
 	}
-	c.right(c.width, y, style{colour: t.amber}, since)
-	c.text(left, y, style{colour: t.ink}, cut(report.CauseWords(*cause), c.width-left-width(since)-2))
+	c.text(left, y, style{colour: t.ink}, cut(report.CauseWords(*cause), c.width-left))
 	y++
 	if at := report.CausePlace(cause.Cause); at != "" {
 		c.text(left, y, style{colour: t.water}, cut(at, c.width-left))
@@ -339,9 +338,10 @@ func (v *ledgerView) drawCause(c canvas, y int, cause *relay.KnownCause, names i
 		}
 		group, name := groupAndName(r.ID)
 		x := c.text(left, y, style{colour: t.faint()}, branch+" ")
-		c.text(x, y, style{colour: t.fog}, cut(group+" "+name, c.width-x-width(words))+words)
+		c.text(x, y, style{colour: t.fog}, cut(group+" "+name, c.width-x-width(words)-width(since)-2)+words)
 		y++
 	}
+	c.right(c.width, y-1, style{colour: t.amber}, since)
 	return y
 }
 

@@ -1,0 +1,34 @@
+package report
+
+import (
+	"strings"
+
+	"fernrelay/core/outcome"
+)
+
+// Prose takes from words what Markdown would read as more than words.
+func Prose(text string) string {
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "<", `\<`, "[", `\[`, "#", `\#`, "|", `\|`).Replace(text)
+}
+
+// Code writes what tests are called, or left, as code in a line of a table.
+func Code(text string) string {
+	text = strings.ReplaceAll(outcome.PlainLine(text), "|", `\|`)
+	fence := "`"
+	for strings.Contains(text, fence) {
+		fence += "`"
+	}
+	if strings.HasPrefix(text, "`") || strings.HasSuffix(text, "`") || text == "" {
+		text = " " + text + " "
+	}
+	return fence + text + fence
+}
+
+// Block writes lines of code in a language, which may be empty.
+func Block(language, text string) string {
+	fence := "```"
+	for strings.Contains(text, fence) {
+		fence += "`"
+	}
+	return fence + language + "\n" + text + "\n" + fence
+}

@@ -1,0 +1,101 @@
+package runreport
+
+import (
+	"bytes"
+	_ "embed"
+	"html/template"
+	"io"
+	"strings"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/draw"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+)
+
+//go:embed page.html
+var pageText string
+
+// page is the template of the page. What tests said goes through its escaping.
+var page = template.Must(template.New("page").Funcs(template.FuncMap{
+	"line":    outcome.PlainLine,
+	"plain":   outcome.Plain,
+	"output":  func(b []byte) string { return lastLines(string(b), htmlLines) },
+	"short":   timing.Short,
+	"clock":   timing.ClockTenths,
+	"percent": report.Percent,
+	"plural":  report.Plural,
+	"place":   place,
+	"name":    func(id string) string { _, name, _ := strings.Cut(id, "#"); return outcome.PlainLine(name) },
+	"where":   func(id string) string { place, _, _ := strings.Cut(id, "#"); return outcome.PlainLine(place) },
+	"share":   func(some, of int) string { return report.Percent(float64(some) / float64(of)) },
+	"part":    func(some, of float64) float64 { return some / max(of, 1e-9) },
+	"bar":     func(some, of float64) int { return int(100 * some / max(of, 1e-9)) },
+	"cause":   report.CauseWords,
+	"from":    func(c relay.KnownCause) string { return report.CausePlace(c.Cause) },
+	"since":   report.RunName,
+	"card":    report.CardWords,
+	"counts":  report.Counts,
+	"anchor":  anchor,
+	"first":   func(list []*outcome.Result) []*outcome.Result { return list[:min(len(list), testsTold)] },
+	"more":    func(list []*outcome.Result) int { return max(0, len(list)-testsTold) },
+	"past":    func(c *relay.Card) []outcome.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
+	"last":    func(list []*outcome.Result) *outcome.Result { return list[0] },
+}).Parse(pageText))
+
+// What the page tells at most: lines of an output, runs of a past.
+const (
+	htmlLines = 200
+	pastTold  = 40
+)
+
+// pageData is what the template is filled with.
+type pageData struct {
+	*About
+	Words    []string
+	Failures []*outcome.Result
+	Suites   []*suite
+	Slowest  []*outcome.Result
+	Work     float64
+	Timeline template.HTML // drawn by ourselves; its texts are escaped there
+	Marks    []mark
+}
+
+// mark is a count of an outcome.
+type mark struct {
+	Outcome outcome.Outcome
+	Count   int
+}
+
+func writeHTML(w io.Writer, a *About) error {
+	data := pageData{About: a, Words: a.words(), Failures: a.Run.Troubled(), Suites: a.suites()}
+	data.Slowest, data.Work = a.slowest()
+	for _, o := range outcome.All {
+		if n := a.Run.Counts[o]; n > 0 {
+			data.Marks = append(data.Marks, mark{o, n})
+		}
+	}
+	if a.placed() {
+		var svg bytes.Buffer
+		if err := draw.WriteSVG(&svg, draw.Timeline("workers on one time axis", a.Run)); err != nil {
+			return err
+		}
+		_, drawing, _ := strings.Cut(svg.String(), "<svg") // what is before it is for a file of its own
+		data.Timeline = template.HTML("<svg" + drawing)
+	}
+	return page.Execute(w, data)
+}
+
+// anchor names a test within the page.
+func anchor(id string) string {
+	var name strings.Builder
+	for _, r := range id {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
+			name.WriteRune(r)
+		} else {
+			name.WriteByte('-')
+		}
+	}
+	return "t-" + name.String()
+}

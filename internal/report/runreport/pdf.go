@@ -1,0 +1,138 @@
+package runreport
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/draw"
+	"fernrelay/internal/report"
+)
+
+// What the document tells at most: failures whole, lines of the message and of the output of each.
+const (
+	pdfFailures = 200
+	pdfMessage  = 8
+	pdfOutput   = 15
+)
+
+func writePDF(w io.Writer, a *About) error {
+	t := &text{}
+	t.add(draw.Title, 0, a.Title)
+	for _, words := range a.words() {
+		t.add(draw.Faint, 0, words)
+	}
+	if len(a.Parts) > 0 {
+		t.add(draw.Heading, 0, "Reports")
+		for _, words := range a.Parts {
+			t.add(draw.Plain, 1, words)
+		}
+	}
+	failures := a.Run.Troubled()
+	if len(failures) > 0 {
+		pdfCauses(t, a, len(failures))
+	}
+	pages := draw.Pages(t.lines)
+	if a.placed() {
+		pages = append(pages, draw.Timeline("Workers on one time axis", a.Run))
+	}
+	t = &text{}
+	if len(failures) > 0 {
+		t.add(draw.Heading, 0, "Failures")
+	}
+	for i, r := range failures {
+		if i == pdfFailures {
+			t.add(draw.Faint, 0, "… and "+report.Plural(len(failures)-i, "more failure"))
+			break
+		}
+		pdfFailure(t, a, r)
+	}
+	pdfSlowest(t, a)
+	pdfGroups(t, a)
+	return draw.WritePages(w, append(pages, draw.Pages(t.lines)...))
+}
+
+// text grows line by line.
+type text struct{ lines []draw.Line }
+
+func (t *text) add(tone draw.Tone, indent int, words string) {
+	line := draw.Line{Text: outcome.PlainLine(words), Tone: tone, Indent: indent}
+	if tone == draw.Heading || tone == draw.Bad {
+		line.Keep = 2
+	}
+	t.lines = append(t.lines, line)
+}
+
+// addAll adds the lines of a text, so many at most.
+func (t *text) addAll(tone draw.Tone, indent int, words string, most int) {
+	for i, line := range strings.Split(strings.TrimRight(outcome.Plain(words), "\n "), "\n") {
+		if i == most {
+			t.lines = append(t.lines, draw.Line{Text: "…", Tone: draw.Faint, Indent: indent})
+			return
+		}
+		t.lines = append(t.lines, draw.Line{Text: line, Tone: tone, Indent: indent})
+	}
+}
+
+func pdfCauses(t *text, a *About, failures int) {
+	t.add(draw.Heading, 0, report.Plural(failures, "failure")+", "+report.Plural(len(a.Causes), "cause"))
+	for _, c := range a.Causes {
+		t.add(draw.Bad, 0, report.Plural(len(c.Results), "test")+"  "+report.CauseWords(c))
+		if at := report.CausePlace(c.Cause); at != "" {
+			t.add(draw.Plain, 1, at)
+		}
+		for i, r := range c.Results {
+			if i == testsTold {
+				t.add(draw.Faint, 1, "… and "+report.Plural(len(c.Results)-i, "more test"))
+				break
+			}
+			t.add(draw.Plain, 1, r.ID)
+		}
+		if c.Since != nil {
+			t.add(draw.Faint, 1, "since "+report.RunName(c.Since))
+		}
+	}
+}
+
+func pdfFailure(t *text, a *About, r *outcome.Result) {
+	t.add(draw.Bad, 0, fmt.Sprintf("%s  %s in %s  %s", r.ID, r.Outcome, timing.Short(r.Seconds), place(r)))
+	if r.Message != "" {
+		t.addAll(draw.Plain, 1, r.Message, pdfMessage)
+	}
+	if r.Expected != "" || r.Actual != "" {
+		t.addAll(draw.Plain, 1, "expected  "+r.Expected, pdfMessage)
+		t.addAll(draw.Plain, 1, "actual  "+r.Actual, pdfMessage)
+	}
+	for _, s := range r.Steps {
+		if s.Outcome.Bad() {
+			t.add(draw.Plain, 1, "step "+s.Name+"  "+s.Message)
+		}
+	}
+	if output := lastLines(string(r.Output), pdfOutput); strings.TrimSpace(output) != "" {
+		t.addAll(draw.Faint, 2, output, pdfOutput+1)
+	}
+	if card := a.Cards[r.ID]; card != nil {
+		for _, words := range report.CardWords(card) {
+			t.add(draw.Faint, 1, words)
+		}
+	}
+}
+
+func pdfSlowest(t *text, a *About) {
+	slowest, work := a.slowest()
+	t.add(draw.Heading, 0, "Slowest")
+	for _, r := range slowest {
+		t.add(draw.Plain, 1, fmt.Sprintf("%s  %s, %s of all work", r.ID, timing.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9))))
+	}
+}
+
+func pdfGroups(t *text, a *About) {
+	t.add(draw.Heading, 0, "Groups")
+	for _, s := range a.suites() {
+		for _, g := range s.Groups {
+			t.add(draw.Plain, 1, fmt.Sprintf("%s:%s  %s, %s", s.Name, g.Name, report.Counts(g.Counts), timing.Short(g.Seconds)))
+		}
+	}
+}

@@ -1,0 +1,236 @@
+// Package runreport writes what there is to say of one run into a file that others read: an HTML
+// page of its own, a Markdown summary, a PDF document, or JUnit XML.
+//
+//	err := runreport.WriteFile("run.html", about)
+package runreport
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
+	"fernrelay/internal/format/junit"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/report"
+	"fernrelay/internal/wholefile"
+)
+
+// About is what a report is made of.
+type About struct {
+	Title  string
+	Kept   *ledger.Kept // nil of a run that is not kept, as one that was merged
+	Run    *outcome.Run
+	Causes []relay.KnownCause
+	Cards  map[string]*relay.Card // what the ledger knows of failing tests, by ID
+	Parts  []string               // which shards came back, failed and are missing, in words
+}
+
+// failuresKnown bounds of how many failing tests it is told what the ledger knows.
+const failuresKnown = 500
+
+// Of gathers what there is to say of a run of the ledger.
+func Of(r *relay.Relay, kept *ledger.Kept, run *outcome.Run) (*About, error) {
+	a := &About{Title: fmt.Sprintf("%s, run %d", r.Project.Name, kept.Number), Kept: kept, Run: run}
+	return a, a.know(r, kept)
+}
+
+// OfMerged gathers what there is to say of shards together; the ledger of the project is asked
+// what it knows of what failed.
+func OfMerged(r *relay.Relay, m *outcome.Merged, parts []outcome.Part, broken []string) (*About, error) {
+	a := &About{Title: r.Project.Name + ", " + report.Plural(len(parts), "report") + " together", Run: m.Run}
+	for _, p := range parts {
+		words := outcome.PlainLine(p.Name)
+		if of := p.Run.Planned; of != nil {
+			words += fmt.Sprintf(", shard %d of %d", of.Shard, of.Of)
+		}
+		words += ": " + p.Run.Summary()
+		if outcome.CountBad(p.Run.Counts) > 0 {
+			words += "; it failed"
+		}
+		a.Parts = append(a.Parts, words)
+	}
+	for _, k := range m.Missing {
+		a.Parts = append(a.Parts, fmt.Sprintf("shard %d of %d is missing", k, m.Of))
+	}
+	for _, words := range m.Unlike {
+		a.Parts = append(a.Parts, "not planned alike: "+words)
+	}
+	a.Parts = append(a.Parts, broken...)
+	return a, a.know(r, nil)
+}
+
+func (a *About) know(r *relay.Relay, upTo *ledger.Kept) (err error) {
+	if a.Causes, err = r.Causes(a.Run); err != nil {
+		return err
+	}
+	past, err := r.Past(relay.PastRuns, upTo)
+	if err != nil || len(past.Runs) == 0 {
+		return err
+	}
+	var ids []string
+	for _, res := range a.Run.Troubled() {
+		ids = append(ids, res.ID)
+	}
+	a.Cards, err = r.Cards(past.WithChanges(), ids[:min(len(ids), failuresKnown)])
+	return err
+}
+
+// Endings are the endings of the files that a report may be written into.
+var Endings = []string{".html", ".md", ".pdf", ".xml"}
+
+// Check refuses the name of a file that a report cannot be written into.
+func Check(file string) error {
+	if !slices.Contains(Endings, strings.ToLower(filepath.Ext(file))) {
+		return fmt.Errorf("the report %q: a file ending in %s is expected", file, strings.Join(Endings, ", "))
+	}
+	return nil
+}
+
+// WriteFile writes a report into a file, in the form that its ending names.
+func WriteFile(file string, a *About) error {
+	write := map[string]func(io.Writer, *About) error{
+		".html": writeHTML, ".md": writeMarkdown, ".pdf": writePDF,
+		".xml": func(w io.Writer, a *About) error { return junit.Write(w, a.Run) },
+	}[strings.ToLower(filepath.Ext(file))]
+	if write == nil {
+		return Check(file)
+	}
+	err := wholefile.Write(file, 0o644, func(w io.Writer) error { return write(w, a) })
+	if err != nil {
+		return fmt.Errorf("the report %s: %w", file, err)
+	}
+	return nil
+}
+
+// words tells the counts against the pick, and how the run was, in lines.
+func (a *About) words() []string {
+	lines := []string{fmt.Sprintf("%s: %s", report.Plural(len(a.Run.Results), "picked test"), a.Run.Summary())}
+	if a.Kept != nil {
+		lines = append(lines, report.RunWords(a.Kept)...)
+		if a.Kept.Revision != "" {
+			lines = append(lines, "revision "+report.Revision(a.Kept))
+		}
+	}
+	if a.Run.Note != "" {
+		lines = append(lines, "beside the tests: "+outcome.PlainLine(a.Run.Note))
+	}
+	return lines
+}
+
+// group is a group of a suite with what came of its tests.
+type group struct {
+	Name    string
+	Tests   []*outcome.Result // the bad ones first
+	Passed  int
+	Ran     int
+	Seconds float64
+	Counts  map[outcome.Outcome]int
+}
+
+// Bad counts the tests of the group that failed.
+func (g *group) Bad() int { return outcome.CountBad(g.Counts) }
+
+// suite is a suite with its groups.
+type suite struct {
+	Name   string
+	Groups []*group
+}
+
+// suites puts the results into their suites and groups, the groups with failures first.
+func (a *About) suites() []*suite {
+	var all []*suite
+	bySuite, byPlace := map[string]*suite{}, map[string]*group{}
+	for _, r := range a.Run.Results {
+		place, _, _ := strings.Cut(r.ID, "#")
+		g := byPlace[place]
+		if g == nil {
+			name, within, _ := strings.Cut(place, ":")
+			s := bySuite[name]
+			if s == nil {
+				s = &suite{Name: name}
+				bySuite[name] = s
+				all = append(all, s)
+			}
+			g = &group{Name: within, Counts: map[outcome.Outcome]int{}}
+			byPlace[place] = g
+			s.Groups = append(s.Groups, g)
+		}
+		g.Tests = append(g.Tests, r)
+		g.Counts[r.Outcome]++
+		g.Seconds += r.Seconds
+		if r.Outcome != outcome.Skipped && r.Outcome != outcome.Lost {
+			g.Ran++
+			if !r.Outcome.Bad() {
+				g.Passed++
+			}
+		}
+	}
+	for _, s := range all {
+		slices.SortStableFunc(s.Groups, func(a, b *group) int { return cmp.Compare(b.Bad(), a.Bad()) })
+		for _, g := range s.Groups {
+			slices.SortStableFunc(g.Tests, func(a, b *outcome.Result) int { return cmp.Compare(rank(a), rank(b)) })
+		}
+	}
+	return all
+}
+
+// rank puts what is bad first.
+func rank(r *outcome.Result) int {
+	if r.Outcome.Bad() {
+		return 0
+	}
+	return 1
+}
+
+// slowestTold bounds how many tests are told as the slowest.
+const slowestTold = 10
+
+// slowest gives the slowest tests of the run, and the seconds of all.
+func (a *About) slowest() (tests []*outcome.Result, work float64) {
+	tests = slices.Clone(a.Run.Results)
+	for _, r := range tests {
+		work += r.Seconds
+	}
+	slices.SortStableFunc(tests, func(a, b *outcome.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
+	return tests[:min(len(tests), slowestTold)], work
+}
+
+// lastLines gives so many of the last lines of an output.
+func lastLines(text string, most int) string {
+	lines := strings.Split(strings.TrimRight(outcome.Plain(text), "\n "), "\n")
+	if cut := len(lines) - most; cut > 0 {
+		lines = append([]string{fmt.Sprintf("… %s before", report.Plural(cut, "line"))}, lines[cut:]...)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// place is where a failure is, empty where nothing is told.
+func place(r *outcome.Result) string {
+	if r.File == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s:%d", outcome.PlainLine(r.File), r.Line)
+}
+
+// testsTold bounds how many tests of a cause are named.
+const testsTold = 20
+
+// wall is how long the run took, in words; empty where that is not known.
+func (a *About) wall() string {
+	wall := a.Run.Ended.Sub(a.Run.Started).Seconds()
+	if wall <= 0 || a.Run.Started.IsZero() {
+		return ""
+	}
+	return timing.ClockTenths(wall)
+}
+
+// placed reports whether it is known what ran where.
+func (a *About) placed() bool {
+	return a.wall() != "" && slices.ContainsFunc(a.Run.Results, func(r *outcome.Result) bool { return r.Worker > 0 })
+}
