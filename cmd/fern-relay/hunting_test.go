@@ -95,7 +95,9 @@ func TestHuntOnScreen(t *testing.T) {
 	}
 	s := start()
 	s.shows("Nothing is hunted yet", "order coverage: ", "of before/after pairs")
-	s.press("a", "j", "j")
+	s.press("5")
+	s.shows("most troubled first", "closes_at_noon", "run 30 · causes")
+	s.press("j", "j", "j", "H")
 	s.shows("closes_at_noon", "trial 3")
 	s.press("x")
 	s.shows("interrupted", "enter goes on where it was")
@@ -104,7 +106,7 @@ func TestHuntOnScreen(t *testing.T) {
 
 	s = start()
 	s.shows("interrupted", "closes_at_noon")
-	s.press("a", "j", "j")
+	s.press("Enter")
 	s.shows("it went on after")
 	s.shows("idle", "polluted", "motor_service", "summer_plan", "shade.season", "proved", "shade.go:", "5 of 5 failed", "0 of 5 failed")
 	s.whole()

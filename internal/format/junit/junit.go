@@ -133,6 +133,8 @@ func caseOf(r *outcome.Result, group, name string) testCase {
 	output := outcome.Plain(string(r.Output))
 	if r.File != "" {
 		output = fmt.Sprintf("%s%s:%d\n%s", placeSign, outcome.PlainLine(r.File), r.Line, output)
+	} else if strings.HasPrefix(output, placeSign) {
+		output = "\n" + output // so that it is not taken for one
 	}
 	switch {
 	case r.Outcome == outcome.Failed:

@@ -259,8 +259,13 @@ func (p *reader) flush() {
 	}
 	for _, step := range below {
 		if step.Outcome.Bad() && at.event.Message == "" {
-			at.event.Message, at.event.File, at.event.Line = step.ID+": "+step.Message, step.File, step.Line
-			at.event.Expected, at.event.Actual = step.Expected, step.Actual
+			at.event.Message = step.ID + ": " + step.Message
+			if at.event.File == "" {
+				at.event.File, at.event.Line = step.File, step.Line
+			}
+			if at.event.Expected == "" && at.event.Actual == "" {
+				at.event.Expected, at.event.Actual = step.Expected, step.Actual
+			}
 		}
 		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Message: step.Message})
 	}

@@ -2,11 +2,10 @@ package tap
 
 import (
 	"bufio"
+	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
-
-	"github.com/goccy/go-yaml"
 
 	"fernrelay/core/outcome"
 )
@@ -64,31 +63,38 @@ func escape(text string) string { return escapes.Replace(outcome.PlainLine(text)
 
 var escapes = strings.NewReplacer(`\`, `\\`, `#`, `\#`)
 
+// writeDiagnosis writes the YAML of a point. Texts stand there as JSON has them, which is YAML,
+// too: on one line, whatever is in them.
 func writeDiagnosis(out io.Writer, r *outcome.Result) error {
-	d := yaml.MapSlice{{Key: "duration_ms", Value: r.Seconds * 1000}}
-	add := func(key string, value any) { d = append(d, yaml.MapItem{Key: key, Value: value}) }
+	fmt.Fprintf(out, "  ---\n  duration_ms: %g\n", r.Seconds*1000)
 	if r.Outcome != outcome.Passed {
-		add("outcome", string(r.Outcome))
+		fmt.Fprintf(out, "  outcome: %s\n", r.Outcome)
 	}
 	if r.Unstable {
-		add("unstable", true)
+		fmt.Fprintf(out, "  unstable: true\n")
 	}
 	for _, field := range []struct{ key, text string }{{"message", r.Message}, {"expected", r.Expected}, {"actual", r.Actual}} {
-		if field.text != "" {
-			add(field.key, outcome.Plain(field.text))
+		if field.text == "" {
+			continue
 		}
+		text, err := quoted(field.text)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "  %s: %s\n", field.key, text)
 	}
 	if r.File != "" {
-		add("at", yaml.MapSlice{{Key: "file", Value: r.File}, {Key: "line", Value: r.Line}})
+		file, err := quoted(r.File)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "  at:\n    file: %s\n    line: %d\n", file, r.Line)
 	}
-	if len(d) == 1 { // as of nearly all tests
-		fmt.Fprintf(out, "  ---\n  duration_ms: %g\n  ...\n", r.Seconds*1000)
-		return nil
-	}
-	text, err := yaml.Marshal(d)
-	if err != nil {
-		return err
-	}
-	fmt.Fprintf(out, "  ---\n  %s\n  ...\n", strings.ReplaceAll(strings.TrimRight(string(text), "\n"), "\n", "\n  "))
-	return nil
+	_, err := fmt.Fprintf(out, "  ...\n")
+	return err
+}
+
+func quoted(text string) (string, error) {
+	data, err := json.Marshal(outcome.Plain(text))
+	return string(data), err
 }

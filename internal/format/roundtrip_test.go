@@ -1,0 +1,156 @@
+package format
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/format/junit"
+	"fernrelay/internal/format/tap"
+)
+
+// hostile are pieces of what tests print and are called that mean something to the formats.
+var hostile = []string{"<script>", "]]>", "&lt;", "\x00", "\x1b[31m", "\xff\xfe", "\uFFFE", "'", "\"", "# SKIP", "# TODO x", "\\", "\\#", "ok 1 - a", "not ok 2",
+	"1..3", "Bail out!", "  ---\n", "  ...\n", "    ok 1", "TAP version 14", "\r\n", "\n\n", "\t", " ", "é", "水", "\u202e", "pragma +strict", ": ", "- ", "| ", "{", "%s", "at a.go:3\n", "..."}
+
+func hostileText(random *rand.Rand) string {
+	var text strings.Builder
+	for range random.IntN(6) {
+		if random.IntN(3) == 0 {
+			text.WriteByte(byte(random.IntN(256)))
+		}
+		text.WriteString(hostile[random.IntN(len(hostile))])
+	}
+	return text.String()
+}
+
+// TestRoundTrip writes runs of tests that print and are called all kinds of things, as JUnit XML
+// and as TAP, and reads them back to the same outcomes, in the same order, under the same names.
+func TestRoundTrip(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 3))
+	for range 400 {
+		run := outcome.NewRun()
+		now := time.Unix(1_700_000_000, 0)
+		run.Apply(outcome.Event{Event: outcome.RunBegins, At: now})
+		for i := range 1 + random.IntN(8) {
+			id := fmt.Sprintf("u:g%d#%st%d", i%2, hostileText(random), i)
+			run.Apply(outcome.Event{Event: outcome.Output, ID: id, Text: hostileText(random)})
+			for s := range random.IntN(3) {
+				run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: fmt.Sprint(hostileText(random), s), Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(0.1), Message: hostileText(random)})
+			}
+			e := outcome.Event{Event: outcome.Finished, ID: id, At: now, Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(float64(random.IntN(1000)) / 64),
+				Message: hostileText(random), Expected: hostileText(random), Actual: hostileText(random)}
+			if e.Unstable = random.IntN(4) == 0 && e.Outcome == outcome.Passed; random.IntN(2) == 0 {
+				e.File, e.Line = "a/b_test.go", 1+random.IntN(99)
+			}
+			run.Apply(e)
+		}
+		run.Apply(outcome.Event{Event: outcome.RunEnds, At: now})
+		for name, write := range map[string]func(io.Writer, *outcome.Run) error{"junit": junit.Write, "tap": tap.Write} {
+			var text bytes.Buffer
+			if err := write(&text, run); err != nil {
+				t.Fatal(err)
+			}
+			written := text.String()
+			var back []outcome.Event
+			kind, err := Read(&text, func(e outcome.Event) {
+				if e.Event == outcome.Finished {
+					back = append(back, e)
+				}
+			})
+			if kind != name || err != nil || len(back) != len(run.Results) {
+				t.Fatalf("%s is read as %s with %d of %d tests, %v:\n%s", name, kind, len(back), len(run.Results), err, written)
+			}
+			for _, r := range run.Results {
+				place, test, _ := strings.Cut(r.ID, "#")
+				want := outcome.PlainLine(place) + "#" + outcome.PlainLine(test)
+				if name == "tap" {
+					want = outcome.PlainLine(r.ID) // as one description
+				} else {
+					want = strings.ReplaceAll(want, "\uFFFE", "\uFFFD") // which XML cannot hold
+				}
+				at := -1
+				for i, e := range back { // JUnit XML has them group by group
+					if e.ID == want {
+						at = i
+					}
+				}
+				if at < 0 {
+					t.Fatalf("%s has no %q:\n%s", name, want, written)
+				}
+				e := back[at]
+				if e.Outcome != r.Outcome || e.Unstable != r.Unstable || e.Seconds == nil || *e.Seconds != r.Seconds {
+					t.Fatalf("%s: %q came back as %+v, want %s unstable %t %v s:\n%s", name, want, e, r.Outcome, r.Unstable, r.Seconds, written)
+				}
+				if e.Outcome.Bad() && (e.File != r.File || e.Line != r.Line) {
+					t.Fatalf("%s: the place of %q came back as %s:%d, want %s:%d:\n%q", name, want, e.File, e.Line, r.File, r.Line, written)
+				}
+			}
+		}
+	}
+}
+
+// endless gives a beginning and then the same byte again and again, and counts what was read.
+type endless struct {
+	head io.Reader
+	fill byte
+	left int
+	read int
+}
+
+func (e *endless) Read(into []byte) (int, error) {
+	if n, err := e.head.Read(into); n > 0 || err == nil {
+		return n, nil
+	}
+	n := min(len(into), e.left)
+	for i := range n {
+		into[i] = e.fill
+	}
+	if e.left, e.read = e.left-n, e.read+n; n == 0 {
+		return 0, io.EOF
+	}
+	return n, nil
+}
+
+// TestBrokenXML holds that documents that are hostile, wrong or cut off end in a message, and soon.
+func TestBrokenXML(t *testing.T) {
+	const begin = `<testsuite name="s"><testcase name="a"/><testcase name="b">`
+	gigabyte := func(begin string) *endless { return &endless{head: strings.NewReader(begin), fill: 'x', left: 1 << 30} }
+	for _, c := range []struct {
+		name  string
+		from  io.Reader
+		words string
+		tests int // that are told before
+	}{
+		{"a bomb of entities", strings.NewReader(`<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "ha"><!ENTITY b "&a;&a;&a;">]><testsuite><testcase name="&b;"/></testsuite>`), "entities", 0},
+		{"a gigabyte of text", gigabyte(begin + "<system-out>"), "more than 32 MB", 1},
+		{"a gigabyte in CDATA", gigabyte(begin + "<system-out><![CDATA["), "more than 32 MB", 1},
+		{"a gigabyte in an attribute", gigabyte(`<testsuite name="`), "more than 32 MB", 0},
+		{"a gigabyte in a comment", gigabyte(begin + "<!--"), "more than 32 MB", 1},
+		{"a gigabyte between suites", gigabyte("<testsuites>"), "more than 32 MB", 0},
+		{"a wrong encoding", strings.NewReader(`<?xml version="1.0" encoding="klingon"?>` + begin), "klingon", 0},
+		{"bytes that are no UTF-8", strings.NewReader(begin + "<system-out>caf\xe9</system-out></testcase></testsuite>"), "UTF-8", 1},
+		{"cut off in a case", strings.NewReader(begin + "<system-out>so f"), "unexpected EOF", 1},
+		{"cut off in a tag", strings.NewReader(begin + "<syst"), "unexpected EOF", 1},
+		{"cut off between cases", strings.NewReader(`<testsuites><testsuite name="s"><testcase name="a"/>`), "unexpected EOF", 1},
+		{"no report", strings.NewReader("<html><body/></html>"), "no testsuite", 0},
+	} {
+		tests := 0
+		_, err := Read(c.from, func(e outcome.Event) {
+			if e.Event == outcome.Finished {
+				tests++
+			}
+		})
+		if err == nil || !strings.Contains(err.Error(), c.words) || tests != c.tests {
+			t.Errorf("%s: %d tests and %v; want %d and %q", c.name, tests, err, c.tests, c.words)
+		}
+		if e, ok := c.from.(*endless); ok && e.read > 40<<20 {
+			t.Errorf("%s: %d bytes of it were read", c.name, e.read)
+		}
+	}
+}
