@@ -39,7 +39,8 @@ func Merge(parts []Part) *Merged {
 	told := map[string][]string{} // by ID: the names of the parts
 	for _, p := range parts {
 		for _, r := range p.Run.Results {
-			m.take(r)
+			own := *r
+			m.Run.Add(&own)
 			told[r.ID] = append(told[r.ID], p.Name)
 		}
 		if !p.Run.Started.IsZero() && (m.Run.Started.IsZero() || p.Run.Started.Before(m.Run.Started)) {
@@ -58,20 +59,19 @@ func Merge(parts []Part) *Merged {
 	return m
 }
 
-// take adds a result, or puts it in the place of one that counts less.
-func (m *Merged) take(r *Result) {
-	known := m.Run.byID[r.ID]
+// Add adds a result to the run, or puts it in the place of one of the same test that counts less.
+func (r *Run) Add(res *Result) {
+	known := r.byID[res.ID]
 	if known == nil {
-		own := *r
-		m.Run.byID[r.ID] = &own
-		m.Run.Results = append(m.Run.Results, &own)
-		m.Run.Counts[r.Outcome]++
+		r.byID[res.ID] = res
+		r.Results = append(r.Results, res)
+		r.Counts[res.Outcome]++
 		return
 	}
-	if slices.Index(rank, r.Outcome) < slices.Index(rank, known.Outcome) {
-		m.Run.Counts[known.Outcome]--
-		m.Run.Counts[r.Outcome]++
-		*known = *r
+	if slices.Index(rank, res.Outcome) < slices.Index(rank, known.Outcome) {
+		r.Counts[known.Outcome]--
+		r.Counts[res.Outcome]++
+		*known = *res
 	}
 }
 

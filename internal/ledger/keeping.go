@@ -3,6 +3,7 @@ package ledger
 import (
 	"database/sql"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -37,8 +38,9 @@ func (l *Ledger) Import(runs []Foreign) error {
 		return err
 	}
 	defer tx.Rollback()
+	known := foreignKeys{}
 	for _, f := range runs {
-		number, err := l.keep(tx, f.Kept, f.Run)
+		number, err := l.keep(tx, f.Kept, f.Run, known.keep)
 		if err != nil {
 			return err
 		}
@@ -51,7 +53,45 @@ func (l *Ledger) Import(runs []Foreign) error {
 	return tx.Commit()
 }
 
-// Arrange works out again what came of each test lately, by the time of the runs: imported
+// foreignKeys are the keys of tests by ID, as far as runs that are imported together need them.
+type foreignKeys map[string]int64
+
+// keep keeps the tests of a run that are not known yet. Those that are stay as they are, as the
+// run may be older than what is known of them.
+func (known foreignKeys) keep(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error) {
+	fresh := slices.DeleteFunc(slices.Clone(run.Results), func(r *outcome.Result) bool { return known[r.ID] > 0 })
+	for some := range slices.Chunk(fresh, rowsAtOnce) {
+		kept, err := readTests(tx, some)
+		if err != nil {
+			return nil, err
+		}
+		for id, t := range kept {
+			known[id] = t.key
+		}
+	}
+	greatest, err := greatestKey(tx)
+	if err != nil {
+		return nil, err
+	}
+	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4}
+	for _, r := range fresh {
+		if known[r.ID] > 0 {
+			continue
+		}
+		greatest++
+		known[r.ID] = greatest
+		if err := tests.add(greatest, r.ID, encode([]Moment{{r.Outcome, r.Seconds}}), number); err != nil {
+			return nil, err
+		}
+	}
+	return known, tests.flush()
+}
+
+// arrangedAtOnce is how many tests are arranged at a time, as what is known of all would be much
+// to hold.
+const arrangedAtOnce = 100_000
+
+// Arrange works out again what came of each test lately and last, by the time of the runs: imported
 // ones may be older than those that were kept before them.
 func (l *Ledger) Arrange() error {
 	tx, err := l.db.Begin()
@@ -63,7 +103,22 @@ func (l *Ledger) Arrange() error {
 	if err != nil {
 		return err
 	}
-	recent := map[int64][]Moment{} // the latest first
+	var greatest int64
+	if err := tx.QueryRow("SELECT coalesce(max(key), 0) FROM tests").Scan(&greatest); err != nil {
+		return err
+	}
+	for from := int64(0); from <= greatest; from += arrangedAtOnce {
+		if err := arrange(tx, runs, from, from+arrangedAtOnce); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// arrange does so for the tests with keys from one on and below another.
+func arrange(tx *sql.Tx, runs []*Kept, from, below int64) error {
+	recent := make([][]Moment, below-from) // the latest first
+	last := make([]int64, below-from)
 	for _, k := range runs {
 		var pack []byte
 		if err := tx.QueryRow("SELECT brief FROM packs WHERE run = ?", k.Number).Scan(&pack); err != nil {
@@ -74,24 +129,39 @@ func (l *Ledger) Arrange() error {
 			return fmt.Errorf("run %d: %w", k.Number, err)
 		}
 		for i, key := range b.keys {
-			if moments := recent[key]; len(moments) < recentKept {
-				c := b.cell(i)
-				recent[key] = append(moments, Moment{c.Outcome(), float64(c.Seconds)})
+			if key < from || key >= below || len(recent[key-from]) == recentKept {
+				continue
 			}
+			if recent[key-from] == nil {
+				last[key-from] = int64(k.Number)
+			}
+			c := b.cell(i)
+			recent[key-from] = append(recent[key-from], Moment{c.Outcome(), float64(c.Seconds)})
 		}
 	}
-	write, err := tx.Prepare("UPDATE tests SET recent = ? WHERE key = ?")
+	changed := map[int64]string{}
+	err := eachTest(tx, func(_ string, t keptTest) error {
+		moments := recent[t.key-from]
+		slices.Reverse(moments)
+		if text := encode(moments); moments != nil && (text != t.recent || last[t.key-from] != t.last) {
+			changed[t.key] = text
+		}
+		return nil
+	}, " WHERE key >= ? AND key < ?", from, below)
+	if err != nil {
+		return err
+	}
+	write, err := tx.Prepare("UPDATE tests SET recent = ?, last = ? WHERE key = ?")
 	if err != nil {
 		return err
 	}
 	defer write.Close()
-	for key, moments := range recent {
-		slices.Reverse(moments)
-		if _, err := write.Exec(encode(moments), key); err != nil {
+	for _, key := range slices.Sorted(maps.Keys(changed)) {
+		if _, err := write.Exec(changed[key], last[key-from], key); err != nil {
 			return err
 		}
 	}
-	return tx.Commit()
+	return nil
 }
 
 // Forget removes all runs but the latest so many and those that began within so many days, 0

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -50,7 +51,7 @@ func Open(store string) (*Ledger, error) {
 // connect opens a file. Who writes waits for others that write for a minute; what is told to
 // be kept is on the disk.
 func connect(path string) (*Ledger, error) {
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +104,7 @@ func (l *Ledger) Keep(k Kept, run *outcome.Run) (number int, err error) {
 	if number, err = keptAs(tx, k.Journal); err != nil || number > 0 {
 		return number, err
 	}
-	if number, err = l.keep(tx, k, run); err != nil {
+	if number, err = l.keep(tx, k, run, keepTests); err != nil {
 		return 0, err
 	}
 	if err := errors.Join(keepSetups(tx, run), keepCoverage(tx, run)); err != nil {
@@ -121,8 +122,8 @@ func keptAs(from querier, journal string) (number int, err error) {
 	return number, err
 }
 
-// keep adds a run and its results.
-func (l *Ledger) keep(tx *sql.Tx, k Kept, run *outcome.Run) (number int, err error) {
+// keep adds a run and its results; keysOf keeps the tests and gives their keys.
+func (l *Ledger) keep(tx *sql.Tx, k Kept, run *outcome.Run, keysOf func(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error)) (number int, err error) {
 	journal := sql.NullString{String: k.Journal, Valid: k.Journal != ""}
 	kept, err := tx.Exec("INSERT INTO runs (began, ended, pick, workers, ordering, revision, dirty, machine, source, journal) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 		run.Started.UnixMilli(), run.Ended.UnixMilli(), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal)
@@ -133,7 +134,7 @@ func (l *Ledger) keep(tx *sql.Tx, k Kept, run *outcome.Run) (number int, err err
 	if err != nil {
 		return 0, err
 	}
-	keys, err := keepTests(tx, last, run, k.Source != "")
+	keys, err := keysOf(tx, last, run)
 	if err != nil {
 		return 0, err
 	}
@@ -184,17 +185,15 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *outcome.Run, key func(*
 	return errors.Join(outputs.flush(), bad.flush())
 }
 
-// keepTests gives the keys of the tests of a run by ID, and adds to each what came of it, unless
-// the run is foreign: then it may be older than what is known already.
-func keepTests(tx *sql.Tx, number int64, run *outcome.Run, foreign bool) (keys map[string]int64, err error) {
-	var greatest int64
-	if err := tx.QueryRow("SELECT coalesce(max(key), 0) FROM tests").Scan(&greatest); err != nil {
+// keepTests adds to each test of a run what came of it, and gives the keys of the tests by ID.
+func keepTests(tx *sql.Tx, number int64, run *outcome.Run) (keys map[string]int64, err error) {
+	greatest, err := greatestKey(tx)
+	if err != nil {
 		return nil, err
 	}
 	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4, behind: "ON CONFLICT (key) DO UPDATE SET recent = excluded.recent, last = excluded.last"}
 	keys = make(map[string]int64, len(run.Results))
-	for from := 0; from < len(run.Results); from += rowsAtOnce { // what is known of all would be much to hold
-		some := run.Results[from:min(from+rowsAtOnce, len(run.Results))]
+	for some := range slices.Chunk(run.Results, rowsAtOnce) { // what is known of all would be much to hold
 		known, err := readTests(tx, some)
 		if err != nil {
 			return nil, err
@@ -206,9 +205,6 @@ func keepTests(tx *sql.Tx, number int64, run *outcome.Run, foreign bool) (keys m
 				test.key = greatest
 			}
 			keys[r.ID] = test.key
-			if ok && foreign {
-				continue
-			}
 			latest, err := decode(test.recent)
 			if err != nil {
 				return nil, fmt.Errorf("what is kept of %s: %w", r.ID, err)
@@ -220,6 +216,11 @@ func keepTests(tx *sql.Tx, number int64, run *outcome.Run, foreign bool) (keys m
 		}
 	}
 	return keys, tests.flush()
+}
+
+func greatestKey(tx *sql.Tx) (key int64, err error) {
+	err = tx.QueryRow("SELECT coalesce(max(key), 0) FROM tests").Scan(&key)
+	return key, err
 }
 
 // Runs counts the runs kept.
@@ -446,6 +447,12 @@ func companyOf(results []packed, key int64, ownBatch bool, ids map[int64]string)
 		return c, true
 	}
 	return c, false
+}
+
+// Probe reads what is needed most; the error is one that Damaged knows where that is damaged.
+func (l *Ledger) Probe() error {
+	var length sql.NullInt64
+	return l.db.QueryRow("SELECT sum(length(id) + length(recent)) FROM tests").Scan(&length)
 }
 
 // Check looks through the whole file; the error is one that Damaged knows where it is damaged.

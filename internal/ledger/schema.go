@@ -69,7 +69,7 @@ ALTER TABLE runs ADD COLUMN work     REAL NOT NULL DEFAULT 0;     -- seconds of 
 ALTER TABLE runs ADD COLUMN note     TEXT NOT NULL DEFAULT '';    -- what went wrong beside the tests
 CREATE UNIQUE INDEX runs_by_journal ON runs (journal) WHERE journal IS NOT NULL;
 CREATE INDEX runs_by_time ON runs (began, number);
-ALTER TABLE tests ADD COLUMN last INTEGER NOT NULL DEFAULT 0;     -- the run that was kept last with it
+ALTER TABLE tests ADD COLUMN last INTEGER NOT NULL DEFAULT 0;     -- the latest run that has it
 CREATE TABLE packs (
 	run   INTEGER PRIMARY KEY REFERENCES runs(number),
 	brief BLOB NOT NULL, -- see pack

@@ -12,6 +12,7 @@ import (
 type keptTest struct {
 	key    int64
 	recent string
+	last   int64 // the latest run that has it
 }
 
 // readTests gives the tests of some results by ID, as far as they are known.
@@ -31,7 +32,7 @@ func readTests(from querier, results []*outcome.Result) (map[string]keptTest, er
 // eachTest goes through the tests, of which a clause may pick some, as long as there is
 // no error.
 func eachTest(from querier, tell func(id string, t keptTest) error, clause string, args ...any) error {
-	rows, err := from.Query("SELECT key, id, recent FROM tests"+clause, args...)
+	rows, err := from.Query("SELECT key, id, recent, last FROM tests"+clause, args...)
 	if err != nil {
 		return err
 	}
@@ -39,7 +40,7 @@ func eachTest(from querier, tell func(id string, t keptTest) error, clause strin
 	for rows.Next() {
 		var id string
 		var t keptTest
-		if err := rows.Scan(&t.key, &id, &t.recent); err != nil {
+		if err := rows.Scan(&t.key, &id, &t.recent, &t.last); err != nil {
 			return err
 		}
 		if err := tell(id, t); err != nil {
@@ -59,9 +60,12 @@ type Moment struct {
 // a large suite opens without going through all results of many runs.
 const recentKept = 20
 
-// Recent tells the latest moments of every test, oldest first.
-func (l *Ledger) Recent(tell func(id string, moments []Moment)) error {
+// Recent tells the latest moments of every test that is asked for, oldest first.
+func (l *Ledger) Recent(asked func(id string) bool, tell func(id string, moments []Moment)) error {
 	return eachTest(l.db, func(id string, t keptTest) error {
+		if !asked(id) {
+			return nil
+		}
 		moments, err := decode(t.recent)
 		if err != nil {
 			return fmt.Errorf("what is kept of %s: %w", id, err)

@@ -46,7 +46,7 @@ func (r *Relay) openHistory(ctx context.Context) (notes []string, err error) {
 	}
 	_, err = r.openLedger()
 	if err == nil {
-		err = r.ledger().Recent(func(string, []ledger.Moment) {}) // what is needed most is read whole
+		err = r.ledger().Probe()
 	}
 	if ledger.Damaged(err) {
 		var note string

@@ -269,18 +269,13 @@ func (i *importing) together(run *outcome.Run) bool {
 // with one name, counts the gravest.
 func (i *importing) add(p portion) {
 	now := i.current
-	merged := outcome.Merge([]outcome.Part{{Run: p.run}}).Run
-	for _, res := range merged.Results {
+	for _, res := range p.run.Results {
 		if res.Started.IsZero() {
 			res.Started, res.Ended = p.run.Started, p.run.Started
 		}
 		now.Kept.Workers = max(now.Kept.Workers, res.Worker)
+		now.Run.Add(res)
 	}
-	merged.Replay(func(e outcome.Event) {
-		if e.Event != outcome.RunBegins && e.Event != outcome.RunEnds {
-			now.Run.Apply(e)
-		}
-	})
 	now.Run.Note = strings.TrimSpace(now.Run.Note + "\n" + p.run.Note)
 	if p.run.Ended.After(now.Run.Ended) {
 		now.Run.Ended = p.run.Ended
@@ -321,11 +316,10 @@ func (i *importing) close() error { return errors.Join(i.finish(), i.keep()) }
 type naming struct {
 	catalog *catalog.Catalog
 	byName  map[string][]int // of the tests, by name
-	found   map[string]string
 }
 
 func newNaming(c *catalog.Catalog) *naming {
-	n := &naming{catalog: c, byName: map[string][]int{}, found: map[string]string{}}
+	n := &naming{c, map[string][]int{}}
 	for i := range c.Tests {
 		n.byName[c.Tests[i].Name] = append(n.byName[c.Tests[i].Name], i)
 	}
@@ -336,21 +330,12 @@ func newNaming(c *catalog.Catalog) *naming {
 // group the place ends with, or else the only one that has the name. One that the project does
 // not have stays as it is called.
 func (n *naming) id(told string) string {
-	if id, ok := n.found[told]; ok {
-		return id
-	}
-	id := n.find(told)
-	n.found[told] = id
-	return id
-}
-
-func (n *naming) find(told string) string {
-	if _, ok := n.catalog.Index(told); ok {
-		return told
-	}
 	place, name, cut := strings.Cut(told, "#")
 	if !cut {
 		name = told // of TAP
+	}
+	if _, known := n.catalog.Index(told); known || n.byName[name] == nil {
+		return told
 	}
 	words := strings.FieldsFunc(place, isPlaceSeparator)
 	best, length, twice := -1, -1, false

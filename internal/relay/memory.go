@@ -96,7 +96,8 @@ func (r *Relay) past(c *catalog.Catalog) (past map[string][]outcome.Outcome, run
 		times = timing.Times{Tests: map[string]timing.Time{}, Setups: setupsOf(setups)}
 		past = map[string][]outcome.Outcome{}
 		shared := map[string][]outcome.Outcome{}
-		err = kept.Recent(func(id string, moments []ledger.Moment) {
+		found := func(id string) bool { _, ok := c.Index(id); return ok }
+		err = kept.Recent(found, func(id string, moments []ledger.Moment) {
 			past[id] = outcomesOf(moments, shared)
 			if seconds := measured(moments); len(seconds) > 0 {
 				times.Tests[id] = timing.Learn(seconds)
