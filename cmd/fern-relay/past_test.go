@@ -1,0 +1,228 @@
+package main
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"fernrelay/internal/testfiles"
+)
+
+// ask runs a command of the ledger and reads its JSON.
+func ask[T any](t *testing.T, dir string, args ...string) T {
+	t.Helper()
+	got := run(t, dir, append(append([]string{"ledger"}, args...), "--json")...)
+	var answer T
+	if err := json.Unmarshal([]byte(got.stdout), &answer); err != nil || got.status != 0 {
+		t.Fatalf("ledger %s: status %d, %v: %s%s", args, got.status, err, got.stdout, got.stderr)
+	}
+	return answer
+}
+
+// TestLedgerAnswers runs a project five times, from the third on with a store that does not
+// answer, and asks the ledger.
+func TestLedgerAnswers(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "", "stores reads counts slow new", `
+stores|reads) test ! -e away || { echo "$1: dial tcp 127.0.0.1:6379: connect: connection refused"; exit 1; };;
+slow) test -e away && sleep 0.4; sleep 0.1;;`)
+	git := func(args ...string) string {
+		cmd := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=a", "-c", "user.email=a@b.example"}, args...)...)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Fatalf("git %v: %v %s", args, err, out)
+		}
+		return strings.TrimSpace(string(out))
+	}
+	git("init", "-q")
+	git("add", "fern.toml", "list", "check")
+	git("commit", "-qm", "first")
+	revision := git("rev-parse", "--short", "HEAD")
+	for n := 1; n <= 5; n++ {
+		pick := "not name:new"
+		if n == 3 {
+			testfiles.Write(t, dir, map[string]string{"away": ""})
+		}
+		if n == 5 {
+			pick = ""
+		}
+		want := 0
+		if n >= 3 {
+			want = 1
+		}
+		if got := run(t, dir, "run", "-p", pick, "--workers", "2", "--order", "reverse"); got.status != want {
+			t.Fatalf("run %d ends with %d: %s%s", n, got.status, got.stdout, got.stderr)
+		}
+	}
+	lines := strings.Split(strings.TrimSpace(run(t, dir, "ledger", "runs", "--json").stdout), "\n")
+	var latest, first runLine
+	if err := json.Unmarshal([]byte(lines[0]), &latest); err != nil || len(lines) != 5 {
+		t.Fatalf("%d runs, %v", len(lines), err)
+	}
+	if err := json.Unmarshal([]byte(lines[4]), &first); err != nil {
+		t.Fatal(err)
+	}
+	if latest.Number != 5 || latest.Counts["failed"] != 2 || latest.Counts["passed"] != 3 || latest.Order != "reverse" || latest.Workers != 2 ||
+		latest.Revision != revision || !latest.Dirty || first.Dirty || first.Pick != "not name:new" || latest.Machine == "" || latest.Wall <= 0 {
+		t.Errorf("the runs are %+v to %+v", first, latest)
+	}
+	causes := ask[causesReport](t, dir, "causes")
+	if causes.Failures != 2 || len(causes.Causes) != 1 || causes.Causes[0].Since != 3 || causes.Causes[0].Lacks == nil || causes.Causes[0].Lacks.Name != "127.0.0.1:6379" {
+		t.Errorf("the causes are %+v", causes)
+	}
+	if words := run(t, dir, "ledger", "causes", "last-1").stdout; !strings.Contains(words, "2 failures, 1 cause") || !strings.Contains(words, "nobody answers") || !strings.Contains(words, "since run 3") {
+		t.Errorf("in words they are %s", words)
+	}
+	shaky := ask[shakyReport](t, dir, "shaky")
+	if len(shaky.Tests) != 2 || shaky.Runs != 5 || shaky.Tests[0].Bad != 3 || shaky.Tests[0].Flips != 1 || shaky.Tests[0].FirstBad != 3 || shaky.Tests[0].LastWell != 2 ||
+		shaky.Tests[0].Unstable.Low >= 0.25 || shaky.Tests[0].Unstable.High <= 0.25 {
+		t.Errorf("shaky are %+v", shaky)
+	}
+	if picked := ask[shakyReport](t, dir, "shaky", "-p", "name:reads"); len(picked.Tests) != 1 || picked.Tests[0].ID != "c:.#reads" {
+		t.Errorf("of the picked ones %+v", picked)
+	}
+	card := ask[testReport](t, dir, "test", "stores")
+	if card.ID != "c:.#stores" || card.EverBad != 3 || card.BadAt != revision || card.LastWell != 2 || card.WellAt != revision || len(card.Past) != 5 || card.Rate != 0.4 {
+		t.Errorf("the card is %+v", card)
+	}
+	slow := ask[slowReport](t, dir, "slow")
+	if slow.Tests[0].Name != "c:.#slow" || slow.Tests[0].Share < 0.5 || slow.Tests[0].Gain <= 0 || slow.Workers != 0 && slow.Groups[0].Tests != 5 {
+		t.Errorf("slow are %+v", slow.Slowness)
+	}
+	c := ask[comparison](t, dir, "compare", "2", "3")
+	if c.Before != 2 || c.After != 3 || len(c.Failing) != 2 || len(c.Slower) != 1 || c.Slower[0].ID != "c:.#slow" || len(c.New)+len(c.Gone)+len(c.Mended) != 0 {
+		t.Errorf("run 3 against run 2 is %+v", c)
+	}
+	if c := ask[comparison](t, dir, "compare", "last"); c.Before != 4 || len(c.New) != 1 || c.New[0].ID != "c:.#new" {
+		t.Errorf("the latest against the one before is %+v", c)
+	}
+	shown := ask[shownRun](t, dir, "show", "3")
+	if len(shown.Tests) != 4 || shown.Tests[0].ID != "c:.#slow" || shown.Number != 3 {
+		t.Errorf("run 3 is shown as %+v", shown)
+	}
+	for args, words := range map[string]string{"show 9": "run 9", "show soon": "last-1", "test nowhere": "nowhere", "forget": "say what stays", "compare 1": "the first", "shaky --runs 0": "--runs is 0", "causes last-7": "no such run"} {
+		if got := run(t, dir, append([]string{"ledger"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
+			t.Errorf("ledger %s: status %d: %s", args, got.status, got.stderr)
+		}
+	}
+	if got := run(t, dir, "ledger", "forget", "--runs", "2"); !strings.Contains(got.stdout, "3 runs removed; 2 runs left") {
+		t.Errorf("forget says %s%s", got.stdout, got.stderr)
+	}
+	testfiles.Write(t, dir, map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"./list\"\nrun = \"./check {name}\"\n[ledger]\nruns = 2\n"})
+	run(t, dir, "run")
+	if got := run(t, dir, "ledger"); !strings.HasPrefix(got.stdout, "2 runs of 5 tests") || !strings.Contains(got.stdout, "the latest 2 runs stay") {
+		t.Errorf("the ledger says %s%s", got.stdout, got.stderr)
+	}
+	if got := run(t, dir, "ledger", "check"); got.stdout != "the ledger is whole\n" {
+		t.Errorf("check says %s%s", got.stdout, got.stderr)
+	}
+	file := filepath.Join(dir, ".fern", "ledger.db")
+	for _, ending := range []string{"", "-wal", "-shm"} {
+		_ = os.Remove(file + ending)
+	}
+	testfiles.Write(t, dir, map[string]string{".fern/ledger.db": strings.Repeat("spoiled", 2000)})
+	if got := run(t, dir, "run"); got.status != 1 || !strings.Contains(got.stderr, "put aside as") || !strings.Contains(got.stderr, "kept as run 1") {
+		t.Errorf("with a damaged ledger: %s%s", got.stdout, got.stderr)
+	}
+	if aside, _ := filepath.Glob(filepath.Join(dir, ".fern", "ledger-damaged-*.db")); len(aside) != 1 {
+		t.Errorf("aside stand %v", aside)
+	}
+}
+
+// TestImport brings in reports of all formats, broken ones among them, twice, and writes reports
+// of what came in, with names that a page must escape.
+func TestImport(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "", "stores reads", "")
+	const evil = `<script>alert("1")</script>`
+	testfiles.Write(t, dir, map[string]string{
+		"ci/1/a.xml": `<testsuite name="c:." timestamp="2026-10-01T10:00:00"><testcase classname="." name="stores" time="2"><failure message="panic: ` + "&lt;script&gt;" + `">boom</failure></testcase></testsuite>`,
+		"ci/1/b.xml": `<testsuite name="house.Other" timestamp="2026-10-01T10:05:00"><testcase classname="house.Other" name="` + strings.NewReplacer("<", "&lt;", `"`, "&quot;").Replace(evil) + `" time="1"><error message="` + "&lt;/pre&gt;&lt;script&gt;" + `"/></testcase></testsuite>`,
+		"ci/2/a.tap": "1..2\nok 1 - reads\nnot ok 2 - c:.\\#stores\n",
+		"ci/3/go.json": `{"Time":"2026-10-03T10:00:00Z","Action":"run","Package":"house/beds","Test":"TestBed"}
+{"Time":"2026-10-03T10:00:01Z","Action":"pass","Package":"house/beds","Test":"TestBed","Elapsed":1}
+{"Action":"output","Package":"house/roof","Output":"cannot find glass\n"}
+{"Action":"fail","Package":"house/roof"}
+`,
+		"ci/4/cut.xml":   `<testsuite name="s"><testcase name="a"/><testcase`,
+		"ci/4/bomb.xml":  `<!DOCTYPE x [<!ENTITY a "ha">]><testsuite name="s"/>`,
+		"ci/4/readme.md": "no report",
+	})
+	got := run(t, dir, "ledger", "import", "ci")
+	if got.status != 3 || !strings.Contains(got.stdout, "6 files read: 3 runs with 5 results kept; 2 files left out, broken") ||
+		!strings.Contains(got.stderr, "cut.xml is left out: the XML is broken") || !strings.Contains(got.stderr, "bomb.xml is left out: it declares entities") {
+		t.Fatalf("status %d: %s%s", got.status, got.stdout, got.stderr)
+	}
+	if again := run(t, dir, "ledger", "import", "ci/1", "ci/*/*.tap", "ci/3/go.json"); again.status != 0 || !strings.Contains(again.stdout, "0 runs with 0 results kept; 4 files left out, known already") {
+		t.Errorf("again: %s%s", again.stdout, again.stderr)
+	}
+	if got := run(t, dir, "ledger", "import", "nowhere"); got.status != 2 || !strings.Contains(got.stderr, "nowhere") {
+		t.Errorf("of nothing: %d %s", got.status, got.stderr)
+	}
+	rows, err := csv.NewReader(strings.NewReader(run(t, dir, "ledger", "export").stdout)).ReadAll()
+	if err != nil || len(rows) != 6 {
+		t.Fatalf("%d rows, %v", len(rows), err)
+	}
+	ids := map[string]int{}
+	for _, row := range rows[1:] {
+		ids[row[6]+" "+row[7]]++
+	}
+	for _, id := range []string{"c:.#stores failed", "house.Other#" + evil + " errored", "c:.#reads passed", "house/beds#TestBed passed"} {
+		if ids[id] == 0 {
+			t.Errorf("%s is not among %v", id, ids)
+		}
+	}
+	if n := strings.Count(run(t, dir, "ledger", "export", "--json").stdout, "\n"); n != 5 {
+		t.Errorf("as JSON there are %d lines", n)
+	}
+	shown := ask[shownRun](t, dir, "show", "3")
+	if shown.Source == "ci/3/go.json" && !strings.Contains(shown.Note, "cannot find glass") {
+		t.Errorf("the run of which a package failed is %+v", shown.Kept)
+	}
+	if got := run(t, dir, "replay", "1"); got.status != 2 || !strings.Contains(got.stderr, "was imported from ci/1 (2 files)") {
+		t.Errorf("replay of an imported run: %d %s", got.status, got.stderr)
+	}
+	for ending, begin := range map[string]string{".html": "<!DOCTYPE html>", ".md": "# ", ".pdf": "%PDF-", ".xml": "<?xml"} {
+		file := filepath.Join(dir, "out"+ending)
+		if got := run(t, dir, "report", "1", "-o", file); got.status != 0 {
+			t.Fatalf("report %s: %s", ending, got.stderr)
+		}
+		data, err := os.ReadFile(file)
+		if err != nil || !strings.HasPrefix(string(data), begin) || ending != ".md" && strings.Contains(string(data), "<script") { // Markdown has it as code
+			t.Errorf("the report %s is %.200s, %v", ending, data, err)
+		}
+		if ending == ".html" && (!strings.Contains(string(data), "&lt;script&gt;alert") || !strings.Contains(string(data), "2 failures, 2 causes")) {
+			t.Errorf("the page does not say what it must: %s", data)
+		}
+	}
+	if got := run(t, dir, "report", "1", "-o", "out.doc"); got.status != 2 || !strings.Contains(got.stderr, ".html, .md, .pdf, .xml") {
+		t.Errorf("an ending that is none: %d %s", got.status, got.stderr)
+	}
+}
+
+// TestMergedReport writes the report of shards of which one is missing and one broken.
+func TestMergedReport(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "", "a b c d e f", "b) echo leaks; exit 1;;")
+	for k := 1; k <= 2; k++ {
+		run(t, dir, "run", "--shard", fmt.Sprint(k, "/3"), "--junit", fmt.Sprint(k, ".xml"))
+	}
+	testfiles.Write(t, dir, map[string]string{"half.xml": "<testsuite name='c:.'><testca"})
+	for _, ending := range []string{".html", ".md"} {
+		got := run(t, dir, "merge", "1.xml", "2.xml", "half.xml", "-o", "all"+ending)
+		data, err := os.ReadFile(filepath.Join(dir, "all"+ending))
+		if got.status != 3 || err != nil {
+			t.Fatalf("status %d, %v: %s", got.status, err, got.stderr)
+		}
+		for _, words := range []string{"shard 3 of 3 is missing", "half.xml is broken", "shard 1 of 3", "leaks", "it failed"} {
+			if !strings.Contains(strings.ReplaceAll(string(data), `\_`, "_"), words) {
+				t.Errorf("all%s does not say %q:\n%s", ending, words, data)
+			}
+		}
+	}
+}
