@@ -30,21 +30,25 @@ type Past struct {
 // Past works out what so many of the latest runs say, those up to a run and with it where one
 // is given.
 func (r *Relay) Past(most int, upTo *ledger.Kept) (*Past, error) {
-	p := &Past{History: outcome.NewHistory(nil, 0)}
 	kept := r.ledger()
 	if kept == nil {
-		return p, nil
+		return NewPast(nil, outcome.NewHistory(nil, 0)), nil
 	}
-	var err error
-	if p.Runs, p.History, err = kept.History(most, upTo); err != nil {
+	runs, h, err := kept.History(most, upTo)
+	if err != nil {
 		return nil, err
 	}
-	p.Figures = p.History.Figures()
+	return NewPast(runs, h), nil
+}
+
+// NewPast works out what runs say together, the oldest of them first.
+func NewPast(runs []*ledger.Kept, h *outcome.History) *Past {
+	p := &Past{Runs: runs, History: h, Figures: h.Figures()}
 	for i := range p.Figures {
 		p.Work += p.Figures[i].Seconds
 	}
 	p.findSlowest()
-	return p, nil
+	return p
 }
 
 // WithChanges gives the past with the tests' changes of time, which takes longer to work out.
@@ -181,9 +185,13 @@ func (r *Relay) card(p *Past, test int, known map[string]ledger.Hunt) (*Card, er
 	c.Share = c.Seconds / max(p.Work, 1e-9)
 	before := outcome.Figure(c.Cells[:max(0, len(c.Cells)-tenRuns)])
 	c.Earlier = outcome.Share(before.Ran-before.Bad, before.Ran)
+	kept := r.ledger()
+	if kept == nil {
+		return c, nil
+	}
 	var err error
 	if c.Bad > 0 {
-		if c.First, err = r.ledger().FirstBad(c.ID); err != nil {
+		if c.First, err = kept.FirstBad(c.ID); err != nil {
 			return nil, err
 		}
 	}
@@ -191,7 +199,7 @@ func (r *Relay) card(p *Past, test int, known map[string]ledger.Hunt) (*Card, er
 	case c.LastWell >= 0:
 		c.Well = p.Runs[c.LastWell]
 	case c.Ran > 0:
-		if c.Well, err = r.ledger().LastWell(c.ID, p.Runs[0]); err != nil && !errors.Is(err, ledger.ErrNoRun) {
+		if c.Well, err = kept.LastWell(c.ID, p.Runs[0]); err != nil && !errors.Is(err, ledger.ErrNoRun) {
 			return nil, err
 		}
 	}
@@ -355,6 +363,9 @@ func (r *Relay) RunNamed(name string) (*ledger.Kept, *outcome.Run, error) {
 
 // Before gives the run before another; ledger.ErrNoRun where there is none.
 func (r *Relay) Before(k *ledger.Kept) (*ledger.Kept, *outcome.Run, error) {
+	if r.ledger() == nil {
+		return nil, nil, ledger.ErrNoRun
+	}
 	return r.ledger().Before(k)
 }
 
@@ -391,7 +402,12 @@ func (r *Relay) List() ([]*ledger.Kept, error) {
 }
 
 // Results gives what came of the tests of a run.
-func (r *Relay) Results(k *ledger.Kept) (*outcome.Run, error) { return r.ledger().Results(k) }
+func (r *Relay) Results(k *ledger.Kept) (*outcome.Run, error) {
+	if r.ledger() == nil {
+		return nil, ledger.ErrNoRun
+	}
+	return r.ledger().Results(k)
+}
 
 // EachRun tells every run with its results, the oldest first, one after the other.
 func (r *Relay) EachRun(tell func(*ledger.Kept, *outcome.Run) error) error {

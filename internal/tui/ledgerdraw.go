@@ -177,7 +177,7 @@ func (v *ledgerView) drawTrend(c canvas) {
 	x := c.text(2, 0, style{colour: t.fog}, "the whole suite, run by run")
 	x = c.text(x+5, 0, style{t.leaf, true}, "▪ work")
 	c.text(x+2, 0, style{colour: t.water}, "▫ wall")
-	const left = 8
+	const left = 9
 	step := 2
 	if left+2*len(v.past.Runs)+len(v.past.Runs)/cellsInPart > c.width-20 {
 		step = 1

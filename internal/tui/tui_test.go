@@ -19,6 +19,8 @@ import (
 	"fernrelay/core/pick"
 	"fernrelay/core/timing"
 	"fernrelay/internal/engine"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/ledger/ledgertest"
 	"fernrelay/internal/project"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/testfiles"
@@ -141,6 +143,45 @@ func playHunt(a *App) {
 	a.session.hunts = []*liveHunt{done, {victim: a.session.picked.tests[3], cancel: func() {}}}
 }
 
+// playPast gives the application a past of so many runs, with everything failing in it or some.
+func playPast(a *App, runs int, bad bool) {
+	tests := a.session.picked.Catalog.Tests
+	ids := make([]string, len(tests))
+	for i := range tests {
+		ids[i] = tests[i].ID
+	}
+	v := a.ledger
+	h := outcome.NewHistory(ids, runs)
+	for n := range runs {
+		k := &ledger.Kept{Number: n + 1, Workers: 1 + n/9, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Revision: "\x1b[1m水" + strings.Repeat("r", 40),
+			Pick: strings.Repeat("水", 200), Counts: map[outcome.Outcome]int{outcome.Passed: 99999, outcome.Failed: 99999}}
+		v.all = append(v.all, k)
+		for i := range ids {
+			o := outcome.All[(i+n/(1+i%7))%len(outcome.All)]
+			if bad {
+				o = outcome.Failed
+			}
+			if (i+n)%11 > 0 {
+				h.Set(i, n, outcome.NewCell(o, 0.1*float64(1+i%5)*float64(1+2*n/runs)))
+			}
+		}
+	}
+	v.past = relay.NewPast(v.all, h).WithChanges()
+	v.order, v.run = v.past.Order(relay.ByTrouble, func(string) bool { return true }), runs-1
+	v.card = &relay.Card{ID: ids[v.order[0]], Figures: v.past.Figures[v.order[0]], Cells: h.Past(v.order[0]), Runs: v.all, First: v.all[0], Well: v.all[0],
+		Caught: &ledger.Hunt{Number: 4, Finding: &hunt.Finding{ID: ids[v.order[0]], Verdict: hunt.Polluted, Culprits: [][]string{ids[:2]}}}}
+	run := outcome.NewRun()
+	for i, id := range ids[:min(len(ids), 300)] {
+		run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: "\x1b[1m水 " + strings.Repeat("step", 40), Outcome: outcome.Failed, Message: "dry 水"})
+		run.Apply(outcome.Event{Event: outcome.Output, ID: id, Text: "\x1b[2Joutput\n\tof it 水\n"})
+		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.All[i%len(outcome.All)], Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: i, Expected: "水4", Actual: "水3"})
+	}
+	v.chosen = chosenRun{kept: v.all[runs-1], run: run}
+	for i, c := range outcome.Causes(run.Troubled(), outcome.OwnIn("/")) {
+		v.chosen.causes = append(v.chosen.causes, relay.KnownCause{Cause: c, Since: v.all[i%runs]})
+	}
+}
+
 // TestEveryScreenFits draws every leg in many states and sizes: each row has just
 // the width of the screen, and nothing of a name reaches the terminal as control.
 func TestEveryScreenFits(t *testing.T) {
@@ -155,6 +196,15 @@ func TestEveryScreenFits(t *testing.T) {
 		"an ended run":  func(a *App) { playRun(a, 1, false); press(a, "3jjj") },
 		"all failed":    func(a *App) { playRun(a, 1, true); press(a, "3⇥jjj") },
 		"hunts":         playHunt,
+		"a past":        func(a *App) { playPast(a, 150, false); press(a, "5jj") },
+		"a bad past":    func(a *App) { playPast(a, 9, true); press(a, "5⇥G") },
+		"one run":       func(a *App) { playPast(a, 1, true); press(a, "5o") },
+		"a report":      func(a *App) { playPast(a, 30, false); press(a, "5⏎jjj⏎jj⇥") },
+		"a comparison": func(a *App) {
+			playPast(a, 30, false)
+			v := a.ledger
+			v.report = newComparison(v.chosen, v.all[3], outcome.Compare(outcome.NewRun(), v.chosen.run, func(string) float64 { return 0 }))
+		},
 		"a hunt's card": func(a *App) { playHunt(a); press(a, "4⇥") },
 		"sixteen":       func(a *App) { press(a, "2]]]]]]]]]]]]]]]]") },
 		"help":          func(a *App) { press(a, "?") },
@@ -172,19 +222,22 @@ func TestEveryScreenFits(t *testing.T) {
 		},
 	}
 	for name, prepare := range states {
-		for _, size := range [][2]int{{80, 24}, {100, 30}, {120, 29}, {160, 40}, {300, 80}} {
-			for _, profile := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ASCII} {
-				a := newApp(t, made(30, 12, 20))
-				settle(a, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-				settle(a, tea.ColorProfileMsg{Profile: profile})
-				prepare(a)
-				for leg := range a.legs {
-					a.leg = leg
-					screen, _ := a.screen()
-					checkScreen(t, fmt.Sprintf("%s, %s at %v", name, a.legs[leg].name(), size), screen, size[0], size[1])
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			for _, size := range [][2]int{{80, 24}, {100, 30}, {120, 29}, {160, 40}, {300, 80}} {
+				for _, profile := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ASCII} {
+					a := newApp(t, made(30, 12, 20))
+					settle(a, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+					settle(a, tea.ColorProfileMsg{Profile: profile})
+					prepare(a)
+					for leg := range a.legs {
+						a.leg = leg
+						screen, _ := a.screen()
+						checkScreen(t, fmt.Sprintf("%s at %v", a.legs[leg].name(), size), screen, size[0], size[1])
+					}
 				}
 			}
-		}
+		})
 	}
 }
 
@@ -466,5 +519,64 @@ func BenchmarkEvaluate(b *testing.B) {
 		if _, err := evaluate(r.Memory, "tag1 or not (tag2 in:area3/** name:/case_1$/)"); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// BenchmarkLedger opens the leg on a ledger of 1,000 runs of 20,000 tests, and presses keys there.
+// Making the ledger takes a few minutes.
+func BenchmarkLedger(b *testing.B) {
+	store := b.TempDir()
+	l, err := ledger.Open(store)
+	if err == nil {
+		err = ledgertest.Fill(l, 20_000, 1000)
+	}
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer l.Close()
+	a := newApp(b, made(200, 100, 20))
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	a.leg = 4
+	v := a.ledger
+	open := func() {
+		all, err := l.List()
+		if err != nil {
+			b.Fatal(err)
+		}
+		runs, h, err := l.History(relay.PastRuns, nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		v.all, v.run, v.past = all, len(all)-1, relay.NewPast(runs, h)
+		v.order = v.past.Order(relay.ByTrouble, func(string) bool { return true })
+		if a.screen(); len(v.order) != 20_000 {
+			b.Fatalf("%d tests are listed", len(v.order))
+		}
+	}
+	b.Run("open", func(b *testing.B) {
+		for b.Loop() {
+			open()
+		}
+	})
+	open()
+	_, run, err := l.Last()
+	if err != nil {
+		b.Fatal(err)
+	}
+	v.chosen = chosenRun{kept: v.all[v.run], run: run}
+	for _, c := range outcome.Causes(run.Troubled(), outcome.OwnIn("/")) {
+		v.chosen.causes = append(v.chosen.causes, relay.KnownCause{Cause: c})
+	}
+	for name, keys := range map[string]string{"keys": "jjkGgoo⇥⇥", "report": "⏎jjj⏎jGgl⏎"} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				for _, key := range keys {
+					press(a, string(key))
+					a.screen()
+				}
+				v.report = nil
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*len([]rune(keys)))/1000, "ms/key")
+		})
 	}
 }
