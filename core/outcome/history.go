@@ -110,8 +110,9 @@ func figure(past []Cell) Figures {
 // Interval is a share with how far it may be from what is measured: 19 of 20 such intervals
 // hold the true one.
 type Interval struct {
-	Share     float64 `json:"share"`
-	Low, High float64
+	Share float64 `json:"share"`
+	Low   float64 `json:"low"`
+	High  float64 `json:"high"`
 }
 
 // Share is the interval of a share that was seen in some of so many cases (Wilson, Probable

@@ -1,0 +1,85 @@
+package relay
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"fernrelay/core/catalog"
+	"fernrelay/internal/testfiles"
+)
+
+// TestNaming finds tests by what the reports of others call them.
+func TestNaming(t *testing.T) {
+	var tests []catalog.Test
+	for _, id := range []string{"unit:beds#TestOpens", "unit:roof/beds#TestOpens", "unit:roof#TestShuts", "unit:.#TestRoot", "web:.#opens at dawn", "web:panel#twice", "api:panel#twice"} {
+		place, name, _ := strings.Cut(id, "#")
+		suite, group, _ := strings.Cut(place, ":")
+		tests = append(tests, catalog.Test{ID: id, Suite: suite, Group: group, Name: name})
+	}
+	names := newNaming(catalog.New(tests))
+	for told, want := range map[string]string{
+		"unit:beds#TestOpens":              "unit:beds#TestOpens",
+		"example.org/glass/beds#TestOpens": "unit:beds#TestOpens",
+		"glass/roof/beds#TestOpens":        "unit:roof/beds#TestOpens",
+		"org.glass.roof.beds#TestOpens":    "unit:roof/beds#TestOpens",
+		"elsewhere#TestShuts":              "unit:roof#TestShuts", // the only one
+		"elsewhere#TestOpens":              "elsewhere#TestOpens", // either
+		"org.glass.panel#twice":            "org.glass.panel#twice",
+		"opens at dawn":                    "web:.#opens at dawn", // of TAP
+		"example.org/glass#TestRoot":       "unit:.#TestRoot",
+		"beds#TestNobody":                  "beds#TestNobody",
+	} {
+		if got := names.id(told); got != want {
+			t.Errorf("%s is taken for %s, want %s", told, got, want)
+		}
+	}
+}
+
+// BenchmarkImport imports 1,000 files of 1,000 cases, of the same tests and of different ones. It
+// reports the most memory that the process ever had.
+func BenchmarkImport(b *testing.B) {
+	for _, kind := range []string{"same", "different"} {
+		b.Run(kind, func(b *testing.B) {
+			reports := b.TempDir()
+			for f := range 1000 {
+				var text strings.Builder
+				fmt.Fprintf(&text, "<testsuite name=\"beds\" timestamp=\"2026-%02d-%02dT10:00:00\">\n", 1+f/28%12, 1+f%28)
+				for c := range 1000 {
+					name := c
+					if kind == "different" {
+						name += 1000 * f
+					}
+					fmt.Fprintf(&text, "<testcase classname=\"house.Bed%d\" name=\"test_%d\" time=\"%d.%03d\">", name/50, name, c%3, (f+c)%1000)
+					if c%97 == 5 {
+						text.WriteString("<failure message=\"the bed is dry\">AssertionError: the bed is dry\n  at bed.py:31</failure>")
+					}
+					text.WriteString("</testcase>\n")
+				}
+				text.WriteString("</testsuite>\n")
+				testfiles.Write(b, reports, map[string]string{fmt.Sprintf("%04d.xml", f): text.String()})
+			}
+			for b.Loop() {
+				dir := b.TempDir()
+				testfiles.Write(b, dir, map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"echo a\"\nrun = \"true {name}\"\n"})
+				r, err := Open(context.Background(), dir, nil)
+				if err != nil {
+					b.Fatal(err)
+				}
+				done, err := r.Import(context.Background(), []string{filepath.Join(reports, "*.xml")}, func(int, int) {})
+				if err != nil || done.Tests != 1_000_000 || len(done.Broken) > 0 {
+					b.Fatalf("%+v, %v", done, err)
+				}
+				_ = r.Close()
+			}
+			var usage syscall.Rusage
+			if err := syscall.Getrusage(syscall.RUSAGE_SELF, &usage); err != nil {
+				b.Fatal(err)
+			}
+			b.ReportMetric(float64(usage.Maxrss)/1000, "MB")
+		})
+	}
+}
