@@ -126,6 +126,10 @@ func (j *Journal) End() error {
 	return errors.Join(gone(os.Remove(j.name)), j.file.Close())
 }
 
+// Leave writes down what is held back and leaves the journal, for a run that could not be kept:
+// the next process that opens the ledger keeps it.
+func (j *Journal) Leave() error { return errors.Join(j.lines.Close(), j.file.Close()) }
+
 // gone is an error of a file that was to go, nil where it is gone already.
 func gone(err error) error {
 	if errors.Is(err, fs.ErrNotExist) {

@@ -348,7 +348,7 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 		return nil, 0, errors.Join(err, journal.End())
 	}
 	if number, err = r.keep(task.Kept(journal.Name()), run); err != nil {
-		return run, 0, fmt.Errorf("the run cannot be kept in the ledger; its journal %s stays, and the next command keeps it: %w", journal.Name(), err)
+		return run, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger; its journal %s stays, and the next command keeps it: %w", journal.Name(), err), journal.Leave())
 	}
 	return run, number, journal.End()
 }

@@ -65,6 +65,9 @@ func (r *Relay) killed() (notes []string, err error) {
 	if err != nil || k == nil {
 		return nil, err
 	}
+	if k.Run.Done() == len(k.Task.Tests) {
+		return []string{fmt.Sprintf("run %d came to its end and could not be kept then: it is now", number)}, ledger.ForgetKilled(r.Project.StorePath())
+	}
 	adapter.KillLeft(k.Task.PID)
 	return []string{fmt.Sprintf("run %d was killed when %d of %d tests had ended: fern-relay run --resume runs the rest", number, k.Run.Done(), len(k.Task.Tests))}, nil
 }

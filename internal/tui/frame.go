@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -210,6 +211,10 @@ func (a *App) clock() string {
 		return fmt.Sprintf("%s · workers idle", timing.Clock(run.now))
 	case run != nil:
 		return fmt.Sprintf("run %d · %s · workers idle", run.number, timing.Clock(run.now))
+	}
+	if all := a.ledger.all; a.leg == legLedger && len(all) > 0 {
+		last := all[len(all)-1]
+		return fmt.Sprintf("run %d began %s", last.Number, ago(time.Since(last.Began)))
 	}
 	return fmt.Sprintf("%d workers idle", a.session.workers())
 }

@@ -78,48 +78,59 @@ func (v *ledgerView) drawTests(c canvas, rows int) {
 		c.text(2, 1, style{colour: t.fog}, "no test that the pick holds is in these runs")
 		return
 	}
-	groups := min(16, c.width/6)
-	names := min(30, c.width*2/9)
-	cells := c.sub(groups+names+5, 0, c.width-groups-names-5-21, c.height)
-	first, shown := v.shownRuns(cells.width)
-	c.text(2, 1, style{colour: t.fog}, orderWords[v.by])
-	runs := v.past.Runs
-	span := fmt.Sprintf("runs %d – %d", runs[first].Number, runs[first+shown-1].Number)
-	cells.text(max(0, cellColumn(shown-1)+1-width(span)), 1, style{colour: t.faint()}, span)
-	c.right(c.width-11, 1, style{colour: t.fog}, "passed")
-	c.right(c.width-1, 1, style{colour: t.fog}, "time")
 	v.at = max(0, min(v.at, len(v.order)-1))
 	v.top = follow(v.top, v.at, rows, len(v.order))
 	n := min(rows, len(v.order)-v.top)
-	if at := v.column() - first; at >= 0 && at < shown {
-		cells.text(cellColumn(at), testsTop-1, style{t.ink, true}, "▾")
-		if !t.shades {
-			cells.fill(cellColumn(at), testsTop, 1, n, t.leaf, 0.15)
-		}
-	}
+	groups, names := min(16, c.width/6), min(30, c.width*2/9)
+	cells := c.sub(groups+names+5, 0, c.width-groups-names-26, c.height)
+	first, shown := v.shownRuns(cells.width)
+	c.text(2, 1, style{colour: t.fog}, orderWords[v.by])
+	c.right(c.width-11, 1, style{colour: t.fog}, "passed")
+	c.right(c.width-1, 1, style{colour: t.fog}, "time")
+	v.drawRuns(cells, first, shown, n)
 	for i, test := range v.order[v.top : v.top+n] {
 		y := testsTop + i
 		group, name := groupAndName(v.past.History.IDs[test])
 		c.text(2, y, style{colour: t.fog}, cut(group, groups))
 		c.text(groups+3, y, style{t.ink, v.top+i == v.at}, cut(name, names))
-		past := v.past.History.Past(test)
-		for j, cell := range past[first : first+shown] {
-			o := cell.Outcome()
-			colour := t.outcome(o)
-			if o == outcome.Passed {
-				colour = t.mix(t.leaf, 0.75)
-			}
-			if o == "" {
-				colour = t.faint()
-			}
-			cells.text(cellColumn(j), y, style{colour, o.Bad()}, o.Shape())
-		}
+		drawOutcomes(cells, y, v.past.History.Past(test)[first:first+shown])
 		v.drawFigures(c, y, &v.past.Figures[test])
 		if v.top+i == v.at {
 			c.selectRow(1, y, c.width-1, 1)
 		}
 	}
 	c.text(2, testsTop+n+1, style{colour: t.faint()}, v.restWords(v.top+n))
+}
+
+// drawRuns says which runs are shown, and marks the chosen one in so many rows.
+func (v *ledgerView) drawRuns(c canvas, first, shown, rows int) {
+	t, runs := c.theme, v.past.Runs
+	span := fmt.Sprintf("runs %d – %d", runs[first].Number, runs[first+shown-1].Number)
+	c.text(max(0, cellColumn(shown-1)+1-width(span)), 1, style{colour: t.faint()}, span)
+	at := v.column() - first
+	if at < 0 || at >= shown {
+		return
+	}
+	c.text(cellColumn(at), testsTop-1, style{t.ink, true}, "▾")
+	if !t.shades {
+		c.fill(cellColumn(at), testsTop, 1, rows, t.leaf, 0.15)
+	}
+}
+
+// drawOutcomes draws what came of a test, a shape a run.
+func drawOutcomes(c canvas, y int, past []outcome.Cell) {
+	t := c.theme
+	for i, cell := range past {
+		o := cell.Outcome()
+		colour := t.outcome(o)
+		switch o {
+		case outcome.Passed:
+			colour = t.mix(t.leaf, 0.75)
+		case "":
+			colour = t.faint()
+		}
+		c.text(cellColumn(i), y, style{colour, o.Bad()}, o.Shape())
+	}
 }
 
 // restWords says what is below the tests that are shown.
@@ -382,15 +393,33 @@ func (v *ledgerView) drawCard(c canvas) {
 	group, name := groupAndName(v.past.History.IDs[test])
 	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
 	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
-	known := v.card
-	if known != nil && known.ID != v.past.History.IDs[test] {
-		known = nil
-	}
 	if f.Ran == 0 {
 		c.text(0, 2, style{colour: t.fog}, "it did not come to an end in any of these runs")
 		return
 	}
-	x = c.text(0, 2, style{colour: t.ink}, fmt.Sprintf("%d of %d passed", f.Ran-f.Bad, f.Ran))
+	known := v.card
+	if known != nil && known.ID != v.past.History.IDs[test] {
+		known = nil // it is on its way
+	}
+	drawRate(c, 2, f, known)
+	switch {
+	case known != nil && known.Caught != nil:
+		caught := fmt.Sprintf("caught in hunt %d", known.Caught.Number)
+		c.text(0, 5, style{colour: t.orchid}, cut(report.Sentence(*known.Caught.Finding), c.width-width(caught)-2))
+		c.right(c.width, 5, style{colour: t.fog}, caught)
+	case f.Flips > 2:
+		c.text(c.text(0, 5, style{colour: t.leaf}, "H"), 5, style{colour: t.fog}, " hunts it: it may depend on what runs before it")
+	}
+	v.drawTimes(c, 7, test, f)
+	if known != nil {
+		drawSince(c, 9, known)
+	}
+}
+
+// drawRate draws how often a test passes, how that moves, and how unstable it is.
+func drawRate(c canvas, y int, f *outcome.Figures, known *relay.Card) {
+	t := c.theme
+	x := c.text(0, y, style{colour: t.ink}, fmt.Sprintf("%d of %d passed", f.Ran-f.Bad, f.Ran))
 	rate := style{colour: t.leaf}
 	if f.Rate < 0.9 {
 		rate.colour = t.rust
@@ -399,32 +428,22 @@ func (v *ledgerView) drawCard(c canvas) {
 	if known != nil {
 		words += report.Earlier(known)
 	}
-	c.text(x+3, 2, rate, cut(words, c.width-x-3))
+	c.text(x+3, y, rate, cut(words, c.width-x-3))
 	words = "it never changed its outcome"
 	if f.Flips > 0 {
 		words = fmt.Sprintf("%s of outcome; it changes in %s of all runs", report.Plural(f.Flips, "change"), report.Between(f.Unstable))
 	}
-	c.text(0, 3, style{colour: t.fog}, cut(words, c.width))
-	y := 5
-	if known != nil && known.Caught != nil {
-		caught := fmt.Sprintf("caught in hunt %d", known.Caught.Number)
-		c.text(0, y, style{colour: t.orchid}, cut(report.Sentence(*known.Caught.Finding), c.width-width(caught)-2))
-		c.right(c.width, y, style{colour: t.fog}, caught)
-	} else if f.Flips > 2 {
-		c.text(c.text(0, y, style{colour: t.leaf}, "H"), y, style{colour: t.fog}, " hunts it: it may depend on what runs before it")
-	}
-	y += 2
-	v.drawTimes(c, y, test, f)
-	y += 2
-	if known == nil {
-		return
-	}
+	c.text(0, y+1, style{colour: t.fog}, cut(words, c.width))
+}
+
+// drawSince draws since when a test fails.
+func drawSince(c canvas, y int, known *relay.Card) {
+	t := c.theme
 	line := func(label string, k *ledger.Kept) {
-		if k == nil {
-			return
+		if k != nil {
+			c.text(c.text(0, y, style{colour: t.fog}, label), y, style{colour: t.ink}, report.RunName(k))
+			y++
 		}
-		c.text(c.text(0, y, style{colour: t.fog}, label), y, style{colour: t.ink}, report.RunName(k))
-		y++
 	}
 	line("first failed  ", known.First)
 	if known.LastBad >= 0 {

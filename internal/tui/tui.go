@@ -66,8 +66,9 @@ type place struct {
 
 // The legs that the application goes to by itself.
 const (
-	legWatch = 2
-	legHunt  = 3
+	legWatch  = 2
+	legHunt   = 3
+	legLedger = 4
 )
 
 // The least size of a terminal.
