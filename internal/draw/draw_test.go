@@ -16,6 +16,8 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/relay"
 )
 
 func sampleRun(tests int) *outcome.Run {
@@ -45,6 +47,37 @@ func sampleHunt() (hunt.Finding, []hunt.Record) {
 	}
 }
 
+// samplePast is forty runs of a test that comes and goes, one that is slower from the middle on,
+// and one that never ran to its end.
+func samplePast(t *testing.T) *relay.Past {
+	t.Helper()
+	h := outcome.NewHistory([]string{"u:g#shaky <b>", "u:g#slower", "u:g#skipped"}, 40)
+	var runs []*ledger.Kept
+	for run := range 40 {
+		runs = append(runs, &ledger.Kept{Number: run + 3, Began: time.Unix(int64(run)*3600, 0), Ended: time.Unix(int64(run)*3600+90, 0), Work: 200, Counts: map[outcome.Outcome]int{outcome.Failed: run % 2}})
+		h.Set(0, run, outcome.NewCell([]outcome.Outcome{outcome.Passed, outcome.Failed}[run%2], 0.5))
+		h.Set(1, run, outcome.NewCell(outcome.Passed, 1+1.2*float64(run/20)+0.001*float64(run%3)))
+		h.Set(2, run, outcome.NewCell(outcome.Skipped, 0))
+	}
+	return relay.NewPast(runs, h).WithChanges()
+}
+
+// TestPages sets more lines than a page holds, and a drawing that is higher than a page.
+func TestPages(t *testing.T) {
+	lines := []Line{{Text: "Title", Tone: Title}}
+	for i := range 100 {
+		lines = append(lines, Line{Text: fmt.Sprint("line ", i, strings.Repeat(" long", 99)), Tone: Tone(i % 5), Indent: i % 3, Keep: i % 2})
+	}
+	pages := Pages(lines)
+	var out bytes.Buffer
+	if err := WritePages(&out, append(pages, Timeline("many", sampleRun(200)))); err != nil || len(pages) < 3 || len(pages) > 5 {
+		t.Fatalf("%d pages, %v", len(pages), err)
+	}
+	if n := strings.Count(out.String(), "/Type /Page\n"); n != len(pages)+1 {
+		t.Errorf("%d pages in the document, want %d", n, len(pages)+1)
+	}
+}
+
 func sampleWeave() *catalog.Weave {
 	c := catalog.New([]catalog.Test{
 		{Suite: "u", Group: "irrigation/drip <1>", Name: "a", Tags: []string{"valve"}, Expected: 1},
@@ -71,6 +104,14 @@ func TestDrawings(t *testing.T) {
 	finding, records := sampleHunt()
 	plan, points := samplePlan(90, 40, 30, 20)
 	noPlan, noPoints := samplePlan()
+	past := samplePast(t)
+	chart := func(name string) Drawing {
+		d, err := Past(name, "glass & house", past, past.Order(relay.ByTrouble, func(string) bool { return true }))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
 	for name, c := range map[string]struct {
 		drawing Drawing
 		words   []string
@@ -81,6 +122,9 @@ func TestDrawings(t *testing.T) {
 		"weave":    {Weave("glass & house", "valve", sampleWeave()), []string{"glass & house", "pick: valve", "2 of 3 tests, 0:03.0 of 0:07.0 of work", "irrigation", "drip <1>", "valve", "2/3", "held by the pick"}},
 		"shards":   {Shards("frost & more", plan), []string{"frost & more", "3 shards; finish 1:30.0, floor 1:30.0", "floor 1:30.0, glass & <0>", "glass & <3>", "1 test"}},
 		"curve":    {Curve("frost & more", points, 3), []string{"frost & more", "beyond 2 machines", "knee", "machine time", "1:30:00"}},
+		"history":  {chart("history"), []string{"glass & house, runs 3 to 42", "3 of 3 tests", "g#shaky <b>", "50 %", "100 %", "timed-out"}},
+		"slow":     {chart("slow"), []string{"the slowest", "g#slower", "2.20 s  up 2.2 ×", "minutes:seconds"}},
+		"trend":    {chart("trend"), []string{"the work of all tests, and the wall time", "42", "a test was bad"}},
 		"no plan":  {Shards("", noPlan), []string{"finish 0:00.0"}},
 		"no curve": {Curve("", noPoints, 0), []string{"finish by number"}},
 		"unended":  {Frond(hunt.Finding{ID: "u:g#v"}, nil), []string{"Hunt of u:g#v"}},
@@ -105,6 +149,9 @@ func TestDrawings(t *testing.T) {
 		if err := WriteFile(filepath.Join(dir, file), Timeline("", outcome.NewRun())); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%s: %v", file, err)
 		}
+	}
+	if _, err := Past("slow", "", relay.NewPast(nil, outcome.NewHistory(nil, 0)), nil); !errors.Is(err, ledger.ErrNoRun) {
+		t.Errorf("of no runs there is %v", err)
 	}
 	if left, _ := filepath.Glob(filepath.Join(dir, ".new-*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)

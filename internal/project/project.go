@@ -415,13 +415,13 @@ func positioned(path string, err error) error {
 // known lists the keys that are expected where an unknown one stands.
 func known(key []string) string {
 	tables := map[string]string{
-		"project": "name", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout, isolate, together", "workers": "count, prepare, clean, env",
+		"project": "name", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout, isolate, together", "workers": "count, prepare, clean, env", "ledger": "runs, days",
 		"rule": "pick, " + strings.Join(catalog.MarkNames, ", ") + ", clear",
 	}
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {
 		return "[" + key[0] + "] takes " + keys
 	}
-	return "the tables are [project], [[suite]], [tags], [picks], [[rule]], [resources], [fleet], [touched] and [workers]"
+	return "the tables are [project], [[suite]], [tags], [picks], [[rule]], [resources], [fleet], [touched], [ledger] and [workers]"
 }
 
 // StorePath is where what is kept lies, or would lie.

@@ -128,6 +128,8 @@ func TestErrorsNameThePlace(t *testing.T) {
 		{`boiler-bus = 2`, `boiler-bus = 0`, ":33:1", "a number from 1"},
 		{`"lib/**" = "it"`, `"lib/**" = "it or"`, ":36:18", "expected at the end"},
 		{`isolate = "test"`, `isolate = "worker"`, ":12:1", "one of test, group"},
+		{`[workers]`, "[ledger]\nruns = -1\n[workers]", ":39:1", "keeps -1 runs: a number from 1"},
+		{`[workers]`, "[ledger]\nweeks = 1\n[workers]", ":39:1", "runs, days"},
 		{`together = "file"`, `together = "wood"`, ":18:1", "one of test, file, group, suite"},
 	} {
 		dir := t.TempDir()

@@ -78,7 +78,7 @@ func settle(a *App, msg tea.Msg) {
 			return
 		}
 		switch next.(type) {
-		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg:
+		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, ledgerMsg:
 		default:
 			return
 		}

@@ -1,0 +1,91 @@
+package ledger
+
+import (
+	"math"
+	"math/rand/v2"
+	"reflect"
+	"strings"
+	"testing"
+
+	"fernrelay/core/outcome"
+)
+
+// TestPack packs random runs and unpacks them to the same.
+func TestPack(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 5))
+	for range 200 {
+		var results []packed
+		for i := range random.IntN(40) {
+			r := &outcome.Result{Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: float64(random.IntN(1e6)) / 1e3, Worker: random.IntN(300), Batch: random.IntN(1e5)}
+			if random.IntN(3) == 0 {
+				r.Message, r.Line, r.Unstable = strings.Repeat("m\xff", random.IntN(3)), random.IntN(99), random.IntN(2) == 0
+				r.Steps = []outcome.Step{{Name: "s", Outcome: outcome.Failed, Seconds: 1}}
+			}
+			p := newPacked(i, 1+random.Int64N(1e6), r)
+			p.began = 1_700_000_000_000 + random.Int64N(1e9) - 5e8
+			if p.details != nil {
+				p.details.Message = strings.ToValidUTF8(p.details.Message, "\uFFFD")
+			}
+			results = append(results, p)
+		}
+		brief, rest, err := pack(results)
+		if err != nil {
+			t.Fatal(err)
+		}
+		back, err := unpack(brief, rest)
+		if err != nil || len(back) != len(results) || len(back) > 0 && !reflect.DeepEqual(back, results) {
+			t.Fatalf("%+v came back as %+v, %v", results, back, err)
+		}
+		for i := range back {
+			if math.Abs(back[i].seconds()-float64(results[i].cell.Seconds)) > 1e-4 {
+				t.Fatalf("%v s came back as %v s", results[i].cell.Seconds, back[i].seconds())
+			}
+		}
+	}
+}
+
+// FuzzUnpack holds that no damaged pack is more than an error.
+func FuzzUnpack(f *testing.F) {
+	brief, rest, err := pack([]packed{newPacked(0, 3, &outcome.Result{Outcome: outcome.Failed, Message: "m", Seconds: 1}), newPacked(1, 4, &outcome.Result{Outcome: outcome.Passed})})
+	if err != nil {
+		f.Fatal(err)
+	}
+	first, _ := decompress(brief)
+	second, _ := decompress(rest)
+	f.Add(first, second)
+	f.Add([]byte{0xff, 0xff, 0xff, 0xff, 0x0f}, []byte("[]"))
+	f.Add(first[:4], second[:3])
+	f.Fuzz(func(t *testing.T, brief, rest []byte) {
+		results, err := unpack(compress(brief), compress(rest))
+		for _, r := range results {
+			if err == nil && r.cell.Outcome() == "" {
+				t.Error("a result has no outcome")
+			}
+		}
+		_, _ = unpack(brief, rest)
+	})
+}
+
+// TestBounded holds what is kept of texts and steps that are too many.
+func TestBounded(t *testing.T) {
+	if got := bounded(strings.Repeat("x", 3*textKept) + "the end"); len(got) > textKept+100 || !strings.HasSuffix(got, "the end") {
+		t.Errorf("%d bytes are kept", len(got))
+	}
+	steps := make([]outcome.Step, 5*stepsKept)
+	for i := range steps {
+		steps[i].Outcome = outcome.Passed
+		if i%10 == 9 {
+			steps[i].Outcome = outcome.Failed
+		}
+	}
+	bad := 0
+	kept := keptSteps(steps)
+	for _, s := range kept {
+		if s.Outcome.Bad() {
+			bad++
+		}
+	}
+	if len(kept) != stepsKept || bad != stepsKept/2 {
+		t.Errorf("%d steps are kept, %d of them bad", len(kept), bad)
+	}
+}

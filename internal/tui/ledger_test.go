@@ -1,0 +1,107 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/ledger/ledgertest"
+	"fernrelay/internal/relay"
+	"fernrelay/internal/testfiles"
+)
+
+// ledgerApp is the application on a project whose ledger has so many runs of so many tests.
+func ledgerApp(t *testing.T, tests, runs int) (a *App, shows func(words ...string)) {
+	t.Helper()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{
+		"fern.toml":   "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"echo a\"\nrun = \"true {name}\"\n",
+		".fern/empty": "",
+	})
+	l, err := ledger.Open(filepath.Join(dir, ".fern"))
+	if err == nil {
+		err = ledgertest.Fill(l, tests, runs)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = l.Close()
+	r, err := relay.Open(context.Background(), dir, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = r.Close() })
+	a = newApp(t, r)
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	settle(a, a.ledger.read()())
+	press(a, "5")
+	return a, func(words ...string) {
+		t.Helper()
+		screen, _ := a.screen()
+		for _, w := range words {
+			if !strings.Contains(ansi.Strip(screen), w) {
+				t.Fatalf("the screen does not show %q:\n%s", w, ansi.Strip(screen))
+			}
+		}
+	}
+}
+
+// TestMoveThroughRuns goes further back than the runs that are read at once, and forth again.
+func TestMoveThroughRuns(t *testing.T) {
+	a, shows := ledgerApp(t, 300, 250)
+	shows("Ledger 250 runs", "runs 220 – 250", "run 250 · causes", "beds/row")
+	for n := 249; n >= 1; n-- {
+		press(a, "h")
+		if v := a.ledger; v.column() < 0 || v.chosen.kept.Number != n {
+			t.Fatalf("going back, run %d stands in column %d, and run %d is told", n, v.column(), v.chosen.kept.Number)
+		}
+	}
+	press(a, "h")
+	shows("runs 1 – 31", "run 1 · causes")
+	for n := 2; n <= 250; n++ {
+		press(a, "l")
+		if v := a.ledger; v.column() < 0 || v.chosen.kept.Number != n {
+			t.Fatalf("going forth, run %d stands in column %d, and run %d is told", n, v.column(), v.chosen.kept.Number)
+		}
+	}
+	shows("runs 220 – 250", "run 250 · causes")
+}
+
+// TestReportFolds folds and unfolds the report of a run, and compares runs.
+func TestReportFolds(t *testing.T) {
+	a, shows := ledgerApp(t, 300, 20)
+	for a.ledger.chosen.run.Counts["failed"] == 0 {
+		press(a, "h")
+	}
+	number := a.ledger.chosen.kept.Number
+	press(a, "⏎")
+	rep := a.ledger.report
+	shows(fmt.Sprint("run ", number), "▾ unit", "pump started", "is dry")
+	if row := rep.current(); row.result == nil || !row.outcome.Bad() {
+		t.Errorf("the report begins at %+v", row)
+	}
+	all := len(rep.rows)
+	press(a, "hh")
+	if row := rep.current(); row.depth != 1 || len(rep.rows) != all-100 {
+		t.Errorf("folded there are %d of %d rows, the cursor is at depth %d", len(rep.rows), all, row.depth)
+	}
+	press(a, "→ h")
+	if row := rep.current(); row.depth != 0 || len(rep.rows) != all-100 {
+		t.Errorf("from a group it goes to its suite: %d of %d rows, depth %d", len(rep.rows), all, row.depth)
+	}
+	press(a, "⏎")
+	if len(rep.rows) != 1 {
+		t.Errorf("the folded suite has %d rows", len(rep.rows))
+	}
+	press(a, "=")
+	shows(fmt.Sprintf("run %d against run %d", number, number-1), "newly failing")
+	press(a, "⌫")
+	shows("most troubled first")
+}
