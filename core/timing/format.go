@@ -14,8 +14,11 @@ func Clock(seconds float64) string {
 	return fmt.Sprintf("%d:%02d", s/60, s%60)
 }
 
-// ClockTenths writes seconds as Clock does, with tenths: 0:33.1.
+// ClockTenths writes seconds as Clock does, with tenths up to an hour: 0:33.1.
 func ClockTenths(seconds float64) string {
+	if seconds >= 3600 {
+		return Clock(seconds)
+	}
 	tenths := int(math.Round(seconds * 10))
 	return fmt.Sprintf("%d:%02d.%d", tenths/600, tenths/10%60, tenths%10)
 }

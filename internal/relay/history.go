@@ -127,10 +127,13 @@ func (r *Relay) keep(k ledger.Kept, run *outcome.Run) (number int, err error) {
 		}
 		number, err = r.ledger().Keep(k, run)
 	}
-	if err == nil {
-		_, err = r.ledger().Forget(r.Project.Retention.Runs, r.Project.Retention.Days, time.Now())
+	if err != nil {
+		return 0, err
 	}
-	return number, err
+	if _, err := r.ledger().Forget(r.Project.Retention.Runs, r.Project.Retention.Days, time.Now()); err != nil {
+		return number, fmt.Errorf("run %d is kept, but older ones cannot be removed from the ledger: %w", number, err)
+	}
+	return number, nil
 }
 
 // machine names the machine that tests run on.

@@ -219,7 +219,7 @@ func (p *Past) FindPast(ending string) (test int, err error) {
 	}
 	found, err := catalog.New(tests).Find(ending)
 	if err != nil {
-		return 0, err
+		return 0, fmt.Errorf("in the latest %d runs: %w: --runs looks further back", len(p.Runs), err)
 	}
 	test, _ = p.History.Index(found.ID)
 	return test, nil

@@ -347,10 +347,11 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	if err != nil {
 		return nil, 0, errors.Join(err, journal.End())
 	}
-	if number, err = r.keep(task.Kept(journal.Name()), run); err != nil {
+	number, err = r.keep(task.Kept(journal.Name()), run)
+	if number == 0 {
 		return run, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger; its journal %s stays, and the next command keeps it: %w", journal.Name(), err), journal.Leave())
 	}
-	return run, number, journal.End()
+	return run, number, errors.Join(err, journal.End())
 }
 
 // Last gives the latest run kept; ledger.ErrNoRun where there is none.

@@ -31,8 +31,10 @@ func Percent(share float64) string {
 		return "–"
 	case share > 0.99 && share < 1:
 		return fmt.Sprintf("%.1f %%", math.Min(99.9, 100*share))
+	case share > 0 && share < 0.0005:
+		return "< 0.1 %"
 	case share > 0 && share < 0.01:
-		return fmt.Sprintf("%.1f %%", math.Max(0.1, 100*share))
+		return fmt.Sprintf("%.1f %%", 100*share)
 	}
 	return fmt.Sprintf("%.0f %%", 100*share)
 }

@@ -14,7 +14,7 @@ import (
 
 // TestWordsOfThePast holds how figures are written.
 func TestWordsOfThePast(t *testing.T) {
-	for share, want := range map[float64]string{0: "0 %", 0.0001: "0.1 %", 0.004: "0.4 %", 0.05: "5 %", 0.84: "84 %", 0.9951: "99.5 %", 0.99999: "99.9 %", 1: "100 %", math.NaN(): "–"} {
+	for share, want := range map[float64]string{0: "0 %", 0.0001: "< 0.1 %", 0.004: "0.4 %", 0.05: "5 %", 0.84: "84 %", 0.9951: "99.5 %", 0.99999: "99.9 %", 1: "100 %", math.NaN(): "–"} {
 		if got := Percent(share); got != want {
 			t.Errorf("%v is written %s, want %s", share, got, want)
 		}
