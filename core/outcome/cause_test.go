@@ -67,6 +67,17 @@ var madeFailures = []made{
 	// One place that tells of different mistakes.
 	{"config fan", 3, Errored, "py:config#fan_{i}", "", "ConfigError: fan curve of zone {n} needs two points", "Traceback (most recent call last):\n  File \"/work/glass/config/test_fan.py\", line {n}, in test_{i}\n    read()\n  File \"/work/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: fan curve of zone {n} needs two points\n"},
 	{"config glass", 3, Errored, "py:config#glass_{i}", "", "ConfigError: glazing thickness '{w}' is no length", "Traceback (most recent call last):\n  File \"/work/glass/config/test_glass.py\", line {n}, in test_{i}\n    read()\n  File \"/work/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: glazing thickness '{w}' is no length\n"},
+	// Written after the rules were, and left as they came.
+	{"overflow", 3, Errored, "rs:flow#adds_{i}", "", "thread 'flow::adds_{i}' panicked at src/flow.rs:41:{n}:", "thread 'flow::adds_{i}' panicked at src/flow.rs:41:{n}:\nattempt to subtract with overflow\nstack backtrace:\n   0: rust_begin_unwind\n             at /rustc/{x}/library/std/src/panicking.rs:645:5\n   3: flow::level\n             at ./src/flow.rs:41:9\n   4: flow::tests::adds_{i}\n             at ./tests/flow.rs:{n}:5\n"},
+	{"gate", 3, Errored, "net:gates#closes_{i}", "", "System.InvalidOperationException : gate {n} is neither open nor shut", "System.InvalidOperationException : gate {n} is neither open nor shut\n   at Glass.Gates.Gate.Close() in /work/glass/Gates/Gate.cs:line 88\n   at Glass.Gates.GateTests.Closes{i}() in /work/glass/Gates/GateTests.cs:line {n}\n"},
+	{"even", 2, Failed, "unit:rows#even_{i}", "rows/rows_test.go:20", "Error Trace:\t/work/glass/rows/rows_test.go:20\nError:      \tNot equal:\n            \texpected: {n}\n            \tactual  : {n}\nTest:       \tTestEven{i}", ""},
+	{"odd", 3, Failed, "unit:rows#odd_{i}", "rows/rows_test.go:44", "Error Trace:\t/work/glass/rows/rows_test.go:44\nError:      \tNot equal:\n            \texpected: {n}\n            \tactual  : {n}\nTest:       \tTestOdd{i}", ""},
+	{"relation", 4, Errored, "py:store#reads_{i}", "", "psycopg.errors.UndefinedTable: relation \"beds_{w}\" does not exist", "Traceback (most recent call last):\n  File \"/work/glass/store/test_store.py\", line {n}, in test_reads_{i}\n    rows = read('{w}')\n  File \"/work/glass/store/store.py\", line 55, in read\n    cursor.execute(query)\n  File \"/usr/lib/python3/dist-packages/psycopg/cursor.py\", line 732, in execute\n    raise error\npsycopg.errors.UndefinedTable: relation \"beds_{w}\" does not exist\nLINE 1: SELECT * FROM beds_{w}\n"},
+	{"server", 3, Failed, "web:api#get_{i}", "", "GET http://127.0.0.1:4{n}/beds/{n}: 500 Internal Server Error", ""},
+	{"route", 2, Failed, "web:api#alarm_{i}", "", "GET http://127.0.0.1:4{n}/alarms/{n}: 404 Not Found", ""},
+	{"plain assert", 2, Failed, "py:vents#angle_{i}", "vents/test_vents.py:14", "assert {n} == {n}", ""},
+	{"other assert", 2, Failed, "py:vents#speed_{i}", "vents/test_vents.py:29", "assert {n} == {n}", ""},
+	{"killed", 2, Errored, "sh:load#heap_{i}", "", "signal: killed", "terminate called after throwing an instance of 'std::bad_alloc'\n  what():  std::bad_alloc\n"},
 	// Alone.
 	{"one", 1, Failed, "unit:rounds#night_cycle", "rounds/rounds_test.go:8", "the night cycle skipped bed {n}", ""},
 	{"two", 1, Failed, "unit:misting#fog_night", "misting/fog_test.go:70", "fog density must fall until sunrise, it rose at {t}", ""},
