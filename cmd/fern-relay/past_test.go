@@ -86,6 +86,9 @@ slow) test -e away && sleep 0.4; sleep 0.1;;`)
 	if picked := ask[shakyReport](t, dir, "shaky", "-p", "name:reads"); len(picked.Tests) != 1 || picked.Tests[0].ID != "c:.#reads" {
 		t.Errorf("of the picked ones %+v", picked)
 	}
+	if got := run(t, dir, "hunt", "stores"); got.status != 0 || !strings.Contains(got.stdout, "broken") {
+		t.Errorf("the hunt ends with %d: %s%s", got.status, got.stdout, got.stderr)
+	}
 	card := ask[testReport](t, dir, "test", "stores")
 	if card.ID != "c:.#stores" || card.EverBad != 3 || card.BadAt != revision || card.LastWell != 2 || card.WellAt != revision || len(card.Past) != 5 || card.Rate != 0.4 {
 		t.Errorf("the card is %+v", card)

@@ -43,13 +43,17 @@ func (r *Relay) Victims() ([]catalog.Test, error) {
 	return victims, nil
 }
 
-// Hunts gives the latest hunt of every victim that is still there, the latest first.
+// Hunts gives the latest hunt of every victim that is still there, the latest first; of all where
+// the project's tests were not looked for.
 func (r *Relay) Hunts() ([]ledger.Hunt, error) {
 	kept := r.ledger()
 	if kept == nil {
 		return nil, nil
 	}
 	hunts, err := kept.Hunts()
+	if r.Catalog == nil {
+		return hunts, err
+	}
 	return slices.DeleteFunc(hunts, func(h ledger.Hunt) bool {
 		_, ok := r.Catalog.Lookup(h.Victim)
 		return !ok

@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"math"
 	"path"
+	"strings"
 	"time"
 
 	"fernrelay/core/outcome"
@@ -83,7 +84,7 @@ func (v *ledgerView) drawTests(c canvas, rows int) {
 	n := min(rows, len(v.order)-v.top)
 	groups, names := min(16, c.width/6), min(30, c.width*2/9)
 	cells := c.sub(groups+names+5, 0, c.width-groups-names-26, c.height)
-	first, shown := v.shownRuns(cells.width)
+	first, shown := v.shownRuns((cells.width + 1) * cellsInPart / (cellsInPart + 1))
 	c.text(2, 1, style{colour: t.fog}, orderWords[v.by])
 	c.right(c.width-11, 1, style{colour: t.fog}, "passed")
 	c.right(c.width-1, 1, style{colour: t.fog}, "time")
@@ -150,9 +151,10 @@ func (v *ledgerView) restWords(shown int) string {
 // cellColumn is where the cell of a run stands among those that are shown.
 func cellColumn(at int) int { return at + at/cellsInPart }
 
-// shownRuns says which of the past's runs have room, the chosen one among them.
+// shownRuns says which of the past's runs are shown where there is room for so many, the chosen
+// one among them.
 func (v *ledgerView) shownRuns(room int) (first, shown int) {
-	shown = max(1, min(len(v.past.Runs), room*cellsInPart/(cellsInPart+1)))
+	shown = max(1, min(len(v.past.Runs), room))
 	first = len(v.past.Runs) - shown
 	if at := v.column(); at >= 0 && at < first {
 		first = at
@@ -190,11 +192,11 @@ func (v *ledgerView) drawTrend(c canvas) {
 	c.text(x+2, 0, style{colour: t.water}, "▫ wall")
 	const left = 9
 	step := 2
-	if left+2*len(v.past.Runs)+len(v.past.Runs)/cellsInPart > c.width-20 {
+	room := func() int { return (c.width - left - 19) * cellsInPart / (cellsInPart*step + 1) } // runs beside the words
+	if len(v.past.Runs) > room() {
 		step = 1
 	}
-	room := (c.width - left - 19) / step * cellsInPart / (cellsInPart + 1)
-	first, shown := v.shownRuns(room * (cellsInPart + 1) / cellsInPart)
+	first, shown := v.shownRuns(room())
 	runs := v.past.Runs[first : first+shown]
 	most := 1e-9
 	for _, k := range runs {
@@ -405,7 +407,8 @@ func (v *ledgerView) drawCard(c canvas) {
 	switch {
 	case known != nil && known.Caught != nil:
 		caught := fmt.Sprintf("caught in hunt %d", known.Caught.Number)
-		c.text(0, 5, style{colour: t.orchid}, cut(report.Sentence(*known.Caught.Finding), c.width-width(caught)-2))
+		how := strings.TrimPrefix(report.Sentence(*known.Caught.Finding), name+" ") // the name stands above
+		c.text(0, 5, style{colour: t.orchid}, cut(how, c.width-width(caught)-2))
 		c.right(c.width, 5, style{colour: t.fog}, caught)
 	case f.Flips > 2:
 		c.text(c.text(0, 5, style{colour: t.leaf}, "H"), 5, style{colour: t.fog}, " hunts it: it may depend on what runs before it")

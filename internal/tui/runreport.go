@@ -309,7 +309,12 @@ func (rep *runReport) drawDetail(c canvas, v *ledgerView) {
 	}
 	drawOutput(c.sub(0, 0, c.width, c.height-4), y+1, r)
 	if len(r.Steps) > 0 && row.step == nil {
-		c.text(0, c.height-1, style{colour: t.fog}, report.Plural(len(r.Steps), "step")+": enter unfolds them")
+		c.text(0, c.height-5, style{colour: t.fog}, report.Plural(len(r.Steps), "step")+": enter unfolds them")
+	}
+	if test, known := v.past.History.Index(r.ID); known && v.past.Figures[test].Ran > 0 {
+		past := v.past.History.Past(test)
+		drawOutcomes(c, c.height-3, past[max(0, len(past)-c.width*cellsInPart/(cellsInPart+1)):])
+		drawRate(c, c.height-2, &v.past.Figures[test], nil)
 	}
 }
 
