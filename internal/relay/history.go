@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 
@@ -29,8 +30,10 @@ func OpenLedger(ctx context.Context, dir string) (*Relay, error) {
 		return nil, err
 	}
 	r := &Relay{Project: p, history: &history{}}
-	r.Notes, err = r.openHistory(ctx)
-	return r, err
+	if r.Notes, err = r.openHistory(ctx); err != nil {
+		return nil, errors.Join(err, r.Close())
+	}
+	return r, nil
 }
 
 // Without is a folder in which there is no project: nothing is known of it.
@@ -117,15 +120,17 @@ func (r *Relay) ledger() *ledger.Ledger {
 	return r.history.ledger
 }
 
-// keep keeps a run, in a new ledger where the one that there is turns out damaged, and forgets
-// what need not be kept any more.
+// keep keeps a run, in a new ledger where the one that there is turns out damaged, which its note
+// then tells, and forgets what need not be kept any more.
 func (r *Relay) keep(k ledger.Kept, run *outcome.Run) (number int, err error) {
 	number, err = r.ledger().Keep(k, run)
 	if ledger.Damaged(err) {
-		if _, err := r.putAside(context.Background(), err); err != nil {
+		note, err := r.putAside(context.Background(), err)
+		if err != nil {
 			return 0, err
 		}
-		number, err = r.ledger().Keep(k, run)
+		run.Note = strings.TrimSpace(run.Note + "\n" + note)
+		return r.ledger().Keep(k, run)
 	}
 	if err != nil {
 		return 0, err

@@ -25,10 +25,9 @@ type ledgerView struct {
 	reads   int            // how often it was asked for
 	wrong   error          // what kept it from being read
 
-	by       string // one of relay.PastOrders
-	order    []int  // the tests that are listed, by their places in the past
-	troubled int    // how many of them were ever bad, where they stand first
-	sorts    int    // how often the order was asked for
+	by string // one of relay.PastOrders: the order that is wanted
+	listing
+	sorts int // how often another listing was asked for
 
 	at, top int // the test under the cursor, and the first that is shown
 	run     int // the chosen run, by its place among all
@@ -87,16 +86,20 @@ func (v *ledgerView) keys() []key.Binding {
 // read reads what the runs say, those around the chosen one; the latest where it is the latest.
 func (v *ledgerView) read() tea.Cmd {
 	v.reads++
-	number, r, latest := v.reads, v.session.relay, len(v.all) == 0 || v.run == len(v.all)-1
-	var upTo *ledger.Kept
-	if !latest {
-		upTo = v.all[min(len(v.all)-1, v.run+relay.PastRuns/2)]
+	number, r, picked, by := v.reads, v.session.relay, v.session.picked, v.by
+	var upTo, chosen *ledger.Kept
+	if len(v.all) > 0 && v.run < len(v.all)-1 {
+		chosen, upTo = v.all[v.run], v.all[min(len(v.all)-1, v.run+relay.PastRuns/2)]
 	}
 	return func() tea.Msg {
 		all, err := r.List()
 		var past *relay.Past
+		var list listing
 		if err == nil {
 			past, err = r.Past(relay.PastRuns, upTo)
+		}
+		if err == nil {
+			list = newListing(past, by, picked)
 		}
 		return ledgerMsg(func(v *ledgerView) tea.Cmd {
 			if number != v.reads {
@@ -105,18 +108,20 @@ func (v *ledgerView) read() tea.Cmd {
 			if v.wrong = err; err != nil {
 				return nil
 			}
-			v.all = all
-			if latest {
-				v.run = len(all) - 1
+			v.all, v.run = all, len(all)-1
+			if chosen != nil {
+				v.run = max(0, slices.IndexFunc(all, func(k *ledger.Kept) bool { return k.Number == chosen.Number }))
 			}
-			return v.take(past)
+			return v.take(past, list)
 		})
 	}
 }
 
-// take takes a past, and asks for what follows from it.
-func (v *ledgerView) take(past *relay.Past) tea.Cmd {
-	v.past, v.order, v.card = past, nil, nil
+// take takes a past with its tests, keeps the cursor on its test, and asks for what follows.
+func (v *ledgerView) take(past *relay.Past, list listing) tea.Cmd {
+	under := v.currentID()
+	v.past, v.listing, v.card = past, list, nil
+	v.at = max(0, slices.IndexFunc(list.order, func(test int) bool { return past.History.IDs[test] == under }))
 	changes := func() tea.Msg {
 		changed := past.WithChanges()
 		return ledgerMsg(func(v *ledgerView) tea.Cmd {
@@ -130,11 +135,38 @@ func (v *ledgerView) take(past *relay.Past) tea.Cmd {
 			return nil
 		})
 	}
-	return tea.Batch(v.arrange(), v.choose(), changes)
+	again := func() tea.Msg { return nil }
+	if list.orderedBy != v.by || list.picked != v.session.picked.text {
+		again = v.arrange() // others are wanted by now
+	}
+	return tea.Batch(again, v.choose(), v.know(), changes)
 }
 
-// arrange lists the tests that the pick holds in their order; what the project has no more is
-// listed where everything is picked.
+// listing is which tests of a past are listed, in their order.
+type listing struct {
+	orderedBy, picked string
+	order             []int // by their places in the past
+	troubled          int   // how many were ever bad, where they stand first
+}
+
+// newListing lists the tests that a pick holds; what the project has no more is listed where
+// everything is picked.
+func newListing(past *relay.Past, by string, picked figures) listing {
+	held := func(id string) bool {
+		i, ok := picked.Catalog.Index(id)
+		return ok && picked.held.Has(i)
+	}
+	if picked.text == "" {
+		held = func(string) bool { return true }
+	}
+	l := listing{orderedBy: by, picked: picked.text, order: past.Order(by, held)}
+	for by == relay.ByTrouble && l.troubled < len(l.order) && past.Figures[l.order[l.troubled]].Bad > 0 {
+		l.troubled++
+	}
+	return l
+}
+
+// arrange lists the tests that are picked by now, in the order that is wanted by now.
 func (v *ledgerView) arrange() tea.Cmd {
 	if v.past == nil {
 		return nil
@@ -142,23 +174,12 @@ func (v *ledgerView) arrange() tea.Cmd {
 	v.sorts++
 	number, past, by, picked := v.sorts, v.past, v.by, v.session.picked
 	return func() tea.Msg {
-		held := func(id string) bool {
-			i, ok := picked.Catalog.Index(id)
-			return ok && picked.held.Has(i)
-		}
-		if picked.text == "" {
-			held = func(string) bool { return true }
-		}
-		order := past.Order(by, held)
-		troubled := 0
-		for by == relay.ByTrouble && troubled < len(order) && past.Figures[order[troubled]].Bad > 0 {
-			troubled++
-		}
+		list := newListing(past, by, picked)
 		return ledgerMsg(func(v *ledgerView) tea.Cmd {
-			if number != v.sorts {
+			if number != v.sorts || v.past.History != past.History {
 				return nil
 			}
-			v.order, v.troubled, v.at, v.top = order, troubled, 0, 0
+			v.listing, v.at, v.top = list, 0, 0
 			return v.know()
 		})
 	}

@@ -167,7 +167,7 @@ func playPast(a *App, runs int, bad bool) {
 		}
 	}
 	v.past = relay.NewPast(v.all, h).WithChanges()
-	v.order, v.run = v.past.Order(relay.ByTrouble, func(string) bool { return true }), runs-1
+	v.listing, v.run = newListing(v.past, v.by, a.session.picked), runs-1
 	v.card = &relay.Card{ID: ids[v.order[0]], Figures: v.past.Figures[v.order[0]], Cells: h.Past(v.order[0]), Runs: v.all, First: v.all[0], Well: v.all[0],
 		Caught: &ledger.Hunt{Number: 4, Finding: &hunt.Finding{ID: ids[v.order[0]], Verdict: hunt.Polluted, Culprits: [][]string{ids[:2]}}}}
 	run := outcome.NewRun()
@@ -548,7 +548,7 @@ func BenchmarkLedger(b *testing.B) {
 			b.Fatal(err)
 		}
 		v.all, v.run, v.past = all, len(all)-1, relay.NewPast(runs, h)
-		v.order = v.past.Order(relay.ByTrouble, func(string) bool { return true })
+		v.listing = newListing(v.past, v.by, a.session.picked)
 		if a.screen(); len(v.order) != 20_000 {
 			b.Fatalf("%d tests are listed", len(v.order))
 		}
