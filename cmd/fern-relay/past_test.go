@@ -155,9 +155,12 @@ func TestImport(t *testing.T) {
 		"ci/4/cut.xml":   `<testsuite name="s"><testcase name="a"/><testcase`,
 		"ci/4/bomb.xml":  `<!DOCTYPE x [<!ENTITY a "ha">]><testsuite name="s"/>`,
 		"ci/4/readme.md": "no report",
+		"ci/4/pom.xml":   "<?xml version='1.0'?>\n<!-- of the build --><project><testsuite/></project>",
+		"ci/4/conf.json": `{"name": "ci"}`,
+		"ci/4/empty.xml": "<testsuites/>",
 	})
 	got := run(t, dir, "ledger", "import", "ci")
-	if got.status != 3 || !strings.Contains(got.stdout, "6 files read: 3 runs with 5 results kept; 2 files left out, broken") ||
+	if got.status != 3 || !strings.Contains(got.stdout, "7 files read: 3 runs with 5 results kept; 2 files left out, broken") ||
 		!strings.Contains(got.stderr, "cut.xml is left out: the XML is broken") || !strings.Contains(got.stderr, "bomb.xml is left out: it declares entities") {
 		t.Fatalf("status %d: %s%s", got.status, got.stdout, got.stderr)
 	}

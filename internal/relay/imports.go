@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -88,7 +89,7 @@ func reportFiles(places []string) ([]string, error) {
 		switch {
 		case err == nil && info.IsDir():
 			err = filepath.WalkDir(place, func(path string, d fs.DirEntry, err error) error {
-				if err == nil && d.Type().IsRegular() && slices.Contains(reportEndings, strings.ToLower(filepath.Ext(path))) {
+				if err == nil && d.Type().IsRegular() && slices.Contains(reportEndings, strings.ToLower(filepath.Ext(path))) && !isOther(path) {
 					files = append(files, path)
 				}
 				return err
@@ -122,29 +123,53 @@ func reportFiles(places []string) ([]string, error) {
 	return files, nil
 }
 
+// firstElement is the first element of an XML document.
+var firstElement = regexp.MustCompile(`<([A-Za-z][\w:.-]*)`)
+
+// isOther reports whether a file that lies among reports is clearly something else, such as a
+// configuration. What is empty or cannot be read is not: it is told when it is read.
+func isOther(file string) bool {
+	head := bytes.TrimSpace(bytes.TrimPrefix(headOf(file), []byte("\ufeff")))
+	switch {
+	case len(head) == 0:
+		return false
+	case head[0] == '<':
+		first := firstElement.FindSubmatch(head)
+		return first != nil && !bytes.HasPrefix(first[1], []byte("testsuite"))
+	case head[0] == '{' || head[0] == '[':
+		return !bytes.HasPrefix(head, []byte(`{"event":`)) && !bytes.Contains(head, []byte(`"Action":`))
+	}
+	return false
+}
+
+// headOf is the beginning of a file, empty where it cannot be read.
+func headOf(file string) []byte {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	head := make([]byte, 16<<10)
+	n, _ := io.ReadFull(f, head) // as much as there is
+	return head[:n]
+}
+
 // toldTime is a time in the beginning of a report.
 var toldTime = regexp.MustCompile(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d\dT[\d:.]+(?:Z|[+-]\d\d:\d\d)?)"`)
 
 // timeOf is when the run began that a report tells of, as far as its beginning says it, or else
 // when the file was written.
 func timeOf(file string) time.Time {
-	f, err := os.Open(file)
-	if err != nil {
-		return time.Time{} // it is told when it is read
-	}
-	defer f.Close()
-	head := make([]byte, 16<<10)
-	n, _ := io.ReadFull(f, head)
-	if m := toldTime.FindSubmatch(head[:n]); m != nil {
+	if m := toldTime.FindSubmatch(headOf(file)); m != nil {
 		for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999"} {
 			if t, err := time.Parse(layout, string(m[1])); err == nil {
 				return t
 			}
 		}
 	}
-	info, err := f.Stat()
+	info, err := os.Stat(file)
 	if err != nil {
-		return time.Time{}
+		return time.Time{} // it is told when it is read
 	}
 	return info.ModTime()
 }
@@ -241,6 +266,9 @@ func (i *importing) take(p portion) error {
 		return nil
 	}
 	i.seen[p.file.Digest] = true
+	if len(p.run.Results) == 0 {
+		return nil // a report of nothing
+	}
 	for _, res := range p.run.Results {
 		res.ID = i.names.id(res.ID)
 	}
