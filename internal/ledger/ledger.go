@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -51,7 +52,8 @@ func Open(store string) (*Ledger, error) {
 // connect opens a file. Who writes waits for others that write for a minute; what is told to
 // be kept is on the disk.
 func connect(path string) (*Ledger, error) {
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_txlock=immediate")
+	file := url.URL{Scheme: "file", Path: path, RawQuery: "_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_txlock=immediate"}
+	db, err := sql.Open("sqlite", file.String())
 	if err != nil {
 		return nil, err
 	}

@@ -43,7 +43,10 @@ func run(seconds float64, results ...string) *outcome.Run {
 }
 
 func TestKeepAndLast(t *testing.T) {
-	dir := t.TempDir()
+	dir := filepath.Join(t.TempDir(), "a b#c%3f?&d")
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
 	l := open(t, dir)
 	if _, _, err := l.Last(); !errors.Is(err, ErrNoRun) {
 		t.Errorf("an empty ledger gives %v", err)
