@@ -35,7 +35,7 @@ func TestLedgerOnScreen(t *testing.T) {
 	s.press("Escape")
 	s.shows("most troubled first")
 	s.press("Enter")
-	s.shows("234 passed, 11 failed", "glasshouse", "seedbank", "counts_trays", "expected")
+	s.shows("234 passed, 11 failed", "1 passed, 9 failed", "list_5_parses", "seedbank", "counts_trays")
 	s.press("G")
 	s.shows("vents")
 	s.whole()

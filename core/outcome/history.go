@@ -26,8 +26,7 @@ func (c Cell) Outcome() Outcome {
 	return All[c.code-1]
 }
 
-// says tells what the cell says of its test: that it was bad, that it was well, or nothing,
-// as where the test was skipped or lost.
+// says tells what the cell says of its test, as says does.
 func (c Cell) says() (bad, something bool) {
 	said := saying[c.code]
 	return said.bad, said.something
@@ -36,7 +35,7 @@ func (c Cell) says() (bad, something bool) {
 // saying is what the cells say, by their codes.
 var saying = func() (said [1 + mostOutcomes]struct{ bad, something bool }) {
 	for i, o := range All {
-		said[1+i].bad, said[1+i].something = o.Bad(), o != Skipped && o != Lost
+		said[1+i].bad, said[1+i].something = says(o)
 	}
 	return said
 }()

@@ -5,11 +5,12 @@ package outcome
 func PassRate(past []Outcome) (rate float64, ok bool) {
 	well, all := 0, 0
 	for _, o := range past {
-		if o == Skipped || o == Lost {
+		bad, something := says(o)
+		if !something {
 			continue
 		}
 		all++
-		if !o.Bad() {
+		if !bad {
 			well++
 		}
 	}
@@ -19,18 +20,23 @@ func PassRate(past []Outcome) (rate float64, ok bool) {
 	return float64(well) / float64(all), true
 }
 
+// says tells what an outcome says of its test: that it was bad, that it was well, or nothing, as
+// where the test was skipped or lost.
+func says(o Outcome) (bad, something bool) { return o.Bad(), o != "" && o != Skipped && o != Lost }
+
 // Flips counts how often a test went from well to bad or back; skipped and lost
 // outcomes say nothing of it.
 func Flips(past []Outcome) int {
 	flips, before, seen := 0, false, false
 	for _, o := range past {
-		if o == Skipped || o == Lost {
+		bad, something := says(o)
+		if !something {
 			continue
 		}
-		if seen && o.Bad() != before {
+		if seen && bad != before {
 			flips++
 		}
-		before, seen = o.Bad(), true
+		before, seen = bad, true
 	}
 	return flips
 }

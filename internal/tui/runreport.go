@@ -32,7 +32,7 @@ type branch struct {
 	words   string
 	note    string          // to the right
 	result  *outcome.Result // of a test
-	outcome outcome.Outcome // the gravest below
+	outcome outcome.Outcome // of a test and of a step
 	below   []*branch
 	step    *outcome.Step
 }
@@ -47,31 +47,24 @@ type reportRow struct {
 // unfolded down to the tests.
 func newRunReport(of chosenRun) *runReport {
 	rep := &runReport{title: fmt.Sprintf("run %d", of.kept.Number), words: report.Counts(of.kept.Counts), causes: of, open: map[*branch]bool{}}
-	suites, groups := map[string]*branch{}, map[string]*branch{}
-	under := func(all map[string]*branch, key, words string, add func(b *branch)) *branch {
-		b := all[key]
-		if b == nil {
-			b = &branch{words: outcome.PlainLine(words)}
-			all[key] = b
-			add(b)
+	for _, suite := range of.run.Suites() {
+		s := &branch{words: outcome.PlainLine(suite.Name)}
+		seconds, counts := 0.0, map[outcome.Outcome]int{}
+		for _, group := range suite.Groups {
+			g := &branch{words: outcome.PlainLine(group.Name), note: groupNote(group.Counts, group.Seconds)}
+			for _, r := range group.Results {
+				_, name, _ := strings.Cut(r.ID, "#")
+				g.below = append(g.below, testBranch(r, name))
+			}
+			for o, n := range group.Counts {
+				counts[o] += n
+			}
+			seconds += group.Seconds
+			s.below = append(s.below, g)
+			rep.open[g] = outcome.CountBad(group.Counts) > 0
 		}
-		return b
-	}
-	for _, r := range of.run.Results {
-		place, name, _ := strings.Cut(r.ID, "#")
-		suite, group, _ := strings.Cut(place, ":")
-		s := under(suites, suite, suite, func(b *branch) { rep.roots = append(rep.roots, b) })
-		g := under(groups, place, group, func(b *branch) { s.below = append(s.below, b) })
-		g.below = append(g.below, testBranch(r, name))
-	}
-	for _, s := range rep.roots {
-		for _, g := range s.below {
-			g.sum()
-			slices.SortStableFunc(g.below, func(a, b *branch) int { return cmp.Compare(gravity(a.outcome), gravity(b.outcome)) })
-			rep.open[g] = g.outcome.Bad()
-		}
-		s.sum()
-		slices.SortStableFunc(s.below, func(a, b *branch) int { return cmp.Compare(gravity(a.outcome), gravity(b.outcome)) })
+		s.note = groupNote(counts, seconds)
+		rep.roots = append(rep.roots, s)
 		rep.open[s] = true
 	}
 	rep.unfold()
@@ -89,33 +82,9 @@ func testBranch(r *outcome.Result, name string) *branch {
 	return b
 }
 
-// gravity orders outcomes: what is bad first.
-func gravity(o outcome.Outcome) int {
-	return slices.Index([]outcome.Outcome{outcome.Failed, outcome.Errored, outcome.TimedOut, outcome.Lost, outcome.Surprise, outcome.Owed, outcome.Passed, outcome.Skipped}, o)
-}
-
-// sum adds up what is below a branch.
-func (b *branch) sum() {
-	counts := map[outcome.Outcome]int{}
-	seconds := 0.0
-	var each func(b *branch)
-	each = func(b *branch) {
-		if b.result != nil {
-			counts[b.outcome]++
-			seconds += b.result.Seconds
-			return
-		}
-		for _, below := range b.below {
-			each(below)
-		}
-	}
-	each(b)
-	for _, o := range outcome.All {
-		if counts[o] > 0 && (b.outcome == "" || gravity(o) < gravity(b.outcome)) {
-			b.outcome = o
-		}
-	}
-	b.note = report.Counts(counts) + "  " + timing.Short(seconds)
+// groupNote tells what came of tests together.
+func groupNote(counts map[outcome.Outcome]int, seconds float64) string {
+	return report.Counts(counts) + "  " + timing.Short(seconds)
 }
 
 // newComparison makes the report of how a run differs from the one before it.

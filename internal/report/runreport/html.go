@@ -38,6 +38,7 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"card":    report.CardWords,
 	"counts":  report.Counts,
 	"anchor":  anchor,
+	"bad":     outcome.CountBad,
 	"first":   func(list []*outcome.Result) []*outcome.Result { return list[:min(len(list), testsTold)] },
 	"more":    func(list []*outcome.Result) int { return max(0, len(list)-testsTold) },
 	"past":    func(c *relay.Card) []outcome.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
@@ -55,7 +56,7 @@ type pageData struct {
 	*About
 	Words    []string
 	Failures []*outcome.Result
-	Suites   []*suite
+	Suites   []*outcome.SuiteResults
 	Slowest  []*outcome.Result
 	Work     float64
 	Timeline template.HTML // drawn by ourselves; its texts are escaped there
@@ -69,7 +70,7 @@ type mark struct {
 }
 
 func writeHTML(w io.Writer, a *About) error {
-	data := pageData{About: a, Words: a.words(), Failures: a.Run.Troubled(), Suites: a.suites()}
+	data := pageData{About: a, Words: a.words(), Failures: a.Run.Troubled(), Suites: a.Run.Suites()}
 	data.Slowest, data.Work = a.slowest()
 	for _, o := range outcome.All {
 		if n := a.Run.Counts[o]; n > 0 {

@@ -101,7 +101,7 @@ func markdownFailure(w io.Writer, a *About, r *outcome.Result) {
 
 func markdownGroups(w io.Writer, a *About) {
 	fmt.Fprint(w, "\n## Groups\n\n| group | what came of it | passed | time |\n| --- | --- | ---: | ---: |\n")
-	for _, s := range a.suites() {
+	for _, s := range a.Run.Suites() {
 		for _, g := range s.Groups {
 			passed := "–"
 			if g.Ran > 0 {

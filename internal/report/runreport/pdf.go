@@ -130,7 +130,7 @@ func pdfSlowest(t *text, a *About) {
 
 func pdfGroups(t *text, a *About) {
 	t.add(draw.Heading, 0, "Groups")
-	for _, s := range a.suites() {
+	for _, s := range a.Run.Suites() {
 		for _, g := range s.Groups {
 			t.add(draw.Plain, 1, fmt.Sprintf("%s:%s  %s, %s", s.Name, g.Name, report.Counts(g.Counts), timing.Short(g.Seconds)))
 		}
