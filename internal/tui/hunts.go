@@ -97,7 +97,7 @@ func (a *App) startSearch() tea.Cmd {
 
 func (a *App) searchEnded(msg searchEndedMsg) tea.Cmd {
 	a.session.search = nil
-	recall := tea.Batch(a.change(change{apply: (*relay.Relay).Recall}), a.recallHunts(), a.ledger.read())
+	recall := tea.Batch(a.change(change{apply: (*relay.Relay).Recall}), a.recallHunts(), a.ledger.readAgain())
 	switch {
 	case msg.err != nil && !errors.Is(msg.err, context.Canceled):
 		a.complain(msg.err)

@@ -117,6 +117,14 @@ func (v *ledgerView) read() tea.Cmd {
 	}
 }
 
+// readAgain reads again what was read, as after a run.
+func (v *ledgerView) readAgain() tea.Cmd {
+	if v.reads == 0 {
+		return nil
+	}
+	return v.read()
+}
+
 // take takes a past with its tests, keeps the cursor on its test, and asks for what follows.
 func (v *ledgerView) take(past *relay.Past, list listing) tea.Cmd {
 	under := v.currentID()

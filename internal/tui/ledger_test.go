@@ -40,7 +40,6 @@ func ledgerApp(t *testing.T, tests, runs int) (a *App, shows func(words ...strin
 	t.Cleanup(func() { _ = r.Close() })
 	a = newApp(t, r)
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
-	settle(a, a.ledger.read()())
 	press(a, "5")
 	return a, func(words ...string) {
 		t.Helper()

@@ -217,7 +217,7 @@ type (
 
 // Init asks the terminal for its background and git for the revision.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), a.recallHunts(), a.ledger.read(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
+	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), a.recallHunts(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
 }
 
 // Update takes a message.
@@ -251,7 +251,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.runEnded(msg)
 	case huntEndedMsg:
 		a.huntEnded(msg)
-		return a, tea.Batch(a.readAgain(), a.recallHunts(), a.ledger.read())
+		return a, tea.Batch(a.readAgain(), a.recallHunts(), a.ledger.readAgain())
 	case searchEndedMsg:
 		return a, a.searchEnded(msg)
 	case keptHuntsMsg:
@@ -302,6 +302,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.wheel(msg.Mouse())
 	case tea.MouseClickMsg:
 		a.click(msg.Mouse())
+		return a, a.visit()
 	case tea.KeyPressMsg:
 		return a, a.press(msg)
 	case tea.PasteMsg:
@@ -475,7 +476,7 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 		a.waiting = nil
 		return tea.Batch(recall, a.startHunt(victims, false))
 	}
-	return tea.Batch(recall, a.readAgain(), a.recallHunts(), a.ledger.read())
+	return tea.Batch(recall, a.readAgain(), a.recallHunts(), a.ledger.readAgain())
 }
 
 // drawn takes what came of a drawing.
@@ -542,9 +543,17 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 		return a.line.edit(a.session)
 	case key.Matches(msg, keyLegs):
 		a.leg = int(msg.String()[0] - '1')
-		return nil
+		return a.visit()
 	}
 	return a.do(a.legs[a.leg].press(msg))
+}
+
+// visit reads what a leg shows that is not read before it is looked at.
+func (a *App) visit() tea.Cmd {
+	if a.leg == legLedger && a.ledger.reads == 0 {
+		return a.ledger.read()
+	}
+	return nil
 }
 
 // quit ends the application once what runs has come to its end and is kept; asked
