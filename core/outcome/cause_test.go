@@ -25,20 +25,20 @@ type made struct {
 // {i} the number of the test, {g} one of three groups.
 var madeFailures = []made{
 	// A clock that runs ahead: a panic at one place beneath different tests, with stacks of Go.
-	{"clock", 6, Errored, "unit:{g}#dawn_{i}", "", "panic: clock is ahead of the sun by {n}m", "panic: clock is ahead of the sun by {n}m\n\ngoroutine {n} [running]:\nexample.org/glass/clock.step(...)\n\t/work/glass/clock/clock.go:41 +0x{x}\nexample.org/glass/{g}.Test{i}(0xc{x})\n\t/work/glass/{g}/dawn_test.go:{n} +0x{x}\ntesting.tRunner(0xc{x}, 0x{x})\n\t/usr/local/go/src/testing/testing.go:1792 +0xf4\n"},
+	{"clock", 6, Errored, "unit:{g}#dawn_{i}", "", "panic: clock is ahead of the sun by {n}m", "panic: clock is ahead of the sun by {n}m\n\ngoroutine {n} [running]:\nexample.org/glass/clock.step(...)\n\t/home/ci/glass/clock/clock.go:41 +0x{x}\nexample.org/glass/{g}.Test{i}(0xc{x})\n\t/home/ci/glass/{g}/dawn_test.go:{n} +0x{x}\ntesting.tRunner(0xc{x}, 0x{x})\n\t/usr/local/go/src/testing/testing.go:1792 +0xf4\n"},
 	// The same fault of the language in three different places.
-	{"nil valve", 4, Errored, "unit:drip#holds_{i}", "", "panic: runtime error: invalid memory address or nil pointer dereference", "panic: runtime error: invalid memory address or nil pointer dereference\n[signal SIGSEGV: segmentation violation code=0x{x} addr=0x{x} pc=0x{x}]\ngoroutine {n} [running]:\nexample.org/glass/valves.(*Registry).Open(0x0)\n\t/work/glass/valves/valves.go:88 +0x{x}\nexample.org/glass/drip.TestHolds{i}(0xc{x})\n\t/work/glass/drip/drip_test.go:{n} +0x{x}\n"},
-	{"nil sensor", 3, Errored, "unit:sensors#reads_{i}", "", "panic: runtime error: invalid memory address or nil pointer dereference", "goroutine {n} [running]:\nexample.org/glass/sensors.(*Probe).Read(0x0)\n\t/work/glass/sensors/probe.go:19 +0x{x}\nexample.org/glass/sensors.TestReads{i}(0xc{x})\n\t/work/glass/sensors/probe_test.go:{n} +0x{x}\n"},
+	{"nil valve", 4, Errored, "unit:drip#holds_{i}", "", "panic: runtime error: invalid memory address or nil pointer dereference", "panic: runtime error: invalid memory address or nil pointer dereference\n[signal SIGSEGV: segmentation violation code=0x{x} addr=0x{x} pc=0x{x}]\ngoroutine {n} [running]:\nexample.org/glass/valves.(*Registry).Open(0x0)\n\t/home/ci/glass/valves/valves.go:88 +0x{x}\nexample.org/glass/drip.TestHolds{i}(0xc{x})\n\t/home/ci/glass/drip/drip_test.go:{n} +0x{x}\n"},
+	{"nil sensor", 3, Errored, "unit:sensors#reads_{i}", "", "panic: runtime error: invalid memory address or nil pointer dereference", "goroutine {n} [running]:\nexample.org/glass/sensors.(*Probe).Read(0x0)\n\t/home/ci/glass/sensors/probe.go:19 +0x{x}\nexample.org/glass/sensors.TestReads{i}(0xc{x})\n\t/home/ci/glass/sensors/probe_test.go:{n} +0x{x}\n"},
 	// Comparisons that say nothing but their values: one cause a line.
 	{"wrong 31", 3, Failed, "unit:shade#noon/{i}", "shade/shade_test.go:31", "got {n}, want {n}", ""},
 	{"wrong 57", 2, Failed, "unit:shade#dusk_{i}", "shade/shade_test.go:57", "got {n}, want {n}", ""},
 	{"wrong 12", 1, Failed, "unit:vents#gale", "vents/vents_test.go:12", "got {n}, want {n}", ""},
 	// Comparisons with words, told through one helper that all tests share.
-	{"trays", 4, Failed, "py:seedbank#counts_{i}", "", "AssertionError: tray {n} holds {n} seeds instead of {n}", "Traceback (most recent call last):\n  File \"/work/glass/seedbank/test_trays.py\", line {n}, in test_counts_{i}\n    check(tray, {n})\n  File \"/work/glass/helpers/assertions.py\", line 12, in check\n    raise AssertionError(text)\nAssertionError: tray {n} holds {n} seeds instead of {n}\n"},
-	{"labels", 3, Failed, "py:seedbank#prints_{i}", "", "AssertionError: label of '{w}' lacks the sowing date", "Traceback (most recent call last):\n  File \"/work/glass/seedbank/test_labels.py\", line {n}, in test_prints_{i}\n    check(label, '{w}')\n  File \"/work/glass/helpers/assertions.py\", line 12, in check\n    raise AssertionError(text)\nAssertionError: label of '{w}' lacks the sowing date\n"},
+	{"trays", 4, Failed, "py:seedbank#counts_{i}", "", "AssertionError: tray {n} holds {n} seeds instead of {n}", "Traceback (most recent call last):\n  File \"/home/ci/glass/seedbank/test_trays.py\", line {n}, in test_counts_{i}\n    check(tray, {n})\n  File \"/home/ci/glass/helpers/assertions.py\", line 12, in check\n    raise AssertionError(text)\nAssertionError: tray {n} holds {n} seeds instead of {n}\n"},
+	{"labels", 3, Failed, "py:seedbank#prints_{i}", "", "AssertionError: label of '{w}' lacks the sowing date", "Traceback (most recent call last):\n  File \"/home/ci/glass/seedbank/test_labels.py\", line {n}, in test_prints_{i}\n    check(label, '{w}')\n  File \"/home/ci/glass/helpers/assertions.py\", line 12, in check\n    raise AssertionError(text)\nAssertionError: label of '{w}' lacks the sowing date\n"},
 	// A fault of the language deep in own code, beneath a library's, in Python.
-	{"ration", 4, Errored, "py:irrigation#ration_{i}", "", "KeyError: '{w}'", "Traceback (most recent call last):\n  File \"/work/glass/irrigation/test_ration.py\", line {n}, in test_{i}\n    plan()\n  File \"/work/glass/irrigation/ration.py\", line 77, in share\n    return table[bed]\nKeyError: '{w}'\n"},
-	{"climate", 2, Errored, "py:climate#table_{i}", "", "KeyError: '{w}'", "Traceback (most recent call last):\n  File \"/work/glass/climate/test_table.py\", line {n}, in test_{i}\n    table()\n  File \"/work/glass/climate/table.py\", line 9, in row\n    return rows[key]\n  File \"/usr/lib/python3/site-packages/rows/index.py\", line 200, in __getitem__\n    raise KeyError(key)\nKeyError: '{w}'\n"},
+	{"ration", 4, Errored, "py:irrigation#ration_{i}", "", "KeyError: '{w}'", "Traceback (most recent call last):\n  File \"/home/ci/glass/irrigation/test_ration.py\", line {n}, in test_{i}\n    plan()\n  File \"/home/ci/glass/irrigation/ration.py\", line 77, in share\n    return table[bed]\nKeyError: '{w}'\n"},
+	{"climate", 2, Errored, "py:climate#table_{i}", "", "KeyError: '{w}'", "Traceback (most recent call last):\n  File \"/home/ci/glass/climate/test_table.py\", line {n}, in test_{i}\n    table()\n  File \"/home/ci/glass/climate/table.py\", line 9, in row\n    return rows[key]\n  File \"/usr/lib/python3/site-packages/rows/index.py\", line 200, in __getitem__\n    raise KeyError(key)\nKeyError: '{w}'\n"},
 	// Something that does not answer: said in several languages.
 	{"store", 3, Failed, "unit:{g}#stores_{i}", "", "dial tcp 127.0.0.1:6379: connect: connection refused", ""},
 	{"store", 2, Errored, "py:archive#keeps_{i}", "", "ConnectionRefusedError: [Errno 111] Connection refused", "redis.exceptions: Error 111 connecting to 127.0.0.1:6379. Connection refused.\n"},
@@ -56,23 +56,23 @@ var madeFailures = []made{
 	// What takes too long, by group, and one that waits in a known place.
 	{"slow import", 3, TimedOut, "unit:import#reads_{i}", "", "timed out after 5s", ""},
 	{"slow rounds", 2, TimedOut, "unit:rounds#walks_{i}", "", "timed out after 20s", ""},
-	{"lock", 3, TimedOut, "unit:{g}#waits_{i}", "", "timed out after 5s", "goroutine {n} [sync.Mutex.Lock]:\nsync.(*Mutex).Lock(0xc{x})\n\t/usr/local/go/src/sync/mutex.go:46 +0x{x}\nexample.org/glass/ledgerbook.(*Book).Sum(0xc{x})\n\t/work/glass/ledgerbook/book.go:133 +0x{x}\nexample.org/glass/{g}.TestWaits{i}(0xc{x})\n\t/work/glass/{g}/waits_test.go:{n} +0x{x}\n"},
+	{"lock", 3, TimedOut, "unit:{g}#waits_{i}", "", "timed out after 5s", "goroutine {n} [sync.Mutex.Lock]:\nsync.(*Mutex).Lock(0xc{x})\n\t/usr/local/go/src/sync/mutex.go:46 +0x{x}\nexample.org/glass/ledgerbook.(*Book).Sum(0xc{x})\n\t/home/ci/glass/ledgerbook/book.go:133 +0x{x}\nexample.org/glass/{g}.TestWaits{i}(0xc{x})\n\t/home/ci/glass/{g}/waits_test.go:{n} +0x{x}\n"},
 	// Processes that are killed.
 	{"crash", 3, Errored, "cpp:misting#sprays_{i}", "", "the process was killed by signal 11 (segmentation fault)", "#0  0x{x} in nozzle_open (n=0x0) at misting/nozzle.c:52\n#1  0x{x} in spray_all () at misting/spray.c:{n}\n#2  0x{x} in main () at misting/test_main.c:9\n"},
 	{"crash drip", 2, Errored, "cpp:drip#drips_{i}", "", "the process was killed by signal 11 (segmentation fault)", "#0  0x{x} in drop (n=0x0) at drip/drop.c:17\n#1  0x{x} in main () at drip/test_main.c:9\n"},
 	// JavaScript and Java.
-	{"gauge", 4, Errored, "web:panel#gauge_{i}", "", "TypeError: Cannot read properties of undefined (reading '{w}')", "TypeError: Cannot read properties of undefined (reading '{w}')\n    at Gauge.render (/work/glass/panel/gauge.js:64:{n})\n    at Object.<anonymous> (/work/glass/panel/gauge.test.js:{n}:9)\n    at process.processTicksAndRejections (node:internal/process/task_queues:105:5)\n"},
-	{"legend", 2, Errored, "web:panel#legend_{i}", "", "TypeError: Cannot read properties of undefined (reading '{w}')", "TypeError: Cannot read properties of undefined (reading '{w}')\n    at drawLegend (/work/glass/panel/legend.js:12:{n})\n    at Object.<anonymous> (/work/glass/panel/legend.test.js:{n}:9)\n"},
+	{"gauge", 4, Errored, "web:panel#gauge_{i}", "", "TypeError: Cannot read properties of undefined (reading '{w}')", "TypeError: Cannot read properties of undefined (reading '{w}')\n    at Gauge.render (/home/ci/glass/panel/gauge.js:64:{n})\n    at Object.<anonymous> (/home/ci/glass/panel/gauge.test.js:{n}:9)\n    at process.processTicksAndRejections (node:internal/process/task_queues:105:5)\n"},
+	{"legend", 2, Errored, "web:panel#legend_{i}", "", "TypeError: Cannot read properties of undefined (reading '{w}')", "TypeError: Cannot read properties of undefined (reading '{w}')\n    at drawLegend (/home/ci/glass/panel/legend.js:12:{n})\n    at Object.<anonymous> (/home/ci/glass/panel/legend.test.js:{n}:9)\n"},
 	{"growth", 3, Errored, "jvm:growth#curve_{i}", "", "java.lang.IllegalStateException: growth table is not sorted at row {n}", "java.lang.IllegalStateException: growth table is not sorted at row {n}\n\tat org.glass.growth.Table.find(Table.java:58)\n\tat org.glass.growth.CurveTest.curve{i}(CurveTest.java:{n})\n\tat java.base/java.lang.reflect.Method.invoke(Method.java:580)\n"},
 	// One place that tells of different mistakes.
-	{"config fan", 3, Errored, "py:config#fan_{i}", "", "ConfigError: fan curve of zone {n} needs two points", "Traceback (most recent call last):\n  File \"/work/glass/config/test_fan.py\", line {n}, in test_{i}\n    read()\n  File \"/work/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: fan curve of zone {n} needs two points\n"},
-	{"config glass", 3, Errored, "py:config#glass_{i}", "", "ConfigError: glazing thickness '{w}' is no length", "Traceback (most recent call last):\n  File \"/work/glass/config/test_glass.py\", line {n}, in test_{i}\n    read()\n  File \"/work/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: glazing thickness '{w}' is no length\n"},
+	{"config fan", 3, Errored, "py:config#fan_{i}", "", "ConfigError: fan curve of zone {n} needs two points", "Traceback (most recent call last):\n  File \"/home/ci/glass/config/test_fan.py\", line {n}, in test_{i}\n    read()\n  File \"/home/ci/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: fan curve of zone {n} needs two points\n"},
+	{"config glass", 3, Errored, "py:config#glass_{i}", "", "ConfigError: glazing thickness '{w}' is no length", "Traceback (most recent call last):\n  File \"/home/ci/glass/config/test_glass.py\", line {n}, in test_{i}\n    read()\n  File \"/home/ci/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: glazing thickness '{w}' is no length\n"},
 	// Written after the rules were, and left as they came.
 	{"overflow", 3, Errored, "rs:flow#adds_{i}", "", "thread 'flow::adds_{i}' panicked at src/flow.rs:41:{n}:", "thread 'flow::adds_{i}' panicked at src/flow.rs:41:{n}:\nattempt to subtract with overflow\nstack backtrace:\n   0: rust_begin_unwind\n             at /rustc/{x}/library/std/src/panicking.rs:645:5\n   3: flow::level\n             at ./src/flow.rs:41:9\n   4: flow::tests::adds_{i}\n             at ./tests/flow.rs:{n}:5\n"},
-	{"gate", 3, Errored, "net:gates#closes_{i}", "", "System.InvalidOperationException : gate {n} is neither open nor shut", "System.InvalidOperationException : gate {n} is neither open nor shut\n   at Glass.Gates.Gate.Close() in /work/glass/Gates/Gate.cs:line 88\n   at Glass.Gates.GateTests.Closes{i}() in /work/glass/Gates/GateTests.cs:line {n}\n"},
-	{"even", 2, Failed, "unit:rows#even_{i}", "rows/rows_test.go:20", "Error Trace:\t/work/glass/rows/rows_test.go:20\nError:      \tNot equal:\n            \texpected: {n}\n            \tactual  : {n}\nTest:       \tTestEven{i}", ""},
-	{"odd", 3, Failed, "unit:rows#odd_{i}", "rows/rows_test.go:44", "Error Trace:\t/work/glass/rows/rows_test.go:44\nError:      \tNot equal:\n            \texpected: {n}\n            \tactual  : {n}\nTest:       \tTestOdd{i}", ""},
-	{"relation", 4, Errored, "py:store#reads_{i}", "", "psycopg.errors.UndefinedTable: relation \"beds_{w}\" does not exist", "Traceback (most recent call last):\n  File \"/work/glass/store/test_store.py\", line {n}, in test_reads_{i}\n    rows = read('{w}')\n  File \"/work/glass/store/store.py\", line 55, in read\n    cursor.execute(query)\n  File \"/usr/lib/python3/dist-packages/psycopg/cursor.py\", line 732, in execute\n    raise error\npsycopg.errors.UndefinedTable: relation \"beds_{w}\" does not exist\nLINE 1: SELECT * FROM beds_{w}\n"},
+	{"gate", 3, Errored, "net:gates#closes_{i}", "", "System.InvalidOperationException : gate {n} is neither open nor shut", "System.InvalidOperationException : gate {n} is neither open nor shut\n   at Glass.Gates.Gate.Close() in /home/ci/glass/Gates/Gate.cs:line 88\n   at Glass.Gates.GateTests.Closes{i}() in /home/ci/glass/Gates/GateTests.cs:line {n}\n"},
+	{"even", 2, Failed, "unit:rows#even_{i}", "rows/rows_test.go:20", "Place:\t/home/ci/glass/rows/rows_test.go:20\nFound:\tother values:\n\tshould be: {n}\n\tis: {n}\nTest:\tTestEven{i}", ""},
+	{"odd", 3, Failed, "unit:rows#odd_{i}", "rows/rows_test.go:44", "Place:\t/home/ci/glass/rows/rows_test.go:44\nFound:\tother values:\n\tshould be: {n}\n\tis: {n}\nTest:\tTestOdd{i}", ""},
+	{"relation", 4, Errored, "py:store#reads_{i}", "", "psycopg.errors.UndefinedTable: relation \"beds_{w}\" does not exist", "Traceback (most recent call last):\n  File \"/home/ci/glass/store/test_store.py\", line {n}, in test_reads_{i}\n    rows = read('{w}')\n  File \"/home/ci/glass/store/store.py\", line 55, in read\n    cursor.execute(query)\n  File \"/usr/lib/python3/dist-packages/psycopg/cursor.py\", line 732, in execute\n    raise error\npsycopg.errors.UndefinedTable: relation \"beds_{w}\" does not exist\nLINE 1: SELECT * FROM beds_{w}\n"},
 	{"server", 3, Failed, "web:api#get_{i}", "", "GET http://127.0.0.1:4{n}/beds/{n}: 500 Internal Server Error", ""},
 	{"route", 2, Failed, "web:api#alarm_{i}", "", "GET http://127.0.0.1:4{n}/alarms/{n}: 404 Not Found", ""},
 	{"plain assert", 2, Failed, "py:vents#angle_{i}", "vents/test_vents.py:14", "assert {n} == {n}", ""},
@@ -135,7 +135,7 @@ func makeFailures(random *rand.Rand) (bad []*Result, causes []string) {
 func TestCauses(t *testing.T) {
 	for seed := range uint64(5) {
 		bad, truth := makeFailures(rand.New(rand.NewPCG(seed, 1)))
-		causes := Causes(bad, OwnIn("/work/glass"))
+		causes := Causes(bad, OwnIn("/home/ci/glass"))
 		of := map[*Result]int{}
 		for i, c := range causes {
 			for _, r := range c.Results {
@@ -176,7 +176,7 @@ func TestCauseSaysWhere(t *testing.T) {
 	var signs [2][]string
 	for seed := range signs {
 		bad, truth := makeFailures(rand.New(rand.NewPCG(uint64(seed), 2)))
-		for _, c := range Causes(bad, OwnIn("/work/glass")) {
+		for _, c := range Causes(bad, OwnIn("/home/ci/glass")) {
 			switch at := truth[slices.Index(bad, c.Results[0])]; {
 			case at == "clock":
 				want := Frame{"clock/clock.go", 41, "example.org/glass/clock.step"}
@@ -205,7 +205,7 @@ func FuzzCauses(f *testing.F) {
 	f.Fuzz(func(t *testing.T, message, output string) {
 		bad := []*Result{{ID: "a:b#c", Outcome: Failed, Message: message, Output: []byte(output)}, {ID: "a:b#d", Outcome: TimedOut, Message: output, Output: []byte(message)}}
 		n := 0
-		for _, c := range Causes(bad, OwnIn("/work/glass")) {
+		for _, c := range Causes(bad, OwnIn("/home/ci/glass")) {
 			n += len(c.Results)
 		}
 		if n != 2 {
