@@ -50,15 +50,11 @@ func newCauses(s *settings) *cobra.Command {
 		Short: "Group the failures of a run, the latest without one, by their causes",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := s.openLedger(cmd.Context())
+			r, kept, run, err := s.openRun(cmd.Context(), append(args, "last")[0])
 			if err != nil {
 				return err
 			}
 			defer r.Close()
-			kept, run, err := r.RunNamed(append(args, "last")[0])
-			if err != nil {
-				return err
-			}
 			causes, err := r.Causes(run)
 			if err != nil {
 				return err

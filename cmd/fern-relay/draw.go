@@ -75,11 +75,10 @@ func drawPast(chart string) func(context.Context, *settings, *drawFlags) (draw.D
 			return draw.Drawing{}, err
 		}
 		defer r.Close()
-		past, err := r.Past(relay.PastRuns, nil)
+		past, err := r.WholePast(relay.PastRuns, nil)
 		if err != nil {
 			return draw.Drawing{}, err
 		}
-		past = past.WithChanges()
 		return draw.Past(chart, r.Project.Name, past, past.Order(relay.ByTrouble, held))
 	}
 }

@@ -56,6 +56,19 @@ func (s *settings) openLedger(ctx context.Context) (*relay.Relay, error) {
 	return r, nil
 }
 
+// openRun opens the ledger and finds a run by what a person calls it.
+func (s *settings) openRun(ctx context.Context, name string) (*relay.Relay, *ledger.Kept, *outcome.Run, error) {
+	r, err := s.openLedger(ctx)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	kept, run, err := r.RunNamed(name)
+	if err != nil {
+		return nil, nil, nil, errors.Join(err, r.Close())
+	}
+	return r, kept, run, nil
+}
+
 // note tells what was passed over in the project.
 func (s *settings) note(r *relay.Relay) {
 	for _, note := range r.Notes {

@@ -22,15 +22,11 @@ func newReport(s *settings) *cobra.Command {
 			if err := runreport.Check(file); err != nil {
 				return err
 			}
-			r, err := s.openLedger(cmd.Context())
+			r, kept, run, err := s.openRun(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			defer r.Close()
-			kept, run, err := r.RunNamed(args[0])
-			if err != nil {
-				return err
-			}
 			about, err := runreport.Of(r, kept, run)
 			if err != nil {
 				return err

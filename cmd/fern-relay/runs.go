@@ -99,15 +99,11 @@ func newShow(s *settings) *cobra.Command {
 		Short: "Tell of a run: how it was, what came of it, its failures",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := s.openLedger(cmd.Context())
+			r, kept, run, err := s.openRun(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			defer r.Close()
-			kept, run, err := r.RunNamed(args[0])
-			if err != nil {
-				return err
-			}
 			causes, err := r.Causes(run)
 			if err != nil {
 				return err

@@ -73,11 +73,10 @@ func newShaky(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			past, err := r.Past(runs, nil)
+			past, err := r.WholePast(runs, nil)
 			if err != nil {
 				return err
 			}
-			past = past.WithChanges()
 			var tests []int
 			for _, at := range past.Order(relay.ByTrouble, held) {
 				if past.Figures[at].Bad > 0 {

@@ -42,11 +42,10 @@ func newSlow(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			past, err := r.Past(runs, nil)
+			past, err := r.WholePast(runs, nil)
 			if err != nil {
 				return err
 			}
-			past = past.WithChanges()
 			slow, err := r.Slowest(past, tests, most)
 			if err != nil {
 				return err

@@ -46,11 +46,10 @@ func newTestCard(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			past, err := r.Past(runs, nil)
+			past, err := r.WholePast(runs, nil)
 			if err != nil {
 				return err
 			}
-			past = past.WithChanges()
 			if len(past.Runs) == 0 {
 				return ledger.ErrNoRun
 			}

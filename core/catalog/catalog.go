@@ -49,6 +49,20 @@ type Test struct {
 // ID joins the parts of a test's ID.
 func ID(suite, group, name string) string { return suite + ":" + group + "#" + name }
 
+// Parts takes an ID apart. One that came from a report of others may lack its suite, or be a name
+// alone.
+func Parts(id string) (suite, group, name string) {
+	place, name, ok := strings.Cut(id, "#")
+	if !ok {
+		return "", "", id
+	}
+	suite, group, ok = strings.Cut(place, ":")
+	if !ok {
+		return "", place, name
+	}
+	return suite, group, name
+}
+
 // Place is the test's file and line, as far as they are known.
 func (t *Test) Place() string {
 	if t.Line == 0 {

@@ -255,3 +255,19 @@ func TestTally(t *testing.T) {
 		t.Errorf("%+v", tally)
 	}
 }
+
+// TestParts takes IDs apart, whole ones and those of reports of others.
+func TestParts(t *testing.T) {
+	for id, want := range map[string][3]string{
+		"unit:a/b#Test#1:2": {"unit", "a/b", "Test#1:2"},
+		"unit:.#a":          {"unit", ".", "a"},
+		"house.Beds#opens":  {"", "house.Beds", "opens"},
+		"opens at: dawn":    {"", "", "opens at: dawn"},
+		"":                  {"", "", ""},
+	} {
+		suite, group, name := Parts(id)
+		if got := [3]string{suite, group, name}; got != want {
+			t.Errorf("%q is taken apart into %q, want %q", id, got, want)
+		}
+	}
+}

@@ -3,7 +3,8 @@ package outcome
 import (
 	"cmp"
 	"slices"
-	"strings"
+
+	"fernrelay/core/catalog"
 )
 
 // SuiteResults is what came of a suite in a run.
@@ -27,10 +28,10 @@ func (r *Run) Suites() []*SuiteResults {
 	var all []*SuiteResults
 	suites, groups := map[string]*SuiteResults{}, map[string]*GroupResults{}
 	for _, res := range r.Results {
-		place, _, _ := strings.Cut(res.ID, "#")
+		name, within, _ := catalog.Parts(res.ID)
+		place := name + ":" + within
 		g := groups[place]
 		if g == nil {
-			name, within, _ := strings.Cut(place, ":")
 			s := suites[name]
 			if s == nil {
 				s = &SuiteResults{Name: name}

@@ -56,7 +56,7 @@ func history(title string, p *relay.Past, tests []int) Drawing {
 		}
 		for row, test := range shown {
 			y := top + historyRow*float64(row)
-			pg.text(margin, y+3, 8, false, fromLeft, ink, fits(shortPlace(p.History.IDs[test]), 8, historyLeft-margin-8))
+			pg.text(margin, y+3, 8, false, fromLeft, ink, fits(report.Short(p.History.IDs[test]), 8, historyLeft-margin-8))
 			for run, cell := range p.History.Past(test) {
 				shape(pg, historyLeft+pitch*(float64(run)+0.5), y, math.Min(3.2, pitch*0.42), cell.Outcome())
 			}
@@ -143,7 +143,7 @@ func slowest(title string, p *relay.Past, tests []int) Drawing {
 			if f.Change() > 0 {
 				c = mixed(amber, 0.7)
 			}
-			pg.text(left-8, y+4, 8, false, fromRight, ink, fits(shortPlace(p.History.IDs[test]), 8, left-margin-8))
+			pg.text(left-8, y+4, 8, false, fromRight, ink, fits(report.Short(p.History.IDs[test]), 8, left-margin-8))
 			pg.rect(left, y-5, max(0.5, f.Seconds*scale), row-4, c)
 			pg.text(left+f.Seconds*scale+5, y+4, 8, false, fromLeft, ink, timing.Short(f.Seconds)+"  "+report.TimeChange(f.Seconds, f.Before))
 		}
@@ -189,14 +189,4 @@ func trend(title string, runs []*ledger.Kept) Drawing {
 		p.triangle(left+150, bottom+44, 3, rust)
 		p.text(left+158, bottom+47, 9, false, fromLeft, ink, "a test was bad")
 	}}
-}
-
-// shortPlace is an ID without its suite.
-func shortPlace(id string) string {
-	for i := range id {
-		if id[i] == ':' {
-			return outcome.PlainLine(id[i+1:])
-		}
-	}
-	return outcome.PlainLine(id)
 }

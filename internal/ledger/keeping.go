@@ -103,8 +103,8 @@ func (l *Ledger) Arrange() error {
 	if err != nil {
 		return err
 	}
-	var greatest int64
-	if err := tx.QueryRow("SELECT coalesce(max(key), 0) FROM tests").Scan(&greatest); err != nil {
+	greatest, err := greatestKey(tx)
+	if err != nil {
 		return err
 	}
 	for from := int64(0); from <= greatest; from += arrangedAtOnce {
@@ -120,13 +120,9 @@ func arrange(tx *sql.Tx, runs []*Kept, from, below int64) error {
 	recent := make([][]Moment, below-from) // the latest first
 	last := make([]int64, below-from)
 	for _, k := range runs {
-		var pack []byte
-		if err := tx.QueryRow("SELECT brief FROM packs WHERE run = ?", k.Number).Scan(&pack); err != nil {
-			return fmt.Errorf("run %d: %w", k.Number, err)
-		}
-		b, err := unpackBrief(pack)
+		b, err := readBrief(tx, k)
 		if err != nil {
-			return fmt.Errorf("run %d: %w", k.Number, err)
+			return err
 		}
 		for i, key := range b.keys {
 			if key < from || key >= below || len(recent[key-from]) == recentKept {

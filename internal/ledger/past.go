@@ -103,6 +103,20 @@ func eachSideBySide(n int, do func(i int) error) error {
 	return errors.Join(errs...)
 }
 
+// readBrief reads the brief part of one run.
+func readBrief(from querier, k *Kept) (*brief, error) {
+	var pack []byte
+	err := from.QueryRow("SELECT brief FROM packs WHERE run = ?", k.Number).Scan(&pack)
+	var b *brief
+	if err == nil {
+		b, err = unpackBrief(pack)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("run %d: %w", k.Number, err)
+	}
+	return b, nil
+}
+
 // FirstBad finds the earliest run in which a test was bad; ErrNoRun where it never was.
 func (l *Ledger) FirstBad(id string) (*Kept, error) {
 	return l.find("WHERE number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY began, number LIMIT 1", id)
@@ -144,19 +158,13 @@ func (l *Ledger) LastWell(id string, before *Kept) (*Kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	for some := range slices.Chunk(runs, 50) {
-		briefs, err := l.briefs(some)
+	for _, k := range runs {
+		b, err := readBrief(l.db, k)
 		if err != nil {
 			return nil, err
 		}
-		for i, k := range some {
-			b, err := unpackBrief(briefs[i])
-			if err != nil {
-				return nil, fmt.Errorf("run %d: %w", k.Number, err)
-			}
-			if at := slices.Index(b.keys, key); at >= 0 && outcome.Figure([]outcome.Cell{b.cell(at)}).LastWell == 0 {
-				return k, nil
-			}
+		if at := slices.Index(b.keys, key); at >= 0 && outcome.Figure([]outcome.Cell{b.cell(at)}).LastWell == 0 {
+			return k, nil
 		}
 	}
 	return nil, ErrNoRun

@@ -20,6 +20,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/format"
+	"fernrelay/internal/format/junit"
 	"fernrelay/internal/ledger"
 )
 
@@ -161,10 +162,8 @@ var toldTime = regexp.MustCompile(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d
 // when the file was written.
 func timeOf(file string) time.Time {
 	if m := toldTime.FindSubmatch(headOf(file)); m != nil {
-		for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999"} {
-			if t, err := time.Parse(layout, string(m[1])); err == nil {
-				return t
-			}
+		if t, ok := junit.Time(string(m[1])); ok { // as the other formats have it, too
+			return t
 		}
 	}
 	info, err := os.Stat(file)

@@ -41,6 +41,15 @@ func (r *Relay) Past(most int, upTo *ledger.Kept) (*Past, error) {
 	return NewPast(runs, h), nil
 }
 
+// WholePast is Past with the tests' changes of time.
+func (r *Relay) WholePast(most int, upTo *ledger.Kept) (*Past, error) {
+	p, err := r.Past(most, upTo)
+	if err != nil {
+		return nil, err
+	}
+	return p.WithChanges(), nil
+}
+
 // NewPast works out what runs say together, the oldest of them first.
 func NewPast(runs []*ledger.Kept, h *outcome.History) *Past {
 	p := &Past{Runs: runs, History: h, Figures: h.Figures()}
@@ -213,9 +222,8 @@ func (r *Relay) card(p *Past, test int, known map[string]ledger.Hunt) (*Card, er
 func (p *Past) FindPast(ending string) (test int, err error) {
 	tests := make([]catalog.Test, len(p.History.IDs))
 	for i, id := range p.History.IDs {
-		place, name, _ := strings.Cut(id, "#")
-		suite, group, _ := strings.Cut(place, ":")
-		tests[i] = catalog.Test{ID: id, Suite: suite, Group: group, Name: name}
+		tests[i].ID = id
+		tests[i].Suite, tests[i].Group, tests[i].Name = catalog.Parts(id)
 	}
 	found, err := catalog.New(tests).Find(ending)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"path"
 	"strings"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
@@ -253,6 +254,12 @@ func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 
 // Name is the name of a test in its ID, safe to show.
 func Name(id string) string {
-	_, name, _ := strings.Cut(id, "#")
+	_, _, name := catalog.Parts(id)
 	return outcome.PlainLine(name)
+}
+
+// Short is an ID without its suite, safe to show.
+func Short(id string) string {
+	suite, _, _ := catalog.Parts(id)
+	return outcome.PlainLine(strings.TrimPrefix(id, suite+":"))
 }

@@ -4,11 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"strings"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
 	"fernrelay/internal/ledger"
@@ -48,12 +48,12 @@ type reportRow struct {
 func newRunReport(of chosenRun) *runReport {
 	rep := &runReport{title: fmt.Sprintf("run %d", of.kept.Number), words: report.Counts(of.kept.Counts), causes: of, open: map[*branch]bool{}}
 	for _, suite := range of.run.Suites() {
-		s := &branch{words: outcome.PlainLine(suite.Name)}
+		s := &branch{words: cmp.Or(outcome.PlainLine(suite.Name), "other tests")}
 		seconds, counts := 0.0, map[outcome.Outcome]int{}
 		for _, group := range suite.Groups {
-			g := &branch{words: outcome.PlainLine(group.Name), note: groupNote(group.Counts, group.Seconds)}
+			g := &branch{words: cmp.Or(outcome.PlainLine(group.Name), "."), note: groupNote(group.Counts, group.Seconds)}
 			for _, r := range group.Results {
-				_, name, _ := strings.Cut(r.ID, "#")
+				_, _, name := catalog.Parts(r.ID)
 				g.below = append(g.below, testBranch(r, name))
 			}
 			for o, n := range group.Counts {
@@ -96,9 +96,8 @@ func newComparison(after chosenRun, before *ledger.Kept, c outcome.Comparison) *
 		}
 		b := &branch{words: words, note: fmt.Sprint(len(list))}
 		for _, d := range list {
-			_, short, _ := strings.Cut(d.ID, ":")
 			result := cmp.Or(d.After, d.Before)
-			b.below = append(b.below, &branch{words: outcome.PlainLine(short), note: note(d), result: result, outcome: result.Outcome})
+			b.below = append(b.below, &branch{words: report.Short(d.ID), note: note(d), result: result, outcome: result.Outcome})
 		}
 		rep.roots = append(rep.roots, b)
 		rep.open[b] = true

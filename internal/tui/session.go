@@ -1,8 +1,6 @@
 package tui
 
 import (
-	"strings"
-
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
@@ -85,7 +83,6 @@ func (s *session) runPick() action {
 
 // groupAndName takes an ID apart for the screen.
 func groupAndName(id string) (group, name string) {
-	place, name, _ := strings.Cut(outcome.PlainLine(id), "#")
-	_, group, _ = strings.Cut(place, ":")
+	_, group, name = catalog.Parts(outcome.PlainLine(id))
 	return group, name
 }

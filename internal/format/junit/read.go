@@ -95,12 +95,19 @@ type beginning struct {
 
 // at takes the time of a suite; the earliest is that of the run.
 func (b *beginning) at(timestamp string) {
+	if t, ok := Time(timestamp); ok && (b.time.IsZero() || t.Before(b.time)) {
+		b.time = t
+	}
+}
+
+// Time reads a timestamp, with a zone or, as UTC, without; ok is false where it is none.
+func Time(timestamp string) (t time.Time, ok bool) {
 	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999"} {
-		t, err := time.Parse(layout, timestamp)
-		if err == nil && (b.time.IsZero() || t.Before(b.time)) {
-			b.time = t
+		if t, err := time.Parse(layout, timestamp); err == nil {
+			return t, true
 		}
 	}
+	return t, false
 }
 
 func (b *beginning) tell() {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"strings"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
 	"fernrelay/internal/draw"
@@ -27,8 +28,8 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"percent": report.Percent,
 	"plural":  report.Plural,
 	"place":   place,
-	"name":    func(id string) string { _, name, _ := strings.Cut(id, "#"); return outcome.PlainLine(name) },
-	"where":   func(id string) string { place, _, _ := strings.Cut(id, "#"); return outcome.PlainLine(place) },
+	"name":    report.Name,
+	"where":   where,
 	"share":   func(some, of int) string { return report.Percent(float64(some) / float64(of)) },
 	"part":    func(some, of float64) float64 { return some / max(of, 1e-9) },
 	"bar":     func(some, of float64) int { return int(100 * some / max(of, 1e-9)) },
@@ -42,7 +43,6 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"first":   func(list []*outcome.Result) []*outcome.Result { return list[:min(len(list), testsTold)] },
 	"more":    func(list []*outcome.Result) int { return max(0, len(list)-testsTold) },
 	"past":    func(c *relay.Card) []outcome.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
-	"last":    func(list []*outcome.Result) *outcome.Result { return list[0] },
 }).Parse(pageText))
 
 // What the page tells at most: lines of an output, runs of a past.
@@ -86,6 +86,12 @@ func writeHTML(w io.Writer, a *About) error {
 		data.Timeline = template.HTML("<svg" + drawing)
 	}
 	return page.Execute(w, data)
+}
+
+// where is the suite and the group of a test, as far as its ID has them.
+func where(id string) string {
+	suite, group, _ := catalog.Parts(id)
+	return outcome.PlainLine(strings.TrimPrefix(suite+":"+group, ":"))
 }
 
 // anchor names a test within the page.

@@ -69,7 +69,7 @@ func (a *About) know(r *relay.Relay, upTo *ledger.Kept) (err error) {
 	if a.Causes, err = r.Causes(a.Run); err != nil {
 		return err
 	}
-	past, err := r.Past(relay.PastRuns, upTo)
+	past, err := r.WholePast(relay.PastRuns, upTo)
 	if err != nil || len(past.Runs) == 0 {
 		return err
 	}
@@ -77,7 +77,7 @@ func (a *About) know(r *relay.Relay, upTo *ledger.Kept) (err error) {
 	for _, res := range a.Run.Troubled() {
 		ids = append(ids, res.ID)
 	}
-	a.Cards, err = r.Cards(past.WithChanges(), ids[:min(len(ids), failuresKnown)])
+	a.Cards, err = r.Cards(past, ids[:min(len(ids), failuresKnown)])
 	return err
 }
 
