@@ -54,7 +54,7 @@ type Figures struct {
 	FirstBad, LastBad, LastWell int
 
 	Seconds float64 // that it takes now: the median of its latest runs
-	Before  float64 // that it took before ChangedAt; 0 where no change stands out
+	Before  float64 // that it took before it changed; 0 where no change stands out
 	Changed int     // from which run on it takes another time; -1 where none stands out
 }
 
@@ -205,8 +205,8 @@ func changePoint(values []float64) int {
 	return at
 }
 
-// alikeTimes reports whether the newest values are so near to the middle of all that no change
-// which would be told can have happened lately, nor lasts; it saves most of the work.
+// alikeTimes reports whether all values are so near to each other that no change of them would
+// be told; it saves most of the work.
 func alikeTimes(values []float64) bool {
 	low, high := slices.Min(values), slices.Max(values)
 	return high < changeFactor*low || high-low < changeSeconds

@@ -4,6 +4,7 @@ package testfiles
 import (
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 )
 
@@ -16,8 +17,16 @@ func Write(t testing.TB, dir string, files map[string]string) {
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		if err := writeApart(path, text); err != nil {
 			t.Fatal(err)
 		}
 	}
+}
+
+// writeApart writes a file while this process starts no other: one that is just being started
+// would hold the file open for writing for a moment, in which a script cannot be run.
+func writeApart(path, text string) error {
+	syscall.ForkLock.RLock()
+	defer syscall.ForkLock.RUnlock()
+	return os.WriteFile(path, []byte(text), 0o644)
 }

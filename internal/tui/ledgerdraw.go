@@ -259,13 +259,13 @@ func (v *ledgerView) drawPanel(c canvas) {
 	v.drawCard(c.sub(0, causes+slow+1, c.width, c.height-causes-slow-1))
 }
 
-// drawCauses draws the causes of the chosen run, and gives the rows that they took.
-func (v *ledgerView) drawCauses(c canvas) int {
+// drawCauses draws the causes of the chosen run.
+func (v *ledgerView) drawCauses(c canvas) {
 	t, chosen := c.theme, &v.chosen
 	kept := v.all[v.run]
 	x := c.text(0, 0, style{t.ink, true}, fmt.Sprintf("run %d · causes", kept.Number))
 	if chosen.kept == nil || chosen.kept.Number != kept.Number {
-		return 1
+		return
 	}
 	failures := 0
 	for _, cause := range chosen.causes {
@@ -288,11 +288,10 @@ func (v *ledgerView) drawCauses(c canvas) int {
 	for i := range chosen.causes {
 		if rows := causeRows(&chosen.causes[i], names); y+rows > c.height || y+rows == c.height && i < len(chosen.causes)-1 {
 			c.text(0, y, style{colour: t.fog}, fmt.Sprintf("… and %s: enter opens the run's report", report.Plural(len(chosen.causes)-i, "more cause")))
-			return y + 1
+			return
 		}
 		y = v.drawCause(c, y, &chosen.causes[i], names) + air
 	}
-	return y
 }
 
 // runWords says how a run was.

@@ -229,7 +229,6 @@ func (rep *runReport) drawRow(c canvas, y int, row reportRow, current bool) {
 	room := c.width - x - 5 - width(row.note)
 	x = c.text(x+2, y, look, cut(row.words, room))
 	if row.step == nil && row.result != nil && row.outcome.Bad() {
-		room -= x - 2 - 2*row.depth
 		c.text(x+2, y, style{colour: t.rust}, cut(outcome.PlainLine(row.result.Message), c.width-1-x-4-width(row.note)))
 	}
 	if current {
