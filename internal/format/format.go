@@ -8,6 +8,9 @@ import (
 	"errors"
 	"io"
 
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+
 	"fernrelay/core/outcome"
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/gojson"
@@ -21,12 +24,13 @@ const sniffed = 64 << 10
 // Read tells the sink what a report says, and gives the name of its format. The
 // error, told after all events, says what keeps the report from being whole.
 func Read(r io.Reader, sink outcome.Sink) (name string, err error) {
-	head := bufio.NewReaderSize(r, sniffed)
+	decoded := transform.NewReader(r, unicode.BOMOverride(transform.Nop)) // of UTF-16, as some shells write it, and UTF-8
+	head := bufio.NewReaderSize(decoded, sniffed)
 	start, err := head.Peek(sniffed)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return "", err
 	}
-	start = bytes.TrimSpace(bytes.TrimPrefix(start, []byte("\ufeff")))
+	start = bytes.TrimSpace(start)
 	switch {
 	case len(start) == 0:
 		return "", errors.New("it is empty")
@@ -37,5 +41,9 @@ func Read(r io.Reader, sink outcome.Sink) (name string, err error) {
 	case start[0] == '<':
 		return "junit", junit.Read(head, sink)
 	}
-	return "tap", tap.Read(head, sink)
+	err = tap.Read(head, sink)
+	if errors.Is(err, tap.ErrOther) {
+		return "", errors.New("it is no report: event lines, the toolchain's JSON events, JUnit XML or TAP are expected")
+	}
+	return "tap", err
 }

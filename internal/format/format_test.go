@@ -23,6 +23,15 @@ func told(text string) (name string, lines []string, err error) {
 	return name, lines, err
 }
 
+// utf16 is a text in UTF-16, the lower byte first, behind its mark.
+func utf16(text string) string {
+	encoded := "\xff\xfe"
+	for _, r := range text {
+		encoded += string([]byte{byte(r), byte(r >> 8)})
+	}
+	return encoded
+}
+
 func TestRead(t *testing.T) {
 	for name, c := range map[string]struct {
 		format, text string
@@ -31,7 +40,9 @@ func TestRead(t *testing.T) {
 	}{
 		"empty":      {"", " \n", nil, "empty"},
 		"tap":        {"tap", "1..1\nok 1 - a\n", []string{"finished a | passed"}, ""},
-		"neither":    {"tap", "hello\n", nil, "ended before its plan"},
+		"neither":    {"", "hello\n", nil, "it is no report"},
+		"tap bailed": {"tap", "Bail out! no power\n", nil, "no power"},
+		"utf-16":     {"junit", utf16("<?xml version='1.0' encoding='UTF-16'?><testsuite name='s'><testcase name='é'/></testsuite>"), []string{"finished s#é | passed"}, ""},
 		"junit tree": {"junit", "\ufeff<?xml version=\"1.0\"?>\n<testsuites tests=\"99\"><testsuite name=\"all\"><testsuite name=\"pond\"><testcase name=\"a\" time=\"1,000.5\"/></testsuite><testcase classname=\"wall.W\" name=\"b\" time=\"soon\"><failure message=\"got 1, want 2\">wall.go:3: got 1, want 2</failure><system-out>hi</system-out></testcase></testsuite></testsuites>", []string{"finished pond#a | passed | 1000.5 s", "output wall.W#b | hi\nwall.go:3: got 1, want 2", "finished wall.W#b | failed | got 1, want 2 | 2 | 1"}, ""},
 		"junit single": {"junit", "<testsuite name='u:g'><testcase classname='g' name='x' file='g.go' line='7'><error type='timed-out' message='late'/></testcase><testcase name='y'><skipped/></testcase><testcase name='z'><error/></testcase></testsuite>",
 			[]string{"finished u:g#x | timed-out | late | g.go:7", "finished u:g#y | skipped", "finished u:g#z | errored"}, ""},

@@ -244,6 +244,7 @@ func Slowest(w io.Writer, s *relay.Slowness) {
 		}
 		columns(w, rows)
 	}
+	fmt.Fprintln(w, "\n–: other tests set the finish; fern-relay split --here says which")
 }
 
 // TestCard tells what the ledger knows of a test.

@@ -251,8 +251,12 @@ func (p *problem) words() string {
 	return strings.TrimSpace(p.Text)
 }
 
-// charset reads documents that say that they are not UTF-8.
+// charset reads documents that say that they are not UTF-8. One that says so in letters of one
+// byte is not in UTF-16 any more, as its beginning says.
 func charset(label string, input io.Reader) (io.Reader, error) {
+	if strings.HasPrefix(strings.ToLower(label), "utf-16") {
+		return input, nil
+	}
 	encoding, err := ianaindex.IANA.Encoding(label)
 	if err != nil || encoding == nil {
 		return nil, fmt.Errorf("its encoding %q is not known", label)

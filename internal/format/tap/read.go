@@ -273,6 +273,9 @@ func (p *reader) flush() {
 	p.sink(at.event)
 }
 
+// ErrOther says that a text is something other than TAP.
+var ErrOther = errors.New("it has no test point and no plan: TAP is expected")
+
 // fault says what keeps the stream from being complete.
 func (p *reader) fault() error {
 	switch {
@@ -282,6 +285,8 @@ func (p *reader) fault() error {
 		return errors.New("it bailed out")
 	case p.planned < 0 && p.seen == 0 && len(p.text) == 0:
 		return errors.New("it printed nothing")
+	case p.planned < 0 && p.seen == 0:
+		return ErrOther
 	case p.planned < 0:
 		return fmt.Errorf("it ended before its plan, after %d test points", p.seen)
 	case p.seen != p.planned:

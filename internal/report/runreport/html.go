@@ -3,6 +3,7 @@ package runreport
 import (
 	"bytes"
 	_ "embed"
+	"fmt"
 	"html/template"
 	"io"
 	"strings"
@@ -94,14 +95,14 @@ func where(id string) string {
 	return outcome.PlainLine(strings.TrimPrefix(suite+":"+group, ":"))
 }
 
-// anchor names a test within the page.
+// anchor names a test within the page, each by another name.
 func anchor(id string) string {
 	var name strings.Builder
 	for _, r := range id {
 		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
 			name.WriteRune(r)
 		} else {
-			name.WriteByte('-')
+			fmt.Fprintf(&name, "-%x-", r)
 		}
 	}
 	return "t-" + name.String()
