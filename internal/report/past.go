@@ -222,6 +222,7 @@ func Shaky(w io.Writer, p *relay.Past, tests []int) {
 // Slowest tells where the time goes.
 func Slowest(w io.Writer, s *relay.Slowness) {
 	fmt.Fprintf(w, "%s of work, %s on %s\n", timing.ClockTenths(s.Work), timing.ClockTenths(s.Finish), Plural(s.Workers, "worker"))
+	held := false
 	for _, part := range []struct {
 		name string
 		slow []relay.Slow
@@ -235,6 +236,8 @@ func Slowest(w io.Writer, s *relay.Slowness) {
 			gain := "–"
 			if slow.Gain >= 0.005 {
 				gain = "−" + timing.Short(slow.Gain)
+			} else {
+				held = true
 			}
 			since := ""
 			if slow.Since > 0 {
@@ -244,7 +247,9 @@ func Slowest(w io.Writer, s *relay.Slowness) {
 		}
 		columns(w, rows)
 	}
-	fmt.Fprintln(w, "\n–: other tests set the finish; fern-relay split --here says which")
+	if held {
+		fmt.Fprintln(w, "\n–: other tests set the finish; fern-relay split --here says which")
+	}
 }
 
 // TestCard tells what the ledger knows of a test.

@@ -315,8 +315,13 @@ func (a *App) drawHelp(c canvas) {
 	t := c.theme
 	c.text(2, 1, style{t.ink, true}, "All keys")
 	x, rows := 2, c.height-8
-	column := func(heading string, bindings []key.Binding, wide int) {
+	column := func(heading string, bindings []key.Binding) {
 		c.text(x, 3, style{colour: t.fog}, heading)
+		wide := width(heading)
+		for _, b := range bindings {
+			wide = max(wide, 10+width(b.Help().Desc))
+		}
+		wide += 2
 		for i, b := range bindings {
 			if i > 0 && i%rows == 0 {
 				x += wide
@@ -326,9 +331,9 @@ func (a *App) drawHelp(c canvas) {
 		}
 		x += wide
 	}
-	column("in "+a.legs[a.leg].name(), a.legs[a.leg].keys(), 26)
+	column("in "+a.legs[a.leg].name(), a.legs[a.leg].keys())
 	column("everywhere", []key.Binding{keyLegs, keyPick, keyPanel, keyHelp, keyQuit,
 		key.NewBinding(key.WithHelp("arrows", "move, as hjkl do")),
-		key.NewBinding(key.WithHelp("mouse", "select, scroll"))}, 26)
+		key.NewBinding(key.WithHelp("mouse", "select, scroll"))})
 	c.text(2, c.height-2, style{colour: t.fog}, "any key goes back")
 }

@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"math"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -202,6 +203,7 @@ func (v *ledgerView) drawTrend(c canvas) {
 	for _, k := range runs {
 		most = max(most, k.Work, k.Wall())
 	}
+	most = roundTop(most)
 	height := c.height - 3
 	at := func(i int) int { return left + i*step + i/cellsInPart }
 	row := func(seconds float64) int {
@@ -225,6 +227,17 @@ func (v *ledgerView) drawTrend(c canvas) {
 		}
 	}
 	v.annotate(c, at(shown-1)+3, runs)
+}
+
+// roundTops are times, in seconds, whose halves are round as well.
+var roundTops = []float64{2, 4, 6, 8, 10, 20, 30, 40, 60, 90, 120, 180, 240, 300, 360, 480, 600, 900, 1200, 1800, 2400, 3600, 5400, 7200, 10800, 14400, 21600}
+
+// roundTop is a round time for the top of an axis that holds so many seconds.
+func roundTop(seconds float64) float64 {
+	if at, _ := slices.BinarySearch(roundTops, seconds); at < len(roundTops) {
+		return roundTops[at]
+	}
+	return 21600 * math.Ceil(seconds/21600)
 }
 
 // annotate says since when the runs have as many workers as they have.
