@@ -254,7 +254,8 @@ func medianOf(values []float64) float64 {
 	if len(values) == 0 {
 		return 0
 	}
-	sorted := slices.Sorted(slices.Values(values))
+	sorted := slices.Clone(values)
+	slices.Sort(sorted)
 	n := len(sorted)
 	return (sorted[(n-1)/2] + sorted[n/2]) / 2
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -30,14 +31,11 @@ func Damaged(err error) bool {
 // can begin. Where it is not damaged, as when another process was first, it stays, and the
 // name is empty. Nobody of this process has it open.
 func SetAside(ctx context.Context, store string) (name string, err error) {
-	lock, err := os.OpenFile(filepath.Join(store, "ledger.lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	lock, err := lockStore(store)
 	if err != nil {
 		return "", err
 	}
 	defer lock.Close()
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		return "", err
-	}
 	path := filepath.Join(store, FileName)
 	if !damagedFile(ctx, path) {
 		return "", nil
@@ -50,6 +48,19 @@ func SetAside(ctx context.Context, store string) (name string, err error) {
 		}
 	}
 	return name, nil
+}
+
+// lockStore waits until no other process opens the ledger of a store or puts it aside, and keeps
+// others from it until the lock is closed.
+func lockStore(store string) (lock io.Closer, err error) {
+	file, err := os.OpenFile(filepath.Join(store, "ledger.lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX); err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	return file, nil
 }
 
 func damagedFile(ctx context.Context, path string) bool {

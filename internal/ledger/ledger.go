@@ -38,6 +38,11 @@ const FileName = "ledger.db"
 // file the error is one that Damaged knows.
 func Open(store string) (*Ledger, error) {
 	path := filepath.Join(store, FileName)
+	lock, err := lockStore(store) // SQLite lets only one make a file at a time, without waiting
+	if err != nil {
+		return nil, fmt.Errorf("the ledger %s cannot be opened: %w", path, err)
+	}
+	defer lock.Close()
 	l, err := connect(path)
 	if err != nil {
 		return nil, err

@@ -150,6 +150,11 @@ func (r *reader) unsigned() uint64 {
 }
 
 func (r *reader) signed() int64 {
+	if len(r.left) > 0 && r.left[0] < 0x80 { // as nearly all are
+		n := int64(r.left[0])
+		r.left = r.left[1:]
+		return n>>1 ^ -(n & 1)
+	}
 	n, size := binary.Varint(r.left)
 	return take(r, n, size)
 }

@@ -147,7 +147,7 @@ func (v *ledgerView) take(past *relay.Past, list listing) tea.Cmd {
 	if list.orderedBy != v.by || list.picked != v.session.picked.text {
 		again = v.arrange() // others are wanted by now
 	}
-	return tea.Batch(again, v.choose(), v.know(), changes)
+	return tea.Batch(again, v.choose(nil), v.know(), changes)
 }
 
 // listing is which tests of a past are listed, in their order.
@@ -193,32 +193,47 @@ func (v *ledgerView) arrange() tea.Cmd {
 	}
 }
 
-// choose reads the chosen run.
-func (v *ledgerView) choose() tea.Cmd {
+// choose reads the chosen run, and where a report of it is asked for shows that in the place of the
+// tests.
+func (v *ledgerView) choose(report func(of chosenRun) (*runReport, error)) tea.Cmd {
 	if len(v.all) == 0 {
 		return nil
 	}
-	kept, r := v.all[v.run], v.session.relay
+	kept, of, r := v.all[v.run], v.chosen, v.session.relay
 	return func() tea.Msg {
-		run, causes, err := readRun(r, kept)
+		var err error
+		if of.kept == nil || of.kept.Number != kept.Number {
+			of, err = readRun(r, kept)
+		}
+		if err != nil {
+			return ledgerMsg(func(v *ledgerView) tea.Cmd { v.wrong = err; return nil })
+		}
+		var rep *runReport
+		if report != nil {
+			rep, err = report(of)
+		}
+		if err != nil {
+			return sayMsg(err.Error())
+		}
 		return ledgerMsg(func(v *ledgerView) tea.Cmd {
-			if err != nil {
-				v.wrong = err
-			} else if v.run < len(v.all) && v.all[v.run].Number == kept.Number {
-				v.chosen = chosenRun{kept, run, causes}
+			if v.run >= len(v.all) || v.all[v.run].Number != kept.Number {
+				return nil // another is chosen since
+			}
+			v.chosen = of
+			if rep != nil {
+				v.report = rep
 			}
 			return nil
 		})
 	}
 }
 
-func readRun(r *relay.Relay, kept *ledger.Kept) (*outcome.Run, []relay.KnownCause, error) {
-	run, err := r.Results(kept)
-	if err != nil {
-		return nil, nil, err
+func readRun(r *relay.Relay, kept *ledger.Kept) (of chosenRun, err error) {
+	of.kept = kept
+	if of.run, err = r.Results(kept); err == nil {
+		of.causes, err = r.Causes(of.run)
 	}
-	causes, err := r.Causes(run)
-	return run, causes, err
+	return of, err
 }
 
 // know asks what is known of the test under the cursor.
@@ -296,9 +311,9 @@ func (v *ledgerView) move(step int) action {
 		return action{}
 	}
 	if column := v.column(); column >= 0 && (column > 0 || v.run == 0) {
-		return action{cmd: v.choose()}
+		return action{cmd: v.choose(nil)}
 	}
-	return action{cmd: tea.Batch(v.read(), v.choose())}
+	return action{cmd: tea.Batch(v.read(), v.choose(nil))}
 }
 
 // column is the place of the chosen run in the past; -1 where it is not there.
@@ -312,36 +327,29 @@ func (v *ledgerView) column() int {
 
 // open opens the report of the chosen run.
 func (v *ledgerView) open() action {
-	if v.chosen.kept == nil {
+	if len(v.all) == 0 {
 		return action{say: "no run is kept yet: there is nothing to report"}
 	}
-	v.report = newRunReport(v.chosen)
-	return action{}
+	return action{cmd: v.choose(func(of chosenRun) (*runReport, error) { return newRunReport(of), nil })}
 }
 
 // compare shows how the chosen run differs from the one before it.
 func (v *ledgerView) compare() action {
-	if v.chosen.kept == nil {
+	if len(v.all) == 0 {
 		return action{say: "no run is kept yet: there is nothing to compare"}
 	}
-	after, r := v.chosen, v.session.relay
-	return action{cmd: func() tea.Msg {
+	r := v.session.relay
+	return action{cmd: v.choose(func(after chosenRun) (*runReport, error) {
 		before, earlier, err := r.Before(after.kept)
-		var c outcome.Comparison
-		if err == nil {
-			c, err = r.Compare(earlier, after.run, after.kept)
-		}
 		if errors.Is(err, ledger.ErrNoRun) {
-			return sayMsg("this is the first run: there is none to compare it with")
+			return nil, errors.New("this is the first run: there is none to compare it with")
 		}
 		if err != nil {
-			return sayMsg(err.Error())
+			return nil, err
 		}
-		return ledgerMsg(func(v *ledgerView) tea.Cmd {
-			v.report = newComparison(after, before, c)
-			return nil
-		})
-	}}
+		c, err := r.Compare(earlier, after.run, after.kept)
+		return newComparison(after, before, c), err
+	})}
 }
 
 // hunt goes to the hunt of a test that was hunted, or hunts it.
