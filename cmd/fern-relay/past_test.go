@@ -225,6 +225,9 @@ func TestMergedReport(t *testing.T) {
 		if got.status != 3 || err != nil {
 			t.Fatalf("status %d, %v: %s", got.status, err, got.stderr)
 		}
+		if ending == ".md" && !strings.Contains(string(data), "| `c:.` `b` | ▲ failed |") {
+			t.Errorf("the summary does not list the tests: %s", data)
+		}
 		for _, words := range []string{"shard 3 of 3 is missing", "half.xml is broken", "shard 1 of 3", "leaks", "it failed"} {
 			if !strings.Contains(strings.ReplaceAll(string(data), `\_`, "_"), words) {
 				t.Errorf("all%s does not say %q:\n%s", ending, words, data)

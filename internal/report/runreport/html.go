@@ -31,7 +31,7 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"place":   place,
 	"name":    report.Name,
 	"where":   where,
-	"share":   func(some, of int) string { return report.Percent(float64(some) / float64(of)) },
+	"passed":  passed,
 	"part":    func(some, of float64) float64 { return some / max(of, 1e-9) },
 	"bar":     func(some, of float64) int { return int(100 * some / max(of, 1e-9)) },
 	"cause":   report.CauseWords,
@@ -92,6 +92,11 @@ func writeHTML(w io.Writer, a *About) error {
 // where is the suite and the group of a test, as far as its ID has them.
 func where(id string) string {
 	suite, group, _ := catalog.Parts(id)
+	return within(suite, group)
+}
+
+// within is a group with its suite, which a report of others may not name.
+func within(suite, group string) string {
 	return outcome.PlainLine(strings.TrimPrefix(suite+":"+group, ":"))
 }
 

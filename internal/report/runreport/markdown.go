@@ -5,18 +5,21 @@ import (
 	"fmt"
 	"html"
 	"io"
+	"slices"
 	"strings"
+	"time"
 
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
 	"fernrelay/internal/report"
 )
 
-// What the summary tells at most: failures whole, and lines of the output of each. Pages of CI
-// systems cut longer ones off.
+// What the summary tells at most: failures whole, lines of the output of each, and tests. Pages of
+// CI systems cut longer ones off.
 const (
 	markdownFailures = 40
 	markdownLines    = 30
+	markdownTests    = 1000
 )
 
 func writeMarkdown(to io.Writer, a *About) error {
@@ -44,12 +47,13 @@ func writeMarkdown(to io.Writer, a *About) error {
 			markdownFailure(w, a, r)
 		}
 	}
-	markdownGroups(w, a)
+	markdownWorkers(w, a)
 	slowest, work := a.slowest()
 	fmt.Fprint(w, "\n## Slowest\n\n| test | time | of all work |\n| --- | ---: | ---: |\n")
 	for _, r := range slowest {
 		fmt.Fprintf(w, "| %s | %s | %s |\n", report.Code(r.ID), timing.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9)))
 	}
+	markdownGroups(w, a)
 	_, err := to.Write(w.Bytes())
 	return err
 }
@@ -99,15 +103,52 @@ func markdownFailure(w io.Writer, a *About, r *outcome.Result) {
 	fmt.Fprint(w, "\n</details>\n")
 }
 
-func markdownGroups(w io.Writer, a *About) {
-	fmt.Fprint(w, "\n## Groups\n\n| group | what came of it | passed | time |\n| --- | --- | ---: | ---: |\n")
-	for _, s := range a.Run.Suites() {
-		for _, g := range s.Groups {
-			passed := "–"
-			if g.Ran > 0 {
-				passed = report.Percent(float64(g.Passed) / float64(g.Ran))
+// workerCells is how many cells the time of a run has.
+const workerCells = 72
+
+// markdownWorkers draws the workers on one time axis: in every cell the sign of the first bad
+// outcome of what ran in it, or else that something passed.
+func markdownWorkers(w io.Writer, a *About) {
+	if !a.placed() {
+		return
+	}
+	wall := a.Run.Ended.Sub(a.Run.Started).Seconds()
+	var tracks [][]string // by worker
+	for _, r := range a.Run.Results {
+		if r.Worker == 0 || r.Started.IsZero() {
+			continue
+		}
+		for len(tracks) < r.Worker {
+			tracks = append(tracks, slices.Repeat([]string{"·"}, workerCells))
+		}
+		at := func(t time.Time) int {
+			return max(0, min(workerCells-1, int(workerCells*t.Sub(a.Run.Started).Seconds()/wall)))
+		}
+		for cell := at(r.Started); cell <= at(r.Ended); cell++ {
+			if track := tracks[r.Worker-1]; track[cell] == "·" || r.Outcome.Bad() && track[cell] == outcome.Passed.Shape() {
+				track[cell] = r.Outcome.Shape()
 			}
-			fmt.Fprintf(w, "| %s | %s | %s | %s |\n", report.Code(s.Name+":"+g.Name), report.Counts(g.Counts), passed, timing.Short(g.Seconds))
 		}
 	}
+	fmt.Fprint(w, "\n## Workers\n\n```\n")
+	for i, track := range tracks {
+		fmt.Fprintf(w, "%*d  %s\n", len(fmt.Sprint(len(tracks))), i+1, strings.Join(track, ""))
+	}
+	fmt.Fprintf(w, "```\n\n%s from the left to the right\n", a.wall())
+}
+
+func markdownGroups(w io.Writer, a *About) {
+	tests := &bytes.Buffer{}
+	fmt.Fprint(w, "\n## Groups\n\n| group | what came of it | passed | time |\n| --- | --- | ---: | ---: |\n")
+	more := a.eachGroup(markdownTests, func(name string, g *outcome.GroupResults, some []*outcome.Result) {
+		fmt.Fprintf(w, "| %s | %s | %s | %s |\n", report.Code(name), report.Counts(g.Counts), passed(g), timing.Short(g.Seconds))
+		for _, r := range some {
+			fmt.Fprintf(tests, "| %s %s | %s %s | %s |\n", report.Code(name), report.Code(report.Name(r.ID)), r.Outcome.Shape(), r.Outcome, timing.Short(r.Seconds))
+		}
+	})
+	fmt.Fprintf(w, "\n<details><summary>All tests</summary>\n\n| test | | time |\n| --- | --- | ---: |\n%s", tests)
+	if more > 0 {
+		fmt.Fprintf(w, "\n… and %s\n", report.Plural(more, "more test"))
+	}
+	fmt.Fprint(w, "\n</details>\n")
 }

@@ -8,14 +8,17 @@ import (
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
 	"fernrelay/internal/draw"
+	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 )
 
-// What the document tells at most: failures whole, lines of the message and of the output of each.
+// What the document tells at most: failures whole, lines of the message and of the output of each,
+// and tests.
 const (
 	pdfFailures = 200
 	pdfMessage  = 8
 	pdfOutput   = 15
+	pdfTests    = 2000
 )
 
 func writePDF(w io.Writer, a *About) error {
@@ -38,6 +41,11 @@ func writePDF(w io.Writer, a *About) error {
 	if a.placed() {
 		pages = append(pages, draw.Timeline("Workers on one time axis", a.Run))
 	}
+	drawn, err := pastDrawings(a)
+	if err != nil {
+		return err
+	}
+	pages = append(pages, drawn...)
 	t = &text{}
 	if len(failures) > 0 {
 		t.add(draw.Heading, 0, "Failures")
@@ -52,6 +60,34 @@ func writePDF(w io.Writer, a *About) error {
 	pdfSlowest(t, a)
 	pdfGroups(t, a)
 	return draw.WritePages(w, append(pages, draw.Pages(t.lines)...))
+}
+
+// pastDrawings draws what the ledger knows: the history of what failed, and all charts of the others.
+func pastDrawings(a *About) (drawn []draw.Drawing, err error) {
+	if len(a.past.Runs) == 0 {
+		return nil, nil
+	}
+	var failed []int
+	for _, r := range a.Run.Troubled() {
+		if test, ok := a.past.History.Index(r.ID); ok {
+			failed = append(failed, test)
+		}
+	}
+	for _, chart := range draw.PastCharts {
+		tests := failed
+		if chart != "history" {
+			tests = a.past.Order(relay.ByTime, func(string) bool { return true })
+		}
+		if len(tests) == 0 {
+			continue
+		}
+		d, err := draw.Past(chart, a.project, a.past, tests)
+		if err != nil {
+			return nil, err
+		}
+		drawn = append(drawn, d)
+	}
+	return drawn, nil
 }
 
 // text grows line by line.
@@ -79,7 +115,7 @@ func (t *text) addAll(tone draw.Tone, indent int, words string, most int) {
 func pdfCauses(t *text, a *About, failures int) {
 	t.add(draw.Heading, 0, report.Plural(failures, "failure")+", "+report.Plural(len(a.Causes), "cause"))
 	for _, c := range a.Causes {
-		t.add(draw.Bad, 0, report.Plural(len(c.Results), "test")+"  "+report.CauseWords(c))
+		t.add(draw.Bad, 0, report.Plural(len(c.Results), "test")+": "+report.CauseWords(c))
 		if at := report.CausePlace(c.Cause); at != "" {
 			t.add(draw.Plain, 1, at)
 		}
@@ -97,17 +133,17 @@ func pdfCauses(t *text, a *About, failures int) {
 }
 
 func pdfFailure(t *text, a *About, r *outcome.Result) {
-	t.add(draw.Bad, 0, fmt.Sprintf("%s  %s in %s  %s", r.ID, r.Outcome, timing.Short(r.Seconds), place(r)))
+	t.add(draw.Bad, 0, strings.TrimSuffix(fmt.Sprintf("%s: %s in %s, %s", r.ID, r.Outcome, timing.Short(r.Seconds), place(r)), ", "))
 	if r.Message != "" {
 		t.addAll(draw.Plain, 1, r.Message, pdfMessage)
 	}
 	if r.Expected != "" || r.Actual != "" {
-		t.addAll(draw.Plain, 1, "expected  "+r.Expected, pdfMessage)
-		t.addAll(draw.Plain, 1, "actual  "+r.Actual, pdfMessage)
+		t.addAll(draw.Plain, 1, "expected: "+r.Expected, pdfMessage)
+		t.addAll(draw.Plain, 1, "actual: "+r.Actual, pdfMessage)
 	}
 	for _, s := range r.Steps {
 		if s.Outcome.Bad() {
-			t.add(draw.Plain, 1, "step "+s.Name+"  "+s.Message)
+			t.add(draw.Plain, 1, "step "+s.Name+": "+s.Message)
 		}
 	}
 	if output := lastLines(string(r.Output), pdfOutput); strings.TrimSpace(output) != "" {
@@ -124,15 +160,20 @@ func pdfSlowest(t *text, a *About) {
 	slowest, work := a.slowest()
 	t.add(draw.Heading, 0, "Slowest")
 	for _, r := range slowest {
-		t.add(draw.Plain, 1, fmt.Sprintf("%s  %s, %s of all work", r.ID, timing.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9))))
+		t.add(draw.Plain, 1, fmt.Sprintf("%s: %s, %s of all work", r.ID, timing.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9))))
 	}
 }
 
 func pdfGroups(t *text, a *About) {
 	t.add(draw.Heading, 0, "Groups")
-	for _, s := range a.Run.Suites() {
-		for _, g := range s.Groups {
-			t.add(draw.Plain, 1, fmt.Sprintf("%s:%s  %s, %s", s.Name, g.Name, report.Counts(g.Counts), timing.Short(g.Seconds)))
+	more := a.eachGroup(pdfTests, func(name string, g *outcome.GroupResults, some []*outcome.Result) {
+		line := fmt.Sprintf("%s: %s; %s passed, %s", name, report.Counts(g.Counts), passed(g), timing.Short(g.Seconds))
+		t.add(draw.Plain, 1, line)
+		for _, r := range some {
+			t.add(draw.Faint, 2, fmt.Sprintf("%s: %s in %s", report.Name(r.ID), r.Outcome, timing.Short(r.Seconds)))
 		}
+	})
+	if more > 0 {
+		t.add(draw.Faint, 1, "… and "+report.Plural(more, "more test"))
 	}
 }

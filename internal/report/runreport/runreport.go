@@ -29,6 +29,9 @@ type About struct {
 	Causes []relay.KnownCause
 	Cards  map[string]*relay.Card // what the ledger knows of failing tests, by ID
 	Parts  []string               // which shards came back, failed and are missing, in words
+
+	project string
+	past    *relay.Past // up to the run; without runs where the ledger knows none
 }
 
 // failuresKnown bounds of how many failing tests it is told what the ledger knows.
@@ -36,14 +39,14 @@ const failuresKnown = 500
 
 // Of gathers what there is to say of a run of the ledger.
 func Of(r *relay.Relay, kept *ledger.Kept, run *outcome.Run) (*About, error) {
-	a := &About{Title: fmt.Sprintf("%s, run %d", r.Project.Name, kept.Number), Kept: kept, Run: run}
+	a := &About{Title: fmt.Sprintf("%s, run %d", r.Project.Name, kept.Number), Kept: kept, Run: run, project: r.Project.Name}
 	return a, a.know(r, kept)
 }
 
 // OfMerged gathers what there is to say of shards together; the ledger of the project is asked
 // what it knows of what failed.
 func OfMerged(r *relay.Relay, m *outcome.Merged, parts []outcome.Part, broken []string) (*About, error) {
-	a := &About{Title: r.Project.Name + ", " + report.Plural(len(parts), "report") + " together", Run: m.Run}
+	a := &About{Title: r.Project.Name + ", " + report.Plural(len(parts), "report") + " together", Run: m.Run, project: r.Project.Name}
 	for _, p := range parts {
 		words := outcome.PlainLine(p.Name)
 		if of := p.Run.Planned; of != nil {
@@ -69,15 +72,15 @@ func (a *About) know(r *relay.Relay, upTo *ledger.Kept) (err error) {
 	if a.Causes, err = r.Causes(a.Run); err != nil {
 		return err
 	}
-	past, err := r.WholePast(relay.PastRuns, upTo)
-	if err != nil || len(past.Runs) == 0 {
+	a.past, err = r.WholePast(relay.PastRuns, upTo)
+	if err != nil || len(a.past.Runs) == 0 {
 		return err
 	}
 	var ids []string
 	for _, res := range a.Run.Troubled() {
 		ids = append(ids, res.ID)
 	}
-	a.Cards, err = r.Cards(past, ids[:min(len(ids), failuresKnown)])
+	a.Cards, err = r.Cards(a.past, ids[:min(len(ids), failuresKnown)])
 	return err
 }
 
@@ -134,6 +137,28 @@ func (a *About) slowest() (tests []*outcome.Result, work float64) {
 	}
 	slices.SortStableFunc(tests, func(a, b *outcome.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
 	return tests[:min(len(tests), slowestTold)], work
+}
+
+// eachGroup tells the groups of the run, those with the most bad tests first in their suites, each
+// with its tests as long as there are no more than so many, and counts the tests that it leaves out.
+func (a *About) eachGroup(most int, tell func(name string, g *outcome.GroupResults, tests []*outcome.Result)) (more int) {
+	for _, s := range a.Run.Suites() {
+		for _, g := range s.Groups {
+			n := min(most, len(g.Results))
+			tell(within(s.Name, g.Name), g, g.Results[:n])
+			most -= n
+			more += len(g.Results) - n
+		}
+	}
+	return more
+}
+
+// passed is the share of a group's tests that passed, of those that came to an end.
+func passed(g *outcome.GroupResults) string {
+	if g.Ran == 0 {
+		return "–"
+	}
+	return report.Percent(float64(g.Passed) / float64(g.Ran))
 }
 
 // lastLines gives so many of the last lines of an output.
