@@ -27,6 +27,12 @@ func Damaged(err error) bool {
 	return errors.Is(err, errDamaged)
 }
 
+// full reports whether an error says that there is no room on the disk.
+func full(err error) bool {
+	var wrong *sqlite.Error
+	return errors.As(err, &wrong) && (wrong.Code() == sqlite3.SQLITE_FULL || wrong.Code() == sqlite3.SQLITE_IOERR_SHMSIZE)
+}
+
 // SetAside gives a damaged ledger another name, by which it is given back, so that a new one
 // can begin. Where it is not damaged, as when another process was first, it stays, and the
 // name is empty. Nobody of this process has it open.

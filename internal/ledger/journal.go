@@ -73,9 +73,9 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 	}
 	name := filepath.Join(folder, "run-"+strings.TrimPrefix(filepath.Base(file.Name()), "new-"))
 	err = json.NewEncoder(file).Encode(task)
-	if syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+	if err == nil && syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
 		// Others find it from now on, locked and with its task.
-		err = errors.Join(err, os.Rename(file.Name(), name))
+		err = os.Rename(file.Name(), name)
 	} else {
 		// Where nothing can be locked, nobody could tell a run that goes on from one
 		// that was killed: so nobody is to find this one.
@@ -246,6 +246,12 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 		}
 		if k == nil {
 			continue // its process lives
+		}
+		if len(k.Task.Tests) == 0 { // it had not begun
+			if err := gone(os.Remove(name)); err != nil {
+				return nil, 0, err
+			}
+			continue
 		}
 		if kept, err := keptAs(l.db, filepath.Base(name)); err != nil || kept > 0 {
 			if err := errors.Join(err, gone(os.Remove(name))); err != nil { // it was killed after its run was kept

@@ -49,6 +49,9 @@ func Open(store string) (*Ledger, error) {
 	}
 	l.own = outcome.OwnIn(filepath.Dir(store))
 	if err := l.migrate(); err != nil {
+		if full(err) {
+			err = fmt.Errorf("the disk is full: make room: %w", err)
+		}
 		return nil, errors.Join(fmt.Errorf("the ledger %s cannot be opened: %w", path, err), l.Close())
 	}
 	return l, nil

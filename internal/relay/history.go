@@ -61,7 +61,10 @@ func (r *Relay) openHistory(ctx context.Context) (notes []string, err error) {
 		return nil, err
 	}
 	killed, err := r.killed()
-	return append(notes, killed...), err
+	if err != nil { // as on a full disk: what is kept can be read all the same
+		killed = []string{fmt.Sprintf("a run whose process was killed cannot be kept yet: %v", err)}
+	}
+	return append(notes, killed...), nil
 }
 
 // putAside puts a damaged ledger aside and begins a new one.
