@@ -23,9 +23,10 @@ type failing struct {
 	result *Result
 	frames []Frame // own ones, the deepest first
 	origin Frame   // the deepest of them that is no test's own line; zero where none is
-	words  string  // the first line of the message
+	words  string  // the first line of what brought it about
 	alike  string
 	tells  bool
+	signal string // that ended the process, as KILL; empty where none is told
 	lacks  *Resource
 }
 
@@ -40,15 +41,27 @@ const (
 func newFailing(r *Result, own func(string) (string, bool), withOutput bool) failing {
 	f := failing{result: r, words: firstLine(r.Message)}
 	text := Plain(r.Message)
+	output := ""
 	if withOutput {
-		text += "\n" + Plain(ends(string(r.Output)))
+		output = Plain(ends(string(r.Output)))
+		text += "\n" + output
 	}
-	f.frames = ownFrames(text, own)
+	chain, root := chained(text)
+	if root != "" {
+		f.words = root
+	}
+	for _, part := range chain {
+		f.frames = append(f.frames, ownFrames(part, own)...)
+	}
 	if at := slices.IndexFunc(f.frames, func(f Frame) bool { return !f.inTest() }); at >= 0 {
 		f.origin = f.frames[at]
 	}
+	f.signal = endingSignal(f.words)
+	if exitOnly.MatchString(f.words) && len(f.frames) == 0 {
+		f.words = cmp.Or(lastTelling(output), f.words)
+	}
 	f.alike = alike(f.words)
-	f.tells = telling(f.alike)
+	f.tells = f.signal == "" && telling(f.alike)
 	if lacks, ok := lacked(text); ok {
 		f.lacks = &lacks
 	}
@@ -83,6 +96,8 @@ func (f *failing) sign() string {
 		return "lacks " + f.lacks.Kind + " " + f.lacks.Name
 	case f.result.Outcome == TimedOut && f.origin.File == "":
 		return "time " + group
+	case f.signal != "" && f.origin.File == "":
+		return "signal " + f.signal + f.reach(group)
 	case f.origin.File != "" && f.tells:
 		return "at " + f.origin.File + " " + f.origin.Function + " says " + f.alike
 	case f.origin.File != "":
@@ -93,14 +108,29 @@ func (f *failing) sign() string {
 	return "in " + group + " " + path.Base(f.result.File) + " " + f.alike
 }
 
+// reach is where failures by the same signal are of one cause: a process that is killed from outside
+// says nothing of its tests, others do so of their group.
+func (f *failing) reach(group string) string {
+	if f.signal == "KILL" || f.signal == "TERM" {
+		return ""
+	}
+	return " " + group
+}
+
 // Signs gives the sign of the cause of every failure, by ID.
 func Signs(bad []*Result, own func(file string) (name string, own bool)) map[string]string {
 	signs := make(map[string]string, len(bad))
-	for i, r := range bad {
-		f := newFailing(r, own, i < outputsRead)
-		signs[r.ID] = f.sign()
+	for _, f := range failings(bad, own) {
+		signs[f.result.ID] = f.sign()
 	}
 	return signs
+}
+
+// failings makes ready failures to be compared.
+func failings(bad []*Result, own func(file string) (name string, own bool)) []failing {
+	all := make([]failing, len(bad))
+	sideBySide(len(bad), func(i int) { all[i] = newFailing(bad[i], own, i < outputsRead) })
+	return all
 }
 
 // Causes groups failures by their origin, the largest group first. Failures belong together
@@ -111,17 +141,17 @@ func Signs(bad []*Result, own func(file string) (name string, own bool)) map[str
 //   - that say the same, but for values, times, places and at most one word, if that says
 //     more than that something was not as expected;
 //   - that say no more than that, at the same line of the same test file;
+//   - whose processes the same signal ended, and nothing tells where: by any that comes from
+//     outside, by others in the same group;
 //   - that took too long in the same group, and nothing tells where.
+//
+// Of errors that brought about each other the first one counts.
 func Causes(bad []*Result, own func(file string) (name string, own bool)) []Cause {
-	all := make([]failing, len(bad))
-	for i, r := range bad {
-		all[i] = newFailing(r, own, i < outputsRead)
-	}
+	all := failings(bad, own)
 	g := newGrouping(len(all))
 	said := map[Frame][]string{} // by origin: what is said there, differing from each other
 	for i := range all {
 		f := &all[i]
-		group, _, _ := strings.Cut(f.result.ID, "#")
 		switch {
 		case f.lacks != nil:
 			g.join(i, f.sign())
@@ -134,8 +164,8 @@ func Causes(bad []*Result, own func(file string) (name string, own bool)) []Caus
 				said[at] = append(said[at], f.alike)
 			}
 			g.join(i, fmt.Sprint("at ", at, " ", n))
-		case f.result.Outcome == TimedOut:
-			g.join(i, "time "+group)
+		case f.result.Outcome == TimedOut, f.signal != "":
+			g.join(i, f.sign())
 			continue
 		case !f.tells:
 			g.join(i, "in "+f.place()+" "+f.alike)

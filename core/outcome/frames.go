@@ -17,20 +17,49 @@ type Frame struct {
 // String is the frame as file:line.
 func (f Frame) String() string { return f.File + ":" + strconv.Itoa(f.Line) }
 
-// The forms in which languages write a frame of a stack. Named parts are the file, the
-// line and, where it is told, the function.
-var frameForms = []*regexp.Regexp{
-	regexp.MustCompile(`^\s*File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in (?P<function>\S+))?`),
-	regexp.MustCompile(`^#\d+\s.*\bin (?P<function>\S+) .*\bat (?P<file>\S+):(?P<line>\d+)$`),
-	regexp.MustCompile(`^\s*at (?:async )?(?P<function>[^()]+?) ?\((?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?\)$`),
-	regexp.MustCompile(`^\s*at (?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?$`),
-	regexp.MustCompile("^\\s*(?:from )?(?P<file>\\S+\\.rb):(?P<line>\\d+):in [`'](?P<function>[^']+)'"),
-	regexp.MustCompile(`^\s+(?P<file>\S+\.go):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`),
+// frameForms are the forms in which languages write a frame of a stack, each with what a line must
+// hold for it, which is quicker to see. Named parts are the file, the line and, where it is told, the
+// function.
+var frameForms = []struct {
+	holds string
+	form  *regexp.Regexp
+}{
+	{`File "`, regexp.MustCompile(`^\s*File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in (?P<function>\S+))?`)},
+	{" at ", regexp.MustCompile(`^#\d+\s.*\bin (?P<function>\S+) .*\bat (?P<file>\S+):(?P<line>\d+)$`)},
+	{"at ", regexp.MustCompile(`^\s*at (?:async )?(?P<function>[^()]+?) ?\((?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?\)$`)},
+	{"at ", regexp.MustCompile(`^\s*at (?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?$`)},
+	{".rb:", regexp.MustCompile("^\\s*(?:from )?(?P<file>\\S+\\.rb):(?P<line>\\d+):in [`'](?P<function>[^']+)'")},
+	{"panicked at ", regexp.MustCompile(`\bpanicked at (?:.*, )?(?P<file>\S+\.rs):(?P<line>\d+):\d+:?$`)},
+	{"Assertion ", regexp.MustCompile(`^(?:[^\s:]+: )?(?P<file>[^\s:]+\.\w{1,3}):(?P<line>\d+): (?:(?P<function>[^\s:]+): )?Assertion `)},
+	{"/", regexp.MustCompile(`^\s*(?P<file>[^\s:()]*/[^\s:()]+\.\w{1,5}):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`)},
+}
+
+// How languages write that one error brought about another: the first one stands first, or last.
+var (
+	broughtAbout = regexp.MustCompile(`(?m)^(?:The above exception was the direct cause of|During handling of the above exception, another).*$`)
+	causedBy     = regexp.MustCompile(`(?m)^\s*Caused by: `)
+)
+
+// chained parts a text of errors that brought about each other, the first one first, and gives that
+// one's words; those are empty where the text has no such chain.
+func chained(text string) (parts []string, root string) {
+	if !strings.Contains(text, "exception") && !strings.Contains(text, "Caused by: ") {
+		return []string{text}, ""
+	}
+	if parts = broughtAbout.Split(text, -1); len(parts) > 1 {
+		lines := strings.Split(strings.TrimSpace(parts[0]), "\n")
+		return parts, strings.TrimSpace(lines[len(lines)-1])
+	}
+	if parts = causedBy.Split(text, -1); len(parts) > 1 {
+		slices.Reverse(parts)
+		return parts, firstLine(parts[0])
+	}
+	return parts, ""
 }
 
 // Functions that stand on a line of their own before the line with the file.
 var (
-	goFunction   = regexp.MustCompile(`^(?:created by )?([\w./\-*()\[\]…]+?)\([^()]*\)$`)
+	goFunction   = regexp.MustCompile(`^\s*(?:created by )?([\w./\-*()\[\]…]+?)\([^()]*\)$`)
 	listFunction = regexp.MustCompile(`^\s*\d+:\s+(?:0x[0-9a-f]+ - )?(\S+)$`)
 )
 
@@ -67,7 +96,11 @@ func frameOf(line string) (f Frame, form int) {
 	if len(line) > 1000 || !strings.ContainsAny(line, ":,") || !strings.ContainsAny(line, "0123456789") {
 		return f, -1
 	}
-	for i, re := range frameForms {
+	for i, known := range frameForms {
+		if !strings.Contains(line, known.holds) {
+			continue
+		}
+		re := known.form
 		m := re.FindStringSubmatch(line)
 		if m == nil {
 			continue

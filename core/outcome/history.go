@@ -295,25 +295,25 @@ func (h *History) Index(id string) (test int, ok bool) {
 // FindChanges does that, which takes longer.
 func (h *History) Figures() []Figures {
 	figures := make([]Figures, len(h.IDs))
-	h.each(func(test int) { figures[test] = figure(h.Past(test)) })
+	sideBySide(len(h.IDs), func(test int) { figures[test] = figure(h.Past(test)) })
 	return figures
 }
 
 // FindChanges gives the figures with the changes of time.
 func (h *History) FindChanges(figures []Figures) []Figures {
 	changed := slices.Clone(figures)
-	h.each(func(test int) { changed[test].FindChange(h.Past(test)) })
+	sideBySide(len(h.IDs), func(test int) { changed[test].FindChange(h.Past(test)) })
 	return changed
 }
 
-// each does something for every test, side by side.
-func (h *History) each(do func(test int)) {
+// sideBySide does something so many times, side by side.
+func sideBySide(n int, do func(i int)) {
 	const many = 1000
 	var parts sync.WaitGroup
-	for from := 0; from < len(h.IDs); from += many {
+	for from := 0; from < n; from += many {
 		parts.Go(func() {
-			for test := from; test < min(from+many, len(h.IDs)); test++ {
-				do(test)
+			for i := from; i < min(from+many, n); i++ {
+				do(i)
 			}
 		})
 	}

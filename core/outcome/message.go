@@ -2,6 +2,7 @@ package outcome
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -58,7 +59,7 @@ var emptyWords = func() map[string]bool {
 	words := map[string]bool{}
 	for _, w := range strings.Fields(`a an and actual are array as assert assertequal assertion assertionerror at be been but by comparison
 		different differ differs do does dict error errors equal equals exception exit expect expected expectation fail failed failure false for found from
-		get give gave given got had has have in is it its left length line list match mismatch nil no none not null of on one or panic path received
+		get give gave given got had has have in is it its left length line list match mismatch nil no none not null of on one or panic panicked path received
 		result results return returned returns right same should status test tests than that the this to true type unexpected value values
 		want wanted was were when with wrong recovered fatal code len size count`) {
 		words[w] = true
@@ -68,7 +69,40 @@ var emptyWords = func() map[string]bool {
 
 // faults are messages of a language itself, which every kind of mistake brings about.
 var faults = regexp.MustCompile(`nil pointer|invalid memory address|out of range|out of bounds|undefined is not|not defined|cannot read propert|is not a function|nullpointer|` +
+	`send on closed|close of closed|data race|race detected|entry in nil map|cannot invoke|member function|classcast|arithmeticexception|already borrowed|with overflow|` +
 	`keyerror|typeerror|attributeerror|indexerror|nameerror|valueerror: …|segmentation|divi(?:de|sion) by zero|stack overflow|deadlock|unwrap\(\)|has no attribute|nosuchelement|undefined method|concurrent map`)
+
+// exitOnly is a message that says no more than how a process ended.
+var exitOnly = regexp.MustCompile(`(?i)^(?:\S+: )?(?:exit(?:ed)?(?: with)?(?: status| code)?|status|code):? \d+\.?$`)
+
+// lastTelling is the last line of an output that says something; empty where none does.
+func lastTelling(output string) string {
+	for _, line := range slices.Backward(strings.Split(output, "\n")) {
+		if len(content(alike(line))) >= 2 {
+			return strings.TrimSpace(line)
+		}
+	}
+	return ""
+}
+
+// The words in which systems say that a signal ended a process, and the names of those that do.
+var (
+	signalForm  = regexp.MustCompile(`(?i)\bsignal:? (?:sig)?(\w+)|\bsig(abrt|bus|fpe|ill|kill|segv|term|trap)\b|^(?:.*: )?(segmentation fault|aborted|killed|bus error)(?: \(core dumped\))?$`)
+	signalNames = map[string]string{"4": "ILL", "5": "TRAP", "6": "ABRT", "7": "BUS", "8": "FPE", "9": "KILL", "11": "SEGV", "15": "TERM",
+		"ILL": "ILL", "TRAP": "TRAP", "ABRT": "ABRT", "BUS": "BUS", "FPE": "FPE", "KILL": "KILL", "SEGV": "SEGV", "TERM": "TERM",
+		"ABORTED": "ABRT", "KILLED": "KILL", "TERMINATED": "TERM", "SEGMENTATION": "SEGV", "SEGMENTATION FAULT": "SEGV", "BUS ERROR": "BUS"}
+)
+
+// endingSignal is the signal that a message says to have ended the process, as KILL; empty where it
+// says nothing of one.
+func endingSignal(message string) string {
+	for _, word := range signalForm.FindStringSubmatch(message) {
+		if name := signalNames[strings.ToUpper(word)]; name != "" {
+			return name
+		}
+	}
+	return ""
+}
 
 // telling reports whether an alike message names its cause: at least two words of it say
 // something, and it is none of a language's own.
@@ -93,31 +127,43 @@ type Resource struct {
 
 const address = `([\w.\-]*[\w\]]:\d{2,5})`
 
-// The words in which systems say that something is missing. The first part is its name.
+// missing are the words in which systems say that something is missing, each with what a text in lower
+// case must hold one of, which is quicker to see. The first part is its name.
 var missing = []struct {
-	kind string
-	form *regexp.Regexp
+	kind  string
+	holds []string
+	form  *regexp.Regexp
 }{
-	{"answer", regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:connection refused|econnrefused)`)},
-	{"answer", regexp.MustCompile(`(?i)(?:connection refused|econnrefused|could not connect)[^\n]{0,60}?` + address)},
-	{"answer", regexp.MustCompile(`(?i)connection refused|econnrefused`)},
-	{"port", regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:address already in use|eaddrinuse)`)},
-	{"port", regexp.MustCompile(`(?i)(?:address already in use|eaddrinuse)[^\n]{0,20}?((?:[\w.\-]*:)+\d{2,5})`)},
-	{"port", regexp.MustCompile(`(?i)address already in use|eaddrinuse`)},
-	{"host", regexp.MustCompile(`(?i)lookup ([\w.\-]+)[^\n]*no such host|getaddrinfo \w+ ([\w.\-]+)`)},
-	{"host", regexp.MustCompile(`(?i)name or service not known|no such host`)},
-	{"module", regexp.MustCompile(`(?i)no module named ['"]?([\w.\-]+)|cannot find module ['"]([^'"]+)`)},
-	{"program", regexp.MustCompile(`(?i)"([^"]+)": executable file not found|([\w.\-/]+): (?:command )?not found\b`)},
-	{"file", regexp.MustCompile(`(?i)no such file or directory[:,]? ['"]([^'"]+)|([^\s'":,]+)['"]?: no such file or directory|enoent[^'"\n]*['"]([^'"]+)`)},
-	{"permission", regexp.MustCompile(`(?i)([^\s'":,]+)['"]?: permission denied|permission denied: ['"]([^'"]+)|eacces[^'"\n]*['"]([^'"]+)`)},
-	{"room", regexp.MustCompile(`(?i)no space left on device|enospc|disk quota exceeded`)},
-	{"memory", regexp.MustCompile(`(?i)cannot allocate memory|out of memory|enomem`)},
-	{"files", regexp.MustCompile(`(?i)too many open files|emfile`)},
+	{"answer", refused, regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:connection refused|econnrefused)`)},
+	{"answer", refused, regexp.MustCompile(`(?i)(?:connection refused|econnrefused|could not connect)[^\n]{0,60}?` + address)},
+	{"answer", refused, regexp.MustCompile(`(?i)connection refused|econnrefused`)},
+	{"answer", []string{"http"}, regexp.MustCompile(`(?i)https?://([\w.\-]+(?::\d+)?)\S*[^\n]{0,20}\b50[234]\b`)},
+	{"port", inUse, regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:address already in use|eaddrinuse)`)},
+	{"port", inUse, regexp.MustCompile(`(?i)(?:address already in use|eaddrinuse)[^\n]{0,20}?((?:[\w.\-]*:)+\d{2,5})`)},
+	{"port", inUse, regexp.MustCompile(`(?i)address already in use|eaddrinuse`)},
+	{"host", []string{"no such host", "getaddrinfo"}, regexp.MustCompile(`(?i)lookup ([\w.\-]+)[^\n]*no such host|getaddrinfo \w+ ([\w.\-]+)`)},
+	{"host", []string{"service not known", "no such host"}, regexp.MustCompile(`(?i)name or service not known|no such host`)},
+	{"module", []string{"module"}, regexp.MustCompile(`(?i)no module named ['"]?([\w.\-]+)|cannot find module ['"]([^'"]+)`)},
+	{"program", []string{"not found"}, regexp.MustCompile(`(?i)"([^"]+)": executable file not found|([\w.\-/+]+): command not found|command not found: ([\w.\-/+]+)|\b(?:ba|da|a|z)?sh: (?:\d+: )?([\w.\-/+]+): not found`)},
+	{"file", []string{"no such file", "enoent"}, regexp.MustCompile(`(?i)no such file or directory[:,]? ['"]([^'"]+)|([^\s'":,]+)['"]?: no such file or directory|enoent[^'"\n]*['"]([^'"]+)`)},
+	{"permission", []string{"permission denied", "eacces"}, regexp.MustCompile(`(?i)([^\s'":,]+)['"]?: permission denied|permission denied: ['"]([^'"]+)|eacces[^'"\n]*['"]([^'"]+)`)},
+	{"room", []string{"no space left", "enospc", "disk quota"}, regexp.MustCompile(`(?i)no space left on device|enospc|disk quota exceeded`)},
+	{"memory", []string{"memory", "enomem"}, regexp.MustCompile(`(?i)cannot allocate memory|out of memory|enomem`)},
+	{"files", []string{"too many open", "emfile"}, regexp.MustCompile(`(?i)too many open files|emfile`)},
 }
+
+var (
+	refused = []string{"connection refused", "econnrefused", "could not connect"}
+	inUse   = []string{"already in use", "eaddrinuse"}
+)
 
 // lacked finds the resource that a failure lacks.
 func lacked(text string) (r Resource, ok bool) {
+	lower := strings.ToLower(text)
 	for _, m := range missing {
+		if !slices.ContainsFunc(m.holds, func(words string) bool { return strings.Contains(lower, words) }) {
+			continue
+		}
 		found := m.form.FindStringSubmatch(text)
 		if found == nil {
 			continue

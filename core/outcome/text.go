@@ -13,10 +13,12 @@ func Plain(text string) string {
 	if !utf8.ValidString(text) {
 		text = strings.ToValidUTF8(text, "\uFFFD")
 	}
-	text = controlSequence.ReplaceAllString(text, "")
+	if strings.ContainsAny(text, "\x1b\u009b") {
+		text = controlSequence.ReplaceAllString(text, "")
+	}
 	text = strings.ReplaceAll(text, "\t", "    ")
 	return strings.Map(func(r rune) rune {
-		if r == '\n' || !unicode.IsControl(r) && !unicode.Is(unicode.Bidi_Control, r) {
+		if r == '\n' || r >= ' ' && r <= '~' || !unicode.IsControl(r) && !unicode.Is(unicode.Bidi_Control, r) {
 			return r
 		}
 		return -1
