@@ -10,6 +10,7 @@ import (
 	"io"
 	"math"
 	"path/filepath"
+	"sort"
 	"strings"
 
 	"golang.org/x/text/encoding/charmap"
@@ -192,17 +193,19 @@ func windows1252(text string) string {
 // fits cuts a text so that it is at most so wide, in points.
 func fits(text string, size, width float64) string {
 	f := face(size, false)
-	if float64(f.Width(text)) <= width {
+	room := func(text string) bool { return float64(f.Width(text)) <= width }
+	if width < size {
+		return "" // of which nobody could read anything
+	}
+	if room(text) {
 		return text
 	}
 	runes := []rune(text)
-	for len(runes) > 0 && float64(f.Width(string(runes)+"…")) > width {
-		runes = runes[:len(runes)-1]
-	}
-	if len(runes) < 2 {
+	n := sort.Search(len(runes), func(n int) bool { return !room(string(runes[:n+1]) + "…") })
+	if n < 2 {
 		return ""
 	}
-	return string(runes) + "…"
+	return string(runes[:n]) + "…"
 }
 
 // mixed is a colour by amount over white.

@@ -155,6 +155,8 @@ type listing struct {
 	orderedBy, picked string
 	order             []int // by their places in the past
 	troubled          int   // how many were ever bad, where they stand first
+
+	groupWidth, nameWidth int // of the widest
 }
 
 // newListing lists the tests that a pick holds; what the project has no more is listed where
@@ -168,6 +170,10 @@ func newListing(past *relay.Past, by string, picked figures) listing {
 		held = func(string) bool { return true }
 	}
 	l := listing{orderedBy: by, picked: picked.text, order: past.Order(by, held)}
+	for _, test := range l.order {
+		group, name := groupAndName(past.History.IDs[test])
+		l.groupWidth, l.nameWidth = max(l.groupWidth, width(group)), max(l.nameWidth, width(name))
+	}
 	for by == relay.ByTrouble && l.troubled < len(l.order) && past.Figures[l.order[l.troubled]].Bad > 0 {
 		l.troubled++
 	}

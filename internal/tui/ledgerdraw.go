@@ -24,6 +24,7 @@ const (
 	ledgerPanel = 58 // columns of the right-hand panel
 	chartRows   = 15 // of the chart with its heading and axis
 	cellsInPart = 8  // runs between two gaps
+	leastCells  = 16 // columns for the runs, as many as say which they are
 )
 
 func (v *ledgerView) draw(c canvas) {
@@ -83,7 +84,7 @@ func (v *ledgerView) drawTests(c canvas, rows int) {
 	v.at = max(0, min(v.at, len(v.order)-1))
 	v.top = follow(v.top, v.at, rows, len(v.order))
 	n := min(rows, len(v.order)-v.top)
-	groups, names := min(16, c.width/6), min(30, c.width*2/9)
+	groups, names := v.columns(c.width)
 	cells := c.sub(groups+names+5, 0, c.width-groups-names-26, c.height)
 	first, shown := v.shownRuns((cells.width + 1) * cellsInPart / (cellsInPart + 1))
 	c.text(2, 1, style{colour: t.fog}, orderWords[v.by])
@@ -102,6 +103,17 @@ func (v *ledgerView) drawTests(c canvas, rows int) {
 		}
 	}
 	c.text(2, testsTop+n+1, style{colour: t.faint()}, v.restWords(v.top+n))
+}
+
+// columns says how wide the groups and the names of the tests stand: as wide as the widest, where the
+// runs leave room for that.
+func (v *ledgerView) columns(room int) (groups, names int) {
+	groups, names = min(16, room/6, max(5, v.groupWidth)), min(30, room*2/9)
+	spare := room - groups - names - 26 - max(leastCells, cellColumn(len(v.past.Runs)))
+	if spare > 0 {
+		names = max(names, min(v.nameWidth, names+spare))
+	}
+	return groups, names
 }
 
 // drawRuns says which runs are shown, and marks the chosen one in so many rows.
@@ -338,8 +350,9 @@ func causeRows(cause *relay.KnownCause, names int) int {
 // drawCause draws a cause with so many of its tests, and gives the row behind it.
 func (v *ledgerView) drawCause(c canvas, y int, cause *relay.KnownCause, names int) int {
 	t := c.theme
-	const left = 9
-	c.text(0, y, style{t.rust, true}, report.Plural(len(cause.Results), "test"))
+	tests := report.Plural(len(cause.Results), "test")
+	left := max(9, width(tests)+2)
+	c.text(0, y, style{t.rust, true}, tests)
 	since := ""
 	if cause.Since != nil && cause.Since.Number != v.all[v.run].Number {
 		since = fmt.Sprintf("since run %d", cause.Since.Number)

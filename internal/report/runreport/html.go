@@ -43,20 +43,23 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"bad":     outcome.CountBad,
 	"first":   func(list []*outcome.Result) []*outcome.Result { return list[:min(len(list), testsTold)] },
 	"more":    func(list []*outcome.Result) int { return max(0, len(list)-testsTold) },
+	"rest":    func(failed int) int { return max(0, failed-htmlFailures) },
 	"past":    func(c *relay.Card) []outcome.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
 }).Parse(pageText))
 
-// What the page tells at most: lines of an output, runs of a past.
+// What the page tells at most: failures whole, lines of an output, runs of a past.
 const (
-	htmlLines = 200
-	pastTold  = 40
+	htmlFailures = 1000
+	htmlLines    = 200
+	pastTold     = 40
 )
 
 // pageData is what the template is filled with.
 type pageData struct {
 	*About
 	Words    []string
-	Failures []*outcome.Result
+	Failed   int
+	Failures []*outcome.Result // those that are told whole
 	Suites   []*outcome.SuiteResults
 	Slowest  []*outcome.Result
 	Work     float64
@@ -72,6 +75,8 @@ type mark struct {
 
 func writeHTML(w io.Writer, a *About) error {
 	data := pageData{About: a, Words: a.words(), Failures: a.Run.Troubled(), Suites: a.Run.Suites()}
+	data.Failed = len(data.Failures)
+	data.Failures = data.Failures[:min(data.Failed, htmlFailures)]
 	data.Slowest, data.Work = a.slowest()
 	for _, o := range outcome.All {
 		if n := a.Run.Counts[o]; n > 0 {
