@@ -70,7 +70,7 @@ func lockStore(store string) (lock io.Closer, err error) {
 }
 
 func damagedFile(ctx context.Context, path string) bool {
-	l, err := connect(path)
+	l, err := connect(path, toWrite)
 	if err != nil {
 		return false
 	}

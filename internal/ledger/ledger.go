@@ -9,11 +9,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -39,11 +41,14 @@ const FileName = "ledger.db"
 func Open(store string) (*Ledger, error) {
 	path := filepath.Join(store, FileName)
 	lock, err := lockStore(store) // SQLite lets only one make a file at a time, without waiting
+	if errors.Is(err, syscall.EROFS) || errors.Is(err, fs.ErrPermission) {
+		return openToRead(path)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the ledger %s cannot be opened: %w", path, err)
 	}
 	defer lock.Close()
-	l, err := connect(path)
+	l, err := connect(path, toWrite)
 	if err != nil {
 		return nil, err
 	}
@@ -57,10 +62,33 @@ func Open(store string) (*Ledger, error) {
 	return l, nil
 }
 
-// connect opens a file. Who writes waits for others that write for a minute; what is told to
-// be kept is on the disk.
-func connect(path string) (*Ledger, error) {
-	file := url.URL{Scheme: "file", Path: path, RawQuery: "_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_txlock=immediate"}
+// openToRead opens a ledger in a folder that cannot be written into, of which what was never put from
+// its write-ahead log into the file itself is not seen.
+func openToRead(path string) (*Ledger, error) {
+	l, err := connect(path, toRead)
+	if err != nil {
+		return nil, err
+	}
+	l.own = outcome.OwnIn(filepath.Dir(filepath.Dir(path)))
+	found, err := version(l.db)
+	if err == nil && found != len(migrations) {
+		err = fmt.Errorf("it has version %d, and its folder cannot be written into to bring it to version %d", found, len(migrations))
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("the ledger %s cannot be opened: %w", path, err), l.Close())
+	}
+	return l, nil
+}
+
+// How a file is opened. Who writes waits for others that write for a minute; what is told to be kept
+// is on the disk.
+const (
+	toWrite = "_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_txlock=immediate"
+	toRead  = "mode=ro&immutable=1"
+)
+
+func connect(path, how string) (*Ledger, error) {
+	file := url.URL{Scheme: "file", Path: path, RawQuery: how}
 	db, err := sql.Open("sqlite", file.String())
 	if err != nil {
 		return nil, err

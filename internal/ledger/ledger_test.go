@@ -214,7 +214,7 @@ func TestMigration(t *testing.T) {
 		t.Fatalf("the setups are %v, %v", want, err)
 	}
 	dir = t.TempDir()
-	early, err := connect(filepath.Join(dir, FileName))
+	early, err := connect(filepath.Join(dir, FileName), toWrite)
 	if err != nil {
 		t.Fatal(err)
 	}

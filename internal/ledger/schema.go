@@ -162,9 +162,15 @@ func rowsOf(tx *sql.Tx, k *Kept) (*outcome.Run, error) {
 	return run, rows.Err()
 }
 
+// version tells how many of the migrations a file has seen.
+func version(from querier) (found int, err error) {
+	err = from.QueryRow("PRAGMA user_version").Scan(&found)
+	return found, err
+}
+
 func (l *Ledger) migrate() error {
-	var found int
-	if err := l.db.QueryRow("PRAGMA user_version").Scan(&found); err != nil || found == len(migrations) {
+	found, err := version(l.db)
+	if err != nil || found == len(migrations) {
 		return err
 	}
 	tx, err := l.db.Begin()
@@ -172,7 +178,7 @@ func (l *Ledger) migrate() error {
 		return err
 	}
 	defer tx.Rollback()
-	if err := tx.QueryRow("PRAGMA user_version").Scan(&found); err != nil { // another process may have been first
+	if found, err = version(tx); err != nil { // another process may have been first
 		return err
 	}
 	if found > len(migrations) {

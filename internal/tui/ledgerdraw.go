@@ -108,7 +108,7 @@ func (v *ledgerView) drawTests(c canvas, rows int) {
 // columns says how wide the groups and the names of the tests stand: as wide as the widest, where the
 // runs leave room for that.
 func (v *ledgerView) columns(room int) (groups, names int) {
-	groups, names = min(16, room/6, max(5, v.groupWidth)), min(30, room*2/9)
+	groups, names = min(16, room/6, max(5, v.groupWidth)), min(30, max(16, room*2/9))
 	spare := room - groups - names - 26 - max(leastCells, cellColumn(len(v.past.Runs)))
 	if spare > 0 {
 		names = max(names, min(v.nameWidth, names+spare))
@@ -120,6 +120,9 @@ func (v *ledgerView) columns(room int) (groups, names int) {
 func (v *ledgerView) drawRuns(c canvas, first, shown, rows int) {
 	t, runs := c.theme, v.past.Runs
 	span := fmt.Sprintf("runs %d – %d", runs[first].Number, runs[first+shown-1].Number)
+	if shown == 1 {
+		span = fmt.Sprintf("run %d", runs[first].Number)
+	}
 	c.text(max(0, cellColumn(shown-1)+1-width(span)), 1, style{colour: t.faint()}, span)
 	at := v.column() - first
 	if at < 0 || at >= shown {
