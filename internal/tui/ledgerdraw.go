@@ -19,12 +19,13 @@ import (
 
 // Where things stand in the view.
 const (
-	testsTop    = 3  // row of the first test
-	reportTop   = 4  // row of the first row of a report
-	ledgerPanel = 58 // columns of the right-hand panel
-	chartRows   = 15 // of the chart with its heading and axis
-	cellsInPart = 8  // runs between two gaps
-	leastCells  = 16 // columns for the runs, as many as say which they are
+	testsTop    = 3   // row of the first test
+	reportTop   = 4   // row of the first row of a report
+	ledgerPanel = 58  // columns of the right-hand panel
+	ledgerBoth  = 140 // columns from which on it stands beside the tests, as those need the runs beside their names
+	chartRows   = 15  // of the chart with its heading and axis
+	cellsInPart = 8   // runs between two gaps
+	leastCells  = 16  // columns for the runs, as many as say which they are
 )
 
 func (v *ledgerView) draw(c canvas) {
@@ -48,13 +49,13 @@ func (v *ledgerView) draw(c canvas) {
 		return
 	}
 	left, panel := c.sub(0, 0, c.width-ledgerPanel-4, c.height), c.sub(c.width-ledgerPanel-1, 0, ledgerPanel, c.height)
-	if c.width < wideScreen {
+	if c.width < ledgerBoth {
 		left, panel = c, c.sub(2, 0, c.width-4, c.height)
 	}
-	if c.width >= wideScreen || !v.panel {
+	if c.width >= ledgerBoth || !v.panel {
 		v.drawLeft(left)
 	}
-	if c.width >= wideScreen || v.panel {
+	if c.width >= ledgerBoth || v.panel {
 		v.drawPanel(panel)
 	}
 }
