@@ -1,6 +1,8 @@
 package main
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"time"
@@ -38,10 +40,14 @@ func newImport(s *settings) *cobra.Command {
 			for _, b := range imported.Broken {
 				fmt.Fprintf(os.Stderr, "fern-relay: %s is left out: %v\n", outcome.PlainLine(b.Name), outcome.PlainLine(b.Err.Error()))
 			}
-			if err != nil {
+			if err != nil && !errors.Is(err, context.Canceled) {
 				return err
 			}
 			report.Imported(cmd.OutOrStdout(), imported, time.Since(began))
+			if err != nil {
+				fmt.Fprintln(os.Stderr, "fern-relay: the same command takes in the rest")
+				return err
+			}
 			if len(imported.Broken) > 0 {
 				return status(3)
 			}

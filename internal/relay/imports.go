@@ -51,7 +51,7 @@ const (
 
 // Import adds the runs that reports tell of to the ledger, given by files, folders and globs.
 // Files that were imported before are left out, and so are broken ones, which are named. progress
-// is told how many of the files are done.
+// is told how many of the files are done. Where the context ends, what was read until then is kept.
 func (r *Relay) Import(ctx context.Context, places []string, progress func(done, of int)) (Imported, error) {
 	files, err := reportFiles(places)
 	if err != nil {
@@ -73,11 +73,15 @@ func (r *Relay) Import(ctx context.Context, places []string, progress func(done,
 		done++
 		progress(done, len(files))
 	}
-	if err == nil {
-		err = errors.Join(i.close(), ctx.Err())
+	switch {
+	case err != nil:
+	case ctx.Err() != nil: // the rest of the present run may not have been read
+		err = errors.Join(ctx.Err(), i.keep())
+	default:
+		err = i.close()
 	}
-	if err == nil && i.done.Runs > 0 {
-		err = kept.Arrange()
+	if i.done.Runs > 0 {
+		err = errors.Join(err, kept.Arrange())
 	}
 	return i.done, err
 }
