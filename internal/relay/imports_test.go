@@ -2,6 +2,7 @@ package relay
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -36,6 +37,37 @@ func TestNaming(t *testing.T) {
 		if got := names.id(told); got != want {
 			t.Errorf("%s is taken for %s, want %s", told, got, want)
 		}
+	}
+}
+
+// TestImportIsInterrupted ends an import in its middle and imports again: nothing is lost or twice.
+func TestImportIsInterrupted(t *testing.T) {
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"echo a\"\nrun = \"true {name}\"\n"})
+	for n := range 60 {
+		testfiles.Write(t, dir, map[string]string{fmt.Sprintf("ci/%d.xml", n): fmt.Sprintf("<testsuite name=\"c:.\" timestamp=\"2026-10-01T10:%02d:00\"><testcase name=\"a\" time=\"%d\"/></testsuite>", n, n)})
+	}
+	r, err := Open(t.Context(), dir, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	ctx, cancel := context.WithCancel(t.Context())
+	done, err := r.Import(ctx, []string{filepath.Join(dir, "ci")}, func(done, _ int) {
+		if done == 30 {
+			cancel()
+		}
+	})
+	first, _ := r.List()
+	if !errors.Is(err, context.Canceled) || len(first) != done.Runs || len(first) < 29 || len(first) == 60 {
+		t.Fatalf("%d runs are kept, %+v are told, %v", len(first), done, err)
+	}
+	if _, err := r.Import(t.Context(), []string{filepath.Join(dir, "ci")}, func(int, int) {}); err != nil {
+		t.Fatal(err)
+	}
+	all, err := r.List()
+	if err != nil || len(all) != 60 || all[59].Began.Minute() != 59 {
+		t.Errorf("%d runs are kept in the end, %v", len(all), err)
 	}
 }
 
