@@ -28,6 +28,7 @@ const (
 type change struct {
 	apply func(r *relay.Relay) (*relay.Relay, error)
 	files []string // that changed, where that is why
+	runs  bool     // what they touch is to run
 	sheet *sheet   // that asks for it, where one does
 }
 

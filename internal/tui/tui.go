@@ -348,7 +348,7 @@ func (a *App) changed(msg changedMsg) tea.Cmd {
 		if a.sheet == msg.asked.sheet {
 			a.sheet = nil
 		}
-		return tea.Batch(a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked.files))
+		return tea.Batch(a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
 	}
 	a.files = append(a.files, msg.asked.files...) // to be looked at with those that mend it
 	words := strings.ReplaceAll(msg.err.Error(), a.session.relay.Project.Dir+string(os.PathSeparator), "")
@@ -379,7 +379,8 @@ func (a *App) readAgain() tea.Cmd {
 	}
 	files := a.files
 	a.files = nil
-	return a.change(change{apply: func(r *relay.Relay) (*relay.Relay, error) { return r.Again(a.ctx, files) }, files: files})
+	again := func(r *relay.Relay) (*relay.Relay, error) { return r.Again(a.ctx, files) }
+	return a.change(change{apply: again, files: files, runs: a.watch.onChange})
 }
 
 func (a *App) complain(err error) {
@@ -627,8 +628,8 @@ func (a *App) touching(files []string) tea.Cmd {
 
 // readyChanged makes ready, once the project was read again, what changed files touch
 // and what a superseded run has left.
-func (a *App) readyChanged(files []string) tea.Cmd {
-	if !a.watch.onChange || len(files) == 0 || a.working() {
+func (a *App) readyChanged(asked change) tea.Cmd {
+	if !asked.runs || !a.watch.onChange || len(asked.files) == 0 || a.working() {
 		return nil
 	}
 	r, pick, workers := a.session.relay, a.session.picked.text, a.session.workers()
@@ -637,7 +638,7 @@ func (a *App) readyChanged(files []string) tea.Cmd {
 		left = run.run
 	}
 	return func() tea.Msg {
-		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, files), left, workers)
+		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, asked.files), left, workers)
 		return rerunMsg{request, err}
 	}
 }

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"math"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -192,4 +193,30 @@ func TestSteer(t *testing.T) {
 	f.shows("on change: saving a file runs the picked tests")
 	press(f.app, "o")
 	f.shows("changed files run nothing any more")
+}
+
+// TestOnChangeFromThenOn saves a file before and after it is asked that saving runs tests.
+func TestOnChangeFromThenOn(t *testing.T) {
+	a, _ := ledgerApp(t, 10, 1)
+	file := filepath.Join(a.session.relay.Project.Dir, "fern.toml")
+	saved := func(meanwhile string) (runs bool) {
+		_, cmd := a.Update(filesMsg{file})
+		press(a, meanwhile)
+		_, cmd = a.Update(cmd())
+		batch, _ := cmd().(tea.BatchMsg)
+		for _, c := range batch {
+			if c != nil {
+				_, rerun := c().(rerunMsg)
+				runs = runs || rerun
+			}
+		}
+		return runs
+	}
+	press(a, "3")
+	if saved("o") {
+		t.Error("what was saved before runs")
+	}
+	if !saved("") {
+		t.Error("what is saved then does not run")
+	}
 }
