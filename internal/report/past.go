@@ -157,9 +157,9 @@ func badSteps(r *outcome.Result) string {
 	return ""
 }
 
-// CauseWords says in a line what the failures of a cause have in common.
+// CauseWords says in a line, cut where it is too long, what the failures of a cause have in common.
 func CauseWords(c relay.KnownCause) string {
-	words := outcome.PlainLine(c.Words)
+	words := cut(outcome.PlainLine(c.Words), 300)
 	if c.Lacks != nil {
 		return lackWords(*c.Lacks) + ": " + words
 	}
@@ -330,7 +330,7 @@ func Compared(w io.Writer, before, after *ledger.Kept, c outcome.Comparison) {
 		tell func(d outcome.Difference) string
 	}{
 		{"newly failing", c.Failing, func(d outcome.Difference) string {
-			return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) + "  " + cut(outcome.PlainLine(d.After.Message))
+			return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) + "  " + cut(outcome.PlainLine(d.After.Message), 120)
 		}},
 		{"mended", c.Mended, func(d outcome.Difference) string { return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) }},
 		{"slower", c.Slower, timesOf}, {"faster", c.Faster, timesOf},
@@ -355,9 +355,10 @@ func timesOf(d outcome.Difference) string {
 	return fmt.Sprintf("%s  %s, was %s", outcome.PlainLine(d.ID), timing.Short(d.After.Seconds), timing.Short(d.Before.Seconds))
 }
 
-func cut(text string) string {
-	if runes := []rune(text); len(runes) > 120 {
-		return string(runes[:120]) + "…"
+// cut cuts a text after so many characters.
+func cut(text string, most int) string {
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most]) + "…"
 	}
 	return text
 }

@@ -14,10 +14,11 @@ import (
 	"fernrelay/internal/report"
 )
 
-// What the summary tells at most: failures whole, lines of the output of each, and tests. Pages of
-// CI systems cut longer ones off.
+// What the summary tells at most: failures whole, bytes of each of their texts, lines of the output
+// of each, and tests. Pages of CI systems cut longer ones off.
 const (
 	markdownFailures = 40
+	markdownText     = 4000
 	markdownLines    = 30
 	markdownTests    = 1000
 )
@@ -82,10 +83,10 @@ func markdownFailure(w io.Writer, a *About, r *outcome.Result) {
 		fmt.Fprintf(w, "%s in %s, %s\n\n", r.Outcome, timing.Short(r.Seconds), report.Code(at))
 	}
 	if r.Message != "" {
-		fmt.Fprintf(w, "%s\n\n", report.Block("", outcome.Plain(r.Message)))
+		fmt.Fprintf(w, "%s\n\n", block(r.Message))
 	}
 	if r.Expected != "" || r.Actual != "" {
-		fmt.Fprintf(w, "expected\n%s\n\nactual\n%s\n\n", report.Block("", outcome.Plain(r.Expected)), report.Block("", outcome.Plain(r.Actual)))
+		fmt.Fprintf(w, "expected\n%s\n\nactual\n%s\n\n", block(r.Expected), block(r.Actual))
 	}
 	for _, s := range r.Steps {
 		if s.Outcome.Bad() {
@@ -93,7 +94,7 @@ func markdownFailure(w io.Writer, a *About, r *outcome.Result) {
 		}
 	}
 	if output := lastLines(string(r.Output), markdownLines); strings.TrimSpace(output) != "" {
-		fmt.Fprintf(w, "%s\n\n", report.Block("", output))
+		fmt.Fprintf(w, "%s\n\n", block(output))
 	}
 	if card := a.Cards[r.ID]; card != nil {
 		for _, words := range report.CardWords(card) {
@@ -101,6 +102,15 @@ func markdownFailure(w io.Writer, a *About, r *outcome.Result) {
 		}
 	}
 	fmt.Fprint(w, "\n</details>\n")
+}
+
+// block writes what a test said as lines of code, cut where it is too long.
+func block(text string) string {
+	text = outcome.Plain(text)
+	if len(text) > markdownText {
+		text = strings.ToValidUTF8(text[:markdownText], "") + "\n… cut off here"
+	}
+	return report.Block("", text)
 }
 
 // workerCells is how many cells the time of a run has.
