@@ -52,9 +52,16 @@ func isPlainLine(text string) bool {
 var controlSequence = regexp.MustCompile(
 	`\x1b\[[0-?]*[ -/]*[@-~]|\x1b[\]PX^_](?s:.*?)(?:\x07|\x1b\\|$)|\x1b[ -/]*[0-~]|\x{9b}[0-?]*[ -/]*[@-~]`)
 
+// longestCompared bounds the words in which a comparison is looked for, in bytes.
+const longestCompared = 64 << 10
+
 // Compared reads the two sides of a comparison out of a failure's words, in the
-// forms that are common in test messages. Both are empty where there are none.
+// forms that are common in test messages. Both are empty where there are none, or
+// more words than anybody could compare.
 func Compared(words string) (expected, actual string) {
+	if len(words) > longestCompared {
+		return "", ""
+	}
 	for _, form := range comparisons {
 		match := form.FindStringSubmatch(words)
 		if match == nil {
