@@ -45,8 +45,8 @@ var reportEndings = []string{".xml", ".tap", ".json", ".jsonl", ".ndjson"}
 const (
 	sameRun  = 12 * time.Hour
 	mostRun  = 50_000
-	runsOnce = 50      // that are kept at a time
-	mostOnce = 100_000 // results that are kept at a time
+	runsOnce = 50     // that are kept at a time
+	mostOnce = 50_000 // results that are kept at a time
 )
 
 // Import adds the runs that reports tell of to the ledger, given by files, folders and globs.
@@ -78,8 +78,9 @@ func (r *Relay) Import(ctx context.Context, places []string, progress func(done,
 	case ctx.Err() != nil: // the rest of the present run may not have been read
 		err = errors.Join(ctx.Err(), i.keep())
 	default:
-		err = i.close()
+		err = errors.Join(i.finish(), i.keep())
 	}
+	err = errors.Join(err, i.wait())
 	if i.done.Runs > 0 {
 		err = errors.Join(err, kept.Arrange())
 	}
@@ -249,7 +250,8 @@ type importing struct {
 	current *ledger.Foreign // that grows; nil where there is none
 	folder  string          // of its files
 	ready   []ledger.Foreign
-	results int // of those that are ready
+	results int        // of those that are ready
+	keeping chan error // tells once the ones before are kept; nil where none are being kept
 	done    Imported
 	seen    map[string]bool // digests
 }
@@ -335,13 +337,26 @@ func (i *importing) finish() error {
 	return i.keep()
 }
 
+// keep keeps the runs that are ready while others are read, once those before are kept.
 func (i *importing) keep() error {
-	err := i.ledger.Import(i.ready)
-	i.ready, i.results = nil, 0
-	return err
+	if err := i.wait(); err != nil || len(i.ready) == 0 {
+		return err
+	}
+	ready, kept := i.ready, make(chan error, 1)
+	i.ready, i.results, i.keeping = nil, 0, kept
+	go func() { kept <- i.ledger.Import(ready) }()
+	return nil
 }
 
-func (i *importing) close() error { return errors.Join(i.finish(), i.keep()) }
+// wait waits until the runs that are being kept are.
+func (i *importing) wait() error {
+	if i.keeping == nil {
+		return nil
+	}
+	err := <-i.keeping
+	i.keeping = nil
+	return err
+}
 
 // naming finds the IDs of tests by the names that other reports have for them.
 type naming struct {
