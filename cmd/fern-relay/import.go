@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime/debug"
 	"time"
 
 	"github.com/charmbracelet/x/term"
@@ -30,6 +31,7 @@ func newImport(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
+			debug.SetGCPercent(150) // little is held of what is read
 			began := time.Now()
 			progress := func(int, int) {}
 			if term.IsTerminal(os.Stderr.Fd()) {

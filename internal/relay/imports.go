@@ -166,7 +166,12 @@ var toldTime = regexp.MustCompile(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d
 // timeOf is when the run began that a report tells of, as far as its beginning says it, or else
 // when the file was written.
 func timeOf(file string) time.Time {
-	if m := toldTime.FindSubmatch(headOf(file)); m != nil {
+	head := headOf(file)
+	tells := func(sign string) bool { return bytes.Contains(head, []byte(sign)) } // which is quicker to see
+	if !tells(`timestamp="`) && !tells(`"Time":"`) && !tells(`"at":"`) {
+		head = nil
+	}
+	if m := toldTime.FindSubmatch(head); m != nil {
 		if t, ok := junit.Time(string(m[1])); ok { // as the other formats have it, too
 			return t
 		}
