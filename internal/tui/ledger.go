@@ -29,13 +29,17 @@ type ledgerView struct {
 	listing
 	sorts int // how often another listing was asked for
 
-	at, top int // the test under the cursor, and the first that is shown
-	run     int // the chosen run, by its place among all
+	at, top int       // the test under the cursor, and the first that is shown
+	run     int       // the chosen run, by its place among all
+	cells   cellPlace // where they were drawn, for the mouse
 	panel   bool
 	chosen  chosenRun
 	card    *relay.Card // of the test under the cursor; nil until it is known
 	report  *runReport  // in the place of the tests; nil where they are shown
 }
+
+// cellPlace is where the cells of some runs of the past stand, in so many rows.
+type cellPlace struct{ x, first, shown, rows int }
 
 // chosenRun is what is known of the run under the cursor.
 type chosenRun struct {
@@ -386,9 +390,26 @@ func (v *ledgerView) click(x, y int) {
 		v.report.at = max(0, min(v.report.top+y-reportTop, len(v.report.rows)-1))
 		return
 	}
-	if row := v.top + y - testsTop; y >= testsTop && row < len(v.order) {
-		v.at = row
+	if y < testsTop || y >= testsTop+v.cells.rows {
+		return
 	}
+	v.at = v.top + y - testsTop
+	for i, k := range v.past.Runs[v.cells.first : v.cells.first+v.cells.shown] {
+		if v.cells.x+cellColumn(i) == x {
+			v.run = max(0, slices.IndexFunc(v.all, func(other *ledger.Kept) bool { return other.Number == k.Number }))
+		}
+	}
+}
+
+// visit asks for what is not known yet of what is looked at.
+func (v *ledgerView) visit() tea.Cmd {
+	switch {
+	case v.reads == 0:
+		return v.read()
+	case v.past == nil:
+		return nil
+	}
+	return tea.Batch(v.know(), v.choose(nil))
 }
 
 // draws asks for a chart of the view's past, as the command draw makes it.

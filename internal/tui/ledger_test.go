@@ -71,6 +71,15 @@ func TestMoveThroughRuns(t *testing.T) {
 		}
 	}
 	shows("runs 215 – 250", "run 250 · causes")
+	v := a.ledger
+	settle(a, tea.MouseClickMsg{X: v.cells.x + 1, Y: topRows + testsTop + 2, Button: tea.MouseLeft})
+	if v.at != 2 || v.chosen.kept.Number != 216 || v.card == nil || v.card.ID != v.currentID() {
+		t.Errorf("a click on the second run of the third test chooses run %d of test %d", v.chosen.kept.Number, v.at)
+	}
+	settle(a, tea.MouseClickMsg{X: v.cells.x + 1, Y: topRows + testsTop + v.cells.rows, Button: tea.MouseLeft})
+	if v.at != 2 {
+		t.Errorf("a click below the tests goes to test %d", v.at)
+	}
 }
 
 // TestReportFolds folds and unfolds the report of a run, and compares runs.

@@ -30,6 +30,7 @@ const (
 
 func (v *ledgerView) draw(c canvas) {
 	t := c.theme
+	v.cells = cellPlace{}
 	switch {
 	case v.wrong != nil:
 		c.text(2, 1, style{t.rust, true}, "The ledger cannot be read.")
@@ -88,6 +89,7 @@ func (v *ledgerView) drawTests(c canvas, rows int) {
 	groups, names := v.columns(c.width)
 	cells := c.sub(groups+names+5, 0, c.width-groups-names-26, c.height)
 	first, shown := v.shownRuns((cells.width + 1) * cellsInPart / (cellsInPart + 1))
+	v.cells = cellPlace{groups + names + 5, first, shown, n}
 	c.text(2, 1, style{colour: t.fog}, orderWords[v.by])
 	c.right(c.width-11, 1, style{colour: t.fog}, "passed")
 	c.right(c.width-1, 1, style{colour: t.fog}, "time")

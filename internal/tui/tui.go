@@ -551,8 +551,8 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 
 // visit reads what a leg shows that is not read before it is looked at.
 func (a *App) visit() tea.Cmd {
-	if a.leg == legLedger && a.ledger.reads == 0 {
-		return a.ledger.read()
+	if a.leg == legLedger {
+		return a.ledger.visit()
 	}
 	return nil
 }
