@@ -314,12 +314,20 @@ func Earlier(c *relay.Card) string {
 	return fmt.Sprintf(", was %s ten runs ago", Percent(c.Earlier.Share))
 }
 
+// OtherPick says what an earlier run picked, where that was something else; empty where it was not.
+func OtherPick(before, after *ledger.Kept) string {
+	if before.Pick == after.Pick {
+		return ""
+	}
+	return ", which picked " + cmp.Or(outcome.PlainLine(before.Pick), "all")
+}
+
 // comparedTold bounds how many differences of a kind are told.
 const comparedTold = 30
 
 // Compared tells how a run differs from one before it.
 func Compared(w io.Writer, before, after *ledger.Kept, c outcome.Comparison) {
-	fmt.Fprintf(w, "%s, against %s\n", RunName(after), RunName(before))
+	fmt.Fprintf(w, "%s, against %s%s\n", RunName(after), RunName(before), OtherPick(before, after))
 	if c.Same() {
 		fmt.Fprintln(w, "the same tests came out alike, in as much time as noise explains")
 		return

@@ -117,6 +117,7 @@ func newComparison(after chosenRun, before *ledger.Kept, c outcome.Comparison) *
 	add("faster", c.Faster, times)
 	add("new", c.New, func(d outcome.Difference) string { return timing.Short(d.After.Seconds) })
 	add("gone", c.Gone, func(d outcome.Difference) string { return "" })
+	rep.title += report.OtherPick(before, after.kept)
 	if rep.words = fmt.Sprintf("%d newly failing, %d mended", len(c.Failing), len(c.Mended)); c.Same() {
 		rep.words = "the same tests came out alike, in as much time as noise explains"
 	}
