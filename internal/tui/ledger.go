@@ -176,12 +176,20 @@ func newListing(past *relay.Past, by string, picked figures) listing {
 	l := listing{orderedBy: by, picked: picked.text, order: past.Order(by, held)}
 	for _, test := range l.order {
 		group, name := groupAndName(past.History.IDs[test])
-		l.groupWidth, l.nameWidth = max(l.groupWidth, width(group)), max(l.nameWidth, width(name))
+		l.groupWidth, l.nameWidth = widest(l.groupWidth, group), widest(l.nameWidth, name)
 	}
 	for by == relay.ByTrouble && l.troubled < len(l.order) && past.Figures[l.order[l.troubled]].Bad > 0 {
 		l.troubled++
 	}
 	return l
+}
+
+// widest is the greater of a width and that of a text, which is never more than its bytes.
+func widest(cells int, text string) int {
+	if len(text) <= cells {
+		return cells
+	}
+	return max(cells, width(text))
 }
 
 // arrange lists the tests that are picked by now, in the order that is wanted by now.
