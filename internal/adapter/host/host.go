@@ -131,6 +131,7 @@ type session struct {
 	stdout io.Reader
 	lines  *bufio.Scanner // of stdout
 	stderr *tail
+	beside *stream // what it prints beside its messages
 	calls  int
 }
 
@@ -150,18 +151,18 @@ func (s *session) begin(ctx context.Context) error {
 	}
 	reader, writer := io.Pipe()
 	s.stderr = &tail{}
-	cmd.Stdout, cmd.Stderr = writer, io.MultiWriter(s.stderr, outputOf{s})
-	if err := cmd.Start(); err != nil {
+	if s.beside, err = newStream(io.MultiWriter(s.stderr, outputOf{s})); err != nil {
+		return err
+	}
+	cmd.Stdout, cmd.Stderr = writer, s.beside.write
+	err = cmd.Start()
+	_ = s.beside.write.Close() // the process has its own
+	if err != nil {
+		_ = s.beside.read.Close()
 		return fmt.Errorf("cannot start the test host of suite %s: %w", s.adapter.Suite, err)
 	}
 	ended := make(chan struct{})
-	go func() {
-		err := cmd.Wait()
-		s.stderr.ending = adapter.Ending(err)
-		_ = adapter.KillGroup(cmd)
-		_ = writer.Close()
-		close(ended)
-	}()
+	go s.await(cmd, s.beside, writer, ended)
 	s.stderr.ended = ended
 	s.mu.Lock()
 	s.cmd = cmd
@@ -181,6 +182,23 @@ func (s *session) begin(ctx context.Context) error {
 		return fmt.Errorf("the test host of suite %s speaks %q: %q is expected", s.adapter.Suite, hello.Protocol, Protocol)
 	}
 	return nil
+}
+
+// await waits for the process to be gone and for what it has printed.
+func (s *session) await(cmd *exec.Cmd, beside *stream, stdout io.Closer, ended chan<- struct{}) {
+	copied := make(chan struct{})
+	go func() {
+		beside.copy()
+		close(copied)
+	}()
+	err := cmd.Wait()
+	s.stderr.ending = adapter.Ending(err)
+	_ = adapter.KillGroup(cmd)
+	beside.stop(cmd.WaitDelay)
+	<-copied
+	_ = beside.read.Close()
+	_ = stdout.Close()
+	close(ended)
 }
 
 // kill ends the process and its group at once.
@@ -311,6 +329,7 @@ func (s *session) hear(batch *adapter.Batch, method string, note Note) {
 	case NoteOutput:
 		batch.Output(id, note.Text)
 	case NoteFinished:
+		s.beside.drain()
 		s.setRunning("")
 		e := outcome.Event{ID: id, Outcome: note.Outcome, Message: note.Message, File: s.adapter.projectFile(note.File),
 			Line: note.Line, Expected: note.Expected, Actual: note.Actual}
