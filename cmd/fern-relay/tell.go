@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -14,6 +15,7 @@ import (
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
+	"fernrelay/internal/report/runreport"
 )
 
 const (
@@ -79,8 +81,44 @@ func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error
 	if err := tellHunts(ctx, r, victims, results, out); err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "\nEverything is in %s: junit.xml, events.jsonl, finding.md, and the drawings as SVG and PDF.\n", results)
+	fmt.Fprintf(out, "\nLedger: what the runs say together.\n\n")
+	if err := tellLedger(r, results, out); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "\nEverything is in %s: report.html, summary.md, junit.xml, events.jsonl, finding.md, and the drawings as SVG and PDF.\n", results)
 	return nil
+}
+
+// shakyTold is how many of the tests that do not always pass are told.
+const shakyTold = 5
+
+func tellLedger(r *relay.Relay, results string, out io.Writer) error {
+	kept, run, err := r.Last()
+	if err != nil {
+		return err
+	}
+	past, err := r.WholePast(relay.PastRuns, nil)
+	if err != nil {
+		return err
+	}
+	about, err := runreport.Of(r, kept, run)
+	if err != nil {
+		return err
+	}
+	report.Causes(out, about.Causes)
+	fmt.Fprintf(out, "\nThe most troubled tests:\n\n")
+	order := past.Order(relay.ByTrouble, func(string) bool { return true })
+	report.Shaky(out, past, order[:min(len(order), shakyTold)])
+	for _, chart := range draw.PastCharts {
+		drawing, err := draw.Past(chart, r.Project.Name, past, order)
+		if err == nil {
+			err = draw.WriteFile(filepath.Join(results, chart+".svg"), drawing)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return errors.Join(runreport.WriteFile(filepath.Join(results, "report.html"), about), runreport.WriteFile(filepath.Join(results, "summary.md"), about))
 }
 
 func tellHunts(ctx context.Context, r *relay.Relay, victims []catalog.Test, results string, out io.Writer) error {
