@@ -106,6 +106,9 @@ func roundTimes(to float64) []float64 {
 			break
 		}
 	}
+	for to/step > 12 { // of years
+		step *= 2
+	}
 	var times []float64
 	for i := 0; float64(i)*step <= to; i++ {
 		times = append(times, float64(i)*step)

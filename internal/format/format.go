@@ -24,6 +24,7 @@ const sniffed = 64 << 10
 // Read tells the sink what a report says, and gives the name of its format. The
 // error, told after all events, says what keeps the report from being whole.
 func Read(r io.Reader, sink outcome.Sink) (name string, err error) {
+	sink = outcome.Sound(sink)
 	decoded := transform.NewReader(r, unicode.BOMOverride(transform.Nop)) // of UTF-16, as some shells write it, and UTF-8
 	head := bufio.NewReaderSize(decoded, sniffed)
 	start, err := head.Peek(sniffed)

@@ -62,7 +62,10 @@ func TestRead(t *testing.T) {
 `, []string{"started p#TestA", "output p#TestA | hello", "step p#TestA | sub | failed | 0.5 s", "finished p#TestA | failed | 1.5 s", "started p#TestB"}, "p#TestB began and did not end\nthe package q failed outside of its tests: cannot find z"},
 		"events cut off": {"events", `{"event":"run","format":"fern-events/1","at":"2026-01-02T03:04:05Z"}` + "\n" + `{"event":"finished","at":"2026-01-02T03:04:06Z","id":"u:g#a","outcome":"passed","seconds":1}` + "\n", []string{"run ", "finished u:g#a | passed | 1 s"}, "breaks off"},
 		"events halved":  {"events", `{"event":"run","format":"fern-events/1","at":"2026-01-02T03:04:05Z"}` + "\n" + `{"event":"fin`, []string{"run "}, "line 2 is no event"},
-		"later events":   {"events", `{"event":"run","format":"fern-events/9"}` + "\n", nil, `"fern-events/9"`},
+		"unsound events": {"events", `{"event":"run","format":"fern-events/1","planned":{"shard":1,"of":1000000000}}` + "\n" +
+			`{"event":"finished","at":"2026-01-02T03:04:06Z","worker":-2,"id":"u:g#a","outcome":"exploded","seconds":1e300,"file":"a.go","line":-7}` + "\n" + `{"event":"end"}` + "\n", []string{"run ", "finished u:g#a | lost | a.go:0", "end "}, ""},
+		"unsound junit": {"junit", "<testsuite name='s'><testcase name='a' time='1e300'/><testcase name='b' time='Inf'/></testsuite>", []string{"finished s#a | passed", "finished s#b | passed"}, ""},
+		"later events":  {"events", `{"event":"run","format":"fern-events/9"}` + "\n", nil, `"fern-events/9"`},
 	} {
 		format, got, err := told(c.text)
 		if format != c.format || strings.Join(got, "\n") != strings.Join(c.want, "\n") {

@@ -87,6 +87,7 @@ const (
 	toRead  = "mode=ro&immutable=1"
 )
 
+// connect opens a file, toWrite or toRead.
 func connect(path, how string) (*Ledger, error) {
 	file := url.URL{Scheme: "file", Path: path, RawQuery: how}
 	db, err := sql.Open("sqlite", file.String())
