@@ -11,6 +11,7 @@ import (
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/formattest"
 	"fernrelay/internal/format/junit"
+	"fernrelay/internal/format/lines"
 	"fernrelay/internal/format/tap"
 )
 
@@ -65,6 +66,7 @@ func TestRead(t *testing.T) {
 		"unsound events": {"events", `{"event":"run","format":"fern-events/1","planned":{"shard":1,"of":1000000000}}` + "\n" +
 			`{"event":"finished","at":"2026-01-02T03:04:06Z","worker":-2,"id":"u:g#a","outcome":"exploded","seconds":1e300,"file":"a.go","line":-7}` + "\n" + `{"event":"end"}` + "\n", []string{"run ", "finished u:g#a | lost | a.go:0", "end "}, ""},
 		"unsound junit": {"junit", "<testsuite name='s'><testcase name='a' time='1e300'/><testcase name='b' time='Inf'/></testsuite>", []string{"finished s#a | passed", "finished s#b | passed"}, ""},
+		"endless line":  {"gojson", `{"Action":"start","Package":"` + strings.Repeat("x", lines.Longest) + "\n", nil, "more than 32 MB"},
 		"later events":  {"events", `{"event":"run","format":"fern-events/9"}` + "\n", nil, `"fern-events/9"`},
 	} {
 		format, got, err := told(c.text)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"fernrelay/core/outcome"
+	"fernrelay/internal/format/lines"
 )
 
 // Writer writes events to a stream. What it holds back is written within a moment, so
@@ -73,27 +74,25 @@ func (w *Writer) Close() error {
 // the first line that is none. The error, told after all events, says what keeps the
 // stream from being whole: a broken line, or an end that did not come.
 func Read(r io.Reader, sink outcome.Sink) error {
-	lines := bufio.NewReader(r)
-	ended := false
-	for n := 1; ; n++ {
-		line, err := lines.ReadBytes('\n')
-		if len(bytes.TrimSpace(line)) > 0 {
-			var e outcome.Event
-			if err := json.Unmarshal(line, &e); err != nil {
-				return fmt.Errorf("line %d is no event: %w", n, err)
-			}
-			if n == 1 && e.Format != outcome.Format {
-				return fmt.Errorf("line 1: the format is %q, and %q is expected", e.Format, outcome.Format)
-			}
-			ended = ended || e.Event == outcome.RunEnds
-			sink(e)
+	n, ended := 0, false
+	err := lines.Each(r, func(line []byte) error {
+		n++
+		if len(bytes.TrimSpace(line)) == 0 {
+			return nil
 		}
-		if errors.Is(err, io.EOF) {
-			break
+		var e outcome.Event
+		if err := json.Unmarshal(line, &e); err != nil {
+			return fmt.Errorf("line %d is no event: %w", n, err)
 		}
-		if err != nil {
-			return err
+		if n == 1 && e.Format != outcome.Format {
+			return fmt.Errorf("line 1: the format is %q, and %q is expected", e.Format, outcome.Format)
 		}
+		ended = ended || e.Event == outcome.RunEnds
+		sink(e)
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	if !ended {
 		return errors.New("it breaks off before the end of the run")

@@ -3,7 +3,6 @@
 package gojson
 
 import (
-	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +12,7 @@ import (
 	"time"
 
 	"fernrelay/core/outcome"
+	"fernrelay/internal/format/lines"
 )
 
 // event is a line of the stream.
@@ -35,21 +35,18 @@ type event struct {
 // without a failed test.
 func Read(r io.Reader, sink outcome.Sink) error {
 	p := &reader{sink: sink, open: map[string]bool{}, packages: map[string]*packageState{}}
-	lines := bufio.NewReader(r)
-	for {
-		line, err := lines.ReadBytes('\n')
+	err := lines.Each(r, func(line []byte) error {
 		var e event
 		if len(line) > 0 && line[0] == '{' && json.Unmarshal(line, &e) == nil && e.Action != "" {
 			p.seen = true
 			p.take(e)
 		}
-		if errors.Is(err, io.EOF) {
-			return p.fault()
-		}
-		if err != nil {
-			return err
-		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
+	return p.fault()
 }
 
 type reader struct {

@@ -5,7 +5,6 @@
 package tap
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +15,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"fernrelay/core/outcome"
+	"fernrelay/internal/format/lines"
 )
 
 // Read tells the sink what a stream says: of every test point its output, its
@@ -24,12 +24,9 @@ import (
 // stream from being complete: that it bailed out, or that its plan is not kept.
 func Read(r io.Reader, sink outcome.Sink) error {
 	p := &reader{sink: sink, planned: -1, steps: map[int][]outcome.Event{}}
-	lines := bufio.NewReaderSize(r, 64<<10)
+	text := lines.NewReader(r, longestLine)
 	for {
-		line, err := readLine(lines)
-		if line != "" || err == nil {
-			p.line(line)
-		}
+		line, _, err := text.Next()
 		if errors.Is(err, io.EOF) {
 			break
 		}
@@ -37,6 +34,7 @@ func Read(r io.Reader, sink outcome.Sink) error {
 			p.flush()
 			return err
 		}
+		p.line(string(line))
 	}
 	p.flush()
 	return p.fault()
@@ -44,20 +42,6 @@ func Read(r io.Reader, sink outcome.Sink) error {
 
 // longestLine bounds what is kept of one line, in bytes.
 const longestLine = 64 << 10
-
-// readLine reads a line, without its end, and leaves out what is too long of it.
-func readLine(r *bufio.Reader) (string, error) {
-	var line []byte
-	for {
-		part, err := r.ReadSlice('\n')
-		if room := longestLine - len(line); room > 0 {
-			line = append(line, part[:min(len(part), room)]...)
-		}
-		if !errors.Is(err, bufio.ErrBufferFull) {
-			return strings.TrimRight(string(line), "\r\n"), err
-		}
-	}
-}
 
 // reader is what is known so far.
 type reader struct {

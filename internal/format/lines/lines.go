@@ -1,0 +1,62 @@
+// Package lines reads the lines of reports, of which no line is without end.
+package lines
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+)
+
+// Reader reads line after line.
+type Reader struct {
+	from *bufio.Reader
+	most int
+	line []byte
+}
+
+// NewReader makes a reader that gives so many bytes of a line at most.
+func NewReader(r io.Reader, most int) *Reader {
+	return &Reader{from: bufio.NewReaderSize(r, 64<<10), most: most}
+}
+
+// Next gives the next line without its end, until the next call; whole is false where it is longer
+// than what is given of it. The error is io.EOF after the last one.
+func (r *Reader) Next() (line []byte, whole bool, err error) {
+	r.line, whole = r.line[:0], true
+	for {
+		part, err := r.from.ReadSlice('\n')
+		room := r.most - len(r.line)
+		r.line, whole = append(r.line, part[:min(len(part), room)]...), whole && len(part) <= room
+		switch {
+		case errors.Is(err, bufio.ErrBufferFull):
+		case err == nil, len(r.line) > 0: // an error comes again
+			return bytes.TrimRight(r.line, "\r\n"), whole, nil
+		default:
+			return nil, whole, err
+		}
+	}
+}
+
+// Longest bounds the lines of reports that have no other bound, in bytes.
+const Longest = 32 << 20
+
+// Each tells every line of a report, until one is not taken or longer than Longest.
+func Each(r io.Reader, take func(line []byte) error) error {
+	lines := NewReader(r, Longest)
+	for {
+		line, whole, err := lines.Next()
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil:
+			return err
+		case !whole:
+			return fmt.Errorf("one line holds more than %d MB: shorten what its tests print", Longest>>20)
+		}
+		if err := take(line); err != nil {
+			return err
+		}
+	}
+}
