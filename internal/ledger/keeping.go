@@ -3,6 +3,7 @@ package ledger
 import (
 	"database/sql"
 	"fmt"
+	"hash/maphash"
 	"maps"
 	"slices"
 	"time"
@@ -30,17 +31,33 @@ type Foreign struct {
 	Files []File
 }
 
-// Import adds runs from files that were not imported before, all or none. What is known of each
-// test lately is put right by Arrange, once all are in.
-func (l *Ledger) Import(runs []Foreign) error {
-	tx, err := l.db.Begin()
+// An Importer adds runs that others did, some at a time.
+type Importer struct {
+	ledger *Ledger
+	seed   maphash.Seed
+	hashes map[uint64]struct{} // of the IDs of tests that are kept: those without their hash here are not
+	upTo   int64               // the greatest key among them
+	older  bool                // a test had been in other runs: what is known of it lately may be wrong
+}
+
+// NewImporter begins an import. Close ends it.
+func (l *Ledger) NewImporter() *Importer {
+	return &Importer{ledger: l, seed: maphash.MakeSeed(), hashes: map[uint64]struct{}{}}
+}
+
+// Add adds runs from files that were not imported before, all or none. After an error there is only
+// Close.
+func (i *Importer) Add(runs []Foreign) error {
+	tx, err := i.ledger.db.Begin()
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	known := foreignKeys{}
+	known := map[string]int64{} // keys by ID, of the tests of these runs
 	for _, f := range runs {
-		number, err := l.keep(tx, f.Kept, f.Run, known.keep)
+		number, err := i.ledger.keep(tx, f.Kept, f.Run, func(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error) {
+			return known, i.keepTests(tx, number, run, known)
+		})
 		if err != nil {
 			return err
 		}
@@ -53,47 +70,91 @@ func (l *Ledger) Import(runs []Foreign) error {
 	return tx.Commit()
 }
 
-// foreignKeys are the keys of tests by ID, as far as runs that are imported together need them.
-type foreignKeys map[string]int64
+// Close ends the import: what is known of each test lately is put right, as runs may have been older
+// than what was known.
+func (i *Importer) Close() error {
+	if !i.older {
+		return nil
+	}
+	return i.ledger.arrange()
+}
 
-// keep keeps the tests of a run that are not known yet. Those that are stay as they are, as the
-// run may be older than what is known of them.
-func (known foreignKeys) keep(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error) {
-	fresh := slices.DeleteFunc(slices.Clone(run.Results), func(r *outcome.Result) bool { return known[r.ID] > 0 })
-	for some := range slices.Chunk(fresh, rowsAtOnce) {
+// keepTests keeps the tests of a run that are not kept yet, and adds the keys of all to those that
+// are known. Those that are kept stay as they are.
+func (i *Importer) keepTests(tx *sql.Tx, number int64, run *outcome.Run, known map[string]int64) error {
+	greatest, err := greatestKey(tx)
+	if err != nil {
+		return err
+	}
+	if err := i.catchUp(tx, greatest); err != nil {
+		return err
+	}
+	if err := i.find(tx, run, known); err != nil {
+		return err
+	}
+	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4}
+	for _, r := range run.Results {
+		if known[r.ID] > 0 {
+			i.older = true
+			continue
+		}
+		greatest++
+		known[r.ID] = greatest
+		i.hashes[maphash.String(i.seed, r.ID)] = struct{}{}
+		if err := tests.add(greatest, r.ID, encode([]Moment{{r.Outcome, r.Seconds}}), number); err != nil {
+			return err
+		}
+	}
+	i.upTo = greatest
+	return tests.flush()
+}
+
+// catchUp takes in the tests that are kept up to a key.
+func (i *Importer) catchUp(tx *sql.Tx, greatest int64) error {
+	if greatest == i.upTo {
+		return nil
+	}
+	rows, err := tx.Query("SELECT id FROM tests WHERE key > ?", i.upTo)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			return err
+		}
+		i.hashes[maphash.String(i.seed, id)] = struct{}{}
+	}
+	return rows.Err()
+}
+
+// find adds the keys of those tests of a run that are kept to those that are known.
+func (i *Importer) find(tx *sql.Tx, run *outcome.Run, known map[string]int64) error {
+	var asked []*outcome.Result
+	for _, r := range run.Results {
+		if _, kept := i.hashes[maphash.String(i.seed, r.ID)]; kept && known[r.ID] == 0 {
+			asked = append(asked, r)
+		}
+	}
+	for some := range slices.Chunk(asked, rowsAtOnce) {
 		kept, err := readTests(tx, some)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		for id, t := range kept {
 			known[id] = t.key
 		}
 	}
-	greatest, err := greatestKey(tx)
-	if err != nil {
-		return nil, err
-	}
-	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4}
-	for _, r := range fresh {
-		if known[r.ID] > 0 {
-			continue
-		}
-		greatest++
-		known[r.ID] = greatest
-		if err := tests.add(greatest, r.ID, encode([]Moment{{r.Outcome, r.Seconds}}), number); err != nil {
-			return nil, err
-		}
-	}
-	return known, tests.flush()
+	return nil
 }
 
 // arrangedAtOnce is how many tests are arranged at a time, as what is known of all would be much
 // to hold.
 const arrangedAtOnce = 100_000
 
-// Arrange works out again what came of each test lately and last, by the time of the runs: imported
-// ones may be older than those that were kept before them.
-func (l *Ledger) Arrange() error {
+// arrange works out again what came of each test lately and last, by the time of the runs.
+func (l *Ledger) arrange() error {
 	tx, err := l.db.Begin()
 	if err != nil {
 		return err
@@ -108,15 +169,15 @@ func (l *Ledger) Arrange() error {
 		return err
 	}
 	for from := int64(0); from <= greatest; from += arrangedAtOnce {
-		if err := arrange(tx, runs, from, from+arrangedAtOnce); err != nil {
+		if err := arrangeSome(tx, runs, from, from+arrangedAtOnce); err != nil {
 			return err
 		}
 	}
 	return tx.Commit()
 }
 
-// arrange does so for the tests with keys from one on and below another.
-func arrange(tx *sql.Tx, runs []*Kept, from, below int64) error {
+// arrangeSome does so for the tests with keys from one on and below another.
+func arrangeSome(tx *sql.Tx, runs []*Kept, from, below int64) error {
 	recent := make([][]Moment, below-from) // the latest first
 	last := make([]int64, below-from)
 	for _, k := range runs {

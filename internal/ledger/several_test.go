@@ -218,17 +218,18 @@ func TestForeign(t *testing.T) {
 	if _, err := l.Keep(Kept{}, at(10, "a passed", "b passed")); err != nil {
 		t.Fatal(err)
 	}
-	err := l.Import([]Foreign{
+	into := l.NewImporter()
+	err := into.Add([]Foreign{
 		{Kept{Source: "five.xml"}, at(5, "a failed", "c skipped"), []File{{"5", "five.xml"}}},
 		{Kept{Source: "two.xml"}, at(2, "a failed", "b timed-out"), []File{{"2", "two.xml"}}},
 	})
 	if err == nil {
-		err = l.Arrange()
+		err = into.Close()
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Import([]Foreign{{Kept{Source: "again.xml"}, at(3, "a passed"), []File{{"5", "again.xml"}}}}); err == nil {
+	if err := into.Add([]Foreign{{Kept{Source: "again.xml"}, at(3, "a passed"), []File{{"5", "again.xml"}}}}); err == nil {
 		t.Error("a file is counted twice")
 	}
 	recent, err := recentOf(l)

@@ -61,7 +61,7 @@ func (r *Relay) Import(ctx context.Context, places []string, progress func(done,
 	if err != nil {
 		return Imported{}, err
 	}
-	i := &importing{ledger: kept, names: newNaming(r.Catalog), seen: map[string]bool{}}
+	i := &importing{into: kept.NewImporter(), names: newNaming(r.Catalog), seen: map[string]bool{}}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	done := 0
@@ -81,10 +81,7 @@ func (r *Relay) Import(ctx context.Context, places []string, progress func(done,
 		err = errors.Join(i.finish(), i.keep())
 	}
 	err = errors.Join(err, i.wait())
-	if i.done.Runs > 0 {
-		err = errors.Join(err, kept.Arrange())
-	}
-	return i.done, err
+	return i.done, errors.Join(err, i.into.Close())
 }
 
 // reportFiles lists the files of places, in the order of the runs that they tell of.
@@ -250,7 +247,7 @@ func readPortion(name string, kept *ledger.Ledger) portion {
 
 // importing puts portions together to runs and keeps them.
 type importing struct {
-	ledger  *ledger.Ledger
+	into    *ledger.Importer
 	names   *naming
 	current *ledger.Foreign // that grows; nil where there is none
 	folder  string          // of its files
@@ -349,7 +346,7 @@ func (i *importing) keep() error {
 	}
 	ready, kept := i.ready, make(chan error, 1)
 	i.ready, i.results, i.keeping = nil, 0, kept
-	go func() { kept <- i.ledger.Import(ready) }()
+	go func() { kept <- i.into.Add(ready) }()
 	return nil
 }
 
