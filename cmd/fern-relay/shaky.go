@@ -101,12 +101,12 @@ func newShaky(s *settings) *cobra.Command {
 	return cmd
 }
 
-// openHeld opens the ledger, and tells which of its tests a pick holds: all where it is empty,
-// also those that the project has no more.
+// openHeld opens the ledger, and tells which of its tests a pick holds, as Past.Order takes it: nil
+// for all where the pick is empty, also those that the project has no more.
 func (s *settings) openHeld(ctx context.Context, expression string) (*relay.Relay, func(id string) bool, error) {
 	if expression == "" {
 		r, err := s.openLedger(ctx)
-		return r, func(string) bool { return true }, err
+		return r, nil, err
 	}
 	r, err := s.open(ctx)
 	if err != nil {

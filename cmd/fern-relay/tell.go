@@ -107,7 +107,7 @@ func tellLedger(r *relay.Relay, results string, out io.Writer) error {
 	}
 	report.Causes(out, about.Causes)
 	fmt.Fprintf(out, "\nThe most troubled tests:\n\n")
-	order := past.Order(relay.ByTrouble, func(string) bool { return true })
+	order := past.Order(relay.ByTrouble, nil)
 	report.Shaky(out, past, order[:min(len(order), shakyTold)])
 	for _, chart := range draw.PastCharts {
 		drawing, err := draw.Past(chart, r.Project.Name, past, order)

@@ -168,7 +168,7 @@ func (b *Batch) Step(id string, e outcome.Event) {
 	defer b.mu.Unlock()
 	if b.open(id) != nil {
 		e.Event, e.ID = outcome.StepDone, id
-		b.sink(e)
+		b.sink(e.Sound())
 	}
 }
 
@@ -222,8 +222,9 @@ func (b *Batch) finish(s *state, e outcome.Event) {
 	if s.running {
 		b.pause(s)
 	}
-	s.outcome, b.moved = e.Outcome, true
 	e.Event = outcome.Finished
+	e = e.Sound()
+	s.outcome, b.moved = e.Outcome, true
 	if e.Seconds == nil {
 		e.Seconds = outcome.Took(s.spent.Seconds())
 	}

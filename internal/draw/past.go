@@ -108,7 +108,7 @@ const slowTests = 40
 
 // slowest draws the slowest of the tests as bars, with their share of all work.
 func slowest(title string, p *relay.Past, tests []int) Drawing {
-	order := p.Order(relay.ByTime, func(string) bool { return true })
+	order := p.Order(relay.ByTime, nil)
 	among := make(map[int]bool, len(tests))
 	for _, test := range tests {
 		among[test] = true

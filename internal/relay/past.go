@@ -78,12 +78,12 @@ const (
 // PastOrders are all of them.
 var PastOrders = []string{ByTrouble, ByTime, ByChange, ByName}
 
-// Order gives the places of the tests that are held, in an order: the most troubled first, then
+// Order gives the places of the tests that are held, of all where held is nil, in an order: the most troubled first, then
 // those that flip; or the slowest; or those whose time changed the most; or by name.
 func (p *Past) Order(by string, held func(id string) bool) []int {
 	var order []int
 	for i, id := range p.History.IDs {
-		if held(id) {
+		if held == nil || held(id) {
 			order = append(order, i)
 		}
 	}

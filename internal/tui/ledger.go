@@ -166,12 +166,12 @@ type listing struct {
 // newListing lists the tests that a pick holds; what the project has no more is listed where
 // everything is picked.
 func newListing(past *relay.Past, by string, picked figures) listing {
-	held := func(id string) bool {
-		i, ok := picked.Catalog.Index(id)
-		return ok && picked.held.Has(i)
-	}
-	if picked.text == "" {
-		held = func(string) bool { return true }
+	var held func(id string) bool
+	if picked.text != "" {
+		held = func(id string) bool {
+			i, ok := picked.Catalog.Index(id)
+			return ok && picked.held.Has(i)
+		}
 	}
 	l := listing{orderedBy: by, picked: picked.text, order: past.Order(by, held)}
 	for _, test := range l.order {

@@ -26,6 +26,8 @@ const (
 	chartRows   = 15  // of the chart with its heading and axis
 	cellsInPart = 8   // runs between two gaps
 	leastCells  = 16  // columns for the runs, as many as say which they are
+	besideCells = 26  // columns that are none of the groups', the names' and the runs'
+	beforeCells = 5   // those of them that stand before the runs
 )
 
 func (v *ledgerView) draw(c canvas) {
@@ -87,9 +89,10 @@ func (v *ledgerView) drawTests(c canvas, rows int) {
 	v.top = follow(v.top, v.at, rows, len(v.order))
 	n := min(rows, len(v.order)-v.top)
 	groups, names := v.columns(c.width)
-	cells := c.sub(groups+names+5, 0, c.width-groups-names-26, c.height)
+	left := groups + names + beforeCells
+	cells := c.sub(left, 0, c.width-groups-names-besideCells, c.height)
 	first, shown := v.shownRuns((cells.width + 1) * cellsInPart / (cellsInPart + 1))
-	v.cells = cellPlace{groups + names + 5, first, shown, n}
+	v.cells = cellPlace{left, first, shown, n}
 	c.text(2, 1, style{colour: t.fog}, orderWords[v.by])
 	c.right(c.width-11, 1, style{colour: t.fog}, "passed")
 	c.right(c.width-1, 1, style{colour: t.fog}, "time")
@@ -112,7 +115,7 @@ func (v *ledgerView) drawTests(c canvas, rows int) {
 // runs leave room for that.
 func (v *ledgerView) columns(room int) (groups, names int) {
 	groups, names = min(16, room/6, max(5, v.groupWidth)), min(30, max(16, room*2/9))
-	spare := room - groups - names - 26 - max(leastCells, cellColumn(len(v.past.Runs)))
+	spare := room - groups - names - besideCells - max(leastCells, cellColumn(len(v.past.Runs)))
 	if spare > 0 {
 		names = max(names, min(v.nameWidth, names+spare))
 	}
@@ -255,7 +258,8 @@ func roundTop(seconds float64) float64 {
 	if at, _ := slices.BinarySearch(roundTops, seconds); at < len(roundTops) {
 		return roundTops[at]
 	}
-	return 21600 * math.Ceil(seconds/21600)
+	last := roundTops[len(roundTops)-1]
+	return last * math.Ceil(seconds/last)
 }
 
 // annotate says since when the runs have as many workers as they have.

@@ -232,7 +232,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	read, wait := readers[s.adapter.Results], func() error { return nil }
 	if read != nil && !s.adapter.holds("{report}") {
 		var stdout io.WriteCloser
-		stdout, wait = piped(read, outcome.Sound(told.take))
+		stdout, wait = piped(read, told.take)
 		defer stdout.Close()
 		cmd.Stdout = stdout
 	}
@@ -260,7 +260,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 		return ctx.Err()
 	}
 	if read != nil && s.adapter.holds("{report}") {
-		fault = readReport(report, read, outcome.Sound(told.take))
+		fault = readReport(report, read, told.take)
 	}
 	s.ended(told, cmd.ProcessState.ExitCode(), adapter.Ending(err), fault)
 	return nil

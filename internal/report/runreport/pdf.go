@@ -73,10 +73,11 @@ func pastDrawings(a *About) (drawn []draw.Drawing, err error) {
 			failed = append(failed, test)
 		}
 	}
+	all := a.past.Order(relay.ByTime, nil)
 	for _, chart := range draw.PastCharts {
-		tests := failed
-		if chart != "history" {
-			tests = a.past.Order(relay.ByTime, func(string) bool { return true })
+		tests := all
+		if chart == "history" {
+			tests = failed
 		}
 		if len(tests) == 0 {
 			continue
