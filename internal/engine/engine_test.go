@@ -433,13 +433,13 @@ func TestControl(t *testing.T) {
 	tests := []catalog.Test{test("a", "signal", 9, catalog.Marks{}), test("a", "behind", 1, catalog.Marks{}), test("b", "later", 1, catalog.Marks{})}
 	control := &Control{}
 	control.Hold(true)
+	began := time.Now() // before the timer does
 	time.AfterFunc(50*time.Millisecond, func() { control.Hold(false) })
 	go func() {
 		<-p.signal
 		control.Finish()
 	}()
 	run := outcome.NewRun()
-	began := time.Now()
 	if err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{Workers: 1}), Workers: 1, Control: control}, run.Apply); err != nil {
 		t.Fatal(err)
 	}
