@@ -34,8 +34,8 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 	if err := addFolders(w, dir); err != nil {
 		return err
 	}
-	changed := map[string]bool{}
-	var since time.Time // of the first of them
+	changed := map[string]fsnotify.Op{} // what was done to each
+	var since time.Time                 // of the first of them
 	told := map[string][sha256.Size]byte{}
 	settled := time.NewTimer(quiet)
 	settled.Stop()
@@ -47,7 +47,7 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 			if !errors.Is(err, fsnotify.ErrEventOverflow) {
 				return err
 			}
-			changed[dir] = true // more than could be counted
+			changed[dir] |= fsnotify.Write // more than could be counted
 			settled.Reset(quiet)
 		case e := <-w.Events:
 			if e.Op == fsnotify.Chmod || hidden(filepath.Base(e.Name)) {
@@ -61,15 +61,27 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 			if len(changed) == 0 {
 				since = time.Now()
 			}
-			changed[e.Name] = true
+			changed[e.Name] |= e.Op
 			settled.Reset(min(quiet, patience-time.Since(since)))
 		case <-settled.C:
-			if files := otherwise(slices.Sorted(maps.Keys(changed)), told); len(files) > 0 {
+			files := slices.Sorted(maps.Keys(changed))
+			emptied := func(file string) bool { return !changed[file].Has(fsnotify.Create) && isEmpty(file) }
+			if left := patience - time.Since(since); left > 0 && slices.ContainsFunc(files, emptied) {
+				settled.Reset(min(quiet, left)) // it is being written, on a disk that takes its time
+				continue
+			}
+			if files = otherwise(files, told); len(files) > 0 {
 				tell(files)
 			}
 			clear(changed)
 		}
 	}
+}
+
+// isEmpty reports whether there is a file in which nothing stands.
+func isEmpty(file string) bool {
+	info, err := os.Stat(file)
+	return err == nil && info.Mode().IsRegular() && info.Size() == 0
 }
 
 // otherwise leaves out files that are as they were when they were told last, as a

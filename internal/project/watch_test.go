@@ -61,6 +61,14 @@ func TestWatch(t *testing.T) {
 	if files := <-told; len(files) != 1 || filepath.Base(files[0]) != "a_test.go" {
 		t.Errorf("told are %v", files)
 	}
+	// A file that is emptied, and filled by a disk that takes its time, is told once it is filled.
+	testfiles.Write(t, dir, map[string]string{"c_test.go": ""})
+	time.Sleep(2 * quiet)
+	if len(told) > 0 {
+		t.Errorf("told of an empty file are %v", <-told)
+	}
+	testfiles.Write(t, dir, map[string]string{"c_test.go": "w"})
+	hears("c_test.go")
 	stop()
 	if err := <-ended; err != nil {
 		t.Error(err)
