@@ -44,33 +44,60 @@ type Found struct {
 	Notes   []string       // what is wrong and was passed over, with the place
 	Nothing string         // where there are no tests: what was looked for, where, and the likeliest reason
 
-	told map[string]int // by ID, how often Tell was told of it
+	named map[string]*naming // by ID: what Tell was told of it
+	twice []string           // IDs that Tell was told more than once, in the order in which it was
 }
 
-// Tell takes a test that a program names, with its tags and marks. Of tests that
-// it names alike only the first can be asked for by its name: the others get
-// names of their own and are put out. The error says what is wrong with the name.
+// naming counts how often a program names a test.
+type naming struct{ index, times int }
+
+// mostTests bounds the tests that a program may name.
+const mostTests = 1_000_000
+
+// Tell takes a test that a program names, with its tags and marks. The error says what
+// is wrong with the name. After the last test, call Close.
 func (f *Found) Tell(t catalog.Test, tags []string, marks catalog.Marks, from string) error {
 	if t.Name == "" || strings.ContainsAny(t.Group+t.Name, "\n\x00") {
 		return fmt.Errorf("it names a test %q of group %q: a name must not be empty and must fit on a line", t.Name, t.Group)
 	}
 	t.ID = catalog.ID(t.Suite, t.Group, t.Name)
+	if f.named == nil {
+		f.named = map[string]*naming{}
+	}
+	if known := f.named[t.ID]; known != nil {
+		if known.times++; known.times == 2 {
+			f.twice = append(f.twice, t.ID)
+		}
+		return nil
+	}
+	if len(f.Tests) == mostTests {
+		return fmt.Errorf("it names more than %d tests: make several suites of it", mostTests)
+	}
 	for _, tag := range tags {
 		t.AddTag(tag, from)
 	}
 	t.Mark(marks, from)
-	if f.told == nil {
-		f.told = map[string]int{}
-	}
-	f.told[t.ID]++
-	if n := f.told[t.ID]; n > 1 {
-		t.PutOut = fmt.Sprintf("%s names %d tests so, and only the first can be asked for: give the others another name", from, n)
-		f.Notes = append(f.Notes, t.ID+": "+t.PutOut)
-		t.Name += fmt.Sprint("~", n)
-		t.ID = catalog.ID(t.Suite, t.Group, t.Name)
-	}
+	f.named[t.ID] = &naming{len(f.Tests), 1}
 	f.Tests = append(f.Tests, t)
 	return nil
+}
+
+// Close adds a skipped test for each name that was told more than once, which says so: only one
+// test can be asked for by a name. Its own name is one that no other test has.
+func (f *Found) Close(from string) {
+	for _, id := range f.twice {
+		known := f.named[id]
+		t := f.Tests[known.index]
+		t.PutOut = fmt.Sprintf("%s names %d tests so, and only the first can be asked for: give the others another name", from, known.times)
+		f.Notes = append(f.Notes, id+": "+t.PutOut)
+		name := t.Name
+		for n := 2; f.named[t.ID] != nil; n++ {
+			t.Name = fmt.Sprint(name, "~", n)
+			t.ID = catalog.ID(t.Suite, t.Group, t.Name)
+		}
+		f.named[t.ID] = &naming{len(f.Tests), 1}
+		f.Tests = append(f.Tests, t)
+	}
 }
 
 // Adapter finds and runs the tests of one suite.

@@ -19,7 +19,7 @@ import (
 type Batch struct {
 	mu      sync.Mutex
 	sink    outcome.Sink
-	timeout time.Duration
+	limits  Limits
 	tests   []catalog.Test
 	states  map[string]*state // by ID
 	alone   []string          // IDs that must run each in its own process
@@ -27,7 +27,22 @@ type Batch struct {
 	began   bool // a test has started in this process
 	moved   bool // a test has got its outcome in this process
 	expired bool // a time limit ends this process
+
+	exited bool        // no process runs, or it does nothing for this batch
+	active int         // tests that run now
+	idle   *time.Timer // ends the process if no test starts in time; nil while one runs
+	idled  Phase       // in which it did; empty if it did not
 }
+
+// A Phase is a part of a process's life in which none of its tests runs.
+type Phase string
+
+// The phases, as messages name them.
+const (
+	BeforeTests  Phase = "before its first test"
+	BetweenTests Phase = "between two tests"
+	AfterTests   Phase = "after its last test"
+)
 
 type state struct {
 	id       string
@@ -44,9 +59,9 @@ type state struct {
 // tailLimit bounds the output kept of a running test for its failure's words.
 const tailLimit = 32 << 10
 
-// NewBatch begins the books for the tests; timeout bounds each, 0 for none.
-func NewBatch(tests []catalog.Test, timeout time.Duration, sink outcome.Sink) *Batch {
-	b := &Batch{sink: sink, timeout: timeout, tests: tests, states: make(map[string]*state, len(tests))}
+// NewBatch begins the books for the tests.
+func NewBatch(tests []catalog.Test, limits Limits, sink outcome.Sink) *Batch {
+	b := &Batch{sink: sink, limits: limits, tests: tests, states: make(map[string]*state, len(tests))}
 	for _, t := range tests {
 		b.states[t.ID] = &state{id: t.ID}
 	}
@@ -109,12 +124,66 @@ func (b *Batch) where(keep func(catalog.Test) bool) []catalog.Test {
 func (b *Batch) Begin(kill func()) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.kill, b.began, b.moved, b.expired = kill, false, false, false
+	b.kill, b.began, b.moved, b.expired, b.active, b.idled, b.exited = kill, false, false, false, 0, "", false
 	for _, s := range b.states {
 		if s.outcome == "" {
 			*s = state{id: s.id}
 		}
 	}
+	b.waitForTest()
+}
+
+// waitForTest ends the process if no test starts in time.
+func (b *Batch) waitForTest() {
+	if b.limits.Idle <= 0 || b.exited {
+		return
+	}
+	var timer *time.Timer
+	timer = time.AfterFunc(b.limits.Idle, func() {
+		b.mu.Lock()
+		expired, kill := b.idle == timer, b.kill
+		if expired {
+			b.idle, b.idled = nil, b.phase()
+		}
+		b.mu.Unlock()
+		if expired {
+			kill()
+		}
+	})
+	b.idle = timer
+}
+
+func (b *Batch) stopWaiting() {
+	if b.idle != nil {
+		b.idle.Stop()
+		b.idle = nil
+	}
+}
+
+// phase is the present one, while no test runs.
+func (b *Batch) phase() Phase {
+	switch {
+	case !b.began:
+		return BeforeTests
+	case slices.ContainsFunc(b.tests, func(t catalog.Test) bool { return b.states[t.ID].outcome == "" }):
+		return BetweenTests
+	}
+	return AfterTests
+}
+
+// Exited says that the process has ended, or is done with this batch. It returns the phase in which the process was killed
+// because none of its tests ran for too long, empty if it was not.
+func (b *Batch) Exited() Phase {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.stopWaiting()
+	b.exited = true
+	return b.idled
+}
+
+// Silent says in words that the process was killed in a phase in which no test ran.
+func (b *Batch) Silent(phase Phase) string {
+	return fmt.Sprintf("still running %s %s, and killed", b.limits.Idle, phase)
 }
 
 // Started says that a test begins. A test that is none of the batch's, or has
@@ -197,6 +266,23 @@ func (b *Batch) Words(id string) string {
 	return ""
 }
 
+// Outcome returns the outcome of a test, empty if it has none yet.
+func (b *Batch) Outcome(id string) outcome.Outcome {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if s := b.states[id]; s != nil {
+		return s.outcome
+	}
+	return ""
+}
+
+// Done reports whether all of some tests have an outcome.
+func (b *Batch) Done(tests []catalog.Test) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return !slices.ContainsFunc(tests, func(t catalog.Test) bool { return b.open(t.ID) != nil })
+}
+
 // Spent is how long a test has been running, pauses left out.
 func (b *Batch) Spent(id string) time.Duration {
 	b.mu.Lock()
@@ -238,6 +324,10 @@ func (b *Batch) finish(s *state, e outcome.Event) {
 func (b *Batch) Ended(ending string, place func(words string) (message, file string, line int)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if b.idled != "" {
+		b.blameNext()
+		return
+	}
 	var running, paused []*state
 	timedOut := false
 	for _, t := range b.tests {
@@ -283,11 +373,26 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Errored, File: file, Line: line, Message: message})
 }
 
+// blameNext gives an outcome to the test that should have run next when the process was killed
+// between two tests, so that the next process does not end like this one.
+func (b *Batch) blameNext() {
+	if b.idled != BetweenTests {
+		return
+	}
+	for _, t := range b.tests {
+		if s := b.states[t.ID]; s.outcome == "" {
+			b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, File: t.File, Line: t.Line,
+				Message: "it did not start or go on: the process was " + b.Silent(b.idled)})
+			return
+		}
+	}
+}
+
 // timeOut gives a test its outcome whose time was up.
 func (b *Batch) timeOut(s *state, t catalog.Test) {
 	b.pause(s)
 	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, File: t.File, Line: t.Line,
-		Message: fmt.Sprintf("timed out at %s; its process group was killed", b.timeout)})
+		Message: fmt.Sprintf("timed out at %s; its processes were killed", b.limits.Test)})
 }
 
 func (b *Batch) test(id string) catalog.Test {
@@ -319,11 +424,13 @@ func (b *Batch) open(id string) *state {
 
 func (b *Batch) resume(s *state) {
 	s.running, s.since = true, time.Now()
-	if b.timeout <= 0 {
+	b.active++
+	b.stopWaiting()
+	if b.limits.Test <= 0 {
 		return
 	}
 	kill := b.kill
-	s.timer = time.AfterFunc(b.timeout-s.spent, func() {
+	s.timer = time.AfterFunc(b.limits.Test-s.spent, func() {
 		b.mu.Lock()
 		expired := s.running && s.outcome == ""
 		s.timedOut = s.timedOut || expired
@@ -340,6 +447,9 @@ func (b *Batch) pause(s *state) {
 	if s.timer != nil {
 		s.timer.Stop()
 	}
+	if b.active--; b.active == 0 && !b.expired {
+		b.waitForTest()
+	}
 }
 
 func (s *state) elapsed() time.Duration {
@@ -347,4 +457,18 @@ func (s *state) elapsed() time.Duration {
 		return s.spent
 	}
 	return s.spent + time.Since(s.since)
+}
+
+// ProcessEntry is the name of the entry for what a process did beyond its tests.
+const ProcessEntry = "process"
+
+// ReportBeyond reports what a process did beyond its tests, which no outcome of theirs shows, as an
+// entry of its own: the event has its ID, Outcome and Message, and perhaps a place.
+func ReportBeyond(sink outcome.Sink, e outcome.Event, output string) {
+	sink(outcome.Event{Event: outcome.Started, ID: e.ID})
+	if output != "" {
+		sink(outcome.Event{Event: outcome.Output, ID: e.ID, Text: output + "\n"})
+	}
+	e.Event, e.Seconds = outcome.Finished, outcome.Took(0)
+	sink(e.Sound())
 }

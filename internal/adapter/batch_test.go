@@ -6,6 +6,8 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -38,7 +40,7 @@ func TestRandomProcesses(t *testing.T) {
 			kills[test.ID] = random.IntN(4) == 0
 		}
 		outcomes := map[string][]outcome.Outcome{}
-		b := NewBatch(tests, 0, func(e outcome.Event) {
+		b := NewBatch(tests, Limits{}, func(e outcome.Event) {
 			if e.Event == outcome.Finished {
 				outcomes[e.ID] = append(outcomes[e.ID], e.Outcome)
 			}
@@ -94,7 +96,7 @@ func playProcess(random *rand.Rand, b *Batch, tests []catalog.Test, kills map[st
 func TestTimeout(t *testing.T) {
 	var mu sync.Mutex
 	var told []string
-	b := NewBatch(batchTests(3), 50*time.Millisecond, func(e outcome.Event) {
+	b := NewBatch(batchTests(3), Limits{Test: 50 * time.Millisecond}, func(e outcome.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		if e.Event == outcome.Finished {
@@ -127,7 +129,7 @@ func TestTimeout(t *testing.T) {
 // TestAllPausedAtTheEnd holds that a process that ends while all its tests wait
 // does not begin again and again.
 func TestAllPausedAtTheEnd(t *testing.T) {
-	b := NewBatch(batchTests(2), 0, func(outcome.Event) {})
+	b := NewBatch(batchTests(2), Limits{}, func(outcome.Event) {})
 	for processes := 0; len(b.Next()) > 0; processes++ {
 		if processes > 5 {
 			t.Fatal("the processes do not come to an end")
@@ -144,7 +146,7 @@ func TestAllPausedAtTheEnd(t *testing.T) {
 // TestStrangers holds that what is told of unknown or finished tests is passed over.
 func TestStrangers(t *testing.T) {
 	events := 0
-	b := NewBatch(batchTests(1), 0, func(outcome.Event) { events++ })
+	b := NewBatch(batchTests(1), Limits{}, func(outcome.Event) { events++ })
 	b.Begin(func() {})
 	b.Started("t0")
 	b.Started("t0")
@@ -162,41 +164,182 @@ func TestStrangers(t *testing.T) {
 	}
 }
 
-// TestSweep holds that what a slot's processes left anywhere is killed, and nothing else.
-func TestSweep(t *testing.T) {
-	if _, err := os.Stat("/proc/self/environ"); err != nil {
-		t.Skip("the system does not tell how processes were begun")
+// TestNothingEscapes starts programs that leave processes behind in every way: in the background,
+// in a session of their own, with a cleared environment, and as parents that start more as they die.
+func TestNothingEscapes(t *testing.T) {
+	if _, err := os.Stat("/proc/self/task"); err != nil {
+		t.Skip("only Linux lets a process adopt what others leave")
 	}
-	slot, err := Setup{Dir: t.TempDir()}.Slot(t.TempDir(), 3)
-	if err != nil {
-		t.Fatal(err)
-	}
-	begin := func(slot Slot) *exec.Cmd {
-		cmd := Command(context.Background(), "", slot, "sleep", "60")
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // out of its group
-		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
+	for name, script := range map[string]string{
+		"background":          "sleep 61 &",
+		"session":             "(setsid sleep 61 & ) ; exit 0",
+		"cleared environment": "env -i setsid sleep 61 & exit 0",
+		"many generations":    "(setsid sh -c 'trap \"\" TERM; while :; do (env -i setsid sleep 61 &) ; sleep 0.02; done' &); sleep 0.1; exit 0",
+	} {
+		for _, cgroups := range []bool{true, false} {
+			t.Run(fmt.Sprintf("%s, control groups %t", name, cgroups), func(t *testing.T) {
+				cmd := Command(t.Context(), "", Slot{Space: "fern_test_"}, "sh", "-c", script)
+				cmd.noGroup = !cgroups
+				if err := cmd.Run(); err != nil {
+					t.Fatal(err)
+				}
+				if left := descendants(t); len(left) > 0 {
+					t.Errorf("left are %v", left)
+				}
+			})
 		}
-		t.Cleanup(func() { _ = cmd.Process.Kill() })
-		return cmd
-	}
-	ours, other := begin(slot), begin(Slot{Env: []string{"FERN_SPACE=fern1_3_"}})
-	KillLeft(os.Getpid()) // which lives: nothing is to be done
-	if err := ours.Process.Signal(syscall.Signal(0)); err != nil {
-		t.Errorf("a process of one that lives was killed: %v", err)
-	}
-	Sweep()
-	if state, err := ours.Process.Wait(); err != nil || state.Success() {
-		t.Errorf("what was left ended as %v, %v", state, err)
-	}
-	if err := other.Process.Signal(syscall.Signal(0)); err != nil {
-		t.Errorf("a process of somebody else was killed: %v", err)
 	}
 }
 
-// TestSlotLimit holds which limit of a test's time holds.
-func TestSlotLimit(t *testing.T) {
-	if own, other := (Slot{}).TestLimit(time.Minute), (Slot{Limit: time.Second}).TestLimit(time.Minute); own != time.Minute || other != time.Second {
-		t.Errorf("%s and %s", own, other)
+// descendants lists the commands of the processes below this one.
+func descendants(t *testing.T) (found []string) {
+	t.Helper()
+	var walk func(pid int)
+	walk = func(pid int) {
+		for _, child := range processes(func(child int) bool {
+			fields, err := statFields(child)
+			return err == nil && fields[1] == fmt.Sprint(pid) && fields[0] != "Z"
+		}) {
+			line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", child))
+			found = append(found, strings.ReplaceAll(string(line), "\x00", " "))
+			walk(child)
+		}
+	}
+	walk(os.Getpid())
+	return found
+}
+
+// TestPreparedServer holds that what prepare starts in the background lives until the slot's end, and
+// not longer, also while tests come and go.
+func TestPreparedServer(t *testing.T) {
+	u := Setup{Dir: t.TempDir(), Prepare: []string{"sh", "-c", "env -i setsid sleep 62 & setsid sleep 62 &"}}
+	slots, err := u.Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	slot, err := slots.Slot(1)
+	if err == nil {
+		err = u.Begin(t.Context(), slot)
+	}
+	if err == nil {
+		err = Command(t.Context(), "", slot, "sh", "-c", "setsid sleep 63 &").Run()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if left := descendants(t); len(left) != 2 || strings.Contains(strings.Join(left, ""), "63") {
+		t.Errorf("after a test these run: %v", left)
+	}
+	if err := u.End(slot); err != nil {
+		t.Error(err)
+	}
+	if left := descendants(t); len(left) > 0 {
+		t.Errorf("after the slot's end these run: %v", left)
+	}
+	if err := slots.Close(); err != nil {
+		t.Error(err)
+	}
+}
+
+// TestRecover kills a process that uses slots, and holds that the next one kills what it left, cleans
+// its slots and removes its temporary files, though their folders cannot be written into.
+func TestRecover(t *testing.T) {
+	dir := t.TempDir()
+	records := filepath.Join(dir, "records")
+	other := exec.Command(os.Args[0], "-test.run=TestBeKilled")
+	other.Env = append(os.Environ(), "BE_KILLED="+records, "TMPDIR="+dir)
+	out, err := other.Output()
+	if state := other.ProcessState; state == nil || state.ExitCode() != -1 {
+		t.Fatalf("the other process ended with %v\n%s", err, out)
+	}
+	u := Setup{Dir: dir, Clean: []string{"sh", "-c", "echo {slot} >> cleaned"}, Records: records}
+	notes := u.Recover()
+	if len(notes) != 1 || !strings.HasPrefix(notes[0], "cleaned up after process ") {
+		t.Errorf("the notes are %q", notes)
+	}
+	if cleaned, _ := os.ReadFile(filepath.Join(dir, "cleaned")); string(cleaned) != "1\n2\n" {
+		t.Errorf("cleaned are the slots %q", cleaned)
+	}
+	if left, _ := filepath.Glob(filepath.Join(dir, tempPrefix+"*")); len(left) > 0 {
+		t.Errorf("left are %v", left)
+	}
+	if again := u.Recover(); again != nil {
+		t.Errorf("the second time the notes are %q", again)
+	}
+	for _, line := range strings.Fields(string(out)) {
+		pid, err := strconv.Atoi(line)
+		if err == nil && syscall.Kill(pid, 0) == nil {
+			t.Errorf("process %d lives", pid)
+		}
+	}
+}
+
+// TestBeKilled is the process that TestRecover starts.
+func TestBeKilled(t *testing.T) {
+	records := os.Getenv("BE_KILLED")
+	if records == "" {
+		t.Skip("it runs for TestRecover alone")
+	}
+	slots, err := Setup{Records: records}.Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for n := 1; n <= 2; n++ {
+		slot, err := slots.Slot(n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		cmd := Command(context.Background(), slot.Temp, slot, "sh", "-c", "mkdir -p locked/in; chmod 0 locked; setsid sleep 64 >/dev/null & echo $!")
+		cmd.Stdout, cmd.leaves = os.Stdout, true
+		if err := cmd.Run(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+}
+
+// TestLimits holds which limits hold in a slot that has one of its own.
+func TestLimits(t *testing.T) {
+	suite := Limits{Test: time.Minute, Idle: time.Minute, Handshake: time.Second}
+	if got := (Slot{}).Limits(suite); got != suite {
+		t.Errorf("without its own: %+v", got)
+	}
+	if got := (Slot{Limit: time.Second}).Limits(suite); got.Test != time.Second || got.Idle != time.Second {
+		t.Errorf("with its own: %+v", got)
+	}
+	suite.Idle = time.Hour
+	if got := (Slot{Limit: time.Second}).Limits(suite); got.Test != time.Second || got.Idle != time.Hour {
+		t.Errorf("with its own and one for the rest: %+v", got)
+	}
+}
+
+// TestSilentPhases holds that a process in which no test runs for too long is killed, and that the
+// phase is named.
+func TestSilentPhases(t *testing.T) {
+	for _, c := range []struct {
+		ended int // tests that end before it is silent
+		phase Phase
+		want  string
+	}{{0, BeforeTests, ""}, {1, BetweenTests, "t1 timed-out"}, {2, AfterTests, ""}} {
+		told := ""
+		b := NewBatch(batchTests(2), Limits{Idle: 20 * time.Millisecond}, func(e outcome.Event) {
+			if e.Event == outcome.Finished && e.Outcome != outcome.Passed {
+				told += fmt.Sprint(e.ID, " ", e.Outcome)
+			}
+		})
+		killed := make(chan struct{})
+		b.Begin(func() { close(killed) })
+		for i := range c.ended {
+			b.Started(fmt.Sprint("t", i))
+			b.Finished(outcome.Event{ID: fmt.Sprint("t", i), Outcome: outcome.Passed})
+		}
+		<-killed
+		if phase := b.Exited(); phase != c.phase {
+			t.Errorf("after %d tests the phase is %q", c.ended, phase)
+		}
+		b.Ended("signal 9, killed", noPlace)
+		if told != c.want {
+			t.Errorf("after %d tests: %q", c.ended, told)
+		}
 	}
 }

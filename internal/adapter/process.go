@@ -1,72 +1,131 @@
 package adapter
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
-	"strconv"
+	"sync"
 	"syscall"
 	"time"
 )
 
-// pipeDelay is how long output is still read after a process has ended while
+// pipeDelay is how long output is still read after a program has ended while
 // others hold its pipes.
 const pipeDelay = 500 * time.Millisecond
 
-// Command prepares a program in a process group of its own, which is killed as
-// a whole when ctx ends.
-func Command(ctx context.Context, dir string, slot Slot, program string, args ...string) *exec.Cmd {
-	cmd := exec.CommandContext(ctx, program, args...)
-	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), slot.Env...)
-	if slot.Temp != "" {
-		cmd.Env = append(cmd.Env, "TMPDIR="+slot.Temp)
-	}
-	cmd.SysProcAttr = ownGroup()
-	cmd.Cancel = func() error { return KillGroup(cmd) }
-	cmd.WaitDelay = pipeDelay
-	return cmd
+// A Process is a program that runs for a suite, together with all processes that it
+// starts in turn. None of them outlives Wait, unless the program is told to leave them.
+//
+// On Linux nothing escapes: neither a new session nor a cleared environment hides a
+// process. On other systems a process that leaves the program's process group stays.
+type Process struct {
+	*exec.Cmd
+	space  string  // marks the environment of all its processes
+	leaves bool    // what it starts in the background is wanted
+	group  *cgroup // holds all its processes; nil where the system has none for us
+
+	noGroup bool // do without a control group
+
+	mu    sync.Mutex
+	ended bool // the program has ended; its number may soon be another's
 }
 
-// spaceVariable tells the processes of a slot, and all that they begin, from others.
+// Command prepares a program that runs in a slot. When ctx ends, all its processes are killed.
+func Command(ctx context.Context, dir string, slot Slot, program string, args ...string) *Process {
+	p := &Process{Cmd: exec.CommandContext(ctx, program, args...), space: slot.Space}
+	if p.space == "" {
+		p.space = spaceOf(os.Getpid()) + "0_"
+	}
+	p.Dir = dir
+	p.Env = append(os.Environ(), spaceVariable+p.space)
+	p.Env = append(p.Env, slot.Env...)
+	if slot.Temp != "" {
+		p.Env = append(p.Env, "TMPDIR="+slot.Temp)
+	}
+	p.SysProcAttr = ownGroup()
+	p.Cancel = p.Kill
+	p.WaitDelay = pipeDelay
+	return p
+}
+
+// spaceVariable marks the environment of the processes of a slot, and of all that they start.
 const spaceVariable = "FERN_SPACE="
 
-// killSpace kills what is left of slots whose space begins so, also processes that went
-// out of their group. It goes by the environment that processes were begun with, as far
-// as the system tells it.
-func killSpace(space string) {
-	mark := []byte("\x00" + spaceVariable + space)
-	environments, _ := filepath.Glob("/proc/[0-9]*/environ") // a well-formed pattern; none elsewhere than on Linux
-	for _, name := range environments {
-		environment, err := os.ReadFile(name)
-		if err != nil || !bytes.Contains(append([]byte{0}, environment...), mark) {
-			continue // gone, or not ours
-		}
-		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(name)))
-		if err == nil && pid != os.Getpid() {
-			_ = syscall.Kill(pid, syscall.SIGKILL)
-		}
+// Start starts the program.
+func (p *Process) Start() error {
+	adopt()
+	children.starting.RLock() // so that nobody takes it for a process that was left behind
+	defer children.starting.RUnlock()
+	if !p.noGroup {
+		p.group = newCgroup(p.SysProcAttr)
 	}
+	if err := p.Cmd.Start(); err != nil {
+		p.group.remove()
+		return err
+	}
+	children.add(p)
+	return nil
 }
 
-// KillGroup kills the process group of a started command.
-func KillGroup(cmd *exec.Cmd) error {
-	err := syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+// Wait waits until the program has ended, and then kills what it left behind. Other
+// processes that hold its output open are no error.
+func (p *Process) Wait() error {
+	awaitEnd(p.Process.Pid)
+	p.mu.Lock()
+	p.ended = true
+	p.mu.Unlock()
+	err := p.Cmd.Wait()
+	if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil
+	}
+	p.clear()
+	return err
+}
+
+// Run starts the program and waits for it.
+func (p *Process) Run() error {
+	if err := p.Start(); err != nil {
+		return err
+	}
+	return p.Wait()
+}
+
+// Kill kills the program and what it has started, at once.
+func (p *Process) Kill() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.ended {
+		return os.ErrProcessDone
+	}
+	p.group.kill()
+	err := syscall.Kill(-p.Process.Pid, syscall.SIGKILL)
 	if errors.Is(err, syscall.ESRCH) {
 		return os.ErrProcessDone
 	}
 	return err
 }
 
-// Ending tells in words how a process ended, from what Wait returned.
+// dumpTime is how long a Go program may take to print the stacks of its goroutines.
+const dumpTime = 2 * time.Second
+
+// Dump asks a Go program to print the stacks of its goroutines and to end, and kills it
+// if it takes too long.
+func (p *Process) Dump() {
+	p.mu.Lock()
+	if !p.ended {
+		_ = p.Process.Signal(syscall.SIGQUIT) // the kill follows in any case
+	}
+	p.mu.Unlock()
+	time.AfterFunc(dumpTime, func() { _ = p.Kill() })
+}
+
+// Ending describes how a process ended, from what Wait returned.
 func Ending(err error) string {
 	var exit *exec.ExitError
 	if !errors.As(err, &exit) {
-		if err == nil || errors.Is(err, exec.ErrWaitDelay) {
+		if err == nil {
 			return "exit status 0"
 		}
 		return err.Error()

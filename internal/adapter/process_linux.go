@@ -1,9 +1,432 @@
 package adapter
 
-import "syscall"
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
 
-// ownGroup puts a process into a group of its own, and has it end with ours, also
-// where ours is killed.
+	"golang.org/x/sys/unix"
+)
+
+// ownGroup puts a process into a group of its own, and kills it when this process ends,
+// however that ends.
 func ownGroup() *syscall.SysProcAttr {
 	return &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+}
+
+// adopt makes this process the parent of every process below it whose own parent ends
+// (prctl(2), PR_SET_CHILD_SUBREAPER), so that none of them gets out of reach.
+var adopt = sync.OnceFunc(func() {
+	_ = unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) // without it, marks in environments have to do
+	_ = os.Setenv(ownVariable, strconv.Itoa(os.Getpid()))
+})
+
+// ownVariable marks the environment of everything that starts below this process. What does not
+// have it has cleared its environment.
+const ownVariable = "FERN_RELAY_PID"
+
+// children are the processes that adapters have started, and what they left behind on purpose.
+var children = &family{running: map[int]string{}, kept: map[int]string{}, groups: map[string][]*cgroup{}}
+
+type family struct {
+	starting sync.RWMutex // held shared while a process starts, and whole while orphans are listed
+
+	mu      sync.Mutex
+	running map[int]string       // the space of each program that has not been waited for
+	kept    map[int]string       // the space of each orphan that its program was to leave
+	groups  map[string][]*cgroup // by space: those that hold such orphans
+}
+
+func (f *family) add(p *Process) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.running[p.Process.Pid] = p.space
+}
+
+// awaitEnd waits until a child has ended, and leaves it to be waited for, so that
+// its number cannot become another's meanwhile.
+func awaitEnd(pid int) {
+	for errors.Is(unix.Waitid(unix.P_PID, pid, nil, unix.WEXITED|unix.WNOWAIT, nil), unix.EINTR) {
+	}
+}
+
+// clear kills what a program that has ended left behind, or notes it where it is wanted.
+func (p *Process) clear() {
+	pid := p.Process.Pid
+	children.mu.Lock()
+	delete(children.running, pid)
+	children.mu.Unlock()
+	if p.leaves {
+		children.keep(p)
+		return
+	}
+	p.group.kill()
+	_ = children.kill(func(o orphan) bool {
+		return o.group == pid || o.space == p.space && !children.uses(p.space) || o.hidden && children.idle()
+	})
+	p.group.remove()
+}
+
+// uses reports whether a program of a space runs.
+func (f *family) uses(space string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, other := range f.running {
+		if other == space {
+			return true
+		}
+	}
+	return false
+}
+
+// idle reports whether no program runs, so that every orphan was left behind.
+func (f *family) idle() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return len(f.running) == 0
+}
+
+// keep notes the orphans that a program has just left as wanted.
+func (f *family) keep(p *Process) {
+	f.starting.Lock()
+	defer f.starting.Unlock()
+	orphans := f.orphans()
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, o := range orphans {
+		if o.space == p.space || o.hidden {
+			f.kept[o.pid] = p.space
+		}
+	}
+	if p.group != nil {
+		f.groups[p.space] = append(f.groups[p.space], p.group)
+	}
+}
+
+// release makes what was wanted until now the same as other orphans, and kills it as far as
+// control groups hold it.
+func (f *family) release(space string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for pid, other := range f.kept {
+		if strings.HasPrefix(other, space) {
+			delete(f.kept, pid)
+		}
+	}
+	for other, groups := range f.groups {
+		if !strings.HasPrefix(other, space) {
+			continue
+		}
+		for _, g := range groups {
+			g.kill()
+			g.remove()
+		}
+		delete(f.groups, other)
+	}
+}
+
+// killTime bounds how long orphans are killed that come again and again.
+const killTime = 10 * time.Second
+
+// kill kills the orphans that are meant, and the orphans that this makes, until none is left.
+// The error names those that do not end.
+func (f *family) kill(meant func(orphan) bool) error {
+	began, pause := time.Now(), 100*time.Microsecond
+	for {
+		left := f.pass(meant)
+		if len(left) == 0 {
+			return nil
+		}
+		if time.Since(began) > killTime {
+			return fmt.Errorf("these processes were killed and do not end: %v", left)
+		}
+		time.Sleep(pause)
+		pause = min(2*pause, 20*time.Millisecond)
+	}
+}
+
+// pass kills each orphan once that is meant, and takes the dead ones off the system's list.
+func (f *family) pass(meant func(orphan) bool) (left []int) {
+	f.starting.Lock()
+	defer f.starting.Unlock()
+	for _, o := range f.orphans() {
+		switch {
+		case o.dead:
+			_, _ = syscall.Wait4(o.pid, nil, syscall.WNOHANG, nil)
+			f.mu.Lock()
+			delete(f.kept, o.pid)
+			f.mu.Unlock()
+		case f.isKept(o.pid) || !meant(o):
+		default: // it is a child of this process, so that its number is no other's until it is waited for
+			_ = syscall.Kill(o.pid, syscall.SIGKILL)
+			left = append(left, o.pid)
+		}
+	}
+	return left
+}
+
+func (f *family) isKept(pid int) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	_, kept := f.kept[pid]
+	return kept
+}
+
+// An orphan is a child of this process that this process did not start: its parent was a
+// program of ours and has ended.
+type orphan struct {
+	pid, group int
+	dead       bool   // it has ended and was not waited for
+	space      string // as its environment says
+	hidden     bool   // its environment says nothing
+}
+
+// orphans lists the present orphans. What was started beside adapters, such as an editor, is in
+// this process's own group.
+func (f *family) orphans() []orphan {
+	var found []orphan
+	for _, pid := range childrenOf(os.Getpid()) {
+		f.mu.Lock()
+		_, running := f.running[pid]
+		f.mu.Unlock()
+		o, err := readOrphan(pid)
+		if running || err != nil || o.group == syscall.Getpgrp() {
+			continue
+		}
+		found = append(found, o)
+	}
+	return found
+}
+
+// childrenOf lists the children of a process. The system lists them by the thread that is
+// their parent, which for orphans is the first.
+func childrenOf(pid int) []int {
+	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
+	if err != nil {
+		return childrenByParent(pid)
+	}
+	var pids []int
+	for _, word := range strings.Fields(string(data)) {
+		if pid, err := strconv.Atoi(word); err == nil {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
+// childrenByParent looks through all processes, for kernels that do not list children.
+func childrenByParent(parent int) []int {
+	return processes(func(pid int) bool {
+		fields, err := statFields(pid)
+		return err == nil && fields[1] == strconv.Itoa(parent)
+	})
+}
+
+// processes lists the processes of the system that are meant.
+func processes(meant func(pid int) bool) []int {
+	entries, _ := os.ReadDir("/proc") // none where it is not mounted
+	var pids []int
+	for _, entry := range entries {
+		if pid, err := strconv.Atoi(entry.Name()); err == nil && meant(pid) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
+// statFields reads the state, the parent and the group of a process, and what follows (proc(5)).
+func statFields(pid int) ([]string, error) {
+	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return nil, err
+	}
+	fields := strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:])) // the name before may hold anything
+	if len(fields) < 3 {
+		return nil, errors.New("the system describes the process in an unknown way")
+	}
+	return fields, nil
+}
+
+func readOrphan(pid int) (orphan, error) {
+	o := orphan{pid: pid}
+	fields, err := statFields(pid)
+	if err != nil {
+		return o, err
+	}
+	o.group, err = strconv.Atoi(fields[2])
+	if o.dead = fields[0] == "Z" || fields[0] == "X"; o.dead || err != nil {
+		return o, err
+	}
+	environment, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+	if err != nil {
+		return o, err
+	}
+	var marked bool
+	for _, entry := range bytes.Split(environment, []byte{0}) {
+		if space, ok := bytes.CutPrefix(entry, []byte(spaceVariable)); ok {
+			o.space = string(space)
+		}
+		marked = marked || bytes.HasPrefix(entry, []byte(ownVariable+"="))
+	}
+	o.hidden = o.space == "" && !marked
+	return o, nil
+}
+
+// sweep kills what is left of the slots whose spaces begin so and in which no program runs.
+func sweep(space string) error {
+	children.release(space)
+	return children.kill(func(o orphan) bool {
+		return strings.HasPrefix(o.space, space) && !children.uses(o.space) || o.hidden && children.idle()
+	})
+}
+
+// killLeft kills what a process that was killed itself has left, given where its control groups
+// are and how its spaces begin.
+func killLeft(groups, space string) {
+	left, _ := filepath.Glob(groups + "*") // a well-formed pattern
+	for _, dir := range left {
+		g := &cgroup{dir: dir}
+		g.kill()
+		g.remove()
+	}
+	mark := []byte("\x00" + spaceVariable + space)
+	marked := func(pid int) bool {
+		environment, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+		return err == nil && bytes.Contains(append([]byte{0}, environment...), mark)
+	}
+	for range 100 { // they may start others meanwhile
+		pids := processes(marked)
+		if len(pids) == 0 {
+			return
+		}
+		for _, pid := range pids {
+			killMarked(pid, marked)
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+// killMarked kills a process if it is marked, and never another that has its number since.
+func killMarked(pid int, marked func(pid int) bool) {
+	fd, err := unix.PidfdOpen(pid, 0)
+	if err != nil {
+		return // it has ended
+	}
+	defer unix.Close(fd)
+	if marked(pid) {
+		_ = unix.PidfdSendSignal(fd, unix.SIGKILL, nil, 0)
+	}
+}
+
+// A cgroup is a control group (cgroups(7), version 2) that holds a program and all its processes.
+// A nil *cgroup does nothing.
+type cgroup struct {
+	dir  string
+	file *os.File
+}
+
+var cgroupNumber struct {
+	sync.Mutex
+	last int
+}
+
+// cgroupPrefix is how the folders of this process's control groups begin; empty if it may not make any.
+var cgroupPrefix = sync.OnceValue(func() string {
+	own := ownCgroup()
+	if own == "" {
+		return ""
+	}
+	prefix := fmt.Sprintf("%s/fern-relay-%d-", own, os.Getpid())
+	dir := prefix + "trial"
+	if os.Mkdir(dir, 0o755) != nil {
+		return ""
+	}
+	defer os.Remove(dir)
+	if _, err := os.Stat(dir + "/cgroup.kill"); err != nil {
+		return "" // a kernel before 5.14
+	}
+	file, err := os.Open(dir)
+	if err != nil {
+		return ""
+	}
+	defer file.Close()
+	trial := exec.Command("true") // whether a process may start in it shows only when one does
+	trial.SysProcAttr = &syscall.SysProcAttr{UseCgroupFD: true, CgroupFD: int(file.Fd())}
+	if trial.Run() != nil {
+		return ""
+	}
+	return prefix
+})
+
+// ownCgroup is the folder of the control group that this process is in; empty if there is none.
+func ownCgroup() string {
+	groups, _ := os.ReadFile("/proc/self/cgroup")
+	mounts, _ := os.ReadFile("/proc/self/mountinfo")
+	var path string
+	for line := range strings.Lines(string(groups)) {
+		if below, ok := strings.CutPrefix(strings.TrimSpace(line), "0::"); ok {
+			path = below
+		}
+	}
+	for line := range strings.Lines(string(mounts)) {
+		fields := strings.Fields(line)
+		if at := slices.Index(fields, "-"); path != "" && at > 4 && at+1 < len(fields) && fields[at+1] == "cgroup2" && fields[3] == "/" {
+			return filepath.Join(fields[4], path)
+		}
+	}
+	return ""
+}
+
+// newCgroup makes a control group in which a process starts that has these attributes.
+func newCgroup(attributes *syscall.SysProcAttr) *cgroup {
+	prefix := cgroupPrefix()
+	if prefix == "" {
+		return nil
+	}
+	cgroupNumber.Lock()
+	cgroupNumber.last++
+	g := &cgroup{dir: prefix + strconv.Itoa(cgroupNumber.last)}
+	cgroupNumber.Unlock()
+	if os.Mkdir(g.dir, 0o755) != nil {
+		return nil
+	}
+	var err error
+	if g.file, err = os.Open(g.dir); err != nil {
+		g.remove()
+		return nil
+	}
+	attributes.UseCgroupFD, attributes.CgroupFD = true, int(g.file.Fd())
+	return g
+}
+
+// kill kills all processes in the group, at once.
+func (g *cgroup) kill() {
+	if g != nil {
+		_ = os.WriteFile(g.dir+"/cgroup.kill", []byte("1"), 0)
+	}
+}
+
+// remove removes the group, once the processes that were killed in it are gone.
+func (g *cgroup) remove() {
+	if g == nil {
+		return
+	}
+	if g.file != nil {
+		_ = g.file.Close()
+	}
+	for pause := 100 * time.Microsecond; pause < time.Second; pause *= 2 {
+		if err := os.Remove(g.dir); !errors.Is(err, syscall.EBUSY) {
+			return
+		}
+		time.Sleep(pause)
+	}
 }

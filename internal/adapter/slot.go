@@ -1,14 +1,12 @@
 package adapter
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -30,8 +28,24 @@ type Slot struct {
 	Limit time.Duration // of one test; 0 where its suite's holds
 }
 
-// TestLimit is the time that one test may take, where its suite gives it another.
-func (s Slot) TestLimit(suite time.Duration) time.Duration { return cmp.Or(s.Limit, suite) }
+// Limits bound what the processes of a suite may take; 0 for no bound.
+type Limits struct {
+	Test      time.Duration // one test
+	Idle      time.Duration // while no test runs: to start, between tests and to end, and to list the tests
+	Handshake time.Duration // an answer of a host that runs no test for it
+}
+
+// HandshakeLimit is Limits.Handshake if a suite does not say otherwise.
+const HandshakeLimit = 10 * time.Second
+
+// Limits returns the limits of a suite in the slot, where a test may have another.
+func (s Slot) Limits(suite Limits) Limits {
+	if s.Limit > 0 && suite.Idle == suite.Test {
+		suite.Idle = s.Limit
+	}
+	suite.Test = cmp.Or(s.Limit, suite.Test)
+	return suite
+}
 
 // Ports is how many ports a slot has.
 const Ports = 20
@@ -50,10 +64,19 @@ type Setup struct {
 	Env            map[string]string
 	Limit          time.Duration // of one test; 0 where its suite's holds
 	Prepare, Clean []string      // command lines: once before the slot is used, and after; none where empty
+	Timeout        time.Duration // of each of these commands; 0 for prepareLimit and cleanLimit
+	Records        string        // the folder for records of slots in use; none if empty
 }
 
-// Slot makes the slot of a worker, with its folder below the one given.
-func (u Setup) Slot(below string, number int) (Slot, error) {
+// How long the commands of a slot may take if nothing else is said. Cleaning happens also
+// after an interrupt, when somebody waits for the end.
+const (
+	prepareLimit = 10 * time.Minute
+	cleanLimit   = 30 * time.Second
+)
+
+// slot makes the slot of a worker, with its folder below the one given.
+func (u Setup) slot(below string, number int) (Slot, error) {
 	pid := os.Getpid()
 	s := Slot{Number: number, Limit: u.Limit, Temp: filepath.Join(below, fmt.Sprint("slot", number)), Space: fmt.Sprintf("%s%d_", spaceOf(pid), number),
 		Port: firstPort + Ports*((17*pid+number)%slotsKept)}
@@ -67,58 +90,68 @@ func (u Setup) Slot(below string, number int) (Slot, error) {
 // spaceOf is what the spaces of all slots of a process of ours begin with.
 func spaceOf(pid int) string { return fmt.Sprintf("fern%d_", pid) }
 
-// Sweep kills what has been left anywhere by processes that ran in slots of this
-// process, none of which is in use any more.
-func Sweep() { killSpace(spaceOf(os.Getpid())) }
+// Sweep kills what processes have left that ran in slots of this process, except in those in
+// which one still runs. The error names processes that cannot be killed.
+func Sweep() error { return sweep(spaceOf(os.Getpid())) }
 
-// KillLeft kills what the tests of a process of ours have left, which was killed
-// itself. Where a process has its number again nothing is done.
-func KillLeft(pid int) {
+// KillLeft kills what the tests of a fern-relay process have left that was killed itself, given its
+// number and its Groups. It does nothing if that number is in use again.
+func KillLeft(pid int, groups string) {
 	if pid > 0 && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
-		killSpace(spaceOf(pid))
+		killLeft(groups, spaceOf(pid))
 	}
 }
+
+// Groups is how the folders of this process's control groups begin; empty if it has none.
+func Groups() string { return cgroupPrefix() }
 
 // Fill puts what the slot owns in the place of {slot}, {space}, {tmp} and {port}.
 func (s Slot) Fill(text string) string {
 	return strings.NewReplacer("{slot}", strconv.Itoa(s.Number), "{space}", s.Space, "{tmp}", s.Temp, "{port}", strconv.Itoa(s.Port)).Replace(text)
 }
 
-// Begin prepares a slot before it is used. The error says what the command printed.
+// Begin prepares a slot before it is used. What the command starts in the background runs until
+// the slot's End. The error holds what the command printed.
 func (u Setup) Begin(ctx context.Context, s Slot) error {
-	if err := u.command(ctx, s, u.Prepare); err != nil {
+	if err := u.command(ctx, s, u.Prepare, cmp.Or(u.Timeout, prepareLimit), true); err != nil {
 		return fmt.Errorf("prepare of worker %d: %w", s.Number, err)
 	}
 	return nil
 }
 
-// cleanPatience is how long cleaning may take, also where all else was cancelled.
-const cleanPatience = 30 * time.Second
-
-// End cleans a slot after it was used.
+// End cleans a slot after it was used, and kills what Begin left running for it.
 func (u Setup) End(s Slot) error {
-	ctx, cancel := context.WithTimeout(context.Background(), cleanPatience)
-	defer cancel()
-	if err := u.command(ctx, s, u.Clean); err != nil {
-		return fmt.Errorf("clean of worker %d: %w", s.Number, err)
+	var errs []error
+	if err := u.command(context.Background(), s, u.Clean, cmp.Or(u.Timeout, cleanLimit), false); err != nil {
+		errs = append(errs, fmt.Errorf("clean of worker %d: %w", s.Number, err))
 	}
-	return nil
+	return errors.Join(append(errs, sweep(s.Space))...)
 }
 
-func (u Setup) command(ctx context.Context, s Slot, words []string) error {
+func (u Setup) command(ctx context.Context, s Slot, words []string, limit time.Duration, leaves bool) error {
 	if len(words) == 0 {
 		return nil
 	}
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("still running after %s, and killed", limit))
+	defer cancel()
 	filled := make([]string, len(words))
 	for i, word := range words {
 		filled[i] = s.Fill(word)
 	}
 	cmd := Command(ctx, u.Dir, s, filled[0], filled[1:]...)
-	var said bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &said, &said
-	// A server that it leaves behind may hold its output open.
-	if err := cmd.Run(); err != nil && !errors.Is(err, exec.ErrWaitDelay) {
-		return fmt.Errorf("%s: %s", strings.Join(filled, " "), strings.TrimSuffix(Ending(err)+": "+outcome.PlainLine(said.String()), ": "))
+	cmd.leaves = leaves
+	said := &Tail{Limit: saidLimit}
+	cmd.Stdout, cmd.Stderr = said, said
+	err := cmd.Run()
+	if err == nil {
+		return nil
 	}
-	return nil
+	ending := Ending(err)
+	if cause := context.Cause(ctx); cause != nil {
+		ending = cause.Error()
+	}
+	return fmt.Errorf("%s: %s", strings.Join(filled, " "), strings.TrimSuffix(ending+": "+outcome.PlainLine(said.String()), ": "))
 }
+
+// saidLimit bounds what an error repeats of a command's output, in bytes.
+const saidLimit = 4 << 10

@@ -6,7 +6,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -37,12 +36,11 @@ type Job struct {
 // machine's, such as no room for temporary files; what goes wrong with tests is
 // told as events.
 func Run(ctx context.Context, job Job, sink outcome.Sink) error {
-	temp, err := os.MkdirTemp("", "fern-relay-")
+	slots, err := job.Setup.Open()
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(temp)
-	r := &run{job: job, temp: temp, sink: sink, began: time.Now(), counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
+	r := &run{job: job, slots: slots, sink: outcome.LimitSteps(sink), extras: map[string]int{}, began: time.Now(), counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
 		came: map[string]outcome.Outcome{}, held: map[string]int{}, awaited: map[string]bool{}, floods: map[string]*flood{},
 		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}}
 	r.changed = sync.NewCond(&r.mu)
@@ -56,7 +54,9 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 		wg.Go(func() { r.work(ctx, number) })
 	}
 	wg.Wait()
-	adapter.Sweep()
+	if err := slots.Close(); err != nil {
+		r.note(err.Error())
+	}
 	left, why := r.leftover(ctx)
 	for _, b := range job.Queue {
 		for i := range b.Tests {
@@ -70,7 +70,7 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 // run is one job under way.
 type run struct {
 	job   Job
-	temp  string
+	slots *adapter.Slots
 	began time.Time
 
 	mu       sync.Mutex
@@ -83,6 +83,7 @@ type run struct {
 	came     map[string]outcome.Outcome // by ID
 	counts   map[outcome.Outcome]int
 	floods   map[string]*flood          // by ID: tests that printed much
+	extras   map[string]int             // by ID: how many entries there are for what processes did beyond their tests
 	notes    []string                   // what went wrong beside the tests
 	paused   bool                       // nothing new is to be taken
 	stopping bool                       // nothing new is to begin
@@ -154,7 +155,7 @@ func (r *run) work(ctx context.Context, number int) {
 	defer cancel()
 	defer context.AfterFunc(ctx, r.changed.Broadcast)()
 	r.enter(number, cancel)
-	seat := &seat{number: number, sessions: map[string]adapter.Session{}}
+	seat := &seat{number: number, sessions: map[string]adapter.Session{}, groups: map[string]string{}}
 	defer r.leave(seat)
 	for ctx.Err() == nil {
 		batch := r.take(ctx, number)
@@ -176,12 +177,30 @@ type seat struct {
 	number   int
 	slot     *adapter.Slot
 	sessions map[string]adapter.Session
+	groups   map[string]string // by suite: of the latest test
+}
+
+// extraID returns the ID for an entry of what a process did beyond its tests: the one given, or
+// one like it if another entry or a test has that.
+func (r *run) extraID(id string) string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for {
+		r.extras[id]++
+		own := id
+		if n := r.extras[id]; n > 1 {
+			own = fmt.Sprint(id, "~", n)
+		}
+		if _, ended := r.came[own]; !ended && r.open[own] == nil {
+			return own
+		}
+	}
 }
 
 // session gives the session of a suite, and opens it where there is none yet.
 func (r *run) session(ctx context.Context, s *seat, suite string) (adapter.Session, error) {
 	if s.slot == nil {
-		slot, err := r.job.Setup.Slot(r.temp, s.number)
+		slot, err := r.slots.Slot(s.number)
 		if err != nil {
 			return nil, err
 		}
@@ -204,8 +223,11 @@ func (r *run) session(ctx context.Context, s *seat, suite string) (adapter.Sessi
 
 // leave closes what a worker had open, and cleans its slot.
 func (r *run) leave(s *seat) {
-	for _, session := range s.sessions {
-		_ = session.Close() // its processes are gone either way
+	for suite, session := range s.sessions {
+		if err := session.Close(); err != nil {
+			id := r.extraID(catalog.ID(suite, s.groups[suite], adapter.ProcessEntry))
+			r.tell(outcome.Event{Event: outcome.Finished, ID: id, Worker: s.number, Outcome: outcome.Errored, Message: err.Error(), Seconds: outcome.Took(0)})
+		}
 	}
 	if s.slot == nil {
 		return
@@ -237,7 +259,8 @@ func (r *run) runBatch(ctx context.Context, batch *queued, seat *seat) error {
 	if err != nil {
 		return err
 	}
-	tries := &tries{run: r, worker: seat.number, batch: batch.at, left: r.job.Retries, past: map[string][]outcome.Event{}}
+	seat.groups[batch.Suite] = tests[len(tests)-1].Group
+	tries := newTries(r, seat.number, batch.at, tests)
 	for len(tests) > 0 && err == nil {
 		if err = session.Run(ctx, tests, tries.hear); err == nil {
 			tests, err = tries.again(ctx, session, tests)

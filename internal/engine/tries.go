@@ -18,11 +18,31 @@ type tries struct {
 	left          int                        // how often tests may run again
 	held          []outcome.Event            // of this try: bad outcomes, and of tests that were skipped for them
 	past          map[string][]outcome.Event // by ID: the bad outcomes of its tries
+	own           map[string]bool            // IDs of the batch's tests
+	extra         string                     // the ID of the present entry for what a process did beyond them
+}
+
+func newTries(r *run, worker, batch int, tests []catalog.Test) *tries {
+	t := &tries{run: r, worker: worker, batch: batch, left: r.job.Retries, past: map[string][]outcome.Event{}, own: make(map[string]bool, len(tests))}
+	for i := range tests {
+		t.own[tests[i].ID] = true
+	}
+	return t
 }
 
 // hear takes an event of the session.
 func (t *tries) hear(e outcome.Event) {
 	e.Worker, e.Batch = t.worker, t.batch
+	if !t.own[e.ID] {
+		if t.extra == "" {
+			t.extra = t.run.extraID(e.ID)
+		}
+		if e.ID = t.extra; e.Event == outcome.Finished {
+			t.extra = ""
+		}
+		t.run.tell(e)
+		return
+	}
 	switch e.Event {
 	case outcome.Started:
 		t.run.runs(t.worker, e.ID, true)

@@ -24,7 +24,8 @@ const sniffed = 64 << 10
 // Read tells a sink what a report says, as far as it can be, and gives the name of its format. The
 // error, told after all events, says what keeps the report from being whole.
 func Read(r io.Reader, to outcome.Sink) (name string, err error) {
-	sink := func(e outcome.Event) { to(e.Sound()) }
+	limited := outcome.LimitSteps(to)
+	sink := func(e outcome.Event) { limited(e.Sound()) }
 	decoded := transform.NewReader(r, unicode.BOMOverride(transform.Nop)) // of UTF-16, as some shells write it, and UTF-8
 	head := bufio.NewReaderSize(decoded, sniffed)
 	start, err := head.Peek(sniffed)

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/mattn/go-shellwords"
 	"github.com/pelletier/go-toml/v2"
@@ -62,17 +63,25 @@ type Suite struct {
 	Run        string // of a host: its command line; of commands: that which runs one test
 	BuildFlags []string
 	Args       []string
-	Results    string         // of a command: one of resultFormats, empty for exit
-	Timeout    time.Duration  // of one test
+	Results    string // of a command: one of resultFormats, empty for exit
+	Limits     Limits
 	Isolate    string         // what one process holds: one of isolations of the kind
 	Together   split.Together // what never runs side by side
+}
+
+// Limits bound what the processes of a suite may take.
+type Limits struct {
+	Test      time.Duration // one test
+	Idle      time.Duration // while no test runs: to start, between tests and to end, and to list the tests
+	Handshake time.Duration // an answer of a host that runs no test for it
 }
 
 // Workers is what the project says of its workers. The words of the commands and
 // the values of Env may hold {slot}, {space}, {tmp} and {port}.
 type Workers struct {
-	Count          int      // 0 where not given
-	Prepare, Clean []string // command lines: once per slot, before and after
+	Count          int           // 0 where not given
+	Prepare, Clean []string      // command lines: once per slot, before and after
+	Timeout        time.Duration // of each of these; 0 where not given
 	Env            map[string]string
 }
 
@@ -109,14 +118,21 @@ var resultFormats = []string{"exit", "tap", "junit", "gojson", "events"}
 // nothing is said.
 var isolations = map[Kind][]string{Go: {"test", "group"}, Command: {"test", "group"}, Host: {"test", "group", "worker"}}
 
-// DefaultTimeout bounds one test where its suite does not say otherwise, as the
-// Go toolchain bounds a package.
-const DefaultTimeout = 10 * time.Minute
+// Limits that hold if a suite does not say otherwise: a test may take as long as the Go
+// toolchain gives a package.
+const (
+	defaultTimeout   = 10 * time.Minute
+	defaultHandshake = 10 * time.Second
+)
+
+// defaultLimits are the limits of a suite that says nothing.
+var defaultLimits = Limits{Test: defaultTimeout, Idle: defaultTimeout, Handshake: defaultHandshake}
 
 // file is fern.toml as it is written.
 type file struct {
 	Project struct {
-		Name string `toml:"name"`
+		Name    string `toml:"name"`
+		Outside bool   `toml:"outside"`
 	} `toml:"project"`
 	Suites []struct {
 		Name       string   `toml:"name"`
@@ -128,6 +144,8 @@ type file struct {
 		BuildFlags []string `toml:"build_flags"`
 		Args       []string `toml:"args"`
 		Timeout    string   `toml:"timeout"`
+		Idle       string   `toml:"idle-timeout"`
+		Handshake  string   `toml:"handshake-timeout"`
 		Isolate    string   `toml:"isolate"`
 		Together   string   `toml:"together"`
 	} `toml:"suite"`
@@ -147,6 +165,7 @@ type file struct {
 		Count   int               `toml:"count"`
 		Prepare string            `toml:"prepare"`
 		Clean   string            `toml:"clean"`
+		Timeout string            `toml:"timeout"`
 		Env     map[string]string `toml:"env"`
 	} `toml:"workers"`
 	Ledger struct {
@@ -198,7 +217,7 @@ func withoutFile(dir string) (*Project, error) {
 	for above := dir; ; above = filepath.Dir(above) {
 		if _, err := os.Stat(filepath.Join(above, "go.mod")); err == nil {
 			return &Project{Dir: dir, Name: filepath.Base(dir),
-				Suites: []Suite{{Name: string(Go), Kind: Go, Dir: ".", Timeout: DefaultTimeout, Isolate: "group", Together: split.Group}}}, nil
+				Suites: []Suite{{Name: string(Go), Kind: Go, Dir: ".", Limits: defaultLimits, Isolate: "group", Together: split.Group}}}, nil
 		}
 		if above == filepath.Dir(above) {
 			return nil, fmt.Errorf("no tests here: %s has no %s and is not inside a Go module: go to your project, or write a %s with a [[suite]]",
@@ -243,6 +262,11 @@ func (p *Project) addWorkers(f *file, d *document) (err error) {
 	if w.Count < 0 {
 		return d.wrong(d.entry("workers", 0, "count"), "the count of workers is %d: a number from 1 is expected", w.Count)
 	}
+	if w.Timeout != "" {
+		if p.Workers.Timeout, err = time.ParseDuration(w.Timeout); err != nil || p.Workers.Timeout <= 0 {
+			return d.wrong(d.entry("workers", 0, "timeout"), "the timeout of prepare and clean is %q: a duration like 30s is expected", w.Timeout)
+		}
+	}
 	for _, c := range []struct {
 		key, text string
 		words     *[]string
@@ -260,11 +284,11 @@ func (p *Project) addWorkers(f *file, d *document) (err error) {
 func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
-		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Results: s.Results, Timeout: DefaultTimeout,
+		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Results: s.Results,
 			Isolate: s.Isolate, Together: cmp.Or(split.Together(s.Together), split.Group)}
 		switch {
-		case suite.Name == "" || strings.ContainsAny(suite.Name, ":#"):
-			return wrong("name", "a suite's name is %q: a name without : and # is expected", s.Name)
+		case !plainName(suite.Name):
+			return wrong("name", "a suite's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", s.Name)
 		case slices.ContainsFunc(p.Suites, func(other Suite) bool { return other.Name == s.Name }):
 			return wrong("name", "two suites are named %q: give one another name", s.Name)
 		case suite.Kind != Go && suite.Kind != Host && suite.Kind != Command:
@@ -286,15 +310,25 @@ func (p *Project) addSuites(f *file, d *document) error {
 		if suite.Together.Check() != nil {
 			return wrong("together", "together of suite %s is %q: what never runs side by side is one of test, file, group, suite", s.Name, s.Together)
 		}
-		if s.Timeout != "" {
-			limit, err := time.ParseDuration(s.Timeout)
-			if err != nil || limit <= 0 {
-				return wrong("timeout", "the timeout of suite %s is %q: a duration like 30s is expected", s.Name, s.Timeout)
+		suite.Limits = defaultLimits
+		for _, limit := range []struct {
+			key, text string
+			into      *time.Duration
+		}{{"timeout", s.Timeout, &suite.Limits.Test}, {"idle-timeout", cmp.Or(s.Idle, s.Timeout), &suite.Limits.Idle}, {"handshake-timeout", s.Handshake, &suite.Limits.Handshake}} {
+			if limit.text == "" {
+				continue
 			}
-			suite.Timeout = limit
+			given, err := time.ParseDuration(limit.text)
+			if err != nil || given <= 0 {
+				return wrong(limit.key, "the %s of suite %s is %q: a duration like 30s is expected", limit.key, s.Name, limit.text)
+			}
+			*limit.into = given
 		}
 		if suite.Dir == "" {
 			suite.Dir = "."
+		}
+		if !f.Project.Outside && !p.inside(suite.Dir) {
+			return wrong("dir", "the folder of suite %s is %q, outside the project: choose one below %s, or set outside = true in [project]", s.Name, s.Dir, p.Dir)
 		}
 		p.Suites = append(p.Suites, suite)
 	}
@@ -302,6 +336,31 @@ func (p *Project) addSuites(f *file, d *document) error {
 		return fmt.Errorf("%s has no suite: add a [[suite]] with a name and a kind", d.path)
 	}
 	return nil
+}
+
+// plainName reports whether a suite's name can be the name of a folder and a part of an ID.
+func plainName(name string) bool {
+	return name != "" && name[0] != '.' && len(name) <= 100 && !strings.ContainsFunc(name, func(r rune) bool {
+		return strings.ContainsRune(`:#/\`, r) || !unicode.IsPrint(r)
+	})
+}
+
+// inside reports whether a folder, given relative to the project, is in it, also once its links
+// are followed. One that does not exist counts as it is written.
+func (p *Project) inside(dir string) bool {
+	if !filepath.IsLocal(filepath.FromSlash(dir)) {
+		return false
+	}
+	real, err := filepath.EvalSymlinks(filepath.Join(p.Dir, filepath.FromSlash(dir)))
+	if err != nil {
+		return true
+	}
+	root, err := filepath.EvalSymlinks(p.Dir)
+	if err != nil {
+		return true
+	}
+	below, err := filepath.Rel(root, real)
+	return err == nil && filepath.IsLocal(below)
 }
 
 // addPicks reads everything in the file that is made of picks.
@@ -415,7 +474,7 @@ func positioned(path string, err error) error {
 // known lists the keys that are expected where an unknown one stands.
 func known(key []string) string {
 	tables := map[string]string{
-		"project": "name", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout, isolate, together", "workers": "count, prepare, clean, env", "ledger": "runs, days",
+		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout, idle-timeout, handshake-timeout, isolate, together", "workers": "count, prepare, clean, timeout, env", "ledger": "runs, days",
 		"rule": "pick, " + strings.Join(catalog.MarkNames, ", ") + ", clear",
 	}
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {

@@ -73,8 +73,8 @@ func TestOpen(t *testing.T) {
 		t.Errorf("opened %+v with the tags %v", p, tags)
 	}
 	want := []Suite{
-		{Name: "unit", Kind: Go, Dir: "src", BuildFlags: []string{"-race"}, Args: []string{"-short"}, Timeout: 90 * time.Second, Isolate: "test", Together: "group"},
-		{Name: "devices", Kind: Host, Dir: ".", Run: "./host --fast", Timeout: DefaultTimeout, Isolate: "worker", Together: "file"},
+		{Name: "unit", Kind: Go, Dir: "src", BuildFlags: []string{"-race"}, Args: []string{"-short"}, Limits: Limits{90 * time.Second, 90 * time.Second, defaultHandshake}, Isolate: "test", Together: "group"},
+		{Name: "devices", Kind: Host, Dir: ".", Run: "./host --fast", Limits: defaultLimits, Isolate: "worker", Together: "file"},
 	}
 	if !reflect.DeepEqual(p.Suites, want) {
 		t.Errorf("the suites are %+v, want %+v", p.Suites, want)
@@ -109,7 +109,7 @@ func TestErrorsNameThePlace(t *testing.T) {
 		{`count = 6`, `count = "six"`, ":39:9", ""},
 		{`kind = "go"`, `kind = "go`, ":7:", ""},
 		{`kind = "go"`, `kind = "cargo"`, ":7:1", `"cargo": go, command or host is expected`},
-		{`name = "unit"`, `name = "a:b"`, ":6:1", "without : and #"},
+		{`name = "unit"`, `name = "a:b"`, ":6:1", "signs other than : # /"},
 		{`name = "devices"`, `name = "unit"`, ":", "two suites are named"},
 		{`run = "./host --fast"`, ``, ":14:1", "has no run"},
 		{`kind = "host"`, `kind = "command"`, ":14:1", "give it list and run"},

@@ -17,7 +17,7 @@ import (
 // ground is where hunts run their trials: a seat for each worker.
 type ground struct {
 	relay *Relay
-	temp  string
+	slots *adapter.Slots
 	seats chan *seat
 	quiet sync.RWMutex // held whole by a trial beside which no other may run
 }
@@ -31,14 +31,14 @@ type seat struct {
 
 // ground prepares seats for so many workers.
 func (r *Relay) ground(ctx context.Context, workers int) (*ground, error) {
-	temp, err := os.MkdirTemp("", "fern-relay-")
+	slots, err := r.setup().Open()
 	if err != nil {
 		return nil, err
 	}
-	g := &ground{relay: r, temp: temp, seats: make(chan *seat, workers)}
+	g := &ground{relay: r, slots: slots, seats: make(chan *seat, workers)}
 	for n := 1; n <= workers && err == nil; n++ {
 		s := &seat{sessions: map[string]adapter.Session{}}
-		if s.slot, err = r.setup().Slot(temp, n); err == nil {
+		if s.slot, err = slots.Slot(n); err == nil {
 			err = r.setup().Begin(ctx, s.slot)
 		}
 		g.seats <- s
@@ -58,8 +58,7 @@ func (g *ground) close() {
 		}
 		_ = g.relay.setup().End(s.slot) // the findings stand, whatever is left behind
 	}
-	adapter.Sweep()
-	_ = os.RemoveAll(g.temp)
+	_ = g.slots.Close()
 }
 
 // trial runs an order in a fresh state and gives the outcome of the victim,

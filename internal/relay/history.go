@@ -33,6 +33,7 @@ func OpenLedger(ctx context.Context, dir string) (*Relay, error) {
 	if r.Notes, err = r.openHistory(ctx); err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
+	r.Notes = append(r.Notes, r.setup().Recover()...)
 	return r, nil
 }
 

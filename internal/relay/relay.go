@@ -59,6 +59,7 @@ func Open(ctx context.Context, dir string, finding func(what string)) (*Relay, e
 	}
 	r := &Relay{Project: p, adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}, history: &history{}}
 	notes, err := r.openHistory(ctx)
+	notes = append(notes, r.setup().Recover()...)
 	if err == nil {
 		err = r.discover(ctx, finding)
 	}
@@ -117,7 +118,7 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 	switch s.Kind {
 	case project.Host:
 		words, err := commandLine(dir, "run", s.Run)
-		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: below, Command: words, Timeout: s.Timeout, Isolate: adapter.Isolation(s.Isolate)}), err
+		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: below, Command: words, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)}), err
 	case project.Command:
 		list, err := commandLine(dir, "list", s.List)
 		if err != nil {
@@ -127,11 +128,11 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		if err != nil {
 			return nil, err
 		}
-		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Timeout: s.Timeout, Isolate: adapter.Isolation(s.Isolate)})
+		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
 	}
 	store := filepath.Join(p.StorePath(), "build", s.Name)
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store, Keep: p.Store,
-		BuildFlags: s.BuildFlags, Args: s.Args, Timeout: s.Timeout, Isolate: adapter.Isolation(s.Isolate)})
+		BuildFlags: s.BuildFlags, Args: s.Args, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
 }
 
 // commandLine parts a command line into words; a program that is named by its
@@ -301,7 +302,7 @@ func (r *Relay) Ready(text string, tests []catalog.Test, workers int) (Request, 
 // setup is what the project wants done with the slots of its workers.
 func (r *Relay) setup() adapter.Setup {
 	w := r.Project.Workers
-	return adapter.Setup{Dir: r.Project.Dir, Env: w.Env, Prepare: w.Prepare, Clean: w.Clean}
+	return adapter.Setup{Dir: r.Project.Dir, Env: w.Env, Prepare: w.Prepare, Clean: w.Clean, Timeout: w.Timeout, Records: filepath.Join(r.Project.StorePath(), "slots")}
 }
 
 // Run runs tests, tells the sink, and keeps the run in the ledger. The run is

@@ -7,7 +7,6 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
 )
@@ -68,7 +67,6 @@ func (r *Relay) killed() (notes []string, err error) {
 	if k.Run.Done() == len(k.Task.Tests) {
 		return []string{fmt.Sprintf("run %d came to its end and could not be kept then: it is now", number)}, ledger.ForgetKilled(r.Project.StorePath())
 	}
-	adapter.KillLeft(k.Task.PID)
 	return []string{fmt.Sprintf("run %d was killed when %d of %d tests had ended: fern-relay run --resume runs the rest", number, k.Run.Done(), len(k.Task.Tests))}, nil
 }
 

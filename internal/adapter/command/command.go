@@ -8,8 +8,6 @@
 package command
 
 import (
-	"bufio"
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -34,12 +32,12 @@ import (
 // Config is what a suite behind commands needs to know.
 type Config struct {
 	Suite   string
-	Dir     string            // the suite's folder, absolute: where the commands run
-	Below   string            // the suite's folder as seen from the project, with slashes
-	List    []string          // the command that lists the tests, with its arguments
-	Run     []string          // the command that runs them, with placeholders
-	Results string            // Exit, or a format that there is a reader for; Exit where it is empty
-	Timeout time.Duration     // of one test
+	Dir     string   // the suite's folder, absolute: where the commands run
+	Below   string   // the suite's folder as seen from the project, with slashes
+	List    []string // the command that lists the tests, with its arguments
+	Run     []string // the command that runs them, with placeholders
+	Results string   // Exit, or a format that there is a reader for; Exit where it is empty
+	adapter.Limits
 	Isolate adapter.Isolation // PerTest, or else what Run's placeholders say
 }
 
@@ -94,43 +92,67 @@ type listed struct {
 	Marks catalog.Marks `json:"marks"`
 }
 
+// Bounds of what a list command prints, in bytes.
+const (
+	maxLine = 1 << 20
+	maxList = 256 << 20
+)
+
 // Discover runs the list command and reads its lines.
 func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error) {
-	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}, a.List[0], a.List[1:]...)
-	var stdout, stderr bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &stdout, &stderr
-	if err := cmd.Run(); err != nil {
-		return found, a.failed(err, stderr.String())
+	limited, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	if a.Limits.Idle > 0 {
+		late := fmt.Errorf("it was still running after %s, and was killed", a.Limits.Idle)
+		defer time.AfterFunc(a.Limits.Idle, func() { cancel(late) }).Stop()
 	}
-	lines := bufio.NewScanner(&stdout)
-	lines.Buffer(nil, maxLine)
-	for n := 1; lines.Scan(); n++ {
-		text := strings.TrimSuffix(lines.Text(), "\r")
-		if strings.TrimSpace(text) == "" {
-			continue
+	cmd := adapter.Command(limited, a.Dir, adapter.Slot{}, a.List[0], a.List[1:]...)
+	number, size := 0, 0
+	lines := &adapter.LineWriter{Limit: maxLine, Line: func(text string) error {
+		number++
+		size += len(text) + 1
+		var err error
+		switch text = strings.TrimSuffix(text, "\r"); {
+		case size > maxList:
+			err = fmt.Errorf("it prints more than %d MB", maxList>>20)
+		case strings.TrimSpace(text) != "":
+			err = a.tell(&found, text)
 		}
-		if err := a.tell(&found, text); err != nil {
-			return found, fmt.Errorf("line %d of what the list command of suite %s prints: %w", n, a.Suite, err)
+		if err != nil {
+			cancel(nil) // nobody reads the rest
 		}
+		return err
+	}}
+	stderr := &adapter.Tail{Limit: messageLimit}
+	cmd.Stdout, cmd.Stderr = lines, stderr
+	err = cmd.Run()
+	if wrong := lines.Close(); wrong != nil {
+		return found, fmt.Errorf("line %d of what the list command of suite %s prints: %w", max(1, number), a.Suite, wrong)
 	}
-	if err := lines.Err(); err != nil {
-		return found, fmt.Errorf("what the list command of suite %s prints cannot be read: %w", a.Suite, err)
+	if err != nil {
+		return found, a.failed(limited, err, stderr.String())
 	}
+	found.Close(listName)
 	if len(found.Tests) == 0 {
-		found.Nothing = fmt.Sprintf("ran %q in %s, which ended well and printed nothing on its standard output: it should print the name of a test a line",
+		found.Nothing = fmt.Sprintf("ran %q in %s, which ended with exit status 0 and printed nothing on its standard output: it should print the name of one test per line",
 			strings.Join(a.List, " "), a.Dir)
 	}
 	return found, nil
 }
 
-// maxLine bounds one line of the list command, in bytes.
-const maxLine = 1 << 20
+// listName is how messages name the source of what a list command says.
+const listName = "the list command"
 
 // failed says why the list command gave no list.
-func (a *Adapter) failed(err error, said string) error {
+func (a *Adapter) failed(ctx context.Context, err error, said string) error {
 	command := strings.Join(a.List, " ")
 	var exit *exec.ExitError
+	cause := context.Cause(ctx)
 	switch {
+	case errors.Is(cause, context.Canceled):
+		return cause
+	case cause != nil:
+		return fmt.Errorf("the list command %q of suite %s: %w: %s", command, a.Suite, cause, outcome.PlainLine(lastLines(said)))
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("the list command %q of suite %s is not executable: chmod +x %s", command, a.Suite, a.List[0])
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, exec.ErrNotFound):
@@ -160,7 +182,7 @@ func (a *Adapter) tell(found *adapter.Found, text string) error {
 	if told.File != "" {
 		t.File = path.Join(a.Below, told.File)
 	}
-	return found.Tell(t, told.Tags, told.Marks, "the list command")
+	return found.Tell(t, told.Tags, told.Marks, listName)
 }
 
 // Touched knows of no files but those that tests stand in, which go without saying.
@@ -194,9 +216,9 @@ type session struct {
 
 // Run runs the tests, as many in a process as the command says.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
-	batch := adapter.NewBatch(tests, s.slot.TestLimit(s.adapter.Timeout), sink)
+	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for next := batch.Next(); len(next) > 0; next = batch.Next() {
-		if err := s.process(ctx, s.share(next[:batch.Settled(next)]), batch); err != nil {
+		if err := s.process(ctx, s.share(next[:batch.Settled(next)]), batch, sink); err != nil {
 			return err
 		}
 	}
@@ -216,7 +238,7 @@ func (s *session) share(tests []catalog.Test) []catalog.Test {
 }
 
 // process runs some tests in one process.
-func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Batch) error {
+func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Batch, sink outcome.Sink) error {
 	report := filepath.Join(s.slot.Temp, "report")
 	if err := os.RemoveAll(report); err != nil {
 		return err
@@ -239,7 +261,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	ready := make(chan struct{})
 	batch.Begin(func() {
 		<-ready
-		_ = adapter.KillGroup(cmd)
+		_ = cmd.Kill()
 	})
 	told.begin()
 	err := cmd.Start()
@@ -248,10 +270,11 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 		told.close("it cannot be started: "+err.Error(), 1, nil)
 	}
 	if err != nil {
+		batch.Exited()
 		return ctx.Err()
 	}
 	err = cmd.Wait()
-	_ = adapter.KillGroup(cmd) // what the process left behind in its group
+	silent := batch.Exited()
 	if closer, ok := cmd.Stdout.(io.Closer); ok {
 		_ = closer.Close() // so that the reader comes to the end
 	}
@@ -262,27 +285,37 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	if read != nil && s.adapter.holds("{report}") {
 		fault = readReport(report, read, told.take)
 	}
-	s.ended(told, cmd.ProcessState.ExitCode(), adapter.Ending(err), fault)
+	end := ending{cmd.ProcessState.ExitCode(), adapter.Ending(err), silent, fault}
+	s.ended(told, end)
+	told.reportBeyond(sink, end)
 	return nil
 }
 
-// ended gives every test of a process that has ended its outcome, but for those
-// behind one that a signal ended, which get another process.
-func (s *session) ended(told *results, code int, ending string, fault error) {
-	if code < 0 {
+// ending is how a process ended.
+type ending struct {
+	code   int // below 0 for a signal
+	words  string
+	silent adapter.Phase // in which it was killed, as none of its tests ran
+	fault  error         // what is wrong with its results
+}
+
+// ended gives every test of a process that has ended its outcome, except those
+// after one that a signal ended, which get another process.
+func (s *session) ended(told *results, end ending) {
+	if end.code < 0 {
 		t := told.tests[0]
-		told.batch.Ended(ending, func(words string) (string, string, int) { return lastLines(words), t.File, t.Line })
+		told.batch.Ended(end.words, func(words string) (string, string, int) { return lastLines(words), t.File, t.Line })
 		return
 	}
 	if s.adapter.Results != Exit {
-		told.close(ending, code, fault)
+		told.close(end.words, end.code, end.fault)
 		return
 	}
 	t := &told.tests[0]
 	e := outcome.Event{Outcome: outcome.Passed}
-	if code > 0 {
+	if end.code > 0 {
 		last := lastLines(told.batch.Words(t.ID))
-		e.Outcome, e.Message = outcome.Failed, strings.TrimSuffix(ending+": "+last, ": ")
+		e.Outcome, e.Message = outcome.Failed, strings.TrimSuffix(end.words+": "+last, ": ")
 		e.Expected, e.Actual = outcome.Compared(last)
 	}
 	told.mu.Lock()
@@ -344,8 +377,7 @@ func (p *printed) Write(data []byte) (int, error) {
 	r := p.results
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.said = append(r.said, data[max(0, len(data)-saidKept):]...)
-	r.said = slices.Clone(r.said[max(0, len(r.said)-saidKept):])
+	_, _ = r.said.Write(data)
 	if len(r.open) > 0 {
 		r.batch.Output(r.open[0], string(data))
 	}

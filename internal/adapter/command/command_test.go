@@ -34,7 +34,7 @@ esac
 	}
 	dir = filepath.Join(dir, "checks")
 	a, err := New(Config{Suite: "c", Dir: dir, Below: "checks", List: []string{filepath.Join(dir, "list")},
-		Run: []string{filepath.Join(dir, "run"), "{name}", "{slot}", "{tmp}"}, Timeout: time.Second})
+		Run: []string{filepath.Join(dir, "run"), "{name}", "{slot}", "{tmp}"}, Limits: adapter.Limits{Test: time.Second}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -121,7 +121,7 @@ func telling(t *testing.T, results, script string, words ...string) *Adapter {
 	if err := os.Chmod(filepath.Join(dir, "run"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	a, err := New(Config{Suite: "c", Dir: dir, Below: ".", List: []string{"true"}, Run: append([]string{filepath.Join(dir, "run")}, words...), Results: results, Timeout: time.Second})
+	a, err := New(Config{Suite: "c", Dir: dir, Below: ".", List: []string{"true"}, Run: append([]string{filepath.Join(dir, "run")}, words...), Results: results, Limits: adapter.Limits{Test: time.Second}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -40,12 +40,19 @@ type results struct {
 	open     []string // IDs without an outcome, in order; the first is taken to run
 	steps    int      // of the only test
 	worst    outcome.Event
-	stranger string // a name that no test has
-	said     []byte // the newest that the process printed
+	stranger string       // a name that no test has
+	bad      []string     // tests that the results call bad and that are not here, with what they say
+	more     int          // of these that are left out
+	failed   bool         // a test here is bad
+	closed   bool         // close gave outcomes, which say how the process ended
+	said     adapter.Tail // what the process printed
 }
 
+// mostBad bounds the bad tests of others that are named.
+const mostBad = 10
+
 func newResults(tests []catalog.Test, batch *adapter.Batch) *results {
-	r := &results{batch: batch, tests: tests, byKey: map[string]*catalog.Test{}}
+	r := &results{batch: batch, tests: tests, byKey: map[string]*catalog.Test{}, said: adapter.Tail{Limit: saidKept}}
 	for i := range tests {
 		t := &tests[i]
 		r.open = append(r.open, t.ID)
@@ -91,7 +98,7 @@ func (r *results) take(e outcome.Event) {
 		return
 	}
 	if t == nil {
-		r.stranger = e.ID
+		r.strange(e)
 		return
 	}
 	switch e.Event {
@@ -107,7 +114,21 @@ func (r *results) take(e outcome.Event) {
 	}
 }
 
+// strange takes an event of a test that is not here.
+func (r *results) strange(e outcome.Event) {
+	r.stranger = e.ID
+	if e.Event != outcome.Finished || !e.Outcome.Bad() {
+		return
+	}
+	if len(r.bad) == mostBad {
+		r.more++
+		return
+	}
+	r.bad = append(r.bad, strings.TrimSuffix(fmt.Sprintf("%s %s: %s", e.ID, e.Outcome, e.Message), ": "))
+}
+
 func (r *results) finish(t *catalog.Test, e outcome.Event) {
+	r.failed = r.failed || e.Outcome.Bad()
 	r.batch.Started(t.ID)
 	e.ID = t.ID
 	if e.File == "" {
@@ -149,6 +170,7 @@ func (r *results) close(ending string, code int, fault error) {
 	if len(r.open) == 0 {
 		return
 	}
+	r.closed = true
 	if len(r.tests) == 1 && r.steps > 0 {
 		r.finish(&r.tests[0], r.whole(ending, code, fault))
 		return
@@ -163,12 +185,48 @@ func (r *results) close(ending string, code int, fault error) {
 	if code != 0 {
 		why += "; " + ending
 	}
-	if last := lastLines(string(r.said)); last != "" {
+	if last := lastLines(r.said.String()); last != "" {
 		why += ": " + last
 	}
 	for _, id := range slices.Clone(r.open) {
 		r.finish(r.byKey[id], outcome.Event{Outcome: outcome.Errored, Message: why})
 	}
+}
+
+// reportBeyond reports what the process did that no outcome of its tests shows: how it ended, what
+// is wrong with its results, and bad tests that are not here.
+func (r *results) reportBeyond(sink outcome.Sink, end ending) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	e := outcome.Event{Outcome: outcome.Errored, File: r.tests[0].File}
+	var why []string
+	if len(r.bad) > 0 {
+		why = append(why, "its results name tests that are not known here or not picked: "+strings.Join(r.bad, "; "))
+	}
+	if r.more > 0 {
+		why = append(why, fmt.Sprintf("and %d more", r.more))
+	}
+	if len(r.open) == 0 && !r.closed {
+		if end.fault != nil {
+			why = append(why, end.fault.Error())
+		}
+		switch {
+		case end.silent == adapter.AfterTests:
+			e.Outcome = outcome.TimedOut
+			why = append(why, "the process was "+r.batch.Silent(end.silent))
+		case end.code < 0 || end.code > 0 && !r.failed:
+			why = append(why, "after its last test the process ended with "+end.words)
+		}
+	}
+	if why == nil {
+		return
+	}
+	said := r.said.String()
+	if last := lastLines(said); last != "" {
+		why = append(why, last)
+	}
+	e.ID, e.Message = catalog.ID(r.tests[0].Suite, r.tests[0].Group, adapter.ProcessEntry), strings.Join(why, "; ")
+	adapter.ReportBeyond(sink, e, said)
 }
 
 // whole is what came of the only test, from its steps.

@@ -16,7 +16,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/mod/modfile"
 
@@ -33,8 +32,8 @@ type Config struct {
 	Keep       func() (string, error) // makes the folder that Store is in; nil to keep nothing of what is found
 	BuildFlags []string               // for the build, such as -race
 	Args       []string               // for the test binaries, as "go test" takes them
-	Timeout    time.Duration          // of one test
-	Isolate    adapter.Isolation      // PerTest, or else PerGroup
+	adapter.Limits
+	Isolate adapter.Isolation // PerTest, or else PerGroup
 }
 
 // Adapter finds and runs the tests of one suite of Go packages.

@@ -251,7 +251,7 @@ func ExampleVictim() {
 // slice and map, in another package, in the environment and the working folder,
 // and what differs between fresh runs is told apart by the caller.
 func TestProbe(t *testing.T) {
-	a, found := module(t, Config{Timeout: time.Minute}, map[string]string{
+	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}}, map[string]string{
 		"deep/deep_test.go": stateful,
 		"clock/clock.go":    "package clock\n\nvar offset int\n\nfunc Advance() { offset++ }\n",
 	})
@@ -285,7 +285,7 @@ func TestProbe(t *testing.T) {
 // TestLeftOpen names what a test leaves beside variables, and puts back, one by one, what
 // another turns on.
 func TestLeftOpen(t *testing.T) {
-	a, found := module(t, Config{Timeout: time.Minute}, map[string]string{"open/open_test.go": `package open
+	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}}, map[string]string{"open/open_test.go": `package open
 
 import ("net"; "os"; "os/signal"; "path/filepath"; "syscall"; "testing")
 
@@ -356,7 +356,8 @@ func (l *log) add(format string, args ...any) {
 	l.lines = append(l.lines, fmt.Sprintf(format, args...))
 }
 
-func (l *log) started(name string)                    { l.add("started %s", name) }
+func (l *log) ended(name string) bool                 { return name != "TestForged" }
+func (l *log) reached(i int)                          { l.add("reached %d", i) }
 func (l *log) paused(name string)                     { l.add("paused %s", name) }
 func (l *log) continued(name string)                  { l.add("continued %s", name) }
 func (l *log) step(n, step string, o outcome.Outcome) { l.add("step %s %s %s", n, step, o) }
@@ -373,13 +374,13 @@ func (l *log) output(name, text string) {
 }
 
 const told = "before\n\x16=== RUN   TestA\nhello\n\x16=== RUN   TestA/s\n\x16--- PASS: TestA/s (0.00s)\n\x16=== NAME  TestA\nno newline" +
-	"\x16--- FAIL: TestA (0.01s)\ngot:\n1\n\x16=== RUN   TestB\n=== RUN   TestFake\n--- PASS: TestFake (0.00s)\n\x16=== PAUSE TestB\n" +
+	"\x16S3 5\n\x16--- FAIL: TestA (0.01s)\ngot:\n1\n\x16=== RUN   TestB\n=== RUN   TestFake\n--- PASS: TestFake (0.00s)\n\x16--- PASS: TestForged (0.00s)\n\x16=== PAUSE TestB\n" +
 	"\x16=== CONT  TestB\n\x16--- SKIP: TestB (0.00s)\n\x16=== RUN   FernRelayExample\n\x16=== RUN   ExampleX\n\x16--- PASS: ExampleX (0.00s)\n" +
 	"\x16=== NAME  \n\x16--- PASS: FernRelayExample (0.00s)\n\x16=== NAME  \n\x16PASS\n"
 
 func hear(pieces ...string) string {
 	l := &log{}
-	v := &verbose{listener: l}
+	v := &verbose{listener: l, secret: "S3"}
 	for _, piece := range pieces {
 		if n, err := v.Write([]byte(piece)); n != len(piece) || err != nil {
 			panic(err)
@@ -390,9 +391,9 @@ func hear(pieces ...string) string {
 }
 
 func TestVerbose(t *testing.T) {
-	want := "output : before\n|started TestA|output TestA: hello\n|step TestA s passed|output TestA: no newline|output TestA: got:\n1\n|finished TestA failed|" +
-		"started TestB|output TestB: === RUN   TestFake\n--- PASS: TestFake (0.00s)\n|paused TestB|continued TestB|finished TestB skipped|" +
-		"started ExampleX|finished ExampleX passed"
+	want := "output : before\n|output TestA: hello\n|step TestA s passed|output TestA: no newline|reached 5|output TestA: got:\n1\n|finished TestA failed|" +
+		"output TestB: === RUN   TestFake\n--- PASS: TestFake (0.00s)\n--- PASS: TestForged (0.00s)\n|paused TestB|continued TestB|finished TestB skipped|" +
+		"finished ExampleX passed"
 	got := strings.ReplaceAll(hear(told), "no newlinegot", "no newline|output TestA: got")
 	if got != want {
 		t.Errorf("heard\n%s\nwant\n%s", got, want)
@@ -446,7 +447,7 @@ func TestVictim(t *testing.T) {
 }
 `}
 	for _, isolate := range []adapter.Isolation{adapter.PerTest, adapter.PerGroup} {
-		a, found := module(t, Config{Timeout: time.Minute, Isolate: isolate}, files)
+		a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}, Isolate: isolate}, files)
 		tests := choose(t, found, "p#TestSpoils", "p#TestVictim")
 		run := outcome.NewRun()
 		if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
@@ -464,6 +465,109 @@ func TestVictim(t *testing.T) {
 			if s.Name != fmt.Sprint("bed_", i) || s.Message != message || s.Line != line {
 				t.Errorf("the step is %+v, want %q at %d", s, message, line)
 			}
+		}
+	}
+}
+
+// TestForgedResults holds that no test makes an outcome by what it prints: not its own, not another's.
+func TestForgedResults(t *testing.T) {
+	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}}, map[string]string{"p/p_test.go": `package p
+
+import (
+	"fmt"
+	"os"
+	"testing"
+)
+
+const pass = "\n\x16--- PASS: %s (0.00s)\n\x16=== RUN   TestNext\n\x16=== NAME  TestNext\n"
+
+func TestForge(t *testing.T) {
+	fmt.Printf(pass, "TestForge")
+	fmt.Printf(pass, "TestNext")
+	fmt.Printf(pass, "ExampleForge")
+	t.Fail()
+}
+
+func TestNext(t *testing.T) { t.Error("wrong") }
+
+func TestSkips(t *testing.T) { fmt.Printf(pass, "TestSkips"); t.Skip("no pump") }
+
+func TestPanics(t *testing.T) {
+	t.Cleanup(func() { fmt.Printf(pass, "TestPanics") })
+	var m map[string]int
+	m["x"] = 1
+}
+
+func TestCleanup(t *testing.T) { t.Cleanup(func() { t.Error("late") }) }
+
+func TestStep(t *testing.T) {
+	t.Run("s", func(t *testing.T) { t.Parallel(); t.Error("wrong") })
+	fmt.Printf(pass, "TestStep")
+}
+
+func TestClosed(t *testing.T) { os.Stdout.Close() }
+
+func ExampleForge() {
+	fmt.Fprintf(os.Stderr, pass, "ExampleForge")
+	fmt.Println("one")
+	// Output: two
+}
+`})
+	want := map[string]outcome.Outcome{"p#TestForge": outcome.Failed, "p#TestNext": outcome.Failed, "p#TestSkips": outcome.Skipped,
+		"p#TestPanics": outcome.Errored, "p#TestCleanup": outcome.Failed, "p#TestStep": outcome.Failed, "p#TestClosed": outcome.Passed, "p#ExampleForge": outcome.Failed}
+	for _, order := range [][]string{
+		{"p#TestForge", "p#TestNext", "p#TestSkips", "p#TestPanics", "p#TestCleanup", "p#TestStep", "p#ExampleForge"},
+		{"p#ExampleForge", "p#TestStep", "p#TestPanics", "p#TestForge", "p#TestClosed"},
+	} {
+		run := outcome.NewRun()
+		if err := open(t, a, choose(t, found, order...)).Run(context.Background(), choose(t, found, order...), run.Apply); err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range order {
+			if r := run.Result("u:" + name); r == nil || r.Outcome != want[name] {
+				t.Errorf("%s: %+v, want %s", name, r, want[name])
+			}
+		}
+		if len(run.Results) != len(order) {
+			t.Errorf("%d results, want %d", len(run.Results), len(order))
+		}
+	}
+}
+
+// TestSilentProcess holds that a package that hangs in its initialization, or in TestMain before or
+// after its tests, ends with an outcome that says so and shows where.
+func TestSilentProcess(t *testing.T) {
+	files := map[string]string{}
+	for name, text := range map[string]string{
+		"starts": "func init() { time.Sleep(time.Hour) }",
+		"before": "func TestMain(m *testing.M) { time.Sleep(time.Hour) }",
+		"after":  "func TestMain(m *testing.M) { m.Run(); time.Sleep(time.Hour) }",
+		"dies":   "func TestMain(m *testing.M) { m.Run(); fmt.Println(\"cannot drop the database\"); os.Exit(7) }",
+	} {
+		files[name+"/x_test.go"] = "package " + name + "\n\nimport (\n\t\"fmt\"\n\t\"os\"\n\t\"testing\"\n\t\"time\"\n)\n\nvar _ = fmt.Sprint(os.Args, time.Now)\n\n" +
+			text + "\n\nfunc TestX(t *testing.T) {}\n"
+	}
+	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute, Idle: time.Second}}, files)
+	for name, want := range map[string]string{
+		"starts": "u:starts#TestX timed-out the test binary was still running 1s before its first test, and killed, in the initialization of its packages or in TestMain at starts/x_test.go:12",
+		"before": "u:before#TestX timed-out the test binary was still running 1s before its first test, and killed, in the initialization of its packages or in TestMain at before/x_test.go:12",
+		"after":  "u:after#TestX passed  at :0|u:after#TestMain timed-out the test binary was still running 1s after its last test, and killed at after/x_test.go:12",
+		"dies":   "u:dies#TestX passed  at :0|u:dies#TestMain errored no test failed, and then the process ended with exit status 7: cannot drop the database at :0",
+	} {
+		tests := choose(t, found, name+"#TestX")
+		run := outcome.NewRun()
+		if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, r := range run.Results {
+			got = append(got, fmt.Sprintf("%s %s %s at %s:%d", r.ID, r.Outcome, r.Message, r.File, r.Line))
+			if r.Outcome == outcome.TimedOut && !strings.Contains(string(r.Output), "goroutine 1 ") {
+				t.Errorf("%s: no stacks in %q", r.ID, r.Output)
+			}
+		}
+		if all := strings.Join(got, "|"); all != want {
+			t.Errorf("%s:\n%s, want\n%s", name, all, want)
 		}
 	}
 }

@@ -98,7 +98,7 @@ func (s *session) probe(ctx context.Context, tests []catalog.Test, sink outcome.
 	slot := s.slot
 	slot.Env = append(slices.Clone(slot.Env), variable)
 	probing := &session{adapter: s.adapter, slot: slot}
-	return probing.process(ctx, binary, v.group, tests, adapter.NewBatch(tests, s.adapter.Timeout, sink), sink)
+	return probing.process(ctx, binary, v.group, tests, adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink), sink)
 }
 
 // listed is what we ask the toolchain about a package.
@@ -147,14 +147,13 @@ func (a *Adapter) listModule(ctx context.Context, v variant) ([]listed, error) {
 		args = append(args, "-tags="+strings.Join(tags, ","))
 	}
 	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}, "go", append(args, "./"+v.group)...)
-	var stderr bytes.Buffer
-	cmd.Stderr = &stderr
-	out, err := cmd.Output()
-	if err != nil {
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	if err := cmd.Run(); err != nil {
 		return nil, fmt.Errorf("go list in %s: %w\n%s", a.Dir, err, stderr.String())
 	}
 	var packages []listed
-	decoder := json.NewDecoder(bytes.NewReader(out))
+	decoder := json.NewDecoder(&stdout)
 	for decoder.More() {
 		var p listed
 		if err := decoder.Decode(&p); err != nil {

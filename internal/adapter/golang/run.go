@@ -2,12 +2,14 @@ package golang
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"fernrelay/core/catalog"
@@ -24,7 +26,7 @@ type session struct {
 // Run runs the tests package by package, each package in one process as long as
 // nothing ends it before its time.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
-	batch := adapter.NewBatch(tests, s.slot.TestLimit(s.adapter.Timeout), sink)
+	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for {
 		next := batch.Next()
 		if len(next) == 0 {
@@ -65,63 +67,73 @@ func (a *Adapter) together(tests []catalog.Test) int {
 
 // process runs one test binary once over the tests.
 func (s *session) process(ctx context.Context, binary, group string, tests []catalog.Test, batch *adapter.Batch, sink outcome.Sink) error {
-	cmd, clean, err := s.command(ctx, binary, group, tests)
+	heard := newBooks(s.adapter, group, tests, batch)
+	cmd, clean, err := s.command(ctx, binary, group, tests, heard)
 	if err != nil {
 		return err
 	}
 	defer clean()
-	heard := newBooks(s.adapter, group, tests, batch)
-	output := &verbose{listener: heard}
+	output := &verbose{listener: heard, secret: heard.secret}
 	cmd.Stdout, cmd.Stderr = output, output
 	ready := make(chan struct{})
 	batch.Begin(func() {
 		<-ready
-		_ = adapter.KillGroup(cmd)
+		cmd.Dump()
 	})
 	err = cmd.Start()
 	close(ready)
 	if err != nil {
+		batch.Exited()
+		heard.results.Close()
 		return fmt.Errorf("cannot start the test binary of %s: %w", group, err)
 	}
+	copied := heard.results.Copy()
 	err = cmd.Wait()
-	_ = adapter.KillGroup(cmd) // what the process left behind in its group
+	silent := batch.Exited()
+	heard.results.Stop(0, copied)
 	output.Close()
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
+	heard.finishRest()
 	ending := adapter.Ending(err)
 	batch.Ended(ending, func(words string) (string, string, int) { return s.adapter.failure(group, words) })
-	switch {
-	case !batch.Began():
-		heard.neverBegan(ending, cmd.ProcessState.Success())
-	case !cmd.ProcessState.Success() && heard.nothingFailed():
-		sink(outcome.Event{Event: outcome.Finished, ID: catalog.ID(s.adapter.Suite, group, "TestMain"), Outcome: outcome.Errored,
-			Seconds: outcome.Took(0), Message: "no test failed, and then the process ended with " + ending})
+	if !batch.Began() {
+		heard.neverBegan(ending, silent, cmd.ProcessState.Success())
+		return nil
 	}
+	heard.beyond(sink, ending, silent, cmd.ProcessState.ExitCode())
 	return nil
 }
 
 // command prepares the run of a binary over the tests, in the package's folder
 // as the toolchain does it. clean takes away the file with the order.
-func (s *session) command(ctx context.Context, binary, group string, tests []catalog.Test) (cmd *exec.Cmd, clean func(), err error) {
+func (s *session) command(ctx context.Context, binary, group string, tests []catalog.Test, heard *books) (cmd *adapter.Process, clean func(), err error) {
+	if heard.results, err = adapter.NewPipe(&heard.reported); err != nil {
+		return nil, nil, err
+	}
 	order, err := os.CreateTemp(s.slot.Temp, "order-*")
 	if err != nil {
+		heard.results.Close()
 		return nil, nil, err
 	}
 	clean = func() { _ = os.Remove(order.Name()) }
-	_, err = order.WriteString(s.adapter.order(tests))
+	_, err = order.WriteString(heard.secret + "\n" + s.adapter.order(tests))
 	if err := errors.Join(err, order.Close()); err != nil {
+		heard.results.Close()
 		clean()
 		return nil, nil, err
 	}
 	args := append([]string{"-test.v=test2json", "-test.paniconexit0", "-test.timeout=0"}, s.adapter.binaryArgs()...)
-	cmd = adapter.Command(ctx, filepath.Join(s.adapter.Dir, filepath.FromSlash(group)), s.slot, binary, args...)
-	cmd.Env = append(cmd.Env, "FERN_RELAY_ORDER="+order.Name())
+	dir := filepath.Join(s.adapter.Dir, filepath.FromSlash(group))
+	cmd = adapter.Command(ctx, dir, s.slot, binary, args...)
+	cmd.Env = append(cmd.Env, "FERN_RELAY_ORDER="+order.Name(), "PWD="+dir)
+	cmd.ExtraFiles = []*os.File{heard.results.End} // descriptor 3
 	return cmd, clean, nil
 }
 
 // order writes the order of one process, as the generated file reads it: a test
-// a line, behind it those of the same process that it needs.
+// a line, followed by those of the same process that it needs.
 func (a *Adapter) order(tests []catalog.Test) string {
 	var out strings.Builder
 	names := make(map[string]string, len(tests))
@@ -152,40 +164,98 @@ func (s *session) Reset(context.Context) error { return nil }
 // Close has nothing to do: no process outlives Run.
 func (s *session) Close() error { return nil }
 
-// books hears what one process tells and enters it into the batch.
+// books hears what one process reports and enters it into the batch. Which tests start and end, and
+// how, it takes from a pipe of its own, to which only the generated file writes. The testing package's
+// results count only behind a line that no test can print, and can make an outcome worse, never better.
 type books struct {
 	adapter  *Adapter
 	group    string
 	tests    []catalog.Test
 	batch    *adapter.Batch
-	byName   map[string]*catalog.Test
+	byName   map[string]int   // index of the tests
 	stepFrom map[string]begin // of each test, where its last step ended
 	said     map[string]int   // bytes of output of each test
-	early    []byte           // what was printed before the first test
+	stray    adapter.Tail     // what was printed outside of tests
+	past     []bool           // by index of the tests: what follows was printed after its end
 	done     int
 	failed   bool
+
+	secret   string // begins each line in the pipe
+	results  *adapter.Pipe
+	reported adapter.LineWriter
+	mu       sync.Mutex
+	began    []bool            // by index of the tests
+	verdicts []outcome.Outcome // by index of the tests; empty for none yet
 }
 
 func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Batch) *books {
-	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]*catalog.Test, len(tests)),
-		stepFrom: map[string]begin{}, said: map[string]int{}}
+	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]int, len(tests)),
+		stepFrom: map[string]begin{}, said: map[string]int{}, stray: adapter.Tail{Limit: maxLine},
+		secret: rand.Text(), past: make([]bool, len(tests)), began: make([]bool, len(tests)), verdicts: make([]outcome.Outcome, len(tests))}
+	b.reported = adapter.LineWriter{Limit: maxLine, Line: b.report}
 	for i := range tests {
-		b.byName[a.targets[tests[i].ID].function] = &tests[i]
+		b.byName[a.targets[tests[i].ID].function] = i
 	}
 	return b
 }
 
-// id gives the ID of a test by what its binary calls it.
+// endings are the words of the generated file for the ends of tests. Of an example that has
+// returned the testing package says how it ended.
+var endings = map[string]outcome.Outcome{"passed": outcome.Passed, "failed": outcome.Failed, "skipped": outcome.Skipped, "returned": returned}
+
+const returned outcome.Outcome = "returned"
+
+// report takes a line of the generated file: the secret, the index of a test, and a word.
+func (b *books) report(line string) error {
+	words := strings.Fields(line)
+	if len(words) != 3 || words[0] != b.secret {
+		return nil
+	}
+	i, err := strconv.Atoi(words[1])
+	if err != nil || i < 0 || i >= len(b.tests) {
+		return nil
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if words[2] == "started" {
+		b.began[i] = true
+		b.batch.Started(b.tests[i].ID)
+	} else if o := endings[words[2]]; o != "" && b.verdicts[i] == "" {
+		b.verdicts[i] = o
+	}
+	return nil
+}
+
+// verdict returns what the generated file says of a test, empty for nothing yet.
+func (b *books) verdict(i int) outcome.Outcome {
+	b.results.Drain()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.verdicts[i]
+}
+
+// id returns the ID of a test by what its binary calls it.
 func (b *books) id(name string) string {
-	if t := b.byName[name]; t != nil {
-		return t.ID
+	if i, ok := b.byName[name]; ok {
+		return b.tests[i].ID
 	}
 	return catalog.ID(b.adapter.Suite, b.group, name)
 }
 
-func (b *books) started(name string)   { b.batch.Started(b.id(name)) }
 func (b *books) paused(name string)    { b.batch.Paused(b.id(name)) }
 func (b *books) continued(name string) { b.batch.Continued(b.id(name)) }
+
+func (b *books) reached(i int) {
+	if i >= 0 && i < len(b.tests) {
+		b.past[i] = true
+	}
+}
+
+// ended reports whether a result of a test can be real, as the test has come to its end.
+func (b *books) ended(name string) bool {
+	i, ok := b.byName[name]
+	return ok && b.past[i]
+}
 
 func (b *books) step(name, step string, o outcome.Outcome) {
 	id := b.id(name)
@@ -206,19 +276,47 @@ type begin struct {
 }
 
 func (b *books) output(name, text string) {
-	if name != "" {
-		b.said[name] += len(text)
-		b.batch.Output(b.id(name), text)
+	if name == "" {
+		_, _ = b.stray.Write([]byte(text))
 		return
 	}
-	if len(b.early)+len(text) <= maxLine {
-		b.early = append(b.early, text...)
+	if i, ok := b.byName[name]; ok && !b.hasBegun(i) {
+		b.results.Drain()
 	}
+	b.said[name] += len(text)
+	b.batch.Output(b.id(name), text)
+}
+
+func (b *books) hasBegun(i int) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.began[i]
 }
 
 func (b *books) finished(name string, o outcome.Outcome, last bool) {
-	test := b.byName[name]
-	if test == nil {
+	i, ok := b.byName[name]
+	if !ok {
+		return
+	}
+	if v := b.verdict(i); v != "" && v != returned && o != outcome.Failed {
+		o = v
+	}
+	b.finish(i, o, last)
+}
+
+// finishRest takes the outcomes that were reported without a line of the testing package, as of
+// tests that closed the standard output.
+func (b *books) finishRest() {
+	for i, o := range b.verdicts {
+		if o != "" && o != returned {
+			b.finish(i, o, false)
+		}
+	}
+}
+
+func (b *books) finish(i int, o outcome.Outcome, last bool) {
+	test := &b.tests[i]
+	if b.batch.Outcome(test.ID) != "" {
 		return
 	}
 	b.done++
@@ -228,7 +326,7 @@ func (b *books) finished(name string, o outcome.Outcome, last bool) {
 	switch o {
 	case outcome.Failed:
 		if last && panicLine(strings.Split(words, "\n")) >= 0 {
-			e.Outcome = outcome.Errored // its panic ended the process
+			e.Outcome = outcome.Errored // the test's panic ended the process
 		}
 		e.Message, e.File, e.Line = b.adapter.failure(b.group, words)
 		e.Expected, e.Actual = outcome.Compared(strings.TrimSpace(e.Message))
@@ -244,18 +342,47 @@ func (b *books) finished(name string, o outcome.Outcome, last bool) {
 	b.batch.Finished(e)
 }
 
-// nothingFailed reports whether all tests of the process came to their end, and well.
-func (b *books) nothingFailed() bool { return b.done == len(b.tests) && !b.failed }
+// beyond reports what went wrong in the process beside its tests: an end that no failure of
+// theirs explains.
+func (b *books) beyond(sink outcome.Sink, ending string, silent adapter.Phase, code int) {
+	e := outcome.Event{ID: catalog.ID(b.adapter.Suite, b.group, "TestMain"), Outcome: outcome.Errored}
+	said := b.stray.String()
+	switch {
+	case silent == adapter.AfterTests:
+		e.Outcome, e.Message = outcome.TimedOut, "the test binary was "+b.batch.Silent(silent)
+		_, e.File, e.Line = b.adapter.panicked(strings.Split(said, "\n")) // of the goroutines' stacks
+	case silent != "" || b.done < len(b.tests) || code == 0 || code == 1 && b.failed:
+		return // all is well, or a test is to blame
+	default:
+		e.Message = "after its tests the process ended with " + ending
+		if !b.failed {
+			e.Message = "no test failed, and then the process ended with " + ending
+		}
+		var words string
+		if words, e.File, e.Line = b.adapter.failure(b.group, said); words != "" {
+			e.Message += ": " + words
+		}
+	}
+	adapter.ReportBeyond(sink, e, said)
+}
 
 // neverBegan gives an outcome to tests whose process ended before it began any.
-func (b *books) neverBegan(ending string, success bool) {
+func (b *books) neverBegan(ending string, silent adapter.Phase, success bool) {
 	o, message := outcome.Errored, "the test binary ended before its first test: "+ending
-	if success {
+	switch {
+	case silent != "":
+		o, message = outcome.TimedOut, "the test binary was "+b.batch.Silent(silent)+", in the initialization of its packages or in TestMain"
+	case success:
 		o, message = outcome.Skipped, "the test binary ended without running its tests, as a TestMain may decide"
 	}
-	said, file, line := b.adapter.failure(b.group, string(b.early))
-	if file == "" {
-		said, _, _ = strings.Cut(strings.TrimSpace(string(b.early)), "\n")
+	early := b.stray.String()
+	said, file, line := b.adapter.failure(b.group, early)
+	switch {
+	case silent != "":
+		_, file, line = b.adapter.panicked(strings.Split(early, "\n"))
+		said = ""
+	case file == "":
+		said, _, _ = strings.Cut(early, "\n")
 	}
 	if said != "" {
 		message += ": " + said
@@ -263,7 +390,7 @@ func (b *books) neverBegan(ending string, success bool) {
 	for i, t := range b.tests {
 		b.batch.Started(t.ID)
 		if i == 0 {
-			b.batch.Output(t.ID, string(b.early))
+			b.batch.Output(t.ID, early)
 		}
 		b.batch.Finished(outcome.Event{ID: t.ID, Outcome: o, Message: message, File: file, Line: line, Seconds: outcome.Took(0)})
 	}

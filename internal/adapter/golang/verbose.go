@@ -3,6 +3,7 @@ package golang
 import (
 	"bytes"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"fernrelay/core/outcome"
@@ -10,22 +11,26 @@ import (
 
 // verbose reads what a test binary prints under -test.v=test2json: lines that
 // begin with the marker frame the tests, everything else is output. It is an
-// io.Writer that tells a listener.
+// io.Writer that reports to a listener. As a test can print such lines, too, the
+// listener decides which results are real.
 type verbose struct {
 	listener listener
-	line     []byte
+	secret   string // begins the lines of the generated file, which no test knows
+	line     []byte // a line with the marker that is not whole yet
+	text     []byte // output that does not end with a line yet
 	current  string // the test, perhaps with steps, that output belongs to
 	pending  frame  // a result whose output may still follow
 }
 
-// listener hears what a test binary tells. Names are of tests without steps.
+// listener hears what a test binary reports. Names are of tests without steps.
 type listener interface {
-	started(name string)
 	paused(name string)
 	continued(name string)
 	step(name, step string, o outcome.Outcome)
-	output(name, text string) // name is empty before the first test
-	// finished tells a test's result; last is set where nothing but output followed.
+	output(name, text string) // name is empty outside of tests
+	reached(i int)            // all that follows was printed after the test of this place had ended
+	ended(name string) bool   // whether a result of the test can be real
+	// finished takes a test's result; last is set if nothing but output followed.
 	finished(name string, o outcome.Outcome, last bool)
 }
 
@@ -37,32 +42,62 @@ type frame struct {
 
 const marker = 0x16
 
-// maxLine bounds the bytes held back to see whether they are a frame.
+// maxLine bounds what is held back until a line is whole, in bytes.
 const maxLine = 64 << 10
 
 // Write takes the next piece of the binary's output.
 func (v *verbose) Write(data []byte) (int, error) {
-	v.line = append(v.line, data...)
-	for {
-		end := bytes.IndexByte(v.line, '\n') + 1
-		if mark := bytes.IndexByte(v.line[:max(end, 0)], marker); mark > 0 {
-			end = mark // a frame that begins behind output without a line end
+	for rest := data; len(rest) > 0; {
+		if len(v.line) == 0 {
+			mark := bytes.IndexByte(rest, marker)
+			if mark < 0 {
+				v.hold(rest)
+				break
+			}
+			v.hold(rest[:mark])
+			v.flush()
+			v.line, rest = append(v.line, marker), rest[mark+1:]
 		}
-		if end == 0 && len(v.line) > maxLine {
-			end = len(v.line)
+		end := bytes.IndexAny(rest, "\n\x16")
+		whole := end >= 0
+		if !whole {
+			end = len(rest)
+		} else if rest[end] == '\n' {
+			end++
 		}
-		if end == 0 {
-			break
+		v.line, rest = append(v.line, rest[:end]...), rest[end:]
+		if whole || len(v.line) > maxLine {
+			v.take(string(v.line))
+			v.line = v.line[:0]
 		}
-		v.take(string(v.line[:end]))
-		v.line = v.line[end:]
 	}
-	v.line = append([]byte(nil), v.line...)
 	return len(data), nil
+}
+
+// hold reports output up to its last whole line and holds the rest back.
+func (v *verbose) hold(text []byte) {
+	end := bytes.LastIndexByte(text, '\n') + 1
+	if end == 0 && len(v.text)+len(text) > maxLine {
+		end = len(text)
+	}
+	if end > 0 {
+		v.text = append(v.text, text[:end]...)
+		v.flush()
+	}
+	v.text = append(v.text, text[end:]...)
+}
+
+// flush reports the output that is held back.
+func (v *verbose) flush() {
+	if len(v.text) > 0 {
+		v.print(string(v.text))
+		v.text = v.text[:0]
+	}
 }
 
 // Close takes what is left when the process has ended.
 func (v *verbose) Close() {
+	v.flush()
 	if len(v.line) > 0 {
 		v.take(string(v.line))
 		v.line = nil
@@ -78,18 +113,23 @@ var (
 var results = map[string]outcome.Outcome{"PASS": outcome.Passed, "FAIL": outcome.Failed, "SKIP": outcome.Skipped}
 
 func (v *verbose) take(line string) {
-	if line[0] != marker {
-		v.print(line)
+	if place, ok := strings.CutPrefix(line[1:], v.secret+" "); ok {
+		if i, err := strconv.Atoi(strings.TrimSpace(place)); err == nil {
+			v.listener.reached(i)
+		}
 		return
 	}
 	if match := result.FindStringSubmatch(line[1:]); match != nil {
 		v.settle(false)
-		v.close(match[2], results[match[1]])
+		v.close(match[2], results[match[1]], line[1:])
 		return
 	}
 	match := framing.FindStringSubmatch(line[1:])
 	if match == nil {
-		return // the closing PASS or FAIL
+		if text := strings.TrimSpace(line[1:]); text != "PASS" && text != "FAIL" {
+			v.print(line[1:])
+		}
+		return
 	}
 	v.settle(false)
 	v.current = match[2]
@@ -98,8 +138,6 @@ func (v *verbose) take(line string) {
 		return
 	}
 	switch match[1] {
-	case "RUN":
-		v.listener.started(name)
 	case "PAUSE":
 		v.listener.paused(name)
 	case "CONT":
@@ -115,12 +153,14 @@ func (v *verbose) print(text string) {
 	v.listener.output(name, text)
 }
 
-func (v *verbose) close(full string, o outcome.Outcome) {
+func (v *verbose) close(full string, o outcome.Outcome, line string) {
 	name, isStep := parent(full)
 	switch {
 	case name == wrapper:
 	case isStep:
 		v.listener.step(name, full[len(name)+1:], o)
+	case !v.listener.ended(name):
+		v.print(line) // the test printed it
 	default:
 		v.pending, v.current = frame{name, o}, name
 	}

@@ -8,14 +8,12 @@ package host
 
 import (
 	"bufio"
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"os/exec"
 	"path"
 	"strings"
 	"sync"
@@ -30,10 +28,10 @@ import (
 // Config is what a suite behind a test host needs to know.
 type Config struct {
 	Suite   string
-	Dir     string            // the suite's folder, absolute: where the program runs
-	Below   string            // the suite's folder as seen from the project, with slashes
-	Command []string          // the program and its arguments
-	Timeout time.Duration     // of one test
+	Dir     string   // the suite's folder, absolute: where the program runs
+	Below   string   // the suite's folder as seen from the project, with slashes
+	Command []string // the program and its arguments
+	adapter.Limits
 	Isolate adapter.Isolation // PerTest, PerGroup, or else PerWorker
 }
 
@@ -82,8 +80,8 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		return found, err
 	}
 	var told DiscoverResult
-	if err := s.call(MethodDiscover, struct{}{}, &told, nil); err != nil {
-		return found, fmt.Errorf("the test host of suite %s does not tell its tests: %w", a.Suite, err)
+	if err := s.ask(a.Limits.Idle, MethodDiscover, struct{}{}, &told); err != nil {
+		return found, fmt.Errorf("the test host of suite %s does not list its tests: %w%s", a.Suite, err, s.lastWords())
 	}
 	found.Tests = make([]catalog.Test, 0, len(told.Tests))
 	for _, t := range told.Tests {
@@ -92,6 +90,7 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 			return found, fmt.Errorf("the test host of suite %s: %w", a.Suite, err)
 		}
 	}
+	found.Close("the test host")
 	if len(found.Tests) == 0 {
 		found.Nothing = fmt.Sprintf("asked the test host %q, run in %s, for its tests, and it answered with an empty list: look into the host, or into what it reads its tests from", strings.Join(a.Command, " "), a.Dir)
 	}
@@ -120,20 +119,26 @@ type session struct {
 	adapter *Adapter
 	slot    adapter.Slot
 
-	mu      sync.Mutex // guards the four below against other goroutines
-	cmd     *exec.Cmd
+	mu      sync.Mutex // guards the five below against other goroutines
+	cmd     *adapter.Process
 	running string // the ID of the test that runs
 	batch   *adapter.Batch
 	stray   []byte // what was printed while none ran
+	killed  bool   // the process was killed by us
 
 	group  string // of the latest test that the process was asked for
 	stdin  io.WriteCloser
 	stdout io.Reader
 	lines  *bufio.Scanner // of stdout
-	stderr *tail
-	beside *stream // what it prints beside its messages
+	stderr *adapter.Tail
+	beside *adapter.Pipe // what it prints beside its messages
 	calls  int
+	ended  <-chan struct{}
+	ending string // how it ended, readable once ended is closed
 }
+
+// tailLimit bounds what is kept of what a host prints beside its messages, in bytes.
+const tailLimit = 4 << 10
 
 // maxLine bounds one message of a host, in bytes.
 const maxLine = 16 << 20
@@ -150,22 +155,20 @@ func (s *session) begin(ctx context.Context) error {
 		return err
 	}
 	reader, writer := io.Pipe()
-	s.stderr = &tail{}
-	if s.beside, err = newStream(io.MultiWriter(s.stderr, outputOf{s})); err != nil {
+	s.stderr = &adapter.Tail{Limit: tailLimit}
+	if s.beside, err = adapter.NewPipe(io.MultiWriter(s.stderr, outputOf{s})); err != nil {
 		return err
 	}
-	cmd.Stdout, cmd.Stderr = writer, s.beside.write
-	err = cmd.Start()
-	_ = s.beside.write.Close() // the process has its own
-	if err != nil {
-		_ = s.beside.read.Close()
+	cmd.Stdout, cmd.Stderr = writer, s.beside.End
+	if err := cmd.Start(); err != nil {
+		s.beside.Close()
 		return fmt.Errorf("cannot start the test host of suite %s: %w", s.adapter.Suite, err)
 	}
 	ended := make(chan struct{})
+	s.ended = ended
 	go s.await(cmd, s.beside, writer, ended)
-	s.stderr.ended = ended
 	s.mu.Lock()
-	s.cmd = cmd
+	s.cmd, s.killed = cmd, false
 	s.mu.Unlock()
 	s.stdin, s.stdout, s.lines = stdin, reader, bufio.NewScanner(reader)
 	s.lines.Buffer(nil, maxLine)
@@ -173,10 +176,10 @@ func (s *session) begin(ctx context.Context) error {
 		return ctx.Err()
 	}
 	var hello HelloResult
-	if err := s.call(MethodHello, HelloParams{Protocol, s.slot.Number, s.slot.Temp}, &hello, nil); err != nil {
+	if err := s.ask(s.adapter.Handshake, MethodHello, HelloParams{Protocol, s.slot.Number, s.slot.Temp}, &hello); err != nil {
 		ending := s.end()
-		return fmt.Errorf("the test host of suite %s (%s) does not answer hello: %w; %s\n%s",
-			s.adapter.Suite, strings.Join(command, " "), err, ending, s.stderr.text())
+		return fmt.Errorf("the test host of suite %s (%s) does not answer hello: %w; %s%s",
+			s.adapter.Suite, strings.Join(command, " "), err, ending, s.lastWords())
 	}
 	if hello.Protocol != Protocol {
 		return fmt.Errorf("the test host of suite %s speaks %q: %q is expected", s.adapter.Suite, hello.Protocol, Protocol)
@@ -185,20 +188,20 @@ func (s *session) begin(ctx context.Context) error {
 }
 
 // await waits for the process to be gone and for what it has printed.
-func (s *session) await(cmd *exec.Cmd, beside *stream, stdout io.Closer, ended chan<- struct{}) {
-	copied := make(chan struct{})
-	go func() {
-		beside.copy()
-		close(copied)
-	}()
-	err := cmd.Wait()
-	s.stderr.ending = adapter.Ending(err)
-	_ = adapter.KillGroup(cmd)
-	beside.stop(cmd.WaitDelay)
-	<-copied
-	_ = beside.read.Close()
+func (s *session) await(cmd *adapter.Process, beside *adapter.Pipe, stdout io.Closer, ended chan<- struct{}) {
+	copied := beside.Copy()
+	s.ending = adapter.Ending(cmd.Wait())
+	beside.Stop(cmd.WaitDelay, copied)
 	_ = stdout.Close()
 	close(ended)
+}
+
+// lastWords is the end of what the process printed beside its messages, on lines of its own.
+func (s *session) lastWords() string {
+	if said := s.stderr.String(); said != "" {
+		return "\n" + said
+	}
+	return ""
 }
 
 // kill ends the process and its group at once.
@@ -206,7 +209,8 @@ func (s *session) kill() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.cmd != nil {
-		_ = adapter.KillGroup(s.cmd)
+		s.killed = true
+		_ = s.cmd.Kill()
 	}
 }
 
@@ -216,22 +220,38 @@ func (s *session) end() string {
 	_ = s.stdin.Close()
 	stdout := s.stdout // the next process will have another
 	go func() { _, _ = io.Copy(io.Discard, stdout) }()
-	<-s.stderr.ended
+	<-s.ended
 	s.mu.Lock()
 	s.cmd, s.running = nil, ""
 	s.mu.Unlock()
-	return s.stderr.ending
+	return s.ending
 }
 
-// Close says goodbye and ends the process.
+// goodbyeLimit is how long a host may take to end once it is asked to.
+const goodbyeLimit = time.Second
+
+// Close says goodbye and ends the process. The error says that the process ended badly by itself.
 func (s *session) Close() error {
 	if s.cmd == nil {
 		return nil
 	}
-	patience := time.AfterFunc(time.Second, s.kill)
-	defer patience.Stop()
-	_ = s.call(MethodBye, struct{}{}, nil, nil) // whatever it answers, it ends now
-	s.end()
+	_ = s.ask(goodbyeLimit, MethodBye, struct{}{}, nil) // whatever it answers, it ends now
+	_ = s.stdin.Close()
+	select {
+	case <-s.ended:
+	case <-time.After(goodbyeLimit):
+	}
+	s.mu.Lock()
+	killed := s.killed
+	s.mu.Unlock()
+	select {
+	case <-s.ended:
+		if ending := s.end(); ending != adapter.Ending(nil) && !killed {
+			return fmt.Errorf("after its last test the test host of suite %s ended with %s%s", s.adapter.Suite, ending, s.lastWords())
+		}
+	default:
+		s.end()
+	}
 	return nil
 }
 
@@ -241,7 +261,7 @@ func (s *session) Reset(ctx context.Context) error {
 		return nil
 	}
 	defer context.AfterFunc(ctx, s.kill)()
-	if err := s.call(MethodReset, struct{}{}, nil, nil); err != nil {
+	if err := s.ask(s.adapter.Handshake, MethodReset, struct{}{}, nil); err != nil {
 		s.end()
 	}
 	return ctx.Err()
@@ -250,21 +270,21 @@ func (s *session) Reset(ctx context.Context) error {
 // Run runs the tests in order in the session's process.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
 	defer context.AfterFunc(ctx, s.kill)()
-	batch := adapter.NewBatch(tests, s.slot.TestLimit(s.adapter.Timeout), sink)
+	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for {
 		next := batch.Next()
 		if len(next) == 0 {
 			return nil
 		}
 		next = next[:s.adapter.together(next[:batch.Settled(next)])]
-		if err := s.alone(next[0].Group); err != nil {
-			return err
-		}
+		s.alone(next[0].Group, sink)
 		fresh := s.cmd == nil
 		if err := s.begin(ctx); err != nil {
 			return err
 		}
-		if err := s.runOnce(ctx, next, batch); err == nil {
+		err := s.runOnce(ctx, next, batch)
+		silent := batch.Exited()
+		if err == nil {
 			continue
 		}
 		tooLong := errors.Is(s.lines.Err(), bufio.ErrTooLong)
@@ -275,21 +295,42 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Si
 		if tooLong {
 			ending = fmt.Sprintf("it printed a line of more than %d MB, and was killed", maxLine>>20)
 		}
-		batch.Ended(ending, func(string) (string, string, int) { return s.stderr.lastWords(), "", 0 })
-		if !batch.Began() && fresh {
-			return fmt.Errorf("the test host of suite %s ended before its first test: %s\n%s", s.adapter.Suite, ending, s.stderr.text())
+		batch.Ended(ending, func(string) (string, string, int) { return lastLines(s.stderr.String()), "", 0 })
+		switch {
+		case silent == adapter.BeforeTests:
+			return fmt.Errorf("the test host of suite %s was asked to run and was %s%s", s.adapter.Suite, batch.Silent(silent), s.lastWords())
+		case !batch.Began() && fresh:
+			return fmt.Errorf("the test host of suite %s ended before its first test: %s%s", s.adapter.Suite, ending, s.lastWords())
+		case silent == adapter.AfterTests:
+			s.reportBeyond(sink, outcome.TimedOut, "the test host was "+batch.Silent(silent)+": it did not answer "+MethodRun)
+		case batch.Done(next):
+			s.reportBeyond(sink, outcome.Errored, "after its last test the test host ended with "+ending)
 		}
 	}
 }
 
-// alone ends the process where what comes next must not be in it.
-func (s *session) alone(group string) error {
+// reportBeyond reports what the process did beyond its tests.
+func (s *session) reportBeyond(sink outcome.Sink, o outcome.Outcome, message string) {
+	id := catalog.ID(s.adapter.Suite, s.group, adapter.ProcessEntry)
+	adapter.ReportBeyond(sink, outcome.Event{ID: id, Outcome: o, Message: message}, s.stderr.String())
+}
+
+// lastLines is the end of what a process printed beside its messages. It cannot be told from
+// which test it is: the streams of a process are not ordered.
+func lastLines(said string) string {
+	lines := strings.Split(said, "\n")
+	return strings.Join(lines[max(0, len(lines)-3):], "\n")
+}
+
+// alone ends the process if what comes next must not be in it.
+func (s *session) alone(group string, sink outcome.Sink) {
 	last := s.group
-	s.group = group
 	if s.adapter.Isolate == adapter.PerTest || s.adapter.Isolate == adapter.PerGroup && last != group {
-		return s.Close()
+		if err := s.Close(); err != nil {
+			s.reportBeyond(sink, outcome.Errored, err.Error())
+		}
 	}
-	return nil
+	s.group = group
 }
 
 // runOnce asks the process to run the tests. Tests of which a host that answers
@@ -329,7 +370,7 @@ func (s *session) hear(batch *adapter.Batch, method string, note Note) {
 	case NoteOutput:
 		batch.Output(id, note.Text)
 	case NoteFinished:
-		s.beside.drain()
+		s.beside.Drain()
 		s.setRunning("")
 		e := outcome.Event{ID: id, Outcome: note.Outcome, Message: note.Message, File: s.adapter.projectFile(note.File),
 			Line: note.Line, Expected: note.Expected, Actual: note.Actual}
@@ -383,7 +424,7 @@ func (s *session) state(ctx context.Context) ([]hunt.Value, error) {
 		return nil, err
 	}
 	var state StateResult
-	if err := s.call(MethodState, struct{}{}, &state, nil); err != nil {
+	if err := s.ask(s.adapter.Handshake, MethodState, struct{}{}, &state); err != nil {
 		return nil, fmt.Errorf("the test host of suite %s does not tell its state: %w", s.adapter.Suite, err)
 	}
 	for i := range state.Values {
@@ -409,10 +450,31 @@ func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.C
 	if s.cmd != process {
 		return fmt.Errorf("the test host of suite %s ended before the state could be put back", s.adapter.Suite)
 	}
-	if err := s.call(MethodRestore, RestoreParams{what.Kind, what.Name}, nil, nil); err != nil {
+	if err := s.ask(s.adapter.Handshake, MethodRestore, RestoreParams{what.Kind, what.Name}, nil); err != nil {
 		return fmt.Errorf("the test host of suite %s does not put %s back: %w", s.adapter.Suite, what.Name, err)
 	}
 	return s.Run(ctx, tests[last:], sink)
+}
+
+// ask calls a method that runs no test. A host that does not answer in time is killed; 0 is no limit.
+func (s *session) ask(limit time.Duration, method string, params, answer any) error {
+	late := make(chan struct{})
+	if limit > 0 {
+		timer := time.AfterFunc(limit, func() {
+			close(late)
+			s.kill()
+		})
+		defer timer.Stop()
+	}
+	err := s.call(method, params, answer, nil)
+	select {
+	case <-late:
+		if err != nil {
+			return fmt.Errorf("it did not answer %s within %s, and was killed", method, limit)
+		}
+	default:
+	}
+	return err
 }
 
 // call sends a request and waits for its answer; notifications on the way go to
@@ -472,37 +534,4 @@ func (o outputOf) Write(data []byte) (int, error) {
 		batch.Output(id, string(data))
 	}
 	return len(data), nil
-}
-
-// tail keeps the end of what a process wrote to its standard error, and how it ended.
-type tail struct {
-	mu     sync.Mutex
-	kept   []byte
-	ended  <-chan struct{}
-	ending string // readable once ended is closed
-}
-
-const tailLimit = 4 << 10
-
-func (t *tail) Write(data []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.kept = append(t.kept, data...)
-	if len(t.kept) > tailLimit {
-		t.kept = bytes.Clone(t.kept[len(t.kept)-tailLimit:])
-	}
-	return len(data), nil
-}
-
-// lastWords is the end of what was written. It cannot be told from when it is:
-// the streams of a process are not ordered.
-func (t *tail) lastWords() string {
-	lines := strings.Split(t.text(), "\n")
-	return strings.Join(lines[max(0, len(lines)-3):], "\n")
-}
-
-func (t *tail) text() string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return strings.TrimSpace(string(t.kept))
 }

@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -109,7 +108,7 @@ func beTest(t TestName, state *int, note func(string, Note)) {
 
 func newAdapter(t *testing.T, traits ...string) *Adapter {
 	t.Helper()
-	return New(Config{Suite: "s", Dir: t.TempDir(), Below: "sub", Timeout: time.Minute,
+	return New(Config{Suite: "s", Dir: t.TempDir(), Below: "sub", Limits: adapter.Limits{Test: time.Minute},
 		Command: append([]string{os.Args[0], "be-a-host"}, traits...)})
 }
 
@@ -143,7 +142,7 @@ func play(t *testing.T, s adapter.Session, names ...string) *outcome.Run {
 
 func TestRun(t *testing.T) {
 	a := newAdapter(t)
-	a.Timeout = 2 * time.Second
+	a.Limits.Test = 2 * time.Second
 	r := play(t, open(t, a), "first", "fails", "dies", "prints", "silent", "hangs", "invents", "last")
 	for name, want := range map[string]outcome.Outcome{
 		"first": outcome.Passed, "fails": outcome.Failed, "dies": outcome.Errored, "prints": outcome.Passed, "silent": outcome.Errored,
@@ -264,45 +263,5 @@ func TestNeeds(t *testing.T) {
 		if got := string(r.Outcome) + " " + r.Message; !strings.HasPrefix(got, want) {
 			t.Errorf("%s: %s, want %s", r.ID, got, want)
 		}
-	}
-}
-
-// TestDrain takes what stands in a stream at a moment, whether or not somebody waits for more; it
-// does not wait itself.
-func TestDrain(t *testing.T) {
-	var taken bytes.Buffer
-	s, err := newStream(&taken)
-	if err != nil {
-		t.Fatal(err)
-	}
-	say := func(words string) {
-		if _, err := s.write.WriteString(words); err != nil {
-			t.Fatal(err)
-		}
-	}
-	s.drain()
-	say("before")
-	s.drain()
-	if taken.String() != "before" {
-		t.Errorf("taken is %q", taken.String())
-	}
-	copied := make(chan struct{})
-	go func() {
-		s.copy()
-		close(copied)
-	}()
-	for n := range 2000 {
-		say(" and more")
-		s.drain()
-		s.mu.Lock()
-		if got, want := taken.Len(), len("before")+(n+1)*len(" and more"); got != want {
-			t.Fatalf("after %d words %d bytes are taken, want %d", n, got, want)
-		}
-		s.mu.Unlock()
-	}
-	s.stop(0)
-	<-copied // though the other end is open
-	if err := errors.Join(s.read.Close(), s.write.Close()); err != nil {
-		t.Error(err)
 	}
 }

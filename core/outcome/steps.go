@@ -1,0 +1,57 @@
+package outcome
+
+import "fmt"
+
+// mostSteps bounds the steps that are kept of one test.
+const mostSteps = 10_000
+
+// omitted counts the steps of a test, and sums up those that are left out.
+type omitted struct {
+	steps, bad int
+	first      Event // the first of them that is bad
+}
+
+// LimitSteps returns a sink that passes events on to another, at most 10,000 steps of each
+// test. One more step, before the test's outcome, says how many are left out and how they ended.
+func LimitSteps(to Sink) Sink {
+	tests := map[string]*omitted{}
+	return func(e Event) {
+		o := tests[e.ID]
+		switch e.Event {
+		case StepDone:
+			if o == nil {
+				o = &omitted{}
+				tests[e.ID] = o
+			}
+			if o.steps++; o.steps > mostSteps {
+				o.omit(e)
+				return
+			}
+		case Finished:
+			delete(tests, e.ID)
+			if o != nil && o.steps > mostSteps {
+				to(o.summary(e))
+			}
+		}
+		to(e)
+	}
+}
+
+func (o *omitted) omit(e Event) {
+	if !e.Outcome.Bad() {
+		return
+	}
+	if o.bad++; o.bad == 1 {
+		o.first = e
+	}
+}
+
+// summary is the step that stands for those left out of a test that ends with an event.
+func (o *omitted) summary(end Event) Event {
+	step := Event{Event: StepDone, ID: end.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Outcome: Passed}
+	if o.bad > 0 {
+		step.Outcome, step.Message, step.File, step.Line = o.first.Outcome, o.first.Step+": "+o.first.Message, o.first.File, o.first.Line
+	}
+	step.Step = fmt.Sprintf("%d more steps, %d of them bad", o.steps-mostSteps, o.bad)
+	return step
+}
