@@ -61,14 +61,11 @@ func (f *Found) Tell(t catalog.Test, tags []string, marks catalog.Marks, from st
 		return fmt.Errorf("it names a test %q of group %q: a name must not be empty and must fit on a line", t.Name, t.Group)
 	}
 	t.ID = catalog.ID(t.Suite, t.Group, t.Name)
+	if f.Repeated(t.ID) {
+		return nil
+	}
 	if f.named == nil {
 		f.named = map[string]*naming{}
-	}
-	if known := f.named[t.ID]; known != nil {
-		if known.times++; known.times == 2 {
-			f.twice = append(f.twice, t.ID)
-		}
-		return nil
 	}
 	if len(f.Tests) == mostTests {
 		return fmt.Errorf("it names more than %d tests: make several suites of it", mostTests)
@@ -80,6 +77,18 @@ func (f *Found) Tell(t catalog.Test, tags []string, marks catalog.Marks, from st
 	f.named[t.ID] = &naming{len(f.Tests), 1}
 	f.Tests = append(f.Tests, t)
 	return nil
+}
+
+// Repeated reports whether Tell was told a test of this ID before, and counts that it is named again.
+func (f *Found) Repeated(id string) bool {
+	known := f.named[id]
+	if known == nil {
+		return false
+	}
+	if known.times++; known.times == 2 {
+		f.twice = append(f.twice, id)
+	}
+	return true
 }
 
 // Close adds a skipped test for each name that was told more than once, which says so: only one

@@ -174,11 +174,14 @@ func (a *Adapter) tell(found *adapter.Found, text string) error {
 			return fmt.Errorf("it does not parse: %w", err)
 		}
 	}
+	t := catalog.Test{Suite: a.Suite, Group: cmp.Or(told.Group, path.Dir(told.Name)), Name: told.Name,
+		Kind: cmp.Or(told.Kind, catalog.KindScript), Line: told.Line}
+	if found.Repeated(catalog.ID(t.Suite, t.Group, t.Name)) {
+		return nil
+	}
 	if info, err := os.Stat(filepath.Join(a.Dir, told.Name)); told.File == "" && err == nil && info.Mode().IsRegular() {
 		told.File = told.Name // the name of a script is its place
 	}
-	t := catalog.Test{Suite: a.Suite, Group: cmp.Or(told.Group, path.Dir(told.Name)), Name: told.Name,
-		Kind: cmp.Or(told.Kind, catalog.KindScript), Line: told.Line}
 	if told.File != "" {
 		t.File = path.Join(a.Below, told.File)
 	}

@@ -205,3 +205,94 @@ func TestWrongCommands(t *testing.T) {
 		}
 	}
 }
+
+// TestBeyondTests holds that nothing passes unnoticed that a process reports or does beyond its tests.
+func TestBeyondTests(t *testing.T) {
+	const twoPass = `printf '1..2\nok 1 - a\nok 2 - b\n'; `
+	for name, c := range map[string]struct{ results, run, want string }{
+		"all well":              {"tap", twoPass, ""},
+		"bail out":              {"tap", twoPass + "echo 'Bail out! no water'; exit 1", "errored it bailed out: no water; after its last test the process ended with exit status 1"},
+		"exit status":           {"tap", twoPass + "echo no water >&2; exit 3", "errored after its last test the process ended with exit status 3; no water"},
+		"broken plan":           {"tap", "printf '1..3\nok 1 - a\nok 2 - b\n'", "errored its plan says 3 test points, and 2 came"},
+		"signal":                {"tap", twoPass + "kill -SEGV $$", "errored after its last test the process ended with signal 11, segmentation fault"},
+		"another that fails":    {"tap", "printf '1..3\nok 1 - a\nok 2 - b\nnot ok 3 - c\n'; exit 1", "errored its results name tests that are not known here or not picked: c failed"},
+		"another that passes":   {"tap", "printf '1..3\nok 1 - a\nok 2 - b\nok 3 - c\n'", ""},
+		"a failure explains it": {"tap", "printf '1..2\nok 1 - a\nnot ok 2 - b\n'; exit 1", ""},
+		"hangs":                 {"tap", "printf 'ok 1 - a\\nok 2 - b\\n1..2\\n'; sleep 60", "timed-out the process was still running 500ms after its last test, and killed"},
+		"events":                {"events", `printf '{"event":"run","format":"fern-events/1"}\n{"event":"finished","id":"a","outcome":"passed"}\n{"event":"finished","id":"b","outcome":"passed"}\n'; kill -ABRT $$`, "errored it breaks off before the end of the run; after its last test the process ended with signal 6, aborted"},
+		"gojson":                {"gojson", `printf '{"Action":"pass","Package":"p","Test":"a"}\n{"Action":"pass","Package":"p","Test":"b"}\n'; exit 2`, "errored after its last test the process ended with exit status 2"},
+		"junit":                 {"junit", `printf '<testsuite><testcase name="a"/><testcase name="b"/></testsuite>'; exit 9`, "errored after its last test the process ended with exit status 9"},
+		"junit cut off":         {"junit", `printf '<testsuite><testcase name="a"/><testcase name="b"/>'`, "errored "},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			testfiles.Write(t, dir, map[string]string{"run": c.run})
+			a, err := New(Config{Suite: "c", Dir: dir, List: []string{"printf", `a\nb\n`}, Run: []string{"sh", "run"},
+				Results: c.results, Limits: adapter.Limits{Test: time.Minute, Idle: 500 * time.Millisecond}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			found, err := a.Discover(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			s, err := a.Open(t.Context(), adapter.Slot{Temp: t.TempDir()})
+			if err != nil {
+				t.Fatal(err)
+			}
+			run := outcome.NewRun()
+			if err := s.Run(t.Context(), found.Tests, run.Apply); err != nil {
+				t.Fatal(err)
+			}
+			if done := run.Result("c:.#a"); done.Outcome != outcome.Passed {
+				t.Errorf("a is %+v", done)
+			}
+			got := ""
+			if r := run.Result("c:.#process"); r != nil {
+				got = string(r.Outcome) + " " + r.Message
+			}
+			if (c.want == "") != (got == "") || !strings.HasPrefix(got, c.want) {
+				t.Errorf("beside the tests: %q, want %q", got, c.want)
+			}
+		})
+	}
+}
+
+// TestLists holds that what a list command leaves behind or prints without end harms nobody.
+func TestLists(t *testing.T) {
+	limit := time.Minute
+	list := func(script string) (adapter.Found, error) {
+		a, err := New(Config{Suite: "c", Dir: t.TempDir(), List: []string{"sh", "-c", script}, Run: []string{"true", "{name}"},
+			Limits: adapter.Limits{Idle: limit}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a.Discover(t.Context())
+	}
+	found, err := list("sleep 60 & echo a; echo a; echo a~2; echo a")
+	var ids []string
+	for _, test := range found.Tests {
+		ids = append(ids, test.ID+" "+test.PutOut)
+	}
+	want := "c:.#a |c:.#a~2 |c:.#a~3 the list command names 3 tests so, and only the first can be asked for: give the others another name"
+	if got := strings.Join(ids, "|"); err != nil || got != want {
+		t.Errorf("found\n%s, want\n%s\n%v", got, want, err)
+	}
+	if found, err = list("yes the same name of a test | head -c 50000000"); err != nil || len(found.Tests) != 3 || len(found.Notes) != 1 {
+		t.Errorf("a flood of one name: %d tests, %d notes, %v", len(found.Tests), len(found.Notes), err)
+	}
+	for script, words := range map[string]string{
+		"seq 1 100000000":                        "more than 1000000 tests",
+		"head -c 3000000 /dev/zero | tr '\\0' x": "a line is longer than 1048576 bytes",
+		"yes $(printf %01000d 0)":                "prints more than 256 MB",
+	} {
+		if _, err := list(script); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("%s: %v, want %q", script, err, words)
+		}
+	}
+	limit = 100 * time.Millisecond
+	if _, err := list("echo a; sleep 60"); err == nil || !strings.Contains(err.Error(), "was still running after 100ms, and was killed") {
+		t.Errorf("a list that does not end: %v", err)
+	}
+}

@@ -357,6 +357,7 @@ func (l *log) add(format string, args ...any) {
 }
 
 func (l *log) ended(name string) bool                 { return name != "TestForged" }
+func (l *log) started(i int)                          { l.add("started %d", i) }
 func (l *log) reached(i int)                          { l.add("reached %d", i) }
 func (l *log) paused(name string)                     { l.add("paused %s", name) }
 func (l *log) continued(name string)                  { l.add("continued %s", name) }
@@ -373,8 +374,8 @@ func (l *log) output(name, text string) {
 	l.add("%s%s", prefix, text)
 }
 
-const told = "before\n\x16=== RUN   TestA\nhello\n\x16=== RUN   TestA/s\n\x16--- PASS: TestA/s (0.00s)\n\x16=== NAME  TestA\nno newline" +
-	"\x16S3 5\n\x16--- FAIL: TestA (0.01s)\ngot:\n1\n\x16=== RUN   TestB\n=== RUN   TestFake\n--- PASS: TestFake (0.00s)\n\x16--- PASS: TestForged (0.00s)\n\x16=== PAUSE TestB\n" +
+const told = "before\n\x16=== RUN   TestA\n\x16S3 started 5\nhello\n\x16=== RUN   TestA/s\n\x16--- PASS: TestA/s (0.00s)\n\x16=== NAME  TestA\nno newline" +
+	"\x16S3 ended 5\n\x16--- FAIL: TestA (0.01s)\ngot:\n1\n\x16=== RUN   TestB\n=== RUN   TestFake\n--- PASS: TestFake (0.00s)\n\x16--- PASS: TestForged (0.00s)\n\x16=== PAUSE TestB\n" +
 	"\x16=== CONT  TestB\n\x16--- SKIP: TestB (0.00s)\n\x16=== RUN   FernRelayExample\n\x16=== RUN   ExampleX\n\x16--- PASS: ExampleX (0.00s)\n" +
 	"\x16=== NAME  \n\x16--- PASS: FernRelayExample (0.00s)\n\x16=== NAME  \n\x16PASS\n"
 
@@ -391,7 +392,7 @@ func hear(pieces ...string) string {
 }
 
 func TestVerbose(t *testing.T) {
-	want := "output : before\n|output TestA: hello\n|step TestA s passed|output TestA: no newline|reached 5|output TestA: got:\n1\n|finished TestA failed|" +
+	want := "output : before\n|started 5|output TestA: hello\n|step TestA s passed|output TestA: no newline|reached 5|output TestA: got:\n1\n|finished TestA failed|" +
 		"output TestB: === RUN   TestFake\n--- PASS: TestFake (0.00s)\n--- PASS: TestForged (0.00s)\n|paused TestB|continued TestB|finished TestB skipped|" +
 		"finished ExampleX passed"
 	got := strings.ReplaceAll(hear(told), "no newlinegot", "no newline|output TestA: got")

@@ -164,9 +164,9 @@ func (s *session) Reset(context.Context) error { return nil }
 // Close has nothing to do: no process outlives Run.
 func (s *session) Close() error { return nil }
 
-// books hears what one process reports and enters it into the batch. Which tests start and end, and
-// how, it takes from a pipe of its own, to which only the generated file writes. The testing package's
-// results count only behind a line that no test can print, and can make an outcome worse, never better.
+// books hears what one process reports and enters it into the batch. How tests end it takes from a
+// pipe of its own, to which only the generated file writes. The testing package's results
+// count only after a line that no test can print, and can make an outcome worse, never better.
 type books struct {
 	adapter  *Adapter
 	group    string
@@ -184,14 +184,13 @@ type books struct {
 	results  *adapter.Pipe
 	reported adapter.LineWriter
 	mu       sync.Mutex
-	began    []bool            // by index of the tests
 	verdicts []outcome.Outcome // by index of the tests; empty for none yet
 }
 
 func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Batch) *books {
 	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]int, len(tests)),
 		stepFrom: map[string]begin{}, said: map[string]int{}, stray: adapter.Tail{Limit: maxLine},
-		secret: rand.Text(), past: make([]bool, len(tests)), began: make([]bool, len(tests)), verdicts: make([]outcome.Outcome, len(tests))}
+		secret: rand.Text(), past: make([]bool, len(tests)), verdicts: make([]outcome.Outcome, len(tests))}
 	b.reported = adapter.LineWriter{Limit: maxLine, Line: b.report}
 	for i := range tests {
 		b.byName[a.targets[tests[i].ID].function] = i
@@ -217,10 +216,7 @@ func (b *books) report(line string) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if words[2] == "started" {
-		b.began[i] = true
-		b.batch.Started(b.tests[i].ID)
-	} else if o := endings[words[2]]; o != "" && b.verdicts[i] == "" {
+	if o := endings[words[2]]; o != "" && b.verdicts[i] == "" {
 		b.verdicts[i] = o
 	}
 	return nil
@@ -244,6 +240,12 @@ func (b *books) id(name string) string {
 
 func (b *books) paused(name string)    { b.batch.Paused(b.id(name)) }
 func (b *books) continued(name string) { b.batch.Continued(b.id(name)) }
+
+func (b *books) started(i int) {
+	if i >= 0 && i < len(b.tests) {
+		b.batch.Started(b.tests[i].ID)
+	}
+}
 
 func (b *books) reached(i int) {
 	if i >= 0 && i < len(b.tests) {
@@ -280,17 +282,8 @@ func (b *books) output(name, text string) {
 		_, _ = b.stray.Write([]byte(text))
 		return
 	}
-	if i, ok := b.byName[name]; ok && !b.hasBegun(i) {
-		b.results.Drain()
-	}
 	b.said[name] += len(text)
 	b.batch.Output(b.id(name), text)
-}
-
-func (b *books) hasBegun(i int) bool {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.began[i]
 }
 
 func (b *books) finished(name string, o outcome.Outcome, last bool) {

@@ -28,6 +28,7 @@ type listener interface {
 	continued(name string)
 	step(name, step string, o outcome.Outcome)
 	output(name, text string) // name is empty outside of tests
+	started(i int)            // the test of this place
 	reached(i int)            // all that follows was printed after the test of this place had ended
 	ended(name string) bool   // whether a result of the test can be real
 	// finished takes a test's result; last is set if nothing but output followed.
@@ -114,9 +115,7 @@ var results = map[string]outcome.Outcome{"PASS": outcome.Passed, "FAIL": outcome
 
 func (v *verbose) take(line string) {
 	if place, ok := strings.CutPrefix(line[1:], v.secret+" "); ok {
-		if i, err := strconv.Atoi(strings.TrimSpace(place)); err == nil {
-			v.listener.reached(i)
-		}
+		v.mark(strings.Fields(place))
 		return
 	}
 	if match := result.FindStringSubmatch(line[1:]); match != nil {
@@ -142,6 +141,21 @@ func (v *verbose) take(line string) {
 		v.listener.paused(name)
 	case "CONT":
 		v.listener.continued(name)
+	}
+}
+
+// mark takes a line of the generated file: what happened, and the place of the test.
+func (v *verbose) mark(words []string) {
+	if len(words) != 2 {
+		return
+	}
+	i, err := strconv.Atoi(words[1])
+	switch {
+	case err != nil:
+	case words[0] == "started":
+		v.listener.started(i)
+	case words[0] == "ended":
+		v.listener.reached(i)
 	}
 }
 
