@@ -2,8 +2,10 @@ package main
 
 import (
 	"context"
+	"fmt"
 	"os"
 
+	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"fernrelay/internal/demo"
@@ -18,6 +20,11 @@ func newDemo(s *settings) *cobra.Command {
 		Short: "Open the application on the demo project",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if !plain {
+				if err := needTerminal("fern-relay demo --plain does the whole job without one"); err != nil {
+					return err
+				}
+			}
 			dir, err := demo.LayOut()
 			if err != nil {
 				return err
@@ -44,10 +51,29 @@ func newDemoHost() *cobra.Command {
 
 // openApplication shows the application on the project of a folder.
 func openApplication(ctx context.Context, dir string) error {
+	if err := needTerminal("fern-relay run runs the tests without one, fern-relay list lists them, and fern-relay --help shows all commands"); err != nil {
+		return err
+	}
 	r, err := openPatiently(ctx, dir)
 	if err != nil {
 		return err
 	}
 	defer r.Close()
 	return tui.Run(ctx, r)
+}
+
+// needTerminal says what is missing for a screen, and what does the job without one.
+func needTerminal(instead string) error {
+	missing := ""
+	switch {
+	case os.Getenv("TERM") == "dumb":
+		missing = "this terminal (TERM=dumb) cannot show it"
+	case !term.IsTerminal(os.Stdout.Fd()):
+		missing = "the standard output is not one"
+	case !term.IsTerminal(os.Stdin.Fd()):
+		missing = "the standard input is not one"
+	default:
+		return nil
+	}
+	return fmt.Errorf("the application needs a terminal, and %s: %s", missing, instead)
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/outcome"
+	"fernrelay/core/timing"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/wholefile"
@@ -58,9 +59,9 @@ func newExport(s *settings) *cobra.Command {
 				return errors.Join(export(r, out, asJSON), out.Flush())
 			}
 			if file == "" {
-				return write(cmd.OutOrStdout())
+				return write(dataOutput())
 			}
-			return wholefile.Write(file, 0o644, write)
+			return wholefile.Write(file, write)
 		},
 	}
 	addJSON(cmd, &asJSON, "a JSON object a line, with outputs and steps")
@@ -79,8 +80,8 @@ func export(r *relay.Relay, w io.Writer, asJSON bool) error {
 			return err
 		}
 		line = func(k *ledger.Kept, res *outcome.Result) error {
-			return table.Write([]string{strconv.Itoa(k.Number), k.Began.UTC().Format(time.RFC3339), k.Revision, strconv.FormatBool(k.Dirty), k.Machine, k.Source,
-				res.ID, string(res.Outcome), strconv.FormatFloat(res.Seconds, 'f', -1, 64), strconv.Itoa(res.Worker), strconv.Itoa(res.Batch), res.Message, res.File, strconv.Itoa(res.Line)})
+			return table.Write([]string{strconv.Itoa(k.Number), k.Began.UTC().Format(time.RFC3339), timing.Cell(k.Revision), strconv.FormatBool(k.Dirty), timing.Cell(k.Machine), timing.Cell(k.Source),
+				timing.Cell(res.ID), string(res.Outcome), strconv.FormatFloat(res.Seconds, 'f', -1, 64), strconv.Itoa(res.Worker), strconv.Itoa(res.Batch), timing.Cell(res.Message), timing.Cell(res.File), strconv.Itoa(res.Line)})
 		}
 	}
 	err := r.EachRun(func(k *ledger.Kept, run *outcome.Run) error {

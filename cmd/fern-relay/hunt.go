@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"time"
 
@@ -97,7 +96,7 @@ func (f *huntFlags) run(ctx context.Context, r *relay.Relay, ids []string, cmd *
 	if search || cmd.Flags().Changed("budget") {
 		findings, why, err = f.search(ctx, r, named, p)
 	} else {
-		findings, err = huntAndWrite(ctx, r, victims, p, os.Stderr, f)
+		findings, err = huntAndWrite(ctx, r, victims, p, stderr, f)
 	}
 	if f.asJSON {
 		return errors.Join(err, newEncoder(out).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))
@@ -140,7 +139,7 @@ func (f *huntFlags) search(ctx context.Context, r *relay.Relay, tests []catalog.
 			break
 		}
 		victims, err := r.Reveal(ctx, s, func(v relay.Revealed) {
-			fmt.Fprintf(os.Stderr, "order %d: %s; %s\n", v.Order, v.Run.Summary(), report.Coverage(v.Gauge))
+			fmt.Fprintf(stderr, "order %d: %s; %s\n", v.Order, v.Run.Summary(), report.Coverage(v.Gauge))
 		})
 		if err != nil || len(victims) == 0 {
 			if err != nil {
@@ -148,7 +147,7 @@ func (f *huntFlags) search(ctx context.Context, r *relay.Relay, tests []catalog.
 			}
 			break
 		}
-		found, err := huntAndWrite(ctx, r, victims, p, os.Stderr, f)
+		found, err := huntAndWrite(ctx, r, victims, p, stderr, f)
 		findings = append(findings, found...)
 		if err != nil || slices.ContainsFunc(found, func(f hunt.Finding) bool { return len(f.Culprits) > 0 }) {
 			return findings, "", err
@@ -220,7 +219,7 @@ func huntAndWrite(ctx context.Context, r *relay.Relay, victims []catalog.Test, p
 		}
 	}
 	if files.report != "" {
-		err = errors.Join(err, wholefile.Write(files.report, 0o644, func(w io.Writer) error {
+		err = errors.Join(err, wholefile.Write(files.report, func(w io.Writer) error {
 			return report.Markdown(w, first.Finding, first.Records)
 		}))
 	}

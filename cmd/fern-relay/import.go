@@ -35,19 +35,19 @@ func newImport(s *settings) *cobra.Command {
 			began := time.Now()
 			progress := func(int, int) {}
 			if term.IsTerminal(os.Stderr.Fd()) {
-				progress = func(done, of int) { fmt.Fprintf(os.Stderr, "\r%d of %d files", done, of) }
-				defer fmt.Fprintln(os.Stderr)
+				progress = func(done, of int) { stderr.Redraw(fmt.Sprintf("%d of %d files", done, of)) }
+				defer fmt.Fprintln(stderr)
 			}
 			imported, err := r.Import(cmd.Context(), args, progress)
 			for _, b := range imported.Broken {
-				fmt.Fprintf(os.Stderr, "fern-relay: %s is left out: %v\n", outcome.PlainLine(b.Name), outcome.PlainLine(b.Err.Error()))
+				fmt.Fprintf(stderr, "fern-relay: %s is left out: %v\n", outcome.PlainLine(b.Name), outcome.PlainLine(b.Err.Error()))
 			}
 			if err != nil && !errors.Is(err, context.Canceled) {
 				return err
 			}
 			report.Imported(cmd.OutOrStdout(), imported, time.Since(began))
 			if err != nil {
-				fmt.Fprintln(os.Stderr, "fern-relay: the same command takes in the rest")
+				fmt.Fprintln(stderr, "fern-relay: the same command takes in the rest")
 				return err
 			}
 			if len(imported.Broken) > 0 {

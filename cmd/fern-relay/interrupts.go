@@ -27,7 +27,7 @@ func (i *interrupts) watch() context.Context {
 	go func() {
 		for s := range signals {
 			if gently := i.take(); s == os.Interrupt && gently != nil {
-				fmt.Fprintln(os.Stderr, "\nfern-relay: what runs comes to its end, nothing new begins; Ctrl-C again stops at once")
+				fmt.Fprintln(stderr, "\nfern-relay: what runs comes to its end, nothing new begins; Ctrl-C again stops at once")
 				gently()
 				continue
 			}

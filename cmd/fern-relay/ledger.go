@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -72,7 +71,7 @@ func (s *settings) openRun(ctx context.Context, name string) (*relay.Relay, *led
 // note tells what was passed over in the project.
 func (s *settings) note(r *relay.Relay) {
 	for _, note := range r.Notes {
-		fmt.Fprintln(os.Stderr, "fern-relay: note:", outcome.PlainLine(note))
+		fmt.Fprintln(stderr, "fern-relay: note:", outcome.PlainLine(note))
 	}
 }
 

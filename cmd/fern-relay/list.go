@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -95,7 +94,7 @@ func noteContradictions(expression string, tests []catalog.Test) {
 		return
 	}
 	for _, note := range relay.Contradictions(tests) {
-		fmt.Fprintln(os.Stderr, "fern-relay: note:", note)
+		fmt.Fprintln(stderr, "fern-relay: note:", note)
 	}
 }
 

@@ -3,29 +3,96 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"runtime/debug"
 	"sync"
+	"syscall"
 	"time"
 
+	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
+	"fernrelay/internal/terminal"
 )
 
 func main() {
 	// What is held of a large suite is held for long: a smaller heap is worth its price.
 	debug.SetGCPercent(50)
-	i := &interrupts{}
-	if err := newRoot(i).ExecuteContext(i.watch()); err != nil {
-		os.Exit(explain(err))
+	s := &settings{interrupts: &interrupts{}}
+	root := newRoot(s)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(s.interrupts.watch())
+	if ledger.Damaged(err) {
+		err = s.putAside(err)
 	}
+	os.Exit(ended(err))
+}
+
+// putAside puts a ledger aside that turned out to be damaged, so that the next command can work.
+func (s *settings) putAside(damage error) error {
+	note, err := relay.PutAside(context.Background(), s.dir, damage)
+	if err != nil || note == "" {
+		return fmt.Errorf("the ledger is damaged: %s: %w", ledger.Reason(damage), cmp.Or(err, errors.New("fern-relay ledger check looks through it")))
+	}
+	return unkept{errors.New(note)}
+}
+
+// All that is printed goes through these two.
+var (
+	stdout = terminal.NewWriter(standardOutput())
+	stderr = terminal.NewWriter(os.Stderr)
+)
+
+// standardOutput is the standard output, or a writer that fails if this program was started
+// without one.
+func standardOutput() io.Writer {
+	if startedWithoutOutput() {
+		return noOutput{}
+	}
+	return os.Stdout
+}
+
+// dataOutput is the standard output for data that programs read, byte by byte if it is no terminal.
+func dataOutput() io.Writer {
+	if term.IsTerminal(os.Stdout.Fd()) {
+		return stdout
+	}
+	return stdout.Raw()
+}
+
+type noOutput struct{}
+
+func (noOutput) Write([]byte) (int, error) { return 0, errors.New("it is closed") }
+
+// ended returns the exit status of a command that ended with an error or nil. Results that could not be
+// written make it 3, unless the reader has closed the pipe because it has seen enough.
+func ended(err error) int {
+	failed := errors.Join(stdout.Flush(), stdout.Err())
+	unread := errors.Is(failed, syscall.EPIPE)
+	if failed != nil && !unread {
+		fmt.Fprintf(stderr, "fern-relay: the results cannot be written to standard output: %v\n", stdout.Err())
+	}
+	switch done := status(0); {
+	case unread && (err == nil || errors.Is(err, syscall.EPIPE)):
+		return 0
+	case failed != nil && !unread:
+		return 3
+	case err == nil:
+		return 0
+	case errors.As(err, &done):
+		return int(done)
+	}
+	return explain(err)
 }
 
 // status is an error that is told already and only sets the exit status.
@@ -46,24 +113,17 @@ func withStatus(n int) error {
 
 // explain tells an error on standard error and gives the exit status.
 func explain(err error) int {
-	var done status
-	if errors.As(err, &done) {
-		return int(done)
-	}
 	if errors.Is(err, context.Canceled) {
-		fmt.Fprintln(os.Stderr, "fern-relay: interrupted")
+		fmt.Fprintln(stderr, "fern-relay: interrupted")
 		return 3
 	}
-	fmt.Fprintln(os.Stderr, "fern-relay:", err)
-	if ledger.Damaged(err) {
-		fmt.Fprintln(os.Stderr, "fern-relay: ledger check looks through the ledger, and puts it aside where it is damaged")
-	}
+	fmt.Fprintln(stderr, "fern-relay:", err)
 	if errors.As(err, &unkept{}) {
 		return 3
 	}
 	var wrong *pick.Error
 	if errors.As(err, &wrong) {
-		fmt.Fprintln(os.Stderr, wrong.Pointer())
+		fmt.Fprintln(stderr, wrong.Pointer())
 	}
 	return 2
 }
@@ -95,7 +155,7 @@ func openPatiently(ctx context.Context, dir string) (*relay.Relay, error) {
 		mu.Lock()
 		defer mu.Unlock()
 		if change(); late && at != "" {
-			fmt.Fprintf(os.Stderr, "fern-relay: %s\n", outcome.PlainLine(at))
+			fmt.Fprintf(stderr, "fern-relay: %s\n", outcome.PlainLine(at))
 		}
 	}
 	timer := time.AfterFunc(patience, func() { tell(func() { late = true }) })
@@ -103,8 +163,7 @@ func openPatiently(ctx context.Context, dir string) (*relay.Relay, error) {
 	return relay.Open(ctx, dir, func(what string) { tell(func() { at = what }) })
 }
 
-func newRoot(i *interrupts) *cobra.Command {
-	s := &settings{interrupts: i}
+func newRoot(s *settings) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "fern-relay [DIR]",
 		Short: "Find, pick, split, run, watch and hunt the tests of a project",

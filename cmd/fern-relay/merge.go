@@ -38,7 +38,7 @@ func newMerge(s *settings) *cobra.Command {
 				part, kind, err := readPart(name)
 				if err != nil {
 					broken = append(broken, fmt.Sprintf("%s is broken: %v", name, err))
-					fmt.Fprintf(os.Stderr, "fern-relay: %s: %v\n", name, err)
+					fmt.Fprintf(stderr, "fern-relay: %s: %v\n", name, err)
 				}
 				if part.Run != nil {
 					parts = append(parts, part)

@@ -156,7 +156,7 @@ func (f *planFlags) readTimings() ([]catalog.Test, error) {
 	var repeated *timing.Repeated
 	if errors.As(err, &repeated) && f.verbose {
 		for _, place := range repeated.Places {
-			fmt.Fprintln(os.Stderr, "fern-relay:", outcome.PlainLine(place))
+			fmt.Fprintln(stderr, "fern-relay:", outcome.PlainLine(place))
 		}
 	}
 	return timed, err
@@ -200,7 +200,7 @@ func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) []catalo
 	if f.verbose {
 		hint = ":\n    " + outcome.Plain(strings.Join(unknown, "\n    "))
 	}
-	fmt.Fprintf(os.Stderr, "fern-relay: note: %s has %s that no test of the project has%s\n", f.timings, report.Plural(len(unknown), "ID"), hint)
+	fmt.Fprintf(stderr, "fern-relay: note: %s has %s that no test of the project has%s\n", f.timings, report.Plural(len(unknown), "ID"), hint)
 	return tests
 }
 

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"os"
 	"strconv"
 
 	"github.com/spf13/cobra"
@@ -39,7 +38,7 @@ func newReplay(s *settings) *cobra.Command {
 				return fmt.Errorf("run %s cannot be replayed: %w", args[0], err)
 			}
 			if gone > 0 {
-				fmt.Fprintf(os.Stderr, "fern-relay: note: %s of the run left out: the project has them no more\n", report.Plural(gone, "test"))
+				fmt.Fprintf(stderr, "fern-relay: note: %s of the run left out: the project has them no more\n", report.Plural(gone, "test"))
 			}
 			runner := &runner{interrupts: s.interrupts, relay: r, show: report.ShowSum, out: cmd.OutOrStdout()}
 			run, err := runner.run(cmd.Context(), request, files)

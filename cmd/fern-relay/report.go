@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -34,7 +33,7 @@ func newReport(s *settings) *cobra.Command {
 			if err := runreport.WriteFile(file, about); err != nil {
 				return err
 			}
-			fmt.Fprintf(os.Stderr, "run %d is told in %s\n", kept.Number, file)
+			fmt.Fprintf(stderr, "run %d is told in %s\n", kept.Number, file)
 			return nil
 		},
 	}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"errors"
+	"io"
 	"os"
 
 	"github.com/spf13/cobra"
@@ -10,6 +11,7 @@ import (
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/format/tap"
+	"fernrelay/internal/wholefile"
 )
 
 // reportFiles are the files that a run is written to; an empty name for none.
@@ -21,30 +23,33 @@ func (f *reportFiles) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.events, "events", "", "write event lines to this `file`")
 }
 
-// reports are report files that are open; nil for those not asked for.
+// reports writes the files of a run.
 type reports struct {
-	junit, tap, events *os.File
-	lines              *events.Writer
+	reportFiles
+	file  *os.File       // for event lines, which are written as they come; nil if they are not asked for
+	lines *events.Writer // into it
 }
 
-// create makes the files.
+// create makes the places of the files ready, so that a wrong path is reported before the run. It
+// removes earlier reports, so that nobody takes them for those of a run that was killed.
 func (f reportFiles) create() (*reports, error) {
-	r := &reports{}
-	for _, file := range []struct {
-		name string
-		at   **os.File
-	}{{f.junit, &r.junit}, {f.tap, &r.tap}, {f.events, &r.events}} {
-		if file.name == "" {
+	for _, name := range []string{f.junit, f.tap, f.events} {
+		if name == "" {
 			continue
 		}
-		var err error
-		if *file.at, err = os.Create(file.name); err != nil {
-			return nil, errors.Join(err, r.close())
+		if err := wholefile.Clear(name); err != nil {
+			return nil, err
 		}
 	}
-	if r.events != nil {
-		r.lines = events.NewWriter(r.events)
+	r := &reports{reportFiles: f}
+	if f.events == "" {
+		return r, nil
 	}
+	file, err := os.Create(f.events)
+	if err != nil {
+		return nil, err
+	}
+	r.file, r.lines = file, events.NewWriter(file)
 	return r, nil
 }
 
@@ -58,11 +63,11 @@ func (r *reports) tell(e outcome.Event) {
 // write writes a run that has ended, whose event lines are written, and closes all.
 func (r *reports) write(run *outcome.Run) error {
 	var errs []error
-	if r.junit != nil {
-		errs = append(errs, junit.Write(r.junit, run))
+	if r.junit != "" {
+		errs = append(errs, wholefile.Write(r.junit, func(w io.Writer) error { return junit.Write(w, run) }))
 	}
-	if r.tap != nil {
-		errs = append(errs, tap.Write(r.tap, run))
+	if r.tap != "" {
+		errs = append(errs, wholefile.Write(r.tap, func(w io.Writer) error { return tap.Write(w, run) }))
 	}
 	return errors.Join(append(errs, r.close())...)
 }
@@ -76,14 +81,8 @@ func (r *reports) replay(run *outcome.Run) error {
 }
 
 func (r *reports) close() error {
-	var errs []error
-	if r.lines != nil {
-		errs = append(errs, r.lines.Close())
+	if r.lines == nil {
+		return nil
 	}
-	for _, file := range []*os.File{r.junit, r.tap, r.events} {
-		if file != nil {
-			errs = append(errs, file.Close())
-		}
-	}
-	return errors.Join(errs...)
+	return errors.Join(r.lines.Close(), r.file.Close())
 }

@@ -163,7 +163,7 @@ const coverOrder = "cover"
 func resumed(r *relay.Relay) (relay.Request, error) {
 	q, gone, err := r.ReadyResume()
 	if gone > 0 {
-		fmt.Fprintf(os.Stderr, "fern-relay: note: %s of the run left out: the project has them no more\n", report.Plural(gone, "test"))
+		fmt.Fprintf(stderr, "fern-relay: note: %s of the run left out: the project has them no more\n", report.Plural(gone, "test"))
 	}
 	return q, err
 }
@@ -237,7 +237,7 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 func keepApart(r *relay.Relay, tests []catalog.Test) ([]catalog.Test, error) {
 	apart, notes, err := r.KeepApart(tests)
 	for _, note := range notes {
-		fmt.Fprintln(os.Stderr, "fern-relay: note:", outcome.PlainLine(note))
+		fmt.Fprintln(stderr, "fern-relay: note:", outcome.PlainLine(note))
 	}
 	return apart, err
 }
@@ -296,7 +296,7 @@ func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
 	}
 	if f.order == coverOrder {
 		number := r.Runs + f.turn
-		fmt.Fprintf(os.Stderr, "fern-relay: note: the order is %s:%d\n", coverOrder, number)
+		fmt.Fprintf(stderr, "fern-relay: note: the order is %s:%d\n", coverOrder, number)
 		return order.Cover(uint64(number)), nil
 	}
 	return order.Parse(f.order)

@@ -47,7 +47,7 @@ func (n *runner) run(ctx context.Context, q relay.Request, files reportFiles) (r
 		n.stopped.Store(true)
 		q.Control.Finish()
 	})()
-	status := report.NewStatus(os.Stderr, term.IsTerminal(os.Stderr.Fd()), len(q.Tests))
+	status := report.NewStatus(stderr, term.IsTerminal(os.Stderr.Fd()), len(q.Tests))
 	q.Making = status.Making
 	live := report.NewLive(n.out, n.show)
 	run, number, err := n.relay.Run(ctx, q, func(e outcome.Event) {
@@ -65,7 +65,7 @@ func (n *runner) run(ctx context.Context, q relay.Request, files reportFiles) (r
 	}
 	report.Closing(n.out, run, len(q.Tests), q.Workers, n.relay.Planned(q))
 	if number > 0 {
-		fmt.Fprintf(os.Stderr, "kept as run %d\n", number)
+		fmt.Fprintf(stderr, "kept as run %d\n", number)
 	}
 	if err = errors.Join(err, reports.write(run)); err != nil {
 		return nil, unkept{err}
@@ -151,7 +151,7 @@ func (n *runner) onChange(ctx context.Context, q relay.Request, files reportFile
 			return last, nil
 		}
 		if changed == nil {
-			fmt.Fprintln(os.Stderr, "fern-relay: waiting for files to change; Ctrl-C ends")
+			fmt.Fprintln(stderr, "fern-relay: waiting for files to change; Ctrl-C ends")
 		}
 		for q.Tests = nil; len(q.Tests) == 0; changed = nil {
 			if changed == nil {
@@ -165,11 +165,11 @@ func (n *runner) onChange(ctx context.Context, q relay.Request, files reportFile
 			}
 			next, err := n.changed(ctx, pick, changed, last, workers)
 			if err != nil {
-				fmt.Fprintln(os.Stderr, "fern-relay:", err) // until what is wrong is mended
+				fmt.Fprintln(stderr, "fern-relay:", err) // until what is wrong is mended
 				continue
 			}
 			if len(next.Tests) == 0 {
-				fmt.Fprintln(os.Stderr, "fern-relay: what changed touches no picked test")
+				fmt.Fprintln(stderr, "fern-relay: what changed touches no picked test")
 			}
 			next.StopAfter, next.Retries, next.Limit, next.Together = q.StopAfter, q.Retries, q.Limit, q.Together
 			q = next

@@ -135,7 +135,7 @@ func (f *splitFlags) plan(study *split.Study) (split.Plan, error) {
 		return split.Plan{}, fmt.Errorf("--steady: %w", err)
 	}
 	plan, moved := study.Work.Steady(study.Fleet, earlier, f.allow/100, split.Thorough)
-	fmt.Fprintf(os.Stderr, "fern-relay: %s of %d to another shard than before\n", report.Plural(moved, "test")+" moved", len(study.Tests))
+	fmt.Fprintf(stderr, "fern-relay: %s of %d to another shard than before\n", report.Plural(moved, "test")+" moved", len(study.Tests))
 	return plan, nil
 }
 
@@ -249,7 +249,7 @@ func (f *splitFlags) writeFiles(p split.Plan) error {
 	}
 	for _, s := range p.Shards {
 		name := filepath.Join(f.files, fmt.Sprintf("shard-%d.txt", s.Number))
-		err := wholefile.Write(name, 0o644, func(w io.Writer) error {
+		err := wholefile.Write(name, func(w io.Writer) error {
 			for _, id := range s.Tests() {
 				if _, err := fmt.Fprintln(w, id); err != nil {
 					return err

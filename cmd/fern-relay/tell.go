@@ -123,7 +123,7 @@ func tellLedger(r *relay.Relay, results string, out io.Writer) error {
 
 func tellHunts(ctx context.Context, r *relay.Relay, victims []catalog.Test, results string, out io.Writer) error {
 	files := &huntFlags{svg: filepath.Join(results, "frond.svg"), pdf: filepath.Join(results, "frond.pdf"), report: filepath.Join(results, "finding.md")}
-	findings, err := huntAndWrite(ctx, r, victims, relay.Pursuit{Workers: demoWorkers}, os.Stderr, files)
+	findings, err := huntAndWrite(ctx, r, victims, relay.Pursuit{Workers: demoWorkers}, stderr, files)
 	if err != nil {
 		return err
 	}

@@ -2,9 +2,7 @@ package main
 
 import (
 	"errors"
-	"os"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/outcome"
@@ -18,8 +16,8 @@ func newWatch(s *settings) *cobra.Command {
 		Use:   "watch",
 		Short: "Follow the run that goes on in this project, from a second terminal",
 		Long: "Watch opens the application on the run that another process does in this project, and\n" +
-			"waits for one where none goes on. Where the output is no terminal it tells each test of\n" +
-			"the run as it ends.",
+			"waits for one if there is none. Without a terminal it prints each test of the run as it\n" +
+			"ends.",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.open(cmd.Context())
@@ -27,7 +25,7 @@ func newWatch(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			if term.IsTerminal(os.Stdout.Fd()) {
+			if needTerminal("") == nil {
 				return tui.Follow(cmd.Context(), r)
 			}
 			journal, err := r.Running()

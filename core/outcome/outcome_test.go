@@ -67,15 +67,19 @@ func TestOutputIsBounded(t *testing.T) {
 
 func TestPlain(t *testing.T) {
 	for in, want := range map[string]string{
-		"plain\n":                           "plain\n",
-		"\x1b[31mred\x1b[0m":                "red",
-		"\x1b]0;title\x07x\x1b]8;;u\x1b\\y": "xy",
-		"a\tb\r\n":                          "a    b\n",
-		"\x1b[2J\x1b[Hclear":                "clear",
-		"nul\x00bell\x07\x9b31mc1":          "nulbell\uFFFD31mc1",
-		"\u202eright to left":               "right to left",
-		"bad \xff":                          "bad \uFFFD",
-		"\x1bPdevice\x1b\\z\x1b(Bq":         "zq",
+		"plain\n":                              "plain\n",
+		"\x1b[31mred\x1b[0m":                   "red",
+		"\x1b]0;title\x07x\x1b]8;;u\x1b\\y":    "xy",
+		"a\tb\r\n":                             "a    b\n",
+		"\x1b[2J\x1b[Hclear":                   "clear",
+		"nul\x00bell\x07\x9b31mc1":             "nulbell\uFFFD31mc1",
+		"\u202eright to left":                  "right to left",
+		"bad \xff":                             "bad \uFFFD",
+		"\x1bPdevice\x1b\\z\x1b(Bq":            "zq",
+		"\x1b]0;never ended\nevidence":         "\nevidence",
+		"\x1bPnever ended\nevidence":           "\nevidence",
+		"pa\u200bss\u00aded\u2028":             "passed",
+		"tag \U000E0041\U000E0042\u3164\ufeff": "tag ",
 	} {
 		if got := Plain(in); got != want {
 			t.Errorf("%q: %q, want %q", in, got, want)

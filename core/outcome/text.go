@@ -7,8 +7,9 @@ import (
 	"unicode/utf8"
 )
 
-// Plain makes what a test printed safe to show: control sequences of terminals
-// and other control characters go, tabs become spaces, broken UTF-8 is marked.
+// Plain makes text of others safe to show: control sequences of terminals and every other
+// character that Acts go, tabs become spaces, broken UTF-8 is marked. A sequence that does
+// not end hides the rest of its line, no more.
 func Plain(text string) string {
 	if !utf8.ValidString(text) {
 		text = strings.ToValidUTF8(text, "\uFFFD")
@@ -18,11 +19,21 @@ func Plain(text string) string {
 	}
 	text = strings.ReplaceAll(text, "\t", "    ")
 	return strings.Map(func(r rune) rune {
-		if r == '\n' || r >= ' ' && r <= '~' || !unicode.IsControl(r) && !unicode.Is(unicode.Bidi_Control, r) {
+		if r == '\n' || !Acts(r) {
 			return r
 		}
 		return -1
 	}, text)
+}
+
+// Acts reports whether a character does something other than show itself: terminals obey control
+// characters, and format characters of Unicode hide, join or reorder others (Unicode Standard,
+// 23.2 and 23.9: bidirectional controls, zero-width characters, tags, fillers).
+func Acts(r rune) bool {
+	if r >= ' ' && r <= '~' {
+		return false
+	}
+	return unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Other_Default_Ignorable_Code_Point, unicode.Noncharacter_Code_Point)
 }
 
 // PlainLine is Plain on one line: line ends become spaces.
@@ -50,7 +61,7 @@ func isPlainLine(text string) bool {
 // controlSequence matches the escape sequences of ECMA-48: control sequences,
 // device and operating-system strings, two-character escapes.
 var controlSequence = regexp.MustCompile(
-	`\x1b\[[0-?]*[ -/]*[@-~]|\x1b[\]PX^_](?s:.*?)(?:\x07|\x1b\\|$)|\x1b[ -/]*[0-~]|\x{9b}[0-?]*[ -/]*[@-~]`)
+	`\x1b\[[0-?]*[ -/]*[@-~]|\x1b[\]PX^_][^\n\x07\x1b]*(?:\x07|\x1b\\)?|\x1b[ -/]*[0-~]|\x{9b}[0-?]*[ -/]*[@-~]`)
 
 // longestCompared bounds the words in which a comparison is looked for, in bytes.
 const longestCompared = 64 << 10

@@ -102,7 +102,7 @@ type columns struct {
 }
 
 func csvTest(record []string, at columns) (t catalog.Test, err error) {
-	id := strings.Clone(record[at.id])
+	id := strings.Clone(uncell(record[at.id]))
 	if id == "" {
 		return t, errors.New("the id is empty")
 	}
@@ -126,6 +126,25 @@ func csvTest(record []string, at columns) (t catalog.Test, err error) {
 		t.Name = name
 	}
 	return t, nil
+}
+
+// formulaSigns begin a cell that a spreadsheet takes for a formula, and runs.
+const formulaSigns = "=+-@\t\r"
+
+// Cell returns a text as a cell of CSV: an apostrophe goes before what a spreadsheet would run.
+func Cell(text string) string {
+	if text != "" && strings.ContainsRune(formulaSigns, rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
+
+// uncell undoes Cell.
+func uncell(cell string) string {
+	if text, quoted := strings.CutPrefix(cell, "'"); quoted && Cell(text) == cell {
+		return text
+	}
+	return cell
 }
 
 // TimesOf gives what a file of timings says, by ID and group.
@@ -163,7 +182,7 @@ func WriteCSV(w io.Writer, tests []catalog.Test, earlier map[string]catalog.Test
 				setup = old.Setup
 			}
 		}
-		_ = out.Write([]string{t.ID, figure(seconds), figure(spread), figure(setup)})
+		_ = out.Write([]string{Cell(t.ID), figure(seconds), figure(spread), figure(setup)})
 	}
 	out.Flush()
 	return out.Error()

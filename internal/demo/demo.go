@@ -136,5 +136,5 @@ func write(name string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err
 	}
-	return wholefile.Write(name, 0o644, wholefile.Bytes(data))
+	return wholefile.Write(name, wholefile.Bytes(data))
 }

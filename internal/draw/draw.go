@@ -20,6 +20,7 @@ import (
 	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 
+	"fernrelay/core/outcome"
 	"fernrelay/internal/wholefile"
 )
 
@@ -44,7 +45,7 @@ type Drawing struct {
 
 // WriteFile writes the drawing to a file, as SVG or PDF by its ending.
 func WriteFile(name string, d Drawing) error {
-	err := wholefile.Write(name, 0o644, func(w io.Writer) error { return write(w, d, strings.ToLower(filepath.Ext(name))) })
+	err := wholefile.Write(name, func(w io.Writer) error { return write(w, d, strings.ToLower(filepath.Ext(name))) })
 	if err != nil {
 		return fmt.Errorf("the drawing %s: %w", name, err)
 	}
@@ -170,8 +171,9 @@ func face(size float64, bold bool) *font.Face {
 	return &found
 }
 
-// text writes one line; y is its base line.
+// text writes one line; y is its base line. What acts in it goes: in XML it would be an error.
 func (p *page) text(x, y, size float64, bold bool, at align, c color.Color, text string) {
+	text = outcome.PlainLine(text)
 	f := face(size, bold)
 	p.canvas.SetColor(c)
 	p.canvas.FillString(*f, p.point(x-float64(at)*float64(f.Width(text)), y), p.encode(text))

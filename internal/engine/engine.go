@@ -40,7 +40,7 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 	if err != nil {
 		return err
 	}
-	r := &run{job: job, slots: slots, sink: outcome.LimitSteps(sink), extras: map[string]int{}, began: time.Now(), counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
+	r := &run{job: job, slots: slots, sink: outcome.LimitSteps(sink), extras: map[string]int{}, store: floodStore{dir: job.Floods, room: -1}, began: time.Now(), counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
 		came: map[string]outcome.Outcome{}, held: map[string]int{}, awaited: map[string]bool{}, floods: map[string]*flood{},
 		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}}
 	r.changed = sync.NewCond(&r.mu)
@@ -82,7 +82,8 @@ type run struct {
 	open     map[string]*catalog.Test   // without an outcome yet
 	came     map[string]outcome.Outcome // by ID
 	counts   map[outcome.Outcome]int
-	floods   map[string]*flood          // by ID: tests that printed much
+	floods   map[string]*flood // by ID: tests that printed much
+	store    floodStore
 	extras   map[string]int             // by ID: how many entries there are for what processes did beyond their tests
 	notes    []string                   // what went wrong beside the tests
 	paused   bool                       // nothing new is to be taken

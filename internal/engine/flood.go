@@ -4,6 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
 
 	"fernrelay/core/outcome"
 )
@@ -15,6 +18,66 @@ const (
 	floodTail = 12 << 10 // so that it is kept with the words before it, see outcome.Run
 	floodCap  = 64 << 20
 )
+
+// floodStore bounds the files of a run's floods. When they are full, those of passed tests go, the
+// oldest first.
+type floodStore struct {
+	dir    string // made when there is something to keep; empty for no place
+	room   int64  // in bytes; below 0 if it is not known yet
+	passed []*flood
+}
+
+// Floods of one run take at most this many bytes, and at most one part in floodShare of what is free.
+const (
+	floodsCap  = 1 << 30
+	floodShare = 10
+)
+
+// open makes the file of a flood.
+func (s *floodStore) open(id string) (*os.File, error) {
+	if s.dir == "" {
+		return nil, errors.New("there is no place to keep it")
+	}
+	if err := os.MkdirAll(s.dir, 0o755); err != nil {
+		return nil, err
+	}
+	if s.room < 0 {
+		s.room = min(floodsCap, freeOn(s.dir)/floodShare)
+	}
+	file, err := os.CreateTemp(s.dir, "output-*.txt")
+	if err == nil {
+		_, err = fmt.Fprintf(file, "# what %s printed\n", outcome.PlainLine(id))
+	}
+	return file, err
+}
+
+// take takes room for some bytes and returns for how many there is.
+func (s *floodStore) take(bytes int64) int64 {
+	for s.room < bytes && len(s.passed) > 0 {
+		s.drop()
+	}
+	bytes = max(0, min(bytes, s.room))
+	s.room -= bytes
+	return bytes
+}
+
+// drop removes the oldest flood of a passed test.
+func (s *floodStore) drop() {
+	f := s.passed[0]
+	s.passed = s.passed[1:]
+	if os.Remove(f.file.Name()) == nil {
+		s.room += f.kept
+	}
+}
+
+// freeOn returns how many bytes are free on the disk of a folder, as far as the system says it.
+func freeOn(dir string) int64 {
+	var disk unix.Statfs_t
+	if err := unix.Statfs(dir, &disk); err != nil {
+		return floodsCap * floodShare
+	}
+	return int64(min(disk.Bavail, 1<<40)) * int64(disk.Bsize)
+}
 
 // flood is the output of one test. All of it from its beginning goes to the file,
 // once it is more than the head.
@@ -41,40 +104,31 @@ func (r *run) print(e outcome.Event) {
 		return
 	}
 	if f.file == nil && f.err == nil {
-		f.file, f.err = r.floodFile(e.ID)
-		f.keep(string(f.head))
+		f.file, f.err = r.store.open(e.ID)
+		f.keep(&r.store, string(f.head))
 		f.head = nil
 	}
-	f.keep(e.Text)
+	f.keep(&r.store, e.Text)
 	f.tail = append(f.tail, e.Text[max(0, len(e.Text)-floodTail):]...)
 	if len(f.tail) > 2*floodTail {
 		f.tail = append(f.tail[:0], f.tail[len(f.tail)-floodTail:]...)
 	}
 }
 
-// keep writes to the file what still has room there.
-func (f *flood) keep(text string) {
-	text = text[:min(int64(len(text)), floodCap-f.kept)]
-	if f.err != nil || text == "" {
+// keep writes to the file what there is room for.
+func (f *flood) keep(s *floodStore, text string) {
+	if f.err != nil {
 		return
 	}
+	text = text[:s.take(min(int64(len(text)), floodCap-f.kept))]
 	n, err := f.file.WriteString(text)
+	if errors.Is(err, syscall.ENOSPC) && len(s.passed) > 0 {
+		s.drop()
+		var more int
+		more, err = f.file.WriteString(text[n:])
+		n += more
+	}
 	f.kept, f.err = f.kept+int64(n), err
-}
-
-// floodFile makes the file for a test's output.
-func (r *run) floodFile(id string) (*os.File, error) {
-	if r.job.Floods == "" {
-		return nil, errors.New("it is kept nowhere")
-	}
-	if err := os.MkdirAll(r.job.Floods, 0o755); err != nil {
-		return nil, err
-	}
-	file, err := os.CreateTemp(r.job.Floods, "output-*.txt")
-	if err == nil {
-		_, err = fmt.Fprintf(file, "# what %s printed\n", outcome.PlainLine(id))
-	}
-	return file, err
 }
 
 // ebb tells the end of a test's output where it was too much, as the test ends.
@@ -86,6 +140,9 @@ func (r *run) ebb(e outcome.Event) {
 	}
 	if f.file != nil {
 		f.err = errors.Join(f.err, f.file.Close())
+		if e.Outcome == outcome.Passed {
+			r.store.passed = append(r.store.passed, f)
+		}
 	}
 	tail := f.tail[max(0, len(f.tail)-floodTail):]
 	r.sink(outcome.Event{Event: outcome.Output, ID: e.ID, Worker: e.Worker, Batch: e.Batch, At: e.At,

@@ -72,7 +72,7 @@ func readCoverage(from querier, group string) (*order.Coverage, error) {
 	c := &order.Coverage{}
 	var names string
 	var neighbours, before []byte
-	err := from.QueryRow("SELECT tests, neighbours, before FROM coverage WHERE name = ?", group).Scan(&names, &neighbours, &before)
+	err := scan(from.QueryRow("SELECT tests, neighbours, before FROM coverage WHERE name = ?", group), &names, &neighbours, &before)
 	if errors.Is(err, sql.ErrNoRows) {
 		return c, nil
 	}
@@ -80,5 +80,5 @@ func readCoverage(from querier, group string) (*order.Coverage, error) {
 		return nil, err
 	}
 	c.Neighbours, c.Before = neighbours, before
-	return c, json.Unmarshal([]byte(names), &c.Tests)
+	return c, unreadable(json.Unmarshal([]byte(names), &c.Tests))
 }

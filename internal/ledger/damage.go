@@ -1,13 +1,16 @@
 package ledger
 
 import (
+	"cmp"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -17,14 +20,51 @@ import (
 
 var errDamaged = errors.New("the file is damaged")
 
-// Damaged reports whether an error says that the ledger's file is damaged, or is none.
-func Damaged(err error) bool {
+// Damaged reports whether an error says that the ledger's file is damaged, or no ledger.
+func Damaged(err error) bool { return Reason(err) != "" }
+
+// Reason says in words what is wrong with a damaged ledger, empty if an error says something else.
+func Reason(err error) string {
 	var wrong *sqlite.Error
-	if errors.As(err, &wrong) {
-		code := wrong.Code() & 0xff // the rest says more exactly what is wrong
-		return code == sqlite3.SQLITE_CORRUPT || code == sqlite3.SQLITE_NOTADB
+	switch {
+	case errors.Is(err, errDamaged):
+		_, reason, _ := strings.Cut(err.Error(), errDamaged.Error())
+		return cmp.Or(strings.TrimPrefix(reason, ": "), "parts of it are overwritten")
+	case errors.Is(err, errPack):
+		return "parts of it are overwritten"
+	case !errors.As(err, &wrong):
+		return ""
 	}
-	return errors.Is(err, errDamaged)
+	switch wrong.Code() & 0xff { // the rest says more exactly what is wrong
+	case sqlite3.SQLITE_CORRUPT:
+		return "parts of it are overwritten"
+	case sqlite3.SQLITE_NOTADB:
+		return "it is no database"
+	case sqlite3.SQLITE_ERROR, sqlite3.SQLITE_MISMATCH: // our statements are right, so that it is the file
+		return "it is a database of another program, or parts of it are missing"
+	}
+	return ""
+}
+
+// scanner is a row of an answer.
+type scanner interface{ Scan(into ...any) error }
+
+// scan reads a row. What cannot be read is damaged, as every column is written by this program.
+func scan(row scanner, into ...any) error {
+	err := row.Scan(into...)
+	var wrong *sqlite.Error
+	if errors.As(err, &wrong) || errors.Is(err, sql.ErrNoRows) || errors.Is(err, context.Canceled) || errors.Is(err, sql.ErrTxDone) {
+		return err
+	}
+	return unreadable(err)
+}
+
+// unreadable is the error of something in the ledger that cannot be read.
+func unreadable(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%w: parts of it are overwritten", errDamaged) // what the error says means nothing to people
 }
 
 // full reports whether an error says that there is no room on the disk.
@@ -67,10 +107,14 @@ func lockStore(store string) (lock io.Closer, err error) {
 	return file, nil
 }
 
+// damagedFile reports whether a file is damaged, or no ledger.
 func damagedFile(ctx context.Context, path string) bool {
-	l, err := connect(path, toWrite)
+	if _, err := os.Lstat(path); err != nil {
+		return false // another process has put it aside
+	}
+	l, err := openToWrite(path)
 	if err != nil {
-		return false
+		return Damaged(err)
 	}
 	defer l.Close()
 	return Damaged(l.Check(ctx))

@@ -54,7 +54,7 @@ func (h *Hunt) Known() bool {
 // gives the trials that were made, too.
 func (l *Ledger) BeginHunt(victim, sources string) (number int, made []hunt.Record, err error) {
 	var before, finding string
-	err = l.db.QueryRow("SELECT number, sources, finding FROM hunts WHERE victim = ? ORDER BY number DESC LIMIT 1", victim).Scan(&number, &before, &finding)
+	err = scan(l.db.QueryRow("SELECT number, sources, finding FROM hunts WHERE victim = ? ORDER BY number DESC LIMIT 1", victim), &number, &before, &finding)
 	if err == nil && before == sources && finding == "" {
 		made, err = l.Trials(number)
 		return number, made, err
@@ -88,7 +88,7 @@ func (l *Ledger) Trials(number int) ([]hunt.Record, error) {
 	for rows.Next() {
 		r := hunt.Record{Told: true}
 		var o string
-		if err := rows.Scan(&r.Number, &r.Purpose, &r.Sum, &r.Ran, &r.LeftOut, &r.Share, &o, &r.Seconds, &r.Shows); err != nil {
+		if err := scan(rows, &r.Number, &r.Purpose, &r.Sum, &r.Ran, &r.LeftOut, &r.Share, &o, &r.Seconds, &r.Shows); err != nil {
 			return nil, err
 		}
 		r.Outcome = outcome.Named(o)
@@ -125,7 +125,7 @@ func (l *Ledger) Hunts() ([]Hunt, error) {
 		var h Hunt
 		var began, mended int64
 		var finding string
-		if err := rows.Scan(&h.Number, &h.Victim, &began, &mended, &finding); err != nil {
+		if err := scan(rows, &h.Number, &h.Victim, &began, &mended, &finding); err != nil {
 			return nil, err
 		}
 		h.Began = time.UnixMilli(began)
@@ -134,7 +134,7 @@ func (l *Ledger) Hunts() ([]Hunt, error) {
 		}
 		if finding != "" {
 			h.Finding = &hunt.Finding{}
-			if err := json.Unmarshal([]byte(finding), h.Finding); err != nil {
+			if err := unreadable(json.Unmarshal([]byte(finding), h.Finding)); err != nil {
 				return nil, err
 			}
 		}

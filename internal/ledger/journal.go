@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -20,7 +22,8 @@ import (
 
 // A Journal holds what a run that goes on has come to, so that it is not lost with
 // the process. It is a file of its own in the store's folder runs, locked as long as
-// the process lives, and removed once the run is kept in the ledger.
+// the process lives, and removed once the run is kept in the ledger. A nil *Journal does
+// nothing, for a run that has none.
 type Journal struct {
 	name  string
 	file  *os.File
@@ -44,7 +47,11 @@ type Task struct {
 
 // Kept is how the task's run is kept, once it has come to its end, and which journal it had.
 func (t Task) Kept(journal string) Kept {
-	return Kept{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine, Journal: filepath.Base(journal)}
+	k := Kept{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine}
+	if journal != "" {
+		k.Journal = filepath.Base(journal)
+	}
+	return k
 }
 
 // TaskBatch is a batch of a task.
@@ -89,7 +96,7 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 
 // Tell writes down what begins and ends. Output is left out: it may be without end.
 func (j *Journal) Tell(e outcome.Event) {
-	if e.Event == outcome.Output {
+	if j == nil || e.Event == outcome.Output {
 		return
 	}
 	j.lines.Write(e)
@@ -98,15 +105,18 @@ func (j *Journal) Tell(e outcome.Event) {
 // TellOutput writes down what a test printed that comes to its end, as far as it is
 // kept, for those who follow the run.
 func (j *Journal) TellOutput(r *outcome.Result, end outcome.Event) {
-	if len(r.Output) == 0 {
+	if j == nil || len(r.Output) == 0 {
 		return
 	}
 	j.lines.Write(outcome.Event{Event: outcome.Output, ID: r.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Text: string(r.Output)})
 }
 
-// Floods is the folder for output of this run that is too much to tell. It stays
-// until the next run begins.
+// Floods is the folder for output of this run that is too much to keep with it, empty for none. It
+// stays until the next run begins.
 func (j *Journal) Floods() string {
+	if j == nil {
+		return ""
+	}
 	return strings.TrimSuffix(j.name, journalEnding) + floodsEnding
 }
 
@@ -120,15 +130,81 @@ func removeFloods(folder string) {
 	}
 }
 
+// MakeRoom makes room on a full disk: it removes the floods of runs that have ended, and of their
+// journals everything but the outcomes. It returns how many bytes that frees.
+func MakeRoom(store string) (freed int64) {
+	names, _ := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding)) // a well-formed pattern
+	for _, name := range names {
+		file, err := os.OpenFile(name, os.O_RDWR, 0)
+		if err != nil {
+			continue
+		}
+		if syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+			floods := strings.TrimSuffix(name, journalEnding) + floodsEnding
+			freed += sizeOf(floods) + compact(file)
+			_ = os.RemoveAll(floods)
+		}
+		file.Close()
+	}
+	return freed
+}
+
+func sizeOf(dir string) (size int64) {
+	_ = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			if info, err := d.Info(); err == nil {
+				size += info.Size()
+			}
+		}
+		return nil
+	})
+	return size
+}
+
+// compact rewrites a journal in its place, as a full disk has no room for another file: its task,
+// its beginning and the outcomes stay. It returns how many bytes shorter the file is.
+func compact(file *os.File) int64 {
+	k, err := readJournal(file)
+	before, sizeErr := file.Seek(0, io.SeekEnd)
+	if err != nil || sizeErr != nil || len(k.Task.Tests) == 0 {
+		return 0
+	}
+	var text bytes.Buffer
+	if json.NewEncoder(&text).Encode(k.Task) != nil {
+		return 0
+	}
+	lines := events.NewWriter(&text)
+	k.Run.Replay(func(e outcome.Event) {
+		if e.Event == outcome.RunBegins || e.Event == outcome.Finished {
+			lines.Write(e)
+		}
+	})
+	if lines.Close() != nil || int64(text.Len()) >= before {
+		return 0
+	}
+	if _, err := file.WriteAt(text.Bytes(), 0); err != nil || file.Truncate(int64(text.Len())) != nil {
+		return 0
+	}
+	return before - int64(text.Len())
+}
+
 // End removes the journal, as its run is kept.
 func (j *Journal) End() error {
+	if j == nil {
+		return nil
+	}
 	_ = j.lines.Close() // what it says stands in the ledger
 	return errors.Join(gone(os.Remove(j.name)), j.file.Close())
 }
 
 // Leave writes down what is held back and leaves the journal, for a run that could not be kept:
 // the next process that opens the ledger keeps it.
-func (j *Journal) Leave() error { return errors.Join(j.lines.Close(), j.file.Close()) }
+func (j *Journal) Leave() error {
+	if j == nil {
+		return nil
+	}
+	return errors.Join(j.lines.Close(), j.file.Close())
+}
 
 // gone is an error of a file that was to go, nil where it is gone already.
 func gone(err error) error {
@@ -138,8 +214,13 @@ func gone(err error) error {
 	return err
 }
 
-// Name is the name of the journal's file.
-func (j *Journal) Name() string { return j.name }
+// Name is the name of the journal's file, empty for none.
+func (j *Journal) Name() string {
+	if j == nil {
+		return ""
+	}
+	return j.name
+}
 
 // Running finds the journal of a run that goes on in a store, of several the one that
 // began last; empty where none does.
@@ -229,6 +310,12 @@ func Follow(ctx context.Context, journal string, begin func(Task), sink outcome.
 type Killed struct {
 	Task Task
 	Run  *outcome.Run // what it had come to; tests without an outcome are not in it
+}
+
+// HasKilled reports whether a store has the journal of a run whose process is gone.
+func HasKilled(store string) bool {
+	names, _ := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding)) // a well-formed pattern
+	return slices.ContainsFunc(names, func(name string) bool { return !lives(name) })
 }
 
 // Killed finds the runs in a store whose processes are gone, keeps them in the

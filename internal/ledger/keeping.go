@@ -20,7 +20,7 @@ type File struct {
 // Imported reports whether a file with the same contents was imported before.
 func (l *Ledger) Imported(digest string) (bool, error) {
 	var known bool
-	err := l.db.QueryRow("SELECT EXISTS (SELECT * FROM imports WHERE digest = ?)", digest).Scan(&known)
+	err := scan(l.db.QueryRow("SELECT EXISTS (SELECT * FROM imports WHERE digest = ?)", digest), &known)
 	return known, err
 }
 
@@ -121,7 +121,7 @@ func (i *Importer) catchUp(tx *sql.Tx, greatest int64) error {
 	defer rows.Close()
 	for rows.Next() {
 		var id string
-		if err := rows.Scan(&id); err != nil {
+		if err := scan(rows, &id); err != nil {
 			return err
 		}
 		i.hashes[maphash.String(i.seed, id)] = struct{}{}
@@ -160,7 +160,7 @@ func (l *Ledger) arrange() error {
 		return err
 	}
 	defer tx.Rollback()
-	runs, err := l.list(tx, "ORDER BY began DESC, number DESC")
+	runs, err := l.list(tx, "ORDER BY placed DESC, number DESC")
 	if err != nil {
 		return err
 	}
@@ -232,7 +232,7 @@ func (l *Ledger) Forget(runs, days int, now time.Time) (n int, err error) {
 		return 0, err
 	}
 	defer tx.Rollback()
-	gone := "SELECT number FROM runs WHERE began < ?1 OR (?2 > 0 AND number NOT IN (SELECT number FROM runs ORDER BY began DESC, number DESC LIMIT ?2))"
+	gone := "SELECT number FROM runs WHERE placed < ?1 OR (?2 > 0 AND number NOT IN (SELECT number FROM runs ORDER BY placed DESC, number DESC LIMIT ?2))"
 	var since int64
 	if days > 0 {
 		since = now.AddDate(0, 0, -days).UnixMilli()
@@ -277,8 +277,8 @@ type Size struct {
 // Size tells how large the ledger is.
 func (l *Ledger) Size() (s Size, err error) {
 	var first, last sql.NullInt64
-	err = l.db.QueryRow(`SELECT count(*), count(CASE WHEN source <> '' THEN 1 END), min(began), max(began), (SELECT count(*) FROM tests),
-		(SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size) FROM runs`).Scan(&s.Runs, &s.Imported, &first, &last, &s.Tests, &s.Bytes)
+	err = scan(l.db.QueryRow(`SELECT count(*), count(CASE WHEN source <> '' THEN 1 END), min(began), max(began), (SELECT count(*) FROM tests),
+		(SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size) FROM runs`), &s.Runs, &s.Imported, &first, &last, &s.Tests, &s.Bytes)
 	s.First, s.Last = time.UnixMilli(first.Int64), time.UnixMilli(last.Int64)
 	return s, err
 }

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -28,6 +29,7 @@ import (
 type Ledger struct {
 	db   *sql.DB
 	own  func(file string) (name string, own bool)
+	file fs.FileInfo // as it was opened
 	mu   sync.Mutex
 	ids  map[int64]string // of the tests by key, as far as they were asked for
 	upTo int64            // the greatest key among them
@@ -36,8 +38,8 @@ type Ledger struct {
 // FileName is the name of the ledger's file in a project's store.
 const FileName = "ledger.db"
 
-// Open opens the ledger in a project's store and makes it where there is none. Of a damaged
-// file the error is one that Damaged knows.
+// Open opens the ledger in a project's store and makes it if there is none. If the file is damaged or
+// no ledger, Damaged knows the error.
 func Open(store string) (*Ledger, error) {
 	path := filepath.Join(store, FileName)
 	lock, err := lockStore(store) // SQLite lets only one make a file at a time, without waiting
@@ -48,18 +50,45 @@ func Open(store string) (*Ledger, error) {
 		return nil, fmt.Errorf("the ledger %s cannot be opened: %w", path, err)
 	}
 	defer lock.Close()
-	l, err := connect(path, toWrite)
-	if err != nil {
-		return nil, err
-	}
-	l.own = outcome.OwnIn(filepath.Dir(store))
-	if err := l.migrate(); err != nil {
-		if full(err) {
-			err = fmt.Errorf("the disk is full: make room: %w", err)
+	l, err := openToWrite(path)
+	if err == nil {
+		l.own = outcome.OwnIn(filepath.Dir(store))
+		if err = l.migrate(); err == nil {
+			l.file, err = os.Stat(path)
 		}
-		return nil, errors.Join(fmt.Errorf("the ledger %s cannot be opened: %w", path, err), l.Close())
 	}
-	return l, nil
+	if err == nil {
+		return l, nil
+	}
+	if full(err) {
+		err = fmt.Errorf("the disk is full: make room: %w", err)
+	}
+	if l != nil {
+		_ = l.Close()
+	}
+	return nil, fmt.Errorf("the ledger %s cannot be opened: %w", path, err)
+}
+
+// openToWrite opens a file that may be a ledger, or is to become one.
+func openToWrite(path string) (*Ledger, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return nil, err
+	case !info.Mode().IsRegular():
+		return nil, fmt.Errorf("%w: it is no file", errDamaged)
+	case info.Size() == 0:
+		return nil, fmt.Errorf("%w: it is empty", errDamaged)
+	}
+	return connect(path, toWrite)
+}
+
+// Removed reports whether the ledger's file is not in its place any more, so that what is written to it
+// is lost.
+func (l *Ledger) Removed(store string) bool {
+	now, err := os.Stat(filepath.Join(store, FileName))
+	return err != nil || l.file != nil && !os.SameFile(now, l.file)
 }
 
 // openToRead opens a ledger in a folder that cannot be written into, of which what was never put from
@@ -113,6 +142,7 @@ type Kept struct {
 	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
 
 	Began  time.Time               `json:"began"`
+	placed time.Time               // by which runs are ordered: when it began, unless that is in the future
 	Ended  time.Time               `json:"ended"` // as Began where it is not known
 	Counts map[outcome.Outcome]int `json:"counts"`
 	Work   float64                 `json:"work_s"` // of all tests
@@ -154,7 +184,7 @@ func (l *Ledger) Keep(k Kept, run *outcome.Run) (number int, err error) {
 
 // keptAs gives the number of the run that had a journal; 0 where it is not kept.
 func keptAs(from querier, journal string) (number int, err error) {
-	err = from.QueryRow("SELECT number FROM runs WHERE journal = ?", journal).Scan(&number)
+	err = scan(from.QueryRow("SELECT number FROM runs WHERE journal = ?", journal), &number)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -164,8 +194,12 @@ func keptAs(from querier, journal string) (number int, err error) {
 // keep adds a run and its results; keysOf keeps the tests and gives their keys.
 func (l *Ledger) keep(tx *sql.Tx, k Kept, run *outcome.Run, keysOf func(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error)) (number int, err error) {
 	journal := sql.NullString{String: k.Journal, Valid: k.Journal != ""}
-	kept, err := tx.Exec("INSERT INTO runs (began, ended, pick, workers, ordering, revision, dirty, machine, source, journal) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		run.Started.UnixMilli(), run.Ended.UnixMilli(), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal)
+	placed, err := placeOf(tx, run.Started, time.Now())
+	if err != nil {
+		return 0, err
+	}
+	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, pick, workers, ordering, revision, dirty, machine, source, journal) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		run.Started.UnixMilli(), placed, run.Ended.UnixMilli(), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal)
 	if err != nil {
 		return 0, err
 	}
@@ -178,6 +212,26 @@ func (l *Ledger) keep(tx *sql.Tx, k Kept, run *outcome.Run, keysOf func(tx *sql.
 		return 0, err
 	}
 	return int(last), l.keepRest(tx, last, run, func(r *outcome.Result) int64 { return keys[r.ID] })
+}
+
+// clockSkew is how far in the future a run may begin that another machine reports.
+const clockSkew = time.Hour
+
+// InFuture reports whether a run cannot have begun at a time yet.
+func InFuture(began, now time.Time) bool { return began.After(now.Add(clockSkew)) }
+
+// placeOf is the time by which a run is ordered, in milliseconds since 1970. Of one that cannot have begun
+// yet nobody knows when it did: it comes just before the latest that is known.
+func placeOf(tx *sql.Tx, began, now time.Time) (int64, error) {
+	if !InFuture(began, now) {
+		return began.UnixMilli(), nil
+	}
+	var latest sql.NullInt64
+	err := scan(tx.QueryRow("SELECT max(placed) FROM runs"), &latest)
+	if !latest.Valid {
+		return now.UnixMilli(), err
+	}
+	return latest.Int64 - 1, err
 }
 
 // outputsKept bounds the outputs that are kept of one run, in bytes before they are compressed.
@@ -258,13 +312,13 @@ func keepTests(tx *sql.Tx, number int64, run *outcome.Run) (keys map[string]int6
 }
 
 func greatestKey(tx *sql.Tx) (key int64, err error) {
-	err = tx.QueryRow("SELECT coalesce(max(key), 0) FROM tests").Scan(&key)
+	err = scan(tx.QueryRow("SELECT coalesce(max(key), 0) FROM tests"), &key)
 	return key, err
 }
 
 // Runs counts the runs kept.
 func (l *Ledger) Runs() (n int, err error) {
-	err = l.db.QueryRow("SELECT count(*) FROM runs").Scan(&n)
+	err = scan(l.db.QueryRow("SELECT count(*) FROM runs"), &n)
 	return n, err
 }
 
@@ -273,7 +327,7 @@ var ErrNoRun = errors.New("there is no such run in the ledger")
 
 // Last gives the latest run whole; ErrNoRun where there is none yet.
 func (l *Ledger) Last() (*Kept, *outcome.Run, error) {
-	return l.whole("ORDER BY began DESC, number DESC LIMIT 1")
+	return l.whole("ORDER BY placed DESC, number DESC LIMIT 1")
 }
 
 // Run gives a run by its number; ErrNoRun where there is none.
@@ -283,7 +337,7 @@ func (l *Ledger) Run(number int) (*Kept, *outcome.Run, error) {
 
 // Before gives the run before another whole; ErrNoRun where there is none.
 func (l *Ledger) Before(k *Kept) (*Kept, *outcome.Run, error) {
-	return l.whole("WHERE (began, number) < (?, ?) ORDER BY began DESC, number DESC LIMIT 1", k.Began.UnixMilli(), k.Number)
+	return l.whole("WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC LIMIT 1", k.placed.UnixMilli(), k.Number)
 }
 
 func (l *Ledger) whole(clause string, args ...any) (*Kept, *outcome.Run, error) {
@@ -297,13 +351,13 @@ func (l *Ledger) whole(clause string, args ...any) (*Kept, *outcome.Run, error) 
 
 // LastBad finds the latest run of ours in which a test was bad; ErrNoRun where it never was.
 func (l *Ledger) LastBad(id string) (*Kept, error) {
-	return l.find("WHERE source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY began DESC, number DESC LIMIT 1", id)
+	return l.find("WHERE source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed DESC, number DESC LIMIT 1", id)
 }
 
 // List gives all runs, the oldest first.
-func (l *Ledger) List() ([]*Kept, error) { return l.list(l.db, "ORDER BY began, number") }
+func (l *Ledger) List() ([]*Kept, error) { return l.list(l.db, "ORDER BY placed, number") }
 
-const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, ended, counts, work FROM runs "
+const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, counts, work FROM runs "
 
 // list gives the runs that a clause picks.
 func (l *Ledger) list(from querier, clause string, args ...any) ([]*Kept, error) {
@@ -332,15 +386,15 @@ func (l *Ledger) find(clause string, args ...any) (*Kept, error) {
 	return k, err
 }
 
-func scanKept(row interface{ Scan(into ...any) error }) (*Kept, error) {
+func scanKept(row scanner) (*Kept, error) {
 	k := &Kept{}
-	var began, ended int64
+	var began, placed, ended int64
 	var counts string
-	if err := row.Scan(&k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &ended, &counts, &k.Work); err != nil {
+	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &counts, &k.Work); err != nil {
 		return nil, err
 	}
-	k.Began, k.Ended = time.UnixMilli(began), time.UnixMilli(ended)
-	return k, json.Unmarshal([]byte(counts), &k.Counts)
+	k.Began, k.placed, k.Ended = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended)
+	return k, unreadable(json.Unmarshal([]byte(counts), &k.Counts))
 }
 
 // Results folds what is kept of a run by telling its events again.
@@ -368,7 +422,7 @@ func (l *Ledger) Results(k *Kept) (*outcome.Run, error) {
 
 func (l *Ledger) packed(number int) ([]packed, error) {
 	var brief, rest []byte
-	if err := l.db.QueryRow("SELECT brief, rest FROM packs WHERE run = ?", number).Scan(&brief, &rest); err != nil {
+	if err := scan(l.db.QueryRow("SELECT brief, rest FROM packs WHERE run = ?", number), &brief, &rest); err != nil {
 		return nil, err
 	}
 	return unpack(brief, rest)
@@ -385,7 +439,7 @@ func (l *Ledger) outputs(number int) (map[int64][]byte, error) {
 	for rows.Next() {
 		var test int64
 		var text []byte
-		if err := rows.Scan(&test, &text); err != nil {
+		if err := scan(rows, &test, &text); err != nil {
 			return nil, err
 		}
 		if outputs[test], err = decompress(text); err != nil {
@@ -408,7 +462,7 @@ func (l *Ledger) names() (map[int64]string, error) {
 	for rows.Next() {
 		var key int64
 		var id string
-		if err := rows.Scan(&key, &id); err != nil {
+		if err := scan(rows, &key, &id); err != nil {
 			return nil, err
 		}
 		fresh[key] = id
@@ -441,13 +495,13 @@ func (l *Ledger) Companies(id string, ownBatch bool, most int) (companies []Comp
 		return nil, err
 	}
 	var key int64
-	if err := l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id).Scan(&key); err != nil {
+	if err := scan(l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id), &key); err != nil {
 		if errors.Is(err, sql.ErrNoRows) {
 			err = nil
 		}
 		return nil, err
 	}
-	runs, err := l.list(l.db, "WHERE source = '' ORDER BY began DESC, number DESC LIMIT ?", companyRuns)
+	runs, err := l.list(l.db, "WHERE source = '' ORDER BY placed DESC, number DESC LIMIT ?", companyRuns)
 	if err != nil {
 		return nil, err
 	}
@@ -491,11 +545,49 @@ func companyOf(results []packed, key int64, ownBatch bool, ids map[int64]string)
 // Probe reads what is needed most; the error is one that Damaged knows where that is damaged.
 func (l *Ledger) Probe() error {
 	var length sql.NullInt64
-	return l.db.QueryRow("SELECT sum(length(id) + length(recent)) FROM tests").Scan(&length)
+	return scan(l.db.QueryRow("SELECT sum(length(id) + length(recent)) FROM tests"), &length)
 }
 
 // Check looks through the whole file; the error is one that Damaged knows where it is damaged.
 func (l *Ledger) Check(ctx context.Context) error {
+	found, err := version(l.db)
+	if err == nil {
+		err = checkSchema(l.db, found)
+	}
+	if err == nil {
+		err = l.checkIntegrity(ctx)
+	}
+	if err != nil || found < len(migrations) {
+		return err
+	}
+	return l.checkContent(ctx)
+}
+
+// checkContent reads everything that is kept.
+func (l *Ledger) checkContent(ctx context.Context) error {
+	runs, err := l.List()
+	for _, k := range runs {
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err == nil {
+			_, err = l.Results(k)
+		}
+	}
+	if err == nil {
+		_, err = l.Hunts()
+	}
+	if err == nil {
+		_, err = l.Setups()
+	}
+	if err != nil {
+		return err
+	}
+	return l.Recent(func(string) bool { return true }, func(string, []Moment) {})
+}
+
+// checkIntegrity has SQLite look through the pages of the file.
+func (l *Ledger) checkIntegrity(ctx context.Context) error {
 	rows, err := l.db.QueryContext(ctx, "PRAGMA integrity_check(5)")
 	if err != nil {
 		return err
@@ -504,7 +596,7 @@ func (l *Ledger) Check(ctx context.Context) error {
 	var wrong []string
 	for rows.Next() {
 		var words string
-		if err := rows.Scan(&words); err != nil {
+		if err := scan(rows, &words); err != nil {
 			return err
 		}
 		wrong = append(wrong, words)
@@ -515,5 +607,5 @@ func (l *Ledger) Check(ctx context.Context) error {
 	if len(wrong) == 1 && wrong[0] == "ok" {
 		return nil
 	}
-	return fmt.Errorf("%w: %s", errDamaged, strings.Join(wrong, "; "))
+	return unreadable(errors.New(strings.Join(wrong, "; ")))
 }

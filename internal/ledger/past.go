@@ -13,9 +13,9 @@ import (
 // History gives so many of the latest runs, the oldest first, and what came of every test in
 // them; those up to a run and with it, where one is given.
 func (l *Ledger) History(most int, upTo *Kept) ([]*Kept, *outcome.History, error) {
-	clause, args := "ORDER BY began DESC, number DESC LIMIT ?", []any{most}
+	clause, args := "ORDER BY placed DESC, number DESC LIMIT ?", []any{most}
 	if upTo != nil {
-		clause, args = "WHERE (began, number) <= (?, ?) "+clause, []any{upTo.Began.UnixMilli(), upTo.Number, most}
+		clause, args = "WHERE (placed, number) <= (?, ?) "+clause, []any{upTo.placed.UnixMilli(), upTo.Number, most}
 	}
 	runs, err := l.list(l.db, clause, args...)
 	if err != nil {
@@ -43,7 +43,7 @@ func (l *Ledger) briefs(runs []*Kept) ([][]byte, error) {
 	defer read.Close()
 	briefs := make([][]byte, len(runs))
 	for i, k := range runs {
-		if err := read.QueryRow(k.Number).Scan(&briefs[i]); err != nil {
+		if err := scan(read.QueryRow(k.Number), &briefs[i]); err != nil {
 			return nil, fmt.Errorf("run %d: %w", k.Number, err)
 		}
 	}
@@ -106,7 +106,7 @@ func eachSideBySide(n int, do func(i int) error) error {
 // readBrief reads the brief part of one run.
 func readBrief(from querier, k *Kept) (*brief, error) {
 	var pack []byte
-	err := from.QueryRow("SELECT brief FROM packs WHERE run = ?", k.Number).Scan(&pack)
+	err := scan(from.QueryRow("SELECT brief FROM packs WHERE run = ?", k.Number), &pack)
 	var b *brief
 	if err == nil {
 		b, err = unpackBrief(pack)
@@ -119,7 +119,7 @@ func readBrief(from querier, k *Kept) (*brief, error) {
 
 // FirstBad finds the earliest run in which a test was bad; ErrNoRun where it never was.
 func (l *Ledger) FirstBad(id string) (*Kept, error) {
-	return l.find("WHERE number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY began, number LIMIT 1", id)
+	return l.find("WHERE number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed, number LIMIT 1", id)
 }
 
 // Since finds the earliest run in which a cause was known, by the signs of its failures;
@@ -127,14 +127,14 @@ func (l *Ledger) FirstBad(id string) (*Kept, error) {
 func (l *Ledger) Since(signs []string) (*Kept, error) {
 	var earliest *Kept
 	for _, sign := range signs {
-		k, err := l.find("WHERE number IN (SELECT run FROM bad WHERE sign = ?) ORDER BY began, number LIMIT 1", sign)
+		k, err := l.find("WHERE number IN (SELECT run FROM bad WHERE sign = ?) ORDER BY placed, number LIMIT 1", sign)
 		if errors.Is(err, ErrNoRun) {
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		if earliest == nil || k.Began.Before(earliest.Began) {
+		if earliest == nil || k.placed.Before(earliest.placed) {
 			earliest = k
 		}
 	}
@@ -148,13 +148,13 @@ func (l *Ledger) Since(signs []string) (*Kept, error) {
 // where there is none. It looks through one run after the other.
 func (l *Ledger) LastWell(id string, before *Kept) (*Kept, error) {
 	var key int64
-	if err := l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id).Scan(&key); err != nil {
+	if err := scan(l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id), &key); err != nil {
 		if errors.Is(err, sql.ErrNoRows) {
 			err = ErrNoRun
 		}
 		return nil, err
 	}
-	runs, err := l.list(l.db, "WHERE (began, number) < (?, ?) ORDER BY began DESC, number DESC", before.Began.UnixMilli(), before.Number)
+	runs, err := l.list(l.db, "WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC", before.placed.UnixMilli(), before.Number)
 	if err != nil {
 		return nil, err
 	}

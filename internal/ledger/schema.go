@@ -3,6 +3,7 @@ package ledger
 import (
 	"database/sql"
 	"fmt"
+	"slices"
 	"time"
 
 	"fernrelay/core/outcome"
@@ -11,7 +12,7 @@ import (
 // migrations make the schema, one version after the other. SQLite's user_version tells how
 // many of them a file has seen.
 var migrations = []func(*Ledger, *sql.Tx) error{
-	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks,
+	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema),
 }
 
 func executes(schema string) func(*Ledger, *sql.Tx) error {
@@ -95,18 +96,28 @@ CREATE TABLE imports (
 ) WITHOUT ROWID;
 `
 
+const placedSchema = `
+ALTER TABLE runs ADD COLUMN placed INTEGER NOT NULL DEFAULT 0; -- orders the runs, see placeOf
+UPDATE runs SET placed = min(began, 1000 * strftime('%s', 'now'));
+DROP INDEX runs_by_time;
+CREATE INDEX runs_by_place ON runs (placed, number);
+`
+
+// tables are those that a ledger of the present version has.
+var tables = []string{"runs", "tests", "groups", "hunts", "trials", "coverage", "packs", "outputs", "bad", "imports"}
+
 // addPacks puts the results, which had a row each, into packs, and works out what versions
 // before did not keep.
 func (l *Ledger) addPacks(tx *sql.Tx) error {
 	if _, err := tx.Exec(packsSchema); err != nil {
 		return err
 	}
-	kept, err := l.list(tx, "")
+	kept, err := runTimes(tx)
 	if err != nil {
 		return err
 	}
 	var setups, coverage bool
-	if err := tx.QueryRow("SELECT EXISTS (SELECT * FROM groups), EXISTS (SELECT * FROM coverage)").Scan(&setups, &coverage); err != nil {
+	if err := scan(tx.QueryRow("SELECT EXISTS (SELECT * FROM groups), EXISTS (SELECT * FROM coverage)"), &setups, &coverage); err != nil {
 		return err
 	}
 	for _, k := range kept {
@@ -135,6 +146,26 @@ func (l *Ledger) addPacks(tx *sql.Tx) error {
 	return err
 }
 
+// runTimes reads the numbers and times of the runs of an early version.
+func runTimes(tx *sql.Tx) ([]*Kept, error) {
+	rows, err := tx.Query("SELECT number, began, ended FROM runs ORDER BY number")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []*Kept
+	for rows.Next() {
+		k := &Kept{}
+		var began, ended int64
+		if err := scan(rows, &k.Number, &began, &ended); err != nil {
+			return nil, err
+		}
+		k.Began, k.Ended = time.UnixMilli(began), time.UnixMilli(ended)
+		all = append(all, k)
+	}
+	return all, rows.Err()
+}
+
 // rowsOf reads a run of which every result has a row.
 func rowsOf(tx *sql.Tx, k *Kept) (*outcome.Run, error) {
 	rows, err := tx.Query(`SELECT tests.id, worker, batch, began, outcome, seconds, message, file, line, expected, actual
@@ -149,7 +180,7 @@ func rowsOf(tx *sql.Tx, k *Kept) (*outcome.Run, error) {
 		e := outcome.Event{Event: outcome.Finished}
 		var began int64
 		var seconds float64
-		err := rows.Scan(&e.ID, &e.Worker, &e.Batch, &began, &e.Outcome, &seconds, &e.Message, &e.File, &e.Line, &e.Expected, &e.Actual)
+		err := scan(rows, &e.ID, &e.Worker, &e.Batch, &began, &e.Outcome, &seconds, &e.Message, &e.File, &e.Line, &e.Expected, &e.Actual)
 		if err != nil {
 			return nil, err
 		}
@@ -164,12 +195,55 @@ func rowsOf(tx *sql.Tx, k *Kept) (*outcome.Run, error) {
 
 // version tells how many of the migrations a file has seen.
 func version(from querier) (found int, err error) {
-	err = from.QueryRow("PRAGMA user_version").Scan(&found)
+	err = scan(from.QueryRow("PRAGMA user_version"), &found)
 	return found, err
 }
 
+// checkSchema refuses a database that is no ledger.
+func checkSchema(from querier, version int) error {
+	rows, err := from.Query("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var found []string
+	for rows.Next() {
+		var name string
+		if err := scan(rows, &name); err != nil {
+			return err
+		}
+		found = append(found, name)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	wanted := tables
+	switch {
+	case version < 0:
+		return fmt.Errorf("%w: its version is %d", errDamaged, version)
+	case version > len(migrations):
+		return fmt.Errorf("it has version %d, and this program knows version %d: use a newer fern-relay", version, len(migrations))
+	case version == 0 && len(found) > 0:
+		return fmt.Errorf("%w: it is a database of another program", errDamaged)
+	case version < packsVersion:
+		wanted = nil
+	}
+	for _, name := range wanted {
+		if !slices.Contains(found, name) {
+			return fmt.Errorf("%w: it is a database of another program, or parts of it are missing", errDamaged)
+		}
+	}
+	return nil
+}
+
+// packsVersion is the first in which a ledger has all its tables.
+const packsVersion = 4
+
 func (l *Ledger) migrate() error {
 	found, err := version(l.db)
+	if err == nil {
+		err = checkSchema(l.db, found)
+	}
 	if err != nil || found == len(migrations) {
 		return err
 	}
@@ -181,8 +255,8 @@ func (l *Ledger) migrate() error {
 	if found, err = version(tx); err != nil { // another process may have been first
 		return err
 	}
-	if found > len(migrations) {
-		return fmt.Errorf("it has version %d, and this program knows version %d: use a newer fern-relay", found, len(migrations))
+	if err := checkSchema(tx, found); err != nil {
+		return err
 	}
 	for _, migrate := range migrations[found:] {
 		if err := migrate(l, tx); err != nil {

@@ -45,7 +45,7 @@ func readSetups(from querier) (map[string][]float64, error) {
 	setups := map[string][]float64{}
 	for rows.Next() {
 		var name, text string
-		if err := rows.Scan(&name, &text); err != nil {
+		if err := scan(rows, &name, &text); err != nil {
 			return nil, err
 		}
 		for word := range strings.FieldsSeq(text) {

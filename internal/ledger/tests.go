@@ -40,7 +40,7 @@ func eachTest(from querier, tell func(id string, t keptTest) error, clause strin
 	for rows.Next() {
 		var id string
 		var t keptTest
-		if err := rows.Scan(&t.key, &id, &t.recent, &t.last); err != nil {
+		if err := scan(rows, &t.key, &id, &t.recent, &t.last); err != nil {
 			return err
 		}
 		if err := tell(id, t); err != nil {
@@ -94,7 +94,7 @@ func decode(text string) ([]Moment, error) {
 	for i := 0; i+1 < len(words); i += 2 {
 		seconds, err := strconv.ParseFloat(words[i+1], 64)
 		if err != nil {
-			return nil, err
+			return nil, unreadable(err)
 		}
 		moments = append(moments, Moment{outcome.Named(words[i]), seconds})
 	}

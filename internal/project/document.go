@@ -264,7 +264,7 @@ func change(path string, otherwise string, edit func(d *document) ([]byte, error
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	if err := wholefile.Write(path, mode, wholefile.Bytes(changed)); err != nil {
+	if err := wholefile.Replace(path, mode, wholefile.Bytes(changed)); err != nil {
 		return fmt.Errorf("%s cannot be written: %w", path, err)
 	}
 	return nil

@@ -65,7 +65,12 @@ func (r *Relay) recall() error {
 	c := catalog.New(tests)
 	past, runs, err := r.past(c)
 	if err != nil {
-		return err
+		notes, err := r.without(context.Background(), err)
+		r.Notes = append(r.Notes, notes...)
+		r.history.broken = err
+		if past, runs, err = r.past(c); err != nil {
+			return err
+		}
 	}
 	person, err := project.PersonPicks()
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/mattn/go-shellwords"
@@ -58,12 +59,8 @@ func Open(ctx context.Context, dir string, finding func(what string)) (*Relay, e
 		return nil, err
 	}
 	r := &Relay{Project: p, adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}, history: &history{}}
-	notes, err := r.openHistory(ctx)
-	notes = append(notes, r.setup().Recover()...)
-	if err == nil {
-		err = r.discover(ctx, finding)
-	}
-	if err != nil {
+	notes := append(r.openHistory(ctx), r.setup().Recover()...)
+	if err = r.discover(ctx, finding); err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
 	r.Notes = append(notes, r.Notes...)
@@ -305,23 +302,13 @@ func (r *Relay) setup() adapter.Setup {
 	return adapter.Setup{Dir: r.Project.Dir, Env: w.Env, Prepare: w.Prepare, Clean: w.Clean, Timeout: w.Timeout, Records: filepath.Join(r.Project.StorePath(), "slots")}
 }
 
-// Run runs tests, tells the sink, and keeps the run in the ledger. The run is
-// kept, and given, also where ctx ends.
+// Run runs tests, passes on what happens to the sink, and keeps the run in the ledger, also if ctx ends. If
+// it cannot be kept, the error says why and what becomes of it; the run is returned all the same.
 func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *outcome.Run, number int, err error) {
-	if _, err := r.openLedger(); err != nil {
-		return nil, 0, err
-	}
-	store, err := r.Project.Store()
-	if err != nil {
-		return nil, 0, err
-	}
 	queue := r.Queue(q)
 	task := q.task(queue)
 	task.Revision, task.Dirty = project.Origin(ctx, r.Project.Dir)
-	journal, err := ledger.BeginJournal(store, task)
-	if err != nil {
-		return nil, 0, fmt.Errorf("the run cannot be written down: %w", err)
-	}
+	journal, note, unwritten := r.beginJournal(task)
 	run = outcome.NewRun()
 	setup := r.setup()
 	setup.Limit = q.Limit
@@ -348,11 +335,33 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	if err != nil {
 		return nil, 0, errors.Join(err, journal.End())
 	}
+	run.Note = strings.TrimSpace(run.Note + "\n" + note)
 	number, err = r.keep(task.Kept(journal.Name()), run)
-	if number == 0 {
-		return run, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger; its journal %s stays, and the next command keeps it: %w", journal.Name(), err), journal.Leave())
+	switch {
+	case number > 0:
+		return run, number, errors.Join(err, journal.End())
+	case unwritten != nil:
+		return run, 0, fmt.Errorf("nothing of this run is kept: %w", cmp.Or(err, unwritten))
 	}
-	return run, number, errors.Join(err, journal.End())
+	return run, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave())
+}
+
+// beginJournal begins the journal of a run, and makes room for it on a full disk, which the note
+// says. Without a journal the run goes on, and is lost if its process is killed; the error says why.
+func (r *Relay) beginJournal(task ledger.Task) (journal *ledger.Journal, note string, err error) {
+	store, err := r.Project.Store()
+	if err != nil {
+		return nil, "", err
+	}
+	journal, err = ledger.BeginJournal(store, task)
+	if !errors.Is(err, syscall.ENOSPC) {
+		return journal, "", err
+	}
+	if freed := ledger.MakeRoom(store); freed > 0 {
+		note = fmt.Sprintf("the disk was full: %.1f MB of output and steps of earlier runs that could not be kept are removed", float64(freed)/1e6)
+		journal, err = ledger.BeginJournal(store, task)
+	}
+	return journal, note, err
 }
 
 // Last gives the latest run kept; ledger.ErrNoRun where there is none.

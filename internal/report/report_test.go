@@ -10,6 +10,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
+	"fernrelay/internal/terminal"
 )
 
 func event(kind outcome.Kind, id string, seconds float64, more func(*outcome.Event)) outcome.Event {
@@ -165,7 +166,7 @@ func TestMarkdown(t *testing.T) {
 func TestStatus(t *testing.T) {
 	for _, moving := range []bool{true, false} {
 		var out strings.Builder
-		s := NewStatus(&out, moving, 100)
+		s := NewStatus(terminal.NewWriter(&out), moving, 100)
 		s.Tell(event(outcome.RunBegins, "", 0, nil))
 		for i := range 100 {
 			s.Tell(event(outcome.Finished, "x", float64(i), func(e *outcome.Event) { e.Outcome = outcome.Failed }))

@@ -2,19 +2,19 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"sync"
 	"time"
 
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
+	"fernrelay/internal/terminal"
 )
 
 // Status tells how far a run has come: on a terminal as one line that moves,
 // elsewhere as a line now and then.
 type Status struct {
 	mu       sync.Mutex
-	w        io.Writer
+	w        *terminal.Writer
 	moving   bool
 	total    int
 	began    time.Time
@@ -26,7 +26,7 @@ type Status struct {
 }
 
 // NewStatus begins to tell of a run of so many tests.
-func NewStatus(w io.Writer, moving bool, total int) *Status {
+func NewStatus(w *terminal.Writer, moving bool, total int) *Status {
 	return &Status{w: w, moving: moving, total: total, finished: map[outcome.Outcome]int{}}
 }
 
@@ -47,7 +47,7 @@ func (s *Status) Tell(e outcome.Event) {
 		s.line(e.At)
 	case outcome.RunEnds:
 		if s.moving {
-			fmt.Fprint(s.w, "\r\x1b[K")
+			s.w.Redraw("")
 		}
 	}
 }
@@ -61,7 +61,7 @@ func (s *Status) Making(what string) {
 	}
 	s.making = what
 	if s.moving {
-		fmt.Fprint(s.w, "\r\x1b[K"+what)
+		s.w.Redraw(what)
 	}
 }
 
@@ -73,7 +73,7 @@ func (s *Status) line(now time.Time) {
 	if s.moving {
 		if now.Sub(s.told) >= frameTime {
 			s.told = now
-			fmt.Fprint(s.w, "\r\x1b[K"+text)
+			s.w.Redraw(text)
 		}
 		return
 	}

@@ -95,7 +95,7 @@ type listed struct {
 // Bounds of what a list command prints, in bytes.
 const (
 	maxLine = 1 << 20
-	maxList = 256 << 20
+	maxList = 64 << 20
 )
 
 // Discover runs the list command and reads its lines.

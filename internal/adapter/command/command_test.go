@@ -285,7 +285,7 @@ func TestLists(t *testing.T) {
 	for script, words := range map[string]string{
 		"seq 1 100000000":                        "more than 1000000 tests",
 		"head -c 3000000 /dev/zero | tr '\\0' x": "a line is longer than 1048576 bytes",
-		"yes $(printf %01000d 0)":                "prints more than 256 MB",
+		"yes $(printf %01000d 0)":                "prints more than 64 MB",
 	} {
 		if _, err := list(script); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%s: %v, want %q", script, err, words)

@@ -76,5 +76,5 @@ func (c *cache) close() {
 	if err := os.MkdirAll(filepath.Dir(c.path), 0o755); err != nil {
 		return
 	}
-	_ = wholefile.Write(c.path, 0o644, func(w io.Writer) error { return gob.NewEncoder(w).Encode(c.new) }) // else the next call reads the files again
+	_ = wholefile.Write(c.path, func(w io.Writer) error { return gob.NewEncoder(w).Encode(c.new) }) // else the next call reads the files again
 }

@@ -104,7 +104,7 @@ func WriteFile(file string, a *About) error {
 	if write == nil {
 		return Check(file)
 	}
-	err := wholefile.Write(file, 0o644, func(w io.Writer) error { return write(w, a) })
+	err := wholefile.Write(file, func(w io.Writer) error { return write(w, a) })
 	if err != nil {
 		return fmt.Errorf("the report %s: %w", file, err)
 	}
