@@ -42,6 +42,9 @@ func newImport(s *settings) *cobra.Command {
 			for _, b := range imported.Broken {
 				fmt.Fprintf(stderr, "fern-relay: %s is left out: %v\n", outcome.PlainLine(b.Name), outcome.PlainLine(b.Err.Error()))
 			}
+			for _, note := range imported.Notes {
+				fmt.Fprintln(stderr, "fern-relay: note:", note)
+			}
 			if err != nil && !errors.Is(err, context.Canceled) {
 				return err
 			}

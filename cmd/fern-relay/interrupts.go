@@ -5,13 +5,14 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"runtime"
 	"sync"
 	"syscall"
 )
 
-// interrupts ends what the command does when it is asked to. A first Ctrl-C lets
-// what runs come to its end where something does; a second one, or another signal,
-// ends it at once.
+// interrupts ends the command on signals. A first Ctrl-C finishes the tests that run, if any; a second one, or
+// another signal, ends the command at once. SIGQUIT also prints the stacks of all goroutines. SIGHUP is ignored
+// if it was ignored when the program started, as nohup does.
 type interrupts struct {
 	mu     sync.Mutex
 	gently func() // nil where nothing runs that could come to its end
@@ -21,15 +22,21 @@ type interrupts struct {
 func (i *interrupts) watch() context.Context {
 	ctx, cancel := context.WithCancel(context.Background())
 	signals := make(chan os.Signal, 2)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGQUIT)
+	if !signal.Ignored(syscall.SIGHUP) {
+		signal.Notify(signals, syscall.SIGHUP)
+	}
 	// A reader of what we print that is gone must not end a run without its outcomes.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	go func() {
 		for s := range signals {
 			if gently := i.take(); s == os.Interrupt && gently != nil {
-				fmt.Fprintln(stderr, "\nfern-relay: what runs comes to its end, nothing new begins; Ctrl-C again stops at once")
+				fmt.Fprintln(stderr, "\nfern-relay: finishing the running tests and starting no more; press Ctrl-C again to stop now")
 				gently()
 				continue
+			}
+			if s == syscall.SIGQUIT {
+				printStacks()
 			}
 			signal.Stop(signals) // one more ends the process
 			cancel()
@@ -53,4 +60,13 @@ func (i *interrupts) take() func() {
 	gently := i.gently
 	i.gently = nil
 	return gently
+}
+
+// stacksLimit bounds the printed stacks, in bytes.
+const stacksLimit = 4 << 20
+
+func printStacks() {
+	stacks := make([]byte, stacksLimit)
+	stacks = stacks[:runtime.Stack(stacks, true)]
+	_, _ = stderr.Write(append(stacks, '\n'))
 }

@@ -2,8 +2,8 @@ package outcome
 
 import "fmt"
 
-// mostSteps bounds the steps that are kept of one test.
-const mostSteps = 10_000
+// MostSteps bounds the steps that are kept of one test.
+const MostSteps = 10_000
 
 // omitted counts the steps of a test, and sums up those that are left out.
 type omitted struct {
@@ -23,13 +23,13 @@ func LimitSteps(to Sink) Sink {
 				o = &omitted{}
 				tests[e.ID] = o
 			}
-			if o.steps++; o.steps > mostSteps {
+			if o.steps++; o.steps > MostSteps {
 				o.omit(e)
 				return
 			}
 		case Finished:
 			delete(tests, e.ID)
-			if o != nil && o.steps > mostSteps {
+			if o != nil && o.steps > MostSteps {
 				to(o.summary(e))
 			}
 		}
@@ -52,6 +52,6 @@ func (o *omitted) summary(end Event) Event {
 	if o.bad > 0 {
 		step.Outcome, step.Message, step.File, step.Line = o.first.Outcome, o.first.Step+": "+o.first.Message, o.first.File, o.first.Line
 	}
-	step.Step = fmt.Sprintf("%d more steps, %d of them bad", o.steps-mostSteps, o.bad)
+	step.Step = fmt.Sprintf("%d more steps, %d of them bad", o.steps-MostSteps, o.bad)
 	return step
 }

@@ -352,15 +352,8 @@ func (p *Project) inside(dir string) bool {
 		return false
 	}
 	real, err := filepath.EvalSymlinks(filepath.Join(p.Dir, filepath.FromSlash(dir)))
-	if err != nil {
-		return true
-	}
-	root, err := filepath.EvalSymlinks(p.Dir)
-	if err != nil {
-		return true
-	}
-	below, err := filepath.Rel(root, real)
-	return err == nil && filepath.IsLocal(below)
+	root, rootErr := filepath.EvalSymlinks(p.Dir)
+	return err != nil || rootErr != nil || real == root || within(root, real)
 }
 
 // addPicks reads everything in the file that is made of picks.

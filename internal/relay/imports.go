@@ -29,6 +29,7 @@ type Imported struct {
 	Files, Known int // read, and left out as they were imported before
 	Runs, Tests  int // Tests counts results
 	Broken       []BrokenFile
+	Notes        []string // what is odd about runs that were taken in
 }
 
 // BrokenFile is a file that was left out whole.
@@ -328,6 +329,11 @@ func (i *importing) finish() error {
 	}
 	if n := len(i.current.Files); n > 1 {
 		i.current.Kept.Source = fmt.Sprintf("%s (%d files)", i.folder, n)
+	}
+	if began := i.current.Run.Started; ledger.InFuture(began, time.Now()) {
+		note := fmt.Sprintf("%s says that it began on %s, which is in the future: it counts as older than the latest run", i.current.Kept.Source, began.Format("2006-01-02 15:04"))
+		i.done.Notes = append(i.done.Notes, note)
+		i.current.Run.Note = strings.TrimSpace(i.current.Run.Note + "\n" + note)
 	}
 	i.done.Runs++
 	i.done.Tests += len(i.current.Run.Results)

@@ -8,6 +8,8 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/charmbracelet/x/ansi"
+
+	"fernrelay/core/outcome"
 )
 
 // canvas is a part of the screen's cells. Positions are relative to it, and
@@ -36,8 +38,12 @@ type style struct {
 	bold   bool
 }
 
-// text writes a text from x on and gives the column behind it.
+// text writes a text from x on and returns the column behind it. Everything on the screen comes
+// through here, so that no character in it acts.
 func (c canvas) text(x, y int, s style, text string) int {
+	if strings.ContainsFunc(text, outcome.Acts) {
+		text = outcome.Plain(text)
+	}
 	for len(text) > 0 {
 		cluster, w := ansi.FirstGraphemeCluster(text, ansi.GraphemeWidth)
 		text = text[len(cluster):]

@@ -3,7 +3,6 @@ package tui
 import (
 	"fmt"
 	"image/color"
-	"os"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -11,6 +10,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
 	"fernrelay/core/timing"
+	"fernrelay/internal/project"
 	"fernrelay/internal/report"
 )
 
@@ -179,8 +179,8 @@ func (v *survey) lastLine(t *catalog.Test) int {
 
 // readSource reads the lines of a file from one to another, both from 1. A file
 // that cannot be read has none.
-func readSource(file string, first, last int) []string {
-	data, err := os.ReadFile(file)
+func readSource(p *project.Project, file string, first, last int) []string {
+	data, err := p.ReadSource(file)
 	lines := strings.Split(outcome.Plain(string(data)), "\n")
 	if err != nil || first < 1 || first > len(lines) {
 		return nil

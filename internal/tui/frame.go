@@ -24,7 +24,7 @@ func (a *App) View() tea.View {
 	v := tea.NewView(screen)
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
-	v.WindowTitle = "fern relay · " + a.session.relay.Project.Name
+	v.WindowTitle = "fern relay · " + outcome.PlainLine(a.session.relay.Project.Name)
 	v.Cursor = cursor
 	return v
 }

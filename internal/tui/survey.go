@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"path/filepath"
 	"slices"
 
 	"charm.land/bubbles/v2/key"
@@ -132,7 +131,7 @@ func (v *survey) look(t *catalog.Test) {
 		v.focus++
 	}
 	if v.focus == onCard {
-		v.source = readSource(filepath.Join(v.session.relay.Project.Dir, filepath.FromSlash(t.File)), t.Line, v.lastLine(t))
+		v.source = readSource(v.session.relay.Project, t.File, t.Line, v.lastLine(t))
 	}
 }
 

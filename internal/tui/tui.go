@@ -725,7 +725,12 @@ func (a *App) editor(at place) tea.Cmd {
 		a.message = fmt.Sprintf("%s:%d: set EDITOR to the command of your editor to open it from here", at.file, at.line)
 		return nil
 	}
-	words = append(words, fmt.Sprint("+", at.line), at.file)
+	file, err := a.session.relay.Project.SourcePath(at.file)
+	if err != nil {
+		a.message = err.Error()
+		return nil
+	}
+	words = append(words, fmt.Sprint("+", at.line), file)
 	cmd := exec.Command(words[0], words[1:]...)
 	cmd.Dir = a.session.relay.Project.Dir
 	return tea.ExecProcess(cmd, func(err error) tea.Msg { return editedMsg{err} })

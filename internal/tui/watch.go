@@ -5,9 +5,7 @@ import (
 	"fmt"
 	"image/color"
 	"math"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -835,10 +833,10 @@ func (v *watch) read(r *outcome.Result) {
 		return
 	}
 	v.source = source{file: r.File, line: r.Line}
-	if r.File == "" || r.Line == 0 || !filepath.IsLocal(filepath.FromSlash(r.File)) {
+	if r.File == "" || r.Line == 0 {
 		return
 	}
-	data, err := os.ReadFile(filepath.Join(v.session.relay.Project.Dir, filepath.FromSlash(r.File)))
+	data, err := v.session.relay.Project.ReadSource(r.File)
 	if err != nil {
 		return // the place alone must do
 	}

@@ -81,6 +81,24 @@ func (c *Config) holds(placeholder string) bool {
 	return slices.ContainsFunc(c.Run, func(word string) bool { return strings.Contains(word, placeholder) })
 }
 
+// shells are programs that run a script given with -c.
+var shells = []string{"sh", "bash", "dash", "zsh", "ksh", "busybox"}
+
+// shellNote warns of a name that becomes a part of a shell script: whoever names a test could run
+// commands with it.
+func (a *Adapter) shellNote() string {
+	for i, word := range a.Config.Run {
+		if i < 2 || !strings.HasPrefix(a.Config.Run[i-1], "-") || !strings.HasSuffix(a.Config.Run[i-1], "c") || !strings.Contains(word, "{name}") && !strings.Contains(word, "{file}") {
+			continue
+		}
+		if slices.ContainsFunc(a.Config.Run[:i-1], func(word string) bool { return slices.Contains(shells, path.Base(word)) }) {
+			return fmt.Sprintf("suite %s: run = %q puts a test's name into a shell script, where it can act as a command: pass it as an argument, as in sh -c 'check \"$1\"' sh {name}",
+				a.Suite, strings.Join(a.Config.Run, " "))
+		}
+	}
+	return ""
+}
+
 // listed is a line of the list command's output in its JSON form.
 type listed struct {
 	Group string        `json:"group"`
@@ -133,6 +151,9 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		return found, a.failed(limited, err, stderr.String())
 	}
 	found.Close(listName)
+	if note := a.shellNote(); note != "" {
+		found.Notes = append(found.Notes, note)
+	}
 	if len(found.Tests) == 0 {
 		found.Nothing = fmt.Sprintf("ran %q in %s, which ended with exit status 0 and printed nothing on its standard output: it should print the name of one test per line",
 			strings.Join(a.List, " "), a.Dir)

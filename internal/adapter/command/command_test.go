@@ -296,3 +296,34 @@ func TestLists(t *testing.T) {
 		t.Errorf("a list that does not end: %v", err)
 	}
 }
+
+// FuzzList holds that no output of a list command breaks its reading, and that every name is listed once.
+func FuzzList(f *testing.F) {
+	f.Add("a\nb/c\na\na~2\n{\"name\":\"x\",\"file\":\"../../dev/zero\",\"line\":-3}\n")
+	f.Add("{\"name\":\"\\u0000\"}\r\n\x1b]0;x\n")
+	a, err := New(Config{Suite: "c", Dir: f.TempDir(), List: []string{"list"}, Run: []string{"run", "{name}"}})
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		var found adapter.Found
+		lines := &adapter.LineWriter{Limit: maxLine, Line: func(text string) error {
+			if strings.TrimSpace(text) == "" {
+				return nil
+			}
+			return a.tell(&found, text)
+		}}
+		_, err := lines.Write([]byte(text))
+		if err == nil {
+			_ = lines.Close()
+		}
+		found.Close(listName)
+		ids := map[string]bool{}
+		for _, test := range found.Tests {
+			if ids[test.ID] {
+				t.Fatalf("%s is listed twice of %q", test.ID, text)
+			}
+			ids[test.ID] = true
+		}
+	})
+}

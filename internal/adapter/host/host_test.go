@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strings"
@@ -265,3 +266,36 @@ func TestNeeds(t *testing.T) {
 		}
 	}
 }
+
+// FuzzMessages holds that no output of a host breaks a run: every test has at most one outcome.
+func FuzzMessages(f *testing.F) {
+	f.Add(`{"jsonrpc":"2.0","method":"started","params":{"group":"g","name":"a"}}` + "\n" + `{"jsonrpc":"2.0","method":"finished","params":{"group":"g","name":"a","outcome":"passed","seconds":1e300,"line":-4}}` + "\n" + `{"jsonrpc":"2.0","id":1,"result":{}}`)
+	f.Add("no message\n{\"jsonrpc\":\"2.0\",\"method\":\"output\",\"params\":{\"text\":\"\\u001b\"}}\n{\"jsonrpc\":\"2.0\",\"id\":1,\"error\":{\"message\":\"no\"}}\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		beside, err := adapter.NewPipe(io.Discard)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer beside.Close()
+		s := &session{adapter: New(Config{Suite: "s"}), stdin: nopCloser{io.Discard}, lines: bufio.NewScanner(strings.NewReader(text)), beside: beside}
+		s.lines.Buffer(nil, maxLine)
+		tests := []catalog.Test{{ID: "s:g#a", Suite: "s", Group: "g", Name: "a"}, {ID: "s:g#b", Suite: "s", Group: "g", Name: "b"}}
+		outcomes := map[string]int{}
+		batch := adapter.NewBatch(tests, adapter.Limits{}, func(e outcome.Event) {
+			if e.Event == outcome.Finished {
+				outcomes[e.ID]++
+			}
+		})
+		_ = s.runOnce(t.Context(), tests, batch)
+		batch.Exited()
+		for id, n := range outcomes {
+			if n > 1 {
+				t.Errorf("%s has %d outcomes", id, n)
+			}
+		}
+	})
+}
+
+type nopCloser struct{ io.Writer }
+
+func (nopCloser) Close() error { return nil }

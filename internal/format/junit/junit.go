@@ -44,7 +44,7 @@ type testSuite struct {
 	Cases      []testCase `xml:"testcase"`
 }
 
-// timeLayout is ISO 8601 without a zone, as schemas of the format want it. It is UTC.
+// timeLayout is ISO 8601 without a zone, as schemas of the format want it. It is local time.
 const timeLayout = "2006-01-02T15:04:05"
 
 // property says something of a suite. The first suite of a shard says of which
@@ -90,7 +90,7 @@ func Write(w io.Writer, run *outcome.Run) error {
 		place, name, _ := strings.Cut(r.ID, "#")
 		suite := byName[place]
 		if suite == nil {
-			suite = &testSuite{Name: outcome.PlainLine(place), Timestamp: r.Started.UTC().Format(timeLayout)}
+			suite = &testSuite{Name: outcome.PlainLine(place), Timestamp: r.Started.Local().Format(timeLayout)}
 			byName[place] = suite
 			all.Suites = append(all.Suites, suite)
 		}
@@ -105,7 +105,7 @@ func Write(w io.Writer, run *outcome.Run) error {
 	}
 	if run.Planned != nil {
 		if len(all.Suites) == 0 {
-			all.Suites = []*testSuite{{Name: "an empty shard", Timestamp: run.Started.UTC().Format(timeLayout)}}
+			all.Suites = []*testSuite{{Name: "an empty shard", Timestamp: run.Started.Local().Format(timeLayout)}}
 		}
 		all.Suites[0].Properties = properties(run.Planned)
 	}

@@ -100,10 +100,10 @@ func (b *beginning) at(timestamp string) {
 	}
 }
 
-// Time reads a timestamp, with a zone or, as UTC, without; ok is false where it is none.
+// Time reads a timestamp. One without a zone is in local time. ok is false if it is none.
 func Time(timestamp string) (t time.Time, ok bool) {
 	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999"} {
-		if t, err := time.Parse(layout, timestamp); err == nil {
+		if t, err := time.ParseInLocation(layout, timestamp, time.Local); err == nil {
 			return t, true
 		}
 	}

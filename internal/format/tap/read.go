@@ -23,7 +23,7 @@ import (
 // points' descriptions. The error, told after all events, says what keeps the
 // stream from being complete: that it bailed out, or that its plan is not kept.
 func Read(r io.Reader, sink outcome.Sink) error {
-	p := &reader{sink: sink, planned: -1, steps: map[int][]outcome.Event{}}
+	p := &reader{sink: sink, planned: -1, steps: map[int]*steps{}}
 	text := lines.NewReader(r, longestLine)
 	for {
 		line, _, err := text.Next()
@@ -50,11 +50,58 @@ type reader struct {
 	seen    int // test points of the outermost level
 	bailed  string
 	ended   bool // it bailed out
-	text    []string
+	text    excerpt
 	yaml    []string
+	size    int // of yaml, in bytes
 	inYAML  bool
-	point   *point                  // whose diagnostics may still come
-	steps   map[int][]outcome.Event // of the next point at the level before
+	point   *point         // whose diagnostics may still come
+	steps   map[int]*steps // of the next point at the level before
+}
+
+// steps are those of one point. Of more than outcome.MostSteps only bad ones are kept, up to twice
+// as many in all; the others are counted.
+type steps struct {
+	kept    []outcome.Event
+	omitted int
+}
+
+func (s *steps) add(e outcome.Event) {
+	n := len(s.kept)
+	if n < outcome.MostSteps || e.Outcome.Bad() && n < 2*outcome.MostSteps {
+		s.kept = append(s.kept, e)
+		return
+	}
+	s.omitted++
+}
+
+// excerpt keeps the beginning and the end of a text of any length.
+type excerpt struct {
+	head, tail         []string
+	headSize, tailSize int
+	omitted            int // lines
+}
+
+// excerptLimit bounds each end of an excerpt, in bytes.
+const excerptLimit = 64 << 10
+
+func (x *excerpt) add(line string) {
+	if x.headSize < excerptLimit {
+		x.head, x.headSize = append(x.head, line), x.headSize+len(line)
+		return
+	}
+	x.tail, x.tailSize = append(x.tail, line), x.tailSize+len(line)
+	for x.tailSize > 2*excerptLimit {
+		x.tailSize -= len(x.tail[0])
+		x.tail, x.omitted = x.tail[1:], x.omitted+1
+	}
+}
+
+func (x *excerpt) String() string {
+	lines := x.head
+	if x.omitted > 0 {
+		lines = append(lines, fmt.Sprintf("… %d lines are left out …", x.omitted))
+	}
+	return strings.Join(append(lines, x.tail...), "\n") + "\n"
 }
 
 // point is a test point.
@@ -86,7 +133,7 @@ func (p *reader) line(line string) {
 	}
 	switch {
 	case p.point != nil && level == p.point.level && strings.TrimRight(rest, " ") == "  ---":
-		p.inYAML, p.yaml = true, nil
+		p.inYAML, p.yaml, p.size = true, nil, 0
 	case strings.HasPrefix(rest, "Bail out!"):
 		p.flush()
 		p.ended, p.bailed = true, strings.TrimSpace(strings.TrimPrefix(rest, "Bail out!"))
@@ -103,7 +150,7 @@ func (p *reader) line(line string) {
 			p.sink(outcome.Event{Event: outcome.RunBegins, Planned: &of})
 			return
 		}
-		p.text = append(p.text, line)
+		p.text.add(line)
 	}
 }
 
@@ -151,8 +198,13 @@ func (p *reader) diagnostic(line string) {
 		p.flush()
 		return
 	}
-	p.yaml = append(p.yaml, strings.TrimPrefix(line, own))
+	if p.size += len(line); p.size <= longestYAML {
+		p.yaml = append(p.yaml, strings.TrimPrefix(line, own))
+	}
 }
+
+// longestYAML bounds what is kept of a point's YAML, in bytes.
+const longestYAML = 64 << 10
 
 // diagnosis is what is taken from a point's YAML; programs name things differently.
 type diagnosis struct {
@@ -176,7 +228,7 @@ type diagnosis struct {
 // diagnose puts on a point what its YAML says; YAML that does not parse is its message.
 func (p *point) diagnose(text string) {
 	var d diagnosis
-	if err := yaml.Unmarshal([]byte(text), &d); err != nil {
+	if err := decode(text, &d); err != nil {
 		p.event.Message = strings.TrimSpace(p.event.Message + "\n" + text)
 		return
 	}
@@ -227,21 +279,30 @@ func (p *reader) flush() {
 	}
 	below := p.steps[at.level+1]
 	delete(p.steps, at.level+1)
+	if below == nil {
+		below = &steps{}
+	}
 	if at.level > 0 {
-		for _, step := range below {
-			step.ID = at.event.ID + "/" + step.ID
-			p.steps[at.level] = append(p.steps[at.level], step)
+		above := p.steps[at.level]
+		if above == nil {
+			above = &steps{}
+			p.steps[at.level] = above
 		}
-		p.steps[at.level] = append(p.steps[at.level], at.event)
+		for _, step := range below.kept {
+			step.ID = at.event.ID + "/" + step.ID
+			above.add(step)
+		}
+		above.add(at.event)
+		above.omitted += below.omitted
 		return
 	}
 	p.seen++
 	id := at.event.ID
-	if len(p.text) > 0 {
-		p.sink(outcome.Event{Event: outcome.Output, ID: id, Text: strings.Join(p.text, "\n") + "\n"})
-		p.text = nil
+	if p.text.headSize > 0 {
+		p.sink(outcome.Event{Event: outcome.Output, ID: id, Text: p.text.String()})
+		p.text = excerpt{}
 	}
-	for _, step := range below {
+	for _, step := range below.kept {
 		if step.Outcome.Bad() && at.event.Message == "" {
 			at.event.Message = step.ID + ": " + step.Message
 			if at.event.File == "" {
@@ -251,7 +312,10 @@ func (p *reader) flush() {
 				at.event.Expected, at.event.Actual = step.Expected, step.Actual
 			}
 		}
-		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Message: step.Message})
+		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Message: step.Message, File: step.File, Line: step.Line})
+	}
+	for range below.omitted { // who limits steps counts them
+		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: "…", Outcome: outcome.Passed})
 	}
 	at.event.Event = outcome.Finished
 	p.sink(at.event)
@@ -267,7 +331,7 @@ func (p *reader) fault() error {
 		return fmt.Errorf("it bailed out: %s", p.bailed)
 	case p.ended:
 		return errors.New("it bailed out")
-	case p.planned < 0 && p.seen == 0 && len(p.text) == 0:
+	case p.planned < 0 && p.seen == 0 && p.text.headSize == 0:
 		return errors.New("it printed nothing")
 	case p.planned < 0 && p.seen == 0:
 		return ErrOther

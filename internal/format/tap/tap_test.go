@@ -78,6 +78,8 @@ func TestWriteAndRead(t *testing.T) {
 // FuzzRead holds that no stream breaks the reader, and that nothing is told twice.
 func FuzzRead(f *testing.F) {
 	f.Add("TAP version 14\n1..1\n    ok 1 - a\nnot ok 1 - b # TODO\n  ---\n  at: {file: x, line: 1}\n  ...\n")
+	f.Add("not ok 1 - b\n  ---\n  expected: &a [1, *b]\n  found: [*a, *a]\n  ...\n")
+	f.Add("not ok 1 - b\n  ---\n  - - - {a: [b, c]}\n  message: |\n   x\n  ...\n")
 	f.Add("Bail out!\n    1..99999999999999999999\n#\nok")
 	f.Fuzz(func(t *testing.T, text string) {
 		points := 0
@@ -90,4 +92,50 @@ func FuzzRead(f *testing.F) {
 			t.Fatalf("%d points come of %q", points, text)
 		}
 	})
+}
+
+// TestHostileYAML holds that YAML which stands for more than any memory holds is a point's message.
+func TestHostileYAML(t *testing.T) {
+	laughs := "  a0: &a0 [x, x, x, x, x, x, x, x, x]\n"
+	for i := 1; i < 9; i++ {
+		laughs += fmt.Sprintf("  a%d: &a%d [%s]\n", i, i, strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 9))
+	}
+	for name, text := range map[string]string{
+		"aliases":       laughs + "  expected: *a8\n",
+		"nested lists":  "  expected: " + strings.Repeat("[", 20_000) + strings.Repeat("]", 20_000) + "\n",
+		"nested signs":  "  " + strings.Repeat("- ", 20_000) + "x\n",
+		"without end":   strings.Repeat("  message: x\n", 1_000_000),
+		"alias to self": "  a: &a [*a]\n  expected: *a\n",
+	} {
+		var events []outcome.Event
+		if err := Read(strings.NewReader("1..1\nnot ok 1 - p\n  ---\n"+text+"  ...\n"), func(e outcome.Event) { events = append(events, e) }); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		if len(events) != 1 || events[0].Outcome != outcome.Failed || len(events[0].Message) > 2*longestYAML || len(events[0].Expected) > 2*longestYAML {
+			t.Errorf("%s: %d events, a message of %d bytes", name, len(events), len(events[0].Message))
+		}
+	}
+	e := outcome.Event{}
+	_ = Read(strings.NewReader("1..1\nnot ok 1 - p\n  ---\n  expected: &a [1, 2]\n  actual: {b: *a}\n  ...\n"), func(got outcome.Event) { e = got })
+	if e.Expected != "- 1\n- 2" || e.Actual != "b:\n- 1\n- 2" {
+		t.Errorf("an alias that stands for little: expected %q, actual %q", e.Expected, e.Actual)
+	}
+}
+
+// TestManySteps holds that a point of any number of steps takes bounded memory, and that none is forgotten.
+func TestManySteps(t *testing.T) {
+	const count = 300_000
+	text := strings.Repeat("    ok 1 - s\n", count) + "    not ok 2 - bad\nnot ok 1 - p\n1..1\n"
+	steps, last := 0, outcome.Event{}
+	sink := outcome.LimitSteps(func(e outcome.Event) {
+		if e.Event == outcome.StepDone {
+			steps, last = steps+1, e
+		}
+	})
+	if err := Read(strings.NewReader(text), sink); err != nil {
+		t.Fatal(err)
+	}
+	if steps != outcome.MostSteps+1 || last.Step != "290001 more steps, 1 of them bad" || last.Outcome != outcome.Failed {
+		t.Errorf("%d steps, the last %+v", steps, last)
+	}
 }
