@@ -58,7 +58,10 @@ func newExport(s *settings) *cobra.Command {
 				out := bufio.NewWriter(w)
 				return errors.Join(export(r, out, asJSON), out.Flush())
 			}
-			if file == "" {
+			switch {
+			case file == "" && asJSON: // in which escapes mean the same
+				return write(cmd.OutOrStdout())
+			case file == "":
 				return write(dataOutput())
 			}
 			return wholefile.Write(file, write)

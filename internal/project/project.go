@@ -327,6 +327,11 @@ func (p *Project) addSuites(f *file, d *document) error {
 		if suite.Dir == "" {
 			suite.Dir = "."
 		}
+		if filepath.IsAbs(suite.Dir) {
+			if below, err := filepath.Rel(p.Dir, suite.Dir); err == nil {
+				suite.Dir = filepath.ToSlash(below)
+			}
+		}
 		if !f.Project.Outside && !p.inside(suite.Dir) {
 			return wrong("dir", "the folder of suite %s is %q, outside the project: choose one below %s, or set outside = true in [project]", s.Name, s.Dir, p.Dir)
 		}
