@@ -69,7 +69,9 @@ func (p *Process) clear() {
 		children.keep(p)
 		return
 	}
-	p.group.kill()
+	if !p.group.isEmpty() {
+		p.group.kill()
+	}
 	_ = children.kill(func(o orphan) bool {
 		return o.group == pid || o.space == p.space && !children.uses(p.space) || o.hidden && children.idle()
 	})
@@ -198,11 +200,12 @@ func (f *family) orphans() []orphan {
 		f.mu.Lock()
 		_, running := f.running[pid]
 		f.mu.Unlock()
-		o, err := readOrphan(pid)
-		if running || err != nil || o.group == syscall.Getpgrp() {
+		if running {
 			continue
 		}
-		found = append(found, o)
+		if o, err := readOrphan(pid); err == nil && o.group != syscall.Getpgrp() {
+			found = append(found, o)
+		}
 	}
 	return found
 }
@@ -407,6 +410,9 @@ func newCgroup(attributes *syscall.SysProcAttr) *cgroup {
 	attributes.UseCgroupFD, attributes.CgroupFD = true, int(g.file.Fd())
 	return g
 }
+
+// isEmpty reports whether no process is in the group any more; it is removed then.
+func (g *cgroup) isEmpty() bool { return g == nil || os.Remove(g.dir) == nil }
 
 // kill kills all processes in the group, at once.
 func (g *cgroup) kill() {

@@ -18,7 +18,7 @@ import (
 )
 
 // module writes a module and gives its adapter and its tests by group#name.
-func module(t *testing.T, config Config, files map[string]string) (*Adapter, map[string]catalog.Test) {
+func module(t testing.TB, config Config, files map[string]string) (*Adapter, map[string]catalog.Test) {
 	t.Helper()
 	dir := t.TempDir()
 	files["go.mod"] = "module example.org/made\n\ngo 1.26\n"
@@ -39,7 +39,7 @@ func module(t *testing.T, config Config, files map[string]string) (*Adapter, map
 	return a, byName
 }
 
-func choose(t *testing.T, byName map[string]catalog.Test, names ...string) []catalog.Test {
+func choose(t testing.TB, byName map[string]catalog.Test, names ...string) []catalog.Test {
 	t.Helper()
 	var tests []catalog.Test
 	for _, name := range names {
@@ -52,7 +52,7 @@ func choose(t *testing.T, byName map[string]catalog.Test, names ...string) []cat
 	return tests
 }
 
-func open(t *testing.T, a *Adapter, tests []catalog.Test) adapter.Session {
+func open(t testing.TB, a *Adapter, tests []catalog.Test) adapter.Session {
 	t.Helper()
 	var pointers []*catalog.Test
 	for i := range tests {
