@@ -475,3 +475,29 @@ func TestFlood(t *testing.T) {
 		t.Errorf("the file is %v, %v", kept, err)
 	}
 }
+
+// TestFloodsHaveACap holds that the files of a run's floods take no more room than there is for them, and
+// that those of passed tests go first, the oldest of them before others.
+func TestFloodsHaveACap(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "floods")
+	r := &run{store: floodStore{dir: dir, room: 3_000_000}, floods: map[string]*flood{}, sink: func(outcome.Event) {}}
+	names := map[string]string{}
+	for _, c := range []struct {
+		id      string
+		outcome outcome.Outcome
+	}{{"passed 1", outcome.Passed}, {"failed", outcome.Failed}, {"passed 2", outcome.Passed}, {"passed 3", outcome.Passed}, {"passed 4", outcome.Passed}} {
+		for range 10 {
+			r.print(outcome.Event{ID: c.id, Text: strings.Repeat("water\n", 100_000/6)})
+		}
+		names[c.id] = r.floods[c.id].file.Name()
+		r.ebb(outcome.Event{ID: c.id, Outcome: c.outcome})
+	}
+	for id, there := range map[string]bool{"passed 1": false, "failed": true, "passed 2": false, "passed 3": true, "passed 4": true} {
+		if _, err := os.Stat(names[id]); (err == nil) != there {
+			t.Errorf("the file of %s: %v, want there %t", id, err, there)
+		}
+	}
+	if r.store.room < 0 {
+		t.Errorf("%d bytes of room are left", r.store.room)
+	}
+}

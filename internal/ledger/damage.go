@@ -67,6 +67,14 @@ func unreadable(err error) error {
 	return fmt.Errorf("%w: parts of it are overwritten", errDamaged) // what the error says means nothing to people
 }
 
+// roomless says so in words if an error is that of a full disk.
+func roomless(err error) error {
+	if full(err) {
+		return fmt.Errorf("the disk is full: %w", syscall.ENOSPC)
+	}
+	return err
+}
+
 // full reports whether an error says that there is no room on the disk.
 func full(err error) bool {
 	var wrong *sqlite.Error

@@ -26,6 +26,7 @@ import (
 // nothing, for a run that has none.
 type Journal struct {
 	name  string
+	task  Task
 	file  *os.File
 	lines *events.Writer
 }
@@ -91,7 +92,7 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 	if err != nil {
 		return nil, errors.Join(err, file.Close())
 	}
-	return &Journal{name, file, events.NewWriter(file)}, nil
+	return &Journal{name, task, file, events.NewWriter(file)}, nil
 }
 
 // Tell writes down what begins and ends. Output is left out: it may be without end.
@@ -161,31 +162,43 @@ func sizeOf(dir string) (size int64) {
 	return size
 }
 
-// compact rewrites a journal in its place, as a full disk has no room for another file: its task,
-// its beginning and the outcomes stay. It returns how many bytes shorter the file is.
+// compact takes everything but the outcomes out of a journal whose process is gone. It returns how many
+// bytes shorter the file is.
 func compact(file *os.File) int64 {
 	k, err := readJournal(file)
 	before, sizeErr := file.Seek(0, io.SeekEnd)
 	if err != nil || sizeErr != nil || len(k.Task.Tests) == 0 {
 		return 0
 	}
-	var text bytes.Buffer
-	if json.NewEncoder(&text).Encode(k.Task) != nil {
+	text, err := summary(k.Task, k.Run)
+	if err != nil || int64(len(text)) >= before || rewrite(file, text) != nil {
 		return 0
 	}
+	return before - int64(len(text))
+}
+
+// summary is a journal of a run that holds its outcomes and nothing else.
+func summary(task Task, run *outcome.Run) ([]byte, error) {
+	var text bytes.Buffer
+	if err := json.NewEncoder(&text).Encode(task); err != nil {
+		return nil, err
+	}
 	lines := events.NewWriter(&text)
-	k.Run.Replay(func(e outcome.Event) {
+	run.Replay(func(e outcome.Event) {
 		if e.Event == outcome.RunBegins || e.Event == outcome.Finished {
 			lines.Write(e)
 		}
 	})
-	if lines.Close() != nil || int64(text.Len()) >= before {
-		return 0
+	err := lines.Close()
+	return text.Bytes(), err
+}
+
+// rewrite replaces what is in a file, in its place, as a full disk has no room for another file.
+func rewrite(file *os.File, text []byte) error {
+	if _, err := file.WriteAt(text, 0); err != nil {
+		return err
 	}
-	if _, err := file.WriteAt(text.Bytes(), 0); err != nil || file.Truncate(int64(text.Len())) != nil {
-		return 0
-	}
-	return before - int64(text.Len())
+	return file.Truncate(int64(len(text)))
 }
 
 // End removes the journal, as its run is kept.
@@ -197,13 +210,20 @@ func (j *Journal) End() error {
 	return errors.Join(gone(os.Remove(j.name)), j.file.Close())
 }
 
-// Leave writes down what is held back and leaves the journal, for a run that could not be kept:
-// the next process that opens the ledger keeps it.
-func (j *Journal) Leave() error {
+// Leave leaves the journal of a run that has ended and could not be kept: the next process that opens
+// the ledger keeps it. If the journal is not whole, as on a full disk, the outcomes take the place of the rest.
+func (j *Journal) Leave(run *outcome.Run) error {
 	if j == nil {
 		return nil
 	}
-	return errors.Join(j.lines.Close(), j.file.Close())
+	err := j.lines.Close()
+	if err != nil {
+		text, summaryErr := summary(j.task, run)
+		if summaryErr == nil && rewrite(j.file, text) == nil {
+			err = nil
+		}
+	}
+	return errors.Join(err, j.file.Close())
 }
 
 // gone is an error of a file that was to go, nil where it is gone already.

@@ -141,3 +141,52 @@ func TestFloodsGo(t *testing.T) {
 		t.Error("the output outlives the next run's beginning")
 	}
 }
+
+// TestMakeRoom holds that a full disk gets room from what runs left that could not be kept, and that
+// their outcomes stay.
+func TestMakeRoom(t *testing.T) {
+	store := t.TempDir()
+	j, err := BeginJournal(store, Task{Tests: []string{"u:a#1", "u:a#2"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	run := outcome.NewRun()
+	tell := func(e outcome.Event) {
+		j.Tell(e)
+		run.Apply(e)
+	}
+	tell(outcome.Event{Event: outcome.RunBegins, At: time.Now(), Format: outcome.Format})
+	for range 5000 {
+		tell(outcome.Event{Event: outcome.StepDone, ID: "u:a#1", Step: "a step", Outcome: outcome.Passed})
+	}
+	tell(outcome.Event{Event: outcome.Finished, ID: "u:a#1", Outcome: outcome.Failed, Message: "leaks", At: time.Now()})
+	tell(outcome.Event{Event: outcome.Finished, ID: "u:a#2", Outcome: outcome.Passed, At: time.Now()})
+	if err := os.MkdirAll(j.Floods(), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(j.Floods(), "output-1.txt"), make([]byte, 1000), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if freed := MakeRoom(store); freed != 0 {
+		t.Errorf("%d bytes are taken from a run that goes on", freed)
+	}
+	if err := j.Leave(run); err != nil {
+		t.Fatal(err)
+	}
+	if freed := MakeRoom(store); freed < 300_000 {
+		t.Errorf("%d bytes are freed", freed)
+	}
+	l := open(t, store)
+	k, number, err := l.Killed(store)
+	if err != nil || k == nil || number != 1 {
+		t.Fatalf("kept is %+v as %d, %v", k, number, err)
+	}
+	if r := k.Run.Result("u:a#1"); k.Run.Done() != 2 || r.Outcome != outcome.Failed || r.Message != "leaks" {
+		t.Errorf("kept are %d outcomes, the first %+v", k.Run.Done(), r)
+	}
+	var none *Journal
+	none.Tell(outcome.Event{Event: outcome.Finished})
+	if err := errors.Join(none.Leave(run), none.End()); err != nil || none.Name()+none.Floods() != "" {
+		t.Errorf("no journal is %q, %v", none.Name(), err)
+	}
+}

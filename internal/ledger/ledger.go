@@ -60,13 +60,10 @@ func Open(store string) (*Ledger, error) {
 	if err == nil {
 		return l, nil
 	}
-	if full(err) {
-		err = fmt.Errorf("the disk is full: make room: %w", err)
-	}
 	if l != nil {
 		_ = l.Close()
 	}
-	return nil, fmt.Errorf("the ledger %s cannot be opened: %w", path, err)
+	return nil, fmt.Errorf("the ledger %s cannot be opened: %w", path, roomless(err))
 }
 
 // openToWrite opens a file that may be a ledger, or is to become one.
@@ -165,6 +162,7 @@ func (k *Kept) Tests() int {
 // Keep adds a run and gives it its number. When it began, how it ended and what it counts is
 // taken from the run. One whose journal is known is kept already: its number is given.
 func (l *Ledger) Keep(k Kept, run *outcome.Run) (number int, err error) {
+	defer func() { err = roomless(err) }()
 	tx, err := l.db.Begin()
 	if err != nil {
 		return 0, err

@@ -343,7 +343,7 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	case unwritten != nil:
 		return run, 0, fmt.Errorf("nothing of this run is kept: %w", cmp.Or(err, unwritten))
 	}
-	return run, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave())
+	return run, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave(run))
 }
 
 // beginJournal begins the journal of a run, and makes room for it on a full disk, which the note

@@ -7,13 +7,16 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
+	"syscall"
 	"text/template"
 	"time"
 
@@ -203,10 +206,8 @@ func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, groups []st
 	for _, group := range groups {
 		args = append(args, "./"+group)
 	}
-	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}, "go", args...)
 	var stdout, stderr bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &stdout, &stderr
-	err := cmd.Run()
+	err := a.toolchain(ctx, &stdout, &stderr, args...)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -232,6 +233,38 @@ func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, groups []st
 		return nil, fmt.Errorf("cannot run the Go toolchain in %s: %w", a.Dir, err)
 	}
 	return words, errNotBuilt
+}
+
+// toolchain runs the Go toolchain. Its temporary files are in the store, from where they are
+// removed also after it or this process was killed.
+func (a *Adapter) toolchain(ctx context.Context, stdout, stderr io.Writer, args ...string) error {
+	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}, "go", args...)
+	cmd.Stdout, cmd.Stderr = stdout, stderr
+	if temp, err := a.toolchainTemp(); err == nil {
+		cmd.Env = append(cmd.Env, "GOTMPDIR="+temp)
+		defer os.RemoveAll(temp)
+	}
+	return cmd.Run()
+}
+
+// toolchainTemp makes a folder for temporary files, named after this process, and removes
+// those of processes that are gone.
+func (a *Adapter) toolchainTemp() (string, error) {
+	dir := filepath.Join(a.Store, "tmp")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return "", err
+	}
+	for _, entry := range entries {
+		owner, _, _ := strings.Cut(entry.Name(), "-")
+		if pid, err := strconv.Atoi(owner); err == nil && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
+			_ = os.RemoveAll(filepath.Join(dir, entry.Name())) // else the next build does it
+		}
+	}
+	return os.MkdirTemp(dir, fmt.Sprint(os.Getpid(), "-"))
 }
 
 func splitTags(tags string) []string {

@@ -146,10 +146,8 @@ func (a *Adapter) listModule(ctx context.Context, v variant) ([]listed, error) {
 	if tags := slices.Concat(a.flagTags(), splitTags(v.tags)); len(tags) > 0 {
 		args = append(args, "-tags="+strings.Join(tags, ","))
 	}
-	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}, "go", append(args, "./"+v.group)...)
 	var stdout, stderr bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &stdout, &stderr
-	if err := cmd.Run(); err != nil {
+	if err := a.toolchain(ctx, &stdout, &stderr, append(args, "./"+v.group)...); err != nil {
 		return nil, fmt.Errorf("go list in %s: %w\n%s", a.Dir, err, stderr.String())
 	}
 	var packages []listed
