@@ -22,17 +22,25 @@ func (p *Project) ReadSource(file string) ([]byte, error) {
 		return nil, err
 	}
 	defer root.Close()
-	f, err := root.OpenFile(filepath.FromSlash(file), os.O_RDONLY|syscall.O_NONBLOCK, 0) // a fifo would wait for a writer
+	f, err := root.OpenFile(filepath.FromSlash(file), waitForNobody, 0)
 	if err != nil {
 		return nil, err
 	}
+	return readRegular(f)
+}
+
+// waitForNobody opens a file for reading. A fifo would wait for a writer otherwise.
+const waitForNobody = os.O_RDONLY | syscall.O_NONBLOCK
+
+// readRegular reads and closes a file that may turn out to be something else.
+func readRegular(f *os.File) ([]byte, error) {
 	defer f.Close()
 	info, err := f.Stat()
 	if err != nil {
 		return nil, err
 	}
 	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is not a regular file", file)
+		return nil, fmt.Errorf("%s is not a regular file", f.Name())
 	}
 	return io.ReadAll(io.LimitReader(f, sourceLimit))
 }

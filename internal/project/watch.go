@@ -89,7 +89,11 @@ func isEmpty(file string) bool {
 func otherwise(files []string, told map[string][sha256.Size]byte) []string {
 	var changed []string
 	for _, file := range files {
-		content, err := os.ReadFile(file)
+		var content []byte
+		f, err := os.OpenFile(file, waitForNobody, 0)
+		if err == nil {
+			content, err = readRegular(f)
+		}
 		if err == nil {
 			sum := sha256.Sum256(content)
 			if last, known := told[file]; known && last == sum {
@@ -97,7 +101,7 @@ func otherwise(files []string, told map[string][sha256.Size]byte) []string {
 			}
 			told[file] = sum
 		} else {
-			delete(told, file) // it is gone, or a folder
+			delete(told, file) // it is gone, or no file
 		}
 		changed = append(changed, file)
 	}

@@ -228,7 +228,7 @@ func (a *Adapter) readPackage(dir string) (*gopkg, error) {
 		return nil, err
 	}
 	for _, entry := range entries {
-		if entry.IsDir() || !isTestFile(entry.Name()) {
+		if !isTestFile(entry.Name()) || !isFile(dir, entry) {
 			continue
 		}
 		f, err := a.readFile(p, entry.Name())
@@ -240,6 +240,15 @@ func (a *Adapter) readPackage(dir string) (*gopkg, error) {
 		}
 	}
 	return p, nil
+}
+
+// isFile reports whether an entry of a folder is a regular file, or a link to one.
+func isFile(dir string, entry fs.DirEntry) bool {
+	if entry.Type()&fs.ModeSymlink == 0 {
+		return entry.Type().IsRegular()
+	}
+	info, err := os.Stat(filepath.Join(dir, entry.Name()))
+	return err == nil && info.Mode().IsRegular()
 }
 
 // readFile reads one test file; nil where no build at all holds it.
