@@ -61,7 +61,7 @@ const tailLimit = 32 << 10
 
 // NewBatch begins the books for the tests.
 func NewBatch(tests []catalog.Test, limits Limits, sink outcome.Sink) *Batch {
-	b := &Batch{sink: sink, limits: limits, tests: tests, states: make(map[string]*state, len(tests))}
+	b := &Batch{sink: sink, limits: limits, exited: true, tests: tests, states: make(map[string]*state, len(tests))}
 	for _, t := range tests {
 		b.states[t.ID] = &state{id: t.ID}
 	}
@@ -426,7 +426,7 @@ func (b *Batch) resume(s *state) {
 	s.running, s.since = true, time.Now()
 	b.active++
 	b.stopWaiting()
-	if b.limits.Test <= 0 {
+	if b.limits.Test <= 0 || b.exited {
 		return
 	}
 	kill := b.kill

@@ -158,6 +158,16 @@ func TestStrangers(t *testing.T) {
 	}
 }
 
+// TestNoProcess holds that tests which get their outcomes without any process start no clock.
+func TestNoProcess(t *testing.T) {
+	b := NewBatch(batchTests(2), Limits{Test: time.Nanosecond, Idle: time.Nanosecond}, func(outcome.Event) {})
+	b.Started("t0")
+	b.Finished(outcome.Event{ID: "t0", Outcome: outcome.Errored})
+	if b.idle != nil {
+		t.Error("it waits for a test of no process")
+	}
+}
+
 // TestLimits holds which limits hold in a slot that has one of its own.
 func TestLimits(t *testing.T) {
 	suite := Limits{Test: time.Minute, Idle: time.Minute, Handshake: time.Second}
