@@ -23,7 +23,7 @@ func TestDemoCulprits(t *testing.T) {
 			"misting#fog_night", "misting#starts_below_60_percent", "irrigation/drip#reopens_after_fault", "vents#frost_keeps_them_shut",
 			"import#reads_old_units", "ledger-book#exports_the_year", "shade#motor_service", "alarms/flood#level_at_0_mm", "shade#summer_plan",
 			"alarms/frost#frost_at_dawn", "irrigation/drip#counts_litres", "irrigation/sprinkle#rests_with_all_valves_shut",
-			"sensors#dew_point_curve", "import#reads_new_units", "ledger-book#sums_by_quarter", "shade#closes_at_noon",
+			"sensors#rain_fills_the_cistern", "import#reads_new_units", "ledger-book#sums_by_quarter", "shade#closes_at_noon",
 		}, "\n"),
 	})
 	if got := run(t, dir, "run", "--workers", "1", "--order", "file:order.txt"); got.status != 1 {
@@ -41,8 +41,8 @@ func TestDemoCulprits(t *testing.T) {
 		"alarms/frost#frost_at_dawn":                     {[]string{"misting#fog_night"}, "variable clock.offset: 0s → 3h0m0s"},
 		"irrigation/drip#counts_litres":                  {[]string{"irrigation/drip#reopens_after_fault"}, "variable valves.open: [] → [4]"},
 		"irrigation/sprinkle#rests_with_all_valves_shut": {[]string{"irrigation/drip#reopens_after_fault"}, "variable valves.open: [] → [4]"},
-		"sensors#dew_point_curve":                        {[]string{"import#reads_old_units"}, "variable units.fallback: celsius → fahrenheit"},
-		"import#reads_new_units":                         {[]string{"import#reads_old_units"}, "variable units.fallback: celsius → fahrenheit"},
+		"sensors#rain_fills_the_cistern":                 {[]string{"import#reads_old_units"}, "variable units.fallback: millimetres → inches"},
+		"import#reads_new_units":                         {[]string{"import#reads_old_units"}, "variable units.fallback: millimetres → inches"},
 		"ledger-book#sums_by_quarter":                    {[]string{"ledger-book#exports_the_year"}, "file export.lock: (absent) → the year"},
 		"shade#closes_at_noon":                           {[]string{"shade#motor_service", "shade#summer_plan"}, "variable shade.season: winter → summer"},
 	}

@@ -62,7 +62,7 @@ func TestNothingActs(t *testing.T) {
 		"broken.xml":   "<testsuite name=\"" + hostile + "\">",
 	})
 	acts := regexp.MustCompile(`[\x00-\x08\x0b-\x1f\x7f-\x{9f}]`)
-	commands := [][]string{{"list"}, {"list", "--json"}, {"list", "--count", "group,tag"}, {"run", "--show", "full", "--events", "e.jsonl", "--junit", "j.xml", "--tap", "t.tap"}, {"run", "--retries", "1", "--slow", "1ns"},
+	commands := [][]string{{"list"}, {"list", "--json"}, {"list", "--count", "group,tag"}, {"run", "--show", "full", "--events", "e.jsonl", "--junit", "j.xml", "--tap", "t.tap"}, {"run", "--retries", "1", "--took-over", "1ns"},
 		{"why", clean}, {"why", "c:", "--json"}, {"split"}, {"split", "--shards", "2", "--json"}, {"merge", "events.jsonl", "broken.xml", "j.xml"}, {"merge", clean}, {"report", "last", "-o", "r.html"}, {"report", "last", "-o", "r.md"},
 		{"report", "last", "-o", "r.pdf"}, {"ledger"}, {"ledger", "runs"}, {"ledger", "show", "last"}, {"ledger", "show", "last", "--json"}, {"ledger", "test", "c:"}, {"ledger", "slow"}, {"ledger", "shaky"}, {"ledger", "causes"}, {"ledger", "causes", "--json"},
 		{"ledger", "compare", "last"}, {"ledger", "import", "events.jsonl"}, {"ledger", "export", "-o", "all.csv"}, {"ledger", "export", "--json"}, {"ledger", "timings", "-o", "times.csv"}, {"draw", "timeline", "-o", "t.svg"}, {"hunt"}, {"replay", "last"},

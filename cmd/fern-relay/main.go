@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"runtime/debug"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -179,8 +180,22 @@ func newRoot(s *settings) *cobra.Command {
 			return openApplication(cmd.Context(), s.dir)
 		},
 	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return renamedFlag(err) })
 	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this folder")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(newDemo(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newWatch(s), newHunt(s), newMerge(s), newReport(s), newLedger(s), newDraw(s), newDemoHost())
 	return root
+}
+
+// renamedFlags say what flags of earlier versions are called now.
+var renamedFlags = map[string]string{"--failed-first": "--order troubled", "--slow": "--took-over TIME"}
+
+// renamedFlag names the present flag in the error of an earlier one.
+func renamedFlag(err error) error {
+	for old, now := range renamedFlags {
+		if strings.HasSuffix(err.Error(), "unknown flag: "+old) {
+			return fmt.Errorf("%w: write %s", err, now)
+		}
+	}
+	return err
 }

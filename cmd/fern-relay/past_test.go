@@ -86,7 +86,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 	if picked := ask[shakyReport](t, dir, "shaky", "-p", "name:reads"); len(picked.Tests) != 1 || picked.Tests[0].ID != "c:.#reads" {
 		t.Errorf("of the picked ones %+v", picked)
 	}
-	if got := run(t, dir, "hunt", "stores"); got.status != 0 || !strings.Contains(got.stdout, "broken") {
+	if got := run(t, dir, "hunt", "stores"); got.status != 0 || !strings.Contains(got.stdout, "faulty") {
 		t.Errorf("the hunt ends with %d: %s%s", got.status, got.stdout, got.stderr)
 	}
 	card := ask[testReport](t, dir, "test", "stores")

@@ -136,7 +136,7 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *
 	if timed != nil {
 		tests = f.expect(r, tests, timed)
 	}
-	return f.study(r, relay.Solo(tests), fleet)
+	return f.study(r, relay.Lone(tests), fleet)
 }
 
 // study makes ready the picked tests of a project.

@@ -25,10 +25,10 @@ import (
 type runFlags struct {
 	planFlags
 	reportFiles
-	shard, order, show                                                   string
-	workers, repeat, stopAfter, retries                                  int
-	timeout, runTimeout, slow                                            time.Duration
-	strict, allowEmpty, resume, failedFirst, keepApart, levels, onChange bool
+	shard, order, show                                      string
+	workers, repeat, stopAfter, retries                     int
+	timeout, runTimeout, tookOver                           time.Duration
+	strict, allowEmpty, resume, keepApart, levels, onChange bool
 
 	turn int // which of several runs is made ready, from 0
 }
@@ -61,8 +61,7 @@ func newRun(s *settings) *cobra.Command {
 	flags := cmd.Flags()
 	flags.IntVar(&f.workers, "workers", 0, "how many workers; as fern.toml says or one a processor without it")
 	flags.StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
-	flags.StringVar(&f.order, "order", "declared", "declared, reverse, seed:N, cover (another order in each run, until every test has stood before every other) or file:FILE with an ID a line")
-	flags.BoolVar(&f.failedFirst, "failed-first", false, "what failed last time goes first")
+	flags.StringVar(&f.order, "order", declaredOrder, "declared, reverse, seed:N, troubled, cover or file:FILE")
 	flags.BoolVar(&f.keepApart, "keep-apart", false, "run victims before the culprits that hunts have caught, until they are mended")
 	flags.BoolVar(&f.resume, "resume", false, "run what is left of the run that was killed last")
 	flags.BoolVar(&f.onChange, "on-change", false, "run again what changed files touch, what failed first, until Ctrl-C")
@@ -72,10 +71,10 @@ func newRun(s *settings) *cobra.Command {
 	flags.IntVar(&f.stopAfter, "stop-after", 0, "begin nothing new once so many tests have failed; 0 for never")
 	flags.DurationVar(&f.timeout, "timeout", 0, "how long each test may take, such as 30s; as its suite says without it")
 	flags.DurationVar(&f.runTimeout, "run-timeout", 0, "how long the run may take; what has no outcome then is lost")
-	flags.DurationVar(&f.slow, "slow", 0, "tell tests that took longer than this")
+	flags.DurationVar(&f.tookOver, "took-over", 0, "list the tests that took longer than this")
 	flags.StringVar(&f.show, "show", report.ShowSum, "how much is told while it runs: sum, names or full")
 	f.reportFiles.add(cmd)
-	flags.BoolVar(&f.strict, "strict", onCI(), "refuse to run where a test is marked solo; on its own where CI=true is set")
+	flags.BoolVar(&f.strict, "strict", onCI(), "refuse to run where a test is with the rule lone; on its own where CI=true is set")
 	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "end well where the pick holds no test")
 	return cmd
 }
@@ -96,8 +95,8 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 		}
 	}
 	if err := cmp.Or(
-		together("resume", "pick", "shard", "order", "workers", "repeat", "failed-first", "together"),
-		together("trial-levels", "shard", "order", "repeat", "resume", "together", "stop-after", "failed-first", "on-change", "junit", "tap", "events"),
+		together("resume", "pick", "shard", "order", "workers", "repeat", "together"),
+		together("trial-levels", "shard", "order", "repeat", "resume", "together", "stop-after", "on-change", "junit", "tap", "events"),
 		together("on-change", "shard", "order", "repeat", "resume"),
 	); err != nil {
 		return err
@@ -109,7 +108,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 		return fmt.Errorf("--stop-after is %d: a number from 0 is expected", f.stopAfter)
 	case f.retries < 0:
 		return fmt.Errorf("--retries is %d: a number from 0 is expected", f.retries)
-	case f.timeout < 0 || f.runTimeout < 0 || f.slow < 0:
+	case f.timeout < 0 || f.runTimeout < 0 || f.tookOver < 0:
 		return errors.New("a time below 0 is given: a duration like 30s is expected")
 	case f.show != report.ShowSum && f.show != report.ShowNames && f.show != report.ShowFull:
 		return fmt.Errorf("--show is %q: sum, names or full is expected", f.show)
@@ -120,7 +119,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 // run runs what the flags ask for, as often as they ask for it. What came of a test
 // that differed is the gravest of it.
 func (f *runFlags) run(ctx context.Context, s *settings, r *relay.Relay, cmd *cobra.Command) (*outcome.Run, error) {
-	n := &runner{interrupts: s.interrupts, relay: r, show: f.show, slow: f.slow, limit: f.runTimeout, out: cmd.OutOrStdout()}
+	n := &runner{interrupts: s.interrupts, relay: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: cmd.OutOrStdout()}
 	prepare := f.request
 	if f.resume {
 		prepare = resumed
@@ -159,6 +158,12 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *relay.Relay, cmd *co
 // holds, as far the series has come.
 const coverOrder = "cover"
 
+// troubledOrder puts the most troubled tests first, and declaredOrder leaves tests as they are.
+const (
+	troubledOrder = "troubled"
+	declaredOrder = "declared"
+)
+
 // resumed is what is left of the run that was killed last.
 func resumed(r *relay.Relay) (relay.Request, error) {
 	q, gone, err := r.ReadyResume()
@@ -195,7 +200,7 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 		return q, f.empty(r)
 	}
 	if f.strict {
-		if err := refuseSolo(tests); err != nil {
+		if err := refuseLone(tests); err != nil {
 			return q, err
 		}
 	}
@@ -208,7 +213,7 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 		tests = f.expect(r, tests, timed)
 	}
 	if f.shard != "" {
-		if q.Shard, tests, err = f.share(r, relay.Solo(tests)); err != nil {
+		if q.Shard, tests, err = f.share(r, relay.Lone(tests)); err != nil {
 			return q, err
 		}
 	}
@@ -216,9 +221,11 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 		return q, fmt.Errorf("--order: %w", err)
 	}
 	shard := q.Shard
-	var first map[string]bool
-	if f.failedFirst {
-		tests, first = r.FailedFirst(tests)
+	var first map[string]int
+	if f.order == troubledOrder {
+		if tests, first, err = r.Troubled(tests); err != nil {
+			return q, err
+		}
 	}
 	if f.keepApart {
 		if tests, err = keepApart(r, tests); err != nil {
@@ -233,7 +240,7 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 	return q, err
 }
 
-// keepApart marks tests so that known culprits do no harm among them.
+// keepApart rules tests so that known culprits do no harm among them.
 func keepApart(r *relay.Relay, tests []catalog.Test) ([]catalog.Test, error) {
 	apart, notes, err := r.KeepApart(tests)
 	for _, note := range notes {
@@ -275,24 +282,27 @@ func (f *runFlags) empty(r *relay.Relay) error {
 	return fmt.Errorf("the pick %q holds no test:\n%sgive another pick, or --allow-empty where that is well", f.pick, funnel.String())
 }
 
-// refuseSolo tells the tests that are marked solo, which would keep all others
+// refuseLone tells the tests that are with the rule lone, which would keep all others
 // from running.
-func refuseSolo(tests []catalog.Test) error {
+func refuseLone(tests []catalog.Test) error {
 	var places []string
 	for _, t := range tests {
-		if t.Marks.Solo != "" {
-			places = append(places, fmt.Sprintf("\n    %s:%d  %s  from %s: %s", t.File, t.Line, t.ID, t.MarkFrom(catalog.MarkSolo), t.Marks.Solo))
+		if t.Rules.Lone != "" {
+			places = append(places, fmt.Sprintf("\n    %s:%d  %s  from %s: %s", t.File, t.Line, t.ID, t.RuleFrom(catalog.RuleLone), t.Rules.Lone))
 		}
 	}
 	if places == nil {
 		return nil
 	}
-	return fmt.Errorf("%s marked solo would keep all others from running; take the mark out:%s", report.Plural(len(places), "test"), outcome.Plain(strings.Join(places, "")))
+	return fmt.Errorf("%s with the rule lone would keep all others from running; take the rule out:%s", report.Plural(len(places), "test"), outcome.Plain(strings.Join(places, "")))
 }
 
 func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
 	if path, ok := strings.CutPrefix(f.order, "file:"); ok {
 		return r.OrderFile(path)
+	}
+	if f.order == troubledOrder { // by what the ledger knows, not by a rule
+		return order.Parse(declaredOrder)
 	}
 	if f.order == coverOrder {
 		number := r.Runs + f.turn

@@ -23,7 +23,7 @@ type runner struct {
 	interrupts *interrupts
 	relay      *relay.Relay
 	show       string
-	slow       time.Duration // tests that took longer are told; 0 for none
+	tookOver   time.Duration // tests that took longer are listed; 0 for none
 	limit      time.Duration // of a run; 0 for none
 	out        io.Writer
 	stopped    atomic.Bool // a run was asked to begin nothing new
@@ -60,8 +60,8 @@ func (n *runner) run(ctx context.Context, q relay.Request, files reportFiles) (r
 	}
 	report.Failures(n.out, run)
 	report.Aside(n.out, run)
-	if n.slow > 0 {
-		report.Slow(n.out, run, n.slow)
+	if n.tookOver > 0 {
+		report.Slow(n.out, run, n.tookOver)
 	}
 	report.Closing(n.out, run, len(q.Tests), q.Workers, n.relay.Planned(q))
 	if number > 0 {

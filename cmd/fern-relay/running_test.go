@@ -46,7 +46,7 @@ daemon) setsid sleep 87654 >/dev/null 2>&1 & setsid sleep 87654 &;;
 kills) kill -9 $$;;
 hangs) trap '' TERM INT; sleep 87654;;
 shaky) test -e tried || { touch tried; echo "got: 3 want: 4"; exit 1; };;`)
-	got := run(t, dir, "run", "--retries", "1", "--slow", "1s", "--events", "e.jsonl", "--junit", "j.xml", "--tap", "t.tap")
+	got := run(t, dir, "run", "--retries", "1", "--took-over", "1s", "--events", "e.jsonl", "--junit", "j.xml", "--tap", "t.tap")
 	want := map[string]outcome.Outcome{"good": "passed", "flood": "failed", "binary": "failed", "daemon": "passed", "kills": "errored", "hangs": "timed-out", "shaky": "passed"}
 	events := readEvents(t, filepath.Join(dir, "e.jsonl"))
 	times := map[string]int{}
@@ -188,7 +188,7 @@ func TestLimits(t *testing.T) {
 	if got := run(t, dir, "run", "-p", "not in:two"); got.status != 1 {
 		t.Fatal(got.stdout)
 	}
-	got = run(t, dir, "run", "-p", "not in:two", "--failed-first", "--stop-after", "1", "--workers", "1", "--show", "names")
+	got = run(t, dir, "run", "-p", "not in:two", "--order", "troubled", "--stop-after", "1", "--workers", "1", "--show", "names")
 	if !strings.HasPrefix(got.stdout, "▲ c:three#three/bad") || !strings.Contains(got.stdout, "1 failed, 1 skipped") {
 		t.Errorf("failed first: %s", got.stdout)
 	}

@@ -291,7 +291,7 @@ func TestSurveyOnScreen(t *testing.T) {
 	}
 }
 
-// TestMarkOnScreen marks a test for the session and into fern.toml, which is then
+// TestMarkOnScreen rules a test for the session and into fern.toml, which is then
 // broken and mended while the application is open, as are the sources.
 func TestMarkOnScreen(t *testing.T) {
 	t.Parallel()
@@ -299,13 +299,13 @@ func TestMarkOnScreen(t *testing.T) {
 	file := filepath.Join(dir, "fern.toml")
 	s := open(t, 160, 40, dir, []string{"XDG_CONFIG_HOME=" + t.TempDir()})
 	s.shows("Survey 4 of 4")
-	s.press("Tab", "Down", "m")
-	s.shows("Set or clear a mark", "1 test: id:u:pond#TestTwo")
+	s.press("Tab", "Down", "R")
+	s.shows("Set or clear a rule", "1 test: id:u:pond#TestTwo")
 	s.press("Down", "Down", "Down", "Down")
 	s.typed("the pump")
 	s.press("Enter")
-	s.shows("1 mark of this session only", "skip (session)", "from this session only")
-	s.press("m", "Right", "Right", "Down", "Down", "Down", "Right", "Down")
+	s.shows("1 rule of this session only", "skip (session)", "from this session only")
+	s.press("R", "Right", "Right", "Down", "Down", "Down", "Right", "Down")
 	s.typed("it leaks")
 	s.shows("fern.toml", "it leaks")
 	s.press("Enter")

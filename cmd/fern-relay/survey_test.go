@@ -105,12 +105,12 @@ func listJSON(t *testing.T, dir string, args ...string) []catalog.Test {
 	return tests
 }
 
-// marksModule is a Go module with every mark, in sources and in fern.toml.
-func marksModule(t *testing.T) string {
+// rulesModule is a Go module with every rule, in sources and in fern.toml.
+func rulesModule(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
 	testfiles.Write(t, dir, map[string]string{
-		"go.mod": "module example.org/marks\n\ngo 1.26\n",
+		"go.mod": "module example.org/rules\n\ngo 1.26\n",
 		"a/a_test.go": `package a
 
 import "testing"
@@ -138,18 +138,18 @@ func TestSkipped(t *testing.T) { t.Fatal("it runs") }
 //fern:tags far
 func TestNear(t *testing.T) {}
 `,
-		"b/b_test.go":           "package b\n\nimport \"testing\"\n\nfunc TestFar(t *testing.T) {}\n\nfunc TestSolo(t *testing.T) {}\n",
+		"b/b_test.go":           "package b\n\nimport \"testing\"\n\nfunc TestFar(t *testing.T) {}\n\nfunc TestLone(t *testing.T) {}\n",
 		"b/elsewhere_test.go":   "//go:build !linux\n\npackage b\n\nimport \"testing\"\n\nfunc TestElsewhere(t *testing.T) {}\n",
 		"b/here_linux_test.go":  "package b\n\nimport \"testing\"\n\nfunc TestHere(t *testing.T) {}\n",
 		"b/with_tag_test.go":    "//go:build it\n\npackage b\n\nimport \"testing\"\n\nfunc TestIt(t *testing.T) {}\n",
 		"b/without_tag_test.go": "//go:build !it\n\npackage b\n\nimport \"testing\"\n\nfunc TestNoIt(t *testing.T) {}\n",
-		"fern.toml":             "[[suite]]\nname = \"u\"\nkind = \"go\"\n\n[picks]\nplain = \"not solo\"\n\n[tags]\nsolo = \"name:Solo\"\n",
+		"fern.toml":             "[[suite]]\nname = \"u\"\nkind = \"go\"\n\n[picks]\nplain = \"not lone\"\n\n[tags]\nlone = \"name:Lone\"\n",
 	})
 	return dir
 }
 
 func TestMarksAreObeyed(t *testing.T) {
-	dir := marksModule(t)
+	dir := rulesModule(t)
 	got := run(t, dir, "run", "-p", "took<1h", "--events", "events.jsonl")
 	events := readEvents(t, filepath.Join(dir, "events.jsonl"))
 	messages := map[string]string{}
@@ -183,16 +183,16 @@ func TestMarksAreObeyed(t *testing.T) {
 	}
 }
 
-func TestSoloOnCI(t *testing.T) {
-	dir := marksModule(t)
-	testfiles.Write(t, dir, map[string]string{"fern.toml": "[[suite]]\nname = \"u\"\nkind = \"go\"\n\n[[rule]]\npick = \"name:Solo\"\nsolo = \"while I look at it\"\n"})
+func TestLoneOnCI(t *testing.T) {
+	dir := rulesModule(t)
+	testfiles.Write(t, dir, map[string]string{"fern.toml": "[[suite]]\nname = \"u\"\nkind = \"go\"\n\n[[rule]]\npick = \"name:Lone\"\nlone = \"while I look at it\"\n"})
 	with := func(ci string, args ...string) result {
 		cmd := command(dir, append([]string{"run", "-p", "in:b"}, args...)...)
 		cmd.Env = append(os.Environ(), "CI="+ci)
 		return finish(t, cmd)
 	}
 	for _, got := range []result{with("true"), with("", "--strict")} {
-		if got.status != 2 || !strings.Contains(got.stderr, "b/b_test.go:7  u:b#TestSolo  from fern.toml:6: while I look at it") {
+		if got.status != 2 || !strings.Contains(got.stderr, "b/b_test.go:7  u:b#TestLone  from fern.toml:6: while I look at it") {
 			t.Errorf("status %d: %s", got.status, got.stderr)
 		}
 	}
@@ -202,7 +202,7 @@ func TestSoloOnCI(t *testing.T) {
 }
 
 func TestEmptyPick(t *testing.T) {
-	dir := marksModule(t)
+	dir := rulesModule(t)
 	got := run(t, dir, "run", "-p", "in:b not far name:/^TestN/ took>1h")
 	if got.status != 2 || !strings.Contains(got.stderr, "    name:/^TestN/       1  5 out\n    took>1h             0  1 out\n") {
 		t.Errorf("status %d: %s", got.status, got.stderr)
@@ -213,7 +213,7 @@ func TestEmptyPick(t *testing.T) {
 }
 
 func TestCounts(t *testing.T) {
-	dir := marksModule(t)
+	dir := rulesModule(t)
 	got := run(t, dir, "list", "--count", "group,tag", "-p", "saved:plain")
 	want := "group  !it  !linux  far  it  linux  tests    time\n" +
 		"a        ·       ·    1   ·      ·      8  0:00.6\n" +
@@ -232,7 +232,7 @@ func TestCounts(t *testing.T) {
 		}
 	}
 	var held []string
-	for _, test := range listJSON(t, dir, "-p", "at:a/a_test.go:10 or marked:expect-fail or id:u:b#TestFar or (linux new)") {
+	for _, test := range listJSON(t, dir, "-p", "at:a/a_test.go:10 or rule:expect-fail or id:u:b#TestFar or (linux new)") {
 		held = append(held, test.Name)
 	}
 	if !slices.Equal(held, []string{"TestAfterBad", "TestSurprise", "TestOwed", "TestFar", "TestHere"}) {
@@ -277,7 +277,7 @@ func TestNothingFound(t *testing.T) {
 }
 
 func TestDrawWeave(t *testing.T) {
-	dir := marksModule(t)
+	dir := rulesModule(t)
 	got := run(t, dir, "draw", "weave", "-p", "far or in:b", "-o", "weave.svg")
 	data, err := os.ReadFile(filepath.Join(dir, "weave.svg"))
 	for _, words := range []string{"pick: far or in:b; 7 of 14 tests", ">1/8<", ">!linux<"} {

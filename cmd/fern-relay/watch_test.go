@@ -74,7 +74,7 @@ func TestWatchOnScreen(t *testing.T) {
 	if text := s.shows(`done with "lamp"`); strings.Contains(text, "passed in") {
 		t.Errorf("the filter leaves what passed:\n%s", text)
 	}
-	s.press("o")
+	s.press("c")
 	s.shows("saving a file runs the picked tests")
 	mended := strings.Replace(files["a/x_test.go"], "i == 3", "i == 9", 1)
 	testfiles.Write(t, dir, map[string]string{"a/x_test.go": mended})

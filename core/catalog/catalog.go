@@ -1,5 +1,5 @@
 // Package catalog holds what was found in a project: its tests, their groups,
-// tags and marks, and the crosstab of groups and tags.
+// tags and rules, and the crosstab of groups and tags.
 //
 // A catalog keeps the order in which the adapters declared the tests, with the
 // tests of one group next to each other:
@@ -37,13 +37,13 @@ type Test struct {
 	Line     int      `json:"line"` // 1-based; 0 where unknown
 	End      int      `json:"-"`    // its last line; 0 where unknown
 	Tags     []string `json:"tags"` // sorted, no duplicates, never nil in a catalog
-	Marks    Marks    `json:"marks"`
+	Rules    Rules    `json:"rules"`
 	Expected float64  `json:"expected_s"` // seconds; an estimate where Known is false
 	Known    bool     `json:"-"`          // Expected was measured for this very test
 	Spread   float64  `json:"-"`          // of Expected, in seconds: one standard deviation
 	Setup    float64  `json:"-"`          // seconds that it costs to begin a batch of its group
 	PutOut   string   `json:"-"`          // why it will not run here; empty where it will
-	Origins  []Origin `json:"-"`          // where its tags and marks come from
+	Origins  []Origin `json:"-"`          // where its tags and rules come from
 }
 
 // ID joins the parts of a test's ID.

@@ -80,27 +80,27 @@ func TestAddTagLeavesCopiesAlone(t *testing.T) {
 
 func TestMarks(t *testing.T) {
 	var a Test
-	if err := a.Marks.Set(MarkOnlyIf, "os:linux or os:darwin"); err != nil {
+	if err := a.Rules.Set(RuleOnlyIf, "os:linux or os:darwin"); err != nil {
 		t.Fatal(err)
 	}
-	a.Mark(Marks{Needs: []string{"x", "y"}, Skip: "broken"}, "the file")
+	a.AddRules(Rules{Needs: []string{"x", "y"}, Skip: "broken"}, "the file")
 	b := a
-	b.Mark(Marks{Needs: []string{"y", "z"}, Skip: "worse", OnlyIf: "go>=1.26"}, "fern.toml:3")
+	b.AddRules(Rules{Needs: []string{"y", "z"}, Skip: "worse", OnlyIf: "go>=1.26"}, "fern.toml:3")
 	b.AddTag("slow", "fern.toml:9")
-	want := Marks{Skip: "worse", OnlyIf: "(os:linux or os:darwin) (go>=1.26)", Needs: []string{"x", "y", "z"}}
-	if !reflect.DeepEqual(b.Marks, want) || !slices.Equal(a.Marks.Needs, []string{"x", "y"}) {
-		t.Errorf("the marks are %+v, and of the copy %+v", b.Marks, a.Marks)
+	want := Rules{Skip: "worse", OnlyIf: "(os:linux or os:darwin) (go>=1.26)", Needs: []string{"x", "y", "z"}}
+	if !reflect.DeepEqual(b.Rules, want) || !slices.Equal(a.Rules.Needs, []string{"x", "y"}) {
+		t.Errorf("the rules are %+v, and of the copy %+v", b.Rules, a.Rules)
 	}
-	if b.MarkFrom(MarkNeeds) != "the file, fern.toml:3" || b.TagFrom("slow") != "fern.toml:9" || b.MarkFrom(MarkUses) != "" || len(a.Origins) != 2 {
+	if b.RuleFrom(RuleNeeds) != "the file, fern.toml:3" || b.TagFrom("slow") != "fern.toml:9" || b.RuleFrom(RuleHolds) != "" || len(a.Origins) != 2 {
 		t.Errorf("the origins are %+v and %+v", b.Origins, a.Origins)
 	}
-	b.Unmark(MarkSkip)
-	if b.Marks.Has(MarkSkip) || b.MarkFrom(MarkSkip) != "" || !a.Marks.Has(MarkSkip) {
+	b.ClearRule(RuleSkip)
+	if b.Rules.Has(RuleSkip) || b.RuleFrom(RuleSkip) != "" || !a.Rules.Has(RuleSkip) {
 		t.Errorf("unmarked: %+v", b)
 	}
-	for mark, value := range map[string]string{"needs": " ", "only-if": "", "sleep": "x"} {
-		if a.Marks.Set(mark, value) == nil {
-			t.Errorf("%s %q is taken", mark, value)
+	for rule, value := range map[string]string{"needs": " ", "only-if": "", "sleep": "x"} {
+		if a.Rules.Set(rule, value) == nil {
+			t.Errorf("%s %q is taken", rule, value)
 		}
 	}
 }

@@ -28,12 +28,12 @@ import (
 type Verdict string
 
 // The verdicts. A polluted victim fails only after its culprits, a brittle one
-// passes only after them; a broken one fails alone and in company, an unstable
+// passes only after them; a faulty one fails alone and in company, an unstable
 // one differs on identical trials.
 const (
 	Polluted Verdict = "polluted"
 	Brittle  Verdict = "brittle"
-	Broken   Verdict = "broken"
+	Faulty   Verdict = "faulty"
 	Unstable Verdict = "unstable"
 	Stable   Verdict = "stable"
 )
@@ -357,7 +357,7 @@ func (h *Hunt) steadyVerdict() Verdict {
 	case h.differs():
 		return Unstable
 	case h.alone():
-		return Broken
+		return Faulty
 	}
 	return Stable
 }

@@ -197,7 +197,7 @@ func TestVerdictsWithoutCulprit(t *testing.T) {
 		bad  world
 		want Verdict
 	}{
-		{"broken", func([]string) bool { return true }, Broken},
+		{"faulty", func([]string) bool { return true }, Faulty},
 		{"stable", func([]string) bool { return false }, Stable},
 		{"every third trial fails", func([]string) bool { calls++; return calls%3 == 0 }, Unstable},
 		{"every second trial fails", func([]string) bool { calls++; return calls%2 == 0 }, Unstable},

@@ -83,9 +83,9 @@ var kinds = []struct {
 		rate := 0.2 + 0.6*r.Float64()
 		return truth{with: rate, without: rate, verdict: Unstable, possible: 1}
 	}},
-	{"broken or stable", func(r *rand.Rand, _ []string) truth {
+	{"faulty or stable", func(r *rand.Rand, _ []string) truth {
 		if r.IntN(2) == 0 {
-			return truth{with: 1, without: 1, verdict: Broken, possible: 1}
+			return truth{with: 1, without: 1, verdict: Faulty, possible: 1}
 		}
 		return truth{verdict: Stable, possible: 1}
 	}},

@@ -22,8 +22,8 @@ func TestSettle(t *testing.T) {
 		}
 		for range random.IntN(8) {
 			t := &tests[random.IntN(n)]
-			t.Marks.Needs = append(t.Marks.Needs, fmt.Sprint(random.IntN(n+1))) // the last is of none
-			t.Marks.After = append(t.Marks.After, fmt.Sprint(random.IntN(n+1)))
+			t.Rules.Needs = append(t.Rules.Needs, fmt.Sprint(random.IntN(n+1))) // the last is of none
+			t.Rules.After = append(t.Rules.After, fmt.Sprint(random.IntN(n+1)))
 		}
 		settled, err := Settle(tests)
 		want, circle := plainly(tests)

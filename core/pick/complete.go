@@ -140,10 +140,10 @@ func (x *Index) others() []Candidate {
 		offer("saved", name, "saved pick")
 	}
 	for _, o := range outcome.All {
-		offer("last", string(o), "outcome")
+		offer("was", string(o), "outcome")
 	}
-	for _, mark := range catalog.MarkNames {
-		offer("marked", mark, "mark")
+	for _, rule := range catalog.RuleNames {
+		offer("rule", rule, "rule")
 	}
 	return list
 }
@@ -154,8 +154,8 @@ func fieldCandidates() []Candidate {
 	var list []Candidate
 	for _, f := range []struct{ name, hint string }{
 		{"in", "place"}, {"at", "file:line"}, {"name", "part of it, or /…/"}, {"suite", "one suite"}, {"kind", "kind of test"},
-		{"id", "one test"}, {"took", "expected time"}, {"last", "outcome in the latest run"}, {"rate", "pass rate"},
-		{"flips", "changes of outcome"}, {"new", "never run"}, {"marked", "carries a mark"}, {"saved", "a saved pick"},
+		{"id", "one test"}, {"took", "expected time"}, {"was", "latest outcome"}, {"rate", "pass rate"},
+		{"flips", "changes of outcome"}, {"new", "never run"}, {"rule", "has a rule"}, {"saved", "a saved pick"},
 		{"touched", "since a git revision"},
 	} {
 		operator := ":"

@@ -58,10 +58,10 @@ func init() { // not a literal, as fields evaluate other picks
 			fact: func(x *Index, _ *Term, i int) string { return "its kind is " + string(x.Catalog.Tests[i].Kind) }},
 		"id":      {example: `"unit:drip#TestX"`, set: ofID, fact: func(x *Index, _ *Term, i int) string { return "its ID is " + x.Catalog.Tests[i].ID }},
 		"took":    {compares: true, example: "2s", check: checkTook, set: took, fact: tookFact},
-		"last":    {example: "failed", check: checkLast, set: last, fact: lastFact},
+		"was":     {example: "failed", check: checkLast, set: last, fact: lastFact},
 		"rate":    {compares: true, example: "95%", check: checkRate, set: rated, fact: rateFact},
 		"flips":   {compares: true, example: "2", check: checkFlips, set: flipped, fact: flipsFact},
-		"marked":  {example: "skip", check: checkMark, set: marked, fact: marksFact},
+		"rule":    {example: "skip", check: checkRule, set: hasRule, fact: rulesFact},
 		"saved":   {example: "quick", set: saved, fact: savedFact},
 		"touched": {example: "main", set: touched, fact: func(_ *Index, t *Term, _ int) string { return "git was asked for what changed since " + t.Value }},
 	}}
@@ -383,22 +383,27 @@ func flipsFact(x *Index, _ *Term, i int) string {
 	}
 }
 
-func checkMark(t *Term) error { return oneOf("there is no mark", t.Value, catalog.MarkNames) }
-
-func marked(v *evaluation, t *Term) (catalog.Set, error) {
-	tests := v.index.Catalog.Tests
-	return v.index.where(func(i int) bool { return tests[i].Marks.Has(t.Value) }), nil
+func checkRule(t *Term) error {
+	if catalog.RenamedRules[t.Value] != "" {
+		return catalog.UnknownRule(t.Value)
+	}
+	return oneOf("there is no rule", t.Value, catalog.RuleNames)
 }
 
-func marksFact(x *Index, t *Term, i int) string {
+func hasRule(v *evaluation, t *Term) (catalog.Set, error) {
+	tests := v.index.Catalog.Tests
+	return v.index.where(func(i int) bool { return tests[i].Rules.Has(t.Value) }), nil
+}
+
+func rulesFact(x *Index, t *Term, i int) string {
 	test := &x.Catalog.Tests[i]
-	if !test.Marks.Has(t.Value) {
-		return "it has no mark " + t.Value
+	if !test.Rules.Has(t.Value) {
+		return "it has no rule " + t.Value
 	}
-	if from := test.MarkFrom(t.Value); from != "" {
-		return fmt.Sprintf("it is marked %s from %s", t.Value, from)
+	if from := test.RuleFrom(t.Value); from != "" {
+		return fmt.Sprintf("it has the rule %s from %s", t.Value, from)
 	}
-	return "it is marked " + t.Value
+	return "it has the rule " + t.Value
 }
 
 // saved evaluates the pick that is saved under a name.

@@ -196,6 +196,10 @@ func (p *parser) term() {
 		return
 	}
 	f, known := p.fields[word]
+	if now := renamedFields[word]; now != "" && !known {
+		p.fail(at, "the field %s is now called %s: write %s:…", word, now, now)
+		return
+	}
 	if !known || f.bare {
 		p.fail(at, "unknown field %q: %s", word, suggest(word, p.names(), "the fields are "+strings.Join(p.names(), " ")))
 		return
@@ -311,3 +315,6 @@ func (l *language) names() []string {
 	names := slices.Sorted(maps.Keys(l.fields))
 	return slices.DeleteFunc(names, func(name string) bool { return l.fields[name].bare })
 }
+
+// renamedFields are the present names of fields by their earlier ones.
+var renamedFields = map[string]string{"last": "was", "marked": "rule"}

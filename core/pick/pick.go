@@ -3,7 +3,7 @@
 //	frost                  tests that carry the tag frost (* and ? match)
 //	in:irrigation/**       tests of a place: a group, a folder or a file
 //	name:/^TestDrip/       by name: a part of it, or a regular expression (RE2)
-//	took>2s last:failed    by what is known from earlier runs
+//	took>2s was:failed    by what is known from earlier runs
 //	saved:quick            by another pick that was saved under a name
 //	frost not nightly      terms side by side mean and; or, not and () are there too
 //

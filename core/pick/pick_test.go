@@ -16,7 +16,7 @@ import (
 var glass = catalog.New([]catalog.Test{
 	{Suite: "unit", Group: "irrigation/drip", Name: "opens at dawn", Kind: catalog.KindTest, File: "irrigation/drip_test.go", Line: 3, End: 9, Tags: []string{"quick", "valve"}, Expected: 0.2},
 	{Suite: "unit", Group: "irrigation", Name: "TestValve", Kind: catalog.KindTest, File: "irrigation/valve_test.go", Line: 7, Tags: []string{"valve", "!linux"}, Expected: 3},
-	{Suite: "unit", Group: ".", Name: "ExampleFrost", Kind: catalog.KindExample, File: "root_test.go", Tags: []string{"frost", "linux"}, Expected: 0.05, Marks: catalog.Marks{Needs: []string{"or"}}},
+	{Suite: "unit", Group: ".", Name: "ExampleFrost", Kind: catalog.KindExample, File: "root_test.go", Tags: []string{"frost", "linux"}, Expected: 0.05, Rules: catalog.Rules{Needs: []string{"or"}}},
 	{Suite: "checks", Group: "misting", Name: "or", Kind: catalog.KindTest, Tags: []string{"and", "nightly"}},
 })
 
@@ -81,14 +81,14 @@ func TestMatch(t *testing.T) {
 		"at:irrigation/drip_test.go:9":       "opens at dawn",
 		"at:drip_test.go:10":                 "",
 		"at:valve_test.go:800":               "TestValve",
-		"last:failed":                        "TestValve",
-		"last:bad or last:skipped":           "TestValve|or",
+		"was:failed":                         "TestValve",
+		"was:bad or was:skipped":             "TestValve|or",
 		"rate<100% rate>=60%":                "opens at dawn",
 		"rate=50":                            "TestValve",
 		"flips>0":                            "opens at dawn|TestValve",
 		"flips=2":                            "opens at dawn",
 		"new":                                "ExampleFrost",
-		"marked:needs":                       "ExampleFrost",
+		"rule:needs":                         "ExampleFrost",
 		"saved:wet":                          "opens at dawn|TestValve",
 		"not saved:fast":                     "TestValve|ExampleFrost|or",
 		"touched:main":                       "or",
@@ -120,8 +120,8 @@ func TestErrorsPoint(t *testing.T) {
 		{"took:2s", 5, "took>2s"},
 		{"rate>most", 1, "not a pass rate"},
 		{"flips>-1", 1, "not a number of flips"},
-		{"frost last:faild", 7, `did you mean "failed"`},
-		{"marked:sikp", 1, `did you mean "skip"`},
+		{"frost was:faild", 7, `did you mean "failed"`},
+		{"rule:sikp", 1, `did you mean "skip"`},
 		{"at:drip_test.go", 1, "names no line"},
 		{"frost saved:fst", 7, `did you mean "fast"`},
 		{"frost saved:about", 7, "circle: about → round → about"},
@@ -173,7 +173,7 @@ func TestWhy(t *testing.T) {
 		"valve not (frost or quick)":       `out by "not quick" at column 21: it carries the tag quick`,
 		"frost or (valve in:irrigation/*)": `in by "valve in:irrigation/*" at column 11: it carries the tag valve; it stands at irrigation/drip_test.go:3 in group irrigation/drip`,
 		"not saved:fast":                   `out by "not saved:fast" at column 1: saved:fast is took<1s saved:wet`,
-		"rate>99% last:failed":             `out by "rate>99%" at column 1: it passed in 67 % of its latest runs`,
+		"rate>99% was:failed":              `out by "rate>99%" at column 1: it passed in 67 % of its latest runs`,
 	} {
 		e, err := Parse(text)
 		if err != nil {
@@ -194,7 +194,7 @@ func TestComplete(t *testing.T) {
 		"quick not va": "10 valve:2",
 		"(in:irr":      "1 in:irrigation:1 in:irrigation/**:2 in:irrigation/drip:1",
 		"saved:w":      "0 saved:wet:2",
-		"last:f":       "0 last:failed:1",
+		"was:f":        "0 was:failed:1",
 		"saved:ro":     "0 saved:round:-1",
 		"ra":           "0 rate>:-1",
 		"irr":          "0 in:irrigation:1 in:irrigation/**:2 in:irrigation/drip:1",
@@ -272,7 +272,7 @@ func TestHeldAgainstReference(t *testing.T) {
 
 func randomPick(random *rand.Rand, depth int) string {
 	if depth == 0 || random.IntN(4) == 0 {
-		terms := []string{"a", "b", "c", "?", "name:case1", "name:/[37]$/", "name:/(3|7)$/", "in:g1", "in:g*", "took>2", "took<=1s", "last:failed", "flips>0", "rate<60%", "new"}
+		terms := []string{"a", "b", "c", "?", "name:case1", "name:/[37]$/", "name:/(3|7)$/", "in:g1", "in:g*", "took>2", "took<=1s", "was:failed", "flips>0", "rate<60%", "new"}
 		return terms[random.IntN(len(terms))]
 	}
 	x, y := randomPick(random, depth-1), randomPick(random, depth-1)
@@ -297,7 +297,7 @@ func plainly(term *Term, t *catalog.Test, past []outcome.Outcome) bool {
 		return term.Op == ">" && t.Expected > number || term.Op == "<=" && t.Expected <= number
 	case "new":
 		return len(past) == 0
-	case "last":
+	case "was":
 		return len(past) > 0 && string(past[len(past)-1]) == term.Value
 	}
 	well, bad := 0, 0
@@ -420,7 +420,7 @@ func BenchmarkHeld(b *testing.B) {
 // FuzzParse holds that nothing panics, that an error points into the text, and
 // that what is printed parses back to the same.
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"", "frost", "a b or not (c d)", `name:/x\/y/ "a b"`, `in:**/x took>2s`, "a and (b or c) not d", `tag:"`, `"\""`, "name:/[/", "not(a)or(b)", `id:"unit:.#X"`, `name:"/x/"`, "a\u00a0b", "new or rate<=95% last:bad", "env:A=b go>=1.25", "at:a_test.go:4 \"new\""} {
+	for _, seed := range []string{"", "frost", "a b or not (c d)", `name:/x\/y/ "a b"`, `in:**/x took>2s`, "a and (b or c) not d", `tag:"`, `"\""`, "name:/[/", "not(a)or(b)", `id:"unit:.#X"`, `name:"/x/"`, "a\u00a0b", "new or rate<=95% was:bad", "env:A=b go>=1.25", "at:a_test.go:4 \"new\""} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -4,8 +4,8 @@
 //
 //     const fern = require('./fernhost')
 //
-//     fern.test('opens_at_dawn', { tags: 'quick', needs: ['fills_the_pond'] }, async (t) => {
-//       t.equal('litres', await valves.open(3), 5)
+//     fern.test('opens_at_dawn', { tags: 'quick', needs: ['fills_the_pond'] }, async () => {
+//       fern.equal('litres', await valves.open(3), 5)
 //     })
 //
 //     fern.serve('garden')
@@ -22,10 +22,10 @@ const readline = require('readline')
 const util = require('util')
 
 const PROTOCOL = 'fern-host/1'
-const LONGEST = 2000 // characters of a value that are told
+const LONGEST = 2000 // characters of a value that are reported
 
 const tests = new Map() // by group and name, as declared
-const watched = new Map() // objects whose properties are told, by name
+const watched = new Map() // objects whose properties are reported, by name
 const resets = [] // what makes the state fresh again
 const kept = new Map() // key of kind and name: what puts it back to what it was when the state was asked for last
 
@@ -41,41 +41,38 @@ class Failed extends Error {
   }
 }
 
-/** What a test checks with. */
-class T {
-  constructor(tell) {
-    this.tell = tell
-  }
+let report = null // sends what happens in the test that runs; null while none runs
 
-  /** Fails unless the two are deeply equal. */
-  equal(what, actual, expected) {
-    if (!util.isDeepStrictEqual(actual, expected)) {
-      throw new Failed(`${what}: got ${show(actual)}, want ${show(expected)}`, show(expected), show(actual))
-    }
+/** Fails unless the two are deeply equal. */
+function equal(what, actual, expected) {
+  if (!util.isDeepStrictEqual(actual, expected)) {
+    throw new Failed(`${what}: got ${show(actual)}, want ${show(expected)}`, show(expected), show(actual))
   }
+}
 
-  /** Fails unless the condition holds. */
-  true(what, condition) {
-    if (!condition) throw new Failed(what)
-  }
+/** Fails unless the condition holds. */
+function isTrue(what, condition) {
+  if (!condition) throw new Failed(what)
+}
 
-  /** Ends the test as skipped. */
-  skip(reason) {
-    throw new Skip(reason)
-  }
+/** Ends the test as skipped. */
+function skip(reason) {
+  throw new Skip(reason)
+}
 
-  /** Runs a part of the test that is told by its own name. */
-  async step(name, body) {
-    const began = process.hrtime.bigint()
-    let result = { outcome: 'passed' }
-    try {
-      await body()
-    } catch (error) {
-      result = error instanceof Skip ? { outcome: 'skipped' } : { outcome: 'failed', message: String(error?.message ?? error) }
-      throw error
-    } finally {
-      this.tell('step', { step: name, seconds: since(began), ...result })
-    }
+/** Runs a part of the test that is reported by its own name. */
+async function step(name, body) {
+  if (!report) throw new Error(`the step ${name} is not in a test that runs`)
+  const send = report
+  const began = process.hrtime.bigint()
+  let result = { outcome: 'passed' }
+  try {
+    await body()
+  } catch (error) {
+    result = error instanceof Skip ? { outcome: 'skipped' } : { outcome: 'failed', message: String(error?.message ?? error) }
+    throw error
+  } finally {
+    send('step', { step: name, seconds: since(began), ...result })
   }
 }
 
@@ -84,14 +81,14 @@ const since = (began) => Number(process.hrtime.bigint() - began) / 1e9
 const key = (group, name) => JSON.stringify([group, name])
 
 /**
- * Declares a test. Options are tags in one string, a group, and marks: skip, solo,
- * 'expect-fail' and 'only-if' take a text; needs, after and uses a list of names.
+ * Declares a test. Options are tags in one string, a group, and rules: skip, lone,
+ * 'expect-fail' and 'only-if' take a text; needs, after and holds a list of names.
  */
 function test(name, options, body) {
-  const { tags = '', group, ...marks } = options
+  const { tags = '', group, ...rules } = options
   const { file, line } = caller()
   const made = {
-    name, body, marks, line,
+    name, body, rules, line,
     group: group || path.basename(file).replace(/\.\w+$/, ''),
     file: path.relative(process.cwd(), file).split(path.sep).join('/'),
     source: file,
@@ -101,7 +98,7 @@ function test(name, options, body) {
   tests.set(key(made.group, name), made)
 }
 
-/** Has the properties of an object told, so that a hunt can see what a test left. */
+/** Reports the properties of an object, so that a hunt can see what a test left. */
 function watch(name, object) {
   watched.set(name, object)
 }
@@ -155,7 +152,7 @@ async function answer(name, method, params, send) {
     case 'hello':
       return { protocol: PROTOCOL, name }
     case 'discover':
-      return { tests: [...tests.values()].map(({ group, name, file, line, tags, marks }) => ({ group, name, file, line, tags, marks })) }
+      return { tests: [...tests.values()].map(({ group, name, file, line, tags, rules }) => ({ group, name, file, line, tags, rules })) }
     case 'run':
       for (const asked of params.tests) await run(asked, send)
       return {}
@@ -188,10 +185,12 @@ async function run({ group, name }, send) {
   const began = process.hrtime.bigint()
   let result = { outcome: 'passed' }
   try {
-    await asked.body(new T(tell))
+    report = tell
+    await asked.body()
   } catch (error) {
     result = verdict(error, asked)
   } finally {
+    report = null
     process.stdout.write = write
   }
   tell('finished', { seconds: since(began), ...result })
@@ -243,4 +242,4 @@ function restore(kind, name) {
   back()
 }
 
-module.exports = { test, watch, onReset, serve, Skip, Failed }
+module.exports = { test, equal, true: isTrue, skip, step, watch, onReset, serve, Skip, Failed }

@@ -82,18 +82,18 @@ class T:
 
 
 class _Test:
-    def __init__(self, body, tags, marks, group):
-        self.body, self.tags, self.marks = body, tags, marks
+    def __init__(self, body, tags, rules, group):
+        self.body, self.tags, self.rules = body, tags, rules
         self.group = group or os.path.splitext(os.path.basename(inspect.getsourcefile(body)))[0]
         self.name = body.__name__
         self.file = os.path.relpath(inspect.getsourcefile(body)).replace(os.sep, "/")
         self.line = body.__code__.co_firstlineno
 
 
-def test(tags="", group="", **marks):
-    """Declares a test, with tags in one string and marks by their names: skip, solo,
-    expect_fail and only_if take a text; needs, after and uses a list of names."""
-    words = {key.replace("_", "-"): value for key, value in marks.items()}
+def test(tags="", group="", **rules):
+    """Declares a test, with tags in one string and rules by their names: skip, lone,
+    expect_fail and only_if take a text; needs, after and holds a list of names."""
+    words = {key.replace("_", "-"): value for key, value in rules.items()}
 
     def declare(body):
         made = _Test(body, sorted(set(tags.split())), words, group)
@@ -176,7 +176,7 @@ def _answer(name, method, params, send):
     if method == "hello":
         return {"protocol": PROTOCOL, "name": name}
     if method == "discover":
-        return {"tests": [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "marks": t.marks} for t in _tests.values()]}
+        return {"tests": [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "rules": t.rules} for t in _tests.values()]}
     if method == "run":
         for asked in params["tests"]:
             _run(_tests.get((asked["group"], asked["name"])), asked, send)

@@ -54,9 +54,9 @@ type naming struct{ index, times int }
 // mostTests bounds the tests that a program may name.
 const mostTests = 1_000_000
 
-// Tell takes a test that a program names, with its tags and marks. The error says what
+// Tell takes a test that a program names, with its tags and rules. The error says what
 // is wrong with the name. After the last test, call Close.
-func (f *Found) Tell(t catalog.Test, tags []string, marks catalog.Marks, from string) error {
+func (f *Found) Tell(t catalog.Test, tags []string, rules catalog.Rules, from string) error {
 	if t.Name == "" || strings.ContainsAny(t.Group+t.Name, "\n\x00") {
 		return fmt.Errorf("it names a test %q of group %q: a name must not be empty and must fit on a line", t.Name, t.Group)
 	}
@@ -73,7 +73,7 @@ func (f *Found) Tell(t catalog.Test, tags []string, marks catalog.Marks, from st
 	for _, tag := range tags {
 		t.AddTag(tag, from)
 	}
-	t.Mark(marks, from)
+	t.AddRules(rules, from)
 	f.named[t.ID] = &naming{len(f.Tests), 1}
 	f.Tests = append(f.Tests, t)
 	return nil

@@ -76,7 +76,7 @@ func (b *Batch) Next() []catalog.Test {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, t := range b.tests {
-		for _, id := range t.Marks.Needs {
+		for _, id := range t.Rules.Needs {
 			needed := b.states[id]
 			if s := b.open(t.ID); s != nil && needed != nil && needed.outcome != "" && needed.outcome != outcome.Passed {
 				b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Skipped, Message: Unmet(id, needed.outcome), Seconds: outcome.Took(0)})
@@ -101,7 +101,7 @@ func (b *Batch) Settled(next []catalog.Test) int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for i, t := range next {
-		for _, id := range t.Marks.Needs {
+		for _, id := range t.Rules.Needs {
 			if i > 0 && b.open(id) != nil {
 				return i
 			}

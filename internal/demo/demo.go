@@ -51,7 +51,7 @@ cold = "frost or (clock in:alarms/**)"
 
 [[rule]]                              # all of them talk over one line
 pick = "bus"
-uses = ["boiler-bus"]
+holds = ["boiler-bus"]
 
 [[rule]]
 pick = "id:glasshouse:irrigation/drip#holds_when_dry"

@@ -279,7 +279,7 @@ func (r *run) putOut(t *catalog.Test) string {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, id := range t.Marks.Needs {
+	for _, id := range t.Rules.Needs {
 		o, ended := r.came[id]
 		switch {
 		case ended && o != outcome.Passed:
@@ -338,8 +338,8 @@ func bounded(message string) string {
 
 func (r *run) finish(e *outcome.Event) {
 	if t := r.open[e.ID]; t != nil {
-		if e.Outcome = marked(t, e.Outcome); e.Outcome == outcome.Surprise {
-			e.Message = "it passed, though it is expected to fail: " + t.Marks.ExpectFail
+		if e.Outcome = hasRule(t, e.Outcome); e.Outcome == outcome.Surprise {
+			e.Message = "it passed, though it is expected to fail: " + t.Rules.ExpectFail
 		}
 		delete(r.open, e.ID)
 		r.came[e.ID] = e.Outcome
@@ -350,10 +350,10 @@ func (r *run) finish(e *outcome.Event) {
 	r.counts[e.Outcome]++
 }
 
-// marked is the outcome in the light of the test's marks.
-func marked(t *catalog.Test, o outcome.Outcome) outcome.Outcome {
+// marked is the outcome in the light of the test's rules.
+func hasRule(t *catalog.Test, o outcome.Outcome) outcome.Outcome {
 	switch {
-	case t.Marks.ExpectFail == "":
+	case t.Rules.ExpectFail == "":
 		return o
 	case o.Bad():
 		return outcome.Owed

@@ -105,8 +105,8 @@ func (s *puppetSession) Restore(context.Context, []catalog.Test, hunt.Change, ou
 func (s *puppetSession) Reset(context.Context) error { return nil }
 func (s *puppetSession) Close() error                { return nil }
 
-func test(group, name string, seconds float64, marks catalog.Marks) catalog.Test {
-	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Marks: marks, PutOut: marks.Skip}
+func test(group, name string, seconds float64, rules catalog.Rules) catalog.Test {
+	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Rules: rules, PutOut: rules.Skip}
 }
 
 func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, workers int) (*outcome.Run, []outcome.Event) {
@@ -129,14 +129,14 @@ func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, wo
 func TestEveryTestHasOneOutcome(t *testing.T) {
 	p := &puppet{}
 	tests := []catalog.Test{
-		test("a", "pass", 1, catalog.Marks{}), test("a", "fail", 1, catalog.Marks{}),
-		test("a", "fail as said", 1, catalog.Marks{ExpectFail: "known"}), test("a", "pass all the same", 1, catalog.Marks{ExpectFail: "known"}),
-		test("a", "left out", 1, catalog.Marks{Skip: "no pump"}),
-		test("b", "collapse", 1, catalog.Marks{}), test("b", "behind", 1, catalog.Marks{}),
-		test("c", "only skipped", 1, catalog.Marks{Skip: "no valve"}),
+		test("a", "pass", 1, catalog.Rules{}), test("a", "fail", 1, catalog.Rules{}),
+		test("a", "fail as said", 1, catalog.Rules{ExpectFail: "known"}), test("a", "pass all the same", 1, catalog.Rules{ExpectFail: "known"}),
+		test("a", "left out", 1, catalog.Rules{Skip: "no pump"}),
+		test("b", "collapse", 1, catalog.Rules{}), test("b", "behind", 1, catalog.Rules{}),
+		test("c", "only skipped", 1, catalog.Rules{Skip: "no valve"}),
 	}
 	for i := range 40 {
-		tests = append(tests, test(fmt.Sprint("more", i%7), fmt.Sprint("m", i), 0.1, catalog.Marks{}))
+		tests = append(tests, test(fmt.Sprint("more", i%7), fmt.Sprint("m", i), 0.1, catalog.Rules{}))
 	}
 	run, events := play(t, context.Background(), p, tests, 3)
 	for name, want := range map[string]outcome.Outcome{
@@ -178,7 +178,7 @@ func TestEveryTestHasOneOutcome(t *testing.T) {
 }
 
 func TestPrepareFails(t *testing.T) {
-	run, _ := play(t, context.Background(), &puppet{}, []catalog.Test{test("a", "unbuildable", 1, catalog.Marks{}), test("b", "other", 1, catalog.Marks{})}, 2)
+	run, _ := play(t, context.Background(), &puppet{}, []catalog.Test{test("a", "unbuildable", 1, catalog.Rules{}), test("b", "other", 1, catalog.Rules{})}, 2)
 	if run.Counts[outcome.Errored] != 2 || run.Result("s:a#unbuildable").Message != "no compiler" {
 		t.Errorf("came out as %s", run.Summary())
 	}
@@ -188,8 +188,8 @@ func TestPrepareFails(t *testing.T) {
 func TestCancel(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(100*time.Millisecond, cancel)
-	tests := []catalog.Test{test("a", "wait", 9, catalog.Marks{}), test("a", "behind", 1, catalog.Marks{}),
-		test("b", "wait", 8, catalog.Marks{}), test("c", "never taken", 1, catalog.Marks{})}
+	tests := []catalog.Test{test("a", "wait", 9, catalog.Rules{}), test("a", "behind", 1, catalog.Rules{}),
+		test("b", "wait", 8, catalog.Rules{}), test("c", "never taken", 1, catalog.Rules{})}
 	run, events := play(t, ctx, &puppet{}, tests, 2)
 	if run.Counts[outcome.Lost] != 4 || run.ExitStatus() != 3 || events[len(events)-1].Event != outcome.RunEnds {
 		t.Errorf("came out as %s", run.Summary())
@@ -198,7 +198,7 @@ func TestCancel(t *testing.T) {
 
 func TestQueue(t *testing.T) {
 	tests := []catalog.Test{
-		test("a", "1", 1, catalog.Marks{}), test("b", "1", 5, catalog.Marks{}), test("a", "2", 1, catalog.Marks{}), test("c", "1", 3, catalog.Marks{}),
+		test("a", "1", 1, catalog.Rules{}), test("b", "1", 5, catalog.Rules{}), test("a", "2", 1, catalog.Rules{}), test("c", "1", 3, catalog.Rules{}),
 	}
 	for _, c := range []struct {
 		scope   adapter.Scope
@@ -228,22 +228,22 @@ func TestQueue(t *testing.T) {
 // whose need did not pass is skipped and says so, and that a resource is held by
 // no more batches at once than it allows.
 func TestDependencies(t *testing.T) {
-	on := func(mark string, ids ...string) catalog.Marks {
-		var m catalog.Marks
-		if err := m.Set(mark, strings.Join(ids, " ")); err != nil {
+	on := func(rule string, ids ...string) catalog.Rules {
+		var m catalog.Rules
+		if err := m.Set(rule, strings.Join(ids, " ")); err != nil {
 			t.Fatal(err)
 		}
 		return m
 	}
 	p := &puppet{}
 	tests := []catalog.Test{
-		test("a", "first", 1, catalog.Marks{}), test("b", "fail", 9, catalog.Marks{}),
+		test("a", "first", 1, catalog.Rules{}), test("b", "fail", 9, catalog.Rules{}),
 		test("a", "after b", 1, on("after", "s:b#fail")), test("b", "needs a", 1, on("needs", "s:a#first")),
 		test("c", "needs_b", 1, on("needs", "s:b#fail")), test("c", "needs more", 1, on("needs", "s:c#needs_b")),
 		test("d", "needs nobody here", 1, on("needs", "s:z#z")),
 	}
 	for i := range 12 {
-		tests = append(tests, test(fmt.Sprint("bus", i), "slow", 0.1, on("uses", "bus")))
+		tests = append(tests, test(fmt.Sprint("bus", i), "slow", 0.1, on("holds", "bus")))
 	}
 	run, events := play(t, context.Background(), p, tests, 4)
 	for name, want := range map[string]string{
@@ -289,12 +289,12 @@ func TestPlannedWorkers(t *testing.T) {
 		var tests []catalog.Test
 		worker := map[string]int{}
 		for i := range 1 + random.IntN(40) {
-			made := test(fmt.Sprint("g", i%5), fmt.Sprint("t", i), random.Float64(), catalog.Marks{})
+			made := test(fmt.Sprint("g", i%5), fmt.Sprint("t", i), random.Float64(), catalog.Rules{})
 			if i > 3 && random.IntN(4) == 0 {
-				made.Marks.After = []string{tests[random.IntN(i)].ID}
+				made.Rules.After = []string{tests[random.IntN(i)].ID}
 			}
 			if random.IntN(4) == 0 {
-				made.Marks.Uses = []string{"bus"}
+				made.Rules.Holds = []string{"bus"}
 			}
 			tests = append(tests, made)
 			worker[made.ID] = random.IntN(4) // 0 for whichever is free
@@ -328,7 +328,7 @@ func TestStopAfter(t *testing.T) {
 			case i%3 == 0:
 				name = "slow"
 			}
-			tests = append(tests, test(fmt.Sprint("g", i/10, name == "slow", i), name, 1, catalog.Marks{}))
+			tests = append(tests, test(fmt.Sprint("g", i/10, name == "slow", i), name, 1, catalog.Rules{}))
 		}
 		run := outcome.NewRun()
 		job := Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{InOrder: true}), Workers: workers, StopAfter: 2}
@@ -355,17 +355,17 @@ func TestDealing(t *testing.T) {
 		for _, workers := range []int{2, 4, 7} {
 			var tests []catalog.Test
 			for i := range 900 {
-				made := test(fmt.Sprint("g", i*i%83), fmt.Sprint("t", i), 0.05+random.ExpFloat64(), catalog.Marks{})
+				made := test(fmt.Sprint("g", i*i%83), fmt.Sprint("t", i), 0.05+random.ExpFloat64(), catalog.Rules{})
 				made.File, made.Setup = fmt.Sprint("f", i*i%83, i%3), 0.02
 				if i > 0 && i%17 == 0 {
-					made.Marks.After = []string{tests[random.IntN(i)].ID}
+					made.Rules.After = []string{tests[random.IntN(i)].ID}
 				}
 				if i%29 == 0 {
-					made.Marks.Uses = []string{"bus"}
+					made.Rules.Holds = []string{"bus"}
 				}
 				tests = append(tests, made)
 			}
-			queue := Queue(tests, nil, Deal{Workers: workers, Together: map[string]split.Together{"s": level}, First: map[string]bool{tests[500].ID: true}})
+			queue := Queue(tests, nil, Deal{Workers: workers, Together: map[string]split.Together{"s": level}, First: map[string]int{tests[500].ID: 1}})
 			seen, apart := map[string]int{}, map[string]string{}
 			for i, b := range queue {
 				if i > 1 && b.Seconds() > queue[i-1].Seconds()+1e-9 {
@@ -406,9 +406,9 @@ func TestDealing(t *testing.T) {
 func TestRetries(t *testing.T) {
 	p := &puppet{slots: map[int]string{}, tried: map[string]int{}}
 	adapters := map[string]adapter.Adapter{"s": p}
-	tests := []catalog.Test{test("a", "pass", 1, catalog.Marks{}), test("a", "twice bad", 1, catalog.Marks{}), test("a", "fail", 1, catalog.Marks{}),
-		test("a", "fail as said", 1, catalog.Marks{ExpectFail: "known"}), test("b", "needs it", 1, catalog.Marks{Needs: []string{"s:a#twice bad"}}),
-		test("c", "collapse", 1, catalog.Marks{})}
+	tests := []catalog.Test{test("a", "pass", 1, catalog.Rules{}), test("a", "twice bad", 1, catalog.Rules{}), test("a", "fail", 1, catalog.Rules{}),
+		test("a", "fail as said", 1, catalog.Rules{ExpectFail: "known"}), test("b", "needs it", 1, catalog.Rules{Needs: []string{"s:a#twice bad"}}),
+		test("c", "collapse", 1, catalog.Rules{})}
 	run := outcome.NewRun()
 	if err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{Workers: 2}), Workers: 2, Retries: 2}, run.Apply); err != nil {
 		t.Fatal(err)
@@ -430,7 +430,7 @@ func TestRetries(t *testing.T) {
 func TestControl(t *testing.T) {
 	p := &puppet{slots: map[int]string{}, signal: make(chan struct{})}
 	adapters := map[string]adapter.Adapter{"s": p}
-	tests := []catalog.Test{test("a", "signal", 9, catalog.Marks{}), test("a", "behind", 1, catalog.Marks{}), test("b", "later", 1, catalog.Marks{})}
+	tests := []catalog.Test{test("a", "signal", 9, catalog.Rules{}), test("a", "behind", 1, catalog.Rules{}), test("b", "later", 1, catalog.Rules{})}
 	control := &Control{}
 	control.Hold(true)
 	began := time.Now() // before the timer does
@@ -458,7 +458,7 @@ func TestFlood(t *testing.T) {
 	adapters := map[string]adapter.Adapter{"s": p}
 	floods := filepath.Join(t.TempDir(), "floods")
 	run, told := outcome.NewRun(), 0
-	err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue([]catalog.Test{test("a", "flood", 1, catalog.Marks{})}, adapters, Deal{}), Workers: 1, Floods: floods},
+	err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue([]catalog.Test{test("a", "flood", 1, catalog.Rules{})}, adapters, Deal{}), Workers: 1, Floods: floods},
 		func(e outcome.Event) {
 			run.Apply(e)
 			told += len(e.Text)

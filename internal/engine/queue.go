@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"container/heap"
+	"math"
 	"slices"
 	"strings"
 
@@ -36,7 +37,7 @@ type Deal struct {
 	InOrder  bool                      // the batches stand and run in the order of the tests
 	Worker   map[string]int            // by ID: the only worker that runs it; with InOrder
 	Together map[string]split.Together // by suite: what never runs side by side; groups where nothing is said
-	First    map[string]bool           // by ID: tests whose batches go before others
+	First    map[string]int            // by ID, from 1: the rank of tests whose batches go before others
 }
 
 // Queue puts tests into batches. The tests stand behind those that they depend on;
@@ -151,17 +152,20 @@ func (d *Deal) longestFirst(tests []catalog.Test) []Batch {
 		}
 	}
 	slices.SortStableFunc(queue, func(a, b Batch) int {
-		return cmp.Or(d.rank(a.Tests)-d.rank(b.Tests), cmp.Compare(b.Seconds(), a.Seconds()))
+		return cmp.Or(cmp.Compare(d.rank(a.Tests), d.rank(b.Tests)), cmp.Compare(b.Seconds(), a.Seconds()))
 	})
 	return queue
 }
 
-// rank is 0 for tests of which one goes before others, and 1 for the others.
+// rank is the least rank of some tests in First, and greater than all of those for tests that have none.
 func (d *Deal) rank(tests []catalog.Test) int {
-	if slices.ContainsFunc(tests, func(t catalog.Test) bool { return d.First[t.ID] }) {
-		return 0
+	least := math.MaxInt
+	for i := range tests {
+		if rank := d.First[tests[i].ID]; rank > 0 {
+			least = min(least, rank)
+		}
 	}
-	return 1
+	return least
 }
 
 // costShare is how many times what it costs to begin it a batch takes at least,
@@ -290,8 +294,8 @@ func (h *stackHeap) Pop() any {
 
 // uses lists the resources that a test will hold, sorted.
 func uses(t *catalog.Test) []string {
-	if t.PutOut != "" || len(t.Marks.Uses) == 0 {
+	if t.PutOut != "" || len(t.Rules.Holds) == 0 {
 		return nil
 	}
-	return slices.Compact(slices.Sorted(slices.Values(t.Marks.Uses)))
+	return slices.Compact(slices.Sorted(slices.Values(t.Rules.Holds)))
 }

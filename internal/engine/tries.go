@@ -62,7 +62,7 @@ func (t *tries) hear(e outcome.Event) {
 // hold keeps an outcome back that may not be the last of its test.
 func (t *tries) hold(e outcome.Event) bool {
 	test := t.run.test(e.ID)
-	if t.left == 0 || test == nil || test.Marks.ExpectFail != "" {
+	if t.left == 0 || test == nil || test.Rules.ExpectFail != "" {
 		return false
 	}
 	switch {
@@ -70,7 +70,7 @@ func (t *tries) hold(e outcome.Event) bool {
 		t.past[e.ID] = append(t.past[e.ID], e)
 		t.run.tell(outcome.Event{Event: outcome.StepDone, ID: e.ID, Worker: e.Worker, Batch: e.Batch,
 			Step: fmt.Sprint("try ", len(t.past[e.ID])), Outcome: e.Outcome, Seconds: e.Seconds})
-	case e.Outcome == outcome.Skipped && slices.ContainsFunc(test.Marks.Needs, func(id string) bool { return t.past[id] != nil }):
+	case e.Outcome == outcome.Skipped && slices.ContainsFunc(test.Rules.Needs, func(id string) bool { return t.past[id] != nil }):
 	default:
 		return false
 	}

@@ -99,6 +99,7 @@ CREATE TABLE imports (
 const placedSchema = `
 ALTER TABLE runs ADD COLUMN placed INTEGER NOT NULL DEFAULT 0; -- orders the runs, see placeOf
 UPDATE runs SET placed = min(began, 1000 * strftime('%s', 'now'));
+UPDATE hunts SET finding = replace(finding, '"verdict":"broken"', '"verdict":"faulty"');
 DROP INDEX runs_by_time;
 CREATE INDEX runs_by_place ON runs (placed, number);
 `

@@ -96,12 +96,12 @@ type TagRule struct {
 	From string // as "fern.toml:12"
 }
 
-// Rule puts marks on the tests of a pick, or takes them off.
+// Rule sets rules on the tests of a pick, or clears them.
 type Rule struct {
 	Text  string // the pick as it is written
 	Pick  pick.Expr
-	Marks catalog.Marks
-	Clear []string // names of marks
+	Set   catalog.Rules
+	Clear []string // names of rules
 	From  string   // as "fern.toml:12"
 }
 
@@ -141,7 +141,7 @@ type file struct {
 		List       string   `toml:"list"`
 		Run        string   `toml:"run"`
 		Results    string   `toml:"results"`
-		BuildFlags []string `toml:"build_flags"`
+		BuildFlags []string `toml:"build-flags"`
 		Args       []string `toml:"args"`
 		Timeout    string   `toml:"timeout"`
 		Idle       string   `toml:"idle-timeout"`
@@ -153,7 +153,7 @@ type file struct {
 	Picks map[string]string `toml:"picks"`
 	Rules []struct {
 		Pick string `toml:"pick"`
-		catalog.Marks
+		catalog.Rules
 		Clear []string `toml:"clear"`
 	} `toml:"rule"`
 	Resources map[string]int `toml:"resources"`
@@ -407,7 +407,7 @@ func (p *Project) addPicks(f *file, d *document) error {
 		if err != nil {
 			return err
 		}
-		rule := Rule{Text: r.Pick, Pick: expr, Marks: r.Marks, Clear: r.Clear, From: d.from(e)}
+		rule := Rule{Text: r.Pick, Pick: expr, Set: r.Rules, Clear: r.Clear, From: d.from(e)}
 		if err := rule.Check(); err != nil {
 			return d.wrong(e, "%w", err)
 		}
@@ -437,18 +437,18 @@ func circle(picks map[string]string, way []string) []string {
 	return found
 }
 
-// Check holds a rule against what marks there are.
+// Check reports whether a rule names the rules that there are.
 func (r *Rule) Check() error {
-	var none catalog.Marks
-	if reflect.DeepEqual(r.Marks, none) && len(r.Clear) == 0 {
-		return fmt.Errorf("this rule sets no mark: give it one of %s, or clear", strings.Join(catalog.MarkNames, " "))
+	var none catalog.Rules
+	if reflect.DeepEqual(r.Set, none) && len(r.Clear) == 0 {
+		return fmt.Errorf("this [[rule]] sets nothing: give it one of %s, or clear", strings.Join(catalog.RuleNames, " "))
 	}
-	for _, mark := range r.Clear {
-		if !slices.Contains(catalog.MarkNames, mark) {
-			return fmt.Errorf("clear names the mark %q: the marks are %s", mark, strings.Join(catalog.MarkNames, " "))
+	for _, rule := range r.Clear {
+		if !slices.Contains(catalog.RuleNames, rule) {
+			return fmt.Errorf("clear: %w", catalog.UnknownRule(rule))
 		}
 	}
-	_, err := pick.ParseCondition(r.Marks.OnlyIf)
+	_, err := pick.ParseCondition(r.Set.OnlyIf)
 	return err
 }
 
@@ -471,9 +471,16 @@ func positioned(path string, err error) error {
 
 // known lists the keys that are expected where an unknown one stands.
 func known(key []string) string {
+	now := catalog.RenamedRules[key[len(key)-1]]
+	if key[len(key)-1] == "build_flags" {
+		now = "build-flags"
+	}
+	if now != "" {
+		return "it is now called " + now
+	}
 	tables := map[string]string{
-		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build_flags, args, timeout, idle-timeout, handshake-timeout, isolate, together", "workers": "count, prepare, clean, timeout, env", "ledger": "runs, days",
-		"rule": "pick, " + strings.Join(catalog.MarkNames, ", ") + ", clear",
+		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build-flags, args, timeout, idle-timeout, handshake-timeout, isolate, together", "workers": "count, prepare, clean, timeout, env", "ledger": "runs, days",
+		"rule": "pick, " + strings.Join(catalog.RuleNames, ", ") + ", clear",
 	}
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {
 		return "[" + key[0] + "] takes " + keys

@@ -22,7 +22,7 @@ name = "glass house"
 name = "unit"
 kind = "go"
 dir = "src"
-build_flags = ["-race"]
+build-flags = ["-race"]
 args = ["-short"]
 timeout = "90s"
 isolate = "test"
@@ -42,7 +42,7 @@ fast = "took<1s not it" # the quick ones
 
 [[rule]]
 pick = "in:boiler/**"
-uses = ["boiler-bus"]
+holds = ["boiler-bus"]
 only-if = "program:redis-server"
 
 [resources]
@@ -122,9 +122,9 @@ func TestErrorsNameThePlace(t *testing.T) {
 		{`fast = "took<1s not it"`, "fast = \"saved:a\"\na = \"it saved:b\"\nb = \"saved:c or saved:a\"", ":26:1", "circle: a → b → a"},
 		{`pick = "in:boiler/**"`, `pick = "inn:boiler/**"`, ":28:9", `did you mean "in"`},
 		{`pick = "in:boiler/**"`, ``, ":27:1", "no pick"},
-		{`uses = ["boiler-bus"]`, `clear = ["sleep"]`, ":28:1", `"sleep": the marks are`},
+		{`holds = ["boiler-bus"]`, `clear = ["sleep"]`, ":28:1", `"sleep": the rules are`},
 		{`only-if = "program:redis-server"`, `only-if = "redis"`, ":28:1", "made of fields"},
-		{`uses =`, `use =`, ":29:1", "[rule] takes pick, skip"},
+		{`holds =`, `hold =`, ":29:1", "[rule] takes pick, skip"}, {`holds =`, `uses =`, ":29:1", "it is now called holds"},
 		{`boiler-bus = 2`, `boiler-bus = 0`, ":33:1", "a number from 1"},
 		{`"lib/**" = "it"`, `"lib/**" = "it or"`, ":36:18", "expected at the end"},
 		{`isolate = "test"`, `isolate = "worker"`, ":12:1", "one of test, group"},
@@ -145,7 +145,7 @@ func TestErrorsNameThePlace(t *testing.T) {
 	}
 }
 
-// TestSave writes picks and marks into a file and holds that nothing else in it
+// TestSave writes picks and rules into a file and holds that nothing else in it
 // changes.
 func TestSave(t *testing.T) {
 	dir := t.TempDir()
@@ -166,12 +166,12 @@ func TestSave(t *testing.T) {
 	}
 	same("a pick", p.SavePick("wet", `name:"it's" valve`), "# the quick ones\n", "# the quick ones\nwet = \"name:\\\"it's\\\" valve\"\n")
 	same("a pick again", p.SavePick("fast", "took<2s"), `"took<1s not it"`, "'took<2s'")
-	same("a mark on a pick that has a rule", p.SaveMark("in:boiler/**", "skip", catalog.Marks{Skip: "cold"}), "redis-server\"\n", "redis-server\"\nskip = 'cold'\n")
-	same("that mark taken off", p.ClearMark("in:boiler/**", "skip"), "skip = 'cold'\n", "")
-	same("a mark on another", p.SaveMark("frost", "needs", catalog.Marks{Needs: []string{"TestA"}}), "redis-server\"\n", "redis-server\"\n\n[[rule]]\npick = 'frost'\nneeds = ['TestA']\n")
-	same("the last mark of a rule taken off", p.ClearMark("frost", "needs"), "[[rule]]\npick = 'frost'\nneeds = ['TestA']\n", "")
-	same("a mark of the source taken off", p.ClearMark("ice", "skip"), "redis-server\"\n", "redis-server\"\n\n[[rule]]\npick = 'ice'\nclear = ['skip']\n")
-	for what, err := range map[string]error{"a name of two words": p.SavePick("two words", "it"), "a broken pick": p.SavePick("x", "(it"), "no condition": p.SaveMark("it", "only-if", catalog.Marks{OnlyIf: "nothing"})} {
+	same("a rule on a pick that has a rule", p.SaveRule("in:boiler/**", "skip", catalog.Rules{Skip: "cold"}), "redis-server\"\n", "redis-server\"\nskip = 'cold'\n")
+	same("that rule taken off", p.ClearRule("in:boiler/**", "skip"), "skip = 'cold'\n", "")
+	same("a rule on another", p.SaveRule("frost", "needs", catalog.Rules{Needs: []string{"TestA"}}), "redis-server\"\n", "redis-server\"\n\n[[rule]]\npick = 'frost'\nneeds = ['TestA']\n")
+	same("the last rule of a rule taken off", p.ClearRule("frost", "needs"), "[[rule]]\npick = 'frost'\nneeds = ['TestA']\n", "")
+	same("a rule of the source taken off", p.ClearRule("ice", "skip"), "redis-server\"\n", "redis-server\"\n\n[[rule]]\npick = 'ice'\nclear = ['skip']\n")
+	for what, err := range map[string]error{"a name of two words": p.SavePick("two words", "it"), "a broken pick": p.SavePick("x", "(it"), "no condition": p.SaveRule("it", "only-if", catalog.Rules{OnlyIf: "nothing"})} {
 		if err == nil {
 			t.Errorf("%s is written", what)
 		}

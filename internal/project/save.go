@@ -101,31 +101,31 @@ func savePick(path, otherwise, name, text string, check func([]byte) error) erro
 	return change(path, otherwise, func(d *document) ([]byte, error) { return d.with("picks", 0, name, line), nil }, check)
 }
 
-// SaveMark writes a mark, with its value in marks, on the tests of a pick into
+// SaveRule writes a rule, with its value in rules, on the tests of a pick into
 // fern.toml, as a rule.
-func (p *Project) SaveMark(text, mark string, marks catalog.Marks) error {
-	var value any = marks.Value(mark)
-	switch mark {
-	case catalog.MarkNeeds, catalog.MarkAfter, catalog.MarkUses:
-		value = strings.Fields(marks.Value(mark))
+func (p *Project) SaveRule(text, rule string, rules catalog.Rules) error {
+	var value any = rules.Value(rule)
+	switch rule {
+	case catalog.RuleNeeds, catalog.RuleAfter, catalog.RuleHolds:
+		value = strings.Fields(rules.Value(rule))
 	}
-	line, err := assignment(mark, value)
+	line, err := assignment(rule, value)
 	if err != nil {
 		return err
 	}
 	return p.changeRules(func(d *document, rules []string) ([]byte, error) {
 		if n := slices.Index(rules, text); n >= 0 {
-			return d.with("rule", n, mark, line), nil
+			return d.with("rule", n, rule, line), nil
 		}
 		head, err := assignment("pick", text)
 		return d.withTable("[[rule]]", head+"\n"+line), err
 	})
 }
 
-// ClearMark takes a mark off the tests of a pick: out of the rule for just this
+// ClearRule takes a rule off the tests of a pick: out of the rule for just this
 // pick where one sets it, else by a rule that clears it.
-func (p *Project) ClearMark(text, mark string) error {
-	clear, err := assignment("clear", []string{mark})
+func (p *Project) ClearRule(text, rule string) error {
+	clear, err := assignment("clear", []string{rule})
 	if err != nil {
 		return err
 	}
@@ -133,8 +133,8 @@ func (p *Project) ClearMark(text, mark string) error {
 		if t := d.table("rule", slices.Index(rules, text)); t != nil {
 			for _, e := range t.entries {
 				switch {
-				case e.key != mark:
-				case len(t.entries) == 2: // the pick and this mark
+				case e.key != rule:
+				case len(t.entries) == 2: // the pick and this rule
 					return d.splice(t.header.from, d.end(t), ""), nil
 				default:
 					return d.without(e), nil

@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -26,7 +27,10 @@ func (r *Relay) ReadyChanged(text string, files []string, left *outcome.Run, wor
 		return Request{}, err
 	}
 	tests := slices.DeleteFunc(slices.Clone(picked), func(t catalog.Test) bool { return !touched(&t) && !lostIn(left, t.ID) })
-	tests, first := r.FailedFirst(r.WithNeeds(tests))
+	tests, first, err := r.Troubled(r.WithNeeds(tests))
+	if err != nil {
+		return Request{}, err
+	}
 	q, err := r.Ready(text, tests, workers)
 	q.First = first
 	return q, err
@@ -51,7 +55,7 @@ func (r *Relay) WithNeeds(tests []catalog.Test) []catalog.Test {
 			return
 		}
 		seen[t.ID] = true
-		for _, id := range t.Marks.Needs {
+		for _, id := range t.Rules.Needs {
 			if needed, ok := r.Catalog.Lookup(id); ok {
 				add(*needed)
 			}
@@ -64,20 +68,46 @@ func (r *Relay) WithNeeds(tests []catalog.Test) []catalog.Test {
 	return all
 }
 
-// FailedFirst puts the tests that were bad when they ran last before the others, and
-// names them.
-func (r *Relay) FailedFirst(tests []catalog.Test) (sorted []catalog.Test, first map[string]bool) {
-	first = map[string]bool{}
-	var others []catalog.Test
+// Troubled sorts tests by trouble, as the ledger does: those that were bad in their latest run first, then
+// by how often and how lately they were. Those without any keep their order. first has the rank, from 1, of
+// each test that has some.
+func (r *Relay) Troubled(tests []catalog.Test) (sorted []catalog.Test, first map[string]int, err error) {
+	past, err := r.Past(PastRuns, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	figures := make(map[string]*outcome.Figures, len(past.History.IDs))
+	for i, id := range past.History.IDs {
+		figures[id] = &past.Figures[i]
+	}
+	bad := func(id string) bool {
+		latest := r.PastOf(id)
+		return len(latest) > 0 && latest[len(latest)-1].Bad()
+	}
+	var troubled, others []catalog.Test
 	for _, t := range tests {
-		if past := r.PastOf(t.ID); len(past) > 0 && past[len(past)-1].Bad() {
-			first[t.ID] = true
-			sorted = append(sorted, t)
+		if f := figures[t.ID]; bad(t.ID) || f != nil && f.Trouble > 0 {
+			troubled = append(troubled, t)
 		} else {
 			others = append(others, t)
 		}
 	}
-	return append(sorted, others...), first
+	none := &outcome.Figures{}
+	slices.SortStableFunc(troubled, func(a, b catalog.Test) int {
+		if x, y := bad(a.ID), bad(b.ID); x != y {
+			if x {
+				return -1
+			}
+			return 1
+		}
+		x, y := cmp.Or(figures[a.ID], none), cmp.Or(figures[b.ID], none)
+		return cmp.Or(cmp.Compare(y.Trouble, x.Trouble), cmp.Compare(y.Flips, x.Flips))
+	})
+	first = make(map[string]int, len(troubled))
+	for i := range troubled {
+		first[troubled[i].ID] = i + 1
+	}
+	return append(troubled, others...), first, nil
 }
 
 // Sources leaves out of files that changed while tests ran those that git ignores,

@@ -34,7 +34,7 @@ func TestReadyChanged(t *testing.T) {
 	}
 	changed := []string{filepath.Join(r.Project.Dir, "one", "x_test.go")}
 	q, err := r.ReadyChanged("not name:Needs", changed, nil, 3)
-	if err != nil || idsIn(q.Tests) != "one#TestAlwaysBad one#TestFills one#TestVictim one#TestSpoils" || !q.First["go:one#TestAlwaysBad"] || len(q.First) != 1 || q.Workers != 3 {
+	if err != nil || idsIn(q.Tests) != "one#TestAlwaysBad one#TestFills one#TestVictim one#TestSpoils" || q.First["go:one#TestAlwaysBad"] != 1 || len(q.First) != 1 || q.Workers != 3 {
 		t.Errorf("a change runs %s first %v, %v", idsIn(q.Tests), q.First, err)
 	}
 	if batch := r.Queue(q)[0]; batch.Tests[0].Name != "TestAlwaysBad" {

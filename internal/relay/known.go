@@ -22,9 +22,9 @@ func (r *Relay) Known() (map[string]ledger.Hunt, error) {
 	return known, err
 }
 
-// KeepApart marks tests so that known culprits do no harm among them: a victim runs before
+// KeepApart rules tests so that known culprits do no harm among them: a victim runs before
 // the last of its culprits, one that needs others after them, and never at the same time as
-// what spoils it then. Where these contradict each other or other marks, the notes say which
+// what spoils it then. Where these contradict each other or other rules, the notes say which
 // pair is not kept apart.
 func (r *Relay) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []string, err error) {
 	known, err := r.Known()
@@ -53,16 +53,16 @@ func (r *Relay) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []s
 	return apart, notes, nil
 }
 
-// keepApart gives the tests with marks for one set of culprits, as far as they are among
+// keepApart gives the tests with rules for one set of culprits, as far as they are among
 // them; at tells where each stands.
 func keepApart(tests []catalog.Test, at map[string]int, f *hunt.Finding, set []string) []catalog.Test {
 	marked := slices.Clone(tests)
 	victim := at[f.ID]
 	wait := func(who int, whom string) {
-		marked[who].Marks.After = append(slices.Clone(marked[who].Marks.After), whom)
+		marked[who].Rules.After = append(slices.Clone(marked[who].Rules.After), whom)
 	}
 	share := func(who int) {
-		marked[who].Marks.Uses = append(slices.Clone(marked[who].Marks.Uses), "apart from "+f.ID)
+		marked[who].Rules.Holds = append(slices.Clone(marked[who].Rules.Holds), "apart from "+f.ID)
 	}
 	for i, id := range set {
 		culprit, ok := at[id]

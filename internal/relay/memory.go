@@ -47,7 +47,7 @@ func (m *Memory) PastOf(id string) []outcome.Outcome {
 }
 
 // recall puts on the tests what is known of them beside their sources: expected
-// times, then the tags and marks that go by picks, then what follows from marks.
+// times, then the tags and rules that go by picks, then what follows from rules.
 func (r *Relay) recall() error {
 	n := 0
 	for _, s := range r.Project.Suites {
@@ -220,14 +220,14 @@ func asksFor(e pick.Expr, tag string, saved map[string]string, depth int) bool {
 	return asks
 }
 
-// applyRules puts marks on the tests of picks and takes them off, in the order
+// applyRules puts rules on the tests of picks and takes them off, in the order
 // of the rules: a later one finds what an earlier one left.
 func applyRules(rules []project.Rule, c *catalog.Catalog, layer func() *pick.Index) error {
 	var index *pick.Index
 	for _, rule := range rules {
-		asksMarks := false
-		pick.Terms(rule.Pick, func(t *pick.Term) { asksMarks = asksMarks || t.Field == "marked" || t.Field == "saved" })
-		if index == nil || asksMarks {
+		asksRules := false
+		pick.Terms(rule.Pick, func(t *pick.Term) { asksRules = asksRules || t.Field == "rule" || t.Field == "saved" })
+		if index == nil || asksRules {
 			index = layer()
 		}
 		held, err := index.Held(rule.Text, rule.Pick)
@@ -235,9 +235,9 @@ func applyRules(rules []project.Rule, c *catalog.Catalog, layer func() *pick.Ind
 			return fmt.Errorf("%s: the rule: %w", rule.From, err)
 		}
 		for i := range held.All {
-			c.Tests[i].Mark(rule.Marks, rule.From)
-			for _, mark := range rule.Clear {
-				c.Tests[i].Unmark(mark)
+			c.Tests[i].AddRules(rule.Set, rule.From)
+			for _, rule := range rule.Clear {
+				c.Tests[i].ClearRule(rule)
 			}
 		}
 	}
@@ -247,7 +247,7 @@ func applyRules(rules []project.Rule, c *catalog.Catalog, layer func() *pick.Ind
 // putOut keeps a test from running, and from counting as work.
 func putOut(t *catalog.Test, why string) { t.PutOut, t.Expected, t.Known = why, 0, true }
 
-// conclude works out what follows from the marks: which tests are put out on
+// conclude works out what follows from the rules: which tests are put out on
 // this machine, and which tests the names in needs and after mean.
 func (r *Relay) conclude(c *catalog.Catalog) {
 	machine := project.Machine(r.Project.Dir)
@@ -255,7 +255,7 @@ func (r *Relay) conclude(c *catalog.Catalog) {
 	dependent := false
 	for i := range c.Tests {
 		t := &c.Tests[i]
-		if condition := t.Marks.OnlyIf; condition != "" {
+		if condition := t.Rules.OnlyIf; condition != "" {
 			why, known := unmet[condition]
 			if !known {
 				why = unmetPart(condition, machine)
@@ -265,27 +265,27 @@ func (r *Relay) conclude(c *catalog.Catalog) {
 				putOut(t, why)
 			}
 		}
-		for _, resource := range t.Marks.Uses {
+		for _, resource := range t.Rules.Holds {
 			if r.Project.Resources[resource] == 0 && len(r.Project.Resources) > 0 && !unnamed[resource] {
 				unnamed[resource] = true
-				r.Notes = append(r.Notes, fmt.Sprintf("%s uses %s, which [resources] does not name: one test at a time holds it", t.ID, resource))
+				r.Notes = append(r.Notes, fmt.Sprintf("%s holds %s, which [resources] does not name: one test at a time may hold it", t.ID, resource))
 			}
 		}
-		if t.Marks.Skip != "" {
-			putOut(t, t.Marks.Skip)
+		if t.Rules.Skip != "" {
+			putOut(t, t.Rules.Skip)
 		}
 		if t.PutOut != "" {
 			putOut(t, t.PutOut) // as the adapter said
 		}
-		dependent = dependent || t.Marks.Needs != nil || t.Marks.After != nil
+		dependent = dependent || t.Rules.Needs != nil || t.Rules.After != nil
 	}
 	if !dependent {
 		return
 	}
 	for i := range c.Tests {
 		t := &c.Tests[i]
-		t.Marks.Needs = r.resolve(c, t, catalog.MarkNeeds, t.Marks.Needs)
-		t.Marks.After = r.resolve(c, t, catalog.MarkAfter, t.Marks.After)
+		t.Rules.Needs = r.resolve(c, t, catalog.RuleNeeds, t.Rules.Needs)
+		t.Rules.After = r.resolve(c, t, catalog.RuleAfter, t.Rules.After)
 	}
 	if _, err := order.Settle(c.Tests); err != nil {
 		r.Notes = append(r.Notes, err.Error())
@@ -304,9 +304,9 @@ func unmetPart(condition string, machine *pick.Machine) string {
 	return fmt.Sprintf("it runs only if %s, which does not hold here", pick.Deciding(e, machine.Holds))
 }
 
-// resolve turns the names of a mark into IDs: of the test's own group first, then
+// resolve turns the names of a rule into IDs: of the test's own group first, then
 // by any unambiguous ending. A name that means no test stays as it is, and is told.
-func (r *Relay) resolve(c *catalog.Catalog, t *catalog.Test, mark string, names []string) []string {
+func (r *Relay) resolve(c *catalog.Catalog, t *catalog.Test, rule string, names []string) []string {
 	var ids []string
 	for _, name := range names {
 		found, ok := c.Lookup(catalog.ID(t.Suite, t.Group, name))
@@ -319,8 +319,8 @@ func (r *Relay) resolve(c *catalog.Catalog, t *catalog.Test, mark string, names 
 			continue
 		}
 		ids = append(ids, name)
-		r.Notes = append(r.Notes, fmt.Sprintf("%s: %s %s: %v", t.ID, mark, name, err))
-		if mark == catalog.MarkNeeds {
+		r.Notes = append(r.Notes, fmt.Sprintf("%s: %s %s: %v", t.ID, rule, name, err))
+		if rule == catalog.RuleNeeds {
 			putOut(t, fmt.Sprintf("needs %s: %v", name, err))
 		}
 	}

@@ -65,8 +65,8 @@ clear = ["skip"]
 needs = ["TestB"]
 
 [[rule]]
-pick = "marked:skip"
-uses = ["bench"]
+pick = "rule:skip"
+holds = ["bench"]
 
 [[rule]]
 pick = "in:two name:B"
@@ -85,7 +85,7 @@ bank = 2
 	}
 	for text, want := range map[string]string{
 		"early": "one#TestA one#TestB one#TestC", "late": "one#TestA one#TestB one#TestC two#TestC", "saved:mixed": "one#TestC",
-		"marked:skip": "two#TestA", "marked:uses": "two#TestA", "marked:needs": "one#TestA one#TestB one#TestC two#TestC", "new": "one#TestA one#TestB one#TestC two#TestA two#TestB two#TestC",
+		"rule:skip": "two#TestA", "rule:holds": "two#TestA", "rule:needs": "one#TestA one#TestB one#TestC two#TestC", "new": "one#TestA one#TestB one#TestC two#TestA two#TestB two#TestC",
 	} {
 		if got := pickedBy(t, r, text); got != want {
 			t.Errorf("%s: %s, want %s", text, got, want)
@@ -98,11 +98,11 @@ bank = 2
 		}
 	}
 	a, _ := r.Catalog.Find("one#TestA")
-	if !slices.Equal(a.Marks.Needs, []string{"u:one#TestB"}) || a.MarkFrom("needs") != "fern.toml:14" || a.TagFrom("early") != "fern.toml:7" || a.TagFrom("source") != "the function" {
+	if !slices.Equal(a.Rules.Needs, []string{"u:one#TestB"}) || a.RuleFrom("needs") != "fern.toml:14" || a.TagFrom("early") != "fern.toml:7" || a.TagFrom("source") != "the function" {
 		t.Errorf("%+v", a)
 	}
 	// TestB of one needs itself, by the rule for all of one.
-	if len(r.Notes) != 3 || !strings.Contains(r.Notes[0], "uses bench, which [resources] does not name") ||
+	if len(r.Notes) != 3 || !strings.Contains(r.Notes[0], "holds bench, which [resources] does not name") ||
 		!strings.Contains(r.Notes[1], "needs TestNone") || !strings.Contains(r.Notes[2], "circle: u:one#TestB → u:one#TestB") {
 		t.Errorf("noted %q", r.Notes)
 	}
@@ -127,22 +127,22 @@ func TestRulesGoWrong(t *testing.T) {
 	}
 }
 
-// TestOwn sets marks and picks for a session, which another opening knows nothing of.
+// TestOwn sets rules and picks for a session, which another opening knows nothing of.
 func TestOwn(t *testing.T) {
 	r, err := rich(t, "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	rule := project.Rule{Text: "name:B", Marks: catalog.Marks{Solo: "now"}, From: "this session"}
+	rule := project.Rule{Text: "name:B", Set: catalog.Rules{Lone: "now"}, From: "this session"}
 	rule.Pick, _ = pick.Parse(rule.Text)
 	other, err := r.With(Own{Picks: map[string]string{"mine": "in:two"}, Rules: []project.Rule{rule}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := pickedBy(t, other, "saved:mine marked:solo"); got != "two#TestB" {
+	if got := pickedBy(t, other, "saved:mine rule:lone"); got != "two#TestB" {
 		t.Errorf("the session picks %s", got)
 	}
-	if got := pickedBy(t, r, "marked:solo"); got != "" {
+	if got := pickedBy(t, r, "rule:lone"); got != "" {
 		t.Errorf("what was there before has changed: %s", got)
 	}
 	request, err := other.Ready("", other.Catalog.Tests, 1)

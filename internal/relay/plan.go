@@ -20,7 +20,7 @@ func (r *Relay) Split(tests []catalog.Test, together split.Together, f split.Fle
 	}
 	f.Resources = map[string]int{}
 	for i := range tests {
-		for _, name := range tests[i].Marks.Uses {
+		for _, name := range tests[i].Rules.Holds {
 			f.Resources[name] = max(1, r.Project.Resources[name])
 		}
 	}

@@ -192,17 +192,17 @@ func (r *Relay) Pick(text string) ([]catalog.Test, error) {
 	return r.Catalog.Only(held), nil
 }
 
-// Solo applies the mark solo to the tests of a run: where any has it, the others
+// Solo applies the rule lone to the tests of a run: where any has it, the others
 // are put out.
-func Solo(tests []catalog.Test) []catalog.Test {
-	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Marks.Solo != "" && t.PutOut == "" })
+func Lone(tests []catalog.Test) []catalog.Test {
+	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Rules.Lone != "" && t.PutOut == "" })
 	if at < 0 {
 		return tests
 	}
-	why := "only tests marked solo run, such as " + tests[at].ID
+	why := "only tests with the rule lone run, such as " + tests[at].ID
 	tests = slices.Clone(tests)
 	for i := range tests {
-		if t := &tests[i]; t.Marks.Solo == "" && t.PutOut == "" {
+		if t := &tests[i]; t.Rules.Lone == "" && t.PutOut == "" {
 			putOut(t, why)
 		}
 	}
@@ -266,10 +266,10 @@ type Request struct {
 	Worker  map[string]int   // by ID: the only worker that runs it, where that is planned
 	Shard   *outcome.Planned // the shard of a plan that this is, if it is one
 
-	Before   *outcome.Run    // what a run had come to that was killed and that this resumes
-	Planned  float64         // seconds that a plan says it takes; 0 where it is not planned
-	Together split.Together  // what never runs side by side; as each suite says where empty
-	First    map[string]bool // by ID: tests that go before others
+	Before   *outcome.Run   // what a run had come to that was killed and that this resumes
+	Planned  float64        // seconds that a plan says it takes; 0 where it is not planned
+	Together split.Together // what never runs side by side; as each suite says where empty
+	First    map[string]int // by ID, from 1: the rank of tests that go before others
 
 	StopAfter int             // after so many bad outcomes nothing new is begun; 0 for never
 	Retries   int             // how often a test that was bad runs again
@@ -289,10 +289,10 @@ func (r *Relay) Queue(q Request) []engine.Batch {
 }
 
 // Ready makes a request of tests: those that must wait for others stand behind
-// them, and solo is obeyed. The error names tests that wait for each other in a
+// them, and lone is obeyed. The error names tests that wait for each other in a
 // circle.
 func (r *Relay) Ready(text string, tests []catalog.Test, workers int) (Request, error) {
-	settled, err := order.Settle(Solo(tests))
+	settled, err := order.Settle(Lone(tests))
 	return Request{Pick: text, Tests: settled, Workers: workers}, err
 }
 

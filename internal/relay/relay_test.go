@@ -111,7 +111,7 @@ func TestVerdicts(t *testing.T) {
 	want := []string{
 		"one#TestVictim polluted go:one#TestSpoils one.spoiled: false → true, proved at one/x_test.go:5",
 		"one#TestNeeds brittle go:one#TestFills one.filled: false → true, proved at one/x_test.go:5",
-		"one#TestAlwaysBad broken",
+		"one#TestAlwaysBad faulty",
 		"two#TestFills stable",
 	}
 	if !slices.Equal(found, want) {

@@ -52,7 +52,7 @@ func Sentence(f hunt.Finding) string {
 		return victim + how + sets(f.Culprits) + cleaned(f)
 	case hunt.Brittle:
 		return victim + " passes only after " + sets(f.Culprits) + cleaned(f)
-	case hunt.Broken:
+	case hunt.Faulty:
 		return victim + " fails alone and in company: no other test is to blame"
 	case hunt.Unstable:
 		return victim + " differs on identical trials: the order is not to blame"
@@ -90,7 +90,7 @@ func cleaned(f hunt.Finding) string {
 // Remedy says what to do about a finding, empty where nothing is known.
 func Remedy(f hunt.Finding) string {
 	if f.Overlap {
-		return "Mark both with the resource that they share (uses), or have each worker use a name of its own for it ({space}, {port}, {tmp})."
+		return "Let both hold the resource that they share (the rule holds), or have each worker use a name of its own for it ({space}, {port}, {tmp})."
 	}
 	if len(f.Culprits) == 0 || len(f.Changed) == 0 {
 		return ""
@@ -111,11 +111,11 @@ func Remedy(f hunt.Finding) string {
 	}
 	switch {
 	case f.Verdict == hunt.Brittle && c.Proved:
-		return fmt.Sprintf("%s; %s needs it so. Set it up in %s itself, or mark it as needing %s.", left, victim, victim, culprits)
+		return fmt.Sprintf("%s; %s needs it so. Set it up in %s itself, or give it the rule needs with %s.", left, victim, victim, culprits)
 	case f.Verdict == hunt.Brittle:
-		return fmt.Sprintf("%s; mark %s as needing %s, or set up in it what it needs.", left, victim, culprits)
+		return fmt.Sprintf("%s; give %s the rule needs with %s, or set up in it what it needs.", left, victim, culprits)
 	case c.Proved:
-		return fmt.Sprintf("%s; %s turns on it: with that alone put back, it passes. Restore it at the end of %s, or before %s.", left, victim, Name(f.Culprits[0][len(f.Culprits[0])-1]), group)
+		return fmt.Sprintf("%s; %s turns on it: restoring only this makes it pass. Restore it at the end of %s, or before %s.", left, victim, Name(f.Culprits[0][len(f.Culprits[0])-1]), group)
 	}
 	return left + "; that this is to blame is not proved."
 }

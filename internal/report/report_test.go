@@ -114,14 +114,14 @@ func TestSentences(t *testing.T) {
 		want    string
 	}{
 		{hunt.Polluted, func(f *hunt.Finding) { f.Changed = change }, "victim fails only after one and two together. one and two leave clock.offset at 3h 0m (clock.go:18); " +
-			"victim turns on it: with that alone put back, it passes. Restore it at the end of two, or before g."},
+			"victim turns on it: restoring only this makes it pass. Restore it at the end of two, or before g."},
 		{hunt.Polluted, func(f *hunt.Finding) { f.Culprits, f.Cleaners = [][]string{{"u:g#a"}, {"u:g#b"}}, []string{"u:g#c"} },
 			"victim fails only after a, or after b, unless c runs between. "},
 		{hunt.Polluted, func(f *hunt.Finding) { f.Overlap = true }, "victim fails only while it runs beside one and two together. " +
-			"Mark both with the resource that they share (uses), or have each worker use a name of its own for it ({space}, {port}, {tmp})."},
+			"Let both hold the resource that they share (the rule holds), or have each worker use a name of its own for it ({space}, {port}, {tmp})."},
 		{hunt.Brittle, func(f *hunt.Finding) { f.Changed = []hunt.Change{{Name: "a", After: "1"}} }, "victim passes only after one and two together. " +
-			"one and two leave a at 1; mark victim as needing one and two, or set up in it what it needs."},
-		{hunt.Broken, nil, "victim fails alone and in company: no other test is to blame. "},
+			"one and two leave a at 1; give victim the rule needs with one and two, or set up in it what it needs."},
+		{hunt.Faulty, nil, "victim fails alone and in company: no other test is to blame. "},
 		{hunt.Unstable, nil, "victim differs on identical trials: the order is not to blame. "},
 		{hunt.Stable, nil, "victim passed alone and in every order tried. "},
 		{hunt.Stable, func(f *hunt.Finding) { f.Mended = f.Culprits }, "victim is mended: it no longer depends on one and two together. "},

@@ -21,7 +21,7 @@ func Tests(w io.Writer, tests []catalog.Test) {
 		if !t.Known {
 			seconds = "–"
 		}
-		rows[i] = []string{Quote(t.ID), fmt.Sprintf("%7s", seconds), outcome.PlainLine(t.Place()), outcome.PlainLine(strings.Join(t.Tags, " ")), outcome.PlainLine(markWords(t.Marks))}
+		rows[i] = []string{Quote(t.ID), fmt.Sprintf("%7s", seconds), outcome.PlainLine(t.Place()), outcome.PlainLine(strings.Join(t.Tags, " ")), outcome.PlainLine(ruleList(t.Rules))}
 	}
 	table(w, rows)
 }
@@ -57,12 +57,12 @@ func table(w io.Writer, rows [][]string) {
 	}
 }
 
-// markWords tells marks: "skip: the pump is broken; uses: boiler-bus".
-func markWords(m catalog.Marks) string {
+// ruleList tells rules: "skip: the pump is broken; uses: boiler-bus".
+func ruleList(m catalog.Rules) string {
 	var words []string
-	for _, mark := range catalog.MarkNames {
-		if value := m.Value(mark); value != "" {
-			words = append(words, mark+": "+value)
+	for _, rule := range catalog.RuleNames {
+		if value := m.Value(rule); value != "" {
+			words = append(words, rule+": "+value)
 		}
 	}
 	return strings.Join(words, "; ")
@@ -140,7 +140,7 @@ func Funnel(w io.Writer, steps []pick.Step) {
 	table(w, rows)
 }
 
-// Why tells why a pick holds a test or does not, and where its tags and marks
+// Why tells why a pick holds a test or does not, and where its tags and rules
 // come from.
 type Why struct {
 	Format  string      `json:"format"`
@@ -151,7 +151,7 @@ type Why struct {
 	Because string      `json:"because"`
 	Funnel  []WhyStep   `json:"funnel"`
 	Tags    []WhyOrigin `json:"tags"`
-	Marks   []WhyOrigin `json:"marks"`
+	Rules   []WhyOrigin `json:"rules"`
 	PutOut  string      `json:"put_out,omitempty"` // why it would not run here though it is picked
 }
 
@@ -162,7 +162,7 @@ type WhyStep struct {
 	Held   bool   `json:"held"`  // the test is among them
 }
 
-// WhyOrigin is a tag or a mark with its value.
+// WhyOrigin is a tag or a rule with its value.
 type WhyOrigin struct {
 	Name  string `json:"name"`
 	Value string `json:"value,omitempty"`
@@ -181,7 +181,7 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 		return nil, err
 	}
 	why := &Why{Format: WhyFormat, ID: test.ID, Held: reason.Held, Clause: reason.Clause, Column: reason.Column, Because: reason.Because,
-		Tags: []WhyOrigin{}, Marks: []WhyOrigin{}, PutOut: test.PutOut}
+		Tags: []WhyOrigin{}, Rules: []WhyOrigin{}, PutOut: test.PutOut}
 	held := true
 	for n, step := range steps {
 		if n > 0 {
@@ -196,9 +196,9 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 	for _, tag := range test.Tags {
 		why.Tags = append(why.Tags, WhyOrigin{Name: tag, From: test.TagFrom(tag)})
 	}
-	for _, mark := range catalog.MarkNames {
-		if test.Marks.Has(mark) {
-			why.Marks = append(why.Marks, WhyOrigin{mark, test.Marks.Value(mark), test.MarkFrom(mark)})
+	for _, rule := range catalog.RuleNames {
+		if test.Rules.Has(rule) {
+			why.Rules = append(why.Rules, WhyOrigin{rule, test.Rules.Value(rule), test.RuleFrom(rule)})
 		}
 	}
 	return why, nil
@@ -221,7 +221,7 @@ func (why *Why) Write(w io.Writer) {
 	for _, of := range []struct {
 		word string
 		list []WhyOrigin
-	}{{"tag", why.Tags}, {"mark", why.Marks}} {
+	}{{"tag", why.Tags}, {"rule", why.Rules}} {
 		for _, o := range of.list {
 			name := o.Name
 			if o.Value != "" {

@@ -224,12 +224,12 @@ func (v *survey) cardLines(t *theme, test *catalog.Test, past []outcome.Outcome)
 	if tags := v.tagParts(t, test); tags != nil {
 		add("tags", tags...)
 	}
-	for _, mark := range catalog.MarkNames {
-		if test.Marks.Has(mark) {
-			add(mark, v.markParts(t, test, mark)...)
+	for _, rule := range catalog.RuleNames {
+		if test.Rules.Has(rule) {
+			add(rule, v.ruleParts(t, test, rule)...)
 		}
 	}
-	if test.PutOut != "" && test.PutOut != test.Marks.Skip {
+	if test.PutOut != "" && test.PutOut != test.Rules.Skip {
 		add("here", cardPart{"does not run: " + test.PutOut, t.amber})
 	}
 	words := timing.Short(test.Expected)
@@ -279,19 +279,19 @@ func (v *survey) tagParts(t *theme, test *catalog.Test) []cardPart {
 	return parts
 }
 
-func (v *survey) markParts(t *theme, test *catalog.Test, mark string) []cardPart {
-	value := test.Marks.Value(mark)
-	switch mark {
-	case catalog.MarkNeeds, catalog.MarkAfter:
+func (v *survey) ruleParts(t *theme, test *catalog.Test, rule string) []cardPart {
+	value := test.Rules.Value(rule)
+	switch rule {
+	case catalog.RuleNeeds, catalog.RuleAfter:
 		value = strings.ReplaceAll(value, catalog.ID(test.Suite, test.Group, ""), "")
-	case catalog.MarkUses:
+	case catalog.RuleHolds:
 		var each []string
-		for _, resource := range test.Marks.Uses {
+		for _, resource := range test.Rules.Holds {
 			each = append(each, resource+" "+v.atOnce(resource))
 		}
 		value = strings.Join(each, ", ")
 	}
-	from := test.MarkFrom(mark)
+	from := test.RuleFrom(rule)
 	look := t.fog
 	if strings.Contains(from, keepSession) {
 		from, look = from+" only", t.amber
@@ -307,20 +307,20 @@ func (v *survey) atOnce(resource string) string {
 	return "one at a time"
 }
 
-// markNames tells a test's marks in the list; what holds for this session only
+// ruleWords tells a test's rules in the list; what holds for this session only
 // says so.
-func markNames(t *catalog.Test) string {
+func ruleWords(t *catalog.Test) string {
 	var words []string
-	for _, mark := range catalog.MarkNames {
-		if !t.Marks.Has(mark) {
+	for _, rule := range catalog.RuleNames {
+		if !t.Rules.Has(rule) {
 			continue
 		}
-		if strings.Contains(t.MarkFrom(mark), keepSession) {
-			mark += " (session)"
+		if strings.Contains(t.RuleFrom(rule), keepSession) {
+			rule += " (session)"
 		}
-		words = append(words, mark)
+		words = append(words, rule)
 	}
-	if t.PutOut != "" && t.Marks.Skip == "" {
+	if t.PutOut != "" && t.Rules.Skip == "" {
 		words = append(words, "not here")
 	}
 	return strings.Join(words, " ")

@@ -212,7 +212,7 @@ func (v *huntView) verdict(h *liveHunt) (shape, words string, colour color.Color
 		return shape, v.doing(h), t.water
 	}
 	switch h.progress.Finding.Verdict {
-	case hunt.Broken:
+	case hunt.Faulty:
 		return "▲", words, t.rust
 	case hunt.Unstable:
 		return shape, words, t.amber

@@ -17,7 +17,7 @@ import (
 	"fernrelay/internal/report"
 )
 
-// The places in which marks and picks are kept.
+// The places in which rules and picks are kept.
 const (
 	keepSession = "this session"
 	keepPerson  = "mine, in all projects"
@@ -93,38 +93,38 @@ func asksForItself(e pick.Expr, name string) bool {
 	return asks
 }
 
-// scope is what a mark is put on: a word for it, its pick, and how many tests it holds.
+// scope is what a rule can be set on: a word for it, its pick, and the number of its tests.
 type scope struct {
 	word, pick string
 	tests      int
 }
 
-// markSheet asks which mark to put on what, or to take off.
-func markSheet(scopes []scope) *sheet {
+// ruleSheet asks which rule to set or clear, and on which tests.
+func ruleSheet(scopes []scope) *sheet {
 	on := sheetRow{label: "on"}
 	for _, sc := range scopes {
 		on.choices = append(on.choices, sc.word)
 		on.hints = append(on.hints, report.Plural(sc.tests, "test")+": "+sc.pick)
 	}
 	return &sheet{
-		title: "Set or clear a mark",
+		title: "Set or clear a rule",
 		rows: []sheetRow{
-			{label: "mark", choices: catalog.MarkNames, hints: []string{"does not run", "only tests with this mark run", "runs, and may fail", "runs under a condition", "only when these passed", "not before these", "holds a resource"}},
+			{label: "rule", choices: catalog.RuleNames, hints: []string{"does not run", "only tests with this rule run", "runs, and may fail", "runs under a condition", "only when these passed", "not before these", "holds a resource"}},
 			on,
 			{label: "do", choices: []string{"set", "clear"}},
 			{label: "keep in", choices: []string{keepSession, keepProject}, hints: []string{"until you quit", "as a [[rule]], for everybody"}},
-			newText("reason", "", "why; for only-if the condition, for needs, after and uses the names"),
+			newText("reason", "", "why; for only-if the condition, for needs, after and holds the names"),
 		},
 		done: func(sh *sheet) tea.Cmd {
 			at := slices.IndexFunc(scopes, func(sc scope) bool { return sc.word == sh.choice("on") })
-			return setMark(sh, scopes[at].pick)
+			return setRule(sh, scopes[at].pick)
 		},
 	}
 }
 
-// setMark sets the mark that a sheet asks for on the tests of a pick, or takes it off.
-func setMark(sh *sheet, text string) tea.Cmd {
-	mark, value, keep := sh.choice("mark"), sh.choice("reason"), sh.choice("keep in")
+// setRule sets the rule that a sheet asks for on the tests of a pick, or clears it.
+func setRule(sh *sheet, text string) tea.Cmd {
+	name, value, keep := sh.choice("rule"), sh.choice("reason"), sh.choice("keep in")
 	clear := sh.choice("do") == "clear"
 	return renew(sh, func(r *relay.Relay) (*relay.Relay, error) {
 		rule := project.Rule{Text: text, From: keepSession}
@@ -133,8 +133,8 @@ func setMark(sh *sheet, text string) tea.Cmd {
 			return nil, err
 		}
 		if clear {
-			rule.Clear = []string{mark}
-		} else if err := rule.Marks.Set(mark, value); err != nil {
+			rule.Clear = []string{name}
+		} else if err := rule.Set.Set(name, value); err != nil {
 			return nil, err
 		}
 		if keep == keepSession {
@@ -144,9 +144,9 @@ func setMark(sh *sheet, text string) tea.Cmd {
 			return r.With(withRule(r.Own, rule))
 		}
 		if clear {
-			err = r.Project.ClearMark(text, mark)
+			err = r.Project.ClearRule(text, name)
 		} else {
-			err = r.Project.SaveMark(text, mark, rule.Marks)
+			err = r.Project.SaveRule(text, name, rule.Set)
 		}
 		if err != nil {
 			return nil, err
@@ -155,11 +155,11 @@ func setMark(sh *sheet, text string) tea.Cmd {
 	})
 }
 
-// withRule adds a rule to what holds for a session; one that clears a mark takes
-// away the rule that sets just that on the same tests, where there is one.
+// withRule adds a rule to those of a session. One that only clears what an earlier one sets on the
+// same tests removes that one instead.
 func withRule(own relay.Own, rule project.Rule) relay.Own {
 	undone := slices.IndexFunc(own.Rules, func(old project.Rule) bool {
-		return len(rule.Clear) == 1 && old.Text == rule.Text && old.Marks.Has(rule.Clear[0])
+		return len(rule.Clear) == 1 && old.Text == rule.Text && old.Set.Has(rule.Clear[0])
 	})
 	if undone >= 0 {
 		own.Rules = slices.Delete(slices.Clone(own.Rules), undone, undone+1)
@@ -173,7 +173,7 @@ func withRule(own relay.Own, rule project.Rule) relay.Own {
 func ownWords(own relay.Own) string {
 	var words []string
 	if n := len(own.Rules); n > 0 {
-		words = append(words, report.Plural(n, "mark"))
+		words = append(words, report.Plural(n, "rule"))
 	}
 	if n := len(own.Picks); n > 0 {
 		words = append(words, report.Plural(n, "saved pick"))

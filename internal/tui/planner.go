@@ -58,7 +58,7 @@ type (
 
 // newStudy makes tests ready to be split here.
 func newStudy(r *relay.Relay, tests []catalog.Test, s splitting) (*split.Study, error) {
-	return r.Split(relay.Solo(tests), s.together, s.fleet(), true)
+	return r.Split(relay.Lone(tests), s.together, s.fleet(), true)
 }
 
 // ask asks for a plan of the picked tests. again says that these are the same tests

@@ -45,7 +45,7 @@ const (
 	onCard
 )
 
-var surveyKeys = struct{ panel, narrow, takeOut, only, undo, fold, rows, columns, mark, why, save, look, run, edit, hunt key.Binding }{
+var surveyKeys = struct{ panel, narrow, takeOut, only, undo, fold, rows, columns, rule, why, save, look, run, edit, hunt key.Binding }{
 	panel:   keyPanel,
 	narrow:  key.NewBinding(key.WithKeys("+"), key.WithHelp("+", "narrow")),
 	takeOut: key.NewBinding(key.WithKeys("-"), key.WithHelp("-", "take out")),
@@ -54,7 +54,7 @@ var surveyKeys = struct{ panel, narrow, takeOut, only, undo, fold, rows, columns
 	fold:    key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "fold")),
 	rows:    key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "order rows")),
 	columns: key.NewBinding(key.WithKeys("O"), key.WithHelp("O", "order columns")),
-	mark:    key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "mark")),
+	rule:    key.NewBinding(key.WithKeys("R"), key.WithHelp("R", "rule")),
 	why:     key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "why")),
 	save:    key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save pick")),
 	look:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "look into")),
@@ -71,7 +71,7 @@ func (v *survey) figure() (string, bool) {
 
 func (v *survey) keys() []key.Binding {
 	k := surveyKeys
-	return []key.Binding{k.narrow, k.takeOut, k.only, k.undo, k.fold, k.mark, k.why, k.save, k.run, k.panel, k.look, k.hunt, k.edit, k.rows, k.columns}
+	return []key.Binding{k.narrow, k.takeOut, k.only, k.undo, k.fold, k.rule, k.why, k.save, k.run, k.panel, k.look, k.hunt, k.edit, k.rows, k.columns}
 }
 
 func (v *survey) press(msg tea.KeyPressMsg) action {
@@ -102,8 +102,8 @@ func (v *survey) press(msg tea.KeyPressMsg) action {
 		return action{say: "columns in the order of " + string(v.byColumn)}
 	case key.Matches(msg, surveyKeys.why):
 		v.why = !v.why
-	case key.Matches(msg, surveyKeys.mark):
-		return v.mark(t)
+	case key.Matches(msg, surveyKeys.rule):
+		return v.rule(t)
 	case key.Matches(msg, surveyKeys.save):
 		if v.session.picked.text == "" {
 			return action{say: "the pick holds all tests: narrow it before it is saved"}
@@ -327,8 +327,8 @@ func (v *survey) cellPick() string {
 	return text
 }
 
-// mark asks for a mark on the test, the cell or the pick.
-func (v *survey) mark(t *catalog.Test) action {
+// rule asks for a rule on the test, the cell or the pick.
+func (v *survey) rule(t *catalog.Test) action {
 	var scopes []scope
 	if t != nil {
 		scopes = append(scopes, scope{"the test", pick.Field("id", t.ID), 1})
@@ -340,12 +340,12 @@ func (v *survey) mark(t *catalog.Test) action {
 		scopes = append(scopes, scope{"the pick", s.text, len(s.tests)})
 	}
 	if scopes == nil {
-		return action{say: "there is nothing here to mark"}
+		return action{say: "there is nothing here to rule"}
 	}
 	if v.focus == onWeave && t != nil && len(scopes) > 1 {
 		scopes[0], scopes[1] = scopes[1], scopes[0]
 	}
-	return action{sheet: markSheet(scopes)}
+	return action{sheet: ruleSheet(scopes)}
 }
 
 // cellList is the tests of one cell, found once for as long as the cursor stays.

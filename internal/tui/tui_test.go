@@ -211,12 +211,12 @@ func TestEveryScreenFits(t *testing.T) {
 		"unfolded":      func(a *App) { press(a, " jj oO") },
 		"why":           func(a *App) { press(a, "/tag1 not tag2⏎y⇥jjj") },
 		"a card":        func(a *App) { press(a, "j⏎jjj⏎") },
-		"a mark":        func(a *App) { press(a, "/tag1⏎m") },
+		"a rule":        func(a *App) { press(a, "/tag1⏎R") },
 		"a saved pick":  func(a *App) { press(a, "/tag1⏎s") },
 		"completion":    func(a *App) { press(a, "/a") },
-		"marks": func(a *App) {
+		"rules": func(a *App) {
 			for i := range a.session.picked.Catalog.Tests {
-				a.session.picked.Catalog.Tests[i].Mark(catalog.Marks{Skip: "\x1b[1m水", OnlyIf: "os:linux", Needs: []string{strings.Repeat("needed", 40)}, Uses: []string{"bus"}}, keepSession)
+				a.session.picked.Catalog.Tests[i].AddRules(catalog.Rules{Skip: "\x1b[1m水", OnlyIf: "os:linux", Needs: []string{strings.Repeat("needed", 40)}, Holds: []string{"bus"}}, keepSession)
 			}
 			a.session.relay.Own.Rules = make([]project.Rule, 3)
 		},
@@ -375,8 +375,8 @@ func TestPickLineCompletes(t *testing.T) {
 	}
 }
 
-// TestSheets asks for a mark and a saved pick, gives them wrongly and rightly, and
-// takes the mark back.
+// TestSheets asks for a rule and a saved pick, gives them wrongly and rightly, and
+// takes the rule back.
 func TestSheets(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
@@ -390,19 +390,19 @@ func TestSheets(t *testing.T) {
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	test := func() *catalog.Test { return &a.session.picked.Catalog.Tests[0] }
 	reason := strings.Repeat("↓", 4)
-	press(a, "m→→→"+reason+"nothing⏎")
+	press(a, "R→→→"+reason+"nothing⏎")
 	if a.sheet == nil || !strings.Contains(a.sheet.wrong, "the condition") {
 		t.Fatal("a wrong condition is taken")
 	}
-	press(a, "⎋m"+reason+"by ")
+	press(a, "⎋R"+reason+"by ")
 	settle(a, tea.PasteMsg{Content: "hand"})
 	press(a, "⏎")
-	if a.sheet != nil || test().Marks.Skip != "by hand" || ownWords(a.session.relay.Own) != "1 mark of this session only" {
-		t.Errorf("the marks are %+v, and it is told as %q", test().Marks, ownWords(a.session.relay.Own))
+	if a.sheet != nil || test().Rules.Skip != "by hand" || ownWords(a.session.relay.Own) != "1 rule of this session only" {
+		t.Errorf("the rules are %+v, and it is told as %q", test().Rules, ownWords(a.session.relay.Own))
 	}
-	press(a, "m↓↓→⏎")
-	if test().Marks.Skip != "" || len(a.session.relay.Own.Rules) != 0 {
-		t.Errorf("taken back: %+v, %+v", test().Marks, a.session.relay.Own.Rules)
+	press(a, "R↓↓→⏎")
+	if test().Rules.Skip != "" || len(a.session.relay.Own.Rules) != 0 {
+		t.Errorf("taken back: %+v, %+v", test().Rules, a.session.relay.Own.Rules)
 	}
 	press(a, "s")
 	if a.sheet != nil || a.message == "" {

@@ -100,7 +100,7 @@ var watchKeys = struct {
 	filter:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "filter")),
 	narrow:   key.NewBinding(key.WithKeys("F"), key.WithHelp("F", "by group, text")),
 	hold:     key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "hold")),
-	onChange: key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "on change")),
+	onChange: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "on change")),
 	unfold:   key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "steps")),
 }
 
@@ -158,7 +158,7 @@ func (v *watch) press(msg tea.KeyPressMsg) action {
 	case key.Matches(msg, watchKeys.onChange):
 		v.onChange = !v.onChange
 		if v.onChange {
-			return action{say: "on change: saving a file runs the picked tests that it touches; o ends that"}
+			return action{say: "on change: saving a file runs the picked tests that it touches; c ends that"}
 		}
 		return action{say: "changed files run nothing any more"}
 	case key.Matches(msg, watchKeys.panel):

@@ -189,9 +189,9 @@ func TestSteer(t *testing.T) {
 	f.live.cancel = nil
 	press(f.app, "x")
 	f.shows("this run belongs to another process")
-	press(f.app, "o")
+	press(f.app, "c")
 	f.shows("on change: saving a file runs the picked tests")
-	press(f.app, "o")
+	press(f.app, "c")
 	f.shows("changed files run nothing any more")
 }
 
@@ -213,7 +213,7 @@ func TestOnChangeFromThenOn(t *testing.T) {
 		return runs
 	}
 	press(a, "3")
-	if saved("o") {
+	if saved("c") {
 		t.Error("what was saved before runs")
 	}
 	if !saved("") {

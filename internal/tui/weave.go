@@ -284,9 +284,9 @@ func (v *survey) drawTest(c canvas, y, index int, longest float64, current bool)
 	c.bar(0, y, max(barWidth*test.Expected/max(longest, 1e-9), 0.25), bar, amount)
 	drawPast(c, barWidth+1, y, s.picked.Past[index], pastShown)
 	x := barWidth + pastShown + 3
-	name, marks, room := outcome.PlainLine(test.Name), markNames(test), c.width-x-2
-	x = c.text(x, y, look, cut(name, max(room-width(marks), room/2)))
-	c.text(x+2, y, style{colour: t.amber}, cut(marks, c.width-x-2))
+	name, rules, room := outcome.PlainLine(test.Name), ruleWords(test), c.width-x-2
+	x = c.text(x, y, look, cut(name, max(room-width(rules), room/2)))
+	c.text(x+2, y, style{colour: t.amber}, cut(rules, c.width-x-2))
 	if current {
 		c.selectRow(0, y, c.width, 1)
 	}

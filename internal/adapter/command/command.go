@@ -107,7 +107,7 @@ type listed struct {
 	File  string        `json:"file"` // relative to the suite's folder
 	Line  int           `json:"line"`
 	Tags  []string      `json:"tags"`
-	Marks catalog.Marks `json:"marks"`
+	Rules catalog.Rules `json:"rules"`
 }
 
 // Bounds of what a list command prints, in bytes.
@@ -192,6 +192,9 @@ func (a *Adapter) tell(found *adapter.Found, text string) error {
 		decoder := json.NewDecoder(strings.NewReader(text))
 		decoder.DisallowUnknownFields()
 		if err := decoder.Decode(&told); err != nil {
+			if strings.Contains(err.Error(), `unknown field "marks"`) {
+				return errors.New("its field marks is now called rules")
+			}
 			return fmt.Errorf("it does not parse: %w", err)
 		}
 	}
@@ -206,7 +209,7 @@ func (a *Adapter) tell(found *adapter.Found, text string) error {
 	if told.File != "" {
 		t.File = path.Join(a.Below, told.File)
 	}
-	return found.Tell(t, told.Tags, told.Marks, listName)
+	return found.Tell(t, told.Tags, told.Rules, listName)
 }
 
 // Touched knows of no files but those that tests stand in, which go without saying.

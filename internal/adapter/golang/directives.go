@@ -14,7 +14,7 @@ import (
 // directivePrefix begins a comment that is for Fern Relay.
 const directivePrefix = "//fern:"
 
-// directives are the comments that hold for a test: tags and marks, and where
+// directives are the comments that hold for a test: tags and rules, and where
 // each comes from.
 type directives struct{ catalog.Test }
 
@@ -53,13 +53,13 @@ func (d *directives) take(comment, from string) error {
 		}
 		return nil
 	}
-	var marks catalog.Marks
-	if err := marks.Set(word, rest); err != nil {
+	var rules catalog.Rules
+	if err := rules.Set(word, rest); err != nil {
 		return fmt.Errorf("%s%s: %w", directivePrefix, word, err)
 	}
-	if _, err := pick.ParseCondition(marks.OnlyIf); err != nil {
+	if _, err := pick.ParseCondition(rules.OnlyIf); err != nil {
 		return fmt.Errorf("%s%s: %w", directivePrefix, word, err)
 	}
-	d.Mark(marks, from)
+	d.AddRules(rules, from)
 	return nil
 }

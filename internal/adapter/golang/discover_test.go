@@ -16,11 +16,11 @@ import (
 	"fernrelay/internal/testfiles"
 )
 
-// TestDirectives reads tags and marks of files and functions with their origins,
+// TestDirectives reads tags and rules of files and functions with their origins,
 // and tells directives that are wrong with their places.
 func TestDirectives(t *testing.T) {
 	a, found := module(t, Config{}, map[string]string{"p/p_test.go": `//fern:tags file
-//fern:uses bus pump
+//fern:holds bus pump
 
 package p
 
@@ -30,7 +30,7 @@ import "testing"
 //
 //fern:tags quick slow quick
 //fern:skip
-//fern:solo while the pump is mended
+//fern:lone while the pump is mended
 //fern:expect-fail not there yet
 //fern:only-if os:linux or env:X=1
 //fern:only-if go>=1.20
@@ -46,32 +46,32 @@ func TestBare(t *testing.T) {
 }
 `})
 	all, bare := found["p#TestAll"], found["p#TestBare"]
-	want := catalog.Marks{Skip: catalog.NoReason, Solo: "while the pump is mended", ExpectFail: "not there yet", OnlyIf: "(os:linux or env:X=1) (go>=1.20)",
-		Needs: []string{"TestBare", "q#TestOther"}, After: []string{"TestBare"}, Uses: []string{"bus", "pump"}}
-	if fmt.Sprint(all.Marks) != fmt.Sprint(want) || !slices.Equal(all.Tags, []string{"file", "quick", "slow"}) {
-		t.Errorf("read %+v with the tags %v", all.Marks, all.Tags)
+	want := catalog.Rules{Skip: catalog.NoReason, Lone: "while the pump is mended", ExpectFail: "not there yet", OnlyIf: "(os:linux or env:X=1) (go>=1.20)",
+		Needs: []string{"TestBare", "q#TestOther"}, After: []string{"TestBare"}, Holds: []string{"bus", "pump"}}
+	if fmt.Sprint(all.Rules) != fmt.Sprint(want) || !slices.Equal(all.Tags, []string{"file", "quick", "slow"}) {
+		t.Errorf("read %+v with the tags %v", all.Rules, all.Tags)
 	}
-	if all.TagFrom("file") != "the file" || all.TagFrom("quick") != "the function" || all.MarkFrom("uses") != "the file" || all.MarkFrom("needs") != "the function" {
+	if all.TagFrom("file") != "the file" || all.TagFrom("quick") != "the function" || all.RuleFrom("holds") != "the file" || all.RuleFrom("needs") != "the function" {
 		t.Errorf("the origins are %v", all.Origins)
 	}
-	if !slices.Equal(bare.Tags, []string{"file"}) || bare.Marks.Has("needs") || bare.Line != 24 || bare.End != 25 {
+	if !slices.Equal(bare.Tags, []string{"file"}) || bare.Rules.Has("needs") || bare.Line != 24 || bare.End != 25 {
 		t.Errorf("read %+v", bare)
 	}
 	again, err := a.Discover(context.Background())
 	if err != nil || len(again.Notes) != 4 {
 		t.Fatalf("noted %q, %v", again.Notes, err)
 	}
-	for i, words := range []string{"p/p_test.go:20:1: //fern:sleep: there is no mark", "p/p_test.go:21:1: //fern:only-if: the condition", ":22:1: //fern:needs: needs takes one name", ":23:1: //fern:tags names no tag"} {
+	for i, words := range []string{"p/p_test.go:20:1: //fern:sleep: there is no rule", "p/p_test.go:21:1: //fern:only-if: the condition", ":22:1: //fern:needs: needs takes one name", ":23:1: //fern:tags names no tag"} {
 		if !strings.Contains(again.Notes[i], words) {
 			t.Errorf("noted %q, want %q", again.Notes[i], words)
 		}
 	}
 }
 
-// FuzzDirective holds that nothing panics, and that a mark that is read is read
+// FuzzDirective holds that nothing panics, and that a rule that is read is read
 // again from how it is written.
 func FuzzDirective(f *testing.F) {
-	for _, seed := range []string{"tags a b", "skip", "only-if os:linux", "needs \t x", "uses", "expect-fail  wet ", "\x00", ""} {
+	for _, seed := range []string{"tags a b", "skip", "only-if os:linux", "needs \t x", "holds", "expect-fail  wet ", "\x00", ""} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -85,15 +85,15 @@ func FuzzDirective(f *testing.F) {
 				t.Fatalf("the tag %q of %q: %v", tag, text, err)
 			}
 		}
-		for _, mark := range catalog.MarkNames {
-			if value := d.Marks.Value(mark); value != "" {
-				if err := again.take(directivePrefix+mark+" "+value, "here"); err != nil {
-					t.Fatalf("%s %q of %q: %v", mark, value, text, err)
+		for _, rule := range catalog.RuleNames {
+			if value := d.Rules.Value(rule); value != "" {
+				if err := again.take(directivePrefix+rule+" "+value, "here"); err != nil {
+					t.Fatalf("%s %q of %q: %v", rule, value, text, err)
 				}
 			}
 		}
-		if fmt.Sprint(again.Marks) != fmt.Sprint(d.Marks) || !slices.Equal(again.Tags, d.Tags) {
-			t.Fatalf("%q reads as %+v and again as %+v", text, d.Marks, again.Marks)
+		if fmt.Sprint(again.Rules) != fmt.Sprint(d.Rules) || !slices.Equal(again.Tags, d.Tags) {
+			t.Fatalf("%q reads as %+v and again as %+v", text, d.Rules, again.Rules)
 		}
 	})
 }
@@ -152,9 +152,9 @@ func TestOneNameTwice(t *testing.T) {
 	})
 	names := []string{"p#TestSame", "p#TestAfterGood", "p#TestBad", "p#TestAfterBad", "p#ExampleAfter", "p#TestSame~p_test", "p#TestTagged", "p#TestTagged~it"}
 	tests := choose(t, found, names...)
-	tests[1].Marks.Needs = []string{"u:p#TestSame"} // as they come once names are resolved
-	tests[3].Marks.Needs = []string{"u:p#TestBad"}
-	tests[4].Marks.Needs = []string{"u:p#TestBad"}
+	tests[1].Rules.Needs = []string{"u:p#TestSame"} // as they come once names are resolved
+	tests[3].Rules.Needs = []string{"u:p#TestBad"}
+	tests[4].Rules.Needs = []string{"u:p#TestBad"}
 	run := outcome.NewRun()
 	if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
 		t.Fatal(err)

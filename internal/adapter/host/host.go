@@ -85,8 +85,11 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 	}
 	found.Tests = make([]catalog.Test, 0, len(told.Tests))
 	for _, t := range told.Tests {
+		if t.Marks != nil {
+			return found, fmt.Errorf("the test host of suite %s lists the test %s with marks: they are now called rules", a.Suite, t.Name)
+		}
 		test := catalog.Test{Suite: a.Suite, Group: t.Group, Name: t.Name, Kind: cmp.Or(t.Kind, catalog.KindTest), File: a.projectFile(t.File), Line: t.Line}
-		if err := found.Tell(test, t.Tags, t.Marks, "the test host"); err != nil {
+		if err := found.Tell(test, t.Tags, t.Rules, "the test host"); err != nil {
 			return found, fmt.Errorf("the test host of suite %s: %w", a.Suite, err)
 		}
 	}

@@ -87,7 +87,9 @@ type Test struct {
 	File  string        `json:"file,omitempty"`
 	Line  int           `json:"line,omitempty"`
 	Tags  []string      `json:"tags,omitempty"`
-	Marks catalog.Marks `json:"marks"`
+	Rules catalog.Rules `json:"rules"`
+
+	Marks json.RawMessage `json:"marks,omitempty"` // what hosts of an earlier version call rules
 }
 
 // DiscoverResult lists the tests in declared order.

@@ -22,7 +22,7 @@ import (
 	"fernrelay/internal/adapter/host"
 )
 
-// root marks the part of a source path above the demo project's folder.
+// root rules the part of a source path above the demo project's folder.
 const root = "internal/demo/glasshouse/"
 
 type test struct {
@@ -33,13 +33,13 @@ type test struct {
 var registered []test
 
 // Option changes how a test is declared.
-type Option func(*catalog.Marks)
+type Option func(*catalog.Rules)
 
-// Skip marks a test that is not to run.
-func Skip(reason string) Option { return func(m *catalog.Marks) { m.Skip = reason } }
+// Skip rules a test that is not to run.
+func Skip(reason string) Option { return func(m *catalog.Rules) { m.Skip = reason } }
 
-// ExpectFail marks a test that is known to fail.
-func ExpectFail(reason string) Option { return func(m *catalog.Marks) { m.ExpectFail = reason } }
+// ExpectFail rules a test that is known to fail.
+func ExpectFail(reason string) Option { return func(m *catalog.Rules) { m.ExpectFail = reason } }
 
 // Test registers a test under the place of its caller: its group is the
 // caller's folder, with the file's name where that is another.
@@ -51,7 +51,7 @@ func Test(name, tags string, body func(*T), options ...Option) {
 	}
 	declared := host.Test{TestName: host.TestName{Group: group, Name: name}, File: file, Line: line, Tags: strings.Fields(tags)}
 	for _, option := range options {
-		option(&declared.Marks)
+		option(&declared.Rules)
 	}
 	registered = append(registered, test{declared, body})
 }

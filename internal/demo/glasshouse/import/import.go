@@ -24,13 +24,13 @@ func row(line string) (plant string, count int, err error) {
 
 func init() {
 	testhost.Test("reads_old_units", "store", func(t *testhost.T) {
-		units.Use("fahrenheit") // the lists before 1990
+		units.Use("inches") // the lists before 1990
 		t.Wait(460 * time.Millisecond)
-		t.Equal("boiling", fmt.Sprintf("%.0f", units.Celsius(212)), "100")
+		t.Equal("a wet day", fmt.Sprintf("%.1f mm", units.Millimetres(2)), "50.8 mm")
 	})
 	testhost.Test("reads_new_units", "quick", func(t *testhost.T) {
 		t.Wait(180 * time.Millisecond)
-		t.Equal("warmth of the palm house", fmt.Sprintf("%.0f °C", units.Celsius(24)), "24 °C")
+		t.Equal("rain in the gauge", fmt.Sprintf("%.0f mm", units.Millimetres(24)), "24 mm")
 	})
 	for i := range 8 {
 		testhost.Test(fmt.Sprintf("list_%d_parses", i+1), "quick", func(t *testhost.T) {

@@ -1,31 +1,28 @@
-// Package sensors reads the air and the soil.
+// Package sensors reads the rain, the light and the soil.
 package sensors
 
 import (
 	"fmt"
-	"math"
 	"time"
 
 	"fernrelay/internal/demo/glasshouse/units"
 	"fernrelay/internal/demo/testhost"
 )
 
-// dewPoint is the temperature at which a leaf gets wet, in degrees Celsius, by
-// temperature in the default unit and relative humidity in percent (Magnus).
-func dewPoint(reading, humidity float64) float64 {
-	t := units.Celsius(reading)
-	g := math.Log(humidity/100) + 17.62*t/(243.12+t)
-	return 243.12 * g / (17.62 - g)
+// cistern is how many litres a roof of so many square metres brings, by the reading of the
+// rain gauge in the default unit. The first two millimetres wet the glass.
+func cistern(reading, roof float64) float64 {
+	return roof * max(0, units.Millimetres(reading)-2)
 }
 
 func init() {
-	testhost.Test("dew_point_curve", "store", func(t *testhost.T) {
+	testhost.Test("rain_fills_the_cistern", "store", func(t *testhost.T) {
 		t.Wait(770 * time.Millisecond)
-		t.Equal("dew point", fmt.Sprintf("%.1f °C", dewPoint(22, 70)), "16.3 °C")
+		t.Equal("litres in the cistern", fmt.Sprintf("%.0f", cistern(12, 85)), "850")
 	})
 	testhost.Test("reads_the_sun", "quick clock", func(t *testhost.T) {
 		t.Wait(130 * time.Millisecond)
-		t.Equal("dew point", dewPoint(20, 100) > 15 || units.Default() != "celsius", true)
+		t.Equal("a dry roof", cistern(1, 85) == 0 || units.Default() != "millimetres", true)
 	})
 	for i := range 26 {
 		tags := ""
