@@ -162,10 +162,10 @@ func TestRunOnTrouble(t *testing.T) {
 func checkFailures(t *testing.T, told []outcome.Event) {
 	t.Helper()
 	for _, want := range []outcome.Event{
-		{ID: "unit:crash#TestWrong", File: "crash/crash_test.go", Line: 35, Expected: "4", Actual: "3"},
-		{ID: "unit:crash#TestPanics", File: "crash/crash_test.go", Line: 14},
-		{ID: "unit:crash#ExampleWrong", File: "crash/crash_test.go", Line: 42, Expected: "right"},
-		{ID: "unit:broken#TestNever", File: "broken/broken_test.go", Line: 5},
+		{ID: "unit:crash#TestWrong", Failure: outcome.Failure{File: "crash/crash_test.go", Line: 35, Expected: "4", Actual: "3"}},
+		{ID: "unit:crash#TestPanics", Failure: outcome.Failure{File: "crash/crash_test.go", Line: 14}},
+		{ID: "unit:crash#ExampleWrong", Failure: outcome.Failure{File: "crash/crash_test.go", Line: 42, Expected: "right"}},
+		{ID: "unit:broken#TestNever", Failure: outcome.Failure{File: "broken/broken_test.go", Line: 5}},
 	} {
 		i := slices.IndexFunc(told, func(e outcome.Event) bool { return e.Event == outcome.Finished && e.ID == want.ID })
 		got := told[i]

@@ -67,29 +67,14 @@ type testLine struct {
 	Worker   int             `json:"worker,omitempty"`
 	Batch    int             `json:"batch,omitempty"`
 	Unstable bool            `json:"unstable,omitempty"`
-	Message  string          `json:"message,omitempty"`
-	File     string          `json:"file,omitempty"`
-	Line     int             `json:"line,omitempty"`
-	Expected string          `json:"expected,omitempty"`
-	Actual   string          `json:"actual,omitempty"`
-	Output   string          `json:"output,omitempty"`
-	Steps    []stepLine      `json:"steps,omitempty"`
-}
-
-type stepLine struct {
-	Name    string          `json:"name"`
-	Outcome outcome.Outcome `json:"outcome"`
-	Seconds float64         `json:"seconds"`
-	Message string          `json:"message,omitempty"`
+	outcome.Failure
+	Output string         `json:"output,omitempty"`
+	Steps  []outcome.Step `json:"steps,omitempty"`
 }
 
 func newTestLine(r *outcome.Result) testLine {
-	line := testLine{ID: r.ID, Outcome: r.Outcome, Seconds: r.Seconds, Worker: r.Worker, Batch: r.Batch, Unstable: r.Unstable, Message: r.Message,
-		File: r.File, Line: r.Line, Expected: r.Expected, Actual: r.Actual, Output: string(r.Output)}
-	for _, step := range r.Steps {
-		line.Steps = append(line.Steps, stepLine{step.Name, step.Outcome, step.Seconds, step.Message})
-	}
-	return line
+	return testLine{ID: r.ID, Outcome: r.Outcome, Seconds: r.Seconds, Worker: r.Worker, Batch: r.Batch, Unstable: r.Unstable, Failure: r.Failure,
+		Output: string(r.Output), Steps: r.Steps}
 }
 
 func newShow(s *settings) *cobra.Command {

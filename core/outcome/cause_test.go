@@ -169,7 +169,7 @@ func makeFailures(random *rand.Rand) (bad []*Result, causes []string) {
 				return text
 			}
 			group := []string{"drip", "alarms", "vents"}[i%3]
-			r := &Result{ID: fill(m.id, group), Outcome: m.outcome, Message: fill(m.message, group), Output: []byte(fill(m.output, group))}
+			r := &Result{ID: fill(m.id, group), Outcome: m.outcome, Failure: Failure{Message: fill(m.message, group)}, Output: []byte(fill(m.output, group))}
 			if file, line, ok := strings.Cut(fill(m.file, group), ":"); ok {
 				r.File = file
 				_, _ = fmt.Sscan(line, &r.Line)
@@ -256,7 +256,7 @@ func BenchmarkCauses(b *testing.B) {
 	var bad []*Result
 	output := []byte(strings.Repeat("pump started: 12 litres at house/pump.go:12 of 33\n", 200))
 	for i := range 20_000 {
-		bad = append(bad, &Result{ID: fmt.Sprintf("unit:beds%d#wet_%d", i%200, i), Outcome: Failed, Message: fmt.Sprintf("bed %d is dry: %d litres in the tank", i, i%7), Output: output})
+		bad = append(bad, &Result{ID: fmt.Sprintf("unit:beds%d#wet_%d", i%200, i), Outcome: Failed, Failure: Failure{Message: fmt.Sprintf("bed %d is dry: %d litres in the tank", i, i%7)}, Output: output})
 	}
 	for b.Loop() {
 		Causes(bad, OwnIn("/home/ci/glass"))
@@ -269,7 +269,7 @@ func FuzzCauses(f *testing.F) {
 		f.Add(m.message, m.output)
 	}
 	f.Fuzz(func(t *testing.T, message, output string) {
-		bad := []*Result{{ID: "a:b#c", Outcome: Failed, Message: message, Output: []byte(output)}, {ID: "a:b#d", Outcome: TimedOut, Message: output, Output: []byte(message)}}
+		bad := []*Result{{ID: "a:b#c", Outcome: Failed, Failure: Failure{Message: message}, Output: []byte(output)}, {ID: "a:b#d", Outcome: TimedOut, Failure: Failure{Message: output}, Output: []byte(message)}}
 		n := 0
 		for _, c := range Causes(bad, OwnIn("/home/ci/glass")) {
 			n += len(c.Results)

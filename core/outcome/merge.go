@@ -141,12 +141,12 @@ func (r *Run) Replay(sink Sink) {
 		for _, step := range res.Steps {
 			e := at(StepDone)
 			e.Step, e.Outcome, e.Seconds = step.Name, step.Outcome, Took(step.Seconds)
-			e.Message, e.File, e.Line = step.Message, step.File, step.Line
+			e.Failure = step.Failure
 			sink(e)
 		}
 		e := at(Finished)
 		e.Outcome, e.Seconds = cmp.Or(res.Outcome, Lost), Took(res.Seconds)
-		e.Message, e.File, e.Line, e.Expected, e.Actual, e.Unstable = res.Message, res.File, res.Line, res.Expected, res.Actual, res.Unstable
+		e.Failure, e.Unstable = res.Failure, res.Unstable
 		sink(e)
 	}
 	sink(Event{Event: RunEnds, At: r.Ended, Counts: r.Counts})
@@ -163,7 +163,7 @@ func (i Incomplete) Error() string { return i.Err.Error() }
 func (r *Run) Lose(message string) {
 	for _, res := range r.Results {
 		if res.Outcome == "" {
-			r.Apply(Event{Event: Finished, ID: res.ID, Outcome: Lost, Message: message, At: res.Started})
+			r.Apply(Event{Event: Finished, ID: res.ID, Outcome: Lost, Failure: Failure{Message: message}, At: res.Started})
 		}
 	}
 }

@@ -14,7 +14,7 @@ func part(name string, planned *Planned, results ...string) Part {
 	run.Apply(Event{Event: RunBegins, At: time.Unix(1000, 0), Planned: planned})
 	for _, text := range results {
 		id, o, _ := strings.Cut(text, " ")
-		run.Apply(Event{Event: Finished, ID: id, Outcome: Outcome(o), Seconds: Took(1), Message: name})
+		run.Apply(Event{Event: Finished, ID: id, Outcome: Outcome(o), Seconds: Took(1), Failure: Failure{Message: name}})
 	}
 	return Part{name, run}
 }

@@ -80,6 +80,16 @@ const (
 // Format names the event lines that "run --events" writes.
 const Format = "fern-events/1"
 
+// A Failure says what went wrong and where. The zero Failure means nothing did. Of tests that were
+// skipped, its Message is the reason.
+type Failure struct {
+	Message  string `json:"message,omitempty"`
+	File     string `json:"file,omitempty"` // relative to the project, slash-separated
+	Line     int    `json:"line,omitempty"`
+	Expected string `json:"expected,omitempty"`
+	Actual   string `json:"actual,omitempty"`
+}
+
 // Event is one thing that happened in a run, and a line of "run --events".
 type Event struct {
 	Event    Kind            `json:"event"`
@@ -93,11 +103,7 @@ type Event struct {
 	Outcome  Outcome         `json:"outcome,omitempty"`
 	Seconds  *float64        `json:"seconds,omitempty"`  // of a Finished and a StepDone
 	Unstable bool            `json:"unstable,omitempty"` // of a Finished that passed: it was bad in a try before
-	Message  string          `json:"message,omitempty"`
-	File     string          `json:"file,omitempty"` // relative to the project, with slashes
-	Line     int             `json:"line,omitempty"`
-	Expected string          `json:"expected,omitempty"`
-	Actual   string          `json:"actual,omitempty"`
+	Failure                  // of a Finished and a StepDone; of a RunEnds its Message is what went wrong beside the tests
 	Counts   map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds
 	Planned  *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
 }

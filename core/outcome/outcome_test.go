@@ -22,7 +22,7 @@ func TestFold(t *testing.T) {
 		{Event: Output, ID: "a", Text: "hello ", At: at(2)},
 		{Event: StepDone, ID: "a", Step: "one", Outcome: Passed, Seconds: Took(0.5), At: at(2)},
 		{Event: Output, ID: "a", Text: "world", At: at(2)},
-		{Event: Finished, ID: "b", Worker: 2, Batch: 2, Outcome: Failed, Seconds: Took(3), Message: "m", File: "f", Line: 4, At: at(4)},
+		{Event: Finished, ID: "b", Worker: 2, Batch: 2, Outcome: Failed, Seconds: Took(3), Failure: Failure{Message: "m", File: "f", Line: 4}, At: at(4)},
 		{Event: Finished, ID: "a", Worker: 1, Batch: 1, Outcome: Errored, Seconds: Took(2), At: at(3)},
 		{Event: Finished, ID: "never", Outcome: Lost, At: at(5)},
 		{Event: RunEnds, At: at(6)},

@@ -9,12 +9,10 @@ import (
 
 // Step is the result of a part of a test that the test reports by name.
 type Step struct {
-	Name    string
-	Outcome Outcome
-	Seconds float64
-	Message string // where it was bad
-	File    string
-	Line    int
+	Name    string  `json:"name"`
+	Outcome Outcome `json:"outcome"`
+	Seconds float64 `json:"seconds"`
+	Failure
 }
 
 // Result is what is known of one test in one run, while it runs and after.
@@ -25,13 +23,9 @@ type Result struct {
 	Worker, Batch  int // from 1; 0 where it never started
 	Started, Ended time.Time
 	Unstable       bool // it passed, and was bad in a try before
-	Message        string
-	File           string
-	Line           int
-	Expected       string
-	Actual         string
-	Steps          []Step
-	Output         []byte // the head and the tail, at most outputLimit bytes together
+	Failure
+	Steps  []Step
+	Output []byte // the head and the tail, at most outputLimit bytes together
 }
 
 // outputLimit bounds the output kept of one test, in bytes; the first half is
@@ -79,7 +73,7 @@ func (r *Run) Apply(e Event) {
 		res.Started = e.At
 	case StepDone:
 		res := r.at(e)
-		res.Steps = append(res.Steps, Step{Name: e.Step, Outcome: e.Outcome, Seconds: seconds(e), Message: e.Message, File: e.File, Line: e.Line})
+		res.Steps = append(res.Steps, Step{Name: e.Step, Outcome: e.Outcome, Seconds: seconds(e), Failure: e.Failure})
 	case Output:
 		r.at(e).keep(e.Text)
 	case Finished:
@@ -94,8 +88,7 @@ func (r *Run) finish(e Event) {
 	}
 	r.Counts[e.Outcome]++
 	res.Outcome, res.Seconds, res.Ended = e.Outcome, seconds(e), e.At
-	res.Message, res.File, res.Line, res.Unstable = e.Message, e.File, e.Line, e.Unstable
-	res.Expected, res.Actual = e.Expected, e.Actual
+	res.Failure, res.Unstable = e.Failure, e.Unstable
 	if res.Started.IsZero() {
 		res.Started = e.At
 	}

@@ -50,7 +50,8 @@ func (o *omitted) omit(e Event) {
 func (o *omitted) summary(end Event) Event {
 	step := Event{Event: StepDone, ID: end.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Outcome: Passed}
 	if o.bad > 0 {
-		step.Outcome, step.Message, step.File, step.Line = o.first.Outcome, o.first.Step+": "+o.first.Message, o.first.File, o.first.Line
+		step.Outcome, step.Failure = o.first.Outcome, o.first.Failure
+		step.Message = o.first.Step + ": " + step.Message
 	}
 	step.Step = fmt.Sprintf("%d more steps, %d of them bad", o.steps-MostSteps, o.bad)
 	return step

@@ -79,7 +79,7 @@ func (b *Batch) Next() []catalog.Test {
 		for _, id := range t.Rules.Needs {
 			needed := b.states[id]
 			if s := b.open(t.ID); s != nil && needed != nil && needed.outcome != "" && needed.outcome != outcome.Passed {
-				b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Skipped, Message: Unmet(id, needed.outcome), Seconds: outcome.Took(0)})
+				b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Skipped, Failure: outcome.Failure{Message: Unmet(id, needed.outcome)}, Seconds: outcome.Took(0)})
 			}
 		}
 	}
@@ -370,7 +370,7 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 	if words != "" {
 		message += "; its last words: " + words
 	}
-	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Errored, File: file, Line: line, Message: message})
+	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Errored, Failure: outcome.Failure{File: file, Line: line, Message: message}})
 }
 
 // blameNext gives an outcome to the test that should have run next when the process was killed
@@ -381,8 +381,7 @@ func (b *Batch) blameNext() {
 	}
 	for _, t := range b.tests {
 		if s := b.states[t.ID]; s.outcome == "" {
-			b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, File: t.File, Line: t.Line,
-				Message: "it did not start or go on: the process was " + b.Silent(b.idled)})
+			b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, Failure: outcome.Failure{File: t.File, Line: t.Line, Message: "it did not start or go on: the process was " + b.Silent(b.idled)}})
 			return
 		}
 	}
@@ -391,8 +390,7 @@ func (b *Batch) blameNext() {
 // timeOut gives a test its outcome whose time was up.
 func (b *Batch) timeOut(s *state, t catalog.Test) {
 	b.pause(s)
-	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, File: t.File, Line: t.Line,
-		Message: fmt.Sprintf("timed out at %s; its processes were killed", b.limits.Test)})
+	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, Failure: outcome.Failure{File: t.File, Line: t.Line, Message: fmt.Sprintf("timed out at %s; its processes were killed", b.limits.Test)}})
 }
 
 func (b *Batch) test(id string) catalog.Test {

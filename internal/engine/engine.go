@@ -63,7 +63,7 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 			r.give(&b.Tests[i], 0, 0, left, why)
 		}
 	}
-	r.tell(outcome.Event{Event: outcome.RunEnds, Counts: r.counts, Message: strings.Join(r.notes, "\n")})
+	r.tell(outcome.Event{Event: outcome.RunEnds, Counts: r.counts, Failure: outcome.Failure{Message: strings.Join(r.notes, "\n")}})
 	return nil
 }
 
@@ -227,7 +227,7 @@ func (r *run) leave(s *seat) {
 	for suite, session := range s.sessions {
 		if err := session.Close(); err != nil {
 			id := r.extraID(catalog.ID(suite, s.groups[suite], adapter.ProcessEntry))
-			r.tell(outcome.Event{Event: outcome.Finished, ID: id, Worker: s.number, Outcome: outcome.Errored, Message: err.Error(), Seconds: outcome.Took(0)})
+			r.tell(outcome.Event{Event: outcome.Finished, ID: id, Worker: s.number, Outcome: outcome.Errored, Failure: outcome.Failure{Message: err.Error()}, Seconds: outcome.Took(0)})
 		}
 	}
 	if s.slot == nil {
@@ -301,7 +301,7 @@ func (r *run) isOpen(id string) bool {
 func (r *run) give(t *catalog.Test, worker, batch int, o outcome.Outcome, message string) {
 	if r.isOpen(t.ID) {
 		r.tell(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: batch, Outcome: o,
-			Message: message, File: t.File, Line: t.Line, Seconds: outcome.Took(0)})
+			Failure: outcome.Failure{Message: message, File: t.File, Line: t.Line}, Seconds: outcome.Took(0)})
 	}
 }
 

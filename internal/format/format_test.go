@@ -96,7 +96,7 @@ func TestRoundTrips(t *testing.T) {
 		id := fmt.Sprintf("u:g%d#t%d \x1b[1m<%s> # \"水\"", i%2, i, o)
 		apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1, Batch: 1})
 		apply(outcome.Event{Event: outcome.Output, ID: id, Text: "said\n"})
-		apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1, Batch: 1, Outcome: o, Seconds: outcome.Took(0.5), Unstable: i == len(outcome.All), Message: "why", File: "a.go", Line: 3})
+		apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1, Batch: 1, Outcome: o, Seconds: outcome.Took(0.5), Unstable: i == len(outcome.All), Failure: outcome.Failure{Message: "why", File: "a.go", Line: 3}})
 	}
 	apply(outcome.Event{Event: outcome.RunEnds, Counts: run.Counts})
 	if err := eventLines.Close(); err != nil {

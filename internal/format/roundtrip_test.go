@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"fernrelay/core/outcome"
+	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/format/tap"
 )
@@ -41,10 +42,10 @@ func TestRoundTrip(t *testing.T) {
 			id := fmt.Sprintf("u:g%d#%st%d", i%2, hostileText(random), i)
 			run.Apply(outcome.Event{Event: outcome.Output, ID: id, Text: hostileText(random)})
 			for s := range random.IntN(3) {
-				run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: fmt.Sprint(hostileText(random), s), Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(0.1), Message: hostileText(random)})
+				run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: fmt.Sprint(hostileText(random), s), Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(0.1), Failure: outcome.Failure{Message: hostileText(random)}})
 			}
 			e := outcome.Event{Event: outcome.Finished, ID: id, At: now, Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(float64(random.IntN(1000)) / 64),
-				Message: hostileText(random), Expected: hostileText(random), Actual: hostileText(random)}
+				Failure: outcome.Failure{Message: hostileText(random), Expected: hostileText(random), Actual: hostileText(random)}}
 			if e.Unstable = random.IntN(4) == 0 && e.Outcome == outcome.Passed; random.IntN(2) == 0 {
 				e.File, e.Line = "a/b_test.go", 1+random.IntN(99)
 			}
@@ -153,4 +154,60 @@ func TestBrokenXML(t *testing.T) {
 			t.Errorf("%s: %d bytes of it were read", c.name, e.read)
 		}
 	}
+}
+
+// TestFailuresAreCarried holds that every format which can hold all that a failure says, of tests and of
+// steps, gives it back: event lines and TAP.
+func TestFailuresAreCarried(t *testing.T) {
+	random := rand.New(rand.NewPCG(4, 4))
+	failure := func() outcome.Failure {
+		return outcome.Failure{Message: outcome.Plain("it leaks" + hostileText(random)), File: "a/b_test.go", Line: 1 + random.IntN(99),
+			Expected: outcome.Plain("x" + hostileText(random)), Actual: outcome.Plain("y" + hostileText(random))}
+	}
+	for range 200 {
+		first := outcome.NewRun()
+		first.Apply(outcome.Event{Event: outcome.RunBegins, Format: outcome.Format, At: time.Unix(1_700_000_000, 0)})
+		for i := range 1 + random.IntN(4) {
+			id := fmt.Sprint("u:g#t", i)
+			for s := range random.IntN(4) {
+				first.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: fmt.Sprint("s", s), Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(0.25), Failure: failure()})
+			}
+			first.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(0.5), Failure: failure()})
+		}
+		for name, write := range map[string]func(w io.Writer, run *outcome.Run) error{"tap": tap.Write, "events": writeEvents} {
+			var text bytes.Buffer
+			if err := write(&text, first); err != nil {
+				t.Fatal(err)
+			}
+			written, back := text.String(), outcome.NewRun()
+			if _, err := Read(&text, back.Apply); err != nil {
+				t.Fatalf("%s: %v\n%s", name, err, written)
+			}
+			for _, want := range first.Results {
+				got := back.Result(want.ID)
+				if got == nil || !same(got.Failure, want.Failure) || got.Outcome != want.Outcome || len(got.Steps) != len(want.Steps) {
+					t.Fatalf("%s: %+v\ncame back as\n%+v\n%s", name, want, got, written)
+				}
+				for i, step := range want.Steps {
+					if !same(got.Steps[i].Failure, step.Failure) || got.Steps[i].Outcome != step.Outcome || got.Steps[i].Seconds != step.Seconds {
+						t.Fatalf("%s: the step %+v\ncame back as\n%+v\n%s", name, step, got.Steps[i], written)
+					}
+				}
+			}
+		}
+	}
+}
+
+// same compares failures but for space around their texts.
+func same(a, b outcome.Failure) bool {
+	for _, f := range []*outcome.Failure{&a, &b} {
+		f.Message, f.Expected, f.Actual = strings.TrimSpace(f.Message), strings.TrimSpace(f.Expected), strings.TrimSpace(f.Actual)
+	}
+	return a == b
+}
+
+func writeEvents(w io.Writer, run *outcome.Run) error {
+	lines := events.NewWriter(w)
+	run.Replay(lines.Write)
+	return lines.Close()
 }

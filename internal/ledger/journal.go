@@ -307,7 +307,7 @@ func Follow(ctx context.Context, journal string, begin func(Task), sink outcome.
 			return err
 		case gone:
 			if !ended {
-				sink(outcome.Event{Event: outcome.RunEnds, At: time.Now(), Message: "its process was killed"})
+				sink(outcome.Event{Event: outcome.RunEnds, At: time.Now(), Failure: outcome.Failure{Message: "its process was killed"}})
 			}
 			return nil
 		}
@@ -370,7 +370,7 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 		k.Run.Replay(whole.Apply)
 		for _, id := range k.Task.Tests {
 			if whole.Result(id) == nil {
-				whole.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Lost, At: whole.Ended, Message: "its run was killed"})
+				whole.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Lost, At: whole.Ended, Failure: outcome.Failure{Message: "its run was killed"}})
 			}
 		}
 		if number, err = l.Keep(k.Task.Kept(name), whole); err != nil {

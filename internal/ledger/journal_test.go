@@ -54,7 +54,7 @@ func TestFollow(t *testing.T) {
 			}
 		}
 	}
-	failed := outcome.Event{Event: outcome.Finished, ID: "u:g#a", Outcome: outcome.Failed, Message: "leaks", Worker: 1, Batch: 1}
+	failed := outcome.Event{Event: outcome.Finished, ID: "u:g#a", Outcome: outcome.Failed, Failure: outcome.Failure{Message: "leaks"}, Worker: 1, Batch: 1}
 	j.Tell(outcome.Event{Event: outcome.RunBegins})
 	j.Tell(outcome.Event{Event: outcome.Started, ID: "u:g#a"})
 	j.Tell(outcome.Event{Event: outcome.Output, ID: "u:g#a", Text: "not kept while it runs"})
@@ -159,7 +159,7 @@ func TestMakeRoom(t *testing.T) {
 	for range 5000 {
 		tell(outcome.Event{Event: outcome.StepDone, ID: "u:a#1", Step: "a step", Outcome: outcome.Passed})
 	}
-	tell(outcome.Event{Event: outcome.Finished, ID: "u:a#1", Outcome: outcome.Failed, Message: "leaks", At: time.Now()})
+	tell(outcome.Event{Event: outcome.Finished, ID: "u:a#1", Outcome: outcome.Failed, Failure: outcome.Failure{Message: "leaks"}, At: time.Now()})
 	tell(outcome.Event{Event: outcome.Finished, ID: "u:a#2", Outcome: outcome.Passed, At: time.Now()})
 	if err := os.MkdirAll(j.Floods(), 0o755); err != nil {
 		t.Fatal(err)

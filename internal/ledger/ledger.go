@@ -414,7 +414,7 @@ func (l *Ledger) Results(k *Kept) (*outcome.Run, error) {
 	for i := range results {
 		results[i].tell(ids[results[i].key], outputs[results[i].key], run.Apply)
 	}
-	run.Apply(outcome.Event{Event: outcome.RunEnds, At: k.Ended, Message: k.Note})
+	run.Apply(outcome.Event{Event: outcome.RunEnds, At: k.Ended, Failure: outcome.Failure{Message: k.Note}})
 	return run, nil
 }
 

@@ -36,7 +36,7 @@ func run(seconds float64, results ...string) *outcome.Run {
 			r.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1 + i%2, Batch: i + 1, At: at.Add(-time.Duration(seconds * float64(time.Second)))})
 		}
 		r.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Outcome(o), Seconds: outcome.Took(seconds), At: at,
-			Message: "m" + id, File: "f.go", Line: i, Expected: "1", Actual: "2"})
+			Failure: outcome.Failure{Message: "m" + id, File: "f.go", Line: i, Expected: "1", Actual: "2"}})
 	}
 	r.Apply(outcome.Event{Event: outcome.RunEnds, At: at})
 	return r

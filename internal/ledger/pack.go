@@ -36,12 +36,8 @@ type packed struct {
 
 // details are what few results have.
 type details struct {
-	At       int            `json:"at"` // the place of the result
-	Message  string         `json:"message,omitempty"`
-	File     string         `json:"file,omitempty"`
-	Line     int            `json:"line,omitempty"`
-	Expected string         `json:"expected,omitempty"`
-	Actual   string         `json:"actual,omitempty"`
+	At int `json:"at"` // the place of the result
+	outcome.Failure
 	Unstable bool           `json:"unstable,omitempty"`
 	Steps    []outcome.Step `json:"steps,omitempty"`
 }
@@ -54,10 +50,12 @@ const (
 
 // detailsOf gives the details of a result, nil where it has none.
 func detailsOf(at int, r *outcome.Result) *details {
-	if r.Message == "" && r.File == "" && r.Expected == "" && r.Actual == "" && !r.Unstable && len(r.Steps) == 0 {
+	if r.Failure == (outcome.Failure{}) && !r.Unstable && len(r.Steps) == 0 {
 		return nil
 	}
-	return &details{at, bounded(r.Message), r.File, r.Line, bounded(r.Expected), bounded(r.Actual), r.Unstable, keptSteps(r.Steps)}
+	kept := r.Failure
+	kept.Message, kept.Expected, kept.Actual = bounded(kept.Message), bounded(kept.Expected), bounded(kept.Actual)
+	return &details{at, kept, r.Unstable, keptSteps(r.Steps)}
 }
 
 // keptSteps are the steps of a test that are kept: of too many, the bad ones first.
@@ -269,9 +267,9 @@ func (p *packed) tell(id string, output []byte, sink outcome.Sink) {
 	}
 	if d := p.details; d != nil {
 		for _, s := range d.Steps {
-			sink(outcome.Event{Event: outcome.StepDone, ID: id, At: start, Step: s.Name, Outcome: s.Outcome, Seconds: outcome.Took(s.Seconds), Message: s.Message, File: s.File, Line: s.Line})
+			sink(outcome.Event{Event: outcome.StepDone, ID: id, At: start, Step: s.Name, Outcome: s.Outcome, Seconds: outcome.Took(s.Seconds), Failure: s.Failure})
 		}
-		e.Message, e.File, e.Line, e.Expected, e.Actual, e.Unstable = d.Message, d.File, d.Line, d.Expected, d.Actual, d.Unstable
+		e.Failure, e.Unstable = d.Failure, d.Unstable
 	}
 	sink(e)
 }

@@ -46,7 +46,7 @@ func TestPack(t *testing.T) {
 
 // FuzzUnpack holds that no damaged pack is more than an error.
 func FuzzUnpack(f *testing.F) {
-	brief, rest, err := pack([]packed{newPacked(0, 3, &outcome.Result{Outcome: outcome.Failed, Message: "m", Seconds: 1}), newPacked(1, 4, &outcome.Result{Outcome: outcome.Passed})})
+	brief, rest, err := pack([]packed{newPacked(0, 3, &outcome.Result{Outcome: outcome.Failed, Failure: outcome.Failure{Message: "m"}, Seconds: 1}), newPacked(1, 4, &outcome.Result{Outcome: outcome.Passed})})
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -41,7 +41,7 @@ func TestRepeatedAndMerged(t *testing.T) {
 		run.Apply(outcome.Event{Event: outcome.RunBegins, At: time.Unix(1, 0), Planned: &outcome.Planned{Shard: 1, Of: 2, Plan: name}})
 		for _, text := range results {
 			id, o, _ := strings.Cut(text, " ")
-			run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Outcome(o), Message: "it leaks"})
+			run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Outcome(o), Failure: outcome.Failure{Message: "it leaks"}})
 		}
 		return outcome.Part{Name: name, Run: run}
 	}

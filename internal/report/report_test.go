@@ -196,9 +196,9 @@ func TestTests(t *testing.T) {
 func TestAside(t *testing.T) {
 	run := outcome.NewRun()
 	for i := range 20 {
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: fmt.Sprint("u:g#", i), Outcome: outcome.Skipped, Message: []string{"", "no\x1b[2J pump", "no valve", "a", "b", "c", "d", "e"}[min(i%9, 7)]})
+		run.Apply(outcome.Event{Event: outcome.Finished, ID: fmt.Sprint("u:g#", i), Outcome: outcome.Skipped, Failure: outcome.Failure{Message: []string{"", "no\x1b[2J pump", "no valve", "a", "b", "c", "d", "e"}[min(i%9, 7)]}})
 	}
-	run.Apply(outcome.Event{Event: outcome.Finished, ID: "u:g#good", Outcome: outcome.Surprise, Message: "it passed"})
+	run.Apply(outcome.Event{Event: outcome.Finished, ID: "u:g#good", Outcome: outcome.Surprise, Failure: outcome.Failure{Message: "it passed"}})
 	var out strings.Builder
 	Aside(&out, run)
 	want := "◇ u:g#good  surprise\n    it passed\n▫ 4 skipped: e\n▫ 3 skipped: no reason told\n▫ 3 skipped: no pump\n" +

@@ -115,10 +115,10 @@ func playRun(a *App, share float64, bad bool) {
 		live.events.put(outcome.Event{Event: outcome.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
 		live.events.put(outcome.Event{Event: outcome.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
 		for step := range i % 4 {
-			live.events.put(outcome.Event{Event: outcome.StepDone, ID: t.ID, Step: fmt.Sprint("\x1b[1mbed ", step), Outcome: o, Seconds: outcome.Took(1), Message: "dry 水", File: "a/b.go", Line: 2})
+			live.events.put(outcome.Event{Event: outcome.StepDone, ID: t.ID, Step: fmt.Sprint("\x1b[1mbed ", step), Outcome: o, Seconds: outcome.Took(1), Failure: outcome.Failure{Message: "dry 水", File: "a/b.go", Line: 2}})
 		}
 		live.events.put(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,
-			Seconds: outcome.Took(0.009), Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: 3, Expected: "水4", Actual: "水3"})
+			Seconds: outcome.Took(0.009), Failure: outcome.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: 3, Expected: "水4", Actual: "水3"}})
 	}
 	if share == 1 {
 		live.events.put(outcome.Event{Event: outcome.RunEnds, At: time.Now()})
@@ -172,9 +172,9 @@ func playPast(a *App, runs int, bad bool) {
 		Caught: &ledger.Hunt{Number: 4, Finding: &hunt.Finding{ID: ids[v.order[0]], Verdict: hunt.Polluted, Culprits: [][]string{ids[:2]}}}}
 	run := outcome.NewRun()
 	for i, id := range ids[:min(len(ids), 300)] {
-		run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: "\x1b[1m水 " + strings.Repeat("step", 40), Outcome: outcome.Failed, Message: "dry 水"})
+		run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: "\x1b[1m水 " + strings.Repeat("step", 40), Outcome: outcome.Failed, Failure: outcome.Failure{Message: "dry 水"}})
 		run.Apply(outcome.Event{Event: outcome.Output, ID: id, Text: "\x1b[2Joutput\n\tof it 水\n"})
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.All[i%len(outcome.All)], Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: i, Expected: "水4", Actual: "水3"})
+		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.All[i%len(outcome.All)], Failure: outcome.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: i, Expected: "水4", Actual: "水3"}})
 	}
 	v.chosen = chosenRun{kept: v.all[runs-1], run: run}
 	for i, c := range outcome.Causes(run.Troubled(), outcome.OwnIn("/")) {
@@ -462,7 +462,7 @@ func BenchmarkFlood(b *testing.B) {
 			live.events.put(outcome.Event{Event: outcome.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
 			live.events.put(outcome.Event{Event: outcome.StepDone, ID: t.ID, Worker: worker, Batch: 1, At: at, Step: "one", Outcome: outcome.Passed})
 			live.events.put(outcome.Event{Event: outcome.Output, ID: t.ID, Worker: worker, Batch: 1, At: at, Text: "said\n"})
-			live.events.put(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at, Outcome: outcome.All[n%3], Seconds: outcome.Took(0.001), Message: "why"})
+			live.events.put(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at, Outcome: outcome.All[n%3], Seconds: outcome.Took(0.001), Failure: outcome.Failure{Message: "why"}})
 		}
 		a.Update(tickMsg(at))
 		a.Update(tea.KeyPressMsg{Code: tea.KeyDown})

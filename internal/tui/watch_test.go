@@ -101,7 +101,7 @@ func TestOutlook(t *testing.T) {
 	f.shows("1.00 s behind the plan", "1 of 2 workers on time", "-1.0 s")
 	f.tell(1, outcome.Event{Event: outcome.Finished, ID: f.id(1), Worker: 1, Batch: 1, Outcome: outcome.Passed, Unstable: true, Seconds: outcome.Took(1)})
 	f.tell(0, outcome.Event{Event: outcome.Finished, ID: f.id(4), Worker: 2, Batch: 2, Outcome: outcome.Owed, Seconds: outcome.Took(4)})
-	f.tell(1, outcome.Event{Event: outcome.Finished, ID: f.id(2), Worker: 1, Batch: 1, Outcome: outcome.Failed, Seconds: outcome.Took(1), Message: "leaks"})
+	f.tell(1, outcome.Event{Event: outcome.Finished, ID: f.id(2), Worker: 1, Batch: 1, Outcome: outcome.Failed, Seconds: outcome.Took(1), Failure: outcome.Failure{Message: "leaks"}})
 	f.tell(0, outcome.Event{Event: outcome.RunEnds})
 	if !f.live.ended || !near(f.live.now, 5) || !near(f.live.spread(), 1) || f.live.unstable != 1 {
 		t.Errorf("it ended at %g with a spread of %g and %d unstable", f.live.now, f.live.spread(), f.live.unstable)
@@ -115,7 +115,7 @@ func TestOutlook(t *testing.T) {
 func TestFilterAndCursor(t *testing.T) {
 	f := followedRun(t)
 	ends := func(i int, o outcome.Outcome, unstable bool, message string) {
-		f.tell(0.1, outcome.Event{Event: outcome.Finished, ID: f.id(i), Worker: 1, Batch: 1, Outcome: o, Unstable: unstable, Message: message, Seconds: outcome.Took(0.1)})
+		f.tell(0.1, outcome.Event{Event: outcome.Finished, ID: f.id(i), Worker: 1, Batch: 1, Outcome: o, Unstable: unstable, Failure: outcome.Failure{Message: message}, Seconds: outcome.Took(0.1)})
 	}
 	v := f.app.watch
 	ends(0, outcome.Failed, false, "one leaks")

@@ -189,7 +189,7 @@ func (r *results) close(ending string, code int, fault error) {
 		why += ": " + last
 	}
 	for _, id := range slices.Clone(r.open) {
-		r.finish(r.byKey[id], outcome.Event{Outcome: outcome.Errored, Message: why})
+		r.finish(r.byKey[id], outcome.Event{Outcome: outcome.Errored, Failure: outcome.Failure{Message: why}})
 	}
 }
 
@@ -198,7 +198,7 @@ func (r *results) close(ending string, code int, fault error) {
 func (r *results) reportBeyond(sink outcome.Sink, end ending) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	e := outcome.Event{Outcome: outcome.Errored, File: r.tests[0].File}
+	e := outcome.Event{Outcome: outcome.Errored, Failure: outcome.Failure{File: r.tests[0].File}}
 	var why []string
 	if len(r.bad) > 0 {
 		why = append(why, "its results name tests that are not known here or not picked: "+strings.Join(r.bad, "; "))
@@ -234,7 +234,7 @@ func (r *results) whole(ending string, code int, fault error) outcome.Event {
 	e := outcome.Event{Outcome: outcome.Passed}
 	switch {
 	case r.worst.Outcome.Bad():
-		e = outcome.Event{Outcome: outcome.Failed, Message: r.worst.Message, File: r.worst.File, Line: r.worst.Line, Expected: r.worst.Expected, Actual: r.worst.Actual}
+		e = outcome.Event{Outcome: outcome.Failed, Failure: r.worst.Failure}
 	case fault != nil:
 		e.Outcome, e.Message = outcome.Errored, fault.Error()
 	case code != 0:

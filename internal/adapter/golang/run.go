@@ -385,6 +385,6 @@ func (b *books) neverBegan(ending string, silent adapter.Phase, success bool) {
 		if i == 0 {
 			b.batch.Output(t.ID, early)
 		}
-		b.batch.Finished(outcome.Event{ID: t.ID, Outcome: o, Message: message, File: file, Line: line, Seconds: outcome.Took(0)})
+		b.batch.Finished(outcome.Event{ID: t.ID, Outcome: o, Failure: outcome.Failure{Message: message, File: file, Line: line}, Seconds: outcome.Took(0)})
 	}
 }

@@ -315,7 +315,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Si
 // reportBeyond reports what the process did beyond its tests.
 func (s *session) reportBeyond(sink outcome.Sink, o outcome.Outcome, message string) {
 	id := catalog.ID(s.adapter.Suite, s.group, adapter.ProcessEntry)
-	adapter.ReportBeyond(sink, outcome.Event{ID: id, Outcome: o, Message: message}, s.stderr.String())
+	adapter.ReportBeyond(sink, outcome.Event{ID: id, Outcome: o, Failure: outcome.Failure{Message: message}}, s.stderr.String())
 }
 
 // lastLines is the end of what a process printed beside its messages. It cannot be told from
@@ -356,27 +356,26 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 		message = "the test host refuses to run it: " + refused.Message
 	}
 	for _, t := range tests {
-		batch.Finished(outcome.Event{ID: t.ID, Outcome: outcome.Errored, Message: message})
+		batch.Finished(outcome.Event{ID: t.ID, Outcome: outcome.Errored, Failure: outcome.Failure{Message: message}})
 	}
 	return ctx.Err()
 }
 
 func (s *session) hear(batch *adapter.Batch, method string, note Note) {
 	id := catalog.ID(s.adapter.Suite, note.Group, note.Name)
+	note.File = s.adapter.projectFile(note.File)
 	switch method {
 	case NoteStarted:
 		batch.Started(id)
 		batch.Output(id, s.setRunning(id))
 	case NoteStep:
-		batch.Step(id, outcome.Event{Step: note.Step, Outcome: note.Outcome, Seconds: outcome.Took(note.Seconds),
-			Message: note.Message, File: s.adapter.projectFile(note.File), Line: note.Line})
+		batch.Step(id, outcome.Event{Step: note.Step, Outcome: note.Outcome, Seconds: outcome.Took(note.Seconds), Failure: note.Failure})
 	case NoteOutput:
 		batch.Output(id, note.Text)
 	case NoteFinished:
 		s.beside.Drain()
 		s.setRunning("")
-		e := outcome.Event{ID: id, Outcome: note.Outcome, Message: note.Message, File: s.adapter.projectFile(note.File),
-			Line: note.Line, Expected: note.Expected, Actual: note.Actual}
+		e := outcome.Event{ID: id, Outcome: note.Outcome, Failure: note.Failure}
 		switch note.Outcome {
 		case outcome.Passed, outcome.Failed, outcome.Errored, outcome.Skipped:
 		default:

@@ -95,7 +95,7 @@ func beTest(t TestName, state *int, note func(string, Note)) {
 		_, _ = os.Stdout.Write(bytes.Repeat([]byte("x"), maxLine+1))
 	case "steps":
 		note(NoteStep, Note{TestName: t, Step: "first", Outcome: outcome.Passed, Seconds: 0.1})
-		note(NoteStep, Note{TestName: t, Step: "second", Outcome: outcome.Failed, Message: "dry", File: "f.py", Line: 9})
+		note(NoteStep, Note{TestName: t, Step: "second", Failure: outcome.Failure{Message: "dry", File: "f.py", Line: 9}, Outcome: outcome.Failed})
 	}
 	n := Note{TestName: t, Outcome: outcome.Passed, Seconds: 0.25}
 	switch {

@@ -105,15 +105,11 @@ type RunParams struct {
 // Note is the content of every notification; each uses the fields that it needs.
 type Note struct {
 	TestName
-	Step     string          `json:"step,omitempty"`
-	Text     string          `json:"text,omitempty"`
-	Outcome  outcome.Outcome `json:"outcome,omitempty"` // passed, failed, errored or skipped
-	Seconds  float64         `json:"seconds,omitempty"`
-	Message  string          `json:"message,omitempty"`
-	File     string          `json:"file,omitempty"` // relative to the suite's folder
-	Line     int             `json:"line,omitempty"`
-	Expected string          `json:"expected,omitempty"`
-	Actual   string          `json:"actual,omitempty"`
+	Step            string          `json:"step,omitempty"`
+	Text            string          `json:"text,omitempty"`
+	Outcome         outcome.Outcome `json:"outcome,omitempty"` // passed, failed, errored or skipped
+	Seconds         float64         `json:"seconds,omitempty"`
+	outcome.Failure                 // its File is relative to the suite's folder
 }
 
 // RestoreParams names the piece of state that is to be put back to what it was when the

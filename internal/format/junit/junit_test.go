@@ -22,11 +22,11 @@ func TestHostileText(t *testing.T) {
 	for _, e := range []outcome.Event{
 		{Event: outcome.Started, ID: "u:g<1>#" + hostile, At: at},
 		{Event: outcome.Output, ID: "u:g<1>#" + hostile, Text: hostile},
-		{Event: outcome.Finished, ID: "u:g<1>#" + hostile, Outcome: outcome.Failed, Message: hostile, Seconds: outcome.Took(1.5), At: at},
-		{Event: outcome.Finished, ID: "u:g<1>#owed", Outcome: outcome.Owed, Message: "why", Seconds: outcome.Took(0.5), At: at},
+		{Event: outcome.Finished, ID: "u:g<1>#" + hostile, Outcome: outcome.Failed, Failure: outcome.Failure{Message: hostile}, Seconds: outcome.Took(1.5), At: at},
+		{Event: outcome.Finished, ID: "u:g<1>#owed", Outcome: outcome.Owed, Failure: outcome.Failure{Message: "why"}, Seconds: outcome.Took(0.5), At: at},
 		{Event: outcome.Finished, ID: "u:h#gone", Outcome: outcome.Lost, At: at},
 		{Event: outcome.Finished, ID: "u:h#late", Outcome: outcome.TimedOut, At: at},
-		{Event: outcome.Finished, ID: "u:h#left out", Outcome: outcome.Skipped, Message: "rain", At: at},
+		{Event: outcome.Finished, ID: "u:h#left out", Outcome: outcome.Skipped, Failure: outcome.Failure{Message: "rain"}, At: at},
 		{Event: outcome.Finished, ID: "u:h#fine", Outcome: outcome.Passed, At: at},
 	} {
 		run.Apply(e)
@@ -73,7 +73,7 @@ func TestSchema(t *testing.T) {
 	for i, o := range append(outcome.All, outcome.Passed) {
 		id := fmt.Sprintf("u:g%d#\x00\ufffe\xff%d", i%2, i)
 		run.Apply(outcome.Event{Event: outcome.Output, ID: id, Text: "\x1b[1m\x01\ufffe said ]]>\n"})
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, At: time.Now(), Outcome: o, Unstable: i == len(outcome.All), Seconds: outcome.Took(1e-7), Message: "two\nlines\x00", File: "a.go", Line: 3})
+		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, At: time.Now(), Outcome: o, Unstable: i == len(outcome.All), Seconds: outcome.Took(1e-7), Failure: outcome.Failure{Message: "two\nlines\x00", File: "a.go", Line: 3}})
 	}
 	var out bytes.Buffer
 	if err := Write(&out, run); err != nil {

@@ -168,7 +168,7 @@ type readCase struct {
 }
 
 func (c *readCase) tell(suites []string, sink outcome.Sink) {
-	e := outcome.Event{Event: outcome.Finished, ID: c.place(suites) + "#" + c.Name, Outcome: outcome.Passed, File: c.File}
+	e := outcome.Event{Event: outcome.Finished, ID: c.place(suites) + "#" + c.Name, Outcome: outcome.Passed, Failure: outcome.Failure{File: c.File}}
 	e.Line, _ = strconv.Atoi(c.Line) // 0 where there is none
 	if s, err := strconv.ParseFloat(strings.ReplaceAll(c.Seconds, ",", ""), 64); err == nil && s >= 0 {
 		e.Seconds = outcome.Took(s)

@@ -184,7 +184,7 @@ func newPoint(level int, parts []string) *point {
 			o = outcome.Surprise
 		}
 	}
-	return &point{level, outcome.Event{ID: unescape(description), Outcome: o, Message: reason}}
+	return &point{level, outcome.Event{ID: unescape(description), Outcome: o, Failure: outcome.Failure{Message: reason}}}
 }
 
 func unescape(text string) string { return strings.NewReplacer(`\\`, `\`, `\#`, `#`).Replace(text) }
@@ -233,7 +233,10 @@ func (p *point) diagnose(text string) {
 		return
 	}
 	e := &p.event
-	e.Message = strings.TrimSpace(e.Message + "\n" + d.Message)
+	if outcome.PlainLine(d.Message) != e.Message { // else it is the directive's reason, with its lines
+		d.Message = strings.TrimSpace(e.Message + "\n" + d.Message)
+	}
+	e.Message = d.Message
 	e.File, e.Line = d.At.File, d.At.Line
 	if e.File == "" {
 		e.File, e.Line = d.File, d.Line
@@ -304,21 +307,27 @@ func (p *reader) flush() {
 	}
 	for _, step := range below.kept {
 		if step.Outcome.Bad() && at.event.Message == "" {
-			at.event.Message = step.ID + ": " + step.Message
-			if at.event.File == "" {
-				at.event.File, at.event.Line = step.File, step.Line
-			}
-			if at.event.Expected == "" && at.event.Actual == "" {
-				at.event.Expected, at.event.Actual = step.Expected, step.Actual
-			}
+			at.event.Failure = explained(at.event.Failure, step)
 		}
-		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Message: step.Message, File: step.File, Line: step.Line})
+		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Failure: step.Failure})
 	}
 	for range below.omitted { // who limits steps counts them
 		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: "…", Outcome: outcome.Passed})
 	}
 	at.event.Event = outcome.Finished
 	p.sink(at.event)
+}
+
+// explained is the failure of a test that says nothing itself, as a step of it explains it.
+func explained(own outcome.Failure, step outcome.Event) outcome.Failure {
+	own.Message = step.ID + ": " + step.Message
+	if own.File == "" {
+		own.File, own.Line = step.File, step.Line
+	}
+	if own.Expected == "" && own.Actual == "" {
+		own.Expected, own.Actual = step.Expected, step.Actual
+	}
+	return own
 }
 
 // ErrOther says that a text is something other than TAP.

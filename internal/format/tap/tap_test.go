@@ -57,7 +57,7 @@ func TestWriteAndRead(t *testing.T) {
 	for i, o := range outcome.All {
 		id := fmt.Sprintf("u:g#t%d # \\ \x1b[31mred\nline", i)
 		run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: "one # two", Outcome: outcome.Passed})
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: o, Seconds: outcome.Took(0.25), At: at, Message: "it: \"leaks\"\n- twice", File: "a.go", Line: 3, Expected: "1", Actual: "two\nlines"})
+		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: o, Seconds: outcome.Took(0.25), At: at, Failure: outcome.Failure{Message: "it: \"leaks\"\n- twice", File: "a.go", Line: 3, Expected: "1", Actual: "two\nlines"}})
 	}
 	var text strings.Builder
 	if err := Write(&text, run); err != nil {

@@ -24,13 +24,16 @@ func Write(w io.Writer, run *outcome.Run) error {
 			if i == 0 {
 				fmt.Fprintf(out, "# Subtest: %s\n", escape(r.ID))
 			}
-			fmt.Fprintf(out, "%s%s %d - %s%s\n", indent, ok(step.Outcome), i+1, escape(step.Name), directiveOf(step.Outcome, ""))
+			fmt.Fprintf(out, "%s%s %d - %s%s\n", indent, ok(step.Outcome), i+1, escape(step.Name), directiveOf(step.Outcome, step.Message))
+			if err := writeDiagnosis(out, indent, step.Outcome, step.Seconds, false, step.Failure); err != nil {
+				return err
+			}
 		}
 		if len(r.Steps) > 0 {
 			fmt.Fprintf(out, "%s1..%d\n", indent, len(r.Steps))
 		}
 		fmt.Fprintf(out, "%s %d - %s%s\n", ok(r.Outcome), n+1, escape(r.ID), directiveOf(r.Outcome, r.Message))
-		if err := writeDiagnosis(out, r); err != nil {
+		if err := writeDiagnosis(out, "", r.Outcome, r.Seconds, r.Unstable, r.Failure); err != nil {
 			return err
 		}
 	}
@@ -63,17 +66,17 @@ func escape(text string) string { return escapes.Replace(outcome.PlainLine(text)
 
 var escapes = strings.NewReplacer(`\`, `\\`, `#`, `\#`)
 
-// writeDiagnosis writes the YAML of a point. Texts stand there as JSON has them, which is YAML,
-// too: on one line, whatever is in them.
-func writeDiagnosis(out io.Writer, r *outcome.Result) error {
-	fmt.Fprintf(out, "  ---\n  duration_ms: %g\n", r.Seconds*1000)
-	if r.Outcome != outcome.Passed {
-		fmt.Fprintf(out, "  outcome: %s\n", r.Outcome)
+// writeDiagnosis writes the YAML of a point at some indentation. Texts are written as in JSON, which is
+// YAML, too: on one line, whatever is in them.
+func writeDiagnosis(out io.Writer, indent string, o outcome.Outcome, seconds float64, unstable bool, f outcome.Failure) error {
+	fmt.Fprintf(out, "%[1]s  ---\n%[1]s  duration_ms: %[2]g\n", indent, seconds*1000)
+	if o != outcome.Passed {
+		fmt.Fprintf(out, "%s  outcome: %s\n", indent, o)
 	}
-	if r.Unstable {
-		fmt.Fprintf(out, "  unstable: true\n")
+	if unstable {
+		fmt.Fprintf(out, "%s  unstable: true\n", indent)
 	}
-	for _, field := range []struct{ key, text string }{{"message", r.Message}, {"expected", r.Expected}, {"actual", r.Actual}} {
+	for _, field := range []struct{ key, text string }{{"message", f.Message}, {"expected", f.Expected}, {"actual", f.Actual}} {
 		if field.text == "" {
 			continue
 		}
@@ -81,16 +84,16 @@ func writeDiagnosis(out io.Writer, r *outcome.Result) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(out, "  %s: %s\n", field.key, text)
+		fmt.Fprintf(out, "%s  %s: %s\n", indent, field.key, text)
 	}
-	if r.File != "" {
-		file, err := quoted(r.File)
+	if f.File != "" {
+		file, err := quoted(f.File)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(out, "  at:\n    file: %s\n    line: %d\n", file, r.Line)
+		fmt.Fprintf(out, "%[1]s  at:\n%[1]s    file: %[2]s\n%[1]s    line: %[3]d\n", indent, file, f.Line)
 	}
-	_, err := fmt.Fprintf(out, "  ...\n")
+	_, err := fmt.Fprintf(out, "%s  ...\n", indent)
 	return err
 }
 
