@@ -5,110 +5,71 @@ import (
 	"slices"
 	"sync"
 
-	"fernrelay/core/order"
 	"fernrelay/core/outcome"
+	"fernrelay/core/split"
 )
 
-// queued is a batch that waits to be taken.
-type queued struct {
-	Batch
-	at    int      // its number, from 1
-	uses  []string // resources, each once, and what it must run apart from
-	waits []string // IDs of other batches' tests that must have ended
+// taken is a batch that a worker has taken.
+type taken struct {
+	*split.Batch
+	number int // from 1
 }
 
-// apartSign goes before what a batch runs apart from, which is held as a resource
-// that one batch may hold at a time.
-const apartSign = "\x00"
-
-// line makes the queue of the job's batches.
-func (r *run) line() {
-	for _, b := range r.job.Queue {
-		for i := range b.Tests {
-			r.open[b.Tests[i].ID] = &b.Tests[i]
-		}
-	}
-	for i, b := range r.job.Queue {
-		q := &queued{Batch: b, at: i + 1}
-		own := make(map[string]bool, len(b.Tests))
-		for i := range b.Tests {
-			own[b.Tests[i].ID] = true
-		}
-		for i := range b.Tests {
-			q.uses = append(q.uses, uses(&b.Tests[i])...)
-			for _, id := range order.Dependencies(&b.Tests[i]) {
-				if r.open[id] != nil && !own[id] {
-					q.waits = append(q.waits, id)
-					r.awaited[id] = true
-				}
-			}
-		}
-		slices.Sort(q.uses)
-		q.uses = slices.Compact(q.uses)
-		if b.Apart != "" {
-			q.uses = append(q.uses, apartSign+b.Apart)
-		}
-		r.queue = append(r.queue, q)
-	}
+// pool is the workers that wait for a batch. Those with lower numbers take first, and the first batches are
+// taken once all workers wait, so that the same schedule is always taken alike.
+type pool struct {
+	waiting []int // worker numbers, ascending
+	open    bool
+	given   map[int]*taken // by worker; nil if there is none left for it
+	asked   int            // how often a worker has asked for a batch
 }
 
-// take gives the first batch that is free for a worker, and waits where none is
-// free yet; nil where there are none left or the run is to end.
-func (r *run) take(ctx context.Context, worker int) *queued {
+// next returns the next batch that worker may run. It blocks until one is free, and returns nil if
+// none is left for the worker or the run is stopping.
+func (r *run) next(ctx context.Context, worker int) *taken {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	at, _ := slices.BinarySearch(r.pool.waiting, worker)
+	r.pool.waiting = slices.Insert(r.pool.waiting, at, worker)
+	r.pool.asked++
+	r.pool.open = r.pool.open || len(r.pool.waiting) == r.job.Workers
+	r.assign()
 	for ctx.Err() == nil && !r.stopping {
-		left := false
-		for i, b := range r.queue {
-			if b.Worker != 0 && b.Worker != worker {
-				continue
-			}
-			left = true
-			if r.paused || !r.free(b) {
-				continue
-			}
-			r.remove(i)
-			for _, resource := range b.uses {
-				r.held[resource]++
-			}
-			return b
-		}
-		if !left {
-			break
+		if batch, given := r.pool.given[worker]; given {
+			delete(r.pool.given, worker)
+			return batch
 		}
 		r.changed.Wait()
 	}
 	return nil
 }
 
-// remove takes a batch out of the queue, mostly the first.
-func (r *run) remove(i int) {
-	if i == 0 {
-		r.queue = r.queue[1:]
+// assign gives each waiting worker its next batch, if one is free. It is called whenever one may have become so.
+func (r *run) assign() {
+	if r.paused || r.stopping || !r.pool.open {
 		return
 	}
-	r.queue = slices.Delete(r.queue, i, i+1)
-}
-
-// free reports whether nothing that a batch waits for is still to come: tests of
-// other batches, or its turn at a resource.
-func (r *run) free(b *queued) bool {
-	for _, resource := range b.uses {
-		if r.held[resource] >= max(1, r.job.Resources[resource]) {
+	r.pool.waiting = slices.DeleteFunc(r.pool.waiting, func(worker int) bool {
+		i, left := r.dispatcher.Next(worker)
+		switch {
+		case i >= 0:
+			r.pool.given[worker] = &taken{&r.job.Schedule.Batches[i], i + 1}
+		case !left:
+			r.pool.given[worker] = nil
+		default:
 			return false
 		}
-	}
-	return !slices.ContainsFunc(b.waits, func(id string) bool { return r.open[id] != nil })
+		return true
+	})
+	r.changed.Broadcast()
 }
 
-// release gives back what a batch held.
-func (r *run) release(b *queued) {
+// release records that a batch has ended.
+func (r *run) release(b *taken) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, resource := range b.uses {
-		r.held[resource]--
-	}
-	r.changed.Broadcast()
+	r.dispatcher.Release(b.number - 1)
+	r.assign()
 }
 
 // Control steers a run that goes on, from beside it. The zero value lets it run.
@@ -152,6 +113,7 @@ func (r *run) steer(held, finishing bool) {
 		r.finished = true
 		r.stop()
 	}
+	r.assign()
 	r.changed.Broadcast()
 }
 

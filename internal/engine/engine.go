@@ -13,21 +13,21 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
+	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 )
 
 // Job is what Run runs.
 type Job struct {
 	Adapters  map[string]adapter.Adapter // by suite
-	Queue     []Batch                    // the first that is free is taken first
-	Workers   int                        // at least 1
-	Resources map[string]int             // how many batches may hold each at once; 1 where nothing is said
-	Setup     adapter.Setup              // of the workers' slots
-	StopAfter int                        // after so many bad outcomes nothing new is begun; 0 for never
-	Retries   int                        // how often a test that was bad runs again, in a fresh state
-	Control   *Control                   // nil where nobody steers the run
-	Floods    string                     // the folder for output that is too much to tell; made when there is some
-	Making    func(what string)          // told what is made ready, from any goroutine; may be nil
+	Schedule  *split.Schedule
+	Workers   int               // at least 1
+	Setup     adapter.Setup     // of the workers' slots
+	StopAfter int               // after so many bad outcomes nothing new is begun; 0 for never
+	Retries   int               // how often a test that was bad runs again, in a fresh state
+	Control   *Control          // nil where nobody steers the run
+	Floods    string            // the folder for output that is too much to tell; made when there is some
+	Making    func(what string) // told what is made ready, from any goroutine; may be nil
 }
 
 // Run runs the job and tells the sink everything, from the run's beginning to
@@ -40,31 +40,45 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 	if err != nil {
 		return err
 	}
-	r := &run{job: job, slots: slots, sink: outcome.LimitSteps(sink), extras: map[string]int{}, store: floodStore{dir: job.Floods, room: -1}, began: time.Now(), counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{},
-		came: map[string]outcome.Outcome{}, held: map[string]int{}, awaited: map[string]bool{}, floods: map[string]*flood{},
-		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}}
-	r.changed = sync.NewCond(&r.mu)
+	newRun(job, slots, sink).execute(ctx)
+	return nil
+}
+
+func newRun(job Job, slots *adapter.Slots, sink outcome.Sink) *run {
+	r := &run{job: job, slots: slots, sink: outcome.LimitSteps(sink), extras: map[string]int{}, store: floodStore{dir: job.Floods, room: -1}, began: time.Now(),
+		counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{}, came: map[string]outcome.Outcome{}, floods: map[string]*flood{},
+		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}, dispatcher: job.Schedule.Dispatch()}
+	r.changed, r.pool.given = sync.NewCond(&r.mu), map[int]*taken{}
+	for i := range job.Schedule.Batches {
+		for j := range job.Schedule.Batches[i].Tests {
+			t := &job.Schedule.Batches[i].Tests[j]
+			r.open[t.ID] = t
+		}
+	}
+	return r
+}
+
+// execute runs the job from its beginning to its end.
+func (r *run) execute(ctx context.Context) {
 	defer context.AfterFunc(ctx, r.changed.Broadcast)()
-	r.line()
-	defer job.Control.listen(r.steer)()
+	defer r.job.Control.listen(r.steer)()
 	r.tell(outcome.Event{Event: outcome.RunBegins, Format: outcome.Format})
 	r.prepare(ctx)
 	var wg sync.WaitGroup
-	for number := 1; number <= job.Workers; number++ {
+	for number := 1; number <= r.job.Workers; number++ {
 		wg.Go(func() { r.work(ctx, number) })
 	}
 	wg.Wait()
-	if err := slots.Close(); err != nil {
+	if err := r.slots.Close(); err != nil {
 		r.note(err.Error())
 	}
-	left, why := r.leftover(ctx)
-	for _, b := range job.Queue {
-		for i := range b.Tests {
-			r.give(&b.Tests[i], 0, 0, left, why)
+	left, why := r.outcomeOfUnrun(ctx)
+	for i := range r.job.Schedule.Batches {
+		for j := range r.job.Schedule.Batches[i].Tests {
+			r.settle(&r.job.Schedule.Batches[i].Tests[j], 0, 0, left, why)
 		}
 	}
 	r.tell(outcome.Event{Event: outcome.RunEnds, Counts: r.counts, Failure: outcome.Failure{Message: strings.Join(r.notes, "\n")}})
-	return nil
 }
 
 // run is one job under way.
@@ -73,28 +87,27 @@ type run struct {
 	slots *adapter.Slots
 	began time.Time
 
-	mu       sync.Mutex
-	changed  *sync.Cond // an outcome came that is waited for, a batch ended, or the run is to end
-	sink     outcome.Sink
-	queue    []*queued                  // not taken yet
-	held     map[string]int             // by resource, how many batches hold it
-	awaited  map[string]bool            // IDs that batches wait for
-	open     map[string]*catalog.Test   // without an outcome yet
-	came     map[string]outcome.Outcome // by ID
-	counts   map[outcome.Outcome]int
-	floods   map[string]*flood // by ID: tests that printed much
-	store    floodStore
-	extras   map[string]int             // by ID: how many entries there are for what processes did beyond their tests
-	notes    []string                   // what went wrong beside the tests
-	paused   bool                       // nothing new is to be taken
-	stopping bool                       // nothing new is to begin
-	finished bool                       // as somebody asked for it
-	running  map[int]map[string]bool    // by worker: IDs of the tests that run
-	cancels  map[int]context.CancelFunc // by worker: ends what it does; 0 is what is made ready
+	mu         sync.Mutex
+	changed    *sync.Cond // an outcome came that is waited for, a batch ended, or the run is to end
+	sink       outcome.Sink
+	dispatcher *split.Dispatcher
+	pool       pool
+	open       map[string]*catalog.Test   // without an outcome yet
+	came       map[string]outcome.Outcome // by ID
+	counts     map[outcome.Outcome]int
+	floods     map[string]*flood // by ID: tests that printed much
+	store      floodStore
+	extras     map[string]int             // by ID: how many entries there are for what processes did beyond their tests
+	notes      []string                   // what went wrong beside the tests
+	paused     bool                       // nothing new is to be taken
+	stopping   bool                       // nothing new is to begin
+	finished   bool                       // as somebody asked for it
+	running    map[int]map[string]bool    // by worker: IDs of the tests that run
+	cancels    map[int]context.CancelFunc // by worker: ends what it does; 0 is what is made ready
 }
 
-// leftover says what becomes of tests without an outcome once no worker works.
-func (r *run) leftover(ctx context.Context) (o outcome.Outcome, why string) {
+// outcomeOfUnrun returns the outcome of the tests that never ran, and the reason to report.
+func (r *run) outcomeOfUnrun(ctx context.Context) (o outcome.Outcome, why string) {
 	switch cause := context.Cause(ctx); {
 	case cause != nil && cause != context.Canceled:
 		return outcome.Lost, "the run was ended before it had an outcome: " + cause.Error()
@@ -111,12 +124,13 @@ func (r *run) prepare(ctx context.Context) {
 	r.enter(0, cancel)
 	var suites []string
 	tests := map[string][]*catalog.Test{} // that will run here
-	for _, b := range r.job.Queue {
+	for i := range r.job.Schedule.Batches {
+		b := &r.job.Schedule.Batches[i]
 		if !slices.Contains(suites, b.Suite) {
 			suites = append(suites, b.Suite)
 		}
-		for i := range b.Tests {
-			if t := &b.Tests[i]; t.PutOut == "" {
+		for j := range b.Tests {
+			if t := &b.Tests[j]; t.PutOut == "" {
 				tests[b.Suite] = append(tests[b.Suite], t)
 			}
 		}
@@ -127,7 +141,7 @@ func (r *run) prepare(ctx context.Context) {
 			continue
 		}
 		for _, t := range tests[suite] {
-			r.give(t, 0, 0, outcome.Errored, err.Error())
+			r.settle(t, 0, 0, outcome.Errored, err.Error())
 		}
 	}
 	r.making("")
@@ -159,14 +173,14 @@ func (r *run) work(ctx context.Context, number int) {
 	seat := &seat{number: number, sessions: map[string]adapter.Session{}, groups: map[string]string{}}
 	defer r.leave(seat)
 	for ctx.Err() == nil {
-		batch := r.take(ctx, number)
+		batch := r.next(ctx, number)
 		if batch == nil {
 			return
 		}
 		err := r.runBatch(ctx, batch, seat)
 		if err != nil && ctx.Err() == nil {
 			for i := range batch.Tests {
-				r.give(&batch.Tests[i], number, batch.at, outcome.Errored, err.Error())
+				r.settle(&batch.Tests[i], number, batch.number, outcome.Errored, err.Error())
 			}
 		}
 		r.release(batch)
@@ -246,10 +260,10 @@ func (r *run) note(text string) {
 }
 
 // runBatch runs a batch; tests that are bad run again as often as is asked for.
-func (r *run) runBatch(ctx context.Context, batch *queued, seat *seat) error {
+func (r *run) runBatch(ctx context.Context, batch *taken, seat *seat) error {
 	for i := range batch.Tests {
 		if why := r.putOut(&batch.Tests[i]); why != "" {
-			r.give(&batch.Tests[i], seat.number, batch.at, outcome.Skipped, why)
+			r.settle(&batch.Tests[i], seat.number, batch.number, outcome.Skipped, why)
 		}
 	}
 	tests := slices.DeleteFunc(slices.Clone(batch.Tests), func(t catalog.Test) bool { return !r.isOpen(t.ID) })
@@ -261,7 +275,7 @@ func (r *run) runBatch(ctx context.Context, batch *queued, seat *seat) error {
 		return err
 	}
 	seat.groups[batch.Suite] = tests[len(tests)-1].Group
-	tries := newTries(r, seat.number, batch.at, tests)
+	tries := newTries(r, seat.number, batch.number, tests)
 	for len(tests) > 0 && err == nil {
 		if err = session.Run(ctx, tests, tries.hear); err == nil {
 			tests, err = tries.again(ctx, session, tests)
@@ -297,8 +311,8 @@ func (r *run) isOpen(id string) bool {
 	return r.open[id] != nil
 }
 
-// give gives an outcome to a test that has none.
-func (r *run) give(t *catalog.Test, worker, batch int, o outcome.Outcome, message string) {
+// settle records an outcome for t unless it already has one.
+func (r *run) settle(t *catalog.Test, worker, batch int, o outcome.Outcome, message string) {
 	if r.isOpen(t.ID) {
 		r.tell(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: batch, Outcome: o,
 			Failure: outcome.Failure{Message: message, File: t.File, Line: t.Line}, Seconds: outcome.Took(0)})
@@ -343,8 +357,8 @@ func (r *run) finish(e *outcome.Event) {
 		}
 		delete(r.open, e.ID)
 		r.came[e.ID] = e.Outcome
-		if r.awaited[e.ID] {
-			r.changed.Broadcast()
+		if r.dispatcher.End(e.ID) {
+			r.assign()
 		}
 	}
 	r.counts[e.Outcome]++

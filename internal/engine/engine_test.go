@@ -115,7 +115,7 @@ func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, wo
 	p.slots = map[int]string{}
 	run := outcome.NewRun()
 	var events []outcome.Event
-	err := Run(ctx, Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{Workers: workers}), Workers: workers, Resources: map[string]int{"bus": 2}}, func(e outcome.Event) {
+	err := Run(ctx, Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: workers, Resources: map[string]int{"bus": 2}}), Workers: workers}, func(e outcome.Event) {
 		run.Apply(e)
 		events = append(events, e)
 	})
@@ -211,7 +211,7 @@ func TestQueue(t *testing.T) {
 		{adapter.ScopeWorker, true, "a1 | b1 | a2 | c1"},
 	} {
 		var batches []string
-		for _, b := range Queue(tests, map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, Deal{Workers: 2, InOrder: c.inOrder}) {
+		for _, b := range dealt(tests, map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, split.Deal{Workers: 2, InOrder: c.inOrder}).Batches {
 			var names []string
 			for _, t := range b.Tests {
 				names = append(names, t.Group+t.Name)
@@ -300,7 +300,7 @@ func TestPlannedWorkers(t *testing.T) {
 			worker[made.ID] = random.IntN(4) // 0 for whichever is free
 		}
 		run := outcome.NewRun()
-		job := Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{InOrder: true, Worker: worker}), Workers: 3}
+		job := Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{InOrder: true, Worker: worker}), Workers: 3}
 		if err := Run(context.Background(), job, run.Apply); err != nil {
 			t.Fatal(err)
 		}
@@ -331,7 +331,7 @@ func TestStopAfter(t *testing.T) {
 			tests = append(tests, test(fmt.Sprint("g", i/10, name == "slow", i), name, 1, catalog.Rules{}))
 		}
 		run := outcome.NewRun()
-		job := Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{InOrder: true}), Workers: workers, StopAfter: 2}
+		job := Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{InOrder: true}), Workers: workers, StopAfter: 2}
 		if err := Run(context.Background(), job, run.Apply); err != nil {
 			t.Fatal(err)
 		}
@@ -365,7 +365,7 @@ func TestDealing(t *testing.T) {
 				}
 				tests = append(tests, made)
 			}
-			queue := Queue(tests, nil, Deal{Workers: workers, Together: map[string]split.Together{"s": level}, First: map[string]int{tests[500].ID: 1}})
+			queue := dealt(tests, nil, split.Deal{Workers: workers, Together: map[string]split.Together{"s": level}, First: map[string]int{tests[500].ID: 1}}).Batches
 			seen, apart := map[string]int{}, map[string]string{}
 			for i, b := range queue {
 				if i > 1 && b.Seconds() > queue[i-1].Seconds()+1e-9 {
@@ -410,7 +410,7 @@ func TestRetries(t *testing.T) {
 		test("a", "fail as said", 1, catalog.Rules{ExpectFail: "known"}), test("b", "needs it", 1, catalog.Rules{Needs: []string{"s:a#twice bad"}}),
 		test("c", "collapse", 1, catalog.Rules{})}
 	run := outcome.NewRun()
-	if err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{Workers: 2}), Workers: 2, Retries: 2}, run.Apply); err != nil {
+	if err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: 2}), Workers: 2, Retries: 2}, run.Apply); err != nil {
 		t.Fatal(err)
 	}
 	unstable := run.Result("s:a#twice bad")
@@ -440,7 +440,7 @@ func TestControl(t *testing.T) {
 		control.Finish()
 	}()
 	run := outcome.NewRun()
-	if err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue(tests, adapters, Deal{Workers: 1}), Workers: 1, Control: control}, run.Apply); err != nil {
+	if err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: 1}), Workers: 1, Control: control}, run.Apply); err != nil {
 		t.Fatal(err)
 	}
 	if first := run.Result("s:a#signal"); first.Outcome != outcome.Passed || first.Started.Sub(began) < 50*time.Millisecond {
@@ -458,7 +458,7 @@ func TestFlood(t *testing.T) {
 	adapters := map[string]adapter.Adapter{"s": p}
 	floods := filepath.Join(t.TempDir(), "floods")
 	run, told := outcome.NewRun(), 0
-	err := Run(context.Background(), Job{Adapters: adapters, Queue: Queue([]catalog.Test{test("a", "flood", 1, catalog.Rules{})}, adapters, Deal{}), Workers: 1, Floods: floods},
+	err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt([]catalog.Test{test("a", "flood", 1, catalog.Rules{})}, adapters, split.Deal{}), Workers: 1, Floods: floods},
 		func(e outcome.Event) {
 			run.Apply(e)
 			told += len(e.Text)
@@ -500,4 +500,13 @@ func TestFloodsHaveACap(t *testing.T) {
 	if r.store.room < 0 {
 		t.Errorf("%d bytes of room are left", r.store.room)
 	}
+}
+
+// dealt is the schedule of tests for adapters.
+func dealt(tests []catalog.Test, adapters map[string]adapter.Adapter, d split.Deal) *split.Schedule {
+	d.Lasting = map[string]bool{}
+	for suite, a := range adapters {
+		d.Lasting[suite] = a.Scope() == adapter.ScopeWorker
+	}
+	return d.Schedule(tests)
 }

@@ -57,8 +57,9 @@ func (t Task) Kept(journal string) Kept {
 
 // TaskBatch is a batch of a task.
 type TaskBatch struct {
-	Worker int   `json:"worker,omitempty"` // the only one that takes it; 0 for whichever is free
-	Tests  []int `json:"tests"`            // by their places in the task's
+	Worker int    `json:"worker,omitempty"` // the only one that takes it; 0 for whichever is free
+	Apart  string `json:"apart,omitempty"`  // batches with the same value never run side by side
+	Tests  []int  `json:"tests"`            // by their places in the task's
 }
 
 const (

@@ -37,7 +37,7 @@ func TestReadyChanged(t *testing.T) {
 	if err != nil || idsIn(q.Tests) != "one#TestAlwaysBad one#TestFills one#TestVictim one#TestSpoils" || q.First["go:one#TestAlwaysBad"] != 1 || len(q.First) != 1 || q.Workers != 3 {
 		t.Errorf("a change runs %s first %v, %v", idsIn(q.Tests), q.First, err)
 	}
-	if batch := r.Queue(q)[0]; batch.Tests[0].Name != "TestAlwaysBad" {
+	if batch := r.Schedule(q).Batches[0]; batch.Tests[0].Name != "TestAlwaysBad" {
 		t.Errorf("the first batch begins with %s", batch.Tests[0].ID)
 	}
 	left := outcome.NewRun()

@@ -266,10 +266,11 @@ type Request struct {
 	Worker  map[string]int   // by ID: the only worker that runs it, where that is planned
 	Shard   *outcome.Planned // the shard of a plan that this is, if it is one
 
-	Before   *outcome.Run   // what a run had come to that was killed and that this resumes
-	Planned  float64        // seconds that a plan says it takes; 0 where it is not planned
-	Together split.Together // what never runs side by side; as each suite says where empty
-	First    map[string]int // by ID, from 1: the rank of tests that go before others
+	Schedule *split.Schedule // as Schedule returns it; nil to build it
+	Before   *outcome.Run    // what a run had come to that was killed and that this resumes
+	Planned  float64         // seconds that a plan says it takes; 0 where it is not planned
+	Together split.Together  // what never runs side by side; as each suite says where empty
+	First    map[string]int  // by ID, from 1: the rank of tests that go before others
 
 	StopAfter int             // after so many bad outcomes nothing new is begun; 0 for never
 	Retries   int             // how often a test that was bad runs again
@@ -279,13 +280,16 @@ type Request struct {
 	Order     string          // the rule of the order, as it is kept with the run
 }
 
-// Queue gives the batches of a request, the first to be taken first.
-func (r *Relay) Queue(q Request) []engine.Batch {
-	deal := engine.Deal{Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: map[string]split.Together{}}
+// Schedule returns the schedule of a request. It is built once per run, and shared with those who follow it.
+func (r *Relay) Schedule(q Request) *split.Schedule {
+	deal := split.Deal{Resources: r.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: map[string]split.Together{}}
 	for _, s := range r.Project.Suites {
 		deal.Together[s.Name] = cmp.Or(q.Together, s.Together)
 	}
-	return engine.Queue(q.Tests, r.adapters, deal)
+	for suite, a := range r.adapters {
+		deal.Lasting[suite] = a.Scope() == adapter.ScopeWorker
+	}
+	return deal.Schedule(q.Tests)
 }
 
 // Ready makes a request of tests: those that must wait for others stand behind
@@ -305,14 +309,17 @@ func (r *Relay) setup() adapter.Setup {
 // Run runs tests, passes on what happens to the sink, and keeps the run in the ledger, also if ctx ends. If
 // it cannot be kept, the error says why and what becomes of it; the run is returned all the same.
 func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *outcome.Run, number int, err error) {
-	queue := r.Queue(q)
-	task := q.task(queue)
+	schedule := q.Schedule
+	if schedule == nil {
+		schedule = r.Schedule(q)
+	}
+	task := q.task(schedule)
 	task.Revision, task.Dirty = project.Origin(ctx, r.Project.Dir)
 	journal, note, unwritten := r.beginJournal(task)
 	run = outcome.NewRun()
 	setup := r.setup()
 	setup.Limit = q.Limit
-	job := engine.Job{Adapters: r.adapters, Queue: queue, Workers: q.Workers, Resources: r.Project.Resources, Setup: setup,
+	job := engine.Job{Adapters: r.adapters, Schedule: schedule, Workers: q.Workers, Setup: setup,
 		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Making: q.Making}
 	err = engine.Run(ctx, job, func(e outcome.Event) {
 		if e.Event == outcome.RunBegins {

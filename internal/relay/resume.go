@@ -7,12 +7,12 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
-	"fernrelay/internal/engine"
+	"fernrelay/core/split"
 	"fernrelay/internal/ledger"
 )
 
 // task is what a journal says of a request.
-func (q Request) task(queue []engine.Batch) ledger.Task {
+func (q Request) task(schedule *split.Schedule) ledger.Task {
 	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, Order: q.Order, Machine: machine(), InOrder: q.InOrder}
 	if q.Before != nil {
 		for _, r := range q.Before.Results {
@@ -24,8 +24,8 @@ func (q Request) task(queue []engine.Batch) ledger.Task {
 		place[q.Tests[i].ID] = len(task.Tests)
 		task.Tests = append(task.Tests, q.Tests[i].ID)
 	}
-	for _, b := range queue {
-		batch := ledger.TaskBatch{Worker: b.Worker}
+	for _, b := range schedule.Batches {
+		batch := ledger.TaskBatch{Worker: b.Worker, Apart: b.Apart}
 		for i := range b.Tests {
 			batch.Tests = append(batch.Tests, place[b.Tests[i].ID])
 		}
@@ -34,20 +34,20 @@ func (q Request) task(queue []engine.Batch) ledger.Task {
 	return task
 }
 
-// QueueOf gives the batches of a task as far as its tests are known here.
-func (r *Relay) QueueOf(task ledger.Task) []engine.Batch {
-	queue := make([]engine.Batch, len(task.Batches))
+// ScheduleOf returns the schedule of a task, as far as its tests are known here.
+func (r *Relay) ScheduleOf(task ledger.Task) *split.Schedule {
+	batches := make([]split.Batch, len(task.Batches))
 	for i, b := range task.Batches {
-		queue[i].Worker = b.Worker
+		batches[i].Worker, batches[i].Apart = b.Worker, b.Apart
 		for _, at := range b.Tests {
 			t := catalog.Test{ID: task.Tests[at]}
 			if known, ok := r.Catalog.Lookup(t.ID); ok {
 				t = *known
 			}
-			queue[i].Tests = append(queue[i].Tests, t)
+			batches[i].Tests = append(batches[i].Tests, t)
 		}
 	}
-	return queue
+	return split.NewSchedule(batches, r.Project.Resources)
 }
 
 // Running finds the journal of a run that goes on in the project, in any process;

@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/outcome"
+	"fernrelay/core/split"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
@@ -46,7 +47,8 @@ type liveRun struct {
 	results  []*outcome.Result // those with an outcome, in the order in which they came to it
 	bad      []*outcome.Result // of those
 	tracks   []track           // by worker, from 0
-	batches  []batchWork       // in the order in which they are taken
+	schedule *split.Schedule
+	batches  []batchWork // in the order in which they are taken
 	expected map[string]expectation
 	began    time.Time // when the first test began; until then, when the run was asked for
 	first    bool      // a test has begun
@@ -99,7 +101,6 @@ type batchWork struct {
 	left, variance float64
 	setup          float64 // part of left, until it begins
 	begun          bool
-	worker         int // the only one that takes it; 0 for whichever is free
 }
 
 type runEndedMsg struct {
@@ -108,15 +109,15 @@ type runEndedMsg struct {
 	err    error
 }
 
-// newLiveRun makes ready to follow a run of batches.
-func newLiveRun(queue []engine.Batch, workers int, past func(id string) []outcome.Outcome) *liveRun {
-	live := &liveRun{run: outcome.NewRun(), began: time.Now(), past: past, tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
+// newLiveRun makes ready to follow a run of a schedule.
+func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []outcome.Outcome) *liveRun {
+	live := &liveRun{run: outcome.NewRun(), began: time.Now(), past: past, schedule: schedule, tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
-	for _, b := range queue {
-		work := batchWork{label: b.Tests[0].Group, setup: b.Tests[0].Setup, worker: b.Worker}
-		work.left = work.setup + b.Seconds()
+	for i := range schedule.Batches {
+		b := &schedule.Batches[i]
+		work := batchWork{label: b.Tests[0].Group, setup: b.Setup(), left: b.Setup() + b.Seconds()}
 		for i := range b.Tests {
 			t := &b.Tests[i]
 			work.variance += t.Spread * t.Spread
@@ -132,7 +133,8 @@ func newLiveRun(queue []engine.Batch, workers int, past func(id string) []outcom
 // startRun runs the tests and gives the live run and the command that waits for its end.
 func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, tea.Cmd) {
 	ctx, cancel := context.WithCancelCause(ctx)
-	live := newLiveRun(r.Queue(q), q.Workers, r.PastOf)
+	q.Schedule = r.Schedule(q)
+	live := newLiveRun(q.Schedule, q.Workers, r.PastOf)
 	live.cancel, live.control = cancel, &engine.Control{}
 	q.Control, q.Making = live.control, live.making.put
 	return live, func() tea.Msg {
@@ -152,7 +154,7 @@ func followRun(ctx context.Context, r *relay.Relay, journal string) tea.Cmd {
 		var live *liveRun
 		go func() {
 			ended <- ledger.Follow(ctx, journal, func(task ledger.Task) {
-				live = newLiveRun(r.QueueOf(task), max(1, task.Workers), r.PastOf)
+				live = newLiveRun(r.ScheduleOf(task), max(1, task.Workers), r.PastOf)
 				live.total = len(task.Tests)
 				found <- followedMsg{live, func() tea.Msg { return runEndedMsg{run: live, err: <-ended} }}
 			}, func(e outcome.Event) { live.events.put(e) })
@@ -286,41 +288,35 @@ type outlook struct {
 	doubt  float64 // about 95 of 100 ends lie within so many seconds around end
 }
 
-// outlook deals the batches that nobody has begun out to the workers as they should
-// become free.
+// outlook is the schedule's forecast from where the run is.
 func (l *liveRun) outlook() outlook {
 	n := len(l.tracks)
 	out := outlook{tracks: make([][]planned, n), early: make([]float64, n)}
 	free, variance := make([]float64, n), make([]float64, n)
+	p := split.Progress{Now: l.now, At: make([]int, n), Left: make([]float64, n),
+		Begun:   func(batch int) bool { return l.batches[batch].begun },
+		Ended:   func(id string) bool { r := l.run.Result(id); return r != nil && r.Outcome != "" },
+		Seconds: func(batch int) float64 { return l.batches[batch].left }}
 	for w := range l.tracks {
 		t := &l.tracks[w]
-		free[w] = l.now
+		p.At[w] = t.batch
 		if t.batch >= 0 {
 			b := &l.batches[t.batch]
-			left := max(0, b.left)
+			p.Left[w] = max(0, b.left)
 			if t.running != "" { // of which some has passed
-				left = max(0, left-min(l.now-t.since, l.expected[t.running].seconds))
+				p.Left[w] = max(0, p.Left[w]-min(l.now-t.since, l.expected[t.running].seconds))
 			}
-			free[w] += left
 			variance[w] = max(0, b.variance)
-			out.tracks[w] = append(out.tracks[w], planned{b.label, l.now, free[w]})
+			out.tracks[w] = append(out.tracks[w], planned{b.label, l.now, l.now + p.Left[w]})
 		}
+		free[w] = l.now + p.Left[w]
 		out.early[w] = t.early(l)
 	}
-	for i := range l.batches {
-		b := &l.batches[i]
-		if b.begun {
-			continue
-		}
-		w := max(0, b.worker-1)
-		for i := range free {
-			if b.worker == 0 && free[i] < free[w] {
-				w = i
-			}
-		}
-		out.tracks[w] = append(out.tracks[w], planned{b.label, free[w], free[w] + b.left})
-		free[w] += b.left
-		variance[w] += max(0, b.variance)
+	for _, s := range l.schedule.Forecast(p) {
+		b := &l.batches[s.Batch]
+		out.tracks[s.Worker] = append(out.tracks[s.Worker], planned{b.label, s.From, s.To})
+		free[s.Worker] = s.To
+		variance[s.Worker] += max(0, b.variance)
 	}
 	for w := range free {
 		if free[w] >= out.end {

@@ -17,6 +17,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/core/split"
 	"fernrelay/core/timing"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
@@ -101,7 +102,7 @@ func press(a *App, keys string) {
 func playRun(a *App, share float64, bad bool) {
 	s := a.session
 	later := catalog.Test{ID: "s:later#水", Group: "水 later", Expected: 30, Spread: 4}
-	live := newLiveRun([]engine.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, s.workers(), s.picked.PastOf)
+	live := newLiveRun(split.NewSchedule([]split.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, nil), s.workers(), s.picked.PastOf)
 	live.total, live.began, live.planned, live.cancel, live.control = len(s.picked.tests), time.Now().Add(-time.Minute), 90, func(error) {}, &engine.Control{}
 	s.run = live
 	a.watch.reset()
@@ -448,7 +449,7 @@ func BenchmarkFlood(b *testing.B) {
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	a.leg = 2
 	tests := a.session.picked.tests
-	live := newLiveRun([]engine.Batch{{Tests: tests}}, 4, a.session.picked.PastOf)
+	live := newLiveRun(split.NewSchedule([]split.Batch{{Tests: tests}}, nil), 4, a.session.picked.PastOf)
 	live.planned, live.cancel = 90, func(error) {}
 	a.session.run = live
 	a.watch.setFilter(filter{show: showAll})

@@ -13,6 +13,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/outcome"
+	"fernrelay/core/split"
 	"fernrelay/internal/engine"
 )
 
@@ -39,7 +40,7 @@ func followedRun(t *testing.T) *followed {
 	}
 	second := tests[4]
 	second.Expected, second.Spread, second.Setup = 5, 0, 1
-	live := newLiveRun([]engine.Batch{{Tests: first, Worker: 1}, {Tests: []catalog.Test{second}, Worker: 2}}, 2, a.session.picked.PastOf)
+	live := newLiveRun(split.NewSchedule([]split.Batch{{Tests: first, Worker: 1}, {Tests: []catalog.Test{second}, Worker: 2}}, nil), 2, a.session.picked.PastOf)
 	live.planned, live.control, live.cancel = 6, &engine.Control{}, func(error) {}
 	a.session.run = live
 	a.watch.reset()
@@ -218,5 +219,28 @@ func TestOnChangeFromThenOn(t *testing.T) {
 	}
 	if !saved("") {
 		t.Error("what is saved then does not run")
+	}
+}
+
+// TestEndsInKnowsWhatBinds holds that the end which Watch shows is the schedule's forecast, also if a resource, a
+// need or what runs apart keeps workers waiting.
+func TestEndsInKnowsWhatBinds(t *testing.T) {
+	batch := func(name string, seconds float64, rules catalog.Rules, apart string) split.Batch {
+		return split.Batch{Suite: "s", Apart: apart, Tests: []catalog.Test{{ID: "s:" + name + "#t", Suite: "s", Group: name, Name: "t", Expected: seconds, Rules: rules}}}
+	}
+	bus := catalog.Rules{Holds: []string{"bus"}}
+	for name, c := range map[string]struct {
+		batches []split.Batch
+		end     float64
+	}{
+		"nothing":    {[]split.Batch{batch("a", 5, catalog.Rules{}, ""), batch("b", 5, catalog.Rules{}, ""), batch("c", 1, catalog.Rules{}, "")}, 6},
+		"a resource": {[]split.Batch{batch("a", 5, bus, ""), batch("b", 5, bus, ""), batch("c", 1, catalog.Rules{}, "")}, 10},
+		"apart":      {[]split.Batch{batch("a", 5, catalog.Rules{}, "x"), batch("b", 4, catalog.Rules{}, "x")}, 9},
+		"a need":     {[]split.Batch{batch("a", 5, catalog.Rules{}, ""), batch("b", 4, catalog.Rules{Needs: []string{"s:a#t"}}, "")}, 9},
+	} {
+		live := newLiveRun(split.NewSchedule(c.batches, nil), 2, func(string) []outcome.Outcome { return nil })
+		if live.ahead.end != c.end {
+			t.Errorf("%s: it ends in %v s, want %v s", name, live.ahead.end, c.end)
+		}
 	}
 }

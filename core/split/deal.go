@@ -1,4 +1,4 @@
-package engine
+package split
 
 import (
 	"cmp"
@@ -9,50 +9,33 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
-	"fernrelay/core/split"
-	"fernrelay/internal/adapter"
 )
-
-// Batch is what a worker takes from the queue at once: tests of one suite, in
-// the order in which they run.
-type Batch struct {
-	Suite  string
-	Tests  []catalog.Test
-	Worker int    // the only one that takes it; 0 for whichever is free
-	Apart  string // batches of which this is the same never run side by side; empty where any may
-}
-
-// Seconds is the expected time of the batch.
-func (b Batch) Seconds() float64 {
-	sum := 0.0
-	for _, t := range b.Tests {
-		sum += t.Expected
-	}
-	return sum
-}
 
 // Deal says how tests are put into batches.
 type Deal struct {
-	Workers  int                       // at least 1
-	InOrder  bool                      // the batches stand and run in the order of the tests
-	Worker   map[string]int            // by ID: the only worker that runs it; with InOrder
-	Together map[string]split.Together // by suite: what never runs side by side; groups where nothing is said
-	First    map[string]int            // by ID, from 1: the rank of tests whose batches go before others
+	Workers  int                 // at least 1
+	InOrder  bool                // the batches come and run in the order of the tests
+	Worker   map[string]int      // by ID: the only worker that runs it; with InOrder
+	Together map[string]Together // by suite: what never runs side by side; groups where nothing is said
+	First    map[string]int      // by ID, from 1: the rank of tests whose batches go before others
+	Lasting  map[string]bool     // by suite: its processes live on from batch to batch, so that their order matters
+
+	Resources map[string]int // how many batches may hold each at once; 1 if it is not named
 }
 
-// Queue puts tests into batches. The tests stand behind those that they depend on;
-// one that depends on a test of another place stands in a later batch of its own
-// place, so that no two batches wait for each other.
+// Schedule puts tests into batches. The tests come after those that they depend on; one that depends
+// on a test of another place comes in a later batch of its own place, so that no two batches wait
+// for each other.
 //
-// In order, a group whose processes hold only itself becomes one batch; where state
-// reaches further only neighbours are joined. Otherwise the longest batch stands
-// first, tests that hold a resource are in batches of their own, and what may be
-// parted is dealt in batches that shrink toward the end.
-func Queue(tests []catalog.Test, adapters map[string]adapter.Adapter, d Deal) []Batch {
+// In order, a group whose processes hold only itself becomes one batch; if state reaches further, only
+// neighbours are joined. Otherwise the longest batch comes first, tests that hold a resource are in batches of
+// their own, and what may be divided is dealt in batches that shrink toward the end.
+func (d *Deal) Schedule(tests []catalog.Test) *Schedule {
+	batches := d.longestFirst
 	if d.InOrder {
-		return d.inOrder(tests, adapters)
+		batches = d.inOrder
 	}
-	return d.longestFirst(tests)
+	return NewSchedule(batches(tests), d.Resources)
 }
 
 // apart names what a test must not run side by side with, where no plan says so.
@@ -61,15 +44,15 @@ func (d *Deal) apart(t *catalog.Test) string {
 		return ""
 	}
 	switch d.Together[t.Suite] {
-	case split.Suite:
+	case Suite:
 		return t.Suite
-	case split.Group, "":
+	case Group, "":
 		return t.Suite + ":" + t.Group
 	}
 	return ""
 }
 
-func (d *Deal) inOrder(tests []catalog.Test, adapters map[string]adapter.Adapter) []Batch {
+func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 	type place struct {
 		suite, group  string
 		level, worker int
@@ -80,7 +63,7 @@ func (d *Deal) inOrder(tests []catalog.Test, adapters map[string]adapter.Adapter
 	for i, t := range tests {
 		p := place{t.Suite, t.Group, levels[i], d.Worker[t.ID]}
 		i, ok := at[p]
-		if ok && i != len(queue)-1 && adapters[t.Suite].Scope() == adapter.ScopeWorker {
+		if ok && i != len(queue)-1 && d.Lasting[t.Suite] {
 			ok = false
 		}
 		if !ok {
@@ -141,7 +124,7 @@ func (d *Deal) longestFirst(tests []catalog.Test) []Batch {
 	var queue []Batch
 	for open.Len() > 0 {
 		s := open[0]
-		most := max(split.Share*left/float64(max(1, d.Workers)), costShare*s.cost)
+		most := max(Share*left/float64(max(1, d.Workers)), costShare*s.cost)
 		b, taken := s.take(most, weigh)
 		left -= taken
 		queue = append(queue, b)
@@ -194,8 +177,8 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 	}
 	where := func(t *catalog.Test) place {
 		p := place{suite: t.Suite, group: t.Group}
-		if d.Together[t.Suite] != split.File { // a file stays whole
-			p.uses = strings.Join(uses(t), "\n")
+		if d.Together[t.Suite] != File { // a file stays whole
+			p.uses = strings.Join(holds(t), "\n")
 		}
 		return p
 	}
@@ -227,8 +210,8 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 // part makes units of a stack's tests: what stays together, the longest first.
 func (d *Deal) part(s *stack, weigh func(*catalog.Test) float64) {
 	s.units = [][]catalog.Test{s.tests}
-	if level := d.Together[s.suite]; level == split.Test || level == split.File {
-		if units, err := split.Units(s.tests, level); err == nil { // else a circle, which is told where tests are settled
+	if level := d.Together[s.suite]; level == Test || level == File {
+		if units, err := Units(s.tests, level); err == nil { // else a circle, which is told where tests are settled
 			s.units = members(s.tests, units)
 		}
 	}
@@ -236,12 +219,12 @@ func (d *Deal) part(s *stack, weigh func(*catalog.Test) float64) {
 		s.left += weight(unit, weigh)
 	}
 	slices.SortStableFunc(s.units, func(a, b []catalog.Test) int {
-		return cmp.Or(d.rank(a)-d.rank(b), cmp.Compare(weight(b, weigh), weight(a, weigh)))
+		return cmp.Or(cmp.Compare(d.rank(a), d.rank(b)), cmp.Compare(weight(b, weigh), weight(a, weigh)))
 	})
 }
 
 // members gives the tests of units, in their order.
-func members(tests []catalog.Test, units []split.Unit) [][]catalog.Test {
+func members(tests []catalog.Test, units []Unit) [][]catalog.Test {
 	unit := make(map[string]int, len(tests))
 	for u := range units {
 		for _, id := range units[u].Tests {
@@ -290,12 +273,4 @@ func (h *stackHeap) Pop() any {
 	last := (*h)[len(*h)-1]
 	*h = (*h)[:len(*h)-1]
 	return last
-}
-
-// uses lists the resources that a test will hold, sorted.
-func uses(t *catalog.Test) []string {
-	if t.PutOut != "" || len(t.Rules.Holds) == 0 {
-		return nil
-	}
-	return slices.Compact(slices.Sorted(slices.Values(t.Rules.Holds)))
 }

@@ -1,0 +1,152 @@
+package split
+
+import (
+	"cmp"
+	"slices"
+
+	"fernrelay/core/catalog"
+)
+
+// Progress is how far a run of a schedule has come. Times are in seconds from the same moment.
+type Progress struct {
+	Now     float64
+	Begun   func(batch int) bool
+	Ended   func(id string) bool // asked about awaited tests only
+	At      []int                // by worker, from 0: the batch that it works on; -1 for none
+	Left    []float64            // by worker: how long it still works on that
+	Late    []float64            // by worker: when it can take its first batch, if that is after Now; nil for none
+	Seconds func(batch int) float64
+}
+
+// A Stretch is a batch in a forecast, on one worker.
+type Stretch struct {
+	Batch, Worker int // the worker from 0
+	From, To      float64
+}
+
+// occasion is a moment of a forecast at which something changes.
+type occasion struct {
+	at     float64
+	worker int    // that becomes free; -1 if none does
+	batch  int    // that ends; -1 if none does
+	id     string // of an awaited test that ends, if any
+}
+
+// Forecast plays the rest of a run: each worker takes what the schedule's dispatcher gives it, as soon as
+// there is something for it, and batches take as long as expected. The stretches of batches that have not
+// begun come in the order in which they begin.
+func (s *Schedule) Forecast(p Progress) []Stretch {
+	f := &forecast{Schedule: s, Progress: p, dispatcher: s.Dispatch()}
+	f.replay()
+	for len(f.occasions) > 0 {
+		o := f.occasions[0]
+		f.occasions = f.occasions[1:]
+		// As in a run: those who wait take before the worker that becomes free.
+		if o.id != "" {
+			f.dispatcher.End(o.id)
+			f.assign(o.at)
+		}
+		if o.batch >= 0 {
+			f.dispatcher.Release(o.batch)
+			f.assign(o.at)
+		}
+		if o.worker >= 0 {
+			at, _ := slices.BinarySearch(f.idle, o.worker)
+			f.idle = slices.Insert(f.idle, at, o.worker)
+			f.assign(o.at)
+		}
+	}
+	return f.stretches
+}
+
+// assign has each waiting worker take its next batch, if one is free.
+func (f *forecast) assign(now float64) {
+	f.idle = slices.DeleteFunc(f.idle, func(worker int) bool { return f.take(worker, now) })
+}
+
+type forecast struct {
+	*Schedule
+	Progress
+	dispatcher *Dispatcher
+	occasions  []occasion // the soonest first
+	idle       []int      // workers that wait, ascending
+	stretches  []Stretch
+}
+
+// replay brings the dispatcher to where the run is, and notes when each worker becomes free.
+func (f *forecast) replay() {
+	busy := map[int]bool{}
+	for _, batch := range f.At {
+		if batch >= 0 {
+			busy[batch] = true
+		}
+	}
+	for i := range f.Batches {
+		if !f.Begun(i) {
+			continue
+		}
+		f.dispatcher.Begin(i)
+		if !busy[i] {
+			f.dispatcher.Release(i)
+		}
+	}
+	for id := range f.awaited {
+		if f.Ended(id) {
+			f.dispatcher.End(id)
+		}
+	}
+	for worker, batch := range f.At {
+		o := occasion{at: f.Now + f.Left[worker], worker: worker, batch: batch}
+		if f.Late != nil {
+			o.at = max(o.at, f.Late[worker])
+		}
+		if batch >= 0 {
+			f.endTests(batch, o.at, o.at)
+		}
+		f.add(o)
+	}
+}
+
+// add adds an occasion after those of the same time.
+func (f *forecast) add(o occasion) {
+	at, _ := slices.BinarySearchFunc(f.occasions, o, func(a, b occasion) int {
+		if a.at == b.at {
+			return -1
+		}
+		return cmp.Compare(a.at, b.at)
+	})
+	f.occasions = slices.Insert(f.occasions, at, o)
+}
+
+// endTests adds the ends of the awaited tests of a batch whose tests run from one time to another.
+func (f *forecast) endTests(batch int, from, to float64) {
+	b := &f.Batches[batch]
+	at := from
+	for i := range b.Tests {
+		t := &b.Tests[i]
+		at = min(to, at+t.Expected)
+		if f.awaited[t.ID] && !f.Ended(t.ID) {
+			f.add(occasion{at: at, worker: -1, batch: -1, id: t.ID})
+		}
+	}
+}
+
+// take has a worker take its next batch, and reports whether there was one, or will never be one.
+func (f *forecast) take(worker int, now float64) bool {
+	batch, left := f.dispatcher.Next(worker + 1)
+	if batch < 0 {
+		return !left
+	}
+	to := now + f.Seconds(batch)
+	f.stretches = append(f.stretches, Stretch{batch, worker, now, to})
+	if f.waitedFor(batch) {
+		f.endTests(batch, now+f.Batches[batch].Setup(), to)
+	}
+	f.add(occasion{at: to, worker: worker, batch: batch})
+	return true
+}
+
+// waitedFor reports whether a batch has an awaited test.
+func (f *forecast) waitedFor(batch int) bool {
+	return len(f.awaited) > 0 && slices.ContainsFunc(f.Batches[batch].Tests, func(t catalog.Test) bool { return f.awaited[t.ID] })
+}
