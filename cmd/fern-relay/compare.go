@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
@@ -38,7 +39,7 @@ type sideOfRun struct {
 	Message string          `json:"message,omitempty"`
 }
 
-func differenceLines(list []outcome.Difference) []differenceLine {
+func differenceLines(list []history.Difference) []differenceLine {
 	lines := make([]differenceLine, len(list))
 	side := func(r *outcome.Result) *sideOfRun {
 		if r == nil {

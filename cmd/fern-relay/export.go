@@ -13,8 +13,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/wholefile"
@@ -83,8 +83,8 @@ func export(r *relay.Relay, w io.Writer, asJSON bool) error {
 			return err
 		}
 		line = func(k *ledger.Kept, res *outcome.Result) error {
-			return table.Write([]string{strconv.Itoa(k.Number), k.Began.UTC().Format(time.RFC3339), timing.Cell(k.Revision), strconv.FormatBool(k.Dirty), timing.Cell(k.Machine), timing.Cell(k.Source),
-				timing.Cell(res.ID), string(res.Outcome), strconv.FormatFloat(res.Seconds, 'f', -1, 64), strconv.Itoa(res.Worker), strconv.Itoa(res.Batch), timing.Cell(res.Message), timing.Cell(res.File), strconv.Itoa(res.Line)})
+			return table.Write([]string{strconv.Itoa(k.Number), k.Began.UTC().Format(time.RFC3339), history.CSVCell(k.Revision), strconv.FormatBool(k.Dirty), history.CSVCell(k.Machine), history.CSVCell(k.Source),
+				history.CSVCell(res.ID), string(res.Outcome), strconv.FormatFloat(res.Seconds, 'f', -1, 64), strconv.Itoa(res.Worker), strconv.Itoa(res.Batch), history.CSVCell(res.Message), history.CSVCell(res.File), strconv.Itoa(res.Line)})
 		}
 	}
 	err := r.EachRun(func(k *ledger.Kept, run *outcome.Run) error {

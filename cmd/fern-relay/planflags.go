@@ -13,9 +13,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
-	"fernrelay/core/timing"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 )
@@ -153,7 +153,7 @@ func (f *planFlags) readTimings() ([]catalog.Test, error) {
 		return nil, nil
 	}
 	timed, err := readTimings(f.timings)
-	var repeated *timing.Repeated
+	var repeated *history.Repeated
 	if errors.As(err, &repeated) && f.verbose {
 		for _, place := range repeated.Places {
 			fmt.Fprintln(stderr, "fern-relay:", outcome.PlainLine(place))
@@ -168,7 +168,7 @@ func readTimings(name string) ([]catalog.Test, error) {
 		return nil, err
 	}
 	defer file.Close()
-	timed, err := timing.ReadCSV(file)
+	timed, err := history.ReadCSV(file)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
@@ -180,7 +180,7 @@ func readTimings(name string) ([]catalog.Test, error) {
 func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) []catalog.Test {
 	// All tests of the project, so that the same are estimated the same in any pick.
 	all := slices.Clone(r.Catalog.Tests)
-	timing.Expect(all, timing.TimesOf(timed))
+	history.Expect(all, history.TimesOf(timed))
 	tests = slices.Clone(tests)
 	for i := range tests {
 		if at, ok := r.Catalog.Index(tests[i].ID); ok {

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/history"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -21,7 +21,7 @@ type figuresLine struct {
 	Bad      int              `json:"bad"`
 	Rate     float64          `json:"rate"` // of passing, from 0 to 1; 0 where it never ran
 	Flips    int              `json:"flips"`
-	Unstable outcome.Interval `json:"unstable"`
+	Unstable history.Interval `json:"unstable"`
 	Seconds  float64          `json:"seconds"` // that it takes now
 	Before   float64          `json:"before_s,omitempty"`
 	Changed  int              `json:"changed,omitempty"` // from which run on it takes another time
@@ -31,7 +31,7 @@ type figuresLine struct {
 	LastWell int `json:"last_passed,omitempty"`
 }
 
-func newFiguresLine(id string, f *outcome.Figures, runs []*ledger.Kept) figuresLine {
+func newFiguresLine(id string, f *history.Figures, runs []*ledger.Kept) figuresLine {
 	number := func(at int) int {
 		if at < 0 {
 			return 0

@@ -13,9 +13,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
-	"fernrelay/core/timing"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wholefile"
@@ -171,9 +171,9 @@ func readPlan(name string) (map[string]int, error) {
 func (f *splitFlags) tooSoon(study *split.Study) error {
 	study.Fleet.Shards = max(1, len(study.Work.Units()))
 	plan := study.Plan(split.Quick)
-	words := fmt.Sprintf("no number of shards ends within %s: the soonest is %s", f.within, timing.ClockTenths(plan.Finish))
+	words := fmt.Sprintf("no number of shards ends within %s: the soonest is %s", f.within, history.ClockTenths(plan.Finish))
 	if u := plan.Setter; u != nil {
-		words += fmt.Sprintf(", as %s is %s in one piece: ", outcome.PlainLine(u.Label), timing.Short(u.Alone()))
+		words += fmt.Sprintf(", as %s is %s in one piece: ", outcome.PlainLine(u.Label), history.Short(u.Alone()))
 		if study.Together != split.Test && len(u.Tests) > 1 {
 			words += "part it (--together test), or "
 		}
@@ -217,7 +217,7 @@ type job struct {
 func matrixOf(p split.Plan) []job {
 	jobs := make([]job, len(p.Shards))
 	for i, s := range p.Shards {
-		label := fmt.Sprintf("%d of %d, %s", s.Number, len(p.Shards), timing.Clock(s.Seconds()))
+		label := fmt.Sprintf("%d of %d, %s", s.Number, len(p.Shards), history.Clock(s.Seconds()))
 		if len(s.Units) > 0 {
 			label += ", " + outcome.PlainLine(s.Units[0].Label)
 		}

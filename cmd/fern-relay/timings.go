@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/timing"
+	"fernrelay/core/history"
 	"fernrelay/internal/wholefile"
 )
 
@@ -29,7 +29,7 @@ func newTimings(s *settings) *cobra.Command {
 			}
 			defer r.Close()
 			if file == "" {
-				return timing.WriteCSV(dataOutput(), r.Catalog.Tests, nil)
+				return history.WriteCSV(dataOutput(), r.Catalog.Tests, nil)
 			}
 			earlier, err := readTimings(file)
 			if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -39,7 +39,7 @@ func newTimings(s *settings) *cobra.Command {
 			for _, t := range earlier {
 				byID[t.ID] = t
 			}
-			return wholefile.Write(file, func(w io.Writer) error { return timing.WriteCSV(w, r.Catalog.Tests, byID) })
+			return wholefile.Write(file, func(w io.Writer) error { return history.WriteCSV(w, r.Catalog.Tests, byID) })
 		},
 	}
 	cmd.Flags().StringVarP(&file, "output", "o", "", "write to this `file`, keeping what still holds of it")

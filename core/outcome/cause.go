@@ -129,7 +129,7 @@ func Signs(bad []*Result, own func(file string) (name string, own bool)) map[str
 // failings makes ready failures to be compared.
 func failings(bad []*Result, own func(file string) (name string, own bool)) []failing {
 	all := make([]failing, len(bad))
-	sideBySide(len(bad), func(i int) { all[i] = newFailing(bad[i], own, i < outputsRead) })
+	Concurrently(len(bad), func(i int) { all[i] = newFailing(bad[i], own, i < outputsRead) })
 	return all
 }
 

@@ -53,6 +53,12 @@ func (o Outcome) Shape() string {
 // Bad reports whether the outcome makes a run fail.
 func (o Outcome) Bad() bool { return o == Failed || o == Errored || o == TimedOut }
 
+// Evidence reports what the outcome says of its test: that it was bad, that it was well, or nothing,
+// as of a test that was skipped or lost.
+func (o Outcome) Evidence() (bad, something bool) {
+	return o.Bad(), o != "" && o != Skipped && o != Lost
+}
+
 // CountBad counts those that make a run fail.
 func CountBad(counts map[Outcome]int) int {
 	bad := 0

@@ -1,7 +1,6 @@
 package outcome
 
 import (
-	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -121,25 +120,6 @@ func TestCompared(t *testing.T) {
 		expected, actual := Compared(words)
 		if [2]string{expected, actual} != want {
 			t.Errorf("%q: expected %q, actual %q; want %q", words, expected, actual, want)
-		}
-	}
-}
-
-func TestStability(t *testing.T) {
-	for past, want := range map[string]string{
-		"": "none 0", "skipped lost": "none 0", "passed": "1.00 0", "passed skipped passed owed surprise": "1.00 0",
-		"passed failed": "0.50 1", "failed skipped failed passed errored": "0.25 2", "passed timed-out passed lost failed passed": "0.60 4",
-	} {
-		var outcomes []Outcome
-		for _, word := range strings.Fields(past) {
-			outcomes = append(outcomes, Outcome(word))
-		}
-		got := "none"
-		if rate, ok := PassRate(outcomes); ok {
-			got = fmt.Sprintf("%.2f", rate)
-		}
-		if got += fmt.Sprint(" ", Flips(outcomes)); got != want {
-			t.Errorf("%s: %s, want %s", past, got, want)
 		}
 	}
 }

@@ -65,7 +65,7 @@ func (g *GroupResults) add(res *Result) {
 	g.Results = append(g.Results, res)
 	g.Counts[res.Outcome]++
 	g.Seconds += res.Seconds
-	bad, something := says(res.Outcome)
+	bad, something := res.Outcome.Evidence()
 	if something {
 		g.Ran++
 		if !bad {

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 )
 
 // language is a set of fields that the parser takes.
@@ -287,9 +287,9 @@ func took(v *evaluation, t *Term) (catalog.Set, error) {
 func tookFact(x *Index, _ *Term, i int) string {
 	t := &x.Catalog.Tests[i]
 	if !t.Known {
-		return "it was never measured and is taken for " + timing.Short(t.Expected)
+		return "it was never measured and is taken for " + history.Short(t.Expected)
 	}
-	return "it takes " + timing.Short(t.Expected)
+	return "it takes " + history.Short(t.Expected)
 }
 
 // lastBad stands for the outcomes that make a run fail.
@@ -341,17 +341,16 @@ func checkRate(t *Term) error {
 
 func rated(v *evaluation, t *Term) (catalog.Set, error) {
 	compare, err := comparison(t, percent)
-	return v.index.where(func(i int) bool {
-		rate := v.index.past[i].rate
-		return rate >= 0 && compare(rate)
-	}), err
+	rate := v.index.rates()
+	return v.index.where(func(i int) bool { return compare(rate(i)) }), err // which no NaN does
 }
 
 func rateFact(x *Index, _ *Term, i int) string {
-	if x.past[i].rate < 0 {
+	rate := x.rates()(i)
+	if math.IsNaN(rate) {
 		return "it never ran here to an end"
 	}
-	return fmt.Sprintf("it passed in %.0f %% of its latest runs", x.past[i].rate)
+	return fmt.Sprintf("it passed in %.0f %% of its latest runs", rate)
 }
 
 func wholeNumber(value string) (float64, error) {

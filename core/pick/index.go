@@ -1,6 +1,7 @@
 package pick
 
 import (
+	"math"
 	"math/bits"
 	"runtime"
 	"strings"
@@ -8,14 +9,18 @@ import (
 	"sync/atomic"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 )
 
 // Source is what a pick may ask for beside the catalog. A field that is nil
 // knows nothing.
 type Source struct {
-	// Past gives the latest outcomes of Tests[i], oldest first.
+	// Past returns the latest outcomes of Tests[i], oldest first.
 	Past func(i int) []outcome.Outcome
+	// Rates returns the pass rate of each of Tests, from 0 to 1, NaN for one that never came to an end.
+	// It may be slow when it is first called.
+	Rates func() []float64
 	// Saved holds the saved picks, by name.
 	Saved map[string]string
 	// Touched tells which tests of an index changed since a git revision.
@@ -34,7 +39,7 @@ type Index struct {
 	names   string      // of all tests, each with a line's end behind it
 	ends    []int       // by test: where its name ends in names
 	took    []float64   // by test
-	past    []history   // by test
+	past    []testPast  // by test
 	sums    []Candidate // of values, for Complete
 	mu      sync.Mutex
 	known   map[string]catalog.Set // what a term holds, by its String
@@ -47,10 +52,9 @@ type fileRun struct {
 	first, len int
 }
 
-// history is what picks ask of a test's past.
-type history struct {
+// testPast is what picks ask of a test's past.
+type testPast struct {
 	last  outcome.Outcome
-	rate  float64 // in percent; negative where there is none
 	flips int
 }
 
@@ -59,7 +63,7 @@ type history struct {
 func NewIndex(c *catalog.Catalog, source Source) *Index {
 	n := len(c.Tests)
 	x := &Index{Catalog: c, source: source, known: map[string]catalog.Set{}, tags: map[string]catalog.Set{}, kinds: map[string]catalog.Set{},
-		ends: make([]int, n), took: make([]float64, n), past: make([]history, n)}
+		ends: make([]int, n), took: make([]float64, n), past: make([]testPast, n)}
 	var names strings.Builder
 	for i := range c.Tests {
 		t := &c.Tests[i]
@@ -89,19 +93,25 @@ func addTo(sets map[string]catalog.Set, key string, i, n int) {
 	sets[key].Add(i)
 }
 
-func (x *Index) historyOf(i int) history {
+func (x *Index) historyOf(i int) testPast {
 	if x.source.Past == nil {
-		return history{rate: -1}
+		return testPast{}
 	}
 	past := x.source.Past(i)
-	h := history{rate: -1, flips: outcome.Flips(past)}
+	h := testPast{flips: history.Flips(past)}
 	if len(past) > 0 {
 		h.last = past[len(past)-1]
 	}
-	if rate, ok := outcome.PassRate(past); ok {
-		h.rate = 100 * rate
-	}
 	return h
+}
+
+// rates are the pass rates of Tests in percent, NaN for those that never came to an end.
+func (x *Index) rates() func(i int) float64 {
+	if x.source.Rates == nil {
+		return func(int) float64 { return math.NaN() }
+	}
+	rates := x.source.Rates()
+	return func(i int) float64 { return 100 * rates[i] }
 }
 
 // name gives the name of Tests[i].

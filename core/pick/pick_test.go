@@ -3,6 +3,7 @@ package pick
 import (
 	"errors"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"regexp"
 	"slices"
@@ -25,6 +26,7 @@ var known = Source{
 	Past: func(i int) []outcome.Outcome {
 		return [][]outcome.Outcome{{"passed", "failed", "skipped", "passed"}, {"passed", "failed"}, nil, {"skipped"}}[i]
 	},
+	Rates: func() []float64 { return []float64{2.0 / 3, 0.5, math.NaN(), math.NaN()} },
 	Saved: map[string]string{"fast": "took<1s saved:wet", "wet": "in:irrigation/**", "round": "saved:about", "about": "quick saved:round", "old": "taken:3"},
 	Touched: func(_ *Index, revision string) (func(*catalog.Test) bool, error) {
 		if revision != "main" {
@@ -236,6 +238,25 @@ func TestConditions(t *testing.T) {
 	}
 }
 
+// rates are the pass rates of tests.
+func rates(past [][]outcome.Outcome) []float64 {
+	rates := make([]float64, len(past))
+	for i := range past {
+		well, ran := 0.0, 0.0
+		for _, o := range past[i] {
+			bad, something := o.Evidence()
+			if something {
+				ran++
+			}
+			if something && !bad {
+				well++
+			}
+		}
+		rates[i] = well / ran // NaN if it never ran
+	}
+	return rates
+}
+
 // TestHeldAgainstReference compares the sets of an index with a plain evaluation
 // of each test, on random catalogs and picks.
 func TestHeldAgainstReference(t *testing.T) {
@@ -257,7 +278,7 @@ func TestHeldAgainstReference(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		held, err := NewIndex(c, Source{Past: func(i int) []outcome.Outcome { return past[i] }}).Held("", e)
+		held, err := NewIndex(c, Source{Past: func(i int) []outcome.Outcome { return past[i] }, Rates: func() []float64 { return rates(past) }}).Held("", e)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -394,7 +415,8 @@ func BenchmarkHeld(b *testing.B) {
 		past[i] = []outcome.Outcome{outcome.Passed, outcome.All[i%8], outcome.Passed, outcome.Failed}
 	}
 	c := catalog.New(tests)
-	source := Source{Past: func(i int) []outcome.Outcome { return past[i] }}
+	known := rates(past)
+	source := Source{Past: func(i int) []outcome.Outcome { return past[i] }, Rates: func() []float64 { return known }}
 	for name, text := range map[string]string{
 		"mixed":       "tag7 or zone3 not tag2 or in:area3/** took>2s or name:Valve12 flips>1 or rate<70% name:/^TestValve[0-9]+Opens/ or at:a_test.go:70",
 		"names":       "name:a or name:bb or name:cc or name:dd or name:ee or name:ff or name:gg or name:hh or name:ii or name:jj",

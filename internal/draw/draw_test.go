@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
@@ -51,13 +52,13 @@ func sampleHunt() (hunt.Finding, []hunt.Record) {
 // and one that never ran to its end.
 func samplePast(t *testing.T) *relay.Past {
 	t.Helper()
-	h := outcome.NewHistory([]string{"u:g#shaky <b>", "u:g#slower", "u:g#skipped"}, 40)
+	h := history.NewHistory([]string{"u:g#shaky <b>", "u:g#slower", "u:g#skipped"}, 40)
 	var runs []*ledger.Kept
 	for run := range 40 {
 		runs = append(runs, &ledger.Kept{Number: run + 3, Began: time.Unix(int64(run)*3600, 0), Ended: time.Unix(int64(run)*3600+90, 0), Work: 200, Counts: map[outcome.Outcome]int{outcome.Failed: run % 2}})
-		h.Set(0, run, outcome.NewCell([]outcome.Outcome{outcome.Passed, outcome.Failed}[run%2], 0.5))
-		h.Set(1, run, outcome.NewCell(outcome.Passed, 1+1.2*float64(run/20)+0.001*float64(run%3)))
-		h.Set(2, run, outcome.NewCell(outcome.Skipped, 0))
+		h.Set(0, run, history.NewCell([]outcome.Outcome{outcome.Passed, outcome.Failed}[run%2], 0.5))
+		h.Set(1, run, history.NewCell(outcome.Passed, 1+1.2*float64(run/20)+0.001*float64(run%3)))
+		h.Set(2, run, history.NewCell(outcome.Skipped, 0))
 	}
 	return relay.NewPast(runs, h).WithChanges()
 }
@@ -150,7 +151,7 @@ func TestDrawings(t *testing.T) {
 			t.Errorf("%s: %v", file, err)
 		}
 	}
-	if _, err := Past("slow", "", relay.NewPast(nil, outcome.NewHistory(nil, 0)), nil); !errors.Is(err, ledger.ErrNoRun) {
+	if _, err := Past("slow", "", relay.NewPast(nil, history.NewHistory(nil, 0)), nil); !errors.Is(err, ledger.ErrNoRun) {
 		t.Errorf("of no runs there is %v", err)
 	}
 	if left, _ := filepath.Glob(filepath.Join(dir, ".new-*")); len(left) > 0 {

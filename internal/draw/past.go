@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"math"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -22,7 +22,7 @@ func Past(chart, project string, p *relay.Past, tests []int) (Drawing, error) {
 	span := fmt.Sprintf("%s, runs %d to %d", project, p.Runs[0].Number, p.Runs[len(p.Runs)-1].Number)
 	switch chart {
 	case "history":
-		return history(span, p, tests), nil
+		return drawHistory(span, p, tests), nil
 	case "slow":
 		return slowest(span, p, tests), nil
 	case "trend":
@@ -38,8 +38,8 @@ const (
 	historyLeft  = 250.0
 )
 
-// history draws tests against runs, with the shape of its outcome in every cell.
-func history(title string, p *relay.Past, tests []int) Drawing {
+// drawHistory draws tests against runs, with the shape of its outcome in every cell.
+func drawHistory(title string, p *relay.Past, tests []int) Drawing {
 	shown := tests[:min(len(tests), historyTests)]
 	runs := len(p.Runs)
 	pitch := math.Min(12, (pageWidth-historyLeft-margin-90)/float64(runs))
@@ -62,7 +62,7 @@ func history(title string, p *relay.Past, tests []int) Drawing {
 			}
 			f := &p.Figures[test]
 			pg.text(right+44, y+3, 8, false, fromRight, ink, report.Percent(f.Rate))
-			pg.text(right+86, y+3, 8, false, fromRight, ink, timing.Short(f.Seconds))
+			pg.text(right+86, y+3, 8, false, fromRight, ink, history.Short(f.Seconds))
 		}
 		x := historyLeft
 		for _, o := range outcome.All {
@@ -145,7 +145,7 @@ func slowest(title string, p *relay.Past, tests []int) Drawing {
 			}
 			pg.text(left-8, y+4, 8, false, fromRight, ink, fits(report.Short(p.History.IDs[test]), 8, left-margin-8))
 			pg.rect(left, y-5, max(0.5, f.Seconds*scale), row-4, c)
-			pg.text(left+f.Seconds*scale+5, y+4, 8, false, fromLeft, ink, timing.Short(f.Seconds)+"  "+report.TimeChange(f.Seconds, f.Before))
+			pg.text(left+f.Seconds*scale+5, y+4, 8, false, fromLeft, ink, history.Short(f.Seconds)+"  "+report.TimeChange(f.Seconds, f.Before))
 		}
 	}}
 }

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"image/color"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
-	"fernrelay/core/timing"
 	"fernrelay/internal/report"
 )
 
@@ -25,7 +25,7 @@ func Shards(title string, plan split.Plan) Drawing {
 	return Drawing{Width: pageWidth, Height: bottom + 76, paint: func(p *page) {
 		p.text(margin, 36, 15, true, fromLeft, ink, fits(outcome.PlainLine(title), 15, pageWidth-2*margin))
 		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; finish %s, floor %s, spread %s, alone %s; plan %s", report.Plural(len(plan.Shards), "shard"),
-			timing.ClockTenths(plan.Finish), timing.ClockTenths(plan.Floor), timing.ClockTenths(plan.Spread), timing.ClockTenths(plan.Work), plan.Fingerprint()))
+			history.ClockTenths(plan.Finish), history.ClockTenths(plan.Floor), history.ClockTenths(plan.Spread), history.ClockTenths(plan.Work), plan.Fingerprint()))
 		scale := (pageWidth - barLeft - barRight) / max(plan.Finish, 1e-9)
 		secondsAxis(p, plan.Finish, scale, bottom)
 		for i, s := range plan.Shards {
@@ -33,7 +33,7 @@ func Shards(title string, plan split.Plan) Drawing {
 		}
 		x := barLeft + plan.Floor*scale
 		p.line(x, barTop-8, x, bottom, 1, amber)
-		label := "floor " + timing.ClockTenths(plan.Floor)
+		label := "floor " + history.ClockTenths(plan.Floor)
 		if setting := plan.Setting(); setting != "" {
 			label += ", " + fits(outcome.PlainLine(setting), 9, 240)
 		}
@@ -63,7 +63,7 @@ func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 		}
 	}
 	x := pageWidth - barRight + 14
-	p.text(x+36, y+barHeight*0.66, 10, true, fromRight, ink, timing.ClockTenths(s.Seconds()))
+	p.text(x+36, y+barHeight*0.66, 10, true, fromRight, ink, history.ClockTenths(s.Seconds()))
 	p.text(x+46, y+barHeight*0.66, 9, false, fromLeft, fog, report.Plural(len(s.Tests()), "test"))
 }
 

@@ -5,8 +5,8 @@ import (
 	"math"
 	"strings"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 )
 
 var outcomeColours = map[outcome.Outcome]color.NRGBA{
@@ -35,7 +35,7 @@ func Timeline(title string, run *outcome.Run) Drawing {
 	return Drawing{Width: pageWidth, Height: bottom + 70, paint: func(p *page) {
 		p.text(margin, 36, 15, true, fromLeft, ink, title)
 		wall := run.Ended.Sub(run.Started).Seconds()
-		p.text(margin, 56, 10, false, fromLeft, fog, run.Summary()+"; "+timing.ClockTenths(wall)+" in all")
+		p.text(margin, 56, 10, false, fromLeft, fog, run.Summary()+"; "+history.ClockTenths(wall)+" in all")
 		scale := (pageWidth - margin - trackLeft) / max(wall, 1e-3)
 		timeAxis(p, wall, scale, bottom)
 		for w := 1; w <= workers; w++ {
@@ -119,9 +119,9 @@ func roundTimes(to float64) []float64 {
 // clock writes a round time, with tenths where it has some.
 func clock(seconds float64) string {
 	if seconds != math.Trunc(seconds) {
-		return timing.ClockTenths(seconds)
+		return history.ClockTenths(seconds)
 	}
-	return timing.Clock(seconds)
+	return history.Clock(seconds)
 }
 
 func legend(p *page, run *outcome.Run, y float64) {

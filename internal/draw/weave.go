@@ -5,8 +5,8 @@ import (
 	"math"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 )
 
 const (
@@ -32,7 +32,7 @@ func Weave(title, text string, w *catalog.Weave) Drawing {
 			words = "pick: " + outcome.PlainLine(text)
 		}
 		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; %d of %d tests, %s of %s of work", fits(words, 10, 500),
-			w.Total.Picked.Tests, w.Total.All.Tests, timing.ClockTenths(w.Total.Picked.Seconds), timing.ClockTenths(w.Total.All.Seconds)))
+			w.Total.Picked.Tests, w.Total.All.Tests, history.ClockTenths(w.Total.Picked.Seconds), history.ClockTenths(w.Total.All.Seconds)))
 		weaveHead(p, w, columns, right)
 		for i, n := range rows {
 			weaveCells(p, w, n, columns, weaveTop+float64(i)*weaveRow, right)
@@ -76,7 +76,7 @@ func weaveCells(p *page, w *catalog.Weave, node int, columns []int, y, right flo
 		p.text(columnEnd(i), y+12, 9, cell.Picked.Tests > 0, fromRight, number, cell.String())
 	}
 	p.text(right-50, y+12, 10, false, fromRight, look, w.Margin[node].String())
-	p.text(right, y+12, 10, false, fromRight, look, timing.Clock(w.Margin[node].All.Seconds))
+	p.text(right, y+12, 10, false, fromRight, look, history.Clock(w.Margin[node].All.Seconds))
 }
 
 func weaveTotals(p *page, w *catalog.Weave, columns []int, bottom, right float64) {
@@ -86,7 +86,7 @@ func weaveTotals(p *page, w *catalog.Weave, columns []int, bottom, right float64
 		p.text(columnEnd(i), bottom+20, 9, false, fromRight, ink, w.Cols[k].String())
 	}
 	p.text(right-50, bottom+20, 10, true, fromRight, ink, w.Total.String())
-	p.text(right, bottom+20, 10, true, fromRight, ink, timing.Clock(w.Total.All.Seconds))
+	p.text(right, bottom+20, 10, true, fromRight, ink, history.Clock(w.Total.All.Seconds))
 }
 
 func weaveLegend(p *page, most int, y float64) {

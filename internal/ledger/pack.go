@@ -12,6 +12,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 )
 
@@ -27,7 +28,7 @@ import (
 // packed is a result as it is in a pack.
 type packed struct {
 	key     int64
-	cell    outcome.Cell
+	cell    history.Cell
 	worker  int
 	batch   int
 	began   int64 // in milliseconds since 1970
@@ -98,7 +99,7 @@ func newPacked(at int, key int64, r *outcome.Result) packed {
 	if !slices.Contains(outcome.All, o) {
 		o = outcome.Lost
 	}
-	return packed{key, outcome.NewCell(o, r.Seconds), r.Worker, r.Batch, r.Started.UnixMilli(), detailsOf(at, r)}
+	return packed{key, history.NewCell(o, r.Seconds), r.Worker, r.Batch, r.Started.UnixMilli(), detailsOf(at, r)}
 }
 
 // pack packs the results of a run.
@@ -174,8 +175,8 @@ type brief struct {
 }
 
 // cell is what came of a result.
-func (b *brief) cell(at int) outcome.Cell {
-	return outcome.CellOf(int(b.codes[at]), math.Float32frombits(binary.LittleEndian.Uint32(b.seconds[4*at:])))
+func (b *brief) cell(at int) history.Cell {
+	return history.CellOf(int(b.codes[at]), math.Float32frombits(binary.LittleEndian.Uint32(b.seconds[4*at:])))
 }
 
 // unpackBrief reads the brief part of a pack.

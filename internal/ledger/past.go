@@ -7,12 +7,12 @@ import (
 	"slices"
 	"sync"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/history"
 )
 
 // History gives so many of the latest runs, the oldest first, and what came of every test in
 // them; those up to a run and with it, where one is given.
-func (l *Ledger) History(most int, upTo *Kept) ([]*Kept, *outcome.History, error) {
+func (l *Ledger) History(most int, upTo *Kept) ([]*Kept, *history.History, error) {
 	clause, args := "ORDER BY placed DESC, number DESC LIMIT ?", []any{most}
 	if upTo != nil {
 		clause, args = "WHERE (placed, number) <= (?, ?) "+clause, []any{upTo.placed.UnixMilli(), upTo.Number, most}
@@ -52,7 +52,7 @@ func (l *Ledger) briefs(runs []*Kept) ([][]byte, error) {
 
 // historyOf unpacks runs side by side. The tests stand in the order in which they were first
 // kept.
-func historyOf(runs []*Kept, packs [][]byte, names map[int64]string) (*outcome.History, error) {
+func historyOf(runs []*Kept, packs [][]byte, names map[int64]string) (*history.History, error) {
 	briefs := make([]*brief, len(runs))
 	err := eachSideBySide(len(runs), func(run int) (err error) {
 		if briefs[run], err = unpackBrief(packs[run]); err != nil {
@@ -82,7 +82,7 @@ func historyOf(runs []*Kept, packs [][]byte, names map[int64]string) (*outcome.H
 			place[key] = len(ids)
 		}
 	}
-	h := outcome.NewHistory(ids, len(runs))
+	h := history.NewHistory(ids, len(runs))
 	return h, eachSideBySide(len(runs), func(run int) error {
 		b := briefs[run]
 		for i, key := range b.keys {
@@ -163,7 +163,7 @@ func (l *Ledger) LastWell(id string, before *Kept) (*Kept, error) {
 		if err != nil {
 			return nil, err
 		}
-		if at := slices.Index(b.keys, key); at >= 0 && outcome.Figure([]outcome.Cell{b.cell(at)}).LastWell == 0 {
+		if at := slices.Index(b.keys, key); at >= 0 && history.Figure([]history.Cell{b.cell(at)}).LastWell == 0 {
 			return k, nil
 		}
 	}

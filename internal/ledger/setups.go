@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"strings"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 )
 
 // setupsKept is how many of its latest setups stand with a group.
@@ -19,7 +19,7 @@ func keepSetups(tx *sql.Tx, run *outcome.Run) error {
 	if err != nil {
 		return err
 	}
-	for group, seconds := range timing.Setups(run) {
+	for group, seconds := range history.Setups(run) {
 		latest := append(kept[group], seconds)
 		words := make([]string, 0, setupsKept)
 		for _, s := range latest[max(0, len(latest)-setupsKept):] {

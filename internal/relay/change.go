@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/project"
 )
@@ -76,7 +77,7 @@ func (r *Relay) Troubled(tests []catalog.Test) (sorted []catalog.Test, first map
 	if err != nil {
 		return nil, nil, err
 	}
-	figures := make(map[string]*outcome.Figures, len(past.History.IDs))
+	figures := make(map[string]*history.Figures, len(past.History.IDs))
 	for i, id := range past.History.IDs {
 		figures[id] = &past.Figures[i]
 	}
@@ -92,7 +93,7 @@ func (r *Relay) Troubled(tests []catalog.Test) (sorted []catalog.Test, first map
 			others = append(others, t)
 		}
 	}
-	none := &outcome.Figures{}
+	none := &history.Figures{}
 	slices.SortStableFunc(troubled, func(a, b catalog.Test) int {
 		if x, y := bad(a.ID), bad(b.ID); x != y {
 			if x {

@@ -16,8 +16,8 @@ import (
 	"fernrelay/internal/project"
 )
 
-// history is the ledger, shared by all that is made of one opened project.
-type history struct {
+// openLedger is the ledger, shared by all that is made of one opened project.
+type openLedger struct {
 	mu     sync.Mutex
 	ledger *ledger.Ledger // nil until there is something kept or to keep
 	broken error          // why it cannot be used; nil if it can
@@ -29,14 +29,14 @@ func OpenLedger(ctx context.Context, dir string) (*Relay, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Relay{Project: p, history: &history{}}
+	r := &Relay{Project: p, history: &openLedger{}}
 	r.Notes = append(r.openHistory(ctx), r.setup().Recover()...)
 	return r, r.history.broken
 }
 
 // Without is a folder in which there is no project: nothing is known of it.
 func Without(dir string) *Relay {
-	return &Relay{Project: &project.Project{Dir: dir, Name: filepath.Base(dir)}, history: &history{}}
+	return &Relay{Project: &project.Project{Dir: dir, Name: filepath.Base(dir)}, history: &openLedger{}}
 }
 
 // openHistory opens the ledger if there is one, puts a damaged one aside, and keeps the runs whose
@@ -110,7 +110,7 @@ func PutAside(ctx context.Context, dir string, damage error) (note string, err e
 	if err != nil {
 		return "", err
 	}
-	r := &Relay{Project: p, history: &history{}}
+	r := &Relay{Project: p, history: &openLedger{}}
 	defer r.Close()
 	return r.putAside(ctx, damage)
 }

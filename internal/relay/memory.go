@@ -4,15 +4,17 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
-	"fernrelay/core/timing"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 )
@@ -78,6 +80,7 @@ func (r *Relay) recall() error {
 	}
 	source := pick.Source{Saved: project.Saved(r.Project.Picks, person, r.Own.Picks), Touched: r.touched}
 	source.Past = func(i int) []outcome.Outcome { return past[c.Tests[i].ID] }
+	source.Rates = sync.OnceValue(func() []float64 { return r.rates(c) })
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }
 	if err := applyTags(r.Project.Tags, c, source.Saved, layer); err != nil {
 		return err
@@ -92,20 +95,20 @@ func (r *Relay) recall() error {
 
 // past reads what the ledger knows of the tests, and puts expected times on them.
 func (r *Relay) past(c *catalog.Catalog) (past map[string][]outcome.Outcome, runs int, err error) {
-	var times timing.Times
+	var times history.Times
 	if kept := r.ledger(); kept != nil {
 		setups, err := kept.Setups()
 		if err != nil {
 			return nil, 0, err
 		}
-		times = timing.Times{Tests: map[string]timing.Time{}, Setups: setupsOf(setups)}
+		times = history.Times{Tests: map[string]history.Time{}, Setups: setupsOf(setups)}
 		past = map[string][]outcome.Outcome{}
 		shared := map[string][]outcome.Outcome{}
 		found := func(id string) bool { _, ok := c.Index(id); return ok }
 		err = kept.Recent(found, func(id string, moments []ledger.Moment) {
 			past[id] = outcomesOf(moments, shared)
-			if seconds := measured(moments); len(seconds) > 0 {
-				times.Tests[id] = timing.Learn(seconds)
+			if expected, ok := history.Expected(cellsOf(moments)); ok {
+				times.Tests[id] = expected
 			}
 		})
 		if err != nil {
@@ -115,8 +118,24 @@ func (r *Relay) past(c *catalog.Catalog) (past map[string][]outcome.Outcome, run
 			return nil, 0, err
 		}
 	}
-	timing.Expect(c.Tests, times)
+	history.Expect(c.Tests, times)
 	return past, runs, nil
+}
+
+// rates returns the pass rate of each test of a catalog, as the ledger's screens and commands show it; NaN for
+// those without one. It reads the ledger, so that only picks that ask for rates wait for it.
+func (r *Relay) rates(c *catalog.Catalog) []float64 {
+	rates := slices.Repeat([]float64{math.NaN()}, len(c.Tests))
+	past, err := r.Past(PastRuns, nil)
+	if err != nil {
+		return rates // who reads the ledger next says so
+	}
+	for i, id := range past.History.IDs {
+		if at, ok := c.Index(id); ok {
+			rates[at] = past.Figures[i].Rate
+		}
+	}
+	return rates
 }
 
 // outcomesOf gives what came of a test. Tests of which the same came share it, as
@@ -140,27 +159,18 @@ func setupsOf(latest map[string][]float64) map[string]float64 {
 	setups := make(map[string]float64, len(latest))
 	for group, seconds := range latest {
 		slices.Reverse(seconds)
-		setups[group] = timing.LearnSetup(seconds)
+		setups[group] = history.LearnSetup(seconds)
 	}
 	return setups
 }
 
-// measured gives the seconds of the runs in which a test went all its way, the
-// latest first; where it never did, of those in which it failed.
-func measured(moments []ledger.Moment) []float64 {
-	var well, failed []float64
-	for _, m := range slices.Backward(moments) {
-		switch m.Outcome {
-		case outcome.Passed, outcome.Owed, outcome.Surprise:
-			well = append(well, m.Seconds)
-		case outcome.Failed:
-			failed = append(failed, m.Seconds)
-		}
+// cellsOf returns what came of a test in its latest runs as a history has it.
+func cellsOf(moments []ledger.Moment) []history.Cell {
+	cells := make([]history.Cell, len(moments))
+	for i, m := range moments {
+		cells[i] = history.NewCell(m.Outcome, m.Seconds)
 	}
-	if well == nil {
-		return failed
-	}
-	return well
+	return cells
 }
 
 // applyTags puts tags on the tests of picks. A pick may ask for tags of other

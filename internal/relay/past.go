@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
 	"fernrelay/internal/ledger"
@@ -21,8 +22,8 @@ const PastRuns = 100
 // Past is what a stretch of runs says together. It does not change once it is made.
 type Past struct {
 	Runs    []*ledger.Kept // the oldest first
-	History *outcome.History
-	Figures []outcome.Figures // by the history's tests
+	History *history.History
+	Figures []history.Figures // by the history's tests
 	Work    float64           // seconds that all of the tests take now
 	slowest []int
 }
@@ -32,7 +33,7 @@ type Past struct {
 func (r *Relay) Past(most int, upTo *ledger.Kept) (*Past, error) {
 	kept := r.ledger()
 	if kept == nil {
-		return NewPast(nil, outcome.NewHistory(nil, 0)), nil
+		return NewPast(nil, history.NewHistory(nil, 0)), nil
 	}
 	runs, h, err := kept.History(most, upTo)
 	if err != nil {
@@ -51,7 +52,7 @@ func (r *Relay) WholePast(most int, upTo *ledger.Kept) (*Past, error) {
 }
 
 // NewPast works out what runs say together, the oldest of them first.
-func NewPast(runs []*ledger.Kept, h *outcome.History) *Past {
+func NewPast(runs []*ledger.Kept, h *history.History) *Past {
 	p := &Past{Runs: runs, History: h, Figures: h.Figures()}
 	for i := range p.Figures {
 		p.Work += p.Figures[i].Seconds
@@ -150,12 +151,12 @@ func (r *Relay) Causes(run *outcome.Run) ([]KnownCause, error) {
 // Card is what the ledger knows of one test.
 type Card struct {
 	ID string
-	outcome.Figures
-	Cells   []outcome.Cell
+	history.Figures
+	Cells   []history.Cell
 	Runs    []*ledger.Kept
 	First   *ledger.Kept     // in which it was bad, the first ever; nil where it never was
 	Well    *ledger.Kept     // in which it was well, the last; nil where it never was
-	Earlier outcome.Interval // its pass rate up to ten runs ago
+	Earlier history.Interval // its pass rate up to ten runs ago
 	Share   float64          // of all work
 	Caught  *ledger.Hunt     // that caught its culprits; nil where none did
 }
@@ -192,8 +193,8 @@ func (r *Relay) Cards(p *Past, ids []string) (map[string]*Card, error) {
 func (r *Relay) card(p *Past, test int, known map[string]ledger.Hunt) (*Card, error) {
 	c := &Card{ID: p.History.IDs[test], Figures: p.Figures[test], Cells: p.History.Past(test), Runs: p.Runs}
 	c.Share = c.Seconds / max(p.Work, 1e-9)
-	before := outcome.Figure(c.Cells[:max(0, len(c.Cells)-tenRuns)])
-	c.Earlier = outcome.Share(before.Ran-before.Bad, before.Ran)
+	before := history.Figure(c.Cells[:max(0, len(c.Cells)-tenRuns)])
+	c.Earlier = history.Share(before.Ran-before.Bad, before.Ran)
 	kept := r.ledger()
 	if kept == nil {
 		return c, nil
@@ -319,7 +320,7 @@ type slowItem struct {
 	members []int // of the tests
 }
 
-func (l *slowList) add(name string, member int, f *outcome.Figures, runs []*ledger.Kept) {
+func (l *slowList) add(name string, member int, f *history.Figures, runs []*ledger.Kept) {
 	if l.at == nil {
 		l.at = map[string]*slowItem{}
 	}
@@ -379,17 +380,17 @@ func (r *Relay) Before(k *ledger.Kept) (*ledger.Kept, *outcome.Run, error) {
 
 // Compare tells how a run differs from one before it, by the spreads of the times that the
 // ledger knows of.
-func (r *Relay) Compare(before, after *outcome.Run, upTo *ledger.Kept) (outcome.Comparison, error) {
+func (r *Relay) Compare(before, after *outcome.Run, upTo *ledger.Kept) (history.Comparison, error) {
 	past, err := r.Past(PastRuns, upTo)
 	if err != nil {
-		return outcome.Comparison{}, err
+		return history.Comparison{}, err
 	}
-	return outcome.Compare(before, after, func(id string) float64 {
+	return history.Compare(before, after, func(id string) float64 {
 		test, ok := past.History.Index(id)
 		if !ok {
 			return 0
 		}
-		return outcome.Spread(past.History.Past(test))
+		return history.Spread(past.History.Past(test))
 	}), nil
 }
 

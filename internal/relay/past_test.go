@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/ledger"
 )
@@ -12,7 +13,7 @@ import (
 // TestOrdersOfThePast sorts tests by trouble, time, change of time and name.
 func TestOrdersOfThePast(t *testing.T) {
 	ids := []string{"u:g#now", "u:g#once", "u:g#slow", "u:g#slower", "u:g#well"}
-	h := outcome.NewHistory(ids, 30)
+	h := history.NewHistory(ids, 30)
 	var runs []*ledger.Kept
 	for run := range 30 {
 		runs = append(runs, &ledger.Kept{Number: run + 1})
@@ -26,7 +27,7 @@ func TestOrdersOfThePast(t *testing.T) {
 			case id == "u:g#slower" && run > 20:
 				seconds = 0.3
 			}
-			h.Set(test, run, outcome.NewCell(o, seconds+0.0001*float64((7*run+test)%5)))
+			h.Set(test, run, history.NewCell(o, seconds+0.0001*float64((7*run+test)%5)))
 		}
 	}
 	p := NewPast(runs, h).WithChanges()

@@ -42,7 +42,7 @@ type Relay struct {
 	Notes    []string // what is wrong and was passed over
 	adapters map[string]adapter.Adapter
 	found    map[string]adapter.Found // by suite, as the adapters gave it
-	history  *history
+	history  *openLedger
 }
 
 // Own is what holds for this session only.
@@ -58,7 +58,7 @@ func Open(ctx context.Context, dir string, finding func(what string)) (*Relay, e
 	if err != nil {
 		return nil, err
 	}
-	r := &Relay{Project: p, adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}, history: &history{}}
+	r := &Relay{Project: p, adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}, history: &openLedger{}}
 	notes := append(r.openHistory(ctx), r.setup().Recover()...)
 	if err = r.discover(ctx, finding); err != nil {
 		return nil, errors.Join(err, r.Close())

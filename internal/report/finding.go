@@ -8,10 +8,10 @@ import (
 	"strings"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/hunt"
 	"fernrelay/core/order"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 )
 
 // Finding tells what a hunt found.
@@ -20,7 +20,7 @@ func Finding(w io.Writer, f hunt.Finding) {
 	if words := Remedy(f); words != "" {
 		fmt.Fprintf(w, "    %s\n", words)
 	}
-	fmt.Fprintf(w, "    %s; %s in %s\n", strings.Join(Evidence(f), "; "), Plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
+	fmt.Fprintf(w, "    %s; %s in %s\n", strings.Join(Evidence(f), "; "), Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
 	for _, c := range f.Changed {
 		fmt.Fprintf(w, "    %s\n", Changed(c))
 	}
@@ -224,7 +224,7 @@ func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 	for _, words := range Evidence(f) {
 		fmt.Fprintf(w, "- %s\n", words)
 	}
-	fmt.Fprintf(w, "- %s in %s\n", Plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
+	fmt.Fprintf(w, "- %s in %s\n", Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
 	if len(f.Order) > 1 {
 		fmt.Fprintf(w, "\n## To see it\n\n%s\n", Block("sh", Command(f)))
 	}

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"text/tabwriter"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/relay"
 )
 
@@ -37,7 +37,7 @@ func Levels(w io.Writer, trial *relay.LevelTrial) {
 	fmt.Fprintln(w, verdictOf(trial))
 }
 
-func wall(run *outcome.Run) string { return timing.ClockTenths(figuresOf(run).wall) }
+func wall(run *outcome.Run) string { return history.ClockTenths(figuresOf(run).wall) }
 
 func differing(w io.Writer, all []relay.Difference) {
 	for i, d := range all {

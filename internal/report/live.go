@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 )
 
 // How much is told while a run goes on.
@@ -46,7 +46,7 @@ func (l *Live) Tell(e outcome.Event) {
 	case outcome.Finished:
 		fmt.Fprintf(l.w, "%s %s", e.Outcome.Shape(), outcome.PlainLine(e.ID))
 		if e.Seconds != nil && *e.Seconds > 0 {
-			fmt.Fprintf(l.w, "  %s", timing.Short(*e.Seconds))
+			fmt.Fprintf(l.w, "  %s", history.Short(*e.Seconds))
 		}
 		fmt.Fprintln(l.w)
 		if held := l.held[e.ID]; held != nil {

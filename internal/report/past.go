@@ -9,8 +9,8 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 )
@@ -40,7 +40,7 @@ func Percent(share float64) string {
 }
 
 // Between writes an interval: 4–19 %.
-func Between(i outcome.Interval) string { return fmt.Sprintf("%.0f–%.0f %%", 100*i.Low, 100*i.High) }
+func Between(i history.Interval) string { return fmt.Sprintf("%.0f–%.0f %%", 100*i.Low, 100*i.High) }
 
 // RunName names a run with its day and revision: run 7, 12 Nov, 9ab03f1.
 func RunName(k *ledger.Kept) string {
@@ -79,10 +79,10 @@ func Runs(w io.Writer, runs []*ledger.Kept) {
 		k := runs[i]
 		wall := "–"
 		if k.Wall() > 0 {
-			wall = timing.ClockTenths(k.Wall())
+			wall = history.ClockTenths(k.Wall())
 		}
 		rows = append(rows, []string{fmt.Sprint(k.Number), k.Began.Format("2006-01-02 15:04"), cmp.Or(Revision(k), "–"), Counts(k.Counts), wall,
-			timing.ClockTenths(k.Work), fmt.Sprint(k.Workers), cmp.Or(k.Order, "declared"), cmp.Or(outcome.PlainLine(k.Pick), "all") + from(k)})
+			history.ClockTenths(k.Work), fmt.Sprint(k.Workers), cmp.Or(k.Order, "declared"), cmp.Or(outcome.PlainLine(k.Pick), "all") + from(k)})
 	}
 	columns(w, rows)
 }
@@ -221,7 +221,7 @@ func Shaky(w io.Writer, p *relay.Past, tests []int) {
 
 // Slowest tells where the time goes.
 func Slowest(w io.Writer, s *relay.Slowness) {
-	fmt.Fprintf(w, "%s of work, %s on %s\n", timing.ClockTenths(s.Work), timing.ClockTenths(s.Finish), Plural(s.Workers, "worker"))
+	fmt.Fprintf(w, "%s of work, %s on %s\n", history.ClockTenths(s.Work), history.ClockTenths(s.Finish), Plural(s.Workers, "worker"))
 	held := false
 	for _, part := range []struct {
 		name string
@@ -235,7 +235,7 @@ func Slowest(w io.Writer, s *relay.Slowness) {
 		for _, slow := range part.slow {
 			gain := "–"
 			if slow.Gain >= 0.005 {
-				gain = "−" + timing.Short(slow.Gain)
+				gain = "−" + history.Short(slow.Gain)
 			} else {
 				held = true
 			}
@@ -243,7 +243,7 @@ func Slowest(w io.Writer, s *relay.Slowness) {
 			if slow.Since > 0 {
 				since = fmt.Sprintf("from run %d on", slow.Since)
 			}
-			rows = append(rows, []string{timing.Short(slow.Seconds), Percent(slow.Share), gain, outcome.PlainLine(slow.Name), TimeChange(slow.Seconds, slow.Before), since})
+			rows = append(rows, []string{history.Short(slow.Seconds), Percent(slow.Share), gain, outcome.PlainLine(slow.Name), TimeChange(slow.Seconds, slow.Before), since})
 		}
 		columns(w, rows)
 	}
@@ -268,7 +268,7 @@ func TestCard(w io.Writer, c *relay.Card) {
 		}
 		told++
 		k := c.Runs[i]
-		rows = append(rows, []string{o.Shape(), string(o), timing.Short(float64(c.Cells[i].Seconds)), fmt.Sprintf("run %d", k.Number), k.Began.Format("2006-01-02 15:04"), Revision(k)})
+		rows = append(rows, []string{o.Shape(), string(o), history.Short(float64(c.Cells[i].Seconds)), fmt.Sprintf("run %d", k.Number), k.Began.Format("2006-01-02 15:04"), Revision(k)})
 	}
 	columns(w, rows)
 }
@@ -289,9 +289,9 @@ func CardWords(c *relay.Card) []string {
 	if c.Caught != nil {
 		lines = append(lines, fmt.Sprintf("%s, caught in hunt %d", Sentence(*c.Caught.Finding), c.Caught.Number))
 	}
-	words := fmt.Sprintf("time %s, %s of all work", timing.Short(c.Seconds), Percent(c.Share))
+	words := fmt.Sprintf("time %s, %s of all work", history.Short(c.Seconds), Percent(c.Share))
 	if c.Changed >= 0 {
-		words += fmt.Sprintf("; %s from %s on, when it took %s before", TimeChange(c.Seconds, c.Before), RunName(c.Runs[c.Changed]), timing.Short(c.Before))
+		words += fmt.Sprintf("; %s from %s on, when it took %s before", TimeChange(c.Seconds, c.Before), RunName(c.Runs[c.Changed]), history.Short(c.Before))
 	}
 	lines = append(lines, words)
 	if c.First != nil {
@@ -326,7 +326,7 @@ func OtherPick(before, after *ledger.Kept) string {
 const comparedTold = 30
 
 // Compared tells how a run differs from one before it.
-func Compared(w io.Writer, before, after *ledger.Kept, c outcome.Comparison) {
+func Compared(w io.Writer, before, after *ledger.Kept, c history.Comparison) {
 	fmt.Fprintf(w, "%s, against %s%s\n", RunName(after), RunName(before), OtherPick(before, after))
 	if c.Same() {
 		fmt.Fprintln(w, "the same tests came out alike, in as much time as noise explains")
@@ -334,16 +334,16 @@ func Compared(w io.Writer, before, after *ledger.Kept, c outcome.Comparison) {
 	}
 	for _, part := range []struct {
 		name string
-		list []outcome.Difference
-		tell func(d outcome.Difference) string
+		list []history.Difference
+		tell func(d history.Difference) string
 	}{
-		{"newly failing", c.Failing, func(d outcome.Difference) string {
+		{"newly failing", c.Failing, func(d history.Difference) string {
 			return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) + "  " + cut(outcome.PlainLine(d.After.Message), 120)
 		}},
-		{"mended", c.Mended, func(d outcome.Difference) string { return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) }},
+		{"mended", c.Mended, func(d history.Difference) string { return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) }},
 		{"slower", c.Slower, timesOf}, {"faster", c.Faster, timesOf},
-		{"new", c.New, func(d outcome.Difference) string { return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) }},
-		{"gone", c.Gone, func(d outcome.Difference) string { return outcome.PlainLine(d.ID) }},
+		{"new", c.New, func(d history.Difference) string { return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) }},
+		{"gone", c.Gone, func(d history.Difference) string { return outcome.PlainLine(d.ID) }},
 	} {
 		if len(part.list) == 0 {
 			continue
@@ -359,8 +359,8 @@ func Compared(w io.Writer, before, after *ledger.Kept, c outcome.Comparison) {
 	}
 }
 
-func timesOf(d outcome.Difference) string {
-	return fmt.Sprintf("%s  %s, was %s", outcome.PlainLine(d.ID), timing.Short(d.After.Seconds), timing.Short(d.Before.Seconds))
+func timesOf(d history.Difference) string {
+	return fmt.Sprintf("%s  %s, was %s", outcome.PlainLine(d.ID), history.Short(d.After.Seconds), history.Short(d.Before.Seconds))
 }
 
 // cut cuts a text after so many characters.
@@ -400,9 +400,9 @@ func Shown(w io.Writer, k *ledger.Kept, run *outcome.Run, causes []relay.KnownCa
 
 // RunWords says how a run was, in lines.
 func RunWords(k *ledger.Kept) []string {
-	words := fmt.Sprintf("%s of work", timing.ClockTenths(k.Work))
+	words := fmt.Sprintf("%s of work", history.ClockTenths(k.Work))
 	if k.Wall() > 0 {
-		words += " in " + timing.ClockTenths(k.Wall())
+		words += " in " + history.ClockTenths(k.Wall())
 	}
 	if k.Workers > 0 {
 		words += " on " + Plural(k.Workers, "worker")

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"fernrelay/core/history"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/ledger"
@@ -41,18 +42,18 @@ func TestWordsOfThePast(t *testing.T) {
 
 // TestCardWords tells of a test that comes and goes, was caught, and is slower than before.
 func TestCardWords(t *testing.T) {
-	var cells []outcome.Cell
+	var cells []history.Cell
 	var runs []*ledger.Kept
 	for i := range 40 {
 		o := outcome.Passed
 		if i%8 == 7 || i > 30 && i%3 == 0 {
 			o = outcome.Failed
 		}
-		cells = append(cells, outcome.NewCell(o, []float64{0.2, 0.3}[i/30]+0.001*float64(i%4)))
+		cells = append(cells, history.NewCell(o, []float64{0.2, 0.3}[i/30]+0.001*float64(i%4)))
 		runs = append(runs, &ledger.Kept{Number: i + 1, Began: time.Date(2026, 11, 1+i%28, 0, 0, 0, 0, time.UTC), Revision: "abc"})
 	}
-	early := outcome.Figure(cells[:30])
-	card := &relay.Card{ID: "u:g#frost", Figures: outcome.Figure(cells), Cells: cells, Runs: runs, First: runs[7], Well: runs[38], Earlier: outcome.Share(early.Ran-early.Bad, early.Ran), Share: 0.01,
+	early := history.Figure(cells[:30])
+	card := &relay.Card{ID: "u:g#frost", Figures: history.Figure(cells), Cells: cells, Runs: runs, First: runs[7], Well: runs[38], Earlier: history.Share(early.Ran-early.Bad, early.Ran), Share: 0.01,
 		Caught: &ledger.Hunt{Number: 4, Finding: &hunt.Finding{ID: "u:g#frost", Verdict: hunt.Polluted, Culprits: [][]string{{"u:g#fog"}}}}}
 	var out strings.Builder
 	TestCard(&out, card)

@@ -12,8 +12,8 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 )
 
 // What is told of a failed test: so many lines of its output, so many cells of a line.
@@ -51,7 +51,7 @@ func failure(w io.Writer, r *outcome.Result, together int) {
 	}
 	fmt.Fprintf(w, "%s %s  %s", r.Outcome.Shape(), name, r.Outcome)
 	if r.Seconds > 0 {
-		fmt.Fprintf(w, " in %s", timing.Short(r.Seconds))
+		fmt.Fprintf(w, " in %s", history.Short(r.Seconds))
 	}
 	if r.File != "" {
 		fmt.Fprintf(w, "  %s:%d", r.File, r.Line)
@@ -124,22 +124,22 @@ func Aside(w io.Writer, run *outcome.Run) {
 // none, and against one worker alone.
 func Closing(w io.Writer, run *outcome.Run, picked, workers int, planned float64) {
 	f := figuresOf(run)
-	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), timing.ClockTenths(f.wall), Plural(workers, "worker"))
+	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), history.ClockTenths(f.wall), Plural(workers, "worker"))
 	if planned > 0 {
-		fmt.Fprintf(w, ", planned %s", timing.ClockTenths(planned))
+		fmt.Fprintf(w, ", planned %s", history.ClockTenths(planned))
 	}
-	fmt.Fprintf(w, ", alone %s", timing.ClockTenths(f.alone))
+	fmt.Fprintf(w, ", alone %s", history.ClockTenths(f.alone))
 	if f.wall > 0 {
 		fmt.Fprintf(w, ": %.1f ×", f.alone/f.wall)
 	}
 	if f.workers > 1 {
-		fmt.Fprintf(w, ", spread %s", timing.Short(f.spread))
+		fmt.Fprintf(w, ", spread %s", history.Short(f.spread))
 	}
 	if f.steps > 0 {
 		fmt.Fprintf(w, "; %s", Plural(f.steps, "step"))
 	}
 	if f.ready >= 1 {
-		fmt.Fprintf(w, "; %s to make ready", timing.ClockTenths(f.ready))
+		fmt.Fprintf(w, "; %s to make ready", history.ClockTenths(f.ready))
 	}
 	fmt.Fprintln(w)
 }
@@ -249,6 +249,6 @@ func Slow(w io.Writer, run *outcome.Run, limit time.Duration) {
 			fmt.Fprintf(w, "and %s more took longer than %s\n", Plural(len(slow)-i, "test"), limit)
 			return
 		}
-		fmt.Fprintf(w, "slow: %s took %s, more than %s\n", outcome.PlainLine(r.ID), timing.Short(r.Seconds), limit)
+		fmt.Fprintf(w, "slow: %s took %s, more than %s\n", outcome.PlainLine(r.ID), history.Short(r.Seconds), limit)
 	}
 }

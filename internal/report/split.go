@@ -5,9 +5,9 @@ import (
 	"io"
 	"strings"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
-	"fernrelay/core/timing"
 )
 
 // Tone says how a phrase is meant, for a screen that has colours.
@@ -49,15 +49,15 @@ const shownUnits = 6
 func Plan(w io.Writer, p split.Plan) {
 	rows := make([][]string, len(p.Shards))
 	for i, s := range p.Shards {
-		when := timing.ClockTenths(s.Seconds())
+		when := history.ClockTenths(s.Seconds())
 		if s.Start > 0 && len(s.Units) > 0 {
-			when = timing.ClockTenths(s.Start) + "–" + timing.ClockTenths(s.End)
+			when = history.ClockTenths(s.Start) + "–" + history.ClockTenths(s.End)
 		}
 		rows[i] = []string{fmt.Sprintf("%4d", s.Number), fmt.Sprintf("%9s", when), fmt.Sprintf("%12s", Plural(len(s.Tests()), "test")), unitNames(s)}
 	}
 	table(w, rows)
 	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s\n",
-		timing.ClockTenths(p.Finish), timing.ClockTenths(p.Floor), timing.ClockTenths(p.Spread), timing.ClockTenths(p.Work))
+		history.ClockTenths(p.Finish), history.ClockTenths(p.Floor), history.ClockTenths(p.Spread), history.ClockTenths(p.Work))
 	fmt.Fprintln(w, Proof(p))
 	if empty := p.Empty(); empty > 0 {
 		fmt.Fprintf(w, "%s empty: there is no more to deal out\n", are(empty, "shard"))
@@ -125,7 +125,7 @@ func kneeLine(a split.Advice) Line {
 		return Line{plain("this is the "), {Well, "knee"}, plain(": beyond it more machines cost more than they save")}
 	}
 	return Line{plain("the "), {Well, "knee"}, plain(" is at "), {Figure, fmt.Sprint(a.Knee)}, plain(", with a finish of "),
-		{Figure, timing.ClockTenths(a.Points[a.Knee-1].Finish)}}
+		{Figure, history.ClockTenths(a.Points[a.Knee-1].Finish)}}
 }
 
 // bought writes seconds saved.
@@ -133,7 +133,7 @@ func bought(seconds float64) Phrase {
 	if seconds < 0.0005 {
 		return Phrase{Figure, "nothing"}
 	}
-	return Phrase{Figure, timing.Short(seconds)}
+	return Phrase{Figure, history.Short(seconds)}
 }
 
 // InTheWay says what keeps a plan from ending sooner, and what would help.
@@ -141,7 +141,7 @@ func InTheWay(a split.Advice) []Line {
 	lines := []Line{{{Heading, "What stands in the way?"}}}
 	setter := a.Plan.Setter
 	if a.Plan.Held != "" {
-		return append(lines, Line{{Warning, outcome.PlainLine(a.Plan.Held)}, plain(" is held for %s by tests that may not overlap:", timing.Short(a.Plan.Floor))},
+		return append(lines, Line{{Warning, outcome.PlainLine(a.Plan.Held)}, plain(" is held for %s by tests that may not overlap:", history.Short(a.Plan.Floor))},
 			Line{plain("no more shards help, but holding it more briefly, or more at once")})
 	}
 	if setter == nil {
@@ -149,20 +149,20 @@ func InTheWay(a split.Advice) []Line {
 		for _, p := range a.Points {
 			if p.Setter != nil && p.Shards > len(a.Plan.Shards) {
 				return append(lines, Line{plain("from %d shards on ", p.Shards), {Warning, outcome.PlainLine(p.Setter.Label)},
-					plain(", %s in one piece", timing.Short(p.Setter.Alone()))})
+					plain(", %s in one piece", history.Short(p.Setter.Alone()))})
 			}
 		}
 		return lines
 	}
-	lines = append(lines, Line{{Warning, outcome.PlainLine(setter.Label)}, plain(" is %s in one piece", timing.Short(setter.Alone()))})
+	lines = append(lines, Line{{Warning, outcome.PlainLine(setter.Label)}, plain(" is %s in one piece", history.Short(setter.Alone()))})
 	if a.Parting == nil {
 		return append(lines, Line{plain("which cannot be parted: make it faster")})
 	}
 	if t := a.Parting.Longest; len(setter.Tests) > 1 {
-		lines = append(lines, Line{{Warning, outcome.PlainLine(t.Name)}, plain(" alone is %s of it", timing.Short(t.Expected))})
+		lines = append(lines, Line{{Warning, outcome.PlainLine(t.Name)}, plain(" alone is %s of it", history.Short(t.Expected))})
 	}
-	return append(lines, Line{plain("apart, the floor falls to "), {Figure, timing.ClockTenths(a.Parting.Floor)},
-		plain(" and %s end at ", Plural(len(a.Plan.Shards), "shard")), {Figure, timing.ClockTenths(a.Parting.Finish)}})
+	return append(lines, Line{plain("apart, the floor falls to "), {Figure, history.ClockTenths(a.Parting.Floor)},
+		plain(" and %s end at ", Plural(len(a.Plan.Shards), "shard")), {Figure, history.ClockTenths(a.Parting.Finish)}})
 }
 
 // Bearing says how a plan and a queue bear a worker that begins late, and what
@@ -174,13 +174,13 @@ func Bearing(o split.Outlook) []Line {
 		if middle(finishes) > 1.2*middle(inTime) {
 			tone = Bad
 		}
-		return []Phrase{{tone, timing.ClockTenths(middle(finishes))}, plain(", %s in 1 run of 20", timing.ClockTenths(split.Quantile(finishes, 0.95)))}
+		return []Phrase{{tone, history.ClockTenths(middle(finishes))}, plain(", %s in 1 run of 20", history.ClockTenths(split.Quantile(finishes, 0.95)))}
 	}
 	return []Line{
 		{{Heading, fmt.Sprintf("If one machine starts %d s late", split.Lateness)}},
 		append(Line{plain("fixed shards end at    ")}, late(o.FixedLate, o.Fixed)...),
 		append(Line{plain("a shared queue ends at ")}, late(o.QueueLate, o.Queue)...),
-		{plain("in time they end at    "), {Figure, timing.ClockTenths(middle(o.Fixed))}, plain(" and "), {Figure, timing.ClockTenths(middle(o.Queue))}},
+		{plain("in time they end at    "), {Figure, history.ClockTenths(middle(o.Fixed))}, plain(" and "), {Figure, history.ClockTenths(middle(o.Queue))}},
 	}
 }
 
@@ -212,21 +212,21 @@ func Curve(w io.Writer, points []split.Point, within float64) {
 			notes = append(notes, "the knee: beyond it machines cost more than they save")
 		}
 		if p.Shards == least {
-			notes = append(notes, "the least that end within "+timing.ClockTenths(within))
+			notes = append(notes, "the least that end within "+history.ClockTenths(within))
 		}
 		if p.Held != "" && (i == 0 || points[i-1].Held == "") {
-			notes = append(notes, fmt.Sprintf("the floor: %s, held for %s", outcome.PlainLine(p.Held), timing.Short(p.Floor)))
+			notes = append(notes, fmt.Sprintf("the floor: %s, held for %s", outcome.PlainLine(p.Held), history.Short(p.Floor)))
 		}
 		if p.Setter != nil && (i == 0 || points[i-1].Setter == nil) {
-			notes = append(notes, fmt.Sprintf("the floor: %s, %s in one piece", outcome.PlainLine(p.Setter.Label), timing.Short(p.Setter.Alone())))
+			notes = append(notes, fmt.Sprintf("the floor: %s, %s in one piece", outcome.PlainLine(p.Setter.Label), history.Short(p.Setter.Alone())))
 		}
 		number := fmt.Sprint(p.Shards)
 		rest := i > 0 && saves == "nothing" && notes == nil && points[len(points)-1].Finish == p.Finish
 		if last := points[len(points)-1]; rest && last.Shards > p.Shards {
 			number, p = fmt.Sprintf("%d–%d", p.Shards, last.Shards), last
 		}
-		rows = append(rows, []string{fmt.Sprintf("%6s", number), fmt.Sprintf("%10s", timing.ClockTenths(p.Finish)), fmt.Sprintf("%10s", saves),
-			fmt.Sprintf("%10s", timing.ClockTenths(p.Machines())), strings.Join(notes, "; ")})
+		rows = append(rows, []string{fmt.Sprintf("%6s", number), fmt.Sprintf("%10s", history.ClockTenths(p.Finish)), fmt.Sprintf("%10s", saves),
+			fmt.Sprintf("%10s", history.ClockTenths(p.Machines())), strings.Join(notes, "; ")})
 		if rest {
 			break
 		}

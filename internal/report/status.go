@@ -5,8 +5,8 @@ import (
 	"sync"
 	"time"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/terminal"
 )
 
@@ -66,7 +66,7 @@ func (s *Status) Making(what string) {
 }
 
 func (s *Status) line(now time.Time) {
-	text := fmt.Sprintf("%s  %d of %d", timing.Clock(now.Sub(s.began).Seconds()), s.done, s.total)
+	text := fmt.Sprintf("%s  %d of %d", history.Clock(now.Sub(s.began).Seconds()), s.done, s.total)
 	if bad := outcome.CountBad(s.finished); bad > 0 {
 		text += fmt.Sprintf("  %s%d", outcome.Failed.Shape(), bad)
 	}

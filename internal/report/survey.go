@@ -8,16 +8,16 @@ import (
 	"unicode/utf8"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
-	"fernrelay/core/timing"
 )
 
 // Tests tells tests as an aligned table, their IDs ready to be pasted into a shell.
 func Tests(w io.Writer, tests []catalog.Test) {
 	rows := make([][]string, len(tests))
 	for i, t := range tests {
-		seconds := timing.Short(t.Expected)
+		seconds := history.Short(t.Expected)
 		if !t.Known {
 			seconds = "–"
 		}
@@ -112,9 +112,9 @@ func Tally(w io.Writer, t *catalog.Tally) {
 			}
 			row = append(row, cell)
 		}
-		rows = append(rows, append(row, fmt.Sprint(t.ByRow[name].Tests), timing.ClockTenths(t.ByRow[name].Seconds)))
+		rows = append(rows, append(row, fmt.Sprint(t.ByRow[name].Tests), history.ClockTenths(t.ByRow[name].Seconds)))
 	}
-	rows = append(rows, append(total, fmt.Sprint(t.Total.Tests), timing.ClockTenths(t.Total.Seconds)))
+	rows = append(rows, append(total, fmt.Sprint(t.Total.Tests), history.ClockTenths(t.Total.Seconds)))
 	for column := 1; column < len(rows[0]); column++ { // numbers end where their heading ends
 		widest := 0
 		for _, row := range rows {

@@ -8,8 +8,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/project"
 	"fernrelay/internal/report"
 )
@@ -232,7 +232,7 @@ func (v *survey) cardLines(t *theme, test *catalog.Test, past []outcome.Outcome)
 	if test.PutOut != "" && test.PutOut != test.Rules.Skip {
 		add("here", cardPart{"does not run: " + test.PutOut, t.amber})
 	}
-	words := timing.Short(test.Expected)
+	words := history.Short(test.Expected)
 	switch {
 	case test.PutOut != "":
 		words = "none, as it does not run"
@@ -251,7 +251,7 @@ func (v *survey) cardLines(t *theme, test *catalog.Test, past []outcome.Outcome)
 		}
 	}
 	line := cardLine{label: "past", past: past, parts: []cardPart{{fmt.Sprintf("%d of %d passed", passed, len(past)), t.fog}}}
-	if outcome.Flips(past) > 1 {
+	if history.Flips(past) > 1 {
 		line.parts = []cardPart{{line.parts[0].text + "; it comes and goes: H hunts it", t.orchid}}
 	}
 	return append(lines, line)

@@ -7,8 +7,8 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 )
 
 // The frame takes three rows above the view and three below it.
@@ -204,13 +204,13 @@ func (a *App) clock() string {
 	run := a.session.run
 	switch {
 	case run != nil && !run.ended:
-		return fmt.Sprintf("%s · %d of %d workers busy", timing.Clock(run.now), run.busy(), len(run.tracks))
+		return fmt.Sprintf("%s · %d of %d workers busy", history.Clock(run.now), run.busy(), len(run.tracks))
 	case a.working():
 		return "hunting"
 	case run != nil && run.number == 0:
-		return fmt.Sprintf("%s · workers idle", timing.Clock(run.now))
+		return fmt.Sprintf("%s · workers idle", history.Clock(run.now))
 	case run != nil:
-		return fmt.Sprintf("run %d · %s · workers idle", run.number, timing.Clock(run.now))
+		return fmt.Sprintf("run %d · %s · workers idle", run.number, history.Clock(run.now))
 	}
 	if all := a.ledger.all; a.leg == legLedger && len(all) > 0 {
 		last := all[len(all)-1]
@@ -226,7 +226,7 @@ func (a *App) drawBottom(c canvas) {
 	t, s := c.theme, a.session
 	y := a.height - 2
 	c.rule(0, y-1, a.width, t.faint(), "─")
-	total := fmt.Sprintf("%d of %d tests · %s of work", len(s.picked.tests), len(s.picked.Catalog.Tests), timing.Clock(s.picked.weave.Total.Picked.Seconds))
+	total := fmt.Sprintf("%d of %d tests · %s of work", len(s.picked.tests), len(s.picked.Catalog.Tests), history.Clock(s.picked.weave.Total.Picked.Seconds))
 	counts := style{colour: t.leaf}
 	room := a.width - pickColumn - width(total) - 3
 	c.text(1, y, style{colour: t.fog}, "pick")

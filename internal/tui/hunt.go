@@ -13,9 +13,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/report"
 )
@@ -371,7 +371,7 @@ func (v *huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 			y++
 		}
 	}
-	words := fmt.Sprintf("%s, %s", report.Plural(f.Trials, "trial"), timing.ClockTenths(f.Seconds))
+	words := fmt.Sprintf("%s, %s", report.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
 	c.text(max(0, stem-width(words)/2), y+1, style{colour: t.fog}, words)
 }
 

@@ -10,8 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -141,7 +141,7 @@ func (v *ledgerView) drawRuns(c canvas, first, shown, rows int) {
 }
 
 // drawOutcomes draws what came of a test, a shape a run.
-func drawOutcomes(c canvas, y int, past []outcome.Cell) {
+func drawOutcomes(c canvas, y int, past []history.Cell) {
 	t := c.theme
 	for i, cell := range past {
 		o := cell.Outcome()
@@ -185,7 +185,7 @@ func (v *ledgerView) shownRuns(room int) (first, shown int) {
 }
 
 // drawFigures draws the pass rate and the time of a test at the end of its row.
-func (v *ledgerView) drawFigures(c canvas, y int, f *outcome.Figures) {
+func (v *ledgerView) drawFigures(c canvas, y int, f *history.Figures) {
 	t := c.theme
 	rate := style{colour: t.ink}
 	switch {
@@ -203,7 +203,7 @@ func (v *ledgerView) drawFigures(c canvas, y int, f *outcome.Figures) {
 	if f.Change() > 0 {
 		at.colour = t.amber
 	}
-	c.right(c.width-1, y, at, timing.Short(f.Seconds))
+	c.right(c.width-1, y, at, history.Short(f.Seconds))
 }
 
 // drawTrend draws the work and the wall time of the runs as columns and points.
@@ -231,7 +231,7 @@ func (v *ledgerView) drawTrend(c canvas) {
 		return 1 + height - min(height, max(1, int(math.Ceil(float64(height)*seconds/most))))
 	}
 	for _, part := range []float64{0, 0.5, 1} {
-		c.right(left-1, min(height, 1+height-int(math.Round(part*float64(height)))), style{colour: t.faint()}, timing.Clock(part*most))
+		c.right(left-1, min(height, 1+height-int(math.Round(part*float64(height)))), style{colour: t.faint()}, history.Clock(part*most))
 	}
 	chosen := v.column() - first
 	for i, k := range runs {
@@ -413,7 +413,7 @@ func (v *ledgerView) drawSlowest(c canvas) {
 		}
 		c.bar(0, 2+i, float64(room)*f.Seconds/max(v.past.Figures[slowest[0]].Seconds, 1e-9), t.amber, amount)
 		_, name := groupAndName(v.past.History.IDs[test])
-		at := timing.Short(f.Seconds)
+		at := history.Short(f.Seconds)
 		c.text(room+2, 2+i, style{colour: t.ink}, cut(name, c.width-room-4-width(at)))
 		c.right(c.width, 2+i, style{colour: t.ink}, at)
 	}
@@ -458,7 +458,7 @@ func (v *ledgerView) drawCard(c canvas) {
 }
 
 // drawRate draws how often a test passes, how that moves, and how unstable it is.
-func drawRate(c canvas, y int, f *outcome.Figures, known *relay.Card) {
+func drawRate(c canvas, y int, f *history.Figures, known *relay.Card) {
 	t := c.theme
 	x := c.text(0, y, style{colour: t.ink}, fmt.Sprintf("%d of %d passed", f.Ran-f.Bad, f.Ran))
 	rate := style{colour: t.leaf}
@@ -494,9 +494,9 @@ func drawSince(c canvas, y int, known *relay.Card) {
 }
 
 // drawTimes draws the times of a test, run by run, with those from a change on marked.
-func (v *ledgerView) drawTimes(c canvas, y, test int, f *outcome.Figures) {
+func (v *ledgerView) drawTimes(c canvas, y, test int, f *history.Figures) {
 	t := c.theme
-	words := timing.Short(f.Seconds)
+	words := history.Short(f.Seconds)
 	look := style{colour: t.ink}
 	if change := report.TimeChange(f.Seconds, f.Before); f.Changed >= 0 && change != "" {
 		words += ", " + change

@@ -9,8 +9,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
 )
@@ -74,23 +74,23 @@ func newRunReport(of chosenRun) *runReport {
 
 // testBranch is a test with its steps.
 func testBranch(r *outcome.Result, name string) *branch {
-	b := &branch{words: outcome.PlainLine(name), note: timing.Short(r.Seconds), result: r, outcome: r.Outcome}
+	b := &branch{words: outcome.PlainLine(name), note: history.Short(r.Seconds), result: r, outcome: r.Outcome}
 	for i := range r.Steps {
 		s := &r.Steps[i]
-		b.below = append(b.below, &branch{words: outcome.PlainLine(s.Name), note: timing.Short(s.Seconds), step: s, outcome: s.Outcome, result: r})
+		b.below = append(b.below, &branch{words: outcome.PlainLine(s.Name), note: history.Short(s.Seconds), step: s, outcome: s.Outcome, result: r})
 	}
 	return b
 }
 
 // groupNote tells what came of tests together.
 func groupNote(counts map[outcome.Outcome]int, seconds float64) string {
-	return report.Counts(counts) + "  " + timing.Short(seconds)
+	return report.Counts(counts) + "  " + history.Short(seconds)
 }
 
 // newComparison makes the report of how a run differs from the one before it.
-func newComparison(after chosenRun, before *ledger.Kept, c outcome.Comparison) *runReport {
+func newComparison(after chosenRun, before *ledger.Kept, c history.Comparison) *runReport {
 	rep := &runReport{title: fmt.Sprintf("run %d against run %d", after.kept.Number, before.Number), causes: after, open: map[*branch]bool{}}
-	add := func(words string, list []outcome.Difference, note func(d outcome.Difference) string) {
+	add := func(words string, list []history.Difference, note func(d history.Difference) string) {
 		if len(list) == 0 {
 			return
 		}
@@ -102,21 +102,21 @@ func newComparison(after chosenRun, before *ledger.Kept, c outcome.Comparison) *
 		rep.roots = append(rep.roots, b)
 		rep.open[b] = true
 	}
-	was := func(d outcome.Difference) string {
+	was := func(d history.Difference) string {
 		if d.Before == nil {
 			return "new"
 		}
 		return "was " + string(d.Before.Outcome)
 	}
-	times := func(d outcome.Difference) string {
-		return fmt.Sprintf("%s, was %s", timing.Short(d.After.Seconds), timing.Short(d.Before.Seconds))
+	times := func(d history.Difference) string {
+		return fmt.Sprintf("%s, was %s", history.Short(d.After.Seconds), history.Short(d.Before.Seconds))
 	}
 	add("newly failing", c.Failing, was)
 	add("mended", c.Mended, was)
 	add("slower", c.Slower, times)
 	add("faster", c.Faster, times)
-	add("new", c.New, func(d outcome.Difference) string { return timing.Short(d.After.Seconds) })
-	add("gone", c.Gone, func(d outcome.Difference) string { return "" })
+	add("new", c.New, func(d history.Difference) string { return history.Short(d.After.Seconds) })
+	add("gone", c.Gone, func(d history.Difference) string { return "" })
 	rep.title += report.OtherPick(before, after.kept)
 	if rep.words = fmt.Sprintf("%d newly failing, %d mended", len(c.Failing), len(c.Mended)); c.Same() {
 		rep.words = "the same tests came out alike, in as much time as noise explains"
@@ -250,7 +250,7 @@ func (rep *runReport) drawDetail(c canvas, v *ledgerView) {
 	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
 	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
 	x = c.text(0, 1, style{t.outcome(r.Outcome), true}, r.Outcome.Shape()+" "+string(r.Outcome))
-	words := timing.Short(r.Seconds)
+	words := history.Short(r.Seconds)
 	if r.Worker > 0 {
 		words += fmt.Sprintf(" on worker %d", r.Worker)
 	}

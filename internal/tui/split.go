@@ -12,9 +12,9 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
 	"fernrelay/core/split"
-	"fernrelay/core/timing"
 	"fernrelay/internal/report"
 )
 
@@ -59,7 +59,7 @@ func (v *splitView) name() string { return "Split" }
 
 func (v *splitView) figure() (string, bool) {
 	plan := v.session.plan()
-	return fmt.Sprintf("%d × %s", len(plan.Shards), timing.Clock(plan.Finish)), false
+	return fmt.Sprintf("%d × %s", len(plan.Shards), history.Clock(plan.Finish)), false
 }
 
 func (v *splitView) keys() []key.Binding {
@@ -323,12 +323,12 @@ func (v *splitView) drawHeading(c canvas, plan *split.Plan) {
 		x = c.text(x+2, 1, fog, words)
 	}
 	x = c.text(x+3, 1, fog, "finish ")
-	x = c.text(x, 1, ink, timing.ClockTenths(plan.Finish))
+	x = c.text(x, 1, ink, history.ClockTenths(plan.Finish))
 	x = c.text(x+2, 1, fog, "floor ")
-	x = c.text(x, 1, style{t.amber, true}, timing.ClockTenths(plan.Floor))
+	x = c.text(x, 1, style{t.amber, true}, history.ClockTenths(plan.Floor))
 	x = c.text(x+2, 1, fog, "spread ")
-	x = c.text(x, 1, ink, timing.ClockTenths(plan.Spread))
-	alone := fmt.Sprintf("alone %s → %.1f ×", timing.Clock(plan.Work), plan.Work/max(plan.Finish, 1e-9))
+	x = c.text(x, 1, ink, history.ClockTenths(plan.Spread))
+	alone := fmt.Sprintf("alone %s → %.1f ×", history.Clock(plan.Work), plan.Work/max(plan.Finish, 1e-9))
 	if proof := report.Proof(*plan); x+3+width(proof)+2+width(alone) < c.width {
 		c.text(x+3, 1, style{colour: t.leaf}, proof)
 	}
@@ -361,7 +361,7 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 		}
 		c.right(5, y, number, fmt.Sprint(shard.Number))
 		v.drawUnits(c.sub(0, 0, c.width-right, c.height), plan, shard, y, scale)
-		c.right(c.width-right+9, y, style{t.ink, last}, timing.ClockTenths(shard.Seconds()))
+		c.right(c.width-right+9, y, style{t.ink, last}, history.ClockTenths(shard.Seconds()))
 		tests := 0
 		for _, u := range shard.Units {
 			tests += len(u.Tests)
@@ -377,7 +377,7 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 			c.text(line, y, style{colour: t.amber}, "┊")
 		}
 	}
-	label := "floor " + timing.ClockTenths(plan.Floor)
+	label := "floor " + history.ClockTenths(plan.Floor)
 	if setting := plan.Setting(); setting != "" {
 		label += " " + cut(outcome.PlainLine(setting), 40)
 	}
@@ -441,12 +441,12 @@ func (v *splitView) drawUnder(c canvas, y int) {
 	t := c.theme
 	fog := style{colour: t.fog}
 	x := c.text(2, y, style{t.leaf, true}, cut(outcome.PlainLine(u.Label), c.width/3))
-	x = c.text(x+2, y, style{colour: t.ink}, timing.Short(u.Seconds))
+	x = c.text(x+2, y, style{colour: t.ink}, history.Short(u.Seconds))
 	if u.Deviation >= 0.0005 {
-		x = c.text(x, y, fog, " ± "+timing.Short(u.Deviation))
+		x = c.text(x, y, fog, " ± "+history.Short(u.Deviation))
 	}
 	for _, s := range u.Setups {
-		x = c.text(x, y, fog, fmt.Sprintf(" + %s to begin", timing.Short(s.Seconds)))
+		x = c.text(x, y, fog, fmt.Sprintf(" + %s to begin", history.Short(s.Seconds)))
 		break
 	}
 	if u.Unknown > 0 {
@@ -457,7 +457,7 @@ func (v *splitView) drawUnder(c canvas, y int) {
 	}
 	x = c.text(x+2, y, fog, report.Plural(len(u.Tests), "test"))
 	for i, test := range v.longestOf(u) {
-		words := fmt.Sprintf("%s %s", outcome.PlainLine(test.Name), timing.Short(test.Expected))
+		words := fmt.Sprintf("%s %s", outcome.PlainLine(test.Name), history.Short(test.Expected))
 		if x+2+width(words) >= c.width-1 {
 			c.text(x, y, fog, ", …")
 			return
@@ -534,8 +534,8 @@ func (v *splitView) drawSpread(c canvas) {
 		for x, n := range counts {
 			c.fill(x, y, 1, 1, row.colour, 0.2+0.8*min(1, 6*float64(n)/split.Rounds))
 		}
-		c.right(c.width-right+10, y, style{t.ink, true}, timing.ClockTenths(split.Quantile(row.finishes, 0.5)))
-		c.text(c.width-right+12, y, fog, "19 of 20 by "+timing.ClockTenths(split.Quantile(row.finishes, 0.95)))
+		c.right(c.width-right+10, y, style{t.ink, true}, history.ClockTenths(split.Quantile(row.finishes, 0.5)))
+		c.text(c.width-right+12, y, fog, "19 of 20 by "+history.ClockTenths(split.Quantile(row.finishes, 0.95)))
 	}
 }
 
@@ -560,7 +560,7 @@ func (v *splitView) drawCurve(c canvas) {
 	if x+45 < c.width {
 		x = c.text(x+4, 0, style{colour: t.leaf}, "▪ finish")
 		x = c.text(x+2, 0, style{colour: t.amber}, "┈ floor")
-		c.text(x+2, 0, style{colour: t.water}, "▫ machine time, up to "+timing.Clock(dearest))
+		c.text(x+2, 0, style{colour: t.water}, "▫ machine time, up to "+history.Clock(dearest))
 	}
 	row := func(part float64) int { return 1 + height - int(math.Ceil(float64(height)*part-0.06)) }
 	for i, p := range points {
@@ -580,9 +580,9 @@ func (v *splitView) drawCurve(c canvas) {
 			c.text(at, 2+height, style{colour: t.leaf}, "knee")
 		}
 	}
-	c.right(left-2, 1, style{colour: t.fog}, timing.Clock(most))
+	c.right(left-2, 1, style{colour: t.fog}, history.Clock(most))
 	if y := row(have.plan.Finish / max(most, 1e-9)); y > 1 {
-		c.right(left-2, min(y, height), style{colour: t.ink}, timing.Clock(have.plan.Finish))
+		c.right(left-2, min(y, height), style{colour: t.ink}, history.Clock(have.plan.Finish))
 	}
 }
 

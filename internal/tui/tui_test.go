@@ -14,11 +14,11 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
-	"fernrelay/core/timing"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/ledger/ledgertest"
@@ -48,11 +48,11 @@ func made(groups, perGroup, tags int) *relay.Relay {
 		}
 	}
 	c := catalog.New(tests)
-	times := timing.Times{Tests: map[string]timing.Time{}}
+	times := history.Times{Tests: map[string]history.Time{}}
 	for _, t := range c.Tests {
-		times.Tests[t.ID] = timing.Time{Seconds: timing.Round(random.Float64()), Spread: 0.01}
+		times.Tests[t.ID] = history.Time{Seconds: history.Round(random.Float64()), Spread: 0.01}
 	}
-	timing.Expect(c.Tests, times)
+	history.Expect(c.Tests, times)
 	return &relay.Relay{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Memory: relay.NewMemory(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}})}
 }
 
@@ -152,7 +152,7 @@ func playPast(a *App, runs int, bad bool) {
 		ids[i] = tests[i].ID
 	}
 	v := a.ledger
-	h := outcome.NewHistory(ids, runs)
+	h := history.NewHistory(ids, runs)
 	for n := range runs {
 		k := &ledger.Kept{Number: n + 1, Workers: 1 + n/9, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Revision: "\x1b[1m水" + strings.Repeat("r", 40),
 			Pick: strings.Repeat("水", 200), Counts: map[outcome.Outcome]int{outcome.Passed: 99999, outcome.Failed: 99999}}
@@ -163,7 +163,7 @@ func playPast(a *App, runs int, bad bool) {
 				o = outcome.Failed
 			}
 			if (i+n)%11 > 0 {
-				h.Set(i, n, outcome.NewCell(o, 0.1*float64(1+i%5)*float64(1+2*n/runs)))
+				h.Set(i, n, history.NewCell(o, 0.1*float64(1+i%5)*float64(1+2*n/runs)))
 			}
 		}
 	}
@@ -204,7 +204,7 @@ func TestEveryScreenFits(t *testing.T) {
 		"a comparison": func(a *App) {
 			playPast(a, 30, false)
 			v := a.ledger
-			v.report = newComparison(v.chosen, v.all[3], outcome.Compare(outcome.NewRun(), v.chosen.run, func(string) float64 { return 0 }))
+			v.report = newComparison(v.chosen, v.all[3], history.Compare(outcome.NewRun(), v.chosen.run, func(string) float64 { return 0 }))
 		},
 		"a hunt's card": func(a *App) { playHunt(a); press(a, "4⇥") },
 		"sixteen":       func(a *App) { press(a, "2]]]]]]]]]]]]]]]]") },

@@ -14,8 +14,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/report"
 )
 
@@ -321,7 +321,7 @@ func (v *watch) drawIdle(c canvas) {
 	}
 	c.text(2, 1, style{t.ink, true}, words)
 	c.text(2, 3, style{colour: t.fog}, fmt.Sprintf("r runs the pick: %d tests on %s, about %s",
-		len(v.session.picked.tests), report.Plural(v.session.workers(), "worker"), timing.Clock(v.session.plan().Finish)))
+		len(v.session.picked.tests), report.Plural(v.session.workers(), "worker"), history.Clock(v.session.plan().Finish)))
 }
 
 func (v *watch) drawCounts(c canvas, run *liveRun) {
@@ -353,27 +353,27 @@ func (v *watch) drawEnd(c canvas, run *liveRun, x int) {
 	}
 	switch {
 	case run.ended && run.run.Counts[outcome.Lost] > 0:
-		say(style{colour: t.amber}, "interrupted at "+timing.Clock(run.now))
+		say(style{colour: t.amber}, "interrupted at "+history.Clock(run.now))
 	case run.ended:
 		say(fog, "took ")
-		say(ink, timing.ClockTenths(run.now))
+		say(ink, history.ClockTenths(run.now))
 		if run.planned > 0 {
-			say(fog, "   planned "+timing.ClockTenths(run.planned))
+			say(fog, "   planned "+history.ClockTenths(run.planned))
 		}
 		if run.work > run.now {
-			say(fog, fmt.Sprintf("   alone %s: %.1f ×", timing.Clock(run.work), run.work/run.now))
+			say(fog, fmt.Sprintf("   alone %s: %.1f ×", history.Clock(run.work), run.work/run.now))
 		}
 		if len(run.tracks) > 1 {
-			say(fog, "   spread "+timing.Short(run.spread()))
+			say(fog, "   spread "+history.Short(run.spread()))
 		}
 		if run.steps > 0 {
 			say(fog, fmt.Sprintf("   %d steps", run.steps))
 		}
 	case !run.first:
-		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(outcome.PlainLine(run.made), "making ready"), timing.Clock(run.waited)))
+		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(outcome.PlainLine(run.made), "making ready"), history.Clock(run.waited)))
 	default:
 		say(fog, "ends in ")
-		say(ink, timing.Clock(run.ahead.end-run.now))
+		say(ink, history.Clock(run.ahead.end-run.now))
 		switch doubt := run.ahead.doubt; {
 		case doubt >= 1:
 			say(ink, fmt.Sprintf(" ± %.0f", doubt))
@@ -393,9 +393,9 @@ func (v *watch) drawLate(c canvas, run *liveRun, say func(look style, words stri
 	if run.planned > 0 {
 		switch behind := run.ahead.end - run.planned; {
 		case behind > late:
-			say(style{colour: t.amber}, fmt.Sprintf("   %s behind the plan", timing.Short(behind)))
+			say(style{colour: t.amber}, fmt.Sprintf("   %s behind the plan", history.Short(behind)))
 		case behind < -late:
-			say(style{colour: t.leaf}, fmt.Sprintf("   %s ahead of the plan", timing.Short(-behind)))
+			say(style{colour: t.leaf}, fmt.Sprintf("   %s ahead of the plan", history.Short(-behind)))
 		default:
 			say(style{colour: t.fog}, "   on plan")
 		}
@@ -575,7 +575,7 @@ func (a axis) draw(c canvas, end float64) {
 		}
 	}
 	for at := 0.0; at <= end && a.at(at)+4 < c.width; at += step {
-		c.text(a.at(at), 0, style{colour: c.theme.faint()}, timing.Clock(at))
+		c.text(a.at(at), 0, style{colour: c.theme.faint()}, history.Clock(at))
 	}
 }
 
@@ -612,7 +612,7 @@ func (v *watch) drawResult(c canvas, y int, run *liveRun, r *outcome.Result, new
 		colour = t.amber
 	}
 	c.text(2, y, style{colour, true}, r.Outcome.Shape())
-	c.text(5, y, style{colour: t.fog}, timing.Clock(max(0, r.Ended.Sub(run.began).Seconds())))
+	c.text(5, y, style{colour: t.fog}, history.Clock(max(0, r.Ended.Sub(run.began).Seconds())))
 	room := c.width - 2
 	if newest {
 		room = c.width - 10
@@ -627,7 +627,7 @@ func (v *watch) drawResult(c canvas, y int, run *liveRun, r *outcome.Result, new
 	}
 	message := outcome.PlainLine(r.Message)
 	if message == "" {
-		message = fmt.Sprintf("%s in %s", r.Outcome, timing.Short(r.Seconds))
+		message = fmt.Sprintf("%s in %s", r.Outcome, history.Short(r.Seconds))
 	}
 	c.text(11, y+1, style{colour: colour}, cut(message, c.width-14-width(past)))
 }
@@ -796,7 +796,7 @@ func (v *watch) drawSteps(c canvas, y int, r *outcome.Result) int {
 
 func drawStep(c canvas, y int, s *outcome.Step) {
 	t := c.theme
-	at := timing.Short(s.Seconds)
+	at := history.Short(s.Seconds)
 	if s.File != "" {
 		at = fmt.Sprintf("%s:%d", path.Base(outcome.PlainLine(s.File)), s.Line)
 	}

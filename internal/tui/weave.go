@@ -4,8 +4,8 @@ import (
 	"fmt"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/report"
 )
 
@@ -192,7 +192,7 @@ func (v *survey) drawCells(c canvas, y, row, shown int) {
 		number.colour = t.fog
 	}
 	c.right(c.width-10, y, number, margin.String())
-	c.right(c.width-2, y, number, timing.Clock(margin.All.Seconds))
+	c.right(c.width-2, y, number, history.Clock(margin.All.Seconds))
 	if row == v.row && v.column == len(l.columns) {
 		v.drawCursor(c, c.width-18, y, 9)
 	}
@@ -241,7 +241,7 @@ func (v *survey) drawList(c canvas) {
 	if tag := l.tag(v.column); tag != "" {
 		heading += " · " + outcome.PlainLine(tag)
 	}
-	total := fmt.Sprintf("%s · %s", report.Plural(list.sum.Tests, "test"), timing.Clock(list.sum.Seconds))
+	total := fmt.Sprintf("%s · %s", report.Plural(list.sum.Tests, "test"), history.Clock(list.sum.Seconds))
 	c.right(c.width-1, 0, style{colour: t.fog}, total)
 	c.text(0, 0, style{t.ink, true}, cut(heading, c.width-width(total)-2))
 	if list.sum.Tests == 0 {
@@ -249,7 +249,7 @@ func (v *survey) drawList(c canvas) {
 		return
 	}
 	c.text(0, 1, style{colour: t.faint()}, "0")
-	c.right(barWidth, 1, style{colour: t.faint()}, timing.Short(list.sum.Longest))
+	c.right(barWidth, 1, style{colour: t.faint()}, history.Short(list.sum.Longest))
 	c.right(barWidth+1+pastShown, 1, style{colour: t.faint()}, "past")
 	v.test = min(v.test, list.sum.Tests-1)
 	v.testTop = follow(v.testTop, v.test, c.height-2, list.sum.Tests)

@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -24,8 +24,8 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"line":    outcome.PlainLine,
 	"plain":   outcome.Plain,
 	"output":  func(b []byte) string { return lastLines(string(b), htmlLines) },
-	"short":   timing.Short,
-	"clock":   timing.ClockTenths,
+	"short":   history.Short,
+	"clock":   history.ClockTenths,
 	"percent": report.Percent,
 	"plural":  report.Plural,
 	"place":   place,
@@ -44,7 +44,7 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"first":   func(list []*outcome.Result) []*outcome.Result { return list[:min(len(list), testsTold)] },
 	"more":    func(list []*outcome.Result) int { return max(0, len(list)-testsTold) },
 	"rest":    func(failed int) int { return max(0, failed-htmlFailures) },
-	"past":    func(c *relay.Card) []outcome.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
+	"past":    func(c *relay.Card) []history.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
 }).Parse(pageText))
 
 // What the page tells at most: failures whole, lines of an output, runs of a past.

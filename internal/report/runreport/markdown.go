@@ -9,8 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/report"
 )
 
@@ -52,7 +52,7 @@ func writeMarkdown(to io.Writer, a *About) error {
 	slowest, work := a.slowest()
 	fmt.Fprint(w, "\n## Slowest\n\n| test | time | of all work |\n| --- | ---: | ---: |\n")
 	for _, r := range slowest {
-		fmt.Fprintf(w, "| %s | %s | %s |\n", report.Code(r.ID), timing.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9)))
+		fmt.Fprintf(w, "| %s | %s | %s |\n", report.Code(r.ID), history.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9)))
 	}
 	markdownGroups(w, a)
 	_, err := to.Write(w.Bytes())
@@ -80,7 +80,7 @@ func codeOrNothing(text string) string {
 func markdownFailure(w io.Writer, a *About, r *outcome.Result) {
 	fmt.Fprintf(w, "\n<details><summary>%s %s</summary>\n\n", r.Outcome.Shape(), html.EscapeString(outcome.PlainLine(r.ID)))
 	if at := place(r); at != "" {
-		fmt.Fprintf(w, "%s in %s, %s\n\n", r.Outcome, timing.Short(r.Seconds), report.Code(at))
+		fmt.Fprintf(w, "%s in %s, %s\n\n", r.Outcome, history.Short(r.Seconds), report.Code(at))
 	}
 	if r.Message != "" {
 		fmt.Fprintf(w, "%s\n\n", block(r.Message))
@@ -151,9 +151,9 @@ func markdownGroups(w io.Writer, a *About) {
 	tests := &bytes.Buffer{}
 	fmt.Fprint(w, "\n## Groups\n\n| group | what came of it | passed | time |\n| --- | --- | ---: | ---: |\n")
 	more := a.eachGroup(markdownTests, func(name string, g *outcome.GroupResults, some []*outcome.Result) {
-		fmt.Fprintf(w, "| %s | %s | %s | %s |\n", report.Code(name), report.Counts(g.Counts), passed(g), timing.Short(g.Seconds))
+		fmt.Fprintf(w, "| %s | %s | %s | %s |\n", report.Code(name), report.Counts(g.Counts), passed(g), history.Short(g.Seconds))
 		for _, r := range some {
-			fmt.Fprintf(tests, "| %s %s | %s %s | %s |\n", report.Code(name), report.Code(report.Name(r.ID)), r.Outcome.Shape(), r.Outcome, timing.Short(r.Seconds))
+			fmt.Fprintf(tests, "| %s %s | %s %s | %s |\n", report.Code(name), report.Code(report.Name(r.ID)), r.Outcome.Shape(), r.Outcome, history.Short(r.Seconds))
 		}
 	})
 	fmt.Fprintf(w, "\n<details><summary>All tests</summary>\n\n| test | | time |\n| --- | --- | ---: |\n%s", tests)

@@ -5,8 +5,8 @@ import (
 	"io"
 	"strings"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -134,7 +134,7 @@ func pdfCauses(t *text, a *About, failures int) {
 }
 
 func pdfFailure(t *text, a *About, r *outcome.Result) {
-	t.add(draw.Bad, 0, strings.TrimSuffix(fmt.Sprintf("%s: %s in %s, %s", r.ID, r.Outcome, timing.Short(r.Seconds), place(r)), ", "))
+	t.add(draw.Bad, 0, strings.TrimSuffix(fmt.Sprintf("%s: %s in %s, %s", r.ID, r.Outcome, history.Short(r.Seconds), place(r)), ", "))
 	if r.Message != "" {
 		t.addAll(draw.Plain, 1, r.Message, pdfMessage)
 	}
@@ -161,17 +161,17 @@ func pdfSlowest(t *text, a *About) {
 	slowest, work := a.slowest()
 	t.add(draw.Heading, 0, "Slowest")
 	for _, r := range slowest {
-		t.add(draw.Plain, 1, fmt.Sprintf("%s: %s, %s of all work", r.ID, timing.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9))))
+		t.add(draw.Plain, 1, fmt.Sprintf("%s: %s, %s of all work", r.ID, history.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9))))
 	}
 }
 
 func pdfGroups(t *text, a *About) {
 	t.add(draw.Heading, 0, "Groups")
 	more := a.eachGroup(pdfTests, func(name string, g *outcome.GroupResults, some []*outcome.Result) {
-		line := fmt.Sprintf("%s: %s; %s passed, %s", name, report.Counts(g.Counts), passed(g), timing.Short(g.Seconds))
+		line := fmt.Sprintf("%s: %s; %s passed, %s", name, report.Counts(g.Counts), passed(g), history.Short(g.Seconds))
 		t.add(draw.Plain, 1, line)
 		for _, r := range some {
-			t.add(draw.Faint, 2, fmt.Sprintf("%s: %s in %s", report.Name(r.ID), r.Outcome, timing.Short(r.Seconds)))
+			t.add(draw.Faint, 2, fmt.Sprintf("%s: %s in %s", report.Name(r.ID), r.Outcome, history.Short(r.Seconds)))
 		}
 	})
 	if more > 0 {

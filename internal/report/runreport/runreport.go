@@ -12,8 +12,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernrelay/core/history"
 	"fernrelay/core/outcome"
-	"fernrelay/core/timing"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
@@ -187,7 +187,7 @@ func (a *About) wall() string {
 	if wall <= 0 || a.Run.Started.IsZero() {
 		return ""
 	}
-	return timing.ClockTenths(wall)
+	return history.ClockTenths(wall)
 }
 
 // placed reports whether it is known what ran where.

@@ -1,9 +1,22 @@
-package outcome
+// Package history holds everything that past runs say about a test, with one estimator for each figure: the
+// expected time, the pass rate, the changes of outcome and of time, the trouble. Screens, reports, picks and
+// plans read the same figure.
+//
+//	h := history.NewHistory(ids, runs)
+//	h.Set(test, run, history.NewCell(outcome.Passed, 0.3)) // for each result
+//	figures := h.Figures()
+//	expected, ok := history.Expected(h.Past(test)) // the same as figures[test].Seconds
+//
+// A skipped or lost result is evidence of nothing. An owed or surprise one is not bad.
+//
+// Expected times are rounded to three digits, so that a ledger and a file of timings lead to the same plan.
+package history
 
 import (
 	"math"
 	"slices"
-	"sync"
+
+	"fernrelay/core/outcome"
 )
 
 // Cell is what came of a test in one run of a history.
@@ -13,17 +26,19 @@ type Cell struct {
 }
 
 // NewCell makes the cell of an outcome.
-func NewCell(o Outcome, seconds float64) Cell { return CellOf(slices.Index(All, o), float32(seconds)) }
+func NewCell(o outcome.Outcome, seconds float64) Cell {
+	return CellOf(slices.Index(outcome.All, o), float32(seconds))
+}
 
 // CellOf makes the cell of an outcome by its place in All.
 func CellOf(place int, seconds float32) Cell { return Cell{uint8(1 + place), seconds} }
 
 // Outcome is the cell's outcome, empty where the test is not in the run.
-func (c Cell) Outcome() Outcome {
+func (c Cell) Outcome() outcome.Outcome {
 	if c.code == 0 {
 		return ""
 	}
-	return All[c.code-1]
+	return outcome.All[c.code-1]
 }
 
 // says tells what the cell says of its test, as says does.
@@ -34,8 +49,8 @@ func (c Cell) says() (bad, something bool) {
 
 // saying is what the cells say, by their codes.
 var saying = func() (said [1 + mostOutcomes]struct{ bad, something bool }) {
-	for i, o := range All {
-		said[1+i].bad, said[1+i].something = says(o)
+	for i, o := range outcome.All {
+		said[1+i].bad, said[1+i].something = o.Evidence()
 	}
 	return said
 }()
@@ -53,16 +68,13 @@ type Figures struct {
 
 	FirstBad, LastBad, LastWell int
 
-	Seconds float64 // that it takes now: the median of its latest runs
+	Seconds float64 // that it is expected to take, see Expected
 	Before  float64 // that it took before it changed; 0 where no change stands out
 	Changed int     // from which run on it takes another time; -1 where none stands out
 }
 
 // halfLife is the number of runs after which a failure weighs half.
 const halfLife = 10
-
-// latest is how many runs say how long a test takes now.
-const latest = 5
 
 // Figure works out the figures of a test from its past, the oldest run first.
 func Figure(past []Cell) Figures {
@@ -102,7 +114,8 @@ func figure(past []Cell) Figures {
 		f.Rate = float64(f.Ran-f.Bad) / float64(f.Ran)
 	}
 	f.Unstable = Share(f.Flips, pairs)
-	f.Seconds = now(past)
+	expected, _ := Expected(past)
+	f.Seconds = expected.Seconds
 	return f
 }
 
@@ -138,29 +151,39 @@ const (
 	fewestAfter   = 3
 )
 
-// now is how long the test takes: the median of the latest runs in which it went all its way,
-// or, where it never did, of those in which it came to an end.
-func now(past []Cell) float64 {
-	var well, bad [latest]float64
-	wells, bads := 0, 0
+// latestResults is how many of a test's latest results say how long it takes.
+const latestResults = 20
+
+// Expected returns how long a test takes, from its past, the oldest run first: of its latest 20 results, those
+// in which it went all its way, or else those in which it failed. ok is false if there are none.
+func Expected(past []Cell) (t Time, ok bool) {
+	var well, failed [latestResults]float64 // the latest first
+	wells, fails, seen := 0, 0, 0
 	for _, c := range slices.Backward(past) {
-		switch isBad, something := c.says(); {
+		if seen == latestResults {
+			break
+		}
+		if c.code == 0 {
+			continue
+		}
+		seen++
+		switch bad, something := c.says(); {
 		case !something:
-		case !isBad:
+		case !bad:
 			well[wells] = float64(c.Seconds)
 			wells++
-		case bads < latest:
-			bad[bads] = float64(c.Seconds)
-			bads++
-		}
-		if wells == latest {
-			return medianOf(well[:])
+		case c.Outcome() == outcome.Failed:
+			failed[fails] = float64(c.Seconds)
+			fails++
 		}
 	}
-	if wells == 0 {
-		return medianOf(bad[:bads])
+	switch {
+	case wells > 0:
+		return Learn(well[:wells]), true
+	case fails > 0:
+		return Learn(failed[:fails]), true
 	}
-	return medianOf(well[:wells])
+	return Time{}, false
 }
 
 // FindChange works out since when the test takes another time, from its past.
@@ -295,29 +318,15 @@ func (h *History) Index(id string) (test int, ok bool) {
 // FindChanges does that, which takes longer.
 func (h *History) Figures() []Figures {
 	figures := make([]Figures, len(h.IDs))
-	sideBySide(len(h.IDs), func(test int) { figures[test] = figure(h.Past(test)) })
+	outcome.Concurrently(len(h.IDs), func(test int) { figures[test] = figure(h.Past(test)) })
 	return figures
 }
 
 // FindChanges gives the figures with the changes of time.
 func (h *History) FindChanges(figures []Figures) []Figures {
 	changed := slices.Clone(figures)
-	sideBySide(len(h.IDs), func(test int) { changed[test].FindChange(h.Past(test)) })
+	outcome.Concurrently(len(h.IDs), func(test int) { changed[test].FindChange(h.Past(test)) })
 	return changed
-}
-
-// sideBySide does something so many times, side by side.
-func sideBySide(n int, do func(i int)) {
-	const many = 1000
-	var parts sync.WaitGroup
-	for from := 0; from < n; from += many {
-		parts.Go(func() {
-			for i := from; i < min(from+many, n); i++ {
-				do(i)
-			}
-		})
-	}
-	parts.Wait()
 }
 
 // Change is the time that the test takes now against before it changed, as the logarithm of the

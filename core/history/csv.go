@@ -1,4 +1,4 @@
-package timing
+package history
 
 import (
 	"bytes"
@@ -131,17 +131,17 @@ func csvTest(record []string, at columns) (t catalog.Test, err error) {
 // formulaSigns begin a cell that a spreadsheet takes for a formula, and runs.
 const formulaSigns = "=+-@\t\r"
 
-// Cell returns a text as a cell of CSV: an apostrophe goes before what a spreadsheet would run.
-func Cell(text string) string {
+// CSVCell returns a text as a cell of CSV: an apostrophe goes before what a spreadsheet would run.
+func CSVCell(text string) string {
 	if text != "" && strings.ContainsRune(formulaSigns, rune(text[0])) {
 		return "'" + text
 	}
 	return text
 }
 
-// uncell undoes Cell.
+// uncell undoes CSVCell.
 func uncell(cell string) string {
-	if text, quoted := strings.CutPrefix(cell, "'"); quoted && Cell(text) == cell {
+	if text, quoted := strings.CutPrefix(cell, "'"); quoted && CSVCell(text) == cell {
 		return text
 	}
 	return cell
@@ -182,7 +182,7 @@ func WriteCSV(w io.Writer, tests []catalog.Test, earlier map[string]catalog.Test
 				setup = old.Setup
 			}
 		}
-		_ = out.Write([]string{Cell(t.ID), figure(seconds), figure(spread), figure(setup)})
+		_ = out.Write([]string{CSVCell(t.ID), figure(seconds), figure(spread), figure(setup)})
 	}
 	out.Flush()
 	return out.Error()

@@ -1,8 +1,4 @@
-// Package timing says how long a test will take, from how long it took.
-//
-// What it learns is rounded to three digits, so that the same figures come out of
-// a ledger and out of a file of timings.
-package timing
+package history
 
 import (
 	"cmp"

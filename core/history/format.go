@@ -1,4 +1,4 @@
-package timing
+package history
 
 import (
 	"fmt"

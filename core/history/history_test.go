@@ -1,11 +1,14 @@
-package outcome
+package history
 
 import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
+
+	"fernrelay/core/outcome"
 )
 
 // TestFigures tells what pasts come to, each written as the shapes of its outcomes.
@@ -41,7 +44,7 @@ func pastOf(shapes string) []Cell {
 	var past []Cell
 	for _, r := range shapes {
 		c := Cell{}
-		for _, o := range All {
+		for _, o := range outcome.All {
 			if o.Shape() == string(r) {
 				c = NewCell(o, 1)
 			}
@@ -89,7 +92,7 @@ func TestChangeOfTime(t *testing.T) {
 			if i >= at {
 				s *= factor
 			}
-			cells[i] = NewCell(Passed, s)
+			cells[i] = NewCell(outcome.Passed, s)
 		}
 		return cells
 	}
@@ -125,14 +128,14 @@ func TestChangeOfTime(t *testing.T) {
 
 // TestCompare compares two runs in which everything that can happen does.
 func TestCompare(t *testing.T) {
-	make := func(results string) *Run {
-		run := NewRun()
+	make := func(results string) *outcome.Run {
+		run := outcome.NewRun()
 		for text := range strings.FieldsSeq(results) {
 			var id string
 			var seconds float64
 			o, rest, _ := strings.Cut(text, ":")
 			_, _ = fmt.Sscanf(strings.Replace(rest, ":", " ", 1), "%s %g", &id, &seconds)
-			run.Apply(Event{Event: Finished, ID: id, Outcome: Outcome(o), Seconds: Took(seconds)})
+			run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Outcome(o), Seconds: outcome.Took(seconds)})
 		}
 		return run
 	}
@@ -163,10 +166,55 @@ func BenchmarkFigures(b *testing.B) {
 	h := NewHistory(make([]string, tests), runs)
 	for test := range tests {
 		for run := range runs {
-			h.Set(test, run, NewCell(Passed, 0.2*math.Exp(0.3*random.NormFloat64())))
+			h.Set(test, run, NewCell(outcome.Passed, 0.2*math.Exp(0.3*random.NormFloat64())))
 		}
 	}
 	for b.Loop() {
 		h.Figures()
+	}
+}
+
+// TestFlips counts changes of outcome; skipped and lost results say nothing.
+func TestFlips(t *testing.T) {
+	for past, want := range map[string]int{
+		"": 0, "skipped lost": 0, "passed": 0, "passed skipped passed owed surprise": 0,
+		"passed failed": 1, "failed skipped failed passed errored": 2, "passed timed-out passed lost failed passed": 4,
+	} {
+		var outcomes []outcome.Outcome
+		for _, word := range strings.Fields(past) {
+			outcomes = append(outcomes, outcome.Outcome(word))
+		}
+		if got := Flips(outcomes); got != want {
+			t.Errorf("%s: %d, want %d", past, got, want)
+		}
+	}
+}
+
+// TestExpected holds that of a test's latest 20 results those count that went all their way, or else failures.
+func TestExpected(t *testing.T) {
+	cell := func(o outcome.Outcome, seconds float64) Cell { return NewCell(o, seconds) }
+	old := make([]Cell, 30)
+	for i := range old {
+		old[i] = cell(outcome.Passed, 9)
+	}
+	for name, c := range map[string]struct {
+		past []Cell
+		want float64 // below 0 for none
+	}{
+		"none":            {nil, -1},
+		"skipped only":    {[]Cell{cell(outcome.Skipped, 5), cell(outcome.Lost, 5), {}}, -1},
+		"errored only":    {[]Cell{cell(outcome.Errored, 5)}, -1},
+		"failures alone":  {[]Cell{cell(outcome.Failed, 3), cell(outcome.TimedOut, 60)}, 3},
+		"passes first":    {[]Cell{cell(outcome.Failed, 3), cell(outcome.Passed, 1), cell(outcome.Failed, 3)}, 1},
+		"owed counts":     {[]Cell{cell(outcome.Owed, 2)}, 2},
+		"the latest only": {append(old, slices.Repeat([]Cell{cell(outcome.Passed, 1)}, 20)...), 1},
+	} {
+		got, ok := Expected(c.past)
+		if ok != (c.want >= 0) || ok && math.Abs(got.Seconds-c.want) > 1e-6 {
+			t.Errorf("%s: %v, %t; want %v", name, got, ok, c.want)
+		}
+		if f := Figure(c.past); math.Abs(f.Seconds-max(0, c.want)) > 1e-6 {
+			t.Errorf("%s: the ledger shows %v s, plans use %v s", name, f.Seconds, c.want)
+		}
 	}
 }

@@ -1,0 +1,77 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"path"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// TestImports holds the rules of the house: core computes and nothing else, nobody imports the screen or the
+// command, and no two folders import each other.
+func TestImports(t *testing.T) {
+	const module = "fernrelay/"
+	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
+	cmd.Dir = "../.."
+	out, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	imports := map[string][]string{} // own packages, without the module
+	for decoder := json.NewDecoder(out); ; {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		err := decoder.Decode(&p)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		from := strings.TrimPrefix(p.ImportPath, module)
+		for _, to := range p.Imports {
+			own, isOwn := strings.CutPrefix(to, module)
+			switch {
+			case !isOwn && strings.HasPrefix(from, "core/") && strings.Contains(to, ".") && !strings.HasPrefix(to, "gonum.org/"):
+				t.Errorf("%s imports %s: core imports the standard library, gonum and itself", from, to)
+			case isOwn && strings.HasPrefix(from, "core/") && !strings.HasPrefix(own, "core/"):
+				t.Errorf("%s imports %s: core imports nothing outside of core", from, own)
+			case isOwn && (own == "internal/tui" || strings.HasPrefix(own, "cmd/")) && !strings.HasPrefix(from, "cmd/"):
+				t.Errorf("%s imports %s: nobody imports the screen or the command", from, own)
+			}
+			if isOwn {
+				imports[from] = append(imports[from], own)
+			}
+		}
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	folders := map[string][]string{}
+	for from, all := range imports {
+		for _, to := range all {
+			if path.Dir(from) != path.Dir(to) {
+				folders[path.Dir(from)] = append(folders[path.Dir(from)], path.Dir(to))
+			}
+		}
+	}
+	for from, all := range folders {
+		for _, to := range all {
+			if slices.Contains(folders[to], from) && from < to && !within(from, to) {
+				t.Errorf("the folders %s and %s import each other", from, to)
+			}
+		}
+	}
+}
+
+// within reports whether one folder holds the other, as a package holds its helpers.
+func within(a, b string) bool { return strings.HasPrefix(b, a+"/") || strings.HasPrefix(a, b+"/") }
