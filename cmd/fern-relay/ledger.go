@@ -56,7 +56,7 @@ func (s *settings) openLedger(ctx context.Context) (*relay.Relay, error) {
 }
 
 // openRun opens the ledger and finds a run by what a person calls it.
-func (s *settings) openRun(ctx context.Context, name string) (*relay.Relay, *ledger.Kept, *outcome.Run, error) {
+func (s *settings) openRun(ctx context.Context, name string) (*relay.Relay, *ledger.RunRecord, *outcome.Run, error) {
 	r, err := s.openLedger(ctx)
 	if err != nil {
 		return nil, nil, nil, err

@@ -75,7 +75,7 @@ func newMerge(s *settings) *cobra.Command {
 func (s *settings) writeMerged(ctx context.Context, file string, merged *outcome.Merged, parts []outcome.Part, broken []string) error {
 	r, err := relay.OpenLedger(ctx, s.dir)
 	if err != nil { // shards may be merged where there is no project
-		r = relay.Without(s.dir)
+		r = relay.NoProject(s.dir)
 	}
 	defer r.Close()
 	about, err := runreport.OfMerged(r, merged, parts, broken)

@@ -188,7 +188,7 @@ func TestImport(t *testing.T) {
 	}
 	shown := ask[shownRun](t, dir, "show", "3")
 	if shown.Source == "ci/3/go.json" && !strings.Contains(shown.Note, "cannot find glass") {
-		t.Errorf("the run of which a package failed is %+v", shown.Kept)
+		t.Errorf("the run of which a package failed is %+v", shown.RunRecord)
 	}
 	if got := run(t, dir, "replay", "1"); got.status != 2 || !strings.Contains(got.stderr, "was imported from ci/1 (2 files)") {
 		t.Errorf("replay of an imported run: %d %s", got.status, got.stderr)

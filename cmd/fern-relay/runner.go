@@ -59,7 +59,7 @@ func (n *runner) run(ctx context.Context, q relay.Request, files reportFiles) (r
 		return nil, errors.Join(err, reports.close())
 	}
 	report.Failures(n.out, run)
-	report.Aside(n.out, run)
+	report.Notes(n.out, run)
 	if n.tookOver > 0 {
 		report.Slow(n.out, run, n.tookOver)
 	}
@@ -179,7 +179,7 @@ func (n *runner) onChange(ctx context.Context, q relay.Request, files reportFile
 
 // changed reads the project again and gives what a change touches.
 func (n *runner) changed(ctx context.Context, pick string, files []string, last *outcome.Run, workers int) (relay.Request, error) {
-	again, err := n.relay.Again(ctx, files)
+	again, err := n.relay.Reload(ctx, files)
 	if err != nil {
 		return relay.Request{}, err
 	}

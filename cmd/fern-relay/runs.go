@@ -13,7 +13,7 @@ import (
 
 // runLine is a run as --json tells it.
 type runLine struct {
-	*ledger.Kept
+	*ledger.RunRecord
 	Wall float64 `json:"wall_s"` // 0 where it is not known
 }
 

@@ -31,7 +31,7 @@ type figuresLine struct {
 	LastWell int `json:"last_passed,omitempty"`
 }
 
-func newFiguresLine(id string, f *history.Figures, runs []*ledger.Kept) figuresLine {
+func newFiguresLine(id string, f *history.Figures, runs []*ledger.RunRecord) figuresLine {
 	number := func(at int) int {
 		if at < 0 {
 			return 0

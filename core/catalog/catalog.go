@@ -28,22 +28,22 @@ const (
 // Test is the smallest thing that can be picked and run. It is the one type for
 // a test from discovery to report, and a line of "list --json".
 type Test struct {
-	ID       string   `json:"id"` // suite:group#name
-	Suite    string   `json:"suite"`
-	Group    string   `json:"group"`
-	Name     string   `json:"name"`
-	Kind     Kind     `json:"kind"`
-	File     string   `json:"file"` // relative to the project, with slashes
-	Line     int      `json:"line"` // 1-based; 0 where unknown
-	End      int      `json:"-"`    // its last line; 0 where unknown
-	Tags     []string `json:"tags"` // sorted, no duplicates, never nil in a catalog
-	Rules    Rules    `json:"rules"`
-	Expected float64  `json:"expected_s"` // seconds; an estimate where Known is false
-	Known    bool     `json:"-"`          // Expected was measured for this very test
-	Spread   float64  `json:"-"`          // of Expected, in seconds: one standard deviation
-	Setup    float64  `json:"-"`          // seconds that it costs to begin a batch of its group
-	PutOut   string   `json:"-"`          // why it will not run here; empty where it will
-	Origins  []Origin `json:"-"`          // where its tags and rules come from
+	ID         string   `json:"id"` // suite:group#name
+	Suite      string   `json:"suite"`
+	Group      string   `json:"group"`
+	Name       string   `json:"name"`
+	Kind       Kind     `json:"kind"`
+	File       string   `json:"file"` // relative to the project, with slashes
+	Line       int      `json:"line"` // 1-based; 0 where unknown
+	End        int      `json:"-"`    // its last line; 0 where unknown
+	Tags       []string `json:"tags"` // sorted, no duplicates, never nil in a catalog
+	Rules      Rules    `json:"rules"`
+	Expected   float64  `json:"expected_s"` // seconds; an estimate where Known is false
+	Known      bool     `json:"-"`          // Expected was measured for this very test
+	Spread     float64  `json:"-"`          // of Expected, in seconds: one standard deviation
+	Setup      float64  `json:"-"`          // seconds that it costs to begin a batch of its group
+	SkipReason string   `json:"-"`          // why it does not run here; empty if it does
+	Origins    []Origin `json:"-"`          // where its tags and rules come from
 }
 
 // ID joins the parts of a test's ID.

@@ -166,7 +166,7 @@ func TimesOf(timed []catalog.Test) Times {
 func WriteCSV(w io.Writer, tests []catalog.Test, earlier map[string]catalog.Test) error {
 	measured := make([]*catalog.Test, 0, len(tests))
 	for i := range tests {
-		if tests[i].Known && tests[i].PutOut == "" {
+		if tests[i].Known && tests[i].SkipReason == "" {
 			measured = append(measured, &tests[i])
 		}
 	}

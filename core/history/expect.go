@@ -95,7 +95,7 @@ func Round(seconds float64) float64 {
 // Expect sets what is expected of every test. One never measured gets the median
 // of its group, then of its suite, then of all, then Default, and as much for its
 // spread; a group of which no setup is known, the median of its suite. A test that
-// is put out takes no time.
+// is skipped takes no time.
 func Expect(tests []catalog.Test, times Times) {
 	type place struct{ suite, group string }
 	groups, suites := map[place][]float64{}, map[string][]float64{}
@@ -108,8 +108,8 @@ func Expect(tests []catalog.Test, times Times) {
 			t.Setup = setups[t.Suite]
 		}
 		known, ok := times.Tests[t.ID]
-		t.Known = ok || t.PutOut != ""
-		if t.PutOut != "" {
+		t.Known = ok || t.SkipReason != ""
+		if t.SkipReason != "" {
 			t.Expected, t.Spread, t.Setup = 0, 0, 0
 			continue
 		}

@@ -15,7 +15,7 @@ func TestExpect(t *testing.T) {
 	tests := []catalog.Test{
 		{ID: "u:a#1", Suite: "u", Group: "a"}, {ID: "u:a#2", Suite: "u", Group: "a"}, {ID: "u:a#new", Suite: "u", Group: "a"},
 		{ID: "u:b#new", Suite: "u", Group: "b"}, {ID: "v:c#new", Suite: "v", Group: "c"},
-		{ID: "u:a#out", Suite: "u", Group: "a", PutOut: "broken pump"},
+		{ID: "u:a#out", Suite: "u", Group: "a", SkipReason: "broken pump"},
 	}
 	Expect(tests, Times{Tests: map[string]Time{"u:a#1": {1.2, 0.1}, "u:a#2": {3.5, 0.2}}, Setups: map[string]float64{"u:a": 0.3}})
 	for i, want := range []struct {

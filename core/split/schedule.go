@@ -78,7 +78,7 @@ const apartSign = "\x00"
 
 // holds lists the resources that a test will hold, sorted.
 func holds(t *catalog.Test) []string {
-	if t.PutOut != "" || len(t.Rules.Holds) == 0 {
+	if t.SkipReason != "" || len(t.Rules.Holds) == 0 {
 		return nil
 	}
 	return slices.Compact(slices.Sorted(slices.Values(t.Rules.Holds)))

@@ -97,8 +97,8 @@ func (f *Found) Close(from string) {
 	for _, id := range f.twice {
 		known := f.named[id]
 		t := f.Tests[known.index]
-		t.PutOut = fmt.Sprintf("%s names %d tests so, and only the first can be asked for: give the others another name", from, known.times)
-		f.Notes = append(f.Notes, id+": "+t.PutOut)
+		t.SkipReason = fmt.Sprintf("%s names %d tests so, and only the first can be asked for: give the others another name", from, known.times)
+		f.Notes = append(f.Notes, id+": "+t.SkipReason)
 		name := t.Name
 		for n := 2; f.named[t.ID] != nil; n++ {
 			t.Name = fmt.Sprint(name, "~", n)

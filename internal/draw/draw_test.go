@@ -53,9 +53,9 @@ func sampleHunt() (hunt.Finding, []hunt.Record) {
 func samplePast(t *testing.T) *relay.Past {
 	t.Helper()
 	h := history.NewHistory([]string{"u:g#shaky <b>", "u:g#slower", "u:g#skipped"}, 40)
-	var runs []*ledger.Kept
+	var runs []*ledger.RunRecord
 	for run := range 40 {
-		runs = append(runs, &ledger.Kept{Number: run + 3, Began: time.Unix(int64(run)*3600, 0), Ended: time.Unix(int64(run)*3600+90, 0), Work: 200, Counts: map[outcome.Outcome]int{outcome.Failed: run % 2}})
+		runs = append(runs, &ledger.RunRecord{Number: run + 3, Began: time.Unix(int64(run)*3600, 0), Ended: time.Unix(int64(run)*3600+90, 0), Work: 200, Counts: map[outcome.Outcome]int{outcome.Failed: run % 2}})
 		h.Set(0, run, history.NewCell([]outcome.Outcome{outcome.Passed, outcome.Failed}[run%2], 0.5))
 		h.Set(1, run, history.NewCell(outcome.Passed, 1+1.2*float64(run/20)+0.001*float64(run%3)))
 		h.Set(2, run, history.NewCell(outcome.Skipped, 0))

@@ -151,7 +151,7 @@ func slowest(title string, p *relay.Past, tests []int) Drawing {
 }
 
 // trend draws the work and the wall time of runs, one after the other.
-func trend(title string, runs []*ledger.Kept) Drawing {
+func trend(title string, runs []*ledger.RunRecord) Drawing {
 	const top, height, left = 90.0, 260.0, 80.0
 	bottom := top + height
 	return Drawing{Width: pageWidth, Height: bottom + 70, paint: func(p *page) {

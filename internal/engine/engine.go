@@ -130,7 +130,7 @@ func (r *run) prepare(ctx context.Context) {
 			suites = append(suites, b.Suite)
 		}
 		for j := range b.Tests {
-			if t := &b.Tests[j]; t.PutOut == "" {
+			if t := &b.Tests[j]; t.SkipReason == "" {
 				tests[b.Suite] = append(tests[b.Suite], t)
 			}
 		}
@@ -262,7 +262,7 @@ func (r *run) note(text string) {
 // runBatch runs a batch; tests that are bad run again as often as is asked for.
 func (r *run) runBatch(ctx context.Context, batch *taken, seat *seat) error {
 	for i := range batch.Tests {
-		if why := r.putOut(&batch.Tests[i]); why != "" {
+		if why := r.skipReason(&batch.Tests[i]); why != "" {
 			r.settle(&batch.Tests[i], seat.number, batch.number, outcome.Skipped, why)
 		}
 	}
@@ -285,11 +285,11 @@ func (r *run) runBatch(ctx context.Context, batch *taken, seat *seat) error {
 	return err
 }
 
-// putOut says why a test of a batch that begins is not to run, empty where it is.
+// skipReason returns why a test of a batch that begins does not run, empty if it does.
 // What it needs of its own batch is left to the session.
-func (r *run) putOut(t *catalog.Test) string {
-	if t.PutOut != "" {
-		return t.PutOut
+func (r *run) skipReason(t *catalog.Test) string {
+	if t.SkipReason != "" {
+		return t.SkipReason
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -40,7 +40,7 @@ func (p *puppet) Prepare(_ context.Context, tests []*catalog.Test, _ func(string
 		if t.Name == "unbuildable" {
 			return errors.New("no compiler")
 		}
-		if t.PutOut != "" {
+		if t.SkipReason != "" {
 			return errors.New("asked to build what is skipped")
 		}
 	}
@@ -106,7 +106,7 @@ func (s *puppetSession) Reset(context.Context) error { return nil }
 func (s *puppetSession) Close() error                { return nil }
 
 func test(group, name string, seconds float64, rules catalog.Rules) catalog.Test {
-	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Rules: rules, PutOut: rules.Skip}
+	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Rules: rules, SkipReason: rules.Skip}
 }
 
 func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, workers int) (*outcome.Run, []outcome.Event) {

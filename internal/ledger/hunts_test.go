@@ -58,7 +58,7 @@ func TestCoverage(t *testing.T) {
 			run.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1, Batch: 1})
 			run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1, Batch: 1, Outcome: outcome.Passed, Seconds: outcome.Took(1)})
 		}
-		if _, err := l.Keep(Kept{Workers: 1}, run); err != nil {
+		if _, err := l.Keep(RunRecord{Workers: 1}, run); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -46,9 +46,9 @@ type Task struct {
 	Batches []TaskBatch `json:"batches"` // in the order in which they are taken
 }
 
-// Kept is how the task's run is kept, once it has come to its end, and which journal it had.
-func (t Task) Kept(journal string) Kept {
-	k := Kept{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine}
+// RunRecord returns the record of the task's run, with the journal that it had.
+func (t Task) RunRecord(journal string) RunRecord {
+	k := RunRecord{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine}
 	if journal != "" {
 		k.Journal = filepath.Base(journal)
 	}
@@ -374,7 +374,7 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 				whole.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Lost, At: whole.Ended, Failure: outcome.Failure{Message: "its run was killed"}})
 			}
 		}
-		if number, err = l.Keep(k.Task.Kept(name), whole); err != nil {
+		if number, err = l.Keep(k.Task.RunRecord(name), whole); err != nil {
 			return nil, 0, err
 		}
 		if err := gone(os.Rename(name, filepath.Join(store, killedName))); err != nil {

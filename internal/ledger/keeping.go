@@ -26,9 +26,9 @@ func (l *Ledger) Imported(digest string) (bool, error) {
 
 // Foreign is a run that others did, with the files that tell of it.
 type Foreign struct {
-	Kept  Kept
-	Run   *outcome.Run
-	Files []File
+	RunRecord RunRecord
+	Run       *outcome.Run
+	Files     []File
 }
 
 // An Importer adds runs that others did, some at a time.
@@ -55,7 +55,7 @@ func (i *Importer) Add(runs []Foreign) error {
 	defer tx.Rollback()
 	known := map[string]int64{} // keys by ID, of the tests of these runs
 	for _, f := range runs {
-		number, err := i.ledger.keep(tx, f.Kept, f.Run, func(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error) {
+		number, err := i.ledger.keep(tx, f.RunRecord, f.Run, func(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error) {
 			return known, i.keepTests(tx, number, run, known)
 		})
 		if err != nil {
@@ -177,7 +177,7 @@ func (l *Ledger) arrange() error {
 }
 
 // arrangeSome does so for the tests with keys from one on and below another.
-func arrangeSome(tx *sql.Tx, runs []*Kept, from, below int64) error {
+func arrangeSome(tx *sql.Tx, runs []*RunRecord, from, below int64) error {
 	recent := make([][]Moment, below-from) // the latest first
 	last := make([]int64, below-from)
 	for _, k := range runs {

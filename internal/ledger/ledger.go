@@ -126,8 +126,8 @@ func connect(path, how string) (*Ledger, error) {
 // Close closes the file.
 func (l *Ledger) Close() error { return l.db.Close() }
 
-// Kept is a run as it is kept, without its results.
-type Kept struct {
+// RunRecord is what the ledger keeps of a run, without its results.
+type RunRecord struct {
 	Number   int    `json:"run"` // from 1
 	Pick     string `json:"pick"`
 	Workers  int    `json:"workers"`
@@ -148,10 +148,10 @@ type Kept struct {
 }
 
 // Wall is how many seconds the run took, 0 where that is not known.
-func (k *Kept) Wall() float64 { return k.Ended.Sub(k.Began).Seconds() }
+func (k *RunRecord) Wall() float64 { return k.Ended.Sub(k.Began).Seconds() }
 
 // Tests counts the tests of the run.
-func (k *Kept) Tests() int {
+func (k *RunRecord) Tests() int {
 	n := 0
 	for _, count := range k.Counts {
 		n += count
@@ -161,7 +161,7 @@ func (k *Kept) Tests() int {
 
 // Keep adds a run and gives it its number. When it began, how it ended and what it counts is
 // taken from the run. One whose journal is known is kept already: its number is given.
-func (l *Ledger) Keep(k Kept, run *outcome.Run) (number int, err error) {
+func (l *Ledger) Keep(k RunRecord, run *outcome.Run) (number int, err error) {
 	defer func() { err = roomless(err) }()
 	tx, err := l.db.Begin()
 	if err != nil {
@@ -190,7 +190,7 @@ func keptAs(from querier, journal string) (number int, err error) {
 }
 
 // keep adds a run and its results; keysOf keeps the tests and gives their keys.
-func (l *Ledger) keep(tx *sql.Tx, k Kept, run *outcome.Run, keysOf func(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error)) (number int, err error) {
+func (l *Ledger) keep(tx *sql.Tx, k RunRecord, run *outcome.Run, keysOf func(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error)) (number int, err error) {
 	journal := sql.NullString{String: k.Journal, Valid: k.Journal != ""}
 	placed, err := placeOf(tx, run.Started, time.Now())
 	if err != nil {
@@ -324,21 +324,21 @@ func (l *Ledger) Runs() (n int, err error) {
 var ErrNoRun = errors.New("there is no such run in the ledger")
 
 // Last gives the latest run whole; ErrNoRun where there is none yet.
-func (l *Ledger) Last() (*Kept, *outcome.Run, error) {
+func (l *Ledger) Last() (*RunRecord, *outcome.Run, error) {
 	return l.whole("ORDER BY placed DESC, number DESC LIMIT 1")
 }
 
 // Run gives a run by its number; ErrNoRun where there is none.
-func (l *Ledger) Run(number int) (*Kept, *outcome.Run, error) {
+func (l *Ledger) Run(number int) (*RunRecord, *outcome.Run, error) {
 	return l.whole("WHERE number = ?", number)
 }
 
 // Before gives the run before another whole; ErrNoRun where there is none.
-func (l *Ledger) Before(k *Kept) (*Kept, *outcome.Run, error) {
+func (l *Ledger) Before(k *RunRecord) (*RunRecord, *outcome.Run, error) {
 	return l.whole("WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC LIMIT 1", k.placed.UnixMilli(), k.Number)
 }
 
-func (l *Ledger) whole(clause string, args ...any) (*Kept, *outcome.Run, error) {
+func (l *Ledger) whole(clause string, args ...any) (*RunRecord, *outcome.Run, error) {
 	k, err := l.find(clause, args...)
 	if err != nil {
 		return nil, nil, err
@@ -348,23 +348,23 @@ func (l *Ledger) whole(clause string, args ...any) (*Kept, *outcome.Run, error) 
 }
 
 // LastBad finds the latest run of ours in which a test was bad; ErrNoRun where it never was.
-func (l *Ledger) LastBad(id string) (*Kept, error) {
+func (l *Ledger) LastBad(id string) (*RunRecord, error) {
 	return l.find("WHERE source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed DESC, number DESC LIMIT 1", id)
 }
 
 // List gives all runs, the oldest first.
-func (l *Ledger) List() ([]*Kept, error) { return l.list(l.db, "ORDER BY placed, number") }
+func (l *Ledger) List() ([]*RunRecord, error) { return l.list(l.db, "ORDER BY placed, number") }
 
 const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, counts, work FROM runs "
 
 // list gives the runs that a clause picks.
-func (l *Ledger) list(from querier, clause string, args ...any) ([]*Kept, error) {
+func (l *Ledger) list(from querier, clause string, args ...any) ([]*RunRecord, error) {
 	rows, err := from.Query(runColumns+clause, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []*Kept
+	var all []*RunRecord
 	for rows.Next() {
 		k, err := scanKept(rows)
 		if err != nil {
@@ -376,7 +376,7 @@ func (l *Ledger) list(from querier, clause string, args ...any) ([]*Kept, error)
 }
 
 // find gives the run that a clause picks.
-func (l *Ledger) find(clause string, args ...any) (*Kept, error) {
+func (l *Ledger) find(clause string, args ...any) (*RunRecord, error) {
 	k, err := scanKept(l.db.QueryRow(runColumns+clause, args...))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNoRun
@@ -384,8 +384,8 @@ func (l *Ledger) find(clause string, args ...any) (*Kept, error) {
 	return k, err
 }
 
-func scanKept(row scanner) (*Kept, error) {
-	k := &Kept{}
+func scanKept(row scanner) (*RunRecord, error) {
+	k := &RunRecord{}
 	var began, placed, ended int64
 	var counts string
 	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &counts, &k.Work); err != nil {
@@ -396,7 +396,7 @@ func scanKept(row scanner) (*Kept, error) {
 }
 
 // Results folds what is kept of a run by telling its events again.
-func (l *Ledger) Results(k *Kept) (*outcome.Run, error) {
+func (l *Ledger) Results(k *RunRecord) (*outcome.Run, error) {
 	results, err := l.packed(k.Number)
 	if err != nil {
 		return nil, fmt.Errorf("run %d: %w", k.Number, err)

@@ -54,7 +54,7 @@ func TestKeepAndLast(t *testing.T) {
 	first := run(1, "a passed", "b failed", "c passed")
 	second := run(2, "c timed-out", "a passed", "d lost")
 	for i, r := range []*outcome.Run{first, second} {
-		if n, err := l.Keep(Kept{Pick: fmt.Sprint("pick", i), Workers: 2}, r); n != i+1 || err != nil {
+		if n, err := l.Keep(RunRecord{Pick: fmt.Sprint("pick", i), Workers: 2}, r); n != i+1 || err != nil {
 			t.Fatalf("kept as %d, %v", n, err)
 		}
 	}
@@ -98,7 +98,7 @@ func TestKeepAndLast(t *testing.T) {
 		t.Errorf("the companies of nobody are %v, %v", none, err)
 	}
 	for range 2 * recentKept {
-		if _, err := l.Keep(Kept{Workers: 1}, run(0.25, "a passed")); err != nil {
+		if _, err := l.Keep(RunRecord{Workers: 1}, run(0.25, "a passed")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -120,7 +120,7 @@ func TestManyAtOnce(t *testing.T) {
 			}
 			defer l.Close()
 			for range 10 {
-				if _, err := l.Keep(Kept{Workers: 1}, run(1, "a passed", "b failed")); err != nil {
+				if _, err := l.Keep(RunRecord{Workers: 1}, run(1, "a passed", "b failed")); err != nil {
 					t.Error(err)
 				}
 			}
@@ -180,7 +180,7 @@ func BenchmarkRecent(b *testing.B) {
 		results[i] = fmt.Sprint("suite:group#test", i, " passed")
 	}
 	for range recentKept {
-		if _, err := l.Keep(Kept{Workers: 1}, run(1, results...)); err != nil {
+		if _, err := l.Keep(RunRecord{Workers: 1}, run(1, results...)); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -205,7 +205,7 @@ func TestMigration(t *testing.T) {
 	}
 	first.Apply(outcome.Event{Event: outcome.RunEnds, At: start.Add(8 * time.Second)})
 	for range 2 {
-		if _, err := l.Keep(Kept{Workers: 1}, first); err != nil {
+		if _, err := l.Keep(RunRecord{Workers: 1}, first); err != nil {
 			t.Fatal(err)
 		}
 	}

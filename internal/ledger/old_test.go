@@ -40,7 +40,7 @@ func TestOldLedgers(t *testing.T) {
 		fresh := outcome.NewRun()
 		fresh.Apply(outcome.Event{Event: outcome.RunBegins, At: time.Now()})
 		fresh.Apply(outcome.Event{Event: outcome.Finished, At: time.Now(), ID: "go:.#TestFrost", Outcome: outcome.Passed})
-		if number, err := l.Keep(Kept{}, fresh); err != nil || number != 4 {
+		if number, err := l.Keep(RunRecord{}, fresh); err != nil || number != 4 {
 			t.Errorf("schema %d: another run is kept as %d, %v", version, number, err)
 		}
 	}
@@ -184,7 +184,7 @@ func TestRunsOfTheFuture(t *testing.T) {
 		run := outcome.NewRun()
 		run.Apply(outcome.Event{Event: outcome.RunBegins, At: began})
 		run.Apply(outcome.Event{Event: outcome.Finished, At: began, ID: "t", Outcome: outcome.Passed})
-		if _, err := l.Keep(Kept{}, run); err != nil {
+		if _, err := l.Keep(RunRecord{}, run); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -99,7 +99,7 @@ func (c *company) around(run *outcome.Run, victim catalog.Test, reach []string) 
 			continue
 		}
 		t, known := c.relay.Catalog.Lookup(other.ID)
-		if !known || t.PutOut != "" || other.Outcome == outcome.Skipped || other.Worker == 0 {
+		if !known || t.SkipReason != "" || other.Outcome == outcome.Skipped || other.Worker == 0 {
 			continue
 		}
 		switch {
@@ -171,7 +171,7 @@ func (c *company) favour(victim catalog.Test) map[string]float64 {
 func (c *company) reach(victim catalog.Test) []string {
 	var reach []string
 	for _, t := range c.relay.Catalog.Tests {
-		inReach := t.Suite == victim.Suite && t.PutOut == "" &&
+		inReach := t.Suite == victim.Suite && t.SkipReason == "" &&
 			(c.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
 		if inReach || t.ID == victim.ID {
 			reach = append(reach, t.ID)

@@ -34,8 +34,8 @@ func OpenLedger(ctx context.Context, dir string) (*Relay, error) {
 	return r, r.history.broken
 }
 
-// Without is a folder in which there is no project: nothing is known of it.
-func Without(dir string) *Relay {
+// NoProject is a folder without a project: nothing is known about it.
+func NoProject(dir string) *Relay {
 	return &Relay{Project: &project.Project{Dir: dir, Name: filepath.Base(dir)}, history: &openLedger{}}
 }
 
@@ -157,7 +157,7 @@ var ErrRemoved = errors.New("the ledger was removed while the run went on, and w
 
 // keep keeps a run and forgets what need not be kept any more. If the ledger turns out to be damaged or
 // to have been removed, it keeps the run in a new one.
-func (r *Relay) keep(k ledger.Kept, run *outcome.Run) (number int, err error) {
+func (r *Relay) keep(k ledger.RunRecord, run *outcome.Run) (number int, err error) {
 	kept, err := r.openLedger()
 	if err == nil && kept.Removed(r.Project.StorePath()) {
 		r.closeLedger()

@@ -61,7 +61,7 @@ func (r *Relay) Hunts() ([]ledger.Hunt, error) {
 }
 
 // Kept gives how far a hunt that is kept has come.
-func (r *Relay) Kept(h ledger.Hunt) (Progress, error) {
+func (r *Relay) HuntProgress(h ledger.Hunt) (Progress, error) {
 	p := Progress{Victim: h.Victim}
 	if h.Finding != nil {
 		p.Finding = *h.Finding

@@ -285,7 +285,7 @@ func (i *importing) take(p portion) error {
 		if err := i.finish(); err != nil {
 			return err
 		}
-		i.current = &ledger.Foreign{Run: outcome.NewRun(), Kept: ledger.Kept{Source: p.file.Name}}
+		i.current = &ledger.Foreign{Run: outcome.NewRun(), RunRecord: ledger.RunRecord{Source: p.file.Name}}
 		i.current.Run.Started, i.folder = p.run.Started, folder
 	}
 	i.add(p)
@@ -309,7 +309,7 @@ func (i *importing) add(p portion) {
 		if res.Started.IsZero() {
 			res.Started, res.Ended = p.run.Started, p.run.Started
 		}
-		now.Kept.Workers = max(now.Kept.Workers, res.Worker)
+		now.RunRecord.Workers = max(now.RunRecord.Workers, res.Worker)
 		now.Run.Add(res)
 	}
 	now.Run.Note = strings.TrimSpace(now.Run.Note + "\n" + p.run.Note)
@@ -328,10 +328,10 @@ func (i *importing) finish() error {
 		run.Ended = run.Started // as it is not known
 	}
 	if n := len(i.current.Files); n > 1 {
-		i.current.Kept.Source = fmt.Sprintf("%s (%d files)", i.folder, n)
+		i.current.RunRecord.Source = fmt.Sprintf("%s (%d files)", i.folder, n)
 	}
 	if began := i.current.Run.Started; ledger.InFuture(began, time.Now()) {
-		note := fmt.Sprintf("%s says that it began on %s, which is in the future: it counts as older than the latest run", i.current.Kept.Source, began.Format("2006-01-02 15:04"))
+		note := fmt.Sprintf("%s says that it began on %s, which is in the future: it counts as older than the latest run", i.current.RunRecord.Source, began.Format("2006-01-02 15:04"))
 		i.done.Notes = append(i.done.Notes, note)
 		i.current.Run.Note = strings.TrimSpace(i.current.Run.Note + "\n" + note)
 	}

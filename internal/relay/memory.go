@@ -254,10 +254,10 @@ func applyRules(rules []project.Rule, c *catalog.Catalog, layer func() *pick.Ind
 	return nil
 }
 
-// putOut keeps a test from running, and from counting as work.
-func putOut(t *catalog.Test, why string) { t.PutOut, t.Expected, t.Known = why, 0, true }
+// setSkipReason keeps a test from running, and from counting as work.
+func setSkipReason(t *catalog.Test, why string) { t.SkipReason, t.Expected, t.Known = why, 0, true }
 
-// conclude works out what follows from the rules: which tests are put out on
+// conclude works out what follows from the rules: which tests are skipped on
 // this machine, and which tests the names in needs and after mean.
 func (r *Relay) conclude(c *catalog.Catalog) {
 	machine := project.Machine(r.Project.Dir)
@@ -272,7 +272,7 @@ func (r *Relay) conclude(c *catalog.Catalog) {
 				unmet[condition] = why
 			}
 			if why != "" {
-				putOut(t, why)
+				setSkipReason(t, why)
 			}
 		}
 		for _, resource := range t.Rules.Holds {
@@ -282,10 +282,10 @@ func (r *Relay) conclude(c *catalog.Catalog) {
 			}
 		}
 		if t.Rules.Skip != "" {
-			putOut(t, t.Rules.Skip)
+			setSkipReason(t, t.Rules.Skip)
 		}
-		if t.PutOut != "" {
-			putOut(t, t.PutOut) // as the adapter said
+		if t.SkipReason != "" {
+			setSkipReason(t, t.SkipReason) // as the adapter said
 		}
 		dependent = dependent || t.Rules.Needs != nil || t.Rules.After != nil
 	}
@@ -331,7 +331,7 @@ func (r *Relay) resolve(c *catalog.Catalog, t *catalog.Test, rule string, names 
 		ids = append(ids, name)
 		r.Notes = append(r.Notes, fmt.Sprintf("%s: %s %s: %v", t.ID, rule, name, err))
 		if rule == catalog.RuleNeeds {
-			putOut(t, fmt.Sprintf("needs %s: %v", name, err))
+			setSkipReason(t, fmt.Sprintf("needs %s: %v", name, err))
 		}
 	}
 	return ids

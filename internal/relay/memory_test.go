@@ -93,8 +93,8 @@ bank = 2
 	}
 	for id, why := range map[string]string{"one#TestA": "", "two#TestA": "by hand", "two#TestB": "only if os:plan9 or env:FERN_NOT_SET", "two#TestC": "needs TestNone: no test"} {
 		test, err := r.Catalog.Find(id)
-		if err != nil || (test.PutOut == "") != (why == "") || !strings.Contains(test.PutOut, why) {
-			t.Errorf("%s is put out by %q, want %q", id, test.PutOut, why)
+		if err != nil || (test.SkipReason == "") != (why == "") || !strings.Contains(test.SkipReason, why) {
+			t.Errorf("%s is skipped as %q, want %q", id, test.SkipReason, why)
 		}
 	}
 	a, _ := r.Catalog.Find("one#TestA")
@@ -150,8 +150,8 @@ func TestOwn(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, test := range request.Tests {
-		if runs := test.PutOut == ""; runs != (test.Name == "TestB") {
-			t.Errorf("%s is put out by %q", test.ID, test.PutOut)
+		if runs := test.SkipReason == ""; runs != (test.Name == "TestB") {
+			t.Errorf("%s is skipped as %q", test.ID, test.SkipReason)
 		}
 	}
 }
@@ -164,7 +164,7 @@ func TestAgain(t *testing.T) {
 	}
 	again := func(file, text string) (*Relay, error) {
 		testfiles.Write(t, r.Project.Dir, map[string]string{file: text})
-		return r.Again(context.Background(), []string{filepath.Join(r.Project.Dir, file)})
+		return r.Reload(context.Background(), []string{filepath.Join(r.Project.Dir, file)})
 	}
 	changed, err := again("two/x_test.go", "package two\n\nimport \"testing\"\n\nfunc TestNew(t *testing.T) {}\n")
 	if err != nil || pickedBy(t, changed, "in:two") != "two#TestNew" || len(changed.Catalog.Tests) != 4 {

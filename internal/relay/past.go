@@ -21,7 +21,7 @@ const PastRuns = 100
 
 // Past is what a stretch of runs says together. It does not change once it is made.
 type Past struct {
-	Runs    []*ledger.Kept // the oldest first
+	Runs    []*ledger.RunRecord // the oldest first
 	History *history.History
 	Figures []history.Figures // by the history's tests
 	Work    float64           // seconds that all of the tests take now
@@ -30,7 +30,7 @@ type Past struct {
 
 // Past works out what so many of the latest runs say, those up to a run and with it where one
 // is given.
-func (r *Relay) Past(most int, upTo *ledger.Kept) (*Past, error) {
+func (r *Relay) Past(most int, upTo *ledger.RunRecord) (*Past, error) {
 	kept := r.ledger()
 	if kept == nil {
 		return NewPast(nil, history.NewHistory(nil, 0)), nil
@@ -43,7 +43,7 @@ func (r *Relay) Past(most int, upTo *ledger.Kept) (*Past, error) {
 }
 
 // WholePast is Past with the tests' changes of time.
-func (r *Relay) WholePast(most int, upTo *ledger.Kept) (*Past, error) {
+func (r *Relay) WholePast(most int, upTo *ledger.RunRecord) (*Past, error) {
 	p, err := r.Past(most, upTo)
 	if err != nil {
 		return nil, err
@@ -52,7 +52,7 @@ func (r *Relay) WholePast(most int, upTo *ledger.Kept) (*Past, error) {
 }
 
 // NewPast works out what runs say together, the oldest of them first.
-func NewPast(runs []*ledger.Kept, h *history.History) *Past {
+func NewPast(runs []*ledger.RunRecord, h *history.History) *Past {
 	p := &Past{Runs: runs, History: h, Figures: h.Figures()}
 	for i := range p.Figures {
 		p.Work += p.Figures[i].Seconds
@@ -127,7 +127,7 @@ func (p *Past) findSlowest() {
 // KnownCause is a cause of a run with the run from which on it is known; nil where it is not kept.
 type KnownCause struct {
 	outcome.Cause
-	Since *ledger.Kept
+	Since *ledger.RunRecord
 }
 
 // Causes groups the failures of a run by their causes, and tells since when each is known.
@@ -153,12 +153,12 @@ type Card struct {
 	ID string
 	history.Figures
 	Cells   []history.Cell
-	Runs    []*ledger.Kept
-	First   *ledger.Kept     // in which it was bad, the first ever; nil where it never was
-	Well    *ledger.Kept     // in which it was well, the last; nil where it never was
-	Earlier history.Interval // its pass rate up to ten runs ago
-	Share   float64          // of all work
-	Caught  *ledger.Hunt     // that caught its culprits; nil where none did
+	Runs    []*ledger.RunRecord
+	First   *ledger.RunRecord // in which it was bad, the first ever; nil where it never was
+	Well    *ledger.RunRecord // in which it was well, the last; nil where it never was
+	Earlier history.Interval  // its pass rate up to ten runs ago
+	Share   float64           // of all work
+	Caught  *ledger.Hunt      // that caught its culprits; nil where none did
 }
 
 // tenRuns is how far back the pass rate is looked at to tell how it moves.
@@ -263,7 +263,7 @@ func (r *Relay) Slowest(p *Past, tests []catalog.Test, most int) (*Slowness, err
 	for i := range tests {
 		t := &tests[i]
 		test, ok := p.History.Index(t.ID)
-		if !ok || t.PutOut != "" || p.Figures[test].Ran == 0 {
+		if !ok || t.SkipReason != "" || p.Figures[test].Ran == 0 {
 			continue
 		}
 		f := &p.Figures[test]
@@ -320,7 +320,7 @@ type slowItem struct {
 	members []int // of the tests
 }
 
-func (l *slowList) add(name string, member int, f *history.Figures, runs []*ledger.Kept) {
+func (l *slowList) add(name string, member int, f *history.Figures, runs []*ledger.RunRecord) {
 	if l.at == nil {
 		l.at = map[string]*slowItem{}
 	}
@@ -346,7 +346,7 @@ func (l *slowList) slowest(most int) []*slowItem {
 
 // RunNamed finds a run of the ledger by what a person calls it: its number, last, or last-N for
 // the one so many before the latest.
-func (r *Relay) RunNamed(name string) (*ledger.Kept, *outcome.Run, error) {
+func (r *Relay) RunNamed(name string) (*ledger.RunRecord, *outcome.Run, error) {
 	kept := r.ledger()
 	if kept == nil {
 		return nil, nil, ledger.ErrNoRun
@@ -371,7 +371,7 @@ func (r *Relay) RunNamed(name string) (*ledger.Kept, *outcome.Run, error) {
 }
 
 // Before gives the run before another; ledger.ErrNoRun where there is none.
-func (r *Relay) Before(k *ledger.Kept) (*ledger.Kept, *outcome.Run, error) {
+func (r *Relay) Before(k *ledger.RunRecord) (*ledger.RunRecord, *outcome.Run, error) {
 	if r.ledger() == nil {
 		return nil, nil, ledger.ErrNoRun
 	}
@@ -380,7 +380,7 @@ func (r *Relay) Before(k *ledger.Kept) (*ledger.Kept, *outcome.Run, error) {
 
 // Compare tells how a run differs from one before it, by the spreads of the times that the
 // ledger knows of.
-func (r *Relay) Compare(before, after *outcome.Run, upTo *ledger.Kept) (history.Comparison, error) {
+func (r *Relay) Compare(before, after *outcome.Run, upTo *ledger.RunRecord) (history.Comparison, error) {
 	past, err := r.Past(PastRuns, upTo)
 	if err != nil {
 		return history.Comparison{}, err
@@ -403,7 +403,7 @@ func (r *Relay) Size() (ledger.Size, error) {
 }
 
 // List gives all runs, the oldest first.
-func (r *Relay) List() ([]*ledger.Kept, error) {
+func (r *Relay) List() ([]*ledger.RunRecord, error) {
 	if r.ledger() == nil {
 		return nil, nil
 	}
@@ -411,7 +411,7 @@ func (r *Relay) List() ([]*ledger.Kept, error) {
 }
 
 // Results gives what came of the tests of a run.
-func (r *Relay) Results(k *ledger.Kept) (*outcome.Run, error) {
+func (r *Relay) Results(k *ledger.RunRecord) (*outcome.Run, error) {
 	if r.ledger() == nil {
 		return nil, ledger.ErrNoRun
 	}
@@ -419,7 +419,7 @@ func (r *Relay) Results(k *ledger.Kept) (*outcome.Run, error) {
 }
 
 // EachRun tells every run with its results, the oldest first, one after the other.
-func (r *Relay) EachRun(tell func(*ledger.Kept, *outcome.Run) error) error {
+func (r *Relay) EachRun(tell func(*ledger.RunRecord, *outcome.Run) error) error {
 	runs, err := r.List()
 	if err != nil {
 		return err

@@ -14,9 +14,9 @@ import (
 func TestOrdersOfThePast(t *testing.T) {
 	ids := []string{"u:g#now", "u:g#once", "u:g#slow", "u:g#slower", "u:g#well"}
 	h := history.NewHistory(ids, 30)
-	var runs []*ledger.Kept
+	var runs []*ledger.RunRecord
 	for run := range 30 {
-		runs = append(runs, &ledger.Kept{Number: run + 1})
+		runs = append(runs, &ledger.RunRecord{Number: run + 1})
 		for test, id := range ids {
 			o, seconds := outcome.Passed, 0.1
 			switch {

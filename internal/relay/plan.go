@@ -124,7 +124,7 @@ func (r *Relay) ReadyReplay(number, worker int) (q Request, gone int, err error)
 }
 
 // run gives a run of the ledger, the latest for 0.
-func (r *Relay) run(number int) (*ledger.Kept, *outcome.Run, error) {
+func (r *Relay) run(number int) (*ledger.RunRecord, *outcome.Run, error) {
 	kept := r.ledger()
 	if kept == nil {
 		return nil, nil, ledger.ErrNoRun

@@ -67,9 +67,9 @@ func Open(ctx context.Context, dir string, finding func(what string)) (*Relay, e
 	return r, nil
 }
 
-// Again reads the project again after files changed, given by their absolute
-// paths. Only suites in whose folder something changed are asked for their tests.
-func (r *Relay) Again(ctx context.Context, changed []string) (*Relay, error) {
+// Reload re-reads the project after files changed, given by their absolute paths. Only suites in whose
+// folder something changed list their tests again.
+func (r *Relay) Reload(ctx context.Context, changed []string) (*Relay, error) {
 	p, err := project.Open(r.Project.Dir)
 	if err != nil {
 		return nil, err
@@ -193,17 +193,17 @@ func (r *Relay) Pick(text string) ([]catalog.Test, error) {
 }
 
 // Solo applies the rule lone to the tests of a run: where any has it, the others
-// are put out.
+// are skipped.
 func Lone(tests []catalog.Test) []catalog.Test {
-	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Rules.Lone != "" && t.PutOut == "" })
+	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Rules.Lone != "" && t.SkipReason == "" })
 	if at < 0 {
 		return tests
 	}
 	why := "only tests with the rule lone run, such as " + tests[at].ID
 	tests = slices.Clone(tests)
 	for i := range tests {
-		if t := &tests[i]; t.Rules.Lone == "" && t.PutOut == "" {
-			putOut(t, why)
+		if t := &tests[i]; t.Rules.Lone == "" && t.SkipReason == "" {
+			setSkipReason(t, why)
 		}
 	}
 	return tests
@@ -217,7 +217,7 @@ func Contradictions(tests []catalog.Test) []string {
 	for _, t := range tests {
 		for _, tag := range t.Tags {
 			counts[tag]++
-			elsewhere[tag] = elsewhere[tag] || t.PutOut != ""
+			elsewhere[tag] = elsewhere[tag] || t.SkipReason != ""
 		}
 	}
 	var notes []string
@@ -343,7 +343,7 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 		return nil, 0, errors.Join(err, journal.End())
 	}
 	run.Note = strings.TrimSpace(run.Note + "\n" + note)
-	number, err = r.keep(task.Kept(journal.Name()), run)
+	number, err = r.keep(task.RunRecord(journal.Name()), run)
 	switch {
 	case number > 0:
 		return run, number, errors.Join(err, journal.End())
@@ -372,4 +372,4 @@ func (r *Relay) beginJournal(task ledger.Task) (journal *ledger.Journal, note st
 }
 
 // Last gives the latest run kept; ledger.ErrNoRun where there is none.
-func (r *Relay) Last() (*ledger.Kept, *outcome.Run, error) { return r.run(0) }
+func (r *Relay) Last() (*ledger.RunRecord, *outcome.Run, error) { return r.run(0) }

@@ -18,7 +18,7 @@ func (r *Relay) Gauge(tests []catalog.Test) (g order.Gauge, apart int, err error
 	of, failed := r.coverage()
 	byGroup := map[string][]string{}
 	for _, t := range tests {
-		if t.PutOut == "" {
+		if t.SkipReason == "" {
 			group := t.Suite + ":" + t.Group
 			byGroup[group] = append(byGroup[group], t.Name)
 		}
@@ -122,5 +122,5 @@ func (r *Relay) Reveal(ctx context.Context, s Search, tell func(Revealed)) (vict
 }
 
 func runnable(tests []catalog.Test) []catalog.Test {
-	return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.PutOut != "" })
+	return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.SkipReason != "" })
 }

@@ -53,7 +53,7 @@ func TestAsideAndSlow(t *testing.T) {
 	}))
 	run.Apply(event(outcome.Finished, "u:g#e", 3, func(e *outcome.Event) { e.Outcome = outcome.Skipped }))
 	var out strings.Builder
-	Aside(&out, run)
+	Notes(&out, run)
 	want := "▪ u:g#d  unstable: passed in try 2\n∅ 3 lost: why it was\n▫ 1 skipped: no reason told\n"
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)

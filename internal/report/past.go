@@ -43,7 +43,7 @@ func Percent(share float64) string {
 func Between(i history.Interval) string { return fmt.Sprintf("%.0f–%.0f %%", 100*i.Low, 100*i.High) }
 
 // RunName names a run with its day and revision: run 7, 12 Nov, 9ab03f1.
-func RunName(k *ledger.Kept) string {
+func RunName(k *ledger.RunRecord) string {
 	words := fmt.Sprintf("run %d, %s", k.Number, k.Began.Format("2 Jan"))
 	if k.Revision != "" {
 		words += ", " + Revision(k)
@@ -52,7 +52,7 @@ func RunName(k *ledger.Kept) string {
 }
 
 // Revision is a run's revision, with a + where the tree differed from it.
-func Revision(k *ledger.Kept) string {
+func Revision(k *ledger.RunRecord) string {
 	if k.Dirty {
 		return outcome.PlainLine(k.Revision) + "+"
 	}
@@ -73,7 +73,7 @@ func TimeChange(now, before float64) string {
 }
 
 // Runs lists runs, the latest first.
-func Runs(w io.Writer, runs []*ledger.Kept) {
+func Runs(w io.Writer, runs []*ledger.RunRecord) {
 	rows := [][]string{{"run", "began", "revision", "what came of it", "wall", "work", "workers", "order", "pick"}}
 	for i := len(runs) - 1; i >= 0; i-- {
 		k := runs[i]
@@ -87,7 +87,7 @@ func Runs(w io.Writer, runs []*ledger.Kept) {
 	columns(w, rows)
 }
 
-func from(k *ledger.Kept) string {
+func from(k *ledger.RunRecord) string {
 	if k.Source == "" {
 		return ""
 	}
@@ -315,7 +315,7 @@ func Earlier(c *relay.Card) string {
 }
 
 // OtherPick says what an earlier run picked, where that was something else; empty where it was not.
-func OtherPick(before, after *ledger.Kept) string {
+func OtherPick(before, after *ledger.RunRecord) string {
 	if before.Pick == after.Pick {
 		return ""
 	}
@@ -326,7 +326,7 @@ func OtherPick(before, after *ledger.Kept) string {
 const comparedTold = 30
 
 // Compared tells how a run differs from one before it.
-func Compared(w io.Writer, before, after *ledger.Kept, c history.Comparison) {
+func Compared(w io.Writer, before, after *ledger.RunRecord, c history.Comparison) {
 	fmt.Fprintf(w, "%s, against %s%s\n", RunName(after), RunName(before), OtherPick(before, after))
 	if c.Same() {
 		fmt.Fprintln(w, "the same tests came out alike, in as much time as noise explains")
@@ -384,7 +384,7 @@ func Imported(w io.Writer, i relay.Imported, took time.Duration) {
 }
 
 // Shown tells of a run: how it was, what came of it, its failures by cause, and where they are.
-func Shown(w io.Writer, k *ledger.Kept, run *outcome.Run, causes []relay.KnownCause) {
+func Shown(w io.Writer, k *ledger.RunRecord, run *outcome.Run, causes []relay.KnownCause) {
 	fmt.Fprintf(w, "%s  %s\n", RunName(k), Counts(k.Counts))
 	for _, line := range RunWords(k) {
 		fmt.Fprintf(w, "    %s\n", line)
@@ -395,11 +395,11 @@ func Shown(w io.Writer, k *ledger.Kept, run *outcome.Run, causes []relay.KnownCa
 		fmt.Fprintln(w)
 	}
 	Failures(w, run)
-	Aside(w, run)
+	Notes(w, run)
 }
 
 // RunWords says how a run was, in lines.
-func RunWords(k *ledger.Kept) []string {
+func RunWords(k *ledger.RunRecord) []string {
 	words := fmt.Sprintf("%s of work", history.ClockTenths(k.Work))
 	if k.Wall() > 0 {
 		words += " in " + history.ClockTenths(k.Wall())

@@ -28,7 +28,7 @@ func TestWordsOfThePast(t *testing.T) {
 			t.Errorf("%v after %v is %q, want %q", c.now, c.before, got, c.want)
 		}
 	}
-	dirty := &ledger.Kept{Number: 7, Began: time.Date(2026, 11, 12, 0, 0, 0, 0, time.UTC), Revision: "9ab03f1\x1b[31m", Dirty: true}
+	dirty := &ledger.RunRecord{Number: 7, Began: time.Date(2026, 11, 12, 0, 0, 0, 0, time.UTC), Revision: "9ab03f1\x1b[31m", Dirty: true}
 	if got := RunName(dirty); got != "run 7, 12 Nov, 9ab03f1+" {
 		t.Errorf("a run is called %q", got)
 	}
@@ -43,14 +43,14 @@ func TestWordsOfThePast(t *testing.T) {
 // TestCardWords tells of a test that comes and goes, was caught, and is slower than before.
 func TestCardWords(t *testing.T) {
 	var cells []history.Cell
-	var runs []*ledger.Kept
+	var runs []*ledger.RunRecord
 	for i := range 40 {
 		o := outcome.Passed
 		if i%8 == 7 || i > 30 && i%3 == 0 {
 			o = outcome.Failed
 		}
 		cells = append(cells, history.NewCell(o, []float64{0.2, 0.3}[i/30]+0.001*float64(i%4)))
-		runs = append(runs, &ledger.Kept{Number: i + 1, Began: time.Date(2026, 11, 1+i%28, 0, 0, 0, 0, time.UTC), Revision: "abc"})
+		runs = append(runs, &ledger.RunRecord{Number: i + 1, Began: time.Date(2026, 11, 1+i%28, 0, 0, 0, 0, time.UTC), Revision: "abc"})
 	}
 	early := history.Figure(cells[:30])
 	card := &relay.Card{ID: "u:g#frost", Figures: history.Figure(cells), Cells: cells, Runs: runs, First: runs[7], Well: runs[38], Earlier: history.Share(early.Ran-early.Bad, early.Ran), Share: 0.01,
@@ -76,7 +76,7 @@ func TestCausesInWords(t *testing.T) {
 	}
 	var out strings.Builder
 	Causes(&out, []relay.KnownCause{
-		{Cause: outcome.Cause{Words: "clock is ahead", Origin: outcome.Frame{File: "clock/clock.go", Line: 41, Function: "example.org/glass/clock.step"}, Results: many}, Since: &ledger.Kept{Number: 7}},
+		{Cause: outcome.Cause{Words: "clock is ahead", Origin: outcome.Frame{File: "clock/clock.go", Line: 41, Function: "example.org/glass/clock.step"}, Results: many}, Since: &ledger.RunRecord{Number: 7}},
 		{Cause: outcome.Cause{Words: "dial failed", Lacks: &outcome.Resource{Kind: "answer", Name: "127.0.0.1:6379"}, Results: many[:1]}},
 	})
 	for _, words := range []string{"26 failures, 2 causes", "25 tests  clock is ahead\n    clock/clock.go:41 from step()\n    ▲ u:g#t  in noon/opens", "… and 5 tests more", "since run 7, 1 Jan", "1 test  nobody answers (127.0.0.1:6379): dial failed"} {

@@ -82,10 +82,10 @@ func indent(w io.Writer, text string) {
 // reasonsTold bounds how many reasons are told why tests did not run.
 const reasonsTold = 6
 
-// Aside tells what does not make the run fail and yet wants to be known: tests that
+// Notes prints what does not fail the run but should be known: tests that
 // passed in a later try only, or though they are expected to fail, and why tests were
 // skipped or lost.
-func Aside(w io.Writer, run *outcome.Run) {
+func Notes(w io.Writer, run *outcome.Run) {
 	if run.Note != "" {
 		fmt.Fprintf(w, "beside the tests: %s\n", outcome.Plain(run.Note))
 	}
@@ -203,7 +203,7 @@ const twiceTold = 5
 func Merged(w io.Writer, m *outcome.Merged) {
 	fmt.Fprintln(w)
 	Failures(w, m.Run)
-	Aside(w, m.Run)
+	Notes(w, m.Run)
 	for i, twice := range m.Twice {
 		if i == twiceTold {
 			fmt.Fprintf(w, "and %s more in several reports\n", Plural(len(m.Twice)-i, "test"))

@@ -200,7 +200,7 @@ func TestAside(t *testing.T) {
 	}
 	run.Apply(outcome.Event{Event: outcome.Finished, ID: "u:g#good", Outcome: outcome.Surprise, Failure: outcome.Failure{Message: "it passed"}})
 	var out strings.Builder
-	Aside(&out, run)
+	Notes(&out, run)
 	want := "◇ u:g#good  surprise\n    it passed\n▫ 4 skipped: e\n▫ 3 skipped: no reason told\n▫ 3 skipped: no pump\n" +
 		"▫ 2 skipped: no valve\n▫ 2 skipped: a\n▫ 2 skipped: b\n▫ and for 2 more reasons\n"
 	if out.String() != want {

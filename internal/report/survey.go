@@ -143,16 +143,16 @@ func Funnel(w io.Writer, steps []pick.Step) {
 // Why tells why a pick holds a test or does not, and where its tags and rules
 // come from.
 type Why struct {
-	Format  string      `json:"format"`
-	ID      string      `json:"id"`
-	Held    bool        `json:"held"`
-	Clause  string      `json:"clause"`
-	Column  int         `json:"column"`
-	Because string      `json:"because"`
-	Funnel  []WhyStep   `json:"funnel"`
-	Tags    []WhyOrigin `json:"tags"`
-	Rules   []WhyOrigin `json:"rules"`
-	PutOut  string      `json:"put_out,omitempty"` // why it would not run here though it is picked
+	Format     string      `json:"format"`
+	ID         string      `json:"id"`
+	Held       bool        `json:"held"`
+	Clause     string      `json:"clause"`
+	Column     int         `json:"column"`
+	Because    string      `json:"because"`
+	Funnel     []WhyStep   `json:"funnel"`
+	Tags       []WhyOrigin `json:"tags"`
+	Rules      []WhyOrigin `json:"rules"`
+	SkipReason string      `json:"put_out,omitempty"` // why it would not run here though it is picked
 }
 
 // WhyStep is one clause of the pick.
@@ -181,7 +181,7 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 		return nil, err
 	}
 	why := &Why{Format: WhyFormat, ID: test.ID, Held: reason.Held, Clause: reason.Clause, Column: reason.Column, Because: reason.Because,
-		Tags: []WhyOrigin{}, Rules: []WhyOrigin{}, PutOut: test.PutOut}
+		Tags: []WhyOrigin{}, Rules: []WhyOrigin{}, SkipReason: test.SkipReason}
 	held := true
 	for n, step := range steps {
 		if n > 0 {
@@ -231,7 +231,7 @@ func (why *Why) Write(w io.Writer) {
 		}
 	}
 	table(w, rows)
-	if why.PutOut != "" {
-		fmt.Fprintf(w, "it will not run here: %s\n", outcome.PlainLine(why.PutOut))
+	if why.SkipReason != "" {
+		fmt.Fprintf(w, "it will not run here: %s\n", outcome.PlainLine(why.SkipReason))
 	}
 }

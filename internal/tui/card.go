@@ -229,12 +229,12 @@ func (v *survey) cardLines(t *theme, test *catalog.Test, past []outcome.Outcome)
 			add(rule, v.ruleParts(t, test, rule)...)
 		}
 	}
-	if test.PutOut != "" && test.PutOut != test.Rules.Skip {
-		add("here", cardPart{"does not run: " + test.PutOut, t.amber})
+	if test.SkipReason != "" && test.SkipReason != test.Rules.Skip {
+		add("here", cardPart{"does not run: " + test.SkipReason, t.amber})
 	}
 	words := history.Short(test.Expected)
 	switch {
-	case test.PutOut != "":
+	case test.SkipReason != "":
 		words = "none, as it does not run"
 	case !test.Known:
 		words += ", a guess: it was never measured"
@@ -320,7 +320,7 @@ func ruleWords(t *catalog.Test) string {
 		}
 		words = append(words, rule)
 	}
-	if t.PutOut != "" && t.Rules.Skip == "" {
+	if t.SkipReason != "" && t.Rules.Skip == "" {
 		words = append(words, "not here")
 	}
 	return strings.Join(words, " ")

@@ -130,7 +130,7 @@ func (a *App) recallHunts() tea.Cmd {
 		}
 		for _, k := range kept[:min(len(kept), mostHunts)] {
 			h := &liveHunt{ended: true, cancel: func() {}}
-			if h.progress, msg.err = r.Kept(k); msg.err != nil {
+			if h.progress, msg.err = r.HuntProgress(k); msg.err != nil {
 				return msg
 			}
 			t, _ := r.Catalog.Lookup(k.Victim)

@@ -20,10 +20,10 @@ import (
 // it shows a run's report, or how a run differs from the one before it.
 type ledgerView struct {
 	session *session
-	all     []*ledger.Kept // every run, the oldest first
-	past    *relay.Past    // the runs around the chosen one; nil before it was read
-	reads   int            // how often it was asked for
-	wrong   error          // what kept it from being read
+	all     []*ledger.RunRecord // every run, the oldest first
+	past    *relay.Past         // the runs around the chosen one; nil before it was read
+	reads   int                 // how often it was asked for
+	wrong   error               // what kept it from being read
 
 	by string // one of relay.PastOrders: the order that is wanted
 	listing
@@ -43,7 +43,7 @@ type cellPlace struct{ x, first, shown, rows int }
 
 // chosenRun is what is known of the run under the cursor.
 type chosenRun struct {
-	kept   *ledger.Kept
+	kept   *ledger.RunRecord
 	run    *outcome.Run
 	causes []relay.KnownCause
 }
@@ -91,7 +91,7 @@ func (v *ledgerView) keys() []key.Binding {
 func (v *ledgerView) read() tea.Cmd {
 	v.reads++
 	number, r, picked, by := v.reads, v.session.relay, v.session.picked, v.by
-	var upTo, chosen *ledger.Kept
+	var upTo, chosen *ledger.RunRecord
 	if len(v.all) > 0 && v.run < len(v.all)-1 {
 		chosen, upTo = v.all[v.run], v.all[min(len(v.all)-1, v.run+relay.PastRuns/2)]
 	}
@@ -114,7 +114,7 @@ func (v *ledgerView) read() tea.Cmd {
 			}
 			v.all, v.run = all, len(all)-1
 			if chosen != nil {
-				v.run = max(0, slices.IndexFunc(all, func(k *ledger.Kept) bool { return k.Number == chosen.Number }))
+				v.run = max(0, slices.IndexFunc(all, func(k *ledger.RunRecord) bool { return k.Number == chosen.Number }))
 			}
 			return v.take(past, list)
 		})
@@ -246,7 +246,7 @@ func (v *ledgerView) choose(report func(of chosenRun) (*runReport, error)) tea.C
 	}
 }
 
-func readRun(r *relay.Relay, kept *ledger.Kept) (of chosenRun, err error) {
+func readRun(r *relay.Relay, kept *ledger.RunRecord) (of chosenRun, err error) {
 	of.kept = kept
 	if of.run, err = r.Results(kept); err == nil {
 		of.causes, err = r.Causes(of.run)
@@ -340,7 +340,7 @@ func (v *ledgerView) column() int {
 		return -1
 	}
 	number := v.all[v.run].Number
-	return slices.IndexFunc(v.past.Runs, func(k *ledger.Kept) bool { return k.Number == number })
+	return slices.IndexFunc(v.past.Runs, func(k *ledger.RunRecord) bool { return k.Number == number })
 }
 
 // open opens the report of the chosen run.
@@ -404,7 +404,7 @@ func (v *ledgerView) click(x, y int) {
 	v.at = v.top + y - testsTop
 	for i, k := range v.past.Runs[v.cells.first : v.cells.first+v.cells.shown] {
 		if v.cells.x+cellColumn(i) == x {
-			v.run = max(0, slices.IndexFunc(v.all, func(other *ledger.Kept) bool { return other.Number == k.Number }))
+			v.run = max(0, slices.IndexFunc(v.all, func(other *ledger.RunRecord) bool { return other.Number == k.Number }))
 		}
 	}
 }

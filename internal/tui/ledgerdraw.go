@@ -263,7 +263,7 @@ func roundTop(seconds float64) float64 {
 }
 
 // annotate says since when the runs have as many workers as they have.
-func (v *ledgerView) annotate(c canvas, x int, runs []*ledger.Kept) {
+func (v *ledgerView) annotate(c canvas, x int, runs []*ledger.RunRecord) {
 	last := runs[len(runs)-1]
 	for i := len(runs) - 1; i > 0; i-- {
 		if runs[i-1].Workers != last.Workers {
@@ -330,7 +330,7 @@ func (v *ledgerView) drawCauses(c canvas) {
 }
 
 // runWords says how a run was.
-func runWords(k *ledger.Kept) string {
+func runWords(k *ledger.RunRecord) string {
 	words := k.Began.Format("2 Jan 15:04")
 	if k.Revision != "" {
 		words += " · " + report.Revision(k)
@@ -480,7 +480,7 @@ func drawRate(c canvas, y int, f *history.Figures, known *relay.Card) {
 // drawSince draws since when a test fails.
 func drawSince(c canvas, y int, known *relay.Card) {
 	t := c.theme
-	line := func(label string, k *ledger.Kept) {
+	line := func(label string, k *ledger.RunRecord) {
 		if k != nil {
 			c.text(c.text(0, y, style{colour: t.fog}, label), y, style{colour: t.ink}, report.RunName(k))
 			y++

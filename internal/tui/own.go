@@ -83,7 +83,7 @@ func savePick(sh *sheet, text string) tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		return r.Again(context.Background(), nil)
+		return r.Reload(context.Background(), nil)
 	})
 }
 
@@ -151,7 +151,7 @@ func setRule(sh *sheet, text string) tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		return r.Again(context.Background(), nil)
+		return r.Reload(context.Background(), nil)
 	})
 }
 

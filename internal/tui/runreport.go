@@ -88,7 +88,7 @@ func groupNote(counts map[outcome.Outcome]int, seconds float64) string {
 }
 
 // newComparison makes the report of how a run differs from the one before it.
-func newComparison(after chosenRun, before *ledger.Kept, c history.Comparison) *runReport {
+func newComparison(after chosenRun, before *ledger.RunRecord, c history.Comparison) *runReport {
 	rep := &runReport{title: fmt.Sprintf("run %d against run %d", after.kept.Number, before.Number), causes: after, open: map[*branch]bool{}}
 	add := func(words string, list []history.Difference, note func(d history.Difference) string) {
 		if len(list) == 0 {

@@ -379,7 +379,7 @@ func (a *App) readAgain() tea.Cmd {
 	}
 	files := a.files
 	a.files = nil
-	again := func(r *relay.Relay) (*relay.Relay, error) { return r.Again(a.ctx, files) }
+	again := func(r *relay.Relay) (*relay.Relay, error) { return r.Reload(a.ctx, files) }
 	return a.change(change{apply: again, files: files, runs: a.watch.onChange})
 }
 

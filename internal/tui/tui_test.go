@@ -154,7 +154,7 @@ func playPast(a *App, runs int, bad bool) {
 	v := a.ledger
 	h := history.NewHistory(ids, runs)
 	for n := range runs {
-		k := &ledger.Kept{Number: n + 1, Workers: 1 + n/9, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Revision: "\x1b[1m水" + strings.Repeat("r", 40),
+		k := &ledger.RunRecord{Number: n + 1, Workers: 1 + n/9, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Revision: "\x1b[1m水" + strings.Repeat("r", 40),
 			Pick: strings.Repeat("水", 200), Counts: map[outcome.Outcome]int{outcome.Passed: 99999, outcome.Failed: 99999}}
 		v.all = append(v.all, k)
 		for i := range ids {

@@ -53,7 +53,7 @@ plain
 END
 `)
 	found, err := a.Discover(context.Background())
-	if err != nil || len(found.Tests) != 6 || len(found.Notes) != 1 || found.Tests[5].ID != "c:.#plain~2" || found.Tests[5].PutOut == "" {
+	if err != nil || len(found.Tests) != 6 || len(found.Notes) != 1 || found.Tests[5].ID != "c:.#plain~2" || found.Tests[5].SkipReason == "" {
 		t.Fatalf("found %+v, %v", found, err)
 	}
 	rough := found.Tests[2]
@@ -273,7 +273,7 @@ func TestLists(t *testing.T) {
 	found, err := list("sleep 60 & echo a; echo a; echo a~2; echo a")
 	var ids []string
 	for _, test := range found.Tests {
-		ids = append(ids, test.ID+" "+test.PutOut)
+		ids = append(ids, test.ID+" "+test.SkipReason)
 	}
 	want := "c:.#a |c:.#a~2 |c:.#a~3 the list command names 3 tests so, and only the first can be asked for: give the others another name"
 	if got := strings.Join(ids, "|"); err != nil || got != want {

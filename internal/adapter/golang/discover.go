@@ -142,7 +142,7 @@ func (a *Adapter) named(f *testFile, t catalog.Test) catalog.Test {
 	plain, taken := a.targets[t.ID]
 	to.second = taken && plain.tags == to.tags && f.here
 	if !f.here {
-		t.PutOut = fmt.Sprintf("its build constraint, %s, is not met on %s/%s", f.Constraint, runtime.GOOS, runtime.GOARCH)
+		t.SkipReason = fmt.Sprintf("its build constraint, %s, is not met on %s/%s", f.Constraint, runtime.GOOS, runtime.GOARCH)
 	}
 	for n := 1; taken; n++ {
 		t.Name = to.function + "~" + f.apart()

@@ -24,7 +24,7 @@ import (
 // About is what a report is made of.
 type About struct {
 	Title  string
-	Kept   *ledger.Kept // nil of a run that is not kept, as one that was merged
+	Kept   *ledger.RunRecord // nil of a run that is not kept, as one that was merged
 	Run    *outcome.Run
 	Causes []relay.KnownCause
 	Cards  map[string]*relay.Card // what the ledger knows of failing tests, by ID
@@ -38,7 +38,7 @@ type About struct {
 const failuresKnown = 500
 
 // Of gathers what there is to say of a run of the ledger.
-func Of(r *relay.Relay, kept *ledger.Kept, run *outcome.Run) (*About, error) {
+func Of(r *relay.Relay, kept *ledger.RunRecord, run *outcome.Run) (*About, error) {
 	a := &About{Title: fmt.Sprintf("%s, run %d", r.Project.Name, kept.Number), Kept: kept, Run: run, project: r.Project.Name}
 	return a, a.know(r, kept)
 }
@@ -68,7 +68,7 @@ func OfMerged(r *relay.Relay, m *outcome.Merged, parts []outcome.Part, broken []
 	return a, a.know(r, nil)
 }
 
-func (a *About) know(r *relay.Relay, upTo *ledger.Kept) (err error) {
+func (a *About) know(r *relay.Relay, upTo *ledger.RunRecord) (err error) {
 	if a.Causes, err = r.Causes(a.Run); err != nil {
 		return err
 	}
