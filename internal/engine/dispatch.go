@@ -15,9 +15,9 @@ type taken struct {
 	number int // from 1
 }
 
-// pool is the workers that wait for a batch. Those with lower numbers take first, and the first batches are
+// waitingRoom is the workers that wait for a batch. Those with lower numbers take first, and the first batches are
 // taken once all workers wait, so that the same schedule is always taken alike.
-type pool struct {
+type waitingRoom struct {
 	waiting []int // worker numbers, ascending
 	open    bool
 	given   map[int]*taken // by worker; nil if there is none left for it
@@ -29,14 +29,14 @@ type pool struct {
 func (r *run) next(ctx context.Context, worker int) *taken {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	at, _ := slices.BinarySearch(r.pool.waiting, worker)
-	r.pool.waiting = slices.Insert(r.pool.waiting, at, worker)
-	r.pool.asked++
-	r.pool.open = r.pool.open || len(r.pool.waiting) == r.job.Workers
+	at, _ := slices.BinarySearch(r.room.waiting, worker)
+	r.room.waiting = slices.Insert(r.room.waiting, at, worker)
+	r.room.asked++
+	r.room.open = r.room.open || len(r.room.waiting) == r.job.Workers
 	r.assign()
 	for ctx.Err() == nil && !r.stopping {
-		if batch, given := r.pool.given[worker]; given {
-			delete(r.pool.given, worker)
+		if batch, given := r.room.given[worker]; given {
+			delete(r.room.given, worker)
 			return batch
 		}
 		r.changed.Wait()
@@ -46,16 +46,16 @@ func (r *run) next(ctx context.Context, worker int) *taken {
 
 // assign gives each waiting worker its next batch, if one is free. It is called whenever one may have become so.
 func (r *run) assign() {
-	if r.paused || r.stopping || !r.pool.open {
+	if r.paused || r.stopping || !r.room.open {
 		return
 	}
-	r.pool.waiting = slices.DeleteFunc(r.pool.waiting, func(worker int) bool {
+	r.room.waiting = slices.DeleteFunc(r.room.waiting, func(worker int) bool {
 		i, left := r.dispatcher.Next(worker)
 		switch {
 		case i >= 0:
-			r.pool.given[worker] = &taken{&r.job.Schedule.Batches[i], i + 1}
+			r.room.given[worker] = &taken{&r.job.Schedule.Batches[i], i + 1}
 		case !left:
-			r.pool.given[worker] = nil
+			r.room.given[worker] = nil
 		default:
 			return false
 		}

@@ -36,19 +36,19 @@ type Job struct {
 // machine's, such as no room for temporary files; what goes wrong with tests is
 // told as events.
 func Run(ctx context.Context, job Job, sink outcome.Sink) error {
-	slots, err := job.Setup.Open()
+	pool, err := NewPool(job.Adapters, job.Setup, job.Making)
 	if err != nil {
 		return err
 	}
-	newRun(job, slots, sink).execute(ctx)
+	newRun(job, pool, sink).execute(ctx)
 	return nil
 }
 
-func newRun(job Job, slots *adapter.Slots, sink outcome.Sink) *run {
-	r := &run{job: job, slots: slots, sink: outcome.LimitSteps(sink), extras: map[string]int{}, store: floodStore{dir: job.Floods, room: -1}, began: time.Now(),
+func newRun(job Job, pool *Pool, sink outcome.Sink) *run {
+	r := &run{job: job, pool: pool, sink: outcome.LimitSteps(sink), extras: map[string]int{}, store: floodStore{dir: job.Floods, room: -1}, began: time.Now(),
 		counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{}, came: map[string]outcome.Outcome{}, floods: map[string]*flood{},
 		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}, dispatcher: job.Schedule.Dispatch()}
-	r.changed, r.pool.given = sync.NewCond(&r.mu), map[int]*taken{}
+	r.changed, r.room.given = sync.NewCond(&r.mu), map[int]*taken{}
 	for i := range job.Schedule.Batches {
 		for j := range job.Schedule.Batches[i].Tests {
 			t := &job.Schedule.Batches[i].Tests[j]
@@ -69,7 +69,7 @@ func (r *run) execute(ctx context.Context) {
 		wg.Go(func() { r.work(ctx, number) })
 	}
 	wg.Wait()
-	if err := r.slots.Close(); err != nil {
+	if err := r.pool.Close(); err != nil {
 		r.note(err.Error())
 	}
 	left, why := r.outcomeOfUnrun(ctx)
@@ -84,14 +84,14 @@ func (r *run) execute(ctx context.Context) {
 // run is one job under way.
 type run struct {
 	job   Job
-	slots *adapter.Slots
+	pool  *Pool
 	began time.Time
 
 	mu         sync.Mutex
 	changed    *sync.Cond // an outcome came that is waited for, a batch ended, or the run is to end
 	sink       outcome.Sink
 	dispatcher *split.Dispatcher
-	pool       pool
+	room       waitingRoom
 	open       map[string]*catalog.Test   // without an outcome yet
 	came       map[string]outcome.Outcome // by ID
 	counts     map[outcome.Outcome]int
@@ -136,7 +136,7 @@ func (r *run) prepare(ctx context.Context) {
 		}
 	}
 	for _, suite := range suites {
-		err := r.job.Adapters[suite].Prepare(ctx, tests[suite], r.making)
+		err := r.job.Adapters[suite].Prepare(ctx, tests[suite], r.pool.report)
 		if err == nil || ctx.Err() != nil {
 			continue
 		}
@@ -144,14 +144,7 @@ func (r *run) prepare(ctx context.Context) {
 			r.settle(t, 0, 0, outcome.Errored, err.Error())
 		}
 	}
-	r.making("")
-}
-
-// making tells what is made ready, empty for nothing more.
-func (r *run) making(what string) {
-	if r.job.Making != nil {
-		r.job.Making(what)
-	}
+	r.pool.report("")
 }
 
 // enter says how to end what a worker does.
@@ -170,14 +163,14 @@ func (r *run) work(ctx context.Context, number int) {
 	defer cancel()
 	defer context.AfterFunc(ctx, r.changed.Broadcast)()
 	r.enter(number, cancel)
-	seat := &seat{number: number, sessions: map[string]adapter.Session{}, groups: map[string]string{}}
-	defer r.leave(seat)
+	w := r.pool.worker(number)
+	defer r.leave(w)
 	for ctx.Err() == nil {
 		batch := r.next(ctx, number)
 		if batch == nil {
 			return
 		}
-		err := r.runBatch(ctx, batch, seat)
+		err := r.runBatch(ctx, batch, w)
 		if err != nil && ctx.Err() == nil {
 			for i := range batch.Tests {
 				r.settle(&batch.Tests[i], number, batch.number, outcome.Errored, err.Error())
@@ -185,14 +178,6 @@ func (r *run) work(ctx context.Context, number int) {
 		}
 		r.release(batch)
 	}
-}
-
-// seat is a worker's slot, once it has one, with its sessions by suite.
-type seat struct {
-	number   int
-	slot     *adapter.Slot
-	sessions map[string]adapter.Session
-	groups   map[string]string // by suite: of the latest test
 }
 
 // extraID returns the ID for an entry of what a process did beyond its tests: the one given, or
@@ -212,42 +197,13 @@ func (r *run) extraID(id string) string {
 	}
 }
 
-// session gives the session of a suite, and opens it where there is none yet.
-func (r *run) session(ctx context.Context, s *seat, suite string) (adapter.Session, error) {
-	if s.slot == nil {
-		slot, err := r.slots.Slot(s.number)
-		if err != nil {
-			return nil, err
-		}
-		r.making(fmt.Sprintf("preparing worker %d", s.number))
-		if err := r.job.Setup.Begin(ctx, slot); err != nil {
-			return nil, err
-		}
-		r.making("")
-		s.slot = &slot
+// leave ends what a worker has open, and reports processes that ended badly.
+func (r *run) leave(w *worker) {
+	for suite, err := range w.closeSessions() {
+		id := r.extraID(catalog.ID(suite, w.groups[suite], adapter.ProcessEntry))
+		r.tell(outcome.Event{Event: outcome.Finished, ID: id, Worker: w.number, Outcome: outcome.Errored, Failure: outcome.Failure{Message: err.Error()}, Seconds: outcome.Took(0)})
 	}
-	if s.sessions[suite] == nil {
-		session, err := r.job.Adapters[suite].Open(ctx, *s.slot)
-		if err != nil {
-			return nil, err
-		}
-		s.sessions[suite] = session
-	}
-	return s.sessions[suite], nil
-}
-
-// leave closes what a worker had open, and cleans its slot.
-func (r *run) leave(s *seat) {
-	for suite, session := range s.sessions {
-		if err := session.Close(); err != nil {
-			id := r.extraID(catalog.ID(suite, s.groups[suite], adapter.ProcessEntry))
-			r.tell(outcome.Event{Event: outcome.Finished, ID: id, Worker: s.number, Outcome: outcome.Errored, Failure: outcome.Failure{Message: err.Error()}, Seconds: outcome.Took(0)})
-		}
-	}
-	if s.slot == nil {
-		return
-	}
-	if err := r.job.Setup.End(*s.slot); err != nil {
+	if err := w.clean(); err != nil {
 		r.note(err.Error())
 	}
 }
@@ -260,22 +216,22 @@ func (r *run) note(text string) {
 }
 
 // runBatch runs a batch; tests that are bad run again as often as is asked for.
-func (r *run) runBatch(ctx context.Context, batch *taken, seat *seat) error {
+func (r *run) runBatch(ctx context.Context, batch *taken, w *worker) error {
 	for i := range batch.Tests {
 		if why := r.skipReason(&batch.Tests[i]); why != "" {
-			r.settle(&batch.Tests[i], seat.number, batch.number, outcome.Skipped, why)
+			r.settle(&batch.Tests[i], w.number, batch.number, outcome.Skipped, why)
 		}
 	}
 	tests := slices.DeleteFunc(slices.Clone(batch.Tests), func(t catalog.Test) bool { return !r.isOpen(t.ID) })
 	if len(tests) == 0 {
 		return nil
 	}
-	session, err := r.session(ctx, seat, batch.Suite)
+	session, err := w.session(ctx, batch.Suite)
 	if err != nil {
 		return err
 	}
-	seat.groups[batch.Suite] = tests[len(tests)-1].Group
-	tries := newTries(r, seat.number, batch.number, tests)
+	w.groups[batch.Suite] = tests[len(tests)-1].Group
+	tries := newTries(r, w.number, batch.number, tests)
 	for len(tests) > 0 && err == nil {
 		if err = session.Run(ctx, tests, tries.hear); err == nil {
 			tests, err = tries.again(ctx, session, tests)

@@ -67,11 +67,12 @@ func TestForecastIsWhatHappens(t *testing.T) {
 			t.Fatalf("round %d: the forecast has %d of %d batches", round, len(forecast), len(schedule.Batches))
 		}
 		ended := make(chan string)
-		slots, err := (adapter.Setup{}).Open()
+		adapters := map[string]adapter.Adapter{"s": c}
+		pool, err := NewPool(adapters, adapter.Setup{}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		r := newRun(Job{Adapters: map[string]adapter.Adapter{"s": c}, Schedule: schedule, Workers: workers}, slots, func(e outcome.Event) {
+		r := newRun(Job{Adapters: adapters, Schedule: schedule, Workers: workers}, pool, func(e outcome.Event) {
 			if e.Event == outcome.Finished {
 				ended <- e.ID
 			}
@@ -108,7 +109,7 @@ func TestForecastIsWhatHappens(t *testing.T) {
 func (r *run) wait(asked int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for r.pool.asked < asked {
+	for r.room.asked < asked {
 		r.changed.Wait()
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/outcome"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 )
@@ -111,12 +112,15 @@ func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, p Pursuit, tel
 	if err := r.makeReady(ctx, tasks, making); err != nil {
 		return nil, err
 	}
-	g, err := r.ground(ctx, p.Workers)
+	pool, err := engine.NewPool(r.adapters, r.setup(), nil)
 	if err != nil {
 		return nil, err
 	}
-	defer g.close()
-	c := &chase{ground: g, ledger: kept, sources: project.State(ctx, r.Project.Dir), tell: told}
+	defer func() { _ = pool.Close() }() // the findings stand, whatever is left behind
+	if err := pool.Prepare(ctx, p.Workers); err != nil {
+		return nil, err
+	}
+	c := &chase{relay: r, pool: pool, workers: p.Workers, ledger: kept, sources: project.State(ctx, r.Project.Dir), tell: told}
 	found := make([]hunt.Finding, len(tasks))
 	failures := make([]error, len(tasks))
 	var wg sync.WaitGroup
@@ -178,7 +182,9 @@ func (r *Relay) makeReady(ctx context.Context, tasks []hunt.Task, making func(wh
 
 // chase is what the hunts that go on at once share.
 type chase struct {
-	*ground
+	relay   *Relay
+	pool    *engine.Pool
+	workers int // of the pool
 	ledger  *ledger.Ledger
 	sources string // tells the state of the project's files
 	tell    func(Progress)
@@ -191,7 +197,7 @@ func (c *chase) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error) 
 		return hunt.Finding{}, err
 	}
 	p, err := c.search(ctx, task, number, made, false)
-	if err == nil && p.Finding.Verdict == hunt.Unstable && cap(c.seats) > 1 && !c.outside(task.Victim) {
+	if err == nil && p.Finding.Verdict == hunt.Unstable && c.workers > 1 && !c.outside(task.Victim) {
 		// Perhaps what makes the difference are trials that ran at the same time.
 		p, err = c.search(ctx, task, number, nil, true)
 	}
@@ -258,7 +264,7 @@ func (c *chase) search(ctx context.Context, task hunt.Task, number int, made []h
 		report()
 		for _, i := range left {
 			wg.Go(func() {
-				o, seconds, err := c.trial(ctx, round[i], quietly)
+				o, seconds, err := c.pool.Try(ctx, c.relay.engineTrial(round[i], quietly))
 				mu.Lock()
 				defer mu.Unlock()
 				if err == nil {
@@ -296,36 +302,31 @@ func (c *chase) keep(number int, r hunt.Record) error {
 // in a fresh run, and tries which of it the outcome turns on. What differs between two
 // fresh runs is no trace of anybody.
 func (c *chase) changed(ctx context.Context, f hunt.Finding) ([]hunt.Change, error) {
-	s := <-c.seats
-	defer func() { c.seats <- s }()
-	victim, _ := c.relay.Catalog.Lookup(f.ID)
-	session, err := s.session(ctx, c.relay, victim.Suite)
-	if err == nil {
-		err = c.fresh(ctx, s)
-	}
-	if err != nil {
-		return []hunt.Change{}, err
-	}
 	after := c.relay.testsOf(append(slices.Clone(f.Culprits[0]), f.ID))
-	var states [3][]hunt.Value
-	for i := range states {
-		tests := after[len(after)-1:]
-		if i == 2 {
-			tests = after
+	changes := []hunt.Change{}
+	err := c.pool.Borrow(ctx, after[len(after)-1].Suite, func(s adapter.Session, freshen func() error) error {
+		var states [3][]hunt.Value
+		for i := range states {
+			tests := after[len(after)-1:]
+			if i == 2 {
+				tests = after
+			}
+			var err error
+			if states[i], err = s.Probe(ctx, tests); err != nil {
+				return fmt.Errorf("the state cannot be compared: %w", err)
+			}
+			if err := freshen(); err != nil {
+				return err
+			}
 		}
-		if states[i], err = session.Probe(ctx, tests); err != nil {
-			return []hunt.Change{}, fmt.Errorf("the state cannot be compared: %w", err)
+		restless := map[string]bool{}
+		for _, change := range hunt.Compare(states[0], states[1]) {
+			restless[change.Kind+change.Name] = true
 		}
-		if err := c.fresh(ctx, s); err != nil {
-			return []hunt.Change{}, err
-		}
-	}
-	restless := map[string]bool{}
-	for _, change := range hunt.Compare(states[0], states[1]) {
-		restless[change.Kind+change.Name] = true
-	}
-	changes := slices.DeleteFunc(hunt.Compare(states[0], states[2]), func(change hunt.Change) bool { return restless[change.Kind+change.Name] })
-	return changes, c.prove(ctx, s, after, changes, f.With.Failed > 0)
+		changes = slices.DeleteFunc(hunt.Compare(states[0], states[2]), func(change hunt.Change) bool { return restless[change.Kind+change.Name] })
+		return prove(ctx, s, freshen, after, changes, f.With.Failed > 0)
+	})
+	return changes, err
 }
 
 // mostProofs bounds how many pieces of state are put back one by one.
@@ -333,11 +334,11 @@ const mostProofs = 12
 
 // prove puts each changed piece of state back, alone, before the victim, and notes where
 // the victim's outcome then is as in a fresh run. What is proved goes first.
-func (c *chase) prove(ctx context.Context, s *seat, tests []catalog.Test, changes []hunt.Change, badAfter bool) error {
+func prove(ctx context.Context, s adapter.Session, freshen func() error, tests []catalog.Test, changes []hunt.Change, badAfter bool) error {
 	victim := tests[len(tests)-1]
 	for i := range changes[:min(len(changes), mostProofs)] {
 		came := outcome.Lost
-		err := s.sessions[victim.Suite].Restore(ctx, tests, changes[i], func(e outcome.Event) {
+		err := s.Restore(ctx, tests, changes[i], func(e outcome.Event) {
 			if e.Event == outcome.Finished && e.ID == victim.ID {
 				came = e.Outcome
 			}
@@ -345,7 +346,7 @@ func (c *chase) prove(ctx context.Context, s *seat, tests []catalog.Test, change
 		if err == nil { // else it cannot be put back
 			changes[i].Proved = came != outcome.Lost && came.Bad() != badAfter
 		}
-		if err := c.fresh(ctx, s); err != nil {
+		if err := freshen(); err != nil {
 			return err
 		}
 	}
@@ -359,4 +360,20 @@ func (c *chase) prove(ctx context.Context, s *seat, tests []catalog.Test, change
 		return 1
 	})
 	return nil
+}
+
+// engineTrial returns what the engine runs for a trial.
+func (r *Relay) engineTrial(t hunt.Trial, quietly bool) engine.Trial {
+	return engine.Trial{Order: r.testsOf(t.Order), Beside: r.testsOf(t.Beside), Times: t.Times, Quietly: quietly}
+}
+
+// testsOf returns the tests of some IDs, as far as they are still there.
+func (r *Relay) testsOf(ids []string) []catalog.Test {
+	tests := make([]catalog.Test, 0, len(ids))
+	for _, id := range ids {
+		if t, ok := r.Catalog.Lookup(id); ok {
+			tests = append(tests, *t)
+		}
+	}
+	return tests
 }

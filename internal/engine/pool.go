@@ -1,0 +1,309 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"sync"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/adapter"
+)
+
+// A Pool is workers with slots and sessions, on which runs and trials run.
+//
+//	pool, err := engine.NewPool(adapters, setup, nil)
+//	defer pool.Close()
+//	err = pool.Prepare(ctx, 4)
+//	outcome, seconds, err := pool.Try(ctx, engine.Trial{Order: tests, Times: 1})
+type Pool struct {
+	adapters map[string]adapter.Adapter // by suite
+	setup    adapter.Setup
+	slots    *adapter.Slots
+	making   func(what string)
+	idle     chan *worker // that trials may use
+	quiet    sync.RWMutex // held whole by a trial beside which no other may run
+}
+
+// NewPool makes a pool without workers. making, which may be nil, is told what is made ready, from any
+// goroutine; empty for nothing more.
+func NewPool(adapters map[string]adapter.Adapter, setup adapter.Setup, making func(what string)) (*Pool, error) {
+	slots, err := setup.Open()
+	if err != nil {
+		return nil, err
+	}
+	return &Pool{adapters: adapters, setup: setup, slots: slots, making: making}, nil
+}
+
+func (p *Pool) report(what string) {
+	if p.making != nil {
+		p.making(what)
+	}
+}
+
+// Close ends the workers of Prepare, kills what is left of all slots and removes their temporary files. The
+// error names what could not be ended or removed.
+func (p *Pool) Close() error {
+	var errs []error
+	for range len(p.idle) {
+		w := <-p.idle
+		w.closeSessions() // their processes are gone either way
+		errs = append(errs, w.clean())
+	}
+	return errors.Join(append(errs, p.slots.Close())...)
+}
+
+// worker is one executor. It gets its slot when it first needs it.
+type worker struct {
+	pool     *Pool
+	number   int
+	slot     *adapter.Slot
+	sessions map[string]adapter.Session // by suite
+	groups   map[string]string          // by suite: of the latest test
+	used     bool                       // a trial has run
+}
+
+func (p *Pool) worker(number int) *worker {
+	return &worker{pool: p, number: number, sessions: map[string]adapter.Session{}, groups: map[string]string{}}
+}
+
+// begin prepares the worker's slot, unless it has one.
+func (w *worker) begin(ctx context.Context) error {
+	if w.slot != nil {
+		return nil
+	}
+	slot, err := w.pool.slots.Slot(w.number)
+	if err != nil {
+		return err
+	}
+	w.pool.report(fmt.Sprintf("preparing worker %d", w.number))
+	defer w.pool.report("")
+	if err := w.pool.setup.Begin(ctx, slot); err != nil {
+		return err
+	}
+	w.slot = &slot
+	return nil
+}
+
+// session returns the session of a suite, and opens it if there is none yet.
+func (w *worker) session(ctx context.Context, suite string) (adapter.Session, error) {
+	if err := w.begin(ctx); err != nil {
+		return nil, err
+	}
+	if session := w.sessions[suite]; session != nil {
+		return session, nil
+	}
+	session, err := w.pool.adapters[suite].Open(ctx, *w.slot)
+	if err != nil {
+		return nil, err
+	}
+	w.sessions[suite] = session
+	return session, nil
+}
+
+// closeSessions ends all sessions. It returns the errors, by suite, of processes that ended badly by themselves.
+func (w *worker) closeSessions() map[string]error {
+	errs := map[string]error{}
+	for suite, session := range w.sessions {
+		if err := session.Close(); err != nil {
+			errs[suite] = err
+		}
+	}
+	clear(w.sessions)
+	return errs
+}
+
+// clean cleans the worker's slot, if it has one.
+func (w *worker) clean() error {
+	if w.slot == nil {
+		return nil
+	}
+	return w.pool.setup.End(*w.slot)
+}
+
+// reset gives every session a fresh state.
+func (w *worker) reset(ctx context.Context) error {
+	for _, session := range w.sessions {
+		if err := session.Reset(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// A Trial is one ordered execution in a fresh state, of which the last test counts.
+type Trial struct {
+	Order   []catalog.Test // not empty
+	Beside  []catalog.Test // run on another worker meanwhile, again and again; none if empty
+	Times   int            // how often the order runs at most, until the last test is bad
+	Quietly bool           // no other trial runs meanwhile
+}
+
+// Prepare makes workers for trials and prepares their slots.
+func (p *Pool) Prepare(ctx context.Context, workers int) error {
+	p.idle = make(chan *worker, workers)
+	for number := 1; number <= workers; number++ {
+		w := p.worker(number)
+		p.idle <- w
+		if err := w.begin(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Try runs a trial as soon as a worker is free. It returns the outcome of the last test, lost if it had none,
+// and the seconds that all of it took.
+func (p *Pool) Try(ctx context.Context, t Trial) (outcome.Outcome, float64, error) {
+	if len(t.Beside) > 0 {
+		p.quiet.Lock()
+		defer p.quiet.Unlock()
+		return p.overlap(ctx, t)
+	}
+	if t.Quietly {
+		p.quiet.Lock()
+		defer p.quiet.Unlock()
+	} else {
+		p.quiet.RLock()
+		defer p.quiet.RUnlock()
+	}
+	w := <-p.idle
+	defer func() { p.idle <- w }()
+	if err := w.freshen(ctx); err != nil {
+		return "", 0, err
+	}
+	began := time.Now()
+	o, err := w.repeat(ctx, t)
+	return o, time.Since(began).Seconds(), err
+}
+
+// Borrow gives use the session of a suite on a worker in a fresh state, as soon as one is free, and a function
+// that makes the state fresh again. No trial runs on that worker meanwhile.
+func (p *Pool) Borrow(ctx context.Context, suite string, use func(s adapter.Session, freshen func() error) error) error {
+	w := <-p.idle
+	defer func() { p.idle <- w }()
+	session, err := w.session(ctx, suite)
+	if err != nil {
+		return err
+	}
+	freshen := func() error { return w.freshen(ctx) }
+	if err := freshen(); err != nil {
+		return err
+	}
+	return use(session, freshen)
+}
+
+// overlap runs a trial's order on one worker while other tests run on another, again and again.
+func (p *Pool) overlap(ctx context.Context, t Trial) (outcome.Outcome, float64, error) {
+	if cap(p.idle) < 2 {
+		return "", 0, fmt.Errorf("%s failed while tests of another worker ran: to try that, a hunt takes two workers (--workers 2)", t.Order[len(t.Order)-1].ID)
+	}
+	mine, other := <-p.idle, <-p.idle
+	defer func() { p.idle <- mine; p.idle <- other }()
+	for _, w := range []*worker{mine, other} {
+		if err := w.freshen(ctx); err != nil {
+			return "", 0, err
+		}
+	}
+	began := time.Now()
+	beside, stop := context.WithCancel(ctx)
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for beside.Err() == nil {
+			if _, err := other.run(beside, t.Beside); err != nil {
+				return // it was stopped, or is of no more use; then the order goes on alone
+			}
+		}
+	})
+	o, err := mine.repeat(ctx, t)
+	stop()
+	wg.Wait()
+	return o, time.Since(began).Seconds(), err
+}
+
+// repeat runs a trial's order until its last test is bad, or as often as the trial says.
+func (w *worker) repeat(ctx context.Context, t Trial) (came outcome.Outcome, err error) {
+	for n := range t.Times {
+		if n > 0 {
+			if err := w.reset(ctx); err != nil {
+				return came, err
+			}
+		}
+		if came, err = w.run(ctx, t.Order); err != nil || came.Bad() {
+			break
+		}
+	}
+	return came, err
+}
+
+// run runs tests in order, suite by suite as they come, and returns the outcome of the last.
+func (w *worker) run(ctx context.Context, tests []catalog.Test) (outcome.Outcome, error) {
+	came, last := outcome.Lost, tests[len(tests)-1].ID
+	for len(tests) > 0 {
+		n := 1
+		for n < len(tests) && tests[n].Suite == tests[0].Suite {
+			n++
+		}
+		session, err := w.session(ctx, tests[0].Suite)
+		if err != nil {
+			return came, err
+		}
+		err = session.Run(ctx, tests[:n], func(e outcome.Event) {
+			if e.Event == outcome.Finished && e.ID == last {
+				came = e.Outcome
+			}
+		})
+		if err != nil {
+			return came, err
+		}
+		tests = tests[n:]
+	}
+	return came, nil
+}
+
+// freshen gives a worker the state that a new one would find: new processes, an empty folder for
+// temporary files, and what the project cleans and prepares.
+func (w *worker) freshen(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if !w.used {
+		w.used = true
+		return nil
+	}
+	if err := w.reset(ctx); err != nil {
+		return err
+	}
+	setup := w.pool.setup
+	if len(setup.Clean)+len(setup.Prepare) > 0 {
+		if err := setup.End(*w.slot); err != nil {
+			return err
+		}
+	}
+	if !w.lasts() {
+		if err := emptyFolder(w.slot.Temp); err != nil {
+			return err
+		}
+	}
+	return setup.Begin(ctx, *w.slot)
+}
+
+// lasts reports whether a process may live on in the worker, which then keeps its own files.
+func (w *worker) lasts() bool {
+	for suite := range w.sessions {
+		if w.pool.adapters[suite].Scope() == adapter.ScopeWorker {
+			return true
+		}
+	}
+	return false
+}
+
+func emptyFolder(dir string) error {
+	if err := os.RemoveAll(dir); err != nil {
+		return err
+	}
+	return os.MkdirAll(dir, 0o755)
+}
