@@ -9,8 +9,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -254,6 +252,8 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, tea.Batch(a.readAgain(), a.recallHunts(), a.ledger.readAgain())
 	case searchEndedMsg:
 		return a, a.searchEnded(msg)
+	case victimsMsg:
+		return a, a.huntVictims(msg)
 	case keptHuntsMsg:
 		a.keepHunts(msg)
 	case ledgerMsg:
@@ -316,168 +316,10 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return a, nil
 }
 
-// change makes another state of the project, once those asked for before are made.
-func (a *App) change(c change) tea.Cmd {
-	a.changes = append(a.changes, c)
-	return a.nextChange()
-}
-
-func (a *App) nextChange() tea.Cmd {
-	if a.changing || len(a.changes) == 0 {
-		return nil
-	}
-	next, r := a.changes[0], a.session.relay
-	a.changes, a.changing = a.changes[1:], true
-	return func() tea.Msg {
-		other, err := next.apply(r)
-		return changedMsg{other, next, err}
-	}
-}
-
-// changed takes what came of a change.
-func (a *App) changed(msg changedMsg) tea.Cmd {
-	a.changing = false
-	if msg.err == nil {
-		if msg.relay.Project != a.session.relay.Project {
-			a.broken = "" // the project was read, and well
-		}
-		if notes := msg.relay.Notes; !slices.Equal(notes, a.session.relay.Notes) {
-			a.message = noteWords(notes)
-		}
-		a.session.relay = msg.relay
-		if a.sheet == msg.asked.sheet {
-			a.sheet = nil
-		}
-		return tea.Batch(a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
-	}
-	a.files = append(a.files, msg.asked.files...) // to be looked at with those that mend it
-	words := strings.ReplaceAll(msg.err.Error(), a.session.relay.Project.Dir+string(os.PathSeparator), "")
-	if msg.asked.sheet != nil {
-		msg.asked.sheet.wrong = words
-	} else {
-		a.broken = words
-	}
-	return a.nextChange()
-}
-
-// noteWords tells the first of what was passed over in the project.
-func noteWords(notes []string) string {
-	switch len(notes) {
-	case 0:
-		return ""
-	case 1:
-		return notes[0]
-	}
-	return fmt.Sprintf("%s; %d more: fern-relay list tells them", notes[0], len(notes)-1)
-}
-
-// readAgain reads the project again where files changed, but not under a run,
-// whose tests may write files themselves.
-func (a *App) readAgain() tea.Cmd {
-	if len(a.files) == 0 || a.working() {
-		return nil
-	}
-	files := a.files
-	a.files = nil
-	again := func(r *relay.Relay) (*relay.Relay, error) { return r.Reload(a.ctx, files) }
-	return a.change(change{apply: again, files: files, runs: a.watch.onChange})
-}
-
 func (a *App) complain(err error) {
 	if err != nil {
 		a.message = err.Error()
 	}
-}
-
-// tick follows what runs, and goes on ticking while anything does.
-func (a *App) tick(now time.Time) tea.Cmd {
-	a.follow(now)
-	if a.working() {
-		return nextTick()
-	}
-	a.ticking = false
-	if a.quits > 0 {
-		return tea.Quit
-	}
-	return nil
-}
-
-func nextTick() tea.Cmd {
-	return tea.Tick(frameTime, func(now time.Time) tea.Msg { return tickMsg(now) })
-}
-
-func (a *App) follow(now time.Time) {
-	if a.session.run != nil {
-		a.session.run.follow(now)
-	}
-	for _, h := range a.session.hunts {
-		h.follow()
-	}
-	if s := a.session.search; s != nil {
-		for _, revealed := range s.told.take() {
-			s.orders, a.session.gauge = revealed.Order, revealed.Gauge
-		}
-	}
-}
-
-func (a *App) working() bool {
-	return a.running() || a.session.search != nil || slices.ContainsFunc(a.session.hunts, func(h *liveHunt) bool { return !h.ended })
-}
-
-func (a *App) running() bool {
-	run := a.session.run
-	return run != nil && !(run.ended && (run.number > 0 || run.err != nil || run.cancel == nil))
-}
-
-// lookEvery is how often it is looked for a run of another process.
-const lookEvery = 500 * time.Millisecond
-
-// look looks for a run of another process in a moment, where that is wanted.
-func (a *App) look() tea.Cmd {
-	if !a.watch.follows {
-		return nil
-	}
-	return tea.Tick(lookEvery, func(time.Time) tea.Msg { return lookMsg{} })
-}
-
-// found follows a run of another process where one goes on.
-func (a *App) found() tea.Cmd {
-	ctx, r := a.ctx, a.session.relay
-	return func() tea.Msg {
-		journal, err := r.Running()
-		if err != nil {
-			return unfollowedMsg{err}
-		}
-		if journal == "" {
-			time.Sleep(lookEvery)
-			return lookMsg{}
-		}
-		return followRun(ctx, r, journal)()
-	}
-}
-
-func (a *App) cancelAll() {
-	if run := a.session.run; run != nil && run.cancel != nil {
-		run.cancel(nil)
-	}
-	for _, h := range a.session.hunts {
-		h.cancel()
-	}
-	if s := a.session.search; s != nil {
-		s.cancel()
-	}
-}
-
-func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
-	msg.run.follow(time.Now())
-	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
-	a.complain(msg.err)
-	recall := a.change(change{apply: (*relay.Relay).Recall})
-	if victims := a.waiting; victims != nil {
-		a.waiting = nil
-		return tea.Batch(recall, a.startHunt(victims, false))
-	}
-	return tea.Batch(recall, a.readAgain(), a.recallHunts(), a.ledger.readAgain())
 }
 
 // drawn takes what came of a drawing.
@@ -490,19 +332,6 @@ func (a *App) drawn(msg drawnMsg) {
 		fallthrough
 	default:
 		a.message = "written: " + outcome.PlainLine(msg.file)
-	}
-}
-
-func (a *App) huntEnded(msg huntEndedMsg) {
-	for _, h := range msg.hunts {
-		h.follow()
-		h.ended = true
-		if h.progress.Finding.Verdict == "" {
-			h.err = msg.err
-		}
-	}
-	if !errors.Is(msg.err, context.Canceled) {
-		a.complain(msg.err)
 	}
 }
 
@@ -609,109 +438,6 @@ func (a *App) do(act action) tea.Cmd {
 		return a.editor(act.edit)
 	}
 	return nil
-}
-
-// touching finds out whether a change touches what runs.
-func (a *App) touching(files []string) tea.Cmd {
-	r, run, pick := a.session.relay, a.session.run, a.session.picked.text
-	if run.cancel == nil {
-		return nil
-	}
-	return func() tea.Msg {
-		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, files), nil, 1)
-		if err != nil || len(request.Tests) == 0 {
-			return nil
-		}
-		return touchedMsg{run}
-	}
-}
-
-// readyChanged makes ready, once the project was read again, what changed files touch
-// and what a superseded run has left.
-func (a *App) readyChanged(asked change) tea.Cmd {
-	if !asked.runs || !a.watch.onChange || len(asked.files) == 0 || a.working() {
-		return nil
-	}
-	r, pick, workers := a.session.relay, a.session.picked.text, a.session.workers()
-	var left *outcome.Run
-	if run := a.session.run; run != nil {
-		left = run.run
-	}
-	return func() tea.Msg {
-		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, asked.files), left, workers)
-		return rerunMsg{request, err}
-	}
-}
-
-// rerun runs what changed files touch, where that is something.
-func (a *App) rerun(msg rerunMsg) tea.Cmd {
-	switch {
-	case msg.err != nil:
-		a.complain(msg.err)
-	case len(msg.request.Tests) == 0:
-		a.message = "what changed touches no picked test"
-	case !a.working():
-		return a.start(msg.request)
-	}
-	return nil
-}
-
-// startRun runs tests, as they are planned or else from one queue.
-func (a *App) startRun(tests []catalog.Test, p *planning) tea.Cmd {
-	s := a.session
-	if a.working() {
-		a.message = "something runs already: x cancels it"
-		return nil
-	}
-	var request relay.Request
-	var err error
-	if p != nil {
-		request, err = s.relay.ReadyPlan(s.picked.text, tests, p.plan, p.study.Fleet)
-	} else {
-		request, err = s.relay.Ready(s.picked.text, tests, s.workers())
-	}
-	if err != nil {
-		a.complain(err)
-		return nil
-	}
-	a.leg = legWatch
-	return a.start(request)
-}
-
-// start runs a request.
-func (a *App) start(request relay.Request) tea.Cmd {
-	var wait tea.Cmd
-	a.session.run, wait = startRun(a.ctx, a.session.relay, request)
-	a.watch.reset()
-	return tea.Batch(a.job(wait), a.startTicking())
-}
-
-func (a *App) startHunt(victims []catalog.Test, verify bool) tea.Cmd {
-	s := a.session
-	if a.running() && s.run.ended {
-		a.waiting = victims // a moment, until the run is kept
-		return nil
-	}
-	if a.working() {
-		a.message = "something runs already: x cancels it"
-		return nil
-	}
-	a.leg = legHunt
-	hunts, wait := startHunt(a.ctx, s.relay, victims, s.workers(), verify)
-	again := func(h *liveHunt) bool {
-		return slices.ContainsFunc(victims, func(v catalog.Test) bool { return v.ID == h.victim.ID })
-	}
-	s.hunts = append(hunts, slices.DeleteFunc(s.hunts, again)...)
-	a.hunt.reset()
-	return tea.Batch(a.job(wait), a.startTicking())
-}
-
-func (a *App) startTicking() tea.Cmd {
-	if a.ticking {
-		return nil
-	}
-	a.ticking = true
-	return nextTick()
 }
 
 // editor opens a place in the user's editor.

@@ -1,0 +1,31 @@
+package hunt_test
+
+import (
+	"fmt"
+	"slices"
+
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+)
+
+func ExampleHunt() {
+	h := hunt.New(hunt.Task{
+		Victim: "unit:vent#opens",
+		Orders: [][]string{{"unit:drip#fills", "unit:drip#freezes", "unit:drip#drains"}},
+	})
+	defer h.Close()
+	run := func(order []string) outcome.Outcome { // in which one test spoils the victim
+		if slices.Contains(order, "unit:drip#freezes") {
+			return outcome.Failed
+		}
+		return outcome.Passed
+	}
+	for round := h.Next(); round != nil; round = h.Next() {
+		for _, trial := range round {
+			h.Tell(trial.Number, run(trial.Order), 0.1)
+		}
+	}
+	f := h.Finding()
+	fmt.Println(f.Verdict, f.Culprits)
+	// Output: polluted [[unit:drip#freezes]]
+}

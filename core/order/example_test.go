@@ -1,0 +1,30 @@
+package order_test
+
+import (
+	"fmt"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+)
+
+func ExampleOrder_Apply() {
+	reverse, err := order.Parse("reverse")
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	tests, err := reverse.Apply([]catalog.Test{
+		{ID: "unit:drip#first", Suite: "unit", Group: "drip", Name: "first"},
+		{ID: "unit:drip#second", Suite: "unit", Group: "drip", Name: "second"},
+	})
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	for _, t := range tests {
+		fmt.Println(t.Name)
+	}
+	// Output:
+	// second
+	// first
+}

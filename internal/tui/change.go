@@ -1,0 +1,125 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/core/outcome"
+	"fernrelay/internal/relay"
+)
+
+// change makes another state of the project, once those asked for before are made.
+func (a *App) change(c change) tea.Cmd {
+	a.changes = append(a.changes, c)
+	return a.nextChange()
+}
+
+func (a *App) nextChange() tea.Cmd {
+	if a.changing || len(a.changes) == 0 {
+		return nil
+	}
+	next, r := a.changes[0], a.session.relay
+	a.changes, a.changing = a.changes[1:], true
+	return func() tea.Msg {
+		other, err := next.apply(r)
+		return changedMsg{other, next, err}
+	}
+}
+
+// changed takes what came of a change.
+func (a *App) changed(msg changedMsg) tea.Cmd {
+	a.changing = false
+	if msg.err == nil {
+		if msg.relay.Project != a.session.relay.Project {
+			a.broken = "" // the project was read, and well
+		}
+		if notes := msg.relay.Notes; !slices.Equal(notes, a.session.relay.Notes) {
+			a.message = noteWords(notes)
+		}
+		a.session.relay = msg.relay
+		if a.sheet == msg.asked.sheet {
+			a.sheet = nil
+		}
+		return tea.Batch(a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
+	}
+	a.files = append(a.files, msg.asked.files...) // to be looked at with those that mend it
+	words := strings.ReplaceAll(msg.err.Error(), a.session.relay.Project.Dir+string(os.PathSeparator), "")
+	if msg.asked.sheet != nil {
+		msg.asked.sheet.wrong = words
+	} else {
+		a.broken = words
+	}
+	return a.nextChange()
+}
+
+// noteWords tells the first of what was passed over in the project.
+func noteWords(notes []string) string {
+	switch len(notes) {
+	case 0:
+		return ""
+	case 1:
+		return notes[0]
+	}
+	return fmt.Sprintf("%s; %d more: fern-relay list tells them", notes[0], len(notes)-1)
+}
+
+// readAgain reads the project again where files changed, but not under a run,
+// whose tests may write files themselves.
+func (a *App) readAgain() tea.Cmd {
+	if len(a.files) == 0 || a.working() {
+		return nil
+	}
+	files := a.files
+	a.files = nil
+	again := func(r *relay.Relay) (*relay.Relay, error) { return r.Reload(a.ctx, files) }
+	return a.change(change{apply: again, files: files, runs: a.watch.onChange})
+}
+
+// touching finds out whether a change touches what runs.
+func (a *App) touching(files []string) tea.Cmd {
+	r, run, pick := a.session.relay, a.session.run, a.session.picked.text
+	if run.cancel == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, files), nil, 1)
+		if err != nil || len(request.Tests) == 0 {
+			return nil
+		}
+		return touchedMsg{run}
+	}
+}
+
+// readyChanged makes ready, once the project was read again, what changed files touch
+// and what a superseded run has left.
+func (a *App) readyChanged(asked change) tea.Cmd {
+	if !asked.runs || !a.watch.onChange || len(asked.files) == 0 || a.working() {
+		return nil
+	}
+	r, pick, workers := a.session.relay, a.session.picked.text, a.session.workers()
+	var left *outcome.Run
+	if run := a.session.run; run != nil {
+		left = run.run
+	}
+	return func() tea.Msg {
+		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, asked.files), left, workers)
+		return rerunMsg{request, err}
+	}
+}
+
+// rerun runs what changed files touch, where that is something.
+func (a *App) rerun(msg rerunMsg) tea.Cmd {
+	switch {
+	case msg.err != nil:
+		a.complain(msg.err)
+	case len(msg.request.Tests) == 0:
+		a.message = "what changed touches no picked test"
+	case !a.working():
+		return a.start(msg.request)
+	}
+	return nil
+}

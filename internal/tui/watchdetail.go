@@ -1,0 +1,298 @@
+package tui
+
+import (
+	"fmt"
+	"image/color"
+	"math"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"fernrelay/core/history"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/report"
+)
+
+// source is the lines of a file around the place of a failure, read once.
+type source struct {
+	file  string
+	line  int
+	first int
+	lines []string
+}
+
+func (v *watch) drawDetail(c canvas) {
+	t, r := c.theme, v.current()
+	if r == nil {
+		return
+	}
+	group, name := groupAndName(r.ID)
+	at := ""
+	if r.File != "" {
+		at = fmt.Sprintf("%s:%d", outcome.PlainLine(r.File), r.Line)
+	}
+	c.right(c.width, 0, style{colour: t.water}, cut(at, c.width/2))
+	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
+	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-3-width(at)))
+	y := 2
+	switch {
+	case r.Expected != "" || r.Actual != "":
+		y = drawDifference(c, y, outcome.Align(outcome.Plain(r.Expected), outcome.Plain(r.Actual)))
+	case r.Message != "":
+		lines := wrap(outcome.Plain(r.Message), c.width)
+		for _, line := range lines[:min(3, len(lines))] {
+			c.text(0, y, style{colour: t.outcome(r.Outcome)}, line)
+			y++
+		}
+		y++
+	}
+	y = v.drawSteps(c, y, r)
+	if v.unfolded && len(r.Steps) > 0 {
+		return
+	}
+	y = v.drawSource(c, y, r)
+	y = drawOutput(c, y, r)
+	v.drawBefore(c, y, r)
+}
+
+// differenceRows bounds how many lines of a comparison are shown on each side.
+const differenceRows = 4
+
+// drawDifference shows the sides of a comparison one above the other, from the first
+// line that differs on, with what differs marked.
+func drawDifference(c canvas, y int, sides []outcome.Sides) int {
+	t := c.theme
+	first := max(0, slices.IndexFunc(sides, func(s outcome.Sides) bool { return !s.Same() }))
+	shown := sides[first:min(len(sides), first+differenceRows)]
+	label := func(y, i int, words string) {
+		switch {
+		case i == 0:
+			c.text(0, y, style{colour: t.fog}, words)
+		case i == 1 && first > 0:
+			c.right(8, y, style{colour: t.faint()}, fmt.Sprintf("line %d", first+2))
+		}
+	}
+	for i, s := range shown {
+		label(y, i, "expected")
+		drawSpans(c, y, s.Expected, t.leaf)
+		y++
+	}
+	for i, s := range shown {
+		label(y, i, "actual")
+		drawSpans(c, y, s.Actual, t.rust)
+		y++
+	}
+	if more := len(sides) - first - len(shown); more > 0 {
+		c.text(10, y, style{colour: t.faint()}, fmt.Sprintf("… %s more", report.Plural(more, "line")))
+		y++
+	}
+	return y + 1
+}
+
+// drawSpans shows a line with what differs marked, and in view.
+func drawSpans(c canvas, y int, spans []outcome.Span, colour color.Color) {
+	t := c.theme
+	const left = 10
+	skip := 0 // cells at the front, so that the first that differs is in view
+	for _, s := range spans {
+		if s.Differs {
+			break
+		}
+		skip += width(s.Text)
+	}
+	skip = max(0, skip-(c.width-left)*2/3)
+	x := left
+	if skip > 0 {
+		x = c.text(x, y, style{colour: t.faint()}, "…")
+	}
+	for _, s := range spans {
+		text := s.Text
+		if n := min(skip, width(text)); n > 0 {
+			skip -= n
+			text = ansi.TruncateLeft(text, n, "")
+		}
+		text = cut(text, c.width-x)
+		look := style{colour: t.ink}
+		if s.Differs {
+			look.bold = true
+			if !t.shades {
+				c.fill(x, y, width(text), 1, colour, 0.6)
+			}
+		}
+		x = c.text(x, y, look, text)
+	}
+}
+
+// stepsFolded is how many failing steps are shown while the steps are folded.
+const stepsFolded = 3
+
+// drawSteps shows the steps of a test: folded those that failed, with their lines,
+// unfolded all, with the first that failed in view.
+func (v *watch) drawSteps(c canvas, y int, r *outcome.Result) int {
+	t := c.theme
+	if len(r.Steps) == 0 {
+		return y
+	}
+	var bad []int
+	for i, s := range r.Steps {
+		if s.Outcome.Bad() {
+			bad = append(bad, i)
+		}
+	}
+	words := report.Plural(len(r.Steps), "step")
+	if len(bad) > 0 {
+		words += fmt.Sprintf(", %d failed", len(bad))
+	}
+	hint := "enter unfolds"
+	if v.unfolded {
+		hint = "enter folds"
+	}
+	c.text(c.text(0, y, style{colour: t.fog}, words)+2, y, style{colour: t.faint()}, hint)
+	y++
+	if v.unfolded {
+		rows := max(1, c.height-y)
+		top := 0
+		if len(bad) > 0 {
+			top = max(0, min(bad[0]-rows/2, len(r.Steps)-rows))
+		}
+		for i := top; i < min(len(r.Steps), top+rows); i++ {
+			drawStep(c, y, &r.Steps[i])
+			y++
+		}
+		return y + 1
+	}
+	for _, i := range bad[:min(len(bad), stepsFolded)] {
+		drawStep(c, y, &r.Steps[i])
+		y++
+	}
+	return y + 1
+}
+
+func drawStep(c canvas, y int, s *outcome.Step) {
+	t := c.theme
+	at := history.Short(s.Seconds)
+	if s.File != "" {
+		at = fmt.Sprintf("%s:%d", path.Base(outcome.PlainLine(s.File)), s.Line)
+	}
+	c.text(2, y, style{t.outcome(s.Outcome), true}, s.Outcome.Shape())
+	c.right(c.width, y, style{colour: t.fog}, at)
+	x := c.text(4, y, style{colour: t.ink}, cut(outcome.PlainLine(s.Name), max(10, c.width/2)))
+	c.text(x+2, y, style{colour: t.outcome(s.Outcome)}, cut(outcome.PlainLine(s.Message), c.width-x-4-width(at)))
+}
+
+// drawSource shows the lines around the place of the failure.
+func (v *watch) drawSource(c canvas, y int, r *outcome.Result) int {
+	t := c.theme
+	v.read(r)
+	if len(v.source.lines) == 0 || c.height-y < 8 {
+		return y
+	}
+	for i, line := range v.source.lines {
+		number := v.source.first + i
+		look := style{colour: t.fog}
+		if number == r.Line {
+			look.colour = t.ink
+			c.text(5, y, style{colour: t.rust}, "▸")
+		}
+		c.right(4, y, style{colour: t.faint()}, fmt.Sprint(number))
+		c.text(8, y, look, cut(line, c.width-8))
+		y++
+	}
+	return y + 1
+}
+
+// read reads the lines around the place of a failure, once for each place.
+func (v *watch) read(r *outcome.Result) {
+	if v.source.file == r.File && v.source.line == r.Line {
+		return
+	}
+	v.source = source{file: r.File, line: r.Line}
+	if r.File == "" || r.Line == 0 {
+		return
+	}
+	data, err := v.session.relay.Project.ReadSource(r.File)
+	if err != nil {
+		return // the place alone must do
+	}
+	lines := strings.Split(outcome.Plain(string(data)), "\n")
+	first, last := max(1, r.Line-2), min(len(lines), r.Line+1)
+	if first <= last {
+		v.source.first, v.source.lines = first, lines[first-1:last]
+	}
+}
+
+// outputRows is how much of the output is shown at most.
+const outputRows = 6
+
+// drawOutput shows what the test printed around the line that names the place of the
+// failure, or the end of it.
+func drawOutput(c canvas, y int, r *outcome.Result) int {
+	room := min(outputRows, c.height-y-5)
+	output := strings.TrimSpace(outcome.Plain(string(r.Output[max(0, len(r.Output)-16<<10):])))
+	if output == "" || room < 2 {
+		return y
+	}
+	lines := strings.Split(output, "\n")
+	failing := failingLine(lines, r)
+	top := max(0, len(lines)-room)
+	if failing >= 0 {
+		top = max(0, min(top, failing-room/2))
+	}
+	for i, line := range lines[top:min(len(lines), top+room)] {
+		look := style{colour: c.theme.fog}
+		if top+i == failing {
+			look.colour = c.theme.ink
+		}
+		c.text(0, y, look, cut("│ "+line, c.width))
+		y++
+	}
+	return y + 1
+}
+
+// failingLine finds the line of an output that names the place of the failure, or
+// begins as its message does; -1 where none does.
+func failingLine(lines []string, r *outcome.Result) int {
+	if r.File != "" {
+		at := fmt.Sprintf("%s:%d", path.Base(r.File), r.Line)
+		if i := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, at) }); i >= 0 {
+			return i
+		}
+	}
+	message, _, _ := strings.Cut(outcome.Plain(r.Message), "\n")
+	if message == "" {
+		return -1
+	}
+	return slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, message) })
+}
+
+// drawBefore says what ran before the failure on its worker, and offers the hunt.
+func (v *watch) drawBefore(c canvas, y int, r *outcome.Result) {
+	t := c.theme
+	if r.Worker == 0 || y >= c.height {
+		return
+	}
+	before := v.session.run.before(r)
+	n := len(before)
+	var last []string
+	for _, id := range before[max(0, n-3):] {
+		last = append(last, report.Name(id))
+	}
+	past := v.session.run.past(r.ID)
+	c.text(0, y, style{colour: t.fog}, "past")
+	if len(past) == 0 {
+		c.text(10, y, style{colour: t.fog}, "this was the first run that is kept")
+	}
+	drawPast(c, 10, y, past, min(len(past), 20))
+	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on worker %d, the last:", report.Plural(n, "test"), r.Worker), c.width))
+	c.text(10, y+2, style{colour: t.ink}, cut(strings.Join(last, ", "), c.width-10))
+	if n > 0 && r.Outcome.Bad() {
+		c.text(0, y+4, style{colour: t.orchid}, cut(fmt.Sprintf("h hunts it: about %d halvings of what ran before it", int(math.Ceil(math.Log2(float64(n+1))))), c.width))
+	}
+}
+
+// wrap breaks a text into lines of at most so many cells.
+func wrap(text string, cells int) []string {
+	return strings.Split(ansi.Wrap(strings.TrimSpace(text), cells, ""), "\n")
+}

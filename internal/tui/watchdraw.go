@@ -1,0 +1,336 @@
+package tui
+
+import (
+	"cmp"
+	"fmt"
+	"image/color"
+	"math"
+	"slices"
+
+	"fernrelay/core/history"
+	"fernrelay/core/outcome"
+	"fernrelay/internal/report"
+)
+
+func (v *watch) drawCounts(c canvas, run *liveRun) {
+	t := c.theme
+	x := c.text(2, 1, style{t.ink, true}, fmt.Sprintf("%d of %d", run.run.Done(), run.total))
+	for _, o := range outcome.All {
+		if n := run.run.Counts[o]; n > 0 {
+			words := fmt.Sprintf("%s %d %s", o.Shape(), n, o)
+			if c.width < wideScreen {
+				words = fmt.Sprintf("%s %d", o.Shape(), n)
+			}
+			x = c.text(x+3, 1, style{colour: t.outcome(o)}, words)
+		}
+	}
+	if run.unstable > 0 {
+		x = c.text(x+3, 1, style{colour: t.amber}, fmt.Sprintf("%d unstable", run.unstable))
+	}
+	v.drawEnd(c, run, x+5)
+}
+
+// drawEnd says when the run should end, or how it ended.
+func (v *watch) drawEnd(c canvas, run *liveRun, x int) {
+	t := c.theme
+	fog, ink := style{colour: t.fog}, style{t.ink, true}
+	say := func(look style, words string) {
+		if x+width(words) < c.width {
+			x = c.text(x, 1, look, words)
+		}
+	}
+	switch {
+	case run.ended && run.run.Counts[outcome.Lost] > 0:
+		say(style{colour: t.amber}, "interrupted at "+history.Clock(run.now))
+	case run.ended:
+		say(fog, "took ")
+		say(ink, history.ClockTenths(run.now))
+		if run.planned > 0 {
+			say(fog, "   planned "+history.ClockTenths(run.planned))
+		}
+		if run.work > run.now {
+			say(fog, fmt.Sprintf("   alone %s: %.1f ×", history.Clock(run.work), run.work/run.now))
+		}
+		if len(run.tracks) > 1 {
+			say(fog, "   spread "+history.Short(run.spread()))
+		}
+		if run.steps > 0 {
+			say(fog, fmt.Sprintf("   %d steps", run.steps))
+		}
+	case !run.first:
+		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(outcome.PlainLine(run.made), "making ready"), history.Clock(run.waited)))
+	default:
+		say(fog, "ends in ")
+		say(ink, history.Clock(run.ahead.end-run.now))
+		switch doubt := run.ahead.doubt; {
+		case doubt >= 1:
+			say(ink, fmt.Sprintf(" ± %.0f", doubt))
+		case doubt >= 0.05:
+			say(ink, fmt.Sprintf(" ± %.1f", doubt))
+		}
+		v.drawLate(c, run, say)
+	}
+}
+
+// late is how many seconds behind or ahead are told.
+const late = 0.5
+
+// drawLate says how the run keeps to its plan.
+func (v *watch) drawLate(c canvas, run *liveRun, say func(look style, words string)) {
+	t := c.theme
+	if run.planned > 0 {
+		switch behind := run.ahead.end - run.planned; {
+		case behind > late:
+			say(style{colour: t.amber}, fmt.Sprintf("   %s behind the plan", history.Short(behind)))
+		case behind < -late:
+			say(style{colour: t.leaf}, fmt.Sprintf("   %s ahead of the plan", history.Short(-behind)))
+		default:
+			say(style{colour: t.fog}, "   on plan")
+		}
+	}
+	onTime := 0
+	for _, early := range run.ahead.early {
+		if early >= -late {
+			onTime++
+		}
+	}
+	if words := fmt.Sprintf("%d of %d workers on time", onTime, len(run.tracks)); run.planned > 0 {
+		say(style{colour: t.fog}, "   "+words)
+	}
+	switch {
+	case run.stopping:
+		say(style{colour: t.amber}, "   coming to its end")
+	case run.held:
+		say(style{colour: t.amber}, "   held")
+	}
+	if v.onChange {
+		say(style{colour: t.water}, "   on change")
+	}
+}
+
+// drawTracks draws the workers on one time axis: what is done to scale in the
+// colours of the outcomes, what runs up to now, what is planned pale behind it.
+func (v *watch) drawTracks(c canvas, run *liveRun, shown, rows, air int) {
+	t := c.theme
+	const left = 11
+	end := run.ahead.end
+	if run.ended {
+		end = run.now
+	}
+	end = max(end, 1)
+	span := c.width - left - 2
+	axis := axis{left: left, span: span, scale: float64(span) / end}
+	axis.draw(c, end)
+	for w := range shown {
+		y := 1 + w*(rows+air)
+		track := &run.tracks[w]
+		c.text(2, y, style{colour: t.fog}, fmt.Sprintf("worker %d", w+1))
+		if rows > 1 {
+			drawEarly(c, y+1, run, w)
+		}
+		if !run.ended {
+			drawAhead(c, axis, y, rows, run.ahead.tracks[w], track.batch >= 0)
+		}
+		v.drawDone(c, axis, track, y, rows)
+		if track.running != "" && !run.ended {
+			colour := t.water
+			if track.slow(run) {
+				colour = t.amber
+			}
+			axis.fill(c, y, rows, track.since, run.now, colour, 0.6)
+			v.nameRunning(c, axis, y, track, run.now)
+		}
+	}
+	if !run.ended {
+		now := axis.at(run.now)
+		for y := range shown * (rows + air) {
+			c.text(now, 1+y, style{t.leaf, true}, "│")
+		}
+		c.text(now-1, 1+shown*(rows+air), style{colour: t.leaf}, "now")
+	}
+}
+
+// drawEarly says how far a worker is ahead of what was expected of it, or behind.
+func drawEarly(c canvas, y int, run *liveRun, w int) {
+	if !run.first || run.planned == 0 || run.ended {
+		return
+	}
+	early, look := math.Round(10*run.ahead.early[w])/10, style{colour: c.theme.faint()}
+	if early < -late {
+		look.colour = c.theme.amber
+	}
+	c.text(2, y, look, fmt.Sprintf("%+.1f s", early+0)) // never -0
+}
+
+// drawAhead draws what should come, of which the first is at work.
+func drawAhead(c canvas, a axis, y, rows int, ahead []planned, atWork bool) {
+	last := -1
+	for i, p := range ahead {
+		if a.at(p.to) == last { // it would lie in a cell that is drawn
+			continue
+		}
+		last = a.at(p.to)
+		colour, amount := c.theme.fog, 0.16+0.06*float64(i%2)
+		if i == 0 && atWork {
+			colour, amount = c.theme.water, 0.2
+		}
+		a.fill(c, y, rows, p.from, p.to, colour, amount)
+	}
+}
+
+func (v *watch) nameRunning(c canvas, a axis, y int, track *track, now float64) {
+	from, to := a.at(track.since), a.at(now)
+	if to-from > 4 {
+		c.text(from+1, y, style{colour: c.theme.ink}, cut(report.Name(track.running), to-from-1))
+	}
+}
+
+// drawDone draws what a worker has done, a cell a time: however many tests there
+// are, each cell looks up the one that ran at its time, and whether a bad one
+// lies in it.
+func (v *watch) drawDone(c canvas, a axis, track *track, y, rows int) {
+	t := c.theme
+	if len(track.done) == 0 {
+		return
+	}
+	lastTime := track.done[len(track.done)-1].to
+	for x := a.left; x <= a.at(lastTime) && x < a.left+a.span; x++ {
+		from, to := a.time(x), a.time(x+1)
+		p, ok := pieceAt(track.done, from, to)
+		if !ok {
+			continue
+		}
+		colour, amount := t.leaf, 0.42
+		if p.odd {
+			amount = 0.58
+		}
+		bad, isBad := pieceAt(track.bad, from, to)
+		if i, _ := slices.BinarySearch(track.turns, from); i < len(track.turns) && track.turns[i] < to && !isBad {
+			continue // air between batches
+		}
+		switch {
+		case isBad:
+			colour, amount = t.rust, 1
+		case p.outcome != outcome.Passed:
+			colour = t.outcome(p.outcome)
+		}
+		c.fill(x, y, 1, rows, colour, amount)
+		if isBad && a.at(bad.from) == x {
+			c.text(x, y, style{t.ink, true}, bad.outcome.Shape())
+		}
+	}
+}
+
+// pieceAt finds the first piece that lies in a time.
+func pieceAt(pieces []piece, from, to float64) (piece, bool) {
+	i, _ := slices.BinarySearchFunc(pieces, from, func(p piece, at float64) int {
+		if p.to <= at {
+			return -1
+		}
+		return 1
+	})
+	if i == len(pieces) || pieces[i].from >= to {
+		return piece{}, false
+	}
+	return pieces[i], true
+}
+
+// axis places seconds on columns.
+type axis struct {
+	left, span int
+	scale      float64 // columns a second
+}
+
+func (a axis) at(seconds float64) int  { return a.left + int(math.Floor(seconds*a.scale)) }
+func (a axis) time(column int) float64 { return float64(column-a.left) / a.scale }
+
+// fill fills the columns that begin in a time, without the last, so that
+// neighbours stand apart.
+func (a axis) fill(c canvas, y, rows int, from, to float64, colour color.Color, amount float64) {
+	x, end := a.at(from), min(a.at(to), a.left+a.span)
+	if end-x > 2 {
+		end--
+	}
+	c.fill(x, y, max(end-x, 1), rows, colour, amount)
+}
+
+// draw writes round times above the tracks.
+func (a axis) draw(c canvas, end float64) {
+	step := 1.0
+	for _, s := range []float64{1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 3 * 3600} {
+		if step = s; s*a.scale >= 12 {
+			break
+		}
+	}
+	for at := 0.0; at <= end && a.at(at)+4 < c.width; at += step {
+		c.text(a.at(at), 0, style{colour: c.theme.faint()}, history.Clock(at))
+	}
+}
+
+// resultRows is how many rows a result takes in the list.
+const resultRows = 3
+
+func (v *watch) drawResults(c canvas, run *liveRun) {
+	t := c.theme
+	if len(v.list) == 0 {
+		words := "nothing is " + v.filter.words()
+		if !run.ended {
+			words += " yet"
+		}
+		c.text(2, 0, style{colour: t.fog}, cut(outcome.PlainLine(words), c.width-2))
+		return
+	}
+	c.text(2, 0, style{colour: t.fog}, cut(fmt.Sprintf("%s, newest first", outcome.PlainLine(v.filter.words())), c.width-12))
+	c.right(c.width-2, 0, style{colour: t.fog}, fmt.Sprint(len(v.list)))
+	shown := max(1, (c.height-2)/resultRows)
+	v.top = follow(v.top, v.at, shown, len(v.list))
+	for i := v.top; i < min(len(v.list), v.top+shown); i++ {
+		v.drawResult(c, 2+(i-v.top)*resultRows, run, v.newest(i), i == 0 && !run.ended)
+		if i == v.at {
+			c.selectRow(1, 2+(i-v.top)*resultRows, c.width-2, 2)
+		}
+	}
+}
+
+func (v *watch) drawResult(c canvas, y int, run *liveRun, r *outcome.Result, newest bool) {
+	t := c.theme
+	group, name := groupAndName(r.ID)
+	colour := t.outcome(r.Outcome)
+	if r.Unstable {
+		colour = t.amber
+	}
+	c.text(2, y, style{colour, true}, r.Outcome.Shape())
+	c.text(5, y, style{colour: t.fog}, history.Clock(max(0, r.Ended.Sub(run.began).Seconds())))
+	room := c.width - 2
+	if newest {
+		room = c.width - 10
+		c.right(c.width-2, y, style{colour: t.water}, "newest")
+	}
+	x := c.text(11, y, style{colour: t.fog}, cut(group, 26))
+	c.text(x+1, y, style{t.ink, true}, cut(name, room-x-1))
+	past := ""
+	if c.width > 50 && r.Outcome.Bad() {
+		past = v.pastWords(r.ID)
+		c.right(c.width-2, y+1, style{colour: t.fog}, past)
+	}
+	message := outcome.PlainLine(r.Message)
+	if message == "" {
+		message = fmt.Sprintf("%s in %s", r.Outcome, history.Short(r.Seconds))
+	}
+	c.text(11, y+1, style{colour: colour}, cut(message, c.width-14-width(past)))
+}
+
+// pastWords says how often a test failed before.
+func (v *watch) pastWords(id string) string {
+	past := v.session.run.past(id)
+	n := 0
+	for _, o := range past {
+		if o.Bad() {
+			n++
+		}
+	}
+	if n == 0 {
+		return "first time"
+	}
+	return fmt.Sprintf("%d of %d before", n, len(past))
+}
