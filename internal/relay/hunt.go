@@ -120,16 +120,16 @@ func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, p Pursuit, tel
 	if err := pool.Prepare(ctx, p.Workers); err != nil {
 		return nil, err
 	}
-	c := &chase{relay: r, pool: pool, workers: p.Workers, ledger: kept, sources: project.State(ctx, r.Project.Dir), tell: told}
+	h := &hunter{relay: r, pool: pool, workers: p.Workers, ledger: kept, sources: project.State(ctx, r.Project.Dir), tell: told}
 	found := make([]hunt.Finding, len(tasks))
 	failures := make([]error, len(tasks))
 	var wg sync.WaitGroup
 	for i, task := range tasks {
 		wg.Go(func() {
 			if known, ok := p.Known[task.Victim]; ok {
-				found[i], failures[i] = c.verify(ctx, task, known)
+				found[i], failures[i] = h.verify(ctx, task, known)
 			} else {
-				found[i], failures[i] = c.hunt(ctx, task)
+				found[i], failures[i] = h.hunt(ctx, task)
 			}
 		})
 	}
@@ -140,13 +140,13 @@ func (r *Relay) Hunt(ctx context.Context, victims []catalog.Test, p Pursuit, tel
 
 // tasks makes the tasks of hunting victims, which share the workers.
 func (r *Relay) tasks(victims []catalog.Test, p Pursuit) ([]hunt.Task, error) {
-	c, err := r.company()
+	s, err := r.suspects()
 	if err != nil {
 		return nil, err
 	}
 	tasks := make([]hunt.Task, len(victims))
 	for i, v := range victims {
-		if tasks[i], err = c.task(v); err != nil {
+		if tasks[i], err = s.task(v); err != nil {
 			return nil, err
 		}
 		tasks[i].Width, tasks[i].All = max(1, p.Workers/len(victims)), p.All
@@ -180,8 +180,8 @@ func (r *Relay) makeReady(ctx context.Context, tasks []hunt.Task, making func(wh
 	return nil
 }
 
-// chase is what the hunts that go on at once share.
-type chase struct {
+// hunter is what the hunts that go on at once share.
+type hunter struct {
 	relay   *Relay
 	pool    *engine.Pool
 	workers int // of the pool
@@ -191,40 +191,40 @@ type chase struct {
 }
 
 // hunt hunts a victim to the end and keeps what it found.
-func (c *chase) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error) {
-	number, made, err := c.ledger.BeginHunt(task.Victim, c.sources)
+func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error) {
+	number, made, err := h.ledger.BeginHunt(task.Victim, h.sources)
 	if err != nil {
 		return hunt.Finding{}, err
 	}
-	p, err := c.search(ctx, task, number, made, false)
-	if err == nil && p.Finding.Verdict == hunt.Unstable && c.workers > 1 && !c.outside(task.Victim) {
+	p, err := h.search(ctx, task, number, made, false)
+	if err == nil && p.Finding.Verdict == hunt.Unstable && h.workers > 1 && !h.outside(task.Victim) {
 		// Perhaps what makes the difference are trials that ran at the same time.
-		p, err = c.search(ctx, task, number, nil, true)
+		p, err = h.search(ctx, task, number, nil, true)
 	}
 	if err != nil {
 		return hunt.Finding{}, err
 	}
 	if f := &p.Finding; len(f.Culprits) > 0 && !f.Overlap {
-		f.Changed, p.Err = c.changed(ctx, *f)
+		f.Changed, p.Err = h.changed(ctx, *f)
 	}
-	err = c.ledger.EndHunt(number, p.Finding)
-	c.tell(p)
+	err = h.ledger.EndHunt(number, p.Finding)
+	h.tell(p)
 	return p.Finding, err
 }
 
 // verify tries culprits that are known once more, and notes where they are mended.
-func (c *chase) verify(ctx context.Context, task hunt.Task, known ledger.Hunt) (hunt.Finding, error) {
-	p, err := c.search(ctx, task, 0, nil, false)
+func (h *hunter) verify(ctx context.Context, task hunt.Task, known ledger.Hunt) (hunt.Finding, error) {
+	p, err := h.search(ctx, task, 0, nil, false)
 	if err != nil {
 		return hunt.Finding{}, err
 	}
 	switch {
 	case len(p.Finding.Mended) > 0:
-		err = c.ledger.Mend(known.Number)
+		err = h.ledger.Mend(known.Number)
 	case len(p.Finding.Culprits) > 0:
 		p.Finding.Changed = known.Finding.Changed
 	}
-	c.tell(p)
+	h.tell(p)
 	return p.Finding, err
 }
 
@@ -232,30 +232,30 @@ func (c *chase) verify(ctx context.Context, task hunt.Task, known ledger.Hunt) (
 // for the first identical ones; what comes out is kept under the number of the hunt, if it
 // has one. quietly has no two trials run at the same time; where what tests leave lies
 // outside of their processes none ever do, as they would meet.
-func (c *chase) search(ctx context.Context, task hunt.Task, number int, made []hunt.Record, quietly bool) (Progress, error) {
-	if quietly = quietly || c.outside(task.Victim); quietly {
+func (h *hunter) search(ctx context.Context, task hunt.Task, number int, made []hunt.Record, quietly bool) (Progress, error) {
+	if quietly = quietly || h.outside(task.Victim); quietly {
 		task.Width = 1
 	}
-	h := hunt.New(task)
-	defer h.Close()
+	state := hunt.New(task)
+	defer state.Close()
 	p := Progress{Victim: task.Victim}
 	before := map[string][]hunt.Record{}
 	for _, r := range made {
 		before[r.Sum] = append(before[r.Sum], r)
 	}
-	var mu sync.Mutex // guards h and p while trials of a round run side by side
+	var mu sync.Mutex // guards state and p while trials of a round run side by side
 	report := func() {
-		p.Records, p.Finding = slices.Clone(h.Records()), h.Finding()
-		c.tell(p)
+		p.Records, p.Finding = slices.Clone(state.Records()), state.Finding()
+		h.tell(p)
 	}
-	for round := h.Next(); round != nil; round = h.Next() {
+	for round := state.Next(); round != nil; round = state.Next() {
 		failures := make([]error, len(round))
 		var wg sync.WaitGroup
 		var left []int
 		for i, trial := range round {
 			if again := before[trial.Sum]; len(again) > 0 {
 				before[trial.Sum] = again[1:]
-				h.Tell(trial.Number, again[0].Outcome, again[0].Seconds)
+				state.Tell(trial.Number, again[0].Outcome, again[0].Seconds)
 				p.Again++
 				continue
 			}
@@ -264,12 +264,12 @@ func (c *chase) search(ctx context.Context, task hunt.Task, number int, made []h
 		report()
 		for _, i := range left {
 			wg.Go(func() {
-				o, seconds, err := c.pool.Try(ctx, c.relay.engineTrial(round[i], quietly))
+				o, seconds, err := h.pool.Try(ctx, h.relay.engineTrial(round[i], quietly))
 				mu.Lock()
 				defer mu.Unlock()
 				if err == nil {
-					h.Tell(round[i].Number, o, seconds)
-					err = c.keep(number, h.Records()[round[i].Number-1])
+					state.Tell(round[i].Number, o, seconds)
+					err = h.keep(number, state.Records()[round[i].Number-1])
 					report()
 				}
 				failures[i] = err
@@ -281,30 +281,30 @@ func (c *chase) search(ctx context.Context, task hunt.Task, number int, made []h
 			return p, fmt.Errorf("the hunt of %s: %w", task.Victim, p.Err)
 		}
 	}
-	p.Records, p.Finding = slices.Clone(h.Records()), h.Finding()
+	p.Records, p.Finding = slices.Clone(state.Records()), state.Finding()
 	return p, nil
 }
 
 // outside reports whether what tests leave lies outside of their processes.
-func (c *chase) outside(victim string) bool {
-	t, ok := c.relay.Catalog.Lookup(victim)
-	return ok && c.relay.adapters[t.Suite].Scope() == adapter.ScopeTest
+func (h *hunter) outside(victim string) bool {
+	t, ok := h.relay.Catalog.Lookup(victim)
+	return ok && h.relay.adapters[t.Suite].Scope() == adapter.ScopeTest
 }
 
-func (c *chase) keep(number int, r hunt.Record) error {
+func (h *hunter) keep(number int, r hunt.Record) error {
 	if number == 0 {
 		return nil
 	}
-	return c.ledger.KeepTrial(number, r)
+	return h.ledger.KeepTrial(number, r)
 }
 
 // changed names the state in which the victim begins after its culprits and not
 // in a fresh run, and tries which of it the outcome turns on. What differs between two
 // fresh runs is no trace of anybody.
-func (c *chase) changed(ctx context.Context, f hunt.Finding) ([]hunt.Change, error) {
-	after := c.relay.testsOf(append(slices.Clone(f.Culprits[0]), f.ID))
+func (h *hunter) changed(ctx context.Context, f hunt.Finding) ([]hunt.Change, error) {
+	after := h.relay.testsOf(append(slices.Clone(f.Culprits[0]), f.ID))
 	changes := []hunt.Change{}
-	err := c.pool.Borrow(ctx, after[len(after)-1].Suite, func(s adapter.Session, freshen func() error) error {
+	err := h.pool.Borrow(ctx, after[len(after)-1].Suite, func(s adapter.Session, freshen func() error) error {
 		var states [3][]hunt.Value
 		for i := range states {
 			tests := after[len(after)-1:]

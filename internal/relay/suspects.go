@@ -21,8 +21,8 @@ const (
 	caught   = 10
 )
 
-// company finds the tests that can decide the outcome of victims.
-type company struct {
+// suspects finds the tests that can decide the outcome of victims.
+type suspects struct {
 	relay   *Relay
 	ledger  *ledger.Ledger // nil where nothing is kept
 	runs    map[int]*outcome.Run
@@ -30,31 +30,31 @@ type company struct {
 	seconds map[string]float64 // how long each test takes
 }
 
-func (r *Relay) company() (*company, error) {
-	c := &company{relay: r, ledger: r.ledger(), runs: map[int]*outcome.Run{}, seconds: make(map[string]float64, len(r.Catalog.Tests))}
+func (r *Relay) suspects() (*suspects, error) {
+	s := &suspects{relay: r, ledger: r.ledger(), runs: map[int]*outcome.Run{}, seconds: make(map[string]float64, len(r.Catalog.Tests))}
 	for _, t := range r.Catalog.Tests {
-		c.seconds[t.ID] = t.Expected
+		s.seconds[t.ID] = t.Expected
 	}
 	var err error
-	if c.ledger != nil {
-		c.known, err = c.ledger.Hunts()
+	if s.ledger != nil {
+		s.known, err = s.ledger.Hunts()
 	}
-	return c, err
+	return s, err
 }
 
 // task makes the task of hunting a victim: what ran before it in reach of it when it was
 // bad last, or in declared order where it never was; then all that ran before it on its
 // worker; then its group, and everything in reach of it, forwards and backwards; and what
 // ran at the same time on other workers.
-func (c *company) task(victim catalog.Test) (hunt.Task, error) {
-	reach := c.reach(victim)
-	task := hunt.Task{Victim: victim.ID, Seconds: c.seconds, Favour: c.favour(victim)}
+func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
+	reach := s.reach(victim)
+	task := hunt.Task{Victim: victim.ID, Seconds: s.seconds, Favour: s.favour(victim)}
 	at := slices.Index(reach, victim.ID)
 	before, wider := reach[:at], []string(nil)
-	run, err := c.lastBad(victim.ID)
+	run, err := s.lastBad(victim.ID)
 	switch {
 	case err == nil:
-		before, wider, task.Beside = c.around(run, victim, reach)
+		before, wider, task.Beside = s.around(run, victim, reach)
 	case !errors.Is(err, ledger.ErrNoRun):
 		return task, err
 	}
@@ -64,7 +64,7 @@ func (c *company) task(victim catalog.Test) (hunt.Task, error) {
 	}
 	var near, rest []string
 	for _, id := range reach {
-		if t, _ := c.relay.Catalog.Lookup(id); t.Group == victim.Group && id != victim.ID {
+		if t, _ := s.relay.Catalog.Lookup(id); t.Group == victim.Group && id != victim.ID {
 			near = append(near, id)
 		}
 		if !ran[id] {
@@ -79,13 +79,13 @@ func (c *company) task(victim catalog.Test) (hunt.Task, error) {
 			task.Orders = append(task.Orders, order)
 		}
 	}
-	task.Past, err = c.past(victim)
+	task.Past, err = s.past(victim)
 	return task, err
 }
 
 // around gives what ran around a victim in a run: before it in reach of it, before it on
 // its worker, and at the same time on others.
-func (c *company) around(run *outcome.Run, victim catalog.Test, reach []string) (before, wider, beside []string) {
+func (s *suspects) around(run *outcome.Run, victim catalog.Test, reach []string) (before, wider, beside []string) {
 	within := map[string]bool{}
 	for _, id := range reach {
 		within[id] = true
@@ -98,7 +98,7 @@ func (c *company) around(run *outcome.Run, victim catalog.Test, reach []string) 
 			earlier = false
 			continue
 		}
-		t, known := c.relay.Catalog.Lookup(other.ID)
+		t, known := s.relay.Catalog.Lookup(other.ID)
 		if !known || t.SkipReason != "" || other.Outcome == outcome.Skipped || other.Worker == 0 {
 			continue
 		}
@@ -109,7 +109,7 @@ func (c *company) around(run *outcome.Run, victim catalog.Test, reach []string) 
 			}
 		case earlier:
 			wider = append(wider, t.ID)
-			if within[t.ID] && (c.scope(victim) == adapter.ScopeWorker || other.Batch == res.Batch) {
+			if within[t.ID] && (s.scope(victim) == adapter.ScopeWorker || other.Batch == res.Batch) {
 				before = append(before, t.ID)
 			}
 		}
@@ -119,28 +119,28 @@ func (c *company) around(run *outcome.Run, victim catalog.Test, reach []string) 
 
 // lastBad gives the latest run in which a test was bad, read once for all of
 // its victims; ledger.ErrNoRun where there is none.
-func (c *company) lastBad(id string) (*outcome.Run, error) {
-	if c.ledger == nil {
+func (s *suspects) lastBad(id string) (*outcome.Run, error) {
+	if s.ledger == nil {
 		return nil, ledger.ErrNoRun
 	}
-	kept, err := c.ledger.LastBad(id)
+	kept, err := s.ledger.LastBad(id)
 	if err != nil {
 		return nil, err
 	}
-	if c.runs[kept.Number] == nil {
-		if c.runs[kept.Number], err = c.ledger.Results(kept); err != nil {
+	if s.runs[kept.Number] == nil {
+		if s.runs[kept.Number], err = s.ledger.Results(kept); err != nil {
 			return nil, err
 		}
 	}
-	return c.runs[kept.Number], nil
+	return s.runs[kept.Number], nil
 }
 
 // past gives what ran before a victim in earlier runs, and what came of it.
-func (c *company) past(victim catalog.Test) ([]hunt.Past, error) {
-	if c.ledger == nil {
+func (s *suspects) past(victim catalog.Test) ([]hunt.Past, error) {
+	if s.ledger == nil {
 		return nil, nil
 	}
-	companies, err := c.ledger.Companies(victim.ID, c.scope(victim) != adapter.ScopeWorker, pastRuns)
+	companies, err := s.ledger.Companies(victim.ID, s.scope(victim) != adapter.ScopeWorker, pastRuns)
 	past := make([]hunt.Past, len(companies))
 	for i, company := range companies {
 		past[i] = hunt.Past{Bad: company.Outcome.Bad() || company.Outcome == outcome.Owed, Before: company.Before}
@@ -149,14 +149,14 @@ func (c *company) past(victim catalog.Test) ([]hunt.Past, error) {
 }
 
 // favour says who is suspected beforehand.
-func (c *company) favour(victim catalog.Test) map[string]float64 {
+func (s *suspects) favour(victim catalog.Test) map[string]float64 {
 	favour := map[string]float64{}
-	for _, t := range c.relay.Catalog.Tests {
+	for _, t := range s.relay.Catalog.Tests {
 		if t.File != "" && t.File == victim.File {
 			favour[t.ID] = sameFile
 		}
 	}
-	for _, h := range c.known {
+	for _, h := range s.known {
 		if h.Known() {
 			for _, id := range slices.Concat(h.Finding.Culprits...) {
 				favour[id] = caught
@@ -168,11 +168,11 @@ func (c *company) favour(victim catalog.Test) map[string]float64 {
 
 // reach lists the tests whose state can reach the victim, itself included, in
 // declared order.
-func (c *company) reach(victim catalog.Test) []string {
+func (s *suspects) reach(victim catalog.Test) []string {
 	var reach []string
-	for _, t := range c.relay.Catalog.Tests {
+	for _, t := range s.relay.Catalog.Tests {
 		inReach := t.Suite == victim.Suite && t.SkipReason == "" &&
-			(c.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
+			(s.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
 		if inReach || t.ID == victim.ID {
 			reach = append(reach, t.ID)
 		}
@@ -180,4 +180,4 @@ func (c *company) reach(victim catalog.Test) []string {
 	return reach
 }
 
-func (c *company) scope(t catalog.Test) adapter.Scope { return c.relay.adapters[t.Suite].Scope() }
+func (s *suspects) scope(t catalog.Test) adapter.Scope { return s.relay.adapters[t.Suite].Scope() }
