@@ -12,6 +12,34 @@ import (
 	"fernrelay/internal/relay"
 )
 
+// updateProject takes a message about the project's files.
+func (a *App) updateProject(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case revisionMsg:
+		a.revision = string(msg)
+	case filesMsg:
+		a.files = append(a.files, msg...)
+		if a.watch.onChange && a.running() {
+			return a.touching(msg)
+		}
+		return a.readAgain()
+	case touchedMsg:
+		if msg.run == a.session.run && a.running() {
+			a.message = "files changed: what they touch is run again"
+			msg.run.cancel(relay.ErrSuperseded)
+		}
+	case rerunMsg:
+		return a.rerun(msg)
+	case watchedMsg:
+		a.complain(fmt.Errorf("changed files are not noticed: %w", msg.err))
+	case changeMsg:
+		return a.change(change(msg))
+	case changedMsg:
+		return a.changed(msg)
+	}
+	return nil
+}
+
 // change makes another state of the project, once those asked for before are made.
 func (a *App) change(c change) tea.Cmd {
 	a.changes = append(a.changes, c)

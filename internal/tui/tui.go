@@ -229,75 +229,6 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.ColorProfileMsg:
 		a.profile = msg.Profile
 		a.session.theme = newTheme(a.session.theme.background, a.dark, a.profile)
-	case revisionMsg:
-		a.revision = string(msg)
-	case pickedMsg:
-		if a.line.take(msg, a.session) {
-			return a, tea.Batch(a.session.planner.ask(a.session, false), a.ledger.arrange())
-		}
-	case plannedMsg:
-		cmd := a.session.planner.take(msg)
-		a.split.planned()
-		return a, cmd
-	case advisedMsg:
-		cmd := a.session.planner.advised(msg)
-		a.split.planned()
-		return a, cmd
-	case tickMsg:
-		return a, a.tick(time.Time(msg))
-	case runEndedMsg:
-		return a, a.runEnded(msg)
-	case huntEndedMsg:
-		a.huntEnded(msg)
-		return a, tea.Batch(a.readAgain(), a.recallHunts(), a.ledger.readAgain())
-	case searchEndedMsg:
-		return a, a.searchEnded(msg)
-	case victimsMsg:
-		return a, a.huntVictims(msg)
-	case keptHuntsMsg:
-		a.keepHunts(msg)
-	case ledgerMsg:
-		return a, msg(a.ledger)
-	case sayMsg:
-		a.message = string(msg)
-	case drawnMsg:
-		a.drawn(msg)
-	case filterMsg:
-		a.sheet = nil
-		a.watch.setFilter(filter(msg))
-	case editedMsg:
-		a.complain(msg.err)
-	case filesMsg:
-		a.files = append(a.files, msg...)
-		if a.watch.onChange && a.running() {
-			return a, a.touching(msg)
-		}
-		return a, a.readAgain()
-	case touchedMsg:
-		if msg.run == a.session.run && a.running() {
-			a.message = "files changed: what they touch is run again"
-			msg.run.cancel(relay.ErrSuperseded)
-		}
-	case lookMsg:
-		if a.working() {
-			return a, a.look()
-		}
-		return a, a.found()
-	case followedMsg:
-		a.session.run = msg.run
-		a.watch.reset()
-		return a, tea.Batch(msg.wait, a.startTicking(), a.look())
-	case unfollowedMsg:
-		a.complain(fmt.Errorf("the run that goes on cannot be followed: %w", msg.err))
-		return a, a.look()
-	case rerunMsg:
-		return a, a.rerun(msg)
-	case watchedMsg:
-		a.complain(fmt.Errorf("changed files are not noticed: %w", msg.err))
-	case changeMsg:
-		return a, a.change(change(msg))
-	case changedMsg:
-		return a, a.changed(msg)
 	case tea.MouseWheelMsg:
 		return a, a.wheel(msg.Mouse())
 	case tea.MouseClickMsg:
@@ -312,6 +243,31 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		case a.line.editing:
 			return a, a.line.update(msg, a.session)
 		}
+	case sayMsg:
+		a.message = string(msg)
+	case editedMsg:
+		a.complain(msg.err)
+	case drawnMsg:
+		a.drawn(msg)
+	case filterMsg:
+		a.sheet = nil
+		a.watch.setFilter(filter(msg))
+	case pickedMsg:
+		if a.line.take(msg, a.session) {
+			return a, tea.Batch(a.session.planner.ask(a.session, false), a.ledger.arrange())
+		}
+	case plannedMsg:
+		cmd := a.session.planner.take(msg)
+		a.split.planned()
+		return a, cmd
+	case advisedMsg:
+		cmd := a.session.planner.advised(msg)
+		a.split.planned()
+		return a, cmd
+	case ledgerMsg:
+		return a, msg(a.ledger)
+	default:
+		return a, tea.Batch(a.updateWork(msg), a.updateProject(msg))
 	}
 	return a, nil
 }

@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -11,6 +12,38 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/internal/relay"
 )
+
+// updateWork takes a message about runs, hunts and searches.
+func (a *App) updateWork(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case tickMsg:
+		return a.tick(time.Time(msg))
+	case runEndedMsg:
+		return a.runEnded(msg)
+	case huntEndedMsg:
+		a.huntEnded(msg)
+		return tea.Batch(a.readAgain(), a.recallHunts(), a.ledger.readAgain())
+	case searchEndedMsg:
+		return a.searchEnded(msg)
+	case victimsMsg:
+		return a.huntVictims(msg)
+	case keptHuntsMsg:
+		a.keepHunts(msg)
+	case lookMsg:
+		if a.working() {
+			return a.look()
+		}
+		return a.found()
+	case followedMsg:
+		a.session.run = msg.run
+		a.watch.reset()
+		return tea.Batch(msg.wait, a.startTicking(), a.look())
+	case unfollowedMsg:
+		a.complain(fmt.Errorf("the run that goes on cannot be followed: %w", msg.err))
+		return a.look()
+	}
+	return nil
+}
 
 // tick follows what runs, and goes on ticking while anything does.
 func (a *App) tick(now time.Time) tea.Cmd {
