@@ -1,0 +1,119 @@
+package split
+
+import (
+	"cmp"
+	"slices"
+)
+
+// keepPlaces looks for a deal in which less is paid for setups that units share:
+// with all units of a place kept together, and with places cut only where a shard
+// is full. It gives the best, nil where the present one is no worse.
+func (w *Work) keepPlaces(f Fleet, effort int, machines []machine, unit int64, free, on []int) (best []int) {
+	soonest := w.finish(f, on)
+	try := func(other []int) {
+		if end := w.finish(f, other); end < soonest {
+			best, soonest = other, end
+		}
+	}
+	groups := w.byPlace(free)
+	try(w.wholePlaces(f, effort, machines, unit, groups, on))
+	low, high := int64(0), soonest
+	for low < high { // the soonest by which all fit when they are laid end to end
+		middle := low + (high-low)/2
+		if other := w.wrap(middle, machines, unit, groups, on); other != nil {
+			try(other)
+			high = middle
+		} else {
+			low = middle + 1
+		}
+	}
+	return best
+}
+
+// byPlace folds units by their place, the place with most work first.
+func (w *Work) byPlace(free []int) [][]int {
+	at := map[int]int{}
+	var groups [][]int
+	var work []int64
+	for _, u := range free {
+		g := len(groups)
+		if len(w.places[u]) > 0 {
+			p := w.places[u][0]
+			if known, ok := at[p]; ok {
+				g = known
+			} else {
+				at[p] = g
+			}
+		}
+		if g == len(groups) {
+			groups, work = append(groups, nil), append(work, 0)
+		}
+		groups[g] = append(groups[g], u)
+		work[g] += w.lengths[u]
+	}
+	order := make([]int, len(groups))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(work[b], work[a]) })
+	sorted := make([][]int, len(groups))
+	for i, g := range order {
+		sorted[i] = groups[g]
+	}
+	return sorted
+}
+
+// wholePlaces deals places out as if each were one unit.
+func (w *Work) wholePlaces(f Fleet, effort int, machines []machine, unit int64, groups [][]int, on []int) []int {
+	lengths := make([]int64, len(groups))
+	for g, units := range groups {
+		for _, u := range units {
+			lengths[g] += w.lengths[u] / unit
+		}
+	}
+	d := solve(lengths, machines, effort/4)
+	out := slices.Clone(on)
+	for g, units := range groups {
+		for _, u := range units {
+			out[u] = d.on[g]
+		}
+	}
+	return out
+}
+
+// wrap lays the units of one place after the other into shards that must end by
+// a time, and goes to the next shard where one is full; nil where the shards do
+// not suffice.
+func (w *Work) wrap(t int64, machines []machine, unit int64, groups [][]int, on []int) []int {
+	out := slices.Clone(on)
+	at, room := 0, machines[0].room(t/unit)*unit
+	for _, units := range groups {
+		begun := false
+		for _, u := range units {
+			for {
+				cost := w.own[u]
+				if !begun {
+					cost = w.ownWithSetups(u)
+				}
+				if cost <= room {
+					room -= cost
+					break
+				}
+				if at++; at == len(machines) {
+					return nil
+				}
+				room, begun = machines[at].room(t/unit)*unit, false
+			}
+			out[u], begun = at, true
+		}
+	}
+	return out
+}
+
+func (w *Work) ownWithSetups(u int) int64 {
+	cost := w.own[u]
+	for _, p := range w.places[u] {
+		cost += w.setups[p]
+	}
+	return cost
+}

@@ -1,0 +1,60 @@
+package host
+
+import (
+	"context"
+	"fmt"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/outcome"
+)
+
+// Probe runs all but the last test in a fresh state and asks for the state.
+func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error) {
+	if err := s.Reset(ctx); err != nil {
+		return nil, err
+	}
+	defer context.AfterFunc(ctx, s.kill)()
+	if err := s.Run(ctx, tests[:len(tests)-1], func(outcome.Event) {}); err != nil {
+		return nil, err
+	}
+	return s.state(ctx)
+}
+
+// state asks for the state.
+func (s *session) state(ctx context.Context) ([]hunt.Value, error) {
+	if err := s.begin(ctx); err != nil {
+		return nil, err
+	}
+	var state StateResult
+	if err := s.ask(s.adapter.Handshake, MethodState, struct{}{}, &state); err != nil {
+		return nil, fmt.Errorf("the test host of suite %s does not tell its state: %w", s.adapter.Suite, err)
+	}
+	for i := range state.Values {
+		state.Values[i].File = s.adapter.projectFile(state.Values[i].File)
+	}
+	return state.Values, nil
+}
+
+// Restore has the host remember its fresh state, runs all but the last test, has it put
+// the one piece back, and runs the last.
+func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink outcome.Sink) error {
+	if err := s.Reset(ctx); err != nil {
+		return err
+	}
+	defer context.AfterFunc(ctx, s.kill)()
+	if _, err := s.state(ctx); err != nil {
+		return err
+	}
+	process, last := s.cmd, len(tests)-1
+	if err := s.Run(ctx, tests[:last], func(outcome.Event) {}); err != nil {
+		return err
+	}
+	if s.cmd != process {
+		return fmt.Errorf("the test host of suite %s ended before the state could be put back", s.adapter.Suite)
+	}
+	if err := s.ask(s.adapter.Handshake, MethodRestore, RestoreParams{what.Kind, what.Name}, nil); err != nil {
+		return fmt.Errorf("the test host of suite %s does not put %s back: %w", s.adapter.Suite, what.Name, err)
+	}
+	return s.Run(ctx, tests[last:], sink)
+}

@@ -1,0 +1,74 @@
+package ledger
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+
+	"fernrelay/core/outcome"
+)
+
+// Company is what ran before a test on its worker in an earlier run, and what came of
+// the test.
+type Company struct {
+	Outcome outcome.Outcome
+	Before  []string // IDs
+}
+
+// companyRuns bounds how many runs are looked through for the company of a test.
+const companyRuns = 200
+
+// Companies gives the company of a test in so many of the latest runs in which it came
+// to an end, of its own batch only where that is asked for.
+func (l *Ledger) Companies(id string, ownBatch bool, most int) (companies []Company, err error) {
+	ids, err := l.names()
+	if err != nil {
+		return nil, err
+	}
+	var key int64
+	if err := scan(l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id), &key); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			err = nil
+		}
+		return nil, err
+	}
+	runs, err := l.list(l.db, "WHERE source = '' ORDER BY placed DESC, number DESC LIMIT ?", companyRuns)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range runs {
+		if len(companies) == most {
+			break
+		}
+		results, err := l.packed(k.Number)
+		if err != nil {
+			return nil, fmt.Errorf("run %d: %w", k.Number, err)
+		}
+		if c, ok := companyOf(results, key, ownBatch, ids); ok {
+			companies = append(companies, c)
+		}
+	}
+	return companies, nil
+}
+
+// companyOf gives the company of a test in a run; ok is false where the test did not run.
+func companyOf(results []packed, key int64, ownBatch bool, ids map[int64]string) (c Company, ok bool) {
+	ran := func(p *packed) bool {
+		o := p.cell.Outcome()
+		return p.worker > 0 && o != outcome.Skipped && o != outcome.Lost
+	}
+	for i := range results {
+		own := &results[i]
+		if own.key != key || !ran(own) {
+			continue
+		}
+		c.Outcome = own.cell.Outcome()
+		for j := range i {
+			if p := &results[j]; ran(p) && p.worker == own.worker && (p.batch == own.batch || !ownBatch) {
+				c.Before = append(c.Before, ids[p.key])
+			}
+		}
+		return c, true
+	}
+	return c, false
+}
