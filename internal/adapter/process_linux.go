@@ -73,7 +73,7 @@ func (p *Process) clear() {
 		p.group.kill()
 	}
 	_ = children.kill(func(o orphan) bool {
-		return o.group == pid || o.space == p.space && !children.uses(p.space) || o.hidden && children.idle()
+		return o.group == pid || children.isLeft(o, p.space)
 	})
 	p.group.remove()
 }
@@ -95,6 +95,12 @@ func (f *family) idle() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return len(f.running) == 0
+}
+
+// isLeft reports whether an orphan was left behind: no program runs in its space, which begins with the given
+// one, or none at all if it hides its space.
+func (f *family) isLeft(o orphan, space string) bool {
+	return strings.HasPrefix(o.space, space) && !f.uses(o.space) || o.hidden && f.idle()
 }
 
 // keep notes the orphans that a program has just left as wanted.
@@ -287,9 +293,7 @@ func readOrphan(pid int) (orphan, error) {
 // sweep kills what is left of the slots whose spaces begin so and in which no program runs.
 func sweep(space string) error {
 	children.release(space)
-	return children.kill(func(o orphan) bool {
-		return strings.HasPrefix(o.space, space) && !children.uses(o.space) || o.hidden && children.idle()
-	})
+	return children.kill(func(o orphan) bool { return children.isLeft(o, space) })
 }
 
 // killLeft kills what a process that was killed itself has left, given where its control groups

@@ -98,6 +98,14 @@ func gone(err error) error {
 	return err
 }
 
+// EmptyTemp removes the slot's temporary files.
+func (s Slot) EmptyTemp() error {
+	if err := removeTemp(s.Temp); err != nil {
+		return err
+	}
+	return os.MkdirAll(s.Temp, 0o755)
+}
+
 // removeTemp removes a folder of temporary files, also where tests took away the permission.
 func removeTemp(dir string) error {
 	if os.RemoveAll(dir) == nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"sync"
 	"time"
 
@@ -284,7 +283,7 @@ func (w *worker) freshen(ctx context.Context) error {
 		}
 	}
 	if !w.lasts() {
-		if err := emptyFolder(w.slot.Temp); err != nil {
+		if err := w.slot.EmptyTemp(); err != nil {
 			return err
 		}
 	}
@@ -299,11 +298,4 @@ func (w *worker) lasts() bool {
 		}
 	}
 	return false
-}
-
-func emptyFolder(dir string) error {
-	if err := os.RemoveAll(dir); err != nil {
-		return err
-	}
-	return os.MkdirAll(dir, 0o755)
 }

@@ -209,18 +209,11 @@ func (v *watch) read(r *outcome.Result) {
 		return
 	}
 	v.source = source{file: r.File, line: r.Line}
-	if r.File == "" || r.Line == 0 {
+	if r.File == "" || r.Line < 1 {
 		return
 	}
-	data, err := v.session.relay.Project.ReadSource(r.File)
-	if err != nil {
-		return // the place alone must do
-	}
-	lines := strings.Split(outcome.Plain(string(data)), "\n")
-	first, last := max(1, r.Line-2), min(len(lines), r.Line+1)
-	if first <= last {
-		v.source.first, v.source.lines = first, lines[first-1:last]
-	}
+	v.source.first = max(1, r.Line-2)
+	v.source.lines = readSource(v.session.relay.Project, r.File, v.source.first, r.Line+1)
 }
 
 // outputRows is how much of the output is shown at most.
