@@ -33,7 +33,7 @@ func newReport(s *settings) *cobra.Command {
 			if err := runreport.WriteFile(file, about); err != nil {
 				return err
 			}
-			fmt.Fprintf(stderr, "run %d is told in %s\n", kept.Number, file)
+			fmt.Fprintf(stderr, "the report of run %d is in %s\n", kept.Number, file)
 			return nil
 		},
 	}

@@ -240,7 +240,7 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 	return q, err
 }
 
-// keepApart rules tests so that known culprits do no harm among them.
+// keepApart adds rules to tests so that known culprits do no harm among them.
 func keepApart(r *relay.Relay, tests []catalog.Test) ([]catalog.Test, error) {
 	apart, notes, err := r.KeepApart(tests)
 	for _, note := range notes {
@@ -282,7 +282,7 @@ func (f *runFlags) empty(r *relay.Relay) error {
 	return fmt.Errorf("the pick %q holds no test:\n%sgive another pick, or --allow-empty where that is well", f.pick, funnel.String())
 }
 
-// refuseLone tells the tests that are with the rule lone, which would keep all others
+// refuseLone returns an error that names the tests with the rule lone, which would keep all others
 // from running.
 func refuseLone(tests []catalog.Test) error {
 	var places []string

@@ -22,7 +22,7 @@ func (r *Relay) Known() (map[string]ledger.Hunt, error) {
 	return known, err
 }
 
-// KeepApart rules tests so that known culprits do no harm among them: a victim runs before
+// KeepApart adds rules to tests so that known culprits do no harm among them: a victim runs before
 // the last of its culprits, one that needs others after them, and never at the same time as
 // what spoils it then. Where these contradict each other or other rules, the notes say which
 // pair is not kept apart.

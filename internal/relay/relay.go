@@ -192,7 +192,7 @@ func (r *Relay) Pick(text string) ([]catalog.Test, error) {
 	return r.Catalog.Only(held), nil
 }
 
-// Solo applies the rule lone to the tests of a run: where any has it, the others
+// Lone applies the rule lone to the tests of a run: where any has it, the others
 // are skipped.
 func Lone(tests []catalog.Test) []catalog.Test {
 	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Rules.Lone != "" && t.SkipReason == "" })
