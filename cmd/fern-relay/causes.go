@@ -3,7 +3,7 @@ package main
 import (
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/cause"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 )
@@ -18,12 +18,12 @@ type causesReport struct {
 
 // causeLine is a cause.
 type causeLine struct {
-	Words  string            `json:"words"`
-	Origin *outcome.Frame    `json:"origin,omitempty"`
-	Path   []outcome.Frame   `json:"path,omitempty"` // from the origin outward
-	Lacks  *outcome.Resource `json:"lacks,omitempty"`
-	Tests  []string          `json:"tests"`
-	Since  int               `json:"since,omitempty"` // the run in which it was first known
+	Words  string          `json:"words"`
+	Origin *cause.Frame    `json:"origin,omitempty"`
+	Path   []cause.Frame   `json:"path,omitempty"` // from the origin outward
+	Lacks  *cause.Resource `json:"lacks,omitempty"`
+	Tests  []string        `json:"tests"`
+	Since  int             `json:"since,omitempty"` // the run in which it was first known
 }
 
 func causeLines(causes []relay.KnownCause) []causeLine {

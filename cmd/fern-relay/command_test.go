@@ -17,7 +17,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/testfiles"
 )
 
@@ -57,7 +57,7 @@ func command(dir string, args ...string) *exec.Cmd {
 	return cmd
 }
 
-func run(t *testing.T, dir string, args ...string) result {
+func fern(t *testing.T, dir string, args ...string) result {
 	t.Helper()
 	return finish(t, command(dir, args...))
 }
@@ -73,17 +73,17 @@ func finish(t *testing.T, cmd *exec.Cmd) result {
 	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode()}
 }
 
-func readEvents(t *testing.T, file string) []outcome.Event {
+func readEvents(t *testing.T, file string) []run.Event {
 	t.Helper()
 	data, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
 	}
-	var events []outcome.Event
+	var events []run.Event
 	lines := bufio.NewScanner(bytes.NewReader(data))
 	lines.Buffer(nil, 16<<20)
 	for lines.Scan() {
-		var e outcome.Event
+		var e run.Event
 		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
 			t.Fatalf("%s: %v", lines.Text(), err)
 		}
@@ -92,10 +92,10 @@ func readEvents(t *testing.T, file string) []outcome.Event {
 	return events
 }
 
-func outcomes(events []outcome.Event) map[string]outcome.Outcome {
-	found := map[string]outcome.Outcome{}
+func outcomes(events []run.Event) map[string]run.Outcome {
+	found := map[string]run.Outcome{}
 	for _, e := range events {
-		if e.Event == outcome.Finished {
+		if e.Event == run.Finished {
 			found[e.ID] = e.Outcome
 		}
 	}
@@ -119,11 +119,11 @@ func TestRunOnTrouble(t *testing.T) {
 	t.Parallel()
 	dir := trouble(t, goSuite)
 	events, report := filepath.Join(dir, "events.jsonl"), filepath.Join(dir, "junit.xml")
-	got := run(t, dir, "run", "--workers", "2", "--events", events, "--junit", report)
+	got := fern(t, dir, "run", "--workers", "2", "--events", events, "--junit", report)
 	if got.status != 1 {
 		t.Fatalf("status %d, want 1\n%s%s", got.status, got.stdout, got.stderr)
 	}
-	want := map[string]outcome.Outcome{
+	want := map[string]run.Outcome{
 		"beside#TestTagged": "passed", "beside#TestOwed": "owed", "beside#TestUnwanted": "skipped", "beside#Example": "passed",
 		"broken#TestNever": "errored", "broken#TestNeither": "errored",
 		"crash#TestFirst": "passed", "crash#TestPanics": "errored", "crash#TestBetween": "passed", "crash#TestExits": "errored",
@@ -159,15 +159,15 @@ func TestRunOnTrouble(t *testing.T) {
 }
 
 // checkFailures holds places and messages of failures.
-func checkFailures(t *testing.T, told []outcome.Event) {
+func checkFailures(t *testing.T, told []run.Event) {
 	t.Helper()
-	for _, want := range []outcome.Event{
-		{ID: "unit:crash#TestWrong", Failure: outcome.Failure{File: "crash/crash_test.go", Line: 35, Expected: "4", Actual: "3"}},
-		{ID: "unit:crash#TestPanics", Failure: outcome.Failure{File: "crash/crash_test.go", Line: 14}},
-		{ID: "unit:crash#ExampleWrong", Failure: outcome.Failure{File: "crash/crash_test.go", Line: 42, Expected: "right"}},
-		{ID: "unit:broken#TestNever", Failure: outcome.Failure{File: "broken/broken_test.go", Line: 5}},
+	for _, want := range []run.Event{
+		{ID: "unit:crash#TestWrong", Failure: run.Failure{File: "crash/crash_test.go", Line: 35, Expected: "4", Actual: "3"}},
+		{ID: "unit:crash#TestPanics", Failure: run.Failure{File: "crash/crash_test.go", Line: 14}},
+		{ID: "unit:crash#ExampleWrong", Failure: run.Failure{File: "crash/crash_test.go", Line: 42, Expected: "right"}},
+		{ID: "unit:broken#TestNever", Failure: run.Failure{File: "broken/broken_test.go", Line: 5}},
 	} {
-		i := slices.IndexFunc(told, func(e outcome.Event) bool { return e.Event == outcome.Finished && e.ID == want.ID })
+		i := slices.IndexFunc(told, func(e run.Event) bool { return e.Event == run.Finished && e.ID == want.ID })
 		got := told[i]
 		if got.File != want.File || got.Line != want.Line || got.Expected != want.Expected || got.Actual != want.Actual {
 			t.Errorf("%s: at %s:%d expected %q actual %q; want %s:%d %q %q", want.ID, got.File, got.Line, got.Expected, got.Actual,
@@ -217,13 +217,13 @@ func TestOrderIsExact(t *testing.T) {
 	want := []string{"unit:order#TestC", "unit:order#ExampleTrue", "unit:order#TestA", "unit:order#TestB", "unit:state#TestReads", "unit:state#TestRaises"}
 	testfiles.Write(t, dir, map[string]string{"order.txt": strings.Join(want, "\n") + "\n"})
 	events := filepath.Join(dir, "events.jsonl")
-	if got := run(t, dir, "run", "--workers", "1", "--order", "file:order.txt", "--events", events); got.status != 0 {
+	if got := fern(t, dir, "run", "--workers", "1", "--order", "file:order.txt", "--events", events); got.status != 0 {
 		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	var started []string
 	batches := map[int]bool{}
 	for _, e := range readEvents(t, events) {
-		if e.Event == outcome.Started {
+		if e.Event == run.Started {
 			started = append(started, e.ID)
 			batches[e.Batch] = true
 		}
@@ -236,10 +236,10 @@ func TestOrderIsExact(t *testing.T) {
 func TestHuntNamesTheVariable(t *testing.T) {
 	t.Parallel()
 	dir := trouble(t, goSuite)
-	if got := run(t, dir, "run", "-p", "in:state"); got.status != 1 {
+	if got := fern(t, dir, "run", "-p", "in:state"); got.status != 1 {
 		t.Fatalf("status %d\n%s", got.status, got.stderr)
 	}
-	got := run(t, dir, "hunt", "--json", "--svg", "frond.svg", "--pdf", "frond.pdf")
+	got := fern(t, dir, "hunt", "--json", "--svg", "frond.svg", "--pdf", "frond.pdf")
 	var report hunt.Report
 	if err := json.Unmarshal([]byte(got.stdout), &report); err != nil || got.status != 0 {
 		t.Fatalf("status %d, %v\n%s%s", got.status, err, got.stdout, got.stderr)
@@ -262,7 +262,7 @@ func TestHuntNamesTheVariable(t *testing.T) {
 func TestListAndSplit(t *testing.T) {
 	t.Parallel()
 	dir := trouble(t, goSuite+"\n[tags]\nfragile = \"in:crash or name:/Panics$/\"\n")
-	got := run(t, dir, "list", "--json", "-p", "near quick or integration or fragile kind:fuzz")
+	got := fern(t, dir, "list", "--json", "-p", "near quick or integration or fragile kind:fuzz")
 	var ids []string
 	for line := range strings.Lines(got.stdout) {
 		var test catalog.Test
@@ -281,17 +281,17 @@ func TestListAndSplit(t *testing.T) {
 	}
 
 	testfiles.Write(t, dir, map[string]string{"times.csv": "id,seconds,note\na#1,4,x\na#2,3,\nb#1,5,\nc#1,2,\nd#1,2,\n"})
-	got = run(t, dir, "split", "--timings", "times.csv", "--shards", "2", "--json")
+	got = fern(t, dir, "split", "--timings", "times.csv", "--shards", "2", "--json")
 	if want := `{"format":"fern-split/1","shards":[{"shard":1,"seconds":9,"tests":["a#1","a#2","d#1"]},{"shard":2,"seconds":7,"tests":["b#1","c#1"]}],"finish_s":9,"floor_s":9,"optimal":true,"spread_s":2,"unknown":0,"fingerprint":"`; !strings.HasPrefix(got.stdout, want) {
 		t.Errorf("split gives %s, want %s\n%s", got.stdout, want, got.stderr)
 	}
-	got = run(t, dir, "split", "--timings", "times.csv", "--shards", "2", "--together", "test", "--json")
+	got = fern(t, dir, "split", "--timings", "times.csv", "--shards", "2", "--together", "test", "--json")
 	if !strings.Contains(got.stdout, `"tests":["b#1","a#2"]`) || !strings.Contains(got.stdout, `"finish_s":8,"floor_s":8,"optimal":true`) {
 		t.Errorf("split of single tests gives %s", got.stdout)
 	}
 	covered := map[string]int{}
 	for k := 1; k <= 3; k++ {
-		run(t, dir, "run", "-p", "in:order/** or in:tagged", "--shard", fmt.Sprint(k, "/3"), "--events", "shard.jsonl")
+		fern(t, dir, "run", "-p", "in:order/** or in:tagged", "--shard", fmt.Sprint(k, "/3"), "--events", "shard.jsonl")
 		for id := range outcomes(readEvents(t, filepath.Join(dir, "shard.jsonl"))) {
 			covered[id]++
 		}

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
 )
@@ -34,14 +34,14 @@ type differenceLine struct {
 
 // sideOfRun is what came of a test in one of the runs.
 type sideOfRun struct {
-	Outcome outcome.Outcome `json:"outcome"`
-	Seconds float64         `json:"seconds"`
-	Message string          `json:"message,omitempty"`
+	Outcome run.Outcome `json:"outcome"`
+	Seconds float64     `json:"seconds"`
+	Message string      `json:"message,omitempty"`
 }
 
 func differenceLines(list []history.Difference) []differenceLine {
 	lines := make([]differenceLine, len(list))
-	side := func(r *outcome.Result) *sideOfRun {
+	side := func(r *run.Result) *sideOfRun {
 		if r == nil {
 			return nil
 		}

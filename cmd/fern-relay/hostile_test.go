@@ -20,7 +20,7 @@ import (
 
 	_ "modernc.org/sqlite" // to make ledgers that are none
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/internal/testfiles"
 )
 
@@ -68,13 +68,13 @@ func TestNothingActs(t *testing.T) {
 		{"ledger", "compare", "last"}, {"ledger", "import", "events.jsonl"}, {"ledger", "export", "-o", "all.csv"}, {"ledger", "export", "--json"}, {"ledger", "timings", "-o", "times.csv"}, {"draw", "timeline", "-o", "t.svg"}, {"hunt"}, {"replay", "last"},
 		{"run", "--order", "file:" + clean}, {"-C", clean, "list"}, {"list", "-p", clean}, {clean}, {"run", "--" + clean}, {"ledger", "show", clean}}
 	for _, args := range commands {
-		got := run(t, dir, args...)
+		got := fern(t, dir, args...)
 		for _, out := range []string{got.stdout, got.stderr} {
 			if at := acts.FindStringIndex(out); at != nil {
 				t.Errorf("%.60q: %q comes out, in %q", args, out[at[0]:at[1]], out[max(0, at[0]-30):min(len(out), at[1]+30)])
 			}
 			for _, r := range out {
-				if r != '\n' && r != '\t' && outcome.Acts(r) {
+				if r != '\n' && r != '\t' && plain.Acts(r) {
 					t.Errorf("%.60q: %U comes out", args, r)
 					break
 				}
@@ -141,7 +141,7 @@ func TestBrokenLedgers(t *testing.T) {
 			}
 			broken(t, filepath.Join(dir, ".fern", "ledger.db"))
 			for i, args := range [][]string{{"list"}, {"run"}, {"ledger", "runs"}} {
-				got := run(t, dir, args...)
+				got := fern(t, dir, args...)
 				if got.status != 0 || regexp.MustCompile(`(?i)sql|no such|malformed|panic`).MatchString(got.stderr) || (i == 0) != strings.Contains(got.stderr, "It is put aside as") {
 					t.Errorf("%v ends with %d: %s", args, got.status, got.stderr)
 				}
@@ -150,7 +150,7 @@ func TestBrokenLedgers(t *testing.T) {
 	}
 	t.Run("newer", func(t *testing.T) {
 		dir := scripts(t, "", "a", "a) true;;")
-		if got := run(t, dir, "run"); got.status != 0 {
+		if got := fern(t, dir, "run"); got.status != 0 {
 			t.Fatal(got.stderr)
 		}
 		db, err := sql.Open("sqlite", filepath.Join(dir, ".fern", "ledger.db"))
@@ -160,17 +160,17 @@ func TestBrokenLedgers(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := run(t, dir, "list"); got.status != 0 || !strings.Contains(got.stderr, "use a newer fern-relay") {
+		if got := fern(t, dir, "list"); got.status != 0 || !strings.Contains(got.stderr, "use a newer fern-relay") {
 			t.Errorf("list ends with %d: %s", got.status, got.stderr)
 		}
-		if got := run(t, dir, "run"); got.status != 3 || !strings.Contains(got.stdout, "1 passed") || !strings.Contains(got.stderr, "stays, and the next command keeps it") {
+		if got := fern(t, dir, "run"); got.status != 3 || !strings.Contains(got.stdout, "1 passed") || !strings.Contains(got.stderr, "stays, and the next command keeps it") {
 			t.Errorf("run ends with %d: %s%s", got.status, got.stdout, got.stderr)
 		}
 		if _, err = db.Exec("PRAGMA user_version = 5"); err != nil {
 			t.Fatal(err)
 		}
 		db.Close()
-		if got := run(t, dir, "ledger", "runs"); got.status != 0 || strings.Count(got.stdout, "1 passed") != 2 {
+		if got := fern(t, dir, "ledger", "runs"); got.status != 0 || strings.Count(got.stdout, "1 passed") != 2 {
 			t.Errorf("afterwards: %s%s", got.stdout, got.stderr)
 		}
 	})
@@ -212,14 +212,14 @@ func TestResultsThatCannotBeWritten(t *testing.T) {
 // TestRemovedWhileRunning holds that a run says so whose .fern is removed under it.
 func TestRemovedWhileRunning(t *testing.T) {
 	dir := scripts(t, "", "a", "a) test ! -e armed || rm -r .fern;;")
-	if got := run(t, dir, "run"); got.status != 0 {
+	if got := fern(t, dir, "run"); got.status != 0 {
 		t.Fatal(got.stderr)
 	}
 	writeFile(t, filepath.Join(dir, "armed"), "")
-	if got := run(t, dir, "run"); got.status != 3 || !strings.Contains(got.stderr, "the ledger was removed while the run went on, and with it all earlier runs") {
+	if got := fern(t, dir, "run"); got.status != 3 || !strings.Contains(got.stderr, "the ledger was removed while the run went on, and with it all earlier runs") {
 		t.Errorf("the run ends with %d: %s%s", got.status, got.stdout, got.stderr)
 	}
-	if got := run(t, dir, "ledger", "runs"); got.status != 0 || strings.Count(got.stdout, "1 passed") != 1 {
+	if got := fern(t, dir, "ledger", "runs"); got.status != 0 || strings.Count(got.stdout, "1 passed") != 1 {
 		t.Errorf("afterwards: %s%s", got.stdout, got.stderr)
 	}
 }
@@ -241,7 +241,7 @@ func TestPathsAndPermissions(t *testing.T) {
 	} {
 		suite(c.project, c.name, c.folder)
 		_ = os.Symlink("../out", filepath.Join(dir, "link"))
-		got := run(t, dir, "run")
+		got := fern(t, dir, "run")
 		if (got.status == 0) != (c.words == "") || !strings.Contains(got.stderr, c.words) {
 			t.Errorf("name %q in %q ends with %d: %s", c.name, c.folder, got.status, got.stderr)
 		}
@@ -266,11 +266,11 @@ func TestPathsAndPermissions(t *testing.T) {
 	if data, _ := os.ReadFile(filepath.Join(dir, "target")); string(data) != "precious" {
 		t.Errorf("what the links led to is now %q", data)
 	}
-	if got := run(t, dir, "list"); strings.Contains(got.stderr, "note") {
+	if got := fern(t, dir, "list"); strings.Contains(got.stderr, "note") {
 		t.Errorf("a harmless project is warned of: %s", got.stderr)
 	}
 	testfiles.Write(t, dir, map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"echo a\"\nrun = \"sh -c 'test {name}'\"\n"})
-	if got := run(t, dir, "list"); got.status != 0 || !strings.Contains(got.stderr, "puts a test's name into a shell script") {
+	if got := fern(t, dir, "list"); got.status != 0 || !strings.Contains(got.stderr, "puts a test's name into a shell script") {
 		t.Errorf("a name in a script: %s", got.stderr)
 	}
 }

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/testfiles"
 )
 
@@ -75,10 +75,10 @@ func TestHostLibraries(t *testing.T) {
 				t.Fatal(err)
 			}
 			dir := filepath.Join(hosts, c.folder, "example")
-			got := run(t, dir, "run", "--workers", "1", "--events", "events.jsonl")
-			want := map[string]outcome.Outcome{"opens_one": outcome.Passed, "soaks_the_ferns": outcome.Passed, "counts_from_nothing": outcome.Failed,
-				"pumps_twice": outcome.Owed, "waters_every_bed": outcome.Passed, "needs_frost": outcome.Skipped, "reads_a_gauge": outcome.Errored}
-			run1 := outcome.NewRun()
+			got := fern(t, dir, "run", "--workers", "1", "--events", "events.jsonl")
+			want := map[string]run.Outcome{"opens_one": run.Passed, "soaks_the_ferns": run.Passed, "counts_from_nothing": run.Failed,
+				"pumps_twice": run.Owed, "waters_every_bed": run.Passed, "needs_frost": run.Skipped, "reads_a_gauge": run.Errored}
+			run1 := run.New()
 			for _, e := range readEvents(t, filepath.Join(dir, "events.jsonl")) {
 				run1.Apply(e)
 			}
@@ -91,7 +91,7 @@ func TestHostLibraries(t *testing.T) {
 			if failed.File != "drip"+c.ending || failed.Line == 0 || failed.Expected != "1" || failed.Actual != "2" || len(beds.Steps) != 2 || string(beds.Output) != "all beds are wet\n" {
 				t.Errorf("the failure is %+v, the beds %+v", failed, beds)
 			}
-			hunted := run(t, dir, "hunt", "counts_from_nothing")
+			hunted := fern(t, dir, "hunt", "counts_from_nothing")
 			if !strings.Contains(hunted.stdout, "polluted") || !strings.Contains(hunted.stdout, "soaks_the_ferns leaves valves.opened at") || !strings.Contains(hunted.stdout, "restoring only this makes it pass") {
 				t.Errorf("hunted:\n%s%s", hunted.stdout, hunted.stderr)
 			}
@@ -106,8 +106,8 @@ func roughly(t *testing.T, dir string, c language) {
 		t.Fatal(err)
 	}
 	testfiles.Write(t, dir, map[string]string{"rough" + c.ending: rough[c.folder], "run" + c.ending: strings.Replace(string(serves), c.serve, c.load+c.serve, 1)})
-	got := run(t, dir, "run", "-p", "in:rough", "--workers", "1", "--events", "rough.jsonl")
-	found := outcome.NewRun()
+	got := fern(t, dir, "run", "-p", "in:rough", "--workers", "1", "--events", "rough.jsonl")
+	found := run.New()
 	for _, e := range readEvents(t, filepath.Join(dir, "rough.jsonl")) {
 		found.Apply(e)
 	}

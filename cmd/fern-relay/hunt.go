@@ -13,7 +13,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -194,16 +194,16 @@ func huntAndWrite(ctx context.Context, r *relay.Relay, victims []catalog.Test, p
 		before := latest[told.Victim]
 		latest[told.Victim] = told
 		if told.Again > 0 && before.Again == 0 {
-			fmt.Fprintf(progress, "%s  goes on where its hunt was interrupted\n", outcome.PlainLine(told.Victim))
+			fmt.Fprintf(progress, "%s  goes on where its hunt was interrupted\n", plain.Line(told.Victim))
 		}
 		if told.Finding.Verdict != "" {
-			fmt.Fprintf(progress, "%s  %s after %s\n", outcome.PlainLine(told.Victim), report.Verdict(told.Finding), report.Plural(told.Finding.Trials, "trial"))
+			fmt.Fprintf(progress, "%s  %s after %s\n", plain.Line(told.Victim), report.Verdict(told.Finding), report.Plural(told.Finding.Trials, "trial"))
 		}
 		switch {
 		case errors.Is(told.Err, context.Canceled):
-			fmt.Fprintf(progress, "%s  interrupted; hunted again, it goes on from here\n", outcome.PlainLine(told.Victim))
+			fmt.Fprintf(progress, "%s  interrupted; hunted again, it goes on from here\n", plain.Line(told.Victim))
 		case told.Err != nil:
-			fmt.Fprintf(progress, "%s  %v\n", outcome.PlainLine(told.Victim), told.Err)
+			fmt.Fprintf(progress, "%s  %v\n", plain.Line(told.Victim), told.Err)
 		}
 	})
 	if len(victims) == 0 {

@@ -16,7 +16,7 @@ import (
 // hunted runs a hunt and gives its findings by the victim's name.
 func hunted(t *testing.T, dir string, args ...string) (map[string]hunt.Finding, result) {
 	t.Helper()
-	got := run(t, dir, append([]string{"hunt", "--json"}, args...)...)
+	got := fern(t, dir, append([]string{"hunt", "--json"}, args...)...)
 	var report hunt.Report
 	if err := json.Unmarshal([]byte(got.stdout), &report); err != nil || got.status != 0 || report.Victims == nil {
 		t.Fatalf("status %d, %v\n%s%s", got.status, err, got.stdout, got.stderr)
@@ -64,21 +64,21 @@ reads) test ! -e left;;
 holds) for i in 1 2 3 4; do touch held; sleep 0.1; rm -f held; done;;
 meets) for i in 1 2 3 4 5 6; do test ! -e held || exit 1; sleep 0.05; done;;`)
 	testfiles.Write(t, dir, map[string]string{"order.txt": "dry\nleaves\nwet\nreads\n"})
-	if got := run(t, dir, "run", "--workers", "1", "--order", "file:order.txt"); got.status != 1 {
+	if got := fern(t, dir, "run", "--workers", "1", "--order", "file:order.txt"); got.status != 1 {
 		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	findings, _ := hunted(t, dir)
 	if f := findings["reads"]; f.Verdict != hunt.Polluted || !slices.Equal(f.Culprits[0], []string{"c:.#leaves"}) {
 		t.Errorf("found %+v", findings)
 	}
-	if got := run(t, dir, "run", "--together", "test", "-p", "name:holds or name:meets"); got.status != 1 {
+	if got := fern(t, dir, "run", "--together", "test", "-p", "name:holds or name:meets"); got.status != 1 {
 		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	findings, got := hunted(t, dir, "meets")
 	if f := findings["meets"]; f.Verdict != hunt.Polluted || !f.Overlap || !slices.Equal(f.Culprits[0], []string{"c:.#holds"}) {
 		t.Errorf("found %+v\n%s", findings, got.stderr)
 	}
-	if got := run(t, dir, "run", "--together", "test", "--keep-apart", "-p", "name:holds or name:meets"); got.status != 0 {
+	if got := fern(t, dir, "run", "--together", "test", "--keep-apart", "-p", "name:holds or name:meets"); got.status != 0 {
 		t.Errorf("kept apart, the status is %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 }

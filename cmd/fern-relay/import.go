@@ -11,7 +11,7 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/internal/report"
 )
 
@@ -40,7 +40,7 @@ func newImport(s *settings) *cobra.Command {
 			}
 			imported, err := r.Import(cmd.Context(), args, progress)
 			for _, b := range imported.Broken {
-				fmt.Fprintf(stderr, "fern-relay: %s is left out: %v\n", outcome.PlainLine(b.Name), outcome.PlainLine(b.Err.Error()))
+				fmt.Fprintf(stderr, "fern-relay: %s is left out: %v\n", plain.Line(b.Name), plain.Line(b.Err.Error()))
 			}
 			for _, note := range imported.Notes {
 				fmt.Fprintln(stderr, "fern-relay: note:", note)

@@ -7,7 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -56,7 +57,7 @@ func (s *settings) openLedger(ctx context.Context) (*relay.Relay, error) {
 }
 
 // openRun opens the ledger and finds a run by what a person calls it.
-func (s *settings) openRun(ctx context.Context, name string) (*relay.Relay, *ledger.RunRecord, *outcome.Run, error) {
+func (s *settings) openRun(ctx context.Context, name string) (*relay.Relay, *ledger.RunRecord, *run.Run, error) {
 	r, err := s.openLedger(ctx)
 	if err != nil {
 		return nil, nil, nil, err
@@ -71,7 +72,7 @@ func (s *settings) openRun(ctx context.Context, name string) (*relay.Relay, *led
 // note tells what was passed over in the project.
 func (s *settings) note(r *relay.Relay) {
 	for _, note := range r.Notes {
-		fmt.Fprintln(stderr, "fern-relay: note:", outcome.PlainLine(note))
+		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
 	}
 }
 

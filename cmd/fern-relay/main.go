@@ -18,8 +18,8 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/core/plain"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/terminal"
@@ -156,7 +156,7 @@ func openPatiently(ctx context.Context, dir string) (*relay.Relay, error) {
 		mu.Lock()
 		defer mu.Unlock()
 		if change(); late && at != "" {
-			fmt.Fprintf(stderr, "fern-relay: %s\n", outcome.PlainLine(at))
+			fmt.Fprintf(stderr, "fern-relay: %s\n", plain.Line(at))
 		}
 	}
 	timer := time.AfterFunc(patience, func() { tell(func() { late = true }) })

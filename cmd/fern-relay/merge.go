@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/format"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -32,7 +32,7 @@ func newMerge(s *settings) *cobra.Command {
 					return err
 				}
 			}
-			var parts []outcome.Part
+			var parts []run.Part
 			var broken []string
 			for _, name := range args {
 				part, kind, err := readPart(name)
@@ -45,7 +45,7 @@ func newMerge(s *settings) *cobra.Command {
 					report.Part(cmd.OutOrStdout(), part, kind)
 				}
 			}
-			merged := outcome.Merge(parts)
+			merged := run.Merge(parts)
 			// Now that all parts are read: one may be such a file of the last time.
 			reports, err := f.create()
 			if err != nil {
@@ -72,7 +72,7 @@ func newMerge(s *settings) *cobra.Command {
 }
 
 // writeMerged writes the report of what several reports say together.
-func (s *settings) writeMerged(ctx context.Context, file string, merged *outcome.Merged, parts []outcome.Part, broken []string) error {
+func (s *settings) writeMerged(ctx context.Context, file string, merged *run.Merged, parts []run.Part, broken []string) error {
 	r, err := relay.OpenLedger(ctx, s.dir)
 	if err != nil { // shards may be merged where there is no project
 		r = relay.NoProject(s.dir)
@@ -87,13 +87,13 @@ func (s *settings) writeMerged(ctx context.Context, file string, merged *outcome
 
 // readPart reads a report. What could be read of a broken one is given with the
 // error; tests that it breaks off in are lost.
-func readPart(name string) (part outcome.Part, kind string, err error) {
+func readPart(name string) (part run.Part, kind string, err error) {
 	file, err := os.Open(name)
 	if err != nil {
 		return part, "", err
 	}
 	defer file.Close()
-	part = outcome.Part{Name: name, Run: outcome.NewRun()}
+	part = run.Part{Name: name, Run: run.New()}
 	kind, err = format.Read(file, part.Run.Apply)
 	part.Run.Lose("the report " + name + " breaks off while it runs")
 	return part, kind, err

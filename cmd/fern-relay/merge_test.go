@@ -16,7 +16,7 @@ func TestMergeCommand(t *testing.T) {
 	t.Parallel()
 	dir := trouble(t, goSuite)
 	for k := 1; k <= 3; k++ {
-		got := run(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside", "--shard", fmt.Sprint(k, "/3"), "--together", "test",
+		got := fern(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside", "--shard", fmt.Sprint(k, "/3"), "--together", "test",
 			"--junit", fmt.Sprint(k, ".xml"), "--tap", fmt.Sprint(k, ".tap"), "--events", fmt.Sprint(k, ".jsonl"))
 		if got.status > 1 {
 			t.Fatalf("shard %d ends with %d: %s", k, got.status, got.stderr)
@@ -25,14 +25,14 @@ func TestMergeCommand(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	whole := run(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside")
-	got := run(t, dir, "merge", "1.xml", "2.tap", "3.jsonl", "--junit", "all.xml", "--tap", "all.tap", "--events", "all.jsonl")
+	whole := fern(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside")
+	got := fern(t, dir, "merge", "1.xml", "2.tap", "3.jsonl", "--junit", "all.xml", "--tap", "all.tap", "--events", "all.jsonl")
 	if got.status != whole.status || !strings.Contains(got.stdout, "2.tap  tap, shard 2 of 3") || !strings.Contains(got.stdout, "3 of 3 shards came back") {
 		t.Errorf("merged with status %d, the whole run ended with %d:\n%s%s", got.status, whole.status, got.stdout, got.stderr)
 	}
 	summary := got.stdout[strings.LastIndex(strings.TrimSpace(got.stdout), "\n"):]
 	for _, name := range []string{"all.xml", "all.tap", "all.jsonl"} {
-		if again := run(t, dir, "merge", name); !strings.HasSuffix(again.stdout, summary) {
+		if again := fern(t, dir, "merge", name); !strings.HasSuffix(again.stdout, summary) {
 			t.Errorf("%s says %s, want %s", name, again.stdout, summary)
 		}
 	}
@@ -41,7 +41,7 @@ func TestMergeCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	testfiles.Write(t, dir, map[string]string{"half.xml": string(data[:len(data)*2/3])})
-	got = run(t, dir, "merge", "1.xml", "half.xml", "1.tap", "nowhere.xml", "--tap", "rest.tap")
+	got = fern(t, dir, "merge", "1.xml", "half.xml", "1.tap", "nowhere.xml", "--tap", "rest.tap")
 	if got.status != 3 {
 		t.Errorf("what is not whole ends with %d", got.status)
 	}

@@ -14,7 +14,7 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/testfiles"
 )
 
@@ -44,7 +44,7 @@ func copyModule(t *testing.T, module string) string {
 
 // baseline builds a module's tests by the toolchain alone, and gives by ID what
 // each binary says of each of its tests when it runs by itself.
-func baseline(t *testing.T, dir string) map[string]outcome.Outcome {
+func baseline(t *testing.T, dir string) map[string]run.Outcome {
 	t.Helper()
 	bin := t.TempDir()
 	list := exec.Command("go", "list", "-f", "{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}", "./...")
@@ -53,7 +53,7 @@ func baseline(t *testing.T, dir string) map[string]outcome.Outcome {
 	if err != nil {
 		t.Fatal(err)
 	}
-	found := map[string]outcome.Outcome{}
+	found := map[string]run.Outcome{}
 	for n, pkg := range strings.Fields(string(out)) {
 		own := filepath.Join(bin, fmt.Sprint(n)) // the binary keeps its usual name, which some tests go by
 		build := exec.Command("go", "test", "-c", "-vet=off", "-o", own+"/", ".")
@@ -83,7 +83,7 @@ var (
 
 // runAlone gives the outcome of every test that a binary lists. Where a test
 // panics, the binary is run again for the tests behind it.
-func runAlone(t *testing.T, binary, dir string) map[string]outcome.Outcome {
+func runAlone(t *testing.T, binary, dir string) map[string]run.Outcome {
 	t.Helper()
 	list := exec.Command(binary, "-test.list", ".")
 	list.Dir = dir
@@ -91,23 +91,23 @@ func runAlone(t *testing.T, binary, dir string) map[string]outcome.Outcome {
 	if err != nil {
 		t.Fatal(err)
 	}
-	found := map[string]outcome.Outcome{}
+	found := map[string]run.Outcome{}
 	for _, name := range listedTest.FindAllString(string(names), -1) {
-		found[name] = outcome.Lost
+		found[name] = run.Lost
 	}
 	for skip := []string{"-"}; ; {
-		run := exec.Command(binary, "-test.v=test2json", "-test.skip", "^("+strings.Join(skip, "|")+")$")
-		run.Dir = dir
-		out, _ := run.CombinedOutput() // a failing test is no failure here
+		r := exec.Command(binary, "-test.v=test2json", "-test.skip", "^("+strings.Join(skip, "|")+")$")
+		r.Dir = dir
+		out, _ := r.CombinedOutput() // a failing test is no failure here
 		matches := reported.FindAllStringSubmatch(string(out), -1)
 		for _, match := range matches {
-			found[match[2]] = map[string]outcome.Outcome{"PASS": outcome.Passed, "FAIL": outcome.Failed, "SKIP": outcome.Skipped}[match[1]]
+			found[match[2]] = map[string]run.Outcome{"PASS": run.Passed, "FAIL": run.Failed, "SKIP": run.Skipped}[match[1]]
 			skip = append(skip, match[2])
 		}
-		if run.ProcessState.ExitCode() != 2 || len(matches) == 0 {
+		if r.ProcessState.ExitCode() != 2 || len(matches) == 0 {
 			return found
 		}
-		found[matches[len(matches)-1][2]] = outcome.Errored
+		found[matches[len(matches)-1][2]] = run.Errored
 	}
 }
 
@@ -134,7 +134,7 @@ func TestRealModules(t *testing.T) {
 				t.Errorf("%d tests are listed, the binaries list %d", len(listed), len(want))
 			}
 			events := filepath.Join(dir, "events.jsonl")
-			got := run(t, dir, "run", "--workers", "2", "--events", events)
+			got := fern(t, dir, "run", "--workers", "2", "--events", events)
 			found := outcomes(readEvents(t, events))
 			for id, o := range want {
 				if found[id] != o {
@@ -166,7 +166,7 @@ func checkConstrained(t *testing.T, dir string, listed []catalog.Test) {
 	if len(found) != 1 || found[0].Name != "TestBehind" || found[0].Line != 7 || !slices.Equal(found[0].Tags, []string{"!infront", "behind"}) {
 		t.Errorf("behind a constraint are found %+v", found)
 	}
-	if got := run(t, dir, "run", "-p", "behind"); got.status != 0 || !strings.Contains(got.stdout, "1 picked: 1 passed") {
+	if got := fern(t, dir, "run", "-p", "behind"); got.status != 0 || !strings.Contains(got.stdout, "1 picked: 1 passed") {
 		t.Errorf("status %d: %s%s", got.status, got.stdout, got.stderr)
 	}
 }
@@ -196,10 +196,10 @@ func checkOrder(t *testing.T, dir string, listed []catalog.Test) {
 	rand.New(rand.NewPCG(7, 7)).Shuffle(len(order), func(i, j int) { order[i], order[j] = order[j], order[i] })
 	testfiles.Write(t, dir, map[string]string{"order.txt": strings.Join(order, "\n")})
 	events := filepath.Join(dir, "ordered.jsonl")
-	run(t, dir, "run", "--order", "file:order.txt", "--events", events)
+	fern(t, dir, "run", "--order", "file:order.txt", "--events", events)
 	var started []string
 	for _, e := range readEvents(t, events) {
-		if e.Event == outcome.Started {
+		if e.Event == run.Started {
 			started = append(started, e.ID)
 			if e.Batch != 1 {
 				t.Fatalf("%s ran in batch %d", e.ID, e.Batch)

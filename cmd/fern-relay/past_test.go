@@ -16,7 +16,7 @@ import (
 // ask runs a command of the ledger and reads its JSON.
 func ask[T any](t *testing.T, dir string, args ...string) T {
 	t.Helper()
-	got := run(t, dir, append(append([]string{"ledger"}, args...), "--json")...)
+	got := fern(t, dir, append(append([]string{"ledger"}, args...), "--json")...)
 	var answer T
 	if err := json.Unmarshal([]byte(got.stdout), &answer); err != nil || got.status != 0 {
 		t.Fatalf("ledger %s: status %d, %v: %s%s", args, got.status, err, got.stdout, got.stderr)
@@ -55,11 +55,11 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 		if n >= 3 {
 			want = 1
 		}
-		if got := run(t, dir, "run", "-p", pick, "--workers", "2", "--order", "reverse"); got.status != want {
+		if got := fern(t, dir, "run", "-p", pick, "--workers", "2", "--order", "reverse"); got.status != want {
 			t.Fatalf("run %d ends with %d: %s%s", n, got.status, got.stdout, got.stderr)
 		}
 	}
-	lines := strings.Split(strings.TrimSpace(run(t, dir, "ledger", "runs", "--json").stdout), "\n")
+	lines := strings.Split(strings.TrimSpace(fern(t, dir, "ledger", "runs", "--json").stdout), "\n")
 	var latest, first runLine
 	if err := json.Unmarshal([]byte(lines[0]), &latest); err != nil || len(lines) != 5 {
 		t.Fatalf("%d runs, %v", len(lines), err)
@@ -75,7 +75,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 	if causes.Failures != 2 || len(causes.Causes) != 1 || causes.Causes[0].Since != 3 || causes.Causes[0].Lacks == nil || causes.Causes[0].Lacks.Name != "127.0.0.1:6379" {
 		t.Errorf("the causes are %+v", causes)
 	}
-	if words := run(t, dir, "ledger", "causes", "last-1").stdout; !strings.Contains(words, "2 failures, 1 cause") || !strings.Contains(words, "nobody answers") || !strings.Contains(words, "since run 3") {
+	if words := fern(t, dir, "ledger", "causes", "last-1").stdout; !strings.Contains(words, "2 failures, 1 cause") || !strings.Contains(words, "nobody answers") || !strings.Contains(words, "since run 3") {
 		t.Errorf("in words they are %s", words)
 	}
 	shaky := ask[shakyReport](t, dir, "shaky")
@@ -86,7 +86,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 	if picked := ask[shakyReport](t, dir, "shaky", "-p", "name:reads"); len(picked.Tests) != 1 || picked.Tests[0].ID != "c:.#reads" {
 		t.Errorf("of the picked ones %+v", picked)
 	}
-	if got := run(t, dir, "hunt", "stores"); got.status != 0 || !strings.Contains(got.stdout, "faulty") {
+	if got := fern(t, dir, "hunt", "stores"); got.status != 0 || !strings.Contains(got.stdout, "faulty") {
 		t.Errorf("the hunt ends with %d: %s%s", got.status, got.stdout, got.stderr)
 	}
 	card := ask[testReport](t, dir, "test", "stores")
@@ -109,19 +109,19 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 		t.Errorf("run 3 is shown as %+v", shown)
 	}
 	for args, words := range map[string]string{"show 9": "run 9", "show soon": "last-1", "test nowhere": "nowhere", "forget": "say what stays", "compare 1": "the first", "shaky --runs 0": "--runs is 0", "causes last-7": "no such run"} {
-		if got := run(t, dir, append([]string{"ledger"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
+		if got := fern(t, dir, append([]string{"ledger"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
 			t.Errorf("ledger %s: status %d: %s", args, got.status, got.stderr)
 		}
 	}
-	if got := run(t, dir, "ledger", "forget", "--runs", "2"); !strings.Contains(got.stdout, "3 runs removed; 2 runs left") {
+	if got := fern(t, dir, "ledger", "forget", "--runs", "2"); !strings.Contains(got.stdout, "3 runs removed; 2 runs left") {
 		t.Errorf("forget says %s%s", got.stdout, got.stderr)
 	}
 	testfiles.Write(t, dir, map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"./list\"\nrun = \"./check {name}\"\n[ledger]\nruns = 2\n"})
-	run(t, dir, "run")
-	if got := run(t, dir, "ledger"); !strings.HasPrefix(got.stdout, "2 runs of 5 tests") || !strings.Contains(got.stdout, "the latest 2 runs stay") {
+	fern(t, dir, "run")
+	if got := fern(t, dir, "ledger"); !strings.HasPrefix(got.stdout, "2 runs of 5 tests") || !strings.Contains(got.stdout, "the latest 2 runs stay") {
 		t.Errorf("the ledger says %s%s", got.stdout, got.stderr)
 	}
-	if got := run(t, dir, "ledger", "check"); got.stdout != "the ledger is whole\n" {
+	if got := fern(t, dir, "ledger", "check"); got.stdout != "the ledger is whole\n" {
 		t.Errorf("check says %s%s", got.stdout, got.stderr)
 	}
 	file := filepath.Join(dir, ".fern", "ledger.db")
@@ -129,7 +129,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 		_ = os.Remove(file + ending)
 	}
 	testfiles.Write(t, dir, map[string]string{".fern/ledger.db": strings.Repeat("spoiled", 2000)})
-	if got := run(t, dir, "run"); got.status != 1 || !strings.Contains(got.stderr, "put aside as") || !strings.Contains(got.stderr, "kept as run 1") {
+	if got := fern(t, dir, "run"); got.status != 1 || !strings.Contains(got.stderr, "put aside as") || !strings.Contains(got.stderr, "kept as run 1") {
 		t.Errorf("with a damaged ledger: %s%s", got.stdout, got.stderr)
 	}
 	if aside, _ := filepath.Glob(filepath.Join(dir, ".fern", "ledger-damaged-*.db")); len(aside) != 1 {
@@ -159,18 +159,18 @@ func TestImport(t *testing.T) {
 		"ci/4/conf.json": `{"name": "ci"}`,
 		"ci/4/empty.xml": "<testsuites/>",
 	})
-	got := run(t, dir, "ledger", "import", "ci")
+	got := fern(t, dir, "ledger", "import", "ci")
 	if got.status != 3 || !strings.Contains(got.stdout, "7 files read: 3 runs with 5 results kept; 2 files left out, broken") ||
 		!strings.Contains(got.stderr, "cut.xml is left out: the XML is broken") || !strings.Contains(got.stderr, "bomb.xml is left out: it declares entities") {
 		t.Fatalf("status %d: %s%s", got.status, got.stdout, got.stderr)
 	}
-	if again := run(t, dir, "ledger", "import", "ci/1", "ci/*/*.tap", "ci/3/go.json"); again.status != 0 || !strings.Contains(again.stdout, "0 runs with 0 results kept; 4 files left out, known already") {
+	if again := fern(t, dir, "ledger", "import", "ci/1", "ci/*/*.tap", "ci/3/go.json"); again.status != 0 || !strings.Contains(again.stdout, "0 runs with 0 results kept; 4 files left out, known already") {
 		t.Errorf("again: %s%s", again.stdout, again.stderr)
 	}
-	if got := run(t, dir, "ledger", "import", "nowhere"); got.status != 2 || !strings.Contains(got.stderr, "nowhere") {
+	if got := fern(t, dir, "ledger", "import", "nowhere"); got.status != 2 || !strings.Contains(got.stderr, "nowhere") {
 		t.Errorf("of nothing: %d %s", got.status, got.stderr)
 	}
-	rows, err := csv.NewReader(strings.NewReader(run(t, dir, "ledger", "export").stdout)).ReadAll()
+	rows, err := csv.NewReader(strings.NewReader(fern(t, dir, "ledger", "export").stdout)).ReadAll()
 	if err != nil || len(rows) != 6 {
 		t.Fatalf("%d rows, %v", len(rows), err)
 	}
@@ -183,19 +183,19 @@ func TestImport(t *testing.T) {
 			t.Errorf("%s is not among %v", id, ids)
 		}
 	}
-	if n := strings.Count(run(t, dir, "ledger", "export", "--json").stdout, "\n"); n != 5 {
+	if n := strings.Count(fern(t, dir, "ledger", "export", "--json").stdout, "\n"); n != 5 {
 		t.Errorf("as JSON there are %d lines", n)
 	}
 	shown := ask[shownRun](t, dir, "show", "3")
 	if shown.Source == "ci/3/go.json" && !strings.Contains(shown.Note, "cannot find glass") {
 		t.Errorf("the run of which a package failed is %+v", shown.RunRecord)
 	}
-	if got := run(t, dir, "replay", "1"); got.status != 2 || !strings.Contains(got.stderr, "was imported from ci/1 (2 files)") {
+	if got := fern(t, dir, "replay", "1"); got.status != 2 || !strings.Contains(got.stderr, "was imported from ci/1 (2 files)") {
 		t.Errorf("replay of an imported run: %d %s", got.status, got.stderr)
 	}
 	for ending, begin := range map[string]string{".html": "<!DOCTYPE html>", ".md": "# ", ".pdf": "%PDF-", ".xml": "<?xml"} {
 		file := filepath.Join(dir, "out"+ending)
-		if got := run(t, dir, "report", "1", "-o", file); got.status != 0 {
+		if got := fern(t, dir, "report", "1", "-o", file); got.status != 0 {
 			t.Fatalf("report %s: %s", ending, got.stderr)
 		}
 		data, err := os.ReadFile(file)
@@ -206,7 +206,7 @@ func TestImport(t *testing.T) {
 			t.Errorf("the page does not say what it must: %s", data)
 		}
 	}
-	if got := run(t, dir, "report", "1", "-o", "out.doc"); got.status != 2 || !strings.Contains(got.stderr, ".html, .md, .pdf, .xml") {
+	if got := fern(t, dir, "report", "1", "-o", "out.doc"); got.status != 2 || !strings.Contains(got.stderr, ".html, .md, .pdf, .xml") {
 		t.Errorf("an ending that is none: %d %s", got.status, got.stderr)
 	}
 }
@@ -216,11 +216,11 @@ func TestMergedReport(t *testing.T) {
 	t.Parallel()
 	dir := scripts(t, "", "a b c d e f", "b) echo leaks; exit 1;;")
 	for k := 1; k <= 2; k++ {
-		run(t, dir, "run", "--shard", fmt.Sprint(k, "/3"), "--junit", fmt.Sprint(k, ".xml"))
+		fern(t, dir, "run", "--shard", fmt.Sprint(k, "/3"), "--junit", fmt.Sprint(k, ".xml"))
 	}
 	testfiles.Write(t, dir, map[string]string{"half.xml": "<testsuite name='c:.'><testca"})
 	for _, ending := range []string{".html", ".md"} {
-		got := run(t, dir, "merge", "1.xml", "2.xml", "half.xml", "-o", "all"+ending)
+		got := fern(t, dir, "merge", "1.xml", "2.xml", "half.xml", "-o", "all"+ending)
 		data, err := os.ReadFile(filepath.Join(dir, "all"+ending))
 		if got.status != 3 || err != nil {
 			t.Fatalf("status %d, %v: %s", got.status, err, got.stderr)

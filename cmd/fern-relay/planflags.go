@@ -14,7 +14,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/core/split"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -156,7 +156,7 @@ func (f *planFlags) readTimings() ([]catalog.Test, error) {
 	var repeated *history.Repeated
 	if errors.As(err, &repeated) && f.verbose {
 		for _, place := range repeated.Places {
-			fmt.Fprintln(stderr, "fern-relay:", outcome.PlainLine(place))
+			fmt.Fprintln(stderr, "fern-relay:", plain.Line(place))
 		}
 	}
 	return timed, err
@@ -198,7 +198,7 @@ func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) []catalo
 	}
 	hint := ": -v lists them"
 	if f.verbose {
-		hint = ":\n    " + outcome.Plain(strings.Join(unknown, "\n    "))
+		hint = ":\n    " + plain.Text(strings.Join(unknown, "\n    "))
 	}
 	fmt.Fprintf(stderr, "fern-relay: note: %s has %s that no test of the project has%s\n", f.timings, report.Plural(len(unknown), "ID"), hint)
 	return tests

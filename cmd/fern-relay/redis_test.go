@@ -14,13 +14,13 @@ func TestRedisExample(t *testing.T) {
 	const example = "../../examples/redis"
 	port := os.Getenv("TANKS_PORT")
 	if port == "" {
-		if got := run(t, example, "run", "-C", copied(t, example)); got.status != 0 || !strings.Contains(got.stdout, "it runs only if env:TANKS_PORT") {
+		if got := fern(t, example, "run", "-C", copied(t, example)); got.status != 0 || !strings.Contains(got.stdout, "it runs only if env:TANKS_PORT") {
 			t.Errorf("without a server: status %d\n%s%s", got.status, got.stdout, got.stderr)
 		}
 		t.Skip("TANKS_PORT does not say where a Redis server is: .ci/run starts one")
 	}
 	dir := copied(t, example)
-	got := run(t, dir, "run", "--repeat", "2")
+	got := fern(t, dir, "run", "--repeat", "2")
 	if got.status != 0 || strings.Count(got.stdout, "12 passed; ") != 2 {
 		t.Errorf("status %d:\n%s%s", got.status, got.stdout, got.stderr)
 	}
@@ -36,7 +36,7 @@ func TestRedisExample(t *testing.T) {
 	if err := os.WriteFile(config, []byte(shared), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if got := run(t, dir, "run", "-p", "name:drain"); got.status != 1 || !strings.Contains(got.stdout, "the level: got ") {
+	if got := fern(t, dir, "run", "-p", "name:drain"); got.status != 1 || !strings.Contains(got.stdout, "the level: got ") {
 		t.Errorf("in one space for all: status %d:\n%s", got.status, got.stdout)
 	}
 	_ = exec.Command("redis-cli", "-p", port, "del", "fern_shared_level").Run()

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // placement gives for each worker the tests that it began, in order.
@@ -15,7 +15,7 @@ func placement(t *testing.T, file string) map[int][]string {
 	t.Helper()
 	begun := map[int][]string{}
 	for _, e := range readEvents(t, file) {
-		if e.Event == outcome.Started {
+		if e.Event == run.Started {
 			begun[e.Worker] = append(begun[e.Worker], e.ID)
 		}
 	}
@@ -27,10 +27,10 @@ func placement(t *testing.T, file string) map[int][]string {
 func TestReplay(t *testing.T) {
 	t.Parallel()
 	dir := trouble(t, goSuite)
-	run(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside or in:needs", "--workers", "3", "--order", "seed:7", "--events", "first.jsonl")
-	run(t, dir, "run", "-p", "in:tagged") // so that it is not the latest
+	fern(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside or in:needs", "--workers", "3", "--order", "seed:7", "--events", "first.jsonl")
+	fern(t, dir, "run", "-p", "in:tagged") // so that it is not the latest
 	first := placement(t, filepath.Join(dir, "first.jsonl"))
-	got := run(t, dir, "replay", "1", "--events", "again.jsonl")
+	got := fern(t, dir, "replay", "1", "--events", "again.jsonl")
 	again := placement(t, filepath.Join(dir, "again.jsonl"))
 	for worker := 1; worker <= 3; worker++ {
 		if !slices.Equal(first[worker], again[worker]) {
@@ -39,13 +39,13 @@ func TestReplay(t *testing.T) {
 		if len(first[worker]) == 0 {
 			continue
 		}
-		run(t, dir, "replay", "1", "--worker", fmt.Sprint(worker), "--events", "one.jsonl")
+		fern(t, dir, "replay", "1", "--worker", fmt.Sprint(worker), "--events", "one.jsonl")
 		if one := placement(t, filepath.Join(dir, "one.jsonl")); !slices.Equal(one[1], first[worker]) || len(one) != 1 {
 			t.Errorf("worker %d alone began %v, in the run %v", worker, one, first[worker])
 		}
 	}
 	for args, words := range map[string]string{"99": "no such run", "soon": "its number is expected", "1 --worker 9": "no worker 9", "1 --worker 0": "--worker is 0"} {
-		if got := run(t, dir, append([]string{"replay"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
+		if got := fern(t, dir, append([]string{"replay"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
 			t.Errorf("replay %s: status %d: %s", args, got.status, got.stderr)
 		}
 	}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/format/tap"
@@ -54,14 +54,14 @@ func (f reportFiles) create() (*reports, error) {
 }
 
 // tell writes an event of a run that goes on.
-func (r *reports) tell(e outcome.Event) {
+func (r *reports) tell(e run.Event) {
 	if r.lines != nil {
 		r.lines.Write(e)
 	}
 }
 
 // write writes a run that has ended, whose event lines are written, and closes all.
-func (r *reports) write(run *outcome.Run) error {
+func (r *reports) write(run *run.Run) error {
 	var errs []error
 	if r.junit != "" {
 		errs = append(errs, wholefile.Write(r.junit, func(w io.Writer) error { return junit.Write(w, run) }))
@@ -73,7 +73,7 @@ func (r *reports) write(run *outcome.Run) error {
 }
 
 // replay writes a run of which nothing is written yet, and closes all.
-func (r *reports) replay(run *outcome.Run) error {
+func (r *reports) replay(run *run.Run) error {
 	if r.lines != nil {
 		run.Replay(r.lines.Write)
 	}

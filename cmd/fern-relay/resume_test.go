@@ -38,7 +38,7 @@ func step(t *testing.T, n int) {
 		data, _ := os.ReadFile(filepath.Join(dir, "log"))
 		return strings.Fields(string(data))
 	}
-	if got := run(t, dir, "run", "--resume"); got.status != 2 || !strings.Contains(got.stderr, "no run was killed here") {
+	if got := fern(t, dir, "run", "--resume"); got.status != 2 || !strings.Contains(got.stderr, "no run was killed here") {
 		t.Errorf("with nothing to resume: status %d: %s", got.status, got.stderr)
 	}
 	cmd := command(dir, "run", "--workers", "1", "-p", "name:Step")
@@ -53,26 +53,26 @@ func step(t *testing.T, n int) {
 		data, _ := os.ReadFile(journals[0])
 		return strings.Contains(string(data), "TestStep19\",\"outcome")
 	})
-	if got := run(t, dir, "list"); strings.Contains(got.stderr, "killed") {
+	if got := fern(t, dir, "list"); strings.Contains(got.stderr, "killed") {
 		t.Errorf("a run that lives is told to be killed: %s", got.stderr)
 	}
 	_ = cmd.Process.Kill()
 	_ = cmd.Wait()
 	testfiles.Write(t, dir, map[string]string{"go-on": ""})
-	if got := run(t, dir, "list"); !strings.Contains(got.stderr, "run 1 was killed when 20 of 40 tests had ended: fern-relay run --resume") {
+	if got := fern(t, dir, "list"); !strings.Contains(got.stderr, "run 1 was killed when 20 of 40 tests had ended: fern-relay run --resume") {
 		t.Errorf("the killed run is not told: %s", got.stderr)
 	}
-	if got := run(t, dir, "list"); strings.Contains(got.stderr, "killed") {
+	if got := fern(t, dir, "list"); strings.Contains(got.stderr, "killed") {
 		t.Errorf("it is told again: %s", got.stderr)
 	}
 	before := len(logged())
-	got := run(t, dir, "run", "--resume", "--junit", "all.xml")
+	got := fern(t, dir, "run", "--resume", "--junit", "all.xml")
 	data, err := os.ReadFile(filepath.Join(dir, "all.xml"))
 	if got.status != 1 || !strings.Contains(got.stdout, "20 picked: 20 passed") || !strings.Contains(got.stdout, "with what had ended before: 39 passed, 1 failed") ||
 		err != nil || strings.Count(string(data), "<testcase") != 40 || len(logged())-before != 20 {
 		t.Errorf("resumed with status %d, %d tests ran:\n%s%s", got.status, len(logged())-before, got.stdout, got.stderr)
 	}
-	if got := run(t, dir, "run", "--resume"); got.status != 2 {
+	if got := fern(t, dir, "run", "--resume"); got.status != 2 {
 		t.Errorf("what is resumed can be resumed again: %s", got.stdout)
 	}
 	if left, _ := os.ReadDir(filepath.Join(dir, ".fern", "runs")); len(left) != 0 {

@@ -14,8 +14,9 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
-	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -118,7 +119,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 
 // run runs what the flags ask for, as often as they ask for it. What came of a test
 // that differed is the gravest of it.
-func (f *runFlags) run(ctx context.Context, s *settings, r *relay.Relay, cmd *cobra.Command) (*outcome.Run, error) {
+func (f *runFlags) run(ctx context.Context, s *settings, r *relay.Relay, cmd *cobra.Command) (*run.Run, error) {
 	n := &runner{interrupts: s.interrupts, relay: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: cmd.OutOrStdout()}
 	prepare := f.request
 	if f.resume {
@@ -244,13 +245,13 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 func keepApart(r *relay.Relay, tests []catalog.Test) ([]catalog.Test, error) {
 	apart, notes, err := r.KeepApart(tests)
 	for _, note := range notes {
-		fmt.Fprintln(stderr, "fern-relay: note:", outcome.PlainLine(note))
+		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
 	}
 	return apart, err
 }
 
 // share plans as all machines do, and keeps the tests of the shard asked for.
-func (f *runFlags) share(r *relay.Relay, tests []catalog.Test) (*outcome.Planned, []catalog.Test, error) {
+func (f *runFlags) share(r *relay.Relay, tests []catalog.Test) (*run.Planned, []catalog.Test, error) {
 	var k, n int
 	if _, err := fmt.Sscanf(f.shard+"\n", "%d/%d\n", &k, &n); err != nil || k < 1 || k > n || n > mostShards {
 		return nil, nil, fmt.Errorf("--shard is %q: K/N is expected with K from 1 to N, as in 2/4", f.shard)
@@ -294,7 +295,7 @@ func refuseLone(tests []catalog.Test) error {
 	if places == nil {
 		return nil
 	}
-	return fmt.Errorf("%s with the rule lone would keep all others from running; take the rule out:%s", report.Plural(len(places), "test"), outcome.Plain(strings.Join(places, "")))
+	return fmt.Errorf("%s with the rule lone would keep all others from running; take the rule out:%s", report.Plural(len(places), "test"), plain.Text(strings.Join(places, "")))
 }
 
 func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {

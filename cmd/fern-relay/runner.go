@@ -11,7 +11,7 @@ import (
 
 	"github.com/charmbracelet/x/term"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/project"
 	"fernrelay/internal/relay"
@@ -31,7 +31,7 @@ type runner struct {
 
 // run runs a request, tells of it, and writes the reports asked for, also where the
 // run is interrupted.
-func (n *runner) run(ctx context.Context, q relay.Request, files reportFiles) (run *outcome.Run, err error) {
+func (n *runner) run(ctx context.Context, q relay.Request, files reportFiles) (r *run.Run, err error) {
 	// Files are made before the run, so that a wrong path is told before the work is done.
 	reports, err := files.create()
 	if err != nil {
@@ -50,31 +50,31 @@ func (n *runner) run(ctx context.Context, q relay.Request, files reportFiles) (r
 	status := report.NewStatus(stderr, term.IsTerminal(os.Stderr.Fd()), len(q.Tests))
 	q.Making = status.Making
 	live := report.NewLive(n.out, n.show)
-	run, number, err := n.relay.Run(ctx, q, func(e outcome.Event) {
+	r, number, err := n.relay.Run(ctx, q, func(e run.Event) {
 		reports.tell(e)
 		live.Tell(e)
 		status.Tell(e)
 	})
-	if run == nil {
+	if r == nil {
 		return nil, errors.Join(err, reports.close())
 	}
-	report.Failures(n.out, run)
-	report.Notes(n.out, run)
+	report.Failures(n.out, r)
+	report.Notes(n.out, r)
 	if n.tookOver > 0 {
-		report.Slow(n.out, run, n.tookOver)
+		report.Slow(n.out, r, n.tookOver)
 	}
-	report.Closing(n.out, run, len(q.Tests), q.Workers, n.relay.Planned(q))
+	report.Closing(n.out, r, len(q.Tests), q.Workers, n.relay.Planned(q))
 	if number > 0 {
 		fmt.Fprintf(stderr, "kept as run %d\n", number)
 	}
-	if err = errors.Join(err, reports.write(run)); err != nil {
+	if err = errors.Join(err, reports.write(r)); err != nil {
 		return nil, unkept{err}
 	}
-	return run, nil
+	return r, nil
 }
 
 // resume runs what is left of a run and writes the reports of the whole.
-func (n *runner) resume(ctx context.Context, q relay.Request, files reportFiles) (*outcome.Run, error) {
+func (n *runner) resume(ctx context.Context, q relay.Request, files reportFiles) (*run.Run, error) {
 	reports, err := files.create()
 	if err != nil {
 		return nil, err
@@ -90,33 +90,33 @@ func (n *runner) resume(ctx context.Context, q relay.Request, files reportFiles)
 
 // repeat runs so many times and tells what differed; ready gives the request of each
 // turn, from 0.
-func (n *runner) repeat(ctx context.Context, files reportFiles, times int, ready func(turn int) (relay.Request, error)) (*outcome.Run, error) {
+func (n *runner) repeat(ctx context.Context, files reportFiles, times int, ready func(turn int) (relay.Request, error)) (*run.Run, error) {
 	reports, err := files.create()
 	if err != nil {
 		return nil, err
 	}
-	var parts []outcome.Part
+	var parts []run.Part
 	for number := 1; number <= times && ctx.Err() == nil && !n.stopped.Load(); number++ {
 		fmt.Fprintf(n.out, "run %d of %d\n", number, times)
 		q, err := ready(number - 1)
 		if err != nil {
 			return nil, errors.Join(err, reports.close())
 		}
-		run, err := n.run(ctx, q, reportFiles{})
+		r, err := n.run(ctx, q, reportFiles{})
 		if err != nil {
 			return nil, errors.Join(err, reports.close())
 		}
-		parts = append(parts, outcome.Part{Name: fmt.Sprint("run ", number), Run: run})
+		parts = append(parts, run.Part{Name: fmt.Sprint("run ", number), Run: r})
 	}
 	report.Repeated(n.out, parts)
-	merged := outcome.Merge(parts).Run
+	merged := run.Merge(parts).Run
 	return merged, reports.replay(merged)
 }
 
 // levels tries how finely the tests may run side by side, and gives the run of the
 // finest level at which nothing differed.
-func (n *runner) levels(ctx context.Context, q relay.Request) (*outcome.Run, error) {
-	trial, err := n.relay.TrialLevels(q, func(q relay.Request, what string) (*outcome.Run, error) {
+func (n *runner) levels(ctx context.Context, q relay.Request) (*run.Run, error) {
+	trial, err := n.relay.TrialLevels(q, func(q relay.Request, what string) (*run.Run, error) {
 		fmt.Fprintf(n.out, "%s\n", what)
 		return n.run(ctx, q, reportFiles{})
 	})
@@ -129,7 +129,7 @@ func (n *runner) levels(ctx context.Context, q relay.Request) (*outcome.Run, err
 
 // onChange runs a request, and then what changed files touch of its pick, until it is
 // interrupted. A change to what runs supersedes the run. It gives the latest run.
-func (n *runner) onChange(ctx context.Context, q relay.Request, files reportFiles) (*outcome.Run, error) {
+func (n *runner) onChange(ctx context.Context, q relay.Request, files reportFiles) (*run.Run, error) {
 	changes, fault := make(chan []string), make(chan error, 1)
 	go func() {
 		fault <- project.Watch(ctx, n.relay.Project.Dir, func(files []string) {
@@ -140,7 +140,7 @@ func (n *runner) onChange(ctx context.Context, q relay.Request, files reportFile
 		})
 	}()
 	pick, workers := q.Pick, q.Workers
-	var last *outcome.Run
+	var last *run.Run
 	for {
 		run, changed, err := n.superseded(ctx, q, files, changes)
 		if err != nil {
@@ -178,7 +178,7 @@ func (n *runner) onChange(ctx context.Context, q relay.Request, files reportFile
 }
 
 // changed reads the project again and gives what a change touches.
-func (n *runner) changed(ctx context.Context, pick string, files []string, last *outcome.Run, workers int) (relay.Request, error) {
+func (n *runner) changed(ctx context.Context, pick string, files []string, last *run.Run, workers int) (relay.Request, error) {
 	again, err := n.relay.Reload(ctx, files)
 	if err != nil {
 		return relay.Request{}, err
@@ -189,7 +189,7 @@ func (n *runner) changed(ctx context.Context, pick string, files []string, last 
 
 // superseded runs a request; where files change that it touches, it ends the run and
 // gives them.
-func (n *runner) superseded(ctx context.Context, q relay.Request, files reportFiles, changes <-chan []string) (run *outcome.Run, changed []string, err error) {
+func (n *runner) superseded(ctx context.Context, q relay.Request, files reportFiles, changes <-chan []string) (run *run.Run, changed []string, err error) {
 	ctx, supersede := context.WithCancelCause(ctx)
 	defer supersede(nil)
 	ended := make(chan struct{})

@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/testfiles"
 )
 
@@ -46,12 +46,12 @@ daemon) setsid sleep 87654 >/dev/null 2>&1 & setsid sleep 87654 &;;
 kills) kill -9 $$;;
 hangs) trap '' TERM INT; sleep 87654;;
 shaky) test -e tried || { touch tried; echo "got: 3 want: 4"; exit 1; };;`)
-	got := run(t, dir, "run", "--retries", "1", "--took-over", "1s", "--events", "e.jsonl", "--junit", "j.xml", "--tap", "t.tap")
-	want := map[string]outcome.Outcome{"good": "passed", "flood": "failed", "binary": "failed", "daemon": "passed", "kills": "errored", "hangs": "timed-out", "shaky": "passed"}
+	got := fern(t, dir, "run", "--retries", "1", "--took-over", "1s", "--events", "e.jsonl", "--junit", "j.xml", "--tap", "t.tap")
+	want := map[string]run.Outcome{"good": "passed", "flood": "failed", "binary": "failed", "daemon": "passed", "kills": "errored", "hangs": "timed-out", "shaky": "passed"}
 	events := readEvents(t, filepath.Join(dir, "e.jsonl"))
 	times := map[string]int{}
 	for _, e := range events {
-		if e.Event == outcome.Finished {
+		if e.Event == run.Finished {
 			times[e.ID[len("c:.#"):]]++
 		}
 	}
@@ -71,7 +71,7 @@ shaky) test -e tried || { touch tried; echo "got: 3 want: 4"; exit 1; };;`)
 		t.Errorf("status %d, %v", got.status, err)
 	}
 	for _, report := range []string{"j.xml", "t.tap", "e.jsonl"} {
-		if again := run(t, dir, "merge", report); !strings.Contains(again.stdout, "7 tests: 2 passed, 1 unstable, 2 failed, 1 errored, 1 timed-out") {
+		if again := fern(t, dir, "merge", report); !strings.Contains(again.stdout, "7 tests: 2 passed, 1 unstable, 2 failed, 1 errored, 1 timed-out") {
 			t.Errorf("%s says:\n%s", report, again.stdout[len(again.stdout)-min(len(again.stdout), 1000):])
 		}
 	}
@@ -123,7 +123,7 @@ func TestInterrupt(t *testing.T) {
 		}
 	}
 	testfiles.Write(t, dir, map[string]string{"go": ""})
-	if got := run(t, dir, "run", "--junit", "/dev/full"); got.status != 3 || !strings.Contains(got.stderr, "no space left") || !strings.Contains(got.stdout, "2 passed") {
+	if got := fern(t, dir, "run", "--junit", "/dev/full"); got.status != 3 || !strings.Contains(got.stderr, "no space left") || !strings.Contains(got.stdout, "2 passed") {
 		t.Errorf("with a full disk: status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	reader, writer, err := os.Pipe()
@@ -169,7 +169,7 @@ func TestKilled(t *testing.T) {
 		t.Fatal(err)
 	}
 	_ = cmd.Wait()
-	if got := run(t, dir, "list"); !strings.Contains(got.stderr, "run 1 was killed when 0 of 1 tests had ended") {
+	if got := fern(t, dir, "list"); !strings.Contains(got.stderr, "run 1 was killed when 0 of 1 tests had ended") {
 		t.Errorf("the next start says %s", got.stderr)
 	}
 	waitFor(t, "all processes to end", func() bool { return exec.Command("pgrep", "-f", "sleep 76543").Run() != nil })
@@ -178,17 +178,17 @@ func TestKilled(t *testing.T) {
 // TestLimits holds the limits of a test and of a run, and failed first.
 func TestLimits(t *testing.T) {
 	dir := scripts(t, "", "one/quick two/slow three/bad", "two/slow) sleep 20;;\nthree/bad) exit 1;;")
-	if got := run(t, dir, "run", "-p", "in:two", "--timeout", "100ms"); got.status != 1 || !strings.Contains(got.stdout, "timed out at 100ms") {
+	if got := fern(t, dir, "run", "-p", "in:two", "--timeout", "100ms"); got.status != 1 || !strings.Contains(got.stdout, "timed out at 100ms") {
 		t.Errorf("status %d: %s", got.status, got.stdout)
 	}
-	got := run(t, dir, "run", "--run-timeout", "500ms", "--workers", "1", "--order", "declared")
+	got := fern(t, dir, "run", "--run-timeout", "500ms", "--workers", "1", "--order", "declared")
 	if got.status != 3 || !strings.Contains(got.stdout, "its time of 500ms was up") {
 		t.Errorf("status %d: %s", got.status, got.stdout)
 	}
-	if got := run(t, dir, "run", "-p", "not in:two"); got.status != 1 {
+	if got := fern(t, dir, "run", "-p", "not in:two"); got.status != 1 {
 		t.Fatal(got.stdout)
 	}
-	got = run(t, dir, "run", "-p", "not in:two", "--order", "troubled", "--stop-after", "1", "--workers", "1", "--show", "names")
+	got = fern(t, dir, "run", "-p", "not in:two", "--order", "troubled", "--stop-after", "1", "--workers", "1", "--show", "names")
 	if !strings.HasPrefix(got.stdout, "▲ c:three#three/bad") || !strings.Contains(got.stdout, "1 failed, 1 skipped") {
 		t.Errorf("failed first: %s", got.stdout)
 	}
@@ -200,7 +200,7 @@ func TestTrialLevels(t *testing.T) {
 	dir := scripts(t, "", "a/one b/two b/three c/shaky", `
 b/*) mkdir "busy" || exit 1; sleep 0.3; rmdir busy;;
 c/*) if [ -e odd ]; then rm odd; exit 1; fi; touch odd;;`)
-	got := run(t, dir, "run", "--trial-levels", "--workers", "4")
+	got := fern(t, dir, "run", "--trial-levels", "--workers", "4")
 	for _, words := range []string{"groups        4", "nothing differs", "came out otherwise", "c:c#c/shaky", "▲ c:b#b/", "and passed alone", `the finest safe level is group: together = "group"`} {
 		if !strings.Contains(got.stdout, words) {
 			t.Errorf("%q is not told:\n%s", words, got.stdout)
@@ -214,7 +214,7 @@ c/*) if [ -e odd ]; then rm odd; exit 1; fi; touch odd;;`)
 // TestOrderCover runs the series of orders as the ledger grows.
 func TestOrderCover(t *testing.T) {
 	dir := scripts(t, "", "a b c d", "*) echo $1 >> log;;")
-	if got := run(t, dir, "run", "--order", "cover", "--repeat", "4", "--workers", "1"); got.status != 0 {
+	if got := fern(t, dir, "run", "--order", "cover", "--repeat", "4", "--workers", "1"); got.status != 0 {
 		t.Fatal(got.stdout, got.stderr)
 	}
 	data, err := os.ReadFile(filepath.Join(dir, "log"))

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
 )
@@ -61,18 +61,18 @@ type shownRun struct {
 
 // testLine is a test of a run.
 type testLine struct {
-	ID       string          `json:"id"`
-	Outcome  outcome.Outcome `json:"outcome"`
-	Seconds  float64         `json:"seconds"`
-	Worker   int             `json:"worker,omitempty"`
-	Batch    int             `json:"batch,omitempty"`
-	Unstable bool            `json:"unstable,omitempty"`
-	outcome.Failure
-	Output string         `json:"output,omitempty"`
-	Steps  []outcome.Step `json:"steps,omitempty"`
+	ID       string      `json:"id"`
+	Outcome  run.Outcome `json:"outcome"`
+	Seconds  float64     `json:"seconds"`
+	Worker   int         `json:"worker,omitempty"`
+	Batch    int         `json:"batch,omitempty"`
+	Unstable bool        `json:"unstable,omitempty"`
+	run.Failure
+	Output string     `json:"output,omitempty"`
+	Steps  []run.Step `json:"steps,omitempty"`
 }
 
-func newTestLine(r *outcome.Result) testLine {
+func newTestLine(r *run.Result) testLine {
 	return testLine{ID: r.ID, Outcome: r.Outcome, Seconds: r.Seconds, Worker: r.Worker, Batch: r.Batch, Unstable: r.Unstable, Failure: r.Failure,
 		Output: string(r.Output), Steps: r.Steps}
 }

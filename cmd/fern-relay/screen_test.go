@@ -173,7 +173,7 @@ func TestCtrlCOnScreen(t *testing.T) {
 	s.shows("Watch", "4 of 4 workers busy", "/252")
 	s.press("C-c")
 	s.ended()
-	got := run(t, filepath.Join(cache, "fern-relay", "glasshouse"), "draw", "timeline", "-o", filepath.Join(cache, "run.svg"))
+	got := fern(t, filepath.Join(cache, "fern-relay", "glasshouse"), "draw", "timeline", "-o", filepath.Join(cache, "run.svg"))
 	data, err := os.ReadFile(filepath.Join(cache, "run.svg"))
 	if got.status != 0 || err != nil || !strings.Contains(string(data), "glasshouse, run 31") || !strings.Contains(string(data), "lost") {
 		t.Errorf("the interrupted run is not kept: status %d, %v\n%s", got.status, err, got.stderr)

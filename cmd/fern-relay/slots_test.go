@@ -43,7 +43,7 @@ echo "$STORE $3" >> used
 			t.Fatal(err)
 		}
 	}
-	got := run(t, dir, "run")
+	got := fern(t, dir, "run")
 	if got.status != 0 {
 		t.Fatalf("status %d:\n%s%s", got.status, got.stdout, got.stderr)
 	}
@@ -66,12 +66,12 @@ echo "$STORE $3" >> used
 	}
 
 	testfiles.Write(t, dir, map[string]string{"store": "#!/bin/sh\ntest $1 = make && mkdir -p stores/$2$3 || { echo no room; exit 1; }\n"})
-	got = run(t, dir, "run", "--workers", "1")
+	got = fern(t, dir, "run", "--workers", "1")
 	if got.status != 0 || !strings.Contains(got.stdout, "beside the tests: clean of worker 1: ") || !strings.Contains(got.stdout, "exit status 1: no room") {
 		t.Errorf("a clean that fails ends with status %d:\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	testfiles.Write(t, dir, map[string]string{"store": "#!/bin/sh\necho no room; exit 4\n"})
-	got = run(t, dir, "run")
+	got = fern(t, dir, "run")
 	if got.status != 1 || !strings.Contains(got.stdout, "9 errored") || !strings.Contains(got.stdout, "prepare of worker") || !strings.Contains(got.stdout, "exit status 4: no room") {
 		t.Errorf("a prepare that fails ends with status %d:\n%s%s", got.status, got.stdout, got.stderr)
 	}

@@ -14,7 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/core/split"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/report"
@@ -173,7 +173,7 @@ func (f *splitFlags) tooSoon(study *split.Study) error {
 	plan := study.Plan(split.Quick)
 	words := fmt.Sprintf("no number of shards ends within %s: the soonest is %s", f.within, history.ClockTenths(plan.Finish))
 	if u := plan.Setter; u != nil {
-		words += fmt.Sprintf(", as %s is %s in one piece: ", outcome.PlainLine(u.Label), history.Short(u.Alone()))
+		words += fmt.Sprintf(", as %s is %s in one piece: ", plain.Line(u.Label), history.Short(u.Alone()))
 		if study.Together != split.Test && len(u.Tests) > 1 {
 			words += "part it (--together test), or "
 		}
@@ -219,7 +219,7 @@ func matrixOf(p split.Plan) []job {
 	for i, s := range p.Shards {
 		label := fmt.Sprintf("%d of %d, %s", s.Number, len(p.Shards), history.Clock(s.Seconds()))
 		if len(s.Units) > 0 {
-			label += ", " + outcome.PlainLine(s.Units[0].Label)
+			label += ", " + plain.Line(s.Units[0].Label)
 		}
 		if more := len(s.Units) - 1; more > 0 {
 			label += fmt.Sprintf(" and %d more", more)

@@ -40,7 +40,7 @@ type jsonPlan struct {
 
 func planOf(t *testing.T, dir string, args ...string) jsonPlan {
 	t.Helper()
-	got := run(t, dir, append([]string{"split", "--timings", "times.csv", "--json"}, args...)...)
+	got := fern(t, dir, append([]string{"split", "--timings", "times.csv", "--json"}, args...)...)
 	var p jsonPlan
 	if err := json.Unmarshal([]byte(got.stdout), &p); err != nil || got.status != 0 {
 		t.Fatalf("%v: status %d, %v\n%s", args, got.status, err, got.stderr)
@@ -70,7 +70,7 @@ func TestSplit(t *testing.T) {
 	if len(within.Shards) != 5 {
 		t.Errorf("%d shards are said to be needed for what 5 do", len(within.Shards))
 	}
-	if got := run(t, dir, "split", "--timings", "times.csv", "--within", "500ms"); got.status != 2 || !strings.Contains(got.stderr, "as g") || !strings.Contains(got.stderr, "--together test") {
+	if got := fern(t, dir, "split", "--timings", "times.csv", "--within", "500ms"); got.status != 2 || !strings.Contains(got.stderr, "as g") || !strings.Contains(got.stderr, "--together test") {
 		t.Errorf("what cannot be met ends with %d: %s", got.status, got.stderr)
 	}
 	late := planOf(t, dir, "--shards", "5", "--late", "2=20s", "--pin", "g7=3")
@@ -78,7 +78,7 @@ func TestSplit(t *testing.T) {
 		t.Errorf("the shard that begins late takes %g s", late.Shards[1].Seconds)
 	}
 
-	got := run(t, dir, "split", "--timings", "times.csv", "--shards", "3", "--matrix", "--files", "out", "--svg", "plan.svg", "--pdf", "plan.pdf")
+	got := fern(t, dir, "split", "--timings", "times.csv", "--shards", "3", "--matrix", "--files", "out", "--svg", "plan.svg", "--pdf", "plan.pdf")
 	var jobs []struct {
 		Shard, Of int
 		Label     string
@@ -97,19 +97,19 @@ func TestSplit(t *testing.T) {
 	if seen != 300 {
 		t.Errorf("the files hold %d of 300 tests", seen)
 	}
-	run(t, dir, "split", "--timings", "times.csv", "--shards", "2", "--files", "out")
+	fern(t, dir, "split", "--timings", "times.csv", "--shards", "2", "--files", "out")
 	if left, _ := filepath.Glob(filepath.Join(dir, "out", "*")); len(left) != 2 {
 		t.Errorf("after another plan there are %v", left)
 	}
 
-	if got := run(t, dir, "split", "--timings", "times.csv", "--shards", "31"); got.status != 0 || !strings.Contains(got.stdout, "1 shard is empty") {
+	if got := fern(t, dir, "split", "--timings", "times.csv", "--shards", "31"); got.status != 0 || !strings.Contains(got.stdout, "1 shard is empty") {
 		t.Errorf("of an empty shard it says %s%s", got.stdout, got.stderr)
 	}
-	if got := run(t, dir, "split", "--timings", "times.csv"); got.status != 0 || !strings.Contains(got.stdout, "the knee") {
+	if got := fern(t, dir, "split", "--timings", "times.csv"); got.status != 0 || !strings.Contains(got.stdout, "the knee") {
 		t.Errorf("the curve is %s%s", got.stdout, got.stderr)
 	}
 	testfiles.Write(t, dir, map[string]string{"twice.csv": "id,seconds\na,1\nb,1\na,2\nb,3\n"})
-	if got := run(t, dir, "split", "--timings", "twice.csv", "--shards", "2", "-v", "--files", "none"); got.status != 2 || !strings.Contains(got.stderr, "line 5: the id \"b\" stands already in line 3") {
+	if got := fern(t, dir, "split", "--timings", "twice.csv", "--shards", "2", "-v", "--files", "none"); got.status != 2 || !strings.Contains(got.stderr, "line 5: the id \"b\" stands already in line 3") {
 		t.Errorf("of IDs that stand twice it says %s", got.stderr)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "none")); err == nil {
@@ -121,7 +121,7 @@ func TestSplit(t *testing.T) {
 func TestSteadySplit(t *testing.T) {
 	dir := t.TempDir()
 	text := times(t, dir, 100, 10)
-	got := run(t, dir, "split", "--timings", "times.csv", "--shards", "8", "--together", "test", "--json")
+	got := fern(t, dir, "split", "--timings", "times.csv", "--shards", "8", "--together", "test", "--json")
 	testfiles.Write(t, dir, map[string]string{"plan.json": got.stdout})
 	before := map[string]int{}
 	for _, s := range planOf(t, dir, "--shards", "8", "--together", "test").Shards {
@@ -157,7 +157,7 @@ func TestShardsPlanAlike(t *testing.T) {
 	t.Parallel()
 	dir := trouble(t, goSuite)
 	pick := "in:order/** or in:tagged or in:needs or in:beside"
-	got := run(t, dir, "list", "--json", "-p", pick)
+	got := fern(t, dir, "list", "--json", "-p", pick)
 	text := "id,seconds\n"
 	for line := range strings.Lines(got.stdout) {
 		var test catalog.Test
@@ -169,7 +169,7 @@ func TestShardsPlanAlike(t *testing.T) {
 	testfiles.Write(t, dir, map[string]string{"times.csv": text + "unit:gone#TestGone,3\n", "other.csv": "id,seconds\n"})
 	covered, prints := map[string]int{}, map[string]bool{}
 	shard := func(k, timings string) {
-		got := run(t, dir, "run", "-p", pick, "--shard", k, "--together", "test", "--timings", timings, "--events", "shard.jsonl", "-v")
+		got := fern(t, dir, "run", "-p", pick, "--shard", k, "--together", "test", "--timings", timings, "--events", "shard.jsonl", "-v")
 		events := readEvents(t, filepath.Join(dir, "shard.jsonl"))
 		planned := events[0].Planned
 		if planned == nil || fmt.Sprintf("%d/%d", planned.Shard, planned.Of) != k {
@@ -200,13 +200,13 @@ func TestShardsPlanAlike(t *testing.T) {
 	if len(prints) != 2 {
 		t.Error("other times have the same fingerprints")
 	}
-	run(t, dir, "run", "-p", pick)
-	run(t, dir, "ledger", "timings", "-o", "times.csv")
+	fern(t, dir, "run", "-p", pick)
+	fern(t, dir, "ledger", "timings", "-o", "times.csv")
 	first, err := os.ReadFile(filepath.Join(dir, "times.csv"))
-	if got := run(t, dir, "ledger", "timings"); err != nil || !strings.HasPrefix(got.stdout, "id,seconds,spread,setup\n") || strings.Count(got.stdout, "\n") != strings.Count(string(first), "\n") {
+	if got := fern(t, dir, "ledger", "timings"); err != nil || !strings.HasPrefix(got.stdout, "id,seconds,spread,setup\n") || strings.Count(got.stdout, "\n") != strings.Count(string(first), "\n") {
 		t.Errorf("the timings are %s, in the file %s, %v", got.stdout, first, err)
 	}
-	if got := run(t, dir, "draw", "curve", "-p", pick, "-o", "curve.svg"); got.status != 0 {
+	if got := fern(t, dir, "draw", "curve", "-p", pick, "-o", "curve.svg"); got.status != 0 {
 		t.Errorf("the curve is not drawn: %s", got.stderr)
 	}
 }
@@ -271,7 +271,7 @@ func TestSlow(t *testing.T) { time.Sleep(300 * time.Millisecond) }
 
 func TestBehind(t *testing.T) {}
 `})
-	got := run(t, dir, "run", "--workers", "1", "--repeat", "3", "--show", "names", "--junit", "all.xml")
+	got := fern(t, dir, "run", "--workers", "1", "--repeat", "3", "--show", "names", "--junit", "all.xml")
 	if got.status != 1 || !strings.Contains(got.stdout, "3 runs: 1 test differed\n    go:.#TestMoody  passed 2, failed 1 of 3") || strings.Count(got.stdout, "▪ go:.#TestFine") != 3 {
 		t.Errorf("repeated with status %d:\n%s%s", got.status, got.stdout, got.stderr)
 	}
@@ -282,7 +282,7 @@ func TestBehind(t *testing.T) {}
 	if err := os.Remove(filepath.Join(dir, "moody")); err != nil {
 		t.Fatal(err)
 	}
-	got = run(t, dir, "run", "--workers", "1", "--stop-after", "1")
+	got = fern(t, dir, "run", "--workers", "1", "--stop-after", "1")
 	if got.status != 1 || !strings.Contains(got.stdout, "the run stopped after 1 that failed") || !regexp.MustCompile(`planned 0:00\.[3-9], alone`).MatchString(got.stdout) || !strings.Contains(got.stdout, "1 failed, 2 skipped") {
 		t.Errorf("stopped with status %d:\n%s%s", got.status, got.stdout, got.stderr)
 	}

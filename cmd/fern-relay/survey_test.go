@@ -12,7 +12,7 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter/host"
 	"fernrelay/internal/report"
 	"fernrelay/internal/testfiles"
@@ -45,7 +45,7 @@ func beHost() {
 			var params host.RunParams
 			_ = json.Unmarshal(m.Params, &params)
 			for _, t := range params.Tests {
-				note, _ := json.Marshal(host.Note{TestName: t, Outcome: outcome.Passed})
+				note, _ := json.Marshal(host.Note{TestName: t, Outcome: run.Passed})
 				_ = encoder.Encode(host.Message{Version: "2.0", Method: host.NoteStarted, Params: note})
 				_ = encoder.Encode(host.Message{Version: "2.0", Method: host.NoteFinished, Params: note})
 			}
@@ -60,7 +60,7 @@ func beHost() {
 func TestNamesSurviveTheShell(t *testing.T) {
 	dir := t.TempDir()
 	testfiles.Write(t, dir, map[string]string{"fern.toml": fmt.Sprintf("[[suite]]\nname = \"hard\"\nkind = \"host\"\nrun = \"'%s' be-a-host\"\n", os.Args[0])})
-	listed := run(t, dir, "list")
+	listed := fern(t, dir, "list")
 	tests := listJSON(t, dir)
 	lines := strings.Split(strings.TrimSuffix(listed.stdout, "\n"), "\n")
 	if len(tests) != 3*len(hardNames) || len(lines) != len(tests) || !strings.Contains(listed.stderr, "names 2 tests so") {
@@ -76,21 +76,21 @@ func TestNamesSurviveTheShell(t *testing.T) {
 	}
 	for _, i := range []int{1, 2, 5, 8, len(hardNames) + 6} {
 		var why report.Why
-		got := run(t, dir, "why", "--json", "--", tests[i].ID)
+		got := fern(t, dir, "why", "--json", "--", tests[i].ID)
 		if err := json.Unmarshal([]byte(got.stdout), &why); err != nil || why.ID != tests[i].ID || !why.Held {
 			t.Errorf("why %q: %v, %+v\n%s", tests[i].ID, err, why, got.stderr)
 		}
 	}
-	got := run(t, dir, "run", "--events", "events.jsonl")
+	got := fern(t, dir, "run", "--events", "events.jsonl")
 	outcomes := outcomes(readEvents(t, filepath.Join(dir, "events.jsonl")))
-	if got.status != 0 || len(outcomes) != len(tests) || outcomes["hard:drip#plain~2"] != outcome.Skipped || outcomes["hard:.#two  words"] != outcome.Passed {
+	if got.status != 0 || len(outcomes) != len(tests) || outcomes["hard:drip#plain~2"] != run.Skipped || outcomes["hard:.#two  words"] != run.Passed {
 		t.Errorf("status %d, %d outcomes\n%s", got.status, len(outcomes), got.stdout)
 	}
 }
 
 func listJSON(t *testing.T, dir string, args ...string) []catalog.Test {
 	t.Helper()
-	got := run(t, dir, append([]string{"list", "--json"}, args...)...)
+	got := fern(t, dir, append([]string{"list", "--json"}, args...)...)
 	var tests []catalog.Test
 	for line := range strings.Lines(got.stdout) {
 		var test catalog.Test
@@ -150,7 +150,7 @@ func TestNear(t *testing.T) {}
 
 func TestMarksAreObeyed(t *testing.T) {
 	dir := rulesModule(t)
-	got := run(t, dir, "run", "-p", "took<1h", "--events", "events.jsonl")
+	got := fern(t, dir, "run", "-p", "took<1h", "--events", "events.jsonl")
 	events := readEvents(t, filepath.Join(dir, "events.jsonl"))
 	messages := map[string]string{}
 	for _, e := range events {
@@ -203,18 +203,18 @@ func TestLoneOnCI(t *testing.T) {
 
 func TestEmptyPick(t *testing.T) {
 	dir := rulesModule(t)
-	got := run(t, dir, "run", "-p", "in:b not far name:/^TestN/ took>1h")
+	got := fern(t, dir, "run", "-p", "in:b not far name:/^TestN/ took>1h")
 	if got.status != 2 || !strings.Contains(got.stderr, "    name:/^TestN/       1  5 out\n    took>1h             0  1 out\n") {
 		t.Errorf("status %d: %s", got.status, got.stderr)
 	}
-	if got := run(t, dir, "run", "-p", "took>1h", "--allow-empty"); got.status != 0 || !strings.Contains(got.stdout, "0 picked: nothing ran") {
+	if got := fern(t, dir, "run", "-p", "took>1h", "--allow-empty"); got.status != 0 || !strings.Contains(got.stdout, "0 picked: nothing ran") {
 		t.Errorf("status %d: %s%s", got.status, got.stdout, got.stderr)
 	}
 }
 
 func TestCounts(t *testing.T) {
 	dir := rulesModule(t)
-	got := run(t, dir, "list", "--count", "group,tag", "-p", "saved:plain")
+	got := fern(t, dir, "list", "--count", "group,tag", "-p", "saved:plain")
 	want := "group  !it  !linux  far  it  linux  tests    time\n" +
 		"a        ·       ·    1   ·      ·      8  0:00.6\n" +
 		"b        1       1    ·   1      1      5  0:00.4\n" +
@@ -222,12 +222,12 @@ func TestCounts(t *testing.T) {
 	if got.stdout != want {
 		t.Errorf("counted\n%s\nwant\n%s%s", got.stdout, want, got.stderr)
 	}
-	got = run(t, dir, "list", "--count", "suite", "--json")
+	got = fern(t, dir, "list", "--count", "suite", "--json")
 	if !strings.Contains(got.stdout, `"suite":"u","tests":14}`) {
 		t.Errorf("counted %s%s", got.stdout, got.stderr)
 	}
 	for _, by := range []string{"colour", "tag,tag", "tag,group,suite"} {
-		if got := run(t, dir, "list", "--count", by); got.status != 2 || !strings.Contains(got.stderr, "--count: tests") {
+		if got := fern(t, dir, "list", "--count", by); got.status != 2 || !strings.Contains(got.stderr, "--count: tests") {
 			t.Errorf("--count %s: status %d: %s", by, got.status, got.stderr)
 		}
 	}
@@ -264,7 +264,7 @@ func TestNothingFound(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		got := run(t, dir, "list")
+		got := fern(t, dir, "list")
 		if got.status != c.status {
 			t.Errorf("%s: status %d", name, got.status)
 		}
@@ -278,7 +278,7 @@ func TestNothingFound(t *testing.T) {
 
 func TestDrawWeave(t *testing.T) {
 	dir := rulesModule(t)
-	got := run(t, dir, "draw", "weave", "-p", "far or in:b", "-o", "weave.svg")
+	got := fern(t, dir, "draw", "weave", "-p", "far or in:b", "-o", "weave.svg")
 	data, err := os.ReadFile(filepath.Join(dir, "weave.svg"))
 	for _, words := range []string{"pick: far or in:b; 7 of 14 tests", ">1/8<", ">!linux<"} {
 		if got.status != 0 || err != nil || !strings.Contains(string(data), words) {
@@ -286,7 +286,7 @@ func TestDrawWeave(t *testing.T) {
 		}
 	}
 	for args, words := range map[string]string{"weave -p nowhere": "no test carries", "timeline -p far": "--pick is for the other charts", "pie": "the charts are curve, history, shards, slow, timeline, trend, weave", "timeline": "latest run"} {
-		if got := run(t, dir, append(append([]string{"draw"}, strings.Fields(args)...), "-o", "x.svg")...); got.status != 2 || !strings.Contains(got.stderr, words) {
+		if got := fern(t, dir, append(append([]string{"draw"}, strings.Fields(args)...), "-o", "x.svg")...); got.status != 2 || !strings.Contains(got.stderr, words) {
 			t.Errorf("draw %s: status %d: %s", args, got.status, got.stderr)
 		}
 	}

@@ -10,7 +10,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
@@ -59,16 +59,16 @@ func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error
 		return err
 	}
 	runner := &runner{interrupts: s.interrupts, relay: r, show: report.ShowSum, out: out}
-	run, err := runner.run(ctx, request, reportFiles{junit: filepath.Join(results, "junit.xml"), events: filepath.Join(results, "events.jsonl")})
+	ran, err := runner.run(ctx, request, reportFiles{junit: filepath.Join(results, "junit.xml"), events: filepath.Join(results, "events.jsonl")})
 	if err != nil {
 		return err
 	}
-	if run.Counts[outcome.Lost] > 0 {
-		return withStatus(run.ExitStatus())
+	if ran.Counts[run.Lost] > 0 {
+		return withStatus(ran.ExitStatus())
 	}
 	title := r.Project.Name + ", the demo's run"
 	for _, file := range []string{"timeline.svg", "timeline.pdf"} {
-		if err := draw.WriteFile(filepath.Join(results, file), draw.Timeline(title, run)); err != nil {
+		if err := draw.WriteFile(filepath.Join(results, file), draw.Timeline(title, ran)); err != nil {
 			return err
 		}
 	}

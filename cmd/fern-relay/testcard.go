@@ -3,7 +3,7 @@ package main
 import (
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -24,9 +24,9 @@ type testReport struct {
 
 // pastLine is what came of the test in a run.
 type pastLine struct {
-	Run     int             `json:"run"`
-	Outcome outcome.Outcome `json:"outcome"`
-	Seconds float64         `json:"seconds"`
+	Run     int         `json:"run"`
+	Outcome run.Outcome `json:"outcome"`
+	Seconds float64     `json:"seconds"`
 }
 
 func newTestCard(s *settings) *cobra.Command {

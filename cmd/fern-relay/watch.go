@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
 	"fernrelay/internal/tui"
@@ -35,17 +35,17 @@ func newWatch(s *settings) *cobra.Command {
 			if journal == "" {
 				return errors.New("no run goes on in this project: start one with fern-relay run, or in the application")
 			}
-			run, live := outcome.NewRun(), report.NewLive(cmd.OutOrStdout(), report.ShowNames)
+			ran, live := run.New(), report.NewLive(cmd.OutOrStdout(), report.ShowNames)
 			task := ledger.Task{}
-			err = ledger.Follow(cmd.Context(), journal, func(t ledger.Task) { task = t }, func(e outcome.Event) {
-				run.Apply(e)
+			err = ledger.Follow(cmd.Context(), journal, func(t ledger.Task) { task = t }, func(e run.Event) {
+				ran.Apply(e)
 				live.Tell(e)
 			})
 			if err != nil {
 				return err
 			}
-			report.Closing(cmd.OutOrStdout(), run, len(task.Tests), task.Workers, 0)
-			return withStatus(run.ExitStatus())
+			report.Closing(cmd.OutOrStdout(), ran, len(task.Tests), task.Workers, 0)
+			return withStatus(ran.ExitStatus())
 		},
 	}
 }

@@ -90,7 +90,7 @@ func TestWatchOnScreen(t *testing.T) {
 	second.ended()
 	s.press("q")
 	s.ended()
-	if got := run(t, dir, "replay", "2"); !strings.Contains(got.stdout, "1 picked: 1 passed") {
+	if got := fern(t, dir, "replay", "2"); !strings.Contains(got.stdout, "1 picked: 1 passed") {
 		t.Errorf("the run that followed the change: %s", got.stdout)
 	}
 }

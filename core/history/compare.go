@@ -5,7 +5,7 @@ import (
 	"math"
 	"slices"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Comparison says how a run differs from one before it.
@@ -21,7 +21,7 @@ type Comparison struct {
 // Difference is a test with its results in two runs, nil where it is not in one.
 type Difference struct {
 	ID            string
-	Before, After *outcome.Result
+	Before, After *run.Result
 }
 
 // Gained is by how many seconds the later result is faster.
@@ -29,7 +29,7 @@ func (d Difference) Gained() float64 { return d.Before.Seconds - d.After.Seconds
 
 // Compare tells how a run differs from one before it. A time is another one where it differs
 // by a fifth, by 50 ms and by three times the spread that is known of the test, in seconds.
-func Compare(before, after *outcome.Run, spread func(id string) float64) Comparison {
+func Compare(before, after *run.Run, spread func(id string) float64) Comparison {
 	var c Comparison
 	for _, now := range after.Results {
 		d := Difference{now.ID, before.Result(now.ID), now}
@@ -41,10 +41,10 @@ func Compare(before, after *outcome.Run, spread func(id string) float64) Compari
 			if was == nil || !was.Outcome.Bad() {
 				c.Failing = append(c.Failing, d)
 			}
-		case was == nil || now.Outcome == outcome.Skipped || now.Outcome == outcome.Lost:
+		case was == nil || now.Outcome == run.Skipped || now.Outcome == run.Lost:
 		case was.Outcome.Bad():
 			c.Mended = append(c.Mended, d)
-		case was.Outcome == outcome.Skipped || was.Outcome == outcome.Lost || !otherTime(was.Seconds, now.Seconds, spread(now.ID)):
+		case was.Outcome == run.Skipped || was.Outcome == run.Lost || !otherTime(was.Seconds, now.Seconds, spread(now.ID)):
 		case now.Seconds > was.Seconds:
 			c.Slower = append(c.Slower, d)
 		default:

@@ -4,15 +4,15 @@ import (
 	"fmt"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 func ExampleFigure() {
 	past := []history.Cell{
-		history.NewCell(outcome.Passed, 0.30),
-		history.NewCell(outcome.Skipped, 0), // evidence of nothing
-		history.NewCell(outcome.Failed, 0.05),
-		history.NewCell(outcome.Passed, 0.32),
+		history.NewCell(run.Passed, 0.30),
+		history.NewCell(run.Skipped, 0), // evidence of nothing
+		history.NewCell(run.Failed, 0.05),
+		history.NewCell(run.Passed, 0.32),
 	}
 	f := history.Figure(past)
 	fmt.Printf("%d of %d passed, %d changes of outcome, %.2f s\n", f.Ran-f.Bad, f.Ran, f.Flips, f.Seconds)

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Default is the time assumed for a test, in seconds, where nothing at all is known.
@@ -176,16 +176,16 @@ func LearnSetup(past []float64) float64 {
 // Setups tells from a run what it cost to begin a batch of each group, suite:group,
 // in seconds: how long its worker was busy with no test, from the end of the batch
 // before. The first batch of a worker tells nothing, as it waits for the build.
-func Setups(run *outcome.Run) map[string]float64 {
-	workers := map[int][]*outcome.Result{}
-	for _, r := range run.Results {
+func Setups(ran *run.Run) map[string]float64 {
+	workers := map[int][]*run.Result{}
+	for _, r := range ran.Results {
 		if r.Worker > 0 && !r.Started.IsZero() {
 			workers[r.Worker] = append(workers[r.Worker], r)
 		}
 	}
 	setups := map[string]float64{}
 	for _, results := range workers {
-		slices.SortStableFunc(results, func(a, b *outcome.Result) int { return a.Started.Compare(b.Started) })
+		slices.SortStableFunc(results, func(a, b *run.Result) int { return a.Started.Compare(b.Started) })
 		batch, ended := results[0].Batch, results[0].Ended
 		for _, r := range results[1:] {
 			if r.Batch != batch {

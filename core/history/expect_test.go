@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 func TestExpect(t *testing.T) {
@@ -57,11 +57,11 @@ func TestLearn(t *testing.T) {
 // TestSetups holds that what a worker spends between two batches is what the
 // second costs to begin, and that no first batch counts.
 func TestSetups(t *testing.T) {
-	run, start := outcome.NewRun(), time.Unix(1000, 0)
+	r, start := run.New(), time.Unix(1000, 0)
 	test := func(id string, worker, batch int, from, to float64) {
 		at := func(s float64) time.Time { return start.Add(time.Duration(s * float64(time.Second))) }
-		run.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: worker, Batch: batch, At: at(from)})
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: worker, Batch: batch, At: at(to), Outcome: outcome.Passed, Seconds: outcome.Took(to - from)})
+		r.Apply(run.Event{Event: run.Started, ID: id, Worker: worker, Batch: batch, At: at(from)})
+		r.Apply(run.Event{Event: run.Finished, ID: id, Worker: worker, Batch: batch, At: at(to), Outcome: run.Passed, Seconds: run.Took(to - from)})
 	}
 	test("u:first#1", 1, 1, 5, 6)
 	test("u:first#2", 1, 1, 5, 7)
@@ -69,7 +69,7 @@ func TestSetups(t *testing.T) {
 	test("u:b#1", 1, 3, 7.5, 8)
 	test("u:b#2", 1, 3, 8.25, 9)
 	test("u:c#1", 2, 4, 9.125, 10)
-	if got := Setups(run); len(got) != 2 || got["u:b"] != 0.5 || got["u:c"] != 0.125 {
+	if got := Setups(r); len(got) != 2 || got["u:b"] != 0.5 || got["u:c"] != 0.125 {
 		t.Errorf("the setups are %v", got)
 	}
 	if LearnSetup([]float64{0.0004, 0.0003}) != 0 || LearnSetup([]float64{0.5, 0.4, 9}) != 0.5 {

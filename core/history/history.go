@@ -3,7 +3,7 @@
 // plans read the same figure.
 //
 //	h := history.NewHistory(ids, runs)
-//	h.Set(test, run, history.NewCell(outcome.Passed, 0.3)) // for each result
+//	h.Set(test, run, history.NewCell(run.Passed, 0.3)) // for each result
 //	figures := h.Figures()
 //	expected, ok := history.Expected(h.Past(test)) // the same as figures[test].Seconds
 //
@@ -16,7 +16,8 @@ import (
 	"math"
 	"slices"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/internal/parallel"
+	"fernrelay/core/run"
 )
 
 // Cell is what came of a test in one run of a history.
@@ -26,19 +27,19 @@ type Cell struct {
 }
 
 // NewCell makes the cell of an outcome.
-func NewCell(o outcome.Outcome, seconds float64) Cell {
-	return CellOf(slices.Index(outcome.All, o), float32(seconds))
+func NewCell(o run.Outcome, seconds float64) Cell {
+	return CellOf(slices.Index(run.Outcomes, o), float32(seconds))
 }
 
 // CellOf makes the cell of an outcome by its place in All.
 func CellOf(place int, seconds float32) Cell { return Cell{uint8(1 + place), seconds} }
 
 // Outcome is the cell's outcome, empty where the test is not in the run.
-func (c Cell) Outcome() outcome.Outcome {
+func (c Cell) Outcome() run.Outcome {
 	if c.code == 0 {
 		return ""
 	}
-	return outcome.All[c.code-1]
+	return run.Outcomes[c.code-1]
 }
 
 // says tells what the cell says of its test, as says does.
@@ -49,7 +50,7 @@ func (c Cell) says() (bad, something bool) {
 
 // saying is what the cells say, by their codes.
 var saying = func() (said [1 + mostOutcomes]struct{ bad, something bool }) {
-	for i, o := range outcome.All {
+	for i, o := range run.Outcomes {
 		said[1+i].bad, said[1+i].something = o.Evidence()
 	}
 	return said
@@ -172,7 +173,7 @@ func Expected(past []Cell) (t Time, ok bool) {
 		case !bad:
 			well[wells] = float64(c.Seconds)
 			wells++
-		case c.Outcome() == outcome.Failed:
+		case c.Outcome() == run.Failed:
 			failed[fails] = float64(c.Seconds)
 			fails++
 		}
@@ -318,14 +319,14 @@ func (h *History) Index(id string) (test int, ok bool) {
 // FindChanges does that, which takes longer.
 func (h *History) Figures() []Figures {
 	figures := make([]Figures, len(h.IDs))
-	outcome.Concurrently(len(h.IDs), func(test int) { figures[test] = figure(h.Past(test)) })
+	parallel.Do(len(h.IDs), func(test int) { figures[test] = figure(h.Past(test)) })
 	return figures
 }
 
 // FindChanges gives the figures with the changes of time.
 func (h *History) FindChanges(figures []Figures) []Figures {
 	changed := slices.Clone(figures)
-	outcome.Concurrently(len(h.IDs), func(test int) { changed[test].FindChange(h.Past(test)) })
+	parallel.Do(len(h.IDs), func(test int) { changed[test].FindChange(h.Past(test)) })
 	return changed
 }
 

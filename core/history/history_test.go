@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // TestFigures tells what pasts come to, each written as the shapes of its outcomes.
@@ -44,7 +44,7 @@ func pastOf(shapes string) []Cell {
 	var past []Cell
 	for _, r := range shapes {
 		c := Cell{}
-		for _, o := range outcome.All {
+		for _, o := range run.Outcomes {
 			if o.Shape() == string(r) {
 				c = NewCell(o, 1)
 			}
@@ -92,7 +92,7 @@ func TestChangeOfTime(t *testing.T) {
 			if i >= at {
 				s *= factor
 			}
-			cells[i] = NewCell(outcome.Passed, s)
+			cells[i] = NewCell(run.Passed, s)
 		}
 		return cells
 	}
@@ -128,16 +128,16 @@ func TestChangeOfTime(t *testing.T) {
 
 // TestCompare compares two runs in which everything that can happen does.
 func TestCompare(t *testing.T) {
-	make := func(results string) *outcome.Run {
-		run := outcome.NewRun()
+	make := func(results string) *run.Run {
+		r := run.New()
 		for text := range strings.FieldsSeq(results) {
 			var id string
 			var seconds float64
 			o, rest, _ := strings.Cut(text, ":")
 			_, _ = fmt.Sscanf(strings.Replace(rest, ":", " ", 1), "%s %g", &id, &seconds)
-			run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Outcome(o), Seconds: outcome.Took(seconds)})
+			r.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Outcome(o), Seconds: run.Took(seconds)})
 		}
-		return run
+		return r
 	}
 	before := make("passed:a:1 failed:b:1 passed:c:1 passed:d:1 passed:e:0.01 skipped:f:0 failed:g:1 passed:h:1 failed:k:1")
 	after := make("failed:a:1 passed:b:9 passed:c:1.5 passed:d:0.5 passed:e:0.02 failed:f:1 skipped:g:0 errored:i:1 passed:j:1 timed-out:k:1")
@@ -165,8 +165,8 @@ func BenchmarkFigures(b *testing.B) {
 	random := rand.New(rand.NewPCG(1, 1))
 	h := NewHistory(make([]string, tests), runs)
 	for test := range tests {
-		for run := range runs {
-			h.Set(test, run, NewCell(outcome.Passed, 0.2*math.Exp(0.3*random.NormFloat64())))
+		for r := range runs {
+			h.Set(test, r, NewCell(run.Passed, 0.2*math.Exp(0.3*random.NormFloat64())))
 		}
 	}
 	for b.Loop() {
@@ -180,9 +180,9 @@ func TestFlips(t *testing.T) {
 		"": 0, "skipped lost": 0, "passed": 0, "passed skipped passed owed surprise": 0,
 		"passed failed": 1, "failed skipped failed passed errored": 2, "passed timed-out passed lost failed passed": 4,
 	} {
-		var outcomes []outcome.Outcome
+		var outcomes []run.Outcome
 		for _, word := range strings.Fields(past) {
-			outcomes = append(outcomes, outcome.Outcome(word))
+			outcomes = append(outcomes, run.Outcome(word))
 		}
 		if got := Flips(outcomes); got != want {
 			t.Errorf("%s: %d, want %d", past, got, want)
@@ -192,22 +192,22 @@ func TestFlips(t *testing.T) {
 
 // TestExpected holds that of a test's latest 20 results those count that went all their way, or else failures.
 func TestExpected(t *testing.T) {
-	cell := func(o outcome.Outcome, seconds float64) Cell { return NewCell(o, seconds) }
+	cell := func(o run.Outcome, seconds float64) Cell { return NewCell(o, seconds) }
 	old := make([]Cell, 30)
 	for i := range old {
-		old[i] = cell(outcome.Passed, 9)
+		old[i] = cell(run.Passed, 9)
 	}
 	for name, c := range map[string]struct {
 		past []Cell
 		want float64 // below 0 for none
 	}{
 		"none":            {nil, -1},
-		"skipped only":    {[]Cell{cell(outcome.Skipped, 5), cell(outcome.Lost, 5), {}}, -1},
-		"errored only":    {[]Cell{cell(outcome.Errored, 5)}, -1},
-		"failures alone":  {[]Cell{cell(outcome.Failed, 3), cell(outcome.TimedOut, 60)}, 3},
-		"passes first":    {[]Cell{cell(outcome.Failed, 3), cell(outcome.Passed, 1), cell(outcome.Failed, 3)}, 1},
-		"owed counts":     {[]Cell{cell(outcome.Owed, 2)}, 2},
-		"the latest only": {append(old, slices.Repeat([]Cell{cell(outcome.Passed, 1)}, 20)...), 1},
+		"skipped only":    {[]Cell{cell(run.Skipped, 5), cell(run.Lost, 5), {}}, -1},
+		"errored only":    {[]Cell{cell(run.Errored, 5)}, -1},
+		"failures alone":  {[]Cell{cell(run.Failed, 3), cell(run.TimedOut, 60)}, 3},
+		"passes first":    {[]Cell{cell(run.Failed, 3), cell(run.Passed, 1), cell(run.Failed, 3)}, 1},
+		"owed counts":     {[]Cell{cell(run.Owed, 2)}, 2},
+		"the latest only": {append(old, slices.Repeat([]Cell{cell(run.Passed, 1)}, 20)...), 1},
 	} {
 		got, ok := Expected(c.past)
 		if ok != (c.want >= 0) || ok && math.Abs(got.Seconds-c.want) > 1e-6 {

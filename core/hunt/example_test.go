@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 func ExampleHunt() {
@@ -14,11 +14,11 @@ func ExampleHunt() {
 		Orders: [][]string{{"unit:drip#fills", "unit:drip#freezes", "unit:drip#drains"}},
 	})
 	defer h.Close()
-	run := func(order []string) outcome.Outcome { // in which one test spoils the victim
+	run := func(order []string) run.Outcome { // in which one test spoils the victim
 		if slices.Contains(order, "unit:drip#freezes") {
-			return outcome.Failed
+			return run.Failed
 		}
-		return outcome.Passed
+		return run.Passed
 	}
 	for round := h.Next(); round != nil; round = h.Next() {
 		for _, trial := range round {

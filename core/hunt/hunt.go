@@ -21,7 +21,7 @@ import (
 	"iter"
 	"slices"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Verdict is what a hunt concludes of its victim.
@@ -94,7 +94,7 @@ type Trial struct {
 type Record struct {
 	Trial
 	Told    bool
-	Outcome outcome.Outcome // of the victim
+	Outcome run.Outcome // of the victim
 	Seconds float64
 	Shows   bool // the outcome is the other one than alone
 }
@@ -172,7 +172,7 @@ func (h *Hunt) Next() []Trial {
 }
 
 // Tell gives the hunt the victim's outcome in a trial, and the trial's duration.
-func (h *Hunt) Tell(number int, o outcome.Outcome, seconds float64) {
+func (h *Hunt) Tell(number int, o run.Outcome, seconds float64) {
 	record := &h.records[number-1]
 	record.Told, record.Outcome, record.Seconds = true, o, seconds
 	h.finding.Trials++

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"testing"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // world is a made-up suite: it says whether the victim is bad after an order.
@@ -31,9 +31,9 @@ func chaseRecords(t testing.TB, task Task, bad world) (Finding, []Record) {
 			if last := len(trial.Order) - 1; trial.Order[last] != "victim" {
 				t.Fatalf("trial %d does not end with the victim: %v", trial.Number, trial.Order)
 			}
-			o := outcome.Passed
+			o := run.Passed
 			if bad(slices.Concat(trial.Beside, trial.Order[:len(trial.Order)-1])) {
-				o = outcome.Failed
+				o = run.Failed
 			}
 			h.Tell(trial.Number, o, 0.1)
 		}
@@ -138,7 +138,7 @@ func rounds(tests []string, culprit string, width int) int {
 	for round := h.Next(); round != nil && round[len(round)-1].Purpose != Without; round = h.Next() {
 		n++
 		for _, trial := range round {
-			h.Tell(trial.Number, map[bool]outcome.Outcome{true: outcome.Failed, false: outcome.Passed}[slices.Contains(trial.Order, culprit)], 0)
+			h.Tell(trial.Number, map[bool]run.Outcome{true: run.Failed, false: run.Passed}[slices.Contains(trial.Order, culprit)], 0)
 		}
 	}
 	return n
@@ -270,9 +270,9 @@ func TestOverlap(t *testing.T) {
 		h := New(Task{Victim: "victim", Orders: task.Orders, Beside: task.Beside, Width: 2})
 		for round := h.Next(); round != nil; round = h.Next() {
 			for _, trial := range round {
-				o := outcome.Passed
+				o := run.Passed
 				if random.Float64() > math.Pow(0.93, float64(trial.Times)) {
-					o = outcome.Failed
+					o = run.Failed
 				}
 				h.Tell(trial.Number, o, 1)
 			}
@@ -300,7 +300,7 @@ func TestAllSets(t *testing.T) {
 func TestStopInTheMiddle(t *testing.T) {
 	h := New(Task{Victim: "victim", Orders: [][]string{suite(8)}})
 	h.Next()
-	h.Tell(1, outcome.Passed, 0)
+	h.Tell(1, run.Passed, 0)
 	h.Close()
 	if h.Next() != nil || h.Finding().Verdict != "" {
 		t.Errorf("a closed hunt goes on or concludes: %+v", h.Finding())

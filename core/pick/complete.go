@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Candidate is a way to go on with a pick that is being typed.
@@ -139,7 +139,7 @@ func (x *Index) others() []Candidate {
 	for _, name := range x.savedNames() {
 		offer("saved", name, "saved pick")
 	}
-	for _, o := range outcome.All {
+	for _, o := range run.Outcomes {
 		offer("was", string(o), "outcome")
 	}
 	for _, rule := range catalog.RuleNames {

@@ -13,7 +13,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // language is a set of fields that the parser takes.
@@ -297,7 +297,7 @@ const lastBad = "bad"
 
 func checkLast(t *Term) error {
 	names := []string{lastBad}
-	for _, o := range outcome.All {
+	for _, o := range run.Outcomes {
 		names = append(names, string(o))
 	}
 	return oneOf("there is no outcome", t.Value, names)

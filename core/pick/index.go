@@ -10,14 +10,14 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Source is what a pick may ask for beside the catalog. A field that is nil
 // knows nothing.
 type Source struct {
 	// Past returns the latest outcomes of Tests[i], oldest first.
-	Past func(i int) []outcome.Outcome
+	Past func(i int) []run.Outcome
 	// Rates returns the pass rate of each of Tests, from 0 to 1, NaN for one that never came to an end.
 	// It may be slow when it is first called.
 	Rates func() []float64
@@ -54,7 +54,7 @@ type fileRun struct {
 
 // testPast is what picks ask of a test's past.
 type testPast struct {
-	last  outcome.Outcome
+	last  run.Outcome
 	flips int
 }
 

@@ -11,7 +11,7 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 var glass = catalog.New([]catalog.Test{
@@ -23,8 +23,8 @@ var glass = catalog.New([]catalog.Test{
 
 // known is what the index of glass may ask for beside the catalog.
 var known = Source{
-	Past: func(i int) []outcome.Outcome {
-		return [][]outcome.Outcome{{"passed", "failed", "skipped", "passed"}, {"passed", "failed"}, nil, {"skipped"}}[i]
+	Past: func(i int) []run.Outcome {
+		return [][]run.Outcome{{"passed", "failed", "skipped", "passed"}, {"passed", "failed"}, nil, {"skipped"}}[i]
 	},
 	Rates: func() []float64 { return []float64{2.0 / 3, 0.5, math.NaN(), math.NaN()} },
 	Saved: map[string]string{"fast": "took<1s saved:wet", "wet": "in:irrigation/**", "round": "saved:about", "about": "quick saved:round", "old": "taken:3"},
@@ -239,7 +239,7 @@ func TestConditions(t *testing.T) {
 }
 
 // rates are the pass rates of tests.
-func rates(past [][]outcome.Outcome) []float64 {
+func rates(past [][]run.Outcome) []float64 {
 	rates := make([]float64, len(past))
 	for i := range past {
 		well, ran := 0.0, 0.0
@@ -263,14 +263,14 @@ func TestHeldAgainstReference(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 2))
 	for range 300 {
 		n := random.IntN(200)
-		tests, past := make([]catalog.Test, n), make([][]outcome.Outcome, n)
+		tests, past := make([]catalog.Test, n), make([][]run.Outcome, n)
 		for i := range tests {
 			tests[i] = catalog.Test{Suite: "s", Group: fmt.Sprint("g", i/20), Name: fmt.Sprint("case", i), Expected: float64(random.IntN(5))}
 			for range random.IntN(3) {
 				tests[i].Tags = append(tests[i].Tags, string(rune('a'+random.IntN(4))))
 			}
 			for range random.IntN(4) {
-				past[i] = append(past[i], outcome.All[random.IntN(3)])
+				past[i] = append(past[i], run.Outcomes[random.IntN(3)])
 			}
 		}
 		c := catalog.New(tests)
@@ -278,7 +278,7 @@ func TestHeldAgainstReference(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		held, err := NewIndex(c, Source{Past: func(i int) []outcome.Outcome { return past[i] }, Rates: func() []float64 { return rates(past) }}).Held("", e)
+		held, err := NewIndex(c, Source{Past: func(i int) []run.Outcome { return past[i] }, Rates: func() []float64 { return rates(past) }}).Held("", e)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -301,7 +301,7 @@ func randomPick(random *rand.Rand, depth int) string {
 }
 
 // plainly is the meaning of the terms of randomPick.
-func plainly(term *Term, t *catalog.Test, past []outcome.Outcome) bool {
+func plainly(term *Term, t *catalog.Test, past []run.Outcome) bool {
 	number := 0.0
 	fmt.Sscanf(term.Value, "%g", &number)
 	switch term.Field {
@@ -324,12 +324,12 @@ func plainly(term *Term, t *catalog.Test, past []outcome.Outcome) bool {
 	well, bad := 0, 0
 	flips := 0
 	for i, o := range past { // passed, failed and errored only
-		if o == outcome.Passed {
+		if o == run.Passed {
 			well++
 		} else {
 			bad++
 		}
-		if i > 0 && (o == outcome.Passed) != (past[i-1] == outcome.Passed) {
+		if i > 0 && (o == run.Passed) != (past[i-1] == run.Passed) {
 			flips++
 		}
 	}
@@ -407,16 +407,16 @@ func FuzzMatcher(f *testing.F) {
 // time: cheap terms, and the dearest that there can be.
 func BenchmarkHeld(b *testing.B) {
 	tests := make([]catalog.Test, 100_000)
-	past := make([][]outcome.Outcome, len(tests))
+	past := make([][]run.Outcome, len(tests))
 	for i := range tests {
 		group := fmt.Sprintf("area%d/group-%d", i/500%7, i/50)
 		tests[i] = catalog.Test{Suite: "s", Group: group, Name: fmt.Sprintf("TestValve%dOpensWhenItIsCold/%d", i%977, i), File: group + "/a_test.go", Line: i,
 			Tags: []string{fmt.Sprint("tag", i%80), fmt.Sprint("zone", i%9)}, Expected: float64(i % 100)}
-		past[i] = []outcome.Outcome{outcome.Passed, outcome.All[i%8], outcome.Passed, outcome.Failed}
+		past[i] = []run.Outcome{run.Passed, run.Outcomes[i%8], run.Passed, run.Failed}
 	}
 	c := catalog.New(tests)
 	known := rates(past)
-	source := Source{Past: func(i int) []outcome.Outcome { return past[i] }, Rates: func() []float64 { return known }}
+	source := Source{Past: func(i int) []run.Outcome { return past[i] }, Rates: func() []float64 { return known }}
 	for name, text := range map[string]string{
 		"mixed":       "tag7 or zone3 not tag2 or in:area3/** took>2s or name:Valve12 flips>1 or rate<70% name:/^TestValve[0-9]+Opens/ or at:a_test.go:70",
 		"names":       "name:a or name:bb or name:cc or name:dd or name:ee or name:ff or name:gg or name:hh or name:ii or name:jj",

@@ -4,7 +4,7 @@ import (
 	"sort"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Study is tests made ready to be split one way or another.
@@ -33,8 +33,8 @@ func (s *Study) Plan(effort int) Plan { return s.Work.Plan(s.Fleet, effort) }
 
 // Share gives the tests of one shard of a plan, in the order of the study, and what
 // tells that the others were planned alike.
-func (s *Study) Share(p Plan, number int) (*outcome.Planned, []catalog.Test) {
-	planned := &outcome.Planned{Shard: number, Of: len(p.Shards), Plan: p.Fingerprint()}
+func (s *Study) Share(p Plan, number int) (*run.Planned, []catalog.Test) {
+	planned := &run.Planned{Shard: number, Of: len(p.Shards), Plan: p.Fingerprint()}
 	planned.Catalog, planned.Timings = Prints(s.Tests)
 	return planned, only(s.Tests, p.Shards[number-1].Tests())
 }

@@ -13,7 +13,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Scope says how far the state that a test leaves behind can reach.
@@ -131,13 +131,13 @@ type Session interface {
 	// Run runs the tests in order and tells the sink of each: started, steps,
 	// output, finished. Every test is finished when Run returns nil; an error
 	// means that ctx ended or that the session is of no more use.
-	Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error
+	Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error
 	// Probe runs the tests in order in a fresh state and gives the state in
 	// which the last of them began.
 	Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error)
 	// Restore runs the tests in order in a fresh state, like Run, but before the last of
 	// them puts one piece of the state back to what it was before the first.
-	Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink outcome.Sink) error
+	Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink run.Sink) error
 	// Reset gives a fresh state: what a new process would see.
 	Reset(ctx context.Context) error
 	// Close ends the session and every process in it.

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Batch keeps the books of one Session.Run: which tests have an outcome, which
@@ -18,7 +18,7 @@ import (
 // A Batch is safe for use by several goroutines.
 type Batch struct {
 	mu      sync.Mutex
-	sink    outcome.Sink
+	sink    run.Sink
 	limits  Limits
 	tests   []catalog.Test
 	states  map[string]*state // by ID
@@ -46,9 +46,9 @@ const (
 
 type state struct {
 	id       string
-	outcome  outcome.Outcome // empty until it is finished
-	running  bool            // started and not paused
-	started  bool            // in this process
+	outcome  run.Outcome // empty until it is finished
+	running  bool        // started and not paused
+	started  bool        // in this process
 	since    time.Time
 	spent    time.Duration
 	timer    *time.Timer
@@ -60,7 +60,7 @@ type state struct {
 const tailLimit = 32 << 10
 
 // NewBatch begins the books for the tests.
-func NewBatch(tests []catalog.Test, limits Limits, sink outcome.Sink) *Batch {
+func NewBatch(tests []catalog.Test, limits Limits, sink run.Sink) *Batch {
 	b := &Batch{sink: sink, limits: limits, exited: true, tests: tests, states: make(map[string]*state, len(tests))}
 	for _, t := range tests {
 		b.states[t.ID] = &state{id: t.ID}
@@ -78,8 +78,8 @@ func (b *Batch) Next() []catalog.Test {
 	for _, t := range b.tests {
 		for _, id := range t.Rules.Needs {
 			needed := b.states[id]
-			if s := b.open(t.ID); s != nil && needed != nil && needed.outcome != "" && needed.outcome != outcome.Passed {
-				b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Skipped, Failure: outcome.Failure{Message: Unmet(id, needed.outcome)}, Seconds: outcome.Took(0)})
+			if s := b.open(t.ID); s != nil && needed != nil && needed.outcome != "" && needed.outcome != run.Passed {
+				b.finish(s, run.Event{ID: s.id, Outcome: run.Skipped, Failure: run.Failure{Message: Unmet(id, needed.outcome)}, Seconds: run.Took(0)})
 			}
 		}
 	}
@@ -92,7 +92,7 @@ func (b *Batch) Next() []catalog.Test {
 }
 
 // Unmet says why a test is skipped that needs another.
-func Unmet(id string, o outcome.Outcome) string { return fmt.Sprintf("needs %s, which is %s", id, o) }
+func Unmet(id string, o run.Outcome) string { return fmt.Sprintf("needs %s, which is %s", id, o) }
 
 // Settled counts the tests at the front of next whose needs are all behind it or
 // have ended: those that can be asked for at once where a process cannot skip
@@ -196,7 +196,7 @@ func (b *Batch) Started(id string) {
 		return
 	}
 	b.began, s.started = true, true
-	b.sink(outcome.Event{Event: outcome.Started, ID: id})
+	b.sink(run.Event{Event: run.Started, ID: id})
 	b.resume(s)
 }
 
@@ -232,11 +232,11 @@ func (b *Batch) Continued(id string) {
 
 // Step tells the outcome of a part of a test: the event's Step, Outcome, Seconds and,
 // where it was bad, Message, File and Line.
-func (b *Batch) Step(id string, e outcome.Event) {
+func (b *Batch) Step(id string, e run.Event) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.open(id) != nil {
-		e.Event, e.ID = outcome.StepDone, id
+		e.Event, e.ID = run.StepDone, id
 		b.sink(e.Sound())
 	}
 }
@@ -253,7 +253,7 @@ func (b *Batch) Output(id, text string) {
 	if len(s.tail) > 2*tailLimit {
 		s.tail = slices.Clone(s.tail[len(s.tail)-tailLimit:])
 	}
-	b.sink(outcome.Event{Event: outcome.Output, ID: id, Text: text})
+	b.sink(run.Event{Event: run.Output, ID: id, Text: text})
 }
 
 // Words is the newest output of a running test.
@@ -267,7 +267,7 @@ func (b *Batch) Words(id string) string {
 }
 
 // Outcome returns the outcome of a test, empty if it has none yet.
-func (b *Batch) Outcome(id string) outcome.Outcome {
+func (b *Batch) Outcome(id string) run.Outcome {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if s := b.states[id]; s != nil {
@@ -296,7 +296,7 @@ func (b *Batch) Spent(id string) time.Duration {
 
 // Finished gives a test its outcome. Where the event has no Seconds, the time
 // that the test was seen running is taken.
-func (b *Batch) Finished(e outcome.Event) {
+func (b *Batch) Finished(e run.Event) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if s := b.open(e.ID); s != nil {
@@ -304,15 +304,15 @@ func (b *Batch) Finished(e outcome.Event) {
 	}
 }
 
-func (b *Batch) finish(s *state, e outcome.Event) {
+func (b *Batch) finish(s *state, e run.Event) {
 	if s.running {
 		b.pause(s)
 	}
-	e.Event = outcome.Finished
+	e.Event = run.Finished
 	e = e.Sound()
 	s.outcome, b.moved = e.Outcome, true
 	if e.Seconds == nil {
-		e.Seconds = outcome.Took(s.spent.Seconds())
+		e.Seconds = run.Took(s.spent.Seconds())
 	}
 	b.sink(e)
 }
@@ -370,7 +370,7 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 	if words != "" {
 		message += "; its last words: " + words
 	}
-	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.Errored, Failure: outcome.Failure{File: file, Line: line, Message: message}})
+	b.finish(s, run.Event{ID: s.id, Outcome: run.Errored, Failure: run.Failure{File: file, Line: line, Message: message}})
 }
 
 // blameNext gives an outcome to the test that should have run next when the process was killed
@@ -381,7 +381,7 @@ func (b *Batch) blameNext() {
 	}
 	for _, t := range b.tests {
 		if s := b.states[t.ID]; s.outcome == "" {
-			b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, Failure: outcome.Failure{File: t.File, Line: t.Line, Message: "it did not start or go on: the process was " + b.Silent(b.idled)}})
+			b.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: "it did not start or go on: the process was " + b.Silent(b.idled)}})
 			return
 		}
 	}
@@ -390,7 +390,7 @@ func (b *Batch) blameNext() {
 // timeOut gives a test its outcome whose time was up.
 func (b *Batch) timeOut(s *state, t catalog.Test) {
 	b.pause(s)
-	b.finish(s, outcome.Event{ID: s.id, Outcome: outcome.TimedOut, Failure: outcome.Failure{File: t.File, Line: t.Line, Message: fmt.Sprintf("timed out at %s; its processes were killed", b.limits.Test)}})
+	b.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: fmt.Sprintf("timed out at %s; its processes were killed", b.limits.Test)}})
 }
 
 func (b *Batch) test(id string) catalog.Test {
@@ -462,11 +462,11 @@ const ProcessEntry = "process"
 
 // ReportBeyond reports what a process did beyond its tests, which no outcome of theirs shows, as an
 // entry of its own: the event has its ID, Outcome and Message, and perhaps a place.
-func ReportBeyond(sink outcome.Sink, e outcome.Event, output string) {
-	sink(outcome.Event{Event: outcome.Started, ID: e.ID})
+func ReportBeyond(sink run.Sink, e run.Event, output string) {
+	sink(run.Event{Event: run.Started, ID: e.ID})
 	if output != "" {
-		sink(outcome.Event{Event: outcome.Output, ID: e.ID, Text: output + "\n"})
+		sink(run.Event{Event: run.Output, ID: e.ID, Text: output + "\n"})
 	}
-	e.Event, e.Seconds = outcome.Finished, outcome.Took(0)
+	e.Event, e.Seconds = run.Finished, run.Took(0)
 	sink(e.Sound())
 }

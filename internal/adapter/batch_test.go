@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 func batchTests(n int) []catalog.Test {
@@ -33,9 +33,9 @@ func TestRandomProcesses(t *testing.T) {
 		for _, test := range tests {
 			kills[test.ID] = random.IntN(4) == 0
 		}
-		outcomes := map[string][]outcome.Outcome{}
-		b := NewBatch(tests, Limits{}, func(e outcome.Event) {
-			if e.Event == outcome.Finished {
+		outcomes := map[string][]run.Outcome{}
+		b := NewBatch(tests, Limits{}, func(e run.Event) {
+			if e.Event == run.Finished {
 				outcomes[e.ID] = append(outcomes[e.ID], e.Outcome)
 			}
 		})
@@ -47,9 +47,9 @@ func TestRandomProcesses(t *testing.T) {
 			playProcess(random, b, next, kills)
 		}
 		for _, test := range tests {
-			want := outcome.Passed
+			want := run.Passed
 			if kills[test.ID] {
-				want = outcome.Errored
+				want = run.Errored
 			}
 			if got := outcomes[test.ID]; len(got) != 1 || got[0] != want {
 				t.Fatalf("round %d: %s came out as %v, want %s once", round, test.ID, got, want)
@@ -78,7 +78,7 @@ func playProcess(random *rand.Rand, b *Batch, tests []catalog.Test, kills map[st
 			}
 		}
 		for _, test := range together {
-			b.Finished(outcome.Event{ID: test.ID, Outcome: outcome.Passed})
+			b.Finished(run.Event{ID: test.ID, Outcome: run.Passed})
 		}
 		tests = tests[len(together):]
 	}
@@ -90,10 +90,10 @@ func playProcess(random *rand.Rand, b *Batch, tests []catalog.Test, kills map[st
 func TestTimeout(t *testing.T) {
 	var mu sync.Mutex
 	var told []string
-	b := NewBatch(batchTests(3), Limits{Test: 50 * time.Millisecond}, func(e outcome.Event) {
+	b := NewBatch(batchTests(3), Limits{Test: 50 * time.Millisecond}, func(e run.Event) {
 		mu.Lock()
 		defer mu.Unlock()
-		if e.Event == outcome.Finished {
+		if e.Event == run.Finished {
 			told = append(told, fmt.Sprint(e.ID, " ", e.Outcome))
 		}
 	})
@@ -123,7 +123,7 @@ func TestTimeout(t *testing.T) {
 // TestAllPausedAtTheEnd holds that a process that ends while all its tests wait
 // does not begin again and again.
 func TestAllPausedAtTheEnd(t *testing.T) {
-	b := NewBatch(batchTests(2), Limits{}, func(outcome.Event) {})
+	b := NewBatch(batchTests(2), Limits{}, func(run.Event) {})
 	for processes := 0; len(b.Next()) > 0; processes++ {
 		if processes > 5 {
 			t.Fatal("the processes do not come to an end")
@@ -140,18 +140,18 @@ func TestAllPausedAtTheEnd(t *testing.T) {
 // TestStrangers holds that what is told of unknown or finished tests is passed over.
 func TestStrangers(t *testing.T) {
 	events := 0
-	b := NewBatch(batchTests(1), Limits{}, func(outcome.Event) { events++ })
+	b := NewBatch(batchTests(1), Limits{}, func(run.Event) { events++ })
 	b.Begin(func() {})
 	b.Started("t0")
 	b.Started("t0")
-	b.Finished(outcome.Event{ID: "t0", Outcome: outcome.Passed})
+	b.Finished(run.Event{ID: "t0", Outcome: run.Passed})
 	for _, id := range []string{"t0", "stranger"} {
 		b.Started(id)
 		b.Paused(id)
 		b.Continued(id)
 		b.Output(id, "text")
-		b.Step(id, outcome.Event{Step: "step", Outcome: outcome.Passed})
-		b.Finished(outcome.Event{ID: id, Outcome: outcome.Failed})
+		b.Step(id, run.Event{Step: "step", Outcome: run.Passed})
+		b.Finished(run.Event{ID: id, Outcome: run.Failed})
 	}
 	if events != 2 {
 		t.Errorf("%d events are told, want 2", events)
@@ -160,9 +160,9 @@ func TestStrangers(t *testing.T) {
 
 // TestNoProcess holds that tests which get their outcomes without any process start no clock.
 func TestNoProcess(t *testing.T) {
-	b := NewBatch(batchTests(2), Limits{Test: time.Nanosecond, Idle: time.Nanosecond}, func(outcome.Event) {})
+	b := NewBatch(batchTests(2), Limits{Test: time.Nanosecond, Idle: time.Nanosecond}, func(run.Event) {})
 	b.Started("t0")
-	b.Finished(outcome.Event{ID: "t0", Outcome: outcome.Errored})
+	b.Finished(run.Event{ID: "t0", Outcome: run.Errored})
 	if b.idle != nil {
 		t.Error("it waits for a test of no process")
 	}
@@ -192,8 +192,8 @@ func TestSilentPhases(t *testing.T) {
 		want  string
 	}{{0, BeforeTests, ""}, {1, BetweenTests, "t1 timed-out"}, {2, AfterTests, ""}} {
 		told := ""
-		b := NewBatch(batchTests(2), Limits{Idle: 20 * time.Millisecond}, func(e outcome.Event) {
-			if e.Event == outcome.Finished && e.Outcome != outcome.Passed {
+		b := NewBatch(batchTests(2), Limits{Idle: 20 * time.Millisecond}, func(e run.Event) {
+			if e.Event == run.Finished && e.Outcome != run.Passed {
 				told += fmt.Sprint(e.ID, " ", e.Outcome)
 			}
 		})
@@ -201,7 +201,7 @@ func TestSilentPhases(t *testing.T) {
 		b.Begin(func() { close(killed) })
 		for i := range c.ended {
 			b.Started(fmt.Sprint("t", i))
-			b.Finished(outcome.Event{ID: fmt.Sprint("t", i), Outcome: outcome.Passed})
+			b.Finished(run.Event{ID: fmt.Sprint("t", i), Outcome: run.Passed})
 		}
 		<-killed
 		if phase := b.Exited(); phase != c.phase {

@@ -14,7 +14,7 @@ import (
 	"syscall"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 )
 
 // Slot is what a worker owns, so that two workers never share it.
@@ -150,7 +150,7 @@ func (u Setup) command(ctx context.Context, s Slot, words []string, limit time.D
 	if cause := context.Cause(ctx); cause != nil {
 		ending = cause.Error()
 	}
-	return fmt.Errorf("%s: %s", strings.Join(filled, " "), strings.TrimSuffix(ending+": "+outcome.PlainLine(said.String()), ": "))
+	return fmt.Errorf("%s: %s", strings.Join(filled, " "), strings.TrimSuffix(ending+": "+plain.Line(said.String()), ": "))
 }
 
 // saidLimit bounds what an error repeats of a command's output, in bytes.

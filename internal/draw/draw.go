@@ -20,7 +20,7 @@ import (
 	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/internal/wholefile"
 )
 
@@ -173,7 +173,7 @@ func face(size float64, bold bool) *font.Face {
 
 // text writes one line; y is its base line. What acts in it goes: in XML it would be an error.
 func (p *page) text(x, y, size float64, bold bool, at align, c color.Color, text string) {
-	text = strings.ReplaceAll(outcome.Plain(text), "\n", " ")
+	text = strings.ReplaceAll(plain.Text(text), "\n", " ")
 	f := face(size, bold)
 	p.canvas.SetColor(c)
 	p.canvas.FillString(*f, p.point(x-float64(at)*float64(f.Width(text)), y), p.encode(text))

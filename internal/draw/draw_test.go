@@ -15,25 +15,25 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 )
 
-func sampleRun(tests int) *outcome.Run {
-	run := outcome.NewRun()
+func sampleRun(tests int) *run.Run {
+	r := run.New()
 	began := time.Unix(1000, 0)
-	run.Apply(outcome.Event{Event: outcome.RunBegins, At: began})
+	r.Apply(run.Event{Event: run.RunBegins, At: began})
 	for i := range tests {
 		id := fmt.Sprintf("u:g#test <%d> & more", i)
 		at := began.Add(time.Duration(i) * time.Second)
-		run.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1 + i%3, Batch: 1, At: at})
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1 + i%3, Batch: 1, Outcome: outcome.All[i%len(outcome.All)],
-			Seconds: outcome.Took(2), At: at.Add(2 * time.Second)})
+		r.Apply(run.Event{Event: run.Started, ID: id, Worker: 1 + i%3, Batch: 1, At: at})
+		r.Apply(run.Event{Event: run.Finished, ID: id, Worker: 1 + i%3, Batch: 1, Outcome: run.Outcomes[i%len(run.Outcomes)],
+			Seconds: run.Took(2), At: at.Add(2 * time.Second)})
 	}
-	run.Apply(outcome.Event{Event: outcome.RunEnds, At: began.Add(time.Duration(tests+1) * time.Second)})
-	return run
+	r.Apply(run.Event{Event: run.RunEnds, At: began.Add(time.Duration(tests+1) * time.Second)})
+	return r
 }
 
 func sampleHunt() (hunt.Finding, []hunt.Record) {
@@ -41,9 +41,9 @@ func sampleHunt() (hunt.Finding, []hunt.Record) {
 		With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5},
 		Changed: []hunt.Change{{Kind: hunt.Variable, Name: "clock.offset", Before: "0s", After: "3h0m0s"}}}
 	return finding, []hunt.Record{
-		{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Told: true, Outcome: outcome.Passed},
-		{Trial: hunt.Trial{Number: 2, Purpose: hunt.Halve, Ran: 3, LeftOut: 4}, Told: true, Outcome: outcome.Failed, Shows: true},
-		{Trial: hunt.Trial{Number: 3, Purpose: hunt.Halve, Ran: 1, LeftOut: 2}, Told: true, Outcome: outcome.Passed},
+		{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Told: true, Outcome: run.Passed},
+		{Trial: hunt.Trial{Number: 2, Purpose: hunt.Halve, Ran: 3, LeftOut: 4}, Told: true, Outcome: run.Failed, Shows: true},
+		{Trial: hunt.Trial{Number: 3, Purpose: hunt.Halve, Ran: 1, LeftOut: 2}, Told: true, Outcome: run.Passed},
 		{Trial: hunt.Trial{Number: 4, Purpose: hunt.Halve, Ran: 1, LeftOut: 1}},
 	}
 }
@@ -54,11 +54,11 @@ func samplePast(t *testing.T) *relay.Past {
 	t.Helper()
 	h := history.NewHistory([]string{"u:g#shaky <b>", "u:g#slower", "u:g#skipped"}, 40)
 	var runs []*ledger.RunRecord
-	for run := range 40 {
-		runs = append(runs, &ledger.RunRecord{Number: run + 3, Began: time.Unix(int64(run)*3600, 0), Ended: time.Unix(int64(run)*3600+90, 0), Work: 200, Counts: map[outcome.Outcome]int{outcome.Failed: run % 2}})
-		h.Set(0, run, history.NewCell([]outcome.Outcome{outcome.Passed, outcome.Failed}[run%2], 0.5))
-		h.Set(1, run, history.NewCell(outcome.Passed, 1+1.2*float64(run/20)+0.001*float64(run%3)))
-		h.Set(2, run, history.NewCell(outcome.Skipped, 0))
+	for r := range 40 {
+		runs = append(runs, &ledger.RunRecord{Number: r + 3, Began: time.Unix(int64(r)*3600, 0), Ended: time.Unix(int64(r)*3600+90, 0), Work: 200, Counts: map[run.Outcome]int{run.Failed: r % 2}})
+		h.Set(0, r, history.NewCell([]run.Outcome{run.Passed, run.Failed}[r%2], 0.5))
+		h.Set(1, r, history.NewCell(run.Passed, 1+1.2*float64(r/20)+0.001*float64(r%3)))
+		h.Set(2, r, history.NewCell(run.Skipped, 0))
 	}
 	return relay.NewPast(runs, h).WithChanges()
 }
@@ -118,7 +118,7 @@ func TestDrawings(t *testing.T) {
 		words   []string
 	}{
 		"timeline": {Timeline("glass & house, run 7", sampleRun(8)), []string{"glass & house, run 7", "worker 3", "test <3> & more", "1 timed-out", "0:08"}},
-		"empty":    {Timeline("empty", outcome.NewRun()), []string{"nothing ran", "worker 1"}},
+		"empty":    {Timeline("empty", run.New()), []string{"nothing ran", "worker 1"}},
 		"frond":    {Frond(finding, records), []string{"Hunt of u:g#victim", "u:g#culprit", "polluted", "in company 5 of 5 failed", "variable clock.offset"}},
 		"weave":    {Weave("glass & house", "valve", sampleWeave()), []string{"glass & house", "pick: valve", "2 of 3 tests, 0:03.0 of 0:07.0 of work", "irrigation", "drip <1>", "valve", "2/3", "held by the pick"}},
 		"shards":   {Shards("frost & more", plan), []string{"frost & more", "3 shards; finish 1:30.0, floor 1:30.0", "floor 1:30.0, glass & <0>", "glass & <3>", "1 test"}},
@@ -147,14 +147,14 @@ func TestDrawings(t *testing.T) {
 		}
 	}
 	for file, words := range map[string]string{"x.gif": ".svg or .pdf", filepath.Join("no", "x.svg"): "no"} {
-		if err := WriteFile(filepath.Join(dir, file), Timeline("", outcome.NewRun())); err == nil || !strings.Contains(err.Error(), words) {
+		if err := WriteFile(filepath.Join(dir, file), Timeline("", run.New())); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%s: %v", file, err)
 		}
 	}
 	if _, err := Past("slow", "", relay.NewPast(nil, history.NewHistory(nil, 0)), nil); !errors.Is(err, ledger.ErrNoRun) {
 		t.Errorf("of no runs there is %v", err)
 	}
-	if left, _ := filepath.Glob(filepath.Join(dir, ".new-*")); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(dir, ".*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 }

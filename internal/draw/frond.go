@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 )
 
 const (
@@ -23,7 +23,7 @@ func Frond(finding hunt.Finding, records []hunt.Record) Drawing {
 	tip := frondTop + float64(len(halvings))*frondRow
 	side := 150 + 15*float64(len(finding.Changed))
 	return Drawing{Width: pageWidth, Height: max(tip+90, frondTop+side), paint: func(p *page) {
-		p.text(margin, 36, 15, true, fromLeft, ink, "Hunt of "+outcome.PlainLine(finding.ID))
+		p.text(margin, 36, 15, true, fromLeft, ink, "Hunt of "+plain.Line(finding.ID))
 		p.text(margin, 56, 10, false, fromLeft, fog,
 			fmt.Sprintf("%d trials in %.1f s; left the part that was run, right the part left out, filled the part that holds the culprit", finding.Trials, finding.Seconds))
 		p.text(stemLeft, frondTop-22, 11, true, centred, orchid, shortID(finding.ID))
@@ -80,7 +80,7 @@ func tips(p *page, f hunt.Finding, y float64) {
 	for i, id := range f.Culprits[0] {
 		at := y + float64(i)*16
 		p.disc(stemLeft, at, 4, orchid)
-		p.text(stemLeft+12, at+4, 11, true, fromLeft, orchid, fits(outcome.PlainLine(id), 11, leafWidth))
+		p.text(stemLeft+12, at+4, 11, true, fromLeft, orchid, fits(plain.Line(id), 11, leafWidth))
 	}
 }
 
@@ -98,7 +98,7 @@ func verdict(p *page, f hunt.Finding) {
 	}
 	line(fmt.Sprintf("alone %d of %d failed", f.Without.Failed, f.Without.Runs))
 	if len(f.Cleaners) > 0 {
-		line("unless between them runs " + outcome.PlainLine(strings.Join(f.Cleaners, ", ")))
+		line("unless between them runs " + plain.Line(strings.Join(f.Cleaners, ", ")))
 	}
 	for _, c := range f.Changed {
 		y += 8
@@ -109,15 +109,15 @@ func verdict(p *page, f hunt.Finding) {
 		if c.Proved {
 			words += ", proved"
 		}
-		line(outcome.PlainLine(words))
-		line(outcome.PlainLine("  fresh  " + c.Before))
-		line(outcome.PlainLine("  after  " + c.After))
+		line(plain.Line(words))
+		line(plain.Line("  fresh  " + c.Before))
+		line(plain.Line("  after  " + c.After))
 	}
 }
 
 func shortID(id string) string {
 	_, name, _ := strings.Cut(id, "#")
-	return outcome.PlainLine(name)
+	return plain.Line(name)
 }
 
 func digits(n int) string { return strconv.Itoa(n) }

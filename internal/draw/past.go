@@ -5,7 +5,7 @@ import (
 	"math"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -65,7 +65,7 @@ func drawHistory(title string, p *relay.Past, tests []int) Drawing {
 			pg.text(right+86, y+3, 8, false, fromRight, ink, history.Short(f.Seconds))
 		}
 		x := historyLeft
-		for _, o := range outcome.All {
+		for _, o := range run.Outcomes {
 			shape(pg, x, bottom+27, 3.2, o)
 			label := string(o)
 			pg.text(x+8, bottom+30, 8, false, fromLeft, ink, label)
@@ -75,29 +75,29 @@ func drawHistory(title string, p *relay.Past, tests []int) Drawing {
 }
 
 // shape draws the sign of an outcome with its middle at x, y.
-func shape(p *page, x, y, size float64, o outcome.Outcome) {
+func shape(p *page, x, y, size float64, o run.Outcome) {
 	c := outcomeColours[o]
 	hollow := func() { p.rect(x-size*0.55, y-size*0.55, size*1.1, size*1.1, white) }
 	switch o {
 	case "":
 		p.rect(x-size*0.2, y-size*0.2, size*0.4, size*0.4, mixed(fog, 0.4))
-	case outcome.Passed:
+	case run.Passed:
 		p.rect(x-size*0.8, y-size*0.8, size*1.6, size*1.6, mixed(c, 0.62))
-	case outcome.Skipped:
+	case run.Skipped:
 		p.rect(x-size*0.8, y-size*0.8, size*1.6, size*1.6, mixed(c, 0.62))
 		hollow()
-	case outcome.Failed:
+	case run.Failed:
 		p.triangle(x, y, size, c)
-	case outcome.Owed:
+	case run.Owed:
 		p.triangle(x, y, size, c)
 		p.triangle(x, y+size*0.1, size*0.5, white)
-	case outcome.TimedOut:
+	case run.TimedOut:
 		p.fill(c, p.point(x, y+size), p.point(x+size, y-size*0.8), p.point(x-size, y-size*0.8))
-	case outcome.Lost:
+	case run.Lost:
 		p.line(x-size*0.7, y+size*0.7, x+size*0.7, y-size*0.7, 1, c)
 	default: // errored, surprise
 		p.fill(c, p.point(x, y-size), p.point(x+size, y), p.point(x, y+size), p.point(x-size, y))
-		if o == outcome.Surprise {
+		if o == run.Surprise {
 			p.rect(x-size*0.35, y-size*0.35, size*0.7, size*0.7, white)
 		}
 	}
@@ -171,7 +171,7 @@ func trend(title string, runs []*ledger.RunRecord) Drawing {
 		for i, k := range runs {
 			x := left + pitch*(float64(i)+0.5)
 			p.rect(x-wide/2, bottom-height*k.Work/most, wide, height*k.Work/most, mixed(leaf, 0.55))
-			if bad := outcome.CountBad(k.Counts); bad > 0 {
+			if bad := run.CountBad(k.Counts); bad > 0 {
 				p.triangle(x, bottom-height*k.Work/most-6, math.Min(3, pitch*0.4), rust)
 			}
 			if k.Wall() > 0 {

@@ -5,7 +5,7 @@ import (
 	"image/color"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/core/split"
 	"fernrelay/internal/report"
 )
@@ -23,7 +23,7 @@ const (
 func Shards(title string, plan split.Plan) Drawing {
 	bottom := barTop + float64(len(plan.Shards))*barPitch
 	return Drawing{Width: pageWidth, Height: bottom + 76, paint: func(p *page) {
-		p.text(margin, 36, 15, true, fromLeft, ink, fits(outcome.PlainLine(title), 15, pageWidth-2*margin))
+		p.text(margin, 36, 15, true, fromLeft, ink, fits(plain.Line(title), 15, pageWidth-2*margin))
 		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; finish %s, floor %s, spread %s, alone %s; plan %s", report.Plural(len(plan.Shards), "shard"),
 			history.ClockTenths(plan.Finish), history.ClockTenths(plan.Floor), history.ClockTenths(plan.Spread), history.ClockTenths(plan.Work), plan.Fingerprint()))
 		scale := (pageWidth - barLeft - barRight) / max(plan.Finish, 1e-9)
@@ -35,7 +35,7 @@ func Shards(title string, plan split.Plan) Drawing {
 		p.line(x, barTop-8, x, bottom, 1, amber)
 		label := "floor " + history.ClockTenths(plan.Floor)
 		if setting := plan.Setting(); setting != "" {
-			label += ", " + fits(outcome.PlainLine(setting), 9, 240)
+			label += ", " + fits(plain.Line(setting), 9, 240)
 		}
 		p.text(x, barTop-12, 9, false, fromRight, amber, label)
 		p.rect(barLeft, bottom+44, 8, 8, mixed(leaf, 0.6))
@@ -54,7 +54,7 @@ func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 			shade = mixed(amber, 0.6)
 		}
 		p.rect(from, y, max(to-from-1, 0.3), barHeight, shade)
-		if label := fits(outcome.PlainLine(u.Label), 8, to-from-8); label != "" {
+		if label := fits(plain.Line(u.Label), 8, to-from-8); label != "" {
 			text := color.Color(white)
 			if i > 1 {
 				text = ink
@@ -88,7 +88,7 @@ func Curve(title string, points []split.Point, chosen int) Drawing {
 	bottom := curveTop + curveHeight
 	return Drawing{Width: pageWidth, Height: bottom + 84, paint: func(p *page) {
 		knee := split.Knee(points)
-		p.text(margin, 36, 15, true, fromLeft, ink, fits(outcome.PlainLine(title), 15, pageWidth-2*margin))
+		p.text(margin, 36, 15, true, fromLeft, ink, fits(plain.Line(title), 15, pageWidth-2*margin))
 		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("finish by number of shards; beyond %d machines cost more than they save", knee))
 		most, machines := points[0].Finish, 0.0
 		for _, point := range points {

@@ -3,7 +3,7 @@ package draw
 import (
 	"strings"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 )
 
 // Line is a line of a text in pages.
@@ -75,6 +75,6 @@ func set(p *page, lines []Line) {
 		case Faint:
 			c = fog
 		}
-		p.text(x, y-4, size, bold, fromLeft, c, fits(strings.TrimRight(outcome.Plain(l.Text), " \n"), size, pageWidth-margin-x))
+		p.text(x, y-4, size, bold, fromLeft, c, fits(strings.TrimRight(plain.Text(l.Text), " \n"), size, pageWidth-margin-x))
 	}
 }

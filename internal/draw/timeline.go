@@ -6,12 +6,13 @@ import (
 	"strings"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 )
 
-var outcomeColours = map[outcome.Outcome]color.NRGBA{
-	outcome.Passed: leaf, outcome.Failed: rust, outcome.Errored: rust, outcome.TimedOut: rust,
-	outcome.Skipped: fog, outcome.Owed: amber, outcome.Surprise: amber, outcome.Lost: fog,
+var outcomeColours = map[run.Outcome]color.NRGBA{
+	run.Passed: leaf, run.Failed: rust, run.Errored: rust, run.TimedOut: rust,
+	run.Skipped: fog, run.Owed: amber, run.Surprise: amber, run.Lost: fog,
 }
 
 const (
@@ -26,7 +27,7 @@ const (
 
 // Timeline draws a run: a track a worker on one time axis, every test to scale
 // in the colour of its outcome.
-func Timeline(title string, run *outcome.Run) Drawing {
+func Timeline(title string, run *run.Run) Drawing {
 	workers := 1
 	for _, r := range run.Results {
 		workers = max(workers, r.Worker)
@@ -61,8 +62,8 @@ func Timeline(title string, run *outcome.Run) Drawing {
 // thinnest is the width of a block, in points, below which not every one is drawn.
 const thinnest = 0.5
 
-func block(p *page, run *outcome.Run, r *outcome.Result, at int, scale float64) {
-	x := trackLeft + r.Started.Sub(run.Started).Seconds()*scale
+func block(p *page, ran *run.Run, r *run.Result, at int, scale float64) {
+	x := trackLeft + r.Started.Sub(ran.Started).Seconds()*scale
 	y := trackTop + float64(r.Worker-1)*(trackHeight+trackGap)
 	width := max(r.Ended.Sub(r.Started).Seconds()*scale, 0.4)
 	amount := 0.62
@@ -78,7 +79,7 @@ func block(p *page, run *outcome.Run, r *outcome.Result, at int, scale float64) 
 		p.triangle(x+width/2, y-4, 3.2, c)
 	}
 	_, name, _ := strings.Cut(r.ID, "#")
-	if label := fits(outcome.PlainLine(name), 8, width-6); label != "" {
+	if label := fits(plain.Line(name), 8, width-6); label != "" {
 		text := ink
 		if amount > 0.5 {
 			text = white
@@ -124,17 +125,17 @@ func clock(seconds float64) string {
 	return history.Clock(seconds)
 }
 
-func legend(p *page, run *outcome.Run, y float64) {
+func legend(p *page, r *run.Run, y float64) {
 	x := trackLeft
-	for _, o := range outcome.All {
-		if run.Counts[o] == 0 {
+	for _, o := range run.Outcomes {
+		if r.Counts[o] == 0 {
 			continue
 		}
 		p.rect(x, y-7, 8, 8, mixed(outcomeColours[o], 0.62))
 		if o.Bad() {
 			p.rect(x, y-7, 8, 8, outcomeColours[o])
 		}
-		label := digits(run.Counts[o]) + " " + string(o)
+		label := digits(r.Counts[o]) + " " + string(o)
 		p.text(x+13, y, 9, false, fromLeft, ink, label)
 		x += 28 + float64(face(9, false).Width(label))
 	}

@@ -6,7 +6,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 )
 
 const (
@@ -29,7 +29,7 @@ func Weave(title, text string, w *catalog.Weave) Drawing {
 		p.text(margin, 36, 15, true, fromLeft, ink, title)
 		words := "no pick: all tests"
 		if text != "" {
-			words = "pick: " + outcome.PlainLine(text)
+			words = "pick: " + plain.Line(text)
 		}
 		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; %d of %d tests, %s of %s of work", fits(words, 10, 500),
 			w.Total.Picked.Tests, w.Total.All.Tests, history.ClockTenths(w.Total.Picked.Seconds), history.ClockTenths(w.Total.All.Seconds)))
@@ -45,7 +45,7 @@ func Weave(title, text string, w *catalog.Weave) Drawing {
 func weaveHead(p *page, w *catalog.Weave, columns []int, right float64) {
 	p.text(margin, weaveTop-8, 9, false, fromLeft, fog, "group")
 	for i, k := range columns {
-		p.text(columnEnd(i), weaveTop-8, 9, false, fromRight, fog, fits(outcome.PlainLine(w.Tags[k]), 9, weaveColumn-6))
+		p.text(columnEnd(i), weaveTop-8, 9, false, fromRight, fog, fits(plain.Line(w.Tags[k]), 9, weaveColumn-6))
 	}
 	p.text(right-50, weaveTop-8, 9, false, fromRight, fog, "tests")
 	p.text(right, weaveTop-8, 9, false, fromRight, fog, "time, min:s")
@@ -61,7 +61,7 @@ func weaveCells(p *page, w *catalog.Weave, node int, columns []int, y, right flo
 		look = ink
 	}
 	x := margin + float64(n.Depth)*indent
-	p.text(x, y+12, 10, n.Folds(), fromLeft, look, fits(outcome.PlainLine(n.Label), 10, weaveNames-16-float64(n.Depth)*indent))
+	p.text(x, y+12, 10, n.Folds(), fromLeft, look, fits(plain.Line(n.Label), 10, weaveNames-16-float64(n.Depth)*indent))
 	for i, k := range columns {
 		cell := w.Cells[node][k]
 		if cell.All.Tests == 0 {

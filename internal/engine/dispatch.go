@@ -5,7 +5,7 @@ import (
 	"slices"
 	"sync"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 )
 
@@ -26,7 +26,7 @@ type waitingRoom struct {
 
 // next returns the next batch that worker may run. It blocks until one is free, and returns nil if
 // none is left for the worker or the run is stopping.
-func (r *run) next(ctx context.Context, worker int) *taken {
+func (r *execution) next(ctx context.Context, worker int) *taken {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	at, _ := slices.BinarySearch(r.room.waiting, worker)
@@ -45,7 +45,7 @@ func (r *run) next(ctx context.Context, worker int) *taken {
 }
 
 // assign gives each waiting worker its next batch, if one is free. It is called whenever one may have become so.
-func (r *run) assign() {
+func (r *execution) assign() {
 	if r.paused || r.stopping || !r.room.open {
 		return
 	}
@@ -65,7 +65,7 @@ func (r *run) assign() {
 }
 
 // release records that a batch has ended.
-func (r *run) release(b *taken) {
+func (r *execution) release(b *taken) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.dispatcher.Release(b.number - 1)
@@ -105,7 +105,7 @@ func (c *Control) listen(steer func(held, finishing bool)) (deaf func()) {
 }
 
 // steer obeys what a Control says.
-func (r *run) steer(held, finishing bool) {
+func (r *execution) steer(held, finishing bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.paused = held
@@ -119,14 +119,14 @@ func (r *run) steer(held, finishing bool) {
 
 // stopInTime ends what workers do once enough has failed: each goes on until no
 // test of its own runs any more.
-func (r *run) stopInTime(e outcome.Event) {
-	if e.Event == outcome.Finished && r.job.StopAfter > 0 && outcome.CountBad(r.counts) >= r.job.StopAfter {
+func (r *execution) stopInTime(e run.Event) {
+	if e.Event == run.Finished && r.job.StopAfter > 0 && run.CountBad(r.counts) >= r.job.StopAfter {
 		r.stop()
 	}
 }
 
 // stop lets nothing new begin: each worker ends once no test of its own runs.
-func (r *run) stop() {
+func (r *execution) stop() {
 	if r.stopping {
 		return
 	}
@@ -137,14 +137,14 @@ func (r *run) stop() {
 }
 
 // stopIdle ends what a worker does that has no test running.
-func (r *run) stopIdle(worker int) {
+func (r *execution) stopIdle(worker int) {
 	if cancel := r.cancels[worker]; r.stopping && cancel != nil && len(r.running[worker]) == 0 {
 		cancel()
 	}
 }
 
 // runs notes that a test begins or ends to run on a worker.
-func (r *run) runs(worker int, id string, does bool) {
+func (r *execution) runs(worker int, id string, does bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.running[worker] == nil {

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 )
@@ -35,7 +35,7 @@ type Job struct {
 // no outcome is lost, for the cause of ctx. The error, if any, is one of the
 // machine's, such as no room for temporary files; what goes wrong with tests is
 // told as events.
-func Run(ctx context.Context, job Job, sink outcome.Sink) error {
+func Run(ctx context.Context, job Job, sink run.Sink) error {
 	pool, err := NewPool(job.Adapters, job.Setup, job.Making)
 	if err != nil {
 		return err
@@ -44,9 +44,9 @@ func Run(ctx context.Context, job Job, sink outcome.Sink) error {
 	return nil
 }
 
-func newRun(job Job, pool *Pool, sink outcome.Sink) *run {
-	r := &run{job: job, pool: pool, sink: outcome.LimitSteps(sink), extras: map[string]int{}, store: floodStore{dir: job.Floods, room: -1}, began: time.Now(),
-		counts: map[outcome.Outcome]int{}, open: map[string]*catalog.Test{}, came: map[string]outcome.Outcome{}, floods: map[string]*flood{},
+func newRun(job Job, pool *Pool, sink run.Sink) *execution {
+	r := &execution{job: job, pool: pool, sink: run.LimitSteps(sink), extras: map[string]int{}, store: floodStore{dir: job.Floods, room: -1}, began: time.Now(),
+		counts: map[run.Outcome]int{}, open: map[string]*catalog.Test{}, came: map[string]run.Outcome{}, floods: map[string]*flood{},
 		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}, dispatcher: job.Schedule.Dispatch()}
 	r.changed, r.room.given = sync.NewCond(&r.mu), map[int]*taken{}
 	for i := range job.Schedule.Batches {
@@ -59,10 +59,10 @@ func newRun(job Job, pool *Pool, sink outcome.Sink) *run {
 }
 
 // execute runs the job from its beginning to its end.
-func (r *run) execute(ctx context.Context) {
+func (r *execution) execute(ctx context.Context) {
 	defer context.AfterFunc(ctx, r.changed.Broadcast)()
 	defer r.job.Control.listen(r.steer)()
-	r.tell(outcome.Event{Event: outcome.RunBegins, Format: outcome.Format})
+	r.tell(run.Event{Event: run.RunBegins, Format: run.Format})
 	r.prepare(ctx)
 	var wg sync.WaitGroup
 	for number := 1; number <= r.job.Workers; number++ {
@@ -78,23 +78,23 @@ func (r *run) execute(ctx context.Context) {
 			r.settle(&r.job.Schedule.Batches[i].Tests[j], 0, 0, left, why)
 		}
 	}
-	r.tell(outcome.Event{Event: outcome.RunEnds, Counts: r.counts, Failure: outcome.Failure{Message: strings.Join(r.notes, "\n")}})
+	r.tell(run.Event{Event: run.RunEnds, Counts: r.counts, Failure: run.Failure{Message: strings.Join(r.notes, "\n")}})
 }
 
 // run is one job under way.
-type run struct {
+type execution struct {
 	job   Job
 	pool  *Pool
 	began time.Time
 
 	mu         sync.Mutex
 	changed    *sync.Cond // an outcome came that is waited for, a batch ended, or the run is to end
-	sink       outcome.Sink
+	sink       run.Sink
 	dispatcher *split.Dispatcher
 	room       waitingRoom
-	open       map[string]*catalog.Test   // without an outcome yet
-	came       map[string]outcome.Outcome // by ID
-	counts     map[outcome.Outcome]int
+	open       map[string]*catalog.Test // without an outcome yet
+	came       map[string]run.Outcome   // by ID
+	counts     map[run.Outcome]int
 	floods     map[string]*flood // by ID: tests that printed much
 	store      floodStore
 	extras     map[string]int             // by ID: how many entries there are for what processes did beyond their tests
@@ -107,18 +107,18 @@ type run struct {
 }
 
 // outcomeOfUnrun returns the outcome of the tests that never ran, and the reason to report.
-func (r *run) outcomeOfUnrun(ctx context.Context) (o outcome.Outcome, why string) {
+func (r *execution) outcomeOfUnrun(ctx context.Context) (o run.Outcome, why string) {
 	switch cause := context.Cause(ctx); {
 	case cause != nil && cause != context.Canceled:
-		return outcome.Lost, "the run was ended before it had an outcome: " + cause.Error()
+		return run.Lost, "the run was ended before it had an outcome: " + cause.Error()
 	case cause != nil || r.finished:
-		return outcome.Lost, "the run was interrupted before it had an outcome"
+		return run.Lost, "the run was interrupted before it had an outcome"
 	}
-	return outcome.Skipped, fmt.Sprintf("the run stopped after %d that failed", r.job.StopAfter)
+	return run.Skipped, fmt.Sprintf("the run stopped after %d that failed", r.job.StopAfter)
 }
 
 // prepare makes ready each suite for what will be run of it.
-func (r *run) prepare(ctx context.Context) {
+func (r *execution) prepare(ctx context.Context) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	r.enter(0, cancel)
@@ -141,14 +141,14 @@ func (r *run) prepare(ctx context.Context) {
 			continue
 		}
 		for _, t := range tests[suite] {
-			r.settle(t, 0, 0, outcome.Errored, err.Error())
+			r.settle(t, 0, 0, run.Errored, err.Error())
 		}
 	}
 	r.pool.report("")
 }
 
 // enter says how to end what a worker does.
-func (r *run) enter(worker int, cancel context.CancelFunc) {
+func (r *execution) enter(worker int, cancel context.CancelFunc) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.cancels[worker] = cancel
@@ -158,7 +158,7 @@ func (r *run) enter(worker int, cancel context.CancelFunc) {
 }
 
 // work is one worker: it takes batches until there are none.
-func (r *run) work(ctx context.Context, number int) {
+func (r *execution) work(ctx context.Context, number int) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(ctx, r.changed.Broadcast)()
@@ -173,7 +173,7 @@ func (r *run) work(ctx context.Context, number int) {
 		err := r.runBatch(ctx, batch, w)
 		if err != nil && ctx.Err() == nil {
 			for i := range batch.Tests {
-				r.settle(&batch.Tests[i], number, batch.number, outcome.Errored, err.Error())
+				r.settle(&batch.Tests[i], number, batch.number, run.Errored, err.Error())
 			}
 		}
 		r.release(batch)
@@ -182,7 +182,7 @@ func (r *run) work(ctx context.Context, number int) {
 
 // extraID returns the ID for an entry of what a process did beyond its tests: the one given, or
 // one like it if another entry or a test has that.
-func (r *run) extraID(id string) string {
+func (r *execution) extraID(id string) string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for {
@@ -198,10 +198,10 @@ func (r *run) extraID(id string) string {
 }
 
 // leave ends what a worker has open, and reports processes that ended badly.
-func (r *run) leave(w *worker) {
+func (r *execution) leave(w *worker) {
 	for suite, err := range w.closeSessions() {
 		id := r.extraID(catalog.ID(suite, w.groups[suite], adapter.ProcessEntry))
-		r.tell(outcome.Event{Event: outcome.Finished, ID: id, Worker: w.number, Outcome: outcome.Errored, Failure: outcome.Failure{Message: err.Error()}, Seconds: outcome.Took(0)})
+		r.tell(run.Event{Event: run.Finished, ID: id, Worker: w.number, Outcome: run.Errored, Failure: run.Failure{Message: err.Error()}, Seconds: run.Took(0)})
 	}
 	if err := w.clean(); err != nil {
 		r.note(err.Error())
@@ -209,17 +209,17 @@ func (r *run) leave(w *worker) {
 }
 
 // note tells what went wrong beside the tests.
-func (r *run) note(text string) {
+func (r *execution) note(text string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.notes = append(r.notes, text)
 }
 
 // runBatch runs a batch; tests that are bad run again as often as is asked for.
-func (r *run) runBatch(ctx context.Context, batch *taken, w *worker) error {
+func (r *execution) runBatch(ctx context.Context, batch *taken, w *worker) error {
 	for i := range batch.Tests {
 		if why := r.skipReason(&batch.Tests[i]); why != "" {
-			r.settle(&batch.Tests[i], w.number, batch.number, outcome.Skipped, why)
+			r.settle(&batch.Tests[i], w.number, batch.number, run.Skipped, why)
 		}
 	}
 	tests := slices.DeleteFunc(slices.Clone(batch.Tests), func(t catalog.Test) bool { return !r.isOpen(t.ID) })
@@ -243,7 +243,7 @@ func (r *run) runBatch(ctx context.Context, batch *taken, w *worker) error {
 
 // skipReason returns why a test of a batch that begins does not run, empty if it does.
 // What it needs of its own batch is left to the session.
-func (r *run) skipReason(t *catalog.Test) string {
+func (r *execution) skipReason(t *catalog.Test) string {
 	if t.SkipReason != "" {
 		return t.SkipReason
 	}
@@ -252,7 +252,7 @@ func (r *run) skipReason(t *catalog.Test) string {
 	for _, id := range t.Rules.Needs {
 		o, ended := r.came[id]
 		switch {
-		case ended && o != outcome.Passed:
+		case ended && o != run.Passed:
 			return adapter.Unmet(id, o)
 		case !ended && r.open[id] == nil:
 			return fmt.Sprintf("needs %s, which is not picked for this run", id)
@@ -261,31 +261,31 @@ func (r *run) skipReason(t *catalog.Test) string {
 	return ""
 }
 
-func (r *run) isOpen(id string) bool {
+func (r *execution) isOpen(id string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.open[id] != nil
 }
 
 // settle records an outcome for t unless it already has one.
-func (r *run) settle(t *catalog.Test, worker, batch int, o outcome.Outcome, message string) {
+func (r *execution) settle(t *catalog.Test, worker, batch int, o run.Outcome, message string) {
 	if r.isOpen(t.ID) {
-		r.tell(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: batch, Outcome: o,
-			Failure: outcome.Failure{Message: message, File: t.File, Line: t.Line}, Seconds: outcome.Took(0)})
+		r.tell(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: batch, Outcome: o,
+			Failure: run.Failure{Message: message, File: t.File, Line: t.Line}, Seconds: run.Took(0)})
 	}
 }
 
 // tell stamps an event and passes it on. The time is the one at which the run began
 // and what has passed since, so that it never jumps when the machine's clock is set.
-func (r *run) tell(e outcome.Event) {
+func (r *execution) tell(e run.Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	e.At = r.began.Add(time.Since(r.began))
 	switch e.Event {
-	case outcome.Output:
+	case run.Output:
 		r.print(e)
 		return
-	case outcome.Finished:
+	case run.Finished:
 		if r.floods[e.ID] != nil {
 			r.ebb(e)
 		}
@@ -306,9 +306,9 @@ func bounded(message string) string {
 	return strings.ToValidUTF8(message[:messageLimit], "") + " …"
 }
 
-func (r *run) finish(e *outcome.Event) {
+func (r *execution) finish(e *run.Event) {
 	if t := r.open[e.ID]; t != nil {
-		if e.Outcome = hasRule(t, e.Outcome); e.Outcome == outcome.Surprise {
+		if e.Outcome = hasRule(t, e.Outcome); e.Outcome == run.Surprise {
 			e.Message = "it passed, though it is expected to fail: " + t.Rules.ExpectFail
 		}
 		delete(r.open, e.ID)
@@ -321,14 +321,14 @@ func (r *run) finish(e *outcome.Event) {
 }
 
 // marked is the outcome in the light of the test's rules.
-func hasRule(t *catalog.Test, o outcome.Outcome) outcome.Outcome {
+func hasRule(t *catalog.Test, o run.Outcome) run.Outcome {
 	switch {
 	case t.Rules.ExpectFail == "":
 		return o
 	case o.Bad():
-		return outcome.Owed
-	case o == outcome.Passed:
-		return outcome.Surprise
+		return run.Owed
+	case o == run.Passed:
+		return run.Surprise
 	}
 	return o
 }

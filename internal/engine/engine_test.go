@@ -15,7 +15,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 )
@@ -57,7 +57,7 @@ func (p *puppet) Open(_ context.Context, slot adapter.Slot) (adapter.Session, er
 // puppetSession is a session of the puppet.
 type puppetSession struct{ puppet *puppet }
 
-func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
+func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error {
 	var names []string
 	for _, t := range tests {
 		names = append(names, t.Name)
@@ -66,11 +66,11 @@ func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink outc
 	s.puppet.runs = append(s.puppet.runs, strings.Join(names, " "))
 	s.puppet.mu.Unlock()
 	for _, t := range tests {
-		sink(outcome.Event{Event: outcome.Started, ID: t.ID})
-		o := outcome.Passed
+		sink(run.Event{Event: run.Started, ID: t.ID})
+		o := run.Passed
 		switch {
 		case strings.HasPrefix(t.Name, "fail"):
-			o = outcome.Failed
+			o = run.Failed
 		case t.Name == "slow":
 			time.Sleep(5 * time.Millisecond)
 		case t.Name == "collapse":
@@ -78,14 +78,14 @@ func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink outc
 		case strings.HasPrefix(t.Name, "twice bad"): // but passes from then on
 			s.puppet.mu.Lock()
 			if s.puppet.tried[t.Name]++; s.puppet.tried[t.Name] <= 2 {
-				o = outcome.Failed
+				o = run.Failed
 			}
 			s.puppet.mu.Unlock()
 		case t.Name == "flood":
 			for range 3000 {
-				sink(outcome.Event{Event: outcome.Output, ID: t.ID, Text: strings.Repeat("wet ", 256)})
+				sink(run.Event{Event: run.Output, ID: t.ID, Text: strings.Repeat("wet ", 256)})
 			}
-			sink(outcome.Event{Event: outcome.Output, ID: t.ID, Text: "the end"})
+			sink(run.Event{Event: run.Output, ID: t.ID, Text: "the end"})
 		case t.Name == "signal":
 			close(s.puppet.signal)
 			time.Sleep(20 * time.Millisecond)
@@ -93,13 +93,13 @@ func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink outc
 			<-ctx.Done()
 			return ctx.Err()
 		}
-		sink(outcome.Event{Event: outcome.Finished, ID: t.ID, Outcome: o, Seconds: outcome.Took(0.01)})
+		sink(run.Event{Event: run.Finished, ID: t.ID, Outcome: o, Seconds: run.Took(0.01)})
 	}
 	return nil
 }
 
 func (s *puppetSession) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) { return nil, nil }
-func (s *puppetSession) Restore(context.Context, []catalog.Test, hunt.Change, outcome.Sink) error {
+func (s *puppetSession) Restore(context.Context, []catalog.Test, hunt.Change, run.Sink) error {
 	return nil
 }
 func (s *puppetSession) Reset(context.Context) error { return nil }
@@ -109,20 +109,20 @@ func test(group, name string, seconds float64, rules catalog.Rules) catalog.Test
 	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Rules: rules, SkipReason: rules.Skip}
 }
 
-func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, workers int) (*outcome.Run, []outcome.Event) {
+func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, workers int) (*run.Run, []run.Event) {
 	t.Helper()
 	adapters := map[string]adapter.Adapter{"s": p}
 	p.slots = map[int]string{}
-	run := outcome.NewRun()
-	var events []outcome.Event
-	err := Run(ctx, Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: workers, Resources: map[string]int{"bus": 2}}), Workers: workers}, func(e outcome.Event) {
-		run.Apply(e)
+	r := run.New()
+	var events []run.Event
+	err := Run(ctx, Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: workers, Resources: map[string]int{"bus": 2}}), Workers: workers}, func(e run.Event) {
+		r.Apply(e)
 		events = append(events, e)
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	return run, events
+	return r, events
 }
 
 // TestEveryTestHasOneOutcome runs all that can happen to a test.
@@ -138,18 +138,18 @@ func TestEveryTestHasOneOutcome(t *testing.T) {
 	for i := range 40 {
 		tests = append(tests, test(fmt.Sprint("more", i%7), fmt.Sprint("m", i), 0.1, catalog.Rules{}))
 	}
-	run, events := play(t, context.Background(), p, tests, 3)
-	for name, want := range map[string]outcome.Outcome{
-		"a#pass": outcome.Passed, "a#fail": outcome.Failed, "a#fail as said": outcome.Owed, "a#pass all the same": outcome.Surprise,
-		"a#left out": outcome.Skipped, "b#collapse": outcome.Errored, "b#behind": outcome.Errored, "c#only skipped": outcome.Skipped,
+	r, events := play(t, context.Background(), p, tests, 3)
+	for name, want := range map[string]run.Outcome{
+		"a#pass": run.Passed, "a#fail": run.Failed, "a#fail as said": run.Owed, "a#pass all the same": run.Surprise,
+		"a#left out": run.Skipped, "b#collapse": run.Errored, "b#behind": run.Errored, "c#only skipped": run.Skipped,
 	} {
-		if got := run.Result("s:" + name); got == nil || got.Outcome != want {
+		if got := r.Result("s:" + name); got == nil || got.Outcome != want {
 			t.Errorf("%s: %+v, want %s", name, got, want)
 		}
 	}
 	finished := map[string]int{}
 	for _, e := range events {
-		if e.Event == outcome.Finished {
+		if e.Event == run.Finished {
 			finished[e.ID]++
 			if e.Worker < 1 || e.Worker > 3 || e.Batch < 1 {
 				t.Errorf("%s finished on worker %d in batch %d", e.ID, e.Worker, e.Batch)
@@ -162,10 +162,10 @@ func TestEveryTestHasOneOutcome(t *testing.T) {
 		}
 	}
 	last := events[len(events)-1]
-	if events[0].Event != outcome.RunBegins || last.Event != outcome.RunEnds || last.Counts[outcome.Passed] != 41 || last.Counts[outcome.Errored] != 2 {
+	if events[0].Event != run.RunBegins || last.Event != run.RunEnds || last.Counts[run.Passed] != 41 || last.Counts[run.Errored] != 2 {
 		t.Errorf("it begins with %+v and ends with %+v", events[0], last)
 	}
-	if !slices.IsSortedFunc(events, func(a, b outcome.Event) int { return a.At.Compare(b.At) }) {
+	if !slices.IsSortedFunc(events, func(a, b run.Event) int { return a.At.Compare(b.At) }) {
 		t.Errorf("the events are not in the order of time")
 	}
 	seen := map[string]bool{}
@@ -178,9 +178,9 @@ func TestEveryTestHasOneOutcome(t *testing.T) {
 }
 
 func TestPrepareFails(t *testing.T) {
-	run, _ := play(t, context.Background(), &puppet{}, []catalog.Test{test("a", "unbuildable", 1, catalog.Rules{}), test("b", "other", 1, catalog.Rules{})}, 2)
-	if run.Counts[outcome.Errored] != 2 || run.Result("s:a#unbuildable").Message != "no compiler" {
-		t.Errorf("came out as %s", run.Summary())
+	r, _ := play(t, context.Background(), &puppet{}, []catalog.Test{test("a", "unbuildable", 1, catalog.Rules{}), test("b", "other", 1, catalog.Rules{})}, 2)
+	if r.Counts[run.Errored] != 2 || r.Result("s:a#unbuildable").Message != "no compiler" {
+		t.Errorf("came out as %s", r.Summary())
 	}
 }
 
@@ -190,9 +190,9 @@ func TestCancel(t *testing.T) {
 	time.AfterFunc(100*time.Millisecond, cancel)
 	tests := []catalog.Test{test("a", "wait", 9, catalog.Rules{}), test("a", "behind", 1, catalog.Rules{}),
 		test("b", "wait", 8, catalog.Rules{}), test("c", "never taken", 1, catalog.Rules{})}
-	run, events := play(t, ctx, &puppet{}, tests, 2)
-	if run.Counts[outcome.Lost] != 4 || run.ExitStatus() != 3 || events[len(events)-1].Event != outcome.RunEnds {
-		t.Errorf("came out as %s", run.Summary())
+	r, events := play(t, ctx, &puppet{}, tests, 2)
+	if r.Counts[run.Lost] != 4 || r.ExitStatus() != 3 || events[len(events)-1].Event != run.RunEnds {
+		t.Errorf("came out as %s", r.Summary())
 	}
 }
 
@@ -245,12 +245,12 @@ func TestDependencies(t *testing.T) {
 	for i := range 12 {
 		tests = append(tests, test(fmt.Sprint("bus", i), "slow", 0.1, on("holds", "bus")))
 	}
-	run, events := play(t, context.Background(), p, tests, 4)
+	ran, events := play(t, context.Background(), p, tests, 4)
 	for name, want := range map[string]string{
 		"a#first": "passed", "a#after b": "passed", "b#needs a": "passed", "c#needs_b": "skipped needs s:b#fail, which is failed",
 		"c#needs more": "skipped needs s:c#needs_b, which is skipped", "d#needs nobody here": "skipped needs s:z#z, which is not picked",
 	} {
-		r := run.Result("s:" + name)
+		r := ran.Result("s:" + name)
 		if got := string(r.Outcome) + " " + r.Message; !strings.HasPrefix(got, want) {
 			t.Errorf("%s: %s, want %s", name, got, want)
 		}
@@ -260,7 +260,7 @@ func TestDependencies(t *testing.T) {
 	for i, e := range events {
 		at[string(e.Event)+e.ID] = i
 		if strings.Contains(e.ID, "bus") {
-			busy[e.Batch] = e.Event == outcome.Started
+			busy[e.Batch] = e.Event == run.Started
 		}
 		n := 0
 		for _, is := range busy {
@@ -299,14 +299,14 @@ func TestPlannedWorkers(t *testing.T) {
 			tests = append(tests, made)
 			worker[made.ID] = random.IntN(4) // 0 for whichever is free
 		}
-		run := outcome.NewRun()
+		r := run.New()
 		job := Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{InOrder: true, Worker: worker}), Workers: 3}
-		if err := Run(context.Background(), job, run.Apply); err != nil {
+		if err := Run(context.Background(), job, r.Apply); err != nil {
 			t.Fatal(err)
 		}
 		for _, made := range tests {
-			got := run.Result(made.ID)
-			if got == nil || got.Outcome != outcome.Passed || worker[made.ID] > 0 && got.Worker != worker[made.ID] {
+			got := r.Result(made.ID)
+			if got == nil || got.Outcome != run.Passed || worker[made.ID] > 0 && got.Worker != worker[made.ID] {
 				t.Fatalf("%s, planned for worker %d: %+v", made.ID, worker[made.ID], got)
 			}
 		}
@@ -330,16 +330,16 @@ func TestStopAfter(t *testing.T) {
 			}
 			tests = append(tests, test(fmt.Sprint("g", i/10, name == "slow", i), name, 1, catalog.Rules{}))
 		}
-		run := outcome.NewRun()
+		ran := run.New()
 		job := Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{InOrder: true}), Workers: workers, StopAfter: 2}
-		if err := Run(context.Background(), job, run.Apply); err != nil {
+		if err := Run(context.Background(), job, ran.Apply); err != nil {
 			t.Fatal(err)
 		}
-		if run.Done() != len(tests) || run.Counts[outcome.Lost] > 0 || run.Counts[outcome.Failed] < 2 || run.Counts[outcome.Failed] > 1+workers || run.Counts[outcome.Skipped] < 30 {
-			t.Errorf("%d workers: %s of %d", workers, run.Summary(), len(tests))
+		if ran.Done() != len(tests) || ran.Counts[run.Lost] > 0 || ran.Counts[run.Failed] < 2 || ran.Counts[run.Failed] > 1+workers || ran.Counts[run.Skipped] < 30 {
+			t.Errorf("%d workers: %s of %d", workers, ran.Summary(), len(tests))
 		}
-		for _, r := range run.Results {
-			if r.Outcome == outcome.Skipped && !strings.Contains(r.Message, "stopped after 2") {
+		for _, r := range ran.Results {
+			if r.Outcome == run.Skipped && !strings.Contains(r.Message, "stopped after 2") {
 				t.Errorf("%s is skipped as %q", r.ID, r.Message)
 			}
 		}
@@ -409,15 +409,15 @@ func TestRetries(t *testing.T) {
 	tests := []catalog.Test{test("a", "pass", 1, catalog.Rules{}), test("a", "twice bad", 1, catalog.Rules{}), test("a", "fail", 1, catalog.Rules{}),
 		test("a", "fail as said", 1, catalog.Rules{ExpectFail: "known"}), test("b", "needs it", 1, catalog.Rules{Needs: []string{"s:a#twice bad"}}),
 		test("c", "collapse", 1, catalog.Rules{})}
-	run := outcome.NewRun()
-	if err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: 2}), Workers: 2, Retries: 2}, run.Apply); err != nil {
+	r := run.New()
+	if err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: 2}), Workers: 2, Retries: 2}, r.Apply); err != nil {
 		t.Fatal(err)
 	}
-	unstable := run.Result("s:a#twice bad")
-	if !unstable.Unstable || unstable.Outcome != outcome.Passed || len(unstable.Steps) != 2 || unstable.Steps[1].Name != "try 2" || !strings.HasPrefix(unstable.Message, "unstable: passed in try 3; try 2 failed") {
+	unstable := r.Result("s:a#twice bad")
+	if !unstable.Unstable || unstable.Outcome != run.Passed || len(unstable.Steps) != 2 || unstable.Steps[1].Name != "try 2" || !strings.HasPrefix(unstable.Message, "unstable: passed in try 3; try 2 failed") {
 		t.Errorf("came out as %+v", unstable)
 	}
-	if got := run.Summary(); got != "2 passed, 1 unstable, 1 failed, 1 errored, 1 owed" {
+	if got := r.Summary(); got != "2 passed, 1 unstable, 1 failed, 1 errored, 1 owed" {
 		t.Errorf("the run came out as %s", got)
 	}
 	slices.Sort(p.runs)
@@ -439,14 +439,14 @@ func TestControl(t *testing.T) {
 		<-p.signal
 		control.Finish()
 	}()
-	run := outcome.NewRun()
-	if err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: 1}), Workers: 1, Control: control}, run.Apply); err != nil {
+	r := run.New()
+	if err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: 1}), Workers: 1, Control: control}, r.Apply); err != nil {
 		t.Fatal(err)
 	}
-	if first := run.Result("s:a#signal"); first.Outcome != outcome.Passed || first.Started.Sub(began) < 50*time.Millisecond {
+	if first := r.Result("s:a#signal"); first.Outcome != run.Passed || first.Started.Sub(began) < 50*time.Millisecond {
 		t.Errorf("what ran came out as %+v", first)
 	}
-	if later := run.Result("s:b#later"); later.Outcome != outcome.Lost || !strings.Contains(later.Message, "interrupted") || run.ExitStatus() != 3 {
+	if later := r.Result("s:b#later"); later.Outcome != run.Lost || !strings.Contains(later.Message, "interrupted") || r.ExitStatus() != 3 {
 		t.Errorf("what had not begun came out as %+v", later)
 	}
 }
@@ -457,17 +457,17 @@ func TestFlood(t *testing.T) {
 	p := &puppet{slots: map[int]string{}}
 	adapters := map[string]adapter.Adapter{"s": p}
 	floods := filepath.Join(t.TempDir(), "floods")
-	run, told := outcome.NewRun(), 0
+	r, told := run.New(), 0
 	err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt([]catalog.Test{test("a", "flood", 1, catalog.Rules{})}, adapters, split.Deal{}), Workers: 1, Floods: floods},
-		func(e outcome.Event) {
-			run.Apply(e)
+		func(e run.Event) {
+			r.Apply(e)
 			told += len(e.Text)
 		})
 	files, globErr := filepath.Glob(filepath.Join(floods, "*"))
 	if err != nil || globErr != nil || len(files) != 1 {
 		t.Fatalf("%v, %v, %v", err, globErr, files)
 	}
-	output := string(run.Result("s:a#flood").Output)
+	output := string(r.Result("s:a#flood").Output)
 	if !strings.HasPrefix(output, "wet wet") || !strings.Contains(output, "the end\n… it printed") || !strings.Contains(output, files[0]) || told > 2*(floodHead+floodTail) {
 		t.Errorf("%d bytes were told, which are kept as %q … %q", told, output[:20], output[len(output)-20:])
 	}
@@ -480,17 +480,17 @@ func TestFlood(t *testing.T) {
 // that those of passed tests go first, the oldest of them before others.
 func TestFloodsHaveACap(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "floods")
-	r := &run{store: floodStore{dir: dir, room: 3_000_000}, floods: map[string]*flood{}, sink: func(outcome.Event) {}}
+	r := &execution{store: floodStore{dir: dir, room: 3_000_000}, floods: map[string]*flood{}, sink: func(run.Event) {}}
 	names := map[string]string{}
 	for _, c := range []struct {
 		id      string
-		outcome outcome.Outcome
-	}{{"passed 1", outcome.Passed}, {"failed", outcome.Failed}, {"passed 2", outcome.Passed}, {"passed 3", outcome.Passed}, {"passed 4", outcome.Passed}} {
+		outcome run.Outcome
+	}{{"passed 1", run.Passed}, {"failed", run.Failed}, {"passed 2", run.Passed}, {"passed 3", run.Passed}, {"passed 4", run.Passed}} {
 		for range 10 {
-			r.print(outcome.Event{ID: c.id, Text: strings.Repeat("water\n", 100_000/6)})
+			r.print(run.Event{ID: c.id, Text: strings.Repeat("water\n", 100_000/6)})
 		}
 		names[c.id] = r.floods[c.id].file.Name()
-		r.ebb(outcome.Event{ID: c.id, Outcome: c.outcome})
+		r.ebb(run.Event{ID: c.id, Outcome: c.outcome})
 	}
 	for id, there := range map[string]bool{"passed 1": false, "failed": true, "passed 2": false, "passed 3": true, "passed 4": true} {
 		if _, err := os.Stat(names[id]); (err == nil) != there {

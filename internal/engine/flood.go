@@ -8,14 +8,15 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 )
 
 // What becomes of the output of one test, in bytes: the head is told as it comes and
 // the tail when the test ends; what lies between goes to a file, up to a cap.
 const (
 	floodHead = 256 << 10
-	floodTail = 12 << 10 // so that it is kept with the words before it, see outcome.Run
+	floodTail = 12 << 10 // so that it is kept with the words before it, see run.Run
 	floodCap  = 64 << 20
 )
 
@@ -46,7 +47,7 @@ func (s *floodStore) open(id string) (*os.File, error) {
 	}
 	file, err := os.CreateTemp(s.dir, "output-*.txt")
 	if err == nil {
-		_, err = fmt.Fprintf(file, "# what %s printed\n", outcome.PlainLine(id))
+		_, err = fmt.Fprintf(file, "# what %s printed\n", plain.Line(id))
 	}
 	return file, err
 }
@@ -91,7 +92,7 @@ type flood struct {
 }
 
 // print tells what a test prints as long as it is not too much.
-func (r *run) print(e outcome.Event) {
+func (r *execution) print(e run.Event) {
 	f := r.floods[e.ID]
 	if f == nil {
 		f = &flood{}
@@ -132,7 +133,7 @@ func (f *flood) keep(s *floodStore, text string) {
 }
 
 // ebb tells the end of a test's output where it was too much, as the test ends.
-func (r *run) ebb(e outcome.Event) {
+func (r *execution) ebb(e run.Event) {
 	f := r.floods[e.ID]
 	delete(r.floods, e.ID)
 	if f.total <= floodHead {
@@ -140,12 +141,12 @@ func (r *run) ebb(e outcome.Event) {
 	}
 	if f.file != nil {
 		f.err = errors.Join(f.err, f.file.Close())
-		if e.Outcome == outcome.Passed {
+		if e.Outcome == run.Passed {
 			r.store.passed = append(r.store.passed, f)
 		}
 	}
 	tail := f.tail[max(0, len(f.tail)-floodTail):]
-	r.sink(outcome.Event{Event: outcome.Output, ID: e.ID, Worker: e.Worker, Batch: e.Batch, At: e.At,
+	r.sink(run.Event{Event: run.Output, ID: e.ID, Worker: e.Worker, Batch: e.Batch, At: e.At,
 		Text: fmt.Sprintf("\n… output left out here …\n%s\n… it printed %.1f MB: %s", tail, float64(f.total)/1e6, f.where())})
 }
 

@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 )
@@ -32,16 +32,16 @@ type conducted struct {
 	conductor *conductor
 }
 
-func (s *conducted) Run(_ context.Context, tests []catalog.Test, sink outcome.Sink) error {
+func (s *conducted) Run(_ context.Context, tests []catalog.Test, sink run.Sink) error {
 	c := s.conductor
 	c.mu.Lock()
 	c.begun = append(c.begun, tests[0].ID)
 	c.changed.Broadcast()
 	c.mu.Unlock()
 	for _, t := range tests {
-		sink(outcome.Event{Event: outcome.Started, ID: t.ID})
+		sink(run.Event{Event: run.Started, ID: t.ID})
 		<-c.ends[t.ID]
-		sink(outcome.Event{Event: outcome.Finished, ID: t.ID, Outcome: outcome.Passed})
+		sink(run.Event{Event: run.Finished, ID: t.ID, Outcome: run.Passed})
 	}
 	return nil
 }
@@ -72,8 +72,8 @@ func TestForecastIsWhatHappens(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r := newRun(Job{Adapters: adapters, Schedule: schedule, Workers: workers}, pool, func(e outcome.Event) {
-			if e.Event == outcome.Finished {
+		r := newRun(Job{Adapters: adapters, Schedule: schedule, Workers: workers}, pool, func(e run.Event) {
+			if e.Event == run.Finished {
 				ended <- e.ID
 			}
 		})
@@ -106,7 +106,7 @@ func TestForecastIsWhatHappens(t *testing.T) {
 }
 
 // wait waits until workers have asked for batches so often.
-func (r *run) wait(asked int) {
+func (r *execution) wait(asked int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for r.room.asked < asked {

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 )
 
@@ -156,7 +156,7 @@ func (p *Pool) Prepare(ctx context.Context, workers int) error {
 
 // Try runs a trial as soon as a worker is free. It returns the outcome of the last test, lost if it had none,
 // and the seconds that all of it took.
-func (p *Pool) Try(ctx context.Context, t Trial) (outcome.Outcome, float64, error) {
+func (p *Pool) Try(ctx context.Context, t Trial) (run.Outcome, float64, error) {
 	if len(t.Beside) > 0 {
 		p.quiet.Lock()
 		defer p.quiet.Unlock()
@@ -196,7 +196,7 @@ func (p *Pool) Borrow(ctx context.Context, suite string, use func(s adapter.Sess
 }
 
 // overlap runs a trial's order on one worker while other tests run on another, again and again.
-func (p *Pool) overlap(ctx context.Context, t Trial) (outcome.Outcome, float64, error) {
+func (p *Pool) overlap(ctx context.Context, t Trial) (run.Outcome, float64, error) {
 	if cap(p.idle) < 2 {
 		return "", 0, fmt.Errorf("%s failed while tests of another worker ran: to try that, a hunt takes two workers (--workers 2)", t.Order[len(t.Order)-1].ID)
 	}
@@ -224,7 +224,7 @@ func (p *Pool) overlap(ctx context.Context, t Trial) (outcome.Outcome, float64, 
 }
 
 // repeat runs a trial's order until its last test is bad, or as often as the trial says.
-func (w *worker) repeat(ctx context.Context, t Trial) (came outcome.Outcome, err error) {
+func (w *worker) repeat(ctx context.Context, t Trial) (came run.Outcome, err error) {
 	for n := range t.Times {
 		if n > 0 {
 			if err := w.reset(ctx); err != nil {
@@ -239,8 +239,8 @@ func (w *worker) repeat(ctx context.Context, t Trial) (came outcome.Outcome, err
 }
 
 // run runs tests in order, suite by suite as they come, and returns the outcome of the last.
-func (w *worker) run(ctx context.Context, tests []catalog.Test) (outcome.Outcome, error) {
-	came, last := outcome.Lost, tests[len(tests)-1].ID
+func (w *worker) run(ctx context.Context, tests []catalog.Test) (run.Outcome, error) {
+	came, last := run.Lost, tests[len(tests)-1].ID
 	for len(tests) > 0 {
 		n := 1
 		for n < len(tests) && tests[n].Suite == tests[0].Suite {
@@ -250,8 +250,8 @@ func (w *worker) run(ctx context.Context, tests []catalog.Test) (outcome.Outcome
 		if err != nil {
 			return came, err
 		}
-		err = session.Run(ctx, tests[:n], func(e outcome.Event) {
-			if e.Event == outcome.Finished && e.ID == last {
+		err = session.Run(ctx, tests[:n], func(e run.Event) {
+			if e.Event == run.Finished && e.ID == last {
 				came = e.Outcome
 			}
 		})

@@ -6,24 +6,24 @@ import (
 	"slices"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 )
 
 // tries hears what a session tells of a batch and holds bad outcomes back as long
 // as their tests may run again. Each try before the last becomes a step of its test.
 type tries struct {
-	run           *run
+	run           *execution
 	worker, batch int
-	left          int                        // how often tests may run again
-	held          []outcome.Event            // of this try: bad outcomes, and of tests that were skipped for them
-	past          map[string][]outcome.Event // by ID: the bad outcomes of its tries
-	own           map[string]bool            // IDs of the batch's tests
-	extra         string                     // the ID of the present entry for what a process did beyond them
+	left          int                    // how often tests may run again
+	held          []run.Event            // of this try: bad outcomes, and of tests that were skipped for them
+	past          map[string][]run.Event // by ID: the bad outcomes of its tries
+	own           map[string]bool        // IDs of the batch's tests
+	extra         string                 // the ID of the present entry for what a process did beyond them
 }
 
-func newTries(r *run, worker, batch int, tests []catalog.Test) *tries {
-	t := &tries{run: r, worker: worker, batch: batch, left: r.job.Retries, past: map[string][]outcome.Event{}, own: make(map[string]bool, len(tests))}
+func newTries(r *execution, worker, batch int, tests []catalog.Test) *tries {
+	t := &tries{run: r, worker: worker, batch: batch, left: r.job.Retries, past: map[string][]run.Event{}, own: make(map[string]bool, len(tests))}
 	for i := range tests {
 		t.own[tests[i].ID] = true
 	}
@@ -31,28 +31,28 @@ func newTries(r *run, worker, batch int, tests []catalog.Test) *tries {
 }
 
 // hear takes an event of the session.
-func (t *tries) hear(e outcome.Event) {
+func (t *tries) hear(e run.Event) {
 	e.Worker, e.Batch = t.worker, t.batch
 	if !t.own[e.ID] {
 		if t.extra == "" {
 			t.extra = t.run.extraID(e.ID)
 		}
-		if e.ID = t.extra; e.Event == outcome.Finished {
+		if e.ID = t.extra; e.Event == run.Finished {
 			t.extra = ""
 		}
 		t.run.tell(e)
 		return
 	}
 	switch e.Event {
-	case outcome.Started:
+	case run.Started:
 		t.run.runs(t.worker, e.ID, true)
-	case outcome.Finished:
+	case run.Finished:
 		defer t.run.runs(t.worker, e.ID, false)
 		if t.hold(e) {
 			return
 		}
 		if tried := t.past[e.ID]; len(tried) > 0 {
-			e.Unstable = e.Outcome == outcome.Passed
+			e.Unstable = e.Outcome == run.Passed
 			e.Message = triedWords(e, tried)
 		}
 	}
@@ -60,7 +60,7 @@ func (t *tries) hear(e outcome.Event) {
 }
 
 // hold keeps an outcome back that may not be the last of its test.
-func (t *tries) hold(e outcome.Event) bool {
+func (t *tries) hold(e run.Event) bool {
 	test := t.run.test(e.ID)
 	if t.left == 0 || test == nil || test.Rules.ExpectFail != "" {
 		return false
@@ -68,9 +68,9 @@ func (t *tries) hold(e outcome.Event) bool {
 	switch {
 	case e.Outcome.Bad():
 		t.past[e.ID] = append(t.past[e.ID], e)
-		t.run.tell(outcome.Event{Event: outcome.StepDone, ID: e.ID, Worker: e.Worker, Batch: e.Batch,
+		t.run.tell(run.Event{Event: run.StepDone, ID: e.ID, Worker: e.Worker, Batch: e.Batch,
 			Step: fmt.Sprint("try ", len(t.past[e.ID])), Outcome: e.Outcome, Seconds: e.Seconds})
-	case e.Outcome == outcome.Skipped && slices.ContainsFunc(test.Rules.Needs, func(id string) bool { return t.past[id] != nil }):
+	case e.Outcome == run.Skipped && slices.ContainsFunc(test.Rules.Needs, func(id string) bool { return t.past[id] != nil }):
 	default:
 		return false
 	}
@@ -89,7 +89,7 @@ func (t *tries) again(ctx context.Context, session adapter.Session, tests []cata
 	held := t.held
 	t.held, t.left = nil, t.left-1
 	return slices.DeleteFunc(tests, func(test catalog.Test) bool {
-		return !slices.ContainsFunc(held, func(e outcome.Event) bool { return e.ID == test.ID })
+		return !slices.ContainsFunc(held, func(e run.Event) bool { return e.ID == test.ID })
 	}), nil
 }
 
@@ -109,15 +109,15 @@ func (t *tries) giveUp() {
 }
 
 // triedWords is the message of a test that ran before and was bad.
-func triedWords(e outcome.Event, tried []outcome.Event) string {
-	if e.Outcome != outcome.Passed {
+func triedWords(e run.Event, tried []run.Event) string {
+	if e.Outcome != run.Passed {
 		return fmt.Sprintf("%s (try %d of %d)", e.Message, len(tried)+1, len(tried)+1)
 	}
 	return fmt.Sprintf("unstable: passed in try %d; try %d %s: %s", len(tried)+1, len(tried), tried[len(tried)-1].Outcome, tried[len(tried)-1].Message)
 }
 
 // test gives a test that has no outcome yet, nil for any other.
-func (r *run) test(id string) *catalog.Test {
+func (r *execution) test(id string) *catalog.Test {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.open[id]

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/gojson"
 	"fernrelay/internal/format/junit"
@@ -23,9 +23,9 @@ const sniffed = 64 << 10
 
 // Read tells a sink what a report says, as far as it can be, and gives the name of its format. The
 // error, told after all events, says what keeps the report from being whole.
-func Read(r io.Reader, to outcome.Sink) (name string, err error) {
-	limited := outcome.LimitSteps(to)
-	sink := func(e outcome.Event) { limited(e.Sound()) }
+func Read(r io.Reader, to run.Sink) (name string, err error) {
+	limited := run.LimitSteps(to)
+	sink := func(e run.Event) { limited(e.Sound()) }
 	decoded := transform.NewReader(r, unicode.BOMOverride(transform.Nop)) // of UTF-16, as some shells write it, and UTF-8
 	head := bufio.NewReaderSize(decoded, sniffed)
 	start, err := head.Peek(sniffed)

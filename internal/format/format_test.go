@@ -7,7 +7,8 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/formattest"
 	"fernrelay/internal/format/junit"
@@ -17,7 +18,7 @@ import (
 
 // told reads a report and gives its format and what it tells, a line an event.
 func told(text string) (name string, lines []string, err error) {
-	lines, err = formattest.Lines(func(sink outcome.Sink) (err error) {
+	lines, err = formattest.Lines(func(sink run.Sink) (err error) {
 		name, err = Read(strings.NewReader(text), sink)
 		return err
 	})
@@ -82,43 +83,43 @@ func TestRead(t *testing.T) {
 // TestRoundTrips holds that a run that is written in each format is read again
 // with the same tests and outcomes.
 func TestRoundTrips(t *testing.T) {
-	run, at := outcome.NewRun(), time.Unix(1000, 0).UTC()
+	ran, at := run.New(), time.Unix(1000, 0).UTC()
 	var lines strings.Builder
 	eventLines := events.NewWriter(&lines)
-	apply := func(e outcome.Event) {
+	apply := func(e run.Event) {
 		e.At = at
-		run.Apply(e)
+		ran.Apply(e)
 		eventLines.Write(e)
 	}
-	apply(outcome.Event{Event: outcome.RunBegins, Format: outcome.Format})
-	all := append(slices.Clone(outcome.All), outcome.Passed) // the last one unstable
+	apply(run.Event{Event: run.RunBegins, Format: run.Format})
+	all := append(slices.Clone(run.Outcomes), run.Passed) // the last one unstable
 	for i, o := range all {
 		id := fmt.Sprintf("u:g%d#t%d \x1b[1m<%s> # \"水\"", i%2, i, o)
-		apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1, Batch: 1})
-		apply(outcome.Event{Event: outcome.Output, ID: id, Text: "said\n"})
-		apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1, Batch: 1, Outcome: o, Seconds: outcome.Took(0.5), Unstable: i == len(outcome.All), Failure: outcome.Failure{Message: "why", File: "a.go", Line: 3}})
+		apply(run.Event{Event: run.Started, ID: id, Worker: 1, Batch: 1})
+		apply(run.Event{Event: run.Output, ID: id, Text: "said\n"})
+		apply(run.Event{Event: run.Finished, ID: id, Worker: 1, Batch: 1, Outcome: o, Seconds: run.Took(0.5), Unstable: i == len(run.Outcomes), Failure: run.Failure{Message: "why", File: "a.go", Line: 3}})
 	}
-	apply(outcome.Event{Event: outcome.RunEnds, Counts: run.Counts})
+	apply(run.Event{Event: run.RunEnds, Counts: ran.Counts})
 	if err := eventLines.Close(); err != nil {
 		t.Fatal(err)
 	}
 	var asXML, asTAP strings.Builder
-	if err := junit.Write(&asXML, run); err != nil {
+	if err := junit.Write(&asXML, ran); err != nil {
 		t.Fatal(err)
 	}
-	if err := tap.Write(&asTAP, run); err != nil {
+	if err := tap.Write(&asTAP, ran); err != nil {
 		t.Fatal(err)
 	}
 	for name, text := range map[string]string{"events": lines.String(), "junit": asXML.String(), "tap": asTAP.String()} {
-		again := outcome.NewRun()
+		again := run.New()
 		format, err := Read(strings.NewReader(text), again.Apply)
 		if format != name || err != nil || len(again.Results) != len(all) {
 			t.Fatalf("%s is read as %s, %v: %d tests\n%s", name, format, err, len(again.Results), text)
 		}
-		for _, r := range run.Results {
+		for _, r := range ran.Results {
 			id := r.ID
 			if name != "events" {
-				id = outcome.PlainLine(id)
+				id = plain.Line(id)
 			}
 			if got := again.Result(id); got == nil || got.Outcome != r.Outcome || got.Unstable != r.Unstable || got.Seconds != 0.5 {
 				t.Errorf("%s: %s is read as %+v, want %+v", name, id, got, r)

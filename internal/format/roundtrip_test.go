@@ -9,7 +9,8 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/format/tap"
@@ -35,43 +36,43 @@ func hostileText(random *rand.Rand) string {
 func TestRoundTrip(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 3))
 	for range 400 {
-		run := outcome.NewRun()
+		ran := run.New()
 		now := time.Unix(1_700_000_000, 0)
-		run.Apply(outcome.Event{Event: outcome.RunBegins, At: now})
+		ran.Apply(run.Event{Event: run.RunBegins, At: now})
 		for i := range 1 + random.IntN(8) {
 			id := fmt.Sprintf("u:g%d#%st%d", i%2, hostileText(random), i)
-			run.Apply(outcome.Event{Event: outcome.Output, ID: id, Text: hostileText(random)})
+			ran.Apply(run.Event{Event: run.Output, ID: id, Text: hostileText(random)})
 			for s := range random.IntN(3) {
-				run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: fmt.Sprint(hostileText(random), s), Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(0.1), Failure: outcome.Failure{Message: hostileText(random)}})
+				ran.Apply(run.Event{Event: run.StepDone, ID: id, Step: fmt.Sprint(hostileText(random), s), Outcome: run.Outcomes[random.IntN(len(run.Outcomes))], Seconds: run.Took(0.1), Failure: run.Failure{Message: hostileText(random)}})
 			}
-			e := outcome.Event{Event: outcome.Finished, ID: id, At: now, Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(float64(random.IntN(1000)) / 64),
-				Failure: outcome.Failure{Message: hostileText(random), Expected: hostileText(random), Actual: hostileText(random)}}
-			if e.Unstable = random.IntN(4) == 0 && e.Outcome == outcome.Passed; random.IntN(2) == 0 {
+			e := run.Event{Event: run.Finished, ID: id, At: now, Outcome: run.Outcomes[random.IntN(len(run.Outcomes))], Seconds: run.Took(float64(random.IntN(1000)) / 64),
+				Failure: run.Failure{Message: hostileText(random), Expected: hostileText(random), Actual: hostileText(random)}}
+			if e.Unstable = random.IntN(4) == 0 && e.Outcome == run.Passed; random.IntN(2) == 0 {
 				e.File, e.Line = "a/b_test.go", 1+random.IntN(99)
 			}
-			run.Apply(e)
+			ran.Apply(e)
 		}
-		run.Apply(outcome.Event{Event: outcome.RunEnds, At: now})
-		for name, write := range map[string]func(io.Writer, *outcome.Run) error{"junit": junit.Write, "tap": tap.Write} {
+		ran.Apply(run.Event{Event: run.RunEnds, At: now})
+		for name, write := range map[string]func(io.Writer, *run.Run) error{"junit": junit.Write, "tap": tap.Write} {
 			var text bytes.Buffer
-			if err := write(&text, run); err != nil {
+			if err := write(&text, ran); err != nil {
 				t.Fatal(err)
 			}
 			written := text.String()
-			var back []outcome.Event
-			kind, err := Read(&text, func(e outcome.Event) {
-				if e.Event == outcome.Finished {
+			var back []run.Event
+			kind, err := Read(&text, func(e run.Event) {
+				if e.Event == run.Finished {
 					back = append(back, e)
 				}
 			})
-			if kind != name || err != nil || len(back) != len(run.Results) {
-				t.Fatalf("%s is read as %s with %d of %d tests, %v:\n%s", name, kind, len(back), len(run.Results), err, written)
+			if kind != name || err != nil || len(back) != len(ran.Results) {
+				t.Fatalf("%s is read as %s with %d of %d tests, %v:\n%s", name, kind, len(back), len(ran.Results), err, written)
 			}
-			for _, r := range run.Results {
+			for _, r := range ran.Results {
 				place, test, _ := strings.Cut(r.ID, "#")
-				want := outcome.PlainLine(place) + "#" + outcome.PlainLine(test)
+				want := plain.Line(place) + "#" + plain.Line(test)
 				if name == "tap" {
-					want = outcome.PlainLine(r.ID) // as one description
+					want = plain.Line(r.ID) // as one description
 				} else {
 					want = strings.ReplaceAll(want, "\uFFFE", "\uFFFD") // which XML cannot hold
 				}
@@ -142,8 +143,8 @@ func TestBrokenXML(t *testing.T) {
 		{"no report", strings.NewReader("<html><body/></html>"), "no testsuite", 0},
 	} {
 		tests := 0
-		_, err := Read(c.from, func(e outcome.Event) {
-			if e.Event == outcome.Finished {
+		_, err := Read(c.from, func(e run.Event) {
+			if e.Event == run.Finished {
 				tests++
 			}
 		})
@@ -160,26 +161,26 @@ func TestBrokenXML(t *testing.T) {
 // steps, gives it back: event lines and TAP.
 func TestFailuresAreCarried(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 4))
-	failure := func() outcome.Failure {
-		return outcome.Failure{Message: outcome.Plain("it leaks" + hostileText(random)), File: "a/b_test.go", Line: 1 + random.IntN(99),
-			Expected: outcome.Plain("x" + hostileText(random)), Actual: outcome.Plain("y" + hostileText(random))}
+	failure := func() run.Failure {
+		return run.Failure{Message: plain.Text("it leaks" + hostileText(random)), File: "a/b_test.go", Line: 1 + random.IntN(99),
+			Expected: plain.Text("x" + hostileText(random)), Actual: plain.Text("y" + hostileText(random))}
 	}
 	for range 200 {
-		first := outcome.NewRun()
-		first.Apply(outcome.Event{Event: outcome.RunBegins, Format: outcome.Format, At: time.Unix(1_700_000_000, 0)})
+		first := run.New()
+		first.Apply(run.Event{Event: run.RunBegins, Format: run.Format, At: time.Unix(1_700_000_000, 0)})
 		for i := range 1 + random.IntN(4) {
 			id := fmt.Sprint("u:g#t", i)
 			for s := range random.IntN(4) {
-				first.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: fmt.Sprint("s", s), Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(0.25), Failure: failure()})
+				first.Apply(run.Event{Event: run.StepDone, ID: id, Step: fmt.Sprint("s", s), Outcome: run.Outcomes[random.IntN(len(run.Outcomes))], Seconds: run.Took(0.25), Failure: failure()})
 			}
-			first.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: outcome.Took(0.5), Failure: failure()})
+			first.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Outcomes[random.IntN(len(run.Outcomes))], Seconds: run.Took(0.5), Failure: failure()})
 		}
-		for name, write := range map[string]func(w io.Writer, run *outcome.Run) error{"tap": tap.Write, "events": writeEvents} {
+		for name, write := range map[string]func(w io.Writer, run *run.Run) error{"tap": tap.Write, "events": writeEvents} {
 			var text bytes.Buffer
 			if err := write(&text, first); err != nil {
 				t.Fatal(err)
 			}
-			written, back := text.String(), outcome.NewRun()
+			written, back := text.String(), run.New()
 			if _, err := Read(&text, back.Apply); err != nil {
 				t.Fatalf("%s: %v\n%s", name, err, written)
 			}
@@ -199,14 +200,14 @@ func TestFailuresAreCarried(t *testing.T) {
 }
 
 // same compares failures but for space around their texts.
-func same(a, b outcome.Failure) bool {
-	for _, f := range []*outcome.Failure{&a, &b} {
+func same(a, b run.Failure) bool {
+	for _, f := range []*run.Failure{&a, &b} {
 		f.Message, f.Expected, f.Actual = strings.TrimSpace(f.Message), strings.TrimSpace(f.Expected), strings.TrimSpace(f.Actual)
 	}
 	return a == b
 }
 
-func writeEvents(w io.Writer, run *outcome.Run) error {
+func writeEvents(w io.Writer, run *run.Run) error {
 	lines := events.NewWriter(w)
 	run.Replay(lines.Write)
 	return lines.Close()

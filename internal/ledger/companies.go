@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Company is what ran before a test on its worker in an earlier run, and what came of
 // the test.
 type Company struct {
-	Outcome outcome.Outcome
+	Outcome run.Outcome
 	Before  []string // IDs
 }
 
@@ -55,7 +55,7 @@ func (l *Ledger) Companies(id string, ownBatch bool, most int) (companies []Comp
 func companyOf(results []packed, key int64, ownBatch bool, ids map[int64]string) (c Company, ok bool) {
 	ran := func(p *packed) bool {
 		o := p.cell.Outcome()
-		return p.worker > 0 && o != outcome.Skipped && o != outcome.Lost
+		return p.worker > 0 && o != run.Skipped && o != run.Lost
 	}
 	for i := range results {
 		own := &results[i]

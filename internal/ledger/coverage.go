@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"fernrelay/core/order"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 const coverageSchema = `
@@ -24,16 +24,16 @@ CREATE TABLE coverage (
 const CoverageMost = 1000
 
 // keepCoverage adds the orders in which the tests of a run ran.
-func keepCoverage(tx *sql.Tx, run *outcome.Run) error {
+func keepCoverage(tx *sql.Tx, ran *run.Run) error {
 	type batch struct {
 		worker, number int
 		group          string
 	}
 	orders := map[batch][]string{}
 	tests := map[string]int{}
-	for _, r := range run.Results {
+	for _, r := range ran.Results {
 		group, name, ok := strings.Cut(r.ID, "#")
-		if ok && r.Worker > 0 && r.Outcome != outcome.Skipped && r.Outcome != outcome.Lost {
+		if ok && r.Worker > 0 && r.Outcome != run.Skipped && r.Outcome != run.Lost {
 			key := batch{r.Worker, r.Batch, group}
 			orders[key] = append(orders[key], name)
 			tests[group]++

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 const huntsSchema = `
@@ -91,7 +91,7 @@ func (l *Ledger) Trials(number int) ([]hunt.Record, error) {
 		if err := scan(rows, &r.Number, &r.Purpose, &r.Sum, &r.Ran, &r.LeftOut, &r.Share, &o, &r.Seconds, &r.Shows); err != nil {
 			return nil, err
 		}
-		r.Outcome = outcome.Named(o)
+		r.Outcome = run.OutcomeNamed(o)
 		made = append(made, r)
 	}
 	return made, rows.Err()

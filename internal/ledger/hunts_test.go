@@ -6,7 +6,7 @@ import (
 
 	"fernrelay/core/hunt"
 	"fernrelay/core/order"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // TestHunts keeps a hunt that is interrupted and goes on, its finding, and that it is mended.
@@ -20,7 +20,7 @@ func TestHunts(t *testing.T) {
 	}
 	first, made, err := l.BeginHunt("u:g#v", "before")
 	must(err)
-	record := hunt.Record{Trial: hunt.Trial{Number: 1, Purpose: hunt.Halve, Sum: "s", Ran: 3, LeftOut: 4, Share: 0.5}, Told: true, Outcome: outcome.Failed, Seconds: 0.25, Shows: true}
+	record := hunt.Record{Trial: hunt.Trial{Number: 1, Purpose: hunt.Halve, Sum: "s", Ran: 3, LeftOut: 4, Share: 0.5}, Told: true, Outcome: run.Failed, Seconds: 0.25, Shows: true}
 	must(l.KeepTrial(first, record))
 	again, told, err := l.BeginHunt("u:g#v", "before")
 	if must(err); again != first || len(made) != 0 || !reflect.DeepEqual(told, []hunt.Record{record}) {
@@ -53,12 +53,12 @@ func TestHunts(t *testing.T) {
 func TestCoverage(t *testing.T) {
 	l := open(t, t.TempDir())
 	for _, ids := range [][]string{{"u:a#1", "u:a#2", "u:a#3", "u:b#1"}, {"u:a#3", "u:a#2", "u:a#1"}} {
-		run := outcome.NewRun()
+		r := run.New()
 		for _, id := range ids {
-			run.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1, Batch: 1})
-			run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1, Batch: 1, Outcome: outcome.Passed, Seconds: outcome.Took(1)})
+			r.Apply(run.Event{Event: run.Started, ID: id, Worker: 1, Batch: 1})
+			r.Apply(run.Event{Event: run.Finished, ID: id, Worker: 1, Batch: 1, Outcome: run.Passed, Seconds: run.Took(1)})
 		}
-		if _, err := l.Keep(RunRecord{Workers: 1}, run); err != nil {
+		if _, err := l.Keep(RunRecord{Workers: 1}, r); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -16,7 +16,7 @@ import (
 	"syscall"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/events"
 )
 
@@ -97,8 +97,8 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 }
 
 // Tell writes down what begins and ends. Output is left out: it may be without end.
-func (j *Journal) Tell(e outcome.Event) {
-	if j == nil || e.Event == outcome.Output {
+func (j *Journal) Tell(e run.Event) {
+	if j == nil || e.Event == run.Output {
 		return
 	}
 	j.lines.Write(e)
@@ -106,11 +106,11 @@ func (j *Journal) Tell(e outcome.Event) {
 
 // TellOutput writes down what a test printed that comes to its end, as far as it is
 // kept, for those who follow the run.
-func (j *Journal) TellOutput(r *outcome.Result, end outcome.Event) {
+func (j *Journal) TellOutput(r *run.Result, end run.Event) {
 	if j == nil || len(r.Output) == 0 {
 		return
 	}
-	j.lines.Write(outcome.Event{Event: outcome.Output, ID: r.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Text: string(r.Output)})
+	j.lines.Write(run.Event{Event: run.Output, ID: r.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Text: string(r.Output)})
 }
 
 // Floods is the folder for output of this run that is too much to keep with it, empty for none. It
@@ -179,14 +179,14 @@ func compact(file *os.File) int64 {
 }
 
 // summary is a journal of a run that holds its outcomes and nothing else.
-func summary(task Task, run *outcome.Run) ([]byte, error) {
+func summary(task Task, r *run.Run) ([]byte, error) {
 	var text bytes.Buffer
 	if err := json.NewEncoder(&text).Encode(task); err != nil {
 		return nil, err
 	}
 	lines := events.NewWriter(&text)
-	run.Replay(func(e outcome.Event) {
-		if e.Event == outcome.RunBegins || e.Event == outcome.Finished {
+	r.Replay(func(e run.Event) {
+		if e.Event == run.RunBegins || e.Event == run.Finished {
 			lines.Write(e)
 		}
 	})
@@ -213,7 +213,7 @@ func (j *Journal) End() error {
 
 // Leave leaves the journal of a run that has ended and could not be kept: the next process that opens
 // the ledger keeps it. If the journal is not whole, as on a full disk, the outcomes take the place of the rest.
-func (j *Journal) Leave(run *outcome.Run) error {
+func (j *Journal) Leave(run *run.Run) error {
 	if j == nil {
 		return nil
 	}
@@ -277,7 +277,7 @@ const followEvery = 50 * time.Millisecond
 // Follow reads the journal of a run that goes on: begin is told what it was to do, and
 // then the sink its events as they are written down, until the run is kept or its
 // process is gone. A run that did not come to its end is ended then.
-func Follow(ctx context.Context, journal string, begin func(Task), sink outcome.Sink) error {
+func Follow(ctx context.Context, journal string, begin func(Task), sink run.Sink) error {
 	file, err := os.Open(journal)
 	if err != nil {
 		return err
@@ -298,17 +298,17 @@ func Follow(ctx context.Context, journal string, begin func(Task), sink outcome.
 			began = true
 			begin(task)
 		case err == nil:
-			var e outcome.Event
+			var e run.Event
 			if err := json.Unmarshal(line, &e); err != nil {
 				return fmt.Errorf("the journal %s: %w", journal, err)
 			}
-			ended = ended || e.Event == outcome.RunEnds
+			ended = ended || e.Event == run.RunEnds
 			sink(e)
 		case !errors.Is(err, io.EOF):
 			return err
 		case gone:
 			if !ended {
-				sink(outcome.Event{Event: outcome.RunEnds, At: time.Now(), Failure: outcome.Failure{Message: "its process was killed"}})
+				sink(run.Event{Event: run.RunEnds, At: time.Now(), Failure: run.Failure{Message: "its process was killed"}})
 			}
 			return nil
 		}
@@ -330,7 +330,7 @@ func Follow(ctx context.Context, journal string, begin func(Task), sink outcome.
 // Killed is a run whose process ended before the run was kept.
 type Killed struct {
 	Task Task
-	Run  *outcome.Run // what it had come to; tests without an outcome are not in it
+	Run  *run.Run // what it had come to; tests without an outcome are not in it
 }
 
 // HasKilled reports whether a store has the journal of a run whose process is gone.
@@ -367,11 +367,11 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 			}
 			continue
 		}
-		whole := outcome.NewRun()
+		whole := run.New()
 		k.Run.Replay(whole.Apply)
 		for _, id := range k.Task.Tests {
 			if whole.Result(id) == nil {
-				whole.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Lost, At: whole.Ended, Failure: outcome.Failure{Message: "its run was killed"}})
+				whole.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Lost, At: whole.Ended, Failure: run.Failure{Message: "its run was killed"}})
 			}
 		}
 		if number, err = l.Keep(k.Task.RunRecord(name), whole); err != nil {
@@ -405,22 +405,22 @@ func orphan(name string) (*Killed, error) {
 // readJournal reads a journal up to its end, or to the line that was cut off.
 func readJournal(r io.Reader) (*Killed, error) {
 	lines := json.NewDecoder(bufio.NewReader(r))
-	k := &Killed{Run: outcome.NewRun()}
+	k := &Killed{Run: run.New()}
 	if err := lines.Decode(&k.Task); err != nil {
 		return k, nil // killed before the first line was whole
 	}
 	var last time.Time
 	for {
-		var e outcome.Event
+		var e run.Event
 		if err := lines.Decode(&e); err != nil {
 			break
 		}
-		if e.Event == outcome.RunBegins || e.Event == outcome.Finished {
+		if e.Event == run.RunBegins || e.Event == run.Finished {
 			k.Run.Apply(e)
 		}
 		last = e.At
 	}
-	k.Run.Apply(outcome.Event{Event: outcome.RunEnds, At: last})
+	k.Run.Apply(run.Event{Event: run.RunEnds, At: last})
 	return k, nil
 }
 

@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // TestFollow reads along while a run is written down: its task, its events, the output
@@ -32,11 +32,11 @@ func TestFollow(t *testing.T) {
 	var told []string
 	var heard Task
 	followed := make(chan error)
-	run := outcome.NewRun()
+	r := run.New()
 	seen := make(chan string, 100)
 	go func() {
-		followed <- Follow(context.Background(), name, func(task Task) { heard = task }, func(e outcome.Event) {
-			run.Apply(e)
+		followed <- Follow(context.Background(), name, func(task Task) { heard = task }, func(e run.Event) {
+			r.Apply(e)
 			told = append(told, strings.TrimSpace(string(e.Event)+" "+e.ID))
 			seen <- told[len(told)-1]
 		})
@@ -54,15 +54,15 @@ func TestFollow(t *testing.T) {
 			}
 		}
 	}
-	failed := outcome.Event{Event: outcome.Finished, ID: "u:g#a", Outcome: outcome.Failed, Failure: outcome.Failure{Message: "leaks"}, Worker: 1, Batch: 1}
-	j.Tell(outcome.Event{Event: outcome.RunBegins})
-	j.Tell(outcome.Event{Event: outcome.Started, ID: "u:g#a"})
-	j.Tell(outcome.Event{Event: outcome.Output, ID: "u:g#a", Text: "not kept while it runs"})
+	failed := run.Event{Event: run.Finished, ID: "u:g#a", Outcome: run.Failed, Failure: run.Failure{Message: "leaks"}, Worker: 1, Batch: 1}
+	j.Tell(run.Event{Event: run.RunBegins})
+	j.Tell(run.Event{Event: run.Started, ID: "u:g#a"})
+	j.Tell(run.Event{Event: run.Output, ID: "u:g#a", Text: "not kept while it runs"})
 	wait("started u:g#a")
-	j.TellOutput(&outcome.Result{ID: "u:g#a", Output: []byte("water\n")}, failed)
+	j.TellOutput(&run.Result{ID: "u:g#a", Output: []byte("water\n")}, failed)
 	j.Tell(failed)
 	wait("finished u:g#a")
-	j.Tell(outcome.Event{Event: outcome.RunEnds})
+	j.Tell(run.Event{Event: run.RunEnds})
 	if err := j.End(); err != nil {
 		t.Fatal(err)
 	}
@@ -70,7 +70,7 @@ func TestFollow(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := []string{"run", "started u:g#a", "output u:g#a", "finished u:g#a", "end"}
-	if !slices.Equal(told, want) || heard.Pick != "wet" || len(heard.Batches) != 1 || heard.Batches[0].Tests[0] != 1 || string(run.Result("u:g#a").Output) != "water\n" {
+	if !slices.Equal(told, want) || heard.Pick != "wet" || len(heard.Batches) != 1 || heard.Batches[0].Tests[0] != 1 || string(r.Result("u:g#a").Output) != "water\n" {
 		t.Errorf("told %v of %+v, want %v", told, heard, want)
 	}
 	if name, err := Running(store); name != "" || err != nil {
@@ -92,20 +92,20 @@ func TestFollowKilled(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 200*time.Millisecond)
 	defer cancel()
-	if err := Follow(ctx, name, func(Task) {}, func(outcome.Event) {}); !errors.Is(err, context.DeadlineExceeded) {
+	if err := Follow(ctx, name, func(Task) {}, func(run.Event) {}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a run that goes on is followed to %v", err)
 	}
-	j.Tell(outcome.Event{Event: outcome.Started, ID: "u:g#a"})
+	j.Tell(run.Event{Event: run.Started, ID: "u:g#a"})
 	_ = j.lines.Close()
 	_ = j.file.Close() // as when its process dies
-	var last outcome.Event
-	if err := Follow(context.Background(), name, func(Task) {}, func(e outcome.Event) { last = e }); err != nil || last.Event != outcome.RunEnds || last.Message == "" {
+	var last run.Event
+	if err := Follow(context.Background(), name, func(Task) {}, func(e run.Event) { last = e }); err != nil || last.Event != run.RunEnds || last.Message == "" {
 		t.Errorf("it ends with %+v, %v", last, err)
 	}
 	if err := os.WriteFile(name, []byte("no task\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if err := Follow(context.Background(), name, func(Task) {}, func(outcome.Event) {}); err == nil || !strings.Contains(err.Error(), name) {
+	if err := Follow(context.Background(), name, func(Task) {}, func(run.Event) {}); err == nil || !strings.Contains(err.Error(), name) {
 		t.Errorf("a broken journal: %v", err)
 	}
 }
@@ -150,17 +150,17 @@ func TestMakeRoom(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	run := outcome.NewRun()
-	tell := func(e outcome.Event) {
+	ran := run.New()
+	tell := func(e run.Event) {
 		j.Tell(e)
-		run.Apply(e)
+		ran.Apply(e)
 	}
-	tell(outcome.Event{Event: outcome.RunBegins, At: time.Now(), Format: outcome.Format})
+	tell(run.Event{Event: run.RunBegins, At: time.Now(), Format: run.Format})
 	for range 5000 {
-		tell(outcome.Event{Event: outcome.StepDone, ID: "u:a#1", Step: "a step", Outcome: outcome.Passed})
+		tell(run.Event{Event: run.StepDone, ID: "u:a#1", Step: "a step", Outcome: run.Passed})
 	}
-	tell(outcome.Event{Event: outcome.Finished, ID: "u:a#1", Outcome: outcome.Failed, Failure: outcome.Failure{Message: "leaks"}, At: time.Now()})
-	tell(outcome.Event{Event: outcome.Finished, ID: "u:a#2", Outcome: outcome.Passed, At: time.Now()})
+	tell(run.Event{Event: run.Finished, ID: "u:a#1", Outcome: run.Failed, Failure: run.Failure{Message: "leaks"}, At: time.Now()})
+	tell(run.Event{Event: run.Finished, ID: "u:a#2", Outcome: run.Passed, At: time.Now()})
 	if err := os.MkdirAll(j.Floods(), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -170,7 +170,7 @@ func TestMakeRoom(t *testing.T) {
 	if freed := MakeRoom(store); freed != 0 {
 		t.Errorf("%d bytes are taken from a run that goes on", freed)
 	}
-	if err := j.Leave(run); err != nil {
+	if err := j.Leave(ran); err != nil {
 		t.Fatal(err)
 	}
 	if freed := MakeRoom(store); freed < 300_000 {
@@ -181,12 +181,12 @@ func TestMakeRoom(t *testing.T) {
 	if err != nil || k == nil || number != 1 {
 		t.Fatalf("kept is %+v as %d, %v", k, number, err)
 	}
-	if r := k.Run.Result("u:a#1"); k.Run.Done() != 2 || r.Outcome != outcome.Failed || r.Message != "leaks" {
+	if r := k.Run.Result("u:a#1"); k.Run.Done() != 2 || r.Outcome != run.Failed || r.Message != "leaks" {
 		t.Errorf("kept are %d outcomes, the first %+v", k.Run.Done(), r)
 	}
 	var none *Journal
-	none.Tell(outcome.Event{Event: outcome.Finished})
-	if err := errors.Join(none.Leave(run), none.End()); err != nil || none.Name()+none.Floods() != "" {
+	none.Tell(run.Event{Event: run.Finished})
+	if err := errors.Join(none.Leave(ran), none.End()); err != nil || none.Name()+none.Floods() != "" {
 		t.Errorf("no journal is %q, %v", none.Name(), err)
 	}
 }

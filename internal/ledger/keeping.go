@@ -8,7 +8,7 @@ import (
 	"slices"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // File is a report that runs were imported from.
@@ -27,7 +27,7 @@ func (l *Ledger) Imported(digest string) (bool, error) {
 // Foreign is a run that others did, with the files that tell of it.
 type Foreign struct {
 	RunRecord RunRecord
-	Run       *outcome.Run
+	Run       *run.Run
 	Files     []File
 }
 
@@ -55,7 +55,7 @@ func (i *Importer) Add(runs []Foreign) error {
 	defer tx.Rollback()
 	known := map[string]int64{} // keys by ID, of the tests of these runs
 	for _, f := range runs {
-		number, err := i.ledger.keep(tx, f.RunRecord, f.Run, func(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error) {
+		number, err := i.ledger.keep(tx, f.RunRecord, f.Run, func(tx *sql.Tx, number int64, run *run.Run) (map[string]int64, error) {
 			return known, i.keepTests(tx, number, run, known)
 		})
 		if err != nil {
@@ -81,7 +81,7 @@ func (i *Importer) Close() error {
 
 // keepTests keeps the tests of a run that are not kept yet, and adds the keys of all to those that
 // are known. Those that are kept stay as they are.
-func (i *Importer) keepTests(tx *sql.Tx, number int64, run *outcome.Run, known map[string]int64) error {
+func (i *Importer) keepTests(tx *sql.Tx, number int64, run *run.Run, known map[string]int64) error {
 	greatest, err := greatestKey(tx)
 	if err != nil {
 		return err
@@ -130,9 +130,9 @@ func (i *Importer) catchUp(tx *sql.Tx, greatest int64) error {
 }
 
 // find adds the keys of those tests of a run that are kept to those that are known.
-func (i *Importer) find(tx *sql.Tx, run *outcome.Run, known map[string]int64) error {
-	var asked []*outcome.Result
-	for _, r := range run.Results {
+func (i *Importer) find(tx *sql.Tx, ran *run.Run, known map[string]int64) error {
+	var asked []*run.Result
+	for _, r := range ran.Results {
 		if _, kept := i.hashes[maphash.String(i.seed, r.ID)]; kept && known[r.ID] == 0 {
 			asked = append(asked, r)
 		}

@@ -19,7 +19,8 @@ import (
 
 	_ "modernc.org/sqlite" // the driver
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/cause"
+	"fernrelay/core/run"
 )
 
 // Ledger is the history of one project. It is safe for use by several goroutines
@@ -50,7 +51,7 @@ func Open(store string) (*Ledger, error) {
 	defer lock.Close()
 	l, err := openToWrite(path)
 	if err == nil {
-		l.own = outcome.OwnIn(filepath.Dir(store))
+		l.own = cause.OwnIn(filepath.Dir(store))
 		if err = l.migrate(); err == nil {
 			l.file, err = os.Stat(path)
 		}
@@ -93,7 +94,7 @@ func openToRead(path string) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.own = outcome.OwnIn(filepath.Dir(filepath.Dir(path)))
+	l.own = cause.OwnIn(filepath.Dir(filepath.Dir(path)))
 	found, err := version(l.db)
 	if err == nil && found != len(migrations) {
 		err = fmt.Errorf("it has version %d, and its folder cannot be written into to bring it to version %d", found, len(migrations))
@@ -126,7 +127,7 @@ func (l *Ledger) Close() error { return l.db.Close() }
 
 // Keep adds a run and gives it its number. When it began, how it ended and what it counts is
 // taken from the run. One whose journal is known is kept already: its number is given.
-func (l *Ledger) Keep(k RunRecord, run *outcome.Run) (number int, err error) {
+func (l *Ledger) Keep(k RunRecord, run *run.Run) (number int, err error) {
 	defer func() { err = roomless(err) }()
 	tx, err := l.db.Begin()
 	if err != nil {
@@ -155,14 +156,14 @@ func keptAs(from querier, journal string) (number int, err error) {
 }
 
 // keep adds a run and its results; keysOf keeps the tests and gives their keys.
-func (l *Ledger) keep(tx *sql.Tx, k RunRecord, run *outcome.Run, keysOf func(tx *sql.Tx, number int64, run *outcome.Run) (map[string]int64, error)) (number int, err error) {
+func (l *Ledger) keep(tx *sql.Tx, k RunRecord, ran *run.Run, keysOf func(tx *sql.Tx, number int64, run *run.Run) (map[string]int64, error)) (number int, err error) {
 	journal := sql.NullString{String: k.Journal, Valid: k.Journal != ""}
-	placed, err := placeOf(tx, run.Started, time.Now())
+	placed, err := placeOf(tx, ran.Started, time.Now())
 	if err != nil {
 		return 0, err
 	}
 	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, pick, workers, ordering, revision, dirty, machine, source, journal) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		run.Started.UnixMilli(), placed, run.Ended.UnixMilli(), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal)
+		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal)
 	if err != nil {
 		return 0, err
 	}
@@ -170,11 +171,11 @@ func (l *Ledger) keep(tx *sql.Tx, k RunRecord, run *outcome.Run, keysOf func(tx 
 	if err != nil {
 		return 0, err
 	}
-	keys, err := keysOf(tx, last, run)
+	keys, err := keysOf(tx, last, ran)
 	if err != nil {
 		return 0, err
 	}
-	return int(last), l.keepRest(tx, last, run, func(r *outcome.Result) int64 { return keys[r.ID] })
+	return int(last), l.keepRest(tx, last, ran, func(r *run.Result) int64 { return keys[r.ID] })
 }
 
 // clockSkew is how far in the future a run may begin that another machine reports.
@@ -202,7 +203,7 @@ const outputsKept = 16 << 20
 
 // keepRest packs the results of a run whose tests are known, and keeps what it counts and what
 // its failures say.
-func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *outcome.Run, key func(*outcome.Result) int64) error {
+func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, key func(*run.Result) int64) error {
 	results := make([]packed, len(run.Results))
 	work, room := 0.0, outputsKept
 	for i, r := range run.Results {
@@ -224,7 +225,7 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *outcome.Run, key func(*
 		return err
 	}
 	troubled := run.Troubled()
-	signs := outcome.Signs(troubled, l.own)
+	signs := cause.Signs(troubled, l.own)
 	outputs := &table{tx: tx, name: "outputs (run, test, text)", columns: 3, behind: "ON CONFLICT DO NOTHING"}
 	bad := &table{tx: tx, name: "bad (test, run, sign)", columns: 3, behind: "ON CONFLICT DO NOTHING"}
 	for _, r := range troubled {
@@ -242,7 +243,7 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *outcome.Run, key func(*
 }
 
 // keepTests adds to each test of a run what came of it, and gives the keys of the tests by ID.
-func keepTests(tx *sql.Tx, number int64, run *outcome.Run) (keys map[string]int64, err error) {
+func keepTests(tx *sql.Tx, number int64, run *run.Run) (keys map[string]int64, err error) {
 	greatest, err := greatestKey(tx)
 	if err != nil {
 		return nil, err

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 func open(t *testing.T, dir string) *Ledger {
@@ -25,20 +25,20 @@ func open(t *testing.T, dir string) *Ledger {
 }
 
 // run makes a run with these outcomes by ID, each of so many seconds.
-func run(seconds float64, results ...string) *outcome.Run {
-	r := outcome.NewRun()
+func runOf(seconds float64, results ...string) *run.Run {
+	r := run.New()
 	at := time.UnixMilli(1_700_000_000_000)
-	r.Apply(outcome.Event{Event: outcome.RunBegins, At: at})
+	r.Apply(run.Event{Event: run.RunBegins, At: at})
 	for i, text := range results {
 		id, o, _ := strings.Cut(text, " ")
 		at = at.Add(time.Duration(seconds * float64(time.Second)))
-		if outcome.Outcome(o) != outcome.Lost {
-			r.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1 + i%2, Batch: i + 1, At: at.Add(-time.Duration(seconds * float64(time.Second)))})
+		if run.Outcome(o) != run.Lost {
+			r.Apply(run.Event{Event: run.Started, ID: id, Worker: 1 + i%2, Batch: i + 1, At: at.Add(-time.Duration(seconds * float64(time.Second)))})
 		}
-		r.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Outcome(o), Seconds: outcome.Took(seconds), At: at,
-			Failure: outcome.Failure{Message: "m" + id, File: "f.go", Line: i, Expected: "1", Actual: "2"}})
+		r.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Outcome(o), Seconds: run.Took(seconds), At: at,
+			Failure: run.Failure{Message: "m" + id, File: "f.go", Line: i, Expected: "1", Actual: "2"}})
 	}
-	r.Apply(outcome.Event{Event: outcome.RunEnds, At: at})
+	r.Apply(run.Event{Event: run.RunEnds, At: at})
 	return r
 }
 
@@ -51,9 +51,9 @@ func TestKeepAndLast(t *testing.T) {
 	if _, _, err := l.Last(); !errors.Is(err, ErrNoRun) {
 		t.Errorf("an empty ledger gives %v", err)
 	}
-	first := run(1, "a passed", "b failed", "c passed")
-	second := run(2, "c timed-out", "a passed", "d lost")
-	for i, r := range []*outcome.Run{first, second} {
+	first := runOf(1, "a passed", "b failed", "c passed")
+	second := runOf(2, "c timed-out", "a passed", "d lost")
+	for i, r := range []*run.Run{first, second} {
 		if n, err := l.Keep(RunRecord{Pick: fmt.Sprint("pick", i), Workers: 2}, r); n != i+1 || err != nil {
 			t.Fatalf("kept as %d, %v", n, err)
 		}
@@ -65,11 +65,11 @@ func TestKeepAndLast(t *testing.T) {
 	}
 	for i, want := range second.Results {
 		want.Started, want.Ended = want.Started.Local(), want.Ended.Local()
-		if g := *got.Results[i]; !reflect.DeepEqual(g, *want) && want.Outcome != outcome.Lost {
+		if g := *got.Results[i]; !reflect.DeepEqual(g, *want) && want.Outcome != run.Lost {
 			t.Errorf("kept %+v, got back %+v", *want, g)
 		}
 	}
-	if !got.Started.Equal(second.Started) || !got.Ended.Equal(second.Ended) || got.Counts[outcome.Lost] != 1 {
+	if !got.Started.Equal(second.Started) || !got.Ended.Equal(second.Ended) || got.Counts[run.Lost] != 1 {
 		t.Errorf("got back %s from %s to %s", got.Summary(), got.Started, got.Ended)
 	}
 	if bad, err := l.LastBad("b"); err != nil || bad.Number != 1 {
@@ -79,26 +79,26 @@ func TestKeepAndLast(t *testing.T) {
 		t.Errorf("a was never bad: %v", err)
 	}
 	recent, err := recentOf(l)
-	want := map[string][]Moment{"a": {{outcome.Passed, 1}, {outcome.Passed, 2}}, "b": {{outcome.Failed, 1}},
-		"c": {{outcome.Passed, 1}, {outcome.TimedOut, 2}}, "d": {{outcome.Lost, 2}}}
+	want := map[string][]Moment{"a": {{run.Passed, 1}, {run.Passed, 2}}, "b": {{run.Failed, 1}},
+		"c": {{run.Passed, 1}, {run.TimedOut, 2}}, "d": {{run.Lost, 2}}}
 	if err != nil || !reflect.DeepEqual(recent, want) {
 		t.Errorf("lately came %v, %v; want %v", recent, err, want)
 	}
 	companies, err := l.Companies("c", false, 9)
-	if want := []Company{{outcome.TimedOut, nil}, {outcome.Passed, []string{"a"}}}; err != nil || !reflect.DeepEqual(companies, want) {
+	if want := []Company{{run.TimedOut, nil}, {run.Passed, []string{"a"}}}; err != nil || !reflect.DeepEqual(companies, want) {
 		t.Errorf("the companies of c are %v, %v; want %v", companies, err, want)
 	}
 	if own, err := l.Companies("c", true, 9); err != nil || len(own) != 2 || own[1].Before != nil {
 		t.Errorf("the companies of c in its own batch are %v, %v", own, err)
 	}
-	if latest, err := l.Companies("c", false, 1); err != nil || len(latest) != 1 || latest[0].Outcome != outcome.TimedOut {
+	if latest, err := l.Companies("c", false, 1); err != nil || len(latest) != 1 || latest[0].Outcome != run.TimedOut {
 		t.Errorf("the latest company of c is %v, %v", latest, err)
 	}
 	if none, err := l.Companies("nobody", false, 9); err != nil || none != nil {
 		t.Errorf("the companies of nobody are %v, %v", none, err)
 	}
 	for range 2 * recentKept {
-		if _, err := l.Keep(RunRecord{Workers: 1}, run(0.25, "a passed")); err != nil {
+		if _, err := l.Keep(RunRecord{Workers: 1}, runOf(0.25, "a passed")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -120,7 +120,7 @@ func TestManyAtOnce(t *testing.T) {
 			}
 			defer l.Close()
 			for range 10 {
-				if _, err := l.Keep(RunRecord{Workers: 1}, run(1, "a passed", "b failed")); err != nil {
+				if _, err := l.Keep(RunRecord{Workers: 1}, runOf(1, "a passed", "b failed")); err != nil {
 					t.Error(err)
 				}
 			}
@@ -180,7 +180,7 @@ func BenchmarkRecent(b *testing.B) {
 		results[i] = fmt.Sprint("suite:group#test", i, " passed")
 	}
 	for range recentKept {
-		if _, err := l.Keep(RunRecord{Workers: 1}, run(1, results...)); err != nil {
+		if _, err := l.Keep(RunRecord{Workers: 1}, runOf(1, results...)); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -196,14 +196,14 @@ func BenchmarkRecent(b *testing.B) {
 func TestMigration(t *testing.T) {
 	dir := t.TempDir()
 	l := open(t, dir)
-	first, start := outcome.NewRun(), time.UnixMilli(1_700_000_000_000)
-	first.Apply(outcome.Event{Event: outcome.RunBegins, At: start})
+	first, start := run.New(), time.UnixMilli(1_700_000_000_000)
+	first.Apply(run.Event{Event: run.RunBegins, At: start})
 	for i, id := range []string{"u:a#1", "u:b#1", "u:b#2", "u:c#1"} {
 		at := start.Add(time.Duration(i) * 2 * time.Second)
-		first.Apply(outcome.Event{Event: outcome.Started, ID: id, Worker: 1, Batch: max(1, i), At: at})
-		first.Apply(outcome.Event{Event: outcome.Finished, ID: id, Worker: 1, Batch: max(1, i), Outcome: outcome.Passed, Seconds: outcome.Took(1.5), At: at.Add(1500 * time.Millisecond)})
+		first.Apply(run.Event{Event: run.Started, ID: id, Worker: 1, Batch: max(1, i), At: at})
+		first.Apply(run.Event{Event: run.Finished, ID: id, Worker: 1, Batch: max(1, i), Outcome: run.Passed, Seconds: run.Took(1.5), At: at.Add(1500 * time.Millisecond)})
 	}
-	first.Apply(outcome.Event{Event: outcome.RunEnds, At: start.Add(8 * time.Second)})
+	first.Apply(run.Event{Event: run.RunEnds, At: start.Add(8 * time.Second)})
 	for range 2 {
 		if _, err := l.Keep(RunRecord{Workers: 1}, first); err != nil {
 			t.Fatal(err)
@@ -236,7 +236,7 @@ func TestMigration(t *testing.T) {
 	if got, err := l.Setups(); err != nil || !reflect.DeepEqual(got, want) {
 		t.Errorf("after the migration the setups are %v, %v; want %v", got, err, want)
 	}
-	if kept, run, err := l.Last(); err != nil || kept.Number != 2 || len(run.Results) != 4 || kept.Pick != "quick" || kept.Work != 6 || kept.Counts[outcome.Passed] != 4 || run.Result("u:b#2").Line != 3 {
+	if kept, ran, err := l.Last(); err != nil || kept.Number != 2 || len(ran.Results) != 4 || kept.Pick != "quick" || kept.Work != 6 || kept.Counts[run.Passed] != 4 || ran.Result("u:b#2").Line != 3 {
 		t.Errorf("after the migration the last run is %+v, %v", kept, err)
 	}
 }

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // TestOldLedgers opens ledgers that earlier versions wrote: three runs each, of which the second has a failure.
@@ -26,20 +26,20 @@ func TestOldLedgers(t *testing.T) {
 		if err != nil || len(runs) != 3 {
 			t.Fatalf("schema %d: %d runs, %v", version, len(runs), err)
 		}
-		_, run, err := l.Run(2)
+		_, ran, err := l.Run(2)
 		if err != nil {
 			t.Fatalf("schema %d: %v", version, err)
 		}
-		r := run.Result("go:.#TestFrost")
-		if r == nil || r.Outcome != outcome.Failed || r.Message != "got 3, want 4" || r.File != "beds_test.go" || r.Line != 9 || run.Counts[outcome.Skipped] != 1 {
-			t.Errorf("schema %d: %+v of %+v", version, r, run.Counts)
+		r := ran.Result("go:.#TestFrost")
+		if r == nil || r.Outcome != run.Failed || r.Message != "got 3, want 4" || r.File != "beds_test.go" || r.Line != 9 || ran.Counts[run.Skipped] != 1 {
+			t.Errorf("schema %d: %+v of %+v", version, r, ran.Counts)
 		}
 		if err := l.Check(t.Context()); err != nil {
 			t.Errorf("schema %d: %v", version, err)
 		}
-		fresh := outcome.NewRun()
-		fresh.Apply(outcome.Event{Event: outcome.RunBegins, At: time.Now()})
-		fresh.Apply(outcome.Event{Event: outcome.Finished, At: time.Now(), ID: "go:.#TestFrost", Outcome: outcome.Passed})
+		fresh := run.New()
+		fresh.Apply(run.Event{Event: run.RunBegins, At: time.Now()})
+		fresh.Apply(run.Event{Event: run.Finished, At: time.Now(), ID: "go:.#TestFrost", Outcome: run.Passed})
 		if number, err := l.Keep(RunRecord{}, fresh); err != nil || number != 4 {
 			t.Errorf("schema %d: another run is kept as %d, %v", version, number, err)
 		}
@@ -181,10 +181,10 @@ func TestRunsOfTheFuture(t *testing.T) {
 	}
 	defer l.Close()
 	keep := func(began time.Time) {
-		run := outcome.NewRun()
-		run.Apply(outcome.Event{Event: outcome.RunBegins, At: began})
-		run.Apply(outcome.Event{Event: outcome.Finished, At: began, ID: "t", Outcome: outcome.Passed})
-		if _, err := l.Keep(RunRecord{}, run); err != nil {
+		r := run.New()
+		r.Apply(run.Event{Event: run.RunBegins, At: began})
+		r.Apply(run.Event{Event: run.Finished, At: began, ID: "t", Outcome: run.Passed})
+		if _, err := l.Keep(RunRecord{}, r); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -13,7 +13,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // A run's results are packed, as those of a large suite would be too many rows: what a history
@@ -38,9 +38,9 @@ type packed struct {
 // details are what few results have.
 type details struct {
 	At int `json:"at"` // the place of the result
-	outcome.Failure
-	Unstable bool           `json:"unstable,omitempty"`
-	Steps    []outcome.Step `json:"steps,omitempty"`
+	run.Failure
+	Unstable bool       `json:"unstable,omitempty"`
+	Steps    []run.Step `json:"steps,omitempty"`
 }
 
 // What is kept at most of one text, in bytes, and of one test's steps.
@@ -50,8 +50,8 @@ const (
 )
 
 // detailsOf gives the details of a result, nil where it has none.
-func detailsOf(at int, r *outcome.Result) *details {
-	if r.Failure == (outcome.Failure{}) && !r.Unstable && len(r.Steps) == 0 {
+func detailsOf(at int, r *run.Result) *details {
+	if r.Failure == (run.Failure{}) && !r.Unstable && len(r.Steps) == 0 {
 		return nil
 	}
 	kept := r.Failure
@@ -60,11 +60,11 @@ func detailsOf(at int, r *outcome.Result) *details {
 }
 
 // keptSteps are the steps of a test that are kept: of too many, the bad ones first.
-func keptSteps(steps []outcome.Step) []outcome.Step {
+func keptSteps(steps []run.Step) []run.Step {
 	if len(steps) <= stepsKept {
 		return steps
 	}
-	kept := make([]outcome.Step, 0, stepsKept)
+	kept := make([]run.Step, 0, stepsKept)
 	room := stepsKept
 	for _, s := range steps {
 		if s.Outcome.Bad() {
@@ -94,10 +94,10 @@ func bounded(text string) string {
 }
 
 // newPacked makes ready a result for a pack.
-func newPacked(at int, key int64, r *outcome.Result) packed {
+func newPacked(at int, key int64, r *run.Result) packed {
 	o := r.Outcome
-	if !slices.Contains(outcome.All, o) {
-		o = outcome.Lost
+	if !slices.Contains(run.Outcomes, o) {
+		o = run.Lost
 	}
 	return packed{key, history.NewCell(o, r.Seconds), r.Worker, r.Batch, r.Started.UnixMilli(), detailsOf(at, r)}
 }
@@ -111,7 +111,7 @@ func pack(results []packed) (brief, rest []byte, err error) {
 		before = r.key
 	}
 	for _, r := range results {
-		brief = append(brief, byte(slices.Index(outcome.All, r.cell.Outcome())))
+		brief = append(brief, byte(slices.Index(run.Outcomes, r.cell.Outcome())))
 	}
 	for _, r := range results {
 		brief = binary.LittleEndian.AppendUint32(brief, math.Float32bits(r.cell.Seconds))
@@ -170,7 +170,7 @@ func take(r *reader, n int64, size int) int64 {
 // brief is what a history asks for of a run: columns of its results.
 type brief struct {
 	keys    []int64
-	codes   []byte // the places of their outcomes in outcome.All
+	codes   []byte // the places of their outcomes in run.Outcomes
 	seconds []byte // four bytes each
 }
 
@@ -202,7 +202,7 @@ func unpackBrief(data []byte) (*brief, error) {
 	}
 	b.codes, b.seconds = r.left[:n], r.left[n:]
 	for i, code := range b.codes {
-		if int(code) >= len(outcome.All) || b.keys[i] < 0 {
+		if int(code) >= len(run.Outcomes) || b.keys[i] < 0 {
 			return nil, errPack
 		}
 	}
@@ -255,20 +255,20 @@ func (p *packed) seconds() float64 {
 }
 
 // tell tells the events of a result.
-func (p *packed) tell(id string, output []byte, sink outcome.Sink) {
+func (p *packed) tell(id string, output []byte, sink run.Sink) {
 	start := time.UnixMilli(p.began)
 	seconds := p.seconds()
-	e := outcome.Event{Event: outcome.Finished, ID: id, Worker: p.worker, Batch: p.batch, Outcome: p.cell.Outcome(), Seconds: &seconds,
+	e := run.Event{Event: run.Finished, ID: id, Worker: p.worker, Batch: p.batch, Outcome: p.cell.Outcome(), Seconds: &seconds,
 		At: start.Add(time.Duration(seconds * float64(time.Second)))}
-	if e.Outcome != outcome.Lost {
-		sink(outcome.Event{Event: outcome.Started, At: start, ID: id, Worker: p.worker, Batch: p.batch})
+	if e.Outcome != run.Lost {
+		sink(run.Event{Event: run.Started, At: start, ID: id, Worker: p.worker, Batch: p.batch})
 	}
 	if len(output) > 0 {
-		sink(outcome.Event{Event: outcome.Output, ID: id, At: start, Text: string(output)})
+		sink(run.Event{Event: run.Output, ID: id, At: start, Text: string(output)})
 	}
 	if d := p.details; d != nil {
 		for _, s := range d.Steps {
-			sink(outcome.Event{Event: outcome.StepDone, ID: id, At: start, Step: s.Name, Outcome: s.Outcome, Seconds: outcome.Took(s.Seconds), Failure: s.Failure})
+			sink(run.Event{Event: run.StepDone, ID: id, At: start, Step: s.Name, Outcome: s.Outcome, Seconds: run.Took(s.Seconds), Failure: s.Failure})
 		}
 		e.Failure, e.Unstable = d.Failure, d.Unstable
 	}

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // TestPack packs random runs and unpacks them to the same.
@@ -16,10 +16,10 @@ func TestPack(t *testing.T) {
 	for range 200 {
 		var results []packed
 		for i := range random.IntN(40) {
-			r := &outcome.Result{Outcome: outcome.All[random.IntN(len(outcome.All))], Seconds: float64(random.IntN(1e6)) / 1e3, Worker: random.IntN(300), Batch: random.IntN(1e5)}
+			r := &run.Result{Outcome: run.Outcomes[random.IntN(len(run.Outcomes))], Seconds: float64(random.IntN(1e6)) / 1e3, Worker: random.IntN(300), Batch: random.IntN(1e5)}
 			if random.IntN(3) == 0 {
 				r.Message, r.Line, r.Unstable = strings.Repeat("m\xff", random.IntN(3)), random.IntN(99), random.IntN(2) == 0
-				r.Steps = []outcome.Step{{Name: "s", Outcome: outcome.Failed, Seconds: 1}}
+				r.Steps = []run.Step{{Name: "s", Outcome: run.Failed, Seconds: 1}}
 			}
 			p := newPacked(i, 1+random.Int64N(1e6), r)
 			p.began = 1_700_000_000_000 + random.Int64N(1e9) - 5e8
@@ -46,7 +46,7 @@ func TestPack(t *testing.T) {
 
 // FuzzUnpack holds that no damaged pack is more than an error.
 func FuzzUnpack(f *testing.F) {
-	brief, rest, err := pack([]packed{newPacked(0, 3, &outcome.Result{Outcome: outcome.Failed, Failure: outcome.Failure{Message: "m"}, Seconds: 1}), newPacked(1, 4, &outcome.Result{Outcome: outcome.Passed})})
+	brief, rest, err := pack([]packed{newPacked(0, 3, &run.Result{Outcome: run.Failed, Failure: run.Failure{Message: "m"}, Seconds: 1}), newPacked(1, 4, &run.Result{Outcome: run.Passed})})
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -71,11 +71,11 @@ func TestBounded(t *testing.T) {
 	if got := bounded(strings.Repeat("x", 3*textKept) + "the end"); len(got) > textKept+100 || !strings.HasSuffix(got, "the end") {
 		t.Errorf("%d bytes are kept", len(got))
 	}
-	steps := make([]outcome.Step, 5*stepsKept)
+	steps := make([]run.Step, 5*stepsKept)
 	for i := range steps {
-		steps[i].Outcome = outcome.Passed
+		steps[i].Outcome = run.Passed
 		if i%10 == 9 {
-			steps[i].Outcome = outcome.Failed
+			steps[i].Outcome = run.Failed
 		}
 	}
 	bad := 0

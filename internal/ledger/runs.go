@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // RunRecord is what the ledger keeps of a run, without its results.
@@ -22,11 +22,11 @@ type RunRecord struct {
 	Source   string `json:"source,omitempty"` // the file that it was imported from, empty for a run of ours
 	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
 
-	Began  time.Time               `json:"began"`
-	placed time.Time               // by which runs are ordered: when it began, unless that is in the future
-	Ended  time.Time               `json:"ended"` // as Began where it is not known
-	Counts map[outcome.Outcome]int `json:"counts"`
-	Work   float64                 `json:"work_s"` // of all tests
+	Began  time.Time           `json:"began"`
+	placed time.Time           // by which runs are ordered: when it began, unless that is in the future
+	Ended  time.Time           `json:"ended"` // as Began where it is not known
+	Counts map[run.Outcome]int `json:"counts"`
+	Work   float64             `json:"work_s"` // of all tests
 
 	Journal string `json:"-"` // its name, so that it is not kept twice; empty for none
 }
@@ -53,21 +53,21 @@ func (l *Ledger) Runs() (n int, err error) {
 var ErrNoRun = errors.New("there is no such run in the ledger")
 
 // Last gives the latest run whole; ErrNoRun where there is none yet.
-func (l *Ledger) Last() (*RunRecord, *outcome.Run, error) {
+func (l *Ledger) Last() (*RunRecord, *run.Run, error) {
 	return l.whole("ORDER BY placed DESC, number DESC LIMIT 1")
 }
 
 // Run gives a run by its number; ErrNoRun where there is none.
-func (l *Ledger) Run(number int) (*RunRecord, *outcome.Run, error) {
+func (l *Ledger) Run(number int) (*RunRecord, *run.Run, error) {
 	return l.whole("WHERE number = ?", number)
 }
 
 // Before gives the run before another whole; ErrNoRun where there is none.
-func (l *Ledger) Before(k *RunRecord) (*RunRecord, *outcome.Run, error) {
+func (l *Ledger) Before(k *RunRecord) (*RunRecord, *run.Run, error) {
 	return l.whole("WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC LIMIT 1", k.placed.UnixMilli(), k.Number)
 }
 
-func (l *Ledger) whole(clause string, args ...any) (*RunRecord, *outcome.Run, error) {
+func (l *Ledger) whole(clause string, args ...any) (*RunRecord, *run.Run, error) {
 	k, err := l.find(clause, args...)
 	if err != nil {
 		return nil, nil, err
@@ -125,7 +125,7 @@ func scanKept(row scanner) (*RunRecord, error) {
 }
 
 // Results folds what is kept of a run by telling its events again.
-func (l *Ledger) Results(k *RunRecord) (*outcome.Run, error) {
+func (l *Ledger) Results(k *RunRecord) (*run.Run, error) {
 	results, err := l.packed(k.Number)
 	if err != nil {
 		return nil, fmt.Errorf("run %d: %w", k.Number, err)
@@ -138,13 +138,13 @@ func (l *Ledger) Results(k *RunRecord) (*outcome.Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	run := outcome.NewRun()
-	run.Apply(outcome.Event{Event: outcome.RunBegins, At: k.Began})
+	r := run.New()
+	r.Apply(run.Event{Event: run.RunBegins, At: k.Began})
 	for i := range results {
-		results[i].tell(ids[results[i].key], outputs[results[i].key], run.Apply)
+		results[i].tell(ids[results[i].key], outputs[results[i].key], r.Apply)
 	}
-	run.Apply(outcome.Event{Event: outcome.RunEnds, At: k.Ended, Failure: outcome.Failure{Message: k.Note}})
-	return run, nil
+	r.Apply(run.Event{Event: run.RunEnds, At: k.Ended, Failure: run.Failure{Message: k.Note}})
+	return r, nil
 }
 
 func (l *Ledger) packed(number int) ([]packed, error) {

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // migrations make the schema, one version after the other. SQLite's user_version tells how
@@ -122,22 +122,22 @@ func (l *Ledger) addPacks(tx *sql.Tx) error {
 		return err
 	}
 	for _, k := range kept {
-		run, err := rowsOf(tx, k)
+		ran, err := rowsOf(tx, k)
 		if err != nil {
 			return err
 		}
-		known, err := readTests(tx, run.Results)
+		known, err := readTests(tx, ran.Results)
 		if err != nil {
 			return err
 		}
-		if err := l.keepRest(tx, int64(k.Number), run, func(r *outcome.Result) int64 { return known[r.ID].key }); err != nil {
+		if err := l.keepRest(tx, int64(k.Number), ran, func(r *run.Result) int64 { return known[r.ID].key }); err != nil {
 			return err
 		}
 		if !setups {
-			err = keepSetups(tx, run)
+			err = keepSetups(tx, ran)
 		}
 		if err == nil && !coverage {
-			err = keepCoverage(tx, run)
+			err = keepCoverage(tx, ran)
 		}
 		if err != nil {
 			return err
@@ -168,17 +168,17 @@ func runTimes(tx *sql.Tx) ([]*RunRecord, error) {
 }
 
 // rowsOf reads a run of which every result has a row.
-func rowsOf(tx *sql.Tx, k *RunRecord) (*outcome.Run, error) {
+func rowsOf(tx *sql.Tx, k *RunRecord) (*run.Run, error) {
 	rows, err := tx.Query(`SELECT tests.id, worker, batch, began, outcome, seconds, message, file, line, expected, actual
 		FROM results JOIN tests ON tests.key = results.test WHERE run = ? ORDER BY position`, k.Number)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	run := outcome.NewRun()
-	run.Apply(outcome.Event{Event: outcome.RunBegins, At: k.Began})
+	r := run.New()
+	r.Apply(run.Event{Event: run.RunBegins, At: k.Began})
 	for rows.Next() {
-		e := outcome.Event{Event: outcome.Finished}
+		e := run.Event{Event: run.Finished}
 		var began int64
 		var seconds float64
 		err := scan(rows, &e.ID, &e.Worker, &e.Batch, &began, &e.Outcome, &seconds, &e.Message, &e.File, &e.Line, &e.Expected, &e.Actual)
@@ -187,11 +187,11 @@ func rowsOf(tx *sql.Tx, k *RunRecord) (*outcome.Run, error) {
 		}
 		start := time.UnixMilli(began)
 		e.Seconds, e.At = &seconds, start.Add(time.Duration(seconds*float64(time.Second)))
-		run.Apply(outcome.Event{Event: outcome.Started, At: start, ID: e.ID, Worker: e.Worker, Batch: e.Batch})
-		run.Apply(e)
+		r.Apply(run.Event{Event: run.Started, At: start, ID: e.ID, Worker: e.Worker, Batch: e.Batch})
+		r.Apply(e)
 	}
-	run.Apply(outcome.Event{Event: outcome.RunEnds, At: k.Ended})
-	return run, rows.Err()
+	r.Apply(run.Event{Event: run.RunEnds, At: k.Ended})
+	return r, rows.Err()
 }
 
 // version tells how many of the migrations a file has seen.

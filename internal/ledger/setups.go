@@ -7,14 +7,14 @@ import (
 	"strings"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // setupsKept is how many of its latest setups stand with a group.
 const setupsKept = 9
 
 // keepSetups adds what the batches of a run took to begin.
-func keepSetups(tx *sql.Tx, run *outcome.Run) error {
+func keepSetups(tx *sql.Tx, run *run.Run) error {
 	kept, err := readSetups(tx)
 	if err != nil {
 		return err

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // writerFolder names the store to which this test program adds runs when it is started again
@@ -35,7 +35,7 @@ func writeRuns(store string) {
 		return
 	}
 	for {
-		number, err := l.Keep(RunRecord{Workers: 2}, run(0.01, "u:a#1 passed", "u:a#2 failed", "u:b#1 passed", fmt.Sprint("u:b#", rand.IntN(50), " passed")))
+		number, err := l.Keep(RunRecord{Workers: 2}, runOf(0.01, "u:a#1 passed", "u:a#2 failed", "u:b#1 passed", fmt.Sprint("u:b#", rand.IntN(50), " passed")))
 		if err != nil {
 			fmt.Println(err)
 			return
@@ -102,7 +102,7 @@ func TestWritersAreKilled(t *testing.T) {
 	for _, k := range kept {
 		delete(told, k.Number)
 		results, err := l.Results(k)
-		if err != nil || len(results.Results) < 3 || k.Tests() != len(results.Results) || results.Counts[outcome.Failed] != 1 {
+		if err != nil || len(results.Results) < 3 || k.Tests() != len(results.Results) || results.Counts[run.Failed] != 1 {
 			t.Fatalf("run %d is half there: %+v, %v", k.Number, k, err)
 		}
 	}
@@ -116,7 +116,7 @@ func TestWritersAreKilled(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	l := open(t, t.TempDir())
 	l.db.SetMaxOpenConns(1) // as the limit is one connection's
-	if _, err := l.Keep(RunRecord{}, run(1, "u:a#1 passed")); err != nil {
+	if _, err := l.Keep(RunRecord{}, runOf(1, "u:a#1 passed")); err != nil {
 		t.Fatal(err)
 	}
 	var pages int
@@ -126,9 +126,9 @@ func TestFullDisk(t *testing.T) {
 	if _, err := l.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", pages+1)); err != nil {
 		t.Fatal(err)
 	}
-	large := run(1)
+	large := runOf(1)
 	for i := range 2000 {
-		large.Apply(outcome.Event{Event: outcome.Finished, ID: fmt.Sprintf("u:a#%d-%d", i, rand.Int()), Outcome: outcome.Passed})
+		large.Apply(run.Event{Event: run.Finished, ID: fmt.Sprintf("u:a#%d-%d", i, rand.Int()), Outcome: run.Passed})
 	}
 	if number, err := l.Keep(RunRecord{}, large); err == nil || Damaged(err) {
 		t.Errorf("on a full disk the run is kept as %d, %v", number, err)
@@ -149,7 +149,7 @@ func TestDamaged(t *testing.T) {
 	store := t.TempDir()
 	l := open(t, store)
 	for range 50 {
-		if _, err := l.Keep(RunRecord{}, run(1, "u:a#1 passed", "u:a#2 failed")); err != nil {
+		if _, err := l.Keep(RunRecord{}, runOf(1, "u:a#1 passed", "u:a#2 failed")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -174,7 +174,7 @@ func TestDamaged(t *testing.T) {
 	if name, err := SetAside(t.Context(), store); err != nil || name == "" {
 		t.Errorf("it is put aside as %q, %v", name, err)
 	}
-	if n, err := open(t, store).Keep(RunRecord{}, run(1, "u:a#1 passed")); n != 1 || err != nil {
+	if n, err := open(t, store).Keep(RunRecord{}, runOf(1, "u:a#1 passed")); n != 1 || err != nil {
 		t.Errorf("the new one keeps its first run as %d, %v", n, err)
 	}
 }
@@ -188,7 +188,7 @@ func TestKeptOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if n, err := l.Keep(Task{Pick: "quick"}.RunRecord(journal.Name()), run(1, "a passed")); n != 1 || err != nil {
+	if n, err := l.Keep(Task{Pick: "quick"}.RunRecord(journal.Name()), runOf(1, "a passed")); n != 1 || err != nil {
 		t.Fatalf("kept as %d, %v", n, err)
 	}
 	_ = journal.file.Close() // as the end of the process does
@@ -209,8 +209,8 @@ func TestKeptOnce(t *testing.T) {
 // TestForeign imports runs out of order among runs of ours, and forgets the old ones.
 func TestForeign(t *testing.T) {
 	l := open(t, t.TempDir())
-	at := func(days int, results ...string) *outcome.Run {
-		r := run(1, results...)
+	at := func(days int, results ...string) *run.Run {
+		r := runOf(1, results...)
 		r.Started = time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC).AddDate(0, 0, days)
 		r.Ended = r.Started.Add(time.Second)
 		return r

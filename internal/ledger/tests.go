@@ -5,7 +5,7 @@ import (
 	"strconv"
 	"strings"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // keptTest is a row of the tests.
@@ -16,7 +16,7 @@ type keptTest struct {
 }
 
 // readTests gives the tests of some results by ID, as far as they are known.
-func readTests(from querier, results []*outcome.Result) (map[string]keptTest, error) {
+func readTests(from querier, results []*run.Result) (map[string]keptTest, error) {
 	ids := make([]any, len(results))
 	for i, r := range results {
 		ids[i] = r.ID
@@ -52,7 +52,7 @@ func eachTest(from querier, tell func(id string, t keptTest) error, clause strin
 
 // Moment is what came of a test in one run.
 type Moment struct {
-	Outcome outcome.Outcome
+	Outcome run.Outcome
 	Seconds float64
 }
 
@@ -96,7 +96,7 @@ func decode(text string) ([]Moment, error) {
 		if err != nil {
 			return nil, unreadable(err)
 		}
-		moments = append(moments, Moment{outcome.Named(words[i]), seconds})
+		moments = append(moments, Moment{run.OutcomeNamed(words[i]), seconds})
 	}
 	return moments, nil
 }

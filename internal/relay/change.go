@@ -8,7 +8,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/project"
 )
 
@@ -18,7 +18,7 @@ var ErrSuperseded = errors.New("files changed, and it is run again")
 // ReadyChanged makes a request of the picked tests that a change to files touches,
 // given by absolute paths, and of those that a run left without an outcome, nil for
 // none, as it was superseded. What failed last time goes first.
-func (r *Relay) ReadyChanged(text string, files []string, left *outcome.Run, workers int) (Request, error) {
+func (r *Relay) ReadyChanged(text string, files []string, left *run.Run, workers int) (Request, error) {
 	picked, err := r.Pick(text)
 	if err != nil {
 		return Request{}, err
@@ -37,12 +37,12 @@ func (r *Relay) ReadyChanged(text string, files []string, left *outcome.Run, wor
 	return q, err
 }
 
-func lostIn(run *outcome.Run, id string) bool {
-	if run == nil {
+func lostIn(r *run.Run, id string) bool {
+	if r == nil {
 		return false
 	}
-	result := run.Result(id)
-	return result != nil && result.Outcome == outcome.Lost
+	result := r.Result(id)
+	return result != nil && result.Outcome == run.Lost
 }
 
 // WithNeeds puts in front of tests those that they need, so that they are not

@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/testfiles"
 )
@@ -27,7 +27,7 @@ func idsIn(tests []catalog.Test) string {
 // has left, what failed last time first.
 func TestReadyChanged(t *testing.T) {
 	r := open(t)
-	run(t, r, choose(t, r, "one#TestVictim", "one#TestAlwaysBad"))
+	runTests(t, r, choose(t, r, "one#TestVictim", "one#TestAlwaysBad"))
 	r, err := r.Recall()
 	if err != nil {
 		t.Fatal(err)
@@ -40,9 +40,9 @@ func TestReadyChanged(t *testing.T) {
 	if batch := r.Schedule(q).Batches[0]; batch.Tests[0].Name != "TestAlwaysBad" {
 		t.Errorf("the first batch begins with %s", batch.Tests[0].ID)
 	}
-	left := outcome.NewRun()
-	left.Apply(outcome.Event{Event: outcome.Finished, ID: "go:two#TestNeeds", Outcome: outcome.Lost})
-	left.Apply(outcome.Event{Event: outcome.Finished, ID: "go:two#TestFills", Outcome: outcome.Passed})
+	left := run.New()
+	left.Apply(run.Event{Event: run.Finished, ID: "go:two#TestNeeds", Outcome: run.Lost})
+	left.Apply(run.Event{Event: run.Finished, ID: "go:two#TestFills", Outcome: run.Passed})
 	if q, err = r.ReadyChanged("", nil, left, 1); err != nil || idsIn(q.Tests) != "two#TestNeeds" {
 		t.Errorf("a superseded run leaves %s, %v", idsIn(q.Tests), err)
 	}
@@ -90,17 +90,17 @@ func TestTrialLevels(t *testing.T) {
 			differ: "s:g#b failed passed 1/2"},
 	} {
 		runs := 0
-		trial, err := (&Relay{}).TrialLevels(Request{Tests: tests, Workers: 3}, func(q Request, _ string) (*outcome.Run, error) {
-			run := outcome.NewRun()
+		trial, err := (&Relay{}).TrialLevels(Request{Tests: tests, Workers: 3}, func(q Request, _ string) (*run.Run, error) {
+			r := run.New()
 			for _, made := range tests {
-				e := outcome.Event{Event: outcome.Finished, ID: made.ID, Outcome: outcome.Passed}
+				e := run.Event{Event: run.Finished, ID: made.ID, Outcome: run.Passed}
 				if c.bad(made.ID, q, runs) {
-					e.Outcome = outcome.Failed
+					e.Outcome = run.Failed
 				}
-				run.Apply(e)
+				r.Apply(e)
 			}
 			runs++
-			return run, nil
+			return r, nil
 		})
 		if err != nil {
 			t.Fatal(err)
@@ -109,18 +109,18 @@ func TestTrialLevels(t *testing.T) {
 		for _, d := range trial.Levels[len(trial.Levels)-1].Differ {
 			differ += d.ID + " " + string(d.Beside) + " " + string(d.Alone) + " " + string(rune('0'+d.Times)) + "/" + string(rune('0'+d.Of))
 		}
-		if trial.Finest != c.finest || len(trial.Levels) != c.levels || len(trial.Unstable) != c.unstable || runs != c.runs || differ != c.differ || trial.Safe.Counts[outcome.Failed] != c.safe {
-			t.Errorf("%s: %q is safe after %d levels and %d runs, %q differs, %v are unstable, %d failed", name, trial.Finest, len(trial.Levels), runs, differ, trial.Unstable, trial.Safe.Counts[outcome.Failed])
+		if trial.Finest != c.finest || len(trial.Levels) != c.levels || len(trial.Unstable) != c.unstable || runs != c.runs || differ != c.differ || trial.Safe.Counts[run.Failed] != c.safe {
+			t.Errorf("%s: %q is safe after %d levels and %d runs, %q differs, %v are unstable, %d failed", name, trial.Finest, len(trial.Levels), runs, differ, trial.Unstable, trial.Safe.Counts[run.Failed])
 		}
 	}
 	boom := errors.New("boom")
-	if _, err := (&Relay{}).TrialLevels(Request{Tests: tests, Workers: 2}, func(Request, string) (*outcome.Run, error) { return nil, boom }); !errors.Is(err, boom) {
+	if _, err := (&Relay{}).TrialLevels(Request{Tests: tests, Workers: 2}, func(Request, string) (*run.Run, error) { return nil, boom }); !errors.Is(err, boom) {
 		t.Errorf("a run that cannot be: %v", err)
 	}
-	interrupted := func(Request, string) (*outcome.Run, error) {
-		run := outcome.NewRun()
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: "s:g#a", Outcome: outcome.Lost})
-		return run, nil
+	interrupted := func(Request, string) (*run.Run, error) {
+		r := run.New()
+		r.Apply(run.Event{Event: run.Finished, ID: "s:g#a", Outcome: run.Lost})
+		return r, nil
 	}
 	if trial, err := (&Relay{}).TrialLevels(Request{Tests: tests, Workers: 2}, interrupted); err != nil || trial.Safe.ExitStatus() != 3 || len(trial.Levels) != 0 {
 		t.Errorf("an interrupted trial: %+v, %v", trial, err)

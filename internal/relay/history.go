@@ -11,7 +11,7 @@ import (
 	"sync"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 )
@@ -157,7 +157,7 @@ var ErrRemoved = errors.New("the ledger was removed while the run went on, and w
 
 // keep keeps a run and forgets what need not be kept any more. If the ledger turns out to be damaged or
 // to have been removed, it keeps the run in a new one.
-func (r *Relay) keep(k ledger.RunRecord, run *outcome.Run) (number int, err error) {
+func (r *Relay) keep(k ledger.RunRecord, run *run.Run) (number int, err error) {
 	kept, err := r.openLedger()
 	if err == nil && kept.Removed(r.Project.StorePath()) {
 		r.closeLedger()

@@ -9,7 +9,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
@@ -337,14 +337,14 @@ const mostProofs = 12
 func prove(ctx context.Context, s adapter.Session, freshen func() error, tests []catalog.Test, changes []hunt.Change, badAfter bool) error {
 	victim := tests[len(tests)-1]
 	for i := range changes[:min(len(changes), mostProofs)] {
-		came := outcome.Lost
-		err := s.Restore(ctx, tests, changes[i], func(e outcome.Event) {
-			if e.Event == outcome.Finished && e.ID == victim.ID {
+		came := run.Lost
+		err := s.Restore(ctx, tests, changes[i], func(e run.Event) {
+			if e.Event == run.Finished && e.ID == victim.ID {
 				came = e.Outcome
 			}
 		})
 		if err == nil { // else it cannot be put back
-			changes[i].Proved = came != outcome.Lost && came.Bad() != badAfter
+			changes[i].Proved = came != run.Lost && came.Bad() != badAfter
 		}
 		if err := freshen(); err != nil {
 			return err

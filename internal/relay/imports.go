@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/format"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/ledger"
@@ -185,7 +185,7 @@ func timeOf(file string) time.Time {
 type portion struct {
 	file  ledger.File
 	known bool
-	run   *outcome.Run
+	run   *run.Run
 	err   error
 }
 
@@ -227,9 +227,9 @@ func readPortion(name string, kept *ledger.Ledger) portion {
 	if _, p.err = f.Seek(0, io.SeekStart); p.err != nil {
 		return p
 	}
-	p.run = outcome.NewRun()
+	p.run = run.New()
 	_, err = format.Read(f, p.run.Apply)
-	if incomplete := (outcome.Incomplete{}); errors.As(err, &incomplete) {
+	if incomplete := (run.Incomplete{}); errors.As(err, &incomplete) {
 		p.run.Note, err = err.Error(), nil
 	}
 	if p.err = err; err != nil {
@@ -285,7 +285,7 @@ func (i *importing) take(p portion) error {
 		if err := i.finish(); err != nil {
 			return err
 		}
-		i.current = &ledger.Foreign{Run: outcome.NewRun(), RunRecord: ledger.RunRecord{Source: p.file.Name}}
+		i.current = &ledger.Foreign{Run: run.New(), RunRecord: ledger.RunRecord{Source: p.file.Name}}
 		i.current.Run.Started, i.folder = p.run.Started, folder
 	}
 	i.add(p)
@@ -293,12 +293,12 @@ func (i *importing) take(p portion) error {
 }
 
 // together reports whether a run tells of other tests than the present one, at the same time.
-func (i *importing) together(run *outcome.Run) bool {
+func (i *importing) together(r *run.Run) bool {
 	now := i.current.Run
-	if run.Started.Sub(now.Started).Abs() > sameRun || len(now.Results)+len(run.Results) > mostRun {
+	if r.Started.Sub(now.Started).Abs() > sameRun || len(now.Results)+len(r.Results) > mostRun {
 		return false
 	}
-	return !slices.ContainsFunc(run.Results, func(res *outcome.Result) bool { return now.Result(res.ID) != nil })
+	return !slices.ContainsFunc(r.Results, func(res *run.Result) bool { return now.Result(res.ID) != nil })
 }
 
 // add adds what a file says to the present run. A file that tells twice of a test, as of several

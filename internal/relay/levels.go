@@ -4,16 +4,16 @@ import (
 	"fmt"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 )
 
 // LevelTrial is what came of running the same tests more and more finely side by side.
 type LevelTrial struct {
-	Alone    *outcome.Run   // one after another on one worker
+	Alone    *run.Run       // one after another on one worker
 	Unstable []string       // IDs of tests that differed when that was repeated; they are not compared
 	Levels   []Level        // the coarsest first, up to the first that differs
-	Safe     *outcome.Run   // of the finest level at which nothing differed; Alone where there is none
+	Safe     *run.Run       // of the finest level at which nothing differed; Alone where there is none
 	Finest   split.Together // that level; empty where there is none
 }
 
@@ -21,36 +21,36 @@ type LevelTrial struct {
 type Level struct {
 	Together split.Together
 	Workers  int
-	Run      *outcome.Run
+	Run      *run.Run
 	Differ   []Difference
 }
 
 // Difference is a test that came out otherwise than alone.
 type Difference struct {
 	ID            string
-	Alone, Beside outcome.Outcome
+	Alone, Beside run.Outcome
 	Times, Of     int // in how many runs of how many
 }
 
 // TrialLevels runs the tests of a request one after another, twice, and then level by
 // level side by side, until outcomes differ; that level runs twice. run runs a request.
-func (r *Relay) TrialLevels(q Request, run func(q Request, what string) (*outcome.Run, error)) (*LevelTrial, error) {
+func (r *Relay) TrialLevels(q Request, ran func(q Request, what string) (*run.Run, error)) (*LevelTrial, error) {
 	alone := q
 	alone.Workers, alone.InOrder, alone.Together = 1, true, ""
 	trial := &LevelTrial{}
 	var err error
-	if trial.Alone, err = run(alone, "one after another"); err != nil {
+	if trial.Alone, err = ran(alone, "one after another"); err != nil {
 		return nil, err
 	}
 	trial.Safe = trial.Alone
-	if trial.Alone.Counts[outcome.Lost] > 0 {
+	if trial.Alone.Counts[run.Lost] > 0 {
 		return trial, nil
 	}
-	again, err := run(alone, "one after another, once more")
+	again, err := ran(alone, "one after another, once more")
 	if err != nil {
 		return nil, err
 	}
-	stable := map[string]outcome.Outcome{}
+	stable := map[string]run.Outcome{}
 	for _, res := range trial.Alone.Results {
 		if other := again.Result(res.ID); other != nil && alike(res.Outcome, other.Outcome) {
 			stable[res.ID] = res.Outcome
@@ -61,14 +61,14 @@ func (r *Relay) TrialLevels(q Request, run func(q Request, what string) (*outcom
 	for _, level := range levelsOf(q.Tests) {
 		q.Together = level
 		what := fmt.Sprintf("%ss side by side on %d workers", level, q.Workers)
-		runs := make([]*outcome.Run, 0, 2)
+		runs := make([]*run.Run, 0, 2)
 		var differ []Difference
 		for len(runs) == 0 || len(runs) == 1 && len(differ) > 0 {
-			one, err := run(q, what)
+			one, err := ran(q, what)
 			if err != nil {
 				return nil, err
 			}
-			if one.Counts[outcome.Lost] > 0 {
+			if one.Counts[run.Lost] > 0 {
 				trial.Safe = one // it is incomplete, as its exit status says
 				return trial, nil
 			}
@@ -102,7 +102,7 @@ func levelsOf(tests []catalog.Test) []split.Together {
 }
 
 // differences lists the tests that came out otherwise than alone, in any of the runs.
-func differences(alone map[string]outcome.Outcome, runs []*outcome.Run) []Difference {
+func differences(alone map[string]run.Outcome, runs []*run.Run) []Difference {
 	var differ []Difference
 	at := map[string]int{}
 	for _, run := range runs {
@@ -124,4 +124,4 @@ func differences(alone map[string]outcome.Outcome, runs []*outcome.Run) []Differ
 }
 
 // alike reports whether two outcomes of a test say the same of it, however it failed.
-func alike(a, b outcome.Outcome) bool { return a == b || a.Bad() && b.Bad() }
+func alike(a, b run.Outcome) bool { return a == b || a.Bad() && b.Bad() }

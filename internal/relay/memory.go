@@ -13,8 +13,8 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/order"
-	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 )
@@ -25,23 +25,23 @@ type Memory struct {
 	Catalog *catalog.Catalog
 	Tree    []catalog.Node
 	Index   *pick.Index
-	Past    [][]outcome.Outcome // of the latest runs, oldest first, by index of the catalog's tests
-	Runs    int                 // kept in the ledger
+	Past    [][]run.Outcome // of the latest runs, oldest first, by index of the catalog's tests
+	Runs    int             // kept in the ledger
 }
 
 // NewMemory makes the memory of a catalog that does not change any more.
-func NewMemory(c *catalog.Catalog, past map[string][]outcome.Outcome, runs int, source pick.Source) Memory {
-	m := Memory{Catalog: c, Tree: c.Tree(), Past: make([][]outcome.Outcome, len(c.Tests)), Runs: runs}
+func NewMemory(c *catalog.Catalog, past map[string][]run.Outcome, runs int, source pick.Source) Memory {
+	m := Memory{Catalog: c, Tree: c.Tree(), Past: make([][]run.Outcome, len(c.Tests)), Runs: runs}
 	for i := range c.Tests {
 		m.Past[i] = past[c.Tests[i].ID]
 	}
-	source.Past = func(i int) []outcome.Outcome { return m.Past[i] }
+	source.Past = func(i int) []run.Outcome { return m.Past[i] }
 	m.Index = pick.NewIndex(c, source)
 	return m
 }
 
 // PastOf gives the latest outcomes of a test, oldest first.
-func (m *Memory) PastOf(id string) []outcome.Outcome {
+func (m *Memory) PastOf(id string) []run.Outcome {
 	if i, ok := m.Catalog.Index(id); ok {
 		return m.Past[i]
 	}
@@ -79,7 +79,7 @@ func (r *Relay) recall() error {
 		return err
 	}
 	source := pick.Source{Saved: project.Saved(r.Project.Picks, person, r.Own.Picks), Touched: r.touched}
-	source.Past = func(i int) []outcome.Outcome { return past[c.Tests[i].ID] }
+	source.Past = func(i int) []run.Outcome { return past[c.Tests[i].ID] }
 	source.Rates = sync.OnceValue(func() []float64 { return r.rates(c) })
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }
 	if err := applyTags(r.Project.Tags, c, source.Saved, layer); err != nil {
@@ -94,7 +94,7 @@ func (r *Relay) recall() error {
 }
 
 // past reads what the ledger knows of the tests, and puts expected times on them.
-func (r *Relay) past(c *catalog.Catalog) (past map[string][]outcome.Outcome, runs int, err error) {
+func (r *Relay) past(c *catalog.Catalog) (past map[string][]run.Outcome, runs int, err error) {
 	var times history.Times
 	if kept := r.ledger(); kept != nil {
 		setups, err := kept.Setups()
@@ -102,8 +102,8 @@ func (r *Relay) past(c *catalog.Catalog) (past map[string][]outcome.Outcome, run
 			return nil, 0, err
 		}
 		times = history.Times{Tests: map[string]history.Time{}, Setups: setupsOf(setups)}
-		past = map[string][]outcome.Outcome{}
-		shared := map[string][]outcome.Outcome{}
+		past = map[string][]run.Outcome{}
+		shared := map[string][]run.Outcome{}
 		found := func(id string) bool { _, ok := c.Index(id); return ok }
 		err = kept.Recent(found, func(id string, moments []ledger.Moment) {
 			past[id] = outcomesOf(moments, shared)
@@ -140,8 +140,8 @@ func (r *Relay) rates(c *catalog.Catalog) []float64 {
 
 // outcomesOf gives what came of a test. Tests of which the same came share it, as
 // most of a large suite do.
-func outcomesOf(moments []ledger.Moment, shared map[string][]outcome.Outcome) []outcome.Outcome {
-	outcomes := make([]outcome.Outcome, len(moments))
+func outcomesOf(moments []ledger.Moment, shared map[string][]run.Outcome) []run.Outcome {
+	outcomes := make([]run.Outcome, len(moments))
 	var key strings.Builder
 	for i, m := range moments {
 		outcomes[i] = m.Outcome

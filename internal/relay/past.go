@@ -10,8 +10,9 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/cause"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/ledger"
 )
@@ -126,13 +127,13 @@ func (p *Past) findSlowest() {
 
 // KnownCause is a cause of a run with the run from which on it is known; nil where it is not kept.
 type KnownCause struct {
-	outcome.Cause
+	cause.Cause
 	Since *ledger.RunRecord
 }
 
 // Causes groups the failures of a run by their causes, and tells since when each is known.
-func (r *Relay) Causes(run *outcome.Run) ([]KnownCause, error) {
-	causes := outcome.Causes(run.Troubled(), outcome.OwnIn(r.Project.Dir))
+func (r *Relay) Causes(run *run.Run) ([]KnownCause, error) {
+	causes := cause.Group(run.Troubled(), cause.OwnIn(r.Project.Dir))
 	known := make([]KnownCause, len(causes))
 	for i, c := range causes {
 		known[i].Cause = c
@@ -346,7 +347,7 @@ func (l *slowList) slowest(most int) []*slowItem {
 
 // RunNamed finds a run of the ledger by what a person calls it: its number, last, or last-N for
 // the one so many before the latest.
-func (r *Relay) RunNamed(name string) (*ledger.RunRecord, *outcome.Run, error) {
+func (r *Relay) RunNamed(name string) (*ledger.RunRecord, *run.Run, error) {
 	kept := r.ledger()
 	if kept == nil {
 		return nil, nil, ledger.ErrNoRun
@@ -371,7 +372,7 @@ func (r *Relay) RunNamed(name string) (*ledger.RunRecord, *outcome.Run, error) {
 }
 
 // Before gives the run before another; ledger.ErrNoRun where there is none.
-func (r *Relay) Before(k *ledger.RunRecord) (*ledger.RunRecord, *outcome.Run, error) {
+func (r *Relay) Before(k *ledger.RunRecord) (*ledger.RunRecord, *run.Run, error) {
 	if r.ledger() == nil {
 		return nil, nil, ledger.ErrNoRun
 	}
@@ -380,7 +381,7 @@ func (r *Relay) Before(k *ledger.RunRecord) (*ledger.RunRecord, *outcome.Run, er
 
 // Compare tells how a run differs from one before it, by the spreads of the times that the
 // ledger knows of.
-func (r *Relay) Compare(before, after *outcome.Run, upTo *ledger.RunRecord) (history.Comparison, error) {
+func (r *Relay) Compare(before, after *run.Run, upTo *ledger.RunRecord) (history.Comparison, error) {
 	past, err := r.Past(PastRuns, upTo)
 	if err != nil {
 		return history.Comparison{}, err
@@ -411,7 +412,7 @@ func (r *Relay) List() ([]*ledger.RunRecord, error) {
 }
 
 // Results gives what came of the tests of a run.
-func (r *Relay) Results(k *ledger.RunRecord) (*outcome.Run, error) {
+func (r *Relay) Results(k *ledger.RunRecord) (*run.Run, error) {
 	if r.ledger() == nil {
 		return nil, ledger.ErrNoRun
 	}
@@ -419,7 +420,7 @@ func (r *Relay) Results(k *ledger.RunRecord) (*outcome.Run, error) {
 }
 
 // EachRun tells every run with its results, the oldest first, one after the other.
-func (r *Relay) EachRun(tell func(*ledger.RunRecord, *outcome.Run) error) error {
+func (r *Relay) EachRun(tell func(*ledger.RunRecord, *run.Run) error) error {
 	runs, err := r.List()
 	if err != nil {
 		return err

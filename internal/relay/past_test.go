@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 )
 
@@ -15,19 +15,19 @@ func TestOrdersOfThePast(t *testing.T) {
 	ids := []string{"u:g#now", "u:g#once", "u:g#slow", "u:g#slower", "u:g#well"}
 	h := history.NewHistory(ids, 30)
 	var runs []*ledger.RunRecord
-	for run := range 30 {
-		runs = append(runs, &ledger.RunRecord{Number: run + 1})
+	for r := range 30 {
+		runs = append(runs, &ledger.RunRecord{Number: r + 1})
 		for test, id := range ids {
-			o, seconds := outcome.Passed, 0.1
+			o, seconds := run.Passed, 0.1
 			switch {
-			case id == "u:g#now" && run > 27, id == "u:g#once" && run < 5:
-				o = outcome.Failed
+			case id == "u:g#now" && r > 27, id == "u:g#once" && r < 5:
+				o = run.Failed
 			case id == "u:g#slow":
 				seconds = 9
-			case id == "u:g#slower" && run > 20:
+			case id == "u:g#slower" && r > 20:
 				seconds = 0.3
 			}
-			h.Set(test, run, history.NewCell(o, seconds+0.0001*float64((7*run+test)%5)))
+			h.Set(test, r, history.NewCell(o, seconds+0.0001*float64((7*r+test)%5)))
 		}
 	}
 	p := NewPast(runs, h).WithChanges()

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/ledger"
 )
@@ -84,19 +84,19 @@ func (r *Relay) Planned(q Request) float64 {
 // them; with a worker above 0 only what that one had. gone counts tests of the run
 // that the project has no more.
 func (r *Relay) ReadyReplay(number, worker int) (q Request, gone int, err error) {
-	kept, run, err := r.run(number)
+	kept, ran, err := r.run(number)
 	if err != nil {
 		return q, 0, err
 	}
 	if worker > kept.Workers {
 		return q, 0, fmt.Errorf("run %d had %d workers: there is no worker %d", kept.Number, kept.Workers, worker)
 	}
-	if kept.Source != "" && !slices.ContainsFunc(run.Results, func(r *outcome.Result) bool { return r.Worker > 0 }) {
+	if kept.Source != "" && !slices.ContainsFunc(ran.Results, func(r *run.Result) bool { return r.Worker > 0 }) {
 		return q, 0, fmt.Errorf("run %d was imported from %s, which does not say what ran where: it cannot be repeated", kept.Number, kept.Source)
 	}
 	var tests []catalog.Test
 	on := map[string]int{}
-	for _, result := range run.Results { // in the order in which they began
+	for _, result := range ran.Results { // in the order in which they began
 		if worker > 0 && result.Worker != worker {
 			continue
 		}
@@ -124,7 +124,7 @@ func (r *Relay) ReadyReplay(number, worker int) (q Request, gone int, err error)
 }
 
 // run gives a run of the ledger, the latest for 0.
-func (r *Relay) run(number int) (*ledger.RunRecord, *outcome.Run, error) {
+func (r *Relay) run(number int) (*ledger.RunRecord, *run.Run, error) {
 	kept := r.ledger()
 	if kept == nil {
 		return nil, nil, ledger.ErrNoRun

@@ -22,7 +22,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/adapter/command"
@@ -263,11 +263,11 @@ type Request struct {
 	Tests   []catalog.Test // in the order to run
 	InOrder bool           // keep to that order; else long groups may go first
 	Workers int
-	Worker  map[string]int   // by ID: the only worker that runs it, where that is planned
-	Shard   *outcome.Planned // the shard of a plan that this is, if it is one
+	Worker  map[string]int // by ID: the only worker that runs it, where that is planned
+	Shard   *run.Planned   // the shard of a plan that this is, if it is one
 
 	Schedule *split.Schedule // as Schedule returns it; nil to build it
-	Before   *outcome.Run    // what a run had come to that was killed and that this resumes
+	Before   *run.Run        // what a run had come to that was killed and that this resumes
 	Planned  float64         // seconds that a plan says it takes; 0 where it is not planned
 	Together split.Together  // what never runs side by side; as each suite says where empty
 	First    map[string]int  // by ID, from 1: the rank of tests that go before others
@@ -308,7 +308,7 @@ func (r *Relay) setup() adapter.Setup {
 
 // Run runs tests, passes on what happens to the sink, and keeps the run in the ledger, also if ctx ends. If
 // it cannot be kept, the error says why and what becomes of it; the run is returned all the same.
-func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *outcome.Run, number int, err error) {
+func (r *Relay) Run(ctx context.Context, q Request, sink run.Sink) (ran *run.Run, number int, err error) {
 	schedule := q.Schedule
 	if schedule == nil {
 		schedule = r.Schedule(q)
@@ -316,23 +316,23 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	task := q.task(schedule)
 	task.Revision, task.Dirty = project.Origin(ctx, r.Project.Dir)
 	journal, note, unwritten := r.beginJournal(task)
-	run = outcome.NewRun()
+	ran = run.New()
 	setup := r.setup()
 	setup.Limit = q.Limit
 	job := engine.Job{Adapters: r.adapters, Schedule: schedule, Workers: q.Workers, Setup: setup,
 		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Making: q.Making}
-	err = engine.Run(ctx, job, func(e outcome.Event) {
-		if e.Event == outcome.RunBegins {
+	err = engine.Run(ctx, job, func(e run.Event) {
+		if e.Event == run.RunBegins {
 			e.Planned = q.Shard
 		}
-		run.Apply(e)
-		if e.Event == outcome.Finished && e.Outcome.Bad() {
-			journal.TellOutput(run.Result(e.ID), e)
+		ran.Apply(e)
+		if e.Event == run.Finished && e.Outcome.Bad() {
+			journal.TellOutput(ran.Result(e.ID), e)
 		}
 		journal.Tell(e)
-		if e.Event == outcome.RunBegins && q.Before != nil {
-			q.Before.Replay(func(e outcome.Event) { // so that it stands there whole
-				if e.Worker, e.Batch = 0, 0; e.Event == outcome.Finished {
+		if e.Event == run.RunBegins && q.Before != nil {
+			q.Before.Replay(func(e run.Event) { // so that it stands there whole
+				if e.Worker, e.Batch = 0, 0; e.Event == run.Finished {
 					journal.Tell(e)
 				}
 			})
@@ -342,15 +342,15 @@ func (r *Relay) Run(ctx context.Context, q Request, sink outcome.Sink) (run *out
 	if err != nil {
 		return nil, 0, errors.Join(err, journal.End())
 	}
-	run.Note = strings.TrimSpace(run.Note + "\n" + note)
-	number, err = r.keep(task.RunRecord(journal.Name()), run)
+	ran.Note = strings.TrimSpace(ran.Note + "\n" + note)
+	number, err = r.keep(task.RunRecord(journal.Name()), ran)
 	switch {
 	case number > 0:
-		return run, number, errors.Join(err, journal.End())
+		return ran, number, errors.Join(err, journal.End())
 	case unwritten != nil:
-		return run, 0, fmt.Errorf("nothing of this run is kept: %w", cmp.Or(err, unwritten))
+		return ran, 0, fmt.Errorf("nothing of this run is kept: %w", cmp.Or(err, unwritten))
 	}
-	return run, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave(run))
+	return ran, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave(ran))
 }
 
 // beginJournal begins the journal of a run, and makes room for it on a full disk, which the note
@@ -372,4 +372,4 @@ func (r *Relay) beginJournal(task ledger.Task) (journal *ledger.Journal, note st
 }
 
 // Last gives the latest run kept; ledger.ErrNoRun where there is none.
-func (r *Relay) Last() (*ledger.RunRecord, *outcome.Run, error) { return r.run(0) }
+func (r *Relay) Last() (*ledger.RunRecord, *run.Run, error) { return r.run(0) }

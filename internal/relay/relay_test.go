@@ -11,7 +11,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/testfiles"
 )
@@ -65,9 +65,9 @@ func choose(t *testing.T, r *Relay, endings ...string) []catalog.Test {
 	return tests
 }
 
-func run(t *testing.T, r *Relay, tests []catalog.Test) *outcome.Run {
+func runTests(t *testing.T, r *Relay, tests []catalog.Test) *run.Run {
 	t.Helper()
-	run, _, err := r.Run(context.Background(), Request{Tests: tests, InOrder: true, Workers: 2}, func(outcome.Event) {})
+	run, _, err := r.Run(context.Background(), Request{Tests: tests, InOrder: true, Workers: 2}, func(run.Event) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -82,8 +82,8 @@ func TestVerdicts(t *testing.T) {
 	if victims, err := r.Victims(); err != nil || len(victims) != 0 {
 		t.Errorf("victims before any run: %v, %v", victims, err)
 	}
-	run(t, r, choose(t, r, "one#TestFills", "one#TestSpoils", "one#TestAlwaysBad", "one#TestVictim"))
-	run(t, r, choose(t, r, "one#TestNeeds", "one#TestVictim"))
+	runTests(t, r, choose(t, r, "one#TestFills", "one#TestSpoils", "one#TestAlwaysBad", "one#TestVictim"))
+	runTests(t, r, choose(t, r, "one#TestNeeds", "one#TestVictim"))
 	victims, err := r.Victims()
 	if err != nil || len(victims) != 1 || victims[0].Name != "TestNeeds" {
 		t.Errorf("the latest victims are %v, %v", victims, err)
@@ -209,7 +209,7 @@ func TestVerify(t *testing.T) {
 func TestMemory(t *testing.T) {
 	r := open(t)
 	before := r.Memory
-	run(t, r, choose(t, r, "one#TestVictim", "one#TestAlwaysBad"))
+	runTests(t, r, choose(t, r, "one#TestVictim", "one#TestAlwaysBad"))
 	recalled, err := r.Recall()
 	if err != nil {
 		t.Fatal(err)
@@ -225,7 +225,7 @@ func TestMemory(t *testing.T) {
 		if !victim.Known || victim.Expected < 0.01 || other.Known || m.Runs != 1 {
 			t.Errorf("after %d runs, %g s are expected and %g s guessed", m.Runs, victim.Expected, other.Expected)
 		}
-		if past := m.PastOf("go:one#TestAlwaysBad"); !slices.Equal(past, []outcome.Outcome{outcome.Failed}) {
+		if past := m.PastOf("go:one#TestAlwaysBad"); !slices.Equal(past, []run.Outcome{run.Failed}) {
 			t.Errorf("the past is %v", past)
 		}
 	}
@@ -247,7 +247,7 @@ func TestPlannedRun(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	run, _, err := r.Run(context.Background(), q, func(outcome.Event) {})
+	run, _, err := r.Run(context.Background(), q, func(run.Event) {})
 	if err != nil {
 		t.Fatal(err)
 	}

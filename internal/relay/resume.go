@@ -6,7 +6,7 @@ import (
 	"os"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/ledger"
 )
@@ -82,7 +82,7 @@ func (r *Relay) ReadyResume() (q Request, gone int, err error) {
 	}
 	var rest []catalog.Test
 	for _, id := range k.Task.Tests {
-		if done := k.Run.Result(id); done != nil && done.Outcome != outcome.Lost {
+		if done := k.Run.Result(id); done != nil && done.Outcome != run.Lost {
 			continue
 		}
 		if t, ok := r.Catalog.Lookup(id); ok {
@@ -98,9 +98,9 @@ func (r *Relay) ReadyResume() (q Request, gone int, err error) {
 
 // Resumed puts a resumed run together with what was there before, and forgets that
 // it was killed, unless something is lost again.
-func (r *Relay) Resumed(q Request, run *outcome.Run) (*outcome.Run, error) {
-	whole := outcome.Merge([]outcome.Part{{Name: "before", Run: q.Before}, {Name: "resumed", Run: run}}).Run
-	if whole.Counts[outcome.Lost] > 0 {
+func (r *Relay) Resumed(q Request, ran *run.Run) (*run.Run, error) {
+	whole := run.Merge([]run.Part{{Name: "before", Run: q.Before}, {Name: "resumed", Run: ran}}).Run
+	if whole.Counts[run.Lost] > 0 {
 		return whole, nil
 	}
 	return whole, ledger.ForgetKilled(r.Project.StorePath())

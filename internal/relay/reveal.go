@@ -8,7 +8,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 )
 
@@ -62,7 +62,7 @@ type Search struct {
 // Revealed is what one order of a search showed.
 type Revealed struct {
 	Order   int // from 1
-	Run     *outcome.Run
+	Run     *run.Run
 	Gauge   order.Gauge
 	Victims []catalog.Test // whose outcome was not the same in all orders
 }
@@ -76,7 +76,7 @@ func (r *Relay) Reveal(ctx context.Context, s Search, tell func(Revealed)) (vict
 	good, bad := map[string]bool{}, map[string]bool{}
 	for _, t := range s.Tests {
 		for _, o := range r.PastOf(t.ID) {
-			good[t.ID] = good[t.ID] || o == outcome.Passed
+			good[t.ID] = good[t.ID] || o == run.Passed
 		}
 	}
 	for n := 1; limited.Err() == nil && len(victims) == 0; n++ {
@@ -96,13 +96,13 @@ func (r *Relay) Reveal(ctx context.Context, s Search, tell func(Revealed)) (vict
 			return nil, err
 		}
 		q.InOrder = true
-		run, _, err := r.Run(limited, q, func(outcome.Event) {})
+		ran, _, err := r.Run(limited, q, func(run.Event) {})
 		if err != nil {
 			return nil, err
 		}
-		for _, res := range run.Results {
-			good[res.ID] = good[res.ID] || res.Outcome == outcome.Passed
-			bad[res.ID] = bad[res.ID] || res.Outcome.Bad() && res.Outcome != outcome.Lost
+		for _, res := range ran.Results {
+			good[res.ID] = good[res.ID] || res.Outcome == run.Passed
+			bad[res.ID] = bad[res.ID] || res.Outcome.Bad() && res.Outcome != run.Lost
 		}
 		for _, t := range s.Tests {
 			if good[t.ID] && bad[t.ID] && !s.Apart[t.ID] {
@@ -113,7 +113,7 @@ func (r *Relay) Reveal(ctx context.Context, s Search, tell func(Revealed)) (vict
 		if err != nil {
 			return nil, err
 		}
-		tell(Revealed{Order: n, Run: run, Gauge: gauge, Victims: victims})
+		tell(Revealed{Order: n, Run: ran, Gauge: gauge, Victims: victims})
 		if s.Enough*float64(gauge.Pairs) <= float64(gauge.Neighbours) {
 			break
 		}

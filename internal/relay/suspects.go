@@ -6,7 +6,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/ledger"
 )
@@ -25,13 +25,13 @@ const (
 type suspects struct {
 	relay   *Relay
 	ledger  *ledger.Ledger // nil where nothing is kept
-	runs    map[int]*outcome.Run
+	runs    map[int]*run.Run
 	known   []ledger.Hunt
 	seconds map[string]float64 // how long each test takes
 }
 
 func (r *Relay) suspects() (*suspects, error) {
-	s := &suspects{relay: r, ledger: r.ledger(), runs: map[int]*outcome.Run{}, seconds: make(map[string]float64, len(r.Catalog.Tests))}
+	s := &suspects{relay: r, ledger: r.ledger(), runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(r.Catalog.Tests))}
 	for _, t := range r.Catalog.Tests {
 		s.seconds[t.ID] = t.Expected
 	}
@@ -85,21 +85,21 @@ func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
 
 // around gives what ran around a victim in a run: before it in reach of it, before it on
 // its worker, and at the same time on others.
-func (s *suspects) around(run *outcome.Run, victim catalog.Test, reach []string) (before, wider, beside []string) {
+func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (before, wider, beside []string) {
 	within := map[string]bool{}
 	for _, id := range reach {
 		within[id] = true
 	}
-	res := run.Result(victim.ID)
-	ended := func(r *outcome.Result) float64 { return r.Started.Sub(res.Started).Seconds() + r.Seconds }
+	res := ran.Result(victim.ID)
+	ended := func(r *run.Result) float64 { return r.Started.Sub(res.Started).Seconds() + r.Seconds }
 	earlier := true
-	for _, other := range run.Results {
+	for _, other := range ran.Results {
 		if other == res {
 			earlier = false
 			continue
 		}
 		t, known := s.relay.Catalog.Lookup(other.ID)
-		if !known || t.SkipReason != "" || other.Outcome == outcome.Skipped || other.Worker == 0 {
+		if !known || t.SkipReason != "" || other.Outcome == run.Skipped || other.Worker == 0 {
 			continue
 		}
 		switch {
@@ -119,7 +119,7 @@ func (s *suspects) around(run *outcome.Run, victim catalog.Test, reach []string)
 
 // lastBad gives the latest run in which a test was bad, read once for all of
 // its victims; ledger.ErrNoRun where there is none.
-func (s *suspects) lastBad(id string) (*outcome.Run, error) {
+func (s *suspects) lastBad(id string) (*run.Run, error) {
 	if s.ledger == nil {
 		return nil, ledger.ErrNoRun
 	}
@@ -143,7 +143,7 @@ func (s *suspects) past(victim catalog.Test) ([]hunt.Past, error) {
 	companies, err := s.ledger.Companies(victim.ID, s.scope(victim) != adapter.ScopeWorker, pastRuns)
 	past := make([]hunt.Past, len(companies))
 	for i, company := range companies {
-		past[i] = hunt.Past{Bad: company.Outcome.Bad() || company.Outcome == outcome.Owed, Before: company.Before}
+		past[i] = hunt.Past{Bad: company.Outcome.Bad() || company.Outcome == run.Owed, Before: company.Before}
 	}
 	return past, err
 }

@@ -11,12 +11,12 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/hunt"
 	"fernrelay/core/order"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 )
 
 // Finding tells what a hunt found.
 func Finding(w io.Writer, f hunt.Finding) {
-	fmt.Fprintf(w, "%s  %s\n    %s\n", outcome.PlainLine(f.ID), Verdict(f), Sentence(f))
+	fmt.Fprintf(w, "%s  %s\n    %s\n", plain.Line(f.ID), Verdict(f), Sentence(f))
 	if words := Remedy(f); words != "" {
 		fmt.Fprintf(w, "    %s\n", words)
 	}
@@ -101,12 +101,12 @@ func Remedy(f hunt.Finding) string {
 		leave = "leave"
 	}
 	_, after := Differing(c)
-	left := fmt.Sprintf("%s %s %s at %s", culprits, leave, outcome.PlainLine(c.Name), after)
+	left := fmt.Sprintf("%s %s %s at %s", culprits, leave, plain.Line(c.Name), after)
 	if c.File != "" {
-		left += fmt.Sprintf(" (%s:%d)", path.Base(outcome.PlainLine(c.File)), c.Line)
+		left += fmt.Sprintf(" (%s:%d)", path.Base(plain.Line(c.File)), c.Line)
 	}
 	group, _, _ := strings.Cut(f.ID, "#")
-	if _, group, _ = strings.Cut(outcome.PlainLine(group), ":"); group == "." {
+	if _, group, _ = strings.Cut(plain.Line(group), ":"); group == "." {
 		group = victim
 	}
 	switch {
@@ -155,9 +155,9 @@ func Chance(p float64) string {
 // Changed says how one piece of state differs.
 func Changed(c hunt.Change) string {
 	before, after := Differing(c)
-	words := fmt.Sprintf("%s %s: %s in a fresh run, %s after", c.Kind, outcome.PlainLine(c.Name), before, after)
+	words := fmt.Sprintf("%s %s: %s in a fresh run, %s after", c.Kind, plain.Line(c.Name), before, after)
 	if c.File != "" {
-		words += fmt.Sprintf(" (%s:%d)", outcome.PlainLine(c.File), c.Line)
+		words += fmt.Sprintf(" (%s:%d)", plain.Line(c.File), c.Line)
 	}
 	if c.Proved {
 		words += "; proved"
@@ -174,7 +174,7 @@ const (
 // Differing gives both values of a piece of state, of long ones the part from where they
 // differ.
 func Differing(c hunt.Change) (before, after string) {
-	a, b := []rune(outcome.PlainLine(c.Before)), []rune(outcome.PlainLine(c.After))
+	a, b := []rune(plain.Line(c.Before)), []rune(plain.Line(c.After))
 	same := 0
 	for same < len(a) && same < len(b) && a[same] == b[same] {
 		same++
@@ -255,11 +255,11 @@ func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 // Name is the name of a test in its ID, safe to show.
 func Name(id string) string {
 	_, _, name := catalog.Parts(id)
-	return outcome.PlainLine(name)
+	return plain.Line(name)
 }
 
 // Short is an ID without its suite, safe to show.
 func Short(id string) string {
 	suite, _, _ := catalog.Parts(id)
-	return outcome.PlainLine(strings.TrimPrefix(id, suite+":"))
+	return plain.Line(strings.TrimPrefix(id, suite+":"))
 }

@@ -7,7 +7,8 @@ import (
 	"text/tabwriter"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/relay"
 )
 
@@ -29,7 +30,7 @@ func Levels(w io.Writer, trial *relay.LevelTrial) {
 	}
 	_ = table.Flush() // to w, whose errors nobody waits for
 	if n := len(trial.Unstable); n > 0 {
-		fmt.Fprintf(w, "not compared, as it differed without anything beside it: %s\n", outcome.PlainLine(strings.Join(trial.Unstable, ", ")))
+		fmt.Fprintf(w, "not compared, as it differed without anything beside it: %s\n", plain.Line(strings.Join(trial.Unstable, ", ")))
 	}
 	if n := len(trial.Levels); n > 0 {
 		differing(w, trial.Levels[n-1].Differ)
@@ -37,7 +38,7 @@ func Levels(w io.Writer, trial *relay.LevelTrial) {
 	fmt.Fprintln(w, verdictOf(trial))
 }
 
-func wall(run *outcome.Run) string { return history.ClockTenths(figuresOf(run).wall) }
+func wall(run *run.Run) string { return history.ClockTenths(figuresOf(run).wall) }
 
 func differing(w io.Writer, all []relay.Difference) {
 	for i, d := range all {
@@ -45,7 +46,7 @@ func differing(w io.Writer, all []relay.Difference) {
 			fmt.Fprintf(w, "    and %s more\n", Plural(len(all)-i, "test"))
 			return
 		}
-		fmt.Fprintf(w, "    %s %s  %s, and %s alone: %d of %d runs\n", d.Beside.Shape(), outcome.PlainLine(d.ID), d.Beside, d.Alone, d.Times, d.Of)
+		fmt.Fprintf(w, "    %s %s  %s, and %s alone: %d of %d runs\n", d.Beside.Shape(), plain.Line(d.ID), d.Beside, d.Alone, d.Times, d.Of)
 	}
 }
 
@@ -53,7 +54,7 @@ func differing(w io.Writer, all []relay.Difference) {
 func verdictOf(trial *relay.LevelTrial) string {
 	n := len(trial.Levels)
 	switch {
-	case trial.Safe.Counts[outcome.Lost] > 0:
+	case trial.Safe.Counts[run.Lost] > 0:
 		return "the trial is not complete: a run was interrupted"
 	case n == 0:
 		return "there is nothing that could run side by side"

@@ -5,26 +5,26 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/relay"
 )
 
-func finished(took float64, o outcome.Outcome, ids ...string) *outcome.Run {
-	run := outcome.NewRun()
-	run.Apply(event(outcome.RunBegins, "", 0, nil))
+func finished(took float64, o run.Outcome, ids ...string) *run.Run {
+	r := run.New()
+	r.Apply(event(run.RunBegins, "", 0, nil))
 	for i, id := range ids {
-		run.Apply(event(outcome.Started, id, 0, func(e *outcome.Event) { e.Worker = 1 + i }))
-		run.Apply(event(outcome.Finished, id, took, func(e *outcome.Event) { e.Outcome, e.Worker, e.Message = o, 1+i, "why it was" }))
+		r.Apply(event(run.Started, id, 0, func(e *run.Event) { e.Worker = 1 + i }))
+		r.Apply(event(run.Finished, id, took, func(e *run.Event) { e.Outcome, e.Worker, e.Message = o, 1+i, "why it was" }))
 	}
-	run.Apply(event(outcome.RunEnds, "", took, nil))
-	return run
+	r.Apply(event(run.RunEnds, "", took, nil))
+	return r
 }
 
 func TestLevels(t *testing.T) {
-	alone, beside := finished(8, outcome.Passed, "u:g#a", "u:g#b"), finished(2, outcome.Passed, "u:g#a", "u:g#b")
-	lost := finished(1, outcome.Lost, "u:g#a")
-	differ := []relay.Difference{{ID: "u:g#b\x1b[1m", Alone: outcome.Passed, Beside: outcome.TimedOut, Times: 1, Of: 2}}
+	alone, beside := finished(8, run.Passed, "u:g#a", "u:g#b"), finished(2, run.Passed, "u:g#a", "u:g#b")
+	lost := finished(1, run.Lost, "u:g#a")
+	differ := []relay.Difference{{ID: "u:g#b\x1b[1m", Alone: run.Passed, Beside: run.TimedOut, Times: 1, Of: 2}}
 	for want, trial := range map[string]*relay.LevelTrial{
 		"the trial is not complete":                                    {Alone: alone, Safe: lost},
 		"there is nothing that could run side by side":                 {Alone: alone, Safe: alone},
@@ -47,23 +47,23 @@ func TestLevels(t *testing.T) {
 
 // TestAsideAndSlow holds what is told beside the failures.
 func TestAsideAndSlow(t *testing.T) {
-	run := finished(3, outcome.Lost, "u:g#a", "u:g#b", "u:g#c")
-	run.Apply(event(outcome.Finished, "u:g#d", 3, func(e *outcome.Event) {
-		e.Outcome, e.Unstable, e.Message = outcome.Passed, true, "unstable: passed in try 2"
+	r := finished(3, run.Lost, "u:g#a", "u:g#b", "u:g#c")
+	r.Apply(event(run.Finished, "u:g#d", 3, func(e *run.Event) {
+		e.Outcome, e.Unstable, e.Message = run.Passed, true, "unstable: passed in try 2"
 	}))
-	run.Apply(event(outcome.Finished, "u:g#e", 3, func(e *outcome.Event) { e.Outcome = outcome.Skipped }))
+	r.Apply(event(run.Finished, "u:g#e", 3, func(e *run.Event) { e.Outcome = run.Skipped }))
 	var out strings.Builder
-	Notes(&out, run)
+	Notes(&out, r)
 	want := "▪ u:g#d  unstable: passed in try 2\n∅ 3 lost: why it was\n▫ 1 skipped: no reason told\n"
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
 	}
 	out.Reset()
 	for range 12 {
-		id := strings.Repeat("s", 1+len(run.Results))
-		run.Apply(event(outcome.Finished, id, 3, func(e *outcome.Event) { e.Outcome, e.Seconds = outcome.Passed, outcome.Took(float64(len(id))) }))
+		id := strings.Repeat("s", 1+len(r.Results))
+		r.Apply(event(run.Finished, id, 3, func(e *run.Event) { e.Outcome, e.Seconds = run.Passed, run.Took(float64(len(id))) }))
 	}
-	Slow(&out, run, 2*time.Second)
+	Slow(&out, r, 2*time.Second)
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
 	if len(lines) != 11 || !strings.HasPrefix(lines[0], "slow: sssssssssssssssss took 17.0 s") || lines[10] != "and 2 tests more took longer than 2s" {
 		t.Errorf("told\n%s", out.String())

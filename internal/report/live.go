@@ -7,7 +7,8 @@ import (
 	"strings"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 )
 
 // How much is told while a run goes on.
@@ -34,17 +35,17 @@ const heldMost = 64 << 10
 
 // Tell takes the next event of the run. What belongs to a test is told together,
 // once it ends, as others run beside it.
-func (l *Live) Tell(e outcome.Event) {
+func (l *Live) Tell(e run.Event) {
 	if l.show == ShowSum {
 		return
 	}
 	switch e.Event {
-	case outcome.Output:
-		l.hold(e.ID, outcome.Plain(e.Text))
-	case outcome.StepDone:
-		l.hold(e.ID, fmt.Sprintf("\n%s %s\n", e.Outcome.Shape(), outcome.PlainLine(e.Step)))
-	case outcome.Finished:
-		fmt.Fprintf(l.w, "%s %s", e.Outcome.Shape(), outcome.PlainLine(e.ID))
+	case run.Output:
+		l.hold(e.ID, plain.Text(e.Text))
+	case run.StepDone:
+		l.hold(e.ID, fmt.Sprintf("\n%s %s\n", e.Outcome.Shape(), plain.Line(e.Step)))
+	case run.Finished:
+		fmt.Fprintf(l.w, "%s %s", e.Outcome.Shape(), plain.Line(e.ID))
 		if e.Seconds != nil && *e.Seconds > 0 {
 			fmt.Fprintf(l.w, "  %s", history.Short(*e.Seconds))
 		}
@@ -75,10 +76,10 @@ func (l *Live) hold(id, text string) {
 
 // Repeated tells the tests whose outcomes differed from run to run, those that
 // failed most often first.
-func Repeated(w io.Writer, parts []outcome.Part) {
+func Repeated(w io.Writer, parts []run.Part) {
 	type count struct {
 		id   string
-		runs map[outcome.Outcome]int
+		runs map[run.Outcome]int
 		bad  int
 	}
 	byID := map[string]*count{}
@@ -87,7 +88,7 @@ func Repeated(w io.Writer, parts []outcome.Part) {
 		for _, r := range p.Run.Results {
 			c := byID[r.ID]
 			if c == nil {
-				c = &count{id: r.ID, runs: map[outcome.Outcome]int{}}
+				c = &count{id: r.ID, runs: map[run.Outcome]int{}}
 				byID[r.ID], counts = c, append(counts, c)
 			}
 			c.runs[r.Outcome]++
@@ -105,11 +106,11 @@ func Repeated(w io.Writer, parts []outcome.Part) {
 	fmt.Fprintf(w, "%s: %s differed\n", Plural(len(parts), "run"), Plural(len(counts), "test"))
 	for _, c := range counts {
 		var words []string
-		for _, o := range outcome.All {
+		for _, o := range run.Outcomes {
 			if n := c.runs[o]; n > 0 {
 				words = append(words, fmt.Sprintf("%s %d", o, n))
 			}
 		}
-		fmt.Fprintf(w, "    %s  %s of %d\n", outcome.PlainLine(c.id), strings.Join(words, ", "), len(parts))
+		fmt.Fprintf(w, "    %s  %s of %d\n", plain.Line(c.id), strings.Join(words, ", "), len(parts))
 	}
 }

@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // TestLive holds that what belongs to a test is told together, and only as much as
@@ -18,14 +18,14 @@ func TestLive(t *testing.T) {
 	} {
 		var out strings.Builder
 		l := NewLive(&out, show)
-		for _, e := range []outcome.Event{
-			{Event: outcome.Started, ID: "u:g#a"},
-			{Event: outcome.Output, ID: "u:g#a", Text: "\x1b[31mone\n"},
-			{Event: outcome.Output, ID: "u:g#b", Text: "said by b"},
-			{Event: outcome.StepDone, ID: "u:g#a", Step: "step", Outcome: outcome.Passed},
-			{Event: outcome.Finished, ID: "u:g#b", Outcome: outcome.Failed, Seconds: outcome.Took(0.5)},
-			{Event: outcome.Output, ID: "u:g#a", Text: "two"},
-			{Event: outcome.Finished, ID: "u:g#a", Outcome: outcome.Passed, Seconds: outcome.Took(0)},
+		for _, e := range []run.Event{
+			{Event: run.Started, ID: "u:g#a"},
+			{Event: run.Output, ID: "u:g#a", Text: "\x1b[31mone\n"},
+			{Event: run.Output, ID: "u:g#b", Text: "said by b"},
+			{Event: run.StepDone, ID: "u:g#a", Step: "step", Outcome: run.Passed},
+			{Event: run.Finished, ID: "u:g#b", Outcome: run.Failed, Seconds: run.Took(0.5)},
+			{Event: run.Output, ID: "u:g#a", Text: "two"},
+			{Event: run.Finished, ID: "u:g#a", Outcome: run.Passed, Seconds: run.Took(0)},
 		} {
 			l.Tell(e)
 		}
@@ -36,21 +36,21 @@ func TestLive(t *testing.T) {
 }
 
 func TestRepeatedAndMerged(t *testing.T) {
-	part := func(name string, results ...string) outcome.Part {
-		run := outcome.NewRun()
-		run.Apply(outcome.Event{Event: outcome.RunBegins, At: time.Unix(1, 0), Planned: &outcome.Planned{Shard: 1, Of: 2, Plan: name}})
+	part := func(name string, results ...string) run.Part {
+		r := run.New()
+		r.Apply(run.Event{Event: run.RunBegins, At: time.Unix(1, 0), Planned: &run.Planned{Shard: 1, Of: 2, Plan: name}})
 		for _, text := range results {
 			id, o, _ := strings.Cut(text, " ")
-			run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.Outcome(o), Failure: outcome.Failure{Message: "it leaks"}})
+			r.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Outcome(o), Failure: run.Failure{Message: "it leaks"}})
 		}
-		return outcome.Part{Name: name, Run: run}
+		return run.Part{Name: name, Run: r}
 	}
-	parts := []outcome.Part{part("run 1", "u:g#a passed", "u:g#b failed", "u:g#c passed"), part("run 2", "u:g#a passed", "u:g#b passed", "u:g#c skipped"), part("run 3", "u:g#a passed", "u:g#b failed")}
+	parts := []run.Part{part("run 1", "u:g#a passed", "u:g#b failed", "u:g#c passed"), part("run 2", "u:g#a passed", "u:g#b passed", "u:g#c skipped"), part("run 3", "u:g#a passed", "u:g#b failed")}
 	var out strings.Builder
 	Repeated(&out, parts)
 	Repeated(&out, parts[:1])
 	Part(&out, parts[0], "junit")
-	Merged(&out, outcome.Merge(parts[:2]))
+	Merged(&out, run.Merge(parts[:2]))
 	want := `3 runs: 2 tests differed
     u:g#b  passed 1, failed 2 of 3
     u:g#c  passed 1, skipped 1 of 3

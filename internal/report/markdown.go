@@ -3,7 +3,7 @@ package report
 import (
 	"strings"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 )
 
 // Prose takes from words what Markdown would read as more than words.
@@ -13,7 +13,7 @@ func Prose(text string) string {
 
 // Code writes what tests are called, or left, as code in a line of a table.
 func Code(text string) string {
-	text = strings.ReplaceAll(outcome.PlainLine(text), "|", `\|`)
+	text = strings.ReplaceAll(plain.Line(text), "|", `\|`)
 	fence := "`"
 	for strings.Contains(text, fence) {
 		fence += "`"

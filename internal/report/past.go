@@ -9,8 +9,10 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"fernrelay/core/cause"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 )
@@ -54,9 +56,9 @@ func RunName(k *ledger.RunRecord) string {
 // Revision is a run's revision, with a + where the tree differed from it.
 func Revision(k *ledger.RunRecord) string {
 	if k.Dirty {
-		return outcome.PlainLine(k.Revision) + "+"
+		return plain.Line(k.Revision) + "+"
 	}
-	return outcome.PlainLine(k.Revision)
+	return plain.Line(k.Revision)
 }
 
 // TimeChange tells a change of time in words, empty where there is none: up 40 %.
@@ -82,7 +84,7 @@ func Runs(w io.Writer, runs []*ledger.RunRecord) {
 			wall = history.ClockTenths(k.Wall())
 		}
 		rows = append(rows, []string{fmt.Sprint(k.Number), k.Began.Format("2006-01-02 15:04"), cmp.Or(Revision(k), "–"), Counts(k.Counts), wall,
-			history.ClockTenths(k.Work), fmt.Sprint(k.Workers), cmp.Or(k.Order, "declared"), cmp.Or(outcome.PlainLine(k.Pick), "all") + from(k)})
+			history.ClockTenths(k.Work), fmt.Sprint(k.Workers), cmp.Or(k.Order, "declared"), cmp.Or(plain.Line(k.Pick), "all") + from(k)})
 	}
 	columns(w, rows)
 }
@@ -91,12 +93,12 @@ func from(k *ledger.RunRecord) string {
 	if k.Source == "" {
 		return ""
 	}
-	return "  from " + outcome.PlainLine(k.Source)
+	return "  from " + plain.Line(k.Source)
 }
 
 // Counts tells counts of outcomes in words.
-func Counts(counts map[outcome.Outcome]int) string {
-	return (&outcome.Run{Counts: counts}).Summary()
+func Counts(counts map[run.Outcome]int) string {
+	return (&run.Run{Counts: counts}).Summary()
 }
 
 // Size tells how large a ledger is.
@@ -136,7 +138,7 @@ func Causes(w io.Writer, causes []relay.KnownCause) {
 				fmt.Fprintf(w, "    … and %s more\n", Plural(len(c.Results)-i, "test"))
 				break
 			}
-			fmt.Fprintf(w, "    %s %s%s\n", r.Outcome.Shape(), outcome.PlainLine(r.ID), badSteps(r))
+			fmt.Fprintf(w, "    %s %s%s\n", r.Outcome.Shape(), plain.Line(r.ID), badSteps(r))
 		}
 		if c.Since != nil {
 			fmt.Fprintf(w, "    since %s\n", RunName(c.Since))
@@ -148,10 +150,10 @@ func Causes(w io.Writer, causes []relay.KnownCause) {
 const testsTold = 20
 
 // badSteps is the path of steps on which a test went wrong.
-func badSteps(r *outcome.Result) string {
+func badSteps(r *run.Result) string {
 	for _, s := range r.Steps {
 		if s.Outcome.Bad() {
-			return "  in " + outcome.PlainLine(s.Name)
+			return "  in " + plain.Line(s.Name)
 		}
 	}
 	return ""
@@ -159,31 +161,31 @@ func badSteps(r *outcome.Result) string {
 
 // CauseWords says in a line, cut where it is too long, what the failures of a cause have in common.
 func CauseWords(c relay.KnownCause) string {
-	words := cut(outcome.PlainLine(c.Words), 300)
+	words := cut(plain.Line(c.Words), 300)
 	if c.Lacks != nil {
 		return lackWords(*c.Lacks) + ": " + words
 	}
 	return words
 }
 
-func lackWords(r outcome.Resource) string {
+func lackWords(r cause.Resource) string {
 	forms := map[string]string{"answer": "nobody answers", "file": "a file is missing", "port": "a port is taken", "program": "a program is missing",
 		"module": "a module is missing", "permission": "permission is denied", "room": "the disk is full", "memory": "there is no memory left",
 		"files": "too many files are open", "host": "a host is not known"}
 	words := forms[r.Kind]
 	if r.Name != "" {
-		words += " (" + outcome.PlainLine(r.Name) + ")"
+		words += " (" + plain.Line(r.Name) + ")"
 	}
 	return words
 }
 
 // CausePlace is where a cause has its origin: clock/clock.go:41 from step(), and how it was
 // reached.
-func CausePlace(c outcome.Cause) string {
+func CausePlace(c cause.Cause) string {
 	if c.Origin.File == "" {
 		return ""
 	}
-	words := outcome.PlainLine(c.Origin.String())
+	words := plain.Line(c.Origin.String())
 	if f := c.Origin.Function; f != "" {
 		words += " from " + shortFunction(f) + "()"
 	}
@@ -192,7 +194,7 @@ func CausePlace(c outcome.Cause) string {
 
 // shortFunction is a function's name without its package's path.
 func shortFunction(name string) string {
-	name = outcome.PlainLine(name)
+	name = plain.Line(name)
 	name = name[strings.LastIndexByte(name, '/')+1:]
 	if _, short, ok := strings.Cut(name, "."); ok && !strings.Contains(short, "/") {
 		return short
@@ -213,7 +215,7 @@ func Shaky(w io.Writer, p *relay.Past, tests []int) {
 		if f.LastBad >= 0 {
 			last = RunName(p.Runs[f.LastBad])
 		}
-		rows = append(rows, []string{Percent(f.Rate), Plural(f.Ran, "run"), fmt.Sprint(f.Flips), Between(f.Unstable), last, outcome.PlainLine(p.History.IDs[at])})
+		rows = append(rows, []string{Percent(f.Rate), Plural(f.Ran, "run"), fmt.Sprint(f.Flips), Between(f.Unstable), last, plain.Line(p.History.IDs[at])})
 	}
 	columns(w, rows)
 	fmt.Fprintf(w, "%s in the latest %s; unstable: how likely the outcome changes from one run to the next, in 19 of 20 cases\n", Plural(len(tests), "test"), Plural(len(p.Runs), "run"))
@@ -243,7 +245,7 @@ func Slowest(w io.Writer, s *relay.Slowness) {
 			if slow.Since > 0 {
 				since = fmt.Sprintf("from run %d on", slow.Since)
 			}
-			rows = append(rows, []string{history.Short(slow.Seconds), Percent(slow.Share), gain, outcome.PlainLine(slow.Name), TimeChange(slow.Seconds, slow.Before), since})
+			rows = append(rows, []string{history.Short(slow.Seconds), Percent(slow.Share), gain, plain.Line(slow.Name), TimeChange(slow.Seconds, slow.Before), since})
 		}
 		columns(w, rows)
 	}
@@ -254,7 +256,7 @@ func Slowest(w io.Writer, s *relay.Slowness) {
 
 // TestCard tells what the ledger knows of a test.
 func TestCard(w io.Writer, c *relay.Card) {
-	fmt.Fprintf(w, "%s\n", outcome.PlainLine(c.ID))
+	fmt.Fprintf(w, "%s\n", plain.Line(c.ID))
 	for _, line := range CardWords(c) {
 		fmt.Fprintf(w, "    %s\n", line)
 	}
@@ -319,7 +321,7 @@ func OtherPick(before, after *ledger.RunRecord) string {
 	if before.Pick == after.Pick {
 		return ""
 	}
-	return ", which picked " + cmp.Or(outcome.PlainLine(before.Pick), "all")
+	return ", which picked " + cmp.Or(plain.Line(before.Pick), "all")
 }
 
 // comparedTold bounds how many differences of a kind are told.
@@ -338,12 +340,12 @@ func Compared(w io.Writer, before, after *ledger.RunRecord, c history.Comparison
 		tell func(d history.Difference) string
 	}{
 		{"newly failing", c.Failing, func(d history.Difference) string {
-			return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) + "  " + cut(outcome.PlainLine(d.After.Message), 120)
+			return d.After.Outcome.Shape() + " " + plain.Line(d.ID) + "  " + cut(plain.Line(d.After.Message), 120)
 		}},
-		{"mended", c.Mended, func(d history.Difference) string { return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) }},
+		{"mended", c.Mended, func(d history.Difference) string { return d.After.Outcome.Shape() + " " + plain.Line(d.ID) }},
 		{"slower", c.Slower, timesOf}, {"faster", c.Faster, timesOf},
-		{"new", c.New, func(d history.Difference) string { return d.After.Outcome.Shape() + " " + outcome.PlainLine(d.ID) }},
-		{"gone", c.Gone, func(d history.Difference) string { return outcome.PlainLine(d.ID) }},
+		{"new", c.New, func(d history.Difference) string { return d.After.Outcome.Shape() + " " + plain.Line(d.ID) }},
+		{"gone", c.Gone, func(d history.Difference) string { return plain.Line(d.ID) }},
 	} {
 		if len(part.list) == 0 {
 			continue
@@ -360,7 +362,7 @@ func Compared(w io.Writer, before, after *ledger.RunRecord, c history.Comparison
 }
 
 func timesOf(d history.Difference) string {
-	return fmt.Sprintf("%s  %s, was %s", outcome.PlainLine(d.ID), history.Short(d.After.Seconds), history.Short(d.Before.Seconds))
+	return fmt.Sprintf("%s  %s, was %s", plain.Line(d.ID), history.Short(d.After.Seconds), history.Short(d.Before.Seconds))
 }
 
 // cut cuts a text after so many characters.
@@ -384,7 +386,7 @@ func Imported(w io.Writer, i relay.Imported, took time.Duration) {
 }
 
 // Shown tells of a run: how it was, what came of it, its failures by cause, and where they are.
-func Shown(w io.Writer, k *ledger.RunRecord, run *outcome.Run, causes []relay.KnownCause) {
+func Shown(w io.Writer, k *ledger.RunRecord, run *run.Run, causes []relay.KnownCause) {
 	fmt.Fprintf(w, "%s  %s\n", RunName(k), Counts(k.Counts))
 	for _, line := range RunWords(k) {
 		fmt.Fprintf(w, "    %s\n", line)
@@ -408,12 +410,12 @@ func RunWords(k *ledger.RunRecord) []string {
 		words += " on " + Plural(k.Workers, "worker")
 	}
 	lines := []string{fmt.Sprintf("began %s; %s", k.Began.Format("2006-01-02 15:04:05"), words)}
-	lines = append(lines, fmt.Sprintf("pick %s; order %s", cmp.Or(outcome.PlainLine(k.Pick), "all"), cmp.Or(k.Order, "declared")))
+	lines = append(lines, fmt.Sprintf("pick %s; order %s", cmp.Or(plain.Line(k.Pick), "all"), cmp.Or(k.Order, "declared")))
 	if k.Machine != "" {
-		lines = append(lines, "on "+outcome.PlainLine(k.Machine))
+		lines = append(lines, "on "+plain.Line(k.Machine))
 	}
 	if k.Source != "" {
-		lines = append(lines, "imported from "+outcome.PlainLine(k.Source))
+		lines = append(lines, "imported from "+plain.Line(k.Source))
 	}
 	return lines
 }

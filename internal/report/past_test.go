@@ -6,9 +6,10 @@ import (
 	"testing"
 	"time"
 
+	"fernrelay/core/cause"
 	"fernrelay/core/history"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 )
@@ -45,9 +46,9 @@ func TestCardWords(t *testing.T) {
 	var cells []history.Cell
 	var runs []*ledger.RunRecord
 	for i := range 40 {
-		o := outcome.Passed
+		o := run.Passed
 		if i%8 == 7 || i > 30 && i%3 == 0 {
-			o = outcome.Failed
+			o = run.Failed
 		}
 		cells = append(cells, history.NewCell(o, []float64{0.2, 0.3}[i/30]+0.001*float64(i%4)))
 		runs = append(runs, &ledger.RunRecord{Number: i + 1, Began: time.Date(2026, 11, 1+i%28, 0, 0, 0, 0, time.UTC), Revision: "abc"})
@@ -70,14 +71,14 @@ func TestCardWords(t *testing.T) {
 
 // TestCausesInWords tells causes with and without an origin, a missing resource, and many tests.
 func TestCausesInWords(t *testing.T) {
-	many := make([]*outcome.Result, 25)
+	many := make([]*run.Result, 25)
 	for i := range many {
-		many[i] = &outcome.Result{ID: "u:g#t\x1b[1m", Outcome: outcome.Failed, Steps: []outcome.Step{{Name: "dawn", Outcome: outcome.Passed}, {Name: "noon/opens", Outcome: outcome.Failed}}}
+		many[i] = &run.Result{ID: "u:g#t\x1b[1m", Outcome: run.Failed, Steps: []run.Step{{Name: "dawn", Outcome: run.Passed}, {Name: "noon/opens", Outcome: run.Failed}}}
 	}
 	var out strings.Builder
 	Causes(&out, []relay.KnownCause{
-		{Cause: outcome.Cause{Words: "clock is ahead", Origin: outcome.Frame{File: "clock/clock.go", Line: 41, Function: "example.org/glass/clock.step"}, Results: many}, Since: &ledger.RunRecord{Number: 7}},
-		{Cause: outcome.Cause{Words: "dial failed", Lacks: &outcome.Resource{Kind: "answer", Name: "127.0.0.1:6379"}, Results: many[:1]}},
+		{Cause: cause.Cause{Words: "clock is ahead", Origin: cause.Frame{File: "clock/clock.go", Line: 41, Function: "example.org/glass/clock.step"}, Results: many}, Since: &ledger.RunRecord{Number: 7}},
+		{Cause: cause.Cause{Words: "dial failed", Lacks: &cause.Resource{Kind: "answer", Name: "127.0.0.1:6379"}, Results: many[:1]}},
 	})
 	for _, words := range []string{"26 failures, 2 causes", "25 tests  clock is ahead\n    clock/clock.go:41 from step()\n    ▲ u:g#t  in noon/opens", "… and 5 tests more", "since run 7, 1 Jan", "1 test  nobody answers (127.0.0.1:6379): dial failed"} {
 		if !strings.Contains(out.String(), words) {

@@ -13,7 +13,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 )
 
 // What is told of a failed test: so many lines of its output, so many cells of a line.
@@ -24,7 +25,7 @@ const (
 
 // Failures tells every result that makes the run fail. Results of one group that
 // failed with the same words at the same place are told as one.
-func Failures(w io.Writer, run *outcome.Run) {
+func Failures(w io.Writer, run *run.Run) {
 	bad := run.Troubled()
 	for i := 0; i < len(bad); {
 		first := bad[i]
@@ -39,12 +40,12 @@ func Failures(w io.Writer, run *outcome.Run) {
 
 // SameCause reports whether two results of a run failed together: those of a
 // group that could not run at all.
-func sameCause(a, b *outcome.Result) bool {
-	return a.Outcome == outcome.Errored && b.Outcome == a.Outcome && a.Message == b.Message && a.Batch == b.Batch
+func sameCause(a, b *run.Result) bool {
+	return a.Outcome == run.Errored && b.Outcome == a.Outcome && a.Message == b.Message && a.Batch == b.Batch
 }
 
-func failure(w io.Writer, r *outcome.Result, together int) {
-	name := outcome.PlainLine(r.ID)
+func failure(w io.Writer, r *run.Result, together int) {
+	name := plain.Line(r.ID)
 	if together > 1 {
 		group, _, _ := strings.Cut(name, "#")
 		name = fmt.Sprintf("%s, %d tests", group, together)
@@ -57,9 +58,9 @@ func failure(w io.Writer, r *outcome.Result, together int) {
 		fmt.Fprintf(w, "  %s:%d", r.File, r.Line)
 	}
 	fmt.Fprintln(w)
-	message := outcome.Plain(r.Message)
+	message := plain.Text(r.Message)
 	indent(w, message)
-	output := strings.TrimRight(outcome.Plain(string(r.Output)), "\n ")
+	output := strings.TrimRight(plain.Text(string(r.Output)), "\n ")
 	if output == "" || strings.TrimSpace(output) == strings.TrimSpace(message) {
 		return
 	}
@@ -85,25 +86,25 @@ const reasonsTold = 6
 // Notes prints what does not fail the run but should be known: tests that
 // passed in a later try only, or though they are expected to fail, and why tests were
 // skipped or lost.
-func Notes(w io.Writer, run *outcome.Run) {
-	if run.Note != "" {
-		fmt.Fprintf(w, "beside the tests: %s\n", outcome.Plain(run.Note))
+func Notes(w io.Writer, ran *run.Run) {
+	if ran.Note != "" {
+		fmt.Fprintf(w, "beside the tests: %s\n", plain.Text(ran.Note))
 	}
-	for _, r := range run.Unstable() {
-		fmt.Fprintf(w, "%s %s  %s\n", r.Outcome.Shape(), outcome.PlainLine(r.ID), outcome.PlainLine(r.Message))
+	for _, r := range ran.Unstable() {
+		fmt.Fprintf(w, "%s %s  %s\n", r.Outcome.Shape(), plain.Line(r.ID), plain.Line(r.Message))
 	}
 	type reason struct {
-		outcome outcome.Outcome
+		outcome run.Outcome
 		words   string
 	}
 	counts := map[reason]int{}
 	var reasons []reason
-	for _, r := range run.Results {
+	for _, r := range ran.Results {
 		switch r.Outcome {
-		case outcome.Surprise:
-			fmt.Fprintf(w, "%s %s  %s\n    %s\n", r.Outcome.Shape(), outcome.PlainLine(r.ID), r.Outcome, outcome.PlainLine(r.Message))
-		case outcome.Skipped, outcome.Lost:
-			why := reason{r.Outcome, cmp.Or(outcome.PlainLine(r.Message), "no reason told")}
+		case run.Surprise:
+			fmt.Fprintf(w, "%s %s  %s\n    %s\n", r.Outcome.Shape(), plain.Line(r.ID), r.Outcome, plain.Line(r.Message))
+		case run.Skipped, run.Lost:
+			why := reason{r.Outcome, cmp.Or(plain.Line(r.Message), "no reason told")}
 			if counts[why]++; counts[why] == 1 {
 				reasons = append(reasons, why)
 			}
@@ -122,7 +123,7 @@ func Notes(w io.Writer, run *outcome.Run) {
 // Closing tells what came of the run in one line: the counts against what was
 // picked, and the time from the first test on against the plan, 0 where there was
 // none, and against one worker alone.
-func Closing(w io.Writer, run *outcome.Run, picked, workers int, planned float64) {
+func Closing(w io.Writer, run *run.Run, picked, workers int, planned float64) {
 	f := figuresOf(run)
 	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), history.ClockTenths(f.wall), Plural(workers, "worker"))
 	if planned > 0 {
@@ -155,14 +156,14 @@ type figures struct {
 	workers int // that ran a test
 }
 
-func figuresOf(run *outcome.Run) figures {
+func figuresOf(ran *run.Run) figures {
 	var f figures
-	first := run.Ended
+	first := ran.Ended
 	ends := map[int]time.Time{} // by worker
-	for _, r := range run.Results {
+	for _, r := range ran.Results {
 		f.alone += r.Seconds
 		f.steps += len(r.Steps)
-		if r.Worker == 0 || r.Outcome == outcome.Skipped {
+		if r.Worker == 0 || r.Outcome == run.Skipped {
 			continue
 		}
 		if r.Started.Before(first) {
@@ -173,9 +174,9 @@ func figuresOf(run *outcome.Run) figures {
 		}
 	}
 	if len(ends) == 0 {
-		first = run.Started
+		first = ran.Started
 	}
-	f.ready, f.wall = first.Sub(run.Started).Seconds(), run.Ended.Sub(first).Seconds()
+	f.ready, f.wall = first.Sub(ran.Started).Seconds(), ran.Ended.Sub(first).Seconds()
 	var all []time.Time
 	for _, end := range ends {
 		all = append(all, end)
@@ -187,12 +188,12 @@ func figuresOf(run *outcome.Run) figures {
 }
 
 // Part tells of one report that is merged.
-func Part(w io.Writer, p outcome.Part, kind string) {
+func Part(w io.Writer, p run.Part, kind string) {
 	shard := ""
 	if of := p.Run.Planned; of != nil {
 		shard = fmt.Sprintf(", shard %d of %d", of.Shard, of.Of)
 	}
-	fmt.Fprintf(w, "%s  %s%s, %s\n", outcome.PlainLine(p.Name), kind, shard, p.Run.Summary())
+	fmt.Fprintf(w, "%s  %s%s, %s\n", plain.Line(p.Name), kind, shard, p.Run.Summary())
 }
 
 // twiceTold bounds how many tests are named that several reports tell of.
@@ -200,7 +201,7 @@ const twiceTold = 5
 
 // Merged tells what several reports say together: the failures, what was told
 // twice, which shards are missing or were planned otherwise, and the counts.
-func Merged(w io.Writer, m *outcome.Merged) {
+func Merged(w io.Writer, m *run.Merged) {
 	fmt.Fprintln(w)
 	Failures(w, m.Run)
 	Notes(w, m.Run)
@@ -209,10 +210,10 @@ func Merged(w io.Writer, m *outcome.Merged) {
 			fmt.Fprintf(w, "and %s more in several reports\n", Plural(len(m.Twice)-i, "test"))
 			break
 		}
-		fmt.Fprintf(w, "%s is in several reports, of which the gravest counts: %s\n", outcome.PlainLine(twice.ID), outcome.PlainLine(strings.Join(twice.Parts, ", ")))
+		fmt.Fprintf(w, "%s is in several reports, of which the gravest counts: %s\n", plain.Line(twice.ID), plain.Line(strings.Join(twice.Parts, ", ")))
 	}
 	for _, words := range m.Unlike {
-		fmt.Fprintf(w, "not planned alike: %s: tests may be missing, or run twice\n", outcome.PlainLine(words))
+		fmt.Fprintf(w, "not planned alike: %s: tests may be missing, or run twice\n", plain.Line(words))
 	}
 	if m.Of > 0 {
 		fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing), Plural(m.Of, "shard"))
@@ -236,19 +237,19 @@ func Plural(n int, word string) string {
 const slowTold = 10
 
 // Slow tells the tests of a run that took longer than they should, the slowest first.
-func Slow(w io.Writer, run *outcome.Run, limit time.Duration) {
-	var slow []*outcome.Result
-	for _, r := range run.Results {
+func Slow(w io.Writer, ran *run.Run, limit time.Duration) {
+	var slow []*run.Result
+	for _, r := range ran.Results {
 		if r.Seconds > limit.Seconds() {
 			slow = append(slow, r)
 		}
 	}
-	slices.SortStableFunc(slow, func(a, b *outcome.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
+	slices.SortStableFunc(slow, func(a, b *run.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
 	for i, r := range slow {
 		if i == slowTold {
 			fmt.Fprintf(w, "and %s more took longer than %s\n", Plural(len(slow)-i, "test"), limit)
 			return
 		}
-		fmt.Fprintf(w, "slow: %s took %s, more than %s\n", outcome.PlainLine(r.ID), history.Short(r.Seconds), limit)
+		fmt.Fprintf(w, "slow: %s took %s, more than %s\n", plain.Line(r.ID), history.Short(r.Seconds), limit)
 	}
 }

@@ -8,15 +8,15 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/terminal"
 )
 
-func event(kind outcome.Kind, id string, seconds float64, more func(*outcome.Event)) outcome.Event {
-	e := outcome.Event{Event: kind, ID: id, Worker: 1, Batch: 1, At: time.Unix(100, 0).Add(time.Duration(seconds * float64(time.Second)))}
-	if kind == outcome.Finished {
-		e.Seconds = outcome.Took(0.5)
+func event(kind run.Kind, id string, seconds float64, more func(*run.Event)) run.Event {
+	e := run.Event{Event: kind, ID: id, Worker: 1, Batch: 1, At: time.Unix(100, 0).Add(time.Duration(seconds * float64(time.Second)))}
+	if kind == run.Finished {
+		e.Seconds = run.Took(0.5)
 	}
 	if more != nil {
 		more(&e)
@@ -24,29 +24,29 @@ func event(kind outcome.Kind, id string, seconds float64, more func(*outcome.Eve
 	return e
 }
 
-func fails(o outcome.Outcome, message string) func(*outcome.Event) {
-	return func(e *outcome.Event) { e.Outcome, e.Message, e.File, e.Line = o, message, "d/f.go", 7 }
+func fails(o run.Outcome, message string) func(*run.Event) {
+	return func(e *run.Event) { e.Outcome, e.Message, e.File, e.Line = o, message, "d/f.go", 7 }
 }
 
 func TestFailuresAndClosing(t *testing.T) {
-	run := outcome.NewRun()
-	for _, e := range []outcome.Event{
-		event(outcome.RunBegins, "", 0, nil),
-		event(outcome.Started, "u:g#a\x1b[31m", 1, nil),
-		event(outcome.Output, "u:g#a\x1b[31m", 0, func(e *outcome.Event) { e.Text = strings.Repeat("line\x07\n", 20) + "the end\n" }),
-		event(outcome.Finished, "u:g#a\x1b[31m", 1, fails(outcome.Failed, "got 1,\nwant 2")),
-		event(outcome.Finished, "u:broken#1", 2, fails(outcome.Errored, "does not compile")),
-		event(outcome.Finished, "u:broken#2", 2, fails(outcome.Errored, "does not compile")),
-		event(outcome.StepDone, "u:g#b", 3, fails(outcome.Passed, "")),
-		event(outcome.Started, "u:g#b", 1, func(e *outcome.Event) { e.Worker = 2 }),
-		event(outcome.Finished, "u:g#b", 3, func(e *outcome.Event) { e.Outcome, e.Worker = outcome.Passed, 2 }),
-		event(outcome.RunEnds, "", 5, nil),
+	r := run.New()
+	for _, e := range []run.Event{
+		event(run.RunBegins, "", 0, nil),
+		event(run.Started, "u:g#a\x1b[31m", 1, nil),
+		event(run.Output, "u:g#a\x1b[31m", 0, func(e *run.Event) { e.Text = strings.Repeat("line\x07\n", 20) + "the end\n" }),
+		event(run.Finished, "u:g#a\x1b[31m", 1, fails(run.Failed, "got 1,\nwant 2")),
+		event(run.Finished, "u:broken#1", 2, fails(run.Errored, "does not compile")),
+		event(run.Finished, "u:broken#2", 2, fails(run.Errored, "does not compile")),
+		event(run.StepDone, "u:g#b", 3, fails(run.Passed, "")),
+		event(run.Started, "u:g#b", 1, func(e *run.Event) { e.Worker = 2 }),
+		event(run.Finished, "u:g#b", 3, func(e *run.Event) { e.Outcome, e.Worker = run.Passed, 2 }),
+		event(run.RunEnds, "", 5, nil),
 	} {
-		run.Apply(e)
+		r.Apply(e)
 	}
 	var out strings.Builder
-	Failures(&out, run)
-	Closing(&out, run, 4, 2, 3.5)
+	Failures(&out, r)
+	Closing(&out, r, 4, 2, 3.5)
 	want := `▲ u:g#a  failed in 0.50 s  d/f.go:7
     got 1,
     want 2
@@ -147,7 +147,7 @@ func TestMarkdown(t *testing.T) {
 	f := hunt.Finding{ID: "u:g#<script>`|_x_", Verdict: hunt.Polluted, Culprits: [][]string{{"u:g#it's\x1b[1m"}}, Order: []string{"u:g#it's\x1b[1m", "u:g#<script>`|_x_"},
 		With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5}, Changed: []hunt.Change{{Kind: hunt.Variable, Name: "v", Before: long + "1|" + long, After: long + "2" + long}}}
 	var out strings.Builder
-	if err := Markdown(&out, f, []hunt.Record{{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Told: true, Outcome: outcome.Passed}}); err != nil {
+	if err := Markdown(&out, f, []hunt.Record{{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Told: true, Outcome: run.Passed}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, words := range []string{"# ``u:g#<script>`\\|_x_`` is polluted", "\\<script>\\`\\|\\_x\\_ fails only after it's", `$'u:g#it\'s\x1b[1m'`,
@@ -167,11 +167,11 @@ func TestStatus(t *testing.T) {
 	for _, moving := range []bool{true, false} {
 		var out strings.Builder
 		s := NewStatus(terminal.NewWriter(&out), moving, 100)
-		s.Tell(event(outcome.RunBegins, "", 0, nil))
+		s.Tell(event(run.RunBegins, "", 0, nil))
 		for i := range 100 {
-			s.Tell(event(outcome.Finished, "x", float64(i), func(e *outcome.Event) { e.Outcome = outcome.Failed }))
+			s.Tell(event(run.Finished, "x", float64(i), func(e *run.Event) { e.Outcome = run.Failed }))
 		}
-		s.Tell(event(outcome.RunEnds, "", 100, nil))
+		s.Tell(event(run.RunEnds, "", 100, nil))
 		told := out.String()
 		if !strings.HasPrefix(told, "100 tests; making ready\n") || !strings.Contains(told, "1:39  100 of 100  ▲100") {
 			t.Errorf("told %q", told)
@@ -194,13 +194,13 @@ func TestTests(t *testing.T) {
 }
 
 func TestAside(t *testing.T) {
-	run := outcome.NewRun()
+	r := run.New()
 	for i := range 20 {
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: fmt.Sprint("u:g#", i), Outcome: outcome.Skipped, Failure: outcome.Failure{Message: []string{"", "no\x1b[2J pump", "no valve", "a", "b", "c", "d", "e"}[min(i%9, 7)]}})
+		r.Apply(run.Event{Event: run.Finished, ID: fmt.Sprint("u:g#", i), Outcome: run.Skipped, Failure: run.Failure{Message: []string{"", "no\x1b[2J pump", "no valve", "a", "b", "c", "d", "e"}[min(i%9, 7)]}})
 	}
-	run.Apply(outcome.Event{Event: outcome.Finished, ID: "u:g#good", Outcome: outcome.Surprise, Failure: outcome.Failure{Message: "it passed"}})
+	r.Apply(run.Event{Event: run.Finished, ID: "u:g#good", Outcome: run.Surprise, Failure: run.Failure{Message: "it passed"}})
 	var out strings.Builder
-	Notes(&out, run)
+	Notes(&out, r)
 	want := "◇ u:g#good  surprise\n    it passed\n▫ 4 skipped: e\n▫ 3 skipped: no reason told\n▫ 3 skipped: no pump\n" +
 		"▫ 2 skipped: no valve\n▫ 2 skipped: a\n▫ 2 skipped: b\n▫ and for 2 more reasons\n"
 	if out.String() != want {

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/core/split"
 )
 
@@ -40,7 +40,7 @@ func (l Line) String() string {
 	return words.String()
 }
 
-func plain(format string, args ...any) Phrase { return Phrase{Plain, fmt.Sprintf(format, args...)} }
+func words(format string, args ...any) Phrase { return Phrase{Plain, fmt.Sprintf(format, args...)} }
 
 // shownUnits is how many units of a shard are named in a line.
 const shownUnits = 6
@@ -74,7 +74,7 @@ func unitNames(s split.Shard) string {
 			names = append(names, fmt.Sprintf("and %d more", len(s.Units)-i))
 			break
 		}
-		names = append(names, outcome.PlainLine(u.Label))
+		names = append(names, plain.Line(u.Label))
 	}
 	return strings.Join(names, ", ")
 }
@@ -104,13 +104,13 @@ func Worth(a split.Advice) []Line {
 	n := len(a.Plan.Shards)
 	lines := []Line{{{Heading, "Is another machine worth it?"}}}
 	if n > 1 {
-		lines = append(lines, Line{plain("the %s shard saved ", ordinal(n)), bought(a.Points[n-2].Finish - a.Plan.Finish)})
+		lines = append(lines, Line{words("the %s shard saved ", ordinal(n)), bought(a.Points[n-2].Finish - a.Plan.Finish)})
 	}
 	if n < len(a.Points) {
 		next := a.Points[n]
-		line := Line{plain("%s %s would save ", article(n+1), ordinal(n+1)), bought(a.Plan.Finish - next.Finish)}
+		line := Line{words("%s %s would save ", article(n+1), ordinal(n+1)), bought(a.Plan.Finish - next.Finish)}
 		if more := 100 * (next.Machines()/a.Points[n-1].Machines() - 1); more >= 0.5 && a.Plan.Finish > 0 {
-			line = append(line, plain(" for %.0f %% more machine time", more))
+			line = append(line, words(" for %.0f %% more machine time", more))
 		}
 		lines = append(lines, line)
 	}
@@ -119,12 +119,12 @@ func Worth(a split.Advice) []Line {
 
 func kneeLine(a split.Advice) Line {
 	if a.Knee == len(a.Points) && a.Knee > len(a.Plan.Shards) {
-		return Line{plain("each one more is worth it, up to "), {Figure, fmt.Sprint(a.Knee)}, plain(" at the least")}
+		return Line{words("each one more is worth it, up to "), {Figure, fmt.Sprint(a.Knee)}, words(" at the least")}
 	}
 	if a.Knee == len(a.Plan.Shards) {
-		return Line{plain("this is the "), {Well, "knee"}, plain(": beyond it more machines cost more than they save")}
+		return Line{words("this is the "), {Well, "knee"}, words(": beyond it more machines cost more than they save")}
 	}
-	return Line{plain("the "), {Well, "knee"}, plain(" is at "), {Figure, fmt.Sprint(a.Knee)}, plain(", with a finish of "),
+	return Line{words("the "), {Well, "knee"}, words(" is at "), {Figure, fmt.Sprint(a.Knee)}, words(", with a finish of "),
 		{Figure, history.ClockTenths(a.Points[a.Knee-1].Finish)}}
 }
 
@@ -141,28 +141,28 @@ func InTheWay(a split.Advice) []Line {
 	lines := []Line{{{Heading, "What stands in the way?"}}}
 	setter := a.Plan.Setter
 	if a.Plan.Held != "" {
-		return append(lines, Line{{Warning, outcome.PlainLine(a.Plan.Held)}, plain(" is held for %s by tests that may not overlap:", history.Short(a.Plan.Floor))},
-			Line{plain("no more shards help, but holding it more briefly, or more at once")})
+		return append(lines, Line{{Warning, plain.Line(a.Plan.Held)}, words(" is held for %s by tests that may not overlap:", history.Short(a.Plan.Floor))},
+			Line{words("no more shards help, but holding it more briefly, or more at once")})
 	}
 	if setter == nil {
-		lines = append(lines, Line{plain("nothing but the work itself")})
+		lines = append(lines, Line{words("nothing but the work itself")})
 		for _, p := range a.Points {
 			if p.Setter != nil && p.Shards > len(a.Plan.Shards) {
-				return append(lines, Line{plain("from %d shards on ", p.Shards), {Warning, outcome.PlainLine(p.Setter.Label)},
-					plain(", %s in one piece", history.Short(p.Setter.Alone()))})
+				return append(lines, Line{words("from %d shards on ", p.Shards), {Warning, plain.Line(p.Setter.Label)},
+					words(", %s in one piece", history.Short(p.Setter.Alone()))})
 			}
 		}
 		return lines
 	}
-	lines = append(lines, Line{{Warning, outcome.PlainLine(setter.Label)}, plain(" is %s in one piece", history.Short(setter.Alone()))})
+	lines = append(lines, Line{{Warning, plain.Line(setter.Label)}, words(" is %s in one piece", history.Short(setter.Alone()))})
 	if a.Parting == nil {
-		return append(lines, Line{plain("which cannot be parted: make it faster")})
+		return append(lines, Line{words("which cannot be parted: make it faster")})
 	}
 	if t := a.Parting.Longest; len(setter.Tests) > 1 {
-		lines = append(lines, Line{{Warning, outcome.PlainLine(t.Name)}, plain(" alone is %s of it", history.Short(t.Expected))})
+		lines = append(lines, Line{{Warning, plain.Line(t.Name)}, words(" alone is %s of it", history.Short(t.Expected))})
 	}
-	return append(lines, Line{plain("apart, the floor falls to "), {Figure, history.ClockTenths(a.Parting.Floor)},
-		plain(" and %s end at ", Plural(len(a.Plan.Shards), "shard")), {Figure, history.ClockTenths(a.Parting.Finish)}})
+	return append(lines, Line{words("apart, the floor falls to "), {Figure, history.ClockTenths(a.Parting.Floor)},
+		words(" and %s end at ", Plural(len(a.Plan.Shards), "shard")), {Figure, history.ClockTenths(a.Parting.Finish)}})
 }
 
 // Bearing says how a plan and a queue bear a worker that begins late, and what
@@ -174,13 +174,13 @@ func Bearing(o split.Outlook) []Line {
 		if middle(finishes) > 1.2*middle(inTime) {
 			tone = Bad
 		}
-		return []Phrase{{tone, history.ClockTenths(middle(finishes))}, plain(", %s in 1 run of 20", history.ClockTenths(split.Quantile(finishes, 0.95)))}
+		return []Phrase{{tone, history.ClockTenths(middle(finishes))}, words(", %s in 1 run of 20", history.ClockTenths(split.Quantile(finishes, 0.95)))}
 	}
 	return []Line{
 		{{Heading, fmt.Sprintf("If one machine starts %d s late", split.Lateness)}},
-		append(Line{plain("fixed shards end at    ")}, late(o.FixedLate, o.Fixed)...),
-		append(Line{plain("a shared queue ends at ")}, late(o.QueueLate, o.Queue)...),
-		{plain("in time they end at    "), {Figure, history.ClockTenths(middle(o.Fixed))}, plain(" and "), {Figure, history.ClockTenths(middle(o.Queue))}},
+		append(Line{words("fixed shards end at    ")}, late(o.FixedLate, o.Fixed)...),
+		append(Line{words("a shared queue ends at ")}, late(o.QueueLate, o.Queue)...),
+		{words("in time they end at    "), {Figure, history.ClockTenths(middle(o.Fixed))}, words(" and "), {Figure, history.ClockTenths(middle(o.Queue))}},
 	}
 }
 
@@ -215,10 +215,10 @@ func Curve(w io.Writer, points []split.Point, within float64) {
 			notes = append(notes, "the least that end within "+history.ClockTenths(within))
 		}
 		if p.Held != "" && (i == 0 || points[i-1].Held == "") {
-			notes = append(notes, fmt.Sprintf("the floor: %s, held for %s", outcome.PlainLine(p.Held), history.Short(p.Floor)))
+			notes = append(notes, fmt.Sprintf("the floor: %s, held for %s", plain.Line(p.Held), history.Short(p.Floor)))
 		}
 		if p.Setter != nil && (i == 0 || points[i-1].Setter == nil) {
-			notes = append(notes, fmt.Sprintf("the floor: %s, %s in one piece", outcome.PlainLine(p.Setter.Label), history.Short(p.Setter.Alone())))
+			notes = append(notes, fmt.Sprintf("the floor: %s, %s in one piece", plain.Line(p.Setter.Label), history.Short(p.Setter.Alone())))
 		}
 		number := fmt.Sprint(p.Shards)
 		rest := i > 0 && saves == "nothing" && notes == nil && points[len(points)-1].Finish == p.Finish

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/terminal"
 )
 
@@ -20,32 +20,32 @@ type Status struct {
 	began    time.Time
 	told     time.Time
 	steps    int // how many twentieths of the whole are told
-	finished map[outcome.Outcome]int
+	finished map[run.Outcome]int
 	done     int
 	making   string
 }
 
 // NewStatus begins to tell of a run of so many tests.
 func NewStatus(w *terminal.Writer, moving bool, total int) *Status {
-	return &Status{w: w, moving: moving, total: total, finished: map[outcome.Outcome]int{}}
+	return &Status{w: w, moving: moving, total: total, finished: map[run.Outcome]int{}}
 }
 
 // frameTime is the least time between two states of the moving line.
 const frameTime = 50 * time.Millisecond
 
 // Tell takes the next event of the run.
-func (s *Status) Tell(e outcome.Event) {
+func (s *Status) Tell(e run.Event) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	switch e.Event {
-	case outcome.RunBegins:
+	case run.RunBegins:
 		s.began = e.At
 		fmt.Fprintf(s.w, "%s; making ready\n", Plural(s.total, "test"))
-	case outcome.Finished:
+	case run.Finished:
 		s.done++
 		s.finished[e.Outcome]++
 		s.line(e.At)
-	case outcome.RunEnds:
+	case run.RunEnds:
 		if s.moving {
 			s.w.Redraw("")
 		}
@@ -67,8 +67,8 @@ func (s *Status) Making(what string) {
 
 func (s *Status) line(now time.Time) {
 	text := fmt.Sprintf("%s  %d of %d", history.Clock(now.Sub(s.began).Seconds()), s.done, s.total)
-	if bad := outcome.CountBad(s.finished); bad > 0 {
-		text += fmt.Sprintf("  %s%d", outcome.Failed.Shape(), bad)
+	if bad := run.CountBad(s.finished); bad > 0 {
+		text += fmt.Sprintf("  %s%d", run.Failed.Shape(), bad)
 	}
 	if s.moving {
 		if now.Sub(s.told) >= frameTime {

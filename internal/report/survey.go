@@ -9,8 +9,8 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/core/plain"
 )
 
 // Tests tells tests as an aligned table, their IDs ready to be pasted into a shell.
@@ -21,7 +21,7 @@ func Tests(w io.Writer, tests []catalog.Test) {
 		if !t.Known {
 			seconds = "–"
 		}
-		rows[i] = []string{Quote(t.ID), fmt.Sprintf("%7s", seconds), outcome.PlainLine(t.Place()), outcome.PlainLine(strings.Join(t.Tags, " ")), outcome.PlainLine(ruleList(t.Rules))}
+		rows[i] = []string{Quote(t.ID), fmt.Sprintf("%7s", seconds), plain.Line(t.Place()), plain.Line(strings.Join(t.Tags, " ")), plain.Line(ruleList(t.Rules))}
 	}
 	table(w, rows)
 }
@@ -76,7 +76,7 @@ func Quote(text string) string {
 	if text != "" && strings.IndexFunc(text, func(r rune) bool { return !safe(r) }) < 0 {
 		return text
 	}
-	if outcome.PlainLine(text) == text {
+	if plain.Line(text) == text {
 		return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 	}
 	var out strings.Builder // control characters need the form that bash and zsh know
@@ -104,7 +104,7 @@ func Tally(w io.Writer, t *catalog.Tally) {
 		total = append(total, "")
 	}
 	for _, name := range t.Rows {
-		row := []string{outcome.PlainLine(name)}
+		row := []string{plain.Line(name)}
 		for _, column := range t.Columns {
 			cell := "·"
 			if n := t.Cells[[2]string{name, column}].Tests; n > 0 {
@@ -207,14 +207,14 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 // Write tells the explanation in plain text.
 func (why *Why) Write(w io.Writer) {
 	reason := pick.Reason{Held: why.Held, Clause: why.Clause, Column: why.Column, Because: why.Because}
-	fmt.Fprintf(w, "%s is %s\n", Quote(why.ID), outcome.PlainLine(reason.String()))
+	fmt.Fprintf(w, "%s is %s\n", Quote(why.ID), plain.Line(reason.String()))
 	rows := [][]string{}
 	for _, step := range why.Funnel {
 		way := "out"
 		if step.Held {
 			way = "in"
 		}
-		rows = append(rows, []string{"    " + outcome.PlainLine(step.Clause), fmt.Sprintf("%6d", step.Tests), way})
+		rows = append(rows, []string{"    " + plain.Line(step.Clause), fmt.Sprintf("%6d", step.Tests), way})
 	}
 	table(w, rows)
 	rows = nil
@@ -227,11 +227,11 @@ func (why *Why) Write(w io.Writer) {
 			if o.Value != "" {
 				name += ": " + o.Value
 			}
-			rows = append(rows, []string{of.word, outcome.PlainLine(name), "from " + o.From})
+			rows = append(rows, []string{of.word, plain.Line(name), "from " + o.From})
 		}
 	}
 	table(w, rows)
 	if why.SkipReason != "" {
-		fmt.Fprintf(w, "it will not run here: %s\n", outcome.PlainLine(why.SkipReason))
+		fmt.Fprintf(w, "it will not run here: %s\n", plain.Line(why.SkipReason))
 	}
 }

@@ -17,7 +17,7 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 )
 
 // A Writer passes text on and escapes every character that a terminal obeys, or that hides
@@ -124,7 +124,7 @@ func escape(text []byte) []byte {
 		r, size := utf8.DecodeRune(text)
 		text = text[size:]
 		switch {
-		case r == '\n' || r == '\t' || !outcome.Acts(r):
+		case r == '\n' || r == '\t' || !plain.Acts(r):
 			out.WriteRune(r) // U+FFFD for what is not UTF-8
 		case r > 0xFFFF:
 			high, low := utf16.EncodeRune(r)

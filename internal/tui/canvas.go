@@ -9,7 +9,7 @@ import (
 	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/charmbracelet/x/ansi"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 )
 
 // canvas is a part of the screen's cells. Positions are relative to it, and
@@ -41,8 +41,8 @@ type style struct {
 // text writes a text from x on and returns the column behind it. Everything on the screen comes
 // through here, so that no character in it acts.
 func (c canvas) text(x, y int, s style, text string) int {
-	if strings.ContainsFunc(text, outcome.Acts) {
-		text = outcome.Plain(text)
+	if strings.ContainsFunc(text, plain.Acts) {
+		text = plain.Text(text)
 	}
 	for len(text) > 0 {
 		cluster, w := ansi.FirstGraphemeCluster(text, ansi.GraphemeWidth)

@@ -9,7 +9,8 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/project"
 	"fernrelay/internal/report"
 )
@@ -27,7 +28,7 @@ func (v *survey) drawFunnel(c canvas) int {
 		c.text(0, 0, style{colour: t.fog}, "how the pick narrows")
 	} else {
 		x := c.text(0, 0, style{colour: t.fog}, "why ")
-		c.text(x, 0, style{t.ink, true}, cut(outcome.PlainLine(v.current().Name), c.width-x))
+		c.text(x, 0, style{t.ink, true}, cut(plain.Line(v.current().Name), c.width-x))
 	}
 	all := max(steps[0].Sum.Tests, 1)
 	room := max(10, min(62, c.width-50))
@@ -36,7 +37,7 @@ func (v *survey) drawFunnel(c canvas) int {
 		if y >= c.height {
 			break
 		}
-		c.text(0, y, style{colour: t.ink}, cut(outcome.PlainLine(step.Clause), 22))
+		c.text(0, y, style{colour: t.ink}, cut(plain.Line(step.Clause), 22))
 		c.right(30, y, style{colour: t.ink}, fmt.Sprint(step.Sum.Tests))
 		colour, amount := t.leaf, 0.5
 		if i == 0 {
@@ -84,14 +85,14 @@ func whySentence(why *report.Why) string {
 	if !why.Held {
 		way = "out by "
 	}
-	return outcome.PlainLine(way + why.Clause + ": " + why.Because)
+	return plain.Line(way + why.Clause + ": " + why.Because)
 }
 
 // cardLine is one thing there is to know of a test: parts of text, each in its look.
 type cardLine struct {
 	label string
 	parts []cardPart
-	past  []outcome.Outcome // drawn before the parts
+	past  []run.Outcome // drawn before the parts
 }
 
 type cardPart struct {
@@ -114,14 +115,14 @@ func (v *survey) drawCard(c canvas, whole bool) {
 	if n := len(past); n > 0 && past[n-1].Bad() {
 		status, failing = past[n-1].Shape()+" "+string(past[n-1])+" in the last run", true
 	}
-	x := c.text(0, 0, style{colour: t.fog}, cut(outcome.PlainLine(test.Group), c.width/3))
+	x := c.text(0, 0, style{colour: t.fog}, cut(plain.Line(test.Group), c.width/3))
 	room := c.width - x - 1
 	if failing {
 		room -= width(status) + 2
 	}
-	x = c.text(x+1, 0, style{t.ink, true}, cut(outcome.PlainLine(test.Name), room))
+	x = c.text(x+1, 0, style{t.ink, true}, cut(plain.Line(test.Name), room))
 	c.text(x+2, 0, style{colour: t.rust}, status)
-	c.text(0, 1, style{colour: t.water}, cut(outcome.PlainLine(test.Place()), c.width))
+	c.text(0, 1, style{colour: t.water}, cut(plain.Line(test.Place()), c.width))
 	y := 2
 	if c.height > 8 {
 		y = 3
@@ -181,7 +182,7 @@ func (v *survey) lastLine(t *catalog.Test) int {
 // that cannot be read has none.
 func readSource(p *project.Project, file string, first, last int) []string {
 	data, err := p.ReadSource(file)
-	lines := strings.Split(outcome.Plain(string(data)), "\n")
+	lines := strings.Split(plain.Text(string(data)), "\n")
 	if err != nil || first < 1 || first > len(lines) {
 		return nil
 	}
@@ -197,7 +198,7 @@ func (line *cardLine) draw(c canvas, wrap bool) int {
 		x = drawPast(c, 0, 0, line.past, shown) + 2
 	}
 	for _, part := range line.parts {
-		text := outcome.PlainLine(part.text)
+		text := plain.Line(part.text)
 		if !wrap {
 			x = c.text(x, 0, style{colour: part.look}, cut(text, c.width-x)) + 1
 			continue
@@ -218,7 +219,7 @@ func (line *cardLine) draw(c canvas, wrap bool) int {
 }
 
 // cardLines lists what there is to know of a test beside its name and place.
-func (v *survey) cardLines(t *theme, test *catalog.Test, past []outcome.Outcome) []cardLine {
+func (v *survey) cardLines(t *theme, test *catalog.Test, past []run.Outcome) []cardLine {
 	var lines []cardLine
 	add := func(label string, parts ...cardPart) { lines = append(lines, cardLine{label: label, parts: parts}) }
 	if tags := v.tagParts(t, test); tags != nil {
@@ -246,7 +247,7 @@ func (v *survey) cardLines(t *theme, test *catalog.Test, past []outcome.Outcome)
 	}
 	passed := 0
 	for _, o := range past {
-		if o == outcome.Passed {
+		if o == run.Passed {
 			passed++
 		}
 	}

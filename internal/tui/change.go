@@ -8,7 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/relay"
 )
 
@@ -129,7 +129,7 @@ func (a *App) readyChanged(asked change) tea.Cmd {
 		return nil
 	}
 	r, pick, workers := a.session.relay, a.session.picked.text, a.session.workers()
-	var left *outcome.Run
+	var left *run.Run
 	if run := a.session.run; run != nil {
 		left = run.run
 	}

@@ -8,7 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 )
 
 // The frame takes three rows above the view and three below it.
@@ -24,7 +24,7 @@ func (a *App) View() tea.View {
 	v := tea.NewView(screen)
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
-	v.WindowTitle = "fern relay · " + outcome.PlainLine(a.session.relay.Project.Name)
+	v.WindowTitle = "fern relay · " + plain.Line(a.session.relay.Project.Name)
 	v.Cursor = cursor
 	return v
 }
@@ -77,7 +77,7 @@ func (a *App) drawCandidates(c canvas) {
 	list := l.candidates[first : first+n]
 	names, hints := 0, 0
 	for _, cand := range list {
-		names, hints = max(names, width(outcome.PlainLine(cand.Text))), max(hints, width(cand.Hint))
+		names, hints = max(names, width(plain.Line(cand.Text))), max(hints, width(cand.Hint))
 	}
 	names = min(names, 40)
 	wide := names + hints + 14
@@ -102,7 +102,7 @@ func (a *App) drawCandidates(c canvas) {
 		if !t.shades {
 			c.fill(x, y, wide-1, 1, colour, amount)
 		}
-		c.text(x+1, y, look, cut(outcome.PlainLine(cand.Text), names))
+		c.text(x+1, y, look, cut(plain.Line(cand.Text), names))
 		if cand.Tests >= 0 {
 			c.right(x+names+10, y, style{colour: t.leaf}, fmt.Sprint(cand.Tests))
 		}
@@ -116,8 +116,8 @@ func (a *App) drawCandidates(c canvas) {
 func (a *App) drawTop(c canvas) {
 	t, s := c.theme, a.session
 	x := c.text(1, 0, style{t.leaf, true}, "fern relay")
-	x = c.text(x+3, 0, style{colour: t.ink}, cut(outcome.PlainLine(s.relay.Project.Name), 40))
-	x = c.text(x+2, 0, style{colour: t.fog}, cut(outcome.PlainLine(a.revision), 40))
+	x = c.text(x+3, 0, style{colour: t.ink}, cut(plain.Line(s.relay.Project.Name), 40))
+	x = c.text(x+2, 0, style{colour: t.fog}, cut(plain.Line(a.revision), 40))
 	clock := a.clock()
 	c.right(a.width-1, 0, style{colour: t.fog}, clock)
 	c.text(x+3, 0, style{colour: t.amber}, cut(ownWords(s.relay.Own), a.width-x-6-width(clock)))
@@ -245,11 +245,11 @@ func (a *App) drawBottom(c canvas) {
 		return
 	}
 	if a.message != "" {
-		c.text(1, y+1, style{colour: t.amber}, cut(outcome.PlainLine(a.message), a.width-2))
+		c.text(1, y+1, style{colour: t.amber}, cut(plain.Line(a.message), a.width-2))
 		return
 	}
 	if a.broken != "" {
-		c.text(1, y+1, style{colour: t.rust}, cut(outcome.PlainLine(a.broken), a.width-2))
+		c.text(1, y+1, style{colour: t.rust}, cut(plain.Line(a.broken), a.width-2))
 		return
 	}
 	a.drawKeys(c, y+1)

@@ -11,7 +11,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/internal/report"
 )
 
@@ -81,7 +81,7 @@ func (v *huntView) press(msg tea.KeyPressMsg) action {
 		return action{edit: v.culprit(h)}
 	case key.Matches(msg, huntKeys.verify):
 		if len(h.progress.Finding.Culprits) == 0 || h.mended() {
-			return action{say: "no culprit of " + outcome.PlainLine(h.victim.Name) + " is known: there is nothing to verify"}
+			return action{say: "no culprit of " + plain.Line(h.victim.Name) + " is known: there is nothing to verify"}
 		}
 		return action{hunt: []catalog.Test{h.victim}, verify: true}
 	case key.Matches(msg, huntKeys.copied, huntKeys.report) && len(h.progress.Finding.Order) == 0:

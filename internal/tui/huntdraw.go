@@ -10,7 +10,8 @@ import (
 
 	"fernrelay/core/history"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/report"
 )
@@ -25,8 +26,8 @@ func (v *huntView) drawVictims(c canvas) {
 		y := 2 + 2*(i-top)
 		shape, words, colour := v.verdict(h)
 		c.text(1, y, style{colour: colour}, shape)
-		c.text(3, y, style{t.ink, i == v.at}, cut(outcome.PlainLine(h.victim.Name), c.width-4))
-		c.text(3, y+1, style{colour: t.fog}, cut(outcome.PlainLine(h.victim.Group), c.width-6-width(words)))
+		c.text(3, y, style{t.ink, i == v.at}, cut(plain.Line(h.victim.Name), c.width-4))
+		c.text(3, y+1, style{colour: t.fog}, cut(plain.Line(h.victim.Group), c.width-6-width(words)))
 		c.right(c.width-1, y+1, style{colour: colour}, words)
 		if i == v.at {
 			c.selectRow(0, y, c.width, 2)
@@ -40,7 +41,7 @@ func (v *huntView) doing(h *liveHunt) string {
 	case h.err != nil || h.ended:
 		return "interrupted"
 	case len(h.progress.Records) == 0:
-		return cmp.Or(outcome.PlainLine(h.progress.Making), "making ready")
+		return cmp.Or(plain.Line(h.progress.Making), "making ready")
 	}
 	return fmt.Sprintf("trial %d", len(h.progress.Records))
 }
@@ -51,7 +52,7 @@ func (v *huntView) doing(h *liveHunt) string {
 func (v *huntView) drawFrond(c canvas, h *liveHunt) {
 	t := c.theme
 	stem := c.width / 2
-	name := outcome.PlainLine(h.victim.Name)
+	name := plain.Line(h.victim.Name)
 	x := max(0, stem-width(name)/2-1)
 	x = c.text(x, 0, style{t.orchid, true}, "◎")
 	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
@@ -80,7 +81,7 @@ func (v *huntView) drawFirst(c canvas, stem int, h *liveHunt) {
 	t := c.theme
 	type part struct {
 		words string
-		shown outcome.Outcome
+		shown run.Outcome
 	}
 	var parts []part
 	for _, r := range h.progress.Records {
@@ -149,7 +150,7 @@ func (v *huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, de
 func (v *huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 	t, f := c.theme, h.progress.Finding
 	if h.progress.Err != nil {
-		c.text(2, y+1, style{colour: t.amber}, cut(outcome.PlainLine(h.progress.Err.Error()), c.width-2))
+		c.text(2, y+1, style{colour: t.amber}, cut(plain.Line(h.progress.Err.Error()), c.width-2))
 	}
 	if f.Verdict == "" {
 		c.text(stem, y, style{t.water, true}, "▸")
@@ -215,7 +216,7 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 	}
 	c.text(0, y, style{colour: t.fog}, "shortest order that shows it")
 	for i, id := range f.Order {
-		_, short, _ := strings.Cut(outcome.PlainLine(id), ":")
+		_, short, _ := strings.Cut(plain.Line(id), ":")
 		c.text(0, y+2+i, style{colour: t.ink}, cut(short, c.width))
 	}
 	if at := y + 3 + len(f.Order); at < c.height {
@@ -247,7 +248,7 @@ func (v *huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int 
 		}
 		before, after := report.Differing(change)
 		before, after = cmp.Or(before, "(empty)"), cmp.Or(after, "(empty)")
-		x := c.text(0, y, style{t.ink, true}, cut(outcome.PlainLine(change.Name), c.width-24)) + 2
+		x := c.text(0, y, style{t.ink, true}, cut(plain.Line(change.Name), c.width-24)) + 2
 		if tight {
 			x = c.text(x, y, fresh, cut(before, (c.width-x)/3))
 			x = c.text(x+1, y, style{colour: t.fog}, "→")
@@ -265,7 +266,7 @@ func (v *huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int 
 			x = c.text(x, y, style{colour: t.leaf}, cut("proved", c.width-x)) + 2
 		}
 		if change.File != "" {
-			c.right(c.width, y, style{colour: t.fog}, cut(fmt.Sprintf("%s:%d", path.Base(outcome.PlainLine(change.File)), change.Line), c.width-x))
+			c.right(c.width, y, style{colour: t.fog}, cut(fmt.Sprintf("%s:%d", path.Base(plain.Line(change.File)), change.Line), c.width-x))
 		}
 		y += rows
 	}
@@ -283,9 +284,9 @@ func (v *huntView) drawEvidence(c canvas, y int, label string, times hunt.Times)
 	c.text(0, y, style{colour: t.fog}, label)
 	x := 14
 	for i := range times.Runs {
-		o := outcome.Passed
+		o := run.Passed
 		if i < times.Failed {
-			o = outcome.Failed
+			o = run.Failed
 		}
 		x = c.text(x, y, style{colour: t.outcome(o)}, o.Shape()+" ")
 	}

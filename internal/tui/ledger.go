@@ -8,7 +8,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
@@ -44,7 +45,7 @@ type cellPlace struct{ x, first, shown, rows int }
 // chosenRun is what is known of the run under the cursor.
 type chosenRun struct {
 	kept   *ledger.RunRecord
-	run    *outcome.Run
+	run    *run.Run
 	causes []relay.KnownCause
 }
 
@@ -380,7 +381,7 @@ func (v *ledgerView) hunt(id string) action {
 	}
 	t, ok := v.session.picked.Catalog.Lookup(id)
 	if !ok {
-		return action{say: "the project does not have " + outcome.PlainLine(id) + " any more: it cannot be hunted"}
+		return action{say: "the project does not have " + plain.Line(id) + " any more: it cannot be hunted"}
 	}
 	return action{hunt: []catalog.Test{*t}}
 }

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -107,7 +107,7 @@ func (v *ledgerView) drawTimes(c canvas, y, test int, f *history.Figures) {
 	}
 	for i, cell := range past[from:] {
 		o := cell.Outcome()
-		if o == "" || o == outcome.Skipped || o == outcome.Lost {
+		if o == "" || o == run.Skipped || o == run.Lost {
 			continue
 		}
 		colour := color.Color(t.mix(t.leaf, 0.7))

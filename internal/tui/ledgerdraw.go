@@ -8,7 +8,8 @@ import (
 	"slices"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -33,7 +34,7 @@ func (v *ledgerView) draw(c canvas) {
 	switch {
 	case v.wrong != nil:
 		c.text(2, 1, style{t.rust, true}, "The ledger cannot be read.")
-		for i, line := range wrap(outcome.PlainLine(v.wrong.Error()), c.width-4) {
+		for i, line := range wrap(plain.Line(v.wrong.Error()), c.width-4) {
 			c.text(2, 3+i, style{colour: t.ink}, line)
 		}
 		return
@@ -144,7 +145,7 @@ func drawOutcomes(c canvas, y int, past []history.Cell) {
 		o := cell.Outcome()
 		colour := t.outcome(o)
 		switch o {
-		case outcome.Passed:
+		case run.Passed:
 			colour = t.mix(t.leaf, 0.75)
 		case "":
 			colour = t.faint()
@@ -335,9 +336,9 @@ func runWords(k *ledger.RunRecord) string {
 	if k.Workers > 0 {
 		words += " · " + report.Plural(k.Workers, "worker")
 	}
-	words += " · " + cmp.Or(k.Order, "declared") + " · pick " + cmp.Or(outcome.PlainLine(k.Pick), "all")
+	words += " · " + cmp.Or(k.Order, "declared") + " · pick " + cmp.Or(plain.Line(k.Pick), "all")
 	if k.Source != "" {
-		words += " · from " + path.Base(outcome.PlainLine(k.Source))
+		words += " · from " + path.Base(plain.Line(k.Source))
 	}
 	return words
 }

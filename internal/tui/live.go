@@ -8,7 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
@@ -43,10 +43,10 @@ type liveRun struct {
 	total    int
 	planned  float64 // seconds that it should take; 0 where that is not known, or not yet
 	plans    inbox[float64]
-	run      *outcome.Run
-	results  []*outcome.Result // those with an outcome, in the order in which they came to it
-	bad      []*outcome.Result // of those
-	tracks   []track           // by worker, from 0
+	run      *run.Run
+	results  []*run.Result // those with an outcome, in the order in which they came to it
+	bad      []*run.Result // of those
+	tracks   []track       // by worker, from 0
 	schedule *split.Schedule
 	batches  []batchWork // in the order in which they are taken
 	expected map[string]expectation
@@ -64,12 +64,12 @@ type liveRun struct {
 	number   int   // in the ledger, 0 before it is kept
 	err      error // what kept the run from being kept
 	control  *engine.Control
-	held     bool                              // nothing new begins
-	stopping bool                              // asked to let what runs come to its end
-	cancel   context.CancelCauseFunc           // nil for a run that somebody else steers
-	past     func(id string) []outcome.Outcome // in the runs before
-	place    map[string]int                    // in the order of its track, by ID
-	events   inbox[outcome.Event]
+	held     bool                          // nothing new begins
+	stopping bool                          // asked to let what runs come to its end
+	cancel   context.CancelCauseFunc       // nil for a run that somebody else steers
+	past     func(id string) []run.Outcome // in the runs before
+	place    map[string]int                // in the order of its track, by ID
+	events   inbox[run.Event]
 }
 
 // expectation is what was known of a test before the run.
@@ -91,7 +91,7 @@ type track struct {
 
 type piece struct {
 	from, to float64
-	outcome  outcome.Outcome
+	outcome  run.Outcome
 	odd      bool // so that neighbours can be told apart
 }
 
@@ -110,8 +110,8 @@ type runEndedMsg struct {
 }
 
 // newLiveRun makes ready to follow a run of a schedule.
-func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []outcome.Outcome) *liveRun {
-	live := &liveRun{run: outcome.NewRun(), began: time.Now(), past: past, schedule: schedule, tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
+func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
+	live := &liveRun{run: run.New(), began: time.Now(), past: past, schedule: schedule, tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
@@ -157,7 +157,7 @@ func followRun(ctx context.Context, r *relay.Relay, journal string) tea.Cmd {
 				live = newLiveRun(r.ScheduleOf(task), max(1, task.Workers), r.PastOf)
 				live.total = len(task.Tests)
 				found <- followedMsg{live, func() tea.Msg { return runEndedMsg{run: live, err: <-ended} }}
-			}, func(e outcome.Event) { live.events.put(e) })
+			}, func(e run.Event) { live.events.put(e) })
 		}()
 		select {
 		case msg := <-found:
@@ -191,18 +191,18 @@ func (l *liveRun) follow(now time.Time) {
 	}
 }
 
-func (l *liveRun) onTracks(e outcome.Event) {
-	if e.Event == outcome.Started && !l.first {
+func (l *liveRun) onTracks(e run.Event) {
+	if e.Event == run.Started && !l.first {
 		l.first, l.began = true, e.At // what is made ready before is not on the tracks
 	}
 	at := 0.0 // also of what has its outcome before any test began
 	if l.first {
 		at = e.At.Sub(l.began).Seconds()
 	}
-	if e.Event == outcome.RunEnds {
+	if e.Event == run.RunEnds {
 		l.ended, l.now = true, at
 	}
-	if e.Event == outcome.Finished {
+	if e.Event == run.Finished {
 		result := l.run.Result(e.ID)
 		l.results = append(l.results, result)
 		l.steps += len(result.Steps)
@@ -219,12 +219,12 @@ func (l *liveRun) onTracks(e outcome.Event) {
 	t := &l.tracks[e.Worker-1]
 	t.last = at
 	switch e.Event {
-	case outcome.Started:
+	case run.Started:
 		t.running, t.since, t.batch = e.ID, at, e.Batch-1
 		l.place[e.ID] = len(t.order)
 		t.order = append(t.order, e.ID)
 		l.begin(t, t.batch)
-	case outcome.Finished:
+	case run.Finished:
 		l.finish(t, e, at)
 	}
 }
@@ -239,7 +239,7 @@ func (l *liveRun) begin(t *track, batch int) {
 	}
 }
 
-func (l *liveRun) finish(t *track, e outcome.Event, at float64) {
+func (l *liveRun) finish(t *track, e run.Event, at float64) {
 	l.begin(t, e.Batch-1)
 	b, expected := &l.batches[e.Batch-1], l.expected[e.ID]
 	b.left, b.variance = b.left-expected.seconds, b.variance-expected.spread*expected.spread
@@ -266,7 +266,7 @@ func (l *liveRun) finish(t *track, e outcome.Event, at float64) {
 }
 
 // before lists the IDs of the tests that a worker began before a result's.
-func (l *liveRun) before(r *outcome.Result) []string {
+func (l *liveRun) before(r *run.Result) []string {
 	at, ok := l.place[r.ID]
 	if !ok {
 		return nil

@@ -10,9 +10,11 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
+	"fernrelay/internal/sidebyside"
 )
 
 // runReport shows the results of a run, or how it differs from another, as a tree that folds.
@@ -30,11 +32,11 @@ type runReport struct {
 // branch is something that folds: a suite, a group, a test with its steps, or a kind of difference.
 type branch struct {
 	words   string
-	note    string          // to the right
-	result  *outcome.Result // of a test
-	outcome outcome.Outcome // of a test and of a step
+	note    string      // to the right
+	result  *run.Result // of a test
+	outcome run.Outcome // of a test and of a step
 	below   []*branch
-	step    *outcome.Step
+	step    *run.Step
 }
 
 // reportRow is a branch where it stands in the tree.
@@ -48,10 +50,10 @@ type reportRow struct {
 func newRunReport(of chosenRun) *runReport {
 	rep := &runReport{title: fmt.Sprintf("run %d", of.kept.Number), words: report.Counts(of.kept.Counts), causes: of, open: map[*branch]bool{}}
 	for _, suite := range of.run.Suites() {
-		s := &branch{words: cmp.Or(outcome.PlainLine(suite.Name), "other tests")}
-		seconds, counts := 0.0, map[outcome.Outcome]int{}
+		s := &branch{words: cmp.Or(plain.Line(suite.Name), "other tests")}
+		seconds, counts := 0.0, map[run.Outcome]int{}
 		for _, group := range suite.Groups {
-			g := &branch{words: cmp.Or(outcome.PlainLine(group.Name), "."), note: groupNote(group.Counts, group.Seconds)}
+			g := &branch{words: cmp.Or(plain.Line(group.Name), "."), note: groupNote(group.Counts, group.Seconds)}
 			for _, r := range group.Results {
 				_, _, name := catalog.Parts(r.ID)
 				g.below = append(g.below, testBranch(r, name))
@@ -61,7 +63,7 @@ func newRunReport(of chosenRun) *runReport {
 			}
 			seconds += group.Seconds
 			s.below = append(s.below, g)
-			rep.open[g] = outcome.CountBad(group.Counts) > 0
+			rep.open[g] = run.CountBad(group.Counts) > 0
 		}
 		s.note = groupNote(counts, seconds)
 		rep.roots = append(rep.roots, s)
@@ -73,17 +75,17 @@ func newRunReport(of chosenRun) *runReport {
 }
 
 // testBranch is a test with its steps.
-func testBranch(r *outcome.Result, name string) *branch {
-	b := &branch{words: outcome.PlainLine(name), note: history.Short(r.Seconds), result: r, outcome: r.Outcome}
+func testBranch(r *run.Result, name string) *branch {
+	b := &branch{words: plain.Line(name), note: history.Short(r.Seconds), result: r, outcome: r.Outcome}
 	for i := range r.Steps {
 		s := &r.Steps[i]
-		b.below = append(b.below, &branch{words: outcome.PlainLine(s.Name), note: history.Short(s.Seconds), step: s, outcome: s.Outcome, result: r})
+		b.below = append(b.below, &branch{words: plain.Line(s.Name), note: history.Short(s.Seconds), step: s, outcome: s.Outcome, result: r})
 	}
 	return b
 }
 
 // groupNote tells what came of tests together.
-func groupNote(counts map[outcome.Outcome]int, seconds float64) string {
+func groupNote(counts map[run.Outcome]int, seconds float64) string {
 	return report.Counts(counts) + "  " + history.Short(seconds)
 }
 
@@ -223,14 +225,14 @@ func (rep *runReport) drawRow(c canvas, y int, row reportRow, current bool) {
 		x += 2
 	}
 	look := style{t.ink, current || row.result == nil}
-	if row.outcome == outcome.Passed && row.result != nil {
+	if row.outcome == run.Passed && row.result != nil {
 		look.colour = t.fog
 	}
 	c.right(c.width-1, y, style{colour: t.fog}, row.note)
 	room := c.width - x - 5 - width(row.note)
 	x = c.text(x+2, y, look, cut(row.words, room))
 	if row.step == nil && row.result != nil && row.outcome.Bad() {
-		c.text(x+2, y, style{colour: t.rust}, cut(outcome.PlainLine(row.result.Message), c.width-1-x-4-width(row.note)))
+		c.text(x+2, y, style{colour: t.rust}, cut(plain.Line(row.result.Message), c.width-1-x-4-width(row.note)))
 	}
 	if current {
 		c.selectRow(1, y, c.width-1, 1)
@@ -256,7 +258,7 @@ func (rep *runReport) drawDetail(c canvas, v *ledgerView) {
 	}
 	c.text(x+2, 1, style{colour: t.fog}, words)
 	if r.File != "" {
-		c.right(c.width, 1, style{colour: t.water}, cut(fmt.Sprintf("%s:%d", outcome.PlainLine(r.File), r.Line), c.width-x-4-width(words)))
+		c.right(c.width, 1, style{colour: t.water}, cut(fmt.Sprintf("%s:%d", plain.Line(r.File), r.Line), c.width-x-4-width(words)))
 	}
 	y := 3
 	message := r.Message
@@ -266,9 +268,9 @@ func (rep *runReport) drawDetail(c canvas, v *ledgerView) {
 		y += 2
 	}
 	if r.Expected != "" || r.Actual != "" {
-		y = drawDifference(c, y, outcome.Align(outcome.Plain(r.Expected), outcome.Plain(r.Actual)))
+		y = drawDifference(c, y, sidebyside.Align(plain.Text(r.Expected), plain.Text(r.Actual)))
 	}
-	for i, line := range wrap(outcome.Plain(message), c.width) {
+	for i, line := range wrap(plain.Text(message), c.width) {
 		if message == "" || i == messageRows {
 			break
 		}

@@ -3,8 +3,8 @@ package tui
 import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
-	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/core/plain"
 	"fernrelay/core/split"
 	"fernrelay/internal/relay"
 )
@@ -83,6 +83,6 @@ func (s *session) runPick() action {
 
 // groupAndName takes an ID apart for the screen.
 func groupAndName(id string) (group, name string) {
-	_, group, name = catalog.Parts(outcome.PlainLine(id))
+	_, group, name = catalog.Parts(plain.Line(id))
 	return group, name
 }

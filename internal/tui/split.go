@@ -11,7 +11,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/core/split"
 )
 
@@ -279,7 +279,7 @@ func (v *splitView) draw(c canvas) {
 		return
 	}
 	if err := v.session.planner.have.err; err != nil {
-		for i, line := range strings.Split(ansi.Wrap(outcome.PlainLine(err.Error()), c.width-4, " "), "\n") {
+		for i, line := range strings.Split(ansi.Wrap(plain.Line(err.Error()), c.width-4, " "), "\n") {
 			c.text(2, 1+i, style{colour: c.theme.amber}, line)
 		}
 		return

@@ -9,7 +9,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/core/split"
 	"fernrelay/internal/report"
 )
@@ -85,7 +85,7 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 	}
 	label := "floor " + history.ClockTenths(plan.Floor)
 	if setting := plan.Setting(); setting != "" {
-		label += " " + cut(outcome.PlainLine(setting), 40)
+		label += " " + cut(plain.Line(setting), 40)
 	}
 	c.right(max(barsLeft+width(label), min(line+width(label)/2, c.width-right+9)), rows*step, style{colour: t.amber}, label)
 	if hidden := len(plan.Shards) - rows; hidden > 0 {
@@ -123,7 +123,7 @@ func (v *splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y i
 		if plan.Setter != nil && plan.Setter.Name == u.Name {
 			colour, amount = t.amber, 0.5
 		}
-		label := outcome.PlainLine(u.Label)
+		label := plain.Line(u.Label)
 		if have.pins[u.Name] > 0 {
 			label = "• " + label
 		}
@@ -146,7 +146,7 @@ func (v *splitView) drawUnder(c canvas, y int) {
 	}
 	t := c.theme
 	fog := style{colour: t.fog}
-	x := c.text(2, y, style{t.leaf, true}, cut(outcome.PlainLine(u.Label), c.width/3))
+	x := c.text(2, y, style{t.leaf, true}, cut(plain.Line(u.Label), c.width/3))
 	x = c.text(x+2, y, style{colour: t.ink}, history.Short(u.Seconds))
 	if u.Deviation >= 0.0005 {
 		x = c.text(x, y, fog, " ± "+history.Short(u.Deviation))
@@ -163,7 +163,7 @@ func (v *splitView) drawUnder(c canvas, y int) {
 	}
 	x = c.text(x+2, y, fog, report.Plural(len(u.Tests), "test"))
 	for i, test := range v.longestOf(u) {
-		words := fmt.Sprintf("%s %s", outcome.PlainLine(test.Name), history.Short(test.Expected))
+		words := fmt.Sprintf("%s %s", plain.Line(test.Name), history.Short(test.Expected))
 		if x+2+width(words) >= c.width-1 {
 			c.text(x, y, fog, ", …")
 			return

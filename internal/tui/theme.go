@@ -7,7 +7,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // theme is the set of colours for one background.
@@ -57,13 +57,13 @@ func (t *theme) mix(c color.Color, amount float64) color.Color {
 // faint is fog for what is there only to be found when looked for.
 func (t *theme) faint() color.Color { return t.mix(t.fog, 0.55) }
 
-func (t *theme) outcome(o outcome.Outcome) color.Color {
+func (t *theme) outcome(o run.Outcome) color.Color {
 	switch o {
-	case outcome.Passed:
+	case run.Passed:
 		return t.leaf
-	case outcome.Failed, outcome.Errored, outcome.TimedOut:
+	case run.Failed, run.Errored, run.TimedOut:
 		return t.rust
-	case outcome.Owed, outcome.Surprise, outcome.Lost:
+	case run.Owed, run.Surprise, run.Lost:
 		return t.amber
 	}
 	return t.fog

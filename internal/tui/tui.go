@@ -18,7 +18,7 @@ import (
 	"github.com/mattn/go-shellwords"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
 	"fernrelay/internal/project"
 	"fernrelay/internal/relay"
 )
@@ -287,7 +287,7 @@ func (a *App) drawn(msg drawnMsg) {
 		a.sheet = nil
 		fallthrough
 	default:
-		a.message = "written: " + outcome.PlainLine(msg.file)
+		a.message = "written: " + plain.Line(msg.file)
 	}
 }
 
@@ -382,7 +382,7 @@ func (a *App) do(act action) tea.Cmd {
 		a.leg = legHunt
 		a.hunt.show(act.hunted)
 	case act.copied != "":
-		a.message = "copied: " + outcome.PlainLine(act.copied)
+		a.message = "copied: " + plain.Line(act.copied)
 		return tea.SetClipboard(act.copied)
 	case len(act.run) > 0:
 		return a.startRun(act.run, act.planning)

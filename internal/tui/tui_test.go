@@ -14,10 +14,11 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/cause"
 	"fernrelay/core/history"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
 	"fernrelay/core/pick"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
@@ -31,7 +32,7 @@ import (
 func made(groups, perGroup, tags int) *relay.Relay {
 	random := rand.New(rand.NewPCG(1, 1))
 	var tests []catalog.Test
-	past := map[string][]outcome.Outcome{}
+	past := map[string][]run.Outcome{}
 	for g := range groups {
 		group := fmt.Sprintf("area%d/group-%d", g%7, g)
 		for i := range perGroup {
@@ -44,7 +45,7 @@ func made(groups, perGroup, tags int) *relay.Relay {
 				t.Tags = append(t.Tags, fmt.Sprint("tag", random.IntN(tags)))
 			}
 			tests = append(tests, t)
-			past[t.ID] = []outcome.Outcome{outcome.Passed, outcome.All[i%len(outcome.All)]}
+			past[t.ID] = []run.Outcome{run.Passed, run.Outcomes[i%len(run.Outcomes)]}
 		}
 	}
 	c := catalog.New(tests)
@@ -108,21 +109,21 @@ func playRun(a *App, share float64, bad bool) {
 	a.watch.reset()
 	for i, t := range s.picked.tests[:int(share*float64(len(s.picked.tests)))] {
 		at := live.began.Add(time.Duration(i) * 10 * time.Millisecond)
-		o := outcome.Passed
+		o := run.Passed
 		if bad || i%9 == 0 {
-			o = outcome.Failed
+			o = run.Failed
 		}
 		worker := 1 + i%s.workers()
-		live.events.put(outcome.Event{Event: outcome.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
-		live.events.put(outcome.Event{Event: outcome.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
+		live.events.put(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
+		live.events.put(run.Event{Event: run.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
 		for step := range i % 4 {
-			live.events.put(outcome.Event{Event: outcome.StepDone, ID: t.ID, Step: fmt.Sprint("\x1b[1mbed ", step), Outcome: o, Seconds: outcome.Took(1), Failure: outcome.Failure{Message: "dry 水", File: "a/b.go", Line: 2}})
+			live.events.put(run.Event{Event: run.StepDone, ID: t.ID, Step: fmt.Sprint("\x1b[1mbed ", step), Outcome: o, Seconds: run.Took(1), Failure: run.Failure{Message: "dry 水", File: "a/b.go", Line: 2}})
 		}
-		live.events.put(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,
-			Seconds: outcome.Took(0.009), Failure: outcome.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: 3, Expected: "水4", Actual: "水3"}})
+		live.events.put(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,
+			Seconds: run.Took(0.009), Failure: run.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: 3, Expected: "水4", Actual: "水3"}})
 	}
 	if share == 1 {
-		live.events.put(outcome.Event{Event: outcome.RunEnds, At: time.Now()})
+		live.events.put(run.Event{Event: run.RunEnds, At: time.Now()})
 		live.number = 3
 	}
 	live.follow(time.Now())
@@ -133,7 +134,7 @@ func playHunt(a *App) {
 	done := &liveHunt{victim: victim, ended: true, cancel: func() {}}
 	for n := range 40 {
 		done.progress.Records = append(done.progress.Records, hunt.Record{Trial: hunt.Trial{Number: n + 1, Purpose: hunt.Halve, Ran: 1000 >> (n / 4), LeftOut: 1000 >> (n / 4)},
-			Told: true, Outcome: outcome.All[n%4], Shows: n%2 == 0})
+			Told: true, Outcome: run.Outcomes[n%4], Shows: n%2 == 0})
 	}
 	done.progress.Finding = hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.picked.tests[3].ID, victim.ID}},
 		Order: []string{a.session.picked.tests[3].ID, victim.ID}, Trials: 40, With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5}}
@@ -155,12 +156,12 @@ func playPast(a *App, runs int, bad bool) {
 	h := history.NewHistory(ids, runs)
 	for n := range runs {
 		k := &ledger.RunRecord{Number: n + 1, Workers: 1 + n/9, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Revision: "\x1b[1m水" + strings.Repeat("r", 40),
-			Pick: strings.Repeat("水", 200), Counts: map[outcome.Outcome]int{outcome.Passed: 99999, outcome.Failed: 99999}}
+			Pick: strings.Repeat("水", 200), Counts: map[run.Outcome]int{run.Passed: 99999, run.Failed: 99999}}
 		v.all = append(v.all, k)
 		for i := range ids {
-			o := outcome.All[(i+n/(1+i%7))%len(outcome.All)]
+			o := run.Outcomes[(i+n/(1+i%7))%len(run.Outcomes)]
 			if bad {
-				o = outcome.Failed
+				o = run.Failed
 			}
 			if (i+n)%11 > 0 {
 				h.Set(i, n, history.NewCell(o, 0.1*float64(1+i%5)*float64(1+2*n/runs)))
@@ -171,14 +172,14 @@ func playPast(a *App, runs int, bad bool) {
 	v.listing, v.run = newListing(v.past, v.by, a.session.picked), runs-1
 	v.card = &relay.Card{ID: ids[v.order[0]], Figures: v.past.Figures[v.order[0]], Cells: h.Past(v.order[0]), Runs: v.all, First: v.all[0], Well: v.all[0],
 		Caught: &ledger.Hunt{Number: 4, Finding: &hunt.Finding{ID: ids[v.order[0]], Verdict: hunt.Polluted, Culprits: [][]string{ids[:2]}}}}
-	run := outcome.NewRun()
+	r := run.New()
 	for i, id := range ids[:min(len(ids), 300)] {
-		run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: "\x1b[1m水 " + strings.Repeat("step", 40), Outcome: outcome.Failed, Failure: outcome.Failure{Message: "dry 水"}})
-		run.Apply(outcome.Event{Event: outcome.Output, ID: id, Text: "\x1b[2Joutput\n\tof it 水\n"})
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: outcome.All[i%len(outcome.All)], Failure: outcome.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: i, Expected: "水4", Actual: "水3"}})
+		r.Apply(run.Event{Event: run.StepDone, ID: id, Step: "\x1b[1m水 " + strings.Repeat("step", 40), Outcome: run.Failed, Failure: run.Failure{Message: "dry 水"}})
+		r.Apply(run.Event{Event: run.Output, ID: id, Text: "\x1b[2Joutput\n\tof it 水\n"})
+		r.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Outcomes[i%len(run.Outcomes)], Failure: run.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: i, Expected: "水4", Actual: "水3"}})
 	}
-	v.chosen = chosenRun{kept: v.all[runs-1], run: run}
-	for i, c := range outcome.Causes(run.Troubled(), outcome.OwnIn("/")) {
+	v.chosen = chosenRun{kept: v.all[runs-1], run: r}
+	for i, c := range cause.Group(r.Troubled(), cause.OwnIn("/")) {
 		v.chosen.causes = append(v.chosen.causes, relay.KnownCause{Cause: c, Since: v.all[i%runs]})
 	}
 }
@@ -204,7 +205,7 @@ func TestEveryScreenFits(t *testing.T) {
 		"a comparison": func(a *App) {
 			playPast(a, 30, false)
 			v := a.ledger
-			v.report = newComparison(v.chosen, v.all[3], history.Compare(outcome.NewRun(), v.chosen.run, func(string) float64 { return 0 }))
+			v.report = newComparison(v.chosen, v.all[3], history.Compare(run.New(), v.chosen.run, func(string) float64 { return 0 }))
 		},
 		"a hunt's card": func(a *App) { playHunt(a); press(a, "4⇥") },
 		"sixteen":       func(a *App) { press(a, "2]]]]]]]]]]]]]]]]") },
@@ -429,11 +430,11 @@ func TestSelectionStays(t *testing.T) {
 	playRun(a, 0.5, true)
 	press(a, "3jj")
 	looked := a.watch.current()
-	run := a.session.run
+	r := a.session.run
 	for _, test := range a.session.picked.tests[60:] {
-		run.events.put(outcome.Event{Event: outcome.Finished, ID: test.ID, Worker: 1, Batch: 1, Outcome: outcome.Failed, Seconds: outcome.Took(1), At: time.Now()})
+		r.events.put(run.Event{Event: run.Finished, ID: test.ID, Worker: 1, Batch: 1, Outcome: run.Failed, Seconds: run.Took(1), At: time.Now()})
 	}
-	run.follow(time.Now())
+	r.follow(time.Now())
 	a.screen()
 	if now := a.watch.current(); now != looked {
 		t.Errorf("the cursor went from %s to %s", looked.ID, now.ID)
@@ -460,10 +461,10 @@ func BenchmarkFlood(b *testing.B) {
 			t := &tests[(i*events/4+n)%len(tests)]
 			at = at.Add(20 * time.Microsecond)
 			worker := 1 + n%4
-			live.events.put(outcome.Event{Event: outcome.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
-			live.events.put(outcome.Event{Event: outcome.StepDone, ID: t.ID, Worker: worker, Batch: 1, At: at, Step: "one", Outcome: outcome.Passed})
-			live.events.put(outcome.Event{Event: outcome.Output, ID: t.ID, Worker: worker, Batch: 1, At: at, Text: "said\n"})
-			live.events.put(outcome.Event{Event: outcome.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at, Outcome: outcome.All[n%3], Seconds: outcome.Took(0.001), Failure: outcome.Failure{Message: "why"}})
+			live.events.put(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
+			live.events.put(run.Event{Event: run.StepDone, ID: t.ID, Worker: worker, Batch: 1, At: at, Step: "one", Outcome: run.Passed})
+			live.events.put(run.Event{Event: run.Output, ID: t.ID, Worker: worker, Batch: 1, At: at, Text: "said\n"})
+			live.events.put(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at, Outcome: run.Outcomes[n%3], Seconds: run.Took(0.001), Failure: run.Failure{Message: "why"}})
 		}
 		a.Update(tickMsg(at))
 		a.Update(tea.KeyPressMsg{Code: tea.KeyDown})
@@ -565,7 +566,7 @@ func BenchmarkLedger(b *testing.B) {
 		b.Fatal(err)
 	}
 	v.chosen = chosenRun{kept: v.all[v.run], run: run}
-	for _, c := range outcome.Causes(run.Troubled(), outcome.OwnIn("/")) {
+	for _, c := range cause.Group(run.Troubled(), cause.OwnIn("/")) {
 		v.chosen.causes = append(v.chosen.causes, relay.KnownCause{Cause: c})
 	}
 	for name, keys := range map[string]string{"keys": "jjkGgoo⇥⇥", "report": "⏎jjj⏎jGgl⏎"} {

@@ -10,7 +10,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/report"
 )
 
@@ -19,10 +19,10 @@ import (
 type watch struct {
 	session  *session
 	filter   filter
-	list     []*outcome.Result // what the filter holds, the oldest first
-	taken    int               // how many of the run's results the filter has seen
-	at       int               // of the list, 0 is the newest
-	seen     int               // how many there were when at was set
+	list     []*run.Result // what the filter holds, the oldest first
+	taken    int           // how many of the run's results the filter has seen
+	at       int           // of the list, 0 is the newest
+	seen     int           // how many there were when at was set
 	top      int
 	detail   bool // on a narrow screen, the detail lies over the list
 	unfolded bool // all steps are shown
@@ -45,15 +45,15 @@ const (
 
 var shows = []string{showFailed, showOdd, showSkipped, showAll}
 
-func (f filter) holds(r *outcome.Result) bool {
+func (f filter) holds(r *run.Result) bool {
 	shown := true
 	switch f.show {
 	case showFailed:
 		shown = r.Outcome.Bad()
 	case showOdd:
-		shown = r.Unstable || r.Outcome == outcome.Owed || r.Outcome == outcome.Surprise
+		shown = r.Unstable || r.Outcome == run.Owed || r.Outcome == run.Surprise
 	case showSkipped:
-		shown = r.Outcome == outcome.Skipped || r.Outcome == outcome.Lost
+		shown = r.Outcome == run.Skipped || r.Outcome == run.Lost
 	}
 	if !shown || f.group == "" && f.text == "" {
 		return shown
@@ -175,14 +175,14 @@ func (v *watch) press(msg tea.KeyPressMsg) action {
 }
 
 // pressResult takes a key that goes by the result under the cursor, nil for none.
-func (v *watch) pressResult(msg tea.KeyPressMsg, r *outcome.Result) action {
+func (v *watch) pressResult(msg tea.KeyPressMsg, r *run.Result) action {
 	if r == nil {
 		if key.Matches(msg, watchKeys.again) {
 			return v.session.runPick()
 		}
 		return action{}
 	}
-	one := v.tests([]*outcome.Result{r})
+	one := v.tests([]*run.Result{r})
 	switch {
 	case key.Matches(msg, watchKeys.hunt):
 		return action{hunt: one}
@@ -240,10 +240,10 @@ func (v *watch) filterSheet() *sheet {
 }
 
 // newest gives the result that stands so many places behind the newest of the list.
-func (v *watch) newest(at int) *outcome.Result { return v.list[len(v.list)-1-at] }
+func (v *watch) newest(at int) *run.Result { return v.list[len(v.list)-1-at] }
 
 // tests gives the tests of results.
-func (v *watch) tests(results []*outcome.Result) []catalog.Test {
+func (v *watch) tests(results []*run.Result) []catalog.Test {
 	var tests []catalog.Test
 	for _, r := range results {
 		if t, ok := v.session.picked.Catalog.Lookup(r.ID); ok {
@@ -254,7 +254,7 @@ func (v *watch) tests(results []*outcome.Result) []catalog.Test {
 }
 
 // current gives the result under the cursor, nil where nothing is listed.
-func (v *watch) current() *outcome.Result {
+func (v *watch) current() *run.Result {
 	if v.session.run == nil || len(v.list) == 0 {
 		return nil
 	}

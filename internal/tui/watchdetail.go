@@ -11,8 +11,10 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/report"
+	"fernrelay/internal/sidebyside"
 )
 
 // source is the lines of a file around the place of a failure, read once.
@@ -31,7 +33,7 @@ func (v *watch) drawDetail(c canvas) {
 	group, name := groupAndName(r.ID)
 	at := ""
 	if r.File != "" {
-		at = fmt.Sprintf("%s:%d", outcome.PlainLine(r.File), r.Line)
+		at = fmt.Sprintf("%s:%d", plain.Line(r.File), r.Line)
 	}
 	c.right(c.width, 0, style{colour: t.water}, cut(at, c.width/2))
 	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
@@ -39,9 +41,9 @@ func (v *watch) drawDetail(c canvas) {
 	y := 2
 	switch {
 	case r.Expected != "" || r.Actual != "":
-		y = drawDifference(c, y, outcome.Align(outcome.Plain(r.Expected), outcome.Plain(r.Actual)))
+		y = drawDifference(c, y, sidebyside.Align(plain.Text(r.Expected), plain.Text(r.Actual)))
 	case r.Message != "":
-		lines := wrap(outcome.Plain(r.Message), c.width)
+		lines := wrap(plain.Text(r.Message), c.width)
 		for _, line := range lines[:min(3, len(lines))] {
 			c.text(0, y, style{colour: t.outcome(r.Outcome)}, line)
 			y++
@@ -62,9 +64,9 @@ const differenceRows = 4
 
 // drawDifference shows the sides of a comparison one above the other, from the first
 // line that differs on, with what differs marked.
-func drawDifference(c canvas, y int, sides []outcome.Sides) int {
+func drawDifference(c canvas, y int, sides []sidebyside.Sides) int {
 	t := c.theme
-	first := max(0, slices.IndexFunc(sides, func(s outcome.Sides) bool { return !s.Same() }))
+	first := max(0, slices.IndexFunc(sides, func(s sidebyside.Sides) bool { return !s.Same() }))
 	shown := sides[first:min(len(sides), first+differenceRows)]
 	label := func(y, i int, words string) {
 		switch {
@@ -92,7 +94,7 @@ func drawDifference(c canvas, y int, sides []outcome.Sides) int {
 }
 
 // drawSpans shows a line with what differs marked, and in view.
-func drawSpans(c canvas, y int, spans []outcome.Span, colour color.Color) {
+func drawSpans(c canvas, y int, spans []sidebyside.Span, colour color.Color) {
 	t := c.theme
 	const left = 10
 	skip := 0 // cells at the front, so that the first that differs is in view
@@ -130,7 +132,7 @@ const stepsFolded = 3
 
 // drawSteps shows the steps of a test: folded those that failed, with their lines,
 // unfolded all, with the first that failed in view.
-func (v *watch) drawSteps(c canvas, y int, r *outcome.Result) int {
+func (v *watch) drawSteps(c canvas, y int, r *run.Result) int {
 	t := c.theme
 	if len(r.Steps) == 0 {
 		return y
@@ -170,20 +172,20 @@ func (v *watch) drawSteps(c canvas, y int, r *outcome.Result) int {
 	return y + 1
 }
 
-func drawStep(c canvas, y int, s *outcome.Step) {
+func drawStep(c canvas, y int, s *run.Step) {
 	t := c.theme
 	at := history.Short(s.Seconds)
 	if s.File != "" {
-		at = fmt.Sprintf("%s:%d", path.Base(outcome.PlainLine(s.File)), s.Line)
+		at = fmt.Sprintf("%s:%d", path.Base(plain.Line(s.File)), s.Line)
 	}
 	c.text(2, y, style{t.outcome(s.Outcome), true}, s.Outcome.Shape())
 	c.right(c.width, y, style{colour: t.fog}, at)
-	x := c.text(4, y, style{colour: t.ink}, cut(outcome.PlainLine(s.Name), max(10, c.width/2)))
-	c.text(x+2, y, style{colour: t.outcome(s.Outcome)}, cut(outcome.PlainLine(s.Message), c.width-x-4-width(at)))
+	x := c.text(4, y, style{colour: t.ink}, cut(plain.Line(s.Name), max(10, c.width/2)))
+	c.text(x+2, y, style{colour: t.outcome(s.Outcome)}, cut(plain.Line(s.Message), c.width-x-4-width(at)))
 }
 
 // drawSource shows the lines around the place of the failure.
-func (v *watch) drawSource(c canvas, y int, r *outcome.Result) int {
+func (v *watch) drawSource(c canvas, y int, r *run.Result) int {
 	t := c.theme
 	v.read(r)
 	if len(v.source.lines) == 0 || c.height-y < 8 {
@@ -204,7 +206,7 @@ func (v *watch) drawSource(c canvas, y int, r *outcome.Result) int {
 }
 
 // read reads the lines around the place of a failure, once for each place.
-func (v *watch) read(r *outcome.Result) {
+func (v *watch) read(r *run.Result) {
 	if v.source.file == r.File && v.source.line == r.Line {
 		return
 	}
@@ -221,9 +223,9 @@ const outputRows = 6
 
 // drawOutput shows what the test printed around the line that names the place of the
 // failure, or the end of it.
-func drawOutput(c canvas, y int, r *outcome.Result) int {
+func drawOutput(c canvas, y int, r *run.Result) int {
 	room := min(outputRows, c.height-y-5)
-	output := strings.TrimSpace(outcome.Plain(string(r.Output[max(0, len(r.Output)-16<<10):])))
+	output := strings.TrimSpace(plain.Text(string(r.Output[max(0, len(r.Output)-16<<10):])))
 	if output == "" || room < 2 {
 		return y
 	}
@@ -246,14 +248,14 @@ func drawOutput(c canvas, y int, r *outcome.Result) int {
 
 // failingLine finds the line of an output that names the place of the failure, or
 // begins as its message does; -1 where none does.
-func failingLine(lines []string, r *outcome.Result) int {
+func failingLine(lines []string, r *run.Result) int {
 	if r.File != "" {
 		at := fmt.Sprintf("%s:%d", path.Base(r.File), r.Line)
 		if i := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, at) }); i >= 0 {
 			return i
 		}
 	}
-	message, _, _ := strings.Cut(outcome.Plain(r.Message), "\n")
+	message, _, _ := strings.Cut(plain.Text(r.Message), "\n")
 	if message == "" {
 		return -1
 	}
@@ -261,7 +263,7 @@ func failingLine(lines []string, r *outcome.Result) int {
 }
 
 // drawBefore says what ran before the failure on its worker, and offers the hunt.
-func (v *watch) drawBefore(c canvas, y int, r *outcome.Result) {
+func (v *watch) drawBefore(c canvas, y int, r *run.Result) {
 	t := c.theme
 	if r.Worker == 0 || y >= c.height {
 		return

@@ -8,15 +8,16 @@ import (
 	"slices"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/report"
 )
 
-func (v *watch) drawCounts(c canvas, run *liveRun) {
+func (v *watch) drawCounts(c canvas, r *liveRun) {
 	t := c.theme
-	x := c.text(2, 1, style{t.ink, true}, fmt.Sprintf("%d of %d", run.run.Done(), run.total))
-	for _, o := range outcome.All {
-		if n := run.run.Counts[o]; n > 0 {
+	x := c.text(2, 1, style{t.ink, true}, fmt.Sprintf("%d of %d", r.run.Done(), r.total))
+	for _, o := range run.Outcomes {
+		if n := r.run.Counts[o]; n > 0 {
 			words := fmt.Sprintf("%s %d %s", o.Shape(), n, o)
 			if c.width < wideScreen {
 				words = fmt.Sprintf("%s %d", o.Shape(), n)
@@ -24,14 +25,14 @@ func (v *watch) drawCounts(c canvas, run *liveRun) {
 			x = c.text(x+3, 1, style{colour: t.outcome(o)}, words)
 		}
 	}
-	if run.unstable > 0 {
-		x = c.text(x+3, 1, style{colour: t.amber}, fmt.Sprintf("%d unstable", run.unstable))
+	if r.unstable > 0 {
+		x = c.text(x+3, 1, style{colour: t.amber}, fmt.Sprintf("%d unstable", r.unstable))
 	}
-	v.drawEnd(c, run, x+5)
+	v.drawEnd(c, r, x+5)
 }
 
 // drawEnd says when the run should end, or how it ended.
-func (v *watch) drawEnd(c canvas, run *liveRun, x int) {
+func (v *watch) drawEnd(c canvas, r *liveRun, x int) {
 	t := c.theme
 	fog, ink := style{colour: t.fog}, style{t.ink, true}
 	say := func(look style, words string) {
@@ -40,35 +41,35 @@ func (v *watch) drawEnd(c canvas, run *liveRun, x int) {
 		}
 	}
 	switch {
-	case run.ended && run.run.Counts[outcome.Lost] > 0:
-		say(style{colour: t.amber}, "interrupted at "+history.Clock(run.now))
-	case run.ended:
+	case r.ended && r.run.Counts[run.Lost] > 0:
+		say(style{colour: t.amber}, "interrupted at "+history.Clock(r.now))
+	case r.ended:
 		say(fog, "took ")
-		say(ink, history.ClockTenths(run.now))
-		if run.planned > 0 {
-			say(fog, "   planned "+history.ClockTenths(run.planned))
+		say(ink, history.ClockTenths(r.now))
+		if r.planned > 0 {
+			say(fog, "   planned "+history.ClockTenths(r.planned))
 		}
-		if run.work > run.now {
-			say(fog, fmt.Sprintf("   alone %s: %.1f ×", history.Clock(run.work), run.work/run.now))
+		if r.work > r.now {
+			say(fog, fmt.Sprintf("   alone %s: %.1f ×", history.Clock(r.work), r.work/r.now))
 		}
-		if len(run.tracks) > 1 {
-			say(fog, "   spread "+history.Short(run.spread()))
+		if len(r.tracks) > 1 {
+			say(fog, "   spread "+history.Short(r.spread()))
 		}
-		if run.steps > 0 {
-			say(fog, fmt.Sprintf("   %d steps", run.steps))
+		if r.steps > 0 {
+			say(fog, fmt.Sprintf("   %d steps", r.steps))
 		}
-	case !run.first:
-		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(outcome.PlainLine(run.made), "making ready"), history.Clock(run.waited)))
+	case !r.first:
+		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(plain.Line(r.made), "making ready"), history.Clock(r.waited)))
 	default:
 		say(fog, "ends in ")
-		say(ink, history.Clock(run.ahead.end-run.now))
-		switch doubt := run.ahead.doubt; {
+		say(ink, history.Clock(r.ahead.end-r.now))
+		switch doubt := r.ahead.doubt; {
 		case doubt >= 1:
 			say(ink, fmt.Sprintf(" ± %.0f", doubt))
 		case doubt >= 0.05:
 			say(ink, fmt.Sprintf(" ± %.1f", doubt))
 		}
-		v.drawLate(c, run, say)
+		v.drawLate(c, r, say)
 	}
 }
 
@@ -211,7 +212,7 @@ func (v *watch) drawDone(c canvas, a axis, track *track, y, rows int) {
 		switch {
 		case isBad:
 			colour, amount = t.rust, 1
-		case p.outcome != outcome.Passed:
+		case p.outcome != run.Passed:
 			colour = t.outcome(p.outcome)
 		}
 		c.fill(x, y, 1, rows, colour, amount)
@@ -270,29 +271,29 @@ func (a axis) draw(c canvas, end float64) {
 // resultRows is how many rows a result takes in the list.
 const resultRows = 3
 
-func (v *watch) drawResults(c canvas, run *liveRun) {
+func (v *watch) drawResults(c canvas, r *liveRun) {
 	t := c.theme
 	if len(v.list) == 0 {
 		words := "nothing is " + v.filter.words()
-		if !run.ended {
+		if !r.ended {
 			words += " yet"
 		}
-		c.text(2, 0, style{colour: t.fog}, cut(outcome.PlainLine(words), c.width-2))
+		c.text(2, 0, style{colour: t.fog}, cut(plain.Line(words), c.width-2))
 		return
 	}
-	c.text(2, 0, style{colour: t.fog}, cut(fmt.Sprintf("%s, newest first", outcome.PlainLine(v.filter.words())), c.width-12))
+	c.text(2, 0, style{colour: t.fog}, cut(fmt.Sprintf("%s, newest first", plain.Line(v.filter.words())), c.width-12))
 	c.right(c.width-2, 0, style{colour: t.fog}, fmt.Sprint(len(v.list)))
 	shown := max(1, (c.height-2)/resultRows)
 	v.top = follow(v.top, v.at, shown, len(v.list))
 	for i := v.top; i < min(len(v.list), v.top+shown); i++ {
-		v.drawResult(c, 2+(i-v.top)*resultRows, run, v.newest(i), i == 0 && !run.ended)
+		v.drawResult(c, 2+(i-v.top)*resultRows, r, v.newest(i), i == 0 && !r.ended)
 		if i == v.at {
 			c.selectRow(1, 2+(i-v.top)*resultRows, c.width-2, 2)
 		}
 	}
 }
 
-func (v *watch) drawResult(c canvas, y int, run *liveRun, r *outcome.Result, newest bool) {
+func (v *watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, newest bool) {
 	t := c.theme
 	group, name := groupAndName(r.ID)
 	colour := t.outcome(r.Outcome)
@@ -300,7 +301,7 @@ func (v *watch) drawResult(c canvas, y int, run *liveRun, r *outcome.Result, new
 		colour = t.amber
 	}
 	c.text(2, y, style{colour, true}, r.Outcome.Shape())
-	c.text(5, y, style{colour: t.fog}, history.Clock(max(0, r.Ended.Sub(run.began).Seconds())))
+	c.text(5, y, style{colour: t.fog}, history.Clock(max(0, r.Ended.Sub(ran.began).Seconds())))
 	room := c.width - 2
 	if newest {
 		room = c.width - 10
@@ -313,7 +314,7 @@ func (v *watch) drawResult(c canvas, y int, run *liveRun, r *outcome.Result, new
 		past = v.pastWords(r.ID)
 		c.right(c.width-2, y+1, style{colour: t.fog}, past)
 	}
-	message := outcome.PlainLine(r.Message)
+	message := plain.Line(r.Message)
 	if message == "" {
 		message = fmt.Sprintf("%s in %s", r.Outcome, history.Short(r.Seconds))
 	}

@@ -5,7 +5,8 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/report"
 )
 
@@ -119,7 +120,7 @@ func (v *survey) drawHead(c canvas, shown int) {
 			look.colour = t.leaf
 		}
 		right := 2 + v.names + (i+1)*cellWidth - 2
-		c.right(right, 0, look, cut(outcome.PlainLine(tag), cellWidth-2))
+		c.right(right, 0, look, cut(plain.Line(tag), cellWidth-2))
 		switch s.picked.signs[tag] {
 		case "+":
 			c.text(right+1, 0, style{t.leaf, true}, "+")
@@ -162,7 +163,7 @@ func (v *survey) drawWeaveRow(c canvas, y, row, shown int) {
 	if l.folding {
 		x += 2
 	}
-	c.text(x, y, name, cut(outcome.PlainLine(node.Label), v.names-(x-2)-1))
+	c.text(x, y, name, cut(plain.Line(node.Label), v.names-(x-2)-1))
 	v.drawCells(c, y, row, shown)
 }
 
@@ -233,13 +234,13 @@ func (v *survey) drawList(c canvas) {
 	t, l, list := c.theme, &v.arranged, v.list()
 	heading := "all"
 	if n := l.node(v.row); n != nil {
-		heading = outcome.PlainLine(n.Path)
+		heading = plain.Line(n.Path)
 		if n.Path == "" {
 			heading = n.Suite
 		}
 	}
 	if tag := l.tag(v.column); tag != "" {
-		heading += " · " + outcome.PlainLine(tag)
+		heading += " · " + plain.Line(tag)
 	}
 	total := fmt.Sprintf("%s · %s", report.Plural(list.sum.Tests, "test"), history.Clock(list.sum.Seconds))
 	c.right(c.width-1, 0, style{colour: t.fog}, total)
@@ -284,7 +285,7 @@ func (v *survey) drawTest(c canvas, y, index int, longest float64, current bool)
 	c.bar(0, y, max(barWidth*test.Expected/max(longest, 1e-9), 0.25), bar, amount)
 	drawPast(c, barWidth+1, y, s.picked.Past[index], pastShown)
 	x := barWidth + pastShown + 3
-	name, rules, room := outcome.PlainLine(test.Name), ruleWords(test), c.width-x-2
+	name, rules, room := plain.Line(test.Name), ruleWords(test), c.width-x-2
 	x = c.text(x, y, look, cut(name, max(room-width(rules), room/2)))
 	c.text(x+2, y, style{colour: t.amber}, cut(rules, c.width-x-2))
 	if current {
@@ -293,7 +294,7 @@ func (v *survey) drawTest(c canvas, y, index int, longest float64, current bool)
 }
 
 // drawPast draws the last outcomes as shapes, the newest to the right.
-func drawPast(c canvas, x, y int, past []outcome.Outcome, room int) int {
+func drawPast(c canvas, x, y int, past []run.Outcome, room int) int {
 	past = past[max(0, len(past)-room):]
 	x += room - len(past)
 	for _, o := range past {

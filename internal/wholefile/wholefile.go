@@ -5,17 +5,18 @@
 package wholefile
 
 import (
-	"crypto/rand"
 	"errors"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"github.com/google/renameio/v2"
 )
 
-// Write writes a file beside its place and puts it there whole, with the permissions that the
-// umask leaves. A symbolic link is replaced, not followed, unless it leads to something other than a
-// file, such as /dev/stdout: that is written to. What was there stays if anything goes wrong.
+// Write writes a file beside its place, syncs it, and renames it to path, with the permissions that the
+// umask leaves. It replaces a symbolic link and does not follow it, unless the link leads to something other
+// than a file, such as /dev/stdout: Write then writes to that. If anything goes wrong, path is unchanged.
 func Write(path string, content func(w io.Writer) error) error {
 	if isStream(path) {
 		file, err := os.OpenFile(path, os.O_WRONLY, 0)
@@ -24,24 +25,24 @@ func Write(path string, content func(w io.Writer) error) error {
 		}
 		return errors.Join(content(file), file.Close())
 	}
-	return put(path, content, func(*os.File) error { return nil })
+	return put(path, content, renameio.WithPermissions(0o666))
 }
 
-// Replace is Write with other permissions.
+// Replace is Write with the permissions of mode.
 func Replace(path string, mode fs.FileMode, content func(w io.Writer) error) error {
-	return put(path, content, func(file *os.File) error { return file.Chmod(mode) })
+	return put(path, content, renameio.WithStaticPermissions(mode))
 }
 
-func put(path string, content func(w io.Writer) error, ready func(*os.File) error) error {
-	file, err := beside(path)
+func put(path string, content func(w io.Writer) error, permissions renameio.Option) error {
+	file, err := renameio.NewPendingFile(path, renameio.WithTempDir(filepath.Dir(path)), permissions)
 	if err != nil {
+		return named(err, path)
+	}
+	defer file.Cleanup() // does nothing once the file is in its place
+	if err := content(file); err != nil {
 		return err
 	}
-	defer os.Remove(file.Name())
-	if err := errors.Join(content(file), ready(file), file.Close()); err != nil {
-		return err
-	}
-	return os.Rename(file.Name(), path)
+	return named(file.CloseAtomicallyReplace(), path)
 }
 
 // Clear makes the place of a file ready that is written later: it removes what is there, so that
@@ -50,12 +51,12 @@ func Clear(path string) error {
 	if isStream(path) {
 		return nil
 	}
-	file, err := beside(path)
+	file, err := renameio.NewPendingFile(path, renameio.WithTempDir(filepath.Dir(path)))
 	if err != nil {
-		return err
+		return named(err, path)
 	}
-	if err := errors.Join(file.Close(), os.Remove(file.Name())); err != nil {
-		return err
+	if err := file.Cleanup(); err != nil {
+		return named(err, path)
 	}
 	if info, err := os.Lstat(path); err == nil && info.IsDir() {
 		return &fs.PathError{Op: "write", Path: path, Err: errors.New("is a folder")}
@@ -66,15 +67,12 @@ func Clear(path string) error {
 	return nil
 }
 
-// beside makes a new file in the folder of another.
-func beside(path string) (*os.File, error) {
-	name := filepath.Join(filepath.Dir(path), ".new-"+rand.Text())
-	file, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
-	var wrong *fs.PathError
-	if errors.As(err, &wrong) {
-		wrong.Path = path // which means something to whoever asked for it
+// named makes an error name path instead of a temporary file, which nobody asked for.
+func named(err error, path string) error {
+	if wrong := (*fs.PathError)(nil); errors.As(err, &wrong) {
+		wrong.Path = path
 	}
-	return file, err
+	return err
 }
 
 // isStream reports whether a path leads to something that is neither a file nor a folder.

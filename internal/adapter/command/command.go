@@ -25,7 +25,8 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 )
 
@@ -173,13 +174,13 @@ func (a *Adapter) failed(ctx context.Context, err error, said string) error {
 	case errors.Is(cause, context.Canceled):
 		return cause
 	case cause != nil:
-		return fmt.Errorf("the list command %q of suite %s: %w: %s", command, a.Suite, cause, outcome.PlainLine(lastLines(said)))
+		return fmt.Errorf("the list command %q of suite %s: %w: %s", command, a.Suite, cause, plain.Line(lastLines(said)))
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("the list command %q of suite %s is not executable: chmod +x %s", command, a.Suite, a.List[0])
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, exec.ErrNotFound):
 		return fmt.Errorf("the list command %q of suite %s is not there: look into list in fern.toml; it runs in %s", command, a.Suite, a.Dir)
 	case errors.As(err, &exit):
-		return fmt.Errorf("the list command %q of suite %s failed with %s: %s", command, a.Suite, adapter.Ending(err), outcome.PlainLine(lastLines(said)))
+		return fmt.Errorf("the list command %q of suite %s failed with %s: %s", command, a.Suite, adapter.Ending(err), plain.Line(lastLines(said)))
 	}
 	return fmt.Errorf("the list command %q of suite %s: %w", command, a.Suite, err)
 }
@@ -242,7 +243,7 @@ type session struct {
 }
 
 // Run runs the tests, as many in a process as the command says.
-func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
+func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error {
 	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for next := batch.Next(); len(next) > 0; next = batch.Next() {
 		if err := s.process(ctx, s.share(next[:batch.Settled(next)]), batch, sink); err != nil {
@@ -265,7 +266,7 @@ func (s *session) share(tests []catalog.Test) []catalog.Test {
 }
 
 // process runs some tests in one process.
-func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Batch, sink outcome.Sink) error {
+func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Batch, sink run.Sink) error {
 	report := filepath.Join(s.slot.Temp, "report")
 	if err := os.RemoveAll(report); err != nil {
 		return err
@@ -339,11 +340,11 @@ func (s *session) ended(told *results, end ending) {
 		return
 	}
 	t := &told.tests[0]
-	e := outcome.Event{Outcome: outcome.Passed}
+	e := run.Event{Outcome: run.Passed}
 	if end.code > 0 {
 		last := lastLines(told.batch.Words(t.ID))
-		e.Outcome, e.Message = outcome.Failed, strings.TrimSuffix(end.words+": "+last, ": ")
-		e.Expected, e.Actual = outcome.Compared(last)
+		e.Outcome, e.Message = run.Failed, strings.TrimSuffix(end.words+": "+last, ": ")
+		e.Expected, e.Actual = run.Compared(last)
 	}
 	told.mu.Lock()
 	defer told.mu.Unlock()
@@ -352,7 +353,7 @@ func (s *session) ended(told *results, end ending) {
 
 // piped gives what a process writes its results to, and what waits until they are
 // read and tells what is wrong with them.
-func piped(read func(io.Reader, outcome.Sink) error, sink outcome.Sink) (io.WriteCloser, func() error) {
+func piped(read func(io.Reader, run.Sink) error, sink run.Sink) (io.WriteCloser, func() error) {
 	out, in := io.Pipe()
 	fault := make(chan error, 1)
 	go func() {
@@ -433,7 +434,7 @@ func (s *session) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) {
 var errNoState = errors.New("the tests are programs, which do not tell their state")
 
 // Restore says that a program of any kind cannot put its state back.
-func (s *session) Restore(context.Context, []catalog.Test, hunt.Change, outcome.Sink) error {
+func (s *session) Restore(context.Context, []catalog.Test, hunt.Change, run.Sink) error {
 	return errNoState
 }
 

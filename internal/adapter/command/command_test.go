@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/testfiles"
 )
@@ -67,7 +67,7 @@ END
 	}
 	tests := found.Tests[:5]
 	tests[4].Rules.Needs = []string{"c:.#plain"}
-	run := outcome.NewRun()
+	run := run.New()
 	if err := s.Run(context.Background(), tests, run.Apply); err != nil {
 		t.Fatal(err)
 	}
@@ -174,7 +174,7 @@ func TestResults(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			run := outcome.NewRun()
+			run := run.New()
 			if err := s.Run(context.Background(), tests, run.Apply); err != nil {
 				t.Fatal(err)
 			}
@@ -241,15 +241,15 @@ func TestBeyondTests(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			run := outcome.NewRun()
-			if err := s.Run(t.Context(), found.Tests, run.Apply); err != nil {
+			ran := run.New()
+			if err := s.Run(t.Context(), found.Tests, ran.Apply); err != nil {
 				t.Fatal(err)
 			}
-			if done := run.Result("c:.#a"); done.Outcome != outcome.Passed {
+			if done := ran.Result("c:.#a"); done.Outcome != run.Passed {
 				t.Errorf("a is %+v", done)
 			}
 			got := ""
-			if r := run.Result("c:.#process"); r != nil {
+			if r := ran.Result("c:.#process"); r != nil {
 				got = string(r.Outcome) + " " + r.Message
 			}
 			if (c.want == "") != (got == "") || !strings.HasPrefix(got, c.want) {

@@ -12,7 +12,7 @@ import (
 	"sync"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/gojson"
@@ -24,7 +24,7 @@ import (
 const Exit = "exit"
 
 // readers read what a process says of its tests, by the name of the format.
-var readers = map[string]func(io.Reader, outcome.Sink) error{
+var readers = map[string]func(io.Reader, run.Sink) error{
 	"tap": tap.Read, "junit": junit.Read, "gojson": gojson.Read, "events": events.Read,
 }
 
@@ -39,7 +39,7 @@ type results struct {
 	mu       sync.Mutex
 	open     []string // IDs without an outcome, in order; the first is taken to run
 	steps    int      // of the only test
-	worst    outcome.Event
+	worst    run.Event
 	stranger string       // a name that no test has
 	bad      []string     // tests that the results call bad and that are not here, with what they say
 	more     int          // of these that are left out
@@ -86,14 +86,14 @@ func (r *results) test(name string) *catalog.Test {
 }
 
 // take takes an event of the results.
-func (r *results) take(e outcome.Event) {
-	if e.Event == outcome.RunBegins || e.Event == outcome.RunEnds {
+func (r *results) take(e run.Event) {
+	if e.Event == run.RunBegins || e.Event == run.RunEnds {
 		return
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	t := r.test(e.ID)
-	if t == nil && len(r.tests) == 1 && e.Event != outcome.Started {
+	if t == nil && len(r.tests) == 1 && e.Event != run.Started {
 		r.step(e)
 		return
 	}
@@ -102,22 +102,22 @@ func (r *results) take(e outcome.Event) {
 		return
 	}
 	switch e.Event {
-	case outcome.Started:
+	case run.Started:
 		r.batch.Started(t.ID)
-	case outcome.Output:
+	case run.Output:
 		r.batch.Output(t.ID, e.Text)
-	case outcome.StepDone:
+	case run.StepDone:
 		r.batch.Started(t.ID)
 		r.batch.Step(t.ID, e)
-	case outcome.Finished:
+	case run.Finished:
 		r.finish(t, e)
 	}
 }
 
 // strange takes an event of a test that is not here.
-func (r *results) strange(e outcome.Event) {
+func (r *results) strange(e run.Event) {
 	r.stranger = e.ID
-	if e.Event != outcome.Finished || !e.Outcome.Bad() {
+	if e.Event != run.Finished || !e.Outcome.Bad() {
 		return
 	}
 	if len(r.bad) == mostBad {
@@ -127,7 +127,7 @@ func (r *results) strange(e outcome.Event) {
 	r.bad = append(r.bad, strings.TrimSuffix(fmt.Sprintf("%s %s: %s", e.ID, e.Outcome, e.Message), ": "))
 }
 
-func (r *results) finish(t *catalog.Test, e outcome.Event) {
+func (r *results) finish(t *catalog.Test, e run.Event) {
 	r.failed = r.failed || e.Outcome.Bad()
 	r.batch.Started(t.ID)
 	e.ID = t.ID
@@ -143,15 +143,15 @@ func (r *results) finish(t *catalog.Test, e outcome.Event) {
 }
 
 // step takes what is told of a part of the only test.
-func (r *results) step(e outcome.Event) {
+func (r *results) step(e run.Event) {
 	id := r.tests[0].ID
 	switch e.Event {
-	case outcome.Output:
+	case run.Output:
 		r.batch.Output(id, e.Text)
-	case outcome.StepDone:
+	case run.StepDone:
 		e.Step = e.ID + "/" + e.Step
 		r.batch.Step(id, e)
-	case outcome.Finished:
+	case run.Finished:
 		r.steps++
 		e.Step = e.ID
 		r.batch.Step(id, e)
@@ -189,16 +189,16 @@ func (r *results) close(ending string, code int, fault error) {
 		why += ": " + last
 	}
 	for _, id := range slices.Clone(r.open) {
-		r.finish(r.byKey[id], outcome.Event{Outcome: outcome.Errored, Failure: outcome.Failure{Message: why}})
+		r.finish(r.byKey[id], run.Event{Outcome: run.Errored, Failure: run.Failure{Message: why}})
 	}
 }
 
 // reportBeyond reports what the process did that no outcome of its tests shows: how it ended, what
 // is wrong with its results, and bad tests that are not here.
-func (r *results) reportBeyond(sink outcome.Sink, end ending) {
+func (r *results) reportBeyond(sink run.Sink, end ending) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	e := outcome.Event{Outcome: outcome.Errored, Failure: outcome.Failure{File: r.tests[0].File}}
+	e := run.Event{Outcome: run.Errored, Failure: run.Failure{File: r.tests[0].File}}
 	var why []string
 	if len(r.bad) > 0 {
 		why = append(why, "its results name tests that are not known here or not picked: "+strings.Join(r.bad, "; "))
@@ -212,7 +212,7 @@ func (r *results) reportBeyond(sink outcome.Sink, end ending) {
 		}
 		switch {
 		case end.silent == adapter.AfterTests:
-			e.Outcome = outcome.TimedOut
+			e.Outcome = run.TimedOut
 			why = append(why, "the process was "+r.batch.Silent(end.silent))
 		case end.code < 0 || end.code > 0 && !r.failed:
 			why = append(why, "after its last test the process ended with "+end.words)
@@ -230,22 +230,22 @@ func (r *results) reportBeyond(sink outcome.Sink, end ending) {
 }
 
 // whole is what came of the only test, from its steps.
-func (r *results) whole(ending string, code int, fault error) outcome.Event {
-	e := outcome.Event{Outcome: outcome.Passed}
+func (r *results) whole(ending string, code int, fault error) run.Event {
+	e := run.Event{Outcome: run.Passed}
 	switch {
 	case r.worst.Outcome.Bad():
-		e = outcome.Event{Outcome: outcome.Failed, Failure: r.worst.Failure}
+		e = run.Event{Outcome: run.Failed, Failure: r.worst.Failure}
 	case fault != nil:
-		e.Outcome, e.Message = outcome.Errored, fault.Error()
+		e.Outcome, e.Message = run.Errored, fault.Error()
 	case code != 0:
-		e.Outcome, e.Message = outcome.Errored, "all that it told passed, and yet it ended with "+ending
+		e.Outcome, e.Message = run.Errored, "all that it told passed, and yet it ended with "+ending
 	}
 	return e
 }
 
 // readReport reads the results that a process wrote to a file, or to the files of
 // a folder.
-func readReport(name string, read func(io.Reader, outcome.Sink) error, sink outcome.Sink) error {
+func readReport(name string, read func(io.Reader, run.Sink) error, sink run.Sink) error {
 	info, err := os.Stat(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return errors.New("it wrote no report")

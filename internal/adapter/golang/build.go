@@ -21,7 +21,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 )
 
@@ -374,7 +374,7 @@ var compilerPlace = regexp.MustCompile(`^(?:\./)?([^\s:]+\.go):(\d+)(?::\d+)?: (
 // notBuilt tells every test of a package that does not compile as errored, with
 // the compiler's words as the output of the first.
 func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []string) {
-	e := outcome.Event{Outcome: outcome.Errored, Failure: outcome.Failure{Message: "the package does not compile"}, Seconds: outcome.Took(0)}
+	e := run.Event{Outcome: run.Errored, Failure: run.Failure{Message: "the package does not compile"}, Seconds: run.Took(0)}
 	for _, line := range words {
 		if strings.HasPrefix(line, "# ") {
 			continue // only names the package

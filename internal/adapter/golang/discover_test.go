@@ -12,7 +12,7 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/testfiles"
 )
 
@@ -155,7 +155,7 @@ func TestOneNameTwice(t *testing.T) {
 	tests[1].Rules.Needs = []string{"u:p#TestSame"} // as they come once names are resolved
 	tests[3].Rules.Needs = []string{"u:p#TestBad"}
 	tests[4].Rules.Needs = []string{"u:p#TestBad"}
-	run := outcome.NewRun()
+	run := run.New()
 	if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
 		t.Fatal(err)
 	}

@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"strings"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 var (
@@ -29,7 +29,7 @@ func (a *Adapter) failure(group, words string) (message, file string, line int) 
 	for i, text := range lines {
 		if logged.MatchString(text) {
 			found = i
-			if expected, _ := outcome.Compared(whole(lines, i)); expected != "" {
+			if expected, _ := run.Compared(whole(lines, i)); expected != "" {
 				break
 			}
 		}

@@ -12,7 +12,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/testfiles"
 )
@@ -114,14 +114,14 @@ func FuzzFirst(f *testing.F) { f.Add(1); f.Fuzz(func(t *testing.T, n int) {}) }
 	}
 	tests := choose(t, found, "x/same#FuzzFirst", "x/same#TestArguments", "y/same#TestIntegration", "y/same#TestOther", "half#TestWhole")
 	session := open(t, a, tests)
-	run := outcome.NewRun()
-	if err := session.Run(context.Background(), tests, run.Apply); err != nil {
+	ran := run.New()
+	if err := session.Run(context.Background(), tests, ran.Apply); err != nil {
 		t.Fatal(err)
 	}
 	for i, test := range tests {
-		r, o := run.Results[i], outcome.Passed
+		r, o := ran.Results[i], run.Passed
 		if test.Group == "half" {
-			o = outcome.Errored
+			o = run.Errored
 		}
 		if r.ID != test.ID || r.Outcome != o {
 			t.Errorf("%d: %s %s (%s), want %s %s", i, r.ID, r.Outcome, r.Message, test.ID, o)
@@ -154,14 +154,14 @@ func TestPackagesThatDoNotBuild(t *testing.T) {
 	for group := range words {
 		tests = append(tests, choose(t, found, group+"#TestX")...)
 	}
-	run := outcome.NewRun()
-	if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
+	ran := run.New()
+	if err := open(t, a, tests).Run(context.Background(), tests, ran.Apply); err != nil {
 		t.Fatal(err)
 	}
 	for group, said := range words {
-		r, want := run.Result("u:"+group+"#TestX"), outcome.Errored
+		r, want := ran.Result("u:"+group+"#TestX"), run.Errored
 		if said == "" {
-			want = outcome.Passed
+			want = run.Passed
 		}
 		if r.Outcome != want || !strings.Contains(string(r.Output), said) || strings.Count(r.Message, ":") == 0 && said != "" {
 			t.Errorf("%s: %s, %s\n%s", group, r.Outcome, r.Message, r.Output)
@@ -177,12 +177,12 @@ func TestStaleBinary(t *testing.T) {
 	file := filepath.Join(a.Dir, "p", "p.go")
 	for i, step := range []struct {
 		source string
-		want   outcome.Outcome
-	}{{"package p\n", outcome.Passed}, {"package p\n\nvar x int = \"\"\n", outcome.Errored}, {"package p\n\nvar x int\n", outcome.Passed}} {
+		want   run.Outcome
+	}{{"package p\n", run.Passed}, {"package p\n\nvar x int = \"\"\n", run.Errored}, {"package p\n\nvar x int\n", run.Passed}} {
 		if err := os.WriteFile(file, []byte(step.source), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		run := outcome.NewRun()
+		run := run.New()
 		if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
 			t.Fatal(err)
 		}
@@ -332,10 +332,10 @@ func TestBeside(t *testing.T) { if _, err := os.Stat(filepath.Join(start, "besid
 		changed[name] = c
 	}
 	for victim, name := range map[string]string{"TestVariable": "open.held", "TestEnvironment": "MADE_UP", "TestFolder": "working folder", "TestTemporary": "$TMPDIR/left", "TestBeside": "beside"} {
-		for what, want := range map[string]outcome.Outcome{name: outcome.Passed, "hangup": outcome.Failed} {
-			var came outcome.Outcome
-			err := s.Restore(context.Background(), choose(t, found, "open#TestSpoils", "open#"+victim), changed[what], func(e outcome.Event) {
-				if e.Event == outcome.Finished {
+		for what, want := range map[string]run.Outcome{name: run.Passed, "hangup": run.Failed} {
+			var came run.Outcome
+			err := s.Restore(context.Background(), choose(t, found, "open#TestSpoils", "open#"+victim), changed[what], func(e run.Event) {
+				if e.Event == run.Finished {
 					came = e.Outcome
 				}
 			})
@@ -356,13 +356,13 @@ func (l *log) add(format string, args ...any) {
 	l.lines = append(l.lines, fmt.Sprintf(format, args...))
 }
 
-func (l *log) ended(name string) bool                 { return name != "TestForged" }
-func (l *log) started(i int)                          { l.add("started %d", i) }
-func (l *log) reached(i int)                          { l.add("reached %d", i) }
-func (l *log) paused(name string)                     { l.add("paused %s", name) }
-func (l *log) continued(name string)                  { l.add("continued %s", name) }
-func (l *log) step(n, step string, o outcome.Outcome) { l.add("step %s %s %s", n, step, o) }
-func (l *log) finished(n string, o outcome.Outcome, _ bool) {
+func (l *log) ended(name string) bool             { return name != "TestForged" }
+func (l *log) started(i int)                      { l.add("started %d", i) }
+func (l *log) reached(i int)                      { l.add("reached %d", i) }
+func (l *log) paused(name string)                 { l.add("paused %s", name) }
+func (l *log) continued(name string)              { l.add("continued %s", name) }
+func (l *log) step(n, step string, o run.Outcome) { l.add("step %s %s %s", n, step, o) }
+func (l *log) finished(n string, o run.Outcome, _ bool) {
 	l.add("finished %s %s", n, o)
 }
 func (l *log) output(name, text string) {
@@ -450,12 +450,12 @@ func TestVictim(t *testing.T) {
 	for _, isolate := range []adapter.Isolation{adapter.PerTest, adapter.PerGroup} {
 		a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}, Isolate: isolate}, files)
 		tests := choose(t, found, "p#TestSpoils", "p#TestVictim")
-		run := outcome.NewRun()
-		if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
+		r := run.New()
+		if err := open(t, a, tests).Run(context.Background(), tests, r.Apply); err != nil {
 			t.Fatal(err)
 		}
-		victim := run.Result("u:p#TestVictim")
-		if victim.Outcome != outcome.Failed || len(victim.Steps) != 4 || strings.Contains(string(victim.Output), "spoiled") == (isolate == adapter.PerTest) {
+		victim := r.Result("u:p#TestVictim")
+		if victim.Outcome != run.Failed || len(victim.Steps) != 4 || strings.Contains(string(victim.Output), "spoiled") == (isolate == adapter.PerTest) {
 			t.Errorf("isolate = %s: %s with %d steps, which printed %q", isolate, victim.Outcome, len(victim.Steps), victim.Output)
 		}
 		for i, s := range victim.Steps {
@@ -514,13 +514,13 @@ func ExampleForge() {
 	// Output: two
 }
 `})
-	want := map[string]outcome.Outcome{"p#TestForge": outcome.Failed, "p#TestNext": outcome.Failed, "p#TestSkips": outcome.Skipped,
-		"p#TestPanics": outcome.Errored, "p#TestCleanup": outcome.Failed, "p#TestStep": outcome.Failed, "p#TestClosed": outcome.Passed, "p#ExampleForge": outcome.Failed}
+	want := map[string]run.Outcome{"p#TestForge": run.Failed, "p#TestNext": run.Failed, "p#TestSkips": run.Skipped,
+		"p#TestPanics": run.Errored, "p#TestCleanup": run.Failed, "p#TestStep": run.Failed, "p#TestClosed": run.Passed, "p#ExampleForge": run.Failed}
 	for _, order := range [][]string{
 		{"p#TestForge", "p#TestNext", "p#TestSkips", "p#TestPanics", "p#TestCleanup", "p#TestStep", "p#ExampleForge"},
 		{"p#ExampleForge", "p#TestStep", "p#TestPanics", "p#TestForge", "p#TestClosed"},
 	} {
-		run := outcome.NewRun()
+		run := run.New()
 		if err := open(t, a, choose(t, found, order...)).Run(context.Background(), choose(t, found, order...), run.Apply); err != nil {
 			t.Fatal(err)
 		}
@@ -556,14 +556,14 @@ func TestSilentProcess(t *testing.T) {
 		"dies":   "u:dies#TestX passed  at :0|u:dies#TestMain errored no test failed, and then the process ended with exit status 7: cannot drop the database at :0",
 	} {
 		tests := choose(t, found, name+"#TestX")
-		run := outcome.NewRun()
-		if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
+		ran := run.New()
+		if err := open(t, a, tests).Run(context.Background(), tests, ran.Apply); err != nil {
 			t.Fatal(err)
 		}
 		var got []string
-		for _, r := range run.Results {
+		for _, r := range ran.Results {
 			got = append(got, fmt.Sprintf("%s %s %s at %s:%d", r.ID, r.Outcome, r.Message, r.File, r.Line))
-			if r.Outcome == outcome.TimedOut && !strings.Contains(string(r.Output), "goroutine 1 ") {
+			if r.Outcome == run.TimedOut && !strings.Contains(string(r.Output), "goroutine 1 ") {
 				t.Errorf("%s: no stacks in %q", r.ID, r.Output)
 			}
 		}

@@ -18,7 +18,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 )
 
@@ -56,7 +56,7 @@ const variablesFile = "fern_relay_variables"
 func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error) {
 	file := filepath.Join(s.slot.Temp, "state.json")
 	defer os.Remove(file)
-	silent := func(outcome.Event) {}
+	silent := func(run.Event) {}
 	if err := s.probe(ctx, tests, silent, "FERN_RELAY_STATE="+file); err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value
 
 // Restore runs tests of one package in one process that puts the piece of state back
 // before the last of them.
-func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink outcome.Sink) error {
+func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink run.Sink) error {
 	kind := what.Kind
 	if kind == hunt.File && what.Before == hunt.Absent { // it may be there from trials before
 		kind = "no-file"
@@ -86,7 +86,7 @@ func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.C
 
 // probe runs tests of one package in one process that knows its state, with one more
 // variable in its environment.
-func (s *session) probe(ctx context.Context, tests []catalog.Test, sink outcome.Sink, variable string) error {
+func (s *session) probe(ctx context.Context, tests []catalog.Test, sink run.Sink, variable string) error {
 	if n := s.adapter.together(tests); n < len(tests) {
 		return fmt.Errorf("%s and %s do not run in one process", tests[0].ID, tests[n].ID)
 	}

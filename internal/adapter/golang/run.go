@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 )
 
@@ -25,7 +25,7 @@ type session struct {
 
 // Run runs the tests package by package, each package in one process as long as
 // nothing ends it before its time.
-func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
+func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error {
 	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for {
 		next := batch.Next()
@@ -66,7 +66,7 @@ func (a *Adapter) together(tests []catalog.Test) int {
 }
 
 // process runs one test binary once over the tests.
-func (s *session) process(ctx context.Context, binary, group string, tests []catalog.Test, batch *adapter.Batch, sink outcome.Sink) error {
+func (s *session) process(ctx context.Context, binary, group string, tests []catalog.Test, batch *adapter.Batch, sink run.Sink) error {
 	heard := newBooks(s.adapter, group, tests, batch)
 	cmd, clean, err := s.command(ctx, binary, group, tests, heard)
 	if err != nil {
@@ -184,13 +184,13 @@ type books struct {
 	results  *adapter.Pipe
 	reported adapter.LineWriter
 	mu       sync.Mutex
-	verdicts []outcome.Outcome // by index of the tests; empty for none yet
+	verdicts []run.Outcome // by index of the tests; empty for none yet
 }
 
 func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Batch) *books {
 	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]int, len(tests)),
 		stepFrom: map[string]begin{}, said: map[string]int{}, stray: adapter.Tail{Limit: maxLine},
-		secret: rand.Text(), past: make([]bool, len(tests)), verdicts: make([]outcome.Outcome, len(tests))}
+		secret: rand.Text(), past: make([]bool, len(tests)), verdicts: make([]run.Outcome, len(tests))}
 	b.reported = adapter.LineWriter{Limit: maxLine, Line: b.report}
 	for i := range tests {
 		b.byName[a.targets[tests[i].ID].function] = i
@@ -200,9 +200,9 @@ func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Bat
 
 // endings are the words of the generated file for the ends of tests. Of an example that has
 // returned the testing package says how it ended.
-var endings = map[string]outcome.Outcome{"passed": outcome.Passed, "failed": outcome.Failed, "skipped": outcome.Skipped, "returned": returned}
+var endings = map[string]run.Outcome{"passed": run.Passed, "failed": run.Failed, "skipped": run.Skipped, "returned": returned}
 
-const returned outcome.Outcome = "returned"
+const returned run.Outcome = "returned"
 
 // report takes a line of the generated file: the secret, the index of a test, and a word.
 func (b *books) report(line string) error {
@@ -223,7 +223,7 @@ func (b *books) report(line string) error {
 }
 
 // verdict returns what the generated file says of a test, empty for nothing yet.
-func (b *books) verdict(i int) outcome.Outcome {
+func (b *books) verdict(i int) run.Outcome {
 	b.results.Drain()
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -259,11 +259,11 @@ func (b *books) ended(name string) bool {
 	return ok && b.past[i]
 }
 
-func (b *books) step(name, step string, o outcome.Outcome) {
+func (b *books) step(name, step string, o run.Outcome) {
 	id := b.id(name)
 	from := b.stepFrom[name]
 	b.stepFrom[name] = begin{b.batch.Spent(id), b.said[name]}
-	e := outcome.Event{Step: step, Outcome: o, Seconds: outcome.Took((b.stepFrom[name].spent - from.spent).Seconds())}
+	e := run.Event{Step: step, Outcome: o, Seconds: run.Took((b.stepFrom[name].spent - from.spent).Seconds())}
 	if o.Bad() {
 		words := b.batch.Words(id)
 		e.Message, e.File, e.Line = b.adapter.failure(b.group, words[max(0, len(words)-(b.said[name]-from.said)):])
@@ -286,12 +286,12 @@ func (b *books) output(name, text string) {
 	b.batch.Output(b.id(name), text)
 }
 
-func (b *books) finished(name string, o outcome.Outcome, last bool) {
+func (b *books) finished(name string, o run.Outcome, last bool) {
 	i, ok := b.byName[name]
 	if !ok {
 		return
 	}
-	if v := b.verdict(i); v != "" && v != returned && o != outcome.Failed {
+	if v := b.verdict(i); v != "" && v != returned && o != run.Failed {
 		o = v
 	}
 	b.finish(i, o, last)
@@ -307,29 +307,29 @@ func (b *books) finishRest() {
 	}
 }
 
-func (b *books) finish(i int, o outcome.Outcome, last bool) {
+func (b *books) finish(i int, o run.Outcome, last bool) {
 	test := &b.tests[i]
 	if b.batch.Outcome(test.ID) != "" {
 		return
 	}
 	b.done++
-	b.failed = b.failed || o == outcome.Failed
-	e := outcome.Event{ID: test.ID, Outcome: o}
+	b.failed = b.failed || o == run.Failed
+	e := run.Event{ID: test.ID, Outcome: o}
 	words := b.batch.Words(test.ID)
 	switch o {
-	case outcome.Failed:
+	case run.Failed:
 		if last && panicLine(strings.Split(words, "\n")) >= 0 {
-			e.Outcome = outcome.Errored // the test's panic ended the process
+			e.Outcome = run.Errored // the test's panic ended the process
 		}
 		e.Message, e.File, e.Line = b.adapter.failure(b.group, words)
-		e.Expected, e.Actual = outcome.Compared(strings.TrimSpace(e.Message))
+		e.Expected, e.Actual = run.Compared(strings.TrimSpace(e.Message))
 		if e.Expected == "" {
-			e.Expected, e.Actual = outcome.Compared(words)
+			e.Expected, e.Actual = run.Compared(words)
 		}
 		if e.File == "" {
 			e.File, e.Line = test.File, test.Line
 		}
-	case outcome.Skipped:
+	case run.Skipped:
 		e.Message, _, _ = b.adapter.failure(b.group, words)
 	}
 	b.batch.Finished(e)
@@ -337,12 +337,12 @@ func (b *books) finish(i int, o outcome.Outcome, last bool) {
 
 // beyond reports what went wrong in the process beside its tests: an end that no failure of
 // theirs explains.
-func (b *books) beyond(sink outcome.Sink, ending string, silent adapter.Phase, code int) {
-	e := outcome.Event{ID: catalog.ID(b.adapter.Suite, b.group, "TestMain"), Outcome: outcome.Errored}
+func (b *books) beyond(sink run.Sink, ending string, silent adapter.Phase, code int) {
+	e := run.Event{ID: catalog.ID(b.adapter.Suite, b.group, "TestMain"), Outcome: run.Errored}
 	said := b.stray.String()
 	switch {
 	case silent == adapter.AfterTests:
-		e.Outcome, e.Message = outcome.TimedOut, "the test binary was "+b.batch.Silent(silent)
+		e.Outcome, e.Message = run.TimedOut, "the test binary was "+b.batch.Silent(silent)
 		_, e.File, e.Line = b.adapter.panicked(strings.Split(said, "\n")) // of the goroutines' stacks
 	case silent != "" || b.done < len(b.tests) || code == 0 || code == 1 && b.failed:
 		return // all is well, or a test is to blame
@@ -361,12 +361,12 @@ func (b *books) beyond(sink outcome.Sink, ending string, silent adapter.Phase, c
 
 // neverBegan gives an outcome to tests whose process ended before it began any.
 func (b *books) neverBegan(ending string, silent adapter.Phase, success bool) {
-	o, message := outcome.Errored, "the test binary ended before its first test: "+ending
+	o, message := run.Errored, "the test binary ended before its first test: "+ending
 	switch {
 	case silent != "":
-		o, message = outcome.TimedOut, "the test binary was "+b.batch.Silent(silent)+", in the initialization of its packages or in TestMain"
+		o, message = run.TimedOut, "the test binary was "+b.batch.Silent(silent)+", in the initialization of its packages or in TestMain"
 	case success:
-		o, message = outcome.Skipped, "the test binary ended without running its tests, as a TestMain may decide"
+		o, message = run.Skipped, "the test binary ended without running its tests, as a TestMain may decide"
 	}
 	early := b.stray.String()
 	said, file, line := b.adapter.failure(b.group, early)
@@ -385,6 +385,6 @@ func (b *books) neverBegan(ending string, silent adapter.Phase, success bool) {
 		if i == 0 {
 			b.batch.Output(t.ID, early)
 		}
-		b.batch.Finished(outcome.Event{ID: t.ID, Outcome: o, Failure: outcome.Failure{Message: message, File: file, Line: line}, Seconds: outcome.Took(0)})
+		b.batch.Finished(run.Event{ID: t.ID, Outcome: o, Failure: run.Failure{Message: message, File: file, Line: line}, Seconds: run.Took(0)})
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"strconv"
 	"strings"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // verbose reads what a test binary prints under -test.v=test2json: lines that
@@ -26,19 +26,19 @@ type verbose struct {
 type listener interface {
 	paused(name string)
 	continued(name string)
-	step(name, step string, o outcome.Outcome)
+	step(name, step string, o run.Outcome)
 	output(name, text string) // name is empty outside of tests
 	started(i int)            // the test of this place
 	reached(i int)            // all that follows was printed after the test of this place had ended
 	ended(name string) bool   // whether a result of the test can be real
 	// finished takes a test's result; last is set if nothing but output followed.
-	finished(name string, o outcome.Outcome, last bool)
+	finished(name string, o run.Outcome, last bool)
 }
 
 // frame is the result of a test.
 type frame struct {
 	name    string
-	outcome outcome.Outcome
+	outcome run.Outcome
 }
 
 const marker = 0x16
@@ -111,7 +111,7 @@ var (
 	result  = regexp.MustCompile(`^ *--- (PASS|FAIL|SKIP): (.+) \([0-9.]+s\)\n?$`)
 )
 
-var results = map[string]outcome.Outcome{"PASS": outcome.Passed, "FAIL": outcome.Failed, "SKIP": outcome.Skipped}
+var results = map[string]run.Outcome{"PASS": run.Passed, "FAIL": run.Failed, "SKIP": run.Skipped}
 
 func (v *verbose) take(line string) {
 	if place, ok := strings.CutPrefix(line[1:], v.secret+" "); ok {
@@ -167,7 +167,7 @@ func (v *verbose) print(text string) {
 	v.listener.output(name, text)
 }
 
-func (v *verbose) close(full string, o outcome.Outcome, line string) {
+func (v *verbose) close(full string, o run.Outcome, line string) {
 	name, isStep := parent(full)
 	switch {
 	case name == wrapper:

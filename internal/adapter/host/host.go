@@ -20,7 +20,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 )
 
@@ -270,7 +270,7 @@ func (s *session) Reset(ctx context.Context) error {
 }
 
 // Run runs the tests in order in the session's process.
-func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Sink) error {
+func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error {
 	defer context.AfterFunc(ctx, s.kill)()
 	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for {
@@ -304,17 +304,17 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink outcome.Si
 		case !batch.Began() && fresh:
 			return fmt.Errorf("the test host of suite %s ended before its first test: %s%s", s.adapter.Suite, ending, s.lastWords())
 		case silent == adapter.AfterTests:
-			s.reportBeyond(sink, outcome.TimedOut, "the test host was "+batch.Silent(silent)+": it did not answer "+MethodRun)
+			s.reportBeyond(sink, run.TimedOut, "the test host was "+batch.Silent(silent)+": it did not answer "+MethodRun)
 		case batch.Done(next):
-			s.reportBeyond(sink, outcome.Errored, "after its last test the test host ended with "+ending)
+			s.reportBeyond(sink, run.Errored, "after its last test the test host ended with "+ending)
 		}
 	}
 }
 
 // reportBeyond reports what the process did beyond its tests.
-func (s *session) reportBeyond(sink outcome.Sink, o outcome.Outcome, message string) {
+func (s *session) reportBeyond(sink run.Sink, o run.Outcome, message string) {
 	id := catalog.ID(s.adapter.Suite, s.group, adapter.ProcessEntry)
-	adapter.ReportBeyond(sink, outcome.Event{ID: id, Outcome: o, Failure: outcome.Failure{Message: message}}, s.stderr.String())
+	adapter.ReportBeyond(sink, run.Event{ID: id, Outcome: o, Failure: run.Failure{Message: message}}, s.stderr.String())
 }
 
 // lastLines is the end of what a process printed beside its messages. It cannot be told from
@@ -325,11 +325,11 @@ func lastLines(said string) string {
 }
 
 // alone ends the process if what comes next must not be in it.
-func (s *session) alone(group string, sink outcome.Sink) {
+func (s *session) alone(group string, sink run.Sink) {
 	last := s.group
 	if s.adapter.Isolate == adapter.PerTest || s.adapter.Isolate == adapter.PerGroup && last != group {
 		if err := s.Close(); err != nil {
-			s.reportBeyond(sink, outcome.Errored, err.Error())
+			s.reportBeyond(sink, run.Errored, err.Error())
 		}
 	}
 	s.group = group
@@ -355,7 +355,7 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 		message = "the test host refuses to run it: " + refused.Message
 	}
 	for _, t := range tests {
-		batch.Finished(outcome.Event{ID: t.ID, Outcome: outcome.Errored, Failure: outcome.Failure{Message: message}})
+		batch.Finished(run.Event{ID: t.ID, Outcome: run.Errored, Failure: run.Failure{Message: message}})
 	}
 	return ctx.Err()
 }
@@ -368,20 +368,20 @@ func (s *session) hear(batch *adapter.Batch, method string, note Note) {
 		batch.Started(id)
 		batch.Output(id, s.setRunning(id))
 	case NoteStep:
-		batch.Step(id, outcome.Event{Step: note.Step, Outcome: note.Outcome, Seconds: outcome.Took(note.Seconds), Failure: note.Failure})
+		batch.Step(id, run.Event{Step: note.Step, Outcome: note.Outcome, Seconds: run.Took(note.Seconds), Failure: note.Failure})
 	case NoteOutput:
 		batch.Output(id, note.Text)
 	case NoteFinished:
 		s.beside.Drain()
 		s.setRunning("")
-		e := outcome.Event{ID: id, Outcome: note.Outcome, Failure: note.Failure}
+		e := run.Event{ID: id, Outcome: note.Outcome, Failure: note.Failure}
 		switch note.Outcome {
-		case outcome.Passed, outcome.Failed, outcome.Errored, outcome.Skipped:
+		case run.Passed, run.Failed, run.Errored, run.Skipped:
 		default:
-			e.Outcome, e.Message = outcome.Errored, fmt.Sprintf("the test host told the outcome %q, which there is not", note.Outcome)
+			e.Outcome, e.Message = run.Errored, fmt.Sprintf("the test host told the outcome %q, which there is not", note.Outcome)
 		}
 		if note.Seconds > 0 {
-			e.Seconds = outcome.Took(note.Seconds)
+			e.Seconds = run.Took(note.Seconds)
 		}
 		batch.Finished(e)
 	}

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 )
 
@@ -94,13 +94,13 @@ func beTest(t TestName, state *int, note func(string, Note)) {
 	case "one line":
 		_, _ = os.Stdout.Write(bytes.Repeat([]byte("x"), maxLine+1))
 	case "steps":
-		note(NoteStep, Note{TestName: t, Step: "first", Outcome: outcome.Passed, Seconds: 0.1})
-		note(NoteStep, Note{TestName: t, Step: "second", Failure: outcome.Failure{Message: "dry", File: "f.py", Line: 9}, Outcome: outcome.Failed})
+		note(NoteStep, Note{TestName: t, Step: "first", Outcome: run.Passed, Seconds: 0.1})
+		note(NoteStep, Note{TestName: t, Step: "second", Failure: run.Failure{Message: "dry", File: "f.py", Line: 9}, Outcome: run.Failed})
 	}
-	n := Note{TestName: t, Outcome: outcome.Passed, Seconds: 0.25}
+	n := Note{TestName: t, Outcome: run.Passed, Seconds: 0.25}
 	switch {
 	case t.Name == "fails" || t.Name == "victim" && *state > 0:
-		n.Outcome, n.Message, n.File, n.Line, n.Expected, n.Actual = outcome.Failed, "no", "f.py", 7, "1", "2"
+		n.Outcome, n.Message, n.File, n.Line, n.Expected, n.Actual = run.Failed, "no", "f.py", 7, "1", "2"
 	case t.Name == "invents":
 		n.Outcome = "splendid"
 	}
@@ -132,9 +132,9 @@ func open(t *testing.T, a *Adapter) adapter.Session {
 }
 
 // play runs tests and gives the fold of what is told.
-func play(t *testing.T, s adapter.Session, names ...string) *outcome.Run {
+func play(t *testing.T, s adapter.Session, names ...string) *run.Run {
 	t.Helper()
-	r := outcome.NewRun()
+	r := run.New()
 	if err := s.Run(context.Background(), tests(names...), r.Apply); err != nil {
 		t.Fatal(err)
 	}
@@ -145,9 +145,9 @@ func TestRun(t *testing.T) {
 	a := newAdapter(t)
 	a.Limits.Test = 2 * time.Second
 	r := play(t, open(t, a), "first", "fails", "dies", "prints", "silent", "hangs", "invents", "last")
-	for name, want := range map[string]outcome.Outcome{
-		"first": outcome.Passed, "fails": outcome.Failed, "dies": outcome.Errored, "prints": outcome.Passed, "silent": outcome.Errored,
-		"hangs": outcome.TimedOut, "invents": outcome.Errored, "last": outcome.Passed,
+	for name, want := range map[string]run.Outcome{
+		"first": run.Passed, "fails": run.Failed, "dies": run.Errored, "prints": run.Passed, "silent": run.Errored,
+		"hangs": run.TimedOut, "invents": run.Errored, "last": run.Passed,
 	} {
 		if got := r.Result("s:g#" + name); got == nil || got.Outcome != want {
 			t.Errorf("%s: %+v, want %s", name, got, want)
@@ -174,13 +174,13 @@ func TestStateOfASession(t *testing.T) {
 	for _, traits := range [][]string{nil, {"without-reset"}} {
 		s := open(t, newAdapter(t, traits...))
 		play(t, s, "spoils")
-		if r := play(t, s, "victim"); r.Counts[outcome.Failed] != 1 {
+		if r := play(t, s, "victim"); r.Counts[run.Failed] != 1 {
 			t.Errorf("%v: the state did not leak", traits)
 		}
 		if err := s.Reset(context.Background()); err != nil {
 			t.Fatal(err)
 		}
-		if r := play(t, s, "victim"); r.Counts[outcome.Passed] != 1 {
+		if r := play(t, s, "victim"); r.Counts[run.Passed] != 1 {
 			t.Errorf("%v: the state outlived the reset", traits)
 		}
 		for order, want := range map[string]string{"victim": "0", "spoils spoils victim": "2"} {
@@ -204,17 +204,17 @@ func TestSteps(t *testing.T) {
 // expected; the tests behind it run all the same.
 func TestEndlessLine(t *testing.T) {
 	r := play(t, open(t, newAdapter(t)), "first", "one line", "last")
-	if got := r.Result("s:g#one line"); got.Outcome != outcome.Errored || !strings.Contains(got.Message, "it printed a line of more than 16 MB") {
+	if got := r.Result("s:g#one line"); got.Outcome != run.Errored || !strings.Contains(got.Message, "it printed a line of more than 16 MB") {
 		t.Errorf("came out as %s: %s", got.Outcome, got.Message)
 	}
-	if r.Counts[outcome.Passed] != 2 {
+	if r.Counts[run.Passed] != 2 {
 		t.Errorf("the run came out as %s", r.Summary())
 	}
 }
 
 // TestIsolate holds what one process holds.
 func TestIsolate(t *testing.T) {
-	for isolate, want := range map[adapter.Isolation]outcome.Outcome{adapter.PerTest: outcome.Passed, adapter.PerGroup: outcome.Failed, adapter.PerWorker: outcome.Failed} {
+	for isolate, want := range map[adapter.Isolation]run.Outcome{adapter.PerTest: run.Passed, adapter.PerGroup: run.Failed, adapter.PerWorker: run.Failed} {
 		a := newAdapter(t)
 		a.Isolate = isolate
 		if r := play(t, open(t, a), "spoils", "victim").Result("s:g#victim"); r.Outcome != want {
@@ -228,7 +228,7 @@ func TestCancel(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(200*time.Millisecond, cancel)
 	began := time.Now()
-	err := s.Run(ctx, tests("first", "hangs"), func(outcome.Event) {})
+	err := s.Run(ctx, tests("first", "hangs"), func(run.Event) {})
 	if err == nil || time.Since(began) > 30*time.Second {
 		t.Errorf("it ended after %s with %v", time.Since(began), err)
 	}
@@ -255,7 +255,7 @@ func TestNeeds(t *testing.T) {
 	for i, need := range map[int]string{2: "fails", 3: "first", 5: "dies", 6: "wants dies"} {
 		batch[i].Rules.Needs = []string{catalog.ID("s", "g", need)}
 	}
-	run := outcome.NewRun()
+	run := run.New()
 	if err := open(t, newAdapter(t)).Run(context.Background(), batch, run.Apply); err != nil {
 		t.Fatal(err)
 	}
@@ -281,8 +281,8 @@ func FuzzMessages(f *testing.F) {
 		s.lines.Buffer(nil, maxLine)
 		tests := []catalog.Test{{ID: "s:g#a", Suite: "s", Group: "g", Name: "a"}, {ID: "s:g#b", Suite: "s", Group: "g", Name: "b"}}
 		outcomes := map[string]int{}
-		batch := adapter.NewBatch(tests, adapter.Limits{}, func(e outcome.Event) {
-			if e.Event == outcome.Finished {
+		batch := adapter.NewBatch(tests, adapter.Limits{}, func(e run.Event) {
+			if e.Event == run.Finished {
 				outcomes[e.ID]++
 			}
 		})

@@ -5,7 +5,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Protocol names the version of the test-host protocol: JSON-RPC 2.0, one
@@ -105,11 +105,11 @@ type RunParams struct {
 // Note is the content of every notification; each uses the fields that it needs.
 type Note struct {
 	TestName
-	Step            string          `json:"step,omitempty"`
-	Text            string          `json:"text,omitempty"`
-	Outcome         outcome.Outcome `json:"outcome,omitempty"` // passed, failed, errored or skipped
-	Seconds         float64         `json:"seconds,omitempty"`
-	outcome.Failure                 // its File is relative to the suite's folder
+	Step        string      `json:"step,omitempty"`
+	Text        string      `json:"text,omitempty"`
+	Outcome     run.Outcome `json:"outcome,omitempty"` // passed, failed, errored or skipped
+	Seconds     float64     `json:"seconds,omitempty"`
+	run.Failure             // its File is relative to the suite's folder
 }
 
 // RestoreParams names the piece of state that is to be put back to what it was when the

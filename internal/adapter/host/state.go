@@ -6,7 +6,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Probe runs all but the last test in a fresh state and asks for the state.
@@ -15,7 +15,7 @@ func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value
 		return nil, err
 	}
 	defer context.AfterFunc(ctx, s.kill)()
-	if err := s.Run(ctx, tests[:len(tests)-1], func(outcome.Event) {}); err != nil {
+	if err := s.Run(ctx, tests[:len(tests)-1], func(run.Event) {}); err != nil {
 		return nil, err
 	}
 	return s.state(ctx)
@@ -38,7 +38,7 @@ func (s *session) state(ctx context.Context) ([]hunt.Value, error) {
 
 // Restore has the host remember its fresh state, runs all but the last test, has it put
 // the one piece back, and runs the last.
-func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink outcome.Sink) error {
+func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink run.Sink) error {
 	if err := s.Reset(ctx); err != nil {
 		return err
 	}
@@ -47,7 +47,7 @@ func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.C
 		return err
 	}
 	process, last := s.cmd, len(tests)-1
-	if err := s.Run(ctx, tests[:last], func(outcome.Event) {}); err != nil {
+	if err := s.Run(ctx, tests[:last], func(run.Event) {}); err != nil {
 		return err
 	}
 	if s.cmd != process {

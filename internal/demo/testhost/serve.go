@@ -101,7 +101,7 @@ func (s *server) run(raw json.RawMessage) error {
 		if t == nil {
 			return fmt.Errorf("there is no test %s of group %s", name.Name, name.Group)
 		}
-		run(t, s.temp, func(method string, note host.Note) {
+		runTest(t, s.temp, func(method string, note host.Note) {
 			params, err := json.Marshal(note)
 			if err == nil {
 				err = s.encoder.Encode(host.Message{Version: "2.0", Method: method, Params: params})

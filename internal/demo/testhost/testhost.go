@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/adapter/host"
 )
 
@@ -144,7 +144,7 @@ func (t *T) Fatalf(format string, args ...any) {
 }
 
 func (t *T) fail(message string) {
-	t.note.Outcome, t.note.Message = outcome.Failed, message
+	t.note.Outcome, t.note.Message = run.Failed, message
 	t.note.File, t.note.Line = caller(3)
 	t.Log(fmt.Sprintf("%s:%d: %s", path.Base(t.note.File), t.note.Line, message))
 }
@@ -152,21 +152,21 @@ func (t *T) fail(message string) {
 // Step runs a part of the test under a name of its own.
 func (t *T) Step(name string, body func()) {
 	began := time.Now()
-	o := outcome.Failed
+	o := run.Failed
 	defer func() {
 		note := host.Note{TestName: t.test.TestName, Step: name, Outcome: o, Seconds: time.Since(began).Seconds()}
-		if o == outcome.Failed {
+		if o == run.Failed {
 			note.Message, note.File, note.Line = t.note.Message, t.note.File, t.note.Line
 		}
 		t.tell(host.NoteStep, note)
 	}()
 	body()
-	o = outcome.Passed
+	o = run.Passed
 }
 
 // run runs one test and tells of it.
-func run(tt *test, temp string, tell func(method string, note host.Note)) {
-	t := &T{test: tt, tell: tell, temp: temp, note: host.Note{TestName: tt.TestName, Outcome: outcome.Passed}}
+func runTest(tt *test, temp string, tell func(method string, note host.Note)) {
+	t := &T{test: tt, tell: tell, temp: temp, note: host.Note{TestName: tt.TestName, Outcome: run.Passed}}
 	tell(host.NoteStarted, host.Note{TestName: tt.TestName})
 	began := time.Now()
 	t.guarded(func() { tt.body(t) })
@@ -184,7 +184,7 @@ func (t *T) guarded(f func()) {
 		if _, stopped := problem.(stop); problem == nil || stopped {
 			return
 		}
-		t.note.Outcome, t.note.Message = outcome.Errored, fmt.Sprint("panic: ", problem)
+		t.note.Outcome, t.note.Message = run.Errored, fmt.Sprint("panic: ", problem)
 		t.note.File, t.note.Line = t.test.File, t.test.Line
 	}()
 	f()

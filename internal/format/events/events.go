@@ -12,7 +12,7 @@ import (
 	"sync"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/lines"
 )
 
@@ -39,7 +39,7 @@ func NewWriter(w io.Writer) *Writer {
 }
 
 // Write writes one event. After an error, or once it is closed, it writes nothing.
-func (w *Writer) Write(e outcome.Event) {
+func (w *Writer) Write(e run.Event) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.err != nil || w.closed {
@@ -73,21 +73,21 @@ func (w *Writer) Close() error {
 // Read tells the sink the events of a stream of event lines, up to its end or to
 // the first line that is none. The error, told after all events, says what keeps the
 // stream from being whole: a broken line, or an end that did not come.
-func Read(r io.Reader, sink outcome.Sink) error {
+func Read(r io.Reader, sink run.Sink) error {
 	n, ended := 0, false
 	err := lines.Each(r, func(line []byte) error {
 		n++
 		if len(bytes.TrimSpace(line)) == 0 {
 			return nil
 		}
-		var e outcome.Event
+		var e run.Event
 		if err := json.Unmarshal(line, &e); err != nil {
 			return fmt.Errorf("line %d is no event: %w", n, err)
 		}
-		if n == 1 && e.Format != outcome.Format {
-			return fmt.Errorf("line 1: the format is %q, and %q is expected", e.Format, outcome.Format)
+		if n == 1 && e.Format != run.Format {
+			return fmt.Errorf("line 1: the format is %q, and %q is expected", e.Format, run.Format)
 		}
-		ended = ended || e.Event == outcome.RunEnds
+		ended = ended || e.Event == run.RunEnds
 		sink(e)
 		return nil
 	})

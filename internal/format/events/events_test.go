@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // FuzzRead holds that no stream breaks the reader, and that events that were read are written to the same.
@@ -14,9 +14,9 @@ func FuzzRead(f *testing.F) {
 	f.Add(`{"event":"run","format":"fern-events/1"}` + "\n" + `{"event":"finished","id":"a","outcome":"failed","seconds":1e300,"line":-1}` + "\n" + `{"event":"end"}`)
 	f.Add("{\"event\":\"run\",\"format\":\"fern-events/1\"}\n{\"event\":\"step\",\"step\":\"\\u202e\"}\n[[[[")
 	f.Fuzz(func(t *testing.T, text string) {
-		var first, second []outcome.Event
-		_ = Read(strings.NewReader(text), func(e outcome.Event) { first = append(first, e) })
-		if len(first) == 0 || first[0].Format != outcome.Format {
+		var first, second []run.Event
+		_ = Read(strings.NewReader(text), func(e run.Event) { first = append(first, e) })
+		if len(first) == 0 || first[0].Format != run.Format {
 			return
 		}
 		var lines bytes.Buffer
@@ -27,7 +27,7 @@ func FuzzRead(f *testing.F) {
 		if err := w.Close(); err != nil {
 			t.Skip(err) // a time that JSON does not have
 		}
-		_ = Read(&lines, func(e outcome.Event) { second = append(second, e) })
+		_ = Read(&lines, func(e run.Event) { second = append(second, e) })
 		if !reflect.DeepEqual(first, second) {
 			t.Errorf("%+v\ncame back as\n%+v", first, second)
 		}

@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"strings"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Lines gives what a reader tells, a line an event: its kind and ID, and then what
 // it has of step, outcome, message, expected, actual, text, seconds and place.
-func Lines(read func(outcome.Sink) error) (lines []string, err error) {
-	err = read(func(e outcome.Event) {
+func Lines(read func(run.Sink) error) (lines []string, err error) {
+	err = read(func(e run.Event) {
 		line := fmt.Sprintf("%s %s", e.Event, e.ID)
 		for _, part := range []string{e.Step, string(e.Outcome), e.Message, e.Expected, e.Actual, strings.TrimSpace(e.Text)} {
 			if part != "" {

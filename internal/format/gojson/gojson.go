@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/lines"
 )
 
@@ -31,9 +31,9 @@ type event struct {
 // over.
 //
 // The error, told after all events, says what keeps the stream from being whole:
-// tests that began and did not end, or, as an outcome.Incomplete, packages that failed
+// tests that began and did not end, or, as an run.Incomplete, packages that failed
 // without a failed test.
-func Read(r io.Reader, sink outcome.Sink) error {
+func Read(r io.Reader, sink run.Sink) error {
 	p := &reader{sink: sink, open: map[string]bool{}, packages: map[string]*packageState{}}
 	err := lines.Each(r, func(line []byte) error {
 		var e event
@@ -50,7 +50,7 @@ func Read(r io.Reader, sink outcome.Sink) error {
 }
 
 type reader struct {
-	sink     outcome.Sink
+	sink     run.Sink
 	seen     bool
 	open     map[string]bool // by ID: began and not ended
 	packages map[string]*packageState
@@ -88,19 +88,19 @@ func (p *reader) take(e event) {
 	case "run":
 		if !isStep {
 			p.open[id] = true
-			p.sink(outcome.Event{Event: outcome.Started, At: e.Time, ID: id})
+			p.sink(run.Event{Event: run.Started, At: e.Time, ID: id})
 		}
 	case "output":
-		p.sink(outcome.Event{Event: outcome.Output, At: e.Time, ID: id, Text: e.Output})
+		p.sink(run.Event{Event: run.Output, At: e.Time, ID: id, Text: e.Output})
 	case "pass", "fail", "skip":
-		o := map[string]outcome.Outcome{"pass": outcome.Passed, "fail": outcome.Failed, "skip": outcome.Skipped}[e.Action]
-		at.failed = at.failed || o == outcome.Failed
+		o := map[string]run.Outcome{"pass": run.Passed, "fail": run.Failed, "skip": run.Skipped}[e.Action]
+		at.failed = at.failed || o == run.Failed
 		if isStep {
-			p.sink(outcome.Event{Event: outcome.StepDone, At: e.Time, ID: id, Step: step, Outcome: o, Seconds: e.Elapsed})
+			p.sink(run.Event{Event: run.StepDone, At: e.Time, ID: id, Step: step, Outcome: o, Seconds: e.Elapsed})
 			return
 		}
 		delete(p.open, id)
-		p.sink(outcome.Event{Event: outcome.Finished, At: e.Time, ID: id, Outcome: o, Seconds: e.Elapsed})
+		p.sink(run.Event{Event: run.Finished, At: e.Time, ID: id, Outcome: o, Seconds: e.Elapsed})
 	}
 }
 
@@ -122,5 +122,5 @@ func (p *reader) fault() error {
 	if err == nil || len(p.open) > 0 {
 		return err
 	}
-	return outcome.Incomplete{Err: err}
+	return run.Incomplete{Err: err}
 }

@@ -10,7 +10,8 @@ import (
 	"strconv"
 	"strings"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 )
 
 type testSuites struct {
@@ -61,7 +62,7 @@ const (
 	timingsProperty = "fern.timings"
 )
 
-func properties(p *outcome.Planned) []property {
+func properties(p *run.Planned) []property {
 	return []property{{shardProperty, fmt.Sprintf("%d/%d", p.Shard, p.Of)}, {planProperty, p.Plan}, {catalogProperty, p.Catalog}, {timingsProperty, p.Timings}}
 }
 
@@ -83,14 +84,14 @@ type problem struct {
 }
 
 // Write writes the run. A test's ID gives its suite, group and name.
-func Write(w io.Writer, run *outcome.Run) error {
+func Write(w io.Writer, ran *run.Run) error {
 	all := &testSuites{}
 	byName := map[string]*testSuite{}
-	for _, r := range run.Results {
+	for _, r := range ran.Results {
 		place, name, _ := strings.Cut(r.ID, "#")
 		suite := byName[place]
 		if suite == nil {
-			suite = &testSuite{Name: outcome.PlainLine(place), Timestamp: r.Started.Local().Format(timeLayout)}
+			suite = &testSuite{Name: plain.Line(place), Timestamp: r.Started.Local().Format(timeLayout)}
 			byName[place] = suite
 			all.Suites = append(all.Suites, suite)
 		}
@@ -103,11 +104,11 @@ func Write(w io.Writer, run *outcome.Run) error {
 		}
 		all.add(c)
 	}
-	if run.Planned != nil {
+	if ran.Planned != nil {
 		if len(all.Suites) == 0 {
-			all.Suites = []*testSuite{{Name: "an empty shard", Timestamp: run.Started.Local().Format(timeLayout)}}
+			all.Suites = []*testSuite{{Name: "an empty shard", Timestamp: ran.Started.Local().Format(timeLayout)}}
 		}
-		all.Suites[0].Properties = properties(run.Planned)
+		all.Suites[0].Properties = properties(ran.Planned)
 	}
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err
@@ -127,28 +128,28 @@ const unstable = "unstable"
 // have no attribute for it.
 const placeSign = "at "
 
-func caseOf(r *outcome.Result, group, name string) testCase {
-	c := testCase{ClassName: outcome.PlainLine(group), Name: outcome.PlainLine(name), Seconds: seconds(r.Seconds)}
-	message := outcome.Plain(r.Message)
-	output := outcome.Plain(string(r.Output))
+func caseOf(r *run.Result, group, name string) testCase {
+	c := testCase{ClassName: plain.Line(group), Name: plain.Line(name), Seconds: seconds(r.Seconds)}
+	message := plain.Text(r.Message)
+	output := plain.Text(string(r.Output))
 	if r.File != "" {
-		output = fmt.Sprintf("%s%s:%d\n%s", placeSign, outcome.PlainLine(r.File), r.Line, output)
+		output = fmt.Sprintf("%s%s:%d\n%s", placeSign, plain.Line(r.File), r.Line, output)
 	} else if strings.HasPrefix(output, placeSign) {
 		output = "\n" + output // so that it is not taken for one
 	}
 	switch {
-	case r.Outcome == outcome.Failed:
+	case r.Outcome == run.Failed:
 		c.Failure = &problem{Message: message, Type: string(r.Outcome), Text: output}
-	case r.Outcome.Bad() || r.Outcome == outcome.Lost:
+	case r.Outcome.Bad() || r.Outcome == run.Lost:
 		c.Error = &problem{Message: message, Type: string(r.Outcome), Text: output}
-	case r.Outcome == outcome.Owed:
+	case r.Outcome == run.Owed:
 		c.Skipped = &problem{Message: "failed as expected: " + message, Type: string(r.Outcome)}
-	case r.Outcome == outcome.Skipped:
+	case r.Outcome == run.Skipped:
 		c.Skipped = &problem{Message: message}
-	case r.Outcome == outcome.Surprise:
-		c.Status, c.Output = string(outcome.Surprise), "passed though expected to fail"
+	case r.Outcome == run.Surprise:
+		c.Status, c.Output = string(run.Surprise), "passed though expected to fail"
 	case r.Unstable:
-		c.Status, c.Output = unstable, message+"\n"+outcome.Plain(string(r.Output))
+		c.Status, c.Output = unstable, message+"\n"+plain.Text(string(r.Output))
 	}
 	return c
 }

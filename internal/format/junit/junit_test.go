@@ -10,29 +10,29 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // TestHostileText writes names and outputs that XML does not allow and reads
 // them back.
 func TestHostileText(t *testing.T) {
-	run := outcome.NewRun()
+	r := run.New()
 	at := time.Unix(0, 0)
 	hostile := "<script>&\"'\x00\x1b[31m\xff\uFFFE]]>é"
-	for _, e := range []outcome.Event{
-		{Event: outcome.Started, ID: "u:g<1>#" + hostile, At: at},
-		{Event: outcome.Output, ID: "u:g<1>#" + hostile, Text: hostile},
-		{Event: outcome.Finished, ID: "u:g<1>#" + hostile, Outcome: outcome.Failed, Failure: outcome.Failure{Message: hostile}, Seconds: outcome.Took(1.5), At: at},
-		{Event: outcome.Finished, ID: "u:g<1>#owed", Outcome: outcome.Owed, Failure: outcome.Failure{Message: "why"}, Seconds: outcome.Took(0.5), At: at},
-		{Event: outcome.Finished, ID: "u:h#gone", Outcome: outcome.Lost, At: at},
-		{Event: outcome.Finished, ID: "u:h#late", Outcome: outcome.TimedOut, At: at},
-		{Event: outcome.Finished, ID: "u:h#left out", Outcome: outcome.Skipped, Failure: outcome.Failure{Message: "rain"}, At: at},
-		{Event: outcome.Finished, ID: "u:h#fine", Outcome: outcome.Passed, At: at},
+	for _, e := range []run.Event{
+		{Event: run.Started, ID: "u:g<1>#" + hostile, At: at},
+		{Event: run.Output, ID: "u:g<1>#" + hostile, Text: hostile},
+		{Event: run.Finished, ID: "u:g<1>#" + hostile, Outcome: run.Failed, Failure: run.Failure{Message: hostile}, Seconds: run.Took(1.5), At: at},
+		{Event: run.Finished, ID: "u:g<1>#owed", Outcome: run.Owed, Failure: run.Failure{Message: "why"}, Seconds: run.Took(0.5), At: at},
+		{Event: run.Finished, ID: "u:h#gone", Outcome: run.Lost, At: at},
+		{Event: run.Finished, ID: "u:h#late", Outcome: run.TimedOut, At: at},
+		{Event: run.Finished, ID: "u:h#left out", Outcome: run.Skipped, Failure: run.Failure{Message: "rain"}, At: at},
+		{Event: run.Finished, ID: "u:h#fine", Outcome: run.Passed, At: at},
 	} {
-		run.Apply(e)
+		r.Apply(e)
 	}
 	var out bytes.Buffer
-	if err := Write(&out, run); err != nil {
+	if err := Write(&out, r); err != nil {
 		t.Fatal(err)
 	}
 	var all testSuites
@@ -68,15 +68,15 @@ var allowedByAll = map[string]map[string]string{
 
 // TestSchema holds that what is written keeps to it.
 func TestSchema(t *testing.T) {
-	run := outcome.NewRun()
-	run.Apply(outcome.Event{Event: outcome.RunBegins, At: time.Now(), Planned: &outcome.Planned{Shard: 1, Of: 2}})
-	for i, o := range append(outcome.All, outcome.Passed) {
+	r := run.New()
+	r.Apply(run.Event{Event: run.RunBegins, At: time.Now(), Planned: &run.Planned{Shard: 1, Of: 2}})
+	for i, o := range append(run.Outcomes, run.Passed) {
 		id := fmt.Sprintf("u:g%d#\x00\ufffe\xff%d", i%2, i)
-		run.Apply(outcome.Event{Event: outcome.Output, ID: id, Text: "\x1b[1m\x01\ufffe said ]]>\n"})
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, At: time.Now(), Outcome: o, Unstable: i == len(outcome.All), Seconds: outcome.Took(1e-7), Failure: outcome.Failure{Message: "two\nlines\x00", File: "a.go", Line: 3}})
+		r.Apply(run.Event{Event: run.Output, ID: id, Text: "\x1b[1m\x01\ufffe said ]]>\n"})
+		r.Apply(run.Event{Event: run.Finished, ID: id, At: time.Now(), Outcome: o, Unstable: i == len(run.Outcomes), Seconds: run.Took(1e-7), Failure: run.Failure{Message: "two\nlines\x00", File: "a.go", Line: 3}})
 	}
 	var out bytes.Buffer
-	if err := Write(&out, run); err != nil {
+	if err := Write(&out, r); err != nil {
 		t.Fatal(err)
 	}
 	decoder := xml.NewDecoder(&out)
@@ -110,8 +110,8 @@ func FuzzRead(f *testing.F) {
 	f.Add(`<!DOCTYPE x [<!ENTITY a "b">]><testsuite><testcase name="&a;"/>`)
 	f.Fuzz(func(t *testing.T, text string) {
 		cases := 0
-		_ = Read(strings.NewReader(text), func(e outcome.Event) {
-			if e.Event == outcome.Finished {
+		_ = Read(strings.NewReader(text), func(e run.Event) {
+			if e.Event == run.Finished {
 				cases++
 			}
 		})

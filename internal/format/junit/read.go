@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/text/encoding/ianaindex"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 )
 
 // Read tells the sink what a JUnit XML document says, as it is found in the wild:
@@ -27,7 +27,7 @@ import (
 // megabytes in one place.
 //
 // The error, told after all events, says what keeps the document from being whole.
-func Read(r io.Reader, sink outcome.Sink) error {
+func Read(r io.Reader, sink run.Sink) error {
 	source := &allowed{r: r}
 	decoder := xml.NewDecoder(source)
 	decoder.Strict = false
@@ -87,9 +87,9 @@ const longestPiece = 32 << 20
 
 // beginning tells the beginning of a run once, as soon as all is known of it.
 type beginning struct {
-	sink    outcome.Sink
+	sink    run.Sink
 	time    time.Time
-	planned outcome.Planned
+	planned run.Planned
 	told    bool
 }
 
@@ -115,7 +115,7 @@ func (b *beginning) tell() {
 		return
 	}
 	b.told = true
-	e := outcome.Event{Event: outcome.RunBegins, At: b.time}
+	e := run.Event{Event: run.RunBegins, At: b.time}
 	if b.planned.Of > 0 {
 		e.Planned = &b.planned
 	}
@@ -124,13 +124,13 @@ func (b *beginning) tell() {
 
 // planProperties takes a property that says of which plan a run is a part, and
 // reports whether that was the last of them.
-func planProperties(p *outcome.Planned, element xml.StartElement) (whole bool) {
+func planProperties(p *run.Planned, element xml.StartElement) (whole bool) {
 	value := attribute(element, "value")
 	switch attribute(element, "name") {
 	case shardProperty:
 		_, err := fmt.Sscanf(value, "%d/%d", &p.Shard, &p.Of)
 		if err != nil {
-			*p = outcome.Planned{}
+			*p = run.Planned{}
 		}
 	case planProperty:
 		p.Plan = value
@@ -167,24 +167,24 @@ type readCase struct {
 	Problems  []string  `xml:"system-err"`
 }
 
-func (c *readCase) tell(suites []string, sink outcome.Sink) {
-	e := outcome.Event{Event: outcome.Finished, ID: c.place(suites) + "#" + c.Name, Outcome: outcome.Passed, Failure: outcome.Failure{File: c.File}}
+func (c *readCase) tell(suites []string, sink run.Sink) {
+	e := run.Event{Event: run.Finished, ID: c.place(suites) + "#" + c.Name, Outcome: run.Passed, Failure: run.Failure{File: c.File}}
 	e.Line, _ = strconv.Atoi(c.Line) // 0 where there is none
 	if s, err := strconv.ParseFloat(strings.ReplaceAll(c.Seconds, ",", ""), 64); err == nil && s >= 0 {
-		e.Seconds = outcome.Took(s)
+		e.Seconds = run.Took(s)
 	}
 	output := strings.Join(append(c.Output, c.Problems...), "\n")
 	switch {
 	case len(c.Errors) > 0:
-		e.Outcome = c.Errors[0].outcome(outcome.Errored, outcome.TimedOut, outcome.Lost)
+		e.Outcome = c.Errors[0].outcome(run.Errored, run.TimedOut, run.Lost)
 		e.Message = c.Errors[0].words()
 	case len(c.Failures) > 0:
-		e.Outcome, e.Message = outcome.Failed, c.Failures[0].words()
+		e.Outcome, e.Message = run.Failed, c.Failures[0].words()
 	case c.Skipped != nil:
-		e.Outcome = c.Skipped.outcome(outcome.Skipped, outcome.Owed)
+		e.Outcome = c.Skipped.outcome(run.Skipped, run.Owed)
 		e.Message = c.Skipped.words()
-	case c.Status == string(outcome.Surprise):
-		e.Outcome = outcome.Surprise
+	case c.Status == string(run.Surprise):
+		e.Outcome = run.Surprise
 	case c.Status == unstable:
 		e.Unstable = true
 		e.Message, output, _ = strings.Cut(output, "\n")
@@ -198,10 +198,10 @@ func (c *readCase) tell(suites []string, sink outcome.Sink) {
 		}
 	}
 	if e.Outcome.Bad() {
-		e.Expected, e.Actual = outcome.Compared(e.Message)
+		e.Expected, e.Actual = run.Compared(e.Message)
 	}
 	if output != "" {
-		sink(outcome.Event{Event: outcome.Output, ID: e.ID, Text: output})
+		sink(run.Event{Event: run.Output, ID: e.ID, Text: output})
 	}
 	sink(e)
 }
@@ -219,7 +219,7 @@ func (c *readCase) place(suites []string) string {
 }
 
 // outcome is the first of some outcomes, or the one that the problem names.
-func (p *problem) outcome(otherwise outcome.Outcome, others ...outcome.Outcome) outcome.Outcome {
+func (p *problem) outcome(otherwise run.Outcome, others ...run.Outcome) run.Outcome {
 	for _, o := range others {
 		if p.Type == string(o) {
 			return o
@@ -229,7 +229,7 @@ func (p *problem) outcome(otherwise outcome.Outcome, others ...outcome.Outcome) 
 }
 
 // place takes the place that our own reports put before the text, and gives the rest.
-func (p *problem) place(e *outcome.Event) (rest string) {
+func (p *problem) place(e *run.Event) (rest string) {
 	text, ours := strings.CutPrefix(p.Text, placeSign)
 	place, rest, _ := strings.Cut(text, "\n")
 	at := strings.LastIndexByte(place, ':')

@@ -14,7 +14,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/lines"
 )
 
@@ -22,7 +23,7 @@ import (
 // steps and then its outcome, as soon as it is whole. The IDs of the events are the
 // points' descriptions. The error, told after all events, says what keeps the
 // stream from being complete: that it bailed out, or that its plan is not kept.
-func Read(r io.Reader, sink outcome.Sink) error {
+func Read(r io.Reader, sink run.Sink) error {
 	p := &reader{sink: sink, planned: -1, steps: map[int]*steps{}}
 	text := lines.NewReader(r, longestLine)
 	for {
@@ -45,7 +46,7 @@ const longestLine = 64 << 10
 
 // reader is what is known so far.
 type reader struct {
-	sink    outcome.Sink
+	sink    run.Sink
 	planned int // how many test points the plan says; -1 before it came
 	seen    int // test points of the outermost level
 	bailed  string
@@ -58,16 +59,16 @@ type reader struct {
 	steps   map[int]*steps // of the next point at the level before
 }
 
-// steps are those of one point. Of more than outcome.MostSteps only bad ones are kept, up to twice
+// steps are those of one point. Of more than run.MostSteps only bad ones are kept, up to twice
 // as many in all; the others are counted.
 type steps struct {
-	kept    []outcome.Event
+	kept    []run.Event
 	omitted int
 }
 
-func (s *steps) add(e outcome.Event) {
+func (s *steps) add(e run.Event) {
 	n := len(s.kept)
-	if n < outcome.MostSteps || e.Outcome.Bad() && n < 2*outcome.MostSteps {
+	if n < run.MostSteps || e.Outcome.Bad() && n < 2*run.MostSteps {
 		s.kept = append(s.kept, e)
 		return
 	}
@@ -107,7 +108,7 @@ func (x *excerpt) String() string {
 // point is a test point.
 type point struct {
 	level int // 0 for the outermost, 1 for a subtest, …
-	event outcome.Event
+	event run.Event
 }
 
 // indent is what a subtest stands to the right of the test that it belongs to.
@@ -145,9 +146,9 @@ func (p *reader) line(line string) {
 	case level == 0 && (strings.HasPrefix(rest, "TAP version ") || strings.HasPrefix(rest, "pragma ")), strings.HasPrefix(rest, "# Subtest"):
 	default:
 		p.flush()
-		var of outcome.Planned
+		var of run.Planned
 		if _, err := fmt.Sscanf(line, plannedLine, &of.Shard, &of.Of, &of.Plan, &of.Catalog, &of.Timings); err == nil {
-			p.sink(outcome.Event{Event: outcome.RunBegins, Planned: &of})
+			p.sink(run.Event{Event: run.RunBegins, Planned: &of})
 			return
 		}
 		p.text.add(line)
@@ -167,9 +168,9 @@ func (p *reader) plan(level int, number string) {
 }
 
 func newPoint(level int, parts []string) *point {
-	description, o, reason := parts[2], outcome.Passed, ""
+	description, o, reason := parts[2], run.Passed, ""
 	if parts[1] != "" {
-		o = outcome.Failed
+		o = run.Failed
 	}
 	if found := directive.FindStringSubmatchIndex(description); found != nil {
 		word := strings.ToLower(description[found[2]:found[3]])
@@ -177,14 +178,14 @@ func newPoint(level int, parts []string) *point {
 		description = strings.TrimRight(description[:strings.LastIndex(description[:found[2]], "#")], " ")
 		switch {
 		case word == "skip":
-			o = outcome.Skipped
-		case o == outcome.Failed:
-			o = outcome.Owed
+			o = run.Skipped
+		case o == run.Failed:
+			o = run.Owed
 		default:
-			o = outcome.Surprise
+			o = run.Surprise
 		}
 	}
-	return &point{level, outcome.Event{ID: unescape(description), Outcome: o, Failure: outcome.Failure{Message: reason}}}
+	return &point{level, run.Event{ID: unescape(description), Outcome: o, Failure: run.Failure{Message: reason}}}
 }
 
 func unescape(text string) string { return strings.NewReplacer(`\\`, `\`, `\#`, `#`).Replace(text) }
@@ -221,8 +222,8 @@ type diagnosis struct {
 	Actual   any    `yaml:"actual"`
 	Found    any    `yaml:"found"`
 
-	Outcome  outcome.Outcome `yaml:"outcome"` // as we write it
-	Unstable bool            `yaml:"unstable"`
+	Outcome  run.Outcome `yaml:"outcome"` // as we write it
+	Unstable bool        `yaml:"unstable"`
 }
 
 // diagnose puts on a point what its YAML says; YAML that does not parse is its message.
@@ -233,7 +234,7 @@ func (p *point) diagnose(text string) {
 		return
 	}
 	e := &p.event
-	if outcome.PlainLine(d.Message) != e.Message { // else it is the directive's reason, with its lines
+	if plain.Line(d.Message) != e.Message { // else it is the directive's reason, with its lines
 		d.Message = strings.TrimSpace(e.Message + "\n" + d.Message)
 	}
 	e.Message = d.Message
@@ -241,13 +242,13 @@ func (p *point) diagnose(text string) {
 	if e.File == "" {
 		e.File, e.Line = d.File, d.Line
 	}
-	if e.Outcome == outcome.Failed && (d.Outcome.Bad() || d.Outcome == outcome.Lost) {
+	if e.Outcome == run.Failed && (d.Outcome.Bad() || d.Outcome == run.Lost) {
 		e.Outcome = d.Outcome
 	}
-	e.Unstable = d.Unstable && e.Outcome == outcome.Passed
+	e.Unstable = d.Unstable && e.Outcome == run.Passed
 	e.Expected, e.Actual = first(d.Expected, d.Wanted), first(d.Actual, d.Found)
 	if d.Duration != nil && *d.Duration >= 0 {
-		e.Seconds = outcome.Took(*d.Duration / 1000)
+		e.Seconds = run.Took(*d.Duration / 1000)
 	}
 }
 
@@ -302,24 +303,24 @@ func (p *reader) flush() {
 	p.seen++
 	id := at.event.ID
 	if p.text.headSize > 0 {
-		p.sink(outcome.Event{Event: outcome.Output, ID: id, Text: p.text.String()})
+		p.sink(run.Event{Event: run.Output, ID: id, Text: p.text.String()})
 		p.text = excerpt{}
 	}
 	for _, step := range below.kept {
 		if step.Outcome.Bad() && at.event.Message == "" {
 			at.event.Failure = explained(at.event.Failure, step)
 		}
-		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Failure: step.Failure})
+		p.sink(run.Event{Event: run.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Failure: step.Failure})
 	}
 	for range below.omitted { // who limits steps counts them
-		p.sink(outcome.Event{Event: outcome.StepDone, ID: id, Step: "…", Outcome: outcome.Passed})
+		p.sink(run.Event{Event: run.StepDone, ID: id, Step: "…", Outcome: run.Passed})
 	}
-	at.event.Event = outcome.Finished
+	at.event.Event = run.Finished
 	p.sink(at.event)
 }
 
 // explained is the failure of a test that says nothing itself, as a step of it explains it.
-func explained(own outcome.Failure, step outcome.Event) outcome.Failure {
+func explained(own run.Failure, step run.Event) run.Failure {
 	own.Message = step.ID + ": " + step.Message
 	if own.File == "" {
 		own.File, own.Line = step.File, step.Line

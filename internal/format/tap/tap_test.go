@@ -6,13 +6,13 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/formattest"
 )
 
 // told reads a stream and gives what it tells, a line an event.
 func told(text string) ([]string, error) {
-	return formattest.Lines(func(sink outcome.Sink) error { return Read(strings.NewReader(text), sink) })
+	return formattest.Lines(func(sink run.Sink) error { return Read(strings.NewReader(text), sink) })
 }
 
 func TestRead(t *testing.T) {
@@ -53,21 +53,21 @@ func TestRead(t *testing.T) {
 
 // TestWriteAndRead holds that what is written is read again as it was.
 func TestWriteAndRead(t *testing.T) {
-	run, at := outcome.NewRun(), time.Unix(1000, 0)
-	for i, o := range outcome.All {
+	r, at := run.New(), time.Unix(1000, 0)
+	for i, o := range run.Outcomes {
 		id := fmt.Sprintf("u:g#t%d # \\ \x1b[31mred\nline", i)
-		run.Apply(outcome.Event{Event: outcome.StepDone, ID: id, Step: "one # two", Outcome: outcome.Passed})
-		run.Apply(outcome.Event{Event: outcome.Finished, ID: id, Outcome: o, Seconds: outcome.Took(0.25), At: at, Failure: outcome.Failure{Message: "it: \"leaks\"\n- twice", File: "a.go", Line: 3, Expected: "1", Actual: "two\nlines"}})
+		r.Apply(run.Event{Event: run.StepDone, ID: id, Step: "one # two", Outcome: run.Passed})
+		r.Apply(run.Event{Event: run.Finished, ID: id, Outcome: o, Seconds: run.Took(0.25), At: at, Failure: run.Failure{Message: "it: \"leaks\"\n- twice", File: "a.go", Line: 3, Expected: "1", Actual: "two\nlines"}})
 	}
 	var text strings.Builder
-	if err := Write(&text, run); err != nil {
+	if err := Write(&text, r); err != nil {
 		t.Fatal(err)
 	}
 	got, err := told(text.String())
-	if err != nil || len(got) != 2*len(outcome.All) {
+	if err != nil || len(got) != 2*len(run.Outcomes) {
 		t.Fatalf("read %q, %v from\n%s", got, err, text.String())
 	}
-	for i, o := range outcome.All {
+	for i, o := range run.Outcomes {
 		want := fmt.Sprintf("finished u:g#t%d # \\ red line | %s | ", i, o)
 		if !strings.HasPrefix(got[2*i+1], want) || !strings.HasSuffix(got[2*i+1], "it: \"leaks\"\n- twice | 1 | two\nlines | 0.25 s | a.go:3") {
 			t.Errorf("read %q, want %q …", got[2*i+1], want)
@@ -83,8 +83,8 @@ func FuzzRead(f *testing.F) {
 	f.Add("Bail out!\n    1..99999999999999999999\n#\nok")
 	f.Fuzz(func(t *testing.T, text string) {
 		points := 0
-		_ = Read(strings.NewReader(text), func(e outcome.Event) {
-			if e.Event == outcome.Finished {
+		_ = Read(strings.NewReader(text), func(e run.Event) {
+			if e.Event == run.Finished {
 				points++
 			}
 		})
@@ -107,16 +107,16 @@ func TestHostileYAML(t *testing.T) {
 		"without end":   strings.Repeat("  message: x\n", 1_000_000),
 		"alias to self": "  a: &a [*a]\n  expected: *a\n",
 	} {
-		var events []outcome.Event
-		if err := Read(strings.NewReader("1..1\nnot ok 1 - p\n  ---\n"+text+"  ...\n"), func(e outcome.Event) { events = append(events, e) }); err != nil {
+		var events []run.Event
+		if err := Read(strings.NewReader("1..1\nnot ok 1 - p\n  ---\n"+text+"  ...\n"), func(e run.Event) { events = append(events, e) }); err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
-		if len(events) != 1 || events[0].Outcome != outcome.Failed || len(events[0].Message) > 2*longestYAML || len(events[0].Expected) > 2*longestYAML {
+		if len(events) != 1 || events[0].Outcome != run.Failed || len(events[0].Message) > 2*longestYAML || len(events[0].Expected) > 2*longestYAML {
 			t.Errorf("%s: %d events, a message of %d bytes", name, len(events), len(events[0].Message))
 		}
 	}
-	e := outcome.Event{}
-	_ = Read(strings.NewReader("1..1\nnot ok 1 - p\n  ---\n  expected: &a [1, 2]\n  actual: {b: *a}\n  ...\n"), func(got outcome.Event) { e = got })
+	e := run.Event{}
+	_ = Read(strings.NewReader("1..1\nnot ok 1 - p\n  ---\n  expected: &a [1, 2]\n  actual: {b: *a}\n  ...\n"), func(got run.Event) { e = got })
 	if e.Expected != "- 1\n- 2" || e.Actual != "b:\n- 1\n- 2" {
 		t.Errorf("an alias that stands for little: expected %q, actual %q", e.Expected, e.Actual)
 	}
@@ -126,16 +126,16 @@ func TestHostileYAML(t *testing.T) {
 func TestManySteps(t *testing.T) {
 	const count = 300_000
 	text := strings.Repeat("    ok 1 - s\n", count) + "    not ok 2 - bad\nnot ok 1 - p\n1..1\n"
-	steps, last := 0, outcome.Event{}
-	sink := outcome.LimitSteps(func(e outcome.Event) {
-		if e.Event == outcome.StepDone {
+	steps, last := 0, run.Event{}
+	sink := run.LimitSteps(func(e run.Event) {
+		if e.Event == run.StepDone {
 			steps, last = steps+1, e
 		}
 	})
 	if err := Read(strings.NewReader(text), sink); err != nil {
 		t.Fatal(err)
 	}
-	if steps != outcome.MostSteps+1 || last.Step != "290001 more steps, 1 of them bad" || last.Outcome != outcome.Failed {
+	if steps != run.MostSteps+1 || last.Step != "290001 more steps, 1 of them bad" || last.Outcome != run.Failed {
 		t.Errorf("%d steps, the last %+v", steps, last)
 	}
 }

@@ -7,12 +7,13 @@ import (
 	"io"
 	"strings"
 
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 )
 
 // Write writes a run as TAP 14: a test point a test, its ID the description, with
 // diagnostics where it did not pass and its steps as a subtest.
-func Write(w io.Writer, run *outcome.Run) error {
+func Write(w io.Writer, run *run.Run) error {
 	out := bufio.NewWriter(w)
 	fmt.Fprintf(out, "TAP version 14\n")
 	if p := run.Planned; p != nil {
@@ -43,9 +44,9 @@ func Write(w io.Writer, run *outcome.Run) error {
 // plannedLine is a comment that says of which plan a run is a part.
 const plannedLine = "# fern shard %d/%d plan %s tests %s times %s"
 
-func ok(o outcome.Outcome) string {
+func ok(o run.Outcome) string {
 	switch o {
-	case outcome.Passed, outcome.Skipped, outcome.Surprise:
+	case run.Passed, run.Skipped, run.Surprise:
 		return "ok"
 	}
 	return "not ok"
@@ -53,8 +54,8 @@ func ok(o outcome.Outcome) string {
 
 // directiveOf is what stands behind a point: SKIP for what did not run, TODO for
 // what was expected to fail.
-func directiveOf(o outcome.Outcome, reason string) string {
-	word := map[outcome.Outcome]string{outcome.Skipped: "SKIP", outcome.Owed: "TODO", outcome.Surprise: "TODO"}[o]
+func directiveOf(o run.Outcome, reason string) string {
+	word := map[run.Outcome]string{run.Skipped: "SKIP", run.Owed: "TODO", run.Surprise: "TODO"}[o]
 	if word == "" {
 		return ""
 	}
@@ -62,15 +63,15 @@ func directiveOf(o outcome.Outcome, reason string) string {
 }
 
 // escape puts a text into one line that no directive begins in.
-func escape(text string) string { return escapes.Replace(outcome.PlainLine(text)) }
+func escape(text string) string { return escapes.Replace(plain.Line(text)) }
 
 var escapes = strings.NewReplacer(`\`, `\\`, `#`, `\#`)
 
 // writeDiagnosis writes the YAML of a point at some indentation. Texts are written as in JSON, which is
 // YAML, too: on one line, whatever is in them.
-func writeDiagnosis(out io.Writer, indent string, o outcome.Outcome, seconds float64, unstable bool, f outcome.Failure) error {
+func writeDiagnosis(out io.Writer, indent string, o run.Outcome, seconds float64, unstable bool, f run.Failure) error {
 	fmt.Fprintf(out, "%[1]s  ---\n%[1]s  duration_ms: %[2]g\n", indent, seconds*1000)
-	if o != outcome.Passed {
+	if o != run.Passed {
 		fmt.Fprintf(out, "%s  outcome: %s\n", indent, o)
 	}
 	if unstable {
@@ -98,6 +99,6 @@ func writeDiagnosis(out io.Writer, indent string, o outcome.Outcome, seconds flo
 }
 
 func quoted(text string) (string, error) {
-	data, err := json.Marshal(outcome.Plain(text))
+	data, err := json.Marshal(plain.Text(text))
 	return string(data), err
 }

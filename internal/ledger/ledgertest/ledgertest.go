@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/outcome"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 )
 
@@ -37,9 +37,9 @@ func Fill(l *ledger.Ledger, tests, runs int) error {
 	return into.Close()
 }
 
-func madeRun(random *rand.Rand, began time.Time, tests int, late bool) *outcome.Run {
-	run := outcome.NewRun()
-	run.Apply(outcome.Event{Event: outcome.RunBegins, At: began})
+func madeRun(random *rand.Rand, began time.Time, tests int, late bool) *run.Run {
+	r := run.New()
+	r.Apply(run.Event{Event: run.RunBegins, At: began})
 	var at [4]float64
 	for test := range tests {
 		worker := test % len(at)
@@ -47,16 +47,16 @@ func madeRun(random *rand.Rand, began time.Time, tests int, late bool) *outcome.
 		if late && test%50 == 7 {
 			seconds *= 1.5
 		}
-		e := outcome.Event{Event: outcome.Started, ID: ID(test), Worker: worker + 1, Batch: 1 + test/100, At: began.Add(time.Duration(at[worker] * float64(time.Second)))}
-		run.Apply(e)
+		e := run.Event{Event: run.Started, ID: ID(test), Worker: worker + 1, Batch: 1 + test/100, At: began.Add(time.Duration(at[worker] * float64(time.Second)))}
+		r.Apply(e)
 		at[worker] += seconds
-		e.Event, e.Outcome, e.Seconds, e.At = outcome.Finished, outcome.Passed, &seconds, began.Add(time.Duration(at[worker]*float64(time.Second)))
+		e.Event, e.Outcome, e.Seconds, e.At = run.Finished, run.Passed, &seconds, began.Add(time.Duration(at[worker]*float64(time.Second)))
 		if test%100 == 13 && random.IntN(10) == 0 {
-			e.Outcome, e.Message, e.File, e.Line = outcome.Failed, fmt.Sprintf("bed %d is dry: %d litres", test, random.IntN(9)), "beds/bed_test.go", test%7
-			run.Apply(outcome.Event{Event: outcome.Output, ID: e.ID, Text: "pump started\npump stopped\n"})
+			e.Outcome, e.Message, e.File, e.Line = run.Failed, fmt.Sprintf("bed %d is dry: %d litres", test, random.IntN(9)), "beds/bed_test.go", test%7
+			r.Apply(run.Event{Event: run.Output, ID: e.ID, Text: "pump started\npump stopped\n"})
 		}
-		run.Apply(e)
+		r.Apply(e)
 	}
-	run.Apply(outcome.Event{Event: outcome.RunEnds, At: began.Add(time.Duration(at[0] * float64(time.Second)))})
-	return run
+	r.Apply(run.Event{Event: run.RunEnds, At: began.Add(time.Duration(at[0] * float64(time.Second)))})
+	return r
 }

@@ -10,7 +10,8 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -21,8 +22,8 @@ var pageText string
 
 // page is the template of the page. What tests said goes through its escaping.
 var page = template.Must(template.New("page").Funcs(template.FuncMap{
-	"line":    outcome.PlainLine,
-	"plain":   outcome.Plain,
+	"line":    plain.Line,
+	"plain":   plain.Text,
 	"output":  func(b []byte) string { return lastLines(string(b), htmlLines) },
 	"short":   history.Short,
 	"clock":   history.ClockTenths,
@@ -40,9 +41,9 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"card":    report.CardWords,
 	"counts":  report.Counts,
 	"anchor":  anchor,
-	"bad":     outcome.CountBad,
-	"first":   func(list []*outcome.Result) []*outcome.Result { return list[:min(len(list), testsTold)] },
-	"more":    func(list []*outcome.Result) int { return max(0, len(list)-testsTold) },
+	"bad":     run.CountBad,
+	"first":   func(list []*run.Result) []*run.Result { return list[:min(len(list), testsTold)] },
+	"more":    func(list []*run.Result) int { return max(0, len(list)-testsTold) },
 	"rest":    func(failed int) int { return max(0, failed-htmlFailures) },
 	"past":    func(c *relay.Card) []history.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
 }).Parse(pageText))
@@ -59,9 +60,9 @@ type pageData struct {
 	*About
 	Words    []string
 	Failed   int
-	Failures []*outcome.Result // those that are told whole
-	Suites   []*outcome.SuiteResults
-	Slowest  []*outcome.Result
+	Failures []*run.Result // those that are told whole
+	Suites   []*run.SuiteResults
+	Slowest  []*run.Result
 	Work     float64
 	Timeline template.HTML // drawn by ourselves; its texts are escaped there
 	Marks    []mark
@@ -69,7 +70,7 @@ type pageData struct {
 
 // mark is a count of an outcome.
 type mark struct {
-	Outcome outcome.Outcome
+	Outcome run.Outcome
 	Count   int
 }
 
@@ -78,7 +79,7 @@ func writeHTML(w io.Writer, a *About) error {
 	data.Failed = len(data.Failures)
 	data.Failures = data.Failures[:min(data.Failed, htmlFailures)]
 	data.Slowest, data.Work = a.slowest()
-	for _, o := range outcome.All {
+	for _, o := range run.Outcomes {
 		if n := a.Run.Counts[o]; n > 0 {
 			data.Marks = append(data.Marks, mark{o, n})
 		}
@@ -102,7 +103,7 @@ func where(id string) string {
 
 // within is a group with its suite, which a report of others may not name.
 func within(suite, group string) string {
-	return outcome.PlainLine(strings.TrimPrefix(suite+":"+group, ":"))
+	return plain.Line(strings.TrimPrefix(suite+":"+group, ":"))
 }
 
 // anchor names a test within the page, each by another name.

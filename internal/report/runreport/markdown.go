@@ -10,7 +10,8 @@ import (
 	"time"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/report"
 )
 
@@ -32,7 +33,7 @@ func writeMarkdown(to io.Writer, a *About) error {
 	if len(a.Parts) > 0 {
 		fmt.Fprint(w, "\n## Reports\n\n")
 		for _, words := range a.Parts {
-			fmt.Fprintf(w, "- %s\n", report.Prose(outcome.PlainLine(words)))
+			fmt.Fprintf(w, "- %s\n", report.Prose(plain.Line(words)))
 		}
 	}
 	failures := a.Run.Troubled()
@@ -77,8 +78,8 @@ func codeOrNothing(text string) string {
 	return report.Code(text)
 }
 
-func markdownFailure(w io.Writer, a *About, r *outcome.Result) {
-	fmt.Fprintf(w, "\n<details><summary>%s %s</summary>\n\n", r.Outcome.Shape(), html.EscapeString(outcome.PlainLine(r.ID)))
+func markdownFailure(w io.Writer, a *About, r *run.Result) {
+	fmt.Fprintf(w, "\n<details><summary>%s %s</summary>\n\n", r.Outcome.Shape(), html.EscapeString(plain.Line(r.ID)))
 	if at := place(r); at != "" {
 		fmt.Fprintf(w, "%s in %s, %s\n\n", r.Outcome, history.Short(r.Seconds), report.Code(at))
 	}
@@ -90,7 +91,7 @@ func markdownFailure(w io.Writer, a *About, r *outcome.Result) {
 	}
 	for _, s := range r.Steps {
 		if s.Outcome.Bad() {
-			fmt.Fprintf(w, "- step %s %s\n", report.Code(s.Name), report.Prose(outcome.PlainLine(s.Message)))
+			fmt.Fprintf(w, "- step %s %s\n", report.Code(s.Name), report.Prose(plain.Line(s.Message)))
 		}
 	}
 	if output := lastLines(string(r.Output), markdownLines); strings.TrimSpace(output) != "" {
@@ -106,7 +107,7 @@ func markdownFailure(w io.Writer, a *About, r *outcome.Result) {
 
 // block writes what a test said as lines of code, cut where it is too long.
 func block(text string) string {
-	text = outcome.Plain(text)
+	text = plain.Text(text)
 	if len(text) > markdownText {
 		text = strings.ToValidUTF8(text[:markdownText], "") + "\n… cut off here"
 	}
@@ -135,7 +136,7 @@ func markdownWorkers(w io.Writer, a *About) {
 			return max(0, min(workerCells-1, int(workerCells*t.Sub(a.Run.Started).Seconds()/wall)))
 		}
 		for cell := at(r.Started); cell <= at(r.Ended); cell++ {
-			if track := tracks[r.Worker-1]; track[cell] == "·" || r.Outcome.Bad() && track[cell] == outcome.Passed.Shape() {
+			if track := tracks[r.Worker-1]; track[cell] == "·" || r.Outcome.Bad() && track[cell] == run.Passed.Shape() {
 				track[cell] = r.Outcome.Shape()
 			}
 		}
@@ -150,7 +151,7 @@ func markdownWorkers(w io.Writer, a *About) {
 func markdownGroups(w io.Writer, a *About) {
 	tests := &bytes.Buffer{}
 	fmt.Fprint(w, "\n## Groups\n\n| group | what came of it | passed | time |\n| --- | --- | ---: | ---: |\n")
-	more := a.eachGroup(markdownTests, func(name string, g *outcome.GroupResults, some []*outcome.Result) {
+	more := a.eachGroup(markdownTests, func(name string, g *run.GroupResults, some []*run.Result) {
 		fmt.Fprintf(w, "| %s | %s | %s | %s |\n", report.Code(name), report.Counts(g.Counts), passed(g), history.Short(g.Seconds))
 		for _, r := range some {
 			fmt.Fprintf(tests, "| %s %s | %s %s | %s |\n", report.Code(name), report.Code(report.Name(r.ID)), r.Outcome.Shape(), r.Outcome, history.Short(r.Seconds))

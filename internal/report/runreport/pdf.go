@@ -6,7 +6,8 @@ import (
 	"strings"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
@@ -95,7 +96,7 @@ func pastDrawings(a *About) (drawn []draw.Drawing, err error) {
 type text struct{ lines []draw.Line }
 
 func (t *text) add(tone draw.Tone, indent int, words string) {
-	line := draw.Line{Text: outcome.PlainLine(words), Tone: tone, Indent: indent}
+	line := draw.Line{Text: plain.Line(words), Tone: tone, Indent: indent}
 	if tone == draw.Heading || tone == draw.Bad {
 		line.Keep = 2
 	}
@@ -104,7 +105,7 @@ func (t *text) add(tone draw.Tone, indent int, words string) {
 
 // addAll adds the lines of a text, so many at most.
 func (t *text) addAll(tone draw.Tone, indent int, words string, most int) {
-	for i, line := range strings.Split(strings.TrimRight(outcome.Plain(words), "\n "), "\n") {
+	for i, line := range strings.Split(strings.TrimRight(plain.Text(words), "\n "), "\n") {
 		if i == most {
 			t.lines = append(t.lines, draw.Line{Text: "…", Tone: draw.Faint, Indent: indent})
 			return
@@ -133,7 +134,7 @@ func pdfCauses(t *text, a *About, failures int) {
 	}
 }
 
-func pdfFailure(t *text, a *About, r *outcome.Result) {
+func pdfFailure(t *text, a *About, r *run.Result) {
 	t.add(draw.Bad, 0, strings.TrimSuffix(fmt.Sprintf("%s: %s in %s, %s", r.ID, r.Outcome, history.Short(r.Seconds), place(r)), ", "))
 	if r.Message != "" {
 		t.addAll(draw.Plain, 1, r.Message, pdfMessage)
@@ -167,7 +168,7 @@ func pdfSlowest(t *text, a *About) {
 
 func pdfGroups(t *text, a *About) {
 	t.add(draw.Heading, 0, "Groups")
-	more := a.eachGroup(pdfTests, func(name string, g *outcome.GroupResults, some []*outcome.Result) {
+	more := a.eachGroup(pdfTests, func(name string, g *run.GroupResults, some []*run.Result) {
 		line := fmt.Sprintf("%s: %s; %s passed, %s", name, report.Counts(g.Counts), passed(g), history.Short(g.Seconds))
 		t.add(draw.Plain, 1, line)
 		for _, r := range some {

@@ -13,7 +13,8 @@ import (
 	"strings"
 
 	"fernrelay/core/history"
-	"fernrelay/core/outcome"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/relay"
@@ -25,7 +26,7 @@ import (
 type About struct {
 	Title  string
 	Kept   *ledger.RunRecord // nil of a run that is not kept, as one that was merged
-	Run    *outcome.Run
+	Run    *run.Run
 	Causes []relay.KnownCause
 	Cards  map[string]*relay.Card // what the ledger knows of failing tests, by ID
 	Parts  []string               // which shards came back, failed and are missing, in words
@@ -38,22 +39,22 @@ type About struct {
 const failuresKnown = 500
 
 // Of gathers what there is to say of a run of the ledger.
-func Of(r *relay.Relay, kept *ledger.RunRecord, run *outcome.Run) (*About, error) {
+func Of(r *relay.Relay, kept *ledger.RunRecord, run *run.Run) (*About, error) {
 	a := &About{Title: fmt.Sprintf("%s, run %d", r.Project.Name, kept.Number), Kept: kept, Run: run, project: r.Project.Name}
 	return a, a.know(r, kept)
 }
 
 // OfMerged gathers what there is to say of shards together; the ledger of the project is asked
 // what it knows of what failed.
-func OfMerged(r *relay.Relay, m *outcome.Merged, parts []outcome.Part, broken []string) (*About, error) {
+func OfMerged(r *relay.Relay, m *run.Merged, parts []run.Part, broken []string) (*About, error) {
 	a := &About{Title: r.Project.Name + ", " + report.Plural(len(parts), "report") + " together", Run: m.Run, project: r.Project.Name}
 	for _, p := range parts {
-		words := outcome.PlainLine(p.Name)
+		words := plain.Line(p.Name)
 		if of := p.Run.Planned; of != nil {
 			words += fmt.Sprintf(", shard %d of %d", of.Shard, of.Of)
 		}
 		words += ": " + p.Run.Summary()
-		if outcome.CountBad(p.Run.Counts) > 0 {
+		if run.CountBad(p.Run.Counts) > 0 {
 			words += "; it failed"
 		}
 		a.Parts = append(a.Parts, words)
@@ -121,7 +122,7 @@ func (a *About) words() []string {
 		}
 	}
 	if a.Run.Note != "" {
-		lines = append(lines, "beside the tests: "+outcome.PlainLine(a.Run.Note))
+		lines = append(lines, "beside the tests: "+plain.Line(a.Run.Note))
 	}
 	return lines
 }
@@ -130,18 +131,18 @@ func (a *About) words() []string {
 const slowestTold = 10
 
 // slowest gives the slowest tests of the run, and the seconds of all.
-func (a *About) slowest() (tests []*outcome.Result, work float64) {
+func (a *About) slowest() (tests []*run.Result, work float64) {
 	tests = slices.Clone(a.Run.Results)
 	for _, r := range tests {
 		work += r.Seconds
 	}
-	slices.SortStableFunc(tests, func(a, b *outcome.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
+	slices.SortStableFunc(tests, func(a, b *run.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
 	return tests[:min(len(tests), slowestTold)], work
 }
 
 // eachGroup tells the groups of the run, those with the most bad tests first in their suites, each
 // with its tests as long as there are no more than so many, and counts the tests that it leaves out.
-func (a *About) eachGroup(most int, tell func(name string, g *outcome.GroupResults, tests []*outcome.Result)) (more int) {
+func (a *About) eachGroup(most int, tell func(name string, g *run.GroupResults, tests []*run.Result)) (more int) {
 	for _, s := range a.Run.Suites() {
 		for _, g := range s.Groups {
 			n := min(most, len(g.Results))
@@ -154,7 +155,7 @@ func (a *About) eachGroup(most int, tell func(name string, g *outcome.GroupResul
 }
 
 // passed is the share of a group's tests that passed, of those that came to an end.
-func passed(g *outcome.GroupResults) string {
+func passed(g *run.GroupResults) string {
 	if g.Ran == 0 {
 		return "–"
 	}
@@ -163,7 +164,7 @@ func passed(g *outcome.GroupResults) string {
 
 // lastLines gives so many of the last lines of an output.
 func lastLines(text string, most int) string {
-	lines := strings.Split(strings.TrimRight(outcome.Plain(text), "\n "), "\n")
+	lines := strings.Split(strings.TrimRight(plain.Text(text), "\n "), "\n")
 	if cut := len(lines) - most; cut > 0 {
 		lines = append([]string{fmt.Sprintf("… %s before", report.Plural(cut, "line"))}, lines[cut:]...)
 	}
@@ -171,11 +172,11 @@ func lastLines(text string, most int) string {
 }
 
 // place is where a failure is, empty where nothing is told.
-func place(r *outcome.Result) string {
+func place(r *run.Result) string {
 	if r.File == "" {
 		return ""
 	}
-	return fmt.Sprintf("%s:%d", outcome.PlainLine(r.File), r.Line)
+	return fmt.Sprintf("%s:%d", plain.Line(r.File), r.Line)
 }
 
 // testsTold bounds how many tests of a cause are named.
@@ -192,5 +193,5 @@ func (a *About) wall() string {
 
 // placed reports whether it is known what ran where.
 func (a *About) placed() bool {
-	return a.wall() != "" && slices.ContainsFunc(a.Run.Results, func(r *outcome.Result) bool { return r.Worker > 0 })
+	return a.wall() != "" && slices.ContainsFunc(a.Run.Results, func(r *run.Result) bool { return r.Worker > 0 })
 }

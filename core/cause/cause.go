@@ -1,7 +1,18 @@
-package outcome
+// Package cause groups the failures of a run by their origin: the place in the project's code that they share,
+// the resource that they lack, or the words that they have in common.
+//
+//	for _, c := range cause.Group(r.Troubled(), cause.OwnIn(dir)) {
+//		fmt.Println(len(c.Results), "tests:", c.Words)
+//	}
+//
+// The signs of a cause are the same in other runs, so that it can be recognised there.
+package cause
 
 import (
 	"cmp"
+	"fernrelay/core/internal/parallel"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fmt"
 	"path"
 	"slices"
@@ -10,17 +21,17 @@ import (
 
 // Cause is what failures have in common that have one origin.
 type Cause struct {
-	Words   string    // what the failures say, in the words of the first
-	Origin  Frame     // the deepest frame in the project's own code that all of them share; zero where none is
-	Path    []Frame   // from there outward, as far as they share it
-	Lacks   *Resource // what is missing, if that is the cause
-	Results []*Result // in the order in which they came to their outcome
-	Signs   []string  // of the failures, each once; the same in other runs
+	Words   string        // what the failures say, in the words of the first
+	Origin  Frame         // the deepest frame in the project's own code that all of them share; zero where none is
+	Path    []Frame       // from there outward, as far as they share it
+	Lacks   *Resource     // what is missing, if that is the cause
+	Results []*run.Result // in the order in which they came to their outcome
+	Signs   []string      // of the failures, each once; the same in other runs
 }
 
 // failing is a failure as it is compared with others.
 type failing struct {
-	result *Result
+	result *run.Result
 	frames []Frame // own ones, the deepest first
 	origin Frame   // the deepest of them that is no test's own line; zero where none is
 	words  string  // the first line of what brought it about
@@ -38,12 +49,12 @@ const (
 	outputsRead = 2000
 )
 
-func newFailing(r *Result, own func(string) (string, bool), withOutput bool) failing {
+func newFailing(r *run.Result, own func(string) (string, bool), withOutput bool) failing {
 	f := failing{result: r, words: firstLine(r.Message)}
-	text := Plain(r.Message)
+	text := plain.Text(r.Message)
 	output := ""
 	if withOutput {
-		output = Plain(ends(string(r.Output)))
+		output = plain.Text(ends(string(r.Output)))
 		text += "\n" + output
 	}
 	chain, root := chained(text)
@@ -94,7 +105,7 @@ func (f *failing) sign() string {
 	switch {
 	case f.lacks != nil:
 		return "lacks " + f.lacks.Kind + " " + f.lacks.Name
-	case f.result.Outcome == TimedOut && f.origin.File == "":
+	case f.result.Outcome == run.TimedOut && f.origin.File == "":
 		return "time " + group
 	case f.signal != "" && f.origin.File == "":
 		return "signal " + f.signal + f.reach(group)
@@ -118,7 +129,7 @@ func (f *failing) reach(group string) string {
 }
 
 // Signs gives the sign of the cause of every failure, by ID.
-func Signs(bad []*Result, own func(file string) (name string, own bool)) map[string]string {
+func Signs(bad []*run.Result, own func(file string) (name string, own bool)) map[string]string {
 	signs := make(map[string]string, len(bad))
 	for _, f := range failings(bad, own) {
 		signs[f.result.ID] = f.sign()
@@ -127,13 +138,13 @@ func Signs(bad []*Result, own func(file string) (name string, own bool)) map[str
 }
 
 // failings makes ready failures to be compared.
-func failings(bad []*Result, own func(file string) (name string, own bool)) []failing {
+func failings(bad []*run.Result, own func(file string) (name string, own bool)) []failing {
 	all := make([]failing, len(bad))
-	Concurrently(len(bad), func(i int) { all[i] = newFailing(bad[i], own, i < outputsRead) })
+	parallel.Do(len(bad), func(i int) { all[i] = newFailing(bad[i], own, i < outputsRead) })
 	return all
 }
 
-// Causes groups failures by their origin, the largest group first. Failures belong together
+// Group groups failures by their origin, the largest group first. Failures belong together
 //
 //   - that lack the same resource;
 //   - that went wrong at the same line of the project's own code, beneath the tests, and do
@@ -146,7 +157,7 @@ func failings(bad []*Result, own func(file string) (name string, own bool)) []fa
 //   - that took too long in the same group, and nothing tells where.
 //
 // Of errors that brought about each other the first one counts.
-func Causes(bad []*Result, own func(file string) (name string, own bool)) []Cause {
+func Group(bad []*run.Result, own func(file string) (name string, own bool)) []Cause {
 	all := failings(bad, own)
 	g := newGrouping(len(all))
 	said := map[Frame][]string{} // by origin: what is said there, differing from each other
@@ -164,7 +175,7 @@ func Causes(bad []*Result, own func(file string) (name string, own bool)) []Caus
 				said[at] = append(said[at], f.alike)
 			}
 			g.join(i, fmt.Sprint("at ", at, " ", n))
-		case f.result.Outcome == TimedOut, f.signal != "":
+		case f.result.Outcome == run.TimedOut, f.signal != "":
 			g.join(i, f.sign())
 			continue
 		case !f.tells:

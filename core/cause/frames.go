@@ -1,4 +1,4 @@
-package outcome
+package cause
 
 import (
 	"regexp"

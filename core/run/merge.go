@@ -1,4 +1,4 @@
-package outcome
+package run
 
 import (
 	"cmp"
@@ -35,7 +35,7 @@ var rank = []Outcome{Failed, Errored, TimedOut, Surprise, Owed, Passed, Skipped,
 // Merge puts parts together, and finds out whether all shards of their plan came
 // back, were planned alike, and told of different tests.
 func Merge(parts []Part) *Merged {
-	m := &Merged{Run: NewRun()}
+	m := &Merged{Run: New()}
 	told := map[string][]string{} // by ID: the names of the parts
 	for _, p := range parts {
 		for _, r := range p.Run.Results {

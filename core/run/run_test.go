@@ -1,6 +1,7 @@
-package outcome
+package run
 
 import (
+	"fernrelay/core/plain"
 	"strings"
 	"testing"
 	"time"
@@ -13,7 +14,7 @@ func at(seconds float64) time.Time {
 }
 
 func TestFold(t *testing.T) {
-	r := NewRun()
+	r := New()
 	for _, e := range []Event{
 		{Event: RunBegins, At: at(0)},
 		{Event: Started, ID: "a", Worker: 1, Batch: 1, At: at(1)},
@@ -42,7 +43,7 @@ func TestFold(t *testing.T) {
 
 func TestExitStatus(t *testing.T) {
 	for o, want := range map[Outcome]int{Passed: 0, Skipped: 0, Owed: 0, Surprise: 0, Failed: 1, Errored: 1, TimedOut: 1, Lost: 3} {
-		r := NewRun()
+		r := New()
 		r.Apply(Event{Event: Finished, ID: "x", Outcome: o})
 		if got := r.ExitStatus(); got != want {
 			t.Errorf("%s: status %d, want %d", o, got, want)
@@ -52,7 +53,7 @@ func TestExitStatus(t *testing.T) {
 
 // TestOutputIsBounded holds that a flood keeps its head and its tail.
 func TestOutputIsBounded(t *testing.T) {
-	r := NewRun()
+	r := New()
 	r.Apply(Event{Event: Output, ID: "x", Text: "the head"})
 	for range 5000 {
 		r.Apply(Event{Event: Output, ID: "x", Text: strings.Repeat("flood ", 100)})
@@ -80,11 +81,11 @@ func TestPlain(t *testing.T) {
 		"pa\u200bss\u00aded\u2028":             "passed",
 		"tag \U000E0041\U000E0042\u3164\ufeff": "tag ",
 	} {
-		if got := Plain(in); got != want {
+		if got := plain.Text(in); got != want {
 			t.Errorf("%q: %q, want %q", in, got, want)
 		}
 	}
-	if got := PlainLine(" a\n\tb  c "); got != "a b c" {
+	if got := plain.Line(" a\n\tb  c "); got != "a b c" {
 		t.Errorf("on a line: %q", got)
 	}
 }
@@ -94,7 +95,7 @@ func FuzzPlain(f *testing.F) {
 	f.Add("\x1b[31m")
 	f.Add("\x1b\x1b[[mm\u009b1m")
 	f.Fuzz(func(t *testing.T, text string) {
-		got := Plain(text)
+		got := plain.Text(text)
 		if !utf8.ValidString(got) {
 			t.Fatalf("%q: broken UTF-8", got)
 		}

@@ -1,4 +1,4 @@
-package outcome
+package run
 
 import (
 	"fmt"
@@ -10,7 +10,7 @@ import (
 )
 
 func part(name string, planned *Planned, results ...string) Part {
-	run := NewRun()
+	run := New()
 	run.Apply(Event{Event: RunBegins, At: time.Unix(1000, 0), Planned: planned})
 	for _, text := range results {
 		id, o, _ := strings.Cut(text, " ")
@@ -89,7 +89,7 @@ func TestMergeCounts(t *testing.T) {
 			parts = append(parts, part(fmt.Sprint(p), nil, results...))
 		}
 		m := Merge(parts)
-		again := NewRun()
+		again := New()
 		m.Run.Replay(again.Apply)
 		for _, run := range []*Run{m.Run, again} {
 			if run.Done() != len(gravest) || len(run.Results) != len(gravest) {

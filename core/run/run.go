@@ -1,9 +1,17 @@
-// Package outcome holds what came of tests: the outcomes, the events in which a
-// run is told, and the run that those events fold into.
+// Package run defines the outcomes of tests, the events that report a run, and the run that they add up to.
 //
-// Every part of Fern Relay that tells or hears of a run uses the one Event type,
-// whether it comes from an adapter, goes to a screen or stands in a file.
-package outcome
+//	r := run.New()
+//	for e := range events {
+//		r.Apply(e)
+//	}
+//	for _, result := range r.Troubled() {
+//		fmt.Println(result.ID, result.Outcome, result.Message)
+//	}
+//	os.Exit(r.ExitStatus())
+//
+// Adapters, screens and files all use the one [Event] type. [Event], [Result] and [Step] embed the one
+// [Failure], so what one format reads another can write. [Merge] combines the reports of several machines.
+package run
 
 import (
 	"slices"
@@ -26,14 +34,14 @@ const (
 	Lost     Outcome = "lost"
 )
 
-// All lists the outcomes in the order in which they are told.
-var All = []Outcome{Passed, Failed, Errored, TimedOut, Skipped, Owed, Surprise, Lost}
+// Outcomes lists all outcomes in the order in which reports print them.
+var Outcomes = []Outcome{Passed, Failed, Errored, TimedOut, Skipped, Owed, Surprise, Lost}
 
-// Named gives an outcome by its name, without holding on to the text that it is cut
-// out of. A name that is none stays as it is.
-func Named(name string) Outcome {
-	if i := slices.Index(All, Outcome(name)); i >= 0 {
-		return All[i]
+// OutcomeNamed returns the outcome with a name. It does not keep the text alive that the name is cut
+// out of. It returns an unknown name as it is.
+func OutcomeNamed(name string) Outcome {
+	if i := slices.Index(Outcomes, Outcome(name)); i >= 0 {
+		return Outcomes[i]
 	}
 	return Outcome(name)
 }

@@ -1,9 +1,17 @@
-package outcome
+// Package sidebyside compares an expected with an actual text, line by line and word by word.
+//
+//	for _, line := range sidebyside.Align(result.Expected, result.Actual) {
+//		show(line.Expected, line.Actual)
+//	}
+package sidebyside
 
 import (
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
+
+	"github.com/aymanbagabas/go-udiff"
 )
 
 // Span is a part of a line that is the same on both sides, or is not.
@@ -22,9 +30,8 @@ func (s Sides) Same() bool {
 	return s.Expected != nil && s.Actual != nil && !slices.ContainsFunc(s.Expected, differs) && !slices.ContainsFunc(s.Actual, differs)
 }
 
-// alignedMost bounds what is aligned piece by piece, in lines and in words of a line;
-// of more, what lies between the parts that are the same at both ends differs as a
-// whole.
+// alignedMost bounds the lines, and the words of a line, that are aligned. Between longer lists everything
+// but their common beginning and end counts as different.
 const alignedMost = 400
 
 // Align lays two texts side by side, line by line, and marks in which words they
@@ -101,8 +108,7 @@ type stretch struct {
 	same             bool
 }
 
-// align finds a longest common subsequence of two lists, and gives the stretches that
-// are part of it and those between.
+// align divides two lists into the stretches that they share and those in which they differ.
 func align(a, b []string) []stretch {
 	head := 0
 	for head < len(a) && head < len(b) && a[head] == b[head] {
@@ -112,57 +118,54 @@ func align(a, b []string) []stretch {
 	for tail < len(a)-head && tail < len(b)-head && a[len(a)-1-tail] == b[len(b)-1-tail] {
 		tail++
 	}
-	var out []stretch
-	add := func(s stretch) {
-		if s.a == s.endA && s.b == s.endB {
-			return
-		}
-		if n := len(out); n > 0 && out[n-1].same == s.same {
-			out[n-1].endA, out[n-1].endB = s.endA, s.endB
-			return
-		}
-		out = append(out, s)
-	}
-	add(stretch{0, head, 0, head, true})
 	endA, endB := len(a)-tail, len(b)-tail
-	if endA-head <= alignedMost && endB-head <= alignedMost {
-		middle(a[head:endA], b[head:endB], head, add)
-	} else {
-		add(stretch{head, endA, head, endB, false})
+	stretches := stretches{{0, head, 0, head, true}}
+	if max(endA, endB)-head <= alignedMost {
+		stretches.diff(a[head:endA], b[head:endB])
 	}
-	add(stretch{endA, len(a), endB, len(b), true})
-	return out
+	stretches.until(endA, endB, false)
+	stretches.until(len(a), len(b), true)
+	return slices.DeleteFunc(stretches, func(s stretch) bool { return s.a == s.endA && s.b == s.endB })
 }
 
-// middle aligns two lists by the table of the lengths of their common subsequences
-// (Wagner and Fischer, "The string-to-string correction problem", 1974).
-func middle(a, b []string, from int, add func(stretch)) {
-	lengths := make([][]int, len(a)+1) // of the rests from i and j on
-	for i := range lengths {
-		lengths[i] = make([]int, len(b)+1)
+// stretches are in the order of the lists, without gaps.
+type stretches []stretch
+
+// until appends the stretch up to a place in both lists, and joins it to the last one if that is of its kind.
+func (s *stretches) until(endA, endB int, same bool) {
+	last := &(*s)[len(*s)-1]
+	if last.same == same {
+		last.endA, last.endB = endA, endB
+		return
 	}
-	for i := len(a) - 1; i >= 0; i-- {
-		for j := len(b) - 1; j >= 0; j-- {
-			if a[i] == b[j] {
-				lengths[i][j] = lengths[i+1][j+1] + 1
-			} else {
-				lengths[i][j] = max(lengths[i+1][j], lengths[i][j+1])
+	*s = append(*s, stretch{last.endA, endA, last.endB, endB, same})
+}
+
+// diff appends the stretches of two lists. The library compares characters, so each different element
+// stands for one.
+func (s *stretches) diff(a, b []string) {
+	last := (*s)[len(*s)-1]
+	characters := map[string]rune{}
+	encode := func(list []string) string {
+		var text strings.Builder
+		for _, element := range list {
+			if _, known := characters[element]; !known {
+				characters[element] = rune(utf8.RuneSelf + len(characters))
 			}
+			text.WriteRune(characters[element])
 		}
+		return text.String()
 	}
-	i, j := 0, 0
-	for i < len(a) || j < len(b) {
-		at := stretch{from + i, from + i, from + j, from + j, false}
-		switch {
-		case i < len(a) && j < len(b) && a[i] == b[j]:
-			at.same = true
-			i, j = i+1, j+1
-		case j == len(b) || i < len(a) && lengths[i+1][j] >= lengths[i][j+1]:
-			i++
-		default:
-			j++
-		}
-		at.endA, at.endB = from+i, from+j
-		add(at)
+	before, after := encode(a), encode(b)
+	endA, endB, at := last.endA, last.endB, 0
+	for _, edit := range udiff.Strings(before, after) {
+		same := utf8.RuneCountInString(before[at:edit.Start])
+		s.until(endA+same, endB+same, true)
+		endA += same + utf8.RuneCountInString(before[edit.Start:edit.End])
+		endB += same + utf8.RuneCountInString(edit.New)
+		s.until(endA, endB, false)
+		at = edit.End
 	}
+	rest := utf8.RuneCountInString(before[at:])
+	s.until(endA+rest, endB+rest, true)
 }

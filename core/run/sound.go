@@ -1,4 +1,4 @@
-package outcome
+package run
 
 import "slices"
 
@@ -22,7 +22,7 @@ func (e Event) Sound() Event {
 	if p := e.Planned; p != nil && (p.Shard < 1 || p.Shard > p.Of || p.Of > mostWorkers) {
 		e.Planned = nil
 	}
-	if (e.Event == Finished || e.Event == StepDone) && !slices.Contains(All, e.Outcome) {
+	if (e.Event == Finished || e.Event == StepDone) && !slices.Contains(Outcomes, e.Outcome) {
 		e.Outcome = Lost
 	}
 	e.Line = max(0, e.Line)

@@ -1,4 +1,4 @@
-package outcome
+package sidebyside
 
 import (
 	"math/rand/v2"

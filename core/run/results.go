@@ -1,4 +1,4 @@
-package outcome
+package run
 
 import (
 	"slices"
@@ -44,8 +44,8 @@ type Run struct {
 	byID           map[string]*Result
 }
 
-// NewRun makes an empty run.
-func NewRun() *Run {
+// New makes an empty run.
+func New() *Run {
 	return &Run{Counts: map[Outcome]int{}, byID: map[string]*Result{}}
 }
 
@@ -146,7 +146,7 @@ func (r *Run) Unstable() []*Result {
 func (r *Run) Summary() string {
 	unstable := len(r.Unstable())
 	var parts []string
-	for _, o := range All {
+	for _, o := range Outcomes {
 		n := r.Counts[o]
 		if o == Passed {
 			n -= unstable

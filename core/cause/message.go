@@ -1,6 +1,7 @@
-package outcome
+package cause
 
 import (
+	"fernrelay/core/plain"
 	"regexp"
 	"slices"
 	"strings"
@@ -44,7 +45,7 @@ const longestAlike = 400
 
 // firstLine is the first line of a message that has words.
 func firstLine(message string) string {
-	for line := range strings.SplitSeq(Plain(message), "\n") {
+	for line := range strings.SplitSeq(plain.Text(message), "\n") {
 		if strings.IndexFunc(line, isLetter) >= 0 {
 			return strings.TrimSpace(line)
 		}

@@ -1,0 +1,41 @@
+package run
+
+import (
+	"regexp"
+	"strings"
+)
+
+// longestCompared bounds the words in which a comparison is looked for, in bytes.
+const longestCompared = 64 << 10
+
+// Compared reads the two sides of a comparison out of a failure's words, in the
+// forms that are common in test messages. Both are empty where there are none, or
+// more words than anybody could compare.
+func Compared(words string) (expected, actual string) {
+	if len(words) > longestCompared {
+		return "", ""
+	}
+	for _, form := range comparisons {
+		match := form.FindStringSubmatch(words)
+		if match == nil {
+			continue
+		}
+		for i, name := range form.SubexpNames() {
+			switch name {
+			case "expected":
+				expected = strings.TrimSpace(match[i])
+			case "actual":
+				actual = strings.TrimSpace(match[i])
+			}
+		}
+		return expected, actual
+	}
+	return "", ""
+}
+
+var comparisons = []*regexp.Regexp{
+	regexp.MustCompile(`(?s)(?:^|\n)got:\n(?P<actual>.*?)\nwant:\n(?P<expected>.*)$`),
+	regexp.MustCompile(`(?im)^\s*expected\s*:[ \t]*(?P<expected>.+)\n\s*(?:actual|got)\s*:[ \t]*(?P<actual>.+)$`),
+	regexp.MustCompile(`(?im)\b(?:got|have)[ :=]+(?P<actual>[^\n]+?)[,;]?\s+(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+)$`),
+	regexp.MustCompile(`(?im)\b(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+?)[,;]?\s+(?:but )?(?:got|have|actual)[ :=]+(?P<actual>[^\n]+)$`),
+}
