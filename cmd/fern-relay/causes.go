@@ -4,7 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/cause"
-	"fernrelay/internal/relay"
+	"fernrelay/core/history"
 	"fernrelay/internal/report"
 )
 
@@ -26,7 +26,7 @@ type causeLine struct {
 	Since  int             `json:"since,omitempty"` // the run in which it was first known
 }
 
-func causeLines(causes []relay.KnownCause) []causeLine {
+func causeLines(causes []history.KnownCause) []causeLine {
 	lines := make([]causeLine, len(causes))
 	for i, c := range causes {
 		lines[i] = causeLine{Words: c.Words, Path: c.Path, Lacks: c.Lacks}
@@ -55,7 +55,7 @@ func newCauses(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			causes, err := r.Causes(run)
+			causes, err := r.Ledger().Causes(run)
 			if err != nil {
 				return err
 			}

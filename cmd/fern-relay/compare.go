@@ -9,7 +9,6 @@ import (
 
 	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
 )
 
@@ -68,20 +67,20 @@ func newCompare(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			after, run, err := r.RunNamed(args[len(args)-1])
+			after, ran, err := r.Ledger().Find(args[len(args)-1])
 			if err != nil {
 				return err
 			}
-			before, earlier, err := r.RunNamed(args[0])
+			before, earlier, err := r.Ledger().Find(args[0])
 			if len(args) == 1 && err == nil {
-				if before, earlier, err = r.Before(after); errors.Is(err, ledger.ErrNoRun) {
+				if before, earlier, err = r.Ledger().Before(after); errors.Is(err, run.ErrNoRecord) {
 					err = fmt.Errorf("run %d is the first: there is none to compare it with", after.Number)
 				}
 			}
 			if err != nil {
 				return err
 			}
-			c, err := r.Compare(earlier, run, after)
+			c, err := r.Ledger().Compare(earlier, ran, after)
 			if err != nil {
 				return err
 			}

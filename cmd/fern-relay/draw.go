@@ -11,9 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/split"
 	"fernrelay/internal/draw"
-	"fernrelay/internal/relay"
 )
 
 // charts are the drawings by their names.
@@ -75,11 +75,11 @@ func drawPast(chart string) func(context.Context, *settings, *drawFlags) (draw.D
 			return draw.Drawing{}, err
 		}
 		defer r.Close()
-		past, err := r.WholePast(relay.PastRuns, nil)
+		past, err := r.Ledger().PastWithChanges(history.PastRuns, nil)
 		if err != nil {
 			return draw.Drawing{}, err
 		}
-		return draw.Past(chart, r.Project.Name, past, past.Order(relay.ByTrouble, held))
+		return draw.Past(chart, r.Project.Name, past, past.Order(history.ByTrouble, held))
 	}
 }
 
@@ -92,7 +92,7 @@ func drawTimeline(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing,
 		return draw.Drawing{}, err
 	}
 	defer r.Close()
-	kept, run, err := r.Last()
+	kept, run, err := r.Ledger().Last()
 	if err != nil {
 		return draw.Drawing{}, fmt.Errorf("the timeline shows the latest run: %w", err)
 	}

@@ -15,8 +15,7 @@ import (
 
 	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
 	"fernrelay/internal/wholefile"
 )
 
@@ -73,21 +72,21 @@ func newExport(s *settings) *cobra.Command {
 }
 
 // export writes the runs one after the other, the oldest first.
-func export(r *relay.Relay, w io.Writer, asJSON bool) error {
+func export(r *app.History, w io.Writer, asJSON bool) error {
 	encoder, table := newEncoder(w), csv.NewWriter(w)
-	line := func(k *ledger.RunRecord, res *run.Result) error {
+	line := func(k *run.Record, res *run.Result) error {
 		return encoder.Encode(exportLine{k.Number, k.Began, k.Revision, k.Dirty, k.Machine, k.Source, newTestLine(res)})
 	}
 	if !asJSON {
 		if err := table.Write(exportColumns); err != nil {
 			return err
 		}
-		line = func(k *ledger.RunRecord, res *run.Result) error {
+		line = func(k *run.Record, res *run.Result) error {
 			return table.Write([]string{strconv.Itoa(k.Number), k.Began.UTC().Format(time.RFC3339), history.CSVCell(k.Revision), strconv.FormatBool(k.Dirty), history.CSVCell(k.Machine), history.CSVCell(k.Source),
 				history.CSVCell(res.ID), string(res.Outcome), strconv.FormatFloat(res.Seconds, 'f', -1, 64), strconv.Itoa(res.Worker), strconv.Itoa(res.Batch), history.CSVCell(res.Message), history.CSVCell(res.File), strconv.Itoa(res.Line)})
 		}
 	}
-	err := r.EachRun(func(k *ledger.RunRecord, run *run.Run) error {
+	err := r.Ledger().EachRun(func(k *run.Record, run *run.Run) error {
 		for _, res := range run.Results {
 			if err := line(k, res); err != nil {
 				return err

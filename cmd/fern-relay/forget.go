@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/report"
+	"fernrelay/core/run"
+	"fernrelay/internal/wording"
 )
 
 func newForget(s *settings) *cobra.Command {
@@ -29,11 +29,11 @@ func newForget(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			size, err := r.Size()
+			size, err := r.Ledger().Size()
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s removed; %s left, %s\n", report.Plural(gone, "run"), report.Plural(size.Runs, "run"), report.Bytes(size.Bytes))
+			fmt.Fprintf(cmd.OutOrStdout(), "%s removed; %s left, %s\n", wording.Plural(gone, "run"), wording.Plural(size.Runs, "run"), wording.Bytes(size.Bytes))
 			return nil
 		},
 	}
@@ -55,7 +55,7 @@ func newCheck(s *settings) *cobra.Command {
 			defer r.Close()
 			note, err := r.Check(cmd.Context())
 			switch {
-			case errors.Is(err, ledger.ErrNoRun):
+			case errors.Is(err, run.ErrNoRecord):
 				note = "nothing is kept yet"
 			case err != nil:
 				return err

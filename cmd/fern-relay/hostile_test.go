@@ -142,7 +142,7 @@ func TestBrokenLedgers(t *testing.T) {
 			broken(t, filepath.Join(dir, ".fern", "ledger.db"))
 			for i, args := range [][]string{{"list"}, {"run"}, {"ledger", "runs"}} {
 				got := fern(t, dir, args...)
-				if got.status != 0 || regexp.MustCompile(`(?i)sql|no such|malformed|panic`).MatchString(got.stderr) || (i == 0) != strings.Contains(got.stderr, "It is put aside as") {
+				if got.status != 0 || regexp.MustCompile(`(?i)sql|no such|malformed|panic`).MatchString(got.stderr) || (i == 0) != strings.Contains(got.stderr, "It is now") {
 					t.Errorf("%v ends with %d: %s", args, got.status, got.stderr)
 				}
 			}

@@ -14,10 +14,11 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/plain"
+	"fernrelay/internal/app"
 	"fernrelay/internal/draw"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wholefile"
+	"fernrelay/internal/wording"
 )
 
 // huntFlags are the flags of the command hunt.
@@ -81,22 +82,22 @@ func (f *huntFlags) check(cmd *cobra.Command, args []string) error {
 	return checkWorkers(cmd, f.workers)
 }
 
-func (f *huntFlags) run(ctx context.Context, r *relay.Relay, ids []string, cmd *cobra.Command) error {
+func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobra.Command) error {
 	out := cmd.OutOrStdout()
 	named, err := f.named(r, ids)
 	if err != nil {
 		return err
 	}
-	p := relay.Pursuit{Workers: f.workers, All: f.all}
-	victims, why, search, err := f.victims(r, named, ids, &p)
+	o := app.HuntOptions{Workers: f.workers, All: f.all}
+	victims, why, search, err := f.victims(r, named, ids, &o)
 	if err != nil {
 		return err
 	}
 	var findings []hunt.Finding
 	if search || cmd.Flags().Changed("budget") {
-		findings, why, err = f.search(ctx, r, named, p)
+		findings, why, err = f.search(ctx, r, named, o)
 	} else {
-		findings, err = huntAndWrite(ctx, r, victims, p, stderr, f)
+		findings, err = f.hunt(ctx, r, victims, o)
 	}
 	if f.asJSON {
 		return errors.Join(err, newEncoder(out).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))
@@ -110,62 +111,102 @@ func (f *huntFlags) run(ctx context.Context, r *relay.Relay, ids []string, cmd *
 	return err
 }
 
-// victims finds whom to hunt, or why there is nobody, and whether they are to be searched
-// for.
-func (f *huntFlags) victims(r *relay.Relay, named []catalog.Test, ids []string, p *relay.Pursuit) (victims []catalog.Test, why string, search bool, err error) {
+// victims returns the tests to hunt, or why there are none, and whether to search for victims.
+func (f *huntFlags) victims(r *app.App, named []catalog.Test, ids []string, o *app.HuntOptions) (victims []catalog.Test, why string, search bool, err error) {
 	switch {
 	case f.verify:
-		p.Known, err = r.Known()
+		o.Known, err = r.Culprits()
 		for _, t := range named {
-			if _, known := p.Known[t.ID]; known {
+			if _, known := o.Known[t.ID]; known {
 				victims = append(victims, t)
 			}
 		}
-		return victims, "no culprit is known: there is nothing to verify", false, err
+		return victims, "no culprits are known: there is nothing to verify", false, err
 	case len(ids) > 0 || f.pick != "":
-		return named, "the pick holds no test: there is nothing to hunt", false, nil
+		return named, "the pick selects no test: there is nothing to hunt", false, nil
 	}
 	victims, err = r.Victims()
 	return victims, "", len(victims) == 0, err
 }
 
-// search runs orders that have not been tried, and hunts what comes out otherwise than
-// before, until a test depends on the order or the budget is spent.
-func (f *huntFlags) search(ctx context.Context, r *relay.Relay, tests []catalog.Test, p relay.Pursuit) (findings []hunt.Finding, why string, err error) {
-	findings = []hunt.Finding{}
-	s := relay.Search{Tests: tests, Workers: f.workers, Enough: f.coverage / 100, Apart: map[string]bool{}}
-	for until := time.Now().Add(f.budget); ; {
-		if s.Budget = time.Until(until); s.Budget <= 0 {
-			break
-		}
-		victims, err := r.Reveal(ctx, s, func(v relay.Revealed) {
-			fmt.Fprintf(stderr, "order %d: %s; %s\n", v.Order, v.Run.Summary(), report.Coverage(v.Gauge))
-		})
-		if err != nil || len(victims) == 0 {
-			if err != nil {
-				return findings, "", err
-			}
-			break
-		}
-		found, err := huntAndWrite(ctx, r, victims, p, stderr, f)
-		findings = append(findings, found...)
-		if err != nil || slices.ContainsFunc(found, func(f hunt.Finding) bool { return len(f.Culprits) > 0 }) {
-			return findings, "", err
-		}
-		for _, v := range victims {
-			s.Apart[v.ID] = true
-		}
+// hunt hunts victims and writes the files that the flags name.
+func (f *huntFlags) hunt(ctx context.Context, r *app.App, victims []catalog.Test, o app.HuntOptions) ([]hunt.Finding, error) {
+	p := newHuntProgress()
+	findings, err := r.Hunt(ctx, victims, o, p.report)
+	if len(victims) > 0 {
+		err = errors.Join(err, f.write(p.latest[victims[0].ID]))
 	}
-	gauge, apart, err := r.Gauge(tests)
-	why = "no test came out otherwise than before: there is nothing to hunt; " + report.Coverage(gauge)
-	if apart > 0 {
-		why += fmt.Sprintf(" (without %s in groups that are too large to follow)", report.Plural(apart, "test"))
+	return findings, err
+}
+
+// search searches among tests for victims and hunts them; why says why there are no findings.
+func (f *huntFlags) search(ctx context.Context, r *app.App, tests []catalog.Test, o app.HuntOptions) (findings []hunt.Finding, why string, err error) {
+	p := newHuntProgress()
+	var first *catalog.Test // the victim that the files describe
+	findings, err = r.Search(ctx, app.Search{Tests: tests, Budget: f.budget, Enough: f.coverage / 100, Hunt: o}, app.SearchProgress{
+		Order: func(v app.Revealed) {
+			fmt.Fprintf(stderr, "order %d: %s; %s\n", v.Order, v.Run.Summary(), report.Coverage(v.Gauge))
+		},
+		Victims: func(victims []catalog.Test) { first = &victims[0] },
+		Hunt:    p.report,
+	})
+	if first != nil {
+		err = errors.Join(err, f.write(p.latest[first.ID]))
+	}
+	if err != nil {
+		return findings, "", err
+	}
+	gauge, unfollowed, err := r.Coverage(tests)
+	why = "every test had the same outcome as before: there is nothing to hunt; " + report.Coverage(gauge)
+	if unfollowed > 0 {
+		why += fmt.Sprintf(" (without %s in groups that are too large to follow)", wording.Plural(unfollowed, "test"))
 	}
 	return findings, why, err
 }
 
-// named gives the tests of the pick and those named; all where neither says anything.
-func (f *huntFlags) named(r *relay.Relay, ids []string) ([]catalog.Test, error) {
+// huntProgress prints the progress of hunts.
+type huntProgress struct {
+	latest map[string]hunt.Progress // by victim
+}
+
+func newHuntProgress() *huntProgress { return &huntProgress{map[string]hunt.Progress{}} }
+
+func (h *huntProgress) report(p hunt.Progress) {
+	before := h.latest[p.Victim]
+	h.latest[p.Victim] = p
+	victim := plain.Line(p.Victim)
+	if p.Resumed > 0 && before.Resumed == 0 {
+		fmt.Fprintf(stderr, "%s  continues where its hunt was interrupted\n", victim)
+	}
+	if p.Finding.Verdict != "" {
+		fmt.Fprintf(stderr, "%s  %s after %s\n", victim, report.Verdict(p.Finding), wording.Plural(p.Finding.Trials, "trial"))
+	}
+	switch {
+	case errors.Is(p.Err, context.Canceled):
+		fmt.Fprintf(stderr, "%s  interrupted; the next hunt continues from here\n", victim)
+	case p.Err != nil:
+		fmt.Fprintf(stderr, "%s  %v\n", victim, p.Err)
+	}
+}
+
+// write writes the finding of a hunt that has a verdict into the files that the flags name.
+func (f *huntFlags) write(p hunt.Progress) (err error) {
+	if p.Finding.Verdict == "" {
+		return nil
+	}
+	for _, file := range []string{f.svg, f.pdf} {
+		if file != "" {
+			err = errors.Join(err, draw.WriteFile(file, draw.Frond(p.Finding, p.Records)))
+		}
+	}
+	if f.report == "" {
+		return err
+	}
+	return errors.Join(err, wholefile.Write(f.report, func(w io.Writer) error { return report.Markdown(w, p.Finding, p.Records) }))
+}
+
+// named returns the tests of the pick and those with the IDs, or all tests if there is neither.
+func (f *huntFlags) named(r *app.App, ids []string) ([]catalog.Test, error) {
 	tests := []catalog.Test{}
 	if f.pick != "" || len(ids) == 0 {
 		picked, err := r.Pick(f.pick)
@@ -184,44 +225,4 @@ func (f *huntFlags) named(r *relay.Relay, ids []string) ([]catalog.Test, error) 
 		}
 	}
 	return tests, nil
-}
-
-// huntAndWrite hunts the victims, tells of each verdict as it falls, and writes
-// what is known of the first into the files that are named.
-func huntAndWrite(ctx context.Context, r *relay.Relay, victims []catalog.Test, p relay.Pursuit, progress io.Writer, files *huntFlags) ([]hunt.Finding, error) {
-	latest := map[string]relay.Progress{}
-	findings, err := r.Hunt(ctx, victims, p, func(told relay.Progress) {
-		before := latest[told.Victim]
-		latest[told.Victim] = told
-		if told.Again > 0 && before.Again == 0 {
-			fmt.Fprintf(progress, "%s  goes on where its hunt was interrupted\n", plain.Line(told.Victim))
-		}
-		if told.Finding.Verdict != "" {
-			fmt.Fprintf(progress, "%s  %s after %s\n", plain.Line(told.Victim), report.Verdict(told.Finding), report.Plural(told.Finding.Trials, "trial"))
-		}
-		switch {
-		case errors.Is(told.Err, context.Canceled):
-			fmt.Fprintf(progress, "%s  interrupted; hunted again, it goes on from here\n", plain.Line(told.Victim))
-		case told.Err != nil:
-			fmt.Fprintf(progress, "%s  %v\n", plain.Line(told.Victim), told.Err)
-		}
-	})
-	if len(victims) == 0 {
-		return findings, err
-	}
-	first := latest[victims[0].ID]
-	if first.Finding.Verdict == "" {
-		return findings, err
-	}
-	for _, file := range []string{files.svg, files.pdf} {
-		if file != "" {
-			err = errors.Join(err, draw.WriteFile(file, draw.Frond(first.Finding, first.Records)))
-		}
-	}
-	if files.report != "" {
-		err = errors.Join(err, wholefile.Write(files.report, func(w io.Writer) error {
-			return report.Markdown(w, first.Finding, first.Records)
-		}))
-	}
-	return findings, err
 }

@@ -40,17 +40,17 @@ func newImport(s *settings) *cobra.Command {
 			}
 			imported, err := r.Import(cmd.Context(), args, progress)
 			for _, b := range imported.Broken {
-				fmt.Fprintf(stderr, "fern-relay: %s is left out: %v\n", plain.Line(b.Name), plain.Line(b.Err.Error()))
+				fmt.Fprintf(stderr, "fern-app: %s is left out: %v\n", plain.Line(b.Name), plain.Line(b.Err.Error()))
 			}
 			for _, note := range imported.Notes {
-				fmt.Fprintln(stderr, "fern-relay: note:", note)
+				fmt.Fprintln(stderr, "fern-app: note:", note)
 			}
 			if err != nil && !errors.Is(err, context.Canceled) {
 				return err
 			}
 			report.Imported(cmd.OutOrStdout(), imported, time.Since(began))
 			if err != nil {
-				fmt.Fprintln(stderr, "fern-relay: the same command takes in the rest")
+				fmt.Fprintln(stderr, "fern-app: the same command takes in the rest")
 				return err
 			}
 			if len(imported.Broken) > 0 {

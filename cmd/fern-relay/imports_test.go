@@ -11,8 +11,28 @@ import (
 	"testing"
 )
 
+// forbidden reports whether one of our packages must not import another.
+func forbidden(from, to string) bool {
+	for _, rule := range []struct{ from, to []string }{
+		{[]string{"internal/tui", "cmd"}, []string{"internal/adapter", "internal/engine", "internal/ledger"}},
+		{[]string{"internal/report", "internal/draw"}, []string{"internal/app", "internal/workspace"}},
+		{[]string{"internal/draw"}, []string{"internal/report"}},
+		{[]string{"internal/adapter"}, []string{"internal/engine"}},
+		{[]string{"internal/engine"}, []string{"internal/app", "internal/ledger", "internal/report", "internal/draw"}},
+	} {
+		below := func(pkg string) func(folder string) bool {
+			return func(folder string) bool { return pkg == folder || strings.HasPrefix(pkg, folder+"/") }
+		}
+		if slices.ContainsFunc(rule.from, below(from)) && slices.ContainsFunc(rule.to, below(to)) {
+			return true
+		}
+	}
+	return false
+}
+
 // TestImports holds the rules of the house: core computes and nothing else, nobody imports the screen or the
-// command, and no two folders import each other.
+// command, screen and command reach the engine and the ledger through the use cases, and no two folders import
+// each other.
 func TestImports(t *testing.T) {
 	const module = "fernrelay/"
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
@@ -45,6 +65,8 @@ func TestImports(t *testing.T) {
 				t.Errorf("%s imports %s: core imports the standard library, gonum and itself", from, to)
 			case isOwn && strings.HasPrefix(from, "core/") && !strings.HasPrefix(own, "core/"):
 				t.Errorf("%s imports %s: core imports nothing outside of core", from, own)
+			case isOwn && forbidden(from, own):
+				t.Errorf("%s imports %s", from, own)
 			case isOwn && (own == "internal/tui" || strings.HasPrefix(own, "cmd/")) && !strings.HasPrefix(from, "cmd/"):
 				t.Errorf("%s imports %s: nobody imports the screen or the command", from, own)
 			}

@@ -7,11 +7,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 func newLedger(s *settings) *cobra.Command {
@@ -29,13 +30,13 @@ func newLedger(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			size, err := r.Size()
-			if errors.Is(err, ledger.ErrNoRun) {
-				fmt.Fprintln(cmd.OutOrStdout(), "nothing is kept yet: fern-relay run runs the tests, and ledger import brings in the reports of others")
-				return nil
-			}
+			size, err := r.Ledger().Size()
 			if err != nil {
 				return err
+			}
+			if size.Runs == 0 {
+				fmt.Fprintln(cmd.OutOrStdout(), "no runs yet: fern-relay run runs the tests, and ledger import adds the reports of others")
+				return nil
 			}
 			report.Size(cmd.OutOrStdout(), size, retention(r))
 			return nil
@@ -47,22 +48,22 @@ func newLedger(s *settings) *cobra.Command {
 }
 
 // openLedger opens what the ledger of the project says, without looking for its tests.
-func (s *settings) openLedger(ctx context.Context) (*relay.Relay, error) {
-	r, err := relay.OpenLedger(ctx, s.dir)
+func (s *settings) openLedger(ctx context.Context) (*app.History, error) {
+	h, err := app.OpenHistory(ctx, s.dir)
 	if err != nil {
 		return nil, err
 	}
-	s.note(r)
-	return r, nil
+	s.note(h.Notes)
+	return h, nil
 }
 
 // openRun opens the ledger and finds a run by what a person calls it.
-func (s *settings) openRun(ctx context.Context, name string) (*relay.Relay, *ledger.RunRecord, *run.Run, error) {
+func (s *settings) openRun(ctx context.Context, name string) (*app.History, *run.Record, *run.Run, error) {
 	r, err := s.openLedger(ctx)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	kept, run, err := r.RunNamed(name)
+	kept, run, err := r.Ledger().Find(name)
 	if err != nil {
 		return nil, nil, nil, errors.Join(err, r.Close())
 	}
@@ -70,29 +71,29 @@ func (s *settings) openRun(ctx context.Context, name string) (*relay.Relay, *led
 }
 
 // note tells what was passed over in the project.
-func (s *settings) note(r *relay.Relay) {
-	for _, note := range r.Notes {
-		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
+func (s *settings) note(notes []string) {
+	for _, note := range notes {
+		fmt.Fprintln(stderr, "fern-app: note:", plain.Line(note))
 	}
 }
 
 // retention says which runs stay.
-func retention(r *relay.Relay) string {
+func retention(r *app.History) string {
 	keep := r.Project.Retention
 	switch {
 	case keep.Runs > 0 && keep.Days > 0:
-		return fmt.Sprintf("the latest %s of the last %s stay", report.Plural(keep.Runs, "run"), report.Plural(keep.Days, "day"))
+		return fmt.Sprintf("the latest %s of the last %s stay", wording.Plural(keep.Runs, "run"), wording.Plural(keep.Days, "day"))
 	case keep.Runs > 0:
-		return fmt.Sprintf("the latest %s stay", report.Plural(keep.Runs, "run"))
+		return fmt.Sprintf("the latest %s stay", wording.Plural(keep.Runs, "run"))
 	case keep.Days > 0:
-		return fmt.Sprintf("the runs of the last %s stay", report.Plural(keep.Days, "day"))
+		return fmt.Sprintf("the runs of the last %s stay", wording.Plural(keep.Days, "day"))
 	}
 	return "all runs stay; [ledger] in fern.toml bounds them, and ledger forget removes old ones"
 }
 
 // addRuns adds the flag that says how far back is looked.
 func addRuns(cmd *cobra.Command, runs *int) {
-	cmd.Flags().IntVar(runs, "runs", relay.PastRuns, "look at the latest `N` runs")
+	cmd.Flags().IntVar(runs, "runs", history.PastRuns, "look at the latest `N` runs")
 }
 
 func checkRuns(runs int) error {

@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
+	"fernrelay/internal/workspace"
 )
 
 func newList(s *settings) *cobra.Command {
@@ -93,8 +93,8 @@ func noteContradictions(expression string, tests []catalog.Test) {
 	if expression == "" {
 		return
 	}
-	for _, note := range relay.Contradictions(tests) {
-		fmt.Fprintln(stderr, "fern-relay: note:", note)
+	for _, note := range workspace.Contradictions(tests) {
+		fmt.Fprintln(stderr, "fern-app: note:", note)
 	}
 }
 

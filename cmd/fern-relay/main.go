@@ -3,7 +3,6 @@
 package main
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,8 +19,7 @@ import (
 
 	"fernrelay/core/pick"
 	"fernrelay/core/plain"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
 	"fernrelay/internal/terminal"
 )
 
@@ -33,19 +31,11 @@ func main() {
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	err := root.ExecuteContext(s.interrupts.watch())
-	if ledger.Damaged(err) {
-		err = s.putAside(err)
+	note, err := app.SetAsideDamaged(context.Background(), s.dir, err)
+	if note != "" {
+		err = unkept{errors.New(note)}
 	}
 	os.Exit(ended(err))
-}
-
-// putAside puts a ledger aside that turned out to be damaged, so that the next command can work.
-func (s *settings) putAside(damage error) error {
-	note, err := relay.PutAside(context.Background(), s.dir, damage)
-	if err != nil || note == "" {
-		return fmt.Errorf("the ledger is damaged: %s: %w", ledger.Reason(damage), cmp.Or(err, errors.New("fern-relay ledger check looks through it")))
-	}
-	return unkept{errors.New(note)}
 }
 
 // All that is printed goes through these two.
@@ -81,7 +71,7 @@ func ended(err error) int {
 	failed := errors.Join(stdout.Flush(), stdout.Err())
 	unread := errors.Is(failed, syscall.EPIPE)
 	if failed != nil && !unread {
-		fmt.Fprintf(stderr, "fern-relay: the results cannot be written to standard output: %v\n", stdout.Err())
+		fmt.Fprintf(stderr, "fern-app: the results cannot be written to standard output: %v\n", stdout.Err())
 	}
 	switch done := status(0); {
 	case unread && (err == nil || errors.Is(err, syscall.EPIPE)):
@@ -115,7 +105,7 @@ func withStatus(n int) error {
 // explain tells an error on standard error and gives the exit status.
 func explain(err error) int {
 	if errors.Is(err, context.Canceled) {
-		fmt.Fprintln(stderr, "fern-relay: interrupted")
+		fmt.Fprintln(stderr, "fern-app: interrupted")
 		return 3
 	}
 	fmt.Fprintln(stderr, "fern-relay:", err)
@@ -136,12 +126,12 @@ type settings struct {
 }
 
 // open opens the project, and tells what was passed over in it.
-func (s *settings) open(ctx context.Context) (*relay.Relay, error) {
+func (s *settings) open(ctx context.Context) (*app.App, error) {
 	r, err := openPatiently(ctx, s.dir)
 	if err != nil {
 		return nil, err
 	}
-	s.note(r)
+	s.note(r.Notes)
 	return r, nil
 }
 
@@ -149,19 +139,19 @@ func (s *settings) open(ctx context.Context) (*relay.Relay, error) {
 const patience = time.Second
 
 // openPatiently opens a project, and tells what it is at where that takes its time.
-func openPatiently(ctx context.Context, dir string) (*relay.Relay, error) {
+func openPatiently(ctx context.Context, dir string) (*app.App, error) {
 	var mu sync.Mutex
 	at, late := "", false
 	tell := func(change func()) {
 		mu.Lock()
 		defer mu.Unlock()
 		if change(); late && at != "" {
-			fmt.Fprintf(stderr, "fern-relay: %s\n", plain.Line(at))
+			fmt.Fprintf(stderr, "fern-app: %s\n", plain.Line(at))
 		}
 	}
 	timer := time.AfterFunc(patience, func() { tell(func() { late = true }) })
 	defer timer.Stop()
-	return relay.Open(ctx, dir, func(what string) { tell(func() { at = what }) })
+	return app.Open(ctx, dir, func(what string) { tell(func() { at = what }) })
 }
 
 func newRoot(s *settings) *cobra.Command {

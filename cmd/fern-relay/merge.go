@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/run"
+	"fernrelay/internal/app"
 	"fernrelay/internal/format"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 	"fernrelay/internal/report/runreport"
 )
@@ -38,7 +38,7 @@ func newMerge(s *settings) *cobra.Command {
 				part, kind, err := readPart(name)
 				if err != nil {
 					broken = append(broken, fmt.Sprintf("%s is broken: %v", name, err))
-					fmt.Fprintf(stderr, "fern-relay: %s: %v\n", name, err)
+					fmt.Fprintf(stderr, "fern-app: %s: %v\n", name, err)
 				}
 				if part.Run != nil {
 					parts = append(parts, part)
@@ -73,12 +73,12 @@ func newMerge(s *settings) *cobra.Command {
 
 // writeMerged writes the report of what several reports say together.
 func (s *settings) writeMerged(ctx context.Context, file string, merged *run.Merged, parts []run.Part, broken []string) error {
-	r, err := relay.OpenLedger(ctx, s.dir)
+	r, err := app.OpenHistory(ctx, s.dir)
 	if err != nil { // shards may be merged where there is no project
-		r = relay.NoProject(s.dir)
+		r = app.NoHistory(s.dir)
 	}
 	defer r.Close()
-	about, err := runreport.OfMerged(r, merged, parts, broken)
+	about, err := runreport.OfMerged(r.Project.Name, r.Ledger(), merged, parts, broken)
 	if err != nil {
 		return err
 	}

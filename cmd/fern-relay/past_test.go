@@ -129,7 +129,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 		_ = os.Remove(file + ending)
 	}
 	testfiles.Write(t, dir, map[string]string{".fern/ledger.db": strings.Repeat("spoiled", 2000)})
-	if got := fern(t, dir, "run"); got.status != 1 || !strings.Contains(got.stderr, "put aside as") || !strings.Contains(got.stderr, "kept as run 1") {
+	if got := fern(t, dir, "run"); got.status != 1 || !strings.Contains(got.stderr, "It is now") || !strings.Contains(got.stderr, "kept as run 1") {
 		t.Errorf("with a damaged ledger: %s%s", got.stdout, got.stderr)
 	}
 	if aside, _ := filepath.Glob(filepath.Join(dir, ".fern", "ledger-damaged-*.db")); len(aside) != 1 {
@@ -188,7 +188,7 @@ func TestImport(t *testing.T) {
 	}
 	shown := ask[shownRun](t, dir, "show", "3")
 	if shown.Source == "ci/3/go.json" && !strings.Contains(shown.Note, "cannot find glass") {
-		t.Errorf("the run of which a package failed is %+v", shown.RunRecord)
+		t.Errorf("the run of which a package failed is %+v", shown.Record)
 	}
 	if got := fern(t, dir, "replay", "1"); got.status != 2 || !strings.Contains(got.stderr, "was imported from ci/1 (2 files)") {
 		t.Errorf("replay of an imported run: %d %s", got.status, got.stderr)

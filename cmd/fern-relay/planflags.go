@@ -16,8 +16,9 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/split"
-	"fernrelay/internal/relay"
-	"fernrelay/internal/report"
+	"fernrelay/internal/app"
+	"fernrelay/internal/wording"
+	"fernrelay/internal/workspace"
 )
 
 // planFlags say what is split and on what, the same for every command that plans.
@@ -97,7 +98,7 @@ func (f *planFlags) pinned(study *split.Study) error {
 		}
 		if len(named) != 1 {
 			return fmt.Errorf("--pin names %q, which is the name of %s: with --together %s, one is expected as the plan shows it",
-				name, report.Plural(len(named), "unit"), study.Together)
+				name, wording.Plural(len(named), "unit"), study.Together)
 		}
 		if study.Fleet.Pins == nil {
 			study.Fleet.Pins = map[string]int{}
@@ -136,11 +137,11 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *
 	if timed != nil {
 		tests = f.expect(r, tests, timed)
 	}
-	return f.study(r, relay.Lone(tests), fleet)
+	return f.study(r, workspace.Lone(tests), fleet)
 }
 
 // study makes ready the picked tests of a project.
-func (f *planFlags) study(r *relay.Relay, tests []catalog.Test, fleet split.Fleet) (*split.Study, error) {
+func (f *planFlags) study(r *app.App, tests []catalog.Test, fleet split.Fleet) (*split.Study, error) {
 	study, err := r.Split(tests, split.Together(f.together), fleet, f.here)
 	if err != nil {
 		return nil, err
@@ -177,7 +178,7 @@ func readTimings(name string) ([]catalog.Test, error) {
 
 // expect puts the times of a file on tests, instead of what the ledger knows, so
 // that machines with and without a ledger plan alike. IDs that no test has are told.
-func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) []catalog.Test {
+func (f *planFlags) expect(r *app.App, tests, timed []catalog.Test) []catalog.Test {
 	// All tests of the project, so that the same are estimated the same in any pick.
 	all := slices.Clone(r.Catalog.Tests)
 	history.Expect(all, history.TimesOf(timed))
@@ -200,7 +201,7 @@ func (f *planFlags) expect(r *relay.Relay, tests, timed []catalog.Test) []catalo
 	if f.verbose {
 		hint = ":\n    " + plain.Text(strings.Join(unknown, "\n    "))
 	}
-	fmt.Fprintf(stderr, "fern-relay: note: %s has %s that no test of the project has%s\n", f.timings, report.Plural(len(unknown), "ID"), hint)
+	fmt.Fprintf(stderr, "fern-app: note: %s has %s that no test of the project has%s\n", f.timings, wording.Plural(len(unknown), "ID"), hint)
 	return tests
 }
 
@@ -210,5 +211,5 @@ func (f *planFlags) title(shards int) string {
 	if f.pick != "" {
 		what = f.pick
 	}
-	return fmt.Sprintf("%s, on %s", what, report.Plural(shards, "shard"))
+	return fmt.Sprintf("%s, on %s", what, wording.Plural(shards, "shard"))
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 func newReplay(s *settings) *cobra.Command {
@@ -33,14 +34,14 @@ func newReplay(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			request, gone, err := r.ReadyReplay(number, worker)
+			request, gone, err := r.ReplayRequest(number, worker)
 			if err != nil {
 				return fmt.Errorf("run %s cannot be replayed: %w", args[0], err)
 			}
 			if gone > 0 {
-				fmt.Fprintf(stderr, "fern-relay: note: %s of the run left out: the project has them no more\n", report.Plural(gone, "test"))
+				fmt.Fprintf(stderr, "fern-app: note: %s of the run left out: the project has them no more\n", wording.Plural(gone, "test"))
 			}
-			runner := &runner{interrupts: s.interrupts, relay: r, show: report.ShowSum, out: cmd.OutOrStdout()}
+			runner := &runner{interrupts: s.interrupts, app: r, show: report.ShowSum, out: cmd.OutOrStdout()}
 			run, err := runner.run(cmd.Context(), request, files)
 			if err != nil {
 				return err

@@ -26,7 +26,7 @@ func newReport(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			about, err := runreport.Of(r, kept, run)
+			about, err := runreport.Of(r.Project.Name, r.Ledger(), kept, run)
 			if err != nil {
 				return err
 			}

@@ -18,8 +18,10 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
+	"fernrelay/internal/workspace"
 )
 
 // runFlags are the flags of the command run.
@@ -119,13 +121,13 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 
 // run runs what the flags ask for, as often as they ask for it. What came of a test
 // that differed is the gravest of it.
-func (f *runFlags) run(ctx context.Context, s *settings, r *relay.Relay, cmd *cobra.Command) (*run.Run, error) {
-	n := &runner{interrupts: s.interrupts, relay: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: cmd.OutOrStdout()}
+func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.Command) (*run.Run, error) {
+	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: cmd.OutOrStdout()}
 	prepare := f.request
 	if f.resume {
 		prepare = resumed
 	}
-	ready := func() (relay.Request, error) {
+	ready := func() (app.Request, error) {
 		q, err := prepare(r)
 		q.StopAfter, q.Retries, q.Limit = f.stopAfter, f.retries, f.timeout
 		if cmd.Flags().Changed("together") && f.shard == "" {
@@ -145,7 +147,7 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *relay.Relay, cmd *co
 	case f.resume:
 		return n.resume(ctx, q, f.reportFiles)
 	case f.repeat > 1:
-		return n.repeat(ctx, f.reportFiles, f.repeat, func(turn int) (relay.Request, error) {
+		return n.repeat(ctx, f.reportFiles, f.repeat, func(turn int) (app.Request, error) {
 			if f.turn = turn; turn == 0 || f.order != coverOrder {
 				return q, nil
 			}
@@ -166,10 +168,10 @@ const (
 )
 
 // resumed is what is left of the run that was killed last.
-func resumed(r *relay.Relay) (relay.Request, error) {
-	q, gone, err := r.ReadyResume()
+func resumed(r *app.App) (app.Request, error) {
+	q, gone, err := r.ResumeRequest()
 	if gone > 0 {
-		fmt.Fprintf(stderr, "fern-relay: note: %s of the run left out: the project has them no more\n", report.Plural(gone, "test"))
+		fmt.Fprintf(stderr, "fern-app: note: %s of the run left out: the project has them no more\n", wording.Plural(gone, "test"))
 	}
 	return q, err
 }
@@ -188,7 +190,7 @@ func onCI() bool {
 	return ci && err == nil
 }
 
-func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
+func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 	rule, err := f.readOrder(r)
 	if err != nil {
 		return q, fmt.Errorf("--order: %w", err)
@@ -214,7 +216,7 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 		tests = f.expect(r, tests, timed)
 	}
 	if f.shard != "" {
-		if q.Shard, tests, err = f.share(r, relay.Lone(tests)); err != nil {
+		if q.Shard, tests, err = f.share(r, workspace.Lone(tests)); err != nil {
 			return q, err
 		}
 	}
@@ -233,7 +235,7 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 			return q, err
 		}
 	}
-	q, err = r.Ready(f.pick, tests, cmp.Or(f.workers, r.Workers()))
+	q, err = r.NewRequest(f.pick, tests, cmp.Or(f.workers, r.Workers()))
 	q.InOrder, q.Shard, q.First, q.Order = !rule.IsDeclared(), shard, first, f.order
 	if f.order == coverOrder {
 		q.Order = fmt.Sprint(coverOrder, ":", r.Runs+f.turn)
@@ -242,16 +244,16 @@ func (f *runFlags) request(r *relay.Relay) (q relay.Request, err error) {
 }
 
 // keepApart adds rules to tests so that known culprits do no harm among them.
-func keepApart(r *relay.Relay, tests []catalog.Test) ([]catalog.Test, error) {
+func keepApart(r *app.App, tests []catalog.Test) ([]catalog.Test, error) {
 	apart, notes, err := r.KeepApart(tests)
 	for _, note := range notes {
-		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
+		fmt.Fprintln(stderr, "fern-app: note:", plain.Line(note))
 	}
 	return apart, err
 }
 
 // share plans as all machines do, and keeps the tests of the shard asked for.
-func (f *runFlags) share(r *relay.Relay, tests []catalog.Test) (*run.Planned, []catalog.Test, error) {
+func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []catalog.Test, error) {
 	var k, n int
 	if _, err := fmt.Sscanf(f.shard+"\n", "%d/%d\n", &k, &n); err != nil || k < 1 || k > n || n > mostShards {
 		return nil, nil, fmt.Errorf("--shard is %q: K/N is expected with K from 1 to N, as in 2/4", f.shard)
@@ -269,7 +271,7 @@ func (f *runFlags) share(r *relay.Relay, tests []catalog.Test) (*run.Planned, []
 }
 
 // empty tells that a pick holds no test, and which clause emptied it.
-func (f *runFlags) empty(r *relay.Relay) error {
+func (f *runFlags) empty(r *app.App) error {
 	expr, err := pick.Parse(f.pick)
 	if err != nil {
 		return err
@@ -295,10 +297,10 @@ func refuseLone(tests []catalog.Test) error {
 	if places == nil {
 		return nil
 	}
-	return fmt.Errorf("%s with the rule lone would keep all others from running; take the rule out:%s", report.Plural(len(places), "test"), plain.Text(strings.Join(places, "")))
+	return fmt.Errorf("%s with the rule lone would keep all others from running; take the rule out:%s", wording.Plural(len(places), "test"), plain.Text(strings.Join(places, "")))
 }
 
-func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
+func (f *runFlags) readOrder(r *app.App) (order.Order, error) {
 	if path, ok := strings.CutPrefix(f.order, "file:"); ok {
 		return r.OrderFile(path)
 	}
@@ -307,7 +309,7 @@ func (f *runFlags) readOrder(r *relay.Relay) (order.Order, error) {
 	}
 	if f.order == coverOrder {
 		number := r.Runs + f.turn
-		fmt.Fprintf(stderr, "fern-relay: note: the order is %s:%d\n", coverOrder, number)
+		fmt.Fprintf(stderr, "fern-app: note: the order is %s:%d\n", coverOrder, number)
 		return order.Cover(uint64(number)), nil
 	}
 	return order.Parse(f.order)

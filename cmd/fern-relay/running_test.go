@@ -201,7 +201,7 @@ func TestTrialLevels(t *testing.T) {
 b/*) mkdir "busy" || exit 1; sleep 0.3; rmdir busy;;
 c/*) if [ -e odd ]; then rm odd; exit 1; fi; touch odd;;`)
 	got := fern(t, dir, "run", "--trial-levels", "--workers", "4")
-	for _, words := range []string{"groups        4", "nothing differs", "came out otherwise", "c:c#c/shaky", "▲ c:b#b/", "and passed alone", `the finest safe level is group: together = "group"`} {
+	for _, words := range []string{"groups        4", "nothing differs", "other outcome", "c:c#c/shaky", "▲ c:b#b/", "and passed alone", `the finest safe level is group: together = "group"`} {
 		if !strings.Contains(got.stdout, words) {
 			t.Errorf("%q is not told:\n%s", words, got.stdout)
 		}

@@ -7,13 +7,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
 )
 
 // runLine is a run as --json tells it.
 type runLine struct {
-	*ledger.RunRecord
+	*run.Record
 	Wall float64 `json:"wall_s"` // 0 where it is not known
 }
 
@@ -29,7 +28,7 @@ func newRuns(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			runs, err := r.List()
+			runs, err := r.Ledger().List()
 			if err != nil {
 				return err
 			}
@@ -89,7 +88,7 @@ func newShow(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			causes, err := r.Causes(run)
+			causes, err := r.Ledger().Causes(run)
 			if err != nil {
 				return err
 			}

@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/history"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
+	"fernrelay/core/run"
+	"fernrelay/internal/app"
 	"fernrelay/internal/report"
 )
 
@@ -31,7 +31,7 @@ type figuresLine struct {
 	LastWell int `json:"last_passed,omitempty"`
 }
 
-func newFiguresLine(id string, f *history.Figures, runs []*ledger.RunRecord) figuresLine {
+func newFiguresLine(id string, f *history.Figures, runs []*run.Record) figuresLine {
 	number := func(at int) int {
 		if at < 0 {
 			return 0
@@ -73,12 +73,12 @@ func newShaky(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			past, err := r.WholePast(runs, nil)
+			past, err := r.Ledger().PastWithChanges(runs, nil)
 			if err != nil {
 				return err
 			}
 			var tests []int
-			for _, at := range past.Order(relay.ByTrouble, held) {
+			for _, at := range past.Order(history.ByTrouble, held) {
 				if past.Figures[at].Bad > 0 {
 					tests = append(tests, at)
 				}
@@ -103,7 +103,7 @@ func newShaky(s *settings) *cobra.Command {
 
 // openHeld opens the ledger, and tells which of its tests a pick holds, as Past.Order takes it: nil
 // for all where the pick is empty, also those that the project has no more.
-func (s *settings) openHeld(ctx context.Context, expression string) (*relay.Relay, func(id string) bool, error) {
+func (s *settings) openHeld(ctx context.Context, expression string) (*app.History, func(id string) bool, error) {
 	if expression == "" {
 		r, err := s.openLedger(ctx)
 		return r, nil, err
@@ -120,5 +120,5 @@ func (s *settings) openHeld(ctx context.Context, expression string) (*relay.Rela
 	for _, t := range tests {
 		held[t.ID] = true
 	}
-	return r, func(id string) bool { return held[id] }, nil
+	return r.History(), func(id string) bool { return held[id] }, nil
 }

@@ -5,14 +5,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernrelay/internal/relay"
+	"fernrelay/core/history"
 	"fernrelay/internal/report"
 )
 
 // slowReport is what slow tells as JSON.
 type slowReport struct {
 	Format string `json:"format"`
-	*relay.Slowness
+	*history.Slowness
 }
 
 func newSlow(s *settings) *cobra.Command {
@@ -42,7 +42,7 @@ func newSlow(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			past, err := r.WholePast(runs, nil)
+			past, err := r.Ledger().PastWithChanges(runs, nil)
 			if err != nil {
 				return err
 			}

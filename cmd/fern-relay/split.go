@@ -19,6 +19,7 @@ import (
 	"fernrelay/internal/draw"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wholefile"
+	"fernrelay/internal/wording"
 )
 
 // splitFlags are the flags of the command split.
@@ -135,7 +136,7 @@ func (f *splitFlags) plan(study *split.Study) (split.Plan, error) {
 		return split.Plan{}, fmt.Errorf("--steady: %w", err)
 	}
 	plan, moved := study.Work.Steady(study.Fleet, earlier, f.allow/100, split.Thorough)
-	fmt.Fprintf(stderr, "fern-relay: %s of %d to another shard than before\n", report.Plural(moved, "test")+" moved", len(study.Tests))
+	fmt.Fprintf(stderr, "fern-app: %s of %d to another shard than before\n", wording.Plural(moved, "test")+" moved", len(study.Tests))
 	return plan, nil
 }
 

@@ -9,11 +9,12 @@ import (
 	"path/filepath"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
+	"fernrelay/internal/app"
 	"fernrelay/internal/draw"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 	"fernrelay/internal/report/runreport"
 )
@@ -54,11 +55,11 @@ func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error
 	report.Advice(out, study.Advise(plan, 4*demoWorkers))
 
 	fmt.Fprintf(out, "\nWatch: the run.\n\n")
-	request, err := r.Ready(demoPick, tests, demoWorkers)
+	request, err := r.NewRequest(demoPick, tests, demoWorkers)
 	if err != nil {
 		return err
 	}
-	runner := &runner{interrupts: s.interrupts, relay: r, show: report.ShowSum, out: out}
+	runner := &runner{interrupts: s.interrupts, app: r, show: report.ShowSum, out: out}
 	ran, err := runner.run(ctx, request, reportFiles{junit: filepath.Join(results, "junit.xml"), events: filepath.Join(results, "events.jsonl")})
 	if err != nil {
 		return err
@@ -92,22 +93,22 @@ func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error
 // shakyTold is how many of the tests that do not always pass are told.
 const shakyTold = 5
 
-func tellLedger(r *relay.Relay, results string, out io.Writer) error {
-	kept, run, err := r.Last()
+func tellLedger(r *app.App, results string, out io.Writer) error {
+	kept, run, err := r.Ledger().Last()
 	if err != nil {
 		return err
 	}
-	past, err := r.WholePast(relay.PastRuns, nil)
+	past, err := r.Ledger().PastWithChanges(history.PastRuns, nil)
 	if err != nil {
 		return err
 	}
-	about, err := runreport.Of(r, kept, run)
+	about, err := runreport.Of(r.Project.Name, r.Ledger(), kept, run)
 	if err != nil {
 		return err
 	}
 	report.Causes(out, about.Causes)
 	fmt.Fprintf(out, "\nThe most troubled tests:\n\n")
-	order := past.Order(relay.ByTrouble, nil)
+	order := past.Order(history.ByTrouble, nil)
 	report.Shaky(out, past, order[:min(len(order), shakyTold)])
 	for _, chart := range draw.PastCharts {
 		drawing, err := draw.Past(chart, r.Project.Name, past, order)
@@ -121,9 +122,9 @@ func tellLedger(r *relay.Relay, results string, out io.Writer) error {
 	return errors.Join(runreport.WriteFile(filepath.Join(results, "report.html"), about), runreport.WriteFile(filepath.Join(results, "summary.md"), about))
 }
 
-func tellHunts(ctx context.Context, r *relay.Relay, victims []catalog.Test, results string, out io.Writer) error {
+func tellHunts(ctx context.Context, r *app.App, victims []catalog.Test, results string, out io.Writer) error {
 	files := &huntFlags{svg: filepath.Join(results, "frond.svg"), pdf: filepath.Join(results, "frond.pdf"), report: filepath.Join(results, "finding.md")}
-	findings, err := huntAndWrite(ctx, r, victims, relay.Pursuit{Workers: demoWorkers}, stderr, files)
+	findings, err := files.hunt(ctx, r, victims, app.HuntOptions{Workers: demoWorkers})
 	if err != nil {
 		return err
 	}

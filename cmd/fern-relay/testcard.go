@@ -3,9 +3,8 @@ package main
 import (
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 )
 
@@ -46,18 +45,18 @@ func newTestCard(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			past, err := r.WholePast(runs, nil)
+			past, err := r.Ledger().PastWithChanges(runs, nil)
 			if err != nil {
 				return err
 			}
 			if len(past.Runs) == 0 {
-				return ledger.ErrNoRun
+				return run.ErrNoRecord
 			}
-			test, err := past.FindPast(args[0])
+			test, err := past.Find(args[0])
 			if err != nil {
 				return err
 			}
-			card, err := r.Card(past, test)
+			card, err := r.Ledger().Card(past, test)
 			if err != nil {
 				return err
 			}
@@ -73,7 +72,7 @@ func newTestCard(s *settings) *cobra.Command {
 	return cmd
 }
 
-func newTestReport(c *relay.Card) testReport {
+func newTestReport(c *history.Card) testReport {
 	told := testReport{Format: "fern-test/1", figuresLine: newFiguresLine(c.ID, &c.Figures, c.Runs), Share: c.Share, Past: []pastLine{}}
 	if c.First != nil {
 		told.EverBad, told.BadAt = c.First.Number, c.First.Revision

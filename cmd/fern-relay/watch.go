@@ -6,7 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
+	"fernrelay/internal/app"
 	"fernrelay/internal/report"
 	"fernrelay/internal/tui"
 )
@@ -36,15 +36,15 @@ func newWatch(s *settings) *cobra.Command {
 				return errors.New("no run goes on in this project: start one with fern-relay run, or in the application")
 			}
 			ran, live := run.New(), report.NewLive(cmd.OutOrStdout(), report.ShowNames)
-			task := ledger.Task{}
-			err = ledger.Follow(cmd.Context(), journal, func(t ledger.Task) { task = t }, func(e run.Event) {
+			var followed app.Followed
+			err = r.Follow(cmd.Context(), journal, func(f app.Followed) { followed = f }, func(e run.Event) {
 				ran.Apply(e)
 				live.Tell(e)
 			})
 			if err != nil {
 				return err
 			}
-			report.Closing(cmd.OutOrStdout(), ran, len(task.Tests), task.Workers, 0)
+			report.Closing(cmd.OutOrStdout(), ran, followed.Tests, followed.Workers, 0)
 			return withStatus(ran.ExitStatus())
 		},
 	}

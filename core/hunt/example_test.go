@@ -22,7 +22,7 @@ func ExampleHunt() {
 	}
 	for round := h.Next(); round != nil; round = h.Next() {
 		for _, trial := range round {
-			h.Tell(trial.Number, run(trial.Order), 0.1)
+			h.Report(trial.Number, run(trial.Order), 0.1)
 		}
 	}
 	f := h.Finding()

@@ -8,7 +8,7 @@
 //	defer h.Close()
 //	for round := h.Next(); round != nil; round = h.Next() {
 //		for _, trial := range round {
-//			h.Tell(trial.Number, run(trial.Order), seconds)
+//			h.Report(trial.Number, run(trial.Order), seconds)
 //		}
 //	}
 //	finding := h.Finding()
@@ -165,14 +165,14 @@ func New(task Task) *Hunt {
 }
 
 // Next asks for the next trials, which may run side by side; nil when the hunt
-// has ended. All trials of a round must be told before the next is asked for.
+// has ended. Report must be called for all trials of a round before the next.
 func (h *Hunt) Next() []Trial {
 	round, _ := h.next()
 	return round
 }
 
-// Tell gives the hunt the victim's outcome in a trial, and the trial's duration.
-func (h *Hunt) Tell(number int, o run.Outcome, seconds float64) {
+// Report takes the outcome of the victim in a trial, and the seconds that the trial took.
+func (h *Hunt) Report(number int, o run.Outcome, seconds float64) {
 	record := &h.records[number-1]
 	record.Told, record.Outcome, record.Seconds = true, o, seconds
 	h.finding.Trials++

@@ -35,7 +35,7 @@ func chaseRecords(t testing.TB, task Task, bad world) (Finding, []Record) {
 			if bad(slices.Concat(trial.Beside, trial.Order[:len(trial.Order)-1])) {
 				o = run.Failed
 			}
-			h.Tell(trial.Number, o, 0.1)
+			h.Report(trial.Number, o, 0.1)
 		}
 		if len(h.Records()) > 2*mostTrials {
 			t.Fatalf("the hunt does not end")
@@ -138,7 +138,7 @@ func rounds(tests []string, culprit string, width int) int {
 	for round := h.Next(); round != nil && round[len(round)-1].Purpose != Without; round = h.Next() {
 		n++
 		for _, trial := range round {
-			h.Tell(trial.Number, map[bool]run.Outcome{true: run.Failed, false: run.Passed}[slices.Contains(trial.Order, culprit)], 0)
+			h.Report(trial.Number, map[bool]run.Outcome{true: run.Failed, false: run.Passed}[slices.Contains(trial.Order, culprit)], 0)
 		}
 	}
 	return n
@@ -274,7 +274,7 @@ func TestOverlap(t *testing.T) {
 				if random.Float64() > math.Pow(0.93, float64(trial.Times)) {
 					o = run.Failed
 				}
-				h.Tell(trial.Number, o, 1)
+				h.Report(trial.Number, o, 1)
 			}
 		}
 		if f := h.Finding(); len(f.Culprits) > 0 {
@@ -300,7 +300,7 @@ func TestAllSets(t *testing.T) {
 func TestStopInTheMiddle(t *testing.T) {
 	h := New(Task{Victim: "victim", Orders: [][]string{suite(8)}})
 	h.Next()
-	h.Tell(1, run.Passed, 0)
+	h.Report(1, run.Passed, 0)
 	h.Close()
 	if h.Next() != nil || h.Finding().Verdict != "" {
 		t.Errorf("a closed hunt goes on or concludes: %+v", h.Finding())

@@ -45,7 +45,7 @@ func TestLayOut(t *testing.T) {
 	if n, err := l.Runs(); n != 30 || err != nil {
 		t.Errorf("the past has %d runs, %v", n, err)
 	}
-	if _, err := l.Keep(ledger.RunRecord{Workers: 1}, run.New()); err != nil {
+	if _, err := l.Keep(run.Record{Workers: 1}, run.New()); err != nil {
 		t.Fatal(err)
 	}
 	if err := l.Close(); err != nil {

@@ -17,8 +17,6 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
 )
 
 func sampleRun(tests int) *run.Run {
@@ -50,17 +48,17 @@ func sampleHunt() (hunt.Finding, []hunt.Record) {
 
 // samplePast is forty runs of a test that comes and goes, one that is slower from the middle on,
 // and one that never ran to its end.
-func samplePast(t *testing.T) *relay.Past {
+func samplePast(t *testing.T) *history.Past {
 	t.Helper()
 	h := history.NewHistory([]string{"u:g#shaky <b>", "u:g#slower", "u:g#skipped"}, 40)
-	var runs []*ledger.RunRecord
+	var runs []*run.Record
 	for r := range 40 {
-		runs = append(runs, &ledger.RunRecord{Number: r + 3, Began: time.Unix(int64(r)*3600, 0), Ended: time.Unix(int64(r)*3600+90, 0), Work: 200, Counts: map[run.Outcome]int{run.Failed: r % 2}})
+		runs = append(runs, &run.Record{Number: r + 3, Began: time.Unix(int64(r)*3600, 0), Ended: time.Unix(int64(r)*3600+90, 0), Work: 200, Counts: map[run.Outcome]int{run.Failed: r % 2}})
 		h.Set(0, r, history.NewCell([]run.Outcome{run.Passed, run.Failed}[r%2], 0.5))
 		h.Set(1, r, history.NewCell(run.Passed, 1+1.2*float64(r/20)+0.001*float64(r%3)))
 		h.Set(2, r, history.NewCell(run.Skipped, 0))
 	}
-	return relay.NewPast(runs, h).WithChanges()
+	return history.NewPast(runs, h).WithChanges()
 }
 
 // TestPages sets more lines than a page holds, and a drawing that is higher than a page.
@@ -107,7 +105,7 @@ func TestDrawings(t *testing.T) {
 	noPlan, noPoints := samplePlan()
 	past := samplePast(t)
 	chart := func(name string) Drawing {
-		d, err := Past(name, "glass & house", past, past.Order(relay.ByTrouble, func(string) bool { return true }))
+		d, err := Past(name, "glass & house", past, past.Order(history.ByTrouble, func(string) bool { return true }))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -151,7 +149,7 @@ func TestDrawings(t *testing.T) {
 			t.Errorf("%s: %v", file, err)
 		}
 	}
-	if _, err := Past("slow", "", relay.NewPast(nil, history.NewHistory(nil, 0)), nil); !errors.Is(err, ledger.ErrNoRun) {
+	if _, err := Past("slow", "", history.NewPast(nil, history.NewHistory(nil, 0)), nil); !errors.Is(err, run.ErrNoRecord) {
 		t.Errorf("of no runs there is %v", err)
 	}
 	if left, _ := filepath.Glob(filepath.Join(dir, ".*")); len(left) > 0 {

@@ -6,18 +6,16 @@ import (
 
 	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
-	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 // PastCharts are the charts of what the runs say together.
 var PastCharts = []string{"history", "slow", "trend"}
 
 // Past draws a chart of a past, of the tests that are given in their order.
-func Past(chart, project string, p *relay.Past, tests []int) (Drawing, error) {
+func Past(chart, project string, p *history.Past, tests []int) (Drawing, error) {
 	if len(p.Runs) == 0 {
-		return Drawing{}, fmt.Errorf("the chart %s shows the runs of the ledger: %w", chart, ledger.ErrNoRun)
+		return Drawing{}, fmt.Errorf("the chart %s shows the runs of the ledger: %w", chart, run.ErrNoRecord)
 	}
 	span := fmt.Sprintf("%s, runs %d to %d", project, p.Runs[0].Number, p.Runs[len(p.Runs)-1].Number)
 	switch chart {
@@ -39,7 +37,7 @@ const (
 )
 
 // drawHistory draws tests against runs, with the shape of its outcome in every cell.
-func drawHistory(title string, p *relay.Past, tests []int) Drawing {
+func drawHistory(title string, p *history.Past, tests []int) Drawing {
 	shown := tests[:min(len(tests), historyTests)]
 	runs := len(p.Runs)
 	pitch := math.Min(12, (pageWidth-historyLeft-margin-90)/float64(runs))
@@ -47,7 +45,7 @@ func drawHistory(title string, p *relay.Past, tests []int) Drawing {
 	bottom := top + historyRow*float64(len(shown))
 	return Drawing{Width: pageWidth, Height: bottom + 60, paint: func(pg *page) {
 		pg.text(margin, 36, 15, true, fromLeft, ink, title)
-		pg.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%d of %s; a column a run, the latest to the right", len(shown), report.Plural(len(p.History.IDs), "test")))
+		pg.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%d of %s; a column a run, the latest to the right", len(shown), wording.Plural(len(p.History.IDs), "test")))
 		right := historyLeft + pitch*float64(runs)
 		pg.text(right+44, top-12, 8, false, fromRight, fog, "passed")
 		pg.text(right+86, top-12, 8, false, fromRight, fog, "time")
@@ -56,12 +54,12 @@ func drawHistory(title string, p *relay.Past, tests []int) Drawing {
 		}
 		for row, test := range shown {
 			y := top + historyRow*float64(row)
-			pg.text(margin, y+3, 8, false, fromLeft, ink, fits(report.Short(p.History.IDs[test]), 8, historyLeft-margin-8))
+			pg.text(margin, y+3, 8, false, fromLeft, ink, fits(wording.ShortID(p.History.IDs[test]), 8, historyLeft-margin-8))
 			for run, cell := range p.History.Past(test) {
 				shape(pg, historyLeft+pitch*(float64(run)+0.5), y, math.Min(3.2, pitch*0.42), cell.Outcome())
 			}
 			f := &p.Figures[test]
-			pg.text(right+44, y+3, 8, false, fromRight, ink, report.Percent(f.Rate))
+			pg.text(right+44, y+3, 8, false, fromRight, ink, wording.Percent(f.Rate))
 			pg.text(right+86, y+3, 8, false, fromRight, ink, history.Short(f.Seconds))
 		}
 		x := historyLeft
@@ -107,8 +105,8 @@ func shape(p *page, x, y, size float64, o run.Outcome) {
 const slowTests = 40
 
 // slowest draws the slowest of the tests as bars, with their share of all work.
-func slowest(title string, p *relay.Past, tests []int) Drawing {
-	order := p.Order(relay.ByTime, nil)
+func slowest(title string, p *history.Past, tests []int) Drawing {
+	order := p.Order(history.ByTime, nil)
 	among := make(map[int]bool, len(tests))
 	for _, test := range tests {
 		among[test] = true
@@ -125,7 +123,7 @@ func slowest(title string, p *relay.Past, tests []int) Drawing {
 	bottom := top + row*float64(len(shown))
 	return Drawing{Width: pageWidth, Height: bottom + 50, paint: func(pg *page) {
 		pg.text(margin, 36, 15, true, fromLeft, ink, title)
-		pg.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("the slowest: %s of all work in %s; in amber what takes longer than before", report.Percent(share), report.Plural(len(shown), "test")))
+		pg.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("the slowest: %s of all work in %s; in amber what takes longer than before", wording.Percent(share), wording.Plural(len(shown), "test")))
 		if len(shown) == 0 {
 			return
 		}
@@ -143,15 +141,15 @@ func slowest(title string, p *relay.Past, tests []int) Drawing {
 			if f.Change() > 0 {
 				c = mixed(amber, 0.7)
 			}
-			pg.text(left-8, y+4, 8, false, fromRight, ink, fits(report.Short(p.History.IDs[test]), 8, left-margin-8))
+			pg.text(left-8, y+4, 8, false, fromRight, ink, fits(wording.ShortID(p.History.IDs[test]), 8, left-margin-8))
 			pg.rect(left, y-5, max(0.5, f.Seconds*scale), row-4, c)
-			pg.text(left+f.Seconds*scale+5, y+4, 8, false, fromLeft, ink, history.Short(f.Seconds)+"  "+report.TimeChange(f.Seconds, f.Before))
+			pg.text(left+f.Seconds*scale+5, y+4, 8, false, fromLeft, ink, history.Short(f.Seconds)+"  "+wording.TimeChange(f.Seconds, f.Before))
 		}
 	}}
 }
 
 // trend draws the work and the wall time of runs, one after the other.
-func trend(title string, runs []*ledger.RunRecord) Drawing {
+func trend(title string, runs []*run.Record) Drawing {
 	const top, height, left = 90.0, 260.0, 80.0
 	bottom := top + height
 	return Drawing{Width: pageWidth, Height: bottom + 70, paint: func(p *page) {

@@ -7,7 +7,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/split"
-	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 const (
@@ -24,7 +24,7 @@ func Shards(title string, plan split.Plan) Drawing {
 	bottom := barTop + float64(len(plan.Shards))*barPitch
 	return Drawing{Width: pageWidth, Height: bottom + 76, paint: func(p *page) {
 		p.text(margin, 36, 15, true, fromLeft, ink, fits(plain.Line(title), 15, pageWidth-2*margin))
-		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; finish %s, floor %s, spread %s, alone %s; plan %s", report.Plural(len(plan.Shards), "shard"),
+		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; finish %s, floor %s, spread %s, alone %s; plan %s", wording.Plural(len(plan.Shards), "shard"),
 			history.ClockTenths(plan.Finish), history.ClockTenths(plan.Floor), history.ClockTenths(plan.Spread), history.ClockTenths(plan.Work), plan.Fingerprint()))
 		scale := (pageWidth - barLeft - barRight) / max(plan.Finish, 1e-9)
 		secondsAxis(p, plan.Finish, scale, bottom)
@@ -64,7 +64,7 @@ func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 	}
 	x := pageWidth - barRight + 14
 	p.text(x+36, y+barHeight*0.66, 10, true, fromRight, ink, history.ClockTenths(s.Seconds()))
-	p.text(x+46, y+barHeight*0.66, 9, false, fromLeft, fog, report.Plural(len(s.Tests()), "test"))
+	p.text(x+46, y+barHeight*0.66, 9, false, fromLeft, fog, wording.Plural(len(s.Tests()), "test"))
 }
 
 // secondsAxis draws ticks at round times below the bars.

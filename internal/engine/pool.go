@@ -154,6 +154,9 @@ func (p *Pool) Prepare(ctx context.Context, workers int) error {
 	return nil
 }
 
+// Workers returns the number of workers for trials.
+func (p *Pool) Workers() int { return cap(p.idle) }
+
 // Try runs a trial as soon as a worker is free. It returns the outcome of the last test, lost if it had none,
 // and the seconds that all of it took.
 func (p *Pool) Try(ctx context.Context, t Trial) (run.Outcome, float64, error) {
@@ -197,7 +200,7 @@ func (p *Pool) Borrow(ctx context.Context, suite string, use func(s adapter.Sess
 
 // overlap runs a trial's order on one worker while other tests run on another, again and again.
 func (p *Pool) overlap(ctx context.Context, t Trial) (run.Outcome, float64, error) {
-	if cap(p.idle) < 2 {
+	if p.Workers() < 2 {
 		return "", 0, fmt.Errorf("%s failed while tests of another worker ran: to try that, a hunt takes two workers (--workers 2)", t.Order[len(t.Order)-1].ID)
 	}
 	mine, other := <-p.idle, <-p.idle

@@ -81,10 +81,9 @@ func full(err error) bool {
 	return errors.As(err, &wrong) && (wrong.Code() == sqlite3.SQLITE_FULL || wrong.Code() == sqlite3.SQLITE_IOERR_SHMSIZE)
 }
 
-// SetAside gives a damaged ledger another name, by which it is given back, so that a new one
-// can begin. Where it is not damaged, as when another process was first, it stays, and the
-// name is empty. Nobody of this process has it open.
-func SetAside(ctx context.Context, store string) (name string, err error) {
+// SetAside renames the ledger in a store if it is damaged, so that a new one can begin. damage is the error
+// that it caused. The note names the file; it is empty if the ledger turns out not to be damaged.
+func SetAside(ctx context.Context, store string, damage error) (note string, err error) {
 	lock, err := lockStore(store)
 	if err != nil {
 		return "", err
@@ -94,14 +93,14 @@ func SetAside(ctx context.Context, store string) (name string, err error) {
 	if !damagedFile(ctx, path) {
 		return "", nil
 	}
-	name = fmt.Sprintf("ledger-damaged-%s.db", time.Now().Format("20060102-150405.000"))
+	name := fmt.Sprintf("ledger-damaged-%s.db", time.Now().Format("20060102-150405.000"))
 	for _, ending := range []string{"", "-wal", "-shm"} {
 		err := os.Rename(path+ending, filepath.Join(store, name+ending))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return "", fmt.Errorf("the damaged ledger cannot be put aside: %w", err)
+			return "", fmt.Errorf("the damaged ledger cannot be renamed: %w", err)
 		}
 	}
-	return name, nil
+	return fmt.Sprintf("the ledger was damaged: %s. It is now %s, and a new one begins", Reason(damage), filepath.Join(store, name)), nil
 }
 
 // lockStore waits until no other process opens the ledger of a store or puts it aside, and keeps

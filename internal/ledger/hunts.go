@@ -35,20 +35,6 @@ CREATE TABLE trials (
 ) WITHOUT ROWID;
 `
 
-// Hunt is a hunt as it is kept.
-type Hunt struct {
-	Number  int // from 1
-	Victim  string
-	Began   time.Time
-	Mended  time.Time     // when its culprits were found to do no harm any more; zero where they do
-	Finding *hunt.Finding // nil where it did not come to its end
-}
-
-// Known reports whether culprits were caught that still do harm.
-func (h *Hunt) Known() bool {
-	return h.Finding != nil && len(h.Finding.Culprits) > 0 && h.Mended.IsZero()
-}
-
 // BeginHunt begins the hunt of a victim, or takes up the latest of it if that did not come
 // to its end and the project's files, whose state sources tells, are the same. Then it
 // gives the trials that were made, too.
@@ -114,15 +100,15 @@ func (l *Ledger) Mend(number int) error {
 }
 
 // Hunts gives the latest hunt of every victim, the latest first.
-func (l *Ledger) Hunts() ([]Hunt, error) {
+func (l *Ledger) Hunts() ([]hunt.Saved, error) {
 	rows, err := l.db.Query("SELECT number, victim, began, mended, finding FROM hunts WHERE number IN (SELECT max(number) FROM hunts GROUP BY victim) ORDER BY number DESC")
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []Hunt
+	var all []hunt.Saved
 	for rows.Next() {
-		var h Hunt
+		var h hunt.Saved
 		var began, mended int64
 		var finding string
 		if err := scan(rows, &h.Number, &h.Victim, &began, &mended, &finding); err != nil {

@@ -32,7 +32,7 @@ func TestHunts(t *testing.T) {
 	}
 	finding := hunt.Finding{ID: "u:g#v", Verdict: hunt.Polluted, Culprits: [][]string{{"u:g#c"}}, Order: []string{"u:g#c", "u:g#v"}, Changed: []hunt.Change{}}
 	must(l.EndHunt(changed, finding))
-	known := func() []Hunt {
+	known := func() []hunt.Saved {
 		hunts, err := l.Hunts()
 		must(err)
 		return hunts
@@ -58,7 +58,7 @@ func TestCoverage(t *testing.T) {
 			r.Apply(run.Event{Event: run.Started, ID: id, Worker: 1, Batch: 1})
 			r.Apply(run.Event{Event: run.Finished, ID: id, Worker: 1, Batch: 1, Outcome: run.Passed, Seconds: run.Took(1)})
 		}
-		if _, err := l.Keep(RunRecord{Workers: 1}, r); err != nil {
+		if _, err := l.Keep(run.Record{Workers: 1}, r); err != nil {
 			t.Fatal(err)
 		}
 	}

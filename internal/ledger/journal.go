@@ -46,9 +46,9 @@ type Task struct {
 	Batches []TaskBatch `json:"batches"` // in the order in which they are taken
 }
 
-// RunRecord returns the record of the task's run, with the journal that it had.
-func (t Task) RunRecord(journal string) RunRecord {
-	k := RunRecord{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine}
+// Record returns the record of the task's run, with the journal that it had.
+func (t Task) Record(journal string) run.Record {
+	k := run.Record{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine}
 	if journal != "" {
 		k.Journal = filepath.Base(journal)
 	}
@@ -96,17 +96,17 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 	return &Journal{name, task, file, events.NewWriter(file)}, nil
 }
 
-// Tell writes down what begins and ends. Output is left out: it may be without end.
-func (j *Journal) Tell(e run.Event) {
+// Write adds an event to the journal. It leaves out output, which may be endless.
+func (j *Journal) Write(e run.Event) {
 	if j == nil || e.Event == run.Output {
 		return
 	}
 	j.lines.Write(e)
 }
 
-// TellOutput writes down what a test printed that comes to its end, as far as it is
+// WriteOutput writes what a test printed that ends, as far as it is
 // kept, for those who follow the run.
-func (j *Journal) TellOutput(r *run.Result, end run.Event) {
+func (j *Journal) WriteOutput(r *run.Result, end run.Event) {
 	if j == nil || len(r.Output) == 0 {
 		return
 	}
@@ -374,7 +374,7 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 				whole.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Lost, At: whole.Ended, Failure: run.Failure{Message: "its run was killed"}})
 			}
 		}
-		if number, err = l.Keep(k.Task.RunRecord(name), whole); err != nil {
+		if number, err = l.Keep(k.Task.Record(name), whole); err != nil {
 			return nil, 0, err
 		}
 		if err := gone(os.Rename(name, filepath.Join(store, killedName))); err != nil {
@@ -429,7 +429,7 @@ func readJournal(r io.Reader) (*Killed, error) {
 func LastKilled(store string) (*Killed, error) {
 	file, err := os.Open(filepath.Join(store, killedName))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, ErrNoRun
+		return nil, run.ErrNoRecord
 	}
 	if err != nil {
 		return nil, err

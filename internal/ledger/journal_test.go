@@ -55,14 +55,14 @@ func TestFollow(t *testing.T) {
 		}
 	}
 	failed := run.Event{Event: run.Finished, ID: "u:g#a", Outcome: run.Failed, Failure: run.Failure{Message: "leaks"}, Worker: 1, Batch: 1}
-	j.Tell(run.Event{Event: run.RunBegins})
-	j.Tell(run.Event{Event: run.Started, ID: "u:g#a"})
-	j.Tell(run.Event{Event: run.Output, ID: "u:g#a", Text: "not kept while it runs"})
+	j.Write(run.Event{Event: run.RunBegins})
+	j.Write(run.Event{Event: run.Started, ID: "u:g#a"})
+	j.Write(run.Event{Event: run.Output, ID: "u:g#a", Text: "not kept while it runs"})
 	wait("started u:g#a")
-	j.TellOutput(&run.Result{ID: "u:g#a", Output: []byte("water\n")}, failed)
-	j.Tell(failed)
+	j.WriteOutput(&run.Result{ID: "u:g#a", Output: []byte("water\n")}, failed)
+	j.Write(failed)
 	wait("finished u:g#a")
-	j.Tell(run.Event{Event: run.RunEnds})
+	j.Write(run.Event{Event: run.RunEnds})
 	if err := j.End(); err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +95,7 @@ func TestFollowKilled(t *testing.T) {
 	if err := Follow(ctx, name, func(Task) {}, func(run.Event) {}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a run that goes on is followed to %v", err)
 	}
-	j.Tell(run.Event{Event: run.Started, ID: "u:g#a"})
+	j.Write(run.Event{Event: run.Started, ID: "u:g#a"})
 	_ = j.lines.Close()
 	_ = j.file.Close() // as when its process dies
 	var last run.Event
@@ -152,7 +152,7 @@ func TestMakeRoom(t *testing.T) {
 	}
 	ran := run.New()
 	tell := func(e run.Event) {
-		j.Tell(e)
+		j.Write(e)
 		ran.Apply(e)
 	}
 	tell(run.Event{Event: run.RunBegins, At: time.Now(), Format: run.Format})
@@ -185,7 +185,7 @@ func TestMakeRoom(t *testing.T) {
 		t.Errorf("kept are %d outcomes, the first %+v", k.Run.Done(), r)
 	}
 	var none *Journal
-	none.Tell(run.Event{Event: run.Finished})
+	none.Write(run.Event{Event: run.Finished})
 	if err := errors.Join(none.Leave(ran), none.End()); err != nil || none.Name()+none.Floods() != "" {
 		t.Errorf("no journal is %q, %v", none.Name(), err)
 	}

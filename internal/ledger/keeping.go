@@ -24,11 +24,25 @@ func (l *Ledger) Imported(digest string) (bool, error) {
 	return known, err
 }
 
+// Imported counts what an import read.
+type Imported struct {
+	Files, Known int // Known counts files that were imported before, and left out
+	Runs, Tests  int // Tests counts results
+	Broken       []BrokenFile
+	Notes        []string // what is odd about the imported runs
+}
+
+// BrokenFile is a file that was left out whole.
+type BrokenFile struct {
+	Name string
+	Err  error
+}
+
 // Foreign is a run that others did, with the files that tell of it.
 type Foreign struct {
-	RunRecord RunRecord
-	Run       *run.Run
-	Files     []File
+	Record run.Record
+	Run    *run.Run
+	Files  []File
 }
 
 // An Importer adds runs that others did, some at a time.
@@ -55,7 +69,7 @@ func (i *Importer) Add(runs []Foreign) error {
 	defer tx.Rollback()
 	known := map[string]int64{} // keys by ID, of the tests of these runs
 	for _, f := range runs {
-		number, err := i.ledger.keep(tx, f.RunRecord, f.Run, func(tx *sql.Tx, number int64, run *run.Run) (map[string]int64, error) {
+		number, err := i.ledger.keep(tx, f.Record, f.Run, func(tx *sql.Tx, number int64, run *run.Run) (map[string]int64, error) {
 			return known, i.keepTests(tx, number, run, known)
 		})
 		if err != nil {
@@ -177,7 +191,7 @@ func (l *Ledger) arrange() error {
 }
 
 // arrangeSome does so for the tests with keys from one on and below another.
-func arrangeSome(tx *sql.Tx, runs []*RunRecord, from, below int64) error {
+func arrangeSome(tx *sql.Tx, runs []*run.Record, from, below int64) error {
 	recent := make([][]Moment, below-from) // the latest first
 	last := make([]int64, below-from)
 	for _, k := range runs {

@@ -112,6 +112,20 @@ const (
 	toRead  = "mode=ro&immutable=1"
 )
 
+// openEmpty opens an empty ledger in memory, for a project whose store has none.
+func openEmpty(store string) *Ledger {
+	db, err := sql.Open("sqlite", ":memory:")
+	if err != nil {
+		panic(err) // the driver is not linked in
+	}
+	db.SetMaxOpenConns(1) // each connection has a memory of its own
+	l := &Ledger{db: db, ids: map[int64]string{}, own: cause.OwnIn(filepath.Dir(store))}
+	if err := l.migrate(); err != nil {
+		panic(err) // the schema is wrong
+	}
+	return l
+}
+
 // connect opens a file, toWrite or toRead.
 func connect(path, how string) (*Ledger, error) {
 	file := url.URL{Scheme: "file", Path: path, RawQuery: how}
@@ -127,7 +141,7 @@ func (l *Ledger) Close() error { return l.db.Close() }
 
 // Keep adds a run and gives it its number. When it began, how it ended and what it counts is
 // taken from the run. One whose journal is known is kept already: its number is given.
-func (l *Ledger) Keep(k RunRecord, run *run.Run) (number int, err error) {
+func (l *Ledger) Keep(k run.Record, run *run.Run) (number int, err error) {
 	defer func() { err = roomless(err) }()
 	tx, err := l.db.Begin()
 	if err != nil {
@@ -156,7 +170,7 @@ func keptAs(from querier, journal string) (number int, err error) {
 }
 
 // keep adds a run and its results; keysOf keeps the tests and gives their keys.
-func (l *Ledger) keep(tx *sql.Tx, k RunRecord, ran *run.Run, keysOf func(tx *sql.Tx, number int64, run *run.Run) (map[string]int64, error)) (number int, err error) {
+func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sql.Tx, number int64, run *run.Run) (map[string]int64, error)) (number int, err error) {
 	journal := sql.NullString{String: k.Journal, Valid: k.Journal != ""}
 	placed, err := placeOf(tx, ran.Started, time.Now())
 	if err != nil {

@@ -48,13 +48,13 @@ func TestKeepAndLast(t *testing.T) {
 		t.Fatal(err)
 	}
 	l := open(t, dir)
-	if _, _, err := l.Last(); !errors.Is(err, ErrNoRun) {
+	if _, _, err := l.Last(); !errors.Is(err, run.ErrNoRecord) {
 		t.Errorf("an empty ledger gives %v", err)
 	}
 	first := runOf(1, "a passed", "b failed", "c passed")
 	second := runOf(2, "c timed-out", "a passed", "d lost")
 	for i, r := range []*run.Run{first, second} {
-		if n, err := l.Keep(RunRecord{Pick: fmt.Sprint("pick", i), Workers: 2}, r); n != i+1 || err != nil {
+		if n, err := l.Keep(run.Record{Pick: fmt.Sprint("pick", i), Workers: 2}, r); n != i+1 || err != nil {
 			t.Fatalf("kept as %d, %v", n, err)
 		}
 	}
@@ -75,7 +75,7 @@ func TestKeepAndLast(t *testing.T) {
 	if bad, err := l.LastBad("b"); err != nil || bad.Number != 1 {
 		t.Errorf("b was last bad in %+v, %v", bad, err)
 	}
-	if _, err := l.LastBad("a"); !errors.Is(err, ErrNoRun) {
+	if _, err := l.LastBad("a"); !errors.Is(err, run.ErrNoRecord) {
 		t.Errorf("a was never bad: %v", err)
 	}
 	recent, err := recentOf(l)
@@ -98,7 +98,7 @@ func TestKeepAndLast(t *testing.T) {
 		t.Errorf("the companies of nobody are %v, %v", none, err)
 	}
 	for range 2 * recentKept {
-		if _, err := l.Keep(RunRecord{Workers: 1}, runOf(0.25, "a passed")); err != nil {
+		if _, err := l.Keep(run.Record{Workers: 1}, runOf(0.25, "a passed")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -120,7 +120,7 @@ func TestManyAtOnce(t *testing.T) {
 			}
 			defer l.Close()
 			for range 10 {
-				if _, err := l.Keep(RunRecord{Workers: 1}, runOf(1, "a passed", "b failed")); err != nil {
+				if _, err := l.Keep(run.Record{Workers: 1}, runOf(1, "a passed", "b failed")); err != nil {
 					t.Error(err)
 				}
 			}
@@ -140,12 +140,16 @@ func TestUnreadable(t *testing.T) {
 	if _, err := Open(dir); !Damaged(err) || !strings.Contains(err.Error(), "ledger.db") {
 		t.Errorf("a damaged file gives %v", err)
 	}
-	name, err := SetAside(t.Context(), dir)
-	if again, errAgain := SetAside(t.Context(), dir); name == "" || again != "" || err != nil || errAgain != nil {
-		t.Errorf("it is put aside as %q and then as %q, %v", name, again, err)
+	note, err := SetAside(t.Context(), dir, errDamaged)
+	if again, errAgain := SetAside(t.Context(), dir, errDamaged); note == "" || again != "" || err != nil || errAgain != nil {
+		t.Errorf("set aside: %q, and then %q, %v, %v", note, again, err, errAgain)
 	}
-	if data, err := os.ReadFile(filepath.Join(dir, name)); err != nil || !strings.HasPrefix(string(data), "not a database") {
-		t.Errorf("aside stands %.20q, %v", data, err)
+	aside, _ := filepath.Glob(filepath.Join(dir, "ledger-damaged-*.db"))
+	if len(aside) != 1 || !strings.Contains(note, aside[0]) {
+		t.Fatalf("%q names none of %q", note, aside)
+	}
+	if data, err := os.ReadFile(aside[0]); err != nil || !strings.HasPrefix(string(data), "not a database") {
+		t.Errorf("%s holds %.20q, %v", aside[0], data, err)
 	}
 	if n, err := open(t, dir).Runs(); n != 0 || err != nil {
 		t.Errorf("the new one has %d runs, %v", n, err)
@@ -180,7 +184,7 @@ func BenchmarkRecent(b *testing.B) {
 		results[i] = fmt.Sprint("suite:group#test", i, " passed")
 	}
 	for range recentKept {
-		if _, err := l.Keep(RunRecord{Workers: 1}, runOf(1, results...)); err != nil {
+		if _, err := l.Keep(run.Record{Workers: 1}, runOf(1, results...)); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -205,7 +209,7 @@ func TestMigration(t *testing.T) {
 	}
 	first.Apply(run.Event{Event: run.RunEnds, At: start.Add(8 * time.Second)})
 	for range 2 {
-		if _, err := l.Keep(RunRecord{Workers: 1}, first); err != nil {
+		if _, err := l.Keep(run.Record{Workers: 1}, first); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -40,7 +40,7 @@ func TestOldLedgers(t *testing.T) {
 		fresh := run.New()
 		fresh.Apply(run.Event{Event: run.RunBegins, At: time.Now()})
 		fresh.Apply(run.Event{Event: run.Finished, At: time.Now(), ID: "go:.#TestFrost", Outcome: run.Passed})
-		if number, err := l.Keep(RunRecord{}, fresh); err != nil || number != 4 {
+		if number, err := l.Keep(run.Record{}, fresh); err != nil || number != 4 {
 			t.Errorf("schema %d: another run is kept as %d, %v", version, number, err)
 		}
 	}
@@ -123,8 +123,8 @@ func TestDamagedLedgers(t *testing.T) {
 			if !Damaged(err) || Reason(err) != c.reason {
 				t.Fatalf("the reason is %q of %v, want %q", Reason(err), err, c.reason)
 			}
-			if aside, err := SetAside(t.Context(), store); err != nil || aside == "" {
-				t.Fatalf("put aside as %q, %v", aside, err)
+			if note, err := SetAside(t.Context(), store, err); err != nil || note == "" {
+				t.Fatalf("set aside: %q, %v", note, err)
 			}
 			if l, err = Open(store); err != nil {
 				t.Fatal(err)
@@ -184,7 +184,7 @@ func TestRunsOfTheFuture(t *testing.T) {
 		r := run.New()
 		r.Apply(run.Event{Event: run.RunBegins, At: began})
 		r.Apply(run.Event{Event: run.Finished, At: began, ID: "t", Outcome: run.Passed})
-		if _, err := l.Keep(RunRecord{}, r); err != nil {
+		if _, err := l.Keep(run.Record{}, r); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -8,14 +8,15 @@ import (
 	"sync"
 
 	"fernrelay/core/history"
+	"fernrelay/core/run"
 )
 
 // History gives so many of the latest runs, the oldest first, and what came of every test in
 // them; those up to a run and with it, where one is given.
-func (l *Ledger) History(most int, upTo *RunRecord) ([]*RunRecord, *history.History, error) {
+func (l *Ledger) History(most int, upTo *run.Record) ([]*run.Record, *history.History, error) {
 	clause, args := "ORDER BY placed DESC, number DESC LIMIT ?", []any{most}
 	if upTo != nil {
-		clause, args = "WHERE (placed, number) <= (?, ?) "+clause, []any{upTo.placed.UnixMilli(), upTo.Number, most}
+		clause, args = "WHERE (placed, number) <= (?, ?) "+clause, []any{upTo.Placed.UnixMilli(), upTo.Number, most}
 	}
 	runs, err := l.list(l.db, clause, args...)
 	if err != nil {
@@ -35,7 +36,7 @@ func (l *Ledger) History(most int, upTo *RunRecord) ([]*RunRecord, *history.Hist
 }
 
 // briefs reads the packs of runs.
-func (l *Ledger) briefs(runs []*RunRecord) ([][]byte, error) {
+func (l *Ledger) briefs(runs []*run.Record) ([][]byte, error) {
 	read, err := l.db.Prepare("SELECT brief FROM packs WHERE run = ?")
 	if err != nil {
 		return nil, err
@@ -52,7 +53,7 @@ func (l *Ledger) briefs(runs []*RunRecord) ([][]byte, error) {
 
 // historyOf unpacks runs side by side. The tests stand in the order in which they were first
 // kept.
-func historyOf(runs []*RunRecord, packs [][]byte, names map[int64]string) (*history.History, error) {
+func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*history.History, error) {
 	briefs := make([]*brief, len(runs))
 	err := eachSideBySide(len(runs), func(run int) (err error) {
 		if briefs[run], err = unpackBrief(packs[run]); err != nil {
@@ -104,7 +105,7 @@ func eachSideBySide(n int, do func(i int) error) error {
 }
 
 // readBrief reads the brief part of one run.
-func readBrief(from querier, k *RunRecord) (*brief, error) {
+func readBrief(from querier, k *run.Record) (*brief, error) {
 	var pack []byte
 	err := scan(from.QueryRow("SELECT brief FROM packs WHERE run = ?", k.Number), &pack)
 	var b *brief
@@ -118,43 +119,43 @@ func readBrief(from querier, k *RunRecord) (*brief, error) {
 }
 
 // FirstBad finds the earliest run in which a test was bad; ErrNoRun where it never was.
-func (l *Ledger) FirstBad(id string) (*RunRecord, error) {
+func (l *Ledger) FirstBad(id string) (*run.Record, error) {
 	return l.find("WHERE number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed, number LIMIT 1", id)
 }
 
 // Since finds the earliest run in which a cause was known, by the signs of its failures;
 // ErrNoRun where none had one of them.
-func (l *Ledger) Since(signs []string) (*RunRecord, error) {
-	var earliest *RunRecord
+func (l *Ledger) Since(signs []string) (*run.Record, error) {
+	var earliest *run.Record
 	for _, sign := range signs {
 		k, err := l.find("WHERE number IN (SELECT run FROM bad WHERE sign = ?) ORDER BY placed, number LIMIT 1", sign)
-		if errors.Is(err, ErrNoRun) {
+		if errors.Is(err, run.ErrNoRecord) {
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		if earliest == nil || k.placed.Before(earliest.placed) {
+		if earliest == nil || k.Placed.Before(earliest.Placed) {
 			earliest = k
 		}
 	}
 	if earliest == nil {
-		return nil, ErrNoRun
+		return nil, run.ErrNoRecord
 	}
 	return earliest, nil
 }
 
 // LastWell finds the latest run before one that is given in which a test was well; ErrNoRun
 // where there is none. It looks through one run after the other.
-func (l *Ledger) LastWell(id string, before *RunRecord) (*RunRecord, error) {
+func (l *Ledger) LastWell(id string, before *run.Record) (*run.Record, error) {
 	var key int64
 	if err := scan(l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id), &key); err != nil {
 		if errors.Is(err, sql.ErrNoRows) {
-			err = ErrNoRun
+			err = run.ErrNoRecord
 		}
 		return nil, err
 	}
-	runs, err := l.list(l.db, "WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC", before.placed.UnixMilli(), before.Number)
+	runs, err := l.list(l.db, "WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC", before.Placed.UnixMilli(), before.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -167,5 +168,5 @@ func (l *Ledger) LastWell(id string, before *RunRecord) (*RunRecord, error) {
 			return k, nil
 		}
 	}
-	return nil, ErrNoRun
+	return nil, run.ErrNoRecord
 }

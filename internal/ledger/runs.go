@@ -10,64 +10,28 @@ import (
 	"fernrelay/core/run"
 )
 
-// RunRecord is what the ledger keeps of a run, without its results.
-type RunRecord struct {
-	Number   int    `json:"run"` // from 1
-	Pick     string `json:"pick"`
-	Workers  int    `json:"workers"`
-	Order    string `json:"order,omitempty"` // the rule, as run --order takes it
-	Revision string `json:"revision,omitempty"`
-	Dirty    bool   `json:"dirty,omitempty"` // the tree was not as the revision says
-	Machine  string `json:"machine,omitempty"`
-	Source   string `json:"source,omitempty"` // the file that it was imported from, empty for a run of ours
-	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
-
-	Began  time.Time           `json:"began"`
-	placed time.Time           // by which runs are ordered: when it began, unless that is in the future
-	Ended  time.Time           `json:"ended"` // as Began where it is not known
-	Counts map[run.Outcome]int `json:"counts"`
-	Work   float64             `json:"work_s"` // of all tests
-
-	Journal string `json:"-"` // its name, so that it is not kept twice; empty for none
-}
-
-// Wall is how many seconds the run took, 0 where that is not known.
-func (k *RunRecord) Wall() float64 { return k.Ended.Sub(k.Began).Seconds() }
-
-// Tests counts the tests of the run.
-func (k *RunRecord) Tests() int {
-	n := 0
-	for _, count := range k.Counts {
-		n += count
-	}
-	return n
-}
-
 // Runs counts the runs kept.
 func (l *Ledger) Runs() (n int, err error) {
 	err = scan(l.db.QueryRow("SELECT count(*) FROM runs"), &n)
 	return n, err
 }
 
-// ErrNoRun says that the ledger does not hold the run asked for.
-var ErrNoRun = errors.New("there is no such run in the ledger")
-
 // Last gives the latest run whole; ErrNoRun where there is none yet.
-func (l *Ledger) Last() (*RunRecord, *run.Run, error) {
+func (l *Ledger) Last() (*run.Record, *run.Run, error) {
 	return l.whole("ORDER BY placed DESC, number DESC LIMIT 1")
 }
 
 // Run gives a run by its number; ErrNoRun where there is none.
-func (l *Ledger) Run(number int) (*RunRecord, *run.Run, error) {
+func (l *Ledger) Run(number int) (*run.Record, *run.Run, error) {
 	return l.whole("WHERE number = ?", number)
 }
 
 // Before gives the run before another whole; ErrNoRun where there is none.
-func (l *Ledger) Before(k *RunRecord) (*RunRecord, *run.Run, error) {
-	return l.whole("WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC LIMIT 1", k.placed.UnixMilli(), k.Number)
+func (l *Ledger) Before(k *run.Record) (*run.Record, *run.Run, error) {
+	return l.whole("WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC LIMIT 1", k.Placed.UnixMilli(), k.Number)
 }
 
-func (l *Ledger) whole(clause string, args ...any) (*RunRecord, *run.Run, error) {
+func (l *Ledger) whole(clause string, args ...any) (*run.Record, *run.Run, error) {
 	k, err := l.find(clause, args...)
 	if err != nil {
 		return nil, nil, err
@@ -77,23 +41,23 @@ func (l *Ledger) whole(clause string, args ...any) (*RunRecord, *run.Run, error)
 }
 
 // LastBad finds the latest run of ours in which a test was bad; ErrNoRun where it never was.
-func (l *Ledger) LastBad(id string) (*RunRecord, error) {
+func (l *Ledger) LastBad(id string) (*run.Record, error) {
 	return l.find("WHERE source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed DESC, number DESC LIMIT 1", id)
 }
 
 // List gives all runs, the oldest first.
-func (l *Ledger) List() ([]*RunRecord, error) { return l.list(l.db, "ORDER BY placed, number") }
+func (l *Ledger) List() ([]*run.Record, error) { return l.list(l.db, "ORDER BY placed, number") }
 
 const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, counts, work FROM runs "
 
 // list gives the runs that a clause picks.
-func (l *Ledger) list(from querier, clause string, args ...any) ([]*RunRecord, error) {
+func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, error) {
 	rows, err := from.Query(runColumns+clause, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []*RunRecord
+	var all []*run.Record
 	for rows.Next() {
 		k, err := scanKept(rows)
 		if err != nil {
@@ -105,27 +69,27 @@ func (l *Ledger) list(from querier, clause string, args ...any) ([]*RunRecord, e
 }
 
 // find gives the run that a clause picks.
-func (l *Ledger) find(clause string, args ...any) (*RunRecord, error) {
+func (l *Ledger) find(clause string, args ...any) (*run.Record, error) {
 	k, err := scanKept(l.db.QueryRow(runColumns+clause, args...))
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, ErrNoRun
+		return nil, run.ErrNoRecord
 	}
 	return k, err
 }
 
-func scanKept(row scanner) (*RunRecord, error) {
-	k := &RunRecord{}
+func scanKept(row scanner) (*run.Record, error) {
+	k := &run.Record{}
 	var began, placed, ended int64
 	var counts string
 	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &counts, &k.Work); err != nil {
 		return nil, err
 	}
-	k.Began, k.placed, k.Ended = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended)
+	k.Began, k.Placed, k.Ended = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended)
 	return k, unreadable(json.Unmarshal([]byte(counts), &k.Counts))
 }
 
 // Results folds what is kept of a run by telling its events again.
-func (l *Ledger) Results(k *RunRecord) (*run.Run, error) {
+func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 	results, err := l.packed(k.Number)
 	if err != nil {
 		return nil, fmt.Errorf("run %d: %w", k.Number, err)

@@ -148,15 +148,15 @@ func (l *Ledger) addPacks(tx *sql.Tx) error {
 }
 
 // runTimes reads the numbers and times of the runs of an early version.
-func runTimes(tx *sql.Tx) ([]*RunRecord, error) {
+func runTimes(tx *sql.Tx) ([]*run.Record, error) {
 	rows, err := tx.Query("SELECT number, began, ended FROM runs ORDER BY number")
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []*RunRecord
+	var all []*run.Record
 	for rows.Next() {
-		k := &RunRecord{}
+		k := &run.Record{}
 		var began, ended int64
 		if err := scan(rows, &k.Number, &began, &ended); err != nil {
 			return nil, err
@@ -168,7 +168,7 @@ func runTimes(tx *sql.Tx) ([]*RunRecord, error) {
 }
 
 // rowsOf reads a run of which every result has a row.
-func rowsOf(tx *sql.Tx, k *RunRecord) (*run.Run, error) {
+func rowsOf(tx *sql.Tx, k *run.Record) (*run.Run, error) {
 	rows, err := tx.Query(`SELECT tests.id, worker, batch, began, outcome, seconds, message, file, line, expected, actual
 		FROM results JOIN tests ON tests.key = results.test WHERE run = ? ORDER BY position`, k.Number)
 	if err != nil {

@@ -35,7 +35,7 @@ func writeRuns(store string) {
 		return
 	}
 	for {
-		number, err := l.Keep(RunRecord{Workers: 2}, runOf(0.01, "u:a#1 passed", "u:a#2 failed", "u:b#1 passed", fmt.Sprint("u:b#", rand.IntN(50), " passed")))
+		number, err := l.Keep(run.Record{Workers: 2}, runOf(0.01, "u:a#1 passed", "u:a#2 failed", "u:b#1 passed", fmt.Sprint("u:b#", rand.IntN(50), " passed")))
 		if err != nil {
 			fmt.Println(err)
 			return
@@ -116,7 +116,7 @@ func TestWritersAreKilled(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	l := open(t, t.TempDir())
 	l.db.SetMaxOpenConns(1) // as the limit is one connection's
-	if _, err := l.Keep(RunRecord{}, runOf(1, "u:a#1 passed")); err != nil {
+	if _, err := l.Keep(run.Record{}, runOf(1, "u:a#1 passed")); err != nil {
 		t.Fatal(err)
 	}
 	var pages int
@@ -130,7 +130,7 @@ func TestFullDisk(t *testing.T) {
 	for i := range 2000 {
 		large.Apply(run.Event{Event: run.Finished, ID: fmt.Sprintf("u:a#%d-%d", i, rand.Int()), Outcome: run.Passed})
 	}
-	if number, err := l.Keep(RunRecord{}, large); err == nil || Damaged(err) {
+	if number, err := l.Keep(run.Record{}, large); err == nil || Damaged(err) {
 		t.Errorf("on a full disk the run is kept as %d, %v", number, err)
 	}
 	if n, err := l.Runs(); n != 1 || err != nil {
@@ -139,7 +139,7 @@ func TestFullDisk(t *testing.T) {
 	if _, err := l.db.Exec("PRAGMA max_page_count = 1000000"); err != nil {
 		t.Fatal(err)
 	}
-	if number, err := l.Keep(RunRecord{}, large); err != nil || number != 2 {
+	if number, err := l.Keep(run.Record{}, large); err != nil || number != 2 {
 		t.Errorf("with room again it is kept as %d, %v", number, err)
 	}
 }
@@ -149,7 +149,7 @@ func TestDamaged(t *testing.T) {
 	store := t.TempDir()
 	l := open(t, store)
 	for range 50 {
-		if _, err := l.Keep(RunRecord{}, runOf(1, "u:a#1 passed", "u:a#2 failed")); err != nil {
+		if _, err := l.Keep(run.Record{}, runOf(1, "u:a#1 passed", "u:a#2 failed")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -171,10 +171,10 @@ func TestDamaged(t *testing.T) {
 	if !Damaged(err) {
 		t.Fatalf("a damaged file gives %v", err)
 	}
-	if name, err := SetAside(t.Context(), store); err != nil || name == "" {
-		t.Errorf("it is put aside as %q, %v", name, err)
+	if note, err := SetAside(t.Context(), store, err); err != nil || note == "" {
+		t.Errorf("set aside: %q, %v", note, err)
 	}
-	if n, err := open(t, store).Keep(RunRecord{}, runOf(1, "u:a#1 passed")); n != 1 || err != nil {
+	if n, err := open(t, store).Keep(run.Record{}, runOf(1, "u:a#1 passed")); n != 1 || err != nil {
 		t.Errorf("the new one keeps its first run as %d, %v", n, err)
 	}
 }
@@ -188,7 +188,7 @@ func TestKeptOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if n, err := l.Keep(Task{Pick: "quick"}.RunRecord(journal.Name()), runOf(1, "a passed")); n != 1 || err != nil {
+	if n, err := l.Keep(Task{Pick: "quick"}.Record(journal.Name()), runOf(1, "a passed")); n != 1 || err != nil {
 		t.Fatalf("kept as %d, %v", n, err)
 	}
 	_ = journal.file.Close() // as the end of the process does
@@ -215,13 +215,13 @@ func TestForeign(t *testing.T) {
 		r.Ended = r.Started.Add(time.Second)
 		return r
 	}
-	if _, err := l.Keep(RunRecord{}, at(10, "a passed", "b passed")); err != nil {
+	if _, err := l.Keep(run.Record{}, at(10, "a passed", "b passed")); err != nil {
 		t.Fatal(err)
 	}
 	into := l.NewImporter()
 	err := into.Add([]Foreign{
-		{RunRecord{Source: "five.xml"}, at(5, "a failed", "c skipped"), []File{{"5", "five.xml"}}},
-		{RunRecord{Source: "two.xml"}, at(2, "a failed", "b timed-out"), []File{{"2", "two.xml"}}},
+		{run.Record{Source: "five.xml"}, at(5, "a failed", "c skipped"), []File{{"5", "five.xml"}}},
+		{run.Record{Source: "two.xml"}, at(2, "a failed", "b timed-out"), []File{{"2", "two.xml"}}},
 	})
 	if err == nil {
 		err = into.Close()
@@ -229,7 +229,7 @@ func TestForeign(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := into.Add([]Foreign{{RunRecord{Source: "again.xml"}, at(3, "a passed"), []File{{"5", "again.xml"}}}}); err == nil {
+	if err := into.Add([]Foreign{{run.Record{Source: "again.xml"}, at(3, "a passed"), []File{{"5", "again.xml"}}}}); err == nil {
 		t.Error("a file is counted twice")
 	}
 	recent, err := recentOf(l)
@@ -250,7 +250,7 @@ func TestForeign(t *testing.T) {
 	if first, err := l.FirstBad("a"); err != nil || first.Source != "two.xml" {
 		t.Errorf("a was bad first in %+v, %v", first, err)
 	}
-	if well, err := l.LastWell("b", runs[2]); !errors.Is(err, ErrNoRun) {
+	if well, err := l.LastWell("b", runs[2]); !errors.Is(err, run.ErrNoRecord) {
 		t.Errorf("b was well before in %+v, %v", well, err)
 	}
 	if n, err := l.Forget(0, 6, time.Date(2026, 11, 11, 1, 0, 0, 0, time.UTC)); n != 1 || err != nil {

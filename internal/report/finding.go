@@ -12,6 +12,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/order"
 	"fernrelay/core/plain"
+	"fernrelay/internal/wording"
 )
 
 // Finding tells what a hunt found.
@@ -20,7 +21,7 @@ func Finding(w io.Writer, f hunt.Finding) {
 	if words := Remedy(f); words != "" {
 		fmt.Fprintf(w, "    %s\n", words)
 	}
-	fmt.Fprintf(w, "    %s; %s in %s\n", strings.Join(Evidence(f), "; "), Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
+	fmt.Fprintf(w, "    %s; %s in %s\n", strings.Join(Evidence(f), "; "), wording.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
 	for _, c := range f.Changed {
 		fmt.Fprintf(w, "    %s\n", Changed(c))
 	}
@@ -224,7 +225,7 @@ func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 	for _, words := range Evidence(f) {
 		fmt.Fprintf(w, "- %s\n", words)
 	}
-	fmt.Fprintf(w, "- %s in %s\n", Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
+	fmt.Fprintf(w, "- %s in %s\n", wording.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
 	if len(f.Order) > 1 {
 		fmt.Fprintf(w, "\n## To see it\n\n%s\n", Block("sh", Command(f)))
 	}
@@ -256,10 +257,4 @@ func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 func Name(id string) string {
 	_, _, name := catalog.Parts(id)
 	return plain.Line(name)
-}
-
-// Short is an ID without its suite, safe to show.
-func Short(id string) string {
-	suite, _, _ := catalog.Parts(id)
-	return plain.Line(strings.TrimPrefix(id, suite+":"))
 }

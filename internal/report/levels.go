@@ -4,33 +4,31 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"text/tabwriter"
 
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/internal/relay"
+	"fernrelay/core/split"
+	"fernrelay/internal/wording"
 )
 
-// differencesTold bounds how many tests are told that came out otherwise.
-const differencesTold = 20
+// differencesShown bounds the tests with other outcomes that are listed.
+const differencesShown = 20
 
-// Levels tells how finely the tests of a trial may run side by side.
-func Levels(w io.Writer, trial *relay.LevelTrial) {
+// Levels prints how finely the tests of a trial may run side by side.
+func Levels(w io.Writer, trial *split.LevelTrial) {
 	fmt.Fprintln(w)
-	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(table, "side by side\tworkers\ttime\tas one after another")
-	fmt.Fprintf(table, "nothing\t1\t%s\t%s\n", wall(trial.Alone), trial.Alone.Summary())
+	rows := [][]string{{"side by side", "workers", "time", "compared with one after another"}, {"nothing", "1", wall(trial.Alone), trial.Alone.Summary()}}
 	for _, l := range trial.Levels {
 		verdict := "nothing differs"
 		if n := len(l.Differ); n > 0 {
-			verdict = Plural(n, "test") + " came out otherwise"
+			verdict = wording.Plural(n, "other outcome")
 		}
-		fmt.Fprintf(table, "%ss\t%d\t%s\t%s\n", l.Together, l.Workers, wall(l.Run), verdict)
+		rows = append(rows, []string{string(l.Together) + "s", fmt.Sprint(l.Workers), wall(l.Run), verdict})
 	}
-	_ = table.Flush() // to w, whose errors nobody waits for
+	table(w, rows)
 	if n := len(trial.Unstable); n > 0 {
-		fmt.Fprintf(w, "not compared, as it differed without anything beside it: %s\n", plain.Line(strings.Join(trial.Unstable, ", ")))
+		fmt.Fprintf(w, "not compared, because they differ with nothing beside them: %s\n", plain.Line(strings.Join(trial.Unstable, ", ")))
 	}
 	if n := len(trial.Levels); n > 0 {
 		differing(w, trial.Levels[n-1].Differ)
@@ -40,10 +38,10 @@ func Levels(w io.Writer, trial *relay.LevelTrial) {
 
 func wall(run *run.Run) string { return history.ClockTenths(figuresOf(run).wall) }
 
-func differing(w io.Writer, all []relay.Difference) {
+func differing(w io.Writer, all []split.LevelDifference) {
 	for i, d := range all {
-		if i == differencesTold {
-			fmt.Fprintf(w, "    and %s more\n", Plural(len(all)-i, "test"))
+		if i == differencesShown {
+			fmt.Fprintf(w, "    and %s more\n", wording.Plural(len(all)-i, "test"))
 			return
 		}
 		fmt.Fprintf(w, "    %s %s  %s, and %s alone: %d of %d runs\n", d.Beside.Shape(), plain.Line(d.ID), d.Beside, d.Alone, d.Times, d.Of)
@@ -51,7 +49,7 @@ func differing(w io.Writer, all []relay.Difference) {
 }
 
 // verdictOf says what the trial comes to.
-func verdictOf(trial *relay.LevelTrial) string {
+func verdictOf(trial *split.LevelTrial) string {
 	n := len(trial.Levels)
 	switch {
 	case trial.Safe.Counts[run.Lost] > 0:

@@ -7,7 +7,6 @@ import (
 
 	"fernrelay/core/run"
 	"fernrelay/core/split"
-	"fernrelay/internal/relay"
 )
 
 func finished(took float64, o run.Outcome, ids ...string) *run.Run {
@@ -24,13 +23,13 @@ func finished(took float64, o run.Outcome, ids ...string) *run.Run {
 func TestLevels(t *testing.T) {
 	alone, beside := finished(8, run.Passed, "u:g#a", "u:g#b"), finished(2, run.Passed, "u:g#a", "u:g#b")
 	lost := finished(1, run.Lost, "u:g#a")
-	differ := []relay.Difference{{ID: "u:g#b\x1b[1m", Alone: run.Passed, Beside: run.TimedOut, Times: 1, Of: 2}}
-	for want, trial := range map[string]*relay.LevelTrial{
+	differ := []split.LevelDifference{{ID: "u:g#b\x1b[1m", Alone: run.Passed, Beside: run.TimedOut, Times: 1, Of: 2}}
+	for want, trial := range map[string]*split.LevelTrial{
 		"the trial is not complete":                                    {Alone: alone, Safe: lost},
 		"there is nothing that could run side by side":                 {Alone: alone, Safe: alone},
-		`no level is safe: groups cannot run side by side as they are`: {Alone: alone, Safe: alone, Levels: []relay.Level{{Together: split.Group, Workers: 4, Run: beside, Differ: differ}}},
-		`the finest safe level is group: together = "group"`:           {Alone: alone, Safe: beside, Finest: split.Group, Levels: []relay.Level{{Together: split.Group, Workers: 4, Run: beside}, {Together: split.Test, Workers: 4, Run: beside, Differ: differ}}},
-		`every level is safe: together = "test"`:                       {Alone: alone, Safe: beside, Finest: split.Test, Levels: []relay.Level{{Together: split.Test, Workers: 4, Run: beside}}},
+		`no level is safe: groups cannot run side by side as they are`: {Alone: alone, Safe: alone, Levels: []split.Level{{Together: split.Group, Workers: 4, Run: beside, Differ: differ}}},
+		`the finest safe level is group: together = "group"`:           {Alone: alone, Safe: beside, Finest: split.Group, Levels: []split.Level{{Together: split.Group, Workers: 4, Run: beside}, {Together: split.Test, Workers: 4, Run: beside, Differ: differ}}},
+		`every level is safe: together = "test"`:                       {Alone: alone, Safe: beside, Finest: split.Test, Levels: []split.Level{{Together: split.Test, Workers: 4, Run: beside}}},
 	} {
 		trial.Unstable = []string{"u:g#shaky"}
 		var out strings.Builder

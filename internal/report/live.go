@@ -9,6 +9,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/wording"
 )
 
 // How much is told while a run goes on.
@@ -100,10 +101,10 @@ func Repeated(w io.Writer, parts []run.Part) {
 	counts = slices.DeleteFunc(counts, func(c *count) bool { return len(c.runs) == 1 })
 	slices.SortStableFunc(counts, func(a, b *count) int { return b.bad - a.bad })
 	if len(counts) == 0 {
-		fmt.Fprintf(w, "%s: nothing differed\n", Plural(len(parts), "run"))
+		fmt.Fprintf(w, "%s: nothing differed\n", wording.Plural(len(parts), "run"))
 		return
 	}
-	fmt.Fprintf(w, "%s: %s differed\n", Plural(len(parts), "run"), Plural(len(counts), "test"))
+	fmt.Fprintf(w, "%s: %s differed\n", wording.Plural(len(parts), "run"), wording.Plural(len(counts), "test"))
 	for _, c := range counts {
 		var words []string
 		for _, o := range run.Outcomes {

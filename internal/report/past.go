@@ -6,7 +6,6 @@ import (
 	"io"
 	"math"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"fernrelay/core/cause"
@@ -14,38 +13,14 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/wording"
 )
-
-// columns writes rows in columns.
-func columns(w io.Writer, rows [][]string) {
-	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	for _, row := range rows {
-		fmt.Fprintln(table, strings.Join(row, "\t"))
-	}
-	_ = table.Flush() // what w says is told where it is closed
-}
-
-// Percent writes a share: 84 %, and 99.9 % where whole ones would say too much.
-func Percent(share float64) string {
-	switch {
-	case math.IsNaN(share):
-		return "–"
-	case share > 0.99 && share < 1:
-		return fmt.Sprintf("%.1f %%", math.Min(99.9, 100*share))
-	case share > 0 && share < 0.0005:
-		return "< 0.1 %"
-	case share > 0 && share < 0.01:
-		return fmt.Sprintf("%.1f %%", 100*share)
-	}
-	return fmt.Sprintf("%.0f %%", 100*share)
-}
 
 // Between writes an interval: 4–19 %.
 func Between(i history.Interval) string { return fmt.Sprintf("%.0f–%.0f %%", 100*i.Low, 100*i.High) }
 
 // RunName names a run with its day and revision: run 7, 12 Nov, 9ab03f1.
-func RunName(k *ledger.RunRecord) string {
+func RunName(k *run.Record) string {
 	words := fmt.Sprintf("run %d, %s", k.Number, k.Began.Format("2 Jan"))
 	if k.Revision != "" {
 		words += ", " + Revision(k)
@@ -54,28 +29,15 @@ func RunName(k *ledger.RunRecord) string {
 }
 
 // Revision is a run's revision, with a + where the tree differed from it.
-func Revision(k *ledger.RunRecord) string {
+func Revision(k *run.Record) string {
 	if k.Dirty {
 		return plain.Line(k.Revision) + "+"
 	}
 	return plain.Line(k.Revision)
 }
 
-// TimeChange tells a change of time in words, empty where there is none: up 40 %.
-func TimeChange(now, before float64) string {
-	switch {
-	case before <= 0 || now <= 0 || now == before:
-		return ""
-	case now >= 2*before:
-		return fmt.Sprintf("up %.1f ×", now/before)
-	case now > before:
-		return fmt.Sprintf("up %.0f %%", 100*(now/before-1))
-	}
-	return fmt.Sprintf("down %.0f %%", 100*(1-now/before))
-}
-
 // Runs lists runs, the latest first.
-func Runs(w io.Writer, runs []*ledger.RunRecord) {
+func Runs(w io.Writer, runs []*run.Record) {
 	rows := [][]string{{"run", "began", "revision", "what came of it", "wall", "work", "workers", "order", "pick"}}
 	for i := len(runs) - 1; i >= 0; i-- {
 		k := runs[i]
@@ -86,10 +48,10 @@ func Runs(w io.Writer, runs []*ledger.RunRecord) {
 		rows = append(rows, []string{fmt.Sprint(k.Number), k.Began.Format("2006-01-02 15:04"), cmp.Or(Revision(k), "–"), Counts(k.Counts), wall,
 			history.ClockTenths(k.Work), fmt.Sprint(k.Workers), cmp.Or(k.Order, "declared"), cmp.Or(plain.Line(k.Pick), "all") + from(k)})
 	}
-	columns(w, rows)
+	table(w, rows)
 }
 
-func from(k *ledger.RunRecord) string {
+func from(k *run.Record) string {
 	if k.Source == "" {
 		return ""
 	}
@@ -103,7 +65,7 @@ func Counts(counts map[run.Outcome]int) string {
 
 // Size tells how large a ledger is.
 func Size(w io.Writer, s ledger.Size, retention string) {
-	fmt.Fprintf(w, "%s of %s, %s", Plural(s.Runs, "run"), Plural(s.Tests, "test"), Bytes(s.Bytes))
+	fmt.Fprintf(w, "%s of %s, %s", wording.Plural(s.Runs, "run"), wording.Plural(s.Tests, "test"), wording.Bytes(s.Bytes))
 	if s.Runs > 0 {
 		fmt.Fprintf(w, "; from %s to %s", s.First.Format("2006-01-02"), s.Last.Format("2006-01-02"))
 	}
@@ -113,29 +75,21 @@ func Size(w io.Writer, s ledger.Size, retention string) {
 	fmt.Fprintf(w, "\n%s\n", retention)
 }
 
-// Bytes writes a size: 12.3 MB.
-func Bytes(n int64) string {
-	if n < 1e6 {
-		return fmt.Sprintf("%.0f kB", float64(n)/1e3)
-	}
-	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-}
-
 // Causes tells the causes of a run's failures.
-func Causes(w io.Writer, causes []relay.KnownCause) {
+func Causes(w io.Writer, causes []history.KnownCause) {
 	failures := 0
 	for _, c := range causes {
 		failures += len(c.Results)
 	}
-	fmt.Fprintf(w, "%s, %s\n", Plural(failures, "failure"), Plural(len(causes), "cause"))
+	fmt.Fprintf(w, "%s, %s\n", wording.Plural(failures, "failure"), wording.Plural(len(causes), "cause"))
 	for _, c := range causes {
-		fmt.Fprintf(w, "\n%s  %s\n", Plural(len(c.Results), "test"), CauseWords(c))
+		fmt.Fprintf(w, "\n%s  %s\n", wording.Plural(len(c.Results), "test"), CauseWords(c))
 		if at := CausePlace(c.Cause); at != "" {
 			fmt.Fprintf(w, "    %s\n", at)
 		}
 		for i, r := range c.Results {
 			if i == testsTold {
-				fmt.Fprintf(w, "    … and %s more\n", Plural(len(c.Results)-i, "test"))
+				fmt.Fprintf(w, "    … and %s more\n", wording.Plural(len(c.Results)-i, "test"))
 				break
 			}
 			fmt.Fprintf(w, "    %s %s%s\n", r.Outcome.Shape(), plain.Line(r.ID), badSteps(r))
@@ -160,7 +114,7 @@ func badSteps(r *run.Result) string {
 }
 
 // CauseWords says in a line, cut where it is too long, what the failures of a cause have in common.
-func CauseWords(c relay.KnownCause) string {
+func CauseWords(c history.KnownCause) string {
 	words := cut(plain.Line(c.Words), 300)
 	if c.Lacks != nil {
 		return lackWords(*c.Lacks) + ": " + words
@@ -203,9 +157,9 @@ func shortFunction(name string) string {
 }
 
 // Shaky lists the tests that do not always pass, the most troubled first.
-func Shaky(w io.Writer, p *relay.Past, tests []int) {
+func Shaky(w io.Writer, p *history.Past, tests []int) {
 	if len(tests) == 0 {
-		fmt.Fprintf(w, "every test passed whenever it ran, in %s\n", Plural(len(p.Runs), "run"))
+		fmt.Fprintf(w, "every test passed whenever it ran, in %s\n", wording.Plural(len(p.Runs), "run"))
 		return
 	}
 	rows := [][]string{{"passed", "of", "changes", "unstable", "last bad", "test"}}
@@ -215,19 +169,19 @@ func Shaky(w io.Writer, p *relay.Past, tests []int) {
 		if f.LastBad >= 0 {
 			last = RunName(p.Runs[f.LastBad])
 		}
-		rows = append(rows, []string{Percent(f.Rate), Plural(f.Ran, "run"), fmt.Sprint(f.Flips), Between(f.Unstable), last, plain.Line(p.History.IDs[at])})
+		rows = append(rows, []string{wording.Percent(f.Rate), wording.Plural(f.Ran, "run"), fmt.Sprint(f.Flips), Between(f.Unstable), last, plain.Line(p.History.IDs[at])})
 	}
-	columns(w, rows)
-	fmt.Fprintf(w, "%s in the latest %s; unstable: how likely the outcome changes from one run to the next, in 19 of 20 cases\n", Plural(len(tests), "test"), Plural(len(p.Runs), "run"))
+	table(w, rows)
+	fmt.Fprintf(w, "%s in the latest %s; unstable: how likely the outcome changes from one run to the next, in 19 of 20 cases\n", wording.Plural(len(tests), "test"), wording.Plural(len(p.Runs), "run"))
 }
 
 // Slowest tells where the time goes.
-func Slowest(w io.Writer, s *relay.Slowness) {
-	fmt.Fprintf(w, "%s of work, %s on %s\n", history.ClockTenths(s.Work), history.ClockTenths(s.Finish), Plural(s.Workers, "worker"))
+func Slowest(w io.Writer, s *history.Slowness) {
+	fmt.Fprintf(w, "%s of work, %s on %s\n", history.ClockTenths(s.Work), history.ClockTenths(s.Finish), wording.Plural(s.Workers, "worker"))
 	held := false
 	for _, part := range []struct {
 		name string
-		slow []relay.Slow
+		slow []history.Slow
 	}{{"tests", s.Tests}, {"groups", s.Groups}, {"files", s.Files}} {
 		if len(part.slow) == 0 {
 			continue
@@ -245,9 +199,9 @@ func Slowest(w io.Writer, s *relay.Slowness) {
 			if slow.Since > 0 {
 				since = fmt.Sprintf("from run %d on", slow.Since)
 			}
-			rows = append(rows, []string{history.Short(slow.Seconds), Percent(slow.Share), gain, plain.Line(slow.Name), TimeChange(slow.Seconds, slow.Before), since})
+			rows = append(rows, []string{history.Short(slow.Seconds), wording.Percent(slow.Share), gain, plain.Line(slow.Name), wording.TimeChange(slow.Seconds, slow.Before), since})
 		}
-		columns(w, rows)
+		table(w, rows)
 	}
 	if held {
 		fmt.Fprintln(w, "\n–: other tests set the finish; fern-relay split --here says which")
@@ -255,7 +209,7 @@ func Slowest(w io.Writer, s *relay.Slowness) {
 }
 
 // TestCard tells what the ledger knows of a test.
-func TestCard(w io.Writer, c *relay.Card) {
+func TestCard(w io.Writer, c *history.Card) {
 	fmt.Fprintf(w, "%s\n", plain.Line(c.ID))
 	for _, line := range CardWords(c) {
 		fmt.Fprintf(w, "    %s\n", line)
@@ -272,7 +226,7 @@ func TestCard(w io.Writer, c *relay.Card) {
 		k := c.Runs[i]
 		rows = append(rows, []string{o.Shape(), string(o), history.Short(float64(c.Cells[i].Seconds)), fmt.Sprintf("run %d", k.Number), k.Began.Format("2006-01-02 15:04"), Revision(k)})
 	}
-	columns(w, rows)
+	table(w, rows)
 }
 
 // runsTold bounds how many runs of a test are told.
@@ -280,20 +234,20 @@ const runsTold = 20
 
 // CardWords says in lines what is known of a test: its pass rate, how it moves, how unstable it
 // is, who spoils it, its time, since when it fails.
-func CardWords(c *relay.Card) []string {
+func CardWords(c *history.Card) []string {
 	if c.Ran == 0 {
 		return []string{"it did not come to an end in any of these runs"}
 	}
-	lines := []string{fmt.Sprintf("%d of %d passed, %s%s", c.Ran-c.Bad, c.Ran, Percent(c.Rate), Earlier(c))}
+	lines := []string{fmt.Sprintf("%d of %d passed, %s%s", c.Ran-c.Bad, c.Ran, wording.Percent(c.Rate), Earlier(c))}
 	if c.Flips > 0 {
-		lines = append(lines, fmt.Sprintf("%s of outcome; from one run to the next it changes in %s", Plural(c.Flips, "change"), Between(c.Unstable)))
+		lines = append(lines, fmt.Sprintf("%s of outcome; from one run to the next it changes in %s", wording.Plural(c.Flips, "change"), Between(c.Unstable)))
 	}
 	if c.Caught != nil {
 		lines = append(lines, fmt.Sprintf("%s, caught in hunt %d", Sentence(*c.Caught.Finding), c.Caught.Number))
 	}
-	words := fmt.Sprintf("time %s, %s of all work", history.Short(c.Seconds), Percent(c.Share))
+	words := fmt.Sprintf("time %s, %s of all work", history.Short(c.Seconds), wording.Percent(c.Share))
 	if c.Changed >= 0 {
-		words += fmt.Sprintf("; %s from %s on, when it took %s before", TimeChange(c.Seconds, c.Before), RunName(c.Runs[c.Changed]), history.Short(c.Before))
+		words += fmt.Sprintf("; %s from %s on, when it took %s before", wording.TimeChange(c.Seconds, c.Before), RunName(c.Runs[c.Changed]), history.Short(c.Before))
 	}
 	lines = append(lines, words)
 	if c.First != nil {
@@ -309,15 +263,15 @@ func CardWords(c *relay.Card) []string {
 }
 
 // Earlier tells the pass rate up to ten runs ago where it was another.
-func Earlier(c *relay.Card) string {
+func Earlier(c *history.Card) string {
 	if math.Abs(c.Earlier.Share-c.Rate) < 0.01 || c.Earlier.High-c.Earlier.Low > 0.9 {
 		return ""
 	}
-	return fmt.Sprintf(", was %s ten runs ago", Percent(c.Earlier.Share))
+	return fmt.Sprintf(", was %s ten runs ago", wording.Percent(c.Earlier.Share))
 }
 
 // OtherPick says what an earlier run picked, where that was something else; empty where it was not.
-func OtherPick(before, after *ledger.RunRecord) string {
+func OtherPick(before, after *run.Record) string {
 	if before.Pick == after.Pick {
 		return ""
 	}
@@ -328,7 +282,7 @@ func OtherPick(before, after *ledger.RunRecord) string {
 const comparedTold = 30
 
 // Compared tells how a run differs from one before it.
-func Compared(w io.Writer, before, after *ledger.RunRecord, c history.Comparison) {
+func Compared(w io.Writer, before, after *run.Record, c history.Comparison) {
 	fmt.Fprintf(w, "%s, against %s%s\n", RunName(after), RunName(before), OtherPick(before, after))
 	if c.Same() {
 		fmt.Fprintln(w, "the same tests came out alike, in as much time as noise explains")
@@ -374,19 +328,19 @@ func cut(text string, most int) string {
 }
 
 // Imported tells what came of an import.
-func Imported(w io.Writer, i relay.Imported, took time.Duration) {
-	fmt.Fprintf(w, "%s read: %s with %s kept", Plural(i.Files, "file"), Plural(i.Runs, "run"), Plural(i.Tests, "result"))
+func Imported(w io.Writer, i ledger.Imported, took time.Duration) {
+	fmt.Fprintf(w, "%s read: %s with %s kept", wording.Plural(i.Files, "file"), wording.Plural(i.Runs, "run"), wording.Plural(i.Tests, "result"))
 	if i.Known > 0 {
-		fmt.Fprintf(w, "; %s left out, known already", Plural(i.Known, "file"))
+		fmt.Fprintf(w, "; %s left out, known already", wording.Plural(i.Known, "file"))
 	}
 	if len(i.Broken) > 0 {
-		fmt.Fprintf(w, "; %s left out, broken", Plural(len(i.Broken), "file"))
+		fmt.Fprintf(w, "; %s left out, broken", wording.Plural(len(i.Broken), "file"))
 	}
 	fmt.Fprintf(w, "; %s\n", took.Round(10*time.Millisecond))
 }
 
 // Shown tells of a run: how it was, what came of it, its failures by cause, and where they are.
-func Shown(w io.Writer, k *ledger.RunRecord, run *run.Run, causes []relay.KnownCause) {
+func Shown(w io.Writer, k *run.Record, run *run.Run, causes []history.KnownCause) {
 	fmt.Fprintf(w, "%s  %s\n", RunName(k), Counts(k.Counts))
 	for _, line := range RunWords(k) {
 		fmt.Fprintf(w, "    %s\n", line)
@@ -401,13 +355,13 @@ func Shown(w io.Writer, k *ledger.RunRecord, run *run.Run, causes []relay.KnownC
 }
 
 // RunWords says how a run was, in lines.
-func RunWords(k *ledger.RunRecord) []string {
+func RunWords(k *run.Record) []string {
 	words := fmt.Sprintf("%s of work", history.ClockTenths(k.Work))
 	if k.Wall() > 0 {
 		words += " in " + history.ClockTenths(k.Wall())
 	}
 	if k.Workers > 0 {
-		words += " on " + Plural(k.Workers, "worker")
+		words += " on " + wording.Plural(k.Workers, "worker")
 	}
 	lines := []string{fmt.Sprintf("began %s; %s", k.Began.Format("2006-01-02 15:04:05"), words)}
 	lines = append(lines, fmt.Sprintf("pick %s; order %s", cmp.Or(plain.Line(k.Pick), "all"), cmp.Or(k.Order, "declared")))

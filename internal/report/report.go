@@ -15,6 +15,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/wording"
 )
 
 // What is told of a failed test: so many lines of its output, so many cells of a line.
@@ -113,7 +114,7 @@ func Notes(w io.Writer, ran *run.Run) {
 	slices.SortStableFunc(reasons, func(a, b reason) int { return counts[b] - counts[a] })
 	for i, why := range reasons {
 		if i == reasonsTold {
-			fmt.Fprintf(w, "%s and for %s\n", why.outcome.Shape(), Plural(len(reasons)-i, "more reason"))
+			fmt.Fprintf(w, "%s and for %s\n", why.outcome.Shape(), wording.Plural(len(reasons)-i, "more reason"))
 			return
 		}
 		fmt.Fprintf(w, "%s %d %s: %s\n", why.outcome.Shape(), counts[why], why.outcome, why.words)
@@ -125,7 +126,7 @@ func Notes(w io.Writer, ran *run.Run) {
 // none, and against one worker alone.
 func Closing(w io.Writer, run *run.Run, picked, workers int, planned float64) {
 	f := figuresOf(run)
-	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), history.ClockTenths(f.wall), Plural(workers, "worker"))
+	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), history.ClockTenths(f.wall), wording.Plural(workers, "worker"))
 	if planned > 0 {
 		fmt.Fprintf(w, ", planned %s", history.ClockTenths(planned))
 	}
@@ -137,7 +138,7 @@ func Closing(w io.Writer, run *run.Run, picked, workers int, planned float64) {
 		fmt.Fprintf(w, ", spread %s", history.Short(f.spread))
 	}
 	if f.steps > 0 {
-		fmt.Fprintf(w, "; %s", Plural(f.steps, "step"))
+		fmt.Fprintf(w, "; %s", wording.Plural(f.steps, "step"))
 	}
 	if f.ready >= 1 {
 		fmt.Fprintf(w, "; %s to make ready", history.ClockTenths(f.ready))
@@ -207,7 +208,7 @@ func Merged(w io.Writer, m *run.Merged) {
 	Notes(w, m.Run)
 	for i, twice := range m.Twice {
 		if i == twiceTold {
-			fmt.Fprintf(w, "and %s more in several reports\n", Plural(len(m.Twice)-i, "test"))
+			fmt.Fprintf(w, "and %s more in several reports\n", wording.Plural(len(m.Twice)-i, "test"))
 			break
 		}
 		fmt.Fprintf(w, "%s is in several reports, of which the gravest counts: %s\n", plain.Line(twice.ID), plain.Line(strings.Join(twice.Parts, ", ")))
@@ -216,21 +217,13 @@ func Merged(w io.Writer, m *run.Merged) {
 		fmt.Fprintf(w, "not planned alike: %s: tests may be missing, or run twice\n", plain.Line(words))
 	}
 	if m.Of > 0 {
-		fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing), Plural(m.Of, "shard"))
+		fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing), wording.Plural(m.Of, "shard"))
 		if len(m.Missing) > 0 {
 			fmt.Fprintf(w, "; missing: %s", strings.Trim(strings.Join(strings.Fields(fmt.Sprint(m.Missing)), ", "), "[]"))
 		}
 		fmt.Fprintln(w)
 	}
-	fmt.Fprintf(w, "%s: %s\n", Plural(len(m.Run.Results), "test"), m.Run.Summary())
-}
-
-// Plural counts things: 1 test, 2 tests.
-func Plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
+	fmt.Fprintf(w, "%s: %s\n", wording.Plural(len(m.Run.Results), "test"), m.Run.Summary())
 }
 
 // slowTold bounds how many slow tests are told.
@@ -247,7 +240,7 @@ func Slow(w io.Writer, ran *run.Run, limit time.Duration) {
 	slices.SortStableFunc(slow, func(a, b *run.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
 	for i, r := range slow {
 		if i == slowTold {
-			fmt.Fprintf(w, "and %s more took longer than %s\n", Plural(len(slow)-i, "test"), limit)
+			fmt.Fprintf(w, "and %s more took longer than %s\n", wording.Plural(len(slow)-i, "test"), limit)
 			return
 		}
 		fmt.Fprintf(w, "slow: %s took %s, more than %s\n", plain.Line(r.ID), history.Short(r.Seconds), limit)

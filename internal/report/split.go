@@ -8,6 +8,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/split"
+	"fernrelay/internal/wording"
 )
 
 // Tone says how a phrase is meant, for a screen that has colours.
@@ -53,7 +54,7 @@ func Plan(w io.Writer, p split.Plan) {
 		if s.Start > 0 && len(s.Units) > 0 {
 			when = history.ClockTenths(s.Start) + "–" + history.ClockTenths(s.End)
 		}
-		rows[i] = []string{fmt.Sprintf("%4d", s.Number), fmt.Sprintf("%9s", when), fmt.Sprintf("%12s", Plural(len(s.Tests()), "test")), unitNames(s)}
+		rows[i] = []string{fmt.Sprintf("%4d", s.Number), fmt.Sprintf("%9s", when), fmt.Sprintf("%12s", wording.Plural(len(s.Tests()), "test")), unitNames(s)}
 	}
 	table(w, rows)
 	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s\n",
@@ -63,7 +64,7 @@ func Plan(w io.Writer, p split.Plan) {
 		fmt.Fprintf(w, "%s empty: there is no more to deal out\n", are(empty, "shard"))
 	}
 	if p.Unknown > 0 {
-		fmt.Fprintf(w, "%s never measured: their times are estimates\n", Plural(p.Unknown, "test"))
+		fmt.Fprintf(w, "%s never measured: their times are estimates\n", wording.Plural(p.Unknown, "test"))
 	}
 }
 
@@ -84,7 +85,7 @@ func are(n int, word string) string {
 	if n == 1 {
 		return "1 " + word + " is"
 	}
-	return Plural(n, word) + " are"
+	return wording.Plural(n, word) + " are"
 }
 
 // Proof says how good the plan is known to be.
@@ -162,7 +163,7 @@ func InTheWay(a split.Advice) []Line {
 		lines = append(lines, Line{{Warning, plain.Line(t.Name)}, words(" alone is %s of it", history.Short(t.Expected))})
 	}
 	return append(lines, Line{words("apart, the floor falls to "), {Figure, history.ClockTenths(a.Parting.Floor)},
-		words(" and %s end at ", Plural(len(a.Plan.Shards), "shard")), {Figure, history.ClockTenths(a.Parting.Finish)}})
+		words(" and %s end at ", wording.Plural(len(a.Plan.Shards), "shard")), {Figure, history.ClockTenths(a.Parting.Finish)}})
 }
 
 // Bearing says how a plan and a queue bear a worker that begins late, and what

@@ -8,6 +8,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/run"
 	"fernrelay/internal/terminal"
+	"fernrelay/internal/wording"
 )
 
 // Status tells how far a run has come: on a terminal as one line that moves,
@@ -40,7 +41,7 @@ func (s *Status) Tell(e run.Event) {
 	switch e.Event {
 	case run.RunBegins:
 		s.began = e.At
-		fmt.Fprintf(s.w, "%s; making ready\n", Plural(s.total, "test"))
+		fmt.Fprintf(s.w, "%s; making ready\n", wording.Plural(s.total, "test"))
 	case run.Finished:
 		s.done++
 		s.finished[e.Outcome]++

@@ -302,7 +302,7 @@ func (v *survey) ruleParts(t *theme, test *catalog.Test, rule string) []cardPart
 
 // atOnce tells how many tests may hold a resource at once.
 func (v *survey) atOnce(resource string) string {
-	if n := v.session.relay.Project.Resources[resource]; n > 1 {
+	if n := v.session.app.Project.Resources[resource]; n > 1 {
 		return fmt.Sprintf("%d at a time", n)
 	}
 	return "one at a time"

@@ -9,7 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/run"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
 )
 
 // updateProject takes a message about the project's files.
@@ -26,7 +26,7 @@ func (a *App) updateProject(msg tea.Msg) tea.Cmd {
 	case touchedMsg:
 		if msg.run == a.session.run && a.running() {
 			a.message = "files changed: what they touch is run again"
-			msg.run.cancel(relay.ErrSuperseded)
+			msg.run.cancel(app.ErrSuperseded)
 		}
 	case rerunMsg:
 		return a.rerun(msg)
@@ -50,7 +50,7 @@ func (a *App) nextChange() tea.Cmd {
 	if a.changing || len(a.changes) == 0 {
 		return nil
 	}
-	next, r := a.changes[0], a.session.relay
+	next, r := a.changes[0], a.session.app
 	a.changes, a.changing = a.changes[1:], true
 	return func() tea.Msg {
 		other, err := next.apply(r)
@@ -62,20 +62,20 @@ func (a *App) nextChange() tea.Cmd {
 func (a *App) changed(msg changedMsg) tea.Cmd {
 	a.changing = false
 	if msg.err == nil {
-		if msg.relay.Project != a.session.relay.Project {
+		if msg.app.Project != a.session.app.Project {
 			a.broken = "" // the project was read, and well
 		}
-		if notes := msg.relay.Notes; !slices.Equal(notes, a.session.relay.Notes) {
+		if notes := msg.app.Notes; !slices.Equal(notes, a.session.app.Notes) {
 			a.message = noteWords(notes)
 		}
-		a.session.relay = msg.relay
+		a.session.app = msg.app
 		if a.sheet == msg.asked.sheet {
 			a.sheet = nil
 		}
 		return tea.Batch(a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
 	}
 	a.files = append(a.files, msg.asked.files...) // to be looked at with those that mend it
-	words := strings.ReplaceAll(msg.err.Error(), a.session.relay.Project.Dir+string(os.PathSeparator), "")
+	words := strings.ReplaceAll(msg.err.Error(), a.session.app.Project.Dir+string(os.PathSeparator), "")
 	if msg.asked.sheet != nil {
 		msg.asked.sheet.wrong = words
 	} else {
@@ -103,19 +103,18 @@ func (a *App) readAgain() tea.Cmd {
 	}
 	files := a.files
 	a.files = nil
-	again := func(r *relay.Relay) (*relay.Relay, error) { return r.Reload(a.ctx, files) }
+	again := func(r *app.App) (*app.App, error) { return r.Reload(a.ctx, files) }
 	return a.change(change{apply: again, files: files, runs: a.watch.onChange})
 }
 
 // touching finds out whether a change touches what runs.
 func (a *App) touching(files []string) tea.Cmd {
-	r, run, pick := a.session.relay, a.session.run, a.session.picked.text
+	r, run, pick := a.session.app, a.session.run, a.session.picked.text
 	if run.cancel == nil {
 		return nil
 	}
 	return func() tea.Msg {
-		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, files), nil, 1)
-		if err != nil || len(request.Tests) == 0 {
+		if !r.Touches(a.ctx, pick, files) {
 			return nil
 		}
 		return touchedMsg{run}
@@ -128,13 +127,13 @@ func (a *App) readyChanged(asked change) tea.Cmd {
 	if !asked.runs || !a.watch.onChange || len(asked.files) == 0 || a.working() {
 		return nil
 	}
-	r, pick, workers := a.session.relay, a.session.picked.text, a.session.workers()
+	r, pick, workers := a.session.app, a.session.picked.text, a.session.workers()
 	var left *run.Run
 	if run := a.session.run; run != nil {
 		left = run.run
 	}
 	return func() tea.Msg {
-		request, err := r.ReadyChanged(pick, r.Sources(a.ctx, asked.files), left, workers)
+		request, err := r.ChangeRequest(a.ctx, pick, asked.files, left, workers)
 		return rerunMsg{request, err}
 	}
 }
@@ -145,7 +144,7 @@ func (a *App) rerun(msg rerunMsg) tea.Cmd {
 	case msg.err != nil:
 		a.complain(msg.err)
 	case len(msg.request.Tests) == 0:
-		a.message = "what changed touches no picked test"
+		a.message = "the change touches no picked test"
 	case !a.working():
 		return a.start(msg.request)
 	}

@@ -24,7 +24,7 @@ func (a *App) View() tea.View {
 	v := tea.NewView(screen)
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
-	v.WindowTitle = "fern relay · " + plain.Line(a.session.relay.Project.Name)
+	v.WindowTitle = "fern relay · " + plain.Line(a.session.app.Project.Name)
 	v.Cursor = cursor
 	return v
 }
@@ -116,11 +116,11 @@ func (a *App) drawCandidates(c canvas) {
 func (a *App) drawTop(c canvas) {
 	t, s := c.theme, a.session
 	x := c.text(1, 0, style{t.leaf, true}, "fern relay")
-	x = c.text(x+3, 0, style{colour: t.ink}, cut(plain.Line(s.relay.Project.Name), 40))
+	x = c.text(x+3, 0, style{colour: t.ink}, cut(plain.Line(s.app.Project.Name), 40))
 	x = c.text(x+2, 0, style{colour: t.fog}, cut(plain.Line(a.revision), 40))
 	clock := a.clock()
 	c.right(a.width-1, 0, style{colour: t.fog}, clock)
-	c.text(x+3, 0, style{colour: t.amber}, cut(ownWords(s.relay.Own), a.width-x-6-width(clock)))
+	c.text(x+3, 0, style{colour: t.amber}, cut(ownWords(s.app.Own), a.width-x-6-width(clock)))
 
 	c.rule(0, relayRow+1, a.width, t.faint(), "─")
 	for i, span := range a.spans() {

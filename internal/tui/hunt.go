@@ -108,7 +108,7 @@ type victimsMsg struct {
 
 // findVictims reads which tests failed in the latest run.
 func (v *huntView) findVictims() tea.Cmd {
-	r := v.session.relay
+	r := v.session.app
 	return func() tea.Msg {
 		victims, err := r.Victims()
 		return victimsMsg{victims, err}

@@ -14,6 +14,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 func (v *huntView) drawVictims(c canvas) {
@@ -41,7 +42,7 @@ func (v *huntView) doing(h *liveHunt) string {
 	case h.err != nil || h.ended:
 		return "interrupted"
 	case len(h.progress.Records) == 0:
-		return cmp.Or(plain.Line(h.progress.Making), "making ready")
+		return cmp.Or(plain.Line(h.progress.Preparing), "making ready")
 	}
 	return fmt.Sprintf("trial %d", len(h.progress.Records))
 }
@@ -89,7 +90,7 @@ func (v *huntView) drawFirst(c canvas, stem int, h *liveHunt) {
 		case hunt.Alone:
 			parts = append(parts, part{"alone", r.Outcome})
 		case hunt.Company, hunt.Rest:
-			parts = append(parts, part{"after " + report.Plural(r.Ran, "other"), r.Outcome})
+			parts = append(parts, part{"after " + wording.Plural(r.Ran, "other"), r.Outcome})
 		}
 	}
 	total := 0
@@ -165,7 +166,7 @@ func (v *huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 			y++
 		}
 	}
-	words := fmt.Sprintf("%s, %s", report.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
+	words := fmt.Sprintf("%s, %s", wording.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
 	c.text(max(0, stem-width(words)/2), y+1, style{colour: t.fog}, words)
 }
 
@@ -179,8 +180,8 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 		switch {
 		case h.ended:
 			words = "enter goes on where it was"
-		case h.progress.Again > 0:
-			words = "it went on after " + report.Plural(h.progress.Again, "trial")
+		case h.progress.Resumed > 0:
+			words = "it went on after " + wording.Plural(h.progress.Resumed, "trial")
 		}
 		c.text(0, 2, style{colour: t.fog}, words)
 		return
@@ -243,7 +244,7 @@ func (v *huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int 
 	}
 	for n, change := range changes {
 		if y+rows > c.height-least && n > 0 {
-			c.text(0, y, style{colour: t.fog}, "… and "+report.Plural(len(changes)-n, "other"))
+			c.text(0, y, style{colour: t.fog}, "… and "+wording.Plural(len(changes)-n, "other"))
 			return y + 2
 		}
 		before, after := report.Differing(change)

@@ -2,26 +2,25 @@ package tui
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
 	"fernrelay/core/order"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
 )
 
 // liveHunt is the hunt of one victim as the application follows it.
 type liveHunt struct {
 	victim   catalog.Test
-	progress relay.Progress
+	progress hunt.Progress
 	ended    bool
 	err      error
 	cancel   context.CancelFunc
-	told     inbox[relay.Progress]
+	told     inbox[hunt.Progress]
 }
 
 type huntEndedMsg struct {
@@ -30,26 +29,33 @@ type huntEndedMsg struct {
 }
 
 // startHunt hunts victims side by side, or only tries once more what is known of them.
-func startHunt(ctx context.Context, r *relay.Relay, victims []catalog.Test, workers int, verify bool) ([]*liveHunt, tea.Cmd) {
+func startHunt(ctx context.Context, r *app.App, victims []catalog.Test, workers int, verify bool) ([]*liveHunt, tea.Cmd) {
 	ctx, cancel := context.WithCancel(ctx)
-	hunts := make([]*liveHunt, len(victims))
+	hunts := newLiveHunts(victims, cancel)
 	byID := map[string]*liveHunt{}
-	for i, v := range victims {
-		hunts[i] = &liveHunt{victim: v, cancel: cancel}
-		byID[v.ID] = hunts[i]
+	for _, h := range hunts {
+		byID[h.victim.ID] = h
 	}
 	return hunts, func() tea.Msg {
 		defer cancel()
-		p := relay.Pursuit{Workers: workers}
+		o := app.HuntOptions{Workers: workers}
 		var err error
 		if verify {
-			p.Known, err = r.Known()
+			o.Known, err = r.Culprits()
 		}
 		if err == nil {
-			_, err = r.Hunt(ctx, victims, p, func(p relay.Progress) { byID[p.Victim].told.put(p) })
+			_, err = r.Hunt(ctx, victims, o, func(p hunt.Progress) { byID[p.Victim].told.put(p) })
 		}
 		return huntEndedMsg{hunts, err}
 	}
+}
+
+func newLiveHunts(victims []catalog.Test, cancel context.CancelFunc) []*liveHunt {
+	hunts := make([]*liveHunt, len(victims))
+	for i, v := range victims {
+		hunts[i] = &liveHunt{victim: v, cancel: cancel}
+	}
+	return hunts
 }
 
 // follow takes the latest progress.
@@ -64,20 +70,25 @@ func (h *liveHunt) mended() bool { return len(h.progress.Finding.Mended) > 0 }
 
 // search is the search for victims that nobody has named.
 type search struct {
-	orders int // that have run
-	told   inbox[relay.Revealed]
+	orders int         // that have run
+	hunts  []*liveHunt // of victims that it found
+	steps  inbox[searchStep]
 	cancel context.CancelFunc
 }
 
-type searchEndedMsg struct {
-	victims []catalog.Test
-	err     error
+// searchStep is one of: what an order showed, victims whose hunt begins, or the progress of a hunt.
+type searchStep struct {
+	revealed *app.Revealed
+	victims  []catalog.Test
+	progress *hunt.Progress
 }
 
-// searchBudget is how long victims are looked for.
+type searchEndedMsg struct{ err error }
+
+// searchBudget is how long a search lasts at most.
 const searchBudget = 5 * time.Minute
 
-// startSearch runs what is picked in orders that have not been tried.
+// startSearch runs the picked tests in orders that have not been tried, and hunts the victims that it finds.
 func (a *App) startSearch() tea.Cmd {
 	s := a.session
 	if a.working() {
@@ -86,27 +97,58 @@ func (a *App) startSearch() tea.Cmd {
 	}
 	ctx, cancel := context.WithCancel(a.ctx)
 	s.search = &search{cancel: cancel}
-	looking, r := s.search, s.relay
-	how := relay.Search{Tests: s.picked.tests, Workers: s.workers(), Budget: searchBudget, Enough: 1}
+	steps, r := &s.search.steps, s.app
+	how := app.Search{Tests: s.picked.tests, Budget: searchBudget, Enough: 1, Hunt: app.HuntOptions{Workers: s.workers()}}
 	return tea.Batch(a.startTicking(), a.job(func() tea.Msg {
 		defer cancel()
-		victims, err := r.Reveal(ctx, how, looking.told.put)
-		return searchEndedMsg{victims, err}
+		_, err := r.Search(ctx, how, app.SearchProgress{
+			Order:   func(o app.Revealed) { steps.put(searchStep{revealed: &o}) },
+			Victims: func(victims []catalog.Test) { steps.put(searchStep{victims: victims}) },
+			Hunt:    func(p hunt.Progress) { steps.put(searchStep{progress: &p}) },
+		})
+		return searchEndedMsg{err}
 	}))
 }
 
-func (a *App) searchEnded(msg searchEndedMsg) tea.Cmd {
-	a.session.search = nil
-	recall := tea.Batch(a.change(change{apply: (*relay.Relay).Recall}), a.recallHunts(), a.ledger.readAgain())
-	switch {
-	case msg.err != nil && !errors.Is(msg.err, context.Canceled):
-		a.complain(msg.err)
-	case msg.err == nil && len(msg.victims) == 0:
-		a.message = "no test came out otherwise than before"
-	case msg.err == nil:
-		return tea.Batch(recall, a.startHunt(msg.victims, false))
+// followSearch takes the steps of the search since the last frame.
+func (a *App) followSearch() {
+	s := a.session.search
+	for _, step := range s.steps.take() {
+		switch {
+		case step.revealed != nil:
+			s.orders, a.session.gauge = step.revealed.Order, step.revealed.Gauge
+		case step.victims != nil:
+			hunts := newLiveHunts(step.victims, s.cancel)
+			s.hunts = append(s.hunts, hunts...)
+			a.showHunts(hunts)
+		}
+		for _, h := range s.hunts {
+			if step.progress != nil && h.victim.ID == step.progress.Victim {
+				h.progress = *step.progress
+			}
+		}
 	}
-	return recall
+}
+
+// showHunts puts hunts before the others, in place of earlier hunts of the same victims.
+func (a *App) showHunts(hunts []*liveHunt) {
+	a.leg = legHunt
+	earlier := func(h *liveHunt) bool {
+		return slices.ContainsFunc(hunts, func(other *liveHunt) bool { return other.victim.ID == h.victim.ID })
+	}
+	a.session.hunts = append(hunts, slices.DeleteFunc(a.session.hunts, earlier)...)
+	a.hunt.reset()
+}
+
+func (a *App) searchEnded(msg searchEndedMsg) tea.Cmd {
+	a.followSearch()
+	hunts := a.session.search.hunts
+	a.session.search = nil
+	if msg.err == nil && len(hunts) == 0 {
+		a.message = "every test had the same outcome as before"
+	}
+	a.huntEnded(huntEndedMsg{hunts, msg.err})
+	return tea.Batch(a.change(change{apply: (*app.App).Recall}), a.recallHunts(), a.ledger.readAgain())
 }
 
 // keptHuntsMsg brings the hunts that the ledger keeps, and the orders that have run.
@@ -121,23 +163,23 @@ const mostHunts = 100
 
 // recallHunts reads what the ledger keeps of hunts.
 func (a *App) recallHunts() tea.Cmd {
-	r := a.session.relay
+	r := a.session.app
 	return func() tea.Msg {
 		var msg keptHuntsMsg
-		var kept []ledger.Hunt
+		var kept []hunt.Saved
 		if kept, msg.err = r.Hunts(); msg.err != nil {
 			return msg
 		}
 		for _, k := range kept[:min(len(kept), mostHunts)] {
 			h := &liveHunt{ended: true, cancel: func() {}}
-			if h.progress, msg.err = r.HuntProgress(k); msg.err != nil {
+			if h.progress, msg.err = r.Ledger().Progress(k); msg.err != nil {
 				return msg
 			}
 			t, _ := r.Catalog.Lookup(k.Victim)
 			h.victim = *t
 			msg.hunts = append(msg.hunts, h)
 		}
-		msg.gauge, _, msg.err = r.Gauge(r.Catalog.Tests)
+		msg.gauge, _, msg.err = r.Coverage(r.Catalog.Tests)
 		return msg
 	}
 }

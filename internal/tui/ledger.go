@@ -8,12 +8,12 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/app"
 	"fernrelay/internal/draw"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
-	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 // ledgerView shows what the runs say together: tests against runs, the causes of the chosen run,
@@ -21,12 +21,12 @@ import (
 // it shows a run's report, or how a run differs from the one before it.
 type ledgerView struct {
 	session *session
-	all     []*ledger.RunRecord // every run, the oldest first
-	past    *relay.Past         // the runs around the chosen one; nil before it was read
-	reads   int                 // how often it was asked for
-	wrong   error               // what kept it from being read
+	all     []*run.Record // every run, the oldest first
+	past    *history.Past // the runs around the chosen one; nil before it was read
+	reads   int           // how often it was asked for
+	wrong   error         // what kept it from being read
 
-	by string // one of relay.PastOrders: the order that is wanted
+	by string // one of history.PastOrders: the order that is wanted
 	listing
 	sorts int // how often another listing was asked for
 
@@ -35,8 +35,8 @@ type ledgerView struct {
 	cells   cellPlace // where they were drawn, for the mouse
 	panel   bool
 	chosen  chosenRun
-	card    *relay.Card // of the test under the cursor; nil until it is known
-	report  *runReport  // in the place of the tests; nil where they are shown
+	card    *history.Card // of the test under the cursor; nil until it is known
+	report  *runReport    // in the place of the tests; nil where they are shown
 }
 
 // cellPlace is where the cells of some runs of the past stand, in so many rows.
@@ -44,9 +44,9 @@ type cellPlace struct{ x, first, shown, rows int }
 
 // chosenRun is what is known of the run under the cursor.
 type chosenRun struct {
-	kept   *ledger.RunRecord
+	kept   *run.Record
 	run    *run.Run
-	causes []relay.KnownCause
+	causes []history.KnownCause
 }
 
 // ledgerMsg changes the view with what was worked out beside the interface.
@@ -67,15 +67,15 @@ var ledgerKeys = struct {
 	runs:    key.NewBinding(key.WithHelp("←→", "runs")),
 }
 
-func newLedgerView(s *session) *ledgerView { return &ledgerView{session: s, by: relay.ByTrouble} }
+func newLedgerView(s *session) *ledgerView { return &ledgerView{session: s, by: history.ByTrouble} }
 
 func (v *ledgerView) name() string { return "Ledger" }
 
 func (v *ledgerView) figure() (string, bool) {
-	if v.session.relay.Runs == 0 {
+	if v.session.app.Runs == 0 {
 		return "–", false
 	}
-	return report.Plural(v.session.relay.Runs, "run"), false
+	return wording.Plural(v.session.app.Runs, "run"), false
 }
 
 func (v *ledgerView) keys() []key.Binding {
@@ -91,17 +91,17 @@ func (v *ledgerView) keys() []key.Binding {
 // read reads what the runs say, those around the chosen one; the latest where it is the latest.
 func (v *ledgerView) read() tea.Cmd {
 	v.reads++
-	number, r, picked, by := v.reads, v.session.relay, v.session.picked, v.by
-	var upTo, chosen *ledger.RunRecord
+	number, r, picked, by := v.reads, v.session.app, v.session.picked, v.by
+	var upTo, chosen *run.Record
 	if len(v.all) > 0 && v.run < len(v.all)-1 {
-		chosen, upTo = v.all[v.run], v.all[min(len(v.all)-1, v.run+relay.PastRuns/2)]
+		chosen, upTo = v.all[v.run], v.all[min(len(v.all)-1, v.run+history.PastRuns/2)]
 	}
 	return func() tea.Msg {
-		all, err := r.List()
-		var past *relay.Past
+		all, err := r.Ledger().List()
+		var past *history.Past
 		var list listing
 		if err == nil {
-			past, err = r.Past(relay.PastRuns, upTo)
+			past, err = r.Ledger().Past(history.PastRuns, upTo)
 		}
 		if err == nil {
 			list = newListing(past, by, picked)
@@ -115,7 +115,7 @@ func (v *ledgerView) read() tea.Cmd {
 			}
 			v.all, v.run = all, len(all)-1
 			if chosen != nil {
-				v.run = max(0, slices.IndexFunc(all, func(k *ledger.RunRecord) bool { return k.Number == chosen.Number }))
+				v.run = max(0, slices.IndexFunc(all, func(k *run.Record) bool { return k.Number == chosen.Number }))
 			}
 			return v.take(past, list)
 		})
@@ -131,7 +131,7 @@ func (v *ledgerView) readAgain() tea.Cmd {
 }
 
 // take takes a past with its tests, keeps the cursor on its test, and asks for what follows.
-func (v *ledgerView) take(past *relay.Past, list listing) tea.Cmd {
+func (v *ledgerView) take(past *history.Past, list listing) tea.Cmd {
 	under := v.currentID()
 	v.past, v.listing, v.card = past, list, nil
 	v.at = max(0, slices.IndexFunc(list.order, func(test int) bool { return past.History.IDs[test] == under }))
@@ -142,7 +142,7 @@ func (v *ledgerView) take(past *relay.Past, list listing) tea.Cmd {
 				return nil
 			}
 			v.past = changed
-			if v.by == relay.ByChange {
+			if v.by == history.ByChange {
 				return v.arrange()
 			}
 			return nil
@@ -166,7 +166,7 @@ type listing struct {
 
 // newListing lists the tests that a pick holds; what the project has no more is listed where
 // everything is picked.
-func newListing(past *relay.Past, by string, picked figures) listing {
+func newListing(past *history.Past, by string, picked figures) listing {
 	var held func(id string) bool
 	if picked.text != "" {
 		held = func(id string) bool {
@@ -179,7 +179,7 @@ func newListing(past *relay.Past, by string, picked figures) listing {
 		group, name := groupAndName(past.History.IDs[test])
 		l.groupWidth, l.nameWidth = widest(l.groupWidth, group), widest(l.nameWidth, name)
 	}
-	for by == relay.ByTrouble && l.troubled < len(l.order) && past.Figures[l.order[l.troubled]].Bad > 0 {
+	for by == history.ByTrouble && l.troubled < len(l.order) && past.Figures[l.order[l.troubled]].Bad > 0 {
 		l.troubled++
 	}
 	return l
@@ -218,7 +218,7 @@ func (v *ledgerView) choose(report func(of chosenRun) (*runReport, error)) tea.C
 	if len(v.all) == 0 {
 		return nil
 	}
-	kept, of, r := v.all[v.run], v.chosen, v.session.relay
+	kept, of, r := v.all[v.run], v.chosen, v.session.app
 	return func() tea.Msg {
 		var err error
 		if of.kept == nil || of.kept.Number != kept.Number {
@@ -247,10 +247,10 @@ func (v *ledgerView) choose(report func(of chosenRun) (*runReport, error)) tea.C
 	}
 }
 
-func readRun(r *relay.Relay, kept *ledger.RunRecord) (of chosenRun, err error) {
+func readRun(r *app.App, kept *run.Record) (of chosenRun, err error) {
 	of.kept = kept
-	if of.run, err = r.Results(kept); err == nil {
-		of.causes, err = r.Causes(of.run)
+	if of.run, err = r.Ledger().Results(kept); err == nil {
+		of.causes, err = r.Ledger().Causes(of.run)
 	}
 	return of, err
 }
@@ -261,9 +261,9 @@ func (v *ledgerView) know() tea.Cmd {
 	if !ok || v.card != nil && v.card.ID == v.past.History.IDs[test] {
 		return nil
 	}
-	past, r := v.past, v.session.relay
+	past, r := v.past, v.session.app
 	return func() tea.Msg {
-		card, err := r.Card(past, test)
+		card, err := r.Ledger().Card(past, test)
 		return ledgerMsg(func(v *ledgerView) tea.Cmd {
 			if now, ok := v.current(); err == nil && ok && v.past.History.IDs[now] == card.ID {
 				v.card = card
@@ -291,7 +291,7 @@ func (v *ledgerView) press(msg tea.KeyPressMsg) action {
 	case v.report != nil:
 		return v.report.press(v, msg)
 	case key.Matches(msg, ledgerKeys.order):
-		v.by = relay.PastOrders[(slices.Index(relay.PastOrders, v.by)+1)%len(relay.PastOrders)]
+		v.by = history.PastOrders[(slices.Index(history.PastOrders, v.by)+1)%len(history.PastOrders)]
 		return action{cmd: v.arrange()}
 	case key.Matches(msg, ledgerKeys.open):
 		return v.open()
@@ -341,7 +341,7 @@ func (v *ledgerView) column() int {
 		return -1
 	}
 	number := v.all[v.run].Number
-	return slices.IndexFunc(v.past.Runs, func(k *ledger.RunRecord) bool { return k.Number == number })
+	return slices.IndexFunc(v.past.Runs, func(k *run.Record) bool { return k.Number == number })
 }
 
 // open opens the report of the chosen run.
@@ -357,16 +357,16 @@ func (v *ledgerView) compare() action {
 	if len(v.all) == 0 {
 		return action{say: "no run is kept yet: there is nothing to compare"}
 	}
-	r := v.session.relay
+	r := v.session.app
 	return action{cmd: v.choose(func(after chosenRun) (*runReport, error) {
-		before, earlier, err := r.Before(after.kept)
-		if errors.Is(err, ledger.ErrNoRun) {
+		before, earlier, err := r.Ledger().Before(after.kept)
+		if errors.Is(err, run.ErrNoRecord) {
 			return nil, errors.New("this is the first run: there is none to compare it with")
 		}
 		if err != nil {
 			return nil, err
 		}
-		c, err := r.Compare(earlier, after.run, after.kept)
+		c, err := r.Ledger().Compare(earlier, after.run, after.kept)
 		return newComparison(after, before, c), err
 	})}
 }
@@ -405,7 +405,7 @@ func (v *ledgerView) click(x, y int) {
 	v.at = v.top + y - testsTop
 	for i, k := range v.past.Runs[v.cells.first : v.cells.first+v.cells.shown] {
 		if v.cells.x+cellColumn(i) == x {
-			v.run = max(0, slices.IndexFunc(v.all, func(other *ledger.RunRecord) bool { return other.Number == k.Number }))
+			v.run = max(0, slices.IndexFunc(v.all, func(other *run.Record) bool { return other.Number == k.Number }))
 		}
 	}
 }
@@ -426,7 +426,7 @@ func (v *ledgerView) draws() action {
 	if v.past == nil || len(v.past.Runs) == 0 {
 		return action{say: "no run is kept yet: there is nothing to draw"}
 	}
-	past, order, r := v.past, v.order, v.session.relay
+	past, order, r := v.past, v.order, v.session.app
 	return action{sheet: &sheet{
 		title: "Draw what the runs say",
 		rows: []sheetRow{

@@ -11,9 +11,9 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"fernrelay/internal/app"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/ledger/ledgertest"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/testfiles"
 )
 
@@ -33,7 +33,7 @@ func ledgerApp(t *testing.T, tests, runs int) (a *App, shows func(words ...strin
 		t.Fatal(err)
 	}
 	_ = l.Close()
-	r, err := relay.Open(context.Background(), dir, nil)
+	r, err := app.Open(context.Background(), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,9 +8,8 @@ import (
 
 	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 // drawCard draws what is known of the test under the cursor.
@@ -24,7 +23,7 @@ func (v *ledgerView) drawCard(c canvas) {
 	group, name := groupAndName(v.past.History.IDs[test])
 	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
 	x = c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
-	if share := report.Percent(f.Seconds/max(v.past.Work, 1e-9)) + " of all work"; f.Ran > 0 && x+width(share)+2 <= c.width {
+	if share := wording.Percent(f.Seconds/max(v.past.Work, 1e-9)) + " of all work"; f.Ran > 0 && x+width(share)+2 <= c.width {
 		c.right(c.width, 0, style{colour: t.fog}, share)
 	}
 	if f.Ran == 0 {
@@ -52,29 +51,29 @@ func (v *ledgerView) drawCard(c canvas) {
 }
 
 // drawRate draws how often a test passes, how that moves, and how unstable it is.
-func drawRate(c canvas, y int, f *history.Figures, known *relay.Card) {
+func drawRate(c canvas, y int, f *history.Figures, known *history.Card) {
 	t := c.theme
 	x := c.text(0, y, style{colour: t.ink}, fmt.Sprintf("%d of %d passed", f.Ran-f.Bad, f.Ran))
 	rate := style{colour: t.leaf}
 	if f.Rate < 0.9 {
 		rate.colour = t.rust
 	}
-	words := report.Percent(f.Rate)
+	words := wording.Percent(f.Rate)
 	if known != nil {
 		words += report.Earlier(known)
 	}
 	c.text(x+3, y, rate, cut(words, c.width-x-3))
 	words = "it never changed its outcome"
 	if f.Flips > 0 {
-		words = fmt.Sprintf("%s of outcome; it changes in %s of all runs", report.Plural(f.Flips, "change"), report.Between(f.Unstable))
+		words = fmt.Sprintf("%s of outcome; it changes in %s of all runs", wording.Plural(f.Flips, "change"), report.Between(f.Unstable))
 	}
 	c.text(0, y+1, style{colour: t.fog}, cut(words, c.width))
 }
 
 // drawSince draws since when a test fails.
-func drawSince(c canvas, y int, known *relay.Card) {
+func drawSince(c canvas, y int, known *history.Card) {
 	t := c.theme
-	line := func(label string, k *ledger.RunRecord) {
+	line := func(label string, k *run.Record) {
 		if k != nil {
 			c.text(c.text(0, y, style{colour: t.fog}, label), y, style{colour: t.ink}, report.RunName(k))
 			y++
@@ -92,7 +91,7 @@ func (v *ledgerView) drawTimes(c canvas, y, test int, f *history.Figures) {
 	t := c.theme
 	words := history.Short(f.Seconds)
 	look := style{colour: t.ink}
-	if change := report.TimeChange(f.Seconds, f.Before); f.Changed >= 0 && change != "" {
+	if change := wording.TimeChange(f.Seconds, f.Before); f.Changed >= 0 && change != "" {
 		words += ", " + change
 		look.colour = t.amber
 	}

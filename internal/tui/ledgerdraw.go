@@ -10,9 +10,8 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 // Where things stand in the view.
@@ -74,7 +73,7 @@ func (v *ledgerView) drawLeft(c canvas) {
 	v.drawTests(c, rows)
 }
 
-var orderWords = map[string]string{relay.ByTrouble: "most troubled first", relay.ByTime: "slowest first", relay.ByChange: "most changed time first", relay.ByName: "by name"}
+var orderWords = map[string]string{history.ByTrouble: "most troubled first", history.ByTime: "slowest first", history.ByChange: "most changed time first", history.ByName: "by name"}
 
 // drawTests draws the tests against the runs.
 func (v *ledgerView) drawTests(c canvas, rows int) {
@@ -160,12 +159,12 @@ func (v *ledgerView) restWords(shown int) string {
 	switch {
 	case rest == 0:
 		return ""
-	case v.by == relay.ByTrouble && shown >= v.troubled:
-		return report.Plural(rest, "more test") + ", none of them bad in these runs"
-	case v.by == relay.ByTrouble:
-		return fmt.Sprintf("%s, %d of them bad in these runs", report.Plural(rest, "more test"), v.troubled-shown)
+	case v.by == history.ByTrouble && shown >= v.troubled:
+		return wording.Plural(rest, "more test") + ", none of them bad in these runs"
+	case v.by == history.ByTrouble:
+		return fmt.Sprintf("%s, %d of them bad in these runs", wording.Plural(rest, "more test"), v.troubled-shown)
 	}
-	return report.Plural(rest, "more test")
+	return wording.Plural(rest, "more test")
 }
 
 // cellColumn is where the cell of a run stands among those that are shown.
@@ -192,7 +191,7 @@ func (v *ledgerView) drawFigures(c canvas, y int, f *history.Figures) {
 	case f.Rate < 0.9:
 		rate.colour = t.rust
 	}
-	c.right(c.width-11, y, rate, report.Percent(f.Rate))
+	c.right(c.width-11, y, rate, wording.Percent(f.Rate))
 	if f.Ran == 0 {
 		c.right(c.width-1, y, style{colour: t.fog}, "–")
 		return
@@ -261,12 +260,12 @@ func roundTop(seconds float64) float64 {
 }
 
 // annotate says since when the runs have as many workers as they have.
-func (v *ledgerView) annotate(c canvas, x int, runs []*ledger.RunRecord) {
+func (v *ledgerView) annotate(c canvas, x int, runs []*run.Record) {
 	last := runs[len(runs)-1]
 	for i := len(runs) - 1; i > 0; i-- {
 		if runs[i-1].Workers != last.Workers {
 			c.text(x, 3, style{colour: c.theme.fog}, cut(fmt.Sprintf("from run %d:", runs[i].Number), c.width-x))
-			c.text(x, 4, style{colour: c.theme.ink}, cut(report.Plural(last.Workers, "worker"), c.width-x))
+			c.text(x, 4, style{colour: c.theme.ink}, cut(wording.Plural(last.Workers, "worker"), c.width-x))
 			return
 		}
 	}
@@ -304,7 +303,7 @@ func (v *ledgerView) drawCauses(c canvas) {
 	for _, cause := range chosen.causes {
 		failures += len(cause.Results)
 	}
-	words := report.Plural(failures, "failure") + ", " + report.Plural(len(chosen.causes), "cause")
+	words := wording.Plural(failures, "failure") + ", " + wording.Plural(len(chosen.causes), "cause")
 	if failures == 0 {
 		words = report.Counts(kept.Counts)
 	}
@@ -320,7 +319,7 @@ func (v *ledgerView) drawCauses(c canvas) {
 	}
 	for i := range chosen.causes {
 		if rows := causeRows(&chosen.causes[i], names); y+rows > c.height || y+rows == c.height && i < len(chosen.causes)-1 {
-			c.text(0, y, style{colour: t.fog}, fmt.Sprintf("… and %s: enter opens the run's report", report.Plural(len(chosen.causes)-i, "more cause")))
+			c.text(0, y, style{colour: t.fog}, fmt.Sprintf("… and %s: enter opens the run's report", wording.Plural(len(chosen.causes)-i, "more cause")))
 			return
 		}
 		y = v.drawCause(c, y, &chosen.causes[i], names) + air
@@ -328,13 +327,13 @@ func (v *ledgerView) drawCauses(c canvas) {
 }
 
 // runWords says how a run was.
-func runWords(k *ledger.RunRecord) string {
+func runWords(k *run.Record) string {
 	words := k.Began.Format("2 Jan 15:04")
 	if k.Revision != "" {
 		words += " · " + report.Revision(k)
 	}
 	if k.Workers > 0 {
-		words += " · " + report.Plural(k.Workers, "worker")
+		words += " · " + wording.Plural(k.Workers, "worker")
 	}
 	words += " · " + cmp.Or(k.Order, "declared") + " · pick " + cmp.Or(plain.Line(k.Pick), "all")
 	if k.Source != "" {
@@ -347,7 +346,7 @@ func runWords(k *ledger.RunRecord) string {
 const causeNames = 3
 
 // causeRows is how many rows a cause takes with so many names.
-func causeRows(cause *relay.KnownCause, names int) int {
+func causeRows(cause *history.KnownCause, names int) int {
 	rows := 1 + min(len(cause.Results), names)
 	if cause.Origin.File != "" {
 		rows++
@@ -356,9 +355,9 @@ func causeRows(cause *relay.KnownCause, names int) int {
 }
 
 // drawCause draws a cause with so many of its tests, and gives the row behind it.
-func (v *ledgerView) drawCause(c canvas, y int, cause *relay.KnownCause, names int) int {
+func (v *ledgerView) drawCause(c canvas, y int, cause *history.KnownCause, names int) int {
 	t := c.theme
-	tests := report.Plural(len(cause.Results), "test")
+	tests := wording.Plural(len(cause.Results), "test")
 	left := max(9, width(tests)+2)
 	c.text(0, y, style{t.rust, true}, tests)
 	since := ""
@@ -394,13 +393,13 @@ func (v *ledgerView) drawCause(c canvas, y int, cause *relay.KnownCause, names i
 // drawSlowest draws where the time goes, to scale.
 func (v *ledgerView) drawSlowest(c canvas) {
 	t := c.theme
-	slowest := v.past.Slowest()
+	slowest := v.past.SlowestTests()
 	c.text(0, 0, style{t.ink, true}, "slowest")
 	share := 0.0
 	for _, test := range slowest {
 		share += v.past.Figures[test].Seconds / max(v.past.Work, 1e-9)
 	}
-	c.right(c.width, 0, style{colour: t.fog}, fmt.Sprintf("%s of all work in %s", report.Percent(share), report.Plural(len(slowest), "test")))
+	c.right(c.width, 0, style{colour: t.fog}, fmt.Sprintf("%s of all work in %s", wording.Percent(share), wording.Plural(len(slowest), "test")))
 	rows := c.height - 2
 	room := c.width * 2 / 5
 	for i, test := range slowest[:min(rows, len(slowest))] {

@@ -10,9 +10,7 @@ import (
 
 	"fernrelay/core/run"
 	"fernrelay/core/split"
-	"fernrelay/internal/engine"
-	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
 )
 
 // frameTime is how often the screen follows what runs.
@@ -63,7 +61,7 @@ type liveRun struct {
 	ended    bool
 	number   int   // in the ledger, 0 before it is kept
 	err      error // what kept the run from being kept
-	control  *engine.Control
+	control  *app.Control
 	held     bool                          // nothing new begins
 	stopping bool                          // asked to let what runs come to its end
 	cancel   context.CancelCauseFunc       // nil for a run that somebody else steers
@@ -131,12 +129,12 @@ func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []ru
 }
 
 // startRun runs the tests and gives the live run and the command that waits for its end.
-func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, tea.Cmd) {
+func startRun(ctx context.Context, r *app.App, q app.Request) (*liveRun, tea.Cmd) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	q.Schedule = r.Schedule(q)
 	live := newLiveRun(q.Schedule, q.Workers, r.PastOf)
-	live.cancel, live.control = cancel, &engine.Control{}
-	q.Control, q.Making = live.control, live.making.put
+	live.cancel, live.control = cancel, &app.Control{}
+	q.Control, q.Preparing = live.control, live.making.put
 	return live, func() tea.Msg {
 		ended := runEndedMsg{run: live}
 		live.plans.put(r.Planned(q)) // here, as it takes longer for a larger suite
@@ -147,15 +145,15 @@ func startRun(ctx context.Context, r *relay.Relay, q relay.Request) (*liveRun, t
 
 // followRun follows a run that another process does, from its journal. The command
 // waits until it is known what the run is to do, and the second one for its end.
-func followRun(ctx context.Context, r *relay.Relay, journal string) tea.Cmd {
+func followRun(ctx context.Context, r *app.App, journal string) tea.Cmd {
 	return func() tea.Msg {
 		found := make(chan tea.Msg, 1)
 		ended := make(chan error, 1)
 		var live *liveRun
 		go func() {
-			ended <- ledger.Follow(ctx, journal, func(task ledger.Task) {
-				live = newLiveRun(r.ScheduleOf(task), max(1, task.Workers), r.PastOf)
-				live.total = len(task.Tests)
+			ended <- r.Follow(ctx, journal, func(f app.Followed) {
+				live = newLiveRun(f.Schedule, f.Workers, r.PastOf)
+				live.total = f.Tests
 				found <- followedMsg{live, func() tea.Msg { return runEndedMsg{run: live, err: <-ended} }}
 			}, func(e run.Event) { live.events.put(e) })
 		}()

@@ -12,9 +12,10 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/pick"
+	"fernrelay/internal/app"
 	"fernrelay/internal/project"
-	"fernrelay/internal/relay"
-	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
+	"fernrelay/internal/workspace"
 )
 
 // The places in which rules and picks are kept.
@@ -26,7 +27,7 @@ const (
 
 // change makes another state of the project out of the present one.
 type change struct {
-	apply func(r *relay.Relay) (*relay.Relay, error)
+	apply func(r *app.App) (*app.App, error)
 	files []string // that changed, where that is why
 	runs  bool     // what they touch is to run
 	sheet *sheet   // that asks for it, where one does
@@ -36,7 +37,7 @@ type change struct {
 type changeMsg change
 
 // renew asks for a change; the sheet is closed by it, or told what went wrong.
-func renew(sh *sheet, apply func(r *relay.Relay) (*relay.Relay, error)) tea.Cmd {
+func renew(sh *sheet, apply func(r *app.App) (*app.App, error)) tea.Cmd {
 	return func() tea.Msg { return changeMsg{apply: apply, sheet: sh} }
 }
 
@@ -55,7 +56,7 @@ func saveSheet(s *session) *sheet {
 
 func savePick(sh *sheet, text string) tea.Cmd {
 	name, keep := strings.TrimSpace(sh.choice("name")), sh.choice("keep in")
-	return renew(sh, func(r *relay.Relay) (*relay.Relay, error) {
+	return renew(sh, func(r *app.App) (*app.App, error) {
 		if name == "" {
 			return nil, errors.New("give it a name")
 		}
@@ -104,7 +105,7 @@ func ruleSheet(scopes []scope) *sheet {
 	on := sheetRow{label: "on"}
 	for _, sc := range scopes {
 		on.choices = append(on.choices, sc.word)
-		on.hints = append(on.hints, report.Plural(sc.tests, "test")+": "+sc.pick)
+		on.hints = append(on.hints, wording.Plural(sc.tests, "test")+": "+sc.pick)
 	}
 	return &sheet{
 		title: "Set or clear a rule",
@@ -126,7 +127,7 @@ func ruleSheet(scopes []scope) *sheet {
 func setRule(sh *sheet, text string) tea.Cmd {
 	name, value, keep := sh.choice("rule"), sh.choice("reason"), sh.choice("keep in")
 	clear := sh.choice("do") == "clear"
-	return renew(sh, func(r *relay.Relay) (*relay.Relay, error) {
+	return renew(sh, func(r *app.App) (*app.App, error) {
 		rule := project.Rule{Text: text, From: keepSession}
 		var err error
 		if rule.Pick, err = pick.Parse(text); err != nil {
@@ -157,7 +158,7 @@ func setRule(sh *sheet, text string) tea.Cmd {
 
 // withRule adds a rule to those of a session. One that only clears what an earlier one sets on the
 // same tests removes that one instead.
-func withRule(own relay.Own, rule project.Rule) relay.Own {
+func withRule(own workspace.Own, rule project.Rule) workspace.Own {
 	undone := slices.IndexFunc(own.Rules, func(old project.Rule) bool {
 		return len(rule.Clear) == 1 && old.Text == rule.Text && old.Set.Has(rule.Clear[0])
 	})
@@ -170,13 +171,13 @@ func withRule(own relay.Own, rule project.Rule) relay.Own {
 }
 
 // ownWords tells what holds for this session only, empty where nothing does.
-func ownWords(own relay.Own) string {
+func ownWords(own workspace.Own) string {
 	var words []string
 	if n := len(own.Rules); n > 0 {
-		words = append(words, report.Plural(n, "rule"))
+		words = append(words, wording.Plural(n, "rule"))
 	}
 	if n := len(own.Picks); n > 0 {
-		words = append(words, report.Plural(n, "saved pick"))
+		words = append(words, wording.Plural(n, "saved pick"))
 	}
 	if words == nil {
 		return ""

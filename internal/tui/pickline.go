@@ -131,7 +131,7 @@ func (l *pickLine) again(s *session) tea.Cmd {
 // evaluate works out the figures of a pick beside the interface's own path.
 func (l *pickLine) evaluate(text string, s *session) tea.Cmd {
 	l.asked++
-	number, memory := l.asked, s.relay.Memory
+	number, memory := l.asked, s.app.Tests
 	return func() tea.Msg {
 		f, err := evaluate(memory, text)
 		return pickedMsg{number, f, err}

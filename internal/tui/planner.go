@@ -7,7 +7,8 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/split"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
+	"fernrelay/internal/workspace"
 )
 
 // maxShards is how many shards the split view goes up to.
@@ -57,15 +58,15 @@ type (
 )
 
 // newStudy makes tests ready to be split here.
-func newStudy(r *relay.Relay, tests []catalog.Test, s splitting) (*split.Study, error) {
-	return r.Split(relay.Lone(tests), s.together, s.fleet(), true)
+func newStudy(r *app.App, tests []catalog.Test, s splitting) (*split.Study, error) {
+	return r.Split(workspace.Lone(tests), s.together, s.fleet(), true)
 }
 
 // ask asks for a plan of the picked tests. again says that these are the same tests
 // as for the plan before.
 func (p *planner) ask(s *session, again bool) tea.Cmd {
 	p.asked++
-	number, want, r, tests := p.asked, p.want, s.relay, s.picked.tests
+	number, want, r, tests := p.asked, p.want, s.app, s.picked.tests
 	want.late, want.pins = maps.Clone(want.late), maps.Clone(want.pins)
 	known := p.have.study
 	if !again || p.have.together != want.together || p.answered != p.asked-1 {

@@ -12,9 +12,9 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
 	"fernrelay/internal/sidebyside"
+	"fernrelay/internal/wording"
 )
 
 // runReport shows the results of a run, or how it differs from another, as a tree that folds.
@@ -90,7 +90,7 @@ func groupNote(counts map[run.Outcome]int, seconds float64) string {
 }
 
 // newComparison makes the report of how a run differs from the one before it.
-func newComparison(after chosenRun, before *ledger.RunRecord, c history.Comparison) *runReport {
+func newComparison(after chosenRun, before *run.Record, c history.Comparison) *runReport {
 	rep := &runReport{title: fmt.Sprintf("run %d against run %d", after.kept.Number, before.Number), causes: after, open: map[*branch]bool{}}
 	add := func(words string, list []history.Difference, note func(d history.Difference) string) {
 		if len(list) == 0 {
@@ -99,7 +99,7 @@ func newComparison(after chosenRun, before *ledger.RunRecord, c history.Comparis
 		b := &branch{words: words, note: fmt.Sprint(len(list))}
 		for _, d := range list {
 			result := cmp.Or(d.After, d.Before)
-			b.below = append(b.below, &branch{words: report.Short(d.ID), note: note(d), result: result, outcome: result.Outcome})
+			b.below = append(b.below, &branch{words: wording.ShortID(d.ID), note: note(d), result: result, outcome: result.Outcome})
 		}
 		rep.roots = append(rep.roots, b)
 		rep.open[b] = true
@@ -279,7 +279,7 @@ func (rep *runReport) drawDetail(c canvas, v *ledgerView) {
 	}
 	drawOutput(c.sub(0, 0, c.width, c.height-4), y+1, r)
 	if len(r.Steps) > 0 && row.step == nil {
-		c.text(0, c.height-5, style{colour: t.fog}, report.Plural(len(r.Steps), "step")+": enter unfolds them")
+		c.text(0, c.height-5, style{colour: t.fog}, wording.Plural(len(r.Steps), "step")+": enter unfolds them")
 	}
 	if test, known := v.past.History.Index(r.ID); known && v.past.Figures[test].Ran > 0 {
 		past := v.past.History.Past(test)

@@ -6,14 +6,15 @@ import (
 	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/core/split"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
+	"fernrelay/internal/workspace"
 )
 
 // session is what all views look at: the project, what is picked, and the
 // figures that follow from it. It changes only in Update; figures come ready
 // made, so that drawing never counts tests.
 type session struct {
-	relay   *relay.Relay
+	app     *app.App
 	theme   *theme
 	picked  figures
 	planner planner
@@ -27,7 +28,7 @@ type session struct {
 // figures are what follows from a pick, with the memory that it was evaluated
 // over, so that what is drawn always belongs together.
 type figures struct {
-	relay.Memory
+	workspace.Tests
 	text   string
 	expr   pick.Expr
 	held   catalog.Set
@@ -38,9 +39,9 @@ type figures struct {
 }
 
 // evaluate works out the figures of a pick. The error is a *pick.Error.
-func evaluate(m relay.Memory, text string) (figures, error) {
+func evaluate(m workspace.Tests, text string) (figures, error) {
 	m.Index.Warm() // what is known already costs next to nothing
-	f := figures{Memory: m, text: text, signs: map[string]string{}}
+	f := figures{Tests: m, text: text, signs: map[string]string{}}
 	var err error
 	if f.expr, f.held, err = m.Index.Pick(text); err != nil {
 		return f, err

@@ -12,12 +12,13 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/split"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 func (v *splitView) drawHeading(c canvas, plan *split.Plan) {
 	t, have := c.theme, &v.session.planner.have
 	fog, ink := style{colour: t.fog}, style{t.ink, true}
-	x := c.text(2, 1, ink, report.Plural(len(plan.Shards), "shard"))
+	x := c.text(2, 1, ink, wording.Plural(len(plan.Shards), "shard"))
 	if have.limit > 0 && have.limit < have.shards {
 		x = c.text(x+1, 1, style{colour: t.amber}, fmt.Sprintf("%d at once", have.limit))
 	}
@@ -73,9 +74,9 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 			tests += len(u.Tests)
 		}
 		if together := v.session.planner.have.together; c.width >= wideScreen && together != split.Test {
-			c.right(c.width-12, y, style{colour: t.fog}, report.Plural(len(shard.Units), string(together)))
+			c.right(c.width-12, y, style{colour: t.fog}, wording.Plural(len(shard.Units), string(together)))
 		}
-		c.right(c.width-1, y, style{colour: t.fog}, report.Plural(tests, "test"))
+		c.right(c.width-1, y, style{colour: t.fog}, wording.Plural(tests, "test"))
 	}
 	line := barsLeft + int(math.Round(plan.Floor*scale))
 	for y := range rows * step {
@@ -161,7 +162,7 @@ func (v *splitView) drawUnder(c canvas, y int) {
 	if number := v.session.planner.have.pins[u.Name]; number > 0 {
 		x = c.text(x+2, y, style{colour: t.leaf}, "• pinned")
 	}
-	x = c.text(x+2, y, fog, report.Plural(len(u.Tests), "test"))
+	x = c.text(x+2, y, fog, wording.Plural(len(u.Tests), "test"))
 	for i, test := range v.longestOf(u) {
 		words := fmt.Sprintf("%s %s", plain.Line(test.Name), history.Short(test.Expected))
 		if x+2+width(words) >= c.width-1 {
@@ -313,7 +314,7 @@ func (v *splitView) drawAdvice(c canvas) {
 	}
 	blocks := [][]report.Line{report.Worth(*have.advice), report.InTheWay(*have.advice), report.Bearing(have.advice.Outlook)}
 	if have.plan.Unknown > 0 {
-		blocks = append(blocks, []report.Line{{{Tone: report.Warning, Text: report.Plural(have.plan.Unknown, "test")}, {Text: " never measured: their times are estimates"}}})
+		blocks = append(blocks, []report.Line{{{Tone: report.Warning, Text: wording.Plural(have.plan.Unknown, "test")}, {Text: " never measured: their times are estimates"}}})
 	}
 	y := 0
 	for _, block := range blocks {

@@ -131,7 +131,7 @@ func (v *survey) look(t *catalog.Test) {
 		v.focus++
 	}
 	if v.focus == onCard {
-		v.source = readSource(v.session.relay.Project, t.File, t.Line, v.lastLine(t))
+		v.source = readSource(v.session.app.Project, t.File, t.Line, v.lastLine(t))
 	}
 }
 

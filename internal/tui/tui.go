@@ -19,8 +19,8 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/plain"
+	"fernrelay/internal/app"
 	"fernrelay/internal/project"
-	"fernrelay/internal/relay"
 )
 
 // view is one leg of the work.
@@ -104,10 +104,10 @@ type App struct {
 }
 
 // New makes the application on an open project.
-func New(ctx context.Context, r *relay.Relay) (*App, error) {
-	s := &session{relay: r}
+func New(ctx context.Context, r *app.App) (*App, error) {
+	s := &session{app: r}
 	var err error
-	if s.picked, err = evaluate(r.Memory, ""); err != nil {
+	if s.picked, err = evaluate(r.Tests, ""); err != nil {
 		return nil, err
 	}
 	s.planner.want = splitting{together: r.Together(), shards: min(r.Workers(), maxShards)}
@@ -125,16 +125,16 @@ func New(ctx context.Context, r *relay.Relay) (*App, error) {
 }
 
 // Run shows the application until it is quit.
-func Run(ctx context.Context, r *relay.Relay) error {
+func Run(ctx context.Context, r *app.App) error {
 	return show(ctx, r, func(*App) {})
 }
 
 // Follow shows the application on the runs that other processes do in the project.
-func Follow(ctx context.Context, r *relay.Relay) error {
+func Follow(ctx context.Context, r *app.App) error {
 	return show(ctx, r, func(a *App) { a.watch.follows, a.leg = true, legWatch })
 }
 
-func show(ctx context.Context, r *relay.Relay, prepare func(a *App)) error {
+func show(ctx context.Context, r *app.App, prepare func(a *App)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a, err := New(ctx, r)
@@ -201,13 +201,13 @@ type (
 	unfollowedMsg struct{ err error }
 	touchedMsg    struct{ run *liveRun } // files changed that touch what it runs
 	rerunMsg      struct {               // what changed files touch
-		request relay.Request
+		request app.Request
 		err     error
 	}
 	filesMsg   []string // that changed, by their absolute paths
 	watchedMsg struct{ err error }
 	changedMsg struct {
-		relay *relay.Relay
+		app   *app.App
 		asked change
 		err   error
 	}
@@ -215,7 +215,7 @@ type (
 
 // Init asks the terminal for its background and git for the revision.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), a.recallHunts(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.relay.Project.Dir)) })
+	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), a.recallHunts(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.app.Project.Dir)) })
 }
 
 // Update takes a message.
@@ -407,14 +407,14 @@ func (a *App) editor(at place) tea.Cmd {
 		a.message = fmt.Sprintf("%s:%d: set EDITOR to the command of your editor to open it from here", at.file, at.line)
 		return nil
 	}
-	file, err := a.session.relay.Project.SourcePath(at.file)
+	file, err := a.session.app.Project.SourcePath(at.file)
 	if err != nil {
 		a.message = err.Error()
 		return nil
 	}
 	words = append(words, fmt.Sprint("+", at.line), file)
 	cmd := exec.Command(words[0], words[1:]...)
-	cmd.Dir = a.session.relay.Project.Dir
+	cmd.Dir = a.session.app.Project.Dir
 	return tea.ExecProcess(cmd, func(err error) tea.Msg { return editedMsg{err} })
 }
 

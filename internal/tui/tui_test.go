@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -20,16 +21,16 @@ import (
 	"fernrelay/core/pick"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
-	"fernrelay/internal/engine"
+	"fernrelay/internal/app"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/ledger/ledgertest"
 	"fernrelay/internal/project"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/testfiles"
+	"fernrelay/internal/workspace"
 )
 
 // made makes a suite of so many groups and tags, with hostile names among them.
-func made(groups, perGroup, tags int) *relay.Relay {
+func made(groups, perGroup, tags int) *app.App {
 	random := rand.New(rand.NewPCG(1, 1))
 	var tests []catalog.Test
 	past := map[string][]run.Outcome{}
@@ -54,10 +55,10 @@ func made(groups, perGroup, tags int) *relay.Relay {
 		times.Tests[t.ID] = history.Time{Seconds: history.Round(random.Float64()), Spread: 0.01}
 	}
 	history.Expect(c.Tests, times)
-	return &relay.Relay{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Memory: relay.NewMemory(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}})}
+	return app.New(&workspace.Workspace{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Tests: workspace.NewTests(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}})}, app.NoHistory(os.TempDir()))
 }
 
-func newApp(t testing.TB, r *relay.Relay) *App {
+func newApp(t testing.TB, r *app.App) *App {
 	t.Helper()
 	a, err := New(context.Background(), r)
 	if err != nil {
@@ -104,7 +105,7 @@ func playRun(a *App, share float64, bad bool) {
 	s := a.session
 	later := catalog.Test{ID: "s:later#水", Group: "水 later", Expected: 30, Spread: 4}
 	live := newLiveRun(split.NewSchedule([]split.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, nil), s.workers(), s.picked.PastOf)
-	live.total, live.began, live.planned, live.cancel, live.control = len(s.picked.tests), time.Now().Add(-time.Minute), 90, func(error) {}, &engine.Control{}
+	live.total, live.began, live.planned, live.cancel, live.control = len(s.picked.tests), time.Now().Add(-time.Minute), 90, func(error) {}, &app.Control{}
 	s.run = live
 	a.watch.reset()
 	for i, t := range s.picked.tests[:int(share*float64(len(s.picked.tests)))] {
@@ -155,7 +156,7 @@ func playPast(a *App, runs int, bad bool) {
 	v := a.ledger
 	h := history.NewHistory(ids, runs)
 	for n := range runs {
-		k := &ledger.RunRecord{Number: n + 1, Workers: 1 + n/9, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Revision: "\x1b[1m水" + strings.Repeat("r", 40),
+		k := &run.Record{Number: n + 1, Workers: 1 + n/9, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Revision: "\x1b[1m水" + strings.Repeat("r", 40),
 			Pick: strings.Repeat("水", 200), Counts: map[run.Outcome]int{run.Passed: 99999, run.Failed: 99999}}
 		v.all = append(v.all, k)
 		for i := range ids {
@@ -168,10 +169,10 @@ func playPast(a *App, runs int, bad bool) {
 			}
 		}
 	}
-	v.past = relay.NewPast(v.all, h).WithChanges()
+	v.past = history.NewPast(v.all, h).WithChanges()
 	v.listing, v.run = newListing(v.past, v.by, a.session.picked), runs-1
-	v.card = &relay.Card{ID: ids[v.order[0]], Figures: v.past.Figures[v.order[0]], Cells: h.Past(v.order[0]), Runs: v.all, First: v.all[0], Well: v.all[0],
-		Caught: &ledger.Hunt{Number: 4, Finding: &hunt.Finding{ID: ids[v.order[0]], Verdict: hunt.Polluted, Culprits: [][]string{ids[:2]}}}}
+	v.card = &history.Card{ID: ids[v.order[0]], Figures: v.past.Figures[v.order[0]], Cells: h.Past(v.order[0]), Runs: v.all, First: v.all[0], Well: v.all[0],
+		Caught: &hunt.Saved{Number: 4, Finding: &hunt.Finding{ID: ids[v.order[0]], Verdict: hunt.Polluted, Culprits: [][]string{ids[:2]}}}}
 	r := run.New()
 	for i, id := range ids[:min(len(ids), 300)] {
 		r.Apply(run.Event{Event: run.StepDone, ID: id, Step: "\x1b[1m水 " + strings.Repeat("step", 40), Outcome: run.Failed, Failure: run.Failure{Message: "dry 水"}})
@@ -180,7 +181,7 @@ func playPast(a *App, runs int, bad bool) {
 	}
 	v.chosen = chosenRun{kept: v.all[runs-1], run: r}
 	for i, c := range cause.Group(r.Troubled(), cause.OwnIn("/")) {
-		v.chosen.causes = append(v.chosen.causes, relay.KnownCause{Cause: c, Since: v.all[i%runs]})
+		v.chosen.causes = append(v.chosen.causes, history.KnownCause{Cause: c, Since: v.all[i%runs]})
 	}
 }
 
@@ -220,7 +221,7 @@ func TestEveryScreenFits(t *testing.T) {
 			for i := range a.session.picked.Catalog.Tests {
 				a.session.picked.Catalog.Tests[i].AddRules(catalog.Rules{Skip: "\x1b[1m水", OnlyIf: "os:linux", Needs: []string{strings.Repeat("needed", 40)}, Holds: []string{"bus"}}, keepSession)
 			}
-			a.session.relay.Own.Rules = make([]project.Rule, 3)
+			a.session.app.Own.Rules = make([]project.Rule, 3)
 		},
 	}
 	for name, prepare := range states {
@@ -307,7 +308,7 @@ func TestFoldsAndOrders(t *testing.T) {
 		}
 	}
 	before := v.current().ID
-	settle(a, changedMsg{relay: made(11, 8, 4)}) // a project that has one more group
+	settle(a, changedMsg{app: made(11, 8, 4)}) // a project that has one more group
 	if at() != "area1/"+tags[1]+" of 15" || v.current().ID != before {
 		t.Errorf("read again: at %s on %s, want %s", at(), v.current().ID, before)
 	}
@@ -383,7 +384,7 @@ func TestSheets(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
 	testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/x\n", "p/p_test.go": "package p\n\nimport \"testing\"\n\n//fern:tags wet\nfunc TestX(t *testing.T) {}\n"})
-	r, err := relay.Open(context.Background(), dir, nil)
+	r, err := app.Open(context.Background(), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -399,12 +400,12 @@ func TestSheets(t *testing.T) {
 	press(a, "⎋R"+reason+"by ")
 	settle(a, tea.PasteMsg{Content: "hand"})
 	press(a, "⏎")
-	if a.sheet != nil || test().Rules.Skip != "by hand" || ownWords(a.session.relay.Own) != "1 rule of this session only" {
-		t.Errorf("the rules are %+v, and it is told as %q", test().Rules, ownWords(a.session.relay.Own))
+	if a.sheet != nil || test().Rules.Skip != "by hand" || ownWords(a.session.app.Own) != "1 rule of this session only" {
+		t.Errorf("the rules are %+v, and it is told as %q", test().Rules, ownWords(a.session.app.Own))
 	}
 	press(a, "R↓↓→⏎")
-	if test().Rules.Skip != "" || len(a.session.relay.Own.Rules) != 0 {
-		t.Errorf("taken back: %+v, %+v", test().Rules, a.session.relay.Own.Rules)
+	if test().Rules.Skip != "" || len(a.session.app.Own.Rules) != 0 {
+		t.Errorf("taken back: %+v, %+v", test().Rules, a.session.app.Own.Rules)
 	}
 	press(a, "s")
 	if a.sheet != nil || a.message == "" {
@@ -417,8 +418,8 @@ func TestSheets(t *testing.T) {
 		}
 		press(a, "/"+strings.Repeat("⌫", 20)+"⏎")
 	}
-	if ownWords(a.session.relay.Own) != "1 saved pick of this session only" || a.session.relay.Project.Picks["here"] != "wet" {
-		t.Errorf("it is told as %q", ownWords(a.session.relay.Own))
+	if ownWords(a.session.app.Own) != "1 saved pick of this session only" || a.session.app.Project.Picks["here"] != "wet" {
+		t.Errorf("it is told as %q", ownWords(a.session.app.Own))
 	}
 }
 
@@ -518,7 +519,7 @@ func BenchmarkKeySplit(b *testing.B) {
 func BenchmarkEvaluate(b *testing.B) {
 	r := made(600, 34, 80)
 	for b.Loop() {
-		if _, err := evaluate(r.Memory, "tag1 or not (tag2 in:area3/** name:/case_1$/)"); err != nil {
+		if _, err := evaluate(r.Tests, "tag1 or not (tag2 in:area3/** name:/case_1$/)"); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -545,11 +546,11 @@ func BenchmarkLedger(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		runs, h, err := l.History(relay.PastRuns, nil)
+		runs, h, err := l.History(history.PastRuns, nil)
 		if err != nil {
 			b.Fatal(err)
 		}
-		v.all, v.run, v.past = all, len(all)-1, relay.NewPast(runs, h)
+		v.all, v.run, v.past = all, len(all)-1, history.NewPast(runs, h)
 		v.listing = newListing(v.past, v.by, a.session.picked)
 		if a.screen(); len(v.order) != 20_000 {
 			b.Fatalf("%d tests are listed", len(v.order))
@@ -567,7 +568,7 @@ func BenchmarkLedger(b *testing.B) {
 	}
 	v.chosen = chosenRun{kept: v.all[v.run], run: run}
 	for _, c := range cause.Group(run.Troubled(), cause.OwnIn("/")) {
-		v.chosen.causes = append(v.chosen.causes, relay.KnownCause{Cause: c})
+		v.chosen.causes = append(v.chosen.causes, history.KnownCause{Cause: c})
 	}
 	for name, keys := range map[string]string{"keys": "jjkGgoo⇥⇥", "report": "⏎jjj⏎jGgl⏎"} {
 		b.Run(name, func(b *testing.B) {

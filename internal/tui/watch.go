@@ -11,7 +11,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 // watch shows a run: a track a worker on one time axis, the results as they land,
@@ -169,7 +169,7 @@ func (v *watch) press(msg tea.KeyPressMsg) action {
 	case key.Matches(msg, watchKeys.narrow):
 		return action{sheet: v.filterSheet()}
 	case key.Matches(msg, watchKeys.all) && len(run.bad) > 0:
-		return action{run: v.session.relay.WithNeeds(v.tests(run.bad))}
+		return action{run: v.session.app.WithNeeds(v.tests(run.bad))}
 	}
 	return v.pressResult(msg, v.current())
 }
@@ -187,7 +187,7 @@ func (v *watch) pressResult(msg tea.KeyPressMsg, r *run.Result) action {
 	case key.Matches(msg, watchKeys.hunt):
 		return action{hunt: one}
 	case key.Matches(msg, watchKeys.again):
-		return action{run: v.session.relay.WithNeeds(one)}
+		return action{run: v.session.app.WithNeeds(one)}
 	case key.Matches(msg, watchKeys.edit):
 		return action{edit: place{r.File, r.Line}}
 	case key.Matches(msg, watchKeys.unfold):
@@ -308,5 +308,5 @@ func (v *watch) drawIdle(c canvas) {
 	}
 	c.text(2, 1, style{t.ink, true}, words)
 	c.text(2, 3, style{colour: t.fog}, fmt.Sprintf("r runs the pick: %d tests on %s, about %s",
-		len(v.session.picked.tests), report.Plural(v.session.workers(), "worker"), history.Clock(v.session.plan().Finish)))
+		len(v.session.picked.tests), wording.Plural(v.session.workers(), "worker"), history.Clock(v.session.plan().Finish)))
 }

@@ -199,7 +199,7 @@ func TestSteer(t *testing.T) {
 // TestOnChangeFromThenOn saves a file before and after it is asked that saving runs tests.
 func TestOnChangeFromThenOn(t *testing.T) {
 	a, _ := ledgerApp(t, 10, 1)
-	file := filepath.Join(a.session.relay.Project.Dir, "fern.toml")
+	file := filepath.Join(a.session.app.Project.Dir, "fern.toml")
 	saved := func(meanwhile string) (runs bool) {
 		_, cmd := a.Update(filesMsg{file})
 		press(a, meanwhile)

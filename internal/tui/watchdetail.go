@@ -15,6 +15,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/report"
 	"fernrelay/internal/sidebyside"
+	"fernrelay/internal/wording"
 )
 
 // source is the lines of a file around the place of a failure, read once.
@@ -87,7 +88,7 @@ func drawDifference(c canvas, y int, sides []sidebyside.Sides) int {
 		y++
 	}
 	if more := len(sides) - first - len(shown); more > 0 {
-		c.text(10, y, style{colour: t.faint()}, fmt.Sprintf("… %s more", report.Plural(more, "line")))
+		c.text(10, y, style{colour: t.faint()}, fmt.Sprintf("… %s more", wording.Plural(more, "line")))
 		y++
 	}
 	return y + 1
@@ -143,7 +144,7 @@ func (v *watch) drawSteps(c canvas, y int, r *run.Result) int {
 			bad = append(bad, i)
 		}
 	}
-	words := report.Plural(len(r.Steps), "step")
+	words := wording.Plural(len(r.Steps), "step")
 	if len(bad) > 0 {
 		words += fmt.Sprintf(", %d failed", len(bad))
 	}
@@ -215,7 +216,7 @@ func (v *watch) read(r *run.Result) {
 		return
 	}
 	v.source.first = max(1, r.Line-2)
-	v.source.lines = readSource(v.session.relay.Project, r.File, v.source.first, r.Line+1)
+	v.source.lines = readSource(v.session.app.Project, r.File, v.source.first, r.Line+1)
 }
 
 // outputRows is how much of the output is shown at most.
@@ -280,7 +281,7 @@ func (v *watch) drawBefore(c canvas, y int, r *run.Result) {
 		c.text(10, y, style{colour: t.fog}, "this was the first run that is kept")
 	}
 	drawPast(c, 10, y, past, min(len(past), 20))
-	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on worker %d, the last:", report.Plural(n, "test"), r.Worker), c.width))
+	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on worker %d, the last:", wording.Plural(n, "test"), r.Worker), c.width))
 	c.text(10, y+2, style{colour: t.ink}, cut(strings.Join(last, ", "), c.width-10))
 	if n > 0 && r.Outcome.Bad() {
 		c.text(0, y+4, style{colour: t.orchid}, cut(fmt.Sprintf("h hunts it: about %d halvings of what ran before it", int(math.Ceil(math.Log2(float64(n+1))))), c.width))

@@ -7,7 +7,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 const (
@@ -242,7 +242,7 @@ func (v *survey) drawList(c canvas) {
 	if tag := l.tag(v.column); tag != "" {
 		heading += " · " + plain.Line(tag)
 	}
-	total := fmt.Sprintf("%s · %s", report.Plural(list.sum.Tests, "test"), history.Clock(list.sum.Seconds))
+	total := fmt.Sprintf("%s · %s", wording.Plural(list.sum.Tests, "test"), history.Clock(list.sum.Seconds))
 	c.right(c.width-1, 0, style{colour: t.fog}, total)
 	c.text(0, 0, style{t.ink, true}, cut(heading, c.width-width(total)-2))
 	if list.sum.Tests == 0 {

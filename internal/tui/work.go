@@ -10,7 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
-	"fernrelay/internal/relay"
+	"fernrelay/internal/app"
 )
 
 // updateWork takes a message about runs, hunts and searches.
@@ -69,10 +69,8 @@ func (a *App) follow(now time.Time) {
 	for _, h := range a.session.hunts {
 		h.follow()
 	}
-	if s := a.session.search; s != nil {
-		for _, revealed := range s.told.take() {
-			s.orders, a.session.gauge = revealed.Order, revealed.Gauge
-		}
+	if a.session.search != nil {
+		a.followSearch()
 	}
 }
 
@@ -98,7 +96,7 @@ func (a *App) look() tea.Cmd {
 
 // found follows a run of another process where one goes on.
 func (a *App) found() tea.Cmd {
-	ctx, r := a.ctx, a.session.relay
+	ctx, r := a.ctx, a.session.app
 	return func() tea.Msg {
 		journal, err := r.Running()
 		if err != nil {
@@ -128,7 +126,7 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 	msg.run.follow(time.Now())
 	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
 	a.complain(msg.err)
-	recall := a.change(change{apply: (*relay.Relay).Recall})
+	recall := a.change(change{apply: (*app.App).Recall})
 	if victims := a.waiting; victims != nil {
 		a.waiting = nil
 		return tea.Batch(recall, a.startHunt(victims, false))
@@ -156,12 +154,12 @@ func (a *App) startRun(tests []catalog.Test, p *planning) tea.Cmd {
 		a.message = "something runs already: x cancels it"
 		return nil
 	}
-	var request relay.Request
+	var request app.Request
 	var err error
 	if p != nil {
-		request, err = s.relay.ReadyPlan(s.picked.text, tests, p.plan, p.study.Fleet)
+		request, err = s.app.PlanRequest(s.picked.text, tests, p.plan, p.study.Fleet)
 	} else {
-		request, err = s.relay.Ready(s.picked.text, tests, s.workers())
+		request, err = s.app.NewRequest(s.picked.text, tests, s.workers())
 	}
 	if err != nil {
 		a.complain(err)
@@ -172,9 +170,9 @@ func (a *App) startRun(tests []catalog.Test, p *planning) tea.Cmd {
 }
 
 // start runs a request.
-func (a *App) start(request relay.Request) tea.Cmd {
+func (a *App) start(request app.Request) tea.Cmd {
 	var wait tea.Cmd
-	a.session.run, wait = startRun(a.ctx, a.session.relay, request)
+	a.session.run, wait = startRun(a.ctx, a.session.app, request)
 	a.watch.reset()
 	return tea.Batch(a.job(wait), a.startTicking())
 }
@@ -202,13 +200,8 @@ func (a *App) startHunt(victims []catalog.Test, verify bool) tea.Cmd {
 		a.message = "something runs already: x cancels it"
 		return nil
 	}
-	a.leg = legHunt
-	hunts, wait := startHunt(a.ctx, s.relay, victims, s.workers(), verify)
-	again := func(h *liveHunt) bool {
-		return slices.ContainsFunc(victims, func(v catalog.Test) bool { return v.ID == h.victim.ID })
-	}
-	s.hunts = append(hunts, slices.DeleteFunc(s.hunts, again)...)
-	a.hunt.reset()
+	hunts, wait := startHunt(a.ctx, s.app, victims, s.workers(), verify)
+	a.showHunts(hunts)
 	return tea.Batch(a.job(wait), a.startTicking())
 }
 

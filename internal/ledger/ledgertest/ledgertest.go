@@ -25,7 +25,7 @@ func Fill(l *ledger.Ledger, tests, runs int) error {
 	into := l.NewImporter()
 	var ready []ledger.Foreign
 	for n := range runs {
-		ready = append(ready, ledger.Foreign{RunRecord: ledger.RunRecord{Workers: 4, Revision: fmt.Sprintf("%07x", n/3), Source: "made"}, Run: madeRun(random, start.Add(time.Duration(n)*time.Hour), tests, n >= runs/2)})
+		ready = append(ready, ledger.Foreign{Record: run.Record{Workers: 4, Revision: fmt.Sprintf("%07x", n/3), Source: "made"}, Run: madeRun(random, start.Add(time.Duration(n)*time.Hour), tests, n >= runs/2)})
 		if len(ready) < 10 && n < runs-1 {
 			continue
 		}

@@ -13,8 +13,8 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/draw"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 //go:embed page.html
@@ -27,8 +27,8 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"output":  func(b []byte) string { return lastLines(string(b), htmlLines) },
 	"short":   history.Short,
 	"clock":   history.ClockTenths,
-	"percent": report.Percent,
-	"plural":  report.Plural,
+	"percent": wording.Percent,
+	"plural":  wording.Plural,
 	"place":   place,
 	"name":    report.Name,
 	"where":   where,
@@ -36,7 +36,7 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"part":    func(some, of float64) float64 { return some / max(of, 1e-9) },
 	"bar":     func(some, of float64) int { return int(100 * some / max(of, 1e-9)) },
 	"cause":   report.CauseWords,
-	"from":    func(c relay.KnownCause) string { return report.CausePlace(c.Cause) },
+	"from":    func(c history.KnownCause) string { return report.CausePlace(c.Cause) },
 	"since":   report.RunName,
 	"card":    report.CardWords,
 	"counts":  report.Counts,
@@ -45,7 +45,7 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"first":   func(list []*run.Result) []*run.Result { return list[:min(len(list), testsTold)] },
 	"more":    func(list []*run.Result) int { return max(0, len(list)-testsTold) },
 	"rest":    func(failed int) int { return max(0, failed-htmlFailures) },
-	"past":    func(c *relay.Card) []history.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
+	"past":    func(c *history.Card) []history.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
 }).Parse(pageText))
 
 // What the page tells at most: failures whole, lines of an output, runs of a past.

@@ -13,6 +13,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 // What the summary tells at most: failures whole, bytes of each of their texts, lines of the output
@@ -38,12 +39,12 @@ func writeMarkdown(to io.Writer, a *About) error {
 	}
 	failures := a.Run.Troubled()
 	if len(failures) > 0 {
-		fmt.Fprintf(w, "\n## %s, %s\n\n", report.Plural(len(failures), "failure"), report.Plural(len(a.Causes), "cause"))
+		fmt.Fprintf(w, "\n## %s, %s\n\n", wording.Plural(len(failures), "failure"), wording.Plural(len(a.Causes), "cause"))
 		markdownCauses(w, a)
 		fmt.Fprint(w, "\n## Failures\n")
 		for i, r := range failures {
 			if i == markdownFailures {
-				fmt.Fprintf(w, "\n… and %s\n", report.Plural(len(failures)-i, "more failure"))
+				fmt.Fprintf(w, "\n… and %s\n", wording.Plural(len(failures)-i, "more failure"))
 				break
 			}
 			markdownFailure(w, a, r)
@@ -53,7 +54,7 @@ func writeMarkdown(to io.Writer, a *About) error {
 	slowest, work := a.slowest()
 	fmt.Fprint(w, "\n## Slowest\n\n| test | time | of all work |\n| --- | ---: | ---: |\n")
 	for _, r := range slowest {
-		fmt.Fprintf(w, "| %s | %s | %s |\n", report.Code(r.ID), history.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9)))
+		fmt.Fprintf(w, "| %s | %s | %s |\n", report.Code(r.ID), history.Short(r.Seconds), wording.Percent(r.Seconds/max(work, 1e-9)))
 	}
 	markdownGroups(w, a)
 	_, err := to.Write(w.Bytes())
@@ -159,7 +160,7 @@ func markdownGroups(w io.Writer, a *About) {
 	})
 	fmt.Fprintf(w, "\n<details><summary>All tests</summary>\n\n| test | | time |\n| --- | --- | ---: |\n%s", tests)
 	if more > 0 {
-		fmt.Fprintf(w, "\n… and %s\n", report.Plural(more, "more test"))
+		fmt.Fprintf(w, "\n… and %s\n", wording.Plural(more, "more test"))
 	}
 	fmt.Fprint(w, "\n</details>\n")
 }

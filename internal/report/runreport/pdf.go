@@ -9,8 +9,8 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/draw"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 // What the document tells at most: failures whole, lines of the message and of the output of each,
@@ -53,7 +53,7 @@ func writePDF(w io.Writer, a *About) error {
 	}
 	for i, r := range failures {
 		if i == pdfFailures {
-			t.add(draw.Faint, 0, "… and "+report.Plural(len(failures)-i, "more failure"))
+			t.add(draw.Faint, 0, "… and "+wording.Plural(len(failures)-i, "more failure"))
 			break
 		}
 		pdfFailure(t, a, r)
@@ -74,7 +74,7 @@ func pastDrawings(a *About) (drawn []draw.Drawing, err error) {
 			failed = append(failed, test)
 		}
 	}
-	all := a.past.Order(relay.ByTime, nil)
+	all := a.past.Order(history.ByTime, nil)
 	for _, chart := range draw.PastCharts {
 		tests := all
 		if chart == "history" {
@@ -115,15 +115,15 @@ func (t *text) addAll(tone draw.Tone, indent int, words string, most int) {
 }
 
 func pdfCauses(t *text, a *About, failures int) {
-	t.add(draw.Heading, 0, report.Plural(failures, "failure")+", "+report.Plural(len(a.Causes), "cause"))
+	t.add(draw.Heading, 0, wording.Plural(failures, "failure")+", "+wording.Plural(len(a.Causes), "cause"))
 	for _, c := range a.Causes {
-		t.add(draw.Bad, 0, report.Plural(len(c.Results), "test")+": "+report.CauseWords(c))
+		t.add(draw.Bad, 0, wording.Plural(len(c.Results), "test")+": "+report.CauseWords(c))
 		if at := report.CausePlace(c.Cause); at != "" {
 			t.add(draw.Plain, 1, at)
 		}
 		for i, r := range c.Results {
 			if i == testsTold {
-				t.add(draw.Faint, 1, "… and "+report.Plural(len(c.Results)-i, "more test"))
+				t.add(draw.Faint, 1, "… and "+wording.Plural(len(c.Results)-i, "more test"))
 				break
 			}
 			t.add(draw.Plain, 1, r.ID)
@@ -162,7 +162,7 @@ func pdfSlowest(t *text, a *About) {
 	slowest, work := a.slowest()
 	t.add(draw.Heading, 0, "Slowest")
 	for _, r := range slowest {
-		t.add(draw.Plain, 1, fmt.Sprintf("%s: %s, %s of all work", r.ID, history.Short(r.Seconds), report.Percent(r.Seconds/max(work, 1e-9))))
+		t.add(draw.Plain, 1, fmt.Sprintf("%s: %s, %s of all work", r.ID, history.Short(r.Seconds), wording.Percent(r.Seconds/max(work, 1e-9))))
 	}
 }
 
@@ -176,6 +176,6 @@ func pdfGroups(t *text, a *About) {
 		}
 	})
 	if more > 0 {
-		t.add(draw.Faint, 1, "… and "+report.Plural(more, "more test"))
+		t.add(draw.Faint, 1, "… and "+wording.Plural(more, "more test"))
 	}
 }

@@ -17,37 +17,37 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/ledger"
-	"fernrelay/internal/relay"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wholefile"
+	"fernrelay/internal/wording"
 )
 
 // About is what a report is made of.
 type About struct {
 	Title  string
-	Kept   *ledger.RunRecord // nil of a run that is not kept, as one that was merged
+	Kept   *run.Record // nil of a run that is not kept, as one that was merged
 	Run    *run.Run
-	Causes []relay.KnownCause
-	Cards  map[string]*relay.Card // what the ledger knows of failing tests, by ID
-	Parts  []string               // which shards came back, failed and are missing, in words
+	Causes []history.KnownCause
+	Cards  map[string]*history.Card // what the ledger knows of failing tests, by ID
+	Parts  []string                 // which shards came back, failed and are missing, in words
 
 	project string
-	past    *relay.Past // up to the run; without runs where the ledger knows none
+	past    *history.Past // up to the run; without runs where the ledger knows none
 }
 
 // failuresKnown bounds of how many failing tests it is told what the ledger knows.
 const failuresKnown = 500
 
-// Of gathers what there is to say of a run of the ledger.
-func Of(r *relay.Relay, kept *ledger.RunRecord, run *run.Run) (*About, error) {
-	a := &About{Title: fmt.Sprintf("%s, run %d", r.Project.Name, kept.Number), Kept: kept, Run: run, project: r.Project.Name}
-	return a, a.know(r, kept)
+// Of gathers what there is to say about a run of a project's ledger.
+func Of(project string, l *ledger.Ledger, kept *run.Record, run *run.Run) (*About, error) {
+	a := &About{Title: fmt.Sprintf("%s, run %d", project, kept.Number), Kept: kept, Run: run, project: project}
+	return a, a.know(l, kept)
 }
 
-// OfMerged gathers what there is to say of shards together; the ledger of the project is asked
-// what it knows of what failed.
-func OfMerged(r *relay.Relay, m *run.Merged, parts []run.Part, broken []string) (*About, error) {
-	a := &About{Title: r.Project.Name + ", " + report.Plural(len(parts), "report") + " together", Run: m.Run, project: r.Project.Name}
+// OfMerged gathers what there is to say about merged shards, with what the project's ledger knows about the
+// failures.
+func OfMerged(project string, l *ledger.Ledger, m *run.Merged, parts []run.Part, broken []string) (*About, error) {
+	a := &About{Title: project + ", " + wording.Plural(len(parts), "report") + " together", Run: m.Run, project: project}
 	for _, p := range parts {
 		words := plain.Line(p.Name)
 		if of := p.Run.Planned; of != nil {
@@ -66,14 +66,14 @@ func OfMerged(r *relay.Relay, m *run.Merged, parts []run.Part, broken []string) 
 		a.Parts = append(a.Parts, "not planned alike: "+words)
 	}
 	a.Parts = append(a.Parts, broken...)
-	return a, a.know(r, nil)
+	return a, a.know(l, nil)
 }
 
-func (a *About) know(r *relay.Relay, upTo *ledger.RunRecord) (err error) {
-	if a.Causes, err = r.Causes(a.Run); err != nil {
+func (a *About) know(l *ledger.Ledger, upTo *run.Record) (err error) {
+	if a.Causes, err = l.Causes(a.Run); err != nil {
 		return err
 	}
-	a.past, err = r.WholePast(relay.PastRuns, upTo)
+	a.past, err = l.PastWithChanges(history.PastRuns, upTo)
 	if err != nil || len(a.past.Runs) == 0 {
 		return err
 	}
@@ -81,7 +81,7 @@ func (a *About) know(r *relay.Relay, upTo *ledger.RunRecord) (err error) {
 	for _, res := range a.Run.Troubled() {
 		ids = append(ids, res.ID)
 	}
-	a.Cards, err = r.Cards(a.past, ids[:min(len(ids), failuresKnown)])
+	a.Cards, err = l.Cards(a.past, ids[:min(len(ids), failuresKnown)])
 	return err
 }
 
@@ -114,7 +114,7 @@ func WriteFile(file string, a *About) error {
 
 // words tells the counts against the pick, and how the run was, in lines.
 func (a *About) words() []string {
-	lines := []string{fmt.Sprintf("%s: %s", report.Plural(len(a.Run.Results), "picked test"), a.Run.Summary())}
+	lines := []string{fmt.Sprintf("%s: %s", wording.Plural(len(a.Run.Results), "picked test"), a.Run.Summary())}
 	if a.Kept != nil {
 		lines = append(lines, report.RunWords(a.Kept)...)
 		if a.Kept.Revision != "" {
@@ -159,14 +159,14 @@ func passed(g *run.GroupResults) string {
 	if g.Ran == 0 {
 		return "–"
 	}
-	return report.Percent(float64(g.Passed) / float64(g.Ran))
+	return wording.Percent(float64(g.Passed) / float64(g.Ran))
 }
 
 // lastLines gives so many of the last lines of an output.
 func lastLines(text string, most int) string {
 	lines := strings.Split(strings.TrimRight(plain.Text(text), "\n "), "\n")
 	if cut := len(lines) - most; cut > 0 {
-		lines = append([]string{fmt.Sprintf("… %s before", report.Plural(cut, "line"))}, lines[cut:]...)
+		lines = append([]string{fmt.Sprintf("… %s before", wording.Plural(cut, "line"))}, lines[cut:]...)
 	}
 	return strings.Join(lines, "\n")
 }

@@ -1,22 +1,20 @@
-package relay
+package history
 
 import (
 	"fmt"
 	"strings"
 	"testing"
 
-	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/internal/ledger"
 )
 
 // TestOrdersOfThePast sorts tests by trouble, time, change of time and name.
 func TestOrdersOfThePast(t *testing.T) {
 	ids := []string{"u:g#now", "u:g#once", "u:g#slow", "u:g#slower", "u:g#well"}
-	h := history.NewHistory(ids, 30)
-	var runs []*ledger.RunRecord
+	h := NewHistory(ids, 30)
+	var runs []*run.Record
 	for r := range 30 {
-		runs = append(runs, &ledger.RunRecord{Number: r + 1})
+		runs = append(runs, &run.Record{Number: r + 1})
 		for test, id := range ids {
 			o, seconds := run.Passed, 0.1
 			switch {
@@ -27,7 +25,7 @@ func TestOrdersOfThePast(t *testing.T) {
 			case id == "u:g#slower" && r > 20:
 				seconds = 0.3
 			}
-			h.Set(test, r, history.NewCell(o, seconds+0.0001*float64((7*r+test)%5)))
+			h.Set(test, r, NewCell(o, seconds+0.0001*float64((7*r+test)%5)))
 		}
 	}
 	p := NewPast(runs, h).WithChanges()
@@ -43,13 +41,13 @@ func TestOrdersOfThePast(t *testing.T) {
 	if got := p.Order(ByName, func(id string) bool { return id == "u:g#slow" }); len(got) != 1 || got[0] != 2 {
 		t.Errorf("of those that are held there are %v", got)
 	}
-	if s := p.Slowest(); len(s) != 5 || s[0] != 2 || s[1] != 3 {
+	if s := p.SlowestTests(); len(s) != 5 || s[0] != 2 || s[1] != 3 {
 		t.Errorf("the slowest are %v", s)
 	}
-	if test, err := p.FindPast("slower"); err != nil || test != 3 {
+	if test, err := p.Find("slower"); err != nil || test != 3 {
 		t.Errorf("slower is found as %d, %v", test, err)
 	}
-	if _, err := p.FindPast("g#"); err == nil {
+	if _, err := p.Find("g#"); err == nil {
 		t.Error("an ending that is none is found")
 	}
 	if f := p.Figures[3]; f.Changed != 21 || fmt.Sprintf("%.1f %.1f", f.Before, f.Seconds) != "0.1 0.3" {

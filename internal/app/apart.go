@@ -1,4 +1,4 @@
-package relay
+package app
 
 import (
 	"fmt"
@@ -7,13 +7,12 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/order"
-	"fernrelay/internal/ledger"
 )
 
 // Known gives, by victim, the hunts that caught culprits which still do harm.
-func (r *Relay) Known() (map[string]ledger.Hunt, error) {
-	hunts, err := r.Hunts()
-	known := map[string]ledger.Hunt{}
+func (a *App) Known() (map[string]hunt.Saved, error) {
+	hunts, err := a.Hunts()
+	known := map[string]hunt.Saved{}
 	for _, h := range hunts {
 		if h.Known() {
 			known[h.Victim] = h
@@ -26,8 +25,8 @@ func (r *Relay) Known() (map[string]ledger.Hunt, error) {
 // the last of its culprits, one that needs others after them, and never at the same time as
 // what spoils it then. Where these contradict each other or other rules, the notes say which
 // pair is not kept apart.
-func (r *Relay) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []string, err error) {
-	known, err := r.Known()
+func (a *App) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []string, err error) {
+	known, err := a.Culprits()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -1,4 +1,4 @@
-package relay
+package app
 
 import (
 	"errors"
@@ -23,22 +23,20 @@ const (
 
 // suspects finds the tests that can decide the outcome of victims.
 type suspects struct {
-	relay   *Relay
-	ledger  *ledger.Ledger // nil where nothing is kept
+	app     *App
+	ledger  *ledger.Ledger
 	runs    map[int]*run.Run
-	known   []ledger.Hunt
+	known   []hunt.Saved
 	seconds map[string]float64 // how long each test takes
 }
 
-func (r *Relay) suspects() (*suspects, error) {
-	s := &suspects{relay: r, ledger: r.ledger(), runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(r.Catalog.Tests))}
-	for _, t := range r.Catalog.Tests {
+func (a *App) suspects() (*suspects, error) {
+	s := &suspects{app: a, ledger: a.Ledger(), runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(a.Catalog.Tests))}
+	for _, t := range a.Catalog.Tests {
 		s.seconds[t.ID] = t.Expected
 	}
 	var err error
-	if s.ledger != nil {
-		s.known, err = s.ledger.Hunts()
-	}
+	s.known, err = s.ledger.Hunts()
 	return s, err
 }
 
@@ -51,11 +49,11 @@ func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
 	task := hunt.Task{Victim: victim.ID, Seconds: s.seconds, Favour: s.favour(victim)}
 	at := slices.Index(reach, victim.ID)
 	before, wider := reach[:at], []string(nil)
-	run, err := s.lastBad(victim.ID)
+	r, err := s.lastBad(victim.ID)
 	switch {
 	case err == nil:
-		before, wider, task.Beside = s.around(run, victim, reach)
-	case !errors.Is(err, ledger.ErrNoRun):
+		before, wider, task.Beside = s.around(r, victim, reach)
+	case !errors.Is(err, run.ErrNoRecord):
 		return task, err
 	}
 	ran := map[string]bool{victim.ID: true}
@@ -64,7 +62,7 @@ func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
 	}
 	var near, rest []string
 	for _, id := range reach {
-		if t, _ := s.relay.Catalog.Lookup(id); t.Group == victim.Group && id != victim.ID {
+		if t, _ := s.app.Catalog.Lookup(id); t.Group == victim.Group && id != victim.ID {
 			near = append(near, id)
 		}
 		if !ran[id] {
@@ -98,7 +96,7 @@ func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (be
 			earlier = false
 			continue
 		}
-		t, known := s.relay.Catalog.Lookup(other.ID)
+		t, known := s.app.Catalog.Lookup(other.ID)
 		if !known || t.SkipReason != "" || other.Outcome == run.Skipped || other.Worker == 0 {
 			continue
 		}
@@ -118,11 +116,8 @@ func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (be
 }
 
 // lastBad gives the latest run in which a test was bad, read once for all of
-// its victims; ledger.ErrNoRun where there is none.
+// its victims; run.ErrNoRecord where there is none.
 func (s *suspects) lastBad(id string) (*run.Run, error) {
-	if s.ledger == nil {
-		return nil, ledger.ErrNoRun
-	}
 	kept, err := s.ledger.LastBad(id)
 	if err != nil {
 		return nil, err
@@ -137,9 +132,6 @@ func (s *suspects) lastBad(id string) (*run.Run, error) {
 
 // past gives what ran before a victim in earlier runs, and what came of it.
 func (s *suspects) past(victim catalog.Test) ([]hunt.Past, error) {
-	if s.ledger == nil {
-		return nil, nil
-	}
 	companies, err := s.ledger.Companies(victim.ID, s.scope(victim) != adapter.ScopeWorker, pastRuns)
 	past := make([]hunt.Past, len(companies))
 	for i, company := range companies {
@@ -151,7 +143,7 @@ func (s *suspects) past(victim catalog.Test) ([]hunt.Past, error) {
 // favour says who is suspected beforehand.
 func (s *suspects) favour(victim catalog.Test) map[string]float64 {
 	favour := map[string]float64{}
-	for _, t := range s.relay.Catalog.Tests {
+	for _, t := range s.app.Catalog.Tests {
 		if t.File != "" && t.File == victim.File {
 			favour[t.ID] = sameFile
 		}
@@ -170,7 +162,7 @@ func (s *suspects) favour(victim catalog.Test) map[string]float64 {
 // declared order.
 func (s *suspects) reach(victim catalog.Test) []string {
 	var reach []string
-	for _, t := range s.relay.Catalog.Tests {
+	for _, t := range s.app.Catalog.Tests {
 		inReach := t.Suite == victim.Suite && t.SkipReason == "" &&
 			(s.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
 		if inReach || t.ID == victim.ID {
@@ -180,4 +172,4 @@ func (s *suspects) reach(victim catalog.Test) []string {
 	return reach
 }
 
-func (s *suspects) scope(t catalog.Test) adapter.Scope { return s.relay.adapters[t.Suite].Scope() }
+func (s *suspects) scope(t catalog.Test) adapter.Scope { return s.app.Adapters[t.Suite].Scope() }

@@ -1,4 +1,4 @@
-package relay
+package app
 
 import (
 	"context"
@@ -14,11 +14,12 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/testfiles"
+	"fernrelay/internal/workspace"
 )
 
 // open makes a Go module with two packages whose tests depend on their order,
 // and opens it.
-func open(t *testing.T) *Relay {
+func open(t *testing.T) *App {
 	t.Helper()
 	dir := t.TempDir()
 	files := map[string]string{"go.mod": "module example.org/made\n\ngo 1.26\n"}
@@ -52,7 +53,7 @@ func TestSpoils(t *testing.T) { spoiled = true }
 func TestAlwaysBad(t *testing.T) { t.Error("bad") }
 `
 
-func choose(t *testing.T, r *Relay, endings ...string) []catalog.Test {
+func choose(t *testing.T, r *App, endings ...string) []catalog.Test {
 	t.Helper()
 	var tests []catalog.Test
 	for _, ending := range endings {
@@ -65,7 +66,7 @@ func choose(t *testing.T, r *Relay, endings ...string) []catalog.Test {
 	return tests
 }
 
-func runTests(t *testing.T, r *Relay, tests []catalog.Test) *run.Run {
+func runTests(t *testing.T, r *App, tests []catalog.Test) *run.Run {
 	t.Helper()
 	run, _, err := r.Run(context.Background(), Request{Tests: tests, InOrder: true, Workers: 2}, func(run.Event) {})
 	if err != nil {
@@ -90,7 +91,7 @@ func TestVerdicts(t *testing.T) {
 	}
 	victims = choose(t, r, "one#TestVictim", "one#TestNeeds", "one#TestAlwaysBad", "two#TestFills")
 	told := 0
-	findings, err := r.Hunt(context.Background(), victims, Pursuit{Workers: 3}, func(Progress) { told++ })
+	findings, err := r.Hunt(context.Background(), victims, HuntOptions{Workers: 3}, func(hunt.Progress) { told++ })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -128,7 +129,7 @@ func TestHuntStops(t *testing.T) {
 	r := open(t)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	findings, err := r.Hunt(ctx, choose(t, r, "one#TestVictim"), Pursuit{Workers: 1}, func(p Progress) {
+	findings, err := r.Hunt(ctx, choose(t, r, "one#TestVictim"), HuntOptions{Workers: 1}, func(p hunt.Progress) {
 		if len(p.Records) == 2 {
 			cancel()
 		}
@@ -137,7 +138,7 @@ func TestHuntStops(t *testing.T) {
 		t.Errorf("found %v, %v", findings, err)
 	}
 	again := func() (kept int) {
-		findings, err := r.Hunt(context.Background(), choose(t, r, "one#TestVictim"), Pursuit{Workers: 1}, func(p Progress) { kept = p.Again })
+		findings, err := r.Hunt(context.Background(), choose(t, r, "one#TestVictim"), HuntOptions{Workers: 1}, func(p hunt.Progress) { kept = p.Resumed })
 		if err != nil || len(findings) != 1 || findings[0].Verdict != hunt.Polluted {
 			t.Errorf("found %v, %v", findings, err)
 		}
@@ -155,28 +156,28 @@ func TestHuntStops(t *testing.T) {
 // two apart until then.
 func TestVerify(t *testing.T) {
 	r := open(t)
-	ctx, silent := context.Background(), func(Progress) {}
+	ctx, silent := context.Background(), func(hunt.Progress) {}
 	victims := choose(t, r, "one#TestVictim")
-	if _, err := r.Hunt(ctx, victims, Pursuit{Workers: 2}, silent); err != nil {
+	if _, err := r.Hunt(ctx, victims, HuntOptions{Workers: 2}, silent); err != nil {
 		t.Fatal(err)
 	}
-	verify := func(r *Relay) (mended bool) {
-		known, err := r.Known()
+	verify := func(r *App) (mended bool) {
+		known, err := r.Culprits()
 		if err != nil || len(known) != 1 {
 			t.Fatalf("known are %v, %v", known, err)
 		}
-		_, err = r.Hunt(ctx, victims, Pursuit{Workers: 2, Known: known}, func(p Progress) { mended = len(p.Finding.Mended) > 0 })
+		_, err = r.Hunt(ctx, victims, HuntOptions{Workers: 2, Known: known}, func(p hunt.Progress) { mended = len(p.Finding.Mended) > 0 })
 		if err != nil {
 			t.Fatal(err)
 		}
 		return mended
 	}
-	order := func(r *Relay) string {
+	order := func(r *App) string {
 		tests, notes, err := r.KeepApart(choose(t, r, "one#TestSpoils", "one#TestVictim", "two#TestVictim"))
 		if err != nil || len(notes) > 0 {
 			t.Fatal(notes, err)
 		}
-		q, err := r.Ready("", tests, 2)
+		q, err := r.NewRequest("", tests, 2)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -198,17 +199,17 @@ func TestVerify(t *testing.T) {
 	if !verify(mended) || order(mended) != "go:one#TestSpoils go:one#TestVictim go:two#TestVictim" {
 		t.Errorf("mended, they run as %s", order(mended))
 	}
-	if known, err := mended.Known(); err != nil || len(known) != 0 {
+	if known, err := mended.Culprits(); err != nil || len(known) != 0 {
 		t.Errorf("known are %v, %v", known, err)
 	}
 }
 
-// TestMemory holds that a run teaches expected times and outcomes, to this relay
+// TestRecall holds that a run teaches expected times and outcomes, to this relay
 // and to the next that opens the project, and that Recall leaves the present
-// memory as it is.
-func TestMemory(t *testing.T) {
+// tests as they are.
+func TestRecall(t *testing.T) {
 	r := open(t)
-	before := r.Memory
+	before := r.Tests
 	runTests(t, r, choose(t, r, "one#TestVictim", "one#TestAlwaysBad"))
 	recalled, err := r.Recall()
 	if err != nil {
@@ -219,7 +220,7 @@ func TestMemory(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer again.Close()
-	for _, m := range []Memory{recalled.Memory, again.Memory} {
+	for _, m := range []workspace.Tests{recalled.Tests, again.Tests} {
 		victim, _ := m.Catalog.Lookup("go:one#TestVictim")
 		other, _ := m.Catalog.Lookup("go:two#TestVictim")
 		if !victim.Known || victim.Expected < 0.01 || other.Known || m.Runs != 1 {
@@ -243,7 +244,7 @@ func TestPlannedRun(t *testing.T) {
 		t.Fatal(err)
 	}
 	plan := study.Plan(split.Thorough)
-	q, err := r.ReadyPlan("", study.Tests, plan, study.Fleet)
+	q, err := r.PlanRequest("", study.Tests, plan, study.Fleet)
 	if err != nil {
 		t.Fatal(err)
 	}

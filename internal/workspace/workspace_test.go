@@ -1,7 +1,7 @@
-package relay
+package workspace
 
 import (
-	"context"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -10,13 +10,14 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/order"
 	"fernrelay/core/pick"
 	"fernrelay/internal/project"
 	"fernrelay/internal/testfiles"
 )
 
 // rich opens a project whose fern.toml has everything that goes by picks.
-func rich(t *testing.T, more string) (*Relay, error) {
+func rich(t *testing.T, more string) (*Workspace, error) {
 	t.Helper()
 	dir := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
@@ -37,14 +38,19 @@ early = "in:one"
 mine = "name:C"
 mixed = "saved:mine early"
 ` + more})
-	r, err := Open(context.Background(), dir, nil)
-	if err == nil {
-		t.Cleanup(func() { _ = r.Close() })
+	p, err := project.Open(dir)
+	if err != nil {
+		return nil, err
 	}
-	return r, err
+	return Open(t.Context(), p, noPast, nil)
 }
 
-func pickedBy(t *testing.T, r *Relay, text string) string {
+// noPast is the past of a project without runs.
+func noPast(c *catalog.Catalog) (Past, error) {
+	return Past{Rates: func() []float64 { return slices.Repeat([]float64{math.NaN()}, len(c.Tests)) }}, nil
+}
+
+func pickedBy(t *testing.T, r *Workspace, text string) string {
 	t.Helper()
 	tests, err := r.Pick(text)
 	if err != nil {
@@ -106,8 +112,8 @@ bank = 2
 		!strings.Contains(r.Notes[1], "needs TestNone") || !strings.Contains(r.Notes[2], "circle: u:one#TestB → u:one#TestB") {
 		t.Errorf("noted %q", r.Notes)
 	}
-	if _, err := r.Ready("", r.Catalog.Tests, 1); err == nil {
-		t.Errorf("a circle is made ready to run")
+	if _, err := order.Settle(Lone(r.Catalog.Tests)); err == nil {
+		t.Errorf("a circle can be run")
 	}
 }
 
@@ -135,7 +141,7 @@ func TestOwn(t *testing.T) {
 	}
 	rule := project.Rule{Text: "name:B", Set: catalog.Rules{Lone: "now"}, From: "this session"}
 	rule.Pick, _ = pick.Parse(rule.Text)
-	other, err := r.With(Own{Picks: map[string]string{"mine": "in:two"}, Rules: []project.Rule{rule}})
+	other, err := r.With(Own{Picks: map[string]string{"mine": "in:two"}, Rules: []project.Rule{rule}}, noPast)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -145,26 +151,22 @@ func TestOwn(t *testing.T) {
 	if got := pickedBy(t, r, "rule:lone"); got != "" {
 		t.Errorf("what was there before has changed: %s", got)
 	}
-	request, err := other.Ready("", other.Catalog.Tests, 1)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, test := range request.Tests {
+	for _, test := range Lone(other.Catalog.Tests) {
 		if runs := test.SkipReason == ""; runs != (test.Name == "TestB") {
 			t.Errorf("%s is skipped as %q", test.ID, test.SkipReason)
 		}
 	}
 }
 
-// TestAgain reads a project again whose files change, break, and are mended.
-func TestAgain(t *testing.T) {
+// TestReload reads a project again whose files change, break, and are mended.
+func TestReload(t *testing.T) {
 	r, err := rich(t, "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	again := func(file, text string) (*Relay, error) {
+	again := func(file, text string) (*Workspace, error) {
 		testfiles.Write(t, r.Project.Dir, map[string]string{file: text})
-		return r.Reload(context.Background(), []string{filepath.Join(r.Project.Dir, file)})
+		return r.Reload(t.Context(), []string{filepath.Join(r.Project.Dir, file)}, noPast)
 	}
 	changed, err := again("two/x_test.go", "package two\n\nimport \"testing\"\n\nfunc TestNew(t *testing.T) {}\n")
 	if err != nil || pickedBy(t, changed, "in:two") != "two#TestNew" || len(changed.Catalog.Tests) != 4 {
@@ -204,7 +206,7 @@ func TestTouchedSince(t *testing.T) {
 	git("commit", "-qm", "first")
 	after := func(file, text string) string {
 		testfiles.Write(t, r.Project.Dir, map[string]string{file: text})
-		fresh, err := r.Recall()
+		fresh, err := r.With(r.Own, noPast)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -218,7 +220,7 @@ func TestTouchedSince(t *testing.T) {
 	}
 	git("add", ".")
 	git("commit", "-qm", "second")
-	fresh, _ := r.Recall()
+	fresh, _ := r.With(r.Own, noPast)
 	if got := pickedBy(t, fresh, "touched:HEAD") + "|" + pickedBy(t, fresh, "touched:HEAD~1"); got != "|one#TestB two#TestA two#TestB two#TestC" {
 		t.Errorf("after a commit: %s", got)
 	}

@@ -1,4 +1,4 @@
-package relay
+package app
 
 import (
 	"context"
@@ -58,14 +58,14 @@ func TestImportIsInterrupted(t *testing.T) {
 			cancel()
 		}
 	})
-	first, _ := r.List()
+	first, _ := r.Ledger().List()
 	if !errors.Is(err, context.Canceled) || len(first) != done.Runs || len(first) < 29 || len(first) == 60 {
 		t.Fatalf("%d runs are kept, %+v are told, %v", len(first), done, err)
 	}
 	if _, err := r.Import(t.Context(), []string{filepath.Join(dir, "ci")}, func(int, int) {}); err != nil {
 		t.Fatal(err)
 	}
-	all, err := r.List()
+	all, err := r.Ledger().List()
 	if err != nil || len(all) != 60 || all[59].Began.Minute() != 59 {
 		t.Errorf("%d runs are kept in the end, %v", len(all), err)
 	}

@@ -1,0 +1,19 @@
+package hunt
+
+import (
+	"time"
+)
+
+// Saved is a hunt as the ledger keeps it.
+type Saved struct {
+	Number  int // from 1
+	Victim  string
+	Began   time.Time
+	Mended  time.Time // when its culprits were found to do no harm any more; zero where they do
+	Finding *Finding  // nil where it did not come to its end
+}
+
+// Known reports whether the hunt caught culprits that still do harm.
+func (h *Saved) Known() bool {
+	return h.Finding != nil && len(h.Finding.Culprits) > 0 && h.Mended.IsZero()
+}

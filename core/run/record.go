@@ -1,0 +1,42 @@
+package run
+
+import (
+	"errors"
+	"time"
+)
+
+// A Record describes a run: when, where and how it ran, and its counts. Its results are kept apart.
+type Record struct {
+	Number   int    `json:"run"` // from 1
+	Pick     string `json:"pick"`
+	Workers  int    `json:"workers"`
+	Order    string `json:"order,omitempty"` // the rule, as run --order takes it
+	Revision string `json:"revision,omitempty"`
+	Dirty    bool   `json:"dirty,omitempty"` // the tree was not as the revision says
+	Machine  string `json:"machine,omitempty"`
+	Source   string `json:"source,omitempty"` // the file that it was imported from, empty for a run of ours
+	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
+
+	Began  time.Time       `json:"began"`
+	Placed time.Time       `json:"-"`     // by which runs are ordered: when it began, unless that is in the future
+	Ended  time.Time       `json:"ended"` // as Began where it is not known
+	Counts map[Outcome]int `json:"counts"`
+	Work   float64         `json:"work_s"` // of all tests
+
+	Journal string `json:"-"` // its name, so that it is not kept twice; empty for none
+}
+
+// Wall returns the seconds that the run took, or 0 if they are not known.
+func (k *Record) Wall() float64 { return k.Ended.Sub(k.Began).Seconds() }
+
+// Tests counts the tests of the run.
+func (k *Record) Tests() int {
+	n := 0
+	for _, count := range k.Counts {
+		n += count
+	}
+	return n
+}
+
+// ErrNoRecord reports that the ledger does not have the run asked for.
+var ErrNoRecord = errors.New("there is no such run in the ledger")

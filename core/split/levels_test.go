@@ -1,0 +1,71 @@
+package split
+
+import (
+	"errors"
+	"fernrelay/core/catalog"
+	"fernrelay/core/run"
+	"strings"
+	"testing"
+)
+
+// TestTrialLevels plays runs whose outcomes go by the level, and holds what is concluded.
+func TestTrialLevels(t *testing.T) {
+	var tests []catalog.Test
+	for _, id := range []string{"s:g#a", "s:g#b", "s:h#c", "s:h#d"} {
+		place, name, _ := strings.Cut(id, "#")
+		tests = append(tests, catalog.Test{ID: id, Suite: "s", Group: strings.TrimPrefix(place, "s:"), Name: name, File: place + name[:1]})
+	}
+	for name, c := range map[string]struct {
+		bad                    func(id string, q LevelRun, times int) bool
+		finest                 Together
+		levels, unstable, runs int
+		differ                 string
+		safe                   int // bad tests in the run that counts
+	}{
+		"all safe":      {bad: func(string, LevelRun, int) bool { return false }, finest: File, levels: 2, runs: 4},
+		"always failed": {bad: func(id string, _ LevelRun, _ int) bool { return id == "s:g#a" }, finest: File, levels: 2, runs: 4, safe: 1},
+		"unstable":      {bad: func(id string, _ LevelRun, times int) bool { return id == "s:g#a" && times%2 == 0 }, finest: File, levels: 2, runs: 4, unstable: 1},
+		"files meet": {bad: func(id string, q LevelRun, _ int) bool { return id == "s:h#d" && q.Together == File }, finest: Group, levels: 2, runs: 5,
+			differ: "s:h#d failed passed 2/2"},
+		"groups meet now and then": {bad: func(id string, q LevelRun, times int) bool {
+			return id == "s:g#b" && q.Together == Group && times == 2
+		}, levels: 1, runs: 4,
+			differ: "s:g#b failed passed 1/2"},
+	} {
+		runs := 0
+		trial, err := TrialLevels(tests, 3, func(q LevelRun) (*run.Run, error) {
+			r := run.New()
+			for _, made := range tests {
+				e := run.Event{Event: run.Finished, ID: made.ID, Outcome: run.Passed}
+				if c.bad(made.ID, q, runs) {
+					e.Outcome = run.Failed
+				}
+				r.Apply(e)
+			}
+			runs++
+			return r, nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		differ := ""
+		for _, d := range trial.Levels[len(trial.Levels)-1].Differ {
+			differ += d.ID + " " + string(d.Beside) + " " + string(d.Alone) + " " + string(rune('0'+d.Times)) + "/" + string(rune('0'+d.Of))
+		}
+		if trial.Finest != c.finest || len(trial.Levels) != c.levels || len(trial.Unstable) != c.unstable || runs != c.runs || differ != c.differ || trial.Safe.Counts[run.Failed] != c.safe {
+			t.Errorf("%s: %q is safe after %d levels and %d runs, %q differs, %v are unstable, %d failed", name, trial.Finest, len(trial.Levels), runs, differ, trial.Unstable, trial.Safe.Counts[run.Failed])
+		}
+	}
+	boom := errors.New("boom")
+	if _, err := TrialLevels(tests, 2, func(LevelRun) (*run.Run, error) { return nil, boom }); !errors.Is(err, boom) {
+		t.Errorf("a run that cannot be: %v", err)
+	}
+	interrupted := func(LevelRun) (*run.Run, error) {
+		r := run.New()
+		r.Apply(run.Event{Event: run.Finished, ID: "s:g#a", Outcome: run.Lost})
+		return r, nil
+	}
+	if trial, err := TrialLevels(tests, 2, interrupted); err != nil || trial.Safe.ExitStatus() != 3 || len(trial.Levels) != 0 {
+		t.Errorf("an interrupted trial: %+v, %v", trial, err)
+	}
+}

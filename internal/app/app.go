@@ -1,0 +1,116 @@
+// Package app has the use cases of Fern Relay without a screen: what the application and the commands both
+// need.
+//
+//	a, err := app.Open(ctx, dir, nil)
+//	defer a.Close()
+//	tests, err := a.Pick("frost not nightly")
+//	request, err := a.Request("frost not nightly", tests, a.Workers())
+//	result, number, err := a.Run(ctx, request, sink)
+//
+// An [App] does not change: [App.Reload], [App.With] and [App.Recall] return another one that shares its
+// ledger. A [History] is enough for what needs the ledger only.
+package app
+
+import (
+	"context"
+	"errors"
+	"math"
+	"sync"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/history"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/project"
+	"fernrelay/internal/workspace"
+)
+
+// App is an open project with its history.
+type App struct {
+	*workspace.Workspace
+	history *History
+}
+
+// Open opens the project of a folder and finds its tests. It calls progress, which may be nil, with what it does.
+func Open(ctx context.Context, dir string, progress func(what string)) (*App, error) {
+	h, err := openHistory(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	w, err := workspace.Open(ctx, h.Project, h.recall(ctx), progress)
+	if err != nil {
+		return nil, errors.Join(err, h.Close())
+	}
+	w.Notes = append(h.Notes, w.Notes...)
+	return New(w, h), nil
+}
+
+// New returns a project with its history.
+func New(w *workspace.Workspace, h *History) *App { return &App{w, h} }
+
+// Reload re-reads the project after files changed, given by their absolute paths.
+func (a *App) Reload(ctx context.Context, changed []string) (*App, error) {
+	w, err := a.Workspace.Reload(ctx, changed, a.history.recall(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return &App{w, a.history}, nil
+}
+
+// With returns the project with other picks and rules of this session.
+func (a *App) With(own workspace.Own) (*App, error) {
+	w, err := a.Workspace.With(own, a.history.recall(context.Background()))
+	if err != nil {
+		return nil, err
+	}
+	return &App{w, a.history}, nil
+}
+
+// Recall returns the project with what the ledger knows now, as after a run.
+func (a *App) Recall() (*App, error) { return a.With(a.Own) }
+
+// History returns the history of the project.
+func (a *App) History() *History { return a.history }
+
+// Ledger returns the project's ledger, to read from.
+func (a *App) Ledger() *ledger.Ledger { return a.history.Ledger() }
+
+// Close closes the ledger.
+func (a *App) Close() error { return a.history.Close() }
+
+// Watch calls changed with the absolute paths of files in the project that change, until ctx ends. An error
+// means that it no longer notices changes.
+func (a *App) Watch(ctx context.Context, changed func(files []string)) error {
+	return project.Watch(ctx, a.Project.Dir, changed)
+}
+
+// recall reads from the ledger what a workspace needs to know of the past. If the ledger is damaged, it sets
+// it aside and continues without.
+func (h *History) recall(ctx context.Context) workspace.Recall {
+	return func(c *catalog.Catalog) (past workspace.Past, err error) {
+		past.Times, past.Latest, past.Runs, err = h.Ledger().Known(c)
+		if err != nil {
+			past.Notes, _ = h.store.Recover(ctx, err) // the notes name the error
+			past.Times, past.Latest, past.Runs, err = h.Ledger().Known(c)
+		}
+		past.Rates = sync.OnceValue(func() []float64 { return h.rates(c) })
+		return past, err
+	}
+}
+
+// rates returns the pass rates of a catalog's tests, as the ledger's screens and commands show them.
+func (h *History) rates(c *catalog.Catalog) []float64 {
+	rates := make([]float64, len(c.Tests))
+	for i := range rates {
+		rates[i] = math.NaN()
+	}
+	past, err := h.Ledger().Past(history.PastRuns, nil)
+	if err != nil {
+		return rates // the next to read the ledger reports it
+	}
+	for i, id := range past.History.IDs {
+		if at, ok := c.Index(id); ok {
+			rates[at] = past.Figures[i].Rate
+		}
+	}
+	return rates
+}

@@ -1,0 +1,30 @@
+package app
+
+import (
+	"fernrelay/core/catalog"
+	"fernrelay/core/history"
+	"fernrelay/core/run"
+	"fernrelay/core/split"
+)
+
+// Slowest returns the slowest of some tests, their groups and files, at most n of each, and how much earlier a run
+// on the project's workers would end without each.
+func (a *App) Slowest(p *history.Past, tests []catalog.Test, n int) (*history.Slowness, error) {
+	fleet := split.Fleet{Shards: a.Workers()}
+	return p.Slowest(tests, n, fleet.Shards, func(tests []catalog.Test) (float64, error) {
+		study, err := a.Split(tests, a.Together(), fleet, true)
+		if err != nil {
+			return 0, err
+		}
+		return study.Plan(split.Quick).Finish, nil
+	})
+}
+
+// TrialLevels finds out how finely the tests of a request may run side by side. do runs a request.
+func (a *App) TrialLevels(q Request, do func(q Request, what string) (*run.Run, error)) (*split.LevelTrial, error) {
+	return split.TrialLevels(q.Tests, q.Workers, func(l split.LevelRun) (*run.Run, error) {
+		one := q
+		one.Workers, one.Together, one.InOrder = l.Workers, l.Together, l.InOrder || q.InOrder
+		return do(one, l.What)
+	})
+}

@@ -1,0 +1,90 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"fernrelay/core/run"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/project"
+	"fernrelay/internal/workspace"
+)
+
+// History is the history of a project, for those who do not need its tests.
+type History struct {
+	Project *project.Project
+	Notes   []string // what is wrong and was passed over
+	store   *ledger.Store
+}
+
+// OpenHistory opens the history of a folder's project.
+func OpenHistory(ctx context.Context, dir string) (*History, error) {
+	h, err := openHistory(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	return h, h.store.Err()
+}
+
+// openHistory is OpenHistory, but a ledger that cannot be used is only noted.
+func openHistory(ctx context.Context, dir string) (*History, error) {
+	p, err := project.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	store, notes := ledger.OpenStore(ctx, p.StorePath(), p.Store)
+	return &History{Project: p, Notes: append(notes, workspace.Setup(p).Recover()...), store: store}, nil
+}
+
+// NoHistory returns an empty history, for a folder without a project.
+func NoHistory(dir string) *History {
+	p := &project.Project{Dir: dir, Name: filepath.Base(dir)}
+	store, _ := ledger.OpenStore(context.Background(), p.StorePath(), p.Store)
+	return &History{Project: p, store: store}
+}
+
+// Ledger returns the ledger to read from. It is empty if nothing is kept yet.
+func (h *History) Ledger() *ledger.Ledger { return h.store.Ledger() }
+
+// Check reads the whole ledger. If it is damaged, Check sets it aside, and the note says so.
+func (h *History) Check(ctx context.Context) (note string, err error) { return h.store.Check(ctx) }
+
+// Forget removes all runs but the latest n and those of the last days, 0 for no bound. It returns the number
+// of runs that it removed.
+func (h *History) Forget(n, days int) (int, error) {
+	if !h.store.Exists() {
+		return 0, run.ErrNoRecord
+	}
+	l, err := h.store.Writable()
+	if err != nil {
+		return 0, err
+	}
+	gone, err := l.Forget(n, days, time.Now())
+	if err != nil || gone == 0 {
+		return gone, err
+	}
+	return gone, l.Compact()
+}
+
+// Close closes the ledger.
+func (h *History) Close() error { return h.store.Close() }
+
+// SetAsideDamaged returns err, unless it says that the ledger of a folder's project is damaged. Then it sets
+// that ledger aside, so that the next command can work, and returns a note that names the file.
+func SetAsideDamaged(ctx context.Context, dir string, err error) (note string, _ error) {
+	if !ledger.Damaged(err) {
+		return "", err
+	}
+	p, failure := project.Open(dir)
+	if failure == nil {
+		note, failure = ledger.SetAside(ctx, p.StorePath(), err)
+	}
+	if note == "" {
+		failure = fmt.Errorf("the ledger is damaged: %s: %w", ledger.Reason(err), cmp.Or(failure, errors.New("run fern-relay ledger check")))
+	}
+	return note, failure
+}

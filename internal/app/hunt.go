@@ -1,0 +1,307 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/run"
+	"fernrelay/internal/adapter"
+	"fernrelay/internal/engine"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/project"
+	"fernrelay/internal/workspace"
+)
+
+// Victims returns the tests that were bad in the latest run.
+func (a *App) Victims() ([]catalog.Test, error) {
+	_, latest, err := a.Ledger().Last()
+	if errors.Is(err, run.ErrNoRecord) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for _, r := range latest.Troubled() {
+		ids = append(ids, r.ID)
+	}
+	return a.TestsOf(ids), nil
+}
+
+// Hunts returns the latest hunt of every victim that the project still has, the latest first.
+func (a *App) Hunts() ([]hunt.Saved, error) {
+	hunts, err := a.Ledger().Hunts()
+	return slices.DeleteFunc(hunts, func(h hunt.Saved) bool { return !a.has(h.Victim) }), err
+}
+
+// Culprits returns the hunts whose culprits still do harm, by victim, for victims that the project still has.
+func (a *App) Culprits() (map[string]hunt.Saved, error) {
+	known, err := a.Ledger().Culprits()
+	maps.DeleteFunc(known, func(victim string, _ hunt.Saved) bool { return !a.has(victim) })
+	return known, err
+}
+
+func (a *App) has(id string) bool {
+	_, ok := a.Catalog.Lookup(id)
+	return ok
+}
+
+// HuntOptions says how to hunt victims.
+type HuntOptions struct {
+	Workers int  // how many trials run side by side
+	All     bool // find every set of culprits that suffices
+	// Known are culprits by victim: the hunt tries them once more, and searches no others.
+	Known map[string]hunt.Saved
+}
+
+// Hunt hunts each victim and reports every step. A hunt that was interrupted continues, unless something in
+// the project has changed. Hunt returns the findings in the order of the victims; when ctx ends, those that it
+// has reached.
+func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, report func(hunt.Progress)) ([]hunt.Finding, error) {
+	if len(victims) == 0 {
+		return []hunt.Finding{}, nil
+	}
+	writable, err := a.history.store.Writable()
+	if err != nil {
+		return nil, err
+	}
+	tasks, err := a.tasks(victims, o)
+	if err != nil {
+		return nil, err
+	}
+	h := &hunter{app: a, ledger: writable, sources: project.State(ctx, a.Project.Dir), report: oneAtATime(report)}
+	if err := h.prepare(ctx, tasks); err != nil {
+		return nil, err
+	}
+	if h.pool, err = engine.NewPool(a.Adapters, workspace.Setup(a.Project), nil); err != nil {
+		return nil, err
+	}
+	defer func() { _ = h.pool.Close() }() // the findings hold, whatever processes leave behind
+	if err := h.pool.Prepare(ctx, o.Workers); err != nil {
+		return nil, err
+	}
+	findings := make([]hunt.Finding, len(tasks))
+	failures := make([]error, len(tasks))
+	var wg sync.WaitGroup
+	for i, task := range tasks {
+		wg.Go(func() {
+			if known, ok := o.Known[task.Victim]; ok {
+				findings[i], failures[i] = h.verify(ctx, task, known)
+			} else {
+				findings[i], failures[i] = h.hunt(ctx, task)
+			}
+		})
+	}
+	wg.Wait()
+	findings = slices.DeleteFunc(findings, func(f hunt.Finding) bool { return f.Verdict == "" })
+	return findings, errors.Join(failures...)
+}
+
+// oneAtATime returns a function that calls report, for use by several goroutines.
+func oneAtATime(report func(hunt.Progress)) func(hunt.Progress) {
+	var mu sync.Mutex
+	return func(p hunt.Progress) {
+		mu.Lock()
+		defer mu.Unlock()
+		report(p)
+	}
+}
+
+// tasks returns the tasks of hunting victims, which share the workers.
+func (a *App) tasks(victims []catalog.Test, o HuntOptions) ([]hunt.Task, error) {
+	s, err := a.suspects()
+	if err != nil {
+		return nil, err
+	}
+	tasks := make([]hunt.Task, len(victims))
+	for i, v := range victims {
+		if tasks[i], err = s.task(v); err != nil {
+			return nil, err
+		}
+		tasks[i].Width, tasks[i].All = max(1, o.Workers/len(victims)), o.All
+		if o.Workers < 2 {
+			tasks[i].Beside = nil // to run something beside it takes a second worker
+		}
+		if known, ok := o.Known[v.ID]; ok {
+			tasks[i].Known, tasks[i].Overlap = known.Finding.Culprits[0], known.Finding.Overlap
+		}
+	}
+	return tasks, nil
+}
+
+// hunter is what the hunts that go on at once share.
+type hunter struct {
+	app     *App
+	pool    *engine.Pool
+	ledger  *ledger.Ledger
+	sources string // identifies the state of the project's files
+	report  func(hunt.Progress)
+}
+
+// prepare prepares all tests that trials may run.
+func (h *hunter) prepare(ctx context.Context, tasks []hunt.Task) error {
+	needed := map[string][]*catalog.Test{} // by suite
+	seen := map[string]bool{}
+	for _, task := range tasks {
+		for _, id := range slices.Concat(slices.Concat(task.Orders...), task.Beside, task.Known, []string{task.Victim}) {
+			if t, ok := h.app.Catalog.Lookup(id); ok && !seen[id] {
+				seen[id] = true
+				needed[t.Suite] = append(needed[t.Suite], t)
+			}
+		}
+	}
+	report := func(what string) {
+		for _, task := range tasks {
+			h.report(hunt.Progress{Victim: task.Victim, Preparing: what})
+		}
+	}
+	for suite, tests := range needed {
+		if err := h.app.Adapters[suite].Prepare(ctx, tests, report); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// hunt hunts a victim to the end and keeps what it finds.
+func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error) {
+	number, made, err := h.ledger.BeginHunt(task.Victim, h.sources)
+	if err != nil {
+		return hunt.Finding{}, err
+	}
+	p, err := h.search(ctx, task, number, made, false)
+	if err == nil && p.Finding.Verdict == hunt.Unstable && h.pool.Workers() > 1 && !h.outside(task.Victim) {
+		// Perhaps trials that ran at the same time make the difference.
+		p, err = h.search(ctx, task, number, nil, true)
+	}
+	if err != nil {
+		return hunt.Finding{}, err
+	}
+	if f := &p.Finding; len(f.Culprits) > 0 && !f.Overlap {
+		f.Changed, p.Err = h.changed(ctx, *f)
+	}
+	err = h.ledger.EndHunt(number, p.Finding)
+	h.report(p)
+	return p.Finding, err
+}
+
+// verify tries known culprits once more. If they do no more harm, it keeps that they are mended.
+func (h *hunter) verify(ctx context.Context, task hunt.Task, known hunt.Saved) (hunt.Finding, error) {
+	p, err := h.search(ctx, task, 0, nil, false)
+	if err != nil {
+		return hunt.Finding{}, err
+	}
+	switch {
+	case len(p.Finding.Mended) > 0:
+		err = h.ledger.Mend(known.Number)
+	case len(p.Finding.Culprits) > 0:
+		p.Finding.Changed = known.Finding.Changed
+	}
+	h.report(p)
+	return p.Finding, err
+}
+
+// search runs a hunt's trials until it has its verdict. Records of identical trials that an interrupted hunt made
+// replace the first trials. Each trial is kept under the number of the hunt, unless that is 0. If quietly is
+// set, no two trials run at the same time, nor do they if tests leave state outside of their processes, where
+// trials would meet.
+func (h *hunter) search(ctx context.Context, task hunt.Task, number int, made []hunt.Record, quietly bool) (hunt.Progress, error) {
+	if quietly = quietly || h.outside(task.Victim); quietly {
+		task.Width = 1
+	}
+	s := &search{hunter: h, state: hunt.New(task), number: number, quietly: quietly, progress: hunt.Progress{Victim: task.Victim}, made: map[string][]hunt.Record{}}
+	defer s.state.Close()
+	for _, r := range made {
+		s.made[r.Sum] = append(s.made[r.Sum], r)
+	}
+	for round := s.state.Next(); round != nil; round = s.state.Next() {
+		if s.progress.Err = s.try(ctx, s.resume(round)); s.progress.Err != nil {
+			s.report()
+			return s.progress, fmt.Errorf("the hunt of %s: %w", task.Victim, s.progress.Err)
+		}
+	}
+	s.update()
+	return s.progress, nil
+}
+
+// search is one search for the culprits of a victim.
+type search struct {
+	*hunter
+	number  int  // of the hunt in the ledger, 0 for none
+	quietly bool // no two trials run at the same time
+
+	mu       sync.Mutex // guards what follows while the trials of a round run side by side
+	state    *hunt.Hunt
+	progress hunt.Progress
+	made     map[string][]hunt.Record // by sum: trials of an interrupted hunt
+}
+
+// resume takes the outcomes of a round's trials from those that were made before, and returns the others.
+func (s *search) resume(round []hunt.Trial) (left []hunt.Trial) {
+	for _, trial := range round {
+		made := s.made[trial.Sum]
+		if len(made) == 0 {
+			left = append(left, trial)
+			continue
+		}
+		s.made[trial.Sum] = made[1:]
+		s.state.Report(trial.Number, made[0].Outcome, made[0].Seconds)
+		s.progress.Resumed++
+	}
+	s.report()
+	return left
+}
+
+// try runs trials side by side.
+func (s *search) try(ctx context.Context, trials []hunt.Trial) error {
+	failures := make([]error, len(trials))
+	var wg sync.WaitGroup
+	for i, trial := range trials {
+		wg.Go(func() {
+			o, seconds, err := s.pool.Try(ctx, s.app.trial(trial, s.quietly))
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			if err == nil {
+				s.state.Report(trial.Number, o, seconds)
+				err = s.keep(s.state.Records()[trial.Number-1])
+				s.report()
+			}
+			failures[i] = err
+		})
+	}
+	wg.Wait()
+	return errors.Join(failures...)
+}
+
+func (s *search) keep(r hunt.Record) error {
+	if s.number == 0 {
+		return nil
+	}
+	return s.ledger.KeepTrial(s.number, r)
+}
+
+func (s *search) update() {
+	s.progress.Records, s.progress.Finding = slices.Clone(s.state.Records()), s.state.Finding()
+}
+
+func (s *search) report() {
+	s.update()
+	s.hunter.report(s.progress)
+}
+
+// outside reports whether tests leave state outside of their processes.
+func (h *hunter) outside(victim string) bool {
+	t, ok := h.app.Catalog.Lookup(victim)
+	return ok && h.app.Adapters[t.Suite].Scope() == adapter.ScopeTest
+}
+
+// trial returns what the engine runs for a trial.
+func (a *App) trial(t hunt.Trial, quietly bool) engine.Trial {
+	return engine.Trial{Order: a.TestsOf(t.Order), Beside: a.TestsOf(t.Beside), Times: t.Times, Quietly: quietly}
+}

@@ -1,0 +1,249 @@
+package app
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"fernrelay/core/run"
+	"fernrelay/internal/format"
+	"fernrelay/internal/ledger"
+)
+
+// How reports are put together: files of one folder that tell of different tests and are not
+// further apart in time are of one run, as CI machines leave them, up to so many tests.
+const (
+	sameRun  = 12 * time.Hour
+	mostRun  = 50_000
+	runsOnce = 50     // that are kept at a time
+	mostOnce = 50_000 // results that are kept at a time
+)
+
+// Import adds the runs that reports tell of to the ledger, given by files, folders and globs.
+// Files that were imported before are left out, and so are broken ones, which are named. progress
+// is told how many of the files are done. Where the context ends, what was read until then is kept.
+func (a *App) Import(ctx context.Context, places []string, progress func(done, of int)) (ledger.Imported, error) {
+	files, err := reportFiles(places)
+	if err != nil {
+		return ledger.Imported{}, err
+	}
+	kept, err := a.history.store.Writable()
+	if err != nil {
+		return ledger.Imported{}, err
+	}
+	i := &importing{into: kept.NewImporter(), names: newNaming(a.Catalog), seen: map[string]bool{}}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	done := 0
+	for result := range read(ctx, files, kept) {
+		p := <-result
+		if err = i.take(p); err != nil {
+			break
+		}
+		done++
+		progress(done, len(files))
+	}
+	switch {
+	case err != nil:
+	case ctx.Err() != nil: // the rest of the present run may not have been read
+		err = errors.Join(ctx.Err(), i.keep())
+	default:
+		err = errors.Join(i.finish(), i.keep())
+	}
+	err = errors.Join(err, i.wait())
+	return i.done, errors.Join(err, i.into.Close())
+}
+
+// portion is what a file says.
+type portion struct {
+	file  ledger.File
+	known bool
+	run   *run.Run
+	err   error
+}
+
+// read reads files side by side and gives what they say in their order. No more of them are
+// held than there are processors.
+func read(ctx context.Context, files []string, kept *ledger.Ledger) <-chan chan portion {
+	results := make(chan chan portion, runtime.GOMAXPROCS(0))
+	go func() {
+		defer close(results)
+		for _, name := range files {
+			result := make(chan portion, 1)
+			select {
+			case results <- result:
+			case <-ctx.Done():
+				return
+			}
+			go func() { result <- readPortion(name, kept) }()
+		}
+	}()
+	return results
+}
+
+func readPortion(name string, kept *ledger.Ledger) portion {
+	p := portion{file: ledger.File{Name: name}}
+	f, err := os.Open(name)
+	if err != nil {
+		p.err = err
+		return p
+	}
+	defer f.Close()
+	digest := sha256.New()
+	if _, p.err = io.Copy(digest, f); p.err != nil {
+		return p
+	}
+	p.file.Digest = hex.EncodeToString(digest.Sum(nil))
+	if p.known, p.err = kept.Imported(p.file.Digest); p.err != nil || p.known {
+		return p
+	}
+	if _, p.err = f.Seek(0, io.SeekStart); p.err != nil {
+		return p
+	}
+	p.run = run.New()
+	_, err = format.Read(f, p.run.Apply)
+	if incomplete := (run.Incomplete{}); errors.As(err, &incomplete) {
+		p.run.Note, err = err.Error(), nil
+	}
+	if p.err = err; err != nil {
+		return p
+	}
+	for _, res := range p.run.Results {
+		if !res.Outcome.Bad() {
+			res.Output = nil // it would not be kept
+		}
+	}
+	if p.run.Started.IsZero() {
+		p.run.Started = timeOf(name)
+	}
+	return p
+}
+
+// importing puts portions together to runs and keeps them.
+type importing struct {
+	into    *ledger.Importer
+	names   *naming
+	current *ledger.Foreign // that grows; nil where there is none
+	folder  string          // of its files
+	ready   []ledger.Foreign
+	results int        // of those that are ready
+	keeping chan error // tells once the ones before are kept; nil where none are being kept
+	done    ledger.Imported
+	seen    map[string]bool // digests
+}
+
+func (i *importing) take(p portion) error {
+	i.done.Files++
+	switch {
+	case p.known:
+		i.done.Known++
+		return nil
+	case p.err != nil:
+		i.done.Broken = append(i.done.Broken, ledger.BrokenFile{Name: p.file.Name, Err: p.err})
+		return nil
+	}
+	if i.seen[p.file.Digest] {
+		i.done.Known++
+		return nil
+	}
+	i.seen[p.file.Digest] = true
+	if len(p.run.Results) == 0 {
+		return nil // a report of nothing
+	}
+	for _, res := range p.run.Results {
+		res.ID = i.names.id(res.ID)
+	}
+	folder := filepath.Dir(p.file.Name)
+	if i.current == nil || folder != i.folder || !i.together(p.run) {
+		if err := i.finish(); err != nil {
+			return err
+		}
+		i.current = &ledger.Foreign{Run: run.New(), Record: run.Record{Source: p.file.Name}}
+		i.current.Run.Started, i.folder = p.run.Started, folder
+	}
+	i.add(p)
+	return nil
+}
+
+// together reports whether a run tells of other tests than the present one, at the same time.
+func (i *importing) together(r *run.Run) bool {
+	now := i.current.Run
+	if r.Started.Sub(now.Started).Abs() > sameRun || len(now.Results)+len(r.Results) > mostRun {
+		return false
+	}
+	return !slices.ContainsFunc(r.Results, func(res *run.Result) bool { return now.Result(res.ID) != nil })
+}
+
+// add adds what a file says to the present run. A file that tells twice of a test, as of several
+// with one name, counts the gravest.
+func (i *importing) add(p portion) {
+	now := i.current
+	for _, res := range p.run.Results {
+		if res.Started.IsZero() {
+			res.Started, res.Ended = p.run.Started, p.run.Started
+		}
+		now.Record.Workers = max(now.Record.Workers, res.Worker)
+		now.Run.Add(res)
+	}
+	now.Run.Note = strings.TrimSpace(now.Run.Note + "\n" + p.run.Note)
+	if p.run.Ended.After(now.Run.Ended) {
+		now.Run.Ended = p.run.Ended
+	}
+	now.Files = append(now.Files, p.file)
+}
+
+// finish makes the present run ready to be kept.
+func (i *importing) finish() error {
+	if i.current == nil {
+		return nil
+	}
+	if run := i.current.Run; run.Ended.Before(run.Started) {
+		run.Ended = run.Started // as it is not known
+	}
+	if n := len(i.current.Files); n > 1 {
+		i.current.Record.Source = fmt.Sprintf("%s (%d files)", i.folder, n)
+	}
+	if began := i.current.Run.Started; ledger.InFuture(began, time.Now()) {
+		note := fmt.Sprintf("%s says that it began on %s, which is in the future: it counts as older than the latest run", i.current.Record.Source, began.Format("2006-01-02 15:04"))
+		i.done.Notes = append(i.done.Notes, note)
+		i.current.Run.Note = strings.TrimSpace(i.current.Run.Note + "\n" + note)
+	}
+	i.done.Runs++
+	i.done.Tests += len(i.current.Run.Results)
+	i.results += len(i.current.Run.Results)
+	i.ready, i.current = append(i.ready, *i.current), nil
+	if len(i.ready) < runsOnce && i.results < mostOnce {
+		return nil
+	}
+	return i.keep()
+}
+
+// keep keeps the runs that are ready while others are read, once those before are kept.
+func (i *importing) keep() error {
+	if err := i.wait(); err != nil || len(i.ready) == 0 {
+		return err
+	}
+	ready, kept := i.ready, make(chan error, 1)
+	i.ready, i.results, i.keeping = nil, 0, kept
+	go func() { kept <- i.into.Add(ready) }()
+	return nil
+}
+
+// wait waits until the runs that are being kept are.
+func (i *importing) wait() error {
+	if i.keeping == nil {
+		return nil
+	}
+	err := <-i.keeping
+	i.keeping = nil
+	return err
+}

@@ -1,0 +1,115 @@
+package app
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"fernrelay/internal/format/junit"
+)
+
+// reportEndings are the endings of the files that are taken out of a folder.
+var reportEndings = []string{".xml", ".tap", ".json", ".jsonl", ".ndjson"}
+
+// reportFiles lists the files of places, in the order of the runs that they tell of.
+func reportFiles(places []string) ([]string, error) {
+	var files []string
+	for _, place := range places {
+		info, err := os.Stat(place)
+		switch {
+		case err == nil && info.IsDir():
+			err = filepath.WalkDir(place, func(path string, d fs.DirEntry, err error) error {
+				if err == nil && d.Type().IsRegular() && slices.Contains(reportEndings, strings.ToLower(filepath.Ext(path))) && !isOther(path) {
+					files = append(files, path)
+				}
+				return err
+			})
+			if err != nil {
+				return nil, err
+			}
+		case err == nil:
+			files = append(files, place)
+		default:
+			found, globErr := filepath.Glob(place)
+			if globErr != nil {
+				return nil, fmt.Errorf("%s is no file, and as a glob it is wrong: %w", place, globErr)
+			}
+			if len(found) == 0 {
+				return nil, err
+			}
+			files = append(files, found...)
+		}
+	}
+	if len(files) == 0 {
+		return nil, fmt.Errorf("there is no report in %s: files ending in %s are looked for", strings.Join(places, ", "), strings.Join(reportEndings, ", "))
+	}
+	slices.Sort(files)
+	files = slices.Compact(files)
+	times := make(map[string]time.Time, len(files))
+	for _, file := range files {
+		times[file] = timeOf(file)
+	}
+	slices.SortStableFunc(files, func(a, b string) int { return times[a].Compare(times[b]) })
+	return files, nil
+}
+
+// firstElement is the first element of an XML document.
+var firstElement = regexp.MustCompile(`<([A-Za-z][\w:.-]*)`)
+
+// isOther reports whether a file that lies among reports is clearly something else, such as a
+// configuration. What is empty or cannot be read is not: it is told when it is read.
+func isOther(file string) bool {
+	head := bytes.TrimSpace(bytes.TrimPrefix(headOf(file), []byte("\ufeff")))
+	switch {
+	case len(head) == 0:
+		return false
+	case head[0] == '<':
+		first := firstElement.FindSubmatch(head)
+		return first != nil && !bytes.HasPrefix(first[1], []byte("testsuite"))
+	case head[0] == '{' || head[0] == '[':
+		return !bytes.HasPrefix(head, []byte(`{"event":`)) && !bytes.Contains(head, []byte(`"Action":`))
+	}
+	return false
+}
+
+// headOf is the beginning of a file, empty where it cannot be read.
+func headOf(file string) []byte {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	head := make([]byte, 16<<10)
+	n, _ := io.ReadFull(f, head) // as much as there is
+	return head[:n]
+}
+
+// toldTime is a time in the beginning of a report.
+var toldTime = regexp.MustCompile(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d\dT[\d:.]+(?:Z|[+-]\d\d:\d\d)?)"`)
+
+// timeOf is when the run began that a report tells of, as far as its beginning says it, or else
+// when the file was written.
+func timeOf(file string) time.Time {
+	head := headOf(file)
+	tells := func(sign string) bool { return bytes.Contains(head, []byte(sign)) } // which is quicker to see
+	if !tells(`timestamp="`) && !tells(`"Time":"`) && !tells(`"at":"`) {
+		head = nil
+	}
+	if m := toldTime.FindSubmatch(head); m != nil {
+		if t, ok := junit.Time(string(m[1])); ok { // as the other formats have it, too
+			return t
+		}
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return time.Time{} // it is told when it is read
+	}
+	return info.ModTime()
+}

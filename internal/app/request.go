@@ -1,0 +1,148 @@
+package app
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+	"fernrelay/core/run"
+	"fernrelay/core/split"
+	"fernrelay/internal/adapter"
+	"fernrelay/internal/engine"
+	"fernrelay/internal/workspace"
+)
+
+// Control steers a run while it goes on.
+type Control = engine.Control
+
+// A Request says what to run and how.
+type Request struct {
+	Pick    string         // as it is kept with the run
+	Tests   []catalog.Test // in the order to run
+	InOrder bool           // keep to that order; otherwise long groups may go first
+	Workers int
+	Worker  map[string]int // by ID: the only worker that runs it, if that is planned
+	Shard   *run.Planned   // the shard of a plan that this is, if it is one
+
+	Schedule *split.Schedule // as App.Schedule returns it; nil to build it
+	Before   *run.Run        // of the killed run that this one resumes: what it had come to
+	Planned  float64         // seconds that a plan expects; 0 if there is none
+	Together split.Together  // what never runs side by side; empty for what each suite says
+	First    map[string]int  // by ID, from 1: the rank of tests that go before others
+
+	StopAfter int           // after this many bad outcomes no more tests start; 0 for no limit
+	Retries   int           // how often a bad test runs again at most
+	Limit     time.Duration // of one test; 0 for that of its suite
+	Control   *Control      // steers the run; may be nil
+	Preparing func(string)  // called with what is being prepared; may be nil
+	Order     string        // the rule of the order, as it is kept with the run
+}
+
+// NewRequest returns a request to run tests. Tests that wait for others follow them, and the rule lone is
+// obeyed. The error names tests that wait for each other in a circle.
+func (a *App) NewRequest(pick string, tests []catalog.Test, workers int) (Request, error) {
+	settled, err := order.Settle(workspace.Lone(tests))
+	return Request{Pick: pick, Tests: settled, Workers: workers}, err
+}
+
+// PlanRequest returns a request to run a plan of tests: each shard on a worker of its own, in the planned order.
+// If not all shards may run at once, all workers take what the shards hold from the first to the last.
+func (a *App) PlanRequest(pick string, tests []catalog.Test, p split.Plan, f split.Fleet) (Request, error) {
+	at, worker := make(map[string]int, len(tests)), make(map[string]int, len(tests))
+	for _, s := range p.Shards {
+		for _, id := range s.Tests() {
+			at[id], worker[id] = len(at), s.Number
+		}
+	}
+	ordered := slices.Clone(tests)
+	slices.SortStableFunc(ordered, func(a, b catalog.Test) int { return at[a.ID] - at[b.ID] })
+	q, err := a.NewRequest(pick, ordered, f.AtOnce())
+	q.InOrder, q.Planned = true, p.Finish
+	if f.AtOnce() == f.Shards {
+		q.Worker = worker
+	}
+	return q, err
+}
+
+// ReplayRequest returns a request to repeat a run of the ledger, 0 for the latest: every test on the worker that
+// had it, in the order in which that worker began them. With a worker above 0 it repeats only what that one
+// ran. gone counts tests of the run that the project no longer has.
+func (a *App) ReplayRequest(number, worker int) (q Request, gone int, err error) {
+	record, ran, err := a.recorded(number)
+	if err != nil {
+		return q, 0, err
+	}
+	if worker > record.Workers {
+		return q, 0, fmt.Errorf("run %d had %d workers: there is no worker %d", record.Number, record.Workers, worker)
+	}
+	if record.Source != "" && !slices.ContainsFunc(ran.Results, func(r *run.Result) bool { return r.Worker > 0 }) {
+		return q, 0, fmt.Errorf("run %d was imported from %s, which does not say what ran where: it cannot be repeated", record.Number, record.Source)
+	}
+	var tests []catalog.Test
+	on := map[string]int{}
+	for _, result := range ran.Results { // in the order in which they began
+		if worker > 0 && result.Worker != worker {
+			continue
+		}
+		t, ok := a.Catalog.Lookup(result.ID)
+		if !ok {
+			gone++
+			continue
+		}
+		tests = append(tests, *t)
+		on[t.ID] = result.Worker // 0 for one that never began
+		if worker > 0 {
+			on[t.ID] = 1
+		}
+	}
+	workers := record.Workers
+	if worker > 0 {
+		workers = 1
+	}
+	if len(tests) == 0 {
+		return q, gone, fmt.Errorf("run %d has no test that the project still has", record.Number)
+	}
+	q, err = a.NewRequest(record.Pick, tests, workers)
+	q.InOrder, q.Worker, q.Order = true, on, fmt.Sprint("of run ", record.Number)
+	return q, gone, err
+}
+
+// recorded returns a run of the ledger, the latest for 0.
+func (a *App) recorded(number int) (*run.Record, *run.Run, error) {
+	if number == 0 {
+		return a.Ledger().Last()
+	}
+	return a.Ledger().Run(number)
+}
+
+// Schedule returns the schedule of a request. It is built once per run, and shared with those who follow it.
+func (a *App) Schedule(q Request) *split.Schedule {
+	deal := split.Deal{Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: map[string]split.Together{}}
+	for _, s := range a.Project.Suites {
+		deal.Together[s.Name] = cmp.Or(q.Together, s.Together)
+	}
+	for suite, adapt := range a.Adapters {
+		deal.Lasting[suite] = adapt.Scope() == adapter.ScopeWorker
+	}
+	return deal.Schedule(q.Tests)
+}
+
+// Planned returns the seconds that a request should take without building: those of its plan, or of one
+// made for it. It returns 0 if too little is known.
+func (a *App) Planned(q Request) float64 {
+	if q.Planned > 0 {
+		return q.Planned
+	}
+	study, err := a.Split(q.Tests, cmp.Or(q.Together, a.Together()), split.Fleet{Shards: q.Workers}, true)
+	if err != nil {
+		return 0 // the run reports it
+	}
+	plan := study.Plan(split.Quick)
+	if plan.Unknown > len(q.Tests)/2 {
+		return 0
+	}
+	return plan.Finish
+}

@@ -1,0 +1,45 @@
+package app
+
+import (
+	"errors"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/run"
+	"fernrelay/internal/ledger"
+)
+
+// ResumeRequest returns a request to run what is left of the run that was killed last. gone counts tests of it
+// that the project no longer has.
+func (a *App) ResumeRequest() (q Request, gone int, err error) {
+	k, err := ledger.LastKilled(a.Project.StorePath())
+	if errors.Is(err, run.ErrNoRecord) {
+		return q, 0, errors.New("no run was killed here that could be resumed")
+	}
+	if err != nil {
+		return q, 0, err
+	}
+	var rest []catalog.Test
+	for _, id := range k.Task.Tests {
+		if done := k.Run.Result(id); done != nil && done.Outcome != run.Lost {
+			continue
+		}
+		if t, ok := a.Catalog.Lookup(id); ok {
+			rest = append(rest, *t)
+		} else {
+			gone++
+		}
+	}
+	q, err = a.NewRequest(k.Task.Pick, rest, k.Task.Workers)
+	q.InOrder, q.Before = k.Task.InOrder, k.Run
+	return q, gone, err
+}
+
+// Resumed returns a resumed run together with what it resumes. Unless tests are lost again, it forgets that the
+// run was killed.
+func (a *App) Resumed(q Request, resumed *run.Run) (*run.Run, error) {
+	whole := run.Merge([]run.Part{{Name: "before", Run: q.Before}, {Name: "resumed", Run: resumed}}).Run
+	if whole.Counts[run.Lost] > 0 {
+		return whole, nil
+	}
+	return whole, ledger.ForgetKilled(a.Project.StorePath())
+}

@@ -1,0 +1,121 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"runtime"
+	"strings"
+	"syscall"
+
+	"fernrelay/core/run"
+	"fernrelay/core/split"
+	"fernrelay/internal/engine"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/project"
+	"fernrelay/internal/workspace"
+)
+
+// Run runs a request, passes events to the sink, and keeps the run in the ledger under a number, also if ctx
+// ends. If it cannot be kept, the error says why and what becomes of it; Run returns the run all the same.
+func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, number int, err error) {
+	schedule := q.Schedule
+	if schedule == nil {
+		schedule = a.Schedule(q)
+	}
+	task := q.task(schedule)
+	task.Revision, task.Dirty = project.Origin(ctx, a.Project.Dir)
+	journal, note, unwritten := a.beginJournal(task)
+	setup := workspace.Setup(a.Project)
+	setup.Limit = q.Limit
+	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Workers: q.Workers, Setup: setup,
+		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Making: q.Preparing}
+	r = run.New()
+	if err := engine.Run(ctx, job, q.record(r, journal, sink)); err != nil {
+		return nil, 0, errors.Join(err, journal.End())
+	}
+	r.Note = strings.TrimSpace(r.Note + "\n" + note)
+	retention := a.Project.Retention
+	number, err = a.history.store.Keep(task.Record(journal.Name()), r, retention.Runs, retention.Days)
+	switch {
+	case number > 0:
+		return r, number, errors.Join(err, journal.End())
+	case unwritten != nil:
+		return r, 0, fmt.Errorf("nothing of this run is kept: %w", cmp.Or(err, unwritten))
+	}
+	return r, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave(r))
+}
+
+// record returns a sink that adds events to a run and to its journal before it passes them on.
+func (q Request) record(r *run.Run, journal *ledger.Journal, sink run.Sink) run.Sink {
+	return func(e run.Event) {
+		if e.Event == run.RunBegins {
+			e.Planned = q.Shard
+		}
+		r.Apply(e)
+		if e.Event == run.Finished && e.Outcome.Bad() {
+			journal.WriteOutput(r.Result(e.ID), e)
+		}
+		journal.Write(e)
+		if e.Event == run.RunBegins && q.Before != nil {
+			q.Before.Replay(func(e run.Event) { // so that the journal has the whole run
+				if e.Worker, e.Batch = 0, 0; e.Event == run.Finished {
+					journal.Write(e)
+				}
+			})
+		}
+		sink(e)
+	}
+}
+
+// beginJournal begins the journal of a run. On a full disk it makes room for it, as the note says. Without a
+// journal the run goes on, and is lost if its process is killed; the error says why there is none.
+func (a *App) beginJournal(task ledger.Task) (journal *ledger.Journal, note string, err error) {
+	store, err := a.Project.Store()
+	if err != nil {
+		return nil, "", err
+	}
+	journal, err = ledger.BeginJournal(store, task)
+	if !errors.Is(err, syscall.ENOSPC) {
+		return journal, "", err
+	}
+	if freed := ledger.MakeRoom(store); freed > 0 {
+		note = fmt.Sprintf("the disk was full: %.1f MB of output and steps of earlier runs that could not be kept are removed", float64(freed)/1e6)
+		journal, err = ledger.BeginJournal(store, task)
+	}
+	return journal, note, err
+}
+
+// task returns what the journal of a request says that it does.
+func (q Request) task(schedule *split.Schedule) ledger.Task {
+	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, Order: q.Order, Machine: machine(), InOrder: q.InOrder}
+	if q.Before != nil {
+		for _, r := range q.Before.Results {
+			task.Tests = append(task.Tests, r.ID)
+		}
+	}
+	place := make(map[string]int, len(q.Tests))
+	for i := range q.Tests {
+		place[q.Tests[i].ID] = len(task.Tests)
+		task.Tests = append(task.Tests, q.Tests[i].ID)
+	}
+	for _, b := range schedule.Batches {
+		batch := ledger.TaskBatch{Worker: b.Worker, Apart: b.Apart}
+		for i := range b.Tests {
+			batch.Tests = append(batch.Tests, place[b.Tests[i].ID])
+		}
+		task.Batches = append(task.Batches, batch)
+	}
+	return task
+}
+
+// machine describes the machine that tests run on.
+func machine() string {
+	name, err := os.Hostname()
+	if err != nil {
+		name = "unnamed"
+	}
+	return fmt.Sprintf("%s, %s/%s, %d processors", name, runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
+}

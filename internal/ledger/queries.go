@@ -1,0 +1,224 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/cause"
+	"fernrelay/core/history"
+	"fernrelay/core/hunt"
+	"fernrelay/core/run"
+)
+
+// Past returns what the latest runs say together, at most n of them, up to and including upTo unless that is
+// nil.
+func (l *Ledger) Past(n int, upTo *run.Record) (*history.Past, error) {
+	runs, h, err := l.History(n, upTo)
+	if err != nil {
+		return nil, err
+	}
+	return history.NewPast(runs, h), nil
+}
+
+// PastWithChanges is Past with the changes of the tests' times.
+func (l *Ledger) PastWithChanges(n int, upTo *run.Record) (*history.Past, error) {
+	p, err := l.Past(n, upTo)
+	if err != nil {
+		return nil, err
+	}
+	return p.WithChanges(), nil
+}
+
+// Known returns what the latest runs say about the tests of a catalog: their expected times, their latest
+// outcomes by ID, the oldest first, and the number of runs.
+func (l *Ledger) Known(c *catalog.Catalog) (times history.Times, latest map[string][]run.Outcome, runs int, err error) {
+	setups, err := l.Setups()
+	if err != nil {
+		return times, nil, 0, err
+	}
+	times = history.Times{Tests: map[string]history.Time{}, Setups: expectedSetups(setups)}
+	latest = map[string][]run.Outcome{}
+	shared := sharedOutcomes{}
+	asked := func(id string) bool { _, ok := c.Index(id); return ok }
+	err = l.Recent(asked, func(id string, moments []Moment) {
+		latest[id] = shared.of(moments)
+		if expected, ok := history.Expected(cellsOf(moments)); ok {
+			times.Tests[id] = expected
+		}
+	})
+	if err != nil {
+		return times, nil, 0, err
+	}
+	runs, err = l.Runs()
+	return times, latest, runs, err
+}
+
+// sharedOutcomes are lists of outcomes. Most tests of a large suite have the same one.
+type sharedOutcomes map[string][]run.Outcome
+
+func (s sharedOutcomes) of(moments []Moment) []run.Outcome {
+	outcomes := make([]run.Outcome, len(moments))
+	key := make([]byte, 0, 256)
+	for i, m := range moments {
+		outcomes[i] = m.Outcome
+		key = append(append(key, m.Outcome...), ' ')
+	}
+	if same, ok := s[string(key)]; ok {
+		return same
+	}
+	s[string(key)] = outcomes
+	return outcomes
+}
+
+// expectedSetups returns the seconds that it takes to begin a batch of each group.
+func expectedSetups(latest map[string][]float64) map[string]float64 {
+	setups := make(map[string]float64, len(latest))
+	for group, seconds := range latest {
+		slices.Reverse(seconds)
+		setups[group] = history.LearnSetup(seconds)
+	}
+	return setups
+}
+
+func cellsOf(moments []Moment) []history.Cell {
+	cells := make([]history.Cell, len(moments))
+	for i, m := range moments {
+		cells[i] = history.NewCell(m.Outcome, m.Seconds)
+	}
+	return cells
+}
+
+// Causes groups the failures of a run by their causes, each with the run since which it is known.
+func (l *Ledger) Causes(ran *run.Run) ([]history.KnownCause, error) {
+	causes := cause.Group(ran.Troubled(), l.own)
+	known := make([]history.KnownCause, len(causes))
+	for i, c := range causes {
+		since, err := l.Since(c.Signs)
+		if err != nil && !errors.Is(err, run.ErrNoRecord) {
+			return nil, err
+		}
+		known[i] = history.KnownCause{Cause: c, Since: since}
+	}
+	return known, nil
+}
+
+// Culprits returns, by victim, the hunts whose culprits still do harm.
+func (l *Ledger) Culprits() (map[string]hunt.Saved, error) {
+	hunts, err := l.Hunts()
+	known := map[string]hunt.Saved{}
+	for _, h := range hunts {
+		if h.Known() {
+			known[h.Victim] = h
+		}
+	}
+	return known, err
+}
+
+// Progress returns how far a hunt in the ledger has come.
+func (l *Ledger) Progress(h hunt.Saved) (hunt.Progress, error) {
+	p := hunt.Progress{Victim: h.Victim}
+	if h.Finding != nil {
+		p.Finding = *h.Finding
+	}
+	if !h.Mended.IsZero() {
+		p.Finding.Culprits, p.Finding.Mended = [][]string{}, h.Finding.Culprits
+	}
+	var err error
+	p.Records, err = l.Trials(h.Number)
+	return p, err
+}
+
+// Card returns what the ledger knows of the test at a place of p's history.
+func (l *Ledger) Card(p *history.Past, test int) (*history.Card, error) {
+	culprits, err := l.Culprits()
+	if err != nil {
+		return nil, err
+	}
+	return l.card(p, test, culprits)
+}
+
+// Cards returns what the ledger knows of tests, by ID, without those that it does not know.
+func (l *Ledger) Cards(p *history.Past, ids []string) (map[string]*history.Card, error) {
+	culprits, err := l.Culprits()
+	if err != nil {
+		return nil, err
+	}
+	cards := make(map[string]*history.Card, len(ids))
+	for _, id := range ids {
+		if test, ok := p.History.Index(id); ok {
+			if cards[id], err = l.card(p, test, culprits); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return cards, nil
+}
+
+func (l *Ledger) card(p *history.Past, test int, culprits map[string]hunt.Saved) (c *history.Card, err error) {
+	c = history.NewCard(p, test)
+	if c.Bad > 0 {
+		if c.First, err = l.FirstBad(c.ID); err != nil {
+			return nil, err
+		}
+	}
+	if c.Well == nil && c.Ran > 0 {
+		if c.Well, err = l.LastWell(c.ID, p.Runs[0]); err != nil && !errors.Is(err, run.ErrNoRecord) {
+			return nil, err
+		}
+	}
+	if h, caught := culprits[c.ID]; caught {
+		c.Caught = &h
+	}
+	return c, nil
+}
+
+// Find finds a run by the name that a person uses: its number, last, or last-N for the Nth before the latest.
+func (l *Ledger) Find(name string) (*run.Record, *run.Run, error) {
+	number, back := 0, 0
+	_, err := fmt.Sscanf(name+"\n", "%d\n", &number)
+	if _, lasting := fmt.Sscanf(name+"\n", "last-%d\n", &back); err != nil && name != "last" && lasting != nil {
+		return nil, nil, fmt.Errorf("%q is no run: write its number, last, or last-1 for the one before", name)
+	}
+	if err == nil {
+		record, ran, err := l.Run(number)
+		if errors.Is(err, run.ErrNoRecord) {
+			err = fmt.Errorf("run %d: %w: ledger runs lists what there is", number, err)
+		}
+		return record, ran, err
+	}
+	record, ran, err := l.Last()
+	for ; err == nil && back > 0; back-- {
+		record, ran, err = l.Before(record)
+	}
+	return record, ran, err
+}
+
+// Compare reports how a run differs from an earlier one, measured by the spreads of times that the ledger
+// knew by then.
+func (l *Ledger) Compare(before, after *run.Run, upTo *run.Record) (history.Comparison, error) {
+	past, err := l.Past(history.PastRuns, upTo)
+	if err != nil {
+		return history.Comparison{}, err
+	}
+	return history.Compare(before, after, past.Spread), nil
+}
+
+// EachRun calls f with every run and its results, the oldest first, until f returns an error.
+func (l *Ledger) EachRun(f func(*run.Record, *run.Run) error) error {
+	runs, err := l.List()
+	if err != nil {
+		return err
+	}
+	for _, record := range runs {
+		ran, err := l.Results(record)
+		if err != nil {
+			return err
+		}
+		if err := f(record, ran); err != nil {
+			return err
+		}
+	}
+	return nil
+}

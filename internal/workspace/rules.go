@@ -1,0 +1,175 @@
+package workspace
+
+import (
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+	"fernrelay/core/pick"
+	"fernrelay/internal/project"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// applyTags puts tags on the tests of picks. A pick may ask for tags of other
+// rules: those come first, whatever their order in the file.
+func applyTags(rules []project.TagRule, c *catalog.Catalog, saved map[string]string, layer func() *pick.Index) error {
+	for len(rules) > 0 {
+		var now, later []project.TagRule
+		for _, rule := range rules {
+			waits := slices.ContainsFunc(rules, func(other project.TagRule) bool { return asksFor(rule.Pick, other.Tag, saved, 0) })
+			if waits {
+				later = append(later, rule)
+			} else {
+				now = append(now, rule)
+			}
+		}
+		if now == nil {
+			var names []string
+			for _, rule := range later {
+				names = append(names, rule.Tag)
+			}
+			return fmt.Errorf("%s: the tags %s ask for each other in a circle: let one of them do without", later[0].From, strings.Join(names, ", "))
+		}
+		index := layer()
+		for _, rule := range now {
+			held, err := index.Held(rule.Pick.String(), rule.Pick)
+			if err != nil {
+				return fmt.Errorf("%s: the tag %s: %w", rule.From, rule.Tag, err)
+			}
+			for i := range held.All {
+				c.Tests[i].AddTag(rule.Tag, rule.From)
+			}
+		}
+		rules = later
+	}
+	return nil
+}
+
+// deepest bounds how far saved picks are followed into each other; a circle of
+// them is told where it is evaluated.
+const deepest = 20
+
+// asksFor reports whether a pick goes by a tag, itself or through saved picks.
+func asksFor(e pick.Expr, tag string, saved map[string]string, depth int) bool {
+	carrier := catalog.New([]catalog.Test{{Tags: []string{tag}}})
+	index := pick.NewIndex(carrier, pick.Source{})
+	asks := false
+	pick.Terms(e, func(t *pick.Term) {
+		switch t.Field {
+		case "tag":
+			held, err := index.Held("", t)
+			asks = asks || err == nil && held.Has(0)
+		case "saved":
+			inner, err := pick.Parse(saved[t.Value])
+			asks = asks || err == nil && depth < deepest && asksFor(inner, tag, saved, depth+1)
+		}
+	})
+	return asks
+}
+
+// applyRules puts rules on the tests of picks and takes them off, in the order
+// of the rules: a later one finds what an earlier one left.
+func applyRules(rules []project.Rule, c *catalog.Catalog, layer func() *pick.Index) error {
+	var index *pick.Index
+	for _, rule := range rules {
+		asksRules := false
+		pick.Terms(rule.Pick, func(t *pick.Term) { asksRules = asksRules || t.Field == "rule" || t.Field == "saved" })
+		if index == nil || asksRules {
+			index = layer()
+		}
+		held, err := index.Held(rule.Text, rule.Pick)
+		if err != nil {
+			return fmt.Errorf("%s: the rule: %w", rule.From, err)
+		}
+		for i := range held.All {
+			c.Tests[i].AddRules(rule.Set, rule.From)
+			for _, rule := range rule.Clear {
+				c.Tests[i].ClearRule(rule)
+			}
+		}
+	}
+	return nil
+}
+
+// setSkipReason keeps a test from running, and from counting as work.
+func setSkipReason(t *catalog.Test, why string) { t.SkipReason, t.Expected, t.Known = why, 0, true }
+
+// conclude works out what follows from the rules: which tests are skipped on
+// this machine, and which tests the names in needs and after mean.
+func (w *Workspace) conclude(c *catalog.Catalog) {
+	machine := project.Machine(w.Project.Dir)
+	unmet, unnamed := map[string]string{}, map[string]bool{}
+	dependent := false
+	for i := range c.Tests {
+		t := &c.Tests[i]
+		if condition := t.Rules.OnlyIf; condition != "" {
+			why, known := unmet[condition]
+			if !known {
+				why = unmetPart(condition, machine)
+				unmet[condition] = why
+			}
+			if why != "" {
+				setSkipReason(t, why)
+			}
+		}
+		for _, resource := range t.Rules.Holds {
+			if w.Project.Resources[resource] == 0 && len(w.Project.Resources) > 0 && !unnamed[resource] {
+				unnamed[resource] = true
+				w.Notes = append(w.Notes, fmt.Sprintf("%s holds %s, which [resources] does not name: one test at a time may hold it", t.ID, resource))
+			}
+		}
+		if t.Rules.Skip != "" {
+			setSkipReason(t, t.Rules.Skip)
+		}
+		if t.SkipReason != "" {
+			setSkipReason(t, t.SkipReason) // as the adapter said
+		}
+		dependent = dependent || t.Rules.Needs != nil || t.Rules.After != nil
+	}
+	if !dependent {
+		return
+	}
+	for i := range c.Tests {
+		t := &c.Tests[i]
+		t.Rules.Needs = w.resolve(c, t, catalog.RuleNeeds, t.Rules.Needs)
+		t.Rules.After = w.resolve(c, t, catalog.RuleAfter, t.Rules.After)
+	}
+	if _, err := order.Settle(c.Tests); err != nil {
+		w.Notes = append(w.Notes, err.Error())
+	}
+}
+
+// unmetPart says which part of a condition does not hold here, empty where all does.
+func unmetPart(condition string, machine *pick.Machine) string {
+	e, err := pick.ParseCondition(condition)
+	if err != nil {
+		return err.Error()
+	}
+	if e.Eval(machine.Holds) {
+		return ""
+	}
+	return fmt.Sprintf("it runs only if %s, which does not hold here", pick.Deciding(e, machine.Holds))
+}
+
+// resolve turns the names of a rule into IDs: of the test's own group first, then
+// by any unambiguous ending. A name that means no test stays as it is, and is told.
+func (w *Workspace) resolve(c *catalog.Catalog, t *catalog.Test, rule string, names []string) []string {
+	var ids []string
+	for _, name := range names {
+		found, ok := c.Lookup(catalog.ID(t.Suite, t.Group, name))
+		var err error
+		if !ok {
+			found, err = c.Find(name)
+		}
+		if err == nil {
+			ids = append(ids, found.ID)
+			continue
+		}
+		ids = append(ids, name)
+		w.Notes = append(w.Notes, fmt.Sprintf("%s: %s %s: %v", t.ID, rule, name, err))
+		if rule == catalog.RuleNeeds {
+			setSkipReason(t, fmt.Sprintf("needs %s: %v", name, err))
+		}
+	}
+	return ids
+}

@@ -1,0 +1,120 @@
+package workspace
+
+import (
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+)
+
+// Pick returns the tests that an expression selects, in the catalog's order. They must not be changed.
+func (w *Workspace) Pick(text string) ([]catalog.Test, error) {
+	_, held, err := w.Index.Pick(text)
+	if err != nil {
+		return nil, err
+	}
+	return w.Catalog.Only(held), nil
+}
+
+// TestsOf returns the tests with some IDs, without those that the project no longer has.
+func (w *Workspace) TestsOf(ids []string) []catalog.Test {
+	tests := make([]catalog.Test, 0, len(ids))
+	for _, id := range ids {
+		if t, ok := w.Catalog.Lookup(id); ok {
+			tests = append(tests, *t)
+		}
+	}
+	return tests
+}
+
+// WithNeeds puts in front of tests those that they need, so that they are not
+// skipped when they are run by themselves.
+func (w *Workspace) WithNeeds(tests []catalog.Test) []catalog.Test {
+	var all []catalog.Test
+	seen := map[string]bool{}
+	var add func(t catalog.Test)
+	add = func(t catalog.Test) {
+		if seen[t.ID] {
+			return
+		}
+		seen[t.ID] = true
+		for _, id := range t.Rules.Needs {
+			if needed, ok := w.Catalog.Lookup(id); ok {
+				add(*needed)
+			}
+		}
+		all = append(all, t)
+	}
+	for _, t := range tests {
+		add(t)
+	}
+	return all
+}
+
+// Lone applies the rule lone to the tests of a run: where any has it, the others
+// are skipped.
+func Lone(tests []catalog.Test) []catalog.Test {
+	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Rules.Lone != "" && t.SkipReason == "" })
+	if at < 0 {
+		return tests
+	}
+	why := "only tests with the rule lone run, such as " + tests[at].ID
+	tests = slices.Clone(tests)
+	for i := range tests {
+		if t := &tests[i]; t.Rules.Lone == "" && t.SkipReason == "" {
+			setSkipReason(t, why)
+		}
+	}
+	return tests
+}
+
+// Contradictions tells which build constraints among the tests exclude each
+// other, so that no one build holds them all.
+func Contradictions(tests []catalog.Test) []string {
+	counts := map[string]int{}
+	elsewhere := map[string]bool{}
+	for _, t := range tests {
+		for _, tag := range t.Tags {
+			counts[tag]++
+			elsewhere[tag] = elsewhere[tag] || t.SkipReason != ""
+		}
+	}
+	var notes []string
+	for _, tag := range slices.Sorted(maps.Keys(counts)) {
+		opposite, negated := strings.CutPrefix(tag, "!")
+		if !negated || counts[opposite] == 0 {
+			continue
+		}
+		how := "they are built apart"
+		if elsewhere[tag] || elsewhere[opposite] {
+			how = "those that this machine cannot build are skipped"
+		}
+		notes = append(notes, fmt.Sprintf("the picked tests stand behind contradicting build constraints, %s (%d) and %s (%d): %s",
+			opposite, counts[opposite], tag, counts[tag], how))
+	}
+	return notes
+}
+
+// OrderFile reads an order from the lines of a file; each is an unambiguous
+// ending of an ID.
+func (w *Workspace) OrderFile(path string) (order.Order, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return order.Order{}, err
+	}
+	var ids []string
+	for n, line := range strings.Split(string(data), "\n") {
+		if line = strings.TrimSpace(line); line == "" {
+			continue
+		}
+		t, err := w.Catalog.Find(line)
+		if err != nil {
+			return order.Order{}, fmt.Errorf("%s:%d: %w", path, n+1, err)
+		}
+		ids = append(ids, t.ID)
+	}
+	return order.Listed(ids), nil
+}

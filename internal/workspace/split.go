@@ -1,0 +1,38 @@
+package workspace
+
+import (
+	"cmp"
+	"fernrelay/core/catalog"
+	"fernrelay/core/split"
+)
+
+// Split makes tests ready to be split. Where the shards are workers of this
+// machine, its resources are never held by too many at once; shards on several
+// machines keep apart only what the project says that all machines share.
+func (w *Workspace) Split(tests []catalog.Test, together split.Together, f split.Fleet, here bool) (*split.Study, error) {
+	if !here {
+		return split.NewStudy(tests, together, f, w.Project.Shared...)
+	}
+	f.Resources = map[string]int{}
+	for i := range tests {
+		for _, name := range tests[i].Rules.Holds {
+			f.Resources[name] = max(1, w.Project.Resources[name])
+		}
+	}
+	return split.NewStudy(tests, together, f)
+}
+
+// Together is what never runs side by side where nothing else is asked for: as the
+// suites say, or groups where they differ.
+func (w *Workspace) Together() split.Together {
+	level := split.Group
+	for i, s := range w.Project.Suites {
+		switch {
+		case i == 0:
+			level = s.Together
+		case level != s.Together:
+			return split.Group
+		}
+	}
+	return cmp.Or(level, split.Group)
+}

@@ -1,0 +1,87 @@
+package workspace
+
+import (
+	"fmt"
+	"slices"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/history"
+	"fernrelay/core/pick"
+	"fernrelay/core/run"
+	"fernrelay/internal/project"
+)
+
+// Tests are the tests of a project, with what fern.toml, earlier runs and the session say about them.
+type Tests struct {
+	Catalog *catalog.Catalog
+	Tree    []catalog.Node
+	Index   *pick.Index
+	Past    [][]run.Outcome // of the latest runs, the oldest first, by index of the catalog's tests
+	Runs    int             // in the ledger
+}
+
+// NewTests returns the tests of a catalog that does not change any more. past has their latest outcomes by ID.
+func NewTests(c *catalog.Catalog, past map[string][]run.Outcome, runs int, source pick.Source) Tests {
+	t := Tests{Catalog: c, Tree: c.Tree(), Past: make([][]run.Outcome, len(c.Tests)), Runs: runs}
+	for i := range c.Tests {
+		t.Past[i] = past[c.Tests[i].ID]
+	}
+	source.Past = func(i int) []run.Outcome { return t.Past[i] }
+	t.Index = pick.NewIndex(c, source)
+	return t
+}
+
+// PastOf returns the latest outcomes of a test, the oldest first.
+func (t *Tests) PastOf(id string) []run.Outcome {
+	if i, ok := t.Catalog.Index(id); ok {
+		return t.Past[i]
+	}
+	return nil
+}
+
+// describe adds to the tests what is known beside their sources: expected times, then the tags and rules of
+// fern.toml and the session, then what follows from the rules.
+func (w *Workspace) describe(recall Recall) error {
+	c := w.catalog()
+	past, err := recall(c)
+	if err != nil {
+		return err
+	}
+	w.Notes = append(w.Notes, past.Notes...)
+	history.Expect(c.Tests, past.Times)
+	person, err := project.PersonPicks()
+	if err != nil {
+		return err
+	}
+	source := pick.Source{Saved: project.Saved(w.Project.Picks, person, w.Own.Picks), Touched: w.touched, Rates: past.Rates}
+	source.Past = func(i int) []run.Outcome { return past.Latest[c.Tests[i].ID] }
+	layer := func() *pick.Index { return pick.NewIndex(c, source) }
+	if err := applyTags(w.Project.Tags, c, source.Saved, layer); err != nil {
+		return err
+	}
+	if err := applyRules(slices.Concat(w.Project.Rules, w.Own.Rules), c, layer); err != nil {
+		return err
+	}
+	w.conclude(c)
+	w.Tests = NewTests(c, past.Latest, past.Runs, source)
+	return nil
+}
+
+// catalog returns a catalog of the tests as the adapters found them.
+func (w *Workspace) catalog() *catalog.Catalog {
+	n := 0
+	for _, s := range w.Project.Suites {
+		n += len(w.found[s.Name].Tests)
+	}
+	tests := make([]catalog.Test, 0, n)
+	w.Notes = nil
+	for _, s := range w.Project.Suites {
+		found := w.found[s.Name]
+		tests = append(tests, found.Tests...)
+		w.Notes = append(w.Notes, found.Notes...)
+		if found.Nothing != "" {
+			w.Notes = append(w.Notes, fmt.Sprintf("no tests in suite %s: %s", s.Name, found.Nothing))
+		}
+	}
+	return catalog.New(tests)
+}

@@ -1,0 +1,182 @@
+// Package workspace holds an open project: its adapters, and the tests that they found with everything that
+// fern.toml, earlier runs and the session say about them.
+//
+//	w, err := workspace.Open(ctx, project, recall, nil)
+//	tests, err := w.Pick("frost not nightly")
+//	...
+//	w, err = w.Reload(ctx, changedFiles, recall)
+//
+// A Workspace never changes. [Workspace.Reload] and [Workspace.With] return another one.
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"reflect"
+	"runtime"
+	"slices"
+	"strings"
+
+	"github.com/mattn/go-shellwords"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/history"
+	"fernrelay/core/run"
+	"fernrelay/internal/adapter"
+	"fernrelay/internal/adapter/command"
+	"fernrelay/internal/adapter/golang"
+	"fernrelay/internal/adapter/host"
+	"fernrelay/internal/project"
+)
+
+// Workspace is an open project.
+type Workspace struct {
+	Project *project.Project
+	Tests
+	Own      Own
+	Notes    []string                   // what is wrong and was passed over
+	Adapters map[string]adapter.Adapter // by suite
+	found    map[string]adapter.Found   // by suite
+}
+
+// Own is what a person set for this session only.
+type Own struct {
+	Picks map[string]string // saved picks
+	Rules []project.Rule
+}
+
+// Past is what earlier runs say about the tests of a catalog.
+type Past struct {
+	Times  history.Times
+	Latest map[string][]run.Outcome // by ID, the oldest first
+	Runs   int
+	Rates  func() []float64 // pass rates by index of the catalog's tests, NaN for those without one
+	Notes  []string         // what is wrong with the past and was passed over
+}
+
+// Recall returns the past of a catalog's tests.
+type Recall func(*catalog.Catalog) (Past, error)
+
+// Open finds the tests of a project. It calls progress, which may be nil, with what it does.
+func Open(ctx context.Context, p *project.Project, recall Recall, progress func(what string)) (*Workspace, error) {
+	w := &Workspace{Project: p, Adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}}
+	return w, w.discover(ctx, recall, progress)
+}
+
+// Reload re-reads the project after files changed, given by their absolute paths. Suites in whose folder
+// nothing changed keep the tests that they have.
+func (w *Workspace) Reload(ctx context.Context, changed []string, recall Recall) (*Workspace, error) {
+	p, err := project.Open(w.Project.Dir)
+	if err != nil {
+		return nil, err
+	}
+	other := &Workspace{Project: p, Own: w.Own, Adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}}
+	for _, s := range p.Suites {
+		within := filepath.Join(p.Dir, filepath.FromSlash(s.Dir))
+		touched := slices.ContainsFunc(changed, func(file string) bool {
+			below, err := filepath.Rel(within, file)
+			return err == nil && filepath.IsLocal(below) && filepath.Base(file) != project.FileName
+		})
+		same := slices.ContainsFunc(w.Project.Suites, func(old project.Suite) bool { return reflect.DeepEqual(old, s) })
+		if same && !touched {
+			other.Adapters[s.Name], other.found[s.Name] = w.Adapters[s.Name], w.found[s.Name]
+		}
+	}
+	return other, other.discover(ctx, recall, nil)
+}
+
+// With returns the workspace with other picks and rules of the session, and with the past as it is now.
+func (w *Workspace) With(own Own, recall Recall) (*Workspace, error) {
+	other := *w
+	other.Own = own
+	return &other, other.describe(recall)
+}
+
+func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
+	dir := filepath.Join(p.Dir, filepath.FromSlash(s.Dir))
+	below := filepath.ToSlash(filepath.Clean(s.Dir))
+	switch s.Kind {
+	case project.Host:
+		words, err := commandLine(dir, "run", s.Run)
+		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: below, Command: words, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)}), err
+	case project.Command:
+		list, err := commandLine(dir, "list", s.List)
+		if err != nil {
+			return nil, err
+		}
+		run, err := commandLine(dir, "run", s.Run)
+		if err != nil {
+			return nil, err
+		}
+		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
+	}
+	store := filepath.Join(p.StorePath(), "build", s.Name)
+	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store, Keep: p.Store,
+		BuildFlags: s.BuildFlags, Args: s.Args, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
+}
+
+// commandLine splits a command line into words. A program whose name begins with a dot is relative to the
+// suite's folder.
+func commandLine(dir, key, text string) ([]string, error) {
+	words, err := shellwords.Parse(text)
+	if err != nil || len(words) == 0 {
+		return nil, fmt.Errorf("%s = %q is not a command line", key, text)
+	}
+	if strings.HasPrefix(words[0], ".") {
+		words[0] = filepath.Join(dir, words[0])
+	}
+	return words, nil
+}
+
+// discover finds the tests of each suite that has not been asked yet.
+func (w *Workspace) discover(ctx context.Context, recall Recall, progress func(what string)) error {
+	var nothing []string
+	for _, s := range w.Project.Suites {
+		if err := w.find(ctx, s, progress); err != nil {
+			return err
+		}
+		if why := w.found[s.Name].Nothing; why != "" {
+			nothing = append(nothing, fmt.Sprintf("no tests in suite %s (%s): %s", s.Name, s.Kind, why))
+		}
+	}
+	if len(nothing) == len(w.Project.Suites) {
+		return errors.New(strings.Join(nothing, "\n"))
+	}
+	return w.describe(recall)
+}
+
+// find finds the tests of a suite, unless it has been asked before.
+func (w *Workspace) find(ctx context.Context, s project.Suite, progress func(what string)) error {
+	if w.Adapters[s.Name] != nil {
+		return nil
+	}
+	a, err := newAdapter(w.Project, s)
+	if err != nil {
+		return fmt.Errorf("suite %s: %w", s.Name, err)
+	}
+	if progress != nil {
+		progress("finding the tests of suite " + s.Name)
+	}
+	found, err := a.Discover(ctx)
+	if err != nil {
+		return err
+	}
+	w.Adapters[s.Name], w.found[s.Name] = a, found
+	return nil
+}
+
+// Workers returns the default number of workers: that of fern.toml, or one per processor.
+func (w *Workspace) Workers() int {
+	if w.Project.Workers.Count > 0 {
+		return w.Project.Workers.Count
+	}
+	return runtime.GOMAXPROCS(0)
+}
+
+// Setup says what the project wants done with the slots of its workers.
+func Setup(p *project.Project) adapter.Setup {
+	w := p.Workers
+	return adapter.Setup{Dir: p.Dir, Env: w.Env, Prepare: w.Prepare, Clean: w.Clean, Timeout: w.Timeout, Records: filepath.Join(p.StorePath(), "slots")}
+}
