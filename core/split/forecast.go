@@ -1,8 +1,8 @@
 package split
 
 import (
-	"cmp"
 	"slices"
+	"sort"
 
 	"fernrelay/core/catalog"
 )
@@ -16,6 +16,7 @@ type Progress struct {
 	Left    []float64            // by worker: how long it still works on that
 	Late    []float64            // by worker: when it can take its first batch, if that is after Now; nil for none
 	Seconds func(batch int) float64
+	Speed   func(worker int) float64 // nil if each has the speed 1
 }
 
 // A Stretch is a batch in a forecast, on one worker.
@@ -27,40 +28,42 @@ type Stretch struct {
 // occasion is a moment of a forecast at which something changes.
 type occasion struct {
 	at     float64
-	worker int    // that becomes free; -1 if none does
-	batch  int    // that ends; -1 if none does
-	id     string // of an awaited test that ends, if any
+	worker int // that becomes free; -1 if only a test ends
+	batch  int // that ends, or whose test ends; -1 for none
+	test   int // that ends, by its index in the batch; -1 if the batch does
 }
 
 // Forecast plays the rest of a run: each worker takes what the schedule's dispatcher gives it, as soon as
 // there is something for it, and batches take as long as expected. The stretches of batches that have not
 // begun come in the order in which they begin.
 func (s *Schedule) Forecast(p Progress) []Stretch {
-	f := &forecast{Schedule: s, Progress: p, dispatcher: s.Dispatch()}
+	f := &forecast{Schedule: s, Progress: p, dispatcher: s.Dispatch(), stretches: make([]Stretch, 0, len(s.Batches))}
 	f.replay()
 	for len(f.occasions) > 0 {
-		o := f.occasions[0]
-		f.occasions = f.occasions[1:]
+		o := f.occasions[len(f.occasions)-1]
+		f.occasions = f.occasions[:len(f.occasions)-1]
 		// As in a run: those who wait take before the worker that becomes free.
-		if o.id != "" {
-			f.dispatcher.End(o.id)
+		if o.test >= 0 {
+			f.dispatcher.End(f.Batches[o.batch].Tests[o.test].ID)
 			f.assign(o.at)
+			continue
 		}
 		if o.batch >= 0 {
 			f.dispatcher.Release(o.batch)
 			f.assign(o.at)
 		}
-		if o.worker >= 0 {
-			at, _ := slices.BinarySearch(f.idle, o.worker)
-			f.idle = slices.Insert(f.idle, at, o.worker)
-			f.assign(o.at)
-		}
+		at, _ := slices.BinarySearch(f.idle, o.worker)
+		f.idle = slices.Insert(f.idle, at, o.worker)
+		f.assign(o.at)
 	}
 	return f.stretches
 }
 
 // assign has each waiting worker take its next batch, if one is free.
 func (f *forecast) assign(now float64) {
+	if len(f.idle) == 0 {
+		return
+	}
 	f.idle = slices.DeleteFunc(f.idle, func(worker int) bool { return f.take(worker, now) })
 }
 
@@ -68,7 +71,7 @@ type forecast struct {
 	*Schedule
 	Progress
 	dispatcher *Dispatcher
-	occasions  []occasion // the soonest first
+	occasions  []occasion // the soonest last
 	idle       []int      // workers that wait, ascending
 	stretches  []Stretch
 }
@@ -96,7 +99,7 @@ func (f *forecast) replay() {
 		}
 	}
 	for worker, batch := range f.At {
-		o := occasion{at: f.Now + f.Left[worker], worker: worker, batch: batch}
+		o := occasion{at: f.Now + f.Left[worker], worker: worker, batch: batch, test: -1}
 		if f.Late != nil {
 			o.at = max(o.at, f.Late[worker])
 		}
@@ -109,12 +112,7 @@ func (f *forecast) replay() {
 
 // add adds an occasion after those of the same time.
 func (f *forecast) add(o occasion) {
-	at, _ := slices.BinarySearchFunc(f.occasions, o, func(a, b occasion) int {
-		if a.at == b.at {
-			return -1
-		}
-		return cmp.Compare(a.at, b.at)
-	})
+	at := sort.Search(len(f.occasions), func(i int) bool { return f.occasions[i].at <= o.at })
 	f.occasions = slices.Insert(f.occasions, at, o)
 }
 
@@ -126,7 +124,7 @@ func (f *forecast) endTests(batch int, from, to float64) {
 		t := &b.Tests[i]
 		at = min(to, at+t.Expected)
 		if f.awaited[t.ID] && !f.Ended(t.ID) {
-			f.add(occasion{at: at, worker: -1, batch: -1, id: t.ID})
+			f.add(occasion{at: at, worker: -1, batch: batch, test: i})
 		}
 	}
 }
@@ -137,12 +135,16 @@ func (f *forecast) take(worker int, now float64) bool {
 	if batch < 0 {
 		return !left
 	}
-	to := now + f.Seconds(batch)
+	seconds := f.Seconds(batch)
+	if f.Speed != nil {
+		seconds /= f.Speed(worker)
+	}
+	to := now + seconds
 	f.stretches = append(f.stretches, Stretch{batch, worker, now, to})
 	if f.waitedFor(batch) {
 		f.endTests(batch, now+f.Batches[batch].Setup(), to)
 	}
-	f.add(occasion{at: to, worker: worker, batch: batch})
+	f.add(occasion{at: to, worker: worker, batch: batch, test: -1})
 	return true
 }
 

@@ -10,6 +10,7 @@ import (
 // A Batch is what a worker takes from a schedule at once: tests of one suite, in the order in which
 // they run.
 type Batch struct {
+	Number int // in its schedule, from 1
 	Suite  string
 	Tests  []catalog.Test
 	Worker int    // the only one that takes it, from 1; 0 for any
@@ -48,6 +49,7 @@ func NewSchedule(batches []Batch, resources map[string]int) *Schedule {
 	s := &Schedule{Batches: batches, Resources: resources, holds: make([][]string, len(batches)), waits: make([][]string, len(batches)), awaited: map[string]bool{}}
 	in := map[string]int{}
 	for i := range batches {
+		batches[i].Number = i + 1
 		for j := range batches[i].Tests {
 			in[batches[i].Tests[j].ID] = i
 		}

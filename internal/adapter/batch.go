@@ -76,11 +76,9 @@ func (b *Batch) Next() []catalog.Test {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, t := range b.tests {
-		for _, id := range t.Rules.Needs {
-			needed := b.states[id]
-			if s := b.open(t.ID); s != nil && needed != nil && needed.outcome != "" && needed.outcome != run.Passed {
-				b.finish(s, run.Event{ID: s.id, Outcome: run.Skipped, Failure: run.Failure{Message: Unmet(id, needed.outcome)}, Seconds: run.Took(0)})
-			}
+		why := run.Unmet(t.Rules.Needs, b.outcome)
+		if s := b.open(t.ID); s != nil && why != "" {
+			b.finish(s, run.Event{ID: s.id, Outcome: run.Skipped, Failure: run.Failure{Message: why}, Seconds: run.Took(0)})
 		}
 	}
 	if len(b.alone) > 0 {
@@ -91,8 +89,13 @@ func (b *Batch) Next() []catalog.Test {
 	return b.where(func(t catalog.Test) bool { return b.states[t.ID].outcome == "" })
 }
 
-// Unmet says why a test is skipped that needs another.
-func Unmet(id string, o run.Outcome) string { return fmt.Sprintf("needs %s, which is %s", id, o) }
+// outcome returns the outcome of a test, "" before its end. The engine has decided about tests of other batches.
+func (b *Batch) outcome(id string) (o run.Outcome, picked bool) {
+	if s := b.states[id]; s != nil {
+		return s.outcome, true
+	}
+	return "", true
+}
 
 // Settled counts the tests at the front of next whose needs are all behind it or
 // have ended: those that can be asked for at once where a process cannot skip

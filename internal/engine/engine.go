@@ -1,11 +1,21 @@
-// Package engine runs batches of tests on workers. Workers take the next batch
-// from one queue; each owns a slot and one session a suite. Every test of a job
-// comes to exactly one outcome, lost included.
+// Package engine runs schedules of test batches, and single trials of hunts, on a pool of workers.
+//
+//	err := engine.Run(ctx, engine.Job{
+//		Adapters: adapters,
+//		Schedule: schedule,
+//		Source:   engine.Local(schedule, 4),
+//		Workers:  4,
+//	}, sink)
+//
+// Workers take batches from a [Source]. Each owns a slot and one session per suite. Every test in the schedule
+// gets exactly one outcome, [run.Lost] included, also when ctx is canceled. Events reach the sink one at a time,
+// in the order in which things happened.
 package engine
 
 import (
 	"context"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -21,6 +31,7 @@ import (
 type Job struct {
 	Adapters  map[string]adapter.Adapter // by suite
 	Schedule  *split.Schedule
+	Source    Source            // hands out the schedule's batches
 	Workers   int               // at least 1
 	Setup     adapter.Setup     // of the workers' slots
 	StopAfter int               // after so many bad outcomes nothing new is begun; 0 for never
@@ -30,11 +41,9 @@ type Job struct {
 	Making    func(what string) // told what is made ready, from any goroutine; may be nil
 }
 
-// Run runs the job and tells the sink everything, from the run's beginning to
-// its end, one event at a time. When ctx ends, what runs is killed and what has
-// no outcome is lost, for the cause of ctx. The error, if any, is one of the
-// machine's, such as no room for temporary files; what goes wrong with tests is
-// told as events.
+// Run runs the job and reports everything to the sink, from the beginning of the run to its end, one event at a
+// time. When ctx ends, Run kills the running tests, and those without an outcome are lost, for the cause of ctx.
+// The error is one of the machine, such as no room for temporary files; failures of tests are events.
 func Run(ctx context.Context, job Job, sink run.Sink) error {
 	pool, err := NewPool(job.Adapters, job.Setup, job.Making)
 	if err != nil {
@@ -47,8 +56,8 @@ func Run(ctx context.Context, job Job, sink run.Sink) error {
 func newRun(job Job, pool *Pool, sink run.Sink) *execution {
 	r := &execution{job: job, pool: pool, sink: run.LimitSteps(sink), extras: map[string]int{}, store: floodStore{dir: job.Floods, room: -1}, began: time.Now(),
 		counts: map[run.Outcome]int{}, open: map[string]*catalog.Test{}, came: map[string]run.Outcome{}, floods: map[string]*flood{},
-		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}, dispatcher: job.Schedule.Dispatch()}
-	r.changed, r.room.given = sync.NewCond(&r.mu), map[int]*taken{}
+		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}}
+	r.resumed = sync.NewCond(&r.mu)
 	for i := range job.Schedule.Batches {
 		for j := range job.Schedule.Batches[i].Tests {
 			t := &job.Schedule.Batches[i].Tests[j]
@@ -60,7 +69,6 @@ func newRun(job Job, pool *Pool, sink run.Sink) *execution {
 
 // execute runs the job from its beginning to its end.
 func (r *execution) execute(ctx context.Context) {
-	defer context.AfterFunc(ctx, r.changed.Broadcast)()
 	defer r.job.Control.listen(r.steer)()
 	r.tell(run.Event{Event: run.RunBegins, Format: run.Format})
 	r.prepare(ctx)
@@ -87,23 +95,21 @@ type execution struct {
 	pool  *Pool
 	began time.Time
 
-	mu         sync.Mutex
-	changed    *sync.Cond // an outcome came that is waited for, a batch ended, or the run is to end
-	sink       run.Sink
-	dispatcher *split.Dispatcher
-	room       waitingRoom
-	open       map[string]*catalog.Test // without an outcome yet
-	came       map[string]run.Outcome   // by ID
-	counts     map[run.Outcome]int
-	floods     map[string]*flood // by ID: tests that printed much
-	store      floodStore
-	extras     map[string]int             // by ID: how many entries there are for what processes did beyond their tests
-	notes      []string                   // what went wrong beside the tests
-	paused     bool                       // nothing new is to be taken
-	stopping   bool                       // nothing new is to begin
-	finished   bool                       // as somebody asked for it
-	running    map[int]map[string]bool    // by worker: IDs of the tests that run
-	cancels    map[int]context.CancelFunc // by worker: ends what it does; 0 is what is made ready
+	mu       sync.Mutex
+	resumed  *sync.Cond // the run is no longer paused
+	sink     run.Sink
+	open     map[string]*catalog.Test // without an outcome yet
+	came     map[string]run.Outcome   // by ID
+	counts   map[run.Outcome]int
+	floods   map[string]*flood // by ID: tests that printed much
+	store    floodStore
+	extras   map[string]int             // by ID: how many entries there are for what processes did beyond their tests
+	notes    []string                   // what went wrong beside the tests
+	paused   bool                       // nothing new is to be taken
+	stopping bool                       // nothing new is to begin
+	finished bool                       // as somebody asked for it
+	running  map[int]map[string]bool    // by worker: IDs of the tests that run
+	cancels  map[int]context.CancelFunc // by worker: ends what it does; 0 is what is made ready
 }
 
 // outcomeOfUnrun returns the outcome of the tests that never ran, and the reason to report.
@@ -161,22 +167,75 @@ func (r *execution) enter(worker int, cancel context.CancelFunc) {
 func (r *execution) work(ctx context.Context, number int) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	defer context.AfterFunc(ctx, r.changed.Broadcast)()
 	r.enter(number, cancel)
 	w := r.pool.worker(number)
 	defer r.leave(w)
-	for ctx.Err() == nil {
-		batch := r.next(ctx, number)
-		if batch == nil {
+	for r.awaitResume(ctx) {
+		batch, err := r.job.Source.Next(ctx, number)
+		if err != nil {
+			if err != io.EOF && ctx.Err() == nil {
+				r.note(err.Error())
+			}
 			return
 		}
-		err := r.runBatch(ctx, batch, w)
-		if err != nil && ctx.Err() == nil {
-			for i := range batch.Tests {
-				r.settle(&batch.Tests[i], number, batch.number, run.Errored, err.Error())
+		if r.awaitResume(ctx) {
+			r.claimed(ctx, batch, w)
+		}
+		if err := r.job.Source.Done(ctx, batch); err != nil && ctx.Err() == nil {
+			r.note(err.Error())
+		}
+	}
+}
+
+// awaitResume waits while the run is paused. It reports whether the worker may begin something.
+func (r *execution) awaitResume(ctx context.Context) bool {
+	defer context.AfterFunc(ctx, func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.resumed.Broadcast()
+	})()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for r.paused && ctx.Err() == nil {
+		r.resumed.Wait()
+	}
+	return ctx.Err() == nil
+}
+
+// renewEvery is how often a worker extends its claim on a batch.
+const renewEvery = 5 * time.Second
+
+// claimed runs a batch as long as the worker's claim on it holds.
+func (r *execution) claimed(ctx context.Context, batch *split.Batch, w *worker) {
+	held, lose := context.WithCancelCause(ctx)
+	defer lose(nil)
+	go func() {
+		every := time.NewTicker(renewEvery)
+		defer every.Stop()
+		for {
+			select {
+			case <-held.Done():
+				return
+			case <-every.C:
+				if err := r.job.Source.Renew(held, batch); err != nil {
+					lose(err)
+				}
 			}
 		}
-		r.release(batch)
+	}()
+	err := r.runBatch(held, batch, w)
+	switch {
+	case ctx.Err() != nil:
+	case held.Err() != nil:
+		r.settleAll(batch, w.number, run.Lost, context.Cause(held).Error())
+	case err != nil:
+		r.settleAll(batch, w.number, run.Errored, err.Error())
+	}
+}
+
+func (r *execution) settleAll(batch *split.Batch, worker int, o run.Outcome, why string) {
+	for i := range batch.Tests {
+		r.settle(&batch.Tests[i], worker, batch.Number, o, why)
 	}
 }
 
@@ -216,10 +275,10 @@ func (r *execution) note(text string) {
 }
 
 // runBatch runs a batch; tests that are bad run again as often as is asked for.
-func (r *execution) runBatch(ctx context.Context, batch *taken, w *worker) error {
+func (r *execution) runBatch(ctx context.Context, batch *split.Batch, w *worker) error {
 	for i := range batch.Tests {
 		if why := r.skipReason(&batch.Tests[i]); why != "" {
-			r.settle(&batch.Tests[i], w.number, batch.number, run.Skipped, why)
+			r.settle(&batch.Tests[i], w.number, batch.Number, run.Skipped, why)
 		}
 	}
 	tests := slices.DeleteFunc(slices.Clone(batch.Tests), func(t catalog.Test) bool { return !r.isOpen(t.ID) })
@@ -231,7 +290,7 @@ func (r *execution) runBatch(ctx context.Context, batch *taken, w *worker) error
 		return err
 	}
 	w.groups[batch.Suite] = tests[len(tests)-1].Group
-	tries := newTries(r, w.number, batch.number, tests)
+	tries := newTries(r, w.number, batch.Number, tests)
 	for len(tests) > 0 && err == nil {
 		if err = session.Run(ctx, tests, tries.hear); err == nil {
 			tests, err = tries.again(ctx, session, tests)
@@ -241,24 +300,17 @@ func (r *execution) runBatch(ctx context.Context, batch *taken, w *worker) error
 	return err
 }
 
-// skipReason returns why a test of a batch that begins does not run, empty if it does.
-// What it needs of its own batch is left to the session.
+// skipReason returns why a test of a batch that begins does not run, or "" if it does. The session decides
+// about needs within the batch.
 func (r *execution) skipReason(t *catalog.Test) string {
 	if t.SkipReason != "" {
 		return t.SkipReason
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, id := range t.Rules.Needs {
-		o, ended := r.came[id]
-		switch {
-		case ended && o != run.Passed:
-			return adapter.Unmet(id, o)
-		case !ended && r.open[id] == nil:
-			return fmt.Sprintf("needs %s, which is not picked for this run", id)
-		}
-	}
-	return ""
+	return run.Unmet(t.Rules.Needs, func(id string) (o run.Outcome, picked bool) {
+		return r.came[id], r.came[id] != "" || r.open[id] != nil
+	})
 }
 
 func (r *execution) isOpen(id string) bool {
@@ -313,9 +365,7 @@ func (r *execution) finish(e *run.Event) {
 		}
 		delete(r.open, e.ID)
 		r.came[e.ID] = e.Outcome
-		if r.dispatcher.End(e.ID) {
-			r.assign()
-		}
+		r.job.Source.Ended(e.ID)
 	}
 	r.counts[e.Outcome]++
 }

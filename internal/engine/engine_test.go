@@ -115,7 +115,7 @@ func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, wo
 	p.slots = map[int]string{}
 	r := run.New()
 	var events []run.Event
-	err := Run(ctx, Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: workers, Resources: map[string]int{"bus": 2}}), Workers: workers}, func(e run.Event) {
+	err := Run(ctx, newJob(adapters, tests, split.Deal{Workers: workers, Resources: map[string]int{"bus": 2}}, workers), func(e run.Event) {
 		r.Apply(e)
 		events = append(events, e)
 	})
@@ -211,7 +211,7 @@ func TestQueue(t *testing.T) {
 		{adapter.ScopeWorker, true, "a1 | b1 | a2 | c1"},
 	} {
 		var batches []string
-		for _, b := range dealt(tests, map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, split.Deal{Workers: 2, InOrder: c.inOrder}).Batches {
+		for _, b := range newJob(map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, tests, split.Deal{Workers: 2, InOrder: c.inOrder}, 2).Schedule.Batches {
 			var names []string
 			for _, t := range b.Tests {
 				names = append(names, t.Group+t.Name)
@@ -300,7 +300,7 @@ func TestPlannedWorkers(t *testing.T) {
 			worker[made.ID] = random.IntN(4) // 0 for whichever is free
 		}
 		r := run.New()
-		job := Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{InOrder: true, Worker: worker}), Workers: 3}
+		job := newJob(adapters, tests, split.Deal{InOrder: true, Worker: worker}, 3)
 		if err := Run(context.Background(), job, r.Apply); err != nil {
 			t.Fatal(err)
 		}
@@ -331,7 +331,8 @@ func TestStopAfter(t *testing.T) {
 			tests = append(tests, test(fmt.Sprint("g", i/10, name == "slow", i), name, 1, catalog.Rules{}))
 		}
 		ran := run.New()
-		job := Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{InOrder: true}), Workers: workers, StopAfter: 2}
+		job := newJob(adapters, tests, split.Deal{InOrder: true}, workers)
+		job.StopAfter = 2
 		if err := Run(context.Background(), job, ran.Apply); err != nil {
 			t.Fatal(err)
 		}
@@ -365,7 +366,7 @@ func TestDealing(t *testing.T) {
 				}
 				tests = append(tests, made)
 			}
-			queue := dealt(tests, nil, split.Deal{Workers: workers, Together: map[string]split.Together{"s": level}, First: map[string]int{tests[500].ID: 1}}).Batches
+			queue := newJob(nil, tests, split.Deal{Workers: workers, Together: map[string]split.Together{"s": level}, First: map[string]int{tests[500].ID: 1}}, workers).Schedule.Batches
 			seen, apart := map[string]int{}, map[string]string{}
 			for i, b := range queue {
 				if i > 1 && b.Seconds() > queue[i-1].Seconds()+1e-9 {
@@ -410,7 +411,9 @@ func TestRetries(t *testing.T) {
 		test("a", "fail as said", 1, catalog.Rules{ExpectFail: "known"}), test("b", "needs it", 1, catalog.Rules{Needs: []string{"s:a#twice bad"}}),
 		test("c", "collapse", 1, catalog.Rules{})}
 	r := run.New()
-	if err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: 2}), Workers: 2, Retries: 2}, r.Apply); err != nil {
+	job := newJob(adapters, tests, split.Deal{Workers: 2}, 2)
+	job.Retries = 2
+	if err := Run(context.Background(), job, r.Apply); err != nil {
 		t.Fatal(err)
 	}
 	unstable := r.Result("s:a#twice bad")
@@ -440,7 +443,9 @@ func TestControl(t *testing.T) {
 		control.Finish()
 	}()
 	r := run.New()
-	if err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt(tests, adapters, split.Deal{Workers: 1}), Workers: 1, Control: control}, r.Apply); err != nil {
+	job := newJob(adapters, tests, split.Deal{Workers: 1}, 1)
+	job.Control = control
+	if err := Run(context.Background(), job, r.Apply); err != nil {
 		t.Fatal(err)
 	}
 	if first := r.Result("s:a#signal"); first.Outcome != run.Passed || first.Started.Sub(began) < 50*time.Millisecond {
@@ -458,7 +463,9 @@ func TestFlood(t *testing.T) {
 	adapters := map[string]adapter.Adapter{"s": p}
 	floods := filepath.Join(t.TempDir(), "floods")
 	r, told := run.New(), 0
-	err := Run(context.Background(), Job{Adapters: adapters, Schedule: dealt([]catalog.Test{test("a", "flood", 1, catalog.Rules{})}, adapters, split.Deal{}), Workers: 1, Floods: floods},
+	job := newJob(adapters, []catalog.Test{test("a", "flood", 1, catalog.Rules{})}, split.Deal{}, 1)
+	job.Floods = floods
+	err := Run(context.Background(), job,
 		func(e run.Event) {
 			r.Apply(e)
 			told += len(e.Text)
@@ -502,11 +509,12 @@ func TestFloodsHaveACap(t *testing.T) {
 	}
 }
 
-// dealt is the schedule of tests for adapters.
-func dealt(tests []catalog.Test, adapters map[string]adapter.Adapter, d split.Deal) *split.Schedule {
+// newJob returns a job of tests that a deal divides into batches.
+func newJob(adapters map[string]adapter.Adapter, tests []catalog.Test, d split.Deal, workers int) Job {
 	d.Lasting = map[string]bool{}
 	for suite, a := range adapters {
 		d.Lasting[suite] = a.Scope() == adapter.ScopeWorker
 	}
-	return d.Schedule(tests)
+	schedule := d.Schedule(tests)
+	return Job{Adapters: adapters, Schedule: schedule, Source: Local(schedule, workers), Workers: workers}
 }

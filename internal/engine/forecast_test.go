@@ -72,7 +72,8 @@ func TestForecastIsWhatHappens(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r := newRun(Job{Adapters: adapters, Schedule: schedule, Workers: workers}, pool, func(e run.Event) {
+		source := Local(schedule, workers).(*local)
+		r := newRun(Job{Adapters: adapters, Schedule: schedule, Source: source, Workers: workers}, pool, func(e run.Event) {
 			if e.Event == run.Finished {
 				ended <- e.ID
 			}
@@ -83,7 +84,7 @@ func TestForecastIsWhatHappens(t *testing.T) {
 			close(done)
 		}()
 		asked := workers
-		r.wait(asked)
+		source.wait(asked)
 		for _, end := range testEnds(schedule, forecast) {
 			var want []string
 			for _, s := range forecast {
@@ -99,18 +100,18 @@ func TestForecastIsWhatHappens(t *testing.T) {
 			if end.last {
 				asked++
 			}
-			r.wait(asked)
+			source.wait(asked)
 		}
 		<-done
 	}
 }
 
 // wait waits until workers have asked for batches so often.
-func (r *execution) wait(asked int) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for r.room.asked < asked {
-		r.changed.Wait()
+func (l *local) wait(asked int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for l.asked < asked {
+		l.changed.Wait()
 	}
 }
 

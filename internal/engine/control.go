@@ -1,76 +1,10 @@
 package engine
 
 import (
-	"context"
-	"slices"
 	"sync"
 
 	"fernrelay/core/run"
-	"fernrelay/core/split"
 )
-
-// taken is a batch that a worker has taken.
-type taken struct {
-	*split.Batch
-	number int // from 1
-}
-
-// waitingRoom is the workers that wait for a batch. Those with lower numbers take first, and the first batches are
-// taken once all workers wait, so that the same schedule is always taken alike.
-type waitingRoom struct {
-	waiting []int // worker numbers, ascending
-	open    bool
-	given   map[int]*taken // by worker; nil if there is none left for it
-	asked   int            // how often a worker has asked for a batch
-}
-
-// next returns the next batch that worker may run. It blocks until one is free, and returns nil if
-// none is left for the worker or the run is stopping.
-func (r *execution) next(ctx context.Context, worker int) *taken {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	at, _ := slices.BinarySearch(r.room.waiting, worker)
-	r.room.waiting = slices.Insert(r.room.waiting, at, worker)
-	r.room.asked++
-	r.room.open = r.room.open || len(r.room.waiting) == r.job.Workers
-	r.assign()
-	for ctx.Err() == nil && !r.stopping {
-		if batch, given := r.room.given[worker]; given {
-			delete(r.room.given, worker)
-			return batch
-		}
-		r.changed.Wait()
-	}
-	return nil
-}
-
-// assign gives each waiting worker its next batch, if one is free. It is called whenever one may have become so.
-func (r *execution) assign() {
-	if r.paused || r.stopping || !r.room.open {
-		return
-	}
-	r.room.waiting = slices.DeleteFunc(r.room.waiting, func(worker int) bool {
-		i, left := r.dispatcher.Next(worker)
-		switch {
-		case i >= 0:
-			r.room.given[worker] = &taken{&r.job.Schedule.Batches[i], i + 1}
-		case !left:
-			r.room.given[worker] = nil
-		default:
-			return false
-		}
-		return true
-	})
-	r.changed.Broadcast()
-}
-
-// release records that a batch has ended.
-func (r *execution) release(b *taken) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.dispatcher.Release(b.number - 1)
-	r.assign()
-}
 
 // Control steers a run that goes on, from beside it. The zero value lets it run.
 type Control struct {
@@ -113,8 +47,7 @@ func (r *execution) steer(held, finishing bool) {
 		r.finished = true
 		r.stop()
 	}
-	r.assign()
-	r.changed.Broadcast()
+	r.resumed.Broadcast()
 }
 
 // stopInTime ends what workers do once enough has failed: each goes on until no
