@@ -11,13 +11,12 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/internal/project"
 	"fernrelay/internal/report"
 )
 
 // drawFunnel draws how the pick narrows and gives how many rows it took. Where
 // that is asked for, it tells of the test under the cursor which clauses hold it.
-func (v *survey) drawFunnel(c canvas) int {
+func (v survey) drawFunnel(c canvas) int {
 	t, s := c.theme, v.session
 	steps := s.picked.funnel
 	var why *report.Why
@@ -64,7 +63,7 @@ func (v *survey) drawFunnel(c canvas) int {
 
 // explain tells why the test under the cursor is in the pick or out, nil where
 // there is none.
-func (v *survey) explain() *report.Why {
+func (v survey) explain() *report.Why {
 	test, s := v.current(), v.session
 	if test == nil {
 		return nil
@@ -105,7 +104,7 @@ const cardLabel = 13
 
 // drawCard draws what there is to know of the test under the cursor: in whole
 // where the card is looked into, else cut to its place.
-func (v *survey) drawCard(c canvas, whole bool) {
+func (v survey) drawCard(c canvas, whole bool) {
 	t, test := c.theme, v.current()
 	if test == nil {
 		return
@@ -147,15 +146,12 @@ func (v *survey) drawCard(c canvas, whole bool) {
 }
 
 // drawSource draws the lines of the test in its file.
-func (v *survey) drawSource(c canvas, test *catalog.Test) {
-	for i, line := range v.source {
+func (v survey) drawSource(c canvas, test *catalog.Test) {
+	for i, line := range v.source.lines {
 		c.right(cardLabel-4, i, style{colour: c.theme.faint()}, fmt.Sprint(test.Line+i))
 		c.text(cardLabel, i, style{colour: c.theme.ink}, cut(line, c.width-cardLabel))
 	}
 }
-
-// sourceShown is how many lines of a test are read at most.
-const sourceShown = 100
 
 // lastLine is the last line of a test: where that is not known, the one before
 // the next test of its file.
@@ -176,17 +172,6 @@ func (v *survey) lastLine(t *catalog.Test) int {
 		}
 	}
 	return last
-}
-
-// readSource reads the lines of a file from one to another, both from 1. A file
-// that cannot be read has none.
-func readSource(p *project.Project, file string, first, last int) []string {
-	data, err := p.ReadSource(file)
-	lines := strings.Split(plain.Text(string(data)), "\n")
-	if err != nil || first < 1 || first > len(lines) {
-		return nil
-	}
-	return lines[first-1 : min(len(lines), last, first+sourceShown)]
 }
 
 // draw draws a line's parts side by side, wrapped where there is room for more

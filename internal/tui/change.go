@@ -12,8 +12,8 @@ import (
 	"fernrelay/internal/app"
 )
 
-// updateProject takes a message about the project's files.
-func (a *App) updateProject(msg tea.Msg) tea.Cmd {
+// takeProject takes a message about the project's files.
+func (a *App) takeProject(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case revisionMsg:
 		a.revision = string(msg)
@@ -24,12 +24,10 @@ func (a *App) updateProject(msg tea.Msg) tea.Cmd {
 		}
 		return a.readAgain()
 	case touchedMsg:
-		if msg.run == a.session.run && a.running() {
+		if msg.run == a.watch.run && a.running() {
 			a.message = "files changed: what they touch is run again"
 			msg.run.cancel(app.ErrSuperseded)
 		}
-	case rerunMsg:
-		return a.rerun(msg)
 	case watchedMsg:
 		a.complain(fmt.Errorf("changed files are not noticed: %w", msg.err))
 	case changeMsg:
@@ -68,11 +66,11 @@ func (a *App) changed(msg changedMsg) tea.Cmd {
 		if notes := msg.app.Notes; !slices.Equal(notes, a.session.app.Notes) {
 			a.message = noteWords(notes)
 		}
-		a.session.app = msg.app
+		shared := a.share(func(s *session) { s.app = msg.app })
 		if a.sheet == msg.asked.sheet {
 			a.sheet = nil
 		}
-		return tea.Batch(a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
+		return tea.Batch(shared, a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
 	}
 	a.files = append(a.files, msg.asked.files...) // to be looked at with those that mend it
 	words := strings.ReplaceAll(msg.err.Error(), a.session.app.Project.Dir+string(os.PathSeparator), "")
@@ -109,7 +107,7 @@ func (a *App) readAgain() tea.Cmd {
 
 // touching finds out whether a change touches what runs.
 func (a *App) touching(files []string) tea.Cmd {
-	r, run, pick := a.session.app, a.session.run, a.session.picked.text
+	r, run, pick := a.session.app, a.watch.run, a.session.picked.text
 	if run.cancel == nil {
 		return nil
 	}
@@ -127,26 +125,13 @@ func (a *App) readyChanged(asked change) tea.Cmd {
 	if !asked.runs || !a.watch.onChange || len(asked.files) == 0 || a.working() {
 		return nil
 	}
-	r, pick, workers := a.session.app, a.session.picked.text, a.session.workers()
+	r, pick, workers := a.session.app, a.session.picked.text, a.split.workers()
 	var left *run.Run
-	if run := a.session.run; run != nil {
+	if run := a.watch.run; run != nil {
 		left = run.run
 	}
+	a.preparing = true
 	return func() tea.Msg {
-		request, err := r.ChangeRequest(a.ctx, pick, asked.files, left, workers)
-		return rerunMsg{request, err}
+		return newRunReady(r)(r.ChangeRequest(a.ctx, pick, asked.files, left, workers))
 	}
-}
-
-// rerun runs what changed files touch, where that is something.
-func (a *App) rerun(msg rerunMsg) tea.Cmd {
-	switch {
-	case msg.err != nil:
-		a.complain(msg.err)
-	case len(msg.request.Tests) == 0:
-		a.message = "the change touches no picked test"
-	case !a.working():
-		return a.start(msg.request)
-	}
-	return nil
 }

@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -201,10 +200,12 @@ func (a *App) legAt(x int) int {
 
 // clock tells at the top right what runs.
 func (a *App) clock() string {
-	run := a.session.run
+	run := a.watch.run
 	switch {
 	case run != nil && !run.ended:
 		return fmt.Sprintf("%s · %d of %d workers busy", history.Clock(run.now), run.busy(), len(run.tracks))
+	case a.preparing:
+		return "preparing"
 	case a.working():
 		return "hunting"
 	case run != nil && run.number == 0:
@@ -214,25 +215,32 @@ func (a *App) clock() string {
 	}
 	if all := a.ledger.all; a.leg == legLedger && len(all) > 0 {
 		last := all[len(all)-1]
-		return fmt.Sprintf("run %d began %s", last.Number, ago(time.Since(last.Began)))
+		return fmt.Sprintf("run %d began %s", last.Number, ago(a.now.Sub(last.Began)))
 	}
-	return fmt.Sprintf("%d workers idle", a.session.workers())
+	return fmt.Sprintf("%d workers idle", a.split.workers())
 }
 
 // pickColumn is where the pick begins on its line.
 const pickColumn = 7
 
+// pickTotal says what the pick comes to.
+func (a *App) pickTotal() string {
+	picked := &a.session.picked
+	return fmt.Sprintf("%d of %d tests · %s of work", len(picked.tests), len(picked.Catalog.Tests), history.Clock(picked.weave.Total.Picked.Seconds))
+}
+
+// pickRoom returns the columns that the pick has.
+func (a *App) pickRoom() int { return a.width - pickColumn - width(a.pickTotal()) - 3 }
+
 func (a *App) drawBottom(c canvas) {
 	t, s := c.theme, a.session
 	y := a.height - 2
 	c.rule(0, y-1, a.width, t.faint(), "─")
-	total := fmt.Sprintf("%d of %d tests · %s of work", len(s.picked.tests), len(s.picked.Catalog.Tests), history.Clock(s.picked.weave.Total.Picked.Seconds))
+	total, room := a.pickTotal(), a.pickRoom()
 	counts := style{colour: t.leaf}
-	room := a.width - pickColumn - width(total) - 3
 	c.text(1, y, style{colour: t.fog}, "pick")
 	switch {
 	case a.line.editing:
-		a.line.input.SetWidth(room - 1) // it scrolls where the pick is longer
 		c.text(pickColumn, y, style{t.ink, true}, plainView(a.line.input))
 	case s.picked.text == "":
 		c.text(pickColumn, y, style{colour: t.fog}, "all")

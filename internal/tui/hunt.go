@@ -11,6 +11,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
+	"fernrelay/core/order"
 	"fernrelay/core/plain"
 	"fernrelay/internal/report"
 )
@@ -19,85 +20,110 @@ import (
 // as it grows, and its verdict.
 type huntView struct {
 	session *session
+	keyMap  huntKeyMap
+	hunts   []*liveHunt // the latest first
+	search  *search     // for victims; nil if there is none
+	gauge   order.Gauge // of the orders that have run
 	at      int
 	card    bool // on a narrow screen, the verdict lies over the frond
 }
 
-var huntKeys = struct{ panel, again, all, search, verify, cancel, copied, report, edit, move key.Binding }{
-	panel:  keyPanel,
-	again:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "hunt again")),
-	all:    key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "hunt all failed")),
-	search: key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "try orders")),
-	verify: key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "verify")),
-	cancel: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "stop")),
-	copied: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "copy command")),
-	report: key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "copy Markdown")),
-	edit:   key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
-	move:   key.NewBinding(key.WithHelp("↑↓", "victims")),
+// huntKeyMap has the keys of the view.
+type huntKeyMap struct{ panel, again, all, search, verify, cancel, copied, report, edit, move key.Binding }
+
+func newHuntKeyMap() huntKeyMap {
+	return huntKeyMap{
+		panel:  keyPanel,
+		again:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "hunt again")),
+		all:    key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "hunt all failed")),
+		search: key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "try orders")),
+		verify: key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "verify")),
+		cancel: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "stop")),
+		copied: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "copy command")),
+		report: key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "copy Markdown")),
+		edit:   key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
+		move:   key.NewBinding(key.WithHelp("↑↓", "victims")),
+	}
 }
 
 func (v *huntView) reset() { v.at = 0 }
 
-// show goes to the hunt of a victim.
-func (v *huntView) show(victim string) {
-	v.at = max(0, slices.IndexFunc(v.session.hunts, func(h *liveHunt) bool { return h.victim.ID == victim }))
+func newHuntView(s *session) *huntView { return &huntView{session: s, keyMap: newHuntKeyMap()} }
+
+func (v *huntView) see(s *session) tea.Cmd {
+	v.session = s
+	return nil
+}
+
+func (v *huntView) update(tea.Msg) tea.Cmd { return nil }
+
+func (v *huntView) fit(_, _ int) tea.Cmd {
+	v.at = max(0, min(v.at, len(v.hunts)-1))
+	return nil
+}
+
+// goTo moves the cursor to the hunt of a test, and reports whether there is one.
+func (v *huntView) goTo(victim string) bool {
+	at := slices.IndexFunc(v.hunts, func(h *liveHunt) bool { return h.victim.ID == victim })
+	v.at = max(0, at)
+	return at >= 0
 }
 
 func (v *huntView) name() string { return "Hunt" }
 
 func (v *huntView) figure() (string, bool) {
-	if len(v.session.hunts) == 0 {
+	if len(v.hunts) == 0 {
 		return "–", false
 	}
 	caught := 0
-	for _, h := range v.session.hunts {
+	for _, h := range v.hunts {
 		if len(h.progress.Finding.Culprits) > 0 {
 			caught++
 		}
 	}
-	return fmt.Sprintf("%d/%d caught", caught, len(v.session.hunts)), false
+	return fmt.Sprintf("%d/%d caught", caught, len(v.hunts)), false
 }
 
 func (v *huntView) keys() []key.Binding {
-	k := huntKeys
+	k := v.keyMap
 	return []key.Binding{k.all, k.panel, k.verify, k.search, k.move, k.again, k.copied, k.report, k.edit, k.cancel}
 }
 
-func (v *huntView) press(msg tea.KeyPressMsg) action {
+func (v *huntView) press(msg tea.KeyPressMsg) tea.Msg {
 	h := v.current()
 	switch {
-	case key.Matches(msg, huntKeys.cancel):
-		return action{cancel: true}
-	case key.Matches(msg, huntKeys.all):
-		return action{cmd: v.findVictims()}
-	case key.Matches(msg, huntKeys.search):
-		return action{search: true}
-	case key.Matches(msg, huntKeys.panel):
+	case key.Matches(msg, v.keyMap.cancel):
+		return cancelMsg{}
+	case key.Matches(msg, v.keyMap.all):
+		return background(v.findVictims())
+	case key.Matches(msg, v.keyMap.search):
+		return startSearchMsg{}
+	case key.Matches(msg, v.keyMap.panel):
 		v.card = !v.card
 	case h == nil:
-	case key.Matches(msg, huntKeys.again):
-		return action{hunt: []catalog.Test{h.victim}}
-	case key.Matches(msg, huntKeys.edit):
-		return action{edit: v.culprit(h)}
-	case key.Matches(msg, huntKeys.verify):
+	case key.Matches(msg, v.keyMap.again):
+		return startHuntMsg{victims: []catalog.Test{h.victim}}
+	case key.Matches(msg, v.keyMap.edit):
+		return editFileMsg(v.culprit(h))
+	case key.Matches(msg, v.keyMap.verify):
 		if len(h.progress.Finding.Culprits) == 0 || h.mended() {
-			return action{say: "no culprit of " + plain.Line(h.victim.Name) + " is known: there is nothing to verify"}
+			return sayMsg("no culprit of " + plain.Line(h.victim.Name) + " is known: there is nothing to verify")
 		}
-		return action{hunt: []catalog.Test{h.victim}, verify: true}
-	case key.Matches(msg, huntKeys.copied, huntKeys.report) && len(h.progress.Finding.Order) == 0:
-		return action{say: "the hunt has found nothing yet that could be copied"}
-	case key.Matches(msg, huntKeys.copied):
-		return action{copied: report.Command(h.progress.Finding)}
-	case key.Matches(msg, huntKeys.report):
+		return startHuntMsg{victims: []catalog.Test{h.victim}, verify: true}
+	case key.Matches(msg, v.keyMap.copied, v.keyMap.report) && len(h.progress.Finding.Order) == 0:
+		return sayMsg("the hunt has found nothing yet that could be copied")
+	case key.Matches(msg, v.keyMap.copied):
+		return copyMsg(report.Command(h.progress.Finding))
+	case key.Matches(msg, v.keyMap.report):
 		var text strings.Builder
 		if err := report.Markdown(&text, h.progress.Finding, h.progress.Records); err != nil {
-			return action{say: err.Error()}
+			return sayMsg(err.Error())
 		}
-		return action{copied: text.String()}
+		return copyMsg(text.String())
 	default:
-		v.at = moved(v.at, msg.String(), len(v.session.hunts))
+		v.at = moved(v.at, msg.String(), len(v.hunts))
 	}
-	return action{}
+	return nil
 }
 
 // victimsMsg is the tests that failed in the latest run, to be hunted.
@@ -126,20 +152,19 @@ func (v *huntView) culprit(h *liveHunt) place {
 }
 
 func (v *huntView) current() *liveHunt {
-	if len(v.session.hunts) == 0 {
+	if len(v.hunts) == 0 {
 		return nil
 	}
-	v.at = min(v.at, len(v.session.hunts)-1)
-	return v.session.hunts[v.at]
+	return v.hunts[min(v.at, len(v.hunts)-1)]
 }
 
 func (v *huntView) click(x, y int) {
-	if x < 38 && y >= 3 && len(v.session.hunts) > 0 {
-		v.at = min((y-3)/2, len(v.session.hunts)-1)
+	if x < 38 && y >= 3 && len(v.hunts) > 0 {
+		v.at = min((y-3)/2, len(v.hunts)-1)
 	}
 }
 
-func (v *huntView) draw(c canvas) {
+func (v huntView) draw(c canvas) {
 	t, h := c.theme, v.current()
 	if h == nil {
 		c.text(2, 1, style{t.ink, true}, "Nothing is hunted yet.")
@@ -176,14 +201,14 @@ func (v *huntView) draw(c canvas) {
 
 // drawNarrow shows the frond with the verdict below it, and the verdict whole
 // when it has the panel.
-func (v *huntView) drawNarrow(c canvas, h *liveHunt) {
+func (v huntView) drawNarrow(c canvas, h *liveHunt) {
 	if v.card {
 		v.drawCard(c.sub(2, 1, c.width-4, c.height-1), h)
 		return
 	}
 	x := 2
-	if len(v.session.hunts) > 1 {
-		x = c.text(2, 0, style{colour: c.theme.fog}, fmt.Sprintf("%d of %d  ", v.at+1, len(v.session.hunts)))
+	if len(v.hunts) > 1 {
+		x = c.text(2, 0, style{colour: c.theme.fog}, fmt.Sprintf("%d of %d  ", v.at+1, len(v.hunts)))
 	}
 	_, words, colour := v.verdict(h)
 	c.text(x, 0, style{colour, true}, words)
@@ -191,16 +216,16 @@ func (v *huntView) drawNarrow(c canvas, h *liveHunt) {
 }
 
 // coverage tells which orders have been tried, and that more are.
-func (v *huntView) coverage() string {
-	words := report.Coverage(v.session.gauge)
-	if s := v.session.search; s != nil {
+func (v huntView) coverage() string {
+	words := report.Coverage(v.gauge)
+	if s := v.search; s != nil {
 		return fmt.Sprintf("▸ order %d runs; %s", s.orders+1, words)
 	}
 	return words
 }
 
 // verdict is what came of a hunt, or what it is at, in a word or two, with its shape.
-func (v *huntView) verdict(h *liveHunt) (shape, words string, colour color.Color) {
+func (v huntView) verdict(h *liveHunt) (shape, words string, colour color.Color) {
 	t := v.session.theme
 	shape, words, colour = "◎", string(h.progress.Finding.Verdict), t.orchid
 	switch {

@@ -17,13 +17,13 @@ import (
 	"fernrelay/internal/wording"
 )
 
-func (v *huntView) drawVictims(c canvas) {
+func (v huntView) drawVictims(c canvas) {
 	t := c.theme
 	c.text(1, 0, style{colour: t.fog}, "victims")
 	shown := max(1, (c.height-2)/2)
-	top := follow(0, v.at, shown, len(v.session.hunts))
-	for i := top; i < min(len(v.session.hunts), top+shown); i++ {
-		h := v.session.hunts[i]
+	top := follow(0, v.at, shown, len(v.hunts))
+	for i := top; i < min(len(v.hunts), top+shown); i++ {
+		h := v.hunts[i]
 		y := 2 + 2*(i-top)
 		shape, words, colour := v.verdict(h)
 		c.text(1, y, style{colour: colour}, shape)
@@ -37,7 +37,7 @@ func (v *huntView) drawVictims(c canvas) {
 }
 
 // doing says what a hunt without a verdict is at.
-func (v *huntView) doing(h *liveHunt) string {
+func (v huntView) doing(h *liveHunt) string {
 	switch {
 	case h.err != nil || h.ended:
 		return "interrupted"
@@ -50,7 +50,7 @@ func (v *huntView) doing(h *liveHunt) string {
 // drawFrond draws the stem with a row a halving. Left stands the part that the
 // trial ran, right the part that it left out; filled is the part that holds the
 // culprit, with the victim's outcome beside the part that ran.
-func (v *huntView) drawFrond(c canvas, h *liveHunt) {
+func (v huntView) drawFrond(c canvas, h *liveHunt) {
 	t := c.theme
 	stem := c.width / 2
 	name := plain.Line(h.victim.Name)
@@ -78,7 +78,7 @@ func (v *huntView) drawFrond(c canvas, h *liveHunt) {
 }
 
 // drawFirst tells the trials that came before the halving.
-func (v *huntView) drawFirst(c canvas, stem int, h *liveHunt) {
+func (v huntView) drawFirst(c canvas, stem int, h *liveHunt) {
 	t := c.theme
 	type part struct {
 		words string
@@ -110,7 +110,7 @@ func (v *huntView) drawFirst(c canvas, stem int, h *liveHunt) {
 	}
 }
 
-func (v *huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, depth float64) {
+func (v huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, depth float64) {
 	t := c.theme
 	room := stem - 8
 	size := func(n int) int { return max(width(fmt.Sprint(n))+2, room*n/max(most, 1)) }
@@ -148,7 +148,7 @@ func (v *huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, de
 }
 
 // drawTip draws what the stem comes to, and what it cost.
-func (v *huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
+func (v huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 	t, f := c.theme, h.progress.Finding
 	if h.progress.Err != nil {
 		c.text(2, y+1, style{colour: t.amber}, cut(plain.Line(h.progress.Err.Error()), c.width-2))
@@ -172,7 +172,7 @@ func (v *huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 
 // drawCard draws the verdict: how sure it is, the state left behind, the
 // shortest order that shows it.
-func (v *huntView) drawCard(c canvas, h *liveHunt) {
+func (v huntView) drawCard(c canvas, h *liveHunt) {
 	t, f := c.theme, h.progress.Finding
 	if f.Verdict == "" {
 		c.text(0, 0, style{t.water, true}, v.doing(h))
@@ -226,7 +226,7 @@ func (v *huntView) drawCard(c canvas, h *liveHunt) {
 }
 
 // drawChanged draws the state left behind, a line each where it is tight.
-func (v *huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int {
+func (v huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int {
 	t, changes := c.theme, f.Changed
 	if len(changes) == 0 || y >= c.height {
 		return y
@@ -277,7 +277,7 @@ func (v *huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int 
 	return y
 }
 
-func (v *huntView) drawEvidence(c canvas, y int, label string, times hunt.Times) int {
+func (v huntView) drawEvidence(c canvas, y int, label string, times hunt.Times) int {
 	t := c.theme
 	if times.Runs == 0 || y >= c.height {
 		return y

@@ -90,15 +90,14 @@ const searchBudget = 5 * time.Minute
 
 // startSearch runs the picked tests in orders that have not been tried, and hunts the victims that it finds.
 func (a *App) startSearch() tea.Cmd {
-	s := a.session
 	if a.working() {
 		a.message = "something runs already: x cancels it"
 		return nil
 	}
 	ctx, cancel := context.WithCancel(a.ctx)
-	s.search = &search{cancel: cancel}
-	steps, r := &s.search.steps, s.app
-	how := app.Search{Tests: s.picked.tests, Budget: searchBudget, Enough: 1, Hunt: app.HuntOptions{Workers: s.workers()}}
+	a.hunt.search = &search{cancel: cancel}
+	steps, r := &a.hunt.search.steps, a.session.app
+	how := app.Search{Tests: a.session.picked.tests, Budget: searchBudget, Enough: 1, Hunt: app.HuntOptions{Workers: a.split.workers()}}
 	return tea.Batch(a.startTicking(), a.job(func() tea.Msg {
 		defer cancel()
 		_, err := r.Search(ctx, how, app.SearchProgress{
@@ -112,11 +111,11 @@ func (a *App) startSearch() tea.Cmd {
 
 // followSearch takes the steps of the search since the last frame.
 func (a *App) followSearch() {
-	s := a.session.search
+	s := a.hunt.search
 	for _, step := range s.steps.take() {
 		switch {
 		case step.revealed != nil:
-			s.orders, a.session.gauge = step.revealed.Order, step.revealed.Gauge
+			s.orders, a.hunt.gauge = step.revealed.Order, step.revealed.Gauge
 		case step.victims != nil:
 			hunts := newLiveHunts(step.victims, s.cancel)
 			s.hunts = append(s.hunts, hunts...)
@@ -136,14 +135,14 @@ func (a *App) showHunts(hunts []*liveHunt) {
 	earlier := func(h *liveHunt) bool {
 		return slices.ContainsFunc(hunts, func(other *liveHunt) bool { return other.victim.ID == h.victim.ID })
 	}
-	a.session.hunts = append(hunts, slices.DeleteFunc(a.session.hunts, earlier)...)
+	a.hunt.hunts = append(hunts, slices.DeleteFunc(a.hunt.hunts, earlier)...)
 	a.hunt.reset()
 }
 
 func (a *App) searchEnded(msg searchEndedMsg) tea.Cmd {
 	a.followSearch()
-	hunts := a.session.search.hunts
-	a.session.search = nil
+	hunts := a.hunt.search.hunts
+	a.hunt.search = nil
 	if msg.err == nil && len(hunts) == 0 {
 		a.message = "every test had the same outcome as before"
 	}
@@ -190,11 +189,10 @@ func (a *App) keepHunts(msg keptHuntsMsg) {
 		a.complain(msg.err)
 		return
 	}
-	s := a.session
-	s.gauge = msg.gauge
+	a.hunt.gauge = msg.gauge
 	for _, k := range msg.hunts {
-		if !slices.ContainsFunc(s.hunts, func(h *liveHunt) bool { return h.victim.ID == k.victim.ID }) {
-			s.hunts = append(s.hunts, k)
+		if !slices.ContainsFunc(a.hunt.hunts, func(h *liveHunt) bool { return h.victim.ID == k.victim.ID }) {
+			a.hunt.hunts = append(a.hunt.hunts, k)
 		}
 	}
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // drawCard draws what is known of the test under the cursor.
-func (v *ledgerView) drawCard(c canvas) {
+func (v ledgerView) drawCard(c canvas) {
 	t := c.theme
 	test, ok := v.current()
 	if !ok {
@@ -87,7 +87,7 @@ func drawSince(c canvas, y int, known *history.Card) {
 }
 
 // drawTimes draws the times of a test, run by run, with those from a change on marked.
-func (v *ledgerView) drawTimes(c canvas, y, test int, f *history.Figures) {
+func (v ledgerView) drawTimes(c canvas, y, test int, f *history.Figures) {
 	t := c.theme
 	words := history.Short(f.Seconds)
 	look := style{colour: t.ink}

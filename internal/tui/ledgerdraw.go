@@ -27,9 +27,8 @@ const (
 	beforeCells = 5   // those of them that stand before the runs
 )
 
-func (v *ledgerView) draw(c canvas) {
+func (v ledgerView) draw(c canvas) {
 	t := c.theme
-	v.cells = cellPlace{}
 	switch {
 	case v.wrong != nil:
 		c.text(2, 1, style{t.rust, true}, "The ledger cannot be read.")
@@ -60,36 +59,30 @@ func (v *ledgerView) draw(c canvas) {
 	}
 }
 
-func (v *ledgerView) drawLeft(c canvas) {
+func (v ledgerView) drawLeft(c canvas) {
 	if v.report != nil {
 		v.report.draw(c)
 		return
 	}
-	rows := c.height - testsTop - 2
-	if rows > chartRows+6 {
-		rows -= chartRows + 1
+	rows := testRows(c.height)
+	if rows < c.height-testsTop-2 {
 		v.drawTrend(c.sub(0, c.height-chartRows, c.width, chartRows))
 	}
-	v.drawTests(c, rows)
+	v.drawTests(c)
 }
 
 var orderWords = map[string]string{history.ByTrouble: "most troubled first", history.ByTime: "slowest first", history.ByChange: "most changed time first", history.ByName: "by name"}
 
 // drawTests draws the tests against the runs.
-func (v *ledgerView) drawTests(c canvas, rows int) {
+func (v ledgerView) drawTests(c canvas) {
 	t := c.theme
 	if len(v.order) == 0 {
 		c.text(2, 1, style{colour: t.fog}, "no test that the pick holds is in these runs")
 		return
 	}
-	v.at = max(0, min(v.at, len(v.order)-1))
-	v.top = follow(v.top, v.at, rows, len(v.order))
-	n := min(rows, len(v.order)-v.top)
 	groups, names := v.columns(c.width)
-	left := groups + names + beforeCells
-	cells := c.sub(left, 0, c.width-groups-names-besideCells, c.height)
-	first, shown := v.shownRuns((cells.width + 1) * cellsInPart / (cellsInPart + 1))
-	v.cells = cellPlace{left, first, shown, n}
+	first, shown, n := v.cells.first, v.cells.shown, v.cells.rows
+	cells := c.sub(v.cells.x, 0, c.width-groups-names-besideCells, c.height)
 	c.text(2, 1, style{colour: t.fog}, orderWords[v.by])
 	c.right(c.width-11, 1, style{colour: t.fog}, "passed")
 	c.right(c.width-1, 1, style{colour: t.fog}, "time")
@@ -120,7 +113,7 @@ func (v *ledgerView) columns(room int) (groups, names int) {
 }
 
 // drawRuns says which runs are shown, and marks the chosen one in so many rows.
-func (v *ledgerView) drawRuns(c canvas, first, shown, rows int) {
+func (v ledgerView) drawRuns(c canvas, first, shown, rows int) {
 	t, runs := c.theme, v.past.Runs
 	span := fmt.Sprintf("runs %d – %d", runs[first].Number, runs[first+shown-1].Number)
 	if shown == 1 {
@@ -182,7 +175,7 @@ func (v *ledgerView) shownRuns(room int) (first, shown int) {
 }
 
 // drawFigures draws the pass rate and the time of a test at the end of its row.
-func (v *ledgerView) drawFigures(c canvas, y int, f *history.Figures) {
+func (v ledgerView) drawFigures(c canvas, y int, f *history.Figures) {
 	t := c.theme
 	rate := style{colour: t.ink}
 	switch {
@@ -204,7 +197,7 @@ func (v *ledgerView) drawFigures(c canvas, y int, f *history.Figures) {
 }
 
 // drawTrend draws the work and the wall time of the runs as columns and points.
-func (v *ledgerView) drawTrend(c canvas) {
+func (v ledgerView) drawTrend(c canvas) {
 	t := c.theme
 	x := c.text(2, 0, style{colour: t.fog}, "the whole suite, run by run")
 	x = c.text(x+5, 0, style{t.leaf, true}, "▪ work")
@@ -260,7 +253,7 @@ func roundTop(seconds float64) float64 {
 }
 
 // annotate says since when the runs have as many workers as they have.
-func (v *ledgerView) annotate(c canvas, x int, runs []*run.Record) {
+func (v ledgerView) annotate(c canvas, x int, runs []*run.Record) {
 	last := runs[len(runs)-1]
 	for i := len(runs) - 1; i > 0; i-- {
 		if runs[i-1].Workers != last.Workers {
@@ -273,7 +266,7 @@ func (v *ledgerView) annotate(c canvas, x int, runs []*run.Record) {
 
 // drawPanel draws what there is to know of the chosen run, of the time, and of the test under
 // the cursor.
-func (v *ledgerView) drawPanel(c canvas) {
+func (v ledgerView) drawPanel(c canvas) {
 	if v.report != nil {
 		v.report.drawDetail(c, v)
 		return
@@ -292,7 +285,7 @@ func (v *ledgerView) drawPanel(c canvas) {
 }
 
 // drawCauses draws the causes of the chosen run.
-func (v *ledgerView) drawCauses(c canvas) {
+func (v ledgerView) drawCauses(c canvas) {
 	t, chosen := c.theme, &v.chosen
 	kept := v.all[v.run]
 	x := c.text(0, 0, style{t.ink, true}, fmt.Sprintf("run %d · causes", kept.Number))
@@ -355,7 +348,7 @@ func causeRows(cause *history.KnownCause, names int) int {
 }
 
 // drawCause draws a cause with so many of its tests, and gives the row behind it.
-func (v *ledgerView) drawCause(c canvas, y int, cause *history.KnownCause, names int) int {
+func (v ledgerView) drawCause(c canvas, y int, cause *history.KnownCause, names int) int {
 	t := c.theme
 	tests := wording.Plural(len(cause.Results), "test")
 	left := max(9, width(tests)+2)
@@ -391,7 +384,7 @@ func (v *ledgerView) drawCause(c canvas, y int, cause *history.KnownCause, names
 }
 
 // drawSlowest draws where the time goes, to scale.
-func (v *ledgerView) drawSlowest(c canvas) {
+func (v ledgerView) drawSlowest(c canvas) {
 	t := c.theme
 	slowest := v.past.SlowestTests()
 	c.text(0, 0, style{t.ink, true}, "slowest")

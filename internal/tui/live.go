@@ -128,17 +128,15 @@ func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []ru
 	return live
 }
 
-// startRun runs the tests and gives the live run and the command that waits for its end.
-func startRun(ctx context.Context, r *app.App, q app.Request) (*liveRun, tea.Cmd) {
+// start runs the request that the live run is of. The command waits for its end.
+func (l *liveRun) start(ctx context.Context, r *app.App, q app.Request) tea.Cmd {
 	ctx, cancel := context.WithCancelCause(ctx)
-	q.Schedule = r.Schedule(q)
-	live := newLiveRun(q.Schedule, q.Workers, r.PastOf)
-	live.cancel, live.control = cancel, &app.Control{}
-	q.Control, q.Preparing = live.control, live.making.put
-	return live, func() tea.Msg {
-		ended := runEndedMsg{run: live}
-		live.plans.put(r.Planned(q)) // here, as it takes longer for a larger suite
-		_, ended.number, ended.err = r.Run(ctx, q, live.events.put)
+	l.cancel, l.control = cancel, &app.Control{}
+	q.Control, q.Preparing = l.control, l.making.put
+	return func() tea.Msg {
+		ended := runEndedMsg{run: l}
+		l.plans.put(r.Planned(q)) // here, as it takes longer for a larger suite
+		_, ended.number, ended.err = r.Run(ctx, q, l.events.put)
 		return ended
 	}
 }

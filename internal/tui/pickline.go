@@ -138,26 +138,25 @@ func (l *pickLine) evaluate(text string, s *session) tea.Cmd {
 	}
 }
 
-// take takes the figures of the latest evaluation, and reports whether they came;
-// earlier ones are late.
-func (l *pickLine) take(msg pickedMsg, s *session) bool {
+// take returns the figures of the latest evaluation; ok is false for those of an earlier one, and if the pick is
+// wrong.
+func (l *pickLine) take(msg pickedMsg) (f figures, ok bool) {
 	if msg.number != l.asked {
-		return false
+		return f, false
 	}
 	leaving := l.leaving
 	l.wrong, l.leaving = nil, false
 	if msg.err != nil {
 		errors.As(msg.err, &l.wrong)
-		return false
+		return f, false
 	}
-	s.picked = msg.figures
 	if !leaving {
-		return true
+		return msg.figures, true
 	}
 	l.editing = false
 	l.input.Blur()
 	if msg.figures.text != l.before {
 		l.past = append(l.past, l.before)
 	}
-	return true
+	return msg.figures, true
 }

@@ -30,18 +30,18 @@ func TestWrapped(t *testing.T) {
 // whatever order plans and advice come in.
 func TestPlansFollow(t *testing.T) {
 	a := newApp(t, made(12, 5, 4))
-	p, s := &a.session.planner, a.session
+	p, s := &a.split.planner, a.session
 	ask := func(shards int) plannedMsg {
 		p.want.shards = shards
 		return p.ask(s, true)().(plannedMsg)
 	}
 	second, third, fourth := ask(2), ask(3), ask(4)
 	advise := p.take(third)
-	if len(s.plan().Shards) != 3 || advise == nil || p.have.advice != nil {
-		t.Fatalf("shown are %d shards", len(s.plan().Shards))
+	if len(a.split.plan().Shards) != 3 || advise == nil || p.have.advice != nil {
+		t.Fatalf("shown are %d shards", len(a.split.plan().Shards))
 	}
-	if p.take(second) != nil || len(s.plan().Shards) != 3 {
-		t.Errorf("an old plan is shown, of %d shards", len(s.plan().Shards))
+	if p.take(second) != nil || len(a.split.plan().Shards) != 3 {
+		t.Errorf("an old plan is shown, of %d shards", len(a.split.plan().Shards))
 	}
 	if cmd := p.take(fourth); cmd != nil {
 		t.Error("advice is worked out twice at once")
@@ -59,8 +59,8 @@ func TestPlansFollow(t *testing.T) {
 func TestSplitKeys(t *testing.T) {
 	a := newApp(t, made(12, 5, 4))
 	a.Update(tea.WindowSizeMsg{Width: 160, Height: 40})
-	want := func() splitting { return a.session.planner.want }
-	plan := a.session.plan
+	want := func() splitting { return a.split.planner.want }
+	plan := a.split.plan
 	press(a, "2")
 	press(a, "]]")
 	if want().shards != 6 || len(plan().Shards) != 6 {
@@ -99,18 +99,18 @@ func TestSplitKeys(t *testing.T) {
 		t.Errorf("the limit is %d", want().limit)
 	}
 	press(a, "tt")
-	if want().together != split.Test || a.session.planner.have.together != split.Test || !strings.Contains(a.split.under().Name, "#") {
+	if want().together != split.Test || a.split.planner.have.together != split.Test || !strings.Contains(a.split.under().Name, "#") {
 		t.Errorf("together stay %s, under the cursor is %s", want().together, a.split.under().Name)
 	}
-	act := a.split.press(tea.KeyPressMsg{Code: tea.KeyEnter})
-	if act.planning == nil || len(act.run) != len(a.session.picked.tests) {
-		t.Errorf("enter runs %d tests, planned %t", len(act.run), act.planning != nil)
+	start, _ := a.split.press(tea.KeyPressMsg{Code: tea.KeyEnter}).(startRunMsg)
+	if start.plan == nil || len(start.tests) != len(a.session.picked.tests) {
+		t.Errorf("enter runs %d tests, planned %t", len(start.tests), start.plan != nil)
 	}
 	press(a, "u")
-	if act := a.split.press(tea.KeyPressMsg{Code: tea.KeyEnter}); act.planning != nil || len(act.run) == 0 {
+	if start, _ := a.split.press(tea.KeyPressMsg{Code: tea.KeyEnter}).(startRunMsg); start.plan != nil || len(start.tests) == 0 {
 		t.Error("the queue is run as if it were planned")
 	}
-	a.session.planner.have.err = errors.New("a circle")
+	a.split.planner.have.err = errors.New("a circle")
 	if !strings.Contains(a.View().Content, "a circle") {
 		t.Error("what is wrong is not shown")
 	}

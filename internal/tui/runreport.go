@@ -148,14 +148,13 @@ func (rep *runReport) current() reportRow {
 	if len(rep.rows) == 0 {
 		return reportRow{}
 	}
-	rep.at = max(0, min(rep.at, len(rep.rows)-1))
-	return rep.rows[rep.at]
+	return rep.rows[max(0, min(rep.at, len(rep.rows)-1))]
 }
 
-func (rep *runReport) press(v *ledgerView, msg tea.KeyPressMsg) action {
+func (rep *runReport) press(v *ledgerView, msg tea.KeyPressMsg) tea.Msg {
 	row := rep.current()
 	switch pressed := msg.String(); {
-	case key.Matches(msg, ledgerKeys.back):
+	case key.Matches(msg, v.keyMap.back):
 		v.report = nil
 	case row.branch == nil:
 	case pressed == "enter" || pressed == "space":
@@ -164,17 +163,17 @@ func (rep *runReport) press(v *ledgerView, msg tea.KeyPressMsg) action {
 		rep.fold(row.branch, true)
 	case pressed == "left" || pressed == "h":
 		rep.close(row)
-	case key.Matches(msg, ledgerKeys.hunt) && row.result != nil:
+	case key.Matches(msg, v.keyMap.hunt) && row.result != nil:
 		return v.hunt(row.result.ID)
-	case key.Matches(msg, ledgerKeys.edit) && row.result != nil:
+	case key.Matches(msg, v.keyMap.edit) && row.result != nil:
 		if r := row.result; r.File != "" {
-			return action{edit: place{r.File, r.Line}}
+			return editFileMsg{r.File, r.Line}
 		}
-		return v.edit(row.result.ID)
+		return editTestMsg(row.result.ID)
 	default:
 		rep.at = moved(rep.at, pressed, len(rep.rows))
 	}
-	return action{}
+	return nil
 }
 
 func (rep *runReport) fold(b *branch, open bool) {
@@ -198,13 +197,17 @@ func (rep *runReport) close(row reportRow) {
 	}
 }
 
+// fit keeps the row under the cursor in sight.
+func (rep *runReport) fit(height int) {
+	rep.top = follow(rep.top, rep.at, height-reportTop-1, len(rep.rows))
+}
+
 func (rep *runReport) draw(c canvas) {
 	t := c.theme
 	x := c.text(2, 1, style{t.ink, true}, rep.title)
 	c.text(x+3, 1, style{colour: t.fog}, cut(rep.words, c.width-x-4))
 	c.text(2, 2, style{colour: t.faint()}, cut(runWords(rep.causes.kept), c.width-3))
 	rows := c.height - reportTop - 1
-	rep.top = follow(rep.top, rep.at, rows, len(rep.rows))
 	for i := rep.top; i < min(len(rep.rows), rep.top+rows); i++ {
 		rep.drawRow(c, reportTop+i-rep.top, rep.rows[i], i == rep.at)
 	}
@@ -240,7 +243,7 @@ func (rep *runReport) drawRow(c canvas, y int, row reportRow, current bool) {
 }
 
 // drawDetail draws what there is to know of the row under the cursor.
-func (rep *runReport) drawDetail(c canvas, v *ledgerView) {
+func (rep *runReport) drawDetail(c canvas, v ledgerView) {
 	t, row := c.theme, rep.current()
 	c = c.sub(0, 1, c.width, c.height-2)
 	if row.branch == nil || row.result == nil {

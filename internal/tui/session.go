@@ -2,27 +2,20 @@ package tui
 
 import (
 	"fernrelay/core/catalog"
-	"fernrelay/core/order"
 	"fernrelay/core/pick"
 	"fernrelay/core/plain"
-	"fernrelay/core/split"
 	"fernrelay/internal/app"
 	"fernrelay/internal/workspace"
+
+	tea "charm.land/bubbletea/v2"
 )
 
-// session is what all views look at: the project, what is picked, and the
-// figures that follow from it. It changes only in Update; figures come ready
-// made, so that drawing never counts tests.
+// session is what all views see. It never changes: the application replaces it, so that what is drawn always
+// belongs together.
 type session struct {
-	app     *app.App
-	theme   *theme
-	picked  figures
-	planner planner
-	height  int      // of the view, as it was drawn last
-	run     *liveRun // nil before the first of this session
-	hunts   []*liveHunt
-	search  *search     // for victims; nil where there is none
-	gauge   order.Gauge // of the orders that have run
+	app    *app.App
+	theme  *theme
+	picked figures
 }
 
 // figures are what follows from a pick, with the memory that it was evaluated
@@ -68,18 +61,12 @@ func (f *figures) sign(clause pick.Expr) {
 	}
 }
 
-// plan is the present plan.
-func (s *session) plan() *split.Plan { return &s.planner.have.plan }
-
-// workers is how many workers a run or a hunt has.
-func (s *session) workers() int { return s.planner.want.shards }
-
-// runPick asks for a run of what is picked.
-func (s *session) runPick() action {
+// runPick asks for a run of the picked tests.
+func (s *session) runPick() tea.Msg {
 	if len(s.picked.tests) == 0 {
-		return action{say: "the pick holds no test: there is nothing to run"}
+		return sayMsg("the pick selects no test: there is nothing to run")
 	}
-	return action{run: s.picked.tests}
+	return startRunMsg{tests: s.picked.tests}
 }
 
 // groupAndName takes an ID apart for the screen.

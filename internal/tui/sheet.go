@@ -103,6 +103,15 @@ func (s *sheet) choice(label string) string {
 	return ""
 }
 
+// fit gives the texts the room that there is.
+func (s *sheet) fit(width int) {
+	for i := range s.rows {
+		if s.rows[i].choices == nil {
+			s.rows[i].input.SetWidth(max(1, width-sheetLabel-4))
+		}
+	}
+}
+
 // sheetLabel is where the rows' values begin.
 const sheetLabel = 14
 
@@ -158,7 +167,6 @@ func (s *sheet) drawChoices(c canvas, row *sheetRow, y int) {
 }
 
 func (s *sheet) drawText(c canvas, row *sheetRow, y int) (cursor int) {
-	row.input.SetWidth(max(1, c.width-sheetLabel-4))
 	if row.input.Value() == "" {
 		c.text(sheetLabel, y, style{colour: c.theme.faint()}, cut(row.input.Placeholder, c.width-sheetLabel-3))
 		return sheetLabel

@@ -20,52 +20,109 @@ import (
 // numbers, and in words whether another shard is worth it.
 type splitView struct {
 	session *session
+	keyMap  splitKeyMap
+	planner planner
+	height  int    // of the view
 	top     int    // the first shard shown
 	shard   int    // of the cursor, from 0
 	unit    string // under the cursor; the first of the shard where it is none
 	queue   bool   // a shared queue is shown and run, not fixed shards
-	longest longest
+	longest longestTests
 }
 
-// longest is the longest tests of a unit of a plan, kept while both stay the same.
-type longest struct {
+// longestTests are the longest tests of a unit of a plan, kept while both stay the same.
+type longestTests struct {
 	plan  int
 	unit  string
 	tests []catalog.Test
 }
 
-var splitKeys = struct{ fewer, more, together, limit, unlimit, late, queue, pin, carryUp, carryDown, up, down, left, right, run key.Binding }{
-	fewer:     key.NewBinding(key.WithKeys("["), key.WithHelp("[ ]", "shards")),
-	more:      key.NewBinding(key.WithKeys("]")),
-	together:  key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "together")),
-	limit:     key.NewBinding(key.WithKeys("l"), key.WithHelp("l L", "limit")),
-	unlimit:   key.NewBinding(key.WithKeys("L")),
-	late:      key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "late start")),
-	queue:     key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "fixed or queue")),
-	pin:       key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "pin")),
-	carryUp:   key.NewBinding(key.WithKeys("K", "shift+up"), key.WithHelp("J K", "carry")),
-	carryDown: key.NewBinding(key.WithKeys("J", "shift+down")),
-	up:        key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓←→", "units")),
-	down:      key.NewBinding(key.WithKeys("down", "j")),
-	left:      key.NewBinding(key.WithKeys("left", "h")),
-	right:     key.NewBinding(key.WithKeys("right")),
-	run:       key.NewBinding(key.WithKeys("enter", "r"), key.WithHelp("enter", "run it")),
+// splitKeyMap has the keys of the view.
+type splitKeyMap struct{ fewer, more, together, limit, unlimit, late, queue, pin, carryUp, carryDown, up, down, left, right, run key.Binding }
+
+func newSplitKeyMap() splitKeyMap {
+	return splitKeyMap{
+		fewer:     key.NewBinding(key.WithKeys("["), key.WithHelp("[ ]", "shards")),
+		more:      key.NewBinding(key.WithKeys("]")),
+		together:  key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "together")),
+		limit:     key.NewBinding(key.WithKeys("l"), key.WithHelp("l L", "limit")),
+		unlimit:   key.NewBinding(key.WithKeys("L")),
+		late:      key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "late start")),
+		queue:     key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "fixed or queue")),
+		pin:       key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "pin")),
+		carryUp:   key.NewBinding(key.WithKeys("K", "shift+up"), key.WithHelp("J K", "carry")),
+		carryDown: key.NewBinding(key.WithKeys("J", "shift+down")),
+		up:        key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑↓←→", "units")),
+		down:      key.NewBinding(key.WithKeys("down", "j")),
+		left:      key.NewBinding(key.WithKeys("left", "h")),
+		right:     key.NewBinding(key.WithKeys("right")),
+		run:       key.NewBinding(key.WithKeys("enter", "r"), key.WithHelp("enter", "run it")),
+	}
+}
+
+func newSplitView(s *session) *splitView {
+	v := &splitView{session: s, keyMap: newSplitKeyMap()}
+	v.planner.want = splitting{together: s.app.Together(), shards: min(s.app.Workers(), maxShards)}
+	first := v.planner.ask(s, false)().(plannedMsg)
+	v.planner.answered, v.planner.have = first.asked, first.planning
+	return v
+}
+
+// plan returns the plan that is shown.
+func (v *splitView) plan() *split.Plan { return &v.planner.have.plan }
+
+// workers returns the number of workers of a run or a hunt.
+func (v *splitView) workers() int { return v.planner.want.shards }
+
+// replan asks for another plan of the same tests.
+func (v *splitView) replan() tea.Msg { return background(v.planner.ask(v.session, true)) }
+
+func (v *splitView) see(s *session) tea.Cmd {
+	old := v.session
+	if v.session = s; s.picked.weave != old.picked.weave {
+		return v.planner.ask(s, false)
+	}
+	return nil
+}
+
+func (v *splitView) update(msg tea.Msg) (cmd tea.Cmd) {
+	switch msg := msg.(type) {
+	case plannedMsg:
+		cmd = v.planner.take(msg)
+	case advisedMsg:
+		cmd = v.planner.advised(msg)
+	default:
+		return nil
+	}
+	v.planned()
+	return cmd
+}
+
+// fit keeps the shard of the cursor in sight, and finds the longest tests under it.
+func (v *splitView) fit(_, height int) tea.Cmd {
+	v.height = height
+	rows, shards := v.rows(height), len(v.plan().Shards)
+	v.top = max(0, min(v.top, shards-rows, v.shard), v.shard-rows+1)
+	if unit := v.under(); unit != nil {
+		v.findLongest(unit)
+	}
+	return nil
 }
 
 func (v *splitView) name() string { return "Split" }
 
 func (v *splitView) figure() (string, bool) {
-	plan := v.session.plan()
+	plan := v.plan()
 	return fmt.Sprintf("%d × %s", len(plan.Shards), history.Clock(plan.Finish)), false
 }
 
 func (v *splitView) keys() []key.Binding {
-	k := &splitKeys
+	k := v.keyMap
 	return []key.Binding{k.fewer, k.run, k.together, k.pin, k.limit, k.late, k.queue, k.carryUp, k.up}
 }
 
-func (v *splitView) press(msg tea.KeyPressMsg) action {
-	k := &splitKeys
+func (v *splitView) press(msg tea.KeyPressMsg) tea.Msg {
+	k := v.keyMap
 	switch {
 	case key.Matches(msg, k.fewer):
 		return v.shards(-1)
@@ -98,27 +155,27 @@ func (v *splitView) press(msg tea.KeyPressMsg) action {
 	case key.Matches(msg, k.run):
 		return v.run()
 	}
-	return action{}
+	return nil
 }
 
-func (v *splitView) shards(change int) action {
-	want := &v.session.planner.want
+func (v *splitView) shards(change int) tea.Msg {
+	want := &v.planner.want
 	want.shards = min(max(1, want.shards+change), maxShards)
-	return action{plan: true}
+	return v.replan()
 }
 
 // stay goes to the next finer of what stays together, and behind the finest to
 // the coarsest. What was pinned is no unit then.
-func (v *splitView) stay() action {
-	want := &v.session.planner.want
+func (v *splitView) stay() tea.Msg {
+	want := &v.planner.want
 	next := map[split.Together]split.Together{split.Group: split.File, split.File: split.Test, split.Test: split.Group, split.Suite: split.Group}
 	want.together, want.pins, v.unit = next[want.together], nil, ""
-	return action{plan: true}
+	return v.replan()
 }
 
 // limit changes how many shards run at once, from all of them down to one.
-func (v *splitView) limit(change int) action {
-	want := &v.session.planner.want
+func (v *splitView) limit(change int) tea.Msg {
+	want := &v.planner.want
 	at := want.limit
 	if at == 0 || at > want.shards {
 		at = want.shards
@@ -127,15 +184,15 @@ func (v *splitView) limit(change int) action {
 		at = 0
 	}
 	want.limit = at
-	return action{plan: true}
+	return v.replan()
 }
 
 // lateStarts are those that a shard can be given, in seconds.
 var lateStarts = []float64{0, 15, 30, 60, 120}
 
 // late gives the shard under the cursor the next later start.
-func (v *splitView) late() action {
-	want := &v.session.planner.want
+func (v *splitView) late() tea.Msg {
+	want := &v.planner.want
 	if want.late == nil {
 		want.late = map[int]float64{}
 	}
@@ -144,76 +201,76 @@ func (v *splitView) late() action {
 		delete(want.late, v.shard+1)
 	}
 	v.unit = "" // the cursor stays with the shard, not with what is taken from it
-	return action{plan: true}
+	return v.replan()
 }
 
 // pin keeps the unit under the cursor on its shard, or lets it go again.
-func (v *splitView) pin() action {
-	unit, want := v.under(), &v.session.planner.want
+func (v *splitView) pin() tea.Msg {
+	unit, want := v.under(), &v.planner.want
 	if unit == nil {
-		return action{}
+		return nil
 	}
 	if want.pins[unit.Name] > 0 {
 		delete(want.pins, unit.Name)
-		return action{plan: true}
+		return v.replan()
 	}
 	return v.pinTo(unit.Name, v.shard+1)
 }
 
 // carry takes the unit under the cursor to another shard and pins it there.
-func (v *splitView) carry(change int) action {
-	unit, want := v.under(), &v.session.planner.want
+func (v *splitView) carry(change int) tea.Msg {
+	unit, want := v.under(), &v.planner.want
 	if unit == nil {
-		return action{}
+		return nil
 	}
 	number := v.shard + 1
 	if pinned := want.pins[unit.Name]; pinned > 0 {
 		number = pinned // which the plan that is shown may not know yet
 	}
 	if number += change; number < 1 || number > want.shards {
-		return action{}
+		return nil
 	}
 	return v.pinTo(unit.Name, number)
 }
 
-func (v *splitView) pinTo(name string, number int) action {
-	want := &v.session.planner.want
+func (v *splitView) pinTo(name string, number int) tea.Msg {
+	want := &v.planner.want
 	if want.pins == nil {
 		want.pins = map[string]int{}
 	}
 	want.pins[name] = number
 	v.unit = name
-	return action{plan: true}
+	return v.replan()
 }
 
 // run runs the plan that is shown: each shard on a worker of its own, or all of it
 // from one queue.
-func (v *splitView) run() action {
-	have := &v.session.planner.have
+func (v *splitView) run() tea.Msg {
+	have := v.planner.have // which may change before the run begins
 	if have.study == nil || len(have.study.Tests) == 0 {
 		return v.session.runPick()
 	}
-	act := action{run: have.study.Tests}
+	start := startRunMsg{tests: have.study.Tests}
 	if !v.queue {
-		act.planning = have
+		start.plan = &have
 	}
-	return act
+	return start
 }
 
 // click moves the cursor to a shard.
 func (v *splitView) click(_, y int) {
-	if step := v.step(v.session.height); y >= barsTop && y < barsTop+step*v.rows(v.session.height) {
+	if step := v.step(v.height); y >= barsTop && y < barsTop+step*v.rows(v.height) {
 		v.toShard(v.top + (y-barsTop)/step)
 	}
 }
 
 func (v *splitView) toShard(at int) {
-	v.shard, v.unit = max(0, min(at, len(v.session.plan().Shards)-1)), ""
+	v.shard, v.unit = max(0, min(at, len(v.plan().Shards)-1)), ""
 }
 
 // toUnit moves the cursor along the shard.
 func (v *splitView) toUnit(change int) {
-	units := v.session.plan().Shards[v.shard].Units
+	units := v.plan().Shards[v.shard].Units
 	if len(units) == 0 {
 		return
 	}
@@ -228,7 +285,7 @@ func (v *splitView) place(units []split.Placed) int {
 
 // under is the unit under the cursor, nil where there is none.
 func (v *splitView) under() *split.Placed {
-	plan := v.session.plan()
+	plan := v.plan()
 	if v.shard >= len(plan.Shards) || len(plan.Shards[v.shard].Units) == 0 {
 		return nil
 	}
@@ -238,7 +295,7 @@ func (v *splitView) under() *split.Placed {
 
 // planned lets the cursor follow its unit to where a new plan has put it.
 func (v *splitView) planned() {
-	plan := v.session.plan()
+	plan := v.plan()
 	v.shard = min(v.shard, len(plan.Shards)-1)
 	if v.unit == "" {
 		return
@@ -260,7 +317,7 @@ func leastCurve(height int) int { return max(8, min(15, height*2/5)) }
 
 // step is how many rows a shard takes.
 func (v *splitView) step(height int) int {
-	if height < barsTop+2*len(v.session.plan().Shards)+3+leastCurve(height) {
+	if height < barsTop+2*len(v.plan().Shards)+3+leastCurve(height) {
 		return 1
 	}
 	return 2
@@ -268,17 +325,16 @@ func (v *splitView) step(height int) int {
 
 // rows is how many shards are shown.
 func (v *splitView) rows(height int) int {
-	return max(1, min(len(v.session.plan().Shards), (height-barsTop-3-leastCurve(height))/v.step(height)))
+	return max(1, min(len(v.plan().Shards), (height-barsTop-3-leastCurve(height))/v.step(height)))
 }
 
-func (v *splitView) draw(c canvas) {
-	plan := v.session.plan()
-	v.session.height = c.height
+func (v splitView) draw(c canvas) {
+	plan := v.plan()
 	if len(v.session.picked.tests) == 0 {
 		c.text(2, 1, style{colour: c.theme.fog}, "the pick holds no test: there is nothing to split")
 		return
 	}
-	if err := v.session.planner.have.err; err != nil {
+	if err := v.planner.have.err; err != nil {
 		for i, line := range strings.Split(ansi.Wrap(plain.Line(err.Error()), c.width-4, " "), "\n") {
 			c.text(2, 1+i, style{colour: c.theme.amber}, line)
 		}
@@ -290,7 +346,6 @@ func (v *splitView) draw(c canvas) {
 	if v.queue {
 		v.drawSpread(c.sub(0, barsTop, c.width, rows*step+1))
 	} else {
-		v.top = max(0, min(v.top, len(plan.Shards)-rows, v.shard), v.shard-rows+1)
 		v.drawBars(c.sub(0, barsTop, c.width, rows*step+1), plan, rows, step)
 		v.drawUnder(c, y)
 	}

@@ -15,8 +15,8 @@ import (
 	"fernrelay/internal/wording"
 )
 
-func (v *splitView) drawHeading(c canvas, plan *split.Plan) {
-	t, have := c.theme, &v.session.planner.have
+func (v splitView) drawHeading(c canvas, plan *split.Plan) {
+	t, have := c.theme, &v.planner.have
 	fog, ink := style{colour: t.fog}, style{t.ink, true}
 	x := c.text(2, 1, ink, wording.Plural(len(plan.Shards), "shard"))
 	if have.limit > 0 && have.limit < have.shards {
@@ -48,7 +48,7 @@ func (v *splitView) drawHeading(c canvas, plan *split.Plan) {
 const barsLeft = 8
 
 // drawBars draws the shards; the floor is a line through all of them.
-func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
+func (v splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 	t := c.theme
 	right := 33
 	if c.width < wideScreen {
@@ -73,7 +73,7 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 		for _, u := range shard.Units {
 			tests += len(u.Tests)
 		}
-		if together := v.session.planner.have.together; c.width >= wideScreen && together != split.Test {
+		if together := v.planner.have.together; c.width >= wideScreen && together != split.Test {
 			c.right(c.width-12, y, style{colour: t.fog}, wording.Plural(len(shard.Units), string(together)))
 		}
 		c.right(c.width-1, y, style{colour: t.fog}, wording.Plural(tests, "test"))
@@ -96,8 +96,8 @@ func (v *splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 
 // drawUnits draws one shard: what it waits for, its units to scale, and the one
 // under the cursor underlined.
-func (v *splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y int, scale float64) {
-	t, have := c.theme, &v.session.planner.have
+func (v splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y int, scale float64) {
+	t, have := c.theme, &v.planner.have
 	column := func(seconds float64) int { return barsLeft + int(math.Round(seconds*scale)) }
 	if begin := column(shard.Start); begin > barsLeft && len(shard.Units) > 0 {
 		c.rule(barsLeft, y, begin-barsLeft-1, t.faint(), "╌")
@@ -140,7 +140,7 @@ func (v *splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y i
 
 // drawUnder tells of the unit under the cursor which tests it holds, how long it
 // takes, and how sure that is.
-func (v *splitView) drawUnder(c canvas, y int) {
+func (v splitView) drawUnder(c canvas, y int) {
 	u := v.under()
 	if u == nil {
 		return
@@ -159,11 +159,11 @@ func (v *splitView) drawUnder(c canvas, y int) {
 	if u.Unknown > 0 {
 		x = c.text(x+2, y, style{colour: t.amber}, fmt.Sprintf("%d never measured", u.Unknown))
 	}
-	if number := v.session.planner.have.pins[u.Name]; number > 0 {
+	if number := v.planner.have.pins[u.Name]; number > 0 {
 		x = c.text(x+2, y, style{colour: t.leaf}, "• pinned")
 	}
 	x = c.text(x+2, y, fog, wording.Plural(len(u.Tests), "test"))
-	for i, test := range v.longestOf(u) {
+	for i, test := range v.longest.tests {
 		words := fmt.Sprintf("%s %s", plain.Line(test.Name), history.Short(test.Expected))
 		if x+2+width(words) >= c.width-1 {
 			c.text(x, y, fog, ", …")
@@ -180,10 +180,10 @@ func (v *splitView) drawUnder(c canvas, y int) {
 // namedTests is how many tests of a unit are named.
 const namedTests = 8
 
-// longestOf gives the longest tests of a unit, the longest first.
-func (v *splitView) longestOf(u *split.Placed) []catalog.Test {
-	if v.longest.plan == v.session.planner.answered && v.longest.unit == u.Name {
-		return v.longest.tests
+// findLongest finds the longest tests of a unit, the longest first, unless they are known.
+func (v *splitView) findLongest(u *split.Placed) {
+	if v.longest.plan == v.planner.answered && v.longest.unit == u.Name {
+		return
 	}
 	var longest []catalog.Test
 	for _, id := range u.Tests {
@@ -202,14 +202,13 @@ func (v *splitView) longestOf(u *split.Placed) []catalog.Test {
 			longest = longest[:min(len(longest), namedTests)]
 		}
 	}
-	v.longest.plan, v.longest.unit, v.longest.tests = v.session.planner.answered, u.Name, longest
-	return longest
+	v.longest = longestTests{v.planner.answered, u.Name, longest}
 }
 
 // drawSpread shows how fixed shards and a shared queue would end, in many runs in
 // which tests take as long as they may: darker where more of them end.
-func (v *splitView) drawSpread(c canvas) {
-	advice := v.session.planner.have.advice
+func (v splitView) drawSpread(c canvas) {
+	advice := v.planner.have.advice
 	t := c.theme
 	fog := style{colour: t.fog}
 	if advice == nil {
@@ -248,8 +247,8 @@ func (v *splitView) drawSpread(c canvas) {
 
 // drawCurve draws the finish for the numbers of shards as columns, with the floor
 // of each as a line and what the machines cost together as points.
-func (v *splitView) drawCurve(c canvas) {
-	t, have := c.theme, &v.session.planner.have
+func (v splitView) drawCurve(c canvas) {
+	t, have := c.theme, &v.planner.have
 	x := c.text(2, 0, style{colour: t.fog}, "finish by number of shards")
 	if have.advice == nil || c.height < 6 {
 		return
@@ -306,8 +305,8 @@ func column(c canvas, x, y, thick, eighths int, colour color.Color, amount float
 }
 
 // drawAdvice says in words what the numbers come to.
-func (v *splitView) drawAdvice(c canvas) {
-	have := &v.session.planner.have
+func (v splitView) drawAdvice(c canvas) {
+	have := &v.planner.have
 	if have.advice == nil {
 		c.text(0, 0, style{colour: c.theme.fog}, "working it out …")
 		return

@@ -15,6 +15,7 @@ import (
 // cell under the cursor, how the pick narrows, and the card of one test.
 type survey struct {
 	session  *session
+	keyMap   surveyKeyMap
 	row      int // of layout.rows; behind them stands the margin of all
 	column   int // of layout.columns; behind them stands the margin of tests
 	top      int // the first row shown
@@ -29,11 +30,12 @@ type survey struct {
 	byColumn catalog.Order
 	arranged layout
 	listed   cellList
-	source   []string // of the test whose card is looked into
+	source   source // of the test whose card is looked into
 
-	names     int // the width of the names drawn last
-	weaveRows int // drawn last, for clicks
-	listLeft  int
+	names    int // the width of the groups' names
+	columns  int // of tags that are shown
+	rows     int // of groups that are shown
+	listLeft int // the first column of the list; 0 if it is not shown
 }
 
 // panel is a part of the survey that has the keys.
@@ -45,22 +47,66 @@ const (
 	onCard
 )
 
-var surveyKeys = struct{ panel, narrow, takeOut, only, undo, fold, rows, columns, rule, why, save, look, run, edit, hunt key.Binding }{
-	panel:   keyPanel,
-	narrow:  key.NewBinding(key.WithKeys("+"), key.WithHelp("+", "narrow")),
-	takeOut: key.NewBinding(key.WithKeys("-"), key.WithHelp("-", "take out")),
-	only:    key.NewBinding(key.WithKeys("="), key.WithHelp("=", "only")),
-	undo:    key.NewBinding(key.WithKeys("backspace"), key.WithHelp("⌫", "undo")),
-	fold:    key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "fold")),
-	rows:    key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "order rows")),
-	columns: key.NewBinding(key.WithKeys("O"), key.WithHelp("O", "order columns")),
-	rule:    key.NewBinding(key.WithKeys("R"), key.WithHelp("R", "rule")),
-	why:     key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "why")),
-	save:    key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save pick")),
-	look:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "look into")),
-	run:     key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "run")),
-	edit:    key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
-	hunt:    key.NewBinding(key.WithKeys("H"), key.WithHelp("H", "hunt")),
+// surveyKeyMap has the keys of the view.
+type surveyKeyMap struct{ panel, narrow, takeOut, only, undo, fold, rows, columns, rule, why, save, look, run, edit, hunt key.Binding }
+
+func newSurveyKeyMap() surveyKeyMap {
+	return surveyKeyMap{
+		panel:   keyPanel,
+		narrow:  key.NewBinding(key.WithKeys("+"), key.WithHelp("+", "narrow")),
+		takeOut: key.NewBinding(key.WithKeys("-"), key.WithHelp("-", "take out")),
+		only:    key.NewBinding(key.WithKeys("="), key.WithHelp("=", "only")),
+		undo:    key.NewBinding(key.WithKeys("backspace"), key.WithHelp("⌫", "undo")),
+		fold:    key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "fold")),
+		rows:    key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "order rows")),
+		columns: key.NewBinding(key.WithKeys("O"), key.WithHelp("O", "order columns")),
+		rule:    key.NewBinding(key.WithKeys("R"), key.WithHelp("R", "rule")),
+		why:     key.NewBinding(key.WithKeys("y"), key.WithHelp("y", "why")),
+		save:    key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save pick")),
+		look:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "look into")),
+		run:     key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "run")),
+		edit:    key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
+		hunt:    key.NewBinding(key.WithKeys("H"), key.WithHelp("H", "hunt")),
+	}
+}
+
+func (v *survey) see(s *session) tea.Cmd {
+	v.session = s
+	return nil
+}
+
+func (v *survey) update(msg tea.Msg) tea.Cmd {
+	if msg, ok := msg.(sourceReadMsg); ok {
+		v.source.take(msg)
+	}
+	return nil
+}
+
+// fit lays out the weave and the list, and reads the source of the test whose card is looked into.
+func (v *survey) fit(width, height int) tea.Cmd {
+	list := v.list()
+	v.listLeft = 0
+	switch wide := width >= wideScreen; {
+	case v.focus == onCard:
+		return v.readSource()
+	case wide:
+		v.listLeft = v.weaveWidth(width) + 3
+		v.testTop = follow(v.testTop, v.test, height-3, list.sum.Tests)
+	case v.focus == onList:
+		v.listLeft = 1
+		v.testTop = follow(v.testTop, v.test, height-11, list.sum.Tests)
+	}
+	v.fitWeave(v.weaveWidth(width), height-1-v.below(height))
+	return nil
+}
+
+// readSource reads the lines of the test under the cursor.
+func (v *survey) readSource() tea.Cmd {
+	t := v.current()
+	if t == nil {
+		return nil
+	}
+	return v.source.read(v.session.app.Project, place{t.File, t.Line}, t.Line, v.lastLine(t))
 }
 
 func (v *survey) name() string { return "Survey" }
@@ -70,55 +116,55 @@ func (v *survey) figure() (string, bool) {
 }
 
 func (v *survey) keys() []key.Binding {
-	k := surveyKeys
+	k := v.keyMap
 	return []key.Binding{k.narrow, k.takeOut, k.only, k.undo, k.fold, k.rule, k.why, k.save, k.run, k.panel, k.look, k.hunt, k.edit, k.rows, k.columns}
 }
 
-func (v *survey) press(msg tea.KeyPressMsg) action {
-	v.arrange()
+func (v *survey) press(msg tea.KeyPressMsg) tea.Msg {
+	v.list()
 	t := v.current()
 	switch {
-	case key.Matches(msg, surveyKeys.panel):
+	case key.Matches(msg, v.keyMap.panel):
 		v.focus = [...]panel{onList, onWeave, onWeave}[v.focus]
-	case key.Matches(msg, surveyKeys.look):
+	case key.Matches(msg, v.keyMap.look):
 		v.look(t)
 	case msg.String() == "esc":
 		v.focus, v.why = max(onWeave, v.focus-1), false
-	case key.Matches(msg, surveyKeys.narrow):
+	case key.Matches(msg, v.keyMap.narrow):
 		return v.rewrite(pick.Join)
-	case key.Matches(msg, surveyKeys.takeOut):
+	case key.Matches(msg, v.keyMap.takeOut):
 		return v.rewrite(pick.Without)
-	case key.Matches(msg, surveyKeys.only):
+	case key.Matches(msg, v.keyMap.only):
 		return v.rewrite(func(_, cell string) string { return cell })
-	case key.Matches(msg, surveyKeys.undo):
-		return action{undo: true}
-	case key.Matches(msg, surveyKeys.fold):
+	case key.Matches(msg, v.keyMap.undo):
+		return undoPickMsg{}
+	case key.Matches(msg, v.keyMap.fold):
 		return v.fold()
-	case key.Matches(msg, surveyKeys.rows):
+	case key.Matches(msg, v.keyMap.rows):
 		v.byRow = following(v.byRow)
-		return action{say: "rows in the order of " + string(v.byRow)}
-	case key.Matches(msg, surveyKeys.columns):
+		return sayMsg("rows in the order of " + string(v.byRow))
+	case key.Matches(msg, v.keyMap.columns):
 		v.byColumn = following(v.byColumn)
-		return action{say: "columns in the order of " + string(v.byColumn)}
-	case key.Matches(msg, surveyKeys.why):
+		return sayMsg("columns in the order of " + string(v.byColumn))
+	case key.Matches(msg, v.keyMap.why):
 		v.why = !v.why
-	case key.Matches(msg, surveyKeys.rule):
+	case key.Matches(msg, v.keyMap.rule):
 		return v.rule(t)
-	case key.Matches(msg, surveyKeys.save):
+	case key.Matches(msg, v.keyMap.save):
 		if v.session.picked.text == "" {
-			return action{say: "the pick holds all tests: narrow it before it is saved"}
+			return sayMsg("the pick holds all tests: narrow it before it is saved")
 		}
-		return action{sheet: saveSheet(v.session)}
-	case key.Matches(msg, surveyKeys.run):
+		return openSheetMsg{saveSheet(v.session)}
+	case key.Matches(msg, v.keyMap.run):
 		return v.session.runPick()
-	case key.Matches(msg, surveyKeys.edit) && t != nil:
-		return action{edit: place{t.File, t.Line}}
-	case key.Matches(msg, surveyKeys.hunt) && t != nil:
-		return action{hunt: []catalog.Test{*t}}
+	case key.Matches(msg, v.keyMap.edit) && t != nil:
+		return editFileMsg{t.File, t.Line}
+	case key.Matches(msg, v.keyMap.hunt) && t != nil:
+		return startHuntMsg{victims: []catalog.Test{*t}}
 	default:
 		v.move(msg.String())
 	}
-	return action{}
+	return nil
 }
 
 // look goes one panel further in, from the weave over the list to the card.
@@ -129,9 +175,6 @@ func (v *survey) look(t *catalog.Test) {
 		v.focus = onList
 	default:
 		v.focus++
-	}
-	if v.focus == onCard {
-		v.source = readSource(v.session.app.Project, t.File, t.Line, v.lastLine(t))
 	}
 }
 
@@ -181,7 +224,7 @@ func moved(at int, pressed string, n int) int {
 }
 
 func newSurvey(s *session) *survey {
-	return &survey{session: s, byRow: catalog.ByName, byColumn: catalog.ByTests}
+	return &survey{session: s, keyMap: newSurveyKeyMap(), byRow: catalog.ByName, byColumn: catalog.ByTests}
 }
 
 // layout is which rows and columns the weave has, worked out when the figures,
@@ -283,14 +326,14 @@ func (v *survey) foldAtFirst(w *catalog.Weave) {
 
 // fold folds or unfolds the row under the cursor; a row that has nothing below
 // it folds what it stands in.
-func (v *survey) fold() action {
+func (v *survey) fold() tea.Msg {
 	n := v.arranged.node(v.row)
 	if n == nil {
-		return action{say: "on the row of a folder, space folds it"}
+		return sayMsg("on the row of a folder, space folds it")
 	}
 	if !n.Folds() {
 		if n.Parent < 0 {
-			return action{say: "there is nothing below this group to fold"}
+			return sayMsg("there is nothing below this group to fold")
 		}
 		v.row = slices.Index(v.arranged.rows, n.Parent)
 		n = &v.arranged.weave.Nodes[n.Parent]
@@ -298,16 +341,16 @@ func (v *survey) fold() action {
 	v.folded[foldKey(n)] = !v.folded[foldKey(n)]
 	v.folds++
 	v.arrange()
-	return action{}
+	return nil
 }
 
 // rewrite makes a new pick from the present one and that of the cell under the cursor.
-func (v *survey) rewrite(combine func(old, cell string) string) action {
+func (v *survey) rewrite(combine func(old, cell string) string) tea.Msg {
 	cell := v.cellPick()
 	if cell == "" {
-		return action{say: "this cell is the whole project: go to a group or a tag"}
+		return sayMsg("this cell is the whole project: go to a group or a tag")
 	}
-	return action{setPick: true, pick: combine(v.session.picked.text, cell)}
+	return setPickMsg(combine(v.session.picked.text, cell))
 }
 
 // cellPick is the pick that holds the tests of the cell under the cursor.
@@ -328,7 +371,7 @@ func (v *survey) cellPick() string {
 }
 
 // rule asks for a rule on the test, the cell or the pick.
-func (v *survey) rule(t *catalog.Test) action {
+func (v *survey) rule(t *catalog.Test) tea.Msg {
 	var scopes []scope
 	if t != nil {
 		scopes = append(scopes, scope{"the test", pick.Field("id", t.ID), 1})
@@ -340,12 +383,12 @@ func (v *survey) rule(t *catalog.Test) action {
 		scopes = append(scopes, scope{"the pick", s.text, len(s.tests)})
 	}
 	if scopes == nil {
-		return action{say: "there is nothing here to rule"}
+		return sayMsg("there is nothing here to rule")
 	}
 	if v.focus == onWeave && t != nil && len(scopes) > 1 {
 		scopes[0], scopes[1] = scopes[1], scopes[0]
 	}
-	return action{sheet: ruleSheet(scopes)}
+	return openSheetMsg{ruleSheet(scopes)}
 }
 
 // cellList is the tests of one cell, found once for as long as the cursor stays.
@@ -377,9 +420,9 @@ func (v *survey) list() *cellList {
 	return &v.listed
 }
 
-// current is the test under the cursor, nil where there is none.
+// current returns the test under the cursor, or nil.
 func (v *survey) current() *catalog.Test {
-	at := v.list().members.From(v.test, 1)
+	at := v.listed.members.From(v.test, 1)
 	if len(at) == 0 {
 		return nil
 	}
@@ -395,10 +438,10 @@ func (v *survey) click(x, y int) {
 		return
 	}
 	row, names := v.top+y-2, v.names
-	if y < 2 || y-2 >= v.weaveRows {
+	if y < 2 || y-2 >= v.rows+2 {
 		return
 	}
-	if y-2 >= v.weaveRows-2 {
+	if y-2 >= v.rows {
 		row = len(v.arranged.rows) // the rule and the sums below the rows
 	}
 	v.focus, v.row, v.test = onWeave, min(row, len(v.arranged.rows)), 0

@@ -1,9 +1,14 @@
-// Package tui is the application: one frame around the legs of the work, each
-// leg a view with its keys beside it. Views draw from figures that were added up
-// when the data changed.
+// Package tui is the full-screen application: one frame around the legs of the work.
+//
+//	err := tui.Run(ctx, project)
+//
+// Each leg is a [view] with its own keys. A view changes only when it takes a message; what it wants from the
+// rest of the application it asks for with a message. Drawing changes nothing and reads no file: everything that
+// takes time or touches the disk is a tea.Cmd.
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,48 +23,32 @@ import (
 	"github.com/mattn/go-shellwords"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/internal/app"
 	"fernrelay/internal/project"
+	"fernrelay/internal/wording"
 )
 
-// view is one leg of the work.
+// view is one leg of the work. Only update, press, click, see and fit change it.
 type view interface {
 	// name is the leg's name, figure the one number that matters there.
 	name() string
 	figure() (text string, alarm bool)
-	// press takes a key; do is what follows from it.
-	press(msg tea.KeyPressMsg) action
+	keys() []key.Binding
+
+	// see takes another session.
+	see(s *session) tea.Cmd
+	// update takes a message. A view ignores those of others.
+	update(msg tea.Msg) tea.Cmd
+	// press takes a key and returns what the view asks for, nil for nothing.
+	press(msg tea.KeyPressMsg) tea.Msg
 	// click takes a mouse click, in the view's own cells.
 	click(x, y int)
+	// fit lays the view out for a size. It is called after each change.
+	fit(width, height int) tea.Cmd
+
 	draw(c canvas)
-	keys() []key.Binding
-}
-
-// action is what a view asks the application to do. The zero value asks nothing.
-type action struct {
-	run      []catalog.Test
-	planning *planning // how to run them, where that is planned
-	plan     bool      // to plan anew, as other things are wanted
-	hunt     []catalog.Test
-	verify   bool // only try once more what is known of them
-	search   bool // for tests to hunt
-	edit     place
-	pick     string // a new pick, where setPick
-	undo     bool
-	cancel   bool
-	copied   string
-	hunted   string  // the victim whose hunt is to be shown
-	cmd      tea.Cmd // what is to be worked out beside the interface
-	say      string  // what there is to tell, as why there is nothing to do
-	sheet    *sheet
-
-	setPick bool
-}
-
-type place struct {
-	file string // relative to the project
-	line int
 }
 
 // The legs that the application goes to by itself.
@@ -88,40 +77,47 @@ type App struct {
 	line          pickLine
 	help          bool
 	width, height int
+	now           time.Time // of the latest message
 	dark          bool
 	profile       colorprofile.Profile
 	revision      string
-	message       string   // of what went wrong last
+	message       string   // about what went wrong last
 	broken        string   // what keeps the project from being read again, until it is mended
-	sheet         *sheet   // nil where nothing is asked
+	sheet         *sheet   // nil if nothing is asked
 	changes       []change // to be made of the project, one after the other
 	changing      bool
 	files         []string       // that changed and have not been looked at yet
 	waiting       []catalog.Test // to be hunted once the run that ended is kept
+	preparing     bool           // a run is being prepared
 	ticking       bool
 	quits         int            // how often it was asked to end
 	jobs          sync.WaitGroup // runs and hunts
 }
 
-// New makes the application on an open project.
+// New returns the application on an open project.
 func New(ctx context.Context, r *app.App) (*App, error) {
-	s := &session{app: r}
+	s := &session{app: r, theme: newTheme(nil, true, colorprofile.TrueColor)}
 	var err error
 	if s.picked, err = evaluate(r.Tests, ""); err != nil {
 		return nil, err
 	}
-	s.planner.want = splitting{together: r.Together(), shards: min(r.Workers(), maxShards)}
-	first := s.planner.ask(s, false)().(plannedMsg)
-	s.planner.answered, s.planner.have = first.asked, first.planning
-	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, line: newPickLine()}
-	a.watch = &watch{session: s}
-	a.hunt = &huntView{session: s}
-	a.split = &splitView{session: s}
-	a.ledger = newLedgerView(s)
+	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, now: time.Now(), line: newPickLine()}
+	a.split, a.watch, a.hunt, a.ledger = newSplitView(s), newWatch(s), newHuntView(s), newLedgerView(s)
 	a.legs = []view{newSurvey(s), a.split, a.watch, a.hunt, a.ledger}
-	s.theme = newTheme(nil, a.dark, a.profile)
 	a.message = noteWords(r.Notes)
 	return a, nil
+}
+
+// share replaces the session by a changed one.
+func (a *App) share(change func(s *session)) tea.Cmd {
+	s := *a.session
+	change(&s)
+	a.session = &s
+	var cmds []tea.Cmd
+	for _, leg := range a.legs {
+		cmds = append(cmds, leg.see(&s))
+	}
+	return tea.Batch(cmds...)
 }
 
 // Run shows the application until it is quit.
@@ -144,7 +140,7 @@ func show(ctx context.Context, r *app.App, prepare func(a *App)) error {
 	prepare(a)
 	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(30))
 	go func() {
-		if err := project.Watch(ctx, r.Project.Dir, func(files []string) { p.Send(filesMsg(files)) }); err != nil {
+		if err := r.Watch(ctx, func(files []string) { p.Send(filesMsg(files)) }); err != nil {
 			p.Send(watchedMsg{err})
 		}
 	}()
@@ -186,7 +182,6 @@ type (
 	tickMsg     time.Time
 	revisionMsg string
 	editedMsg   struct{ err error }
-	sayMsg      string // what there is to tell
 	drawnMsg    struct {
 		sheet *sheet
 		file  string
@@ -200,8 +195,9 @@ type (
 	}
 	unfollowedMsg struct{ err error }
 	touchedMsg    struct{ run *liveRun } // files changed that touch what it runs
-	rerunMsg      struct {               // what changed files touch
+	runReadyMsg   struct {
 		request app.Request
+		live    *liveRun
 		err     error
 	}
 	filesMsg   []string // that changed, by their absolute paths
@@ -215,61 +211,114 @@ type (
 
 // Init asks the terminal for its background and git for the revision.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.session.planner.advise(), a.look(), a.recallHunts(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.app.Project.Dir)) })
+	return tea.Batch(tea.RequestBackgroundColor, a.split.planner.advise(), a.look(), a.recallHunts(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.app.Project.Dir)) })
 }
 
-// Update takes a message.
+// Update takes a message, and lays out what is shown.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	a.now = time.Now()
+	return a, tea.Batch(a.take(msg), a.fit())
+}
+
+// fit lays out the leg that is shown.
+func (a *App) fit() tea.Cmd {
+	if a.width < leastWidth || a.height < leastHeight {
+		return nil
+	}
+	a.line.input.SetWidth(a.pickRoom() - 1) // it scrolls if the pick is longer
+	if a.sheet != nil {
+		a.sheet.fit(a.width)
+	}
+	a.watch.idle = fmt.Sprintf("r runs the pick: %d tests on %s, about %s",
+		len(a.session.picked.tests), wording.Plural(a.split.workers(), "worker"), history.Clock(a.split.plan().Finish))
+	return a.legs[a.leg].fit(a.width, a.height-topRows-bottomRows)
+}
+
+// take takes a message.
+func (a *App) take(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		a.width, a.height = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
 		a.dark = msg.IsDark()
-		a.session.theme = newTheme(msg.Color, a.dark, a.profile)
+		return a.share(func(s *session) { s.theme = newTheme(msg.Color, a.dark, a.profile) })
 	case tea.ColorProfileMsg:
 		a.profile = msg.Profile
-		a.session.theme = newTheme(a.session.theme.background, a.dark, a.profile)
+		return a.share(func(s *session) { s.theme = newTheme(s.theme.background, a.dark, a.profile) })
 	case tea.MouseWheelMsg:
-		return a, a.wheel(msg.Mouse())
+		return a.wheel(msg.Mouse())
 	case tea.MouseClickMsg:
 		a.click(msg.Mouse())
-		return a, a.visit()
+		return a.visit()
 	case tea.KeyPressMsg:
-		return a, a.press(msg)
+		return a.press(msg)
 	case tea.PasteMsg:
 		switch {
 		case a.sheet != nil:
-			return a, a.sheet.paste(msg)
+			return a.sheet.paste(msg)
 		case a.line.editing:
-			return a, a.line.update(msg, a.session)
+			return a.line.update(msg, a.session)
 		}
-	case sayMsg:
-		a.message = string(msg)
 	case editedMsg:
 		a.complain(msg.err)
 	case drawnMsg:
 		a.drawn(msg)
+	case pickedMsg:
+		if figures, ok := a.line.take(msg); ok {
+			return a.share(func(s *session) { s.picked = figures })
+		}
+	default:
+		cmds := []tea.Cmd{a.takeAsk(msg), a.takeWork(msg), a.takeProject(msg)}
+		for _, leg := range a.legs {
+			cmds = append(cmds, leg.update(msg))
+		}
+		return tea.Batch(cmds...)
+	}
+	return nil
+}
+
+// takeAsk does what a view asks for.
+func (a *App) takeAsk(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case background:
+		return tea.Cmd(msg)
+	case sayMsg:
+		a.message = string(msg)
+	case setPickMsg:
+		return a.line.set(string(msg), a.session)
+	case undoPickMsg:
+		return a.line.undo(a.session)
+	case openSheetMsg:
+		a.sheet = msg.sheet
+		return a.sheet.open()
 	case filterMsg:
 		a.sheet = nil
-		a.watch.setFilter(filter(msg))
-	case pickedMsg:
-		if a.line.take(msg, a.session) {
-			return a, tea.Batch(a.session.planner.ask(a.session, false), a.ledger.arrange())
+	case cancelMsg:
+		a.cancelAll()
+	case copyMsg:
+		a.message = "copied: " + plain.Line(string(msg))
+		return tea.SetClipboard(string(msg))
+	case startRunMsg:
+		return a.startRun(msg)
+	case startHuntMsg:
+		return a.startHunt(msg)
+	case huntTestMsg:
+		return a.huntTest(string(msg))
+	case startSearchMsg:
+		return a.startSearch()
+	case editFileMsg:
+		return a.editor(place(msg))
+	case editTestMsg:
+		t, ok := a.session.picked.Catalog.Lookup(string(msg))
+		if !ok {
+			a.message = "the project no longer has this test"
+			return nil
 		}
-	case plannedMsg:
-		cmd := a.session.planner.take(msg)
-		a.split.planned()
-		return a, cmd
-	case advisedMsg:
-		cmd := a.session.planner.advised(msg)
-		a.split.planned()
-		return a, cmd
-	case ledgerMsg:
-		return a, msg(a.ledger)
-	default:
-		return a, tea.Batch(a.updateWork(msg), a.updateProject(msg))
+		return a.editor(place{t.File, t.Line})
+	case editorReadyMsg:
+		return tea.ExecProcess(msg.cmd, func(err error) tea.Msg { return editedMsg{err} })
 	}
-	return a, nil
+	return nil
 }
 
 func (a *App) complain(err error) {
@@ -331,7 +380,7 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 		a.leg = int(msg.String()[0] - '1')
 		return a.visit()
 	}
-	return a.do(a.legs[a.leg].press(msg))
+	return a.take(a.legs[a.leg].press(msg))
 }
 
 // visit reads what a leg shows that is not read before it is looked at.
@@ -345,12 +394,12 @@ func (a *App) visit() tea.Cmd {
 // quit ends the application once what runs has come to its end and is kept; asked
 // again it ends what runs, and a third time it leaves at once.
 func (a *App) quit() tea.Cmd {
-	foreign := a.session.run != nil && a.session.run.cancel == nil
+	foreign := a.watch.run != nil && a.watch.run.cancel == nil
 	a.quits++
-	if !a.working() || a.quits > 2 || foreign {
+	if !a.working() || a.quits > 2 || foreign || a.preparing {
 		return tea.Quit
 	}
-	if run := a.session.run; a.quits == 1 && a.running() && !run.stopping {
+	if run := a.watch.run; a.quits == 1 && a.running() && !run.stopping {
 		a.message = "what runs comes to its end and is kept; q again stops it"
 		run.stop()
 		return nil
@@ -360,62 +409,29 @@ func (a *App) quit() tea.Cmd {
 	return nil
 }
 
-// do does what a view asks for.
-func (a *App) do(act action) tea.Cmd {
-	s := a.session
-	a.message = act.say
-	switch {
-	case act.plan:
-		return s.planner.ask(s, true)
-	case act.setPick:
-		return a.line.set(act.pick, s)
-	case act.undo:
-		return a.line.undo(s)
-	case act.sheet != nil:
-		a.sheet = act.sheet
-		return a.sheet.open()
-	case act.cancel:
-		a.cancelAll()
-	case act.cmd != nil:
-		return act.cmd
-	case act.hunted != "":
-		a.leg = legHunt
-		a.hunt.show(act.hunted)
-	case act.copied != "":
-		a.message = "copied: " + plain.Line(act.copied)
-		return tea.SetClipboard(act.copied)
-	case len(act.run) > 0:
-		return a.startRun(act.run, act.planning)
-	case len(act.hunt) > 0:
-		return a.startHunt(act.hunt, act.verify)
-	case act.search:
-		return a.startSearch()
-	case act.edit.file != "":
-		return a.editor(act.edit)
-	}
-	return nil
-}
+// editorReadyMsg brings the command that edits a place.
+type editorReadyMsg struct{ cmd *exec.Cmd }
 
 // editor opens a place in the user's editor.
 func (a *App) editor(at place) tea.Cmd {
-	command := os.Getenv("VISUAL")
-	if command == "" {
-		command = os.Getenv("EDITOR")
-	}
-	words, err := shellwords.Parse(command)
-	if err != nil || len(words) == 0 {
-		a.message = fmt.Sprintf("%s:%d: set EDITOR to the command of your editor to open it from here", at.file, at.line)
+	if at.file == "" {
 		return nil
 	}
-	file, err := a.session.app.Project.SourcePath(at.file)
-	if err != nil {
-		a.message = err.Error()
-		return nil
+	p := a.session.app.Project
+	return func() tea.Msg {
+		words, err := shellwords.Parse(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR")))
+		if err != nil || len(words) == 0 {
+			return sayMsg(fmt.Sprintf("%s:%d: set EDITOR to the command of your editor to open it from here", at.file, at.line))
+		}
+		file, err := p.SourcePath(at.file)
+		if err != nil {
+			return sayMsg(err.Error())
+		}
+		words = append(words, fmt.Sprint("+", at.line), file)
+		cmd := exec.Command(words[0], words[1:]...)
+		cmd.Dir = p.Dir
+		return editorReadyMsg{cmd}
 	}
-	words = append(words, fmt.Sprint("+", at.line), file)
-	cmd := exec.Command(words[0], words[1:]...)
-	cmd.Dir = a.session.app.Project.Dir
-	return tea.ExecProcess(cmd, func(err error) tea.Msg { return editedMsg{err} })
 }
 
 func (a *App) wheel(m tea.Mouse) tea.Cmd {
@@ -426,7 +442,7 @@ func (a *App) wheel(m tea.Mouse) tea.Cmd {
 	if m.Button == tea.MouseWheelUp {
 		code = tea.KeyUp
 	}
-	return a.do(a.legs[a.leg].press(tea.KeyPressMsg{Code: code}))
+	return a.take(a.legs[a.leg].press(tea.KeyPressMsg{Code: code}))
 }
 
 func (a *App) click(m tea.Mouse) {

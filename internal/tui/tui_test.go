@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -81,7 +82,7 @@ func settle(a *App, msg tea.Msg) {
 			return
 		}
 		switch next.(type) {
-		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, ledgerMsg:
+		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, pastReadMsg, changesFoundMsg, testsListedMsg, runReadMsg, cardReadMsg, sayMsg, filterMsg, sourceReadMsg:
 		default:
 			return
 		}
@@ -104,9 +105,9 @@ func press(a *App, keys string) {
 func playRun(a *App, share float64, bad bool) {
 	s := a.session
 	later := catalog.Test{ID: "s:later#水", Group: "水 later", Expected: 30, Spread: 4}
-	live := newLiveRun(split.NewSchedule([]split.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, nil), s.workers(), s.picked.PastOf)
+	live := newLiveRun(split.NewSchedule([]split.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, nil), a.split.workers(), s.picked.PastOf)
 	live.total, live.began, live.planned, live.cancel, live.control = len(s.picked.tests), time.Now().Add(-time.Minute), 90, func(error) {}, &app.Control{}
-	s.run = live
+	a.watch.run = live
 	a.watch.reset()
 	for i, t := range s.picked.tests[:int(share*float64(len(s.picked.tests)))] {
 		at := live.began.Add(time.Duration(i) * 10 * time.Millisecond)
@@ -114,7 +115,7 @@ func playRun(a *App, share float64, bad bool) {
 		if bad || i%9 == 0 {
 			o = run.Failed
 		}
-		worker := 1 + i%s.workers()
+		worker := 1 + i%a.split.workers()
 		live.events.put(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
 		live.events.put(run.Event{Event: run.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
 		for step := range i % 4 {
@@ -143,7 +144,7 @@ func playHunt(a *App) {
 		done.progress.Finding.Changed = append(done.progress.Finding.Changed, hunt.Change{Kind: hunt.Variable, Name: fmt.Sprint("clock.offset", n),
 			Before: "\x1b[1m", After: strings.Repeat("[水 4] ", 99)})
 	}
-	a.session.hunts = []*liveHunt{done, {victim: a.session.picked.tests[3], cancel: func() {}}}
+	a.hunt.hunts = []*liveHunt{done, {victim: a.session.picked.tests[3], cancel: func() {}}}
 }
 
 // playPast gives the application a past of so many runs, with everything failing in it or some.
@@ -186,7 +187,7 @@ func playPast(a *App, runs int, bad bool) {
 }
 
 // TestEveryScreenFits draws every leg in many states and sizes: each row has just
-// the width of the screen, and nothing of a name reaches the terminal as control.
+// the width of the screen, nothing of a name reaches the terminal as control, and drawing changes nothing.
 func TestEveryScreenFits(t *testing.T) {
 	states := map[string]func(*App){
 		"at first":      func(*App) {},
@@ -235,7 +236,12 @@ func TestEveryScreenFits(t *testing.T) {
 					prepare(a)
 					for leg := range a.legs {
 						a.leg = leg
+						a.fit()
+						before := reflect.ValueOf(a.legs[leg]).Elem().Interface()
 						screen, _ := a.screen()
+						if again, _ := a.screen(); again != screen || !reflect.DeepEqual(before, reflect.ValueOf(a.legs[leg]).Elem().Interface()) {
+							t.Errorf("%s at %v: drawing changes it", a.legs[leg].name(), size)
+						}
 						checkScreen(t, fmt.Sprintf("%s at %v", a.legs[leg].name(), size), screen, size[0], size[1])
 					}
 				}
@@ -313,7 +319,7 @@ func TestFoldsAndOrders(t *testing.T) {
 		t.Errorf("read again: at %s on %s, want %s", at(), v.current().ID, before)
 	}
 	press(a, "GGjj")
-	if v.row != len(v.arranged.rows) || !strings.Contains(v.press(tea.KeyPressMsg{Code: tea.KeySpace}).say, "folds") {
+	if v.row != len(v.arranged.rows) || v.press(tea.KeyPressMsg{Code: tea.KeySpace}) != sayMsg("on the row of a folder, space folds it") {
 		t.Errorf("the margin folds")
 	}
 }
@@ -431,7 +437,7 @@ func TestSelectionStays(t *testing.T) {
 	playRun(a, 0.5, true)
 	press(a, "3jj")
 	looked := a.watch.current()
-	r := a.session.run
+	r := a.watch.run
 	for _, test := range a.session.picked.tests[60:] {
 		r.events.put(run.Event{Event: run.Finished, ID: test.ID, Worker: 1, Batch: 1, Outcome: run.Failed, Seconds: run.Took(1), At: time.Now()})
 	}
@@ -453,7 +459,7 @@ func BenchmarkFlood(b *testing.B) {
 	tests := a.session.picked.tests
 	live := newLiveRun(split.NewSchedule([]split.Batch{{Tests: tests}}, nil), 4, a.session.picked.PastOf)
 	live.planned, live.cancel = 90, func(error) {}
-	a.session.run = live
+	a.watch.run = live
 	a.watch.setFilter(filter{show: showAll})
 	const events = 50_000 / 30
 	at := time.Now()

@@ -9,27 +9,28 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/internal/wording"
 )
 
 // watch shows a run: a track a worker on one time axis, the results as they land,
 // and what there is to know of the one under the cursor.
 type watch struct {
 	session  *session
+	keyMap   watchKeyMap
+	run      *liveRun // nil before the first
+	idle     string   // what a run of the pick would be, in words
 	filter   filter
 	list     []*run.Result // what the filter holds, the oldest first
 	taken    int           // how many of the run's results the filter has seen
 	at       int           // of the list, 0 is the newest
 	seen     int           // how many there were when at was set
 	top      int
-	detail   bool // on a narrow screen, the detail lies over the list
-	unfolded bool // all steps are shown
-	listTop  int  // row where the list begins, for clicks
-	source   source
-	onChange bool // changed files run what they touch
-	follows  bool // the runs of other processes are shown
+	detail   bool   // on a narrow screen, the detail lies over the list
+	unfolded bool   // all steps are shown
+	listTop  int    // row where the list begins, for clicks
+	source   source // around the place of the failure under the cursor
+	onChange bool   // changed files run what they touch
+	follows  bool   // the runs of other processes are shown
 }
 
 // filter says which results are listed.
@@ -74,29 +75,29 @@ func (f filter) words() string {
 	return words
 }
 
-var watchKeys = struct {
-	panel, edit, again, all, hunt, cancel, move, filter, narrow, hold, onChange, unfold key.Binding
-}{
-	panel:    keyPanel,
-	edit:     key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
-	again:    key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "run again")),
-	all:      key.NewBinding(key.WithKeys("R"), key.WithHelp("R", "all failed")),
-	hunt:     key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "hunt")),
-	cancel:   key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "end it")),
-	move:     key.NewBinding(key.WithHelp("↑↓", "results")),
-	filter:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "filter")),
-	narrow:   key.NewBinding(key.WithKeys("F"), key.WithHelp("F", "by group, text")),
-	hold:     key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "hold")),
-	onChange: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "on change")),
-	unfold:   key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "steps")),
+// watchKeyMap has the keys of the view.
+type watchKeyMap struct{ panel, edit, again, all, hunt, cancel, move, filter, narrow, hold, onChange, unfold key.Binding }
+
+func newWatchKeyMap() watchKeyMap {
+	return watchKeyMap{
+		panel:    keyPanel,
+		edit:     key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
+		again:    key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "run again")),
+		all:      key.NewBinding(key.WithKeys("R"), key.WithHelp("R", "all failed")),
+		hunt:     key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "hunt")),
+		cancel:   key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "end it")),
+		move:     key.NewBinding(key.WithHelp("↑↓", "results")),
+		filter:   key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "filter")),
+		narrow:   key.NewBinding(key.WithKeys("F"), key.WithHelp("F", "by group, text")),
+		hold:     key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "hold")),
+		onChange: key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "on change")),
+		unfold:   key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "steps")),
+	}
 }
 
 // reset begins anew with another run; what is filtered stays.
 func (v *watch) reset() {
 	v.list, v.taken, v.at, v.top, v.seen, v.unfolded = nil, 0, 0, 0, 0, false
-	if v.filter.show == "" {
-		v.filter.show = showFailed
-	}
 }
 
 // setFilter lists other results of the run.
@@ -107,7 +108,7 @@ func (v *watch) setFilter(f filter) {
 
 // catchUp lists what has landed since.
 func (v *watch) catchUp() {
-	run := v.session.run
+	run := v.run
 	for ; v.taken < len(run.results); v.taken++ {
 		if r := run.results[v.taken]; v.filter.holds(r) {
 			v.list = append(v.list, r)
@@ -120,10 +121,78 @@ func (v *watch) catchUp() {
 	v.at = max(0, min(v.at, len(v.list)-1))
 }
 
+func newWatch(s *session) *watch {
+	return &watch{session: s, keyMap: newWatchKeyMap(), filter: filter{show: showFailed}}
+}
+
+func (v *watch) see(s *session) tea.Cmd {
+	v.session = s
+	return nil
+}
+
+func (v *watch) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case filterMsg:
+		v.setFilter(filter(msg))
+	case sourceReadMsg:
+		v.source.take(msg)
+	}
+	return nil
+}
+
+// show shows another run.
+func (v *watch) show(r *liveRun) {
+	v.run = r
+	v.reset()
+}
+
+// watchPlaces says where the parts of the view are.
+type watchPlaces struct {
+	tracks    int // that are shown
+	rows, air int // of each
+	below     int // the first row of the list and the detail
+	half      int // columns of the list
+}
+
+func (v watch) places(width, height int) watchPlaces {
+	p := watchPlaces{rows: 2, air: 1, half: width}
+	switch n := len(v.run.tracks); {
+	case height < 4+3*n+14:
+		p.rows, p.air = 1, 0
+	case n > 6:
+		p.rows, p.air = 1, 1
+	}
+	p.tracks = min(len(v.run.tracks), max(2, (height-12)/(p.rows+p.air)))
+	p.below = 2 + p.tracks*(p.rows+p.air) + 3
+	if width >= wideScreen {
+		p.half = width * 9 / 20
+	}
+	return p
+}
+
+// resultsShown returns how many results are listed in some rows.
+func resultsShown(height int) int { return max(1, (height-2)/resultRows) }
+
+// fit lists what has landed and reads the source of the failure under the cursor.
+func (v *watch) fit(width, height int) tea.Cmd {
+	if v.run == nil {
+		return nil
+	}
+	v.catchUp()
+	p := v.places(width, height)
+	v.listTop = p.below + 2
+	v.top = follow(v.top, v.at, resultsShown(height-p.below), len(v.list))
+	r := v.current()
+	if r == nil {
+		return nil
+	}
+	return v.source.read(v.session.app.Project, place{r.File, r.Line}, r.Line-2, r.Line+1)
+}
+
 func (v *watch) name() string { return "Watch" }
 
 func (v *watch) figure() (string, bool) {
-	run := v.session.run
+	run := v.run
 	if run == nil {
 		return "–", false
 	}
@@ -135,95 +204,95 @@ func (v *watch) figure() (string, bool) {
 }
 
 func (v *watch) keys() []key.Binding {
-	k := watchKeys
+	k := v.keyMap
 	return []key.Binding{k.hunt, k.move, k.edit, k.again, k.all, k.cancel, k.hold, k.filter, k.narrow, k.unfold, k.onChange, k.panel}
 }
 
-func (v *watch) press(msg tea.KeyPressMsg) action {
-	run := v.session.run
+func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
+	run := v.run
 	switch {
-	case key.Matches(msg, watchKeys.onChange):
+	case key.Matches(msg, v.keyMap.onChange):
 		v.onChange = !v.onChange
 		if v.onChange {
-			return action{say: "on change: saving a file runs the picked tests that it touches; c ends that"}
+			return sayMsg("on change: saving a file runs the picked tests that it touches; c ends that")
 		}
-		return action{say: "changed files run nothing any more"}
-	case key.Matches(msg, watchKeys.panel):
+		return sayMsg("changed files run nothing any more")
+	case key.Matches(msg, v.keyMap.panel):
 		v.detail = !v.detail
-	case run == nil && key.Matches(msg, watchKeys.again):
+	case run == nil && key.Matches(msg, v.keyMap.again):
 		return v.session.runPick()
 	}
 	if run == nil {
-		return action{}
+		return nil
 	}
 	v.catchUp()
 	switch {
-	case key.Matches(msg, watchKeys.cancel):
+	case key.Matches(msg, v.keyMap.cancel):
 		return v.stop(run)
-	case key.Matches(msg, watchKeys.hold):
+	case key.Matches(msg, v.keyMap.hold):
 		return v.hold(run)
-	case key.Matches(msg, watchKeys.filter):
+	case key.Matches(msg, v.keyMap.filter):
 		next := (slices.Index(shows, v.filter.show) + 1) % len(shows)
 		v.setFilter(filter{show: shows[next], group: v.filter.group, text: v.filter.text})
-		return action{}
-	case key.Matches(msg, watchKeys.narrow):
-		return action{sheet: v.filterSheet()}
-	case key.Matches(msg, watchKeys.all) && len(run.bad) > 0:
-		return action{run: v.session.app.WithNeeds(v.tests(run.bad))}
+		return nil
+	case key.Matches(msg, v.keyMap.narrow):
+		return openSheetMsg{v.filterSheet()}
+	case key.Matches(msg, v.keyMap.all) && len(run.bad) > 0:
+		return startRunMsg{tests: v.tests(run.bad), needs: true}
 	}
 	return v.pressResult(msg, v.current())
 }
 
 // pressResult takes a key that goes by the result under the cursor, nil for none.
-func (v *watch) pressResult(msg tea.KeyPressMsg, r *run.Result) action {
+func (v *watch) pressResult(msg tea.KeyPressMsg, r *run.Result) tea.Msg {
 	if r == nil {
-		if key.Matches(msg, watchKeys.again) {
+		if key.Matches(msg, v.keyMap.again) {
 			return v.session.runPick()
 		}
-		return action{}
+		return nil
 	}
 	one := v.tests([]*run.Result{r})
 	switch {
-	case key.Matches(msg, watchKeys.hunt):
-		return action{hunt: one}
-	case key.Matches(msg, watchKeys.again):
-		return action{run: v.session.app.WithNeeds(one)}
-	case key.Matches(msg, watchKeys.edit):
-		return action{edit: place{r.File, r.Line}}
-	case key.Matches(msg, watchKeys.unfold):
+	case key.Matches(msg, v.keyMap.hunt):
+		return startHuntMsg{victims: one}
+	case key.Matches(msg, v.keyMap.again):
+		return startRunMsg{tests: one, needs: true}
+	case key.Matches(msg, v.keyMap.edit):
+		return editFileMsg{r.File, r.Line}
+	case key.Matches(msg, v.keyMap.unfold):
 		v.unfolded = !v.unfolded
-		return action{}
+		return nil
 	}
 	v.at = moved(v.at, msg.String(), len(v.list))
-	return action{}
+	return nil
 }
 
-func (v *watch) stop(run *liveRun) action {
+func (v *watch) stop(run *liveRun) tea.Msg {
 	switch {
 	case run.ended:
-		return action{}
+		return nil
 	case run.cancel == nil:
-		return action{say: "this run belongs to another process: end it there"}
+		return sayMsg("this run belongs to another process: end it there")
 	}
 	run.stop()
 	if run.stopping {
-		return action{say: "what runs comes to its end, nothing new begins; x again stops at once"}
+		return sayMsg("what runs comes to its end, nothing new begins; x again stops at once")
 	}
-	return action{}
+	return nil
 }
 
-func (v *watch) hold(run *liveRun) action {
+func (v *watch) hold(run *liveRun) tea.Msg {
 	switch {
 	case run.ended:
-		return action{}
+		return nil
 	case run.cancel == nil:
-		return action{say: "this run belongs to another process"}
+		return sayMsg("this run belongs to another process")
 	}
 	run.hold()
 	if run.held {
-		return action{say: "held: workers go on with what they have taken and take nothing new; space lets them go on"}
+		return sayMsg("held: workers go on with what they have taken and take nothing new; space lets them go on")
 	}
-	return action{say: "workers take what comes next"}
+	return sayMsg("workers take what comes next")
 }
 
 // filterSheet asks for a part of the groups and of the texts that are listed.
@@ -255,7 +324,7 @@ func (v *watch) tests(results []*run.Result) []catalog.Test {
 
 // current gives the result under the cursor, nil where nothing is listed.
 func (v *watch) current() *run.Result {
-	if v.session.run == nil || len(v.list) == 0 {
+	if v.run == nil || len(v.list) == 0 {
 		return nil
 	}
 	return v.newest(v.at)
@@ -267,46 +336,31 @@ func (v *watch) click(_, y int) {
 	}
 }
 
-func (v *watch) draw(c canvas) {
-	run := v.session.run
+func (v watch) draw(c canvas) {
+	run := v.run
 	if run == nil {
 		v.drawIdle(c)
 		return
 	}
-	v.catchUp()
 	v.drawCounts(c, run)
-	rows, air := 2, 1
-	switch {
-	case c.height < 4+3*len(run.tracks)+14:
-		rows, air = 1, 0
-	case len(run.tracks) > 6:
-		rows, air = 1, 1
-	}
-	shown := min(len(run.tracks), max(2, (c.height-12)/(rows+air)))
-	v.drawTracks(c.sub(0, 2, c.width, shown*(rows+air)+2), run, shown, rows, air)
-	y := 2 + shown*(rows+air) + 3
-	half := c.width * 9 / 20
-	if c.width < wideScreen {
-		half = c.width
-	}
-	if half == c.width && v.detail {
-		v.drawDetail(c.sub(2, y, c.width-4, c.height-y))
+	p := v.places(c.width, c.height)
+	v.drawTracks(c.sub(0, 2, c.width, p.tracks*(p.rows+p.air)+2), run, p)
+	if p.half == c.width && v.detail {
+		v.drawDetail(c.sub(2, p.below, c.width-4, c.height-p.below))
 		return
 	}
-	v.drawResults(c.sub(0, y, half, c.height-y), run)
-	v.listTop = y + 2
-	if half < c.width {
-		v.drawDetail(c.sub(half+2, y, c.width-half-3, c.height-y))
+	v.drawResults(c.sub(0, p.below, p.half, c.height-p.below), run)
+	if p.half < c.width {
+		v.drawDetail(c.sub(p.half+2, p.below, c.width-p.half-3, c.height-p.below))
 	}
 }
 
-func (v *watch) drawIdle(c canvas) {
+func (v watch) drawIdle(c canvas) {
 	t := c.theme
 	words := "Nothing runs yet."
 	if v.follows {
 		words = "No run goes on in this project. One that begins in another terminal shows here."
 	}
 	c.text(2, 1, style{t.ink, true}, words)
-	c.text(2, 3, style{colour: t.fog}, fmt.Sprintf("r runs the pick: %d tests on %s, about %s",
-		len(v.session.picked.tests), wording.Plural(v.session.workers(), "worker"), history.Clock(v.session.plan().Finish)))
+	c.text(2, 3, style{colour: t.fog}, v.idle)
 }

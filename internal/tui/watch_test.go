@@ -14,7 +14,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
-	"fernrelay/internal/engine"
+	"fernrelay/internal/app"
 )
 
 // followed is a run of two workers whose events are told by hand.
@@ -41,8 +41,8 @@ func followedRun(t *testing.T) *followed {
 	second := tests[4]
 	second.Expected, second.Spread, second.Setup = 5, 0, 1
 	live := newLiveRun(split.NewSchedule([]split.Batch{{Tests: first, Worker: 1}, {Tests: []catalog.Test{second}, Worker: 2}}, nil), 2, a.session.picked.PastOf)
-	live.planned, live.control, live.cancel = 6, &engine.Control{}, func(error) {}
-	a.session.run = live
+	live.planned, live.control, live.cancel = 6, &app.Control{}, func(error) {}
+	a.watch.run = live
 	a.watch.reset()
 	return &followed{t, a, live, live.began.Add(10 * time.Second)} // after ten seconds of building
 }
@@ -53,6 +53,7 @@ func (f *followed) tell(later float64, e run.Event) {
 	e.At = f.at
 	f.live.events.put(e)
 	f.live.follow(f.at)
+	f.app.fit()
 }
 
 func (f *followed) id(i int) string { return f.app.session.picked.tests[i].ID }
@@ -152,16 +153,16 @@ func TestFilterAndCursor(t *testing.T) {
 		}
 		press(f.app, "f")
 	}
-	v.setFilter(filter{show: showAll, text: "dry"})
+	settle(f.app, filterMsg(filter{show: showAll, text: "dry"}))
 	if got := listed(); !slices.Equal(got, of(1)) {
 		t.Errorf("%s lists %v", v.filter.words(), got)
 	}
 	group, _ := groupAndName(f.id(4))
-	v.setFilter(filter{show: showAll, group: group})
+	settle(f.app, filterMsg(filter{show: showAll, group: group}))
 	if got := listed(); !slices.Equal(got, of(4, 5, 6, 7)) {
 		t.Errorf("%s lists %v", v.filter.words(), got)
 	}
-	v.setFilter(filter{show: showFailed, text: "nowhere"})
+	settle(f.app, filterMsg(filter{show: showFailed, text: "nowhere"}))
 	f.shows(`nothing is failed with "nowhere" yet`)
 }
 
@@ -196,6 +197,22 @@ func TestSteer(t *testing.T) {
 	f.shows("changed files run nothing any more")
 }
 
+// messages returns what a command and those that it consists of say.
+func messages(cmd tea.Cmd) (all []tea.Msg) {
+	if cmd == nil {
+		return nil
+	}
+	msg := cmd()
+	batch, ok := msg.(tea.BatchMsg)
+	if !ok {
+		return []tea.Msg{msg}
+	}
+	for _, c := range batch {
+		all = append(all, messages(c)...)
+	}
+	return all
+}
+
 // TestOnChangeFromThenOn saves a file before and after it is asked that saving runs tests.
 func TestOnChangeFromThenOn(t *testing.T) {
 	a, _ := ledgerApp(t, 10, 1)
@@ -203,12 +220,11 @@ func TestOnChangeFromThenOn(t *testing.T) {
 	saved := func(meanwhile string) (runs bool) {
 		_, cmd := a.Update(filesMsg{file})
 		press(a, meanwhile)
-		_, cmd = a.Update(cmd())
-		batch, _ := cmd().(tea.BatchMsg)
-		for _, c := range batch {
-			if c != nil {
-				_, rerun := c().(rerunMsg)
-				runs = runs || rerun
+		for _, msg := range messages(cmd) {
+			_, cmd = a.Update(msg)
+			for _, msg := range messages(cmd) {
+				_, ready := msg.(runReadyMsg)
+				runs = runs || ready
 			}
 		}
 		return runs

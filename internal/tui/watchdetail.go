@@ -18,15 +18,7 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// source is the lines of a file around the place of a failure, read once.
-type source struct {
-	file  string
-	line  int
-	first int
-	lines []string
-}
-
-func (v *watch) drawDetail(c canvas) {
+func (v watch) drawDetail(c canvas) {
 	t, r := c.theme, v.current()
 	if r == nil {
 		return
@@ -133,7 +125,7 @@ const stepsFolded = 3
 
 // drawSteps shows the steps of a test: folded those that failed, with their lines,
 // unfolded all, with the first that failed in view.
-func (v *watch) drawSteps(c canvas, y int, r *run.Result) int {
+func (v watch) drawSteps(c canvas, y int, r *run.Result) int {
 	t := c.theme
 	if len(r.Steps) == 0 {
 		return y
@@ -186,9 +178,8 @@ func drawStep(c canvas, y int, s *run.Step) {
 }
 
 // drawSource shows the lines around the place of the failure.
-func (v *watch) drawSource(c canvas, y int, r *run.Result) int {
+func (v watch) drawSource(c canvas, y int, r *run.Result) int {
 	t := c.theme
-	v.read(r)
 	if len(v.source.lines) == 0 || c.height-y < 8 {
 		return y
 	}
@@ -204,19 +195,6 @@ func (v *watch) drawSource(c canvas, y int, r *run.Result) int {
 		y++
 	}
 	return y + 1
-}
-
-// read reads the lines around the place of a failure, once for each place.
-func (v *watch) read(r *run.Result) {
-	if v.source.file == r.File && v.source.line == r.Line {
-		return
-	}
-	v.source = source{file: r.File, line: r.Line}
-	if r.File == "" || r.Line < 1 {
-		return
-	}
-	v.source.first = max(1, r.Line-2)
-	v.source.lines = readSource(v.session.app.Project, r.File, v.source.first, r.Line+1)
 }
 
 // outputRows is how much of the output is shown at most.
@@ -264,18 +242,18 @@ func failingLine(lines []string, r *run.Result) int {
 }
 
 // drawBefore says what ran before the failure on its worker, and offers the hunt.
-func (v *watch) drawBefore(c canvas, y int, r *run.Result) {
+func (v watch) drawBefore(c canvas, y int, r *run.Result) {
 	t := c.theme
 	if r.Worker == 0 || y >= c.height {
 		return
 	}
-	before := v.session.run.before(r)
+	before := v.run.before(r)
 	n := len(before)
 	var last []string
 	for _, id := range before[max(0, n-3):] {
 		last = append(last, report.Name(id))
 	}
-	past := v.session.run.past(r.ID)
+	past := v.run.past(r.ID)
 	c.text(0, y, style{colour: t.fog}, "past")
 	if len(past) == 0 {
 		c.text(10, y, style{colour: t.fog}, "this was the first run that is kept")

@@ -13,7 +13,7 @@ import (
 	"fernrelay/internal/report"
 )
 
-func (v *watch) drawCounts(c canvas, r *liveRun) {
+func (v watch) drawCounts(c canvas, r *liveRun) {
 	t := c.theme
 	x := c.text(2, 1, style{t.ink, true}, fmt.Sprintf("%d of %d", r.run.Done(), r.total))
 	for _, o := range run.Outcomes {
@@ -32,7 +32,7 @@ func (v *watch) drawCounts(c canvas, r *liveRun) {
 }
 
 // drawEnd says when the run should end, or how it ended.
-func (v *watch) drawEnd(c canvas, r *liveRun, x int) {
+func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 	t := c.theme
 	fog, ink := style{colour: t.fog}, style{t.ink, true}
 	say := func(look style, words string) {
@@ -77,7 +77,7 @@ func (v *watch) drawEnd(c canvas, r *liveRun, x int) {
 const late = 0.5
 
 // drawLate says how the run keeps to its plan.
-func (v *watch) drawLate(c canvas, run *liveRun, say func(look style, words string)) {
+func (v watch) drawLate(c canvas, run *liveRun, say func(look style, words string)) {
 	t := c.theme
 	if run.planned > 0 {
 		switch behind := run.ahead.end - run.planned; {
@@ -111,7 +111,7 @@ func (v *watch) drawLate(c canvas, run *liveRun, say func(look style, words stri
 
 // drawTracks draws the workers on one time axis: what is done to scale in the
 // colours of the outcomes, what runs up to now, what is planned pale behind it.
-func (v *watch) drawTracks(c canvas, run *liveRun, shown, rows, air int) {
+func (v watch) drawTracks(c canvas, run *liveRun, p watchPlaces) {
 	t := c.theme
 	const left = 11
 	end := run.ahead.end
@@ -122,8 +122,8 @@ func (v *watch) drawTracks(c canvas, run *liveRun, shown, rows, air int) {
 	span := c.width - left - 2
 	axis := axis{left: left, span: span, scale: float64(span) / end}
 	axis.draw(c, end)
-	for w := range shown {
-		y := 1 + w*(rows+air)
+	for w := range p.tracks {
+		y, rows := 1+w*(p.rows+p.air), p.rows
 		track := &run.tracks[w]
 		c.text(2, y, style{colour: t.fog}, fmt.Sprintf("worker %d", w+1))
 		if rows > 1 {
@@ -144,10 +144,10 @@ func (v *watch) drawTracks(c canvas, run *liveRun, shown, rows, air int) {
 	}
 	if !run.ended {
 		now := axis.at(run.now)
-		for y := range shown * (rows + air) {
+		for y := range p.tracks * (p.rows + p.air) {
 			c.text(now, 1+y, style{t.leaf, true}, "│")
 		}
-		c.text(now-1, 1+shown*(rows+air), style{colour: t.leaf}, "now")
+		c.text(now-1, 1+p.tracks*(p.rows+p.air), style{colour: t.leaf}, "now")
 	}
 }
 
@@ -179,7 +179,7 @@ func drawAhead(c canvas, a axis, y, rows int, ahead []planned, atWork bool) {
 	}
 }
 
-func (v *watch) nameRunning(c canvas, a axis, y int, track *track, now float64) {
+func (v watch) nameRunning(c canvas, a axis, y int, track *track, now float64) {
 	from, to := a.at(track.since), a.at(now)
 	if to-from > 4 {
 		c.text(from+1, y, style{colour: c.theme.ink}, cut(report.Name(track.running), to-from-1))
@@ -189,7 +189,7 @@ func (v *watch) nameRunning(c canvas, a axis, y int, track *track, now float64) 
 // drawDone draws what a worker has done, a cell a time: however many tests there
 // are, each cell looks up the one that ran at its time, and whether a bad one
 // lies in it.
-func (v *watch) drawDone(c canvas, a axis, track *track, y, rows int) {
+func (v watch) drawDone(c canvas, a axis, track *track, y, rows int) {
 	t := c.theme
 	if len(track.done) == 0 {
 		return
@@ -271,7 +271,7 @@ func (a axis) draw(c canvas, end float64) {
 // resultRows is how many rows a result takes in the list.
 const resultRows = 3
 
-func (v *watch) drawResults(c canvas, r *liveRun) {
+func (v watch) drawResults(c canvas, r *liveRun) {
 	t := c.theme
 	if len(v.list) == 0 {
 		words := "nothing is " + v.filter.words()
@@ -283,8 +283,7 @@ func (v *watch) drawResults(c canvas, r *liveRun) {
 	}
 	c.text(2, 0, style{colour: t.fog}, cut(fmt.Sprintf("%s, newest first", plain.Line(v.filter.words())), c.width-12))
 	c.right(c.width-2, 0, style{colour: t.fog}, fmt.Sprint(len(v.list)))
-	shown := max(1, (c.height-2)/resultRows)
-	v.top = follow(v.top, v.at, shown, len(v.list))
+	shown := resultsShown(c.height)
 	for i := v.top; i < min(len(v.list), v.top+shown); i++ {
 		v.drawResult(c, 2+(i-v.top)*resultRows, r, v.newest(i), i == 0 && !r.ended)
 		if i == v.at {
@@ -293,7 +292,7 @@ func (v *watch) drawResults(c canvas, r *liveRun) {
 	}
 }
 
-func (v *watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, newest bool) {
+func (v watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, newest bool) {
 	t := c.theme
 	group, name := groupAndName(r.ID)
 	colour := t.outcome(r.Outcome)
@@ -322,8 +321,8 @@ func (v *watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, newest 
 }
 
 // pastWords says how often a test failed before.
-func (v *watch) pastWords(id string) string {
-	past := v.session.run.past(id)
+func (v watch) pastWords(id string) string {
+	past := v.run.past(id)
 	n := 0
 	for _, o := range past {
 		if o.Bad() {

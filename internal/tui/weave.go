@@ -18,31 +18,54 @@ const (
 	tallScreen = 30  // from here on the funnel has
 )
 
-func (v *survey) draw(c canvas) {
-	v.arrange()
+// weaveWidth returns the columns that the weave has.
+func (v survey) weaveWidth(width int) int {
+	if width >= wideScreen {
+		return width - listWidth - 4
+	}
+	return width
+}
+
+// below returns the rows that are kept below the weave.
+func (v survey) below(height int) int {
+	switch {
+	case height >= tallScreen:
+		return len(v.session.picked.funnel) + 10
+	case height >= 18:
+		return 7
+	}
+	return 0
+}
+
+// fitWeave decides which rows and columns of the weave are shown.
+func (v *survey) fitWeave(width, height int) {
+	l := &v.arranged
+	margins := width - 18
+	columns := len(l.columns) * cellWidth
+	if columns == 0 {
+		columns = len(noTags)
+	}
+	v.names = min(l.names, max(namesWidth, margins-2-columns))
+	v.columns = max(1, min((margins-2-v.names)/cellWidth, len(l.columns)))
+	v.left = follow(v.left, min(v.column, len(l.columns)-1), v.columns, len(l.columns))
+	v.rows = max(0, min(len(l.rows), height-3))
+	v.top = follow(v.top, min(v.row, len(l.rows)-1), v.rows, len(l.rows))
+}
+
+func (v survey) draw(c canvas) {
 	wide := c.width >= wideScreen
-	v.listLeft = 0
 	if v.focus == onCard {
 		v.drawCard(c.sub(2, 1, c.width-4, c.height-1), true)
 		return
 	}
 	if !wide && v.focus == onList {
-		v.listLeft = 1
 		v.drawList(c.sub(1, 1, c.width-2, c.height-9))
 		v.drawFoot(c.sub(2, c.height-7, c.width-4, 7))
 		return
 	}
-	weaveWidth := c.width
+	weaveWidth, below := v.weaveWidth(c.width), v.below(c.height)
 	if wide {
-		weaveWidth = c.width - listWidth - 4
-		v.listLeft = weaveWidth + 3
 		v.drawList(c.sub(v.listLeft, 1, listWidth, c.height-1))
-	}
-	below := 0
-	if c.height >= tallScreen {
-		below = len(v.session.picked.funnel) + 10
-	} else if c.height >= 18 {
-		below = 7
 	}
 	used := v.drawWeave(c.sub(0, 1, weaveWidth, c.height-1-below))
 	if below == 0 {
@@ -59,7 +82,7 @@ func (v *survey) draw(c canvas) {
 
 // drawFoot draws the card, or where it is asked for and there is no other room,
 // why the test is in the pick or out.
-func (v *survey) drawFoot(c canvas) {
+func (v survey) drawFoot(c canvas) {
 	if v.why {
 		v.drawFunnel(c)
 		return
@@ -71,23 +94,12 @@ func (v *survey) drawFoot(c canvas) {
 const noTags = "no tags yet: write //fern:tags above a test, or [tags] into fern.toml"
 
 // drawWeave draws the crosstab and gives how many rows it took.
-func (v *survey) drawWeave(c canvas) int {
+func (v survey) drawWeave(c canvas) int {
 	t, l := c.theme, &v.arranged
-	margins := c.width - 18
-	columns := len(l.columns) * cellWidth
-	if columns == 0 {
-		columns = len(noTags)
-	}
-	v.names = min(l.names, max(namesWidth, margins-2-columns))
-	shown := max(1, min((margins-2-v.names)/cellWidth, len(l.columns)))
-	v.left = follow(v.left, min(v.column, len(l.columns)-1), shown, len(l.columns))
-	rows := min(len(l.rows), c.height-3)
-	v.top = follow(v.top, min(v.row, len(l.rows)-1), rows, len(l.rows))
-	v.weaveRows = rows + 2
-
+	rows, shown := v.rows, v.columns
 	v.drawHead(c, shown)
 	if len(l.columns) == 0 {
-		c.text(2+v.names, 0, style{colour: t.faint()}, cut(noTags, margins-v.names-3))
+		c.text(2+v.names, 0, style{colour: t.faint()}, cut(noTags, c.width-18-v.names-3))
 	}
 	for i := range rows {
 		v.drawWeaveRow(c, 1+i, v.top+i, shown)
@@ -103,7 +115,7 @@ func (v *survey) drawWeave(c canvas) int {
 }
 
 // drawHead draws the tags above their columns, with what the pick does with each.
-func (v *survey) drawHead(c canvas, shown int) {
+func (v survey) drawHead(c canvas, shown int) {
 	t, l, s := c.theme, &v.arranged, v.session
 	group := "group"
 	if v.byRow != catalog.ByName {
@@ -146,7 +158,7 @@ func follow(top, at, shown, n int) int {
 	return max(0, min(top, n-shown))
 }
 
-func (v *survey) drawWeaveRow(c canvas, y, row, shown int) {
+func (v survey) drawWeaveRow(c canvas, y, row, shown int) {
 	t, l := c.theme, &v.arranged
 	node := l.node(row)
 	name, x := style{colour: t.ink}, 2+2*node.Depth
@@ -169,7 +181,7 @@ func (v *survey) drawWeaveRow(c canvas, y, row, shown int) {
 
 // drawCells draws the cells of a row and its margins; the row behind the last is
 // that of all.
-func (v *survey) drawCells(c canvas, y, row, shown int) {
+func (v survey) drawCells(c canvas, y, row, shown int) {
 	t, l := c.theme, &v.arranged
 	all := row == len(l.rows)
 	for i := range min(shown, len(l.columns)-v.left) {
@@ -199,7 +211,7 @@ func (v *survey) drawCells(c canvas, y, row, shown int) {
 	}
 }
 
-func (v *survey) drawCell(c canvas, x, y int, cell catalog.Cell, amount float64) {
+func (v survey) drawCell(c canvas, x, y int, cell catalog.Cell, amount float64) {
 	t := c.theme
 	if cell.All.Tests == 0 {
 		c.right(x+cellWidth-3, y, style{colour: t.faint()}, "·")
@@ -219,7 +231,7 @@ func (v *survey) drawCell(c canvas, x, y int, cell catalog.Cell, amount float64)
 	c.right(x+cellWidth-3, y, look, " "+cut(cell.String(), cellWidth-3))
 }
 
-func (v *survey) drawCursor(c canvas, x, y, width int) {
+func (v survey) drawCursor(c canvas, x, y, width int) {
 	look := style{c.theme.leaf, true}
 	if v.focus != onWeave {
 		look.colour = c.theme.fog
@@ -230,8 +242,8 @@ func (v *survey) drawCursor(c canvas, x, y, width int) {
 
 // drawList draws the tests of the cell under the cursor: expected time, last
 // outcomes, name.
-func (v *survey) drawList(c canvas) {
-	t, l, list := c.theme, &v.arranged, v.list()
+func (v survey) drawList(c canvas) {
+	t, l, list := c.theme, &v.arranged, &v.listed
 	heading := "all"
 	if n := l.node(v.row); n != nil {
 		heading = plain.Line(n.Path)
@@ -252,8 +264,6 @@ func (v *survey) drawList(c canvas) {
 	c.text(0, 1, style{colour: t.faint()}, "0")
 	c.right(barWidth, 1, style{colour: t.faint()}, history.Short(list.sum.Longest))
 	c.right(barWidth+1+pastShown, 1, style{colour: t.faint()}, "past")
-	v.test = min(v.test, list.sum.Tests-1)
-	v.testTop = follow(v.testTop, v.test, c.height-2, list.sum.Tests)
 	for i, index := range list.members.From(v.testTop, c.height-2) {
 		v.drawTest(c, 2+i, index, list.sum.Longest, v.testTop+i == v.test)
 	}
@@ -264,7 +274,7 @@ const (
 	pastShown = 8
 )
 
-func (v *survey) drawTest(c canvas, y, index int, longest float64, current bool) {
+func (v survey) drawTest(c canvas, y, index int, longest float64, current bool) {
 	t, s := c.theme, v.session
 	test := &s.picked.Catalog.Tests[index]
 	look := style{colour: t.ink, bold: current && v.focus == onList}

@@ -10,14 +10,17 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/plain"
 	"fernrelay/internal/app"
 )
 
-// updateWork takes a message about runs, hunts and searches.
-func (a *App) updateWork(msg tea.Msg) tea.Cmd {
+// takeWork takes a message about runs, hunts and searches.
+func (a *App) takeWork(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tickMsg:
 		return a.tick(time.Time(msg))
+	case runReadyMsg:
+		return a.runReady(msg)
 	case runEndedMsg:
 		return a.runEnded(msg)
 	case huntEndedMsg:
@@ -35,8 +38,7 @@ func (a *App) updateWork(msg tea.Msg) tea.Cmd {
 		}
 		return a.found()
 	case followedMsg:
-		a.session.run = msg.run
-		a.watch.reset()
+		a.watch.show(msg.run)
 		return tea.Batch(msg.wait, a.startTicking(), a.look())
 	case unfollowedMsg:
 		a.complain(fmt.Errorf("the run that goes on cannot be followed: %w", msg.err))
@@ -63,23 +65,23 @@ func nextTick() tea.Cmd {
 }
 
 func (a *App) follow(now time.Time) {
-	if a.session.run != nil {
-		a.session.run.follow(now)
+	if a.watch.run != nil {
+		a.watch.run.follow(now)
 	}
-	for _, h := range a.session.hunts {
+	for _, h := range a.hunt.hunts {
 		h.follow()
 	}
-	if a.session.search != nil {
+	if a.hunt.search != nil {
 		a.followSearch()
 	}
 }
 
 func (a *App) working() bool {
-	return a.running() || a.session.search != nil || slices.ContainsFunc(a.session.hunts, func(h *liveHunt) bool { return !h.ended })
+	return a.preparing || a.running() || a.hunt.search != nil || slices.ContainsFunc(a.hunt.hunts, func(h *liveHunt) bool { return !h.ended })
 }
 
 func (a *App) running() bool {
-	run := a.session.run
+	run := a.watch.run
 	return run != nil && !(run.ended && (run.number > 0 || run.err != nil || run.cancel == nil))
 }
 
@@ -111,13 +113,13 @@ func (a *App) found() tea.Cmd {
 }
 
 func (a *App) cancelAll() {
-	if run := a.session.run; run != nil && run.cancel != nil {
+	if run := a.watch.run; run != nil && run.cancel != nil {
 		run.cancel(nil)
 	}
-	for _, h := range a.session.hunts {
+	for _, h := range a.hunt.hunts {
 		h.cancel()
 	}
-	if s := a.session.search; s != nil {
+	if s := a.hunt.search; s != nil {
 		s.cancel()
 	}
 }
@@ -129,7 +131,7 @@ func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 	recall := a.change(change{apply: (*app.App).Recall})
 	if victims := a.waiting; victims != nil {
 		a.waiting = nil
-		return tea.Batch(recall, a.startHunt(victims, false))
+		return tea.Batch(recall, a.startHunt(startHuntMsg{victims: victims}))
 	}
 	return tea.Batch(recall, a.readAgain(), a.recallHunts(), a.ledger.readAgain())
 }
@@ -147,34 +149,53 @@ func (a *App) huntEnded(msg huntEndedMsg) {
 	}
 }
 
-// startRun runs tests, as they are planned or else from one queue.
-func (a *App) startRun(tests []catalog.Test, p *planning) tea.Cmd {
-	s := a.session
+// startRun prepares a run of tests beside the interface.
+func (a *App) startRun(msg startRunMsg) tea.Cmd {
+	if len(msg.tests) == 0 {
+		return nil
+	}
 	if a.working() {
 		a.message = "something runs already: x cancels it"
 		return nil
 	}
-	var request app.Request
-	var err error
-	if p != nil {
-		request, err = s.app.PlanRequest(s.picked.text, tests, p.plan, p.study.Fleet)
-	} else {
-		request, err = s.app.NewRequest(s.picked.text, tests, s.workers())
+	a.leg, a.preparing = legWatch, true
+	r, text, workers := a.session.app, a.session.picked.text, a.split.workers()
+	return func() tea.Msg {
+		tests := msg.tests
+		if msg.needs {
+			tests = r.WithNeeds(tests)
+		}
+		if p := msg.plan; p != nil {
+			return newRunReady(r)(r.PlanRequest(text, tests, p.plan, p.study.Fleet))
+		}
+		return newRunReady(r)(r.NewRequest(text, tests, workers))
 	}
-	if err != nil {
-		a.complain(err)
-		return nil
-	}
-	a.leg = legWatch
-	return a.start(request)
 }
 
-// start runs a request.
-func (a *App) start(request app.Request) tea.Cmd {
-	var wait tea.Cmd
-	a.session.run, wait = startRun(a.ctx, a.session.app, request)
-	a.watch.reset()
-	return tea.Batch(a.job(wait), a.startTicking())
+// newRunReady returns a function that prepares to follow a run of a request.
+func newRunReady(r *app.App) func(q app.Request, err error) tea.Msg {
+	return func(q app.Request, err error) tea.Msg {
+		if err != nil {
+			return runReadyMsg{err: err}
+		}
+		q.Schedule = r.Schedule(q)
+		return runReadyMsg{request: q, live: newLiveRun(q.Schedule, q.Workers, r.PastOf)}
+	}
+}
+
+// runReady starts a run that is prepared. One of changed files may have nothing to run.
+func (a *App) runReady(msg runReadyMsg) tea.Cmd {
+	a.preparing = false
+	if msg.err != nil {
+		a.complain(msg.err)
+		return nil
+	}
+	if len(msg.request.Tests) == 0 {
+		a.message = "the change touches no picked test"
+		return nil
+	}
+	a.watch.show(msg.live)
+	return tea.Batch(a.job(msg.live.start(a.ctx, a.session.app, msg.request)), a.startTicking())
 }
 
 // huntVictims hunts the tests that failed in the latest run.
@@ -185,24 +206,37 @@ func (a *App) huntVictims(msg victimsMsg) tea.Cmd {
 	case len(msg.victims) == 0:
 		a.message = "nothing failed in the latest run: there is nothing to hunt"
 	default:
-		return a.startHunt(msg.victims, false)
+		return a.startHunt(startHuntMsg{victims: msg.victims})
 	}
 	return nil
 }
 
-func (a *App) startHunt(victims []catalog.Test, verify bool) tea.Cmd {
-	s := a.session
-	if a.running() && s.run.ended {
-		a.waiting = victims // a moment, until the run is kept
+func (a *App) startHunt(msg startHuntMsg) tea.Cmd {
+	if a.running() && a.watch.run.ended {
+		a.waiting = msg.victims // a moment, until the run is kept
 		return nil
 	}
 	if a.working() {
 		a.message = "something runs already: x cancels it"
 		return nil
 	}
-	hunts, wait := startHunt(a.ctx, s.app, victims, s.workers(), verify)
+	hunts, wait := startHunt(a.ctx, a.session.app, msg.victims, a.split.workers(), msg.verify)
 	a.showHunts(hunts)
 	return tea.Batch(a.job(wait), a.startTicking())
+}
+
+// huntTest shows the hunt of a test, or starts it if there is none.
+func (a *App) huntTest(id string) tea.Cmd {
+	if a.hunt.goTo(id) {
+		a.leg = legHunt
+		return nil
+	}
+	t, ok := a.session.picked.Catalog.Lookup(id)
+	if !ok {
+		a.message = "the project no longer has " + plain.Line(id) + ": it cannot be hunted"
+		return nil
+	}
+	return a.startHunt(startHuntMsg{victims: []catalog.Test{*t}})
 }
 
 func (a *App) startTicking() tea.Cmd {
