@@ -8,7 +8,7 @@ import (
 	"fernrelay/internal/report"
 )
 
-// causesReport is what causes tells as JSON.
+// causesReport is the JSON of causes.
 type causesReport struct {
 	Format   string      `json:"format"`
 	Run      int         `json:"run"`

@@ -12,7 +12,7 @@ import (
 	"fernrelay/internal/report"
 )
 
-// comparison is what compare tells as JSON.
+// comparison is the JSON of compare.
 type comparison struct {
 	Format  string           `json:"format"`
 	Before  int              `json:"before"` // runs
@@ -31,7 +31,7 @@ type differenceLine struct {
 	After  *sideOfRun `json:"after,omitempty"`
 }
 
-// sideOfRun is what came of a test in one of the runs.
+// sideOfRun is the result of a test in one of the runs.
 type sideOfRun struct {
 	Outcome run.Outcome `json:"outcome"`
 	Seconds float64     `json:"seconds"`

@@ -124,7 +124,7 @@ func drawShards(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, e
 	return draw.Shards(f.title(f.shards), study.Plan(split.Thorough)), nil
 }
 
-// curveLength is up to how many shards the curve goes at least.
+// curveLength is the least number of shards up to which the curve goes.
 const curveLength = 16
 
 func drawCurve(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {

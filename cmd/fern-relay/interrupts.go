@@ -15,10 +15,10 @@ import (
 // if it was ignored when the program started, as nohup does.
 type interrupts struct {
 	mu     sync.Mutex
-	gently func() // nil where nothing runs that could come to its end
+	gently func() // nil if nothing runs that could finish
 }
 
-// watch begins to listen to signals; the context ends when it is to end at once.
+// watch begins to listen to signals. The context ends when the command is to end at once.
 func (i *interrupts) watch() context.Context {
 	ctx, cancel := context.WithCancel(context.Background())
 	signals := make(chan os.Signal, 2)
@@ -45,8 +45,7 @@ func (i *interrupts) watch() context.Context {
 	return ctx
 }
 
-// finish says how what runs is brought to its end, until the function that it gives
-// is called.
+// finish sets how to finish what runs, until the returned function is called.
 func (i *interrupts) finish(gently func()) (over func()) {
 	i.mu.Lock()
 	defer i.mu.Unlock()

@@ -70,7 +70,7 @@ func (s *settings) openRun(ctx context.Context, name string) (*app.History, *run
 	return r, kept, run, nil
 }
 
-// note tells what was passed over in the project.
+// note prints notes about the project.
 func (s *settings) note(notes []string) {
 	for _, note := range notes {
 		fmt.Fprintln(stderr, "fern-app: note:", plain.Line(note))

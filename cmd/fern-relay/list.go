@@ -87,8 +87,7 @@ func writeTally(out io.Writer, tally *catalog.Tally, asJSON bool) error {
 	return nil
 }
 
-// noteContradictions tells on standard error where a pick that was given holds
-// tests that no one build holds together.
+// noteContradictions prints a note if a pick selects tests that no one build has together.
 func noteContradictions(expression string, tests []catalog.Test) {
 	if expression == "" {
 		return

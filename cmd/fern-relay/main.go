@@ -86,12 +86,12 @@ func ended(err error) int {
 	return explain(err)
 }
 
-// status is an error that is told already and only sets the exit status.
+// status is an error that has been reported already and only sets the exit status.
 type status int
 
 func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
 
-// unkept is an error of a run that came to its end and could not be kept or reported.
+// unkept is an error of a run that ended and could not be kept or reported.
 type unkept struct{ error }
 
 // withStatus makes the error of an exit status, nil for 0.
@@ -102,7 +102,7 @@ func withStatus(n int) error {
 	return status(n)
 }
 
-// explain tells an error on standard error and gives the exit status.
+// explain prints an error on standard error and returns the exit status.
 func explain(err error) int {
 	if errors.Is(err, context.Canceled) {
 		fmt.Fprintln(stderr, "fern-app: interrupted")
@@ -125,7 +125,7 @@ type settings struct {
 	interrupts *interrupts
 }
 
-// open opens the project, and tells what was passed over in it.
+// open opens the project, and prints notes about it.
 func (s *settings) open(ctx context.Context) (*app.App, error) {
 	r, err := openPatiently(ctx, s.dir)
 	if err != nil {
@@ -135,10 +135,10 @@ func (s *settings) open(ctx context.Context) (*app.App, error) {
 	return r, nil
 }
 
-// patience is how long finding tests may take before it is told.
+// patience is how long finding tests may take before it is mentioned.
 const patience = time.Second
 
-// openPatiently opens a project, and tells what it is at where that takes its time.
+// openPatiently opens a project, and says what it does if that takes time.
 func openPatiently(ctx context.Context, dir string) (*app.App, error) {
 	var mu sync.Mutex
 	at, late := "", false

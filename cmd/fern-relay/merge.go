@@ -74,7 +74,7 @@ func newMerge(s *settings) *cobra.Command {
 // writeMerged writes the report of what several reports say together.
 func (s *settings) writeMerged(ctx context.Context, file string, merged *run.Merged, parts []run.Part, broken []string) error {
 	r, err := app.OpenHistory(ctx, s.dir)
-	if err != nil { // shards may be merged where there is no project
+	if err != nil { // shards may be merged without a project
 		r = app.NoHistory(s.dir)
 	}
 	defer r.Close()

@@ -45,7 +45,7 @@ func (f *planFlags) addHere(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.here, "here", false, "the shards are workers of this machine and share its resources")
 }
 
-// fleet makes the fleet of so many shards.
+// fleet returns a fleet of a number of shards.
 func (f *planFlags) fleet(shards int) (split.Fleet, error) {
 	fleet := split.Fleet{Shards: shards, Limit: f.limit, Starts: map[int]float64{}, Speeds: map[int]float64{}}
 	for _, text := range f.late {
@@ -108,8 +108,8 @@ func (f *planFlags) pinned(study *split.Study) error {
 	return nil
 }
 
-// study makes ready what is to be split on so many shards. The relay is nil where
-// the tests are those of a file of timings.
+// study prepares tests to be split on a number of shards. The application is nil if the tests are those of a file
+// of timings.
 func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *split.Study, err error) {
 	fleet, err := f.fleet(shards)
 	if err != nil {
@@ -140,7 +140,7 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *
 	return f.study(r, workspace.Lone(tests), fleet)
 }
 
-// study makes ready the picked tests of a project.
+// study prepares the picked tests of a project.
 func (f *planFlags) study(r *app.App, tests []catalog.Test, fleet split.Fleet) (*split.Study, error) {
 	study, err := r.Split(tests, split.Together(f.together), fleet, f.here)
 	if err != nil {
@@ -176,8 +176,8 @@ func readTimings(name string) ([]catalog.Test, error) {
 	return timed, nil
 }
 
-// expect puts the times of a file on tests, instead of what the ledger knows, so
-// that machines with and without a ledger plan alike. IDs that no test has are told.
+// expect sets the times of a file on tests, instead of those of the ledger, so that machines with and without a
+// ledger make the same plan. It reports IDs that no test has.
 func (f *planFlags) expect(r *app.App, tests, timed []catalog.Test) []catalog.Test {
 	// All tests of the project, so that the same are estimated the same in any pick.
 	all := slices.Clone(r.Catalog.Tests)

@@ -60,7 +60,7 @@ func (r *reports) tell(e run.Event) {
 	}
 }
 
-// write writes a run that has ended, whose event lines are written, and closes all.
+// write writes a run that has ended, whose event lines are written, and closes everything.
 func (r *reports) write(run *run.Run) error {
 	var errs []error
 	if r.junit != "" {

@@ -33,7 +33,7 @@ type runFlags struct {
 	timeout, runTimeout, tookOver                           time.Duration
 	strict, allowEmpty, resume, keepApart, levels, onChange bool
 
-	turn int // which of several runs is made ready, from 0
+	turn int // the number of the present one of several runs, from 0
 }
 
 func newRun(s *settings) *cobra.Command {
@@ -119,8 +119,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 	return cmp.Or(split.Together(f.together).Check(), checkWorkers(cmd, f.workers))
 }
 
-// run runs what the flags ask for, as often as they ask for it. What came of a test
-// that differed is the gravest of it.
+// run runs what the flags ask for, as often as they ask for it. Of different outcomes of a test the worst counts.
 func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.Command) (*run.Run, error) {
 	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: cmd.OutOrStdout()}
 	prepare := f.request
@@ -270,7 +269,7 @@ func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []cata
 	return planned, share, nil
 }
 
-// empty tells that a pick holds no test, and which clause emptied it.
+// empty returns the error of a pick that selects no test, with the clause that emptied it.
 func (f *runFlags) empty(r *app.App) error {
 	expr, err := pick.Parse(f.pick)
 	if err != nil {

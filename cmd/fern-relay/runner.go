@@ -16,7 +16,7 @@ import (
 	"fernrelay/internal/report"
 )
 
-// runner runs requests and tells of them.
+// runner runs requests and prints their results.
 type runner struct {
 	interrupts *interrupts
 	app        *app.App
@@ -27,10 +27,10 @@ type runner struct {
 	stopped    atomic.Bool // a run was asked to begin nothing new
 }
 
-// run runs a request, tells of it, and writes the reports asked for, also where the
-// run is interrupted.
+// run runs a request, prints the results, and writes the reports that are asked for, also if the run is
+// interrupted.
 func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *run.Run, err error) {
-	// Files are made before the run, so that a wrong path is told before the work is done.
+	// Files are created before the run, so that a wrong path is reported before the work is done.
 	reports, err := files.create()
 	if err != nil {
 		return nil, err
@@ -86,8 +86,7 @@ func (n *runner) resume(ctx context.Context, q app.Request, files reportFiles) (
 	return whole, errors.Join(err, reports.replay(whole))
 }
 
-// repeat runs so many times and tells what differed; ready gives the request of each
-// turn, from 0.
+// repeat runs a number of times and prints what differed; ready returns the request of each turn, from 0.
 func (n *runner) repeat(ctx context.Context, files reportFiles, times int, ready func(turn int) (app.Request, error)) (*run.Run, error) {
 	reports, err := files.create()
 	if err != nil {
@@ -111,8 +110,8 @@ func (n *runner) repeat(ctx context.Context, files reportFiles, times int, ready
 	return merged, reports.replay(merged)
 }
 
-// levels tries how finely the tests may run side by side, and gives the run of the
-// finest level at which nothing differed.
+// levels tries how finely the tests may run side by side, and returns the run of the finest level at which nothing
+// differed.
 func (n *runner) levels(ctx context.Context, q app.Request) (*run.Run, error) {
 	trial, err := n.app.TrialLevels(q, func(q app.Request, what string) (*run.Run, error) {
 		fmt.Fprintf(n.out, "%s\n", what)

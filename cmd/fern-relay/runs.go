@@ -10,10 +10,10 @@ import (
 	"fernrelay/internal/report"
 )
 
-// runLine is a run as --json tells it.
+// runLine is the JSON of a run.
 type runLine struct {
 	*run.Record
-	Wall float64 `json:"wall_s"` // 0 where it is not known
+	Wall float64 `json:"wall_s"` // 0 if it is not known
 }
 
 func newRuns(s *settings) *cobra.Command {
@@ -50,7 +50,7 @@ func newRuns(s *settings) *cobra.Command {
 	return cmd
 }
 
-// shownRun is what show tells as JSON.
+// shownRun is the JSON of show.
 type shownRun struct {
 	Format string `json:"format"`
 	runLine

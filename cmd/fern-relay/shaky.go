@@ -13,11 +13,10 @@ import (
 	"fernrelay/internal/report"
 )
 
-// figuresLine is what a past comes to, as --json tells it. Runs are told by their numbers, 0
-// for none.
+// figuresLine is the JSON of a test's figures. Runs are given by their numbers, 0 for none.
 type figuresLine struct {
 	ID       string           `json:"id"`
-	Runs     int              `json:"runs"` // in which it came to an end
+	Runs     int              `json:"runs"` // that count as evidence
 	Bad      int              `json:"bad"`
 	Rate     float64          `json:"rate"` // of passing, from 0 to 1; 0 where it never ran
 	Flips    int              `json:"flips"`
@@ -46,7 +45,7 @@ func newFiguresLine(id string, f *history.Figures, runs []*run.Record) figuresLi
 	return line
 }
 
-// shakyReport is what shaky tells as JSON.
+// shakyReport is the JSON of shaky.
 type shakyReport struct {
 	Format string        `json:"format"`
 	Runs   int           `json:"runs"` // that were looked at
@@ -101,8 +100,8 @@ func newShaky(s *settings) *cobra.Command {
 	return cmd
 }
 
-// openHeld opens the ledger, and tells which of its tests a pick holds, as Past.Order takes it: nil
-// for all where the pick is empty, also those that the project has no more.
+// openHeld opens the ledger, and returns a function for Past.Order that reports whether a pick selects a test: nil
+// for all tests, also those that the project no longer has, if the pick is empty.
 func (s *settings) openHeld(ctx context.Context, expression string) (*app.History, func(id string) bool, error) {
 	if expression == "" {
 		r, err := s.openLedger(ctx)

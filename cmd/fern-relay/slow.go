@@ -9,7 +9,7 @@ import (
 	"fernrelay/internal/report"
 )
 
-// slowReport is what slow tells as JSON.
+// slowReport is the JSON of slow.
 type slowReport struct {
 	Format string `json:"format"`
 	*history.Slowness

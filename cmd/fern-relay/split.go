@@ -33,7 +33,7 @@ type splitFlags struct {
 	files, svgFile, pdfFile string
 }
 
-// mostShards is how many shards can be planned.
+// mostShards is the greatest number of shards that can be planned.
 const mostShards = 10_000
 
 func newSplit(s *settings) *cobra.Command {
@@ -126,7 +126,7 @@ func (s *settings) split(cmd *cobra.Command, f *splitFlags) error {
 	return nil
 }
 
-// plan plans anew, or from an earlier plan.
+// plan makes a new plan, or one based on an earlier plan.
 func (f *splitFlags) plan(study *split.Study) (split.Plan, error) {
 	if f.steady == "" {
 		return study.Plan(split.Thorough), nil
@@ -183,7 +183,7 @@ func (f *splitFlags) tooSoon(study *split.Study) error {
 	return errors.New(words)
 }
 
-// tellCurve tells what each number of shards comes to.
+// tellCurve prints the result of each number of shards.
 func (f *splitFlags) tellCurve(out io.Writer, study *split.Study) error {
 	points := study.Work.Curve(study.Fleet, f.upTo, split.Thorough/max(1, f.upTo/8))
 	if !f.asJSON {

@@ -24,8 +24,8 @@ const (
 	demoWorkers = 3
 )
 
-// tellDemo does the whole job on the demo project and tells each leg. Failing
-// tests are part of it: the error says whether the job itself went as it should.
+// tellDemo does the whole job on the demo project and prints each leg. Failing tests are part of it: the error
+// says whether the job itself went as it should.
 func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error {
 	r, err := openPatiently(ctx, dir)
 	if err != nil {
@@ -90,7 +90,7 @@ func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error
 	return nil
 }
 
-// shakyTold is how many of the tests that do not always pass are told.
+// shakyTold bounds the tests that do not always pass that are printed.
 const shakyTold = 5
 
 func tellLedger(r *app.App, results string, out io.Writer) error {

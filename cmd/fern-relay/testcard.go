@@ -8,7 +8,7 @@ import (
 	"fernrelay/internal/report"
 )
 
-// testReport is what test tells as JSON.
+// testReport is the JSON of test.
 type testReport struct {
 	Format string `json:"format"`
 	figuresLine
@@ -21,7 +21,7 @@ type testReport struct {
 	Past     []pastLine `json:"past"`                // the oldest run first
 }
 
-// pastLine is what came of the test in a run.
+// pastLine is the result of the test in a run.
 type pastLine struct {
 	Run     int         `json:"run"`
 	Outcome run.Outcome `json:"outcome"`

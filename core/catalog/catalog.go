@@ -128,7 +128,7 @@ func New(tests []Test) *Catalog {
 		c.Groups[g].Len++
 		group[i] = g
 	}
-	next := make([]int, len(c.Groups)) // by group: where its next test comes to stand
+	next := make([]int, len(c.Groups)) // by group: the place of its next test
 	for g := 1; g < len(c.Groups); g++ {
 		c.Groups[g].First = c.Groups[g-1].First + c.Groups[g-1].Len
 		next[g] = c.Groups[g].First
@@ -147,7 +147,7 @@ func New(tests []Test) *Catalog {
 	return c
 }
 
-// settle gives a test the form that it has in a catalog.
+// settle normalizes a test for a catalog.
 func (t *Test) settle() {
 	if t.ID == "" {
 		t.ID = ID(t.Suite, t.Group, t.Name)
@@ -179,7 +179,7 @@ func (c *Catalog) Lookup(id string) (*Test, bool) {
 	return &c.Tests[i], true
 }
 
-// Index gives the place in Tests of the test with exactly this ID.
+// Index returns the place in Tests of the test with exactly this ID.
 func (c *Catalog) Index(id string) (i int, ok bool) {
 	i, ok = c.byID[id]
 	return i, ok
@@ -219,8 +219,8 @@ func (c *Catalog) Find(ending string) (*Test, error) {
 		ending, len(matches), matches[0].ID, matches[1].ID)
 }
 
-// Only gives the tests of a set, in the catalog's order. Where that is all of them they
-// are the catalog's own, which do not change.
+// Only returns the tests of a set, in the catalog's order. If the set has all tests, they are the catalog's own,
+// which do not change.
 func (c *Catalog) Only(held Set) []Test {
 	n := held.Len()
 	if n == len(c.Tests) {

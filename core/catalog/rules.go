@@ -146,9 +146,8 @@ type Origin struct {
 	From string // "the function", "the file", "fern.toml:12", …
 }
 
-// AddRules sets the rules that are set in more, and records where they come from. Names are added
-// to those that are there, conditions must both hold, and a reason replaces another. Copies of the test
-// keep theirs.
+// AddRules sets the rules that are set in more, and records where they come from. It appends names, requires both
+// conditions, and replaces a reason. Copies of the test keep their rules.
 func (t *Test) AddRules(more Rules, from string) {
 	for _, rule := range RuleNames {
 		if !more.Has(rule) {

@@ -55,7 +55,7 @@ func (s Set) AndNot(other Set) {
 	}
 }
 
-// From gives up to n members, in order, beginning with the one at place skip.
+// From returns up to n members in order, after skipping skip of them.
 func (s Set) From(skip, n int) []int {
 	var members []int
 	for i, word := range s {

@@ -71,7 +71,7 @@ func tallied(t *Test, by string, suites bool) []string {
 	return []string{t.Group}
 }
 
-// addSum adds a test to the sum of a name, and to the names where it is the first.
+// addSum adds a test to the sum of a name, and the name to the names if it is new.
 func addSum(sums map[string]Sum, names []string, name string, t *Test) []string {
 	sum, seen := sums[name]
 	sum.add(t)

@@ -13,14 +13,14 @@ type Node struct {
 	Group  int    // index of Catalog.Groups; -1 for a folder
 	Parent int    // index of the tree; -1 at the top
 	Depth  int
-	Below  int // how many nodes stand below it, right behind it in the tree
+	Below  int // how many nodes are below it; they follow it in the tree
 }
 
 // Folds reports whether there is something below the node.
 func (n *Node) Folds() bool { return n.Below > 0 }
 
-// Place is the glob that holds just what stands at the node, within its suite;
-// empty for a whole suite.
+// Place returns the glob that selects exactly what is below the node, within its suite; it is empty for a whole
+// suite.
 func (n *Node) Place() string {
 	if n.Folds() && n.Path != "" {
 		return n.Path + "/**"
@@ -28,10 +28,9 @@ func (n *Node) Place() string {
 	return n.Path
 }
 
-// Tree folds the groups of a catalog by the folders of their names. A parent
-// stands before what is below it. Where there is more than one suite, each is a
-// node at the top. A folder that holds nothing but one other is joined with it;
-// a group that others stand below becomes a folder and, in it, the group ".".
+// Tree folds the groups of a catalog by the folders of their names. A parent precedes what is below it. If there
+// are several suites, each is a node at the top. A folder with a single folder in it is joined with that; a group
+// that has groups below it becomes a folder and, in it, the group ".".
 func (c *Catalog) Tree() []Node {
 	top := &branch{group: -1}
 	suites := map[string]*branch{}
@@ -124,8 +123,7 @@ const (
 // Orders lists them in the order in which a key goes through them.
 var Orders = []Order{ByName, ByTests, ByTime}
 
-// Rows lists the nodes to show: those below a folded one are left out, and
-// siblings stand in the order asked for.
+// Rows returns the nodes to show, without those below a folded one, and with siblings in an order.
 func (w *Weave) Rows(folded func(node int) bool, by Order) []int {
 	var rows []int
 	var below func(first, end int)

@@ -25,8 +25,7 @@ func (s *Sum) join(other Sum) {
 // that the pick holds.
 type Cell struct{ All, Picked Sum }
 
-// String writes how many tests there are, and how many of them the pick holds
-// where that is neither all nor none: "9/12".
+// String returns the number of tests, with the number of picked ones if those are neither all nor none: "9/12".
 func (c Cell) String() string {
 	if c.Picked.Tests == c.All.Tests || c.Picked.Tests == 0 {
 		return strconv.Itoa(c.All.Tests)
@@ -46,9 +45,8 @@ func (c *Cell) join(other Cell) {
 	c.Picked.join(other.Picked)
 }
 
-// Weave is the crosstab of groups (rows, folded into a tree) and tags (columns).
-// A test stands in the row of its group and of every folder above it, and in the
-// column of each of its tags.
+// Weave is the crosstab of groups (rows, folded into a tree) and tags (columns). A test counts in the row of its
+// group and of every folder above it, and in the column of each of its tags.
 type Weave struct {
 	Nodes  []Node
 	Tags   []string
@@ -59,8 +57,7 @@ type Weave struct {
 	Most   int // the most tests in one of the Cells of a group
 }
 
-// NewWeave counts the catalog's tests; picked tells whether Tests[i] is held by
-// the pick.
+// NewWeave counts the catalog's tests; picked reports whether the pick has Tests[i].
 func NewWeave(c *Catalog, nodes []Node, tags []string, picked func(i int) bool) *Weave {
 	column := make(map[string]int, len(tags))
 	for i, tag := range tags {
@@ -113,8 +110,8 @@ func (w *Weave) joinParent(n int) {
 	}
 }
 
-// Members gives the tests of a node that carry the tag; a negative node stands
-// for the whole catalog, a nil tag for any.
+// Members returns the tests of a node that carry the tag. A negative node means the whole catalog, a nil tag any
+// tag.
 func (w *Weave) Members(c *Catalog, node int, tag Set) Set {
 	members := NewSet(len(c.Tests))
 	if node < 0 {

@@ -22,27 +22,27 @@ import (
 // Cause is what failures have in common that have one origin.
 type Cause struct {
 	Words   string        // what the failures say, in the words of the first
-	Origin  Frame         // the deepest frame in the project's own code that all of them share; zero where none is
+	Origin  Frame         // the deepest frame in the project's own code that all of them share; zero if there is none
 	Path    []Frame       // from there outward, as far as they share it
 	Lacks   *Resource     // what is missing, if that is the cause
-	Results []*run.Result // in the order in which they came to their outcome
+	Results []*run.Result // in the order in which their tests ended
 	Signs   []string      // of the failures, each once; the same in other runs
 }
 
 // failing is a failure as it is compared with others.
 type failing struct {
 	result *run.Result
-	frames []Frame // own ones, the deepest first
-	origin Frame   // the deepest of them that is no test's own line; zero where none is
+	frames []Frame // of the project's own code, the deepest first
+	origin Frame   // the deepest of them that is not the test's own line; zero if there is none
 	words  string  // the first line of what brought it about
 	alike  string
 	tells  bool
-	signal string // that ended the process, as KILL; empty where none is told
+	signal string // that ended the process, such as KILL; empty if none is known
 	lacks  *Resource
 }
 
-// How many bytes of the beginning and of the end of an output are looked at, and of how many
-// failures of a run: of more, the messages tell enough.
+// The bytes that are read of the beginning and of the end of an output, and the number of failures of a run whose
+// output is read: of more, the messages say enough.
 const (
 	headRead    = 4 << 10
 	tailRead    = 12 << 10
@@ -87,7 +87,7 @@ func ends(text string) string {
 	return text[:headRead] + "\n" + text[len(text)-tailRead:]
 }
 
-// place is what stands for the test's own line.
+// place is the test's own line.
 func (f *failing) place() string {
 	if f.result.File != "" {
 		return fmt.Sprintf("%s:%d", f.result.File, f.result.Line)
@@ -128,7 +128,7 @@ func (f *failing) reach(group string) string {
 	return " " + group
 }
 
-// Signs gives the sign of the cause of every failure, by ID.
+// Signs returns the sign of the cause of every failure, by ID.
 func Signs(bad []*run.Result, own func(file string) (name string, own bool)) map[string]string {
 	signs := make(map[string]string, len(bad))
 	for _, f := range failings(bad, own) {
@@ -137,7 +137,7 @@ func Signs(bad []*run.Result, own func(file string) (name string, own bool)) map
 	return signs
 }
 
-// failings makes ready failures to be compared.
+// failings prepares failures to be compared.
 func failings(bad []*run.Result, own func(file string) (name string, own bool)) []failing {
 	all := make([]failing, len(bad))
 	parallel.Do(len(bad), func(i int) { all[i] = newFailing(bad[i], own, i < outputsRead) })
@@ -147,16 +147,16 @@ func failings(bad []*run.Result, own func(file string) (name string, own bool)) 
 // Group groups failures by their origin, the largest group first. Failures belong together
 //
 //   - that lack the same resource;
-//   - that went wrong at the same line of the project's own code, beneath the tests, and do
-//     not say different things of it;
-//   - that say the same, but for values, times, places and at most one word, if that says
-//     more than that something was not as expected;
+//   - that went wrong at the same line of the project's own code, beneath the tests, with
+//     messages that do not contradict each other;
+//   - that have the same message except for values, times, places and at most one word, if
+//     the message says more than that something was not as expected;
 //   - that say no more than that, at the same line of the same test file;
-//   - whose processes the same signal ended, and nothing tells where: by any that comes from
-//     outside, by others in the same group;
-//   - that took too long in the same group, and nothing tells where.
+//   - whose processes the same signal ended, without a place: for a signal from outside all
+//     of them, for others those in the same group;
+//   - that took too long in the same group, without a place.
 //
-// Of errors that brought about each other the first one counts.
+// Of errors that caused each other the first one counts.
 func Group(bad []*run.Result, own func(file string) (name string, own bool)) []Cause {
 	all := failings(bad, own)
 	g := newGrouping(len(all))
@@ -190,8 +190,8 @@ func Group(bad []*run.Result, own func(file string) (name string, own bool)) []C
 	return g.causes(all)
 }
 
-// similar reports whether two messages of one origin may be of one cause: where either says
-// nothing, or where they share a third of what they say.
+// similar reports whether two messages of one origin may have one cause: if either says nothing, or if they share
+// a third of their words.
 func similar(a, b string) bool {
 	if !telling(a) || !telling(b) {
 		return true
@@ -212,7 +212,7 @@ const (
 	mostTemplate  = 24
 )
 
-// templates are a message, and where it is long enough the message with one word left open.
+// templates returns a message and, if it is long enough, the message with each word left open in turn.
 func templates(message string) []string {
 	keys := []string{message}
 	words := strings.Fields(message)
@@ -233,7 +233,7 @@ func templates(message string) []string {
 // grouping puts together what shares a key: a union of sets (Tarjan 1975).
 type grouping struct {
 	above []int
-	first map[string]int // by key: who had it first
+	first map[string]int // by key: the first that had it
 }
 
 func newGrouping(n int) *grouping {

@@ -9,7 +9,7 @@ import (
 
 // Frame is a place in the code that a failure went through.
 type Frame struct {
-	File     string `json:"file"` // relative to the project where it is inside
+	File     string `json:"file"` // relative to the project if it is inside
 	Line     int    `json:"line"`
 	Function string `json:"function,omitempty"`
 }
@@ -17,9 +17,8 @@ type Frame struct {
 // String is the frame as file:line.
 func (f Frame) String() string { return f.File + ":" + strconv.Itoa(f.Line) }
 
-// frameForms are the forms in which languages write a frame of a stack, each with what a line must
-// hold for it, which is quicker to see. Named parts are the file, the line and, where it is told, the
-// function.
+// frameForms are the forms in which languages write a frame of a stack, each with a text that a line must contain,
+// which is quicker to check. Named parts are the file, the line and, if there is one, the function.
 var frameForms = []struct {
 	holds string
 	form  *regexp.Regexp
@@ -34,14 +33,14 @@ var frameForms = []struct {
 	{"/", regexp.MustCompile(`^\s*(?P<file>[^\s:()]*/[^\s:()]+\.\w{1,5}):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`)},
 }
 
-// How languages write that one error brought about another: the first one stands first, or last.
+// How languages write that one error caused another: the original one comes first, or last.
 var (
 	broughtAbout = regexp.MustCompile(`(?m)^(?:The above exception was the direct cause of|During handling of the above exception, another).*$`)
 	causedBy     = regexp.MustCompile(`(?m)^\s*Caused by: `)
 )
 
-// chained parts a text of errors that brought about each other, the first one first, and gives that
-// one's words; those are empty where the text has no such chain.
+// chained divides a text of errors that caused each other, the original first, and returns the words of that one;
+// those are empty if the text has no such chain.
 func chained(text string) (parts []string, root string) {
 	if !strings.Contains(text, "exception") && !strings.Contains(text, "Caused by: ") {
 		return []string{text}, ""
@@ -57,17 +56,17 @@ func chained(text string) (parts []string, root string) {
 	return parts, ""
 }
 
-// Functions that stand on a line of their own before the line with the file.
+// Functions on a line of their own before the line with the file.
 var (
 	goFunction   = regexp.MustCompile(`^\s*(?:created by )?([\w./\-*()\[\]…]+?)\([^()]*\)$`)
 	listFunction = regexp.MustCompile(`^\s*\d+:\s+(?:0x[0-9a-f]+ - )?(\S+)$`)
 )
 
-// frames reads the frames out of a text, the deepest first.
+// frames returns the frames in a text, the deepest first.
 func frames(text string) []Frame {
 	var found []Frame
 	before := ""
-	upward := false // the deepest stands last
+	upward := false // the deepest is last
 	for line := range strings.SplitSeq(text, "\n") {
 		f, form := frameOf(line)
 		if form < 0 {
@@ -91,7 +90,7 @@ func frames(text string) []Frame {
 	return found
 }
 
-// frameOf reads a line as a frame; form is -1 where it is none.
+// frameOf reads a line as a frame; form is -1 if it is none.
 func frameOf(line string) (f Frame, form int) {
 	if len(line) > 1000 || !strings.ContainsAny(line, ":,") || !strings.ContainsAny(line, "0123456789") {
 		return f, -1
@@ -106,7 +105,7 @@ func frameOf(line string) (f Frame, form int) {
 			continue
 		}
 		f.File = m[re.SubexpIndex("file")]
-		f.Line, _ = strconv.Atoi(m[re.SubexpIndex("line")]) // digits; 0 where they are too many
+		f.Line, _ = strconv.Atoi(m[re.SubexpIndex("line")]) // digits; 0 if they are too many
 		if at := re.SubexpIndex("function"); at >= 0 {
 			f.Function = m[at]
 		}
@@ -121,8 +120,8 @@ var foreign = []string{"node_modules", "vendor", "site-packages", "dist-packages
 // foreignFunctions begin the names of what belongs to a language's own library.
 var foreignFunctions = regexp.MustCompile(`^(?:java|javax|jdk|sun|node:\w+|std|core|runtime|testing)[.:]`)
 
-// OwnIn gives what tells whether a file of a frame belongs to the project in a folder, and
-// how the project calls it.
+// OwnIn returns a function that reports whether a file of a frame belongs to the project in a folder, and its name
+// there.
 func OwnIn(dir string) func(file string) (name string, own bool) {
 	dir = strings.TrimSuffix(dir, "/") + "/"
 	return func(file string) (string, bool) {
@@ -140,7 +139,7 @@ func OwnIn(dir string) func(file string) (name string, own bool) {
 	}
 }
 
-// ownFrames are the frames of a text in the project's own code, the deepest first.
+// ownFrames returns the frames of a text in the project's own code, the deepest first.
 func ownFrames(text string, own func(file string) (name string, own bool)) []Frame {
 	var mine []Frame
 	for _, f := range frames(text) {
@@ -160,8 +159,8 @@ var (
 	helperFunction = regexp.MustCompile(`(?i)(?:^|[.:#])(?:assert|require|check|expect|must|verify|fail|equal|same|eq)\w*$`)
 )
 
-// inTest reports whether a frame is a test's own line, which tells what was found wrong and
-// not where it went wrong; so do those of functions that only compare.
+// inTest reports whether a frame is a test's own line, which says what was found wrong and not where it went
+// wrong; the same is true of functions that only compare.
 func (f Frame) inTest() bool {
 	return testFile.MatchString(f.File) || helperFile.MatchString(f.File) || helperFunction.MatchString(f.Function)
 }

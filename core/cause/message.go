@@ -24,7 +24,7 @@ var variable = []struct {
 	{regexp.MustCompile(`\s+`), " "},
 }
 
-// placeBefore is a place that stands before a message.
+// placeBefore is a place in front of a message.
 var placeBefore = regexp.MustCompile(`^\s*[\w.\-/\\]+\.\w+:\d+(?::\d+)?:\s*`)
 
 // alike is a message without what differs from one failure to the next of the same cause:
@@ -73,10 +73,10 @@ var faults = regexp.MustCompile(`nil pointer|invalid memory address|out of range
 	`send on closed|close of closed|data race|race detected|entry in nil map|cannot invoke|member function|classcast|arithmeticexception|already borrowed|with overflow|` +
 	`keyerror|typeerror|attributeerror|indexerror|nameerror|valueerror: …|segmentation|divi(?:de|sion) by zero|stack overflow|deadlock|unwrap\(\)|has no attribute|nosuchelement|undefined method|concurrent map`)
 
-// exitOnly is a message that says no more than how a process ended.
+// exitOnly is a message that says only how a process ended.
 var exitOnly = regexp.MustCompile(`(?i)^(?:\S+: )?(?:exit(?:ed)?(?: with)?(?: status| code)?|status|code):? \d+\.?$`)
 
-// lastTelling is the last line of an output that says something; empty where none does.
+// lastTelling returns the last line of an output that says something; "" if none does.
 func lastTelling(output string) string {
 	for _, line := range slices.Backward(strings.Split(output, "\n")) {
 		if len(content(alike(line))) >= 2 {
@@ -182,7 +182,7 @@ func lacked(text string) (r Resource, ok bool) {
 
 var (
 	passing = regexp.MustCompile(`[0-9a-f]*\d[0-9a-f]{5,}|\d+`)
-	anyPort = regexp.MustCompile(`:(?:3[2-9]|[4-6]\d)\d{3}$`) // as a system gives them out
+	anyPort = regexp.MustCompile(`:(?:3[2-9]|[4-6]\d)\d{3}$`) // as a system assigns them
 )
 
 // stable is the part of a resource's name that is the same in every run.

@@ -18,17 +18,17 @@ type Comparison struct {
 	Gone    []Difference // in the earlier run only
 }
 
-// Difference is a test with its results in two runs, nil where it is not in one.
+// Difference is a test with its results in two runs; a result is nil if the run does not have the test.
 type Difference struct {
 	ID            string
 	Before, After *run.Result
 }
 
-// Gained is by how many seconds the later result is faster.
+// Gained returns by how many seconds the later result is faster.
 func (d Difference) Gained() float64 { return d.Before.Seconds - d.After.Seconds }
 
-// Compare tells how a run differs from one before it. A time is another one where it differs
-// by a fifth, by 50 ms and by three times the spread that is known of the test, in seconds.
+// Compare reports how a run differs from an earlier one. A time has changed if it differs by a fifth, by 50 ms and
+// by three times the known spread of the test, in seconds.
 func Compare(before, after *run.Run, spread func(id string) float64) Comparison {
 	var c Comparison
 	for _, now := range after.Results {

@@ -17,8 +17,7 @@ import (
 // absurd is the most that one test may be said to take, in seconds: thirty days.
 const absurd = 30 * 24 * 3600
 
-// The columns of a file of timings. Only the first two must be there; others may
-// stand beside them.
+// The columns of a file of timings. The first two are required; others may follow.
 const (
 	idColumn      = "id"
 	secondsColumn = "seconds"
@@ -26,7 +25,7 @@ const (
 	setupColumn   = "setup"
 )
 
-// Repeated is the error of a file in which IDs stand more than once.
+// Repeated is the error of a file that has IDs more than once.
 type Repeated struct {
 	Places []string // "line 7: the id … stands already in line 3"
 }
@@ -38,9 +37,9 @@ func (r *Repeated) Error() string {
 	return fmt.Sprintf("%s, and %d more lines repeat an id (-v lists them): leave one of each", r.Places[0], len(r.Places)-1)
 }
 
-// ReadCSV reads expected times: a header with the columns id and seconds, and
-// perhaps spread and setup, then a test a line. The tests come in the order of the
-// file. An error names the line; it is a *Repeated where IDs stand more than once.
+// ReadCSV reads expected times: a header with the columns id and seconds, and perhaps spread and setup, then one
+// test per line. It returns the tests in the order of the file. An error names the line; it is a *Repeated if IDs
+// occur more than once.
 func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 	data, err := io.ReadAll(r)
 	if err != nil {
@@ -95,7 +94,7 @@ func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 // figureColumns are those that hold seconds; the first must be there.
 var figureColumns = [...]string{secondsColumn, spreadColumn, setupColumn}
 
-// columns says where they stand; -1 for one that is not there.
+// columns has the place of each column; -1 for one that is missing.
 type columns struct {
 	id      int
 	figures [len(figureColumns)]int
@@ -147,7 +146,7 @@ func uncell(cell string) string {
 	return cell
 }
 
-// TimesOf gives what a file of timings says, by ID and group.
+// TimesOf returns what a file of timings says, by ID and group.
 func TimesOf(timed []catalog.Test) Times {
 	times := Times{Tests: make(map[string]Time, len(timed)), Setups: map[string]float64{}}
 	for i := range timed {
@@ -159,10 +158,9 @@ func TimesOf(timed []catalog.Test) Times {
 	return times
 }
 
-// WriteCSV writes the times of the tests that were measured, a line a test, sorted
-// by ID so that two versions of the file can be compared and merged. Where an
-// earlier file, by ID, has a figure that the new one cannot be told from, given its
-// spread, that stays: the file changes where times do.
+// WriteCSV writes the times of the tests that were measured, one test per line, sorted by ID so that versions of
+// the file can be compared and merged. If an earlier file, by ID, has a figure that does not differ from the new
+// one within its spread, that figure stays, so that the file changes only if times do.
 func WriteCSV(w io.Writer, tests []catalog.Test, earlier map[string]catalog.Test) error {
 	measured := make([]*catalog.Test, 0, len(tests))
 	for i := range tests {
@@ -172,7 +170,7 @@ func WriteCSV(w io.Writer, tests []catalog.Test, earlier map[string]catalog.Test
 	}
 	slices.SortFunc(measured, func(a, b *catalog.Test) int { return strings.Compare(a.ID, b.ID) })
 	out := csv.NewWriter(w)
-	_ = out.Write([]string{idColumn, secondsColumn, spreadColumn, setupColumn}) // Error tells it below
+	_ = out.Write([]string{idColumn, secondsColumn, spreadColumn, setupColumn}) // Error reports it below
 	figure := func(seconds float64) string { return strconv.FormatFloat(Round(seconds), 'f', -1, 64) }
 	for _, t := range measured {
 		seconds, spread, setup := t.Expected, t.Spread, t.Setup

@@ -11,10 +11,10 @@ import (
 	"fernrelay/core/run"
 )
 
-// Default is the time assumed for a test, in seconds, where nothing at all is known.
+// Default is the time assumed for a test, in seconds, if nothing is known.
 const Default = 0.1
 
-// Time is how long something takes, in seconds.
+// Time is a duration in seconds.
 type Time struct {
 	Seconds float64
 	Spread  float64 // one standard deviation
@@ -29,10 +29,9 @@ type Times struct {
 // fading is what a measurement weighs, as compared with the next younger one.
 const fading = 0.8
 
-// Learn makes one figure out of measured seconds, the latest first, of which there
-// is at least one: their median, in which recent ones weigh more, so that neither
-// an odd run nor an old habit bends it. The spread is the median distance from it,
-// widened where the measurements are few.
+// Learn returns one figure for measured seconds, the latest first, of which there is at least one: their median,
+// in which recent ones weigh more, so that neither an odd run nor an old habit bends it. The spread is the median
+// distance from it, widened if the measurements are few.
 func Learn(past []float64) Time {
 	weights := make([]float64, len(past))
 	weight := 1.0
@@ -52,7 +51,7 @@ func Learn(past []float64) Time {
 	return Time{Round(middle), Round(1.4826 * median(apart, weights) * (1 + 1/float64(len(past))))}
 }
 
-// median is the value below which half of the weight lies.
+// median returns the value below which half of the weight is.
 func median(values, weights []float64) float64 {
 	order := make([]int, len(values))
 	half := 0.0
@@ -83,7 +82,7 @@ func plainMedian(values []float64) float64 {
 	return median(values, weights)
 }
 
-// Round gives seconds with three digits, in whole microseconds.
+// Round returns seconds with three digits, in whole microseconds.
 func Round(seconds float64) float64 {
 	rounded, err := strconv.ParseFloat(strconv.FormatFloat(seconds, 'e', 2, 64), 64)
 	if err != nil {
@@ -143,8 +142,8 @@ func Expect(tests []catalog.Test, times Times) {
 	}
 }
 
-// suiteSetups gives for each suite what it costs to begin a batch of a group that
-// was always the first of its worker: as much as of the others.
+// suiteSetups returns for each suite the cost of a batch of a group that was always the first of its worker: that
+// of the other groups.
 func suiteSetups(groups map[string]float64) map[string]float64 {
 	suites := map[string][]float64{}
 	for place, seconds := range groups {
@@ -173,9 +172,9 @@ func LearnSetup(past []float64) float64 {
 	return 0
 }
 
-// Setups tells from a run what it cost to begin a batch of each group, suite:group,
-// in seconds: how long its worker was busy with no test, from the end of the batch
-// before. The first batch of a worker tells nothing, as it waits for the build.
+// Setups returns what it cost in a run to begin a batch of each group, suite:group, in seconds: how long its
+// worker was busy without a test since the batch before. The first batch of a worker says nothing, because it
+// waits for the build.
 func Setups(ran *run.Run) map[string]float64 {
 	workers := map[int][]*run.Result{}
 	for _, r := range ran.Results {

@@ -20,9 +20,9 @@ import (
 	"fernrelay/core/run"
 )
 
-// Cell is what came of a test in one run of a history.
+// Cell is the outcome and the time of a test in one run of a history.
 type Cell struct {
-	code    uint8 // 0 where it is not in the run, else 1 + its place in All
+	code    uint8 // 0 if it is not in the run, else 1 + its place in run.Outcomes
 	Seconds float32
 }
 
@@ -42,7 +42,7 @@ func (c Cell) Outcome() run.Outcome {
 	return run.Outcomes[c.code-1]
 }
 
-// says tells what the cell says of its test, as says does.
+// says reports what the cell is evidence of, as says does for outcomes.
 func (c Cell) says() (bad, something bool) {
 	said := saying[c.code]
 	return said.bad, said.something
@@ -58,20 +58,20 @@ var saying = func() (said [1 + mostOutcomes]struct{ bad, something bool }) {
 
 const mostOutcomes = 8
 
-// Figures are what the past of a test comes to. Runs are told by their places in the past,
-// from 0 for the oldest; -1 is none.
+// Figures sum up the past of a test. Runs are given by their places in the past, from 0 for the oldest; -1 is
+// none.
 type Figures struct {
-	Ran, Bad int // runs in which it came to an end, and in which it was bad
+	Ran, Bad int // runs that count as evidence, and those in which it was bad
 	Rate     float64
-	Flips    int      // how often it went from well to bad or back
+	Flips    int      // the number of changes between good and bad
 	Unstable Interval // how likely it is to do so from one run to the next
 	Trouble  float64  // what its bad runs weigh, each half as much as one halfLife later
 
 	FirstBad, LastBad, LastWell int
 
 	Seconds float64 // that it is expected to take, see Expected
-	Before  float64 // that it took before it changed; 0 where no change stands out
-	Changed int     // from which run on it takes another time; -1 where none stands out
+	Before  float64 // seconds before its time changed; 0 if no change is significant
+	Changed int     // the run since which it takes another time; -1 if no change is significant
 }
 
 // halfLife is the number of runs after which a failure weighs half.
@@ -128,9 +128,8 @@ type Interval struct {
 	High  float64 `json:"high"`
 }
 
-// Share is the interval of a share that was seen in some of so many cases (Wilson, Probable
-// inference, the law of succession, and statistical inference, 1927); without any it may be
-// everything.
+// Share returns the 95 % interval of a share that was seen in some of n cases (Wilson, "Probable inference, the
+// law of succession, and statistical inference", 1927). Without cases it is from 0 to 1.
 func Share(some, of int) Interval {
 	if of == 0 {
 		return Interval{High: 1}
@@ -142,8 +141,8 @@ func Share(some, of int) Interval {
 	return Interval{p, max(0, middle-reach), min(1, middle+reach)}
 }
 
-// A change of time is told where the ranks of the times before and after differ so much that
-// chance does it once in this many, and their medians by this factor and by this much.
+// A change of time is significant if chance makes the ranks of the times before and after differ as much once in
+// this many cases, and if the medians differ by this factor and by this much.
 const (
 	changeChance  = 1e-3
 	changeFactor  = 1.2
@@ -152,11 +151,11 @@ const (
 	fewestAfter   = 3
 )
 
-// latestResults is how many of a test's latest results say how long it takes.
+// latestResults is the number of a test's latest results that its expected time is based on.
 const latestResults = 20
 
-// Expected returns how long a test takes, from its past, the oldest run first: of its latest 20 results, those
-// in which it went all its way, or else those in which it failed. ok is false if there are none.
+// Expected returns how long a test takes, from its past, the oldest run first: based on its latest 20 results,
+// those in which it ran to its end, or else those in which it failed. ok is false if there are none.
 func Expected(past []Cell) (t Time, ok bool) {
 	var well, failed [latestResults]float64 // the latest first
 	wells, fails, seen := 0, 0, 0
@@ -229,15 +228,15 @@ func changePoint(values []float64) int {
 	return at
 }
 
-// alikeTimes reports whether all values are so near to each other that no change of them would
-// be told; it saves most of the work.
+// alikeTimes reports whether all values are so close to each other that no change of them is significant; it saves
+// most of the work.
 func alikeTimes(values []float64) bool {
 	low, high := slices.Min(values), slices.Max(values)
 	return high < changeFactor*low || high-low < changeSeconds
 }
 
-// rankChance is how likely the first k of n values are to have ranks whose sum is so far from
-// what is expected, exactly where they are all below or above the others.
+// rankChance returns the probability that the ranks of the first k of n values have a sum as far from the expected
+// one. It is exact if they are all below or above the others.
 func rankChance(sum float64, k, n int) float64 {
 	u := sum - float64(k*(k+1))/2
 	all := float64(k * (n - k))
@@ -252,7 +251,7 @@ func rankChance(sum float64, k, n int) float64 {
 	return math.Erfc(z / math.Sqrt2)
 }
 
-// ranksOf gives the rank of every value, from 1; equal ones share theirs.
+// ranksOf returns the rank of every value, from 1; equal values share a rank.
 func ranksOf(values []float64) []float64 {
 	order := make([]uint64, len(values)) // the bits of floats that are not negative have their order
 	for i, v := range values {
@@ -284,7 +283,7 @@ func medianOf(values []float64) float64 {
 	return (sorted[(n-1)/2] + sorted[n/2]) / 2
 }
 
-// History is what came of tests in a stretch of runs.
+// History is the outcomes and times of tests in a series of runs.
 type History struct {
 	IDs   []string
 	Runs  int
@@ -292,15 +291,15 @@ type History struct {
 	at    map[string]int
 }
 
-// NewHistory makes the history of tests, in so many runs of which nothing is known yet.
+// NewHistory returns a history of tests in n runs, of which nothing is known yet.
 func NewHistory(ids []string, runs int) *History {
 	return &History{IDs: ids, Runs: runs, cells: make([]Cell, len(ids)*runs)}
 }
 
-// Set says what came of a test in a run, both by their places.
+// Set sets the cell of a test in a run, both given by their places.
 func (h *History) Set(test, run int, c Cell) { h.cells[test*h.Runs+run] = c }
 
-// Past is what came of a test, the oldest run first.
+// Past returns the cells of a test, the oldest run first.
 func (h *History) Past(test int) []Cell { return h.cells[test*h.Runs : (test+1)*h.Runs] }
 
 // Index finds a test by its ID.
@@ -323,15 +322,14 @@ func (h *History) Figures() []Figures {
 	return figures
 }
 
-// FindChanges gives the figures with the changes of time.
+// FindChanges returns the figures with the changes of time.
 func (h *History) FindChanges(figures []Figures) []Figures {
 	changed := slices.Clone(figures)
 	parallel.Do(len(h.IDs), func(test int) { changed[test].FindChange(h.Past(test)) })
 	return changed
 }
 
-// Change is the time that the test takes now against before it changed, as the logarithm of the
-// factor; 0 where no change stands out.
+// Change returns the logarithm of the factor by which the time of the test changed; 0 if no change is significant.
 func (f *Figures) Change() float64 {
 	if f.Changed < 0 || f.Before <= 0 || f.Seconds <= 0 {
 		return 0
@@ -339,8 +337,8 @@ func (f *Figures) Change() float64 {
 	return math.Log2(f.Seconds / f.Before)
 }
 
-// Spread is how far the times of a past's latest runs lie from their median, in seconds: the
-// median of the distances, times 1.48, as of a standard deviation.
+// Spread returns how far the times of a past's latest runs are from their median, in seconds: the median of the
+// distances, times 1.48, which estimates a standard deviation.
 func Spread(past []Cell) float64 {
 	var seconds []float64
 	for _, c := range past[max(0, len(past)-2*halfLife):] {

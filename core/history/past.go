@@ -13,7 +13,7 @@ import (
 	"fernrelay/core/run"
 )
 
-// PastRuns is how many of the latest runs are looked at where nothing is said.
+// PastRuns is the default number of latest runs to look at.
 const PastRuns = 100
 
 // Past is what a stretch of runs says together. It does not change once it is made.
@@ -35,14 +35,14 @@ func NewPast(runs []*run.Record, h *History) *Past {
 	return p
 }
 
-// WithChanges gives the past with the tests' changes of time, which takes longer to work out.
+// WithChanges returns the past with the tests' changes of time, which take longer to compute.
 func (p *Past) WithChanges() *Past {
 	changed := *p
 	changed.Figures = p.History.FindChanges(p.Figures)
 	return &changed
 }
 
-// The orders in which the tests of a past stand.
+// The orders of the tests of a past.
 const (
 	ByTrouble = "trouble"
 	ByTime    = "time"
@@ -53,8 +53,8 @@ const (
 // PastOrders are all of them.
 var PastOrders = []string{ByTrouble, ByTime, ByChange, ByName}
 
-// Order gives the places of the tests that are held, of all where held is nil, in an order: the most troubled first, then
-// those that flip; or the slowest; or those whose time changed the most; or by name.
+// Order returns the places of the tests that held selects, of all if held is nil, in an order: the most troubled
+// first, then those that flip; or the slowest; or those whose time changed the most; or by name.
 func (p *Past) Order(by string, held func(id string) bool) []int {
 	var order []int
 	for i, id := range p.History.IDs {
@@ -78,7 +78,7 @@ func (p *Past) Order(by string, held func(id string) bool) []int {
 	return order
 }
 
-// slowestShown is how many tests are told as the slowest.
+// slowestShown is the number of tests that are listed as the slowest.
 const slowestShown = 9
 
 // SlowestTests returns the places of the slowest tests.
@@ -98,7 +98,8 @@ func (p *Past) findSlowest() {
 	}
 }
 
-// KnownCause is a cause of a run with the run from which on it is known; nil where it is not kept.
+// KnownCause is a cause of a run with the run since which it is known; Since is nil if the ledger does not have
+// it.
 type KnownCause struct {
 	cause.Cause
 	Since *run.Record
@@ -114,7 +115,7 @@ type Card struct {
 	Well    *run.Record // in which it was well, the last; nil where it never was
 	Earlier Interval    // its pass rate up to ten runs ago
 	Share   float64     // of all work
-	Caught  *hunt.Saved // that caught its culprits; nil where none did
+	Caught  *hunt.Saved // the hunt that caught its culprits; nil if none did
 }
 
 // recentRuns is how many runs back a card compares the pass rate with.

@@ -4,8 +4,7 @@ import (
 	"fernrelay/core/run"
 )
 
-// Flips counts how often a test went from well to bad or back; skipped and lost
-// outcomes say nothing of it.
+// Flips counts the changes of a test between good and bad; skipped and lost outcomes are evidence of nothing.
 func Flips(past []run.Outcome) int {
 	flips, before, seen := 0, false, false
 	for _, o := range past {

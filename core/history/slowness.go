@@ -23,7 +23,7 @@ type Slow struct {
 type Slowness struct {
 	Workers int     `json:"workers"`
 	Work    float64 `json:"work_s"`
-	Finish  float64 `json:"finish_s"` // on so many workers
+	Finish  float64 `json:"finish_s"` // on Workers workers
 	Tests   []Slow  `json:"tests"`    // the slowest first
 	Groups  []Slow  `json:"groups"`
 	Files   []Slow  `json:"files"`

@@ -5,14 +5,14 @@ import (
 	"slices"
 )
 
-// rates say how often the victim's outcome is the other one than in its first trial
-// alone: without its culprits, and with them.
+// rates are how often the victim's outcome differs from that in its first trial alone: without its culprits, and
+// with them.
 type rates struct{ without, with float64 }
 
 // steady is what a hunt begins with: culprits always show. One trial then decides.
 var steady = rates{1e-4, 1 - 1e-4}
 
-// decisions is over how many decisions a hunt spreads the error that is allowed it.
+// decisions is the number of decisions over which a hunt spreads its permitted error.
 const decisions = 20
 
 // decide asks for trials of each order until each is known to show or not to, by Wald's
@@ -59,13 +59,12 @@ func (h *Hunt) leaning(t Trial) float64 {
 	return lean
 }
 
-// looks is how many trials each side of a comparison has when it is looked at.
+// looks is the number of trials that each side of a comparison has at each look.
 var looks = []int{5, 10, 20, 40}
 
-// compare repeats a trial and the victim alone until it is sure, within the stated error,
-// that the trial shows more often, and reports whether it came to that. At each look it
-// spends half of the error that is left, so that looking often does not make it err more.
-// The finding holds the evidence.
+// compare repeats a trial and the victim alone until it is sure, within the stated error, that the trial shows
+// more often, and reports whether it is. Each look spends half of the error that is left, so that repeated looks
+// do not add up to more. The finding holds the evidence.
 func (h *Hunt) compare(with Trial) bool {
 	allowed := h.task.Error
 	without := h.after(Without, nil)
@@ -96,14 +95,14 @@ func (h *Hunt) compare(with Trial) bool {
 	return false
 }
 
-// lacking gives as many copies of a trial as it lacks to so many runs.
+// lacking returns as many copies of a trial as are missing for a number of runs.
 func (h *Hunt) lacking(t Trial, runs int) []Trial {
 	return slices.Repeat([]Trial{t}, max(0, runs-h.count(t).Runs))
 }
 
-// learn takes over how often the victim shows with all suspects and alone: nearer to each
-// other by half their standard error, as they are only known from some trials. The trials
-// that follow must be the surer, so that what misled a search before does not again.
+// learn takes over how often the victim shows with all suspects and alone. It moves the two rates toward each
+// other by half their standard error, because they are known from a few trials only. Later trials must then be
+// more certain, so that what misled one search does not mislead the next.
 func (h *Hunt) learn(with Trial) {
 	shown, base := h.count(with), h.count(h.after(Without, nil))
 	rate := func(t Times, toward float64) float64 {
@@ -147,8 +146,8 @@ func (h *Hunt) showing(t Times) int {
 	return t.Failed
 }
 
-// chance is how likely it is that, of all trials that show, so many or more fall to one
-// side if both sides show equally often: Fisher's exact test, one-sided.
+// chance returns the probability that at least as many of the showing trials are on one side, if both sides show
+// equally often: Fisher's exact test, one-sided.
 func chance(shown, runs, base, baseRuns int) float64 {
 	all := shown + base
 	total := choose(runs+baseRuns, all)
@@ -159,7 +158,7 @@ func chance(shown, runs, base, baseRuns int) float64 {
 	return min(p, 1)
 }
 
-// choose is the logarithm of how many ways there are to take k of n; of none, -Inf.
+// choose returns the logarithm of the number of ways to take k of n, -Inf if there are none.
 func choose(n, k int) float64 {
 	if k < 0 || k > n {
 		return math.Inf(-1)

@@ -1,8 +1,7 @@
-// Package hunt searches for the tests that decide the outcome of another by
-// running before it, or beside it.
+// Package hunt searches for the tests that decide the outcome of another test by running before it or beside it.
 //
-// A Hunt is a state machine: it asks for trials, is told their outcomes, and
-// ends with a finding. It runs nothing itself.
+// A Hunt is a state machine: it asks for trials, receives their outcomes, and ends with a finding. It runs nothing
+// itself.
 //
 //	h := hunt.New(hunt.Task{Victim: victim, Orders: [][]string{ranBefore}})
 //	defer h.Close()
@@ -57,22 +56,21 @@ const (
 // Task is what a hunt starts from.
 type Task struct {
 	Victim string
-	// Orders of tests after which the victim may come out otherwise than alone, the
-	// likeliest first.
+	// Orders of tests after which the victim may have another outcome than alone, the likeliest first.
 	Orders [][]string
 	Beside []string // what ran at the same time on other workers
-	// Known are culprits of which only is to be told whether they still are, before the
-	// victim or, where Overlap says so, beside it.
+	// Known are culprits to be tried once more, before the victim or, if Overlap is set, beside it. The hunt
+	// searches no others.
 	Known   []string
 	Overlap bool
-	Past    []Past // what is known of earlier runs: it says whom to suspect first
-	// Favour says how many times more than others a test is suspected, whatever the
-	// past says; a test that it does not name counts 1.
+	Past    []Past // earlier runs, which say whom to suspect first
+	// Favour is how many times more than others a test is suspected, whatever the past says; a test that it does
+	// not name counts 1.
 	Favour  map[string]float64
-	Seconds map[string]float64 // how long tests take, as far as it is known
+	Seconds map[string]float64 // how long tests take, where known
 	Width   int                // how many trials may run side by side; 0 means 1
 	All     bool               // find every set of culprits that suffices
-	Error   float64            // how often a finding may be wrong; 0 means 0.01
+	Error   float64            // the permitted probability of a wrong finding; 0 means 0.01
 }
 
 // Trial is one ordered execution that the hunt asks for.
@@ -81,16 +79,15 @@ type Trial struct {
 	Purpose Purpose
 	Order   []string // the victim comes last
 	Beside  []string // what runs at the same time elsewhere, again and again
-	Times   int      // how often the victim runs until it is bad, each time in a fresh state
+	Times   int      // the number of times that the victim runs until it is bad, each time in a fresh state
 	Sum     string   // the same for trials that are identical
-	// The suspects fall into a part that this trial tries and a part that it
-	// leaves out; of a trial that cuts nothing off, LeftOut is 0. Share is how much of
-	// all suspicion between the two lies on the part that is tried.
+	// The trial tries one part of the suspects and leaves out another; LeftOut is 0 if it leaves out none. Share
+	// is the part of all suspicion between the two that falls on the tried part.
 	Ran, LeftOut int
 	Share        float64
 }
 
-// Record is a trial and what came of it.
+// Record is a trial and its outcome.
 type Record struct {
 	Trial
 	Told    bool
@@ -116,7 +113,7 @@ type Finding struct {
 	Changed  []Change   `json:"changed"` // never nil
 	With     Times      `json:"with"`
 	Without  Times      `json:"without"`
-	Chance   float64    `json:"chance"`             // how likely so clear a difference is where there is none
+	Chance   float64    `json:"chance"`             // the probability of a difference this clear if there is none
 	Cleaners []string   `json:"cleaners,omitempty"` // between culprits and victim, they undo the culprits' work
 	Overlap  bool       `json:"overlap,omitempty"`  // the culprits run at the same time, not before
 	Mended   [][]string `json:"mended,omitempty"`   // known culprits that were tried once more and do no harm
@@ -140,7 +137,7 @@ type Hunt struct {
 	records []Record
 	finding Finding
 	rates   rates
-	times   int     // how often the victim runs in each trial until it is bad
+	times   int     // the number of times that the victim runs in each trial until it is bad
 	margin  float64 // how much surer than the error allowed each decision must be, as a logarithm
 	next    func() ([]Trial, bool)
 	stop    func()
@@ -275,7 +272,7 @@ func (h *Hunt) verify() {
 	}
 }
 
-// companions gives the trials in which tests accompany the victim.
+// companions returns the trials in which tests accompany the victim.
 func (h *Hunt) companions(overlap bool) func(Purpose, []string) Trial {
 	if overlap {
 		return h.beside
@@ -298,8 +295,8 @@ func (h *Hunt) alone() bool {
 	return bad > good || bad == good && h.records[0].Outcome.Bad()
 }
 
-// suspects finds tests before the victim in other orders than the first, or beside it, with
-// which its outcome is another than alone; none where nothing that is known makes it so.
+// suspects returns the tests before the victim in orders other than the first, or beside it, with which its
+// outcome differs from that alone; nil if none do.
 func (h *Hunt) suspects() (suspects []string, overlap bool) {
 	for i := 1; i < len(h.task.Orders); i++ {
 		if h.shows(h.company(i)) {
@@ -317,9 +314,9 @@ func (h *Hunt) suspects() (suspects []string, overlap bool) {
 	return nil, false
 }
 
-// It takes luck that two tests meet at the wrong moment: timesMet is how often the victim
-// runs in a trial beside others, or in one alone that is compared with such a trial, and
-// timesOverlap how often everything beside it is tried.
+// Two tests rarely meet at the wrong moment. timesMet is the number of times that the victim runs in a trial
+// beside others, or in one alone that is compared with it, and timesOverlap the number of times that everything
+// beside it is tried.
 const (
 	timesMet     = 10
 	timesOverlap = 3
@@ -351,7 +348,7 @@ func (h *Hunt) beside(purpose Purpose, others []string) Trial {
 	return h.trial(purpose, []string{h.task.Victim}, slices.Clone(others))
 }
 
-// steadyVerdict is the verdict where no order makes a difference.
+// steadyVerdict returns the verdict if no order makes a difference.
 func (h *Hunt) steadyVerdict() Verdict {
 	switch {
 	case h.differs():
@@ -362,18 +359,18 @@ func (h *Hunt) steadyVerdict() Verdict {
 	return Stable
 }
 
-// timesDoubtful is how often a victim runs alone before it is said to be always so although
-// it is not known to have been.
+// timesDoubtful is the number of runs alone after which a victim counts as always the same although earlier runs
+// do not say so.
 const timesDoubtful = 20
 
-// doubtful reports whether earlier runs say that the victim can come out otherwise than
-// alone, or, of one that is good, at least do not say that it was always so.
+// doubtful reports whether earlier runs say that the victim's outcome can differ from that alone or, for a good
+// one, do not say that it was always good.
 func (h *Hunt) doubtful() bool {
 	alone := h.alone()
 	return len(h.task.Past) == 0 && !alone || slices.ContainsFunc(h.task.Past, func(p Past) bool { return p.Bad != alone })
 }
 
-// differs reports whether two identical trials came out unlike each other.
+// differs reports whether two identical trials had different outcomes.
 func (h *Hunt) differs() bool {
 	seen := map[string]bool{}
 	for _, r := range h.records {
@@ -385,13 +382,12 @@ func (h *Hunt) differs() bool {
 	return false
 }
 
-// attempts is how often the culprits are searched for: once as if they always showed,
-// and then with as many repetitions as it takes.
+// attempts is the number of searches for the culprits: one as if they always showed, and then others with as many
+// repetitions as needed.
 const attempts = 3
 
-// isolate finds the smallest set of suspects that still shows, and makes sure of it.
-// Where that fails it asks how often the suspects show at all, and then either searches
-// once more or says that the victim is unstable.
+// isolate finds the smallest set of suspects that still shows, and confirms it. If that fails, it measures how
+// often the suspects show at all, and then either searches once more or reports the victim as unstable.
 func (h *Hunt) isolate(suspects []string, overlap bool) {
 	with := h.companions(overlap)
 	q := h.quest(suspects, with)
@@ -427,11 +423,10 @@ func (h *Hunt) proven(q *quest, culprits []string) bool {
 	return !h.stopped && !h.erratic()
 }
 
-// timesLess is how often each set of the culprits but one is tried, all its trials counted.
+// timesLess is the number of times that each set without one culprit is tried, all its trials counted.
 const timesLess = 4
 
-// erratic reports whether identical trials differ although the search goes by that they
-// do not.
+// erratic reports whether identical trials differ although the search assumes that they do not.
 func (h *Hunt) erratic() bool { return h.rates == steady && h.differs() }
 
 // conclude names the culprits, and what else was asked for.
@@ -458,7 +453,7 @@ func (h *Hunt) conclude(q *quest, culprits []string, overlap bool) {
 // shows asks for trials of one order until it is known whether it shows.
 func (h *Hunt) shows(t Trial) bool { return h.decide(t)[0] }
 
-// round asks for the trials and rests until they are told.
+// round asks for trials and waits for their outcomes.
 func (h *Hunt) round(trials []Trial) {
 	if h.stopped || len(trials) == 0 {
 		return

@@ -3,9 +3,9 @@ package hunt
 // Progress is how far the hunt of one victim has come.
 type Progress struct {
 	Victim    string // its ID
-	Preparing string // what is made ready before the first trial, of all victims
+	Preparing string // what is being prepared before the first trial, for all victims
 	Records   []Record
-	Resumed   int     // how many of the trials were made before, and not again
+	Resumed   int     // the number of trials that an interrupted hunt made
 	Finding   Finding // its Verdict is empty before the end
 	Err       error   // what kept the hunt from its end, or from naming the state
 }

@@ -9,7 +9,7 @@ type Saved struct {
 	Number  int // from 1
 	Victim  string
 	Began   time.Time
-	Mended  time.Time // when its culprits were found to do no harm any more; zero where they do
+	Mended  time.Time // when its culprits were found to be harmless; zero if they still do harm
 	Finding *Finding  // nil where it did not come to its end
 }
 

@@ -6,8 +6,7 @@ import (
 	"strings"
 )
 
-// quest is the search among tests, of which all together make the victim come out in one
-// way, for the fewest of them that do.
+// quest is the search for the fewest tests that still make the victim's outcome what it is after all of them.
 type quest struct {
 	h       *Hunt
 	tests   []string // in the order in which they run
@@ -26,7 +25,7 @@ func (h *Hunt) quest(suspects []string, trial func(Purpose, []string) Trial) *qu
 	return q.among(suspects)
 }
 
-// among gives the same quest among other tests.
+// among returns the same quest among other tests.
 func (q *quest) among(tests []string) *quest {
 	other := *q
 	other.tests, other.least, other.place = tests, tests, make(map[string]int, len(tests))
@@ -91,22 +90,20 @@ func (q *quest) smallest() []string {
 	return q.inOrder(q.spare(needed))
 }
 
-// span is where in a ranking the member that is looked for stands: the tests before high
-// make it, together with those found before; those before low do not.
+// span bounds the place in the ranking of the member that is searched: the tests before high suffice, together
+// with the members found before; those before low do not.
 type span struct{ low, high int }
 
 // together is how likely it is held beforehand that several tests must come together.
 const together = 0.1
 
-// member finds one more member. Of the tests in their rank, the least number from the
-// first on that makes it ends with a member that cannot be left out of them. The cuts fall
-// where suspicion is halved, or parted evenly among as many trials as run side by side.
+// member finds one more member. Of the ranked tests, the shortest beginning that suffices ends with a member that
+// is needed. The cuts are where suspicion is halved, or divided evenly among the trials that run side by side.
 //
-// A trial need not run the tests before low, if one more test is enough; this saves their
-// time, but then a cut that does not make it only leads one to trust that the others do.
-// It is done where they take longer than a trial of the victim alone does, and as long as
-// one is likelier than several. Where the trust was wrong, it goes back to the smallest of
-// the parts trusted that does make it.
+// A trial need not run the tests before low if one more test is enough. This saves their time, but then a cut that
+// does not suffice only makes it likely that the others do. It is done if those tests take longer than a trial of
+// the victim alone, and as long as one culprit is likelier than several. If the assumption was wrong, member goes
+// back to the smallest of the assumed parts that suffices.
 func (q *quest) member(needed, ranked []string) (more, left []string) {
 	s := span{0, len(ranked)}
 	var trusted []int                // the lows from which on the tests were trusted to make it
@@ -179,8 +176,8 @@ func (q *quest) parts(needed, ranked []string, s span, apart bool) []part {
 	return parts
 }
 
-// mistrusted finds, after a trust that was wrong, the least of the parts trusted that
-// makes it, and where in it the member stands.
+// mistrusted finds, after a wrong assumption, the smallest of the assumed parts that suffices, and the place of
+// the member in it.
 func (q *quest) mistrusted(needed, ranked []string, lows []int) ([]string, span) {
 	last := len(lows) - 1 // the last alone was seen not to make it
 	fails := sort.Search(last, func(i int) bool { return !q.makesIt(q.cut, slices.Concat(needed, ranked[lows[i]:])) })
@@ -194,9 +191,8 @@ func (q *quest) mistrusted(needed, ranked []string, lows []int) ([]string, span)
 	return ranked[begin:], span{low, len(ranked) - begin}
 }
 
-// spare leaves out members that are not needed after all. Where those found do not make it
-// by themselves, as can be where one test undoes the work of another, it reduces the
-// least part that was seen to make it instead.
+// spare removes members that turn out not to be needed. If the members do not suffice by themselves, as when one
+// test undoes the work of another, it reduces the smallest part that was seen to suffice instead.
 func (q *quest) spare(needed []string) []string {
 	if q.over() {
 		return needed
@@ -235,8 +231,8 @@ func (q *quest) reduce(tests []string) []string {
 	return tests
 }
 
-// piece finds one of so many pieces of the tests that makes it, or else the tests without
-// a piece that make it; nil where there is none.
+// piece finds one of n pieces of the tests that suffices, or else the tests without one piece that suffice; nil if
+// there is none.
 func (q *quest) piece(tests []string, pieces int) []string {
 	var within, without [][]string
 	for i := range pieces {
@@ -252,7 +248,7 @@ func (q *quest) piece(tests []string, pieces int) []string {
 	return nil
 }
 
-// mostSets is how many sets of culprits are looked for at most.
+// mostSets bounds the sets of culprits that a hunt searches.
 const mostSets = 32
 
 // others finds every set that makes it and of which none can be left out, given the first:
@@ -295,9 +291,9 @@ func meet(a, b []string) bool {
 	return slices.ContainsFunc(a, func(id string) bool { return slices.Contains(b, id) })
 }
 
-// cleaners names the tests that undo the culprits' work where they stand between them and
-// the victim: the fewest of those that stood there in an order in which the victim came
-// out as if it were alone. There are none where no such order is known.
+// cleaners names the tests that undo the culprits' work if they run between them and the victim: the fewest of
+// those that ran there in an order after which the victim had its outcome alone. It returns none if no such order
+// is known.
 func (h *Hunt) cleaners(culprits []string) []string {
 	var between []string
 	consider := func(before []string) {
@@ -327,8 +323,8 @@ func (h *Hunt) cleaners(culprits []string) []string {
 	return q.smallest()
 }
 
-// lastOf gives the place of the last of the culprits in an order in which they all stand
-// as they do in their own; -1 where they do not.
+// lastOf returns the place of the last culprit in an order that has all culprits in their own order; -1 in any
+// other.
 func lastOf(culprits, order []string) int {
 	at := -1
 	for _, id := range culprits {

@@ -17,9 +17,9 @@ const (
 type Value struct {
 	Kind string `json:"kind"`
 	Name string `json:"name"`
-	Text string `json:"value"`          // for people, cut where it is long
-	Sum  string `json:"sum,omitempty"`  // tells apart values whose Text is the same
-	File string `json:"file,omitempty"` // where it is declared
+	Text string `json:"value"`          // for people, cut if it is long
+	Sum  string `json:"sum,omitempty"`  // distinguishes values with the same Text
+	File string `json:"file,omitempty"` // of its declaration
 	Line int    `json:"line,omitempty"`
 }
 
@@ -30,17 +30,17 @@ type Change struct {
 	Name   string `json:"name"`
 	Before string `json:"before"`         // in a fresh run
 	After  string `json:"after"`          // after the culprits
-	File   string `json:"file,omitempty"` // where it is declared, relative to the project
+	File   string `json:"file,omitempty"` // of its declaration, relative to the project
 	Line   int    `json:"line,omitempty"`
 	Proved bool   `json:"proved,omitempty"` // the victim's outcome is as alone if this is put back
 }
 
-// Absent stands for the value of what is not there on one side.
+// Absent is the value of what is missing on one side.
 const Absent = "(absent)"
 
-// Compare names what differs between the state in which a victim begins in a
-// fresh run and that in which it begins after its culprits, in the order of
-// fresh. Values that differ too deep to be seen in their text say so.
+// Compare returns the differences between the state in which a victim begins in a fresh run and that in which it
+// begins after its culprits, in the order of fresh. It marks values whose texts are the same although they differ
+// deep inside.
 func Compare(fresh, after []Value) []Change {
 	type key struct{ kind, name string }
 	left := make(map[key]Value, len(after))

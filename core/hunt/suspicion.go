@@ -6,7 +6,7 @@ import (
 	"slices"
 )
 
-// Past is what came of a victim in an earlier run, and what ran before it.
+// Past is the outcome of a victim in an earlier run, and what ran before it.
 type Past struct {
 	Bad    bool
 	Before []string
@@ -24,8 +24,7 @@ const (
 // a past that misleads costs only a few trials.
 const doubt = 0.1
 
-// suspicion weighs suspects against each other by what earlier runs say of them, and by
-// whom the task favours. The weights add up to 1.
+// suspicion weighs suspects against each other by earlier runs and by the task's favour. The weights add up to 1.
 func (h *Hunt) suspicion(suspects []string) map[string]float64 {
 	logs, alone := make([]float64, len(suspects)), h.alone()
 	for _, p := range h.task.Past {
@@ -73,8 +72,8 @@ func (q *quest) rank(tests []string) []string {
 	return ranked
 }
 
-// cuts gives the places within a span at which suspicion is parted evenly: one more part
-// than there are cuts, of which none is empty.
+// cuts returns the places within a span that divide suspicion evenly into parts, one more than there are cuts,
+// none of them empty.
 func (q *quest) cuts(ranked []string, s span) []int {
 	all, sum := q.weigh(ranked[s.low:s.high]), 0.0
 	wanted := min(q.h.task.Width, s.high-s.low-1)

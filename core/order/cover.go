@@ -21,10 +21,9 @@ func (o Order) cover(tests []catalog.Test) []catalog.Test {
 	return out
 }
 
-// neighbours gives one of the orders of 0 to n-1 in which each of them comes to stand
-// right before each other one: once in n orders where n is even, twice in 2n where it
-// is odd (Williams, "Experimental designs balanced for the estimation of residual
-// effects of treatments", 1949).
+// neighbours returns one of the orders of 0 to n-1 in which each number comes right before each other one: once in
+// n orders if n is even, twice in 2n if it is odd (Williams, "Experimental designs balanced for the estimation of
+// residual effects of treatments", 1949).
 func neighbours(n int, number uint64) []int {
 	row := make([]int, n)
 	if n == 0 {

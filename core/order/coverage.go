@@ -6,8 +6,8 @@ import (
 	"fernrelay/core/catalog"
 )
 
-// Coverage tells which ordered pairs of a group's tests have run, one right before the
-// other and one anywhere before the other, in one process. It grows with the group.
+// Coverage records which ordered pairs of a group's tests have run in one process, one right before the other and
+// one anywhere before the other. It grows with the group.
 type Coverage struct {
 	Tests      []string // names; a test keeps its place
 	Neighbours Pairs
@@ -16,8 +16,8 @@ type Coverage struct {
 	place map[string]int
 }
 
-// Pairs is a set of ordered pairs of small numbers: the bit of a pair does not depend on
-// how many there are (Rosenberg and Strong's pairing function, 1972).
+// Pairs is a set of ordered pairs of small numbers: the bit of a pair does not depend on how many there are
+// (Rosenberg and Strong's pairing function, 1972).
 type Pairs []byte
 
 func pairBit(a, b int) int {
@@ -41,7 +41,7 @@ func (p Pairs) Has(a, b int) bool {
 	return bit/8 < len(p) && p[bit/8]>>(bit%8)&1 == 1
 }
 
-// placeOf gives the number of a test, which is added where it is new.
+// placeOf returns the number of a test, and adds it if it is new.
 func (c *Coverage) placeOf(name string) int {
 	if c.place == nil {
 		c.place = make(map[string]int, len(c.Tests))
@@ -97,12 +97,12 @@ func (c *Coverage) gain(places []int) int {
 	return gain
 }
 
-// rowsTried bounds how many orders of a group are weighed against each other.
+// rowsTried bounds the orders of a group that are compared.
 const rowsTried = 64
 
-// Revealing puts tests into the order of all that adds most to what has run: for each group
-// the best of its declared order, its reverse and the orders of its neighbour cover. of gives
-// what has run of a group, nil where that is not followed. gain is how many pairs it adds.
+// Revealing sorts tests into the order that adds most to the pairs that have run: for each group the best of its
+// declared order, its reverse and the orders of its neighbour cover. of returns what has run of a group, nil if
+// the group is not followed. gain is the number of pairs that the order adds.
 func Revealing(tests []catalog.Test, of func(group string) *Coverage, number uint64) (ordered []catalog.Test, gain int) {
 	parts := groups(tests)
 	for _, i := range neighbours(len(parts), number) {
@@ -143,7 +143,7 @@ func candidates(group []catalog.Test) [][]catalog.Test {
 	return all
 }
 
-// Gauge is how many ordered pairs there are, and how many of them have run.
+// Gauge is the number of ordered pairs, and of those that have run.
 type Gauge struct{ Neighbours, Before, Pairs int }
 
 // Of counts, among the tests named, the pairs that have run.

@@ -24,9 +24,9 @@ var Declared = Order{}
 // Listed is the order of the given IDs; tests that are not listed are left out.
 func Listed(ids []string) Order { return Order{kind: "listed", ids: ids} }
 
-// Cover is an order of the series in which, side by side, every test of a group
-// comes to stand before every other: number counts them from 0, and after as many as
-// a group has tests, or twice as many where that is odd, its orders repeat.
+// Cover is one of a series of orders in which every test of a group comes before every other one: number counts
+// them from 0, and the series repeats after as many orders as a group has tests, or twice as many if that number
+// is odd.
 func Cover(number uint64) Order { return Order{kind: "cover", seed: number} }
 
 // Parse reads declared, reverse, seed:N or cover:N.
@@ -51,7 +51,8 @@ func Parse(text string) (Order, error) {
 // may put long groups first.
 func (o Order) IsDeclared() bool { return o.kind == "" }
 
-// Apply gives the tests in this order, and does not change those given; a listed ID that no test has is an error.
+// Apply returns the tests in this order, and does not change its argument. A listed ID that no test has is an
+// error.
 func (o Order) Apply(tests []catalog.Test) ([]catalog.Test, error) {
 	switch o.kind {
 	case "reverse":
@@ -69,8 +70,7 @@ func (o Order) Apply(tests []catalog.Test) ([]catalog.Test, error) {
 	return tests, nil
 }
 
-// regroup applies a reordering to the whole and brings each group together
-// again where its first test has come to stand.
+// regroup applies a reordering to the whole and brings each group together again at the place of its first test.
 func regroup(tests []catalog.Test, reorder func([]catalog.Test)) []catalog.Test {
 	mixed := slices.Clone(tests)
 	reorder(mixed)

@@ -9,8 +9,8 @@ import (
 	"fernrelay/core/catalog"
 )
 
-// Dependencies gives the IDs of the tests that must have ended before a test
-// begins: those that it needs, and those that it comes after.
+// Dependencies returns the IDs of the tests that must have ended before a test begins: those that it needs, and
+// those that it comes after.
 func Dependencies(t *catalog.Test) []string { return slices.Concat(t.Rules.Needs, t.Rules.After) }
 
 // Settle moves every test behind those that it depends on, and leaves the order
@@ -25,7 +25,7 @@ func Settle(tests []catalog.Test) ([]catalog.Test, error) {
 	for i := range tests {
 		index[tests[i].ID] = i
 	}
-	waiting := make([]int, len(tests)) // for how many others
+	waiting := make([]int, len(tests)) // by how many others
 	behind := make([][]int, len(tests))
 	free := &indexes{}
 	for i := range tests {

@@ -46,8 +46,8 @@ func (x *Index) Check(text string, e Expr) error {
 	return contradiction(text, e)
 }
 
-// contradiction finds two clauses that ask for a build constraint and for its
-// opposite, which stand on tests as the tags linux and !linux.
+// contradiction finds two clauses that ask for a build constraint and for its opposite, such as the tags linux and
+// !linux.
 func contradiction(text string, e Expr) error {
 	asked := map[string]bool{}
 	for _, clause := range Clauses(e) {
@@ -88,8 +88,7 @@ func (x *Index) values(field string) []string {
 
 func (x *Index) savedNames() []string { return slices.Sorted(maps.Keys(x.source.Saved)) }
 
-// suggest names the candidate nearest to a mistyped word, or says otherwise
-// where none is near.
+// suggest names the candidate nearest to a mistyped word, or returns another hint if none is near.
 func suggest(word string, candidates []string, otherwise string) string {
 	best, least := "", 1+len([]rune(word))/2
 	for _, c := range candidates {

@@ -11,8 +11,8 @@ import (
 // Candidate is a way to go on with a pick that is being typed.
 type Candidate struct {
 	Text  string // the whole term, or a field with its operator
-	Tests int    // how many tests the term holds by itself; -1 where that is not known yet
-	Hint  string // what it is
+	Tests int    // how many tests the term selects by itself; -1 if that is not known yet
+	Hint  string // a description
 
 	field, value string
 }
@@ -41,7 +41,7 @@ func (x *Index) candidates() []Candidate {
 			}
 		}
 	}
-	for folder := range places { // a group that stands above others
+	for folder := range places { // a group that is above others
 		if above, ok := strings.CutSuffix(folder, "/**"); ok {
 			places[folder] += places[above]
 		}
@@ -66,10 +66,9 @@ func (x *Index) candidates() []Candidate {
 	return list
 }
 
-// Complete offers ways to go on with the word that ends at a cursor, which is an
-// offset in characters, and tells where that word begins: tags, fields, then
-// values of fields that begin with the word or hold it. There are none inside of
-// quotes.
+// Complete returns ways to continue the word that ends at a cursor, which is an offset in characters, and where
+// that word begins: tags, fields, then values of fields that begin with the word or contain it. There are none
+// inside of quotes.
 func (x *Index) Complete(text string, cursor int) (from int, list []Candidate) {
 	runes := []rune(text)
 	cursor = min(cursor, len(runes))
@@ -104,8 +103,8 @@ func (x *Index) Complete(text string, cursor int) (from int, list []Candidate) {
 	return from, slices.Concat(list, fields, values, parts)
 }
 
-// Warm works out how many tests those candidates hold that do not come from the
-// catalog alone, which takes as long as evaluating them.
+// Warm computes how many tests those candidates select that do not come from the catalog alone, which takes as
+// long as evaluating them.
 func (x *Index) Warm() {
 	counts := map[string]int{}
 	for _, c := range x.others() {
@@ -148,8 +147,7 @@ func (x *Index) others() []Candidate {
 	return list
 }
 
-// fieldCandidates are the fields that are typed before a value, and the words
-// that stand alone.
+// fieldCandidates are the fields that are typed before a value, and the words without a value.
 func fieldCandidates() []Candidate {
 	var list []Candidate
 	for _, f := range []struct{ name, hint string }{

@@ -20,7 +20,7 @@ var conditions = &language{map[string]*field{
 func ParseCondition(text string) (Expr, error) {
 	e, err := parse(text, conditions)
 	if err != nil {
-		wrong := err.(*Error) // parse gives no other
+		wrong := err.(*Error) // parse returns no other
 		return nil, fmt.Errorf("the condition %q is wrong at column %d: %s", text, wrong.Column, wrong.Message)
 	}
 	return e, nil

@@ -13,8 +13,8 @@ type Step struct {
 	Sum    catalog.Sum
 }
 
-// Funnel tells how many tests are left after each clause, from all of them on.
-// The error is as that of Held.
+// Funnel returns how many tests are left after each clause, beginning with all of them. The error is as that of
+// Held.
 func (x *Index) Funnel(text string, e Expr) ([]Step, error) {
 	left, err := x.Held(text, All{})
 	if err != nil {
@@ -47,11 +47,11 @@ func (x *Index) sum(set catalog.Set) catalog.Sum {
 type Reason struct {
 	Held    bool
 	Clause  string // the part of the pick that decides; empty for the empty pick
-	Column  int    // where that stands in the pick, from 1
+	Column  int    // its place in the pick, from 1
 	Because string // what is so of the test
 }
 
-// String tells the reason in words.
+// String returns the reason in words.
 func (r Reason) String() string {
 	if r.Clause == "" {
 		return "in: the empty pick holds every test"
@@ -63,8 +63,7 @@ func (r Reason) String() string {
 	return fmt.Sprintf("%s %q at column %d: %s", way, r.Clause, r.Column, r.Because)
 }
 
-// Why tells the part of a pick that keeps Tests[i] in or puts it out. The error
-// is as that of Held.
+// Why returns the part of a pick that keeps Tests[i] in or out. The error is as that of Held.
 func (x *Index) Why(text string, e Expr, i int) (Reason, error) {
 	var failed error
 	holds := func(t *Term) bool {

@@ -27,8 +27,8 @@ type field struct {
 	example  string // of a value, for messages
 	// check holds the value of a parsed term against what the field takes.
 	check func(t *Term) error
-	// set gives the tests for which a term holds, and fact what is so of one
-	// test, as in "it takes 0.84 s". Conditions have neither.
+	// set is the tests for which a term holds, and fact what is true of one test, as in "it takes 0.84 s".
+	// Conditions have neither.
 	set  func(v *evaluation, t *Term) (catalog.Set, error)
 	fact func(x *Index, t *Term, i int) string
 }
@@ -150,15 +150,15 @@ func checkAt(t *Term) error {
 	return err
 }
 
-// atLine holds the test that stands at a line: the last that begins at or before
-// it and, where that is known, does not end before it.
+// atLine selects the test at a line: the last that begins at or before it and, if its end is known, does not end
+// before it.
 func atLine(v *evaluation, t *Term) (catalog.Set, error) {
 	file, line, err := splitAt(t.Value)
 	if err != nil {
 		return nil, err
 	}
 	tests := v.index.Catalog.Tests
-	best := map[string]int{} // by file, as the same base name may stand in several folders
+	best := map[string]int{} // by file, because several folders may have the same base name
 	for _, run := range v.index.files {
 		if run.file != file && !strings.HasSuffix(run.file, "/"+file) {
 			continue
@@ -202,8 +202,7 @@ func named(v *evaluation, t *Term) (catalog.Set, error) {
 	return sets[0], nil
 }
 
-// containing gives the tests whose name has a part: it looks through all names
-// at once.
+// containing returns the tests whose name contains a part: it looks through all names at once.
 func (x *Index) containing(part string) catalog.Set {
 	set := catalog.NewSet(len(x.ends))
 	for from, i := 0, 0; ; {
@@ -245,7 +244,7 @@ func ofID(v *evaluation, t *Term) (catalog.Set, error) {
 	return set, nil
 }
 
-// comparison gives the comparison of a term with a number.
+// comparison returns the comparison of a term with a number.
 func comparison(t *Term, number func(value string) (float64, error)) (func(float64) bool, error) {
 	limit, err := number(t.Value)
 	if err != nil {
@@ -292,7 +291,7 @@ func tookFact(x *Index, _ *Term, i int) string {
 	return "it takes " + history.Short(t.Expected)
 }
 
-// lastBad stands for the outcomes that make a run fail.
+// lastBad means the outcomes that make a run fail.
 const lastBad = "bad"
 
 func checkLast(t *Term) error {
@@ -452,8 +451,7 @@ func touched(v *evaluation, t *Term) (catalog.Set, error) {
 	return v.index.where(func(i int) bool { return isTouched(&tests[i]) }), nil
 }
 
-// Glob gives the function that matches whole paths: * stays within a folder, **
-// does not.
+// Glob returns a function that matches whole paths: * stays within a folder, ** does not.
 func Glob(pattern string) func(path string) bool { return globRegexp(pattern, "[^/]*").MatchString }
 
 // globRegexp turns a glob into an expression that matches the whole text. star

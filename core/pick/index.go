@@ -18,18 +18,17 @@ import (
 type Source struct {
 	// Past returns the latest outcomes of Tests[i], oldest first.
 	Past func(i int) []run.Outcome
-	// Rates returns the pass rate of each of Tests, from 0 to 1, NaN for one that never came to an end.
-	// It may be slow when it is first called.
+	// Rates returns the pass rate of each of Tests, from 0 to 1, NaN for one that never ended. The first call may
+	// be slow.
 	Rates func() []float64
 	// Saved holds the saved picks, by name.
 	Saved map[string]string
-	// Touched tells which tests of an index changed since a git revision.
+	// Touched returns a function that reports whether a test of an index changed since a git revision.
 	Touched func(x *Index, revision string) (touched func(*catalog.Test) bool, err error)
 }
 
-// Index is a catalog made ready for picks to be evaluated over it. What a term
-// holds is worked out once and kept. An Index is safe for use by several
-// goroutines; the catalog must not change any more.
+// Index is a catalog prepared for evaluating picks over it. It keeps the tests that each term selects. An Index is
+// safe for use by several goroutines; the catalog must not change any more.
 type Index struct {
 	Catalog *catalog.Catalog
 	source  Source
@@ -46,7 +45,7 @@ type Index struct {
 	counts  map[string]int         // of candidates, by their texts; nil before Warm
 }
 
-// fileRun is tests of one file that stand next to each other.
+// fileRun is neighbouring tests of one file.
 type fileRun struct {
 	file       string
 	first, len int
@@ -105,7 +104,7 @@ func (x *Index) historyOf(i int) testPast {
 	return h
 }
 
-// rates are the pass rates of Tests in percent, NaN for those that never came to an end.
+// rates are the pass rates of Tests in percent, NaN for those that never ended.
 func (x *Index) rates() func(i int) float64 {
 	if x.source.Rates == nil {
 		return func(int) float64 { return math.NaN() }
@@ -114,7 +113,7 @@ func (x *Index) rates() func(i int) float64 {
 	return func(i int) float64 { return 100 * rates[i] }
 }
 
-// name gives the name of Tests[i].
+// name returns the name of Tests[i].
 func (x *Index) name(i int) string {
 	if i == 0 {
 		return x.names[:x.ends[0]]
@@ -122,7 +121,7 @@ func (x *Index) name(i int) string {
 	return x.names[x.ends[i-1]+1 : x.ends[i]]
 }
 
-// Tagged gives the tests that carry a tag. The set must not be changed.
+// Tagged returns the tests that carry a tag. The set must not be changed.
 func (x *Index) Tagged(tag string) catalog.Set {
 	if set := x.tags[tag]; set != nil {
 		return set
@@ -130,8 +129,7 @@ func (x *Index) Tagged(tag string) catalog.Set {
 	return catalog.NewSet(len(x.Catalog.Tests))
 }
 
-// Pick reads a pick, checks it and gives the tests that it holds. The error, if
-// any, is an *Error.
+// Pick parses a pick, checks it and returns the tests that it selects. The error, if any, is an *Error.
 func (x *Index) Pick(text string) (Expr, catalog.Set, error) {
 	e, err := Parse(text)
 	if err != nil {
@@ -144,8 +142,8 @@ func (x *Index) Pick(text string) (Expr, catalog.Set, error) {
 	return e, held, err
 }
 
-// Held gives the tests that a pick holds. The error, if any, is an *Error for
-// the given text: a saved pick that there is not, or a revision.
+// Held returns the tests that a pick selects. The error, if any, is an *Error for the given text: an unknown saved
+// pick, or a revision.
 func (x *Index) Held(text string, e Expr) (catalog.Set, error) {
 	v := &evaluation{index: x, text: text}
 	x.matchTogether(e)
@@ -165,7 +163,7 @@ type evaluation struct {
 	err   error
 }
 
-// held gives a set that the caller may change.
+// held returns a set that the caller may change.
 func (v *evaluation) held(e Expr) catalog.Set {
 	switch e := e.(type) {
 	case *And:
@@ -193,7 +191,7 @@ func (v *evaluation) all() catalog.Set {
 	return set
 }
 
-// term gives the set of a term, which must not be changed.
+// term returns the set of a term, which must not be changed.
 func (v *evaluation) term(t *Term) catalog.Set {
 	x, key := v.index, t.String()
 	x.mu.Lock()
@@ -223,7 +221,7 @@ func (v *evaluation) wrong(t *Term, message string) *Error {
 	return &Error{Pick: v.text, Column: v.at, Message: "in the saved pick " + v.saved[len(v.saved)-1] + ": " + strings.TrimPrefix(message, "in the saved pick ")}
 }
 
-// where gives the tests for which a function of their index is true.
+// where returns the tests for which a function of their index is true.
 func (x *Index) where(holds func(i int) bool) catalog.Set {
 	set := catalog.NewSet(len(x.ends))
 	x.inParts(func(first, end int) {
@@ -266,7 +264,7 @@ func (x *Index) matchTogether(e Expr) {
 	}
 	sets, err := x.matching(expressions)
 	if err != nil || sets == nil {
-		return // each term is evaluated by itself, and a mistake told there
+		return // each term is evaluated by itself, which reports mistakes
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -275,12 +273,12 @@ func (x *Index) matchTogether(e Expr) {
 	}
 }
 
-// patience is how often the states of several expressions together may be made
-// anew before they are taken one by one.
+// patience is how often the states of several expressions together may be rebuilt before each is matched by
+// itself.
 const patience = 4
 
-// matching gives the tests whose names each of the expressions matches; no sets
-// where the expressions together have too many states.
+// matching returns the tests whose names each of the expressions matches; no sets if the expressions together have
+// too many states.
 func (x *Index) matching(expressions []string) ([]catalog.Set, error) {
 	if _, err := newMatcher(expressions...); err != nil {
 		return nil, err

@@ -8,13 +8,11 @@ import (
 	"unicode/utf8"
 )
 
-// matcher tells which of some regular expressions (RE2) match some part of a
-// text, all in one pass. It is a deterministic automaton whose states are made
-// when they are first come to (Thompson's construction by subsets, as in Cox,
-// "Regular Expression Matching Can Be Simple And Fast", 2007): a step for a
-// character is one look into a table, which is what lets a pick go through a
-// large catalog while it is typed. A matcher must not be used by two goroutines
-// at once.
+// matcher finds out which of some regular expressions (RE2) match a part of a text, all in one pass. It is a
+// deterministic automaton whose states are built when they are first reached (Thompson's construction by subsets,
+// as in Cox, "Regular Expression Matching Can Be Simple And Fast", 2007): a step for a character is one look into
+// a table, so that a pick can be evaluated over a large catalog while it is typed. Two goroutines must not use a
+// matcher at once.
 type matcher struct {
 	insts  []syntax.Inst // of all expressions, one behind the other
 	owner  []uint8       // by instruction: its expression
@@ -25,26 +23,25 @@ type matcher struct {
 	first  *state
 	marked []uint32 // by instruction: the visit that saw it
 	visit  uint32
-	clears int // how often the states were made anew
+	clears int // how often the states were rebuilt
 }
 
-// state is the expressions that have matched, a set of instructions at which
-// threads wait before a character, and what the character before was, by which
-// word boundaries are told.
+// state is the expressions that have matched, a set of instructions at which threads wait before a character, and
+// the kind of the character before, which decides about word boundaries.
 type state struct {
 	matched uint64
 	threads []uint32
 	before  rune // -1 at the beginning, 'a' behind a word character, ' ' behind another
 	next    [utf8.RuneSelf]*state
 	others  map[rune]*state
-	final   bool    // nothing changes any more
+	final   bool    // nothing can change
 	last    *uint64 // what has matched if the text ends here; nil while unknown
 }
 
 const (
-	// mostTogether is how many expressions one matcher takes.
+	// mostTogether is the number of expressions that one matcher takes.
 	mostTogether = 64
-	// maxStates bounds the table of a matcher; it is made anew when it is full.
+	// maxStates bounds the table of a matcher, which is rebuilt when it is full.
 	maxStates = 2000
 )
 
@@ -80,7 +77,7 @@ func (m *matcher) clear() {
 	m.first = m.state(0, slices.Clone(m.starts), -1)
 }
 
-// match gives the set of the expressions that match some part of the text.
+// match returns the set of the expressions that match a part of the text.
 func (m *matcher) match(text string) uint64 {
 	if len(m.states) > maxStates {
 		m.clear()
@@ -110,7 +107,7 @@ func (m *matcher) match(text string) uint64 {
 	return *s.last
 }
 
-// other gives the state behind a character that is not ASCII.
+// other returns the state after a character that is not ASCII.
 func (m *matcher) other(s *state, r rune) *state {
 	next := s.others[r]
 	if next == nil {
@@ -123,7 +120,7 @@ func (m *matcher) other(s *state, r rune) *state {
 	return next
 }
 
-// step gives the state behind a character.
+// step returns the state after a character.
 func (m *matcher) step(s *state, r rune) *state {
 	waiting, matched := m.reach(s, r)
 	var threads []uint32
@@ -147,7 +144,7 @@ func (m *matcher) step(s *state, r rune) *state {
 	return m.state(matched, threads, before)
 }
 
-// state gives the one state with these threads.
+// state returns the state with these threads.
 func (m *matcher) state(matched uint64, threads []uint32, before rune) *state {
 	slices.Sort(threads)
 	threads = slices.Compact(threads)
@@ -164,9 +161,8 @@ func (m *matcher) state(matched uint64, threads []uint32, before rune) *state {
 	return s
 }
 
-// reach follows what takes no character, where r comes next, -1 at the end of
-// the text. It gives the instructions that wait for a character, and the set of
-// the expressions that have matched.
+// reach follows the instructions that consume no character, where r comes next, -1 at the end of the text. It
+// returns the instructions that wait for a character, and the set of the expressions that have matched.
 func (m *matcher) reach(s *state, r rune) (waiting []uint32, matched uint64) {
 	m.visit++
 	matched = s.matched

@@ -8,7 +8,7 @@ import (
 	"unicode"
 )
 
-// Error tells what is wrong with a pick and where.
+// Error says what is wrong with a pick and where.
 type Error struct {
 	Pick    string // the whole pick
 	Column  int    // from 1, in characters
@@ -139,7 +139,7 @@ func (p *parser) not() Expr {
 	return All{}
 }
 
-// place says where the parser stands, for a message.
+// place describes where the parser is, for a message.
 func (p *parser) place() string {
 	switch p.token.kind {
 	case tokenClose:
@@ -269,8 +269,8 @@ func (p *parser) operator() string {
 	return ""
 }
 
-// value reads what stands behind an operator: bare, quoted, or, where the field
-// takes one, a regular expression between slashes.
+// value reads what follows an operator: bare, quoted, or, if the field takes one, a regular expression between
+// slashes.
 func (p *parser) value(regexps bool) (value string, isRegexp, ok bool) {
 	at := p.pos
 	if at == len(p.input) {

@@ -3,28 +3,26 @@
 //	frost                  tests that carry the tag frost (* and ? match)
 //	in:irrigation/**       tests of a place: a group, a folder or a file
 //	name:/^TestDrip/       by name: a part of it, or a regular expression (RE2)
-//	took>2s was:failed    by what is known from earlier runs
+//	took>2s was:failed     by what is known from earlier runs
 //	saved:quick            by another pick that was saved under a name
-//	frost not nightly      terms side by side mean and; or, not and () are there too
+//	frost not nightly      terms side by side mean and; or, not and () work too
 //
-// Parse gives a tree whose String form parses back to the same tree, in the
-// manner of go/build/constraint; an *Error points at the column. An Index
-// evaluates trees over a catalog and explains them:
+// Parse returns a tree whose String form parses to the same tree, in the manner of go/build/constraint; an *Error
+// points at the column. An Index evaluates trees over a catalog and explains them:
 //
 //	x := pick.NewIndex(c, pick.Source{})
 //	held, err := x.Held(text, expr)
 //
-// Conditions, such as os:linux or go>=1.25, are the same language over other
-// fields; see ParseCondition.
+// Conditions, such as os:linux or go>=1.25, are the same language over other fields; see ParseCondition.
 package pick
 
 import "strings"
 
 // Expr is a node of a parsed pick: *And, *Or, *Not, *Term or All.
 type Expr interface {
-	// Eval evaluates the expression where holds tells which terms hold.
+	// Eval evaluates the expression; holds reports whether a term is true.
 	Eval(holds func(*Term) bool) bool
-	// String gives the expression in a form that parses back to the same tree.
+	// String returns the expression in a form that parses to the same tree.
 	String() string
 	// Column is where the expression begins in its text, from 1, in characters.
 	Column() int
@@ -50,7 +48,7 @@ type Term struct {
 	Field  string // "tag" for a bare word
 	Op     string // ":" or a comparison; empty for a field that takes no value
 	Value  string
-	Regexp bool // Value stood between slashes
+	Regexp bool // Value was between slashes
 	At     int  // the column of its first character
 }
 
@@ -136,8 +134,7 @@ func bracketed(text string, brackets func(Expr) bool) string {
 	return text
 }
 
-// Clauses lists the parts of a pick that stand side by side at its top: each
-// narrows what the ones before it left.
+// Clauses returns the parts of a pick that are side by side at its top: each narrows what the ones before it left.
 func Clauses(e Expr) []Expr {
 	switch e := e.(type) {
 	case All:
@@ -164,9 +161,8 @@ func Terms(e Expr, visit func(*Term)) {
 	}
 }
 
-// Deciding gives the smallest part of an expression that alone makes it come out
-// as it does: of an "and" that fails its first failing side, of an "or" that
-// holds its first holding side.
+// Deciding returns the smallest part of an expression that decides its value: the first false side of an "and"
+// that is false, and the first true side of an "or" that is true.
 func Deciding(e Expr, holds func(*Term) bool) Expr {
 	switch e := e.(type) {
 	case *And:

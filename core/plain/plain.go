@@ -12,9 +12,9 @@ import (
 	"unicode/utf8"
 )
 
-// Text makes text safe to show over several lines: control sequences of terminals and every other
-// character that [Acts] disappear, tabs become spaces, broken UTF-8 is replaced. A sequence that does
-// not end hides the rest of its line, no more.
+// Text makes text safe to show over several lines: control sequences of terminals and every other character that
+// [Acts] disappear, tabs become spaces, broken UTF-8 is replaced. A sequence that does not end hides only the rest
+// of its line.
 func Text(text string) string {
 	if !utf8.ValidString(text) {
 		text = strings.ToValidUTF8(text, "\uFFFD")
@@ -52,7 +52,7 @@ func Line(text string) string {
 // isPlainLine reports whether a text is made of printable ASCII with single
 // spaces between words, as nearly all names are.
 func isPlainLine(text string) bool {
-	space := true // as if one stood before the text
+	space := true // as if one came before the text
 	for i := range len(text) {
 		c := text[i]
 		if c < ' ' || c > '~' || space && c == ' ' {

@@ -8,9 +8,8 @@ import (
 // longestCompared bounds the words in which a comparison is looked for, in bytes.
 const longestCompared = 64 << 10
 
-// Compared reads the two sides of a comparison out of a failure's words, in the
-// forms that are common in test messages. Both are empty where there are none, or
-// more words than anybody could compare.
+// Compared returns the two sides of a comparison in a failure's message, in the forms that are common in test
+// messages. Both are empty if there are none, or if the message is longer than anybody could compare.
 func Compared(words string) (expected, actual string) {
 	if len(words) > longestCompared {
 		return "", ""

@@ -17,23 +17,23 @@ type Part struct {
 type Merged struct {
 	Run     *Run
 	Twice   []Twice
-	Of      int      // how many shards the plan has; 0 where no part is a shard
+	Of      int      // the number of shards of the plan; 0 if no part is a shard
 	Missing []int    // shards that no part is
 	Unlike  []string // shards that were not planned as the first one was, in words
 }
 
-// Twice is a test that several parts tell of.
+// Twice is a test that several parts report.
 type Twice struct {
 	ID    string
 	Parts []string // their names
 }
 
-// rank orders outcomes by what counts where parts tell different ones of a test: a
-// failure more than a pass, which counts more than that nothing came back.
+// rank orders outcomes by which one counts if parts report different ones for a test: a failure more than a pass,
+// and a pass more than none.
 var rank = []Outcome{Failed, Errored, TimedOut, Surprise, Owed, Passed, Skipped, Lost}
 
-// Merge puts parts together, and finds out whether all shards of their plan came
-// back, were planned alike, and told of different tests.
+// Merge combines parts, and finds out whether all shards of their plan came back, were planned alike, and reported
+// different tests.
 func Merge(parts []Part) *Merged {
 	m := &Merged{Run: New()}
 	told := map[string][]string{} // by ID: the names of the parts
@@ -99,7 +99,7 @@ func (m *Merged) compare(parts []Part) {
 	}
 }
 
-// unlike says in what two shards were planned otherwise; empty where they were not.
+// unlike returns in what two shards were planned differently, "" if in nothing.
 func (p *Planned) unlike(other *Planned) string {
 	var differences []string
 	if p.Of != other.Of {
@@ -120,8 +120,8 @@ func (p *Planned) unlike(other *Planned) string {
 // Whole reports whether all shards came back and were planned alike.
 func (m *Merged) Whole() bool { return len(m.Missing)+len(m.Unlike) == 0 }
 
-// Replay tells the events of a run again, test by test: of each its start, where it
-// had one, its output, its steps and its outcome.
+// Replay sends the events of a run again, test by test: its start, if it had one, its output, its steps and its
+// outcome.
 func (r *Run) Replay(sink Sink) {
 	sink(Event{Event: RunBegins, Format: Format, At: r.Started, Planned: r.Planned})
 	for _, res := range r.Results {
@@ -158,8 +158,7 @@ type Incomplete struct{ Err error }
 
 func (i Incomplete) Error() string { return i.Err.Error() }
 
-// Lose gives the outcome lost to every test that began and came to none, as where
-// a report breaks off.
+// Lose gives the outcome lost to every test that began and did not end, as when a report breaks off.
 func (r *Run) Lose(message string) {
 	for _, res := range r.Results {
 		if res.Outcome == "" {

@@ -19,7 +19,7 @@ type Record struct {
 
 	Began  time.Time       `json:"began"`
 	Placed time.Time       `json:"-"`     // by which runs are ordered: when it began, unless that is in the future
-	Ended  time.Time       `json:"ended"` // as Began where it is not known
+	Ended  time.Time       `json:"ended"` // the same as Began if it is not known
 	Counts map[Outcome]int `json:"counts"`
 	Work   float64         `json:"work_s"` // of all tests
 

@@ -49,7 +49,7 @@ func New() *Run {
 	return &Run{Counts: map[Outcome]int{}, byID: map[string]*Result{}}
 }
 
-// Result finds the result of a test, nil where nothing was told of it.
+// Result returns the result of a test, nil if there is none.
 func (r *Run) Result(id string) *Result { return r.byID[id] }
 
 // Done counts the tests that have an outcome.
@@ -117,8 +117,7 @@ func (res *Result) keep(text string) {
 	res.Output = slices.Concat(head, []byte(outputCut), tail)
 }
 
-// Troubled lists the results that make the run fail, in the order in which they
-// came to their outcome.
+// Troubled returns the results that make the run fail, in the order in which their tests ended.
 func (r *Run) Troubled() []*Result {
 	var bad []*Result
 	for _, res := range r.Results {
@@ -141,8 +140,8 @@ func (r *Run) Unstable() []*Result {
 	return unstable
 }
 
-// Summary tells the counts in words: "70 passed, 1 failed". What passed in a later
-// try only is not among those that passed.
+// Summary returns the counts in words: "70 passed, 1 failed". Tests that passed in a later try only do not count
+// as passed.
 func (r *Run) Summary() string {
 	unstable := len(r.Unstable())
 	var parts []string
@@ -164,8 +163,8 @@ func (r *Run) Summary() string {
 	return strings.Join(parts, ", ")
 }
 
-// ExitStatus is the status with which a command ends that ran this: 3 where
-// something is lost, 1 where something is bad, 0 where all is well.
+// ExitStatus returns the status with which a command ends that did this run: 3 if something is lost, 1 if
+// something is bad, 0 if all is well.
 func (r *Run) ExitStatus() int {
 	if r.Counts[Lost] > 0 {
 		return 3

@@ -18,7 +18,7 @@ import (
 	"time"
 )
 
-// Outcome is what came of one test in one run.
+// Outcome is the outcome of one test in one run.
 type Outcome string
 
 // The outcomes. Owed is a failure that was expected, Surprise a pass where a
@@ -78,7 +78,7 @@ func CountBad(counts map[Outcome]int) int {
 	return bad
 }
 
-// Kind says what an event tells.
+// Kind is what an event reports.
 type Kind string
 
 // The kinds of event. A run begins with RunBegins and closes with RunEnds.

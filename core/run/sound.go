@@ -2,16 +2,15 @@ package run
 
 import "slices"
 
-// What an event can say at most: how long a test took, in seconds, and how many workers and shards
-// there were.
+// The greatest plausible values of an event: the duration of a test, in seconds, and the number of workers and
+// shards.
 const (
 	longestTest = 1e8
 	mostWorkers = 10_000
 )
 
-// Sound is the event as far as it can be: of what others tell, times that no test takes, workers,
-// lines and shards that there cannot be are left out, and an outcome that there is not is taken for
-// lost.
+// Sound returns the event without impossible values, which reports of others may have: times that no test takes,
+// and impossible workers, lines and shards. An unknown outcome becomes lost.
 func (e Event) Sound() Event {
 	if e.Seconds != nil && !(*e.Seconds >= 0 && *e.Seconds <= longestTest) { // which NaN is not, either
 		e.Seconds = nil

@@ -11,8 +11,8 @@ type omitted struct {
 	first      Event // the first of them that is bad
 }
 
-// LimitSteps returns a sink that passes events on to another, at most 10,000 steps of each
-// test. One more step, before the test's outcome, says how many are left out and how they ended.
+// LimitSteps returns a sink that passes events on to another, with at most 10,000 steps of each test. One more
+// step, before the test's outcome, says how many are left out and how they ended.
 func LimitSteps(to Sink) Sink {
 	tests := map[string]*omitted{}
 	return func(e Event) {
@@ -46,7 +46,7 @@ func (o *omitted) omit(e Event) {
 	}
 }
 
-// summary is the step that stands for those left out of a test that ends with an event.
+// summary returns the step that replaces those left out of a test that ends with an event.
 func (o *omitted) summary(end Event) Event {
 	step := Event{Event: StepDone, ID: end.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Outcome: Passed}
 	if o.bad > 0 {

@@ -7,18 +7,18 @@ import (
 	"fernrelay/core/catalog"
 )
 
-// SuiteResults is what came of a suite in a run.
+// SuiteResults is the results of a suite in a run.
 type SuiteResults struct {
 	Name   string
 	Groups []*GroupResults // those with the most bad tests first
 }
 
-// GroupResults is what came of a group in a run.
+// GroupResults is the results of a group in a run.
 type GroupResults struct {
 	Name    string    // within its suite
 	Results []*Result // the bad ones first, else in the run's order
 	Counts  map[Outcome]int
-	Ran     int // tests that came to an end
+	Ran     int // tests that ended
 	Passed  int // of those, the ones that were not bad
 	Seconds float64
 }

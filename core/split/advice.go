@@ -2,7 +2,7 @@ package split
 
 import "fernrelay/core/catalog"
 
-// Point is what so many shards come to.
+// Point is the result of planning for a number of shards.
 type Point struct {
 	Shards  int
 	Runners int     // how many of them run at once
@@ -27,7 +27,7 @@ func (w *Work) Curve(f Fleet, most, effort int) []Point {
 	return points
 }
 
-// point plans without writing the plan down, where that is the same.
+// point plans without writing the plan down, if the result is the same.
 func (w *Work) point(f Fleet, effort int) Point {
 	if w.contended(f) || f.AtOnce() < f.Shards {
 		p := w.Plan(f, effort)
@@ -39,8 +39,7 @@ func (w *Work) point(f Fleet, effort int) Point {
 	return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
 }
 
-// Smooth lets no more shards end later than fewer do: one that is left empty would
-// be better.
+// Smooth makes more shards never finish later than fewer: leaving one empty would be better.
 func Smooth(points []Point) {
 	for i := 1; i < len(points); i++ {
 		if before := points[i-1].Finish; points[i].Finish > before {
@@ -63,8 +62,7 @@ func Knee(points []Point) int {
 	return knee
 }
 
-// Within is the least number of shards that end within so many seconds; 0 where
-// none of the points does.
+// Within returns the least number of shards that finish within a number of seconds; 0 if no point does.
 func Within(points []Point, seconds float64) int {
 	for _, p := range points {
 		if p.Finish <= seconds {
@@ -82,10 +80,8 @@ type Parting struct {
 	Finish  float64
 }
 
-// part works out what it gains to part the unit that stands in the way of a plan
-// sooner than the others: the one that is its floor, or else the longest. tests
-// are those that were planned. ok is false where that unit cannot be parted, or
-// nothing is planned.
+// part computes the gain of dividing the unit that blocks a plan first: the one that is its floor, or else the
+// longest. tests are the planned ones. ok is false if that unit cannot be divided, or nothing is planned.
 func (w *Work) part(p Plan, f Fleet, tests []catalog.Test, effort int) (parting Parting, ok bool) {
 	if len(w.units) == 0 {
 		return parting, false

@@ -29,10 +29,9 @@ func (f Fleet) scarce(resource string) bool {
 	return ok && capacity < f.AtOnce()
 }
 
-// planContended plans units whose resources must not be held by too many at once:
-// with the holders of a resource one after the other on as many shards as may
-// hold it, or in a schedule in which they keep out of each other's way, whichever
-// ends sooner.
+// planContended plans units whose resources must not be held by too many at once: with the holders of a resource
+// one after the other on as many shards as may hold it, or in a schedule in which they keep out of each other's
+// way, whichever finishes earlier.
 func (w *Work) planContended(f Fleet, effort int) Plan {
 	_, floor := w.deal(f, effort/4)
 	held, busiest := w.busiest(f)
@@ -62,11 +61,10 @@ func (p Plan) keeps(f Fleet) bool {
 	return true
 }
 
-// mostWoven is how many units are laid one by one, which takes their square.
+// mostWoven bounds the units that are laid one by one, which takes quadratic time.
 const mostWoven = 2000
 
-// busiest gives the resource that is held longest, with the time for which it is
-// held in any case.
+// busiest returns the resource that is held longest, and the time for which it is held in any plan.
 func (w *Work) busiest(f Fleet) (ticks int64, resource string) {
 	held := map[string]int64{}
 	fastest := 1.0
@@ -142,8 +140,8 @@ func (w *Work) copies() []Unit {
 	return units
 }
 
-// planWhole plans units that others were joined to, and gives the plan of those; in
-// tells of each in which it is.
+// planWhole plans units that others were joined to, and returns their plan; in has the unit that each was joined
+// to.
 func (w *Work) planWhole(whole []Unit, in []int, f Fleet, effort int) Plan {
 	pins := map[string]int{}
 	for u := range w.units { // what is joined goes with the first that is pinned
@@ -167,10 +165,9 @@ func (w *Work) planWhole(whole []Unit, in []int, f Fleet, effort int) Plan {
 	return w.plan(f, w.numbered(f, on), floor)
 }
 
-// planWoven lays units into the shards one by one: whichever shard is free first
-// takes the unit that is most pressing of those whose resources are free then.
-// Pressing is what holds a resource for which much work is still to come, and then
-// what is long.
+// planWoven lays units into the shards one by one: the shard that is free first takes the most pressing unit whose
+// resources are free then. A unit is pressing if it holds a resource that much remaining work needs, and then if
+// it is long.
 func (w *Work) planWoven(f Fleet, floor int64) Plan {
 	v := &weaver{Work: w, fleet: f, plan: w.empty(f), held: map[string][]int64{}, left: map[string]int64{}, free: make([]int64, f.Shards)}
 	for u := range w.units {

@@ -16,20 +16,19 @@ type Deal struct {
 	Workers  int                 // at least 1
 	InOrder  bool                // the batches come and run in the order of the tests
 	Worker   map[string]int      // by ID: the only worker that runs it; with InOrder
-	Together map[string]Together // by suite: what never runs side by side; groups where nothing is said
+	Together map[string]Together // by suite: what never runs side by side; groups by default
 	First    map[string]int      // by ID, from 1: the rank of tests whose batches go before others
 	Lasting  map[string]bool     // by suite: its processes live on from batch to batch, so that their order matters
 
 	Resources map[string]int // how many batches may hold each at once; 1 if it is not named
 }
 
-// Schedule puts tests into batches. The tests come after those that they depend on; one that depends
-// on a test of another place comes in a later batch of its own place, so that no two batches wait
-// for each other.
+// Schedule divides tests into batches. A test comes after those that it depends on; if those are in another place,
+// it is in a later batch of its own place, so that no two batches wait for each other.
 //
-// In order, a group whose processes hold only itself becomes one batch; if state reaches further, only
-// neighbours are joined. Otherwise the longest batch comes first, tests that hold a resource are in batches of
-// their own, and what may be divided is dealt in batches that shrink toward the end.
+// In order, a group whose processes serve only that group becomes one batch; if state reaches further, only
+// neighbours are joined. Otherwise the longest batch comes first, tests that hold a resource have batches of their
+// own, and everything that may be divided is dealt in batches that shrink toward the end.
 func (d *Deal) Schedule(tests []catalog.Test) *Schedule {
 	batches := d.longestFirst
 	if d.InOrder {
@@ -38,7 +37,7 @@ func (d *Deal) Schedule(tests []catalog.Test) *Schedule {
 	return NewSchedule(batches(tests), d.Resources)
 }
 
-// apart names what a test must not run side by side with, where no plan says so.
+// apart names what a test must not run side by side with, unless a plan decides.
 func (d *Deal) apart(t *catalog.Test) string {
 	if d.Worker[t.ID] > 0 {
 		return ""
@@ -76,8 +75,7 @@ func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 	return queue
 }
 
-// levels tells for each test how many times its chain of dependencies goes from
-// one place to another.
+// levels returns for each test how many times its chain of dependencies goes from one place to another.
 func levels[P comparable](tests []catalog.Test, place func(t *catalog.Test) P) []int {
 	levels := make([]int, len(tests))
 	index := make(map[string]int, len(tests))
@@ -103,7 +101,7 @@ func levels[P comparable](tests []catalog.Test, place func(t *catalog.Test) P) [
 type stack struct {
 	suite, apart string
 	tests        []catalog.Test
-	next         int              // while the tests are neighbours, where the next would stand
+	next         int              // while the tests are neighbours, the place of the next one
 	units        [][]catalog.Test // what is never parted, the longest first
 	left         float64          // weight of the units
 	cost         float64          // seconds that a batch takes to begin
@@ -151,12 +149,10 @@ func (d *Deal) rank(tests []catalog.Test) int {
 	return least
 }
 
-// costShare is how many times what it costs to begin it a batch takes at least,
-// where there is as much left.
+// costShare is the least duration of a batch as a multiple of the cost to begin it, if that much work is left.
 const costShare = 8
 
-// weights gives what tests weigh against each other: their expected times, or all
-// the same where none is known.
+// weights returns the weights of tests: their expected times, or all the same if none is known.
 func weights(tests []catalog.Test) func(t *catalog.Test) float64 {
 	const least = 0.001
 	known := slices.ContainsFunc(tests, func(t catalog.Test) bool { return t.Expected > 0 })
@@ -211,7 +207,7 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 func (d *Deal) part(s *stack, weigh func(*catalog.Test) float64) {
 	s.units = [][]catalog.Test{s.tests}
 	if level := d.Together[s.suite]; level == Test || level == File {
-		if units, err := Units(s.tests, level); err == nil { // else a circle, which is told where tests are settled
+		if units, err := Units(s.tests, level); err == nil { // otherwise there is a circle, which settling the tests reports
 			s.units = members(s.tests, units)
 		}
 	}
@@ -223,7 +219,7 @@ func (d *Deal) part(s *stack, weigh func(*catalog.Test) float64) {
 	})
 }
 
-// members gives the tests of units, in their order.
+// members returns the tests of units, in their order.
 func members(tests []catalog.Test, units []Unit) [][]catalog.Test {
 	unit := make(map[string]int, len(tests))
 	for u := range units {
@@ -252,7 +248,7 @@ func (s *stack) take(most float64, weigh func(*catalog.Test) float64) (b Batch, 
 	for len(s.units) > 0 && (taken == 0 || taken < most) {
 		taken += weight(s.units[0], weigh)
 		if b.Tests == nil {
-			b.Tests = slices.Clip(s.units[0]) // not copied where it is all
+			b.Tests = slices.Clip(s.units[0]) // not copied if it is everything
 		} else {
 			b.Tests = append(b.Tests, s.units[0]...)
 		}

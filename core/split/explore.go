@@ -2,8 +2,8 @@ package split
 
 import "slices"
 
-// regroup takes the latest machine and a few others, and looks for any way to
-// pack their jobs that ends sooner, until only so many steps are left.
+// regroup takes the latest machine and a few others, and searches for a way to pack their jobs that ends earlier,
+// until the steps are used up.
 func (d *deal) regroup(left int) {
 	if len(d.machines) < 3 {
 		return
@@ -91,7 +91,7 @@ func (d *deal) explore(steps int) {
 	}
 }
 
-// explored is how many jobs are gone through at most: of more there is no end.
+// explored bounds the jobs that are searched exhaustively.
 const explored = 400
 
 // repack looks for a way to pack the jobs of some machines so that these end by

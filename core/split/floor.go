@@ -56,7 +56,7 @@ func roomy(lengths []int64, machines []machine, total, t int64) bool {
 // work; for every k, as of the k·machines+1 longest jobs some k+1 must share a
 // machine, the k+1 shortest of those; and the one of pairs.
 func floorAlike(lengths []int64, machines int) int64 {
-	upTo := make([]int64, len(lengths)+1) // the sum of so many of the longest
+	upTo := make([]int64, len(lengths)+1) // the sum of the n longest
 	for i, l := range lengths {
 		upTo[i+1] = upTo[i] + l
 	}
@@ -113,11 +113,11 @@ func (d *deal) raise(steps int) {
 	}
 }
 
-// patterned is how many jobs a machine may have, on average, for the program to
-// tell more than the even share of the work does.
+// patterned is the average number of jobs per machine up to which the linear program says more than the even share
+// of the work.
 const patterned = 4
 
-// mostRows bounds the linear program: how many different lengths it may have.
+// mostRows bounds the linear program: the number of different lengths.
 const mostRows = 160
 
 // configuration is the linear program of Gilmore and Gomory ("A linear
@@ -178,7 +178,7 @@ func newConfiguration(d *deal, t int64, steps int) *configuration {
 	return c
 }
 
-// tolerance is what the linear program does not tell apart.
+// tolerance is the difference that the linear program ignores.
 const tolerance = 1e-7
 
 // overfull reports whether the jobs are proven not to fit. It needs not trust the
@@ -255,7 +255,7 @@ type knapsack struct {
 	most    float64
 }
 
-// choose decides how often the length at a place of the order comes in, and goes on.
+// choose decides how often the length at a place of the order occurs, and continues.
 func (k *knapsack) choose(at int, room int64, value float64) {
 	if k.nodes++; k.nodes%8 == 0 {
 		k.steps--

@@ -33,16 +33,16 @@ type occasion struct {
 	test   int // that ends, by its index in the batch; -1 if the batch does
 }
 
-// Forecast plays the rest of a run: each worker takes what the schedule's dispatcher gives it, as soon as
-// there is something for it, and batches take as long as expected. The stretches of batches that have not
-// begun come in the order in which they begin.
+// Forecast plays the rest of a run: each worker takes the batches that the schedule's dispatcher chooses, as soon
+// as there is one for it, and batches take as long as expected. It returns the stretches of batches that have not
+// begun, in the order in which they begin.
 func (s *Schedule) Forecast(p Progress) []Stretch {
 	f := &forecast{Schedule: s, Progress: p, dispatcher: s.Dispatch(), stretches: make([]Stretch, 0, len(s.Batches))}
 	f.replay()
 	for len(f.occasions) > 0 {
 		o := f.occasions[len(f.occasions)-1]
 		f.occasions = f.occasions[:len(f.occasions)-1]
-		// As in a run: those who wait take before the worker that becomes free.
+		// As in a run, those who wait take before the worker that becomes free.
 		if o.test >= 0 {
 			f.dispatcher.End(f.Batches[o.batch].Tests[o.test].ID)
 			f.assign(o.at)

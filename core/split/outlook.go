@@ -16,7 +16,7 @@ type Outlook struct {
 	FixedLate, QueueLate []float64 // the worker with the latest shard begins late
 }
 
-// Rounds is how often the finishes are drawn.
+// Rounds is the number of times that the finishes are drawn.
 const Rounds = 200
 
 // Share is the part of what remains, over the workers, that a batch takes from the
@@ -52,8 +52,8 @@ func Look(p Plan, f Fleet, late float64, seed uint64) Outlook {
 	return out
 }
 
-// Quantile is the finish that a part of the rounds does not pass: 0.5 gives the
-// median. The finishes are sorted and not empty.
+// Quantile returns the finish that a part of the rounds does not exceed: 0.5 for the median. The finishes are
+// sorted and not empty.
 func Quantile(finishes []float64, part float64) float64 {
 	return finishes[min(len(finishes)-1, int(part*float64(len(finishes))))]
 }
@@ -90,7 +90,7 @@ func (d *draws) draw(random *rand.Rand) {
 	}
 }
 
-// scene is a schedule whose forecast is asked for again and again.
+// scene is a schedule that is forecast again and again.
 type scene struct {
 	*Schedule
 	starts  []float64                // by worker
@@ -105,7 +105,7 @@ type sceneBatch struct {
 	units         []int
 }
 
-// enter works out how long the batches take with the drawn times.
+// enter computes how long the batches take with the drawn times.
 func (s *scene) enter(d *draws) {
 	s.seconds = s.seconds[:0]
 	for _, b := range s.batches {

@@ -30,8 +30,8 @@ type kind struct {
 	bins []int // open ones
 }
 
-// state is what is still to be done: the jobs that are used, and the open bins.
-// It is only told apart for as many jobs as it has bits.
+// state is the work that is left: the jobs that are used, and the open bins. It is distinguished for as many jobs
+// as it has bits only.
 type state struct {
 	used [4]uint64
 	bins int
@@ -149,12 +149,11 @@ type completion struct {
 	sum  int64
 }
 
-// completions bounds how many ways to complete one bin are tried.
+// completions bounds the ways to complete one bin that are tried.
 const completions = 400
 
-// completions lists the ways to complete a bin that holds a first job, which
-// waste no more than may be wasted, and of which none is plainly better than
-// another: by one more job, or by a longer one in place of a shorter one.
+// completions returns the ways to complete a bin that has a first job, which waste no more than allowed, and of
+// which none is obviously better than another: by one more job, or by a longer one in place of a shorter one.
 func (p *packer) completions(first int, room int64) []completion {
 	c := &completing{packer: p, room: room, least: room - p.waste}
 	size := p.left - 1
@@ -185,7 +184,7 @@ type completing struct {
 	rest        []int64 // of all of those from there on
 	chosen      []int   // by their place in free
 	found       []completion
-	arena       []int // where the jobs of those found stand
+	arena       []int // the places of their jobs
 }
 
 // add goes through what may be added to the chosen jobs from a free one on.
@@ -213,7 +212,7 @@ func (c *completing) add(from int, sum int64) {
 	for i := low; i < len(c.free) && sum+c.rest[i] >= c.least; i++ {
 		length := c.lengths[i]
 		if i > low && length == c.lengths[i-1] {
-			continue // gives the same as the one before
+			continue // the same as the one before
 		}
 		c.chosen = append(c.chosen, i)
 		c.add(i+1, sum+length)

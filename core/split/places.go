@@ -5,9 +5,9 @@ import (
 	"slices"
 )
 
-// keepPlaces looks for a deal in which less is paid for setups that units share:
-// with all units of a place kept together, and with places cut only where a shard
-// is full. It gives the best, nil where the present one is no worse.
+// keepPlaces searches for a deal with lower costs for setups that units share: with all units of a place kept
+// together, and with places cut only where a shard is full. It returns the best, or nil if the present one is no
+// worse.
 func (w *Work) keepPlaces(f Fleet, effort int, machines []machine, unit int64, free, on []int) (best []int) {
 	soonest := w.finish(f, on)
 	try := func(other []int) {
@@ -81,9 +81,8 @@ func (w *Work) wholePlaces(f Fleet, effort int, machines []machine, unit int64, 
 	return out
 }
 
-// wrap lays the units of one place after the other into shards that must end by
-// a time, and goes to the next shard where one is full; nil where the shards do
-// not suffice.
+// wrap lays the units of one place after the other into shards that must finish by a time, and goes to the next
+// shard when one is full; nil if the shards do not suffice.
 func (w *Work) wrap(t int64, machines []machine, unit int64, groups [][]int, on []int) []int {
 	out := slices.Clone(on)
 	at, room := 0, machines[0].room(t/unit)*unit

@@ -29,8 +29,8 @@ func (b *Batch) Seconds() float64 {
 // Setup is the expected time that the batch takes to begin, in seconds.
 func (b *Batch) Setup() float64 { return b.Tests[0].Setup }
 
-// A Schedule is the batches of a run, the first to be taken first, with what they hold and what they
-// wait for. It does not change, so that the engine that runs it and forecasts of the run can share it:
+// A Schedule is the batches of a run in the order in which they are taken, with what they hold and what they wait
+// for. It does not change, so that the engine that runs it and forecasts of the run can share it:
 //
 //	schedule := deal.Schedule(tests)
 //	dispatcher := schedule.Dispatch() // decides who takes what next
@@ -86,9 +86,9 @@ func holds(t *catalog.Test) []string {
 	return slices.Compact(slices.Sorted(slices.Values(t.Rules.Holds)))
 }
 
-// A Dispatcher decides which batch of a schedule a worker takes next: the first that is meant for the worker,
-// whose resources are free, and whose awaited tests have ended. It is the only one to decide, in runs and in
-// forecasts. It is not safe for use by several goroutines.
+// A Dispatcher decides which batch of a schedule a worker takes next: the first that the worker may run, whose
+// resources are free, and whose awaited tests have ended. Runs and forecasts both use it. It is not safe for use
+// by several goroutines.
 type Dispatcher struct {
 	schedule *Schedule
 	waiting  []int // batches that nobody has taken, in order

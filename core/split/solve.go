@@ -7,9 +7,8 @@ import (
 	"slices"
 )
 
-// The solver counts in whole ticks, so that sums are exact and the same on every
-// machine: jobs are dealt out to machines so that the last machine ends as soon
-// as can be found within so many steps.
+// The solver counts in whole ticks, so that sums are exact and the same on every machine: it deals jobs to
+// machines so that the last machine ends as early as can be found within a number of steps.
 
 // machine is what a share runs on.
 type machine struct {
@@ -69,13 +68,12 @@ type deal struct {
 	random   *rand.Rand
 }
 
-// solve deals lengths, the longest first, out to machines. It works until the
-// finish is proven to be the least, or for about so many steps.
+// solve deals lengths, the longest first, to machines. It works until the finish is proven to be the least, or for
+// about a number of steps.
 //
-// Most deals are good once the latest machine has been parted anew with others. Of
-// what is left, small ones are gone through as a whole; in larger ones groups of
-// machines are packed anew, which finds the least finish more often than it proves
-// it; and the linear program proves it where machines hold few jobs each.
+// Most deals are good once the latest machine has been redistributed with others. Small instances that remain are
+// searched exhaustively; in larger ones groups of machines are packed anew, which finds the least finish more
+// often than it proves it; and the linear program proves it if machines have few jobs each.
 func solve(lengths []int64, machines []machine, steps int) *deal {
 	d := &deal{lengths: lengths, machines: machines, steps: steps, random: rand.New(rand.NewPCG(uint64(len(lengths)), uint64(len(machines))))}
 	d.floor = floor(lengths, machines)
@@ -95,11 +93,11 @@ func solve(lengths []int64, machines []machine, steps int) *deal {
 	return d
 }
 
-// fitted is how many jobs a machine may have, on average, for fitting to be tried:
-// it fills machines with long jobs first, and of many jobs each should get its part.
+// fitted is the average number of jobs per machine up to which fitting is tried: it fills machines with long jobs
+// first, although each should get its part of many.
 const fitted = 20
 
-// refit begins again with jobs that are put where they fit, where that ends sooner.
+// refit starts again with jobs that are put where they fit, if that ends earlier.
 func (d *deal) refit() {
 	on, finish := d.on, d.finish
 	if other := fitting(d.lengths, d.machines, d.floor, finish-1, &d.steps); other != nil {
@@ -114,8 +112,8 @@ func (d *deal) refit() {
 // proven reports whether no deal ends sooner than this one.
 func (d *deal) proven() bool { return d.finish <= d.floor }
 
-// near reports whether more work is not worth it: the finish is proven to be the
-// least, or so close that no clock tells the difference.
+// near reports whether more work is pointless: the finish is proven to be the least, or so close that no clock
+// shows the difference.
 func (d *deal) near() bool { return d.finish-d.floor <= d.floor/10_000_000 }
 
 // take makes a deal of where each job goes.
@@ -198,7 +196,7 @@ func longestFirst(lengths []int64, machines []machine) []int {
 	return on
 }
 
-// idleFrom is when the machine has nothing to do any more, with a load.
+// idleFrom returns when the machine has done a load.
 func (m machine) idleFrom(load int64) int64 { return max(m.start, m.end(load)) }
 
 // idle is from when on a machine has nothing to do.
@@ -239,9 +237,9 @@ func (i idle) before(other idle) bool {
 	return i.jobs < other.jobs || i.jobs == other.jobs && i.machine < other.machine
 }
 
-// fitting looks between two times for the soonest by which the jobs fit, each put
-// where it fits first (Coffman, Garey and Johnson, "An application of bin-packing
-// to multiprocessor scheduling", 1978); nil where they fit by none of those tried.
+// fitting searches between two times for the earliest by which the jobs fit, each put where it fits first
+// (Coffman, Garey and Johnson, "An application of bin-packing to multiprocessor scheduling", 1978); nil if they
+// fit by none of those tried.
 func fitting(lengths []int64, machines []machine, low, high int64, steps *int) (best []int) {
 	order := make([]int, len(machines)) // the fastest first
 	for i := range order {
@@ -259,7 +257,7 @@ func fitting(lengths []int64, machines []machine, low, high int64, steps *int) (
 	return best
 }
 
-// fit puts every job where it fits first by time t; nil where one does not fit.
+// fit puts every job where it fits first by time t; nil if one does not fit.
 func fit(lengths []int64, machines []machine, order []int, t int64, steps *int) []int {
 	rooms := make([]int64, len(order))
 	for i, at := range order {
@@ -280,8 +278,7 @@ func fit(lengths []int64, machines []machine, order []int, t int64, steps *int) 
 	return on
 }
 
-// improve parts the jobs of the latest machine and another anew, as long as that
-// lets it end sooner.
+// improve redistributes the jobs of the latest machine and another, as long as that lets it end earlier.
 func (d *deal) improve() {
 	order := make([]int, len(d.machines))
 	for i := range order {
@@ -298,8 +295,8 @@ func (d *deal) improve() {
 	}
 }
 
-// Of so few jobs of two machines all ways to part them are looked through. Of more,
-// only so many of the shortest move, which is enough to even the two out.
+// For few jobs of two machines, all ways to divide them are searched. For more, only some of the shortest move,
+// which is enough to even the two out.
 const (
 	parted     = 22
 	partedMany = 16
@@ -379,7 +376,7 @@ func (d *deal) even(i, j int, loadI, loadJ, total int64) int64 {
 	return int64(difference / (1/a.speed + 1/b.speed))
 }
 
-// gather lists the members of two machines anew after their jobs have moved.
+// gather lists the members of two machines again after their jobs have moved.
 func (d *deal) gather(jobs []int, i, j int) {
 	d.members[i], d.members[j] = d.members[i][:0], d.members[j][:0]
 	for _, job := range jobs {
@@ -406,8 +403,8 @@ type subset struct {
 	set uint32 // a bit a job
 }
 
-// sums gives all subsets of jobs, the least sum first (Horowitz and Sahni,
-// "Computing partitions with applications to the knapsack problem", 1974).
+// sums returns all subsets of jobs, the least sum first (Horowitz and Sahni, "Computing partitions with
+// applications to the knapsack problem", 1974).
 func (d *deal) sums(jobs []int) []subset {
 	all := make([]subset, 1, 1<<len(jobs))
 	with := make([]subset, 0, 1<<len(jobs))

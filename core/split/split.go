@@ -1,13 +1,12 @@
-// Package split plans shards: which tests go together to which worker or
-// machine, so that all of them end at about the same time.
+// Package split plans shards: which tests go together to which worker or machine, so that all of them end at about
+// the same time.
 //
 //	units, err := split.Units(picked, split.Group)
 //	work := split.NewWork(units)
 //	plan := work.Plan(split.Fleet{Shards: 6}, split.Thorough)
 //
-// All times are in seconds. The effort is bounded by counted steps, not by a
-// clock, so that the same tests give the same plan on every machine, whatever
-// their order.
+// All times are in seconds. The effort is bounded by counted steps, not by a clock, so that the same tests have
+// the same plan on every machine, whatever their order.
 package split
 
 import (
@@ -26,8 +25,8 @@ import (
 // Fleet is what the shards run on.
 type Fleet struct {
 	Shards    int             // at least 1
-	Limit     int             // how many may run at once, the others in waves behind; 0 for all
-	Starts    map[int]float64 // by shard number: how many seconds late it begins
+	Limit     int             // how many may run at once, the others in waves after them; 0 for all
+	Starts    map[int]float64 // by shard number: the seconds that it begins late
 	Speeds    map[int]float64 // by shard number: how fast it is where another is 1
 	Pins      map[string]int  // by a unit's name: the number of the shard that it stays on
 	Resources map[string]int  // what the shards share as workers of one machine: how many may hold it at once
@@ -38,7 +37,7 @@ func (f Fleet) uniform() bool {
 	return len(f.Starts)+len(f.Speeds)+len(f.Pins) == 0 && f.AtOnce() == f.Shards
 }
 
-// AtOnce is how many shards run side by side.
+// AtOnce returns how many shards run side by side.
 func (f Fleet) AtOnce() int {
 	if f.Limit > 0 {
 		return min(f.Limit, f.Shards)
@@ -64,7 +63,7 @@ func (f Fleet) pin(u *Unit) int {
 	return 0
 }
 
-// Check tells what a fleet cannot be made of.
+// Check returns an error for an impossible fleet.
 func (f Fleet) Check() error {
 	if f.Shards < 1 {
 		return fmt.Errorf("%d shards cannot be planned: a number from 1 is expected", f.Shards)
@@ -104,7 +103,7 @@ type Placed struct {
 	Start float64 // when it begins
 }
 
-// Seconds is how long the shard takes.
+// Seconds returns how long the shard takes.
 func (s Shard) Seconds() float64 { return s.End - s.Start }
 
 // UnitEnd is when a unit of the shard ends, by its index.
@@ -138,7 +137,7 @@ type Plan struct {
 	Work    float64 // what one worker alone takes
 	Unknown int     // tests never measured
 	Setter  *Unit   // the unit that is the floor by its own length, if one is
-	Held    string  // the resource that is the floor by how long it is held, if one is
+	Held    string  // the resource whose holding time is the floor, if one is
 }
 
 // Setting names what the floor is, for people: a unit or a resource; empty where
@@ -202,8 +201,8 @@ func (p Plan) Fingerprint() string {
 	return fingerprint(text)
 }
 
-// Prints gives the fingerprints of what a plan is made from: the tests, with what
-// they need and use, and their times. Machines on which they are the same plan alike.
+// Prints returns the fingerprints of what a plan is made from: the tests with what they need and use, and their
+// times. Machines with the same fingerprints make the same plan.
 func Prints(tests []catalog.Test) (catalogPrint, timingsPrint string) {
 	byID := make([]*catalog.Test, len(tests))
 	for i := range tests {

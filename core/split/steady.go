@@ -5,10 +5,9 @@ import (
 	"slices"
 )
 
-// Steady plans so that as few units as possible leave the shard on which their
-// tests ran by an earlier plan, and the finish is at most a part of the best one
-// later: 0.01 for one per cent. earlier gives the shard's number by the tests' IDs.
-// moved counts the tests that go to another shard than before.
+// Steady plans so that as few units as possible leave the shard on which their tests ran by an earlier plan, and
+// the finish is later than the best one by at most a part of it: 0.01 for one per cent. earlier has the shard's
+// number by the tests' IDs. moved counts the tests that move to another shard.
 func (w *Work) Steady(f Fleet, earlier map[string]int, allow float64, effort int) (plan Plan, moved int) {
 	best := w.Plan(f, effort)
 	if w.contended(f) || f.AtOnce() < f.Shards {
@@ -41,10 +40,10 @@ func (w *Work) Steady(f Fleet, earlier map[string]int, allow float64, effort int
 	return best, w.moved(best, earlier)
 }
 
-// stricter is how often a shorter time is tried where what is allowed was passed.
+// stricter is the number of shorter times that are tried if the permitted one was exceeded.
 const stricter = 6
 
-// home is the shard, from 0, on which most of a unit's tests ran; -1 where none did.
+// home returns the shard, from 0, on which most of a unit's tests ran; -1 if none did.
 func (w *Work) home(u int, f Fleet, earlier map[string]int) int {
 	if number := f.pin(w.units[u]); number > 0 {
 		return number - 1
@@ -114,9 +113,8 @@ func (s *steady) roomiest() int {
 	return best
 }
 
-// relieve takes one unit, or two that change places, from the shard that ends
-// latest beyond what is allowed, so that it comes nearest to it; false where all
-// end in time or nothing helps.
+// relieve moves one unit, or exchanges two, from the shard that exceeds the permitted time the most, so that it
+// comes closest to it; false if all are in time or nothing helps.
 func (s *steady) relieve() bool {
 	full := 0
 	for at := range s.loads {
@@ -149,8 +147,7 @@ func (s *steady) relieve() bool {
 	return s.exchange(full, to, movable, over, room)
 }
 
-// exchange lets two units change places that relieve a shard most, with no more
-// than the other has room for.
+// exchange exchanges the two units that relieve a shard most, within the room that the other has.
 func (s *steady) exchange(full, to int, movable []int, over, room int64) bool {
 	bestGive, bestTake, most := -1, -1, int64(0)
 	for _, give := range movable {

@@ -7,7 +7,7 @@ import (
 	"fernrelay/core/run"
 )
 
-// Study is tests made ready to be split one way or another.
+// Study is a set of tests, prepared to be split in different ways.
 type Study struct {
 	Tests    []catalog.Test
 	Together Together
@@ -31,8 +31,8 @@ func NewStudy(tests []catalog.Test, together Together, f Fleet, shared ...string
 // Plan plans for the study's fleet.
 func (s *Study) Plan(effort int) Plan { return s.Work.Plan(s.Fleet, effort) }
 
-// Share gives the tests of one shard of a plan, in the order of the study, and what
-// tells that the others were planned alike.
+// Share returns the tests of one shard of a plan, in the order of the study, and a description by which shards
+// that are planned alike can be recognised.
 func (s *Study) Share(p Plan, number int) (*run.Planned, []catalog.Test) {
 	planned := &run.Planned{Shard: number, Of: len(p.Shards), Plan: p.Fingerprint()}
 	planned.Catalog, planned.Timings = Prints(s.Tests)
@@ -42,7 +42,7 @@ func (s *Study) Share(p Plan, number int) (*run.Planned, []catalog.Test) {
 // Lateness is how late a worker begins in the outlook of advice, in seconds.
 const Lateness = 60
 
-// Advice is what there is to know of a plan beside the plan.
+// Advice is everything to know about a plan beside the plan.
 type Advice struct {
 	Plan    Plan
 	Points  []Point // for 1 shard, 2 shards, …
@@ -51,8 +51,8 @@ type Advice struct {
 	Outlook Outlook
 }
 
-// Advise says of a plan what other numbers of shards up to most come to, what
-// stands in its way, and how it bears what may happen.
+// Advise reports what other numbers of shards, at most most, come to, what stands in the way of a plan, and how it
+// bears delays.
 func (s *Study) Advise(plan Plan, most int) Advice {
 	a := Advice{Plan: plan, Points: s.Work.Curve(s.Fleet, max(most, s.Fleet.Shards), Quick)}
 	point := &a.Points[s.Fleet.Shards-1]
@@ -66,8 +66,7 @@ func (s *Study) Advise(plan Plan, most int) Advice {
 	return a
 }
 
-// Within gives the least number of shards that end within so many seconds; 0 where
-// no number does, however many.
+// Within returns the least number of shards that finish within a number of seconds; 0 if no number does.
 func (s *Study) Within(seconds float64) int {
 	ends := func(n int) bool {
 		f := s.Fleet

@@ -71,11 +71,9 @@ func (u *Unit) join(other Unit) {
 	}
 }
 
-// Units folds tests into the units that stay together, in the order in which
-// the tests first name them. A test without a file stays with its group. Units
-// whose tests need each other, come after each other, or use the same of the
-// resources that all machines share, are one. An error names tests that wait for
-// each other in a circle.
+// Units folds tests into the units that stay together, in the order in which the tests first name them. A test
+// without a file stays with its group. Units whose tests need each other, come after each other, or hold the same
+// resource that all machines share, are one. An error names tests that wait for each other in a circle.
 func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, error) {
 	key, err := together.key()
 	if err != nil {
@@ -163,8 +161,8 @@ func chained(tests []catalog.Test, units []Unit, unitOf []int, shared []string) 
 	return whole
 }
 
-// joined makes one unit of those in each set, and tells of each unit in which it
-// is. The names decide which goes first, so that the order of the units does not.
+// joined makes one unit of those in each set, and returns for each unit the set that it is in. The names decide
+// which goes first, so that the order of the units does not.
 func joined(units []Unit, s sets) (whole []Unit, in []int) {
 	members := map[int][]int{} // by the first of the set
 	for u := range units {
@@ -189,9 +187,8 @@ func joined(units []Unit, s sets) (whole []Unit, in []int) {
 	return whole, in
 }
 
-// sets tells which of some things belong together; each set is known by its
-// first member (Tarjan, "Efficiency of a good but not linear set union
-// algorithm", 1975).
+// sets is a partition; each set is known by its first member (Tarjan, "Efficiency of a good but not linear set
+// union algorithm", 1975).
 type sets []int
 
 func newSets(n int) sets {
@@ -215,8 +212,8 @@ func (s sets) join(i, j int) {
 	s[max(a, b)] = min(a, b)
 }
 
-// Apart gives the units with one of them parted into its tests, given among
-// others; tests that depend on each other still stay together.
+// Apart returns the units with one of them divided into its tests, which are among others; tests that depend on
+// each other still stay together.
 func Apart(units []Unit, name string, tests []catalog.Test) []Unit {
 	var out []Unit
 	for _, u := range units {

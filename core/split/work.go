@@ -13,7 +13,7 @@ const (
 	Thorough = 1_500_000
 )
 
-// Work is units made ready to be planned, for any number of shards.
+// Work is units, prepared to be planned for any number of shards.
 type Work struct {
 	units   []*Unit // the longest first, by length
 	lengths []int64 // in ticks; see length
@@ -26,11 +26,11 @@ type Work struct {
 	unknown int
 }
 
-// NewWork makes units ready, which must not change any more.
+// NewWork prepares units, which must not change any more.
 //
-// What units of one place share counts once a shard. As it must be paid at least
-// once, it is added to the length of the place's longest unit: so no plan is
-// shorter than its lengths say, and where no two units share a setup none is longer.
+// What units of one place share counts once per shard. Because it is paid at least once, it is added to the length
+// of the place's longest unit: no plan is shorter than its lengths say, and if no two units share a setup none is
+// longer.
 func NewWork(units []Unit) *Work {
 	w := &Work{units: make([]*Unit, len(units))}
 	seconds, names := 0.0, map[string]int{}
@@ -89,7 +89,7 @@ func NewWork(units []Unit) *Work {
 	return w
 }
 
-// payers gives for every place its longest unit, of equal ones the first by name.
+// payers returns the longest unit of every place, of equal ones the first by name.
 func (w *Work) payers() map[string]int {
 	longest := map[string]int{}
 	for i := range w.units {
@@ -108,7 +108,7 @@ func (w *Work) ticks(seconds float64) int64 { return int64(math.Round(seconds * 
 
 func (w *Work) seconds(ticks int64) float64 { return float64(ticks) / w.scale }
 
-// Units gives the units, the longest first.
+// Units returns the units, the longest first.
 func (w *Work) Units() []*Unit { return w.units }
 
 // Plan deals the units out so that the last shard ends as soon as can be found.
@@ -120,7 +120,7 @@ func (w *Work) Plan(f Fleet, effort int) Plan {
 	return w.plan(f, w.numbered(f, on), floor)
 }
 
-// deal gives the shard of every unit, from 0, and a proven floor in ticks.
+// deal returns the shard of every unit, from 0, and a proven floor in ticks.
 func (w *Work) deal(f Fleet, effort int) (on []int, floor int64) {
 	machines := w.machines(f)
 	on = make([]int, len(w.units))
@@ -165,9 +165,8 @@ func (w *Work) machines(f Fleet) []machine {
 	return machines
 }
 
-// waves tells of each shard how many share a runner with it, where only some run
-// at once, as compared with the one that shares it with the fewest. The shards
-// stand in the order in which they begin.
+// waves returns for each shard how many more shards share a runner with it than with the one that shares its
+// runner with the fewest, if only some run at once. The shards are in the order in which they begin.
 func (f Fleet) waves() []int {
 	runners := f.AtOnce()
 	type wave struct {
@@ -178,7 +177,7 @@ func (f Fleet) waves() []int {
 	for r := range runners {
 		many := f.Shards / runners
 		if r >= runners-f.Shards%runners {
-			many++ // the last runners take one more where it does not come out even
+			many++ // the last runners take one more if the number is not even
 		}
 		for k := range many {
 			waves = append(waves, wave{float64(k) / float64(many), many})
@@ -195,7 +194,7 @@ func (f Fleet) waves() []int {
 	return out
 }
 
-// limited is the floor in ticks of work on so many machines as run at once.
+// limited returns the floor in ticks of work on as many machines as run at once.
 func (w *Work) limited(f Fleet, lengths []int64, machines []machine) int64 {
 	lengths = slices.Clone(lengths)
 	for i := range machines {
@@ -211,8 +210,8 @@ func (w *Work) limited(f Fleet, lengths []int64, machines []machine) int64 {
 	return floor(lengths, alike)
 }
 
-// coarsen counts lengths and machines in the greatest tick that all are whole
-// multiples of, and gives that: so bounds can be rounded up to the next one.
+// coarsen counts lengths and machines in the greatest tick that divides all of them, and returns it, so that
+// bounds can be rounded up to the next one.
 func (w *Work) coarsen(lengths []int64, machines []machine) int64 {
 	unit := int64(0)
 	common := func(v int64) {
@@ -243,8 +242,7 @@ func (w *Work) coarsen(lengths []int64, machines []machine) int64 {
 	return unit
 }
 
-// loads gives what each shard really takes in ticks, with the setups of all
-// places that are in it.
+// loads returns what each shard really takes in ticks, with the setups of all places that are in it.
 func (w *Work) loads(on []int, shards int) []int64 {
 	loads := make([]int64, shards)
 	if !w.shared {
@@ -291,9 +289,8 @@ func (w *Work) plan(f Fleet, on []int, floor int64) Plan {
 	return p
 }
 
-// numbered gives shards that are alike the numbers by which they are known: the one
-// that holds the longest unit is the first, of the others the one with the next, and
-// so on.
+// numbered returns numbers for shards that are alike: the one with the longest unit is the first, of the others
+// the one with the next, and so on.
 func (w *Work) numbered(f Fleet, on []int) []int {
 	if !f.uniform() {
 		return on
@@ -353,7 +350,7 @@ func (w *Work) fill(s *Shard, members []int, speed float64) {
 	s.End = s.Start + w.seconds(ticks)/speed
 }
 
-// gather brings units of one place side by side, where its first stands.
+// gather brings units of one place side by side, at the place of the first.
 func (w *Work) gather(members []int) {
 	first := map[int]int{} // by place: its first member
 	key := make(map[int]int, len(members))
@@ -391,7 +388,7 @@ func (w *Work) inWaves(p *Plan, f Fleet) {
 	}
 }
 
-// close works out the figures of a plan whose shards are full.
+// close computes the figures of a plan whose shards are full.
 func (w *Work) close(p *Plan, floor int64) {
 	first := math.Inf(1)
 	for _, s := range p.Shards {
@@ -409,7 +406,7 @@ func (w *Work) close(p *Plan, floor int64) {
 // judge says how good a plan's finish is known to be.
 func (w *Work) judge(p *Plan, floor int64) {
 	p.Floor = min(w.seconds(floor), p.Finish)
-	p.Optimal = p.Finish-p.Floor < 2/w.scale // but for what a float cannot tell
+	p.Optimal = p.Finish-p.Floor < 2/w.scale // except for rounding
 	if len(w.units) > 0 && w.seconds(w.lengths[0]) >= p.Floor*(1-1e-9) {
 		p.Setter = w.units[0]
 	}

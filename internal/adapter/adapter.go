@@ -1,9 +1,13 @@
-// Package adapter is the one interface behind which the kinds of suite stand,
-// and the bookkeeping that they share.
+// Package adapter is the one interface to the kinds of suite, and the bookkeeping that they share.
 //
-// An adapter finds tests and opens sessions; a session runs tests in the order
-// asked for and tells what happens as events. Adapters know nothing of workers:
-// a Slot is all they are given.
+// An adapter finds tests and opens sessions; a session runs tests in the given order and reports events:
+//
+//	found, err := a.Discover(ctx)
+//	err = a.Prepare(ctx, tests, progress)
+//	session, err := a.Open(ctx, slot)
+//	err = session.Run(ctx, found.Tests, sink)
+//
+// Adapters know nothing of workers: a Slot is all they get.
 package adapter
 
 import (
@@ -24,7 +28,7 @@ const (
 	ScopeGroup Scope = iota
 	// ScopeWorker: a process holds everything its worker runs, batch after batch.
 	ScopeWorker
-	// ScopeTest: a process holds one test, and what that leaves lies outside of it.
+	// ScopeTest: a process runs one test, and what the test leaves is outside of it.
 	ScopeTest
 )
 
@@ -42,10 +46,10 @@ const (
 type Found struct {
 	Tests   []catalog.Test // in declared order
 	Notes   []string       // what is wrong and was passed over, with the place
-	Nothing string         // where there are no tests: what was looked for, where, and the likeliest reason
+	Nothing string         // if there are no tests: what was searched, where, and the likeliest reason
 
-	named map[string]*naming // by ID: what Tell was told of it
-	twice []string           // IDs that Tell was told more than once, in the order in which it was
+	named map[string]*naming // by ID: what Tell received about it
+	twice []string           // IDs that Tell received more than once, in the order in which it did
 }
 
 // naming counts how often a program names a test.
@@ -79,7 +83,7 @@ func (f *Found) Tell(t catalog.Test, tags []string, rules catalog.Rules, from st
 	return nil
 }
 
-// Repeated reports whether Tell was told a test of this ID before, and counts that it is named again.
+// Repeated reports whether Tell received a test of this ID before, and counts that it is named again.
 func (f *Found) Repeated(id string) bool {
 	known := f.named[id]
 	if known == nil {
@@ -91,8 +95,8 @@ func (f *Found) Repeated(id string) bool {
 	return true
 }
 
-// Close adds a skipped test for each name that was told more than once, which says so: only one
-// test can be asked for by a name. Its own name is one that no other test has.
+// Close adds a skipped test for each name that Tell received more than once, which says so, because only one test
+// can be run by a name. The added name is one that no other test has.
 func (f *Found) Close(from string) {
 	for _, id := range f.twice {
 		known := f.named[id]
@@ -113,12 +117,11 @@ func (f *Found) Close(from string) {
 type Adapter interface {
 	// Discover finds the suite's tests.
 	Discover(ctx context.Context) (Found, error)
-	// Touched tells which tests a change to files touches. The files are given by
-	// their absolute paths; that a test's own file touches it goes without saying.
+	// Touched returns a function that reports whether a change to files, given by their absolute paths, touches a
+	// test. A test's own file is not its concern.
 	Touched(files []string) (func(*catalog.Test) bool, error)
-	// Prepare makes ready what the tests need that is made once for all
-	// sessions. What fails for one group only is told when that group runs.
-	// making is told in words what is made; it may be called from any goroutine.
+	// Prepare prepares once for all sessions what the tests need. A failure of one group only is reported when
+	// that group runs. Prepare calls making, from any goroutine, with words for what it does.
 	Prepare(ctx context.Context, tests []*catalog.Test, making func(what string)) error
 	// Open makes a place to run tests in.
 	Open(ctx context.Context, slot Slot) (Session, error)
@@ -128,17 +131,15 @@ type Adapter interface {
 
 // Session is a place to run tests, with state that may leak from test to test.
 type Session interface {
-	// Run runs the tests in order and tells the sink of each: started, steps,
-	// output, finished. Every test is finished when Run returns nil; an error
-	// means that ctx ended or that the session is of no more use.
+	// Run runs the tests in order and sends the events of each to the sink: started, steps, output, finished.
+	// Every test is finished when Run returns nil; an error means that ctx ended or that the session is useless.
 	Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error
-	// Probe runs the tests in order in a fresh state and gives the state in
-	// which the last of them began.
+	// Probe runs the tests in order in a fresh state and returns the state in which the last of them began.
 	Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error)
 	// Restore runs the tests in order in a fresh state, like Run, but before the last of
 	// them puts one piece of the state back to what it was before the first.
 	Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink run.Sink) error
-	// Reset gives a fresh state: what a new process would see.
+	// Reset makes the state fresh: what a new process would see.
 	Reset(ctx context.Context) error
 	// Close ends the session and every process in it.
 	Close() error

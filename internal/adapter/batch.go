@@ -10,10 +10,9 @@ import (
 	"fernrelay/core/run"
 )
 
-// Batch keeps the books of one Session.Run: which tests have an outcome, which
-// run now and for how long, and who is to blame when the process ends under
-// them. A session begins a process for Next, forwards what it hears, and says
-// Ended; it goes on until Next is empty.
+// Batch keeps the books of one Session.Run: which tests have an outcome, which run now and for how long, and which
+// is to blame when the process ends. A session starts a process for Next, forwards what it receives, and calls
+// Ended; it continues until Next is empty.
 //
 // A Batch is safe for use by several goroutines.
 type Batch struct {
@@ -97,9 +96,8 @@ func (b *Batch) outcome(id string) (o run.Outcome, picked bool) {
 	return "", true
 }
 
-// Settled counts the tests at the front of next whose needs are all behind it or
-// have ended: those that can be asked for at once where a process cannot skip
-// tests by itself.
+// Settled counts the tests at the front of next whose needs precede it or have ended: those that can be requested
+// at once if a process cannot skip tests by itself.
 func (b *Batch) Settled(next []catalog.Test) int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -203,8 +201,7 @@ func (b *Batch) Started(id string) {
 	b.resume(s)
 }
 
-// Rewind lets the time of a running test begin anew, where it only shows later that
-// another one ran until now.
+// Rewind restarts the time of a running test, if it only turns out later that another one ran until now.
 func (b *Batch) Rewind(id string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -233,8 +230,8 @@ func (b *Batch) Continued(id string) {
 	}
 }
 
-// Step tells the outcome of a part of a test: the event's Step, Outcome, Seconds and,
-// where it was bad, Message, File and Line.
+// Step reports the outcome of a part of a test: the event's Step, Outcome, Seconds and, if it was bad, Message,
+// File and Line.
 func (b *Batch) Step(id string, e run.Event) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -244,7 +241,7 @@ func (b *Batch) Step(id string, e run.Event) {
 	}
 }
 
-// Output tells what a test printed.
+// Output reports what a test printed.
 func (b *Batch) Output(id, text string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -286,7 +283,7 @@ func (b *Batch) Done(tests []catalog.Test) bool {
 	return !slices.ContainsFunc(tests, func(t catalog.Test) bool { return b.open(t.ID) != nil })
 }
 
-// Spent is how long a test has been running, pauses left out.
+// Spent returns how long a test has been running, without pauses.
 func (b *Batch) Spent(id string) time.Duration {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -297,8 +294,7 @@ func (b *Batch) Spent(id string) time.Duration {
 	return s.elapsed()
 }
 
-// Finished gives a test its outcome. Where the event has no Seconds, the time
-// that the test was seen running is taken.
+// Finished sets the outcome of a test. If the event has no Seconds, the measured time counts.
 func (b *Batch) Finished(e run.Event) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -320,10 +316,9 @@ func (b *Batch) finish(s *state, e run.Event) {
 	b.sink(e)
 }
 
-// Ended says that the process has ended and how, and gives an outcome to the
-// test that it ended under. place finds file and line in a test's words.
-// Tests that did not come to run are left for Next; where none had even begun,
-// the caller decides, as the next process would only end like this one.
+// Ended reports that the process has ended and how, and sets the outcome of the test during which it ended. place
+// finds file and line in a test's message. Tests that did not run are left for Next; if none had begun, the caller
+// decides, because the next process would only end like this one.
 func (b *Batch) Ended(ending string, place func(words string) (message, file string, line int)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -376,8 +371,8 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 	b.finish(s, run.Event{ID: s.id, Outcome: run.Errored, Failure: run.Failure{File: file, Line: line, Message: message}})
 }
 
-// blameNext gives an outcome to the test that should have run next when the process was killed
-// between two tests, so that the next process does not end like this one.
+// blameNext sets the outcome of the test that should have run next when the process was killed between two tests,
+// so that the next process does not end like this one.
 func (b *Batch) blameNext() {
 	if b.idled != BetweenTests {
 		return
@@ -390,7 +385,7 @@ func (b *Batch) blameNext() {
 	}
 }
 
-// timeOut gives a test its outcome whose time was up.
+// timeOut sets the outcome of a test whose time was up.
 func (b *Batch) timeOut(s *state, t catalog.Test) {
 	b.pause(s)
 	b.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: fmt.Sprintf("timed out at %s; its processes were killed", b.limits.Test)}})

@@ -5,8 +5,7 @@ import (
 	"fmt"
 )
 
-// LineWriter is an io.Writer that calls Line with every line that is written, without its end.
-// After an error it writes no more.
+// LineWriter is an io.Writer that calls Line with every line, without its end. After an error it writes no more.
 type LineWriter struct {
 	Limit int // of a line, in bytes
 	Line  func(text string) error

@@ -31,7 +31,7 @@ type Pipe struct {
 // pipeSize is how much a pipe holds at most, in bytes (pipe(7)).
 const pipeSize = 64 << 10
 
-// NewPipe makes a pipe whose content is written to a writer.
+// NewPipe returns a pipe whose content is written to a writer.
 func NewPipe(to io.Writer) (*Pipe, error) {
 	read, end, err := os.Pipe()
 	if err != nil {
@@ -63,8 +63,7 @@ func (p *Pipe) part(fd uintptr) (n int, err error) {
 	}
 }
 
-// Copy takes all that comes until nobody has the other end any more, or until Stop. Then it
-// closes the channel that it returns.
+// Copy copies until nobody has the other end any more, or until Stop. Then it closes the channel that it returns.
 func (p *Pipe) Copy() (copied <-chan struct{}) {
 	_ = p.End.Close() // the process has its own
 	done := make(chan struct{})

@@ -11,15 +11,14 @@ import (
 	"time"
 )
 
-// pipeDelay is how long output is still read after a program has ended while
-// others hold its pipes.
+// pipeDelay is how long output is read after a program has ended while others hold its pipes.
 const pipeDelay = 500 * time.Millisecond
 
-// A Process is a program that runs for a suite, together with all processes that it
-// starts in turn. None of them outlives Wait, unless the program is told to leave them.
+// A Process is a program that runs for a suite, together with all processes that it starts in turn. None of them
+// outlives Wait, unless the program is to leave them.
 //
-// On Linux nothing escapes: neither a new session nor a cleared environment hides a
-// process. On other systems a process that leaves the program's process group stays.
+// On Linux nothing escapes: neither a new session nor a cleared environment hides a process. On other systems a
+// process that leaves the program's process group stays.
 type Process struct {
 	*exec.Cmd
 	space  string  // marks the environment of all its processes

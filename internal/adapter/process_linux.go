@@ -23,8 +23,8 @@ func ownGroup() *syscall.SysProcAttr {
 	return &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 }
 
-// adopt makes this process the parent of every process below it whose own parent ends
-// (prctl(2), PR_SET_CHILD_SUBREAPER), so that none of them gets out of reach.
+// adopt makes this process the parent of every process below it whose own parent ends (prctl(2),
+// PR_SET_CHILD_SUBREAPER), so that it can find all of them.
 var adopt = sync.OnceFunc(func() {
 	_ = unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) // without it, marks in environments have to do
 	_ = os.Setenv(ownVariable, strconv.Itoa(os.Getpid()))
@@ -59,7 +59,7 @@ func awaitEnd(pid int) {
 	}
 }
 
-// clear kills what a program that has ended left behind, or notes it where it is wanted.
+// clear kills what a program that has ended left behind, or records it if that is wanted.
 func (p *Process) clear() {
 	pid := p.Process.Pid
 	children.mu.Lock()
@@ -142,7 +142,7 @@ func (f *family) release(space string) {
 	}
 }
 
-// killTime bounds how long orphans are killed that come again and again.
+// killTime bounds how long orphans that keep coming are killed.
 const killTime = 10 * time.Second
 
 // kill kills the orphans that are meant, and the orphans that this makes, until none is left.
@@ -242,7 +242,7 @@ func childrenByParent(parent int) []int {
 
 // processes lists the processes of the system that are meant.
 func processes(meant func(pid int) bool) []int {
-	entries, _ := os.ReadDir("/proc") // none where it is not mounted
+	entries, _ := os.ReadDir("/proc") // none if it is not mounted
 	var pids []int
 	for _, entry := range entries {
 		if pid, err := strconv.Atoi(entry.Name()); err == nil && meant(pid) {
@@ -290,7 +290,7 @@ func readOrphan(pid int) (orphan, error) {
 	return o, nil
 }
 
-// sweep kills what is left of the slots whose spaces begin so and in which no program runs.
+// sweep kills what is left of the slots whose spaces have a prefix and in which no program runs.
 func sweep(space string) error {
 	children.release(space)
 	return children.kill(func(o orphan) bool { return children.isLeft(o, space) })
@@ -415,7 +415,7 @@ func newCgroup(attributes *syscall.SysProcAttr) *cgroup {
 	return g
 }
 
-// isEmpty reports whether no process is in the group any more; it is removed then.
+// isEmpty reports whether the group has no process left; then it removes the group.
 func (g *cgroup) isEmpty() bool { return g == nil || os.Remove(g.dir) == nil }
 
 // kill kills all processes in the group, at once.

@@ -47,11 +47,11 @@ func (s Slot) Limits(suite Limits) Limits {
 	return suite
 }
 
-// Ports is how many ports a slot has.
+// Ports is the number of ports of a slot.
 const Ports = 20
 
-// firstPort is the lowest that is given out, slotsKept for how many slots there are
-// ranges, which several runs on a machine share: each begins at another.
+// firstPort is the lowest port of a slot, and slotsKept the number of slots with ranges, which several runs on a
+// machine share: each begins at another.
 const (
 	firstPort = 20_000
 	slotsKept = 500

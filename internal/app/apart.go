@@ -9,7 +9,6 @@ import (
 	"fernrelay/core/order"
 )
 
-// Known gives, by victim, the hunts that caught culprits which still do harm.
 func (a *App) Known() (map[string]hunt.Saved, error) {
 	hunts, err := a.Hunts()
 	known := map[string]hunt.Saved{}
@@ -52,8 +51,8 @@ func (a *App) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []str
 	return apart, notes, nil
 }
 
-// keepApart gives the tests with rules for one set of culprits, as far as they are among
-// them; at tells where each stands.
+// keepApart returns the tests with rules for one set of culprits, as far as they are among them; at has the place
+// of each.
 func keepApart(tests []catalog.Test, at map[string]int, f *hunt.Finding, set []string) []catalog.Test {
 	marked := slices.Clone(tests)
 	victim := at[f.ID]

@@ -19,8 +19,8 @@ import (
 	"fernrelay/internal/ledger"
 )
 
-// How reports are put together: files of one folder that tell of different tests and are not
-// further apart in time are of one run, as CI machines leave them, up to so many tests.
+// Report files of one folder with different tests, not further apart in time than sameRun, are of one run, as CI
+// machines leave them, unless it would have more than mostRun tests.
 const (
 	sameRun  = 12 * time.Hour
 	mostRun  = 50_000
@@ -28,9 +28,9 @@ const (
 	mostOnce = 50_000 // results that are kept at a time
 )
 
-// Import adds the runs that reports tell of to the ledger, given by files, folders and globs.
-// Files that were imported before are left out, and so are broken ones, which are named. progress
-// is told how many of the files are done. Where the context ends, what was read until then is kept.
+// Import adds the runs of reports to the ledger. Places are files, folders and globs. Import leaves out files that
+// were imported before, and names broken ones. It calls progress with the number of files that are done. If ctx
+// ends, it keeps what it has read until then.
 func (a *App) Import(ctx context.Context, places []string, progress func(done, of int)) (ledger.Imported, error) {
 	files, err := reportFiles(places)
 	if err != nil {
@@ -71,8 +71,8 @@ type portion struct {
 	err   error
 }
 
-// read reads files side by side and gives what they say in their order. No more of them are
-// held than there are processors.
+// read reads files side by side and returns their contents in order. It holds no more of them than there are
+// processors.
 func read(ctx context.Context, files []string, kept *ledger.Ledger) <-chan chan portion {
 	results := make(chan chan portion, runtime.GOMAXPROCS(0))
 	go func() {
@@ -132,11 +132,11 @@ func readPortion(name string, kept *ledger.Ledger) portion {
 type importing struct {
 	into    *ledger.Importer
 	names   *naming
-	current *ledger.Foreign // that grows; nil where there is none
+	current *ledger.Foreign // that grows; nil if there is none
 	folder  string          // of its files
 	ready   []ledger.Foreign
 	results int        // of those that are ready
-	keeping chan error // tells once the ones before are kept; nil where none are being kept
+	keeping chan error // receives once the ones before are kept; nil if none are being kept
 	done    ledger.Imported
 	seen    map[string]bool // digests
 }
@@ -174,7 +174,7 @@ func (i *importing) take(p portion) error {
 	return nil
 }
 
-// together reports whether a run tells of other tests than the present one, at the same time.
+// together reports whether a run has other tests than the present one, at the same time.
 func (i *importing) together(r *run.Run) bool {
 	now := i.current.Run
 	if r.Started.Sub(now.Started).Abs() > sameRun || len(now.Results)+len(r.Results) > mostRun {
@@ -183,8 +183,8 @@ func (i *importing) together(r *run.Run) bool {
 	return !slices.ContainsFunc(r.Results, func(res *run.Result) bool { return now.Result(res.ID) != nil })
 }
 
-// add adds what a file says to the present run. A file that tells twice of a test, as of several
-// with one name, counts the gravest.
+// add adds the contents of a file to the present run. If a file has several results of a test, as for several
+// tests with one name, the worst counts.
 func (i *importing) add(p portion) {
 	now := i.current
 	for _, res := range p.run.Results {

@@ -21,9 +21,9 @@ func newNaming(c *catalog.Catalog) *naming {
 	return n
 }
 
-// id is the ID of the test that a report calls place#name: the one that has the name and whose
-// group the place ends with, or else the only one that has the name. One that the project does
-// not have stays as it is called.
+// id returns the ID of the test that a report calls place#name: the one that has the name and whose group the
+// place ends with, or else the only one that has the name. It returns the report's name for a test that the
+// project does not have.
 func (n *naming) id(told string) string {
 	place, name, cut := strings.Cut(told, "#")
 	if !cut {

@@ -18,7 +18,7 @@ import (
 // reportEndings are the endings of the files that are taken out of a folder.
 var reportEndings = []string{".xml", ".tap", ".json", ".jsonl", ".ndjson"}
 
-// reportFiles lists the files of places, in the order of the runs that they tell of.
+// reportFiles returns the files of places, in the order of their runs.
 func reportFiles(places []string) ([]string, error) {
 	var files []string
 	for _, place := range places {
@@ -63,8 +63,8 @@ func reportFiles(places []string) ([]string, error) {
 // firstElement is the first element of an XML document.
 var firstElement = regexp.MustCompile(`<([A-Za-z][\w:.-]*)`)
 
-// isOther reports whether a file that lies among reports is clearly something else, such as a
-// configuration. What is empty or cannot be read is not: it is told when it is read.
+// isOther reports whether a file among reports is clearly something else, such as a configuration. An empty or
+// unreadable file is not, because reading it reports the reason.
 func isOther(file string) bool {
 	head := bytes.TrimSpace(bytes.TrimPrefix(headOf(file), []byte("\ufeff")))
 	switch {
@@ -94,8 +94,7 @@ func headOf(file string) []byte {
 // toldTime is a time in the beginning of a report.
 var toldTime = regexp.MustCompile(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d\dT[\d:.]+(?:Z|[+-]\d\d:\d\d)?)"`)
 
-// timeOf is when the run began that a report tells of, as far as its beginning says it, or else
-// when the file was written.
+// timeOf returns when the run of a report began, if its beginning says so, or else when the file was written.
 func timeOf(file string) time.Time {
 	head := headOf(file)
 	tells := func(sign string) bool { return bytes.Contains(head, []byte(sign)) } // which is quicker to see
@@ -109,7 +108,7 @@ func timeOf(file string) time.Time {
 	}
 	info, err := os.Stat(file)
 	if err != nil {
-		return time.Time{} // it is told when it is read
+		return time.Time{} // reading it reports the reason
 	}
 	return info.ModTime()
 }

@@ -42,7 +42,7 @@ func (h *hunter) changed(ctx context.Context, f hunt.Finding) ([]hunt.Change, er
 	return changes, err
 }
 
-// mostProofs bounds how many pieces of state are put back one by one.
+// mostProofs bounds the pieces of state that are restored one by one.
 const mostProofs = 12
 
 // prove puts each changed piece of state back, alone, before the victim, and notes where

@@ -11,11 +11,11 @@ import (
 	"fernrelay/internal/ledger"
 )
 
-// pastRuns is how many earlier runs are looked at to tell whom to suspect.
+// pastRuns is the number of earlier runs that decide whom to suspect.
 const pastRuns = 20
 
-// How many times more than others those are suspected beforehand that stand in the
-// victim's file, and those that were caught before.
+// The factors by which tests in the victim's file, and tests that were caught before, are suspected more than
+// others.
 const (
 	sameFile = 3
 	caught   = 10
@@ -81,8 +81,8 @@ func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
 	return task, err
 }
 
-// around gives what ran around a victim in a run: before it in reach of it, before it on
-// its worker, and at the same time on others.
+// around returns what ran around a victim in a run: before it within reach, before it on its worker, and at the
+// same time on others.
 func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (before, wider, beside []string) {
 	within := map[string]bool{}
 	for _, id := range reach {
@@ -115,8 +115,8 @@ func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (be
 	return before, wider, beside
 }
 
-// lastBad gives the latest run in which a test was bad, read once for all of
-// its victims; run.ErrNoRecord where there is none.
+// lastBad returns the latest run in which a test was bad, or run.ErrNoRecord. Each run is read once for all
+// victims.
 func (s *suspects) lastBad(id string) (*run.Run, error) {
 	kept, err := s.ledger.LastBad(id)
 	if err != nil {
@@ -130,7 +130,7 @@ func (s *suspects) lastBad(id string) (*run.Run, error) {
 	return s.runs[kept.Number], nil
 }
 
-// past gives what ran before a victim in earlier runs, and what came of it.
+// past returns what ran before a victim in earlier runs, and its outcomes.
 func (s *suspects) past(victim catalog.Test) ([]hunt.Past, error) {
 	companies, err := s.ledger.Companies(victim.ID, s.scope(victim) != adapter.ScopeWorker, pastRuns)
 	past := make([]hunt.Past, len(companies))
@@ -140,7 +140,7 @@ func (s *suspects) past(victim catalog.Test) ([]hunt.Past, error) {
 	return past, err
 }
 
-// favour says who is suspected beforehand.
+// favour returns which tests are suspected beforehand.
 func (s *suspects) favour(victim catalog.Test) map[string]float64 {
 	favour := map[string]float64{}
 	for _, t := range s.app.Catalog.Tests {
@@ -158,8 +158,7 @@ func (s *suspects) favour(victim catalog.Test) map[string]float64 {
 	return favour
 }
 
-// reach lists the tests whose state can reach the victim, itself included, in
-// declared order.
+// reach returns the tests whose state can reach the victim, itself included, in declared order.
 func (s *suspects) reach(victim catalog.Test) []string {
 	var reach []string
 	for _, t := range s.app.Catalog.Tests {

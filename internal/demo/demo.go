@@ -74,9 +74,8 @@ env = { GLASS_MENDED = "off", GLASS_BUS = "19200", GLASS_ARCHIVE = "here" }
 // runLine is the line of the configuration that names this program.
 var runLine = regexp.MustCompile(`(?m)^run = .*$`)
 
-// LayOut writes the demo project into a folder of the user's cache and gives
-// the folder. A ledger that is there already is kept, and of a fern.toml all but
-// the line that names this program.
+// LayOut writes the demo project into a folder of the user's cache and returns the folder. It keeps an existing
+// ledger, and all of a fern.toml except the line that names this program.
 func LayOut() (string, error) {
 	cache, err := os.UserCacheDir()
 	if err != nil {

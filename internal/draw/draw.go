@@ -153,7 +153,7 @@ func (p *page) disc(x, y, radius float64, c color.Color) {
 	p.canvas.Fill(path)
 }
 
-// align says where a text stands to its point.
+// align is the position of a text relative to its point.
 type align float64
 
 const (
@@ -192,7 +192,7 @@ func windows1252(text string) string {
 	return string(out)
 }
 
-// fits cuts a text so that it is at most so wide, in points.
+// fits cuts a text to a width in points.
 func fits(text string, size, width float64) string {
 	f := face(size, false)
 	room := func(text string) bool { return float64(f.Width(text)) <= width }

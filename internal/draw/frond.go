@@ -16,8 +16,8 @@ const (
 	leafWidth = 220.0 // of the largest part
 )
 
-// Frond draws a hunt: the stem goes down a row a halving, left and right stand
-// the two parts of the suspects to scale, the part that still shows is filled.
+// Frond draws a hunt: the stem goes down one row per cut, on the left and right are the two parts of the suspects
+// to scale, and the part that still shows is filled.
 func Frond(finding hunt.Finding, records []hunt.Record) Drawing {
 	halvings, most := Halvings(records)
 	tip := frondTop + float64(len(halvings))*frondRow
@@ -36,8 +36,7 @@ func Frond(finding hunt.Finding, records []hunt.Record) Drawing {
 	}}
 }
 
-// Halvings picks out of the trials those that cut the suspects, and gives how
-// many the largest part had.
+// Halvings returns the trials that cut the suspects, and the size of the largest part.
 func Halvings(records []hunt.Record) (halvings []hunt.Record, most int) {
 	for _, r := range records {
 		if r.Purpose == hunt.Halve && r.LeftOut > 0 {

@@ -101,7 +101,7 @@ func shape(p *page, x, y, size float64, o run.Outcome) {
 	}
 }
 
-// slowTests bounds how many tests the drawing of the slowest shows.
+// slowTests bounds the tests in the drawing of the slowest.
 const slowTests = 40
 
 // slowest draws the slowest of the tests as bars, with their share of all work.

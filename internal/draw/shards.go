@@ -15,7 +15,7 @@ const (
 	barHeight = 22.0
 	barPitch  = 32.0
 	barLeft   = 64.0
-	barRight  = 150.0 // for what stands behind a bar
+	barRight  = 150.0 // for what follows a bar
 )
 
 // Shards draws a plan: a bar a shard, made of its units to scale, and the floor as

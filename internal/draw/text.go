@@ -11,7 +11,7 @@ type Line struct {
 	Text   string
 	Tone   Tone
 	Indent int
-	Keep   int // so many lines after it stay on its page
+	Keep   int // the number of following lines that stay on its page
 }
 
 // Tone says how a line looks.
@@ -31,7 +31,7 @@ const (
 	indentBy   = 14.0
 )
 
-// Pages sets lines, which are cut where they are too long, on as many pages as they need.
+// Pages sets lines on as many pages as they need, and cuts lines that are too long.
 func Pages(lines []Line) []Drawing {
 	const room = pageHeight - 2*margin
 	var pages []Drawing

@@ -68,7 +68,7 @@ func block(p *page, ran *run.Run, r *run.Result, at int, scale float64) {
 	width := max(r.Ended.Sub(r.Started).Seconds()*scale, 0.4)
 	amount := 0.62
 	if at%2 == 1 {
-		amount = 0.44 // neighbours can be told apart
+		amount = 0.44 // so that neighbours differ
 	}
 	c := outcomeColours[r.Outcome]
 	if r.Outcome.Bad() {
@@ -98,7 +98,7 @@ func timeAxis(p *page, wall, scale, bottom float64) {
 	p.text(trackLeft, bottom+26, 8, false, fromLeft, fog, "minutes:seconds since the run began")
 }
 
-// roundTimes gives round times from 0 to a time, at most a dozen or so.
+// roundTimes returns round times from 0 to a time, at most about a dozen.
 func roundTimes(to float64) []float64 {
 	step := 0.1
 	for _, s := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 7200, 86400} {

@@ -6,7 +6,7 @@ import (
 	"fernrelay/core/run"
 )
 
-// Control steers a run that goes on, from beside it. The zero value lets it run.
+// Control steers a run while it goes on. The zero value lets it run.
 type Control struct {
 	mu              sync.Mutex
 	held, finishing bool
@@ -28,8 +28,7 @@ func (c *Control) set(change func()) {
 	}
 }
 
-// listen passes on what is said, now and from now on, until the function that it
-// gives is called.
+// listen calls steer now and at each change, until the returned function is called.
 func (c *Control) listen(steer func(held, finishing bool)) (deaf func()) {
 	if c == nil {
 		return func() {}
@@ -50,8 +49,8 @@ func (r *execution) steer(held, finishing bool) {
 	r.resumed.Broadcast()
 }
 
-// stopInTime ends what workers do once enough has failed: each goes on until no
-// test of its own runs any more.
+// stopInTime stops the workers once enough tests have failed: each continues until no test of its own runs any
+// more.
 func (r *execution) stopInTime(e run.Event) {
 	if e.Event == run.Finished && r.job.StopAfter > 0 && run.CountBad(r.counts) >= r.job.StopAfter {
 		r.stop()

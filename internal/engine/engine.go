@@ -34,11 +34,11 @@ type Job struct {
 	Source    Source            // hands out the schedule's batches
 	Workers   int               // at least 1
 	Setup     adapter.Setup     // of the workers' slots
-	StopAfter int               // after so many bad outcomes nothing new is begun; 0 for never
-	Retries   int               // how often a test that was bad runs again, in a fresh state
+	StopAfter int               // after this many bad outcomes no more tests start; 0 for no limit
+	Retries   int               // how often a bad test runs again at most, in a fresh state
 	Control   *Control          // nil where nobody steers the run
-	Floods    string            // the folder for output that is too much to tell; made when there is some
-	Making    func(what string) // told what is made ready, from any goroutine; may be nil
+	Floods    string            // the folder for output that is too much to report; made when it is needed
+	Making    func(what string) // called with what is being prepared, from any goroutine; may be nil
 }
 
 // Run runs the job and reports everything to the sink, from the beginning of the run to its end, one event at a
@@ -103,13 +103,13 @@ type execution struct {
 	counts   map[run.Outcome]int
 	floods   map[string]*flood // by ID: tests that printed much
 	store    floodStore
-	extras   map[string]int             // by ID: how many entries there are for what processes did beyond their tests
+	extras   map[string]int             // by ID: the number of entries for what processes did beyond their tests
 	notes    []string                   // what went wrong beside the tests
-	paused   bool                       // nothing new is to be taken
-	stopping bool                       // nothing new is to begin
+	paused   bool                       // no batch may start for now
+	stopping bool                       // no batch may start any more
 	finished bool                       // as somebody asked for it
 	running  map[int]map[string]bool    // by worker: IDs of the tests that run
-	cancels  map[int]context.CancelFunc // by worker: ends what it does; 0 is what is made ready
+	cancels  map[int]context.CancelFunc // by worker: stops it; 0 stops the preparation
 }
 
 // outcomeOfUnrun returns the outcome of the tests that never ran, and the reason to report.
@@ -123,7 +123,7 @@ func (r *execution) outcomeOfUnrun(ctx context.Context) (o run.Outcome, why stri
 	return run.Skipped, fmt.Sprintf("the run stopped after %d that failed", r.job.StopAfter)
 }
 
-// prepare makes ready each suite for what will be run of it.
+// prepare prepares each suite for the tests that will run.
 func (r *execution) prepare(ctx context.Context) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -267,7 +267,7 @@ func (r *execution) leave(w *worker) {
 	}
 }
 
-// note tells what went wrong beside the tests.
+// note records what went wrong beside the tests.
 func (r *execution) note(text string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -327,8 +327,8 @@ func (r *execution) settle(t *catalog.Test, worker, batch int, o run.Outcome, me
 	}
 }
 
-// tell stamps an event and passes it on. The time is the one at which the run began
-// and what has passed since, so that it never jumps when the machine's clock is set.
+// tell stamps an event and passes it on. The time is that of the beginning of the run plus the time since then, so
+// that it never jumps when the clock is set.
 func (r *execution) tell(e run.Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -339,7 +339,7 @@ func (r *execution) tell(e run.Event) {
 		return
 	case run.Finished:
 		if r.floods[e.ID] != nil {
-			r.ebb(e)
+			r.endFlood(e)
 		}
 		e.Message = bounded(e.Message)
 		r.finish(&e)
@@ -348,7 +348,7 @@ func (r *execution) tell(e run.Event) {
 	r.stopInTime(e)
 }
 
-// messageLimit bounds a message, in bytes; what a test printed stands in its output.
+// messageLimit bounds a message, in bytes; the output has what a test printed.
 const messageLimit = 8 << 10
 
 func bounded(message string) string {

@@ -497,7 +497,7 @@ func TestFloodsHaveACap(t *testing.T) {
 			r.print(run.Event{ID: c.id, Text: strings.Repeat("water\n", 100_000/6)})
 		}
 		names[c.id] = r.floods[c.id].file.Name()
-		r.ebb(run.Event{ID: c.id, Outcome: c.outcome})
+		r.endFlood(run.Event{ID: c.id, Outcome: c.outcome})
 	}
 	for id, there := range map[string]bool{"passed 1": false, "failed": true, "passed 2": false, "passed 3": true, "passed 4": true} {
 		if _, err := os.Stat(names[id]); (err == nil) != there {

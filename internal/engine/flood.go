@@ -12,8 +12,8 @@ import (
 	"fernrelay/core/run"
 )
 
-// What becomes of the output of one test, in bytes: the head is told as it comes and
-// the tail when the test ends; what lies between goes to a file, up to a cap.
+// The output of one test is reported as it comes up to headLimit bytes, and its tail when the test ends; what is
+// between goes to a file, up to a cap.
 const (
 	floodHead = 256 << 10
 	floodTail = 12 << 10 // so that it is kept with the words before it, see run.Run
@@ -52,7 +52,7 @@ func (s *floodStore) open(id string) (*os.File, error) {
 	return file, err
 }
 
-// take takes room for some bytes and returns for how many there is.
+// take takes room for some bytes and returns how many there is room for.
 func (s *floodStore) take(bytes int64) int64 {
 	for s.room < bytes && len(s.passed) > 0 {
 		s.drop()
@@ -71,7 +71,7 @@ func (s *floodStore) drop() {
 	}
 }
 
-// freeOn returns how many bytes are free on the disk of a folder, as far as the system says it.
+// freeOn returns how many bytes are free on the disk of a folder, if the system knows.
 func freeOn(dir string) int64 {
 	var disk unix.Statfs_t
 	if err := unix.Statfs(dir, &disk); err != nil {
@@ -88,10 +88,10 @@ type flood struct {
 	total int64
 	file  *os.File
 	kept  int64 // bytes in the file
-	err   error // why there is no more in it
+	err   error // why no more is written to it
 }
 
-// print tells what a test prints as long as it is not too much.
+// print reports what a test prints as long as it is not too much.
 func (r *execution) print(e run.Event) {
 	f := r.floods[e.ID]
 	if f == nil {
@@ -116,7 +116,7 @@ func (r *execution) print(e run.Event) {
 	}
 }
 
-// keep writes to the file what there is room for.
+// keep writes to the file as much as there is room for.
 func (f *flood) keep(s *floodStore, text string) {
 	if f.err != nil {
 		return
@@ -132,8 +132,8 @@ func (f *flood) keep(s *floodStore, text string) {
 	f.kept, f.err = f.kept+int64(n), err
 }
 
-// ebb tells the end of a test's output where it was too much, as the test ends.
-func (r *execution) ebb(e run.Event) {
+// endFlood reports the end of a test's output that was too much, when the test ends.
+func (r *execution) endFlood(e run.Event) {
 	f := r.floods[e.ID]
 	delete(r.floods, e.ID)
 	if f.total <= floodHead {
@@ -150,7 +150,7 @@ func (r *execution) ebb(e run.Event) {
 		Text: fmt.Sprintf("\n… output left out here …\n%s\n… it printed %.1f MB: %s", tail, float64(f.total)/1e6, f.where())})
 }
 
-// where says where the output is that was not told.
+// where says where the output is that was not reported.
 func (f *flood) where() string {
 	if f.file == nil {
 		return fmt.Sprintf("no file holds them: %v", f.err)

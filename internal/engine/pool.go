@@ -27,7 +27,7 @@ type Pool struct {
 	quiet    sync.RWMutex // held whole by a trial beside which no other may run
 }
 
-// NewPool makes a pool without workers. making, which may be nil, is told what is made ready, from any
+// NewPool returns a pool without workers. It calls making, which may be nil, with what is being prepared, from any
 // goroutine; empty for nothing more.
 func NewPool(adapters map[string]adapter.Adapter, setup adapter.Setup, making func(what string)) (*Pool, error) {
 	slots, err := setup.Open()
@@ -182,8 +182,8 @@ func (p *Pool) Try(ctx context.Context, t Trial) (run.Outcome, float64, error) {
 	return o, time.Since(began).Seconds(), err
 }
 
-// Borrow gives use the session of a suite on a worker in a fresh state, as soon as one is free, and a function
-// that makes the state fresh again. No trial runs on that worker meanwhile.
+// Borrow calls use with the session of a suite on a worker in a fresh state, as soon as one is free, and with a
+// function that makes the state fresh again. No trial runs on that worker meanwhile.
 func (p *Pool) Borrow(ctx context.Context, suite string, use func(s adapter.Session, freshen func() error) error) error {
 	w := <-p.idle
 	defer func() { p.idle <- w }()
@@ -216,7 +216,7 @@ func (p *Pool) overlap(ctx context.Context, t Trial) (run.Outcome, float64, erro
 	wg.Go(func() {
 		for beside.Err() == nil {
 			if _, err := other.run(beside, t.Beside); err != nil {
-				return // it was stopped, or is of no more use; then the order goes on alone
+				return // it was stopped, or is useless; then the order continues alone
 			}
 		}
 	})
@@ -266,8 +266,8 @@ func (w *worker) run(ctx context.Context, tests []catalog.Test) (run.Outcome, er
 	return came, nil
 }
 
-// freshen gives a worker the state that a new one would find: new processes, an empty folder for
-// temporary files, and what the project cleans and prepares.
+// freshen gives a worker the state of a new one: new processes, an empty folder for temporary files, and what the
+// project cleans and prepares.
 func (w *worker) freshen(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err

@@ -10,8 +10,8 @@ import (
 	"fernrelay/internal/adapter"
 )
 
-// tries hears what a session tells of a batch and holds bad outcomes back as long
-// as their tests may run again. Each try before the last becomes a step of its test.
+// tries takes the events of a batch and holds bad outcomes back as long as their tests may run again. Each try
+// before the last becomes a step of its test.
 type tries struct {
 	run           *execution
 	worker, batch int
@@ -78,7 +78,7 @@ func (t *tries) hold(e run.Event) bool {
 	return true
 }
 
-// again gives the tests to run once more, in the session's fresh state.
+// again returns the tests to run once more, in a fresh state of the session.
 func (t *tries) again(ctx context.Context, session adapter.Session, tests []catalog.Test) ([]catalog.Test, error) {
 	if len(t.held) == 0 {
 		return nil, nil
@@ -93,8 +93,8 @@ func (t *tries) again(ctx context.Context, session adapter.Session, tests []cata
 	}), nil
 }
 
-// giveUp tells the outcomes that are held back, and for tests that were to run
-// again and did not come to it those of their last try.
+// giveUp reports the outcomes that are held back, and for tests that did not get their next try those of the last
+// one.
 func (t *tries) giveUp() {
 	for id, tried := range t.past {
 		if t.run.isOpen(id) {
@@ -116,7 +116,7 @@ func triedWords(e run.Event, tried []run.Event) string {
 	return fmt.Sprintf("unstable: passed in try %d; try %d %s: %s", len(tried)+1, len(tried), tried[len(tried)-1].Outcome, tried[len(tried)-1].Message)
 }
 
-// test gives a test that has no outcome yet, nil for any other.
+// test returns a test that has no outcome yet, nil for any other.
 func (r *execution) test(id string) *catalog.Test {
 	r.mu.Lock()
 	defer r.mu.Unlock()

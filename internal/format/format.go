@@ -18,11 +18,11 @@ import (
 	"fernrelay/internal/format/tap"
 )
 
-// sniffed is how many bytes of a report are looked at to tell what it is.
+// sniffed is how many bytes of a report decide about its format.
 const sniffed = 64 << 10
 
-// Read tells a sink what a report says, as far as it can be, and gives the name of its format. The
-// error, told after all events, says what keeps the report from being whole.
+// Read sends the events of a report to a sink, as far as it can be read, and returns the name of its format. The
+// error, after all events, says why the report is not whole.
 func Read(r io.Reader, to run.Sink) (name string, err error) {
 	limited := run.LimitSteps(to)
 	sink := func(e run.Event) { limited(e.Sound()) }

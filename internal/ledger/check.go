@@ -7,13 +7,13 @@ import (
 	"strings"
 )
 
-// Probe reads what is needed most; the error is one that Damaged knows where that is damaged.
+// Probe reads what is needed most. If that is damaged, Damaged is true for the error.
 func (l *Ledger) Probe() error {
 	var length sql.NullInt64
 	return scan(l.db.QueryRow("SELECT sum(length(id) + length(recent)) FROM tests"), &length)
 }
 
-// Check looks through the whole file; the error is one that Damaged knows where it is damaged.
+// Check reads the whole file. If it is damaged, Damaged is true for the error.
 func (l *Ledger) Check(ctx context.Context) error {
 	found, err := version(l.db)
 	if err == nil {

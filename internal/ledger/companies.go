@@ -8,18 +8,17 @@ import (
 	"fernrelay/core/run"
 )
 
-// Company is what ran before a test on its worker in an earlier run, and what came of
-// the test.
+// Company is what ran before a test on its worker in an earlier run, and the test's outcome.
 type Company struct {
 	Outcome run.Outcome
 	Before  []string // IDs
 }
 
-// companyRuns bounds how many runs are looked through for the company of a test.
+// companyRuns bounds the runs that are searched for the company of a test.
 const companyRuns = 200
 
-// Companies gives the company of a test in so many of the latest runs in which it came
-// to an end, of its own batch only where that is asked for.
+// Companies returns the company of a test in at most n of the latest runs in which it ended, of its own batch only
+// if ownBatch is set.
 func (l *Ledger) Companies(id string, ownBatch bool, most int) (companies []Company, err error) {
 	ids, err := l.names()
 	if err != nil {
@@ -51,7 +50,7 @@ func (l *Ledger) Companies(id string, ownBatch bool, most int) (companies []Comp
 	return companies, nil
 }
 
-// companyOf gives the company of a test in a run; ok is false where the test did not run.
+// companyOf returns the company of a test in a run; ok is false if the test did not run.
 func companyOf(results []packed, key int64, ownBatch bool, ids map[int64]string) (c Company, ok bool) {
 	ran := func(p *packed) bool {
 		o := p.cell.Outcome()

@@ -65,7 +65,7 @@ func keepCoverage(tx *sql.Tx, ran *run.Run) error {
 	return nil
 }
 
-// Coverage tells which orders of a group, suite:group, have run.
+// Coverage returns which orders of a group, suite:group, have run.
 func (l *Ledger) Coverage(group string) (*order.Coverage, error) { return readCoverage(l.db, group) }
 
 func readCoverage(from querier, group string) (*order.Coverage, error) {

@@ -35,9 +35,8 @@ CREATE TABLE trials (
 ) WITHOUT ROWID;
 `
 
-// BeginHunt begins the hunt of a victim, or takes up the latest of it if that did not come
-// to its end and the project's files, whose state sources tells, are the same. Then it
-// gives the trials that were made, too.
+// BeginHunt begins the hunt of a victim, or continues the latest one if that did not end and the project's files,
+// whose state sources identifies, are the same. Then it also returns the trials that were made.
 func (l *Ledger) BeginHunt(victim, sources string) (number int, made []hunt.Record, err error) {
 	var before, finding string
 	err = scan(l.db.QueryRow("SELECT number, sources, finding FROM hunts WHERE victim = ? ORDER BY number DESC LIMIT 1", victim), &number, &before, &finding)
@@ -56,14 +55,14 @@ func (l *Ledger) BeginHunt(victim, sources string) (number int, made []hunt.Reco
 	return int(last), nil, err
 }
 
-// KeepTrial keeps what came of a trial of a hunt.
+// KeepTrial keeps the outcome of a trial of a hunt.
 func (l *Ledger) KeepTrial(number int, r hunt.Record) error {
 	_, err := l.db.Exec("INSERT OR REPLACE INTO trials (hunt, number, purpose, sum, ran, left_out, share, outcome, seconds, shows) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 		number, r.Number, r.Purpose, r.Sum, r.Ran, r.LeftOut, r.Share, r.Outcome, r.Seconds, r.Shows)
 	return err
 }
 
-// Trials gives the trials of a hunt, without the tests that they ran.
+// Trials returns the trials of a hunt, without the tests that they ran.
 func (l *Ledger) Trials(number int) ([]hunt.Record, error) {
 	rows, err := l.db.Query("SELECT number, purpose, sum, ran, left_out, share, outcome, seconds, shows FROM trials WHERE hunt = ? ORDER BY number", number)
 	if err != nil {
@@ -93,13 +92,13 @@ func (l *Ledger) EndHunt(number int, f hunt.Finding) error {
 	return err
 }
 
-// Mend notes that the culprits which a hunt caught do no harm any more.
+// Mend records that the culprits of a hunt do no more harm.
 func (l *Ledger) Mend(number int) error {
 	_, err := l.db.Exec("UPDATE hunts SET mended = ? WHERE number = ?", time.Now().UnixMilli(), number)
 	return err
 }
 
-// Hunts gives the latest hunt of every victim, the latest first.
+// Hunts returns the latest hunt of every victim, the latest first.
 func (l *Ledger) Hunts() ([]hunt.Saved, error) {
 	rows, err := l.db.Query("SELECT number, victim, began, mended, finding FROM hunts WHERE number IN (SELECT max(number) FROM hunts GROUP BY victim) ORDER BY number DESC")
 	if err != nil {

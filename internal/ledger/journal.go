@@ -86,8 +86,8 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 		// Others find it from now on, locked and with its task.
 		err = os.Rename(file.Name(), name)
 	} else {
-		// Where nothing can be locked, nobody could tell a run that goes on from one
-		// that was killed: so nobody is to find this one.
+		// Without locks nobody could distinguish a run that goes on from one that was killed, so nobody is to find
+		// this one.
 		err = errors.Join(err, os.Remove(file.Name()))
 	}
 	if err != nil {
@@ -122,7 +122,7 @@ func (j *Journal) Floods() string {
 	return strings.TrimSuffix(j.name, journalEnding) + floodsEnding
 }
 
-// removeFloods removes the floods of runs that have no journal any more.
+// removeFloods removes the floods of runs without a journal.
 func removeFloods(folder string) {
 	floods, _ := filepath.Glob(filepath.Join(folder, "run-*"+floodsEnding)) // a well-formed pattern
 	for _, dir := range floods {
@@ -132,8 +132,8 @@ func removeFloods(folder string) {
 	}
 }
 
-// MakeRoom makes room on a full disk: it removes the floods of runs that have ended, and of their
-// journals everything but the outcomes. It returns how many bytes that frees.
+// MakeRoom makes room on a full disk: it removes the floods of runs that have ended, and of their journals
+// everything but the outcomes. It returns how many bytes that frees.
 func MakeRoom(store string) (freed int64) {
 	names, _ := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding)) // a well-formed pattern
 	for _, name := range names {
@@ -163,8 +163,8 @@ func sizeOf(dir string) (size int64) {
 	return size
 }
 
-// compact takes everything but the outcomes out of a journal whose process is gone. It returns how many
-// bytes shorter the file is.
+// compact removes everything but the outcomes from a journal whose process is gone. It returns how many bytes
+// shorter the file is.
 func compact(file *os.File) int64 {
 	k, err := readJournal(file)
 	before, sizeErr := file.Seek(0, io.SeekEnd)
@@ -207,7 +207,7 @@ func (j *Journal) End() error {
 	if j == nil {
 		return nil
 	}
-	_ = j.lines.Close() // what it says stands in the ledger
+	_ = j.lines.Close() // the ledger has its content
 	return errors.Join(gone(os.Remove(j.name)), j.file.Close())
 }
 
@@ -227,7 +227,7 @@ func (j *Journal) Leave(run *run.Run) error {
 	return errors.Join(err, j.file.Close())
 }
 
-// gone is an error of a file that was to go, nil where it is gone already.
+// gone returns the error of removing a file, nil if it does not exist.
 func gone(err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -243,8 +243,8 @@ func (j *Journal) Name() string {
 	return j.name
 }
 
-// Running finds the journal of a run that goes on in a store, of several the one that
-// began last; empty where none does.
+// Running returns the journal of a run that goes on in a store, of several the one that began last; "" if there is
+// none.
 func Running(store string) (journal string, err error) {
 	files, err := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding))
 	if err != nil {
@@ -271,12 +271,12 @@ func lives(name string) bool {
 	return syscall.Flock(int(file.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
 }
 
-// followEvery is how often it is looked whether there is more in a journal.
+// followEvery is the time between two looks for more in a journal.
 const followEvery = 50 * time.Millisecond
 
-// Follow reads the journal of a run that goes on: begin is told what it was to do, and
-// then the sink its events as they are written down, until the run is kept or its
-// process is gone. A run that did not come to its end is ended then.
+// Follow reads the journal of a run that goes on. It calls begin with what the run does, and then sends its events
+// to the sink as they are written, until the run is kept or its process is gone. Then it ends a run that did not
+// end.
 func Follow(ctx context.Context, journal string, begin func(Task), sink run.Sink) error {
 	file, err := os.Open(journal)
 	if err != nil {
@@ -339,9 +339,8 @@ func HasKilled(store string) bool {
 	return slices.ContainsFunc(names, func(name string) bool { return !lives(name) })
 }
 
-// Killed finds the runs in a store whose processes are gone, keeps them in the
-// ledger with what is missing as lost, and gives the latest, nil where there is none.
-// Of that one LastKilled tells from then on.
+// Killed finds the runs in a store whose processes are gone, keeps them in the ledger with missing outcomes as
+// lost, and returns the latest, nil if there is none. LastKilled returns that one from then on.
 func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 	files, err := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding))
 	if err != nil {
@@ -385,8 +384,7 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 	return latest, number, nil
 }
 
-// orphan reads a journal whose process is gone; nil where it lives, or has just
-// removed it.
+// orphan reads a journal whose process is gone; nil if it lives, or has just removed it.
 func orphan(name string) (*Killed, error) {
 	file, err := os.Open(name)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -424,8 +422,7 @@ func readJournal(r io.Reader) (*Killed, error) {
 	return k, nil
 }
 
-// LastKilled gives the run that was killed last and not resumed since; ErrNoRun
-// where there is none.
+// LastKilled returns the run that was killed last and not resumed since, or run.ErrNoRecord.
 func LastKilled(store string) (*Killed, error) {
 	file, err := os.Open(filepath.Join(store, killedName))
 	if errors.Is(err, fs.ErrNotExist) {

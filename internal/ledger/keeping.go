@@ -13,7 +13,7 @@ import (
 
 // File is a report that runs were imported from.
 type File struct {
-	Digest string // SHA-256 of what stands in it, in hexadecimal
+	Digest string // SHA-256 of its content, in hexadecimal
 	Name   string
 }
 
@@ -38,7 +38,7 @@ type BrokenFile struct {
 	Err  error
 }
 
-// Foreign is a run that others did, with the files that tell of it.
+// Foreign is a run that others did, with the files that report it.
 type Foreign struct {
 	Record run.Record
 	Run    *run.Run
@@ -163,11 +163,10 @@ func (i *Importer) find(tx *sql.Tx, ran *run.Run, known map[string]int64) error 
 	return nil
 }
 
-// arrangedAtOnce is how many tests are arranged at a time, as what is known of all would be much
-// to hold.
+// arrangedAtOnce is how many tests are arranged at a time, because the moments of all would take much memory.
 const arrangedAtOnce = 100_000
 
-// arrange works out again what came of each test lately and last, by the time of the runs.
+// arrange computes the latest moments of each test again, by the time of the runs.
 func (l *Ledger) arrange() error {
 	tx, err := l.db.Begin()
 	if err != nil {
@@ -235,8 +234,8 @@ func arrangeSome(tx *sql.Tx, runs []*run.Record, from, below int64) error {
 	return nil
 }
 
-// Forget removes all runs but the latest so many and those that began within so many days, 0
-// for all, and the tests that no run has any more. It counts the runs that went.
+// Forget removes all runs but the latest n and those that began within a number of days, 0 for no bound, and the
+// tests that no run has any more. It returns the number of removed runs.
 func (l *Ledger) Forget(runs, days int, now time.Time) (n int, err error) {
 	if runs == 0 && days == 0 {
 		return 0, nil
@@ -274,7 +273,7 @@ func (l *Ledger) Forget(runs, days int, now time.Time) (n int, err error) {
 	return int(went), tx.Commit()
 }
 
-// Compact gives the room of what was removed back to the system.
+// Compact returns the room of what was removed to the system.
 func (l *Ledger) Compact() error {
 	_, err := l.db.Exec("VACUUM; PRAGMA wal_checkpoint(TRUNCATE)")
 	return err
@@ -288,7 +287,7 @@ type Size struct {
 	First, Last    time.Time // when the earliest and the latest run began
 }
 
-// Size tells how large the ledger is.
+// Size returns how large the ledger is.
 func (l *Ledger) Size() (s Size, err error) {
 	var first, last sql.NullInt64
 	err = scan(l.db.QueryRow(`SELECT count(*), count(CASE WHEN source <> '' THEN 1 END), min(began), max(began), (SELECT count(*) FROM tests),

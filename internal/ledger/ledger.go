@@ -80,8 +80,7 @@ func openToWrite(path string) (*Ledger, error) {
 	return connect(path, toWrite)
 }
 
-// Removed reports whether the ledger's file is not in its place any more, so that what is written to it
-// is lost.
+// Removed reports whether the ledger's file is no longer in its place, so that what is written to it is lost.
 func (l *Ledger) Removed(store string) bool {
 	now, err := os.Stat(filepath.Join(store, FileName))
 	return err != nil || l.file != nil && !os.SameFile(now, l.file)
@@ -105,8 +104,7 @@ func openToRead(path string) (*Ledger, error) {
 	return l, nil
 }
 
-// How a file is opened. Who writes waits for others that write for a minute; what is told to be kept
-// is on the disk.
+// How a file is opened. Writers wait a minute for others that write; what is reported as kept is on the disk.
 const (
 	toWrite = "_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_txlock=immediate"
 	toRead  = "mode=ro&immutable=1"
@@ -139,8 +137,8 @@ func connect(path, how string) (*Ledger, error) {
 // Close closes the file.
 func (l *Ledger) Close() error { return l.db.Close() }
 
-// Keep adds a run and gives it its number. When it began, how it ended and what it counts is
-// taken from the run. One whose journal is known is kept already: its number is given.
+// Keep adds a run and returns its number. It takes the times and the counts from the run. A run whose journal is
+// known is kept already: Keep returns its number.
 func (l *Ledger) Keep(k run.Record, run *run.Run) (number int, err error) {
 	defer func() { err = roomless(err) }()
 	tx, err := l.db.Begin()
@@ -160,7 +158,7 @@ func (l *Ledger) Keep(k run.Record, run *run.Run) (number int, err error) {
 	return number, tx.Commit()
 }
 
-// keptAs gives the number of the run that had a journal; 0 where it is not kept.
+// keptAs returns the number of the run that had a journal; 0 if it is not kept.
 func keptAs(from querier, journal string) (number int, err error) {
 	err = scan(from.QueryRow("SELECT number FROM runs WHERE journal = ?", journal), &number)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -169,7 +167,7 @@ func keptAs(from querier, journal string) (number int, err error) {
 	return number, err
 }
 
-// keep adds a run and its results; keysOf keeps the tests and gives their keys.
+// keep adds a run and its results; keysOf keeps the tests and returns their keys.
 func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sql.Tx, number int64, run *run.Run) (map[string]int64, error)) (number int, err error) {
 	journal := sql.NullString{String: k.Journal, Valid: k.Journal != ""}
 	placed, err := placeOf(tx, ran.Started, time.Now())
@@ -215,8 +213,7 @@ func placeOf(tx *sql.Tx, began, now time.Time) (int64, error) {
 // outputsKept bounds the outputs that are kept of one run, in bytes before they are compressed.
 const outputsKept = 16 << 20
 
-// keepRest packs the results of a run whose tests are known, and keeps what it counts and what
-// its failures say.
+// keepRest packs the results of a run whose tests are known, and keeps its counts and the signs of its failures.
 func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, key func(*run.Result) int64) error {
 	results := make([]packed, len(run.Results))
 	work, room := 0.0, outputsKept
@@ -256,7 +253,7 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, key func(*run.
 	return errors.Join(outputs.flush(), bad.flush())
 }
 
-// keepTests adds to each test of a run what came of it, and gives the keys of the tests by ID.
+// keepTests adds its moment to each test of a run, and returns the keys of the tests by ID.
 func keepTests(tx *sql.Tx, number int64, run *run.Run) (keys map[string]int64, err error) {
 	greatest, err := greatestKey(tx)
 	if err != nil {

@@ -49,7 +49,7 @@ const (
 	stepsKept = 200
 )
 
-// detailsOf gives the details of a result, nil where it has none.
+// detailsOf returns the details of a result, nil if it has none.
 func detailsOf(at int, r *run.Result) *details {
 	if r.Failure == (run.Failure{}) && !r.Unstable && len(r.Steps) == 0 {
 		return nil
@@ -93,7 +93,7 @@ func bounded(text string) string {
 	return text[:textKept/2] + "\n… left out here …\n" + text[len(text)-textKept/2:]
 }
 
-// newPacked makes ready a result for a pack.
+// newPacked prepares a result for a pack.
 func newPacked(at int, key int64, r *run.Result) packed {
 	o := r.Outcome
 	if !slices.Contains(run.Outcomes, o) {
@@ -137,7 +137,7 @@ func pack(results []packed) (brief, rest []byte, err error) {
 
 var errPack = errors.New("what is kept of it is damaged")
 
-// reader reads numbers off a pack; after the first that is missing it gives 0.
+// reader reads numbers from a pack; after the first that is missing it returns 0.
 type reader struct {
 	left []byte
 	err  error
@@ -174,7 +174,7 @@ type brief struct {
 	seconds []byte // four bytes each
 }
 
-// cell is what came of a result.
+// cell returns the outcome and the time of a result.
 func (b *brief) cell(at int) history.Cell {
 	return history.CellOf(int(b.codes[at]), math.Float32frombits(binary.LittleEndian.Uint32(b.seconds[4*at:])))
 }
@@ -209,7 +209,7 @@ func unpackBrief(data []byte) (*brief, error) {
 	return b, nil
 }
 
-// unpack gives the results of a packed run.
+// unpack returns the results of a packed run.
 func unpack(first, rest []byte) ([]packed, error) {
 	b, err := unpackBrief(first)
 	if err != nil {
@@ -249,12 +249,12 @@ func unpack(first, rest []byte) ([]packed, error) {
 	return results, nil
 }
 
-// seconds gives the time of a result as it was written: a 32-bit float has seven digits.
+// seconds returns the time of a result as it was written: a 32-bit float has seven digits.
 func (p *packed) seconds() float64 {
 	return math.Round(float64(p.cell.Seconds)*1e6) / 1e6
 }
 
-// tell tells the events of a result.
+// tell sends the events of a result to a sink.
 func (p *packed) tell(id string, output []byte, sink run.Sink) {
 	start := time.UnixMilli(p.began)
 	seconds := p.seconds()

@@ -11,8 +11,8 @@ import (
 	"fernrelay/core/run"
 )
 
-// History gives so many of the latest runs, the oldest first, and what came of every test in
-// them; those up to a run and with it, where one is given.
+// History returns at most n of the latest runs, the oldest first, and the outcomes of every test in them; up to
+// and including upTo unless that is nil.
 func (l *Ledger) History(most int, upTo *run.Record) ([]*run.Record, *history.History, error) {
 	clause, args := "ORDER BY placed DESC, number DESC LIMIT ?", []any{most}
 	if upTo != nil {
@@ -51,8 +51,7 @@ func (l *Ledger) briefs(runs []*run.Record) ([][]byte, error) {
 	return briefs, nil
 }
 
-// historyOf unpacks runs side by side. The tests stand in the order in which they were first
-// kept.
+// historyOf unpacks runs side by side. The tests are in the order in which they were first kept.
 func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*history.History, error) {
 	briefs := make([]*brief, len(runs))
 	err := eachSideBySide(len(runs), func(run int) (err error) {
@@ -93,7 +92,7 @@ func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*his
 	})
 }
 
-// eachSideBySide does something so many times side by side.
+// eachSideBySide calls do for each number below n, side by side.
 func eachSideBySide(n int, do func(i int) error) error {
 	errs := make([]error, n)
 	var all sync.WaitGroup
@@ -123,8 +122,7 @@ func (l *Ledger) FirstBad(id string) (*run.Record, error) {
 	return l.find("WHERE number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed, number LIMIT 1", id)
 }
 
-// Since finds the earliest run in which a cause was known, by the signs of its failures;
-// ErrNoRun where none had one of them.
+// Since returns the earliest run in which a cause was known, by the signs of its failures, or run.ErrNoRecord.
 func (l *Ledger) Since(signs []string) (*run.Record, error) {
 	var earliest *run.Record
 	for _, sign := range signs {
@@ -145,8 +143,8 @@ func (l *Ledger) Since(signs []string) (*run.Record, error) {
 	return earliest, nil
 }
 
-// LastWell finds the latest run before one that is given in which a test was well; ErrNoRun
-// where there is none. It looks through one run after the other.
+// LastWell returns the latest run before another in which a test was well, or run.ErrNoRecord. It reads one run
+// after the other.
 func (l *Ledger) LastWell(id string, before *run.Record) (*run.Record, error) {
 	var key int64
 	if err := scan(l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id), &key); err != nil {

@@ -16,17 +16,17 @@ func (l *Ledger) Runs() (n int, err error) {
 	return n, err
 }
 
-// Last gives the latest run whole; ErrNoRun where there is none yet.
+// Last returns the latest run whole, or run.ErrNoRecord.
 func (l *Ledger) Last() (*run.Record, *run.Run, error) {
 	return l.whole("ORDER BY placed DESC, number DESC LIMIT 1")
 }
 
-// Run gives a run by its number; ErrNoRun where there is none.
+// Run returns a run by its number, or run.ErrNoRecord.
 func (l *Ledger) Run(number int) (*run.Record, *run.Run, error) {
 	return l.whole("WHERE number = ?", number)
 }
 
-// Before gives the run before another whole; ErrNoRun where there is none.
+// Before returns the run before another whole, or run.ErrNoRecord.
 func (l *Ledger) Before(k *run.Record) (*run.Record, *run.Run, error) {
 	return l.whole("WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC LIMIT 1", k.Placed.UnixMilli(), k.Number)
 }
@@ -45,12 +45,12 @@ func (l *Ledger) LastBad(id string) (*run.Record, error) {
 	return l.find("WHERE source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed DESC, number DESC LIMIT 1", id)
 }
 
-// List gives all runs, the oldest first.
+// List returns all runs, the oldest first.
 func (l *Ledger) List() ([]*run.Record, error) { return l.list(l.db, "ORDER BY placed, number") }
 
 const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, counts, work FROM runs "
 
-// list gives the runs that a clause picks.
+// list returns the runs that a clause selects.
 func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, error) {
 	rows, err := from.Query(runColumns+clause, args...)
 	if err != nil {
@@ -68,7 +68,7 @@ func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, 
 	return all, rows.Err()
 }
 
-// find gives the run that a clause picks.
+// find returns the run that a clause selects.
 func (l *Ledger) find(clause string, args ...any) (*run.Record, error) {
 	k, err := scanKept(l.db.QueryRow(runColumns+clause, args...))
 	if errors.Is(err, sql.ErrNoRows) {
@@ -119,7 +119,7 @@ func (l *Ledger) packed(number int) ([]packed, error) {
 	return unpack(brief, rest)
 }
 
-// outputs gives the outputs that are kept of a run, by the keys of the tests.
+// outputs returns the outputs that are kept of a run, by the keys of the tests.
 func (l *Ledger) outputs(number int) (map[int64][]byte, error) {
 	rows, err := l.db.Query("SELECT test, text FROM outputs WHERE run = ?", number)
 	if err != nil {
@@ -140,7 +140,7 @@ func (l *Ledger) outputs(number int) (map[int64][]byte, error) {
 	return outputs, rows.Err()
 }
 
-// names gives the IDs of all tests by key. It is not to be changed.
+// names returns the IDs of all tests by key. The map must not be changed.
 func (l *Ledger) names() (map[int64]string, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -159,7 +159,7 @@ func (l *Ledger) names() (map[int64]string, error) {
 		fresh[key] = id
 		l.upTo = max(l.upTo, key)
 	}
-	if len(fresh) > 0 { // those who have the names read them without a lock
+	if len(fresh) > 0 { // others read the names without a lock
 		for key, id := range l.ids {
 			fresh[key] = id
 		}

@@ -9,8 +9,8 @@ import (
 	"fernrelay/core/run"
 )
 
-// migrations make the schema, one version after the other. SQLite's user_version tells how
-// many of them a file has seen.
+// migrations build the schema, one version after the other. SQLite's user_version counts those that a file has
+// seen.
 var migrations = []func(*Ledger, *sql.Tx) error{
 	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema),
 }
@@ -194,7 +194,7 @@ func rowsOf(tx *sql.Tx, k *run.Record) (*run.Run, error) {
 	return r, rows.Err()
 }
 
-// version tells how many of the migrations a file has seen.
+// version returns how many of the migrations a file has seen.
 func version(from querier) (found int, err error) {
 	err = scan(from.QueryRow("PRAGMA user_version"), &found)
 	return found, err

@@ -10,7 +10,7 @@ import (
 	"fernrelay/core/run"
 )
 
-// setupsKept is how many of its latest setups stand with a group.
+// setupsKept is how many of its latest setups are kept with a group.
 const setupsKept = 9
 
 // keepSetups adds what the batches of a run took to begin.
@@ -32,8 +32,7 @@ func keepSetups(tx *sql.Tx, run *run.Run) error {
 	return nil
 }
 
-// Setups gives the seconds that the latest batches of every group, suite:group,
-// took to begin, the latest last.
+// Setups returns the seconds that the latest batches of every group, suite:group, took to begin, the latest last.
 func (l *Ledger) Setups() (map[string][]float64, error) { return readSetups(l.db) }
 
 func readSetups(from querier) (map[string][]float64, error) {

@@ -15,7 +15,7 @@ type keptTest struct {
 	last   int64 // the latest run that has it
 }
 
-// readTests gives the tests of some results by ID, as far as they are known.
+// readTests returns the known tests of some results by ID.
 func readTests(from querier, results []*run.Result) (map[string]keptTest, error) {
 	ids := make([]any, len(results))
 	for i, r := range results {
@@ -50,17 +50,17 @@ func eachTest(from querier, tell func(id string, t keptTest) error, clause strin
 	return rows.Err()
 }
 
-// Moment is what came of a test in one run.
+// Moment is the outcome and the time of a test in one run.
 type Moment struct {
 	Outcome run.Outcome
 	Seconds float64
 }
 
-// recentKept is how many of its latest moments stand with a test itself, so that
-// a large suite opens without going through all results of many runs.
+// recentKept is how many of its latest moments are kept with a test itself, so that a large suite opens without
+// reading the results of many runs.
 const recentKept = 20
 
-// Recent tells the latest moments of every test that is asked for, oldest first.
+// Recent calls tell with the latest moments of every test that asked selects, oldest first.
 func (l *Ledger) Recent(asked func(id string) bool, tell func(id string, moments []Moment)) error {
 	return eachTest(l.db, func(id string, t keptTest) error {
 		if !asked(id) {

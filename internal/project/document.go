@@ -95,7 +95,7 @@ func below(name string, keys []string) string {
 	return strings.Join(keys, ".")
 }
 
-// table gives the nth table of a name, from 0; nil where there is none.
+// table returns the nth table of a name, from 0; nil if there is none.
 func (d *document) table(name string, nth int) *table {
 	if nth < 0 {
 		return nil
@@ -112,7 +112,7 @@ func (d *document) table(name string, nth int) *table {
 	return nil
 }
 
-// entries gives the keys of all tables of a name.
+// entries returns the keys of all tables of a name.
 func (d *document) entries(name string) []entry {
 	var all []entry
 	for _, t := range d.tables {
@@ -136,13 +136,13 @@ func (d *document) entry(name string, nth int, key string) entry {
 	return t.header
 }
 
-// place gives the line and column of an offset, from 1.
+// place returns the line and column of an offset, from 1.
 func (d *document) place(offset int) (line, column int) {
 	before := d.data[:offset]
 	return 1 + bytes.Count(before, []byte("\n")), offset - bytes.LastIndexByte(before, '\n')
 }
 
-// from tells where an entry stands, as people read it.
+// from returns the place of an entry, as people read it.
 func (d *document) from(e entry) string {
 	line, _ := d.place(e.from)
 	return fmt.Sprintf("%s:%d", filepath.Base(d.path), line)
@@ -172,7 +172,7 @@ func (d *document) splice(from, to int, text string) []byte {
 	return slices.Concat(d.data[:from], []byte(text), d.data[to:])
 }
 
-// lineEnd is the offset behind the line that an offset stands in.
+// lineEnd returns the offset after the line that contains an offset.
 func (d *document) lineEnd(offset int) int {
 	if at := bytes.IndexByte(d.data[offset:], '\n'); at >= 0 {
 		return offset + at + 1
@@ -188,8 +188,7 @@ func (d *document) end(t *table) int {
 	return d.lineEnd(t.header.to)
 }
 
-// with sets a key of the nth table of a name, and adds the table where there is
-// none. line is the key with its value.
+// with sets a key of the nth table of a name, and adds the table if there is none. line is the key with its value.
 func (d *document) with(name string, nth int, key, line string) []byte {
 	t := d.table(name, nth)
 	if t == nil {

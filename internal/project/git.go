@@ -14,15 +14,14 @@ import (
 	"strings"
 )
 
-// Revision tells the git branch and revision of a folder, empty where it has none.
+// Revision returns the git branch and revision of a folder, "" if it has none.
 func Revision(ctx context.Context, dir string) string {
 	branch, _ := git(ctx, dir, "rev-parse", "--abbrev-ref", "HEAD")
 	revision, _ := git(ctx, dir, "rev-parse", "--short", "HEAD")
 	return strings.TrimSpace(strings.TrimSpace(branch) + " " + strings.TrimSpace(revision))
 }
 
-// Origin tells the git revision of a folder, and whether the tree differs from it; empty where
-// it has none.
+// Origin returns the git revision of a folder, and whether the tree differs from it; "" if it has none.
 func Origin(ctx context.Context, dir string) (revision string, dirty bool) {
 	revision, err := git(ctx, dir, "rev-parse", "--short", "HEAD")
 	if err != nil {
@@ -32,7 +31,7 @@ func Origin(ctx context.Context, dir string) (revision string, dirty bool) {
 	return strings.TrimSpace(revision), changes != ""
 }
 
-// git runs git in a folder and gives what it prints.
+// git runs git in a folder and returns what it prints.
 func git(ctx context.Context, dir string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", dir}, args...)...)
 	var stdout, stderr bytes.Buffer
@@ -109,8 +108,7 @@ func State(ctx context.Context, dir string) string {
 	return hex.EncodeToString(digest.Sum(nil)[:12])
 }
 
-// Ignored tells which files, given by their absolute paths, git is told to ignore;
-// none where there is no git.
+// Ignored returns the files, given by their absolute paths, that git ignores; none without git.
 func Ignored(ctx context.Context, dir string, files []string) map[string]bool {
 	ignored := map[string]bool{}
 	out, err := git(ctx, dir, append([]string{"ls-files", "--others", "--ignored", "--exclude-standard", "-z", "--"}, files...)...)

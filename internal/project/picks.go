@@ -62,8 +62,8 @@ func (p *Project) addPicks(f *file, d *document) error {
 	return nil
 }
 
-// circle follows the saved picks that a pick asks for, from the end of a way on,
-// and gives the way where it comes back to its beginning.
+// circle follows the saved picks that a pick asks for, from the end of a path on, and returns the path if it comes
+// back to its beginning.
 func circle(picks map[string]string, way []string) []string {
 	expr, err := pick.Parse(picks[way[len(way)-1]])
 	if err != nil {

@@ -85,8 +85,7 @@ type Workers struct {
 	Env            map[string]string
 }
 
-// Retention is which runs stay in the ledger: the latest so many, and those of the last so
-// many days; 0 for all.
+// Retention says which runs stay in the ledger: the latest Runs, and those of the last Days days; 0 for all.
 type Retention struct{ Runs, Days int }
 
 // TagRule puts a tag on the tests of a pick.
@@ -118,8 +117,7 @@ var resultFormats = []string{"exit", "tap", "junit", "gojson", "events"}
 // nothing is said.
 var isolations = map[Kind][]string{Go: {"test", "group"}, Command: {"test", "group"}, Host: {"test", "group", "worker"}}
 
-// Limits that hold if a suite does not say otherwise: a test may take as long as the Go
-// toolchain gives a package.
+// Limits that hold if a suite does not set others: a test may take as long as the Go toolchain allows a package.
 const (
 	defaultTimeout   = 10 * time.Minute
 	defaultHandshake = 10 * time.Second
@@ -393,7 +391,7 @@ func positioned(path string, err error) error {
 	return fmt.Errorf("%s: %w", path, err)
 }
 
-// known lists the keys that are expected where an unknown one stands.
+// known lists the keys that are expected in place of an unknown one.
 func known(key []string) string {
 	now := catalog.RenamedRules[key[len(key)-1]]
 	if key[len(key)-1] == "build_flags" {
@@ -412,7 +410,7 @@ func known(key []string) string {
 	return "the tables are [project], [[suite]], [tags], [picks], [[rule]], [resources], [fleet], [touched], [ledger] and [workers]"
 }
 
-// StorePath is where what is kept lies, or would lie.
+// StorePath returns the folder of the project's data, which may not exist.
 func (p *Project) StorePath() string { return filepath.Join(p.Dir, storeName) }
 
 // Store is the folder of what is kept. It is made where it does not exist, with

@@ -27,7 +27,7 @@ func personPath() (string, error) {
 	return filepath.Join(dir, filepath.FromSlash(personFile)), nil
 }
 
-// PersonPicks reads the saved picks of the person; none where there is no file.
+// PersonPicks reads the saved picks of the person; none if there is no file.
 func PersonPicks() (map[string]string, error) {
 	path, err := personPath()
 	if err != nil {
@@ -122,8 +122,8 @@ func (p *Project) SaveRule(text, rule string, rules catalog.Rules) error {
 	})
 }
 
-// ClearRule takes a rule off the tests of a pick: out of the rule for just this
-// pick where one sets it, else by a rule that clears it.
+// ClearRule removes a rule from the tests of a pick: from the rule for exactly this pick if one sets it, else by a
+// rule that clears it.
 func (p *Project) ClearRule(text, rule string) error {
 	clear, err := assignment("clear", []string{rule})
 	if err != nil {
@@ -182,8 +182,7 @@ func (p *Project) skeleton() string {
 	return text
 }
 
-// Saved gives the picks that are saved in several places; the last place, which
-// is the nearest, wins.
+// Saved merges picks that are saved in several places; the last place, which is the nearest, wins.
 func Saved(places ...map[string]string) map[string]string {
 	all := map[string]string{}
 	for _, picks := range places {

@@ -15,16 +15,15 @@ import (
 	"github.com/fsnotify/fsnotify"
 )
 
-// quiet is how long nothing must change before what changed is told: an editor
-// or a checkout writes several files at once.
+// quiet is how long nothing must change before changes are reported: an editor or a checkout writes several files
+// at once.
 const quiet = 200 * time.Millisecond
 
-// patience is how long what changed waits to be told where changes never end.
+// patience is how long changes wait to be reported if they never end.
 const patience = 2 * time.Second
 
-// Watch tells which files below a folder changed, by their absolute paths, until
-// ctx ends. Hidden folders, vendor and node_modules are left out. An error means
-// that changes are not noticed any more.
+// Watch reports which files below a folder changed, by their absolute paths, until ctx ends. It leaves out hidden
+// folders, vendor and node_modules. An error means that it no longer notices changes.
 func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 	w, err := fsnotify.NewWatcher()
 	if err != nil {
@@ -78,14 +77,14 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 	}
 }
 
-// isEmpty reports whether there is a file in which nothing stands.
+// isEmpty reports whether there is an empty file.
 func isEmpty(file string) bool {
 	info, err := os.Stat(file)
 	return err == nil && info.Mode().IsRegular() && info.Size() == 0
 }
 
-// otherwise leaves out files that are as they were when they were told last, as a
-// program may write what it has written before.
+// otherwise removes files whose content is the same as when they were last reported, because a program may write
+// what it has written before.
 func otherwise(files []string, told map[string][sha256.Size]byte) []string {
 	var changed []string
 	for _, file := range files {

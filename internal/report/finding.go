@@ -15,7 +15,7 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// Finding tells what a hunt found.
+// Finding prints what a hunt found.
 func Finding(w io.Writer, f hunt.Finding) {
 	fmt.Fprintf(w, "%s  %s\n    %s\n", plain.Line(f.ID), Verdict(f), Sentence(f))
 	if words := Remedy(f); words != "" {
@@ -30,7 +30,7 @@ func Finding(w io.Writer, f hunt.Finding) {
 	}
 }
 
-// Verdict is what came of a hunt, in a word.
+// Verdict returns the verdict of a hunt in words.
 func Verdict(f hunt.Finding) string {
 	if len(f.Mended) > 0 {
 		return "mended"
@@ -80,7 +80,7 @@ func names(ids []string) string {
 	return strings.Join(words, " and ")
 }
 
-// cleaned says who hides what culprits do.
+// cleaned says which tests hide the culprits' effect.
 func cleaned(f hunt.Finding) string {
 	if len(f.Cleaners) == 0 {
 		return ""
@@ -88,7 +88,7 @@ func cleaned(f hunt.Finding) string {
 	return ", unless " + names(f.Cleaners) + " runs between"
 }
 
-// Remedy says what to do about a finding, empty where nothing is known.
+// Remedy says what to do about a finding, "" if nothing is known.
 func Remedy(f hunt.Finding) string {
 	if f.Overlap {
 		return "Let both hold the resource that they share (the rule holds), or have each worker use a name of its own for it ({space}, {port}, {tmp})."
@@ -166,14 +166,13 @@ func Changed(c hunt.Change) string {
 	return words
 }
 
-// How many runes of a value are told, and of those how many of what both sides begin with.
+// The runes of a value that are shown, and of those the ones with which both sides begin.
 const (
 	valueTold = 80
 	sameTold  = 12
 )
 
-// Differing gives both values of a piece of state, of long ones the part from where they
-// differ.
+// Differing returns both values of a piece of state, of long ones the part from where they differ.
 func Differing(c hunt.Change) (before, after string) {
 	a, b := []rune(plain.Line(c.Before)), []rune(plain.Line(c.After))
 	same := 0
@@ -205,12 +204,12 @@ func Command(f hunt.Finding) string {
 	return `printf '%s\n' ` + strings.Join(words, " ") + " | fern-relay run --workers 1 --order file:/dev/stdin"
 }
 
-// Coverage tells how many of all orders of two tests have run.
+// Coverage says how many of all orders of two tests have run.
 func Coverage(g order.Gauge) string {
 	if g.Pairs == 0 {
 		return "order coverage: no group has two tests"
 	}
-	share := func(n int) int { return 100 * n / g.Pairs } // 100 only where all have
+	share := func(n int) int { return 100 * n / g.Pairs } // 100 only if all have
 	return fmt.Sprintf("order coverage: %d %% of neighbour pairs, %d %% of before/after pairs", share(g.Neighbours), share(g.Before))
 }
 

@@ -48,7 +48,7 @@ func differing(w io.Writer, all []split.LevelDifference) {
 	}
 }
 
-// verdictOf says what the trial comes to.
+// verdictOf says what the trial showed.
 func verdictOf(trial *split.LevelTrial) string {
 	n := len(trial.Levels)
 	switch {

@@ -12,21 +12,21 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// How much is told while a run goes on.
+// How much is printed while a run goes on.
 const (
-	ShowSum   = "sum"   // nothing but what Status tells
+	ShowSum   = "sum"   // only what Status prints
 	ShowNames = "names" // a line a test as it ends
 	ShowFull  = "full"  // and a line a step, and the output
 )
 
-// Live tells tests as they end.
+// Live prints tests as they end.
 type Live struct {
 	w    io.Writer
 	show string
-	held map[string]*strings.Builder // what is to be told of a test that runs
+	held map[string]*strings.Builder // what is to be printed about a running test
 }
 
-// NewLive makes what tells so much.
+// NewLive returns a Live that prints as much as show says.
 func NewLive(w io.Writer, show string) *Live {
 	return &Live{w: w, show: show, held: map[string]*strings.Builder{}}
 }
@@ -34,8 +34,8 @@ func NewLive(w io.Writer, show string) *Live {
 // heldMost bounds what is held of one test, in bytes.
 const heldMost = 64 << 10
 
-// Tell takes the next event of the run. What belongs to a test is told together,
-// once it ends, as others run beside it.
+// Tell takes the next event of the run. It prints everything about a test together once it ends, because others
+// run beside it.
 func (l *Live) Tell(e run.Event) {
 	if l.show == ShowSum {
 		return
@@ -75,8 +75,7 @@ func (l *Live) hold(id, text string) {
 	}
 }
 
-// Repeated tells the tests whose outcomes differed from run to run, those that
-// failed most often first.
+// Repeated prints the tests whose outcomes differed from run to run, those that failed most often first.
 func Repeated(w io.Writer, parts []run.Part) {
 	type count struct {
 		id   string

@@ -58,12 +58,12 @@ func from(k *run.Record) string {
 	return "  from " + plain.Line(k.Source)
 }
 
-// Counts tells counts of outcomes in words.
+// Counts returns counts of outcomes in words.
 func Counts(counts map[run.Outcome]int) string {
 	return (&run.Run{Counts: counts}).Summary()
 }
 
-// Size tells how large a ledger is.
+// Size prints how large a ledger is.
 func Size(w io.Writer, s ledger.Size, retention string) {
 	fmt.Fprintf(w, "%s of %s, %s", wording.Plural(s.Runs, "run"), wording.Plural(s.Tests, "test"), wording.Bytes(s.Bytes))
 	if s.Runs > 0 {
@@ -75,7 +75,7 @@ func Size(w io.Writer, s ledger.Size, retention string) {
 	fmt.Fprintf(w, "\n%s\n", retention)
 }
 
-// Causes tells the causes of a run's failures.
+// Causes prints the causes of a run's failures.
 func Causes(w io.Writer, causes []history.KnownCause) {
 	failures := 0
 	for _, c := range causes {
@@ -100,7 +100,7 @@ func Causes(w io.Writer, causes []history.KnownCause) {
 	}
 }
 
-// testsTold bounds how many tests of a cause are told.
+// testsTold bounds the tests of a cause that are printed.
 const testsTold = 20
 
 // badSteps is the path of steps on which a test went wrong.
@@ -113,7 +113,7 @@ func badSteps(r *run.Result) string {
 	return ""
 }
 
-// CauseWords says in a line, cut where it is too long, what the failures of a cause have in common.
+// CauseWords returns in a line, cut if it is too long, what the failures of a cause have in common.
 func CauseWords(c history.KnownCause) string {
 	words := cut(plain.Line(c.Words), 300)
 	if c.Lacks != nil {
@@ -175,7 +175,7 @@ func Shaky(w io.Writer, p *history.Past, tests []int) {
 	fmt.Fprintf(w, "%s in the latest %s; unstable: how likely the outcome changes from one run to the next, in 19 of 20 cases\n", wording.Plural(len(tests), "test"), wording.Plural(len(p.Runs), "run"))
 }
 
-// Slowest tells where the time goes.
+// Slowest prints where the time goes.
 func Slowest(w io.Writer, s *history.Slowness) {
 	fmt.Fprintf(w, "%s of work, %s on %s\n", history.ClockTenths(s.Work), history.ClockTenths(s.Finish), wording.Plural(s.Workers, "worker"))
 	held := false
@@ -208,7 +208,7 @@ func Slowest(w io.Writer, s *history.Slowness) {
 	}
 }
 
-// TestCard tells what the ledger knows of a test.
+// TestCard prints what the ledger knows of a test.
 func TestCard(w io.Writer, c *history.Card) {
 	fmt.Fprintf(w, "%s\n", plain.Line(c.ID))
 	for _, line := range CardWords(c) {
@@ -229,11 +229,11 @@ func TestCard(w io.Writer, c *history.Card) {
 	table(w, rows)
 }
 
-// runsTold bounds how many runs of a test are told.
+// runsTold bounds the runs of a test that are printed.
 const runsTold = 20
 
-// CardWords says in lines what is known of a test: its pass rate, how it moves, how unstable it
-// is, who spoils it, its time, since when it fails.
+// CardWords returns the facts about a test in lines: its pass rate and how it changes, how unstable it is, its
+// culprits, its time, since when it fails.
 func CardWords(c *history.Card) []string {
 	if c.Ran == 0 {
 		return []string{"it did not come to an end in any of these runs"}
@@ -262,7 +262,7 @@ func CardWords(c *history.Card) []string {
 	return lines
 }
 
-// Earlier tells the pass rate up to ten runs ago where it was another.
+// Earlier returns the pass rate up to ten runs ago if it was another.
 func Earlier(c *history.Card) string {
 	if math.Abs(c.Earlier.Share-c.Rate) < 0.01 || c.Earlier.High-c.Earlier.Low > 0.9 {
 		return ""
@@ -278,10 +278,10 @@ func OtherPick(before, after *run.Record) string {
 	return ", which picked " + cmp.Or(plain.Line(before.Pick), "all")
 }
 
-// comparedTold bounds how many differences of a kind are told.
+// comparedTold bounds the differences of a kind that are printed.
 const comparedTold = 30
 
-// Compared tells how a run differs from one before it.
+// Compared prints how a run differs from an earlier one.
 func Compared(w io.Writer, before, after *run.Record, c history.Comparison) {
 	fmt.Fprintf(w, "%s, against %s%s\n", RunName(after), RunName(before), OtherPick(before, after))
 	if c.Same() {
@@ -319,7 +319,7 @@ func timesOf(d history.Difference) string {
 	return fmt.Sprintf("%s  %s, was %s", plain.Line(d.ID), history.Short(d.After.Seconds), history.Short(d.Before.Seconds))
 }
 
-// cut cuts a text after so many characters.
+// cut cuts a text after a number of characters.
 func cut(text string, most int) string {
 	if runes := []rune(text); len(runes) > most {
 		return string(runes[:most]) + "…"
@@ -327,7 +327,7 @@ func cut(text string, most int) string {
 	return text
 }
 
-// Imported tells what came of an import.
+// Imported prints the result of an import.
 func Imported(w io.Writer, i ledger.Imported, took time.Duration) {
 	fmt.Fprintf(w, "%s read: %s with %s kept", wording.Plural(i.Files, "file"), wording.Plural(i.Runs, "run"), wording.Plural(i.Tests, "result"))
 	if i.Known > 0 {
@@ -339,7 +339,7 @@ func Imported(w io.Writer, i ledger.Imported, took time.Duration) {
 	fmt.Fprintf(w, "; %s\n", took.Round(10*time.Millisecond))
 }
 
-// Shown tells of a run: how it was, what came of it, its failures by cause, and where they are.
+// Shown prints a run: how it was, its counts, its failures by cause, and where they are.
 func Shown(w io.Writer, k *run.Record, run *run.Run, causes []history.KnownCause) {
 	fmt.Fprintf(w, "%s  %s\n", RunName(k), Counts(k.Counts))
 	for _, line := range RunWords(k) {

@@ -1,5 +1,7 @@
-// Package report tells plans, runs and findings in plain text, for the command
-// line and for logs.
+// Package report prints plans, runs and findings as plain text, for the command line and for logs.
+//
+//	report.Failures(os.Stdout, r)
+//	report.Closing(os.Stdout, r, picked, workers, planned)
 package report
 
 import (
@@ -18,14 +20,14 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// What is told of a failed test: so many lines of its output, so many cells of a line.
+// The lines of a failed test's output that are printed, and the cells of a line.
 const (
 	outputLines = 12
 	widest      = 400
 )
 
-// Failures tells every result that makes the run fail. Results of one group that
-// failed with the same words at the same place are told as one.
+// Failures prints every result that makes the run fail. Results of one group that failed with the same message at
+// the same place are printed as one.
 func Failures(w io.Writer, run *run.Run) {
 	bad := run.Troubled()
 	for i := 0; i < len(bad); {
@@ -81,7 +83,7 @@ func indent(w io.Writer, text string) {
 	}
 }
 
-// reasonsTold bounds how many reasons are told why tests did not run.
+// reasonsTold bounds the reasons why tests did not run that are printed.
 const reasonsTold = 6
 
 // Notes prints what does not fail the run but should be known: tests that
@@ -121,9 +123,8 @@ func Notes(w io.Writer, ran *run.Run) {
 	}
 }
 
-// Closing tells what came of the run in one line: the counts against what was
-// picked, and the time from the first test on against the plan, 0 where there was
-// none, and against one worker alone.
+// Closing prints the result of the run in one line: the counts against the picked tests, and the time from the
+// first test on against the plan, 0 if there was none, and against one worker alone.
 func Closing(w io.Writer, run *run.Run, picked, workers int, planned float64) {
 	f := figuresOf(run)
 	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), history.ClockTenths(f.wall), wording.Plural(workers, "worker"))
@@ -146,7 +147,7 @@ func Closing(w io.Writer, run *run.Run, picked, workers int, planned float64) {
 	fmt.Fprintln(w)
 }
 
-// figures are what a run comes to, in seconds and steps.
+// figures are the totals of a run, in seconds and steps.
 type figures struct {
 	ready  float64 // until the first test
 	wall   float64 // from then on
@@ -188,7 +189,7 @@ func figuresOf(ran *run.Run) figures {
 	return f
 }
 
-// Part tells of one report that is merged.
+// Part prints one report that is merged.
 func Part(w io.Writer, p run.Part, kind string) {
 	shard := ""
 	if of := p.Run.Planned; of != nil {
@@ -197,11 +198,11 @@ func Part(w io.Writer, p run.Part, kind string) {
 	fmt.Fprintf(w, "%s  %s%s, %s\n", plain.Line(p.Name), kind, shard, p.Run.Summary())
 }
 
-// twiceTold bounds how many tests are named that several reports tell of.
+// twiceTold bounds the tests in several reports that are named.
 const twiceTold = 5
 
-// Merged tells what several reports say together: the failures, what was told
-// twice, which shards are missing or were planned otherwise, and the counts.
+// Merged prints what several reports say together: the failures, the tests in several reports, the shards that are
+// missing or were planned differently, and the counts.
 func Merged(w io.Writer, m *run.Merged) {
 	fmt.Fprintln(w)
 	Failures(w, m.Run)
@@ -226,10 +227,10 @@ func Merged(w io.Writer, m *run.Merged) {
 	fmt.Fprintf(w, "%s: %s\n", wording.Plural(len(m.Run.Results), "test"), m.Run.Summary())
 }
 
-// slowTold bounds how many slow tests are told.
+// slowTold bounds the slow tests that are printed.
 const slowTold = 10
 
-// Slow tells the tests of a run that took longer than they should, the slowest first.
+// Slow prints the tests of a run that took longer than a limit, the slowest first.
 func Slow(w io.Writer, ran *run.Run, limit time.Duration) {
 	var slow []*run.Result
 	for _, r := range ran.Results {

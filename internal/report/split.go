@@ -30,7 +30,7 @@ type Phrase struct {
 	Text string
 }
 
-// Line is what stands in one line.
+// Line is the phrases of one line.
 type Line []Phrase
 
 func (l Line) String() string {
@@ -43,10 +43,10 @@ func (l Line) String() string {
 
 func words(format string, args ...any) Phrase { return Phrase{Plain, fmt.Sprintf(format, args...)} }
 
-// shownUnits is how many units of a shard are named in a line.
+// shownUnits bounds the units of a shard that are named in a line.
 const shownUnits = 6
 
-// Plan tells a plan's shards and what its finish depends on.
+// Plan prints a plan's shards and what its finish depends on.
 func Plan(w io.Writer, p split.Plan) {
 	rows := make([][]string, len(p.Shards))
 	for i, s := range p.Shards {
@@ -185,7 +185,7 @@ func Bearing(o split.Outlook) []Line {
 	}
 }
 
-// Advice tells what there is to know of a plan beside the plan.
+// Advice prints everything to know about a plan beside the plan.
 func Advice(w io.Writer, a split.Advice) {
 	for _, lines := range [][]Line{Worth(a), InTheWay(a), Bearing(a.Outlook)} {
 		fmt.Fprintln(w)
@@ -198,8 +198,8 @@ func Advice(w io.Writer, a split.Advice) {
 	}
 }
 
-// Curve tells what each number of shards comes to; within marks the least that
-// ends within so many seconds, where that is above 0.
+// Curve prints the result of each number of shards; within, if above 0, marks the least that finishes within a
+// number of seconds.
 func Curve(w io.Writer, points []split.Point, within float64) {
 	rows := [][]string{{"shards", "    finish", "     saves", "  machines"}}
 	knee, least := split.Knee(points), split.Within(points, within)

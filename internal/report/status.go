@@ -11,8 +11,8 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// Status tells how far a run has come: on a terminal as one line that moves,
-// elsewhere as a line now and then.
+// Status prints how far a run has come: on a terminal as one line that moves, elsewhere as a line from time to
+// time.
 type Status struct {
 	mu       sync.Mutex
 	w        *terminal.Writer
@@ -20,13 +20,13 @@ type Status struct {
 	total    int
 	began    time.Time
 	told     time.Time
-	steps    int // how many twentieths of the whole are told
+	steps    int // how many twentieths of the whole are printed
 	finished map[run.Outcome]int
 	done     int
 	making   string
 }
 
-// NewStatus begins to tell of a run of so many tests.
+// NewStatus returns the status of a run of a number of tests.
 func NewStatus(w *terminal.Writer, moving bool, total int) *Status {
 	return &Status{w: w, moving: moving, total: total, finished: map[run.Outcome]int{}}
 }
@@ -53,7 +53,7 @@ func (s *Status) Tell(e run.Event) {
 	}
 }
 
-// Making takes what is made ready before the first test; empty for nothing more.
+// Making takes what is being prepared before the first test; empty for nothing more.
 func (s *Status) Making(what string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -13,7 +13,7 @@ import (
 	"fernrelay/core/plain"
 )
 
-// Tests tells tests as an aligned table, their IDs ready to be pasted into a shell.
+// Tests prints tests as an aligned table, with IDs that can be pasted into a shell.
 func Tests(w io.Writer, tests []catalog.Test) {
 	rows := make([][]string, len(tests))
 	for i, t := range tests {
@@ -53,11 +53,11 @@ func table(w io.Writer, rows [][]string) {
 				line = append(line, ' ')
 			}
 		}
-		w.Write(append(bytes.TrimRight(line, " "), '\n')) // a buffer: its Flush tells what went wrong
+		w.Write(append(bytes.TrimRight(line, " "), '\n')) // to a buffer, whose Flush reports errors
 	}
 }
 
-// ruleList tells rules: "skip: the pump is broken; uses: boiler-bus".
+// ruleList returns rules in words: "skip: the pump is broken; holds: boiler-bus".
 func ruleList(m catalog.Rules) string {
 	var words []string
 	for _, rule := range catalog.RuleNames {
@@ -94,8 +94,7 @@ func Quote(text string) string {
 	return "$'" + out.String() + "'"
 }
 
-// Tally tells how many tests there are by one thing, with their time, or by two
-// as a crosstab.
+// Tally prints the number of tests by one property, with their time, or by two as a crosstab.
 func Tally(w io.Writer, t *catalog.Tally) {
 	head := append([]string{t.By[0]}, t.Columns...)
 	rows := [][]string{append(head, "tests", "time")}
@@ -127,7 +126,7 @@ func Tally(w io.Writer, t *catalog.Tally) {
 	table(w, rows)
 }
 
-// Funnel tells how many tests each clause of a pick left.
+// Funnel prints how many tests each clause of a pick left.
 func Funnel(w io.Writer, steps []pick.Step) {
 	var rows [][]string
 	for i, step := range steps {
@@ -140,8 +139,7 @@ func Funnel(w io.Writer, steps []pick.Step) {
 	table(w, rows)
 }
 
-// Why tells why a pick holds a test or does not, and where its tags and rules
-// come from.
+// Why explains why a pick selects a test or does not, and where its tags and rules come from.
 type Why struct {
 	Format     string      `json:"format"`
 	ID         string      `json:"id"`
@@ -204,7 +202,7 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 	return why, nil
 }
 
-// Write tells the explanation in plain text.
+// Write prints the explanation as plain text.
 func (why *Why) Write(w io.Writer) {
 	reason := pick.Reason{Held: why.Held, Clause: why.Clause, Column: why.Column, Because: why.Because}
 	fmt.Fprintf(w, "%s is %s\n", Quote(why.ID), plain.Line(reason.String()))

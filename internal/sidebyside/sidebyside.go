@@ -20,8 +20,7 @@ type Span struct {
 	Differs bool
 }
 
-// Sides is a line of a comparison with its counterpart. A side without a counterpart
-// stands beside nil.
+// Sides is a line of a comparison with its counterpart; nil on the side that has none.
 type Sides struct{ Expected, Actual []Span }
 
 // Same reports whether nothing differs in the line.
@@ -141,8 +140,7 @@ func (s *stretches) until(endA, endB int, same bool) {
 	*s = append(*s, stretch{last.endA, endA, last.endB, endB, same})
 }
 
-// diff appends the stretches of two lists. The library compares characters, so each different element
-// stands for one.
+// diff appends the stretches of two lists. The library compares characters, so each different element becomes one.
 func (s *stretches) diff(a, b []string) {
 	last := (*s)[len(*s)-1]
 	characters := map[string]rune{}

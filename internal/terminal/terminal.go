@@ -33,7 +33,7 @@ type Writer struct {
 // NewWriter returns a Writer that writes to another.
 func NewWriter(to io.Writer) *Writer { return &Writer{to: to} }
 
-// Write takes more text. After an error it writes no more and returns the same error.
+// Write writes text. After an error it writes no more and returns the same error.
 func (w *Writer) Write(text []byte) (int, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -64,7 +64,7 @@ func (r rawWriter) Write(data []byte) (int, error) {
 	return len(data), r.w.pass(data)
 }
 
-// Flush writes what is held back of a character whose end did not come.
+// Flush writes the bytes of a character whose end did not come.
 func (w *Writer) Flush() error {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -12,8 +12,7 @@ import (
 	"fernrelay/core/plain"
 )
 
-// canvas is a part of the screen's cells. Positions are relative to it, and
-// what would stand outside is not drawn.
+// canvas is a part of the screen's cells. Positions are relative to it, and anything outside is not drawn.
 type canvas struct {
 	cells         *uv.Buffer
 	theme         *theme
@@ -118,8 +117,8 @@ func (c canvas) bar(x, y int, width float64, colour color.Color, amount float64)
 	c.text(x, y, look, string([]rune("▏▎▍▌▋▊▉█")[int(8*width)]))
 }
 
-// selectRow marks a row as the one under the cursor: with a background behind what
-// stands there, or reversed where there are no colours.
+// selectRow marks a row as the one under the cursor: with a background behind its text, or reversed without
+// colours.
 func (c canvas) selectRow(x, y, width, height int) {
 	for row := y; row < min(y+height, c.height); row++ {
 		for column := max(x, 0); column < min(x+width, c.width); column++ {
@@ -166,5 +165,5 @@ func (c canvas) rule(x, y, width int, colour color.Color, with string) {
 // plainView is what a text input shows, without its styles.
 func plainView(input textinput.Model) string { return ansi.Strip(input.View()) }
 
-// render gives the cells as text with styles.
+// render returns the cells as text with styles.
 func (c canvas) render() string { return c.cells.Render() }

@@ -14,8 +14,8 @@ import (
 	"fernrelay/internal/report"
 )
 
-// drawFunnel draws how the pick narrows and gives how many rows it took. Where
-// that is asked for, it tells of the test under the cursor which clauses hold it.
+// drawFunnel draws how the pick narrows and returns how many rows it took. If asked to, it also shows which
+// clauses keep the test under the cursor in.
 func (v survey) drawFunnel(c canvas) int {
 	t, s := c.theme, v.session
 	steps := s.picked.funnel
@@ -61,8 +61,7 @@ func (v survey) drawFunnel(c canvas) int {
 	return y
 }
 
-// explain tells why the test under the cursor is in the pick or out, nil where
-// there is none.
+// explain returns why the test under the cursor is in the pick or out, nil if there is none.
 func (v survey) explain() *report.Why {
 	test, s := v.current(), v.session
 	if test == nil {
@@ -87,7 +86,7 @@ func whySentence(why *report.Why) string {
 	return plain.Line(way + why.Clause + ": " + why.Because)
 }
 
-// cardLine is one thing there is to know of a test: parts of text, each in its look.
+// cardLine is one fact about a test: parts of text, each in its look.
 type cardLine struct {
 	label string
 	parts []cardPart
@@ -102,8 +101,7 @@ type cardPart struct {
 // cardLabel is how wide the labels of a card are, with their air.
 const cardLabel = 13
 
-// drawCard draws what there is to know of the test under the cursor: in whole
-// where the card is looked into, else cut to its place.
+// drawCard draws the facts about the test under the cursor: whole if the card is open, else cut to its room.
 func (v survey) drawCard(c canvas, whole bool) {
 	t, test := c.theme, v.current()
 	if test == nil {
@@ -153,8 +151,7 @@ func (v survey) drawSource(c canvas, test *catalog.Test) {
 	}
 }
 
-// lastLine is the last line of a test: where that is not known, the one before
-// the next test of its file.
+// lastLine returns the last line of a test: if that is not known, the one before the next test of its file.
 func (v *survey) lastLine(t *catalog.Test) int {
 	if t.End > 0 {
 		return t.End
@@ -174,8 +171,8 @@ func (v *survey) lastLine(t *catalog.Test) int {
 	return last
 }
 
-// draw draws a line's parts side by side, wrapped where there is room for more
-// rows, and gives the rows it took.
+// draw draws a line's parts side by side, wrapped if there is room for more rows, and returns how many rows it
+// took.
 func (line *cardLine) draw(c canvas, wrap bool) int {
 	x, y := 0, 0
 	if line.past != nil {
@@ -203,7 +200,7 @@ func (line *cardLine) draw(c canvas, wrap bool) int {
 	return y + 1
 }
 
-// cardLines lists what there is to know of a test beside its name and place.
+// cardLines returns the facts about a test beside its name and place.
 func (v *survey) cardLines(t *theme, test *catalog.Test, past []run.Outcome) []cardLine {
 	var lines []cardLine
 	add := func(label string, parts ...cardPart) { lines = append(lines, cardLine{label: label, parts: parts}) }
@@ -243,7 +240,7 @@ func (v *survey) cardLines(t *theme, test *catalog.Test, past []run.Outcome) []c
 	return append(lines, line)
 }
 
-// tagParts tells tags with where they come from: "quick valve from the function; slow from fern.toml:12".
+// tagParts returns tags with where they come from: "quick valve from the function; slow from fern.toml:12".
 func (v *survey) tagParts(t *theme, test *catalog.Test) []cardPart {
 	var places []string
 	by := map[string][]string{}
@@ -285,7 +282,7 @@ func (v *survey) ruleParts(t *theme, test *catalog.Test, rule string) []cardPart
 	return []cardPart{{value, t.amber}, {"from " + from, look}}
 }
 
-// atOnce tells how many tests may hold a resource at once.
+// atOnce says how many tests may hold a resource at once.
 func (v *survey) atOnce(resource string) string {
 	if n := v.session.app.Project.Resources[resource]; n > 1 {
 		return fmt.Sprintf("%d at a time", n)
@@ -293,8 +290,7 @@ func (v *survey) atOnce(resource string) string {
 	return "one at a time"
 }
 
-// ruleWords tells a test's rules in the list; what holds for this session only
-// says so.
+// ruleWords names a test's rules in the list, and says which hold for this session only.
 func ruleWords(t *catalog.Test) string {
 	var words []string
 	for _, rule := range catalog.RuleNames {

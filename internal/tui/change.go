@@ -56,7 +56,7 @@ func (a *App) nextChange() tea.Cmd {
 	}
 }
 
-// changed takes what came of a change.
+// changed takes the result of a change.
 func (a *App) changed(msg changedMsg) tea.Cmd {
 	a.changing = false
 	if msg.err == nil {
@@ -82,7 +82,7 @@ func (a *App) changed(msg changedMsg) tea.Cmd {
 	return a.nextChange()
 }
 
-// noteWords tells the first of what was passed over in the project.
+// noteWords returns the first of the notes about the project.
 func noteWords(notes []string) string {
 	switch len(notes) {
 	case 0:
@@ -93,8 +93,7 @@ func noteWords(notes []string) string {
 	return fmt.Sprintf("%s; %d more: fern-relay list tells them", notes[0], len(notes)-1)
 }
 
-// readAgain reads the project again where files changed, but not under a run,
-// whose tests may write files themselves.
+// readAgain re-reads the project if files changed, but not during a run, whose tests may write files themselves.
 func (a *App) readAgain() tea.Cmd {
 	if len(a.files) == 0 || a.working() {
 		return nil
@@ -119,8 +118,8 @@ func (a *App) touching(files []string) tea.Cmd {
 	}
 }
 
-// readyChanged makes ready, once the project was read again, what changed files touch
-// and what a superseded run has left.
+// readyChanged prepares, once the project was re-read, a run of what changed files touch and of what a superseded
+// run has left.
 func (a *App) readyChanged(asked change) tea.Cmd {
 	if !asked.runs || !a.watch.onChange || len(asked.files) == 0 || a.working() {
 		return nil

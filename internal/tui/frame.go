@@ -28,7 +28,7 @@ func (a *App) View() tea.View {
 	return v
 }
 
-// screen draws the whole screen and tells where the cursor is shown; nil for nowhere.
+// screen draws the whole screen and returns where the cursor is; nil for nowhere.
 func (a *App) screen() (text string, cursor *tea.Cursor) {
 	if a.width == 0 {
 		return "", nil
@@ -61,11 +61,11 @@ func (a *App) screen() (text string, cursor *tea.Cursor) {
 	return c.render(), cursor
 }
 
-// candidatesShown is how many ways to go on with a pick are shown at once.
+// candidatesShown bounds the completions of a pick that are shown at once.
 const candidatesShown = 8
 
-// drawCandidates draws, above the pick line, the ways to go on with the word that
-// is being typed, with how many tests each holds.
+// drawCandidates draws, above the pick line, the completions of the word that is being typed, with how many tests
+// each selects.
 func (a *App) drawCandidates(c canvas) {
 	t, l := c.theme, &a.line
 	n := min(len(l.candidates), candidatesShown)
@@ -146,7 +146,7 @@ func (a *App) drawTop(c canvas) {
 // span is the place of a leg on the relay line.
 type span struct {
 	from, to int
-	named    bool // its name stands before its figure
+	named    bool // its name is shown before its figure
 }
 
 // gap is the rule between two legs with its air.
@@ -157,9 +157,8 @@ func (a *App) gap() int {
 	return 8
 }
 
-// spans says where on the relay line each leg stands. A leg keeps its place:
-// its figure has room for as many digits as it can come to. Where the line is too
-// narrow, only the leg that is looked at keeps its name.
+// spans returns the place of each leg on the relay line. A leg keeps its place: its figure has room for as many
+// digits as it can have. If the line is too narrow, only the current leg keeps its name.
 func (a *App) spans() []span {
 	spans := a.spansNamed(func(int) bool { return true })
 	if spans[len(spans)-1].to >= a.width {
@@ -198,7 +197,7 @@ func (a *App) legAt(x int) int {
 	return -1
 }
 
-// clock tells at the top right what runs.
+// clock says at the top right what runs.
 func (a *App) clock() string {
 	run := a.watch.run
 	switch {
@@ -223,7 +222,7 @@ func (a *App) clock() string {
 // pickColumn is where the pick begins on its line.
 const pickColumn = 7
 
-// pickTotal says what the pick comes to.
+// pickTotal returns the totals of the pick.
 func (a *App) pickTotal() string {
 	picked := &a.session.picked
 	return fmt.Sprintf("%d of %d tests · %s of work", len(picked.tests), len(picked.Catalog.Tests), history.Clock(picked.weave.Total.Picked.Seconds))
@@ -292,7 +291,7 @@ func (a *App) drawKeys(c canvas, y int) {
 	drawBindings(c, drawBindings(c, 1, y, room, a.legs[a.leg].keys()), y, c.width, frame)
 }
 
-// drawBindings draws keys from x on and gives the column behind the last that fits.
+// drawBindings draws keys from x on and returns the column after the last that fits.
 func drawBindings(c canvas, x, y, room int, bindings []key.Binding) int {
 	for _, b := range bindings {
 		help := b.Help()

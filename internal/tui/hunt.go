@@ -25,7 +25,7 @@ type huntView struct {
 	search  *search     // for victims; nil if there is none
 	gauge   order.Gauge // of the orders that have run
 	at      int
-	card    bool // on a narrow screen, the verdict lies over the frond
+	card    bool // on a narrow screen, the verdict covers the frond
 }
 
 // huntKeyMap has the keys of the view.
@@ -215,7 +215,7 @@ func (v huntView) drawNarrow(c canvas, h *liveHunt) {
 	v.drawFrond(c.sub(2, 1, c.width-4, c.height-1), h)
 }
 
-// coverage tells which orders have been tried, and that more are.
+// coverage says which orders have been tried, and whether more are being tried.
 func (v huntView) coverage() string {
 	words := report.Coverage(v.gauge)
 	if s := v.search; s != nil {
@@ -224,7 +224,7 @@ func (v huntView) coverage() string {
 	return words
 }
 
-// verdict is what came of a hunt, or what it is at, in a word or two, with its shape.
+// verdict returns the outcome of a hunt, or what it does now, in a word or two, with its shape.
 func (v huntView) verdict(h *liveHunt) (shape, words string, colour color.Color) {
 	t := v.session.theme
 	shape, words, colour = "◎", string(h.progress.Finding.Verdict), t.orchid

@@ -36,7 +36,7 @@ func (v huntView) drawVictims(c canvas) {
 	}
 }
 
-// doing says what a hunt without a verdict is at.
+// doing says what a hunt without a verdict does now.
 func (v huntView) doing(h *liveHunt) string {
 	switch {
 	case h.err != nil || h.ended:
@@ -47,9 +47,8 @@ func (v huntView) doing(h *liveHunt) string {
 	return fmt.Sprintf("trial %d", len(h.progress.Records))
 }
 
-// drawFrond draws the stem with a row a halving. Left stands the part that the
-// trial ran, right the part that it left out; filled is the part that holds the
-// culprit, with the victim's outcome beside the part that ran.
+// drawFrond draws the stem with one row per cut. On the left is the part that the trial ran, on the right the part
+// that it left out; the part with the culprit is filled, and the victim's outcome is beside the part that ran.
 func (v huntView) drawFrond(c canvas, h *liveHunt) {
 	t := c.theme
 	stem := c.width / 2
@@ -77,7 +76,7 @@ func (v huntView) drawFrond(c canvas, h *liveHunt) {
 	v.drawTip(c, y, stem, h)
 }
 
-// drawFirst tells the trials that came before the halving.
+// drawFirst draws the trials before the first cut.
 func (v huntView) drawFirst(c canvas, stem int, h *liveHunt) {
 	t := c.theme
 	type part struct {
@@ -147,7 +146,7 @@ func (v huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, dep
 	c.text(stem-left-4, y, style{tint, true}, mark)
 }
 
-// drawTip draws what the stem comes to, and what it cost.
+// drawTip draws the result at the end of the stem, and what it cost.
 func (v huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 	t, f := c.theme, h.progress.Finding
 	if h.progress.Err != nil {
@@ -225,7 +224,7 @@ func (v huntView) drawCard(c canvas, h *liveHunt) {
 	}
 }
 
-// drawChanged draws the state left behind, a line each where it is tight.
+// drawChanged draws the state left behind, one line each if there is little room.
 func (v huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int {
 	t, changes := c.theme, f.Changed
 	if len(changes) == 0 || y >= c.height {

@@ -65,7 +65,7 @@ func (h *liveHunt) follow() {
 	}
 }
 
-// mended reports whether known culprits were found to do no harm any more.
+// mended reports whether known culprits were found to be harmless.
 func (h *liveHunt) mended() bool { return len(h.progress.Finding.Mended) > 0 }
 
 // search is the search for victims that nobody has named.

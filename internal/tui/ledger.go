@@ -21,23 +21,23 @@ type ledgerView struct {
 	keyMap  ledgerKeyMap
 	all     []*run.Record // every run, the oldest first
 	past    *history.Past // the runs around the chosen one; nil before it was read
-	reads   int           // how often it was asked for
+	reads   int           // how often it was requested
 	wrong   error         // what kept it from being read
 
 	by string // one of history.PastOrders: the order that is wanted
 	listing
-	sorts int // how often another listing was asked for
+	sorts int // how often another listing was requested
 
 	at, top int       // the test under the cursor, and the first that is shown
 	run     int       // the chosen run, by its place among all
-	cells   cellPlace // where they were drawn, for the mouse
+	cells   cellPlace // where they are, for the mouse
 	panel   bool
 	chosen  chosenRun
 	card    *history.Card // of the test under the cursor; nil until it is known
-	report  *runReport    // in the place of the tests; nil where they are shown
+	report  *runReport    // shown instead of the tests; nil if the tests are shown
 }
 
-// cellPlace is where the cells of some runs of the past stand, in so many rows.
+// cellPlace is the place of the cells of some runs of the past.
 type cellPlace struct{ x, first, shown, rows int }
 
 // chosenRun is what is known of the run under the cursor.
@@ -177,7 +177,7 @@ func (v *ledgerView) currentID() string {
 	return ""
 }
 
-// move goes to another run, and reads others where it comes to the edge of those that are known.
+// move goes to another run, and reads others at the edge of those that are known.
 func (v *ledgerView) move(step int) tea.Msg {
 	if len(v.all) == 0 {
 		return nil
@@ -193,7 +193,7 @@ func (v *ledgerView) move(step int) tea.Msg {
 	return background(tea.Batch(v.read(), v.choose(nil)))
 }
 
-// column is the place of the chosen run in the past; -1 where it is not there.
+// column returns the place of the chosen run in the past; -1 if the past does not have it.
 func (v *ledgerView) column() int {
 	if v.past == nil || len(v.all) == 0 {
 		return -1

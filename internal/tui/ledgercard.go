@@ -38,7 +38,7 @@ func (v ledgerView) drawCard(c canvas) {
 	switch {
 	case known != nil && known.Caught != nil:
 		caught := fmt.Sprintf("caught in hunt %d", known.Caught.Number)
-		how := strings.TrimPrefix(report.Sentence(*known.Caught.Finding), name+" ") // the name stands above
+		how := strings.TrimPrefix(report.Sentence(*known.Caught.Finding), name+" ") // the name is shown above
 		c.text(0, 5, style{colour: t.orchid}, cut(how, c.width-width(caught)-2))
 		c.right(c.width, 5, style{colour: t.fog}, caught)
 	case f.Flips > 2:
@@ -50,7 +50,7 @@ func (v ledgerView) drawCard(c canvas) {
 	}
 }
 
-// drawRate draws how often a test passes, how that moves, and how unstable it is.
+// drawRate draws how often a test passes, how that changes, and how unstable it is.
 func drawRate(c canvas, y int, f *history.Figures, known *history.Card) {
 	t := c.theme
 	x := c.text(0, y, style{colour: t.ink}, fmt.Sprintf("%d of %d passed", f.Ran-f.Bad, f.Ran))
@@ -118,7 +118,7 @@ func (v ledgerView) drawTimes(c canvas, y, test int, f *history.Figures) {
 	c.text(left+room+2, y, look, words)
 }
 
-// ago says how long a moment is past.
+// ago says how long ago a moment was.
 func ago(since time.Duration) string {
 	switch {
 	case since < time.Minute:

@@ -14,17 +14,17 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// Where things stand in the view.
+// The places of the parts of the view.
 const (
 	testsTop    = 3   // row of the first test
 	reportTop   = 4   // row of the first row of a report
 	ledgerPanel = 58  // columns of the right-hand panel
-	ledgerBoth  = 140 // columns from which on it stands beside the tests, as those need the runs beside their names
+	ledgerBoth  = 140 // columns from which on it is beside the tests, as those need the runs beside their names
 	chartRows   = 15  // of the chart with its heading and axis
 	cellsInPart = 8   // runs between two gaps
 	leastCells  = 16  // columns for the runs, as many as say which they are
 	besideCells = 26  // columns that are none of the groups', the names' and the runs'
-	beforeCells = 5   // those of them that stand before the runs
+	beforeCells = 5   // those of them that come before the runs
 )
 
 func (v ledgerView) draw(c canvas) {
@@ -101,8 +101,8 @@ func (v ledgerView) drawTests(c canvas) {
 	c.text(2, testsTop+n+1, style{colour: t.faint()}, v.restWords(v.top+n))
 }
 
-// columns says how wide the groups and the names of the tests stand: as wide as the widest, where the
-// runs leave room for that.
+// columns returns the widths of the groups and the names of the tests: those of the widest, if the runs leave
+// room.
 func (v *ledgerView) columns(room int) (groups, names int) {
 	groups, names = min(16, room/6, max(5, v.groupWidth)), min(30, max(16, room*2/9))
 	spare := room - groups - names - besideCells - max(leastCells, cellColumn(len(v.past.Runs)))
@@ -112,7 +112,7 @@ func (v *ledgerView) columns(room int) (groups, names int) {
 	return groups, names
 }
 
-// drawRuns says which runs are shown, and marks the chosen one in so many rows.
+// drawRuns says which runs are shown, and marks the chosen one in all rows.
 func (v ledgerView) drawRuns(c canvas, first, shown, rows int) {
 	t, runs := c.theme, v.past.Runs
 	span := fmt.Sprintf("runs %d – %d", runs[first].Number, runs[first+shown-1].Number)
@@ -130,7 +130,7 @@ func (v ledgerView) drawRuns(c canvas, first, shown, rows int) {
 	}
 }
 
-// drawOutcomes draws what came of a test, a shape a run.
+// drawOutcomes draws the outcomes of a test, one shape per run.
 func drawOutcomes(c canvas, y int, past []history.Cell) {
 	t := c.theme
 	for i, cell := range past {
@@ -160,11 +160,10 @@ func (v *ledgerView) restWords(shown int) string {
 	return wording.Plural(rest, "more test")
 }
 
-// cellColumn is where the cell of a run stands among those that are shown.
+// cellColumn returns the column of a run among those that are shown.
 func cellColumn(at int) int { return at + at/cellsInPart }
 
-// shownRuns says which of the past's runs are shown where there is room for so many, the chosen
-// one among them.
+// shownRuns returns which of the past's runs are shown in a number of columns, the chosen one among them.
 func (v *ledgerView) shownRuns(room int) (first, shown int) {
 	shown = max(1, min(len(v.past.Runs), room))
 	first = len(v.past.Runs) - shown
@@ -243,7 +242,7 @@ func (v ledgerView) drawTrend(c canvas) {
 // roundTops are times, in seconds, whose halves are round as well.
 var roundTops = []float64{2, 4, 6, 8, 10, 20, 30, 40, 60, 90, 120, 180, 240, 300, 360, 480, 600, 900, 1200, 1800, 2400, 3600, 5400, 7200, 10800, 14400, 21600}
 
-// roundTop is a round time for the top of an axis that holds so many seconds.
+// roundTop returns a round time for the top of an axis.
 func roundTop(seconds float64) float64 {
 	if at, _ := slices.BinarySearch(roundTops, seconds); at < len(roundTops) {
 		return roundTops[at]
@@ -264,8 +263,7 @@ func (v ledgerView) annotate(c canvas, x int, runs []*run.Record) {
 	}
 }
 
-// drawPanel draws what there is to know of the chosen run, of the time, and of the test under
-// the cursor.
+// drawPanel draws the facts about the chosen run, the time, and the test under the cursor.
 func (v ledgerView) drawPanel(c canvas) {
 	if v.report != nil {
 		v.report.drawDetail(c, v)
@@ -335,10 +333,10 @@ func runWords(k *run.Record) string {
 	return words
 }
 
-// causeNames bounds how many tests of a cause are named.
+// causeNames bounds the tests of a cause that are named.
 const causeNames = 3
 
-// causeRows is how many rows a cause takes with so many names.
+// causeRows returns how many rows a cause takes with a number of names.
 func causeRows(cause *history.KnownCause, names int) int {
 	rows := 1 + min(len(cause.Results), names)
 	if cause.Origin.File != "" {
@@ -347,7 +345,7 @@ func causeRows(cause *history.KnownCause, names int) int {
 	return rows
 }
 
-// drawCause draws a cause with so many of its tests, and gives the row behind it.
+// drawCause draws a cause with some of its tests, and returns the row after it.
 func (v ledgerView) drawCause(c canvas, y int, cause *history.KnownCause, names int) int {
 	t := c.theme
 	tests := wording.Plural(len(cause.Results), "test")

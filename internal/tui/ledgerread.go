@@ -95,7 +95,7 @@ func (v *ledgerView) takeRun(msg runReadMsg) tea.Cmd {
 	return nil
 }
 
-// read reads what the runs say, those around the chosen one; the latest where it is the latest.
+// read reads the runs around the chosen one, or the latest if that is chosen.
 func (v *ledgerView) read() tea.Cmd {
 	v.reads++
 	number, r, picked, by := v.reads, v.session.app, v.session.picked, v.by
@@ -140,13 +140,13 @@ func (v *ledgerView) take(past *history.Past, list listing) tea.Cmd {
 type listing struct {
 	orderedBy, picked string
 	order             []int // by their places in the past
-	troubled          int   // how many were ever bad, where they stand first
+	troubled          int   // how many were ever bad, if those come first
 
 	groupWidth, nameWidth int // of the widest
 }
 
-// newListing lists the tests that a pick holds; what the project has no more is listed where
-// everything is picked.
+// newListing lists the tests that a pick selects. Without a pick it also lists tests that the project no longer
+// has.
 func newListing(past *history.Past, by string, picked figures) listing {
 	var held func(id string) bool
 	if picked.text != "" {

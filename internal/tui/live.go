@@ -16,7 +16,7 @@ import (
 // frameTime is how often the screen follows what runs.
 const frameTime = time.Second / 30
 
-// inbox takes what other goroutines tell until the next frame.
+// inbox takes what other goroutines send until the next frame.
 type inbox[T any] struct {
 	mu   sync.Mutex
 	held []T
@@ -39,10 +39,10 @@ func (b *inbox[T]) take() []T {
 // liveRun is a run as the application follows it.
 type liveRun struct {
 	total    int
-	planned  float64 // seconds that it should take; 0 where that is not known, or not yet
+	planned  float64 // seconds that it should take; 0 if that is not known, or not yet
 	plans    inbox[float64]
 	run      *run.Run
-	results  []*run.Result // those with an outcome, in the order in which they came to it
+	results  []*run.Result // those with an outcome, in the order in which their tests ended
 	bad      []*run.Result // of those
 	tracks   []track       // by worker, from 0
 	schedule *split.Schedule
@@ -56,7 +56,7 @@ type liveRun struct {
 	steps    int       // of all tests that are done
 	unstable int       // tests that passed in a later try only
 	making   inbox[string]
-	made     string  // what is made ready before the first test
+	made     string  // what is being prepared before the first test
 	waited   float64 // seconds until the first test, or so far
 	ended    bool
 	number   int   // in the ledger, 0 before it is kept
@@ -83,14 +83,14 @@ type track struct {
 	told    int       // the batch of the latest of done, from 1
 	turns   []float64 // when it went from one batch to the next
 	order   []string  // the IDs of the tests it began
-	due     float64   // what it has done should have taken so long
+	due     float64   // how long what it has done should have taken
 	last    float64   // when it was last seen to do something
 }
 
 type piece struct {
 	from, to float64
 	outcome  run.Outcome
-	odd      bool // so that neighbours can be told apart
+	odd      bool // so that neighbours differ
 }
 
 // batchWork is the expected time that a batch still takes.
@@ -107,7 +107,7 @@ type runEndedMsg struct {
 	err    error
 }
 
-// newLiveRun makes ready to follow a run of a schedule.
+// newLiveRun prepares to follow a run of a schedule.
 func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
 	live := &liveRun{run: run.New(), began: time.Now(), past: past, schedule: schedule, tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
 	for i := range live.tracks {
@@ -189,7 +189,7 @@ func (l *liveRun) follow(now time.Time) {
 
 func (l *liveRun) onTracks(e run.Event) {
 	if e.Event == run.Started && !l.first {
-		l.first, l.began = true, e.At // what is made ready before is not on the tracks
+		l.first, l.began = true, e.At // preparations are not on the tracks
 	}
 	at := 0.0 // also of what has its outcome before any test began
 	if l.first {
@@ -242,7 +242,7 @@ func (l *liveRun) finish(t *track, e run.Event, at float64) {
 	t.due += expected.seconds
 	from := max(0, l.run.Result(e.ID).Started.Sub(l.began).Seconds())
 	if n := len(t.done); n > 0 {
-		from = max(from, t.done[n-1].to) // tests that ran side by side stand one after another
+		from = max(from, t.done[n-1].to) // tests that ran side by side are drawn one after another
 	}
 	p := piece{from: from, to: max(at, from), outcome: e.Outcome, odd: len(t.done)%2 == 1}
 	if t.told != 0 && t.told != e.Batch {
@@ -279,9 +279,9 @@ type planned struct {
 // outlook is what should come.
 type outlook struct {
 	tracks [][]planned // by worker; the first is the batch that it works on
-	early  []float64   // by worker: how many seconds it is ahead of what was expected
+	early  []float64   // by worker: the seconds that it is ahead of the expected times
 	end    float64
-	doubt  float64 // about 95 of 100 ends lie within so many seconds around end
+	doubt  float64 // about 95 of 100 runs end within this many seconds around end
 }
 
 // outlook is the schedule's forecast from where the run is.
@@ -328,15 +328,15 @@ func (t *track) slow(l *liveRun) bool {
 	return known && expected.seconds > 0 && l.now-t.since > expected.seconds+max(1, 3*expected.spread)
 }
 
-// early is how many seconds a worker is ahead of what was expected of it.
+// early returns the seconds that a worker is ahead of the expected times.
 func (t *track) early(l *liveRun) float64 {
 	if t.running == "" {
-		return t.due - t.last // it may have nothing to do any more
+		return t.due - t.last // it may have nothing left to do
 	}
 	return t.due + min(l.now-t.since, l.expected[t.running].seconds) - l.now
 }
 
-// spread is how long after the first worker the last one ended.
+// spread returns how long after the first worker the last one ended.
 func (l *liveRun) spread() float64 {
 	first, last := math.Inf(1), 0.0
 	for i := range l.tracks {
@@ -372,7 +372,7 @@ func (l *liveRun) stop() {
 	l.control.Finish()
 }
 
-// hold says that nothing new is to begin, or that it may again.
+// hold stops new batches from starting, or lets them start again.
 func (l *liveRun) hold() {
 	if l.ended || l.cancel == nil {
 		return

@@ -28,15 +28,15 @@ const (
 // change makes another state of the project out of the present one.
 type change struct {
 	apply func(r *app.App) (*app.App, error)
-	files []string // that changed, where that is why
-	runs  bool     // what they touch is to run
-	sheet *sheet   // that asks for it, where one does
+	files []string // that changed, if that is the reason
+	runs  bool     // run what they touch
+	sheet *sheet   // that asks for it, if one does
 }
 
 // changeMsg asks the application for a change.
 type changeMsg change
 
-// renew asks for a change; the sheet is closed by it, or told what went wrong.
+// renew asks for a change. The change closes the sheet, or writes on it what went wrong.
 func renew(sh *sheet, apply func(r *app.App) (*app.App, error)) tea.Cmd {
 	return func() tea.Msg { return changeMsg{apply: apply, sheet: sh} }
 }
@@ -170,7 +170,7 @@ func withRule(own workspace.Own, rule project.Rule) workspace.Own {
 	return own
 }
 
-// ownWords tells what holds for this session only, empty where nothing does.
+// ownWords says what holds for this session only, "" if nothing does.
 func ownWords(own workspace.Own) string {
 	var words []string
 	if n := len(own.Rules); n > 0 {

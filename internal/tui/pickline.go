@@ -9,8 +9,8 @@ import (
 	"fernrelay/core/pick"
 )
 
-// pickLine is the line in which the pick stands and is typed. The figures follow
-// while it is typed; a wrong expression keeps the last good ones.
+// pickLine is the line that shows the pick and on which it is typed. The figures follow while it is typed; during
+// a mistake the last good ones stay.
 type pickLine struct {
 	input   textinput.Model
 	editing bool
@@ -120,7 +120,7 @@ func (l *pickLine) undo(s *session) tea.Cmd {
 	return l.evaluate(text, s)
 }
 
-// again works out the figures of what stands on the line, as after a run.
+// again computes the figures of the line's pick again, as after a run.
 func (l *pickLine) again(s *session) tea.Cmd {
 	if l.editing {
 		return l.evaluate(l.input.Value(), s)

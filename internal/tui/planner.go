@@ -11,14 +11,14 @@ import (
 	"fernrelay/internal/workspace"
 )
 
-// maxShards is how many shards the split view goes up to.
+// maxShards is the greatest number of shards in the split view.
 const maxShards = 64
 
-// splitting is how the picked tests are to be split.
+// splitting says how to split the picked tests.
 type splitting struct {
 	together split.Together
 	shards   int             // also the number of workers of a run
-	limit    int             // how many at once; 0 for all
+	limit    int             // how many run at once; 0 for all
 	late     map[int]float64 // by shard: seconds that it begins late
 	pins     map[string]int  // by unit: its shard
 }
@@ -27,7 +27,7 @@ func (s splitting) fleet() split.Fleet {
 	return split.Fleet{Shards: s.shards, Limit: s.limit, Starts: s.late, Pins: s.pins}
 }
 
-// planning is what a splitting of tests comes to.
+// planning is a plan for a splitting of tests.
 type planning struct {
 	splitting
 	study  *split.Study
@@ -36,8 +36,7 @@ type planning struct {
 	err    error         // why there is no plan
 }
 
-// planner plans beside the interface's own path: at once as well as that goes,
-// and then as well as it can, with all there is to know of the plan.
+// planner plans beside the interface: first a quick plan, then a thorough one with advice.
 type planner struct {
 	want     splitting
 	have     planning
@@ -97,7 +96,7 @@ func (p *planner) take(msg plannedMsg) tea.Cmd {
 	return p.advise()
 }
 
-// advise works out advice for the plan at hand, unless it does so for another.
+// advise computes advice for the present plan, unless it is computing some already.
 func (p *planner) advise() tea.Cmd {
 	if p.advising {
 		return nil

@@ -39,7 +39,7 @@ type branch struct {
 	step    *run.Step
 }
 
-// reportRow is a branch where it stands in the tree.
+// reportRow is a branch at its place in the tree.
 type reportRow struct {
 	*branch
 	depth int
@@ -84,7 +84,7 @@ func testBranch(r *run.Result, name string) *branch {
 	return b
 }
 
-// groupNote tells what came of tests together.
+// groupNote sums up the outcomes of tests.
 func groupNote(counts map[run.Outcome]int, seconds float64) string {
 	return report.Counts(counts) + "  " + history.Short(seconds)
 }
@@ -143,7 +143,7 @@ func (rep *runReport) unfold() {
 	list(rep.roots, 0)
 }
 
-// current is the row under the cursor; its branch is nil where there is none.
+// current returns the row under the cursor; its branch is nil if there is none.
 func (rep *runReport) current() reportRow {
 	if len(rep.rows) == 0 {
 		return reportRow{}
@@ -183,7 +183,7 @@ func (rep *runReport) fold(b *branch, open bool) {
 	}
 }
 
-// close folds the row, or goes to the one that it stands under.
+// close folds the row, or goes to its parent.
 func (rep *runReport) close(row reportRow) {
 	if rep.open[row.branch] {
 		rep.fold(row.branch, false)
@@ -242,7 +242,7 @@ func (rep *runReport) drawRow(c canvas, y int, row reportRow, current bool) {
 	}
 }
 
-// drawDetail draws what there is to know of the row under the cursor.
+// drawDetail draws the facts about the row under the cursor.
 func (rep *runReport) drawDetail(c canvas, v ledgerView) {
 	t, row := c.theme, rep.current()
 	c = c.sub(0, 1, c.width, c.height-2)
@@ -291,5 +291,5 @@ func (rep *runReport) drawDetail(c canvas, v ledgerView) {
 	}
 }
 
-// messageRows bounds how many rows of a message are shown.
+// messageRows bounds the rows of a message.
 const messageRows = 6

@@ -13,7 +13,7 @@ type sheet struct {
 	rows  []sheetRow
 	at    int
 	wrong string // what kept it from being done
-	// done gives the command that does it, from what stands in the rows.
+	// done returns the command that does it, from the values of the rows.
 	done func(s *sheet) tea.Cmd
 }
 
@@ -45,7 +45,7 @@ var sheetKeys = []key.Binding{
 // open begins with the first row.
 func (s *sheet) open() tea.Cmd { return s.move(0) }
 
-// press takes a key; closed tells that the sheet is left.
+// press takes a key; closed reports that the person left the sheet.
 func (s *sheet) press(msg tea.KeyPressMsg) (cmd tea.Cmd, closed bool) {
 	row := &s.rows[s.at]
 	switch msg.String() {
@@ -89,7 +89,7 @@ func (s *sheet) move(step int) tea.Cmd {
 	return nil
 }
 
-// choice gives what is chosen in a row, or its text.
+// choice returns the chosen value of a row, or its text.
 func (s *sheet) choice(label string) string {
 	for _, row := range s.rows {
 		if row.label != label {
@@ -103,7 +103,7 @@ func (s *sheet) choice(label string) string {
 	return ""
 }
 
-// fit gives the texts the room that there is.
+// fit adapts the texts to a width.
 func (s *sheet) fit(width int) {
 	for i := range s.rows {
 		if s.rows[i].choices == nil {
@@ -115,8 +115,8 @@ func (s *sheet) fit(width int) {
 // sheetLabel is where the rows' values begin.
 const sheetLabel = 14
 
-// draw draws the sheet over the foot of the view and gives the place of the
-// cursor; x is negative where there is none.
+// draw draws the sheet over the foot of the view and returns the place of the cursor; x is negative if there is
+// none.
 func (s *sheet) draw(c canvas) (x, y int) {
 	t := c.theme
 	height := len(s.rows) + 4

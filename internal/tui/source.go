@@ -11,7 +11,7 @@ import (
 
 // source is some lines of a file that a view shows. They are read beside the interface.
 type source struct {
-	at    place // what they are shown for
+	at    place // the place for which they are shown
 	first int   // the number of the first
 	lines []string
 }
@@ -42,7 +42,7 @@ func (s *source) take(msg sourceReadMsg) {
 	}
 }
 
-// sourceShown is how many lines of a source are read at most.
+// sourceShown bounds the lines of a source that are read.
 const sourceShown = 100
 
 // readLines reads the lines of a file from one to another, both from 1. It returns none if the file cannot be

@@ -25,7 +25,7 @@ type splitView struct {
 	height  int    // of the view
 	top     int    // the first shard shown
 	shard   int    // of the cursor, from 0
-	unit    string // under the cursor; the first of the shard where it is none
+	unit    string // under the cursor; the first of the shard if it is none of them
 	queue   bool   // a shared queue is shown and run, not fixed shards
 	longest longestTests
 }
@@ -190,7 +190,7 @@ func (v *splitView) limit(change int) tea.Msg {
 // lateStarts are those that a shard can be given, in seconds.
 var lateStarts = []float64{0, 15, 30, 60, 120}
 
-// late gives the shard under the cursor the next later start.
+// late gives the shard under the cursor its next later start.
 func (v *splitView) late() tea.Msg {
 	want := &v.planner.want
 	if want.late == nil {
@@ -283,7 +283,7 @@ func (v *splitView) place(units []split.Placed) int {
 	return max(0, slices.IndexFunc(units, func(u split.Placed) bool { return u.Name == v.unit }))
 }
 
-// under is the unit under the cursor, nil where there is none.
+// under returns the unit under the cursor, nil if there is none.
 func (v *splitView) under() *split.Placed {
 	plan := v.plan()
 	if v.shard >= len(plan.Shards) || len(plan.Shards[v.shard].Units) == 0 {
@@ -309,13 +309,13 @@ func (v *splitView) planned() {
 	v.unit = ""
 }
 
-// The rows of the view: the heading stands in row 1, the bars begin below it.
+// The rows of the view: the heading is in row 1, the bars begin below it.
 const barsTop = 3
 
-// leastCurve is how many rows are kept for the curve and the sentences.
+// leastCurve returns the rows that are kept for the curve and the sentences.
 func leastCurve(height int) int { return max(8, min(15, height*2/5)) }
 
-// step is how many rows a shard takes.
+// step returns how many rows a shard takes.
 func (v *splitView) step(height int) int {
 	if height < barsTop+2*len(v.plan().Shards)+3+leastCurve(height) {
 		return 1
@@ -323,7 +323,7 @@ func (v *splitView) step(height int) int {
 	return 2
 }
 
-// rows is how many shards are shown.
+// rows returns how many shards are shown.
 func (v *splitView) rows(height int) int {
 	return max(1, min(len(v.plan().Shards), (height-barsTop-3-leastCurve(height))/v.step(height)))
 }

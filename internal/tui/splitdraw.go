@@ -138,8 +138,7 @@ func (v splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y in
 	}
 }
 
-// drawUnder tells of the unit under the cursor which tests it holds, how long it
-// takes, and how sure that is.
+// drawUnder draws the tests of the unit under the cursor, how long it takes, and how certain that is.
 func (v splitView) drawUnder(c canvas, y int) {
 	u := v.under()
 	if u == nil {
@@ -177,7 +176,7 @@ func (v splitView) drawUnder(c canvas, y int) {
 	}
 }
 
-// namedTests is how many tests of a unit are named.
+// namedTests bounds the tests of a unit that are named.
 const namedTests = 8
 
 // findLongest finds the longest tests of a unit, the longest first, unless they are known.
@@ -292,7 +291,7 @@ func (v splitView) drawCurve(c canvas) {
 	}
 }
 
-// column draws an upright bar of so many eighths of rows that stands on row y.
+// column draws an upright bar on row y, measured in eighths of rows.
 func column(c canvas, x, y, thick, eighths int, colour color.Color, amount float64) {
 	whole := eighths / 8
 	c.fill(x, y-whole, thick, whole, colour, amount)
@@ -332,8 +331,7 @@ func (v splitView) drawAdvice(c canvas) {
 	}
 }
 
-// wrapped breaks a line between words where it is wider than so many cells; what
-// goes on below is set in.
+// wrapped breaks a line between words if it is too wide, and indents what follows.
 func wrapped(line report.Line, cells int) []report.Line {
 	const inset = "  "
 	lines, x := []report.Line{nil}, 0
@@ -353,7 +351,7 @@ func wrapped(line report.Line, cells int) []report.Line {
 	return lines
 }
 
-// line writes a line of phrases, cut where there is no more room.
+// line writes a line of phrases, and cuts it at the edge.
 func (c canvas) line(x, y int, line report.Line) {
 	tones := map[report.Tone]style{
 		report.Plain: {colour: c.theme.fog}, report.Figure: {colour: c.theme.ink}, report.Heading: {c.theme.ink, true},

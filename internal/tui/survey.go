@@ -11,26 +11,26 @@ import (
 	"fernrelay/core/pick"
 )
 
-// survey shows what there is: the weave of groups and tags, the tests of the
-// cell under the cursor, how the pick narrows, and the card of one test.
+// survey shows the project's tests: the weave of groups and tags, the tests of the cell under the cursor, how the
+// pick narrows, and the card of one test.
 type survey struct {
 	session  *session
 	keyMap   surveyKeyMap
-	row      int // of layout.rows; behind them stands the margin of all
-	column   int // of layout.columns; behind them stands the margin of tests
+	row      int // of layout.rows; after them comes the margin of all
+	column   int // of layout.columns; after them comes the margin of tests
 	top      int // the first row shown
 	left     int // the first column shown
 	test     int // of the list beside the weave
 	testTop  int
 	focus    panel
-	why      bool            // it is told why the test is in the pick or out
+	why      bool            // show why the test is in the pick or out
 	folded   map[string]bool // by foldKey; nil before the first layout
 	folds    int             // changes of folded
 	byRow    catalog.Order
 	byColumn catalog.Order
 	arranged layout
 	listed   cellList
-	source   source // of the test whose card is looked into
+	source   source // of the test whose card is open
 
 	names    int // the width of the groups' names
 	columns  int // of tags that are shown
@@ -82,7 +82,7 @@ func (v *survey) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// fit lays out the weave and the list, and reads the source of the test whose card is looked into.
+// fit lays out the weave and the list, and reads the source of the test whose card is open.
 func (v *survey) fit(width, height int) tea.Cmd {
 	list := v.list()
 	v.listLeft = 0
@@ -178,7 +178,7 @@ func (v *survey) look(t *catalog.Test) {
 	}
 }
 
-// following gives the order behind one.
+// following returns the order after one.
 func following(order catalog.Order) catalog.Order {
 	return catalog.Orders[(slices.Index(catalog.Orders, order)+1)%len(catalog.Orders)]
 }
@@ -204,7 +204,7 @@ func (v *survey) move(pressed string) {
 	}
 }
 
-// moved gives the place of a cursor in a list of n after a key.
+// moved returns the place of a cursor in a list of n after a key.
 func moved(at int, pressed string, n int) int {
 	switch pressed {
 	case "up", "k":
@@ -240,7 +240,7 @@ type layout struct {
 	suites          bool  // there is more than one suite
 }
 
-// foldBeyond is how many rows are shown unfolded at first.
+// foldBeyond is the number of rows beyond which folders are folded at first.
 const foldBeyond = 36
 
 // arrange brings the layout up to date. The cursor stays on its group and tag.
@@ -282,7 +282,7 @@ func (v *survey) arrange() {
 	}
 }
 
-// node gives the node of a row; nil for the margin of all.
+// node returns the node of a row; nil for the margin of all.
 func (l *layout) node(row int) *catalog.Node {
 	if row >= len(l.rows) {
 		return nil
@@ -290,7 +290,7 @@ func (l *layout) node(row int) *catalog.Node {
 	return &l.weave.Nodes[l.rows[row]]
 }
 
-// tag gives the tag of a column; empty for the margin of tests.
+// tag returns the tag of a column; "" for the margin of tests.
 func (l *layout) tag(column int) string {
 	if column >= len(l.columns) {
 		return ""
@@ -298,7 +298,7 @@ func (l *layout) tag(column int) string {
 	return l.weave.Tags[l.columns[column]]
 }
 
-// cell gives the figures at a crossing, a margin included.
+// cell returns the figures at a crossing, a margin included.
 func (l *layout) cell(row, column int) catalog.Cell {
 	w := l.weave
 	switch inside := column < len(l.columns); {
@@ -324,8 +324,7 @@ func (v *survey) foldAtFirst(w *catalog.Weave) {
 	}
 }
 
-// fold folds or unfolds the row under the cursor; a row that has nothing below
-// it folds what it stands in.
+// fold folds or unfolds the row under the cursor; a row without anything below it folds its parent.
 func (v *survey) fold() tea.Msg {
 	n := v.arranged.node(v.row)
 	if n == nil {
@@ -399,7 +398,7 @@ type cellList struct {
 	sum, picked catalog.Sum
 }
 
-// list gives the tests of the cell under the cursor.
+// list returns the tests of the cell under the cursor.
 func (v *survey) list() *cellList {
 	v.arrange()
 	l, w := &v.arranged, v.session.picked.weave

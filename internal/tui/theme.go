@@ -20,7 +20,7 @@ type theme struct {
 	orchid     color.Color // culprit and victim
 	water      color.Color // running
 	fog        color.Color // the rest
-	shades     bool        // amounts are told by ░▒▓█, where colours are too few to mix
+	shades     bool        // amounts are drawn as ░▒▓█, because there are too few colours to mix
 	colourless bool
 }
 
@@ -69,10 +69,10 @@ func (t *theme) outcome(o run.Outcome) color.Color {
 	return t.fog
 }
 
-// width is how many cells a text takes.
+// width returns how many cells a text takes.
 func width(text string) int { return ansi.StringWidth(text) }
 
-// cut shortens a text to so many cells, with … where something is left out.
+// cut shortens a text to a number of cells, with … in place of the rest.
 func cut(text string, cells int) string {
 	if cells <= 0 {
 		return ""

@@ -166,7 +166,7 @@ func (a *App) stop() {
 	}
 }
 
-// stopPatience is how long runs and hunts may take to end once they are cancelled.
+// stopPatience is how long runs and hunts may take to end after they are cancelled.
 const stopPatience = 5 * time.Second
 
 // job is a command that the application waits for before it ends.
@@ -327,7 +327,7 @@ func (a *App) complain(err error) {
 	}
 }
 
-// drawn takes what came of a drawing.
+// drawn takes the result of a drawing.
 func (a *App) drawn(msg drawnMsg) {
 	switch {
 	case msg.err != nil:

@@ -12,8 +12,8 @@ import (
 	"fernrelay/core/run"
 )
 
-// watch shows a run: a track a worker on one time axis, the results as they land,
-// and what there is to know of the one under the cursor.
+// watch shows a run: a track per worker on one time axis, the results as they arrive, and the facts about the one
+// under the cursor.
 type watch struct {
 	session  *session
 	keyMap   watchKeyMap
@@ -25,7 +25,7 @@ type watch struct {
 	at       int           // of the list, 0 is the newest
 	seen     int           // how many there were when at was set
 	top      int
-	detail   bool   // on a narrow screen, the detail lies over the list
+	detail   bool   // on a narrow screen, the detail covers the list
 	unfolded bool   // all steps are shown
 	listTop  int    // row where the list begins, for clicks
 	source   source // around the place of the failure under the cursor
@@ -63,7 +63,7 @@ func (f filter) holds(r *run.Result) bool {
 	return strings.Contains(group, f.group) && (strings.Contains(r.ID, f.text) || strings.Contains(r.Message, f.text))
 }
 
-// words tells what is listed.
+// words says which results are listed.
 func (f filter) words() string {
 	words := f.show
 	if f.group != "" {
@@ -95,7 +95,7 @@ func newWatchKeyMap() watchKeyMap {
 	}
 }
 
-// reset begins anew with another run; what is filtered stays.
+// reset begins again with another run; the filter stays.
 func (v *watch) reset() {
 	v.list, v.taken, v.at, v.top, v.seen, v.unfolded = nil, 0, 0, 0, 0, false
 }
@@ -170,7 +170,7 @@ func (v watch) places(width, height int) watchPlaces {
 	return p
 }
 
-// resultsShown returns how many results are listed in some rows.
+// resultsShown returns how many results are listed in a number of rows.
 func resultsShown(height int) int { return max(1, (height-2)/resultRows) }
 
 // fit lists what has landed and reads the source of the failure under the cursor.
@@ -243,7 +243,7 @@ func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
 	return v.pressResult(msg, v.current())
 }
 
-// pressResult takes a key that goes by the result under the cursor, nil for none.
+// pressResult takes a key for the result under the cursor, nil for none.
 func (v *watch) pressResult(msg tea.KeyPressMsg, r *run.Result) tea.Msg {
 	if r == nil {
 		if key.Matches(msg, v.keyMap.again) {
@@ -308,10 +308,10 @@ func (v *watch) filterSheet() *sheet {
 	}
 }
 
-// newest gives the result that stands so many places behind the newest of the list.
+// newest returns the result at a place of the list, counted from the newest.
 func (v *watch) newest(at int) *run.Result { return v.list[len(v.list)-1-at] }
 
-// tests gives the tests of results.
+// tests returns the tests of results.
 func (v *watch) tests(results []*run.Result) []catalog.Test {
 	var tests []catalog.Test
 	for _, r := range results {
@@ -322,7 +322,7 @@ func (v *watch) tests(results []*run.Result) []catalog.Test {
 	return tests
 }
 
-// current gives the result under the cursor, nil where nothing is listed.
+// current returns the result under the cursor, nil if nothing is listed.
 func (v *watch) current() *run.Result {
 	if v.run == nil || len(v.list) == 0 {
 		return nil

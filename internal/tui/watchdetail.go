@@ -52,7 +52,7 @@ func (v watch) drawDetail(c canvas) {
 	v.drawBefore(c, y, r)
 }
 
-// differenceRows bounds how many lines of a comparison are shown on each side.
+// differenceRows bounds the lines of a comparison that are shown on each side.
 const differenceRows = 4
 
 // drawDifference shows the sides of a comparison one above the other, from the first
@@ -120,7 +120,7 @@ func drawSpans(c canvas, y int, spans []sidebyside.Span, colour color.Color) {
 	}
 }
 
-// stepsFolded is how many failing steps are shown while the steps are folded.
+// stepsFolded bounds the failing steps that are shown while the steps are folded.
 const stepsFolded = 3
 
 // drawSteps shows the steps of a test: folded those that failed, with their lines,
@@ -225,8 +225,8 @@ func drawOutput(c canvas, y int, r *run.Result) int {
 	return y + 1
 }
 
-// failingLine finds the line of an output that names the place of the failure, or
-// begins as its message does; -1 where none does.
+// failingLine returns the line of an output that names the place of the failure, or begins as its message does; -1
+// if none does.
 func failingLine(lines []string, r *run.Result) int {
 	if r.File != "" {
 		at := fmt.Sprintf("%s:%d", path.Base(r.File), r.Line)
@@ -266,7 +266,7 @@ func (v watch) drawBefore(c canvas, y int, r *run.Result) {
 	}
 }
 
-// wrap breaks a text into lines of at most so many cells.
+// wrap breaks a text into lines of at most a number of cells.
 func wrap(text string, cells int) []string {
 	return strings.Split(ansi.Wrap(strings.TrimSpace(text), cells, ""), "\n")
 }

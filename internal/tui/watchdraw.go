@@ -73,7 +73,7 @@ func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 	}
 }
 
-// late is how many seconds behind or ahead are told.
+// late is how many seconds behind or ahead are worth mentioning.
 const late = 0.5
 
 // drawLate says how the run keeps to its plan.
@@ -163,11 +163,11 @@ func drawEarly(c canvas, y int, run *liveRun, w int) {
 	c.text(2, y, look, fmt.Sprintf("%+.1f s", early+0)) // never -0
 }
 
-// drawAhead draws what should come, of which the first is at work.
+// drawAhead draws the batches that are expected, the first of which is running.
 func drawAhead(c canvas, a axis, y, rows int, ahead []planned, atWork bool) {
 	last := -1
 	for i, p := range ahead {
-		if a.at(p.to) == last { // it would lie in a cell that is drawn
+		if a.at(p.to) == last { // it would be in a cell that is drawn
 			continue
 		}
 		last = a.at(p.to)
@@ -186,9 +186,8 @@ func (v watch) nameRunning(c canvas, a axis, y int, track *track, now float64) {
 	}
 }
 
-// drawDone draws what a worker has done, a cell a time: however many tests there
-// are, each cell looks up the one that ran at its time, and whether a bad one
-// lies in it.
+// drawDone draws what a worker has done, cell by cell: however many tests there are, each cell looks up the one
+// that ran at its time, and whether there is a bad one in it.
 func (v watch) drawDone(c canvas, a axis, track *track, y, rows int) {
 	t := c.theme
 	if len(track.done) == 0 {
@@ -222,7 +221,7 @@ func (v watch) drawDone(c canvas, a axis, track *track, y, rows int) {
 	}
 }
 
-// pieceAt finds the first piece that lies in a time.
+// pieceAt returns the first piece within a time.
 func pieceAt(pieces []piece, from, to float64) (piece, bool) {
 	i, _ := slices.BinarySearchFunc(pieces, from, func(p piece, at float64) int {
 		if p.to <= at {
@@ -245,8 +244,7 @@ type axis struct {
 func (a axis) at(seconds float64) int  { return a.left + int(math.Floor(seconds*a.scale)) }
 func (a axis) time(column int) float64 { return float64(column-a.left) / a.scale }
 
-// fill fills the columns that begin in a time, without the last, so that
-// neighbours stand apart.
+// fill fills the columns that begin within a time, without the last, so that there is air between neighbours.
 func (a axis) fill(c canvas, y, rows int, from, to float64, colour color.Color, amount float64) {
 	x, end := a.at(from), min(a.at(to), a.left+a.span)
 	if end-x > 2 {

@@ -80,8 +80,7 @@ func (v survey) draw(c canvas) {
 	v.drawFoot(c.sub(2, y, weaveWidth-2, c.height-y))
 }
 
-// drawFoot draws the card, or where it is asked for and there is no other room,
-// why the test is in the pick or out.
+// drawFoot draws the card or, if asked for and without other room, why the test is in the pick or out.
 func (v survey) drawFoot(c canvas) {
 	if v.why {
 		v.drawFunnel(c)
@@ -90,10 +89,10 @@ func (v survey) drawFoot(c canvas) {
 	v.drawCard(c, false)
 }
 
-// noTags stands in the place of the columns where there are none.
+// noTags is shown in place of the columns if there are none.
 const noTags = "no tags yet: write //fern:tags above a test, or [tags] into fern.toml"
 
-// drawWeave draws the crosstab and gives how many rows it took.
+// drawWeave draws the crosstab and returns how many rows it took.
 func (v survey) drawWeave(c canvas) int {
 	t, l := c.theme, &v.arranged
 	rows, shown := v.rows, v.columns
@@ -150,8 +149,7 @@ func (v survey) drawHead(c canvas, shown int) {
 	c.right(c.width-2, 0, style{colour: t.fog}, "time")
 }
 
-// follow gives the first of n entries to show so that the one under the cursor
-// is on the screen.
+// follow returns the first of n entries to show so that the one under the cursor is on the screen.
 func follow(top, at, shown, n int) int {
 	top = min(top, at)
 	top = max(top, at-shown+1)

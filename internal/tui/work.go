@@ -85,10 +85,10 @@ func (a *App) running() bool {
 	return run != nil && !(run.ended && (run.number > 0 || run.err != nil || run.cancel == nil))
 }
 
-// lookEvery is how often it is looked for a run of another process.
+// lookEvery is the time between two looks for a run of another process.
 const lookEvery = 500 * time.Millisecond
 
-// look looks for a run of another process in a moment, where that is wanted.
+// look looks for a run of another process in a moment, if the application follows those.
 func (a *App) look() tea.Cmd {
 	if !a.watch.follows {
 		return nil
@@ -96,7 +96,7 @@ func (a *App) look() tea.Cmd {
 	return tea.Tick(lookEvery, func(time.Time) tea.Msg { return lookMsg{} })
 }
 
-// found follows a run of another process where one goes on.
+// found follows a run of another process if there is one.
 func (a *App) found() tea.Cmd {
 	ctx, r := a.ctx, a.session.app
 	return func() tea.Msg {

@@ -45,11 +45,10 @@ func applyTags(rules []project.TagRule, c *catalog.Catalog, saved map[string]str
 	return nil
 }
 
-// deepest bounds how far saved picks are followed into each other; a circle of
-// them is told where it is evaluated.
+// deepest bounds how far saved picks are followed into each other; evaluating a circle of them reports it.
 const deepest = 20
 
-// asksFor reports whether a pick goes by a tag, itself or through saved picks.
+// asksFor reports whether a pick uses a tag, itself or through saved picks.
 func asksFor(e pick.Expr, tag string, saved map[string]string, depth int) bool {
 	carrier := catalog.New([]catalog.Test{{Tags: []string{tag}}})
 	index := pick.NewIndex(carrier, pick.Source{})
@@ -139,7 +138,7 @@ func (w *Workspace) conclude(c *catalog.Catalog) {
 	}
 }
 
-// unmetPart says which part of a condition does not hold here, empty where all does.
+// unmetPart returns the part of a condition that does not hold here, "" if all of it does.
 func unmetPart(condition string, machine *pick.Machine) string {
 	e, err := pick.ParseCondition(condition)
 	if err != nil {
@@ -151,8 +150,8 @@ func unmetPart(condition string, machine *pick.Machine) string {
 	return fmt.Sprintf("it runs only if %s, which does not hold here", pick.Deciding(e, machine.Holds))
 }
 
-// resolve turns the names of a rule into IDs: of the test's own group first, then
-// by any unambiguous ending. A name that means no test stays as it is, and is told.
+// resolve turns the names of a rule into IDs: of the test's own group first, then by any unambiguous ending. A
+// name that means no test stays as it is, and a note says so.
 func (w *Workspace) resolve(c *catalog.Catalog, t *catalog.Test, rule string, names []string) []string {
 	var ids []string
 	for _, name := range names {

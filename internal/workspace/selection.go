@@ -71,8 +71,8 @@ func Lone(tests []catalog.Test) []catalog.Test {
 	return tests
 }
 
-// Contradictions tells which build constraints among the tests exclude each
-// other, so that no one build holds them all.
+// Contradictions returns notes about build constraints among the tests that exclude each other, so that no one
+// build has them all.
 func Contradictions(tests []catalog.Test) []string {
 	counts := map[string]int{}
 	elsewhere := map[string]bool{}

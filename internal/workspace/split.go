@@ -22,8 +22,7 @@ func (w *Workspace) Split(tests []catalog.Test, together split.Together, f split
 	return split.NewStudy(tests, together, f)
 }
 
-// Together is what never runs side by side where nothing else is asked for: as the
-// suites say, or groups where they differ.
+// Together returns what never runs side by side by default: the level of the suites, or groups if they differ.
 func (w *Workspace) Together() split.Together {
 	level := split.Group
 	for i, s := range w.Project.Suites {

@@ -1,7 +1,6 @@
-// Package command finds and runs the tests of any program: one command lists
-// them, another runs them, as many in a process as its placeholders say: one with
-// {name}, those of a file with {file}, a whole batch else. What came of them is told
-// by the exit status, or in an open format on the standard output or in {report}.
+// Package command finds and runs the tests of any program: one command lists them, another runs them, as many in a
+// process as its placeholders say: one with {name}, those of a file with {file}, otherwise a whole batch. The
+// results are the exit status, or in an open format on the standard output or in {report}.
 //
 //	list = "./list-checks"      # a name a line, or JSON lines
 //	run = "./check --only {name}"
@@ -37,13 +36,13 @@ type Config struct {
 	Below   string   // the suite's folder as seen from the project, with slashes
 	List    []string // the command that lists the tests, with its arguments
 	Run     []string // the command that runs them, with placeholders
-	Results string   // Exit, or a format that there is a reader for; Exit where it is empty
+	Results string   // Exit, or a format that has a reader; Exit if empty
 	adapter.Limits
 	Isolate adapter.Isolation // PerTest, or else what Run's placeholders say
 }
 
-// Placeholders are what the words of Run may hold, each between braces. Those in
-// many stand for a word each test or file, and must be words of their own.
+// Placeholders are what the words of Run may contain, each between braces. Those in many become one word per test
+// or file, and must be words of their own.
 var (
 	Placeholders = []string{"name", "names", "file", "files", "report", "slot", "space", "tmp", "port"}
 	many         = []string{"{names}", "{files}"}
@@ -213,12 +212,12 @@ func (a *Adapter) tell(found *adapter.Found, text string) error {
 	return found.Tell(t, told.Tags, told.Rules, listName)
 }
 
-// Touched knows of no files but those that tests stand in, which go without saying.
+// Touched knows only the files of tests, which are not its concern.
 func (a *Adapter) Touched([]string) (func(*catalog.Test) bool, error) {
 	return func(*catalog.Test) bool { return false }, nil
 }
 
-// Prepare has nothing to make ready.
+// Prepare has nothing to do.
 func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error { return nil }
 
 // Scope is the test where each has a process of its own, else the group.
@@ -253,7 +252,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 	return nil
 }
 
-// share is how many of the tests the next process holds.
+// share returns how many of the tests the next process runs.
 func (s *session) share(tests []catalog.Test) []catalog.Test {
 	switch {
 	case s.adapter.alone():
@@ -304,7 +303,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	err = cmd.Wait()
 	silent := batch.Exited()
 	if closer, ok := cmd.Stdout.(io.Closer); ok {
-		_ = closer.Close() // so that the reader comes to the end
+		_ = closer.Close() // so that the reader gets to the end
 	}
 	fault := wait()
 	if ctx.Err() != nil {
@@ -327,8 +326,8 @@ type ending struct {
 	fault  error         // what is wrong with its results
 }
 
-// ended gives every test of a process that has ended its outcome, except those
-// after one that a signal ended, which get another process.
+// ended sets the outcome of every test of a process that has ended, except those after one that a signal ended,
+// which get another process.
 func (s *session) ended(told *results, end ending) {
 	if end.code < 0 {
 		t := told.tests[0]
@@ -351,8 +350,8 @@ func (s *session) ended(told *results, end ending) {
 	told.finish(t, e)
 }
 
-// piped gives what a process writes its results to, and what waits until they are
-// read and tells what is wrong with them.
+// piped returns what a process writes its results to, and a function that waits until they are read and returns
+// what is wrong with them.
 func piped(read func(io.Reader, run.Sink) error, sink run.Sink) (io.WriteCloser, func() error) {
 	out, in := io.Pipe()
 	fault := make(chan error, 1)
@@ -426,7 +425,7 @@ func lastLines(said string) string {
 // messageLimit bounds what a message takes from what was printed, in bytes.
 const messageLimit = 2 << 10
 
-// Probe says that a program of any kind cannot tell its state.
+// Probe reports that a program of any kind cannot report its state.
 func (s *session) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) {
 	return nil, errNoState
 }

@@ -28,9 +28,8 @@ var readers = map[string]func(io.Reader, run.Sink) error{
 	"tap": tap.Read, "junit": junit.Read, "gojson": gojson.Read, "events": events.Read,
 }
 
-// results takes what one process tells of its tests. Where the process holds one
-// test, and what it tells bears other names, that are the steps of the test, which
-// is as bad as the worst of them.
+// results takes the results of one process. If the process runs one test, results with other names are the steps
+// of the test, which is as bad as the worst of them.
 type results struct {
 	batch *adapter.Batch
 	tests []catalog.Test
@@ -76,7 +75,7 @@ func (r *results) begin() {
 	}
 }
 
-// test finds the test that a name in the results means, nil where there is none.
+// test returns the test that a name in the results means, nil if there is none.
 func (r *results) test(name string) *catalog.Test {
 	if t := r.byKey[name]; t != nil {
 		return t
@@ -142,7 +141,7 @@ func (r *results) finish(t *catalog.Test, e run.Event) {
 	r.begin()
 }
 
-// step takes what is told of a part of the only test.
+// step takes the result of a part of the only test.
 func (r *results) step(e run.Event) {
 	id := r.tests[0].ID
 	switch e.Event {
@@ -162,8 +161,8 @@ func (r *results) step(e run.Event) {
 	}
 }
 
-// close gives an outcome to every test that the results leave without, once the
-// process has ended well or badly. fault is what is wrong with the results.
+// close sets the outcome of every test without a result, once the process has ended well or badly. fault is what
+// is wrong with the results.
 func (r *results) close(ending string, code int, fault error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -229,7 +228,7 @@ func (r *results) reportBeyond(sink run.Sink, end ending) {
 	adapter.ReportBeyond(sink, e, said)
 }
 
-// whole is what came of the only test, from its steps.
+// whole returns the outcome of the only test, from its steps.
 func (r *results) whole(ending string, code int, fault error) run.Event {
 	e := run.Event{Outcome: run.Passed}
 	switch {

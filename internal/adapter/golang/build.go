@@ -30,8 +30,8 @@ var orderSource string
 
 var orderTemplate = template.Must(template.New("order").Parse(orderSource))
 
-// wrapper is the name under which an example runs as a test; what the testing
-// package tells of it is told again under the example's own name.
+// wrapper is the name under which an example runs as a test; the testing package's events about it are reported
+// under the example's own name.
 const wrapper = "FernRelayExample"
 
 // orderFile is the name under which the generated file joins a package.
@@ -84,7 +84,7 @@ func (a *Adapter) layers(groups []string) [][]string {
 
 var versionElement = regexp.MustCompile(`^v[0-9]+$`)
 
-// binaryName is the name that "go test -c" gives to a package's binary.
+// binaryName returns the name that "go test -c" chooses for a package's binary.
 func binaryName(importPath string) string {
 	name := path.Base(importPath)
 	if versionElement.MatchString(name) && path.Dir(importPath) != "." {
@@ -124,11 +124,11 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 	return nil
 }
 
-// builtEvery is how often it is told how far a build has come.
+// builtEvery is the time between two reports of how far a build has come.
 const builtEvery = 200 * time.Millisecond
 
-// tellBuilt tells from now on how many binaries of a layer are built, until the
-// function that it gives is called.
+// tellBuilt reports from time to time how many binaries of a layer are built, until the returned function is
+// called.
 func tellBuilt(suite, dir string, binaries int, making func(what string)) (stop func()) {
 	began := time.Now()
 	ended, stopped := make(chan struct{}), make(chan struct{})
@@ -165,10 +165,9 @@ func builtSince(dir string, since time.Time) int {
 	return n
 }
 
-// rebuild has the toolchain build a layer and gives what it said by import path.
-// The toolchain leaves binaries alone that are up to date; where something fails
-// all of the layer is built afresh, so that no binary of an earlier build is
-// taken for a package that fails now.
+// rebuild has the toolchain build a layer and returns its messages by import path. The toolchain leaves binaries
+// alone that are up to date; if something fails, all of the layer is built again, so that no binary of an earlier
+// build is used for a package that fails now.
 func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir string) (map[string][]string, error) {
 	if err := os.RemoveAll(stampFile(dir)); err != nil {
 		return nil, err
@@ -193,7 +192,7 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 // errNotBuilt says that the toolchain could not build all packages.
 var errNotBuilt = errors.New("not all packages were built")
 
-// goTestC runs one "go test -c" and gives what it said by import path.
+// goTestC runs one "go test -c" and returns its messages by import path.
 func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, groups []string, dir string) (map[string][]string, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
@@ -235,8 +234,8 @@ func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, groups []st
 	return words, errNotBuilt
 }
 
-// toolchain runs the Go toolchain. Its temporary files are in the store, from where they are
-// removed also after it or this process was killed.
+// toolchain runs the Go toolchain. Its temporary files are in the store, from where they are removed even after it
+// or this process was killed.
 func (a *Adapter) toolchain(ctx context.Context, stdout, stderr io.Writer, args ...string) error {
 	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}, "go", args...)
 	cmd.Stdout, cmd.Stderr = stdout, stderr
@@ -274,9 +273,8 @@ func splitTags(tags string) []string {
 	return strings.Split(tags, ",")
 }
 
-// wordsFor gives what the toolchain said of a group's package; where it said
-// nothing of that, what it said that names a file of it, as of a missing import;
-// and else all it said, as of another package that this one is built from.
+// wordsFor returns the toolchain's messages about a group's package; without any, those that name a file of it, as
+// about a missing import; and else all messages, as about another package that this one is built from.
 func (a *Adapter) wordsFor(group string, words map[string][]string) []string {
 	path := a.importPath(group)
 	own := slices.Concat(words[path], words[path+"_test"], words[path+".test"])
@@ -297,10 +295,9 @@ func (a *Adapter) wordsFor(group string, words map[string][]string) []string {
 	return all
 }
 
-// writeOverlay generates the file that orders the tests of each group, and the
-// overlay that brings it and the extra files into the build. It gives the
-// overlay's path. probe, where not empty, is the import path of the package that
-// tells the state.
+// writeOverlay generates the file that orders the tests of each group, and the overlay that adds it and the extra
+// files to the build. It returns the overlay's path. probe, if not empty, is the import path of the package that
+// reports the state.
 func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[string]string) (string, error) {
 	replace := map[string]string{}
 	for to, from := range extra {
@@ -326,8 +323,8 @@ func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[st
 	return a.generate("overlay_"+fileName(tags)+"_"+fileName(probe)+".json", text)
 }
 
-// orderPackage is the package that the generated file joins: the external tests
-// where there are any, because nothing is built upon them.
+// orderPackage returns the package that the generated file joins: the external tests if there are any, because
+// nothing is built upon them.
 func (a *Adapter) orderPackage(p *gopkg, tags string) string {
 	name := ""
 	for _, f := range p.files {
@@ -342,8 +339,8 @@ func (a *Adapter) orderPackage(p *gopkg, tags string) string {
 	return name
 }
 
-// generate keeps a generated file, written only where it changes, as the
-// toolchain goes by content and time.
+// generate keeps a generated file, and writes it only if it changes, because the toolchain checks content and
+// time.
 func (a *Adapter) generate(name string, content []byte) (string, error) {
 	file := filepath.Join(a.Store, "generated", name)
 	if old, err := os.ReadFile(file); err == nil && bytes.Equal(old, content) {
@@ -371,8 +368,8 @@ func fileName(text string) string {
 // compilerPlace finds the file and line of the first complaint of a compiler.
 var compilerPlace = regexp.MustCompile(`^(?:\./)?([^\s:]+\.go):(\d+)(?::\d+)?: (.*)$`)
 
-// notBuilt tells every test of a package that does not compile as errored, with
-// the compiler's words as the output of the first.
+// notBuilt reports every test of a package that does not compile as errored, with the compiler's messages as the
+// output of the first.
 func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []string) {
 	e := run.Event{Outcome: run.Errored, Failure: run.Failure{Message: "the package does not compile"}, Seconds: run.Took(0)}
 	for _, line := range words {

@@ -15,8 +15,8 @@ import (
 // cacheVersion changes with what source means.
 const cacheVersion = 1
 
-// worthKeeping is how much must have been read anew for the cache to be written, in
-// bytes: reading less takes no time.
+// worthKeeping is how much must have been read again for the cache to be written, in bytes: reading less takes no
+// time.
 const worthKeeping = 100 << 10
 
 // cache keeps what files say by their content, so that a large module is parsed
@@ -45,7 +45,7 @@ func (a *Adapter) openCache() *cache {
 	return c
 }
 
-// source gives what a file says, and reads it where that is not known.
+// source returns the content of a file, and reads it if it is not known.
 func (c *cache) source(suite, group, shown string, src []byte, read func() source) source {
 	sum := sha256.New()
 	fmt.Fprintf(sum, "%d %q %q %q\n", cacheVersion, suite, group, shown)
@@ -64,8 +64,7 @@ func (c *cache) source(suite, group, shown string, src []byte, read func() sourc
 	return s
 }
 
-// close writes the cache where that is worth it. Another process may read it at
-// the same time.
+// close writes the cache if that is worth it. Another process may read it at the same time.
 func (c *cache) close() {
 	if c.read < worthKeeping || c.keep == nil {
 		return

@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// constrained is what the build constraint of a file comes to.
+// constrained is the result of a file's build constraint.
 type constrained struct {
 	expr constraint.Expr // nil where every build holds the file
 	// words are those that a -tags flag may set, platforms those that the machine
@@ -139,9 +139,8 @@ var (
 // combinations.
 const maxConstraintWords = 8
 
-// buildable tells with which extra build tags this machine builds a file: none
-// for the default build. here is false where no set of tags makes it so, and
-// anywhere is false where no machine would build it either.
+// buildable returns the extra build tags with which this machine builds a file: none for the default build. here
+// is false if no set of tags does, and anywhere is false if no machine would build it either.
 func (a *Adapter) buildable(dir, name string, src []byte, c constrained) (tags []string, here, anywhere bool) {
 	if c.expr == nil {
 		return nil, true, true

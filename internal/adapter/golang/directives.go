@@ -23,8 +23,7 @@ func (d directives) clone() directives {
 	return d
 }
 
-// read takes the directives of a comment; what is wrong with one is told with
-// its place in the file.
+// read reads the directives of a comment; an error about one names its place in the file.
 func (d *directives) read(comments *ast.CommentGroup, from string, wrong func(at token.Pos, problem string)) {
 	if comments == nil {
 		return

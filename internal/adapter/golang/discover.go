@@ -43,7 +43,7 @@ type testFile struct {
 type target struct {
 	function string
 	tags     string // build tags, joined by commas
-	second   bool   // another of this name stands before it in the same build
+	second   bool   // another of this name precedes it in the same build
 }
 
 // Discover reads the tests of every package below the suite's folder.
@@ -93,8 +93,7 @@ func (a *Adapter) Discover(ctx context.Context) (adapter.Found, error) {
 	return found, nil
 }
 
-// nothing says what was looked for where no test was found, and the likeliest
-// reason.
+// nothing says what was searched if no test was found, and the likeliest reason.
 func (a *Adapter) nothing(goFiles, testFiles int) string {
 	looked := fmt.Sprintf("looked below %s for functions TestX, FuzzX and ExampleX with output, in files named *_test.go", a.Dir)
 	switch {
@@ -136,7 +135,7 @@ func (a *Adapter) declared(p *gopkg, tests []catalog.Test) []catalog.Test {
 	return tests
 }
 
-// named gives a test an ID that no other has, and notes what it is in its binary.
+// named gives a test an ID that no other has, and records what it is in its binary.
 func (a *Adapter) named(f *testFile, t catalog.Test) catalog.Test {
 	to := target{function: t.Name, tags: strings.Join(f.tags, ",")}
 	plain, taken := a.targets[t.ID]
@@ -156,8 +155,8 @@ func (a *Adapter) named(f *testFile, t catalog.Test) catalog.Test {
 	return t
 }
 
-// apart is what tells the file's tests from others of the same name: that they
-// are external, or their build constraint.
+// apart returns what distinguishes the file's tests from others of the same name: that they are external, or their
+// build constraint.
 func (f *testFile) apart() string {
 	if f.external() || len(f.Labels) == 0 {
 		return f.Package
@@ -251,7 +250,7 @@ func isFile(dir string, entry fs.DirEntry) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// readFile reads one test file; nil where no build at all holds it.
+// readFile reads one test file; nil if no build at all has it.
 func (a *Adapter) readFile(p *gopkg, name string) (*testFile, error) {
 	path := filepath.Join(p.dir, name)
 	src, err := os.ReadFile(path)
@@ -280,15 +279,15 @@ func (a *Adapter) readFile(p *gopkg, name string) (*testFile, error) {
 
 // source is what the text of a test file says, on any machine.
 type source struct {
-	Package    string // its package clause; empty where there is none to be read
+	Package    string // its package clause; empty if there is none
 	Constraint string // its build constraint, with that of its name
 	Labels     []string
 	Tests      []catalog.Test
 	Problems   []string // what is wrong with directives, with the place
 }
 
-// readSource reads a test file. Of one that does not parse it gives the tests
-// that can be read: the build will tell the rest.
+// readSource reads a test file. Of one that does not parse it returns the tests that can be read: the build
+// reports the rest.
 func readSource(suite, group, shown string, src []byte) source {
 	fileSet := token.NewFileSet()
 	parsed, _ := parser.ParseFile(fileSet, shown, src, parser.ParseComments|parser.SkipObjectResolution)

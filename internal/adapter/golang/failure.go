@@ -42,7 +42,7 @@ func (a *Adapter) failure(group, words string) (message, file string, line int) 
 	return whole(lines, found), file, number(match[2])
 }
 
-// whole gives the words of a logged line with the indented lines that go on from it.
+// whole returns a logged line with the indented lines that continue it.
 func whole(lines []string, at int) string {
 	text := logged.FindStringSubmatch(lines[at])[3]
 	for _, more := range lines[at+1:] {
@@ -57,7 +57,7 @@ func whole(lines []string, at int) string {
 // maxMessage bounds a message, in bytes.
 const maxMessage = 4 << 10
 
-// lastLines gives the end of an output that names no place.
+// lastLines returns the end of an output that names no place.
 func lastLines(lines []string) string {
 	text := strings.TrimSpace(strings.Join(lines, "\n"))
 	return strings.ToValidUTF8(text[max(0, len(text)-maxMessage):], "")
@@ -86,8 +86,7 @@ func (a *Adapter) panicked(lines []string) (message, file string, line int) {
 	return message, "", 0
 }
 
-// projectFile gives a file's path as it is told: relative to the project, with
-// slashes, where it exists there.
+// projectFile returns a file's path as it is reported: relative to the project, with slashes, if it exists there.
 func (a *Adapter) projectFile(path string) string {
 	below, err := filepath.Rel(a.Root, path)
 	if err != nil || strings.HasPrefix(below, "..") {

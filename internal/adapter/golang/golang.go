@@ -26,7 +26,7 @@ import (
 // Config is what a suite of Go packages needs to know.
 type Config struct {
 	Suite      string
-	Root       string                 // the project's folder, absolute: files are told relative to it
+	Root       string                 // the project's folder, absolute: paths of files are relative to it
 	Dir        string                 // the suite's folder, absolute
 	Store      string                 // where generated files and binaries are kept, absolute
 	Keep       func() (string, error) // makes the folder that Store is in; nil to keep nothing of what is found
@@ -49,7 +49,7 @@ type Adapter struct {
 	binaries map[variant]string   // what Prepare built
 	failures map[variant][]string // the compiler's words, for packages that were not built
 	probing  sync.Mutex           // guards probes
-	probes   map[variant]string   // binaries that can tell their state, built on demand
+	probes   map[variant]string   // binaries that can report their state, built on demand
 }
 
 // variant is a package built with extra build tags, joined by commas.
@@ -128,7 +128,7 @@ func checkArgs(args []string) error {
 	return nil
 }
 
-// binaryArgs gives the suite's arguments in the form that a test binary takes.
+// binaryArgs returns the suite's arguments in the form that a test binary takes.
 func (a *Adapter) binaryArgs() []string {
 	var out []string
 	for _, arg := range a.Args {

@@ -43,16 +43,15 @@ func init() {
 }
 `))
 
-// stateFolder is the folder, only in the build, of the package that tells the state.
+// stateFolder is the folder, only in the build, of the package that reports the state.
 const stateFolder = "fernrelaystate"
 
 // variablesFile is the name under which a generated file registers the
 // variables of a package.
 const variablesFile = "fern_relay_variables"
 
-// Probe runs tests of one package in one process and gives the variables of the
-// module's packages, what else the process has open or set, and the files in reach, as
-// they were when the last test began.
+// Probe runs tests of one package in one process and returns the variables of the module's packages, what else the
+// process has open or set, and the files in reach, as they were when the last test began.
 func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error) {
 	file := filepath.Join(s.slot.Temp, "state.json")
 	defer os.Remove(file)
@@ -111,7 +110,7 @@ type listed struct {
 	}
 }
 
-// probeBinary builds a package's tests so that they can tell their state.
+// probeBinary builds a package's tests so that they can report their state.
 func (a *Adapter) probeBinary(ctx context.Context, v variant) (string, error) {
 	a.probing.Lock()
 	defer a.probing.Unlock()
@@ -164,9 +163,9 @@ func (a *Adapter) listModule(ctx context.Context, v variant) ([]listed, error) {
 	return packages, nil
 }
 
-// writeProbes generates the package that tells the state and, for each package
-// of the module, the files that register its variables. It gives them by the
-// path under which they join the build, and the import path of the state.
+// writeProbes generates the package that reports the state and, for each package of the module, the files that
+// register its variables. It returns them by the path under which they join the build, and the import path of the
+// state.
 func (a *Adapter) writeProbes(packages []listed, target string) (extra map[string]string, state string, err error) {
 	if len(packages) == 0 {
 		return nil, "", errors.New("the toolchain lists no package of this module")
@@ -218,7 +217,7 @@ func (a *Adapter) writeProbes(packages []listed, target string) (extra map[strin
 	return extra, state, nil
 }
 
-// variable is a package-level variable and where it is declared, relative to the project.
+// variable is a package-level variable and the place of its declaration, relative to the project.
 type variable struct {
 	Name, File string
 	Line       int

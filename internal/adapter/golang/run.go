@@ -154,8 +154,7 @@ func (a *Adapter) order(tests []catalog.Test) string {
 	return out.String()
 }
 
-// secondOfName follows the name of a test that another of the same name stands
-// before, in the package while it stands in the external tests.
+// secondOfName follows the name of an external test if a test in the package has the same name.
 const secondOfName = "~2"
 
 // Reset has nothing to do: every batch begins a process of its own.
@@ -164,9 +163,9 @@ func (s *session) Reset(context.Context) error { return nil }
 // Close has nothing to do: no process outlives Run.
 func (s *session) Close() error { return nil }
 
-// books hears what one process reports and enters it into the batch. How tests end it takes from a
-// pipe of its own, to which only the generated file writes. The testing package's results
-// count only after a line that no test can print, and can make an outcome worse, never better.
+// books enters into the batch what one process reports. It takes the ends of tests from a pipe of its own, to
+// which only the generated file writes. The testing package's results count only after a line that no test can
+// print, and can make an outcome worse, never better.
 type books struct {
 	adapter  *Adapter
 	group    string
@@ -271,7 +270,7 @@ func (b *books) step(name, step string, o run.Outcome) {
 	b.batch.Step(id, e)
 }
 
-// begin is where a step began: after how long, and after how many bytes of output.
+// begin is where a step began: after how much time, and after how many bytes of output.
 type begin struct {
 	spent time.Duration
 	said  int
@@ -359,7 +358,7 @@ func (b *books) beyond(sink run.Sink, ending string, silent adapter.Phase, code 
 	adapter.ReportBeyond(sink, e, said)
 }
 
-// neverBegan gives an outcome to tests whose process ended before it began any.
+// neverBegan sets the outcome of tests whose process ended before it began any.
 func (b *books) neverBegan(ending string, silent adapter.Phase, success bool) {
 	o, message := run.Errored, "the test binary ended before its first test: "+ending
 	switch {

@@ -13,11 +13,10 @@ import (
 	"golang.org/x/mod/modfile"
 )
 
-// fingerprint tells apart the inputs of a build: the toolchain and its settings,
-// what is asked for, and name, size and time of every file of the module. It
-// saves asking the toolchain whether its binaries are up to date, which takes
-// longer than many a test run. It is empty where the module is built from
-// folders outside of it, so that only the toolchain can know.
+// fingerprint identifies the inputs of a build: the toolchain and its settings, the arguments, and name, size and
+// time of every file of the module. It saves asking the toolchain whether its binaries are up to date, which takes
+// longer than many a test run. It is empty if the module is built from folders outside of it, so that only the
+// toolchain can know.
 func (a *Adapter) fingerprint(tags string, groups []string) (string, error) {
 	toolchain, err := exec.LookPath("go")
 	if err != nil {

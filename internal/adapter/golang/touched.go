@@ -15,10 +15,9 @@ import (
 // absolute folders: those of the package, and those of its tests.
 type imports struct{ byPackage, byTests []string }
 
-// Touched tells which tests a change to files, given by their absolute paths,
-// touches: those of a package whose folder, or the testdata in it, holds one, or
-// that imports, over any number of packages of the module, one whose files
-// changed. A change to go.mod or go.sum touches all.
+// Touched returns a function that reports whether a change to files, given by their absolute paths, touches a
+// test: one of a package whose folder, or the testdata in it, has one, or that imports, over any number of
+// packages of the module, one whose files changed. A change to go.mod or go.sum touches all.
 func (a *Adapter) Touched(changed []string) (func(*catalog.Test) bool, error) {
 	own, spreading := map[string]bool{}, map[string]bool{}
 	for _, file := range changed {
@@ -98,7 +97,7 @@ func (a *Adapter) imports() (map[string]imports, error) {
 	return packages, err
 }
 
-// folderOf gives the folder of a package of the module, from a quoted import path.
+// folderOf returns the folder of a package of the module, for a quoted import path.
 func (a *Adapter) folderOf(quoted string) (dir string, inside bool) {
 	name, err := strconv.Unquote(quoted)
 	if err != nil {

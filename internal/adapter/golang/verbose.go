@@ -22,7 +22,7 @@ type verbose struct {
 	pending  frame  // a result whose output may still follow
 }
 
-// listener hears what a test binary reports. Names are of tests without steps.
+// listener reads what a test binary reports. Names are of tests without steps.
 type listener interface {
 	paused(name string)
 	continued(name string)
@@ -180,7 +180,7 @@ func (v *verbose) close(full string, o run.Outcome, line string) {
 	}
 }
 
-// settle tells the result that was held back for its output.
+// settle reports the result that was held back for its output.
 func (v *verbose) settle(last bool) {
 	if v.pending.name != "" {
 		v.listener.finished(v.pending.name, v.pending.outcome, last)

@@ -1,9 +1,11 @@
-// Package host finds and runs the tests of programs that speak the test-host
-// protocol, which gives any language exact order in one process.
+// Package host finds and runs the tests of programs that speak the test-host protocol, which gives any language
+// exact order in one process.
 //
-// A session is one process of the program, which runs everything that its
-// worker is given, so that state may leak from any test to any later one. A
-// process that ends under a test is replaced by a fresh one.
+//	a := host.New(host.Config{Suite: "devices", Dir: dir, Command: []string{"./test-host"}})
+//	found, err := a.Discover(ctx)
+//
+// A session is one process of the program, which runs everything for its worker, so that state may leak from any
+// test to any later one. A fresh process replaces one that ends during a test.
 package host
 
 import (
@@ -67,7 +69,7 @@ func (a *Adapter) together(tests []catalog.Test) int {
 	return len(tests)
 }
 
-// Prepare has nothing to make ready.
+// Prepare has nothing to do.
 func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error { return nil }
 
 // Discover asks a process of the host for its tests.
@@ -99,7 +101,7 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 	return found, nil
 }
 
-// Touched knows of no files but those that tests stand in, which go without saying.
+// Touched knows only the files of tests, which are not its concern.
 func (a *Adapter) Touched([]string) (func(*catalog.Test) bool, error) {
 	return func(*catalog.Test) bool { return false }, nil
 }
@@ -216,7 +218,7 @@ func (s *session) kill() {
 	}
 }
 
-// end waits for the process to be gone and forgets it. It gives its ending in words.
+// end waits for the process to be gone and forgets it. It returns how the process ended in words.
 func (s *session) end() string {
 	s.kill()
 	_ = s.stdin.Close()
@@ -229,7 +231,7 @@ func (s *session) end() string {
 	return s.ending
 }
 
-// goodbyeLimit is how long a host may take to end once it is asked to.
+// goodbyeLimit is how long a host may take to end after it is asked to.
 const goodbyeLimit = time.Second
 
 // Close says goodbye and ends the process. The error says that the process ended badly by itself.
@@ -317,8 +319,8 @@ func (s *session) reportBeyond(sink run.Sink, o run.Outcome, message string) {
 	adapter.ReportBeyond(sink, run.Event{ID: id, Outcome: o, Failure: run.Failure{Message: message}}, s.stderr.String())
 }
 
-// lastLines is the end of what a process printed beside its messages. It cannot be told from
-// which test it is: the streams of a process are not ordered.
+// lastLines returns the end of what a process printed beside its messages. Nobody knows which test printed it: the
+// streams of a process are not ordered.
 func lastLines(said string) string {
 	lines := strings.Split(said, "\n")
 	return strings.Join(lines[max(0, len(lines)-3):], "\n")
@@ -335,8 +337,8 @@ func (s *session) alone(group string, sink run.Sink) {
 	s.group = group
 }
 
-// runOnce asks the process to run the tests. Tests of which a host that answers
-// tells nothing are errored; an error means that the process is gone.
+// runOnce asks the process to run the tests. Tests about which a host that answers says nothing are errored; an
+// error means that the process is gone.
 func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adapter.Batch) error {
 	params := RunParams{Tests: make([]TestName, len(tests))}
 	for i, t := range tests {
@@ -394,9 +396,8 @@ func (s *session) attend(batch *adapter.Batch) {
 	s.mu.Unlock()
 }
 
-// setRunning says which test runs, none where empty, and gives what was printed
-// before it: the streams of a process are not ordered, so that a test may be
-// heard to print before it is heard to start.
+// setRunning sets the running test, none if empty, and gives it what was printed before: the streams of a process
+// are not ordered, so that the output of a test may arrive before its start.
 func (s *session) setRunning(id string) (printed string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -428,8 +429,8 @@ func (s *session) ask(limit time.Duration, method string, params, answer any) er
 	return err
 }
 
-// call sends a request and waits for its answer; notifications on the way go to
-// hear. A line that is no message of the protocol is output of the running test.
+// call sends a request and waits for its answer; notifications on the way go to hear. A line that is no message of
+// the protocol is output of the running test.
 func (s *session) call(method string, params, answer any, hear func(method string, note Note)) error {
 	s.calls++
 	id := s.calls
@@ -470,7 +471,7 @@ func (s *session) call(method string, params, answer any, hear func(method strin
 	}
 }
 
-// outputOf gives what a process prints outside the protocol to the test that runs.
+// outputOf adds what a process prints outside the protocol to the output of the running test.
 type outputOf struct{ session *session }
 
 func (o outputOf) Write(data []byte) (int, error) {

@@ -112,8 +112,7 @@ type Note struct {
 	run.Failure             // its File is relative to the suite's folder
 }
 
-// RestoreParams names the piece of state that is to be put back to what it was when the
-// state was asked for last.
+// RestoreParams names the piece of state to restore to what it was when the state was last requested.
 type RestoreParams struct {
 	Kind string `json:"kind"`
 	Name string `json:"name"`

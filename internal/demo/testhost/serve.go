@@ -127,7 +127,7 @@ func (s *server) reset() error {
 	return err
 }
 
-// restore puts a variable or a shared file back to what it is in a fresh process.
+// restore sets a variable or a shared file to what it is in a fresh process.
 func (s *server) restore(raw json.RawMessage) error {
 	var what host.RestoreParams
 	if err := json.Unmarshal(raw, &what); err != nil {
@@ -145,8 +145,7 @@ func (s *server) restore(raw json.RawMessage) error {
 	return fmt.Errorf("the %s %s cannot be put back", what.Kind, what.Name)
 }
 
-// state tells the variables, the shared files, the environment and the working
-// folder of this process.
+// state returns the variables, the shared files, the environment and the working folder of this process.
 func (s *server) state() (host.StateResult, error) {
 	var values []hunt.Value
 	for _, v := range variables {

@@ -41,8 +41,8 @@ func Skip(reason string) Option { return func(m *catalog.Rules) { m.Skip = reaso
 // ExpectFail rules a test that is known to fail.
 func ExpectFail(reason string) Option { return func(m *catalog.Rules) { m.ExpectFail = reason } }
 
-// Test registers a test under the place of its caller: its group is the
-// caller's folder, with the file's name where that is another.
+// Test registers a test under the place of its caller: its group is the caller's folder, with the file's name if
+// that differs.
 func Test(name, tags string, body func(*T), options ...Option) {
 	file, line := caller(2)
 	group := path.Dir(file)
@@ -56,7 +56,7 @@ func Test(name, tags string, body func(*T), options ...Option) {
 	registered = append(registered, test{declared, body})
 }
 
-// caller gives the place of a caller inside the demo project.
+// caller returns the place of a caller inside the demo project.
 func caller(skip int) (file string, line int) {
 	_, file, line, _ = runtime.Caller(skip)
 	_, file, _ = strings.Cut(file, root)
@@ -74,8 +74,7 @@ type variable struct {
 
 var variables []variable
 
-// Variable declares a package variable by its name, so that the host can tell it and set
-// it back.
+// Variable declares a package variable by its name, so that the host can report and restore it.
 func Variable[V any](name string, initial func() V) *V {
 	pointer := new(V)
 	*pointer = initial()
@@ -164,7 +163,7 @@ func (t *T) Step(name string, body func()) {
 	o = run.Passed
 }
 
-// run runs one test and tells of it.
+// runTest runs one test and reports it.
 func runTest(tt *test, temp string, tell func(method string, note host.Note)) {
 	t := &T{test: tt, tell: tell, temp: temp, note: host.Note{TestName: tt.TestName, Outcome: run.Passed}}
 	tell(host.NoteStarted, host.Note{TestName: tt.TestName})

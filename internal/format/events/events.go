@@ -60,8 +60,7 @@ func (w *Writer) write() {
 	}
 }
 
-// Close writes what is held back, and gives the first error of writing. It leaves the
-// stream open.
+// Close writes what is buffered, and returns the first error of writing. It leaves the stream open.
 func (w *Writer) Close() error {
 	w.write()
 	w.mu.Lock()
@@ -70,9 +69,8 @@ func (w *Writer) Close() error {
 	return w.err
 }
 
-// Read tells the sink the events of a stream of event lines, up to its end or to
-// the first line that is none. The error, told after all events, says what keeps the
-// stream from being whole: a broken line, or an end that did not come.
+// Read sends the events of a stream of event lines to a sink, up to its end or to the first line that is none. The
+// error, after all events, says why the stream is not whole: a broken line, or a missing end.
 func Read(r io.Reader, sink run.Sink) error {
 	n, ended := 0, false
 	err := lines.Each(r, func(line []byte) error {

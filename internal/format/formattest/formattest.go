@@ -8,8 +8,8 @@ import (
 	"fernrelay/core/run"
 )
 
-// Lines gives what a reader tells, a line an event: its kind and ID, and then what
-// it has of step, outcome, message, expected, actual, text, seconds and place.
+// Lines returns the events of a reader, one line each: its kind and ID, and then its step, outcome, message,
+// expected, actual, text, seconds and place, if any.
 func Lines(read func(run.Sink) error) (lines []string, err error) {
 	err = read(func(e run.Event) {
 		line := fmt.Sprintf("%s %s", e.Event, e.ID)

@@ -25,14 +25,12 @@ type event struct {
 	Output  string
 }
 
-// Read tells the sink what a stream says: of every test its start, its output,
-// its steps (subtests) and its outcome. The ID of an event is the package, # and the
-// test's name. What stands between the lines, such as a compiler's words, is passed
-// over.
+// Read sends the events of a stream to a sink: for every test its start, its output, its steps (subtests) and its
+// outcome. The ID of an event is the package, # and the test's name. It ignores what is between the lines, such as
+// a compiler's messages.
 //
-// The error, told after all events, says what keeps the stream from being whole:
-// tests that began and did not end, or, as an run.Incomplete, packages that failed
-// without a failed test.
+// The error, after all events, says why the stream is not whole: tests that began and did not end or, as a
+// run.Incomplete, packages that failed without a failed test.
 func Read(r io.Reader, sink run.Sink) error {
 	p := &reader{sink: sink, open: map[string]bool{}, packages: map[string]*packageState{}}
 	err := lines.Each(r, func(line []byte) error {
@@ -63,7 +61,7 @@ type packageState struct {
 	fails  bool     // it failed as a whole
 }
 
-// wordsKept is how many lines of a package's own output are kept.
+// wordsKept bounds the lines of a package's own output that are kept.
 const wordsKept = 20
 
 func (p *reader) take(e event) {

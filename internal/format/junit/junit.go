@@ -83,7 +83,7 @@ type problem struct {
 	Text    string `xml:",chardata"`
 }
 
-// Write writes the run. A test's ID gives its suite, group and name.
+// Write writes the run. A test's ID has its suite, group and name.
 func Write(w io.Writer, ran *run.Run) error {
 	all := &testSuites{}
 	byName := map[string]*testSuite{}

@@ -15,18 +15,15 @@ import (
 	"fernrelay/core/run"
 )
 
-// Read tells the sink what a JUnit XML document says, as it is found in the wild:
-// suites within suites or a single one, cases without times, counts that are wrong
-// (the cases count), characters that XML does not allow. Of every case it tells its
-// output and then its outcome. The ID of an event is the suite's name where that is
-// a suite:group, or else the case's class, or the suite's name, then # and the
-// case's name.
+// Read sends the events of a JUnit XML document, as found in the wild, to a sink: suites within suites or a single
+// one, cases without times, counts that are wrong (the cases count), characters that XML does not allow. For every
+// case it sends its output and then its outcome. The ID of an event is the suite's name if that is a suite:group,
+// or else the case's class, or the suite's name, then # and the case's name.
 //
-// When the run began is told before, where the document says it, and of which plan it is a
-// part. A document that declares entities is refused, and so is one with more than a few
-// megabytes in one place.
+// Before that it sends the beginning of the run, if the document has it, with the plan that it is a part of. It
+// refuses a document that declares entities, and one with more than a few megabytes in one place.
 //
-// The error, told after all events, says what keeps the document from being whole.
+// The error, after all events, says why the document is not whole.
 func Read(r io.Reader, sink run.Sink) error {
 	source := &allowed{r: r}
 	decoder := xml.NewDecoder(source)
@@ -85,7 +82,7 @@ func Read(r io.Reader, sink run.Sink) error {
 // test case, in bytes.
 const longestPiece = 32 << 20
 
-// beginning tells the beginning of a run once, as soon as all is known of it.
+// beginning sends the beginning of a run once, as soon as everything about it is known.
 type beginning struct {
 	sink    run.Sink
 	time    time.Time
@@ -169,7 +166,7 @@ type readCase struct {
 
 func (c *readCase) tell(suites []string, sink run.Sink) {
 	e := run.Event{Event: run.Finished, ID: c.place(suites) + "#" + c.Name, Outcome: run.Passed, Failure: run.Failure{File: c.File}}
-	e.Line, _ = strconv.Atoi(c.Line) // 0 where there is none
+	e.Line, _ = strconv.Atoi(c.Line) // 0 if there is none
 	if s, err := strconv.ParseFloat(strings.ReplaceAll(c.Seconds, ",", ""), 64); err == nil && s >= 0 {
 		e.Seconds = run.Took(s)
 	}
@@ -228,7 +225,7 @@ func (p *problem) outcome(otherwise run.Outcome, others ...run.Outcome) run.Outc
 	return otherwise
 }
 
-// place takes the place that our own reports put before the text, and gives the rest.
+// place removes the place that our own reports put before the text, and returns the rest.
 func (p *problem) place(e *run.Event) (rest string) {
 	text, ours := strings.CutPrefix(p.Text, placeSign)
 	place, rest, _ := strings.Cut(text, "\n")
@@ -251,8 +248,8 @@ func (p *problem) words() string {
 	return strings.TrimSpace(p.Text)
 }
 
-// charset reads documents that say that they are not UTF-8. One that says so in letters of one
-// byte is not in UTF-16 any more, as its beginning says.
+// charset reads documents that declare another encoding than UTF-8. One that declares UTF-16 in one-byte letters
+// has been converted already.
 func charset(label string, input io.Reader) (io.Reader, error) {
 	if strings.HasPrefix(strings.ToLower(label), "utf-16") {
 		return input, nil

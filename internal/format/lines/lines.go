@@ -16,13 +16,13 @@ type Reader struct {
 	line []byte
 }
 
-// NewReader makes a reader that gives so many bytes of a line at most.
+// NewReader returns a reader that returns at most a number of bytes of a line.
 func NewReader(r io.Reader, most int) *Reader {
 	return &Reader{from: bufio.NewReaderSize(r, 64<<10), most: most}
 }
 
-// Next gives the next line without its end, until the next call; whole is false where it is longer
-// than what is given of it. The error is io.EOF after the last one.
+// Next returns the next line without its end, valid until the next call; whole is false if the line is longer. The
+// error is io.EOF after the last one.
 func (r *Reader) Next() (line []byte, whole bool, err error) {
 	r.line, whole = r.line[:0], true
 	for {
@@ -42,7 +42,7 @@ func (r *Reader) Next() (line []byte, whole bool, err error) {
 // Longest bounds the lines of reports that have no other bound, in bytes.
 const Longest = 32 << 20
 
-// Each tells every line of a report, until one is not taken or longer than Longest.
+// Each calls take with every line of a report, until take refuses one or a line is longer than Longest.
 func Each(r io.Reader, take func(line []byte) error) error {
 	lines := NewReader(r, Longest)
 	for {

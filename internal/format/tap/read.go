@@ -1,5 +1,5 @@
-// Package tap reads and writes the Test Anything Protocol, version 14, with
-// subtests, directives and diagnostics; what version 13 writes is read as well.
+// Package tap reads and writes the Test Anything Protocol, version 14, with subtests, directives and diagnostics.
+// It also reads version 13.
 //
 // The specification is at testanything.org/tap-version-14-specification.html.
 package tap
@@ -19,10 +19,9 @@ import (
 	"fernrelay/internal/format/lines"
 )
 
-// Read tells the sink what a stream says: of every test point its output, its
-// steps and then its outcome, as soon as it is whole. The IDs of the events are the
-// points' descriptions. The error, told after all events, says what keeps the
-// stream from being complete: that it bailed out, or that its plan is not kept.
+// Read sends the events of a stream to a sink: for every test point its output, its steps and then its outcome, as
+// soon as it is complete. The IDs of the events are the points' descriptions. The error, after all events, says
+// why the stream is not complete: it bailed out, or its plan does not match.
 func Read(r io.Reader, sink run.Sink) error {
 	p := &reader{sink: sink, planned: -1, steps: map[int]*steps{}}
 	text := lines.NewReader(r, longestLine)
@@ -47,7 +46,7 @@ const longestLine = 64 << 10
 // reader is what is known so far.
 type reader struct {
 	sink    run.Sink
-	planned int // how many test points the plan says; -1 before it came
+	planned int // how many test points the plan announces; -1 before it came
 	seen    int // test points of the outermost level
 	bailed  string
 	ended   bool // it bailed out
@@ -111,7 +110,7 @@ type point struct {
 	event run.Event
 }
 
-// indent is what a subtest stands to the right of the test that it belongs to.
+// indent is the indentation of a subtest relative to its test.
 const indent = "    "
 
 var (
@@ -270,7 +269,7 @@ func first(values ...any) string {
 	return ""
 }
 
-// flush tells of the point at hand, as nothing more can come of it.
+// flush sends the events of the present point, which is complete.
 func (p *reader) flush() {
 	if p.point == nil {
 		return
@@ -312,7 +311,7 @@ func (p *reader) flush() {
 		}
 		p.sink(run.Event{Event: run.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Failure: step.Failure})
 	}
-	for range below.omitted { // who limits steps counts them
+	for range below.omitted { // LimitSteps counts them
 		p.sink(run.Event{Event: run.StepDone, ID: id, Step: "…", Outcome: run.Passed})
 	}
 	at.event.Event = run.Finished

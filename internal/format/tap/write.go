@@ -52,8 +52,8 @@ func ok(o run.Outcome) string {
 	return "not ok"
 }
 
-// directiveOf is what stands behind a point: SKIP for what did not run, TODO for
-// what was expected to fail.
+// directiveOf returns the directive of a point: SKIP for a test that did not run, TODO for one that was expected
+// to fail.
 func directiveOf(o run.Outcome, reason string) string {
 	word := map[run.Outcome]string{run.Skipped: "SKIP", run.Owed: "TODO", run.Surprise: "TODO"}[o]
 	if word == "" {

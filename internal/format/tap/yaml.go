@@ -9,11 +9,11 @@ import (
 	"github.com/goccy/go-yaml/parser"
 )
 
-// Bounds of the YAML of one point: an alias stands for what its anchor names, so that a few hundred
-// bytes of aliases to aliases can stand for more than any memory holds.
+// Bounds of the YAML of one point: aliases repeat what their anchors name, so that a few hundred bytes of aliases
+// to aliases can expand to more than any memory holds.
 const (
 	deepest   = 50
-	mostNodes = 10_000 // with what aliases stand for
+	mostNodes = 10_000 // with the expansion of aliases
 )
 
 var errTooMuch = errors.New("it is nested too deeply, or stands for too much")
@@ -36,7 +36,7 @@ func decode(text string, into any) error {
 	return yaml.Unmarshal([]byte(text), into)
 }
 
-// nesting is at least how deeply brackets and list signs are nested, also those inside of strings.
+// nesting returns a lower bound of how deeply brackets and list signs are nested, also inside of strings.
 func nesting(text string) int {
 	deep, open := 0, 0
 	for line := range strings.Lines(text) {
@@ -61,11 +61,11 @@ func nesting(text string) int {
 	return deep
 }
 
-// measure counts what a document stands for.
+// measure counts the nodes of a document.
 type measure struct{ anchors map[string]int }
 
-// size counts the nodes of a tree with what its aliases stand for; one that is too large or too deep
-// counts as more than mostNodes.
+// size counts the nodes of a tree with its aliases expanded; one that is too large or too deep counts as more than
+// mostNodes.
 func (m *measure) size(node ast.Node, depth int) int {
 	if depth > deepest {
 		return mostNodes + 1

@@ -17,8 +17,8 @@ func ID(test int) string {
 	return catalog.ID("unit", fmt.Sprintf("beds/row%03d", test/100), fmt.Sprintf("TestBed%05d", test))
 }
 
-// Fill adds runs, one an hour, of so many tests on four workers. One test in a hundred fails now
-// and then; times have noise, and one test in fifty is slower from the middle on.
+// Fill adds runs, one per hour, of a number of tests on four workers. One test in a hundred fails from time to
+// time; times have noise, and one test in fifty is slower from the middle on.
 func Fill(l *ledger.Ledger, tests, runs int) error {
 	random := rand.New(rand.NewPCG(1, 2))
 	start := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)

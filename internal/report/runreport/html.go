@@ -48,7 +48,7 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"past":    func(c *history.Card) []history.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
 }).Parse(pageText))
 
-// What the page tells at most: failures whole, lines of an output, runs of a past.
+// The bounds of the page: whole failures, lines of an output, runs of a past.
 const (
 	htmlFailures = 1000
 	htmlLines    = 200
@@ -60,7 +60,7 @@ type pageData struct {
 	*About
 	Words    []string
 	Failed   int
-	Failures []*run.Result // those that are told whole
+	Failures []*run.Result // those that are shown whole
 	Suites   []*run.SuiteResults
 	Slowest  []*run.Result
 	Work     float64

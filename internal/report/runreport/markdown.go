@@ -16,8 +16,8 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// What the summary tells at most: failures whole, bytes of each of their texts, lines of the output
-// of each, and tests. Pages of CI systems cut longer ones off.
+// The bounds of the summary: whole failures, bytes of each of their texts, lines of the output of each, and tests.
+// Pages of CI systems cut longer summaries off.
 const (
 	markdownFailures = 40
 	markdownText     = 4000
@@ -106,7 +106,7 @@ func markdownFailure(w io.Writer, a *About, r *run.Result) {
 	fmt.Fprint(w, "\n</details>\n")
 }
 
-// block writes what a test said as lines of code, cut where it is too long.
+// block writes what a test printed as lines of code, cut if it is too long.
 func block(text string) string {
 	text = plain.Text(text)
 	if len(text) > markdownText {
@@ -115,7 +115,7 @@ func block(text string) string {
 	return report.Block("", text)
 }
 
-// workerCells is how many cells the time of a run has.
+// workerCells is how many cells the time of a run takes.
 const workerCells = 72
 
 // markdownWorkers draws the workers on one time axis: in every cell the sign of the first bad

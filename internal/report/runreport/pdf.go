@@ -13,8 +13,7 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// What the document tells at most: failures whole, lines of the message and of the output of each,
-// and tests.
+// The bounds of the document: whole failures, lines of the message and of the output of each, and tests.
 const (
 	pdfFailures = 200
 	pdfMessage  = 8
@@ -103,7 +102,7 @@ func (t *text) add(tone draw.Tone, indent int, words string) {
 	t.lines = append(t.lines, line)
 }
 
-// addAll adds the lines of a text, so many at most.
+// addAll adds the lines of a text, up to a bound.
 func (t *text) addAll(tone draw.Tone, indent int, words string, most int) {
 	for i, line := range strings.Split(strings.TrimRight(plain.Text(words), "\n "), "\n") {
 		if i == most {

@@ -1,7 +1,8 @@
-// Package runreport writes what there is to say of one run into a file that others read: an HTML
-// page of its own, a Markdown summary, a PDF document, or JUnit XML.
+// Package runreport writes everything about one run into a file for others: an HTML page of its own, a Markdown
+// summary, a PDF document, or JUnit XML.
 //
-//	err := runreport.WriteFile("run.html", about)
+//	about, err := runreport.Of(project.Name, ledger, record, results)
+//	err = runreport.WriteFile("run.html", about)
 package runreport
 
 import (
@@ -35,17 +36,16 @@ type About struct {
 	past    *history.Past // up to the run; without runs where the ledger knows none
 }
 
-// failuresKnown bounds of how many failing tests it is told what the ledger knows.
+// failuresKnown bounds the failing tests about which the report says what the ledger knows.
 const failuresKnown = 500
 
-// Of gathers what there is to say about a run of a project's ledger.
+// Of collects everything about a run of a project's ledger.
 func Of(project string, l *ledger.Ledger, kept *run.Record, run *run.Run) (*About, error) {
 	a := &About{Title: fmt.Sprintf("%s, run %d", project, kept.Number), Kept: kept, Run: run, project: project}
 	return a, a.know(l, kept)
 }
 
-// OfMerged gathers what there is to say about merged shards, with what the project's ledger knows about the
-// failures.
+// OfMerged collects everything about merged shards, with what the project's ledger knows about the failures.
 func OfMerged(project string, l *ledger.Ledger, m *run.Merged, parts []run.Part, broken []string) (*About, error) {
 	a := &About{Title: project + ", " + wording.Plural(len(parts), "report") + " together", Run: m.Run, project: project}
 	for _, p := range parts {
@@ -112,7 +112,7 @@ func WriteFile(file string, a *About) error {
 	return nil
 }
 
-// words tells the counts against the pick, and how the run was, in lines.
+// words returns the counts against the pick, and how the run was, in lines.
 func (a *About) words() []string {
 	lines := []string{fmt.Sprintf("%s: %s", wording.Plural(len(a.Run.Results), "picked test"), a.Run.Summary())}
 	if a.Kept != nil {
@@ -127,10 +127,10 @@ func (a *About) words() []string {
 	return lines
 }
 
-// slowestTold bounds how many tests are told as the slowest.
+// slowestTold bounds the tests that are listed as the slowest.
 const slowestTold = 10
 
-// slowest gives the slowest tests of the run, and the seconds of all.
+// slowest returns the slowest tests of the run, and the seconds of all.
 func (a *About) slowest() (tests []*run.Result, work float64) {
 	tests = slices.Clone(a.Run.Results)
 	for _, r := range tests {
@@ -140,8 +140,8 @@ func (a *About) slowest() (tests []*run.Result, work float64) {
 	return tests[:min(len(tests), slowestTold)], work
 }
 
-// eachGroup tells the groups of the run, those with the most bad tests first in their suites, each
-// with its tests as long as there are no more than so many, and counts the tests that it leaves out.
+// eachGroup calls f with the groups of the run, those with the most bad tests first in their suites, each with its
+// tests up to a bound, and counts the tests that it leaves out.
 func (a *About) eachGroup(most int, tell func(name string, g *run.GroupResults, tests []*run.Result)) (more int) {
 	for _, s := range a.Run.Suites() {
 		for _, g := range s.Groups {
@@ -154,7 +154,7 @@ func (a *About) eachGroup(most int, tell func(name string, g *run.GroupResults, 
 	return more
 }
 
-// passed is the share of a group's tests that passed, of those that came to an end.
+// passed returns the share of a group's tests that passed, of those that ended.
 func passed(g *run.GroupResults) string {
 	if g.Ran == 0 {
 		return "–"
@@ -162,7 +162,7 @@ func passed(g *run.GroupResults) string {
 	return wording.Percent(float64(g.Passed) / float64(g.Ran))
 }
 
-// lastLines gives so many of the last lines of an output.
+// lastLines returns the last lines of an output.
 func lastLines(text string, most int) string {
 	lines := strings.Split(strings.TrimRight(plain.Text(text), "\n "), "\n")
 	if cut := len(lines) - most; cut > 0 {
@@ -171,7 +171,7 @@ func lastLines(text string, most int) string {
 	return strings.Join(lines, "\n")
 }
 
-// place is where a failure is, empty where nothing is told.
+// place returns the place of a failure, "" if it is not known.
 func place(r *run.Result) string {
 	if r.File == "" {
 		return ""
@@ -179,10 +179,10 @@ func place(r *run.Result) string {
 	return fmt.Sprintf("%s:%d", plain.Line(r.File), r.Line)
 }
 
-// testsTold bounds how many tests of a cause are named.
+// testsTold bounds the tests of a cause that are named.
 const testsTold = 20
 
-// wall is how long the run took, in words; empty where that is not known.
+// wall returns how long the run took, in words; "" if that is not known.
 func (a *About) wall() string {
 	wall := a.Run.Ended.Sub(a.Run.Started).Seconds()
 	if wall <= 0 || a.Run.Started.IsZero() {

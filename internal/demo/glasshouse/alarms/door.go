@@ -6,7 +6,7 @@ import (
 	"fernrelay/internal/demo/testhost"
 )
 
-// patience is how long a door may stand open, in minutes, by the cold outside.
+// patience returns how long a door may be open, in minutes, by the cold outside.
 func patience(celsius int) int { return max(1, 10+celsius/2) }
 
 func init() {

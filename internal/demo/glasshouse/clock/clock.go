@@ -17,10 +17,10 @@ const Dawn = 5*time.Hour + 40*time.Minute
 // Advance puts the clock ahead.
 func Advance(d time.Duration) { *offset += d }
 
-// Offset tells how far the clock is ahead.
+// Offset returns how far the clock is ahead.
 func Offset() time.Duration { return *offset }
 
-// At reads the clock when the sun stands so long after midnight.
+// At reads the clock at a time after midnight by the sun.
 func At(sun time.Duration) time.Duration { return (sun + *offset) % (24 * time.Hour) }
 
 // Show writes a time of day.

@@ -9,8 +9,8 @@ import (
 	"fernrelay/internal/demo/testhost"
 )
 
-// bursts is how many bursts of mist lift the humidity from one figure to
-// another, in percent; each lifts it by 4.
+// bursts returns how many bursts of mist lift the humidity from one figure to another, in percent; each lifts it
+// by 4.
 func bursts(from, to int) int { return max(0, (to-from+3)/4) }
 
 func init() {

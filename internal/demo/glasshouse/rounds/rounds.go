@@ -9,7 +9,7 @@ import (
 	"fernrelay/internal/demo/testhost"
 )
 
-// walk is how long a round takes past so many stations.
+// walk returns how long a round past a number of stations takes.
 func walk(stations int) time.Duration { return time.Duration(stations) * 4 * time.Minute }
 
 func init() {

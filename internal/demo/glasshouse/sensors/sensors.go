@@ -9,8 +9,8 @@ import (
 	"fernrelay/internal/demo/testhost"
 )
 
-// cistern is how many litres a roof of so many square metres brings, by the reading of the
-// rain gauge in the default unit. The first two millimetres wet the glass.
+// cistern returns the litres that a roof brings, for its square metres and the reading of the rain gauge in the
+// default unit. The first two millimetres wet the glass.
 func cistern(reading, roof float64) float64 {
 	return roof * max(0, units.Millimetres(reading)-2)
 }

@@ -9,12 +9,11 @@ import (
 )
 
 var (
-	season = testhost.Variable("shade.season", func() string { return "winter" }) // whose plan is followed
+	season = testhost.Variable("shade.season", func() string { return "winter" }) // whose plan is used
 	manual = testhost.Variable("shade.manual", func() bool { return false })      // the motors obey the hand switch
 )
 
-// cover is how far the cloths are drawn, in percent, when the sun stands so
-// many degrees high.
+// cover returns how far the cloths are drawn, in percent, for the height of the sun in degrees.
 func cover(degrees int) int {
 	if *season == "summer" && *manual {
 		return 0 // the hand switch keeps them open in summer

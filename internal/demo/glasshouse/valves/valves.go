@@ -11,7 +11,7 @@ import (
 // open holds the numbers of the valves that are open.
 var open = testhost.Variable("valves.open", func() []int { return nil })
 
-// Count is how many valves there are.
+// Count is the number of valves.
 const Count = 12
 
 // ErrNoValve says that there is no valve of that number.
@@ -37,5 +37,5 @@ func IsOpen(n int) bool { return slices.Contains(*open, n) }
 // AllOpen lists the open valves.
 func AllOpen() []int { return slices.Sorted(slices.Values(*open)) }
 
-// Litres is the flow through so many open valves in a time of seconds.
+// Litres returns the flow through a number of open valves in a time of seconds.
 func Litres(valves int, seconds float64) float64 { return 0.25 * float64(valves) * seconds }
