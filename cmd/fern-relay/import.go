@@ -31,7 +31,7 @@ func newImport(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			debug.SetGCPercent(150) // little is held of what is read
+			debug.SetGCPercent(150) // little of what is read is held
 			began := time.Now()
 			progress := func(int, int) {}
 			if term.IsTerminal(os.Stderr.Fd()) {

@@ -26,12 +26,12 @@ func (f *reportFiles) add(cmd *cobra.Command) {
 // reports writes the files of a run.
 type reports struct {
 	reportFiles
-	file  *os.File       // for event lines, which are written as they come; nil if they are not asked for
+	file  *os.File       // for event lines, which are written as they come; nil if they are not wanted
 	lines *events.Writer // into it
 }
 
-// create makes the places of the files ready, so that a wrong path is reported before the run. It
-// removes earlier reports, so that nobody takes them for those of a run that was killed.
+// create prepares the places of the files, so that a wrong path is reported before the run. It removes earlier
+// reports, so that nobody mistakes them for those of a run that was killed.
 func (f reportFiles) create() (*reports, error) {
 	for _, name := range []string{f.junit, f.tap, f.events} {
 		if name == "" {
@@ -72,7 +72,7 @@ func (r *reports) write(run *run.Run) error {
 	return errors.Join(append(errs, r.close())...)
 }
 
-// replay writes a run of which nothing is written yet, and closes all.
+// replay writes a run of which nothing is written yet, and closes everything.
 func (r *reports) replay(run *run.Run) error {
 	if r.lines != nil {
 		run.Replay(r.lines.Write)

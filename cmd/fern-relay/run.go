@@ -160,13 +160,13 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 // holds, as far the series has come.
 const coverOrder = "cover"
 
-// troubledOrder puts the most troubled tests first, and declaredOrder leaves tests as they are.
+// troubledOrder runs the most troubled tests first, and declaredOrder leaves tests as they are.
 const (
 	troubledOrder = "troubled"
 	declaredOrder = "declared"
 )
 
-// resumed is what is left of the run that was killed last.
+// resumed returns a request for the rest of the run that was killed last.
 func resumed(r *app.App) (app.Request, error) {
 	q, gone, err := r.ResumeRequest()
 	if gone > 0 {
@@ -183,7 +183,7 @@ func checkWorkers(cmd *cobra.Command, workers int) error {
 	return nil
 }
 
-// onCI reports whether this is a job of a CI system, as they all say it.
+// onCI reports whether this is a job of a CI system, which all set CI.
 func onCI() bool {
 	ci, err := strconv.ParseBool(os.Getenv("CI"))
 	return ci && err == nil
@@ -251,7 +251,7 @@ func keepApart(r *app.App, tests []catalog.Test) ([]catalog.Test, error) {
 	return apart, err
 }
 
-// share plans as all machines do, and keeps the tests of the shard asked for.
+// share makes the plan that all machines make, and returns the tests of the shard.
 func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []catalog.Test, error) {
 	var k, n int
 	if _, err := fmt.Sscanf(f.shard+"\n", "%d/%d\n", &k, &n); err != nil || k < 1 || k > n || n > mostShards {

@@ -71,7 +71,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 	return r, nil
 }
 
-// resume runs what is left of a run and writes the reports of the whole.
+// resume runs the rest of a run and writes the reports of the whole.
 func (n *runner) resume(ctx context.Context, q app.Request, files reportFiles) (*run.Run, error) {
 	reports, err := files.create()
 	if err != nil {

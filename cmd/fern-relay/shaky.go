@@ -18,7 +18,7 @@ type figuresLine struct {
 	ID       string           `json:"id"`
 	Runs     int              `json:"runs"` // that count as evidence
 	Bad      int              `json:"bad"`
-	Rate     float64          `json:"rate"` // of passing, from 0 to 1; 0 where it never ran
+	Rate     float64          `json:"rate"` // of passing, from 0 to 1; 0 if it never ran
 	Flips    int              `json:"flips"`
 	Unstable history.Interval `json:"unstable"`
 	Seconds  float64          `json:"seconds"` // that it takes now

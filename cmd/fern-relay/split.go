@@ -168,7 +168,7 @@ func readPlan(name string) (map[string]int, error) {
 	return earlier, nil
 }
 
-// tooSoon says why no number of shards ends within the time asked for.
+// tooSoon says why no number of shards finishes within the time.
 func (f *splitFlags) tooSoon(study *split.Study) error {
 	study.Fleet.Shards = max(1, len(study.Work.Units()))
 	plan := study.Plan(split.Quick)
@@ -230,7 +230,7 @@ func matrixOf(p split.Plan) []job {
 	return jobs
 }
 
-// writeFiles writes the drawings and the files of IDs that are asked for.
+// writeFiles writes the drawings and the files of IDs that the flags ask for.
 func (f *splitFlags) writeFiles(p split.Plan) error {
 	for _, name := range []string{f.svgFile, f.pdfFile} {
 		if name != "" {

@@ -14,7 +14,7 @@ import (
 	"strings"
 )
 
-// Kind says what a test is made of.
+// Kind says what a test consists of.
 type Kind string
 
 // The kinds of test that the adapters find.
@@ -34,11 +34,11 @@ type Test struct {
 	Name       string   `json:"name"`
 	Kind       Kind     `json:"kind"`
 	File       string   `json:"file"` // relative to the project, with slashes
-	Line       int      `json:"line"` // 1-based; 0 where unknown
-	End        int      `json:"-"`    // its last line; 0 where unknown
+	Line       int      `json:"line"` // 1-based; 0 if unknown
+	End        int      `json:"-"`    // its last line; 0 if unknown
 	Tags       []string `json:"tags"` // sorted, no duplicates, never nil in a catalog
 	Rules      Rules    `json:"rules"`
-	Expected   float64  `json:"expected_s"` // seconds; an estimate where Known is false
+	Expected   float64  `json:"expected_s"` // seconds; an estimate if Known is false
 	Known      bool     `json:"-"`          // Expected was measured for this very test
 	Spread     float64  `json:"-"`          // of Expected, in seconds: one standard deviation
 	Setup      float64  `json:"-"`          // seconds that it costs to begin a batch of its group
@@ -49,8 +49,7 @@ type Test struct {
 // ID joins the parts of a test's ID.
 func ID(suite, group, name string) string { return suite + ":" + group + "#" + name }
 
-// Parts takes an ID apart. One that came from a report of others may lack its suite, or be a name
-// alone.
+// Parts splits an ID. One from a report of others may lack its suite, or be a name alone.
 func Parts(id string) (suite, group, name string) {
 	place, name, ok := strings.Cut(id, "#")
 	if !ok {
@@ -63,7 +62,7 @@ func Parts(id string) (suite, group, name string) {
 	return suite, group, name
 }
 
-// Place is the test's file and line, as far as they are known.
+// Place returns the test's file and line, if they are known.
 func (t *Test) Place() string {
 	if t.Line == 0 {
 		return t.File
@@ -100,8 +99,7 @@ type Catalog struct {
 	byID   map[string]int // index of Tests
 }
 
-// New makes a catalog. Of two tests with one ID the first is kept. An ID that is
-// not set is made of its parts.
+// New returns a catalog. Of two tests with one ID it keeps the first. It builds missing IDs from their parts.
 func New(tests []Test) *Catalog {
 	type place struct{ suite, group string }
 	c := &Catalog{byID: make(map[string]int, len(tests))}

@@ -139,7 +139,7 @@ func union(have, more []string) []string {
 	return have
 }
 
-// Origin says where a tag or a rule of a test comes from.
+// Origin names where a tag or a rule of a test comes from.
 type Origin struct {
 	Of   string // the tag, or the rule's name
 	Rule bool

@@ -11,10 +11,10 @@ func NewSet(n int) Set { return make(Set, (n+63)/64) }
 // Has reports whether test i is in the set.
 func (s Set) Has(i int) bool { return s[i/64]&(1<<(i%64)) != 0 }
 
-// Add puts test i into the set.
+// Add adds test i to the set.
 func (s Set) Add(i int) { s[i/64] |= 1 << (i % 64) }
 
-// AddRange puts the tests from first on, n of them, into the set.
+// AddRange adds n tests from first on to the set.
 func (s Set) AddRange(first, n int) {
 	for i := first; i < first+n; {
 		if i%64 == 0 && first+n-i >= 64 {

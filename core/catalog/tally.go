@@ -6,9 +6,8 @@ import (
 	"strings"
 )
 
-// Tally counts tests by one or two of tag, group and suite: the crosstab as a
-// plain table. A test counts once for each of its tags, and not at all where it
-// is counted by tag and has none; Total counts every test once.
+// Tally counts tests by one or two of tag, group and suite: the crosstab as a plain table. A test counts once for
+// each of its tags, and not at all if it is counted by tag and has none; Total counts every test once.
 type Tally struct {
 	By            []string // what the rows are, and the columns
 	Rows, Columns []string // the most tests first for tags, else in the catalog's order

@@ -146,7 +146,7 @@ func (w *Weave) Rows(folded func(node int) bool, by Order) []int {
 	return rows
 }
 
-// Columns lists the tags to show, by their index, in the order asked for.
+// Columns returns the tags to show, by their index, in an order.
 func (w *Weave) Columns(by Order) []int {
 	columns := make([]int, len(w.Tags))
 	for i := range columns {

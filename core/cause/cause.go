@@ -23,7 +23,7 @@ import (
 type Cause struct {
 	Words   string        // what the failures say, in the words of the first
 	Origin  Frame         // the deepest frame in the project's own code that all of them share; zero if there is none
-	Path    []Frame       // from there outward, as far as they share it
+	Path    []Frame       // from there outward, the part that they share
 	Lacks   *Resource     // what is missing, if that is the cause
 	Results []*run.Result // in the order in which their tests ended
 	Signs   []string      // of the failures, each once; the same in other runs
@@ -98,8 +98,8 @@ func (f *failing) place() string {
 	return f.result.ID
 }
 
-// sign names the cause of a failure by itself, so that other runs can be asked for it. Lines
-// move from revision to revision: it has none.
+// sign names the cause of a failure by itself, so that it can be recognised in other runs. Lines move from
+// revision to revision: the sign has none.
 func (f *failing) sign() string {
 	group, _, _ := strings.Cut(f.result.ID, "#")
 	switch {
@@ -119,8 +119,8 @@ func (f *failing) sign() string {
 	return "in " + group + " " + path.Base(f.result.File) + " " + f.alike
 }
 
-// reach is where failures by the same signal are of one cause: a process that is killed from outside
-// says nothing of its tests, others do so of their group.
+// reach is the part of the tests in which failures by the same signal have one cause: a process that is killed
+// from outside says nothing about its tests, others do about their group.
 func (f *failing) reach(group string) string {
 	if f.signal == "KILL" || f.signal == "TERM" {
 		return ""
@@ -206,7 +206,7 @@ func similar(a, b string) bool {
 	return 3*shared >= len(x)+len(y)-shared
 }
 
-// The least and the most words of a message of which one may differ.
+// The least and the most words of a message in which one may differ.
 const (
 	leastTemplate = 5
 	mostTemplate  = 24
@@ -230,7 +230,7 @@ func templates(message string) []string {
 	return keys
 }
 
-// grouping puts together what shares a key: a union of sets (Tarjan 1975).
+// grouping joins failures that share a key: a union of sets (Tarjan 1975).
 type grouping struct {
 	above []int
 	first map[string]int // by key: the first that had it

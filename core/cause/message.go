@@ -94,8 +94,8 @@ var (
 		"ABORTED": "ABRT", "KILLED": "KILL", "TERMINATED": "TERM", "SEGMENTATION": "SEGV", "SEGMENTATION FAULT": "SEGV", "BUS ERROR": "BUS"}
 )
 
-// endingSignal is the signal that a message says to have ended the process, as KILL; empty where it
-// says nothing of one.
+// endingSignal returns the signal that ended the process according to a message, such as KILL; "" if it names
+// none.
 func endingSignal(message string) string {
 	for _, word := range signalForm.FindStringSubmatch(message) {
 		if name := signalNames[strings.ToUpper(word)]; name != "" {

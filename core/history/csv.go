@@ -54,7 +54,7 @@ func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 		return nil, err
 	}
 	if len(header) > 0 {
-		header[0] = strings.TrimPrefix(header[0], "\ufeff") // as spreadsheets put in front
+		header[0] = strings.TrimPrefix(header[0], "\ufeff") // which spreadsheets put in front
 	}
 	at := columns{id: slices.Index(header, idColumn)}
 	for i, name := range figureColumns {

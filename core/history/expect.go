@@ -20,7 +20,7 @@ type Time struct {
 	Spread  float64 // one standard deviation
 }
 
-// Times is what is known before a run.
+// Times is the knowledge before a run.
 type Times struct {
 	Tests  map[string]Time    // by ID
 	Setups map[string]float64 // by suite:group: what it costs to begin a batch there
@@ -91,10 +91,9 @@ func Round(seconds float64) float64 {
 	return math.Round(rounded*1e6) / 1e6
 }
 
-// Expect sets what is expected of every test. One never measured gets the median
-// of its group, then of its suite, then of all, then Default, and as much for its
-// spread; a group of which no setup is known, the median of its suite. A test that
-// is skipped takes no time.
+// Expect sets the expected time of every test. One never measured gets the median of its group, then of its suite,
+// then of all, then Default, and the same for its spread; a group without a known setup gets the median of its
+// suite. A skipped test takes no time.
 func Expect(tests []catalog.Test, times Times) {
 	type place struct{ suite, group string }
 	groups, suites := map[place][]float64{}, map[string][]float64{}

@@ -34,7 +34,7 @@ func NewCell(o run.Outcome, seconds float64) Cell {
 // CellOf makes the cell of an outcome by its place in All.
 func CellOf(place int, seconds float32) Cell { return Cell{uint8(1 + place), seconds} }
 
-// Outcome is the cell's outcome, empty where the test is not in the run.
+// Outcome returns the cell's outcome, "" if the test is not in the run.
 func (c Cell) Outcome() run.Outcome {
 	if c.code == 0 {
 		return ""
@@ -206,9 +206,9 @@ func (f *Figures) FindChange(past []Cell) {
 	f.Changed, f.Before = runs[at], before
 }
 
-// changePoint finds where the ranks of the values before and after differ most (Mann and
-// Whitney, On a test of whether one of two random variables is stochastically larger, 1947);
-// -1 where chance explains it.
+// changePoint returns the place at which the ranks of the values before and after differ most (Mann and Whitney,
+// "On a test of whether one of two random variables is stochastically larger", 1947); -1 if chance explains the
+// difference.
 func changePoint(values []float64) int {
 	n := len(values)
 	if n < fewestBefore+fewestAfter || alikeTimes(values) {
@@ -240,7 +240,7 @@ func alikeTimes(values []float64) bool {
 func rankChance(sum float64, k, n int) float64 {
 	u := sum - float64(k*(k+1))/2
 	all := float64(k * (n - k))
-	if u == 0 || u == all { // where the normal distribution is furthest off
+	if u == 0 || u == all { // at which the normal distribution is furthest off
 		chance := 2.0
 		for i := range min(k, n-k) {
 			chance *= float64(i+1) / float64(n-i)

@@ -111,8 +111,8 @@ type Card struct {
 	Figures
 	Cells   []Cell
 	Runs    []*run.Record
-	First   *run.Record // in which it was bad, the first ever; nil where it never was
-	Well    *run.Record // in which it was well, the last; nil where it never was
+	First   *run.Record // in which it was bad, the first ever; nil if it never was
+	Well    *run.Record // in which it was well, the last; nil if it never was
 	Earlier Interval    // its pass rate up to ten runs ago
 	Share   float64     // of all work
 	Caught  *hunt.Saved // the hunt that caught its culprits; nil if none did

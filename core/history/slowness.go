@@ -15,7 +15,7 @@ type Slow struct {
 	Seconds float64 `json:"seconds"`
 	Share   float64 `json:"share"`              // of all work
 	Gain    float64 `json:"gain_s"`             // by how much the finish would be earlier without it
-	Before  float64 `json:"before_s,omitempty"` // that it took before it changed; 0 where it did not
+	Before  float64 `json:"before_s,omitempty"` // before it changed; 0 if it did not
 	Since   int     `json:"since,omitempty"`    // the run from which on it takes another time; of a test only
 }
 

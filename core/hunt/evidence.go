@@ -43,8 +43,8 @@ func (h *Hunt) decide(asked ...Trial) []bool {
 	return shows
 }
 
-// leaning is the logarithm of how much likelier the trials of an order are, as they came
-// out, if it shows than if it does not.
+// leaning returns the logarithm of how much likelier the outcomes of an order's trials are if it shows than if it
+// does not.
 func (h *Hunt) leaning(t Trial) float64 {
 	lean := 0.0
 	for _, r := range h.records {

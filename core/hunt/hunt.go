@@ -37,7 +37,7 @@ const (
 	Stable   Verdict = "stable"
 )
 
-// Purpose says why a trial is asked for.
+// Purpose says why the hunt asks for a trial.
 type Purpose string
 
 // The purposes of trials.
@@ -67,7 +67,7 @@ type Task struct {
 	// Favour is how many times more than others a test is suspected, whatever the past says; a test that it does
 	// not name counts 1.
 	Favour  map[string]float64
-	Seconds map[string]float64 // how long tests take, where known
+	Seconds map[string]float64 // how long tests take, if known
 	Width   int                // how many trials may run side by side; 0 means 1
 	All     bool               // find every set of culprits that suffices
 	Error   float64            // the permitted probability of a wrong finding; 0 means 0.01
@@ -116,7 +116,7 @@ type Finding struct {
 	Chance   float64    `json:"chance"`             // the probability of a difference this clear if there is none
 	Cleaners []string   `json:"cleaners,omitempty"` // between culprits and victim, they undo the culprits' work
 	Overlap  bool       `json:"overlap,omitempty"`  // the culprits run at the same time, not before
-	Mended   [][]string `json:"mended,omitempty"`   // known culprits that were tried once more and do no harm
+	Mended   [][]string `json:"mended,omitempty"`   // known culprits that turned out to be harmless
 }
 
 // Format names the JSON form of findings.
@@ -218,7 +218,7 @@ func (h *Hunt) search() {
 	}
 }
 
-// settle ends the hunt with a verdict that blames nobody.
+// settle ends the hunt with a verdict without culprits.
 func (h *Hunt) settle(v Verdict) {
 	if !h.stopped {
 		h.finding.Verdict, h.finding.Order = v, []string{h.task.Victim}
@@ -253,7 +253,7 @@ func (h *Hunt) elsewhere() {
 	h.settle(h.steadyVerdict())
 }
 
-// verify tries culprits that are known once more.
+// verify tries known culprits once more.
 func (h *Hunt) verify() {
 	h.round([]Trial{h.after(Alone, nil)})
 	if h.task.Overlap {
@@ -429,7 +429,7 @@ const timesLess = 4
 // erratic reports whether identical trials differ although the search assumes that they do not.
 func (h *Hunt) erratic() bool { return h.rates == steady && h.differs() }
 
-// conclude names the culprits, and what else was asked for.
+// conclude names the culprits, and whatever else the task wants to know.
 func (h *Hunt) conclude(q *quest, culprits []string, overlap bool) {
 	evidence, sets, cleaners := h.finding, [][]string{culprits}, []string(nil)
 	if h.task.All {

@@ -10,7 +10,7 @@ type Saved struct {
 	Victim  string
 	Began   time.Time
 	Mended  time.Time // when its culprits were found to be harmless; zero if they still do harm
-	Finding *Finding  // nil where it did not come to its end
+	Finding *Finding  // nil if it did not end
 }
 
 // Known reports whether the hunt caught culprits that still do harm.

@@ -74,8 +74,8 @@ func (q *quest) inOrder(tests []string) []string {
 	return sorted
 }
 
-// smallest finds a set of tests that makes it and of which none can be left out. It finds
-// one member after the other, each with a search of its own, until those found suffice.
+// smallest finds a set of tests that suffices and of which none can be left out. It finds one member after the
+// other, each with a search of its own, until those found suffice.
 func (q *quest) smallest() []string {
 	var needed []string
 	for left := q.rank(q.tests); len(left) > 0 && !q.over(); {
@@ -251,9 +251,9 @@ func (q *quest) piece(tests []string, pieces int) []string {
 // mostSets bounds the sets of culprits that a hunt searches.
 const mostSets = 32
 
-// others finds every set that makes it and of which none can be left out, given the first:
-// whatever set there is, it lacks one of the first, and so on, as in Reiter's tree of
-// hitting sets ("A Theory of Diagnosis from First Principles", 1987).
+// others finds every set that suffices and of which none can be left out, given the first: any other set lacks one
+// of the first, and so on, as in Reiter's tree of hitting sets ("A Theory of Diagnosis from First Principles",
+// 1987).
 func (q *quest) others(first []string) [][]string {
 	found := [][]string{first}
 	visited := map[string]bool{}

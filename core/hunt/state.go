@@ -32,7 +32,7 @@ type Change struct {
 	After  string `json:"after"`          // after the culprits
 	File   string `json:"file,omitempty"` // of its declaration, relative to the project
 	Line   int    `json:"line,omitempty"`
-	Proved bool   `json:"proved,omitempty"` // the victim's outcome is as alone if this is put back
+	Proved bool   `json:"proved,omitempty"` // with this alone restored, the victim's outcome is the one it has alone
 }
 
 // Absent is the value of what is missing on one side.

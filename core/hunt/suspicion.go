@@ -12,9 +12,8 @@ type Past struct {
 	Before []string
 }
 
-// How much an earlier run says of a test that does not fit the thought that it alone
-// decides the victim's outcome: little enough is left for pairs, for tests that undo
-// the work of others, and for chance.
+// The weight of an earlier run against the assumption that a test alone decides the victim's outcome: small enough
+// to leave room for pairs, for tests that undo the work of others, and for chance.
 const (
 	absent = 0.05 // the outcome was the other one than alone, and the test was not before
 	before = 0.3  // the outcome was that of the victim alone, and the test was before

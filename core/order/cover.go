@@ -6,7 +6,7 @@ import (
 	"fernrelay/core/catalog"
 )
 
-// cover puts the groups, and the tests of each group, into an order of their series.
+// cover sorts the groups, and the tests of each group, into an order of their series.
 func (o Order) cover(tests []catalog.Test) []catalog.Test {
 	parts := groups(tests)
 	out := make([]catalog.Test, 0, len(tests))

@@ -1,4 +1,8 @@
-// Package order puts tests into the order in which they run.
+// Package order sorts tests into the order in which they run.
+//
+//	rule, err := order.Parse("seed:7")
+//	tests, err = rule.Apply(tests)
+//	tests, err = order.Settle(tests) // needed tests first
 package order
 
 import (
@@ -11,7 +15,7 @@ import (
 	"fernrelay/core/catalog"
 )
 
-// Order is a rule that puts tests into an order. Its zero value is Declared.
+// Order is a rule that sorts tests. Its zero value is Declared.
 type Order struct {
 	kind string
 	seed uint64

@@ -8,7 +8,7 @@ import (
 	"fernrelay/core/run"
 )
 
-// Candidate is a way to go on with a pick that is being typed.
+// Candidate is a completion of a pick that is being typed.
 type Candidate struct {
 	Text  string // the whole term, or a field with its operator
 	Tests int    // how many tests the term selects by itself; -1 if that is not known yet
@@ -110,7 +110,7 @@ func (x *Index) Warm() {
 	for _, c := range x.others() {
 		e, err := Parse(c.Text)
 		if err != nil {
-			continue // a name that somebody wrote into a file by hand
+			continue // a name that a person wrote into a file by hand
 		}
 		if held, err := x.Held(c.Text, e); err == nil {
 			counts[c.Text] = held.Len()

@@ -234,8 +234,8 @@ func (x *Index) where(holds func(i int) bool) catalog.Set {
 	return set
 }
 
-// inParts shares all tests out to as many goroutines as there are processors.
-// Parts begin where words of sets do, so that each may write into the same set.
+// inParts shares all tests out to as many goroutines as there are processors. Parts begin at words of sets, so
+// that each may write into the same set.
 func (x *Index) inParts(do func(first, end int)) {
 	n := len(x.ends)
 	part := (n/64/runtime.GOMAXPROCS(0) + 1) * 64
@@ -306,7 +306,7 @@ func (x *Index) matching(expressions []string) ([]catalog.Set, error) {
 	return sets, nil
 }
 
-// whereGroup is where for what is the same for all tests of a group.
+// whereGroup is where for a property that all tests of a group share.
 func (x *Index) whereGroup(holds func(g catalog.Group) bool) catalog.Set {
 	set := catalog.NewSet(len(x.Catalog.Tests))
 	for _, g := range x.Catalog.Groups {

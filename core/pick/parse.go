@@ -12,7 +12,7 @@ import (
 type Error struct {
 	Pick    string // the whole pick
 	Column  int    // from 1, in characters
-	Message string // what is wrong, and what to do
+	Message string // what is wrong, and how to correct it
 }
 
 func (e *Error) Error() string {

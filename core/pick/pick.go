@@ -24,7 +24,7 @@ type Expr interface {
 	Eval(holds func(*Term) bool) bool
 	// String returns the expression in a form that parses to the same tree.
 	String() string
-	// Column is where the expression begins in its text, from 1, in characters.
+	// Column is the place at which the expression begins in its text, from 1, in characters.
 	Column() int
 }
 

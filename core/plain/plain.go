@@ -49,8 +49,8 @@ func Line(text string) string {
 	return strings.Join(strings.Fields(Text(text)), " ")
 }
 
-// isPlainLine reports whether a text is made of printable ASCII with single
-// spaces between words, as nearly all names are.
+// isPlainLine reports whether a text consists of printable ASCII with single spaces between words, as nearly all
+// names do.
 func isPlainLine(text string) bool {
 	space := true // as if one came before the text
 	for i := range len(text) {

@@ -59,7 +59,7 @@ func Merge(parts []Part) *Merged {
 	return m
 }
 
-// Add adds a result to the run, or puts it in the place of one of the same test that counts less.
+// Add adds a result to the run, or replaces one of the same test that counts less.
 func (r *Run) Add(res *Result) {
 	known := r.byID[res.ID]
 	if known == nil {
@@ -152,8 +152,8 @@ func (r *Run) Replay(sink Sink) {
 	sink(Event{Event: RunEnds, At: r.Ended, Counts: r.Counts})
 }
 
-// Incomplete is the error of a report that is whole, and of a run that is not, as where a part
-// of it could not be built.
+// Incomplete is the error of a whole report about an incomplete run, such as one of which a part could not be
+// built.
 type Incomplete struct{ Err error }
 
 func (i Incomplete) Error() string { return i.Err.Error() }

@@ -15,12 +15,12 @@ type Step struct {
 	Failure
 }
 
-// Result is what is known of one test in one run, while it runs and after.
+// Result is everything known about one test in one run, while it runs and after.
 type Result struct {
 	ID             string
 	Outcome        Outcome // empty while it runs
 	Seconds        float64
-	Worker, Batch  int // from 1; 0 where it never started
+	Worker, Batch  int // from 1; 0 if it never started
 	Started, Ended time.Time
 	Unstable       bool // it passed, and was bad in a try before
 	Failure

@@ -21,8 +21,8 @@ import (
 // Outcome is the outcome of one test in one run.
 type Outcome string
 
-// The outcomes. Owed is a failure that was expected, Surprise a pass where a
-// failure was expected, Lost a test that was picked and of which nothing came back.
+// The outcomes. Owed is a failure that was expected, Surprise a pass although a failure was expected, Lost a
+// picked test without an outcome.
 const (
 	Passed   Outcome = "passed"
 	Failed   Outcome = "failed"
@@ -61,8 +61,8 @@ func (o Outcome) Shape() string {
 // Bad reports whether the outcome makes a run fail.
 func (o Outcome) Bad() bool { return o == Failed || o == Errored || o == TimedOut }
 
-// Evidence reports what the outcome says of its test: that it was bad, that it was well, or nothing,
-// as of a test that was skipped or lost.
+// Evidence reports what the outcome is evidence of: that its test was bad, that it was well, or nothing, as for a
+// skipped or lost test.
 func (o Outcome) Evidence() (bad, something bool) {
 	return o.Bad(), o != "" && o != Skipped && o != Lost
 }
@@ -94,8 +94,8 @@ const (
 // Format names the event lines that "run --events" writes.
 const Format = "fern-events/1"
 
-// A Failure says what went wrong and where. The zero Failure means nothing did. Of tests that were
-// skipped, its Message is the reason.
+// A Failure says what went wrong and where. The zero Failure means nothing did. For skipped tests, its Message is
+// the reason.
 type Failure struct {
 	Message  string `json:"message,omitempty"`
 	File     string `json:"file,omitempty"` // relative to the project, slash-separated
@@ -122,8 +122,8 @@ type Event struct {
 	Planned  *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
 }
 
-// Planned says which part of which plan a run is. Shards that were planned alike,
-// of the same tests with the same times, have the same fingerprints.
+// Planned says which part of which plan a run is. Shards that were planned alike, from the same tests with the
+// same times, have the same fingerprints.
 type Planned struct {
 	Shard   int    `json:"shard"` // from 1
 	Of      int    `json:"of"`

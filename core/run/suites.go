@@ -23,7 +23,7 @@ type GroupResults struct {
 	Seconds float64
 }
 
-// Suites puts the results of the run into their suites and groups.
+// Suites groups the results of the run by suites and groups.
 func (r *Run) Suites() []*SuiteResults {
 	var all []*SuiteResults
 	suites, groups := map[string]*SuiteResults{}, map[string]*GroupResults{}

@@ -49,9 +49,8 @@ func Smooth(points []Point) {
 	}
 }
 
-// Knee is the number of shards up to which one more is worth it: where the finish
-// times the machine time is least. Behind it another shard saves a smaller part of
-// the finish than half of what it adds to the machines.
+// Knee is the number of shards up to which one more is worth it: at which the finish times the machine time is
+// least. Beyond it another shard saves a smaller part of the finish than half of what it adds to the machines.
 func Knee(points []Point) int {
 	knee, least := 1, 0.0
 	for i, p := range points {

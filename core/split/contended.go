@@ -48,8 +48,8 @@ func (w *Work) planContended(f Fleet, effort int) Plan {
 	return best
 }
 
-// keeps reports whether every unit is on the shard that it is pinned to. What waits
-// for a resource on one shard may not be, where units of it are pinned to several.
+// keeps reports whether every unit is on the shard that it is pinned to. Units that wait for a resource on one
+// shard may not be, if several shards have pinned ones.
 func (p Plan) keeps(f Fleet) bool {
 	for _, s := range p.Shards {
 		for _, u := range s.Units {

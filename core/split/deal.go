@@ -11,7 +11,7 @@ import (
 	"fernrelay/core/order"
 )
 
-// Deal says how tests are put into batches.
+// Deal says how to divide tests into batches.
 type Deal struct {
 	Workers  int                 // at least 1
 	InOrder  bool                // the batches come and run in the order of the tests
@@ -164,8 +164,8 @@ func weights(tests []catalog.Test) func(t *catalog.Test) float64 {
 	}
 }
 
-// stacks puts the tests on a stack for each place, in which they hold the same
-// resources and wait for nothing of each other's but what is on the same stack.
+// stacks divides the tests into stacks, one for each place, in which they hold the same resources and wait only
+// for tests on the same stack.
 func (d *Deal) stacks(tests []catalog.Test) []*stack {
 	type place struct {
 		suite, group, uses string

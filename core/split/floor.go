@@ -89,8 +89,8 @@ func floorOfPairs(lengths []int64, machines int) int64 {
 	return least
 }
 
-// raise proves by the configuration linear program that no deal ends before the
-// present finish, or else raises the floor as far as that goes.
+// raise proves by the configuration linear program that no deal finishes before the present one, or else raises
+// the floor as far as possible.
 func (d *deal) raise(steps int) {
 	if d.proven() || !alike(d.machines) || len(d.lengths) > patterned*len(d.machines) {
 		return
@@ -120,14 +120,13 @@ const patterned = 4
 // mostRows bounds the linear program: the number of different lengths.
 const mostRows = 160
 
-// configuration is the linear program of Gilmore and Gomory ("A linear
-// programming approach to the cutting-stock problem", 1961): cover the demand for
-// every length with as few patterns as possible, where a pattern is lengths that
-// fit together into one machine. If that takes more patterns than there are
-// machines, even in fractions, the jobs do not fit.
+// configuration is the linear program of Gilmore and Gomory ("A linear programming approach to the cutting-stock
+// problem", 1961): cover the demand for every length with as few patterns as possible, where a pattern is lengths
+// that fit together into one machine. If that takes more patterns than there are machines, even in fractions, the
+// jobs do not fit.
 //
-// Products are rounded by a conversion before they are added to anything, as else
-// some machines would round once where others do twice, and plan otherwise.
+// Products are rounded by a conversion before they are added to anything, because otherwise some machines would
+// round once and others twice, and plan differently.
 type configuration struct {
 	lengths  []int64 // different ones, the longest first
 	demand   []float64
@@ -139,8 +138,8 @@ type configuration struct {
 	nodes    int // of knapsacks
 }
 
-// newConfiguration makes the program for the jobs of a deal and the room that a
-// machine has by time t; nil where it would be too large.
+// newConfiguration returns the program for the jobs of a deal and the room that a machine has by time t; nil if it
+// would be too large.
 func newConfiguration(d *deal, t int64, steps int) *configuration {
 	c := &configuration{room: t, machines: len(d.machines), steps: steps}
 	rows := make([]int, len(d.lengths))
@@ -227,8 +226,7 @@ func (c *configuration) prices() []float64 {
 	return prices
 }
 
-// dearest finds the pattern that is worth most, a knapsack, by branch and bound;
-// nil where the steps do not suffice.
+// dearest finds the most valuable pattern, a knapsack, by branch and bound; nil if the steps do not suffice.
 func (c *configuration) dearest(prices []float64) (pattern []int, value float64) {
 	k := &knapsack{configuration: c, prices: prices, pattern: make([]int, len(prices))}
 	for i, price := range prices {
@@ -280,7 +278,7 @@ func (k *knapsack) choose(at int, room int64, value float64) {
 	}
 }
 
-// enter brings a pattern into the basis; false where that leads nowhere.
+// enter brings a pattern into the basis; false if that has no effect.
 func (c *configuration) enter(pattern []int) bool {
 	rows := len(c.lengths)
 	column := make([]float64, rows)

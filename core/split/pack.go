@@ -131,7 +131,7 @@ func (p *packer) fill(k int) bool {
 	return false
 }
 
-// use takes the jobs of a full bin out of what is left, or brings them back.
+// use removes the jobs of a full bin from the remaining ones, or brings them back.
 func (p *packer) use(c completion, room int64, take bool) {
 	for _, i := range c.jobs {
 		p.used[i] = take
@@ -200,7 +200,7 @@ func (c *completing) add(from int, sum int64) {
 		}
 		c.keep(sum)
 	}
-	// Jobs too long for what is left of the room are passed over at once.
+	// Jobs too long for the remaining room are skipped at once.
 	low, spare := from, c.room-sum
 	for high := len(c.free); low < high; {
 		if middle := (low + high) / 2; c.lengths[middle] > spare {

@@ -17,8 +17,7 @@ type machine struct {
 	speed float64 // work it does in a tick, greater than 0
 }
 
-// end is when the machine has done its base and a load. One without any work
-// delays nobody.
+// end returns when the machine has done its base and a load. One without any work delays nobody.
 func (m machine) end(load int64) int64 {
 	load += m.base
 	switch {
@@ -30,8 +29,7 @@ func (m machine) end(load int64) int64 {
 	return m.start + int64(math.Ceil(float64(load)/m.speed))
 }
 
-// room is the greatest load with which the machine ends by t, negative where its
-// base alone takes longer.
+// room returns the greatest load with which the machine ends by t, negative if its base alone takes longer.
 func (m machine) room(t int64) int64 {
 	if t < m.start {
 		return min(0, -m.base)
@@ -116,7 +114,7 @@ func (d *deal) proven() bool { return d.finish <= d.floor }
 // shows the difference.
 func (d *deal) near() bool { return d.finish-d.floor <= d.floor/10_000_000 }
 
-// take makes a deal of where each job goes.
+// take builds a deal from the machine of each job.
 func (d *deal) take(on []int) {
 	d.on = on
 	d.loads = make([]int64, len(d.machines))

@@ -27,7 +27,7 @@ type Fleet struct {
 	Shards    int             // at least 1
 	Limit     int             // how many may run at once, the others in waves after them; 0 for all
 	Starts    map[int]float64 // by shard number: the seconds that it begins late
-	Speeds    map[int]float64 // by shard number: how fast it is where another is 1
+	Speeds    map[int]float64 // by shard number: its speed relative to 1
 	Pins      map[string]int  // by a unit's name: the number of the shard that it stays on
 	Resources map[string]int  // what the shards share as workers of one machine: how many may hold it at once
 }
@@ -52,7 +52,7 @@ func (f Fleet) speed(number int) float64 {
 	return 1
 }
 
-// pin is the number of the shard that a unit stays on, 0 where it may go anywhere.
+// pin returns the number of the shard that a unit stays on, 0 if it may go anywhere.
 func (f Fleet) pin(u *Unit) int {
 	if len(f.Pins) == 0 {
 		return 0
@@ -140,8 +140,7 @@ type Plan struct {
 	Held    string  // the resource whose holding time is the floor, if one is
 }
 
-// Setting names what the floor is, for people: a unit or a resource; empty where
-// it is the work as a whole.
+// Setting names what the floor is, for people: a unit or a resource; "" if it is the work as a whole.
 func (p Plan) Setting() string {
 	if p.Setter != nil {
 		return p.Setter.Label

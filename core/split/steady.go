@@ -35,7 +35,7 @@ func (w *Work) Steady(f Fleet, earlier map[string]int, allow float64, effort int
 		if plan.Finish <= most {
 			return plan, w.moved(plan, earlier)
 		}
-		s.cap -= w.ticks(plan.Finish - most) // setups that units share came on top
+		s.cap -= w.ticks(plan.Finish - most) // setups that units share are added
 	}
 	return best, w.moved(best, earlier)
 }
@@ -64,7 +64,7 @@ func (w *Work) home(u int, f Fleet, earlier map[string]int) int {
 	return home
 }
 
-// moved counts the tests that a plan puts on another shard than before.
+// moved counts the tests that a plan moves to another shard.
 func (w *Work) moved(p Plan, earlier map[string]int) int {
 	n := 0
 	for _, s := range p.Shards {

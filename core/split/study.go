@@ -15,8 +15,8 @@ type Study struct {
 	Work     *Work
 }
 
-// NewStudy makes tests ready to be split. shared names the resources that all
-// machines share. The error says what is wrong with the tests or the fleet.
+// NewStudy prepares tests to be split. shared names the resources that all machines share. The error says what is
+// wrong with the tests or the fleet.
 func NewStudy(tests []catalog.Test, together Together, f Fleet, shared ...string) (*Study, error) {
 	if err := f.Check(); err != nil {
 		return nil, err
@@ -47,7 +47,7 @@ type Advice struct {
 	Plan    Plan
 	Points  []Point // for 1 shard, 2 shards, …
 	Knee    int
-	Parting *Parting // nil where the longest unit cannot be parted
+	Parting *Parting // nil if the longest unit cannot be divided
 	Outlook Outlook
 }
 

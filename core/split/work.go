@@ -328,8 +328,7 @@ func (w *Work) empty(f Fleet) Plan {
 	return p
 }
 
-// fill puts units into a shard, each behind the last, those of one place side by
-// side as they are run in one batch.
+// fill adds units to a shard, those of one place side by side because they run in one batch.
 func (w *Work) fill(s *Shard, members []int, speed float64) {
 	if w.shared {
 		w.gather(members)

@@ -45,7 +45,7 @@ const (
 // Found is what an adapter finds.
 type Found struct {
 	Tests   []catalog.Test // in declared order
-	Notes   []string       // what is wrong and was passed over, with the place
+	Notes   []string       // what is wrong and is ignored, with the place
 	Nothing string         // if there are no tests: what was searched, where, and the likeliest reason
 
 	named map[string]*naming // by ID: what Tell received about it
@@ -136,8 +136,8 @@ type Session interface {
 	Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error
 	// Probe runs the tests in order in a fresh state and returns the state in which the last of them began.
 	Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error)
-	// Restore runs the tests in order in a fresh state, like Run, but before the last of
-	// them puts one piece of the state back to what it was before the first.
+	// Restore runs the tests in order in a fresh state, like Run, but before the last of them restores one piece
+	// of the state to what it was before the first.
 	Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink run.Sink) error
 	// Reset makes the state fresh: what a new process would see.
 	Reset(ctx context.Context) error

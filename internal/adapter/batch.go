@@ -187,8 +187,8 @@ func (b *Batch) Silent(phase Phase) string {
 	return fmt.Sprintf("still running %s %s, and killed", b.limits.Idle, phase)
 }
 
-// Started says that a test begins. A test that is none of the batch's, or has
-// its outcome already, is passed over, here and in all that follows.
+// Started says that a test begins. A test that is not in the batch, or has its outcome already, is ignored, here
+// and later.
 func (b *Batch) Started(id string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -212,7 +212,7 @@ func (b *Batch) Rewind(id string) {
 	}
 }
 
-// Paused says that a test waits for its turn to go on; the time does not count.
+// Paused says that a test waits for its turn to continue; the time does not count.
 func (b *Batch) Paused(id string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -221,7 +221,7 @@ func (b *Batch) Paused(id string) {
 	}
 }
 
-// Continued says that a paused test goes on.
+// Continued says that a paused test continues.
 func (b *Batch) Continued(id string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

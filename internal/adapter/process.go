@@ -23,7 +23,7 @@ type Process struct {
 	*exec.Cmd
 	space  string  // marks the environment of all its processes
 	leaves bool    // what it starts in the background is wanted
-	group  *cgroup // holds all its processes; nil where the system has none for us
+	group  *cgroup // has all its processes; nil if the system offers none
 
 	noGroup bool // do without a control group
 
@@ -55,7 +55,7 @@ const spaceVariable = "FERN_SPACE="
 // Start starts the program.
 func (p *Process) Start() error {
 	adopt()
-	children.starting.RLock() // so that nobody takes it for a process that was left behind
+	children.starting.RLock() // so that nobody mistakes it for a process that was left behind
 	defer children.starting.RUnlock()
 	if !p.noGroup {
 		p.group = newCgroup(p.SysProcAttr)

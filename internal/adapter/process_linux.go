@@ -17,8 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// ownGroup puts a process into a group of its own, and kills it when this process ends,
-// however that ends.
+// ownGroup puts a process into a group of its own, and kills it when this process ends, in whatever way.
 func ownGroup() *syscall.SysProcAttr {
 	return &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 }
@@ -120,8 +119,7 @@ func (f *family) keep(p *Process) {
 	}
 }
 
-// release makes what was wanted until now the same as other orphans, and kills it as far as
-// control groups hold it.
+// release treats processes that were wanted until now like other orphans, and kills those in control groups.
 func (f *family) release(space string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -174,7 +172,7 @@ func (f *family) pass(meant func(orphan) bool) (left []int) {
 			delete(f.kept, o.pid)
 			f.mu.Unlock()
 		case f.isKept(o.pid) || !meant(o):
-		default: // it is a child of this process, so that its number is no other's until it is waited for
+		default: // it is a child of this process, so that its number is not reused until it is waited for
 			_ = syscall.Kill(o.pid, syscall.SIGKILL)
 			left = append(left, o.pid)
 		}
@@ -296,8 +294,8 @@ func sweep(space string) error {
 	return children.kill(func(o orphan) bool { return children.isLeft(o, space) })
 }
 
-// killLeft kills what a process that was killed itself has left, given where its control groups
-// are and how its spaces begin.
+// killLeft kills what a process that was killed itself has left, given the place of its control groups and the
+// prefix of its spaces.
 func killLeft(groups, space string) {
 	left, _ := filepath.Glob(groups + "*") // a well-formed pattern
 	for _, dir := range left {

@@ -21,7 +21,7 @@ func (*family) add(*Process) {}
 
 func awaitEnd(int) {}
 
-// clear kills the program's process group, as far as it is left.
+// clear kills what is left of the program's process group.
 func (p *Process) clear() {
 	if !p.leaves {
 		_ = syscall.Kill(-p.Process.Pid, syscall.SIGKILL)

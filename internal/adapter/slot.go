@@ -25,7 +25,7 @@ type Slot struct {
 	Space  string   // a prefix for names in shared stores, of this slot alone
 	Env    []string // NAME=value, on top of our own environment
 
-	Limit time.Duration // of one test; 0 where its suite's holds
+	Limit time.Duration // of one test; 0 for that of its suite
 }
 
 // Limits bound what the processes of a suite may take; 0 for no bound.
@@ -38,7 +38,7 @@ type Limits struct {
 // HandshakeLimit is Limits.Handshake if a suite does not say otherwise.
 const HandshakeLimit = 10 * time.Second
 
-// Limits returns the limits of a suite in the slot, where a test may have another.
+// Limits returns the limits of a suite in the slot, which may have another limit for tests.
 func (s Slot) Limits(suite Limits) Limits {
 	if s.Limit > 0 && suite.Idle == suite.Test {
 		suite.Idle = s.Limit
@@ -60,16 +60,16 @@ const (
 // Setup is what a project wants done with the slots of its workers. Its texts may
 // hold {slot}, {space}, {tmp} and {port}.
 type Setup struct {
-	Dir            string // where the commands run
+	Dir            string // in which the commands run
 	Env            map[string]string
-	Limit          time.Duration // of one test; 0 where its suite's holds
-	Prepare, Clean []string      // command lines: once before the slot is used, and after; none where empty
+	Limit          time.Duration // of one test; 0 for that of its suite
+	Prepare, Clean []string      // command lines: once before the slot is used, and after; none if empty
 	Timeout        time.Duration // of each of these commands; 0 for prepareLimit and cleanLimit
 	Records        string        // the folder for records of slots in use; none if empty
 }
 
-// How long the commands of a slot may take if nothing else is said. Cleaning happens also
-// after an interrupt, when somebody waits for the end.
+// The default durations of the commands of a slot. Cleaning also happens after an interrupt, when a person waits
+// for the end.
 const (
 	prepareLimit = 10 * time.Minute
 	cleanLimit   = 30 * time.Second
@@ -105,7 +105,7 @@ func KillLeft(pid int, groups string) {
 // Groups is how the folders of this process's control groups begin; empty if it has none.
 func Groups() string { return cgroupPrefix() }
 
-// Fill puts what the slot owns in the place of {slot}, {space}, {tmp} and {port}.
+// Fill replaces {slot}, {space}, {tmp} and {port} by what the slot owns.
 func (s Slot) Fill(text string) string {
 	return strings.NewReplacer("{slot}", strconv.Itoa(s.Number), "{space}", s.Space, "{tmp}", s.Temp, "{port}", strconv.Itoa(s.Port)).Replace(text)
 }

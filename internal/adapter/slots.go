@@ -13,9 +13,8 @@ import (
 	"syscall"
 )
 
-// Slots are the slots of one run or hunt, with the folder for their temporary files. While they
-// are in use, a record in the project's store says so, so that the next command cleans up after
-// a process that was killed.
+// Slots are the slots of one run or hunt, with the folder for their temporary files. While they are in use, a
+// record in the project's store says so, so that the next command cleans up after a process that was killed.
 //
 //	slots, err := setup.Open()
 //	slot, err := slots.Slot(1)
@@ -53,7 +52,7 @@ func (u Setup) Open() (*Slots, error) {
 	if u.Records == "" || os.MkdirAll(u.Records, 0o755) != nil {
 		return s, nil
 	}
-	// A run goes on without a record, as in a folder that cannot be written into.
+	// A run continues without a record, as in a folder that cannot be written to.
 	file, err := os.CreateTemp(u.Records, recordPattern)
 	if err != nil {
 		return s, nil
@@ -106,7 +105,7 @@ func (s Slot) EmptyTemp() error {
 	return os.MkdirAll(s.Temp, 0o755)
 }
 
-// removeTemp removes a folder of temporary files, also where tests took away the permission.
+// removeTemp removes a folder of temporary files, even if tests took away the permission.
 func removeTemp(dir string) error {
 	if os.RemoveAll(dir) == nil {
 		return nil

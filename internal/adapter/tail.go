@@ -26,7 +26,7 @@ func (t *Tail) Write(data []byte) (int, error) {
 	return len(data), nil
 }
 
-// String returns what is kept, without space around it.
+// String returns the kept text, without space around it.
 func (t *Tail) String() string {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -17,7 +17,7 @@ import (
 // History is the history of a project, for those who do not need its tests.
 type History struct {
 	Project *project.Project
-	Notes   []string // what is wrong and was passed over
+	Notes   []string // what is wrong and is ignored
 	store   *ledger.Store
 }
 

@@ -135,7 +135,7 @@ func (a *App) tasks(victims []catalog.Test, o HuntOptions) ([]hunt.Task, error) 
 	return tasks, nil
 }
 
-// hunter is what the hunts that go on at once share.
+// hunter is what simultaneous hunts share.
 type hunter struct {
 	app     *App
 	pool    *engine.Pool

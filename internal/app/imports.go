@@ -128,7 +128,7 @@ func readPortion(name string, kept *ledger.Ledger) portion {
 	return p
 }
 
-// importing puts portions together to runs and keeps them.
+// importing assembles portions into runs and keeps them.
 type importing struct {
 	into    *ledger.Importer
 	names   *naming

@@ -79,7 +79,7 @@ func isOther(file string) bool {
 	return false
 }
 
-// headOf is the beginning of a file, empty where it cannot be read.
+// headOf returns the beginning of a file, empty if it cannot be read.
 func headOf(file string) []byte {
 	f, err := os.Open(file)
 	if err != nil {

@@ -8,8 +8,8 @@ import (
 	"fernrelay/internal/ledger"
 )
 
-// ResumeRequest returns a request to run what is left of the run that was killed last. gone counts tests of it
-// that the project no longer has.
+// ResumeRequest returns a request to run the rest of the run that was killed last. gone counts tests of it that
+// the project no longer has.
 func (a *App) ResumeRequest() (q Request, gone int, err error) {
 	k, err := ledger.LastKilled(a.Project.StorePath())
 	if errors.Is(err, run.ErrNoRecord) {

@@ -70,8 +70,8 @@ func (q Request) record(r *run.Run, journal *ledger.Journal, sink run.Sink) run.
 	}
 }
 
-// beginJournal begins the journal of a run. On a full disk it makes room for it, as the note says. Without a
-// journal the run goes on, and is lost if its process is killed; the error says why there is none.
+// beginJournal begins the journal of a run. On a full disk it makes room for it, and the note says so. Without a
+// journal the run continues, and is lost if its process is killed; the error says why there is none.
 func (a *App) beginJournal(task ledger.Task) (journal *ledger.Journal, note string, err error) {
 	store, err := a.Project.Store()
 	if err != nil {

@@ -45,8 +45,8 @@ func (h *hunter) changed(ctx context.Context, f hunt.Finding) ([]hunt.Change, er
 // mostProofs bounds the pieces of state that are restored one by one.
 const mostProofs = 12
 
-// prove puts each changed piece of state back, alone, before the victim, and notes where
-// the victim's outcome then is as in a fresh run. What is proved goes first.
+// prove restores each changed piece of state, alone, before the victim, and records for which of them the victim's
+// outcome then is as in a fresh run. Those come first.
 func prove(ctx context.Context, s adapter.Session, freshen func() error, tests []catalog.Test, changes []hunt.Change, badAfter bool) error {
 	victim := tests[len(tests)-1]
 	for i := range changes[:min(len(changes), mostProofs)] {
@@ -56,7 +56,7 @@ func prove(ctx context.Context, s adapter.Session, freshen func() error, tests [
 				came = e.Outcome
 			}
 		})
-		if err == nil { // else it cannot be put back
+		if err == nil { // otherwise it cannot be restored
 			changes[i].Proved = came != run.Lost && came.Bad() != badAfter
 		}
 		if err := freshen(); err != nil {

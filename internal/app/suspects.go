@@ -40,10 +40,9 @@ func (a *App) suspects() (*suspects, error) {
 	return s, err
 }
 
-// task makes the task of hunting a victim: what ran before it in reach of it when it was
-// bad last, or in declared order where it never was; then all that ran before it on its
-// worker; then its group, and everything in reach of it, forwards and backwards; and what
-// ran at the same time on other workers.
+// task returns the task of hunting a victim: with what ran before it within reach when it was bad last, or in
+// declared order if it never was; then everything that ran before it on its worker; then its group, and everything
+// within reach, forwards and backwards; and what ran at the same time on other workers.
 func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
 	reach := s.reach(victim)
 	task := hunt.Task{Victim: victim.ID, Seconds: s.seconds, Favour: s.favour(victim)}

@@ -126,8 +126,7 @@ func layOutPast(file string) error {
 	return write(file, data)
 }
 
-// write puts a file in place whole, so that two demos that start at once do not
-// see halves.
+// write replaces a file whole, so that two demos that start at once do not see halves.
 func write(name string, data []byte) error {
 	if old, err := os.ReadFile(name); err == nil && bytes.Equal(old, data) {
 		return nil

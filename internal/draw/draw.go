@@ -197,7 +197,7 @@ func fits(text string, size, width float64) string {
 	f := face(size, false)
 	room := func(text string) bool { return float64(f.Width(text)) <= width }
 	if width < size {
-		return "" // of which nobody could read anything
+		return "" // which nobody could read
 	}
 	if room(text) {
 		return text

@@ -18,8 +18,7 @@ const (
 	barRight  = 150.0 // for what follows a bar
 )
 
-// Shards draws a plan: a bar a shard, made of its units to scale, and the floor as
-// a line through all.
+// Shards draws a plan: a bar per shard, made of its units to scale, and the floor as a line through all.
 func Shards(title string, plan split.Plan) Drawing {
 	bottom := barTop + float64(len(plan.Shards))*barPitch
 	return Drawing{Width: pageWidth, Height: bottom + 76, paint: func(p *page) {

@@ -43,14 +43,14 @@ func Timeline(title string, run *run.Run) Drawing {
 			y := trackTop + float64(w-1)*(trackHeight+trackGap)
 			p.text(margin, y+trackHeight*0.65, 10, false, fromLeft, fog, "worker "+digits(w))
 		}
-		drawn := map[int]float64{} // by worker: where the last block ends
+		drawn := map[int]float64{} // by worker: the end of the last block
 		for i, r := range run.Results {
 			if r.Worker == 0 || r.Started.IsZero() {
 				continue
 			}
 			end := r.Ended.Sub(run.Started).Seconds() * scale
 			if !r.Outcome.Bad() && end < drawn[r.Worker]+thinnest {
-				continue // of many short ones, nobody could see each
+				continue // many short ones would be invisible
 			}
 			drawn[r.Worker] = end
 			block(p, run, r, i, scale)
@@ -117,7 +117,7 @@ func roundTimes(to float64) []float64 {
 	return times
 }
 
-// clock writes a round time, with tenths where it has some.
+// clock returns a round time, with tenths if it has some.
 func clock(seconds float64) string {
 	if seconds != math.Trunc(seconds) {
 		return history.ClockTenths(seconds)

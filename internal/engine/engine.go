@@ -36,7 +36,7 @@ type Job struct {
 	Setup     adapter.Setup     // of the workers' slots
 	StopAfter int               // after this many bad outcomes no more tests start; 0 for no limit
 	Retries   int               // how often a bad test runs again at most, in a fresh state
-	Control   *Control          // nil where nobody steers the run
+	Control   *Control          // nil if nobody steers the run
 	Floods    string            // the folder for output that is too much to report; made when it is needed
 	Making    func(what string) // called with what is being prepared, from any goroutine; may be nil
 }
@@ -107,7 +107,7 @@ type execution struct {
 	notes    []string                   // what went wrong beside the tests
 	paused   bool                       // no batch may start for now
 	stopping bool                       // no batch may start any more
-	finished bool                       // as somebody asked for it
+	finished bool                       // because a person asked for it
 	running  map[int]map[string]bool    // by worker: IDs of the tests that run
 	cancels  map[int]context.CancelFunc // by worker: stops it; 0 stops the preparation
 }
@@ -274,7 +274,7 @@ func (r *execution) note(text string) {
 	r.notes = append(r.notes, text)
 }
 
-// runBatch runs a batch; tests that are bad run again as often as is asked for.
+// runBatch runs a batch; bad tests run again as often as the job says.
 func (r *execution) runBatch(ctx context.Context, batch *split.Batch, w *worker) error {
 	for i := range batch.Tests {
 		if why := r.skipReason(&batch.Tests[i]); why != "" {

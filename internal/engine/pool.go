@@ -24,7 +24,7 @@ type Pool struct {
 	slots    *adapter.Slots
 	making   func(what string)
 	idle     chan *worker // that trials may use
-	quiet    sync.RWMutex // held whole by a trial beside which no other may run
+	quiet    sync.RWMutex // locked by a trial beside which no other may run
 }
 
 // NewPool returns a pool without workers. It calls making, which may be nil, with what is being prepared, from any
@@ -43,8 +43,8 @@ func (p *Pool) report(what string) {
 	}
 }
 
-// Close ends the workers of Prepare, kills what is left of all slots and removes their temporary files. The
-// error names what could not be ended or removed.
+// Close ends the workers of Prepare, kills what is left of all slots and removes their temporary files. The error
+// names what could not be ended or removed.
 func (p *Pool) Close() error {
 	var errs []error
 	for range len(p.idle) {

@@ -23,7 +23,7 @@ var errDamaged = errors.New("the file is damaged")
 // Damaged reports whether an error says that the ledger's file is damaged, or no ledger.
 func Damaged(err error) bool { return Reason(err) != "" }
 
-// Reason says in words what is wrong with a damaged ledger, empty if an error says something else.
+// Reason returns in words what is wrong with a damaged ledger, "" if an error says something else.
 func Reason(err error) string {
 	var wrong *sqlite.Error
 	switch {
@@ -35,7 +35,7 @@ func Reason(err error) string {
 	case !errors.As(err, &wrong):
 		return ""
 	}
-	switch wrong.Code() & 0xff { // the rest says more exactly what is wrong
+	switch wrong.Code() & 0xff { // the rest is more specific
 	case sqlite3.SQLITE_CORRUPT:
 		return "parts of it are overwritten"
 	case sqlite3.SQLITE_NOTADB:
@@ -67,7 +67,7 @@ func unreadable(err error) error {
 	return fmt.Errorf("%w: parts of it are overwritten", errDamaged) // what the error says means nothing to people
 }
 
-// roomless says so in words if an error is that of a full disk.
+// roomless returns an error in plain words for one of a full disk.
 func roomless(err error) error {
 	if full(err) {
 		return fmt.Errorf("the disk is full: %w", syscall.ENOSPC)
@@ -103,8 +103,8 @@ func SetAside(ctx context.Context, store string, damage error) (note string, err
 	return fmt.Sprintf("the ledger was damaged: %s. It is now %s, and a new one begins", Reason(damage), filepath.Join(store, name)), nil
 }
 
-// lockStore waits until no other process opens the ledger of a store or puts it aside, and keeps
-// others from it until the lock is closed; on a disk that has no locks it does nothing.
+// lockStore waits until no other process opens the ledger of a store or sets it aside, and keeps others from it
+// until the lock is closed; on a disk without locks it does nothing.
 func lockStore(store string) (lock io.Closer, err error) {
 	file, err := os.OpenFile(filepath.Join(store, "ledger.lock"), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
@@ -117,7 +117,7 @@ func lockStore(store string) (lock io.Closer, err error) {
 // damagedFile reports whether a file is damaged, or no ledger.
 func damagedFile(ctx context.Context, path string) bool {
 	if _, err := os.Lstat(path); err != nil {
-		return false // another process has put it aside
+		return false // another process has set it aside
 	}
 	l, err := openToWrite(path)
 	if err != nil {

@@ -20,10 +20,9 @@ import (
 	"fernrelay/internal/format/events"
 )
 
-// A Journal holds what a run that goes on has come to, so that it is not lost with
-// the process. It is a file of its own in the store's folder runs, locked as long as
-// the process lives, and removed once the run is kept in the ledger. A nil *Journal does
-// nothing, for a run that has none.
+// A Journal holds the events of a run that goes on, so that they are not lost with the process. It is a file of
+// its own in the store's folder runs, locked as long as the process lives, and removed once the run is kept in the
+// ledger. A nil *Journal does nothing.
 type Journal struct {
 	name  string
 	task  Task
@@ -104,8 +103,7 @@ func (j *Journal) Write(e run.Event) {
 	j.lines.Write(e)
 }
 
-// WriteOutput writes what a test printed that ends, as far as it is
-// kept, for those who follow the run.
+// WriteOutput writes the kept part of the output of a test that ends, for those who follow the run.
 func (j *Journal) WriteOutput(r *run.Result, end run.Event) {
 	if j == nil || len(r.Output) == 0 {
 		return

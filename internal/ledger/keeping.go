@@ -51,7 +51,7 @@ type Importer struct {
 	seed   maphash.Seed
 	hashes map[uint64]struct{} // of the IDs of tests that are kept: those without their hash here are not
 	upTo   int64               // the greatest key among them
-	older  bool                // a test had been in other runs: what is known of it lately may be wrong
+	older  bool                // a test was in other runs: its latest moments may be wrong
 }
 
 // NewImporter begins an import. Close ends it.
@@ -84,8 +84,8 @@ func (i *Importer) Add(runs []Foreign) error {
 	return tx.Commit()
 }
 
-// Close ends the import: what is known of each test lately is put right, as runs may have been older
-// than what was known.
+// Close ends the import: it corrects the latest moments of each test, because runs may have been older than those
+// in the ledger.
 func (i *Importer) Close() error {
 	if !i.older {
 		return nil

@@ -30,7 +30,7 @@ type Ledger struct {
 	own  func(file string) (name string, own bool)
 	file fs.FileInfo // as it was opened
 	mu   sync.Mutex
-	ids  map[int64]string // of the tests by key, as far as they were asked for
+	ids  map[int64]string // of the tests by key, those that were needed so far
 	upTo int64            // the greatest key among them
 }
 
@@ -86,8 +86,8 @@ func (l *Ledger) Removed(store string) bool {
 	return err != nil || l.file != nil && !os.SameFile(now, l.file)
 }
 
-// openToRead opens a ledger in a folder that cannot be written into, of which what was never put from
-// its write-ahead log into the file itself is not seen.
+// openToRead opens a ledger in a folder that cannot be written to. It does not see what only the write-ahead log
+// has.
 func openToRead(path string) (*Ledger, error) {
 	l, err := connect(path, toRead)
 	if err != nil {
@@ -196,8 +196,8 @@ const clockSkew = time.Hour
 // InFuture reports whether a run cannot have begun at a time yet.
 func InFuture(began, now time.Time) bool { return began.After(now.Add(clockSkew)) }
 
-// placeOf is the time by which a run is ordered, in milliseconds since 1970. Of one that cannot have begun
-// yet nobody knows when it did: it comes just before the latest that is known.
+// placeOf returns the time by which a run is ordered, in milliseconds since 1970. A run that cannot have begun yet
+// comes just before the latest one.
 func placeOf(tx *sql.Tx, began, now time.Time) (int64, error) {
 	if !InFuture(began, now) {
 		return began.UnixMilli(), nil
@@ -261,7 +261,7 @@ func keepTests(tx *sql.Tx, number int64, run *run.Run) (keys map[string]int64, e
 	}
 	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4, behind: "ON CONFLICT (key) DO UPDATE SET recent = excluded.recent, last = excluded.last"}
 	keys = make(map[string]int64, len(run.Results))
-	for some := range slices.Chunk(run.Results, rowsAtOnce) { // what is known of all would be much to hold
+	for some := range slices.Chunk(run.Results, rowsAtOnce) { // the moments of all would take much memory
 		known, err := readTests(tx, some)
 		if err != nil {
 			return nil, err

@@ -117,7 +117,7 @@ func readBrief(from querier, k *run.Record) (*brief, error) {
 	return b, nil
 }
 
-// FirstBad finds the earliest run in which a test was bad; ErrNoRun where it never was.
+// FirstBad returns the earliest run in which a test was bad, or run.ErrNoRecord.
 func (l *Ledger) FirstBad(id string) (*run.Record, error) {
 	return l.find("WHERE number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed, number LIMIT 1", id)
 }

@@ -40,7 +40,7 @@ func (l *Ledger) whole(clause string, args ...any) (*run.Record, *run.Run, error
 	return k, run, err
 }
 
-// LastBad finds the latest run of ours in which a test was bad; ErrNoRun where it never was.
+// LastBad returns the latest run of ours in which a test was bad, or run.ErrNoRecord.
 func (l *Ledger) LastBad(id string) (*run.Record, error) {
 	return l.find("WHERE source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed DESC, number DESC LIMIT 1", id)
 }
@@ -88,7 +88,7 @@ func scanKept(row scanner) (*run.Record, error) {
 	return k, unreadable(json.Unmarshal([]byte(counts), &k.Counts))
 }
 
-// Results folds what is kept of a run by telling its events again.
+// Results returns the results of a run, by replaying its events.
 func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 	results, err := l.packed(k.Number)
 	if err != nil {

@@ -107,8 +107,7 @@ CREATE INDEX runs_by_place ON runs (placed, number);
 // tables are those that a ledger of the present version has.
 var tables = []string{"runs", "tests", "groups", "hunts", "trials", "coverage", "packs", "outputs", "bad", "imports"}
 
-// addPacks puts the results, which had a row each, into packs, and works out what versions
-// before did not keep.
+// addPacks converts the results, which had a row each, to packs, and computes what earlier versions did not keep.
 func (l *Ledger) addPacks(tx *sql.Tx) error {
 	if _, err := tx.Exec(packsSchema); err != nil {
 		return err

@@ -13,9 +13,9 @@ import (
 	"fernrelay/core/run"
 )
 
-// A Store opens and closes the ledger of one project, so that nobody else has to ask whether there is one:
-// while a project has none, or one that cannot be used, reads go to an empty ledger in memory. It is safe
-// for use by several goroutines.
+// A Store opens and closes the ledger of one project, so that nobody else has to ask whether there is one: if a
+// project has none, or one that cannot be used, reads go to an empty ledger in memory. It is safe for use by
+// several goroutines.
 //
 //	store, notes := ledger.OpenStore(ctx, project.StorePath(), project.Store)
 //	defer store.Close()

@@ -29,8 +29,7 @@ func readTests(from querier, results []*run.Result) (map[string]keptTest, error)
 	return tests, err
 }
 
-// eachTest goes through the tests, of which a clause may pick some, as long as there is
-// no error.
+// eachTest calls tell with the tests that a clause selects, until it returns an error.
 func eachTest(from querier, tell func(id string, t keptTest) error, clause string, args ...any) error {
 	rows, err := from.Query("SELECT key, id, recent, last FROM tests"+clause, args...)
 	if err != nil {

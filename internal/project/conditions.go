@@ -10,8 +10,7 @@ import (
 	"fernrelay/core/pick"
 )
 
-// Machine is this machine, as conditions ask about it. What takes time to find
-// out is found out when it is first asked for.
+// Machine is this machine, for conditions. It finds out what takes time when it is first needed.
 func Machine(dir string) *pick.Machine {
 	return &pick.Machine{
 		Env:  os.LookupEnv,

@@ -123,8 +123,7 @@ func (d *document) entries(name string) []entry {
 	return all
 }
 
-// entry finds a key of the nth table of a name; the table's header where it does
-// not have the key.
+// entry returns a key of the nth table of a name, or the table's header if it does not have the key.
 func (d *document) entry(name string, nth int, key string) entry {
 	t := d.table(name, nth)
 	if t == nil {
@@ -213,7 +212,7 @@ func (d *document) withTable(header, lines string) []byte {
 	return d.insert(at, "\n"+header+"\n"+lines+"\n")
 }
 
-// insert puts lines in where a line begins.
+// insert inserts lines at the beginning of a line.
 func (d *document) insert(at int, lines string) []byte {
 	if at > 0 && d.data[at-1] != '\n' {
 		lines = "\n" + lines
@@ -232,8 +231,8 @@ func assignment(key string, value any) (string, error) {
 	return strings.TrimSuffix(string(line), "\n"), err
 }
 
-// change reads a file afresh, changes it, holds the result with check, and puts it
-// in place whole. A file that is not there counts as the one given.
+// change reads a file again, changes it, checks the result, and replaces the file whole. A missing file counts as
+// the given one.
 func change(path string, otherwise string, edit func(d *document) ([]byte, error), check func(data []byte) error) error {
 	data, err := os.ReadFile(path)
 	mode := fs.FileMode(0o644)

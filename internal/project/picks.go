@@ -7,7 +7,7 @@ import (
 	"fernrelay/core/pick"
 )
 
-// addPicks reads everything in the file that is made of picks.
+// addPicks reads everything in the file that consists of picks.
 func (p *Project) addPicks(f *file, d *document) error {
 	p.Picks, p.Resources, p.Shared = f.Picks, f.Resources, f.Fleet.Resources
 	for _, e := range d.entries("tags") {

@@ -1,5 +1,10 @@
-// Package project reads what a folder says about its tests: fern.toml, or
-// without one what its files say, and where things are kept.
+// Package project reads what a folder says about its tests: fern.toml, or without one its other files, and where
+// data is kept.
+//
+//	p, err := project.Open(dir)
+//	for _, suite := range p.Suites {
+//		fmt.Println(suite.Name, suite.Kind)
+//	}
 package project
 
 import (
@@ -26,7 +31,7 @@ import (
 // FileName is the name of a project's configuration.
 const FileName = "fern.toml"
 
-// storeName is the folder, beside fern.toml, of what is kept.
+// storeName is the folder of the project's data, beside fern.toml.
 const storeName = ".fern"
 
 // Project is a folder with tests.
@@ -76,19 +81,19 @@ type Limits struct {
 	Handshake time.Duration // an answer of a host that runs no test for it
 }
 
-// Workers is what the project says of its workers. The words of the commands and
-// the values of Env may hold {slot}, {space}, {tmp} and {port}.
+// Workers is the settings of the project's workers. The words of the commands and the values of Env may have
+// {slot}, {space}, {tmp} and {port}.
 type Workers struct {
-	Count          int           // 0 where not given
+	Count          int           // 0 if not given
 	Prepare, Clean []string      // command lines: once per slot, before and after
-	Timeout        time.Duration // of each of these; 0 where not given
+	Timeout        time.Duration // of each of these; 0 if not given
 	Env            map[string]string
 }
 
 // Retention says which runs stay in the ledger: the latest Runs, and those of the last Days days; 0 for all.
 type Retention struct{ Runs, Days int }
 
-// TagRule puts a tag on the tests of a pick.
+// TagRule adds a tag to the tests of a pick.
 type TagRule struct {
 	Tag  string
 	Pick pick.Expr
@@ -113,8 +118,7 @@ type TouchRule struct {
 // resultFormats are what the results of a command may be.
 var resultFormats = []string{"exit", "tap", "junit", "gojson", "events"}
 
-// isolations are what one process of a suite may hold, by kind; the last where
-// nothing is said.
+// isolations are the units that one process of a suite may run, by kind; the last is the default.
 var isolations = map[Kind][]string{Go: {"test", "group"}, Command: {"test", "group"}, Host: {"test", "group", "worker"}}
 
 // Limits that hold if a suite does not set others: a test may take as long as the Go toolchain allows a package.
@@ -413,8 +417,8 @@ func known(key []string) string {
 // StorePath returns the folder of the project's data, which may not exist.
 func (p *Project) StorePath() string { return filepath.Join(p.Dir, storeName) }
 
-// Store is the folder of what is kept. It is made where it does not exist, with
-// a file of its own that keeps it out of git.
+// Store returns the folder of the project's data. It creates the folder if necessary, with a file that keeps it
+// out of git.
 func (p *Project) Store() (string, error) {
 	dir := p.StorePath()
 	if err := os.MkdirAll(dir, 0o755); err != nil {

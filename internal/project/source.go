@@ -11,7 +11,7 @@ import (
 	"syscall"
 )
 
-// sourceLimit bounds what is read of a source file, in bytes.
+// sourceLimit bounds how much of a source file is read, in bytes.
 const sourceLimit = 8 << 20
 
 // ReadSource reads a file that a test or a report names, given relative to the project. What such a

@@ -134,7 +134,7 @@ func Evidence(f hunt.Finding) []string {
 	return words
 }
 
-// Company says what the victim ran with where it was not alone.
+// Company says what the victim ran with, if it was not alone.
 func Company(f hunt.Finding) string {
 	switch {
 	case len(f.Culprits) == 0:

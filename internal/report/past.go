@@ -28,7 +28,7 @@ func RunName(k *run.Record) string {
 	return words
 }
 
-// Revision is a run's revision, with a + where the tree differed from it.
+// Revision returns a run's revision, with a + if the tree differed from it.
 func Revision(k *run.Record) string {
 	if k.Dirty {
 		return plain.Line(k.Revision) + "+"
@@ -133,8 +133,7 @@ func lackWords(r cause.Resource) string {
 	return words
 }
 
-// CausePlace is where a cause has its origin: clock/clock.go:41 from step(), and how it was
-// reached.
+// CausePlace returns the origin of a cause: clock/clock.go:41 from step(), and how it was reached.
 func CausePlace(c cause.Cause) string {
 	if c.Origin.File == "" {
 		return ""
@@ -270,7 +269,7 @@ func Earlier(c *history.Card) string {
 	return fmt.Sprintf(", was %s ten runs ago", wording.Percent(c.Earlier.Share))
 }
 
-// OtherPick says what an earlier run picked, where that was something else; empty where it was not.
+// OtherPick says what an earlier run picked, if that was something else; "" if it was not.
 func OtherPick(before, after *run.Record) string {
 	if before.Pick == after.Pick {
 		return ""

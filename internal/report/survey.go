@@ -114,7 +114,7 @@ func Tally(w io.Writer, t *catalog.Tally) {
 		rows = append(rows, append(row, fmt.Sprint(t.ByRow[name].Tests), history.ClockTenths(t.ByRow[name].Seconds)))
 	}
 	rows = append(rows, append(total, fmt.Sprint(t.Total.Tests), history.ClockTenths(t.Total.Seconds)))
-	for column := 1; column < len(rows[0]); column++ { // numbers end where their heading ends
+	for column := 1; column < len(rows[0]); column++ { // numbers end at the end of their heading
 		widest := 0
 		for _, row := range rows {
 			widest = max(widest, len([]rune(row[column])))

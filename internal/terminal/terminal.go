@@ -125,7 +125,7 @@ func escape(text []byte) []byte {
 		text = text[size:]
 		switch {
 		case r == '\n' || r == '\t' || !plain.Acts(r):
-			out.WriteRune(r) // U+FFFD for what is not UTF-8
+			out.WriteRune(r) // U+FFFD for anything that is not UTF-8
 		case r > 0xFFFF:
 			high, low := utf16.EncodeRune(r)
 			fmt.Fprintf(&out, `\u%04x\u%04x`, high, low)

@@ -8,8 +8,7 @@ import (
 	"testing"
 )
 
-// Write makes files below a folder: texts by path, with slashes. It ends the
-// test where it cannot.
+// Write creates files below a folder: texts by path, with slashes. It ends the test if it cannot.
 func Write(t testing.TB, dir string, files map[string]string) {
 	t.Helper()
 	for name, text := range files {
@@ -23,8 +22,8 @@ func Write(t testing.TB, dir string, files map[string]string) {
 	}
 }
 
-// writeApart writes a file while this process starts no other: one that is just being started
-// would hold the file open for writing for a moment, in which a script cannot be run.
+// writeApart writes a file while this process starts no other: one that is being started would keep the file open
+// for writing for a moment, in which a script cannot run.
 func writeApart(path, text string) error {
 	syscall.ForkLock.RLock()
 	defer syscall.ForkLock.RUnlock()

@@ -38,7 +38,7 @@ func (a *App) takeProject(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// change makes another state of the project, once those asked for before are made.
+// change changes the project, once earlier changes are done.
 func (a *App) change(c change) tea.Cmd {
 	a.changes = append(a.changes, c)
 	return a.nextChange()

@@ -219,7 +219,7 @@ func (a *App) clock() string {
 	return fmt.Sprintf("%d workers idle", a.split.workers())
 }
 
-// pickColumn is where the pick begins on its line.
+// pickColumn is the column at which the pick begins on its line.
 const pickColumn = 7
 
 // pickTotal returns the totals of the pick.
@@ -272,8 +272,8 @@ func (a *App) drawWrong(c canvas, y int) {
 	c.text(1, y+1, style{colour: c.theme.rust}, cut(fmt.Sprintf("column %d: %s", wrong.Column, wrong.Message), c.width-2))
 }
 
-// drawKeys shows the keys that work now: those of the frame at the end of the
-// row, those of the leg as far as there is room before them.
+// drawKeys shows the keys that work now: those of the frame at the end of the row, and before them those of the
+// leg, as many as there is room for.
 func (a *App) drawKeys(c canvas, y int) {
 	switch {
 	case a.sheet != nil:

@@ -231,7 +231,7 @@ func (v huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int {
 		return y
 	}
 	fresh, left := style{colour: t.leaf}, style{colour: t.rust}
-	if f.Verdict == hunt.Brittle { // what is left is what it needs
+	if f.Verdict == hunt.Brittle { // the rest is what it needs
 		fresh, left = left, fresh
 	}
 	c.text(0, y, style{colour: t.fog}, "state left behind")

@@ -28,7 +28,7 @@ type huntEndedMsg struct {
 	err   error
 }
 
-// startHunt hunts victims side by side, or only tries once more what is known of them.
+// startHunt hunts victims side by side, or only tries what is known about them once more.
 func startHunt(ctx context.Context, r *app.App, victims []catalog.Test, workers int, verify bool) ([]*liveHunt, tea.Cmd) {
 	ctx, cancel := context.WithCancel(ctx)
 	hunts := newLiveHunts(victims, cancel)
@@ -183,7 +183,7 @@ func (a *App) recallHunts() tea.Cmd {
 	}
 }
 
-// keepHunts puts the hunts that are kept behind those of this session.
+// keepHunts adds the hunts of the ledger after those of this session.
 func (a *App) keepHunts(msg keptHuntsMsg) {
 	if msg.err != nil {
 		a.complain(msg.err)

@@ -13,9 +13,9 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// ledgerView shows what the runs say together: tests against runs, the causes of the chosen run,
-// where the time goes, and what is known of the test under the cursor. In the place of the tests
-// it shows a run's report, or how a run differs from the one before it.
+// ledgerView shows what the runs say together: tests against runs, the causes of the chosen run, where the time
+// goes, and the facts about the test under the cursor. In place of the tests it shows a run's report, or how a run
+// differs from the one before it.
 type ledgerView struct {
 	session *session
 	keyMap  ledgerKeyMap
@@ -40,7 +40,7 @@ type ledgerView struct {
 // cellPlace is the place of the cells of some runs of the past.
 type cellPlace struct{ x, first, shown, rows int }
 
-// chosenRun is what is known of the run under the cursor.
+// chosenRun is the run under the cursor.
 type chosenRun struct {
 	kept   *run.Record
 	run    *run.Run
@@ -256,7 +256,7 @@ func (v *ledgerView) click(x, y int) {
 	}
 }
 
-// visit asks for what is not known yet of what is looked at.
+// visit reads what the view shows and has not read yet.
 func (v *ledgerView) visit() tea.Cmd {
 	switch {
 	case v.reads == 0:

@@ -12,7 +12,7 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// drawCard draws what is known of the test under the cursor.
+// drawCard draws the facts about the test under the cursor.
 func (v ledgerView) drawCard(c canvas) {
 	t := c.theme
 	test, ok := v.current()

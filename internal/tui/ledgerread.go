@@ -15,7 +15,7 @@ type (
 	pastReadMsg struct {
 		number int           // of the request
 		all    []*run.Record // the oldest first
-		chosen *run.Record   // when it was asked for; nil for the latest
+		chosen *run.Record   // at the time of the request; nil for the latest
 		past   *history.Past
 		list   listing
 		err    error
@@ -35,7 +35,7 @@ type (
 	cardReadMsg     struct{ card *history.Card }
 )
 
-// update takes what was read.
+// update takes the results of reading.
 func (v *ledgerView) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case pastReadMsg:
@@ -65,7 +65,7 @@ func (v *ledgerView) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// takePast takes a past, unless another was asked for since.
+// takePast takes a past, unless there was another request since.
 func (v *ledgerView) takePast(msg pastReadMsg) tea.Cmd {
 	if msg.number != v.reads {
 		return nil
@@ -115,7 +115,7 @@ func (v *ledgerView) read() tea.Cmd {
 	}
 }
 
-// readAgain reads again what was read, as after a run.
+// readAgain reads the past again, as after a run.
 func (v *ledgerView) readAgain() tea.Cmd {
 	if v.reads == 0 {
 		return nil
@@ -184,8 +184,7 @@ func (v *ledgerView) arrange() tea.Cmd {
 	return func() tea.Msg { return testsListedMsg{number, past, newListing(past, by, picked)} }
 }
 
-// choose reads the chosen run, and where a report of it is asked for shows that in the place of the
-// tests.
+// choose reads the chosen run, and if report is not nil shows its result in place of the tests.
 func (v *ledgerView) choose(report func(of chosenRun) (*runReport, error)) tea.Cmd {
 	if len(v.all) == 0 {
 		return nil
@@ -215,7 +214,7 @@ func readRun(r *app.App, kept *run.Record) (of chosenRun, err error) {
 	return of, err
 }
 
-// know asks what is known of the test under the cursor.
+// know reads the card of the test under the cursor.
 func (v *ledgerView) know() tea.Cmd {
 	test, ok := v.current()
 	if !ok || v.card != nil && v.card.ID == v.past.History.IDs[test] {

@@ -48,7 +48,7 @@ type liveRun struct {
 	schedule *split.Schedule
 	batches  []batchWork // in the order in which they are taken
 	expected map[string]expectation
-	began    time.Time // when the first test began; until then, when the run was asked for
+	began    time.Time // when the first test began; until then, the time of the request
 	first    bool      // a test has begun
 	now      float64   // seconds since began, as of the last frame
 	ahead    outlook   // as of the last frame
@@ -64,13 +64,13 @@ type liveRun struct {
 	control  *app.Control
 	held     bool                          // nothing new begins
 	stopping bool                          // asked to let what runs come to its end
-	cancel   context.CancelCauseFunc       // nil for a run that somebody else steers
+	cancel   context.CancelCauseFunc       // nil for a run of another process
 	past     func(id string) []run.Outcome // in the runs before
 	place    map[string]int                // in the order of its track, by ID
 	events   inbox[run.Event]
 }
 
-// expectation is what was known of a test before the run.
+// expectation is what was known about a test before the run.
 type expectation struct{ seconds, spread float64 }
 
 // track is what one worker did. Times are seconds since the run began.
@@ -270,7 +270,7 @@ func (l *liveRun) before(r *run.Result) []string {
 	return l.tracks[r.Worker-1].order[:at]
 }
 
-// planned is a batch that is still to come, where it should come.
+// planned is a batch that has not begun, at the time at which it is expected.
 type planned struct {
 	label    string
 	from, to float64
@@ -284,7 +284,7 @@ type outlook struct {
 	doubt  float64 // about 95 of 100 runs end within this many seconds around end
 }
 
-// outlook is the schedule's forecast from where the run is.
+// outlook is the schedule's forecast from the present state of the run.
 func (l *liveRun) outlook() outlook {
 	n := len(l.tracks)
 	out := outlook{tracks: make([][]planned, n), early: make([]float64, n)}
@@ -299,7 +299,7 @@ func (l *liveRun) outlook() outlook {
 		if t.batch >= 0 {
 			b := &l.batches[t.batch]
 			p.Left[w] = max(0, b.left)
-			if t.running != "" { // of which some has passed
+			if t.running != "" { // of which a part has passed
 				p.Left[w] = max(0, p.Left[w]-min(l.now-t.since, l.expected[t.running].seconds))
 			}
 			variance[w] = max(0, b.variance)

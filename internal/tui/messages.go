@@ -15,7 +15,7 @@ type (
 	}
 	startHuntMsg struct {
 		victims []catalog.Test
-		verify  bool // only try once more what is known about them
+		verify  bool // only try what is known about them once more
 	}
 	huntTestMsg    string // shows the hunt of the test with an ID, or starts it
 	startSearchMsg struct{}

@@ -41,7 +41,7 @@ func renew(sh *sheet, apply func(r *app.App) (*app.App, error)) tea.Cmd {
 	return func() tea.Msg { return changeMsg{apply: apply, sheet: sh} }
 }
 
-// saveSheet asks under which name and where to save the present pick.
+// saveSheet asks for the name under which, and the place in which, to save the present pick.
 func saveSheet(s *session) *sheet {
 	text := s.picked.text
 	return &sheet{

@@ -14,13 +14,13 @@ import (
 type pickLine struct {
 	input   textinput.Model
 	editing bool
-	leaving bool     // once the figures of what is typed are there, unless it is wrong
+	leaving bool     // once the figures of the typed pick are there, unless it is wrong
 	before  string   // the pick before it was edited
 	past    []string // earlier picks, for undo
 	wrong   *pick.Error
-	asked   int // number of the latest evaluation asked for
+	asked   int // number of the latest requested evaluation
 
-	from       int // where the word begins that is being completed, in characters
+	from       int // the beginning of the word that is being completed, in characters
 	candidates []pick.Candidate
 	chosen     int // of the candidates; -1 before one is
 }
@@ -48,7 +48,7 @@ func (l *pickLine) edit(s *session) tea.Cmd {
 	return l.input.Focus()
 }
 
-// complete offers ways to go on with the word at the cursor.
+// complete finds completions of the word at the cursor.
 func (l *pickLine) complete(s *session) {
 	l.from, l.candidates = s.picked.Index.Complete(l.input.Value(), l.input.Position())
 	l.chosen = -1

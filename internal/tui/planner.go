@@ -40,8 +40,8 @@ type planning struct {
 type planner struct {
 	want     splitting
 	have     planning
-	asked    int // counts what was asked for
-	answered int // the latest of those that came
+	asked    int // counts requests
+	answered int // the latest request that was answered
 	advising bool
 }
 
@@ -111,7 +111,7 @@ func (p *planner) advise() tea.Cmd {
 	}
 }
 
-// advised takes advice, or asks for it again where the plan has changed.
+// advised takes advice, or asks for it again if the plan has changed.
 func (p *planner) advised(msg advisedMsg) tea.Cmd {
 	p.advising = false
 	if msg.asked != p.answered {

@@ -27,13 +27,13 @@ type figures struct {
 	held   catalog.Set
 	tests  []catalog.Test
 	weave  *catalog.Weave
-	signs  map[string]string // by tag: + where the pick narrows to it, - where it takes it out
+	signs  map[string]string // by tag: + if the pick narrows to it, - if it excludes it
 	funnel []pick.Step
 }
 
 // evaluate works out the figures of a pick. The error is a *pick.Error.
 func evaluate(m workspace.Tests, text string) (figures, error) {
-	m.Index.Warm() // what is known already costs next to nothing
+	m.Index.Warm() // free if it has been done before
 	f := figures{Tests: m, text: text, signs: map[string]string{}}
 	var err error
 	if f.expr, f.held, err = m.Index.Pick(text); err != nil {

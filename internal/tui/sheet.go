@@ -112,7 +112,7 @@ func (s *sheet) fit(width int) {
 	}
 }
 
-// sheetLabel is where the rows' values begin.
+// sheetLabel is the column at which the rows' values begin.
 const sheetLabel = 14
 
 // draw draws the sheet over the foot of the view and returns the place of the cursor; x is negative if there is

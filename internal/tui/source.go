@@ -35,7 +35,7 @@ func (s *source) read(p *project.Project, at place, first, last int) tea.Cmd {
 	}
 }
 
-// take takes lines that were asked for.
+// take takes lines that were requested.
 func (s *source) take(msg sourceReadMsg) {
 	if msg.at == s.at && msg.first == s.first {
 		s.lines = msg.lines

@@ -15,9 +15,8 @@ import (
 	"fernrelay/core/split"
 )
 
-// splitView shows the plan for a number of shards: a bar a shard, made of its
-// units to scale, the floor as a line through all; below it the finish for other
-// numbers, and in words whether another shard is worth it.
+// splitView shows the plan for a number of shards: a bar per shard, made of its units to scale, the floor as a
+// line through all; below it the finish for other numbers, and in words whether another shard is worth it.
 type splitView struct {
 	session *session
 	keyMap  splitKeyMap
@@ -200,7 +199,7 @@ func (v *splitView) late() tea.Msg {
 	if want.late[v.shard+1] = lateStarts[(at+1)%len(lateStarts)]; want.late[v.shard+1] == 0 {
 		delete(want.late, v.shard+1)
 	}
-	v.unit = "" // the cursor stays with the shard, not with what is taken from it
+	v.unit = "" // the cursor stays with the shard, not with a unit that leaves it
 	return v.replan()
 }
 
@@ -293,7 +292,7 @@ func (v *splitView) under() *split.Placed {
 	return &units[v.place(units)]
 }
 
-// planned lets the cursor follow its unit to where a new plan has put it.
+// planned lets the cursor follow its unit to its place in a new plan.
 func (v *splitView) planned() {
 	plan := v.plan()
 	v.shard = min(v.shard, len(plan.Shards)-1)

@@ -44,7 +44,7 @@ func (v splitView) drawHeading(c canvas, plan *split.Plan) {
 	}
 }
 
-// barsLeft is where the bars begin, behind the numbers of the shards.
+// barsLeft is the column at which the bars begin, after the numbers of the shards.
 const barsLeft = 8
 
 // drawBars draws the shards; the floor is a line through all of them.
@@ -204,8 +204,8 @@ func (v *splitView) findLongest(u *split.Placed) {
 	v.longest = longestTests{v.planner.answered, u.Name, longest}
 }
 
-// drawSpread shows how fixed shards and a shared queue would end, in many runs in
-// which tests take as long as they may: darker where more of them end.
+// drawSpread shows when fixed shards and a shared queue end, in many runs in which the times of tests vary: darker
+// where more of them end.
 func (v splitView) drawSpread(c canvas) {
 	advice := v.planner.have.advice
 	t := c.theme

@@ -13,7 +13,7 @@ import (
 // theme is the set of colours for one background.
 type theme struct {
 	background color.Color
-	ink        color.Color // what is read
+	ink        color.Color // for text
 	leaf       color.Color // chosen, active, well
 	rust       color.Color // failed
 	amber      color.Color // slow, owed, warnings

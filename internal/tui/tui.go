@@ -83,8 +83,8 @@ type App struct {
 	revision      string
 	message       string   // about what went wrong last
 	broken        string   // what keeps the project from being read again, until it is mended
-	sheet         *sheet   // nil if nothing is asked
-	changes       []change // to be made of the project, one after the other
+	sheet         *sheet   // nil if there is none
+	changes       []change // of the project, to be made one after the other
 	changing      bool
 	files         []string       // that changed and have not been looked at yet
 	waiting       []catalog.Test // to be hunted once the run that ended is kept

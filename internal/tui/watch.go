@@ -27,7 +27,7 @@ type watch struct {
 	top      int
 	detail   bool   // on a narrow screen, the detail covers the list
 	unfolded bool   // all steps are shown
-	listTop  int    // row where the list begins, for clicks
+	listTop  int    // the row at which the list begins, for clicks
 	source   source // around the place of the failure under the cursor
 	onChange bool   // changed files run what they touch
 	follows  bool   // the runs of other processes are shown
@@ -146,7 +146,7 @@ func (v *watch) show(r *liveRun) {
 	v.reset()
 }
 
-// watchPlaces says where the parts of the view are.
+// watchPlaces has the places of the parts of the view.
 type watchPlaces struct {
 	tracks    int // that are shown
 	rows, air int // of each

@@ -109,8 +109,8 @@ func (v watch) drawLate(c canvas, run *liveRun, say func(look style, words strin
 	}
 }
 
-// drawTracks draws the workers on one time axis: what is done to scale in the
-// colours of the outcomes, what runs up to now, what is planned pale behind it.
+// drawTracks draws the workers on one time axis: the past to scale in the colours of the outcomes, the present up
+// to now, the planned batches pale after it.
 func (v watch) drawTracks(c canvas, run *liveRun, p watchPlaces) {
 	t := c.theme
 	const left = 11

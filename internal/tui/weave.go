@@ -12,7 +12,7 @@ import (
 
 const (
 	cellWidth  = 9
-	namesWidth = 32 // of groups, where the columns need the rest
+	namesWidth = 32 // of groups, if the columns need the rest
 	listWidth  = 48
 	wideScreen = 120 // from here on the list has a place of its own
 	tallScreen = 30  // from here on the funnel has

@@ -47,7 +47,7 @@ func (a *App) takeWork(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// tick follows what runs, and goes on ticking while anything does.
+// tick follows what runs, and continues while anything does.
 func (a *App) tick(now time.Time) tea.Cmd {
 	a.follow(now)
 	if a.working() {

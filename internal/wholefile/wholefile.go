@@ -1,5 +1,5 @@
-// Package wholefile writes files so that nobody ever sees half of one: not a
-// reader at the same time, and not the next start after a crash.
+// Package wholefile writes files so that nobody ever sees half of one: not a reader at the same time, and not the
+// next start after a crash.
 //
 //	err := wholefile.Write("report.html", func(w io.Writer) error { return page.Execute(w, data) })
 package wholefile
@@ -45,8 +45,8 @@ func put(path string, content func(w io.Writer) error, permissions renameio.Opti
 	return named(file.CloseAtomicallyReplace(), path)
 }
 
-// Clear makes the place of a file ready that is written later: it removes what is there, so that
-// nobody takes it for new. The error says why nothing can be written there.
+// Clear prepares the place of a file that is written later: it removes an existing file, so that nobody takes it
+// for the new one. The error says why nothing can be written there.
 func Clear(path string) error {
 	if isStream(path) {
 		return nil
@@ -67,7 +67,7 @@ func Clear(path string) error {
 	return nil
 }
 
-// named makes an error name path instead of a temporary file, which nobody asked for.
+// named makes an error name path instead of a temporary file that means nothing to people.
 func named(err error, path string) error {
 	if wrong := (*fs.PathError)(nil); errors.As(err, &wrong) {
 		wrong.Path = path

@@ -10,8 +10,8 @@ import (
 	"strings"
 )
 
-// applyTags puts tags on the tests of picks. A pick may ask for tags of other
-// rules: those come first, whatever their order in the file.
+// applyTags adds tags to the tests of picks. A pick may use tags of other rules: those come first, whatever their
+// order in the file.
 func applyTags(rules []project.TagRule, c *catalog.Catalog, saved map[string]string, layer func() *pick.Index) error {
 	for len(rules) > 0 {
 		var now, later []project.TagRule
@@ -66,8 +66,8 @@ func asksFor(e pick.Expr, tag string, saved map[string]string, depth int) bool {
 	return asks
 }
 
-// applyRules puts rules on the tests of picks and takes them off, in the order
-// of the rules: a later one finds what an earlier one left.
+// applyRules adds rules to the tests of picks and clears them, in the order of the rules: a later one sees the
+// effect of an earlier one.
 func applyRules(rules []project.Rule, c *catalog.Catalog, layer func() *pick.Index) error {
 	var index *pick.Index
 	for _, rule := range rules {

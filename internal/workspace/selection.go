@@ -30,8 +30,7 @@ func (w *Workspace) TestsOf(ids []string) []catalog.Test {
 	return tests
 }
 
-// WithNeeds puts in front of tests those that they need, so that they are not
-// skipped when they are run by themselves.
+// WithNeeds returns tests preceded by those that they need, so that they are not skipped.
 func (w *Workspace) WithNeeds(tests []catalog.Test) []catalog.Test {
 	var all []catalog.Test
 	seen := map[string]bool{}
@@ -54,8 +53,7 @@ func (w *Workspace) WithNeeds(tests []catalog.Test) []catalog.Test {
 	return all
 }
 
-// Lone applies the rule lone to the tests of a run: where any has it, the others
-// are skipped.
+// Lone applies the rule lone to the tests of a run: if any has it, the others are skipped.
 func Lone(tests []catalog.Test) []catalog.Test {
 	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Rules.Lone != "" && t.SkipReason == "" })
 	if at < 0 {

@@ -40,7 +40,7 @@ func (t *Tests) PastOf(id string) []run.Outcome {
 }
 
 // describe adds to the tests what is known beside their sources: expected times, then the tags and rules of
-// fern.toml and the session, then what follows from the rules.
+// fern.toml and the session, then the consequences of the rules.
 func (w *Workspace) describe(recall Recall) error {
 	c := w.catalog()
 	past, err := recall(c)

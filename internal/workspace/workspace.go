@@ -36,7 +36,7 @@ type Workspace struct {
 	Project *project.Project
 	Tests
 	Own      Own
-	Notes    []string                   // what is wrong and was passed over
+	Notes    []string                   // what is wrong and is ignored
 	Adapters map[string]adapter.Adapter // by suite
 	found    map[string]adapter.Found   // by suite
 }
@@ -53,7 +53,7 @@ type Past struct {
 	Latest map[string][]run.Outcome // by ID, the oldest first
 	Runs   int
 	Rates  func() []float64 // pass rates by index of the catalog's tests, NaN for those without one
-	Notes  []string         // what is wrong with the past and was passed over
+	Notes  []string         // what is wrong with the past and is ignored
 }
 
 // Recall returns the past of a catalog's tests.

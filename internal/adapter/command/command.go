@@ -32,7 +32,7 @@ import (
 // Config is what a suite behind commands needs to know.
 type Config struct {
 	Suite   string
-	Dir     string   // the suite's folder, absolute: where the commands run
+	Dir     string   // the suite's folder, absolute: in which the commands run
 	Below   string   // the suite's folder as seen from the project, with slashes
 	List    []string // the command that lists the tests, with its arguments
 	Run     []string // the command that runs them, with placeholders
@@ -51,7 +51,7 @@ var (
 // Adapter finds and runs the tests of one suite.
 type Adapter struct{ Config }
 
-// New makes the adapter. The error says what is wrong with the command's placeholders.
+// New returns the adapter. The error says what is wrong with the command's placeholders.
 func New(config Config) (*Adapter, error) {
 	config.Results = cmp.Or(config.Results, Exit)
 	if config.Results == Exit && !config.holds("{name}") {
@@ -220,7 +220,7 @@ func (a *Adapter) Touched([]string) (func(*catalog.Test) bool, error) {
 // Prepare has nothing to do.
 func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error { return nil }
 
-// Scope is the test where each has a process of its own, else the group.
+// Scope is the test if each has a process of its own, else the group.
 func (a *Adapter) Scope() adapter.Scope {
 	if a.alone() {
 		return adapter.ScopeTest
@@ -432,7 +432,7 @@ func (s *session) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) {
 
 var errNoState = errors.New("the tests are programs, which do not tell their state")
 
-// Restore says that a program of any kind cannot put its state back.
+// Restore reports that a program of any kind cannot restore its state.
 func (s *session) Restore(context.Context, []catalog.Test, hunt.Change, run.Sink) error {
 	return errNoState
 }

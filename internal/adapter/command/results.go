@@ -23,7 +23,7 @@ import (
 // Exit says that the exit status of the process of a test is its result.
 const Exit = "exit"
 
-// readers read what a process says of its tests, by the name of the format.
+// readers read the results of a process, by the name of the format.
 var readers = map[string]func(io.Reader, run.Sink) error{
 	"tap": tap.Read, "junit": junit.Read, "gojson": gojson.Read, "events": events.Read,
 }

@@ -12,7 +12,7 @@ import (
 
 // constrained is the result of a file's build constraint.
 type constrained struct {
-	expr constraint.Expr // nil where every build holds the file
+	expr constraint.Expr // nil if every build has the file
 	// words are those that a -tags flag may set, platforms those that the machine
 	// and the toolchain settle.
 	words, platforms []string
@@ -77,8 +77,8 @@ func both(x, y constraint.Expr) constraint.Expr {
 	return &constraint.AndExpr{X: x, Y: y}
 }
 
-// labels are the tags that a constraint puts on tests: the words that it asks
-// for, and with a "!" those that it forbids. Versions of Go are left out.
+// labels returns the tags that a constraint adds to tests: the words that it requires, and with a "!" those that
+// it forbids, without versions of Go.
 func labels(expr constraint.Expr) []string {
 	switch e := expr.(type) {
 	case *constraint.TagExpr:

@@ -14,8 +14,7 @@ import (
 // directivePrefix begins a comment that is for Fern Relay.
 const directivePrefix = "//fern:"
 
-// directives are the comments that hold for a test: tags and rules, and where
-// each comes from.
+// directives are the comments about a test: tags and rules, and where each comes from.
 type directives struct{ catalog.Test }
 
 func (d directives) clone() directives {

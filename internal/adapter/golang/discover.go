@@ -283,7 +283,7 @@ type source struct {
 	Constraint string // its build constraint, with that of its name
 	Labels     []string
 	Tests      []catalog.Test
-	Problems   []string // what is wrong with directives, with the place
+	Problems   []string // mistakes in directives, with the place
 }
 
 // readSource reads a test file. Of one that does not parse it returns the tests that can be read: the build

@@ -17,9 +17,8 @@ var (
 	framed = regexp.MustCompile(`^\t(/.+\.go):(\d+)`)
 )
 
-// failure reads out of a test's output what went wrong and where. Of several
-// logged lines the first that compares two values is taken, else the last; of a
-// panic its words and the topmost place inside the project.
+// failure returns what went wrong and where, from a test's output. Of several logged lines it takes the first that
+// compares two values, else the last; of a panic its message and the topmost place inside the project.
 func (a *Adapter) failure(group, words string) (message, file string, line int) {
 	lines := strings.Split(words, "\n")
 	if at := panicLine(lines); at >= 0 {

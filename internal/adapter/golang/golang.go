@@ -1,12 +1,12 @@
 // Package golang finds and runs the tests of Go packages.
 //
-// Tests are read from source, so that listing builds nothing. Picked packages
-// are built into test binaries by the Go toolchain, in one invocation wherever
-// their binaries have different names, and the binaries are run by us, one
-// process a package and batch. The order inside a process is ours: a generated
-// file joins each test package through the build's overlay and puts the testing
-// package's list of tests into the order asked for. Nothing is written into the
-// project.
+//	a := golang.New(golang.Config{Suite: "go", Root: root, Dir: root, Store: store})
+//	found, err := a.Discover(ctx)
+//
+// It reads tests from source, so that listing builds nothing. The Go toolchain builds the picked packages into
+// test binaries, in one invocation if their binaries have different names, and this package runs the binaries, one
+// process per package and batch. The order inside a process is ours: a generated file joins each test package
+// through the build's overlay and sorts the testing package's list of tests. Nothing is written into the project.
 package golang
 
 import (
@@ -28,7 +28,7 @@ type Config struct {
 	Suite      string
 	Root       string                 // the project's folder, absolute: paths of files are relative to it
 	Dir        string                 // the suite's folder, absolute
-	Store      string                 // where generated files and binaries are kept, absolute
+	Store      string                 // the folder for generated files and binaries, absolute
 	Keep       func() (string, error) // makes the folder that Store is in; nil to keep nothing of what is found
 	BuildFlags []string               // for the build, such as -race
 	Args       []string               // for the test binaries, as "go test" takes them

@@ -73,8 +73,7 @@ func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value
 	return slices.DeleteFunc(values, func(v hunt.Value) bool { return v.Kind == hunt.Environment && v.Name == "TMPDIR" }), nil
 }
 
-// Restore runs tests of one package in one process that puts the piece of state back
-// before the last of them.
+// Restore runs tests of one package in one process that restores the piece of state before the last of them.
 func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink run.Sink) error {
 	kind := what.Kind
 	if kind == hunt.File && what.Before == hunt.Absent { // it may be there from trials before

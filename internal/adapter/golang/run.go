@@ -172,7 +172,7 @@ type books struct {
 	tests    []catalog.Test
 	batch    *adapter.Batch
 	byName   map[string]int   // index of the tests
-	stepFrom map[string]begin // of each test, where its last step ended
+	stepFrom map[string]begin // of each test, the end of its last step
 	said     map[string]int   // bytes of output of each test
 	stray    adapter.Tail     // what was printed outside of tests
 	past     []bool           // by index of the tests: what follows was printed after its end
@@ -221,7 +221,7 @@ func (b *books) report(line string) error {
 	return nil
 }
 
-// verdict returns what the generated file says of a test, empty for nothing yet.
+// verdict returns what the generated file says about a test, "" for nothing yet.
 func (b *books) verdict(i int) run.Outcome {
 	b.results.Drain()
 	b.mu.Lock()

@@ -96,7 +96,7 @@ func (v *verbose) flush() {
 	}
 }
 
-// Close takes what is left when the process has ended.
+// Close takes the rest when the process has ended.
 func (v *verbose) Close() {
 	v.flush()
 	if len(v.line) > 0 {

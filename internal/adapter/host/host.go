@@ -29,7 +29,7 @@ import (
 // Config is what a suite behind a test host needs to know.
 type Config struct {
 	Suite   string
-	Dir     string   // the suite's folder, absolute: where the program runs
+	Dir     string   // the suite's folder, absolute: in which the program runs
 	Below   string   // the suite's folder as seen from the project, with slashes
 	Command []string // the program and its arguments
 	adapter.Limits
@@ -130,7 +130,7 @@ type session struct {
 	stray   []byte // what was printed while none ran
 	killed  bool   // the process was killed by us
 
-	group  string // of the latest test that the process was asked for
+	group  string // of the latest test that the process was asked to run
 	stdin  io.WriteCloser
 	stdout io.Reader
 	lines  *bufio.Scanner // of stdout
@@ -141,7 +141,7 @@ type session struct {
 	ending string // how it ended, readable once ended is closed
 }
 
-// tailLimit bounds what is kept of what a host prints beside its messages, in bytes.
+// tailLimit bounds the kept part of what a host prints beside its messages, in bytes.
 const tailLimit = 4 << 10
 
 // maxLine bounds one message of a host, in bytes.
@@ -259,7 +259,7 @@ func (s *session) Close() error {
 	return nil
 }
 
-// Reset asks the process for a fresh state, and replaces it where it cannot.
+// Reset asks the process for a fresh state, and replaces it if it cannot provide one.
 func (s *session) Reset(ctx context.Context) error {
 	if s.cmd == nil {
 		return nil

@@ -53,7 +53,7 @@ type told struct {
 	Error   *Error          `json:"error"`
 }
 
-// Error is what a host answers where it cannot do what was asked.
+// Error is the answer of a host that cannot do what it was asked to do.
 type Error struct {
 	Code    int    `json:"code"`
 	Message string `json:"message"`
@@ -83,7 +83,7 @@ type TestName struct {
 // Test is a test that a host has; File is relative to the suite's folder.
 type Test struct {
 	TestName
-	Kind  catalog.Kind  `json:"kind,omitempty"` // KindTest where empty
+	Kind  catalog.Kind  `json:"kind,omitempty"` // KindTest if empty
 	File  string        `json:"file,omitempty"`
 	Line  int           `json:"line,omitempty"`
 	Tags  []string      `json:"tags,omitempty"`

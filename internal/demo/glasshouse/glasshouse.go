@@ -1,6 +1,5 @@
-// Package glasshouse is the demo project: the control software of a large
-// botanical glasshouse, made up, with its tests and with honest trouble among
-// them. Tests share the state of one process and some forget to put it back.
+// Package glasshouse is the demo project: the control software of a large botanical glasshouse, invented, with its
+// tests and with honest trouble among them. Tests share the state of one process and some forget to restore it.
 package glasshouse
 
 import (

@@ -89,8 +89,7 @@ func Variable[V any](name string, initial func() V) *V {
 	return pointer
 }
 
-// Mended reports whether the demo's switch is on, with which a culprit puts back what it
-// changed.
+// Mended reports whether the demo's switch is on, with which a culprit restores what it changed.
 func Mended() bool { return os.Getenv("GLASS_MENDED") == "on" }
 
 // T is a running test.
@@ -108,8 +107,7 @@ type stop struct{}
 // Temp is a folder that all tests of the process share.
 func (t *T) Temp() string { return t.temp }
 
-// Wait lets the time pass that a device takes. Those on the bus answer sooner where its line is
-// fast.
+// Wait lets the time pass that a device takes. Those on the bus answer sooner if its line is fast.
 func (t *T) Wait(d time.Duration) {
 	if slices.Contains(t.test.Tags, "bus") && os.Getenv("GLASS_BUS") == "38400" {
 		d = d * 2 / 3
@@ -117,7 +115,7 @@ func (t *T) Wait(d time.Duration) {
 	time.Sleep(d)
 }
 
-// Cleanup puts something back when the test has ended.
+// Cleanup restores something when the test has ended.
 func (t *T) Cleanup(f func()) { t.cleanups = append(t.cleanups, f) }
 
 // Log prints a line.
@@ -125,7 +123,7 @@ func (t *T) Log(args ...any) {
 	t.tell(host.NoteOutput, host.Note{TestName: t.test.TestName, Text: fmt.Sprintln(args...)})
 }
 
-// Equal fails the test where the two do not look the same.
+// Equal fails the test if the two do not look the same.
 func (t *T) Equal(what string, got, want any) {
 	actual, expected := fmt.Sprint(got), fmt.Sprint(want)
 	if actual == expected {

@@ -54,7 +54,7 @@ type reader struct {
 	packages map[string]*packageState
 }
 
-// packageState is what is known of a package beside its tests.
+// packageState is the state of a package beside its tests.
 type packageState struct {
 	words  []string // the newest of its own output
 	failed bool     // a test of it did

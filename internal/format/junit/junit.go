@@ -48,8 +48,7 @@ type testSuite struct {
 // timeLayout is ISO 8601 without a zone, as schemas of the format want it. It is local time.
 const timeLayout = "2006-01-02T15:04:05"
 
-// property says something of a suite. The first suite of a shard says of which
-// plan it is a part.
+// property is a property of a suite. The first suite of a shard has the plan that it is a part of.
 type property struct {
 	Name  string `xml:"name,attr"`
 	Value string `xml:"value,attr"`
@@ -135,7 +134,7 @@ func caseOf(r *run.Result, group, name string) testCase {
 	if r.File != "" {
 		output = fmt.Sprintf("%s%s:%d\n%s", placeSign, plain.Line(r.File), r.Line, output)
 	} else if strings.HasPrefix(output, placeSign) {
-		output = "\n" + output // so that it is not taken for one
+		output = "\n" + output // so that it is not mistaken for one
 	}
 	switch {
 	case r.Outcome == run.Failed:

@@ -78,8 +78,8 @@ func Read(r io.Reader, sink run.Sink) error {
 	}
 }
 
-// longestPiece bounds what is read of a document for one element without those in it, or for one
-// test case, in bytes.
+// longestPiece bounds what is read of a document for one element without those in it, or for one test case, in
+// bytes.
 const longestPiece = 32 << 20
 
 // beginning sends the beginning of a run once, as soon as everything about it is known.
@@ -119,8 +119,7 @@ func (b *beginning) tell() {
 	b.sink(e)
 }
 
-// planProperties takes a property that says of which plan a run is a part, and
-// reports whether that was the last of them.
+// planProperties takes a property that describes the plan of a run, and reports whether that was the last of them.
 func planProperties(p *run.Planned, element xml.StartElement) (whole bool) {
 	value := attribute(element, "value")
 	switch attribute(element, "name") {
@@ -203,7 +202,7 @@ func (c *readCase) tell(suites []string, sink run.Sink) {
 	sink(e)
 }
 
-// place is where the case belongs.
+// place returns the place of the case.
 func (c *readCase) place(suites []string) string {
 	inner := ""
 	if len(suites) > 0 {
@@ -261,9 +260,8 @@ func charset(label string, input io.Reader) (io.Reader, error) {
 	return encoding.NewDecoder().Reader(input), nil
 }
 
-// allowed leaves out the control characters that XML does not allow. They are
-// single bytes in every encoding that such documents come in. It ends with an error where
-// more is read than is left.
+// allowed removes the control characters that XML does not allow. They are single bytes in every encoding that
+// such documents have. It returns an error if more is read than is left.
 type allowed struct {
 	r    io.Reader
 	left int // bytes

@@ -1,4 +1,7 @@
-// Package lines reads the lines of reports, of which no line is without end.
+// Package lines reads the lines of reports, with a bound for each line.
+//
+//	reader := lines.NewReader(file, lines.Longest)
+//	line, whole, err := reader.Next()
 package lines
 
 import (

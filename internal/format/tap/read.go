@@ -40,10 +40,10 @@ func Read(r io.Reader, sink run.Sink) error {
 	return p.fault()
 }
 
-// longestLine bounds what is kept of one line, in bytes.
+// longestLine bounds the part of one line that is kept, in bytes.
 const longestLine = 64 << 10
 
-// reader is what is known so far.
+// reader is the state of reading.
 type reader struct {
 	sink    run.Sink
 	planned int // how many test points the plan announces; -1 before it came
@@ -203,10 +203,10 @@ func (p *reader) diagnostic(line string) {
 	}
 }
 
-// longestYAML bounds what is kept of a point's YAML, in bytes.
+// longestYAML bounds the part of a point's YAML that is kept, in bytes.
 const longestYAML = 64 << 10
 
-// diagnosis is what is taken from a point's YAML; programs name things differently.
+// diagnosis is the content of a point's YAML; programs name things differently.
 type diagnosis struct {
 	Message  string   `yaml:"message"`
 	Duration *float64 `yaml:"duration_ms"`
@@ -225,7 +225,7 @@ type diagnosis struct {
 	Unstable bool        `yaml:"unstable"`
 }
 
-// diagnose puts on a point what its YAML says; YAML that does not parse is its message.
+// diagnose adds the content of its YAML to a point; YAML that does not parse is its message.
 func (p *point) diagnose(text string) {
 	var d diagnosis
 	if err := decode(text, &d); err != nil {

@@ -11,8 +11,8 @@ import (
 	"fernrelay/core/run"
 )
 
-// Write writes a run as TAP 14: a test point a test, its ID the description, with
-// diagnostics where it did not pass and its steps as a subtest.
+// Write writes a run as TAP 14: one test point per test, its ID the description, with diagnostics if it did not
+// pass and its steps as a subtest.
 func Write(w io.Writer, run *run.Run) error {
 	out := bufio.NewWriter(w)
 	fmt.Fprintf(out, "TAP version 14\n")
@@ -41,7 +41,7 @@ func Write(w io.Writer, run *run.Run) error {
 	return out.Flush()
 }
 
-// plannedLine is a comment that says of which plan a run is a part.
+// plannedLine is a comment with the plan that a run is a part of.
 const plannedLine = "# fern shard %d/%d plan %s tests %s times %s"
 
 func ok(o run.Outcome) string {
@@ -62,7 +62,7 @@ func directiveOf(o run.Outcome, reason string) string {
 	return strings.TrimRight(" # "+word+" "+escape(reason), " ")
 }
 
-// escape puts a text into one line that no directive begins in.
+// escape puts a text on one line in which no directive begins.
 func escape(text string) string { return escapes.Replace(plain.Line(text)) }
 
 var escapes = strings.NewReplacer(`\`, `\\`, `#`, `\#`)

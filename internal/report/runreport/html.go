@@ -95,7 +95,7 @@ func writeHTML(w io.Writer, a *About) error {
 	return page.Execute(w, data)
 }
 
-// where is the suite and the group of a test, as far as its ID has them.
+// where returns the suite and the group of a test, if its ID has them.
 func where(id string) string {
 	suite, group, _ := catalog.Parts(id)
 	return within(suite, group)

@@ -23,7 +23,7 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// About is what a report is made of.
+// About is the content of a report.
 type About struct {
 	Title  string
 	Kept   *run.Record // nil of a run that is not kept, as one that was merged
@@ -33,7 +33,7 @@ type About struct {
 	Parts  []string                 // which shards came back, failed and are missing, in words
 
 	project string
-	past    *history.Past // up to the run; without runs where the ledger knows none
+	past    *history.Past // up to the run; without runs if the ledger has none
 }
 
 // failuresKnown bounds the failing tests about which the report says what the ledger knows.
@@ -191,7 +191,7 @@ func (a *About) wall() string {
 	return history.ClockTenths(wall)
 }
 
-// placed reports whether it is known what ran where.
+// placed reports whether the run says what ran where.
 func (a *About) placed() bool {
 	return a.wall() != "" && slices.ContainsFunc(a.Run.Results, func(r *run.Result) bool { return r.Worker > 0 })
 }

@@ -14,7 +14,7 @@ var offset = testhost.Variable("clock.offset", func() time.Duration { return 0 }
 // Dawn is when the sun rises, after midnight.
 const Dawn = 5*time.Hour + 40*time.Minute
 
-// Advance puts the clock ahead.
+// Advance moves the clock forward.
 func Advance(d time.Duration) { *offset += d }
 
 // Offset returns how far the clock is ahead.
