@@ -47,7 +47,7 @@ func newCauses(s *settings) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "causes [RUN]",
-		Short: "Group the failures of a run, the latest without one, by their causes",
+		Short: "Group the failures of a run by their causes; default the latest",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, kept, run, err := s.openRun(cmd.Context(), append(args, "last")[0])

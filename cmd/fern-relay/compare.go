@@ -56,10 +56,10 @@ func newCompare(s *settings) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "compare A [B]",
-		Short: "Tell how run B differs from run A, or A from the run before it",
-		Long: "Compare tells which tests are newly failing in run B, mended, slower, faster, new and\n" +
-			"gone, against run A. With one run it is compared with the one before it. A time counts\n" +
-			"as another one where it differs by a fifth, by 50 ms, and by more than noise explains.",
+		Short: "Report how run B differs from run A, or A from the run before it",
+		Long: "Compare lists the tests that are newly failing, mended, slower, faster, new and gone in\n" +
+			"run B, compared with run A. With one run, it compares that run with the one before it. A\n" +
+			"time has changed if it differs by a fifth, by 50 ms, and by more than noise explains.",
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := s.openLedger(cmd.Context())

@@ -35,7 +35,7 @@ func newDemo(s *settings) *cobra.Command {
 			return openApplication(cmd.Context(), dir)
 		},
 	}
-	cmd.Flags().BoolVar(&plain, "plain", false, "do the whole job once without a screen and tell it")
+	cmd.Flags().BoolVar(&plain, "plain", false, "do the whole job once and print it, without a screen")
 	return cmd
 }
 

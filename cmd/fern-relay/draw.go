@@ -42,7 +42,7 @@ func newDraw(s *settings) *cobra.Command {
 		Short: "Draw a chart as SVG or PDF",
 		Long: "Draw draws a chart into a file, as SVG or PDF by its ending. The charts are: timeline,\n" +
 			"the workers of the latest run on one time axis; weave, the crosstab of groups and tags\n" +
-			"with what the pick holds; shards, a plan with a bar a shard; curve, the finish against\n" +
+			"with the picked tests; shards, a plan with one bar per shard; curve, the finish against\n" +
 			"the number of shards; history, the tests against the latest runs, the most troubled\n" +
 			"first; slow, the slowest tests; trend, work and wall time run by run.",
 		Args:      cobra.ExactArgs(1),
@@ -61,8 +61,8 @@ func newDraw(s *settings) *cobra.Command {
 	}
 	f.add(cmd)
 	f.addHere(cmd)
-	cmd.Flags().IntVar(&f.shards, "shards", 0, "how many shards; for curve, the number that is chosen")
-	cmd.Flags().StringVarP(&f.file, "output", "o", "", "the `file`, ending in .svg or .pdf")
+	cmd.Flags().IntVar(&f.shards, "shards", 0, "draw `N` shards, or mark N on the curve")
+	cmd.Flags().StringVarP(&f.file, "output", "o", "", "write this `file`, ending in .svg or .pdf")
 	_ = cmd.MarkFlagRequired("output")
 	return cmd
 }

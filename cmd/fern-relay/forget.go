@@ -18,7 +18,7 @@ func newForget(s *settings) *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if runs < 0 || days < 0 || runs+days == 0 {
-				return errors.New("say what stays: --runs N for the latest runs, --days N for those of the last days")
+				return errors.New("say what to keep: --runs N for the latest runs, --days N for those of the last days")
 			}
 			r, err := s.openLedger(cmd.Context())
 			if err != nil {
@@ -37,15 +37,15 @@ func newForget(s *settings) *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().IntVar(&runs, "runs", 0, "the latest `N` runs stay")
-	cmd.Flags().IntVar(&days, "days", 0, "the runs of the last `N` days stay")
+	cmd.Flags().IntVar(&runs, "runs", 0, "keep the latest `N` runs")
+	cmd.Flags().IntVar(&days, "days", 0, "keep the runs of the last `N` days")
 	return cmd
 }
 
 func newCheck(s *settings) *cobra.Command {
 	return &cobra.Command{
 		Use:   "check",
-		Short: "Look through the whole ledger, and put it aside where it is damaged",
+		Short: "Read the whole ledger, and set it aside if it is damaged",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.openLedger(cmd.Context())
@@ -56,11 +56,11 @@ func newCheck(s *settings) *cobra.Command {
 			note, err := r.Check(cmd.Context())
 			switch {
 			case errors.Is(err, run.ErrNoRecord):
-				note = "nothing is kept yet"
+				note = "no runs yet"
 			case err != nil:
 				return err
 			case note == "":
-				note = "the ledger is whole"
+				note = "the ledger is undamaged"
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), note)
 			return nil

@@ -37,10 +37,10 @@ func newHunt(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "hunt [ID...]",
 		Short: "Find the tests that make others fail by running before them",
-		Long: "Hunt takes the tests named, those that the pick holds, or those that failed in the\n" +
-			"latest run, and finds which tests before them decide their outcome. Where none failed, or\n" +
-			"with --budget, it first runs everything in orders that have not been tried, the most\n" +
-			"revealing first, until some test comes out otherwise than before.",
+		Long: "Hunt takes the named tests, those of the pick, or those that failed in the latest run,\n" +
+			"and finds which tests before them decide their outcome. If none failed, or with\n" +
+			"--budget, it first runs everything in orders that have not been tried, the most\n" +
+			"revealing first, until the outcome of a test differs from earlier ones.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := f.check(cmd, args); err != nil {
 				return err
@@ -57,11 +57,11 @@ func newHunt(s *settings) *cobra.Command {
 	addPick(cmd, &f.pick)
 	addJSON(cmd, &f.asJSON, "the findings as a JSON object")
 	flags := cmd.Flags()
-	flags.IntVar(&f.workers, "workers", 0, "how many trials run side by side; as for run without it")
+	flags.IntVar(&f.workers, "workers", 0, "run `N` trials side by side; default as for run")
 	flags.BoolVar(&f.all, "all", false, "find every set of culprits that suffices")
-	flags.BoolVar(&f.verify, "verify", false, "try the culprits that were caught before once more, and say which are mended")
-	flags.DurationVar(&f.budget, "budget", 5*time.Minute, "how long orders are run to find victims, such as 5m")
-	flags.Float64Var(&f.coverage, "coverage", 100, "stop looking for victims once so many percent of the neighbour pairs have run")
+	flags.BoolVar(&f.verify, "verify", false, "try known culprits again and report mended ones")
+	flags.DurationVar(&f.budget, "budget", 5*time.Minute, "search for victims for this `time`, such as 5m")
+	flags.Float64Var(&f.coverage, "coverage", 100, "stop once `N` percent of neighbour pairs have run")
 	flags.StringVar(&f.svg, "svg", "", "draw the first victim's frond into this SVG `file`")
 	flags.StringVar(&f.pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
 	flags.StringVar(&f.report, "report", "", "write the first victim's finding into this Markdown `file`")
@@ -77,7 +77,7 @@ func (f *huntFlags) check(cmd *cobra.Command, args []string) error {
 	case len(args) > 0 && cmd.Flags().Changed("budget"):
 		return errors.New("--budget is for looking for victims, but tests are named: leave one of them out")
 	case f.verify && (f.all || cmd.Flags().Changed("budget")):
-		return errors.New("--verify only tries what was caught before: it does not go with --all or --budget")
+		return errors.New("--verify only tries known culprits: it does not go with --all or --budget")
 	}
 	return checkWorkers(cmd, f.workers)
 }

@@ -102,7 +102,7 @@ func TestHuntOnScreen(t *testing.T) {
 	under := regexp.MustCompile(`trial ([3-9]|\d\d)`) // then one at least is kept
 	waitFor(t, "the hunt to be under way", func() bool { return under.MatchString(s.text()) })
 	s.press("x")
-	s.shows("interrupted", "enter goes on where it was")
+	s.shows("interrupted", "enter continues it")
 	s.press("q")
 	s.ended()
 

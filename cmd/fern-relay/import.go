@@ -18,12 +18,12 @@ import (
 func newImport(s *settings) *cobra.Command {
 	return &cobra.Command{
 		Use:   "import FILE…",
-		Short: "Take the reports of others into the ledger",
-		Long: "Import adds the runs that reports tell of: JUnit XML, TAP, the Go toolchain's JSON events\n" +
-			"or event lines, in files, folders and globs. Files of one folder that tell of different\n" +
-			"tests within twelve hours are one run. Tests that the project does not know are kept by\n" +
-			"the names that the reports have for them. A file that was imported before is left out;\n" +
-			"so is a broken one, which is named, and the command ends with 3.",
+		Short: "Add the reports of other tools to the ledger",
+		Long: "Import adds the runs of reports to the ledger: JUnit XML, TAP, the Go toolchain's JSON\n" +
+			"events or event lines, in files, folders and globs. Files of one folder with different\n" +
+			"tests within twelve hours are one run. Tests that the project does not have keep their\n" +
+			"names. Import leaves out files that were imported before. It also leaves out broken\n" +
+			"files, names them, and exits with 3.",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := s.open(cmd.Context())
@@ -40,17 +40,17 @@ func newImport(s *settings) *cobra.Command {
 			}
 			imported, err := r.Import(cmd.Context(), args, progress)
 			for _, b := range imported.Broken {
-				fmt.Fprintf(stderr, "fern-app: %s is left out: %v\n", plain.Line(b.Name), plain.Line(b.Err.Error()))
+				fmt.Fprintf(stderr, "fern-relay: %s is left out: %v\n", plain.Line(b.Name), plain.Line(b.Err.Error()))
 			}
 			for _, note := range imported.Notes {
-				fmt.Fprintln(stderr, "fern-app: note:", note)
+				fmt.Fprintln(stderr, "fern-relay: note:", note)
 			}
 			if err != nil && !errors.Is(err, context.Canceled) {
 				return err
 			}
 			report.Imported(cmd.OutOrStdout(), imported, time.Since(began))
 			if err != nil {
-				fmt.Fprintln(stderr, "fern-app: the same command takes in the rest")
+				fmt.Fprintln(stderr, "fern-relay: the same command takes in the rest")
 				return err
 			}
 			if len(imported.Broken) > 0 {

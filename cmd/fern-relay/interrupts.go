@@ -31,7 +31,7 @@ func (i *interrupts) watch() context.Context {
 	go func() {
 		for s := range signals {
 			if gently := i.take(); s == os.Interrupt && gently != nil {
-				fmt.Fprintln(stderr, "\nfern-app: finishing the running tests and starting no more; press Ctrl-C again to stop now")
+				fmt.Fprintln(stderr, "\nfern-relay: finishing the running tests and starting no more; press Ctrl-C again to stop now")
 				gently()
 				continue
 			}

@@ -18,11 +18,10 @@ import (
 func newLedger(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "ledger",
-		Short: "What the runs say together",
-		Long: "Ledger tells how large the ledger is, and its commands what the runs in it say together.\n" +
-			"A run is named by its number, as last, or as last-1 for the one before, and so on.\n" +
-			"[ledger] in fern.toml says how many runs stay, with runs = N, and for how long, with\n" +
-			"days = N.",
+		Short: "Show the history of runs",
+		Long: "Ledger reports how large the ledger is; its commands show the history of runs. Name a\n" +
+			"run by its number, as last, or as last-1 for the one before, and so on. [ledger] in\n" +
+			"fern.toml sets how many runs are kept, with runs = N, and for how long, with days = N.",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.openLedger(cmd.Context())
@@ -73,7 +72,7 @@ func (s *settings) openRun(ctx context.Context, name string) (*app.History, *run
 // note prints notes about the project.
 func (s *settings) note(notes []string) {
 	for _, note := range notes {
-		fmt.Fprintln(stderr, "fern-app: note:", plain.Line(note))
+		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
 	}
 }
 

@@ -20,7 +20,7 @@ func newList(s *settings) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "list",
-		Short: "List what is found, or picked",
+		Short: "List the tests, or the picked ones",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.open(cmd.Context())
@@ -93,7 +93,7 @@ func noteContradictions(expression string, tests []catalog.Test) {
 		return
 	}
 	for _, note := range workspace.Contradictions(tests) {
-		fmt.Fprintln(stderr, "fern-app: note:", note)
+		fmt.Fprintln(stderr, "fern-relay: note:", note)
 	}
 }
 
@@ -105,7 +105,7 @@ func newEncoder(w io.Writer) *json.Encoder {
 }
 
 func addPick(cmd *cobra.Command, expression *string) {
-	cmd.Flags().StringVarP(expression, "pick", "p", "", "the tests that this `expression` holds; all without it")
+	cmd.Flags().StringVarP(expression, "pick", "p", "", "pick the tests of this `expression`; default all")
 }
 
 func addJSON(cmd *cobra.Command, asJSON *bool, what string) {

@@ -71,7 +71,7 @@ func ended(err error) int {
 	failed := errors.Join(stdout.Flush(), stdout.Err())
 	unread := errors.Is(failed, syscall.EPIPE)
 	if failed != nil && !unread {
-		fmt.Fprintf(stderr, "fern-app: the results cannot be written to standard output: %v\n", stdout.Err())
+		fmt.Fprintf(stderr, "fern-relay: the results cannot be written to standard output: %v\n", stdout.Err())
 	}
 	switch done := status(0); {
 	case unread && (err == nil || errors.Is(err, syscall.EPIPE)):
@@ -105,7 +105,7 @@ func withStatus(n int) error {
 // explain prints an error on standard error and returns the exit status.
 func explain(err error) int {
 	if errors.Is(err, context.Canceled) {
-		fmt.Fprintln(stderr, "fern-app: interrupted")
+		fmt.Fprintln(stderr, "fern-relay: interrupted")
 		return 3
 	}
 	fmt.Fprintln(stderr, "fern-relay:", err)
@@ -146,7 +146,7 @@ func openPatiently(ctx context.Context, dir string) (*app.App, error) {
 		mu.Lock()
 		defer mu.Unlock()
 		if change(); late && at != "" {
-			fmt.Fprintf(stderr, "fern-app: %s\n", plain.Line(at))
+			fmt.Fprintf(stderr, "fern-relay: %s\n", plain.Line(at))
 		}
 	}
 	timer := time.AfterFunc(patience, func() { tell(func() { late = true }) })
@@ -159,7 +159,7 @@ func newRoot(s *settings) *cobra.Command {
 		Use:   "fern-relay [DIR]",
 		Short: "Find, pick, split, run, watch and hunt the tests of a project",
 		Long: "Fern Relay keeps a large test suite fast and honest. Without a command it opens the\n" +
-			"application on the project in DIR, or in the present folder.",
+			"application on the project in DIR, or in the current folder.",
 		Args:          cobra.MaximumNArgs(1),
 		SilenceErrors: true,
 		SilenceUsage:  true,
@@ -171,7 +171,7 @@ func newRoot(s *settings) *cobra.Command {
 		},
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return renamedFlag(err) })
-	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this folder")
+	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this `folder`")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(newDemo(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newWatch(s), newHunt(s), newMerge(s), newReport(s), newLedger(s), newDraw(s), newDemoHost())
 	return root

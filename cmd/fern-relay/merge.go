@@ -19,12 +19,12 @@ func newMerge(s *settings) *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
 		Use:   "merge FILE…",
-		Short: "Make one report of those of shards or machines",
-		Long: "Merge reads any number of reports, JUnit XML, TAP, the Go toolchain's JSON events or\n" +
-			"event lines, and tells and writes what they say together. It ends with 3 where one is\n" +
-			"broken, where a shard of the plan did not come back, or where shards were not planned\n" +
-			"alike; what there is is written also then. With --output it writes the report that the\n" +
-			"command report writes of a run, with what the project's ledger knows, if there is one.",
+		Short: "Merge the reports of shards or machines into one",
+		Long: "Merge reads any number of reports (JUnit XML, TAP, the Go toolchain's JSON events or\n" +
+			"event lines), and prints and writes one report of all of them. It exits with 3 if a\n" +
+			"report is broken, a shard of the plan is missing, or shards were planned differently,\n" +
+			"and writes what there is. With --output it writes the report that the command report\n" +
+			"writes for a run, with what the project's ledger knows.",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if file != "" {
@@ -38,7 +38,7 @@ func newMerge(s *settings) *cobra.Command {
 				part, kind, err := readPart(name)
 				if err != nil {
 					broken = append(broken, fmt.Sprintf("%s is broken: %v", name, err))
-					fmt.Fprintf(stderr, "fern-app: %s: %v\n", name, err)
+					fmt.Fprintf(stderr, "fern-relay: %s: %v\n", name, err)
 				}
 				if part.Run != nil {
 					parts = append(parts, part)
@@ -67,7 +67,7 @@ func newMerge(s *settings) *cobra.Command {
 		},
 	}
 	f.add(cmd)
-	cmd.Flags().StringVarP(&file, "output", "o", "", "write a report of all to this `file`, ending in .html, .md, .pdf or .xml")
+	cmd.Flags().StringVarP(&file, "output", "o", "", "write a report to this .html, .md, .pdf or .xml `file`")
 	return cmd
 }
 

@@ -121,7 +121,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 	if got := fern(t, dir, "ledger"); !strings.HasPrefix(got.stdout, "2 runs of 5 tests") || !strings.Contains(got.stdout, "the latest 2 runs stay") {
 		t.Errorf("the ledger says %s%s", got.stdout, got.stderr)
 	}
-	if got := fern(t, dir, "ledger", "check"); got.stdout != "the ledger is whole\n" {
+	if got := fern(t, dir, "ledger", "check"); got.stdout != "the ledger is undamaged\n" {
 		t.Errorf("check says %s%s", got.stdout, got.stderr)
 	}
 	file := filepath.Join(dir, ".fern", "ledger.db")

@@ -31,18 +31,18 @@ type planFlags struct {
 
 func (f *planFlags) add(cmd *cobra.Command) {
 	addPick(cmd, &f.pick)
-	cmd.Flags().StringVar(&f.timings, "timings", "", "expected times from a CSV `file` with the columns id and seconds")
-	cmd.Flags().StringVar(&f.together, "together", string(split.Group), "what stays together: test, file, group or suite")
-	cmd.Flags().IntVar(&f.limit, "limit", 0, "how many shards run at once, the others in waves behind; 0 for all")
-	cmd.Flags().StringArrayVar(&f.late, "late", nil, "shard K begins so late, as `K=TIME`, such as 2=60s")
-	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "shard K is so fast where another is 1, as `K=FACTOR`")
-	cmd.Flags().StringArrayVar(&f.pin, "pin", nil, "a group, file or test, as stays together, goes to shard K, as `NAME=K`")
-	cmd.Flags().BoolVarP(&f.verbose, "verbose", "v", false, "list what is otherwise counted")
+	cmd.Flags().StringVar(&f.timings, "timings", "", "read expected times from this CSV `file`")
+	cmd.Flags().StringVar(&f.together, "together", string(split.Group), "keep each `LEVEL` together: test, file, group or suite")
+	cmd.Flags().IntVar(&f.limit, "limit", 0, "run at most `N` shards at once; 0 for all")
+	cmd.Flags().StringArrayVar(&f.late, "late", nil, "start shard K late, as `K=TIME`, such as 2=60s")
+	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "set the speed of shard K, as `K=FACTOR`")
+	cmd.Flags().StringArrayVar(&f.pin, "pin", nil, "put a group, file or test on shard K, as `NAME=K`")
+	cmd.Flags().BoolVarP(&f.verbose, "verbose", "v", false, "list what is only counted otherwise")
 }
 
 // addHere adds the flag of commands that may plan for one machine as well as for many.
 func (f *planFlags) addHere(cmd *cobra.Command) {
-	cmd.Flags().BoolVar(&f.here, "here", false, "the shards are workers of this machine and share its resources")
+	cmd.Flags().BoolVar(&f.here, "here", false, "plan workers of this machine, which share resources")
 }
 
 // fleet returns a fleet of a number of shards.
@@ -201,7 +201,7 @@ func (f *planFlags) expect(r *app.App, tests, timed []catalog.Test) []catalog.Te
 	if f.verbose {
 		hint = ":\n    " + plain.Text(strings.Join(unknown, "\n    "))
 	}
-	fmt.Fprintf(stderr, "fern-app: note: %s has %s that no test of the project has%s\n", f.timings, wording.Plural(len(unknown), "ID"), hint)
+	fmt.Fprintf(stderr, "fern-relay: note: %s has %s that no test of the project has%s\n", f.timings, wording.Plural(len(unknown), "ID"), hint)
 	return tests
 }
 

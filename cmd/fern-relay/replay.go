@@ -17,7 +17,7 @@ func newReplay(s *settings) *cobra.Command {
 		Use:   "replay RUN",
 		Short: "Repeat a run: the same tests on the same workers in the same order",
 		Long: "Replay repeats a run of the ledger, named by its number or as last: every test runs on\n" +
-			"the worker that had it, in the order in which that worker began them.",
+			"the worker that had it, in the order in which that worker began its tests.",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			number, err := strconv.Atoi(args[0])
@@ -39,7 +39,7 @@ func newReplay(s *settings) *cobra.Command {
 				return fmt.Errorf("run %s cannot be replayed: %w", args[0], err)
 			}
 			if gone > 0 {
-				fmt.Fprintf(stderr, "fern-app: note: %s of the run left out: the project has them no more\n", wording.Plural(gone, "test"))
+				fmt.Fprintf(stderr, "fern-relay: note: %s of the run left out: the project no longer has them\n", wording.Plural(gone, "test"))
 			}
 			runner := &runner{interrupts: s.interrupts, app: r, show: report.ShowSum, out: cmd.OutOrStdout()}
 			run, err := runner.run(cmd.Context(), request, files)
@@ -50,6 +50,6 @@ func newReplay(s *settings) *cobra.Command {
 		},
 	}
 	files.add(cmd)
-	cmd.Flags().IntVar(&worker, "worker", 0, "only what worker `K` had")
+	cmd.Flags().IntVar(&worker, "worker", 0, "repeat only what worker `K` ran")
 	return cmd
 }

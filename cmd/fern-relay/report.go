@@ -12,10 +12,10 @@ func newReport(s *settings) *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
 		Use:   "report RUN -o FILE",
-		Short: "Write what there is to say of a run: an HTML page, Markdown, PDF or JUnit XML",
-		Long: "Report writes a file about a run, named by its number, as last or as last-1, in the form\n" +
-			"that the file's ending names: .html, a page of its own that needs nothing else; .md, a\n" +
-			"summary for the page of a CI job; .pdf, a document with the drawings; .xml, JUnit XML.",
+		Short: "Write a report of a run: an HTML page, Markdown, PDF or JUnit XML",
+		Long: "Report writes a file about a run, named by its number, as last or as last-1. The file's\n" +
+			"ending chooses the form: .html, a self-contained page; .md, a summary for the page of a\n" +
+			"CI job; .pdf, a document with drawings; .xml, JUnit XML.",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := runreport.Check(file); err != nil {
@@ -37,7 +37,7 @@ func newReport(s *settings) *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVarP(&file, "output", "o", "", "the `file`, ending in .html, .md, .pdf or .xml")
+	cmd.Flags().StringVarP(&file, "output", "o", "", "write this `file`, ending in .html, .md, .pdf or .xml")
 	_ = cmd.MarkFlagRequired("output")
 	return cmd
 }

@@ -41,8 +41,8 @@ func newRun(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "run",
 		Short: "Run the picked tests on workers",
-		Long: "Run runs the picked tests. Ctrl-C lets what runs come to its end and begins nothing new;\n" +
-			"a second one stops at once.",
+		Long: "Run runs the picked tests. Ctrl-C finishes running tests and starts no more; press it\n" +
+			"again to stop now.",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := f.check(cmd); err != nil {
@@ -62,23 +62,23 @@ func newRun(s *settings) *cobra.Command {
 	}
 	f.planFlags.add(cmd)
 	flags := cmd.Flags()
-	flags.IntVar(&f.workers, "workers", 0, "how many workers; as fern.toml says or one a processor without it")
+	flags.IntVar(&f.workers, "workers", 0, "use `N` workers; default fern.toml's or one per processor")
 	flags.StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
-	flags.StringVar(&f.order, "order", declaredOrder, "declared, reverse, seed:N, troubled, cover or file:FILE")
-	flags.BoolVar(&f.keepApart, "keep-apart", false, "run victims before the culprits that hunts have caught, until they are mended")
-	flags.BoolVar(&f.resume, "resume", false, "run what is left of the run that was killed last")
-	flags.BoolVar(&f.onChange, "on-change", false, "run again what changed files touch, what failed first, until Ctrl-C")
-	flags.BoolVar(&f.levels, "trial-levels", false, "find how finely the tests may run side by side: run them level by level and compare")
-	flags.IntVar(&f.repeat, "repeat", 1, "run everything so many times and tell what differed")
-	flags.IntVar(&f.retries, "retries", 0, "run a test that failed so often again; one that passes then is told as unstable")
-	flags.IntVar(&f.stopAfter, "stop-after", 0, "begin nothing new once so many tests have failed; 0 for never")
-	flags.DurationVar(&f.timeout, "timeout", 0, "how long each test may take, such as 30s; as its suite says without it")
-	flags.DurationVar(&f.runTimeout, "run-timeout", 0, "how long the run may take; what has no outcome then is lost")
-	flags.DurationVar(&f.tookOver, "took-over", 0, "list the tests that took longer than this")
-	flags.StringVar(&f.show, "show", report.ShowSum, "how much is told while it runs: sum, names or full")
+	flags.StringVar(&f.order, "order", declaredOrder, "use `ORDER`: declared, reverse, seed:N, troubled, cover, file:F")
+	flags.BoolVar(&f.keepApart, "keep-apart", false, "run victims before their known culprits")
+	flags.BoolVar(&f.resume, "resume", false, "run the rest of the run that was killed last")
+	flags.BoolVar(&f.onChange, "on-change", false, "rerun what changed files touch, until Ctrl-C")
+	flags.BoolVar(&f.levels, "trial-levels", false, "find the finest level at which tests may run side by side")
+	flags.IntVar(&f.repeat, "repeat", 1, "run everything `N` times and report what differed")
+	flags.IntVar(&f.retries, "retries", 0, "retry a failed test up to `N` times")
+	flags.IntVar(&f.stopAfter, "stop-after", 0, "start no more tests after `N` failures; 0 for no limit")
+	flags.DurationVar(&f.timeout, "timeout", 0, "limit each test to this `time`; default its suite's")
+	flags.DurationVar(&f.runTimeout, "run-timeout", 0, "limit the run to this `time`; the rest is lost")
+	flags.DurationVar(&f.tookOver, "took-over", 0, "list the tests that took longer than this `time`")
+	flags.StringVar(&f.show, "show", report.ShowSum, "print `MODE` while it runs: sum, names or full")
 	f.reportFiles.add(cmd)
-	flags.BoolVar(&f.strict, "strict", onCI(), "refuse to run where a test is with the rule lone; on its own where CI=true is set")
-	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "end well where the pick holds no test")
+	flags.BoolVar(&f.strict, "strict", onCI(), "refuse tests with the rule lone; default if CI=true")
+	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "exit 0 even if the pick selects no test")
 	return cmd
 }
 
@@ -170,7 +170,7 @@ const (
 func resumed(r *app.App) (app.Request, error) {
 	q, gone, err := r.ResumeRequest()
 	if gone > 0 {
-		fmt.Fprintf(stderr, "fern-app: note: %s of the run left out: the project has them no more\n", wording.Plural(gone, "test"))
+		fmt.Fprintf(stderr, "fern-relay: note: %s of the run left out: the project no longer has them\n", wording.Plural(gone, "test"))
 	}
 	return q, err
 }
@@ -246,7 +246,7 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 func keepApart(r *app.App, tests []catalog.Test) ([]catalog.Test, error) {
 	apart, notes, err := r.KeepApart(tests)
 	for _, note := range notes {
-		fmt.Fprintln(stderr, "fern-app: note:", plain.Line(note))
+		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
 	}
 	return apart, err
 }
@@ -281,7 +281,7 @@ func (f *runFlags) empty(r *app.App) error {
 	}
 	var funnel strings.Builder
 	report.Funnel(&funnel, steps)
-	return fmt.Errorf("the pick %q holds no test:\n%sgive another pick, or --allow-empty where that is well", f.pick, funnel.String())
+	return fmt.Errorf("the pick %q selects no test:\n%schange the pick, or add --allow-empty to accept that", f.pick, funnel.String())
 }
 
 // refuseLone returns an error that names the tests with the rule lone, which would keep all others
@@ -308,7 +308,7 @@ func (f *runFlags) readOrder(r *app.App) (order.Order, error) {
 	}
 	if f.order == coverOrder {
 		number := r.Runs + f.turn
-		fmt.Fprintf(stderr, "fern-app: note: the order is %s:%d\n", coverOrder, number)
+		fmt.Fprintf(stderr, "fern-relay: note: the order is %s:%d\n", coverOrder, number)
 		return order.Cover(uint64(number)), nil
 	}
 	return order.Parse(f.order)

@@ -63,7 +63,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 	}
 	report.Closing(n.out, r, len(q.Tests), q.Workers, n.app.Planned(q))
 	if number > 0 {
-		fmt.Fprintf(stderr, "kept as run %d\n", number)
+		fmt.Fprintf(stderr, "this is run %d\n", number)
 	}
 	if err = errors.Join(err, reports.write(r)); err != nil {
 		return nil, unkept{err}
@@ -82,7 +82,7 @@ func (n *runner) resume(ctx context.Context, q app.Request, files reportFiles) (
 		return nil, errors.Join(err, reports.close())
 	}
 	whole, err := n.app.Resumed(q, run)
-	fmt.Fprintf(n.out, "with what had ended before: %s\n", whole.Summary())
+	fmt.Fprintf(n.out, "together with the earlier part: %s\n", whole.Summary())
 	return whole, errors.Join(err, reports.replay(whole))
 }
 

@@ -80,7 +80,7 @@ func newShow(s *settings) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "show RUN",
-		Short: "Tell of a run: how it was, what came of it, its failures",
+		Short: "Show a run: when and how it ran, its counts, its failures",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, kept, run, err := s.openRun(cmd.Context(), args[0])

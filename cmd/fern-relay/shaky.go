@@ -59,9 +59,9 @@ func newShaky(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "shaky",
 		Short: "List the tests that do not always pass, the most troubled first",
-		Long: "Shaky lists the tests that were bad in the latest runs, the most troubled first: a failure\n" +
-			"weighs half as much ten runs later. How unstable a test is, is told as an interval that\n" +
-			"holds the true share of changes in 19 of 20 cases.",
+		Long: "Shaky lists the tests that were bad in the latest runs, the most troubled first: a\n" +
+			"failure counts half as much ten runs later. It shows how unstable a test is as an\n" +
+			"interval that contains the true share of changes in 19 of 20 cases.",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := checkRuns(runs); err != nil {

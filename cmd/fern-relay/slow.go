@@ -22,9 +22,9 @@ func newSlow(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "slow",
 		Short: "List the slowest tests, groups and files, and what each costs",
-		Long: "Slow lists the picked tests, groups and files that take the most time, their share of all\n" +
-			"work, how much earlier a run on the project's workers would end without each, and which\n" +
-			"take another time than before, where noise does not explain it.",
+		Long: "Slow lists the picked tests, groups and files that take the most time, their share of\n" +
+			"all work, how much earlier a run on the project's workers would end without each, and\n" +
+			"which of them changed their time by more than noise explains.",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := checkRuns(runs); err != nil {
@@ -60,6 +60,6 @@ func newSlow(s *settings) *cobra.Command {
 	addPick(cmd, &expression)
 	addRuns(cmd, &runs)
 	addJSON(cmd, &asJSON, "one JSON object")
-	cmd.Flags().IntVar(&most, "most", 10, "list so many of each")
+	cmd.Flags().IntVar(&most, "most", 10, "list `N` of each")
 	return cmd
 }

@@ -40,10 +40,10 @@ func newSplit(s *settings) *cobra.Command {
 	f := &splitFlags{}
 	cmd := &cobra.Command{
 		Use:   "split",
-		Short: "Plan shards that end together, and how many are worth it",
+		Short: "Plan shards that finish together, and advise how many to use",
 		Long: "Split plans shards of equal finishing time. With --shards it plans that many, with\n" +
-			"--within as few as end within a time; with neither it tells what each number of shards\n" +
-			"comes to. With --timings and without --pick, the IDs of the file are the tests.",
+			"--within as few as finish within a time; with neither it compares numbers of shards.\n" +
+			"With --timings and without --pick, the IDs of the file are the tests.",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := f.check(cmd); err != nil {
@@ -56,10 +56,10 @@ func newSplit(s *settings) *cobra.Command {
 	flags := cmd.Flags()
 	addJSON(cmd, &f.asJSON, "the plan as a JSON object")
 	flags.IntVar(&f.shards, "shards", 0, "how many shards")
-	flags.DurationVar(&f.within, "within", 0, "as few shards as end within this `time`, as in 2m")
-	flags.IntVar(&f.upTo, "up-to", 16, "up to how many shards to compare, without --shards")
-	flags.StringVar(&f.steady, "steady", "", "change as little as possible of the plan in this `file`, as --json printed it")
-	flags.Float64Var(&f.allow, "allow", 1, "with --steady: by how many per cent the finish may be later than the best")
+	flags.DurationVar(&f.within, "within", 0, "plan the fewest shards that finish within this `time`")
+	flags.IntVar(&f.upTo, "up-to", 16, "compare up to `N` shards, without --shards")
+	flags.StringVar(&f.steady, "steady", "", "change the plan in this `file` as little as possible")
+	flags.Float64Var(&f.allow, "allow", 1, "with --steady, let the finish be `N` percent later")
 	flags.BoolVar(&f.matrix, "matrix", false, "print the shards as a compact JSON list for a job matrix")
 	flags.StringVar(&f.files, "files", "", "write a text file of IDs for each shard into this `folder`")
 	f.addHere(cmd)
@@ -74,7 +74,7 @@ func (f *splitFlags) check(cmd *cobra.Command) error {
 	case given("shards") && (f.shards < 1 || f.shards > mostShards):
 		return fmt.Errorf("--shards is %d: a number from 1 to %d is expected", f.shards, mostShards)
 	case given("shards") && given("within"):
-		return errors.New("--shards and --within do not go together: give the number, or the time to meet")
+		return errors.New("--shards and --within do not go together: use the number, or the time")
 	case given("within") && f.within <= 0:
 		return fmt.Errorf("--within is %s: a time above 0 is expected, as in 2m", f.within)
 	case f.upTo < 1 || f.upTo > mostShards:
@@ -136,7 +136,7 @@ func (f *splitFlags) plan(study *split.Study) (split.Plan, error) {
 		return split.Plan{}, fmt.Errorf("--steady: %w", err)
 	}
 	plan, moved := study.Work.Steady(study.Fleet, earlier, f.allow/100, split.Thorough)
-	fmt.Fprintf(stderr, "fern-app: %s of %d to another shard than before\n", wording.Plural(moved, "test")+" moved", len(study.Tests))
+	fmt.Fprintf(stderr, "fern-relay: %s of %d to another shard than before\n", wording.Plural(moved, "test")+" moved", len(study.Tests))
 	return plan, nil
 }
 
@@ -154,7 +154,7 @@ func readPlan(name string) (map[string]int, error) {
 		} `json:"shards"`
 	}
 	if err := json.Unmarshal(data, &plan); err != nil {
-		return nil, fmt.Errorf("%s is no plan: %w: give a file that split --json printed", name, err)
+		return nil, fmt.Errorf("%s is no plan: %w: use a file that split --json printed", name, err)
 	}
 	if plan.Format != split.Format {
 		return nil, fmt.Errorf("%s has the format %q: %q is expected, as split --json prints it", name, plan.Format, split.Format)

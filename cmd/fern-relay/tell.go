@@ -42,7 +42,7 @@ func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "The pick %q holds %d of them. The first few:\n\n", demoPick, len(tests))
+	fmt.Fprintf(out, "The pick %q selects %d of them. The first few:\n\n", demoPick, len(tests))
 	report.Tests(out, tests[:5])
 
 	fmt.Fprintf(out, "\nSplit: on %d workers.\n\n", demoWorkers)

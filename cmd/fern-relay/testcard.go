@@ -33,9 +33,10 @@ func newTestCard(s *settings) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "test ID",
-		Short: "Tell what is known of a test",
-		Long:  "Test tells what the ledger knows of a test, named by any ending of its ID that no other has.",
-		Args:  cobra.ExactArgs(1),
+		Short: "Show the history of a test",
+		Long: "Test shows what the ledger knows about a test, named by any unambiguous ending of its\n" +
+			"ID.",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkRuns(runs); err != nil {
 				return err

@@ -17,10 +17,10 @@ func newTimings(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "timings",
 		Short: "Write the expected times as CSV, for machines without a ledger",
-		Long: "Timings writes a line for every test that was measured: its id, the seconds expected,\n" +
-			"their spread, and what it costs to set up a batch of its group. Plans of the same tests\n" +
-			"with the same file are the same on all machines. With --output, lines of the file that\n" +
-			"still hold, given the spread, stay as they are, so that little changes in version control.",
+		Long: "Timings writes a line for every test that was measured: its ID, the expected seconds,\n" +
+			"their spread, and the cost of a batch of its group. Plans of the same tests with the\n" +
+			"same file are the same on all machines. With --output, lines of the file that are still\n" +
+			"true within their spread stay as they are, so that little changes in version control.",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.open(cmd.Context())
@@ -42,6 +42,6 @@ func newTimings(s *settings) *cobra.Command {
 			return wholefile.Write(file, func(w io.Writer) error { return history.WriteCSV(w, r.Catalog.Tests, byID) })
 		},
 	}
-	cmd.Flags().StringVarP(&file, "output", "o", "", "write to this `file`, keeping what still holds of it")
+	cmd.Flags().StringVarP(&file, "output", "o", "", "write to this `file`, keeping lines that are still true")
 	return cmd
 }

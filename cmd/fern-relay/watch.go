@@ -14,8 +14,8 @@ import (
 func newWatch(s *settings) *cobra.Command {
 	return &cobra.Command{
 		Use:   "watch",
-		Short: "Follow the run that goes on in this project, from a second terminal",
-		Long: "Watch opens the application on the run that another process does in this project, and\n" +
+		Short: "Follow a running run of this project from a second terminal",
+		Long: "Watch opens the application on a run that another process does in this project, and\n" +
 			"waits for one if there is none. Without a terminal it prints each test of the run as it\n" +
 			"ends.",
 		Args: cobra.NoArgs,
@@ -33,7 +33,7 @@ func newWatch(s *settings) *cobra.Command {
 				return err
 			}
 			if journal == "" {
-				return errors.New("no run goes on in this project: start one with fern-relay run, or in the application")
+				return errors.New("nothing runs in this project: start a run with fern-relay run, or in the application")
 			}
 			ran, live := run.New(), report.NewLive(cmd.OutOrStdout(), report.ShowNames)
 			var followed app.Followed

@@ -11,9 +11,9 @@ func newWhy(s *settings) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "why ID",
-		Short: "Tell why a test is in a pick or out of it",
-		Long: "Why tells the clause of the pick that keeps a test in or puts it out, how many tests\n" +
-			"each clause leaves, and where the test's tags and rules come from.",
+		Short: "Explain why a test is in a pick or out of it",
+		Long: "Why prints the clause of the pick that keeps a test in or out, how many tests each\n" +
+			"clause leaves, and where the test's tags and rules come from.",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := s.open(cmd.Context())

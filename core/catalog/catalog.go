@@ -190,7 +190,7 @@ func (c *Catalog) Find(ending string) (*Test, error) {
 		return t, nil
 	}
 	if ending == "" {
-		return nil, fmt.Errorf("an empty ID names no test: give suite:group#name or any unambiguous ending of it")
+		return nil, fmt.Errorf("an empty ID names no test: write suite:group#name or any unambiguous ending of it")
 	}
 	var whole, part []*Test
 	for i := range c.Tests {
@@ -213,7 +213,7 @@ func (c *Catalog) Find(ending string) (*Test, error) {
 	case 0:
 		return nil, fmt.Errorf("no test has an ID that ends in %q: \"fern-relay list\" prints the IDs", ending)
 	}
-	return nil, fmt.Errorf("%q is the ending of %d IDs, among them %s and %s: give more of the one you mean",
+	return nil, fmt.Errorf("%q is the ending of %d IDs, among them %s and %s: write more of the one you mean",
 		ending, len(matches), matches[0].ID, matches[1].ID)
 }
 

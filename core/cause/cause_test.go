@@ -123,7 +123,7 @@ var madeFailures = []made{
 	{"pool", 3, run.Errored, "jvm:store#pools_{i}", "", "java.sql.SQLTransientConnectionException: pool-{n} - Connection is not available, request timed out after {n}ms.", "java.sql.SQLTransientConnectionException: pool-{n} - Connection is not available, request timed out after {n}ms.\n\tat com.pool.Pool.take(Pool.java:{n})\n\tat org.glass.store.Store.open(Store.java:21)\n\tat org.glass.store.StoreTest.pools{i}(StoreTest.java:{n})\n"},
 	{"assume", 2, run.Errored, "rs:beds#takes_{i}", "", "thread 'beds::takes_{i}' panicked at src/beds.rs:77:{n}:", "thread 'beds::takes_{i}' panicked at src/beds.rs:77:{n}:\ncalled `Option::unwrap()` on a `None` value\nnote: run with backtrace\n"},
 	{"assume other", 2, run.Errored, "rs:rows#takes_{i}", "", "thread 'rows::takes_{i}' panicked at src/rows.rs:12:{n}:", "thread 'rows::takes_{i}' panicked at src/rows.rs:12:{n}:\ncalled `Option::unwrap()` on a `None` value\nnote: run with backtrace\n"},
-	{"killed", 3, run.Errored, "sh:load#sizes_{i}", "", "no outcome of it was told; the process ended while it ran: signal 9, killed", ""},
+	{"killed", 3, run.Errored, "sh:load#sizes_{i}", "", "its process reported no outcome for it; the process ended while it ran: signal 9, killed", ""},
 	{"broken pipe", 2, run.Failed, "unit:{g}#streams_{i}", "", "write tcp 127.0.0.1:{n}->127.0.0.1:{n}: write: broken pipe", ""},
 	{"timezone", 3, run.Failed, "unit:{g}#zones_{i}", "{g}/zone_test.go:{n}", "unknown time zone Europe/{w}", ""},
 	{"lint", 2, run.Failed, "sh:checks#format_{i}", "", "exit status 1", "checking beds/{w}.toml\nindent is 3 spaces, 4 are expected\n"},

@@ -79,7 +79,7 @@ func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 			return nil, fmt.Errorf("line %d: %w", line, err)
 		}
 		if first := lines[test.ID]; first > 0 {
-			repeated.Places = append(repeated.Places, fmt.Sprintf("line %d: the id %q stands already in line %d", line, test.ID, first))
+			repeated.Places = append(repeated.Places, fmt.Sprintf("line %d: the id %q is already in line %d", line, test.ID, first))
 			continue
 		}
 		lines[test.ID] = line

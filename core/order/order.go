@@ -126,7 +126,7 @@ func (o Order) listed(tests []catalog.Test) ([]catalog.Test, error) {
 	for n, id := range o.ids {
 		i, ok := byID[id]
 		if !ok {
-			return nil, fmt.Errorf("line %d of the order names %q, which is not among the picked tests, or stands there twice", n+1, id)
+			return nil, fmt.Errorf("line %d of the order names %q, which is not among the picked tests, or is there twice", n+1, id)
 		}
 		delete(byID, id)
 		out = append(out, tests[i])

@@ -54,7 +54,7 @@ type Reason struct {
 // String returns the reason in words.
 func (r Reason) String() string {
 	if r.Clause == "" {
-		return "in: the empty pick holds every test"
+		return "in: the empty pick selects every test"
 	}
 	way := "in by"
 	if !r.Held {

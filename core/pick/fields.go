@@ -63,7 +63,7 @@ func init() { // not a literal, as fields evaluate other picks
 		"flips":   {compares: true, example: "2", check: checkFlips, set: flipped, fact: flipsFact},
 		"rule":    {example: "skip", check: checkRule, set: hasRule, fact: rulesFact},
 		"saved":   {example: "quick", set: saved, fact: savedFact},
-		"touched": {example: "main", set: touched, fact: func(_ *Index, t *Term, _ int) string { return "git was asked for what changed since " + t.Value }},
+		"touched": {example: "main", set: touched, fact: func(_ *Index, t *Term, _ int) string { return "git reports no change to it since " + t.Value }},
 	}}
 }
 
@@ -131,7 +131,7 @@ func placeFact(x *Index, _ *Term, i int) string {
 	if t.Line == 0 {
 		return "its group is " + t.Group
 	}
-	return fmt.Sprintf("it stands at %s:%d in group %s", t.File, t.Line, t.Group)
+	return fmt.Sprintf("it is at %s:%d in group %s", t.File, t.Line, t.Group)
 }
 
 func splitAt(value string) (file string, line int, err error) {
@@ -409,7 +409,7 @@ func saved(v *evaluation, t *Term) (catalog.Set, error) {
 	text, ok := v.index.source.Saved[t.Value]
 	if !ok {
 		names := v.index.savedNames()
-		none := "none is saved yet"
+		none := "no picks are saved yet"
 		if len(names) > 0 {
 			none = "there are " + strings.Join(names, " ")
 		}

@@ -169,7 +169,7 @@ func TestFunnel(t *testing.T) {
 func TestWhy(t *testing.T) {
 	x := NewIndex(glass, known)
 	for text, want := range map[string]string{
-		"":                                 "in: the empty pick holds every test",
+		"":                                 "in: the empty pick selects every test",
 		"frost not quick":                  `out by "frost" at column 1: its tags are quick valve`,
 		"valve (frost or not took<1s)":     `out by "frost or not took<1s" at column 8: its tags are quick valve; it was never measured and is taken for 0.20 s`,
 		"valve not (frost or quick)":       `out by "not quick" at column 21: it carries the tag quick`,

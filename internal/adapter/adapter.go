@@ -101,7 +101,7 @@ func (f *Found) Close(from string) {
 	for _, id := range f.twice {
 		known := f.named[id]
 		t := f.Tests[known.index]
-		t.SkipReason = fmt.Sprintf("%s names %d tests so, and only the first can be asked for: give the others another name", from, known.times)
+		t.SkipReason = fmt.Sprintf("%s lists %d tests with this name, and only the first can run: rename the others", from, known.times)
 		f.Notes = append(f.Notes, id+": "+t.SkipReason)
 		name := t.Name
 		for n := 2; f.named[t.ID] != nil; n++ {

@@ -379,7 +379,7 @@ func (b *Batch) blameNext() {
 	}
 	for _, t := range b.tests {
 		if s := b.states[t.ID]; s.outcome == "" {
-			b.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: "it did not start or go on: the process was " + b.Silent(b.idled)}})
+			b.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: "it did not start or continue: the process was " + b.Silent(b.idled)}})
 			return
 		}
 	}

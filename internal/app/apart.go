@@ -42,7 +42,7 @@ func (a *App) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []str
 		for _, set := range h.Finding.Culprits {
 			marked := keepApart(apart, at, h.Finding, set)
 			if _, err := order.Settle(marked); err != nil {
-				notes = append(notes, fmt.Sprintf("%s is not kept apart from %s: %v", t.ID, set[len(set)-1], err))
+				notes = append(notes, fmt.Sprintf("%s cannot be kept apart from %s: %v", t.ID, set[len(set)-1], err))
 				continue
 			}
 			apart = marked

@@ -43,7 +43,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	case number > 0:
 		return r, number, errors.Join(err, journal.End())
 	case unwritten != nil:
-		return r, 0, fmt.Errorf("nothing of this run is kept: %w", cmp.Or(err, unwritten))
+		return r, 0, fmt.Errorf("this run is not kept: %w", cmp.Or(err, unwritten))
 	}
 	return r, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave(r))
 }

@@ -118,7 +118,7 @@ func TestDrawings(t *testing.T) {
 		"timeline": {Timeline("glass & house, run 7", sampleRun(8)), []string{"glass & house, run 7", "worker 3", "test <3> & more", "1 timed-out", "0:08"}},
 		"empty":    {Timeline("empty", run.New()), []string{"nothing ran", "worker 1"}},
 		"frond":    {Frond(finding, records), []string{"Hunt of u:g#victim", "u:g#culprit", "polluted", "in company 5 of 5 failed", "variable clock.offset"}},
-		"weave":    {Weave("glass & house", "valve", sampleWeave()), []string{"glass & house", "pick: valve", "2 of 3 tests, 0:03.0 of 0:07.0 of work", "irrigation", "drip <1>", "valve", "2/3", "held by the pick"}},
+		"weave":    {Weave("glass & house", "valve", sampleWeave()), []string{"glass & house", "pick: valve", "2 of 3 tests, 0:03.0 of 0:07.0 of work", "irrigation", "drip <1>", "valve", "2/3", "picked"}},
 		"shards":   {Shards("frost & more", plan), []string{"frost & more", "3 shards; finish 1:30.0, floor 1:30.0", "floor 1:30.0, glass & <0>", "glass & <3>", "1 test"}},
 		"curve":    {Curve("frost & more", points, 3), []string{"frost & more", "beyond 2 machines", "knee", "machine time", "1:30:00"}},
 		"history":  {chart("history"), []string{"glass & house, runs 3 to 42", "3 of 3 tests", "g#shaky <b>", "50 %", "100 %", "timed-out"}},

@@ -25,7 +25,7 @@ func Frond(finding hunt.Finding, records []hunt.Record) Drawing {
 	return Drawing{Width: pageWidth, Height: max(tip+90, frondTop+side), paint: func(p *page) {
 		p.text(margin, 36, 15, true, fromLeft, ink, "Hunt of "+plain.Line(finding.ID))
 		p.text(margin, 56, 10, false, fromLeft, fog,
-			fmt.Sprintf("%d trials in %.1f s; left the part that was run, right the part left out, filled the part that holds the culprit", finding.Trials, finding.Seconds))
+			fmt.Sprintf("%d trials in %.1f s; left the part that was run, right the part left out, filled the part with the culprit", finding.Trials, finding.Seconds))
 		p.text(stemLeft, frondTop-22, 11, true, centred, orchid, shortID(finding.ID))
 		p.line(stemLeft, frondTop-14, stemLeft, tip, 1.6, leaf)
 		for i, r := range halvings {

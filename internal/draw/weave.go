@@ -95,7 +95,7 @@ func weaveLegend(p *page, most int, y float64) {
 		colour [2]float64 // the amounts of the least and the most
 		leaf   bool
 		words  string
-	}{{[2]float64{0.1, 0.6}, true, "held by the pick"}, {[2]float64{0.05, 0.3}, false, "not held"}} {
+	}{{[2]float64{0.1, 0.6}, true, "picked"}, {[2]float64{0.05, 0.3}, false, "not held"}} {
 		colour := fog
 		if of.leaf {
 			colour = leaf

@@ -153,7 +153,7 @@ func (r *execution) endFlood(e run.Event) {
 // where says where the output is that was not reported.
 func (f *flood) where() string {
 	if f.file == nil {
-		return fmt.Sprintf("no file holds them: %v", f.err)
+		return fmt.Sprintf("no file has them: %v", f.err)
 	}
 	where := fmt.Sprintf("the first %.1f MB are in %s", float64(f.kept)/1e6, f.file.Name())
 	if f.err != nil {

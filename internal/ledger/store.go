@@ -126,7 +126,7 @@ func (s *Store) Recover(ctx context.Context, wrong error) (notes []string, err e
 	}
 	if err != nil {
 		_ = s.Close() // nothing is to be written to it
-		notes = append(notes, fmt.Sprintf("nothing of the past is known: %v", err))
+		notes = append(notes, fmt.Sprintf("earlier runs are not known: %v", err))
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

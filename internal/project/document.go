@@ -247,7 +247,7 @@ func change(path string, otherwise string, edit func(d *document) ([]byte, error
 		}
 	}
 	if err := check(data); err != nil {
-		return fmt.Errorf("nothing is written, as the file is wrong as it stands: %w", err)
+		return fmt.Errorf("nothing is written, because the file has a mistake: %w", err)
 	}
 	changed, err := edit(newDocument(path, data))
 	if err != nil {

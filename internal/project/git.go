@@ -57,15 +57,15 @@ func Changed(ctx context.Context, dir, revision string) ([]string, error) {
 	}
 	top = strings.TrimSuffix(top, "\n")
 	if _, err := git(ctx, dir, "rev-parse", "--verify", "--quiet", "--end-of-options", revision+"^{commit}"); err != nil {
-		return nil, fmt.Errorf("git knows no revision %q here: give a branch, a tag or a commit", revision)
+		return nil, fmt.Errorf("git knows no revision %q here: name a branch, a tag or a commit", revision)
 	}
 	tracked, err := git(ctx, top, "diff", "--name-only", "--no-renames", "-z", revision, "--")
 	if err != nil {
-		return nil, fmt.Errorf("git cannot tell what changed since %s: %w", revision, err)
+		return nil, fmt.Errorf("git cannot list what changed since %s: %w", revision, err)
 	}
 	fresh, err := git(ctx, top, "ls-files", "--others", "--exclude-standard", "-z")
 	if err != nil {
-		return nil, fmt.Errorf("git cannot tell what is new: %w", err)
+		return nil, fmt.Errorf("git cannot list new files: %w", err)
 	}
 	var files []string
 	for name := range strings.SplitSeq(tracked+fresh, "\x00") {

@@ -35,7 +35,7 @@ func (p *Project) addPicks(f *file, d *document) error {
 		asks := false
 		pick.Terms(expr, func(t *pick.Term) { asks = asks || t.Field == "touched" || t.Field == "saved" })
 		if asks {
-			return d.wrong(e, "%s = %q: what a change touches cannot go by touched: or saved:", e.key, f.Touched[e.key])
+			return d.wrong(e, "%s = %q: this pick cannot use touched: or saved:", e.key, f.Touched[e.key])
 		}
 		p.Touched = append(p.Touched, TouchRule{pick.Glob(e.key), expr})
 	}

@@ -206,9 +206,9 @@ func unreadable(path string, err error) error {
 	if errors.As(err, &pathError) {
 		err = pathError.Err
 	}
-	hint := "give the folder of a project"
+	hint := "name the folder of a project"
 	if errors.Is(err, fs.ErrPermission) {
-		hint = "give yourself the permission to read it"
+		hint = "change its permissions so that you can read it"
 	}
 	return fmt.Errorf("cannot read %s: %w: %s", path, err, hint)
 }
@@ -292,13 +292,13 @@ func (p *Project) addSuites(f *file, d *document) error {
 		case !plainName(suite.Name):
 			return wrong("name", "a suite's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", s.Name)
 		case slices.ContainsFunc(p.Suites, func(other Suite) bool { return other.Name == s.Name }):
-			return wrong("name", "two suites are named %q: give one another name", s.Name)
+			return wrong("name", "two suites are named %q: rename one", s.Name)
 		case suite.Kind != Go && suite.Kind != Host && suite.Kind != Command:
 			return wrong("kind", "the kind of suite %s is %q: go, command or host is expected", s.Name, s.Kind)
 		case suite.Kind == Host && suite.Run == "":
-			return wrong("run", "suite %s is a host and has no run: give its command line", s.Name)
+			return wrong("run", "suite %s is a host and has no run: add its command line", s.Name)
 		case suite.Kind == Command && (suite.List == "" || suite.Run == ""):
-			return wrong("list", "suite %s is made of commands: give it list and run", s.Name)
+			return wrong("list", "suite %s is of kind command: add list and run", s.Name)
 		case s.Results != "" && !slices.Contains(resultFormats, s.Results):
 			return wrong("results", "the results of suite %s are %q: one of %s is expected", s.Name, s.Results, strings.Join(resultFormats, ", "))
 		}
@@ -307,10 +307,10 @@ func (p *Project) addSuites(f *file, d *document) error {
 			suite.Isolate = held[len(held)-1]
 		}
 		if !slices.Contains(held, suite.Isolate) {
-			return wrong("isolate", "isolate of suite %s is %q: what one process of kind %s holds is one of %s", s.Name, s.Isolate, s.Kind, strings.Join(held, ", "))
+			return wrong("isolate", "isolate of suite %s is %q: for kind %s it is one of %s", s.Name, s.Isolate, s.Kind, strings.Join(held, ", "))
 		}
 		if suite.Together.Check() != nil {
-			return wrong("together", "together of suite %s is %q: what never runs side by side is one of test, file, group, suite", s.Name, s.Together)
+			return wrong("together", "together of suite %s is %q: it is one of test, file, group, suite", s.Name, s.Together)
 		}
 		suite.Limits = defaultLimits
 		for _, limit := range []struct {
@@ -367,7 +367,7 @@ func (p *Project) inside(dir string) bool {
 func (r *Rule) Check() error {
 	var none catalog.Rules
 	if reflect.DeepEqual(r.Set, none) && len(r.Clear) == 0 {
-		return fmt.Errorf("this [[rule]] sets nothing: give it one of %s, or clear", strings.Join(catalog.RuleNames, " "))
+		return fmt.Errorf("this [[rule]] sets nothing: add one of %s, or clear", strings.Join(catalog.RuleNames, " "))
 	}
 	for _, rule := range r.Clear {
 		if !slices.Contains(catalog.RuleNames, rule) {

@@ -64,7 +64,7 @@ func parsePerson(path string, data []byte) (map[string]string, error) {
 // CheckPickName holds a saved pick's name to what saved:NAME can say.
 func CheckPickName(name string) error {
 	if name == "" || strings.ContainsAny(name, " \t\n()\"") {
-		return fmt.Errorf("a pick cannot be saved as %q: give it a name of one word", name)
+		return fmt.Errorf("a pick cannot be saved as %q: use a name of one word", name)
 	}
 	return nil
 }

@@ -236,7 +236,7 @@ func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 				where = Code(fmt.Sprintf("%s:%d", c.File, c.Line))
 			}
 			if c.Proved {
-				proved = "proved: with this alone put back, the outcome changes"
+				proved = "proved: restoring only this changes the outcome"
 			}
 			before, after := Differing(c)
 			fmt.Fprintf(w, "| %s %s | %s | %s | %s | %s |\n", c.Kind, Code(c.Name), Code(before), Code(after), where, proved)

@@ -53,7 +53,7 @@ func TestAsideAndSlow(t *testing.T) {
 	r.Apply(event(run.Finished, "u:g#e", 3, func(e *run.Event) { e.Outcome = run.Skipped }))
 	var out strings.Builder
 	Notes(&out, r)
-	want := "▪ u:g#d  unstable: passed in try 2\n∅ 3 lost: why it was\n▫ 1 skipped: no reason told\n"
+	want := "▪ u:g#d  unstable: passed in try 2\n∅ 3 lost: why it was\n▫ 1 skipped: no reason given\n"
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
 	}

@@ -38,7 +38,7 @@ func Revision(k *run.Record) string {
 
 // Runs lists runs, the latest first.
 func Runs(w io.Writer, runs []*run.Record) {
-	rows := [][]string{{"run", "began", "revision", "what came of it", "wall", "work", "workers", "order", "pick"}}
+	rows := [][]string{{"run", "began", "revision", "outcome", "wall", "work", "workers", "order", "pick"}}
 	for i := len(runs) - 1; i >= 0; i-- {
 		k := runs[i]
 		wall := "–"
@@ -284,7 +284,7 @@ const comparedTold = 30
 func Compared(w io.Writer, before, after *run.Record, c history.Comparison) {
 	fmt.Fprintf(w, "%s, against %s%s\n", RunName(after), RunName(before), OtherPick(before, after))
 	if c.Same() {
-		fmt.Fprintln(w, "the same tests came out alike, in as much time as noise explains")
+		fmt.Fprintln(w, "the same tests had the same outcomes, and noise explains the differences in time")
 		return
 	}
 	for _, part := range []struct {

@@ -107,7 +107,7 @@ func Notes(w io.Writer, ran *run.Run) {
 		case run.Surprise:
 			fmt.Fprintf(w, "%s %s  %s\n    %s\n", r.Outcome.Shape(), plain.Line(r.ID), r.Outcome, plain.Line(r.Message))
 		case run.Skipped, run.Lost:
-			why := reason{r.Outcome, cmp.Or(plain.Line(r.Message), "no reason told")}
+			why := reason{r.Outcome, cmp.Or(plain.Line(r.Message), "no reason given")}
 			if counts[why]++; counts[why] == 1 {
 				reasons = append(reasons, why)
 			}

@@ -201,7 +201,7 @@ func TestAside(t *testing.T) {
 	r.Apply(run.Event{Event: run.Finished, ID: "u:g#good", Outcome: run.Surprise, Failure: run.Failure{Message: "it passed"}})
 	var out strings.Builder
 	Notes(&out, r)
-	want := "◇ u:g#good  surprise\n    it passed\n▫ 4 skipped: e\n▫ 3 skipped: no reason told\n▫ 3 skipped: no pump\n" +
+	want := "◇ u:g#good  surprise\n    it passed\n▫ 4 skipped: e\n▫ 3 skipped: no reason given\n▫ 3 skipped: no pump\n" +
 		"▫ 2 skipped: no valve\n▫ 2 skipped: a\n▫ 2 skipped: b\n▫ and for 2 more reasons\n"
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)

@@ -61,7 +61,7 @@ func Plan(w io.Writer, p split.Plan) {
 		history.ClockTenths(p.Finish), history.ClockTenths(p.Floor), history.ClockTenths(p.Spread), history.ClockTenths(p.Work))
 	fmt.Fprintln(w, Proof(p))
 	if empty := p.Empty(); empty > 0 {
-		fmt.Fprintf(w, "%s empty: there is no more to deal out\n", are(empty, "shard"))
+		fmt.Fprintf(w, "%s empty: there are no more tests\n", are(empty, "shard"))
 	}
 	if p.Unknown > 0 {
 		fmt.Fprintf(w, "%s never measured: their times are estimates\n", wording.Plural(p.Unknown, "test"))
@@ -143,7 +143,7 @@ func InTheWay(a split.Advice) []Line {
 	setter := a.Plan.Setter
 	if a.Plan.Held != "" {
 		return append(lines, Line{{Warning, plain.Line(a.Plan.Held)}, words(" is held for %s by tests that may not overlap:", history.Short(a.Plan.Floor))},
-			Line{words("no more shards help, but holding it more briefly, or more at once")})
+			Line{words("more shards do not help; hold it for less time, or let more tests hold it at once")})
 	}
 	if setter == nil {
 		lines = append(lines, Line{words("nothing but the work itself")})

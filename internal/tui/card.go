@@ -77,7 +77,7 @@ func (v survey) explain() *report.Why {
 
 func whySentence(why *report.Why) string {
 	if why.Clause == "" {
-		return "in: the empty pick holds every test"
+		return "in: the empty pick selects every test"
 	}
 	way := "in by "
 	if !why.Held {

@@ -90,7 +90,7 @@ func noteWords(notes []string) string {
 	case 1:
 		return notes[0]
 	}
-	return fmt.Sprintf("%s; %d more: fern-relay list tells them", notes[0], len(notes)-1)
+	return fmt.Sprintf("%s; %d more: fern-relay list prints them", notes[0], len(notes)-1)
 }
 
 // readAgain re-reads the project if files changed, but not during a run, whose tests may write files themselves.

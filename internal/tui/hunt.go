@@ -171,8 +171,8 @@ func (v huntView) draw(c canvas) {
 		y := 3
 		for _, words := range []string{
 			"a hunts every test that failed in the latest run; h on a failure in Watch hunts that one.",
-			"o runs what is picked in orders that have not been tried, until a test comes out otherwise than before.",
-			"A hunt runs the test alone, then after what ran before it, then after the part of that which is suspected most, and so on, until the one is left that makes it fail.",
+			"o runs the picked tests in orders that have not been tried, until the outcome of a test differs, and hunts that test.",
+			"A hunt runs the test alone, then after the tests that ran before it, then after the most suspected part of those, and so on, until the test is left that makes it fail.",
 			v.coverage(),
 		} {
 			for _, line := range wrap(words, c.width-4) {

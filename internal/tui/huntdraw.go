@@ -175,10 +175,10 @@ func (v huntView) drawCard(c canvas, h *liveHunt) {
 	t, f := c.theme, h.progress.Finding
 	if f.Verdict == "" {
 		c.text(0, 0, style{t.water, true}, v.doing(h))
-		words := "the verdict will stand here"
+		words := "the verdict will be here"
 		switch {
 		case h.ended:
-			words = "enter goes on where it was"
+			words = "enter continues it"
 		case h.progress.Resumed > 0:
 			words = "it went on after " + wording.Plural(h.progress.Resumed, "trial")
 		}

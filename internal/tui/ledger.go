@@ -205,7 +205,7 @@ func (v *ledgerView) column() int {
 // open opens the report of the chosen run.
 func (v *ledgerView) open() tea.Msg {
 	if len(v.all) == 0 {
-		return sayMsg("no run is kept yet: there is nothing to report")
+		return sayMsg("no runs yet: there is nothing to report")
 	}
 	return background(v.choose(func(of chosenRun) (*runReport, error) { return newRunReport(of), nil }))
 }
@@ -213,7 +213,7 @@ func (v *ledgerView) open() tea.Msg {
 // compare shows how the chosen run differs from the one before it.
 func (v *ledgerView) compare() tea.Msg {
 	if len(v.all) == 0 {
-		return sayMsg("no run is kept yet: there is nothing to compare")
+		return sayMsg("no runs yet: there is nothing to compare")
 	}
 	r := v.session.app
 	return background(v.choose(func(after chosenRun) (*runReport, error) {
@@ -270,7 +270,7 @@ func (v *ledgerView) visit() tea.Cmd {
 // draws asks for a chart of the view's past, as the command draw makes it.
 func (v *ledgerView) draws() tea.Msg {
 	if v.past == nil || len(v.past.Runs) == 0 {
-		return sayMsg("no run is kept yet: there is nothing to draw")
+		return sayMsg("no runs yet: there is nothing to draw")
 	}
 	past, order, r := v.past, v.order, v.session.app
 	return openSheetMsg{&sheet{

@@ -63,7 +63,7 @@ func drawRate(c canvas, y int, f *history.Figures, known *history.Card) {
 		words += report.Earlier(known)
 	}
 	c.text(x+3, y, rate, cut(words, c.width-x-3))
-	words = "it never changed its outcome"
+	words = "always the same outcome"
 	if f.Flips > 0 {
 		words = fmt.Sprintf("%s of outcome; it changes in %s of all runs", wording.Plural(f.Flips, "change"), report.Between(f.Unstable))
 	}

@@ -41,8 +41,8 @@ func (v ledgerView) draw(c canvas) {
 		return
 	case len(v.past.Runs) == 0:
 		c.text(2, 1, style{t.ink, true}, "Nothing has run yet.")
-		for i, line := range wrap("Every run is kept here: which tests come and go, what they failed of, how long they take. "+
-			"enter in Survey or Split runs what is picked; fern-relay ledger import takes the reports of your CI.", c.width-4) {
+		for i, line := range wrap("Every run is kept here: which tests come and go, why they failed, how long they take. "+
+			"enter in Split runs the picked tests; fern-relay ledger import adds the reports of your CI.", c.width-4) {
 			c.text(2, 3+i, style{colour: t.fog}, line)
 		}
 		return
@@ -77,7 +77,7 @@ var orderWords = map[string]string{history.ByTrouble: "most troubled first", his
 func (v ledgerView) drawTests(c canvas) {
 	t := c.theme
 	if len(v.order) == 0 {
-		c.text(2, 1, style{colour: t.fog}, "no test that the pick holds is in these runs")
+		c.text(2, 1, style{colour: t.fog}, "no picked test is in these runs")
 		return
 	}
 	groups, names := v.columns(c.width)

@@ -121,7 +121,7 @@ func newComparison(after chosenRun, before *run.Record, c history.Comparison) *r
 	add("gone", c.Gone, func(d history.Difference) string { return "" })
 	rep.title += report.OtherPick(before, after.kept)
 	if rep.words = fmt.Sprintf("%d newly failing, %d mended", len(c.Failing), len(c.Mended)); c.Same() {
-		rep.words = "the same tests came out alike, in as much time as noise explains"
+		rep.words = "the same tests had the same outcomes, and noise explains the differences in time"
 	}
 	rep.unfold()
 	rep.at = min(1, max(0, len(rep.rows)-1))

@@ -330,7 +330,7 @@ func (v *splitView) rows(height int) int {
 func (v splitView) draw(c canvas) {
 	plan := v.plan()
 	if len(v.session.picked.tests) == 0 {
-		c.text(2, 1, style{colour: c.theme.fog}, "the pick holds no test: there is nothing to split")
+		c.text(2, 1, style{colour: c.theme.fog}, "the pick selects no test: there is nothing to split")
 		return
 	}
 	if err := v.planner.have.err; err != nil {

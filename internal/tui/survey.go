@@ -152,7 +152,7 @@ func (v *survey) press(msg tea.KeyPressMsg) tea.Msg {
 		return v.rule(t)
 	case key.Matches(msg, v.keyMap.save):
 		if v.session.picked.text == "" {
-			return sayMsg("the pick holds all tests: narrow it before it is saved")
+			return sayMsg("the pick selects all tests: narrow it before you save it")
 		}
 		return openSheetMsg{saveSheet(v.session)}
 	case key.Matches(msg, v.keyMap.run):

@@ -400,11 +400,11 @@ func (a *App) quit() tea.Cmd {
 		return tea.Quit
 	}
 	if run := a.watch.run; a.quits == 1 && a.running() && !run.stopping {
-		a.message = "what runs comes to its end and is kept; q again stops it"
+		a.message = "finishing the running tests; q again stops them"
 		run.stop()
 		return nil
 	}
-	a.message = "stopping what runs, keeping what it has; q again leaves at once"
+	a.message = "stopping, and keeping what there is; q again quits at once"
 	a.cancelAll()
 	return nil
 }

@@ -216,7 +216,7 @@ func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
 		if v.onChange {
 			return sayMsg("on change: saving a file runs the picked tests that it touches; c ends that")
 		}
-		return sayMsg("changed files run nothing any more")
+		return sayMsg("on change is off")
 	case key.Matches(msg, v.keyMap.panel):
 		v.detail = !v.detail
 	case run == nil && key.Matches(msg, v.keyMap.again):
@@ -276,7 +276,7 @@ func (v *watch) stop(run *liveRun) tea.Msg {
 	}
 	run.stop()
 	if run.stopping {
-		return sayMsg("what runs comes to its end, nothing new begins; x again stops at once")
+		return sayMsg("finishing the running tests and starting no more; x again stops at once")
 	}
 	return nil
 }
@@ -290,9 +290,9 @@ func (v *watch) hold(run *liveRun) tea.Msg {
 	}
 	run.hold()
 	if run.held {
-		return sayMsg("held: workers go on with what they have taken and take nothing new; space lets them go on")
+		return sayMsg("held: workers finish their batches and take no more; space lets them continue")
 	}
-	return sayMsg("workers take what comes next")
+	return sayMsg("workers take batches again")
 }
 
 // filterSheet asks for a part of the groups and of the texts that are listed.
@@ -359,7 +359,7 @@ func (v watch) drawIdle(c canvas) {
 	t := c.theme
 	words := "Nothing runs yet."
 	if v.follows {
-		words = "No run goes on in this project. One that begins in another terminal shows here."
+		words = "Nothing runs in this project. A run that begins in another terminal shows here."
 	}
 	c.text(2, 1, style{t.ink, true}, words)
 	c.text(2, 3, style{colour: t.fog}, v.idle)

@@ -179,7 +179,7 @@ func TestSteer(t *testing.T) {
 		t.Error("space does not hold")
 	}
 	settle(f.app, tea.KeyPressMsg{Code: tea.KeySpace})
-	f.shows("workers take what comes next")
+	f.shows("workers take batches again")
 	press(f.app, "x")
 	f.shows("what runs comes to its end", "coming to its end")
 	if !f.live.stopping || cancelled != 0 {
@@ -194,7 +194,7 @@ func TestSteer(t *testing.T) {
 	press(f.app, "c")
 	f.shows("on change: saving a file runs the picked tests")
 	press(f.app, "c")
-	f.shows("changed files run nothing any more")
+	f.shows("on change is off")
 }
 
 // messages returns what a command and those that it consists of say.

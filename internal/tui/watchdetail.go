@@ -256,7 +256,7 @@ func (v watch) drawBefore(c canvas, y int, r *run.Result) {
 	past := v.run.past(r.ID)
 	c.text(0, y, style{colour: t.fog}, "past")
 	if len(past) == 0 {
-		c.text(10, y, style{colour: t.fog}, "this was the first run that is kept")
+		c.text(10, y, style{colour: t.fog}, "this was the first run")
 	}
 	drawPast(c, 10, y, past, min(len(past), 20))
 	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on worker %d, the last:", wording.Plural(n, "test"), r.Worker), c.width))

@@ -100,7 +100,7 @@ func (v watch) drawLate(c canvas, run *liveRun, say func(look style, words strin
 	}
 	switch {
 	case run.stopping:
-		say(style{colour: t.amber}, "   coming to its end")
+		say(style{colour: t.amber}, "   finishing")
 	case run.held:
 		say(style{colour: t.amber}, "   held")
 	}

@@ -256,7 +256,7 @@ func (v survey) drawList(c canvas) {
 	c.right(c.width-1, 0, style{colour: t.fog}, total)
 	c.text(0, 0, style{t.ink, true}, cut(heading, c.width-width(total)-2))
 	if list.sum.Tests == 0 {
-		c.text(0, 2, style{colour: t.fog}, "no test stands here")
+		c.text(0, 2, style{colour: t.fog}, "no test is here")
 		return
 	}
 	c.text(0, 1, style{colour: t.faint()}, "0")

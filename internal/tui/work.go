@@ -41,7 +41,7 @@ func (a *App) takeWork(msg tea.Msg) tea.Cmd {
 		a.watch.show(msg.run)
 		return tea.Batch(msg.wait, a.startTicking(), a.look())
 	case unfollowedMsg:
-		a.complain(fmt.Errorf("the run that goes on cannot be followed: %w", msg.err))
+		a.complain(fmt.Errorf("the running run cannot be followed: %w", msg.err))
 		return a.look()
 	}
 	return nil

@@ -147,7 +147,7 @@ func unmetPart(condition string, machine *pick.Machine) string {
 	if e.Eval(machine.Holds) {
 		return ""
 	}
-	return fmt.Sprintf("it runs only if %s, which does not hold here", pick.Deciding(e, machine.Holds))
+	return fmt.Sprintf("it runs only if %s, which is not true here", pick.Deciding(e, machine.Holds))
 }
 
 // resolve turns the names of a rule into IDs: of the test's own group first, then by any unambiguous ending. A

@@ -90,7 +90,7 @@ func Contradictions(tests []catalog.Test) []string {
 		if elsewhere[tag] || elsewhere[opposite] {
 			how = "those that this machine cannot build are skipped"
 		}
-		notes = append(notes, fmt.Sprintf("the picked tests stand behind contradicting build constraints, %s (%d) and %s (%d): %s",
+		notes = append(notes, fmt.Sprintf("the picked tests have contradicting build constraints, %s (%d) and %s (%d): %s",
 			opposite, counts[opposite], tag, counts[tag], how))
 	}
 	return notes

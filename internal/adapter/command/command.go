@@ -55,7 +55,7 @@ type Adapter struct{ Config }
 func New(config Config) (*Adapter, error) {
 	config.Results = cmp.Or(config.Results, Exit)
 	if config.Results == Exit && !config.holds("{name}") {
-		return nil, errors.New("run does not hold {name}: an exit status tells of one test; give {name}, or results in another format")
+		return nil, errors.New("run has no {name}, but an exit status is the result of one test: add {name}, or set results to another format")
 	}
 	for _, word := range config.Run {
 		if slices.ContainsFunc(many, func(m string) bool { return strings.Contains(word, m) && word != m }) {
@@ -430,7 +430,7 @@ func (s *session) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) {
 	return nil, errNoState
 }
 
-var errNoState = errors.New("the tests are programs, which do not tell their state")
+var errNoState = errors.New("the tests are programs, which do not report their state")
 
 // Restore reports that a program of any kind cannot restore its state.
 func (s *session) Restore(context.Context, []catalog.Test, hunt.Change, run.Sink) error {

@@ -174,7 +174,7 @@ func (r *results) close(ending string, code int, fault error) {
 		r.finish(&r.tests[0], r.whole(ending, code, fault))
 		return
 	}
-	why := "no outcome of it was told"
+	why := "its process reported no outcome for it"
 	switch {
 	case fault != nil:
 		why += ": " + fault.Error()
@@ -237,7 +237,7 @@ func (r *results) whole(ending string, code int, fault error) run.Event {
 	case fault != nil:
 		e.Outcome, e.Message = run.Errored, fault.Error()
 	case code != 0:
-		e.Outcome, e.Message = run.Errored, "all that it told passed, and yet it ended with "+ending
+		e.Outcome, e.Message = run.Errored, "everything that it reported passed, but it ended with "+ending
 	}
 	return e
 }

@@ -352,7 +352,7 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 	if err != nil && !errors.As(err, &refused) {
 		return err
 	}
-	message := "the test host told no outcome of it"
+	message := "the test host reported no outcome for it"
 	if refused != nil {
 		message = "the test host refuses to run it: " + refused.Message
 	}
@@ -380,7 +380,7 @@ func (s *session) hear(batch *adapter.Batch, method string, note Note) {
 		switch note.Outcome {
 		case run.Passed, run.Failed, run.Errored, run.Skipped:
 		default:
-			e.Outcome, e.Message = run.Errored, fmt.Sprintf("the test host told the outcome %q, which there is not", note.Outcome)
+			e.Outcome, e.Message = run.Errored, fmt.Sprintf("the test host reported the unknown outcome %q", note.Outcome)
 		}
 		if note.Seconds > 0 {
 			e.Seconds = run.Took(note.Seconds)

@@ -28,7 +28,7 @@ func (s *session) state(ctx context.Context) ([]hunt.Value, error) {
 	}
 	var state StateResult
 	if err := s.ask(s.adapter.Handshake, MethodState, struct{}{}, &state); err != nil {
-		return nil, fmt.Errorf("the test host of suite %s does not tell its state: %w", s.adapter.Suite, err)
+		return nil, fmt.Errorf("the test host of suite %s does not report its state: %w", s.adapter.Suite, err)
 	}
 	for i := range state.Values {
 		state.Values[i].File = s.adapter.projectFile(state.Values[i].File)
@@ -51,10 +51,10 @@ func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.C
 		return err
 	}
 	if s.cmd != process {
-		return fmt.Errorf("the test host of suite %s ended before the state could be put back", s.adapter.Suite)
+		return fmt.Errorf("the test host of suite %s ended before the state could be restored", s.adapter.Suite)
 	}
 	if err := s.ask(s.adapter.Handshake, MethodRestore, RestoreParams{what.Kind, what.Name}, nil); err != nil {
-		return fmt.Errorf("the test host of suite %s does not put %s back: %w", s.adapter.Suite, what.Name, err)
+		return fmt.Errorf("the test host of suite %s does not restore %s: %w", s.adapter.Suite, what.Name, err)
 	}
 	return s.Run(ctx, tests[last:], sink)
 }

@@ -142,7 +142,7 @@ func (s *server) restore(raw json.RawMessage) error {
 	if what.Kind == hunt.File && filepath.IsLocal(what.Name) {
 		return os.RemoveAll(filepath.Join(s.temp, what.Name))
 	}
-	return fmt.Errorf("the %s %s cannot be put back", what.Kind, what.Name)
+	return fmt.Errorf("the %s %s cannot be restored", what.Kind, what.Name)
 }
 
 // state returns the variables, the shared files, the environment and the working folder of this process.

@@ -269,7 +269,7 @@ type allowed struct {
 
 func (a *allowed) Read(into []byte) (int, error) {
 	if a.left <= 0 {
-		return 0, fmt.Errorf("one element holds more than %d MB: shorten what its tests print", longestPiece>>20)
+		return 0, fmt.Errorf("one element has more than %d MB: shorten what its tests print", longestPiece>>20)
 	}
 	n, err := a.r.Read(into)
 	a.left -= n

@@ -56,7 +56,7 @@ func Each(r io.Reader, take func(line []byte) error) error {
 		case err != nil:
 			return err
 		case !whole:
-			return fmt.Errorf("one line holds more than %d MB: shorten what its tests print", Longest>>20)
+			return fmt.Errorf("one line has more than %d MB: shorten what its tests print", Longest>>20)
 		}
 		if err := take(line); err != nil {
 			return err

@@ -347,7 +347,7 @@ func (p *reader) fault() error {
 	case p.planned < 0:
 		return fmt.Errorf("it ended before its plan, after %d test points", p.seen)
 	case p.seen != p.planned:
-		return fmt.Errorf("its plan says %d test points, and %d came", p.planned, p.seen)
+		return fmt.Errorf("its plan announces %d test points, and %d came", p.planned, p.seen)
 	}
 	return nil
 }

@@ -16,7 +16,7 @@ const (
 	mostNodes = 10_000 // with the expansion of aliases
 )
 
-var errTooMuch = errors.New("it is nested too deeply, or stands for too much")
+var errTooMuch = errors.New("it is nested too deeply, or expands to too much")
 
 // decode reads a point's YAML into a value.
 func decode(text string, into any) error {

@@ -151,7 +151,7 @@ func markdownWorkers(w io.Writer, a *About) {
 
 func markdownGroups(w io.Writer, a *About) {
 	tests := &bytes.Buffer{}
-	fmt.Fprint(w, "\n## Groups\n\n| group | what came of it | passed | time |\n| --- | --- | ---: | ---: |\n")
+	fmt.Fprint(w, "\n## Groups\n\n| group | outcome | passed | time |\n| --- | --- | ---: | ---: |\n")
 	more := a.eachGroup(markdownTests, func(name string, g *run.GroupResults, some []*run.Result) {
 		fmt.Fprintf(w, "| %s | %s | %s | %s |\n", report.Code(name), report.Counts(g.Counts), passed(g), history.Short(g.Seconds))
 		for _, r := range some {
