@@ -50,7 +50,7 @@ func newCauses(s *settings) *cobra.Command {
 		Short: "Group the failures of a run by their causes; default the latest",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, kept, run, err := s.openRun(cmd.Context(), append(args, "last")[0])
+			r, record, run, err := s.openRun(cmd.Context(), append(args, "last")[0])
 			if err != nil {
 				return err
 			}
@@ -60,7 +60,7 @@ func newCauses(s *settings) *cobra.Command {
 				return err
 			}
 			if asJSON {
-				return newEncoder(cmd.OutOrStdout()).Encode(causesReport{"fern-causes/1", kept.Number, len(run.Troubled()), causeLines(causes)})
+				return newEncoder(cmd.OutOrStdout()).Encode(causesReport{"fern-causes/1", record.Number, len(run.Troubled()), causeLines(causes)})
 			}
 			report.Causes(cmd.OutOrStdout(), causes)
 			return nil

@@ -136,8 +136,8 @@ func TestRunOnTrouble(t *testing.T) {
 		"state#TestQuiet": "passed", "state#TestRaises": "passed", "state#TestOther": "passed", "state#TestReads": "failed",
 		"tagged#TestPlain": "passed", "tagged#TestIntegration": "passed",
 	}
-	told := readEvents(t, events)
-	found := outcomes(told)
+	described := readEvents(t, events)
+	found := outcomes(described)
 	for id, o := range want {
 		if found["unit:"+id] != o {
 			t.Errorf("%s: %s, want %s", id, found["unit:"+id], o)
@@ -146,10 +146,10 @@ func TestRunOnTrouble(t *testing.T) {
 	if len(found) != len(want) {
 		t.Errorf("%d outcomes, want %d", len(found), len(want))
 	}
-	if first, last := told[0], told[len(told)-1]; first.Event != "run" || first.Format != "fern-events/1" || last.Event != "end" || last.Counts["timed-out"] != 1 {
+	if first, last := described[0], described[len(described)-1]; first.Event != "run" || first.Format != "fern-events/1" || last.Event != "end" || last.Counts["timed-out"] != 1 {
 		t.Errorf("the events begin with %+v and end with %+v", first, last)
 	}
-	checkFailures(t, told)
+	checkFailures(t, described)
 	for _, words := range []string{"undefined: undefinedHere", "broken, 2 tests", "exit status 3", "about to leave", "no database here", "timed out at 3s"} {
 		if !strings.Contains(got.stdout, words) {
 			t.Errorf("the report does not say %q:\n%s", words, got.stdout)
@@ -159,7 +159,7 @@ func TestRunOnTrouble(t *testing.T) {
 }
 
 // checkFailures holds places and messages of failures.
-func checkFailures(t *testing.T, told []run.Event) {
+func checkFailures(t *testing.T, described []run.Event) {
 	t.Helper()
 	for _, want := range []run.Event{
 		{ID: "unit:crash#TestWrong", Failure: run.Failure{File: "crash/crash_test.go", Line: 35, Expected: "4", Actual: "3"}},
@@ -167,8 +167,8 @@ func checkFailures(t *testing.T, told []run.Event) {
 		{ID: "unit:crash#ExampleWrong", Failure: run.Failure{File: "crash/crash_test.go", Line: 42, Expected: "right"}},
 		{ID: "unit:broken#TestNever", Failure: run.Failure{File: "broken/broken_test.go", Line: 5}},
 	} {
-		i := slices.IndexFunc(told, func(e run.Event) bool { return e.Event == run.Finished && e.ID == want.ID })
-		got := told[i]
+		i := slices.IndexFunc(described, func(e run.Event) bool { return e.Event == run.Finished && e.ID == want.ID })
+		got := described[i]
 		if got.File != want.File || got.Line != want.Line || got.Expected != want.Expected || got.Actual != want.Actual {
 			t.Errorf("%s: at %s:%d expected %q actual %q; want %s:%d %q %q", want.ID, got.File, got.Line, got.Expected, got.Actual,
 				want.File, want.Line, want.Expected, want.Actual)

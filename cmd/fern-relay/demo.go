@@ -30,7 +30,7 @@ func newDemo(s *settings) *cobra.Command {
 				return err
 			}
 			if plain {
-				return tellDemo(cmd.Context(), s, dir, cmd.OutOrStdout())
+				return runDemo(cmd.Context(), s, dir, cmd.OutOrStdout())
 			}
 			return openApplication(cmd.Context(), dir)
 		},

@@ -92,11 +92,11 @@ func drawTimeline(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing,
 		return draw.Drawing{}, err
 	}
 	defer r.Close()
-	kept, run, err := r.Ledger().Last()
+	record, run, err := r.Ledger().Last()
 	if err != nil {
 		return draw.Drawing{}, fmt.Errorf("the timeline shows the latest run: %w", err)
 	}
-	return draw.Timeline(fmt.Sprintf("%s, run %d", r.Project.Name, kept.Number), run), nil
+	return draw.Timeline(fmt.Sprintf("%s, run %d", r.Project.Name, record.Number), run), nil
 }
 
 func drawWeave(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {

@@ -62,11 +62,11 @@ func (s *settings) openRun(ctx context.Context, name string) (*app.History, *run
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	kept, run, err := r.Ledger().Find(name)
+	record, run, err := r.Ledger().Find(name)
 	if err != nil {
 		return nil, nil, nil, errors.Join(err, r.Close())
 	}
-	return r, kept, run, nil
+	return r, record, run, nil
 }
 
 // note prints notes about the project.

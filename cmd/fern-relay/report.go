@@ -21,19 +21,19 @@ func newReport(s *settings) *cobra.Command {
 			if err := runreport.Check(file); err != nil {
 				return err
 			}
-			r, kept, run, err := s.openRun(cmd.Context(), args[0])
+			r, record, run, err := s.openRun(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			defer r.Close()
-			about, err := runreport.Of(r.Project.Name, r.Ledger(), kept, run)
+			about, err := runreport.Of(r.Project.Name, r.Ledger(), record, run)
 			if err != nil {
 				return err
 			}
 			if err := runreport.WriteFile(file, about); err != nil {
 				return err
 			}
-			fmt.Fprintf(stderr, "the report of run %d is in %s\n", kept.Number, file)
+			fmt.Fprintf(stderr, "the report of run %d is in %s\n", record.Number, file)
 			return nil
 		},
 	}

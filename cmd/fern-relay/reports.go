@@ -54,7 +54,7 @@ func (f reportFiles) create() (*reports, error) {
 }
 
 // tell writes an event of a run that goes on.
-func (r *reports) tell(e run.Event) {
+func (r *reports) event(e run.Event) {
 	if r.lines != nil {
 		r.lines.Write(e)
 	}

@@ -46,12 +46,12 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 		q.Control.Finish()
 	})()
 	status := report.NewStatus(stderr, term.IsTerminal(os.Stderr.Fd()), len(q.Tests))
-	q.Preparing = status.Making
+	q.Preparing = status.Preparing
 	live := report.NewLive(n.out, n.show)
 	r, number, err := n.app.Run(ctx, q, func(e run.Event) {
-		reports.tell(e)
-		live.Tell(e)
-		status.Tell(e)
+		reports.event(e)
+		live.Event(e)
+		status.Event(e)
 	})
 	if r == nil {
 		return nil, errors.Join(err, reports.close())

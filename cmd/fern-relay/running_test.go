@@ -251,19 +251,19 @@ func TestOnChange(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	told := func(words string) {
+	described := func(words string) {
 		t.Helper()
 		waitFor(t, words, func() bool { return strings.Contains(out.String(), words) })
 	}
-	told("3 passed;")
-	told("waiting for files to change")
+	described("3 passed;")
+	described("waiting for files to change")
 	testfiles.Write(t, dir, map[string]string{"p/p_test.go": body(`t.Fatal("wet")`)})
-	told("2 picked: 1 passed, 1 failed;")
+	described("2 picked: 1 passed, 1 failed;")
 	testfiles.Write(t, dir, map[string]string{"p/p_test.go": body(hangs)})
 	waitFor(t, "the test to hang", func() bool { _, err := os.Stat(filepath.Join(dir, "p", "began")); return err == nil })
 	testfiles.Write(t, dir, map[string]string{"p/p_test.go": body("")})
-	told("files changed, and it is run again")
-	told("2 picked: 2 passed;")
+	described("files changed, and it is run again")
+	described("2 picked: 2 passed;")
 	lines := strings.Split(out.String(), "\n")
 	if last := slices.IndexFunc(lines, func(line string) bool { return strings.HasPrefix(line, "2 picked: 2 passed") }); !strings.Contains(strings.Join(lines[last-4:last], " "), "TestB") {
 		t.Errorf("it told\n%s", out.String())

@@ -83,7 +83,7 @@ func newShow(s *settings) *cobra.Command {
 		Short: "Show a run: when and how it ran, its counts, its failures",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, kept, run, err := s.openRun(cmd.Context(), args[0])
+			r, record, run, err := s.openRun(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -94,10 +94,10 @@ func newShow(s *settings) *cobra.Command {
 			}
 			out := bufio.NewWriter(cmd.OutOrStdout())
 			if !asJSON {
-				report.Shown(out, kept, run, causes)
+				report.Shown(out, record, run, causes)
 				return out.Flush()
 			}
-			shown := shownRun{Format: "fern-run/1", runLine: runLine{kept, kept.Wall()}, Causes: causeLines(causes), Tests: []testLine{}}
+			shown := shownRun{Format: "fern-run/1", runLine: runLine{record, record.Wall()}, Causes: causeLines(causes), Tests: []testLine{}}
 			for _, result := range run.Results {
 				shown.Tests = append(shown.Tests, newTestLine(result))
 			}

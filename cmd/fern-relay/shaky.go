@@ -87,11 +87,11 @@ func newShaky(s *settings) *cobra.Command {
 				report.Shaky(out, past, tests)
 				return out.Flush()
 			}
-			told := shakyReport{"fern-shaky/1", len(past.Runs), []figuresLine{}}
+			described := shakyReport{"fern-shaky/1", len(past.Runs), []figuresLine{}}
 			for _, at := range tests {
-				told.Tests = append(told.Tests, newFiguresLine(past.History.IDs[at], &past.Figures[at], past.Runs))
+				described.Tests = append(described.Tests, newFiguresLine(past.History.IDs[at], &past.Figures[at], past.Runs))
 			}
-			return errors.Join(newEncoder(out).Encode(told), out.Flush())
+			return errors.Join(newEncoder(out).Encode(described), out.Flush())
 		},
 	}
 	addPick(cmd, &expression)

@@ -104,7 +104,7 @@ func (s *settings) split(cmd *cobra.Command, f *splitFlags) error {
 			return f.tooSoon(study)
 		}
 	} else if f.shards == 0 {
-		return f.tellCurve(out, study)
+		return f.printCurve(out, study)
 	}
 	plan, err := f.plan(study)
 	if err != nil {
@@ -184,7 +184,7 @@ func (f *splitFlags) tooSoon(study *split.Study) error {
 }
 
 // tellCurve prints the result of each number of shards.
-func (f *splitFlags) tellCurve(out io.Writer, study *split.Study) error {
+func (f *splitFlags) printCurve(out io.Writer, study *split.Study) error {
 	points := study.Work.Curve(study.Fleet, f.upTo, split.Thorough/max(1, f.upTo/8))
 	if !f.asJSON {
 		report.Curve(out, points, 0)

@@ -34,13 +34,13 @@ func beHost() {
 		case host.MethodHello:
 			result = host.HelloResult{Protocol: host.Protocol, Name: "hard names"}
 		case host.MethodDiscover:
-			var told host.DiscoverResult
+			var described host.DiscoverResult
 			for _, group := range []string{".", "drip", "irrigation/drip"} {
 				for _, name := range hardNames {
-					told.Tests = append(told.Tests, host.Test{TestName: host.TestName{Group: group, Name: name}})
+					described.Tests = append(described.Tests, host.Test{TestName: host.TestName{Group: group, Name: name}})
 				}
 			}
-			result = told
+			result = described
 		case host.MethodRun:
 			var params host.RunParams
 			_ = json.Unmarshal(m.Params, &params)

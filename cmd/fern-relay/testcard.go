@@ -74,20 +74,20 @@ func newTestCard(s *settings) *cobra.Command {
 }
 
 func newTestReport(c *history.Card) testReport {
-	told := testReport{Format: "fern-test/1", figuresLine: newFiguresLine(c.ID, &c.Figures, c.Runs), Share: c.Share, Past: []pastLine{}}
+	described := testReport{Format: "fern-test/1", figuresLine: newFiguresLine(c.ID, &c.Figures, c.Runs), Share: c.Share, Past: []pastLine{}}
 	if c.First != nil {
-		told.EverBad, told.BadAt = c.First.Number, c.First.Revision
+		described.EverBad, described.BadAt = c.First.Number, c.First.Revision
 	}
 	if c.Well != nil {
-		told.LastWell, told.WellAt = c.Well.Number, c.Well.Revision
+		described.LastWell, described.WellAt = c.Well.Number, c.Well.Revision
 	}
 	if c.Caught != nil {
-		told.Culprits, told.Hunt = c.Caught.Finding.Culprits, c.Caught.Number
+		described.Culprits, described.Hunt = c.Caught.Finding.Culprits, c.Caught.Number
 	}
 	for i, cell := range c.Cells {
 		if o := cell.Outcome(); o != "" {
-			told.Past = append(told.Past, pastLine{c.Runs[i].Number, o, float64(cell.Seconds)})
+			described.Past = append(described.Past, pastLine{c.Runs[i].Number, o, float64(cell.Seconds)})
 		}
 	}
-	return told
+	return described
 }

@@ -39,7 +39,7 @@ func newWatch(s *settings) *cobra.Command {
 			var followed app.Followed
 			err = r.Follow(cmd.Context(), journal, func(f app.Followed) { followed = f }, func(e run.Event) {
 				ran.Apply(e)
-				live.Tell(e)
+				live.Event(e)
 			})
 			if err != nil {
 				return err

@@ -69,10 +69,10 @@ func newFailing(r *run.Result, own func(string) (string, bool), withOutput bool)
 	}
 	f.signal = endingSignal(f.words)
 	if exitOnly.MatchString(f.words) && len(f.frames) == 0 {
-		f.words = cmp.Or(lastTelling(output), f.words)
+		f.words = cmp.Or(lastInformative(output), f.words)
 	}
 	f.alike = alike(f.words)
-	f.tells = f.signal == "" && telling(f.alike)
+	f.tells = f.signal == "" && informative(f.alike)
 	if lacks, ok := lacked(text); ok {
 		f.lacks = &lacks
 	}
@@ -193,7 +193,7 @@ func Group(bad []*run.Result, own func(file string) (name string, own bool)) []C
 // similar reports whether two messages of one origin may have one cause: if either says nothing, or if they share
 // a third of their words.
 func similar(a, b string) bool {
-	if !telling(a) || !telling(b) {
+	if !informative(a) || !informative(b) {
 		return true
 	}
 	x, y := content(a), content(b)

@@ -203,16 +203,16 @@ func TestCauses(t *testing.T) {
 		var right, all, joined, together float64
 		for i := range bad {
 			for j := range i {
-				same, told := truth[i] == truth[j], of[bad[i]] == of[bad[j]]
+				same, reported := truth[i] == truth[j], of[bad[i]] == of[bad[j]]
 				all++
-				if same == told {
+				if same == reported {
 					right++
 				} else {
-					t.Logf("%v is told of %s (%s) and %s (%s)", told, bad[i].ID, truth[i], bad[j].ID, truth[j])
+					t.Logf("%v is told of %s (%s) and %s (%s)", reported, bad[i].ID, truth[i], bad[j].ID, truth[j])
 				}
 				if same {
 					together++
-					if told {
+					if reported {
 						joined++
 					}
 				}

@@ -77,7 +77,7 @@ var faults = regexp.MustCompile(`nil pointer|invalid memory address|out of range
 var exitOnly = regexp.MustCompile(`(?i)^(?:\S+: )?(?:exit(?:ed)?(?: with)?(?: status| code)?|status|code):? \d+\.?$`)
 
 // lastTelling returns the last line of an output that says something; "" if none does.
-func lastTelling(output string) string {
+func lastInformative(output string) string {
 	for _, line := range slices.Backward(strings.Split(output, "\n")) {
 		if len(content(alike(line))) >= 2 {
 			return strings.TrimSpace(line)
@@ -107,7 +107,9 @@ func endingSignal(message string) string {
 
 // telling reports whether an alike message names its cause: at least two words of it say
 // something, and it is none of a language's own.
-func telling(message string) bool { return !faults.MatchString(message) && len(content(message)) >= 2 }
+func informative(message string) bool {
+	return !faults.MatchString(message) && len(content(message)) >= 2
+}
 
 // content are the words of an alike message that say something.
 func content(message string) []string {

@@ -105,23 +105,23 @@ func TestChangeOfTime(t *testing.T) {
 		{30, 30, 1, 0.05, 0}, {30, 30, 1, 0.3, 0.02}, {100, 100, 1, 0.3, 0.02}, {8, 8, 1, 0.5, 0.02},
 		{30, 25, 1.4, 0.05, 0.99}, {30, 20, 2, 0.2, 0.99}, {100, 90, 0.5, 0.2, 0.99}, {100, 97, 1.5, 0.05, 0.99},
 	} {
-		told, near := 0, 0
+		reported, near := 0, 0
 		for range times {
 			f := Figure(past(c.runs, c.at, c.factor, c.noise))
 			if f.Changed < 0 {
 				continue
 			}
-			told++
+			reported++
 			if math.Abs(float64(f.Changed-c.at)) <= 2 {
 				near++
 			}
 		}
-		share := float64(told) / times
+		share := float64(reported) / times
 		if c.factor == 1 && share > c.told {
 			t.Errorf("of %d runs with noise %v, %.3f are told to change", c.runs, c.noise, share)
 		}
-		if c.factor != 1 && (share < c.told || float64(near) < 0.9*float64(told)) {
-			t.Errorf("%+v: %.3f are told, %d of %d near it", c, share, near, told)
+		if c.factor != 1 && (share < c.told || float64(near) < 0.9*float64(reported)) {
+			t.Errorf("%+v: %.3f are told, %d of %d near it", c, share, near, reported)
 		}
 	}
 }

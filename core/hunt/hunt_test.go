@@ -164,7 +164,7 @@ func TestPastSavesTrials(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
 	tests := suite(1024)
 	const rounds = 60
-	told, lied := 0, 0
+	reported, lied := 0, 0
 	for range rounds {
 		culprit, other := tests[random.IntN(len(tests))], tests[random.IntN(len(tests))]
 		spoils := func(name string) world {
@@ -173,7 +173,7 @@ func TestPastSavesTrials(t *testing.T) {
 		for _, c := range []struct {
 			past []Past
 			sum  *int
-		}{{recorded(random, tests, 20, spoils(culprit)), &told}, {recorded(random, tests, 20, spoils(other)), &lied}} {
+		}{{recorded(random, tests, 20, spoils(culprit)), &reported}, {recorded(random, tests, 20, spoils(other)), &lied}} {
 			f := chase(t, after(tests, c.past...), spoils(culprit))
 			if f.Verdict != Polluted || !slices.Equal(f.Culprits[0], []string{culprit}) {
 				t.Fatalf("found %s %v, want %s", f.Verdict, f.Culprits, culprit)
@@ -181,7 +181,7 @@ func TestPastSavesTrials(t *testing.T) {
 			*c.sum += f.Trials - 2*repeats
 		}
 	}
-	if average := float64(told) / rounds; average > 6 {
+	if average := float64(reported) / rounds; average > 6 {
 		t.Errorf("with a past it takes %.1f trials on average", average)
 	}
 	if average := float64(lied) / rounds; average > 18 {

@@ -153,15 +153,15 @@ func TestErrorsPoint(t *testing.T) {
 
 func TestFunnel(t *testing.T) {
 	e, _ := Parse("valve not quick in:irrigation")
-	var told []string
+	var reported []string
 	steps, err := NewIndex(glass, known).Funnel("", e)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, step := range steps {
-		told = append(told, step.Clause+" "+strings.Repeat("i", step.Sum.Tests))
+		reported = append(reported, step.Clause+" "+strings.Repeat("i", step.Sum.Tests))
 	}
-	if got, want := strings.Join(told, "; "), "all iiii; valve ii; not quick i; in:irrigation i"; got != want {
+	if got, want := strings.Join(reported, "; "), "all iiii; valve ii; not quick i; in:irrigation i"; got != want {
 		t.Errorf("got %s, want %s", got, want)
 	}
 }
@@ -204,12 +204,12 @@ func TestComplete(t *testing.T) {
 		"":             "0",
 	} {
 		from, list := x.Complete(text, len(text))
-		told := fmt.Sprint(from)
+		reported := fmt.Sprint(from)
 		for _, c := range list {
-			told += fmt.Sprintf(" %s:%d", c.Text, c.Tests)
+			reported += fmt.Sprintf(" %s:%d", c.Text, c.Tests)
 		}
-		if told != want {
-			t.Errorf("%q: %s, want %s", text, told, want)
+		if reported != want {
+			t.Errorf("%q: %s, want %s", text, reported, want)
 		}
 	}
 }

@@ -36,12 +36,12 @@ var rank = []Outcome{Failed, Errored, TimedOut, Surprise, Owed, Passed, Skipped,
 // different tests.
 func Merge(parts []Part) *Merged {
 	m := &Merged{Run: New()}
-	told := map[string][]string{} // by ID: the names of the parts
+	reported := map[string][]string{} // by ID: the names of the parts
 	for _, p := range parts {
 		for _, r := range p.Run.Results {
 			own := *r
 			m.Run.Add(&own)
-			told[r.ID] = append(told[r.ID], p.Name)
+			reported[r.ID] = append(reported[r.ID], p.Name)
 		}
 		if !p.Run.Started.IsZero() && (m.Run.Started.IsZero() || p.Run.Started.Before(m.Run.Started)) {
 			m.Run.Started = p.Run.Started
@@ -51,7 +51,7 @@ func Merge(parts []Part) *Merged {
 		}
 	}
 	for _, r := range m.Run.Results {
-		if names := told[r.ID]; len(names) > 1 {
+		if names := reported[r.ID]; len(names) > 1 {
 			m.Twice = append(m.Twice, Twice{r.ID, names})
 		}
 	}

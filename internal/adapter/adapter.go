@@ -60,7 +60,7 @@ const mostTests = 1_000_000
 
 // Tell takes a test that a program names, with its tags and rules. The error says what
 // is wrong with the name. After the last test, call Close.
-func (f *Found) Tell(t catalog.Test, tags []string, rules catalog.Rules, from string) error {
+func (f *Found) Add(t catalog.Test, tags []string, rules catalog.Rules, from string) error {
 	if t.Name == "" || strings.ContainsAny(t.Group+t.Name, "\n\x00") {
 		return fmt.Errorf("it names a test %q of group %q: a name must not be empty and must fit on a line", t.Name, t.Group)
 	}

@@ -89,12 +89,12 @@ func playProcess(random *rand.Rand, b *Batch, tests []catalog.Test, kills map[st
 // took too long, leaves out pauses, and spares its neighbour.
 func TestTimeout(t *testing.T) {
 	var mu sync.Mutex
-	var told []string
+	var reported []string
 	b := NewBatch(batchTests(3), Limits{Test: 50 * time.Millisecond}, func(e run.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		if e.Event == run.Finished {
-			told = append(told, fmt.Sprint(e.ID, " ", e.Outcome))
+			reported = append(reported, fmt.Sprint(e.ID, " ", e.Outcome))
 		}
 	})
 	killed := make(chan struct{})
@@ -108,7 +108,7 @@ func TestTimeout(t *testing.T) {
 	}
 	<-killed
 	b.Ended("signal 9, killed", noPlace)
-	if got := strings.Join(told, ", "); got != "t1 timed-out" {
+	if got := strings.Join(reported, ", "); got != "t1 timed-out" {
 		t.Errorf("told %s", got)
 	}
 	var left []string
@@ -191,10 +191,10 @@ func TestSilentPhases(t *testing.T) {
 		phase Phase
 		want  string
 	}{{0, BeforeTests, ""}, {1, BetweenTests, "t1 timed-out"}, {2, AfterTests, ""}} {
-		told := ""
+		reported := ""
 		b := NewBatch(batchTests(2), Limits{Idle: 20 * time.Millisecond}, func(e run.Event) {
 			if e.Event == run.Finished && e.Outcome != run.Passed {
-				told += fmt.Sprint(e.ID, " ", e.Outcome)
+				reported += fmt.Sprint(e.ID, " ", e.Outcome)
 			}
 		})
 		killed := make(chan struct{})
@@ -208,8 +208,8 @@ func TestSilentPhases(t *testing.T) {
 			t.Errorf("after %d tests the phase is %q", c.ended, phase)
 		}
 		b.Ended("signal 9, killed", noPlace)
-		if told != c.want {
-			t.Errorf("after %d tests: %q", c.ended, told)
+		if reported != c.want {
+			t.Errorf("after %d tests: %q", c.ended, reported)
 		}
 	}
 }

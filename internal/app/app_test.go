@@ -90,8 +90,8 @@ func TestVerdicts(t *testing.T) {
 		t.Errorf("the latest victims are %v, %v", victims, err)
 	}
 	victims = choose(t, r, "one#TestVictim", "one#TestNeeds", "one#TestAlwaysBad", "two#TestFills")
-	told := 0
-	findings, err := r.Hunt(context.Background(), victims, HuntOptions{Workers: 3}, func(hunt.Progress) { told++ })
+	reported := 0
+	findings, err := r.Hunt(context.Background(), victims, HuntOptions{Workers: 3}, func(hunt.Progress) { reported++ })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -118,8 +118,8 @@ func TestVerdicts(t *testing.T) {
 	if !slices.Equal(found, want) {
 		t.Errorf("found\n%s\nwant\n%s", strings.Join(found, "\n"), strings.Join(want, "\n"))
 	}
-	if told < 20 {
-		t.Errorf("only %d steps were told", told)
+	if reported < 20 {
+		t.Errorf("only %d steps were told", reported)
 	}
 }
 

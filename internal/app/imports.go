@@ -36,15 +36,15 @@ func (a *App) Import(ctx context.Context, places []string, progress func(done, o
 	if err != nil {
 		return ledger.Imported{}, err
 	}
-	kept, err := a.history.store.Writable()
+	l, err := a.history.store.Writable()
 	if err != nil {
 		return ledger.Imported{}, err
 	}
-	i := &importing{into: kept.NewImporter(), names: newNaming(a.Catalog), seen: map[string]bool{}}
+	i := &importing{into: l.NewImporter(), names: newNaming(a.Catalog), seen: map[string]bool{}}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	done := 0
-	for result := range read(ctx, files, kept) {
+	for result := range read(ctx, files, l) {
 		p := <-result
 		if err = i.take(p); err != nil {
 			break
@@ -73,7 +73,7 @@ type portion struct {
 
 // read reads files side by side and returns their contents in order. It holds no more of them than there are
 // processors.
-func read(ctx context.Context, files []string, kept *ledger.Ledger) <-chan chan portion {
+func read(ctx context.Context, files []string, l *ledger.Ledger) <-chan chan portion {
 	results := make(chan chan portion, runtime.GOMAXPROCS(0))
 	go func() {
 		defer close(results)
@@ -84,13 +84,13 @@ func read(ctx context.Context, files []string, kept *ledger.Ledger) <-chan chan 
 			case <-ctx.Done():
 				return
 			}
-			go func() { result <- readPortion(name, kept) }()
+			go func() { result <- readPortion(name, l) }()
 		}
 	}()
 	return results
 }
 
-func readPortion(name string, kept *ledger.Ledger) portion {
+func readPortion(name string, l *ledger.Ledger) portion {
 	p := portion{file: ledger.File{Name: name}}
 	f, err := os.Open(name)
 	if err != nil {
@@ -103,7 +103,7 @@ func readPortion(name string, kept *ledger.Ledger) portion {
 		return p
 	}
 	p.file.Digest = hex.EncodeToString(digest.Sum(nil))
-	if p.known, p.err = kept.Imported(p.file.Digest); p.err != nil || p.known {
+	if p.known, p.err = l.Imported(p.file.Digest); p.err != nil || p.known {
 		return p
 	}
 	if _, p.err = f.Seek(0, io.SeekStart); p.err != nil {

@@ -22,7 +22,7 @@ func TestNaming(t *testing.T) {
 		tests = append(tests, catalog.Test{ID: id, Suite: suite, Group: group, Name: name})
 	}
 	names := newNaming(catalog.New(tests))
-	for told, want := range map[string]string{
+	for reported, want := range map[string]string{
 		"unit:beds#TestOpens":              "unit:beds#TestOpens",
 		"example.org/glass/beds#TestOpens": "unit:beds#TestOpens",
 		"glass/roof/beds#TestOpens":        "unit:roof/beds#TestOpens",
@@ -34,8 +34,8 @@ func TestNaming(t *testing.T) {
 		"example.org/glass#TestRoot":       "unit:.#TestRoot",
 		"beds#TestNobody":                  "beds#TestNobody",
 	} {
-		if got := names.id(told); got != want {
-			t.Errorf("%s is taken for %s, want %s", told, got, want)
+		if got := names.id(reported); got != want {
+			t.Errorf("%s is taken for %s, want %s", reported, got, want)
 		}
 	}
 }

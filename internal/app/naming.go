@@ -24,13 +24,13 @@ func newNaming(c *catalog.Catalog) *naming {
 // id returns the ID of the test that a report calls place#name: the one that has the name and whose group the
 // place ends with, or else the only one that has the name. It returns the report's name for a test that the
 // project does not have.
-func (n *naming) id(told string) string {
-	place, name, cut := strings.Cut(told, "#")
+func (n *naming) id(reported string) string {
+	place, name, cut := strings.Cut(reported, "#")
 	if !cut {
-		name = told // of TAP
+		name = reported // of TAP
 	}
-	if _, known := n.catalog.Index(told); known || n.byName[name] == nil {
-		return told
+	if _, known := n.catalog.Index(reported); known || n.byName[name] == nil {
+		return reported
 	}
 	words := strings.FieldsFunc(place, isPlaceSeparator)
 	best, length, twice := -1, -1, false
@@ -52,7 +52,7 @@ func (n *naming) id(told string) string {
 	if all := n.byName[name]; len(all) == 1 {
 		return n.catalog.Tests[all[0]].ID
 	}
-	return told
+	return reported
 }
 
 // isPlaceSeparator parts the words of places: folders, packages and classes. A group . has none.

@@ -50,14 +50,14 @@ const mostProofs = 12
 func prove(ctx context.Context, s adapter.Session, freshen func() error, tests []catalog.Test, changes []hunt.Change, badAfter bool) error {
 	victim := tests[len(tests)-1]
 	for i := range changes[:min(len(changes), mostProofs)] {
-		came := run.Lost
+		outcome := run.Lost
 		err := s.Restore(ctx, tests, changes[i], func(e run.Event) {
 			if e.Event == run.Finished && e.ID == victim.ID {
-				came = e.Outcome
+				outcome = e.Outcome
 			}
 		})
 		if err == nil { // otherwise it cannot be restored
-			changes[i].Proved = came != run.Lost && came.Bad() != badAfter
+			changes[i].Proved = outcome != run.Lost && outcome.Bad() != badAfter
 		}
 		if err := freshen(); err != nil {
 			return err

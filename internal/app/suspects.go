@@ -117,16 +117,16 @@ func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (be
 // lastBad returns the latest run in which a test was bad, or run.ErrNoRecord. Each run is read once for all
 // victims.
 func (s *suspects) lastBad(id string) (*run.Run, error) {
-	kept, err := s.ledger.LastBad(id)
+	record, err := s.ledger.LastBad(id)
 	if err != nil {
 		return nil, err
 	}
-	if s.runs[kept.Number] == nil {
-		if s.runs[kept.Number], err = s.ledger.Results(kept); err != nil {
+	if s.runs[record.Number] == nil {
+		if s.runs[record.Number], err = s.ledger.Results(record); err != nil {
 			return nil, err
 		}
 	}
-	return s.runs[kept.Number], nil
+	return s.runs[record.Number], nil
 }
 
 // past returns what ran before a victim in earlier runs, and its outcomes.

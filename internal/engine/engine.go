@@ -38,14 +38,14 @@ type Job struct {
 	Retries   int               // how often a bad test runs again at most, in a fresh state
 	Control   *Control          // nil if nobody steers the run
 	Floods    string            // the folder for output that is too much to report; made when it is needed
-	Making    func(what string) // called with what is being prepared, from any goroutine; may be nil
+	Preparing func(what string) // called with what is being prepared, from any goroutine; may be nil
 }
 
 // Run runs the job and reports everything to the sink, from the beginning of the run to its end, one event at a
 // time. When ctx ends, Run kills the running tests, and those without an outcome are lost, for the cause of ctx.
 // The error is one of the machine, such as no room for temporary files; failures of tests are events.
 func Run(ctx context.Context, job Job, sink run.Sink) error {
-	pool, err := NewPool(job.Adapters, job.Setup, job.Making)
+	pool, err := NewPool(job.Adapters, job.Setup, job.Preparing)
 	if err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func newRun(job Job, pool *Pool, sink run.Sink) *execution {
 // execute runs the job from its beginning to its end.
 func (r *execution) execute(ctx context.Context) {
 	defer r.job.Control.listen(r.steer)()
-	r.tell(run.Event{Event: run.RunBegins, Format: run.Format})
+	r.emit(run.Event{Event: run.RunBegins, Format: run.Format})
 	r.prepare(ctx)
 	var wg sync.WaitGroup
 	for number := 1; number <= r.job.Workers; number++ {
@@ -86,7 +86,7 @@ func (r *execution) execute(ctx context.Context) {
 			r.settle(&r.job.Schedule.Batches[i].Tests[j], 0, 0, left, why)
 		}
 	}
-	r.tell(run.Event{Event: run.RunEnds, Counts: r.counts, Failure: run.Failure{Message: strings.Join(r.notes, "\n")}})
+	r.emit(run.Event{Event: run.RunEnds, Counts: r.counts, Failure: run.Failure{Message: strings.Join(r.notes, "\n")}})
 }
 
 // run is one job under way.
@@ -260,7 +260,7 @@ func (r *execution) extraID(id string) string {
 func (r *execution) leave(w *worker) {
 	for suite, err := range w.closeSessions() {
 		id := r.extraID(catalog.ID(suite, w.groups[suite], adapter.ProcessEntry))
-		r.tell(run.Event{Event: run.Finished, ID: id, Worker: w.number, Outcome: run.Errored, Failure: run.Failure{Message: err.Error()}, Seconds: run.Took(0)})
+		r.emit(run.Event{Event: run.Finished, ID: id, Worker: w.number, Outcome: run.Errored, Failure: run.Failure{Message: err.Error()}, Seconds: run.Took(0)})
 	}
 	if err := w.clean(); err != nil {
 		r.note(err.Error())
@@ -292,11 +292,11 @@ func (r *execution) runBatch(ctx context.Context, batch *split.Batch, w *worker)
 	w.groups[batch.Suite] = tests[len(tests)-1].Group
 	tries := newTries(r, w.number, batch.Number, tests)
 	for len(tests) > 0 && err == nil {
-		if err = session.Run(ctx, tests, tries.hear); err == nil {
+		if err = session.Run(ctx, tests, tries.take); err == nil {
 			tests, err = tries.again(ctx, session, tests)
 		}
 	}
-	tries.giveUp()
+	tries.reportHeld()
 	return err
 }
 
@@ -322,14 +322,14 @@ func (r *execution) isOpen(id string) bool {
 // settle records an outcome for t unless it already has one.
 func (r *execution) settle(t *catalog.Test, worker, batch int, o run.Outcome, message string) {
 	if r.isOpen(t.ID) {
-		r.tell(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: batch, Outcome: o,
+		r.emit(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: batch, Outcome: o,
 			Failure: run.Failure{Message: message, File: t.File, Line: t.Line}, Seconds: run.Took(0)})
 	}
 }
 
 // tell stamps an event and passes it on. The time is that of the beginning of the run plus the time since then, so
 // that it never jumps when the clock is set.
-func (r *execution) tell(e run.Event) {
+func (r *execution) emit(e run.Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	e.At = r.began.Add(time.Since(r.began))

@@ -19,12 +19,12 @@ import (
 //	err = pool.Prepare(ctx, 4)
 //	outcome, seconds, err := pool.Try(ctx, engine.Trial{Order: tests, Times: 1})
 type Pool struct {
-	adapters map[string]adapter.Adapter // by suite
-	setup    adapter.Setup
-	slots    *adapter.Slots
-	making   func(what string)
-	idle     chan *worker // that trials may use
-	quiet    sync.RWMutex // locked by a trial beside which no other may run
+	adapters  map[string]adapter.Adapter // by suite
+	setup     adapter.Setup
+	slots     *adapter.Slots
+	preparing func(what string)
+	idle      chan *worker // that trials may use
+	quiet     sync.RWMutex // locked by a trial beside which no other may run
 }
 
 // NewPool returns a pool without workers. It calls making, which may be nil, with what is being prepared, from any
@@ -34,12 +34,12 @@ func NewPool(adapters map[string]adapter.Adapter, setup adapter.Setup, making fu
 	if err != nil {
 		return nil, err
 	}
-	return &Pool{adapters: adapters, setup: setup, slots: slots, making: making}, nil
+	return &Pool{adapters: adapters, setup: setup, slots: slots, preparing: making}, nil
 }
 
 func (p *Pool) report(what string) {
-	if p.making != nil {
-		p.making(what)
+	if p.preparing != nil {
+		p.preparing(what)
 	}
 }
 
@@ -227,23 +227,23 @@ func (p *Pool) overlap(ctx context.Context, t Trial) (run.Outcome, float64, erro
 }
 
 // repeat runs a trial's order until its last test is bad, or as often as the trial says.
-func (w *worker) repeat(ctx context.Context, t Trial) (came run.Outcome, err error) {
+func (w *worker) repeat(ctx context.Context, t Trial) (outcome run.Outcome, err error) {
 	for n := range t.Times {
 		if n > 0 {
 			if err := w.reset(ctx); err != nil {
-				return came, err
+				return outcome, err
 			}
 		}
-		if came, err = w.run(ctx, t.Order); err != nil || came.Bad() {
+		if outcome, err = w.run(ctx, t.Order); err != nil || outcome.Bad() {
 			break
 		}
 	}
-	return came, err
+	return outcome, err
 }
 
 // run runs tests in order, suite by suite as they come, and returns the outcome of the last.
 func (w *worker) run(ctx context.Context, tests []catalog.Test) (run.Outcome, error) {
-	came, last := run.Lost, tests[len(tests)-1].ID
+	outcome, last := run.Lost, tests[len(tests)-1].ID
 	for len(tests) > 0 {
 		n := 1
 		for n < len(tests) && tests[n].Suite == tests[0].Suite {
@@ -251,19 +251,19 @@ func (w *worker) run(ctx context.Context, tests []catalog.Test) (run.Outcome, er
 		}
 		session, err := w.session(ctx, tests[0].Suite)
 		if err != nil {
-			return came, err
+			return outcome, err
 		}
 		err = session.Run(ctx, tests[:n], func(e run.Event) {
 			if e.Event == run.Finished && e.ID == last {
-				came = e.Outcome
+				outcome = e.Outcome
 			}
 		})
 		if err != nil {
-			return came, err
+			return outcome, err
 		}
 		tests = tests[n:]
 	}
-	return came, nil
+	return outcome, nil
 }
 
 // freshen gives a worker the state of a new one: new processes, an empty folder for temporary files, and what the

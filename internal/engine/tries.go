@@ -31,7 +31,7 @@ func newTries(r *execution, worker, batch int, tests []catalog.Test) *tries {
 }
 
 // hear takes an event of the session.
-func (t *tries) hear(e run.Event) {
+func (t *tries) take(e run.Event) {
 	e.Worker, e.Batch = t.worker, t.batch
 	if !t.own[e.ID] {
 		if t.extra == "" {
@@ -40,7 +40,7 @@ func (t *tries) hear(e run.Event) {
 		if e.ID = t.extra; e.Event == run.Finished {
 			t.extra = ""
 		}
-		t.run.tell(e)
+		t.run.emit(e)
 		return
 	}
 	switch e.Event {
@@ -56,7 +56,7 @@ func (t *tries) hear(e run.Event) {
 			e.Message = triedWords(e, tried)
 		}
 	}
-	t.run.tell(e)
+	t.run.emit(e)
 }
 
 // hold keeps an outcome back that may not be the last of its test.
@@ -68,7 +68,7 @@ func (t *tries) hold(e run.Event) bool {
 	switch {
 	case e.Outcome.Bad():
 		t.past[e.ID] = append(t.past[e.ID], e)
-		t.run.tell(run.Event{Event: run.StepDone, ID: e.ID, Worker: e.Worker, Batch: e.Batch,
+		t.run.emit(run.Event{Event: run.StepDone, ID: e.ID, Worker: e.Worker, Batch: e.Batch,
 			Step: fmt.Sprint("try ", len(t.past[e.ID])), Outcome: e.Outcome, Seconds: e.Seconds})
 	case e.Outcome == run.Skipped && slices.ContainsFunc(test.Rules.Needs, func(id string) bool { return t.past[id] != nil }):
 	default:
@@ -95,15 +95,15 @@ func (t *tries) again(ctx context.Context, session adapter.Session, tests []cata
 
 // giveUp reports the outcomes that are held back, and for tests that did not get their next try those of the last
 // one.
-func (t *tries) giveUp() {
+func (t *tries) reportHeld() {
 	for id, tried := range t.past {
 		if t.run.isOpen(id) {
-			t.run.tell(tried[len(tried)-1])
+			t.run.emit(tried[len(tried)-1])
 		}
 	}
 	for _, e := range t.held {
 		if t.run.isOpen(e.ID) {
-			t.run.tell(e)
+			t.run.emit(e)
 		}
 	}
 }

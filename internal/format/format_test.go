@@ -17,7 +17,7 @@ import (
 )
 
 // told reads a report and gives its format and what it tells, a line an event.
-func told(text string) (name string, lines []string, err error) {
+func readLines(text string) (name string, lines []string, err error) {
 	lines, err = formattest.Lines(func(sink run.Sink) (err error) {
 		name, err = Read(strings.NewReader(text), sink)
 		return err
@@ -70,7 +70,7 @@ func TestRead(t *testing.T) {
 		"endless line":  {"gojson", `{"Action":"start","Package":"` + strings.Repeat("x", lines.Longest) + "\n", nil, "more than 32 MB"},
 		"later events":  {"events", `{"event":"run","format":"fern-events/9"}` + "\n", nil, `"fern-events/9"`},
 	} {
-		format, got, err := told(c.text)
+		format, got, err := readLines(c.text)
 		if format != c.format || strings.Join(got, "\n") != strings.Join(c.want, "\n") {
 			t.Errorf("%s: %s tells\n%s\nwant\n%s", name, format, strings.Join(got, "\n"), strings.Join(c.want, "\n"))
 		}

@@ -22,13 +22,13 @@ func TestHunts(t *testing.T) {
 	must(err)
 	record := hunt.Record{Trial: hunt.Trial{Number: 1, Purpose: hunt.Halve, Sum: "s", Ran: 3, LeftOut: 4, Share: 0.5}, Told: true, Outcome: run.Failed, Seconds: 0.25, Shows: true}
 	must(l.KeepTrial(first, record))
-	again, told, err := l.BeginHunt("u:g#v", "before")
-	if must(err); again != first || len(made) != 0 || !reflect.DeepEqual(told, []hunt.Record{record}) {
-		t.Errorf("hunt %d goes on as %d with %+v", first, again, told)
+	again, reported, err := l.BeginHunt("u:g#v", "before")
+	if must(err); again != first || len(made) != 0 || !reflect.DeepEqual(reported, []hunt.Record{record}) {
+		t.Errorf("hunt %d goes on as %d with %+v", first, again, reported)
 	}
-	changed, told, err := l.BeginHunt("u:g#v", "after")
-	if must(err); changed == first || len(told) != 0 {
-		t.Errorf("after a change the hunt goes on as %d with %+v", changed, told)
+	changed, reported, err := l.BeginHunt("u:g#v", "after")
+	if must(err); changed == first || len(reported) != 0 {
+		t.Errorf("after a change the hunt goes on as %d with %+v", changed, reported)
 	}
 	finding := hunt.Finding{ID: "u:g#v", Verdict: hunt.Polluted, Culprits: [][]string{{"u:g#c"}}, Order: []string{"u:g#c", "u:g#v"}, Changed: []hunt.Change{}}
 	must(l.EndHunt(changed, finding))

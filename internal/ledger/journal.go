@@ -358,7 +358,7 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 			}
 			continue
 		}
-		if kept, err := keptAs(l.db, filepath.Base(name)); err != nil || kept > 0 {
+		if kept, err := numberOf(l.db, filepath.Base(name)); err != nil || kept > 0 {
 			if err := errors.Join(err, gone(os.Remove(name))); err != nil { // it was killed after its run was kept
 				return nil, 0, err
 			}

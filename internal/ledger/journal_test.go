@@ -29,7 +29,7 @@ func TestFollow(t *testing.T) {
 	if err != nil || name == "" {
 		t.Fatalf("running is %q, %v", name, err)
 	}
-	var told []string
+	var reported []string
 	var heard Task
 	followed := make(chan error)
 	r := run.New()
@@ -37,8 +37,8 @@ func TestFollow(t *testing.T) {
 	go func() {
 		followed <- Follow(context.Background(), name, func(task Task) { heard = task }, func(e run.Event) {
 			r.Apply(e)
-			told = append(told, strings.TrimSpace(string(e.Event)+" "+e.ID))
-			seen <- told[len(told)-1]
+			reported = append(reported, strings.TrimSpace(string(e.Event)+" "+e.ID))
+			seen <- reported[len(reported)-1]
 		})
 	}()
 	wait := func(want string) {
@@ -50,7 +50,7 @@ func TestFollow(t *testing.T) {
 					return
 				}
 			case <-time.After(10 * time.Second):
-				t.Fatalf("%q was never told, but %v", want, told)
+				t.Fatalf("%q was never told, but %v", want, reported)
 			}
 		}
 	}
@@ -70,8 +70,8 @@ func TestFollow(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := []string{"run", "started u:g#a", "output u:g#a", "finished u:g#a", "end"}
-	if !slices.Equal(told, want) || heard.Pick != "wet" || len(heard.Batches) != 1 || heard.Batches[0].Tests[0] != 1 || string(r.Result("u:g#a").Output) != "water\n" {
-		t.Errorf("told %v of %+v, want %v", told, heard, want)
+	if !slices.Equal(reported, want) || heard.Pick != "wet" || len(heard.Batches) != 1 || heard.Batches[0].Tests[0] != 1 || string(r.Result("u:g#a").Output) != "water\n" {
+		t.Errorf("told %v of %+v, want %v", reported, heard, want)
 	}
 	if name, err := Running(store); name != "" || err != nil {
 		t.Errorf("afterwards running is %q, %v", name, err)

@@ -146,7 +146,7 @@ func (l *Ledger) Keep(k run.Record, run *run.Run) (number int, err error) {
 		return 0, err
 	}
 	defer tx.Rollback()
-	if number, err = keptAs(tx, k.Journal); err != nil || number > 0 {
+	if number, err = numberOf(tx, k.Journal); err != nil || number > 0 {
 		return number, err
 	}
 	if number, err = l.keep(tx, k, run, keepTests); err != nil {
@@ -159,7 +159,7 @@ func (l *Ledger) Keep(k run.Record, run *run.Run) (number int, err error) {
 }
 
 // keptAs returns the number of the run that had a journal; 0 if it is not kept.
-func keptAs(from querier, journal string) (number int, err error) {
+func numberOf(from querier, journal string) (number int, err error) {
 	err = scan(from.QueryRow("SELECT number FROM runs WHERE journal = ?", journal), &number)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil

@@ -59,9 +59,9 @@ func TestKeepAndLast(t *testing.T) {
 		}
 	}
 	l = open(t, dir) // as another process would
-	kept, got, err := l.Last()
-	if err != nil || kept.Number != 2 || kept.Pick != "pick1" || kept.Workers != 2 {
-		t.Fatalf("the last is %+v, %v", kept, err)
+	record, got, err := l.Last()
+	if err != nil || record.Number != 2 || record.Pick != "pick1" || record.Workers != 2 {
+		t.Fatalf("the last is %+v, %v", record, err)
 	}
 	for i, want := range second.Results {
 		want.Started, want.Ended = want.Started.Local(), want.Ended.Local()
@@ -240,7 +240,7 @@ func TestMigration(t *testing.T) {
 	if got, err := l.Setups(); err != nil || !reflect.DeepEqual(got, want) {
 		t.Errorf("after the migration the setups are %v, %v; want %v", got, err, want)
 	}
-	if kept, ran, err := l.Last(); err != nil || kept.Number != 2 || len(ran.Results) != 4 || kept.Pick != "quick" || kept.Work != 6 || kept.Counts[run.Passed] != 4 || ran.Result("u:b#2").Line != 3 {
-		t.Errorf("after the migration the last run is %+v, %v", kept, err)
+	if record, ran, err := l.Last(); err != nil || record.Number != 2 || len(ran.Results) != 4 || record.Pick != "quick" || record.Work != 6 || record.Counts[run.Passed] != 4 || ran.Result("u:b#2").Line != 3 {
+		t.Errorf("after the migration the last run is %+v, %v", record, err)
 	}
 }

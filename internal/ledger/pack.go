@@ -56,11 +56,11 @@ func detailsOf(at int, r *run.Result) *details {
 	}
 	kept := r.Failure
 	kept.Message, kept.Expected, kept.Actual = bounded(kept.Message), bounded(kept.Expected), bounded(kept.Actual)
-	return &details{at, kept, r.Unstable, keptSteps(r.Steps)}
+	return &details{at, kept, r.Unstable, boundedSteps(r.Steps)}
 }
 
 // keptSteps are the steps of a test that are kept: of too many, the bad ones first.
-func keptSteps(steps []run.Step) []run.Step {
+func boundedSteps(steps []run.Step) []run.Step {
 	if len(steps) <= stepsKept {
 		return steps
 	}
@@ -255,7 +255,7 @@ func (p *packed) seconds() float64 {
 }
 
 // tell sends the events of a result to a sink.
-func (p *packed) tell(id string, output []byte, sink run.Sink) {
+func (p *packed) replay(id string, output []byte, sink run.Sink) {
 	start := time.UnixMilli(p.began)
 	seconds := p.seconds()
 	e := run.Event{Event: run.Finished, ID: id, Worker: p.worker, Batch: p.batch, Outcome: p.cell.Outcome(), Seconds: &seconds,

@@ -79,7 +79,7 @@ func TestBounded(t *testing.T) {
 		}
 	}
 	bad := 0
-	kept := keptSteps(steps)
+	kept := boundedSteps(steps)
 	for _, s := range kept {
 		if s.Outcome.Bad() {
 			bad++

@@ -59,7 +59,7 @@ func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, 
 	defer rows.Close()
 	var all []*run.Record
 	for rows.Next() {
-		k, err := scanKept(rows)
+		k, err := scanRecord(rows)
 		if err != nil {
 			return nil, err
 		}
@@ -70,14 +70,14 @@ func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, 
 
 // find returns the run that a clause selects.
 func (l *Ledger) find(clause string, args ...any) (*run.Record, error) {
-	k, err := scanKept(l.db.QueryRow(runColumns+clause, args...))
+	k, err := scanRecord(l.db.QueryRow(runColumns+clause, args...))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, run.ErrNoRecord
 	}
 	return k, err
 }
 
-func scanKept(row scanner) (*run.Record, error) {
+func scanRecord(row scanner) (*run.Record, error) {
 	k := &run.Record{}
 	var began, placed, ended int64
 	var counts string
@@ -105,7 +105,7 @@ func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 	r := run.New()
 	r.Apply(run.Event{Event: run.RunBegins, At: k.Began})
 	for i := range results {
-		results[i].tell(ids[results[i].key], outputs[results[i].key], r.Apply)
+		results[i].replay(ids[results[i].key], outputs[results[i].key], r.Apply)
 	}
 	r.Apply(run.Event{Event: run.RunEnds, At: k.Ended, Failure: run.Failure{Message: k.Note}})
 	return r, nil

@@ -112,7 +112,7 @@ func (l *Ledger) addPacks(tx *sql.Tx) error {
 	if _, err := tx.Exec(packsSchema); err != nil {
 		return err
 	}
-	kept, err := runTimes(tx)
+	records, err := runTimes(tx)
 	if err != nil {
 		return err
 	}
@@ -120,7 +120,7 @@ func (l *Ledger) addPacks(tx *sql.Tx) error {
 	if err := scan(tx.QueryRow("SELECT EXISTS (SELECT * FROM groups), EXISTS (SELECT * FROM coverage)"), &setups, &coverage); err != nil {
 		return err
 	}
-	for _, k := range kept {
+	for _, k := range records {
 		ran, err := rowsOf(tx, k)
 		if err != nil {
 			return err

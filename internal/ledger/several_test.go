@@ -52,7 +52,7 @@ func TestWritersAreKilled(t *testing.T) {
 	const runs = 500
 	store := t.TempDir()
 	var mu sync.Mutex
-	told := map[int]bool{}
+	reported := map[int]bool{}
 	// writer starts a process that adds so many runs, unless it is killed before.
 	writer := func(most int, patience func() time.Duration) (n int) {
 		cmd := exec.Command(os.Args[0])
@@ -74,7 +74,7 @@ func TestWritersAreKilled(t *testing.T) {
 				t.Errorf("a writer says %q", lines.Text())
 			}
 			mu.Lock()
-			told[number] = true
+			reported[number] = true
 			mu.Unlock()
 		}
 		_ = cmd.Process.Kill()
@@ -95,19 +95,19 @@ func TestWritersAreKilled(t *testing.T) {
 	if err := l.Check(t.Context()); err != nil {
 		t.Errorf("the ledger is not whole: %v", err)
 	}
-	kept, err := l.List()
-	if err != nil || len(kept) < 2*runs || len(told) != 2*runs {
-		t.Fatalf("%d runs are kept, %d told, %v", len(kept), len(told), err)
+	records, err := l.List()
+	if err != nil || len(records) < 2*runs || len(reported) != 2*runs {
+		t.Fatalf("%d runs are kept, %d told, %v", len(records), len(reported), err)
 	}
-	for _, k := range kept {
-		delete(told, k.Number)
+	for _, k := range records {
+		delete(reported, k.Number)
 		results, err := l.Results(k)
 		if err != nil || len(results.Results) < 3 || k.Tests() != len(results.Results) || results.Counts[run.Failed] != 1 {
 			t.Fatalf("run %d is half there: %+v, %v", k.Number, k, err)
 		}
 	}
-	if len(told) > 0 {
-		t.Errorf("lost are %v", told)
+	if len(reported) > 0 {
+		t.Errorf("lost are %v", reported)
 	}
 }
 
@@ -259,8 +259,8 @@ func TestForeign(t *testing.T) {
 	if n, err := l.Forget(1, 0, time.Now()); n != 1 || err != nil {
 		t.Errorf("%d runs are forgotten, %v", n, err)
 	}
-	if kept, left, err := l.Last(); err != nil || kept.Number != 1 || left.Result("a") == nil || left.Result("b") == nil {
-		t.Errorf("left is %+v, %v", kept, err)
+	if record, left, err := l.Last(); err != nil || record.Number != 1 || left.Result("a") == nil || left.Result("b") == nil {
+		t.Errorf("left is %+v, %v", record, err)
 	}
 	if err := errors.Join(l.Check(t.Context()), l.Compact()); err != nil {
 		t.Error(err)

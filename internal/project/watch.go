@@ -35,7 +35,7 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 	}
 	changed := map[string]fsnotify.Op{} // what was done to each
 	var since time.Time                 // of the first of them
-	told := map[string][sha256.Size]byte{}
+	reported := map[string][sha256.Size]byte{}
 	settled := time.NewTimer(quiet)
 	settled.Stop()
 	for {
@@ -69,7 +69,7 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 				settled.Reset(min(quiet, left)) // it is being written, on a disk that takes its time
 				continue
 			}
-			if files = otherwise(files, told); len(files) > 0 {
+			if files = otherwise(files, reported); len(files) > 0 {
 				tell(files)
 			}
 			clear(changed)
@@ -85,7 +85,7 @@ func isEmpty(file string) bool {
 
 // otherwise removes files whose content is the same as when they were last reported, because a program may write
 // what it has written before.
-func otherwise(files []string, told map[string][sha256.Size]byte) []string {
+func otherwise(files []string, reported map[string][sha256.Size]byte) []string {
 	var changed []string
 	for _, file := range files {
 		var content []byte
@@ -95,12 +95,12 @@ func otherwise(files []string, told map[string][sha256.Size]byte) []string {
 		}
 		if err == nil {
 			sum := sha256.Sum256(content)
-			if last, known := told[file]; known && last == sum {
+			if last, known := reported[file]; known && last == sum {
 				continue
 			}
-			told[file] = sum
+			reported[file] = sum
 		} else {
-			delete(told, file) // it is gone, or no file
+			delete(reported, file) // it is gone, or no file
 		}
 		changed = append(changed, file)
 	}

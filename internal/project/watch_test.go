@@ -17,9 +17,9 @@ func TestWatch(t *testing.T) {
 	dir := t.TempDir()
 	testfiles.Write(t, dir, map[string]string{"fern.toml": "", "deep/er/a_test.go": "", ".git/index": "", "vendor/v.go": ""})
 	ctx, stop := context.WithCancel(context.Background())
-	told := make(chan []string, 9)
+	reported := make(chan []string, 9)
 	ended := make(chan error, 1)
-	go func() { ended <- Watch(ctx, dir, func(files []string) { told <- files }) }()
+	go func() { ended <- Watch(ctx, dir, func(files []string) { reported <- files }) }()
 	hears := func(changed ...string) {
 		t.Helper()
 		for i := range changed {
@@ -28,7 +28,7 @@ func TestWatch(t *testing.T) {
 		var heard []string
 		for deadline := time.After(20 * time.Second); ; {
 			select {
-			case files := <-told:
+			case files := <-reported:
 				heard = append(heard, files...)
 			case <-deadline:
 				t.Fatalf("heard of %v, want %v", heard, changed)
@@ -42,7 +42,7 @@ func TestWatch(t *testing.T) {
 	for begun := false; !begun; {
 		testfiles.Write(t, dir, map[string]string{"fern.toml": time.Now().String()})
 		select {
-		case <-told:
+		case <-reported:
 			begun = true
 		case <-time.After(quiet / 2): // changes do not end, and are told all the same
 		}
@@ -58,14 +58,14 @@ func TestWatch(t *testing.T) {
 	// What is written as it was is not told.
 	testfiles.Write(t, dir, map[string]string{"c_test.go": "y"})
 	testfiles.Write(t, dir, map[string]string{"deep/er/a_test.go": "z"})
-	if files := <-told; len(files) != 1 || filepath.Base(files[0]) != "a_test.go" {
+	if files := <-reported; len(files) != 1 || filepath.Base(files[0]) != "a_test.go" {
 		t.Errorf("told are %v", files)
 	}
 	// A file that is emptied, and filled by a disk that takes its time, is told once it is filled.
 	testfiles.Write(t, dir, map[string]string{"c_test.go": ""})
 	time.Sleep(2 * quiet)
-	if len(told) > 0 {
-		t.Errorf("told of an empty file are %v", <-told)
+	if len(reported) > 0 {
+		t.Errorf("told of an empty file are %v", <-reported)
 	}
 	testfiles.Write(t, dir, map[string]string{"c_test.go": "w"})
 	hears("c_test.go")
@@ -73,8 +73,8 @@ func TestWatch(t *testing.T) {
 	if err := <-ended; err != nil {
 		t.Error(err)
 	}
-	for len(told) > 0 {
-		for _, file := range <-told {
+	for len(reported) > 0 {
+		for _, file := range <-reported {
 			if rel, _ := filepath.Rel(dir, file); hidden(filepath.Base(file)) || filepath.Dir(rel) == "vendor" {
 				t.Errorf("heard of %s", rel)
 			}

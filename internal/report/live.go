@@ -36,7 +36,7 @@ const heldMost = 64 << 10
 
 // Tell takes the next event of the run. It prints everything about a test together once it ends, because others
 // run beside it.
-func (l *Live) Tell(e run.Event) {
+func (l *Live) Event(e run.Event) {
 	if l.show == ShowSum {
 		return
 	}

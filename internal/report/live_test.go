@@ -27,7 +27,7 @@ func TestLive(t *testing.T) {
 			{Event: run.Output, ID: "u:g#a", Text: "two"},
 			{Event: run.Finished, ID: "u:g#a", Outcome: run.Passed, Seconds: run.Took(0)},
 		} {
-			l.Tell(e)
+			l.Event(e)
 		}
 		if out.String() != want {
 			t.Errorf("%s tells\n%s\nwant\n%s", show, out.String(), want)

@@ -215,13 +215,13 @@ func TestCard(w io.Writer, c *history.Card) {
 	}
 	fmt.Fprintln(w)
 	rows := [][]string{}
-	told := 0
-	for i := len(c.Cells) - 1; i >= 0 && told < runsTold; i-- {
+	reported := 0
+	for i := len(c.Cells) - 1; i >= 0 && reported < runsTold; i-- {
 		o := c.Cells[i].Outcome()
 		if o == "" {
 			continue
 		}
-		told++
+		reported++
 		k := c.Runs[i]
 		rows = append(rows, []string{o.Shape(), string(o), history.Short(float64(c.Cells[i].Seconds)), fmt.Sprintf("run %d", k.Number), k.Began.Format("2006-01-02 15:04"), Revision(k)})
 	}

@@ -167,17 +167,17 @@ func TestStatus(t *testing.T) {
 	for _, moving := range []bool{true, false} {
 		var out strings.Builder
 		s := NewStatus(terminal.NewWriter(&out), moving, 100)
-		s.Tell(event(run.RunBegins, "", 0, nil))
+		s.Event(event(run.RunBegins, "", 0, nil))
 		for i := range 100 {
-			s.Tell(event(run.Finished, "x", float64(i), func(e *run.Event) { e.Outcome = run.Failed }))
+			s.Event(event(run.Finished, "x", float64(i), func(e *run.Event) { e.Outcome = run.Failed }))
 		}
-		s.Tell(event(run.RunEnds, "", 100, nil))
-		told := out.String()
-		if !strings.HasPrefix(told, "100 tests; making ready\n") || !strings.Contains(told, "1:39  100 of 100  ▲100") {
-			t.Errorf("told %q", told)
+		s.Event(event(run.RunEnds, "", 100, nil))
+		reported := out.String()
+		if !strings.HasPrefix(reported, "100 tests; making ready\n") || !strings.Contains(reported, "1:39  100 of 100  ▲100") {
+			t.Errorf("told %q", reported)
 		}
-		if lines := strings.Count(told, "\n"); moving && (lines != 1 || !strings.HasSuffix(told, "\r\x1b[K")) || !moving && lines != 21 {
-			t.Errorf("moving %t: %d lines, %q", moving, lines, told)
+		if lines := strings.Count(reported, "\n"); moving && (lines != 1 || !strings.HasSuffix(reported, "\r\x1b[K")) || !moving && lines != 21 {
+			t.Errorf("moving %t: %d lines, %q", moving, lines, reported)
 		}
 	}
 }

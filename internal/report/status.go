@@ -35,7 +35,7 @@ func NewStatus(w *terminal.Writer, moving bool, total int) *Status {
 const frameTime = 50 * time.Millisecond
 
 // Tell takes the next event of the run.
-func (s *Status) Tell(e run.Event) {
+func (s *Status) Event(e run.Event) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	switch e.Event {
@@ -54,7 +54,7 @@ func (s *Status) Tell(e run.Event) {
 }
 
 // Making takes what is being prepared before the first test; empty for nothing more.
-func (s *Status) Making(what string) {
+func (s *Status) Preparing(what string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if what == s.making {

@@ -15,12 +15,12 @@ import (
 
 // liveHunt is the hunt of one victim as the application follows it.
 type liveHunt struct {
-	victim   catalog.Test
-	progress hunt.Progress
-	ended    bool
-	err      error
-	cancel   context.CancelFunc
-	told     inbox[hunt.Progress]
+	victim     catalog.Test
+	progress   hunt.Progress
+	ended      bool
+	err        error
+	cancel     context.CancelFunc
+	progressed inbox[hunt.Progress]
 }
 
 type huntEndedMsg struct {
@@ -44,7 +44,7 @@ func startHunt(ctx context.Context, r *app.App, victims []catalog.Test, workers 
 			o.Known, err = r.Culprits()
 		}
 		if err == nil {
-			_, err = r.Hunt(ctx, victims, o, func(p hunt.Progress) { byID[p.Victim].told.put(p) })
+			_, err = r.Hunt(ctx, victims, o, func(p hunt.Progress) { byID[p.Victim].progressed.put(p) })
 		}
 		return huntEndedMsg{hunts, err}
 	}
@@ -60,8 +60,8 @@ func newLiveHunts(victims []catalog.Test, cancel context.CancelFunc) []*liveHunt
 
 // follow takes the latest progress.
 func (h *liveHunt) follow() {
-	if told := h.told.take(); len(told) > 0 {
-		h.progress = told[len(told)-1]
+	if reported := h.progressed.take(); len(reported) > 0 {
+		h.progress = reported[len(reported)-1]
 	}
 }
 
@@ -151,7 +151,7 @@ func (a *App) searchEnded(msg searchEndedMsg) tea.Cmd {
 }
 
 // keptHuntsMsg brings the hunts that the ledger keeps, and the orders that have run.
-type keptHuntsMsg struct {
+type savedHuntsMsg struct {
 	hunts []*liveHunt
 	gauge order.Gauge
 	err   error
@@ -164,7 +164,7 @@ const mostHunts = 100
 func (a *App) recallHunts() tea.Cmd {
 	r := a.session.app
 	return func() tea.Msg {
-		var msg keptHuntsMsg
+		var msg savedHuntsMsg
 		var kept []hunt.Saved
 		if kept, msg.err = r.Hunts(); msg.err != nil {
 			return msg
@@ -184,7 +184,7 @@ func (a *App) recallHunts() tea.Cmd {
 }
 
 // keepHunts adds the hunts of the ledger after those of this session.
-func (a *App) keepHunts(msg keptHuntsMsg) {
+func (a *App) addHunts(msg savedHuntsMsg) {
 	if msg.err != nil {
 		a.complain(msg.err)
 		return

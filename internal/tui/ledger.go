@@ -42,7 +42,7 @@ type cellPlace struct{ x, first, shown, rows int }
 
 // chosenRun is the run under the cursor.
 type chosenRun struct {
-	kept   *run.Record
+	record *run.Record
 	run    *run.Run
 	causes []history.KnownCause
 }
@@ -217,14 +217,14 @@ func (v *ledgerView) compare() tea.Msg {
 	}
 	r := v.session.app
 	return background(v.choose(func(after chosenRun) (*runReport, error) {
-		before, earlier, err := r.Ledger().Before(after.kept)
+		before, earlier, err := r.Ledger().Before(after.record)
 		if errors.Is(err, run.ErrNoRecord) {
 			return nil, errors.New("this is the first run: there is none to compare it with")
 		}
 		if err != nil {
 			return nil, err
 		}
-		c, err := r.Ledger().Compare(earlier, after.run, after.kept)
+		c, err := r.Ledger().Compare(earlier, after.run, after.record)
 		if err != nil {
 			return nil, err
 		}

@@ -58,23 +58,23 @@ func TestMoveThroughRuns(t *testing.T) {
 	shows("Ledger 250 runs", "runs 215 – 250", "run 250 · causes", "beds/row")
 	for n := 249; n >= 1; n-- {
 		press(a, "h")
-		if v := a.ledger; v.column() < 0 || v.chosen.kept.Number != n {
-			t.Fatalf("going back, run %d stands in column %d, and run %d is told", n, v.column(), v.chosen.kept.Number)
+		if v := a.ledger; v.column() < 0 || v.chosen.record.Number != n {
+			t.Fatalf("going back, run %d stands in column %d, and run %d is told", n, v.column(), v.chosen.record.Number)
 		}
 	}
 	press(a, "h")
 	shows("runs 1 – 36", "run 1 · causes")
 	for n := 2; n <= 250; n++ {
 		press(a, "l")
-		if v := a.ledger; v.column() < 0 || v.chosen.kept.Number != n {
-			t.Fatalf("going forth, run %d stands in column %d, and run %d is told", n, v.column(), v.chosen.kept.Number)
+		if v := a.ledger; v.column() < 0 || v.chosen.record.Number != n {
+			t.Fatalf("going forth, run %d stands in column %d, and run %d is told", n, v.column(), v.chosen.record.Number)
 		}
 	}
 	shows("runs 215 – 250", "run 250 · causes")
 	v := a.ledger
 	settle(a, tea.MouseClickMsg{X: v.cells.x + 1, Y: topRows + testsTop + 2, Button: tea.MouseLeft})
-	if v.at != 2 || v.chosen.kept.Number != 216 || v.card == nil || v.card.ID != v.currentID() {
-		t.Errorf("a click on the second run of the third test chooses run %d of test %d", v.chosen.kept.Number, v.at)
+	if v.at != 2 || v.chosen.record.Number != 216 || v.card == nil || v.card.ID != v.currentID() {
+		t.Errorf("a click on the second run of the third test chooses run %d of test %d", v.chosen.record.Number, v.at)
 	}
 	settle(a, tea.MouseClickMsg{X: v.cells.x + 1, Y: topRows + testsTop + v.cells.rows, Button: tea.MouseLeft})
 	if v.at != 2 {
@@ -88,7 +88,7 @@ func TestReportFolds(t *testing.T) {
 	for a.ledger.chosen.run.Counts["failed"] == 0 {
 		press(a, "h")
 	}
-	number := a.ledger.chosen.kept.Number
+	number := a.ledger.chosen.record.Number
 	press(a, "⏎")
 	rep := a.ledger.report
 	shows(fmt.Sprint("run ", number), "▾ unit", "pump started", "is dry")

@@ -285,9 +285,9 @@ func (v ledgerView) drawPanel(c canvas) {
 // drawCauses draws the causes of the chosen run.
 func (v ledgerView) drawCauses(c canvas) {
 	t, chosen := c.theme, &v.chosen
-	kept := v.all[v.run]
-	x := c.text(0, 0, style{t.ink, true}, fmt.Sprintf("run %d · causes", kept.Number))
-	if chosen.kept == nil || chosen.kept.Number != kept.Number {
+	record := v.all[v.run]
+	x := c.text(0, 0, style{t.ink, true}, fmt.Sprintf("run %d · causes", record.Number))
+	if chosen.record == nil || chosen.record.Number != record.Number {
 		return
 	}
 	failures := 0
@@ -296,10 +296,10 @@ func (v ledgerView) drawCauses(c canvas) {
 	}
 	words := wording.Plural(failures, "failure") + ", " + wording.Plural(len(chosen.causes), "cause")
 	if failures == 0 {
-		words = report.Counts(kept.Counts)
+		words = report.Counts(record.Counts)
 	}
 	c.right(c.width, 0, style{colour: t.fog}, cut(words, c.width-x-2))
-	c.text(0, 1, style{colour: t.faint()}, cut(runWords(kept), c.width))
+	c.text(0, 1, style{colour: t.faint()}, cut(runWords(record), c.width))
 	y, rows, names := 3, 0, causeNames
 	for i := range chosen.causes {
 		rows += causeRows(&chosen.causes[i], names) + 1

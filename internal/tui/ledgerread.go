@@ -82,7 +82,7 @@ func (v *ledgerView) takePast(msg pastReadMsg) tea.Cmd {
 
 // takeRun takes a run, unless another is chosen since.
 func (v *ledgerView) takeRun(msg runReadMsg) tea.Cmd {
-	if v.run >= len(v.all) || v.all[v.run].Number != msg.of.kept.Number {
+	if v.run >= len(v.all) || v.all[v.run].Number != msg.of.record.Number {
 		return nil
 	}
 	v.chosen = msg.of
@@ -189,11 +189,11 @@ func (v *ledgerView) choose(report func(of chosenRun) (*runReport, error)) tea.C
 	if len(v.all) == 0 {
 		return nil
 	}
-	kept, of, r := v.all[v.run], v.chosen, v.session.app
+	record, of, r := v.all[v.run], v.chosen, v.session.app
 	return func() tea.Msg {
 		var err error
-		if of.kept == nil || of.kept.Number != kept.Number {
-			of, err = readRun(r, kept)
+		if of.record == nil || of.record.Number != record.Number {
+			of, err = readRun(r, record)
 		}
 		if err != nil {
 			return ledgerFailedMsg{err}
@@ -206,9 +206,9 @@ func (v *ledgerView) choose(report func(of chosenRun) (*runReport, error)) tea.C
 	}
 }
 
-func readRun(r *app.App, kept *run.Record) (of chosenRun, err error) {
-	of.kept = kept
-	if of.run, err = r.Ledger().Results(kept); err == nil {
+func readRun(r *app.App, record *run.Record) (of chosenRun, err error) {
+	of.record = record
+	if of.run, err = r.Ledger().Results(record); err == nil {
 		of.causes, err = r.Ledger().Causes(of.run)
 	}
 	return of, err

@@ -38,36 +38,36 @@ func (b *inbox[T]) take() []T {
 
 // liveRun is a run as the application follows it.
 type liveRun struct {
-	total    int
-	planned  float64 // seconds that it should take; 0 if that is not known, or not yet
-	plans    inbox[float64]
-	run      *run.Run
-	results  []*run.Result // those with an outcome, in the order in which their tests ended
-	bad      []*run.Result // of those
-	tracks   []track       // by worker, from 0
-	schedule *split.Schedule
-	batches  []batchWork // in the order in which they are taken
-	expected map[string]expectation
-	began    time.Time // when the first test began; until then, the time of the request
-	first    bool      // a test has begun
-	now      float64   // seconds since began, as of the last frame
-	ahead    outlook   // as of the last frame
-	work     float64   // seconds of all tests that are done
-	steps    int       // of all tests that are done
-	unstable int       // tests that passed in a later try only
-	making   inbox[string]
-	made     string  // what is being prepared before the first test
-	waited   float64 // seconds until the first test, or so far
-	ended    bool
-	number   int   // in the ledger, 0 before it is kept
-	err      error // what kept the run from being kept
-	control  *app.Control
-	held     bool                          // nothing new begins
-	stopping bool                          // asked to let what runs come to its end
-	cancel   context.CancelCauseFunc       // nil for a run of another process
-	past     func(id string) []run.Outcome // in the runs before
-	place    map[string]int                // in the order of its track, by ID
-	events   inbox[run.Event]
+	total     int
+	planned   float64 // seconds that it should take; 0 if that is not known, or not yet
+	plans     inbox[float64]
+	run       *run.Run
+	results   []*run.Result // those with an outcome, in the order in which their tests ended
+	bad       []*run.Result // of those
+	tracks    []track       // by worker, from 0
+	schedule  *split.Schedule
+	batches   []batchWork // in the order in which they are taken
+	expected  map[string]expectation
+	began     time.Time // when the first test began; until then, the time of the request
+	first     bool      // a test has begun
+	now       float64   // seconds since began, as of the last frame
+	ahead     outlook   // as of the last frame
+	work      float64   // seconds of all tests that are done
+	steps     int       // of all tests that are done
+	unstable  int       // tests that passed in a later try only
+	preparing inbox[string]
+	prepared  string  // what is being prepared before the first test
+	waited    float64 // seconds until the first test, or so far
+	ended     bool
+	number    int   // in the ledger, 0 before it is kept
+	err       error // what kept the run from being kept
+	control   *app.Control
+	held      bool                          // nothing new begins
+	stopping  bool                          // asked to let what runs come to its end
+	cancel    context.CancelCauseFunc       // nil for a run of another process
+	past      func(id string) []run.Outcome // in the runs before
+	place     map[string]int                // in the order of its track, by ID
+	events    inbox[run.Event]
 }
 
 // expectation is what was known about a test before the run.
@@ -132,7 +132,7 @@ func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []ru
 func (l *liveRun) start(ctx context.Context, r *app.App, q app.Request) tea.Cmd {
 	ctx, cancel := context.WithCancelCause(ctx)
 	l.cancel, l.control = cancel, &app.Control{}
-	q.Control, q.Preparing = l.control, l.making.put
+	q.Control, q.Preparing = l.control, l.preparing.put
 	return func() tea.Msg {
 		ended := runEndedMsg{run: l}
 		l.plans.put(r.Planned(q)) // here, as it takes longer for a larger suite
@@ -169,8 +169,8 @@ func (l *liveRun) follow(now time.Time) {
 	for _, planned := range l.plans.take() {
 		l.planned = planned
 	}
-	for _, what := range l.making.take() {
-		l.made = what
+	for _, what := range l.preparing.take() {
+		l.prepared = what
 	}
 	for _, e := range l.events.take() {
 		l.run.Apply(e)

@@ -48,7 +48,7 @@ type reportRow struct {
 // newRunReport makes the report of a run: its suites, groups, tests and steps. What is bad is
 // unfolded down to the tests.
 func newRunReport(of chosenRun) *runReport {
-	rep := &runReport{title: fmt.Sprintf("run %d", of.kept.Number), words: report.Counts(of.kept.Counts), causes: of, open: map[*branch]bool{}}
+	rep := &runReport{title: fmt.Sprintf("run %d", of.record.Number), words: report.Counts(of.record.Counts), causes: of, open: map[*branch]bool{}}
 	for _, suite := range of.run.Suites() {
 		s := &branch{words: cmp.Or(plain.Line(suite.Name), "other tests")}
 		seconds, counts := 0.0, map[run.Outcome]int{}
@@ -91,7 +91,7 @@ func groupNote(counts map[run.Outcome]int, seconds float64) string {
 
 // newComparison makes the report of how a run differs from the one before it.
 func newComparison(after chosenRun, before *run.Record, c history.Comparison) *runReport {
-	rep := &runReport{title: fmt.Sprintf("run %d against run %d", after.kept.Number, before.Number), causes: after, open: map[*branch]bool{}}
+	rep := &runReport{title: fmt.Sprintf("run %d against run %d", after.record.Number, before.Number), causes: after, open: map[*branch]bool{}}
 	add := func(words string, list []history.Difference, note func(d history.Difference) string) {
 		if len(list) == 0 {
 			return
@@ -119,7 +119,7 @@ func newComparison(after chosenRun, before *run.Record, c history.Comparison) *r
 	add("faster", c.Faster, times)
 	add("new", c.New, func(d history.Difference) string { return history.Short(d.After.Seconds) })
 	add("gone", c.Gone, func(d history.Difference) string { return "" })
-	rep.title += report.OtherPick(before, after.kept)
+	rep.title += report.OtherPick(before, after.record)
 	if rep.words = fmt.Sprintf("%d newly failing, %d mended", len(c.Failing), len(c.Mended)); c.Same() {
 		rep.words = "the same tests had the same outcomes, and noise explains the differences in time"
 	}
@@ -206,7 +206,7 @@ func (rep *runReport) draw(c canvas) {
 	t := c.theme
 	x := c.text(2, 1, style{t.ink, true}, rep.title)
 	c.text(x+3, 1, style{colour: t.fog}, cut(rep.words, c.width-x-4))
-	c.text(2, 2, style{colour: t.faint()}, cut(runWords(rep.causes.kept), c.width-3))
+	c.text(2, 2, style{colour: t.faint()}, cut(runWords(rep.causes.record), c.width-3))
 	rows := c.height - reportTop - 1
 	for i := rep.top; i < min(len(rep.rows), rep.top+rows); i++ {
 		rep.drawRow(c, reportTop+i-rep.top, rep.rows[i], i == rep.at)

@@ -180,7 +180,7 @@ func playPast(a *App, runs int, bad bool) {
 		r.Apply(run.Event{Event: run.Output, ID: id, Text: "\x1b[2Joutput\n\tof it 水\n"})
 		r.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Outcomes[i%len(run.Outcomes)], Failure: run.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: i, Expected: "水4", Actual: "水3"}})
 	}
-	v.chosen = chosenRun{kept: v.all[runs-1], run: r}
+	v.chosen = chosenRun{record: v.all[runs-1], run: r}
 	for i, c := range cause.Group(r.Troubled(), cause.OwnIn("/")) {
 		v.chosen.causes = append(v.chosen.causes, history.KnownCause{Cause: c, Since: v.all[i%runs]})
 	}
@@ -572,7 +572,7 @@ func BenchmarkLedger(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	v.chosen = chosenRun{kept: v.all[v.run], run: run}
+	v.chosen = chosenRun{record: v.all[v.run], run: run}
 	for _, c := range cause.Group(run.Troubled(), cause.OwnIn("/")) {
 		v.chosen.causes = append(v.chosen.causes, history.KnownCause{Cause: c})
 	}

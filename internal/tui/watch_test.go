@@ -48,7 +48,7 @@ func followedRun(t *testing.T) *followed {
 }
 
 // tell tells an event so many seconds later.
-func (f *followed) tell(later float64, e run.Event) {
+func (f *followed) emit(later float64, e run.Event) {
 	f.at = f.at.Add(time.Duration(later * float64(time.Second)))
 	e.At = f.at
 	f.live.events.put(e)
@@ -79,11 +79,11 @@ func near(a, b float64) bool { return math.Abs(a-b) < 1e-6 }
 // expected: from the first test on, whatever was built before.
 func TestOutlook(t *testing.T) {
 	f := followedRun(t)
-	f.live.making.put("building suite s: 1 of 3 test binaries")
+	f.live.preparing.put("building suite s: 1 of 3 test binaries")
 	f.live.follow(f.live.began.Add(9 * time.Second))
 	f.shows("building suite s: 1 of 3 test binaries, 0:09", "nothing is failed yet")
-	f.tell(0, run.Event{Event: run.Started, ID: f.id(0), Worker: 1, Batch: 1})
-	f.tell(0, run.Event{Event: run.Started, ID: f.id(4), Worker: 2, Batch: 2})
+	f.emit(0, run.Event{Event: run.Started, ID: f.id(0), Worker: 1, Batch: 1})
+	f.emit(0, run.Event{Event: run.Started, ID: f.id(4), Worker: 2, Batch: 2})
 	if ahead := f.live.ahead; !near(f.live.now, 0) || !near(ahead.end, 6) || !near(ahead.doubt, 2*math.Sqrt(0.75)) || !near(ahead.early[0], 0) || !near(ahead.early[1], 1) {
 		t.Errorf("at the beginning: now %g, %+v", f.live.now, ahead)
 	}
@@ -95,21 +95,21 @@ func TestOutlook(t *testing.T) {
 	if first, second := f.live.tracks[0], f.live.tracks[1]; !first.slow(f.live) || second.slow(f.live) {
 		t.Error("after 3.6 s the test of 2 s is slow, and that of 5 s is not")
 	}
-	f.tell(3, run.Event{Event: run.Finished, ID: f.id(0), Worker: 1, Batch: 1, Outcome: run.Passed, Seconds: run.Took(3)})
-	f.tell(0, run.Event{Event: run.Started, ID: f.id(1), Worker: 1, Batch: 1})
+	f.emit(3, run.Event{Event: run.Finished, ID: f.id(0), Worker: 1, Batch: 1, Outcome: run.Passed, Seconds: run.Took(3)})
+	f.emit(0, run.Event{Event: run.Started, ID: f.id(1), Worker: 1, Batch: 1})
 	if ahead := f.live.ahead; !near(ahead.end, 7) || !near(ahead.early[0], -1) || !near(ahead.early[1], 1) {
 		t.Errorf("after a test that took longer: %+v", ahead)
 	}
 	f.shows("1.00 s behind the plan", "1 of 2 workers on time", "-1.0 s")
-	f.tell(1, run.Event{Event: run.Finished, ID: f.id(1), Worker: 1, Batch: 1, Outcome: run.Passed, Unstable: true, Seconds: run.Took(1)})
-	f.tell(0, run.Event{Event: run.Finished, ID: f.id(4), Worker: 2, Batch: 2, Outcome: run.Owed, Seconds: run.Took(4)})
-	f.tell(1, run.Event{Event: run.Finished, ID: f.id(2), Worker: 1, Batch: 1, Outcome: run.Failed, Seconds: run.Took(1), Failure: run.Failure{Message: "leaks"}})
-	f.tell(0, run.Event{Event: run.RunEnds})
+	f.emit(1, run.Event{Event: run.Finished, ID: f.id(1), Worker: 1, Batch: 1, Outcome: run.Passed, Unstable: true, Seconds: run.Took(1)})
+	f.emit(0, run.Event{Event: run.Finished, ID: f.id(4), Worker: 2, Batch: 2, Outcome: run.Owed, Seconds: run.Took(4)})
+	f.emit(1, run.Event{Event: run.Finished, ID: f.id(2), Worker: 1, Batch: 1, Outcome: run.Failed, Seconds: run.Took(1), Failure: run.Failure{Message: "leaks"}})
+	f.emit(0, run.Event{Event: run.RunEnds})
 	if !f.live.ended || !near(f.live.now, 5) || !near(f.live.spread(), 1) || f.live.unstable != 1 {
 		t.Errorf("it ended at %g with a spread of %g and %d unstable", f.live.now, f.live.spread(), f.live.unstable)
 	}
 	f.shows("took 0:05.0", "planned 0:06.0", "alone 0:09: 1.8 ×", "spread 1.00 s", "1 unstable")
-	f.tell(0, run.Event{Event: run.Started, ID: "elsewhere", Worker: 9, Batch: 77}) // of a broken journal
+	f.emit(0, run.Event{Event: run.Started, ID: "elsewhere", Worker: 9, Batch: 77}) // of a broken journal
 }
 
 // TestFilterAndCursor holds what each filter lists, and that the cursor stays on its
@@ -117,7 +117,7 @@ func TestOutlook(t *testing.T) {
 func TestFilterAndCursor(t *testing.T) {
 	f := followedRun(t)
 	ends := func(i int, o run.Outcome, unstable bool, message string) {
-		f.tell(0.1, run.Event{Event: run.Finished, ID: f.id(i), Worker: 1, Batch: 1, Outcome: o, Unstable: unstable, Failure: run.Failure{Message: message}, Seconds: run.Took(0.1)})
+		f.emit(0.1, run.Event{Event: run.Finished, ID: f.id(i), Worker: 1, Batch: 1, Outcome: o, Unstable: unstable, Failure: run.Failure{Message: message}, Seconds: run.Took(0.1)})
 	}
 	v := f.app.watch
 	ends(0, run.Failed, false, "one leaks")
@@ -170,7 +170,7 @@ func TestFilterAndCursor(t *testing.T) {
 // alone.
 func TestSteer(t *testing.T) {
 	f := followedRun(t)
-	f.tell(0, run.Event{Event: run.Started, ID: f.id(0), Worker: 1, Batch: 1})
+	f.emit(0, run.Event{Event: run.Started, ID: f.id(0), Worker: 1, Batch: 1})
 	cancelled := 0
 	f.live.cancel = func(error) { cancelled++ }
 	settle(f.app, tea.KeyPressMsg{Code: tea.KeySpace})

@@ -59,7 +59,7 @@ func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 			say(fog, fmt.Sprintf("   %d steps", r.steps))
 		}
 	case !r.first:
-		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(plain.Line(r.made), "making ready"), history.Clock(r.waited)))
+		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(plain.Line(r.prepared), "making ready"), history.Clock(r.waited)))
 	default:
 		say(fog, "ends in ")
 		say(ink, history.Clock(r.ahead.end-r.now))

@@ -30,8 +30,8 @@ func (a *App) takeWork(msg tea.Msg) tea.Cmd {
 		return a.searchEnded(msg)
 	case victimsMsg:
 		return a.huntVictims(msg)
-	case keptHuntsMsg:
-		a.keepHunts(msg)
+	case savedHuntsMsg:
+		a.addHunts(msg)
 	case lookMsg:
 		if a.working() {
 			return a.look()

@@ -134,7 +134,7 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		case size > maxList:
 			err = fmt.Errorf("it prints more than %d MB", maxList>>20)
 		case strings.TrimSpace(text) != "":
-			err = a.tell(&found, text)
+			err = a.parseLine(&found, text)
 		}
 		if err != nil {
 			cancel(nil) // nobody reads the rest
@@ -185,31 +185,31 @@ func (a *Adapter) failed(ctx context.Context, err error, said string) error {
 }
 
 // tell reads a line: a name, whose folder is its group, or a JSON object.
-func (a *Adapter) tell(found *adapter.Found, text string) error {
-	told := listed{Name: strings.TrimSpace(text)}
-	if strings.HasPrefix(told.Name, "{") {
-		told.Name = ""
+func (a *Adapter) parseLine(found *adapter.Found, text string) error {
+	reported := listed{Name: strings.TrimSpace(text)}
+	if strings.HasPrefix(reported.Name, "{") {
+		reported.Name = ""
 		decoder := json.NewDecoder(strings.NewReader(text))
 		decoder.DisallowUnknownFields()
-		if err := decoder.Decode(&told); err != nil {
+		if err := decoder.Decode(&reported); err != nil {
 			if strings.Contains(err.Error(), `unknown field "marks"`) {
 				return errors.New("its field marks is now called rules")
 			}
 			return fmt.Errorf("it does not parse: %w", err)
 		}
 	}
-	t := catalog.Test{Suite: a.Suite, Group: cmp.Or(told.Group, path.Dir(told.Name)), Name: told.Name,
-		Kind: cmp.Or(told.Kind, catalog.KindScript), Line: told.Line}
+	t := catalog.Test{Suite: a.Suite, Group: cmp.Or(reported.Group, path.Dir(reported.Name)), Name: reported.Name,
+		Kind: cmp.Or(reported.Kind, catalog.KindScript), Line: reported.Line}
 	if found.Repeated(catalog.ID(t.Suite, t.Group, t.Name)) {
 		return nil
 	}
-	if info, err := os.Stat(filepath.Join(a.Dir, told.Name)); told.File == "" && err == nil && info.Mode().IsRegular() {
-		told.File = told.Name // the name of a script is its place
+	if info, err := os.Stat(filepath.Join(a.Dir, reported.Name)); reported.File == "" && err == nil && info.Mode().IsRegular() {
+		reported.File = reported.Name // the name of a script is its place
 	}
-	if told.File != "" {
-		t.File = path.Join(a.Below, told.File)
+	if reported.File != "" {
+		t.File = path.Join(a.Below, reported.File)
 	}
-	return found.Tell(t, told.Tags, told.Rules, listName)
+	return found.Add(t, reported.Tags, reported.Rules, listName)
 }
 
 // Touched knows only the files of tests, which are not its concern.
@@ -275,13 +275,13 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	}
 	words := s.words(tests, report)
 	cmd := adapter.Command(ctx, s.adapter.Dir, s.slot, words[0], words[1:]...)
-	told := newResults(tests, batch)
-	output := &printed{results: told}
+	reported := newResults(tests, batch)
+	output := &printed{results: reported}
 	cmd.Stdout, cmd.Stderr = output, output
 	read, wait := readers[s.adapter.Results], func() error { return nil }
 	if read != nil && !s.adapter.holds("{report}") {
 		var stdout io.WriteCloser
-		stdout, wait = piped(read, told.take)
+		stdout, wait = piped(read, reported.take)
 		defer stdout.Close()
 		cmd.Stdout = stdout
 	}
@@ -290,11 +290,11 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 		<-ready
 		_ = cmd.Kill()
 	})
-	told.begin()
+	reported.begin()
 	err := cmd.Start()
 	close(ready)
 	if err != nil && ctx.Err() == nil {
-		told.close("it cannot be started: "+err.Error(), 1, nil)
+		reported.close("it cannot be started: "+err.Error(), 1, nil)
 	}
 	if err != nil {
 		batch.Exited()
@@ -310,11 +310,11 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 		return ctx.Err()
 	}
 	if read != nil && s.adapter.holds("{report}") {
-		fault = readReport(report, read, told.take)
+		fault = readReport(report, read, reported.take)
 	}
 	end := ending{cmd.ProcessState.ExitCode(), adapter.Ending(err), silent, fault}
-	s.ended(told, end)
-	told.reportBeyond(sink, end)
+	s.ended(reported, end)
+	reported.reportBeyond(sink, end)
 	return nil
 }
 
@@ -328,26 +328,26 @@ type ending struct {
 
 // ended sets the outcome of every test of a process that has ended, except those after one that a signal ended,
 // which get another process.
-func (s *session) ended(told *results, end ending) {
+func (s *session) ended(reported *results, end ending) {
 	if end.code < 0 {
-		t := told.tests[0]
-		told.batch.Ended(end.words, func(words string) (string, string, int) { return lastLines(words), t.File, t.Line })
+		t := reported.tests[0]
+		reported.batch.Ended(end.words, func(words string) (string, string, int) { return lastLines(words), t.File, t.Line })
 		return
 	}
 	if s.adapter.Results != Exit {
-		told.close(end.words, end.code, end.fault)
+		reported.close(end.words, end.code, end.fault)
 		return
 	}
-	t := &told.tests[0]
+	t := &reported.tests[0]
 	e := run.Event{Outcome: run.Passed}
 	if end.code > 0 {
-		last := lastLines(told.batch.Words(t.ID))
+		last := lastLines(reported.batch.Words(t.ID))
 		e.Outcome, e.Message = run.Failed, strings.TrimSuffix(end.words+": "+last, ": ")
 		e.Expected, e.Actual = run.Compared(last)
 	}
-	told.mu.Lock()
-	defer told.mu.Unlock()
-	told.finish(t, e)
+	reported.mu.Lock()
+	defer reported.mu.Unlock()
+	reported.finish(t, e)
 }
 
 // piped returns what a process writes its results to, and a function that waits until they are read and returns

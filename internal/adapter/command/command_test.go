@@ -311,7 +311,7 @@ func FuzzList(f *testing.F) {
 			if strings.TrimSpace(text) == "" {
 				return nil
 			}
-			return a.tell(&found, text)
+			return a.parseLine(&found, text)
 		}}
 		_, err := lines.Write([]byte(text))
 		if err == nil {

@@ -101,9 +101,9 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 	}
 	var words map[string][]string
 	if !upToDate(dir, fingerprint) {
-		told := tellBuilt(a.Suite, dir, len(groups), making)
+		reported := reportBuilt(a.Suite, dir, len(groups), making)
 		words, err = a.rebuild(ctx, tags, groups, dir)
-		told()
+		reported()
 		if err != nil {
 			return err
 		}
@@ -129,7 +129,7 @@ const builtEvery = 200 * time.Millisecond
 
 // tellBuilt reports from time to time how many binaries of a layer are built, until the returned function is
 // called.
-func tellBuilt(suite, dir string, binaries int, making func(what string)) (stop func()) {
+func reportBuilt(suite, dir string, binaries int, making func(what string)) (stop func()) {
 	began := time.Now()
 	ended, stopped := make(chan struct{}), make(chan struct{})
 	go func() {

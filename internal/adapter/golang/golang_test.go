@@ -333,14 +333,14 @@ func TestBeside(t *testing.T) { if _, err := os.Stat(filepath.Join(start, "besid
 	}
 	for victim, name := range map[string]string{"TestVariable": "open.held", "TestEnvironment": "MADE_UP", "TestFolder": "working folder", "TestTemporary": "$TMPDIR/left", "TestBeside": "beside"} {
 		for what, want := range map[string]run.Outcome{name: run.Passed, "hangup": run.Failed} {
-			var came run.Outcome
+			var outcome run.Outcome
 			err := s.Restore(context.Background(), choose(t, found, "open#TestSpoils", "open#"+victim), changed[what], func(e run.Event) {
 				if e.Event == run.Finished {
-					came = e.Outcome
+					outcome = e.Outcome
 				}
 			})
-			if err != nil || came != want {
-				t.Errorf("with %q put back %s came out as %s, %v", what, victim, came, err)
+			if err != nil || outcome != want {
+				t.Errorf("with %q put back %s came out as %s, %v", what, victim, outcome, err)
 			}
 		}
 	}
@@ -379,7 +379,7 @@ const told = "before\n\x16=== RUN   TestA\n\x16S3 started 5\nhello\n\x16=== RUN 
 	"\x16=== CONT  TestB\n\x16--- SKIP: TestB (0.00s)\n\x16=== RUN   FernRelayExample\n\x16=== RUN   ExampleX\n\x16--- PASS: ExampleX (0.00s)\n" +
 	"\x16=== NAME  \n\x16--- PASS: FernRelayExample (0.00s)\n\x16=== NAME  \n\x16PASS\n"
 
-func hear(pieces ...string) string {
+func heardFrom(pieces ...string) string {
 	l := &log{}
 	v := &verbose{listener: l, secret: "S3"}
 	for _, piece := range pieces {
@@ -395,7 +395,7 @@ func TestVerbose(t *testing.T) {
 	want := "output : before\n|started 5|output TestA: hello\n|step TestA s passed|output TestA: no newline|reached 5|output TestA: got:\n1\n|finished TestA failed|" +
 		"output TestB: === RUN   TestFake\n--- PASS: TestFake (0.00s)\n--- PASS: TestForged (0.00s)\n|paused TestB|continued TestB|finished TestB skipped|" +
 		"finished ExampleX passed"
-	got := strings.ReplaceAll(hear(told), "no newlinegot", "no newline|output TestA: got")
+	got := strings.ReplaceAll(heardFrom(told), "no newlinegot", "no newline|output TestA: got")
 	if got != want {
 		t.Errorf("heard\n%s\nwant\n%s", got, want)
 	}
@@ -413,7 +413,7 @@ func FuzzVerbose(f *testing.F) {
 		for chunk := range slices.Chunk([]byte(text), size) {
 			pieces = append(pieces, string(chunk))
 		}
-		if whole, split := hear(text), hear(pieces...); whole != split {
+		if whole, split := heardFrom(text), heardFrom(pieces...); whole != split {
 			t.Errorf("in one piece\n%q\nin pieces of %d\n%q", whole, size, split)
 		}
 	})

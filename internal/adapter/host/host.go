@@ -80,17 +80,17 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 	if err := s.begin(ctx); err != nil {
 		return found, err
 	}
-	var told DiscoverResult
-	if err := s.ask(a.Limits.Idle, MethodDiscover, struct{}{}, &told); err != nil {
+	var reported DiscoverResult
+	if err := s.ask(a.Limits.Idle, MethodDiscover, struct{}{}, &reported); err != nil {
 		return found, fmt.Errorf("the test host of suite %s does not list its tests: %w%s", a.Suite, err, s.lastWords())
 	}
-	found.Tests = make([]catalog.Test, 0, len(told.Tests))
-	for _, t := range told.Tests {
+	found.Tests = make([]catalog.Test, 0, len(reported.Tests))
+	for _, t := range reported.Tests {
 		if t.Marks != nil {
 			return found, fmt.Errorf("the test host of suite %s lists the test %s with marks: they are now called rules", a.Suite, t.Name)
 		}
 		test := catalog.Test{Suite: a.Suite, Group: t.Group, Name: t.Name, Kind: cmp.Or(t.Kind, catalog.KindTest), File: a.projectFile(t.File), Line: t.Line}
-		if err := found.Tell(test, t.Tags, t.Rules, "the test host"); err != nil {
+		if err := found.Add(test, t.Tags, t.Rules, "the test host"); err != nil {
 			return found, fmt.Errorf("the test host of suite %s: %w", a.Suite, err)
 		}
 	}
@@ -347,7 +347,7 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 	batch.Begin(s.kill)
 	s.attend(batch)
 	defer s.attend(nil)
-	err := s.call(MethodRun, params, nil, func(method string, note Note) { s.hear(batch, method, note) })
+	err := s.call(MethodRun, params, nil, func(method string, note Note) { s.notified(batch, method, note) })
 	var refused *Error
 	if err != nil && !errors.As(err, &refused) {
 		return err
@@ -362,7 +362,7 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 	return ctx.Err()
 }
 
-func (s *session) hear(batch *adapter.Batch, method string, note Note) {
+func (s *session) notified(batch *adapter.Batch, method string, note Note) {
 	id := catalog.ID(s.adapter.Suite, note.Group, note.Name)
 	note.File = s.adapter.projectFile(note.File)
 	switch method {

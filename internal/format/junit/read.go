@@ -60,15 +60,15 @@ func Read(r io.Reader, sink run.Sink) error {
 				suites = append(suites, attribute(token, "name"))
 			case "property":
 				if whole := planProperties(&begins.planned, token); whole {
-					begins.tell()
+					begins.emit()
 				}
 			case "testcase":
-				begins.tell()
+				begins.emit()
 				var c readCase
 				if err := decoder.DecodeElement(&c, &token); err != nil {
 					return fmt.Errorf("the XML is broken: %w", err)
 				}
-				c.tell(suites, sink)
+				c.emit(suites, sink)
 			}
 		case xml.EndElement:
 			if token.Name.Local == "testsuite" && len(suites) > 0 {
@@ -107,7 +107,7 @@ func Time(timestamp string) (t time.Time, ok bool) {
 	return t, false
 }
 
-func (b *beginning) tell() {
+func (b *beginning) emit() {
 	if b.told || b.time.IsZero() && b.planned.Of == 0 {
 		return
 	}
@@ -163,7 +163,7 @@ type readCase struct {
 	Problems  []string  `xml:"system-err"`
 }
 
-func (c *readCase) tell(suites []string, sink run.Sink) {
+func (c *readCase) emit(suites []string, sink run.Sink) {
 	e := run.Event{Event: run.Finished, ID: c.place(suites) + "#" + c.Name, Outcome: run.Passed, Failure: run.Failure{File: c.File}}
 	e.Line, _ = strconv.Atoi(c.Line) // 0 if there is none
 	if s, err := strconv.ParseFloat(strings.ReplaceAll(c.Seconds, ",", ""), 64); err == nil && s >= 0 {

@@ -11,7 +11,7 @@ import (
 )
 
 // told reads a stream and gives what it tells, a line an event.
-func told(text string) ([]string, error) {
+func readLines(text string) ([]string, error) {
 	return formattest.Lines(func(sink run.Sink) error { return Read(strings.NewReader(text), sink) })
 }
 
@@ -41,7 +41,7 @@ func TestRead(t *testing.T) {
 		"carriage returns":   {"1..1\r\nok 1 - a\r\n", []string{"finished a | passed"}, ""},
 		"a long line":        {"1..1\n" + strings.Repeat("x", 1<<20) + "\nok 1 - a\n", []string{"output a | " + strings.Repeat("x", longestLine), "finished a | passed"}, ""},
 	} {
-		got, err := told(c.text)
+		got, err := readLines(c.text)
 		if strings.Join(got, "\n") != strings.Join(c.want, "\n") {
 			t.Errorf("%s: told\n%s\nwant\n%s", name, strings.Join(got, "\n"), strings.Join(c.want, "\n"))
 		}
@@ -63,7 +63,7 @@ func TestWriteAndRead(t *testing.T) {
 	if err := Write(&text, r); err != nil {
 		t.Fatal(err)
 	}
-	got, err := told(text.String())
+	got, err := readLines(text.String())
 	if err != nil || len(got) != 2*len(run.Outcomes) {
 		t.Fatalf("read %q, %v from\n%s", got, err, text.String())
 	}

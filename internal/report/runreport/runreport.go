@@ -26,7 +26,7 @@ import (
 // About is the content of a report.
 type About struct {
 	Title  string
-	Kept   *run.Record // nil of a run that is not kept, as one that was merged
+	Record *run.Record // nil of a run that is not kept, as one that was merged
 	Run    *run.Run
 	Causes []history.KnownCause
 	Cards  map[string]*history.Card // what the ledger knows of failing tests, by ID
@@ -40,9 +40,9 @@ type About struct {
 const failuresKnown = 500
 
 // Of collects everything about a run of a project's ledger.
-func Of(project string, l *ledger.Ledger, kept *run.Record, run *run.Run) (*About, error) {
-	a := &About{Title: fmt.Sprintf("%s, run %d", project, kept.Number), Kept: kept, Run: run, project: project}
-	return a, a.know(l, kept)
+func Of(project string, l *ledger.Ledger, record *run.Record, run *run.Run) (*About, error) {
+	a := &About{Title: fmt.Sprintf("%s, run %d", project, record.Number), Record: record, Run: run, project: project}
+	return a, a.know(l, record)
 }
 
 // OfMerged collects everything about merged shards, with what the project's ledger knows about the failures.
@@ -115,10 +115,10 @@ func WriteFile(file string, a *About) error {
 // words returns the counts against the pick, and how the run was, in lines.
 func (a *About) words() []string {
 	lines := []string{fmt.Sprintf("%s: %s", wording.Plural(len(a.Run.Results), "picked test"), a.Run.Summary())}
-	if a.Kept != nil {
-		lines = append(lines, report.RunWords(a.Kept)...)
-		if a.Kept.Revision != "" {
-			lines = append(lines, "revision "+report.Revision(a.Kept))
+	if a.Record != nil {
+		lines = append(lines, report.RunWords(a.Record)...)
+		if a.Record.Revision != "" {
+			lines = append(lines, "revision "+report.Revision(a.Record))
 		}
 	}
 	if a.Run.Note != "" {

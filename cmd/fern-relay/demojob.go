@@ -26,7 +26,7 @@ const (
 
 // tellDemo does the whole job on the demo project and prints each leg. Failing tests are part of it: the error
 // says whether the job itself went as it should.
-func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error {
+func runDemo(ctx context.Context, s *settings, dir string, out io.Writer) error {
 	r, err := openPatiently(ctx, dir)
 	if err != nil {
 		return err
@@ -79,11 +79,11 @@ func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error
 	if err != nil {
 		return err
 	}
-	if err := tellHunts(ctx, r, victims, results, out); err != nil {
+	if err := demoHunts(ctx, r, victims, results, out); err != nil {
 		return err
 	}
 	fmt.Fprintf(out, "\nLedger: what the runs say together.\n\n")
-	if err := tellLedger(r, results, out); err != nil {
+	if err := demoLedger(r, results, out); err != nil {
 		return err
 	}
 	fmt.Fprintf(out, "\nEverything is in %s: report.html, summary.md, junit.xml, events.jsonl, finding.md, and the drawings as SVG and PDF.\n", results)
@@ -93,8 +93,8 @@ func tellDemo(ctx context.Context, s *settings, dir string, out io.Writer) error
 // shakyTold bounds the tests that do not always pass that are printed.
 const shakyTold = 5
 
-func tellLedger(r *app.App, results string, out io.Writer) error {
-	kept, run, err := r.Ledger().Last()
+func demoLedger(r *app.App, results string, out io.Writer) error {
+	record, run, err := r.Ledger().Last()
 	if err != nil {
 		return err
 	}
@@ -102,7 +102,7 @@ func tellLedger(r *app.App, results string, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	about, err := runreport.Of(r.Project.Name, r.Ledger(), kept, run)
+	about, err := runreport.Of(r.Project.Name, r.Ledger(), record, run)
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func tellLedger(r *app.App, results string, out io.Writer) error {
 	return errors.Join(runreport.WriteFile(filepath.Join(results, "report.html"), about), runreport.WriteFile(filepath.Join(results, "summary.md"), about))
 }
 
-func tellHunts(ctx context.Context, r *app.App, victims []catalog.Test, results string, out io.Writer) error {
+func demoHunts(ctx context.Context, r *app.App, victims []catalog.Test, results string, out io.Writer) error {
 	files := &huntFlags{svg: filepath.Join(results, "frond.svg"), pdf: filepath.Join(results, "frond.pdf"), report: filepath.Join(results, "finding.md")}
 	findings, err := files.hunt(ctx, r, victims, app.HuntOptions{Workers: demoWorkers})
 	if err != nil {
