@@ -325,7 +325,7 @@ func TestBadInput(t *testing.T) {
 		args  []string
 		words []string
 	}{
-		{"no tests", empty, []string{"list"}, []string{"no tests here", "fern.toml", "Go module"}},
+		{"no tests", empty, []string{"list"}, []string{"no tests found in", "fern.toml", "Go module"}},
 		{"no such folder", empty, []string{"list", "-C", "nowhere"}, []string{"nowhere", "no such file"}},
 		{"typo in a key", config("[project]\nname = \"x\"\n[[suite]]\nnmae = \"unit\"\n"), []string{"list"}, []string{"fern.toml:4:1", "nmae", "takes name"}},
 		{"not TOML", config("[project\n"), []string{"list"}, []string{"fern.toml:1:"}},
@@ -335,7 +335,7 @@ func TestBadInput(t *testing.T) {
 		{"a host that is no host", config("[[suite]]\nname = \"h\"\nkind = \"host\"\nrun = \"echo hello\"\n"), []string{"list"}, []string{"suite h", "hello"}},
 		{"unknown field", dir, []string{"list", "-p", "quick nmae:x"}, []string{"column 7", `did you mean "name"`, "quick nmae:x\n      ^"}},
 		{"unknown tag", dir, []string{"run", "-p", "qick"}, []string{`did you mean "quick"`}},
-		{"an empty pick", dir, []string{"run", "-p", "quick not quick"}, []string{"holds no test"}},
+		{"an empty pick", dir, []string{"run", "-p", "quick not quick"}, []string{"selects no test"}},
 		{"a broken ID", dir, []string{"hunt", "TestNobody"}, []string{"TestNobody", "fern-relay list"}},
 		{"an ambiguous ID", dir, []string{"hunt", "TestA"}, []string{"2 IDs", "unit:order#TestA"}},
 		{"nothing ran yet", config(goSuite + "\n"), []string{"hunt"}, []string{"go.mod"}},

@@ -108,7 +108,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 	if len(shown.Tests) != 4 || shown.Tests[0].ID != "c:.#slow" || shown.Number != 3 {
 		t.Errorf("run 3 is shown as %+v", shown)
 	}
-	for args, words := range map[string]string{"show 9": "run 9", "show soon": "last-1", "test nowhere": "nowhere", "forget": "say what stays", "compare 1": "the first", "shaky --runs 0": "--runs is 0", "causes last-7": "no such run"} {
+	for args, words := range map[string]string{"show 9": "run 9", "show soon": "last-1", "test nowhere": "nowhere", "forget": "say what to keep", "compare 1": "the first", "shaky --runs 0": "--runs is 0", "causes last-7": "no such run"} {
 		if got := fern(t, dir, append([]string{"ledger"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
 			t.Errorf("ledger %s: status %d: %s", args, got.status, got.stderr)
 		}

@@ -68,7 +68,7 @@ func step(t *testing.T, n int) {
 	before := len(logged())
 	got := fern(t, dir, "run", "--resume", "--junit", "all.xml")
 	data, err := os.ReadFile(filepath.Join(dir, "all.xml"))
-	if got.status != 1 || !strings.Contains(got.stdout, "20 picked: 20 passed") || !strings.Contains(got.stdout, "with what had ended before: 39 passed, 1 failed") ||
+	if got.status != 1 || !strings.Contains(got.stdout, "20 picked: 20 passed") || !strings.Contains(got.stdout, "together with the earlier part: 39 passed, 1 failed") ||
 		err != nil || strings.Count(string(data), "<testcase") != 40 || len(logged())-before != 20 {
 		t.Errorf("resumed with status %d, %d tests ran:\n%s%s", got.status, len(logged())-before, got.stdout, got.stderr)
 	}

@@ -63,7 +63,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 	}
 	report.Closing(n.out, r, len(q.Tests), q.Workers, n.app.Planned(q))
 	if number > 0 {
-		fmt.Fprintf(stderr, "this is run %d\n", number)
+		fmt.Fprintf(stderr, "kept as run %d\n", number)
 	}
 	if err = errors.Join(err, reports.write(r)); err != nil {
 		return nil, unkept{err}

@@ -109,8 +109,8 @@ func TestSplit(t *testing.T) {
 		t.Errorf("the curve is %s%s", got.stdout, got.stderr)
 	}
 	testfiles.Write(t, dir, map[string]string{"twice.csv": "id,seconds\na,1\nb,1\na,2\nb,3\n"})
-	if got := fern(t, dir, "split", "--timings", "twice.csv", "--shards", "2", "-v", "--files", "none"); got.status != 2 || !strings.Contains(got.stderr, "line 5: the id \"b\" stands already in line 3") {
-		t.Errorf("of IDs that stand twice it says %s", got.stderr)
+	if got := fern(t, dir, "split", "--timings", "twice.csv", "--shards", "2", "-v", "--files", "none"); got.status != 2 || !strings.Contains(got.stderr, "line 5: the id \"b\" is already in line 3") {
+		t.Errorf("about IDs that occur twice it says %s", got.stderr)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "none")); err == nil {
 		t.Error("something was written in spite of the mistake")

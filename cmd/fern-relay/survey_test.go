@@ -63,7 +63,7 @@ func TestNamesSurviveTheShell(t *testing.T) {
 	listed := fern(t, dir, "list")
 	tests := listJSON(t, dir)
 	lines := strings.Split(strings.TrimSuffix(listed.stdout, "\n"), "\n")
-	if len(tests) != 3*len(hardNames) || len(lines) != len(tests) || !strings.Contains(listed.stderr, "names 2 tests so") {
+	if len(tests) != 3*len(hardNames) || len(lines) != len(tests) || !strings.Contains(listed.stderr, "lists 2 tests with this name") {
 		t.Fatalf("%d tests on %d lines\n%s", len(tests), len(lines), listed.stderr)
 	}
 	seen := map[string]bool{}

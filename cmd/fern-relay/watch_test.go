@@ -48,7 +48,7 @@ func TestWatchOnScreen(t *testing.T) {
 	}
 	testfiles.Write(t, dir, files)
 	second := open(t, 120, 36, dir, nil, "watch")
-	second.shows("No run goes on in this project")
+	second.shows("Nothing runs in this project")
 	s := open(t, 120, 36, dir, nil)
 	s.shows("3 of 3")
 	s.press("3", "r")
@@ -56,7 +56,7 @@ func TestWatchOnScreen(t *testing.T) {
 	s.press("Enter")
 	s.shows("enter folds", "▲ bed_3", "▪ bed_4")
 	s.press("Enter", "space")
-	s.shows("held: workers go on with what they have taken")
+	s.shows("held: workers finish their batches")
 	second.shows("▲1 1/3", "lamp: got lamp red")
 	second.press("x")
 	second.shows("belongs to another process")

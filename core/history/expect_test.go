@@ -95,7 +95,7 @@ func TestCSV(t *testing.T) {
 		"id,seconds\na,1e99\n":                  "line 2",
 		"id,seconds\na,soon\n":                  `"soon"`,
 		"id,seconds,spread\na,1,x\n":            "the spread of",
-		"id,seconds\na,1\nb,2\na,3\n":           "line 4: the id \"a\" stands already in line 2: leave",
+		"id,seconds\na,1\nb,2\na,3\n":           "line 4: the id \"a\" is already in line 2: leave",
 		"id,seconds\na,1\na,2\na,3\nb,1\nb,1\n": "and 2 more lines repeat an id (-v",
 		"id,seconds\n,1\n":                      "empty",
 		"id,seconds\na\n":                       "line 2",

@@ -173,7 +173,7 @@ func TestWhy(t *testing.T) {
 		"frost not quick":                  `out by "frost" at column 1: its tags are quick valve`,
 		"valve (frost or not took<1s)":     `out by "frost or not took<1s" at column 8: its tags are quick valve; it was never measured and is taken for 0.20 s`,
 		"valve not (frost or quick)":       `out by "not quick" at column 21: it carries the tag quick`,
-		"frost or (valve in:irrigation/*)": `in by "valve in:irrigation/*" at column 11: it carries the tag valve; it stands at irrigation/drip_test.go:3 in group irrigation/drip`,
+		"frost or (valve in:irrigation/*)": `in by "valve in:irrigation/*" at column 11: it carries the tag valve; it is at irrigation/drip_test.go:3 in group irrigation/drip`,
 		"not saved:fast":                   `out by "not saved:fast" at column 1: saved:fast is took<1s saved:wet`,
 		"rate>99% was:failed":              `out by "rate>99%" at column 1: it passed in 67 % of its latest runs`,
 	} {

@@ -61,7 +61,7 @@ type deal struct {
 	loads    []int64 // by machine
 	members  [][]int // by machine, the longest job first
 	finish   int64
-	floor    int64 // proven: no deal ends sooner
+	floor    int64 // proven: no deal ends earlier
 	steps    int   // of work that are left
 	random   *rand.Rand
 }
@@ -107,7 +107,7 @@ func (d *deal) refit() {
 	}
 }
 
-// proven reports whether no deal ends sooner than this one.
+// proven reports whether no deal ends earlier than this one.
 func (d *deal) proven() bool { return d.finish <= d.floor }
 
 // near reports whether more work is pointless: the finish is proven to be the least, or so close that no clock

@@ -121,8 +121,8 @@ type Adapter interface {
 	// test. A test's own file is not its concern.
 	Touched(files []string) (func(*catalog.Test) bool, error)
 	// Prepare prepares once for all sessions what the tests need. A failure of one group only is reported when
-	// that group runs. Prepare calls making, from any goroutine, with words for what it does.
-	Prepare(ctx context.Context, tests []*catalog.Test, making func(what string)) error
+	// that group runs. Prepare calls progress, from any goroutine, with words for what it does.
+	Prepare(ctx context.Context, tests []*catalog.Test, progress func(what string)) error
 	// Open makes a place to run tests in.
 	Open(ctx context.Context, slot Slot) (Session, error)
 	// Scope says how far state reaches in this suite's sessions.

@@ -27,14 +27,14 @@ type Pool struct {
 	quiet     sync.RWMutex // locked by a trial beside which no other may run
 }
 
-// NewPool returns a pool without workers. It calls making, which may be nil, with what is being prepared, from any
+// NewPool returns a pool without workers. It calls preparing, which may be nil, with what is being prepared, from any
 // goroutine; empty for nothing more.
-func NewPool(adapters map[string]adapter.Adapter, setup adapter.Setup, making func(what string)) (*Pool, error) {
+func NewPool(adapters map[string]adapter.Adapter, setup adapter.Setup, preparing func(what string)) (*Pool, error) {
 	slots, err := setup.Open()
 	if err != nil {
 		return nil, err
 	}
-	return &Pool{adapters: adapters, setup: setup, slots: slots, preparing: making}, nil
+	return &Pool{adapters: adapters, setup: setup, slots: slots, preparing: preparing}, nil
 }
 
 func (p *Pool) report(what string) {

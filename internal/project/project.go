@@ -222,7 +222,7 @@ func withoutFile(dir string) (*Project, error) {
 				Suites: []Suite{{Name: string(Go), Kind: Go, Dir: ".", Limits: defaultLimits, Isolate: "group", Together: split.Group}}}, nil
 		}
 		if above == filepath.Dir(above) {
-			return nil, fmt.Errorf("no tests here: %s has no %s and is not inside a Go module: go to your project, or write a %s with a [[suite]]",
+			return nil, fmt.Errorf("no tests found in %s: it has no %s and is not part of a Go module. Pass the project's folder, or write a %s with a [[suite]]",
 				dir, FileName, FileName)
 		}
 	}

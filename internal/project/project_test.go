@@ -112,7 +112,7 @@ func TestErrorsNameThePlace(t *testing.T) {
 		{`name = "unit"`, `name = "a:b"`, ":6:1", "signs other than : # /"},
 		{`name = "devices"`, `name = "unit"`, ":", "two suites are named"},
 		{`run = "./host --fast"`, ``, ":14:1", "has no run"},
-		{`kind = "host"`, `kind = "command"`, ":14:1", "give it list and run"},
+		{`kind = "host"`, `kind = "command"`, ":14:1", "add list and run"},
 		{`run = "./host --fast"`, `run = "x"` + "\nresults = \"words\"", ":18:1", `"words": one of exit, tap, junit, gojson, events is expected`},
 		{`timeout = "90s"`, `timeout = "90"`, ":11:1", "a duration like 30s"},
 		{`timeout = "90s"`, `timeout = "-1s"`, ":11:1", "a duration like 30s"},

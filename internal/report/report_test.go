@@ -78,7 +78,7 @@ func TestPlan(t *testing.T) {
 	want := `   1     0:30.0           2 tests  drip
    2  0:15.0–0:26.0       2 tests  door, vent
 finish 0:30.0, floor 0:30.0, spread 0:04.0, alone 0:41.0
-no plan ends sooner
+optimal: no plan finishes earlier
 1 test never measured: their times are estimates
 
 Is another machine worth it?
@@ -173,7 +173,7 @@ func TestStatus(t *testing.T) {
 		}
 		s.Event(event(run.RunEnds, "", 100, nil))
 		reported := out.String()
-		if !strings.HasPrefix(reported, "100 tests; making ready\n") || !strings.Contains(reported, "1:39  100 of 100  ▲100") {
+		if !strings.HasPrefix(reported, "100 tests; preparing\n") || !strings.Contains(reported, "1:39  100 of 100  ▲100") {
 			t.Errorf("told %q", reported)
 		}
 		if lines := strings.Count(reported, "\n"); moving && (lines != 1 || !strings.HasSuffix(reported, "\r\x1b[K")) || !moving && lines != 21 {

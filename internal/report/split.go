@@ -93,7 +93,7 @@ func Proof(p split.Plan) string {
 	gap := 100 * (p.Finish/p.Floor - 1)
 	switch {
 	case p.Optimal:
-		return "no plan ends sooner"
+		return "optimal: no plan finishes earlier"
 	case gap < 0.05:
 		return "proven within 0.1 % of the best"
 	}

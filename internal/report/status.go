@@ -14,16 +14,16 @@ import (
 // Status prints how far a run has come: on a terminal as one line that moves, elsewhere as a line from time to
 // time.
 type Status struct {
-	mu       sync.Mutex
-	w        *terminal.Writer
-	moving   bool
-	total    int
-	began    time.Time
-	told     time.Time
-	steps    int // how many twentieths of the whole are printed
-	finished map[run.Outcome]int
-	done     int
-	making   string
+	mu        sync.Mutex
+	w         *terminal.Writer
+	moving    bool
+	total     int
+	began     time.Time
+	reported  time.Time
+	steps     int // how many twentieths of the whole are printed
+	finished  map[run.Outcome]int
+	done      int
+	preparing string
 }
 
 // NewStatus returns the status of a run of a number of tests.
@@ -41,7 +41,7 @@ func (s *Status) Event(e run.Event) {
 	switch e.Event {
 	case run.RunBegins:
 		s.began = e.At
-		fmt.Fprintf(s.w, "%s; making ready\n", wording.Plural(s.total, "test"))
+		fmt.Fprintf(s.w, "%s; preparing\n", wording.Plural(s.total, "test"))
 	case run.Finished:
 		s.done++
 		s.finished[e.Outcome]++
@@ -57,10 +57,10 @@ func (s *Status) Event(e run.Event) {
 func (s *Status) Preparing(what string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if what == s.making {
+	if what == s.preparing {
 		return
 	}
-	s.making = what
+	s.preparing = what
 	if s.moving {
 		s.w.Redraw(what)
 	}
@@ -72,8 +72,8 @@ func (s *Status) line(now time.Time) {
 		text += fmt.Sprintf("  %s%d", run.Failed.Shape(), bad)
 	}
 	if s.moving {
-		if now.Sub(s.told) >= frameTime {
-			s.told = now
+		if now.Sub(s.reported) >= frameTime {
+			s.reported = now
 			s.w.Redraw(text)
 		}
 		return

@@ -42,7 +42,7 @@ func (v huntView) doing(h *liveHunt) string {
 	case h.err != nil || h.ended:
 		return "interrupted"
 	case len(h.progress.Records) == 0:
-		return cmp.Or(plain.Line(h.progress.Preparing), "making ready")
+		return cmp.Or(plain.Line(h.progress.Preparing), "preparing")
 	}
 	return fmt.Sprintf("trial %d", len(h.progress.Records))
 }

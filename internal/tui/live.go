@@ -80,7 +80,7 @@ type track struct {
 	running string  // the ID of the test that runs, or empty
 	since   float64
 	batch   int       // that it works on, from 0; -1 before the first
-	told    int       // the batch of the latest of done, from 1
+	latest  int       // the batch of the latest of done, from 1
 	turns   []float64 // when it went from one batch to the next
 	order   []string  // the IDs of the tests it began
 	due     float64   // how long what it has done should have taken
@@ -245,10 +245,10 @@ func (l *liveRun) finish(t *track, e run.Event, at float64) {
 		from = max(from, t.done[n-1].to) // tests that ran side by side are drawn one after another
 	}
 	p := piece{from: from, to: max(at, from), outcome: e.Outcome, odd: len(t.done)%2 == 1}
-	if t.told != 0 && t.told != e.Batch {
+	if t.latest != 0 && t.latest != e.Batch {
 		t.turns = append(t.turns, from)
 	}
-	t.told = e.Batch
+	t.latest = e.Batch
 	if e.Seconds != nil {
 		l.work += *e.Seconds
 	}

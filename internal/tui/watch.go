@@ -121,6 +121,18 @@ func (v *watch) catchUp() {
 	v.at = max(0, min(v.at, len(v.list)-1))
 }
 
+// none says that there are no results, of a run that may have ended.
+func (f filter) none(ended bool) string {
+	yet := " yet"
+	if ended {
+		yet = ""
+	}
+	if f == (filter{show: showFailed}) {
+		return "no failures" + yet
+	}
+	return "no results" + yet + ": " + f.words()
+}
+
 func newWatch(s *session) *watch {
 	return &watch{session: s, keyMap: newWatchKeyMap(), filter: filter{show: showFailed}}
 }

@@ -81,7 +81,7 @@ func TestOutlook(t *testing.T) {
 	f := followedRun(t)
 	f.live.preparing.put("building suite s: 1 of 3 test binaries")
 	f.live.follow(f.live.began.Add(9 * time.Second))
-	f.shows("building suite s: 1 of 3 test binaries, 0:09", "nothing is failed yet")
+	f.shows("building suite s: 1 of 3 test binaries, 0:09", "no failures yet")
 	f.emit(0, run.Event{Event: run.Started, ID: f.id(0), Worker: 1, Batch: 1})
 	f.emit(0, run.Event{Event: run.Started, ID: f.id(4), Worker: 2, Batch: 2})
 	if ahead := f.live.ahead; !near(f.live.now, 0) || !near(ahead.end, 6) || !near(ahead.doubt, 2*math.Sqrt(0.75)) || !near(ahead.early[0], 0) || !near(ahead.early[1], 1) {
@@ -163,7 +163,7 @@ func TestFilterAndCursor(t *testing.T) {
 		t.Errorf("%s lists %v", v.filter.words(), got)
 	}
 	settle(f.app, filterMsg(filter{show: showFailed, text: "nowhere"}))
-	f.shows(`nothing is failed with "nowhere" yet`)
+	f.shows(`no results yet: failed with "nowhere"`)
 }
 
 // TestSteer holds what the keys do with a run, and that one of another process is left
@@ -174,14 +174,14 @@ func TestSteer(t *testing.T) {
 	cancelled := 0
 	f.live.cancel = func(error) { cancelled++ }
 	settle(f.app, tea.KeyPressMsg{Code: tea.KeySpace})
-	f.shows("held: workers go on")
+	f.shows("held: workers finish")
 	if !f.live.held {
 		t.Error("space does not hold")
 	}
 	settle(f.app, tea.KeyPressMsg{Code: tea.KeySpace})
 	f.shows("workers take batches again")
 	press(f.app, "x")
-	f.shows("what runs comes to its end", "coming to its end")
+	f.shows("finishing the running tests", "   finishing")
 	if !f.live.stopping || cancelled != 0 {
 		t.Errorf("x once: stopping %t, cancelled %d times", f.live.stopping, cancelled)
 	}

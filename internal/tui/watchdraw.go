@@ -59,7 +59,7 @@ func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 			say(fog, fmt.Sprintf("   %d steps", r.steps))
 		}
 	case !r.first:
-		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(plain.Line(r.prepared), "making ready"), history.Clock(r.waited)))
+		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(plain.Line(r.prepared), "preparing"), history.Clock(r.waited)))
 	default:
 		say(fog, "ends in ")
 		say(ink, history.Clock(r.ahead.end-r.now))
@@ -272,10 +272,7 @@ const resultRows = 3
 func (v watch) drawResults(c canvas, r *liveRun) {
 	t := c.theme
 	if len(v.list) == 0 {
-		words := "nothing is " + v.filter.words()
-		if !r.ended {
-			words += " yet"
-		}
+		words := v.filter.none(r.ended)
 		c.text(2, 0, style{colour: t.fog}, cut(plain.Line(words), c.width-2))
 		return
 	}

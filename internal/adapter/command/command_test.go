@@ -140,15 +140,15 @@ func TestResults(t *testing.T) {
 		"tap on the output": {"tap", `test "$*" = "-v a b c" || exit 9; echo 1..3; echo ok 1 - a; echo noise >&2; echo not ok 2 - b; echo '  ---'; echo '  message: wet'; echo '  ...'; echo ok 3 - c '#' SKIP dry; exit 1`,
 			[]string{"-v", "{names}"}, []string{"passed", "failed wet", "skipped dry"}},
 		"tap that bails out": {"tap", "echo 1..3; echo ok - a; echo Bail out! no water; exit 2", []string{"{names}"},
-			[]string{"passed", "errored its process reported no outcome for it: it bailed out: no water; exit status 2", "errored no outcome"}},
-		"tap of too few":           {"tap", "echo 1..3; echo ok - c; echo ok - a", nil, []string{"passed", "errored its process reported no outcome for it: its plan says 3 test points, and 2 came", "passed"}},
+			[]string{"passed", "errored its process reported no outcome for it: it bailed out: no water; exit status 2", "errored its process reported no outcome"}},
+		"tap of too few":           {"tap", "echo 1..3; echo ok - c; echo ok - a", nil, []string{"passed", "errored its process reported no outcome for it: its plan announces 3 test points, and 2 came", "passed"}},
 		"nothing":                  {"tap", "exit 0", nil, []string{"errored its process reported no outcome for it: it printed nothing", "errored", "errored"}},
 		"strangers":                {"tap", "echo 1..1; echo ok - elsewhere", nil, []string{`errored its process reported no outcome for it; the results name "elsewhere"`, "errored", "errored"}},
 		"junit in a report":        {"junit", "echo '" + xml + "' > $1; echo said", []string{"{report}"}, []string{"passed", "errored its process reported no outcome for it: said", "failed got 1, want 2"}},
 		"junit in several reports": {"junit", `mkdir $1; echo '<testsuite name="x"><testcase name="g.b"/></testsuite>' > $1/1.xml; echo '` + xml + "' > $1/2.xml", []string{"{report}"}, []string{"passed", "passed", "failed got 1"}},
 		"no report":                {"junit", "exit 4", []string{"{report}"}, []string{"errored its process reported no outcome for it: it wrote no report; exit status 4", "errored", "errored"}},
 		"gojson": {"gojson", `echo '{"Action":"run","Package":"p","Test":"a"}'; echo '{"Action":"pass","Package":"p","Test":"a","Elapsed":0.5}'; echo '{"Action":"run","Package":"p","Test":"b"}'; echo '{"Action":"fail","Package":"p","Test":"b"}'; exit 1`,
-			nil, []string{"passed", "failed", "errored no outcome"}},
+			nil, []string{"passed", "failed", "errored its process reported no outcome"}},
 		"events": {"events", `echo '{"event":"run","format":"fern-events/1"}'; for t in a b c; do echo '{"event":"finished","id":"'$t'","outcome":"passed","seconds":0.1}'; done; echo '{"event":"end"}'`,
 			nil, []string{"passed", "passed", "passed"}},
 		"a killed process": {"tap", "if test -f $1/died; then shift; echo 1..$#; for t; do echo ok - $t; done; else touch $1/died; echo ok - a; sleep 0.1; kill -9 $$; fi", []string{"{tmp}", "{names}"},
@@ -157,7 +157,7 @@ func TestResults(t *testing.T) {
 		"a file a process":   {"tap", "echo 1..$(($# - 1)); test $1 = one.t || test $1 = two.t || exit 3; shift; for t; do echo ok - $t; done", []string{"{file}", "{names}"}, []string{"passed", "passed", "passed"}},
 		"one, told in steps": {"tap", "echo 1..2; echo ok - first; echo not ok - second of $1; echo '  ---'; echo '  message: leaks'; echo '  ...'", []string{"{name}"}, []string{"failed second of a: leaks", "failed second of b: leaks", "failed second of c: leaks"}},
 		"steps that end badly": {"tap", "echo 1..1; echo ok - first; test $1 = b || exit 5", []string{"{name}"},
-			[]string{"errored everything that it reported passed, but it ended with exit status 5", "passed", "errored all"}},
+			[]string{"errored everything that it reported passed, but it ended with exit status 5", "passed", "errored everything"}},
 		"cannot start": {"tap", "", []string{"{names}"}, []string{"errored", "errored", "errored"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -196,7 +196,7 @@ func TestResults(t *testing.T) {
 
 func TestWrongCommands(t *testing.T) {
 	for words, c := range map[string]Config{
-		"does not hold {name}": {Run: []string{"x", "{names}"}},
+		"run has no {name}": {Run: []string{"x", "{names}"}},
 		"words of their own":   {Run: []string{"x", "--only={names}"}, Results: "tap"},
 		"{nmae}":               {Run: []string{"x", "{nmae}"}, Results: "tap"},
 	} {
@@ -213,7 +213,7 @@ func TestBeyondTests(t *testing.T) {
 		"all well":              {"tap", twoPass, ""},
 		"bail out":              {"tap", twoPass + "echo 'Bail out! no water'; exit 1", "errored it bailed out: no water; after its last test the process ended with exit status 1"},
 		"exit status":           {"tap", twoPass + "echo no water >&2; exit 3", "errored after its last test the process ended with exit status 3; no water"},
-		"broken plan":           {"tap", "printf '1..3\nok 1 - a\nok 2 - b\n'", "errored its plan says 3 test points, and 2 came"},
+		"broken plan":           {"tap", "printf '1..3\nok 1 - a\nok 2 - b\n'", "errored its plan announces 3 test points, and 2 came"},
 		"signal":                {"tap", twoPass + "kill -SEGV $$", "errored after its last test the process ended with signal 11, segmentation fault"},
 		"another that fails":    {"tap", "printf '1..3\nok 1 - a\nok 2 - b\nnot ok 3 - c\n'; exit 1", "errored its results name tests that are not known here or not picked: c failed"},
 		"another that passes":   {"tap", "printf '1..3\nok 1 - a\nok 2 - b\nok 3 - c\n'", ""},
@@ -275,7 +275,7 @@ func TestLists(t *testing.T) {
 	for _, test := range found.Tests {
 		ids = append(ids, test.ID+" "+test.SkipReason)
 	}
-	want := "c:.#a |c:.#a~2 |c:.#a~3 the list command names 3 tests so, and only the first can be asked for: give the others another name"
+	want := "c:.#a |c:.#a~2 |c:.#a~3 the list command lists 3 tests with this name, and only the first can run: rename the others"
 	if got := strings.Join(ids, "|"); err != nil || got != want {
 		t.Errorf("found\n%s, want\n%s\n%v", got, want, err)
 	}

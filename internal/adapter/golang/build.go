@@ -39,7 +39,7 @@ const orderFile = "fern_relay_order_test.go"
 
 // Prepare builds the test binaries of the picked tests' packages. A package that
 // does not compile fails when its tests are run.
-func (a *Adapter) Prepare(ctx context.Context, tests []*catalog.Test, making func(what string)) error {
+func (a *Adapter) Prepare(ctx context.Context, tests []*catalog.Test, progress func(what string)) error {
 	byTags := map[string][]string{}
 	seen := map[variant]bool{}
 	for _, t := range tests {
@@ -56,7 +56,7 @@ func (a *Adapter) Prepare(ctx context.Context, tests []*catalog.Test, making fun
 	for tags, groups := range byTags {
 		for layer, members := range a.layers(groups) {
 			dir := filepath.Join(a.Store, "binaries", fileName(tags), fmt.Sprint(layer))
-			if err := a.build(ctx, tags, members, dir, making); err != nil {
+			if err := a.build(ctx, tags, members, dir, progress); err != nil {
 				return err
 			}
 		}
@@ -94,14 +94,14 @@ func binaryName(importPath string) string {
 }
 
 // build makes one layer of binaries in dir, and notes which packages have none.
-func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir string, making func(what string)) error {
+func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir string, progress func(what string)) error {
 	fingerprint, err := a.fingerprint(tags, groups)
 	if err != nil {
 		return err
 	}
 	var words map[string][]string
 	if !upToDate(dir, fingerprint) {
-		reported := reportBuilt(a.Suite, dir, len(groups), making)
+		reported := reportBuilt(a.Suite, dir, len(groups), progress)
 		words, err = a.rebuild(ctx, tags, groups, dir)
 		reported()
 		if err != nil {
@@ -129,13 +129,13 @@ const builtEvery = 200 * time.Millisecond
 
 // tellBuilt reports from time to time how many binaries of a layer are built, until the returned function is
 // called.
-func reportBuilt(suite, dir string, binaries int, making func(what string)) (stop func()) {
+func reportBuilt(suite, dir string, binaries int, progress func(what string)) (stop func()) {
 	began := time.Now()
 	ended, stopped := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(stopped)
 		for {
-			making(fmt.Sprintf("building suite %s: %d of %d test binaries", suite, builtSince(dir, began), binaries))
+			progress(fmt.Sprintf("building suite %s: %d of %d test binaries", suite, builtSince(dir, began), binaries))
 			select {
 			case <-ended:
 				return
@@ -371,7 +371,7 @@ var compilerPlace = regexp.MustCompile(`^(?:\./)?([^\s:]+\.go):(\d+)(?::\d+)?: (
 // notBuilt reports every test of a package that does not compile as errored, with the compiler's messages as the
 // output of the first.
 func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []string) {
-	e := run.Event{Outcome: run.Errored, Failure: run.Failure{Message: "the package does not compile"}, Seconds: run.Took(0)}
+	e := run.Event{Outcome: run.Errored, Failure: run.Failure{Message: a.Suite + ":" + tests[0].Group + " does not compile"}, Seconds: run.Took(0)}
 	for _, line := range words {
 		if strings.HasPrefix(line, "# ") {
 			continue // only names the package

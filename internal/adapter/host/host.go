@@ -449,7 +449,7 @@ func (s *session) call(method string, params, answer any, hear func(method strin
 		if !s.lines.Scan() {
 			return fmt.Errorf("its process ended: %w", cmp.Or(s.lines.Err(), io.EOF))
 		}
-		var m told
+		var m message
 		err := json.Unmarshal(s.lines.Bytes(), &m)
 		if m.Version != "2.0" {
 			_, _ = outputOf{s}.Write(append(s.lines.Bytes(), '\n'))

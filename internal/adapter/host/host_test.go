@@ -156,7 +156,7 @@ func TestRun(t *testing.T) {
 	if f := r.Result("s:g#fails"); f.File != "sub/f.py" || f.Line != 7 || f.Expected != "1" || f.Seconds != 0.25 {
 		t.Errorf("the failure came as %+v", f)
 	}
-	for name, words := range map[string]string{"dies": "exit status 3; its last words: famous last words", "silent": "no outcome", "hangs": "timed out at 2s", "invents": "splendid"} {
+	for name, words := range map[string]string{"dies": "exit status 3; its last words: famous last words", "silent": "reported no outcome", "hangs": "timed out at 2s", "invents": "splendid"} {
 		if m := r.Result("s:g#" + name).Message; !strings.Contains(m, words) {
 			t.Errorf("%s says %q", name, m)
 		}

@@ -43,8 +43,8 @@ type Message struct {
 	Error   *Error          `json:"error,omitempty"`
 }
 
-// told is a line of a host: an answer, or a notification with its content.
-type told struct {
+// message is a line of a host: an answer, or a notification with its content.
+type message struct {
 	Version string          `json:"jsonrpc"`
 	ID      *int            `json:"id"`
 	Method  string          `json:"method"`

@@ -84,10 +84,10 @@ const longestPiece = 32 << 20
 
 // beginning sends the beginning of a run once, as soon as everything about it is known.
 type beginning struct {
-	sink    run.Sink
-	time    time.Time
-	planned run.Planned
-	told    bool
+	sink     run.Sink
+	time     time.Time
+	planned  run.Planned
+	reported bool
 }
 
 // at takes the time of a suite; the earliest is that of the run.
@@ -108,10 +108,10 @@ func Time(timestamp string) (t time.Time, ok bool) {
 }
 
 func (b *beginning) emit() {
-	if b.told || b.time.IsZero() && b.planned.Of == 0 {
+	if b.reported || b.time.IsZero() && b.planned.Of == 0 {
 		return
 	}
-	b.told = true
+	b.reported = true
 	e := run.Event{Event: run.RunBegins, At: b.time}
 	if b.planned.Of > 0 {
 		e.Planned = &b.planned
