@@ -55,9 +55,8 @@ func Parts(id string) (suite, group, name string) {
 	if !ok {
 		return "", "", id
 	}
-	suite, group, ok = strings.Cut(place, ":")
-	if !ok {
-		return "", place, name
+	if suite, group, ok = strings.Cut(place, ":"); !ok {
+		suite, group = "", place
 	}
 	return suite, group, name
 }
@@ -220,11 +219,10 @@ func (c *Catalog) Find(ending string) (*Test, error) {
 // Only returns the tests of a set, in the catalog's order. If the set has all tests, they are the catalog's own,
 // which do not change.
 func (c *Catalog) Only(held Set) []Test {
-	n := held.Len()
-	if n == len(c.Tests) {
+	if held.Len() == len(c.Tests) {
 		return slices.Clip(c.Tests)
 	}
-	tests := make([]Test, 0, n)
+	tests := make([]Test, 0, held.Len())
 	for i := range held.All {
 		tests = append(tests, c.Tests[i])
 	}

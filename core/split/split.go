@@ -116,11 +116,7 @@ func (s Shard) UnitEnd(i int) float64 {
 
 // Tests lists the IDs of the shard's tests in the order planned.
 func (s Shard) Tests() []string {
-	n := 0
-	for _, u := range s.Units {
-		n += len(u.Tests)
-	}
-	ids := make([]string, 0, n)
+	ids := []string{}
 	for _, u := range s.Units {
 		ids = append(ids, u.Tests...)
 	}
