@@ -87,10 +87,10 @@ func (a *App) Watch(ctx context.Context, changed func(files []string)) error {
 // it aside and continues without.
 func (h *History) recall(ctx context.Context) workspace.Recall {
 	return func(c *catalog.Catalog) (past workspace.Past, err error) {
-		past.Times, past.Latest, past.Runs, err = h.Ledger().Known(c)
+		past.Times, past.Latest, past.Runs, err = h.store.Known(c)
 		if err != nil {
 			past.Notes, _ = h.store.Recover(ctx, err) // the notes name the error
-			past.Times, past.Latest, past.Runs, err = h.Ledger().Known(c)
+			past.Times, past.Latest, past.Runs, err = h.store.Known(c)
 		}
 		past.Rates = sync.OnceValue(func() []float64 { return h.rates(c) })
 		return past, err

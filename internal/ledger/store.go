@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/run"
 )
 
@@ -80,6 +82,14 @@ func (s *Store) Ledger() *Ledger {
 		s.empty = openEmpty(s.folder)
 	}
 	return s.empty
+}
+
+// Known is [Ledger.Known], without the cost of an empty ledger if the project has none.
+func (s *Store) Known(c *catalog.Catalog) (times history.Times, latest map[string][]run.Outcome, runs int, err error) {
+	if !s.Exists() {
+		return times, nil, 0, nil
+	}
+	return s.Ledger().Known(c)
 }
 
 // Writable returns the ledger to write to, and makes it if there is none.
