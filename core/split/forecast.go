@@ -3,8 +3,6 @@ package split
 import (
 	"slices"
 	"sort"
-
-	"fernrelay/core/catalog"
 )
 
 // Progress is how far a run of a schedule has come. Times are in seconds from the same moment.
@@ -103,7 +101,7 @@ func (f *forecast) replay() {
 		if f.Late != nil {
 			o.at = max(o.at, f.Late[worker])
 		}
-		if batch >= 0 {
+		if batch >= 0 && f.awaitedIn[batch] {
 			f.endTests(batch, o.at, o.at)
 		}
 		f.add(o)
@@ -141,14 +139,9 @@ func (f *forecast) take(worker int, now float64) bool {
 	}
 	to := now + seconds
 	f.stretches = append(f.stretches, Stretch{batch, worker, now, to})
-	if f.waitedFor(batch) {
+	if f.awaitedIn[batch] {
 		f.endTests(batch, now+f.Batches[batch].Setup(), to)
 	}
 	f.add(occasion{at: to, worker: worker, batch: batch, test: -1})
 	return true
-}
-
-// waitedFor reports whether a batch has an awaited test.
-func (f *forecast) waitedFor(batch int) bool {
-	return len(f.awaited) > 0 && slices.ContainsFunc(f.Batches[batch].Tests, func(t catalog.Test) bool { return f.awaited[t.ID] })
 }

@@ -39,14 +39,15 @@ type Schedule struct {
 	Batches   []Batch
 	Resources map[string]int // how many batches may hold each at once; 1 if it is not named
 
-	holds   [][]string      // by batch
-	waits   [][]string      // by batch: IDs of tests in other batches that must have ended
-	awaited map[string]bool // these IDs
+	holds     [][]string      // by batch
+	waits     [][]string      // by batch: IDs of tests in other batches that must have ended
+	awaited   map[string]bool // these IDs
+	awaitedIn []bool          // by batch: it has one of these tests
 }
 
 // NewSchedule makes the schedule of some batches. None of them is empty.
 func NewSchedule(batches []Batch, resources map[string]int) *Schedule {
-	s := &Schedule{Batches: batches, Resources: resources, holds: make([][]string, len(batches)), waits: make([][]string, len(batches)), awaited: map[string]bool{}}
+	s := &Schedule{Batches: batches, Resources: resources, holds: make([][]string, len(batches)), waits: make([][]string, len(batches)), awaited: map[string]bool{}, awaitedIn: make([]bool, len(batches))}
 	in := map[string]int{}
 	for i := range batches {
 		batches[i].Number = i + 1
@@ -61,7 +62,7 @@ func NewSchedule(batches []Batch, resources map[string]int) *Schedule {
 			for _, id := range order.Dependencies(&b.Tests[j]) {
 				if other, here := in[id]; here && other != i {
 					s.waits[i] = append(s.waits[i], id)
-					s.awaited[id] = true
+					s.awaited[id], s.awaitedIn[other] = true, true
 				}
 			}
 		}

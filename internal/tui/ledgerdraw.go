@@ -76,7 +76,7 @@ var orderWords = map[string]string{history.ByTrouble: "most troubled first", his
 // drawTests draws the tests against the runs.
 func (v ledgerView) drawTests(c canvas) {
 	t := c.theme
-	if len(v.order) == 0 {
+	if v.cells.shown == 0 {
 		c.text(2, 1, style{colour: t.fog}, "no picked test is in these runs")
 		return
 	}

@@ -225,13 +225,22 @@ func (a *App) fit() tea.Cmd {
 	if a.width < leastWidth || a.height < leastHeight {
 		return nil
 	}
-	a.line.input.SetWidth(a.pickRoom() - 1) // it scrolls if the pick is longer
+	if a.line.editing {
+		a.line.input.SetWidth(a.pickRoom() - 1) // it scrolls if the pick is longer
+	}
 	if a.sheet != nil {
 		a.sheet.fit(a.width)
 	}
-	a.watch.idle = fmt.Sprintf("r runs the pick: %d tests on %s, about %s",
-		len(a.session.picked.tests), wording.Plural(a.split.workers(), "worker"), history.Clock(a.split.plan().Finish))
+	if a.watch.run == nil {
+		a.watch.idle = a.idleWords()
+	}
 	return a.legs[a.leg].fit(a.width, a.height-topRows-bottomRows)
+}
+
+// idleWords says what a run of the pick would be.
+func (a *App) idleWords() string {
+	return fmt.Sprintf("r runs the pick: %d tests on %s, about %s",
+		len(a.session.picked.tests), wording.Plural(a.split.workers(), "worker"), history.Clock(a.split.plan().Finish))
 }
 
 // take takes a message.

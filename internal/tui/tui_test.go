@@ -448,8 +448,6 @@ func TestSelectionStays(t *testing.T) {
 	}
 }
 
-// BenchmarkKey measures a key and its frame on 20,000 tests in 600 groups with 80
-// tags, in every leg, on a usual and on a very large screen.
 // BenchmarkFlood draws a frame of a run of which 50,000 events come a second, and takes
 // a key in each: what it takes must be well under a frame's time.
 func BenchmarkFlood(b *testing.B) {
@@ -480,6 +478,8 @@ func BenchmarkFlood(b *testing.B) {
 	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms/frame")
 }
 
+// BenchmarkKey measures a key and its frame on 20,000 tests in 600 groups with 80
+// tags, in every leg, on a usual and on a very large screen.
 func BenchmarkKey(b *testing.B) {
 	for _, size := range [][2]int{{160, 40}, {300, 80}} {
 		a := newApp(b, made(600, 34, 80))
@@ -558,6 +558,7 @@ func BenchmarkLedger(b *testing.B) {
 		}
 		v.all, v.run, v.past = all, len(all)-1, history.NewPast(runs, h)
 		v.listing = newListing(v.past, v.by, a.session.picked)
+		a.fit()
 		if a.screen(); len(v.order) != 20_000 {
 			b.Fatalf("%d tests are listed", len(v.order))
 		}
