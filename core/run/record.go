@@ -17,7 +17,8 @@ type Record struct {
 	Source   string `json:"source,omitempty"` // the file that it was imported from, empty for a run of ours
 	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
 
-	Began  time.Time       `json:"began"`
+	Began    time.Time       `json:"began"`
+	Prepared float64         `json:"prepared_s,omitempty"` // seconds before the first test began, for building and the like
 	Placed time.Time       `json:"-"`     // by which runs are ordered: when it began, unless that is in the future
 	Ended  time.Time       `json:"ended"` // the same as Began if it is not known
 	Counts map[Outcome]int `json:"counts"`
@@ -26,8 +27,8 @@ type Record struct {
 	Journal string `json:"-"` // its name, so that it is not kept twice; empty for none
 }
 
-// Wall returns the seconds that the run took, or 0 if they are not known.
-func (k *Record) Wall() float64 { return k.Ended.Sub(k.Began).Seconds() }
+// Wall returns the seconds from the first test on, as [Run.Wall] does, or 0 if they are not known.
+func (k *Record) Wall() float64 { return max(0, k.Ended.Sub(k.Began).Seconds()-k.Prepared) }
 
 // Tests counts the tests of the run.
 func (k *Record) Tests() int {

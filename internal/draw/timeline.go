@@ -35,7 +35,7 @@ func Timeline(title string, run *run.Run) Drawing {
 	bottom := trackTop + float64(workers)*(trackHeight+trackGap)
 	return Drawing{Width: pageWidth, Height: bottom + 70, paint: func(p *page) {
 		p.text(margin, 36, 15, true, fromLeft, ink, title)
-		wall := run.Ended.Sub(run.Started).Seconds()
+		first, wall := run.FirstTest(), run.Wall()
 		p.text(margin, 56, 10, false, fromLeft, fog, run.Summary()+"; "+history.ClockTenths(wall)+" in all")
 		scale := (pageWidth - margin - trackLeft) / max(wall, 1e-3)
 		timeAxis(p, wall, scale, bottom)
@@ -48,12 +48,12 @@ func Timeline(title string, run *run.Run) Drawing {
 			if r.Worker == 0 || r.Started.IsZero() {
 				continue
 			}
-			end := r.Ended.Sub(run.Started).Seconds() * scale
+			end := r.Ended.Sub(first).Seconds() * scale
 			if !r.Outcome.Bad() && end < drawn[r.Worker]+thinnest {
 				continue // many short ones would be invisible
 			}
 			drawn[r.Worker] = end
-			block(p, run, r, i, scale)
+			block(p, r, i, r.Started.Sub(first).Seconds(), scale)
 		}
 		legend(p, run, bottom+48)
 	}}
@@ -62,8 +62,9 @@ func Timeline(title string, run *run.Run) Drawing {
 // thinnest is the width of a block, in points, below which not every one is drawn.
 const thinnest = 0.5
 
-func block(p *page, ran *run.Run, r *run.Result, at int, scale float64) {
-	x := trackLeft + r.Started.Sub(ran.Started).Seconds()*scale
+// block draws the result of a test that began at a time, in seconds.
+func block(p *page, r *run.Result, at int, began, scale float64) {
+	x := trackLeft + max(0, began)*scale
 	y := trackTop + float64(r.Worker-1)*(trackHeight+trackGap)
 	width := max(r.Ended.Sub(r.Started).Seconds()*scale, 0.4)
 	amount := 0.62

@@ -39,7 +39,7 @@ func (l *Ledger) Companies(id string, ownBatch bool, most int) (companies []Comp
 		if len(companies) == most {
 			break
 		}
-		results, err := l.packed(k.Number)
+		results, err := packedIn(l.db, k.Number)
 		if err != nil {
 			return nil, fmt.Errorf("run %d: %w", k.Number, err)
 		}

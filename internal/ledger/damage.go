@@ -124,5 +124,8 @@ func damagedFile(ctx context.Context, path string) bool {
 		return Damaged(err)
 	}
 	defer l.Close()
-	return Damaged(l.Check(ctx))
+	if err := l.Check(ctx); err != nil {
+		return Damaged(err)
+	}
+	return Damaged(l.migrate()) // which reads what an old version keeps
 }

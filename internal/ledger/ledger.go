@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -51,7 +52,6 @@ func Open(store string) (*Ledger, error) {
 	defer lock.Close()
 	l, err := openToWrite(path)
 	if err == nil {
-		l.own = cause.OwnIn(filepath.Dir(store))
 		if err = l.migrate(); err == nil {
 			l.file, err = os.Stat(path)
 		}
@@ -93,7 +93,6 @@ func openToRead(path string) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.own = cause.OwnIn(filepath.Dir(filepath.Dir(path)))
 	found, err := version(l.db)
 	if err == nil && found != len(migrations) {
 		err = fmt.Errorf("it has version %d, and its folder cannot be written into to bring it to version %d", found, len(migrations))
@@ -131,7 +130,7 @@ func connect(path, how string) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Ledger{db: db, ids: map[int64]string{}}, nil
+	return &Ledger{db: db, ids: map[int64]string{}, own: cause.OwnIn(filepath.Dir(filepath.Dir(path)))}, nil
 }
 
 // Close closes the file.
@@ -158,7 +157,7 @@ func (l *Ledger) Keep(k run.Record, run *run.Run) (number int, err error) {
 	return number, tx.Commit()
 }
 
-// keptAs returns the number of the run that had a journal; 0 if it is not kept.
+// numberOf returns the number of the run that had a journal; 0 if it is not kept.
 func numberOf(from querier, journal string) (number int, err error) {
 	err = scan(from.QueryRow("SELECT number FROM runs WHERE journal = ?", journal), &number)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -174,8 +173,8 @@ func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sq
 	if err != nil {
 		return 0, err
 	}
-	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, pick, workers, ordering, revision, dirty, machine, source, journal) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal)
+	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, prepared, pick, workers, ordering, revision, dirty, machine, source, journal) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal)
 	if err != nil {
 		return 0, err
 	}
@@ -189,6 +188,8 @@ func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sq
 	}
 	return int(last), l.keepRest(tx, last, ran, func(r *run.Result) int64 { return keys[r.ID] })
 }
+
+func milliseconds(seconds float64) int64 { return int64(math.Round(1000 * seconds)) }
 
 // clockSkew is how far in the future a run may begin that another machine reports.
 const clockSkew = time.Hour

@@ -48,7 +48,7 @@ func (l *Ledger) LastBad(id string) (*run.Record, error) {
 // List returns all runs, the oldest first.
 func (l *Ledger) List() ([]*run.Record, error) { return l.list(l.db, "ORDER BY placed, number") }
 
-const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, counts, work FROM runs "
+const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, prepared, counts, work FROM runs "
 
 // list returns the runs that a clause selects.
 func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, error) {
@@ -79,18 +79,18 @@ func (l *Ledger) find(clause string, args ...any) (*run.Record, error) {
 
 func scanRecord(row scanner) (*run.Record, error) {
 	k := &run.Record{}
-	var began, placed, ended int64
+	var began, placed, ended, prepared int64
 	var counts string
-	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &counts, &k.Work); err != nil {
+	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work); err != nil {
 		return nil, err
 	}
-	k.Began, k.Placed, k.Ended = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended)
+	k.Began, k.Placed, k.Ended, k.Prepared = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended), float64(prepared)/1000
 	return k, unreadable(json.Unmarshal([]byte(counts), &k.Counts))
 }
 
 // Results returns the results of a run, by replaying its events.
 func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
-	results, err := l.packed(k.Number)
+	results, err := packedIn(l.db, k.Number)
 	if err != nil {
 		return nil, fmt.Errorf("run %d: %w", k.Number, err)
 	}
@@ -111,9 +111,9 @@ func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 	return r, nil
 }
 
-func (l *Ledger) packed(number int) ([]packed, error) {
+func packedIn(from querier, number int) ([]packed, error) {
 	var brief, rest []byte
-	if err := scan(l.db.QueryRow("SELECT brief, rest FROM packs WHERE run = ?", number), &brief, &rest); err != nil {
+	if err := scan(from.QueryRow("SELECT brief, rest FROM packs WHERE run = ?", number), &brief, &rest); err != nil {
 		return nil, err
 	}
 	return unpack(brief, rest)

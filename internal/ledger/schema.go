@@ -12,7 +12,7 @@ import (
 // migrations build the schema, one version after the other. SQLite's user_version counts those that a file has
 // seen.
 var migrations = []func(*Ledger, *sql.Tx) error{
-	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema),
+	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema), addPrepared,
 }
 
 func executes(schema string) func(*Ledger, *sql.Tx) error {
@@ -104,6 +104,10 @@ DROP INDEX runs_by_time;
 CREATE INDEX runs_by_place ON runs (placed, number);
 `
 
+const preparedSchema = `
+ALTER TABLE runs ADD COLUMN prepared INTEGER NOT NULL DEFAULT 0; -- milliseconds before the first test began
+`
+
 // tables are those that a ledger of the present version has.
 var tables = []string{"runs", "tests", "groups", "hunts", "trials", "coverage", "packs", "outputs", "bad", "imports"}
 
@@ -144,6 +148,33 @@ func (l *Ledger) addPacks(tx *sql.Tx) error {
 	}
 	_, err = tx.Exec("DROP TABLE results; UPDATE tests SET last = (SELECT coalesce(max(number), 0) FROM runs)")
 	return err
+}
+
+// addPrepared adds the time before the first test of each run, which the packs have.
+func addPrepared(_ *Ledger, tx *sql.Tx) error {
+	if _, err := tx.Exec(preparedSchema); err != nil {
+		return err
+	}
+	runs, err := runTimes(tx)
+	if err != nil {
+		return err
+	}
+	for _, k := range runs {
+		results, err := packedIn(tx, k.Number)
+		if err != nil {
+			return fmt.Errorf("run %d: %w", k.Number, err)
+		}
+		r := run.New()
+		r.Started = k.Began
+		for i := range results {
+			p := &results[i]
+			r.Results = append(r.Results, &run.Result{Worker: p.worker, Outcome: p.cell.Outcome(), Started: time.UnixMilli(p.began)})
+		}
+		if _, err := tx.Exec("UPDATE runs SET prepared = ? WHERE number = ?", milliseconds(r.Prepared()), k.Number); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // runTimes reads the numbers and times of the runs of an early version.

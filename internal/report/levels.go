@@ -36,7 +36,7 @@ func Levels(w io.Writer, trial *split.LevelTrial) {
 	fmt.Fprintln(w, verdictOf(trial))
 }
 
-func wall(run *run.Run) string { return history.ClockTenths(figuresOf(run).wall) }
+func wall(run *run.Run) string { return history.ClockTenths(run.Wall()) }
 
 func differing(w io.Writer, all []split.LevelDifference) {
 	for i, d := range all {

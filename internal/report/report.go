@@ -142,7 +142,7 @@ func Closing(w io.Writer, run *run.Run, picked, workers int, planned float64) {
 		fmt.Fprintf(w, "; %s", wording.Plural(f.steps, "step"))
 	}
 	if f.ready >= 1 {
-		fmt.Fprintf(w, "; %s to make ready", history.ClockTenths(f.ready))
+		fmt.Fprintf(w, "; %s to prepare", history.ClockTenths(f.ready))
 	}
 	fmt.Fprintln(w)
 }
@@ -160,7 +160,6 @@ type figures struct {
 
 func figuresOf(ran *run.Run) figures {
 	var f figures
-	first := ran.Ended
 	ends := map[int]time.Time{} // by worker
 	for _, r := range ran.Results {
 		f.alone += r.Seconds
@@ -168,17 +167,11 @@ func figuresOf(ran *run.Run) figures {
 		if r.Worker == 0 || r.Outcome == run.Skipped {
 			continue
 		}
-		if r.Started.Before(first) {
-			first = r.Started
-		}
 		if r.Ended.After(ends[r.Worker]) {
 			ends[r.Worker] = r.Ended
 		}
 	}
-	if len(ends) == 0 {
-		first = ran.Started
-	}
-	f.ready, f.wall = first.Sub(ran.Started).Seconds(), ran.Ended.Sub(first).Seconds()
+	f.ready, f.wall = ran.Prepared(), ran.Wall()
 	var all []time.Time
 	for _, end := range ends {
 		all = append(all, end)

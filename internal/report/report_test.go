@@ -54,7 +54,7 @@ func TestFailuresAndClosing(t *testing.T) {
 ` + strings.Repeat("    | line\n", 11) + `    | the end
 ◆ u:broken, 2 tests  errored in 0.50 s  d/f.go:7
     does not compile
-4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0: 0.5 ×, spread 1.00 s; 1 step; 0:01.0 to make ready
+4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0: 0.5 ×, spread 1.00 s; 1 step; 0:01.0 to prepare
 `
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)

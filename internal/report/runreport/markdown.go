@@ -124,7 +124,7 @@ func markdownWorkers(w io.Writer, a *About) {
 	if !a.placed() {
 		return
 	}
-	wall := a.Run.Ended.Sub(a.Run.Started).Seconds()
+	first, wall := a.Run.FirstTest(), a.Run.Wall()
 	var tracks [][]string // by worker
 	for _, r := range a.Run.Results {
 		if r.Worker == 0 || r.Started.IsZero() {
@@ -134,7 +134,7 @@ func markdownWorkers(w io.Writer, a *About) {
 			tracks = append(tracks, slices.Repeat([]string{"·"}, workerCells))
 		}
 		at := func(t time.Time) int {
-			return max(0, min(workerCells-1, int(workerCells*t.Sub(a.Run.Started).Seconds()/wall)))
+			return max(0, min(workerCells-1, int(workerCells*t.Sub(first).Seconds()/wall)))
 		}
 		for cell := at(r.Started); cell <= at(r.Ended); cell++ {
 			if track := tracks[r.Worker-1]; track[cell] == "·" || r.Outcome.Bad() && track[cell] == run.Passed.Shape() {

@@ -184,7 +184,7 @@ const testsTold = 20
 
 // wall returns how long the run took, in words; "" if that is not known.
 func (a *About) wall() string {
-	wall := a.Run.Ended.Sub(a.Run.Started).Seconds()
+	wall := a.Run.Wall()
 	if wall <= 0 || a.Run.Started.IsZero() {
 		return ""
 	}
