@@ -202,6 +202,9 @@ func TestImport(t *testing.T) {
 		if err != nil || !strings.HasPrefix(string(data), begin) || ending != ".md" && strings.Contains(string(data), "<script") { // Markdown has it as code
 			t.Errorf("the report %s is %.200s, %v", ending, data, err)
 		}
+		if ending == ".pdf" && !strings.Contains(testfiles.PDFText(t, data), "2 failures") {
+			t.Errorf("the PDF says:\n%s", testfiles.PDFText(t, data))
+		}
 		if ending == ".html" && (!strings.Contains(string(data), "&lt;script&gt;alert") || !strings.Contains(string(data), "2 failures, 2 causes")) {
 			t.Errorf("the page does not say what it must: %s", data)
 		}

@@ -19,10 +19,10 @@ type Record struct {
 
 	Began    time.Time       `json:"began"`
 	Prepared float64         `json:"prepared_s,omitempty"` // seconds before the first test began, for building and the like
-	Placed time.Time       `json:"-"`     // by which runs are ordered: when it began, unless that is in the future
-	Ended  time.Time       `json:"ended"` // the same as Began if it is not known
-	Counts map[Outcome]int `json:"counts"`
-	Work   float64         `json:"work_s"` // of all tests
+	Placed   time.Time       `json:"-"`                    // by which runs are ordered: when it began, unless that is in the future
+	Ended    time.Time       `json:"ended"`                // the same as Began if it is not known
+	Counts   map[Outcome]int `json:"counts"`
+	Work     float64         `json:"work_s"` // of all tests
 
 	Journal string `json:"-"` // its name, so that it is not kept twice; empty for none
 }

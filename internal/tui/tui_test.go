@@ -256,6 +256,9 @@ func checkScreen(t *testing.T, what, screen string, width, height int) {
 	if len(lines) != height {
 		t.Errorf("%s: %d rows", what, len(lines))
 	}
+	if body := ansi.Strip(strings.Join(lines[2:height-1], "")); strings.TrimSpace(body) == "" {
+		t.Errorf("%s: shows nothing", what)
+	}
 	for i, line := range lines {
 		if w := ansi.StringWidth(line); w > width {
 			t.Errorf("%s: row %d has %d cells: %s", what, i, w, ansi.Strip(line))

@@ -196,9 +196,9 @@ func TestResults(t *testing.T) {
 
 func TestWrongCommands(t *testing.T) {
 	for words, c := range map[string]Config{
-		"run has no {name}": {Run: []string{"x", "{names}"}},
-		"words of their own":   {Run: []string{"x", "--only={names}"}, Results: "tap"},
-		"{nmae}":               {Run: []string{"x", "{nmae}"}, Results: "tap"},
+		"run has no {name}":  {Run: []string{"x", "{names}"}},
+		"words of their own": {Run: []string{"x", "--only={names}"}, Results: "tap"},
+		"{nmae}":             {Run: []string{"x", "{nmae}"}, Results: "tap"},
 	} {
 		if _, err := New(c); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%v: %v, want %s", c.Run, err, words)
