@@ -154,6 +154,10 @@ func TestBrokenLedgers(t *testing.T) {
 			t.Fatal(got.stderr)
 		}
 		db, err := sql.Open("sqlite", filepath.Join(dir, ".fern", "ledger.db"))
+		var version int
+		if err == nil {
+			err = db.QueryRow("PRAGMA user_version").Scan(&version)
+		}
 		if err == nil {
 			_, err = db.Exec("PRAGMA user_version = 99")
 		}
@@ -166,7 +170,7 @@ func TestBrokenLedgers(t *testing.T) {
 		if got := fern(t, dir, "run"); got.status != 3 || !strings.Contains(got.stdout, "1 passed") || !strings.Contains(got.stderr, "stays, and the next command keeps it") {
 			t.Errorf("run ends with %d: %s%s", got.status, got.stdout, got.stderr)
 		}
-		if _, err = db.Exec("PRAGMA user_version = 5"); err != nil {
+		if _, err = db.Exec(fmt.Sprint("PRAGMA user_version = ", version)); err != nil {
 			t.Fatal(err)
 		}
 		db.Close()

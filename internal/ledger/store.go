@@ -206,7 +206,7 @@ func (s *Store) keepKilled() (note string, err error) {
 		return "", err
 	}
 	if k.Run.Done() == len(k.Task.Tests) {
-		return fmt.Sprintf("run %d had ended but could not be kept then: it is kept now", number), ForgetKilled(s.folder)
+		return fmt.Sprintf("run %d ended but could not be stored at that time; the ledger has it now", number), ForgetKilled(s.folder)
 	}
 	return fmt.Sprintf("run %d was killed when %d of %d tests had ended: fern-relay run --resume runs the rest", number, k.Run.Done(), len(k.Task.Tests)), nil
 }
