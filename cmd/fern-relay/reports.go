@@ -53,7 +53,7 @@ func (f reportFiles) create() (*reports, error) {
 	return r, nil
 }
 
-// tell writes an event of a run that goes on.
+// event writes an event of a run that goes on.
 func (r *reports) event(e run.Event) {
 	if r.lines != nil {
 		r.lines.Write(e)

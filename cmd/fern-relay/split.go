@@ -183,7 +183,7 @@ func (f *splitFlags) tooSoon(study *split.Study) error {
 	return errors.New(words)
 }
 
-// tellCurve prints the result of each number of shards.
+// printCurve prints the result of each number of shards.
 func (f *splitFlags) printCurve(out io.Writer, study *split.Study) error {
 	points := study.Work.Curve(study.Fleet, f.upTo, split.Thorough/max(1, f.upTo/8))
 	if !f.asJSON {

@@ -76,7 +76,7 @@ var faults = regexp.MustCompile(`nil pointer|invalid memory address|out of range
 // exitOnly is a message that says only how a process ended.
 var exitOnly = regexp.MustCompile(`(?i)^(?:\S+: )?(?:exit(?:ed)?(?: with)?(?: status| code)?|status|code):? \d+\.?$`)
 
-// lastTelling returns the last line of an output that says something; "" if none does.
+// lastInformative returns the last line of an output that says something; "" if none does.
 func lastInformative(output string) string {
 	for _, line := range slices.Backward(strings.Split(output, "\n")) {
 		if len(content(alike(line))) >= 2 {
@@ -105,7 +105,7 @@ func endingSignal(message string) string {
 	return ""
 }
 
-// telling reports whether an alike message names its cause: at least two words of it say
+// informative reports whether an alike message names its cause: at least two words of it say
 // something, and it is none of a language's own.
 func informative(message string) bool {
 	return !faults.MatchString(message) && len(content(message)) >= 2

@@ -48,8 +48,8 @@ type Found struct {
 	Notes   []string       // what is wrong and is ignored, with the place
 	Nothing string         // if there are no tests: what was searched, where, and the likeliest reason
 
-	named map[string]*naming // by ID: what Tell received about it
-	twice []string           // IDs that Tell received more than once, in the order in which it did
+	named map[string]*naming // by ID: what Add received about it
+	twice []string           // IDs that Add received more than once, in the order in which it did
 }
 
 // naming counts how often a program names a test.
@@ -58,7 +58,7 @@ type naming struct{ index, times int }
 // mostTests bounds the tests that a program may name.
 const mostTests = 1_000_000
 
-// Tell takes a test that a program names, with its tags and rules. The error says what
+// Add adds a test that a program names, with its tags and rules. The error says what
 // is wrong with the name. After the last test, call Close.
 func (f *Found) Add(t catalog.Test, tags []string, rules catalog.Rules, from string) error {
 	if t.Name == "" || strings.ContainsAny(t.Group+t.Name, "\n\x00") {
@@ -83,7 +83,7 @@ func (f *Found) Add(t catalog.Test, tags []string, rules catalog.Rules, from str
 	return nil
 }
 
-// Repeated reports whether Tell received a test of this ID before, and counts that it is named again.
+// Repeated reports whether Add received a test of this ID before, and counts that it is named again.
 func (f *Found) Repeated(id string) bool {
 	known := f.named[id]
 	if known == nil {
@@ -95,7 +95,7 @@ func (f *Found) Repeated(id string) bool {
 	return true
 }
 
-// Close adds a skipped test for each name that Tell received more than once, which says so, because only one test
+// Close adds a skipped test for each name that Add received more than once, which says so, because only one test
 // can be run by a name. The added name is one that no other test has.
 func (f *Found) Close(from string) {
 	for _, id := range f.twice {

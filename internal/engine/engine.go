@@ -89,7 +89,7 @@ func (r *execution) execute(ctx context.Context) {
 	r.emit(run.Event{Event: run.RunEnds, Counts: r.counts, Failure: run.Failure{Message: strings.Join(r.notes, "\n")}})
 }
 
-// run is one job under way.
+// execution is one job under way.
 type execution struct {
 	job   Job
 	pool  *Pool
@@ -327,7 +327,7 @@ func (r *execution) settle(t *catalog.Test, worker, batch int, o run.Outcome, me
 	}
 }
 
-// tell stamps an event and passes it on. The time is that of the beginning of the run plus the time since then, so
+// emit stamps an event and passes it on. The time is that of the beginning of the run plus the time since then, so
 // that it never jumps when the clock is set.
 func (r *execution) emit(e run.Event) {
 	r.mu.Lock()
@@ -360,7 +360,7 @@ func bounded(message string) string {
 
 func (r *execution) finish(e *run.Event) {
 	if t := r.open[e.ID]; t != nil {
-		if e.Outcome = hasRule(t, e.Outcome); e.Outcome == run.Surprise {
+		if e.Outcome = ruledOutcome(t, e.Outcome); e.Outcome == run.Surprise {
 			e.Message = "it passed, though it is expected to fail: " + t.Rules.ExpectFail
 		}
 		delete(r.open, e.ID)
@@ -370,8 +370,8 @@ func (r *execution) finish(e *run.Event) {
 	r.counts[e.Outcome]++
 }
 
-// marked is the outcome in the light of the test's rules.
-func hasRule(t *catalog.Test, o run.Outcome) run.Outcome {
+// ruledOutcome is the outcome in the light of the test's rules.
+func ruledOutcome(t *catalog.Test, o run.Outcome) run.Outcome {
 	switch {
 	case t.Rules.ExpectFail == "":
 		return o

@@ -30,7 +30,7 @@ func newTries(r *execution, worker, batch int, tests []catalog.Test) *tries {
 	return t
 }
 
-// hear takes an event of the session.
+// take takes an event of the session.
 func (t *tries) take(e run.Event) {
 	e.Worker, e.Batch = t.worker, t.batch
 	if !t.own[e.ID] {
@@ -93,7 +93,7 @@ func (t *tries) again(ctx context.Context, session adapter.Session, tests []cata
 	}), nil
 }
 
-// giveUp reports the outcomes that are held back, and for tests that did not get their next try those of the last
+// reportHeld reports the outcomes that are held back, and for tests that did not get their next try those of the last
 // one.
 func (t *tries) reportHeld() {
 	for id, tried := range t.past {

@@ -16,7 +16,7 @@ import (
 	"fernrelay/internal/format/tap"
 )
 
-// told reads a report and gives its format and what it tells, a line an event.
+// readLines reads a report and gives its format and its events, one per line.
 func readLines(text string) (name string, lines []string, err error) {
 	lines, err = formattest.Lines(func(sink run.Sink) (err error) {
 		name, err = Read(strings.NewReader(text), sink)

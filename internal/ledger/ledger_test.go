@@ -24,7 +24,7 @@ func open(t *testing.T, dir string) *Ledger {
 	return l
 }
 
-// run makes a run with these outcomes by ID, each of so many seconds.
+// runOf makes a run with these outcomes by ID, each of so many seconds.
 func runOf(seconds float64, results ...string) *run.Run {
 	r := run.New()
 	at := time.UnixMilli(1_700_000_000_000)

@@ -59,7 +59,7 @@ func detailsOf(at int, r *run.Result) *details {
 	return &details{at, kept, r.Unstable, boundedSteps(r.Steps)}
 }
 
-// keptSteps are the steps of a test that are kept: of too many, the bad ones first.
+// boundedSteps are the steps of a test that are kept: of too many, the bad ones first.
 func boundedSteps(steps []run.Step) []run.Step {
 	if len(steps) <= stepsKept {
 		return steps
@@ -254,7 +254,7 @@ func (p *packed) seconds() float64 {
 	return math.Round(float64(p.cell.Seconds)*1e6) / 1e6
 }
 
-// tell sends the events of a result to a sink.
+// replay sends the events of a result to a sink.
 func (p *packed) replay(id string, output []byte, sink run.Sink) {
 	start := time.UnixMilli(p.began)
 	seconds := p.seconds()

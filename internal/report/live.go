@@ -34,7 +34,7 @@ func NewLive(w io.Writer, show string) *Live {
 // heldMost bounds what is held of one test, in bytes.
 const heldMost = 64 << 10
 
-// Tell takes the next event of the run. It prints everything about a test together once it ends, because others
+// Event takes the next event of the run. It prints everything about a test together once it ends, because others
 // run beside it.
 func (l *Live) Event(e run.Event) {
 	if l.show == ShowSum {

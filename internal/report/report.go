@@ -41,7 +41,7 @@ func Failures(w io.Writer, run *run.Run) {
 	}
 }
 
-// SameCause reports whether two results of a run failed together: those of a
+// sameCause reports whether two results of a run failed together: those of a
 // group that could not run at all.
 func sameCause(a, b *run.Result) bool {
 	return a.Outcome == run.Errored && b.Outcome == a.Outcome && a.Message == b.Message && a.Batch == b.Batch

@@ -34,7 +34,7 @@ func NewStatus(w *terminal.Writer, moving bool, total int) *Status {
 // frameTime is the least time between two states of the moving line.
 const frameTime = 50 * time.Millisecond
 
-// Tell takes the next event of the run.
+// Event takes the next event of the run.
 func (s *Status) Event(e run.Event) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -53,7 +53,7 @@ func (s *Status) Event(e run.Event) {
 	}
 }
 
-// Making takes what is being prepared before the first test; empty for nothing more.
+// Preparing takes what is being prepared before the first test; empty for nothing more.
 func (s *Status) Preparing(what string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

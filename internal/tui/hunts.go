@@ -150,7 +150,7 @@ func (a *App) searchEnded(msg searchEndedMsg) tea.Cmd {
 	return tea.Batch(a.change(change{apply: (*app.App).Recall}), a.recallHunts(), a.ledger.readAgain())
 }
 
-// keptHuntsMsg brings the hunts that the ledger keeps, and the orders that have run.
+// savedHuntsMsg brings the hunts that the ledger keeps, and the orders that have run.
 type savedHuntsMsg struct {
 	hunts []*liveHunt
 	gauge order.Gauge
@@ -183,7 +183,7 @@ func (a *App) recallHunts() tea.Cmd {
 	}
 }
 
-// keepHunts adds the hunts of the ledger after those of this session.
+// addHunts adds the hunts of the ledger after those of this session.
 func (a *App) addHunts(msg savedHuntsMsg) {
 	if msg.err != nil {
 		a.complain(msg.err)

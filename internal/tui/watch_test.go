@@ -47,7 +47,7 @@ func followedRun(t *testing.T) *followed {
 	return &followed{t, a, live, live.began.Add(10 * time.Second)} // after ten seconds of building
 }
 
-// tell tells an event so many seconds later.
+// emit reports an event that many seconds later.
 func (f *followed) emit(later float64, e run.Event) {
 	f.at = f.at.Add(time.Duration(later * float64(time.Second)))
 	e.At = f.at

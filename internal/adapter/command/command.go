@@ -184,7 +184,7 @@ func (a *Adapter) failed(ctx context.Context, err error, said string) error {
 	return fmt.Errorf("the list command %q of suite %s: %w", command, a.Suite, err)
 }
 
-// tell reads a line: a name, whose folder is its group, or a JSON object.
+// parseLine reads a line: a name, whose folder is its group, or a JSON object.
 func (a *Adapter) parseLine(found *adapter.Found, text string) error {
 	reported := listed{Name: strings.TrimSpace(text)}
 	if strings.HasPrefix(reported.Name, "{") {

@@ -127,7 +127,7 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 // builtEvery is the time between two reports of how far a build has come.
 const builtEvery = 200 * time.Millisecond
 
-// tellBuilt reports from time to time how many binaries of a layer are built, until the returned function is
+// reportBuilt reports from time to time how many binaries of a layer are built, until the returned function is
 // called.
 func reportBuilt(suite, dir string, binaries int, progress func(what string)) (stop func()) {
 	began := time.Now()

@@ -10,7 +10,7 @@ import (
 	"fernrelay/internal/format/formattest"
 )
 
-// told reads a stream and gives what it tells, a line an event.
+// readLines reads a stream and gives its events, one per line.
 func readLines(text string) ([]string, error) {
 	return formattest.Lines(func(sink run.Sink) error { return Read(strings.NewReader(text), sink) })
 }
