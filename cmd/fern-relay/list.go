@@ -6,10 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/pick"
+	"fernrelay/internal/app"
 	"fernrelay/internal/report"
 	"fernrelay/internal/workspace"
 )
@@ -31,6 +34,9 @@ func newList(s *settings) *cobra.Command {
 			tests, err := r.Pick(expression)
 			if err != nil {
 				return err
+			}
+			if len(tests) == 0 {
+				return noteEmpty(r, expression)
 			}
 			noteContradictions(expression, tests)
 			out := bufio.NewWriter(cmd.OutOrStdout())
@@ -58,6 +64,30 @@ func newList(s *settings) *cobra.Command {
 	addJSON(cmd, &asJSON, "a JSON object a line")
 	cmd.Flags().StringSliceVar(&count, "count", nil, "count by tag, group or `suite`, or by two of them as in group,tag")
 	return cmd
+}
+
+// noteEmpty says on standard error which clause of a pick that selects no test emptied it.
+func noteEmpty(r *app.App, expression string) error {
+	steps, err := funnel(r, expression)
+	if err == nil {
+		fmt.Fprintf(stderr, "fern-relay: note: the pick %q selects no test:\n%s", expression, steps)
+	}
+	return err
+}
+
+// funnel returns the counts of a pick, clause by clause, a line each.
+func funnel(r *app.App, expression string) (string, error) {
+	e, err := pick.Parse(expression)
+	if err != nil {
+		return "", err
+	}
+	steps, err := r.Index.Funnel(expression, e)
+	if err != nil {
+		return "", err
+	}
+	var out strings.Builder
+	report.Funnel(&out, steps)
+	return out.String(), nil
 }
 
 func writeTally(out io.Writer, tally *catalog.Tally, asJSON bool) error {
@@ -105,7 +135,18 @@ func newEncoder(w io.Writer) *json.Encoder {
 }
 
 func addPick(cmd *cobra.Command, expression *string) {
-	cmd.Flags().StringVarP(expression, "pick", "p", "", "pick the tests of this `expression`; default all")
+	cmd.Flags().VarP((*pickFlag)(expression), "pick", "p", "pick the tests of this `expression`; default all")
+}
+
+// pickFlag is a pick that each further flag narrows.
+type pickFlag string
+
+func (p *pickFlag) String() string { return string(*p) }
+func (p *pickFlag) Type() string   { return "expression" }
+
+func (p *pickFlag) Set(text string) error {
+	*p = pickFlag(pick.Join(string(*p), text))
+	return nil
 }
 
 func addJSON(cmd *cobra.Command, asJSON *bool, what string) {

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -16,16 +15,10 @@ func newReplay(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "replay RUN",
 		Short: "Repeat a run: the same tests on the same workers in the same order",
-		Long: "Replay repeats a run of the ledger, named by its number or as last: every test runs on\n" +
-			"the worker that had it, in the order in which that worker began its tests.",
+		Long: "Replay repeats a run of the ledger, named by its number, last, or last-1: every test runs\n" +
+			"on the worker that had it, in the order in which that worker began its tests.",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			number, err := strconv.Atoi(args[0])
-			if args[0] == "last" {
-				number, err = 0, nil
-			} else if err != nil || number < 1 {
-				return fmt.Errorf("the run is %q: its number is expected, or last", args[0])
-			}
 			if cmd.Flags().Changed("worker") && worker < 1 {
 				return fmt.Errorf("--worker is %d: a number from 1 is expected", worker)
 			}
@@ -34,7 +27,7 @@ func newReplay(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			request, gone, err := r.ReplayRequest(number, worker)
+			request, gone, err := r.ReplayRequest(args[0], worker)
 			if err != nil {
 				return fmt.Errorf("run %s cannot be replayed: %w", args[0], err)
 			}

@@ -14,7 +14,6 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
-	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
@@ -194,7 +193,7 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 	if err != nil {
 		return q, fmt.Errorf("--order: %w", err)
 	}
-	tests, err := r.Pick(f.pick)
+	tests, err := r.PickToRun(f.pick)
 	if err != nil {
 		return q, err
 	}
@@ -271,17 +270,11 @@ func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []cata
 
 // empty returns the error of a pick that selects no test, with the clause that emptied it.
 func (f *runFlags) empty(r *app.App) error {
-	expr, err := pick.Parse(f.pick)
+	steps, err := funnel(r, f.pick)
 	if err != nil {
 		return err
 	}
-	steps, err := r.Index.Funnel(f.pick, expr)
-	if err != nil {
-		return err
-	}
-	var funnel strings.Builder
-	report.Funnel(&funnel, steps)
-	return fmt.Errorf("the pick %q selects no test:\n%schange the pick, or add --allow-empty to accept that", f.pick, funnel.String())
+	return fmt.Errorf("the pick %q selects no test:\n%schange the pick, or add --allow-empty to accept that", f.pick, steps)
 }
 
 // refuseLone returns an error that names the tests with the rule lone, which would keep all others

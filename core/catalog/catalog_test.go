@@ -122,7 +122,7 @@ func TestTree(t *testing.T) {
 	for groups, want := range map[string]string{
 		"u:. u:a/b/c":               ".=. a/b/c=a/b/c",
 		"u:a/b/c u:d u:a/b/e":       "a/b=a/b/** >c=a/b/c >e=a/b/e d=d",
-		"u:a u:a/b":                 "a=a/** >.=a >b=a/b",
+		"u:a u:a/b":                 "a=a/** >.=a/. >b=a/b",
 		"u:a v:a v:b/c":             "u= >a=a v= >a=a >b/c=b/c",
 		"u:/abs/x u:/abs/y u:plain": "/abs=/abs/** >x=/abs/x >y=/abs/y plain=plain",
 	} {

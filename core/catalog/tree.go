@@ -22,8 +22,11 @@ func (n *Node) Folds() bool { return n.Below > 0 }
 // Place returns the glob that selects exactly what is below the node, within its suite; it is empty for a whole
 // suite.
 func (n *Node) Place() string {
-	if n.Folds() && n.Path != "" {
+	switch {
+	case n.Folds() && n.Path != "":
 		return n.Path + "/**"
+	case n.Label == "." && n.Path != ".":
+		return n.Path + "/."
 	}
 	return n.Path
 }

@@ -23,7 +23,7 @@ func (x *Index) Check(text string, e Expr) error {
 			return
 		}
 		candidates := x.values(term.Field)
-		if candidates == nil || set.Len() > 0 {
+		if candidates == nil || set.Len() > 0 || term.Field == fieldTag && x.source.Defined[term.Value] {
 			return
 		}
 		message := fmt.Sprintf("no test carries the tag %q", term.Value)

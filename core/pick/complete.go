@@ -42,8 +42,10 @@ func (x *Index) candidates() []Candidate {
 		}
 	}
 	for folder := range places { // a group that is above others
-		if above, ok := strings.CutSuffix(folder, "/**"); ok {
+		if above, ok := strings.CutSuffix(folder, "/**"); ok && places[above] > 0 {
 			places[folder] += places[above]
+			places[above+"/."] = places[above]
+			delete(places, above)
 		}
 	}
 	kinds := map[string]int{}

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
@@ -109,10 +110,19 @@ func runsFact(x *Index, _ *Term, i int) string {
 	return "it never ran here"
 }
 
+// placed selects by group, folder or file. A place without wildcards at its end means what is below it, too, and
+// one that ends in /. only the folder itself.
 func placed(v *evaluation, t *Term) (catalog.Set, error) {
 	pattern := strings.TrimSuffix(strings.TrimPrefix(t.Value, "./"), "/")
-	glob := globRegexp(pattern, "[^/]*")
 	base := !strings.Contains(pattern, "/")
+	folder, itself := strings.CutSuffix(pattern, "/.")
+	switch {
+	case itself:
+		pattern = folder
+	case pattern != "." && !strings.ContainsAny(path.Base(pattern), "*?"):
+		pattern += "/**"
+	}
+	glob := globRegexp(pattern, "[^/]*")
 	inFile := func(file string) bool {
 		dir, name := path.Split(file)
 		return glob.MatchString(file) || dir != "" && glob.MatchString(strings.TrimSuffix(dir, "/")) || base && glob.MatchString(name)
@@ -122,6 +132,9 @@ func placed(v *evaluation, t *Term) (catalog.Set, error) {
 		if inFile(run.file) {
 			set.AddRange(run.first, run.len)
 		}
+	}
+	if set.Len() == 0 && strings.ContainsAny(t.Value, "[]{}") {
+		return nil, fmt.Errorf("no group, folder or file is named %s: the wildcards are * ** and ?, other characters mean themselves", t.Value)
 	}
 	return set, nil
 }
@@ -193,7 +206,7 @@ func checkName(t *Term) error {
 
 func named(v *evaluation, t *Term) (catalog.Set, error) {
 	if !t.Regexp {
-		return v.index.containing(t.Value), nil
+		return v.index.naming(t.Value), nil
 	}
 	sets, err := v.index.matching([]string{t.Value})
 	if err != nil {
@@ -202,21 +215,41 @@ func named(v *evaluation, t *Term) (catalog.Set, error) {
 	return sets[0], nil
 }
 
-// containing returns the tests whose name contains a part: it looks through all names at once.
-func (x *Index) containing(part string) catalog.Set {
-	set := catalog.NewSet(len(x.ends))
+// naming returns the tests whose name contains a part, in any case unless the part has a capital.
+func (x *Index) naming(part string) catalog.Set {
+	if strings.ContainsFunc(part, unicode.IsUpper) {
+		return x.nameList.containing(part)
+	}
+	return x.lowerNames().containing(part)
+}
+
+// nameList is the names of tests, one after the other, so that one search looks through all of them.
+type nameList struct {
+	text string // each with a line's end behind it
+	ends []int  // by test: where its name ends
+}
+
+func (l *nameList) add(text *strings.Builder, name string) {
+	text.WriteString(name)
+	l.ends = append(l.ends, text.Len())
+	text.WriteByte('\n')
+}
+
+// containing returns the tests whose name contains a part.
+func (l *nameList) containing(part string) catalog.Set {
+	set := catalog.NewSet(len(l.ends))
 	for from, i := 0, 0; ; {
-		at := strings.Index(x.names[from:], part)
+		at := strings.Index(l.text[from:], part)
 		if at < 0 {
 			return set
 		}
 		at += from
-		for x.ends[i] < at {
+		for l.ends[i] < at {
 			i++
 		}
-		if at+len(part) <= x.ends[i] {
+		if at+len(part) <= l.ends[i] {
 			set.Add(i)
-			from = x.ends[i] + 1
+			from = l.ends[i] + 1
 			continue
 		}
 		from = at + 1 // it reached beyond the name

@@ -21,6 +21,8 @@ type Source struct {
 	// Rates returns the pass rate of each of Tests, from 0 to 1, NaN for one that never ended. The first call may
 	// be slow.
 	Rates func() []float64
+	// Defined holds the tags that are defined by picks, which may select no test now.
+	Defined map[string]bool
 	// Saved holds the saved picks, by name.
 	Saved map[string]string
 	// Touched returns a function that reports whether a test of an index changed since a git revision.
@@ -35,14 +37,14 @@ type Index struct {
 	tags    map[string]catalog.Set
 	kinds   map[string]catalog.Set
 	files   []fileRun
-	names   string      // of all tests, each with a line's end behind it
-	ends    []int       // by test: where its name ends in names
-	took    []float64   // by test
-	past    []testPast  // by test
-	sums    []Candidate // of values, for Complete
-	mu      sync.Mutex
-	known   map[string]catalog.Set // what a term holds, by its String
-	counts  map[string]int         // of candidates, by their texts; nil before Warm
+	nameList
+	lowerNames func() *nameList // the names in lower case
+	took       []float64        // by test
+	past       []testPast       // by test
+	sums       []Candidate      // of values, for Complete
+	mu         sync.Mutex
+	known      map[string]catalog.Set // what a term holds, by its String
+	counts     map[string]int         // of candidates, by their texts; nil before Warm
 }
 
 // fileRun is neighbouring tests of one file.
@@ -62,7 +64,8 @@ type testPast struct {
 func NewIndex(c *catalog.Catalog, source Source) *Index {
 	n := len(c.Tests)
 	x := &Index{Catalog: c, source: source, known: map[string]catalog.Set{}, tags: map[string]catalog.Set{}, kinds: map[string]catalog.Set{},
-		ends: make([]int, n), took: make([]float64, n), past: make([]testPast, n)}
+		took: make([]float64, n), past: make([]testPast, n), nameList: nameList{ends: make([]int, 0, n)}}
+	x.lowerNames = sync.OnceValue(x.lower)
 	var names strings.Builder
 	for i := range c.Tests {
 		t := &c.Tests[i]
@@ -70,9 +73,7 @@ func NewIndex(c *catalog.Catalog, source Source) *Index {
 			addTo(x.tags, tag, i, n)
 		}
 		addTo(x.kinds, string(t.Kind), i, n)
-		names.WriteString(t.Name)
-		x.ends[i] = names.Len()
-		names.WriteByte('\n')
+		x.nameList.add(&names, t.Name)
 		x.took[i] = t.Expected
 		x.past[i] = x.historyOf(i)
 		if len(x.files) == 0 || x.files[len(x.files)-1].file != t.File {
@@ -80,7 +81,7 @@ func NewIndex(c *catalog.Catalog, source Source) *Index {
 		}
 		x.files[len(x.files)-1].len++
 	}
-	x.names = names.String()
+	x.text = names.String()
 	x.sums = x.candidates()
 	return x
 }
@@ -97,11 +98,7 @@ func (x *Index) historyOf(i int) testPast {
 		return testPast{}
 	}
 	past := x.source.Past(i)
-	h := testPast{flips: history.Flips(past)}
-	if len(past) > 0 {
-		h.last = past[len(past)-1]
-	}
-	return h
+	return testPast{flips: history.Flips(past), last: history.Last(past)}
 }
 
 // rates are the pass rates of Tests in percent, NaN for those that never ended.
@@ -116,9 +113,19 @@ func (x *Index) rates() func(i int) float64 {
 // name returns the name of Tests[i].
 func (x *Index) name(i int) string {
 	if i == 0 {
-		return x.names[:x.ends[0]]
+		return x.text[:x.ends[0]]
 	}
-	return x.names[x.ends[i-1]+1 : x.ends[i]]
+	return x.text[x.ends[i-1]+1 : x.ends[i]]
+}
+
+func (x *Index) lower() *nameList {
+	l := &nameList{ends: make([]int, 0, len(x.ends))}
+	var names strings.Builder
+	for i := range x.ends {
+		l.add(&names, strings.ToLower(x.name(i)))
+	}
+	l.text = names.String()
+	return l
 }
 
 // Tagged returns the tests that carry a tag. The set must not be changed.

@@ -41,6 +41,7 @@ type Run struct {
 	Started, Ended time.Time
 	Planned        *Planned // the shard that it is, if it is one
 	Note           string   // what went wrong beside the tests
+	Idle           bool     // nothing ran, and not because of rules alone
 	byID           map[string]*Result
 }
 
@@ -163,10 +164,10 @@ func (r *Run) Summary() string {
 	return strings.Join(parts, ", ")
 }
 
-// ExitStatus returns the status with which a command ends that did this run: 3 if something is lost, 1 if
-// something is bad, 0 if all is well.
+// ExitStatus returns the status with which a command ends that did this run: 3 if something is lost or nothing ran
+// that should have, 1 if something is bad, 0 if all is well.
 func (r *Run) ExitStatus() int {
-	if r.Counts[Lost] > 0 {
+	if r.Counts[Lost] > 0 || r.Idle {
 		return 3
 	}
 	if CountBad(r.Counts) > 0 {

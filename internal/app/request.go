@@ -67,11 +67,11 @@ func (a *App) PlanRequest(pick string, tests []catalog.Test, p split.Plan, f spl
 	return q, err
 }
 
-// ReplayRequest returns a request to repeat a run of the ledger, 0 for the latest: every test on the worker that
-// had it, in the order in which that worker began them. With a worker above 0 it repeats only what that one
+// ReplayRequest returns a request to repeat a run of the ledger, found by the name that a person uses: every test on
+// the worker that had it, in the order in which that worker began them. With a worker above 0 it repeats only what that one
 // ran. gone counts tests of the run that the project no longer has.
-func (a *App) ReplayRequest(number, worker int) (q Request, gone int, err error) {
-	record, ran, err := a.recorded(number)
+func (a *App) ReplayRequest(name string, worker int) (q Request, gone int, err error) {
+	record, ran, err := a.Ledger().Find(name)
 	if err != nil {
 		return q, 0, err
 	}
@@ -108,14 +108,6 @@ func (a *App) ReplayRequest(number, worker int) (q Request, gone int, err error)
 	q, err = a.NewRequest(record.Pick, tests, workers)
 	q.InOrder, q.Worker, q.Order = true, on, fmt.Sprint("of run ", record.Number)
 	return q, gone, err
-}
-
-// recorded returns a run of the ledger, the latest for 0.
-func (a *App) recorded(number int) (*run.Record, *run.Run, error) {
-	if number == 0 {
-		return a.Ledger().Last()
-	}
-	return a.Ledger().Run(number)
 }
 
 // Schedule returns the schedule of a request. It is built once per run, and shared with those who follow it.

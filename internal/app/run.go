@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/engine"
@@ -36,6 +38,9 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	if err := engine.Run(ctx, job, q.record(r, journal, sink)); err != nil {
 		return nil, 0, errors.Join(err, journal.End())
 	}
+	if r.Idle = q.idle(r); r.Idle {
+		note += "\nnothing of the pick ran: each test needs others that the pick does not select; widen the pick by them"
+	}
 	r.Note = strings.TrimSpace(r.Note + "\n" + note)
 	retention := a.Project.Retention
 	number, err = a.history.store.Keep(task.Record(journal.Name()), r, retention.Runs, retention.Days)
@@ -46,6 +51,12 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 		return r, 0, fmt.Errorf("this run is not kept: %w", cmp.Or(err, unwritten))
 	}
 	return r, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave(r))
+}
+
+// idle reports whether a run of the request ran no test although no rule or condition kept all of them from running.
+func (q Request) idle(r *run.Run) bool {
+	return len(r.Results) > 0 && len(r.Results) == r.Counts[run.Skipped] &&
+		slices.ContainsFunc(q.Tests, func(t catalog.Test) bool { return t.SkipReason == "" })
 }
 
 // record returns a sink that adds events to a run and to its journal before it passes them on.

@@ -360,7 +360,7 @@ func bounded(message string) string {
 
 func (r *execution) finish(e *run.Event) {
 	if t := r.open[e.ID]; t != nil {
-		if e.Outcome = ruledOutcome(t, e.Outcome); e.Outcome == run.Surprise {
+		if e.Outcome = ruledOutcome(t, e.Outcome, r.running[e.Worker][e.ID]); e.Outcome == run.Surprise {
 			e.Message = "it passed, though it is expected to fail: " + t.Rules.ExpectFail
 		}
 		delete(r.open, e.ID)
@@ -370,12 +370,13 @@ func (r *execution) finish(e *run.Event) {
 	r.counts[e.Outcome]++
 }
 
-// ruledOutcome is the outcome in the light of the test's rules.
-func ruledOutcome(t *catalog.Test, o run.Outcome) run.Outcome {
+// ruledOutcome returns the outcome in the light of the test's rules. Only a test that ran owes a failure: one that
+// does not compile or cannot be started has not failed as expected.
+func ruledOutcome(t *catalog.Test, o run.Outcome, ran bool) run.Outcome {
 	switch {
 	case t.Rules.ExpectFail == "":
 		return o
-	case o.Bad():
+	case o.Bad() && ran:
 		return run.Owed
 	case o == run.Passed:
 		return run.Surprise

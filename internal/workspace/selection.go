@@ -3,6 +3,7 @@ package workspace
 import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
+	"fernrelay/core/pick"
 	"fmt"
 	"maps"
 	"os"
@@ -17,6 +18,21 @@ func (w *Workspace) Pick(text string) ([]catalog.Test, error) {
 		return nil, err
 	}
 	return w.Catalog.Only(held), nil
+}
+
+// PickToRun returns the tests that an expression selects. If it asks for outcomes, as to run again what failed, the
+// tests that they need precede them.
+func (w *Workspace) PickToRun(text string) ([]catalog.Test, error) {
+	e, held, err := w.Index.Pick(text)
+	if err != nil {
+		return nil, err
+	}
+	tests, rerun := w.Catalog.Only(held), false
+	pick.Terms(e, func(t *pick.Term) { rerun = rerun || t.Field == "was" })
+	if rerun {
+		tests = w.WithNeeds(tests)
+	}
+	return tests, nil
 }
 
 // TestsOf returns the tests with some IDs, without those that the project no longer has.

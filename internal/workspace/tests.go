@@ -53,7 +53,11 @@ func (w *Workspace) describe(recall Recall) error {
 	if err != nil {
 		return err
 	}
-	source := pick.Source{Saved: project.Saved(w.Project.Picks, person, w.Own.Picks), Touched: w.touched, Rates: past.Rates}
+	defined := map[string]bool{}
+	for _, rule := range w.Project.Tags {
+		defined[rule.Tag] = true
+	}
+	source := pick.Source{Defined: defined, Saved: project.Saved(w.Project.Picks, person, w.Own.Picks), Touched: w.touched, Rates: past.Rates}
 	source.Past = func(i int) []run.Outcome { return past.Latest[c.Tests[i].ID] }
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }
 	if err := applyTags(w.Project.Tags, c, source.Saved, layer); err != nil {

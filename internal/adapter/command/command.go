@@ -290,8 +290,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 		<-ready
 		_ = cmd.Kill()
 	})
-	reported.begin()
-	err := cmd.Start()
+	err := reported.start(cmd.Start)
 	close(ready)
 	if err != nil && ctx.Err() == nil {
 		reported.close("it cannot be started: "+err.Error(), 1, nil)

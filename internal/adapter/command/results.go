@@ -44,6 +44,7 @@ type results struct {
 	more     int          // of these that are left out
 	failed   bool         // a test here is bad
 	closed   bool         // close gave outcomes, which say how the process ended
+	started  bool         // the process runs, or did
 	said     adapter.Tail // what the process printed
 }
 
@@ -66,6 +67,18 @@ func newResults(tests []catalog.Test, batch *adapter.Batch) *results {
 		}
 	}
 	return r
+}
+
+// start starts the process, and begins the first test before the process can report anything.
+func (r *results) start(process func() error) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := process(); err != nil {
+		return err
+	}
+	r.started = true
+	r.begin()
+	return nil
 }
 
 // begin takes the first test that has no outcome to be the one that runs.
@@ -128,7 +141,9 @@ func (r *results) strange(e run.Event) {
 
 func (r *results) finish(t *catalog.Test, e run.Event) {
 	r.failed = r.failed || e.Outcome.Bad()
-	r.batch.Started(t.ID)
+	if r.started {
+		r.batch.Started(t.ID)
+	}
 	e.ID = t.ID
 	if e.File == "" {
 		e.File, e.Line = t.File, t.Line
@@ -138,7 +153,9 @@ func (r *results) finish(t *catalog.Test, e run.Event) {
 	if len(r.open) > 0 {
 		r.batch.Rewind(r.open[0]) // it may have been taken to run too early
 	}
-	r.begin()
+	if r.started {
+		r.begin()
+	}
 }
 
 // step takes the result of a part of the only test.

@@ -384,7 +384,6 @@ func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []s
 		break
 	}
 	for i, t := range tests {
-		batch.Started(t.ID)
 		if i == 0 {
 			batch.Output(t.ID, strings.Join(words, "\n")+"\n")
 		}

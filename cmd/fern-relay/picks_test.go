@@ -1,0 +1,128 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"fernrelay/internal/testfiles"
+)
+
+// TestPicksOnTheCommandLine picks in ways that once selected something else, or nothing without a word.
+func TestPicksOnTheCommandLine(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "[tags]\nsluggish = \"took>5s\"\n", "deep/er/ValveOpens deep/x other/Shut", "other/*) exit 1;;")
+	if got := fern(t, dir, "run"); got.status != 1 {
+		t.Fatal(got.stderr)
+	}
+	for _, c := range []struct {
+		args   []string
+		stdout string
+		status int
+		stderr string
+	}{
+		{[]string{"list", "-p", "in:deep"}, "c:deep/er#deep/er/ValveOpens c:deep#deep/x", 0, ""},
+		{[]string{"list", "-p", "in:deep/."}, "c:deep#deep/x", 0, ""},
+		{[]string{"list", "-p", "name:valve"}, "c:deep/er#deep/er/ValveOpens", 0, ""},
+		{[]string{"list", "-p", "name:VALVE"}, "", 0, `the pick "name:VALVE" selects no test`},
+		{[]string{"list", "-p", "in:other or name:x", "-p", "in:deep"}, "c:deep#deep/x", 0, ""},
+		{[]string{"list", "-p", "in:deep", "-p", "was:failed"}, "", 0, "was:failed       0  2 out"},
+		{[]string{"list", "-p", "in:[x"}, "", 2, "the wildcards are"},
+		{[]string{"list", "-p", "sluggish"}, "", 0, "sluggish       0  3 out"},
+		{[]string{"list", "-p", "slugish"}, "", 2, "no test carries the tag"},
+		{[]string{"replay", "last-1"}, "", 2, "run last-1 cannot be replayed"},
+		{[]string{"replay", "lost"}, "", 2, `"lost" is no run`},
+	} {
+		got := fern(t, dir, c.args...)
+		for id := range strings.FieldsSeq(c.stdout) {
+			if !strings.Contains(got.stdout, id) {
+				t.Errorf("%s: %q is not in %s", c.args, id, got.stdout)
+			}
+		}
+		if got.status != c.status || !strings.Contains(got.stderr, c.stderr) || c.args[0] == "list" && strings.Count(got.stdout, "#") != strings.Count(c.stdout, "#") {
+			t.Errorf("%s ends with %d: %s%s", c.args, got.status, got.stdout, got.stderr)
+		}
+	}
+	if got := fern(t, dir, "run", "-p", "in:deep"); got.status != 0 {
+		t.Fatal(got.stderr)
+	}
+	if got := fern(t, dir, "replay", "last-1"); got.status != 1 || !strings.Contains(got.stdout, "3 picked: 2 passed, 1 failed") {
+		t.Errorf("the run before the latest, again: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+}
+
+// TestFailuresStay holds that a test stays one that failed until it runs again: also if a later run ended
+// before it, or skipped it because it ran without what it needs.
+func TestFailuresStay(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "[[rule]]\npick = \"name:needs\"\nneeds = [\"base\"]\n", "base one two needs", "one|two|needs) exit 1;;")
+	run := func(status int, words string, args ...string) {
+		t.Helper()
+		if got := fern(t, dir, append([]string{"run", "--workers", "1"}, args...)...); got.status != status || !strings.Contains(got.stdout, words) {
+			t.Errorf("run %s ends with %d: %s%s", args, got.status, got.stdout, got.stderr)
+		}
+	}
+	bad := func(want int) {
+		t.Helper()
+		if got := fern(t, dir, "list", "-p", "was:bad"); strings.Count(got.stdout, "\n") != want {
+			t.Errorf("%d are bad, not:\n%s", want, got.stdout)
+		}
+	}
+	run(1, "1 passed, 3 failed")
+	run(1, "1 failed, ", "-p", "was:bad", "--stop-after", "1")
+	bad(3)
+	run(3, "nothing of the pick ran", "-p", "name:needs")
+	bad(3)
+	run(1, "4 picked: 1 passed, 3 failed", "-p", "was:bad")
+	bad(3)
+}
+
+// TestOnlyWhatRanIsOwed holds that an expected failure excuses no test that could not run.
+func TestOnlyWhatRanIsOwed(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, `
+[[suite]]
+name = "gone"
+kind = "command"
+list = "echo absent"
+run = "./nowhere {name}"
+
+[[suite]]
+name = "unit"
+kind = "go"
+dir = "unit"
+
+[[rule]]
+pick = "name:/./"
+expect-fail = "known"
+`, "fails dies", "fails) exit 1;;\ndies) kill -9 $$;;")
+	testfiles.Write(t, dir, map[string]string{
+		"unit/go.mod":               "module unit\n\ngo 1.24\n",
+		"unit/broken/b_test.go":     "package broken\n\nimport \"testing\"\n\nfunc TestBroken(t *testing.T) { undefined() }\n",
+		"unit/panics/panic_test.go": "package panics\n\nimport \"testing\"\n\nfunc TestPanics(t *testing.T) { panic(\"known\") }\n",
+	})
+	got := fern(t, dir, "run", "--events", "e.jsonl")
+	outcomes := outcomes(readEvents(t, filepath.Join(dir, "e.jsonl")))
+	for id, want := range map[string]string{"c:.#fails": "owed", "c:.#dies": "owed", "gone:.#absent": "errored", "unit:broken#TestBroken": "errored", "unit:panics#TestPanics": "owed"} {
+		if string(outcomes[id]) != want {
+			t.Errorf("%s is %s, want %s", id, outcomes[id], want)
+		}
+	}
+	if got.status != 1 {
+		t.Errorf("status %d: %s%s", got.status, got.stdout, got.stderr)
+	}
+	testfiles.Write(t, dir, map[string]string{"fern.toml": "[workers]\nprepare = \"false\"\n\n" + read(t, dir, "fern.toml")})
+	if got := fern(t, dir, "run", "-p", "name:fails"); got.status != 1 || !strings.Contains(got.stdout, "1 errored") {
+		t.Errorf("with a worker that cannot be prepared: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+}
+
+func read(t *testing.T, dir, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(dir, name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
