@@ -32,7 +32,7 @@ type planFlags struct {
 func (f *planFlags) add(cmd *cobra.Command) {
 	addPick(cmd, &f.pick)
 	cmd.Flags().StringVar(&f.timings, "timings", "", "read expected times from this CSV `file`")
-	cmd.Flags().StringVar(&f.together, "together", string(split.Group), "keep each `LEVEL` together: test, file, group or suite")
+	cmd.Flags().StringVar(&f.together, "together", "", "keep each `LEVEL` together: test, file, group or suite")
 	cmd.Flags().IntVar(&f.limit, "limit", 0, "run at most `N` shards at once; 0 for all")
 	cmd.Flags().StringArrayVar(&f.late, "late", nil, "start shard K late, as `K=TIME`, such as 2=60s")
 	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "set the speed of shard K, as `K=FACTOR`")
@@ -97,8 +97,8 @@ func (f *planFlags) pinned(study *split.Study) error {
 			}
 		}
 		if len(named) != 1 {
-			return fmt.Errorf("--pin names %q, which is the name of %s: with --together %s, one is expected as the plan shows it",
-				name, wording.Plural(len(named), "unit"), study.Together)
+			return fmt.Errorf("--pin names %q, which is the name of %s: one is expected, as the plan shows it",
+				name, wording.Plural(len(named), "unit"))
 		}
 		if study.Fleet.Pins == nil {
 			study.Fleet.Pins = map[string]int{}

@@ -264,7 +264,11 @@ func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []cata
 	if err != nil {
 		return nil, nil, err
 	}
-	planned, share := study.Share(study.Plan(split.Thorough), k)
+	plan := study.Plan(split.Thorough)
+	planned, share := study.Share(plan, k)
+	if len(share) == 0 {
+		fmt.Fprintf(stderr, "fern-relay: note: shard %d of %d has no test; %s\n", k, n, study.Unused(plan, "shard"))
+	}
 	return planned, share, nil
 }
 

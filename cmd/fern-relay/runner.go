@@ -40,6 +40,10 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 		ctx, cancel = context.WithTimeoutCause(ctx, n.limit, fmt.Errorf("its time of %s was up", n.limit))
 		defer cancel()
 	}
+	planned, unused := n.app.Planned(q)
+	if unused != "" && len(q.Tests) > 1 {
+		fmt.Fprintln(stderr, "fern-relay: note:", unused)
+	}
 	q.Control = &app.Control{}
 	defer n.interrupts.finish(func() {
 		n.stopped.Store(true)
@@ -61,7 +65,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 	if n.tookOver > 0 {
 		report.Slow(n.out, r, n.tookOver)
 	}
-	report.Closing(n.out, r, len(q.Tests), q.Workers, n.app.Planned(q))
+	report.Closing(n.out, r, len(q.Tests), q.Workers, planned)
 	if number > 0 {
 		fmt.Fprintf(stderr, "kept as run %d\n", number)
 	}

@@ -113,6 +113,9 @@ func (s *settings) split(cmd *cobra.Command, f *splitFlags) error {
 	if err := f.writeFiles(plan); err != nil {
 		return err
 	}
+	if unused := study.Unused(plan, "shard"); unused != "" {
+		fmt.Fprintln(stderr, "fern-relay: note:", unused)
+	}
 	switch {
 	case f.asJSON:
 		return newEncoder(out).Encode(plan)

@@ -42,6 +42,7 @@ type Test struct {
 	Known      bool     `json:"-"`          // Expected was measured for this very test
 	Spread     float64  `json:"-"`          // of Expected, in seconds: one standard deviation
 	Setup      float64  `json:"-"`          // seconds that it costs to begin a batch of its group
+	Together   string   `json:"-"`          // the level that never runs side by side: test, file, group or suite
 	SkipReason string   `json:"-"`          // why it does not run here; empty if it does
 	Origins    []Origin `json:"-"`          // where its tags and rules come from
 }

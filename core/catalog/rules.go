@@ -17,6 +17,8 @@ type Rules struct {
 	Needs      []string `json:"needs,omitempty" toml:"needs"`             // tests that must pass before it
 	After      []string `json:"after,omitempty" toml:"after"`             // tests that it does not run before
 	Holds      []string `json:"holds,omitempty" toml:"holds"`             // resources that it holds while it runs
+	Together   string   `json:"together,omitempty" toml:"together"`       // the level that never runs side by side, instead of its suite's
+	Isolate    string   `json:"isolate,omitempty" toml:"isolate"`         // "test": it runs in a process of its own
 }
 
 // The names of the rules, as they are written everywhere.
@@ -28,10 +30,24 @@ const (
 	RuleNeeds      = "needs"
 	RuleAfter      = "after"
 	RuleHolds      = "holds"
+	RuleTogether   = "together"
+	RuleIsolate    = "isolate"
 )
 
 // RuleNames lists the rules in the order in which they are shown.
-var RuleNames = []string{RuleSkip, RuleLone, RuleExpectFail, RuleOnlyIf, RuleNeeds, RuleAfter, RuleHolds}
+var RuleNames = []string{RuleSkip, RuleLone, RuleExpectFail, RuleOnlyIf, RuleNeeds, RuleAfter, RuleHolds, RuleTogether, RuleIsolate}
+
+// ruleChoices are the values of rules that take one of a few words.
+var ruleChoices = map[string][]string{RuleTogether: {"test", "file", "group", "suite"}, RuleIsolate: {"test"}}
+
+// checkChoice returns an error if a rule takes one of a few words and the value is another.
+func checkChoice(rule, value string) error {
+	choices := ruleChoices[rule]
+	if choices == nil || slices.Contains(choices, value) {
+		return nil
+	}
+	return fmt.Errorf("%s is %q: it takes %s", rule, value, strings.Join(choices, ", "))
+}
 
 // RenamedRules are the present names of rules by their earlier ones.
 var RenamedRules = map[string]string{"solo": RuleLone, "uses": RuleHolds}
@@ -55,6 +71,18 @@ func (r *Rules) UnmarshalJSON(data []byte) error {
 			return UnknownRule(old)
 		}
 	}
+	return r.Check()
+}
+
+// Check returns an error if a rule has a value that it does not take.
+func (r *Rules) Check() error {
+	for rule := range ruleChoices {
+		if value := r.Value(rule); value != "" {
+			if err := checkChoice(rule, value); err != nil {
+				return err
+			}
+		}
+	}
 	return nil
 }
 
@@ -72,6 +100,10 @@ func (r *Rules) text(rule string) *string {
 		return &r.ExpectFail
 	case RuleOnlyIf:
 		return &r.OnlyIf
+	case RuleTogether:
+		return &r.Together
+	case RuleIsolate:
+		return &r.Isolate
 	}
 	return nil
 }
@@ -103,6 +135,8 @@ func (r *Rules) Set(rule, value string) error {
 	switch {
 	case text == nil:
 		return UnknownRule(rule)
+	case checkChoice(rule, value) != nil:
+		return checkChoice(rule, value)
 	case rule == RuleOnlyIf && value == "":
 		return fmt.Errorf("%s takes a condition", rule)
 	case rule == RuleOnlyIf && r.OnlyIf != "":

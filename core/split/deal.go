@@ -13,12 +13,12 @@ import (
 
 // Deal says how to divide tests into batches.
 type Deal struct {
-	Workers  int                 // at least 1
-	InOrder  bool                // the batches come and run in the order of the tests
-	Worker   map[string]int      // by ID: the only worker that runs it; with InOrder
-	Together map[string]Together // by suite: what never runs side by side; groups by default
-	First    map[string]int      // by ID, from 1: the rank of tests whose batches go before others
-	Lasting  map[string]bool     // by suite: its processes live on from batch to batch, so that their order matters
+	Workers  int             // at least 1
+	InOrder  bool            // the batches come and run in the order of the tests
+	Worker   map[string]int  // by ID: the only worker that runs it; with InOrder
+	Together Together        // what never runs side by side; empty for what each test says
+	First    map[string]int  // by ID, from 1: the rank of tests whose batches go before others
+	Lasting  map[string]bool // by suite: its processes live on from batch to batch, so that their order matters
 
 	Resources map[string]int // how many batches may hold each at once; 1 if it is not named
 }
@@ -42,10 +42,10 @@ func (d *Deal) apart(t *catalog.Test) string {
 	if d.Worker[t.ID] > 0 {
 		return ""
 	}
-	switch d.Together[t.Suite] {
+	switch d.Together.of(t) {
 	case Suite:
 		return t.Suite
-	case Group, "":
+	case Group:
 		return t.Suite + ":" + t.Group
 	}
 	return ""
@@ -100,6 +100,7 @@ func levels[P comparable](tests []catalog.Test, place func(t *catalog.Test) P) [
 // stack is the tests of one place that are not in a batch yet.
 type stack struct {
 	suite, apart string
+	together     Together
 	tests        []catalog.Test
 	next         int              // while the tests are neighbours, the place of the next one
 	units        [][]catalog.Test // what is never parted, the longest first
@@ -169,11 +170,12 @@ func weights(tests []catalog.Test) func(t *catalog.Test) float64 {
 func (d *Deal) stacks(tests []catalog.Test) []*stack {
 	type place struct {
 		suite, group, uses string
+		together           Together
 		level              int
 	}
 	where := func(t *catalog.Test) place {
-		p := place{suite: t.Suite, group: t.Group}
-		if d.Together[t.Suite] != File { // a file stays whole
+		p := place{suite: t.Suite, group: t.Group, together: d.Together.of(t)}
+		if p.together != File { // a file stays whole
 			p.uses = strings.Join(holds(t), "\n")
 		}
 		return p
@@ -187,7 +189,7 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 		p.level = levels[i]
 		s := at[p]
 		if s == nil {
-			s = &stack{suite: t.Suite, apart: d.apart(t), cost: t.Setup}
+			s = &stack{suite: t.Suite, together: p.together, apart: d.apart(t), cost: t.Setup}
 			at[p] = s
 			stacks = append(stacks, s)
 		}
@@ -206,8 +208,8 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 // part makes units of a stack's tests: what stays together, the longest first.
 func (d *Deal) part(s *stack, weigh func(*catalog.Test) float64) {
 	s.units = [][]catalog.Test{s.tests}
-	if level := d.Together[s.suite]; level == Test || level == File {
-		if units, err := Units(s.tests, level); err == nil { // otherwise there is a circle, which settling the tests reports
+	if s.together == Test || s.together == File {
+		if units, err := Units(s.tests, s.together); err == nil { // otherwise there is a circle, which settling the tests reports
 			s.units = members(s.tests, units)
 		}
 	}

@@ -166,7 +166,7 @@ func (d *draws) queue(f Fleet) *scene {
 			}
 		}
 	}
-	deal := Deal{Workers: f.AtOnce(), Together: map[string]Together{"": Test}, Resources: f.Resources}
+	deal := Deal{Workers: f.AtOnce(), Together: Test, Resources: f.Resources}
 	s := &scene{Schedule: deal.Schedule(tests), starts: f.starts(f.AtOnce())}
 	if len(f.Speeds) > 0 {
 		s.speed = func(worker int) float64 { return f.speed(worker + 1) }

@@ -1,6 +1,8 @@
 package split
 
 import (
+	"cmp"
+	"fmt"
 	"sort"
 
 	"fernrelay/core/catalog"
@@ -10,12 +12,12 @@ import (
 // Study is a set of tests, prepared to be split in different ways.
 type Study struct {
 	Tests    []catalog.Test
-	Together Together
+	Together Together // the level of all tests; empty if they differ
 	Fleet    Fleet
 	Work     *Work
 }
 
-// NewStudy prepares tests to be split. shared names the resources that all machines share. The error says what is
+// NewStudy prepares tests to be split, at one level or, if together is empty, at the level of each test. shared names the resources that all machines share. The error says what is
 // wrong with the tests or the fleet.
 func NewStudy(tests []catalog.Test, together Together, f Fleet, shared ...string) (*Study, error) {
 	if err := f.Check(); err != nil {
@@ -25,7 +27,7 @@ func NewStudy(tests []catalog.Test, together Together, f Fleet, shared ...string
 	if err != nil {
 		return nil, err
 	}
-	return &Study{Tests: tests, Together: together, Fleet: f, Work: NewWork(units)}, nil
+	return &Study{Tests: tests, Together: cmp.Or(together, Common(tests)), Fleet: f, Work: NewWork(units)}, nil
 }
 
 // Plan plans for the study's fleet.
@@ -37,6 +39,34 @@ func (s *Study) Share(p Plan, number int) (*run.Planned, []catalog.Test) {
 	planned := &run.Planned{Shard: number, Of: len(p.Shards), Plan: p.Fingerprint()}
 	planned.Catalog, planned.Timings = Prints(s.Tests)
 	return planned, only(s.Tests, p.Shards[number-1].Tests())
+}
+
+// Unused says how many shards of a plan have nothing to run and why, "" if all have something. where names the shards:
+// "shard" or "worker".
+func (s *Study) Unused(p Plan, where string) string {
+	empty := 0
+	for i := range p.Shards {
+		if len(p.Shards[i].Units) == 0 {
+			empty++
+		}
+	}
+	units, tests := len(s.Work.units), len(s.Tests)
+	if empty == 0 || tests == 0 {
+		return ""
+	}
+	head := fmt.Sprintf("%d of %d %ss have nothing to run: ", empty, len(p.Shards), where)
+	kind := string(cmp.Or(s.Together, "unit"))
+	switch {
+	case units == tests && tests == 1:
+		return head + "there is only one test"
+	case units == tests:
+		return head + fmt.Sprintf("there are only %d tests", tests)
+	case s.Together == Test:
+		return head + fmt.Sprintf("rules tie the %d tests together (needs, after, or what all machines share)", tests)
+	case units == 1:
+		return head + fmt.Sprintf("all %d tests are one %s: together = \"test\" divides it", tests, kind)
+	}
+	return head + fmt.Sprintf("the %d tests are %d %ss: together = \"test\" divides them", tests, units, kind)
 }
 
 // Lateness is how late a worker begins in the outlook of advice, in seconds.

@@ -1,6 +1,7 @@
 package split
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -20,6 +21,22 @@ const (
 	Group Together = "group"
 	Suite Together = "suite"
 )
+
+// of returns the level for a test: t, or what the test says if t is empty.
+func (t Together) of(test *catalog.Test) Together { return cmp.Or(t, Together(test.Together), Group) }
+
+// Common returns the level that all tests have, or "" if they differ.
+func Common(tests []catalog.Test) Together {
+	var common Together
+	for i := range tests {
+		level := common.of(&tests[i])
+		if own := Together("").of(&tests[i]); own != level {
+			return ""
+		}
+		common = level
+	}
+	return cmp.Or(common, Group)
+}
 
 // Levels lists them, the coarsest first.
 var Levels = []Together{Suite, Group, File, Test}
@@ -71,12 +88,11 @@ func (u *Unit) join(other Unit) {
 	}
 }
 
-// Units folds tests into the units that stay together, in the order in which the tests first name them. A test
-// without a file stays with its group. Units whose tests need each other, come after each other, or hold the same
+// Units folds tests into the units that stay together, in the order in which the tests first name them: at one level,
+// or at the level of each test if together is empty. A test without a file stays with its group. Units whose tests need each other, come after each other, or hold the same
 // resource that all machines share, are one. An error names tests that wait for each other in a circle.
 func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, error) {
-	key, err := together.key()
-	if err != nil {
+	if err := together.Check(); err != nil {
 		return nil, err
 	}
 	chains := len(shared) > 0
@@ -89,7 +105,7 @@ func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, e
 		}
 	}
 	most := 0
-	if together == Test {
+	if together == Test || together == "" && Common(tests) == Test {
 		most = len(tests)
 	}
 	units, squares := make([]Unit, 0, most), make([]float64, 0, most) // the variance of each
@@ -97,7 +113,7 @@ func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, e
 	unitOf := make([]int, len(tests))
 	for i := range tests {
 		t := &tests[i]
-		name, label := key(t)
+		name, label := together.of(t).key(t)
 		u, ok := at[name]
 		if !ok {
 			u = len(units)
@@ -243,29 +259,22 @@ func only(tests []catalog.Test, ids []string) []catalog.Test {
 	return own
 }
 
-func (t Together) key() (func(*catalog.Test) (name, label string), error) {
-	group := func(t *catalog.Test) (string, string) { return t.Suite + ":" + t.Group, t.Group }
-	switch t {
-	case Suite:
-		return func(t *catalog.Test) (string, string) { return t.Suite, t.Suite }, nil
-	case Group:
-		return group, nil
-	case File:
-		return func(t *catalog.Test) (string, string) {
-			if t.File == "" {
-				return group(t)
-			}
-			return t.Suite + ":" + t.File, t.File
-		}, nil
-	case Test:
-		return func(t *catalog.Test) (string, string) { return t.ID, t.Group + "#" + t.Name }, nil
+// key returns the name and the label of the unit that a test belongs to at this level.
+func (t Together) key(test *catalog.Test) (name, label string) {
+	switch {
+	case t == Suite:
+		return test.Suite, test.Suite
+	case t == File && test.File != "":
+		return test.Suite + ":" + test.File, test.File
+	case t == Test:
+		return test.ID, test.Group + "#" + test.Name
 	}
-	return nil, t.Check()
+	return test.Suite + ":" + test.Group, test.Group
 }
 
-// Check refuses what is no level.
+// Check refuses what is no level. Empty means the level of each test.
 func (t Together) Check() error {
-	if !slices.Contains(Levels, t) {
+	if t != "" && !slices.Contains(Levels, t) {
 		return fmt.Errorf("what stays together is %q: test, file, group or suite is expected", string(t))
 	}
 	return nil

@@ -42,6 +42,17 @@ const (
 	PerWorker Isolation = "worker"
 )
 
+// Shared counts the tests at the front that may share a process: only the first if it has the rule isolate, or else
+// those before the next that has it.
+func Shared(tests []catalog.Test) int {
+	for i := range tests {
+		if tests[i].Rules.Isolate != "" {
+			return max(i, 1)
+		}
+	}
+	return len(tests)
+}
+
 // Found is what an adapter finds.
 type Found struct {
 	Tests   []catalog.Test // in declared order

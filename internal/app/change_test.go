@@ -10,7 +10,6 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
 	"fernrelay/internal/testfiles"
 )
 
@@ -61,22 +60,5 @@ func TestSources(t *testing.T) {
 	}
 	if got := r.sources(context.Background(), files); !slices.Equal(got, files[1:]) {
 		t.Errorf("%v are sources", got)
-	}
-}
-
-// TestTogether is what a project's suites have in common.
-func TestTogether(t *testing.T) {
-	for text, want := range map[string]split.Together{"": split.Group, "together = \"test\"": split.Test} {
-		dir := t.TempDir()
-		testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/made\n\ngo 1.26\n", "x_test.go": "package x\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n",
-			"fern.toml": "[[suite]]\nname = \"u\"\nkind = \"go\"\n" + text + "\n"})
-		r, err := Open(context.Background(), dir, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer r.Close()
-		if got := r.Together(); got != want {
-			t.Errorf("%q: %s", text, got)
-		}
 	}
 }

@@ -12,7 +12,7 @@ import (
 func (a *App) Slowest(p *history.Past, tests []catalog.Test, n int) (*history.Slowness, error) {
 	fleet := split.Fleet{Shards: a.Workers()}
 	return p.Slowest(tests, n, fleet.Shards, func(tests []catalog.Test) (float64, error) {
-		study, err := a.Split(tests, a.Together(), fleet, true)
+		study, err := a.Split(tests, "", fleet, true)
 		if err != nil {
 			return 0, err
 		}

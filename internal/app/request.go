@@ -1,7 +1,6 @@
 package app
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -112,10 +111,7 @@ func (a *App) ReplayRequest(name string, worker int) (q Request, gone int, err e
 
 // Schedule returns the schedule of a request. It is built once per run, and shared with those who follow it.
 func (a *App) Schedule(q Request) *split.Schedule {
-	deal := split.Deal{Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: map[string]split.Together{}}
-	for _, s := range a.Project.Suites {
-		deal.Together[s.Name] = cmp.Or(q.Together, s.Together)
-	}
+	deal := split.Deal{Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: q.Together}
 	for suite, adapt := range a.Adapters {
 		deal.Lasting[suite] = adapt.Scope() == adapter.ScopeWorker
 	}
@@ -123,18 +119,19 @@ func (a *App) Schedule(q Request) *split.Schedule {
 }
 
 // Planned returns the seconds that a request should take without building: those of its plan, or of one
-// made for it. It returns 0 if too little is known.
-func (a *App) Planned(q Request) float64 {
+// made for it, or 0 if too little is known. unused says which workers have nothing to run and why.
+func (a *App) Planned(q Request) (seconds float64, unused string) {
 	if q.Planned > 0 {
-		return q.Planned
+		return q.Planned, ""
 	}
-	study, err := a.Split(q.Tests, cmp.Or(q.Together, a.Together()), split.Fleet{Shards: q.Workers}, true)
+	study, err := a.Split(q.Tests, q.Together, split.Fleet{Shards: q.Workers}, true)
 	if err != nil {
-		return 0 // the run reports it
+		return 0, "" // the run reports it
 	}
 	plan := study.Plan(split.Quick)
+	unused = study.Unused(plan, "worker")
 	if plan.Unknown > len(q.Tests)/2 {
-		return 0
+		return 0, unused
 	}
-	return plan.Finish
+	return plan.Finish, unused
 }

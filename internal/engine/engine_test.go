@@ -366,7 +366,7 @@ func TestDealing(t *testing.T) {
 				}
 				tests = append(tests, made)
 			}
-			queue := newJob(nil, tests, split.Deal{Workers: workers, Together: map[string]split.Together{"s": level}, First: map[string]int{tests[500].ID: 1}}, workers).Schedule.Batches
+			queue := newJob(nil, tests, split.Deal{Workers: workers, Together: level, First: map[string]int{tests[500].ID: 1}}, workers).Schedule.Batches
 			seen, apart := map[string]int{}, map[string]string{}
 			for i, b := range queue {
 				if i > 1 && b.Seconds() > queue[i-1].Seconds()+1e-9 {

@@ -60,7 +60,7 @@ func TestForecastIsWhatHappens(t *testing.T) {
 			c.ends[tests[i].ID] = make(chan struct{})
 		}
 		deal := split.Deal{Workers: workers, InOrder: only != nil, Worker: only, Resources: map[string]int{"wide": 2},
-			Together: map[string]split.Together{"s": []split.Together{split.Test, split.Group}[random.IntN(2)]}}
+			Together: []split.Together{split.Test, split.Group}[random.IntN(2)]}
 		schedule := deal.Schedule(tests)
 		forecast := schedule.Forecast(fromBeginning(schedule, workers))
 		if len(forecast) != len(schedule.Batches) {

@@ -287,7 +287,7 @@ func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
 		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Results: s.Results,
-			Isolate: s.Isolate, Together: cmp.Or(split.Together(s.Together), split.Group)}
+			Isolate: s.Isolate, Together: split.Together(s.Together)}
 		switch {
 		case !plainName(suite.Name):
 			return wrong("name", "a suite's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", s.Name)
@@ -309,6 +309,7 @@ func (p *Project) addSuites(f *file, d *document) error {
 		if !slices.Contains(held, suite.Isolate) {
 			return wrong("isolate", "isolate of suite %s is %q: for kind %s it is one of %s", s.Name, s.Isolate, s.Kind, strings.Join(held, ", "))
 		}
+		suite.Together = cmp.Or(suite.Together, suite.defaultTogether())
 		if suite.Together.Check() != nil {
 			return wrong("together", "together of suite %s is %q: it is one of test, file, group, suite", s.Name, s.Together)
 		}
@@ -345,6 +346,15 @@ func (p *Project) addSuites(f *file, d *document) error {
 	return nil
 }
 
+// defaultTogether returns what never runs side by side unless the suite says so: groups, or nothing but each test by
+// itself if each is a process of its own.
+func (s *Suite) defaultTogether() split.Together {
+	if s.Isolate == "test" || s.Kind == Command && strings.Contains(s.Run, "{name}") {
+		return split.Test
+	}
+	return split.Group
+}
+
 // plainName reports whether a suite's name can be the name of a folder and a part of an ID.
 func plainName(name string) bool {
 	return name != "" && name[0] != '.' && len(name) <= 100 && !strings.ContainsFunc(name, func(r rune) bool {
@@ -373,6 +383,9 @@ func (r *Rule) Check() error {
 		if !slices.Contains(catalog.RuleNames, rule) {
 			return fmt.Errorf("clear: %w", catalog.UnknownRule(rule))
 		}
+	}
+	if err := r.Set.Check(); err != nil {
+		return err
 	}
 	_, err := pick.ParseCondition(r.Set.OnlyIf)
 	return err

@@ -73,7 +73,7 @@ func TestOpen(t *testing.T) {
 		t.Errorf("opened %+v with the tags %v", p, tags)
 	}
 	want := []Suite{
-		{Name: "unit", Kind: Go, Dir: "src", BuildFlags: []string{"-race"}, Args: []string{"-short"}, Limits: Limits{90 * time.Second, 90 * time.Second, defaultHandshake}, Isolate: "test", Together: "group"},
+		{Name: "unit", Kind: Go, Dir: "src", BuildFlags: []string{"-race"}, Args: []string{"-short"}, Limits: Limits{90 * time.Second, 90 * time.Second, defaultHandshake}, Isolate: "test", Together: "test"},
 		{Name: "devices", Kind: Host, Dir: ".", Run: "./host --fast", Limits: defaultLimits, Isolate: "worker", Together: "file"},
 	}
 	if !reflect.DeepEqual(p.Suites, want) {

@@ -135,7 +135,8 @@ func (l *liveRun) start(ctx context.Context, r *app.App, q app.Request) tea.Cmd 
 	q.Control, q.Preparing = l.control, l.preparing.put
 	return func() tea.Msg {
 		ended := runEndedMsg{run: l}
-		l.plans.put(r.Planned(q)) // here, as it takes longer for a larger suite
+		planned, _ := r.Planned(q) // here, as it takes longer for a larger suite
+		l.plans.put(planned)
 		_, ended.number, ended.err = r.Run(ctx, q, l.events.put)
 		return ended
 	}

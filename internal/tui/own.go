@@ -110,7 +110,7 @@ func ruleSheet(scopes []scope) *sheet {
 	return &sheet{
 		title: "Set or clear a rule",
 		rows: []sheetRow{
-			{label: "rule", choices: catalog.RuleNames, hints: []string{"does not run", "only tests with this rule run", "runs, and may fail", "runs under a condition", "only when these passed", "not before these", "holds a resource"}},
+			{label: "rule", choices: catalog.RuleNames, hints: []string{"does not run", "only tests with this rule run", "runs, and may fail", "runs under a condition", "only when these passed", "not before these", "holds a resource", "never side by side: test, file, group, suite", "test: in a process of its own"}},
 			on,
 			{label: "do", choices: []string{"set", "clear"}},
 			{label: "keep in", choices: []string{keepSession, keepProject}, hints: []string{"until you quit", "as a [[rule]], for everybody"}},

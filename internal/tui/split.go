@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -61,7 +62,7 @@ func newSplitKeyMap() splitKeyMap {
 
 func newSplitView(s *session) *splitView {
 	v := &splitView{session: s, keyMap: newSplitKeyMap()}
-	v.planner.want = splitting{together: s.app.Together(), shards: min(s.app.Workers(), maxShards)}
+	v.planner.want = splitting{shards: min(s.app.Workers(), maxShards)}
 	first := v.planner.ask(s, false)().(plannedMsg)
 	v.planner.answered, v.planner.have = first.asked, first.planning
 	return v
@@ -168,7 +169,11 @@ func (v *splitView) shards(change int) tea.Msg {
 func (v *splitView) stay() tea.Msg {
 	want := &v.planner.want
 	next := map[split.Together]split.Together{split.Group: split.File, split.File: split.Test, split.Test: split.Group, split.Suite: split.Group}
-	want.together, want.pins, v.unit = next[want.together], nil, ""
+	have := want.together
+	if have == "" && v.planner.have.study != nil {
+		have = v.planner.have.study.Together
+	}
+	want.together, want.pins, v.unit = cmp.Or(next[have], split.Group), nil, ""
 	return v.replan()
 }
 

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"image/color"
 	"math"
@@ -23,7 +24,10 @@ func (v splitView) drawHeading(c canvas, plan *split.Plan) {
 		x = c.text(x+1, 1, style{colour: t.amber}, fmt.Sprintf("%d at once", have.limit))
 	}
 	if c.width >= wideScreen {
-		words := string(have.together) + "s stay together"
+		words := string(have.study.Together) + "s stay together"
+		if have.study.Together == "" {
+			words = "what stays together differs"
+		}
 		if v.queue {
 			words = "a shared queue"
 		}
@@ -73,7 +77,7 @@ func (v splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 		for _, u := range shard.Units {
 			tests += len(u.Tests)
 		}
-		if together := v.planner.have.together; c.width >= wideScreen && together != split.Test {
+		if together := cmp.Or(v.planner.have.study.Together, "unit"); c.width >= wideScreen && together != split.Test {
 			c.right(c.width-12, y, style{colour: t.fog}, wording.Plural(len(shard.Units), string(together)))
 		}
 		c.right(c.width-1, y, style{colour: t.fog}, wording.Plural(tests, "test"))

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"cmp"
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/pick"
@@ -97,6 +98,10 @@ func setSkipReason(t *catalog.Test, why string) { t.SkipReason, t.Expected, t.Kn
 // this machine, and which tests the names in needs and after mean.
 func (w *Workspace) conclude(c *catalog.Catalog) {
 	machine := project.Machine(w.Project.Dir)
+	levels := map[string]string{}
+	for _, s := range w.Project.Suites {
+		levels[s.Name] = string(s.Together)
+	}
 	unmet, unnamed := map[string]string{}, map[string]bool{}
 	dependent := false
 	for i := range c.Tests {
@@ -123,6 +128,7 @@ func (w *Workspace) conclude(c *catalog.Catalog) {
 		if t.SkipReason != "" {
 			setSkipReason(t, t.SkipReason) // as the adapter said
 		}
+		t.Together = cmp.Or(t.Rules.Together, levels[t.Suite])
 		dependent = dependent || t.Rules.Needs != nil || t.Rules.After != nil
 	}
 	if !dependent {

@@ -1,7 +1,6 @@
 package workspace
 
 import (
-	"cmp"
 	"fernrelay/core/catalog"
 	"fernrelay/core/split"
 )
@@ -20,18 +19,4 @@ func (w *Workspace) Split(tests []catalog.Test, together split.Together, f split
 		}
 	}
 	return split.NewStudy(tests, together, f)
-}
-
-// Together returns what never runs side by side by default: the level of the suites, or groups if they differ.
-func (w *Workspace) Together() split.Together {
-	level := split.Group
-	for i, s := range w.Project.Suites {
-		switch {
-		case i == 0:
-			level = s.Together
-		case level != s.Together:
-			return split.Group
-		}
-	}
-	return cmp.Or(level, split.Group)
 }

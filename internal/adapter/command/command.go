@@ -254,6 +254,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 
 // share returns how many of the tests the next process runs.
 func (s *session) share(tests []catalog.Test) []catalog.Test {
+	tests = tests[:adapter.Shared(tests)]
 	switch {
 	case s.adapter.alone():
 		return tests[:1]

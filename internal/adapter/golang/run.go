@@ -54,6 +54,7 @@ func (a *Adapter) together(tests []catalog.Test) int {
 	}
 	first := a.variantOf(&tests[0])
 	seeds, names := false, map[string]bool{}
+	tests = tests[:adapter.Shared(tests)]
 	for i := range tests {
 		name := a.targets[tests[i].ID].function
 		if a.variantOf(&tests[i]) != first || seeds && tests[i].Kind == catalog.KindTest || names[name] {

@@ -56,6 +56,7 @@ func (a *Adapter) Scope() adapter.Scope {
 
 // together counts the tests at the front that one process may hold.
 func (a *Adapter) together(tests []catalog.Test) int {
+	tests = tests[:adapter.Shared(tests)]
 	switch a.Isolate {
 	case adapter.PerTest:
 		return 1
@@ -130,15 +131,16 @@ type session struct {
 	stray   []byte // what was printed while none ran
 	killed  bool   // the process was killed by us
 
-	group  string // of the latest test that the process was asked to run
-	stdin  io.WriteCloser
-	stdout io.Reader
-	lines  *bufio.Scanner // of stdout
-	stderr *adapter.Tail
-	beside *adapter.Pipe // what it prints beside its messages
-	calls  int
-	ended  <-chan struct{}
-	ending string // how it ended, readable once ended is closed
+	group    string // of the latest test that the process was asked to run
+	isolated bool   // it has the process for itself
+	stdin    io.WriteCloser
+	stdout   io.Reader
+	lines    *bufio.Scanner // of stdout
+	stderr   *adapter.Tail
+	beside   *adapter.Pipe // what it prints beside its messages
+	calls    int
+	ended    <-chan struct{}
+	ending   string // how it ended, readable once ended is closed
 }
 
 // tailLimit bounds the kept part of what a host prints beside its messages, in bytes.
@@ -281,7 +283,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 			return nil
 		}
 		next = next[:s.adapter.together(next[:batch.Settled(next)])]
-		s.alone(next[0].Group, sink)
+		s.alone(&next[0], sink)
 		fresh := s.cmd == nil
 		if err := s.begin(ctx); err != nil {
 			return err
@@ -327,14 +329,14 @@ func lastLines(said string) string {
 }
 
 // alone ends the process if what comes next must not be in it.
-func (s *session) alone(group string, sink run.Sink) {
-	last := s.group
-	if s.adapter.Isolate == adapter.PerTest || s.adapter.Isolate == adapter.PerGroup && last != group {
+func (s *session) alone(next *catalog.Test, sink run.Sink) {
+	isolated := next.Rules.Isolate != ""
+	if isolated || s.isolated || s.adapter.Isolate == adapter.PerTest || s.adapter.Isolate == adapter.PerGroup && s.group != next.Group {
 		if err := s.Close(); err != nil {
 			s.reportBeyond(sink, run.Errored, err.Error())
 		}
 	}
-	s.group = group
+	s.group, s.isolated = next.Group, isolated
 }
 
 // runOnce asks the process to run the tests. Tests about which a host that answers says nothing are errored; an

@@ -1,0 +1,83 @@
+package main
+
+import (
+	"encoding/json"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"fernrelay/core/split"
+)
+
+// shardSizes returns how many tests each shard of a plan has.
+func shardSizes(t *testing.T, got result) (sizes []int) {
+	t.Helper()
+	var plan struct {
+		Shards []struct{ Tests []string }
+	}
+	if err := json.Unmarshal([]byte(got.stdout), &plan); err != nil {
+		t.Fatalf("%v: %s%s", err, got.stdout, got.stderr)
+	}
+	for _, s := range plan.Shards {
+		sizes = append(sizes, len(s.Tests))
+	}
+	return sizes
+}
+
+// TestTogetherIsDecidedOnce holds that runs, plans and shards keep the same tests together: scripts, each a process of
+// its own, not at all, unless fern.toml or a rule says so; and that shards and workers without tests are explained.
+func TestTogetherIsDecidedOnce(t *testing.T) {
+	t.Parallel()
+	const list = "a b c d"
+	const meets = "*) touch here.$1; until [ $(ls here.* | wc -l) -eq 4 ]; do sleep 0.01; done;;"
+	if got := fern(t, scripts(t, "timeout = \"20s\"\n", list, meets), "run", "--workers", "4"); got.status != 0 {
+		t.Errorf("scripts of one folder do not run side by side: %s%s", got.stdout, got.stderr)
+	}
+	together := scripts(t, "together = \"group\"\n", list, "")
+	got := fern(t, together, "split", "--shards", "3", "--json")
+	if sizes := shardSizes(t, got); sizes[0] != 4 || !strings.Contains(got.stderr, "2 of 3 shards have nothing to run: all 4 tests are one group: together = \"test\" divides it") {
+		t.Errorf("one group is divided into %v: %s", sizes, got.stderr)
+	}
+	if got := fern(t, together, "run", "--shard", "2/3"); got.status != 0 || !strings.Contains(got.stderr, "shard 2 of 3 has no test; 2 of 3 shards have nothing") {
+		t.Errorf("an empty shard: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+	if got := fern(t, together, "run", "--workers", "2"); !strings.Contains(got.stderr, "1 of 2 workers have nothing to run") {
+		t.Errorf("a worker without tests: %s", got.stderr)
+	}
+	divided := scripts(t, "together = \"test\"\n\n[[rule]]\npick = \"name:/^[ab]$/\"\ntogether = \"group\"\n", list, "")
+	got = fern(t, divided, "split", "--shards", "4", "--json")
+	if sizes := shardSizes(t, got); sizes[0] != 2 || sizes[2] != 1 || sizes[3] != 0 {
+		t.Errorf("two that stay together and two others are divided into %v: %s", sizes, got.stderr)
+	}
+	ran := 0
+	for _, shard := range []string{"1/3", "2/3", "3/3"} {
+		got := fern(t, divided, "run", "--shard", shard, "--events", "e.jsonl")
+		if n := len(outcomes(readEvents(t, filepath.Join(divided, "e.jsonl")))); got.status != 0 || n == 0 {
+			t.Errorf("shard %s ran %d tests: %s", shard, n, got.stderr)
+		} else {
+			ran += n
+		}
+	}
+	if ran != 4 {
+		t.Errorf("the shards ran %d tests of 4", ran)
+	}
+	if got := fern(t, scripts(t, "[[rule]]\npick = \"name:a\"\ntogether = \"never\"\n", list, ""), "list"); got.status != 2 || !strings.Contains(got.stderr, string(split.File)) {
+		t.Errorf("a level that is none: %d %s", got.status, got.stderr)
+	}
+}
+
+// TestIsolatedByRule holds that the rule isolate gives a test a process of its own, so that its state reaches no other.
+func TestIsolatedByRule(t *testing.T) {
+	t.Parallel()
+	dir := trouble(t, goSuite)
+	if got := fern(t, dir, "run", "-p", "in:state"); got.status != 1 {
+		t.Fatalf("in one process all is well: %s", got.stdout)
+	}
+	dir = trouble(t, goSuite+"\n[[rule]]\npick = \"name:TestRaises\"\nisolate = \"test\"\n")
+	if got := fern(t, dir, "run", "-p", "in:state"); got.status != 0 {
+		t.Errorf("status %d: %s%s", got.status, got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "list", "-p", "rule:isolate", "--json"); !strings.Contains(got.stdout, `"isolate":"test"`) {
+		t.Errorf("the list says %s%s", got.stdout, got.stderr)
+	}
+}
