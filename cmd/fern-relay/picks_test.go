@@ -3,6 +3,7 @@ package main
 import (
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -49,6 +50,23 @@ func TestPicksOnTheCommandLine(t *testing.T) {
 	}
 	if got := fern(t, dir, "replay", "last-1"); got.status != 1 || !strings.Contains(got.stdout, "3 picked: 2 passed, 1 failed") {
 		t.Errorf("the run before the latest, again: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+}
+
+// TestEstimatesAreMarked holds that sums of expected times say which part of them nobody has measured.
+func TestEstimatesAreMarked(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "", "known new", "known) sleep 0.2;;")
+	if got := fern(t, dir, "run", "-p", "name:known"); got.status != 0 {
+		t.Fatal(got.stderr)
+	}
+	for _, args := range [][]string{{"list", "--count", "group"}, {"split", "--shards", "1"}} {
+		if got := fern(t, dir, args...); !regexp.MustCompile(`0:00\.4, of which 0:00\.2 estimated`).MatchString(got.stdout) {
+			t.Errorf("%s: %s%s", args, got.stdout, got.stderr)
+		}
+	}
+	if got := fern(t, dir, "list", "--count", "group", "-p", "name:known"); strings.Contains(got.stdout, "estimated") {
+		t.Errorf("what is measured: %s", got.stdout)
 	}
 }
 

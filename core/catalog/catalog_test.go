@@ -251,7 +251,7 @@ func TestTally(t *testing.T) {
 	if !slices.Equal(tally.Rows, []string{"quick", "valve"}) || !slices.Equal(tally.Columns, []string{"unit:drip", "unit:irrigation/drip", "more:drip"}) {
 		t.Errorf("rows %v, columns %v", tally.Rows, tally.Columns)
 	}
-	if got := tally.Cells[[2]string{"quick", "more:drip"}]; got != (Sum{1, 8, 8}) || tally.ByRow["valve"] != (Sum{2, 3, 2}) || tally.Total != (Sum{4, 15, 8}) {
+	if got := tally.Cells[[2]string{"quick", "more:drip"}]; got != (Sum{1, 8, 8, 8}) || tally.ByRow["valve"] != (Sum{2, 3, 2, 3}) || tally.Total != (Sum{4, 15, 8, 15}) {
 		t.Errorf("%+v", tally)
 	}
 }

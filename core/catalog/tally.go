@@ -37,7 +37,7 @@ func NewTally(tests []Test, by []string) (*Tally, error) {
 	}
 	for i := range tests {
 		test := &tests[i]
-		t.Total.add(test)
+		t.Total.Add(test)
 		for _, row := range tallied(test, by[0], len(suites) > 1) {
 			t.Rows = addSum(t.ByRow, t.Rows, row, test)
 			if len(by) == 1 {
@@ -46,7 +46,7 @@ func NewTally(tests []Test, by []string) (*Tally, error) {
 			for _, column := range tallied(test, by[1], len(suites) > 1) {
 				t.Columns = addSum(byColumn, t.Columns, column, test)
 				cell := t.Cells[[2]string{row, column}]
-				cell.add(test)
+				cell.Add(test)
 				t.Cells[[2]string{row, column}] = cell
 			}
 		}
@@ -73,7 +73,7 @@ func tallied(t *Test, by string, suites bool) []string {
 // addSum adds a test to the sum of a name, and the name to the names if it is new.
 func addSum(sums map[string]Sum, names []string, name string, t *Test) []string {
 	sum, seen := sums[name]
-	sum.add(t)
+	sum.Add(t)
 	sums[name] = sum
 	if seen {
 		return names

@@ -4,20 +4,26 @@ import "strconv"
 
 // Sum is a number of tests and their expected time.
 type Sum struct {
-	Tests   int
-	Seconds float64 // together
-	Longest float64 // of one, in seconds
+	Tests     int
+	Seconds   float64 // together
+	Longest   float64 // of one, in seconds
+	Estimated float64 // the part of Seconds of tests that were never measured
 }
 
-func (s *Sum) add(t *Test) {
+// Add adds a test.
+func (s *Sum) Add(t *Test) {
 	s.Tests++
 	s.Seconds += t.Expected
+	if !t.Known {
+		s.Estimated += t.Expected
+	}
 	s.Longest = max(s.Longest, t.Expected)
 }
 
 func (s *Sum) join(other Sum) {
 	s.Tests += other.Tests
 	s.Seconds += other.Seconds
+	s.Estimated += other.Estimated
 	s.Longest = max(s.Longest, other.Longest)
 }
 
@@ -34,9 +40,9 @@ func (c Cell) String() string {
 }
 
 func (c *Cell) add(t *Test, picked bool) {
-	c.All.add(t)
+	c.All.Add(t)
 	if picked {
-		c.Picked.add(t)
+		c.Picked.Add(t)
 	}
 }
 

@@ -35,3 +35,12 @@ func Short(seconds float64) string {
 	}
 	return Clock(seconds)
 }
+
+// OfWhichEstimated says which part of a sum of expected times belongs to tests that were never measured; "" if it is
+// not worth a word: below a tenth of a second, or a hundredth of the sum.
+func OfWhichEstimated(sum, estimated float64) string {
+	if estimated < max(0.05, sum/100) {
+		return ""
+	}
+	return ", of which " + ClockTenths(estimated) + " estimated"
+}

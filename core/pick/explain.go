@@ -35,10 +35,7 @@ func (x *Index) Funnel(text string, e Expr) ([]Step, error) {
 func (x *Index) sum(set catalog.Set) catalog.Sum {
 	var sum catalog.Sum
 	for i := range set.All {
-		t := &x.Catalog.Tests[i]
-		sum.Tests++
-		sum.Seconds += t.Expected
-		sum.Longest = max(sum.Longest, t.Expected)
+		sum.Add(&x.Catalog.Tests[i])
 	}
 	return sum
 }

@@ -125,15 +125,16 @@ func (s Shard) Tests() []string {
 
 // Plan is the tests of a pick dealt out to shards.
 type Plan struct {
-	Shards  []Shard
-	Finish  float64 // when the last shard ends
-	Floor   float64 // no plan of these units on such a fleet can end sooner
-	Optimal bool    // Finish is proven to be the least
-	Spread  float64 // the last end minus the first
-	Work    float64 // what one worker alone takes
-	Unknown int     // tests never measured
-	Setter  *Unit   // the unit that is the floor by its own length, if one is
-	Held    string  // the resource whose holding time is the floor, if one is
+	Shards    []Shard
+	Finish    float64 // when the last shard ends
+	Floor     float64 // no plan of these units on such a fleet can end sooner
+	Optimal   bool    // Finish is proven to be the least
+	Spread    float64 // the last end minus the first
+	Work      float64 // what one worker alone takes
+	Unknown   int     // tests never measured
+	Estimated float64 // the part of Work that these take
+	Setter    *Unit   // the unit that is the floor by its own length, if one is
+	Held      string  // the resource whose holding time is the floor, if one is
 }
 
 // Setting names what the floor is, for people: a unit or a resource; "" if it is the work as a whole.

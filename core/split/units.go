@@ -49,6 +49,7 @@ type Unit struct {
 	Seconds   float64 // of the tests
 	Deviation float64 // of Seconds: its standard deviation
 	Unknown   int     // how many of Tests were never measured
+	Estimated float64 // the part of Seconds that these take
 	Setups    []Setup // what a shard must begin for it, once for all units that share it
 	Uses      []string
 }
@@ -76,6 +77,7 @@ func (u *Unit) join(other Unit) {
 	u.Seconds += other.Seconds
 	u.Deviation = math.Hypot(u.Deviation, other.Deviation)
 	u.Unknown += other.Unknown
+	u.Estimated += other.Estimated
 	for _, s := range other.Setups {
 		if !slices.ContainsFunc(u.Setups, func(own Setup) bool { return own.Place == s.Place }) {
 			u.Setups = append(slices.Clip(u.Setups), s)
@@ -139,6 +141,7 @@ func (u *Unit) add(t *catalog.Test) {
 	u.Seconds += t.Expected
 	if !t.Known {
 		u.Unknown++
+		u.Estimated += t.Expected
 	}
 	if t.Setup > 0 && !slices.ContainsFunc(u.Setups, func(s Setup) bool { return s.Place == t.Suite+":"+t.Group }) {
 		u.Setups = append(u.Setups, Setup{t.Suite + ":" + t.Group, t.Setup})

@@ -24,6 +24,7 @@ type Work struct {
 	scale   float64 // ticks a second
 	total   float64 // seconds alone, all together
 	unknown int
+	guessed float64 // of the total: seconds of tests never measured
 }
 
 // NewWork prepares units, which must not change any more.
@@ -38,6 +39,7 @@ func NewWork(units []Unit) *Work {
 		w.units[i] = &units[i]
 		seconds += units[i].Alone()
 		w.unknown += units[i].Unknown
+		w.guessed += units[i].Estimated
 	}
 	// The finest scale on which all work together is still counted exactly.
 	for w.scale = 1e9; seconds*w.scale > 1<<60; {
@@ -319,7 +321,7 @@ func least[T cmp.Ordered](values []T) int {
 
 // empty is a plan without any unit.
 func (w *Work) empty(f Fleet) Plan {
-	p := Plan{Shards: make([]Shard, f.Shards), Work: w.total, Unknown: w.unknown}
+	p := Plan{Shards: make([]Shard, f.Shards), Work: w.total, Unknown: w.unknown, Estimated: w.guessed}
 	for i := range p.Shards {
 		p.Shards[i].Number = i + 1
 		p.Shards[i].Start = f.Starts[i+1]

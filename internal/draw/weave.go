@@ -31,8 +31,8 @@ func Weave(title, text string, w *catalog.Weave) Drawing {
 		if text != "" {
 			words = "pick: " + plain.Line(text)
 		}
-		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; %d of %d tests, %s of %s of work", fits(words, 10, 500),
-			w.Total.Picked.Tests, w.Total.All.Tests, history.ClockTenths(w.Total.Picked.Seconds), history.ClockTenths(w.Total.All.Seconds)))
+		p.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%s; %d of %d tests, %s of %s of work%s", fits(words, 10, 500), w.Total.Picked.Tests, w.Total.All.Tests,
+			history.ClockTenths(w.Total.Picked.Seconds), history.ClockTenths(w.Total.All.Seconds), history.OfWhichEstimated(w.Total.Picked.Seconds, w.Total.Picked.Estimated)))
 		weaveHead(p, w, columns, right)
 		for i, n := range rows {
 			weaveCells(p, w, n, columns, weaveTop+float64(i)*weaveRow, right)

@@ -77,7 +77,7 @@ func TestPlan(t *testing.T) {
 	Curve(&out, study.Work.Curve(split.Fleet{}, 4, split.Quick), 32)
 	want := `   1     0:30.0           2 tests  drip
    2  0:15.0–0:26.0       2 tests  door, vent
-finish 0:30.0, floor 0:30.0, spread 0:04.0, alone 0:41.0
+finish 0:30.0, floor 0:30.0, spread 0:04.0, alone 0:41.0, of which 0:06.0 estimated
 optimal: no plan finishes earlier
 1 test never measured: their times are estimates
 

@@ -57,8 +57,8 @@ func Plan(w io.Writer, p split.Plan) {
 		rows[i] = []string{fmt.Sprintf("%4d", s.Number), fmt.Sprintf("%9s", when), fmt.Sprintf("%12s", wording.Plural(len(s.Tests()), "test")), unitNames(s)}
 	}
 	table(w, rows)
-	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s\n",
-		history.ClockTenths(p.Finish), history.ClockTenths(p.Floor), history.ClockTenths(p.Spread), history.ClockTenths(p.Work))
+	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s%s\n", history.ClockTenths(p.Finish), history.ClockTenths(p.Floor),
+		history.ClockTenths(p.Spread), history.ClockTenths(p.Work), history.OfWhichEstimated(p.Work, p.Estimated))
 	fmt.Fprintln(w, Proof(p))
 	if empty := p.Empty(); empty > 0 {
 		fmt.Fprintf(w, "%s empty: there are no more tests\n", are(empty, "shard"))

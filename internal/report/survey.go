@@ -124,6 +124,9 @@ func Tally(w io.Writer, t *catalog.Tally) {
 		}
 	}
 	table(w, rows)
+	if estimated := history.OfWhichEstimated(t.Total.Seconds, t.Total.Estimated); estimated != "" {
+		fmt.Fprintf(w, "all together %s%s\n", history.ClockTenths(t.Total.Seconds), estimated)
+	}
 }
 
 // Funnel prints how many tests each clause of a pick left.

@@ -225,7 +225,12 @@ const pickColumn = 7
 // pickTotal returns the totals of the pick.
 func (a *App) pickTotal() string {
 	picked := &a.session.picked
-	return fmt.Sprintf("%d of %d tests · %s of work", len(picked.tests), len(picked.Catalog.Tests), history.Clock(picked.weave.Total.Picked.Seconds))
+	sum := picked.weave.Total.Picked
+	about, estimated := "", history.OfWhichEstimated(sum.Seconds, sum.Estimated)
+	if a.width < wideScreen && estimated != "" {
+		about, estimated = "about ", ""
+	}
+	return fmt.Sprintf("%d of %d tests · %s%s of work%s", len(picked.tests), len(picked.Catalog.Tests), about, history.Clock(sum.Seconds), estimated)
 }
 
 // pickRoom returns the columns that the pick has.
