@@ -351,7 +351,7 @@ func TestBadInput(t *testing.T) {
 		{"a CSV without header", dir, []string{"split", "--shards", "2", "--timings", "fern.toml"}, []string{"fern.toml: line 1", "id and seconds"}},
 		{"a speed with a limit", dir, []string{"split", "--shards", "3", "--limit", "2", "--speed", "1=2"}, []string{"different speed", "limit of 2"}},
 		{"a late shard that is none", dir, []string{"split", "--shards", "3", "--late", "4=1s"}, []string{"--late", "from 1 to 3"}},
-		{"a pin of nothing", dir, []string{"split", "--shards", "3", "--pin", "nowhere=1"}, []string{"nowhere", "--together group"}},
+		{"a pin of nothing", dir, []string{"split", "--shards", "3", "--pin", "nowhere=1"}, []string{"nowhere", "0 units"}},
 		{"shards and a time", dir, []string{"split", "--shards", "3", "--within", "2s"}, []string{"--shards and --within"}},
 		{"pins without a shard", dir, []string{"run", "--pin", "order=1"}, []string{"--pin", "--shard K/N"}},
 		{"wrong timings of a run", dir, []string{"run", "--timings", "fern.toml"}, []string{"fern.toml: line 1"}},

@@ -130,7 +130,7 @@ func demoHunts(ctx context.Context, r *app.App, victims []catalog.Test, results 
 	}
 	caught := 0
 	for _, f := range findings {
-		report.Finding(out, f)
+		report.Finding(out, r.Project.Dir, f)
 		if f.Verdict == hunt.Polluted || f.Verdict == hunt.Brittle {
 			caught++
 		}

@@ -103,7 +103,7 @@ func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobr
 		return errors.Join(err, newEncoder(out).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))
 	}
 	for _, finding := range findings {
-		report.Finding(out, finding)
+		report.Finding(out, r.Project.Dir, finding)
 	}
 	if len(findings) == 0 && err == nil {
 		fmt.Fprintln(out, why)
@@ -134,7 +134,7 @@ func (f *huntFlags) hunt(ctx context.Context, r *app.App, victims []catalog.Test
 	p := newHuntProgress()
 	findings, err := r.Hunt(ctx, victims, o, p.report)
 	if len(victims) > 0 {
-		err = errors.Join(err, f.write(p.latest[victims[0].ID]))
+		err = errors.Join(err, f.write(r.Project.Dir, p.latest[victims[0].ID]))
 	}
 	return findings, err
 }
@@ -151,7 +151,7 @@ func (f *huntFlags) search(ctx context.Context, r *app.App, tests []catalog.Test
 		Hunt:    p.report,
 	})
 	if first != nil {
-		err = errors.Join(err, f.write(p.latest[first.ID]))
+		err = errors.Join(err, f.write(r.Project.Dir, p.latest[first.ID]))
 	}
 	if err != nil {
 		return findings, "", err
@@ -189,8 +189,8 @@ func (h *huntProgress) report(p hunt.Progress) {
 	}
 }
 
-// write writes the finding of a hunt that has a verdict into the files that the flags name.
-func (f *huntFlags) write(p hunt.Progress) (err error) {
+// write writes the finding of a hunt in a project that has a verdict into the files that the flags name.
+func (f *huntFlags) write(dir string, p hunt.Progress) (err error) {
 	if p.Finding.Verdict == "" {
 		return nil
 	}
@@ -202,7 +202,7 @@ func (f *huntFlags) write(p hunt.Progress) (err error) {
 	if f.report == "" {
 		return err
 	}
-	return errors.Join(err, wholefile.Write(f.report, func(w io.Writer) error { return report.Markdown(w, p.Finding, p.Records) }))
+	return errors.Join(err, wholefile.Write(f.report, func(w io.Writer) error { return report.Markdown(w, dir, p.Finding, p.Records) }))
 }
 
 // named returns the tests of the pick and those with the IDs, or all tests if there is neither.

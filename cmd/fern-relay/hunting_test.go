@@ -46,7 +46,7 @@ func TestHuntInRealModule(t *testing.T) {
 		t.Errorf("told of the orders:\n%s", got.stderr)
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "finding.md"))
-	for _, words := range []string{"# `go:.#TestEverything` is polluted", "- with it 5 of 5 failed", "fern-relay run --workers 1 --order file:/dev/stdin", "`pflag.CommandLine`"} {
+	for _, words := range []string{"# `go:.#TestEverything` is polluted", "- with it 5 of 5 failed", "fern-relay -C " + dir + " run --trial --workers 1 --order file:/dev/stdin", "`pflag.CommandLine`"} {
 		if err != nil || !strings.Contains(string(text), words) {
 			t.Errorf("%q is not in the report, %v:\n%s", words, err, text)
 		}

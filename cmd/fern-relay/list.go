@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -36,28 +37,12 @@ func newList(s *settings) *cobra.Command {
 				return err
 			}
 			if len(tests) == 0 {
-				return noteEmpty(r, expression)
+				return cmp.Or(noteEmpty(r, expression), r.Missing(expression))
 			}
 			noteContradictions(expression, tests)
 			out := bufio.NewWriter(cmd.OutOrStdout())
-			if len(count) > 0 {
-				tally, err := catalog.NewTally(tests, count)
-				if err != nil {
-					return fmt.Errorf("--count: %w", err)
-				}
-				return errors.Join(writeTally(out, tally, asJSON), out.Flush())
-			}
-			if !asJSON {
-				report.Tests(out, tests)
-				return out.Flush()
-			}
-			encoder := newEncoder(out)
-			for _, t := range tests {
-				if err := encoder.Encode(t); err != nil {
-					return err
-				}
-			}
-			return out.Flush()
+			err = writeTests(out, tests, count, asJSON)
+			return cmp.Or(errors.Join(err, out.Flush()), r.Missing(expression))
 		},
 	}
 	addPick(cmd, &expression)
@@ -88,6 +73,28 @@ func funnel(r *app.App, expression string) (string, error) {
 	var out strings.Builder
 	report.Funnel(&out, steps)
 	return out.String(), nil
+}
+
+// writeTests writes the tests, or counts them by something.
+func writeTests(out io.Writer, tests []catalog.Test, count []string, asJSON bool) error {
+	switch {
+	case len(count) > 0:
+		tally, err := catalog.NewTally(tests, count)
+		if err != nil {
+			return fmt.Errorf("--count: %w", err)
+		}
+		return writeTally(out, tally, asJSON)
+	case !asJSON:
+		report.Tests(out, tests)
+		return nil
+	}
+	encoder := newEncoder(out)
+	for _, t := range tests {
+		if err := encoder.Encode(t); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func writeTally(out io.Writer, tally *catalog.Tally, asJSON bool) error {

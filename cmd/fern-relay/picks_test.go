@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/mattn/go-shellwords"
+
 	"fernrelay/internal/testfiles"
 )
 
@@ -133,6 +135,37 @@ expect-fail = "known"
 	testfiles.Write(t, dir, map[string]string{"fern.toml": "[workers]\nprepare = \"false\"\n\n" + read(t, dir, "fern.toml")})
 	if got := fern(t, dir, "run", "-p", "name:fails"); got.status != 1 || !strings.Contains(got.stdout, "1 errored") {
 		t.Errorf("with a worker that cannot be prepared: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+}
+
+// TestBrokenSuite holds that a suite that cannot be read keeps no other from its work, and that an answer that lacks
+// its tests says so by its status.
+func TestBrokenSuite(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "[[suite]]\nname = \"devices\"\nkind = \"host\"\nrun = \"./nowhere\"\n", "good bad", "bad) exit 1;;")
+	for _, c := range []struct {
+		args   string
+		status int
+		stdout string
+	}{
+		{"list -p suite:c", 0, "c:.#good"},
+		{"list", 2, "c:.#good"},
+		{"list -p name:good", 2, "c:.#good"},
+		{"run -p 'name:good not suite:devices'", 0, "1 passed"},
+		{"run -p 'suite:c'", 1, "1 passed, 1 failed"},
+		{"run", 2, "1 passed, 1 failed"},
+		{"split --shards 2", 2, ""},
+		{"split --shards 2 -p suite:c", 0, "finish"},
+		{"run --shard 1/2", 2, ""},
+		{"why good", 0, "c:.#good"},
+	} {
+		words, err := shellwords.Parse(c.args)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := fern(t, dir, words...); got.status != c.status || !strings.Contains(got.stdout, c.stdout) || !strings.Contains(got.stderr, "suite devices cannot be read, and its tests are missing: ") {
+			t.Errorf("%s ends with %d: %s%s", c.args, got.status, got.stdout, got.stderr)
+		}
 	}
 }
 

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -131,7 +132,7 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *
 	}
 	defer r.Close()
 	tests, err := r.Pick(f.pick)
-	if err != nil {
+	if err = cmp.Or(err, r.Missing(f.pick)); err != nil {
 		return nil, err
 	}
 	if timed != nil {

@@ -44,7 +44,7 @@ func TestReplay(t *testing.T) {
 			t.Errorf("worker %d alone began %v, in the run %v", worker, one, first[worker])
 		}
 	}
-	for args, words := range map[string]string{"99": "no such run", "soon": "its number is expected", "1 --worker 9": "no worker 9", "1 --worker 0": "--worker is 0"} {
+	for args, words := range map[string]string{"99": "no such run", "soon": "write its number", "1 --worker 9": "no worker 9", "1 --worker 0": "--worker is 0"} {
 		if got := fern(t, dir, append([]string{"replay"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
 			t.Errorf("replay %s: status %d: %s", args, got.status, got.stderr)
 		}

@@ -27,10 +27,10 @@ import (
 type runFlags struct {
 	planFlags
 	reportFiles
-	shard, order, show                                      string
-	workers, repeat, stopAfter, retries                     int
-	timeout, runTimeout, tookOver                           time.Duration
-	strict, allowEmpty, resume, keepApart, levels, onChange bool
+	shard, order, show                                             string
+	workers, repeat, stopAfter, retries                            int
+	timeout, runTimeout, tookOver                                  time.Duration
+	strict, trial, allowEmpty, resume, keepApart, levels, onChange bool
 
 	turn int // the number of the present one of several runs, from 0
 }
@@ -56,7 +56,7 @@ func newRun(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return withStatus(run.ExitStatus())
+			return cmp.Or(r.Missing(f.pick), withStatus(run.ExitStatus()))
 		},
 	}
 	f.planFlags.add(cmd)
@@ -77,6 +77,7 @@ func newRun(s *settings) *cobra.Command {
 	flags.StringVar(&f.show, "show", report.ShowSum, "print `MODE` while it runs: sum, names or full")
 	f.reportFiles.add(cmd)
 	flags.BoolVar(&f.strict, "strict", onCI(), "refuse tests with the rule lone; default if CI=true")
+	flags.BoolVar(&f.trial, "trial", false, "reproduce a failure: no rate or time counts the run")
 	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "exit 0 even if the pick selects no test")
 	return cmd
 }
@@ -127,7 +128,7 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 	}
 	ready := func() (app.Request, error) {
 		q, err := prepare(r)
-		q.StopAfter, q.Retries, q.Limit = f.stopAfter, f.retries, f.timeout
+		q.StopAfter, q.Retries, q.Limit, q.Trial = f.stopAfter, f.retries, f.timeout, f.trial
 		if cmd.Flags().Changed("together") && f.shard == "" {
 			q.Together = split.Together(f.together)
 		}
@@ -257,7 +258,7 @@ func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []cata
 		return nil, nil, fmt.Errorf("--shard is %q: K/N is expected with K from 1 to N, as in 2/4", f.shard)
 	}
 	fleet, err := f.fleet(n)
-	if err != nil {
+	if err = cmp.Or(err, r.Missing(f.pick)); err != nil {
 		return nil, nil, err
 	}
 	study, err := f.study(r, tests, fleet)

@@ -330,3 +330,49 @@ func TestMarkOnScreen(t *testing.T) {
 	s.press("q")
 	s.ended()
 }
+
+// TestRunOnScreen quits during a run only after a question, keeps the tests of a pick that asks for failures when
+// they pass alone, and copies a command.
+func TestRunOnScreen(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "", "leak victim wait", `
+leak) touch spoiled;;
+victim) [ ! -e spoiled ];;
+wait) until [ -e open ]; do sleep 0.01; done;;`)
+	if got := fern(t, dir, "run", "--workers", "1", "-p", "not name:wait"); got.status != 1 {
+		t.Fatal(got.stdout, got.stderr)
+	}
+	if err := os.Remove(filepath.Join(dir, "spoiled")); err != nil {
+		t.Fatal(err)
+	}
+	s := open(t, 120, 36, dir, nil)
+	s.shows("Survey 3 of 3")
+	s.press("3", "h")
+	s.shows("nothing has run in this session")
+	s.press("/")
+	s.typed("was:failed")
+	s.press("Enter")
+	s.shows("Survey 1 of 3", "q quit")
+	s.press("r")
+	s.shows("1/1", "no failures; one test failed before", "h hunts it")
+	s.shows("pick  was:failed", "1 of 3 tests")
+	s.press("5")
+	s.shows("most troubled first", "victim", "50 %")
+	s.press("/")
+	s.press("C-u")
+	s.typed("name:wait")
+	s.press("Enter")
+	s.shows("Survey 1 of 3", "q quit")
+	s.press("3", "r")
+	s.shows("worker", "0/1")
+	s.press("q")
+	s.shows("a run is going, and 1 test would be lost: q again ends it")
+	s.press("4")
+	s.shows("Nothing is hunted yet")
+	if err := os.WriteFile(filepath.Join(dir, "open"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.shows("1/1")
+	s.press("q")
+	s.ended()
+}

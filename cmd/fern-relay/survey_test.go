@@ -218,7 +218,7 @@ func TestCounts(t *testing.T) {
 	want := "group  !it  !linux  far  it  linux  tests    time\n" +
 		"a        ·       ·    1   ·      ·      8  0:00.6\n" +
 		"b        1       1    ·   1      1      5  0:00.4\n" +
-		"all                                    13  0:01.0\n"
+		"all                                    13  0:01.0, of which 0:01.0 estimated\n"
 	if got.stdout != want {
 		t.Errorf("counted\n%s\nwant\n%s%s", got.stdout, want, got.stderr)
 	}

@@ -66,7 +66,7 @@ func TestWatchOnScreen(t *testing.T) {
 	s.shows("Watch ▲1 3/3", "took 0:", "15 steps", "run 1 ·")
 	second.shows("Watch ▲1 3/3", "workers idle")
 	s.whole()
-	s.press("f", "f", "f")
+	s.press("f")
 	s.shows("done, newest first", "passed in")
 	s.press("F", "Down")
 	s.typed("lamp")

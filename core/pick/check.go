@@ -23,7 +23,7 @@ func (x *Index) Check(text string, e Expr) error {
 			return
 		}
 		candidates := x.values(term.Field)
-		if candidates == nil || set.Len() > 0 || term.Field == fieldTag && x.source.Defined[term.Value] {
+		if candidates == nil || set.Len() > 0 || x.source.Defined[term.Field+":"+term.Value] {
 			return
 		}
 		message := fmt.Sprintf("no test carries the tag %q", term.Value)
@@ -66,6 +66,44 @@ func contradiction(text string, e Expr) error {
 		asked[term.Value] = true
 	}
 	return nil
+}
+
+// MaySelect reports whether a pick may select a test of which only the suite is known.
+func (x *Index) MaySelect(e Expr, suite string) bool {
+	may, _ := x.possible(e, suite, 0)
+	return may
+}
+
+// possible reports whether a pick may select a test of a suite, and whether it may leave it out. depth counts the saved
+// picks around e, which may go in a circle.
+func (x *Index) possible(e Expr, suite string, depth int) (in, out bool) {
+	switch e := e.(type) {
+	case *And:
+		in1, out1 := x.possible(e.X, suite, depth)
+		in2, out2 := x.possible(e.Y, suite, depth)
+		return in1 && in2, out1 || out2
+	case *Or:
+		in1, out1 := x.possible(e.X, suite, depth)
+		in2, out2 := x.possible(e.Y, suite, depth)
+		return in1 || in2, out1 && out2
+	case *Not:
+		in, out = x.possible(e.X, suite, depth)
+		return out, in
+	case *Term:
+		own, _, _ := strings.Cut(e.Value, ":")
+		switch {
+		case e.Field == "suite":
+			return e.Value == suite, e.Value != suite
+		case e.Field == "id" && own != suite:
+			return false, true
+		case e.Field == "saved" && depth < len(x.source.Saved):
+			if inner, err := Parse(x.source.Saved[e.Value]); err == nil {
+				return x.possible(inner, suite, depth+1)
+			}
+		}
+		return true, true
+	}
+	return true, false
 }
 
 // values lists the values of a field that takes one of a closed set, nil for

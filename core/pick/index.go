@@ -21,7 +21,7 @@ type Source struct {
 	// Rates returns the pass rate of each of Tests, from 0 to 1, NaN for one that never ended. The first call may
 	// be slow.
 	Rates func() []float64
-	// Defined holds the tags that are defined by picks, which may select no test now.
+	// Defined holds the tags and suites that exist even if no test has them now, as tag:slow and suite:unit.
 	Defined map[string]bool
 	// Saved holds the saved picks, by name.
 	Saved map[string]string

@@ -16,7 +16,10 @@
 // Conditions, such as os:linux or go>=1.25, are the same language over other fields; see ParseCondition.
 package pick
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Expr is a node of a parsed pick: *And, *Or, *Not, *Term or All.
 type Expr interface {
@@ -143,6 +146,16 @@ func Clauses(e Expr) []Expr {
 		return append(Clauses(e.X), Clauses(e.Y)...)
 	}
 	return []Expr{e}
+}
+
+// AsksPast reports whether a run of a pick's tests may change what the pick selects: it asks for outcomes or times, or
+// for a saved pick, which may.
+func AsksPast(e Expr) bool {
+	asks := false
+	Terms(e, func(t *Term) {
+		asks = asks || slices.Contains([]string{"was", "rate", "flips", "new", "took", "saved"}, t.Field)
+	})
+	return asks
 }
 
 // Terms calls visit for every term of a pick, from left to right.

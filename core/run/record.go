@@ -16,6 +16,7 @@ type Record struct {
 	Machine  string `json:"machine,omitempty"`
 	Source   string `json:"source,omitempty"` // the file that it was imported from, empty for a run of ours
 	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
+	Trial    bool   `json:"trial,omitempty"`  // it reproduces a failure, and says nothing about rates and times
 
 	Began    time.Time       `json:"began"`
 	Prepared float64         `json:"prepared_s,omitempty"` // seconds before the first test began, for building and the like

@@ -38,6 +38,7 @@ type Request struct {
 	Control   *Control      // steers the run; may be nil
 	Preparing func(string)  // called with what is being prepared; may be nil
 	Order     string        // the rule of the order, as it is kept with the run
+	Trial     bool          // it reproduces a failure: no history counts it
 }
 
 // NewRequest returns a request to run tests. Tests that wait for others follow them, and the rule lone is

@@ -101,7 +101,7 @@ func (a *App) beginJournal(task ledger.Task) (journal *ledger.Journal, note stri
 
 // task returns what the journal of a request says that it does.
 func (q Request) task(schedule *split.Schedule) ledger.Task {
-	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, Order: q.Order, Machine: machine(), InOrder: q.InOrder}
+	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, Order: q.Order, Machine: machine(), InOrder: q.InOrder, Trial: q.Trial}
 	if q.Before != nil {
 		for _, r := range q.Before.Results {
 			task.Tests = append(task.Tests, r.ID)

@@ -40,14 +40,15 @@ type Task struct {
 	Dirty    bool     `json:"dirty"`
 	Machine  string   `json:"machine"`
 	InOrder  bool     `json:"in_order"`
-	Tests    []string `json:"tests"` // IDs, in the order to run
+	Trial    bool     `json:"trial,omitempty"` // it reproduces a failure
+	Tests    []string `json:"tests"`           // IDs, in the order to run
 
 	Batches []TaskBatch `json:"batches"` // in the order in which they are taken
 }
 
 // Record returns the record of the task's run, with the journal that it had.
 func (t Task) Record(journal string) run.Record {
-	k := run.Record{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine}
+	k := run.Record{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine, Trial: t.Trial}
 	if journal != "" {
 		k.Journal = filepath.Base(journal)
 	}

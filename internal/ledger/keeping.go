@@ -173,7 +173,7 @@ func (l *Ledger) arrange() error {
 		return err
 	}
 	defer tx.Rollback()
-	runs, err := l.list(tx, "ORDER BY placed DESC, number DESC")
+	runs, err := l.list(tx, "WHERE trial = 0 ORDER BY placed DESC, number DESC")
 	if err != nil {
 		return err
 	}

@@ -148,7 +148,11 @@ func (l *Ledger) Keep(k run.Record, run *run.Run) (number int, err error) {
 	if number, err = numberOf(tx, k.Journal); err != nil || number > 0 {
 		return number, err
 	}
-	if number, err = l.keep(tx, k, run, keepTests); err != nil {
+	keysOf := keepTests
+	if k.Trial {
+		keysOf = addTests
+	}
+	if number, err = l.keep(tx, k, run, keysOf); err != nil {
 		return 0, err
 	}
 	if err := errors.Join(keepSetups(tx, run), keepCoverage(tx, run)); err != nil {
@@ -173,8 +177,8 @@ func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sq
 	if err != nil {
 		return 0, err
 	}
-	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, prepared, pick, workers, ordering, revision, dirty, machine, source, journal) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal)
+	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, prepared, pick, workers, ordering, revision, dirty, machine, source, journal, trial) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal, k.Trial)
 	if err != nil {
 		return 0, err
 	}
@@ -186,7 +190,7 @@ func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sq
 	if err != nil {
 		return 0, err
 	}
-	return int(last), l.keepRest(tx, last, ran, func(r *run.Result) int64 { return keys[r.ID] })
+	return int(last), l.keepRest(tx, last, ran, k.Trial, func(r *run.Result) int64 { return keys[r.ID] })
 }
 
 func milliseconds(seconds float64) int64 { return int64(math.Round(1000 * seconds)) }
@@ -215,7 +219,7 @@ func placeOf(tx *sql.Tx, began, now time.Time) (int64, error) {
 const outputsKept = 16 << 20
 
 // keepRest packs the results of a run whose tests are known, and keeps its counts and the signs of its failures.
-func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, key func(*run.Result) int64) error {
+func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, key func(*run.Result) int64) error {
 	results := make([]packed, len(run.Results))
 	work, room := 0.0, outputsKept
 	for i, r := range run.Results {
@@ -241,8 +245,10 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, key func(*run.
 	outputs := &table{tx: tx, name: "outputs (run, test, text)", columns: 3, behind: "ON CONFLICT DO NOTHING"}
 	bad := &table{tx: tx, name: "bad (test, run, sign)", columns: 3, behind: "ON CONFLICT DO NOTHING"}
 	for _, r := range troubled {
-		if err := bad.add(key(r), number, signs[r.ID]); err != nil {
-			return err
+		if !trial {
+			if err := bad.add(key(r), number, signs[r.ID]); err != nil {
+				return err
+			}
 		}
 		if text := bounded(string(r.Output)); text != "" && len(text) <= room {
 			room -= len(text)
@@ -255,14 +261,24 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, key func(*run.
 }
 
 // keepTests adds its moment to each test of a run, and returns the keys of the tests by ID.
-func keepTests(tx *sql.Tx, number int64, run *run.Run) (keys map[string]int64, err error) {
+func keepTests(tx *sql.Tx, number int64, ran *run.Run) (keys map[string]int64, err error) {
+	return putTests(tx, number, ran, func(latest []Moment, r *run.Result) []Moment { return append(latest, Moment{r.Outcome, r.Seconds}) })
+}
+
+// addTests adds the tests of a run that are not known yet, without a moment, and returns the keys of all by ID.
+func addTests(tx *sql.Tx, number int64, ran *run.Run) (keys map[string]int64, err error) {
+	return putTests(tx, number, ran, func(latest []Moment, _ *run.Result) []Moment { return latest })
+}
+
+// putTests writes the tests of a run with the moments that a function returns, given the latest.
+func putTests(tx *sql.Tx, number int64, ran *run.Run, moments func(latest []Moment, r *run.Result) []Moment) (keys map[string]int64, err error) {
 	greatest, err := greatestKey(tx)
 	if err != nil {
 		return nil, err
 	}
 	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4, behind: "ON CONFLICT (key) DO UPDATE SET recent = excluded.recent, last = excluded.last"}
-	keys = make(map[string]int64, len(run.Results))
-	for some := range slices.Chunk(run.Results, rowsAtOnce) { // the moments of all would take much memory
+	keys = make(map[string]int64, len(ran.Results))
+	for some := range slices.Chunk(ran.Results, rowsAtOnce) { // the moments of all would take much memory
 		known, err := readTests(tx, some)
 		if err != nil {
 			return nil, err
@@ -278,7 +294,7 @@ func keepTests(tx *sql.Tx, number int64, run *run.Run) (keys map[string]int64, e
 			if err != nil {
 				return nil, fmt.Errorf("what is kept of %s: %w", r.ID, err)
 			}
-			latest = append(latest, Moment{r.Outcome, r.Seconds})
+			latest = moments(latest, r)
 			if err := tests.add(test.key, r.ID, encode(latest[max(0, len(latest)-recentKept):]), number); err != nil {
 				return nil, err
 			}

@@ -12,13 +12,13 @@ import (
 )
 
 // History returns at most n of the latest runs, the oldest first, and the outcomes of every test in them; up to
-// and including upTo unless that is nil.
+// and including upTo unless that is nil. It leaves trials out.
 func (l *Ledger) History(most int, upTo *run.Record) ([]*run.Record, *history.History, error) {
-	clause, args := "ORDER BY placed DESC, number DESC LIMIT ?", []any{most}
+	clause, args := "", []any{most}
 	if upTo != nil {
-		clause, args = "WHERE (placed, number) <= (?, ?) "+clause, []any{upTo.Placed.UnixMilli(), upTo.Number, most}
+		clause, args = "AND (placed, number) <= (?, ?) ", []any{upTo.Placed.UnixMilli(), upTo.Number, most}
 	}
-	runs, err := l.list(l.db, clause, args...)
+	runs, err := l.list(l.db, "WHERE trial = 0 "+clause+"ORDER BY placed DESC, number DESC LIMIT ?", args...)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -153,7 +153,7 @@ func (l *Ledger) LastWell(id string, before *run.Record) (*run.Record, error) {
 		}
 		return nil, err
 	}
-	runs, err := l.list(l.db, "WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC", before.Placed.UnixMilli(), before.Number)
+	runs, err := l.list(l.db, "WHERE trial = 0 AND (placed, number) < (?, ?) ORDER BY placed DESC, number DESC", before.Placed.UnixMilli(), before.Number)
 	if err != nil {
 		return nil, err
 	}

@@ -48,7 +48,7 @@ func (l *Ledger) LastBad(id string) (*run.Record, error) {
 // List returns all runs, the oldest first.
 func (l *Ledger) List() ([]*run.Record, error) { return l.list(l.db, "ORDER BY placed, number") }
 
-const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, prepared, counts, work FROM runs "
+const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, prepared, counts, work, trial FROM runs "
 
 // list returns the runs that a clause selects.
 func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, error) {
@@ -81,7 +81,7 @@ func scanRecord(row scanner) (*run.Record, error) {
 	k := &run.Record{}
 	var began, placed, ended, prepared int64
 	var counts string
-	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work); err != nil {
+	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work, &k.Trial); err != nil {
 		return nil, err
 	}
 	k.Began, k.Placed, k.Ended, k.Prepared = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended), float64(prepared)/1000

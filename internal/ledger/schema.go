@@ -12,7 +12,7 @@ import (
 // migrations build the schema, one version after the other. SQLite's user_version counts those that a file has
 // seen.
 var migrations = []func(*Ledger, *sql.Tx) error{
-	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema), addPrepared,
+	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema), addPrepared, executes(trialSchema),
 }
 
 func executes(schema string) func(*Ledger, *sql.Tx) error {
@@ -108,6 +108,10 @@ const preparedSchema = `
 ALTER TABLE runs ADD COLUMN prepared INTEGER NOT NULL DEFAULT 0; -- milliseconds before the first test began
 `
 
+const trialSchema = `
+ALTER TABLE runs ADD COLUMN trial INTEGER NOT NULL DEFAULT 0; -- it reproduces a failure: no history counts it
+`
+
 // tables are those that a ledger of the present version has.
 var tables = []string{"runs", "tests", "groups", "hunts", "trials", "coverage", "packs", "outputs", "bad", "imports"}
 
@@ -133,7 +137,7 @@ func (l *Ledger) addPacks(tx *sql.Tx) error {
 		if err != nil {
 			return err
 		}
-		if err := l.keepRest(tx, int64(k.Number), ran, func(r *run.Result) int64 { return known[r.ID].key }); err != nil {
+		if err := l.keepRest(tx, int64(k.Number), ran, false, func(r *run.Result) int64 { return known[r.ID].key }); err != nil {
 			return err
 		}
 		if !setups {

@@ -15,8 +15,8 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// Finding prints what a hunt found.
-func Finding(w io.Writer, f hunt.Finding) {
+// Finding prints what a hunt found in the project in a folder.
+func Finding(w io.Writer, dir string, f hunt.Finding) {
 	fmt.Fprintf(w, "%s  %s\n    %s\n", plain.Line(f.ID), Verdict(f), Sentence(f))
 	if words := Remedy(f); words != "" {
 		fmt.Fprintf(w, "    %s\n", words)
@@ -26,7 +26,7 @@ func Finding(w io.Writer, f hunt.Finding) {
 		fmt.Fprintf(w, "    %s\n", Changed(c))
 	}
 	if len(f.Order) > 1 {
-		fmt.Fprintf(w, "    to see it: %s\n", Command(f))
+		fmt.Fprintf(w, "    to see it: %s\n", Command(dir, f))
 	}
 }
 
@@ -129,7 +129,7 @@ func Evidence(f hunt.Finding) []string {
 	}
 	words = append(words, fmt.Sprintf("alone %d of %d failed", f.Without.Failed, f.Without.Runs))
 	if len(f.Culprits) > 0 && f.Chance > 0 {
-		words = append(words, "by chance: "+Chance(f.Chance))
+		words = append(words, Doubt(f))
 	}
 	return words
 }
@@ -145,8 +145,12 @@ func Company(f hunt.Finding) string {
 	return "with them"
 }
 
-// Chance writes how likely something is by chance.
-func Chance(p float64) string {
+// Doubt says how likely the verdict is wrong.
+func Doubt(f hunt.Finding) string {
+	return "the chance that this is an accident is " + chance(f.Chance)
+}
+
+func chance(p float64) string {
 	if p < 0.0001 {
 		return "under 0.01 %"
 	}
@@ -195,13 +199,13 @@ func Differing(c hunt.Change) (before, after string) {
 	return part(a), part(b)
 }
 
-// Command is the command line that runs the shortest order.
-func Command(f hunt.Finding) string {
+// Command returns the command line that runs the shortest order in a project, from any folder.
+func Command(dir string, f hunt.Finding) string {
 	words := make([]string, len(f.Order))
 	for i, id := range f.Order {
 		words[i] = Quote(id)
 	}
-	return `printf '%s\n' ` + strings.Join(words, " ") + " | fern-relay run --workers 1 --order file:/dev/stdin"
+	return `printf '%s\n' ` + strings.Join(words, " ") + " | fern-relay -C " + Quote(dir) + " run --trial --workers 1 --order file:/dev/stdin"
 }
 
 // Coverage says how many of all orders of two tests have run.
@@ -213,8 +217,8 @@ func Coverage(g order.Gauge) string {
 	return fmt.Sprintf("order coverage: %d %% of neighbour pairs, %d %% of before/after pairs", share(g.Neighbours), share(g.Before))
 }
 
-// Markdown writes a finding for a bug report.
-func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
+// Markdown writes a finding in the project in a folder for a bug report.
+func Markdown(to io.Writer, dir string, f hunt.Finding, records []hunt.Record) error {
 	w := &bytes.Buffer{}
 	fmt.Fprintf(w, "# %s is %s\n\n%s.\n", Code(f.ID), Verdict(f), Prose(Sentence(f)))
 	if words := Remedy(f); words != "" {
@@ -226,7 +230,7 @@ func Markdown(to io.Writer, f hunt.Finding, records []hunt.Record) error {
 	}
 	fmt.Fprintf(w, "- %s in %s\n", wording.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
 	if len(f.Order) > 1 {
-		fmt.Fprintf(w, "\n## To see it\n\n%s\n", Block("sh", Command(f)))
+		fmt.Fprintf(w, "\n## To see it\n\n%s\n", Block("sh", Command(dir, f)))
 	}
 	if len(f.Changed) > 0 {
 		fmt.Fprintf(w, "\n## State left behind\n\n| what | in a fresh run | after | where | |\n| --- | --- | --- | --- | --- |\n")

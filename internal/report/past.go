@@ -46,7 +46,7 @@ func Runs(w io.Writer, runs []*run.Record) {
 			wall = history.ClockTenths(k.Wall())
 		}
 		rows = append(rows, []string{fmt.Sprint(k.Number), k.Began.Format("2006-01-02 15:04"), cmp.Or(Revision(k), "–"), Counts(k.Counts), wall,
-			history.ClockTenths(k.Work), fmt.Sprint(k.Workers), cmp.Or(k.Order, "declared"), cmp.Or(plain.Line(k.Pick), "all") + from(k)})
+			history.ClockTenths(k.Work), fmt.Sprint(k.Workers), orderOf(k), cmp.Or(plain.Line(k.Pick), "all") + from(k)})
 	}
 	table(w, rows)
 }
@@ -363,7 +363,7 @@ func RunWords(k *run.Record) []string {
 		words += " on " + wording.Plural(k.Workers, "worker")
 	}
 	lines := []string{fmt.Sprintf("began %s; %s", k.Began.Format("2006-01-02 15:04:05"), words)}
-	lines = append(lines, fmt.Sprintf("pick %s; order %s", cmp.Or(plain.Line(k.Pick), "all"), cmp.Or(k.Order, "declared")))
+	lines = append(lines, fmt.Sprintf("pick %s; order %s", cmp.Or(plain.Line(k.Pick), "all"), orderOf(k)))
 	if k.Machine != "" {
 		lines = append(lines, "on "+plain.Line(k.Machine))
 	}
@@ -371,4 +371,13 @@ func RunWords(k *run.Record) []string {
 		lines = append(lines, "imported from "+plain.Line(k.Source))
 	}
 	return lines
+}
+
+// orderOf says in which order a run ran its tests, and whether it is a trial.
+func orderOf(k *run.Record) string {
+	words := cmp.Or(plain.Line(k.Order), "declared")
+	if k.Trial {
+		words += ", a trial"
+	}
+	return words
 }

@@ -147,7 +147,7 @@ func TestMarkdown(t *testing.T) {
 	f := hunt.Finding{ID: "u:g#<script>`|_x_", Verdict: hunt.Polluted, Culprits: [][]string{{"u:g#it's\x1b[1m"}}, Order: []string{"u:g#it's\x1b[1m", "u:g#<script>`|_x_"},
 		With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5}, Changed: []hunt.Change{{Kind: hunt.Variable, Name: "v", Before: long + "1|" + long, After: long + "2" + long}}}
 	var out strings.Builder
-	if err := Markdown(&out, f, []hunt.Record{{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Told: true, Outcome: run.Passed}}); err != nil {
+	if err := Markdown(&out, "/glass house", f, []hunt.Record{{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Told: true, Outcome: run.Passed}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, words := range []string{"# ``u:g#<script>`\\|_x_`` is polluted", "\\<script>\\`\\|\\_x\\_ fails only after it's", `$'u:g#it\'s\x1b[1m'`,

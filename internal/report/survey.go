@@ -113,7 +113,8 @@ func Tally(w io.Writer, t *catalog.Tally) {
 		}
 		rows = append(rows, append(row, fmt.Sprint(t.ByRow[name].Tests), history.ClockTenths(t.ByRow[name].Seconds)))
 	}
-	rows = append(rows, append(total, fmt.Sprint(t.Total.Tests), history.ClockTenths(t.Total.Seconds)))
+	total = append(total, fmt.Sprint(t.Total.Tests), history.ClockTenths(t.Total.Seconds))
+	rows = append(rows, total)
 	for column := 1; column < len(rows[0]); column++ { // numbers end at the end of their heading
 		widest := 0
 		for _, row := range rows {
@@ -123,10 +124,8 @@ func Tally(w io.Writer, t *catalog.Tally) {
 			row[column] = strings.Repeat(" ", widest-len([]rune(row[column]))) + row[column]
 		}
 	}
+	total[len(total)-1] += history.OfWhichEstimated(t.Total.Seconds, t.Total.Estimated)
 	table(w, rows)
-	if estimated := history.OfWhichEstimated(t.Total.Seconds, t.Total.Estimated); estimated != "" {
-		fmt.Fprintf(w, "all together %s%s\n", history.ClockTenths(t.Total.Seconds), estimated)
-	}
 }
 
 // Funnel prints how many tests each clause of a pick left.

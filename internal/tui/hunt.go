@@ -113,10 +113,10 @@ func (v *huntView) press(msg tea.KeyPressMsg) tea.Msg {
 	case key.Matches(msg, v.keyMap.copied, v.keyMap.report) && len(h.progress.Finding.Order) == 0:
 		return sayMsg("the hunt has found nothing yet that could be copied")
 	case key.Matches(msg, v.keyMap.copied):
-		return copyMsg(report.Command(h.progress.Finding))
+		return copyMsg(report.Command(v.session.app.Project.Dir, h.progress.Finding))
 	case key.Matches(msg, v.keyMap.report):
 		var text strings.Builder
-		if err := report.Markdown(&text, h.progress.Finding, h.progress.Records); err != nil {
+		if err := report.Markdown(&text, v.session.app.Project.Dir, h.progress.Finding, h.progress.Records); err != nil {
 			return sayMsg(err.Error())
 		}
 		return copyMsg(text.String())

@@ -193,9 +193,6 @@ func (v huntView) drawCard(c canvas, h *liveHunt) {
 		colour = t.leaf
 	}
 	c.text(0, 0, style{colour, true}, report.Verdict(f))
-	if f.Chance > 0 && len(f.Culprits) > 0 {
-		c.right(c.width, 0, style{colour: t.fog}, "by chance: "+report.Chance(f.Chance))
-	}
 	y := 2
 	for _, line := range wrap(report.Sentence(f), c.width) {
 		c.text(0, y, style{t.ink, true}, line)
@@ -209,7 +206,14 @@ func (v huntView) drawCard(c canvas, h *liveHunt) {
 	}
 	y++
 	y = v.drawEvidence(c, y, report.Company(f), f.With)
-	y = v.drawEvidence(c, y, "alone", f.Without) + 1
+	y = v.drawEvidence(c, y, "alone", f.Without)
+	if f.Chance > 0 && len(f.Culprits) > 0 {
+		for _, line := range wrap(report.Doubt(f), c.width) {
+			c.text(0, y, style{colour: t.fog}, line)
+			y++
+		}
+	}
+	y++
 	y = v.drawChanged(c, y, f, c.height-y < 6+4*min(len(f.Changed), 2)+len(f.Order))
 	if len(f.Order) < 2 || y+2+len(f.Order) > c.height {
 		return

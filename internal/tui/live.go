@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"fernrelay/core/history"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/app"
@@ -44,6 +45,7 @@ type liveRun struct {
 	run       *run.Run
 	results   []*run.Result // those with an outcome, in the order in which their tests ended
 	bad       []*run.Result // of those
+	recovered []*run.Result // of those: they pass, and were bad before this run
 	tracks    []track       // by worker, from 0
 	schedule  *split.Schedule
 	batches   []batchWork // in the order in which they are taken
@@ -209,6 +211,9 @@ func (l *liveRun) onTracks(e run.Event) {
 		if e.Outcome.Bad() {
 			l.bad = append(l.bad, result)
 		}
+		if l.isRecovered(result) {
+			l.recovered = append(l.recovered, result)
+		}
 	}
 	if e.Worker < 1 || e.Worker > len(l.tracks) || e.Batch < 1 || e.Batch > len(l.batches) {
 		return
@@ -224,6 +229,11 @@ func (l *liveRun) onTracks(e run.Event) {
 	case run.Finished:
 		l.finish(t, e, at)
 	}
+}
+
+// isRecovered reports whether a test passes that was bad when it ran before.
+func (l *liveRun) isRecovered(r *run.Result) bool {
+	return r.Outcome == run.Passed && history.Last(l.past(r.ID)).Bad()
 }
 
 // begin notes that a worker begins a batch.

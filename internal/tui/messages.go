@@ -9,9 +9,10 @@ import (
 // What views ask of the application. It handles each in one place, in App.take.
 type (
 	startRunMsg struct {
-		tests []catalog.Test
-		needs bool      // run what they need as well
-		plan  *planning // how to run them; nil for one queue
+		tests  []catalog.Test
+		needs  bool      // run what they need as well
+		picked bool      // they are the tests of the pick
+		plan   *planning // how to run them; nil for one queue
 	}
 	startHuntMsg struct {
 		victims []catalog.Test

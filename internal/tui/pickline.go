@@ -125,15 +125,17 @@ func (l *pickLine) again(s *session) tea.Cmd {
 	if l.editing {
 		return l.evaluate(l.input.Value(), s)
 	}
-	return l.evaluate(s.picked.text, s)
+	return l.evaluateFor(s.picked.text, s, s.begun)
 }
 
 // evaluate works out the figures of a pick beside the interface's own path.
-func (l *pickLine) evaluate(text string, s *session) tea.Cmd {
+func (l *pickLine) evaluate(text string, s *session) tea.Cmd { return l.evaluateFor(text, s, nil) }
+
+func (l *pickLine) evaluateFor(text string, s *session, begun *begun) tea.Cmd {
 	l.asked++
 	number, memory := l.asked, s.app.Tests
 	return func() tea.Msg {
-		f, err := evaluate(memory, text)
+		f, err := evaluate(memory, text, begun)
 		return pickedMsg{number, f, err}
 	}
 }

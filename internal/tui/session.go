@@ -16,6 +16,26 @@ type session struct {
 	app    *app.App
 	theme  *theme
 	picked figures
+	begun  *begun // nil if the pick was changed since
+}
+
+// begun is the tests that a run was begun with, by a pick that asks for outcomes or times: the run itself changes what
+// it would select.
+type begun struct {
+	text string
+	ids  []string
+}
+
+// begin returns the tests of the pick, if a run of them changes what the pick selects.
+func (f *figures) begin() *begun {
+	if !pick.AsksPast(f.expr) {
+		return nil
+	}
+	b := &begun{text: f.text}
+	for i := range f.tests {
+		b.ids = append(b.ids, f.tests[i].ID)
+	}
+	return b
 }
 
 // figures are what follows from a pick, with the memory that it was evaluated
@@ -29,15 +49,25 @@ type figures struct {
 	weave  *catalog.Weave
 	signs  map[string]string // by tag: + if the pick narrows to it, - if it excludes it
 	funnel []pick.Step
+	fixed  bool // the tests are those with which a run of the pick was begun
 }
 
-// evaluate works out the figures of a pick. The error is a *pick.Error.
-func evaluate(m workspace.Tests, text string) (figures, error) {
+// evaluate works out the figures of a pick. If a run was begun with its tests, those stay picked. The error is a
+// *pick.Error.
+func evaluate(m workspace.Tests, text string, begun *begun) (figures, error) {
 	m.Index.Warm() // free if it has been done before
 	f := figures{Tests: m, text: text, signs: map[string]string{}}
 	var err error
 	if f.expr, f.held, err = m.Index.Pick(text); err != nil {
 		return f, err
+	}
+	if begun != nil && begun.text == text {
+		f.held, f.fixed = catalog.NewSet(len(m.Catalog.Tests)), true
+		for _, id := range begun.ids {
+			if i, ok := m.Catalog.Index(id); ok {
+				f.held.Add(i)
+			}
+		}
 	}
 	f.tests = m.Catalog.Only(f.held)
 	f.weave = catalog.NewWeave(m.Catalog, m.Tree, m.Catalog.Tags(), f.held.Has)
@@ -66,7 +96,7 @@ func (s *session) runPick() tea.Msg {
 	if len(s.picked.tests) == 0 {
 		return sayMsg("the pick selects no test: there is nothing to run")
 	}
-	return startRunMsg{tests: s.picked.tests}
+	return startRunMsg{tests: s.picked.tests, picked: true}
 }
 
 // groupAndName takes an ID apart for the screen.

@@ -254,7 +254,7 @@ func (v *splitView) run() tea.Msg {
 	if have.study == nil || len(have.study.Tests) == 0 {
 		return v.session.runPick()
 	}
-	start := startRunMsg{tests: have.study.Tests}
+	start := startRunMsg{tests: have.study.Tests, picked: true}
 	if !v.queue {
 		start.plan = &have
 	}

@@ -14,6 +14,8 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -91,6 +93,8 @@ type App struct {
 	preparing     bool           // a run is being prepared
 	ticking       bool
 	quits         int            // how often it was asked to end
+	asked         bool           // whether to end what runs
+	copying       string         // what the terminal has not confirmed that it copied
 	jobs          sync.WaitGroup // runs and hunts
 }
 
@@ -98,7 +102,7 @@ type App struct {
 func New(ctx context.Context, r *app.App) (*App, error) {
 	s := &session{app: r, theme: newTheme(nil, true, colorprofile.TrueColor)}
 	var err error
-	if s.picked, err = evaluate(r.Tests, ""); err != nil {
+	if s.picked, err = evaluate(r.Tests, "", nil); err != nil {
 		return nil, err
 	}
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, now: time.Now(), line: newPickLine()}
@@ -274,7 +278,11 @@ func (a *App) take(msg tea.Msg) tea.Cmd {
 		a.drawn(msg)
 	case pickedMsg:
 		if figures, ok := a.line.take(msg); ok {
-			return a.share(func(s *session) { s.picked = figures })
+			return a.share(func(s *session) {
+				if s.picked = figures; !figures.fixed {
+					s.begun = nil
+				}
+			})
 		}
 	default:
 		cmds := []tea.Cmd{a.takeAsk(msg), a.takeWork(msg), a.takeProject(msg)}
@@ -305,8 +313,11 @@ func (a *App) takeAsk(msg tea.Msg) tea.Cmd {
 	case cancelMsg:
 		a.cancelAll()
 	case copyMsg:
-		a.message = "copied: " + plain.Line(string(msg))
-		return tea.SetClipboard(string(msg))
+		return a.copy(string(msg))
+	case tea.ClipboardMsg:
+		a.confirm(msg.Content)
+	case uncopiedMsg:
+		return a.uncopied(string(msg))
 	case startRunMsg:
 		return a.startRun(msg)
 	case startHuntMsg:
@@ -373,12 +384,18 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 		return a.line.update(msg, a.session)
 	}
 	a.message = ""
+	asked := a.asked
+	a.asked = false
 	if a.help {
 		a.help = false
 		return nil
 	}
 	switch {
 	case key.Matches(msg, keyQuit):
+		if words := a.toLose(); words != "" && !asked && a.quits == 0 {
+			a.asked, a.message = true, words+": q again ends it, any other key lets it go on"
+			return nil
+		}
 		return a.quit()
 	case key.Matches(msg, keyHelp):
 		a.help = true
@@ -400,6 +417,20 @@ func (a *App) visit() tea.Cmd {
 	return nil
 }
 
+// toLose says what would not come to its end if the application ended now, "" for nothing.
+func (a *App) toLose() string {
+	run := a.watch.run
+	switch {
+	case !a.working() || run != nil && !run.ended && run.cancel == nil:
+		return ""
+	case a.running():
+		return fmt.Sprintf("a run is going, and %s would be lost", wording.Plural(run.total-run.run.Done(), "test"))
+	case a.preparing:
+		return "a run is being prepared"
+	}
+	return "a hunt is going"
+}
+
 // quit ends the application once what runs has come to its end and is kept; asked
 // again it ends what runs, and a third time it leaves at once.
 func (a *App) quit() tea.Cmd {
@@ -416,6 +447,53 @@ func (a *App) quit() tea.Cmd {
 	a.message = "stopping, and keeping what there is; q again quits at once"
 	a.cancelAll()
 	return nil
+}
+
+// clipboardPatience is how long a terminal may take to say what is on its clipboard.
+const clipboardPatience = time.Second
+
+// uncopiedMsg says that the time is up in which the terminal could have confirmed that it copied a text.
+type uncopiedMsg string
+
+// copy asks the terminal to put a text on the clipboard, and whether it did.
+func (a *App) copy(text string) tea.Cmd {
+	a.copying, a.message = text, "copying to the terminal's clipboard: "+plain.Line(text)
+	return tea.Batch(tea.Sequence(tea.SetClipboard(text), tea.ReadClipboard),
+		tea.Tick(clipboardPatience, func(time.Time) tea.Msg { return uncopiedMsg(text) }))
+}
+
+// confirm takes what the terminal has on its clipboard.
+func (a *App) confirm(content string) {
+	if a.copying != "" && content == a.copying {
+		a.copying, a.message = "", "copied to the terminal's clipboard: "+plain.Line(content)
+	}
+}
+
+// uncopied offers a file for a text that the terminal has not confirmed.
+func (a *App) uncopied(text string) tea.Cmd {
+	if a.copying != text || a.sheet != nil {
+		return nil
+	}
+	a.copying = ""
+	a.sheet = &sheet{
+		title: "The terminal does not say whether it copied that. Write it to a file as well?",
+		rows:  []sheetRow{newText("file", "fern-relay.txt", "its name")},
+		done: func(sh *sheet) tea.Cmd {
+			file := filepath.Join(a.session.app.Project.Dir, strings.TrimSpace(sh.choice("file")))
+			return func() tea.Msg { return drawnMsg{sh, file, writeNew(file, text)} }
+		},
+	}
+	return a.sheet.open()
+}
+
+// writeNew writes a text to a file that does not exist yet.
+func writeNew(name, text string) error {
+	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = file.WriteString(text + "\n")
+	return errors.Join(err, file.Close())
 }
 
 // editorReadyMsg brings the command that edits a place.

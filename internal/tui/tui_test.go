@@ -528,7 +528,7 @@ func BenchmarkKeySplit(b *testing.B) {
 func BenchmarkEvaluate(b *testing.B) {
 	r := made(600, 34, 80)
 	for b.Loop() {
-		if _, err := evaluate(r.Tests, "tag1 or not (tag2 in:area3/** name:/case_1$/)"); err != nil {
+		if _, err := evaluate(r.Tests, "tag1 or not (tag2 in:area3/** name:/case_1$/)", nil); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
+	"fernrelay/internal/app"
 )
 
 // watch shows a run: a track per worker on one time axis, the results as they arrive, and the facts about the one
@@ -38,19 +39,28 @@ type filter struct{ show, group, text string }
 
 // What a filter may show.
 const (
-	showFailed  = "failed"
-	showOdd     = "unstable, owed, surprise"
-	showSkipped = "skipped, lost"
-	showAll     = "done"
+	showBad       = "failures"
+	showFailed    = "failed"
+	showErrored   = "errored"
+	showTimedOut  = "timed-out"
+	showRecovered = "passed, bad before"
+	showOdd       = "unstable, owed, surprise"
+	showSkipped   = "skipped, lost"
+	showAll       = "done"
 )
 
-var shows = []string{showFailed, showOdd, showSkipped, showAll}
+var shows = []string{showBad, showFailed, showErrored, showTimedOut, showRecovered, showOdd, showSkipped, showAll}
 
-func (f filter) holds(r *run.Result) bool {
+// holds reports whether a result of a run is listed.
+func (f filter) holds(r *run.Result, live *liveRun) bool {
 	shown := true
 	switch f.show {
-	case showFailed:
+	case showBad:
 		shown = r.Outcome.Bad()
+	case showFailed, showErrored, showTimedOut:
+		shown = string(r.Outcome) == f.show
+	case showRecovered:
+		shown = live.isRecovered(r)
 	case showOdd:
 		shown = r.Unstable || r.Outcome == run.Owed || r.Outcome == run.Surprise
 	case showSkipped:
@@ -61,6 +71,21 @@ func (f filter) holds(r *run.Result) bool {
 	}
 	group, _ := groupAndName(r.ID)
 	return strings.Contains(group, f.group) && (strings.Contains(r.ID, f.text) || strings.Contains(r.Message, f.text))
+}
+
+// nextShow returns what to show after something else: the next that has results, or the failures.
+func (l *liveRun) nextShow(show string) string {
+	counts := l.run.Counts
+	results := map[string]int{showBad: 1, showFailed: counts[run.Failed], showErrored: counts[run.Errored], showTimedOut: counts[run.TimedOut],
+		showRecovered: len(l.recovered), showOdd: l.unstable + counts[run.Owed] + counts[run.Surprise], showSkipped: counts[run.Skipped] + counts[run.Lost], showAll: 1}
+	if len(l.bad) == counts[run.Failed] {
+		results[showFailed] = 0 // they are the failures
+	}
+	for at := slices.Index(shows, show) + 1; ; at++ {
+		if next := shows[at%len(shows)]; results[next] > 0 {
+			return next
+		}
+	}
 }
 
 // words says which results are listed.
@@ -110,7 +135,7 @@ func (v *watch) setFilter(f filter) {
 func (v *watch) catchUp() {
 	run := v.run
 	for ; v.taken < len(run.results); v.taken++ {
-		if r := run.results[v.taken]; v.filter.holds(r) {
+		if r := run.results[v.taken]; v.filter.holds(r, run) {
 			v.list = append(v.list, r)
 		}
 	}
@@ -121,20 +146,25 @@ func (v *watch) catchUp() {
 	v.at = max(0, min(v.at, len(v.list)-1))
 }
 
-// none says that there are no results, of a run that may have ended.
-func (f filter) none(ended bool) string {
+// none says that there are no results of a run.
+func (f filter) none(live *liveRun) string {
 	yet := " yet"
-	if ended {
+	if live.ended {
 		yet = ""
 	}
-	if f == (filter{show: showFailed}) {
-		return "no failures" + yet
+	switch n := len(live.recovered); {
+	case f != (filter{show: showBad}):
+		return "no results" + yet + ": " + f.words()
+	case n == 1:
+		return "no failures" + yet + "; one test failed before and passes now: h hunts it"
+	case n > 1:
+		return fmt.Sprintf("no failures%s; %d tests failed before and pass now: h hunts them", yet, n)
 	}
-	return "no results" + yet + ": " + f.words()
+	return "no failures" + yet
 }
 
 func newWatch(s *session) *watch {
-	return &watch{session: s, keyMap: newWatchKeyMap(), filter: filter{show: showFailed}}
+	return &watch{session: s, keyMap: newWatchKeyMap(), filter: filter{show: showBad}}
 }
 
 func (v *watch) see(s *session) tea.Cmd {
@@ -233,8 +263,13 @@ func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
 		v.detail = !v.detail
 	case run == nil && key.Matches(msg, v.keyMap.again):
 		return v.session.runPick()
+	case run == nil && key.Matches(msg, v.keyMap.all):
+		return background(rerunLatest(v.session.app))
 	}
 	if run == nil {
+		if key.Matches(msg, v.keyMap.hunt, v.keyMap.edit, v.keyMap.cancel, v.keyMap.hold, v.keyMap.filter, v.keyMap.narrow, v.keyMap.unfold) {
+			return sayMsg("nothing has run in this session: r runs the pick, R what failed in the latest run")
+		}
 		return nil
 	}
 	v.catchUp()
@@ -244,12 +279,13 @@ func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
 	case key.Matches(msg, v.keyMap.hold):
 		return v.hold(run)
 	case key.Matches(msg, v.keyMap.filter):
-		next := (slices.Index(shows, v.filter.show) + 1) % len(shows)
-		v.setFilter(filter{show: shows[next], group: v.filter.group, text: v.filter.text})
+		v.setFilter(filter{show: run.nextShow(v.filter.show), group: v.filter.group, text: v.filter.text})
 		return nil
 	case key.Matches(msg, v.keyMap.narrow):
 		return openSheetMsg{v.filterSheet()}
-	case key.Matches(msg, v.keyMap.all) && len(run.bad) > 0:
+	case key.Matches(msg, v.keyMap.all) && len(run.bad) == 0:
+		return sayMsg("no test of this run failed: there is nothing to run again")
+	case key.Matches(msg, v.keyMap.all):
 		return startRunMsg{tests: v.tests(run.bad), needs: true}
 	}
 	return v.pressResult(msg, v.current())
@@ -257,10 +293,15 @@ func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
 
 // pressResult takes a key for the result under the cursor, nil for none.
 func (v *watch) pressResult(msg tea.KeyPressMsg, r *run.Result) tea.Msg {
-	if r == nil {
-		if key.Matches(msg, v.keyMap.again) {
-			return v.session.runPick()
-		}
+	switch {
+	case r != nil:
+	case key.Matches(msg, v.keyMap.again):
+		return v.session.runPick()
+	case key.Matches(msg, v.keyMap.hunt) && len(v.run.recovered) > 0:
+		return startHuntMsg{victims: v.tests(v.run.recovered)}
+	case key.Matches(msg, v.keyMap.hunt, v.keyMap.edit, v.keyMap.unfold):
+		return sayMsg("no result is under the cursor: f lists others")
+	default:
 		return nil
 	}
 	one := v.tests([]*run.Result{r})
@@ -279,10 +320,24 @@ func (v *watch) pressResult(msg tea.KeyPressMsg, r *run.Result) tea.Msg {
 	return nil
 }
 
+// rerunLatest runs again what failed in the latest run of the ledger.
+func rerunLatest(r *app.App) tea.Cmd {
+	return func() tea.Msg {
+		victims, err := r.Victims()
+		switch {
+		case err != nil:
+			return sayMsg(err.Error())
+		case len(victims) == 0:
+			return sayMsg("nothing failed in the latest run: there is nothing to run again")
+		}
+		return startRunMsg{tests: victims, needs: true}
+	}
+}
+
 func (v *watch) stop(run *liveRun) tea.Msg {
 	switch {
 	case run.ended:
-		return nil
+		return sayMsg("the run has ended")
 	case run.cancel == nil:
 		return sayMsg("this run belongs to another process: end it there")
 	}
@@ -296,7 +351,7 @@ func (v *watch) stop(run *liveRun) tea.Msg {
 func (v *watch) hold(run *liveRun) tea.Msg {
 	switch {
 	case run.ended:
-		return nil
+		return sayMsg("the run has ended")
 	case run.cancel == nil:
 		return sayMsg("this run belongs to another process")
 	}

@@ -272,8 +272,9 @@ const resultRows = 3
 func (v watch) drawResults(c canvas, r *liveRun) {
 	t := c.theme
 	if len(v.list) == 0 {
-		words := v.filter.none(r.ended)
-		c.text(2, 0, style{colour: t.fog}, cut(plain.Line(words), c.width-2))
+		for i, line := range wrap(plain.Line(v.filter.none(r)), c.width-4) {
+			c.text(2, i, style{colour: t.fog}, line)
+		}
 		return
 	}
 	c.text(2, 0, style{colour: t.fog}, cut(fmt.Sprintf("%s, newest first", plain.Line(v.filter.words())), c.width-12))

@@ -159,8 +159,12 @@ func (a *App) startRun(msg startRunMsg) tea.Cmd {
 		return nil
 	}
 	a.leg, a.preparing = legWatch, true
+	var shared tea.Cmd
+	if msg.picked {
+		shared = a.share(func(s *session) { s.begun = s.picked.begin() })
+	}
 	r, text, workers := a.session.app, a.session.picked.text, a.split.workers()
-	return func() tea.Msg {
+	return tea.Batch(shared, func() tea.Msg {
 		tests := msg.tests
 		if msg.needs {
 			tests = r.WithNeeds(tests)
@@ -169,7 +173,7 @@ func (a *App) startRun(msg startRunMsg) tea.Cmd {
 			return newRunReady(r)(r.PlanRequest(text, tests, p.plan, p.study.Fleet))
 		}
 		return newRunReady(r)(r.NewRequest(text, tests, workers))
-	}
+	})
 }
 
 // newRunReady returns a function that prepares to follow a run of a request.

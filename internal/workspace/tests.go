@@ -55,7 +55,10 @@ func (w *Workspace) describe(recall Recall) error {
 	}
 	defined := map[string]bool{}
 	for _, rule := range w.Project.Tags {
-		defined[rule.Tag] = true
+		defined["tag:"+rule.Tag] = true
+	}
+	for _, s := range w.Project.Suites {
+		defined["suite:"+s.Name] = true
 	}
 	source := pick.Source{Defined: defined, Saved: project.Saved(w.Project.Picks, person, w.Own.Picks), Touched: w.touched, Rates: past.Rates}
 	source.Past = func(i int) []run.Outcome { return past.Latest[c.Tests[i].ID] }
@@ -80,6 +83,10 @@ func (w *Workspace) catalog() *catalog.Catalog {
 	tests := make([]catalog.Test, 0, n)
 	w.Notes = nil
 	for _, s := range w.Project.Suites {
+		if why := w.Broken[s.Name]; why != nil {
+			w.Notes = append(w.Notes, fmt.Sprintf("suite %s cannot be read, and its tests are missing: %v", s.Name, why))
+			continue
+		}
 		found := w.found[s.Name]
 		tests = append(tests, found.Tests...)
 		w.Notes = append(w.Notes, found.Notes...)

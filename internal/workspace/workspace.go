@@ -23,6 +23,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
+	"fernrelay/core/pick"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/adapter/command"
@@ -38,6 +39,7 @@ type Workspace struct {
 	Own      Own
 	Notes    []string                   // what is wrong and is ignored
 	Adapters map[string]adapter.Adapter // by suite
+	Broken   map[string]error           // by suite: why its tests cannot be found
 	found    map[string]adapter.Found   // by suite
 }
 
@@ -61,7 +63,7 @@ type Recall func(*catalog.Catalog) (Past, error)
 
 // Open finds the tests of a project. It calls progress, which may be nil, with what it does.
 func Open(ctx context.Context, p *project.Project, recall Recall, progress func(what string)) (*Workspace, error) {
-	w := &Workspace{Project: p, Adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}}
+	w := &Workspace{Project: p, Adapters: map[string]adapter.Adapter{}, Broken: map[string]error{}, found: map[string]adapter.Found{}}
 	return w, w.discover(ctx, recall, progress)
 }
 
@@ -72,7 +74,7 @@ func (w *Workspace) Reload(ctx context.Context, changed []string, recall Recall)
 	if err != nil {
 		return nil, err
 	}
-	other := &Workspace{Project: p, Own: w.Own, Adapters: map[string]adapter.Adapter{}, found: map[string]adapter.Found{}}
+	other := &Workspace{Project: p, Own: w.Own, Adapters: map[string]adapter.Adapter{}, Broken: map[string]error{}, found: map[string]adapter.Found{}}
 	for _, s := range p.Suites {
 		within := filepath.Join(p.Dir, filepath.FromSlash(s.Dir))
 		touched := slices.ContainsFunc(changed, func(file string) bool {
@@ -130,12 +132,18 @@ func commandLine(dir, key, text string) ([]string, error) {
 	return words, nil
 }
 
-// discover finds the tests of each suite that has not been asked yet.
+// discover finds the tests of each suite that has not been asked yet. A suite whose tests cannot be found is broken; that
+// is an error only if no suite is left.
 func (w *Workspace) discover(ctx context.Context, recall Recall, progress func(what string)) error {
 	var nothing []string
 	for _, s := range w.Project.Suites {
 		if err := w.find(ctx, s, progress); err != nil {
-			return err
+			if ctx.Err() != nil || len(w.Project.Suites) == 1 {
+				return err
+			}
+			w.Broken[s.Name] = err
+			nothing = append(nothing, err.Error())
+			continue
 		}
 		if why := w.found[s.Name].Nothing; why != "" {
 			nothing = append(nothing, fmt.Sprintf("no tests in suite %s (%s): %s", s.Name, s.Kind, why))
@@ -145,6 +153,20 @@ func (w *Workspace) discover(ctx context.Context, recall Recall, progress func(w
 		return errors.New(strings.Join(nothing, "\n"))
 	}
 	return w.describe(recall)
+}
+
+// Missing returns an error if a pick may select tests of a suite that is broken, so that its answer is not whole.
+func (w *Workspace) Missing(text string) error {
+	e, err := pick.Parse(text)
+	if err != nil {
+		return err
+	}
+	for _, s := range w.Project.Suites {
+		if why := w.Broken[s.Name]; why != nil && w.Index.MaySelect(e, s.Name) {
+			return fmt.Errorf("the pick may select tests of suite %s, which cannot be read: mend the suite, or leave it out with -p 'not suite:%s'", s.Name, s.Name)
+		}
+	}
+	return nil
 }
 
 // find finds the tests of a suite, unless it has been asked before.
