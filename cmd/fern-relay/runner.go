@@ -45,18 +45,26 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 		fmt.Fprintln(stderr, "fern-relay: note:", unused)
 	}
 	q.Control = &app.Control{}
+	status := report.NewStatus(stderr, terminalWidth(os.Stderr), len(q.Tests))
 	defer n.interrupts.finish(func() {
 		n.stopped.Store(true)
+		if running := status.Running(); running != "" {
+			fmt.Fprintln(stderr, "fern-relay: running:", running)
+		}
 		q.Control.Finish()
 	})()
-	status := report.NewStatus(stderr, term.IsTerminal(os.Stderr.Fd()), len(q.Tests))
 	q.Preparing = status.Preparing
 	live := report.NewLive(n.out, n.show)
 	r, number, err := n.app.Run(ctx, q, func(e run.Event) {
 		reports.event(e)
-		live.Event(e)
+		if e.Event == run.Finished && n.show != report.ShowSum {
+			status.Around(func() { live.Event(e) })
+		} else {
+			live.Event(e)
+		}
 		status.Event(e)
 	})
+	status.Close()
 	if r == nil {
 		return nil, errors.Join(err, reports.close())
 	}
@@ -73,6 +81,18 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 		return nil, unkept{err}
 	}
 	return r, nil
+}
+
+// terminalWidth returns the columns of a terminal, 0 if the file is none.
+func terminalWidth(file *os.File) int {
+	if !term.IsTerminal(file.Fd()) {
+		return 0
+	}
+	width, _, err := term.GetSize(file.Fd())
+	if err != nil || width < 20 {
+		return 80
+	}
+	return width
 }
 
 // resume runs the rest of a run and writes the reports of the whole.

@@ -161,20 +161,31 @@ func TestMarkdown(t *testing.T) {
 	}
 }
 
-// TestStatus holds that the line moves on a terminal and that a log gets a line a
-// twentieth.
+// TestStatus holds that the line moves on a terminal, names what is running, and makes room for other lines; and that a
+// log gets a line for each twentieth.
 func TestStatus(t *testing.T) {
-	for _, moving := range []bool{true, false} {
+	for _, width := range []int{40, 0} {
 		var out strings.Builder
-		s := NewStatus(terminal.NewWriter(&out), moving, 100)
+		moving := width > 0
+		s := NewStatus(terminal.NewWriter(&out), width, 100)
 		s.Event(event(run.RunBegins, "", 0, nil))
+		s.Event(event(run.Started, "long"+strings.Repeat("er", 20), 0, nil))
 		for i := range 100 {
 			s.Event(event(run.Finished, "x", float64(i), func(e *run.Event) { e.Outcome = run.Failed }))
 		}
-		s.Event(event(run.RunEnds, "", 100, nil))
+		s.Around(func() { out.WriteString("@") })
+		s.Close()
 		reported := out.String()
 		if !strings.HasPrefix(reported, "100 tests; preparing\n") || !strings.Contains(reported, "1:39  100 of 100  ▲100") {
 			t.Errorf("told %q", reported)
+		}
+		if moving && (!strings.Contains(reported, "\r\x1b[K@\r") || !strings.Contains(reported, "running: longer")) || !moving && !strings.Contains(reported, "running: long"+strings.Repeat("er", 20)+" 1:39") {
+			t.Errorf("moving %t: %q", moving, reported)
+		}
+		for line := range strings.SplitSeq(reported, "\r\x1b[K") {
+			if moving && len([]rune(strings.Trim(line, "\n"))) >= width {
+				t.Errorf("wider than the terminal: %q", line)
+			}
 		}
 		if lines := strings.Count(reported, "\n"); moving && (lines != 1 || !strings.HasSuffix(reported, "\r\x1b[K")) || !moving && lines != 21 {
 			t.Errorf("moving %t: %d lines, %q", moving, lines, reported)

@@ -1,38 +1,80 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"fernrelay/core/history"
+	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/terminal"
 	"fernrelay/internal/wording"
 )
 
-// Status prints how far a run has come: on a terminal as one line that moves, elsewhere as a line from time to
-// time.
+// Status prints how far a run has come and what is running: on a terminal as one line that moves, elsewhere as a line
+// from time to time. It is safe for use by several goroutines. The caller calls Close.
 type Status struct {
 	mu        sync.Mutex
 	w         *terminal.Writer
-	moving    bool
+	width     int // of the terminal, in columns; 0 if there is none
 	total     int
 	began     time.Time
-	reported  time.Time
-	steps     int // how many twentieths of the whole are printed
+	reported  time.Time // when the latest line was printed
+	steps     int       // how many twentieths of the whole are printed
 	finished  map[run.Outcome]int
 	done      int
+	running   map[string]time.Time // by ID: since when
 	preparing string
+	stop      chan struct{}
 }
 
-// NewStatus returns the status of a run of a number of tests.
-func NewStatus(w *terminal.Writer, moving bool, total int) *Status {
-	return &Status{w: w, moving: moving, total: total, finished: map[run.Outcome]int{}}
+// NewStatus returns the status of a run of a number of tests. width is that of the terminal that w writes to, 0 if it
+// writes to something else.
+func NewStatus(w *terminal.Writer, width, total int) *Status {
+	s := &Status{w: w, width: width, total: total, finished: map[run.Outcome]int{}, running: map[string]time.Time{}, stop: make(chan struct{})}
+	go s.tick()
+	return s
 }
 
-// frameTime is the least time between two states of the moving line.
-const frameTime = 50 * time.Millisecond
+// The least time between two states of the moving line, and the longest time without a line elsewhere.
+const (
+	frameTime  = 50 * time.Millisecond
+	silentTime = time.Minute
+)
+
+// tick keeps the clock going while no event comes.
+func (s *Status) tick() {
+	every := time.NewTicker(time.Second)
+	defer every.Stop()
+	for {
+		select {
+		case <-s.stop:
+			return
+		case now := <-every.C:
+			s.mu.Lock()
+			if !s.began.IsZero() && s.preparing == "" {
+				s.line(now)
+			}
+			s.mu.Unlock()
+		}
+	}
+}
+
+// Close clears the line and prints no more.
+func (s *Status) Close() {
+	close(s.stop)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.width > 0 {
+		s.w.Redraw("")
+	}
+	s.began = time.Time{}
+}
 
 // Event takes the next event of the run.
 func (s *Status) Event(e run.Event) {
@@ -40,16 +82,15 @@ func (s *Status) Event(e run.Event) {
 	defer s.mu.Unlock()
 	switch e.Event {
 	case run.RunBegins:
-		s.began = e.At
+		s.began, s.reported = e.At, e.At
 		fmt.Fprintf(s.w, "%s; preparing\n", wording.Plural(s.total, "test"))
+	case run.Started:
+		s.running[e.ID] = e.At
 	case run.Finished:
+		delete(s.running, e.ID)
 		s.done++
 		s.finished[e.Outcome]++
 		s.line(e.At)
-	case run.RunEnds:
-		if s.moving {
-			s.w.Redraw("")
-		}
 	}
 }
 
@@ -61,25 +102,83 @@ func (s *Status) Preparing(what string) {
 		return
 	}
 	s.preparing = what
-	if s.moving {
-		s.w.Redraw(what)
+	if s.width > 0 {
+		s.w.Redraw(s.fit(what))
 	}
 }
 
+// Around calls print, which prints whole lines, with the moving line out of its way.
+func (s *Status) Around(print func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.width > 0 {
+		s.w.Redraw("")
+		s.reported = time.Time{}
+	}
+	print()
+}
+
 func (s *Status) line(now time.Time) {
+	step := 20 * s.done / max(s.total, 1)
+	if s.width > 0 {
+		if now.Sub(s.reported) >= frameTime {
+			s.reported = now
+			s.w.Redraw(s.fit(s.text(now)))
+		}
+		return
+	}
+	if step > s.steps || now.Sub(s.reported) >= silentTime {
+		s.steps, s.reported = step, now
+		fmt.Fprintln(s.w, s.text(now))
+	}
+}
+
+func (s *Status) text(now time.Time) string {
 	text := fmt.Sprintf("%s  %d of %d", history.Clock(now.Sub(s.began).Seconds()), s.done, s.total)
 	if bad := run.CountBad(s.finished); bad > 0 {
 		text += fmt.Sprintf("  %s%d", run.Failed.Shape(), bad)
 	}
-	if s.moving {
-		if now.Sub(s.reported) >= frameTime {
-			s.reported = now
-			s.w.Redraw(text)
+	if words := s.runningWords(now); words != "" {
+		text += "  running: " + words
+	}
+	return text
+}
+
+// fit cuts a text to the width of the terminal, so that it stays one line.
+func (s *Status) fit(text string) string {
+	if runes := []rune(text); len(runes) >= s.width {
+		return string(runes[:s.width-2]) + "…"
+	}
+	return text
+}
+
+// Running names the tests that run, the longest first; "" if none does.
+func (s *Status) Running() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.runningWords(time.Now())
+}
+
+// A test is named once it has run for this long, and at most this many are.
+const (
+	namedAfter = time.Second
+	namedMost  = 3
+)
+
+func (s *Status) runningWords(now time.Time) string {
+	ids := slices.SortedFunc(maps.Keys(s.running), func(a, b string) int {
+		return cmp.Or(s.running[a].Compare(s.running[b]), strings.Compare(a, b))
+	})
+	var words []string
+	for i, id := range ids {
+		since := now.Sub(s.running[id])
+		if i == namedMost || since < namedAfter {
+			break
 		}
-		return
+		words = append(words, fmt.Sprintf("%s %s", plain.Line(id), history.Clock(since.Seconds())))
 	}
-	if step := 20 * s.done / max(s.total, 1); step > s.steps {
-		s.steps = step
-		fmt.Fprintln(s.w, text)
+	if more := len(ids) - len(words); more > 0 && len(words) > 0 {
+		words = append(words, fmt.Sprintf("and %d more", more))
 	}
+	return strings.Join(words, ", ")
 }

@@ -21,7 +21,8 @@ import (
 type Writer struct {
 	mu      sync.Mutex
 	out     *bufio.Writer
-	encoder *json.Encoder
+	encoder *json.Encoder // into line
+	line    bytes.Buffer
 	err     error
 	flush   *time.Timer // nil while nothing is held back
 	closed  bool
@@ -32,10 +33,10 @@ const moment = 50 * time.Millisecond
 
 // NewWriter makes a writer of event lines.
 func NewWriter(w io.Writer) *Writer {
-	out := bufio.NewWriterSize(w, 64<<10)
-	encoder := json.NewEncoder(out)
-	encoder.SetEscapeHTML(false)
-	return &Writer{out: out, encoder: encoder}
+	e := &Writer{out: bufio.NewWriterSize(w, 64<<10)}
+	e.encoder = json.NewEncoder(&e.line)
+	e.encoder.SetEscapeHTML(false)
+	return e
 }
 
 // Write writes one event. After an error, or once it is closed, it writes nothing.
@@ -45,7 +46,13 @@ func (w *Writer) Write(e run.Event) {
 	if w.err != nil || w.closed {
 		return
 	}
-	w.err = w.encoder.Encode(e)
+	w.line.Reset()
+	if w.err = w.encoder.Encode(e); w.err == nil && w.line.Len() > w.out.Available() {
+		w.err = w.out.Flush() // so that a process that is killed leaves whole lines
+	}
+	if w.err == nil {
+		_, w.err = w.out.Write(w.line.Bytes())
+	}
 	if w.flush == nil {
 		w.flush = time.AfterFunc(moment, w.write)
 	}
