@@ -95,6 +95,7 @@ func readPart(name string) (part run.Part, kind string, err error) {
 	defer file.Close()
 	part = run.Part{Name: name, Run: run.New()}
 	kind, err = format.Read(file, part.Run.Apply)
+	part.Broken = err != nil
 	part.Run.Lose("the report " + name + " breaks off while it runs")
 	return part, kind, err
 }

@@ -9,8 +9,9 @@ import (
 
 // Part is a report that is merged with others: that of a shard or of a machine.
 type Part struct {
-	Name string // of its file
-	Run  *Run
+	Name   string // of its file
+	Run    *Run
+	Broken bool // the report is not whole
 }
 
 // Merged is what the parts of one run say together.
@@ -19,6 +20,7 @@ type Merged struct {
 	Twice   []Twice
 	Of      int      // the number of shards of the plan; 0 if no part is a shard
 	Missing []int    // shards that no part is
+	Broken  []int    // shards whose report is not whole
 	Unlike  []string // shards that were not planned as the first one was, in words
 }
 
@@ -78,7 +80,7 @@ func (r *Run) Add(res *Result) {
 // compare looks at the shards among the parts.
 func (m *Merged) compare(parts []Part) {
 	var first *Part
-	came := map[int]bool{}
+	came, whole := map[int]bool{}, map[int]bool{}
 	for i := range parts {
 		p := parts[i].Run.Planned
 		if p == nil {
@@ -87,14 +89,17 @@ func (m *Merged) compare(parts []Part) {
 		if first == nil {
 			first, m.Of = &parts[i], p.Of
 		}
-		came[p.Shard] = true
+		came[p.Shard], whole[p.Shard] = true, whole[p.Shard] || !parts[i].Broken
 		if difference := p.unlike(first.Run.Planned); difference != "" {
 			m.Unlike = append(m.Unlike, fmt.Sprintf("%s is shard %d of %d, planned with %s than %s", parts[i].Name, p.Shard, p.Of, difference, first.Name))
 		}
 	}
 	for k := 1; k <= m.Of; k++ {
-		if !came[k] {
+		switch {
+		case !came[k]:
 			m.Missing = append(m.Missing, k)
+		case !whole[k]:
+			m.Broken = append(m.Broken, k)
 		}
 	}
 }
@@ -117,8 +122,8 @@ func (p *Planned) unlike(other *Planned) string {
 	return strings.Join(differences, " and ")
 }
 
-// Whole reports whether all shards came back and were planned alike.
-func (m *Merged) Whole() bool { return len(m.Missing)+len(m.Unlike) == 0 }
+// Whole reports whether all shards came back whole and were planned alike.
+func (m *Merged) Whole() bool { return len(m.Missing)+len(m.Broken)+len(m.Unlike) == 0 }
 
 // Replay sends the events of a run again, test by test: its start, if it had one, its output, its steps and its
 // outcome.

@@ -16,7 +16,7 @@ func part(name string, planned *Planned, results ...string) Part {
 		id, o, _ := strings.Cut(text, " ")
 		run.Apply(Event{Event: Finished, ID: id, Outcome: Outcome(o), Seconds: Took(1), Failure: Failure{Message: name}})
 	}
-	return Part{name, run}
+	return Part{Name: name, Run: run}
 }
 
 // TestMerge merges shards of a plan: all there, one missing, one planned otherwise,

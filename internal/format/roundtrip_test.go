@@ -60,9 +60,13 @@ func TestRoundTrip(t *testing.T) {
 			}
 			written := text.String()
 			var back []run.Event
+			steps := map[string][]run.Event{}
 			kind, err := Read(&text, func(e run.Event) {
-				if e.Event == run.Finished {
+				switch e.Event {
+				case run.Finished:
 					back = append(back, e)
+				case run.StepDone:
+					steps[e.ID] = append(steps[e.ID], e)
 				}
 			})
 			if kind != name || err != nil || len(back) != len(ran.Results) {
@@ -88,6 +92,17 @@ func TestRoundTrip(t *testing.T) {
 				e := back[at]
 				if e.Outcome != r.Outcome || e.Unstable != r.Unstable || e.Seconds == nil || *e.Seconds != r.Seconds {
 					t.Fatalf("%s: %q came back as %+v, want %s unstable %t %v s:\n%s", name, want, e, r.Outcome, r.Unstable, r.Seconds, written)
+				}
+				if len(steps[e.ID]) != len(r.Steps) {
+					t.Fatalf("%s: %q came back with %d steps of %d:\n%s", name, want, len(steps[e.ID]), len(r.Steps), written)
+				}
+				for i, s := range steps[e.ID] {
+					if s.Outcome != r.Steps[i].Outcome || plain.Line(s.Step) != plain.Line(r.Steps[i].Name) {
+						t.Fatalf("%s: step %d of %q came back as %+v, want %+v:\n%s", name, i, want, s, r.Steps[i], written)
+					}
+				}
+				if reason := plain.Line(r.Message); (r.Outcome == run.Skipped || r.Outcome == run.Surprise) && strings.TrimSpace(reason) == reason && plain.Line(e.Message) != strings.ReplaceAll(reason, "\uFFFE", "\uFFFD") {
+					t.Fatalf("%s: the reason of %q came back as %q, want %q:\n%s", name, want, e.Message, r.Message, written)
 				}
 				if e.Outcome.Bad() && (e.File != r.File || e.Line != r.Line) {
 					t.Fatalf("%s: the place of %q came back as %s:%d, want %s:%d:\n%q", name, want, e.File, e.Line, r.File, r.Line, written)

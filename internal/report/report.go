@@ -63,6 +63,10 @@ func failure(w io.Writer, r *run.Result, together int) {
 	fmt.Fprintln(w)
 	message := plain.Text(r.Message)
 	indent(w, message)
+	failedSteps(w, r)
+	if r.Expected != "" || r.Actual != "" {
+		indent(w, "expected "+plain.Text(r.Expected)+"\nactual   "+plain.Text(r.Actual))
+	}
 	output := strings.TrimRight(plain.Text(string(r.Output)), "\n ")
 	if output == "" || strings.TrimSpace(output) == strings.TrimSpace(message) {
 		return
@@ -75,6 +79,33 @@ func failure(w io.Writer, r *run.Result, together int) {
 		lines[i] = "| " + lines[i]
 	}
 	indent(w, strings.Join(lines, "\n"))
+}
+
+// stepsPrinted bounds the failed steps of a test that are named.
+const stepsPrinted = 5
+
+// failedSteps names the steps of a test that failed, each with its place and message unless they are the test's.
+func failedSteps(w io.Writer, r *run.Result) {
+	printed := 0
+	for _, s := range r.Steps {
+		if !s.Outcome.Bad() {
+			continue
+		}
+		if printed++; printed > stepsPrinted {
+			continue
+		}
+		words := fmt.Sprintf("%s step %s", s.Outcome.Shape(), plain.Line(s.Name))
+		if s.File != "" && (s.File != r.File || s.Line != r.Line) {
+			words += fmt.Sprintf("  %s:%d", s.File, s.Line)
+		}
+		if s.Message != "" && !strings.Contains(r.Message, s.Message) {
+			words += ": " + plain.Line(s.Message)
+		}
+		indent(w, words)
+	}
+	if more := printed - stepsPrinted; more > 0 {
+		indent(w, fmt.Sprintf("and %s that failed", wording.Plural(more, "more step")))
+	}
 }
 
 func indent(w io.Writer, text string) {
@@ -211,9 +242,14 @@ func Merged(w io.Writer, m *run.Merged) {
 		fmt.Fprintf(w, "not planned alike: %s: tests may be missing, or run twice\n", plain.Line(words))
 	}
 	if m.Of > 0 {
-		fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing), wording.Plural(m.Of, "shard"))
-		if len(m.Missing) > 0 {
-			fmt.Fprintf(w, "; missing: %s", strings.Trim(strings.Join(strings.Fields(fmt.Sprint(m.Missing)), ", "), "[]"))
+		fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing)-len(m.Broken), wording.Plural(m.Of, "shard"))
+		for _, lack := range []struct {
+			word   string
+			shards []int
+		}{{"broken", m.Broken}, {"missing", m.Missing}} {
+			if len(lack.shards) > 0 {
+				fmt.Fprintf(w, "; %s: %s", lack.word, strings.Trim(strings.Join(strings.Fields(fmt.Sprint(lack.shards)), ", "), "[]"))
+			}
 		}
 		fmt.Fprintln(w)
 	}

@@ -34,7 +34,12 @@ func TestFailuresAndClosing(t *testing.T) {
 		event(run.RunBegins, "", 0, nil),
 		event(run.Started, "u:g#a\x1b[31m", 1, nil),
 		event(run.Output, "u:g#a\x1b[31m", 0, func(e *run.Event) { e.Text = strings.Repeat("line\x07\n", 20) + "the end\n" }),
-		event(run.Finished, "u:g#a\x1b[31m", 1, fails(run.Failed, "got 1,\nwant 2")),
+		event(run.StepDone, "u:g#a\x1b[31m", 1, func(e *run.Event) { fails(run.Passed, "")(e); e.Step = "dry" }),
+		event(run.StepDone, "u:g#a\x1b[31m", 1, func(e *run.Event) { fails(run.Failed, "it leaks")(e); e.Step, e.Line = "wet", 9 }),
+		event(run.Finished, "u:g#a\x1b[31m", 1, func(e *run.Event) {
+			fails(run.Failed, "got 1,\nwant 2")(e)
+			e.Expected, e.Actual = "2", "1"
+		}),
 		event(run.Finished, "u:broken#1", 2, fails(run.Errored, "does not compile")),
 		event(run.Finished, "u:broken#2", 2, fails(run.Errored, "does not compile")),
 		event(run.StepDone, "u:g#b", 3, fails(run.Passed, "")),
@@ -50,11 +55,14 @@ func TestFailuresAndClosing(t *testing.T) {
 	want := `▲ u:g#a  failed in 0.50 s  d/f.go:7
     got 1,
     want 2
+    ▲ step wet  d/f.go:9: it leaks
+    expected 2
+    actual   1
     | … 9 lines before
 ` + strings.Repeat("    | line\n", 11) + `    | the end
 ◆ u:broken, 2 tests  errored in 0.50 s  d/f.go:7
     does not compile
-4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0: 0.5 ×, spread 1.00 s; 1 step; 0:01.0 to prepare
+4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0: 0.5 ×, spread 1.00 s; 3 steps; 0:01.0 to prepare
 `
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)

@@ -4,6 +4,7 @@
 package junit
 
 import (
+	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -95,7 +96,10 @@ func Write(w io.Writer, ran *run.Run) error {
 			all.Suites = append(all.Suites, suite)
 		}
 		_, group, _ := strings.Cut(place, ":")
-		c := caseOf(r, group, name)
+		c, err := caseOf(r, group, name)
+		if err != nil {
+			return err
+		}
 		suite.Cases = append(suite.Cases, c)
 		suite.add(c)
 		if c.Skipped != nil {
@@ -123,11 +127,29 @@ func Write(w io.Writer, ran *run.Run) error {
 
 const unstable = "unstable"
 
+// stepSign begins a line of a test's system-out that is one of its steps, as JSON. Schemas of the format have no
+// element for steps, and CI pages show system-out.
+const stepSign = "step "
+
+// steps writes the steps of a test, a line each.
+func steps(all []run.Step) (string, error) {
+	var out strings.Builder
+	for _, s := range all {
+		s.Name, s.Message, s.Expected, s.Actual = plain.Text(s.Name), plain.Text(s.Message), plain.Text(s.Expected), plain.Text(s.Actual)
+		data, err := json.Marshal(s)
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(&out, "%s%s\n", stepSign, data)
+	}
+	return out.String(), nil
+}
+
 // placeSign goes before the place in the text of a problem: schemas of the format
 // have no attribute for it.
 const placeSign = "at "
 
-func caseOf(r *run.Result, group, name string) testCase {
+func caseOf(r *run.Result, group, name string) (testCase, error) {
 	c := testCase{ClassName: plain.Line(group), Name: plain.Line(name), Seconds: seconds(r.Seconds)}
 	message := plain.Text(r.Message)
 	output := plain.Text(string(r.Output))
@@ -146,11 +168,16 @@ func caseOf(r *run.Result, group, name string) testCase {
 	case r.Outcome == run.Skipped:
 		c.Skipped = &problem{Message: message}
 	case r.Outcome == run.Surprise:
-		c.Status, c.Output = string(run.Surprise), "passed though expected to fail"
+		c.Status, c.Output = string(run.Surprise), message
 	case r.Unstable:
-		c.Status, c.Output = unstable, message+"\n"+plain.Text(string(r.Output))
+		c.Status, c.Output = unstable, plain.Line(r.Message)+"\n"+plain.Text(string(r.Output))
 	}
-	return c
+	steps, err := steps(r.Steps)
+	if steps == "" && strings.HasPrefix(c.Output, stepSign) {
+		steps = "\n" // so that it is not mistaken for one
+	}
+	c.Output = steps + c.Output
+	return c, err
 }
 
 func (t *totals) add(c testCase) {

@@ -2,6 +2,7 @@ package junit
 
 import (
 	"bytes"
+	"encoding/json"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -169,7 +170,7 @@ func (c *readCase) emit(suites []string, sink run.Sink) {
 	if s, err := strconv.ParseFloat(strings.ReplaceAll(c.Seconds, ",", ""), 64); err == nil && s >= 0 {
 		e.Seconds = run.Took(s)
 	}
-	output := strings.Join(append(c.Output, c.Problems...), "\n")
+	output := c.emitSteps(e.ID, strings.Join(append(c.Output, c.Problems...), "\n"), sink)
 	switch {
 	case len(c.Errors) > 0:
 		e.Outcome = c.Errors[0].outcome(run.Errored, run.TimedOut, run.Lost)
@@ -180,7 +181,7 @@ func (c *readCase) emit(suites []string, sink run.Sink) {
 		e.Outcome = c.Skipped.outcome(run.Skipped, run.Owed)
 		e.Message = c.Skipped.words()
 	case c.Status == string(run.Surprise):
-		e.Outcome = run.Surprise
+		e.Outcome, e.Message, output = run.Surprise, strings.TrimSpace(output), ""
 	case c.Status == unstable:
 		e.Unstable = true
 		e.Message, output, _ = strings.Cut(output, "\n")
@@ -200,6 +201,20 @@ func (c *readCase) emit(suites []string, sink run.Sink) {
 		sink(run.Event{Event: run.Output, ID: e.ID, Text: output})
 	}
 	sink(e)
+}
+
+// emitSteps sends the steps that our own reports write before a test's output, and returns the rest.
+func (c *readCase) emitSteps(id, output string, sink run.Sink) (rest string) {
+	for {
+		line, after, _ := strings.Cut(output, "\n")
+		data, ours := strings.CutPrefix(line, stepSign)
+		var s run.Step
+		if !ours || json.Unmarshal([]byte(data), &s) != nil {
+			return strings.TrimPrefix(output, "\n")
+		}
+		sink(run.Event{Event: run.StepDone, ID: id, Step: s.Name, Outcome: run.OutcomeNamed(string(s.Outcome)), Seconds: run.Took(s.Seconds), Failure: s.Failure})
+		output = after
+	}
 }
 
 // place returns the place of the case.

@@ -306,7 +306,7 @@ func (p *reader) flush() {
 		p.text = excerpt{}
 	}
 	for _, step := range below.kept {
-		if step.Outcome.Bad() && at.event.Message == "" {
+		if step.Outcome.Bad() && at.event.Outcome.Bad() && at.event.Message == "" {
 			at.event.Failure = explained(at.event.Failure, step)
 		}
 		p.sink(run.Event{Event: run.StepDone, ID: id, Step: step.ID, Outcome: step.Outcome, Seconds: step.Seconds, Failure: step.Failure})
