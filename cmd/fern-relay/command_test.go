@@ -113,7 +113,7 @@ func trouble(t *testing.T, config string) string {
 	return dir
 }
 
-const goSuite = "[[suite]]\nname = \"unit\"\nkind = \"go\"\ntimeout = \"3s\"\n"
+const goSuite = "[[suite]]\nname = \"unit\"\nkind = \"go\"\nvet = false\ntimeout = \"3s\"\n"
 
 func TestRunOnTrouble(t *testing.T) {
 	t.Parallel()
@@ -332,7 +332,7 @@ func TestBadInput(t *testing.T) {
 		{"typo in a key", config("[project]\nname = \"x\"\n[[suite]]\nnmae = \"unit\"\n"), []string{"list"}, []string{"fern.toml:4:1", "nmae", "takes name"}},
 		{"not TOML", config("[project\n"), []string{"list"}, []string{"fern.toml:1:"}},
 		{"a wrong kind", config("[[suite]]\nname = \"unit\"\nkind = \"gopher\"\n"), []string{"list"}, []string{"fern.toml:3:1", "gopher", "go, command or host"}},
-		{"a wrong tag pick", config(goSuite + "[tags]\nx = \"(a\"\n"), []string{"list"}, []string{"fern.toml:6:6", "never closed"}},
+		{"a wrong tag pick", config(goSuite + "[tags]\nx = \"(a\"\n"), []string{"list"}, []string{"fern.toml:7:6", "never closed"}},
 		{"a host without run", config("[[suite]]\nname = \"h\"\nkind = \"host\"\n"), []string{"list"}, []string{"no run", "command line"}},
 		{"a host that is no host", config("[[suite]]\nname = \"h\"\nkind = \"host\"\nrun = \"echo hello\"\n"), []string{"list"}, []string{"suite h", "hello"}},
 		{"unknown field", dir, []string{"list", "-p", "quick nmae:x"}, []string{"column 7", `did you mean "name"`, "quick nmae:x\n      ^"}},
@@ -356,7 +356,7 @@ func TestBadInput(t *testing.T) {
 		{"pins without a shard", dir, []string{"run", "--pin", "order=1"}, []string{"--pin", "--shard K/N"}},
 		{"wrong timings of a run", dir, []string{"run", "--timings", "fern.toml"}, []string{"fern.toml: line 1"}},
 		{"a plan that is none", dir, []string{"split", "--shards", "2", "--steady", "fern.toml"}, []string{"fern.toml is no plan", "split --json"}},
-		{"a resource for none", config(goSuite + "[resources]\nbus = 0\n"), []string{"list"}, []string{"fern.toml:6:1", "bus", "from 1"}},
+		{"a resource for none", config(goSuite + "[resources]\nbus = 0\n"), []string{"list"}, []string{"fern.toml:7:1", "bus", "from 1"}},
 		{"a folder without permission", locked, []string{"list", "-C", locked}, []string{"permission"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {

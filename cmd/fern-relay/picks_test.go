@@ -177,3 +177,23 @@ func read(t *testing.T, dir, name string) string {
 	}
 	return string(data)
 }
+
+// TestVet holds that a package in which the toolchain's checks find a mistake fails, as with the toolchain, unless
+// the suite allows it.
+func TestVet(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{
+		"go.mod":      "module vetted\n\ngo 1.24\n",
+		"a/a_test.go": "package a\n\nimport (\n\t\"fmt\"\n\t\"testing\"\n)\n\nfunc TestA(t *testing.T) { fmt.Printf(\"%d\\n\", \"x\") }\n\nfunc TestToo(t *testing.T) {}\n",
+		"b/b_test.go": "package b\n\nimport \"testing\"\n\nfunc TestB(t *testing.T) {}\n",
+	})
+	got := fern(t, dir, "run")
+	if want := "◆ go:a, 2 tests  errored  a/a_test.go:8\n    go:a: go vet finds a mistake (vet = false in fern.toml allows it): fmt.Printf format %d has arg \"x\" of wrong type string\n"; got.status != 1 || !strings.Contains(got.stdout, want) || !strings.Contains(got.stdout, "1 passed, 2 errored") {
+		t.Errorf("status %d: %s%s", got.status, got.stdout, got.stderr)
+	}
+	testfiles.Write(t, dir, map[string]string{"fern.toml": "[[suite]]\nname = \"go\"\nkind = \"go\"\nvet = false\n"})
+	if got := fern(t, dir, "run"); got.status != 0 {
+		t.Errorf("without the checks: status %d: %s%s", got.status, got.stdout, got.stderr)
+	}
+}

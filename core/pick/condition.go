@@ -1,8 +1,11 @@
 package pick
 
 import (
+	"cmp"
 	"fmt"
 	"go/version"
+	"regexp"
+	"strconv"
 	"strings"
 )
 
@@ -11,7 +14,7 @@ var conditions = &language{map[string]*field{
 	"env":     {example: "GLASS_SLOW=on", check: checkEnv},
 	"os":      {example: "linux"},
 	"arch":    {example: "arm64"},
-	"program": {example: "redis-server"},
+	"program": {example: "redis-server", check: checkProgram},
 	"go":      {compares: true, example: "1.25", check: checkVersion},
 }}
 
@@ -40,13 +43,88 @@ func checkVersion(t *Term) error {
 	return nil
 }
 
+// checkProgram refuses a version of a program that is none.
+func checkProgram(t *Term) error {
+	name, op, wanted := programVersion(t.Value)
+	if name == "" || op != "" && comparisons[op] == nil {
+		return fmt.Errorf("program:%s names no program: write program:node or program:node>=18", t.Value)
+	}
+	if op != "" && versionNumber.FindString(wanted) != wanted {
+		return fmt.Errorf("%q is not a version: write it like program:%s>=18 or program:%s<2.5", wanted, name, name)
+	}
+	return nil
+}
+
+// programVersion parts node>=18. Without a comparison, op is empty.
+func programVersion(value string) (name, op, wanted string) {
+	at := strings.IndexAny(value, "<>=")
+	if at < 0 {
+		return value, "", ""
+	}
+	name, rest := value[:at], value[at:]
+	wanted = strings.TrimLeft(rest, "<>=")
+	return name, rest[:len(rest)-len(wanted)], wanted
+}
+
+// versionNumber matches the version in what a program says about itself.
+var versionNumber = regexp.MustCompile(`\d+(?:\.\d+)*`)
+
+// compareVersions compares two versions number by number; what is missing counts as 0.
+func compareVersions(a, b string) int {
+	x, y := strings.Split(a, "."), strings.Split(b, ".")
+	for i := range max(len(x), len(y)) {
+		if c := cmp.Compare(numberAt(x, i), numberAt(y, i)); c != 0 {
+			return c
+		}
+	}
+	return 0
+}
+
+func numberAt(numbers []string, i int) uint64 {
+	if i >= len(numbers) {
+		return 0
+	}
+	n, _ := strconv.ParseUint(numbers[i], 10, 64) // the greatest if it is too large
+	return n
+}
+
 // Machine is what conditions ask about.
 type Machine struct {
 	Env     func(name string) (value string, set bool)
-	OS      string                 // as GOOS names it
-	Arch    string                 // as GOARCH names it
-	Program func(name string) bool // whether it is there to be run
-	Go      func() string          // the toolchain's version, as "go1.26.1"; empty without one
+	OS      string                      // as GOOS names it
+	Arch    string                      // as GOARCH names it
+	Program func(name string) bool      // whether it is there to be run
+	Go      func() string               // the toolchain's version, as "go1.26.1"; empty without one
+	Version func(program string) string // what the program prints about its version; empty if it cannot be asked
+}
+
+// Said returns what the programs of a condition print about their versions, in words; "" if it asks for none.
+func (m *Machine) Said(e Expr) string {
+	var words []string
+	Terms(e, func(t *Term) {
+		name, op, _ := programVersion(t.Value)
+		switch {
+		case t.Field != "program" || op == "":
+		case !m.Program(name):
+			words = append(words, name+" is not installed")
+		default:
+			words = append(words, fmt.Sprintf("%s --version prints %q", name, m.Version(name)))
+		}
+	})
+	return strings.Join(words, "; ")
+}
+
+// hasProgram reports whether a program is there, in a version if one is asked for.
+func (m *Machine) hasProgram(value string) bool {
+	name, op, wanted := programVersion(value)
+	if !m.Program(name) {
+		return false
+	}
+	if op == "" {
+		return true
+	}
+	is := versionNumber.FindString(m.Version(name))
+	return is != "" && comparisons[op](float64(compareVersions(is, wanted)), 0)
 }
 
 // Holds reports whether a term of a condition holds on the machine.
@@ -64,7 +142,7 @@ func (m *Machine) Holds(t *Term) bool {
 	case "arch":
 		return t.Value == m.Arch
 	case "program":
-		return m.Program(t.Value)
+		return m.hasProgram(t.Value)
 	case "go":
 		is := m.Go()
 		if is == "" {

@@ -67,6 +67,7 @@ type Suite struct {
 	List       string // of commands: the command line that lists the tests
 	Run        string // of a host: its command line; of commands: that which runs one test
 	BuildFlags []string
+	NoVet      bool // of kind go: packages in which vet finds a mistake are built
 	Args       []string
 	Results    string // of a command: one of resultFormats, empty for exit
 	Limits     Limits
@@ -144,6 +145,7 @@ type file struct {
 		Run        string   `toml:"run"`
 		Results    string   `toml:"results"`
 		BuildFlags []string `toml:"build-flags"`
+		Vet        *bool    `toml:"vet"`
 		Args       []string `toml:"args"`
 		Timeout    string   `toml:"timeout"`
 		Idle       string   `toml:"idle-timeout"`
@@ -286,7 +288,7 @@ func (p *Project) addWorkers(f *file, d *document) (err error) {
 func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
-		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, Args: s.Args, Results: s.Results,
+		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, NoVet: s.Vet != nil && !*s.Vet, Args: s.Args, Results: s.Results,
 			Isolate: s.Isolate, Together: split.Together(s.Together)}
 		switch {
 		case !plainName(suite.Name):
@@ -418,7 +420,7 @@ func known(key []string) string {
 		return "it is now called " + now
 	}
 	tables := map[string]string{
-		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build-flags, args, timeout, idle-timeout, handshake-timeout, isolate, together", "workers": "count, prepare, clean, timeout, env", "ledger": "runs, days",
+		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, handshake-timeout, isolate, together", "workers": "count, prepare, clean, timeout, env", "ledger": "runs, days",
 		"rule": "pick, " + strings.Join(catalog.RuleNames, ", ") + ", clear",
 	}
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {

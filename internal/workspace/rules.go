@@ -153,7 +153,11 @@ func unmetPart(condition string, machine *pick.Machine) string {
 	if e.Eval(machine.Holds) {
 		return ""
 	}
-	return fmt.Sprintf("it runs only if %s, which is not true here", pick.Deciding(e, machine.Holds))
+	why := fmt.Sprintf("it runs only if %s, which is not true here", pick.Deciding(e, machine.Holds))
+	if said := machine.Said(e); said != "" {
+		why += ": " + said
+	}
+	return why
 }
 
 // resolve turns the names of a rule into IDs: of the test's own group first, then by any unambiguous ending. A

@@ -116,7 +116,7 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 	}
 	store := filepath.Join(p.StorePath(), "build", s.Name)
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store, Keep: p.Store,
-		BuildFlags: s.BuildFlags, Args: s.Args, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
+		BuildFlags: s.BuildFlags, NoVet: s.NoVet, Args: s.Args, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
 }
 
 // commandLine splits a command line into words. A program whose name begins with a dot is relative to the

@@ -176,14 +176,14 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 	if err != nil {
 		return nil, err
 	}
-	words, err := a.goTestC(ctx, tags, overlay, groups, dir)
+	words, err := a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir)
 	if !errors.Is(err, errNotBuilt) {
 		return words, err
 	}
 	if err := os.RemoveAll(dir); err != nil {
 		return nil, err
 	}
-	if words, err = a.goTestC(ctx, tags, overlay, groups, dir); errors.Is(err, errNotBuilt) {
+	if words, err = a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir); errors.Is(err, errNotBuilt) {
 		err = nil
 	}
 	return words, err
@@ -192,13 +192,17 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 // errNotBuilt says that the toolchain could not build all packages.
 var errNotBuilt = errors.New("not all packages were built")
 
-// goTestC runs one "go test -c" and returns its messages by import path.
-func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, groups []string, dir string) (map[string][]string, error) {
+// goTestC runs one "go test -c", with the toolchain's default checks if vet is true, and returns its messages by import
+// path.
+func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, groups []string, dir string) (map[string][]string, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
-	args := []string{"test", "-c", "-json", "-vet=off", "-overlay", overlay, "-o", dir + string(filepath.Separator)}
+	args := []string{"test", "-c", "-json", "-overlay", overlay, "-o", dir + string(filepath.Separator)}
 	args = append(args, a.BuildFlags...)
+	if !vet {
+		args = append(args, "-vet=off")
+	}
 	if all := slices.Concat(a.flagTags(), splitTags(tags)); len(all) > 0 && tags != "" {
 		args = append(args, "-tags="+strings.Join(all, ","))
 	}
@@ -368,11 +372,14 @@ func fileName(text string) string {
 // compilerPlace finds the file and line of the first complaint of a compiler.
 var compilerPlace = regexp.MustCompile(`^(?:\./)?([^\s:]+\.go):(\d+)(?::\d+)?: (.*)$`)
 
-// notBuilt reports every test of a package that does not compile as errored, with the compiler's messages as the
-// output of the first.
+// notBuilt reports every test of a package that does not compile, or in which vet finds a mistake, as errored, with the
+// toolchain's messages as the output of the first.
 func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []string) {
 	e := run.Event{Outcome: run.Errored, Failure: run.Failure{Message: a.Suite + ":" + tests[0].Group + " does not compile"}, Seconds: run.Took(0)}
 	for _, line := range words {
+		if strings.HasPrefix(line, "# [") { // as the toolchain announces what vet finds
+			e.Message = a.Suite + ":" + tests[0].Group + ": go vet finds a mistake (vet = false in fern.toml allows it)"
+		}
 		if strings.HasPrefix(line, "# ") {
 			continue // only names the package
 		}

@@ -143,7 +143,7 @@ func TestOneNameTwice(t *testing.T) {
 	test := func(head, name, body string) string {
 		return head + "\n\nimport \"testing\"\n\nfunc " + name + "(t *testing.T) {" + body + "}\n"
 	}
-	a, found := module(t, Config{}, map[string]string{
+	a, found := module(t, Config{NoVet: true}, map[string]string{
 		"p/a_test.go": test("package p", "TestSame", "") + "\n//fern:needs TestSame\nfunc TestAfterGood(t *testing.T) {}\n" +
 			"\nfunc TestBad(t *testing.T) { t.Cleanup(func() { t.Error(\"late\") }) }\n\nfunc TestAfterBad(t *testing.T) {}\n\nfunc ExampleAfter() {\n\t// Output:\n}\n",
 		"p/b_test.go": test("package p_test", "TestSame", "t.Fatal(\"the outer one\")"),

@@ -31,6 +31,7 @@ type Config struct {
 	Store      string                 // the folder for generated files and binaries, absolute
 	Keep       func() (string, error) // makes the folder that Store is in; nil to keep nothing of what is found
 	BuildFlags []string               // for the build, such as -race
+	NoVet      bool                   // build packages in which vet finds a mistake
 	Args       []string               // for the test binaries, as "go test" takes them
 	adapter.Limits
 	Isolate adapter.Isolation // PerTest, or else PerGroup

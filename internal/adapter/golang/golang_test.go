@@ -472,7 +472,7 @@ func TestVictim(t *testing.T) {
 
 // TestForgedResults holds that no test makes an outcome by what it prints: not its own, not another's.
 func TestForgedResults(t *testing.T) {
-	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}}, map[string]string{"p/p_test.go": `package p
+	a, found := module(t, Config{NoVet: true, Limits: adapter.Limits{Test: time.Minute}}, map[string]string{"p/p_test.go": `package p
 
 import (
 	"fmt"
@@ -548,7 +548,7 @@ func TestSilentProcess(t *testing.T) {
 		files[name+"/x_test.go"] = "package " + name + "\n\nimport (\n\t\"fmt\"\n\t\"os\"\n\t\"testing\"\n\t\"time\"\n)\n\nvar _ = fmt.Sprint(os.Args, time.Now)\n\n" +
 			text + "\n\nfunc TestX(t *testing.T) {}\n"
 	}
-	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute, Idle: time.Second}}, files)
+	a, found := module(t, Config{NoVet: true, Limits: adapter.Limits{Test: time.Minute, Idle: time.Second}}, files)
 	for name, want := range map[string]string{
 		"starts": "u:starts#TestX timed-out the test binary was still running 1s before its first test, and killed, in the initialization of its packages or in TestMain at starts/x_test.go:12",
 		"before": "u:before#TestX timed-out the test binary was still running 1s before its first test, and killed, in the initialization of its packages or in TestMain at before/x_test.go:12",

@@ -30,7 +30,7 @@ func (a *Adapter) fingerprint(tags string, groups []string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	fmt.Fprintf(sum, "%s %d %q %q %q %q\n", toolchain, info.ModTime().UnixNano(), orderSource, a.BuildFlags, tags, groups)
+	fmt.Fprintf(sum, "%s %d %q %q %t %q %q\n", toolchain, info.ModTime().UnixNano(), orderSource, a.BuildFlags, a.NoVet, tags, groups)
 	for _, setting := range os.Environ() {
 		if name, _, _ := strings.Cut(setting, "="); strings.HasPrefix(name, "GO") || strings.HasPrefix(name, "CGO") || name == "CC" || name == "CXX" {
 			fmt.Fprintf(sum, "%s\n", setting)
