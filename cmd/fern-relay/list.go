@@ -32,6 +32,7 @@ func newList(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
+			noteBelow(r, expression)
 			tests, err := r.Pick(expression)
 			if err != nil {
 				return err
@@ -49,6 +50,13 @@ func newList(s *settings) *cobra.Command {
 	addJSON(cmd, &asJSON, "a JSON object a line")
 	cmd.Flags().StringSliceVar(&count, "count", nil, "count by tag, group or `suite`, or by two of them as in group,tag")
 	return cmd
+}
+
+// noteBelow says, in a folder of the project, that all of the project is picked.
+func noteBelow(r *app.App, expression string) {
+	if below := r.Project.Below; below != "" && expression == "" {
+		fmt.Fprintf(stderr, "fern-relay: note: the project is %s; -p %s picks only this folder\n", r.Project.Dir, report.Quote(pick.Field("in", below)))
+	}
 }
 
 // noteEmpty says on standard error which clause of a pick that selects no test emptied it.

@@ -197,3 +197,107 @@ func TestVet(t *testing.T) {
 		t.Errorf("without the checks: status %d: %s%s", got.status, got.stdout, got.stderr)
 	}
 }
+
+// TestGoMessages holds that the message of a Go test is that of its step that failed, not what others logged, and that
+// the process counts and prints what its TestMain does.
+func TestGoMessages(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module messages\n\ngo 1.24\n", "m_test.go": `package messages
+
+import (
+	"fmt"
+	"os"
+	"testing"
+)
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	fmt.Println("the end of TestMain")
+	if os.Getenv("BREAKS") != "" {
+		code = 7
+	}
+	os.Exit(code)
+}
+
+func TestSteps(t *testing.T) {
+	t.Run("well", func(t *testing.T) { t.Log("got 1, want 1") })
+	t.Run("case_3", func(t *testing.T) { t.Error("got 5, want 7") })
+	t.Run("later", func(t *testing.T) { t.Log("got 3, want 4") })
+}
+`})
+	got := fern(t, dir, "run", "--events", "e.jsonl")
+	for _, words := range []string{"▲ go:.#TestSteps  failed", "m_test.go:20\n    got 5, want 7\n    ▲ step case_3\n    expected 7\n    actual   5\n"} {
+		if !strings.Contains(got.stdout, words) {
+			t.Errorf("%q is not in\n%s%s", words, got.stdout, got.stderr)
+		}
+	}
+	if events := read(t, dir, "e.jsonl"); !strings.Contains(events, "the end of TestMain") {
+		t.Errorf("what TestMain printed is lost:\n%s", events)
+	}
+	cmd := command(dir, "run")
+	cmd.Env = append(os.Environ(), "BREAKS=1")
+	if got := finish(t, cmd); !strings.Contains(got.stdout, "exit status 7: the end of TestMain") || strings.Contains(got.stderr, "2 of 1") {
+		t.Errorf("with a TestMain that breaks: %s%s", got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "ledger", "show", "1"); !strings.Contains(got.stdout, "expected 7\n    actual   5\n") {
+		t.Errorf("the ledger shows\n%s%s", got.stdout, got.stderr)
+	}
+}
+
+// TestModules opens Go modules without fern.toml: from a folder inside, in a workspace, and from above.
+func TestModules(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	test := func(name string) string {
+		return "package x\n\nimport \"testing\"\n\nfunc Test" + name + "(t *testing.T) {}\n"
+	}
+	testfiles.Write(t, dir, map[string]string{
+		"one/go.mod": "module one\n\ngo 1.24\n", "one/a_test.go": test("Root"), "one/deep/er/b_test.go": test("Deep"),
+		"two/api/go.mod": "module two\n\ngo 1.24\n", "two/api/c_test.go": test("Two"),
+		"three/api/go.mod": "module three\n\ngo 1.24\n", "three/api/d_test.go": test("Three"),
+		"none/readme": "",
+	})
+	list := func(at string, args ...string) string {
+		t.Helper()
+		got := fern(t, filepath.Join(dir, at), append([]string{"list"}, args...)...)
+		if got.status != 0 {
+			t.Errorf("in %s: status %d: %s", at, got.status, got.stderr)
+		}
+		return strings.Join(strings.Fields(regexp.MustCompile(`  .*`).ReplaceAllString(got.stdout, "")), " ") + strings.Replace(got.stderr, dir, "", 1)
+	}
+	const apart = "one:.#TestRoot one:deep/er#TestDeep three-api:.#TestThree two-api:.#TestTwo"
+	for _, c := range []struct{ at, args, want string }{
+		{"one", "", "go:.#TestRoot go:deep/er#TestDeep"},
+		{"one/deep", "", "go:.#TestRoot go:deep/er#TestDeepfern-relay: note: the project is /one; -p in:deep picks only this folder\n"},
+		{"one/deep", "-p in:deep", "go:deep/er#TestDeep"},
+		{".", "", apart},
+	} {
+		if got := list(c.at, strings.Fields(c.args)...); got != c.want {
+			t.Errorf("in %s %s: %s, want %s", c.at, c.args, got, c.want)
+		}
+	}
+	if got := fern(t, dir, "run"); got.status != 0 || !strings.Contains(got.stdout, "4 picked: 4 passed") {
+		t.Errorf("modules side by side: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+	testfiles.Write(t, dir, map[string]string{"go.work": "go 1.24\n\nuse (\n\t./one\n\t./two/api\n)\n"})
+	for at, want := range map[string]string{".": "one:.#TestRoot one:deep/er#TestDeep api:.#TestTwo", "three/api": "go:.#TestThree",
+		"two/api": "one:.#TestRoot one:deep/er#TestDeep api:.#TestTwofern-relay: note: the project is ; -p in:two/api picks only this folder\n"} {
+		if got := list(at); got != want {
+			t.Errorf("in %s of the workspace: %s, want %s", at, got, want)
+		}
+	}
+	if got := list("two/api", "-p", "in:two/api"); got != "api:.#TestTwo" {
+		t.Errorf("the folder of a module picks %s", got)
+	}
+	if got := fern(t, dir, "run"); got.status != 0 || !strings.Contains(got.stdout, "3 picked: 3 passed") {
+		t.Errorf("the workspace: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+	if got := fern(t, t.TempDir(), "list"); got.status != 2 || !strings.Contains(got.stderr, "is not part of a Go module, and has no module below") {
+		t.Errorf("an empty folder: %d %s", got.status, got.stderr)
+	}
+	s := open(t, 100, 30, filepath.Join(dir, "one", "deep"), []string{"GOWORK=off"})
+	s.shows("pick  in:deep", "Survey 1 of 2")
+	s.press("q")
+	s.ended()
+}

@@ -52,6 +52,7 @@ func newRun(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
+			noteBelow(r, f.pick)
 			run, err := f.run(cmd.Context(), s, r, cmd)
 			if err != nil {
 				return err

@@ -249,7 +249,7 @@ func TestNothingFound(t *testing.T) {
 		status int
 		words  []string
 	}{
-		"no project":     {map[string]string{"x.py": ""}, 2, []string{"has no fern.toml and is not part of a Go module"}},
+		"no project":     {map[string]string{"x.py": ""}, 2, []string{"has no fern.toml, is not part of a Go module"}},
 		"no test file":   {map[string]string{"go.mod": "module x\n", "x.go": "package x\n"}, 2, []string{"looked below", "1 Go files", "none ends in _test.go"}},
 		"list is silent": {map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"./list\"\nrun = \"./{name}\"\n", "list": script}, 2, []string{"printed nothing on its standard output"}},
 		"list fails":     {map[string]string{"fern.toml": "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"./list\"\nrun = \"./{name}\"\n", "list": script + "echo no water >&2; exit 3\n"}, 2, []string{"exit status 3: no water"}},

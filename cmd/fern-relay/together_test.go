@@ -41,7 +41,7 @@ func TestTogetherIsDecidedOnce(t *testing.T) {
 	if got := fern(t, together, "run", "--shard", "2/3"); got.status != 0 || !strings.Contains(got.stderr, "shard 2 of 3 has no test; 2 of 3 shards have nothing") {
 		t.Errorf("an empty shard: %d %s%s", got.status, got.stdout, got.stderr)
 	}
-	if got := fern(t, together, "run", "--workers", "2"); !strings.Contains(got.stderr, "1 of 2 workers have nothing to run") {
+	if got := fern(t, together, "run", "--workers", "2"); !strings.Contains(got.stderr, "1 of 2 workers has nothing to run") {
 		t.Errorf("a worker without tests: %s", got.stderr)
 	}
 	divided := scripts(t, "together = \"test\"\n\n[[rule]]\npick = \"name:/^[ab]$/\"\ntogether = \"group\"\n", list, "")

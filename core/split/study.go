@@ -54,7 +54,11 @@ func (s *Study) Unused(p Plan, where string) string {
 	if empty == 0 || tests == 0 {
 		return ""
 	}
-	head := fmt.Sprintf("%d of %d %ss have nothing to run: ", empty, len(p.Shards), where)
+	have := "have"
+	if empty == 1 {
+		have = "has"
+	}
+	head := fmt.Sprintf("%d of %d %ss %s nothing to run: ", empty, len(p.Shards), where, have)
 	kind := string(cmp.Or(s.Together, "unit"))
 	switch {
 	case units == tests && tests == 1:

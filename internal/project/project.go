@@ -38,6 +38,7 @@ const storeName = ".fern"
 type Project struct {
 	Dir       string // absolute
 	Name      string
+	Below     string // the folder in it that was opened, relative to Dir; empty for Dir itself
 	Suites    []Suite
 	Tags      []TagRule         // in the order of the file
 	Picks     map[string]string // saved picks by name
@@ -179,8 +180,21 @@ type file struct {
 }
 
 // Open reads the project in a folder. Of a folder inside a project the project
-// is found above it.
+// is found above it, and Below says where in it the folder is.
 func Open(dir string) (*Project, error) {
+	p, err := open(dir)
+	if err != nil {
+		return nil, err
+	}
+	if from, err := filepath.Abs(dir); err == nil {
+		if below, err := filepath.Rel(p.Dir, from); err == nil && below != "." && filepath.IsLocal(below) {
+			p.Below = filepath.ToSlash(below)
+		}
+	}
+	return p, nil
+}
+
+func open(dir string) (*Project, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -213,21 +227,6 @@ func unreadable(path string, err error) error {
 		hint = "change its permissions so that you can read it"
 	}
 	return fmt.Errorf("cannot read %s: %w: %s", path, err, hint)
-}
-
-// withoutFile makes the project of a folder that an adapter can read by itself:
-// one in a Go module.
-func withoutFile(dir string) (*Project, error) {
-	for above := dir; ; above = filepath.Dir(above) {
-		if _, err := os.Stat(filepath.Join(above, "go.mod")); err == nil {
-			return &Project{Dir: dir, Name: filepath.Base(dir),
-				Suites: []Suite{{Name: string(Go), Kind: Go, Dir: ".", Limits: defaultLimits, Isolate: "group", Together: split.Group}}}, nil
-		}
-		if above == filepath.Dir(above) {
-			return nil, fmt.Errorf("no tests found in %s: it has no %s and is not part of a Go module. Pass the project's folder, or write a %s with a [[suite]]",
-				dir, FileName, FileName)
-		}
-	}
 }
 
 func parse(dir, path string, data []byte) (*Project, error) {

@@ -89,6 +89,7 @@ func (s *Status) Event(e run.Event) {
 	case run.Finished:
 		delete(s.running, e.ID)
 		s.done++
+		s.total = max(s.total, s.done) // what processes do beyond their tests counts, too
 		s.finished[e.Outcome]++
 		s.line(e.At)
 	}

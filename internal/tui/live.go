@@ -204,6 +204,7 @@ func (l *liveRun) onTracks(e run.Event) {
 	if e.Event == run.Finished {
 		result := l.run.Result(e.ID)
 		l.results = append(l.results, result)
+		l.total = max(l.total, l.run.Done()) // what processes do beyond their tests counts, too
 		l.steps += len(result.Steps)
 		if e.Unstable {
 			l.unstable++

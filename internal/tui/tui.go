@@ -26,6 +26,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
+	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/internal/app"
 	"fernrelay/internal/project"
@@ -102,7 +103,7 @@ type App struct {
 func New(ctx context.Context, r *app.App) (*App, error) {
 	s := &session{app: r, theme: newTheme(nil, true, colorprofile.TrueColor)}
 	var err error
-	if s.picked, err = evaluate(r.Tests, "", nil); err != nil {
+	if s.picked, err = evaluate(r.Tests, firstPick(r), nil); err != nil {
 		return nil, err
 	}
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, now: time.Now(), line: newPickLine()}
@@ -110,6 +111,18 @@ func New(ctx context.Context, r *app.App) (*App, error) {
 	a.legs = []view{newSurvey(s), a.split, a.watch, a.hunt, a.ledger}
 	a.message = noteWords(r.Notes)
 	return a, nil
+}
+
+// firstPick returns the pick to begin with: in a folder of the project, its tests if it has any.
+func firstPick(r *app.App) string {
+	if r.Project.Below == "" {
+		return ""
+	}
+	text := pick.Field("in", r.Project.Below)
+	if tests, err := r.Pick(text); err != nil || len(tests) == 0 {
+		return ""
+	}
+	return text
 }
 
 // share replaces the session by a changed one.

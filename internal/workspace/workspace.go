@@ -74,6 +74,7 @@ func (w *Workspace) Reload(ctx context.Context, changed []string, recall Recall)
 	if err != nil {
 		return nil, err
 	}
+	p.Below = w.Project.Below
 	other := &Workspace{Project: p, Own: w.Own, Adapters: map[string]adapter.Adapter{}, Broken: map[string]error{}, found: map[string]adapter.Found{}}
 	for _, s := range p.Suites {
 		within := filepath.Join(p.Dir, filepath.FromSlash(s.Dir))

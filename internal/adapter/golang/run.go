@@ -172,11 +172,12 @@ type books struct {
 	group    string
 	tests    []catalog.Test
 	batch    *adapter.Batch
-	byName   map[string]int   // index of the tests
-	stepFrom map[string]begin // of each test, the end of its last step
-	said     map[string]int   // bytes of output of each test
-	stray    adapter.Tail     // what was printed outside of tests
-	past     []bool           // by index of the tests: what follows was printed after its end
+	byName   map[string]int       // index of the tests
+	stepFrom map[string]begin     // of each test, the end of its last step
+	failing  map[string]run.Event // of each test, its first step that failed and said why
+	said     map[string]int       // bytes of output of each test
+	stray    adapter.Tail         // what was printed outside of tests
+	past     []bool               // by index of the tests: what follows was printed after its end
 	done     int
 	failed   bool
 
@@ -189,7 +190,7 @@ type books struct {
 
 func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Batch) *books {
 	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]int, len(tests)),
-		stepFrom: map[string]begin{}, said: map[string]int{}, stray: adapter.Tail{Limit: maxLine},
+		stepFrom: map[string]begin{}, failing: map[string]run.Event{}, said: map[string]int{}, stray: adapter.Tail{Limit: maxLine},
 		secret: rand.Text(), past: make([]bool, len(tests)), verdicts: make([]run.Outcome, len(tests))}
 	b.reported = adapter.LineWriter{Limit: maxLine, Line: b.report}
 	for i := range tests {
@@ -267,6 +268,9 @@ func (b *books) step(name, step string, o run.Outcome) {
 	if o.Bad() {
 		words := b.batch.Words(id)
 		e.Message, e.File, e.Line = b.adapter.failure(b.group, words[max(0, len(words)-(b.said[name]-from.said)):])
+		if _, known := b.failing[name]; !known && e.File != "" { // steps within a step end before it
+			b.failing[name] = e
+		}
 	}
 	b.batch.Step(id, e)
 }
@@ -315,13 +319,16 @@ func (b *books) finish(i int, o run.Outcome, last bool) {
 	b.done++
 	b.failed = b.failed || o == run.Failed
 	e := run.Event{ID: test.ID, Outcome: o}
-	words := b.batch.Words(test.ID)
+	words, name := b.batch.Words(test.ID), b.adapter.targets[test.ID].function
 	switch o {
 	case run.Failed:
 		if last && panicLine(strings.Split(words, "\n")) >= 0 {
 			e.Outcome = run.Errored // the test's panic ended the process
 		}
 		e.Message, e.File, e.Line = b.adapter.failure(b.group, words)
+		if step, ok := b.failing[name]; ok && e.Outcome == run.Failed { // what others logged is not what failed
+			e.Failure, words = step.Failure, step.Message
+		}
 		e.Expected, e.Actual = run.Compared(strings.TrimSpace(e.Message))
 		if e.Expected == "" {
 			e.Expected, e.Actual = run.Compared(words)
@@ -345,7 +352,11 @@ func (b *books) beyond(sink run.Sink, ending string, silent adapter.Phase, code 
 		e.Outcome, e.Message = run.TimedOut, "the test binary was "+b.batch.Silent(silent)
 		_, e.File, e.Line = b.adapter.panicked(strings.Split(said, "\n")) // of the goroutines' stacks
 	case silent != "" || b.done < len(b.tests) || code == 0 || code == 1 && b.failed:
-		return // all is well, or a test is to blame
+		// All is well, or a test is to blame. What TestMain printed belongs to nobody else.
+		if said != "" {
+			sink(run.Event{Event: run.Output, ID: b.tests[len(b.tests)-1].ID, Text: said})
+		}
+		return
 	default:
 		e.Message = "after its tests the process ended with " + ending
 		if !b.failed {
@@ -381,7 +392,6 @@ func (b *books) neverBegan(ending string, silent adapter.Phase, success bool) {
 		message += ": " + said
 	}
 	for i, t := range b.tests {
-		b.batch.Started(t.ID)
 		if i == 0 {
 			b.batch.Output(t.ID, early)
 		}
