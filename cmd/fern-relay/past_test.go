@@ -238,3 +238,40 @@ func TestMergedReport(t *testing.T) {
 		}
 	}
 }
+
+// TestRename holds that a suite that gets another name is offered its past, and that a rename brings it along, also if
+// the tests have run under the new name since.
+func TestRename(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "", "deep/leak victim", "victim) exit 1;;")
+	fern(t, dir, "run")
+	fern(t, dir, "run")
+	testfiles.Write(t, dir, map[string]string{"fern.toml": strings.Replace(read(t, dir, "fern.toml"), `name = "c"`, `name = "checks"`, 1)})
+	got := fern(t, dir, "list", "-p", "was:failed")
+	if !strings.Contains(got.stderr, "suite checks has no past, but the ledger knows 2 of its tests as suite c: fern-relay ledger rename c checks gives it that past") {
+		t.Errorf("nothing is said: %s%s", got.stdout, got.stderr)
+	}
+	fern(t, dir, "run", "-p", "name:victim")
+	if got := fern(t, dir, "ledger", "rename", "c", "checks"); got.status != 0 || !strings.Contains(got.stdout, "2 tests of c renamed to checks") {
+		t.Errorf("%d %s%s", got.status, got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "list", "-p", "was:failed", "--json"); !strings.Contains(got.stdout, "checks:.#victim") || got.stderr != "" {
+		t.Errorf("afterwards: %s%s", got.stdout, got.stderr)
+	}
+	for id, ran := range map[string]string{"checks:.#victim": "3", "checks:deep#deep/leak": "2"} {
+		if got := fern(t, dir, "ledger", "test", id, "--json"); !strings.Contains(got.stdout, `"runs":`+ran+",") {
+			t.Errorf("%s has the past %s%s", id, got.stdout, got.stderr)
+		}
+	}
+	if got := fern(t, dir, "ledger", "rename", "checks:deep", "checks:shallow"); got.status != 0 || !strings.Contains(got.stdout, "1 test of checks:deep") {
+		t.Errorf("a group: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+	for _, args := range [][]string{{"nowhere", "checks"}, {"checks", "a:b"}, {"checks", "checks"}} {
+		if got := fern(t, dir, append([]string{"ledger", "rename"}, args...)...); got.status != 2 {
+			t.Errorf("rename %s: %d %s%s", args, got.status, got.stdout, got.stderr)
+		}
+	}
+	if got := fern(t, dir, "ledger", "check"); got.status != 0 || !strings.Contains(got.stdout, "undamaged") {
+		t.Errorf("the ledger: %s%s", got.stdout, got.stderr)
+	}
+}

@@ -14,6 +14,7 @@ package app
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math"
 	"sync"
 
@@ -87,13 +88,20 @@ func (a *App) Watch(ctx context.Context, changed func(files []string)) error {
 // it aside and continues without.
 func (h *History) recall(ctx context.Context) workspace.Recall {
 	return func(c *catalog.Catalog) (past workspace.Past, err error) {
-		past.Times, past.Latest, past.Runs, err = h.store.Known(c)
+		known, err := h.store.Known(c)
 		if err != nil {
 			past.Notes, _ = h.store.Recover(ctx, err) // the notes name the error
-			past.Times, past.Latest, past.Runs, err = h.store.Known(c)
+			known, err = h.store.Known(c)
+		}
+		if err != nil {
+			return past, err
+		}
+		past.Times, past.Latest, past.Runs = known.Times, known.Latest, known.Runs
+		for _, r := range known.Renamed {
+			past.Notes = append(past.Notes, fmt.Sprintf("suite %s has no past, but the ledger knows %d of its tests as suite %s: fern-relay ledger rename %s %s gives it that past", r.New, r.Tests, r.Old, r.Old, r.New))
 		}
 		past.Rates = sync.OnceValue(func() []float64 { return h.rates(c) })
-		return past, err
+		return past, nil
 	}
 }
 

@@ -70,6 +70,18 @@ func (h *History) Forget(n, days int) (int, error) {
 	return gone, l.Compact()
 }
 
+// Rename gives the runs of a suite, or of a group as suite:group, to its new name, and returns the number of its tests.
+func (h *History) Rename(from, to string) (int, error) {
+	if !h.store.Exists() {
+		return 0, run.ErrNoRecord
+	}
+	l, err := h.store.Writable()
+	if err != nil {
+		return 0, err
+	}
+	return l.Rename(from, to)
+}
+
 // Close closes the ledger.
 func (h *History) Close() error { return h.store.Close() }
 

@@ -3,7 +3,9 @@ package ledger
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/cause"
@@ -31,28 +33,89 @@ func (l *Ledger) PastWithChanges(n int, upTo *run.Record) (*history.Past, error)
 	return p.WithChanges(), nil
 }
 
-// Known returns what the latest runs say about the tests of a catalog: their expected times, their latest
-// outcomes by ID, the oldest first, and the number of runs.
-func (l *Ledger) Known(c *catalog.Catalog) (times history.Times, latest map[string][]run.Outcome, runs int, err error) {
+// Known is what the latest runs say about the tests of a catalog.
+type Known struct {
+	Times   history.Times
+	Latest  map[string][]run.Outcome // by ID, the oldest first
+	Runs    int
+	Renamed []Renamed
+}
+
+// Renamed is a suite without a past whose tests the ledger knows as those of another suite, which is gone.
+type Renamed struct {
+	Old, New string
+	Tests    int // that have the same group and name
+}
+
+// Known returns what the latest runs say about the tests of a catalog.
+func (l *Ledger) Known(c *catalog.Catalog) (*Known, error) {
 	setups, err := l.Setups()
 	if err != nil {
-		return times, nil, 0, err
+		return nil, err
 	}
-	times = history.Times{Tests: map[string]history.Time{}, Setups: expectedSetups(setups)}
-	latest = map[string][]run.Outcome{}
-	shared := sharedOutcomes{}
-	asked := func(id string) bool { _, ok := c.Index(id); return ok }
-	err = l.Recent(asked, func(id string, moments []Moment) {
-		latest[id] = shared.of(moments)
+	k := &Known{Times: history.Times{Tests: map[string]history.Time{}, Setups: expectedSetups(setups)}, Latest: map[string][]run.Outcome{}}
+	shared, suites := sharedOutcomes{}, newSuiteNames(c)
+	err = l.Recent(suites.asked, func(id string, moments []Moment) {
+		k.Latest[id] = shared.of(moments)
 		if expected, ok := history.Expected(cellsOf(moments)); ok {
-			times.Tests[id] = expected
+			k.Times.Tests[id] = expected
 		}
 	})
 	if err != nil {
-		return times, nil, 0, err
+		return nil, err
 	}
-	runs, err = l.Runs()
-	return times, latest, runs, err
+	k.Renamed = suites.renamed()
+	k.Runs, err = l.Runs()
+	return k, err
+}
+
+// suiteNames finds suites that got another name.
+type suiteNames struct {
+	catalog *catalog.Catalog
+	tests   map[string]int            // by suite of the catalog
+	known   map[string]bool           // suites of the catalog that have a past
+	others  map[string]map[string]int // by a suite that the catalog does not have, and one that it has: tests of the same group and name
+}
+
+func newSuiteNames(c *catalog.Catalog) *suiteNames {
+	s := &suiteNames{catalog: c, tests: map[string]int{}, known: map[string]bool{}, others: map[string]map[string]int{}}
+	for _, g := range c.Groups {
+		s.tests[g.Suite] += g.Len
+	}
+	return s
+}
+
+// asked takes the ID of a test with a past, and reports whether the catalog has it.
+func (s *suiteNames) asked(id string) bool {
+	suite, rest, _ := strings.Cut(id, ":")
+	if _, ok := s.catalog.Index(id); ok {
+		s.known[suite] = true
+		return true
+	}
+	if _, present := s.tests[suite]; present {
+		return false
+	}
+	for other := range s.tests {
+		if _, ok := s.catalog.Index(other + ":" + rest); ok {
+			if s.others[suite] == nil {
+				s.others[suite] = map[string]int{}
+			}
+			s.others[suite][other]++
+		}
+	}
+	return false
+}
+
+// renamed returns the suites without a past of which another suite has half of the tests or more.
+func (s *suiteNames) renamed() (all []Renamed) {
+	for _, old := range slices.Sorted(maps.Keys(s.others)) {
+		for _, suite := range slices.Sorted(maps.Keys(s.others[old])) {
+			if n := s.others[old][suite]; !s.known[suite] && 2*n >= s.tests[suite] {
+				all = append(all, Renamed{old, suite, n})
+			}
+		}
+	}
+	return all
 }
 
 // sharedOutcomes are lists of outcomes. Most tests of a large suite have the same one.

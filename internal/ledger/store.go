@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/history"
 	"fernrelay/core/run"
 )
 
@@ -85,9 +84,9 @@ func (s *Store) Ledger() *Ledger {
 }
 
 // Known is [Ledger.Known], without the cost of an empty ledger if the project has none.
-func (s *Store) Known(c *catalog.Catalog) (times history.Times, latest map[string][]run.Outcome, runs int, err error) {
+func (s *Store) Known(c *catalog.Catalog) (*Known, error) {
 	if !s.Exists() {
-		return times, nil, 0, nil
+		return &Known{}, nil
 	}
 	return s.Ledger().Known(c)
 }
