@@ -55,7 +55,7 @@ func (f reportFiles) create() (*reports, error) {
 
 // event writes an event of a run that goes on.
 func (r *reports) event(e run.Event) {
-	if r.lines != nil {
+	if r.lines != nil && e.Event != run.Measured {
 		r.lines.Write(e)
 	}
 }
@@ -75,7 +75,7 @@ func (r *reports) write(run *run.Run) error {
 // replay writes a run of which nothing is written yet, and closes everything.
 func (r *reports) replay(run *run.Run) error {
 	if r.lines != nil {
-		run.Replay(r.lines.Write)
+		run.Replay(r.event)
 	}
 	return r.write(run)
 }

@@ -40,6 +40,7 @@ type Test struct {
 	Rules      Rules    `json:"rules"`
 	Expected   float64  `json:"expected_s"` // seconds; an estimate if Known is false
 	Known      bool     `json:"-"`          // Expected was measured for this very test
+	Share      float64  `json:"-"`          // processors that it keeps busy when it runs alone; 0 if that is not known
 	Spread     float64  `json:"-"`          // of Expected, in seconds: one standard deviation
 	Setup      float64  `json:"-"`          // seconds that it costs to begin a batch of its group
 	Together   string   `json:"-"`          // the level that never runs side by side: test, file, group or suite

@@ -151,7 +151,7 @@ func TimesOf(timed []catalog.Test) Times {
 	times := Times{Tests: make(map[string]Time, len(timed)), Setups: map[string]float64{}}
 	for i := range timed {
 		t := &timed[i]
-		times.Tests[t.ID] = Time{t.Expected, t.Spread}
+		times.Tests[t.ID] = Time{Seconds: t.Expected, Spread: t.Spread}
 		place := t.Suite + ":" + t.Group
 		times.Setups[place] = max(times.Setups[place], t.Setup)
 	}

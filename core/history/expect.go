@@ -18,6 +18,7 @@ const Default = 0.1
 type Time struct {
 	Seconds float64
 	Spread  float64 // one standard deviation
+	Share   float64 // processors that are busy meanwhile; 0 if that is not known
 }
 
 // Times is the knowledge before a run.
@@ -41,14 +42,14 @@ func Learn(past []float64) Time {
 	}
 	middle := median(past, weights)
 	if len(past) == 1 {
-		return Time{Round(middle), Round(middle / 2)}
+		return Time{Seconds: Round(middle), Spread: Round(middle / 2)}
 	}
 	apart := make([]float64, len(past))
 	for i, s := range past {
 		apart[i] = math.Abs(s - middle)
 	}
 	// 1.4826 makes a median distance the deviation of a normal distribution.
-	return Time{Round(middle), Round(1.4826 * median(apart, weights) * (1 + 1/float64(len(past))))}
+	return Time{Seconds: Round(middle), Spread: Round(1.4826 * median(apart, weights) * (1 + 1/float64(len(past))))}
 }
 
 // median returns the value below which half of the weight is.
@@ -114,7 +115,7 @@ func Expect(tests []catalog.Test, times Times) {
 		if !ok {
 			continue
 		}
-		t.Expected, t.Spread = known.Seconds, known.Spread
+		t.Expected, t.Spread, t.Share = known.Seconds, known.Spread, known.Share
 		at := place{t.Suite, t.Group}
 		groups[at] = append(groups[at], t.Expected)
 		suites[t.Suite] = append(suites[t.Suite], t.Expected)

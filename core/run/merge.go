@@ -153,6 +153,11 @@ func (r *Run) Replay(sink Sink) {
 		e.Outcome, e.Seconds = cmp.Or(res.Outcome, Lost), Took(res.Seconds)
 		e.Failure, e.Unstable = res.Failure, res.Unstable
 		sink(e)
+		if res.Slowed > 0 {
+			e := at(Measured)
+			e.Used = &Used{Slowed: res.Slowed, Share: res.Share}
+			sink(e)
+		}
 	}
 	sink(Event{Event: RunEnds, At: r.Ended, Counts: r.Counts})
 }

@@ -22,7 +22,9 @@ type Result struct {
 	Seconds        float64
 	Worker, Batch  int // from 1; 0 if it never started
 	Started, Ended time.Time
-	Unstable       bool // it passed, and was bad in a try before
+	Unstable       bool    // it passed, and was bad in a try before
+	Slowed         float64 // how many times as long it took as alone, because others used the processors; 0 if not known
+	Share          float64 // processors that it keeps busy when it runs alone; 0 if not known
 	Failure
 	Steps  []Step
 	Output []byte // the head and the tail, at most outputLimit bytes together
@@ -43,11 +45,15 @@ type Run struct {
 	Note           string   // what went wrong beside the tests
 	Idle           bool     // nothing ran, and not because of rules alone
 	byID           map[string]*Result
+	unmeasured     map[int][]*Result // by batch
 }
+
+// Alone returns the seconds that the test takes when no other uses the processors.
+func (res *Result) Alone() float64 { return res.Seconds / max(1, res.Slowed) }
 
 // New makes an empty run.
 func New() *Run {
-	return &Run{Counts: map[Outcome]int{}, byID: map[string]*Result{}}
+	return &Run{Counts: map[Outcome]int{}, byID: map[string]*Result{}, unmeasured: map[int][]*Result{}}
 }
 
 // Result returns the result of a test, nil if there is none.
@@ -79,7 +85,24 @@ func (r *Run) Apply(e Event) {
 		r.at(e).keep(e.Text)
 	case Finished:
 		r.finish(e)
+	case Measured:
+		r.measure(e)
 	}
+}
+
+// measure notes what a process used for the tests of its batch that have ended and are not measured yet, or for one.
+func (r *Run) measure(e Event) {
+	if e.Used == nil {
+		return
+	}
+	measured := r.unmeasured[e.Batch]
+	if res := r.byID[e.ID]; res != nil {
+		measured = []*Result{res}
+	}
+	for _, res := range measured {
+		res.Slowed, res.Share = e.Used.Slowed, e.Used.Share
+	}
+	delete(r.unmeasured, e.Batch)
 }
 
 func (r *Run) finish(e Event) {
@@ -92,6 +115,9 @@ func (r *Run) finish(e Event) {
 	res.Failure, res.Unstable = e.Failure, e.Unstable
 	if res.Started.IsZero() {
 		res.Started = e.At
+	}
+	if e.Worker != 0 {
+		r.unmeasured[e.Batch] = append(r.unmeasured[e.Batch], res)
 	}
 }
 

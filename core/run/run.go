@@ -87,6 +87,7 @@ const (
 	Started   Kind = "started"
 	StepDone  Kind = "step"
 	Output    Kind = "output"
+	Measured  Kind = "measured" // what a process used; not in the event lines of reports
 	Finished  Kind = "finished"
 	RunEnds   Kind = "end"
 )
@@ -118,8 +119,17 @@ type Event struct {
 	Seconds  *float64        `json:"seconds,omitempty"`  // of a Finished and a StepDone
 	Unstable bool            `json:"unstable,omitempty"` // of a Finished that passed: it was bad in a try before
 	Failure                  // of a Finished and a StepDone; of a RunEnds its Message is what went wrong beside the tests
+	Used     *Used           `json:"used,omitempty"`    // of a Measured
 	Counts   map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds
 	Planned  *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
+}
+
+// Used is what a process used while it ran a test, or the tests of its batch if the event names none.
+type Used struct {
+	Processor float64 `json:"processor_s"` // seconds of a processor, by all of its processes
+	Stalled   float64 `json:"stalled_s"`   // seconds in which it waited for a processor; below 0 if the system does not say
+	Slowed    float64 `json:"slowed"`      // how many times as long it took as it takes alone
+	Share     float64 `json:"share"`       // processors that it keeps busy when it runs alone
 }
 
 // Planned says which part of which plan a run is. Shards that were planned alike, from the same tests with the

@@ -11,6 +11,7 @@ type Point struct {
 	Optimal bool
 	Setter  *Unit  // as of a Plan
 	Held    string // as of a Plan
+	Full    bool   // as of a Plan
 }
 
 // Machines is the machine time that the point costs, in seconds: all machines are
@@ -29,14 +30,14 @@ func (w *Work) Curve(f Fleet, most, effort int) []Point {
 
 // point plans without writing the plan down, if the result is the same.
 func (w *Work) point(f Fleet, effort int) Point {
-	if w.contended(f) || f.AtOnce() < f.Shards {
+	if w.contended(f) || f.AtOnce() < f.Shards || f.Processors > 0 {
 		p := w.Plan(f, effort)
-		return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
+		return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held, p.Full}
 	}
 	on, floor := w.deal(f, effort)
 	p := Plan{Finish: w.seconds(w.finish(f, on))}
 	w.judge(&p, floor)
-	return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held}
+	return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held, false}
 }
 
 // Smooth makes more shards never finish later than fewer: leaving one empty would be better.

@@ -93,10 +93,11 @@ func (d *draws) draw(random *rand.Rand) {
 // scene is a schedule that is forecast again and again.
 type scene struct {
 	*Schedule
-	starts  []float64                // by worker
-	batches []sceneBatch             // by batch
-	speed   func(worker int) float64 // nil for 1
-	seconds []float64                // by batch, in this round
+	starts     []float64                // by worker
+	batches    []sceneBatch             // by batch
+	speed      func(worker int) float64 // nil for 1
+	processors int
+	seconds    []float64 // by batch, in this round
 }
 
 // sceneBatch takes fixed seconds, and for each unit the drawn seconds times a factor.
@@ -120,7 +121,7 @@ func (s *scene) enter(d *draws) {
 // finish returns when the scene ends if one worker begins late.
 func (s *scene) finish(lateWorker int, late float64) float64 {
 	workers := len(s.starts)
-	p := Progress{At: slices.Repeat([]int{-1}, workers), Left: make([]float64, workers), Late: slices.Clone(s.starts), Speed: s.speed,
+	p := Progress{At: slices.Repeat([]int{-1}, workers), Left: make([]float64, workers), Late: slices.Clone(s.starts), Speed: s.speed, Processors: s.processors,
 		Begun: func(int) bool { return false }, Ended: func(string) bool { return false }, Seconds: func(batch int) float64 { return s.seconds[batch] }}
 	p.Late[lateWorker] += late
 	finish := 0.0
@@ -135,19 +136,26 @@ const atOnce = apartSign + "at once"
 
 // fixed returns the scene in which each shard of the plan has a worker of its own.
 func (d *draws) fixed(f Fleet) *scene {
-	s := &scene{starts: f.starts(len(d.plan.Shards))}
+	s := &scene{starts: f.starts(len(d.plan.Shards)), processors: f.Processors}
 	var batches []Batch
 	for i := range d.plan.Shards {
 		shard := &d.plan.Shards[i]
 		if len(shard.Units) == 0 {
 			continue
 		}
-		batches = append(batches, Batch{Worker: i + 1, Tests: []catalog.Test{{Rules: catalog.Rules{Holds: []string{atOnce}}}}})
-		b := sceneBatch{fixed: shard.Seconds(), factor: 1 / f.speed(shard.Number)}
+		b, alone, busy := sceneBatch{factor: 1 / f.speed(shard.Number)}, 0.0, 0.0
 		for _, u := range shard.Units {
 			b.units = append(b.units, d.at[u.Name])
-			b.fixed -= u.Unit.Seconds * b.factor // which is drawn
+			b.fixed += (u.Alone() - u.Unit.Seconds) * b.factor // the rest is drawn
+			alone, busy = alone+u.Alone(), busy+u.Busy
 		}
+		if f.Processors == 0 { // the plan knows what waits, and what is begun once for several units
+			b.fixed = shard.Seconds()
+			for _, u := range shard.Units {
+				b.fixed -= u.Unit.Seconds * b.factor
+			}
+		}
+		batches = append(batches, Batch{Worker: i + 1, Tests: []catalog.Test{{Expected: alone, Share: busy / max(alone, 1e-9), Rules: catalog.Rules{Holds: []string{atOnce}}}}})
 		s.batches = append(s.batches, b)
 	}
 	s.Schedule = NewSchedule(batches, map[string]int{atOnce: f.AtOnce()})
@@ -160,6 +168,7 @@ func (d *draws) queue(f Fleet) *scene {
 	for i, u := range d.units {
 		t := &tests[i]
 		t.ID, t.Group, t.Expected, t.Setup = u.Name, u.place(), u.Seconds, u.Alone()-u.Seconds
+		t.Share = u.share()
 		for _, r := range u.Uses {
 			if f.scarce(r) {
 				t.Rules.Holds = append(t.Rules.Holds, r)
@@ -167,7 +176,7 @@ func (d *draws) queue(f Fleet) *scene {
 		}
 	}
 	deal := Deal{Workers: f.AtOnce(), Together: Test, Resources: f.Resources}
-	s := &scene{Schedule: deal.Schedule(tests), starts: f.starts(f.AtOnce())}
+	s := &scene{Schedule: deal.Schedule(tests), starts: f.starts(f.AtOnce()), processors: f.Processors}
 	if len(f.Speeds) > 0 {
 		s.speed = func(worker int) float64 { return f.speed(worker + 1) }
 	}

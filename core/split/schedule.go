@@ -43,11 +43,12 @@ type Schedule struct {
 	waits     [][]string      // by batch: IDs of tests in other batches that must have ended
 	awaited   map[string]bool // these IDs
 	awaitedIn []bool          // by batch: it has one of these tests
+	shares    []float64       // by batch: the share of a processor that it uses when it runs alone
 }
 
 // NewSchedule makes the schedule of some batches. None of them is empty.
 func NewSchedule(batches []Batch, resources map[string]int) *Schedule {
-	s := &Schedule{Batches: batches, Resources: resources, holds: make([][]string, len(batches)), waits: make([][]string, len(batches)), awaited: map[string]bool{}, awaitedIn: make([]bool, len(batches))}
+	s := &Schedule{Batches: batches, Resources: resources, holds: make([][]string, len(batches)), waits: make([][]string, len(batches)), awaited: map[string]bool{}, awaitedIn: make([]bool, len(batches)), shares: make([]float64, len(batches))}
 	in := map[string]int{}
 	for i := range batches {
 		batches[i].Number = i + 1
@@ -57,6 +58,7 @@ func NewSchedule(batches []Batch, resources map[string]int) *Schedule {
 	}
 	for i := range batches {
 		b := &batches[i]
+		s.shares[i] = shareOf(b.Tests)
 		for j := range b.Tests {
 			s.holds[i] = append(s.holds[i], holds(&b.Tests[j])...)
 			for _, id := range order.Dependencies(&b.Tests[j]) {

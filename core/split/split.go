@@ -24,12 +24,13 @@ import (
 
 // Fleet is what the shards run on.
 type Fleet struct {
-	Shards    int             // at least 1
-	Limit     int             // how many may run at once, the others in waves after them; 0 for all
-	Starts    map[int]float64 // by shard number: the seconds that it begins late
-	Speeds    map[int]float64 // by shard number: its speed relative to 1
-	Pins      map[string]int  // by a unit's name: the number of the shard that it stays on
-	Resources map[string]int  // what the shards share as workers of one machine: how many may hold it at once
+	Shards     int             // at least 1
+	Limit      int             // how many may run at once, the others in waves after them; 0 for all
+	Starts     map[int]float64 // by shard number: the seconds that it begins late
+	Speeds     map[int]float64 // by shard number: its speed relative to 1
+	Pins       map[string]int  // by a unit's name: the number of the shard that it stays on
+	Resources  map[string]int  // what the shards share as workers of one machine: how many may hold it at once
+	Processors int             // that the shards share as workers of one machine; 0 if each has enough
 }
 
 // uniform reports whether no shard differs from another before anything is dealt.
@@ -135,6 +136,7 @@ type Plan struct {
 	Estimated float64 // the part of Work that these take
 	Setter    *Unit   // the unit that is the floor by its own length, if one is
 	Held      string  // the resource whose holding time is the floor, if one is
+	Full      bool    // the processors are busy nearly all the time: they are the floor
 }
 
 // Setting names what the floor is, for people: a unit or a resource; "" if it is the work as a whole.

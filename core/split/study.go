@@ -90,7 +90,7 @@ type Advice struct {
 func (s *Study) Advise(plan Plan, most int) Advice {
 	a := Advice{Plan: plan, Points: s.Work.Curve(s.Fleet, max(most, s.Fleet.Shards), Quick)}
 	point := &a.Points[s.Fleet.Shards-1]
-	point.Finish, point.Floor, point.Optimal = plan.Finish, plan.Floor, plan.Optimal
+	point.Finish, point.Floor, point.Optimal, point.Full = plan.Finish, plan.Floor, plan.Optimal, plan.Full
 	Smooth(a.Points)
 	a.Knee = Knee(a.Points)
 	if parting, ok := s.Work.part(plan, s.Fleet, s.Tests, Quick); ok {

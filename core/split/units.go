@@ -48,6 +48,7 @@ type Unit struct {
 	Tests     []string
 	Seconds   float64 // of the tests
 	Deviation float64 // of Seconds: its standard deviation
+	Busy      float64 // seconds of a processor that the tests use
 	Unknown   int     // how many of Tests were never measured
 	Estimated float64 // the part of Seconds that these take
 	Setups    []Setup // what a shard must begin for it, once for all units that share it
@@ -75,6 +76,7 @@ func (u *Unit) join(other Unit) {
 	u.Label += " + " + other.Label
 	u.Tests = append(slices.Clip(u.Tests), other.Tests...)
 	u.Seconds += other.Seconds
+	u.Busy += other.Busy
 	u.Deviation = math.Hypot(u.Deviation, other.Deviation)
 	u.Unknown += other.Unknown
 	u.Estimated += other.Estimated
@@ -139,6 +141,7 @@ func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, e
 func (u *Unit) add(t *catalog.Test) {
 	u.Tests = append(u.Tests, t.ID)
 	u.Seconds += t.Expected
+	u.Busy += t.Expected * t.Share
 	if !t.Known {
 		u.Unknown++
 		u.Estimated += t.Expected

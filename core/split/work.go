@@ -115,6 +115,13 @@ func (w *Work) Units() []*Unit { return w.units }
 
 // Plan deals the units out so that the last shard ends as soon as can be found.
 func (w *Work) Plan(f Fleet, effort int) Plan {
+	p := w.planAlone(f, effort)
+	slowDown(&p, f)
+	return p
+}
+
+// planAlone plans as if every shard had enough processors.
+func (w *Work) planAlone(f Fleet, effort int) Plan {
 	if w.contended(f) {
 		return w.planContended(f, effort)
 	}

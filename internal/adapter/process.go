@@ -9,6 +9,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"fernrelay/core/run"
 )
 
 // pipeDelay is how long output is read after a program has ended while others hold its pipes.
@@ -29,6 +31,50 @@ type Process struct {
 
 	mu    sync.Mutex
 	ended bool // the program has ended; its number may soon be another's
+
+	began time.Time
+	used  Usage // what its control group says at the end
+}
+
+// Usage is what a process and all that it started have used.
+type Usage struct {
+	Wall      time.Duration
+	Processor time.Duration // of all processors together
+	Stalled   time.Duration // in which one of them waited for a processor; below 0 if the system does not say
+}
+
+// Since returns what was used after an earlier moment.
+func (u Usage) Since(before Usage) Usage {
+	u.Wall, u.Processor = u.Wall-before.Wall, u.Processor-before.Processor
+	if u.Stalled >= 0 {
+		u.Stalled -= max(0, before.Stalled)
+	}
+	return u
+}
+
+// Event returns the event that reports the usage for a test, or for those of its batch if id is empty.
+func (u Usage) Event(id string) run.Event {
+	return run.Event{Event: run.Measured, ID: id, Seconds: run.Took(u.Wall.Seconds()), Used: &run.Used{Processor: u.Processor.Seconds(), Stalled: u.Stalled.Seconds()}}
+}
+
+// Usage returns what the process has used so far, or in all once Wait has returned.
+func (p *Process) Usage() Usage {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.ended {
+		return p.used
+	}
+	return p.usage()
+}
+
+func (p *Process) usage() Usage {
+	u := Usage{Wall: time.Since(p.began), Stalled: -1}
+	if processor, stalled, ok := p.group.usage(); ok {
+		u.Processor, u.Stalled = processor, stalled
+		return u
+	}
+	u.Processor = processorTime(p.Process.Pid)
+	return u
 }
 
 // Command prepares a program that runs in a slot. When ctx ends, all its processes are killed.
@@ -64,6 +110,7 @@ func (p *Process) Start() error {
 		p.group.remove()
 		return err
 	}
+	p.began = time.Now()
 	children.add(p)
 	return nil
 }
@@ -71,11 +118,16 @@ func (p *Process) Start() error {
 // Wait waits until the program has ended, and then kills what it left behind. Other
 // processes that hold its output open are no error.
 func (p *Process) Wait() error {
+	stop := p.group.watch()
 	awaitEnd(p.Process.Pid)
+	stop()
 	p.mu.Lock()
-	p.ended = true
+	p.used, p.ended = p.usage(), true
 	p.mu.Unlock()
 	err := p.Cmd.Wait()
+	if p.used.Stalled < 0 && p.ProcessState != nil {
+		p.used.Processor = p.ProcessState.UserTime() + p.ProcessState.SystemTime() // with the children that it waited for
+	}
 	if errors.Is(err, exec.ErrWaitDelay) {
 		err = nil
 	}

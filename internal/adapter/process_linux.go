@@ -438,3 +438,76 @@ func (g *cgroup) remove() {
 		time.Sleep(pause)
 	}
 }
+
+// usage returns what the processes of the group have used of processors, and how long one of them waited for one
+// (cgroups(7), cpu.stat and cpu.pressure). ok is false if the system does not say.
+func (g *cgroup) usage() (processor, stalled time.Duration, ok bool) {
+	if g == nil {
+		return 0, 0, false
+	}
+	used, usedOK := microseconds(g.dir+"/cpu.stat", "usage_usec ")
+	waited, waitedOK := microseconds(g.dir+"/cpu.pressure", "total=")
+	return used, waited, usedOK && waitedOK
+}
+
+// watchEvery is the time between two looks at the waiting of a group. What the system adds up between two looks counts
+// by the processors on which the processes were, so that waiting on several of them counts too little.
+const watchEvery = 25 * time.Millisecond
+
+// watch looks at the group's use of processors from time to time, until the returned function is called.
+func (g *cgroup) watch() (stop func()) {
+	if g == nil {
+		return func() {}
+	}
+	ended := make(chan struct{})
+	var looking sync.WaitGroup
+	looking.Go(func() {
+		every := time.NewTicker(watchEvery)
+		defer every.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-every.C:
+				_, _ = os.ReadFile(g.dir + "/cpu.pressure")
+			}
+		}
+	})
+	return func() {
+		close(ended)
+		looking.Wait()
+	}
+}
+
+// microseconds reads the first number in a file that follows a word.
+func microseconds(file, word string) (time.Duration, bool) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return 0, false
+	}
+	_, rest, found := bytes.Cut(data, []byte(word))
+	end := 0
+	for end < len(rest) && rest[end] >= '0' && rest[end] <= '9' {
+		end++
+	}
+	n, err := strconv.ParseInt(string(rest[:end]), 10, 64)
+	return time.Duration(n) * time.Microsecond, found && err == nil
+}
+
+// clockTicks is how many ticks of process times a second has on Linux (times(2)).
+const clockTicks = 100
+
+// processorTime returns what a process and the children that it waited for have used of processors, 0 if that is not
+// known.
+func processorTime(pid int) time.Duration {
+	fields, err := statFields(pid)
+	if err != nil || len(fields) < 15 {
+		return 0
+	}
+	ticks := 0
+	for _, field := range fields[11:15] { // utime, stime, cutime, cstime
+		n, _ := strconv.Atoi(field) // the system writes numbers
+		ticks += n
+	}
+	return time.Duration(ticks) * time.Second / clockTicks
+}

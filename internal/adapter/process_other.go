@@ -5,6 +5,7 @@ package adapter
 import (
 	"sync"
 	"syscall"
+	"time"
 )
 
 // ownGroup puts a process into a group of its own.
@@ -36,6 +37,12 @@ func cgroupPrefix() string { return "" }
 
 type cgroup struct{}
 
-func newCgroup(*syscall.SysProcAttr) *cgroup { return nil }
-func (*cgroup) kill()                        {}
-func (*cgroup) remove()                      {}
+func newCgroup(*syscall.SysProcAttr) *cgroup                       { return nil }
+func (*cgroup) kill()                                              {}
+func (*cgroup) remove()                                            {}
+func (*cgroup) usage() (processor, stalled time.Duration, ok bool) { return 0, 0, false }
+
+func (*cgroup) watch() (stop func()) { return func() {} }
+
+// processorTime is not known before the end of a process.
+func processorTime(int) time.Duration { return 0 }

@@ -2,6 +2,7 @@ package app
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"time"
 
@@ -134,5 +135,9 @@ func (a *App) Planned(q Request) (seconds float64, unused string) {
 	if plan.Unknown > len(q.Tests)/2 {
 		return 0, unused
 	}
-	return plan.Finish, unused
+	schedule := q.Schedule
+	if schedule == nil {
+		schedule = a.Schedule(q)
+	}
+	return schedule.Finish(q.Workers, runtime.GOMAXPROCS(0)), unused
 }

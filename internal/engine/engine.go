@@ -103,12 +103,13 @@ type execution struct {
 	counts   map[run.Outcome]int
 	floods   map[string]*flood // by ID: tests that printed much
 	store    floodStore
-	extras   map[string]int             // by ID: the number of entries for what processes did beyond their tests
-	notes    []string                   // what went wrong beside the tests
-	paused   bool                       // no batch may start for now
-	stopping bool                       // no batch may start any more
-	finished bool                       // because a person asked for it
-	running  map[int]map[string]bool    // by worker: IDs of the tests that run
+	extras   map[string]int          // by ID: the number of entries for what processes did beyond their tests
+	notes    []string                // what went wrong beside the tests
+	paused   bool                    // no batch may start for now
+	stopping bool                    // no batch may start any more
+	finished bool                    // because a person asked for it
+	running  map[int]map[string]bool // by worker: IDs of the tests that run
+	load     load
 	cancels  map[int]context.CancelFunc // by worker: stops it; 0 stops the preparation
 }
 
@@ -179,7 +180,9 @@ func (r *execution) work(ctx context.Context, number int) {
 			return
 		}
 		if r.awaitResume(ctx) {
+			r.busy(1)
 			r.claimed(ctx, batch, w)
+			r.busy(-1)
 		}
 		if err := r.job.Source.Done(ctx, batch); err != nil && ctx.Err() == nil {
 			r.note(err.Error())

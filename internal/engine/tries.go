@@ -33,6 +33,10 @@ func newTries(r *execution, worker, batch int, tests []catalog.Test) *tries {
 // take takes an event of the session.
 func (t *tries) take(e run.Event) {
 	e.Worker, e.Batch = t.worker, t.batch
+	if e.Event == run.Measured {
+		t.run.measure(e)
+		return
+	}
 	if !t.own[e.ID] {
 		if t.extra == "" {
 			t.extra = t.run.extraID(e.ID)

@@ -115,7 +115,7 @@ func (i *Importer) keepTests(tx *sql.Tx, number int64, run *run.Run, known map[s
 		greatest++
 		known[r.ID] = greatest
 		i.hashes[maphash.String(i.seed, r.ID)] = struct{}{}
-		if err := tests.add(greatest, r.ID, encode([]Moment{{r.Outcome, r.Seconds}}), number); err != nil {
+		if err := tests.add(greatest, r.ID, encode([]Moment{{r.Outcome, r.Alone(), r.Share}}), number); err != nil {
 			return err
 		}
 	}
@@ -206,7 +206,7 @@ func arrangeSome(tx *sql.Tx, runs []*run.Record, from, below int64) error {
 				last[key-from] = int64(k.Number)
 			}
 			c := b.cell(i)
-			recent[key-from] = append(recent[key-from], Moment{c.Outcome(), float64(c.Seconds)})
+			recent[key-from] = append(recent[key-from], Moment{c.Outcome(), float64(c.Seconds), float64(number(b.shares, i))})
 		}
 	}
 	changed := map[int64]string{}

@@ -262,7 +262,9 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, ke
 
 // keepTests adds its moment to each test of a run, and returns the keys of the tests by ID.
 func keepTests(tx *sql.Tx, number int64, ran *run.Run) (keys map[string]int64, err error) {
-	return putTests(tx, number, ran, func(latest []Moment, r *run.Result) []Moment { return append(latest, Moment{r.Outcome, r.Seconds}) })
+	return putTests(tx, number, ran, func(latest []Moment, r *run.Result) []Moment {
+		return append(latest, Moment{r.Outcome, r.Alone(), r.Share})
+	})
 }
 
 // addTests adds the tests of a run that are not known yet, without a moment, and returns the keys of all by ID.

@@ -79,8 +79,8 @@ func TestKeepAndLast(t *testing.T) {
 		t.Errorf("a was never bad: %v", err)
 	}
 	recent, err := recentOf(l)
-	want := map[string][]Moment{"a": {{run.Passed, 1}, {run.Passed, 2}}, "b": {{run.Failed, 1}},
-		"c": {{run.Passed, 1}, {run.TimedOut, 2}}, "d": {{run.Lost, 2}}}
+	want := map[string][]Moment{"a": {{run.Passed, 1, 0}, {run.Passed, 2, 0}}, "b": {{run.Failed, 1, 0}},
+		"c": {{run.Passed, 1, 0}, {run.TimedOut, 2, 0}}, "d": {{run.Lost, 2, 0}}}
 	if err != nil || !reflect.DeepEqual(recent, want) {
 		t.Errorf("lately came %v, %v; want %v", recent, err, want)
 	}

@@ -21,14 +21,18 @@ import (
 // other, of the results in the order in which they started.
 //
 //	brief: their number, the keys of their tests (each as the difference from the one before),
-//	       their outcomes, their seconds as 32-bit floats
+//	       their outcomes, their seconds as 32-bit floats, and if any is measured, how many times as long they
+//	       took as alone and their shares of a processor
 //	rest:  their workers, their batches, when they began (in milliseconds, each after the one
 //	       before), and as JSON what few of them have
 
 // packed is a result as it is in a pack.
 type packed struct {
 	key     int64
-	cell    history.Cell
+	cell    history.Cell // with the seconds that it takes alone
+	wall    float32      // the seconds that it took
+	slowed  float32      // wall divided by those; 0 if it was not measured
+	share   float32
 	worker  int
 	batch   int
 	began   int64 // in milliseconds since 1970
@@ -99,7 +103,8 @@ func newPacked(at int, key int64, r *run.Result) packed {
 	if !slices.Contains(run.Outcomes, o) {
 		o = run.Lost
 	}
-	return packed{key, history.NewCell(o, r.Seconds), r.Worker, r.Batch, r.Started.UnixMilli(), detailsOf(at, r)}
+	return packed{key: key, cell: history.NewCell(o, r.Alone()), wall: float32(r.Seconds), slowed: float32(r.Slowed), share: float32(r.Share),
+		worker: r.Worker, batch: r.Batch, began: r.Started.UnixMilli(), details: detailsOf(at, r)}
 }
 
 // pack packs the results of a run.
@@ -113,8 +118,10 @@ func pack(results []packed) (brief, rest []byte, err error) {
 	for _, r := range results {
 		brief = append(brief, byte(slices.Index(run.Outcomes, r.cell.Outcome())))
 	}
-	for _, r := range results {
-		brief = binary.LittleEndian.AppendUint32(brief, math.Float32bits(r.cell.Seconds))
+	for _, column := range columnsOf(results) {
+		for i := range results {
+			brief = binary.LittleEndian.AppendUint32(brief, math.Float32bits(column(&results[i])))
+		}
 	}
 	for _, r := range results {
 		rest = binary.AppendUvarint(rest, uint64(r.worker))
@@ -133,6 +140,15 @@ func pack(results []packed) (brief, rest []byte, err error) {
 	}
 	text, err := json.Marshal(all)
 	return compress(brief), compress(append(rest, text...)), err
+}
+
+// columnsOf returns the columns of numbers that a pack has.
+func columnsOf(results []packed) []func(*packed) float32 {
+	columns := []func(*packed) float32{func(p *packed) float32 { return p.wall }}
+	if !slices.ContainsFunc(results, func(p packed) bool { return p.slowed > 0 }) {
+		return columns
+	}
+	return append(columns, func(p *packed) float32 { return p.slowed }, func(p *packed) float32 { return p.share })
 }
 
 var errPack = errors.New("what is kept of it is damaged")
@@ -171,12 +187,22 @@ func take(r *reader, n int64, size int) int64 {
 type brief struct {
 	keys    []int64
 	codes   []byte // the places of their outcomes in run.Outcomes
-	seconds []byte // four bytes each
+	seconds []byte // four bytes each, and so on
+	slowed  []byte // empty if nothing was measured
+	shares  []byte
 }
 
-// cell returns the outcome and the time of a result.
+// cell returns the outcome of a result, and the time that it takes alone.
 func (b *brief) cell(at int) history.Cell {
-	return history.CellOf(int(b.codes[at]), math.Float32frombits(binary.LittleEndian.Uint32(b.seconds[4*at:])))
+	return history.CellOf(int(b.codes[at]), number(b.seconds, at)/max(1, number(b.slowed, at)))
+}
+
+// number returns a number of a column, 0 if it is empty.
+func number(column []byte, at int) float32 {
+	if len(column) == 0 {
+		return 0
+	}
+	return math.Float32frombits(binary.LittleEndian.Uint32(column[4*at:]))
 }
 
 // unpackBrief reads the brief part of a pack.
@@ -197,10 +223,13 @@ func unpackBrief(data []byte) (*brief, error) {
 		key += r.signed()
 		b.keys[i] = key
 	}
-	if r.err != nil || len(r.left) != 5*n {
+	if r.err != nil || len(r.left) != 5*n && len(r.left) != 13*n {
 		return nil, errPack
 	}
-	b.codes, b.seconds = r.left[:n], r.left[n:]
+	b.codes, b.seconds = r.left[:n], r.left[n:5*n]
+	if len(r.left) == 13*n {
+		b.slowed, b.shares = r.left[5*n:9*n], r.left[9*n:]
+	}
 	for i, code := range b.codes {
 		if int(code) >= len(run.Outcomes) || b.keys[i] < 0 {
 			return nil, errPack
@@ -218,7 +247,8 @@ func unpack(first, rest []byte) ([]packed, error) {
 	n := len(b.keys)
 	results := make([]packed, n)
 	for i, key := range b.keys {
-		results[i].key, results[i].cell = key, b.cell(i)
+		results[i].key, results[i].cell, results[i].wall = key, b.cell(i), number(b.seconds, i)
+		results[i].slowed, results[i].share = number(b.slowed, i), number(b.shares, i)
 	}
 	data, err := decompress(rest)
 	if err != nil {
@@ -251,7 +281,7 @@ func unpack(first, rest []byte) ([]packed, error) {
 
 // seconds returns the time of a result as it was written: a 32-bit float has seven digits.
 func (p *packed) seconds() float64 {
-	return math.Round(float64(p.cell.Seconds)*1e6) / 1e6
+	return math.Round(float64(p.wall)*1e6) / 1e6
 }
 
 // replay sends the events of a result to a sink.
@@ -273,6 +303,9 @@ func (p *packed) replay(id string, output []byte, sink run.Sink) {
 		e.Failure, e.Unstable = d.Failure, d.Unstable
 	}
 	sink(e)
+	if p.slowed > 0 {
+		sink(run.Event{Event: run.Measured, ID: id, Used: &run.Used{Slowed: float64(p.slowed), Share: float64(p.share)}})
+	}
 }
 
 // The compressor and its counterpart are made once, as that costs much; both may be used by

@@ -58,6 +58,7 @@ func (l *Ledger) Known(c *catalog.Catalog) (*Known, error) {
 	err = l.Recent(suites.asked, func(id string, moments []Moment) {
 		k.Latest[id] = shared.of(moments)
 		if expected, ok := history.Expected(cellsOf(moments)); ok {
+			expected.Share = shareOf(moments)
 			k.Times.Tests[id] = expected
 		}
 	})
@@ -143,6 +144,20 @@ func expectedSetups(latest map[string][]float64) map[string]float64 {
 		setups[group] = history.LearnSetup(seconds)
 	}
 	return setups
+}
+
+// shareOf returns the share of a processor that a test uses, from its moments, the oldest first; 0 if it is not known.
+func shareOf(moments []Moment) float64 {
+	var shares []float64
+	for _, m := range slices.Backward(moments) {
+		if m.Share > 0 {
+			shares = append(shares, m.Share)
+		}
+	}
+	if shares == nil {
+		return 0
+	}
+	return history.Learn(shares).Seconds
 }
 
 func cellsOf(moments []Moment) []history.Cell {

@@ -52,7 +52,8 @@ func eachTest(from querier, tell func(id string, t keptTest) error, clause strin
 // Moment is the outcome and the time of a test in one run.
 type Moment struct {
 	Outcome run.Outcome
-	Seconds float64
+	Seconds float64 // that it takes alone
+	Share   float64 // processors that it keeps busy then; 0 if that is not known
 }
 
 // recentKept is how many of its latest moments are kept with a test itself, so that a large suite opens without
@@ -74,7 +75,8 @@ func (l *Ledger) Recent(asked func(id string) bool, tell func(id string, moments
 	}, "")
 }
 
-// encode writes moments as words: outcome, seconds, outcome, seconds, …
+// encode writes moments as words: outcome, seconds, outcome, seconds, and so on. A known share follows the seconds
+// after @.
 func encode(moments []Moment) string {
 	var out []byte
 	for i, m := range moments {
@@ -83,6 +85,9 @@ func encode(moments []Moment) string {
 		}
 		out = append(append(out, m.Outcome...), ' ')
 		out = strconv.AppendFloat(out, m.Seconds, 'g', 5, 64)
+		if m.Share > 0 {
+			out = strconv.AppendFloat(append(out, '@'), m.Share, 'g', 3, 64)
+		}
 	}
 	return string(out)
 }
@@ -91,11 +96,16 @@ func decode(text string) ([]Moment, error) {
 	words := strings.Fields(text)
 	moments := make([]Moment, 0, len(words)/2)
 	for i := 0; i+1 < len(words); i += 2 {
-		seconds, err := strconv.ParseFloat(words[i+1], 64)
+		text, behind, measured := strings.Cut(words[i+1], "@")
+		m := Moment{Outcome: run.OutcomeNamed(words[i])}
+		var err error
+		if m.Seconds, err = strconv.ParseFloat(text, 64); err == nil && measured {
+			m.Share, err = strconv.ParseFloat(behind, 64)
+		}
 		if err != nil {
 			return nil, unreadable(err)
 		}
-		moments = append(moments, Moment{run.OutcomeNamed(words[i]), seconds})
+		moments = append(moments, m)
 	}
 	return moments, nil
 }

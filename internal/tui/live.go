@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"math"
+	"runtime"
 	"sync"
 	"time"
 
@@ -39,41 +40,42 @@ func (b *inbox[T]) take() []T {
 
 // liveRun is a run as the application follows it.
 type liveRun struct {
-	total     int
-	planned   float64 // seconds that it should take; 0 if that is not known, or not yet
-	plans     inbox[float64]
-	run       *run.Run
-	results   []*run.Result // those with an outcome, in the order in which their tests ended
-	bad       []*run.Result // of those
-	recovered []*run.Result // of those: they pass, and were bad before this run
-	tracks    []track       // by worker, from 0
-	schedule  *split.Schedule
-	batches   []batchWork // in the order in which they are taken
-	expected  map[string]expectation
-	began     time.Time // when the first test began; until then, the time of the request
-	first     bool      // a test has begun
-	now       float64   // seconds since began, as of the last frame
-	ahead     outlook   // as of the last frame
-	work      float64   // seconds of all tests that are done
-	steps     int       // of all tests that are done
-	unstable  int       // tests that passed in a later try only
-	preparing inbox[string]
-	prepared  string  // what is being prepared before the first test
-	waited    float64 // seconds until the first test, or so far
-	ended     bool
-	number    int   // in the ledger, 0 before it is kept
-	err       error // what kept the run from being kept
-	control   *app.Control
-	held      bool                          // nothing new begins
-	stopping  bool                          // asked to let what runs come to its end
-	cancel    context.CancelCauseFunc       // nil for a run of another process
-	past      func(id string) []run.Outcome // in the runs before
-	place     map[string]int                // in the order of its track, by ID
-	events    inbox[run.Event]
+	total      int
+	planned    float64 // seconds that it should take; 0 if that is not known, or not yet
+	plans      inbox[float64]
+	run        *run.Run
+	results    []*run.Result // those with an outcome, in the order in which their tests ended
+	bad        []*run.Result // of those
+	recovered  []*run.Result // of those: they pass, and were bad before this run
+	tracks     []track       // by worker, from 0
+	schedule   *split.Schedule
+	processors int         // that the workers share
+	batches    []batchWork // in the order in which they are taken
+	expected   map[string]expectation
+	began      time.Time // when the first test began; until then, the time of the request
+	first      bool      // a test has begun
+	now        float64   // seconds since began, as of the last frame
+	ahead      outlook   // as of the last frame
+	work       float64   // seconds of all tests that are done
+	steps      int       // of all tests that are done
+	unstable   int       // tests that passed in a later try only
+	preparing  inbox[string]
+	prepared   string  // what is being prepared before the first test
+	waited     float64 // seconds until the first test, or so far
+	ended      bool
+	number     int   // in the ledger, 0 before it is kept
+	err        error // what kept the run from being kept
+	control    *app.Control
+	held       bool                          // nothing new begins
+	stopping   bool                          // asked to let what runs come to its end
+	cancel     context.CancelCauseFunc       // nil for a run of another process
+	past       func(id string) []run.Outcome // in the runs before
+	place      map[string]int                // in the order of its track, by ID
+	events     inbox[run.Event]
 }
 
 // expectation is what was known about a test before the run.
-type expectation struct{ seconds, spread float64 }
+type expectation struct{ seconds, spread, share float64 }
 
 // track is what one worker did. Times are seconds since the run began.
 type track struct {
@@ -111,7 +113,7 @@ type runEndedMsg struct {
 
 // newLiveRun prepares to follow a run of a schedule.
 func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
-	live := &liveRun{run: run.New(), began: time.Now(), past: past, schedule: schedule, tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
+	live := &liveRun{run: run.New(), began: time.Now(), past: past, schedule: schedule, processors: runtime.GOMAXPROCS(0), tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
@@ -121,7 +123,7 @@ func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []ru
 		for i := range b.Tests {
 			t := &b.Tests[i]
 			work.variance += t.Spread * t.Spread
-			live.expected[t.ID] = expectation{t.Expected, t.Spread}
+			live.expected[t.ID] = expectation{t.Expected, t.Spread, t.Share}
 		}
 		live.total += len(b.Tests)
 		live.batches = append(live.batches, work)
@@ -304,7 +306,8 @@ func (l *liveRun) outlook() outlook {
 	p := split.Progress{Now: l.now, At: make([]int, n), Left: make([]float64, n),
 		Begun:   func(batch int) bool { return l.batches[batch].begun },
 		Ended:   func(id string) bool { r := l.run.Result(id); return r != nil && r.Outcome != "" },
-		Seconds: func(batch int) float64 { return l.batches[batch].left }}
+		Seconds: func(batch int) float64 { return l.batches[batch].left }, Processors: l.processors}
+	paces := l.paces()
 	for w := range l.tracks {
 		t := &l.tracks[w]
 		p.At[w] = t.batch
@@ -312,7 +315,7 @@ func (l *liveRun) outlook() outlook {
 			b := &l.batches[t.batch]
 			p.Left[w] = max(0, b.left)
 			if t.running != "" { // of which a part has passed
-				p.Left[w] = max(0, p.Left[w]-min(l.now-t.since, l.expected[t.running].seconds))
+				p.Left[w] = max(0, p.Left[w]-min((l.now-t.since)/paces[w], l.expected[t.running].seconds))
 			}
 			variance[w] = max(0, b.variance)
 			out.tracks[w] = append(out.tracks[w], planned{b.label, l.now, l.now + p.Left[w]})
@@ -332,6 +335,18 @@ func (l *liveRun) outlook() outlook {
 		}
 	}
 	return out
+}
+
+// paces returns by worker how many times as long the test that runs takes as alone, because the workers share the
+// processors.
+func (l *liveRun) paces() []float64 {
+	shares := make([]float64, len(l.tracks))
+	for w := range l.tracks {
+		if id := l.tracks[w].running; id != "" {
+			shares[w] = l.expected[id].share
+		}
+	}
+	return split.Paces(shares, l.processors)
 }
 
 // slow reports whether the test that runs takes much longer than it should.

@@ -75,9 +75,9 @@ func (p *planner) ask(s *session, again bool) tea.Cmd {
 		msg := plannedMsg{asked: number, planning: planning{splitting: want}}
 		if known != nil {
 			study := *known
-			resources := study.Fleet.Resources
+			here := study.Fleet
 			study.Fleet = want.fleet()
-			study.Fleet.Resources = resources
+			study.Fleet.Resources, study.Fleet.Processors = here.Resources, here.Processors
 			msg.study = &study
 		} else if msg.study, msg.err = newStudy(r, tests, want); msg.err != nil {
 			msg.study, _ = newStudy(r, nil, want) // of nothing, which cannot go wrong

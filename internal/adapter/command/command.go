@@ -315,7 +315,16 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	end := ending{cmd.ProcessState.ExitCode(), adapter.Ending(err), silent, fault}
 	s.ended(reported, end)
 	reported.reportBeyond(sink, end)
+	sink(cmd.Usage().Event(only(tests)))
 	return nil
+}
+
+// only returns the ID of the only test, "" if there are several.
+func only(tests []catalog.Test) string {
+	if len(tests) == 1 {
+		return tests[0].ID
+	}
+	return ""
 }
 
 // ending is how a process ended.

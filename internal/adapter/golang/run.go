@@ -97,6 +97,7 @@ func (s *session) process(ctx context.Context, binary, group string, tests []cat
 		return ctx.Err()
 	}
 	heard.finishRest()
+	defer func() { sink(cmd.Usage().Event("")) }()
 	ending := adapter.Ending(err)
 	batch.Ended(ending, func(words string) (string, string, int) { return s.adapter.failure(group, words) })
 	if !batch.Began() {

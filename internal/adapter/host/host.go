@@ -288,7 +288,9 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 		if err := s.begin(ctx); err != nil {
 			return err
 		}
+		before := s.cmd.Usage()
 		err := s.runOnce(ctx, next, batch)
+		sink(s.cmd.Usage().Since(before).Event(""))
 		silent := batch.Exited()
 		if err == nil {
 			continue

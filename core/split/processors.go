@@ -1,0 +1,212 @@
+package split
+
+import (
+	"math"
+
+	"fernrelay/core/catalog"
+)
+
+// Tests that run side by side on one machine share its processors. A test that keeps a share of a processor busy when
+// it runs alone, from 0 for one that only waits, computes for a part of its time. That part takes longer by a factor if
+// the tests that compute at the same time are more than the processors. Which tests do so at a moment is taken to be
+// chance, each by the part of its time in which it computes or waits for a processor: the mean-field approximation of
+// a closed queueing network (Kleinrock, "Queueing Systems", volume 2, 1976).
+
+// Paces returns for tests that run side by side, given the shares of a processor that they use alone, how many times as
+// long each takes on a number of processors; 0 means that there are always enough.
+func Paces(shares []float64, processors int) []float64 {
+	paces := make([]float64, len(shares))
+	most := 0.0 // that can be wanted at once
+	for i, share := range shares {
+		paces[i] = 1
+		if share > 0 {
+			most += max(1, share)
+		}
+	}
+	if processors == 0 || most <= float64(processors) {
+		return paces
+	}
+	low, high := 1.0, most/float64(processors)*2 // of the factor by which computing slows down
+	for range 30 {
+		slowdown := (low + high) / 2
+		used := 0.0
+		for _, share := range shares {
+			used += share / pace(share, slowdown)
+		}
+		if used > busy(shares, slowdown, processors) {
+			low = slowdown
+		} else {
+			high = slowdown
+		}
+		if high-low < 1e-4 {
+			break
+		}
+	}
+	for i, share := range shares {
+		paces[i] = pace(share, high)
+	}
+	return paces
+}
+
+// pace is how many times as long a test takes whose computing slows down by a factor.
+func pace(share, slowdown float64) float64 {
+	computing := min(1, share)
+	return 1 - computing + computing*slowdown
+}
+
+// busy returns how many processors are busy on average if computing slows down by a factor.
+func busy(shares []float64, slowdown float64, processors int) float64 {
+	chance := make([]float64, processors+1) // by the number of processors that are wanted; the last for that or more
+	chance[0] = 1
+	for _, share := range shares {
+		if share == 0 {
+			continue
+		}
+		wanted := max(1, int(math.Round(share)))
+		computes := min(1, share) * slowdown / pace(share, slowdown)
+		for n := processors; n >= 0; n-- {
+			moved := chance[n] * computes
+			chance[n] -= moved
+			chance[min(processors, n+wanted)] += moved
+		}
+	}
+	mean := 0.0
+	for n, p := range chance {
+		mean += float64(n) * p
+	}
+	return mean
+}
+
+// shareOf returns the share of a processor that tests use together, one after the other.
+func shareOf(tests []catalog.Test) float64 {
+	used, seconds := 0.0, 0.0
+	for i := range tests {
+		used += tests[i].Share * tests[i].Expected
+		seconds += tests[i].Expected
+	}
+	if seconds == 0 {
+		return 0
+	}
+	return used / seconds
+}
+
+// piece is a part of what a lane does.
+type piece struct {
+	seconds, share float64
+	shard, unit    int // of the plan; unit is -1 while the lane waits
+}
+
+// slowDown stretches a plan whose shards share the processors of one machine.
+func slowDown(p *Plan, f Fleet) {
+	if f.Processors == 0 || !wantsMore(p, f) {
+		return
+	}
+	lanes := p.lanes(f)
+	at, left := make([]int, len(lanes)), make([]float64, len(lanes))
+	for i := range lanes {
+		left[i] = lanes[i][0].seconds
+	}
+	now := 0.0
+	for {
+		var active []int
+		var shares []float64
+		for i := range lanes {
+			if at[i] < len(lanes[i]) {
+				active, shares = append(active, i), append(shares, lanes[i][at[i]].share)
+			}
+		}
+		if len(active) == 0 {
+			break
+		}
+		pace := Paces(shares, f.Processors)
+		step := math.Inf(1)
+		for k, i := range active {
+			step = min(step, left[i]*pace[k])
+		}
+		now += step
+		for k, i := range active {
+			if left[i] -= step / pace[k]; left[i] > 1e-12 {
+				continue
+			}
+			p.ended(lanes[i], at[i], now)
+			if at[i]++; at[i] < len(lanes[i]) {
+				left[i] = lanes[i][at[i]].seconds
+			}
+		}
+	}
+	computing := 0.0
+	for i := range p.Shards {
+		for _, u := range p.Shards[i].Units {
+			computing += u.Busy
+		}
+	}
+	first := math.Inf(1)
+	for i := range p.Shards {
+		if first = min(first, p.Shards[i].End); len(p.Shards[i].Units) > 0 {
+			p.Finish = max(p.Finish, p.Shards[i].End)
+		}
+	}
+	p.Spread = p.Finish - first
+	p.Floor = min(max(p.Floor, computing/float64(f.Processors)), p.Finish)
+	p.Optimal = p.Finish-p.Floor <= 1e-3*p.Finish
+	p.Full = computing/float64(f.Processors) >= fullShare*p.Finish
+	if p.Full {
+		p.Setter, p.Held = nil, ""
+	}
+}
+
+// fullShare is the part of a plan's time in which the processors are busy from which on they are what limits it.
+const fullShare = 0.9
+
+// wantsMore reports whether as many shards as run at once can want more processors than there are.
+func wantsMore(p *Plan, f Fleet) bool {
+	most := 0.0
+	for i := range p.Shards {
+		for _, u := range p.Shards[i].Units {
+			most = max(most, u.share())
+		}
+	}
+	return most > 0 && max(1, most)*float64(f.AtOnce()) > float64(f.Processors)
+}
+
+// lanes returns what each of the workers that run at once does, piece by piece.
+func (p *Plan) lanes(f Fleet) [][]piece {
+	lanes, free := make([][]piece, f.AtOnce()), make([]float64, f.AtOnce())
+	for i := range p.Shards {
+		s, lane := &p.Shards[i], i
+		if f.AtOnce() < f.Shards {
+			lane = least(free)
+		}
+		for k := range s.Units {
+			u := &s.Units[k]
+			if wait := u.Start - free[lane]; wait > 0 {
+				lanes[lane] = append(lanes[lane], piece{seconds: wait, shard: i, unit: -1})
+			}
+			lanes[lane] = append(lanes[lane], piece{s.UnitEnd(k) - u.Start, u.share(), i, k})
+			free[lane] = s.UnitEnd(k)
+		}
+	}
+	for i := range lanes {
+		if len(lanes[i]) == 0 {
+			lanes[i] = []piece{{unit: -1}}
+		}
+	}
+	return lanes
+}
+
+// ended notes in the plan that a piece of a lane has ended, and that the next begins.
+func (p *Plan) ended(lane []piece, at int, now float64) {
+	if own := lane[at]; own.unit >= 0 {
+		p.Shards[own.shard].End = now
+	}
+	if at+1 == len(lane) || lane[at+1].unit < 0 {
+		return
+	}
+	next := lane[at+1]
+	if p.Shards[next.shard].Units[next.unit].Start = now; next.unit == 0 {
+		p.Shards[next.shard].Start = now
+	}
+}
+
+// share returns the share of a processor that the unit uses when it runs alone.
+func (u *Unit) share() float64 { return u.Busy / max(u.Seconds, 1e-9) }

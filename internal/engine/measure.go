@@ -1,0 +1,72 @@
+package engine
+
+import (
+	"runtime"
+	"time"
+
+	"fernrelay/core/run"
+)
+
+// load is how many workers were busy over time.
+type load struct {
+	busy  int
+	since time.Time
+	sum   float64 // of busy workers times seconds
+}
+
+// change notes that a worker becomes busy or free.
+func (l *load) change(by int) {
+	l.until(time.Now())
+	l.busy += by
+}
+
+// until adds up to a time.
+func (l *load) until(now time.Time) {
+	if !l.since.IsZero() {
+		l.sum += float64(l.busy) * now.Sub(l.since).Seconds()
+	}
+	l.since = now
+}
+
+// busy notes that a worker becomes busy, or free for -1.
+func (r *execution) busy(by int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.load.change(by)
+}
+
+// shortest is the shortest process, in seconds, whose use of processors says something: starting it and the ticks of
+// the system's clocks are all that is measured of shorter ones.
+const shortest = 0.02
+
+// measure works out from what a process used how long its tests would have taken alone, and passes that on.
+func (r *execution) measure(e run.Event) {
+	wall, used := *e.Seconds, *e.Used
+	if wall < shortest {
+		used.Slowed = 1
+		if wall > 0 {
+			used.Share = min(used.Processor/wall, float64(runtime.GOMAXPROCS(0)))
+		}
+	} else {
+		r.mu.Lock()
+		now := time.Now()
+		r.load.until(now)
+		busy := r.load.sum / max(now.Sub(r.began).Seconds(), 1e-9)
+		r.mu.Unlock()
+		alone := aloneSeconds(wall, used, busy, runtime.GOMAXPROCS(0))
+		used.Slowed, used.Share = wall/alone, used.Processor/alone
+	}
+	e.Used = &used
+	r.emit(e)
+}
+
+// aloneSeconds returns how long a process would have taken if no other had used the processors, of which there are
+// some: without the time in which it waited for one. If the system does not say how long that was, it is as if all busy
+// workers had wanted a processor all the time.
+func aloneSeconds(wall float64, used run.Used, busy float64, processors int) float64 {
+	waited := used.Stalled
+	if waited < 0 {
+		waited = used.Processor * max(0, busy/float64(processors)-1)
+	}
+	return min(wall, max(wall-waited, used.Processor/float64(processors), wall/100))
+}
