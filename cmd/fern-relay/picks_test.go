@@ -280,6 +280,9 @@ func TestModules(t *testing.T) {
 	if got := fern(t, dir, "run"); got.status != 0 || !strings.Contains(got.stdout, "4 picked: 4 passed") {
 		t.Errorf("modules side by side: %d %s%s", got.status, got.stdout, got.stderr)
 	}
+	if err := os.RemoveAll(filepath.Join(dir, ".fern")); err != nil { // which knows the suites by other names
+		t.Fatal(err)
+	}
 	testfiles.Write(t, dir, map[string]string{"go.work": "go 1.24\n\nuse (\n\t./one\n\t./two/api\n)\n"})
 	for at, want := range map[string]string{".": "one:.#TestRoot one:deep/er#TestDeep api:.#TestTwo", "three/api": "go:.#TestThree",
 		"two/api": "one:.#TestRoot one:deep/er#TestDeep api:.#TestTwofern-relay: note: the project is ; -p in:two/api picks only this folder\n"} {

@@ -41,6 +41,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 		defer cancel()
 	}
 	planned, unused := n.app.Planned(q)
+	alone := n.app.AloneSeconds(q)
 	if unused != "" && len(q.Tests) > 1 {
 		fmt.Fprintln(stderr, "fern-relay: note:", unused)
 	}
@@ -73,7 +74,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 	if n.tookOver > 0 {
 		report.Slow(n.out, r, n.tookOver)
 	}
-	report.Closing(n.out, r, len(q.Tests), q.Workers, planned)
+	report.Closing(n.out, r, len(q.Tests), q.Workers, planned, alone)
 	if number > 0 {
 		fmt.Fprintf(stderr, "kept as run %d\n", number)
 	}

@@ -44,7 +44,7 @@ func newWatch(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			report.Closing(cmd.OutOrStdout(), ran, followed.Tests, followed.Workers, 0)
+			report.Closing(cmd.OutOrStdout(), ran, followed.Tests, followed.Workers, 0, 0)
 			return withStatus(ran.ExitStatus())
 		},
 	}

@@ -68,11 +68,13 @@ func (r *Run) Add(res *Result) {
 		r.byID[res.ID] = res
 		r.Results = append(r.Results, res)
 		r.Counts[res.Outcome]++
+		r.Work += res.Alone()
 		return
 	}
 	if slices.Index(rank, res.Outcome) < slices.Index(rank, known.Outcome) {
 		r.Counts[known.Outcome]--
 		r.Counts[res.Outcome]++
+		r.Work += res.Alone() - known.Alone()
 		*known = *res
 	}
 }

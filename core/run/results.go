@@ -45,6 +45,7 @@ type Run struct {
 	Note           string   // what went wrong beside the tests
 	Idle           bool     // nothing ran, and not because of rules alone
 	byID           map[string]*Result
+	Work           float64           // seconds of all results, as each takes alone
 	unmeasured     map[int][]*Result // by batch
 }
 
@@ -100,7 +101,9 @@ func (r *Run) measure(e Event) {
 		measured = []*Result{res}
 	}
 	for _, res := range measured {
+		r.Work -= res.Alone()
 		res.Slowed, res.Share = e.Used.Slowed, e.Used.Share
+		r.Work += res.Alone()
 	}
 	delete(r.unmeasured, e.Batch)
 }
@@ -111,7 +114,9 @@ func (r *Run) finish(e Event) {
 		r.Counts[res.Outcome]--
 	}
 	r.Counts[e.Outcome]++
+	r.Work -= res.Alone() // of an earlier outcome
 	res.Outcome, res.Seconds, res.Ended = e.Outcome, seconds(e), e.At
+	r.Work += res.Alone()
 	res.Failure, res.Unstable = e.Failure, e.Unstable
 	if res.Started.IsZero() {
 		res.Started = e.At

@@ -78,17 +78,18 @@ const Lateness = 60
 
 // Advice is everything to know about a plan beside the plan.
 type Advice struct {
-	Plan    Plan
-	Points  []Point // for 1 shard, 2 shards, …
-	Knee    int
-	Parting *Parting // nil if the longest unit cannot be divided
-	Outlook Outlook
+	Plan       Plan
+	Processors int     // that the shards share; 0 if each has enough
+	Points     []Point // for 1 shard, 2 shards, …
+	Knee       int
+	Parting    *Parting // nil if the longest unit cannot be divided
+	Outlook    Outlook
 }
 
 // Advise reports what other numbers of shards, at most most, come to, what stands in the way of a plan, and how it
 // bears delays.
 func (s *Study) Advise(plan Plan, most int) Advice {
-	a := Advice{Plan: plan, Points: s.Work.Curve(s.Fleet, max(most, s.Fleet.Shards), Quick)}
+	a := Advice{Plan: plan, Processors: s.Fleet.Processors, Points: s.Work.Curve(s.Fleet, max(most, s.Fleet.Shards), Quick)}
 	point := &a.Points[s.Fleet.Shards-1]
 	point.Finish, point.Floor, point.Optimal, point.Full = plan.Finish, plan.Floor, plan.Optimal, plan.Full
 	Smooth(a.Points)

@@ -141,3 +141,13 @@ func (a *App) Planned(q Request) (seconds float64, unused string) {
 	}
 	return schedule.Finish(q.Workers, runtime.GOMAXPROCS(0)), unused
 }
+
+// AloneSeconds returns how long one worker took for the tests of a request when it last ran them, from the first test on;
+// 0 if the ledger has no such run.
+func (a *App) AloneSeconds(q Request) float64 {
+	record, err := a.Ledger().OneWorker(q.Pick)
+	if err != nil || record.Tests() != len(q.Tests) || record.Counts[run.Lost] > 0 {
+		return 0
+	}
+	return record.Wall()
+}

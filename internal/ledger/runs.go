@@ -45,6 +45,11 @@ func (l *Ledger) LastBad(id string) (*run.Record, error) {
 	return l.find("WHERE source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed DESC, number DESC LIMIT 1", id)
 }
 
+// OneWorker returns the latest run of ours of a pick on one worker, or run.ErrNoRecord.
+func (l *Ledger) OneWorker(pick string) (*run.Record, error) {
+	return l.find("WHERE workers = 1 AND trial = 0 AND source = '' AND pick = ? ORDER BY placed DESC, number DESC LIMIT 1", pick)
+}
+
 // List returns all runs, the oldest first.
 func (l *Ledger) List() ([]*run.Record, error) { return l.list(l.db, "ORDER BY placed, number") }
 

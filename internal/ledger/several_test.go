@@ -233,7 +233,7 @@ func TestForeign(t *testing.T) {
 		t.Error("a file is counted twice")
 	}
 	recent, err := recentOf(l)
-	if got := fmt.Sprint(recent); err != nil || got != "map[a:[{failed 1 0} {failed 1 0} {passed 1 0}] b:[{timed-out 1} {passed 1}] c:[{skipped 1}]]" {
+	if got := fmt.Sprint(recent); err != nil || got != "map[a:[{failed 1 0} {failed 1 0} {passed 1 0}] b:[{timed-out 1 0} {passed 1 0}] c:[{skipped 1 0}]]" {
 		t.Errorf("lately came %s, %v", got, err)
 	}
 	runs, h, err := l.History(10, nil)

@@ -95,7 +95,7 @@ func TestOpenWithoutFile(t *testing.T) {
 	dir := t.TempDir()
 	testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/x\n", "sub/x.go": "package sub\n"})
 	p, err := Open(filepath.Join(dir, "sub"))
-	if err != nil || p.Name != "sub" || len(p.Suites) != 1 || p.Suites[0].Name != "go" || p.Suites[0].Dir != "." {
+	if err != nil || p.Dir != dir || p.Below != "sub" || len(p.Suites) != 1 || p.Suites[0].Name != "go" || p.Suites[0].Dir != "." {
 		t.Errorf("opened %+v, %v", p, err)
 	}
 }

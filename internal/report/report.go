@@ -155,14 +155,22 @@ func Notes(w io.Writer, ran *run.Run) {
 }
 
 // Closing prints the result of the run in one line: the counts against the picked tests, and the time from the
-// first test on against the plan, 0 if there was none, and against one worker alone.
-func Closing(w io.Writer, run *run.Run, picked, workers int, planned float64) {
+// first test on against the plan, 0 if there was none, and against one worker. alone is how long one worker took for the
+// same tests, 0 if that is not known: then it is estimated from how long each test takes alone.
+func Closing(w io.Writer, run *run.Run, picked, workers int, planned, alone float64) {
 	f := figuresOf(run)
+	estimated := " estimated"
+	switch {
+	case workers == 1:
+		f.alone, estimated = f.wall, ""
+	case alone > 0:
+		f.alone, estimated = alone, ""
+	}
 	fmt.Fprintf(w, "%d picked: %s; %s on %s", picked, run.Summary(), history.ClockTenths(f.wall), wording.Plural(workers, "worker"))
 	if planned > 0 {
 		fmt.Fprintf(w, ", planned %s", history.ClockTenths(planned))
 	}
-	fmt.Fprintf(w, ", alone %s", history.ClockTenths(f.alone))
+	fmt.Fprintf(w, ", alone %s%s", history.ClockTenths(f.alone), estimated)
 	if f.wall > 0 {
 		fmt.Fprintf(w, ": %.1f ×", f.alone/f.wall)
 	}
@@ -182,7 +190,7 @@ func Closing(w io.Writer, run *run.Run, picked, workers int, planned float64) {
 type figures struct {
 	ready  float64 // until the first test
 	wall   float64 // from then on
-	alone  float64 // of all tests, one after another
+	alone  float64 // of all tests, one after another, as each takes alone
 	spread float64 // from the end of the first worker to the end of the last
 	steps  int
 
@@ -193,7 +201,6 @@ func figuresOf(ran *run.Run) figures {
 	var f figures
 	ends := map[int]time.Time{} // by worker
 	for _, r := range ran.Results {
-		f.alone += r.Seconds
 		f.steps += len(r.Steps)
 		if r.Worker == 0 || r.Outcome == run.Skipped {
 			continue
@@ -202,7 +209,7 @@ func figuresOf(ran *run.Run) figures {
 			ends[r.Worker] = r.Ended
 		}
 	}
-	f.ready, f.wall = ran.Prepared(), ran.Wall()
+	f.ready, f.wall, f.alone = ran.Prepared(), ran.Wall(), ran.Work
 	var all []time.Time
 	for _, end := range ends {
 		all = append(all, end)

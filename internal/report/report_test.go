@@ -51,7 +51,7 @@ func TestFailuresAndClosing(t *testing.T) {
 	}
 	var out strings.Builder
 	Failures(&out, r)
-	Closing(&out, r, 4, 2, 3.5)
+	Closing(&out, r, 4, 2, 3.5, 0)
 	want := `▲ u:g#a  failed in 0.50 s  d/f.go:7
     got 1,
     want 2
@@ -62,7 +62,7 @@ func TestFailuresAndClosing(t *testing.T) {
 ` + strings.Repeat("    | line\n", 11) + `    | the end
 ◆ u:broken, 2 tests  errored in 0.50 s  d/f.go:7
     does not compile
-4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0: 0.5 ×, spread 1.00 s; 3 steps; 0:01.0 to prepare
+4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0 estimated: 0.5 ×, spread 1.00 s; 3 steps; 0:01.0 to prepare
 `
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)

@@ -140,6 +140,10 @@ func bought(seconds float64) Phrase {
 // InTheWay says what keeps a plan from ending sooner, and what would help.
 func InTheWay(a split.Advice) []Line {
 	lines := []Line{{{Heading, "What stands in the way?"}}}
+	if a.Plan.Full {
+		return append(lines, Line{words("%s keep ", wording.Plural(len(a.Plan.Shards), "worker")), {Warning, wording.Plural(a.Processors, "processor")},
+			words(" busy: beyond %d nothing is gained", enough(a))})
+	}
 	setter := a.Plan.Setter
 	if a.Plan.Held != "" {
 		return append(lines, Line{{Warning, plain.Line(a.Plan.Held)}, words(" is held for %s by tests that may not overlap:", history.Short(a.Plan.Floor))},
@@ -164,6 +168,17 @@ func InTheWay(a split.Advice) []Line {
 	}
 	return append(lines, Line{words("apart, the floor falls to "), {Figure, history.ClockTenths(a.Parting.Floor)},
 		words(" and %s end at ", wording.Plural(len(a.Plan.Shards), "shard")), {Figure, history.ClockTenths(a.Parting.Finish)}})
+}
+
+// enough returns the least number of shards that finishes nearly as early as the plan does.
+func enough(a split.Advice) int {
+	const nearly = 1.03
+	for _, p := range a.Points {
+		if p.Finish <= nearly*a.Plan.Finish {
+			return p.Shards
+		}
+	}
+	return len(a.Plan.Shards)
 }
 
 // Bearing says how a plan and a queue bear a worker that begins late, and what

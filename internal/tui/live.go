@@ -42,7 +42,8 @@ func (b *inbox[T]) take() []T {
 type liveRun struct {
 	total      int
 	planned    float64 // seconds that it should take; 0 if that is not known, or not yet
-	plans      inbox[float64]
+	alone      float64 // seconds that one worker took for the same tests; 0 if that is not known
+	plans      inbox[seconds]
 	run        *run.Run
 	results    []*run.Result // those with an outcome, in the order in which their tests ended
 	bad        []*run.Result // of those
@@ -56,7 +57,6 @@ type liveRun struct {
 	first      bool      // a test has begun
 	now        float64   // seconds since began, as of the last frame
 	ahead      outlook   // as of the last frame
-	work       float64   // seconds of all tests that are done
 	steps      int       // of all tests that are done
 	unstable   int       // tests that passed in a later try only
 	preparing  inbox[string]
@@ -73,6 +73,9 @@ type liveRun struct {
 	place      map[string]int                // in the order of its track, by ID
 	events     inbox[run.Event]
 }
+
+// seconds is what a run should take, and what one worker took for its tests; 0 for what is not known.
+type seconds struct{ planned, alone float64 }
 
 // expectation is what was known about a test before the run.
 type expectation struct{ seconds, spread, share float64 }
@@ -140,7 +143,7 @@ func (l *liveRun) start(ctx context.Context, r *app.App, q app.Request) tea.Cmd 
 	return func() tea.Msg {
 		ended := runEndedMsg{run: l}
 		planned, _ := r.Planned(q) // here, as it takes longer for a larger suite
-		l.plans.put(planned)
+		l.plans.put(seconds{planned, r.AloneSeconds(q)})
 		_, ended.number, ended.err = r.Run(ctx, q, l.events.put)
 		return ended
 	}
@@ -171,8 +174,8 @@ func followRun(ctx context.Context, r *app.App, journal string) tea.Cmd {
 
 // follow folds what happened since the last frame.
 func (l *liveRun) follow(now time.Time) {
-	for _, planned := range l.plans.take() {
-		l.planned = planned
+	for _, known := range l.plans.take() {
+		l.planned, l.alone = known.planned, known.alone
 	}
 	for _, what := range l.preparing.take() {
 		l.prepared = what
@@ -263,9 +266,6 @@ func (l *liveRun) finish(t *track, e run.Event, at float64) {
 		t.turns = append(t.turns, from)
 	}
 	t.latest = e.Batch
-	if e.Seconds != nil {
-		l.work += *e.Seconds
-	}
 	t.done = append(t.done, p)
 	if e.Outcome.Bad() {
 		t.bad = append(t.bad, p)

@@ -108,7 +108,7 @@ func TestOutlook(t *testing.T) {
 	if !f.live.ended || !near(f.live.now, 5) || !near(f.live.spread(), 1) || f.live.unstable != 1 {
 		t.Errorf("it ended at %g with a spread of %g and %d unstable", f.live.now, f.live.spread(), f.live.unstable)
 	}
-	f.shows("took 0:05.0", "planned 0:06.0", "alone 0:09: 1.8 ×", "spread 1.00 s", "1 unstable")
+	f.shows("took 0:05.0", "planned 0:06.0", "alone 0:09 estimated: 1.8 ×", "1 unstable")
 	f.emit(0, run.Event{Event: run.Started, ID: "elsewhere", Worker: 9, Batch: 77}) // of a broken journal
 }
 

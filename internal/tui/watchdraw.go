@@ -31,6 +31,14 @@ func (v watch) drawCounts(c canvas, r *liveRun) {
 	v.drawEnd(c, r, x+5)
 }
 
+// aloneWords returns the seconds of one worker for the tests of the run, and a word if they are not measured.
+func (l *liveRun) aloneWords() (seconds float64, estimated string) {
+	if l.alone > 0 {
+		return l.alone, ""
+	}
+	return l.run.Work, " estimated"
+}
+
 // drawEnd says when the run should end, or how it ended.
 func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 	t := c.theme
@@ -49,8 +57,8 @@ func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 		if r.planned > 0 {
 			say(fog, "   planned "+history.ClockTenths(r.planned))
 		}
-		if r.work > r.now {
-			say(fog, fmt.Sprintf("   alone %s: %.1f ×", history.Clock(r.work), r.work/r.now))
+		if alone, estimated := r.aloneWords(); alone > r.now && len(r.tracks) > 1 {
+			say(fog, fmt.Sprintf("   alone %s%s: %.1f ×", history.Clock(alone), estimated, alone/r.now))
 		}
 		if len(r.tracks) > 1 {
 			say(fog, "   spread "+history.Short(r.spread()))

@@ -1,0 +1,32 @@
+package engine
+
+import (
+	"math"
+	"testing"
+
+	"fernrelay/core/run"
+)
+
+// TestAloneSeconds works out how long processes take alone from what they used beside others.
+func TestAloneSeconds(t *testing.T) {
+	for _, c := range []struct {
+		name       string
+		wall       float64
+		used       run.Used
+		busy       float64
+		processors int
+		want       float64
+	}{
+		{"it waited as the system says", 4, run.Used{Processor: 1, Stalled: 3}, 8, 2, 1},
+		{"it only slept", 2, run.Used{Stalled: 0}, 8, 2, 2},
+		{"it slept and waited", 2, run.Used{Processor: 0.5, Stalled: 1}, 8, 2, 1},
+		{"it kept two processors busy", 2, run.Used{Processor: 4, Stalled: 1.5}, 2, 2, 2},
+		{"it computed, and the system says nothing", 4, run.Used{Processor: 1, Stalled: -1}, 8, 2, 1},
+		{"it slept, and the system says nothing", 2, run.Used{Stalled: -1}, 8, 2, 2},
+		{"it had a processor for itself", 1, run.Used{Processor: 1, Stalled: -1}, 1, 2, 1},
+	} {
+		if got := aloneSeconds(c.wall, c.used, c.busy, c.processors); math.Abs(got-c.want) > 1e-9 {
+			t.Errorf("%s: %.2f s, want %.2f", c.name, got, c.want)
+		}
+	}
+}
