@@ -103,8 +103,10 @@ func newPacked(at int, key int64, r *run.Result) packed {
 	if !slices.Contains(run.Outcomes, o) {
 		o = run.Lost
 	}
-	return packed{key: key, cell: history.NewCell(o, r.Alone()), wall: float32(r.Seconds), slowed: float32(r.Slowed), share: float32(r.Share),
+	p := packed{key: key, wall: float32(r.Seconds), slowed: float32(r.Slowed), share: float32(r.Share),
 		worker: r.Worker, batch: r.Batch, began: r.Started.UnixMilli(), details: detailsOf(at, r)}
+	p.cell = history.NewCell(o, float64(p.wall/max(1, p.slowed)))
+	return p
 }
 
 // pack packs the results of a run.
