@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"fernrelay/core/hunt"
 	"fernrelay/internal/testfiles"
@@ -129,4 +130,71 @@ func TestHuntOnScreen(t *testing.T) {
 	})
 	s.press("q")
 	s.ended()
+}
+
+// TestHuntFiles hunts tests that depend on files which others leave in the project, in scripts and in Go, without any
+// setting: also when the run that failed has left them there. The project is as it was afterwards.
+func TestHuntFiles(t *testing.T) {
+	t.Parallel()
+	for name, dir := range map[string]string{
+		"scripts": scripts(t, "", "first leaves second reads third", "leaves) echo wet > soil.txt;;\nreads) [ ! -e soil.txt ] || { echo \"the soil is wet\"; exit 1; };;"),
+		"go":      leavingModule(t),
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			if got := fern(t, dir, "run", "--workers", "1"); got.status != 1 {
+				t.Fatalf("status %d: %s%s", got.status, got.stdout, got.stderr)
+			}
+			if err := os.WriteFile(filepath.Join(dir, "notes.txt"), []byte("mine"), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			old := time.Now().Add(-time.Hour)
+			if err := os.Chtimes(filepath.Join(dir, "notes.txt"), old, old); err != nil {
+				t.Fatal(err)
+			}
+			got := fern(t, dir, "hunt", "--json")
+			var report hunt.Report
+			if err := json.Unmarshal([]byte(got.stdout), &report); err != nil || len(report.Victims) != 1 {
+				t.Fatalf("status %d, %v: %s%s", got.status, err, got.stdout, got.stderr)
+			}
+			f := report.Victims[0]
+			if f.Verdict != hunt.Polluted || !strings.HasSuffix(strings.ToLower(f.Culprits[0][0]), "leaves") {
+				t.Errorf("found %+v", f)
+			}
+			if len(f.Changed) == 0 || !strings.HasSuffix(f.Changed[0].Name, "soil.txt") || !f.Changed[0].Proved || f.Changed[0].Before != hunt.Absent {
+				t.Errorf("what it left is %+v", f.Changed)
+			}
+			if read(t, dir, "notes.txt") != "mine" {
+				t.Error("a file of ours is changed")
+			}
+		})
+	}
+}
+
+// leavingModule is a Go module in which a test leaves a file in its folder.
+func leavingModule(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module leaving\n\ngo 1.24\n", "soil/s_test.go": `package soil
+
+import (
+	"os"
+	"testing"
+)
+
+func TestFirst(t *testing.T) {}
+
+func TestLeaves(t *testing.T) {
+	if err := os.WriteFile("soil.txt", []byte("wet"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestReads(t *testing.T) {
+	if _, err := os.Stat("soil.txt"); err == nil {
+		t.Fatal("the soil is wet")
+	}
+}
+`})
+	return dir
 }

@@ -4,9 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
+	"path"
 	"slices"
 	"sync"
+	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
@@ -16,6 +19,7 @@ import (
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
+	"fernrelay/internal/worktree"
 )
 
 // Victims returns the tests that were bad in the latest run.
@@ -83,6 +87,11 @@ func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, r
 		return nil, err
 	}
 	defer func() { _ = h.pool.Close() }() // the findings hold, whatever processes leave behind
+	release, err := h.keepFiles(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	if err := h.pool.Prepare(ctx, o.Workers); err != nil {
 		return nil, err
 	}
@@ -101,6 +110,59 @@ func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, r
 	wg.Wait()
 	findings = slices.DeleteFunc(findings, func(f hunt.Finding) bool { return f.Verdict == "" })
 	return findings, errors.Join(failures...)
+}
+
+// keepFiles has the trials find the project's files as they are now, without those that earlier runs have left, and
+// returns a function that puts them back. What git tracks stays as it is, so that nobody's edits are lost. So do the
+// files of a project that is too large.
+func (h *hunter) keepFiles(ctx context.Context) (release func(), err error) {
+	store, err := h.app.Project.Store()
+	if err != nil {
+		return nil, err
+	}
+	tree, err := worktree.Take(h.app.Project.Dir, store, project.Tracked(ctx, h.app.Project.Dir))
+	if errors.Is(err, worktree.ErrTooLarge) {
+		h.unkept = "the files that tests leave in the project were not put back between the trials: " + err.Error()
+		return func() {}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	left, err := h.leftByRuns()
+	if err != nil {
+		return nil, errors.Join(err, tree.Close())
+	}
+	tree.SetAside(left)
+	h.pool.Keep(tree)
+	return func() {
+		_ = h.pool.Restore() // the last trial may have left files, which its findings do not depend on
+		_ = tree.Close()
+	}, nil
+}
+
+// runsLookedAt is how many of the latest runs may have left files.
+const runsLookedAt = 20
+
+// leftByRuns returns a function that reports whether a file was last written during a run, and is neither a test nor a
+// source.
+func (h *hunter) leftByRuns() (func(path string, mode fs.FileMode, changed time.Time) bool, error) {
+	runs, err := h.ledger.List()
+	if err != nil {
+		return nil, err
+	}
+	runs = runs[max(0, len(runs)-runsLookedAt):]
+	sources := map[string]bool{project.FileName: true}
+	for i := range h.app.Catalog.Tests {
+		sources[h.app.Catalog.Tests[i].File] = true
+	}
+	return func(name string, mode fs.FileMode, changed time.Time) bool {
+		if sources[name] || mode&0o111 != 0 || slices.Contains([]string{".go", ".mod", ".sum"}, path.Ext(name)) {
+			return false
+		}
+		return slices.ContainsFunc(runs, func(r *run.Record) bool {
+			return r.Source == "" && !changed.Before(r.Began.Truncate(time.Second)) && !changed.After(r.Ended.Add(time.Second))
+		})
+	}, nil
 }
 
 // oneAtATime returns a function that calls report, for use by several goroutines.
@@ -142,6 +204,7 @@ type hunter struct {
 	ledger  *ledger.Ledger
 	sources string // identifies the state of the project's files
 	report  func(hunt.Progress)
+	unkept  string // why the project's files are not put back between trials; empty if they are
 }
 
 // prepare prepares all tests that trials may run.
@@ -185,6 +248,9 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 	}
 	if f := &p.Finding; len(f.Culprits) > 0 && !f.Overlap {
 		f.Changed, p.Err = h.changed(ctx, *f)
+		if h.unkept != "" && p.Err == nil {
+			p.Err = errors.New(h.unkept)
+		}
 	}
 	err = h.ledger.EndHunt(number, p.Finding)
 	h.report(p)
@@ -234,6 +300,7 @@ func (h *hunter) search(ctx context.Context, task hunt.Task, number int, made []
 type search struct {
 	*hunter
 	number  int  // of the hunt in the ledger, 0 for none
+	trials  int  // that it has made
 	quietly bool // no two trials run at the same time
 
 	mu       sync.Mutex // guards what follows while the trials of a round run side by side
@@ -263,8 +330,10 @@ func (s *search) try(ctx context.Context, trials []hunt.Trial) error {
 	failures := make([]error, len(trials))
 	var wg sync.WaitGroup
 	for i, trial := range trials {
+		quietly := s.quietly || s.trials < firstTrials || s.pool.Touched()
+		s.trials++
 		wg.Go(func() {
-			o, seconds, err := s.pool.Try(ctx, s.app.trial(trial, s.quietly))
+			o, seconds, err := s.pool.Try(ctx, s.app.trial(trial, quietly))
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			if err == nil {
@@ -276,8 +345,12 @@ func (s *search) try(ctx context.Context, trials []hunt.Trial) error {
 		})
 	}
 	wg.Wait()
-	return errors.Join(failures...)
+	return errors.Join(append(failures, s.pool.Restore())...)
 }
+
+// firstTrials is how many trials of a hunt run beside no other, so that it shows whether their tests leave files in the
+// project: the victim alone and in company are among them.
+const firstTrials = 4
 
 func (s *search) keep(r hunt.Record) error {
 	if s.number == 0 {

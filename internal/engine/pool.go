@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/worktree"
 )
 
 // A Pool is workers with slots and sessions, on which runs and trials run.
@@ -23,8 +25,45 @@ type Pool struct {
 	setup     adapter.Setup
 	slots     *adapter.Slots
 	preparing func(what string)
-	idle      chan *worker // that trials may use
-	quiet     sync.RWMutex // locked by a trial beside which no other may run
+	idle      chan *worker       // that trials may use
+	quiet     sync.RWMutex       // locked by a trial beside which no other may run
+	tree      *worktree.Snapshot // of the project's files; nil if they are left as trials make them
+	touched   atomic.Bool        // a trial has changed them
+}
+
+// Keep has trials that run beside no other find the files of a snapshot. Prepare comes later.
+func (p *Pool) Keep(tree *worktree.Snapshot) { p.tree = tree }
+
+// Touched reports whether a trial has changed files of the snapshot.
+func (p *Pool) Touched() bool { return p.touched.Load() }
+
+// Restore puts the files of the snapshot back, once no trial runs.
+func (p *Pool) Restore() error {
+	p.quiet.Lock()
+	defer p.quiet.Unlock()
+	return p.restore()
+}
+
+// restore is Restore while the caller sees to it that no trial runs.
+func (p *Pool) restore() error {
+	if p.tree == nil {
+		return nil
+	}
+	changed, err := p.tree.Restore()
+	if changed {
+		p.touched.Store(true)
+	}
+	return err
+}
+
+// Alone calls use while no trial runs, with the snapshot of the project's files, nil if there is none.
+func (p *Pool) Alone(use func(tree *worktree.Snapshot) error) error {
+	p.quiet.Lock()
+	defer p.quiet.Unlock()
+	if err := p.restore(); err != nil {
+		return err
+	}
+	return use(p.tree)
 }
 
 // NewPool returns a pool without workers. It calls preparing, which may be nil, with what is being prepared, from any
@@ -163,11 +202,17 @@ func (p *Pool) Try(ctx context.Context, t Trial) (run.Outcome, float64, error) {
 	if len(t.Beside) > 0 {
 		p.quiet.Lock()
 		defer p.quiet.Unlock()
+		if err := p.restore(); err != nil {
+			return "", 0, err
+		}
 		return p.overlap(ctx, t)
 	}
 	if t.Quietly {
 		p.quiet.Lock()
 		defer p.quiet.Unlock()
+		if err := p.restore(); err != nil {
+			return "", 0, err
+		}
 	} else {
 		p.quiet.RLock()
 		defer p.quiet.RUnlock()
@@ -196,6 +241,26 @@ func (p *Pool) Borrow(ctx context.Context, suite string, use func(s adapter.Sess
 		return err
 	}
 	return use(session, freshen)
+}
+
+// RunOnce runs tests in order in a fresh state.
+func (p *Pool) RunOnce(ctx context.Context, tests []catalog.Test) error {
+	_, err := p.outcome(ctx, tests)
+	return err
+}
+
+// Outcome runs a test in a fresh state and returns its outcome.
+func (p *Pool) Outcome(ctx context.Context, test catalog.Test) (run.Outcome, error) {
+	return p.outcome(ctx, []catalog.Test{test})
+}
+
+func (p *Pool) outcome(ctx context.Context, tests []catalog.Test) (run.Outcome, error) {
+	w := <-p.idle
+	defer func() { p.idle <- w }()
+	if err := w.freshen(ctx); err != nil {
+		return "", err
+	}
+	return w.run(ctx, tests)
 }
 
 // overlap runs a trial's order on one worker while other tests run on another, again and again.

@@ -120,3 +120,17 @@ func Ignored(ctx context.Context, dir string, files []string) map[string]bool {
 	}
 	return ignored
 }
+
+// Tracked returns a function that reports whether git tracks a file, by its path relative to a folder. Without git it
+// tracks none.
+func Tracked(ctx context.Context, dir string) func(path string) bool {
+	tracked := map[string]bool{}
+	out, err := git(ctx, dir, "ls-files", "-z")
+	if err != nil {
+		return func(string) bool { return false }
+	}
+	for name := range strings.SplitSeq(out, "\x00") {
+		tracked[name] = true
+	}
+	return func(path string) bool { return tracked[path] }
+}
