@@ -282,6 +282,45 @@ func TestProbe(t *testing.T) {
 	}
 }
 
+// TestForgottenListener names, every time, a listener that nothing refers to any more, which the collector would close.
+func TestForgottenListener(t *testing.T) {
+	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}}, map[string]string{"serve/serve_test.go": `package serve
+
+import (
+	"net"
+	"testing"
+)
+
+var sink []byte
+
+func TestServes(t *testing.T) {
+	if _, err := net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestWorks(t *testing.T) {
+	for range 2000 {
+		sink = make([]byte, 64<<10)
+	}
+}
+
+func TestVictim(t *testing.T) {}
+`})
+	all := choose(t, found, "serve#TestServes", "serve#TestWorks", "serve#TestVictim")
+	s := open(t, a, all)
+	for range 10 {
+		values, err := s.Probe(context.Background(), all)
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := slices.IndexFunc(values, func(v hunt.Value) bool { return v.Kind == hunt.Port })
+		if at < 0 || !strings.HasPrefix(values[at].Name, "127.0.0.1:") || values[at].Text != "a listener, opened by TestServes" || values[at].File != "serve/serve_test.go" || values[at].Line != 10 {
+			t.Fatalf("the port is not named among %+v", values)
+		}
+	}
+}
+
 // TestLeftOpen names what a test leaves beside variables, and puts back, one by one, what
 // another turns on.
 func TestLeftOpen(t *testing.T) {
@@ -344,7 +383,7 @@ func TestBeside(t *testing.T) { if _, err := os.Stat(filepath.Join(start, "besid
 			}
 		}
 	}
-	if len(changed) != 8 || changed[hunt.Port].After != "listening" || changed[hunt.Goroutine].After != "1 running" || changed["open.held"].File != "open/open_test.go" || changed["open.held"].Line != 7 {
+	if len(changed) != 8 || changed[hunt.Port].After != "a listener, opened by TestSpoils" || changed[hunt.Port].File != "open/open_test.go" || changed[hunt.Port].Line != 11 || changed[hunt.Goroutine].After != "1 running" || changed["open.held"].File != "open/open_test.go" || changed["open.held"].Line != 7 {
 		t.Errorf("changed is %+v", changed)
 	}
 }

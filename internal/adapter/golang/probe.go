@@ -70,7 +70,23 @@ func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value
 	if err := json.Unmarshal(data, &values); err != nil {
 		return nil, err
 	}
+	for i := range values {
+		if v := &values[i]; v.Kind == hunt.Port {
+			v.File, v.Line = s.opener(v.Text, tests)
+		}
+	}
 	return slices.DeleteFunc(values, func(v hunt.Value) bool { return v.Kind == hunt.Environment && v.Name == "TMPDIR" }), nil
+}
+
+// opener returns the place of the test that a description of a listener names.
+func (s *session) opener(text string, tests []catalog.Test) (file string, line int) {
+	_, name, _ := strings.Cut(text, "opened by ")
+	for i := range tests {
+		if t := &tests[i]; name != "" && s.adapter.targets[t.ID].function == name {
+			return t.File, t.Line
+		}
+	}
+	return "", 0
 }
 
 // Restore runs tests of one package in one process that restores the piece of state before the last of them.
