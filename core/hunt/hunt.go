@@ -14,6 +14,7 @@
 package hunt
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -46,6 +47,7 @@ const (
 	Company Purpose = "company" // after what ran before it
 	Rest    Purpose = "rest"    // after other tests in another order
 	Overlap Purpose = "overlap" // while tests of another worker run
+	Each    Purpose = "each"    // right after one test, as what runs between may undo its work
 	Halve   Purpose = "halve"   // after a part of the suspects
 	Clean   Purpose = "clean"   // after the culprits, and then a part of those that may undo their work
 	With    Purpose = "with"    // after the culprits, to be sure
@@ -102,6 +104,12 @@ type Times struct {
 	Failed int `json:"failed"`
 }
 
+// Tried counts the suspects that were tried alone.
+type Tried struct {
+	Tests int `json:"tests"`
+	Of    int `json:"of"` // all suspects
+}
+
 // Finding is the end of a hunt, and a victim of "hunt --json".
 type Finding struct {
 	ID       string     `json:"id"`
@@ -116,6 +124,7 @@ type Finding struct {
 	Chance   float64    `json:"chance"`             // the probability of a difference this clear if there is none
 	Cleaners []string   `json:"cleaners,omitempty"` // between culprits and victim, they undo the culprits' work
 	Overlap  bool       `json:"overlap,omitempty"`  // the culprits run at the same time, not before
+	Each     Tried      `json:"each,omitzero"`      // the suspects right after which a well victim was tried
 	Mended   [][]string `json:"mended,omitempty"`   // known culprits that turned out to be harmless
 }
 
@@ -246,11 +255,62 @@ func (h *Hunt) elsewhere() {
 		h.isolate(suspects, overlap)
 		return
 	}
+	if suspect := h.each(); suspect != "" {
+		h.isolate([]string{suspect}, false)
+		return
+	}
 	if without := h.after(Without, nil); !h.differs() && h.doubtful() {
 		h.round(h.lacking(without, timesDoubtful))
 		h.finding.Without = h.count(without)
 	}
 	h.settle(h.steadyVerdict())
+}
+
+// The bounds of trials after each suspect alone: their number, and the seconds that they may take.
+const (
+	mostEach    = 1000
+	secondsEach = 120
+)
+
+// each tries a victim that is well alone right after each suspect, the most suspected first, and returns the first after
+// which it is bad; "" if there is none. In all orders that were tried, what ran between may have undone the work of a
+// culprit.
+func (h *Hunt) each() string {
+	if h.stopped || h.differs() || h.alone() {
+		return ""
+	}
+	var suspects []string
+	seen := map[string]bool{h.task.Victim: true}
+	for _, order := range h.task.Orders {
+		for _, id := range order {
+			if !seen[id] {
+				seen[id] = true
+				suspects = append(suspects, id)
+			}
+		}
+	}
+	h.finding.Each.Of = len(suspects)
+	weights := h.suspicion(suspects)
+	slices.SortStableFunc(suspects, func(a, b string) int { return cmp.Compare(weights[b], weights[a]) })
+	from := h.finding.Seconds
+	for some := range slices.Chunk(suspects[:min(len(suspects), mostEach)], h.task.Width) {
+		trials := make([]Trial, len(some))
+		for i, id := range some {
+			trials[i] = h.after(Each, []string{id})
+			trials[i].Ran, trials[i].LeftOut = 1, len(suspects)-1
+		}
+		h.round(trials)
+		h.finding.Each.Tests += len(some)
+		for i, trial := range trials {
+			if at := slices.IndexFunc(h.records, func(r Record) bool { return r.Sum == trial.Sum && r.Shows }); at >= 0 {
+				return some[i]
+			}
+		}
+		if h.stopped || h.finding.Seconds-from > secondsEach {
+			return ""
+		}
+	}
+	return ""
 }
 
 // verify tries known culprits once more.

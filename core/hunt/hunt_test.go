@@ -254,6 +254,22 @@ func TestCleanerIsNamed(t *testing.T) {
 	}
 }
 
+// TestRightAfter finds culprits whose work every other test undoes, so that no long order shows it.
+func TestRightAfter(t *testing.T) {
+	tests := suite(40)
+	reversed := slices.Clone(tests)
+	slices.Reverse(reversed)
+	f := chase(t, Task{Orders: [][]string{tests, reversed}}, func(before []string) bool {
+		return len(before) > 0 && (before[len(before)-1] == "t17" || before[len(before)-1] == "t23")
+	})
+	if f.Verdict != Polluted || len(f.Culprits) != 1 || f.Culprits[0][0] != "t17" && f.Culprits[0][0] != "t23" || f.With != (Times{repeats, repeats}) {
+		t.Errorf("found %+v", f)
+	}
+	if f := chase(t, Task{Orders: [][]string{suite(2000)}}, func([]string) bool { return false }); f.Verdict != Stable || f.Trials > mostEach+3*timesDoubtful {
+		t.Errorf("of a stable test among many it found %s after %d trials", f.Verdict, f.Trials)
+	}
+}
+
 // TestOverlap finds the test that spoils only while the victim runs, in two of three trials.
 func TestOverlap(t *testing.T) {
 	calls := 0

@@ -121,7 +121,7 @@ func (h *hunter) keepFiles(ctx context.Context) (release func(), err error) {
 		return nil, err
 	}
 	tree, err := worktree.Take(h.app.Project.Dir, store, project.Tracked(ctx, h.app.Project.Dir))
-	if errors.Is(err, worktree.ErrTooLarge) {
+	if errors.Is(err, worktree.ErrTooLarge) || errors.Is(err, worktree.ErrBusy) {
 		h.unkept = "the files that tests leave in the project were not put back between the trials: " + err.Error()
 		return func() {}, nil
 	}
@@ -132,7 +132,9 @@ func (h *hunter) keepFiles(ctx context.Context) (release func(), err error) {
 	if err != nil {
 		return nil, errors.Join(err, tree.Close())
 	}
-	tree.SetAside(left)
+	if err := tree.SetAside(left); err != nil {
+		return nil, errors.Join(err, tree.Close())
+	}
 	h.pool.Keep(tree)
 	return func() {
 		_ = h.pool.Restore() // the last trial may have left files, which its findings do not depend on
@@ -143,24 +145,26 @@ func (h *hunter) keepFiles(ctx context.Context) (release func(), err error) {
 // runsLookedAt is how many of the latest runs may have left files.
 const runsLookedAt = 20
 
-// leftByRuns returns a function that reports whether a file was last written during a run, and is neither a test nor a
-// source.
+// leftByRuns returns a function that reports whether a file was last written during a run, and is neither a program nor a
+// source: those, a person may have written meanwhile.
 func (h *hunter) leftByRuns() (func(path string, mode fs.FileMode, changed time.Time) bool, error) {
 	runs, err := h.ledger.List()
 	if err != nil {
 		return nil, err
 	}
 	runs = runs[max(0, len(runs)-runsLookedAt):]
-	sources := map[string]bool{project.FileName: true}
+	sources := map[string]bool{project.FileName: true, ".go": true, ".mod": true, ".sum": true} // files and endings
 	for i := range h.app.Catalog.Tests {
-		sources[h.app.Catalog.Tests[i].File] = true
+		file := h.app.Catalog.Tests[i].File
+		sources[file], sources[path.Ext(file)] = true, true
 	}
+	delete(sources, "") // tests in files without an ending say nothing of other files
 	return func(name string, mode fs.FileMode, changed time.Time) bool {
-		if sources[name] || mode&0o111 != 0 || slices.Contains([]string{".go", ".mod", ".sum"}, path.Ext(name)) {
+		if sources[name] || sources[path.Ext(name)] || mode&0o111 != 0 {
 			return false
 		}
-		return slices.ContainsFunc(runs, func(r *run.Record) bool {
-			return r.Source == "" && !changed.Before(r.Began.Truncate(time.Second)) && !changed.After(r.Ended.Add(time.Second))
+		return slices.ContainsFunc(runs, func(r *run.Record) bool { // the ledger holds milliseconds
+			return r.Source == "" && !changed.Before(r.Began) && changed.Before(r.Ended.Add(time.Millisecond))
 		})
 	}, nil
 }

@@ -58,7 +58,14 @@ func Sentence(f hunt.Finding) string {
 	case hunt.Unstable:
 		return victim + " differs on identical trials: the order is not to blame"
 	}
-	return victim + " passed alone and in every order tried"
+	switch each := f.Each; each.Tests {
+	case 0:
+		return victim + " passed alone and in every order tried"
+	case each.Of:
+		return victim + " passed alone, in every order tried, and right after each other test"
+	default:
+		return fmt.Sprintf("%s passed alone, in every order tried, and right after %d of %d other tests", victim, each.Tests, each.Of)
+	}
 }
 
 // sets names every set of culprits.

@@ -84,8 +84,15 @@ func (v huntView) drawFirst(c canvas, stem int, h *liveHunt) {
 		shown run.Outcome
 	}
 	var parts []part
+	each, eachAt := 0, 0
 	for _, r := range h.progress.Records {
 		switch r.Purpose {
+		case hunt.Each: // in one part, as there may be hundreds
+			if each++; each == 1 {
+				eachAt = len(parts)
+				parts = append(parts, part{})
+			}
+			parts[eachAt] = part{"right after " + wording.Plural(each, "test"), r.Outcome}
 		case hunt.Alone:
 			parts = append(parts, part{"alone", r.Outcome})
 		case hunt.Company, hunt.Rest:

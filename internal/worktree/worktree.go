@@ -31,6 +31,9 @@ const (
 	largestFile = 32 << 20  // that is copied
 )
 
+// ErrBusy says that another process has a snapshot of the folder.
+var ErrBusy = errors.New("another hunt of this project is going on")
+
 // ErrTooLarge says that a folder has more files than a snapshot follows.
 var ErrTooLarge = fmt.Errorf("it has more than %d files, or more than %d MB", mostFiles, mostBytes>>20)
 
@@ -38,10 +41,11 @@ var ErrTooLarge = fmt.Errorf("it has more than %d files, or more than %d MB", mo
 type Snapshot struct {
 	dir      string
 	skip     func(path string) bool
+	lock     *os.File         // is locked until Close
 	copies   string           // the folder with the copies, by number
 	replaced string           // the folder of what Restore replaced
+	aside    string           // the folder of what SetAside moved; after a process that was killed, the next snapshot puts it back
 	files    map[string]entry // by path relative to dir, with slashes
-	aside    map[string]entry // files that are not to be there until the end
 }
 
 // Replaced is the folder in the store to which Restore moves what it replaces, until the next snapshot: a person may
@@ -65,14 +69,21 @@ type Change struct {
 
 // Take takes a snapshot of a folder, with copies of its files in a new folder in store. It leaves out the files, by paths
 // relative to dir, that skip selects, what belongs to version control and Fern Relay, and node_modules. Close removes the
-// copies.
+// copies. A folder has one snapshot at a time.
 func Take(dir, store string, skip func(path string) bool) (*Snapshot, error) {
-	copies, err := os.MkdirTemp(store, "tree-")
-	if err != nil {
+	folder := filepath.Join(store, "tree")
+	s := &Snapshot{dir: dir, skip: skip, copies: filepath.Join(folder, "copies"), replaced: filepath.Join(store, Replaced), aside: filepath.Join(folder, "aside")}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return nil, err
 	}
-	s := &Snapshot{dir: dir, skip: skip, copies: copies, replaced: filepath.Join(store, Replaced)}
-	if err := os.RemoveAll(s.replaced); err != nil {
+	var err error
+	if s.lock, err = os.Open(folder); err != nil {
+		return nil, err
+	}
+	if syscall.Flock(int(s.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+		return nil, errors.Join(ErrBusy, s.lock.Close())
+	}
+	if err := errors.Join(os.RemoveAll(s.copies), os.RemoveAll(s.replaced), s.putAsideBack(), os.Mkdir(s.copies, 0o755)); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	if s.files, err = s.list(); err == nil {
@@ -84,28 +95,48 @@ func Take(dir, store string, skip func(path string) bool) (*Snapshot, error) {
 	return s, nil
 }
 
-// SetAside leaves the files out of the snapshot that left selects, by their paths and when they were changed: Restore
-// takes them away, and Close puts them back.
-func (s *Snapshot) SetAside(left func(path string, mode fs.FileMode, changed time.Time) bool) {
-	s.aside = map[string]entry{}
+// SetAside moves the files away that left selects, by their paths and when they were changed. Close puts them back.
+func (s *Snapshot) SetAside(left func(path string, mode fs.FileMode, changed time.Time) bool) error {
 	for path, e := range s.files {
-		if e.copy > 0 && left(path, e.mode, e.changed) {
-			s.aside[path] = e
-			delete(s.files, path)
+		if !e.mode.IsRegular() || !left(path, e.mode, e.changed) {
+			continue
 		}
+		to := filepath.Join(s.aside, filepath.FromSlash(path))
+		if err := errors.Join(os.MkdirAll(filepath.Dir(to), 0o755), os.Rename(s.path(path), to)); err != nil {
+			return err
+		}
+		delete(s.files, path)
 	}
+	return nil
+}
+
+// putAsideBack moves what was set aside into its place again. What trials have left there is moved to the replaced files.
+func (s *Snapshot) putAsideBack() error {
+	err := filepath.WalkDir(s.aside, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		name, err := filepath.Rel(s.aside, path)
+		if err != nil {
+			return err
+		}
+		place := s.path(name)
+		if info, err := os.Lstat(place); err == nil {
+			if err := s.remove(name, entry{mode: info.Mode()}); err != nil {
+				return err
+			}
+		}
+		return errors.Join(os.MkdirAll(filepath.Dir(place), 0o755), os.Rename(path, place))
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return errors.Join(err, os.RemoveAll(s.aside))
 }
 
 // Close puts back what was set aside, and removes the copies.
 func (s *Snapshot) Close() error {
-	var errs []error
-	for path, e := range s.aside {
-		if _, err := os.Lstat(s.path(path)); errors.Is(err, fs.ErrNotExist) {
-			s.files[path] = e
-			errs = append(errs, os.MkdirAll(filepath.Dir(s.path(path)), 0o755), s.put(path))
-		}
-	}
-	return errors.Join(append(errs, os.RemoveAll(s.copies))...)
+	return errors.Join(s.putAsideBack(), os.RemoveAll(s.copies), s.lock.Close())
 }
 
 // left are the names of folders that a snapshot leaves out.

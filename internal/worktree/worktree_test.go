@@ -1,10 +1,13 @@
 package worktree
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"fernrelay/internal/testfiles"
 )
@@ -69,8 +72,23 @@ func TestRestore(t *testing.T) {
 	if data, err := os.ReadFile(filepath.Join(store, Replaced, "a.txt")); err != nil || string(data) != "ONE\n" {
 		t.Errorf("what was replaced is kept as %q, %v", data, err)
 	}
+	must(s.SetAside(func(path string, _ fs.FileMode, _ time.Time) bool { return path == "deep/er/b.txt" }))
+	if changed, err := s.Restore(); err != nil || changed {
+		t.Errorf("after setting aside: %t, %v", changed, err)
+	}
+	testfiles.Write(t, dir, map[string]string{"deep/er/b.txt": "of a trial"})
+	must(os.RemoveAll(filepath.Join(dir, "gone.txt")))
+	if _, err := Take(dir, store, s.skip); !errors.Is(err, ErrBusy) {
+		t.Errorf("a second snapshot: %v", err)
+	}
+	must(s.lock.Close())
+	s, err = Take(dir, store, s.skip) // as after a process that was killed
+	must(err)
+	if data, err := os.ReadFile(filepath.Join(dir, "deep", "er", "b.txt")); err != nil || string(data) != "two\n" {
+		t.Errorf("what was set aside is now %q, %v", data, err)
+	}
 	must(s.Close())
-	if left, err := os.ReadDir(store); err != nil || len(left) != 1 {
+	if left, err := os.ReadDir(filepath.Join(store, "tree")); err != nil || len(left) != 0 {
 		t.Errorf("%v is left, %v", left, err)
 	}
 }
