@@ -81,3 +81,39 @@ func TestIsolatedByRule(t *testing.T) {
 		t.Errorf("the list says %s%s", got.stdout, got.stderr)
 	}
 }
+
+// TestMachinesTakeTimeToStart holds that plans for machines include the time that fern.toml says, or that runs took before
+// their first test, and that plans for workers here do not.
+func TestMachinesTakeTimeToStart(t *testing.T) {
+	t.Parallel()
+	start := func(dir string, args ...string) float64 {
+		t.Helper()
+		var plan struct {
+			Shards []struct {
+				Start float64 `json:"start_s"`
+			}
+		}
+		got := fern(t, dir, append([]string{"split", "--shards", "2", "--json"}, args...)...)
+		if err := json.Unmarshal([]byte(got.stdout), &plan); err != nil || len(plan.Shards) != 2 {
+			t.Fatalf("%v: %s%s", err, got.stdout, got.stderr)
+		}
+		return plan.Shards[1].Start
+	}
+	said := scripts(t, "\n[fleet]\nstart = \"90s\"\n", "a b", "")
+	if s := start(said); s != 90 {
+		t.Errorf("a machine starts in %g s", s)
+	}
+	if words := fern(t, said, "split", "--shards", "2").stdout; !strings.Contains(words, "each machine takes 90.0 s to start") {
+		t.Errorf("the plan is %s", words)
+	}
+	learned := scripts(t, "\n[workers]\nprepare = \"sleep 0.3\"\n", "a b", "")
+	if got := fern(t, learned, "run", "--workers", "2"); got.status != 0 {
+		t.Fatal(got.stderr)
+	}
+	if s := start(learned); s < 0.25 {
+		t.Errorf("after a run that was prepared for 0.3 s a machine starts in %g s", s)
+	}
+	if s := start(learned, "--here"); s != 0 {
+		t.Errorf("a worker here starts in %g s", s)
+	}
+}

@@ -35,7 +35,7 @@ func (w *Work) point(f Fleet, effort int) Point {
 		return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held, p.Full}
 	}
 	on, floor := w.deal(f, effort)
-	p := Plan{Finish: w.seconds(w.finish(f, on))}
+	p := Plan{Start: f.Start, Finish: w.seconds(w.finish(f, on))}
 	w.judge(&p, floor)
 	return Point{f.Shards, f.AtOnce(), p.Finish, p.Floor, p.Optimal, p.Setter, p.Held, false}
 }

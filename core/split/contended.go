@@ -180,7 +180,7 @@ func (w *Work) planWoven(f Fleet, floor int64) Plan {
 		}
 	}
 	for i := range v.free {
-		v.free[i] = w.ticks(f.Starts[i+1])
+		v.free[i] = w.ticks(f.start(i + 1))
 	}
 	for len(v.open) > 0 {
 		v.next()

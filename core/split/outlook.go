@@ -194,7 +194,7 @@ func (d *draws) queue(f Fleet) *scene {
 func (f Fleet) starts(workers int) []float64 {
 	starts := make([]float64, workers)
 	for i := range starts {
-		starts[i] = f.Starts[i+1]
+		starts[i] = f.start(i + 1)
 	}
 	return starts
 }

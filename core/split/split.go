@@ -26,6 +26,7 @@ import (
 type Fleet struct {
 	Shards     int             // at least 1
 	Limit      int             // how many may run at once, the others in waves after them; 0 for all
+	Start      float64         // the seconds that each shard's machine takes before its first test
 	Starts     map[int]float64 // by shard number: the seconds that it begins late
 	Speeds     map[int]float64 // by shard number: its speed relative to 1
 	Pins       map[string]int  // by a unit's name: the number of the shard that it stays on
@@ -45,6 +46,9 @@ func (f Fleet) AtOnce() int {
 	}
 	return f.Shards
 }
+
+// start returns when a shard can run its first test.
+func (f Fleet) start(number int) float64 { return f.Start + f.Starts[number] }
 
 func (f Fleet) speed(number int) float64 {
 	if s, ok := f.Speeds[number]; ok {
@@ -71,6 +75,9 @@ func (f Fleet) Check() error {
 	}
 	if f.Limit < 0 {
 		return fmt.Errorf("the limit is %d: a number from 1 is expected, or 0 for none", f.Limit)
+	}
+	if !(f.Start >= 0 && f.Start <= longest) {
+		return fmt.Errorf("a shard's machine starts in %g s: a number from 0 to %d is expected", f.Start, longest)
 	}
 	for number, s := range f.Speeds {
 		if !(s > 0 && s <= 1000) {
@@ -131,6 +138,7 @@ type Plan struct {
 	Floor     float64 // no plan of these units on such a fleet can end sooner
 	Optimal   bool    // Finish is proven to be the least
 	Spread    float64 // the last end minus the first
+	Start     float64 // as of the fleet
 	Work      float64 // what one worker alone takes
 	Unknown   int     // tests never measured
 	Estimated float64 // the part of Work that these take

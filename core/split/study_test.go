@@ -42,6 +42,9 @@ func anyFleet(random *rand.Rand) Fleet {
 	} else if random.IntN(3) == 0 {
 		f.Limit = 1 + random.IntN(f.Shards)
 	}
+	if random.IntN(3) == 0 {
+		f.Start = 1.5
+	}
 	if random.IntN(2) == 0 {
 		f.Resources = map[string]int{"bus": 1 + random.IntN(2), "licence": 1}
 	}
@@ -204,5 +207,36 @@ func TestPrints(t *testing.T) {
 	other.Shards[0].Units, other.Shards[1].Units = p.Shards[1].Units, p.Shards[0].Units
 	if p.Fingerprint() == other.Fingerprint() || !reflect.DeepEqual(p.Fingerprint(), NewWork(suiteOf(50)).Plan(Fleet{Shards: 4}, Quick).Fingerprint()) {
 		t.Error("the fingerprint is not that of the plan")
+	}
+}
+
+// TestMachinesStart holds that the time that machines take to start changes when everything ends, but nothing else in the
+// plan, and that fewer machines are worth it.
+func TestMachinesStart(t *testing.T) {
+	random := rand.New(rand.NewPCG(43, 44))
+	for range 100 {
+		tests := anyTests(random)
+		study, err := NewStudy(tests, Test, Fleet{Shards: 1 + random.IntN(6)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		without := study.Plan(Quick)
+		study.Fleet.Start = 7.25
+		with := study.Plan(Quick)
+		if with.Fingerprint() != without.Fingerprint() || math.Abs(with.Finish-without.Finish-7.25) > 0.001 || math.Abs(with.Floor-without.Floor-7.25) > 0.001 ||
+			with.Optimal != without.Optimal || (with.Setter == nil) != (without.Setter == nil) {
+			t.Fatalf("with a start it ends at %v, floor %v, %t; without at %v, %v, %t", with.Finish, with.Floor, with.Optimal, without.Finish, without.Floor, without.Optimal)
+		}
+	}
+	even := make([]catalog.Test, 200)
+	for i := range even {
+		even[i] = catalog.Test{ID: fmt.Sprint(i), Group: fmt.Sprint(i), Expected: 5, Known: true}
+	}
+	study, err := NewStudy(even, Test, Fleet{Shards: 1, Start: 100})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if knee := Knee(study.Work.Curve(study.Fleet, 64, Quick)); knee != 10 { // where the work of a machine takes as long as its start
+		t.Errorf("the knee is at %d", knee)
 	}
 }

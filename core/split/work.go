@@ -131,6 +131,8 @@ func (w *Work) planAlone(f Fleet, effort int) Plan {
 
 // deal returns the shard of every unit, from 0, and a proven floor in ticks.
 func (w *Work) deal(f Fleet, effort int) (on []int, floor int64) {
+	start := w.ticks(f.Start)
+	f.Start = 0 // it makes no difference to what goes where
 	machines := w.machines(f)
 	on = make([]int, len(w.units))
 	free := make([]int, 0, len(w.units)) // units that are not pinned
@@ -148,12 +150,12 @@ func (w *Work) deal(f Fleet, effort int) (on []int, floor int64) {
 	}
 	unit := w.coarsen(lengths, machines)
 	d := solve(lengths, machines, effort)
-	floor = d.floor * unit
+	floor = start + d.floor*unit
 	for i, u := range free {
 		on[u] = d.on[i]
 	}
 	if f.AtOnce() < f.Shards {
-		return on, w.limited(f, lengths, machines) * unit
+		return on, start + w.limited(f, lengths, machines)*unit
 	}
 	if w.shared {
 		if whole := w.keepPlaces(f, effort, machines, unit, free, on); whole != nil {
@@ -169,7 +171,7 @@ func (w *Work) machines(f Fleet) []machine {
 	machines := make([]machine, f.Shards)
 	waves := f.waves()
 	for i := range machines {
-		machines[i] = machine{start: w.ticks(f.Starts[i+1]), speed: f.speed(i+1) / float64(waves[i])}
+		machines[i] = machine{start: w.ticks(f.start(i + 1)), speed: f.speed(i+1) / float64(waves[i])}
 	}
 	return machines
 }
@@ -328,10 +330,10 @@ func least[T cmp.Ordered](values []T) int {
 
 // empty is a plan without any unit.
 func (w *Work) empty(f Fleet) Plan {
-	p := Plan{Shards: make([]Shard, f.Shards), Work: w.total, Unknown: w.unknown, Estimated: w.guessed}
+	p := Plan{Shards: make([]Shard, f.Shards), Start: f.Start, Work: w.total, Unknown: w.unknown, Estimated: w.guessed}
 	for i := range p.Shards {
 		p.Shards[i].Number = i + 1
-		p.Shards[i].Start = f.Starts[i+1]
+		p.Shards[i].Start = f.start(i + 1)
 		p.Shards[i].End = p.Shards[i].Start
 	}
 	return p
@@ -386,7 +388,7 @@ func (w *Work) inWaves(p *Plan, f Fleet) {
 	for i := range p.Shards {
 		s := &p.Shards[i]
 		first := least(free)
-		if late := max(free[first], s.Start) - s.Start; late > 0 {
+		if late := free[first] - f.Starts[s.Number]; late > 0 {
 			s.Start, s.End = s.Start+late, s.End+late
 			for u := range s.Units {
 				s.Units[u].Start += late
@@ -415,7 +417,7 @@ func (w *Work) close(p *Plan, floor int64) {
 func (w *Work) judge(p *Plan, floor int64) {
 	p.Floor = min(w.seconds(floor), p.Finish)
 	p.Optimal = p.Finish-p.Floor < 2/w.scale // except for rounding
-	if len(w.units) > 0 && w.seconds(w.lengths[0]) >= p.Floor*(1-1e-9) {
+	if len(w.units) > 0 && w.seconds(w.lengths[0]) >= (p.Floor-p.Start)*(1-1e-9) {
 		p.Setter = w.units[0]
 	}
 }

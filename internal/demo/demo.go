@@ -64,6 +64,9 @@ only-if = "not env:GLASS_OFFLINE"
 [resources]
 boiler-bus = 1
 
+[fleet]
+start = "8s"                           # to check out and build, before the first test
+
 [workers]
 count = 4
 # GLASS_MENDED "on" mends the pair in shade: hunt --verify then says so. GLASS_BUS "38400" makes

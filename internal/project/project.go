@@ -45,6 +45,7 @@ type Project struct {
 	Rules     []Rule            // in the order of the file
 	Resources map[string]int    // how many tests may hold each at once
 	Shared    []string          // resources that all machines share
+	Start     time.Duration     // that a machine of the fleet takes before its first test; 0 to learn it
 	Touched   []TouchRule       // in the order of the file
 	Workers   Workers
 	Retention Retention
@@ -164,6 +165,7 @@ type file struct {
 	Resources map[string]int `toml:"resources"`
 	Fleet     struct {
 		Resources []string `toml:"resources"`
+		Start     string   `toml:"start"`
 	} `toml:"fleet"`
 	Touched map[string]string `toml:"touched"`
 	Workers struct {
@@ -248,6 +250,12 @@ func parse(dir, path string, data []byte) (*Project, error) {
 	for key, n := range map[string]int{"runs": f.Ledger.Runs, "days": f.Ledger.Days} {
 		if n < 0 {
 			return nil, d.wrong(d.entry("ledger", 0, key), "the ledger keeps %d %s: a number from 1 is expected, or 0 for all", n, key)
+		}
+	}
+	if f.Fleet.Start != "" {
+		var err error
+		if p.Start, err = time.ParseDuration(f.Fleet.Start); err != nil || p.Start <= 0 {
+			return nil, d.wrong(d.entry("fleet", 0, "start"), "the start of a machine takes %q: a duration like 90s is expected", f.Fleet.Start)
 		}
 	}
 	if err := p.addSuites(&f, d); err != nil {
@@ -419,7 +427,7 @@ func known(key []string) string {
 		return "it is now called " + now
 	}
 	tables := map[string]string{
-		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, handshake-timeout, isolate, together", "workers": "count, prepare, clean, timeout, env", "ledger": "runs, days",
+		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, handshake-timeout, isolate, together", "workers": "count, prepare, clean, timeout, env", "ledger": "runs, days", "fleet": "resources, start",
 		"rule": "pick, " + strings.Join(catalog.RuleNames, ", ") + ", clear",
 	}
 	if keys, ok := tables[key[0]]; ok && len(key) > 1 {

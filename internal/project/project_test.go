@@ -130,6 +130,7 @@ func TestErrorsNameThePlace(t *testing.T) {
 		{`isolate = "test"`, `isolate = "worker"`, ":12:1", "one of test, group"},
 		{`[workers]`, "[ledger]\nruns = -1\n[workers]", ":39:1", "keeps -1 runs: a number from 1"},
 		{`[workers]`, "[ledger]\nweeks = 1\n[workers]", ":39:1", "runs, days"},
+		{`resources = ["licence"]`, `start = "soon"`, ":42:1", "a duration like 90s"},
 		{`together = "file"`, `together = "wood"`, ":18:1", "one of test, file, group, suite"},
 	} {
 		dir := t.TempDir()

@@ -59,6 +59,9 @@ func Plan(w io.Writer, p split.Plan) {
 	table(w, rows)
 	fmt.Fprintf(w, "finish %s, floor %s, spread %s, alone %s%s\n", history.ClockTenths(p.Finish), history.ClockTenths(p.Floor),
 		history.ClockTenths(p.Spread), history.ClockTenths(p.Work), history.OfWhichEstimated(p.Work, p.Estimated))
+	if p.Start > 0 {
+		fmt.Fprintf(w, "each machine takes %s to start\n", history.Short(p.Start))
+	}
 	fmt.Fprintln(w, Proof(p))
 	if empty := p.Empty(); empty > 0 {
 		fmt.Fprintf(w, "%s empty: there are no more tests\n", are(empty, "shard"))

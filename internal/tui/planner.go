@@ -18,6 +18,7 @@ const maxShards = 64
 type splitting struct {
 	together split.Together
 	shards   int             // also the number of workers of a run
+	machines bool            // the shards are machines of their own, not workers of this one
 	limit    int             // how many run at once; 0 for all
 	late     map[int]float64 // by shard: seconds that it begins late
 	pins     map[string]int  // by unit: its shard
@@ -58,7 +59,7 @@ type (
 
 // newStudy makes tests ready to be split here.
 func newStudy(r *app.App, tests []catalog.Test, s splitting) (*split.Study, error) {
-	return r.Split(workspace.Lone(tests), s.together, s.fleet(), true)
+	return r.Split(workspace.Lone(tests), s.together, s.fleet(), !s.machines)
 }
 
 // ask asks for a plan of the picked tests. again says that these are the same tests
@@ -68,7 +69,7 @@ func (p *planner) ask(s *session, again bool) tea.Cmd {
 	number, want, r, tests := p.asked, p.want, s.app, s.picked.tests
 	want.late, want.pins = maps.Clone(want.late), maps.Clone(want.pins)
 	known := p.have.study
-	if !again || p.have.together != want.together || p.answered != p.asked-1 {
+	if !again || p.have.together != want.together || p.have.machines != want.machines || p.answered != p.asked-1 {
 		known = nil
 	}
 	return func() tea.Msg {
@@ -77,7 +78,7 @@ func (p *planner) ask(s *session, again bool) tea.Cmd {
 			study := *known
 			here := study.Fleet
 			study.Fleet = want.fleet()
-			study.Fleet.Resources, study.Fleet.Processors = here.Resources, here.Processors
+			study.Fleet.Resources, study.Fleet.Processors, study.Fleet.Start = here.Resources, here.Processors, here.Start
 			msg.study = &study
 		} else if msg.study, msg.err = newStudy(r, tests, want); msg.err != nil {
 			msg.study, _ = newStudy(r, nil, want) // of nothing, which cannot go wrong

@@ -38,12 +38,13 @@ type longestTests struct {
 }
 
 // splitKeyMap has the keys of the view.
-type splitKeyMap struct{ fewer, more, together, limit, unlimit, late, queue, pin, carryUp, carryDown, up, down, left, right, run key.Binding }
+type splitKeyMap struct{ fewer, more, machines, together, limit, unlimit, late, queue, pin, carryUp, carryDown, up, down, left, right, run key.Binding }
 
 func newSplitKeyMap() splitKeyMap {
 	return splitKeyMap{
 		fewer:     key.NewBinding(key.WithKeys("["), key.WithHelp("[ ]", "shards")),
 		more:      key.NewBinding(key.WithKeys("]")),
+		machines:  key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "workers or machines")),
 		together:  key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "together")),
 		limit:     key.NewBinding(key.WithKeys("l"), key.WithHelp("l L", "limit")),
 		unlimit:   key.NewBinding(key.WithKeys("L")),
@@ -118,7 +119,7 @@ func (v *splitView) figure() (string, bool) {
 
 func (v *splitView) keys() []key.Binding {
 	k := v.keyMap
-	return []key.Binding{k.fewer, k.run, k.together, k.pin, k.limit, k.late, k.queue, k.carryUp, k.up}
+	return []key.Binding{k.fewer, k.run, k.machines, k.together, k.pin, k.limit, k.late, k.queue, k.carryUp, k.up}
 }
 
 func (v *splitView) press(msg tea.KeyPressMsg) tea.Msg {
@@ -128,6 +129,9 @@ func (v *splitView) press(msg tea.KeyPressMsg) tea.Msg {
 		return v.shards(-1)
 	case key.Matches(msg, k.more):
 		return v.shards(1)
+	case key.Matches(msg, k.machines):
+		v.planner.want.machines = !v.planner.want.machines
+		return v.replan()
 	case key.Matches(msg, k.together):
 		return v.stay()
 	case key.Matches(msg, k.limit):

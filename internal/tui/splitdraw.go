@@ -20,6 +20,11 @@ func (v splitView) drawHeading(c canvas, plan *split.Plan) {
 	t, have := c.theme, &v.planner.have
 	fog, ink := style{colour: t.fog}, style{t.ink, true}
 	x := c.text(2, 1, ink, wording.Plural(len(plan.Shards), "shard"))
+	where := "on workers here"
+	if have.machines {
+		where = "on machines"
+	}
+	x = c.text(x+1, 1, fog, where)
 	if have.limit > 0 && have.limit < have.shards {
 		x = c.text(x+1, 1, style{colour: t.amber}, fmt.Sprintf("%d at once", have.limit))
 	}
@@ -105,9 +110,14 @@ func (v splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y in
 	column := func(seconds float64) int { return barsLeft + int(math.Round(seconds*scale)) }
 	if begin := column(shard.Start); begin > barsLeft && len(shard.Units) > 0 {
 		c.rule(barsLeft, y, begin-barsLeft-1, t.faint(), "╌")
-		if late := have.late[shard.Number]; late > 0 {
-			c.text(barsLeft, y, style{colour: t.amber}, cut(fmt.Sprintf("%g s late ", late), begin-barsLeft-1))
+		words, look := "", style{colour: t.fog}
+		if plan.Start > 0 {
+			words = "start " + history.Short(plan.Start) + " "
 		}
+		if late := have.late[shard.Number]; late > 0 {
+			words, look.colour = words+fmt.Sprintf("%g s late ", late), t.amber
+		}
+		c.text(barsLeft, y, look, cut(words, begin-barsLeft-1))
 	} else if late := have.late[shard.Number]; len(shard.Units) == 0 && late > 0 {
 		c.text(barsLeft, y, style{colour: t.amber}, fmt.Sprintf("%g s late: nothing is left for it", late))
 	} else if len(shard.Units) == 0 {

@@ -1,0 +1,43 @@
+package app
+
+import (
+	"slices"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/split"
+)
+
+// Split prepares tests to be split, as the workspace does. Shards on machines of their own first take the time that
+// machines take to start, unless f says which.
+func (a *App) Split(tests []catalog.Test, together split.Together, f split.Fleet, here bool) (*split.Study, error) {
+	if !here && f.Start == 0 {
+		f.Start = a.machineStart()
+	}
+	return a.Workspace.Split(tests, together, f, here)
+}
+
+// runsStarted is how many of the latest runs teach how long machines take to start.
+const runsStarted = 20
+
+// machineStart returns the seconds that a machine takes before its first test: what fern.toml says, or the median of
+// the latest runs.
+func (a *App) machineStart() float64 {
+	if a.Project.Start > 0 {
+		return a.Project.Start.Seconds()
+	}
+	runs, err := a.Ledger().List()
+	if err != nil {
+		return 0 // the next to read the ledger reports it
+	}
+	var starts []float64
+	for _, r := range slices.Backward(runs) {
+		if !r.Trial && r.Prepared > 0 && len(starts) < runsStarted {
+			starts = append(starts, r.Prepared)
+		}
+	}
+	if len(starts) == 0 {
+		return 0
+	}
+	slices.Sort(starts)
+	return starts[len(starts)/2]
+}
