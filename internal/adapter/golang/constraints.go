@@ -71,7 +71,7 @@ func nameConstraint(name string) constraint.Expr {
 }
 
 func both(x, y constraint.Expr) constraint.Expr {
-	if x == nil {
+	if x == nil || x.String() == y.String() {
 		return y
 	}
 	return &constraint.AndExpr{X: x, Y: y}

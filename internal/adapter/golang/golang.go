@@ -49,6 +49,7 @@ type Adapter struct {
 	nested   int                  // modules of their own that Discover passed by
 	binaries map[variant]string   // what Prepare built
 	failures map[variant][]string // the compiler's words, for packages that were not built
+	bin      func() string        // returns the folder of the toolchain's programs, "" if it is not known
 	probing  sync.Mutex           // guards probes
 	probes   map[variant]string   // binaries that can report their state, built on demand
 }
@@ -62,6 +63,7 @@ func New(config Config) (*Adapter, error) {
 	if err := checkArgs(config.Args); err != nil {
 		return nil, err
 	}
+	a.bin = sync.OnceValue(a.toolchainBin)
 	for dir := config.Dir; ; dir = filepath.Dir(dir) {
 		data, err := os.ReadFile(filepath.Join(dir, "go.mod"))
 		if err == nil {

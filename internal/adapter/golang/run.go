@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -130,8 +131,21 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 	dir := filepath.Join(s.adapter.Dir, filepath.FromSlash(group))
 	cmd = adapter.Command(ctx, dir, s.slot, binary, args...)
 	cmd.Env = append(cmd.Env, "FERN_RELAY_ORDER="+order.Name(), "PWD="+dir)
+	if bin := s.adapter.bin(); bin != "" { // as the toolchain does, so that tests which run it find the same
+		cmd.Env = append(cmd.Env, "PATH="+bin+string(os.PathListSeparator)+valueOf(cmd.Env, "PATH"))
+	}
 	cmd.ExtraFiles = []*os.File{heard.results.End} // descriptor 3
 	return cmd, clean, nil
+}
+
+// valueOf returns the last value of a variable in an environment.
+func valueOf(env []string, name string) string {
+	for _, setting := range slices.Backward(env) {
+		if value, ok := strings.CutPrefix(setting, name+"="); ok {
+			return value
+		}
+	}
+	return ""
 }
 
 // order writes the order of one process, as the generated file reads it: a test
