@@ -1,6 +1,7 @@
 package command
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -18,6 +19,7 @@ import (
 	"fernrelay/internal/format/gojson"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/format/tap"
+	"fernrelay/internal/wording"
 )
 
 // Exit says that the exit status of the process of a test is its result.
@@ -39,7 +41,8 @@ type results struct {
 	open     []string // IDs without an outcome, in order; the first is taken to run
 	steps    int      // of the only test
 	worst    run.Event
-	stranger string       // a name that no test has
+	stranger string       // the first name that no test has
+	finished int          // outcomes of names that no test has
 	bad      []string     // tests that the results call bad and that are not here, with what they say
 	more     int          // of these that are left out
 	failed   bool         // a test here is bad
@@ -128,8 +131,11 @@ func (r *results) take(e run.Event) {
 
 // strange takes an event of a test that is not here.
 func (r *results) strange(e run.Event) {
-	r.stranger = e.ID
-	if e.Event != run.Finished || !e.Outcome.Bad() {
+	r.stranger = cmp.Or(r.stranger, e.ID)
+	if e.Event != run.Finished {
+		return
+	}
+	if r.finished++; !e.Outcome.Bad() {
 		return
 	}
 	if len(r.bad) == mostBad {
@@ -172,7 +178,11 @@ func (r *results) step(e run.Event) {
 		e.Step = e.ID
 		r.batch.Step(id, e)
 		if e.Outcome.Bad() && !r.worst.Outcome.Bad() {
-			e.Message = strings.TrimSuffix(e.ID+": "+e.Message, ": ")
+			if e.Message == "" {
+				e.Message = e.ID + " " + string(e.Outcome)
+			} else {
+				e.Message = e.ID + ": " + e.Message
+			}
 			r.worst = e
 		}
 	}
@@ -192,9 +202,12 @@ func (r *results) close(ending string, code int, fault error) {
 		return
 	}
 	why := "its process reported no outcome for it"
-	switch {
-	case fault != nil:
+	if fault != nil {
 		why += ": " + fault.Error()
+	}
+	switch {
+	case r.stranger != "" && len(r.open) == len(r.tests):
+		why += fmt.Sprintf("; of %s none names a test here, the first is %q", wording.Plural(r.finished, "result"), r.stranger)
 	case r.stranger != "":
 		why += fmt.Sprintf("; the results name %q, which is no test here", r.stranger)
 	}
@@ -251,6 +264,9 @@ func (r *results) whole(ending string, code int, fault error) run.Event {
 	switch {
 	case r.worst.Outcome.Bad():
 		e = run.Event{Outcome: run.Failed, Failure: r.worst.Failure}
+		if fault != nil {
+			e.Message += "; " + fault.Error()
+		}
 	case fault != nil:
 		e.Outcome, e.Message = run.Errored, fault.Error()
 	case code != 0:

@@ -5,6 +5,7 @@
 package tap
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -20,7 +21,7 @@ import (
 )
 
 // Read sends the events of a stream to a sink: for every test point its output, its steps and then its outcome, as
-// soon as it is complete. The IDs of the events are the points' descriptions. The error, after all events, says
+// soon as it is complete. The IDs of the events are the points' descriptions, or "unnamed point 3". The error, after all events, says
 // why the stream is not complete: it bailed out, or its plan does not match.
 func Read(r io.Reader, sink run.Sink) error {
 	p := &reader{sink: sink, planned: -1, steps: map[int]*steps{}}
@@ -114,7 +115,7 @@ type point struct {
 const indent = "    "
 
 var (
-	pointLine = regexp.MustCompile(`^(not )?ok\b(?:\s+\d+)?(?:\s+-)?\s*(.*)$`)
+	pointLine = regexp.MustCompile(`^(not )?ok\b(?:\s+(\d+))?(?:\s+-)?\s*(.*)$`)
 	planLine  = regexp.MustCompile(`^1\.\.(\d+)\s*(?:#.*)?$`)
 	directive = regexp.MustCompile(`(?i)^(?:|.*[^\\])\s?#\s*(skip|todo)\S*\s*(.*)$`)
 )
@@ -141,7 +142,7 @@ func (p *reader) line(line string) {
 		p.plan(level, planLine.FindStringSubmatch(rest)[1])
 	case pointLine.MatchString(rest):
 		p.flush()
-		p.point = newPoint(level, pointLine.FindStringSubmatch(rest))
+		p.point = p.newPoint(level, pointLine.FindStringSubmatch(rest))
 	case level == 0 && (strings.HasPrefix(rest, "TAP version ") || strings.HasPrefix(rest, "pragma ")), strings.HasPrefix(rest, "# Subtest"):
 	default:
 		p.flush()
@@ -166,8 +167,8 @@ func (p *reader) plan(level int, number string) {
 	p.planned = n
 }
 
-func newPoint(level int, parts []string) *point {
-	description, o, reason := parts[2], run.Passed, ""
+func (p *reader) newPoint(level int, parts []string) *point {
+	description, o, reason := parts[3], run.Passed, ""
 	if parts[1] != "" {
 		o = run.Failed
 	}
@@ -184,7 +185,21 @@ func newPoint(level int, parts []string) *point {
 			o = run.Surprise
 		}
 	}
+	if description == "" {
+		description = "unnamed point " + cmp.Or(parts[2], fmt.Sprint(p.count(level)+1))
+	}
 	return &point{level, run.Event{ID: unescape(description), Outcome: o, Failure: run.Failure{Message: reason}}}
+}
+
+// count returns how many points of a level came, within one point of the level above.
+func (p *reader) count(level int) int {
+	if level == 0 {
+		return p.seen
+	}
+	if s := p.steps[level]; s != nil {
+		return len(s.kept) + s.omitted
+	}
+	return 0
 }
 
 func unescape(text string) string { return strings.NewReplacer(`\\`, `\`, `\#`, `#`).Replace(text) }

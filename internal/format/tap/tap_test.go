@@ -21,9 +21,9 @@ func TestRead(t *testing.T) {
 		want []string
 		err  string
 	}{
-		"plain": {"TAP version 14\n1..3\nok 1 - opens\nnot ok 2 - shuts\nok\n", []string{"finished opens | passed", "finished shuts | failed", "finished  | passed"}, ""},
+		"plain": {"TAP version 14\n1..3\nok 1 - opens\nnot ok 2 - shuts\nok\n", []string{"finished opens | passed", "finished shuts | failed", "finished unnamed point 3 | passed"}, ""},
 		"directives": {"1..6\nok 1 - a # SKIP no pump\nnot ok 2 - b # TODO known\nok 3 - c # todo\nok 4 - d \\# skip\nok 5 # skipped: late\nok 6 - x # not one\n",
-			[]string{"finished a | skipped | no pump", "finished b | owed | known", "finished c | surprise", "finished d # skip | passed", "finished  | skipped | late", "finished x # not one | passed"}, ""},
+			[]string{"finished a | skipped | no pump", "finished b | owed | known", "finished c | surprise", "finished d # skip | passed", "finished unnamed point 5 | skipped | late", "finished x # not one | passed"}, ""},
 		"diagnostics": {"not ok 1 - drip\n  ---\n  message: \"too wet\"\n  at:\n    file: d.js\n    line: 7\n  wanted: 3\n  found:\n    - 1\n    - 2\n  duration_ms: 12.5\n  ...\nok 2 - z\n1..2\n",
 			[]string{"finished drip | failed | too wet | 3 | - 1\n- 2 | 0.0125 s | d.js:7", "finished z | passed"}, ""},
 		"broken diagnostics": {"1..1\nnot ok 1 - a\n  ---\n  {: [\n  ...\n", []string{"finished a | failed | {: ["}, ""},
@@ -33,7 +33,7 @@ func TestRead(t *testing.T) {
 		"bail out":           {"1..3\nok 1 - a\nBail out! no water\nok 2 - b\n", []string{"finished a | passed"}, "bailed out: no water"},
 		"bail out in a step": {"1..2\n    Bail out!\n", nil, "bailed out"},
 		"too few":            {"1..3\nok 1 - a\n", []string{"finished a | passed"}, "its plan announces 3 test points, and 1 came"},
-		"too many":           {"1..1\nok\nok\n", []string{"finished  | passed", "finished  | passed"}, "its plan announces 1 test points, and 2 came"},
+		"too many":           {"1..1\nok\nok 7\n", []string{"finished unnamed point 1 | passed", "finished unnamed point 7 | passed"}, "its plan announces 1 test points, and 2 came"},
 		"no plan":            {"ok 1 - a\n", []string{"finished a | passed"}, "ended before its plan, after 1"},
 		"nothing":            {"", nil, "printed nothing"},
 		"all skipped":        {"1..0 # SKIP no pump\n", nil, ""},
