@@ -207,7 +207,7 @@ func (r *results) close(ending string, code int, fault error) {
 	}
 	switch {
 	case r.stranger != "" && len(r.open) == len(r.tests):
-		why += fmt.Sprintf("; of %s none names a test here, the first is %q", wording.Plural(r.finished, "result"), r.stranger)
+		why += fmt.Sprintf("; none of its results names a test here (%s, the first is %q)", wording.Plural(r.finished, "result"), r.stranger)
 	case r.stranger != "":
 		why += fmt.Sprintf("; the results name %q, which is no test here", r.stranger)
 	}
