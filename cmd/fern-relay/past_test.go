@@ -161,7 +161,8 @@ func TestImport(t *testing.T) {
 	})
 	got := fern(t, dir, "ledger", "import", "ci")
 	if got.status != 3 || !strings.Contains(got.stdout, "7 files read: 3 runs with 5 results kept; 2 files left out, broken") ||
-		!strings.Contains(got.stderr, "cut.xml is left out: the XML is broken") || !strings.Contains(got.stderr, "bomb.xml is left out: it declares entities") {
+		!strings.Contains(got.stderr, "cut.xml is left out: the XML is broken") || !strings.Contains(got.stderr, "bomb.xml is left out: it declares entities") ||
+		!strings.Contains(got.stderr, "b.xml and 1 more: none of the results has the name of a test of this project") {
 		t.Fatalf("status %d: %s%s", got.status, got.stdout, got.stderr)
 	}
 	if again := fern(t, dir, "ledger", "import", "ci/1", "ci/*/*.tap", "ci/3/go.json"); again.status != 0 || !strings.Contains(again.stdout, "0 runs with 0 results kept; 4 files left out, known already") {

@@ -60,6 +60,7 @@ func (a *App) Import(ctx context.Context, places []string, progress func(done, o
 		err = errors.Join(i.finish(), i.keep())
 	}
 	err = errors.Join(err, i.wait())
+	i.noteStrange()
 	return i.done, errors.Join(err, i.into.Close())
 }
 
@@ -139,6 +140,7 @@ type importing struct {
 	keeping chan error // receives once the ones before are kept; nil if none are being kept
 	done    ledger.Imported
 	seen    map[string]bool // digests
+	strange []string        // files none of whose results has the name of a test of the project
 }
 
 func (i *importing) take(p portion) error {
@@ -159,8 +161,14 @@ func (i *importing) take(p portion) error {
 	if len(p.run.Results) == 0 {
 		return nil // a report of nothing
 	}
+	known := false
 	for _, res := range p.run.Results {
 		res.ID = i.names.id(res.ID)
+		_, here := i.names.catalog.Index(res.ID)
+		known = known || here
+	}
+	if !known {
+		i.strange = append(i.strange, p.file.Name)
 	}
 	folder := filepath.Dir(p.file.Name)
 	if i.current == nil || folder != i.folder || !i.together(p.run) {
@@ -199,6 +207,18 @@ func (i *importing) add(p portion) {
 		now.Run.Ended = p.run.Ended
 	}
 	now.Files = append(now.Files, p.file)
+}
+
+// noteStrange notes the files that may be reports of another project, or whose names were not recognised.
+func (i *importing) noteStrange() {
+	if len(i.strange) == 0 {
+		return
+	}
+	which := i.strange[0]
+	if more := len(i.strange) - 1; more > 0 {
+		which += fmt.Sprintf(" and %d more", more)
+	}
+	i.done.Notes = append(i.done.Notes, which+": none of the results has the name of a test of this project: they are kept under the names in the report")
 }
 
 // finish makes the present run ready to be kept.
