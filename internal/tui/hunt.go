@@ -13,6 +13,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/order"
 	"fernrelay/core/plain"
+	"fernrelay/internal/draw"
 	"fernrelay/internal/report"
 )
 
@@ -86,7 +87,7 @@ func (v *huntView) figure() (string, bool) {
 
 func (v *huntView) keys() []key.Binding {
 	k := v.keyMap
-	return []key.Binding{k.all, k.panel, k.verify, k.search, k.move, k.again, k.copied, k.report, k.edit, k.cancel}
+	return []key.Binding{k.all, k.panel, k.verify, k.search, k.move, k.again, k.copied, k.report, k.edit, k.cancel, keyDraw}
 }
 
 func (v *huntView) press(msg tea.KeyPressMsg) tea.Msg {
@@ -100,7 +101,12 @@ func (v *huntView) press(msg tea.KeyPressMsg) tea.Msg {
 		return startSearchMsg{}
 	case key.Matches(msg, v.keyMap.panel):
 		v.card = !v.card
+	case h == nil && key.Matches(msg, keyDraw, v.keyMap.again, v.keyMap.edit, v.keyMap.verify, v.keyMap.copied, v.keyMap.report):
+		return sayMsg("nothing is hunted yet: a hunts what failed in the latest run")
 	case h == nil:
+	case key.Matches(msg, keyDraw):
+		finding, records := h.progress.Finding, slices.Clone(h.progress.Records)
+		return drawTo("Draw the frond", chart{"frond", "the trials, cut by cut", func() (draw.Drawing, error) { return draw.Frond(finding, records), nil }})
 	case key.Matches(msg, v.keyMap.again):
 		return startHuntMsg{victims: []catalog.Test{h.victim}}
 	case key.Matches(msg, v.keyMap.edit):

@@ -48,7 +48,7 @@ type chosenRun struct {
 }
 
 // ledgerKeyMap has the keys of the view.
-type ledgerKeyMap struct{ panel, order, open, compare, back, hunt, edit, draw, tests, runs key.Binding }
+type ledgerKeyMap struct{ panel, order, open, compare, back, hunt, edit, tests, runs key.Binding }
 
 func newLedgerKeyMap() ledgerKeyMap {
 	return ledgerKeyMap{
@@ -59,7 +59,6 @@ func newLedgerKeyMap() ledgerKeyMap {
 		back:    key.NewBinding(key.WithKeys("esc", "backspace"), key.WithHelp("esc", "back")),
 		hunt:    key.NewBinding(key.WithKeys("H"), key.WithHelp("H", "hunt")),
 		edit:    key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
-		draw:    key.NewBinding(key.WithKeys("d"), key.WithHelp("d", "draw")),
 		tests:   key.NewBinding(key.WithHelp("↑↓", "tests")),
 		runs:    key.NewBinding(key.WithHelp("←→", "runs")),
 	}
@@ -125,11 +124,11 @@ func (v *ledgerView) figure() (string, bool) {
 func (v *ledgerView) keys() []key.Binding {
 	k := v.keyMap
 	if v.report != nil {
-		return []key.Binding{k.back, k.panel, key.NewBinding(key.WithHelp("↑↓", "rows")), key.NewBinding(key.WithHelp("enter", "unfold, fold")), k.hunt, k.edit, k.compare}
+		return []key.Binding{k.back, k.panel, key.NewBinding(key.WithHelp("↑↓", "rows")), key.NewBinding(key.WithHelp("enter", "unfold, fold")), k.hunt, k.edit, k.compare, keyDraw}
 	}
 	order := k.order
 	order.SetHelp("o", "order: "+v.by)
-	return []key.Binding{k.panel, order, k.tests, k.runs, k.open, k.compare, k.hunt, k.edit, k.draw}
+	return []key.Binding{k.panel, order, k.tests, k.runs, k.open, k.compare, k.hunt, k.edit, keyDraw}
 }
 
 // current is the test under the cursor, by its place in the past.
@@ -146,6 +145,8 @@ func (v *ledgerView) press(msg tea.KeyPressMsg) tea.Msg {
 		v.panel = !v.panel
 	case key.Matches(msg, v.keyMap.compare):
 		return v.compare()
+	case v.report != nil && key.Matches(msg, keyDraw):
+		return drawTimeline(v.session.app.Project.Name, v.report.causes.record.Number, v.report.causes.run)
 	case v.report != nil:
 		return v.report.press(v, msg)
 	case key.Matches(msg, v.keyMap.order):
@@ -153,7 +154,7 @@ func (v *ledgerView) press(msg tea.KeyPressMsg) tea.Msg {
 		return background(v.arrange())
 	case key.Matches(msg, v.keyMap.open):
 		return v.open()
-	case key.Matches(msg, v.keyMap.draw):
+	case key.Matches(msg, keyDraw):
 		return v.draws()
 	case key.Matches(msg, v.keyMap.hunt):
 		return v.hunt(v.currentID())
@@ -235,7 +236,7 @@ func (v *ledgerView) compare() tea.Msg {
 // hunt goes to the hunt of a test that was hunted, or hunts it.
 func (v *ledgerView) hunt(id string) tea.Msg {
 	if id == "" {
-		return nil
+		return sayMsg("no test is under the cursor: there is nothing to hunt")
 	}
 	return huntTestMsg(id)
 }
@@ -272,22 +273,11 @@ func (v *ledgerView) draws() tea.Msg {
 	if v.past == nil || len(v.past.Runs) == 0 {
 		return sayMsg("no runs yet: there is nothing to draw")
 	}
-	past, order, r := v.past, v.order, v.session.app
-	return openSheetMsg{&sheet{
-		title: "Draw what the runs say",
-		rows: []sheetRow{
-			{label: "chart", choices: draw.PastCharts, hints: []string{"tests against runs", "the slowest tests", "work and wall time, run by run"}},
-			newText("file", "", "a file ending in .svg or .pdf"),
-		},
-		done: func(sh *sheet) tea.Cmd {
-			chart, file := sh.choice("chart"), sh.choice("file")
-			return func() tea.Msg {
-				drawing, err := draw.Past(chart, r.Project.Name, past, order)
-				if err == nil {
-					err = draw.WriteFile(file, drawing)
-				}
-				return drawnMsg{sh, file, err}
-			}
-		},
-	}}
+	past, order, name := v.past, v.order, v.session.app.Project.Name
+	hints := []string{"tests against runs", "the slowest tests", "work and wall time, run by run"}
+	var charts []chart
+	for i, c := range draw.PastCharts {
+		charts = append(charts, chart{c, hints[i], func() (draw.Drawing, error) { return draw.Past(c, name, past, order) }})
+	}
+	return drawTo("Draw what the runs say", charts...)
 }

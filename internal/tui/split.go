@@ -14,6 +14,8 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/split"
+	"fernrelay/internal/draw"
+	"fernrelay/internal/wording"
 )
 
 // splitView shows the plan for a number of shards: a bar per shard, made of its units to scale, the floor as a
@@ -119,7 +121,7 @@ func (v *splitView) figure() (string, bool) {
 
 func (v *splitView) keys() []key.Binding {
 	k := v.keyMap
-	return []key.Binding{k.fewer, k.run, k.machines, k.together, k.pin, k.limit, k.late, k.queue, k.carryUp, k.up}
+	return []key.Binding{k.fewer, k.run, k.machines, k.together, k.pin, k.limit, k.late, k.queue, k.carryUp, k.up, keyDraw}
 }
 
 func (v *splitView) press(msg tea.KeyPressMsg) tea.Msg {
@@ -158,6 +160,8 @@ func (v *splitView) press(msg tea.KeyPressMsg) tea.Msg {
 		v.toUnit(1)
 	case key.Matches(msg, k.run):
 		return v.run()
+	case key.Matches(msg, keyDraw):
+		return v.draws()
 	}
 	return nil
 }
@@ -263,6 +267,18 @@ func (v *splitView) run() tea.Msg {
 		start.plan = &have
 	}
 	return start
+}
+
+// draws asks for a drawing of the plan or of the curve.
+func (v *splitView) draws() tea.Msg {
+	have := v.planner.have
+	if have.advice == nil || len(have.study.Tests) == 0 {
+		return sayMsg("there is no plan yet: there is nothing to draw")
+	}
+	title := fmt.Sprintf("%s, on %s", cmp.Or(v.session.picked.text, "all tests"), wording.Plural(len(have.plan.Shards), "shard"))
+	return drawTo("Draw the plan",
+		chart{"shards", "a bar per shard", func() (draw.Drawing, error) { return draw.Shards(title, have.plan), nil }},
+		chart{"curve", "the finish by number of shards", func() (draw.Drawing, error) { return draw.Curve(title, have.advice.Points, have.shards), nil }})
 }
 
 // click moves the cursor to a shard.

@@ -9,6 +9,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/pick"
+	"fernrelay/internal/draw"
 )
 
 // survey shows the project's tests: the weave of groups and tags, the tests of the cell under the cursor, how the
@@ -117,7 +118,7 @@ func (v *survey) figure() (string, bool) {
 
 func (v *survey) keys() []key.Binding {
 	k := v.keyMap
-	return []key.Binding{k.narrow, k.takeOut, k.only, k.undo, k.fold, k.rule, k.why, k.save, k.run, k.panel, k.look, k.hunt, k.edit, k.rows, k.columns}
+	return []key.Binding{k.narrow, k.takeOut, k.only, k.undo, k.fold, k.rule, k.why, k.save, k.run, k.panel, k.look, k.hunt, k.edit, k.rows, k.columns, keyDraw}
 }
 
 func (v *survey) press(msg tea.KeyPressMsg) tea.Msg {
@@ -157,14 +158,26 @@ func (v *survey) press(msg tea.KeyPressMsg) tea.Msg {
 		return openSheetMsg{saveSheet(v.session)}
 	case key.Matches(msg, v.keyMap.run):
 		return v.session.runPick()
-	case key.Matches(msg, v.keyMap.edit) && t != nil:
+	case key.Matches(msg, keyDraw):
+		return v.draws()
+	case t == nil && key.Matches(msg, v.keyMap.edit, v.keyMap.hunt):
+		return sayMsg("no test is under the cursor: Tab goes to the list")
+	case key.Matches(msg, v.keyMap.edit):
 		return editFileMsg{t.File, t.Line}
-	case key.Matches(msg, v.keyMap.hunt) && t != nil:
+	case key.Matches(msg, v.keyMap.hunt):
 		return startHuntMsg{victims: []catalog.Test{*t}}
 	default:
 		v.move(msg.String())
 	}
 	return nil
+}
+
+// draws asks for a drawing of the weave.
+func (v *survey) draws() tea.Msg {
+	name, picked := v.session.app.Project.Name, v.session.picked
+	return drawTo("Draw the weave", chart{"weave", "groups against tags", func() (draw.Drawing, error) {
+		return draw.Weave(name, picked.text, picked.weave), nil
+	}})
 }
 
 // look goes one panel further in, from the weave over the list to the card.

@@ -82,7 +82,7 @@ func settle(a *App, msg tea.Msg) {
 			return
 		}
 		switch next.(type) {
-		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, pastReadMsg, changesFoundMsg, testsListedMsg, runReadMsg, cardReadMsg, sayMsg, filterMsg, sourceReadMsg:
+		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, pastReadMsg, changesFoundMsg, testsListedMsg, runReadMsg, cardReadMsg, sayMsg, filterMsg, sourceReadMsg, openSheetMsg, drawnMsg:
 		default:
 			return
 		}
@@ -591,5 +591,29 @@ func BenchmarkLedger(b *testing.B) {
 			}
 			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*len([]rune(keys)))/1000, "ms/key")
 		})
+	}
+}
+
+// TestEveryLegDraws draws what each leg shows, and says in an empty leg why it does not.
+func TestEveryLegDraws(t *testing.T) {
+	a := newApp(t, made(3, 4, 3))
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	for _, leg := range "345" {
+		if press(a, string(leg)+"d"); a.sheet != nil || a.message == "" {
+			t.Errorf("leg %c draws nothing, and says %q", leg, a.message)
+		}
+	}
+	playRun(a, 1, false)
+	playHunt(a)
+	playPast(a, 4, false)
+	settle(a, a.split.planner.advise()())
+	for _, leg := range "12345" {
+		file := filepath.Join(t.TempDir(), "drawing.svg")
+		press(a, string(leg)+"d↓")
+		settle(a, tea.PasteMsg{Content: file})
+		press(a, "⏎")
+		if data, err := os.ReadFile(file); err != nil || !strings.Contains(string(data), "<svg") || a.message != "written: "+file {
+			t.Errorf("leg %c draws %d bytes, %v: %q", leg, len(data), err, a.message)
+		}
 	}
 }

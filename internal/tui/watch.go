@@ -247,7 +247,7 @@ func (v *watch) figure() (string, bool) {
 
 func (v *watch) keys() []key.Binding {
 	k := v.keyMap
-	return []key.Binding{k.hunt, k.move, k.edit, k.again, k.all, k.cancel, k.hold, k.filter, k.narrow, k.unfold, k.onChange, k.panel}
+	return []key.Binding{k.hunt, k.move, k.edit, k.again, k.all, k.cancel, k.hold, k.filter, k.narrow, k.unfold, k.onChange, k.panel, keyDraw}
 }
 
 func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
@@ -267,7 +267,7 @@ func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
 		return background(rerunLatest(v.session.app))
 	}
 	if run == nil {
-		if key.Matches(msg, v.keyMap.hunt, v.keyMap.edit, v.keyMap.cancel, v.keyMap.hold, v.keyMap.filter, v.keyMap.narrow, v.keyMap.unfold) {
+		if key.Matches(msg, v.keyMap.hunt, v.keyMap.edit, v.keyMap.cancel, v.keyMap.hold, v.keyMap.filter, v.keyMap.narrow, v.keyMap.unfold, keyDraw) {
 			return sayMsg("nothing has run in this session: r runs the pick, R what failed in the latest run")
 		}
 		return nil
@@ -283,6 +283,10 @@ func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
 		return nil
 	case key.Matches(msg, v.keyMap.narrow):
 		return openSheetMsg{v.filterSheet()}
+	case key.Matches(msg, keyDraw) && !run.ended:
+		return sayMsg("d draws the run once it has ended")
+	case key.Matches(msg, keyDraw):
+		return drawTimeline(v.session.app.Project.Name, run.number, run.run)
 	case key.Matches(msg, v.keyMap.all) && len(run.bad) == 0:
 		return sayMsg("no test of this run failed: there is nothing to run again")
 	case key.Matches(msg, v.keyMap.all):
