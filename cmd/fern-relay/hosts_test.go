@@ -91,6 +91,10 @@ func TestHostLibraries(t *testing.T) {
 			if failed.File != "drip"+c.ending || failed.Line == 0 || failed.Expected != "1" || failed.Actual != "2" || len(beds.Steps) != 2 || string(beds.Output) != "all beds are wet\n" {
 				t.Errorf("the failure is %+v, the beds %+v", failed, beds)
 			}
+			one := fern(t, dir, "run", "waters_every_bed/orchids", "--show", "full")
+			if !strings.Contains(one.stdout, "▪ orchids") || strings.Contains(one.stdout, "mosses") || one.status != 0 {
+				t.Errorf("one step ran as %s%s", one.stdout, one.stderr)
+			}
 			hunted := fern(t, dir, "hunt", "counts_from_nothing")
 			if !strings.Contains(hunted.stdout, "polluted") || !strings.Contains(hunted.stdout, "soaks_the_ferns leaves valves.opened at") || !strings.Contains(hunted.stdout, "restoring only this makes it pass") {
 				t.Errorf("hunted:\n%s%s", hunted.stdout, hunted.stderr)

@@ -4,11 +4,13 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/mattn/go-shellwords"
 
+	"fernrelay/core/run"
 	"fernrelay/internal/testfiles"
 )
 
@@ -303,4 +305,58 @@ func TestModules(t *testing.T) {
 	s.shows("pick  in:deep", "Survey 1 of 2")
 	s.press("q")
 	s.ended()
+}
+
+// TestRunSteps runs single steps of Go tests, and of a host's test, which no history counts.
+func TestRunSteps(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{
+		"go.mod": "module example.org/made\n\ngo 1.26\n",
+		"drip/drip_test.go": `package drip
+
+import "testing"
+
+func TestX(t *testing.T) {
+	for _, name := range []string{"case 1", "case_2", "deep/er", "a|b"} {
+		t.Run(name, func(t *testing.T) { if name == "case_2" { t.Error("it is dry") } })
+	}
+}
+
+func TestY(t *testing.T) { t.Run("case_2", func(t *testing.T) {}) }
+`})
+	ran := func(got result, status int, steps ...string) {
+		t.Helper()
+		var names []string
+		for _, e := range readEvents(t, filepath.Join(dir, "e.jsonl")) {
+			if e.Event == run.StepDone {
+				names = append(names, strings.TrimPrefix(e.ID, "go:drip#")+"/"+e.Step)
+			}
+		}
+		if slices.Sort(names); got.status != status || !slices.Equal(names, steps) {
+			t.Errorf("status %d, steps %q, want %q: %s%s", got.status, names, steps, got.stdout, got.stderr)
+		}
+	}
+	events := []string{"--events", "e.jsonl"}
+	step := func(args ...string) result { return fern(t, dir, append(append([]string{"run"}, args...), events...)...) }
+	got := step("drip#TestX/case_2")
+	if ran(got, 1, "TestX/case_2"); !strings.Contains(got.stdout, "▲ step case_2") {
+		t.Errorf("the step that failed is not named: %s", got.stdout)
+	}
+	ran(step("TestX/a|b", "TestX/deep/er"), 0, "TestX/a|b", "TestX/deep/er")
+	if got := step("TestX/case_9"); got.status != 1 || !strings.Contains(got.stdout, "it has no step case_9") {
+		t.Errorf("a step that is not there: %d %s", got.status, got.stdout)
+	}
+	ran(step(), 1, "TestX/a|b", "TestX/case_1", "TestX/case_2", "TestX/deep/er", "TestY/case_2")
+	ran(step("-p", "step:case_2"), 1, "TestX/case_2", "TestY/case_2")
+	ran(step("-p", "name:TestX/case_1"), 0, "TestX/case_1")
+	if why := fern(t, dir, "why", "TestX/case_1", "-p", "step:case_2").stdout; !strings.Contains(why, "its step case_1 is out: the pick asks only for case_2") {
+		t.Errorf("why: %s", why)
+	}
+	if card := ask[testReport](t, dir, "test", "TestX"); len(card.Past) != 1 {
+		t.Errorf("runs of single steps count as runs of the test: %+v", card)
+	}
+	if runs := fern(t, dir, "ledger", "runs").stdout; strings.Count(runs, "a trial") != 5 {
+		t.Errorf("the runs are %s", runs)
+	}
 }

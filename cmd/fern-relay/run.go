@@ -14,6 +14,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
+	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
@@ -38,20 +39,26 @@ type runFlags struct {
 func newRun(s *settings) *cobra.Command {
 	f := &runFlags{}
 	cmd := &cobra.Command{
-		Use:   "run",
+		Use:   "run [ID...]",
 		Short: "Run the picked tests on workers",
-		Long: "Run runs the picked tests. Ctrl-C finishes running tests and starts no more; press it\n" +
-			"again to stop now.",
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
+		Long: "Run runs the picked tests, or those of them that are named; an ID may end in a step, as\n" +
+			"in drip#TestX/case_3. Ctrl-C finishes running tests and starts no more; press it again\n" +
+			"to stop now.",
+		RunE: func(cmd *cobra.Command, ids []string) error {
 			if err := f.check(cmd); err != nil {
 				return err
+			}
+			if f.resume && len(ids) > 0 {
+				return errors.New("--resume runs the rest of the killed run: leave the IDs out")
 			}
 			r, err := s.open(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer r.Close()
+			if f.pick, err = named(r.Catalog, f.pick, ids); err != nil {
+				return err
+			}
 			noteBelow(r, f.pick)
 			run, err := f.run(cmd.Context(), s, r, cmd)
 			if err != nil {
@@ -81,6 +88,26 @@ func newRun(s *settings) *cobra.Command {
 	flags.BoolVar(&f.trial, "trial", false, "reproduce a failure: no rate or time counts the run")
 	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "exit 0 even if the pick selects no test")
 	return cmd
+}
+
+// named narrows a pick to the tests or steps that endings of IDs name.
+func named(c *catalog.Catalog, text string, ids []string) (string, error) {
+	if len(ids) == 0 {
+		return text, nil
+	}
+	var names []string
+	for _, id := range ids {
+		t, step, err := c.FindStep(id)
+		if err != nil {
+			return "", err
+		}
+		id = t.ID
+		if step != "" {
+			id += "/" + step
+		}
+		names = append(names, pick.Field("id", id))
+	}
+	return pick.Join(text, strings.Join(names, " or ")), nil
 }
 
 // check refuses flags that say nothing together.
@@ -129,7 +156,7 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 	}
 	ready := func() (app.Request, error) {
 		q, err := prepare(r)
-		q.StopAfter, q.Retries, q.Limit, q.Trial = f.stopAfter, f.retries, f.timeout, f.trial
+		q.StopAfter, q.Retries, q.Limit, q.Trial = f.stopAfter, f.retries, f.timeout, f.trial || q.Trial
 		if cmd.Flags().Changed("together") && f.shard == "" {
 			q.Together = split.Together(f.together)
 		}

@@ -45,7 +45,7 @@ func beHost() {
 			var params host.RunParams
 			_ = json.Unmarshal(m.Params, &params)
 			for _, t := range params.Tests {
-				note, _ := json.Marshal(host.Note{TestName: t, Outcome: run.Passed})
+				note, _ := json.Marshal(host.Note{TestName: t.TestName, Outcome: run.Passed})
 				_ = encoder.Encode(host.Message{Version: "2.0", Method: host.NoteStarted, Params: note})
 				_ = encoder.Encode(host.Message{Version: "2.0", Method: host.NoteFinished, Params: note})
 			}

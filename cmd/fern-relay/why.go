@@ -21,7 +21,7 @@ func newWhy(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			test, err := r.Catalog.Find(args[0])
+			test, named, err := r.Catalog.FindStep(args[0])
 			if err != nil {
 				return err
 			}
@@ -37,6 +37,9 @@ func newWhy(s *settings) *cobra.Command {
 			why, err := report.NewWhy(r.Index, expression, expr, steps, i)
 			if err != nil {
 				return err
+			}
+			if named != "" {
+				why.OfStep(r.Index, expr, i, named)
 			}
 			if asJSON {
 				return newEncoder(cmd.OutOrStdout()).Encode(why)

@@ -44,6 +44,7 @@ type Test struct {
 	Spread     float64  `json:"-"`          // of Expected, in seconds: one standard deviation
 	Setup      float64  `json:"-"`          // seconds that it costs to begin a batch of its group
 	Together   string   `json:"-"`          // the level that never runs side by side: test, file, group or suite
+	Steps      []string `json:"-"`          // the only ones that run; empty for all
 	SkipReason string   `json:"-"`          // why it does not run here; empty if it does
 	Origins    []Origin `json:"-"`          // where its tags and rules come from
 }
@@ -216,6 +217,21 @@ func (c *Catalog) Find(ending string) (*Test, error) {
 	}
 	return nil, fmt.Errorf("%q is the ending of %d IDs, among them %s and %s: write more of the one you mean",
 		ending, len(matches), matches[0].ID, matches[1].ID)
+}
+
+// FindStep finds a test as Find does, and the step that is named behind it, as in drip#TestX/case_3; "" if it is a test
+// as a whole. The part before the step is a whole name.
+func (c *Catalog) FindStep(ending string) (t *Test, step string, err error) {
+	if t, err = c.Find(ending); err == nil {
+		return t, "", nil
+	}
+	for at := strings.LastIndexByte(ending, '/'); at > 0; at = strings.LastIndexByte(ending[:at], '/') {
+		t, wrong := c.Find(ending[:at])
+		if wrong == nil && (len(t.ID) == at || strings.ContainsRune(":#/", rune(t.ID[len(t.ID)-at-1]))) {
+			return t, ending[at+1:], nil
+		}
+	}
+	return nil, "", err
 }
 
 // Only returns the tests of a set, in the catalog's order. If the set has all tests, they are the catalog's own,

@@ -42,19 +42,23 @@ func (f *field) wants(name string) string {
 	return fmt.Sprintf("%s does not compare: write %s:%s", name, name, f.example)
 }
 
-const fieldTag = "tag"
+const (
+	fieldTag  = "tag"
+	fieldStep = "step"
+)
 
 // picks is the language of picks.
 var picks *language
 
 func init() { // not a literal, as fields evaluate other picks
 	picks = &language{map[string]*field{
-		fieldTag: {bare: true, set: tagged, fact: tagFact},
-		"new":    {bare: true, set: unrun, fact: runsFact},
-		"in":     {example: "irrigation/**", set: placed, fact: placeFact},
-		"at":     {example: "drip_test.go:42", check: checkAt, set: atLine, fact: placeFact},
-		"name":   {regexp: true, example: "valve", check: checkName, set: named, fact: nameFact},
-		"suite":  {example: "unit", set: ofSuite, fact: func(x *Index, _ *Term, i int) string { return "its suite is " + x.Catalog.Tests[i].Suite }},
+		fieldTag:  {bare: true, set: tagged, fact: tagFact},
+		"new":     {bare: true, set: unrun, fact: runsFact},
+		"in":      {example: "irrigation/**", set: placed, fact: placeFact},
+		"at":      {example: "drip_test.go:42", check: checkAt, set: atLine, fact: placeFact},
+		"name":    {regexp: true, example: "valve", check: checkName, set: named, fact: nameFact},
+		fieldStep: {regexp: true, example: "case_3", check: checkName, set: stepped, fact: stepFact},
+		"suite":   {example: "unit", set: ofSuite, fact: func(x *Index, _ *Term, i int) string { return "its suite is " + x.Catalog.Tests[i].Suite }},
 		"kind": {example: "example", set: ofKind,
 			fact: func(x *Index, _ *Term, i int) string { return "its kind is " + string(x.Catalog.Tests[i].Kind) }},
 		"id":      {example: `"unit:drip#TestX"`, set: ofID, fact: func(x *Index, _ *Term, i int) string { return "its ID is " + x.Catalog.Tests[i].ID }},
@@ -205,6 +209,9 @@ func checkName(t *Term) error {
 }
 
 func named(v *evaluation, t *Term) (catalog.Set, error) {
+	if !t.Regexp && strings.Contains(t.Value, "/") {
+		return v.index.namingStep(t), nil
+	}
 	if !t.Regexp {
 		return v.index.naming(t.Value), nil
 	}
@@ -221,6 +228,16 @@ func (x *Index) naming(part string) catalog.Set {
 		return x.nameList.containing(part)
 	}
 	return x.lowerNames().containing(part)
+}
+
+// namingStep returns the tests whose name, alone or with one of their steps, contains a part with a slash.
+func (x *Index) namingStep(t *Term) catalog.Set {
+	set := x.naming(t.Value)
+	set.Or(x.where(func(i int) bool {
+		s := x.stepTerm(t, i)
+		return s != nil && (s.exact != "" || slices.ContainsFunc(x.knownSteps(i), s.matches))
+	}))
+	return set
 }
 
 // nameList is the names of tests, one after the other, so that one search looks through all of them.
@@ -271,7 +288,7 @@ func ofKind(v *evaluation, t *Term) (catalog.Set, error) {
 
 func ofID(v *evaluation, t *Term) (catalog.Set, error) {
 	set := catalog.NewSet(len(v.index.Catalog.Tests))
-	if i, ok := v.index.Catalog.Index(t.Value); ok {
+	if i, _, ok := v.index.splitID(t.Value); ok {
 		set.Add(i)
 	}
 	return set, nil

@@ -25,6 +25,8 @@ type Source struct {
 	Defined map[string]bool
 	// Saved holds the saved picks, by name.
 	Saved map[string]string
+	// Steps returns the names of the steps that tests had in earlier runs, by ID. The first call may be slow.
+	Steps func() map[string][]string
 	// Touched returns a function that reports whether a test of an index changed since a git revision.
 	Touched func(x *Index, revision string) (touched func(*catalog.Test) bool, err error)
 }

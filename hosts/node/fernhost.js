@@ -42,6 +42,8 @@ class Failed extends Error {
 }
 
 let report = null // sends what happens in the test that runs; null while none runs
+let wanted = [] // the only steps of it that run; all if empty
+let inside = false // of one of them
 
 /** Fails unless the two are deeply equal. */
 function equal(what, actual, expected) {
@@ -63,6 +65,9 @@ function skip(reason) {
 /** Runs a part of the test that is reported by its own name. */
 async function step(name, body) {
   if (!report) throw new Error(`the step ${name} is not in a test that runs`)
+  if (wanted.length > 0 && !inside && !wanted.includes(name)) return
+  const outside = !inside
+  inside = true
   const send = report
   const began = process.hrtime.bigint()
   let result = { outcome: 'passed' }
@@ -72,6 +77,7 @@ async function step(name, body) {
     result = error instanceof Skip ? { outcome: 'skipped' } : { outcome: 'failed', message: String(error?.message ?? error) }
     throw error
   } finally {
+    inside = !outside
     send('step', { step: name, seconds: since(began), ...result })
   }
 }
@@ -171,7 +177,7 @@ async function answer(name, method, params, send) {
   throw new Error(`there is no method ${JSON.stringify(method)}`)
 }
 
-async function run({ group, name }, send) {
+async function run({ group, name, steps = [] }, send) {
   const tell = (method, more) => send({ method, params: { group, name, ...more } })
   const asked = tests.get(key(group, name))
   if (!asked) throw new Error(`there is no test ${name} of group ${group}`)
@@ -186,6 +192,8 @@ async function run({ group, name }, send) {
   let result = { outcome: 'passed' }
   try {
     report = tell
+    wanted = steps
+    inside = false
     await asked.body()
   } catch (error) {
     result = verdict(error, asked)

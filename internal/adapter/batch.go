@@ -3,6 +3,7 @@ package adapter
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -52,7 +53,9 @@ type state struct {
 	spent    time.Duration
 	timer    *time.Timer
 	timedOut bool
-	tail     []byte // the newest output
+	tail     []byte   // the newest output
+	steps    []string // the only ones that run; empty for all
+	stepped  bool     // one of those has an outcome
 }
 
 // tailLimit bounds the output kept of a running test for its failure's words.
@@ -62,7 +65,7 @@ const tailLimit = 32 << 10
 func NewBatch(tests []catalog.Test, limits Limits, sink run.Sink) *Batch {
 	b := &Batch{sink: sink, limits: limits, exited: true, tests: tests, states: make(map[string]*state, len(tests))}
 	for _, t := range tests {
-		b.states[t.ID] = &state{id: t.ID}
+		b.states[t.ID] = &state{id: t.ID, steps: t.Steps}
 	}
 	return b
 }
@@ -128,7 +131,7 @@ func (b *Batch) Begin(kill func()) {
 	b.kill, b.began, b.moved, b.expired, b.active, b.idled, b.exited = kill, false, false, false, 0, "", false
 	for _, s := range b.states {
 		if s.outcome == "" {
-			*s = state{id: s.id}
+			*s = state{id: s.id, steps: s.steps}
 		}
 	}
 	b.waitForTest()
@@ -235,10 +238,13 @@ func (b *Batch) Continued(id string) {
 func (b *Batch) Step(id string, e run.Event) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.open(id) != nil {
-		e.Event, e.ID = run.StepDone, id
-		b.sink(e.Sound())
+	s := b.open(id)
+	if s == nil {
+		return
 	}
+	s.stepped = s.stepped || slices.ContainsFunc(s.steps, func(step string) bool { return e.Step == step || strings.HasPrefix(e.Step, step+"/") })
+	e.Event, e.ID = run.StepDone, id
+	b.sink(e.Sound())
 }
 
 // Output reports what a test printed.
@@ -308,7 +314,9 @@ func (b *Batch) finish(s *state, e run.Event) {
 		b.pause(s)
 	}
 	e.Event = run.Finished
-	e = e.Sound()
+	if e = e.Sound(); e.Outcome == run.Passed && len(s.steps) > 0 && !s.stepped {
+		e.Outcome, e.Message = run.Errored, "it has no step "+strings.Join(s.steps, ", ")
+	}
 	s.outcome, b.moved = e.Outcome, true
 	if e.Seconds == nil {
 		e.Seconds = run.Took(s.spent.Seconds())

@@ -100,9 +100,22 @@ func (h *History) recall(ctx context.Context) workspace.Recall {
 		for _, r := range known.Renamed {
 			past.Notes = append(past.Notes, fmt.Sprintf("suite %s has no past, but the ledger knows %d of its tests as suite %s: fern-relay ledger rename %s %s gives it that past", r.New, r.Tests, r.Old, r.Old, r.New))
 		}
+		past.Steps = sync.OnceValue(h.steps)
 		past.Rates = sync.OnceValue(func() []float64 { return h.rates(c) })
 		return past, nil
 	}
+}
+
+// runsOfSteps is how many of the latest runs say which steps tests have.
+const runsOfSteps = 10
+
+// steps returns the names of the steps that tests had in the latest runs, by ID.
+func (h *History) steps() map[string][]string {
+	steps, err := h.Ledger().Steps(runsOfSteps)
+	if err != nil {
+		return nil // the next to read the ledger reports it
+	}
+	return steps
 }
 
 // rates returns the pass rates of a catalog's tests, as the ledger's screens and commands show them.

@@ -46,8 +46,11 @@ type Request struct {
 // obeyed. The error names tests that wait for each other in a circle.
 func (a *App) NewRequest(pick string, tests []catalog.Test, workers int) (Request, error) {
 	settled, err := order.Settle(workspace.Lone(tests))
-	return Request{Pick: pick, Tests: settled, Workers: workers}, err
+	return Request{Pick: pick, Tests: settled, Workers: workers, Trial: slices.ContainsFunc(settled, inPart)}, err
 }
+
+// inPart reports whether only some steps of a test run, so that its outcome and time are not those of the test.
+func inPart(t catalog.Test) bool { return len(t.Steps) > 0 }
 
 // PlanRequest returns a request to run a plan of tests: each shard on a worker of its own, in the planned order.
 // If not all shards may run at once, all workers take what the shards hold from the first to the last.

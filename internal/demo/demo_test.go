@@ -110,7 +110,7 @@ func params(t *testing.T, of any) json.RawMessage {
 // TestProtocol holds a conversation as docs/test-host.md has it: every request
 // is answered, notifications come in order, state is told and set back.
 func TestProtocol(t *testing.T) {
-	run := host.RunParams{Tests: []host.TestName{{Group: "misting", Name: "starts_below_60_percent"}, {Group: "import", Name: "reads_old_units"}}}
+	run := host.RunParams{Tests: []host.RunTest{{TestName: host.TestName{Group: "misting", Name: "starts_below_60_percent"}}, {TestName: host.TestName{Group: "import", Name: "reads_old_units"}}}}
 	sent := converse(t,
 		host.Message{Method: host.MethodHello, Params: params(t, host.HelloParams{Protocol: host.Protocol, Slot: 1, Temp: t.TempDir()})},
 		host.Message{Method: host.MethodDiscover},
@@ -119,7 +119,7 @@ func TestProtocol(t *testing.T) {
 		host.Message{Method: host.MethodReset},
 		host.Message{Method: host.MethodState},
 		host.Message{Method: "sing"},
-		host.Message{Method: host.MethodRun, Params: params(t, host.RunParams{Tests: []host.TestName{{Group: "no", Name: "body"}}})},
+		host.Message{Method: host.MethodRun, Params: params(t, host.RunParams{Tests: []host.RunTest{{TestName: host.TestName{Group: "no", Name: "body"}}}})},
 		host.Message{Method: host.MethodBye},
 	)
 	var story []string

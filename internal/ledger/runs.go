@@ -116,6 +116,35 @@ func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 	return r, nil
 }
 
+// Steps returns the names of the steps that tests had when they ran last, by ID, as the latest runs say.
+func (l *Ledger) Steps(runs int) (map[string][]string, error) {
+	latest, err := l.list(l.db, "WHERE trial = 0 ORDER BY placed DESC, number DESC LIMIT ?", runs)
+	if err != nil {
+		return nil, err
+	}
+	ids, err := l.names()
+	if err != nil {
+		return nil, err
+	}
+	steps := map[string][]string{}
+	for _, k := range latest {
+		results, err := packedIn(l.db, k.Number)
+		if err != nil {
+			return nil, fmt.Errorf("run %d: %w", k.Number, err)
+		}
+		for _, p := range results {
+			id := ids[p.key]
+			if p.details == nil || len(p.details.Steps) == 0 || steps[id] != nil {
+				continue
+			}
+			for _, s := range p.details.Steps {
+				steps[id] = append(steps[id], s.Name)
+			}
+		}
+	}
+	return steps, nil
+}
+
 func packedIn(from querier, number int) ([]packed, error) {
 	var brief, rest []byte
 	if err := scan(from.QueryRow("SELECT brief, rest FROM packs WHERE run = ?", number), &brief, &rest); err != nil {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -153,6 +154,14 @@ type Why struct {
 	Tags       []WhyOrigin `json:"tags"`
 	Rules      []WhyOrigin `json:"rules"`
 	SkipReason string      `json:"put_out,omitempty"` // why it would not run here though it is picked
+	Step       *WhyPart    `json:"step,omitempty"`    // the step that was asked for, if one was
+}
+
+// WhyPart is why a step of a test is in a pick or not.
+type WhyPart struct {
+	Name    string `json:"name"`
+	Held    bool   `json:"held"`
+	Because string `json:"because"`
 }
 
 // WhyStep is one clause of the pick.
@@ -204,10 +213,37 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 	return why, nil
 }
 
+// OfStep adds why a step of Tests[i], which is explained, is in the pick or not.
+func (why *Why) OfStep(x *pick.Index, e pick.Expr, i int, step string) {
+	why.Step = &WhyPart{Name: step, Because: "the test is out"}
+	if !why.Held {
+		return
+	}
+	held := catalog.NewSet(len(x.Catalog.Tests))
+	held.Add(i)
+	steps := x.Steps(e, held)[i]
+	asked := slices.ContainsFunc(steps, func(s string) bool { return s == step || strings.HasPrefix(step, s+"/") })
+	switch {
+	case steps == nil:
+		why.Step.Held, why.Step.Because = true, "the pick selects the whole test"
+	case asked:
+		why.Step.Held, why.Step.Because = true, "the pick asks for it"
+	default:
+		why.Step.Because = "the pick asks only for " + strings.Join(steps, ", ")
+	}
+}
+
 // Write prints the explanation as plain text.
 func (why *Why) Write(w io.Writer) {
 	reason := pick.Reason{Held: why.Held, Clause: why.Clause, Column: why.Column, Because: why.Because}
 	fmt.Fprintf(w, "%s is %s\n", Quote(why.ID), plain.Line(reason.String()))
+	if s := why.Step; s != nil {
+		way := "out"
+		if s.Held {
+			way = "in"
+		}
+		fmt.Fprintf(w, "its step %s is %s: %s\n", plain.Line(s.Name), way, plain.Line(s.Because))
+	}
 	rows := [][]string{}
 	for _, step := range why.Funnel {
 		way := "out"

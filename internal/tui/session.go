@@ -69,7 +69,7 @@ func evaluate(m workspace.Tests, text string, begun *begun) (figures, error) {
 			}
 		}
 	}
-	f.tests = m.Catalog.Only(f.held)
+	f.tests = m.Only(f.expr, f.held)
 	f.weave = catalog.NewWeave(m.Catalog, m.Tree, m.Catalog.Tags(), f.held.Has)
 	if f.funnel, err = m.Index.Funnel(text, f.expr); err != nil {
 		return f, err

@@ -13,11 +13,27 @@ import (
 
 // Pick returns the tests that an expression selects, in the catalog's order. They must not be changed.
 func (w *Workspace) Pick(text string) ([]catalog.Test, error) {
-	_, held, err := w.Index.Pick(text)
+	e, held, err := w.Index.Pick(text)
 	if err != nil {
 		return nil, err
 	}
-	return w.Catalog.Only(held), nil
+	return w.Only(e, held), nil
+}
+
+// Only returns the tests that a pick holds. Of a test of which it asks for steps only those run, if its suite can do that.
+func (t *Tests) Only(e pick.Expr, held catalog.Set) []catalog.Test {
+	tests := t.Catalog.Only(held)
+	steps := t.Index.Steps(e, held)
+	if len(steps) == 0 {
+		return tests
+	}
+	tests = slices.Clone(tests)
+	for i := range tests {
+		if at, ok := t.Catalog.Index(tests[i].ID); ok && !t.Whole[tests[i].Suite] {
+			tests[i].Steps = steps[at]
+		}
+	}
+	return tests
 }
 
 // PickToRun returns the tests that an expression selects. If it asks for outcomes, as to run again what failed, the
@@ -27,7 +43,7 @@ func (w *Workspace) PickToRun(text string) ([]catalog.Test, error) {
 	if err != nil {
 		return nil, err
 	}
-	tests, rerun := w.Catalog.Only(held), false
+	tests, rerun := w.Only(e, held), false
 	pick.Terms(e, func(t *pick.Term) { rerun = rerun || t.Field == "was" })
 	if rerun {
 		tests = w.WithNeeds(tests)

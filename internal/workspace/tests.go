@@ -18,6 +18,7 @@ type Tests struct {
 	Index   *pick.Index
 	Past    [][]run.Outcome // of the latest runs, the oldest first, by index of the catalog's tests
 	Runs    int             // in the ledger
+	Whole   map[string]bool // the suites that cannot run some steps of a test without the others
 }
 
 // NewTests returns the tests of a catalog that does not change any more. past has their latest outcomes by ID.
@@ -60,7 +61,7 @@ func (w *Workspace) describe(recall Recall) error {
 	for _, s := range w.Project.Suites {
 		defined["suite:"+s.Name] = true
 	}
-	source := pick.Source{Defined: defined, Saved: project.Saved(w.Project.Picks, person, w.Own.Picks), Touched: w.touched, Rates: past.Rates}
+	source := pick.Source{Defined: defined, Saved: project.Saved(w.Project.Picks, person, w.Own.Picks), Touched: w.touched, Rates: past.Rates, Steps: past.Steps}
 	source.Past = func(i int) []run.Outcome { return past.Latest[c.Tests[i].ID] }
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }
 	if err := applyTags(w.Project.Tags, c, source.Saved, layer); err != nil {
@@ -71,6 +72,10 @@ func (w *Workspace) describe(recall Recall) error {
 	}
 	w.conclude(c)
 	w.Tests = NewTests(c, past.Latest, past.Runs, source)
+	w.Whole = map[string]bool{}
+	for _, s := range w.Project.Suites {
+		w.Whole[s.Name] = s.Kind == project.Command
+	}
 	return nil
 }
 

@@ -54,8 +54,9 @@ type Past struct {
 	Times  history.Times
 	Latest map[string][]run.Outcome // by ID, the oldest first
 	Runs   int
-	Rates  func() []float64 // pass rates by index of the catalog's tests, NaN for those without one
-	Notes  []string         // what is wrong with the past and is ignored
+	Rates  func() []float64           // pass rates by index of the catalog's tests, NaN for those without one
+	Steps  func() map[string][]string // the names of steps by ID
+	Notes  []string                   // what is wrong with the past and is ignored
 }
 
 // Recall returns the past of a catalog's tests.

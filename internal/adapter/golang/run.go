@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -50,7 +51,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 // order: of one build of one package, no test behind a fuzz seed, as the testing
 // package runs seeds last, and no two of one name.
 func (a *Adapter) together(tests []catalog.Test) int {
-	if a.Isolate == adapter.PerTest {
+	if a.Isolate == adapter.PerTest || len(tests[0].Steps) > 0 {
 		return 1
 	}
 	first := a.variantOf(&tests[0])
@@ -58,7 +59,7 @@ func (a *Adapter) together(tests []catalog.Test) int {
 	tests = tests[:adapter.Shared(tests)]
 	for i := range tests {
 		name := a.targets[tests[i].ID].function
-		if a.variantOf(&tests[i]) != first || seeds && tests[i].Kind == catalog.KindTest || names[name] {
+		if a.variantOf(&tests[i]) != first || seeds && tests[i].Kind == catalog.KindTest || names[name] || len(tests[i].Steps) > 0 {
 			return i
 		}
 		names[name] = true
@@ -128,6 +129,9 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 		return nil, nil, err
 	}
 	args := append([]string{"-test.v=test2json", "-test.paniconexit0", "-test.timeout=0"}, s.adapter.binaryArgs()...)
+	if steps := tests[0].Steps; len(steps) > 0 {
+		args = append(args, "-test.run="+runPattern(s.adapter.targets[tests[0].ID].function, steps))
+	}
 	dir := filepath.Join(s.adapter.Dir, filepath.FromSlash(group))
 	cmd = adapter.Command(ctx, dir, s.slot, binary, args...)
 	cmd.Env = append(cmd.Env, "FERN_RELAY_ORDER="+order.Name(), "PWD="+dir)
@@ -136,6 +140,19 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 	}
 	cmd.ExtraFiles = []*os.File{heard.results.End} // descriptor 3
 	return cmd, clean, nil
+}
+
+// runPattern returns the pattern that selects steps of a test: alternatives, each with an expression for each level.
+func runPattern(test string, steps []string) string {
+	var alternatives []string
+	for _, step := range steps {
+		levels := strings.Split(test+"/"+step, "/")
+		for i := range levels {
+			levels[i] = "^" + regexp.QuoteMeta(levels[i]) + "$"
+		}
+		alternatives = append(alternatives, strings.Join(levels, "/"))
+	}
+	return strings.Join(alternatives, "|")
 }
 
 // valueOf returns the last value of a variable in an environment.

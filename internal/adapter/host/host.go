@@ -344,9 +344,9 @@ func (s *session) alone(next *catalog.Test, sink run.Sink) {
 // runOnce asks the process to run the tests. Tests about which a host that answers says nothing are errored; an
 // error means that the process is gone.
 func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adapter.Batch) error {
-	params := RunParams{Tests: make([]TestName, len(tests))}
+	params := RunParams{Tests: make([]RunTest, len(tests))}
 	for i, t := range tests {
-		params.Tests[i] = TestName{t.Group, t.Name}
+		params.Tests[i] = RunTest{TestName{t.Group, t.Name}, t.Steps}
 	}
 	batch.Begin(s.kill)
 	s.attend(batch)

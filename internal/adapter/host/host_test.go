@@ -63,7 +63,7 @@ func beHost(traits []string) {
 			var params RunParams
 			_ = json.Unmarshal(m.Params, &params)
 			for _, t := range params.Tests {
-				beTest(t, &state, note)
+				beTest(t.TestName, &state, note)
 			}
 		}
 		send(answer)

@@ -99,7 +99,13 @@ type DiscoverResult struct {
 
 // RunParams asks for tests in exactly this order, in the host's own process.
 type RunParams struct {
-	Tests []TestName `json:"tests"`
+	Tests []RunTest `json:"tests"`
+}
+
+// RunTest names a test to run, and the only steps of it that shall run; none for all of them.
+type RunTest struct {
+	TestName
+	Steps []string `json:"steps,omitempty"`
 }
 
 // Note is the content of every notification; each uses the fields that it needs.

@@ -96,12 +96,12 @@ func (s *server) run(raw json.RawMessage) error {
 		byName[registered[i].TestName] = &registered[i]
 	}
 	var failed error
-	for _, name := range params.Tests {
-		t := byName[name]
+	for _, asked := range params.Tests {
+		t := byName[asked.TestName]
 		if t == nil {
-			return fmt.Errorf("there is no test %s of group %s", name.Name, name.Group)
+			return fmt.Errorf("there is no test %s of group %s", asked.Name, asked.Group)
 		}
-		runTest(t, s.temp, func(method string, note host.Note) {
+		runTest(t, s.temp, asked.Steps, func(method string, note host.Note) {
 			params, err := json.Marshal(note)
 			if err == nil {
 				err = s.encoder.Encode(host.Message{Version: "2.0", Method: method, Params: params})

@@ -99,6 +99,8 @@ type T struct {
 	temp     string
 	cleanups []func()
 	note     host.Note // of its end
+	steps    []string  // the only ones that run; empty for all
+	inside   bool      // of one of those
 }
 
 // stop ends a test's body early.
@@ -148,6 +150,11 @@ func (t *T) fail(message string) {
 
 // Step runs a part of the test under a name of its own.
 func (t *T) Step(name string, body func()) {
+	if len(t.steps) > 0 && !t.inside && !slices.Contains(t.steps, name) {
+		return
+	}
+	defer func(inside bool) { t.inside = inside }(t.inside)
+	t.inside = true
 	began := time.Now()
 	o := run.Failed
 	defer func() {
@@ -161,9 +168,9 @@ func (t *T) Step(name string, body func()) {
 	o = run.Passed
 }
 
-// runTest runs one test and reports it.
-func runTest(tt *test, temp string, tell func(method string, note host.Note)) {
-	t := &T{test: tt, tell: tell, temp: temp, note: host.Note{TestName: tt.TestName, Outcome: run.Passed}}
+// runTest runs one test, or only some steps of it, and reports it.
+func runTest(tt *test, temp string, steps []string, tell func(method string, note host.Note)) {
+	t := &T{test: tt, tell: tell, temp: temp, steps: steps, note: host.Note{TestName: tt.TestName, Outcome: run.Passed}}
 	tell(host.NoteStarted, host.Note{TestName: tt.TestName})
 	began := time.Now()
 	t.guarded(func() { tt.body(t) })
