@@ -8,6 +8,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -145,19 +146,35 @@ func steps(all []run.Step) (string, error) {
 	return out.String(), nil
 }
 
-// placeSign goes before the place in the text of a problem: schemas of the format
-// have no attribute for it.
-const placeSign = "at "
+// What goes before the place, and the step that failed, in the first line of the text of a problem: schemas of the format
+// have no attributes for them.
+const (
+	placeSign  = "at "
+	inStepSign = "in step "
+)
+
+// placed puts the place of a result's failure, and the first step of it that failed, before its output.
+func placed(r *run.Result, output string) string {
+	var words []string
+	if r.File != "" {
+		words = append(words, fmt.Sprintf("%s%s:%d", placeSign, plain.Line(r.File), r.Line))
+	}
+	if at := slices.IndexFunc(r.Steps, func(s run.Step) bool { return s.Outcome.Bad() }); at >= 0 {
+		words = append(words, inStepSign+plain.Line(r.Steps[at].Name))
+	}
+	switch {
+	case words != nil:
+		return strings.Join(words, " ") + "\n" + output
+	case strings.HasPrefix(output, placeSign), strings.HasPrefix(output, inStepSign):
+		return "\n" + output // so that it is not mistaken for one
+	}
+	return output
+}
 
 func caseOf(r *run.Result, group, name string) (testCase, error) {
 	c := testCase{ClassName: plain.Line(group), Name: plain.Line(name), Seconds: seconds(r.Seconds)}
 	message := plain.Text(r.Message)
-	output := plain.Text(string(r.Output))
-	if r.File != "" {
-		output = fmt.Sprintf("%s%s:%d\n%s", placeSign, plain.Line(r.File), r.Line, output)
-	} else if strings.HasPrefix(output, placeSign) {
-		output = "\n" + output // so that it is not mistaken for one
-	}
+	output := placed(r, plain.Text(string(r.Output)))
 	switch {
 	case r.Outcome == run.Failed:
 		c.Failure = &problem{Message: message, Type: string(r.Outcome), Text: output}

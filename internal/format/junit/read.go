@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -239,19 +240,19 @@ func (p *problem) outcome(otherwise run.Outcome, others ...run.Outcome) run.Outc
 	return otherwise
 }
 
-// place removes the place that our own reports put before the text, and returns the rest.
+// placeLine is the line that our own reports put before the text.
+var placeLine = regexp.MustCompile(`^(?:` + placeSign + `(.*?):(\d+))?(?: ?` + inStepSign + `.*)?$`)
+
+// place removes the place and the step that our own reports put before the text, and returns the rest.
 func (p *problem) place(e *run.Event) (rest string) {
-	text, ours := strings.CutPrefix(p.Text, placeSign)
-	place, rest, _ := strings.Cut(text, "\n")
-	at := strings.LastIndexByte(place, ':')
-	if !ours || at < 0 {
+	first, rest, _ := strings.Cut(p.Text, "\n")
+	parts := placeLine.FindStringSubmatch(first)
+	if first == "" || parts == nil {
 		return p.Text
 	}
-	line, err := strconv.Atoi(place[at+1:])
-	if err != nil {
-		return p.Text
+	if line, err := strconv.Atoi(parts[2]); err == nil {
+		e.File, e.Line = parts[1], line
 	}
-	e.File, e.Line = place[:at], line
 	return rest
 }
 
