@@ -175,6 +175,14 @@ func (x *Index) knownSteps(i int) []string {
 	return x.source.Steps()[x.Catalog.Tests[i].ID]
 }
 
+// KnownSteps returns the names of the steps that a test had in earlier runs, by its ID. The first call may be slow.
+func (x *Index) KnownSteps(id string) []string {
+	if i, ok := x.Catalog.Index(id); ok {
+		return x.knownSteps(i)
+	}
+	return nil
+}
+
 // stepped returns the tests that had a step for which a term holds.
 func stepped(v *evaluation, t *Term) (catalog.Set, error) {
 	matches := stepMatcher(t)

@@ -32,6 +32,7 @@ type survey struct {
 	arranged layout
 	listed   cellList
 	source   source // of the test whose card is open
+	steps    unfoldedSteps
 
 	names    int // the width of the groups' names
 	columns  int // of tags that are shown
@@ -77,8 +78,11 @@ func (v *survey) see(s *session) tea.Cmd {
 }
 
 func (v *survey) update(msg tea.Msg) tea.Cmd {
-	if msg, ok := msg.(sourceReadMsg); ok {
+	switch msg := msg.(type) {
+	case sourceReadMsg:
 		v.source.take(msg)
+	case stepsReadMsg:
+		return v.takeSteps(msg)
 	}
 	return nil
 }
@@ -93,9 +97,11 @@ func (v *survey) fit(width, height int) tea.Cmd {
 	case wide:
 		v.listLeft = v.weaveWidth(width) + 3
 		v.testTop = follow(v.testTop, v.test, height-3, list.sum.Tests)
+		v.fitSteps(height - 3)
 	case v.focus == onList:
 		v.listLeft = 1
 		v.testTop = follow(v.testTop, v.test, height-11, list.sum.Tests)
+		v.fitSteps(height - 11)
 	}
 	v.fitWeave(v.weaveWidth(width), height-1-v.below(height))
 	return nil
@@ -135,10 +141,14 @@ func (v *survey) press(msg tea.KeyPressMsg) tea.Msg {
 		return v.rewrite(pick.Join)
 	case key.Matches(msg, v.keyMap.takeOut):
 		return v.rewrite(pick.Without)
+	case key.Matches(msg, v.keyMap.only) && v.step() != "":
+		return setPickMsg(pickStep(t, v.step()))
 	case key.Matches(msg, v.keyMap.only):
 		return v.rewrite(func(_, cell string) string { return cell })
 	case key.Matches(msg, v.keyMap.undo):
 		return undoPickMsg{}
+	case key.Matches(msg, v.keyMap.fold) && v.focus == onList:
+		return v.unfold()
 	case key.Matches(msg, v.keyMap.fold):
 		return v.fold()
 	case key.Matches(msg, v.keyMap.rows):
@@ -201,7 +211,7 @@ func (v *survey) move(pressed string) {
 		return
 	}
 	if v.focus == onList {
-		v.test = moved(v.test, pressed, v.list().sum.Tests)
+		v.moveInList(pressed)
 		return
 	}
 	row, column := v.row, v.column
@@ -445,7 +455,7 @@ func (v *survey) click(x, y int) {
 	v.arrange()
 	if x >= v.listLeft && v.listLeft > 0 {
 		if n := v.list().sum.Tests; n > 0 {
-			v.focus, v.test = onList, max(0, min(v.testTop+y-3, n-1))
+			v.clickInList(y-3, n)
 		}
 		return
 	}

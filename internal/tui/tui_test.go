@@ -51,12 +51,16 @@ func made(groups, perGroup, tags int) *app.App {
 		}
 	}
 	c := catalog.New(tests)
+	steps := map[string][]string{}
+	for i := range 50 {
+		steps[c.Tests[1].ID] = append(steps[c.Tests[1].ID], fmt.Sprintf("\x1b[1mbed 水 %d", i))
+	}
 	times := history.Times{Tests: map[string]history.Time{}}
 	for _, t := range c.Tests {
 		times.Tests[t.ID] = history.Time{Seconds: history.Round(random.Float64()), Spread: 0.01}
 	}
 	history.Expect(c.Tests, times)
-	return app.New(&workspace.Workspace{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Tests: workspace.NewTests(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}})}, app.NoHistory(os.TempDir()))
+	return app.New(&workspace.Workspace{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Tests: workspace.NewTests(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}, Steps: func() map[string][]string { return steps }})}, app.NoHistory(os.TempDir()))
 }
 
 func newApp(t testing.TB, r *app.App) *App {
@@ -82,7 +86,7 @@ func settle(a *App, msg tea.Msg) {
 			return
 		}
 		switch next.(type) {
-		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, pastReadMsg, changesFoundMsg, testsListedMsg, runReadMsg, cardReadMsg, sayMsg, filterMsg, sourceReadMsg, openSheetMsg, drawnMsg:
+		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, pastReadMsg, changesFoundMsg, testsListedMsg, runReadMsg, cardReadMsg, sayMsg, filterMsg, sourceReadMsg, openSheetMsg, drawnMsg, stepsReadMsg, setPickMsg:
 		default:
 			return
 		}
@@ -615,5 +619,36 @@ func TestEveryLegDraws(t *testing.T) {
 		if data, err := os.ReadFile(file); err != nil || !strings.Contains(string(data), "<svg") || a.message != "written: "+file {
 			t.Errorf("leg %c draws %d bytes, %v: %q", leg, len(data), err, a.message)
 		}
+	}
+}
+
+// TestStepsUnfold unfolds the steps of a test in the list, moves through them, and picks one.
+func TestStepsUnfold(t *testing.T) {
+	a := newApp(t, made(3, 4, 3))
+	v := a.legs[0].(*survey)
+	for _, size := range []tea.WindowSizeMsg{{Width: 160, Height: 40}, {Width: 80, Height: 24}} {
+		settle(a, size)
+		press(a, "→→→→⇥g ")
+		if v.steps.test != "" || !strings.Contains(a.message, "no steps of") {
+			t.Errorf("a test without steps unfolds, and says %q", a.message)
+		}
+		press(a, "↓ "+strings.Repeat("↓", 45))
+		checkScreen(t, "unfolded steps", a.View().Content, size.Width, size.Height)
+		if screen := ansi.Strip(a.View().Content); !strings.Contains(screen, "bed 水 44") || strings.Contains(screen, "bed 水 0 ") {
+			t.Errorf("the step under the cursor is out of sight:\n%s", screen)
+		}
+		press(a, "=")
+		if tests := a.session.picked.tests; len(tests) != 1 || len(tests[0].Steps) != 1 || !strings.HasSuffix(tests[0].Steps[0], "bed 水 44") {
+			t.Errorf("picked are %+v", tests)
+		}
+		press(a, strings.Repeat("↓", 6))
+		if v.step() != "" || v.test != 2 {
+			t.Errorf("after the steps the cursor is on test %d, step %q", v.test, v.step())
+		}
+		press(a, "↓k"+"k ")
+		if v.steps.test != "" {
+			t.Error("the steps do not fold again")
+		}
+		press(a, "⌫⎋")
 	}
 }

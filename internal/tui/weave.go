@@ -262,8 +262,16 @@ func (v survey) drawList(c canvas) {
 	c.text(0, 1, style{colour: t.faint()}, "0")
 	c.right(barWidth, 1, style{colour: t.faint()}, history.Short(list.sum.Longest))
 	c.right(barWidth+1+pastShown, 1, style{colour: t.faint()}, "past")
+	y := 2
 	for i, index := range list.members.From(v.testTop, c.height-2) {
-		v.drawTest(c, 2+i, index, list.sum.Longest, v.testTop+i == v.test)
+		if y >= c.height {
+			return
+		}
+		v.drawTest(c, y, index, list.sum.Longest, v.testTop+i == v.test && v.step() == "")
+		y++
+		if v.session.picked.Catalog.Tests[index].ID == v.steps.test {
+			y = v.drawSteps(c, y)
+		}
 	}
 }
 
