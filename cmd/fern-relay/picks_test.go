@@ -338,7 +338,9 @@ func TestY(t *testing.T) { t.Run("case_2", func(t *testing.T) {}) }
 		}
 	}
 	events := []string{"--events", "e.jsonl"}
-	step := func(args ...string) result { return fern(t, dir, append(append([]string{"run"}, args...), events...)...) }
+	step := func(args ...string) result {
+		return fern(t, dir, append(append([]string{"run"}, args...), events...)...)
+	}
 	got := step("drip#TestX/case_2")
 	if ran(got, 1, "TestX/case_2"); !strings.Contains(got.stdout, "▲ step case_2") {
 		t.Errorf("the step that failed is not named: %s", got.stdout)
