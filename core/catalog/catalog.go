@@ -44,6 +44,8 @@ type Test struct {
 	Spread     float64  `json:"-"`          // of Expected, in seconds: one standard deviation
 	Setup      float64  `json:"-"`          // seconds that it costs to begin a batch of its group
 	Together   string   `json:"-"`          // the level that never runs side by side: test, file, group or suite
+	Parallel   bool     `json:"-"`          // it, or a part of it, runs side by side with others of its process
+	Serial     bool     `json:"-"`          // asks to run nothing side by side in its process, for a trial
 	Steps      []string `json:"-"`          // the only ones that run; empty for all
 	SkipReason string   `json:"-"`          // why it does not run here; empty if it does
 	Origins    []Origin `json:"-"`          // where its tags and rules come from

@@ -51,6 +51,7 @@ const (
 	Halve   Purpose = "halve"   // after a part of the suspects
 	Clean   Purpose = "clean"   // after the culprits, and then a part of those that may undo their work
 	With    Purpose = "with"    // after the culprits, to be sure
+	Serial  Purpose = "serial"  // after the culprits, with nothing side by side in their process
 	Less    Purpose = "less"    // after the culprits but one, to be sure
 	Without Purpose = "without" // alone again, to be sure
 )
@@ -61,6 +62,11 @@ type Task struct {
 	// Orders of tests after which the victim may have another outcome than alone, the likeliest first.
 	Orders [][]string
 	Beside []string // what ran at the same time on other workers
+	// Apart has, for each of Beside, the seconds from the victim's start to its own in that run, for those who run the trials.
+	Apart map[string]float64
+	Aside []string // what ran at the same time in the victim's process then
+	// Parallel are the tests that run side by side with others of their process.
+	Parallel map[string]bool
 	// Known are culprits to be tried once more, before the victim or, if Overlap is set, beside it. The hunt
 	// searches no others.
 	Known   []string
@@ -81,6 +87,7 @@ type Trial struct {
 	Purpose Purpose
 	Order   []string // the victim comes last
 	Beside  []string // what runs at the same time elsewhere, again and again
+	Serial  bool     // nothing runs side by side within a process
 	Times   int      // the number of times that the victim runs until it is bad, each time in a fresh state
 	Sum     string   // the same for trials that are identical
 	// The trial tries one part of the suspects and leaves out another; LeftOut is 0 if it leaves out none. Share
@@ -124,6 +131,7 @@ type Finding struct {
 	Chance   float64    `json:"chance"`             // the probability of a difference this clear if there is none
 	Cleaners []string   `json:"cleaners,omitempty"` // between culprits and victim, they undo the culprits' work
 	Overlap  bool       `json:"overlap,omitempty"`  // the culprits run at the same time, not before
+	Met      int        `json:"met,omitempty"`      // the times that a stable victim ran beside what ran at the same time when it was bad
 	Each     Tried      `json:"each,omitzero"`      // the suspects right after which a well victim was tried
 	Mended   [][]string `json:"mended,omitempty"`   // known culprits that turned out to be harmless
 }
@@ -205,15 +213,15 @@ func (h *Hunt) search() {
 		h.verify()
 		return
 	}
-	var company []string
-	first := []Trial{h.after(Alone, nil)}
-	if len(h.task.Orders) > 0 {
-		company = h.task.Orders[0]
-		if h.task.Width > 1 {
-			first = append(first, h.company(0))
-		}
+	company, first := h.firstOrder(), []Trial{h.after(Alone, nil)}
+	if company != nil && h.task.Width > 1 {
+		first = append(first, h.company(0))
 	}
 	h.round(first)
+	if other := h.clashes(); other != "" {
+		h.isolate([]string{other}, false)
+		return
+	}
 	switch {
 	case h.stopped:
 	case company != nil && h.shows(h.company(0)):
@@ -225,6 +233,22 @@ func (h *Hunt) search() {
 	default:
 		h.elsewhere()
 	}
+}
+
+// clashes returns the first of the tests side by side with the victim in its process with which it shows; "" if there is none.
+// Two of them alone start at the same time more often than all of them together.
+func (h *Hunt) clashes() string {
+	if h.stopped || h.alone() {
+		return ""
+	}
+	h.times = timesMet
+	for _, id := range h.task.Aside {
+		if h.everShows([]Trial{h.after(Overlap, []string{id})}) {
+			return id
+		}
+	}
+	h.times = 1
+	return ""
 }
 
 // settle ends the hunt with a verdict without culprits.
@@ -257,6 +281,10 @@ func (h *Hunt) elsewhere() {
 	}
 	if suspect := h.each(); suspect != "" {
 		h.isolate([]string{suspect}, false)
+		return
+	}
+	if company := h.firstOrder(); company != nil && h.wasBad() && h.atLast(company) {
+		h.isolate(company, false)
 		return
 	}
 	if without := h.after(Without, nil); !h.differs() && h.doubtful() {
@@ -366,21 +394,71 @@ func (h *Hunt) suspects() (suspects []string, overlap bool) {
 	if len(h.task.Beside) == 0 {
 		return nil, false
 	}
-	h.times = timesMet
-	if h.everShows(slices.Repeat([]Trial{h.beside(Overlap, h.task.Beside)}, timesOverlap)) {
+	h.times = min(max(timesMet, 2*len(h.task.Beside)), mostMet)
+	if h.meets() {
 		return h.task.Beside, true
 	}
 	h.times = 1
 	return nil, false
 }
 
-// Two tests rarely meet at the wrong moment. timesMet is the number of times that the victim runs in a trial
-// beside others, or in one alone that is compared with it, and timesOverlap the number of times that everything
-// beside it is tried.
+// Two tests rarely meet at the wrong moment. In a trial beside others, or in one alone that is compared with it, the victim
+// runs timesMet times or twice for each of the others, but not more than mostMet times. Everything beside it is tried
+// timesOverlap times, or up to timesSought times and secondsSought if the victim was bad in an earlier run: a clash that shows
+// in one of ten such trials is then found with a probability of 99 %.
 const (
-	timesMet     = 10
-	timesOverlap = 3
+	timesMet      = 10
+	mostMet       = 40
+	timesOverlap  = 3
+	timesSought   = 50
+	secondsSought = 300
 )
+
+// meets reports whether the victim shows beside everything that ran at the same time when it was bad.
+func (h *Hunt) meets() bool {
+	trial, from := h.beside(Overlap, h.task.Beside), h.finding.Seconds
+	for n := 0; !h.stopped; n++ {
+		if n >= timesOverlap && (!h.wasBad() || n >= timesSought || h.finding.Seconds-from > secondsSought) {
+			return false
+		}
+		h.finding.Met += trial.Times
+		if h.everShows([]Trial{trial}) {
+			return true
+		}
+	}
+	return false
+}
+
+// wasBad reports whether an earlier run had the other outcome than the victim has alone.
+func (h *Hunt) wasBad() bool {
+	return slices.ContainsFunc(h.task.Past, func(p Past) bool { return p.Bad != h.alone() })
+}
+
+// firstOrder returns the order that is most under suspicion, nil if there is none.
+func (h *Hunt) firstOrder() []string {
+	if len(h.task.Orders) == 0 {
+		return nil
+	}
+	return h.task.Orders[0]
+}
+
+// atLast repeats the victim after its company, which has not shown yet, up to timesSought times or secondsSought, and reports
+// whether it shows more often than alone.
+func (h *Hunt) atLast(company []string) bool {
+	with, from := h.after(With, company), h.finding.Seconds
+	for !h.stopped && h.showing(h.count(with)) == 0 {
+		runs := h.count(with).Runs
+		if runs >= timesSought || h.finding.Seconds-from > secondsSought {
+			return false
+		}
+		h.round(slices.Repeat([]Trial{with}, h.task.Width))
+	}
+	if h.stopped || !h.compare(with) {
+		return false
+	}
+	h.learn(with)
+	return true
+}
 
 // everShows asks for identical trials and reports whether any of them shows.
 func (h *Hunt) everShows(trials []Trial) bool {
@@ -495,19 +573,34 @@ func (h *Hunt) conclude(q *quest, culprits []string, overlap bool) {
 	if h.task.All {
 		sets = q.others(culprits)
 	}
-	if !overlap && h.rates == steady {
+	aside := !overlap && h.aside(culprits)
+	if !overlap && !aside && h.rates == steady {
 		cleaners = h.cleaners(culprits)
 	}
 	if h.stopped {
 		return
 	}
 	f := &h.finding
-	f.Culprits, f.Cleaners, f.Overlap = sets, cleaners, overlap
+	f.Culprits, f.Cleaners, f.Overlap = sets, cleaners, overlap || aside
 	f.With, f.Without, f.Chance = evidence.With, evidence.Without, evidence.Chance // of the first set
 	f.Verdict, f.Order = Polluted, q.trial(With, culprits).Order
 	if h.alone() {
 		f.Verdict, f.Order = Brittle, []string{h.task.Victim}
 	}
+}
+
+// timesSerial is the number of trials that tell a clash between tests that run side by side in one process from state that
+// is left: without anything side by side, chance decides which of them runs first.
+const timesSerial = 8
+
+// aside reports whether culprits show only while they run side by side with the victim in its process.
+func (h *Hunt) aside(culprits []string) bool {
+	if !h.task.Parallel[h.task.Victim] || !slices.ContainsFunc(culprits, func(id string) bool { return h.task.Parallel[id] }) {
+		return false
+	}
+	trial := h.after(Serial, culprits)
+	trial.Serial, trial.Sum = true, trial.Sum+"-serial"
+	return !h.everShows(slices.Repeat([]Trial{trial}, timesSerial))
 }
 
 // shows asks for trials of one order until it is known whether it shows.

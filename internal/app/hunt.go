@@ -285,7 +285,7 @@ func (h *hunter) search(ctx context.Context, task hunt.Task, number int, made []
 	if quietly = quietly || h.outside(task.Victim); quietly {
 		task.Width = 1
 	}
-	s := &search{hunter: h, state: hunt.New(task), number: number, quietly: quietly, progress: hunt.Progress{Victim: task.Victim}, made: map[string][]hunt.Record{}}
+	s := &search{hunter: h, state: hunt.New(task), number: number, quietly: quietly, apart: task.Apart, progress: hunt.Progress{Victim: task.Victim}, made: map[string][]hunt.Record{}}
 	defer s.state.Close()
 	for _, r := range made {
 		s.made[r.Sum] = append(s.made[r.Sum], r)
@@ -303,9 +303,11 @@ func (h *hunter) search(ctx context.Context, task hunt.Task, number int, made []
 // search is one search for the culprits of a victim.
 type search struct {
 	*hunter
-	number  int  // of the hunt in the ledger, 0 for none
-	trials  int  // that it has made
-	quietly bool // no two trials run at the same time
+	number   int                // of the hunt in the ledger, 0 for none
+	trials   int                // that it has made
+	quietly  bool               // no two trials run at the same time
+	overlaps bool               // a trial ran tests beside the victim
+	apart    map[string]float64 // as of the task
 
 	mu       sync.Mutex // guards what follows while the trials of a round run side by side
 	state    *hunt.Hunt
@@ -334,10 +336,11 @@ func (s *search) try(ctx context.Context, trials []hunt.Trial) error {
 	failures := make([]error, len(trials))
 	var wg sync.WaitGroup
 	for i, trial := range trials {
-		quietly := s.quietly || s.trials < firstTrials || s.pool.Touched()
+		s.overlaps = s.overlaps || len(trial.Beside) > 0 // then the victim may clash with itself, too
+		quietly := s.quietly || s.overlaps || trial.Serial || s.trials < firstTrials || s.pool.Touched()
 		s.trials++
 		wg.Go(func() {
-			o, seconds, err := s.pool.Try(ctx, s.app.trial(trial, quietly))
+			o, seconds, err := s.pool.Try(ctx, s.app.trial(trial, s.apart, quietly))
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			if err == nil {
@@ -379,6 +382,10 @@ func (h *hunter) outside(victim string) bool {
 }
 
 // trial returns what the engine runs for a trial.
-func (a *App) trial(t hunt.Trial, quietly bool) engine.Trial {
-	return engine.Trial{Order: a.TestsOf(t.Order), Beside: a.TestsOf(t.Beside), Times: t.Times, Quietly: quietly}
+func (a *App) trial(t hunt.Trial, apart map[string]float64, quietly bool) engine.Trial {
+	order := a.TestsOf(t.Order)
+	for i := range order {
+		order[i].Serial = t.Serial
+	}
+	return engine.Trial{Order: order, Beside: a.TestsOf(t.Beside), Apart: apart, Times: t.Times, Quietly: quietly}
 }

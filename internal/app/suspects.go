@@ -1,7 +1,9 @@
 package app
 
 import (
+	"cmp"
 	"errors"
+	"maps"
 	"slices"
 
 	"fernrelay/core/catalog"
@@ -23,17 +25,18 @@ const (
 
 // suspects finds the tests that can decide the outcome of victims.
 type suspects struct {
-	app     *App
-	ledger  *ledger.Ledger
-	runs    map[int]*run.Run
-	known   []hunt.Saved
-	seconds map[string]float64 // how long each test takes
+	app      *App
+	ledger   *ledger.Ledger
+	runs     map[int]*run.Run
+	known    []hunt.Saved
+	seconds  map[string]float64 // how long each test takes
+	parallel map[string]bool    // the tests that run side by side with others of their process
 }
 
 func (a *App) suspects() (*suspects, error) {
-	s := &suspects{app: a, ledger: a.Ledger(), runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(a.Catalog.Tests))}
+	s := &suspects{app: a, ledger: a.Ledger(), runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(a.Catalog.Tests)), parallel: map[string]bool{}}
 	for _, t := range a.Catalog.Tests {
-		s.seconds[t.ID] = t.Expected
+		s.seconds[t.ID], s.parallel[t.ID] = t.Expected, t.Parallel
 	}
 	var err error
 	s.known, err = s.ledger.Hunts()
@@ -45,13 +48,21 @@ func (a *App) suspects() (*suspects, error) {
 // within reach, forwards and backwards; and what ran at the same time on other workers.
 func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
 	reach := s.reach(victim)
-	task := hunt.Task{Victim: victim.ID, Seconds: s.seconds, Favour: s.favour(victim)}
+	task := hunt.Task{Victim: victim.ID, Seconds: s.seconds, Favour: s.favour(victim), Parallel: s.parallel}
 	at := slices.Index(reach, victim.ID)
 	before, wider := reach[:at], []string(nil)
 	r, err := s.lastBad(victim.ID)
 	switch {
 	case err == nil:
-		before, wider, task.Beside = s.around(r, victim, reach)
+		for _, other := range r.Results {
+			if other.ID != victim.ID && s.sideBySide(other, r.Result(victim.ID)) {
+				task.Aside = append(task.Aside, other.ID)
+			}
+		}
+		before, wider, task.Apart = s.around(r, victim, reach)
+		task.Beside = slices.SortedFunc(maps.Keys(task.Apart), func(a, b string) int {
+			return cmp.Or(cmp.Compare(task.Apart[a], task.Apart[b]), cmp.Compare(a, b))
+		})
 	case !errors.Is(err, run.ErrNoRecord):
 		return task, err
 	}
@@ -81,14 +92,15 @@ func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
 }
 
 // around returns what ran around a victim in a run: before it within reach, before it on its worker, and at the
-// same time on others.
-func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (before, wider, beside []string) {
+// same time on others, with the seconds from the victim's start to theirs.
+func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (before, wider []string, beside map[string]float64) {
 	within := map[string]bool{}
 	for _, id := range reach {
 		within[id] = true
 	}
 	res := ran.Result(victim.ID)
 	ended := func(r *run.Result) float64 { return r.Started.Sub(res.Started).Seconds() + r.Seconds }
+	beside = map[string]float64{}
 	earlier := true
 	for _, other := range ran.Results {
 		if other == res {
@@ -101,10 +113,10 @@ func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (be
 		}
 		switch {
 		case other.Worker != res.Worker:
-			if ended(other) > 0 && other.Started.Sub(res.Started).Seconds() < res.Seconds {
-				beside = append(beside, t.ID)
+			if from := other.Started.Sub(res.Started).Seconds(); ended(other) > 0 && from < res.Seconds {
+				beside[t.ID] = from
 			}
-		case earlier:
+		case earlier, s.sideBySide(other, res):
 			wider = append(wider, t.ID)
 			if within[t.ID] && (s.scope(victim) == adapter.ScopeWorker || other.Batch == res.Batch) {
 				before = append(before, t.ID)
@@ -112,6 +124,11 @@ func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (be
 		}
 	}
 	return before, wider, beside
+}
+
+// sideBySide reports whether two tests ran at the same time in one process.
+func (s *suspects) sideBySide(a, b *run.Result) bool {
+	return s.parallel[a.ID] && s.parallel[b.ID] && a.Batch == b.Batch && a.Started.Before(b.Ended) && b.Started.Before(a.Ended)
 }
 
 // lastBad returns the latest run in which a test was bad, or run.ErrNoRecord. Each run is read once for all

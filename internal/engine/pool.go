@@ -102,6 +102,7 @@ type worker struct {
 	sessions map[string]adapter.Session // by suite
 	groups   map[string]string          // by suite: of the latest test
 	used     bool                       // a trial has run
+	started  func(id string)            // is called when a test starts; nil if nobody asks
 }
 
 func (p *Pool) worker(number int) *worker {
@@ -174,10 +175,11 @@ func (w *worker) reset(ctx context.Context) error {
 
 // A Trial is one ordered execution in a fresh state, of which the last test counts.
 type Trial struct {
-	Order   []catalog.Test // not empty
-	Beside  []catalog.Test // run on another worker meanwhile, again and again; none if empty
-	Times   int            // how often the order runs at most, until the last test is bad
-	Quietly bool           // no other trial runs meanwhile
+	Order   []catalog.Test     // not empty
+	Beside  []catalog.Test     // run on another worker meanwhile; none if empty
+	Apart   map[string]float64 // by the IDs of Beside: the seconds from the start of the last test to theirs, where it is known
+	Times   int                // how often the order runs at most, until the last test is bad
+	Quietly bool               // no other trial runs meanwhile
 }
 
 // Prepare makes workers for trials and prepares their slots.
@@ -263,32 +265,31 @@ func (p *Pool) outcome(ctx context.Context, tests []catalog.Test) (run.Outcome, 
 	return w.run(ctx, tests)
 }
 
-// overlap runs a trial's order on one worker while other tests run on another, again and again.
+// overlap runs a trial's order on one worker while other tests run on another.
 func (p *Pool) overlap(ctx context.Context, t Trial) (run.Outcome, float64, error) {
 	if p.Workers() < 2 {
 		return "", 0, fmt.Errorf("%s failed while tests of another worker ran: to try that, a hunt takes two workers (--workers 2)", t.Order[len(t.Order)-1].ID)
 	}
-	mine, other := <-p.idle, <-p.idle
-	defer func() { p.idle <- mine; p.idle <- other }()
-	for _, w := range []*worker{mine, other} {
-		if err := w.freshen(ctx); err != nil {
-			return "", 0, err
-		}
-	}
+	m := &meeting{Trial: t, mine: <-p.idle, other: <-p.idle, lags: map[string]float64{}}
+	defer func() { p.idle <- m.mine; p.idle <- m.other }()
 	began := time.Now()
-	beside, stop := context.WithCancel(ctx)
-	var wg sync.WaitGroup
-	wg.Go(func() {
-		for beside.Err() == nil {
-			if _, err := other.run(beside, t.Beside); err != nil {
-				return // it was stopped, or is useless; then the order continues alone
+	outcome := run.Lost
+	for n := range t.Times {
+		for _, w := range []*worker{m.mine, m.other} {
+			fresh := w.freshen
+			if n > 0 {
+				fresh = w.reset
+			}
+			if err := fresh(ctx); err != nil {
+				return "", 0, err
 			}
 		}
-	})
-	o, err := mine.repeat(ctx, t)
-	stop()
-	wg.Wait()
-	return o, time.Since(began).Seconds(), err
+		var err error
+		if outcome, err = m.once(ctx, n); err != nil || outcome.Bad() {
+			return outcome, time.Since(began).Seconds(), err
+		}
+	}
+	return outcome, time.Since(began).Seconds(), nil
 }
 
 // repeat runs a trial's order until its last test is bad, or as often as the trial says.
@@ -321,6 +322,9 @@ func (w *worker) run(ctx context.Context, tests []catalog.Test) (run.Outcome, er
 		err = session.Run(ctx, tests[:n], func(e run.Event) {
 			if e.Event == run.Finished && e.ID == last {
 				outcome = e.Outcome
+			}
+			if e.Event == run.Started && w.started != nil {
+				w.started(e.ID)
 			}
 		})
 		if err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 
 	"fernrelay/core/catalog"
@@ -25,7 +26,7 @@ func Finding(w io.Writer, dir string, f hunt.Finding) {
 	for _, c := range f.Changed {
 		fmt.Fprintf(w, "    %s\n", Changed(c))
 	}
-	if len(f.Order) > 1 {
+	if len(f.Order) > 1 || f.Overlap {
 		fmt.Fprintf(w, "    to see it: %s\n", Command(dir, f))
 	}
 }
@@ -46,11 +47,10 @@ func Sentence(f hunt.Finding) string {
 	}
 	switch f.Verdict {
 	case hunt.Polluted:
-		how := " fails only after "
 		if f.Overlap {
-			how = " fails only while it runs beside "
+			return beside(f)
 		}
-		return victim + how + sets(f.Culprits) + cleaned(f)
+		return victim + " fails only after " + sets(f.Culprits) + cleaned(f)
 	case hunt.Brittle:
 		return victim + " passes only after " + sets(f.Culprits) + cleaned(f)
 	case hunt.Faulty:
@@ -58,14 +58,49 @@ func Sentence(f hunt.Finding) string {
 	case hunt.Unstable:
 		return victim + " differs on identical trials: the order is not to blame"
 	}
+	return stable(f)
+}
+
+// stable says what was tried with a test that was always well.
+func stable(f hunt.Finding) string {
+	ways := []string{"alone", "in every order tried"}
 	switch each := f.Each; each.Tests {
 	case 0:
-		return victim + " passed alone and in every order tried"
 	case each.Of:
-		return victim + " passed alone, in every order tried, and right after each other test"
+		ways = append(ways, "right after each other test")
 	default:
-		return fmt.Sprintf("%s passed alone, in every order tried, and right after %d of %d other tests", victim, each.Tests, each.Of)
+		ways = append(ways, fmt.Sprintf("right after %d of %d other tests", each.Tests, each.Of))
 	}
+	if f.Met > 0 {
+		ways = append(ways, fmt.Sprintf("%d times beside what ran at the same time when it failed", f.Met))
+	}
+	last := len(ways) - 1
+	if last == 1 {
+		return Name(f.ID) + " passed alone and in every order tried"
+	}
+	return Name(f.ID) + " passed " + strings.Join(ways[:last], ", ") + ", and " + ways[last]
+}
+
+// beside says that a victim and its culprits clash while they run at the same time. Where they are of several groups, it
+// names those.
+func beside(f hunt.Finding) string {
+	group := func(id string) string {
+		_, group, _ := catalog.Parts(id)
+		return group
+	}
+	named := Name
+	if ids := slices.Concat(f.Culprits...); slices.ContainsFunc(ids, func(id string) bool { return group(id) != group(f.ID) }) {
+		named = func(id string) string { return Name(id) + " of " + plain.Line(group(id)) }
+	}
+	var clashes []string
+	for _, set := range f.Culprits {
+		words := make([]string, len(set))
+		for i, id := range set {
+			words[i] = named(id)
+		}
+		clashes = append(clashes, strings.Join(words, " and "))
+	}
+	return named(f.ID) + " fails only while it runs beside " + strings.Join(clashes, ", or beside ")
 }
 
 // sets names every set of culprits.
@@ -206,11 +241,20 @@ func Differing(c hunt.Change) (before, after string) {
 	return part(a), part(b)
 }
 
-// Command returns the command line that runs the shortest order in a project, from any folder.
+// Command returns the command line that shows a finding in a project, from any folder: it runs the shortest order, or tests
+// side by side so often that they are likely to meet.
 func Command(dir string, f hunt.Finding) string {
-	words := make([]string, len(f.Order))
-	for i, id := range f.Order {
-		words[i] = Quote(id)
+	quoted := func(ids []string) []string {
+		words := make([]string, len(ids))
+		for i, id := range ids {
+			words[i] = Quote(id)
+		}
+		return words
+	}
+	words := quoted(f.Order)
+	if f.Overlap && len(words) == 1 { // in processes of their own
+		tests := quoted(append(slices.Clip(f.Culprits[0]), f.ID))
+		return fmt.Sprintf("fern-relay -C %s run --trial --workers %d --together test --repeat 20 %s", Quote(dir), len(tests), strings.Join(tests, " "))
 	}
 	return `printf '%s\n' ` + strings.Join(words, " ") + " | fern-relay -C " + Quote(dir) + " run --trial --workers 1 --order file:/dev/stdin"
 }
@@ -236,7 +280,7 @@ func Markdown(to io.Writer, dir string, f hunt.Finding, records []hunt.Record) e
 		fmt.Fprintf(w, "- %s\n", words)
 	}
 	fmt.Fprintf(w, "- %s in %s\n", wording.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
-	if len(f.Order) > 1 {
+	if len(f.Order) > 1 || f.Overlap {
 		fmt.Fprintf(w, "\n## To see it\n\n%s\n", Block("sh", Command(dir, f)))
 	}
 	if len(f.Changed) > 0 {

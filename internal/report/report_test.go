@@ -125,7 +125,7 @@ func TestSentences(t *testing.T) {
 			"victim turns on it: restoring only this makes it pass. Restore it at the end of two, or before g."},
 		{hunt.Polluted, func(f *hunt.Finding) { f.Culprits, f.Cleaners = [][]string{{"u:g#a"}, {"u:g#b"}}, []string{"u:g#c"} },
 			"victim fails only after a, or after b, unless c runs between. "},
-		{hunt.Polluted, func(f *hunt.Finding) { f.Overlap = true }, "victim fails only while it runs beside one and two together. " +
+		{hunt.Polluted, func(f *hunt.Finding) { f.Overlap = true }, "victim of g fails only while it runs beside one of g and two of h. " +
 			"Let both hold the resource that they share (the rule holds), or have each worker use a name of its own for it ({space}, {port}, {tmp})."},
 		{hunt.Brittle, func(f *hunt.Finding) { f.Changed = []hunt.Change{{Name: "a", After: "1"}} }, "victim passes only after one and two together. " +
 			"one and two leave a at 1; give victim the rule needs with one and two, or set up in it what it needs."},

@@ -331,6 +331,7 @@ func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
 		t := above.clone()
 		t.read(fn.Doc, "the function", r.wrong)
 		t.ID, t.Suite, t.Group, t.Name, t.Kind = catalog.ID(r.suite, r.group, name), r.suite, r.group, name, kind
+		t.Parallel = bytes.Contains(src[r.fileSet.Position(fn.Pos()).Offset:r.fileSet.Position(fn.End()).Offset], []byte(".Parallel()"))
 		t.File, t.Line, t.End = r.file, r.fileSet.Position(fn.Pos()).Line, r.fileSet.Position(fn.End()).Line
 		tests = append(tests, t.Test)
 	}

@@ -129,6 +129,9 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 		return nil, nil, err
 	}
 	args := append([]string{"-test.v=test2json", "-test.paniconexit0", "-test.timeout=0"}, s.adapter.binaryArgs()...)
+	if tests[0].Serial {
+		args = append(args, "-test.parallel=1")
+	}
 	if steps := tests[0].Steps; len(steps) > 0 {
 		args = append(args, "-test.run="+runPattern(s.adapter.targets[tests[0].ID].function, steps))
 	}
