@@ -102,7 +102,7 @@ func demoLedger(r *app.App, results string, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	about, err := runreport.Of(r.Project.Name, r.Ledger(), record, run)
+	about, err := runreport.Of(runreport.Project{Name: r.Project.Name, File: r.Catalog.FileOf}, r.Ledger(), record, run)
 	if err != nil {
 		return err
 	}

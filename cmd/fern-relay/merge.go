@@ -78,7 +78,7 @@ func (s *settings) writeMerged(ctx context.Context, file string, merged *run.Mer
 		r = app.NoHistory(s.dir)
 	}
 	defer r.Close()
-	about, err := runreport.OfMerged(r.Project.Name, r.Ledger(), merged, parts, broken)
+	about, err := runreport.OfMerged(s.aboutProject(ctx, r), r.Ledger(), merged, parts, broken)
 	if err != nil {
 		return err
 	}

@@ -358,6 +358,12 @@ func TestY(t *testing.T) { t.Run("case_2", func(t *testing.T) {}) }
 	if card := ask[testReport](t, dir, "test", "TestX"); len(card.Past) != 1 {
 		t.Errorf("runs of single steps count as runs of the test: %+v", card)
 	}
+	if got := fern(t, dir, "report", "4", "-o", "run.md"); got.status != 0 {
+		t.Errorf("the report: %s", got.stderr)
+	}
+	if text, _ := os.ReadFile(filepath.Join(dir, "run.md")); !strings.Contains(string(text), "| file | `drip/drip_test.go` | 1 passed, 1 failed | 50 % |") {
+		t.Errorf("the report has no files: %s", text)
+	}
 	if runs := fern(t, dir, "ledger", "runs").stdout; strings.Count(runs, "a trial") != 5 {
 		t.Errorf("the runs are %s", runs)
 	}

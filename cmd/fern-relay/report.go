@@ -1,10 +1,12 @@
 package main
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
 
+	"fernrelay/internal/app"
 	"fernrelay/internal/report/runreport"
 )
 
@@ -26,7 +28,7 @@ func newReport(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			about, err := runreport.Of(r.Project.Name, r.Ledger(), record, run)
+			about, err := runreport.Of(s.aboutProject(cmd.Context(), r), r.Ledger(), record, run)
 			if err != nil {
 				return err
 			}
@@ -40,4 +42,14 @@ func newReport(s *settings) *cobra.Command {
 	cmd.Flags().StringVarP(&file, "output", "o", "", "write this `file`, ending in .html, .md, .pdf or .xml")
 	_ = cmd.MarkFlagRequired("output")
 	return cmd
+}
+
+// aboutProject returns what reports say of a project. Without its tests, as in another checkout, their files are not known.
+func (s *settings) aboutProject(ctx context.Context, h *app.History) runreport.Project {
+	p := runreport.Project{Name: h.Project.Name, File: func(string) string { return "" }}
+	if r, err := app.Open(ctx, s.dir, nil); err == nil {
+		defer r.Close()
+		p.File = r.Catalog.FileOf
+	}
+	return p
 }

@@ -187,6 +187,14 @@ func (c *Catalog) Index(id string) (i int, ok bool) {
 	return i, ok
 }
 
+// FileOf returns the file of a test by its ID, "" if it is not known.
+func (c *Catalog) FileOf(id string) string {
+	if t, ok := c.Lookup(id); ok {
+		return t.File
+	}
+	return ""
+}
+
 // Find finds the one test whose ID ends in the given text. A whole part (a name,
 // group#name) goes before an ending that begins inside a word.
 func (c *Catalog) Find(ending string) (*Test, error) {

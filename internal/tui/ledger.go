@@ -208,7 +208,8 @@ func (v *ledgerView) open() tea.Msg {
 	if len(v.all) == 0 {
 		return sayMsg("no runs yet: there is nothing to report")
 	}
-	return background(v.choose(func(of chosenRun) (*runReport, error) { return newRunReport(of), nil }))
+	file := v.session.picked.Catalog.FileOf
+	return background(v.choose(func(of chosenRun) (*runReport, error) { return newRunReport(of, file), nil }))
 }
 
 // compare shows how the chosen run differs from the one before it.

@@ -45,33 +45,32 @@ type reportRow struct {
 	depth int
 }
 
-// newRunReport makes the report of a run: its suites, groups, tests and steps. What is bad is
+// newRunReport makes the report of a run: its suites, groups, files, tests and steps. What is bad is
 // unfolded down to the tests.
-func newRunReport(of chosenRun) *runReport {
+func newRunReport(of chosenRun, file func(id string) string) *runReport {
 	rep := &runReport{title: fmt.Sprintf("run %d", of.record.Number), words: report.Counts(of.record.Counts), causes: of, open: map[*branch]bool{}}
-	for _, suite := range of.run.Suites() {
-		s := &branch{words: cmp.Or(plain.Line(suite.Name), "other tests")}
-		seconds, counts := 0.0, map[run.Outcome]int{}
-		for _, group := range suite.Groups {
-			g := &branch{words: cmp.Or(plain.Line(group.Name), "."), note: groupNote(group.Counts, group.Seconds)}
-			for _, r := range group.Results {
-				_, _, name := catalog.Parts(r.ID)
-				g.below = append(g.below, testBranch(r, name))
-			}
-			for o, n := range group.Counts {
-				counts[o] += n
-			}
-			seconds += group.Seconds
-			s.below = append(s.below, g)
-			rep.open[g] = run.CountBad(group.Counts) > 0
-		}
-		s.note = groupNote(counts, seconds)
-		rep.roots = append(rep.roots, s)
-		rep.open[s] = true
+	for _, suite := range of.run.Suites(file) {
+		b := rep.partBranch(suite)
+		rep.roots = append(rep.roots, b)
+		rep.open[b] = true
 	}
 	rep.unfold()
 	rep.at = max(0, slices.IndexFunc(rep.rows, func(row reportRow) bool { return row.result != nil && row.outcome.Bad() }))
 	return rep
+}
+
+// partBranch is a suite, a group or a file with what is in it, unfolded if something in it is bad.
+func (rep *runReport) partBranch(p *run.Section) *branch {
+	b := &branch{words: cmp.Or(plain.Line(p.Name), "other tests"), note: partNote(p)}
+	for _, section := range p.Sections {
+		b.below = append(b.below, rep.partBranch(section))
+	}
+	for _, r := range p.Results {
+		_, _, name := catalog.Parts(r.ID)
+		b.below = append(b.below, testBranch(r, name))
+	}
+	rep.open[b] = run.CountBad(p.Counts) > 0
+	return b
 }
 
 // testBranch is a test with its steps.
@@ -84,9 +83,13 @@ func testBranch(r *run.Result, name string) *branch {
 	return b
 }
 
-// groupNote sums up the outcomes of tests.
-func groupNote(counts map[run.Outcome]int, seconds float64) string {
-	return report.Counts(counts) + "  " + history.Short(seconds)
+// partNote sums up the outcomes of tests, the share of those that passed, and their time.
+func partNote(p *run.Section) string {
+	note := report.Counts(p.Counts)
+	if p.Ran > 0 {
+		note += "  " + wording.Percent(float64(p.Passed)/float64(p.Ran))
+	}
+	return note + "  " + history.Short(p.Seconds)
 }
 
 // newComparison makes the report of how a run differs from the one before it.

@@ -61,7 +61,7 @@ type pageData struct {
 	Words    []string
 	Failed   int
 	Failures []*run.Result // those that are shown whole
-	Suites   []*run.SuiteResults
+	Suites   []*run.Section
 	Slowest  []*run.Result
 	Work     float64
 	Timeline template.HTML // drawn by ourselves; its texts are escaped there
@@ -75,7 +75,7 @@ type mark struct {
 }
 
 func writeHTML(w io.Writer, a *About) error {
-	data := pageData{About: a, Words: a.words(), Failures: a.Run.Troubled(), Suites: a.Run.Suites()}
+	data := pageData{About: a, Words: a.words(), Failures: a.Run.Troubled(), Suites: a.Run.Suites(a.project.File)}
 	data.Failed = len(data.Failures)
 	data.Failures = data.Failures[:min(data.Failed, htmlFailures)]
 	data.Slowest, data.Work = a.slowest()

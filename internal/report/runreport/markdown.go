@@ -56,7 +56,7 @@ func writeMarkdown(to io.Writer, a *About) error {
 	for _, r := range slowest {
 		fmt.Fprintf(w, "| %s | %s | %s |\n", report.Code(r.ID), history.Short(r.Seconds), wording.Percent(r.Seconds/max(work, 1e-9)))
 	}
-	markdownGroups(w, a)
+	markdownParts(w, a)
 	_, err := to.Write(w.Bytes())
 	return err
 }
@@ -149,13 +149,13 @@ func markdownWorkers(w io.Writer, a *About) {
 	fmt.Fprintf(w, "```\n\n%s from the left to the right\n", a.wall())
 }
 
-func markdownGroups(w io.Writer, a *About) {
+func markdownParts(w io.Writer, a *About) {
 	tests := &bytes.Buffer{}
-	fmt.Fprint(w, "\n## Groups\n\n| group | outcome | passed | time |\n| --- | --- | ---: | ---: |\n")
-	more := a.eachGroup(markdownTests, func(name string, g *run.GroupResults, some []*run.Result) {
-		fmt.Fprintf(w, "| %s | %s | %s | %s |\n", report.Code(name), report.Counts(g.Counts), passed(g), history.Short(g.Seconds))
+	fmt.Fprint(w, "\n## Suites, groups and files\n\n| | name | outcome | passed | time |\n| --- | --- | --- | ---: | ---: |\n")
+	more := a.eachPart(markdownTests, func(level, name string, p *run.Section, some []*run.Result) {
+		fmt.Fprintf(w, "| %s | %s | %s | %s | %s |\n", level, report.Code(name), report.Counts(p.Counts), passed(p.Totals), history.Short(p.Seconds))
 		for _, r := range some {
-			fmt.Fprintf(tests, "| %s %s | %s %s | %s |\n", report.Code(name), report.Code(report.Name(r.ID)), r.Outcome.Shape(), r.Outcome, history.Short(r.Seconds))
+			fmt.Fprintf(tests, "| %s %s | %s %s | %s |\n", report.Code(where(r.ID)), report.Code(report.Name(r.ID)), r.Outcome.Shape(), r.Outcome, history.Short(r.Seconds))
 		}
 	})
 	fmt.Fprintf(w, "\n<details><summary>All tests</summary>\n\n| test | | time |\n| --- | --- | ---: |\n%s", tests)

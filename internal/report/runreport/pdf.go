@@ -3,6 +3,7 @@ package runreport
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"fernrelay/core/history"
@@ -58,7 +59,7 @@ func writePDF(w io.Writer, a *About) error {
 		pdfFailure(t, a, r)
 	}
 	pdfSlowest(t, a)
-	pdfGroups(t, a)
+	pdfParts(t, a)
 	return draw.WritePages(w, append(pages, draw.Pages(t.lines)...))
 }
 
@@ -82,7 +83,7 @@ func pastDrawings(a *About) (drawn []draw.Drawing, err error) {
 		if len(tests) == 0 {
 			continue
 		}
-		d, err := draw.Past(chart, a.project, a.past, tests)
+		d, err := draw.Past(chart, a.project.Name, a.past, tests)
 		if err != nil {
 			return nil, err
 		}
@@ -165,13 +166,13 @@ func pdfSlowest(t *text, a *About) {
 	}
 }
 
-func pdfGroups(t *text, a *About) {
-	t.add(draw.Heading, 0, "Groups")
-	more := a.eachGroup(pdfTests, func(name string, g *run.GroupResults, some []*run.Result) {
-		line := fmt.Sprintf("%s: %s; %s passed, %s", name, report.Counts(g.Counts), passed(g), history.Short(g.Seconds))
-		t.add(draw.Plain, 1, line)
+func pdfParts(t *text, a *About) {
+	t.add(draw.Heading, 0, "Suites, groups and files")
+	more := a.eachPart(pdfTests, func(level, name string, p *run.Section, some []*run.Result) {
+		indent := 1 + slices.Index(partsTold, level)
+		t.add(draw.Plain, indent, fmt.Sprintf("%s: %s; %s passed, %s", name, report.Counts(p.Counts), passed(p.Totals), history.Short(p.Seconds)))
 		for _, r := range some {
-			t.add(draw.Faint, 2, fmt.Sprintf("%s: %s in %s", report.Name(r.ID), r.Outcome, history.Short(r.Seconds)))
+			t.add(draw.Faint, indent+1, fmt.Sprintf("%s: %s in %s", report.Name(r.ID), r.Outcome, history.Short(r.Seconds)))
 		}
 	})
 	if more > 0 {

@@ -1,7 +1,7 @@
 // Package runreport writes everything about one run into a file for others: an HTML page of its own, a Markdown
 // summary, a PDF document, or JUnit XML.
 //
-//	about, err := runreport.Of(project.Name, ledger, record, results)
+//	about, err := runreport.Of(runreport.Project{Name: name, File: fileOf}, ledger, record, results)
 //	err = runreport.WriteFile("run.html", about)
 package runreport
 
@@ -32,22 +32,28 @@ type About struct {
 	Cards  map[string]*history.Card // what the ledger knows of failing tests, by ID
 	Parts  []string                 // which shards came back, failed and are missing, in words
 
-	project string
+	project Project
 	past    *history.Past // up to the run; without runs if the ledger has none
+}
+
+// Project is what a report says of the project.
+type Project struct {
+	Name string
+	File func(id string) string // the file of a test, "" if it is not known
 }
 
 // failuresKnown bounds the failing tests about which the report says what the ledger knows.
 const failuresKnown = 500
 
 // Of collects everything about a run of a project's ledger.
-func Of(project string, l *ledger.Ledger, record *run.Record, run *run.Run) (*About, error) {
-	a := &About{Title: fmt.Sprintf("%s, run %d", project, record.Number), Record: record, Run: run, project: project}
+func Of(project Project, l *ledger.Ledger, record *run.Record, run *run.Run) (*About, error) {
+	a := &About{Title: fmt.Sprintf("%s, run %d", project.Name, record.Number), Record: record, Run: run, project: project}
 	return a, a.know(l, record)
 }
 
 // OfMerged collects everything about merged shards, with what the project's ledger knows about the failures.
-func OfMerged(project string, l *ledger.Ledger, m *run.Merged, parts []run.Part, broken []string) (*About, error) {
-	a := &About{Title: project + ", " + wording.Plural(len(parts), "report") + " together", Run: m.Run, project: project}
+func OfMerged(project Project, l *ledger.Ledger, m *run.Merged, parts []run.Part, broken []string) (*About, error) {
+	a := &About{Title: project.Name + ", " + wording.Plural(len(parts), "report") + " together", Run: m.Run, project: project}
 	for _, p := range parts {
 		words := plain.Line(p.Name)
 		if of := p.Run.Planned; of != nil {
@@ -140,26 +146,36 @@ func (a *About) slowest() (tests []*run.Result, work float64) {
 	return tests[:min(len(tests), slowestTold)], work
 }
 
-// eachGroup calls f with the groups of the run, those with the most bad tests first in their suites, each with its
-// tests up to a bound, and counts the tests that it leaves out.
-func (a *About) eachGroup(most int, tell func(name string, g *run.GroupResults, tests []*run.Result)) (more int) {
-	for _, s := range a.Run.Suites() {
-		for _, g := range s.Groups {
-			n := min(most, len(g.Results))
-			tell(within(s.Name, g.Name), g, g.Results[:n])
+// partsTold are the levels of parts, from the outermost.
+var partsTold = []string{"suite", "group", "file"}
+
+// eachPart calls tell with the suites of the run, their groups and the files of these, those with the most bad tests first,
+// and with the tests of the innermost up to a bound. It counts the tests that it leaves out.
+func (a *About) eachPart(most int, tell func(level, name string, p *run.Section, tests []*run.Result)) (more int) {
+	var each func(parts []*run.Section, level int, around string)
+	each = func(parts []*run.Section, level int, around string) {
+		for _, p := range parts {
+			name := cmp.Or(plain.Line(p.Name), "other tests")
+			if level == 1 {
+				name = within(around, p.Name)
+			}
+			n := min(most, len(p.Results))
+			tell(partsTold[level], name, p, p.Results[:n])
 			most -= n
-			more += len(g.Results) - n
+			more += len(p.Results) - n
+			each(p.Sections, level+1, p.Name)
 		}
 	}
+	each(a.Run.Suites(a.project.File), 0, "")
 	return more
 }
 
-// passed returns the share of a group's tests that passed, of those that ended.
-func passed(g *run.GroupResults) string {
-	if g.Ran == 0 {
+// passed returns the share of tests that passed, of those that ended.
+func passed(t run.Totals) string {
+	if t.Ran == 0 {
 		return "–"
 	}
-	return wording.Percent(float64(g.Passed) / float64(g.Ran))
+	return wording.Percent(float64(t.Passed) / float64(t.Ran))
 }
 
 // lastLines returns the last lines of an output.
