@@ -68,7 +68,7 @@ func init() { // not a literal, as fields evaluate other picks
 		"flips":   {compares: true, example: "2", check: checkFlips, set: flipped, fact: flipsFact},
 		"rule":    {example: "skip", check: checkRule, set: hasRule, fact: rulesFact},
 		"saved":   {example: "quick", set: saved, fact: savedFact},
-		"touched": {example: "main", set: touched, fact: func(_ *Index, t *Term, _ int) string { return "git reports no change to it since " + t.Value }},
+		"touched": {example: "main", set: touched, fact: touchedFact},
 	}}
 }
 
@@ -493,12 +493,27 @@ func touched(v *evaluation, t *Term) (catalog.Set, error) {
 	if v.index.source.Touched == nil {
 		return nil, errors.New("touched: has no project to ask git about")
 	}
-	isTouched, err := v.index.source.Touched(v.index, t.Value)
+	how, err := v.index.source.Touched(v.index, t.Value)
 	if err != nil {
 		return nil, err
 	}
+	v.index.mu.Lock()
+	v.index.changes[t.Value] = how
+	v.index.mu.Unlock()
 	tests := v.index.Catalog.Tests
-	return v.index.where(func(i int) bool { return isTouched(&tests[i]) }), nil
+	return v.index.where(func(i int) bool { return how(&tests[i]) != "" }), nil
+}
+
+func touchedFact(x *Index, t *Term, i int) string {
+	x.mu.Lock()
+	how := x.changes[t.Value]
+	x.mu.Unlock()
+	if how != nil {
+		if words := how(&x.Catalog.Tests[i]); words != "" {
+			return words
+		}
+	}
+	return "git reports no change to it since " + t.Value
 }
 
 // Glob returns a function that matches whole paths: * stays within a folder, ** does not.

@@ -27,8 +27,8 @@ type Source struct {
 	Saved map[string]string
 	// Steps returns the names of the steps that tests had in earlier runs, by ID. The first call may be slow.
 	Steps func() map[string][]string
-	// Touched returns a function that reports whether a test of an index changed since a git revision.
-	Touched func(x *Index, revision string) (touched func(*catalog.Test) bool, err error)
+	// Touched returns a function that says how a test of an index changed since a git revision, "" if it did not.
+	Touched func(x *Index, revision string) (touched func(*catalog.Test) string, err error)
 }
 
 // Index is a catalog prepared for evaluating picks over it. It keeps the tests that each term selects. An Index is
@@ -45,8 +45,9 @@ type Index struct {
 	past       []testPast       // by test
 	sums       []Candidate      // of values, for Complete
 	mu         sync.Mutex
-	known      map[string]catalog.Set // what a term holds, by its String
-	counts     map[string]int         // of candidates, by their texts; nil before Warm
+	known      map[string]catalog.Set                // what a term holds, by its String
+	changes    map[string]func(*catalog.Test) string // how tests changed, by the revision
+	counts     map[string]int                        // of candidates, by their texts; nil before Warm
 }
 
 // fileRun is neighbouring tests of one file.
@@ -65,7 +66,7 @@ type testPast struct {
 // compare, so that going through all tests is quick.
 func NewIndex(c *catalog.Catalog, source Source) *Index {
 	n := len(c.Tests)
-	x := &Index{Catalog: c, source: source, known: map[string]catalog.Set{}, tags: map[string]catalog.Set{}, kinds: map[string]catalog.Set{},
+	x := &Index{Catalog: c, source: source, known: map[string]catalog.Set{}, changes: map[string]func(*catalog.Test) string{}, tags: map[string]catalog.Set{}, kinds: map[string]catalog.Set{},
 		took: make([]float64, n), past: make([]testPast, n), nameList: nameList{ends: make([]int, 0, n)}}
 	x.lowerNames = sync.OnceValue(x.lower)
 	var names strings.Builder

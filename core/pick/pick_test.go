@@ -28,11 +28,16 @@ var known = Source{
 	},
 	Rates: func() []float64 { return []float64{2.0 / 3, 0.5, math.NaN(), math.NaN()} },
 	Saved: map[string]string{"fast": "took<1s saved:wet", "wet": "in:irrigation/**", "round": "saved:about", "about": "quick saved:round", "old": "taken:3"},
-	Touched: func(_ *Index, revision string) (func(*catalog.Test) bool, error) {
+	Touched: func(_ *Index, revision string) (func(*catalog.Test) string, error) {
 		if revision != "main" {
 			return nil, errors.New("git knows no revision " + revision)
 		}
-		return func(t *catalog.Test) bool { return t.Group == "misting" }, nil
+		return func(t *catalog.Test) string {
+			if t.Group == "misting" {
+				return "misting/nozzle.go changed"
+			}
+			return ""
+		}, nil
 	},
 }
 

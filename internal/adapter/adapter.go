@@ -128,9 +128,9 @@ func (f *Found) Close(from string) {
 type Adapter interface {
 	// Discover finds the suite's tests.
 	Discover(ctx context.Context) (Found, error)
-	// Touched returns a function that reports whether a change to files, given by their absolute paths, touches a
-	// test. A test's own file is not its concern.
-	Touched(files []string) (func(*catalog.Test) bool, error)
+	// Touched returns a function that says how a change to files, given by their absolute paths, touches a test, as in
+	// "clock/clock.go changed"; "" if it does not. A test's own file is not its concern.
+	Touched(files []string) (func(*catalog.Test) string, error)
 	// Prepare prepares once for all sessions what the tests need. A failure of one group only is reported when
 	// that group runs. Prepare calls progress, from any goroutine, with words for what it does.
 	Prepare(ctx context.Context, tests []*catalog.Test, progress func(what string)) error

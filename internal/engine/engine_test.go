@@ -32,7 +32,7 @@ type puppet struct {
 }
 
 func (p *puppet) Discover(context.Context) (adapter.Found, error)    { return adapter.Found{}, nil }
-func (p *puppet) Touched([]string) (func(*catalog.Test) bool, error) { return nil, nil }
+func (p *puppet) Touched([]string) (func(*catalog.Test) string, error) { return nil, nil }
 func (p *puppet) Scope() adapter.Scope                               { return p.scope }
 
 func (p *puppet) Prepare(_ context.Context, tests []*catalog.Test, _ func(string)) error {

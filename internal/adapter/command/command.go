@@ -213,8 +213,8 @@ func (a *Adapter) parseLine(found *adapter.Found, text string) error {
 }
 
 // Touched knows only the files of tests, which are not its concern.
-func (a *Adapter) Touched([]string) (func(*catalog.Test) bool, error) {
-	return func(*catalog.Test) bool { return false }, nil
+func (a *Adapter) Touched([]string) (func(*catalog.Test) string, error) {
+	return func(*catalog.Test) string { return "" }, nil
 }
 
 // Prepare has nothing to do.

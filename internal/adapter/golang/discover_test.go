@@ -250,7 +250,10 @@ func TestTouched(t *testing.T) {
 		}
 		var groups []string
 		for _, test := range found {
-			if touched(&test) {
+			if why := touched(&test); why != "" {
+				if ways := map[string]string{"top": "low/low.go changed, which top imports through mid", "mid": "low/low.go changed, which mid imports", "low": "low/low.go changed"}; c.file == "low/low.go" && why != ways[test.Group] {
+					t.Errorf("%s is touched as %s", test.Group, why)
+				}
 				groups = append(groups, test.Group)
 			}
 		}

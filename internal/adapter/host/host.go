@@ -103,8 +103,8 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 }
 
 // Touched knows only the files of tests, which are not its concern.
-func (a *Adapter) Touched([]string) (func(*catalog.Test) bool, error) {
-	return func(*catalog.Test) bool { return false }, nil
+func (a *Adapter) Touched([]string) (func(*catalog.Test) string, error) {
+	return func(*catalog.Test) string { return "" }, nil
 }
 
 // Open makes a session. Its process begins with the first run.
