@@ -76,7 +76,7 @@ func newRun(s *settings) *cobra.Command {
 	flags.BoolVar(&f.resume, "resume", false, "run the rest of the run that was killed last")
 	flags.BoolVar(&f.onChange, "on-change", false, "rerun what changed files touch, until Ctrl-C")
 	flags.BoolVar(&f.levels, "trial-levels", false, "find the finest level at which tests may run side by side")
-	flags.IntVar(&f.repeat, "repeat", 1, "run everything `N` times and report what differed")
+	flags.IntVar(&f.repeat, "repeat", 1, "run everything `N` times and report what differed; with --trial-levels, each level up to N times, by default 3")
 	flags.IntVar(&f.retries, "retries", 0, "retry a failed test up to `N` times")
 	flags.IntVar(&f.stopAfter, "stop-after", 0, "start no more tests after `N` failures; 0 for no limit")
 	flags.DurationVar(&f.timeout, "timeout", 0, "limit each test to this `time`; default its suite's")
@@ -127,7 +127,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 	}
 	if err := cmp.Or(
 		together("resume", "pick", "shard", "order", "workers", "repeat", "together"),
-		together("trial-levels", "shard", "order", "repeat", "resume", "together", "stop-after", "on-change", "junit", "tap", "events"),
+		together("trial-levels", "shard", "order", "resume", "together", "stop-after", "on-change", "junit", "tap", "events"),
 		together("on-change", "shard", "order", "repeat", "resume"),
 	); err != nil {
 		return err
@@ -145,6 +145,14 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 		return fmt.Errorf("--show is %q: sum, names or full is expected", f.show)
 	}
 	return cmp.Or(split.Together(f.together).Check(), checkWorkers(cmd, f.workers))
+}
+
+// levelRuns is how often --trial-levels runs each level at most.
+func (f *runFlags) levelRuns(cmd *cobra.Command) int {
+	if cmd.Flags().Changed("repeat") {
+		return f.repeat
+	}
+	return 3
 }
 
 // run runs what the flags ask for, as often as they ask for it. Of different outcomes of a test the worst counts.
@@ -168,7 +176,7 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 	}
 	switch {
 	case f.levels:
-		return n.levels(ctx, q)
+		return n.levels(ctx, q, f.levelRuns(cmd))
 	case f.onChange:
 		return n.onChange(ctx, q, f.reportFiles)
 	case f.resume:

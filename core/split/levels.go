@@ -2,6 +2,7 @@ package split
 
 import (
 	"fmt"
+	"slices"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
@@ -22,6 +23,8 @@ type Level struct {
 	Workers  int
 	Run      *run.Run
 	Differ   []LevelDifference
+	Pairs    int // of units of the level
+	Met      int // of those, the ones of which two tests ran at the same time
 }
 
 // LevelDifference is a test whose outcome differs from its outcome alone.
@@ -36,12 +39,14 @@ type LevelRun struct {
 	What     string   // describes the run for people
 	Together Together // what never runs side by side; empty for one test after another
 	Workers  int
-	InOrder  bool // the tests keep their order
+	InOrder  bool           // the tests keep their order
+	First    map[string]int // by ID, from 1: the rank of tests whose batches go before others
 }
 
 // TrialLevels runs tests one after another, twice, and then side by side, level by level, until outcomes
-// differ; that level runs twice. do runs the tests once.
-func TrialLevels(tests []catalog.Test, workers int, do func(LevelRun) (*run.Run, error)) (*LevelTrial, error) {
+// differ; that level runs twice. Each level runs up to a number of times, in other orders, until all pairs of its units
+// have run at the same time. do runs the tests once.
+func TrialLevels(tests []catalog.Test, workers, times int, do func(LevelRun) (*run.Run, error)) (*LevelTrial, error) {
 	alone := LevelRun{What: "one after another", Workers: 1, InOrder: true}
 	trial := &LevelTrial{}
 	var err error
@@ -59,7 +64,7 @@ func TrialLevels(tests []catalog.Test, workers int, do func(LevelRun) (*run.Run,
 	}
 	stable := trial.compareAlone(repeated)
 	for _, level := range levelsOf(tests) {
-		same, err := trial.try(level, workers, stable, do)
+		same, err := trial.try(tests, level, workers, max(1, times), stable, do)
 		if err != nil || !same {
 			return trial, err
 		}
@@ -80,12 +85,16 @@ func (t *LevelTrial) compareAlone(repeated *run.Run) (stable map[string]run.Outc
 	return stable
 }
 
-// try runs the tests at one level, and a second time if outcomes differ. It reports whether none do.
-func (t *LevelTrial) try(level Together, workers int, stable map[string]run.Outcome, do func(LevelRun) (*run.Run, error)) (same bool, err error) {
+// try runs the tests at one level, and once more if outcomes differ. It reports whether none do.
+func (t *LevelTrial) try(tests []catalog.Test, level Together, workers, times int, stable map[string]run.Outcome, do func(LevelRun) (*run.Run, error)) (same bool, err error) {
 	how := LevelRun{What: fmt.Sprintf("%ss side by side on %d workers", level, workers), Together: level, Workers: workers}
+	m, err := newMeetings(tests, level)
+	if err != nil {
+		return false, err
+	}
+	l := Level{Together: level, Workers: workers, Pairs: m.pairs()}
 	var runs []*run.Run
-	var differ []LevelDifference
-	for len(runs) == 0 || len(runs) == 1 && len(differ) > 0 {
+	for len(runs) == 0 || len(l.Differ) == 0 && len(runs) < times && len(m.met) < l.Pairs || len(runs) == 1 && len(l.Differ) > 0 {
 		one, err := do(how)
 		if err != nil {
 			return false, err
@@ -95,15 +104,83 @@ func (t *LevelTrial) try(level Together, workers int, stable map[string]run.Outc
 			return false, nil
 		}
 		runs = append(runs, one)
-		differ = differences(stable, runs)
-		how.What += ", once more"
+		m.note(one)
+		l.Differ = differences(stable, runs)
+		how.What = fmt.Sprintf("%ss side by side on %d workers, run %d", level, workers, len(runs)+1)
+		if len(l.Differ) == 0 {
+			how.First = m.rotated(len(runs))
+		}
 	}
-	t.Levels = append(t.Levels, Level{Together: level, Workers: workers, Run: runs[0], Differ: differ})
-	if len(differ) > 0 {
+	l.Run, l.Met = runs[0], len(m.met)
+	t.Levels = append(t.Levels, l)
+	if len(l.Differ) > 0 {
 		return false, nil
 	}
 	t.Safe, t.Finest = runs[0], level
 	return true, nil
+}
+
+// meetings are the pairs of units of which two tests ran at the same time.
+type meetings struct {
+	units []Unit
+	unit  map[string]int // by the ID of a test
+	met   map[[2]int]bool
+}
+
+func newMeetings(tests []catalog.Test, level Together) (*meetings, error) {
+	units, err := Units(tests, level)
+	m := &meetings{units: units, unit: map[string]int{}, met: map[[2]int]bool{}}
+	for u := range units {
+		for _, id := range units[u].Tests {
+			m.unit[id] = u
+		}
+	}
+	return m, err
+}
+
+func (m *meetings) pairs() int { return len(m.units) * (len(m.units) - 1) / 2 }
+
+// note notes which units met in a run.
+func (m *meetings) note(r *run.Run) {
+	ran := slices.DeleteFunc(slices.Clone(r.Results), func(res *run.Result) bool { return res.Started.IsZero() || res.Worker == 0 })
+	slices.SortFunc(ran, func(a, b *run.Result) int { return a.Started.Compare(b.Started) })
+	var now []*run.Result // those that still run
+	for _, res := range ran {
+		now = slices.DeleteFunc(now, func(other *run.Result) bool { return !other.Ended.After(res.Started) })
+		for _, other := range now {
+			if a, b := m.unit[res.ID], m.unit[other.ID]; a != b && res.Worker != other.Worker {
+				m.met[[2]int{min(a, b), max(a, b)}] = true
+			}
+		}
+		now = append(now, res)
+	}
+}
+
+// rotated returns the ranks of the tests in another order, in which each unit has other neighbours: a round of a tournament of
+// all against all (the circle method, as in Kirkman, "On a problem in combinations", 1847).
+func (m *meetings) rotated(round int) map[string]int {
+	n := len(m.units)
+	circle := make([]int, n)
+	for i := range circle {
+		circle[i] = i
+		if i > 0 {
+			circle[i] = 1 + (i-1+round)%(n-1)
+		}
+	}
+	first := map[string]int{}
+	add := func(u int) {
+		for _, id := range m.units[u].Tests {
+			first[id] = len(first) + 1
+		}
+	}
+	for i := range n / 2 {
+		add(circle[i])
+		add(circle[n-1-i])
+	}
+	if n%2 == 1 {
+		add(circle[n/2])
+	}
+	return first
 }
 
 // levelsOf returns the levels that divide the tests differently, the coarsest first. If all tests are of one

@@ -4,8 +4,11 @@ import (
 	"errors"
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 )
 
 // TestTrialLevels plays runs whose outcomes go by the level, and holds what is concluded.
@@ -33,10 +36,12 @@ func TestTrialLevels(t *testing.T) {
 			differ: "s:g#b failed passed 1/2"},
 	} {
 		runs := 0
-		trial, err := TrialLevels(tests, 3, func(q LevelRun) (*run.Run, error) {
+		trial, err := TrialLevels(tests, 3, 3, func(q LevelRun) (*run.Run, error) {
 			r := run.New()
-			for _, made := range tests {
-				e := run.Event{Event: run.Finished, ID: made.ID, Outcome: run.Passed}
+			for i, made := range tests {
+				at := time.Unix(100, 0) // all at once
+				r.Apply(run.Event{Event: run.Started, ID: made.ID, At: at, Worker: 1 + i})
+				e := run.Event{Event: run.Finished, ID: made.ID, Outcome: run.Passed, At: at.Add(time.Second), Worker: 1 + i}
 				if c.bad(made.ID, q, runs) {
 					e.Outcome = run.Failed
 				}
@@ -57,7 +62,7 @@ func TestTrialLevels(t *testing.T) {
 		}
 	}
 	boom := errors.New("boom")
-	if _, err := TrialLevels(tests, 2, func(LevelRun) (*run.Run, error) { return nil, boom }); !errors.Is(err, boom) {
+	if _, err := TrialLevels(tests, 2, 1, func(LevelRun) (*run.Run, error) { return nil, boom }); !errors.Is(err, boom) {
 		t.Errorf("a run that cannot be: %v", err)
 	}
 	interrupted := func(LevelRun) (*run.Run, error) {
@@ -65,7 +70,41 @@ func TestTrialLevels(t *testing.T) {
 		r.Apply(run.Event{Event: run.Finished, ID: "s:g#a", Outcome: run.Lost})
 		return r, nil
 	}
-	if trial, err := TrialLevels(tests, 2, interrupted); err != nil || trial.Safe.ExitStatus() != 3 || len(trial.Levels) != 0 {
+	if trial, err := TrialLevels(tests, 2, 1, interrupted); err != nil || trial.Safe.ExitStatus() != 3 || len(trial.Levels) != 0 {
 		t.Errorf("an interrupted trial: %+v, %v", trial, err)
+	}
+}
+
+// TestLevelsTurn runs 9 files on 2 workers that take them in the order asked for: in 9 orders each file has run beside
+// each other, and fewer orders leave pairs out.
+func TestLevelsTurn(t *testing.T) {
+	var tests []catalog.Test
+	for i := range 9 {
+		name := fmt.Sprint("t", i)
+		tests = append(tests, catalog.Test{ID: "s:g#" + name, Suite: "s", Group: "g", Name: name, File: name})
+	}
+	for _, c := range []struct{ times, runs, met int }{{1, 1, 8}, {3, 3, 0}, {20, 0, 36}} {
+		runs := 0
+		trial, err := TrialLevels(tests, 2, c.times, func(q LevelRun) (*run.Run, error) {
+			ordered := slices.Clone(tests)
+			slices.SortStableFunc(ordered, func(a, b catalog.Test) int { return q.First[a.ID] - q.First[b.ID] })
+			r, free := run.New(), make([]time.Time, q.Workers)
+			for i, made := range ordered {
+				w := i % q.Workers
+				at := free[w].Add(time.Duration(w) * 100 * time.Millisecond)
+				free[w] = at.Add(time.Second)
+				r.Apply(run.Event{Event: run.Started, ID: made.ID, At: at, Worker: 1 + w})
+				r.Apply(run.Event{Event: run.Finished, ID: made.ID, At: free[w], Worker: 1 + w, Outcome: run.Passed})
+			}
+			runs++
+			return r, nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		l := trial.Levels[0]
+		if l.Pairs != 36 || c.met > 0 && l.Met != c.met || c.runs > 0 && runs != 2+c.runs || runs > 2+9 {
+			t.Errorf("of up to %d runs %d met %d of %d pairs", c.times, runs-2, l.Met, l.Pairs)
+		}
 	}
 }

@@ -20,7 +20,7 @@ func Levels(w io.Writer, trial *split.LevelTrial) {
 	fmt.Fprintln(w)
 	rows := [][]string{{"side by side", "workers", "time", "compared with one after another"}, {"nothing", "1", wall(trial.Alone), trial.Alone.Summary()}}
 	for _, l := range trial.Levels {
-		verdict := "nothing differs"
+		verdict := fmt.Sprintf("nothing differs; %s at the same time", met(l))
 		if n := len(l.Differ); n > 0 {
 			verdict = wording.Plural(n, "other outcome")
 		}
@@ -58,8 +58,24 @@ func verdictOf(trial *split.LevelTrial) string {
 		return "there is nothing that could run side by side"
 	case trial.Finest == "":
 		return fmt.Sprintf("no level is safe: %ss cannot run side by side as they are: together = \"suite\" in fern.toml keeps them apart", trial.Levels[0].Together)
-	case len(trial.Levels[n-1].Differ) > 0:
-		return fmt.Sprintf("the finest safe level is %s: together = %q in fern.toml", trial.Finest, trial.Finest)
 	}
-	return fmt.Sprintf("every level is safe: together = %q in fern.toml lets single %ss run side by side", trial.Finest, trial.Finest)
+	finest := trial.Levels[n-1]
+	if len(finest.Differ) > 0 {
+		finest = trial.Levels[n-2]
+	}
+	switch {
+	case finest.Met < finest.Pairs:
+		return fmt.Sprintf("not enough overlap to know whether %ss can run side by side: %s at the same time, and nothing differed; --repeat N runs each level up to N times, in other orders", finest.Together, met(finest))
+	case n > 1 && len(trial.Levels[n-1].Differ) > 0:
+		return fmt.Sprintf("the finest safe level is %s: together = %q in fern.toml; %s at the same time", finest.Together, finest.Together, met(finest))
+	}
+	return fmt.Sprintf("every level is safe: together = %q in fern.toml lets single %ss run side by side; %s at the same time", finest.Together, finest.Together, met(finest))
+}
+
+// met says how many pairs of a level ran at the same time.
+func met(l split.Level) string {
+	if l.Met == l.Pairs {
+		return fmt.Sprintf("all %d pairs of %ss ran", l.Pairs, l.Together)
+	}
+	return fmt.Sprintf("%d of %d pairs of %ss ran", l.Met, l.Pairs, l.Together)
 }

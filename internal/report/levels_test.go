@@ -30,6 +30,7 @@ func TestLevels(t *testing.T) {
 		`no level is safe: groups cannot run side by side as they are`: {Alone: alone, Safe: alone, Levels: []split.Level{{Together: split.Group, Workers: 4, Run: beside, Differ: differ}}},
 		`the finest safe level is group: together = "group"`:           {Alone: alone, Safe: beside, Finest: split.Group, Levels: []split.Level{{Together: split.Group, Workers: 4, Run: beside}, {Together: split.Test, Workers: 4, Run: beside, Differ: differ}}},
 		`every level is safe: together = "test"`:                       {Alone: alone, Safe: beside, Finest: split.Test, Levels: []split.Level{{Together: split.Test, Workers: 4, Run: beside}}},
+		"not enough overlap to know whether tests can run side by side: 14 of 90 pairs of tests ran at the same time, and nothing differed": {Alone: alone, Safe: beside, Finest: split.Test, Levels: []split.Level{{Together: split.Test, Workers: 4, Run: beside, Met: 14, Pairs: 90}}},
 	} {
 		trial.Unstable = []string{"u:g#shaky"}
 		var out strings.Builder
