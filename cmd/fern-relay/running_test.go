@@ -218,7 +218,8 @@ func TestTrialLevels(t *testing.T) {
 b/*) touch here.$$; n=0
 	until [ $n -gt 20 ] || [ $(ls here.* | wc -l) -gt 1 ]; do sleep 0.05; n=$((n + 1)); done
 	rm here.$$; [ $n -gt 20 ];;
-c/*) if [ -e odd ]; then rm odd; exit 1; fi; touch odd;;`)
+a/*) sleep 1;;
+c/*) sleep 1; if [ -e odd ]; then rm odd; exit 1; fi; touch odd;;`)
 	got := fern(t, dir, "run", "--trial-levels", "--workers", "4")
 	for _, words := range []string{"groups        4", "nothing differs", "other outcome", "c:c#c/shaky", "▲ c:b#b/", "and passed alone", `the finest safe level is group: together = "group"`} {
 		if !strings.Contains(got.stdout, words) {
