@@ -198,3 +198,39 @@ func TestReads(t *testing.T) {
 `})
 	return dir
 }
+
+// TestHuntOutside names state that culprits leave in packages outside the module, and says what was looked at if it is
+// not found.
+func TestHuntOutside(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/made\n\ngo 1.26\n", "p/p_test.go": `package p
+
+import ("bytes"; "log"; "net/http"; "os"; "strings"; "syscall"; "testing"; "time")
+
+func TestQuietsLog(t *testing.T) { log.SetFlags(0) }
+func TestWaitsShortly(t *testing.T) { http.DefaultClient.Timeout = time.Second }
+func TestServes(t *testing.T) { http.HandleFunc("/", func(http.ResponseWriter, *http.Request) {}) }
+func TestMasks(t *testing.T) { syscall.Umask(0o777) }
+func TestWrites(t *testing.T) { if old := syscall.Umask(0o22); old == 0o777 { t.Error("no file can be written") } }
+func TestLogs(t *testing.T) {
+	var b bytes.Buffer
+	log.SetOutput(&b)
+	log.Print("x")
+	log.SetOutput(os.Stderr)
+	if !strings.Contains(b.String(), ":") { t.Error("no time in", b.String()) }
+}
+func TestWaits(t *testing.T) { if http.DefaultClient.Timeout != 0 { t.Error("it waits shortly") } }
+func TestServesToo(t *testing.T) { http.HandleFunc("/", func(http.ResponseWriter, *http.Request) {}) }
+`})
+	if got := fern(t, dir, "run"); got.status != 1 {
+		t.Fatalf("the run ends with %d: %s", got.status, got.stderr)
+	}
+	got := fern(t, dir, "hunt")
+	for _, words := range []string{"TestQuietsLog leaves log.std at", "TestWaitsShortly leaves net/http.DefaultClient at &{Transport:nil CheckRedirect:nil Jar:nil Timeout:1000000000}; TestWaits turns on it: restoring only this makes it pass",
+		"TestServes leaves net/http.DefaultServeMux at", "TestWrites fails only after TestMasks", "What they leave was not found among the variables of the module", "packages outside the module were looked at"} {
+		if !strings.Contains(got.stdout, words) {
+			t.Errorf("%q is not in\n%s%s", words, got.stdout, got.stderr)
+		}
+	}
+}

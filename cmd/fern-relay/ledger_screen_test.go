@@ -48,7 +48,7 @@ func TestLedgerOnScreen(t *testing.T) {
 	s.shows("3 steps", "▾ ▪ night_cycle")
 	s.press("j")
 	s.shows("step palms")
-	s.press("Home", "j", "j", "H")
+	s.press("Home", "j", "j", "j", "H")
 	s.shows("victims", "counts_litres", "trial ")
 	s.press("x")
 	s.shows("interrupted")

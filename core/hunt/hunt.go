@@ -124,8 +124,9 @@ type Finding struct {
 	Culprits [][]string `json:"culprits"` // each a set that suffices; never nil
 	Order    []string   `json:"order"`    // the shortest order that shows the bad outcome; never nil
 	Trials   int        `json:"trials"`
-	Seconds  float64    `json:"trial_s"` // all trials together
-	Changed  []Change   `json:"changed"` // never nil
+	Seconds  float64    `json:"trial_s"`          // all trials together
+	Changed  []Change   `json:"changed"`          // never nil
+	Looked   string     `json:"looked,omitempty"` // where the state that decides was looked for without success
 	With     Times      `json:"with"`
 	Without  Times      `json:"without"`
 	Chance   float64    `json:"chance"`             // the probability of a difference this clear if there is none

@@ -53,6 +53,12 @@ func Shared(tests []catalog.Test) int {
 	return len(tests)
 }
 
+// Outsider is a Session that also knows the state of what the tests import from elsewhere.
+type Outsider interface {
+	// ProbeOutside is as Session.Probe, with that state, and says in words what it looked at and what it left out.
+	ProbeOutside(ctx context.Context, tests []catalog.Test) (values []hunt.Value, looked string, err error)
+}
+
 // Found is what an adapter finds.
 type Found struct {
 	Tests   []catalog.Test // in declared order

@@ -251,7 +251,7 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 		return hunt.Finding{}, err
 	}
 	if f := &p.Finding; len(f.Culprits) > 0 && !f.Overlap {
-		f.Changed, p.Err = h.changed(ctx, *f)
+		f.Changed, f.Looked, p.Err = h.changed(ctx, *f)
 		if h.unkept != "" && p.Err == nil {
 			p.Err = errors.New(h.unkept)
 		}

@@ -14,14 +14,13 @@ import (
 )
 
 // changed names the files and the state in which the victim begins after its culprits and not
-// in a fresh run, and tries which of it the outcome turns on. What differs between two
-// fresh runs is no trace of anybody.
-func (h *hunter) changed(ctx context.Context, f hunt.Finding) ([]hunt.Change, error) {
+// in a fresh run, and tries which of it the outcome turns on. looked is as in changedInside.
+func (h *hunter) changed(ctx context.Context, f hunt.Finding) (changes []hunt.Change, looked string, err error) {
 	files, err := h.changedFiles(ctx, f)
-	if err != nil {
-		return files, err
+	if err != nil || anyProved(files) {
+		return files, "", err
 	}
-	inside, err := h.changedInside(ctx, f)
+	inside, looked, err := h.changedInside(ctx, f)
 	if len(files) > 0 {
 		err = nil // what a program does not say of itself, its files do
 	}
@@ -34,7 +33,7 @@ func (h *hunter) changed(ctx context.Context, f hunt.Finding) ([]hunt.Change, er
 			files = append(files, c)
 		}
 	}
-	return provedFirst(files), err
+	return provedFirst(files), looked, err
 }
 
 // changedFiles names the files of the project that culprits leave other than they find them, and tries which of them
@@ -86,53 +85,107 @@ func (h *hunter) turnsOnFile(ctx context.Context, tree *worktree.Snapshot, culpr
 	return outcome != run.Lost && outcome.Bad() != badAfter, err
 }
 
-// changedInside names the state within the process of the tests, as far as they report it.
-func (h *hunter) changedInside(ctx context.Context, f hunt.Finding) ([]hunt.Change, error) {
+// changedInside names the state within the process of the tests, as far as they report it. Where the outcome turns on none of
+// it, it looks outside the module, too, and names there only what the outcome turns on. looked says what was looked at
+// without success, "" if the state was found.
+func (h *hunter) changedInside(ctx context.Context, f hunt.Finding) (changes []hunt.Change, looked string, err error) {
 	after := h.app.TestsOf(append(slices.Clone(f.Culprits[0]), f.ID))
-	changes := []hunt.Change{}
-	err := h.pool.Borrow(ctx, after[len(after)-1].Suite, func(s adapter.Session, freshen func() error) error {
-		var states [3][]hunt.Value
-		for i := range states {
-			tests := after[len(after)-1:]
-			if i == 2 {
-				tests = after
-			}
-			var err error
-			if states[i], err = s.Probe(ctx, tests); err != nil {
-				return fmt.Errorf("the state cannot be compared: %w", err)
-			}
-			if err := freshen(); err != nil {
-				return err
-			}
+	err = h.pool.Borrow(ctx, after[len(after)-1].Suite, func(s adapter.Session, freshen func() error) error {
+		p := &prover{session: s, freshen: freshen, tests: after, badAfter: f.With.Failed > 0}
+		if changes, err = p.differences(ctx, s.Probe); err != nil {
+			return err
 		}
-		restless := map[string]bool{}
-		for _, change := range hunt.Compare(states[0], states[1]) {
-			restless[change.Kind+change.Name] = true
+		if err := p.prove(ctx, changes); err != nil || anyProved(changes) {
+			return err
 		}
-		changes = slices.DeleteFunc(hunt.Compare(states[0], states[2]), func(change hunt.Change) bool { return restless[change.Kind+change.Name] })
-		return prove(ctx, s, freshen, after, changes, f.With.Failed > 0)
+		looked = "what they leave was not found among the variables of the module, the environment, files, listeners and goroutines"
+		if outsider, ok := s.(adapter.Outsider); ok {
+			return p.outside(ctx, outsider, &changes, &looked)
+		}
+		return nil
 	})
-	return changes, err
+	return changes, looked, err
+}
+
+func anyProved(changes []hunt.Change) bool {
+	return slices.ContainsFunc(changes, func(c hunt.Change) bool { return c.Proved })
+}
+
+// prover finds out which state the outcome of a test turns on.
+type prover struct {
+	session  adapter.Session
+	freshen  func() error
+	tests    []catalog.Test // the culprits and then the victim
+	badAfter bool           // the victim is bad after them
+}
+
+// differences returns in which state the victim begins after its culprits and not in a fresh run. What differs between two
+// fresh runs is no trace of anybody.
+func (p *prover) differences(ctx context.Context, probe func(context.Context, []catalog.Test) ([]hunt.Value, error)) ([]hunt.Change, error) {
+	var states [3][]hunt.Value
+	for i := range states {
+		tests := p.tests[len(p.tests)-1:]
+		if i == 2 {
+			tests = p.tests
+		}
+		var err error
+		if states[i], err = probe(ctx, tests); err != nil {
+			return nil, fmt.Errorf("the state cannot be compared: %w", err)
+		}
+		if err := p.freshen(); err != nil {
+			return nil, err
+		}
+	}
+	restless := map[string]bool{}
+	for _, change := range hunt.Compare(states[0], states[1]) {
+		restless[change.Kind+change.Name] = true
+	}
+	return slices.DeleteFunc(hunt.Compare(states[0], states[2]), func(change hunt.Change) bool { return restless[change.Kind+change.Name] }), nil
+}
+
+// outside adds to changes what differs outside the module and the outcome turns on.
+func (p *prover) outside(ctx context.Context, s adapter.Outsider, changes *[]hunt.Change, looked *string) error {
+	words := ""
+	all, err := p.differences(ctx, func(ctx context.Context, tests []catalog.Test) (values []hunt.Value, err error) {
+		values, words, err = s.ProbeOutside(ctx, tests)
+		return values, err
+	})
+	if err != nil {
+		return err
+	}
+	known := map[string]bool{}
+	for _, c := range *changes {
+		known[c.Kind+c.Name] = true
+	}
+	beyond := slices.DeleteFunc(all, func(c hunt.Change) bool { return c.Kind != hunt.Variable || known[c.Kind+c.Name] })
+	if err := p.prove(ctx, beyond); err != nil {
+		return err
+	}
+	if *looked += "; " + words; anyProved(beyond) {
+		*looked = ""
+	}
+	*changes = append(*changes, slices.DeleteFunc(beyond, func(c hunt.Change) bool { return !c.Proved })...)
+	return nil
 }
 
 // mostProofs bounds the pieces of state that are restored one by one.
 const mostProofs = 12
 
 // prove restores each changed piece of state, alone, before the victim, and records for which of them the victim's
-// outcome then is as in a fresh run. Those come first.
-func prove(ctx context.Context, s adapter.Session, freshen func() error, tests []catalog.Test, changes []hunt.Change, badAfter bool) error {
-	victim := tests[len(tests)-1]
+// outcome then is as in a fresh run.
+func (p *prover) prove(ctx context.Context, changes []hunt.Change) error {
+	victim := p.tests[len(p.tests)-1]
 	for i := range changes[:min(len(changes), mostProofs)] {
 		outcome := run.Lost
-		err := s.Restore(ctx, tests, changes[i], func(e run.Event) {
+		err := p.session.Restore(ctx, p.tests, changes[i], func(e run.Event) {
 			if e.Event == run.Finished && e.ID == victim.ID {
 				outcome = e.Outcome
 			}
 		})
 		if err == nil { // otherwise it cannot be restored
-			changes[i].Proved = outcome != run.Lost && outcome.Bad() != badAfter
+			changes[i].Proved = outcome != run.Lost && outcome.Bad() != p.badAfter
 		}
-		if err := freshen(); err != nil {
+		if err := p.freshen(); err != nil {
 			return err
 		}
 	}

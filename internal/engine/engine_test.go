@@ -31,9 +31,9 @@ type puppet struct {
 	signal chan struct{} // closed by the test signal
 }
 
-func (p *puppet) Discover(context.Context) (adapter.Found, error)    { return adapter.Found{}, nil }
+func (p *puppet) Discover(context.Context) (adapter.Found, error)      { return adapter.Found{}, nil }
 func (p *puppet) Touched([]string) (func(*catalog.Test) string, error) { return nil, nil }
-func (p *puppet) Scope() adapter.Scope                               { return p.scope }
+func (p *puppet) Scope() adapter.Scope                                 { return p.scope }
 
 func (p *puppet) Prepare(_ context.Context, tests []*catalog.Test, _ func(string)) error {
 	for _, t := range tests {

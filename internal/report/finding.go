@@ -135,6 +135,9 @@ func Remedy(f hunt.Finding) string {
 	if f.Overlap {
 		return "Let both hold the resource that they share (the rule holds), or have each worker use a name of its own for it ({space}, {port}, {tmp})."
 	}
+	if len(f.Culprits) > 0 && len(f.Changed) == 0 && f.Looked != "" {
+		return strings.ToUpper(f.Looked[:1]) + f.Looked[1:] + "."
+	}
 	if len(f.Culprits) == 0 || len(f.Changed) == 0 {
 		return ""
 	}
@@ -160,7 +163,10 @@ func Remedy(f hunt.Finding) string {
 	case c.Proved:
 		return fmt.Sprintf("%s; %s turns on it: restoring only this makes it pass. Restore it at the end of %s, or before %s.", left, victim, Name(f.Culprits[0][len(f.Culprits[0])-1]), group)
 	}
-	return left + "; that this is to blame is not proved."
+	if left += "; that this is to blame is not proved."; f.Looked != "" {
+		left += " " + strings.ToUpper(f.Looked[:1]) + f.Looked[1:] + "."
+	}
+	return left
 }
 
 // Evidence says how sure a finding is.

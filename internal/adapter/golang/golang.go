@@ -52,6 +52,7 @@ type Adapter struct {
 	bin      func() string        // returns the folder of the toolchain's programs, "" if it is not known
 	probing  sync.Mutex           // guards probes
 	probes   map[variant]string   // binaries that can report their state, built on demand
+	looked   map[variant]string   // what those look at outside the module, in words
 }
 
 // variant is a package built with extra build tags, joined by commas.
@@ -59,7 +60,7 @@ type variant struct{ group, tags string }
 
 // New makes the adapter for a folder inside a Go module.
 func New(config Config) (*Adapter, error) {
-	a := &Adapter{Config: config, binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}}
+	a := &Adapter{Config: config, binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
 	if err := checkArgs(config.Args); err != nil {
 		return nil, err
 	}
