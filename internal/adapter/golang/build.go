@@ -194,12 +194,12 @@ var errNotBuilt = errors.New("not all packages were built")
 
 // goTestC runs one "go test -c", with the toolchain's default checks if vet is true, and returns its messages by import
 // path.
-func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, groups []string, dir string) (map[string][]string, error) {
+func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, groups []string, dir string, flags ...string) (map[string][]string, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
 	args := []string{"test", "-c", "-json", "-overlay", overlay, "-o", dir + string(filepath.Separator)}
-	args = append(args, a.BuildFlags...)
+	args = append(append(args, flags...), a.BuildFlags...) // of two flags the last counts
 	if !vet {
 		args = append(args, "-vet=off")
 	}

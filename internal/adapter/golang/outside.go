@@ -12,8 +12,10 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"fernrelay/internal/wholefile"
+	"fernrelay/internal/wording"
 )
 
 // outside are the variables of a test binary that are not of its module, as the process reads them from a file: see
@@ -25,7 +27,7 @@ type outside struct {
 
 	order    binary.ByteOrder
 	packages map[string]bool // that have some of the variables
-	left     int             // variables that are left out
+	left     int             // packages that are left out
 }
 
 type located struct {
@@ -48,8 +50,12 @@ type field struct {
 	Layout int
 }
 
-// mostOutside bounds the variables outside the module that a hunt looks at, those of the nearest packages first.
-const mostOutside = 5000
+// The bounds of what a hunt looks at outside the module, in packages that come by their distance: variables, and the time to
+// find them.
+const (
+	mostOutside     = 5000
+	patienceOutside = 250 * time.Millisecond
+)
 
 // unwatched are packages whose variables change as any test runs.
 var unwatched = []string{"runtime", "internal", "sync", "reflect", "testing", "vendor", "unsafe", stateFolder}
@@ -67,66 +73,112 @@ func readOutside(name, own string, distance map[string]int) (*outside, error) {
 		return nil, err
 	}
 	o := &outside{order: file.ByteOrder, packages: map[string]bool{}}
+	units, err := o.units(file, data)
+	if err != nil {
+		return nil, err
+	}
+	// The packages nearest to the tests come first; that of the state is needed for its address.
+	near := func(u unit) int {
+		if strings.HasSuffix(u.name, "/"+stateFolder) {
+			return -1
+		}
+		return distance[u.name]
+	}
+	slices.SortStableFunc(units, func(a, b unit) int { return cmp.Compare(near(a), near(b)) })
 	types := &typeReader{data: data, outside: o, known: map[dwarf.Type]int{}}
-	entries := data.Reader()
-	for {
-		entry, err := entries.Next()
-		if err != nil {
+	began := time.Now()
+	for _, u := range units {
+		_, imported := distance[u.name]
+		switch {
+		case near(u) < 0:
+		case !imported || u.name == own || strings.HasPrefix(u.name, own+"/"):
+			continue
+		case slices.Contains(unwatched, strings.Split(u.name, "/")[0]), len(o.Variables) > mostOutside, time.Since(began) > patienceOutside:
+			o.left++
+			continue
+		}
+		if err := o.read(u, types); err != nil {
 			return nil, err
-		}
-		if entry == nil {
-			break
-		}
-		if entry.Tag == dwarf.TagSubprogram {
-			entries.SkipChildren()
-		}
-		if entry.Tag == dwarf.TagVariable {
-			o.add(entry, types, own, distance)
 		}
 	}
 	if o.Self == 0 {
 		return nil, errors.New("it has no debugging information of its variables")
 	}
-	slices.SortStableFunc(o.Variables, func(a, b located) int {
-		return cmp.Compare(distance[packageOf(a.Name)], distance[packageOf(b.Name)])
-	})
-	if n := len(o.Variables); n > mostOutside {
-		o.Variables, o.left = o.Variables[:mostOutside], o.left+n-mostOutside
-	}
-	for _, v := range o.Variables {
-		o.packages[packageOf(v.Name)] = true
-	}
 	return o, nil
 }
 
-// add adds a variable if its package is outside the module and worth watching.
-func (o *outside) add(entry *dwarf.Entry, types *typeReader, own string, distance map[string]int) {
+// unit is the part of the debugging information about one package.
+type unit struct {
+	name string
+	at   dwarf.Offset
+}
+
+// units returns the units of a binary, by the headers of the section (DWARF 5, 7.5.1).
+func (o *outside) units(file *elf.File, data *dwarf.Data) ([]unit, error) {
+	section := file.Section(".debug_info")
+	if section == nil {
+		return nil, errors.New("it has no debugging information")
+	}
+	info, err := section.Data()
+	if err != nil {
+		return nil, err
+	}
+	var units []unit
+	entries := data.Reader()
+	for from := 0; from+12 <= len(info); {
+		length, header := int(o.order.Uint32(info[from:])), 11
+		if o.order.Uint16(info[from+4:]) >= 5 {
+			header = 12
+		}
+		entries.Seek(dwarf.Offset(from + header))
+		entry, err := entries.Next()
+		if err != nil || entry == nil || length <= 0 {
+			return units, err
+		}
+		name, _ := entry.Val(dwarf.AttrName).(string)
+		units = append(units, unit{name, entry.Offset})
+		from += 4 + length
+	}
+	return units, nil
+}
+
+// read adds the variables of a unit.
+func (o *outside) read(u unit, types *typeReader) error {
+	entries := types.data.Reader()
+	entries.Seek(u.at)
+	if _, err := entries.Next(); err != nil {
+		return err
+	}
+	for {
+		entry, err := entries.Next()
+		if err != nil || entry == nil || entry.Tag == 0 {
+			return err
+		}
+		if entry.Tag == dwarf.TagVariable {
+			o.add(entry, types)
+		}
+		entries.SkipChildren()
+	}
+}
+
+// add adds a variable if it is one to watch.
+func (o *outside) add(entry *dwarf.Entry, types *typeReader) {
 	name, _ := entry.Val(dwarf.AttrName).(string)
 	address, ok := o.addressOf(entry)
 	if !ok {
 		return
 	}
-	pkg := packageOf(name)
-	switch _, imported := distance[pkg]; {
-	case strings.HasSuffix(name, "/"+stateFolder+".variables"):
+	if strings.HasSuffix(name, "/"+stateFolder+".variables") {
 		o.Self = address
-		return
-	case pkg == own || strings.HasPrefix(pkg, own+"/") || !imported:
-		return
-	case slices.Contains(unwatched, strings.Split(pkg, "/")[0]):
-		o.left++
-		return
 	}
 	at, ok := entry.Val(dwarf.AttrType).(dwarf.Offset)
-	if !ok {
+	if !ok || strings.Contains(name, "/"+stateFolder+".") {
 		return
 	}
-	t, err := types.data.Type(at)
-	if err != nil || opaque(t) {
-		o.left++
-		return
+	if t, err := types.data.Type(at); err == nil && !opaque(t) {
+		o.Variables = append(o.Variables, located{name, address, types.layout(t)})
+		o.packages[packageOf(name)] = true
 	}
-	o.Variables = append(o.Variables, located{name, address, types.layout(t)})
 }
 
 // addressOf returns the fixed address of a variable.
@@ -258,7 +310,7 @@ func (o *outside) write(name string) error {
 func (o *outside) words() string {
 	words := fmt.Sprintf("%d variables of %d packages outside the module were looked at", len(o.Variables), len(o.packages))
 	if o.left > 0 {
-		words += fmt.Sprintf(", %d of the runtime, of locks and the like were not", o.left)
+		words += fmt.Sprintf(", %s (the runtime, locks and the like, and what is far from the tests) not", wording.Plural(o.left, "package"))
 	}
 	return words
 }
