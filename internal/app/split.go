@@ -16,11 +16,15 @@ func (a *App) Split(tests []catalog.Test, together split.Together, f split.Fleet
 	return a.Workspace.Split(tests, together, f, here)
 }
 
-// runsStarted is how many of the latest runs teach how long machines take to start.
-const runsStarted = 20
+// runsStarted is how many of the latest runs teach how long machines take to start, and leastStart what is worth planning for,
+// in seconds.
+const (
+	runsStarted = 20
+	leastStart  = 1
+)
 
 // machineStart returns the seconds that a machine takes before its first test: what fern.toml says, or the median of
-// the latest runs.
+// the latest runs, 0 if that is less than leastStart.
 func (a *App) machineStart() float64 {
 	if a.Project.Start > 0 {
 		return a.Project.Start.Seconds()
@@ -39,5 +43,8 @@ func (a *App) machineStart() float64 {
 		return 0
 	}
 	slices.Sort(starts)
-	return starts[len(starts)/2]
+	if median := starts[len(starts)/2]; median >= leastStart {
+		return median
+	}
+	return 0
 }
