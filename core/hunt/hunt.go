@@ -430,9 +430,9 @@ func (h *Hunt) meets() bool {
 	return false
 }
 
-// wasBad reports whether an earlier run had the other outcome than the victim has alone.
+// wasBad reports whether the victim is well alone and was bad in an earlier run.
 func (h *Hunt) wasBad() bool {
-	return slices.ContainsFunc(h.task.Past, func(p Past) bool { return p.Bad != h.alone() })
+	return !h.alone() && slices.ContainsFunc(h.task.Past, func(p Past) bool { return p.Bad })
 }
 
 // firstOrder returns the order that is most under suspicion, nil if there is none.
