@@ -243,6 +243,9 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 		return hunt.Finding{}, err
 	}
 	p, err := h.search(ctx, task, number, made, false)
+	if errors.Is(err, errTouched) {
+		p, err = h.search(ctx, task, number, nil, true)
+	}
 	if err == nil && p.Finding.Verdict == hunt.Unstable && h.pool.Workers() > 1 && !h.outside(task.Victim) {
 		// Perhaps trials that ran at the same time make the difference.
 		p, err = h.search(ctx, task, number, nil, true)
@@ -264,6 +267,9 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 // verify tries known culprits once more. If they do no more harm, it keeps that they are mended.
 func (h *hunter) verify(ctx context.Context, task hunt.Task, known hunt.Saved) (hunt.Finding, error) {
 	p, err := h.search(ctx, task, 0, nil, false)
+	if errors.Is(err, errTouched) {
+		p, err = h.search(ctx, task, 0, nil, true)
+	}
 	if err != nil {
 		return hunt.Finding{}, err
 	}
@@ -277,12 +283,15 @@ func (h *hunter) verify(ctx context.Context, task hunt.Task, known hunt.Saved) (
 	return p.Finding, err
 }
 
+// errTouched says that trials left files in the project while others ran, which may have met them.
+var errTouched = errors.New("trials left files in the project")
+
 // search runs a hunt's trials until it has its verdict. Records of identical trials that an interrupted hunt made
 // replace the first trials. Each trial is kept under the number of the hunt, unless that is 0. If quietly is
 // set, no two trials run at the same time, nor do they if tests leave state outside of their processes, where
 // trials would meet.
 func (h *hunter) search(ctx context.Context, task hunt.Task, number int, made []hunt.Record, quietly bool) (hunt.Progress, error) {
-	if quietly = quietly || h.outside(task.Victim); quietly {
+	if quietly = quietly || h.outside(task.Victim) || h.pool.Touched(); quietly {
 		task.Width = 1
 	}
 	s := &search{hunter: h, state: hunt.New(task), number: number, quietly: quietly, apart: task.Apart, progress: hunt.Progress{Victim: task.Victim}, made: map[string][]hunt.Record{}}
@@ -295,6 +304,9 @@ func (h *hunter) search(ctx context.Context, task hunt.Task, number int, made []
 			s.report()
 			return s.progress, fmt.Errorf("the hunt of %s: %w", task.Victim, s.progress.Err)
 		}
+		if !quietly && h.pool.Touched() {
+			return s.progress, errTouched
+		}
 	}
 	s.update()
 	return s.progress, nil
@@ -304,7 +316,6 @@ func (h *hunter) search(ctx context.Context, task hunt.Task, number int, made []
 type search struct {
 	*hunter
 	number   int                // of the hunt in the ledger, 0 for none
-	trials   int                // that it has made
 	quietly  bool               // no two trials run at the same time
 	overlaps bool               // a trial ran tests beside the victim
 	apart    map[string]float64 // as of the task
@@ -337,8 +348,7 @@ func (s *search) try(ctx context.Context, trials []hunt.Trial) error {
 	var wg sync.WaitGroup
 	for i, trial := range trials {
 		s.overlaps = s.overlaps || len(trial.Beside) > 0 // then the victim may clash with itself, too
-		quietly := s.quietly || s.overlaps || trial.Serial || s.trials < firstTrials || s.pool.Touched()
-		s.trials++
+		quietly := s.quietly || s.overlaps || trial.Serial
 		wg.Go(func() {
 			o, seconds, err := s.pool.Try(ctx, s.app.trial(trial, s.apart, quietly))
 			s.mu.Lock()
@@ -354,10 +364,6 @@ func (s *search) try(ctx context.Context, trials []hunt.Trial) error {
 	wg.Wait()
 	return errors.Join(append(failures, s.pool.Restore())...)
 }
-
-// firstTrials is how many trials of a hunt run beside no other, so that it shows whether their tests leave files in the
-// project: the victim alone and in company are among them.
-const firstTrials = 4
 
 func (s *search) keep(r hunt.Record) error {
 	if s.number == 0 {

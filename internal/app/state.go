@@ -40,6 +40,9 @@ func (h *hunter) changed(ctx context.Context, f hunt.Finding) (changes []hunt.Ch
 // the victim's outcome turns on.
 func (h *hunter) changedFiles(ctx context.Context, f hunt.Finding) (changes []hunt.Change, err error) {
 	changes = []hunt.Change{}
+	if !h.pool.Touched() {
+		return changes, nil
+	}
 	culprits := h.app.TestsOf(f.Culprits[0])
 	victim := h.app.TestsOf([]string{f.ID})[0]
 	err = h.pool.Alone(func(tree *worktree.Snapshot) error {

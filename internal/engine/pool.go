@@ -37,8 +37,14 @@ func (p *Pool) Keep(tree *worktree.Snapshot) { p.tree = tree }
 // Touched reports whether a trial has changed files of the snapshot.
 func (p *Pool) Touched() bool { return p.touched.Load() }
 
-// Restore puts the files of the snapshot back, once no trial runs.
+// Restore puts the files of the snapshot back, once no trial runs, if any differs.
 func (p *Pool) Restore() error {
+	if p.tree == nil {
+		return nil
+	}
+	if touched, err := p.tree.Touched(); err != nil || !touched {
+		return err
+	}
 	p.quiet.Lock()
 	defer p.quiet.Unlock()
 	return p.restore()

@@ -236,6 +236,21 @@ func (s *Snapshot) Changes() ([]Change, error) {
 	return changes, nil
 }
 
+// Touched reports whether anything differs. Others may use the folder, and the snapshot, meanwhile.
+func (s *Snapshot) Touched() (bool, error) {
+	now, err := s.list()
+	if err != nil || len(now) != len(s.files) {
+		return err == nil, err
+	}
+	for path, e := range now {
+		before, known := s.files[path]
+		if !known || !before.same(e) && !(before.mode.IsDir() && e.mode.IsDir()) {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
 // same reports whether a file looks as it did. A file that is written anew has another time.
 func (e entry) same(other entry) bool {
 	return e.mode == other.mode && e.size == other.size && e.link == other.link && (!e.mode.IsRegular() || e.changed.Equal(other.changed))

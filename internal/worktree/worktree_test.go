@@ -49,6 +49,9 @@ func TestRestore(t *testing.T) {
 	if words != want {
 		t.Errorf("changed:\n%swant:\n%s", words, want)
 	}
+	if touched, err := s.Touched(); err != nil || !touched {
+		t.Errorf("touched: %t, %v", touched, err)
+	}
 	must(s.RestoreFile("a.txt"))
 	must(s.RestoreFile("new/est/d.txt"))
 	if changes, err := s.Changes(); err != nil || len(changes) != 7 {
@@ -59,6 +62,9 @@ func TestRestore(t *testing.T) {
 	}
 	if changed, err := s.Restore(); err != nil || changed {
 		t.Errorf("restored once more: %t, %v", changed, err)
+	}
+	if touched, err := s.Touched(); err != nil || touched {
+		t.Errorf("once restored it is touched: %t, %v", touched, err)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "new")); err == nil {
 		t.Error("a new folder stays")
