@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -46,10 +47,13 @@ func newReport(s *settings) *cobra.Command {
 
 // aboutProject returns what reports say of a project. Without its tests, as in another checkout, their files are not known.
 func (s *settings) aboutProject(ctx context.Context, h *app.History) runreport.Project {
-	p := runreport.Project{Name: h.Project.Name, File: func(string) string { return "" }}
-	if r, err := app.Open(ctx, s.dir, nil); err == nil {
+	fileOf := sync.OnceValue(func() func(id string) string { // finding the tests takes time, and not all reports show files
+		r, err := app.Open(ctx, s.dir, nil)
+		if err != nil {
+			return func(string) string { return "" }
+		}
 		defer r.Close()
-		p.File = r.Catalog.FileOf
-	}
-	return p
+		return r.Catalog.FileOf
+	})
+	return runreport.Project{Name: h.Project.Name, File: func(id string) string { return fileOf()(id) }}
 }

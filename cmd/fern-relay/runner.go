@@ -135,8 +135,8 @@ func (n *runner) repeat(ctx context.Context, files reportFiles, times int, ready
 	return merged, reports.replay(merged)
 }
 
-// levels tries how finely the tests may run side by side, with up to a number of runs of each level, and returns the run of the finest level at which nothing
-// differed.
+// levels tries how finely the tests may run side by side, with up to a number of runs of each level, and returns the run
+// of the finest level at which nothing differed.
 func (n *runner) levels(ctx context.Context, q app.Request, times int) (*run.Run, error) {
 	trial, err := n.app.TrialLevels(q, times, func(q app.Request, what string) (*run.Run, error) {
 		fmt.Fprintf(n.out, "%s\n", what)

@@ -79,7 +79,7 @@ func (h *Hunt) each() string {
 		h.round(trials)
 		h.finding.Each.Tests += len(some)
 		for i, trial := range trials {
-			if at := slices.IndexFunc(h.records, func(r Record) bool { return r.Sum == trial.Sum && r.Shows }); at >= 0 {
+			if h.showed(trial) {
 				return some[i]
 			}
 		}

@@ -301,7 +301,12 @@ func (h *Hunt) alone() bool {
 // everShows asks for identical trials and reports whether any of them shows.
 func (h *Hunt) everShows(trials []Trial) bool {
 	h.round(trials)
-	return slices.ContainsFunc(h.records, func(r Record) bool { return r.Shows && r.Sum == trials[0].Sum })
+	return h.showed(trials[0])
+}
+
+// showed reports whether a trial, or one that is identical, has shown.
+func (h *Hunt) showed(t Trial) bool {
+	return slices.ContainsFunc(h.records, func(r Record) bool { return r.Shows && r.Sum == t.Sum })
 }
 
 func (h *Hunt) company(order int) Trial {

@@ -70,24 +70,23 @@ func contradiction(text string, e Expr) error {
 
 // MaySelect reports whether a pick may select a test of which only the suite is known.
 func (x *Index) MaySelect(e Expr, suite string) bool {
-	may, _ := x.possible(e, suite, 0)
+	may, _ := possible(x.expanded(e, 0), suite)
 	return may
 }
 
-// possible reports whether a pick may select a test of a suite, and whether it may leave it out. depth counts the saved
-// picks around e, which may go in a circle.
-func (x *Index) possible(e Expr, suite string, depth int) (in, out bool) {
+// possible reports whether a pick may select a test of a suite, and whether it may leave it out.
+func possible(e Expr, suite string) (in, out bool) {
 	switch e := e.(type) {
 	case *And:
-		in1, out1 := x.possible(e.X, suite, depth)
-		in2, out2 := x.possible(e.Y, suite, depth)
+		in1, out1 := possible(e.X, suite)
+		in2, out2 := possible(e.Y, suite)
 		return in1 && in2, out1 || out2
 	case *Or:
-		in1, out1 := x.possible(e.X, suite, depth)
-		in2, out2 := x.possible(e.Y, suite, depth)
+		in1, out1 := possible(e.X, suite)
+		in2, out2 := possible(e.Y, suite)
 		return in1 || in2, out1 && out2
 	case *Not:
-		in, out = x.possible(e.X, suite, depth)
+		in, out = possible(e.X, suite)
 		return out, in
 	case *Term:
 		own, _, _ := strings.Cut(e.Value, ":")
@@ -96,10 +95,6 @@ func (x *Index) possible(e Expr, suite string, depth int) (in, out bool) {
 			return e.Value == suite, e.Value != suite
 		case e.Field == "id" && own != suite:
 			return false, true
-		case e.Field == "saved" && depth < len(x.source.Saved):
-			if inner, err := Parse(x.source.Saved[e.Value]); err == nil {
-				return x.possible(inner, suite, depth+1)
-			}
 		}
 		return true, true
 	}

@@ -17,10 +17,10 @@ type Totals struct {
 
 // Section is the results of a suite, a group or a file in a run.
 type Section struct {
-	Name string // within the part around it
+	Name string // within the section around it
 	Totals
-	Sections []*Section // what it is made of, the parts with the most bad tests first; nil of one whose tests are listed
-	Results  []*Result  // its tests, the bad ones first, else in the run's order; nil of one with parts
+	Sections []*Section // what it is made of, those with the most bad tests first; nil of one whose tests are listed
+	Results  []*Result  // its tests, the bad ones first, else in the run's order; nil of one with sections
 }
 
 // Suites divides the results of the run into suites, these into groups, and these into the files that file returns by the
@@ -44,7 +44,7 @@ func (r *Run) Suites(file func(id string) string) []*Section {
 	return all.Sections
 }
 
-// part returns a part by its name, and makes it if there is none.
+// section returns a section within this one by its name, and makes it if there is none.
 func (p *Section) section(name string) *Section {
 	if n := len(p.Sections); n > 0 && p.Sections[n-1].Name == name {
 		return p.Sections[n-1]
@@ -69,7 +69,7 @@ func (t *Totals) add(res *Result) {
 	}
 }
 
-// arrange puts what is bad first. Tests whose file is not known are in a part without a name if others of the group have
+// arrange puts what is bad first. Tests whose file is not known are in a section without a name if others of the group have
 // files.
 func (p *Section) arrange() {
 	if len(p.Sections) > 0 && len(p.Results) > 0 {

@@ -67,9 +67,14 @@ func (s *Schedule) Forecast(p Progress) []Stretch {
 // Finish returns when a run of the whole schedule ends, in seconds from its first test, on a number of workers that share
 // some processors.
 func (s *Schedule) Finish(workers, processors int) float64 {
-	p := Progress{At: slices.Repeat([]int{-1}, workers), Left: make([]float64, workers), Processors: processors,
-		Begun: func(int) bool { return false }, Ended: func(string) bool { return false },
-		Seconds: func(batch int) float64 { return s.Batches[batch].Setup() + s.Batches[batch].Seconds() }}
+	return s.finish(workers, Progress{Processors: processors,
+		Seconds: func(batch int) float64 { return s.Batches[batch].Setup() + s.Batches[batch].Seconds() }})
+}
+
+// finish returns when a run ends that has not begun, given what else is known of it.
+func (s *Schedule) finish(workers int, p Progress) float64 {
+	p.At, p.Left = slices.Repeat([]int{-1}, workers), make([]float64, workers)
+	p.Begun, p.Ended = func(int) bool { return false }, func(string) bool { return false }
 	finish := 0.0
 	for _, stretch := range s.Forecast(p) {
 		finish = max(finish, stretch.To)

@@ -120,15 +120,9 @@ func (s *scene) enter(d *draws) {
 
 // finish returns when the scene ends if one worker begins late.
 func (s *scene) finish(lateWorker int, late float64) float64 {
-	workers := len(s.starts)
-	p := Progress{At: slices.Repeat([]int{-1}, workers), Left: make([]float64, workers), Late: slices.Clone(s.starts), Speed: s.speed, Processors: s.processors,
-		Begun: func(int) bool { return false }, Ended: func(string) bool { return false }, Seconds: func(batch int) float64 { return s.seconds[batch] }}
-	p.Late[lateWorker] += late
-	finish := 0.0
-	for _, stretch := range s.Forecast(p) {
-		finish = max(finish, stretch.To)
-	}
-	return finish
+	starts := slices.Clone(s.starts)
+	starts[lateWorker] += late
+	return s.Schedule.finish(len(s.starts), Progress{Late: starts, Speed: s.speed, Processors: s.processors, Seconds: func(batch int) float64 { return s.seconds[batch] }})
 }
 
 // atOnce is the resource that bounds how many shards run at once.

@@ -243,9 +243,6 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 		return hunt.Finding{}, err
 	}
 	p, err := h.search(ctx, task, number, made, false)
-	if errors.Is(err, errTouched) {
-		p, err = h.search(ctx, task, number, nil, true)
-	}
 	if err == nil && p.Finding.Verdict == hunt.Unstable && h.pool.Workers() > 1 && !h.outside(task.Victim) {
 		// Perhaps trials that ran at the same time make the difference.
 		p, err = h.search(ctx, task, number, nil, true)
@@ -267,9 +264,6 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 // verify tries known culprits once more. If they do no more harm, it keeps that they are mended.
 func (h *hunter) verify(ctx context.Context, task hunt.Task, known hunt.Saved) (hunt.Finding, error) {
 	p, err := h.search(ctx, task, 0, nil, false)
-	if errors.Is(err, errTouched) {
-		p, err = h.search(ctx, task, 0, nil, true)
-	}
 	if err != nil {
 		return hunt.Finding{}, err
 	}
@@ -291,6 +285,15 @@ var errTouched = errors.New("trials left files in the project")
 // set, no two trials run at the same time, nor do they if tests leave state outside of their processes, where
 // trials would meet.
 func (h *hunter) search(ctx context.Context, task hunt.Task, number int, made []hunt.Record, quietly bool) (hunt.Progress, error) {
+	p, err := h.searchOnce(ctx, task, number, made, quietly)
+	if errors.Is(err, errTouched) {
+		return h.searchOnce(ctx, task, number, nil, true)
+	}
+	return p, err
+}
+
+// searchOnce is search, or errTouched.
+func (h *hunter) searchOnce(ctx context.Context, task hunt.Task, number int, made []hunt.Record, quietly bool) (hunt.Progress, error) {
 	if quietly = quietly || h.outside(task.Victim) || h.pool.Touched(); quietly {
 		task.Width = 1
 	}

@@ -244,16 +244,16 @@ func (s *Snapshot) Touched() (bool, error) {
 	}
 	for path, e := range now {
 		before, known := s.files[path]
-		if !known || !before.same(e) && !(before.mode.IsDir() && e.mode.IsDir()) {
+		if !known || !before.same(e) {
 			return true, nil
 		}
 	}
 	return false, nil
 }
 
-// same reports whether a file looks as it did. A file that is written anew has another time.
+// same reports whether a file looks as it did, or both are folders. A file that is written anew has another time.
 func (e entry) same(other entry) bool {
-	return e.mode == other.mode && e.size == other.size && e.link == other.link && (!e.mode.IsRegular() || e.changed.Equal(other.changed))
+	return e.mode.IsDir() && other.mode.IsDir() || e.mode == other.mode && e.size == other.size && e.link == other.link && (!e.mode.IsRegular() || e.changed.Equal(other.changed))
 }
 
 // absent is the value of a file that is not there.
@@ -301,7 +301,7 @@ func (s *Snapshot) Restore() (changed bool, err error) {
 	for _, path := range sortedDown(now) { // what is in a folder before the folder
 		e := now[path]
 		before, known := s.files[path]
-		if known && (before.mode.IsDir() && e.mode.IsDir() || before.same(e)) {
+		if known && before.same(e) {
 			continue
 		}
 		changed = true
@@ -312,7 +312,7 @@ func (s *Snapshot) Restore() (changed bool, err error) {
 	for _, path := range slices.Backward(sortedDown(s.files)) {
 		e := s.files[path]
 		is, there := now[path]
-		if there && (e.mode.IsDir() && is.mode.IsDir() || e.same(is)) {
+		if there && e.same(is) {
 			continue
 		}
 		changed = true
