@@ -42,7 +42,7 @@ func newLedger(s *settings) *cobra.Command {
 		},
 	}
 	cmd.AddCommand(newRuns(s), newShow(s), newTestCard(s), newSlow(s), newShaky(s), newCauses(s), newCompare(s),
-		newTimings(s), newImport(s), newExport(s), newRename(s), newForget(s), newCheck(s))
+		newTimings(s), newImport(s), newExport(s), newPull(s), newRename(s), newForget(s), newCheck(s))
 	return cmd
 }
 

@@ -28,6 +28,7 @@ import (
 type runFlags struct {
 	planFlags
 	reportFiles
+	fleetFlags
 	shard, order, show                                             string
 	workers, repeat, stopAfter, retries                            int
 	timeout, runTimeout, tookOver                                  time.Duration
@@ -60,6 +61,13 @@ func newRun(s *settings) *cobra.Command {
 				return err
 			}
 			noteBelow(r, f.pick)
+			id, err := f.fleetFlags.run(cmd)
+			if err != nil {
+				return err
+			}
+			if id != "" {
+				return f.takePart(cmd, s, r, id)
+			}
 			run, err := f.run(cmd.Context(), s, r, cmd)
 			if err != nil {
 				return err
@@ -84,6 +92,7 @@ func newRun(s *settings) *cobra.Command {
 	flags.DurationVar(&f.tookOver, "took-over", 0, "list the tests that took longer than this `time`")
 	flags.StringVar(&f.show, "show", report.ShowSum, "print `MODE` while it runs: sum, names or full")
 	f.reportFiles.add(cmd)
+	f.fleetFlags.add(cmd)
 	flags.BoolVar(&f.strict, "strict", onCI(), "refuse tests with the rule lone; default if CI=true")
 	flags.BoolVar(&f.trial, "trial", false, "reproduce a failure: no rate or time counts the run")
 	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "exit 0 even if the pick selects no test")

@@ -29,7 +29,26 @@ type runner struct {
 
 // run runs a request, prints the results, and writes the reports that are asked for, also if the run is
 // interrupted.
-func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *run.Run, err error) {
+func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (*run.Run, error) {
+	planned, unused := n.app.Planned(q)
+	alone := n.app.AloneSeconds(q)
+	if unused != "" && len(q.Tests) > 1 {
+		fmt.Fprintln(stderr, "fern-relay: note:", unused)
+	}
+	return n.print(ctx, q, files, func(ctx context.Context, q app.Request, sink run.Sink) (*run.Run, func(), error) {
+		r, number, err := n.app.Run(ctx, q, sink)
+		return r, func() {
+			report.Closing(n.out, r, len(q.Tests), q.Workers, planned, alone)
+			if number > 0 {
+				fmt.Fprintf(stderr, "kept as run %d\n", number)
+			}
+		}, err
+	})
+}
+
+// print prints what a run does, and then its results, and writes the reports. do runs the request, and returns what closes the
+// results.
+func (n *runner) print(ctx context.Context, q app.Request, files reportFiles, do func(ctx context.Context, q app.Request, sink run.Sink) (r *run.Run, closing func(), err error)) (*run.Run, error) {
 	// Files are created before the run, so that a wrong path is reported before the work is done.
 	reports, err := files.create()
 	if err != nil {
@@ -39,11 +58,6 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeoutCause(ctx, n.limit, fmt.Errorf("its time of %s was up", n.limit))
 		defer cancel()
-	}
-	planned, unused := n.app.Planned(q)
-	alone := n.app.AloneSeconds(q)
-	if unused != "" && len(q.Tests) > 1 {
-		fmt.Fprintln(stderr, "fern-relay: note:", unused)
 	}
 	q.Control = &app.Control{}
 	status := report.NewStatus(stderr, terminalWidth(os.Stderr), len(q.Tests))
@@ -56,7 +70,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 	})()
 	q.Preparing = status.Preparing
 	live := report.NewLive(n.out, n.show)
-	r, number, err := n.app.Run(ctx, q, func(e run.Event) {
+	r, closing, err := do(ctx, q, func(e run.Event) {
 		reports.event(e)
 		if e.Event == run.Finished && n.show != report.ShowSum {
 			status.Around(func() { live.Event(e) })
@@ -74,10 +88,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (r *
 	if n.tookOver > 0 {
 		report.Slow(n.out, r, n.tookOver)
 	}
-	report.Closing(n.out, r, len(q.Tests), q.Workers, planned, alone)
-	if number > 0 {
-		fmt.Fprintf(stderr, "kept as run %d\n", number)
-	}
+	closing()
 	if err = errors.Join(err, reports.write(r)); err != nil {
 		return nil, unkept{err}
 	}

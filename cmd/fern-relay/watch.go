@@ -12,7 +12,9 @@ import (
 )
 
 func newWatch(s *settings) *cobra.Command {
-	return &cobra.Command{
+	f := &stationFlags{}
+	var id string
+	cmd := &cobra.Command{
 		Use:   "watch",
 		Short: "Follow a running run of this project from a second terminal",
 		Long: "Watch opens the application on a run that another process does in this project, and\n" +
@@ -25,6 +27,9 @@ func newWatch(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
+			if id != "" && needTerminal("") != nil {
+				return f.watchFleet(cmd.Context(), r, id)
+			}
 			if needTerminal("") == nil {
 				return tui.Follow(cmd.Context(), r)
 			}
@@ -48,4 +53,7 @@ func newWatch(s *settings) *cobra.Command {
 			return withStatus(ran.ExitStatus())
 		},
 	}
+	f.add(cmd)
+	addFleetRun(cmd, &id)
+	return cmd
 }

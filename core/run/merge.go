@@ -133,7 +133,8 @@ func (r *Run) Replay(sink Sink) {
 	sink(Event{Event: RunBegins, Format: Format, At: r.Started, Planned: r.Planned})
 	for _, res := range r.Results {
 		at := func(kind Kind) Event {
-			return Event{Event: kind, At: res.Ended, ID: res.ID, Worker: res.Worker, Batch: res.Batch}
+			place := r.PlaceOf(res.Worker)
+			return Event{Event: kind, At: res.Ended, ID: res.ID, Machine: place.Machine, Worker: place.Worker, Batch: res.Batch}
 		}
 		if res.Worker > 0 {
 			e := at(Started)

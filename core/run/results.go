@@ -20,7 +20,7 @@ type Result struct {
 	ID             string
 	Outcome        Outcome // empty while it runs
 	Seconds        float64
-	Worker, Batch  int // from 1; 0 if it never started
+	Worker, Batch  int // from 1; 0 if it never started. In a run of several machines, workers are counted across all of them
 	Started, Ended time.Time
 	Unstable       bool    // it passed, and was bad in a try before
 	Slowed         float64 // how many times as long it took as alone, because others used the processors; 0 if not known
@@ -44,9 +44,39 @@ type Run struct {
 	Planned        *Planned // the shard that it is, if it is one
 	Note           string   // what went wrong beside the tests
 	Idle           bool     // nothing ran, and not because of rules alone
+	Places         []Place  // by worker, of a run of several machines; empty for a run of one
 	byID           map[string]*Result
 	Work           float64           // seconds of all results, as each takes alone
 	unmeasured     map[int][]*Result // by batch
+}
+
+// Place is where a worker of a run of several machines is.
+type Place struct {
+	Machine string `json:"machine"`
+	Worker  int    `json:"worker"` // on its machine, from 1
+}
+
+// WorkerOf returns the number of an event's worker in the run, from 1, and 0 if it has none. Workers of several machines
+// get their numbers in the order in which the run sees them.
+func (r *Run) WorkerOf(e Event) int {
+	if e.Machine == "" || e.Worker == 0 {
+		return e.Worker
+	}
+	place := Place{e.Machine, e.Worker}
+	at := slices.Index(r.Places, place)
+	if at < 0 {
+		at = len(r.Places)
+		r.Places = append(r.Places, place)
+	}
+	return at + 1
+}
+
+// PlaceOf returns where a worker of the run is: on no named machine if it is a run of one.
+func (r *Run) PlaceOf(worker int) Place {
+	if worker < 1 || worker > len(r.Places) {
+		return Place{Worker: worker}
+	}
+	return r.Places[worker-1]
 }
 
 // Alone returns the seconds that the test takes when no other uses the processors.
@@ -134,7 +164,7 @@ func (r *Run) at(e Event) *Result {
 		r.Results = append(r.Results, res)
 	}
 	if e.Worker != 0 {
-		res.Worker, res.Batch = e.Worker, e.Batch
+		res.Worker, res.Batch = r.WorkerOf(e), e.Batch
 	}
 	return res
 }

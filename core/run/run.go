@@ -110,8 +110,9 @@ type Event struct {
 	Event    Kind            `json:"event"`
 	Format   string          `json:"format,omitempty"` // of a RunBegins
 	At       time.Time       `json:"at"`
-	Worker   int             `json:"worker,omitempty"` // from 1
-	Batch    int             `json:"batch,omitempty"`  // from 1
+	Machine  string          `json:"machine,omitempty"` // of a run of several machines
+	Worker   int             `json:"worker,omitempty"`  // from 1, on its machine
+	Batch    int             `json:"batch,omitempty"`   // from 1
 	ID       string          `json:"id,omitempty"`
 	Step     string          `json:"step,omitempty"` // of a StepDone: its name within the test
 	Text     string          `json:"text,omitempty"` // of an Output

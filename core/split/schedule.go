@@ -77,6 +77,16 @@ func NewSchedule(batches []Batch, resources map[string]int) *Schedule {
 	return s
 }
 
+// Holds returns the names of what a batch, from 0, holds while it runs. No more batches may hold a thing at once than
+// Capacity says.
+func (s *Schedule) Holds(batch int) []string { return s.holds[batch] }
+
+// Waits returns the IDs of tests in other batches that must have ended before a batch, from 0, may run.
+func (s *Schedule) Waits(batch int) []string { return s.waits[batch] }
+
+// Capacity returns how many batches may hold a thing at once.
+func (s *Schedule) Capacity(name string) int { return max(1, s.Resources[name]) }
+
 // apartSign begins the name of what a batch runs apart from, which counts as a resource that one
 // batch may hold at a time.
 const apartSign = "\x00"
@@ -147,7 +157,7 @@ func (d *Dispatcher) take(at int) {
 // free reports whether a batch can begin now.
 func (d *Dispatcher) free(batch int) bool {
 	for _, resource := range d.schedule.holds[batch] {
-		if d.held[resource] >= max(1, d.schedule.Resources[resource]) {
+		if d.held[resource] >= d.schedule.Capacity(resource) {
 			return false
 		}
 	}

@@ -19,6 +19,13 @@ func (c *Control) Hold(held bool) { c.set(func() { c.held = held }) }
 // Finish lets what runs come to its end, and begins nothing new.
 func (c *Control) Finish() { c.set(func() { c.finishing = true }) }
 
+// Finishing reports whether Finish was called.
+func (c *Control) Finishing() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.finishing
+}
+
 func (c *Control) set(change func()) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -7,15 +7,17 @@
 //		Workers:  4,
 //	}, sink)
 //
-// Workers take batches from a [Source]. Each owns a slot and one session per suite. Every test in the schedule
-// gets exactly one outcome, [run.Lost] included, also when ctx is canceled. Events reach the sink one at a time,
-// in the order in which things happened.
+// Workers take batches from a [Source]. Each owns a slot and one session per suite. Every test of a batch that was
+// taken, or that nobody takes, gets exactly one outcome, [run.Lost] included, also when ctx is canceled. Only the
+// tests of a claim that is lost have none here: another machine runs them. Events reach the sink one at a time, in the
+// order in which things happened.
 package engine
 
 import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -32,6 +34,7 @@ type Job struct {
 	Adapters  map[string]adapter.Adapter // by suite
 	Schedule  *split.Schedule
 	Source    Source            // hands out the schedule's batches
+	Lease     time.Duration     // how long a claim holds unless it is renewed; 0 for as long as the process lives
 	Workers   int               // at least 1
 	Setup     adapter.Setup     // of the workers' slots
 	StopAfter int               // after this many bad outcomes no more tests start; 0 for no limit
@@ -55,7 +58,7 @@ func Run(ctx context.Context, job Job, sink run.Sink) error {
 
 func newRun(job Job, pool *Pool, sink run.Sink) *execution {
 	r := &execution{job: job, pool: pool, sink: run.LimitSteps(sink), extras: map[string]int{}, store: floodStore{dir: job.Floods, room: -1}, began: time.Now(),
-		counts: map[run.Outcome]int{}, open: map[string]*catalog.Test{}, came: map[string]run.Outcome{}, floods: map[string]*flood{},
+		counts: map[run.Outcome]int{}, open: map[string]*catalog.Test{}, came: map[string]run.Outcome{}, floods: map[string]*flood{}, unprepared: map[string]error{},
 		running: map[int]map[string]bool{}, cancels: map[int]context.CancelFunc{}}
 	r.resumed = sync.NewCond(&r.mu)
 	for i := range job.Schedule.Batches {
@@ -81,10 +84,8 @@ func (r *execution) execute(ctx context.Context) {
 		r.note(err.Error())
 	}
 	left, why := r.outcomeOfUnrun(ctx)
-	for i := range r.job.Schedule.Batches {
-		for j := range r.job.Schedule.Batches[i].Tests {
-			r.settle(&r.job.Schedule.Batches[i].Tests[j], 0, 0, left, why)
-		}
+	for _, b := range append(r.taken, r.job.Source.Untaken()...) {
+		r.settleAll(b, 0, 0, left, why)
 	}
 	r.emit(run.Event{Event: run.RunEnds, Counts: r.counts, Failure: run.Failure{Message: strings.Join(r.notes, "\n")}})
 }
@@ -95,22 +96,24 @@ type execution struct {
 	pool  *Pool
 	began time.Time
 
-	mu       sync.Mutex
-	resumed  *sync.Cond // the run is no longer paused
-	sink     run.Sink
-	open     map[string]*catalog.Test // without an outcome yet
-	came     map[string]run.Outcome   // by ID
-	counts   map[run.Outcome]int
-	floods   map[string]*flood // by ID: tests that printed much
-	store    floodStore
-	extras   map[string]int          // by ID: the number of entries for what processes did beyond their tests
-	notes    []string                // what went wrong beside the tests
-	paused   bool                    // no batch may start for now
-	stopping bool                    // no batch may start any more
-	finished bool                    // because a person asked for it
-	running  map[int]map[string]bool // by worker: IDs of the tests that run
-	load     load
-	cancels  map[int]context.CancelFunc // by worker: stops it; 0 stops the preparation
+	mu         sync.Mutex
+	resumed    *sync.Cond // the run is no longer paused
+	sink       run.Sink
+	taken      []*split.Batch
+	open       map[string]*catalog.Test // without an outcome yet
+	came       map[string]run.Outcome   // by ID
+	counts     map[run.Outcome]int
+	floods     map[string]*flood // by ID: tests that printed much
+	store      floodStore
+	extras     map[string]int          // by ID: the number of entries for what processes did beyond their tests
+	notes      []string                // what went wrong beside the tests
+	unprepared map[string]error        // by suite: why it cannot run
+	paused     bool                    // no batch may start for now
+	stopping   bool                    // no batch may start any more
+	finished   bool                    // because a person asked for it
+	running    map[int]map[string]bool // by worker: IDs of the tests that run
+	load       load
+	cancels    map[int]context.CancelFunc // by worker: stops it; 0 stops the preparation
 }
 
 // outcomeOfUnrun returns the outcome of the tests that never ran, and the reason to report.
@@ -147,9 +150,7 @@ func (r *execution) prepare(ctx context.Context) {
 		if err == nil || ctx.Err() != nil {
 			continue
 		}
-		for _, t := range tests[suite] {
-			r.settle(t, 0, 0, run.Errored, err.Error())
-		}
+		r.unprepared[suite] = err
 	}
 	r.pool.report("")
 }
@@ -172,19 +173,20 @@ func (r *execution) work(ctx context.Context, number int) {
 	w := r.pool.worker(number)
 	defer r.leave(w)
 	for r.awaitResume(ctx) {
-		batch, err := r.job.Source.Next(ctx, number)
+		claim, err := r.job.Source.Next(ctx, number)
 		if err != nil {
 			if err != io.EOF && ctx.Err() == nil {
 				r.note(err.Error())
 			}
 			return
 		}
+		r.take(claim)
 		if r.awaitResume(ctx) {
 			r.busy(1)
-			r.claimed(ctx, batch, w)
+			r.claimed(ctx, claim, w)
 			r.busy(-1)
 		}
-		if err := r.job.Source.Done(ctx, batch); err != nil && ctx.Err() == nil {
+		if err := r.job.Source.Done(ctx, claim); err != nil {
 			r.note(err.Error())
 		}
 	}
@@ -205,40 +207,64 @@ func (r *execution) awaitResume(ctx context.Context) bool {
 	return ctx.Err() == nil
 }
 
-// renewEvery is how often a worker extends its claim on a batch.
-const renewEvery = 5 * time.Second
+// take notes that a worker has taken a batch.
+func (r *execution) take(c *Claim) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.taken = append(r.taken, c.Batch)
+	maps.Copy(r.came, c.Known)
+}
+
+// renewals is how often a claim is renewed while it would hold.
+const renewals = 4
 
 // claimed runs a batch as long as the worker's claim on it holds.
-func (r *execution) claimed(ctx context.Context, batch *split.Batch, w *worker) {
+func (r *execution) claimed(ctx context.Context, claim *Claim, w *worker) {
 	held, lose := context.WithCancelCause(ctx)
 	defer lose(nil)
-	go func() {
-		every := time.NewTicker(renewEvery)
-		defer every.Stop()
-		for {
-			select {
-			case <-held.Done():
-				return
-			case <-every.C:
-				if err := r.job.Source.Renew(held, batch); err != nil {
-					lose(err)
-				}
-			}
-		}
-	}()
-	err := r.runBatch(held, batch, w)
+	if r.job.Lease > 0 {
+		go r.renew(held, claim, lose)
+	}
+	err := r.runBatch(held, claim.Batch, w)
 	switch {
 	case ctx.Err() != nil:
 	case held.Err() != nil:
-		r.settleAll(batch, w.number, run.Lost, context.Cause(held).Error())
+		r.disown(claim.Batch)
+		r.note(context.Cause(held).Error())
 	case err != nil:
-		r.settleAll(batch, w.number, run.Errored, err.Error())
+		r.settleAll(claim.Batch, w.number, claim.Number, run.Errored, err.Error())
 	}
 }
 
-func (r *execution) settleAll(batch *split.Batch, worker int, o run.Outcome, why string) {
+// renew renews a claim until ctx ends, and calls lose once it is lost.
+func (r *execution) renew(ctx context.Context, claim *Claim, lose context.CancelCauseFunc) {
+	every := time.NewTicker(r.job.Lease / renewals)
+	defer every.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-every.C:
+			if err := r.job.Source.Renew(ctx, claim); err != nil {
+				lose(err)
+				return
+			}
+		}
+	}
+}
+
+// disown forgets the tests of a batch that have no outcome, as another machine runs them.
+func (r *execution) disown(batch *split.Batch) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	for i := range batch.Tests {
-		r.settle(&batch.Tests[i], worker, batch.Number, o, why)
+		delete(r.open, batch.Tests[i].ID)
+	}
+}
+
+func (r *execution) settleAll(batch *split.Batch, worker, number int, o run.Outcome, why string) {
+	for i := range batch.Tests {
+		r.settle(&batch.Tests[i], worker, number, o, why)
 	}
 }
 
@@ -279,6 +305,10 @@ func (r *execution) note(text string) {
 
 // runBatch runs a batch; bad tests run again as often as the job says.
 func (r *execution) runBatch(ctx context.Context, batch *split.Batch, w *worker) error {
+	if err := r.unprepared[batch.Suite]; err != nil {
+		r.settleAll(batch, 0, 0, run.Errored, err.Error())
+		return nil
+	}
 	for i := range batch.Tests {
 		if why := r.skipReason(&batch.Tests[i]); why != "" {
 			r.settle(&batch.Tests[i], w.number, batch.Number, run.Skipped, why)

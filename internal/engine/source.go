@@ -6,30 +6,41 @@ import (
 	"slices"
 	"sync"
 
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 )
 
 // A Source hands out the batches of one run. Its methods may be called from several goroutines.
 type Source interface {
 	// Next blocks until a batch may run on a worker, numbered from 1. It returns io.EOF if none is left for
-	// that worker. The caller calls Done exactly once for each batch.
-	Next(ctx context.Context, worker int) (*split.Batch, error)
+	// that worker. The caller calls Done exactly once for each claim.
+	Next(ctx context.Context, worker int) (*Claim, error)
 
-	// Renew extends the claim on a batch that runs long. An error means that the claim is lost.
-	Renew(ctx context.Context, b *split.Batch) error
+	// Renew extends a claim whose batch runs long. An error means that the claim is lost.
+	Renew(ctx context.Context, c *Claim) error
 
 	// Ended says that a test has its outcome. Other batches may wait for it.
 	Ended(id string)
 
-	// Done says that a batch has ended.
-	Done(ctx context.Context, b *split.Batch) error
+	// Done ends a claim, also if ctx has ended and not all of its tests have an outcome. Then a source of several
+	// machines offers the rest again.
+	Done(ctx context.Context, c *Claim) error
+
+	// Untaken returns the batches that nobody has taken and nobody else will. It is called after the last Next.
+	Untaken() []*split.Batch
+}
+
+// A Claim is a batch that a worker has taken.
+type Claim struct {
+	*split.Batch
+	Known map[string]run.Outcome // of tests that these need and that ran elsewhere
 }
 
 // Local returns a source of all batches of a schedule for the workers of one process. Workers with lower numbers
 // take first, and the first batches are taken once all workers wait, so that the same schedule is always taken
 // alike.
 func Local(schedule *split.Schedule, workers int) Source {
-	l := &local{schedule: schedule, workers: workers, dispatcher: schedule.Dispatch(), given: map[int]*split.Batch{}}
+	l := &local{schedule: schedule, workers: workers, dispatcher: schedule.Dispatch(), given: map[int]*Claim{}, taken: map[int]bool{}}
 	l.changed = sync.NewCond(&l.mu)
 	return l
 }
@@ -41,13 +52,14 @@ type local struct {
 	mu         sync.Mutex
 	changed    *sync.Cond // a worker asked for a batch, or has one
 	dispatcher *split.Dispatcher
-	open       bool                 // all workers have waited
-	waiting    []int                // workers, ascending
-	given      map[int]*split.Batch // by worker; nil if there is none left for it
-	asked      int                  // how often workers have asked for a batch
+	open       bool           // all workers have waited
+	waiting    []int          // workers, ascending
+	given      map[int]*Claim // by worker; nil if there is none left for it
+	taken      map[int]bool   // by the batch's number
+	asked      int            // how often workers have asked for a batch
 }
 
-func (l *local) Next(ctx context.Context, worker int) (*split.Batch, error) {
+func (l *local) Next(ctx context.Context, worker int) (*Claim, error) {
 	defer context.AfterFunc(ctx, l.wake)()
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -57,12 +69,13 @@ func (l *local) Next(ctx context.Context, worker int) (*split.Batch, error) {
 	l.open = l.open || len(l.waiting) == l.workers
 	l.assign()
 	for ctx.Err() == nil {
-		if batch, given := l.given[worker]; given {
+		if claim, given := l.given[worker]; given {
 			delete(l.given, worker)
-			if batch == nil {
+			if claim == nil {
 				return nil, io.EOF
 			}
-			return batch, nil
+			l.taken[claim.Number] = true
+			return claim, nil
 		}
 		l.changed.Wait()
 	}
@@ -83,7 +96,7 @@ func (l *local) assign() {
 			i, left := l.dispatcher.Next(worker)
 			switch {
 			case i >= 0:
-				l.given[worker] = &l.schedule.Batches[i]
+				l.given[worker] = &Claim{Batch: &l.schedule.Batches[i]}
 			case !left:
 				l.given[worker] = nil
 			default:
@@ -95,7 +108,7 @@ func (l *local) assign() {
 	l.changed.Broadcast()
 }
 
-func (l *local) Renew(context.Context, *split.Batch) error { return nil }
+func (l *local) Renew(context.Context, *Claim) error { return nil }
 
 func (l *local) Ended(id string) {
 	l.mu.Lock()
@@ -105,10 +118,22 @@ func (l *local) Ended(id string) {
 	}
 }
 
-func (l *local) Done(_ context.Context, b *split.Batch) error {
+func (l *local) Done(_ context.Context, c *Claim) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.dispatcher.Release(b.Number - 1)
+	l.dispatcher.Release(c.Number - 1)
 	l.assign()
 	return nil
+}
+
+func (l *local) Untaken() []*split.Batch {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var untaken []*split.Batch
+	for i := range l.schedule.Batches {
+		if b := &l.schedule.Batches[i]; !l.taken[b.Number] {
+			untaken = append(untaken, b)
+		}
+	}
+	return untaken
 }

@@ -161,6 +161,12 @@ func (l *Ledger) Keep(k run.Record, run *run.Run) (number int, err error) {
 	return number, tx.Commit()
 }
 
+// HasJournal reports whether the run that had a journal is kept.
+func (l *Ledger) HasJournal(journal string) (bool, error) {
+	number, err := numberOf(l.db, journal)
+	return number > 0, err
+}
+
 // numberOf returns the number of the run that had a journal; 0 if it is not kept.
 func numberOf(from querier, journal string) (number int, err error) {
 	err = scan(from.QueryRow("SELECT number FROM runs WHERE journal = ?", journal), &number)
@@ -177,8 +183,12 @@ func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sq
 	if err != nil {
 		return 0, err
 	}
-	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, prepared, pick, workers, ordering, revision, dirty, machine, source, journal, trial) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal, k.Trial)
+	places, err := json.Marshal(append([]run.Place{}, ran.Places...))
+	if err != nil {
+		return 0, err
+	}
+	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, prepared, pick, workers, ordering, revision, dirty, machine, source, journal, trial, places) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal, k.Trial, string(places))
 	if err != nil {
 		return 0, err
 	}

@@ -12,7 +12,7 @@ import (
 // migrations build the schema, one version after the other. SQLite's user_version counts those that a file has
 // seen.
 var migrations = []func(*Ledger, *sql.Tx) error{
-	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema), addPrepared, executes(trialSchema),
+	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema), addPrepared, executes(trialSchema), executes(placesSchema),
 }
 
 func executes(schema string) func(*Ledger, *sql.Tx) error {
@@ -110,6 +110,10 @@ ALTER TABLE runs ADD COLUMN prepared INTEGER NOT NULL DEFAULT 0; -- milliseconds
 
 const trialSchema = `
 ALTER TABLE runs ADD COLUMN trial INTEGER NOT NULL DEFAULT 0; -- it reproduces a failure: no history counts it
+`
+
+const placesSchema = `
+ALTER TABLE runs ADD COLUMN places TEXT NOT NULL DEFAULT '[]'; -- by worker, of a run of several machines, as JSON
 `
 
 // tables are those that a ledger of the present version has.

@@ -1,0 +1,186 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/history"
+	"fernrelay/core/order"
+	"fernrelay/core/run"
+	"fernrelay/core/split"
+	"fernrelay/internal/engine"
+	"fernrelay/internal/fleet"
+	"fernrelay/internal/project"
+	"fernrelay/internal/workspace"
+)
+
+// FleetRequest says how this machine takes part in a fleet run.
+type FleetRequest struct {
+	fleet.Options
+	Run     string
+	Machine string // its name; empty for that of the host
+	Lease   time.Duration
+	Again   string // as in fleet.Work
+	Timed   bool   // the request's times come from a file, and the station's do not replace them
+
+	Joined func(m *fleet.Member) // called once this machine is one of the run
+}
+
+// FleetRun is what this machine did in a fleet run.
+type FleetRun struct {
+	Run      *run.Run // its own tests; nil if it came after the end
+	Machine  string
+	Manifest *fleet.Manifest // as the run ended, or as this machine left it
+}
+
+// RunFleet joins a fleet run, or begins it, and runs batches of it until it ends. Events of this machine's tests go to the
+// sink. The error [fleet.Over] says that the run had ended before.
+func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.Sink) (*FleetRun, error) {
+	conn, err := fleet.Dial(ctx, f.Options)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	revision, dirty := project.Origin(ctx, a.Project.Dir)
+	self := fleet.Machine{Name: f.Machine, Workers: q.Workers, Processors: runtime.GOMAXPROCS(0)}
+	if self.Name == "" {
+		self.Name = hostName()
+	}
+	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Revision: revision, Dirty: dirty, Trial: q.Trial,
+		Tests: q.Tests, Shared: a.Project.Shared, Lease: f.Lease, Again: f.Again, WithNeeds: a.WithNeeds, Lookup: a.Catalog.Lookup,
+		Schedule: func(tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
+			return a.fleetSchedule(q, f, tests, workers, times)
+		}})
+	if err != nil {
+		return nil, err
+	}
+	if f.Joined != nil {
+		f.Joined(member)
+	}
+	if q.Control == nil {
+		q.Control = &Control{}
+	}
+	setup := workspace.Setup(a.Project)
+	setup.Limit = q.Limit
+	r := run.New()
+	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup,
+		Retries: q.Retries, Control: q.Control, Preparing: q.Preparing}, member.Record(func(e run.Event) {
+		r.Apply(e)
+		sink(e)
+	}))
+	manifest, leaveErr := member.Leave(ctx, err != nil || q.Control.Finishing())
+	if err = errors.Join(err, leaveErr); err != nil && ctx.Err() == nil {
+		return &FleetRun{Run: r, Machine: member.Name(), Manifest: manifest}, err
+	}
+	return &FleetRun{Run: r, Machine: member.Name(), Manifest: manifest}, nil
+}
+
+// fleetSchedule plans the tests of a fleet run for about as many workers. Times of the station go before those of this
+// machine's ledger.
+func (a *App) fleetSchedule(q Request, f FleetRequest, tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
+	if times != nil && !f.Timed {
+		tests = a.expect(tests, *times)
+	}
+	settled, err := order.Settle(tests)
+	if err != nil {
+		return nil, err
+	}
+	q.Tests, q.Workers, q.Worker = settled, workers, nil
+	return a.Schedule(q), nil
+}
+
+// expect returns tests with times that others measured. The costs of beginning a batch stay those of this project.
+func (a *App) expect(tests []catalog.Test, times history.Times) []catalog.Test {
+	times.Setups = map[string]float64{}
+	for i := range a.Catalog.Tests {
+		t := &a.Catalog.Tests[i]
+		times.Setups[t.Suite+":"+t.Group] = t.Setup
+		if _, known := times.Tests[t.ID]; !known && t.Known && t.SkipReason == "" {
+			times.Tests[t.ID] = history.Time{Seconds: t.Expected, Spread: t.Spread, Share: t.Share}
+		}
+	}
+	tests = slices.Clone(tests)
+	history.Expect(tests, times)
+	return tests
+}
+
+// hostName returns the name of this computer.
+func hostName() string {
+	name, err := os.Hostname()
+	if err != nil || name == "" {
+		return "unnamed"
+	}
+	return name
+}
+
+// FollowFleet follows a fleet run until it ends. Tests that the project does not have are known by their ID only.
+func (a *App) FollowFleet(ctx context.Context, conn *fleet.Conn, id string, to fleet.Follower) error {
+	to.Find = func(id string) (catalog.Test, bool) {
+		t, ok := a.Catalog.Lookup(id)
+		if !ok {
+			return catalog.Test{}, false
+		}
+		return *t, true
+	}
+	return conn.Follow(ctx, id, to)
+}
+
+// Pulled is a fleet run that PullFleet has kept.
+type Pulled struct {
+	Number int // in the ledger
+	Result *fleet.Result
+}
+
+// PullFleet keeps the fleet runs of this project that have ended and that the ledger lacks, with where and in which order each
+// test ran.
+func (h *History) PullFleet(ctx context.Context, conn *fleet.Conn) ([]Pulled, error) {
+	runs, err := conn.Runs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var pulled []Pulled
+	for _, m := range runs {
+		if m.Project != h.Project.Name || m.State != fleet.Ended {
+			continue
+		}
+		known, err := h.Ledger().HasJournal(fleetJournal(m))
+		if err != nil {
+			return pulled, err
+		}
+		if known {
+			continue
+		}
+		result, err := conn.Collect(ctx, m.Run)
+		if err != nil {
+			return pulled, err
+		}
+		retention := h.Project.Retention
+		number, err := h.store.Keep(*FleetRecord(result), result.Run, retention.Runs, retention.Days)
+		if err != nil {
+			return pulled, fmt.Errorf("the fleet run %s cannot be kept: %w", m.Run, err)
+		}
+		pulled = append(pulled, Pulled{number, result})
+	}
+	return pulled, nil
+}
+
+// fleetJournal names a fleet run in the ledger, so that it is not kept twice.
+func fleetJournal(m *fleet.Manifest) string { return "fleet-" + m.Plan }
+
+// FleetRecord returns the record of a fleet run.
+func FleetRecord(r *fleet.Result) *run.Record {
+	m := r.Manifest
+	var names []string
+	for _, machine := range r.Machines {
+		names = append(names, machine.Name)
+	}
+	return &run.Record{Began: m.Began, Ended: r.Run.Ended, Counts: r.Run.Counts, Work: r.Run.Work, Places: r.Run.Places, Pick: m.Pick, Workers: len(r.Run.Places), Order: m.Order, Revision: m.Revision, Dirty: m.Dirty, Trial: m.Trial,
+		Machine: fmt.Sprintf("fleet run %s: %s", m.Run, strings.Join(names, ", ")), Journal: fleetJournal(m)}
+}

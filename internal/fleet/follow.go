@@ -1,0 +1,215 @@
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/run"
+	"fernrelay/core/split"
+)
+
+// Follower sees what a fleet run does. Its methods are called from one goroutine.
+type Follower struct {
+	Find     func(id string) (catalog.Test, bool) // a test as the reader's project has it; nil if it has none
+	Begins   func(m *Manifest, s *split.Schedule) // what runs; called once
+	Event    run.Sink                             // what happens, without the run's end
+	Machines func(machines []MachineStatus)       // now and when something changes; may be nil
+	Ends     func(m *Manifest)                    // may be nil
+}
+
+// glance is how often a follower looks at the machines and at the state of the run.
+const glance = 500 * time.Millisecond
+
+// Follow follows a run from its beginning until it ends.
+func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
+	m, err := c.awaitOpen(ctx, id)
+	if err != nil {
+		return err
+	}
+	fold, err := c.newFold(ctx, m, to)
+	if err != nil {
+		return err
+	}
+	reader, err := c.read(ctx, m)
+	if err != nil {
+		return err
+	}
+	defer reader.stop()
+	for ended := false; ; {
+		if err := reader.catchUp(ctx, fold, glance); err != nil {
+			return err
+		}
+		if to.Machines != nil {
+			machines, err := c.members(ctx, m)
+			if err == nil {
+				to.Machines(machines) // else the station answers again in a moment
+			}
+		}
+		if ended {
+			if to.Ends != nil {
+				to.Ends(m)
+			}
+			return nil
+		}
+		now, _, err := c.getManifest(ctx, id)
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil: // the station does not answer
+		case now == nil || now.Plan != m.Plan:
+			return errors.New("the run was removed from the station, or is run again")
+		case now.State == Ended:
+			m, ended = now, true // once more, for what came last
+		}
+	}
+}
+
+// awaitOpen waits until a run is planned.
+func (c *Conn) awaitOpen(ctx context.Context, id string) (*Manifest, error) {
+	for {
+		m, err := c.Manifest(ctx, id)
+		if err != nil || m.State != Planning {
+			return m, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(lookEvery):
+		}
+	}
+}
+
+// newFold returns a fold of a run's events, and reports what runs.
+func (c *Conn) newFold(ctx context.Context, m *Manifest, to Follower) (*fold, error) {
+	file, err := c.getPlan(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	find := to.Find
+	if find == nil {
+		find = func(string) (catalog.Test, bool) { return catalog.Test{}, false }
+	}
+	s, err := file.schedule(find)
+	if err != nil {
+		return nil, err
+	}
+	if to.Begins != nil {
+		to.Begins(m, s)
+	}
+	fold := newFold(s, to.Event)
+	fold.sink(run.Event{Event: run.RunBegins, Format: run.Format, At: m.Began})
+	return fold, nil
+}
+
+// reader reads the events of a run.
+type reader struct {
+	messages jetstream.MessagesContext
+	arrived  chan jetstream.Msg
+	failed   chan error
+	info     func(ctx context.Context) (last uint64, err error)
+	read     uint64 // the sequence of the latest message
+}
+
+// read begins to read the events of a run.
+func (c *Conn) read(ctx context.Context, m *Manifest) (*reader, error) {
+	consumer, err := c.events.OrderedConsumer(ctx, jetstream.OrderedConsumerConfig{FilterSubjects: []string{m.allEvents()}})
+	if err != nil {
+		return nil, err
+	}
+	messages, err := consumer.Messages(jetstream.PullMaxMessages(500))
+	if err != nil {
+		return nil, err
+	}
+	r := &reader{messages: messages, arrived: make(chan jetstream.Msg, 500), failed: make(chan error, 1)}
+	r.info = func(ctx context.Context) (uint64, error) {
+		info, err := c.events.Info(ctx)
+		if err != nil {
+			return 0, err
+		}
+		return info.State.LastSeq, nil
+	}
+	go func() {
+		for {
+			msg, err := messages.Next()
+			if errors.Is(err, jetstream.ErrMsgIteratorClosed) {
+				close(r.arrived)
+				return
+			}
+			if err != nil {
+				continue // an ordered consumer begins again where it was
+			}
+			r.arrived <- msg
+		}
+	}()
+	return r, nil
+}
+
+func (r *reader) stop() {
+	r.messages.Stop()
+	for range r.arrived { // lets its goroutine end
+	}
+}
+
+// catchUp folds what arrives for some time.
+func (r *reader) catchUp(ctx context.Context, f *fold, some time.Duration) error {
+	deadline := time.After(some)
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-deadline:
+			return nil
+		case msg, ok := <-r.arrived:
+			if !ok {
+				return errors.New("the station closed the connection")
+			}
+			r.take(msg, f)
+		}
+	}
+}
+
+func (r *reader) take(msg jetstream.Msg, f *fold) {
+	meta, err := msg.Metadata()
+	if err != nil {
+		return
+	}
+	r.read = meta.Sequence.Stream
+	var c chunk
+	if json.Unmarshal(msg.Data(), &c) == nil {
+		f.add(c, meta.Timestamp)
+	}
+}
+
+// present folds everything that the station has now.
+func (c *Conn) present(ctx context.Context, m *Manifest, f *fold) error {
+	consumer, err := c.events.OrderedConsumer(ctx, jetstream.OrderedConsumerConfig{FilterSubjects: []string{m.allEvents()}})
+	if err != nil {
+		return err
+	}
+	left := int(consumer.CachedInfo().NumPending)
+	r := &reader{}
+	for left > 0 {
+		msgs, err := consumer.Fetch(min(left, 500), jetstream.FetchMaxWait(5*time.Second))
+		if err != nil {
+			return err
+		}
+		got := 0
+		for msg := range msgs.Messages() {
+			r.take(msg, f)
+			got++
+		}
+		if err := msgs.Error(); err != nil {
+			return err
+		}
+		if got == 0 {
+			return errors.New("the station does not send the events of the run")
+		}
+		left -= got
+	}
+	return ctx.Err()
+}

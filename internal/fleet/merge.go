@@ -1,0 +1,338 @@
+package fleet
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+
+	"fernrelay/core/history"
+	"fernrelay/core/run"
+	"fernrelay/internal/format/events"
+)
+
+// Result is a run that has ended.
+type Result struct {
+	Manifest *Manifest
+	Machines []MachineStatus
+	Doubles  []Double
+	Run      *run.Run
+}
+
+// resultHead is the first line of a result at the station; event lines follow.
+type resultHead struct {
+	Manifest *Manifest       `json:"manifest"`
+	Machines []MachineStatus `json:"machines"`
+	Doubles  []Double        `json:"doubles,omitempty"`
+	Note     string          `json:"note,omitempty"`
+}
+
+// Leave ends this machine's part in the run, after the engine has ended. If interrupted is false it waits until the run has
+// ended, and merges it if no other machine does.
+func (f *Member) Leave(ctx context.Context, interrupted bool) (m *Manifest, err error) {
+	if f.extra != nil {
+		storing, cancel := f.patient(ctx)
+		err = f.extra.close(storing, false)
+		cancel()
+	}
+	_ = f.show(ctx) // it is shown again
+	m = f.manifest
+	if !interrupted && ctx.Err() == nil {
+		var endErr error
+		m, endErr = f.conn.end(ctx, f.manifest, f.self.Name)
+		err = errors.Join(err, endErr)
+	}
+	f.stop()
+	f.beside.Wait()
+	f.mu.Lock()
+	f.self.State, f.self.Left = MachineLeft, f.now()
+	f.mu.Unlock()
+	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), impatience)
+	defer cancel()
+	if showErr := f.show(leaving); showErr != nil {
+		f.conn.report("the station does not know that this machine leaves: " + showErr.Error())
+	}
+	return m, err
+}
+
+// end waits until a run has ended whose batches are all done, and merges it unless another machine does. Should batches be
+// missing from the queue, they are queued again, and end returns errUnfinished.
+func (c *Conn) end(ctx context.Context, m *Manifest, name string) (*Manifest, error) {
+	for {
+		now, entry, err := c.getManifest(ctx, m.Run)
+		switch {
+		case ctx.Err() != nil:
+			return m, ctx.Err()
+		case err != nil:
+		case now == nil || now.Plan != m.Plan:
+			return m, errors.New("the run was removed from the station, or is run again")
+		case now.State == Ended:
+			return now, nil
+		default:
+			l, err := c.acquire(ctx, "the merge", m.mergeKey(), name, max(m.lease(), 5*time.Second))
+			if err == nil && l != nil {
+				merged, err := c.merge(ctx, now, entry.Revision(), name)
+				if err != nil || merged != nil {
+					return merged, errors.Join(err, l.release(ctx))
+				}
+				_ = l.release(ctx) // else it ends by itself
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(lookEvery):
+		}
+	}
+}
+
+// errUnfinished says that a run cannot be merged yet.
+var errUnfinished = errors.New("batches of the run are not done")
+
+// merge writes the merged run to the station and ends the run. It returns nil if somebody else has.
+func (c *Conn) merge(ctx context.Context, m *Manifest, revision uint64, name string) (*Manifest, error) {
+	result, fold, err := c.fold(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	if missing := fold.missing(); len(missing) > 0 {
+		return nil, fmt.Errorf("%w: %d of %d", errUnfinished, len(missing), m.Batches)
+	}
+	return c.writeResult(ctx, result, revision, name)
+}
+
+// fold folds what the station has of a run.
+func (c *Conn) fold(ctx context.Context, m *Manifest) (*Result, *fold, error) {
+	result := &Result{Manifest: m, Run: run.New()}
+	fold, err := c.newFold(ctx, m, Follower{Event: result.Run.Apply})
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := c.present(ctx, m, fold); err != nil {
+		return nil, nil, err
+	}
+	if result.Machines, err = c.members(ctx, m); err != nil {
+		return nil, nil, err
+	}
+	fold.unstable(result.Run)
+	result.Doubles = fold.doubles
+	return result, fold, nil
+}
+
+// writeResult writes a merged run, what it teaches about times, and that the run has ended.
+func (c *Conn) writeResult(ctx context.Context, r *Result, revision uint64, name string) (*Manifest, error) {
+	now, err := c.now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	ended := *r.Manifest
+	ended.State, ended.Ended, ended.Merged, ended.Counts = Ended, now, name, r.Run.Counts
+	for _, res := range r.Run.Results {
+		if res.Ended.After(r.Run.Ended) {
+			r.Run.Ended = res.Ended
+		}
+	}
+	head := resultHead{Manifest: &ended, Machines: r.Machines, Doubles: r.Doubles, Note: r.Run.Note}
+	err = c.putFile(ctx, ended.resultName(), func(w io.Writer) error {
+		if _, err := w.Write(marshal(head)); err != nil {
+			return err
+		}
+		lines := events.NewWriter(w)
+		r.Run.Replay(lines.Write)
+		return lines.Close()
+	})
+	if err != nil {
+		return nil, fmt.Errorf("the merged run cannot be stored: %w", err)
+	}
+	won, err := c.put(ctx, &ended, revision)
+	if err != nil || !won {
+		return nil, err
+	}
+	if err := c.learn(ctx, r); err != nil {
+		c.report("the station does not learn from this run: " + err.Error())
+	}
+	_ = c.removeQueues(ctx, &ended) // else they end by themselves
+	return &ended, nil
+}
+
+// result reads a run that has ended.
+func (c *Conn) result(ctx context.Context, m *Manifest) (*Result, error) {
+	result := &Result{Run: run.New()}
+	err := c.getFile(ctx, m.resultName(), func(r io.Reader) error {
+		lines := bufio.NewReaderSize(r, 1<<20)
+		first, err := lines.ReadBytes('\n')
+		if err != nil {
+			return err
+		}
+		var head resultHead
+		if err := json.Unmarshal(first, &head); err != nil {
+			return err
+		}
+		result.Manifest, result.Machines, result.Doubles = head.Manifest, head.Machines, head.Doubles
+		limited := run.LimitSteps(result.Run.Apply)
+		if err := events.Read(lines, func(e run.Event) { limited(e.Sound()) }); err != nil {
+			return err
+		}
+		result.Run.Note = head.Note
+		return nil
+	})
+	if err == nil && result.Manifest == nil {
+		err = errors.New("it does not say which run it is")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the merged run %s cannot be read: %w", m.Run, err)
+	}
+	if machines, err := c.members(ctx, result.Manifest); err == nil && len(machines) > 0 {
+		result.Machines = machines // they have left since
+	}
+	return result, nil
+}
+
+// Collect waits until a run has ended and returns it. If no machine is left to merge it, Collect does. When ctx ends before, it
+// returns what there is, with the tests without an outcome as lost.
+func (c *Conn) Collect(ctx context.Context, id string) (*Result, error) {
+	m, err := c.awaitOpen(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	for {
+		now, entry, err := c.getManifest(ctx, id)
+		switch {
+		case ctx.Err() != nil:
+			return c.partial(m)
+		case err != nil:
+		case now == nil:
+			return nil, Unknown{Run: id}
+		case now.State == Ended:
+			return c.result(ctx, now)
+		case c.drained(ctx, now):
+			m = now
+			l, err := c.acquire(ctx, "the merge", now.mergeKey(), "collect", max(now.lease(), 5*time.Second))
+			if err == nil && l != nil {
+				_, mergeErr := c.merge(ctx, now, entry.Revision(), "collect")
+				_ = l.release(ctx) // else it ends by itself
+				if mergeErr != nil && !errors.Is(mergeErr, errUnfinished) && ctx.Err() == nil {
+					return nil, mergeErr
+				}
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(glance):
+		}
+	}
+}
+
+// drained reports whether all batches that were queued are done.
+func (c *Conn) drained(ctx context.Context, m *Manifest) bool {
+	info, err := c.batches.Info(ctx, jetstream.WithSubjectFilter(batchSubject+m.Plan+".>"))
+	return err == nil && len(info.State.Subjects) == 0
+}
+
+// partial returns what there is of a run that has not ended.
+func (c *Conn) partial(m *Manifest) (*Result, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	result, fold, err := c.fold(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	for id, batch := range fold.within {
+		if _, ended := fold.came[id]; !ended {
+			why := fmt.Sprintf("it has no outcome yet: its batch %d is not done", batch)
+			result.Run.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Lost, At: m.Began, Seconds: run.Took(0), Failure: run.Failure{Message: why}})
+		}
+	}
+	return result, nil
+}
+
+// knowledge is what the station has learned about a project's tests.
+type knowledge struct {
+	Workers int                  `json:"workers"` // that took part in the latest run
+	Tests   map[string][]measure `json:"tests"`   // the latest first
+}
+
+type measure struct {
+	Seconds float64 `json:"s"` // alone
+	Share   float64 `json:"p,omitempty"`
+}
+
+// measures is how many measurements of a test the station remembers.
+const measures = 8
+
+func knowledgeName(project string) string { return "times/" + token(project) }
+
+// learned returns what the station knows about a project, nothing for a new one.
+func (c *Conn) learned(ctx context.Context, project string) (*knowledge, error) {
+	k := &knowledge{Tests: map[string][]measure{}}
+	err := c.getFile(ctx, knowledgeName(project), func(r io.Reader) error { return json.NewDecoder(r).Decode(k) })
+	if errors.Is(err, jetstream.ErrObjectNotFound) {
+		return k, nil
+	}
+	if err != nil && ctx.Err() == nil {
+		c.report("the station's times cannot be read, and this run begins without them: " + err.Error())
+		return &knowledge{Tests: map[string][]measure{}}, nil
+	}
+	return k, err
+}
+
+// workers returns about how many workers to plan for.
+func (k *knowledge) workers(own int) int {
+	const machines = 3 // are usual, if nothing is known
+	if k.Workers > 0 && k.Workers <= mostWorkers {
+		return max(own, k.Workers)
+	}
+	return machines * own
+}
+
+// times returns the times as a plan needs them, nil if there are none.
+func (k *knowledge) times() *history.Times {
+	if len(k.Tests) == 0 {
+		return nil
+	}
+	times := &history.Times{Tests: map[string]history.Time{}}
+	for id, past := range k.Tests {
+		var seconds []float64
+		for _, m := range past {
+			if m.Seconds >= 0 && m.Seconds < 1e8 {
+				seconds = append(seconds, m.Seconds)
+			}
+		}
+		if len(seconds) == 0 {
+			continue
+		}
+		t := history.Learn(seconds)
+		t.Share = past[0].Share
+		times.Tests[id] = t
+	}
+	return times
+}
+
+// learn adds the times of a run to what the station knows.
+func (c *Conn) learn(ctx context.Context, r *Result) error {
+	if r.Manifest.Trial {
+		return nil
+	}
+	k, err := c.learned(ctx, r.Manifest.Project)
+	if err != nil {
+		return err
+	}
+	k.Workers = 0
+	for _, m := range r.Machines {
+		if m.Tests > 0 {
+			k.Workers += m.Workers
+		}
+	}
+	for _, res := range r.Run.Results {
+		if res.Outcome != run.Passed && !res.Outcome.Bad() || res.Outcome == run.Errored {
+			continue
+		}
+		past := append([]measure{{res.Alone(), res.Share}}, k.Tests[res.ID]...)
+		k.Tests[res.ID] = past[:min(len(past), measures)]
+	}
+	return c.putFile(ctx, knowledgeName(r.Manifest.Project), func(w io.Writer) error { return json.NewEncoder(w).Encode(k) })
+}

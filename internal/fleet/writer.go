@@ -1,0 +1,190 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+
+	"fernrelay/core/run"
+)
+
+// chunk is a message of the event stream: some events of one claim, in order. The first of a claim has no events and says
+// who took the batch; the last one of a batch that is done says so.
+type chunk struct {
+	Machine string      `json:"machine"`
+	Workers int         `json:"workers"`
+	Batch   int         `json:"batch"` // from 1; 0 for what processes do beyond their tests
+	Claim   string      `json:"claim"`
+	Seq     int         `json:"seq"` // of the claim's chunks, from 0
+	Done    bool        `json:"done,omitempty"`
+	Events  []run.Event `json:"events,omitempty"`
+}
+
+// The limits of a chunk: events, about as many bytes, and how long its first event waits for others. One event takes at most
+// mostText bytes of output, so that a chunk is below what NATS servers take.
+const (
+	mostEvents = 100
+	mostBytes  = 256 << 10
+	mostText   = 400 << 10
+	mostWait   = 100 * time.Millisecond
+)
+
+// writer stores the events of one claim, in order, as fast as the station takes them.
+type writer struct {
+	member *Member
+	batch  int
+	claim  string
+
+	mu       sync.Mutex
+	events   []run.Event
+	bytes    int
+	finished map[string]bool // IDs of tests with an outcome
+	closing  bool
+	done     bool          // the batch is
+	full     chan struct{} // a chunk is full, or the writer closes
+	ended    chan struct{} // everything is stored, or given up
+	err      error
+	stop     context.CancelFunc
+}
+
+// newWriter begins to store that this machine has taken a batch, or what it reports beyond its batches for 0.
+func (f *Member) newWriter(batch int) *writer {
+	ctx, stop := context.WithCancel(context.Background())
+	w := &writer{member: f, batch: batch, claim: newPlan(), finished: map[string]bool{}, full: make(chan struct{}, 1), ended: make(chan struct{}), stop: stop}
+	f.beside.Go(func() { w.write(ctx) })
+	return w
+}
+
+// add adds an event.
+func (w *writer) add(e run.Event) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.closing {
+		return
+	}
+	if len(e.Text) > mostText {
+		e.Text = e.Text[:mostText]
+	}
+	w.events = append(w.events, e)
+	w.bytes += len(e.Text) + len(e.Message) + len(e.Expected) + len(e.Actual) + 200
+	if e.Event == run.Finished {
+		w.finished[e.ID] = true
+	}
+	if len(w.events) >= mostEvents || w.bytes >= mostBytes {
+		w.wake()
+	}
+}
+
+func (w *writer) wake() {
+	select {
+	case w.full <- struct{}{}:
+	default:
+	}
+}
+
+// close stores what is left, and that the batch is done if it is. It returns once everything is stored, or when ctx ends.
+func (w *writer) close(ctx context.Context, done bool) error {
+	w.mu.Lock()
+	w.closing, w.done = true, done
+	w.mu.Unlock()
+	w.wake()
+	select {
+	case <-w.ended:
+	case <-ctx.Done():
+		w.stop()
+		<-w.ended
+	}
+	w.stop()
+	return w.err
+}
+
+// write stores chunks until the writer is closed.
+func (w *writer) write(ctx context.Context) {
+	defer close(w.ended)
+	for seq := 0; ; seq++ {
+		c, last := w.next(seq)
+		if w.err = w.store(ctx, c); w.err != nil || last {
+			return
+		}
+		w.await(ctx)
+	}
+}
+
+// await waits until there is something to store: a full chunk, an event that has waited, or the end.
+func (w *writer) await(ctx context.Context) {
+	every := time.NewTicker(mostWait)
+	defer every.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-w.full:
+			return
+		case <-every.C:
+			w.mu.Lock()
+			some := len(w.events) > 0
+			w.mu.Unlock()
+			if some {
+				return
+			}
+		}
+	}
+}
+
+// next returns the next chunk, and whether it is the last.
+func (w *writer) next(seq int) (c chunk, last bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	c = chunk{Machine: w.member.self.Name, Workers: w.member.self.Workers, Batch: w.batch, Claim: w.claim, Seq: seq}
+	n, bytes := 0, 0
+	for n < len(w.events) && n < mostEvents && bytes < mostBytes {
+		e := &w.events[n]
+		bytes += len(e.Text) + len(e.Message) + len(e.Expected) + len(e.Actual) + 200
+		n++
+	}
+	c.Events = w.events[:n:n]
+	w.events, w.bytes = w.events[n:], w.bytes-bytes
+	if len(w.events) > 0 {
+		w.wake()
+	}
+	last = w.closing && len(w.events) == 0
+	c.Done = last && w.done
+	return c, last
+}
+
+// store stores a chunk, however long the station does not answer. The station drops one that it has already.
+func (w *writer) store(ctx context.Context, c chunk) error {
+	m := w.member.manifest
+	msg := &nats.Msg{Subject: m.eventsOf(c.Batch), Data: marshal(c)}
+	if c.Done {
+		msg.Subject = m.doneOf(c.Batch)
+	}
+	id := fmt.Sprint(c.Claim, "-", c.Seq)
+	refused := false
+	for {
+		storing, cancel := context.WithTimeout(ctx, 5*time.Second)
+		_, err := w.member.conn.js.PublishMsg(storing, msg, jetstream.WithMsgID(id), jetstream.WithRetryAttempts(0))
+		cancel()
+		if err == nil {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return err
+		}
+		var api *jetstream.APIError
+		if errors.As(err, &api) && !refused {
+			refused = true
+			w.member.conn.report("the station does not store events: " + api.Description + "; is its disk full? It is tried until it does")
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(mostWait):
+		}
+	}
+}

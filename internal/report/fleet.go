@@ -1,0 +1,105 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"fernrelay/core/history"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
+	"fernrelay/internal/fleet"
+	"fernrelay/internal/wording"
+)
+
+// FleetPart prints what one machine did in a fleet run, and how the whole run is.
+func FleetPart(w io.Writer, part *run.Run, machine string, m *fleet.Manifest) {
+	fmt.Fprintf(w, "%s ran %s of %d: %s\n", plain.Line(machine), wording.Plural(len(part.Results), "test"), m.Tests, part.Summary())
+	if m.State != fleet.Ended {
+		fmt.Fprintf(w, "the fleet run %s goes on without it: what it did not finish is back in the queue\n", plain.Line(m.Run))
+		return
+	}
+	fmt.Fprintf(w, "the fleet run %s took %s: %s; %s merged it\n", plain.Line(m.Run), history.ClockTenths(m.Ended.Sub(m.Began).Seconds()), countsInWords(m.Counts), plain.Line(m.Merged))
+}
+
+// countsInWords lists counts as run.Summary does.
+func countsInWords(counts map[run.Outcome]int) string {
+	var words []string
+	for _, o := range run.Outcomes {
+		if counts[o] > 0 {
+			words = append(words, fmt.Sprintf("%d %s", counts[o], o))
+		}
+	}
+	if words == nil {
+		return "nothing ran"
+	}
+	return strings.Join(words, ", ")
+}
+
+// FleetWhole prints the machines of a fleet run and its totals.
+func FleetWhole(w io.Writer, r *fleet.Result) {
+	machines(w, r.Machines, r.Manifest)
+	attempt := ""
+	if r.Manifest.Attempt > 1 {
+		attempt = fmt.Sprintf(", attempt %d (%s)", r.Manifest.Attempt, r.Manifest.Again)
+	}
+	until := r.Run.Ended
+	if until.IsZero() {
+		until = r.Manifest.Ended
+	}
+	took := ""
+	if !until.IsZero() {
+		took = history.ClockTenths(max(0, until.Sub(r.Manifest.Began).Seconds())) + " on "
+	}
+	fmt.Fprintf(w, "fleet run %s%s: %d picked: %s; %s%s\n", plain.Line(r.Manifest.Run), attempt, r.Manifest.Tests, r.Run.Summary(), took, wording.Plural(len(r.Machines), "machine"))
+}
+
+// machines prints a line for each machine.
+func machines(w io.Writer, all []fleet.MachineStatus, m *fleet.Manifest) {
+	if len(all) == 0 {
+		return
+	}
+	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	for _, s := range all {
+		state := s.State
+		switch {
+		case s.State == fleet.MachineLost:
+			state = "lost at " + history.Clock(s.Left.Sub(m.Began).Seconds())
+		case s.State == fleet.MachineLeft:
+			state = "left at " + history.Clock(s.Left.Sub(m.Began).Seconds())
+		}
+		fmt.Fprintf(table, "%s\t%s\tjoined at %s\t%s\t%s\tbusy %s\tidle %s\n", plain.Line(s.Name), wording.Plural(s.Workers, "worker"),
+			history.Clock(max(0, s.Joined.Sub(m.Began).Seconds())), state, wording.Plural(s.Tests, "test"), history.Short(s.Busy), history.Short(s.Idle))
+	}
+	_ = table.Flush() // what cannot be written is reported at the end
+}
+
+// Fleet prints the state of a fleet run.
+func Fleet(w io.Writer, s *fleet.Status) {
+	m := s.Manifest
+	fmt.Fprintf(w, "fleet run %s of %s at %s: %s, %s since %s\n", plain.Line(s.Run), plain.Line(m.Project), plain.Line(m.Revision), wording.Plural(m.Tests, "test"), s.State, m.Began.Local().Format(time.DateTime))
+	machines(w, s.Machines, m)
+	fmt.Fprintf(w, "batches: %d done, %d taken, %d waiting; %s\n", s.Batches.Done, s.Batches.Taken, s.Batches.Waiting, countsInWords(s.Counts))
+	if s.EndsIn != nil {
+		fmt.Fprintf(w, "it ends in about %s\n", history.Clock(*s.EndsIn))
+	}
+}
+
+// FleetRuns lists the runs of a station.
+func FleetRuns(w io.Writer, runs []*fleet.Manifest) {
+	if len(runs) == 0 {
+		fmt.Fprintln(w, "the station has no runs")
+		return
+	}
+	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	for _, m := range runs {
+		outcome := "begun by " + plain.Line(m.By)
+		if m.State == fleet.Ended {
+			outcome = fmt.Sprintf("%s in %s", countsInWords(m.Counts), history.ClockTenths(m.Ended.Sub(m.Began).Seconds()))
+		}
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", plain.Line(m.Run), plain.Line(m.Project), m.Began.Local().Format(time.DateTime), m.State, wording.Plural(m.Tests, "test"), outcome)
+	}
+	_ = table.Flush() // what cannot be written is reported at the end
+}
