@@ -379,8 +379,7 @@ func (f *Member) pauseAfter(ctx context.Context, _ error) {
 // engine's claim if the batch is parked.
 func (f *Member) received(ctx context.Context, msg jetstream.Msg, lane int) (*claim, error) {
 	number, err := strconv.Atoi(msg.Subject()[strings.LastIndexByte(msg.Subject(), '.')+1:])
-	meta, metaErr := msg.Metadata()
-	if err != nil || metaErr != nil || number < 1 || number > len(f.schedule.Batches) {
+	if err != nil || number < 1 || number > len(f.schedule.Batches) {
 		_ = msg.TermWithReason("this is no batch of the run")
 		return nil, nil
 	}
@@ -388,22 +387,21 @@ func (f *Member) received(ctx context.Context, msg jetstream.Msg, lane int) (*cl
 	for i := range f.schedule.Batches[number-1].Tests {
 		c.left[f.schedule.Batches[number-1].Tests[i].ID] = true
 	}
-	if meta.NumDelivered > 1 || len(f.schedule.Waits(number-1)) > 0 {
-		known, err := f.conn.stored(ctx, f.manifest, number, f.within)
-		if err != nil {
-			f.pauseAfter(ctx, err)
-			_ = msg.Nak()
-			return nil, nil
-		}
-		for id := range known.outcomes {
-			delete(c.left, id)
-		}
-		if len(c.left) == 0 {
-			return nil, f.close(ctx, c, known.done)
-		}
-		if len(known.takers) >= mostTakes {
-			return nil, f.giveUp(ctx, c, known.takers)
-		}
+	// Somebody may have had it before, also if the station does not say so.
+	known, err := f.conn.stored(ctx, f.manifest, number, f.within)
+	if err != nil {
+		f.pauseAfter(ctx, err)
+		_ = msg.Nak()
+		return nil, nil
+	}
+	for id := range known.outcomes {
+		delete(c.left, id)
+	}
+	if len(c.left) == 0 {
+		return nil, f.close(ctx, c, known.done)
+	}
+	if len(known.takers) >= mostTakes {
+		return nil, f.giveUp(ctx, c, known.takers)
 	}
 	begun, err := f.begin(ctx, c)
 	if err != nil {
@@ -456,13 +454,16 @@ func (f *Member) begin(ctx context.Context, c *claim) (begun bool, err error) {
 		return false, nil
 	}
 	known, err := f.needed(ctx, c)
+	if err == nil {
+		c.writer = f.newWriter(c.number)
+		err = c.writer.take(ctx)
+	}
 	if err != nil {
 		f.giveBack(c)
 		f.release(c)
 		f.pauseAfter(ctx, err)
 		return false, nil
 	}
-	c.writer = f.newWriter(c.number)
 	batch := f.schedule.Batches[c.number-1]
 	batch.Tests = nil
 	for _, t := range f.schedule.Batches[c.number-1].Tests {

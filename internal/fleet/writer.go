@@ -23,6 +23,8 @@ type chunk struct {
 	Seq     int         `json:"seq"` // of the claim's chunks, from 0
 	Done    bool        `json:"done,omitempty"`
 	Events  []run.Event `json:"events,omitempty"`
+
+	last bool // nothing comes after it
 }
 
 // The limits of a chunk: events, about as many bytes, and how long its first event waits for others. One event takes at most
@@ -52,12 +54,28 @@ type writer struct {
 	stop     context.CancelFunc
 }
 
-// newWriter begins to store that this machine has taken a batch, or what it reports beyond its batches for 0.
+// newWriter returns a writer for a claim of a batch, or for what this machine reports beyond its batches for 0.
 func (f *Member) newWriter(batch int) *writer {
+	return &writer{member: f, batch: batch, claim: newPlan(), finished: map[string]bool{}, full: make(chan struct{}, 1), ended: make(chan struct{})}
+}
+
+// take stores that this machine has taken the batch, and begins to store what comes. A batch that kills its machine must be
+// known to have been taken.
+func (w *writer) take(ctx context.Context) error {
+	storing, cancel := context.WithTimeout(ctx, w.member.Lease())
+	defer cancel()
+	if err := w.store(storing, w.next(0)); err != nil {
+		return err
+	}
+	w.start(1)
+	return nil
+}
+
+// start begins to store chunks, from a number on.
+func (w *writer) start(seq int) {
 	ctx, stop := context.WithCancel(context.Background())
-	w := &writer{member: f, batch: batch, claim: newPlan(), finished: map[string]bool{}, full: make(chan struct{}, 1), ended: make(chan struct{}), stop: stop}
-	f.beside.Go(func() { w.write(ctx) })
-	return w
+	w.stop = stop
+	w.member.beside.Go(func() { w.write(ctx, seq) })
 }
 
 // add adds an event.
@@ -92,6 +110,9 @@ func (w *writer) close(ctx context.Context, done bool) error {
 	w.mu.Lock()
 	w.closing, w.done = true, done
 	w.mu.Unlock()
+	if w.stop == nil {
+		w.start(0)
+	}
 	w.wake()
 	select {
 	case <-w.ended:
@@ -103,15 +124,15 @@ func (w *writer) close(ctx context.Context, done bool) error {
 	return w.err
 }
 
-// write stores chunks until the writer is closed.
-func (w *writer) write(ctx context.Context) {
+// write stores chunks, from a number on, until the writer is closed.
+func (w *writer) write(ctx context.Context, seq int) {
 	defer close(w.ended)
-	for seq := 0; ; seq++ {
-		c, last := w.next(seq)
-		if w.err = w.store(ctx, c); w.err != nil || last {
+	for ; ; seq++ {
+		w.await(ctx)
+		c := w.next(seq)
+		if w.err = w.store(ctx, c); w.err != nil || c.last {
 			return
 		}
-		w.await(ctx)
 	}
 }
 
@@ -127,7 +148,7 @@ func (w *writer) await(ctx context.Context) {
 			return
 		case <-every.C:
 			w.mu.Lock()
-			some := len(w.events) > 0
+			some := len(w.events) > 0 || w.closing
 			w.mu.Unlock()
 			if some {
 				return
@@ -136,11 +157,11 @@ func (w *writer) await(ctx context.Context) {
 	}
 }
 
-// next returns the next chunk, and whether it is the last.
-func (w *writer) next(seq int) (c chunk, last bool) {
+// next returns the next chunk.
+func (w *writer) next(seq int) chunk {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	c = chunk{Machine: w.member.self.Name, Workers: w.member.self.Workers, Batch: w.batch, Claim: w.claim, Seq: seq}
+	c := chunk{Machine: w.member.self.Name, Workers: w.member.self.Workers, Batch: w.batch, Claim: w.claim, Seq: seq}
 	n, bytes := 0, 0
 	for n < len(w.events) && n < mostEvents && bytes < mostBytes {
 		e := &w.events[n]
@@ -152,9 +173,9 @@ func (w *writer) next(seq int) (c chunk, last bool) {
 	if len(w.events) > 0 {
 		w.wake()
 	}
-	last = w.closing && len(w.events) == 0
-	c.Done = last && w.done
-	return c, last
+	c.last = w.closing && len(w.events) == 0
+	c.Done = c.last && w.done
+	return c
 }
 
 // store stores a chunk, however long the station does not answer. The station drops one that it has already.
