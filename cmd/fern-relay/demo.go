@@ -14,7 +14,7 @@ import (
 )
 
 func newDemo(s *settings) *cobra.Command {
-	var plain bool
+	var plain, onFleet bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Open the application on the demo project",
@@ -29,12 +29,16 @@ func newDemo(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if onFleet {
+				return runDemoFleet(cmd.Context(), dir, plain)
+			}
 			if plain {
 				return runDemo(cmd.Context(), s, dir, cmd.OutOrStdout())
 			}
 			return openApplication(cmd.Context(), dir)
 		},
 	}
+	cmd.Flags().BoolVar(&onFleet, "fleet", false, "run it on a station and three machines here, and watch")
 	cmd.Flags().BoolVar(&plain, "plain", false, "do the whole job once and print it, without a screen")
 	return cmd
 }

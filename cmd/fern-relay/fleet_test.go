@@ -530,3 +530,25 @@ func givenUp(t *testing.T) {
 		}
 	}
 }
+
+// TestFleetScreen watches a fleet run of which a machine is killed in the middle, on a wide and on a narrow screen.
+func TestFleetScreen(t *testing.T) {
+	t.Parallel()
+	s := open(t, 160, 40, t.TempDir(), []string{"XDG_CACHE_HOME=" + t.TempDir()}, "demo", "--fleet")
+	s.shows("fleet run build-418", "moss", "sedge", "2 workers")
+	text := s.shows("lost ", "back in the queue", "started ", "s late", "ends in")
+	if !strings.Contains(text, "2 of 3 machines") && !strings.Contains(text, "1 of 3 machines") {
+		t.Errorf("the frame does not count the machines:\n%s", text)
+	}
+	s.whole()
+	s.width, s.height = 80, 24
+	s.tmux("resize-window", "-x", "80", "-y", "24")
+	s.shows("247/247", "took ", "lost at", "failures, newest first")
+	s.whole()
+	s.tmux("resize-window", "-x", "160", "-y", "40")
+	s.width, s.height = 160, 40
+	s.shows("before it", "h hunts it here:", "workers idle")
+	s.whole()
+	s.press("q")
+	s.ended()
+}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 
 	"github.com/spf13/cobra"
@@ -27,7 +28,11 @@ func newWatch(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			if id != "" && needTerminal("") != nil {
+			id := cmp.Or(id, fleetEnvironment[fleetRunVariable])
+			if id != "" && needTerminal("") == nil {
+				return tui.FollowFleet(cmd.Context(), r, f.options(), id)
+			}
+			if id != "" {
 				return f.watchFleet(cmd.Context(), r, id)
 			}
 			if needTerminal("") == nil {

@@ -132,6 +132,25 @@ func (a *App) FollowFleet(ctx context.Context, conn *fleet.Conn, id string, to f
 	return conn.Follow(ctx, id, to)
 }
 
+// WatchFleet follows a fleet run until it ends, and then brings it into the ledger, where it has the returned number.
+func (a *App) WatchFleet(ctx context.Context, station fleet.Options, id string, to fleet.Follower) (number int, err error) {
+	conn, err := fleet.Dial(ctx, station)
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close()
+	if err := a.FollowFleet(ctx, conn, id, to); err != nil {
+		return 0, err
+	}
+	pulled, err := a.history.PullFleet(ctx, conn)
+	for _, p := range pulled {
+		if p.Result.Manifest.Run == id {
+			return p.Number, err
+		}
+	}
+	return 0, err
+}
+
 // Pulled is a fleet run that PullFleet has kept.
 type Pulled struct {
 	Number int // in the ledger

@@ -240,6 +240,16 @@ func (c *Conn) now(ctx context.Context) (time.Time, error) {
 	return info.TimeStamp, nil
 }
 
+// late returns how much the station's clock is ahead of this computer's.
+func (c *Conn) late(ctx context.Context) (time.Duration, error) {
+	asked := time.Now()
+	now, err := c.now(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return now.Sub(asked.Add(time.Since(asked) / 2)), nil
+}
+
 // token returns a name as a part of a subject or key. Names that have other characters than these allow get a part of their
 // hash, so that different names have different tokens.
 func token(name string) string {

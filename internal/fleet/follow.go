@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/nats-io/nats.go/jetstream"
@@ -25,11 +26,20 @@ type Follower struct {
 // glance is how often a follower looks at the machines and at the state of the run.
 const glance = 500 * time.Millisecond
 
-// Follow follows a run from its beginning until it ends.
+// Follow follows a run from its beginning until it ends. Times are those of this computer's clock.
 func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
 	m, err := c.awaitOpen(ctx, id)
 	if err != nil {
 		return err
+	}
+	late, err := c.late(ctx)
+	if err != nil {
+		return err
+	}
+	events := to.Event
+	to.Event = func(e run.Event) {
+		e.At = e.At.Add(-late)
+		events(e)
 	}
 	fold, err := c.newFold(ctx, m, to)
 	if err != nil {
@@ -46,6 +56,12 @@ func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
 		}
 		if to.Machines != nil {
 			machines, err := c.members(ctx, m)
+			for i := range machines {
+				machines[i].Joined = machines[i].Joined.Add(-late)
+				if !machines[i].Left.IsZero() {
+					machines[i].Left = machines[i].Left.Add(-late)
+				}
+			}
 			if err == nil {
 				to.Machines(machines) // else the station answers again in a moment
 			}
@@ -71,14 +87,20 @@ func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
 
 // awaitOpen waits until a run is planned.
 func (c *Conn) awaitOpen(ctx context.Context, id string) (*Manifest, error) {
-	for {
+	for told := false; ; {
 		m, err := c.Manifest(ctx, id)
-		if err != nil || m.State != Planning {
-			return m, err
+		switch unknown := errors.As(err, &Unknown{}); {
+		case err != nil && !unknown:
+			return nil, err
+		case err == nil && m.State != Planning:
+			return m, nil
+		case unknown && !told:
+			told = true
+			c.report(fmt.Sprintf("no machine has begun the run %s: waiting for the first", id))
 		}
 		select {
 		case <-ctx.Done():
-			return nil, ctx.Err()
+			return nil, fmt.Errorf("the run %s did not begin: %w", id, ctx.Err())
 		case <-time.After(lookEvery):
 		}
 	}

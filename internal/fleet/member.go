@@ -114,13 +114,11 @@ func (c *Conn) newMember(ctx context.Context, m *Manifest, self Machine, schedul
 		}
 		f.queues = append(f.queues, queue)
 	}
-	asked := time.Now()
-	now, err := c.now(ctx)
-	if err != nil {
+	var err error
+	if f.late, err = c.late(ctx); err != nil {
 		return nil, err
 	}
-	f.late = now.Sub(asked.Add(time.Since(asked) / 2))
-	f.self = entry{Machine: self, State: MachineRunning, Joined: now}
+	f.self = entry{Machine: self, State: MachineRunning, Joined: f.now()}
 	if err := f.register(ctx); err != nil {
 		return nil, err
 	}

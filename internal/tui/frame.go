@@ -201,6 +201,8 @@ func (a *App) legAt(x int) int {
 func (a *App) clock() string {
 	run := a.watch.run
 	switch {
+	case run != nil && run.fleet != nil && !run.ended:
+		return run.fleet.clockWords()
 	case run != nil && !run.ended:
 		return fmt.Sprintf("%s · %d of %d workers busy", history.Clock(run.now), run.busy(), len(run.tracks))
 	case a.preparing:

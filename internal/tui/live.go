@@ -72,6 +72,7 @@ type liveRun struct {
 	past       func(id string) []run.Outcome // in the runs before
 	place      map[string]int                // in the order of its track, by ID
 	events     inbox[run.Event]
+	fleet      *liveFleet // nil for a run on one machine
 }
 
 // seconds is what a run should take, and what one worker took for its tests; 0 for what is not known.
@@ -88,6 +89,7 @@ type track struct {
 	since   float64
 	batch   int       // that it works on, from 0; -1 before the first
 	latest  int       // the batch of the latest of done, from 1
+	broken  []piece   // what it began and did not end, as its machine was lost
 	turns   []float64 // when it went from one batch to the next
 	order   []string  // the IDs of the tests it began
 	due     float64   // how long what it has done should have taken
@@ -184,6 +186,9 @@ func (l *liveRun) follow(now time.Time) {
 		l.run.Apply(e)
 		l.onTracks(e)
 	}
+	if l.fleet != nil {
+		l.followMachines()
+	}
 	switch since := now.Sub(l.began).Seconds(); {
 	case !l.first && !l.ended:
 		l.waited = since
@@ -221,13 +226,16 @@ func (l *liveRun) onTracks(e run.Event) {
 			l.recovered = append(l.recovered, result)
 		}
 	}
-	if e.Worker < 1 || e.Worker > len(l.tracks) || e.Batch < 1 || e.Batch > len(l.batches) {
+	t := l.trackOf(e)
+	if t == nil || e.Batch < 1 || e.Batch > len(l.batches) {
 		return
 	}
-	t := &l.tracks[e.Worker-1]
 	t.last = at
 	switch e.Event {
 	case run.Started:
+		if l.fleet != nil && t.batch != e.Batch-1 {
+			l.taken(t, e.Batch-1, e.Machine)
+		}
 		t.running, t.since, t.batch = e.ID, at, e.Batch-1
 		l.place[e.ID] = len(t.order)
 		t.order = append(t.order, e.ID)
@@ -235,6 +243,24 @@ func (l *liveRun) onTracks(e run.Event) {
 	case run.Finished:
 		l.finish(t, e, at)
 	}
+}
+
+// trackOf returns the track of an event's worker, nil if it has none. Machines may join at any time.
+func (l *liveRun) trackOf(e run.Event) *track {
+	worker := l.run.WorkerOf(e)
+	for l.fleet != nil && worker > len(l.tracks) {
+		l.tracks = append(l.tracks, track{batch: -1})
+	}
+	if worker < 1 || worker > len(l.tracks) {
+		return nil
+	}
+	return &l.tracks[worker-1]
+}
+
+// hasEnded reports whether a test has an outcome.
+func (l *liveRun) hasEnded(id string) bool {
+	r := l.run.Result(id)
+	return r != nil && r.Outcome != ""
 }
 
 // isRecovered reports whether a test passes that was bad when it ran before.
@@ -305,9 +331,16 @@ func (l *liveRun) outlook() outlook {
 	free, variance := make([]float64, n), make([]float64, n)
 	p := split.Progress{Now: l.now, At: make([]int, n), Left: make([]float64, n),
 		Begun:   func(batch int) bool { return l.batches[batch].begun },
-		Ended:   func(id string) bool { r := l.run.Result(id); return r != nil && r.Outcome != "" },
+		Ended:   l.hasEnded,
 		Seconds: func(batch int) float64 { return l.batches[batch].left }, Processors: l.processors}
 	paces := l.paces()
+	if l.fleet != nil {
+		speeds, works := l.speeds()
+		p.Speed, p.Late = func(worker int) float64 { return speeds[worker] }, lateness(works)
+		for w, speed := range speeds {
+			paces[w] = 1 / speed
+		}
+	}
 	for w := range l.tracks {
 		t := &l.tracks[w]
 		p.At[w] = t.batch
@@ -317,6 +350,9 @@ func (l *liveRun) outlook() outlook {
 			if t.running != "" { // of which a part has passed
 				p.Left[w] = max(0, p.Left[w]-min((l.now-t.since)/paces[w], l.expected[t.running].seconds))
 			}
+			if l.fleet != nil {
+				p.Left[w] *= paces[w]
+			}
 			variance[w] = max(0, b.variance)
 			out.tracks[w] = append(out.tracks[w], planned{b.label, l.now, l.now + p.Left[w]})
 		}
@@ -324,6 +360,9 @@ func (l *liveRun) outlook() outlook {
 		out.early[w] = t.early(l)
 	}
 	for _, s := range l.schedule.Forecast(p) {
+		if isFar(s.From) {
+			continue
+		}
 		b := &l.batches[s.Batch]
 		out.tracks[s.Worker] = append(out.tracks[s.Worker], planned{b.label, s.From, s.To})
 		free[s.Worker] = s.To

@@ -9,8 +9,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
+	"fernrelay/internal/fleet"
 )
 
 // watch shows a run: a track per worker on one time axis, the results as they arrive, and the facts about the one
@@ -26,12 +28,13 @@ type watch struct {
 	at       int           // of the list, 0 is the newest
 	seen     int           // how many there were when at was set
 	top      int
-	detail   bool   // on a narrow screen, the detail covers the list
-	unfolded bool   // all steps are shown
-	listTop  int    // the row at which the list begins, for clicks
-	source   source // around the place of the failure under the cursor
-	onChange bool   // changed files run what they touch
-	follows  bool   // the runs of other processes are shown
+	detail   bool      // on a narrow screen, the detail covers the list
+	unfolded bool      // all steps are shown
+	listTop  int       // the row at which the list begins, for clicks
+	source   source    // around the place of the failure under the cursor
+	onChange bool      // changed files run what they touch
+	follows  bool      // the runs of other processes are shown
+	fleet    *fleetRun // the run of many machines that is shown; nil for none
 }
 
 // filter says which results are listed.
@@ -190,10 +193,13 @@ func (v *watch) show(r *liveRun) {
 
 // watchPlaces has the places of the parts of the view.
 type watchPlaces struct {
-	tracks    int // that are shown
-	rows, air int // of each
-	below     int // the first row of the list and the detail
-	half      int // columns of the list
+	tracks    int     // that are shown
+	rows, air int     // of each
+	below     int     // the first row of the list and the detail
+	machines  []block // of a fleet run
+	fleetRows int     // that they take
+	more      int     // machines that there is no room for
+	half      int     // columns of the list
 }
 
 func (v watch) places(width, height int) watchPlaces {
@@ -205,7 +211,15 @@ func (v watch) places(width, height int) watchPlaces {
 		p.rows, p.air = 1, 1
 	}
 	p.tracks = min(len(v.run.tracks), max(2, (height-12)/(p.rows+p.air)))
-	p.below = 2 + p.tracks*(p.rows+p.air) + 3
+	tracks := p.tracks * (p.rows + p.air)
+	if v.run.fleet != nil {
+		p.machines, p.fleetRows, p.more = v.run.blocks(max(4, height-14))
+		tracks = p.fleetRows
+		if height > tracks+20 {
+			tracks++ // air above the first
+		}
+	}
+	p.below = 2 + tracks + 3
 	if width >= wideScreen {
 		p.half = width * 9 / 20
 	}
@@ -415,7 +429,12 @@ func (v watch) draw(c canvas) {
 	}
 	v.drawCounts(c, run)
 	p := v.places(c.width, c.height)
-	v.drawTracks(c.sub(0, 2, c.width, p.tracks*(p.rows+p.air)+2), run, p)
+	tracks := c.sub(0, 2, c.width, p.below-3)
+	if run.fleet != nil {
+		v.drawMachines(tracks, run, p)
+	} else {
+		v.drawTracks(tracks, run, p)
+	}
 	if p.half == c.width && v.detail {
 		v.drawDetail(c.sub(2, p.below, c.width-4, c.height-p.below))
 		return
@@ -429,7 +448,9 @@ func (v watch) draw(c canvas) {
 func (v watch) drawIdle(c canvas) {
 	t := c.theme
 	words := "Nothing runs yet."
-	if v.follows {
+	if v.fleet != nil {
+		words = fmt.Sprintf("Waiting for the fleet run %s at the station %s.", plain.Line(v.fleet.id), plain.Line(fleet.Redact(v.fleet.station.URL)))
+	} else if v.follows {
 		words = "Nothing runs in this project. A run that begins in another terminal shows here."
 	}
 	c.text(2, 1, style{t.ink, true}, words)

@@ -259,9 +259,11 @@ func (v watch) drawBefore(c canvas, y int, r *run.Result) {
 		c.text(10, y, style{colour: t.fog}, "this was the first run")
 	}
 	drawPast(c, 10, y, past, min(len(past), 20))
-	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on worker %d, the last:", wording.Plural(n, "test"), r.Worker), c.width))
+	c.text(0, y+1, style{colour: t.fog}, cut(fmt.Sprintf("before it %s on %s, the last:", wording.Plural(n, "test"), v.run.workerWords(r)), c.width))
 	c.text(10, y+2, style{colour: t.ink}, cut(strings.Join(last, ", "), c.width-10))
-	if n > 0 && r.Outcome.Bad() {
+	if machine := v.run.machineOf(r); n > 0 && r.Outcome.Bad() && machine != "" {
+		c.text(0, y+4, style{colour: t.orchid}, cut(fmt.Sprintf("h hunts it here: %s sent the order it ran in", machine), c.width))
+	} else if n > 0 && r.Outcome.Bad() {
 		c.text(0, y+4, style{colour: t.orchid}, cut(fmt.Sprintf("h hunts it: about %d halvings of what ran before it", int(math.Ceil(math.Log2(float64(n+1))))), c.width))
 	}
 }

@@ -121,34 +121,15 @@ func (v watch) drawLate(c canvas, run *liveRun, say func(look style, words strin
 // to now, the planned batches pale after it.
 func (v watch) drawTracks(c canvas, run *liveRun, p watchPlaces) {
 	t := c.theme
-	const left = 11
-	end := run.ahead.end
-	if run.ended {
-		end = run.now
-	}
-	end = max(end, 1)
-	span := c.width - left - 2
-	axis := axis{left: left, span: span, scale: float64(span) / end}
-	axis.draw(c, end)
+	axis := run.axis(11, c.width)
+	axis.draw(c, run.end())
 	for w := range p.tracks {
 		y, rows := 1+w*(p.rows+p.air), p.rows
-		track := &run.tracks[w]
 		c.text(2, y, style{colour: t.fog}, fmt.Sprintf("worker %d", w+1))
 		if rows > 1 {
 			drawEarly(c, y+1, run, w)
 		}
-		if !run.ended {
-			drawAhead(c, axis, y, rows, run.ahead.tracks[w], track.batch >= 0)
-		}
-		v.drawDone(c, axis, track, y, rows)
-		if track.running != "" && !run.ended {
-			colour := t.water
-			if track.slow(run) {
-				colour = t.amber
-			}
-			axis.fill(c, y, rows, track.since, run.now, colour, 0.6)
-			v.nameRunning(c, axis, y, track, run.now)
-		}
+		v.drawTrack(c, axis, run, w, y, rows)
 	}
 	if !run.ended {
 		now := axis.at(run.now)
@@ -157,6 +138,39 @@ func (v watch) drawTracks(c canvas, run *liveRun, p watchPlaces) {
 		}
 		c.text(now-1, 1+p.tracks*(p.rows+p.air), style{colour: t.leaf}, "now")
 	}
+}
+
+// end is the time at which the axis ends, in seconds.
+func (l *liveRun) end() float64 {
+	end := l.ahead.end
+	if l.ended {
+		end = l.now
+	}
+	return max(end, l.now, 1)
+}
+
+// axis returns the time axis of the run, right of some columns.
+func (l *liveRun) axis(left, width int) axis {
+	span := width - left - 2
+	return axis{left: left, span: span, scale: float64(span) / l.end()}
+}
+
+// drawTrack draws what a worker did, does and is to do.
+func (v watch) drawTrack(c canvas, a axis, run *liveRun, w, y, rows int) {
+	t, track := c.theme, &run.tracks[w]
+	if !run.ended && w < len(run.ahead.tracks) {
+		drawAhead(c, a, y, rows, run.ahead.tracks[w], track.batch >= 0)
+	}
+	v.drawDone(c, a, track, y, rows)
+	if track.running == "" || run.ended {
+		return
+	}
+	colour := t.water
+	if track.slow(run) {
+		colour = t.amber
+	}
+	a.fill(c, y, rows, track.since, run.now, colour, 0.6)
+	v.nameRunning(c, a, y, track, run.now)
 }
 
 // drawEarly says how far a worker is ahead of what was expected of it, or behind.
@@ -306,7 +320,11 @@ func (v watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, newest b
 	c.text(2, y, style{colour, true}, r.Outcome.Shape())
 	c.text(5, y, style{colour: t.fog}, history.Clock(max(0, r.Ended.Sub(ran.began).Seconds())))
 	room := c.width - 2
-	if newest {
+	if machine := ran.machineOf(r); machine != "" {
+		machine = cut(machine, 16)
+		room = c.width - 4 - width(machine)
+		c.right(c.width-2, y, style{colour: t.water}, machine)
+	} else if newest {
 		room = c.width - 10
 		c.right(c.width-2, y, style{colour: t.water}, "newest")
 	}

@@ -99,6 +99,12 @@ func (a *App) look() tea.Cmd {
 // found follows a run of another process if there is one.
 func (a *App) found() tea.Cmd {
 	ctx, r := a.ctx, a.session.app
+	if f := a.watch.fleet; f != nil {
+		if f.followed {
+			return nil
+		}
+		return followFleet(ctx, r, f)
+	}
 	return func() tea.Msg {
 		journal, err := r.Running()
 		if err != nil {
@@ -126,6 +132,9 @@ func (a *App) cancelAll() {
 
 func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
 	msg.run.follow(time.Now())
+	if msg.run.fleet != nil && a.watch.fleet != nil {
+		a.watch.fleet.followed = true
+	}
 	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
 	a.complain(msg.err)
 	recall := a.change(change{apply: (*app.App).Recall})
