@@ -161,7 +161,7 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 	if err != nil {
 		return nil, err
 	}
-	m := &Manifest{Format: manifestFormat, Run: id, Plan: newPlan(), Attempt: 1, State: Planning, By: self.Name, Project: work.Project,
+	m := &Manifest{Format: manifestFormat, Run: id, Plan: newName(), Attempt: 1, State: Planning, By: self.Name, Project: work.Project,
 		Revision: work.Revision, Dirty: work.Dirty, Pick: work.Pick, Order: work.Order, Trial: work.Trial, Lease: work.Lease.Seconds(), Began: now}
 	if before != nil {
 		m.Attempt, m.Again = before.Attempt, before.Again
@@ -308,5 +308,5 @@ func (c *Conn) enter(ctx context.Context, m *Manifest, self Machine, work Work) 
 	if missing != "" {
 		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: it does not have the test %s", m.Run, missing)}
 	}
-	return c.newMember(ctx, m, self, schedule, file.Shared)
+	return c.newMember(ctx, m, self, newPlan(schedule, file.Shared))
 }

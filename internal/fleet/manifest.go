@@ -74,10 +74,11 @@ func (m *Manifest) doneOf(batch int) string {
 	return fmt.Sprint(eventSubject, m.Plan, ".", batch, ".done")
 }
 func (m *Manifest) allOf(batch int) string { return fmt.Sprint(eventSubject, m.Plan, ".", batch, ".*") }
+func (m *Manifest) allDone() string        { return eventSubject + m.Plan + ".*.done" }
 func (m *Manifest) allEvents() string      { return eventSubject + m.Plan + ".>" }
 
-// newPlan returns a name for a plan.
-func newPlan() string { return strings.ToLower(rand.Text()[:12]) }
+// newName returns a name that nothing else has.
+func newName() string { return strings.ToLower(rand.Text()[:12]) }
 
 // planFile is a schedule as the station holds it. Times and constraints are those of the machine that planned.
 type planFile struct {

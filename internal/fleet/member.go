@@ -31,14 +31,10 @@ type Machine struct {
 
 // Member is this computer as a machine of a run. It is the source of batches for an engine, and takes its events.
 type Member struct {
+	*plan
 	conn     *Conn
 	manifest *Manifest
-	schedule *split.Schedule
-	lanes    *lanes
-	shared   map[string]bool
 	queues   []jetstream.Consumer // by lane
-	waiters  map[int][]int        // by batch, from 1: batches that wait for tests of it
-	within   map[string]int       // by ID: the test's batch, from 1
 	late     time.Duration        // of the station's clock after this one's
 	session  string               // names what this process sends beside batches
 	key      string               // of its entry
@@ -58,6 +54,44 @@ type Member struct {
 	missed  time.Time      // since when batches are missing that nobody has; zero if none are
 	pause   time.Duration  // until it is looked for again
 	extra   *writer        // of what processes do beyond their tests
+}
+
+// plan is a schedule with what follows from it. It does not change.
+type plan struct {
+	schedule *split.Schedule
+	lanes    *lanes
+	shared   map[string]bool // resources of which the fleet has one
+	waiters  map[int][]int   // by batch, from 1: batches that wait for tests of it
+	within   map[string]int  // by ID: the test's batch, from 1
+}
+
+func newPlan(s *split.Schedule, shared []string) *plan {
+	p := &plan{schedule: s, lanes: newLanes(s), shared: map[string]bool{}, waiters: map[int][]int{}, within: map[string]int{}}
+	for _, name := range shared {
+		p.shared[name] = true
+	}
+	for i := range s.Batches {
+		for j := range s.Batches[i].Tests {
+			p.within[s.Batches[i].Tests[j].ID] = i + 1
+		}
+	}
+	for i := range s.Batches {
+		for _, before := range p.before(i + 1) {
+			p.waiters[before] = append(p.waiters[before], i+1)
+		}
+	}
+	return p
+}
+
+// before returns the batches, from 1, that a batch waits for.
+func (p *plan) before(batch int) []int {
+	var before []int
+	for _, id := range p.schedule.Waits(batch - 1) {
+		if b := p.within[id]; b != 0 && !slices.Contains(before, b) {
+			before = append(before, b)
+		}
+	}
+	return before
 }
 
 // entry is what the station holds of a machine, renewed as long as it lives.
@@ -91,22 +125,8 @@ type claim struct {
 	lane    int
 }
 
-func (c *Conn) newMember(ctx context.Context, m *Manifest, self Machine, schedule *split.Schedule, shared []string) (*Member, error) {
-	f := &Member{conn: c, manifest: m, schedule: schedule, lanes: newLanes(schedule), shared: map[string]bool{}, waiters: map[int][]int{}, within: map[string]int{},
-		session: newPlan(), claims: map[*engine.Claim]*claim{}, byBatch: map[int]*claim{}, held: map[string]int{}, changed: make(chan struct{})}
-	for _, name := range shared {
-		f.shared[name] = true
-	}
-	for i := range schedule.Batches {
-		for j := range schedule.Batches[i].Tests {
-			f.within[schedule.Batches[i].Tests[j].ID] = i + 1
-		}
-	}
-	for i := range schedule.Batches {
-		for _, before := range f.before(i + 1) {
-			f.waiters[before] = append(f.waiters[before], i+1)
-		}
-	}
+func (c *Conn) newMember(ctx context.Context, m *Manifest, self Machine, p *plan) (*Member, error) {
+	f := &Member{plan: p, conn: c, manifest: m, session: newName(), claims: map[*engine.Claim]*claim{}, byBatch: map[int]*claim{}, held: map[string]int{}, changed: make(chan struct{})}
 	for lane := range f.lanes.names {
 		queue, err := c.batches.Consumer(ctx, m.queue(lane))
 		if err != nil {
@@ -126,19 +146,6 @@ func (c *Conn) newMember(ctx context.Context, m *Manifest, self Machine, schedul
 	f.stop = stop
 	f.beside.Go(func() { f.live(beside) })
 	return f, nil
-}
-
-// before returns the batches, from 1, that a batch waits for.
-func (f *Member) before(batch int) []int {
-	var before []int
-	seen := map[int]bool{}
-	for _, id := range f.schedule.Waits(batch - 1) {
-		if b := f.within[id]; b != 0 && !seen[b] {
-			seen[b] = true
-			before = append(before, b)
-		}
-	}
-	return before
 }
 
 // mostNames bounds the machines of one name.
@@ -385,30 +392,35 @@ func (f *Member) received(ctx context.Context, msg jetstream.Msg, lane int) (*cl
 	for i := range f.schedule.Batches[number-1].Tests {
 		c.left[f.schedule.Batches[number-1].Tests[i].ID] = true
 	}
-	// Somebody may have had it before, also if the station does not say so.
-	known, err := f.conn.stored(ctx, f.manifest, number, f.within)
-	if err != nil {
-		f.pauseAfter(ctx, err)
-		_ = msg.Nak()
-		return nil, nil
-	}
-	for id := range known.outcomes {
-		delete(c.left, id)
-	}
-	if len(c.left) == 0 {
-		return nil, f.close(ctx, c, known.done)
-	}
-	if len(known.takers) >= mostTakes {
-		return nil, f.giveUp(ctx, c, known.takers)
-	}
 	begun, err := f.begin(ctx, c)
-	if err != nil {
+	if err != nil || len(c.left) == 0 {
 		return nil, err
 	}
 	if !begun {
 		f.park(c)
 	}
 	return c, nil
+}
+
+// resume looks at what the station has of a batch that a machine had before. It reports whether something is left to run; if
+// not, the claim is closed and has nothing left.
+func (f *Member) resume(ctx context.Context, c *claim) (bool, error) {
+	known, err := f.conn.stored(ctx, f.manifest, c.number, f.within)
+	if err != nil {
+		return false, err
+	}
+	for id := range known.outcomes {
+		delete(c.left, id)
+	}
+	switch {
+	case len(c.left) == 0:
+		return false, f.close(ctx, c, known.done)
+	case len(known.takers) >= mostTakes:
+		err := f.giveUp(ctx, c, known.takers)
+		clear(c.left)
+		return false, err
+	}
+	return true, nil
 }
 
 func (f *Member) park(c *claim) {
@@ -453,13 +465,14 @@ func (f *Member) begin(ctx context.Context, c *claim) (begun bool, err error) {
 	}
 	known, err := f.needed(ctx, c)
 	if err == nil {
-		c.writer = f.newWriter(c.number)
-		err = c.writer.take(ctx)
+		begun, err = f.claim(ctx, c)
 	}
-	if err != nil {
+	if err != nil || !begun {
 		f.giveBack(c)
 		f.release(c)
-		f.pauseAfter(ctx, err)
+		if err != nil {
+			f.pauseAfter(ctx, err)
+		}
 		return false, nil
 	}
 	batch := f.schedule.Batches[c.number-1]
@@ -473,6 +486,24 @@ func (f *Member) begin(ctx context.Context, c *claim) (begun bool, err error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.claims[c.claim], f.byBatch[c.number] = c, c
+	return true, nil
+}
+
+// claim stores that this machine takes a batch. It reports false if another has brought it to an end.
+func (f *Member) claim(ctx context.Context, c *claim) (bool, error) {
+	w := f.newWriter(c.number)
+	first, err := w.takeFirst(ctx)
+	if err == nil && !first {
+		var left bool
+		if left, err = f.resume(ctx, c); err != nil || !left {
+			return false, err
+		}
+		err = w.take(ctx)
+	}
+	if err != nil {
+		return false, err
+	}
+	c.writer = w
 	return true, nil
 }
 
@@ -621,9 +652,7 @@ func (f *Member) close(ctx context.Context, c *claim, marked bool) error {
 	if err := f.offerWaiting(ctx, c.number); err != nil {
 		return fmt.Errorf("batches that wait for batch %d cannot be queued: %w", c.number, err)
 	}
-	acknowledging, cancel := context.WithTimeout(ctx, f.Lease())
-	defer cancel()
-	_ = c.msg.DoubleAck(acknowledging) // its outcomes are stored: if it comes again, whoever gets it finds them
+	_ = c.msg.Ack() // its outcomes are stored: if it comes again, whoever gets it finds them
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.pause = 0 // it may have been the last
@@ -698,15 +727,23 @@ func (f *Member) ended(ctx context.Context) bool {
 	return true
 }
 
+// countDone counts the batches of a run that are done. Each has one message that says so.
+func (c *Conn) countDone(ctx context.Context, m *Manifest) (int, error) {
+	counter, err := c.events.CreateConsumer(ctx, jetstream.ConsumerConfig{FilterSubject: m.allDone(), AckPolicy: jetstream.AckNonePolicy, MemoryStorage: true, InactiveThreshold: time.Second})
+	if err != nil {
+		return 0, err
+	}
+	return int(counter.CachedInfo().NumPending), nil
+}
+
 // allDone reports whether all batches of the run are done, now that no queue has one. Should some be in no queue for the
 // time of a lease, as after a loss at the station, it queues them again.
 func (f *Member) allDone(ctx context.Context) bool {
-	info, err := f.conn.events.Info(ctx, jetstream.WithSubjectFilter(eventSubject+f.manifest.Plan+".*.done"))
+	count, err := f.conn.countDone(ctx, f.manifest)
 	if err != nil {
 		return false
 	}
-	done := info.State.Subjects
-	if len(done) >= len(f.schedule.Batches) {
+	if count >= len(f.schedule.Batches) {
 		return true
 	}
 	if gone, err := f.conn.Manifest(ctx, f.manifest.Run); errors.As(err, &Unknown{}) || err == nil && gone.Plan != f.manifest.Plan {
@@ -721,8 +758,16 @@ func (f *Member) allDone(ctx context.Context) bool {
 		f.missed = time.Time{}
 	}
 	f.mu.Unlock()
+	if wait {
+		return false
+	}
+	info, err := f.conn.events.Info(ctx, jetstream.WithSubjectFilter(f.manifest.allDone()))
+	if err != nil {
+		return false
+	}
+	done := info.State.Subjects
 	isDone := func(batch int) bool { return done[f.manifest.doneOf(batch)] > 0 }
-	for number := 1; !wait && number <= len(f.schedule.Batches); number++ {
+	for number := 1; number <= len(f.schedule.Batches); number++ {
 		if !isDone(number) && !slices.ContainsFunc(f.before(number), func(before int) bool { return !isDone(before) }) {
 			_, _ = f.conn.js.Publish(ctx, f.manifest.batch(f.lanes.of[number-1], number), nil) // else it is tried again
 		}

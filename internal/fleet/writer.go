@@ -56,19 +56,28 @@ type writer struct {
 
 // newWriter returns a writer for a claim of a batch, or for what this machine reports beyond its batches for 0.
 func (f *Member) newWriter(batch int) *writer {
-	return &writer{member: f, batch: batch, claim: newPlan(), finished: map[string]bool{}, full: make(chan struct{}, 1), ended: make(chan struct{})}
+	return &writer{member: f, batch: batch, claim: newName(), finished: map[string]bool{}, full: make(chan struct{}, 1), ended: make(chan struct{})}
 }
 
 // take stores that this machine has taken the batch, and begins to store what comes. A batch that kills its machine must be
 // known to have been taken.
-func (w *writer) take(ctx context.Context) error {
+func (w *writer) take(ctx context.Context, only ...jetstream.PublishOpt) error {
 	storing, cancel := context.WithTimeout(ctx, w.member.Lease())
 	defer cancel()
-	if err := w.store(storing, w.next(0)); err != nil {
+	if err := w.store(storing, w.next(0), only...); err != nil {
 		return err
 	}
 	w.start(1)
 	return nil
+}
+
+// takeFirst is take if no machine had the batch before, which it reports.
+func (w *writer) takeFirst(ctx context.Context) (bool, error) {
+	err := w.take(ctx, jetstream.WithExpectLastSequencePerSubject(0))
+	if isConflict(err) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // start begins to store chunks, from a number on.
@@ -88,6 +97,10 @@ func (w *writer) add(e run.Event) {
 	if len(e.Text) > mostText {
 		e.Text = e.Text[:mostText]
 	}
+	e.Machine, e.Batch = "", 0 // the chunk says them
+	if w.join(e) {
+		return
+	}
 	w.events = append(w.events, e)
 	w.bytes += len(e.Text) + len(e.Message) + len(e.Expected) + len(e.Actual) + 200
 	if e.Event == run.Finished {
@@ -96,6 +109,23 @@ func (w *writer) add(e run.Event) {
 	if len(w.events) >= mostEvents || w.bytes >= mostBytes {
 		w.wake()
 	}
+}
+
+// joined bounds the output that is joined into one event, in bytes.
+const joined = 16 << 10
+
+// join adds what a test prints to what it printed just before, and reports whether it did.
+func (w *writer) join(e run.Event) bool {
+	if e.Event != run.Output || len(w.events) == 0 {
+		return false
+	}
+	last := &w.events[len(w.events)-1]
+	if last.Event != run.Output || last.ID != e.ID || len(last.Text)+len(e.Text) > joined {
+		return false
+	}
+	last.Text += e.Text
+	w.bytes += len(e.Text)
+	return true
 }
 
 func (w *writer) wake() {
@@ -130,7 +160,7 @@ func (w *writer) write(ctx context.Context, seq int) {
 	for ; ; seq++ {
 		w.await(ctx)
 		c := w.next(seq)
-		if w.err = w.store(ctx, c); w.err != nil || c.last {
+		if w.err = w.storeOnce(ctx, c); w.err != nil || c.last {
 			return
 		}
 	}
@@ -178,23 +208,37 @@ func (w *writer) next(seq int) chunk {
 	return c
 }
 
+// storeOnce stores a chunk. Only one chunk may say that a batch is done: if another does, this one comes without that.
+func (w *writer) storeOnce(ctx context.Context, c chunk) error {
+	if !c.Done {
+		return w.store(ctx, c)
+	}
+	err := w.store(ctx, c, jetstream.WithExpectLastSequencePerSubject(0))
+	if isConflict(err) {
+		c.Done = false
+		return w.store(ctx, c)
+	}
+	return err
+}
+
 // store stores a chunk, however long the station does not answer. The station drops one that it has already.
-func (w *writer) store(ctx context.Context, c chunk) error {
+func (w *writer) store(ctx context.Context, c chunk, only ...jetstream.PublishOpt) error {
 	m := w.member.manifest
 	msg := &nats.Msg{Subject: m.eventsOf(c.Batch), Data: marshal(c)}
 	if c.Done {
 		msg.Subject = m.doneOf(c.Batch)
 	}
-	id := fmt.Sprint(c.Claim, "-", c.Seq)
+	id := fmt.Sprint(c.Claim, "-", c.Seq, "-", c.Done)
+	options := append([]jetstream.PublishOpt{jetstream.WithMsgID(id), jetstream.WithRetryAttempts(0)}, only...)
 	refused := false
 	for {
 		storing, cancel := context.WithTimeout(ctx, 5*time.Second)
-		_, err := w.member.conn.js.PublishMsg(storing, msg, jetstream.WithMsgID(id), jetstream.WithRetryAttempts(0))
+		_, err := w.member.conn.js.PublishMsg(storing, msg, options...)
 		cancel()
 		if err == nil {
 			return nil
 		}
-		if ctx.Err() != nil {
+		if ctx.Err() != nil || isConflict(err) {
 			return err
 		}
 		var api *jetstream.APIError
