@@ -3,8 +3,10 @@ package main
 import (
 	"bufio"
 	"encoding/json"
+	"encoding/xml"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -21,6 +23,7 @@ import (
 
 	"fernrelay/core/run"
 	"fernrelay/internal/fleet"
+	"fernrelay/internal/testfiles"
 )
 
 // rig is a station and a project for machines that are processes on this computer.
@@ -551,4 +554,100 @@ func TestFleetScreen(t *testing.T) {
 	s.whole()
 	s.press("q")
 	s.ended()
+}
+
+// TestFleetHunt hunts with machines: one culprit among many tests, and a test that fails on one machine only.
+func TestFleetHunt(t *testing.T) {
+	t.Parallel()
+	source := "package m\n\nimport (\"os\"; \"testing\")\n\nvar spoiled bool\n\n"
+	for i := range 64 {
+		body := ""
+		if i == 40 {
+			body = "spoiled = true"
+		}
+		source += fmt.Sprintf("func Test%02d(t *testing.T) { %s }\n", i, body)
+	}
+	source += "func TestVictim(t *testing.T) { if spoiled { t.Error(\"got 1, want 0\") } }\n" +
+		"func TestFar(t *testing.T) { if os.Getenv(\"MACHINE\") == \"far\" { t.Error(\"no such device\") } }\n"
+	r := newRig(t, 2, "")
+	r.dir = t.TempDir()
+	testfiles.Write(t, r.dir, map[string]string{"go.mod": "module example.org/m\n\ngo 1.26\n", "m_test.go": source})
+	if got := fern(t, r.dir, "run", "--workers", "1"); got.status != 1 {
+		t.Fatalf("the run ends with %d:\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	hunt := func(id, victim, want string) {
+		t.Helper()
+		r.id = id
+		cmd := command(r.dir, "hunt", victim)
+		cmd.Env = append(os.Environ(), "FERN_FLEET="+r.url(), "FERN_FLEET_RUN="+id)
+		out := &lockedBuffer{}
+		cmd.Stdout, cmd.Stderr = out, out
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		waitFor(t, "the hunt to be offered", func() bool { return r.status().State == fleet.Open })
+		far, near := r.start("far"), r.start("near")
+		if err := cmd.Wait(); err != nil || !strings.Contains(out.String(), want) {
+			t.Errorf("the hunt says, %v:\n%s", err, out)
+		}
+		r.ended([]int{0}, far, near)
+		served := 0
+		for _, m := range r.status().Machines {
+			served += m.Tests
+		}
+		if served < 10 {
+			t.Errorf("the machines ran %d trials", served)
+		}
+	}
+	hunt("hunt-1", "TestVictim", "TestVictim fails only after Test40")
+	hunt("hunt-2", "TestFar", "TestFar depends on the machine: in the same order it always fails on far and never on")
+}
+
+// TestFleetModule runs a real module on three machines: each test has the outcome that it has on one, and the merged report is
+// that of one.
+func TestFleetModule(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 2, "")
+	r.dir = copyModule(t, "github.com/pelletier/go-toml/v2")
+	one, many := filepath.Join(t.TempDir(), "one.xml"), filepath.Join(t.TempDir(), "many.xml")
+	if got := fern(t, r.dir, "run", "--workers", "2", "--junit", one); got.status != 0 {
+		t.Fatalf("the run ends with %d:\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	r.ended([]int{0}, r.start("moss"), r.start("heath"), r.start("sedge"))
+	if got := r.query("fleet", "collect", "--junit", many); got.status != 0 {
+		t.Fatalf("collect ends with %d:\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	cases := func(file string) map[string]string {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var report struct {
+			Suites []struct {
+				Name  string `xml:"name,attr"`
+				Cases []struct {
+					Name    string    `xml:"name,attr"`
+					Failure *struct{} `xml:"failure"`
+					Skipped *struct{} `xml:"skipped"`
+					Steps   []struct {
+						Name string `xml:"name,attr"`
+					} `xml:"properties>property"`
+				} `xml:"testcase"`
+			} `xml:"testsuite"`
+		}
+		if err := xml.Unmarshal(data, &report); err != nil {
+			t.Fatal(err)
+		}
+		all := map[string]string{}
+		for _, s := range report.Suites {
+			for _, c := range s.Cases {
+				all[s.Name+" "+c.Name] = fmt.Sprint(c.Failure != nil, c.Skipped != nil, len(c.Steps))
+			}
+		}
+		return all
+	}
+	want, got := cases(one), cases(many)
+	if len(want) < 900 || !maps.Equal(want, got) {
+		t.Errorf("%d tests on one machine, %d on three; they differ", len(want), len(got))
+	}
 }

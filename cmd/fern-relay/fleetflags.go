@@ -130,6 +130,10 @@ func (f *runFlags) runFleet(ctx context.Context, s *settings, r *app.App, id str
 		}
 		return did.Run, func() { report.FleetPart(stdout, did.Run, did.Machine, did.Manifest) }, err
 	})
+	if hunting := (fleet.Hunting{}); errors.As(err, &hunting) {
+		fmt.Fprintf(stderr, "fern-relay: serving the hunt %s until its verdict\n", plain.Line(id))
+		return run.New(), r.ServeHunt(ctx, request, hunting.Manifest, q.Workers)
+	}
 	if over := (fleet.Over{}); errors.As(err, &over) {
 		fmt.Fprintln(stdout, plain.Line(over.Error()))
 		return run.New(), nil

@@ -16,6 +16,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/internal/app"
 	"fernrelay/internal/draw"
+	"fernrelay/internal/fleet"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wholefile"
 	"fernrelay/internal/wording"
@@ -30,6 +31,9 @@ type huntFlags struct {
 	coverage         float64
 	asJSON           bool
 	svg, pdf, report string
+
+	station  stationFlags
+	fleetRun string
 }
 
 func newHunt(s *settings) *cobra.Command {
@@ -64,9 +68,14 @@ func newHunt(s *settings) *cobra.Command {
 	flags.Float64Var(&f.coverage, "coverage", 100, "stop once `N` percent of neighbour pairs have run")
 	flags.StringVar(&f.svg, "svg", "", "draw the first victim's frond into this SVG `file`")
 	flags.StringVar(&f.pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
+	f.station.add(cmd)
+	addFleetRun(cmd, &f.fleetRun)
 	flags.StringVar(&f.report, "report", "", "write the first victim's finding into this Markdown `file`")
 	return cmd
 }
+
+// fleetTrials is how many trials are offered to machines side by side.
+const fleetTrials = 8
 
 func (f *huntFlags) check(cmd *cobra.Command, args []string) error {
 	switch {
@@ -89,6 +98,12 @@ func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobr
 		return err
 	}
 	o := app.HuntOptions{Workers: f.workers, All: f.all}
+	if id := cmp.Or(f.fleetRun, fleetEnvironment[fleetRunVariable]); id != "" {
+		o.Fleet, o.Here = &app.FleetRequest{Options: f.station.options(), Run: id, Lease: fleet.DefaultLease}, r.Workers()
+		if !cmd.Flags().Changed("workers") {
+			o.Workers = max(o.Workers, fleetTrials)
+		}
+	}
 	victims, why, search, err := f.victims(r, named, ids, &o)
 	if err != nil {
 		return err

@@ -128,12 +128,14 @@ type Finding struct {
 	Looked   string     `json:"looked,omitempty"` // where the state that decides was looked for without success
 	With     Times      `json:"with"`
 	Without  Times      `json:"without"`
-	Chance   float64    `json:"chance"`             // the probability of a difference this clear if there is none
-	Cleaners []string   `json:"cleaners,omitempty"` // between culprits and victim, they undo the culprits' work
-	Overlap  bool       `json:"overlap,omitempty"`  // the culprits run at the same time, not before
-	Met      int        `json:"met,omitempty"`      // the times that a stable victim ran beside what ran at the same time when it was bad
-	Each     Tried      `json:"each,omitzero"`      // the suspects right after which a well victim was tried
-	Mended   [][]string `json:"mended,omitempty"`   // known culprits that turned out to be harmless
+	Chance   float64    `json:"chance"`              // the probability of a difference this clear if there is none
+	Cleaners []string   `json:"cleaners,omitempty"`  // between culprits and victim, they undo the culprits' work
+	Overlap  bool       `json:"overlap,omitempty"`   // the culprits run at the same time, not before
+	Met      int        `json:"met,omitempty"`       // the times that a stable victim ran beside what ran at the same time when it was bad
+	Each     Tried      `json:"each,omitzero"`       // the suspects right after which a well victim was tried
+	Fails    []string   `json:"fails_on,omitempty"`  // machines on which an unstable victim always fails in an order,
+	Passes   []string   `json:"passes_on,omitempty"` // and those on which it never does
+	Mended   [][]string `json:"mended,omitempty"`    // known culprits that turned out to be harmless
 }
 
 // Format names the JSON form of findings.

@@ -127,6 +127,9 @@ func TestTrialsOfOneCulprit(t *testing.T) {
 		if n := rounds(tests, tests[i], 4); n > 7 {
 			t.Errorf("culprit %d of 1024: %d rounds of 4 trials to isolate", i, n)
 		}
+		if n := rounds(tests, tests[i], 8) - 1; n > 5 { // the last only proves it
+			t.Errorf("culprit %d of 1024: %d rounds of 8 trials to isolate", i, n)
+		}
 	}
 }
 

@@ -166,7 +166,7 @@ func (h *History) PullFleet(ctx context.Context, conn *fleet.Conn) ([]Pulled, er
 	}
 	var pulled []Pulled
 	for _, m := range runs {
-		if m.Project != h.Project.Name || m.State != fleet.Ended {
+		if m.Project != h.Project.Name || m.State != fleet.Ended || m.Kind != "" {
 			continue
 		}
 		known, err := h.Ledger().HasJournal(fleetJournal(m))

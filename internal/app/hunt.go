@@ -62,6 +62,8 @@ type HuntOptions struct {
 	All     bool // find every set of culprits that suffices
 	// Known are culprits by victim: the hunt tries them once more, and searches no others.
 	Known map[string]hunt.Saved
+	Fleet *FleetRequest // offers the trials to machines; nil for none
+	Here  int           // workers of this machine, if the trials are offered to others, too
 }
 
 // Hunt hunts each victim and reports every step. A hunt that was interrupted continues, unless something in
@@ -92,8 +94,20 @@ func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, r
 		return nil, err
 	}
 	defer release()
-	if err := h.pool.Prepare(ctx, o.Workers); err != nil {
+	here := o.Workers
+	if o.Fleet != nil {
+		here = o.Here
+	}
+	if err := h.pool.Prepare(ctx, here); err != nil {
 		return nil, err
+	}
+	if o.Fleet != nil {
+		machines, end, err := a.offerHunt(ctx, *o.Fleet, h.pool, here)
+		if err != nil {
+			return nil, err
+		}
+		defer func() { _ = end() }() // the findings hold
+		h.machines = machines
 	}
 	findings := make([]hunt.Finding, len(tasks))
 	failures := make([]error, len(tasks))
@@ -203,12 +217,13 @@ func (a *App) tasks(victims []catalog.Test, o HuntOptions) ([]hunt.Task, error) 
 
 // hunter is what simultaneous hunts share.
 type hunter struct {
-	app     *App
-	pool    *engine.Pool
-	ledger  *ledger.Ledger
-	sources string // identifies the state of the project's files
-	report  func(hunt.Progress)
-	unkept  string // why the project's files are not put back between trials; empty if they are
+	app      *App
+	pool     *engine.Pool
+	ledger   *ledger.Ledger
+	sources  string // identifies the state of the project's files
+	report   func(hunt.Progress)
+	machines *machineHunt // that run trials, too; nil for none
+	unkept   string       // why the project's files are not put back between trials; empty if they are
 }
 
 // prepare prepares all tests that trials may run.
@@ -243,7 +258,10 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 		return hunt.Finding{}, err
 	}
 	p, err := h.search(ctx, task, number, made, false)
-	if err == nil && p.Finding.Verdict == hunt.Unstable && h.pool.Workers() > 1 && !h.outside(task.Victim) {
+	if err == nil && h.machines != nil && p.Finding.Verdict == hunt.Unstable {
+		p.Finding.Fails, p.Finding.Passes, err = h.machines.dependent(ctx)
+	}
+	if err == nil && len(p.Finding.Fails) == 0 && p.Finding.Verdict == hunt.Unstable && h.pool.Workers() > 1 && !h.outside(task.Victim) {
 		// Perhaps trials that ran at the same time make the difference.
 		p, err = h.search(ctx, task, number, nil, true)
 	}
@@ -353,7 +371,7 @@ func (s *search) try(ctx context.Context, trials []hunt.Trial) error {
 		s.overlaps = s.overlaps || len(trial.Beside) > 0 // then the victim may clash with itself, too
 		quietly := s.quietly || s.overlaps || trial.Serial
 		wg.Go(func() {
-			o, seconds, err := s.pool.Try(ctx, s.app.trial(trial, s.apart, quietly))
+			o, seconds, err := s.one(ctx, trial, quietly)
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			if err == nil {
@@ -366,6 +384,14 @@ func (s *search) try(ctx context.Context, trials []hunt.Trial) error {
 	}
 	wg.Wait()
 	return errors.Join(append(failures, s.pool.Restore())...)
+}
+
+// one runs a trial: on any machine of a fleet, unless it must not meet others.
+func (s *search) one(ctx context.Context, trial hunt.Trial, quietly bool) (run.Outcome, float64, error) {
+	if s.machines != nil && !quietly && len(trial.Beside) == 0 {
+		return s.machines.try(ctx, trial)
+	}
+	return s.pool.Try(ctx, s.app.trial(trial, s.apart, quietly))
 }
 
 func (s *search) keep(r hunt.Record) error {

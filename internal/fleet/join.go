@@ -89,6 +89,10 @@ func (c *Conn) Join(ctx context.Context, id string, self Machine, work Work) (*M
 		switch {
 		case m == nil:
 			m, err = c.plan(ctx, id, self, work, nil, 0)
+		case m.Kind == kindHunt && m.State == Ended:
+			return nil, Over{m}
+		case m.Kind == kindHunt:
+			return nil, Hunting{m}
 		case m.State == Ended:
 			m, err = c.afterEnd(ctx, m, entry.Revision(), self, work)
 		case m.State == Planning:
@@ -126,7 +130,7 @@ func (c *Conn) afterEnd(ctx context.Context, m *Manifest, revision uint64, self 
 		return c.plan(ctx, m.Run, self, work, m, revision)
 	}
 	again := fmt.Sprintf("take another run ID, or add --again failed or --again all to open attempt %d", m.Attempt+1)
-	if !sameRevision(m.Revision, work.Revision) {
+	if !SameRevision(m.Revision, work.Revision) {
 		return nil, Differs{fmt.Sprintf("the run %s ended at %s, at the revision %s, and this is %s: %s", m.Run, m.Ended.Format(time.TimeOnly), named(m.Revision), named(work.Revision), again)}
 	}
 	known, err := c.members(ctx, m)
@@ -141,8 +145,8 @@ func (c *Conn) afterEnd(ctx context.Context, m *Manifest, revision uint64, self 
 	return nil, Over{m}
 }
 
-// sameRevision compares two revisions of git, which may be cut to different lengths.
-func sameRevision(a, b string) bool {
+// SameRevision compares two revisions of git, which may be cut to different lengths.
+func SameRevision(a, b string) bool {
 	return a == b || a != "" && b != "" && (strings.HasPrefix(a, b) || strings.HasPrefix(b, a))
 }
 
@@ -274,7 +278,7 @@ func (c *Conn) makeQueue(ctx context.Context, m *Manifest, lane int) error {
 
 // enter makes this computer a machine of a run that is open.
 func (c *Conn) enter(ctx context.Context, m *Manifest, self Machine, work Work) (*Member, error) {
-	if !sameRevision(m.Revision, work.Revision) {
+	if !SameRevision(m.Revision, work.Revision) {
 		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: the run is at the revision %s, and this checkout is at %s", m.Run, named(m.Revision), named(work.Revision))}
 	}
 	if m.Project != work.Project {

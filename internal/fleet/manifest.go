@@ -22,6 +22,7 @@ import (
 // Manifest says what a fleet run is. It is the run's value in the station's bucket.
 type Manifest struct {
 	Format   string  `json:"format"`
+	Kind     string  `json:"kind,omitempty"` // kindHunt for a hunt
 	Run      string  `json:"run"`
 	Plan     string  `json:"plan"`    // names the schedule of this attempt
 	Attempt  int     `json:"attempt"` // from 1

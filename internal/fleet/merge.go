@@ -207,6 +207,8 @@ func (c *Conn) Collect(ctx context.Context, id string) (*Result, error) {
 		case err != nil:
 		case now == nil:
 			return nil, Unknown{Run: id}
+		case now.Kind == kindHunt:
+			return nil, Hunting{now}
 		case now.State == Ended:
 			return c.result(ctx, now)
 		case c.drained(ctx, now):

@@ -117,6 +117,9 @@ func (c *Conn) Status(ctx context.Context, id string) (*Status, error) {
 		s.State, s.Counts = Open, map[run.Outcome]int{}
 		return s, nil
 	}
+	if m.Kind == kindHunt {
+		return c.huntStatus(ctx, s)
+	}
 	if m.State == Ended {
 		result, err := c.result(ctx, m)
 		if err != nil {
@@ -137,6 +140,19 @@ func (c *Conn) Status(ctx context.Context, id string) (*Status, error) {
 	s.Batches.Waiting = max(0, m.Batches-s.Batches.Done-s.Batches.Taken)
 	s.EndsIn = fold.endsIn(s.Machines)
 	return s, nil
+}
+
+// huntStatus adds the machines and trials of a hunt to its status.
+func (c *Conn) huntStatus(ctx context.Context, s *Status) (_ *Status, err error) {
+	s.Counts = map[run.Outcome]int{}
+	if s.Machines, err = c.members(ctx, s.Manifest); err != nil {
+		return nil, err
+	}
+	for _, m := range s.Machines {
+		s.Batches.Done += m.Tests
+	}
+	s.Batches.Taken, err = c.taken(ctx, s.Manifest)
+	return s, err
 }
 
 // taken counts the batches of a run that machines have taken and not finished.

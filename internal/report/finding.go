@@ -56,6 +56,9 @@ func Sentence(f hunt.Finding) string {
 	case hunt.Faulty:
 		return victim + " fails alone and in company: no other test is to blame"
 	case hunt.Unstable:
+		if len(f.Fails) > 0 {
+			return fmt.Sprintf("%s depends on the machine: in the same order it always fails on %s and never on %s", victim, plain.Line(strings.Join(f.Fails, ", ")), plain.Line(strings.Join(f.Passes, ", ")))
+		}
 		return victim + " differs on identical trials: the order is not to blame"
 	}
 	return stable(f)
