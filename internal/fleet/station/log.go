@@ -11,25 +11,18 @@ import (
 type toSlog struct {
 	log *slog.Logger
 	mu  sync.Mutex
-	bad string // the latest error
+	bad string // why the server gave up, if it did
 }
 
-func (l *toSlog) latest(otherwise string) string {
+// fatal returns why the server gave up, "" if it did not.
+func (l *toSlog) fatal() string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.bad == "" {
-		return otherwise
-	}
 	return l.bad
 }
 
 func (l *toSlog) say(level slog.Level, format string, v ...any) {
 	text := fmt.Sprintf(format, v...)
-	if level >= slog.LevelError {
-		l.mu.Lock()
-		l.bad = text
-		l.mu.Unlock()
-	}
 	l.log.Log(context.Background(), level, text)
 }
 
@@ -38,4 +31,11 @@ func (l *toSlog) Debugf(string, ...any)          {}
 func (l *toSlog) Tracef(string, ...any)          {}
 func (l *toSlog) Warnf(format string, v ...any)  { l.say(slog.LevelWarn, format, v...) }
 func (l *toSlog) Errorf(format string, v ...any) { l.say(slog.LevelError, format, v...) }
-func (l *toSlog) Fatalf(format string, v ...any) { l.say(slog.LevelError, format, v...) }
+
+// Fatalf is what the server calls instead of ending the process.
+func (l *toSlog) Fatalf(format string, v ...any) {
+	l.mu.Lock()
+	l.bad = fmt.Sprintf(format, v...)
+	l.mu.Unlock()
+	l.say(slog.LevelError, format, v...)
+}

@@ -16,8 +16,10 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/nats-io/nats-server/v2/server"
@@ -53,6 +55,11 @@ func Serve(ctx context.Context, c Config, started func(Started)) error {
 	if err != nil {
 		return err
 	}
+	release, err := lock(c.Store)
+	if err != nil {
+		return err
+	}
+	defer release()
 	announced := false
 	for {
 		s, err := start(options, c.Log)
@@ -111,6 +118,18 @@ func (c Config) options() (*server.Options, error) {
 		return nil, fmt.Errorf("the station's folder cannot be made: %w", err)
 	}
 	return o, nil
+}
+
+// lock keeps other stations out of a folder, as two would damage what is in it. The lock ends with the process.
+func lock(dir string) (release func(), err error) {
+	file, err := os.OpenFile(filepath.Join(dir, "station.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("the station's folder cannot be used: %w", err)
+	}
+	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return nil, errors.Join(fmt.Errorf("another station uses the folder %s: end it, or give another --store", dir), file.Close())
+	}
+	return func() { file.Close() }, nil
 }
 
 // tokenLeast is the least length of a token.
@@ -172,8 +191,11 @@ func (c Config) url(o *server.Options) string {
 	return scheme + "://" + net.JoinHostPort(host, strconv.Itoa(o.Port))
 }
 
-// startTime is how long a server may take until it listens.
-const startTime = 30 * time.Second
+// startTime is how long a server may take until it listens, and listenTime how long is waited for that at a time.
+const (
+	startTime  = 30 * time.Second
+	listenTime = 200 * time.Millisecond
+)
 
 func start(o *server.Options, log *slog.Logger) (*server.Server, error) {
 	options := *o // the server changes its own
@@ -184,9 +206,15 @@ func start(o *server.Options, log *slog.Logger) (*server.Server, error) {
 	logger := &toSlog{log: log}
 	s.SetLoggerV2(logger, false, false, false)
 	go s.Start()
-	if !s.ReadyForConnections(startTime) || !s.JetStreamEnabled() {
-		s.Shutdown()
-		return nil, fmt.Errorf("the station cannot start: %s", logger.latest("it does not listen after "+startTime.String()))
+	for began := time.Now(); !s.ReadyForConnections(listenTime); {
+		why := logger.fatal()
+		if why == "" && time.Since(began) > startTime {
+			why = "it does not listen after " + startTime.String()
+		}
+		if why != "" {
+			s.Shutdown()
+			return nil, fmt.Errorf("the station cannot start: %s", why)
+		}
 	}
 	return s, nil
 }
