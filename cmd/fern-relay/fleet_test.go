@@ -229,6 +229,7 @@ func repeats() int {
 // TestFleetFaults holds that whatever happens to machines, links and the station, each test has exactly one outcome, and
 // exit statuses are true.
 func TestFleetFaults(t *testing.T) {
+	t.Parallel()
 	faults := map[string]func(t *testing.T){
 		"killed": killed, "stopped": stopped, "cut": cutOff, "station": stationKilled, "full": stationFull, "two runs": twoRuns,
 		"twice": deliveredTwice, "other tests": otherTests, "last": lastKilled, "interrupted": interrupted, "interrupted twice": interruptedTwice, "gives up": givenUp,

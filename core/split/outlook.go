@@ -16,6 +16,14 @@ type Outlook struct {
 	FixedLate, QueueLate []float64 // the worker with the latest shard begins late
 }
 
+// FleetForecast is what a fleet run of some tests would take with the machines of an earlier one.
+type FleetForecast struct {
+	Run      int      // the earlier one, in the ledger
+	Machines []string // that took part
+	Workers  int      // of all of them
+	Seconds  float64
+}
+
 // Rounds is the number of times that the finishes are drawn.
 const Rounds = 200
 

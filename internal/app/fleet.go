@@ -111,6 +111,33 @@ func (a *App) expect(tests []catalog.Test, times history.Times) []catalog.Test {
 	return tests
 }
 
+// FleetForecast returns what a fleet run of some tests would take with the machines of the latest one in the ledger, nil if
+// there is none.
+func (a *App) FleetForecast(tests []catalog.Test) *split.FleetForecast {
+	runs, err := a.Ledger().List()
+	if err != nil {
+		return nil // the next to read the ledger reports it
+	}
+	for _, k := range slices.Backward(runs) {
+		if len(k.Places) == 0 {
+			continue
+		}
+		f := &split.FleetForecast{Run: k.Number, Workers: len(k.Places)}
+		for _, p := range k.Places {
+			if !slices.Contains(f.Machines, p.Machine) {
+				f.Machines = append(f.Machines, p.Machine)
+			}
+		}
+		settled, err := order.Settle(workspace.Lone(tests))
+		if err != nil {
+			return nil // the run reports it
+		}
+		f.Seconds = a.Schedule(Request{Tests: settled, Workers: f.Workers}).Finish(f.Workers, 0)
+		return f
+	}
+	return nil
+}
+
 // hostName returns the name of this computer.
 func hostName() string {
 	name, err := os.Hostname()
@@ -201,5 +228,5 @@ func FleetRecord(r *fleet.Result) *run.Record {
 		names = append(names, machine.Name)
 	}
 	return &run.Record{Began: m.Began, Ended: r.Run.Ended, Counts: r.Run.Counts, Work: r.Run.Work, Places: r.Run.Places, Pick: m.Pick, Workers: len(r.Run.Places), Order: m.Order, Revision: m.Revision, Dirty: m.Dirty, Trial: m.Trial,
-		Machine: fmt.Sprintf("fleet run %s: %s", m.Run, strings.Join(names, ", ")), Journal: fleetJournal(m)}
+		Machine: fmt.Sprintf("fleet run %s, attempt %d: %s", m.Run, m.Attempt, strings.Join(names, ", ")), Journal: fleetJournal(m)}
 }

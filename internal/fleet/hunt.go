@@ -220,11 +220,11 @@ func (f *Member) serveOne(ctx context.Context, do func(ctx context.Context, t Tr
 	cancel()
 	if err != nil {
 		if waiting.Err() == nil {
-			f.pauseAfter(ctx, err)
+			f.pauseAfter(ctx)
 		}
 		return
 	}
-	c := &claim{msg: msg, number: numberIn(msg.Subject()), renewed: time.Now(), began: time.Now()}
+	c := &claim{msg: msg, number: numberIn(msg.Subject()), taken: time.Now()}
 	var t Trial
 	if err := json.Unmarshal(msg.Data(), &t); err != nil || t.check() != nil {
 		_ = msg.TermWithReason("this is no trial")
@@ -251,7 +251,7 @@ func (f *Member) serveOne(ctx context.Context, do func(ctx context.Context, t Tr
 			_ = msg.Ack() // else another runs it, too, and the first result counts
 			return
 		}
-		f.pauseAfter(ctx, nil)
+		f.pauseAfter(ctx)
 	}
 }
 

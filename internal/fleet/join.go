@@ -69,7 +69,7 @@ func (d Differs) Error() string { return d.why }
 type Over struct{ Manifest *Manifest }
 
 func (o Over) Error() string {
-	return fmt.Sprintf("the run %s ended at %s: nothing is left to do", o.Manifest.Run, o.Manifest.Ended.Format(time.TimeOnly))
+	return fmt.Sprintf("the run %s ended at %s: nothing is left to do", o.Manifest.Run, o.Manifest.Ended.Local().Format(time.TimeOnly))
 }
 
 // lookEvery is the time between two looks at a run that another machine plans.
@@ -131,7 +131,7 @@ func (c *Conn) afterEnd(ctx context.Context, m *Manifest, revision uint64, self 
 	}
 	again := fmt.Sprintf("take another run ID, or add --again failed or --again all to open attempt %d", m.Attempt+1)
 	if !SameRevision(m.Revision, work.Revision) {
-		return nil, Differs{fmt.Sprintf("the run %s ended at %s, at the revision %s, and this is %s: %s", m.Run, m.Ended.Format(time.TimeOnly), named(m.Revision), named(work.Revision), again)}
+		return nil, Differs{fmt.Sprintf("the run %s ended at %s, at the revision %s, and this is %s: %s", m.Run, m.Ended.Local().Format(time.TimeOnly), named(m.Revision), named(work.Revision), again)}
 	}
 	known, err := c.members(ctx, m)
 	if err != nil {
@@ -139,7 +139,7 @@ func (c *Conn) afterEnd(ctx context.Context, m *Manifest, revision uint64, self 
 	}
 	for _, k := range known {
 		if k.Name == self.Name {
-			return nil, Differs{fmt.Sprintf("the run %s ended at %s, and %s took part in it: %s", m.Run, m.Ended.Format(time.TimeOnly), self.Name, again)}
+			return nil, Differs{fmt.Sprintf("the run %s ended at %s, and %s took part in it: %s", m.Run, m.Ended.Local().Format(time.TimeOnly), self.Name, again)}
 		}
 	}
 	return nil, Over{m}

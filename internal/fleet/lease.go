@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -13,12 +14,21 @@ import (
 // lease is a thing that one batch of the fleet holds, for a time that is limited unless it is renewed: a key of the
 // station's bucket that nobody else can create.
 type lease struct {
-	conn     *Conn
-	name     string // of the resource, as people know it
-	key      string
-	lasts    time.Duration
+	conn  *Conn
+	name  string // of the resource, as people know it
+	key   string
+	lasts time.Duration
+
+	mu       sync.Mutex
 	revision uint64
 	renewed  time.Time
+}
+
+// age returns how long ago the station confirmed the lease last.
+func (l *lease) age() time.Duration {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return time.Since(l.renewed)
 }
 
 // acquire takes a lease, nil if somebody has it.
@@ -36,6 +46,8 @@ func (c *Conn) acquire(ctx context.Context, name, key, owner string, lasts time.
 
 // renew extends the lease by its time.
 func (l *lease) renew(ctx context.Context) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	asked := time.Now()
 	// The bucket's own update would drop the time limit.
 	ack, err := l.conn.js.PublishMsg(ctx, &nats.Msg{Subject: "$KV." + runBucket + "." + l.key}, jetstream.WithExpectLastSequencePerSubject(l.revision),
@@ -49,6 +61,8 @@ func (l *lease) renew(ctx context.Context) error {
 
 // release returns the lease, unless somebody else has it by now.
 func (l *lease) release(ctx context.Context) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	return l.conn.runs.Delete(ctx, l.key, jetstream.LastRevision(l.revision))
 }
 

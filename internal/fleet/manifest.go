@@ -223,7 +223,7 @@ func readManifest(text []byte) (*Manifest, error) {
 	if m.Format != manifestFormat {
 		return nil, fmt.Errorf("the station's record of the run has the format %q, and this version of fern-relay reads %q", m.Format, manifestFormat)
 	}
-	if m.Lease <= 0 || m.Plan == "" || token(m.Plan) != m.Plan {
+	if !(m.Lease > 0 && m.Lease <= mostLease.Seconds()) || m.Plan == "" || token(m.Plan) != m.Plan {
 		return nil, errors.New("the station's record of the run is damaged")
 	}
 	return m, nil
@@ -253,7 +253,7 @@ func isConflict(err error) bool {
 }
 
 // filesLimit bounds what is read of a file of the station, in bytes.
-const filesLimit = 4 << 30
+const filesLimit = 1 << 30
 
 // putFile writes a file of the station, compressed.
 func (c *Conn) putFile(ctx context.Context, name string, write func(io.Writer) error) error {

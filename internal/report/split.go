@@ -216,6 +216,19 @@ func Advice(w io.Writer, a split.Advice) {
 	}
 }
 
+// FleetForecast says what a fleet run would take with the machines of an earlier one.
+func FleetForecast(f *split.FleetForecast) []Line {
+	names := plain.Line(strings.Join(f.Machines[:min(len(f.Machines), machinesNamed)], ", "))
+	if more := len(f.Machines) - machinesNamed; more > 0 {
+		names = fmt.Sprintf("%s and %d more", names, more)
+	}
+	return []Line{{{Heading, "What would a fleet run take?"}},
+		{{Figure, history.Clock(f.Seconds)}, words(" on %s (%s), the machines of run %d", names, wording.Plural(f.Workers, "worker"), f.Run)}}
+}
+
+// machinesNamed bounds the machines that a sentence names.
+const machinesNamed = 4
+
 // Curve prints the result of each number of shards; within, if above 0, marks the least that finishes within a
 // number of seconds.
 func Curve(w io.Writer, points []split.Point, within float64) {

@@ -33,12 +33,14 @@ type planning struct {
 	splitting
 	study  *split.Study
 	plan   split.Plan
-	advice *split.Advice // nil until it is worked out
-	err    error         // why there is no plan
+	advice *split.Advice        // nil until it is worked out
+	fleet  *split.FleetForecast // nil if no fleet run is known
+	err    error                // why there is no plan
 }
 
 // planner plans beside the interface: first a quick plan, then a thorough one with advice.
 type planner struct {
+	app      *app.App
 	want     splitting
 	have     planning
 	asked    int // counts requests
@@ -54,6 +56,7 @@ type (
 	advisedMsg struct {
 		asked  int
 		advice split.Advice
+		fleet  *split.FleetForecast
 	}
 )
 
@@ -66,6 +69,7 @@ func newStudy(r *app.App, tests []catalog.Test, s splitting) (*split.Study, erro
 // as for the plan before.
 func (p *planner) ask(s *session, again bool) tea.Cmd {
 	p.asked++
+	p.app = s.app
 	number, want, r, tests := p.asked, p.want, s.app, s.picked.tests
 	want.late, want.pins = maps.Clone(want.late), maps.Clone(want.pins)
 	known := p.have.study
@@ -103,12 +107,12 @@ func (p *planner) advise() tea.Cmd {
 		return nil
 	}
 	p.advising = true
-	number, study, plan := p.answered, p.have.study, p.have.plan
+	number, study, plan, r := p.answered, p.have.study, p.have.plan, p.app
 	return func() tea.Msg {
 		if !plan.Optimal {
 			plan = study.Plan(split.Thorough)
 		}
-		return advisedMsg{number, study.Advise(plan, maxShards)}
+		return advisedMsg{number, study.Advise(plan, maxShards), r.FleetForecast(study.Tests)}
 	}
 }
 
@@ -118,6 +122,6 @@ func (p *planner) advised(msg advisedMsg) tea.Cmd {
 	if msg.asked != p.answered {
 		return p.advise()
 	}
-	p.have.plan, p.have.advice = msg.advice.Plan, &msg.advice
+	p.have.plan, p.have.advice, p.have.fleet = msg.advice.Plan, &msg.advice, msg.fleet
 	return nil
 }

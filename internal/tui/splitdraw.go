@@ -325,6 +325,9 @@ func (v splitView) drawAdvice(c canvas) {
 		return
 	}
 	blocks := [][]report.Line{report.Worth(*have.advice), report.InTheWay(*have.advice), report.Bearing(have.advice.Outlook)}
+	if have.fleet != nil {
+		blocks = append(blocks, report.FleetForecast(have.fleet))
+	}
 	if have.plan.Unknown > 0 {
 		blocks = append(blocks, []report.Line{{{Tone: report.Warning, Text: wording.Plural(have.plan.Unknown, "test")}, {Text: " never measured: their times are estimates"}}})
 	}
