@@ -343,6 +343,11 @@ func machineWords(l *liveRun, m fleet.MachineStatus) (words string, colour func(
 	return wording.Plural(m.Workers, "worker"), fog
 }
 
+// isLost reports whether a machine was lost.
+func (f *liveFleet) isLost(machine string) bool {
+	return slices.ContainsFunc(f.machines, func(m fleet.MachineStatus) bool { return m.Name == machine && m.State == fleet.MachineLost })
+}
+
 // clockWords says at the top right how a fleet run is.
 func (f *liveFleet) clockWords() string {
 	here := 0

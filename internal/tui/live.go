@@ -406,6 +406,9 @@ func (t *track) early(l *liveRun) float64 {
 func (l *liveRun) spread() float64 {
 	first, last := math.Inf(1), 0.0
 	for i := range l.tracks {
+		if l.fleet != nil && l.fleet.isLost(l.run.PlaceOf(i+1).Machine) {
+			continue // it did not end, but was ended
+		}
 		if n := len(l.tracks[i].done); n > 0 {
 			end := l.tracks[i].done[n-1].to
 			first, last = min(first, end), max(last, end)
