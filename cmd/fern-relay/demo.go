@@ -10,6 +10,7 @@ import (
 
 	"fernrelay/internal/demo"
 	"fernrelay/internal/demo/testhost"
+	"fernrelay/internal/fleet"
 	"fernrelay/internal/tui"
 )
 
@@ -64,6 +65,19 @@ func openApplication(ctx context.Context, dir string) error {
 	}
 	defer r.Close()
 	return tui.Run(ctx, r)
+}
+
+// openOnFleet shows the application on a fleet run.
+func openOnFleet(ctx context.Context, dir string, station fleet.Options, id string) error {
+	if err := needTerminal("fern-relay fleet status prints the state of the run, and fern-relay fleet collect its results"); err != nil {
+		return err
+	}
+	r, err := openPatiently(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return tui.FollowFleet(ctx, r, station, id)
 }
 
 // needTerminal says what is missing for a screen, and what does the job without one.

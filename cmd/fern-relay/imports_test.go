@@ -18,7 +18,8 @@ func forbidden(from, to string) bool {
 		{[]string{"internal/report", "internal/draw"}, []string{"internal/app", "internal/workspace"}},
 		{[]string{"internal/draw"}, []string{"internal/report"}},
 		{[]string{"internal/adapter"}, []string{"internal/engine"}},
-		{[]string{"internal/engine"}, []string{"internal/app", "internal/ledger", "internal/report", "internal/draw"}},
+		{[]string{"internal/fleet"}, []string{"internal/adapter", "internal/app", "internal/ledger", "internal/project", "internal/workspace"}},
+		{[]string{"internal/engine"}, []string{"internal/fleet", "internal/app", "internal/ledger", "internal/report", "internal/draw"}},
 	} {
 		below := func(pkg string) func(folder string) bool {
 			return func(folder string) bool { return pkg == folder || strings.HasPrefix(pkg, folder+"/") }

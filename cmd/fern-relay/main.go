@@ -167,6 +167,9 @@ func newRoot(s *settings) *cobra.Command {
 			if len(args) == 1 {
 				s.dir = args[0]
 			}
+			if id := fleetEnvironment[fleetRunVariable]; id != "" {
+				return openOnFleet(cmd.Context(), s.dir, (&stationFlags{}).options(), id)
+			}
 			return openApplication(cmd.Context(), s.dir)
 		},
 	}

@@ -213,6 +213,14 @@ func (r *execution) take(c *Claim) {
 	defer r.mu.Unlock()
 	r.taken = append(r.taken, c.Batch)
 	maps.Copy(r.came, c.Known)
+	for i := range c.Tests {
+		t := &c.Tests[i]
+		if o := r.came[t.ID]; o != "" { // the source lost it
+			delete(r.came, t.ID)
+			r.counts[o]--
+		}
+		r.open[t.ID] = t
+	}
 }
 
 // renewals is how often a claim is renewed while it would hold.

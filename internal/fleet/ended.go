@@ -96,7 +96,8 @@ func (f *Member) allDone(ctx context.Context) bool {
 
 // batchOutcomes is what the station has of a batch.
 type batchOutcomes struct {
-	takers   []string // machines, in the order in which they took it
+	takers   []string // machines that took it and did not give it back, in the order in which they took it
+	latest   string   // the claim that took it last
 	outcomes map[string]run.Outcome
 	done     bool
 }
@@ -104,9 +105,11 @@ type batchOutcomes struct {
 // stored reads what the station has of a batch.
 func (c *Conn) stored(ctx context.Context, m *Manifest, batch int, within map[string]int) (*batchOutcomes, error) {
 	known := &batchOutcomes{outcomes: map[string]run.Outcome{}}
+	taken := map[string]int{} // by claim: the place of its machine among the takers, from 1
 	for sequence := uint64(1); ; {
 		msg, err := c.events.GetMsg(ctx, sequence, jetstream.WithGetMsgSubject(m.allOf(batch)))
 		if errors.Is(err, jetstream.ErrMsgNotFound) {
+			known.takers = slices.DeleteFunc(known.takers, func(name string) bool { return name == "" })
 			return known, nil
 		}
 		if err != nil {
@@ -118,7 +121,11 @@ func (c *Conn) stored(ctx context.Context, m *Manifest, batch int, within map[st
 			continue
 		}
 		if chunk.Seq == 0 && !chunk.Done {
-			known.takers = append(known.takers, chunk.Machine)
+			known.takers, known.latest = append(known.takers, chunk.Machine), chunk.Claim
+			taken[chunk.Claim] = len(known.takers)
+		}
+		if at := taken[chunk.Claim]; chunk.Back && at > 0 {
+			known.takers[at-1] = "" // it lives
 		}
 		known.done = known.done || chunk.Done
 		for _, e := range chunk.Events {

@@ -54,6 +54,14 @@ const (
 	Ended    = "ended"
 )
 
+// Unit names what the machines of the run run: tests, or trials of a hunt.
+func (m *Manifest) Unit() string {
+	if m.Kind == kindHunt {
+		return "trial"
+	}
+	return "test"
+}
+
 // lease returns how long a claim holds.
 func (m *Manifest) lease() time.Duration { return time.Duration(m.Lease * float64(time.Second)) }
 

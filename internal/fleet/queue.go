@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -92,7 +93,7 @@ func (f *Member) takeParked(ctx context.Context, blocked map[int]bool) (got *cla
 		switch {
 		case got != nil || blocked[c.lane]:
 			f.park(c)
-		case f.renewParked(ctx, c) != nil: // another machine has it
+		case !f.renewParked(ctx, c): // another machine has it
 		case f.begin(ctx, c):
 			got = c
 		case len(c.left) > 0:
@@ -171,6 +172,10 @@ func (f *Member) received(ctx context.Context, msg jetstream.Msg, lane int) *cla
 		_ = msg.TermWithReason("this is no batch of the run")
 		return nil
 	}
+	if f.has(number) { // it was offered twice: another machine may run it, or this one has run it by then
+		_ = msg.NakWithDelay(f.Lease() / beats)
+		return nil
+	}
 	c := &claim{msg: msg, number: number, lane: lane, taken: time.Now(), left: map[string]bool{}}
 	for i := range f.schedule.Batches[number-1].Tests {
 		c.left[f.schedule.Batches[number-1].Tests[i].ID] = true
@@ -206,6 +211,13 @@ func (f *Member) resume(ctx context.Context, c *claim) (bool, error) {
 	return true, nil
 }
 
+// has reports whether this machine runs a batch, or has parked it.
+func (f *Member) has(batch int) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.byBatch[batch] != nil || slices.ContainsFunc(f.parked, func(c *claim) bool { return c.number == batch })
+}
+
 func (f *Member) park(c *claim) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -217,7 +229,6 @@ const mostTakes = 3
 
 // giveUp gives up the tests of a batch that no machine has brought to an end.
 func (f *Member) giveUp(ctx context.Context, c *claim, takers []string) error {
-	c.writer = f.newWriter(c.number)
 	b := &f.schedule.Batches[c.number-1]
 	for i := range b.Tests {
 		t := &b.Tests[i]
@@ -272,20 +283,19 @@ func (f *Member) takeUp(ctx context.Context, c *claim) (known map[string]run.Out
 
 // claim stores that this machine takes a batch. It reports false if another has brought it to an end.
 func (f *Member) claim(ctx context.Context, c *claim) (bool, error) {
-	w := f.newWriter(c.number)
-	first, err := w.takeFirst(ctx)
-	if err == nil && !first {
-		var left bool
-		if left, err = f.resume(ctx, c); err != nil || !left {
-			return false, err
-		}
-		err = w.take(ctx)
+	if c.writer == nil { // else it is tried again, and must not count as another machine that took the batch
+		c.writer = f.newWriter(c.number)
 	}
-	if err != nil {
+	first, err := c.writer.takeFirst(ctx)
+	if err != nil || first {
+		return first, err
+	}
+	left, err := f.resume(ctx, c)
+	if err != nil || !left {
 		return false, err
 	}
-	c.writer = w
-	return true, nil
+	err = c.writer.take(ctx)
+	return err == nil, err
 }
 
 // needed returns the outcomes of tests of other batches that tests of this one need.

@@ -22,6 +22,7 @@ type chunk struct {
 	Claim   string      `json:"claim"`
 	Seq     int         `json:"seq"` // of the claim's chunks, from 0
 	Done    bool        `json:"done,omitempty"`
+	Back    bool        `json:"back,omitempty"` // the machine gives the batch back, and lives
 	Events  []run.Event `json:"events,omitempty"`
 
 	last bool // nothing comes after it
@@ -204,7 +205,7 @@ func (w *writer) next(seq int) chunk {
 		w.wake()
 	}
 	c.last = w.closing && len(w.events) == 0
-	c.Done = c.last && w.done
+	c.Done, c.Back = c.last && w.done, c.last && !w.done
 	return c
 }
 
@@ -232,7 +233,7 @@ func (w *writer) store(ctx context.Context, c chunk, only ...jetstream.PublishOp
 	options := append([]jetstream.PublishOpt{jetstream.WithMsgID(id), jetstream.WithRetryAttempts(0)}, only...)
 	refused := false
 	for {
-		storing, cancel := context.WithTimeout(ctx, 5*time.Second)
+		storing, cancel := context.WithTimeout(ctx, min(w.member.Lease()/beats, 5*time.Second))
 		_, err := w.member.conn.js.PublishMsg(storing, msg, options...)
 		cancel()
 		if err == nil {

@@ -71,7 +71,7 @@ func machines(w io.Writer, all []fleet.MachineStatus, m *fleet.Manifest) {
 			state = "left at " + history.Clock(s.Left.Sub(m.Began).Seconds())
 		}
 		fmt.Fprintf(table, "%s\t%s\tjoined at %s\t%s\t%s\tbusy %s\tidle %s\n", plain.Line(s.Name), wording.Plural(s.Workers, "worker"),
-			history.Clock(max(0, s.Joined.Sub(m.Began).Seconds())), state, wording.Plural(s.Tests, "test"), history.Short(s.Busy), history.Short(s.Idle))
+			history.Clock(max(0, s.Joined.Sub(m.Began).Seconds())), state, wording.Plural(s.Tests, m.Unit()), history.Short(s.Busy), history.Short(s.Idle))
 	}
 	_ = table.Flush() // what cannot be written is reported at the end
 }
@@ -79,6 +79,12 @@ func machines(w io.Writer, all []fleet.MachineStatus, m *fleet.Manifest) {
 // Fleet prints the state of a fleet run.
 func Fleet(w io.Writer, s *fleet.Status) {
 	m := s.Manifest
+	if m.Unit() == "trial" {
+		fmt.Fprintf(w, "hunt %s of %s at %s, offered by %s: %s since %s\n", plain.Line(s.Run), plain.Line(m.Project), plain.Line(m.Revision), plain.Line(m.By), s.State, m.Began.Local().Format(time.DateTime))
+		machines(w, s.Machines, m)
+		fmt.Fprintf(w, "trials: %d done, %d taken\n", s.Batches.Done, s.Batches.Taken)
+		return
+	}
 	fmt.Fprintf(w, "fleet run %s of %s at %s: %s, %s since %s\n", plain.Line(s.Run), plain.Line(m.Project), plain.Line(m.Revision), wording.Plural(m.Tests, "test"), s.State, m.Began.Local().Format(time.DateTime))
 	machines(w, s.Machines, m)
 	fmt.Fprintf(w, "batches: %d done, %d taken, %d waiting; %s\n", s.Batches.Done, s.Batches.Taken, s.Batches.Waiting, countsInWords(s.Counts))
@@ -96,10 +102,18 @@ func FleetRuns(w io.Writer, runs []*fleet.Manifest) {
 	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	for _, m := range runs {
 		outcome := "begun by " + plain.Line(m.By)
-		if m.State == fleet.Ended {
+		if m.State == fleet.Ended && m.Unit() == "test" {
 			outcome = fmt.Sprintf("%s in %s", countsInWords(m.Counts), history.ClockTenths(m.Ended.Sub(m.Began).Seconds()))
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", plain.Line(m.Run), plain.Line(m.Project), m.Began.Local().Format(time.DateTime), m.State, wording.Plural(m.Tests, "test"), outcome)
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", plain.Line(m.Run), plain.Line(m.Project), m.Began.Local().Format(time.DateTime), m.State, sizeOf(m), outcome)
 	}
 	_ = table.Flush() // what cannot be written is reported at the end
+}
+
+// sizeOf says how much a run has to do.
+func sizeOf(m *fleet.Manifest) string {
+	if m.Unit() == "trial" {
+		return "a hunt"
+	}
+	return wording.Plural(m.Tests, "test")
 }

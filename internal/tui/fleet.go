@@ -151,9 +151,7 @@ func (l *liveRun) speeds() (speeds []float64, works []bool) {
 	due, took := map[string]float64{}, map[string]float64{}
 	for w := range l.tracks {
 		machine := l.run.PlaceOf(w + 1).Machine
-		for _, p := range l.tracks[w].done {
-			took[machine] += p.to - p.from
-		}
+		took[machine] += l.tracks[w].took
 		due[machine] += l.tracks[w].due
 	}
 	running := map[string]bool{}

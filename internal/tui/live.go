@@ -93,6 +93,7 @@ type track struct {
 	turns   []float64 // when it went from one batch to the next
 	order   []string  // the IDs of the tests it began
 	due     float64   // how long what it has done should have taken
+	took    float64   // how long its tests took
 	last    float64   // when it was last seen to do something
 }
 
@@ -293,6 +294,7 @@ func (l *liveRun) finish(t *track, e run.Event, at float64) {
 	}
 	t.latest = e.Batch
 	t.done = append(t.done, p)
+	t.took += p.to - p.from
 	if e.Outcome.Bad() {
 		t.bad = append(t.bad, p)
 	}
