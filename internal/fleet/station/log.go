@@ -4,14 +4,18 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
+	"sync/atomic"
+	"syscall"
 )
 
 // toSlog writes what the server logs. It drops what only the server's developers need.
 type toSlog struct {
-	log *slog.Logger
-	mu  sync.Mutex
-	bad string // why the server gave up, if it did
+	log  *slog.Logger
+	full atomic.Bool // the server could not write for want of room
+	mu   sync.Mutex
+	bad  string // why the server gave up, if it did
 }
 
 // fatal returns why the server gave up, "" if it did not.
@@ -23,6 +27,9 @@ func (l *toSlog) fatal() string {
 
 func (l *toSlog) say(level slog.Level, format string, v ...any) {
 	text := fmt.Sprintf(format, v...)
+	if strings.Contains(text, syscall.ENOSPC.Error()) {
+		l.full.Store(true)
+	}
 	l.log.Log(context.Background(), level, text)
 }
 

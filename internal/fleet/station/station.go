@@ -62,7 +62,8 @@ func Serve(ctx context.Context, c Config, started func(Started)) error {
 	defer release()
 	announced := false
 	for {
-		s, err := start(options, c.Log)
+		logger := &toSlog{log: c.Log}
+		s, err := start(options, logger)
 		if err != nil {
 			return err
 		}
@@ -71,7 +72,7 @@ func Serve(ctx context.Context, c Config, started func(Started)) error {
 			options.Port = s.Addr().(*net.TCPAddr).Port // the same after a restart
 			started(Started{c.url(options), options.Authorization != ""})
 		}
-		full := watch(ctx, s, c)
+		full := watch(ctx, s, logger)
 		c.Log.Info("the station stops", "connections", s.NumClients())
 		s.Shutdown()
 		s.WaitForShutdown()
@@ -197,13 +198,12 @@ const (
 	listenTime = 200 * time.Millisecond
 )
 
-func start(o *server.Options, log *slog.Logger) (*server.Server, error) {
+func start(o *server.Options, logger *toSlog) (*server.Server, error) {
 	options := *o // the server changes its own
 	s, err := server.NewServer(&options)
 	if err != nil {
 		return nil, fmt.Errorf("the station cannot start: %w", err)
 	}
-	logger := &toSlog{log: log}
 	s.SetLoggerV2(logger, false, false, false)
 	go s.Start()
 	for began := time.Now(); !s.ReadyForConnections(listenTime); {
@@ -219,8 +219,9 @@ func start(o *server.Options, log *slog.Logger) (*server.Server, error) {
 	return s, nil
 }
 
-// watch looks after a server until ctx ends, or its disk is full, which it reports.
-func watch(ctx context.Context, s *server.Server, c Config) (full bool) {
+// watch looks after a server until ctx ends, or its disk is full, which it reports: then the server refuses to store anything
+// until it is started again.
+func watch(ctx context.Context, s *server.Server, logger *toSlog) (full bool) {
 	look, health := time.NewTicker(lookEvery), time.NewTicker(healthEvery)
 	defer look.Stop()
 	defer health.Stop()
@@ -229,12 +230,12 @@ func watch(ctx context.Context, s *server.Server, c Config) (full bool) {
 		case <-ctx.Done():
 			return false
 		case <-look.C:
-			if !s.JetStreamEnabled() {
+			if logger.full.Load() || !s.JetStreamEnabled() {
 				return true
 			}
 		case <-health.C:
 			if usage, err := s.Jsz(nil); err == nil {
-				c.Log.Info("healthy", "machines", s.NumClients(), "messages", usage.Messages, "stored_mb", usage.Store>>20, "limit_mb", usage.Config.MaxStore>>20)
+				logger.log.Info("healthy", "machines", s.NumClients(), "messages", usage.Messages, "stored_mb", usage.Store>>20, "limit_mb", usage.Config.MaxStore>>20)
 			}
 		}
 	}
