@@ -43,6 +43,7 @@ type fold struct {
 type cameFrom struct {
 	machine, claim string
 	outcome        run.Outcome
+	seconds        float64
 }
 
 // foldedClaim is a claim as the fold has seen it.
@@ -147,7 +148,11 @@ func (f *fold) event(claim *foldedClaim, name string, e run.Event) {
 			}
 			return
 		}
-		f.came[e.ID] = cameFrom{claim.machine, name, e.Outcome}
+		came := cameFrom{machine: claim.machine, claim: name, outcome: e.Outcome}
+		if e.Seconds != nil {
+			came.seconds = *e.Seconds
+		}
+		f.came[e.ID] = came
 		f.forward(before, e)
 	}
 }
@@ -204,32 +209,58 @@ func (f *fold) missing() []int {
 	return missing
 }
 
-// endsIn returns the seconds until the run ends if the machines that run now work on, nil if none does.
+// endsIn returns the seconds until the run ends if the machines that run now work on, as fast as they did so far; nil if none
+// runs.
 func (f *fold) endsIn(machines []MachineStatus) *float64 {
-	workers := 0
+	pace := f.speeds()
+	var speeds []float64 // by worker
 	for _, m := range machines {
 		if m.State == MachineRunning {
-			workers += m.Workers
+			speeds = append(speeds, slices.Repeat([]float64{pace(m.Name)}, m.Workers)...)
 		}
 	}
-	if workers == 0 {
+	if len(speeds) == 0 {
 		return nil
 	}
-	left := func(batch int) float64 {
-		b, sum := &f.schedule.Batches[batch], 0.0
-		for i := range b.Tests {
-			if _, ended := f.came[b.Tests[i].ID]; !ended {
-				sum += b.Tests[i].Expected
-			}
-		}
-		return sum
-	}
 	end := 0.0
-	for _, s := range f.schedule.Forecast(split.Progress{At: slices.Repeat([]int{-1}, workers), Left: make([]float64, workers), Seconds: left,
+	for _, s := range f.schedule.Forecast(split.Progress{At: slices.Repeat([]int{-1}, len(speeds)), Left: make([]float64, len(speeds)), Seconds: f.left,
+		Speed: func(worker int) float64 { return speeds[worker] },
 		Begun: func(batch int) bool { return f.done[batch+1] }, Ended: func(id string) bool { _, ended := f.came[id]; return ended }}) {
 		end = max(end, s.To)
 	}
 	return &end
+}
+
+// left returns the seconds that a batch, from 0, still takes.
+func (f *fold) left(batch int) (seconds float64) {
+	b := &f.schedule.Batches[batch]
+	for i := range b.Tests {
+		if _, ended := f.came[b.Tests[i].ID]; !ended {
+			seconds += b.Tests[i].Expected
+		}
+	}
+	return seconds
+}
+
+// speeds returns how fast a machine is: 1 if it does what it does in the expected time, or if it has done too little to know.
+func (f *fold) speeds() func(machine string) float64 {
+	const enough = 1 // second says something
+	due, took := map[string]float64{}, map[string]float64{}
+	for i := range f.schedule.Batches {
+		for j := range f.schedule.Batches[i].Tests {
+			t := &f.schedule.Batches[i].Tests[j]
+			if came, ended := f.came[t.ID]; ended {
+				due[came.machine] += t.Expected
+				took[came.machine] += came.seconds
+			}
+		}
+	}
+	return func(machine string) float64 {
+		if took[machine] < enough || due[machine] <= 0 {
+			return 1
+		}
+		return min(max(due[machine]/took[machine], 0.1), 10)
+	}
 }
 
 // unstable notes the doubles on a run, and marks the tests that differ as unstable.
