@@ -1,0 +1,268 @@
+package matrix
+
+import (
+	"cmp"
+	"maps"
+	"math/bits"
+	"slices"
+	"strings"
+)
+
+// Outcomes is how a test ended in crossings: by the crossing's key, for each time that it ran there, whether it was bad.
+type Outcomes map[string][]bool
+
+// Explanation says which values make tests fail.
+type Explanation struct {
+	Cause
+	Tests  []string // IDs
+	Same   []string // names that make no difference, whichever explanation is the right one
+	Rivals []Rival  // explanations as short as this one that the crossings that ran do not tell apart from it
+}
+
+// Cause is the crossings in which a test fails: those with some values, all of them if there are none, or all but those.
+type Cause struct {
+	Where  Assignment
+	Except bool
+}
+
+// Rival is another explanation, and what would decide between the two.
+type Rival struct {
+	Cause
+	Decide Assignment // a crossing that has not run; nil if there is none
+}
+
+// Explained is what the outcomes of a matrix come to.
+type Explained struct {
+	Explanations []Explanation // those with more tests first
+	Unstable     []string      // IDs of tests that differ within crossings
+	Unexplained  []string      // IDs of tests that fail in crossings that no values describe
+}
+
+// Explain finds, for each test that fails somewhere, the fewest values that describe the crossings in which it fails, or those
+// in which it does not, and joins tests with the same explanation. It is exact: a combination of values that agrees with all
+// crossings that ran is found, and one that does not is none. Crossings in which a test differed from time to time are left out
+// of its pattern; a test with more than a tenth of such crossings is unstable.
+func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
+	x := newExplainer(m)
+	var out Explained
+	joined := map[string]*Explanation{}
+	for _, id := range slices.Sorted(maps.Keys(tests)) {
+		p := x.pattern(tests[id])
+		found := x.search(p)
+		switch {
+		case p.bad.empty() && p.mixed == 0:
+			continue
+		case 10*p.mixed > p.ran.size()+p.mixed || p.mixed > 0 && (found == nil || p.bad.empty()):
+			out.Unstable = append(out.Unstable, id)
+			continue
+		case found == nil:
+			out.Unexplained = append(out.Unexplained, id)
+			continue
+		}
+		key := found.key()
+		if joined[key] == nil {
+			joined[key] = found
+		}
+		joined[key].Tests = append(joined[key].Tests, id)
+	}
+	for _, key := range slices.Sorted(maps.Keys(joined)) {
+		out.Explanations = append(out.Explanations, *joined[key])
+	}
+	slices.SortStableFunc(out.Explanations, func(a, b Explanation) int { return cmp.Compare(len(b.Tests), len(a.Tests)) })
+	return out
+}
+
+// key tells explanations apart.
+func (e *Explanation) key() string {
+	parts := []string{e.Cause.key(), strings.Join(e.Same, ",")}
+	for _, r := range e.Rivals {
+		parts = append(parts, r.Cause.key())
+	}
+	return strings.Join(parts, "\n")
+}
+
+func (c *Cause) key() string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(c.Where)) {
+		parts = append(parts, name+"="+c.Where[name])
+	}
+	key := strings.Join(parts, ",")
+	if c.Except {
+		key = "but " + key
+	}
+	return key
+}
+
+// set is a set of crossings.
+type set []uint64
+
+func newSet(n int) set       { return make(set, (n+63)/64) }
+func (s set) add(i int)      { s[i/64] |= 1 << (i % 64) }
+func (s set) has(i int) bool { return s[i/64]&(1<<(i%64)) != 0 }
+func (s set) empty() bool    { return s.size() == 0 }
+
+func (s set) size() (n int) {
+	for _, w := range s {
+		n += bits.OnesCount64(w)
+	}
+	return n
+}
+
+// minus returns the crossings of s that another set does not have.
+func (s set) minus(o set) set {
+	out := slices.Clone(s)
+	for i := range out {
+		out[i] &^= o[i]
+	}
+	return out
+}
+
+// keep removes the crossings that another set does not have.
+func (s set) keep(o set) {
+	for i := range s {
+		s[i] &= o[i]
+	}
+}
+
+// explainer has the crossings of a matrix as sets.
+type explainer struct {
+	m     *Matrix
+	place map[string]int    // by key: of the crossing
+	with  map[[2]string]set // by name and value: the crossings that have it
+}
+
+func newExplainer(m *Matrix) *explainer {
+	x := &explainer{m: m, place: map[string]int{}, with: map[[2]string]set{}}
+	for i := range m.Crossings {
+		c := &m.Crossings[i]
+		x.place[c.Key()] = i
+		for name, value := range c.Of {
+			at := [2]string{name, value}
+			if x.with[at] == nil {
+				x.with[at] = newSet(len(m.Crossings))
+			}
+			x.with[at].add(i)
+		}
+	}
+	return x
+}
+
+// pattern is where a test ran and always had the same outcome, and where that was bad.
+type pattern struct {
+	ran, bad set
+	mixed    int // crossings in which it differed
+}
+
+func (x *explainer) pattern(o Outcomes) pattern {
+	p := pattern{ran: newSet(len(x.m.Crossings)), bad: newSet(len(x.m.Crossings))}
+	for key, times := range o {
+		at, known := x.place[key]
+		switch {
+		case !known || len(times) == 0:
+		case slices.Contains(times, !times[0]):
+			p.mixed++
+		default:
+			p.ran.add(at)
+			if times[0] {
+				p.bad.add(at)
+			}
+		}
+	}
+	return p
+}
+
+// candidate is a cause that agrees with a pattern.
+type candidate struct {
+	Cause
+	fails set // of all crossings
+}
+
+// search returns the shortest explanation of a pattern, nil if there is none.
+//
+// A combination of values that describes exactly the bad crossings has only values that all of these have, so that of 6 names
+// 64 combinations are enough; the same holds for the good ones and their opposites.
+func (x *explainer) search(p pattern) *Explanation {
+	if p.bad.empty() {
+		return nil
+	}
+	all := append(x.agreeing(p.bad, p.ran, false), x.agreeing(p.ran.minus(p.bad), p.ran, true)...)
+	if len(all) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(all, func(a, b candidate) int { return cmp.Compare(len(a.Where), len(b.Where)) })
+	best := all[0]
+	found := &Explanation{Cause: best.Cause, Same: x.same(all)}
+	for _, c := range all[1:] {
+		if len(c.Where) > len(best.Where) {
+			break
+		}
+		if !slices.Equal(c.fails, best.fails) { // else it is the same in other words
+			found.Rivals = append(found.Rivals, Rival{c.Cause, x.decide(p.ran, best.fails, c.fails)})
+		}
+	}
+	return found
+}
+
+// agreeing returns the causes whose values describe exactly some of the crossings that ran; except says that they fail
+// elsewhere.
+func (x *explainer) agreeing(described, ran set, except bool) []candidate {
+	common := x.common(described)
+	whole := newSet(len(x.m.Crossings))
+	for i := range x.m.Crossings {
+		whole.add(i)
+	}
+	var all []candidate
+	for chosen := range 1 << len(common) {
+		where, in := Assignment{}, slices.Clone(whole)
+		for i, at := range common {
+			if chosen&(1<<i) != 0 {
+				where[at[0]] = at[1]
+				in.keep(x.with[at])
+			}
+		}
+		seen := slices.Clone(in)
+		seen.keep(ran)
+		if !slices.Equal(seen, described) || except && len(where) == 0 {
+			continue
+		}
+		if except {
+			in = whole.minus(in)
+		}
+		all = append(all, candidate{Cause{where, except}, in})
+	}
+	return all
+}
+
+// common returns the names and values that all of some crossings have. Of no crossings it is none.
+func (x *explainer) common(some set) (common [][2]string) {
+	for _, n := range x.m.Spec.Names {
+		for at, with := range x.with {
+			if at[0] == n.Name && !some.empty() && some.minus(with).empty() {
+				common = append(common, at)
+			}
+		}
+	}
+	return common
+}
+
+// same returns the names on which none of the causes depends.
+func (x *explainer) same(all []candidate) (same []string) {
+	for _, n := range x.m.Spec.Names {
+		depends := func(c candidate) bool { _, ok := c.Where[n.Name]; return ok }
+		if !slices.ContainsFunc(all, depends) {
+			same = append(same, n.Name)
+		}
+	}
+	return same
+}
+
+// decide returns a crossing that has not run and that tells two explanations apart, nil if none does. Those that are left out
+// do not run.
+func (x *explainer) decide(ran, a, b set) Assignment {
+	for i := range x.m.Crossings {
+		if c := &x.m.Crossings[i]; !ran.has(i) && a.has(i) != b.has(i) && c.LeaveOut == "" {
+			return c.Of
+		}
+	}
+	return nil
+}

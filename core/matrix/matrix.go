@@ -1,0 +1,245 @@
+// Package matrix crosses what varies between runs of the same tests, such as versions and stores, and explains which values
+// make tests fail.
+//
+//	m, err := matrix.New(spec)
+//	for _, c := range m.Crossings {
+//		fmt.Println(c.Label(), c.Services, c.Env)
+//	}
+//	few := m.Pairs(matrix.Thorough) // in which every pair of values occurs
+//	for _, e := range matrix.Explain(m.Spec, results) {
+//		fmt.Println(e.Where, e.Tests)
+//	}
+//
+// It computes and nothing else: who runs crossings is not its business.
+package matrix
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// An Assignment gives values to some names.
+type Assignment map[string]string
+
+// Within reports whether another assignment has all the values of this one.
+func (a Assignment) Within(other Assignment) bool {
+	for name, value := range a {
+		if got, ok := other[name]; !ok || got != value {
+			return false
+		}
+	}
+	return true
+}
+
+// Name is one thing that varies, with its values in the order in which they were written.
+type Name struct {
+	Name   string
+	Values []string
+}
+
+// With is what a value, or a combination of values, brings along.
+type With struct {
+	Of         Assignment
+	Services   []string
+	Env        map[string]string
+	BuildFlags []string
+	Pick       string
+	LeaveOut   string // why crossings with these values do not exist; empty if they do
+	MayFail    string // why they may fail; empty if they must not
+}
+
+// Spec says what varies. Names are in the order in which they were written.
+type Spec struct {
+	Names []Name
+	With  []With
+	Add   []Assignment // crossings outside the product
+}
+
+// Crossing is one combination of values, with what all of them bring along.
+type Crossing struct {
+	Of         Assignment
+	Names      []string // of Of, in the order of the spec
+	Services   []string
+	Env        map[string]string
+	BuildFlags []string
+	Pick       string
+	LeaveOut   string // why it does not run; empty if it does
+	MayFail    string // why its failure is no failure of the whole
+}
+
+// Key identifies the crossing, as in "store=redis,season=winter".
+func (c *Crossing) Key() string {
+	parts := make([]string, len(c.Names))
+	for i, name := range c.Names {
+		parts[i] = name + "=" + c.Of[name]
+	}
+	return strings.Join(parts, ",")
+}
+
+// Label has the values of the crossing in words.
+func (c *Crossing) Label() string {
+	parts := make([]string, len(c.Names))
+	for i, name := range c.Names {
+		parts[i] = c.Of[name]
+	}
+	return strings.Join(parts, " ")
+}
+
+// Matrix is the crossings of a spec, in the order of the product, the last name varying fastest, and then those added.
+type Matrix struct {
+	Spec      Spec
+	Crossings []Crossing
+}
+
+// An Error says what is wrong with a spec, and where: at an entry of a table, counted from 0.
+type Error struct {
+	Table string // "vary", "with" or "add"
+	Entry int
+	Name  string // the key that is wrong, if one is
+	What  string
+}
+
+func (e *Error) Error() string { return e.What }
+
+// mostCrossings bounds the crossings of a matrix.
+const mostCrossings = 100_000
+
+// New crosses what varies. The error is an [*Error].
+func New(s Spec) (*Matrix, error) {
+	if err := s.check(); err != nil {
+		return nil, err
+	}
+	m := &Matrix{Spec: s}
+	seen := map[string]bool{}
+	product := []Assignment{{}}
+	for _, n := range s.Names {
+		var next []Assignment
+		for _, a := range product {
+			for _, v := range n.Values {
+				b := maps.Clone(a)
+				b[n.Name] = v
+				next = append(next, b)
+			}
+		}
+		product = next
+	}
+	for i, of := range append(product, s.Add...) {
+		c := s.crossing(of)
+		if seen[c.Key()] {
+			return nil, &Error{"add", i - len(product), "of", fmt.Sprintf("the crossing %s is defined twice", c.Label())}
+		}
+		seen[c.Key()] = true
+		m.Crossings = append(m.Crossings, c)
+	}
+	if !slices.ContainsFunc(m.Crossings, func(c Crossing) bool { return c.LeaveOut == "" }) {
+		return nil, &Error{"with", 0, "leave-out", "all crossings are left out"}
+	}
+	return m, nil
+}
+
+// check finds what is wrong with a spec.
+func (s *Spec) check() error {
+	if len(s.Names) == 0 {
+		return &Error{"vary", 0, "", "nothing varies: name = [\"value\", …] is expected"}
+	}
+	all := 1
+	known := map[string][]string{}
+	for i, n := range s.Names {
+		if len(n.Values) == 0 {
+			return &Error{"vary", i, n.Name, fmt.Sprintf("%s has no values, so there are no crossings", n.Name)}
+		}
+		for j, v := range n.Values {
+			if slices.Contains(n.Values[:j], v) {
+				return &Error{"vary", i, n.Name, fmt.Sprintf("%s has the value %s twice", n.Name, v)}
+			}
+		}
+		if all *= len(n.Values); all > mostCrossings {
+			return &Error{"vary", i, n.Name, fmt.Sprintf("there are more than %d crossings", mostCrossings)}
+		}
+		known[n.Name] = n.Values
+	}
+	for i, a := range s.Add {
+		for _, n := range s.Names {
+			if _, ok := a[n.Name]; !ok {
+				return &Error{"add", i, "of", fmt.Sprintf("a crossing gives a value to every name, and this one has none for %s", n.Name)}
+			}
+		}
+		for name, value := range a {
+			if _, ok := known[name]; !ok {
+				return &Error{"add", i, "of", unknownName(name, s.Names)}
+			}
+			known[name] = append(slices.Clip(known[name]), value)
+		}
+	}
+	for i, w := range s.With {
+		if len(w.Of) == 0 {
+			return &Error{"with", i, "of", "an entry says for which values it is: of = { name = \"value\" } is expected"}
+		}
+		for _, name := range slices.Sorted(maps.Keys(w.Of)) {
+			values, ok := known[name]
+			if !ok {
+				return &Error{"with", i, "of", unknownName(name, s.Names)}
+			}
+			if !slices.Contains(values, w.Of[name]) {
+				return &Error{"with", i, "of", fmt.Sprintf("%s has no value %s: it is one of %s", name, w.Of[name], strings.Join(values, ", "))}
+			}
+		}
+		if w.LeaveOut != "" && w.MayFail != "" {
+			return &Error{"with", i, "may-fail", "what is left out cannot fail: an entry has leave-out or may-fail"}
+		}
+	}
+	return nil
+}
+
+func unknownName(name string, names []Name) string {
+	var known []string
+	for _, n := range names {
+		known = append(known, n.Name)
+	}
+	return fmt.Sprintf("%s does not vary: it is one of %s", name, strings.Join(known, ", "))
+}
+
+// crossing returns the crossing with some values. Of entries that set the same thing, the one with more values wins, and of
+// those with as many the later.
+func (s *Spec) crossing(of Assignment) Crossing {
+	c := Crossing{Of: of, Env: map[string]string{}}
+	for _, n := range s.Names {
+		c.Names = append(c.Names, n.Name)
+	}
+	var brought []With
+	for _, w := range s.With {
+		if w.Of.Within(of) {
+			brought = append(brought, w)
+		}
+	}
+	slices.SortStableFunc(brought, func(a, b With) int { return len(a.Of) - len(b.Of) })
+	for _, w := range brought {
+		for _, service := range w.Services {
+			if !slices.Contains(c.Services, service) {
+				c.Services = append(c.Services, service)
+			}
+		}
+		maps.Copy(c.Env, w.Env)
+		c.BuildFlags = append(c.BuildFlags, w.BuildFlags...)
+		if w.Pick != "" {
+			c.Pick = w.Pick
+		}
+		if w.LeaveOut != "" || w.MayFail != "" {
+			c.LeaveOut, c.MayFail = w.LeaveOut, w.MayFail
+		}
+	}
+	return c
+}
+
+// At returns the crossings that have all the given values.
+func (m *Matrix) At(of Assignment) []Crossing {
+	var at []Crossing
+	for _, c := range m.Crossings {
+		if of.Within(c.Of) {
+			at = append(at, c)
+		}
+	}
+	return at
+}
