@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -55,6 +56,9 @@ type Place struct {
 	Machine string `json:"machine"`
 	Worker  int    `json:"worker"` // on its machine, from 1
 }
+
+// Label names the place as charts do: "worker 2", or "moss 2" for a worker of a machine.
+func (p Place) Label() string { return cmp.Or(p.Machine, "worker") + " " + strconv.Itoa(p.Worker) }
 
 // WorkerOf returns the number of an event's worker in the run, from 1, and 0 if it has none. Workers of several machines
 // get their numbers in the order in which the run sees them.

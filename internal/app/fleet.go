@@ -28,7 +28,6 @@ type FleetRequest struct {
 	Machine string // its name; empty for that of the host
 	Lease   time.Duration
 	Again   string // as in fleet.Work
-	Timed   bool   // the request's times come from a file, and the station's do not replace them
 
 	Joined func(m *fleet.Member) // called once this machine is one of the run
 }
@@ -56,7 +55,7 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Revision: revision, Dirty: dirty, Trial: q.Trial,
 		Tests: q.Tests, Shared: a.Project.Shared, Lease: f.Lease, Again: f.Again, WithNeeds: a.WithNeeds, Lookup: a.Catalog.Lookup,
 		Schedule: func(tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
-			return a.fleetSchedule(q, f, tests, workers, times)
+			return a.fleetSchedule(q, tests, workers, times)
 		}})
 	if err != nil {
 		return nil, err
@@ -83,10 +82,10 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 }
 
 // fleetSchedule plans the tests of a fleet run for about as many workers. Times of the station go before those of this
-// machine's ledger.
-func (a *App) fleetSchedule(q Request, f FleetRequest, tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
-	if times != nil && !f.Timed {
-		tests = a.expect(tests, *times)
+// request.
+func (a *App) fleetSchedule(q Request, tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
+	if times != nil {
+		tests = expect(tests, *times)
 	}
 	settled, err := order.Settle(tests)
 	if err != nil {
@@ -96,11 +95,12 @@ func (a *App) fleetSchedule(q Request, f FleetRequest, tests []catalog.Test, wor
 	return a.Schedule(q), nil
 }
 
-// expect returns tests with times that others measured. The costs of beginning a batch stay those of this project.
-func (a *App) expect(tests []catalog.Test, times history.Times) []catalog.Test {
+// expect returns tests with times that others measured. What others do not know, and the costs of beginning a batch, stay as
+// they are.
+func expect(tests []catalog.Test, times history.Times) []catalog.Test {
 	times.Setups = map[string]float64{}
-	for i := range a.Catalog.Tests {
-		t := &a.Catalog.Tests[i]
+	for i := range tests {
+		t := &tests[i]
 		times.Setups[t.Suite+":"+t.Group] = t.Setup
 		if _, known := times.Tests[t.ID]; !known && t.Known && t.SkipReason == "" {
 			times.Tests[t.ID] = history.Time{Seconds: t.Expected, Spread: t.Spread, Share: t.Share}

@@ -41,7 +41,7 @@ func Timeline(title string, run *run.Run) Drawing {
 		timeAxis(p, wall, scale, bottom)
 		for w := 1; w <= workers; w++ {
 			y := trackTop + float64(w-1)*(trackHeight+trackGap)
-			p.text(margin, y+trackHeight*0.65, 10, false, fromLeft, fog, "worker "+digits(w))
+			p.text(margin, y+trackHeight*0.65, 10, false, fromLeft, fog, plain.Line(run.PlaceOf(w).Label()))
 		}
 		drawn := map[int]float64{} // by worker: the end of the last block
 		for i, r := range run.Results {

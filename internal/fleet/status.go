@@ -20,10 +20,23 @@ type MachineStatus struct {
 	Workers int       `json:"workers"`
 	State   string    `json:"state"` // MachineRunning, MachineLeft or MachineLost
 	Joined  time.Time `json:"joined"`
-	Left    time.Time `json:"left,omitzero"` // when it left or was lost
+	Left    time.Time `json:"left"` // when it left or was lost; null in JSON if it did not
 	Tests   int       `json:"tests"`
 	Busy    float64   `json:"busy_s"`
 	Idle    float64   `json:"idle_s"`
+}
+
+// MarshalJSON writes a machine that has not left with null.
+func (s MachineStatus) MarshalJSON() ([]byte, error) {
+	type plain MachineStatus
+	out := struct {
+		plain
+		Left *time.Time `json:"left"`
+	}{plain: plain(s)}
+	if !s.Left.IsZero() {
+		out.Left = &s.Left
+	}
+	return json.Marshal(out)
 }
 
 // members returns the machines of a run in the order in which they joined.

@@ -260,7 +260,11 @@ func (rep *runReport) drawDetail(c canvas, v ledgerView) {
 	x = c.text(0, 1, style{t.outcome(r.Outcome), true}, r.Outcome.Shape()+" "+string(r.Outcome))
 	words := history.Short(r.Seconds)
 	if r.Worker > 0 {
-		words += fmt.Sprintf(" on worker %d", r.Worker)
+		place := run.Place{Worker: r.Worker}
+		if ran := rep.causes.run; ran != nil { // a comparison is of two
+			place = ran.PlaceOf(r.Worker)
+		}
+		words += " on " + plain.Line(place.Label())
 	}
 	c.text(x+2, 1, style{colour: t.fog}, words)
 	if r.File != "" {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
@@ -143,8 +144,13 @@ func markdownWorkers(w io.Writer, a *About) {
 		}
 	}
 	fmt.Fprint(w, "\n## Workers\n\n```\n")
+	labels, widest := make([]string, len(tracks)), 0
+	for i := range tracks {
+		labels[i] = plain.Line(a.Run.PlaceOf(i + 1).Label())
+		widest = max(widest, utf8.RuneCountInString(labels[i]))
+	}
 	for i, track := range tracks {
-		fmt.Fprintf(w, "%*d  %s\n", len(fmt.Sprint(len(tracks))), i+1, strings.Join(track, ""))
+		fmt.Fprintf(w, "%-*s  %s\n", widest, labels[i], strings.Join(track, ""))
 	}
 	fmt.Fprintf(w, "```\n\n%s from the left to the right\n", a.wall())
 }
