@@ -50,28 +50,11 @@ func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
 		return err
 	}
 	defer reader.stop()
-	for ended := false; ; {
+	for {
 		if err := reader.catchUp(ctx, fold, glance); err != nil {
 			return err
 		}
-		if to.Machines != nil {
-			machines, err := c.members(ctx, m)
-			for i := range machines {
-				machines[i].Joined = machines[i].Joined.Add(-late)
-				if !machines[i].Left.IsZero() {
-					machines[i].Left = machines[i].Left.Add(-late)
-				}
-			}
-			if err == nil {
-				to.Machines(machines) // else the station answers again in a moment
-			}
-		}
-		if ended {
-			if to.Ends != nil {
-				to.Ends(m)
-			}
-			return nil
-		}
+		c.tellMachines(ctx, m, to, late)
 		now, _, err := c.getManifest(ctx, id)
 		switch {
 		case ctx.Err() != nil:
@@ -80,9 +63,46 @@ func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
 		case now == nil || now.Plan != m.Plan:
 			return errors.New("the run was removed from the station, or is run again")
 		case now.State == Ended:
-			m, ended = now, true // once more, for what came last
+			if err := c.readRest(ctx, now, reader, fold); err != nil {
+				return err
+			}
+			c.tellMachines(ctx, now, to, late)
+			if to.Ends != nil {
+				to.Ends(now)
+			}
+			return nil
 		}
 	}
+}
+
+// tellMachines reports the machines of a run. If the station does not answer, it does in a moment.
+func (c *Conn) tellMachines(ctx context.Context, m *Manifest, to Follower, late time.Duration) {
+	if to.Machines == nil {
+		return
+	}
+	machines, err := c.members(ctx, m)
+	if err != nil {
+		return
+	}
+	for i := range machines {
+		machines[i].Joined = machines[i].Joined.Add(-late)
+		if !machines[i].Left.IsZero() {
+			machines[i].Left = machines[i].Left.Add(-late)
+		}
+	}
+	to.Machines(machines)
+}
+
+// readRest reads the events of a run that has ended to the last one.
+func (c *Conn) readRest(ctx context.Context, m *Manifest, r *reader, f *fold) error {
+	last, err := c.events.GetLastMsgForSubject(ctx, m.allEvents())
+	if errors.Is(err, jetstream.ErrMsgNotFound) {
+		return nil // a run without tests
+	}
+	for err == nil && r.read < last.Sequence {
+		err = r.catchUp(ctx, f, lookEvery)
+	}
+	return err
 }
 
 // awaitOpen waits until a run is planned.
@@ -135,8 +155,6 @@ func (c *Conn) newFold(ctx context.Context, m *Manifest, to Follower) (*fold, er
 type reader struct {
 	messages jetstream.MessagesContext
 	arrived  chan jetstream.Msg
-	failed   chan error
-	info     func(ctx context.Context) (last uint64, err error)
 	read     uint64 // the sequence of the latest message
 }
 
@@ -150,14 +168,7 @@ func (c *Conn) read(ctx context.Context, m *Manifest) (*reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{messages: messages, arrived: make(chan jetstream.Msg, 500), failed: make(chan error, 1)}
-	r.info = func(ctx context.Context) (uint64, error) {
-		info, err := c.events.Info(ctx)
-		if err != nil {
-			return 0, err
-		}
-		return info.State.LastSeq, nil
-	}
+	r := &reader{messages: messages, arrived: make(chan jetstream.Msg, 500)}
 	go func() {
 		for {
 			msg, err := messages.Next()

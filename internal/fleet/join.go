@@ -2,7 +2,6 @@ package fleet
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -11,6 +10,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
+	"fernrelay/core/run"
 	"fernrelay/core/split"
 )
 
@@ -167,12 +167,14 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 	}
 	m := &Manifest{Format: manifestFormat, Run: id, Plan: newName(), Attempt: 1, State: Planning, By: self.Name, Project: work.Project,
 		Revision: work.Revision, Dirty: work.Dirty, Pick: work.Pick, Order: work.Order, Trial: work.Trial, Lease: work.Lease.Seconds(), Began: now}
-	if before != nil {
-		m.Attempt, m.Again = before.Attempt, before.Again
+	switch {
+	case before != nil && before.State == Ended:
+		m.Attempt, m.Again, m.Prior = before.Attempt+1, work.Again, before.Plan
+	case before != nil: // one that was not planned to its end
+		m.Attempt, m.Again, m.Prior = before.Attempt, before.Again, before.Prior
 	}
-	if before != nil && before.State == Ended {
-		m.Attempt, m.Again = before.Attempt+1, work.Again
-		if tests, err = c.again(ctx, before, work); err != nil {
+	if m.Again == AgainFailed {
+		if tests, err = c.failedIn(ctx, m, work); err != nil {
 			return nil, err
 		}
 	}
@@ -180,16 +182,16 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 	if err != nil {
 		return nil, err
 	}
+	schedule, err := work.Schedule(tests, learned.workers(self.Workers), learned.times())
+	if err != nil {
+		return nil, err
+	}
+	file := newPlanFile(schedule, work.Shared)
+	m.Tests, m.Batches = len(file.Tests), len(file.Batches)
 	won, err := c.put(ctx, m, revision)
 	if err != nil || !won {
 		return nil, err
 	}
-	schedule, err := work.Schedule(tests, learned.workers(self.Workers), learned.times())
-	if err != nil {
-		return nil, errors.Join(err, c.runs.Delete(ctx, runKey(id)))
-	}
-	file := newPlanFile(schedule, work.Shared)
-	m.Tests, m.Batches = len(file.Tests), len(file.Batches)
 	if err := c.putPlan(ctx, m, file); err != nil {
 		return nil, fmt.Errorf("the schedule cannot be stored: %w", err)
 	}
@@ -210,24 +212,20 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 	return m, nil
 }
 
-// again returns the tests of a new attempt.
-func (c *Conn) again(ctx context.Context, before *Manifest, work Work) ([]catalog.Test, error) {
-	if work.Again == AgainAll {
-		return work.Tests, nil
-	}
-	result, err := c.result(ctx, before)
+// failedIn returns the tests that were bad or lost in the attempt before, with those that they need.
+func (c *Conn) failedIn(ctx context.Context, m *Manifest, work Work) ([]catalog.Test, error) {
+	result, err := c.result(ctx, &Manifest{Run: m.Run, Plan: m.Prior})
 	if err != nil {
 		return nil, err
 	}
 	var tests []catalog.Test
 	for _, t := range work.Tests {
-		if r := result.Run.Result(t.ID); r == nil || !r.Outcome.Bad() && r.Outcome != lost {
-			continue
+		if r := result.Run.Result(t.ID); r != nil && (r.Outcome.Bad() || r.Outcome == run.Lost) {
+			tests = append(tests, t)
 		}
-		tests = append(tests, t)
 	}
 	if len(tests) == 0 {
-		return nil, Over{before}
+		return nil, Over{result.Manifest}
 	}
 	return work.WithNeeds(tests), nil
 }

@@ -27,6 +27,7 @@ type Manifest struct {
 	Plan     string  `json:"plan"`    // names the schedule of this attempt
 	Attempt  int     `json:"attempt"` // from 1
 	Again    string  `json:"again,omitempty"`
+	Prior    string  `json:"prior,omitempty"` // the plan of the attempt before
 	State    string  `json:"state"`
 	By       string  `json:"by"` // the machine that planned
 	Project  string  `json:"project"`

@@ -15,8 +15,6 @@ import (
 	"fernrelay/internal/engine"
 )
 
-const lost = run.Lost
-
 // Machine describes a computer that takes part in a run.
 type Machine struct {
 	Name       string `json:"name"` // as the run knows it: a second machine of one name gets a number
@@ -215,7 +213,7 @@ func (f *Member) Record(sink run.Sink) run.Sink {
 		}
 		c := f.byBatch[number]
 		switch {
-		case c != nil && e.Outcome != lost:
+		case c != nil && e.Outcome != run.Lost:
 			c.writer.add(e)
 			if e.Event == run.Finished && c.left[e.ID] {
 				f.self.Tests++

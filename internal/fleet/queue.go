@@ -236,7 +236,7 @@ func (f *Member) giveUp(ctx context.Context, c *claim, takers []string) error {
 			continue
 		}
 		why := fmt.Sprintf("%d machines took its batch and none came back with an outcome: %s", len(takers), strings.Join(takers, ", "))
-		c.writer.add(run.Event{Event: run.Finished, At: f.now(), ID: t.ID, Outcome: lost, Seconds: run.Took(0), Failure: run.Failure{Message: why, File: t.File, Line: t.Line}})
+		c.writer.add(run.Event{Event: run.Finished, At: f.now(), ID: t.ID, Outcome: run.Lost, Seconds: run.Took(0), Failure: run.Failure{Message: why, File: t.File, Line: t.Line}})
 	}
 	return f.close(ctx, c, false)
 }

@@ -45,18 +45,21 @@ func (c *Conn) members(ctx context.Context, m *Manifest) ([]MachineStatus, error
 	if err != nil {
 		return nil, err
 	}
-	keys, err := c.runs.ListKeysFiltered(ctx, m.machineKeys()+"*")
+	present, err := c.runs.Watch(ctx, m.machineKeys()+"*", jetstream.IgnoreDeletes())
 	if err != nil {
 		return nil, err
 	}
+	defer func() { _ = present.Stop() }() // nothing is left to read
 	var out []MachineStatus
-	for key := range keys.Keys() {
-		value, err := c.runs.Get(ctx, key)
-		if errors.Is(err, jetstream.ErrKeyNotFound) {
-			continue
+	for {
+		var value jetstream.KeyValueEntry
+		select {
+		case value = <-present.Updates():
+		case <-ctx.Done():
+			return nil, ctx.Err()
 		}
-		if err != nil {
-			return nil, err
+		if value == nil { // that was all
+			break
 		}
 		if s, ok := machineStatus(m, value.Value(), value.Created(), now); ok {
 			out = append(out, s)
