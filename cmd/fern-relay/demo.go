@@ -10,7 +10,6 @@ import (
 
 	"fernrelay/internal/demo"
 	"fernrelay/internal/demo/testhost"
-	"fernrelay/internal/fleet"
 	"fernrelay/internal/tui"
 )
 
@@ -67,8 +66,8 @@ func openApplication(ctx context.Context, dir string) error {
 	return tui.Run(ctx, r)
 }
 
-// openOnFleet shows the application on a fleet run.
-func openOnFleet(ctx context.Context, dir string, station fleet.Options, id string) error {
+// openOnFleet shows the application on the fleet run that the environment names.
+func openOnFleet(ctx context.Context, dir, id string) error {
 	if err := needTerminal("fern-relay fleet status prints the state of the run, and fern-relay fleet collect its results"); err != nil {
 		return err
 	}
@@ -77,6 +76,10 @@ func openOnFleet(ctx context.Context, dir string, station fleet.Options, id stri
 		return err
 	}
 	defer r.Close()
+	station, err := (&stationFlags{}).options()
+	if err != nil {
+		return err
+	}
 	return tui.FollowFleet(ctx, r, station, id)
 }
 

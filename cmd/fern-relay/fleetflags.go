@@ -51,15 +51,22 @@ func (f *stationFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.key, "fleet-key", "", "use the certificate's key in this `file`")
 }
 
-// options returns the options of a connection. The token comes from the environment only, as others can read the arguments of a
+// options returns the options of a connection. Secrets come from the environment only, as others can read the arguments of a
 // process.
-func (f *stationFlags) options() fleet.Options {
+func (f *stationFlags) options() (fleet.Options, error) {
+	if fleet.Redact(f.url) != f.url {
+		return fleet.Options{}, errors.New("--fleet has a secret, and others can read the arguments of a process: set FERN_FLEET to this URL instead")
+	}
 	return fleet.Options{URL: cmp.Or(f.url, fleetEnvironment[fleetVariable]), Token: fleetEnvironment[tokenVariable], Credentials: f.credentials, CA: f.ca, Cert: f.cert, Key: f.key,
-		Report: func(what string) { fmt.Fprintln(stderr, "fern-relay:", plain.Line(what)) }}
+		Report: func(what string) { fmt.Fprintln(stderr, "fern-relay:", plain.Line(what)) }}, nil
 }
 
 func (f *stationFlags) dial(ctx context.Context) (*fleet.Conn, error) {
-	return fleet.Dial(ctx, f.options())
+	station, err := f.options()
+	if err != nil {
+		return nil, err
+	}
+	return fleet.Dial(ctx, station)
 }
 
 // fleetFlags say how to take part in a fleet run.
@@ -112,6 +119,10 @@ func (f *runFlags) takePart(cmd *cobra.Command, s *settings, r *app.App, id stri
 
 // runFleet takes part in a fleet run and prints what this machine did.
 func (f *runFlags) runFleet(ctx context.Context, s *settings, r *app.App, id string) (*run.Run, error) {
+	station, err := f.fleetFlags.options()
+	if err != nil {
+		return nil, err
+	}
 	q, err := f.request(r)
 	if err != nil {
 		return nil, err
@@ -119,7 +130,7 @@ func (f *runFlags) runFleet(ctx context.Context, s *settings, r *app.App, id str
 	q.Retries, q.Limit, q.Trial = f.retries, f.timeout, f.trial || q.Trial
 	q.Together = split.Together(f.together)
 	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: stdout}
-	request := app.FleetRequest{Options: f.fleetFlags.options(), Run: id, Machine: f.machine, Lease: f.lease, Again: f.again,
+	request := app.FleetRequest{Options: station, Run: id, Machine: f.machine, Lease: f.lease, Again: f.again,
 		Joined: func(m *fleet.Member) {
 			fmt.Fprintf(stderr, "fern-relay: %s takes part in the fleet run %s, which %s planned\n", plain.Line(m.Name()), plain.Line(id), plain.Line(m.Manifest().By))
 		}}

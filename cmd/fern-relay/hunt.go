@@ -99,7 +99,11 @@ func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobr
 	}
 	o := app.HuntOptions{Workers: f.workers, All: f.all}
 	if id := cmp.Or(f.fleetRun, fleetEnvironment[fleetRunVariable]); id != "" {
-		o.Fleet, o.Here = &app.FleetRequest{Options: f.station.options(), Run: id, Lease: fleet.DefaultLease}, r.Workers()
+		station, err := f.station.options()
+		if err != nil {
+			return err
+		}
+		o.Fleet, o.Here = &app.FleetRequest{Options: station, Run: id, Lease: fleet.DefaultLease}, r.Workers()
 		if !cmd.Flags().Changed("workers") {
 			o.Workers = max(o.Workers, fleetTrials)
 		}

@@ -168,7 +168,7 @@ func newRoot(s *settings) *cobra.Command {
 				s.dir = args[0]
 			}
 			if id := fleetEnvironment[fleetRunVariable]; id != "" {
-				return openOnFleet(cmd.Context(), s.dir, (&stationFlags{}).options(), id)
+				return openOnFleet(cmd.Context(), s.dir, id)
 			}
 			return openApplication(cmd.Context(), s.dir)
 		},

@@ -30,7 +30,11 @@ func newWatch(s *settings) *cobra.Command {
 			defer r.Close()
 			id := cmp.Or(id, fleetEnvironment[fleetRunVariable])
 			if id != "" && needTerminal("") == nil {
-				return tui.FollowFleet(cmd.Context(), r, f.options(), id)
+				station, err := f.options()
+				if err != nil {
+					return err
+				}
+				return tui.FollowFleet(cmd.Context(), r, station, id)
 			}
 			if id != "" {
 				return f.watchFleet(cmd.Context(), r, id)

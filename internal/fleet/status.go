@@ -81,14 +81,15 @@ func machineStatus(m *Manifest, value []byte, seen, now time.Time) (s MachineSta
 		return s, false
 	}
 	s = MachineStatus{Name: e.Name, Workers: e.Workers, State: e.State, Joined: e.Joined, Left: e.Left, Tests: e.Tests, Busy: e.Busy}
+	silence := m.lease() // that means that it is lost
 	if !m.Ended.IsZero() && m.Ended.Before(now) {
-		now = m.Ended
+		now, silence = m.Ended, m.lease()/2 // one that lived until the end showed it since, or left
 	}
 	until := now
 	switch {
 	case s.State == MachineLeft:
 		until = e.Left
-	case now.Sub(seen) > m.lease():
+	case now.Sub(seen) > silence:
 		s.State, s.Left, until = MachineLost, seen, seen
 	case !m.Ended.IsZero():
 		s.State, s.Left = MachineLeft, m.Ended
