@@ -10,12 +10,9 @@ package tui
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
-	"strings"
 	"sync"
 	"time"
 
@@ -135,64 +132,6 @@ func (a *App) share(change func(s *session)) tea.Cmd {
 		cmds = append(cmds, leg.see(&s))
 	}
 	return tea.Batch(cmds...)
-}
-
-// Run shows the application until it is quit.
-func Run(ctx context.Context, r *app.App) error {
-	return show(ctx, r, func(*App) {})
-}
-
-// Follow shows the application on the runs that other processes do in the project.
-func Follow(ctx context.Context, r *app.App) error {
-	return show(ctx, r, func(a *App) { a.watch.follows, a.leg = true, legWatch })
-}
-
-func show(ctx context.Context, r *app.App, prepare func(a *App)) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	a, err := New(ctx, r)
-	if err != nil {
-		return err
-	}
-	prepare(a)
-	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(30))
-	go func() {
-		if err := r.Watch(ctx, func(files []string) { p.Send(filesMsg(files)) }); err != nil {
-			p.Send(watchedMsg{err})
-		}
-	}()
-	_, err = p.Run()
-	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
-		err = ctx.Err()
-	}
-	a.stop()
-	return err
-}
-
-// stop ends what still runs and waits for it, so that no process is left.
-func (a *App) stop() {
-	a.cancelAll()
-	ended := make(chan struct{})
-	go func() {
-		a.jobs.Wait()
-		close(ended)
-	}()
-	select {
-	case <-ended:
-	case <-time.After(stopPatience):
-	}
-}
-
-// stopPatience is how long runs and hunts may take to end after they are cancelled.
-const stopPatience = 5 * time.Second
-
-// job is a command that the application waits for before it ends.
-func (a *App) job(cmd tea.Cmd) tea.Cmd {
-	a.jobs.Add(1)
-	return func() tea.Msg {
-		defer a.jobs.Done()
-		return cmd()
-	}
 }
 
 type (
@@ -460,53 +399,6 @@ func (a *App) quit() tea.Cmd {
 	a.message = "stopping, and keeping what there is; q again quits at once"
 	a.cancelAll()
 	return nil
-}
-
-// clipboardPatience is how long a terminal may take to say what is on its clipboard.
-const clipboardPatience = time.Second
-
-// uncopiedMsg says that the time is up in which the terminal could have confirmed that it copied a text.
-type uncopiedMsg string
-
-// copy asks the terminal to put a text on the clipboard, and whether it did.
-func (a *App) copy(text string) tea.Cmd {
-	a.copying, a.message = text, "copying to the terminal's clipboard: "+plain.Line(text)
-	return tea.Batch(tea.Sequence(tea.SetClipboard(text), tea.ReadClipboard),
-		tea.Tick(clipboardPatience, func(time.Time) tea.Msg { return uncopiedMsg(text) }))
-}
-
-// confirm takes what the terminal has on its clipboard.
-func (a *App) confirm(content string) {
-	if a.copying != "" && content == a.copying {
-		a.copying, a.message = "", "copied to the terminal's clipboard: "+plain.Line(content)
-	}
-}
-
-// uncopied offers a file for a text that the terminal has not confirmed.
-func (a *App) uncopied(text string) tea.Cmd {
-	if a.copying != text || a.sheet != nil {
-		return nil
-	}
-	a.copying = ""
-	a.sheet = &sheet{
-		title: "The terminal does not say whether it copied that. Write it to a file as well?",
-		rows:  []sheetRow{newText("file", "fern-relay.txt", "its name")},
-		done: func(sh *sheet) tea.Cmd {
-			file := filepath.Join(a.session.app.Project.Dir, strings.TrimSpace(sh.choice("file")))
-			return func() tea.Msg { return drawnMsg{sh, file, writeNew(file, text)} }
-		},
-	}
-	return a.sheet.open()
-}
-
-// writeNew writes a text to a file that does not exist yet.
-func writeNew(name, text string) error {
-	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = file.WriteString(text + "\n")
-	return errors.Join(err, file.Close())
 }
 
 // editorReadyMsg brings the command that edits a place.

@@ -1,0 +1,69 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/internal/app"
+)
+
+// Run shows the application until it is quit.
+func Run(ctx context.Context, r *app.App) error {
+	return show(ctx, r, func(*App) {})
+}
+
+// Follow shows the application on the runs that other processes do in the project.
+func Follow(ctx context.Context, r *app.App) error {
+	return show(ctx, r, func(a *App) { a.watch.follows, a.leg = true, legWatch })
+}
+
+func show(ctx context.Context, r *app.App, prepare func(a *App)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	a, err := New(ctx, r)
+	if err != nil {
+		return err
+	}
+	prepare(a)
+	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(30))
+	go func() {
+		if err := r.Watch(ctx, func(files []string) { p.Send(filesMsg(files)) }); err != nil {
+			p.Send(watchedMsg{err})
+		}
+	}()
+	_, err = p.Run()
+	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
+		err = ctx.Err()
+	}
+	a.stop()
+	return err
+}
+
+// stop ends what still runs and waits for it, so that no process is left.
+func (a *App) stop() {
+	a.cancelAll()
+	ended := make(chan struct{})
+	go func() {
+		a.jobs.Wait()
+		close(ended)
+	}()
+	select {
+	case <-ended:
+	case <-time.After(stopPatience):
+	}
+}
+
+// stopPatience is how long runs and hunts may take to end after they are cancelled.
+const stopPatience = 5 * time.Second
+
+// job is a command that the application waits for before it ends.
+func (a *App) job(cmd tea.Cmd) tea.Cmd {
+	a.jobs.Add(1)
+	return func() tea.Msg {
+		defer a.jobs.Done()
+		return cmd()
+	}
+}
