@@ -18,6 +18,7 @@ func forbidden(from, to string) bool {
 		{[]string{"internal/report", "internal/draw"}, []string{"internal/app", "internal/workspace"}},
 		{[]string{"internal/draw"}, []string{"internal/report"}},
 		{[]string{"internal/adapter"}, []string{"internal/engine"}},
+		{[]string{"internal/adapter"}, []string{"internal/service", "internal/fleet"}},
 		{[]string{"internal/fleet"}, []string{"internal/adapter", "internal/app", "internal/ledger", "internal/project", "internal/workspace"}},
 		{[]string{"internal/engine"}, []string{"internal/fleet", "internal/app", "internal/ledger", "internal/report", "internal/draw"}},
 	} {
