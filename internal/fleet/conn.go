@@ -95,11 +95,31 @@ func Dial(ctx context.Context, o Options) (*Conn, error) {
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
-	if err := c.furnish(ctx); err != nil {
-		c.nc.Close()
-		return nil, fmt.Errorf("the station %s cannot be used: %s", place, o.safe(err))
+	for {
+		err := c.furnish(ctx)
+		if err == nil {
+			return c, nil
+		}
+		if !passes(err) || ctx.Err() != nil {
+			c.nc.Close()
+			why := o.safe(err)
+			if errors.Is(err, nats.ErrNoResponders) || errors.Is(err, jetstream.ErrJetStreamNotEnabled) {
+				why = "its server has no JetStream: enable it there, or run fern-relay station"
+			}
+			return nil, fmt.Errorf("the station %s cannot be used: %s", place, why)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(200 * time.Millisecond):
+		}
 	}
-	return c, nil
+}
+
+// passes reports whether an error of a station may pass: it starts, or its servers choose who leads.
+func passes(err error) bool {
+	const unavailable = 503
+	var refused *jetstream.APIError
+	return errors.Is(err, nats.ErrNoResponders) || errors.As(err, &refused) && refused.Code == unavailable
 }
 
 // refused reports whether trying again is of no use.
@@ -225,7 +245,8 @@ func (c *Conn) stream(ctx context.Context, config jetstream.StreamConfig) (jetst
 	if !errors.Is(err, jetstream.ErrStreamNotFound) {
 		return s, err
 	}
-	if s, err = c.js.CreateStream(ctx, config); errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
+	s, err = c.js.CreateStream(ctx, config)
+	if errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
 		return c.js.Stream(ctx, config.Name)
 	}
 	return s, err

@@ -195,7 +195,7 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 	if err := c.putPlan(ctx, m, file); err != nil {
 		return nil, fmt.Errorf("the schedule cannot be stored: %w", err)
 	}
-	if err := c.offerAll(ctx, m, schedule); err != nil {
+	if err := c.offerAll(ctx, m, schedule, work.Shared); err != nil {
 		return nil, fmt.Errorf("the batches cannot be queued: %w", err)
 	}
 	m.State = Open
@@ -231,8 +231,8 @@ func (c *Conn) failedIn(ctx context.Context, m *Manifest, work Work) ([]catalog.
 }
 
 // offerAll queues the batches that wait for no other.
-func (c *Conn) offerAll(ctx context.Context, m *Manifest, s *split.Schedule) error {
-	lanes := newLanes(s)
+func (c *Conn) offerAll(ctx context.Context, m *Manifest, s *split.Schedule, shared []string) error {
+	lanes := newLanes(s, shared)
 	for lane := range lanes.names {
 		if err := c.makeQueue(ctx, m, lane); err != nil {
 			return err

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"slices"
 	"strings"
 
 	"fernrelay/core/split"
@@ -16,7 +17,7 @@ type lanes struct {
 	names []string // by lane; the first is that of batches that hold nothing
 }
 
-func newLanes(s *split.Schedule) *lanes {
+func newLanes(s *split.Schedule, shared []string) *lanes {
 	l := &lanes{of: make([]int, len(s.Batches)), names: []string{""}}
 	number, users := map[string]int{"": 0}, map[string]int{}
 	for i := range s.Batches {
@@ -27,7 +28,7 @@ func newLanes(s *split.Schedule) *lanes {
 	for i := range s.Batches {
 		var held []string
 		for _, name := range s.Holds(i) {
-			if users[name] > 1 { // what only one batch holds is always free
+			if users[name] > 1 || slices.Contains(shared, name) { // what only one batch of this run holds is always free
 				held = append(held, name)
 			}
 		}

@@ -58,7 +58,7 @@ type plan struct {
 }
 
 func newPlan(s *split.Schedule, shared []string) *plan {
-	p := &plan{schedule: s, lanes: newLanes(s), shared: map[string]bool{}, waiters: map[int][]int{}, within: map[string]int{}}
+	p := &plan{schedule: s, lanes: newLanes(s, shared), shared: map[string]bool{}, waiters: map[int][]int{}, within: map[string]int{}}
 	for _, name := range shared {
 		p.shared[name] = true
 	}
