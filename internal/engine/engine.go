@@ -151,6 +151,7 @@ func (r *execution) prepare(ctx context.Context) {
 			continue
 		}
 		r.unprepared[suite] = err
+		r.job.Source.Unfit(suite)
 	}
 	r.pool.report("")
 }

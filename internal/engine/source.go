@@ -19,6 +19,10 @@ type Source interface {
 	// Renew extends a claim whose batch runs long. An error means that the claim is lost.
 	Renew(ctx context.Context, c *Claim) error
 
+	// Unfit says that this process cannot run the batches of a suite, so that a source of several machines offers
+	// them to others first.
+	Unfit(suite string)
+
 	// Ended says that a test has its outcome. Other batches may wait for it.
 	Ended(id string)
 
@@ -107,6 +111,8 @@ func (l *local) assign() {
 	}
 	l.changed.Broadcast()
 }
+
+func (l *local) Unfit(string) {}
 
 func (l *local) Renew(context.Context, *Claim) error { return nil }
 

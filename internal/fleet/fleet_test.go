@@ -237,6 +237,46 @@ func TestConstraints(t *testing.T) {
 	}
 }
 
+// TestUnfit leaves the batches of a suite that a machine cannot run to others, and has it take them once there is nobody else.
+func TestUnfit(t *testing.T) {
+	t.Parallel()
+	url := startStation(t)
+	work := workOf(made(slices.Repeat([]float64{0.01}, 40)))
+	unfit, fit := join(t, url, "unfit", "moss", 2, work), join(t, url, "unfit", "heath", 1, work)
+	unfit.Unfit("s")
+	ran := 0
+	var mu sync.Mutex
+	unfit.run = func(*catalog.Test) run.Outcome {
+		mu.Lock()
+		defer mu.Unlock()
+		ran++
+		return run.Errored
+	}
+	var wg sync.WaitGroup
+	for _, m := range []*standIn{unfit, fit} {
+		wg.Go(func() {
+			if err := m.work(t.Context()); err != nil {
+				t.Error(err)
+			}
+			if _, err := m.Leave(t.Context(), false); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if ran > 0 {
+		t.Errorf("a machine ran %d tests of a suite that it cannot run", ran)
+	}
+	alone := join(t, url, "alone", "moss", 1, work)
+	alone.Unfit("s")
+	if err := alone.work(t.Context()); err != nil {
+		t.Error(err)
+	}
+	if _, err := alone.Leave(t.Context(), false); err != nil {
+		t.Error(err)
+	}
+}
+
 // TestClockSkew gives a machine a clock that is an hour ahead: its events are placed by the station's clock.
 func TestClockSkew(t *testing.T) {
 	t.Parallel()

@@ -94,6 +94,7 @@ type entry struct {
 	Left   time.Time `json:"left,omitzero"`
 	Tests  int       `json:"tests"`
 	Busy   float64   `json:"busy_s"`
+	Unfit  []string  `json:"unfit,omitempty"` // suites that it cannot run
 }
 
 // The states of a machine.

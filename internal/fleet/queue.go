@@ -157,11 +157,42 @@ func (f *Member) await(ctx context.Context, changed <-chan struct{}) *claim {
 }
 
 // pauseAfter waits a moment after the station failed. The connection reports what is wrong with it.
-func (f *Member) pauseAfter(ctx context.Context) {
+func (f *Member) pauseAfter(ctx context.Context) { f.rest(ctx, pollMany) }
+
+// rest waits for some time, or until ctx ends.
+func (f *Member) rest(ctx context.Context, some time.Duration) {
 	select {
 	case <-ctx.Done():
-	case <-time.After(pollMany):
+	case <-time.After(some):
 	}
+}
+
+// unfitRest is how long a worker waits after it gave back a batch that others can run and this machine cannot.
+const unfitRest = time.Second
+
+// Unfit says that this machine cannot run the batches of a suite: it leaves them to others as long as there are any. A machine
+// that lacks a tool would else fail the whole queue in no time.
+func (f *Member) Unfit(suite string) {
+	f.mu.Lock()
+	f.self.Unfit = append(slices.Clip(f.self.Unfit), suite)
+	f.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), f.Lease()/beats)
+	defer cancel()
+	_ = f.show(ctx) // it is shown again
+}
+
+// othersRun reports whether other machines can run a suite that this one cannot.
+func (f *Member) othersRun(ctx context.Context, suite string) bool {
+	f.mu.Lock()
+	unfit := slices.Contains(f.self.Unfit, suite)
+	f.mu.Unlock()
+	if !unfit {
+		return false
+	}
+	machines, err := f.conn.members(ctx, f.manifest)
+	return err == nil && slices.ContainsFunc(machines, func(m MachineStatus) bool {
+		return m.Name != f.self.Name && m.State == MachineRunning && !slices.Contains(m.Unfit, suite)
+	})
 }
 
 // received takes a batch from a message. It returns nil if nothing of the batch is left to run, and a claim without an
@@ -170,6 +201,11 @@ func (f *Member) received(ctx context.Context, msg jetstream.Msg, lane int) *cla
 	number := numberIn(msg.Subject())
 	if number < 1 || number > len(f.schedule.Batches) {
 		_ = msg.TermWithReason("this is no batch of the run")
+		return nil
+	}
+	if f.othersRun(ctx, f.schedule.Batches[number-1].Suite) {
+		_ = msg.Nak()
+		f.rest(ctx, unfitRest)
 		return nil
 	}
 	if f.has(number) { // it was offered twice: another machine may run it, or this one has run it by then

@@ -74,6 +74,11 @@ func machines(w io.Writer, all []fleet.MachineStatus, m *fleet.Manifest) {
 			history.Clock(max(0, s.Joined.Sub(m.Began).Seconds())), state, wording.Plural(s.Tests, m.Unit()), history.Short(s.Busy), history.Short(s.Idle))
 	}
 	_ = table.Flush() // what cannot be written is reported at the end
+	for _, s := range all {
+		if len(s.Unfit) > 0 {
+			fmt.Fprintf(w, "%s cannot run %s\n", plain.Line(s.Name), plain.Line(strings.Join(s.Unfit, ", ")))
+		}
+	}
 }
 
 // Fleet prints the state of a fleet run.
