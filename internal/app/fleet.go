@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -48,7 +47,7 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	}
 	defer conn.Close()
 	revision, dirty := project.Origin(ctx, a.Project.Dir)
-	self := fleet.Machine{Name: f.Machine, Workers: q.Workers, Processors: runtime.GOMAXPROCS(0)}
+	self := fleet.Machine{Name: f.Machine, Workers: q.Workers}
 	if self.Name == "" {
 		self.Name = hostName()
 	}

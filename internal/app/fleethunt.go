@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"runtime"
 	"slices"
 	"sync"
 
@@ -48,7 +47,7 @@ func (a *App) offerHunt(ctx context.Context, f FleetRequest, local *engine.Pool,
 		return nil, nil, err
 	}
 	revision, dirty := project.Origin(ctx, a.Project.Dir)
-	self := fleet.Machine{Name: hostName(), Workers: workers, Processors: runtime.GOMAXPROCS(0)}
+	self := fleet.Machine{Name: hostName(), Workers: workers}
 	offered, err := conn.OfferHunt(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Revision: revision, Dirty: dirty, Lease: f.Lease})
 	if err != nil {
 		conn.Close()
@@ -86,7 +85,7 @@ func (a *App) ServeHunt(ctx context.Context, f FleetRequest, m *fleet.Manifest, 
 	if name == "" {
 		name = hostName()
 	}
-	err = conn.ServeHunt(ctx, m, fleet.Machine{Name: name, Workers: workers, Processors: runtime.GOMAXPROCS(0)}, a.trialOn(pool))
+	err = conn.ServeHunt(ctx, m, fleet.Machine{Name: name, Workers: workers}, a.trialOn(pool))
 	return errors.Join(err, pool.Close())
 }
 

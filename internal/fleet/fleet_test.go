@@ -162,7 +162,7 @@ func (s *standIn) hold(ctx context.Context, claim *engine.Claim) {
 // join makes a machine of a run.
 func join(t testing.TB, url, id, name string, workers int, work Work) *standIn {
 	t.Helper()
-	m, err := dial(t, url).Join(context.Background(), id, Machine{Name: name, Workers: workers, Processors: workers}, work)
+	m, err := dial(t, url).Join(context.Background(), id, Machine{Name: name, Workers: workers}, work)
 	if err != nil {
 		t.Fatal(err)
 	}

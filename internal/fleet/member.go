@@ -17,9 +17,8 @@ import (
 
 // Machine describes a computer that takes part in a run.
 type Machine struct {
-	Name       string `json:"name"` // as the run knows it: a second machine of one name gets a number
-	Workers    int    `json:"workers"`
-	Processors int    `json:"processors"`
+	Name    string `json:"name"` // as the run knows it: a second machine of one name gets a number
+	Workers int    `json:"workers"`
 }
 
 // Member is this computer as a machine of a run. It is the source of batches for an engine, and takes its events.
@@ -94,7 +93,8 @@ type entry struct {
 	Left   time.Time `json:"left,omitzero"`
 	Tests  int       `json:"tests"`
 	Busy   float64   `json:"busy_s"`
-	Unfit  []string  `json:"unfit,omitempty"` // suites that it cannot run
+	Unfit  []string  `json:"unfit,omitempty"`  // suites that it cannot run
+	Stored bool      `json:"stored,omitempty"` // nothing more comes from it
 }
 
 // The states of a machine.

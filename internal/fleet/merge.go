@@ -2,11 +2,13 @@ package fleet
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/nats-io/nats.go/jetstream"
@@ -40,6 +42,9 @@ func (f *Member) Leave(ctx context.Context, interrupted bool) (m *Manifest, err 
 		err = f.extra.close(storing, false)
 		cancel()
 	}
+	f.mu.Lock()
+	f.self.Stored = true
+	f.mu.Unlock()
 	_ = f.show(ctx) // it is shown again
 	m = f.manifest
 	if !interrupted && ctx.Err() == nil {
@@ -60,27 +65,30 @@ func (f *Member) Leave(ctx context.Context, interrupted bool) (m *Manifest, err 
 	return m, err
 }
 
-// end waits until a run has ended whose batches are all done, and merges it unless another machine does. Should batches be
-// missing from the queue, they are queued again, and end returns errUnfinished.
+// end waits until a run has ended whose batches are all done, and merges it unless another machine does. If that fails, as on a
+// full disk, it is tried again for the time of patience.
 func (c *Conn) end(ctx context.Context, m *Manifest, name string) (*Manifest, error) {
-	for {
+	for until := time.Now().Add(patience); ; {
 		now, entry, err := c.getManifest(ctx, m.Run)
 		switch {
 		case ctx.Err() != nil:
 			return m, ctx.Err()
-		case err != nil:
+		case err != nil && time.Now().After(until):
+			return m, err
+		case err != nil: // the station does not answer
 		case now == nil || now.Plan != m.Plan:
 			return m, errors.New("the run was removed from the station, or is run again")
 		case now.State == Ended:
 			return now, nil
 		default:
 			l, err := c.acquire(ctx, "the merge", m.mergeKey(), name, max(m.lease(), 5*time.Second))
-			if err == nil && l != nil {
-				merged, err := c.merge(ctx, now, entry.Revision(), name)
-				if err != nil || merged != nil {
-					return merged, errors.Join(err, l.release(ctx))
-				}
-				_ = l.release(ctx) // else it ends by itself
+			if err != nil || l == nil {
+				break // another machine merges, or the station does not answer
+			}
+			merged, err := c.merge(ctx, now, entry.Revision(), name)
+			_ = l.release(ctx) // else it ends by itself
+			if merged != nil || errors.Is(err, errUnfinished) || err != nil && time.Now().After(until) {
+				return cmp.Or(merged, m), err
 			}
 		}
 		select {
@@ -95,6 +103,9 @@ var errUnfinished = errors.New("batches of the run are not done")
 
 // merge writes the merged run to the station and ends the run. It returns nil if somebody else has.
 func (c *Conn) merge(ctx context.Context, m *Manifest, revision uint64, name string) (*Manifest, error) {
+	if err := c.awaitStored(ctx, m); err != nil {
+		return nil, err
+	}
 	result, fold, err := c.fold(ctx, m)
 	if err != nil {
 		return nil, err
@@ -103,6 +114,25 @@ func (c *Conn) merge(ctx context.Context, m *Manifest, revision uint64, name str
 		return nil, fmt.Errorf("%w: %d of %d", errUnfinished, len(missing), m.Batches)
 	}
 	return c.writeResult(ctx, result, revision, name)
+}
+
+// awaitStored waits until the machines that live have stored everything, as what their processes say when they end. It waits for
+// the time of a lease at most.
+func (c *Conn) awaitStored(ctx context.Context, m *Manifest) error {
+	for until := time.Now().Add(m.lease()); time.Now().Before(until) && ctx.Err() == nil; {
+		machines, err := c.members(ctx, m)
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(machines, func(s MachineStatus) bool { return s.State == MachineRunning && !s.stored }) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(lookEvery):
+		}
+	}
+	return ctx.Err()
 }
 
 // fold folds what the station has of a run.

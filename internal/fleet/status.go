@@ -25,6 +25,8 @@ type MachineStatus struct {
 	Busy    float64   `json:"busy_s"`
 	Idle    float64   `json:"idle_s"`
 	Unfit   []string  `json:"unfit,omitempty"` // suites that it cannot run
+
+	stored bool // nothing more comes from it
 }
 
 // MarshalJSON writes a machine that has not left with null.
@@ -81,7 +83,7 @@ func machineStatus(m *Manifest, value []byte, seen, now time.Time) (s MachineSta
 	if json.Unmarshal(value, &e) != nil || e.Name == "" || e.Workers < 1 || e.Workers > mostWorkers || !(e.Busy >= 0) {
 		return s, false
 	}
-	s = MachineStatus{Name: e.Name, Workers: e.Workers, State: e.State, Joined: e.Joined, Left: e.Left, Tests: e.Tests, Busy: e.Busy, Unfit: e.Unfit}
+	s = MachineStatus{Name: e.Name, Workers: e.Workers, State: e.State, Joined: e.Joined, Left: e.Left, Tests: e.Tests, Busy: e.Busy, Unfit: e.Unfit, stored: e.Stored}
 	silence := m.lease() // that means that it is lost
 	if !m.Ended.IsZero() && m.Ended.Before(now) {
 		now, silence = m.Ended, m.lease()/2 // one that lived until the end showed it since, or left
@@ -186,7 +188,7 @@ func (c *Conn) taken(ctx context.Context, m *Manifest) (int, error) {
 }
 
 // Unknown is the error of a run that the station does not have.
-type Unknown struct{ Run, Station string }
+type Unknown struct{ Run string }
 
 func (u Unknown) Error() string {
 	return fmt.Sprintf("the station has no run %s: fern-relay fleet list lists its runs", u.Run)
