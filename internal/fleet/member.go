@@ -124,6 +124,7 @@ func (c *Conn) newMember(ctx context.Context, m *Manifest, self Machine, p *plan
 	beside, stop := context.WithCancel(context.Background())
 	f.stop = stop
 	f.beside.Go(func() { f.live(beside) })
+	f.beside.Go(func() { f.watchEnd(beside) })
 	return f, nil
 }
 
@@ -174,6 +175,30 @@ func (f *Member) live(ctx context.Context) {
 			beat, cancel := context.WithTimeout(ctx, f.Lease()/beats)
 			_ = f.show(beat) // the next beat comes soon
 			cancel()
+		}
+	}
+}
+
+// watchEnd has idle workers look for the end of the run at once when another machine begins to merge it, which waits for
+// them.
+func (f *Member) watchEnd(ctx context.Context) {
+	merges, err := f.conn.runs.Watch(ctx, f.manifest.mergeKey(), jetstream.UpdatesOnly())
+	if err != nil {
+		return // they look from time to time
+	}
+	defer func() { _ = merges.Stop() }() // nothing is left to read
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case _, more := <-merges.Updates():
+			if !more {
+				return
+			}
+			f.mu.Lock()
+			f.looked, f.pause = time.Time{}, 0
+			f.change()
+			f.mu.Unlock()
 		}
 	}
 }
