@@ -541,8 +541,9 @@ func scale(b *testing.B, count int, seconds float64, more int) {
 	var wg sync.WaitGroup
 	var failed atomic.Int64
 	var busy atomic.Int64
-	for _, m := range fleet {
+	for n, m := range fleet {
 		wg.Go(func() {
+			time.Sleep(time.Duration(float64(n) / machines * 20 * seconds * float64(time.Second))) // below saturation, they do not all begin at once
 			if err := m.work(context.Background()); err != nil {
 				failed.Add(1)
 				b.Log(err)
@@ -561,9 +562,14 @@ func scale(b *testing.B, count int, seconds float64, more int) {
 	}
 	slices.Sort(takes)
 	merging := time.Now()
-	if _, err := fleet[0].Leave(context.Background(), false); err != nil {
-		b.Error(err)
+	for _, m := range fleet {
+		wg.Go(func() {
+			if _, err := m.Leave(context.Background(), false); err != nil {
+				b.Error(err)
+			}
+		})
 	}
+	wg.Wait()
 	b.ReportMetric(float64(count/20)/took, "takes/s")
 	b.ReportMetric(float64(count*(more+2))/took, "events/s")
 	b.ReportMetric(takes[len(takes)/2].Seconds()*1000, "median-take-ms")

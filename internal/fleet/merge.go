@@ -68,6 +68,12 @@ func (f *Member) Leave(ctx context.Context, interrupted bool) (m *Manifest, err 
 // end waits until a run has ended whose batches are all done, and merges it unless another machine does. If that fails, as on a
 // full disk, it is tried again for the time of patience.
 func (c *Conn) end(ctx context.Context, m *Manifest, name string) (*Manifest, error) {
+	changes, err := c.runs.Watch(ctx, runKey(m.Run), jetstream.UpdatesOnly())
+	if err != nil {
+		return m, err
+	}
+	defer func() { _ = changes.Stop() }() // nothing is left to read
+	updates := changes.Updates()
 	for until := time.Now().Add(patience); ; {
 		now, entry, err := c.getManifest(ctx, m.Run)
 		switch {
@@ -93,10 +99,17 @@ func (c *Conn) end(ctx context.Context, m *Manifest, name string) (*Manifest, er
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(lookEvery):
+		case _, more := <-updates:
+			if !more {
+				updates = nil // from now on it looks from time to time
+			}
+		case <-time.After(mergeLook):
 		}
 	}
 }
+
+// mergeLook is how often a machine looks whether another merges, which may have died. It is told when the run has ended.
+const mergeLook = time.Second
 
 // errUnfinished says that a run cannot be merged yet.
 var errUnfinished = errors.New("batches of the run are not done")
