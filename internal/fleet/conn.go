@@ -119,7 +119,7 @@ func Dial(ctx context.Context, o Options) (*Conn, error) {
 func passes(err error) bool {
 	const unavailable = 503
 	var refused *jetstream.APIError
-	return errors.Is(err, nats.ErrNoResponders) || errors.As(err, &refused) && refused.Code == unavailable
+	return errors.Is(err, nats.ErrNoResponders) || errors.Is(err, context.DeadlineExceeded) || errors.As(err, &refused) && refused.Code == unavailable
 }
 
 // refused reports whether trying again is of no use.
@@ -236,7 +236,20 @@ func (c *Conn) furnish(ctx context.Context) (err error) {
 			c.files, err = c.js.ObjectStore(ctx, fileBucket)
 		}
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return c.answers(ctx)
+}
+
+// answers reports whether everything that the station holds answers. In a cluster each part first chooses a server that
+// leads.
+func (c *Conn) answers(ctx context.Context) error {
+	_, batches := c.batches.Info(ctx)
+	_, events := c.events.Info(ctx)
+	_, runs := c.runs.Status(ctx)
+	_, files := c.files.Status(ctx)
+	return errors.Join(batches, events, runs, files)
 }
 
 // stream returns a stream, and makes it if there is none.

@@ -81,6 +81,17 @@ func (c *Conn) Join(ctx context.Context, id string, self Machine, work Work) (*M
 	if err := work.Check(); err != nil {
 		return nil, err
 	}
+	for until := time.Now().Add(dialTime); ; {
+		member, err := c.join(ctx, id, self, work)
+		if err == nil || !passes(err) || ctx.Err() != nil || time.Now().After(until) {
+			return member, err
+		}
+		time.Sleep(lookEvery) // the servers of a station choose who leads
+	}
+}
+
+// join is Join without patience.
+func (c *Conn) join(ctx context.Context, id string, self Machine, work Work) (*Member, error) {
 	for {
 		m, entry, err := c.getManifest(ctx, id)
 		if err != nil {
