@@ -20,6 +20,16 @@ type Progress struct {
 	Processors int // that the workers share; 0 if each has enough. Left and Seconds are as if they had
 }
 
+// Speed returns how fast workers are that took some seconds for what was expected to take others: 1 for as fast as expected,
+// also if they have done too little to know. It is bounded, as expectations may be far off.
+func Speed(expected, took float64) float64 {
+	const enough, most = 1, 10 // seconds; times as fast or slow
+	if took <= enough || expected <= 0 {
+		return 1
+	}
+	return min(max(expected/took, 1.0/most), most)
+}
+
 // A Stretch is a batch in a forecast, on one worker.
 type Stretch struct {
 	Batch, Worker int // the worker from 0

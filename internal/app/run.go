@@ -124,9 +124,5 @@ func (q Request) task(schedule *split.Schedule) ledger.Task {
 
 // machine describes the machine that tests run on.
 func machine() string {
-	name, err := os.Hostname()
-	if err != nil {
-		name = "unnamed"
-	}
-	return fmt.Sprintf("%s, %s/%s, %d processors", name, runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
+	return fmt.Sprintf("%s, %s/%s, %d processors", hostName(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
 }

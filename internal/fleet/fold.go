@@ -242,9 +242,8 @@ func (f *fold) left(batch int) (seconds float64) {
 	return seconds
 }
 
-// speeds returns how fast a machine is: 1 if it does what it does in the expected time, or if it has done too little to know.
+// speeds returns how fast a machine is so far.
 func (f *fold) speeds() func(machine string) float64 {
-	const enough = 1 // second says something
 	due, took := map[string]float64{}, map[string]float64{}
 	for i := range f.schedule.Batches {
 		for j := range f.schedule.Batches[i].Tests {
@@ -255,12 +254,7 @@ func (f *fold) speeds() func(machine string) float64 {
 			}
 		}
 	}
-	return func(machine string) float64 {
-		if took[machine] < enough || due[machine] <= 0 {
-			return 1
-		}
-		return min(max(due[machine]/took[machine], 0.1), 10)
-	}
+	return func(machine string) float64 { return split.Speed(due[machine], took[machine]) }
 }
 
 // unstable notes the doubles on a run, and marks the tests that differ as unstable.

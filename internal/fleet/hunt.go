@@ -54,7 +54,6 @@ func (h Hunting) Error() string {
 type Hunt struct {
 	conn     *Conn
 	manifest *Manifest
-	revision uint64 // of the manifest in its bucket
 	reader   jetstream.MessagesContext
 
 	mu      sync.Mutex

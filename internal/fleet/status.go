@@ -141,12 +141,10 @@ func (c *Conn) Status(ctx context.Context, id string) (*Status, error) {
 		return c.huntStatus(ctx, s)
 	}
 	if m.State == Ended {
-		result, err := c.result(ctx, m)
-		if err != nil {
-			return nil, err
-		}
-		s.Machines, s.Batches.Done = result.Machines, m.Batches
-		return s, nil
+		s.Batches.Done = m.Batches
+		machines, err := c.members(ctx, m)
+		s.Machines = append(s.Machines, machines...)
+		return s, err
 	}
 	result, fold, err := c.fold(ctx, m)
 	if err != nil {

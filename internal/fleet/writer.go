@@ -103,13 +103,18 @@ func (w *writer) add(e run.Event) {
 		return
 	}
 	w.events = append(w.events, e)
-	w.bytes += len(e.Text) + len(e.Message) + len(e.Expected) + len(e.Actual) + 200
+	w.bytes += sizeOf(&e)
 	if e.Event == run.Finished {
 		w.finished[e.ID] = true
 	}
 	if len(w.events) >= mostEvents || w.bytes >= mostBytes {
 		w.wake()
 	}
+}
+
+// sizeOf is about how many bytes an event takes.
+func sizeOf(e *run.Event) int {
+	return len(e.Text) + len(e.Message) + len(e.Expected) + len(e.Actual) + 200
 }
 
 // joined bounds the output that is joined into one event, in bytes.
@@ -195,8 +200,7 @@ func (w *writer) next(seq int) chunk {
 	c := chunk{Machine: w.member.self.Name, Workers: w.member.self.Workers, Batch: w.batch, Claim: w.claim, Seq: seq}
 	n, bytes := 0, 0
 	for n < len(w.events) && n < mostEvents && bytes < mostBytes {
-		e := &w.events[n]
-		bytes += len(e.Text) + len(e.Message) + len(e.Expected) + len(e.Actual) + 200
+		bytes += sizeOf(&w.events[n])
 		n++
 	}
 	c.Events = w.events[:n:n]

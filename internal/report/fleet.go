@@ -21,21 +21,7 @@ func FleetPart(w io.Writer, part *run.Run, machine string, m *fleet.Manifest) {
 		fmt.Fprintf(w, "the fleet run %s goes on without it: what it did not finish is back in the queue\n", plain.Line(m.Run))
 		return
 	}
-	fmt.Fprintf(w, "the fleet run %s took %s: %s; %s merged it\n", plain.Line(m.Run), history.ClockTenths(m.Ended.Sub(m.Began).Seconds()), countsInWords(m.Counts), plain.Line(m.Merged))
-}
-
-// countsInWords lists counts as run.Summary does.
-func countsInWords(counts map[run.Outcome]int) string {
-	var words []string
-	for _, o := range run.Outcomes {
-		if counts[o] > 0 {
-			words = append(words, fmt.Sprintf("%d %s", counts[o], o))
-		}
-	}
-	if words == nil {
-		return "nothing ran"
-	}
-	return strings.Join(words, ", ")
+	fmt.Fprintf(w, "the fleet run %s took %s: %s; %s merged it\n", plain.Line(m.Run), history.ClockTenths(m.Ended.Sub(m.Began).Seconds()), Counts(m.Counts), plain.Line(m.Merged))
 }
 
 // FleetWhole prints the machines of a fleet run and its totals.
@@ -64,11 +50,8 @@ func machines(w io.Writer, all []fleet.MachineStatus, m *fleet.Manifest) {
 	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	for _, s := range all {
 		state := s.State
-		switch {
-		case s.State == fleet.MachineLost:
-			state = "lost at " + history.Clock(s.Left.Sub(m.Began).Seconds())
-		case s.State == fleet.MachineLeft:
-			state = "left at " + history.Clock(s.Left.Sub(m.Began).Seconds())
+		if state != fleet.MachineRunning {
+			state += " at " + history.Clock(s.Left.Sub(m.Began).Seconds())
 		}
 		fmt.Fprintf(table, "%s\t%s\tjoined at %s\t%s\t%s\tbusy %s\tidle %s\n", plain.Line(s.Name), wording.Plural(s.Workers, "worker"),
 			history.Clock(max(0, s.Joined.Sub(m.Began).Seconds())), state, wording.Plural(s.Tests, m.Unit()), history.Short(s.Busy), history.Short(s.Idle))
@@ -92,7 +75,7 @@ func Fleet(w io.Writer, s *fleet.Status) {
 	}
 	fmt.Fprintf(w, "fleet run %s of %s at %s: %s, %s since %s\n", plain.Line(s.Run), plain.Line(m.Project), plain.Line(m.Revision), wording.Plural(m.Tests, "test"), s.State, m.Began.Local().Format(time.DateTime))
 	machines(w, s.Machines, m)
-	fmt.Fprintf(w, "batches: %d done, %d taken, %d waiting; %s\n", s.Batches.Done, s.Batches.Taken, s.Batches.Waiting, countsInWords(s.Counts))
+	fmt.Fprintf(w, "batches: %d done, %d taken, %d waiting; %s\n", s.Batches.Done, s.Batches.Taken, s.Batches.Waiting, Counts(s.Counts))
 	if s.EndsIn != nil {
 		fmt.Fprintf(w, "it ends in about %s\n", history.Clock(*s.EndsIn))
 	}
@@ -108,7 +91,7 @@ func FleetRuns(w io.Writer, runs []*fleet.Manifest) {
 	for _, m := range runs {
 		outcome := "begun by " + plain.Line(m.By)
 		if m.State == fleet.Ended && m.Unit() == "test" {
-			outcome = fmt.Sprintf("%s in %s", countsInWords(m.Counts), history.ClockTenths(m.Ended.Sub(m.Began).Seconds()))
+			outcome = fmt.Sprintf("%s in %s", Counts(m.Counts), history.ClockTenths(m.Ended.Sub(m.Began).Seconds()))
 		}
 		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", plain.Line(m.Run), plain.Line(m.Project), m.Began.Local().Format(time.DateTime), m.State, sizeOf(m), outcome)
 	}

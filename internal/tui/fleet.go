@@ -158,14 +158,9 @@ func (l *liveRun) speeds() (speeds []float64, works []bool) {
 	for _, m := range l.fleet.machines {
 		running[m.Name] = m.State == fleet.MachineRunning
 	}
-	const enough = 1 // second says something
 	for w := range l.tracks {
 		machine := l.run.PlaceOf(w + 1).Machine
-		speed := 1.0
-		if took[machine] > enough && due[machine] > 0 {
-			speed = min(max(due[machine]/took[machine], 0.1), 10)
-		}
-		speeds, works = append(speeds, speed), append(works, running[machine])
+		speeds, works = append(speeds, split.Speed(due[machine], took[machine])), append(works, running[machine])
 	}
 	return speeds, works
 }
