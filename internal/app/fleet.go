@@ -192,7 +192,7 @@ func (h *History) PullFleet(ctx context.Context, conn *fleet.Conn) ([]Pulled, er
 	}
 	var pulled []Pulled
 	for _, m := range runs {
-		if m.Project != h.Project.Name || m.State != fleet.Ended || m.Kind != "" {
+		if m.Project != h.Project.Name || m.State != fleet.Ended || m.IsHunt() {
 			continue
 		}
 		known, err := h.Ledger().HasJournal(fleetJournal(m))

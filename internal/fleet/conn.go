@@ -90,10 +90,7 @@ func Dial(ctx context.Context, o Options) (*Conn, error) {
 		if refused(err) || ctx.Err() != nil {
 			return nil, fmt.Errorf("the station %s cannot be reached: %s", place, o.safe(err))
 		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(200 * time.Millisecond):
-		}
+		rest(ctx, 200 * time.Millisecond)
 	}
 	for {
 		err := c.furnish(ctx)
@@ -108,10 +105,15 @@ func Dial(ctx context.Context, o Options) (*Conn, error) {
 			}
 			return nil, fmt.Errorf("the station %s cannot be used: %s", place, why)
 		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(200 * time.Millisecond):
-		}
+		rest(ctx, 200 * time.Millisecond)
+	}
+}
+
+// rest waits for some time, or until ctx ends.
+func rest(ctx context.Context, some time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(some):
 	}
 }
 

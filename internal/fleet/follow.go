@@ -128,7 +128,7 @@ func (c *Conn) awaitOpen(ctx context.Context, id string) (*Manifest, error) {
 
 // newFold returns a fold of a run's events, and reports what runs.
 func (c *Conn) newFold(ctx context.Context, m *Manifest, to Follower) (*fold, error) {
-	if m.Kind == kindHunt {
+	if m.IsHunt() {
 		return nil, Hunting{m}
 	}
 	file, err := c.getPlan(ctx, m)

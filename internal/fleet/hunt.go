@@ -150,7 +150,7 @@ func (h *Hunt) Try(ctx context.Context, t Trial) (TrialResult, error) {
 		if ctx.Err() != nil {
 			return TrialResult{}, err
 		}
-		time.Sleep(pollMany) // until the station answers
+		rest(ctx, pollMany) // until the station answers
 	}
 	select {
 	case r := <-result:
@@ -193,10 +193,7 @@ func (c *Conn) ServeHunt(ctx context.Context, m *Manifest, self Machine, do func
 			if err == nil && (now == nil || now.Plan != m.Plan || now.State == Ended) {
 				return
 			}
-			select {
-			case <-ctx.Done():
-			case <-time.After(glance):
-			}
+			rest(ctx, glance)
 		}
 	})
 	var wg sync.WaitGroup

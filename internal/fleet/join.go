@@ -86,7 +86,7 @@ func (c *Conn) Join(ctx context.Context, id string, self Machine, work Work) (*M
 		if err == nil || !passes(err) || ctx.Err() != nil || time.Now().After(until) {
 			return member, err
 		}
-		time.Sleep(lookEvery) // the servers of a station choose who leads
+		rest(ctx, lookEvery) // the servers of a station choose who leads
 	}
 }
 
@@ -100,9 +100,9 @@ func (c *Conn) join(ctx context.Context, id string, self Machine, work Work) (*M
 		switch {
 		case m == nil:
 			m, err = c.plan(ctx, id, self, work, nil, 0)
-		case m.Kind == kindHunt && m.State == Ended:
+		case m.IsHunt() && m.State == Ended:
 			return nil, Over{m}
-		case m.Kind == kindHunt:
+		case m.IsHunt():
 			return nil, Hunting{m}
 		case m.State == Ended:
 			m, err = c.afterEnd(ctx, m, entry.Revision(), self, work)

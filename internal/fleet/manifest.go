@@ -55,9 +55,12 @@ const (
 	Ended    = "ended"
 )
 
+// IsHunt reports whether the run offers the trials of a hunt.
+func (m *Manifest) IsHunt() bool { return m.Kind == kindHunt }
+
 // Unit names what the machines of the run run: tests, or trials of a hunt.
 func (m *Manifest) Unit() string {
-	if m.Kind == kindHunt {
+	if m.IsHunt() {
 		return "trial"
 	}
 	return "test"

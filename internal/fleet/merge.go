@@ -140,10 +140,7 @@ func (c *Conn) awaitStored(ctx context.Context, m *Manifest) error {
 		if !slices.ContainsFunc(machines, func(s MachineStatus) bool { return s.State == MachineRunning && !s.stored }) {
 			return nil
 		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(lookEvery):
-		}
+		rest(ctx, lookEvery)
 	}
 	return ctx.Err()
 }
@@ -250,7 +247,7 @@ func (c *Conn) Collect(ctx context.Context, id string) (*Result, error) {
 		case err != nil:
 		case now == nil:
 			return nil, Unknown{Run: id}
-		case now.Kind == kindHunt:
+		case now.IsHunt():
 			return nil, Hunting{now}
 		case now.State == Ended:
 			return c.result(ctx, now)
@@ -265,10 +262,7 @@ func (c *Conn) Collect(ctx context.Context, id string) (*Result, error) {
 				}
 			}
 		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(glance):
-		}
+		rest(ctx, glance)
 	}
 }
 

@@ -137,7 +137,7 @@ func (c *Conn) Status(ctx context.Context, id string) (*Status, error) {
 		s.State, s.Counts = Open, map[run.Outcome]int{}
 		return s, nil
 	}
-	if m.Kind == kindHunt {
+	if m.IsHunt() {
 		return c.huntStatus(ctx, s)
 	}
 	if m.State == Ended {

@@ -67,7 +67,7 @@ func machines(w io.Writer, all []fleet.MachineStatus, m *fleet.Manifest) {
 // Fleet prints the state of a fleet run.
 func Fleet(w io.Writer, s *fleet.Status) {
 	m := s.Manifest
-	if m.Unit() == "trial" {
+	if m.IsHunt() {
 		fmt.Fprintf(w, "hunt %s of %s at %s, offered by %s: %s since %s\n", plain.Line(s.Run), plain.Line(m.Project), plain.Line(m.Revision), plain.Line(m.By), s.State, m.Began.Local().Format(time.DateTime))
 		machines(w, s.Machines, m)
 		fmt.Fprintf(w, "trials: %d done, %d taken\n", s.Batches.Done, s.Batches.Taken)
@@ -90,7 +90,7 @@ func FleetRuns(w io.Writer, runs []*fleet.Manifest) {
 	table := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	for _, m := range runs {
 		outcome := "begun by " + plain.Line(m.By)
-		if m.State == fleet.Ended && m.Unit() == "test" {
+		if m.State == fleet.Ended && !m.IsHunt() {
 			outcome = fmt.Sprintf("%s in %s", Counts(m.Counts), history.ClockTenths(m.Ended.Sub(m.Began).Seconds()))
 		}
 		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", plain.Line(m.Run), plain.Line(m.Project), m.Began.Local().Format(time.DateTime), m.State, sizeOf(m), outcome)
@@ -100,7 +100,7 @@ func FleetRuns(w io.Writer, runs []*fleet.Manifest) {
 
 // sizeOf says how much a run has to do.
 func sizeOf(m *fleet.Manifest) string {
-	if m.Unit() == "trial" {
+	if m.IsHunt() {
 		return "a hunt"
 	}
 	return wording.Plural(m.Tests, "test")
