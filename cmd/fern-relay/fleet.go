@@ -53,20 +53,17 @@ func newFleetStatus() *cobra.Command {
 		Short: "Print the machines, batches and forecast of a fleet run",
 		Args:  oneRun,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			conn, err := f.dial(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer conn.Close()
-			status, err := conn.Status(cmd.Context(), fleetRun(args))
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				return json.NewEncoder(dataOutput()).Encode(status)
-			}
-			report.Fleet(cmd.OutOrStdout(), status)
-			return nil
+			return f.at(cmd.Context(), func(conn *fleet.Conn) error {
+				status, err := conn.Status(cmd.Context(), fleetRun(args))
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					return json.NewEncoder(dataOutput()).Encode(status)
+				}
+				report.Fleet(cmd.OutOrStdout(), status)
+				return nil
+			})
 		},
 	}
 	f.add(cmd)
@@ -81,17 +78,14 @@ func newFleetList() *cobra.Command {
 		Short: "List the fleet runs of a station",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			conn, err := f.dial(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer conn.Close()
-			runs, err := conn.Runs(cmd.Context())
-			if err != nil {
-				return err
-			}
-			report.FleetRuns(cmd.OutOrStdout(), runs)
-			return nil
+			return f.at(cmd.Context(), func(conn *fleet.Conn) error {
+				runs, err := conn.Runs(cmd.Context())
+				if err != nil {
+					return err
+				}
+				report.FleetRuns(cmd.OutOrStdout(), runs)
+				return nil
+			})
 		},
 	}
 	f.add(cmd)
@@ -105,16 +99,13 @@ func newFleetForget() *cobra.Command {
 		Short: "Remove a fleet run from the station",
 		Args:  oneRun,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			conn, err := f.dial(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer conn.Close()
-			if err := conn.Forget(cmd.Context(), fleetRun(args)); err != nil {
-				return err
-			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s is removed from the station\n", plain.Line(fleetRun(args)))
-			return nil
+			return f.at(cmd.Context(), func(conn *fleet.Conn) error {
+				if err := conn.Forget(cmd.Context(), fleetRun(args)); err != nil {
+					return err
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "%s is removed from the station\n", plain.Line(fleetRun(args)))
+				return nil
+			})
 		},
 	}
 	f.add(cmd)

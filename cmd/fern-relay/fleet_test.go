@@ -279,7 +279,7 @@ func stopped(t *testing.T) {
 	r.whole()
 }
 
-// proxy forwards to the station until it is cut: then it forwards nothing, and nobody is told.
+// proxy forwards to the station until it is cut: then it forwards nothing, and closes no connection.
 type proxy struct {
 	listener net.Listener
 	mu       sync.Mutex

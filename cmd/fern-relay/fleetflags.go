@@ -69,6 +69,16 @@ func (f *stationFlags) dial(ctx context.Context) (*fleet.Conn, error) {
 	return fleet.Dial(ctx, station)
 }
 
+// at calls use with a connection to the station.
+func (f *stationFlags) at(ctx context.Context, use func(conn *fleet.Conn) error) error {
+	conn, err := f.dial(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return use(conn)
+}
+
 // fleetFlags say how to take part in a fleet run.
 type fleetFlags struct {
 	stationFlags

@@ -72,7 +72,7 @@ func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
 	return out
 }
 
-// key tells explanations apart.
+// key identifies an explanation.
 func (e *Explanation) key() string {
 	parts := []string{e.Cause.key(), strings.Join(e.Same, ",")}
 	for _, r := range e.Rivals {
@@ -256,7 +256,7 @@ func (x *explainer) same(all []candidate) (same []string) {
 	return same
 }
 
-// decide returns a crossing that has not run and that tells two explanations apart, nil if none does. Those that are left out
+// decide returns a crossing that has not run and that distinguishes two explanations, nil if none does. Those that are left out
 // do not run.
 func (x *explainer) decide(ran, a, b set) Assignment {
 	for i := range x.m.Crossings {

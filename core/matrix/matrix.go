@@ -20,7 +20,7 @@ import (
 	"strings"
 )
 
-// An Assignment gives values to some names.
+// An Assignment maps some names to values.
 type Assignment map[string]string
 
 // Within reports whether another assignment has all the values of this one.

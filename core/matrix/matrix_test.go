@@ -250,7 +250,7 @@ func equivalent(m *Matrix, c Cause, name string) bool {
 	return !slices.ContainsFunc(m.Crossings, func(x Crossing) bool { return c.failsIn(x.Of) != without.failsIn(x.Of) })
 }
 
-// TestJoins joins tests with the same explanation, and tells unstable and unexplained ones apart.
+// TestJoins joins tests with the same explanation, and distinguishes unstable and unexplained ones.
 func TestJoins(t *testing.T) {
 	m, err := New(Spec{Names: []Name{{"store", []string{"memory", "redis", "postgres"}}, {"season", []string{"winter", "summer"}}}})
 	if err != nil {

@@ -90,7 +90,7 @@ func Dial(ctx context.Context, o Options) (*Conn, error) {
 		if refused(err) || ctx.Err() != nil {
 			return nil, fmt.Errorf("the station %s cannot be reached: %s", place, o.safe(err))
 		}
-		rest(ctx, 200 * time.Millisecond)
+		rest(ctx, 200*time.Millisecond)
 	}
 	for {
 		err := c.furnish(ctx)
@@ -105,7 +105,7 @@ func Dial(ctx context.Context, o Options) (*Conn, error) {
 			}
 			return nil, fmt.Errorf("the station %s cannot be used: %s", place, why)
 		}
-		rest(ctx, 200 * time.Millisecond)
+		rest(ctx, 200*time.Millisecond)
 	}
 }
 

@@ -54,7 +54,7 @@ func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
 		if err := reader.catchUp(ctx, fold, glance); err != nil {
 			return err
 		}
-		c.tellMachines(ctx, m, to, late)
+		c.reportMachines(ctx, m, to, late)
 		now, _, err := c.getManifest(ctx, id)
 		switch {
 		case ctx.Err() != nil:
@@ -66,7 +66,7 @@ func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
 			if err := c.readRest(ctx, now, reader, fold); err != nil {
 				return err
 			}
-			c.tellMachines(ctx, now, to, late)
+			c.reportMachines(ctx, now, to, late)
 			if to.Ends != nil {
 				to.Ends(now)
 			}
@@ -75,8 +75,8 @@ func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
 	}
 }
 
-// tellMachines reports the machines of a run. If the station does not answer, it does in a moment.
-func (c *Conn) tellMachines(ctx context.Context, m *Manifest, to Follower, late time.Duration) {
+// reportMachines reports the machines of a run. If the station does not answer, it does in a moment.
+func (c *Conn) reportMachines(ctx context.Context, m *Manifest, to Follower, late time.Duration) {
 	if to.Machines == nil {
 		return
 	}
@@ -107,15 +107,15 @@ func (c *Conn) readRest(ctx context.Context, m *Manifest, r *reader, f *fold) er
 
 // awaitOpen waits until a run is planned.
 func (c *Conn) awaitOpen(ctx context.Context, id string) (*Manifest, error) {
-	for told := false; ; {
+	for reported := false; ; {
 		m, err := c.Manifest(ctx, id)
 		switch unknown := errors.As(err, &Unknown{}); {
 		case err != nil && !unknown:
 			return nil, err
 		case err == nil && m.State != Planning:
 			return m, nil
-		case unknown && !told:
-			told = true
+		case unknown && !reported:
+			reported = true
 			c.report(fmt.Sprintf("no machine has begun the run %s: waiting for the first", id))
 		}
 		select {

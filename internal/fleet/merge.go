@@ -108,7 +108,7 @@ func (c *Conn) end(ctx context.Context, m *Manifest, name string) (*Manifest, er
 	}
 }
 
-// mergeLook is how often a machine looks whether another merges, which may have died. It is told when the run has ended.
+// mergeLook is how often a machine looks whether another merges, which may have died. It is notified when the run has ended.
 const mergeLook = time.Second
 
 // errUnfinished says that a run cannot be merged yet.

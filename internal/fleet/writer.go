@@ -22,7 +22,7 @@ type chunk struct {
 	Claim   string      `json:"claim"`
 	Seq     int         `json:"seq"` // of the claim's chunks, from 0
 	Done    bool        `json:"done,omitempty"`
-	Back    bool        `json:"back,omitempty"` // the machine gives the batch back, and lives
+	Back    bool        `json:"back,omitempty"` // the machine returns the batch to the queue, and lives
 	Events  []run.Event `json:"events,omitempty"`
 
 	last bool // nothing comes after it
