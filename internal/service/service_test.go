@@ -9,7 +9,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -157,16 +156,20 @@ func TestServiceIsKilled(t *testing.T) {
 	}
 	t.Parallel()
 	spec, place := standIn(t)
-	spec.Start = "sh -c 'trap \"\" TERM; " + os.Args[0] + " serve {port} & echo $! > child; wait; wait'"
+	spec.Start = "sh -c 'trap \"\" TERM; " + os.Args[0] + " serve {port} & wait; wait'"
 	s := start(t, spec, place)
-	data, err := os.ReadFile(filepath.Join(place.Dir, "child"))
-	var child int
-	if _, scanErr := fmt.Sscan(string(data), &child); err != nil || scanErr != nil {
-		t.Fatal(err, scanErr)
-	}
+	address := s.fill("127.0.0.1:{port}")
 	s.Stop()
-	if err := syscall.Kill(child, 0); err == nil {
-		t.Errorf("its process %d still runs", child)
+	for begun := time.Now(); ; { // the system closes the port some time after the signal
+		conn, err := net.Dial("tcp", address)
+		if err != nil {
+			return
+		}
+		conn.Close()
+		if time.Since(begun) > time.Minute {
+			t.Fatal("its port is still open")
+		}
+		time.Sleep(10 * time.Millisecond)
 	}
 }
 
