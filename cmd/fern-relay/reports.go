@@ -55,7 +55,7 @@ func (f reportFiles) create() (*reports, error) {
 
 // event writes an event of a run that goes on.
 func (r *reports) event(e run.Event) {
-	if r.lines != nil && e.Event != run.Measured {
+	if r.lines != nil && e.Event.Reported() {
 		r.lines.Write(e)
 	}
 }

@@ -93,7 +93,7 @@ func newRun(s *settings) *cobra.Command {
 	flags.StringVar(&f.show, "show", report.ShowSum, "print `MODE` while it runs: sum, names or full")
 	f.reportFiles.add(cmd)
 	f.fleetFlags.add(cmd)
-	flags.BoolVar(&f.strict, "strict", onCI(), "refuse tests with the rule lone; default if CI=true")
+	flags.BoolVar(&f.strict, "strict", onCI(), "refuse the rule lone and missing services; default if CI=true")
 	flags.BoolVar(&f.trial, "trial", false, "reproduce a failure: no rate or time counts the run")
 	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "exit 0 even if the pick selects no test")
 	return cmd
@@ -173,7 +173,7 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 	}
 	ready := func() (app.Request, error) {
 		q, err := prepare(r)
-		q.StopAfter, q.Retries, q.Limit, q.Trial = f.stopAfter, f.retries, f.timeout, f.trial || q.Trial
+		q.StopAfter, q.Retries, q.Limit, q.Trial, q.Strict = f.stopAfter, f.retries, f.timeout, f.trial || q.Trial, f.strict
 		if cmd.Flags().Changed("together") && f.shard == "" {
 			q.Together = split.Together(f.together)
 		}

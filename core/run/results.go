@@ -46,9 +46,16 @@ type Run struct {
 	Note           string   // what went wrong beside the tests
 	Idle           bool     // nothing ran, and not because of rules alone
 	Places         []Place  // by worker, of a run of several machines; empty for a run of one
+	Services       []Service
 	byID           map[string]*Result
 	Work           float64           // seconds of all results, as each takes alone
 	unmeasured     map[int][]*Result // by batch
+}
+
+// Service is a service that was started for a run, and the seconds until it was ready.
+type Service struct {
+	Name  string  `json:"name"`
+	Ready float64 `json:"ready_s"`
 }
 
 // Place is where a worker of a run of several machines is.
@@ -122,6 +129,8 @@ func (r *Run) Apply(e Event) {
 		r.finish(e)
 	case Measured:
 		r.measure(e)
+	case ServiceReady:
+		r.Services = append(r.Services, Service{e.Service, seconds(e)})
 	}
 }
 

@@ -87,10 +87,15 @@ const (
 	Started   Kind = "started"
 	StepDone  Kind = "step"
 	Output    Kind = "output"
-	Measured  Kind = "measured" // what a process used; not in the event lines of reports
+	Measured  Kind = "measured" // what a process used
 	Finished  Kind = "finished"
 	RunEnds   Kind = "end"
+
+	ServiceReady Kind = "service"
 )
+
+// Reported reports whether the event lines of reports have events of the kind.
+func (k Kind) Reported() bool { return k != Measured && k != ServiceReady }
 
 // Format names the event lines that "run --events" writes.
 const Format = "fern-events/1"
@@ -122,6 +127,7 @@ type Event struct {
 	Failure                  // of a Finished and a StepDone; of a RunEnds its Message is what went wrong beside the tests
 	Used     *Used           `json:"used,omitempty"`    // of a Measured
 	Counts   map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds
+	Service  string          `json:"service,omitempty"` // of a ServiceReady: its name; Seconds is how long it took to start
 	Planned  *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
 }
 

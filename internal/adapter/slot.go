@@ -66,6 +66,7 @@ type Setup struct {
 	Prepare, Clean []string      // command lines: once before the slot is used, and after; none if empty
 	Timeout        time.Duration // of each of these commands; 0 for prepareLimit and cleanLimit
 	Records        string        // the folder for records of slots in use; none if empty
+	Offset         int           // is added to the numbers of slots, so that runs side by side in one process share none
 }
 
 // The default durations of the commands of a slot. Cleaning also happens after an interrupt, when a person waits
@@ -76,8 +77,8 @@ const (
 )
 
 // slot makes the slot of a worker, with its folder below the one given.
-func (u Setup) slot(below string, number int) (Slot, error) {
-	pid := os.Getpid()
+func (u Setup) slot(below string, worker int) (Slot, error) {
+	pid, number := os.Getpid(), u.Offset+worker
 	s := Slot{Number: number, Limit: u.Limit, Temp: filepath.Join(below, fmt.Sprint("slot", number)), Space: fmt.Sprintf("%s%d_", spaceOf(pid), number),
 		Port: firstPort + Ports*((17*pid+number)%slotsKept)}
 	s.Env = []string{fmt.Sprint("FERN_SLOT=", number), fmt.Sprint("FERN_PORT=", s.Port), spaceVariable + s.Space}

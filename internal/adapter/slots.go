@@ -80,6 +80,9 @@ func (s *Slots) Slot(number int) (Slot, error) {
 	return slot, err
 }
 
+// Shared makes the slot of what all workers share. No command prepares or cleans it.
+func (s *Slots) Shared() (Slot, error) { return s.setup.slot(s.temp, 0) }
+
 // Close kills what is left of the slots and removes their temporary files. The error names
 // what could not be killed or removed.
 func (s *Slots) Close() error {

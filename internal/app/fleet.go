@@ -68,7 +68,7 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	setup := workspace.Setup(a.Project)
 	setup.Limit = q.Limit
 	r := run.New()
-	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup,
+	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
 		Retries: q.Retries, Control: q.Control, Preparing: q.Preparing}, member.Record(func(e run.Event) {
 		r.Apply(e)
 		sink(e)

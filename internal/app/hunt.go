@@ -85,7 +85,7 @@ func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, r
 	if err := h.prepare(ctx, tasks); err != nil {
 		return nil, err
 	}
-	if h.pool, err = engine.NewPool(a.Adapters, workspace.Setup(a.Project), nil); err != nil {
+	if h.pool, err = engine.NewPool(a.Adapters, workspace.Setup(a.Project), workspace.Services(a.Project), nil); err != nil {
 		return nil, err
 	}
 	defer func() { _ = h.pool.Close() }() // the findings hold, whatever processes leave behind

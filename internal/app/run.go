@@ -32,7 +32,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	journal, note, unwritten := a.beginJournal(task)
 	setup := workspace.Setup(a.Project)
 	setup.Limit = q.Limit
-	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Source: engine.Local(schedule, q.Workers), Workers: q.Workers, Setup: setup,
+	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Source: engine.Local(schedule, q.Workers), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
 		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Preparing: q.Preparing}
 	r = run.New()
 	if err := engine.Run(ctx, job, q.record(r, journal, sink)); err != nil {

@@ -14,7 +14,9 @@
 package engine
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -27,6 +29,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/service"
 )
 
 // Job is what Run runs.
@@ -37,6 +40,8 @@ type Job struct {
 	Lease     time.Duration     // how long a claim holds unless it is renewed; 0 for as long as the process lives
 	Workers   int               // at least 1
 	Setup     adapter.Setup     // of the workers' slots
+	Services  service.Config    // that the suites need
+	Strict    bool              // tests whose service this machine does not have are errored; otherwise skipped
 	StopAfter int               // after this many bad outcomes no more tests start; 0 for no limit
 	Retries   int               // how often a bad test runs again at most, in a fresh state
 	Control   *Control          // nil if nobody steers the run
@@ -48,11 +53,13 @@ type Job struct {
 // time. When ctx ends, Run kills the running tests, and those without an outcome are lost, for the cause of ctx.
 // The error is one of the machine, such as no room for temporary files; failures of tests are events.
 func Run(ctx context.Context, job Job, sink run.Sink) error {
-	pool, err := NewPool(job.Adapters, job.Setup, job.Preparing)
+	pool, err := NewPool(job.Adapters, job.Setup, job.Services, job.Preparing)
 	if err != nil {
 		return err
 	}
-	newRun(job, pool, sink).execute(ctx)
+	r := newRun(job, pool, sink)
+	pool.ready = r.ready
+	r.execute(ctx)
 	return nil
 }
 
@@ -146,7 +153,10 @@ func (r *execution) prepare(ctx context.Context) {
 		}
 	}
 	for _, suite := range suites {
-		err := r.job.Adapters[suite].Prepare(ctx, tests[suite], r.pool.report)
+		err := r.pool.services.Missing(suite)
+		if err == nil {
+			err = r.job.Adapters[suite].Prepare(ctx, tests[suite], r.pool.report)
+		}
 		if err == nil || ctx.Err() != nil {
 			continue
 		}
@@ -241,8 +251,21 @@ func (r *execution) claimed(ctx context.Context, claim *Claim, w *worker) {
 		r.disown(claim.Batch)
 		r.note(context.Cause(held).Error())
 	case err != nil:
-		r.settleAll(claim.Batch, w.number, claim.Number, run.Errored, err.Error())
+		r.settleAll(claim.Batch, w.number, claim.Number, r.outcomeWithout(err), err.Error())
 	}
+}
+
+// outcomeWithout returns the outcome of tests that cannot run because of an error.
+func (r *execution) outcomeWithout(err error) run.Outcome {
+	if errors.As(err, &service.Missing{}) && !r.job.Strict {
+		return run.Skipped
+	}
+	return run.Errored
+}
+
+// ready reports a service that is ready.
+func (r *execution) ready(s *service.Service) {
+	r.emit(run.Event{Event: run.ServiceReady, Service: s.Name(), Seconds: run.Took(s.Ready().Seconds())})
 }
 
 // renew renews a claim until ctx ends, and calls lose once it is lost.
@@ -315,7 +338,7 @@ func (r *execution) note(text string) {
 // runBatch runs a batch; bad tests run again as often as the job says.
 func (r *execution) runBatch(ctx context.Context, batch *split.Batch, w *worker) error {
 	if err := r.unprepared[batch.Suite]; err != nil {
-		r.settleAll(batch, 0, 0, run.Errored, err.Error())
+		r.settleAll(batch, 0, 0, r.outcomeWithout(err), err.Error())
 		return nil
 	}
 	for i := range batch.Tests {
@@ -331,6 +354,8 @@ func (r *execution) runBatch(ctx context.Context, batch *split.Batch, w *worker)
 	if err != nil {
 		return err
 	}
+	ctx, release := r.pool.services.Guard(ctx, batch.Suite, *w.slot)
+	defer release()
 	w.groups[batch.Suite] = tests[len(tests)-1].Group
 	tries := newTries(r, w.number, batch.Number, tests)
 	for len(tests) > 0 && err == nil {
@@ -339,7 +364,10 @@ func (r *execution) runBatch(ctx context.Context, batch *split.Batch, w *worker)
 		}
 	}
 	tries.reportHeld()
-	return err
+	if err != nil {
+		return cmp.Or(context.Cause(ctx), err)
+	}
+	return nil
 }
 
 // skipReason returns why a test of a batch that begins does not run, or "" if it does. The session decides

@@ -12,6 +12,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/service"
 )
 
 // conductor is an adapter whose tests end when they are told to.
@@ -68,7 +69,7 @@ func TestForecastIsWhatHappens(t *testing.T) {
 		}
 		ended := make(chan string)
 		adapters := map[string]adapter.Adapter{"s": c}
-		pool, err := NewPool(adapters, adapter.Setup{}, nil)
+		pool, err := NewPool(adapters, adapter.Setup{}, service.Config{}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -11,12 +13,13 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/service"
 	"fernrelay/internal/worktree"
 )
 
 // A Pool is workers with slots and sessions, on which runs and trials run.
 //
-//	pool, err := engine.NewPool(adapters, setup, nil)
+//	pool, err := engine.NewPool(adapters, setup, services, nil)
 //	defer pool.Close()
 //	err = pool.Prepare(ctx, 4)
 //	outcome, seconds, err := pool.Try(ctx, engine.Trial{Order: tests, Times: 1})
@@ -24,6 +27,8 @@ type Pool struct {
 	adapters  map[string]adapter.Adapter // by suite
 	setup     adapter.Setup
 	slots     *adapter.Slots
+	services  *service.Set
+	ready     func(*service.Service) // is called for a service that is ready; nil if nobody asks
 	preparing func(what string)
 	idle      chan *worker       // that trials may use
 	quiet     sync.RWMutex       // locked by a trial beside which no other may run
@@ -74,12 +79,18 @@ func (p *Pool) Alone(use func(tree *worktree.Snapshot) error) error {
 
 // NewPool returns a pool without workers. It calls preparing, which may be nil, with what is being prepared, from any
 // goroutine; empty for nothing more.
-func NewPool(adapters map[string]adapter.Adapter, setup adapter.Setup, preparing func(what string)) (*Pool, error) {
+func NewPool(adapters map[string]adapter.Adapter, setup adapter.Setup, services service.Config, preparing func(what string)) (*Pool, error) {
 	slots, err := setup.Open()
 	if err != nil {
 		return nil, err
 	}
-	return &Pool{adapters: adapters, setup: setup, slots: slots, preparing: preparing}, nil
+	p := &Pool{adapters: adapters, setup: setup, slots: slots, preparing: preparing}
+	p.services = service.NewSet(services, slots.Shared, func(s *service.Service) {
+		if p.ready != nil {
+			p.ready(s)
+		}
+	})
+	return p, nil
 }
 
 func (p *Pool) report(what string) {
@@ -97,7 +108,7 @@ func (p *Pool) Close() error {
 		w.closeSessions() // their processes are gone either way
 		errs = append(errs, w.clean())
 	}
-	return errors.Join(append(errs, p.slots.Close())...)
+	return errors.Join(append(errs, p.services.Close(), p.slots.Close())...)
 }
 
 // worker is one executor. It gets its slot when it first needs it.
@@ -141,12 +152,29 @@ func (w *worker) session(ctx context.Context, suite string) (adapter.Session, er
 	if session := w.sessions[suite]; session != nil {
 		return session, nil
 	}
-	session, err := w.pool.adapters[suite].Open(ctx, *w.slot)
+	slot := *w.slot
+	served, err := w.serve(ctx, suite)
+	if err != nil {
+		return nil, err
+	}
+	slot.Env = slices.Concat(slot.Env, served)
+	session, err := w.pool.adapters[suite].Open(ctx, slot)
 	if err != nil {
 		return nil, err
 	}
 	w.sessions[suite] = session
 	return session, nil
+}
+
+// serve starts the services that a suite needs, unless they run, and returns the environment that its tests find them in.
+func (w *worker) serve(ctx context.Context, suite string) (env []string, err error) {
+	names := w.pool.services.Names(suite)
+	if len(names) == 0 {
+		return nil, nil
+	}
+	w.pool.report("starting " + strings.Join(names, ", "))
+	defer w.pool.report("")
+	return w.pool.services.Use(ctx, suite, *w.slot)
 }
 
 // closeSessions ends all sessions. It returns the errors, by suite, of processes that ended badly by themselves.

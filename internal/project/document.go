@@ -76,7 +76,6 @@ func (d *document) add(name string, node *unstable.Node) {
 		for it := node.Value().Children(); it.Next(); {
 			d.add(below(name, keys), it.Node())
 		}
-		return
 	}
 	e := entry{key: keys[last], from: from, to: int(node.Raw.Offset + node.Raw.Length)}
 	if name = below(name, keys[:last]); name != d.tables[len(d.tables)-1].name {

@@ -24,8 +24,10 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
+	"fernrelay/internal/service"
 )
 
 // FileName is the name of a project's configuration.
@@ -49,6 +51,9 @@ type Project struct {
 	Touched   []TouchRule       // in the order of the file
 	Workers   Workers
 	Retention Retention
+	Services  []service.Spec
+	Matrix    *Matrix          // nil if there is none
+	Crossing  *matrix.Crossing // as Project.At returns it; nil for the project itself
 }
 
 // Kind says how a suite is found and run.
@@ -75,6 +80,7 @@ type Suite struct {
 	Limits     Limits
 	Isolate    string         // what one process holds: one of isolations of the kind
 	Together   split.Together // what never runs side by side
+	Services   []string       // names of those that its tests need, beside those of all workers
 }
 
 // Limits bound what the processes of a suite may take.
@@ -91,6 +97,7 @@ type Workers struct {
 	Prepare, Clean []string      // command lines: once per slot, before and after
 	Timeout        time.Duration // of each of these; 0 if not given
 	Env            map[string]string
+	Services       []string // names of those that all tests need
 }
 
 // Retention says which runs stay in the ledger: the latest Runs, and those of the last Days days; 0 for all.
@@ -154,10 +161,13 @@ type file struct {
 		Handshake  string   `toml:"handshake-timeout"`
 		Isolate    string   `toml:"isolate"`
 		Together   string   `toml:"together"`
+		Services   []string `toml:"services"`
 	} `toml:"suite"`
-	Tags  map[string]string `toml:"tags"`
-	Picks map[string]string `toml:"picks"`
-	Rules []struct {
+	Services []serviceTable    `toml:"service"`
+	Matrix   *matrixTable      `toml:"matrix"`
+	Tags     map[string]string `toml:"tags"`
+	Picks    map[string]string `toml:"picks"`
+	Rules    []struct {
 		Pick string `toml:"pick"`
 		catalog.Rules
 		Clear []string `toml:"clear"`
@@ -174,6 +184,8 @@ type file struct {
 		Clean   string            `toml:"clean"`
 		Timeout string            `toml:"timeout"`
 		Env     map[string]string `toml:"env"`
+
+		Services []string `toml:"services"`
 	} `toml:"workers"`
 	Ledger struct {
 		Runs int `toml:"runs"`
@@ -258,18 +270,17 @@ func parse(dir, path string, data []byte) (*Project, error) {
 			return nil, d.wrong(d.entry("fleet", 0, "start"), "the start of a machine takes %q: a duration like 90s is expected", f.Fleet.Start)
 		}
 	}
-	if err := p.addSuites(&f, d); err != nil {
-		return nil, err
-	}
-	if err := p.addPicks(&f, d); err != nil {
-		return nil, err
+	for _, add := range []func(*file, *document) error{p.addSuites, p.addPicks, p.addServices, p.addMatrix} {
+		if err := add(&f, d); err != nil {
+			return nil, err
+		}
 	}
 	return p, nil
 }
 
 func (p *Project) addWorkers(f *file, d *document) (err error) {
 	w := &f.Workers
-	p.Workers = Workers{Count: w.Count, Env: w.Env}
+	p.Workers = Workers{Count: w.Count, Env: w.Env, Services: w.Services}
 	if w.Count < 0 {
 		return d.wrong(d.entry("workers", 0, "count"), "the count of workers is %d: a number from 1 is expected", w.Count)
 	}
@@ -296,7 +307,7 @@ func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
 		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, NoVet: s.Vet != nil && !*s.Vet, Args: s.Args, Results: s.Results,
-			Isolate: s.Isolate, Together: split.Together(s.Together)}
+			Isolate: s.Isolate, Together: split.Together(s.Together), Services: s.Services}
 		switch {
 		case !plainName(suite.Name):
 			return wrong("name", "a suite's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", s.Name)
@@ -427,13 +438,18 @@ func known(key []string) string {
 		return "it is now called " + now
 	}
 	tables := map[string]string{
-		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, handshake-timeout, isolate, together", "workers": "count, prepare, clean, timeout, env", "ledger": "runs, days", "fleet": "resources, start",
+		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, handshake-timeout, isolate, together, services", "workers": "count, prepare, clean, timeout, env, services", "ledger": "runs, days", "fleet": "resources, start",
+		"service": "name, create, start, ready, every, within, stop, per, env", "matrix": "pick, at-once, and the tables vary, with, add and then",
+		"matrix.with": "of, services, env, build-flags, pick, leave-out, may-fail", "matrix.add": "of", "matrix.then": "run",
 		"rule": "pick, " + strings.Join(catalog.RuleNames, ", ") + ", clear",
 	}
-	if keys, ok := tables[key[0]]; ok && len(key) > 1 {
-		return "[" + key[0] + "] takes " + keys
+	for n := len(key) - 1; n > 0; n-- {
+		name := strings.Join(key[:n], ".")
+		if keys, ok := tables[name]; ok {
+			return "[" + name + "] takes " + keys
+		}
 	}
-	return "the tables are [project], [[suite]], [tags], [picks], [[rule]], [resources], [fleet], [touched], [ledger] and [workers]"
+	return "the tables are [project], [[suite]], [tags], [picks], [[rule]], [resources], [fleet], [touched], [ledger], [workers], [[service]] and [matrix]"
 }
 
 // StorePath returns the folder of the project's data, which may not exist.

@@ -41,10 +41,10 @@ func Failures(w io.Writer, run *run.Run) {
 	}
 }
 
-// sameCause reports whether two results of a run failed together: those of a
-// group that could not run at all.
+// sameCause reports whether two results of a run failed together: those of a group that could not run at all, or of
+// tests that did not run for want of a service.
 func sameCause(a, b *run.Result) bool {
-	return a.Outcome == run.Errored && b.Outcome == a.Outcome && a.Message == b.Message && a.Batch == b.Batch
+	return a.Outcome == run.Errored && b.Outcome == a.Outcome && a.Message == b.Message && (a.Batch == b.Batch || a.Seconds == 0 && b.Seconds == 0)
 }
 
 func failure(w io.Writer, r *run.Result, together int) {

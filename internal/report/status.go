@@ -84,6 +84,8 @@ func (s *Status) Event(e run.Event) {
 	case run.RunBegins:
 		s.began, s.reported = e.At, e.At
 		fmt.Fprintf(s.w, "%s; preparing\n", wording.Plural(s.total, "test"))
+	case run.ServiceReady:
+		s.around(func() { fmt.Fprintf(s.w, "%s ready in %s\n", e.Service, history.Short(*e.Seconds)) })
 	case run.Started:
 		s.running[e.ID] = e.At
 	case run.Finished:
@@ -112,6 +114,10 @@ func (s *Status) Preparing(what string) {
 func (s *Status) Around(print func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.around(print)
+}
+
+func (s *Status) around(print func()) {
 	if s.width > 0 {
 		s.w.Redraw("")
 		s.reported = time.Time{}

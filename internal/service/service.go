@@ -15,6 +15,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,7 +23,6 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -46,6 +46,8 @@ type Spec struct {
 	Within time.Duration     // in which it is ready; 0 for DefaultWithin
 	Signal syscall.Signal    // stops it; 0 for SIGTERM
 	Env    map[string]string // for the tests
+
+	PerWorker bool // each worker has its own; otherwise all workers of a run share one
 }
 
 // What holds if a spec does not say otherwise, and how long a server may take to stop before it is killed.
@@ -63,10 +65,17 @@ type Place struct {
 }
 
 // A Missing error says that the program of a server is not on this machine.
-type Missing struct{ Service, Program string }
+type Missing struct {
+	Service, Program string
+	Said             string // by the shell that did not find the program; empty if none was asked
+}
 
 func (m Missing) Error() string {
-	return fmt.Sprintf("the service %s needs %s, which this machine does not have", m.Service, m.Program)
+	text := fmt.Sprintf("the service %s needs %s, which this machine does not have", m.Service, m.Program)
+	if m.Said != "" {
+		text += ": " + m.Said
+	}
+	return text
 }
 
 // Service is a server that runs.
@@ -103,6 +112,10 @@ func Start(ctx context.Context, spec Spec, place Place) (*Service, error) {
 		spec.Signal = syscall.SIGTERM
 	}
 	place.Slot.Space += spec.Name + "_"
+	place.Slot.Temp += "-" + spec.Name // as a hunt empties the folder of the slot
+	if err := os.MkdirAll(place.Slot.Temp, 0o755); err != nil {
+		return nil, fmt.Errorf("the service %s has no folder for temporary files: %w", spec.Name, err)
+	}
 	began := time.Now()
 	if err := create(ctx, spec, place); err != nil {
 		return nil, err
@@ -137,7 +150,7 @@ func create(ctx context.Context, spec Spec, place Place) error {
 	}
 	if err := cmd.Run(); err != nil {
 		// Half of the data would be taken for all of it the next time.
-		return errors.Join(s.wrong("create", line, adapter.Ending(err)), os.RemoveAll(place.Data))
+		return errors.Join(cmp.Or(s.lacking(err, line), s.wrong("create", line, adapter.Ending(err))), os.RemoveAll(place.Data))
 	}
 	return nil
 }
@@ -169,6 +182,9 @@ func startOnce(ctx context.Context, spec Spec, place Place) (*Service, error) {
 			s.Stop()
 			return nil, s.wrong("ready", spec.Ready, context.Cause(within).Error())
 		case <-s.died:
+			if err := s.Err(); errors.As(err, &Missing{}) {
+				return nil, err
+			}
 			return nil, endedEarly{s.Err()}
 		case <-time.After(spec.Every):
 		}
@@ -190,8 +206,8 @@ func freePort() (int, error) {
 func (s *Service) wait(line string) {
 	err := s.cmd.Wait()
 	s.mu.Lock()
-	if s.err = s.wrong("start", line, "it ended: "+adapter.Ending(err)); s.stopped {
-		s.err = nil
+	if !s.stopped {
+		s.err = cmp.Or(s.lacking(err, line), s.wrong("start", line, "it ended: "+adapter.Ending(err)))
 	}
 	s.mu.Unlock()
 	close(s.died)
@@ -236,13 +252,11 @@ func (s *Service) command(ctx context.Context, line string) (*adapter.Process, s
 	for i, word := range words { // after they are parted, so that folders may have spaces
 		words[i] = s.fill(word)
 	}
-	if strings.HasPrefix(words[0], ".") {
-		words[0] = filepath.Join(s.place.Dir, words[0])
+	path := program(s.place.Dir, words[0])
+	if _, err := exec.LookPath(path); err != nil {
+		return nil, "", Missing{s.spec.Name, words[0], ""}
 	}
-	if _, err := exec.LookPath(words[0]); err != nil {
-		return nil, "", Missing{s.spec.Name, words[0]}
-	}
-	cmd := adapter.Command(ctx, s.place.Dir, s.place.Slot, words[0], words[1:]...)
+	cmd := adapter.Command(ctx, s.place.Dir, s.place.Slot, path, words[1:]...)
 	cmd.Stdout, cmd.Stderr = s.said, s.said
 	return cmd, strings.Join(words, " "), nil
 }

@@ -30,6 +30,7 @@ import (
 	"fernrelay/internal/adapter/golang"
 	"fernrelay/internal/adapter/host"
 	"fernrelay/internal/project"
+	"fernrelay/internal/service"
 )
 
 // Workspace is an open project.
@@ -197,6 +198,15 @@ func (w *Workspace) Workers() int {
 		return w.Project.Workers.Count
 	}
 	return runtime.GOMAXPROCS(0)
+}
+
+// Services says which services the project's suites need.
+func Services(p *project.Project) service.Config {
+	c := service.Config{Specs: p.Services, Needs: map[string][]string{}, Dir: p.Dir, Data: p.ServicesPath()}
+	for _, s := range p.Suites {
+		c.Needs[s.Name] = p.ServicesOf(s)
+	}
+	return c
 }
 
 // Setup says what the project wants done with the slots of its workers.
