@@ -296,11 +296,19 @@ func keepApart(r *app.App, tests []catalog.Test) ([]catalog.Test, error) {
 	return apart, err
 }
 
+// parseShard reads K/N.
+func parseShard(text string) (k, n int, err error) {
+	if _, err := fmt.Sscanf(text+"\n", "%d/%d\n", &k, &n); err != nil || k < 1 || k > n || n > mostShards {
+		return 0, 0, fmt.Errorf("--shard is %q: K/N is expected with K from 1 to N, as in 2/4", text)
+	}
+	return k, n, nil
+}
+
 // share makes the plan that all machines make, and returns the tests of the shard.
 func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []catalog.Test, error) {
-	var k, n int
-	if _, err := fmt.Sscanf(f.shard+"\n", "%d/%d\n", &k, &n); err != nil || k < 1 || k > n || n > mostShards {
-		return nil, nil, fmt.Errorf("--shard is %q: K/N is expected with K from 1 to N, as in 2/4", f.shard)
+	k, n, err := parseShard(f.shard)
+	if err != nil {
+		return nil, nil, err
 	}
 	fleet, err := f.fleet(n)
 	if err = cmp.Or(err, r.Missing(f.pick)); err != nil {

@@ -14,10 +14,12 @@
 package matrix
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"unicode"
 )
 
 // An Assignment maps some names to values.
@@ -150,7 +152,13 @@ func (s *Spec) check() error {
 		if len(n.Values) == 0 {
 			return &Error{"vary", i, n.Name, fmt.Sprintf("%s has no values, so there are no crossings", n.Name)}
 		}
+		if !written(n.Name) {
+			return &Error{"vary", i, n.Name, fmt.Sprintf("a name that varies is %q: write it without commas, equals signs and spaces", n.Name)}
+		}
 		for j, v := range n.Values {
+			if !written(v) {
+				return &Error{"vary", i, n.Name, fmt.Sprintf("a value of %s is %q: write it without commas, equals signs and spaces", n.Name, v)}
+			}
 			if slices.Contains(n.Values[:j], v) {
 				return &Error{"vary", i, n.Name, fmt.Sprintf("%s has the value %s twice", n.Name, v)}
 			}
@@ -169,6 +177,9 @@ func (s *Spec) check() error {
 		for name, value := range a {
 			if _, ok := known[name]; !ok {
 				return &Error{"add", i, "of", unknownName(name, s.Names)}
+			}
+			if !written(value) {
+				return &Error{"add", i, "of", fmt.Sprintf("a value of %s is %q: write it without commas, equals signs and spaces", name, value)}
 			}
 			known[name] = append(slices.Clip(known[name]), value)
 		}
@@ -191,6 +202,11 @@ func (s *Spec) check() error {
 		}
 	}
 	return nil
+}
+
+// written reports whether a name or value can be part of a key.
+func written(word string) bool {
+	return word != "" && !strings.ContainsFunc(word, func(r rune) bool { return strings.ContainsRune(",=", r) || unicode.IsSpace(r) || !unicode.IsPrint(r) })
 }
 
 func unknownName(name string, names []Name) string {
@@ -231,6 +247,38 @@ func (s *Spec) crossing(of Assignment) Crossing {
 		}
 	}
 	return c
+}
+
+// ParseAssignment reads values as a person writes them, as in "store=redis,season=winter".
+func ParseAssignment(text string) (Assignment, error) {
+	of := Assignment{}
+	for part := range strings.SplitSeq(text, ",") {
+		name, value, ok := strings.Cut(strings.TrimSpace(part), "=")
+		if !ok || !written(name) || !written(value) {
+			return nil, fmt.Errorf("%q is no value of a crossing: NAME=VALUE is expected, several joined by commas", part)
+		}
+		of[name] = value
+	}
+	return of, nil
+}
+
+// Check returns an error for a name that does not vary, or a value that no crossing has.
+func (m *Matrix) Check(of Assignment) error {
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		if !slices.ContainsFunc(m.Spec.Names, func(n Name) bool { return n.Name == name }) {
+			return errors.New(unknownName(name, m.Spec.Names))
+		}
+		if len(m.At(Assignment{name: of[name]})) == 0 {
+			var values []string
+			for i := range m.Crossings {
+				if v := m.Crossings[i].Of[name]; !slices.Contains(values, v) {
+					values = append(values, v)
+				}
+			}
+			return fmt.Errorf("%s has no value %s: it is one of %s", name, of[name], strings.Join(values, ", "))
+		}
+	}
+	return nil
 }
 
 // At returns the crossings that have all the given values.

@@ -45,6 +45,7 @@ func Merge(parts []Part) *Merged {
 			m.Run.Add(&own)
 			reported[r.ID] = append(reported[r.ID], p.Name)
 		}
+		m.Run.Services = append(m.Run.Services, p.Run.Services...)
 		if !p.Run.Started.IsZero() && (m.Run.Started.IsZero() || p.Run.Started.Before(m.Run.Started)) {
 			m.Run.Started = p.Run.Started
 		}

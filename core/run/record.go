@@ -18,6 +18,8 @@ type Record struct {
 	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
 	Trial    bool   `json:"trial,omitempty"`  // it reproduces a failure, and says nothing about rates and times
 
+	Crossing string `json:"crossing,omitempty"` // of the matrix that it is a run of, as in store=redis,season=winter; empty for none
+
 	Began    time.Time       `json:"began"`
 	Prepared float64         `json:"prepared_s,omitempty"` // seconds before the first test began, for building and the like
 	Placed   time.Time       `json:"-"`                    // by which runs are ordered: when it began, unless that is in the future

@@ -47,6 +47,7 @@ type Run struct {
 	Idle           bool     // nothing ran, and not because of rules alone
 	Places         []Place  // by worker, of a run of several machines; empty for a run of one
 	Services       []Service
+	Crossing       string // of the matrix, as in store=redis,season=winter, where several are written together; else empty
 	byID           map[string]*Result
 	Work           float64           // seconds of all results, as each takes alone
 	unmeasured     map[int][]*Result // by batch

@@ -15,11 +15,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 	"sync"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/history"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
@@ -101,7 +99,7 @@ func (h *History) recall(ctx context.Context) workspace.Recall {
 			past.Notes = append(past.Notes, fmt.Sprintf("suite %s has no past, but the ledger knows %d of its tests as suite %s: fern-relay ledger rename %s %s gives it that past", r.New, r.Tests, r.Old, r.Old, r.New))
 		}
 		past.Steps = sync.OnceValue(h.steps)
-		past.Rates = sync.OnceValue(func() []float64 { return h.rates(c) })
+		past.Rates = sync.OnceValue(func() []float64 { return rates(h.Ledger(), c) })
 		return past, nil
 	}
 }
@@ -116,22 +114,4 @@ func (h *History) steps() map[string][]string {
 		return nil // the next to read the ledger reports it
 	}
 	return steps
-}
-
-// rates returns the pass rates of a catalog's tests, as the ledger's screens and commands show them.
-func (h *History) rates(c *catalog.Catalog) []float64 {
-	rates := make([]float64, len(c.Tests))
-	for i := range rates {
-		rates[i] = math.NaN()
-	}
-	past, err := h.Ledger().Past(history.PastRuns, nil)
-	if err != nil {
-		return rates // the next to read the ledger reports it
-	}
-	for i, id := range past.History.IDs {
-		if at, ok := c.Index(id); ok {
-			rates[at] = past.Figures[i].Rate
-		}
-	}
-	return rates
 }

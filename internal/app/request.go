@@ -36,6 +36,7 @@ type Request struct {
 	StopAfter int           // after this many bad outcomes no more tests start; 0 for no limit
 	Retries   int           // how often a bad test runs again at most
 	Limit     time.Duration // of one test; 0 for that of its suite
+	Offset    int           // is added to the numbers of slots, so that runs side by side share none
 	Strict    bool          // tests whose service this machine does not have are errored; otherwise skipped
 	Control   *Control      // steers the run; may be nil
 	Preparing func(string)  // called with what is being prepared; may be nil

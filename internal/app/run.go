@@ -27,11 +27,11 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	if schedule == nil {
 		schedule = a.Schedule(q)
 	}
-	task := q.task(schedule)
+	task := a.task(q, schedule)
 	task.Revision, task.Dirty = project.Origin(ctx, a.Project.Dir)
 	journal, note, unwritten := a.beginJournal(task)
 	setup := workspace.Setup(a.Project)
-	setup.Limit = q.Limit
+	setup.Limit, setup.Offset = q.Limit, q.Offset
 	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Source: engine.Local(schedule, q.Workers), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
 		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Preparing: q.Preparing}
 	r = run.New()
@@ -99,9 +99,17 @@ func (a *App) beginJournal(task ledger.Task) (journal *ledger.Journal, note stri
 	return journal, note, err
 }
 
+// crossingKey identifies the crossing that a project is in; empty for none.
+func crossingKey(p *project.Project) string {
+	if p.Crossing == nil {
+		return ""
+	}
+	return p.Crossing.Key()
+}
+
 // task returns what the journal of a request says that it does.
-func (q Request) task(schedule *split.Schedule) ledger.Task {
-	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, Order: q.Order, Machine: machine(), InOrder: q.InOrder, Trial: q.Trial}
+func (a *App) task(q Request, schedule *split.Schedule) ledger.Task {
+	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, Order: q.Order, Machine: machine(), InOrder: q.InOrder, Trial: q.Trial, Crossing: crossingKey(a.Project)}
 	if q.Before != nil {
 		for _, r := range q.Before.Results {
 			task.Tests = append(task.Tests, r.ID)

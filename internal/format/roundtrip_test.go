@@ -53,7 +53,7 @@ func TestRoundTrip(t *testing.T) {
 			ran.Apply(e)
 		}
 		ran.Apply(run.Event{Event: run.RunEnds, At: now})
-		for name, write := range map[string]func(io.Writer, *run.Run) error{"junit": junit.Write, "tap": tap.Write} {
+		for name, write := range map[string]func(io.Writer, *run.Run) error{"junit": func(w io.Writer, ran *run.Run) error { return junit.Write(w, ran) }, "tap": tap.Write} {
 			var text bytes.Buffer
 			if err := write(&text, ran); err != nil {
 				t.Fatal(err)

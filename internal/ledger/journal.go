@@ -41,14 +41,15 @@ type Task struct {
 	Machine  string   `json:"machine"`
 	InOrder  bool     `json:"in_order"`
 	Trial    bool     `json:"trial,omitempty"` // it reproduces a failure
-	Tests    []string `json:"tests"`           // IDs, in the order to run
+	Crossing string   `json:"crossing,omitempty"`
+	Tests    []string `json:"tests"` // IDs, in the order to run
 
 	Batches []TaskBatch `json:"batches"` // in the order in which they are taken
 }
 
 // Record returns the record of the task's run, with the journal that it had.
 func (t Task) Record(journal string) run.Record {
-	k := run.Record{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine, Trial: t.Trial}
+	k := run.Record{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine, Trial: t.Trial, Crossing: t.Crossing}
 	if journal != "" {
 		k.Journal = filepath.Base(journal)
 	}

@@ -173,7 +173,7 @@ func (l *Ledger) arrange() error {
 		return err
 	}
 	defer tx.Rollback()
-	runs, err := l.list(tx, "WHERE trial = 0 ORDER BY placed DESC, number DESC")
+	runs, err := l.list(tx, "WHERE "+l.counted()+" ORDER BY placed DESC, number DESC")
 	if err != nil {
 		return err
 	}
@@ -267,9 +267,7 @@ func (l *Ledger) Forget(runs, days int, now time.Time) (n int, err error) {
 	if _, err := tx.Exec("DELETE FROM tests WHERE last NOT IN (SELECT number FROM runs) AND key < (SELECT max(key) FROM tests)"); err != nil {
 		return 0, err
 	}
-	l.mu.Lock()
-	l.ids, l.upTo = map[int64]string{}, 0
-	l.mu.Unlock()
+	l.ids.forget()
 	return int(went), tx.Commit()
 }
 

@@ -9,11 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math"
 	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -21,6 +23,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"fernrelay/core/cause"
+	"fernrelay/core/matrix"
 	"fernrelay/core/run"
 )
 
@@ -30,10 +33,50 @@ type Ledger struct {
 	db   *sql.DB
 	own  func(file string) (name string, own bool)
 	file fs.FileInfo // as it was opened
-	mu   sync.Mutex
-	ids  map[int64]string // of the tests by key, those that were needed so far
-	upTo int64            // the greatest key among them
+	ids  *testNames
+	only string // a condition in SQL for the runs that it has; see In
 }
+
+// testNames are the IDs of tests by key, those that were needed so far.
+type testNames struct {
+	mu   sync.Mutex
+	ids  map[int64]string
+	upTo int64 // the greatest key among them
+}
+
+// forget makes them be read again.
+func (n *testNames) forget() {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.ids, n.upTo = map[int64]string{}, 0
+}
+
+// newLedger returns the ledger in a database, in a store.
+func newLedger(db *sql.DB, store string) *Ledger {
+	return &Ledger{db: db, ids: &testNames{ids: map[int64]string{}}, own: cause.OwnIn(filepath.Dir(store)), only: plainRuns}
+}
+
+// plainRuns is the condition in SQL for the runs that are of no crossing.
+const plainRuns = "crossing = ''"
+
+// In returns the ledger with only the runs of crossings that have some values, to read from.
+func (l *Ledger) In(of matrix.Assignment) *Ledger {
+	in := *l
+	in.only = "crossing <> ''"
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		in.only += fmt.Sprintf(" AND instr(',' || crossing || ',', %s) > 0", quoted(fmt.Sprintf(",%s=%s,", name, of[name])))
+	}
+	return &in
+}
+
+// Own returns the name of a file within the project, and whether it is the project's.
+func (l *Ledger) Own(file string) (name string, own bool) { return l.own(file) }
+
+// quoted writes a text for SQL.
+func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
+
+// counted is the condition in SQL for the runs that rates and times count.
+func (l *Ledger) counted() string { return "trial = 0 AND " + l.only }
 
 // FileName is the name of the ledger's file in a project's store.
 const FileName = "ledger.db"
@@ -116,7 +159,7 @@ func openEmpty(store string) *Ledger {
 		panic(err) // the driver is not linked in
 	}
 	db.SetMaxOpenConns(1) // each connection has a memory of its own
-	l := &Ledger{db: db, ids: map[int64]string{}, own: cause.OwnIn(filepath.Dir(store))}
+	l := newLedger(db, store)
 	if err := l.migrate(); err != nil {
 		panic(err) // the schema is wrong
 	}
@@ -130,7 +173,7 @@ func connect(path, how string) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Ledger{db: db, ids: map[int64]string{}, own: cause.OwnIn(filepath.Dir(filepath.Dir(path)))}, nil
+	return newLedger(db, filepath.Dir(path)), nil
 }
 
 // Close closes the file.
@@ -149,7 +192,7 @@ func (l *Ledger) Keep(k run.Record, run *run.Run) (number int, err error) {
 		return number, err
 	}
 	keysOf := keepTests
-	if k.Trial {
+	if k.Trial || k.Crossing != "" {
 		keysOf = addTests
 	}
 	if number, err = l.keep(tx, k, run, keysOf); err != nil {
@@ -187,8 +230,8 @@ func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sq
 	if err != nil {
 		return 0, err
 	}
-	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, prepared, pick, workers, ordering, revision, dirty, machine, source, journal, trial, places) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal, k.Trial, string(places))
+	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, prepared, pick, workers, ordering, revision, dirty, machine, source, journal, trial, places, crossing) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal, k.Trial, string(places), k.Crossing)
 	if err != nil {
 		return 0, err
 	}

@@ -14,11 +14,11 @@ import (
 // History returns at most n of the latest runs, the oldest first, and the outcomes of every test in them; up to
 // and including upTo unless that is nil. It leaves trials out.
 func (l *Ledger) History(most int, upTo *run.Record) ([]*run.Record, *history.History, error) {
-	clause, args := "", []any{most}
+	clause, args := " ", []any{most}
 	if upTo != nil {
-		clause, args = "AND (placed, number) <= (?, ?) ", []any{upTo.Placed.UnixMilli(), upTo.Number, most}
+		clause, args = " AND (placed, number) <= (?, ?) ", []any{upTo.Placed.UnixMilli(), upTo.Number, most}
 	}
-	runs, err := l.list(l.db, "WHERE trial = 0 "+clause+"ORDER BY placed DESC, number DESC LIMIT ?", args...)
+	runs, err := l.list(l.db, "WHERE "+l.counted()+clause+"ORDER BY placed DESC, number DESC LIMIT ?", args...)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -119,7 +119,7 @@ func readBrief(from querier, k *run.Record) (*brief, error) {
 
 // FirstBad returns the earliest run in which a test was bad, or run.ErrNoRecord.
 func (l *Ledger) FirstBad(id string) (*run.Record, error) {
-	return l.find("WHERE number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed, number LIMIT 1", id)
+	return l.find("WHERE "+l.only+" AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed, number LIMIT 1", id)
 }
 
 // Since returns the earliest run in which a cause was known, by the signs of its failures, or run.ErrNoRecord.
@@ -153,7 +153,7 @@ func (l *Ledger) LastWell(id string, before *run.Record) (*run.Record, error) {
 		}
 		return nil, err
 	}
-	runs, err := l.list(l.db, "WHERE trial = 0 AND (placed, number) < (?, ?) ORDER BY placed DESC, number DESC", before.Placed.UnixMilli(), before.Number)
+	runs, err := l.list(l.db, "WHERE "+l.counted()+" AND (placed, number) < (?, ?) ORDER BY placed DESC, number DESC", before.Placed.UnixMilli(), before.Number)
 	if err != nil {
 		return nil, err
 	}

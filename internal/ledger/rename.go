@@ -36,9 +36,7 @@ func (l *Ledger) Rename(from, to string) (renamed int, err error) {
 	if err := tx.Commit(); err != nil {
 		return 0, err
 	}
-	l.mu.Lock()
-	l.ids, l.upTo = map[int64]string{}, 0
-	l.mu.Unlock()
+	l.ids.forget()
 	if len(r.same) > 0 {
 		err = l.arrange()
 	}

@@ -18,7 +18,7 @@ func (l *Ledger) Runs() (n int, err error) {
 
 // Last returns the latest run whole, or run.ErrNoRecord.
 func (l *Ledger) Last() (*run.Record, *run.Run, error) {
-	return l.whole("ORDER BY placed DESC, number DESC LIMIT 1")
+	return l.whole("WHERE " + l.only + " ORDER BY placed DESC, number DESC LIMIT 1")
 }
 
 // Run returns a run by its number, or run.ErrNoRecord.
@@ -28,7 +28,7 @@ func (l *Ledger) Run(number int) (*run.Record, *run.Run, error) {
 
 // Before returns the run before another whole, or run.ErrNoRecord.
 func (l *Ledger) Before(k *run.Record) (*run.Record, *run.Run, error) {
-	return l.whole("WHERE (placed, number) < (?, ?) ORDER BY placed DESC, number DESC LIMIT 1", k.Placed.UnixMilli(), k.Number)
+	return l.whole("WHERE "+l.only+" AND (placed, number) < (?, ?) ORDER BY placed DESC, number DESC LIMIT 1", k.Placed.UnixMilli(), k.Number)
 }
 
 func (l *Ledger) whole(clause string, args ...any) (*run.Record, *run.Run, error) {
@@ -42,18 +42,28 @@ func (l *Ledger) whole(clause string, args ...any) (*run.Record, *run.Run, error
 
 // LastBad returns the latest run of ours in which a test was bad, or run.ErrNoRecord.
 func (l *Ledger) LastBad(id string) (*run.Record, error) {
-	return l.find("WHERE source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed DESC, number DESC LIMIT 1", id)
+	return l.find("WHERE "+l.only+" AND source = '' AND number IN (SELECT run FROM bad WHERE test = (SELECT key FROM tests WHERE id = ?)) ORDER BY placed DESC, number DESC LIMIT 1", id)
 }
 
 // OneWorker returns the latest run of ours of a pick on one worker, or run.ErrNoRecord.
 func (l *Ledger) OneWorker(pick string) (*run.Record, error) {
-	return l.find("WHERE workers = 1 AND trial = 0 AND source = '' AND pick = ? ORDER BY placed DESC, number DESC LIMIT 1", pick)
+	return l.find("WHERE workers = 1 AND "+l.counted()+" AND source = '' AND pick = ? ORDER BY placed DESC, number DESC LIMIT 1", pick)
 }
 
-// List returns all runs, the oldest first.
-func (l *Ledger) List() ([]*run.Record, error) { return l.list(l.db, "ORDER BY placed, number") }
+// List returns the runs, the oldest first.
+func (l *Ledger) List() ([]*run.Record, error) {
+	return l.list(l.db, "WHERE "+l.listed()+" ORDER BY placed, number")
+}
 
-const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, prepared, counts, work, trial, places FROM runs "
+// listed is the condition in SQL for the runs that lists have: also those of crossings, unless it has only some of these.
+func (l *Ledger) listed() string {
+	if l.only == plainRuns {
+		return "true"
+	}
+	return l.only
+}
+
+const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, prepared, counts, work, trial, places, crossing FROM runs "
 
 // list returns the runs that a clause selects.
 func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, error) {
@@ -86,7 +96,7 @@ func scanRecord(row scanner) (*run.Record, error) {
 	k := &run.Record{}
 	var began, placed, ended, prepared int64
 	var counts, places string
-	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work, &k.Trial, &places); err != nil {
+	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work, &k.Trial, &places, &k.Crossing); err != nil {
 		return nil, err
 	}
 	k.Began, k.Placed, k.Ended, k.Prepared = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended), float64(prepared)/1000
@@ -119,7 +129,7 @@ func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 
 // Steps returns the names of the steps that tests had when they ran last, by ID, as the latest runs say.
 func (l *Ledger) Steps(runs int) (map[string][]string, error) {
-	latest, err := l.list(l.db, "WHERE trial = 0 ORDER BY placed DESC, number DESC LIMIT ?", runs)
+	latest, err := l.list(l.db, "WHERE "+l.counted()+" ORDER BY placed DESC, number DESC LIMIT ?", runs)
 	if err != nil {
 		return nil, err
 	}
@@ -177,9 +187,10 @@ func (l *Ledger) outputs(number int) (map[int64][]byte, error) {
 
 // names returns the IDs of all tests by key. The map must not be changed.
 func (l *Ledger) names() (map[int64]string, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	rows, err := l.db.Query("SELECT key, id FROM tests WHERE key > ?", l.upTo)
+	n := l.ids
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	rows, err := l.db.Query("SELECT key, id FROM tests WHERE key > ?", n.upTo)
 	if err != nil {
 		return nil, err
 	}
@@ -192,13 +203,13 @@ func (l *Ledger) names() (map[int64]string, error) {
 			return nil, err
 		}
 		fresh[key] = id
-		l.upTo = max(l.upTo, key)
+		n.upTo = max(n.upTo, key)
 	}
 	if len(fresh) > 0 { // others read the names without a lock
-		for key, id := range l.ids {
+		for key, id := range n.ids {
 			fresh[key] = id
 		}
-		l.ids = fresh
+		n.ids = fresh
 	}
-	return l.ids, rows.Err()
+	return n.ids, rows.Err()
 }

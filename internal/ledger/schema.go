@@ -12,7 +12,7 @@ import (
 // migrations build the schema, one version after the other. SQLite's user_version counts those that a file has
 // seen.
 var migrations = []func(*Ledger, *sql.Tx) error{
-	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema), addPrepared, executes(trialSchema), executes(placesSchema),
+	executes(firstSchema), executes(groupsSchema), executes(huntsSchema + coverageSchema), (*Ledger).addPacks, executes(placedSchema), addPrepared, executes(trialSchema), executes(placesSchema), executes(crossingSchema),
 }
 
 func executes(schema string) func(*Ledger, *sql.Tx) error {
@@ -114,6 +114,10 @@ ALTER TABLE runs ADD COLUMN trial INTEGER NOT NULL DEFAULT 0; -- it reproduces a
 
 const placesSchema = `
 ALTER TABLE runs ADD COLUMN places TEXT NOT NULL DEFAULT '[]'; -- by worker, of a run of several machines, as JSON
+`
+
+const crossingSchema = `
+ALTER TABLE runs ADD COLUMN crossing TEXT NOT NULL DEFAULT ''; -- its values, as in store=redis,season=winter: only the history of its crossing counts it
 `
 
 // tables are those that a ledger of the present version has.

@@ -62,6 +62,9 @@ const recentKept = 20
 
 // Recent calls tell with the latest moments of every test that asked selects, oldest first.
 func (l *Ledger) Recent(asked func(id string) bool, tell func(id string, moments []Moment)) error {
+	if l.only != plainRuns {
+		return l.recentOfSome(asked, tell)
+	}
 	return eachTest(l.db, func(id string, t keptTest) error {
 		if !asked(id) {
 			return nil
@@ -73,6 +76,27 @@ func (l *Ledger) Recent(asked func(id string) bool, tell func(id string, moments
 		tell(id, moments)
 		return nil
 	}, "")
+}
+
+// recentOfSome is Recent for a ledger of only some runs. It reads the runs.
+func (l *Ledger) recentOfSome(asked func(id string) bool, tell func(id string, moments []Moment)) error {
+	_, h, err := l.History(recentKept, nil)
+	if err != nil {
+		return err
+	}
+	for i, id := range h.IDs {
+		if !asked(id) {
+			continue
+		}
+		var moments []Moment
+		for _, c := range h.Past(i) {
+			if o := c.Outcome(); o != "" {
+				moments = append(moments, Moment{Outcome: o, Seconds: float64(c.Seconds)})
+			}
+		}
+		tell(id, moments)
+	}
+	return nil
 }
 
 // encode writes moments as words: outcome, seconds, outcome, seconds, and so on. A known share follows the seconds

@@ -18,9 +18,9 @@ import (
 // Matrix is what varies between the runs of a project's tests.
 type Matrix struct {
 	*matrix.Matrix
-	Pick   string   // of all crossings; empty for all tests
-	AtOnce int      // crossings that run at the same time, from 1
-	Then   []string // the command after all crossings that must pass have passed; empty for none
+	Pick   string // of all crossings; empty for all tests
+	AtOnce int    // crossings that run at the same time, from 1
+	Then   string // the command after all crossings that must pass have passed; empty for none
 }
 
 // matrixTable is [matrix] as it is written.
@@ -84,11 +84,10 @@ func (p *Project) addMatrix(f *file, d *document) error {
 	case err != nil:
 		return err
 	}
-	then, err := shellwords.Parse(m.Then.Run)
-	if err != nil {
+	if _, err := shellwords.Parse(m.Then.Run); err != nil {
 		return d.wrong(d.entry("matrix.then", 0, "run"), "run = %q is not a command line", m.Then.Run)
 	}
-	p.Matrix = &Matrix{Matrix: crossed, Pick: m.Pick, AtOnce: max(1, m.AtOnce), Then: then}
+	p.Matrix = &Matrix{Matrix: crossed, Pick: m.Pick, AtOnce: max(1, m.AtOnce), Then: m.Then.Run}
 	return nil
 }
 
@@ -116,9 +115,17 @@ func (p *Project) At(c *matrix.Crossing) *Project {
 // ServicesPath returns the folder of the data of services, which may not exist.
 func (p *Project) ServicesPath() string {
 	if p.Crossing != nil {
-		return p.crossingPath(p.Crossing)
+		return filepath.Join(p.crossingPath(p.Crossing), "services")
 	}
 	return filepath.Join(p.StorePath(), "services")
+}
+
+// BuildPath returns the folder of what is built for a suite, which may not exist.
+func (p *Project) BuildPath(s Suite) string {
+	if p.Crossing != nil {
+		return filepath.Join(p.crossingPath(p.Crossing), "build", s.Name)
+	}
+	return filepath.Join(p.StorePath(), "build", s.Name)
 }
 
 // crossingPath returns the folder of a crossing's data, such as .fern/matrix/redis-winter.

@@ -13,6 +13,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"reflect"
 	"runtime"
@@ -23,6 +24,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
+	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
@@ -99,6 +101,19 @@ func (w *Workspace) With(own Own, recall Recall) (*Workspace, error) {
 	return &other, other.describe(recall)
 }
 
+// At returns the workspace as it is in a crossing of the project's matrix.
+func (w *Workspace) At(c *matrix.Crossing, recall Recall) (*Workspace, error) {
+	at := *w
+	at.Project = w.Project.At(c)
+	at.Adapters = maps.Clone(w.Adapters)
+	for _, s := range at.Project.Suites {
+		if a, ok := at.Adapters[s.Name].(*golang.Adapter); ok {
+			at.Adapters[s.Name] = a.Elsewhere(at.Project.BuildPath(s), s.BuildFlags)
+		}
+	}
+	return &at, at.describe(recall)
+}
+
 func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 	dir := filepath.Join(p.Dir, filepath.FromSlash(s.Dir))
 	below := filepath.ToSlash(filepath.Clean(s.Dir))
@@ -117,8 +132,7 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		}
 		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
 	}
-	store := filepath.Join(p.StorePath(), "build", s.Name)
-	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: store, Keep: p.Store,
+	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: p.BuildPath(s), Keep: p.Store,
 		BuildFlags: s.BuildFlags, NoVet: s.NoVet, Args: s.Args, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
 }
 

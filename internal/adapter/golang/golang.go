@@ -80,6 +80,14 @@ func New(config Config) (*Adapter, error) {
 	}
 }
 
+// Elsewhere returns an adapter for the same tests that builds with other flags in another store.
+func (a *Adapter) Elsewhere(store string, buildFlags []string) *Adapter {
+	config := a.Config
+	config.Store, config.BuildFlags = store, buildFlags
+	return &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, bin: a.bin,
+		binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
+}
+
 // Scope is the group, as a test binary holds one package, unless each test has a process
 // of its own.
 func (a *Adapter) Scope() adapter.Scope {

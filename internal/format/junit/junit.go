@@ -61,6 +61,8 @@ const (
 	planProperty    = "fern.plan"
 	catalogProperty = "fern.catalog"
 	timingsProperty = "fern.timings"
+
+	crossingProperty = "fern.crossing" // of the matrix, as in store=redis,season=winter
 )
 
 func properties(p *run.Planned) []property {
@@ -84,15 +86,38 @@ type problem struct {
 	Text    string `xml:",chardata"`
 }
 
-// Write writes the run. A test's ID has its suite, group and name.
-func Write(w io.Writer, ran *run.Run) error {
+// Write writes a run, or the runs of crossings of a matrix. A test's ID has its suite, group and name.
+func Write(w io.Writer, runs ...*run.Run) error {
 	all := &testSuites{}
+	for _, ran := range runs {
+		if err := all.addRun(ran); err != nil {
+			return err
+		}
+	}
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	encoder := xml.NewEncoder(w)
+	encoder.Indent("", "  ")
+	if err := encoder.Encode(all); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}
+
+// addRun adds the groups of a run.
+func (all *testSuites) addRun(ran *run.Run) error {
 	byName := map[string]*testSuite{}
+	first := len(all.Suites)
 	for _, r := range ran.Results {
 		place, name, _ := strings.Cut(r.ID, "#")
 		suite := byName[place]
 		if suite == nil {
 			suite = &testSuite{Name: plain.Line(place), Timestamp: r.Started.Local().Format(timeLayout)}
+			if ran.Crossing != "" {
+				suite.Properties = []property{{crossingProperty, plain.Line(ran.Crossing)}}
+			}
 			byName[place] = suite
 			all.Suites = append(all.Suites, suite)
 		}
@@ -109,21 +134,12 @@ func Write(w io.Writer, ran *run.Run) error {
 		all.add(c)
 	}
 	if ran.Planned != nil {
-		if len(all.Suites) == 0 {
-			all.Suites = []*testSuite{{Name: "an empty shard", Timestamp: ran.Started.Local().Format(timeLayout)}}
+		if len(all.Suites) == first {
+			all.Suites = append(all.Suites, &testSuite{Name: "an empty shard", Timestamp: ran.Started.Local().Format(timeLayout)})
 		}
-		all.Suites[0].Properties = properties(ran.Planned)
+		all.Suites[first].Properties = append(all.Suites[first].Properties, properties(ran.Planned)...)
 	}
-	if _, err := io.WriteString(w, xml.Header); err != nil {
-		return err
-	}
-	encoder := xml.NewEncoder(w)
-	encoder.Indent("", "  ")
-	if err := encoder.Encode(all); err != nil {
-		return err
-	}
-	_, err := io.WriteString(w, "\n")
-	return err
+	return nil
 }
 
 const unstable = "unstable"

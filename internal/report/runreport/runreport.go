@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"fernrelay/core/history"
+	"fernrelay/core/matrix"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/format/junit"
@@ -49,6 +50,22 @@ const failuresKnown = 500
 func Of(project Project, l *ledger.Ledger, record *run.Record, run *run.Run) (*About, error) {
 	a := &About{Title: fmt.Sprintf("%s, run %d", project.Name, record.Number), Record: record, Run: run, project: project}
 	return a, a.know(l, record)
+}
+
+// OfMatrix collects everything about the crossings of a matrix: what explains their failures, and of each test the worst
+// outcome.
+func OfMatrix(project Project, l *ledger.Ledger, r *matrix.Results) (*About, error) {
+	var parts []run.Part
+	var crossings strings.Builder
+	report.Matrix(&crossings, r, l.Own)
+	for _, one := range r.Results {
+		if one.Run != nil {
+			parts = append(parts, run.Part{Name: one.Key(), Run: one.Run})
+		}
+	}
+	a := &About{Title: project.Name + ", " + wording.Plural(len(r.Results), "crossing"), Run: run.Merge(parts).Run, project: project}
+	a.Parts = strings.Split(strings.TrimSpace(crossings.String()), "\n")
+	return a, a.know(l, nil)
 }
 
 // OfMerged collects everything about merged shards, with what the project's ledger knows about the failures.

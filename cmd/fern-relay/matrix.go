@@ -1,0 +1,258 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/history"
+	"fernrelay/core/matrix"
+	"fernrelay/core/plain"
+	"fernrelay/internal/app"
+	"fernrelay/internal/wording"
+)
+
+func newMatrix(s *settings) *cobra.Command {
+	f := &matrixFlags{}
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "matrix",
+		Short: "List, run and explain the crossings of the matrix",
+		Long: "Matrix lists the crossings of what [matrix] in fern.toml varies, with the tests, the\n" +
+			"expected time and the services of each. Its commands run them and print the jobs of a\n" +
+			"CI system.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, crossings, err := f.open(cmd, s)
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			return f.list(cmd, r, crossings, asJSON)
+		},
+	}
+	f.add(cmd)
+	addJSON(cmd, &asJSON, "a JSON object")
+	cmd.AddCommand(newMatrixRun(s), newMatrixJobs(s))
+	return cmd
+}
+
+// matrixFlags say which crossings of the matrix, the same for all its commands.
+type matrixFlags struct {
+	pick  string
+	at    []string
+	pairs bool
+}
+
+func (f *matrixFlags) add(cmd *cobra.Command) {
+	addPick(cmd, &f.pick)
+	cmd.Flags().StringArrayVar(&f.at, "at", nil, "only crossings with these values, as `NAME=VALUE,…`")
+	cmd.Flags().BoolVar(&f.pairs, "pairs", false, "the fewest crossings that have every pair of values")
+}
+
+// open opens the project and chooses crossings of its matrix.
+func (f *matrixFlags) open(cmd *cobra.Command, s *settings) (*app.App, []matrix.Crossing, error) {
+	r, err := s.open(cmd.Context())
+	if err != nil {
+		return nil, nil, err
+	}
+	crossings, err := f.crossings(r)
+	if err != nil {
+		r.Close()
+		return nil, nil, err
+	}
+	return r, crossings, nil
+}
+
+// crossings returns the crossings that the flags choose, in the matrix's order.
+func (f *matrixFlags) crossings(r *app.App) ([]matrix.Crossing, error) {
+	m := r.Project.Matrix
+	if m == nil {
+		return nil, errors.New("the project has no matrix: add [matrix.vary] to fern.toml, as in store = [\"memory\", \"redis\"]")
+	}
+	all := m.Crossings
+	if f.pairs {
+		all = m.Pairs(matrix.Thorough)
+		fmt.Fprintf(stderr, "fern-relay: %s\n", pairsWords(m.Matrix, all))
+	}
+	if len(f.at) == 0 {
+		return all, nil
+	}
+	wanted := map[string]bool{}
+	for _, text := range f.at {
+		of, err := matrix.ParseAssignment(text)
+		if err == nil {
+			err = m.Check(of)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("--at: %w", err)
+		}
+		some := m.At(of)
+		if len(some) == 0 {
+			return nil, fmt.Errorf("--at %s: no crossing has these values", text)
+		}
+		for i := range some {
+			wanted[some[i].Key()] = true
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(c matrix.Crossing) bool { return !wanted[c.Key()] }), nil
+}
+
+// pairsWords says how many crossings have every pair, and what they save.
+func pairsWords(m *matrix.Matrix, few []matrix.Crossing) string {
+	run := 0
+	for i := range m.Crossings {
+		if m.Crossings[i].LeaveOut == "" {
+			run++
+		}
+	}
+	return fmt.Sprintf("%d of %s have every pair of values: %s less", len(few), wording.Plural(run, "crossing"), wording.Percent(1-float64(len(few))/float64(max(1, run))))
+}
+
+// listedCrossing is the JSON of a crossing that has not run.
+type listedCrossing struct {
+	Of       matrix.Assignment `json:"of"`
+	Tests    int               `json:"tests"`
+	Expected float64           `json:"expected_s"`
+	Services []string          `json:"services"`
+	MayFail  string            `json:"may-fail,omitempty"`
+	LeaveOut string            `json:"leave-out,omitempty"`
+	Missing  string            `json:"missing,omitempty"` // a service that this machine does not have
+}
+
+// listedMatrix is the JSON of the command matrix.
+type listedMatrix struct {
+	Format    string           `json:"format"`
+	Crossings []listedCrossing `json:"crossings"`
+}
+
+func (f *matrixFlags) list(cmd *cobra.Command, r *app.App, crossings []matrix.Crossing, asJSON bool) error {
+	listed := listedMatrix{Format: matrix.Format, Crossings: []listedCrossing{}}
+	workers := max(1, r.Workers()/r.Project.Matrix.AtOnce)
+	for i := range crossings {
+		c := &crossings[i]
+		line := listedCrossing{Of: c.Of, MayFail: c.MayFail, LeaveOut: c.LeaveOut, Services: []string{}}
+		if c.LeaveOut == "" {
+			expected, err := r.ExpectCrossing(cmd.Context(), c, f.pick, workers)
+			if err != nil {
+				return err
+			}
+			line.Tests, line.Expected, line.Services = expected.Tests, expected.Seconds, append(line.Services, expected.Services...)
+			if expected.Missing != nil {
+				line.Missing = expected.Missing.Error()
+			}
+		}
+		listed.Crossings = append(listed.Crossings, line)
+	}
+	if asJSON {
+		return newEncoder(cmd.OutOrStdout()).Encode(listed)
+	}
+	printCrossings(cmd.OutOrStdout(), crossings, listed.Crossings)
+	return nil
+}
+
+func printCrossings(w io.Writer, crossings []matrix.Crossing, lines []listedCrossing) {
+	width, seconds := 0, 0.0
+	for i := range crossings {
+		width = max(width, len([]rune(crossings[i].Label())))
+	}
+	for i, line := range lines {
+		var words []string
+		took := "       "
+		if line.LeaveOut == "" {
+			words = append(words, wording.Plural(line.Tests, "test"))
+			if line.Expected > 0 {
+				took = fmt.Sprintf("%7s", history.ClockTenths(line.Expected))
+			}
+			seconds += line.Expected
+		}
+		if len(line.Services) > 0 {
+			words = append(words, "with "+strings.Join(line.Services, ", "))
+		}
+		for _, why := range []struct{ what, text string }{{"left out: ", line.LeaveOut}, {"may fail: ", line.MayFail}, {"skipped here: ", line.Missing}} {
+			if why.text != "" {
+				words = append(words, why.what+plain.Line(why.text))
+			}
+		}
+		label := crossings[i].Label()
+		fmt.Fprintf(w, "%s%s  %s  %s\n", plain.Line(label), strings.Repeat(" ", width-len([]rune(label))), took, strings.Join(words, "; "))
+	}
+	fmt.Fprintf(w, "%s, %s one after the other\n", wording.Plural(len(lines), "crossing"), history.Clock(seconds))
+}
+
+// matrixJob is one job of a CI system's job matrix.
+type matrixJob struct {
+	At    string `json:"at"`
+	Shard int    `json:"shard"`
+	Of    int    `json:"of"`
+	Label string `json:"label"`
+	Args  string `json:"args"`
+}
+
+func newMatrixJobs(s *settings) *cobra.Command {
+	f := &matrixFlags{}
+	var shards int
+	cmd := &cobra.Command{
+		Use:   "jobs",
+		Short: "Print the crossings as one line of JSON for a CI job matrix",
+		Long: "Jobs prints a JSON list with one object per crossing and shard. A job runs its part\n" +
+			"with fern-relay matrix run and the job's args, and merge joins the results of all.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if shards < 1 || shards > mostShards {
+				return fmt.Errorf("--shards is %d: a number from 1 to %d is expected", shards, mostShards)
+			}
+			r, crossings, err := f.open(cmd, s)
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			return newEncoder(cmd.OutOrStdout()).Encode(jobsOf(crossings, shards))
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().IntVar(&shards, "shards", 1, "split each crossing into `N` jobs")
+	return cmd
+}
+
+func jobsOf(crossings []matrix.Crossing, shards int) []matrixJob {
+	jobs := []matrixJob{}
+	for i := range crossings {
+		c := &crossings[i]
+		if c.LeaveOut != "" {
+			continue
+		}
+		for k := 1; k <= shards; k++ {
+			j := matrixJob{At: c.Key(), Shard: k, Of: shards, Label: c.Label(), Args: "--at " + c.Key()}
+			if shards > 1 {
+				j.Label += fmt.Sprintf(" %d/%d", k, shards)
+				j.Args += fmt.Sprintf(" --shard %d/%d", k, shards)
+			}
+			jobs = append(jobs, j)
+		}
+	}
+	return jobs
+}
+
+// readMatrix reads a part of the results of a matrix; nil if the file is something else.
+func readMatrix(name string) (*matrix.File, error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	head := make([]byte, 256)
+	n, _ := io.ReadFull(file, head)
+	if !strings.Contains(string(head[:n]), `"`+matrix.Format+`"`) {
+		return nil, nil
+	}
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
+	return matrix.Read(file)
+}

@@ -1,0 +1,225 @@
+package matrix
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"fernrelay/core/run"
+)
+
+// Result is what became of a crossing.
+type Result struct {
+	*Crossing
+	State   State
+	Outcome run.Outcome // empty before it ended
+	Why     string      // it has no run, or no outcome of its own
+	Run     *run.Run    // its latest; nil if it has none
+	Number  int         // of the run in the ledger; 0 if it is not kept
+	Began   time.Time   // zero before it began
+	Tests   int         // that it runs
+}
+
+// State is how far a crossing has come.
+type State string
+
+// The states of a crossing.
+const (
+	Waiting State = "waiting"
+	Running State = "running"
+	Ended   State = "ended"
+	LeftOut State = "left-out"
+)
+
+// OutcomeOf returns the outcome of a crossing by its run: the worst of its tests', skipped if all are skipped.
+func OutcomeOf(r *run.Run) run.Outcome {
+	for _, o := range []run.Outcome{run.Lost, run.Failed, run.TimedOut, run.Errored} {
+		if r.Counts[o] > 0 {
+			return o
+		}
+	}
+	if n := r.Counts[run.Skipped]; r.Idle || n > 0 && n == r.Done() {
+		return run.Skipped
+	}
+	return run.Passed
+}
+
+// End notes the run of a crossing, and its number in the ledger.
+func (r *Result) End(number int, ran *run.Run) {
+	r.State, r.Number, r.Run, r.Outcome, r.Began, r.Tests = Ended, number, ran, OutcomeOf(ran), ran.Started, len(ran.Results)
+}
+
+// Bad reports whether the crossing makes the whole fail.
+func (r *Result) Bad() bool { return r.Outcome.Bad() && r.MayFail == "" }
+
+// Missing reports whether the crossing should have an outcome and has none.
+func (r *Result) Missing() bool {
+	return r.State != LeftOut && (r.Outcome == "" || r.Outcome == run.Lost)
+}
+
+// Results are what became of the crossings of a matrix, in its order, or of some of them.
+type Results struct {
+	Matrix  *Matrix
+	Results []*Result
+	Then    Then
+}
+
+// Then is the step after all crossings.
+type Then struct {
+	Command string      // as it is written; empty for none
+	Outcome run.Outcome // passed or failed, or skipped; empty before
+	Why     string      // it is skipped, or failed
+	Output  string      // the end of what it printed
+}
+
+// NewResults returns results of crossings that have not begun.
+func NewResults(m *Matrix, some []Crossing, then string) *Results {
+	r := &Results{Matrix: m, Then: Then{Command: then}}
+	for i := range some {
+		c := &some[i]
+		result := &Result{Crossing: c, State: Waiting}
+		if c.LeaveOut != "" {
+			result.State, result.Outcome, result.Why = LeftOut, run.Skipped, "left out: "+c.LeaveOut
+		}
+		r.Results = append(r.Results, result)
+	}
+	return r
+}
+
+// Result returns the result of a crossing by its key, nil if there is none.
+func (r *Results) Result(key string) *Result {
+	if at := slices.IndexFunc(r.Results, func(one *Result) bool { return one.Key() == key }); at >= 0 {
+		return r.Results[at]
+	}
+	return nil
+}
+
+// Explain explains which values make tests fail, from the crossings that have run.
+func (r *Results) Explain() Explained {
+	tests := map[string]Outcomes{}
+	for _, one := range r.Results {
+		if one.Run == nil {
+			continue
+		}
+		key := one.Key()
+		for _, result := range one.Run.Results {
+			bad, something := result.Outcome.Evidence()
+			if !something {
+				continue
+			}
+			times := []bool{bad}
+			if result.Unstable {
+				times = append(times, !bad)
+			}
+			if tests[result.ID] == nil {
+				tests[result.ID] = Outcomes{}
+			}
+			tests[result.ID][key] = times
+		}
+	}
+	return r.Matrix.Explain(tests)
+}
+
+// ExitStatus returns the status with which a command ends that ran the crossings: 3 if one has no outcome, 1 if one failed
+// that must pass or the step after them failed, 0 if all is well.
+func (r *Results) ExitStatus() int {
+	status := 0
+	for _, one := range r.Results {
+		switch {
+		case one.Missing():
+			return 3
+		case one.Bad():
+			status = 1
+		}
+	}
+	if r.Then.Outcome.Bad() {
+		status = 1
+	}
+	return status
+}
+
+// Counts returns how many crossings must pass, and how many of these did.
+func (r *Results) Counts() (passed, must int) {
+	for _, one := range r.Results {
+		if one.State == LeftOut || one.MayFail != "" {
+			continue
+		}
+		must++
+		if one.State == Ended && one.Outcome == run.Passed {
+			passed++
+		}
+	}
+	return passed, must
+}
+
+// Text says of how many tests the explanation is and which crossings they fail in, as in "12 tests fail wherever store is
+// postgres; season makes no difference".
+func (e *Explanation) Text(s *Spec) string {
+	return count(len(e.Tests), "test fails", "tests fail") + " " + e.Cause.Text(s) + e.Difference()
+}
+
+// Difference says which names make no difference, as in "; season makes no difference", empty if all do.
+func (e *Explanation) Difference() string {
+	switch {
+	case len(e.Same) == 0 || len(e.Where) == 0:
+		return ""
+	case len(e.Same) == 1:
+		return "; " + e.Same[0] + " makes no difference"
+	}
+	last := len(e.Same) - 1
+	return "; " + strings.Join(e.Same[:last], ", ") + " and " + e.Same[last] + " make no difference"
+}
+
+// Text says which crossings these are, as in "only where store is redis and season is summer". The names are in the order of
+// the spec.
+func (c *Cause) Text(s *Spec) string {
+	var parts []string
+	for _, n := range s.Names {
+		if value, ok := c.Where[n.Name]; ok {
+			parts = append(parts, n.Name+" is "+value)
+		}
+	}
+	values := strings.Join(parts, " and ")
+	switch {
+	case len(parts) == 0:
+		return "in every crossing"
+	case c.Except:
+		return "everywhere but where " + values
+	case len(parts) == 1:
+		return "wherever " + values
+	}
+	return "only where " + values
+}
+
+// Text says what the rival claims and which crossing decides.
+func (r *Rival) Text(m *Matrix) string {
+	text := "or " + r.Cause.Text(&m.Spec)
+	if r.Decide == nil {
+		return text + ", which no other crossing can decide"
+	}
+	c := m.Spec.crossing(r.Decide)
+	return text + ": " + c.Key() + " would decide"
+}
+
+// Failures returns the results of an explanation's tests in the crossings where they failed, in the order of the crossings.
+func (r *Results) Failures(tests []string) (bad []*run.Result) {
+	for _, one := range r.Results {
+		for _, id := range tests {
+			if one.Run == nil {
+				continue
+			}
+			if result := one.Run.Result(id); result != nil && result.Outcome.Bad() {
+				bad = append(bad, result)
+			}
+		}
+	}
+	return bad
+}
+
+func count(n int, one, several string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprint(n, " ", several)
+}

@@ -1,0 +1,151 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"maps"
+	"math"
+	"slices"
+	"sync"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/history"
+	"fernrelay/core/matrix"
+	"fernrelay/core/pick"
+	"fernrelay/core/run"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/project"
+	"fernrelay/internal/workspace"
+)
+
+// At returns the project as it is in a crossing of its matrix, with the past of that crossing.
+func (a *App) At(ctx context.Context, c *matrix.Crossing) (*App, error) {
+	w, err := a.Workspace.At(c, a.history.recallIn(ctx, a.Project.Matrix.Matrix, c))
+	if err != nil {
+		return nil, err
+	}
+	return &App{w, a.history}, nil
+}
+
+// recallIn reads from the ledger what a workspace needs to know of the past of a crossing. Times that it does not know are
+// those of crossings with most of its values, then those of any crossing, then those of runs without a matrix.
+func (h *History) recallIn(ctx context.Context, m *matrix.Matrix, c *matrix.Crossing) workspace.Recall {
+	plain := h.recall(ctx)
+	return func(cat *catalog.Catalog) (workspace.Past, error) {
+		past, err := plain(cat)
+		if err != nil || !h.store.Exists() {
+			return past, err
+		}
+		own, err := h.Ledger().In(c.Of).Known(cat)
+		if err != nil {
+			return past, err
+		}
+		past.Latest = own.Latest
+		past.Rates = sync.OnceValue(func() []float64 { return rates(h.Ledger().In(c.Of), cat) })
+		times := []history.Times{own.Times}
+		for _, of := range like(m, c) {
+			if enough(times, cat) {
+				break
+			}
+			known, err := h.Ledger().In(of).Known(cat)
+			if err != nil {
+				return past, err
+			}
+			times = append(times, known.Times)
+		}
+		for _, t := range slices.Backward(times) {
+			maps.Copy(past.Times.Tests, t.Tests)
+		}
+		return past, nil
+	}
+}
+
+// like returns the values of crossings that are like one, those that are most like it first.
+func like(m *matrix.Matrix, c *matrix.Crossing) (all []matrix.Assignment) {
+	for _, n := range slices.Backward(m.Spec.Names) {
+		of := maps.Clone(c.Of)
+		delete(of, n.Name)
+		all = append(all, of)
+	}
+	return append(all, matrix.Assignment{})
+}
+
+// enough reports whether some of the times know each test of a catalog.
+func enough(times []history.Times, c *catalog.Catalog) bool {
+	for i := range c.Tests {
+		if !slices.ContainsFunc(times, func(t history.Times) bool { _, ok := t.Tests[c.Tests[i].ID]; return ok }) {
+			return false
+		}
+	}
+	return true
+}
+
+// CrossingTests returns the tests that a crossing runs, given the project in that crossing: those of the matrix's pick and
+// the crossing's, and of another one, which may be empty. The second result is the pick of all.
+func (a *App) CrossingTests(c *matrix.Crossing, text string) ([]catalog.Test, string, error) {
+	text = pick.Join(a.Project.Matrix.PickOf(c), text)
+	tests, err := a.PickToRun(text)
+	return tests, text, err
+}
+
+// rates returns the pass rates of a catalog's tests in a ledger, NaN for those that never ended.
+func rates(l *ledger.Ledger, c *catalog.Catalog) []float64 {
+	rates := make([]float64, len(c.Tests))
+	for i := range rates {
+		rates[i] = math.NaN()
+	}
+	past, err := l.Past(history.PastRuns, nil)
+	if err != nil {
+		return rates // the next to read the ledger reports it
+	}
+	for i, id := range past.History.IDs {
+		if at, ok := c.Index(id); ok {
+			rates[at] = past.Figures[i].Rate
+		}
+	}
+	return rates
+}
+
+// LatestResults returns the latest run of each crossing in the ledger.
+func (a *App) LatestResults() (*matrix.Results, error) {
+	m := a.Project.Matrix
+	results := matrix.NewResults(m.Matrix, m.Crossings, m.Then)
+	for _, one := range results.Results {
+		if one.State == matrix.LeftOut {
+			continue
+		}
+		record, ran, err := a.Ledger().In(one.Of).Last()
+		if errors.Is(err, run.ErrNoRecord) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		one.End(record.Number, ran)
+	}
+	return results, nil
+}
+
+// needed are the services that tests need.
+type needed struct {
+	names   []string
+	missing error // one that this machine cannot run; nil if it can run all
+}
+
+// servicesOf returns the services that tests of a project need.
+func servicesOf(p *project.Project, tests []catalog.Test) (n needed) {
+	config := workspace.Services(p)
+	var suite string
+	for i := range tests {
+		if tests[i].Suite == suite {
+			continue
+		}
+		suite = tests[i].Suite
+		n.names = append(n.names, config.Needs[suite]...)
+		n.missing = cmp.Or(n.missing, config.Missing(suite))
+	}
+	slices.Sort(n.names)
+	n.names = slices.Compact(n.names)
+	return n
+}

@@ -1,0 +1,405 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/mattn/go-shellwords"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/matrix"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
+	"fernrelay/internal/adapter"
+	"fernrelay/internal/wholefile"
+)
+
+// A MatrixRequest says which crossings to run and how.
+type MatrixRequest struct {
+	Crossings []matrix.Crossing
+	Pick      string // narrows those of the matrix; empty for no more
+	AtOnce    int    // crossings that run at the same time; 0 for what fern.toml says
+	Workers   int    // of each crossing; 0 for its share of the project's
+	StopAfter int    // after this many crossings that failed no more start; 0 for no limit
+	Resume    bool   // leaves out those that ended before the run that was killed last
+
+	Strict  bool // a crossing whose service this machine does not have is errored; otherwise skipped
+	Retries int
+	Limit   time.Duration // of one test; 0 for that of its suite
+
+	// Share returns the tests of a crossing that run here, and of which shard of which plan they are; nil for all.
+	Share func(at *App, tests []catalog.Test) (*run.Planned, []catalog.Test, error)
+
+	// Changed is called with a copy of a result whose state changed, and Event with each event of a crossing. Calls come
+	// one at a time.
+	Changed func(r matrix.Result)
+	Event   func(key string, e run.Event)
+}
+
+// A MatrixRun runs crossings.
+//
+//	m, err := app.NewMatrixRun(request)
+//	results, err := m.Run(ctx)
+type MatrixRun struct {
+	app     *App
+	request MatrixRequest
+	results *matrix.Results
+	times   map[string]float64 // by key: expected seconds
+	record  matrixRecord
+
+	mu       sync.Mutex
+	finished bool
+	failed   int
+	controls map[string]*Control // by key: of the crossings that run
+}
+
+// matrixRecord says how far a run of a matrix has come, so that it can be resumed.
+type matrixRecord struct {
+	Pick string         `json:"pick"`
+	Keys []string       `json:"keys"`
+	Done map[string]int `json:"done"` // by key: the number of its run in the ledger
+}
+
+const matrixRecordName = "run.json"
+
+// NewMatrixRun prepares a run of crossings. The error says which pick is wrong, or that nothing can be resumed.
+func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, error) {
+	m := a.Project.Matrix
+	q.AtOnce = cmp.Or(q.AtOnce, m.AtOnce)
+	q.Workers = cmp.Or(q.Workers, max(1, a.Workers()/q.AtOnce))
+	r := &MatrixRun{app: a, request: q, times: map[string]float64{}, controls: map[string]*Control{}, record: matrixRecord{Pick: q.Pick, Done: map[string]int{}}}
+	if q.Resume {
+		if err := r.readRecord(); err != nil {
+			return nil, err
+		}
+	}
+	r.results = matrix.NewResults(m.Matrix, r.request.Crossings, m.Then)
+	for _, one := range r.results.Results {
+		if one.State == matrix.LeftOut {
+			continue
+		}
+		r.record.Keys = append(r.record.Keys, one.Key())
+		if number := r.record.Done[one.Key()]; number > 0 {
+			record, ran, err := a.Ledger().In(one.Of).Run(number)
+			if err != nil {
+				return nil, err
+			}
+			one.End(record.Number, ran)
+			continue
+		}
+		expected, err := a.ExpectCrossing(ctx, one.Crossing, r.request.Pick, q.Workers)
+		if err != nil {
+			return nil, err
+		}
+		one.Tests, r.times[one.Key()] = expected.Tests, expected.Seconds
+	}
+	return r, nil
+}
+
+// readRecord takes over what the run that was killed last had come to.
+func (r *MatrixRun) readRecord() error {
+	data, err := os.ReadFile(r.recordPath())
+	if errors.Is(err, fs.ErrNotExist) {
+		return errors.New("no run of the matrix was ended before its end, so there is nothing to resume")
+	}
+	var record matrixRecord
+	if err = cmp.Or(err, json.Unmarshal(data, &record)); err != nil {
+		return err
+	}
+	r.request.Pick, r.request.Crossings = record.Pick, nil
+	for _, c := range r.app.Project.Matrix.Crossings {
+		if slices.Contains(record.Keys, c.Key()) {
+			r.request.Crossings = append(r.request.Crossings, c)
+		}
+	}
+	r.record = matrixRecord{Pick: record.Pick, Done: map[string]int{}}
+	maps.Copy(r.record.Done, record.Done)
+	return nil
+}
+
+func (r *MatrixRun) recordPath() string {
+	return filepath.Join(r.app.Project.StorePath(), "matrix", matrixRecordName)
+}
+
+// writeRecord notes how far the run has come. Without it the run cannot be resumed, and continues.
+func (r *MatrixRun) writeRecord() {
+	if os.MkdirAll(filepath.Dir(r.recordPath()), 0o755) == nil {
+		data, _ := json.Marshal(r.record)
+		_ = wholefile.Replace(r.recordPath(), 0o644, wholefile.Bytes(data))
+	}
+}
+
+// CrossingForecast is what a crossing runs, and how long that takes.
+type CrossingForecast struct {
+	Tests    int
+	Seconds  float64 // 0 if too little is known
+	Work     float64 // seconds of all tests
+	Services []string
+	Missing  error // a service that this machine cannot run; nil if it can run all
+}
+
+// ExpectCrossing returns the forecast of a crossing on a number of workers.
+func (a *App) ExpectCrossing(ctx context.Context, c *matrix.Crossing, text string, workers int) (f CrossingForecast, err error) {
+	at, err := a.At(ctx, c)
+	if err != nil {
+		return f, err
+	}
+	tests, text, err := at.CrossingTests(c, text)
+	if err != nil {
+		return f, fmt.Errorf("the pick of the crossing %s: %w", c.Key(), err)
+	}
+	q, err := at.NewRequest(text, tests, workers)
+	if err != nil {
+		return f, err
+	}
+	f.Tests = len(tests)
+	f.Seconds, _ = at.Planned(q)
+	services := servicesOf(at.Project, tests)
+	f.Services, f.Missing = services.names, services.missing
+	for i := range tests {
+		f.Work += tests[i].Expected
+	}
+	return f, nil
+}
+
+// Results returns the results as they are now. Only Run and its callbacks change them.
+func (r *MatrixRun) Results() *matrix.Results { return r.results }
+
+// Expected returns the seconds that a crossing should take, 0 if too little is known.
+func (r *MatrixRun) Expected(key string) float64 { return r.times[key] }
+
+// Finish lets the tests that run end, and starts no more.
+func (r *MatrixRun) Finish() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.finished = true
+	for _, c := range r.controls {
+		c.Finish()
+	}
+}
+
+// Run runs the crossings, those that take longest first, and then the step after them. Each crossing is kept in the ledger as a
+// run. The error is one of the machine; failures of crossings are in the results.
+func (r *MatrixRun) Run(ctx context.Context) (*matrix.Results, error) {
+	r.writeRecord()
+	waiting := make(chan *matrix.Result, len(r.results.Results))
+	for _, one := range r.longestFirst() {
+		waiting <- one
+	}
+	close(waiting)
+	var lanes sync.WaitGroup
+	errs := make(chan error, len(r.results.Results))
+	for lane := range min(r.request.AtOnce, len(r.results.Results)) {
+		lanes.Go(func() {
+			for one := range waiting {
+				if !r.mayStart(ctx) {
+					return
+				}
+				if err := r.runOne(ctx, one, lane); err != nil {
+					errs <- fmt.Errorf("crossing %s: %w", one.Key(), err)
+				}
+			}
+		})
+	}
+	lanes.Wait()
+	close(errs)
+	var all error
+	for err := range errs {
+		all = errors.Join(all, err)
+	}
+	r.then(ctx)
+	if !slices.ContainsFunc(r.results.Results, (*matrix.Result).Missing) {
+		all = errors.Join(all, os.Remove(r.recordPath()))
+	}
+	return r.results, all
+}
+
+// longestFirst returns the crossings that have not run, those that take longest first, so that the whole ends early.
+func (r *MatrixRun) longestFirst() []*matrix.Result {
+	var open []*matrix.Result
+	for _, one := range r.results.Results {
+		if one.State == matrix.Waiting {
+			open = append(open, one)
+		}
+	}
+	slices.SortStableFunc(open, func(a, b *matrix.Result) int { return cmp.Compare(r.times[b.Key()], r.times[a.Key()]) })
+	return open
+}
+
+func (r *MatrixRun) mayStart(ctx context.Context) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return ctx.Err() == nil && !r.finished && (r.request.StopAfter == 0 || r.failed < r.request.StopAfter)
+}
+
+// runOne runs a crossing on a lane, from 0, of those that run side by side.
+func (r *MatrixRun) runOne(ctx context.Context, one *matrix.Result, lane int) error {
+	at, err := r.app.At(ctx, one.Crossing)
+	if err != nil {
+		return err
+	}
+	tests, text, err := at.CrossingTests(one.Crossing, r.request.Pick)
+	if err != nil {
+		return err
+	}
+	var planned *run.Planned
+	if r.request.Share != nil {
+		if planned, tests, err = r.request.Share(at, tests); err != nil {
+			return err
+		}
+	}
+	q, err := at.NewRequest(text, tests, r.request.Workers)
+	if err != nil {
+		return err
+	}
+	q.Shard, q.Strict, q.Retries, q.Limit = planned, r.request.Strict, r.request.Retries, r.request.Limit
+	q.Offset = lane * (r.request.Workers + 1) // one more for what all workers share
+	q.Control = r.begin(one, len(tests))
+	ran, number, err := at.Run(ctx, q, func(e run.Event) { r.event(one.Key(), e) })
+	if ran == nil {
+		ran = run.New()
+		r.end(one, func() {
+			one.State, one.Outcome, one.Why = matrix.Ended, run.Errored, err.Error()
+		})
+		return err
+	}
+	r.end(one, func() {
+		began := one.Began
+		one.End(number, ran)
+		one.Began = cmp.Or(began, one.Began)
+		if one.Outcome == run.Skipped {
+			one.Why = whySkipped(ran)
+		}
+		if r.record.Done[one.Key()] = number; one.Missing() {
+			delete(r.record.Done, one.Key())
+		}
+		r.writeRecord()
+	})
+	return err
+}
+
+// whySkipped returns the reason that the first skipped test of a run has.
+func whySkipped(ran *run.Run) string {
+	for _, result := range ran.Results {
+		if result.Outcome == run.Skipped {
+			return result.Message
+		}
+	}
+	return "its pick selects no test"
+}
+
+// begin notes that a crossing begins, and returns what steers its run.
+func (r *MatrixRun) begin(one *matrix.Result, tests int) *Control {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	control := &Control{}
+	if r.finished {
+		control.Finish()
+	}
+	r.controls[one.Key()] = control
+	one.State, one.Began, one.Tests = matrix.Running, time.Now(), tests
+	r.changed(one)
+	return control
+}
+
+// end notes how a crossing ended; set sets its result.
+func (r *MatrixRun) end(one *matrix.Result, set func()) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.controls, one.Key())
+	set()
+	if one.Bad() {
+		r.failed++
+	}
+	r.changed(one)
+}
+
+func (r *MatrixRun) changed(one *matrix.Result) {
+	if r.request.Changed != nil {
+		r.request.Changed(*one)
+	}
+}
+
+func (r *MatrixRun) event(key string, e run.Event) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.request.Event != nil {
+		r.request.Event(key, e)
+	}
+}
+
+// then runs the step after all crossings, if those that must pass have passed.
+func (r *MatrixRun) then(ctx context.Context) {
+	step := &r.results.Then
+	if step.Command == "" {
+		return
+	}
+	if step.Why = r.whyNotThen(); step.Why != "" {
+		step.Outcome = run.Skipped
+		return
+	}
+	step.Outcome = run.Passed
+	if err := r.runThen(ctx, step); err != nil {
+		step.Outcome, step.Why = run.Failed, err.Error()
+	}
+}
+
+// whyNotThen returns why the step after all crossings does not run, empty if it does.
+func (r *MatrixRun) whyNotThen() string {
+	var failed []string
+	passed := map[string]bool{}
+	for _, one := range r.results.Results {
+		if one.Outcome == run.Passed {
+			passed[one.Key()] = true
+		} else if one.State == matrix.Ended && one.MayFail == "" {
+			failed = append(failed, one.Label())
+		}
+	}
+	if len(failed) > 0 {
+		return fmt.Sprintf("%d that must pass did not: %s", len(failed), strings.Join(failed, ", "))
+	}
+	for i := range r.app.Project.Matrix.Crossings {
+		c := &r.app.Project.Matrix.Crossings[i]
+		if c.LeaveOut == "" && c.MayFail == "" && !passed[c.Key()] {
+			return "not all crossings that must pass have run, such as " + c.Label()
+		}
+	}
+	if r.request.Share != nil {
+		return "only a shard of each crossing ran"
+	}
+	return ""
+}
+
+// runThen runs the step after all crossings with FERN_MATRIX, the name of a file with the results.
+func (r *MatrixRun) runThen(ctx context.Context, step *matrix.Then) error {
+	path := filepath.Join(r.app.Project.StorePath(), "matrix", "results.json")
+	if err := wholefile.Write(path, r.results.Write); err != nil {
+		return err
+	}
+	words, err := shellwords.Parse(step.Command)
+	if err != nil || len(words) == 0 {
+		return fmt.Errorf("run = %q is not a command line", step.Command)
+	}
+	if strings.HasPrefix(words[0], ".") {
+		words[0] = filepath.Join(r.app.Project.Dir, words[0])
+	}
+	said := &adapter.Tail{Limit: 64 << 10}
+	cmd := adapter.Command(ctx, r.app.Project.Dir, adapter.Slot{Env: []string{"FERN_MATRIX=" + path}}, words[0], words[1:]...)
+	cmd.Stdout, cmd.Stderr = said, said
+	err = cmd.Run()
+	if step.Output = plain.Text(said.String()); err != nil {
+		return errors.New(adapter.Ending(err))
+	}
+	return nil
+}
