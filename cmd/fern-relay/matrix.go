@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -237,6 +238,44 @@ func jobsOf(crossings []matrix.Crossing, shards int) []matrixJob {
 		}
 	}
 	return jobs
+}
+
+// readMatrices reads parts of the results of a matrix; none if the files are something else.
+func readMatrices(names []string) (parts []*matrix.File, err error) {
+	for _, name := range names {
+		part, err := readMatrix(name)
+		if err != nil || part == nil && len(parts) > 0 {
+			return nil, fmt.Errorf("%s: %w", name, cmp.Or(err, errors.New("this is no JSON of matrix run, and the files before it are: merge them apart")))
+		}
+		if part == nil {
+			return nil, nil
+		}
+		parts = append(parts, part)
+	}
+	return parts, nil
+}
+
+// mergeMatrix joins parts of the results of the project's matrix, and names crossings that never came back.
+func (s *settings) mergeMatrix(cmd *cobra.Command, parts []*matrix.File, files *reportFiles, output string) error {
+	r, err := app.OpenHistory(cmd.Context(), s.dir)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	if r.Project.Matrix == nil {
+		return errors.New("these are results of a matrix, and the project has none: run merge in the project, or name its folder with -C")
+	}
+	results := matrix.Join(r.Project.Matrix.Matrix, parts)
+	f := &matrixRunFlags{junit: files.junit, output: output}
+	if err := f.print(cmd.Context(), cmd.OutOrStdout(), s, r, results); err != nil {
+		return err
+	}
+	for _, one := range results.Results {
+		if one.Missing() {
+			fmt.Fprintf(stderr, "fern-relay: the crossing %s never came back\n", plain.Line(one.Key()))
+		}
+	}
+	return withStatus(results.ExitStatus())
 }
 
 // readMatrix reads a part of the results of a matrix; nil if the file is something else.

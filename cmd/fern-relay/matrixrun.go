@@ -56,7 +56,7 @@ func newMatrixRun(s *settings) *cobra.Command {
 			if results == nil {
 				return err
 			}
-			if printed := f.print(cmd.OutOrStdout(), s, cmd, r, results); printed != nil {
+			if printed := f.print(cmd.Context(), cmd.OutOrStdout(), s, r.History(), results); printed != nil {
 				return unkept{printed}
 			}
 			if err != nil {
@@ -158,13 +158,13 @@ func crossingStart(one *matrix.Result) string {
 }
 
 // print prints the results and writes the files that are asked for.
-func (f *matrixRunFlags) print(w io.Writer, s *settings, cmd *cobra.Command, r *app.App, results *matrix.Results) error {
+func (f *matrixRunFlags) print(ctx context.Context, w io.Writer, s *settings, h *app.History, results *matrix.Results) error {
 	if f.asJSON {
 		if err := results.Write(w); err != nil {
 			return err
 		}
 	} else {
-		report.Matrix(w, results, r.Ledger().Own)
+		report.Matrix(w, results, h.Ledger().Own)
 	}
 	if f.junit != "" {
 		if err := wholefile.Write(f.junit, func(w io.Writer) error { return junit.Write(w, runsOf(results)...) }); err != nil {
@@ -174,7 +174,7 @@ func (f *matrixRunFlags) print(w io.Writer, s *settings, cmd *cobra.Command, r *
 	if f.output == "" {
 		return nil
 	}
-	about, err := runreport.OfMatrix(s.aboutProject(cmd.Context(), r.History()), r.Ledger(), results)
+	about, err := runreport.OfMatrix(s.aboutProject(ctx, h), h.Ledger(), results)
 	if err != nil {
 		return err
 	}

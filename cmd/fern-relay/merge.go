@@ -21,7 +21,7 @@ func newMerge(s *settings) *cobra.Command {
 		Use:   "merge FILE…",
 		Short: "Merge the reports of shards or machines into one",
 		Long: "Merge reads any number of reports (JUnit XML, TAP, the Go toolchain's JSON events or\n" +
-			"event lines), and prints and writes one report of all of them. It exits with 3 if a\n" +
+			"event lines, or the JSON of matrix run), and prints and writes one report of all of them. It exits with 3 if a\n" +
 			"report is broken, a shard of the plan is missing, or shards were planned differently,\n" +
 			"and writes what there is. With --output it writes the report that the command report\n" +
 			"writes for a run, with what the project's ledger knows.",
@@ -31,6 +31,12 @@ func newMerge(s *settings) *cobra.Command {
 				if err := runreport.Check(file); err != nil {
 					return err
 				}
+			}
+			if some, err := readMatrices(args); err != nil || some != nil {
+				if err != nil {
+					return err
+				}
+				return s.mergeMatrix(cmd, some, f, file)
 			}
 			var parts []run.Part
 			var broken []string

@@ -42,7 +42,7 @@ func (s *settings) rehearse(cmd *cobra.Command, f *matrixRunFlags) error {
 	if err != nil {
 		return err
 	}
-	if err := f.print(cmd.OutOrStdout(), s, cmd, r, results); err != nil {
+	if err := f.print(cmd.Context(), cmd.OutOrStdout(), s, r.History(), results); err != nil {
 		return unkept{err}
 	}
 	if !f.asJSON {

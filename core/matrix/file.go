@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"fernrelay/core/run"
 )
@@ -161,8 +162,7 @@ func Join(m *Matrix, parts []*File) *Results {
 	}
 	for _, one := range joined.Results {
 		if parts := runs[one.Key()]; parts != nil {
-			one.Run = run.Merge(parts).Run
-			one.Outcome, one.Tests = OutcomeOf(one.Run), len(one.Run.Results)
+			one.take(run.Merge(parts))
 		}
 		if one.LeaveOut != "" {
 			one.State = LeftOut
@@ -171,10 +171,19 @@ func Join(m *Matrix, parts []*File) *Results {
 	return joined
 }
 
+// take takes over what the shards of a crossing came to together. One that is missing makes the crossing lost.
+func (r *Result) take(m *run.Merged) {
+	r.Run, r.Tests, r.Outcome = m.Run, len(m.Run.Results), OutcomeOf(m.Run)
+	if len(m.Missing) > 0 {
+		r.Outcome, r.Why = run.Lost, fmt.Sprintf("of %d shards these never came back: %s", m.Of, strings.Trim(fmt.Sprint(m.Missing), "[]"))
+	}
+}
+
 // run returns the outcomes of a crossing's tests as a run.
 func (c *FileCrossing) run() *run.Run {
 	r := run.New()
-	r.Apply(run.Event{Event: run.RunBegins, Planned: c.Planned}.Sound())
+	began := time.Unix(0, 0) // only how long it took is known
+	r.Apply(run.Event{Event: run.RunBegins, At: began, Planned: c.Planned}.Sound())
 	failures := map[string]FileFailure{}
 	for _, f := range c.Failures {
 		failures[f.ID] = f
@@ -189,6 +198,6 @@ func (c *FileCrossing) run() *run.Run {
 		}
 	}
 	r.Services = c.Services
-	r.Apply(run.Event{Event: run.RunEnds})
+	r.Apply(run.Event{Event: run.RunEnds, At: began.Add(time.Duration(c.Seconds * float64(time.Second)))})
 	return r
 }

@@ -143,14 +143,21 @@ func (r *Rehearsal) Undeclared() []string {
 }
 
 // Suspects names what a test that failed in the rehearsal seems to lack: files that are here and not in the clone, and
-// variables that are set here and not there, if its message, its output or the sources beside it name them. file is the
-// test's, relative to the project.
+// variables that are set here and not there, if its failure names them, or else the sources beside it do. file is the test's,
+// relative to the project.
 func (r *Rehearsal) Suspects(result *run.Result, file string) (lines []string) {
 	said := result.Message + "\n" + string(result.Output)
 	for _, s := range result.Steps {
 		said += "\n" + s.Message
 	}
-	sources := r.sources(file)
+	if lines = r.named(said, nil); lines != nil {
+		return lines
+	}
+	return r.named("", r.sources(file))
+}
+
+// named says which absent files and variables a text or sources name.
+func (r *Rehearsal) named(said string, sources []source) (lines []string) {
 	for _, name := range r.absent {
 		base := path.Base(strings.TrimSuffix(name, "/"))
 		if where := namedIn(base, said, sources); where != "" {
@@ -186,7 +193,7 @@ func (r *Rehearsal) sources(file string) (all []source) {
 	entries, _ := os.ReadDir(filepath.Join(r.Dir, dir)) // none if the test's file is elsewhere
 	for _, e := range entries[:min(len(entries), mostSources)] {
 		info, err := e.Info()
-		if err != nil || !info.Mode().IsRegular() || info.Size() > largerSource || e.Name() == project.FileName {
+		if err != nil || !info.Mode().IsRegular() || e.Name()[0] == '.' || info.Size() > largerSource || e.Name() == project.FileName {
 			continue
 		}
 		if data, err := os.ReadFile(filepath.Join(r.Dir, dir, e.Name())); err == nil {

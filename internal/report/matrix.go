@@ -82,6 +82,8 @@ func CrossingWords(one *matrix.Result) string {
 		return plain.Line(one.Why)
 	case one.State == matrix.Waiting:
 		parts = append(parts, "it has not run")
+	case one.Outcome == run.Lost && one.Why != "":
+		parts = append(parts, plain.Line(one.Why))
 	case one.Run == nil || one.Outcome == run.Skipped:
 		parts = append(parts, plain.Line(strings.TrimSpace(string(one.Outcome)+": "+one.Why)))
 	default:
