@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/internal/demo"
+	"fernrelay/internal/demo/storehost"
 	"fernrelay/internal/demo/testhost"
 	"fernrelay/internal/tui"
 )
@@ -50,6 +51,18 @@ func newDemoHost() *cobra.Command {
 		Hidden: true,
 		Args:   cobra.NoArgs,
 		RunE:   func(*cobra.Command, []string) error { return testhost.Serve(os.Stdin, os.Stdout) },
+	}
+}
+
+// newDemoStore serves as the stand-in for a database of the demo; the demo's fern.toml names it.
+func newDemoStore() *cobra.Command {
+	return &cobra.Command{
+		Use:    demo.StoreCommand + " KIND ADDRESS",
+		Hidden: true,
+		Args:   cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return storehost.Serve(cmd.Context(), storehost.Kind(args[0]), args[1])
+		},
 	}
 }
 

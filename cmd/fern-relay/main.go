@@ -176,7 +176,7 @@ func newRoot(s *settings) *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return renamedFlag(err) })
 	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this `folder`")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(newDemo(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newWatch(s), newHunt(s), newMerge(s), newReport(s), newLedger(s), newDraw(s), newStation(), newFleet(s), newMatrix(s), newDemoHost())
+	root.AddCommand(newDemo(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newWatch(s), newHunt(s), newMerge(s), newReport(s), newLedger(s), newDraw(s), newStation(), newFleet(s), newMatrix(s), newDemoHost(), newDemoStore())
 	return root
 }
 

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 
 	"fernrelay/internal/demo/glasshouse"
@@ -23,6 +24,9 @@ import (
 
 // HostCommand is the command of this program that serves the demo's tests.
 const HostCommand = "demo-host"
+
+// StoreCommand is the command of this program that is the demo's stand-in for a database server.
+const StoreCommand = "demo-store"
 
 // past is a ledger with about thirty real runs of the demo project, made by
 // scripts/demo-past.
@@ -38,7 +42,7 @@ name = "glasshouse"
 [[suite]]
 name = "glasshouse"
 kind = "host"
-run = %s
+%[1]s
 timeout = "20s"
 
 [tags]
@@ -72,10 +76,51 @@ count = 4
 # GLASS_MENDED "on" mends the pair in shade: hunt --verify then says so. GLASS_BUS "38400" makes
 # the boiler bus faster. GLASS_ARCHIVE "away" takes the archive away that lists are imported from.
 env = { GLASS_MENDED = "off", GLASS_BUS = "19200", GLASS_ARCHIVE = "here" }
+
+[[service]]                           # a stand-in for a database server, which ships with the demo
+name = "shelf"
+%[2]s
+ready = "tcp:{port}"
+every = "20ms"
+env = { GLASS_STORE_AT = "127.0.0.1:{port}" }
+
+[[service]]                           # another, which takes longer to start
+name = "cellar"
+%[3]s
+ready = "tcp:{port}"
+every = "20ms"
+env = { GLASS_STORE_AT = "127.0.0.1:{port}" }
+
+[matrix]                              # fern-relay matrix run, or leg 6
+pick = "quick not nightly not in:irrigation"
+at-once = 2
+[matrix.vary]
+store = ["memory", "shelf", "cellar"]
+season = ["winter", "summer"]
+[[matrix.with]]
+of = { store = "shelf" }
+services = ["shelf"]
+[[matrix.with]]
+of = { store = "cellar" }
+services = ["cellar"]
+[[matrix.with]]
+of = { season = "summer" }
+env = { GLASS_SEASON = "summer" }
+[[matrix.with]]
+of = { store = "memory", season = "summer" }
+leave-out = "the model has no summer"
+[[matrix.add]]
+of = { store = "paper", season = "winter" }
+[[matrix.with]]
+of = { store = "paper" }
+may-fail = "nobody keeps it any more"
+[matrix.then]
+run = "echo the glasshouse may open"
 `
 
-// runLine is the line of the configuration that names this program.
-var runLine = regexp.MustCompile(`(?m)^run = .*$`)
+// programLines are the lines of the configuration that name this program.
+var programLines = []*regexp.Regexp{regexp.MustCompile(`(?m)^run = .* ` + HostCommand + `"$`),
+	regexp.MustCompile(`(?m)^start = .* ` + StoreCommand + ` shelf 127.0.0.1:\{port\}"$`), regexp.MustCompile(`(?m)^start = .* ` + StoreCommand + ` cellar 127.0.0.1:\{port\}"$`)}
 
 // LayOut writes the demo project into a folder of the user's cache and returns the folder. It keeps an existing
 // ledger, and all of a fern.toml except the line that names this program.
@@ -102,16 +147,35 @@ func LayOut() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	command := strconv.Quote(fmt.Sprintf("'%s' %s", program, HostCommand))
+	lines := programLinesOf(program)
 	file := filepath.Join(dir, project.FileName)
-	text := fmt.Appendf(nil, config, command)
-	if kept, err := os.ReadFile(file); err == nil && runLine.Match(kept) {
-		text = runLine.ReplaceAllLiteral(kept, []byte("run = "+command))
+	text := fmt.Appendf(nil, config, lines[0], lines[1], lines[2])
+	if kept, err := os.ReadFile(file); err == nil && namesProgram(kept) {
+		for i, line := range programLines {
+			kept = line.ReplaceAllLiteral(kept, []byte(lines[i]))
+		}
+		text = kept
 	}
 	if err := write(file, text); err != nil {
 		return "", err
 	}
 	return dir, layOutPast(filepath.Join(dir, ".fern", "ledger.db"))
+}
+
+// programLinesOf returns the lines of the configuration that name a program.
+func programLinesOf(program string) (lines []string) {
+	line := func(key, args string) {
+		lines = append(lines, key+" = "+strconv.Quote(fmt.Sprintf("'%s' %s", program, args)))
+	}
+	line("run", HostCommand)
+	line("start", StoreCommand+" shelf 127.0.0.1:{port}")
+	line("start", StoreCommand+" cellar 127.0.0.1:{port}")
+	return lines
+}
+
+// namesProgram reports whether a configuration has all lines that name this program, so that it is one of this version.
+func namesProgram(text []byte) bool {
+	return !slices.ContainsFunc(programLines, func(line *regexp.Regexp) bool { return !line.Match(text) })
 }
 
 func layOutPast(file string) error {

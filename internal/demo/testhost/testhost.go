@@ -136,6 +136,14 @@ func (t *T) Equal(what string, got, want any) {
 	panic(stop{})
 }
 
+// Check fails the test if there is an error.
+func (t *T) Check(err error) {
+	if err != nil {
+		t.fail(err.Error())
+		panic(stop{})
+	}
+}
+
 // Fatalf fails the test with a message and ends it.
 func (t *T) Fatalf(format string, args ...any) {
 	t.fail(fmt.Sprintf(format, args...))

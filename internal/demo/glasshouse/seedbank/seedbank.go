@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"fernrelay/internal/demo/glasshouse/store"
 	"fernrelay/internal/demo/testhost"
 )
 
@@ -24,6 +25,13 @@ func init() {
 			(*trays)[plant]++
 			t.Cleanup(func() { delete(*trays, plant) })
 			t.Equal("trays", (*trays)[plant], 1)
+			for _, bed := range []string{"north", "south"} {
+				t.Check(store.Put(plant+"/"+bed, "sown"))
+				t.Cleanup(func() { store.Drop(plant + "/" + bed) })
+			}
+			beds, err := store.List(plant + "/")
+			t.Check(err)
+			t.Equal("beds", beds, []string{"north", "south"})
 		})
 	}
 	testhost.Test("counts_trays", "store", func(t *testhost.T) {
