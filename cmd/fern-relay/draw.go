@@ -25,6 +25,7 @@ var charts = map[string]func(ctx context.Context, s *settings, f *drawFlags) (dr
 	"history":  drawPast("history"),
 	"slow":     drawPast("slow"),
 	"trend":    drawPast("trend"),
+	"matrix":   drawMatrix,
 }
 
 // drawFlags are the flags of the command draw.
@@ -44,7 +45,8 @@ func newDraw(s *settings) *cobra.Command {
 			"the workers of the latest run on one time axis; weave, the crosstab of groups and tags\n" +
 			"with the picked tests; shards, a plan with one bar per shard; curve, the finish against\n" +
 			"the number of shards; history, the tests against the latest runs, the most troubled\n" +
-			"first; slow, the slowest tests; trend, work and wall time run by run.",
+			"first; slow, the slowest tests; trend, work and wall time run by run; matrix, what explains\n" +
+			"the failures of the latest run of each crossing, and the crossings on one time axis.",
 		Args:      cobra.ExactArgs(1),
 		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -97,6 +99,25 @@ func drawTimeline(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing,
 		return draw.Drawing{}, fmt.Errorf("the timeline shows the latest run: %w", err)
 	}
 	return draw.Timeline(fmt.Sprintf("%s, run %d", r.Project.Name, record.Number), run), nil
+}
+
+func drawMatrix(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+	if f.pick != "" {
+		return draw.Drawing{}, errors.New("the matrix shows whole crossings: --pick is for the other charts")
+	}
+	r, err := s.open(ctx)
+	if err != nil {
+		return draw.Drawing{}, err
+	}
+	defer r.Close()
+	if r.Project.Matrix == nil {
+		return draw.Drawing{}, errNoMatrix
+	}
+	results, err := r.LatestResults()
+	if err != nil {
+		return draw.Drawing{}, err
+	}
+	return draw.Matrix(r.Project.Name, results, results.Explain()), nil
 }
 
 func drawWeave(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {

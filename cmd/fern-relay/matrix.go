@@ -70,11 +70,13 @@ func (f *matrixFlags) open(cmd *cobra.Command, s *settings) (*app.App, []matrix.
 	return r, crossings, nil
 }
 
+var errNoMatrix = errors.New("the project has no matrix: add [matrix.vary] to fern.toml, as in store = [\"memory\", \"redis\"]")
+
 // crossings returns the crossings that the flags choose, in the matrix's order.
 func (f *matrixFlags) crossings(r *app.App) ([]matrix.Crossing, error) {
 	m := r.Project.Matrix
 	if m == nil {
-		return nil, errors.New("the project has no matrix: add [matrix.vary] to fern.toml, as in store = [\"memory\", \"redis\"]")
+		return nil, errNoMatrix
 	}
 	all := m.Crossings
 	if f.pairs {

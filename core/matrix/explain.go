@@ -6,6 +6,8 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
+
+	"fernrelay/core/run"
 )
 
 // Outcomes is how a test ended in crossings: by the crossing's key, for each time that it ran there, whether it was bad.
@@ -14,9 +16,10 @@ type Outcomes map[string][]bool
 // Explanation says which values make tests fail.
 type Explanation struct {
 	Cause
-	Tests  []string // IDs
-	Same   []string // names that make no difference, whichever explanation is the right one
-	Rivals []Rival  // explanations as short as this one that the crossings that ran do not tell apart from it
+	Tests    []string      // IDs
+	Failures []*run.Result // of these tests; nil if [Matrix.Explain] did the explaining
+	Same     []string      // names that make no difference, whichever explanation is the right one
+	Rivals   []Rival       // explanations as short as this one that the crossings that ran do not tell apart from it
 }
 
 // Cause is the crossings in which a test fails: those with some values, all of them if there are none, or all but those.
@@ -59,11 +62,11 @@ func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
 			out.Unexplained = append(out.Unexplained, id)
 			continue
 		}
-		key := found.key()
+		key := found.Cause.key()
 		if joined[key] == nil {
 			joined[key] = found
 		}
-		joined[key].Tests = append(joined[key].Tests, id)
+		joined[key].join(found, id)
 	}
 	for _, key := range slices.Sorted(maps.Keys(joined)) {
 		out.Explanations = append(out.Explanations, *joined[key])
@@ -72,13 +75,15 @@ func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
 	return out
 }
 
-// key identifies an explanation.
-func (e *Explanation) key() string {
-	parts := []string{e.Cause.key(), strings.Join(e.Same, ",")}
-	for _, r := range e.Rivals {
-		parts = append(parts, r.Cause.key())
+// join adds a test whose explanation has the same cause. What one test leaves open is open for all.
+func (e *Explanation) join(other *Explanation, id string) {
+	e.Tests = append(e.Tests, id)
+	e.Same = slices.DeleteFunc(e.Same, func(name string) bool { return !slices.Contains(other.Same, name) })
+	for _, r := range other.Rivals {
+		if !slices.ContainsFunc(e.Rivals, func(known Rival) bool { return known.Cause.key() == r.Cause.key() }) {
+			e.Rivals = append(e.Rivals, r)
+		}
 	}
-	return strings.Join(parts, "\n")
 }
 
 func (c *Cause) key() string {

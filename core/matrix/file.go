@@ -173,7 +173,7 @@ func Join(m *Matrix, parts []*File) *Results {
 
 // take takes over what the shards of a crossing came to together. One that is missing makes the crossing lost.
 func (r *Result) take(m *run.Merged) {
-	r.Run, r.Tests, r.Outcome = m.Run, len(m.Run.Results), OutcomeOf(m.Run)
+	r.Run, r.Tests, r.Outcome = m.Run, len(m.Run.Results), OutcomeOf(m.Run.Counts)
 	if len(m.Missing) > 0 {
 		r.Outcome, r.Why = run.Lost, fmt.Sprintf("of %d shards these never came back: %s", m.Of, strings.Trim(fmt.Sprint(m.Missing), "[]"))
 	}

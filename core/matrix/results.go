@@ -32,14 +32,19 @@ const (
 	LeftOut State = "left-out"
 )
 
-// OutcomeOf returns the outcome of a crossing by its run: the worst of its tests', skipped if all are skipped.
-func OutcomeOf(r *run.Run) run.Outcome {
+// OutcomeOf returns the outcome of a crossing by the counts of its run: the worst of its tests', skipped if all are skipped.
+func OutcomeOf(counts map[run.Outcome]int) run.Outcome {
 	for _, o := range []run.Outcome{run.Lost, run.Failed, run.TimedOut, run.Errored} {
-		if r.Counts[o] > 0 {
+		if counts[o] > 0 {
 			return o
 		}
 	}
-	if n := r.Counts[run.Skipped]; r.Idle || n > 0 && n == r.Done() {
+	for o, n := range counts {
+		if n > 0 && o != run.Skipped {
+			return run.Passed
+		}
+	}
+	if counts[run.Skipped] > 0 {
 		return run.Skipped
 	}
 	return run.Passed
@@ -47,7 +52,10 @@ func OutcomeOf(r *run.Run) run.Outcome {
 
 // End notes the run of a crossing, and its number in the ledger.
 func (r *Result) End(number int, ran *run.Run) {
-	r.State, r.Number, r.Run, r.Outcome, r.Began, r.Tests = Ended, number, ran, OutcomeOf(ran), ran.Started, len(ran.Results)
+	r.State, r.Number, r.Run, r.Outcome, r.Began, r.Tests = Ended, number, ran, OutcomeOf(ran.Counts), ran.Started, len(ran.Results)
+	if r.Tests == 0 && ran.Planned == nil {
+		r.Outcome = run.Skipped
+	}
 }
 
 // Bad reports whether the crossing makes the whole fail.
@@ -97,28 +105,17 @@ func (r *Results) Result(key string) *Result {
 
 // Explain explains which values make tests fail, from the crossings that have run.
 func (r *Results) Explain() Explained {
-	tests := map[string]Outcomes{}
+	t := NewTally(r.Matrix)
 	for _, one := range r.Results {
 		if one.Run == nil {
 			continue
 		}
 		key := one.Key()
 		for _, result := range one.Run.Results {
-			bad, something := result.Outcome.Evidence()
-			if !something {
-				continue
-			}
-			times := []bool{bad}
-			if result.Unstable {
-				times = append(times, !bad)
-			}
-			if tests[result.ID] == nil {
-				tests[result.ID] = Outcomes{}
-			}
-			tests[result.ID][key] = times
+			t.Add(key, result)
 		}
 	}
-	return r.Matrix.Explain(tests)
+	return t.Explain()
 }
 
 // ExitStatus returns the status with which a command ends that ran the crossings: 3 if one has no outcome, 1 if one failed
@@ -202,24 +199,51 @@ func (r *Rival) Text(m *Matrix) string {
 	return text + ": " + c.Key() + " would decide"
 }
 
-// Failures returns the results of an explanation's tests in the crossings where they failed, in the order of the crossings.
-func (r *Results) Failures(tests []string) (bad []*run.Result) {
-	for _, one := range r.Results {
-		for _, id := range tests {
-			if one.Run == nil {
-				continue
-			}
-			if result := one.Run.Result(id); result != nil && result.Outcome.Bad() {
-				bad = append(bad, result)
-			}
-		}
-	}
-	return bad
-}
-
 func count(n int, one, several string) string {
 	if n == 1 {
 		return "1 " + one
 	}
 	return fmt.Sprint(n, " ", several)
+}
+
+// Begins returns the seconds after the first crossing at which each began, and at which the last ended. Crossings that ran at
+// different times of day, not in one run of the matrix, all begin at 0.
+func (r *Results) Begins(now time.Time) (begins []float64, end float64) {
+	var first, last time.Time
+	took := 0.0
+	for _, one := range r.Results {
+		if one.Began.IsZero() {
+			continue
+		}
+		if first.IsZero() || one.Began.Before(first) {
+			first = one.Began
+		}
+		if ended := one.Began.Add(time.Duration(one.Took(now) * float64(time.Second))); ended.After(last) {
+			last = ended
+		}
+		took += one.Took(now)
+	}
+	begins = make([]float64, len(r.Results))
+	together := last.Sub(first).Seconds() <= 2*took+1
+	for i, one := range r.Results {
+		if one.Began.IsZero() {
+			continue
+		}
+		if together {
+			begins[i] = one.Began.Sub(first).Seconds()
+		}
+		end = max(end, begins[i]+one.Took(now))
+	}
+	return begins, end
+}
+
+// Took returns the seconds that a crossing took, or has taken so far.
+func (r *Result) Took(now time.Time) float64 {
+	switch {
+	case r.State == Running:
+		return max(0, now.Sub(r.Began).Seconds())
+	case r.Run != nil && !r.Began.IsZero():
+		return max(0, r.Run.Ended.Sub(r.Began).Seconds())
+	}
+	return 0
 }

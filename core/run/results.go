@@ -57,6 +57,7 @@ type Run struct {
 type Service struct {
 	Name  string  `json:"name"`
 	Ready float64 `json:"ready_s"`
+	Env   string  `json:"-"` // that its tests find it in, as NAME=value, a line each
 }
 
 // Place is where a worker of a run of several machines is.
@@ -131,7 +132,7 @@ func (r *Run) Apply(e Event) {
 	case Measured:
 		r.measure(e)
 	case ServiceReady:
-		r.Services = append(r.Services, Service{e.Service, seconds(e)})
+		r.Services = append(r.Services, Service{e.Service, seconds(e), e.Text})
 	}
 }
 

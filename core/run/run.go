@@ -120,7 +120,7 @@ type Event struct {
 	Batch    int             `json:"batch,omitempty"`   // from 1
 	ID       string          `json:"id,omitempty"`
 	Step     string          `json:"step,omitempty"` // of a StepDone: its name within the test
-	Text     string          `json:"text,omitempty"` // of an Output
+	Text     string          `json:"text,omitempty"` // of an Output; of a ServiceReady its environment, as NAME=value, a line each
 	Outcome  Outcome         `json:"outcome,omitempty"`
 	Seconds  *float64        `json:"seconds,omitempty"`  // of a Finished and a StepDone
 	Unstable bool            `json:"unstable,omitempty"` // of a Finished that passed: it was bad in a try before

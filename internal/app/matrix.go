@@ -28,11 +28,12 @@ import (
 // A MatrixRequest says which crossings to run and how.
 type MatrixRequest struct {
 	Crossings []matrix.Crossing
-	Pick      string // narrows those of the matrix; empty for no more
-	AtOnce    int    // crossings that run at the same time; 0 for what fern.toml says
-	Workers   int    // of each crossing; 0 for its share of the project's
-	StopAfter int    // after this many crossings that failed no more start; 0 for no limit
-	Resume    bool   // leaves out those that ended before the run that was killed last
+	Pick      string          // narrows those of the matrix; empty for no more
+	AtOnce    int             // crossings that run at the same time; 0 for what fern.toml says
+	Workers   int             // of each crossing; 0 for its share of the project's
+	StopAfter int             // after this many crossings that failed no more start; 0 for no limit
+	Earlier   *matrix.Results // of crossings that do not run now, which explanations take into account; nil for none
+	Resume    bool            // leaves out those that ended before the run that was killed last
 
 	Strict  bool // a crossing whose service this machine does not have is errored; otherwise skipped
 	Retries int
@@ -41,8 +42,9 @@ type MatrixRequest struct {
 	// Share returns the tests of a crossing that run here, and of which shard of which plan they are; nil for all.
 	Share func(at *App, tests []catalog.Test) (*run.Planned, []catalog.Test, error)
 
-	// Changed is called with a copy of a result whose state changed, and Event with each event of a crossing. Calls come
-	// one at a time.
+	// Started is called before a crossing runs, with the project in it and with what it runs; then Changed with a copy of each
+	// result whose state changed, and Event with each event of a crossing. Calls come one at a time.
+	Started func(key string, at *App, q Request)
 	Changed func(r matrix.Result)
 	Event   func(key string, e run.Event)
 }
@@ -59,6 +61,7 @@ type MatrixRun struct {
 	record  matrixRecord
 
 	mu       sync.Mutex
+	tally    *matrix.Tally
 	finished bool
 	failed   int
 	controls map[string]*Control // by key: of the crossings that run
@@ -78,7 +81,10 @@ func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, er
 	m := a.Project.Matrix
 	q.AtOnce = cmp.Or(q.AtOnce, m.AtOnce)
 	q.Workers = cmp.Or(q.Workers, max(1, a.Workers()/q.AtOnce))
-	r := &MatrixRun{app: a, request: q, times: map[string]float64{}, controls: map[string]*Control{}, record: matrixRecord{Pick: q.Pick, Done: map[string]int{}}}
+	r := &MatrixRun{app: a, request: q, tally: matrix.NewTally(m.Matrix), times: map[string]float64{}, controls: map[string]*Control{}, record: matrixRecord{Pick: q.Pick, Done: map[string]int{}}}
+	for _, one := range q.earlier() {
+		r.tallyRun(one.Key(), one.Run)
+	}
 	if q.Resume {
 		if err := r.readRecord(); err != nil {
 			return nil, err
@@ -96,6 +102,7 @@ func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, er
 				return nil, err
 			}
 			one.End(record.Number, ran)
+			r.tallyRun(one.Key(), ran)
 			continue
 		}
 		expected, err := a.ExpectCrossing(ctx, one.Crossing, r.request.Pick, q.Workers)
@@ -105,6 +112,26 @@ func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, er
 		one.Tests, r.times[one.Key()] = expected.Tests, expected.Seconds
 	}
 	return r, nil
+}
+
+// earlier returns the results of crossings that do not run now.
+func (q *MatrixRequest) earlier() (others []*matrix.Result) {
+	if q.Earlier == nil {
+		return nil
+	}
+	for _, one := range q.Earlier.Results {
+		runs := slices.ContainsFunc(q.Crossings, func(c matrix.Crossing) bool { return c.Key() == one.Key() })
+		if one.Run != nil && !runs {
+			others = append(others, one)
+		}
+	}
+	return others
+}
+
+func (r *MatrixRun) tallyRun(key string, ran *run.Run) {
+	for _, result := range ran.Results {
+		r.tally.Add(key, result)
+	}
 }
 
 // readRecord takes over what the run that was killed last had come to.
@@ -175,6 +202,13 @@ func (a *App) ExpectCrossing(ctx context.Context, c *matrix.Crossing, text strin
 
 // Results returns the results as they are now. Only Run and its callbacks change them.
 func (r *MatrixRun) Results() *matrix.Results { return r.results }
+
+// Explain explains which values make tests fail, as far as the crossings have come.
+func (r *MatrixRun) Explain() matrix.Explained {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.tally.Explain()
+}
 
 // Expected returns the seconds that a crossing should take, 0 if too little is known.
 func (r *MatrixRun) Expected(key string) float64 { return r.times[key] }
@@ -265,7 +299,8 @@ func (r *MatrixRun) runOne(ctx context.Context, one *matrix.Result, lane int) er
 	}
 	q.Shard, q.Strict, q.Retries, q.Limit = planned, r.request.Strict, r.request.Retries, r.request.Limit
 	q.Offset = lane * (r.request.Workers + 1) // one more for what all workers share
-	q.Control = r.begin(one, len(tests))
+	q.Schedule = at.Schedule(q)
+	q.Control = r.begin(one, at, q)
 	ran, number, err := at.Run(ctx, q, func(e run.Event) { r.event(one.Key(), e) })
 	if ran == nil {
 		ran = run.New()
@@ -300,7 +335,7 @@ func whySkipped(ran *run.Run) string {
 }
 
 // begin notes that a crossing begins, and returns what steers its run.
-func (r *MatrixRun) begin(one *matrix.Result, tests int) *Control {
+func (r *MatrixRun) begin(one *matrix.Result, at *App, q Request) *Control {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	control := &Control{}
@@ -308,7 +343,10 @@ func (r *MatrixRun) begin(one *matrix.Result, tests int) *Control {
 		control.Finish()
 	}
 	r.controls[one.Key()] = control
-	one.State, one.Began, one.Tests = matrix.Running, time.Now(), tests
+	one.State, one.Began, one.Tests = matrix.Running, time.Now(), len(q.Tests)
+	if q.Control = control; r.request.Started != nil {
+		r.request.Started(one.Key(), at, q)
+	}
 	r.changed(one)
 	return control
 }
@@ -334,6 +372,9 @@ func (r *MatrixRun) changed(one *matrix.Result) {
 func (r *MatrixRun) event(key string, e run.Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if e.Event == run.Finished {
+		r.tally.Add(key, &run.Result{ID: e.ID, Outcome: e.Outcome, Unstable: e.Unstable, Batch: e.Batch, Failure: e.Failure})
+	}
 	if r.request.Event != nil {
 		r.request.Event(key, e)
 	}

@@ -265,7 +265,7 @@ func (r *execution) outcomeWithout(err error) run.Outcome {
 
 // ready reports a service that is ready.
 func (r *execution) ready(s *service.Service) {
-	r.emit(run.Event{Event: run.ServiceReady, Service: s.Name(), Seconds: run.Took(s.Ready().Seconds())})
+	r.emit(run.Event{Event: run.ServiceReady, Service: s.Name(), Text: strings.Join(s.Env(), "\n"), Seconds: run.Took(s.Ready().Seconds())})
 }
 
 // renew renews a claim until ctx ends, and calls lose once it is lost.

@@ -24,6 +24,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/project"
+	"fernrelay/internal/report"
 )
 
 // Rehearsal is a clone with a clean environment.
@@ -127,12 +128,9 @@ func (r *Rehearsal) wrap(place, target string, known bool) error {
 	if known {
 		return os.Symlink(target, place)
 	}
-	script := fmt.Sprintf("#!/bin/sh\necho %s >>%s\nexec %s \"$@\"\n", quoted(filepath.Base(place)), quoted(r.log), quoted(target))
+	script := fmt.Sprintf("#!/bin/sh\necho %s >>%s\nexec %s \"$@\"\n", report.Quote(filepath.Base(place)), report.Quote(r.log), report.Quote(target))
 	return os.WriteFile(place, []byte(script), 0o755)
 }
-
-// quoted writes a word for a shell.
-func quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
 
 // Undeclared returns the programs that ran and that neither fern.toml names nor every machine has.
 func (r *Rehearsal) Undeclared() []string {

@@ -44,7 +44,7 @@ func Explained(w io.Writer, r *matrix.Results, own func(file string) (string, bo
 	for i := range x.Explanations {
 		e := &x.Explanations[i]
 		fmt.Fprintf(w, "%s: %s\n", e.Text(&r.Matrix.Spec), namedTests(e.Tests))
-		for _, line := range ExplanationNotes(r, e, own) {
+		for _, line := range ExplanationNotes(r.Matrix, e, own) {
 			fmt.Fprintf(w, "    %s\n", line)
 		}
 	}
@@ -60,8 +60,8 @@ func Explained(w io.Writer, r *matrix.Results, own func(file string) (string, bo
 }
 
 // ExplanationNotes says how many causes the failures of an explanation have, and what the crossings that ran cannot decide.
-func ExplanationNotes(r *matrix.Results, e *matrix.Explanation, own func(file string) (string, bool)) (lines []string) {
-	if causes := cause.Group(r.Failures(e.Tests), own); len(causes) > 0 {
+func ExplanationNotes(m *matrix.Matrix, e *matrix.Explanation, own func(file string) (string, bool)) (lines []string) {
+	if causes := cause.Group(e.Failures, own); len(causes) > 0 {
 		words := "one cause: "
 		if n := len(causes); n > 1 {
 			words = fmt.Sprintf("%d causes, the most frequent: ", n)
@@ -69,7 +69,7 @@ func ExplanationNotes(r *matrix.Results, e *matrix.Explanation, own func(file st
 		lines = append(lines, words+plain.Line(causes[0].Words))
 	}
 	for i := range e.Rivals {
-		lines = append(lines, e.Rivals[i].Text(r.Matrix))
+		lines = append(lines, e.Rivals[i].Text(m))
 	}
 	return lines
 }

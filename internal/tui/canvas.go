@@ -138,6 +138,12 @@ func (c canvas) selectRow(x, y, width, height int) {
 	}
 }
 
+// isBlank reports whether a cell has no text.
+func (c canvas) isBlank(x, y int) bool {
+	cell := c.cells.CellAt(c.left+x, c.top+y)
+	return cell != nil && (cell.Content == " " || cell.Content == "")
+}
+
 // mark underlines cells that have a background already, for the cursor on a bar.
 func (c canvas) mark(x, y, width int) {
 	if y >= c.height {

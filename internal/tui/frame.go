@@ -152,7 +152,7 @@ type span struct {
 // gap is the rule between two legs with its air.
 func (a *App) gap() int {
 	if a.width < 100 {
-		return 4
+		return 3
 	}
 	return 8
 }
@@ -185,7 +185,7 @@ func (a *App) spansNamed(named func(leg int) bool) []span {
 // legRoom is the most that a leg's figure is expected to need.
 func (a *App) legRoom(leg int) int {
 	digits := len(fmt.Sprint(len(a.session.picked.Catalog.Tests)))
-	return [...]int{2*digits + 4, 9, 2*digits + 4, 10, 8}[leg]
+	return [...]int{2*digits + 4, 9, 2*digits + 4, 10, 8, 6}[leg]
 }
 
 func (a *App) legAt(x int) int {
@@ -203,6 +203,8 @@ func (a *App) clock() string {
 	switch {
 	case run != nil && run.fleet != nil && !run.ended:
 		return run.fleet.clockWords()
+	case a.matrix.running():
+		return a.matrix.clockWords()
 	case run != nil && !run.ended:
 		return fmt.Sprintf("%s · %d of %d workers busy", history.Clock(run.now), run.busy(), len(run.tracks))
 	case a.preparing:

@@ -73,6 +73,7 @@ type liveRun struct {
 	place      map[string]int                // in the order of its track, by ID
 	events     inbox[run.Event]
 	fleet      *liveFleet // nil for a run on one machine
+	quiet      bool       // nobody watches it: its forecast is not worked out
 }
 
 // seconds is what a run should take, and what one worker took for its tests; 0 for what is not known.
@@ -196,7 +197,7 @@ func (l *liveRun) follow(now time.Time) {
 	case !l.ended:
 		l.now = since
 	}
-	if !l.ended {
+	if !l.ended && !l.quiet {
 		l.ahead = l.outlook()
 	}
 }

@@ -56,6 +56,7 @@ const (
 	legWatch  = 2
 	legHunt   = 3
 	legLedger = 4
+	legMatrix = 5
 )
 
 // The least size of a terminal.
@@ -74,6 +75,7 @@ type App struct {
 	watch         *watch
 	hunt          *huntView
 	ledger        *ledgerView
+	matrix        *matrixView
 	line          pickLine
 	help          bool
 	width, height int
@@ -104,8 +106,8 @@ func New(ctx context.Context, r *app.App) (*App, error) {
 		return nil, err
 	}
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, now: time.Now(), line: newPickLine()}
-	a.split, a.watch, a.hunt, a.ledger = newSplitView(s), newWatch(s), newHuntView(s), newLedgerView(s)
-	a.legs = []view{newSurvey(s), a.split, a.watch, a.hunt, a.ledger}
+	a.split, a.watch, a.hunt, a.ledger, a.matrix = newSplitView(s), newWatch(s), newHuntView(s), newLedgerView(s), newMatrixView(s)
+	a.legs = []view{newSurvey(s), a.split, a.watch, a.hunt, a.ledger, a.matrix}
 	a.message = noteWords(r.Notes)
 	return a, nil
 }
@@ -272,6 +274,12 @@ func (a *App) takeAsk(msg tea.Msg) tea.Cmd {
 		return a.uncopied(string(msg))
 	case startRunMsg:
 		return a.startRun(msg)
+	case startMatrixMsg:
+		return a.startMatrix(msg)
+	case watchCrossingMsg:
+		a.watchCrossing(msg.live)
+	case huntCrossingMsg:
+		return a.huntCrossing(msg)
 	case startHuntMsg:
 		return a.startHunt(msg)
 	case huntTestMsg:
@@ -315,7 +323,7 @@ func (a *App) drawn(msg drawnMsg) {
 // The keys that work in every view.
 var (
 	keyQuit  = key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit"))
-	keyLegs  = key.NewBinding(key.WithKeys("1", "2", "3", "4", "5"), key.WithHelp("1-5", "legs"))
+	keyLegs  = key.NewBinding(key.WithKeys("1", "2", "3", "4", "5", "6"), key.WithHelp("1-6", "legs"))
 	keyPick  = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "pick"))
 	keyHelp  = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys"))
 	keyPanel = key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "panel"))
@@ -363,8 +371,11 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 
 // visit reads what a leg shows that is not read before it is looked at.
 func (a *App) visit() tea.Cmd {
-	if a.leg == legLedger {
+	switch a.leg {
+	case legLedger:
 		return a.ledger.visit()
+	case legMatrix:
+		return a.matrix.visit()
 	}
 	return nil
 }
@@ -379,6 +390,8 @@ func (a *App) toLose() string {
 		return fmt.Sprintf("a run is going, and %s would be lost", wording.Plural(run.total-run.run.Done(), "test"))
 	case a.preparing:
 		return "a run is being prepared"
+	case a.matrix.running():
+		return "crossings are running"
 	}
 	return "a hunt is going"
 }

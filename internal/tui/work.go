@@ -23,6 +23,10 @@ func (a *App) takeWork(msg tea.Msg) tea.Cmd {
 		return a.runReady(msg)
 	case runEndedMsg:
 		return a.runEnded(msg)
+	case matrixEndedMsg:
+		return a.matrixEnded(msg)
+	case huntInMsg:
+		return a.huntIn(msg)
 	case huntEndedMsg:
 		a.huntEnded(msg)
 		return tea.Batch(a.readAgain(), a.recallHunts(), a.ledger.readAgain())
@@ -49,22 +53,22 @@ func (a *App) takeWork(msg tea.Msg) tea.Cmd {
 
 // tick follows what runs, and continues while anything does.
 func (a *App) tick(now time.Time) tea.Cmd {
-	a.follow(now)
+	explain := a.follow(now)
 	if a.working() {
-		return nextTick()
+		return tea.Batch(explain, nextTick())
 	}
 	a.ticking = false
 	if a.quits > 0 {
 		return tea.Quit
 	}
-	return nil
+	return explain
 }
 
 func nextTick() tea.Cmd {
 	return tea.Tick(frameTime, func(now time.Time) tea.Msg { return tickMsg(now) })
 }
 
-func (a *App) follow(now time.Time) {
+func (a *App) follow(now time.Time) tea.Cmd {
 	if a.watch.run != nil {
 		a.watch.run.follow(now)
 	}
@@ -74,10 +78,11 @@ func (a *App) follow(now time.Time) {
 	if a.hunt.search != nil {
 		a.followSearch()
 	}
+	return a.matrix.follow(now)
 }
 
 func (a *App) working() bool {
-	return a.preparing || a.running() || a.hunt.search != nil || slices.ContainsFunc(a.hunt.hunts, func(h *liveHunt) bool { return !h.ended })
+	return a.preparing || a.running() || a.matrix.running() || a.hunt.search != nil || slices.ContainsFunc(a.hunt.hunts, func(h *liveHunt) bool { return !h.ended })
 }
 
 func (a *App) running() bool {
@@ -124,6 +129,9 @@ func (a *App) cancelAll() {
 	}
 	for _, h := range a.hunt.hunts {
 		h.cancel()
+	}
+	if live := a.matrix.live; live != nil {
+		live.cancel()
 	}
 	if s := a.hunt.search; s != nil {
 		s.cancel()

@@ -1,0 +1,520 @@
+package tui
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"fernrelay/core/cause"
+	"fernrelay/core/history"
+	"fernrelay/core/matrix"
+	"fernrelay/core/run"
+	"fernrelay/internal/app"
+	"fernrelay/internal/ledger"
+)
+
+// liveMatrix is a run of crossings as the application follows it.
+type liveMatrix struct {
+	began     time.Time
+	steps     inbox[matrixStep]
+	run       *app.MatrixRun // nil while it is prepared
+	cancel    context.CancelFunc
+	finishing context.CancelFunc // lets what runs come to its end, also while the run is prepared
+	ended     bool
+	stopping  bool
+	atOnce    int
+	keys      []string  // of the crossings that it runs
+	explained time.Time // when the failures were last explained
+	changed   bool      // a test ended since
+	busy      bool      // they are being explained
+}
+
+// matrixStep is one of: the run, prepared; a crossing that begins; a result that changed; an event of a crossing.
+type matrixStep struct {
+	run    *app.MatrixRun
+	key    string
+	at     *app.App
+	live   *liveRun
+	result *matrix.Result
+	event  *run.Event
+}
+
+type (
+	// matrixReadMsg brings what the ledger knows of the crossings.
+	matrixReadMsg struct {
+		results  *matrix.Results
+		expected map[string]app.CrossingForecast
+		past     map[string][]run.Outcome
+		rows     explainedRows
+		err      error
+	}
+	// explainedMsg brings explanations of the run that goes on.
+	explainedMsg struct {
+		live *liveMatrix
+		rows explainedRows
+	}
+	matrixEndedMsg struct {
+		live    *liveMatrix
+		results *matrix.Results
+		err     error
+	}
+)
+
+// crossingsPast is how many of the latest runs of a crossing are shown.
+const crossingsPast = 12
+
+// visit reads what the ledger knows of the crossings, when they are first looked at.
+func (v *matrixView) visit() tea.Cmd {
+	if v.read || v.matrix() == nil {
+		return nil
+	}
+	v.read = true
+	return v.recall()
+}
+
+// recall reads what the ledger knows of the crossings.
+func (v *matrixView) recall() tea.Cmd {
+	r, text := v.session.app, v.session.picked.text
+	return func() tea.Msg {
+		msg := matrixReadMsg{expected: map[string]app.CrossingForecast{}, past: map[string][]run.Outcome{}}
+		if msg.results, msg.err = r.LatestResults(); msg.err != nil {
+			return msg
+		}
+		msg.rows = explain(r.Ledger(), msg.results.Explain())
+		workers := max(1, r.Workers()/r.Project.Matrix.AtOnce)
+		for _, one := range msg.results.Results {
+			if one.State == matrix.LeftOut {
+				continue
+			}
+			key := one.Key()
+			if msg.expected[key], msg.err = r.ExpectCrossing(context.Background(), one.Crossing, text, workers); msg.err != nil {
+				return msg
+			}
+			records, err := r.Ledger().In(one.Of).List()
+			if err != nil {
+				msg.err = err
+				return msg
+			}
+			for _, k := range records[max(0, len(records)-crossingsPast):] {
+				msg.past[key] = append(msg.past[key], matrix.OutcomeOf(k.Counts))
+			}
+		}
+		return msg
+	}
+}
+
+// explain finds what the failures of explanations have in common.
+func explain(l *ledger.Ledger, x matrix.Explained) explainedRows {
+	rows := explainedRows{unstable: x.Unstable, unexplained: x.Unexplained}
+	for _, e := range x.Explanations {
+		row := explainedRow{Explanation: e}
+		if causes := cause.Group(e.Failures, l.Own); len(causes) > 0 {
+			row.causes, row.words = len(causes), causes[0].Words
+			if since, err := l.Since(causes[0].Signs); err == nil {
+				row.since = since.Number
+			}
+		}
+		rows.rows = append(rows.rows, row)
+	}
+	return rows
+}
+
+// startMatrix runs crossings beside the interface.
+func (a *App) startMatrix(msg startMatrixMsg) tea.Cmd {
+	if a.working() {
+		a.message = "something runs already: x cancels it"
+		return nil
+	}
+	v := a.matrix
+	ctx, cancel := context.WithCancel(a.ctx)
+	preparing, finishing := context.WithCancel(ctx)
+	live := &liveMatrix{began: time.Now(), cancel: cancel, finishing: finishing, atOnce: min(v.matrix().AtOnce, len(msg.crossings))}
+	v.begin(live, msg.crossings)
+	r, text, earlier := a.session.app, a.session.picked.text, v.copyResults()
+	return tea.Batch(a.startTicking(), a.job(func() tea.Msg {
+		defer cancel()
+		ended := matrixEndedMsg{live: live}
+		q := app.MatrixRequest{Crossings: msg.crossings, Pick: text, Earlier: earlier,
+			Started: func(key string, at *app.App, q app.Request) {
+				crossing := newLiveRun(q.Schedule, q.Workers, at.PastOf)
+				crossing.control, crossing.cancel = q.Control, func(error) { cancel() }
+				live.steps.put(matrixStep{key: key, at: at, live: crossing})
+			},
+			Changed: func(one matrix.Result) { live.steps.put(matrixStep{key: one.Key(), result: &one}) },
+			Event:   func(key string, e run.Event) { live.steps.put(matrixStep{key: key, event: &e}) },
+		}
+		run, err := r.NewMatrixRun(preparing, q)
+		if err == nil {
+			err = preparing.Err()
+		}
+		if err != nil {
+			ended.err = err
+			return ended
+		}
+		live.steps.put(matrixStep{run: run})
+		defer context.AfterFunc(preparing, run.Finish)()
+		ended.results, ended.err = run.Run(ctx)
+		return ended
+	}))
+}
+
+// begin clears the crossings that run.
+func (v *matrixView) begin(live *liveMatrix, crossings []matrix.Crossing) {
+	v.live, v.listing = live, nil
+	v.then.Outcome, v.then.Why = "", ""
+	for i := range crossings {
+		row := v.row(crossings[i].Key())
+		if row == nil || row.State == matrix.LeftOut {
+			continue
+		}
+		live.keys = append(live.keys, row.Key())
+		*row = matrixRow{Result: matrix.Result{Crossing: row.Crossing, State: matrix.Waiting}, expected: row.expected, past: row.past}
+	}
+}
+
+// copyResults returns the results of crossings that have ended, which do not change any more.
+func (v *matrixView) copyResults() *matrix.Results {
+	results := v.results()
+	for i, one := range results.Results {
+		own := *one
+		results.Results[i] = &own
+	}
+	return results
+}
+
+// runs reports whether the run has a crossing.
+func (l *liveMatrix) runs(key string) bool { return slices.Contains(l.keys, key) }
+
+// finish lets what runs come to its end.
+func (l *liveMatrix) finish() {
+	l.stopping = true
+	l.finishing()
+}
+
+// follow folds what happened since the last frame.
+func (v *matrixView) follow(now time.Time) tea.Cmd {
+	live := v.live
+	if live == nil {
+		return nil
+	}
+	v.now = now
+	for _, step := range live.steps.take() {
+		v.take(step)
+	}
+	for _, row := range v.rows {
+		if row.State == matrix.Running && row.live != nil {
+			row.live.follow(now)
+			row.bin()
+		}
+	}
+	v.place()
+	if live.busy || live.run == nil || !live.changed || now.Sub(live.explained) < explainEvery {
+		return nil
+	}
+	live.busy, live.changed, live.explained = true, false, now
+	l := v.session.app.Ledger()
+	return func() tea.Msg { return explainedMsg{live, explain(l, live.run.Explain())} }
+}
+
+// explainEvery is how often failures are explained while crossings run.
+const explainEvery = 500 * time.Millisecond
+
+func (v *matrixView) take(step matrixStep) {
+	if step.run != nil {
+		v.live.run = step.run
+		return
+	}
+	row := v.row(step.key)
+	switch {
+	case row == nil:
+	case step.live != nil:
+		row.at, row.live, row.seen, row.bins = step.at, step.live, 0, bins{}
+		row.live.quiet = true
+	case step.event != nil:
+		row.live.events.put(*step.event)
+		v.live.changed = v.live.changed || step.event.Event == run.Finished
+	case step.result != nil:
+		v.live.changed = true
+		row.Result = *step.result
+		if row.live != nil && row.State == matrix.Ended {
+			row.end(v.now)
+		}
+	}
+}
+
+// end notes that the crossing's run has ended.
+func (r *matrixRow) end(now time.Time) {
+	r.live.follow(now)
+	r.bin()
+	r.live.ended, r.live.number = true, r.Number
+	if r.Number == 0 {
+		r.live.cancel = nil // it is not kept, and nobody waits for that
+	}
+	if r.past = append(r.past, r.Outcome); len(r.past) > crossingsPast {
+		r.past = r.past[1:]
+	}
+}
+
+// bin adds the results that landed since to the bins.
+func (r *matrixRow) bin() {
+	for ; r.seen < len(r.live.results); r.seen++ {
+		result := r.live.results[r.seen]
+		r.bins.add(result.Ended.Sub(r.Began).Seconds(), result.Outcome)
+	}
+}
+
+// update takes what the ledger knows, and explanations.
+func (v *matrixView) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case matrixReadMsg:
+		v.takeRead(msg)
+	case explainedMsg:
+		if msg.live == v.live {
+			v.live.busy = false
+			v.explained = msg.rows
+		}
+	}
+	return nil
+}
+
+func (v *matrixView) takeRead(msg matrixReadMsg) {
+	if msg.err != nil || msg.results == nil {
+		return // the command line reports it
+	}
+	for _, one := range msg.results.Results {
+		row := v.row(one.Key())
+		if row == nil {
+			continue
+		}
+		row.expected, row.past = msg.expected[one.Key()], msg.past[one.Key()]
+		if row.live != nil || row.State == matrix.Running {
+			continue
+		}
+		row.Result, row.bins = *one, bins{}
+		if one.Run != nil {
+			for _, result := range one.Run.Results {
+				row.bins.add(result.Ended.Sub(one.Began).Seconds(), result.Outcome)
+			}
+		}
+	}
+	if v.live == nil || v.live.ended {
+		v.explained = msg.rows
+	}
+	v.now = time.Now()
+	v.place()
+}
+
+// matrixEnded takes the end of a run of crossings.
+func (a *App) matrixEnded(msg matrixEndedMsg) tea.Cmd {
+	v := a.matrix
+	cmd := v.follow(time.Now())
+	msg.live.ended = true
+	if msg.results != nil {
+		v.then = msg.results.Then
+	}
+	if !errors.Is(msg.err, context.Canceled) {
+		a.complain(msg.err)
+	}
+	v.place()
+	r := a.session.app
+	last := func() tea.Msg {
+		if msg.live.run == nil {
+			return nil
+		}
+		return explainedMsg{msg.live, explain(r.Ledger(), msg.live.run.Explain())}
+	}
+	return tea.Batch(cmd, last, a.readAgain(), a.ledger.readAgain())
+}
+
+// huntCrossing hunts a test in a crossing.
+func (a *App) huntCrossing(msg huntCrossingMsg) tea.Cmd {
+	if a.working() {
+		a.message = "something runs already: x cancels it"
+		return nil
+	}
+	r, ctx, workers := a.session.app, a.ctx, a.split.workers()
+	return func() tea.Msg {
+		at, err := r.At(ctx, msg.crossing)
+		if err != nil {
+			return sayMsg(err.Error())
+		}
+		return huntInMsg{at, msg.id, workers}
+	}
+}
+
+// huntInMsg brings the project in the crossing in which a test is hunted.
+type huntInMsg struct {
+	at      *app.App
+	id      string
+	workers int
+}
+
+func (a *App) huntIn(msg huntInMsg) tea.Cmd {
+	victims := testsOf(msg.at.Catalog, msg.id)
+	if len(victims) == 0 || a.working() {
+		return nil
+	}
+	hunts, wait := startHunt(a.ctx, msg.at, victims, msg.workers, false)
+	a.showHunts(hunts)
+	return tea.Batch(a.job(wait), a.startTicking())
+}
+
+// bins counts the tests of a crossing that ended in equal parts of its time.
+type bins struct {
+	width float64 // in seconds
+	done  []int
+	bad   []int
+}
+
+// mostBins bounds the parts; if the crossing takes longer, parts become twice as long.
+const mostBins = 1024
+
+// add counts a test that ended some seconds after the crossing began.
+func (b *bins) add(at float64, o run.Outcome) {
+	if b.width == 0 {
+		b.width = 1.0 / 64
+	}
+	for at = max(0, at); at/b.width >= mostBins; b.width *= 2 {
+		b.done, b.bad = joined(b.done), joined(b.bad)
+	}
+	n := int(at / b.width)
+	for len(b.done) <= n {
+		b.done, b.bad = append(b.done, 0), append(b.bad, 0)
+	}
+	b.done[n]++
+	if o.Bad() {
+		b.bad[n]++
+	}
+}
+
+// joined adds up each two neighbours.
+func joined(counts []int) []int {
+	for i, n := range counts {
+		if counts[i] = 0; i%2 == 0 {
+			counts[i/2] = n
+		} else {
+			counts[i/2] += n
+		}
+	}
+	return counts[:(len(counts)+1)/2]
+}
+
+// between counts the tests that ended from one second on and before another.
+func (b *bins) between(from, to float64) (done, bad int) {
+	if b.width == 0 {
+		return 0, 0
+	}
+	for i := max(0, int(from/b.width)); i < min(len(b.done), int(to/b.width)); i++ {
+		done, bad = done+b.done[i], bad+b.bad[i]
+	}
+	return done, bad
+}
+
+// place works out when crossings ran and when those that wait should, as far as it is known: those that take longest first.
+func (v *matrixView) place() {
+	results := v.results()
+	v.begins, v.end = results.Begins(v.now)
+	if v.live == nil || v.live.ended {
+		return
+	}
+	now := 0.0
+	if first := v.firstBegan(); !first.IsZero() {
+		now = v.now.Sub(first).Seconds()
+	}
+	var lanes []float64
+	for i, row := range v.rows {
+		if row.from, row.to = 0, 0; row.State == matrix.Running {
+			row.to = max(now, v.begins[i]+v.expectedOf(row))
+			lanes = append(lanes, row.to)
+		}
+	}
+	for len(lanes) < v.live.atOnce {
+		lanes = append(lanes, now)
+	}
+	v.placeWaiting(lanes)
+}
+
+// axisEnd returns the second at which the time axis ends.
+func (v *matrixView) axisEnd() float64 {
+	end := max(v.end, 1)
+	for _, row := range v.rows {
+		if row.State != matrix.Ended {
+			end = max(end, row.to)
+		}
+	}
+	return end
+}
+
+// placeWaiting gives each crossing that waits the lane that is free first, in the order in which they start.
+func (v *matrixView) placeWaiting(lanes []float64) {
+	if v.live.stopping {
+		return
+	}
+	var waiting []*matrixRow
+	for _, row := range v.rows {
+		if row.State == matrix.Waiting && v.live.runs(row.Key()) {
+			waiting = append(waiting, row)
+		}
+	}
+	slices.SortStableFunc(waiting, func(a, b *matrixRow) int { return cmp.Compare(v.expectedOf(b), v.expectedOf(a)) })
+	for _, row := range waiting {
+		lane := slices.Index(lanes, slices.Min(lanes))
+		row.from = lanes[lane]
+		row.to = row.from + v.expectedOf(row)
+		lanes[lane] = row.to
+	}
+}
+
+// expectedOf returns the seconds that a crossing should take: as long as it is not known, as long as the others.
+func (v *matrixView) expectedOf(row *matrixRow) float64 {
+	if row.expected.Seconds > 0 {
+		return row.expected.Seconds
+	}
+	sum, n := 0.0, 0
+	for _, other := range v.rows {
+		if other.State == matrix.Ended && other.Run != nil {
+			sum, n = sum+other.Took(v.now), n+1
+		}
+	}
+	return sum / float64(max(1, n))
+}
+
+// firstBegan returns when the first of the shown crossings began.
+func (v *matrixView) firstBegan() (first time.Time) {
+	for _, row := range v.rows {
+		if !row.Began.IsZero() && (first.IsZero() || row.Began.Before(first)) {
+			first = row.Began
+		}
+	}
+	return first
+}
+
+// running reports whether crossings run.
+func (v *matrixView) running() bool { return v.live != nil && !v.live.ended }
+
+// clockWords says how long the crossings have run, and how many run now.
+func (v *matrixView) clockWords() string {
+	busy := 0
+	for _, row := range v.rows {
+		if row.State == matrix.Running {
+			busy++
+		}
+	}
+	return fmt.Sprintf("%s · %d of %d crossings busy", history.Clock(v.now.Sub(v.live.began).Seconds()), busy, v.live.atOnce)
+}
+
+// watchCrossing shows the run of a crossing in Watch.
+func (a *App) watchCrossing(live *liveRun) {
+	for _, row := range a.matrix.rows {
+		if row.live != nil {
+			row.live.quiet = row.live != live
+		}
+	}
+	a.watch.show(live)
+	a.leg = legWatch
+}
