@@ -124,7 +124,8 @@ func (a *App) drawTop(c canvas) {
 	c.rule(0, relayRow+1, a.width, t.faint(), "─")
 	for i, span := range a.spans() {
 		if i > 0 {
-			c.rule(span.from-a.gap()+a.gap()/4, relayRow, a.gap()-2*(a.gap()/4), t.faint(), "─")
+			air := max(1, a.gap()/4)
+			c.rule(span.from-a.gap()+air, relayRow, a.gap()-2*air, t.faint(), "─")
 		}
 		figure, alarm := a.legs[i].figure()
 		words, number := style{colour: t.fog}, style{colour: t.fog}

@@ -319,6 +319,9 @@ func (v *matrixView) click(_, y int) {
 
 // fit lays the crossings out.
 func (v *matrixView) fit(width, height int) tea.Cmd {
+	if len(v.rows) == 0 {
+		return nil
+	}
 	v.explainAt = max(0, min(v.explainAt, v.explained.count()-1))
 	v.inside = v.inside && v.explained.count() > 0
 	p := v.places(width, height)

@@ -553,11 +553,12 @@ func (v *matrixView) servicesWords(row *matrixRow) string {
 	}
 	var parts []string
 	for _, name := range row.expected.Services {
-		if seconds, ok := ready[name]; ok {
-			parts = append(parts, fmt.Sprintf("%s, ready in %s", plain.Line(name), history.Short(seconds)))
-		} else {
+		if _, ok := ready[name]; !ok {
 			parts = append(parts, plain.Line(name))
 		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(ready)) {
+		parts = append(parts, fmt.Sprintf("%s, ready in %s", plain.Line(name), history.Short(ready[name])))
 	}
 	return strings.Join(parts, "; ")
 }

@@ -194,6 +194,8 @@ func playPast(a *App, runs int, bad bool) {
 // the width of the screen, nothing of a name reaches the terminal as control, and drawing changes nothing.
 func TestEveryScreenFits(t *testing.T) {
 	states := map[string]func(*App){
+		"matrix runs":   func(a *App) { playMatrix(a, 8, 8, false) },
+		"matrix ended":  func(a *App) { playMatrix(a, 3, 8, true); a.matrix.inside = true },
 		"at first":      func(*App) {},
 		"a pick":        func(a *App) { press(a, "/tag1 or in:area2/**⏎") },
 		"a wrong pick":  func(a *App) { press(a, "/tag1 (nothing") },
@@ -493,6 +495,7 @@ func BenchmarkKey(b *testing.B) {
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		playRun(a, 0.9, true)
 		playHunt(a)
+		playMatrix(a, 6, 250, false)
 		for leg := range a.legs {
 			b.Run(fmt.Sprintf("%s/%dx%d", a.legs[leg].name(), size[0], size[1]), func(b *testing.B) {
 				a.leg = leg

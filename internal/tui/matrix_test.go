@@ -1,0 +1,141 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"fernrelay/core/matrix"
+	"fernrelay/core/run"
+	"fernrelay/core/split"
+	"fernrelay/internal/project"
+)
+
+// playMatrix gives the project a matrix of a number of stores and two seasons, with the events of its crossings: the first tests
+// fail wherever the store is store1, and the second is left out in summer.
+func playMatrix(a *App, stores, tests int, end bool) {
+	spec := matrix.Spec{Names: []matrix.Name{{Name: "store"}, {Name: "season水", Values: []string{"winter", "a-summer-as-long-as-no-other-summer-before-it"}}}}
+	for i := range stores {
+		spec.Names[0].Values = append(spec.Names[0].Values, fmt.Sprint("store", i))
+	}
+	spec.With = []matrix.With{{Of: matrix.Assignment{"store": "store2", spec.Names[1].Name: spec.Names[1].Values[1]}, LeaveOut: "水 there is none\x1b[2J"},
+		{Of: matrix.Assignment{"store": "store0"}, MayFail: strings.Repeat("long ", 50)}}
+	m, err := matrix.New(spec)
+	if err != nil {
+		panic(err)
+	}
+	p := *a.session.app.Project
+	p.Matrix = &project.Matrix{Matrix: m, AtOnce: len(m.Crossings), Then: "./announce " + strings.Repeat("x", 100)}
+	a.session.app.Project = &p
+	v := a.matrix
+	v.reset()
+	live := &liveMatrix{began: time.Now(), atOnce: len(m.Crossings), cancel: func() {}, finishing: func() {}, busy: true}
+	v.begin(live, m.Crossings)
+	picked := a.session.picked.tests[:tests]
+	tally := matrix.NewTally(m)
+	for _, row := range v.rows {
+		if row.State == matrix.LeftOut {
+			continue
+		}
+		began := time.Now().Add(-10 * time.Second)
+		result := row.Result
+		result.State, result.Began, result.Tests = matrix.Running, began, tests
+		put := func(e run.Event) {
+			e.At = began.Add(time.Duration(len(live.steps.held)%100) * 90 * time.Millisecond)
+			live.steps.put(matrixStep{key: row.Key(), event: &e})
+		}
+		live.steps.put(matrixStep{key: row.Key(), live: newLiveRun(split.NewSchedule([]split.Batch{{Tests: picked}}, nil), 2, a.session.picked.PastOf)})
+		live.steps.put(matrixStep{key: row.Key(), result: &result})
+		put(run.Event{Event: run.RunBegins})
+		put(run.Event{Event: run.ServiceReady, Service: "水" + strings.Repeat("s", 60), Seconds: run.Took(1.2), Text: "URL\x1b[1m=" + strings.Repeat("u", 200)})
+		ran := run.New()
+		for i := range picked {
+			e := run.Event{Event: run.Finished, ID: picked[i].ID, Worker: 1, Batch: 1, Outcome: run.Passed, Seconds: run.Took(0.1)}
+			if row.Of["store"] == "store1" && i < 7 {
+				e.Outcome, e.Message = run.Failed, "no such column\x1b[1m"
+			}
+			if i == len(picked)-1 && !end {
+				break
+			}
+			put(run.Event{Event: run.Started, ID: e.ID, Worker: 1, Batch: 1})
+			put(e)
+			ran.Apply(e)
+		}
+		for _, r := range ran.Results {
+			tally.Add(row.Key(), r)
+		}
+		if end {
+			ended := result
+			ended.End(7, ran)
+			live.steps.put(matrixStep{key: row.Key(), result: &ended})
+		}
+	}
+	v.follow(time.Now())
+	v.explained = explain(a.session.app.Ledger(), tally.Explain())
+	if live.ended = end; end {
+		v.then.Outcome, v.then.Why = run.Skipped, "2 that must pass did not"
+	}
+}
+
+// TestMatrixView shows the explanation first, on every screen, and what failed first if not all crossings fit.
+func TestMatrixView(t *testing.T) {
+	for _, size := range [][2]int{{80, 24}, {160, 40}} {
+		a := newApp(t, made(30, 12, 20))
+		settle(a, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		a.leg = legMatrix
+		if a.fit(); !strings.Contains(shown(a), "the project has no matrix") {
+			t.Errorf("without a matrix it shows\n%s", shown(a))
+		}
+		playMatrix(a, 30, 20, true)
+		a.fit()
+		screen := shown(a)
+		for _, want := range []string{"7 tests fail wherever store is store1", "makes no difference", "55 of 57", "does not run: 2 crossings"} {
+			if !strings.Contains(strings.ReplaceAll(screen, " 7 tests", "7 tests"), want) {
+				t.Errorf("at %v, %q is missing in\n%s", size, want, screen)
+			}
+		}
+		if first := firstCrossing(a); first.Of["store"] != "store1" {
+			t.Errorf("at %v the first crossing is %s, want one that failed", size, first.Key())
+		}
+		a.Update(tea.KeyPressMsg{Code: tea.KeyTab})
+		a.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
+		if screen := shown(a); !strings.Contains(screen, "case_0") || !strings.Contains(screen, "2 ×  no such column") {
+			t.Errorf("at %v the tests of the explanation are\n%s", size, screen)
+		}
+	}
+}
+
+// shown returns the screen as text.
+func shown(a *App) string {
+	screen, _ := a.screen()
+	return ansi.Strip(screen)
+}
+
+// firstCrossing returns the crossing that is shown first.
+func firstCrossing(a *App) *matrixRow { return a.matrix.rows[a.matrix.order[0]] }
+
+// TestBins holds that joining bins loses no test.
+func TestBins(t *testing.T) {
+	var b bins
+	bad := 0
+	for i := range 5000 {
+		o := run.Passed
+		if i%7 == 0 {
+			o = run.Failed
+			bad++
+		}
+		b.add(float64(i)*0.1, o)
+	}
+	done, found := 0, 0
+	for x := range 100 {
+		d, f := b.between(float64(x)*5.13, float64(x+1)*5.13)
+		done, found = done+d, found+f
+	}
+	if done != 5000 || found != bad || len(b.done) > mostBins {
+		t.Errorf("%d tests, %d bad in %d bins, want 5000, %d", done, found, len(b.done), bad)
+	}
+}
