@@ -1,0 +1,3 @@
+module stores
+
+go 1.25
