@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/history"
+	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
@@ -41,6 +42,7 @@ func newLedger(s *settings) *cobra.Command {
 			return nil
 		},
 	}
+	cmd.PersistentFlags().StringVarP(&s.ledgerPick, "pick", "p", "", "only runs of crossing:NAME=VALUE,…, as an `expression`")
 	cmd.AddCommand(newRuns(s), newShow(s), newTestCard(s), newSlow(s), newShaky(s), newCauses(s), newCompare(s),
 		newTimings(s), newImport(s), newExport(s), newPull(s), newRename(s), newForget(s), newCheck(s))
 	return cmd
@@ -53,7 +55,25 @@ func (s *settings) openLedger(ctx context.Context) (*app.History, error) {
 		return nil, err
 	}
 	s.note(h.Notes)
+	if err := s.restrict(h, s.ledgerPick); err != nil {
+		return nil, errors.Join(err, h.Close())
+	}
 	return h, nil
+}
+
+// restrict restricts the ledger to the runs of the crossing that a pick names, if it names one.
+func (s *settings) restrict(h *app.History, text string) error {
+	e, err := pick.Parse(text)
+	if err != nil {
+		return err
+	}
+	if of := pick.CrossingOf(e); of != nil {
+		return h.Restrict(of)
+	}
+	if text != "" {
+		return fmt.Errorf("the pick %q: this command takes only crossing:, as in -p crossing:store=redis", text)
+	}
+	return nil
 }
 
 // openRun opens the ledger and finds a run by what a person calls it.

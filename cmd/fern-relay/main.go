@@ -122,6 +122,7 @@ func explain(err error) int {
 // settings are the flags of every command.
 type settings struct {
 	dir        string
+	ledgerPick string // restricts the ledger to the runs of a crossing
 	interrupts *interrupts
 }
 

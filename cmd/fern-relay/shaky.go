@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/history"
+	"fernrelay/core/pick"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
 	"fernrelay/internal/report"
@@ -114,6 +115,11 @@ func (s *settings) openHeld(ctx context.Context, expression string) (*app.Histor
 	tests, err := r.Pick(expression)
 	if err != nil {
 		return nil, nil, errors.Join(err, r.Close())
+	}
+	if e, err := pick.Parse(expression); err == nil && pick.CrossingOf(e) != nil {
+		if err := s.restrict(r.History(), expression); err != nil {
+			return nil, nil, errors.Join(err, r.Close())
+		}
 	}
 	held := make(map[string]bool, len(tests))
 	for _, t := range tests {

@@ -81,7 +81,12 @@ func (x *Index) Why(text string, e Expr, i int) (Reason, error) {
 	}
 	r.Clause, r.Column = part.String(), part.Column()
 	Terms(part, func(t *Term) {
-		fact := picks.fields[t.Field].fact(x, t, i)
+		in, err := x.of(t)
+		if err != nil {
+			failed = err
+			return
+		}
+		fact := picks.fields[t.Field].fact(in, t, i)
 		switch {
 		case r.Because == "":
 			r.Because = fact

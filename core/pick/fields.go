@@ -13,6 +13,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
+	"fernrelay/core/matrix"
 	"fernrelay/core/run"
 )
 
@@ -24,6 +25,7 @@ type field struct {
 	bare     bool   // written as a word alone
 	compares bool   // takes < <= > >= =
 	regexp   bool   // takes /…/
+	past     bool   // asks for earlier runs, of one crossing if the pick is restricted to that
 	example  string // of a value, for messages
 	// check holds the value of a parsed term against what the field takes.
 	check func(t *Term) error
@@ -44,6 +46,8 @@ func (f *field) wants(name string) string {
 const (
 	fieldTag  = "tag"
 	fieldStep = "step"
+
+	fieldCrossing = "crossing"
 )
 
 // picks is the language of picks.
@@ -52,7 +56,7 @@ var picks *language
 func init() { // not a literal, as fields evaluate other picks
 	picks = &language{map[string]*field{
 		fieldTag:  {bare: true, set: tagged, fact: tagFact},
-		"new":     {bare: true, set: unrun, fact: runsFact},
+		"new":     {bare: true, past: true, set: unrun, fact: runsFact},
 		"in":      {example: "irrigation/**", set: placed, fact: placeFact},
 		"at":      {example: "drip_test.go:42", check: checkAt, set: atLine, fact: placeFact},
 		"name":    {regexp: true, example: "valve", check: checkName, set: named, fact: nameFact},
@@ -62,12 +66,14 @@ func init() { // not a literal, as fields evaluate other picks
 			fact: func(x *Index, _ *Term, i int) string { return "its kind is " + string(x.Catalog.Tests[i].Kind) }},
 		"id":      {example: `"unit:drip#TestX"`, set: ofID, fact: func(x *Index, _ *Term, i int) string { return "its ID is " + x.Catalog.Tests[i].ID }},
 		"took":    {compares: true, example: "2s", check: checkTook, set: took, fact: tookFact},
-		"was":     {example: "failed", check: checkLast, set: last, fact: lastFact},
-		"rate":    {compares: true, example: "95%", check: checkRate, set: rated, fact: rateFact},
-		"flips":   {compares: true, example: "2", check: checkFlips, set: flipped, fact: flipsFact},
+		"was":     {past: true, example: "failed", check: checkLast, set: last, fact: lastFact},
+		"rate":    {past: true, compares: true, example: "95%", check: checkRate, set: rated, fact: rateFact},
+		"flips":   {past: true, compares: true, example: "2", check: checkFlips, set: flipped, fact: flipsFact},
 		"rule":    {example: "skip", check: checkRule, set: hasRule, fact: rulesFact},
 		"saved":   {example: "quick", set: saved, fact: savedFact},
 		"touched": {example: "main", set: touched, fact: touchedFact},
+
+		fieldCrossing: {example: "store=redis", check: checkCrossing, set: ranThere, fact: crossingFact},
 	}}
 }
 
@@ -294,6 +300,23 @@ func lastFact(x *Index, _ *Term, i int) string {
 		return "its latest outcome is " + string(o)
 	}
 	return "it never ran here"
+}
+
+func checkCrossing(t *Term) error {
+	_, err := matrix.ParseAssignment(t.Value)
+	return err
+}
+
+// ranThere selects the tests that ran in the crossing, whose index this is.
+func ranThere(v *evaluation, _ *Term) (catalog.Set, error) {
+	return v.index.where(func(i int) bool { return v.index.past[i].last != "" }), nil
+}
+
+func crossingFact(x *Index, t *Term, i int) string {
+	if x.past[i].last != "" {
+		return "it has run in " + t.Value
+	}
+	return "it never ran in " + t.Value
 }
 
 // percent reads 95% or 95.

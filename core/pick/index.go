@@ -1,6 +1,7 @@
 package pick
 
 import (
+	"errors"
 	"math"
 	"math/bits"
 	"runtime"
@@ -10,6 +11,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
+	"fernrelay/core/matrix"
 	"fernrelay/core/run"
 )
 
@@ -27,6 +29,8 @@ type Source struct {
 	Saved map[string]string
 	// Steps returns the names of the steps that tests had in earlier runs, by ID. The first call may be slow.
 	Steps func() map[string][]string
+	// Crossing returns what is known of the runs of a crossing with some values: Past and Rates.
+	Crossing func(of matrix.Assignment) (Source, error)
 	// Touched returns a function that says how a test of an index changed since a git revision, "" if it did not.
 	Touched func(x *Index, revision string) (touched func(*catalog.Test) string, err error)
 }
@@ -48,6 +52,7 @@ type Index struct {
 	known      map[string]catalog.Set                // what a term holds, by its String
 	changes    map[string]func(*catalog.Test) string // how tests changed, by the revision
 	counts     map[string]int                        // of candidates, by their texts; nil before Warm
+	crossings  map[string]*Index                     // with the past of crossings, by their values
 }
 
 // fileRun is neighbouring tests of one file.
@@ -66,7 +71,7 @@ type testPast struct {
 // compare, so that going through all tests is quick.
 func NewIndex(c *catalog.Catalog, source Source) *Index {
 	n := len(c.Tests)
-	x := &Index{Catalog: c, source: source, known: map[string]catalog.Set{}, changes: map[string]func(*catalog.Test) string{}, tags: map[string]catalog.Set{}, kinds: map[string]catalog.Set{},
+	x := &Index{Catalog: c, source: source, known: map[string]catalog.Set{}, changes: map[string]func(*catalog.Test) string{}, crossings: map[string]*Index{}, tags: map[string]catalog.Set{}, kinds: map[string]catalog.Set{},
 		took: make([]float64, n), past: make([]testPast, n), nameList: nameList{ends: make([]int, 0, n)}}
 	x.lowerNames = sync.OnceValue(x.lower)
 	var names strings.Builder
@@ -203,14 +208,23 @@ func (v *evaluation) all() catalog.Set {
 
 // term returns the set of a term, which must not be changed.
 func (v *evaluation) term(t *Term) catalog.Set {
-	x, key := v.index, t.String()
+	x, err := v.index.of(t)
+	if err != nil {
+		if v.err == nil {
+			v.err = v.wrong(t, err.Error())
+		}
+		return catalog.NewSet(len(v.index.Catalog.Tests))
+	}
+	key := t.String()
 	x.mu.Lock()
 	set := x.known[key]
 	x.mu.Unlock()
 	if set != nil {
 		return set
 	}
-	set, err := picks.fields[t.Field].set(v, t)
+	within := *v
+	within.index = x
+	set, err = picks.fields[t.Field].set(&within, t)
 	if err != nil {
 		if v.err == nil {
 			v.err = v.wrong(t, err.Error())
@@ -221,6 +235,32 @@ func (v *evaluation) term(t *Term) catalog.Set {
 	x.known[key] = set
 	x.mu.Unlock()
 	return set
+}
+
+// of returns the index that a term asks: one with only the runs of a crossing, if the pick is restricted to that.
+func (x *Index) of(t *Term) (*Index, error) {
+	if t.in == "" {
+		return x, nil
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if known := x.crossings[t.in]; known != nil {
+		return known, nil
+	}
+	of, err := matrix.ParseAssignment(t.in)
+	if err != nil {
+		return nil, err
+	}
+	if x.source.Crossing == nil {
+		return nil, errors.New("crossing: needs a project with a matrix")
+	}
+	source, err := x.source.Crossing(of)
+	if err != nil {
+		return nil, err
+	}
+	in := NewIndex(x.Catalog, source)
+	x.crossings[t.in] = in
+	return in, nil
 }
 
 // wrong makes the error of a term. Inside a saved pick it points at that.

@@ -43,6 +43,9 @@ func parse(text string, l *language) (Expr, error) {
 	if p.err != nil {
 		return nil, p.err
 	}
+	if l == picks {
+		restrict(expr, "")
+	}
 	return expr, nil
 }
 

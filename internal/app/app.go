@@ -18,6 +18,7 @@ import (
 	"sync"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/matrix"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
@@ -100,6 +101,7 @@ func (h *History) recall(ctx context.Context) workspace.Recall {
 		}
 		past.Steps = sync.OnceValue(h.steps)
 		past.Rates = sync.OnceValue(func() []float64 { return rates(h.Ledger(), c) })
+		past.In = func(of matrix.Assignment) (workspace.Past, error) { return h.pastIn(of, c) }
 		return past, nil
 	}
 }

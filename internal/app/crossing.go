@@ -37,18 +37,17 @@ func (h *History) recallIn(ctx context.Context, m *matrix.Matrix, c *matrix.Cros
 		if err != nil || !h.store.Exists() {
 			return past, err
 		}
-		own, err := h.Ledger().In(c.Of).Known(cat)
+		own, err := h.pastIn(c.Of, cat)
 		if err != nil {
 			return past, err
 		}
-		past.Latest = own.Latest
-		past.Rates = sync.OnceValue(func() []float64 { return rates(h.Ledger().In(c.Of), cat) })
+		past.Latest, past.Rates = own.Latest, own.Rates
 		times := []history.Times{own.Times}
 		for _, of := range like(m, c) {
 			if enough(times, cat) {
 				break
 			}
-			known, err := h.Ledger().In(of).Known(cat)
+			known, err := h.pastIn(of, cat)
 			if err != nil {
 				return past, err
 			}
@@ -59,6 +58,19 @@ func (h *History) recallIn(ctx context.Context, m *matrix.Matrix, c *matrix.Cros
 		}
 		return past, nil
 	}
+}
+
+// pastIn returns what the runs of crossings with some values say about the tests of a catalog.
+func (h *History) pastIn(of matrix.Assignment, c *catalog.Catalog) (workspace.Past, error) {
+	if !h.store.Exists() {
+		return workspace.Past{}, nil
+	}
+	in := h.store.Ledger().In(of)
+	known, err := in.Known(c)
+	if err != nil {
+		return workspace.Past{}, err
+	}
+	return workspace.Past{Times: known.Times, Latest: known.Latest, Rates: sync.OnceValue(func() []float64 { return rates(in, c) })}, nil
 }
 
 // like returns the values of crossings that are like one, those that are most like it first.

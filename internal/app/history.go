@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"fernrelay/core/matrix"
 	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
@@ -19,6 +20,7 @@ type History struct {
 	Project *project.Project
 	Notes   []string // what is wrong and is ignored
 	store   *ledger.Store
+	in      matrix.Assignment // to whose crossings the ledger is restricted; nil for all runs
 }
 
 // OpenHistory opens the history of a folder's project.
@@ -47,8 +49,24 @@ func NoHistory(dir string) *History {
 	return &History{Project: p, store: store}
 }
 
+// Restrict restricts the ledger to the runs of crossings with some values. The error says that the matrix has none.
+func (h *History) Restrict(of matrix.Assignment) error {
+	if h.Project.Matrix == nil {
+		return errors.New("crossing: needs a project with a matrix")
+	}
+	if h.in = of; of != nil {
+		return h.Project.Matrix.Check(of)
+	}
+	return nil
+}
+
 // Ledger returns the ledger to read from. It is empty if nothing is kept yet.
-func (h *History) Ledger() *ledger.Ledger { return h.store.Ledger() }
+func (h *History) Ledger() *ledger.Ledger {
+	if h.in != nil {
+		return h.store.Ledger().In(h.in)
+	}
+	return h.store.Ledger()
+}
 
 // Check reads the whole ledger. If it is damaged, Check sets it aside, and the note says so.
 func (h *History) Check(ctx context.Context) (note string, err error) { return h.store.Check(ctx) }

@@ -2,12 +2,14 @@ package tui
 
 import (
 	"errors"
+	"maps"
 	"slices"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/history"
+	"fernrelay/core/pick"
 	"fernrelay/core/run"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/wording"
@@ -70,7 +72,11 @@ func newLedgerView(s *session) *ledgerView {
 
 func (v *ledgerView) see(s *session) tea.Cmd {
 	old := v.session
-	if v.session = s; s.picked.weave != old.picked.weave {
+	v.session = s
+	switch {
+	case !maps.Equal(pick.CrossingOf(s.picked.expr), pick.CrossingOf(old.picked.expr)):
+		return v.readAgain() // other runs count
+	case s.picked.weave != old.picked.weave:
 		return v.arrange()
 	}
 	return nil

@@ -6,6 +6,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/history"
+	"fernrelay/core/pick"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
 )
@@ -105,10 +106,14 @@ func (v *ledgerView) read() tea.Cmd {
 	}
 	return func() tea.Msg {
 		msg := pastReadMsg{number: number, chosen: chosen}
-		if msg.all, msg.err = r.Ledger().List(); msg.err != nil {
+		l := r.Ledger()
+		if of := pick.CrossingOf(picked.expr); of != nil {
+			l = l.In(of)
+		}
+		if msg.all, msg.err = l.List(); msg.err != nil {
 			return msg
 		}
-		if msg.past, msg.err = r.Ledger().Past(history.PastRuns, upTo); msg.err == nil {
+		if msg.past, msg.err = l.Past(history.PastRuns, upTo); msg.err == nil {
 			msg.list = newListing(msg.past, by, picked)
 		}
 		return msg

@@ -6,6 +6,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
+	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
 	"fernrelay/core/run"
 	"fernrelay/internal/project"
@@ -63,6 +64,7 @@ func (w *Workspace) describe(recall Recall) error {
 	}
 	source := pick.Source{Defined: defined, Saved: project.Saved(w.Project.Picks, person, w.Own.Picks), Touched: w.touched, Rates: past.Rates, Steps: past.Steps}
 	source.Past = func(i int) []run.Outcome { return past.Latest[c.Tests[i].ID] }
+	source.Crossing = w.crossingSource(c, past)
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }
 	if err := applyTags(w.Project.Tags, c, source.Saved, layer); err != nil {
 		return err
@@ -77,6 +79,24 @@ func (w *Workspace) describe(recall Recall) error {
 		w.Whole[s.Name] = s.Kind == project.Command
 	}
 	return nil
+}
+
+// crossingSource returns a function that returns what picks may ask about the runs of a crossing.
+func (w *Workspace) crossingSource(c *catalog.Catalog, past Past) func(of matrix.Assignment) (pick.Source, error) {
+	m := w.Project.Matrix
+	if m == nil || past.In == nil {
+		return nil
+	}
+	return func(of matrix.Assignment) (pick.Source, error) {
+		if err := m.Check(of); err != nil {
+			return pick.Source{}, err
+		}
+		in, err := past.In(of)
+		if err != nil {
+			return pick.Source{}, err
+		}
+		return pick.Source{Past: func(i int) []run.Outcome { return in.Latest[c.Tests[i].ID] }, Rates: in.Rates}, nil
+	}
 }
 
 // catalog returns a catalog of the tests as the adapters found them.

@@ -59,7 +59,9 @@ type Past struct {
 	Runs   int
 	Rates  func() []float64           // pass rates by index of the catalog's tests, NaN for those without one
 	Steps  func() map[string][]string // the names of steps by ID
-	Notes  []string                   // what is wrong with the past and is ignored
+	// In returns Latest and Rates of only the runs of crossings with some values.
+	In    func(of matrix.Assignment) (Past, error)
+	Notes []string // what is wrong with the past and is ignored
 }
 
 // Recall returns the past of a catalog's tests.
