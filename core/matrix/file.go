@@ -171,11 +171,15 @@ func Join(m *Matrix, parts []*File) *Results {
 	return joined
 }
 
-// take takes over what the shards of a crossing came to together. One that is missing makes the crossing lost.
+// take takes over what the shards of a crossing came to together. One that is missing, or was planned
+// from other tests or times, makes the crossing lost.
 func (r *Result) take(m *run.Merged) {
 	r.Run, r.Tests, r.Outcome = m.Run, len(m.Run.Results), OutcomeOf(m.Run.Counts)
-	if len(m.Missing) > 0 {
+	switch {
+	case len(m.Missing) > 0:
 		r.Outcome, r.Why = run.Lost, fmt.Sprintf("of %d shards these never came back: %s", m.Of, strings.Trim(fmt.Sprint(m.Missing), "[]"))
+	case len(m.Unlike) > 0:
+		r.Outcome, r.Why = run.Lost, "its shards were not planned alike: "+m.Unlike[0]
 	}
 }
 

@@ -390,8 +390,8 @@ func (r *MatrixRun) then(ctx context.Context) {
 		step.Outcome = run.Skipped
 		return
 	}
-	step.Outcome = run.Passed
-	if err := r.runThen(ctx, step); err != nil {
+	err := r.runThen(ctx, step)
+	if step.Outcome = run.Passed; err != nil {
 		step.Outcome, step.Why = run.Failed, err.Error()
 	}
 }

@@ -46,9 +46,17 @@ func Runs(w io.Writer, runs []*run.Record) {
 			wall = history.ClockTenths(k.Wall())
 		}
 		rows = append(rows, []string{fmt.Sprint(k.Number), k.Began.Format("2006-01-02 15:04"), cmp.Or(Revision(k), "–"), Counts(k.Counts), wall,
-			history.ClockTenths(k.Work), fmt.Sprint(k.Workers), orderOf(k), cmp.Or(plain.Line(k.Pick), "all") + from(k)})
+			history.ClockTenths(k.Work), fmt.Sprint(k.Workers), orderOf(k), cmp.Or(plain.Line(k.Pick), "all") + in(k) + from(k)})
 	}
 	table(w, rows)
+}
+
+// in says of which crossing a run is, empty for none.
+func in(k *run.Record) string {
+	if k.Crossing == "" {
+		return ""
+	}
+	return "  in " + plain.Line(k.Crossing)
 }
 
 func from(k *run.Record) string {
