@@ -361,3 +361,74 @@ func TestRehearsal(t *testing.T) {
 		}
 	}
 }
+
+// TestMatrixOnScreen runs the demo's matrix, reads the explanations, lists the tests of one, and watches a crossing.
+func TestMatrixOnScreen(t *testing.T) {
+	t.Parallel()
+	for _, size := range []struct{ width, height int }{{160, 40}, {80, 24}} {
+		t.Run(fmt.Sprintf("%dx%d", size.width, size.height), func(t *testing.T) {
+			t.Parallel()
+			s := open(t, size.width, size.height, t.TempDir(), []string{"XDG_CACHE_HOME=" + t.TempDir()}, "demo")
+			s.shows("252 of 252")
+			s.press("/")
+			s.typed("name:sows or name:holds_5")
+			s.shows("12 of 252 tests")
+			s.press("Enter")
+			s.shows("q quit")
+			s.press("6")
+			s.shows("7 crossings of store × season", "left out: the model has no summer", "cellar", "waits for 5 of 5 crossings")
+			s.whole()
+			s.press("r")
+			s.shows("tests fail only where store is shelf and season is summer", "tests fail wherever store is cellar", "season makes no difference", "3 crossings")
+			s.shows("2 of 5")
+			s.whole()
+			s.press("Tab", "Enter")
+			s.shows("sows_bracken", "got [south north]")
+			s.press("Enter", "Tab", "g")
+			s.shows("past  ▪")
+			s.press("w")
+			s.shows("12 of 12", "no failures")
+			s.press("6", "q")
+			s.ended()
+		})
+	}
+}
+
+// TestMatrixOnFleet has two machines take crossings of a matrix from one station. One lacks a service and leaves its crossings to
+// the other.
+func TestMatrixOnFleet(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 1, "")
+	service := func(start string) string {
+		return crossed(t, "[[service]]\nname = \"shelf\"\nstart = \""+start+"\"\nready = \"tcp:{port}\"\nevery = \"20ms\"\n[[matrix.with]]\nof = { soil = \"peat\" }\nservices = [\"shelf\"]\n")
+	}
+	type part struct {
+		name string
+		got  result
+	}
+	parts := make(chan part)
+	for name, start := range map[string]string{"moss": program + " demo-store shelf 127.0.0.1:{port}", "heath": "no-such-server"} {
+		dir := service(start)
+		go func() {
+			cmd := command(dir, "matrix", "run", "--machine", name, "--json")
+			cmd.Env = append(os.Environ(), "FERN_FLEET="+r.url(), "FERN_FLEET_RUN=beds")
+			parts <- part{name, finish(t, cmd)}
+		}()
+	}
+	for range 2 {
+		p := <-parts
+		f := readMatrixFile(t, p.got.stdout)
+		passed := 0
+		for _, c := range f.Crossings {
+			if c.Of["soil"] == "peat" && c.Outcome == run.Passed {
+				passed++
+			}
+		}
+		if p.name == "moss" && (passed != 2 || p.got.status != 1 || len(f.Explained) != 1 || f.Explained[0].Text != "1 test fails wherever soil is sand; light makes no difference") {
+			t.Errorf("%s: status %d, %d passed, %+v\n%s", p.name, p.got.status, passed, f.Explained, p.got.stderr)
+		}
+		if p.name == "heath" && !strings.Contains(p.got.stderr, "left to other machines: the service shelf needs no-such-server") {
+			t.Errorf("%s: status %d\n%s", p.name, p.got.status, p.got.stderr)
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -29,6 +30,8 @@ type matrixRunFlags struct {
 	timeout                             time.Duration
 	shard, junit, output                string
 	asJSON, strict, resume, asCI        bool
+
+	fleetFlags
 }
 
 func newMatrixRun(s *settings) *cobra.Command {
@@ -52,7 +55,11 @@ func newMatrixRun(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			results, err := f.run(cmd.Context(), s, r, crossings)
+			id, err := f.fleetFlags.run(cmd)
+			if err != nil {
+				return err
+			}
+			results, err := f.run(cmd.Context(), s, r, crossings, id)
 			if results == nil {
 				return err
 			}
@@ -65,7 +72,8 @@ func newMatrixRun(s *settings) *cobra.Command {
 			return withStatus(results.ExitStatus())
 		},
 	}
-	f.add(cmd)
+	f.matrixFlags.add(cmd)
+	f.fleetFlags.add(cmd)
 	flags := cmd.Flags()
 	flags.IntVar(&f.atOnce, "at-once", 0, "run `N` crossings at the same time; default fern.toml's")
 	flags.IntVar(&f.workers, "workers", 0, "use `N` workers in each crossing")
@@ -104,6 +112,13 @@ func (f *matrixRunFlags) check(cmd *cobra.Command) error {
 			return fmt.Errorf("--%s does not go with --resume: leave one of them out", other)
 		}
 	}
+	if cmp.Or(f.id, fleetEnvironment[fleetRunVariable]) != "" {
+		for _, other := range []string{"shard", "resume", "as-ci", "stop-after", "at-once"} {
+			if given(other) {
+				return fmt.Errorf("--%s does not go with a fleet run: leave it out, or unset FERN_FLEET_RUN", other)
+			}
+		}
+	}
 	if f.shard != "" {
 		_, _, err := parseShard(f.shard)
 		return err
@@ -125,8 +140,8 @@ func (f *matrixRunFlags) share(at *app.App, tests []catalog.Test) (*run.Planned,
 	return planned, share, nil
 }
 
-// run runs crossings and prints on standard error how far they have come.
-func (f *matrixRunFlags) run(ctx context.Context, s *settings, r *app.App, crossings []matrix.Crossing) (*matrix.Results, error) {
+// run runs crossings, in a fleet run if that has an ID, and prints on standard error how far they have come.
+func (f *matrixRunFlags) run(ctx context.Context, s *settings, r *app.App, crossings []matrix.Crossing, id string) (*matrix.Results, error) {
 	q := app.MatrixRequest{Crossings: crossings, Pick: f.pick, AtOnce: f.atOnce, Workers: f.workers, StopAfter: f.stopAfter, Retries: f.retries, Limit: f.timeout, Strict: f.strict, Resume: f.resume}
 	if f.shard != "" {
 		q.Share = f.share
@@ -135,9 +150,18 @@ func (f *matrixRunFlags) run(ctx context.Context, s *settings, r *app.App, cross
 		switch {
 		case one.State == matrix.Running:
 			fmt.Fprintf(stderr, "%s %s: %s\n", runningShape, plain.Line(one.Label()), crossingStart(&one))
+		case one.State == matrix.Waiting && one.Why != "":
+			fmt.Fprintf(stderr, "· %s: %s\n", plain.Line(one.Label()), plain.Line(one.Why))
 		case one.State == matrix.Ended:
 			fmt.Fprintf(stderr, "%s %s: %s\n", one.Outcome.Shape(), plain.Line(one.Label()), report.CrossingWords(&one))
 		}
+	}
+	if id != "" {
+		station, err := f.fleetFlags.options()
+		if err != nil {
+			return nil, err
+		}
+		return r.RunMatrixFleet(ctx, q, app.FleetRequest{Options: station, Run: id, Machine: f.machine, Lease: f.lease, Again: f.again})
 	}
 	run, err := r.NewMatrixRun(ctx, q)
 	if err != nil {

@@ -285,7 +285,7 @@ func TestDrawWeave(t *testing.T) {
 			t.Errorf("status %d, %v: the drawing does not say %q\n%s", got.status, err, words, got.stderr)
 		}
 	}
-	for args, words := range map[string]string{"weave -p nowhere": "no test carries", "timeline -p far": "--pick is for the other charts", "pie": "the charts are curve, history, shards, slow, timeline, trend, weave", "timeline": "latest run"} {
+	for args, words := range map[string]string{"weave -p nowhere": "no test carries", "timeline -p far": "--pick is for the other charts", "pie": "the charts are curve, history, matrix, shards, slow, timeline, trend, weave", "timeline": "latest run"} {
 		if got := fern(t, dir, append(append([]string{"draw"}, strings.Fields(args)...), "-o", "x.svg")...); got.status != 2 || !strings.Contains(got.stderr, words) {
 			t.Errorf("draw %s: status %d: %s", args, got.status, got.stderr)
 		}

@@ -205,7 +205,24 @@ func (x *explainer) search(p pattern) *Explanation {
 			found.Rivals = append(found.Rivals, Rival{c.Cause, x.decide(p.ran, best.fails, c.fails)})
 		}
 	}
+	if found.Rivals == nil {
+		found.Rivals = x.longerRival(p, best, all)
+	}
 	return found
+}
+
+// longerRival returns the shortest of the longer explanations that a crossing that has not run tells apart from the best; none
+// if there is no such crossing.
+func (x *explainer) longerRival(p pattern, best candidate, all []candidate) []Rival {
+	for _, c := range all {
+		if len(c.Where) <= len(best.Where) {
+			continue
+		}
+		if of := x.decide(p.ran, best.fails, c.fails); of != nil {
+			return []Rival{{c.Cause, of}}
+		}
+	}
+	return nil
 }
 
 // agreeing returns the causes whose values describe exactly some of the crossings that ran; except says that they fail

@@ -146,8 +146,8 @@ const killTime = 10 * time.Second
 func (f *family) kill(meant func(orphan) bool) error {
 	began, pause := time.Now(), 100*time.Microsecond
 	for {
-		left := f.pass(meant)
-		if len(left) == 0 {
+		left, reaped := f.pass(meant)
+		if len(left) == 0 && !reaped {
 			return nil
 		}
 		if time.Since(began) > killTime {
@@ -158,14 +158,16 @@ func (f *family) kill(meant func(orphan) bool) error {
 	}
 }
 
-// pass kills each orphan once that is meant, and takes the dead ones off the system's list.
-func (f *family) pass(meant func(orphan) bool) (left []int) {
+// pass kills each orphan once that is meant, and takes the dead ones off the system's list. If it takes one off, that may have
+// died while the orphans were listed, so that its children are not among them.
+func (f *family) pass(meant func(orphan) bool) (left []int, reaped bool) {
 	f.starting.Lock()
 	defer f.starting.Unlock()
 	for _, o := range f.orphans() {
 		switch {
 		case o.dead:
 			_, _ = syscall.Wait4(o.pid, nil, syscall.WNOHANG, nil)
+			reaped = true
 			f.mu.Lock()
 			delete(f.kept, o.pid)
 			f.mu.Unlock()
@@ -175,7 +177,7 @@ func (f *family) pass(meant func(orphan) bool) (left []int) {
 			left = append(left, o.pid)
 		}
 	}
-	return left
+	return left, reaped
 }
 
 func (f *family) isKept(pid int) bool {

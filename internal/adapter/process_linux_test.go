@@ -46,6 +46,9 @@ func descendants(t *testing.T) (found []string) {
 			return err == nil && fields[1] == fmt.Sprint(pid) && fields[0] != "Z"
 		}) {
 			line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", child))
+			if len(line) == 0 {
+				continue // it was killed and is ending
+			}
 			found = append(found, strings.ReplaceAll(string(line), "\x00", " "))
 			walk(child)
 		}

@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/cause"
 	"fernrelay/core/history"
 	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
@@ -137,6 +138,36 @@ func (a *App) LatestResults() (*matrix.Results, error) {
 		one.End(record.Number, ran)
 	}
 	return results, nil
+}
+
+// Explained is what explains the failures of a matrix, with what the failures have in common.
+type Explained struct {
+	Rows                  []ExplainedRow
+	Unstable, Unexplained []string // IDs, as in matrix.Explained
+}
+
+// ExplainedRow is an explanation.
+type ExplainedRow struct {
+	matrix.Explanation
+	Causes int
+	Words  string // of the most frequent cause
+	Since  int    // the run since which it is known; 0 if it is new
+}
+
+// Explained finds what the failures of explanations have in common.
+func (a *App) Explained(x matrix.Explained) Explained {
+	all, l := Explained{Unstable: x.Unstable, Unexplained: x.Unexplained}, a.Ledger()
+	for _, e := range x.Explanations {
+		row := ExplainedRow{Explanation: e}
+		if causes := cause.Group(e.Failures, l.Own); len(causes) > 0 {
+			row.Causes, row.Words = len(causes), causes[0].Words
+			if since, err := l.Since(causes[0].Signs); err == nil {
+				row.Since = since.Number
+			}
+		}
+		all.Rows = append(all.Rows, row)
+	}
+	return all
 }
 
 // needed are the services that tests need.

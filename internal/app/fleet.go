@@ -51,7 +51,7 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	if self.Name == "" {
 		self.Name = hostName()
 	}
-	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Revision: revision, Dirty: dirty, Trial: q.Trial,
+	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Revision: revision, Dirty: dirty, Trial: q.Trial, Crossing: crossingKey(a.Project),
 		Tests: q.Tests, Shared: a.Project.Shared, Lease: f.Lease, Again: f.Again, WithNeeds: a.WithNeeds, Lookup: a.Catalog.Lookup,
 		Schedule: func(tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
 			return a.fleetSchedule(q, tests, workers, times)
@@ -226,6 +226,6 @@ func FleetRecord(r *fleet.Result) *run.Record {
 	for _, machine := range r.Machines {
 		names = append(names, machine.Name)
 	}
-	return &run.Record{Began: m.Began, Ended: r.Run.Ended, Counts: r.Run.Counts, Work: r.Run.Work, Places: r.Run.Places, Pick: m.Pick, Workers: len(r.Run.Places), Order: m.Order, Revision: m.Revision, Dirty: m.Dirty, Trial: m.Trial,
+	return &run.Record{Began: m.Began, Ended: r.Run.Ended, Counts: r.Run.Counts, Work: r.Run.Work, Places: r.Run.Places, Pick: m.Pick, Workers: len(r.Run.Places), Order: m.Order, Revision: m.Revision, Dirty: m.Dirty, Trial: m.Trial, Crossing: m.Crossing,
 		Machine: fmt.Sprintf("fleet run %s, attempt %d: %s", m.Run, m.Attempt, strings.Join(names, ", ")), Journal: fleetJournal(m)}
 }

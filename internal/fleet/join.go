@@ -22,6 +22,7 @@ type Work struct {
 	Revision string
 	Dirty    bool
 	Trial    bool
+	Crossing string // of the matrix, as in store=redis; empty for none
 	Tests    []catalog.Test
 	Shared   []string // resources of which the whole fleet has one
 	Lease    time.Duration
@@ -177,7 +178,7 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 		return nil, err
 	}
 	m := &Manifest{Format: manifestFormat, Run: id, Plan: newName(), Attempt: 1, State: Planning, By: self.Name, Project: work.Project,
-		Revision: work.Revision, Dirty: work.Dirty, Pick: work.Pick, Order: work.Order, Trial: work.Trial, Lease: work.Lease.Seconds(), Began: now}
+		Revision: work.Revision, Dirty: work.Dirty, Pick: work.Pick, Order: work.Order, Trial: work.Trial, Crossing: work.Crossing, Lease: work.Lease.Seconds(), Began: now}
 	switch {
 	case before != nil && before.State == Ended:
 		m.Attempt, m.Again, m.Prior = before.Attempt+1, work.Again, before.Plan

@@ -36,6 +36,7 @@ type Manifest struct {
 	Pick     string  `json:"pick"`
 	Order    string  `json:"order,omitempty"`
 	Trial    bool    `json:"trial,omitempty"`
+	Crossing string  `json:"crossing,omitempty"`
 	Tests    int     `json:"tests"`
 	Batches  int     `json:"batches"`
 	Lease    float64 `json:"lease_s"`

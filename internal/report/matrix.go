@@ -80,6 +80,8 @@ func CrossingWords(one *matrix.Result) string {
 	switch {
 	case one.State == matrix.LeftOut:
 		return plain.Line(one.Why)
+	case one.State == matrix.Waiting && one.Why != "":
+		parts = append(parts, plain.Line(one.Why))
 	case one.State == matrix.Waiting:
 		parts = append(parts, "it has not run")
 	case one.Outcome == run.Lost && one.Why != "":

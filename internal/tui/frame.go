@@ -150,12 +150,27 @@ type span struct {
 	named    bool // its name is shown before its figure
 }
 
-// gap is the rule between two legs with its air.
+// gaps are how wide the rule between two legs may be, with its air, the widest first.
+var gaps = []int{8, 6, 4, 3}
+
+// gap is the widest rule between two legs with which they keep their names, if there is one.
 func (a *App) gap() int {
-	if a.width < 100 {
-		return 3
+	all := 0
+	for i, leg := range a.legs {
+		all += a.figureRoom(i) + width(leg.name()) + 1
 	}
-	return 8
+	for _, gap := range gaps {
+		if all+gap*(len(a.legs)-1)+2 < a.width {
+			return gap
+		}
+	}
+	return gaps[len(gaps)-1]
+}
+
+// figureRoom is the columns that a leg's figure has.
+func (a *App) figureRoom(leg int) int {
+	figure, _ := a.legs[leg].figure()
+	return max(width(figure), a.legRoom(leg))
 }
 
 // spans returns the place of each leg on the relay line. A leg keeps its place: its figure has room for as many
@@ -169,16 +184,15 @@ func (a *App) spans() []span {
 }
 
 func (a *App) spansNamed(named func(leg int) bool) []span {
-	x := 1
+	x, gap := 1, a.gap()
 	spans := make([]span, len(a.legs))
 	for i, leg := range a.legs {
-		figure, _ := leg.figure()
-		room := max(width(figure), a.legRoom(i))
+		room := a.figureRoom(i)
 		if named(i) {
 			room += width(leg.name()) + 1
 		}
 		spans[i] = span{x, x + room, named(i)}
-		x += room + a.gap()
+		x += room + gap
 	}
 	return spans
 }

@@ -25,7 +25,7 @@ type matrixView struct {
 	keyMap    matrixKeyMap
 	rows      []*matrixRow // in the matrix's order
 	then      matrix.Then
-	explained explainedRows
+	explained app.Explained
 	live      *liveMatrix // the run that goes on, or that was the last; nil before the first of this session
 	now       time.Time   // of the latest frame
 	begins    []float64   // by row: seconds after the first crossing
@@ -35,7 +35,7 @@ type matrixView struct {
 	at, top   int         // of order
 	inside    bool        // the cursor is in the explanations
 	explainAt int
-	listing   *explainedRow // whose tests are listed; nil for none
+	listing   *app.ExplainedRow // whose tests are listed; nil for none
 	testAt    int
 	testTop   int
 	firstRow  int // at which the tracks begin, for clicks
@@ -53,22 +53,6 @@ type matrixRow struct {
 	bins     bins
 	from, to float64 // at which it is expected to run, in seconds on the axis; 0 for what is not known
 }
-
-// explainedRow is an explanation with what its failures have in common.
-type explainedRow struct {
-	matrix.Explanation
-	causes int
-	words  string // of the most frequent
-	since  int    // the run since which it is known, 0 if it is new
-}
-
-type explainedRows struct {
-	rows                  []explainedRow
-	unstable, unexplained []string
-}
-
-// count returns how many lines there are to choose from.
-func (e *explainedRows) count() int { return len(e.rows) }
 
 type matrixKeyMap struct{ all, one, watch, panel, hunt, cancel, copy, move key.Binding }
 
@@ -189,7 +173,7 @@ func (v *matrixView) press(msg tea.KeyPressMsg) tea.Msg {
 	}
 	switch {
 	case key.Matches(msg, v.keyMap.panel):
-		if v.explained.count() == 0 {
+		if len(v.explained.Rows) == 0 {
 			return sayMsg("no test fails in some crossings only: there is nothing to explain")
 		}
 		v.inside = !v.inside
@@ -240,7 +224,7 @@ func (v *matrixView) huntFirst(row *matrixRow) tea.Msg {
 }
 
 func (v *matrixView) pressExplained(msg tea.KeyPressMsg) tea.Msg {
-	row := &v.explained.rows[v.explainAt]
+	row := &v.explained.Rows[v.explainAt]
 	switch {
 	case key.Matches(msg, v.keyMap.one):
 		v.listing, v.testAt, v.testTop = row, 0, 0
@@ -249,7 +233,7 @@ func (v *matrixView) pressExplained(msg tea.KeyPressMsg) tea.Msg {
 	case msg.String() == "esc":
 		v.inside = false
 	default:
-		v.explainAt = moved(v.explainAt, msg.String(), v.explained.count())
+		v.explainAt = moved(v.explainAt, msg.String(), len(v.explained.Rows))
 	}
 	return nil
 }
@@ -300,8 +284,8 @@ func (v *matrixView) drawIt() tea.Msg {
 		return sayMsg("d draws the crossings once they have ended")
 	}
 	results, title := v.results(), v.session.app.Project.Name
-	explained := matrix.Explained{Unstable: v.explained.unstable, Unexplained: v.explained.unexplained}
-	for _, row := range v.explained.rows {
+	explained := matrix.Explained{Unstable: v.explained.Unstable, Unexplained: v.explained.Unexplained}
+	for _, row := range v.explained.Rows {
 		explained.Explanations = append(explained.Explanations, row.Explanation)
 	}
 	return drawTo("Draw the matrix", chart{"matrix", "what explains the failures, and the crossings on one time axis", func() (draw.Drawing, error) {
@@ -322,8 +306,8 @@ func (v *matrixView) fit(width, height int) tea.Cmd {
 	if len(v.rows) == 0 {
 		return nil
 	}
-	v.explainAt = max(0, min(v.explainAt, v.explained.count()-1))
-	v.inside = v.inside && v.explained.count() > 0
+	v.explainAt = max(0, min(v.explainAt, len(v.explained.Rows)-1))
+	v.inside = v.inside && len(v.explained.Rows) > 0
 	p := v.places(width, height)
 	v.firstRow, v.rowHeight = p.tracks, p.rowHeight
 	v.arrange(p.shown)

@@ -75,7 +75,7 @@ func playMatrix(a *App, stores, tests int, end bool) {
 		}
 	}
 	v.follow(time.Now())
-	v.explained = explain(a.session.app.Ledger(), tally.Explain())
+	v.explained = a.session.app.Explained(tally.Explain())
 	if live.ended = end; end {
 		v.then.Outcome, v.then.Why = run.Skipped, "2 that must pass did not"
 	}

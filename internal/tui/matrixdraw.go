@@ -12,6 +12,7 @@ import (
 	"fernrelay/core/matrix"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/app"
 	"fernrelay/internal/wording"
 )
 
@@ -41,10 +42,10 @@ func (v *matrixView) places(columns, height int) matrixPlaces {
 	if p.airy {
 		p.lines = 3
 	}
-	n := v.explained.count()
+	n := len(v.explained.Rows)
 	p.explained = 1 + min(n, v.mostExplained(p.airy))*p.lines
 	others := 0
-	for _, more := range []bool{n > v.mostExplained(p.airy), len(v.explained.unstable) > 0, len(v.explained.unexplained) > 0, n == 0} {
+	for _, more := range []bool{n > v.mostExplained(p.airy), len(v.explained.Unstable) > 0, len(v.explained.Unexplained) > 0, n == 0} {
 		if more {
 			others++
 		}
@@ -121,31 +122,31 @@ func (v *matrixView) drawExplained(c canvas, p matrixPlaces) {
 	t, y := c.theme, 1
 	e := &v.explained
 	most := v.mostExplained(p.airy)
-	first := follow(0, v.explainAt, most, len(e.rows))
-	for i := first; i < min(len(e.rows), first+most); i++ {
-		v.drawExplanation(c, y, &e.rows[i], p)
+	first := follow(0, v.explainAt, most, len(e.Rows))
+	for i := first; i < min(len(e.Rows), first+most); i++ {
+		v.drawExplanation(c, y, &e.Rows[i], p)
 		if v.inside && i == v.explainAt {
 			c.selectRow(1, y, c.width-2, min(2, p.lines))
 		}
 		y += p.lines
 	}
-	if more := len(e.rows) - most; more > 0 {
+	if more := len(e.Rows) - most; more > 0 {
 		c.text(2, y, style{colour: t.fog}, fmt.Sprintf("%s: tab, ↑ ↓", wording.Plural(more, "more explanation")))
 		y++
 	}
-	if n := len(e.unstable); n > 0 {
+	if n := len(e.Unstable); n > 0 {
 		x := c.text(2, y, style{t.amber, true}, v.countWords(n))
 		x = c.text(x+1, y, style{colour: t.ink}, "differ within a crossing: ")
-		c.text(x, y, style{colour: t.fog}, cut(someTests(e.unstable), c.width-x-2))
+		c.text(x, y, style{colour: t.fog}, cut(someTests(e.Unstable), c.width-x-2))
 		y++
 	}
-	if n := len(e.unexplained); n > 0 {
+	if n := len(e.Unexplained); n > 0 {
 		x := c.text(2, y, style{t.rust, true}, v.countWords(n))
 		x = c.text(x+1, y, style{colour: t.ink}, "fail in crossings that no values describe: ")
-		c.text(x, y, style{colour: t.fog}, cut(someTests(e.unexplained), c.width-x-2))
+		c.text(x, y, style{colour: t.fog}, cut(someTests(e.Unexplained), c.width-x-2))
 		y++
 	}
-	if len(e.rows) == 0 {
+	if len(e.Rows) == 0 {
 		c.text(2, y, style{t.ink, true}, v.nothingWords())
 	}
 }
@@ -187,7 +188,7 @@ func namesWords(s *matrix.Spec) string {
 // countWords returns a number of tests in a column of its own.
 func (v *matrixView) countWords(n int) string {
 	digits := 2
-	for _, row := range v.explained.rows {
+	for _, row := range v.explained.Rows {
 		digits = max(digits, len(fmt.Sprint(len(row.Tests))))
 	}
 	word := "tests"
@@ -197,7 +198,7 @@ func (v *matrixView) countWords(n int) string {
 	return fmt.Sprintf("%*d %s", digits, n, word)
 }
 
-func (v *matrixView) drawExplanation(c canvas, y int, e *explainedRow, p matrixPlaces) {
+func (v *matrixView) drawExplanation(c canvas, y int, e *app.ExplainedRow, p matrixPlaces) {
 	t := c.theme
 	x := c.text(2, y, style{t.rust, true}, v.countWords(len(e.Tests))) + 1
 	indent := x
@@ -212,24 +213,24 @@ func (v *matrixView) drawExplanation(c canvas, y int, e *explainedRow, p matrixP
 	if p.lines == 1 {
 		return
 	}
-	if e.words != "" {
+	if e.Words != "" {
 		words := "one cause: "
-		if e.causes > 1 {
-			words = fmt.Sprintf("%d causes, most often: ", e.causes)
+		if e.Causes > 1 {
+			words = fmt.Sprintf("%d causes, most often: ", e.Causes)
 		}
 		x = c.text(indent, y+1, style{colour: t.fog}, words)
-		x = c.text(x, y+1, style{colour: t.rust}, cut(plain.Line(e.words), c.width-x-30))
+		x = c.text(x, y+1, style{colour: t.rust}, cut(plain.Line(e.Words), c.width-x-30))
 	}
 	switch {
 	case len(e.Rivals) > 0:
 		c.right(c.width-1, y+1, style{colour: t.amber}, cut(e.Rivals[0].Text(v.matrix().Matrix), c.width-x-4))
-	case e.since > 0:
-		c.right(c.width-1, y+1, style{colour: t.amber}, fmt.Sprintf("since run %d", e.since))
+	case e.Since > 0:
+		c.right(c.width-1, y+1, style{colour: t.amber}, fmt.Sprintf("since run %d", e.Since))
 	}
 }
 
 // drawCause draws the crossings of an explanation in words, with the values in bold, and returns the column behind.
-func (v *matrixView) drawCause(c canvas, x, y int, e *explainedRow) int {
+func (v *matrixView) drawCause(c canvas, x, y int, e *app.ExplainedRow) int {
 	t := c.theme
 	verb := "fail "
 	if len(e.Tests) == 1 {

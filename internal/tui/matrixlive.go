@@ -10,12 +10,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"fernrelay/core/cause"
 	"fernrelay/core/history"
 	"fernrelay/core/matrix"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
-	"fernrelay/internal/ledger"
 )
 
 // liveMatrix is a run of crossings as the application follows it.
@@ -50,13 +48,13 @@ type (
 		results  *matrix.Results
 		expected map[string]app.CrossingForecast
 		past     map[string][]run.Outcome
-		rows     explainedRows
+		rows     app.Explained
 		err      error
 	}
 	// explainedMsg brings explanations of the run that goes on.
 	explainedMsg struct {
 		live *liveMatrix
-		rows explainedRows
+		rows app.Explained
 	}
 	matrixEndedMsg struct {
 		live    *liveMatrix
@@ -85,7 +83,7 @@ func (v *matrixView) recall() tea.Cmd {
 		if msg.results, msg.err = r.LatestResults(); msg.err != nil {
 			return msg
 		}
-		msg.rows = explain(r.Ledger(), msg.results.Explain())
+		msg.rows = r.Explained(msg.results.Explain())
 		workers := max(1, r.Workers()/r.Project.Matrix.AtOnce)
 		for _, one := range msg.results.Results {
 			if one.State == matrix.LeftOut {
@@ -106,22 +104,6 @@ func (v *matrixView) recall() tea.Cmd {
 		}
 		return msg
 	}
-}
-
-// explain finds what the failures of explanations have in common.
-func explain(l *ledger.Ledger, x matrix.Explained) explainedRows {
-	rows := explainedRows{unstable: x.Unstable, unexplained: x.Unexplained}
-	for _, e := range x.Explanations {
-		row := explainedRow{Explanation: e}
-		if causes := cause.Group(e.Failures, l.Own); len(causes) > 0 {
-			row.causes, row.words = len(causes), causes[0].Words
-			if since, err := l.Since(causes[0].Signs); err == nil {
-				row.since = since.Number
-			}
-		}
-		rows.rows = append(rows.rows, row)
-	}
-	return rows
 }
 
 // startMatrix runs crossings beside the interface.
@@ -217,8 +199,8 @@ func (v *matrixView) follow(now time.Time) tea.Cmd {
 		return nil
 	}
 	live.busy, live.changed, live.explained = true, false, now
-	l := v.session.app.Ledger()
-	return func() tea.Msg { return explainedMsg{live, explain(l, live.run.Explain())} }
+	r := v.session.app
+	return func() tea.Msg { return explainedMsg{live, r.Explained(live.run.Explain())} }
 }
 
 // explainEvery is how often failures are explained while crossings run.
@@ -326,7 +308,7 @@ func (a *App) matrixEnded(msg matrixEndedMsg) tea.Cmd {
 		if msg.live.run == nil {
 			return nil
 		}
-		return explainedMsg{msg.live, explain(r.Ledger(), msg.live.run.Explain())}
+		return explainedMsg{msg.live, r.Explained(msg.live.run.Explain())}
 	}
 	return tea.Batch(cmd, last, a.readAgain(), a.ledger.readAgain())
 }
