@@ -231,6 +231,21 @@ func crossed(t *testing.T, more string) string {
 	return dir
 }
 
+// TestSharedService has crossings use one server if both say so, and each its own otherwise.
+func TestSharedService(t *testing.T) {
+	t.Parallel()
+	config := "[[service]]\nname = \"shelf\"\nstart = \"sh -c 'echo started >>starts; exec " + program + " demo-store shelf 127.0.0.1:{port}'\"\nready = \"tcp:{port}\"\nevery = \"20ms\"\n" +
+		"[[matrix.with]]\nof = { soil = \"sand\" }\nservices = [\"shelf\"]\n"
+	for more, want := range map[string]int{"": 3, "share = [\"shelf\"]\n": 1} {
+		dir := crossed(t, config+more)
+		got := fern(t, dir, "matrix", "run", "--at", "soil=sand", "--at-once", "2")
+		starts, _ := os.ReadFile(filepath.Join(dir, "starts"))
+		if n := strings.Count(string(starts), "started"); n != want || strings.Count(got.stdout, "shelf ready in") != 3 {
+			t.Errorf("with %q the server started %d times, want %d\n%s%s", more, n, want, got.stdout, got.stderr)
+		}
+	}
+}
+
 // TestMatrixOnCI runs crossings and shards of them as the jobs of a CI system, and joins the pieces.
 func TestMatrixOnCI(t *testing.T) {
 	t.Parallel()

@@ -45,6 +45,7 @@ type Name struct {
 type With struct {
 	Of         Assignment
 	Services   []string
+	Share      []string // services that may be shared with other crossings that say so, too
 	Env        map[string]string
 	BuildFlags []string
 	Pick       string
@@ -64,6 +65,7 @@ type Crossing struct {
 	Of         Assignment
 	Names      []string // of Of, in the order of the spec
 	Services   []string
+	Share      []string // of its services
 	Env        map[string]string
 	BuildFlags []string
 	Pick       string
@@ -232,11 +234,7 @@ func (s *Spec) crossing(of Assignment) Crossing {
 	}
 	slices.SortStableFunc(brought, func(a, b With) int { return len(a.Of) - len(b.Of) })
 	for _, w := range brought {
-		for _, service := range w.Services {
-			if !slices.Contains(c.Services, service) {
-				c.Services = append(c.Services, service)
-			}
-		}
+		c.Services, c.Share = union(c.Services, w.Services), union(c.Share, w.Share)
 		maps.Copy(c.Env, w.Env)
 		c.BuildFlags = append(c.BuildFlags, w.BuildFlags...)
 		if w.Pick != "" {
@@ -247,6 +245,16 @@ func (s *Spec) crossing(of Assignment) Crossing {
 		}
 	}
 	return c
+}
+
+// union adds words to others that do not have them yet.
+func union(all, more []string) []string {
+	for _, word := range more {
+		if !slices.Contains(all, word) {
+			all = append(all, word)
+		}
+	}
+	return all
 }
 
 // ParseAssignment reads values as a person writes them, as in "store=redis,season=winter".

@@ -22,7 +22,9 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/service"
 	"fernrelay/internal/wholefile"
+	"fernrelay/internal/workspace"
 )
 
 // A MatrixRequest says which crossings to run and how.
@@ -64,6 +66,7 @@ type MatrixRun struct {
 	tally    *matrix.Tally
 	finished bool
 	failed   int
+	shared   *service.Set        // that crossings share; nil before Run
 	controls map[string]*Control // by key: of the crossings that run
 }
 
@@ -232,6 +235,11 @@ func (r *MatrixRun) Run(ctx context.Context) (*matrix.Results, error) {
 		waiting <- one
 	}
 	close(waiting)
+	unshare, err := r.share()
+	if err != nil {
+		return r.results, err
+	}
+	defer unshare()
 	var lanes sync.WaitGroup
 	errs := make(chan error, len(r.results.Results))
 	for lane := range min(r.request.AtOnce, len(r.results.Results)) {
@@ -257,6 +265,20 @@ func (r *MatrixRun) Run(ctx context.Context) (*matrix.Results, error) {
 		all = errors.Join(all, os.Remove(r.recordPath()))
 	}
 	return r.results, all
+}
+
+// share prepares the services that crossings share, which start when the first needs them. The caller calls unshare.
+func (r *MatrixRun) share() (unshare func(), err error) {
+	setup := workspace.Setup(r.app.Project)
+	setup.Offset = r.request.AtOnce * (r.request.Workers + 1)
+	slots, err := setup.Open()
+	if err != nil {
+		return nil, err
+	}
+	p := r.app.Project
+	config := service.Config{Dir: p.Dir, Data: filepath.Join(p.StorePath(), "matrix", "shared")}
+	r.shared = service.NewSet(config, slots.Shared, nil)
+	return func() { _ = errors.Join(r.shared.Close(), slots.Close()) }, nil // the results hold, whatever is left
 }
 
 // longestFirst returns the crossings that have not run, those that take longest first, so that the whole ends early.
@@ -299,6 +321,7 @@ func (r *MatrixRun) runOne(ctx context.Context, one *matrix.Result, lane int) er
 	}
 	q.Shard, q.Strict, q.Retries, q.Limit = planned, r.request.Strict, r.request.Retries, r.request.Limit
 	q.Offset = lane * (r.request.Workers + 1) // one more for what all workers share
+	q.Shared = r.shared
 	q.Schedule = at.Schedule(q)
 	q.Control = r.begin(one, at, q)
 	ran, number, err := at.Run(ctx, q, func(e run.Event) { r.event(one.Key(), e) })

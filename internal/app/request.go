@@ -12,6 +12,7 @@ import (
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/engine"
+	"fernrelay/internal/service"
 	"fernrelay/internal/workspace"
 )
 
@@ -36,6 +37,7 @@ type Request struct {
 	StopAfter int           // after this many bad outcomes no more tests start; 0 for no limit
 	Retries   int           // how often a bad test runs again at most
 	Limit     time.Duration // of one test; 0 for that of its suite
+	Shared    *service.Set  // the services that crossings share; nil for none
 	Offset    int           // is added to the numbers of slots, so that runs side by side share none
 	Strict    bool          // tests whose service this machine does not have are errored; otherwise skipped
 	Control   *Control      // steers the run; may be nil

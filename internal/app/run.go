@@ -32,7 +32,9 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	journal, note, unwritten := a.beginJournal(task)
 	setup := workspace.Setup(a.Project)
 	setup.Limit, setup.Offset = q.Limit, q.Offset
-	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Source: engine.Local(schedule, q.Workers), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
+	services := workspace.Services(a.Project)
+	services.Shared = q.Shared
+	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Source: engine.Local(schedule, q.Workers), Workers: q.Workers, Setup: setup, Services: services, Strict: q.Strict,
 		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Preparing: q.Preparing}
 	r = run.New()
 	if err := engine.Run(ctx, job, q.record(r, journal, sink)); err != nil {

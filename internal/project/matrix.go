@@ -31,6 +31,7 @@ type matrixTable struct {
 	With   []struct {
 		Of         map[string]string `toml:"of"`
 		Services   []string          `toml:"services"`
+		Share      []string          `toml:"share"`
 		Env        map[string]string `toml:"env"`
 		BuildFlags []string          `toml:"build-flags"`
 		Pick       string            `toml:"pick"`
@@ -64,12 +65,15 @@ func (p *Project) addMatrix(f *file, d *document) error {
 		if err := p.checkServices(w.Services); err != nil {
 			return d.wrong(d.entry("matrix.with", n, "services"), "%w", err)
 		}
+		if err := p.checkServices(w.Share); err != nil {
+			return d.wrong(d.entry("matrix.with", n, "share"), "%w", err)
+		}
 		if w.Pick != "" {
 			if _, err := d.pick(d.entry("matrix.with", n, "pick"), w.Pick); err != nil {
 				return err
 			}
 		}
-		spec.With = append(spec.With, matrix.With{Of: w.Of, Services: w.Services, Env: w.Env, BuildFlags: w.BuildFlags, Pick: w.Pick, LeaveOut: w.LeaveOut, MayFail: w.MayFail})
+		spec.With = append(spec.With, matrix.With{Of: w.Of, Services: w.Services, Share: w.Share, Env: w.Env, BuildFlags: w.BuildFlags, Pick: w.Pick, LeaveOut: w.LeaveOut, MayFail: w.MayFail})
 	}
 	for _, a := range m.Add {
 		spec.Add = append(spec.Add, a.Of)

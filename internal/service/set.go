@@ -23,6 +23,9 @@ type Config struct {
 	Needs map[string][]string // by suite: the names of its services
 	Dir   string              // in which commands run
 	Data  string              // each service has its data in a folder below this one
+
+	Shared *Set     // has services for several runs at once; nil for none
+	Share  []string // the names of those of Needs that Shared has
 }
 
 // Missing returns a [Missing] error if this machine does not have the program of a service that a suite needs.
@@ -67,8 +70,9 @@ type Set struct {
 	ctx    context.Context // ends when the set is closed
 	cancel context.CancelFunc
 
-	mu      sync.Mutex
-	servers map[server]*entry
+	mu       sync.Mutex
+	servers  map[server]*entry
+	reported map[*Service]bool // of the shared ones
 }
 
 // server identifies a server of a set.
@@ -83,12 +87,13 @@ type entry struct {
 	service *Service      // nil if it did not start
 	err     error
 	lock    *os.File // of its data
+	shared  bool     // it belongs to the set that others share
 }
 
 // NewSet returns the services of a run, none of which has started. shared returns the slot of those that all workers share. It
 // calls ready, which may be nil, for each service that is ready.
 func NewSet(config Config, shared func() (adapter.Slot, error), ready func(*Service)) *Set {
-	s := &Set{config: config, shared: shared, ready: ready, servers: map[server]*entry{}}
+	s := &Set{config: config, shared: shared, ready: ready, servers: map[server]*entry{}, reported: map[*Service]bool{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	return s
 }
@@ -114,9 +119,21 @@ func (s *Set) Use(ctx context.Context, suite string, slot adapter.Slot) (env []s
 		if err := e.service.Err(); err != nil {
 			return nil, err
 		}
+		s.report(e)
 		env = append(env, e.service.Env()...)
 	}
 	return env, nil
+}
+
+// report reports a shared service once, which another run may have started.
+func (s *Set) report(e *entry) {
+	s.mu.Lock()
+	seen := !e.shared || s.reported[e.service]
+	s.reported[e.service] = true
+	s.mu.Unlock()
+	if !seen && s.ready != nil {
+		s.ready(e.service)
+	}
 }
 
 // Guard returns a context that ends when a service that a suite uses on a worker ends by itself, with that as its cause. The
@@ -150,22 +167,41 @@ func (s *Set) entries(suite string, slot adapter.Slot) (all []*entry) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, spec := range s.config.specs(suite) {
+		if s.config.Shared != nil && slices.Contains(s.config.Share, spec.Name) {
+			all = append(all, s.config.Shared.share(spec))
+			continue
+		}
 		id := server{name: spec.Name}
 		if spec.PerWorker {
 			id.slot = slot.Number
 		}
-		e := s.servers[id]
-		if e == nil {
-			e = &entry{started: make(chan struct{})}
-			s.servers[id] = e
-			go func() {
-				defer close(e.started)
-				e.err = s.start(e, spec, slot)
-			}()
-		}
-		all = append(all, e)
+		all = append(all, s.entry(id, spec, slot))
 	}
 	return all
+}
+
+// share returns the server of a service that several runs share.
+func (s *Set) share(spec Spec) *entry {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	spec.PerWorker = false
+	e := s.entry(server{name: spec.Name}, spec, adapter.Slot{})
+	e.shared = true
+	return e
+}
+
+// entry returns a server, and begins to start it if it has not been started. The caller holds the lock.
+func (s *Set) entry(id server, spec Spec, slot adapter.Slot) *entry {
+	e := s.servers[id]
+	if e == nil {
+		e = &entry{started: make(chan struct{})}
+		s.servers[id] = e
+		go func() {
+			defer close(e.started)
+			e.err = s.start(e, spec, slot)
+		}()
+	}
+	return e
 }
 
 func (s *Set) start(e *entry, spec Spec, slot adapter.Slot) (err error) {

@@ -222,6 +222,9 @@ func Services(p *project.Project) service.Config {
 	for _, s := range p.Suites {
 		c.Needs[s.Name] = p.ServicesOf(s)
 	}
+	if p.Crossing != nil {
+		c.Share = p.Crossing.Share
+	}
 	return c
 }
 
