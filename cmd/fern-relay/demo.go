@@ -8,6 +8,7 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
+	"fernrelay/internal/app"
 	"fernrelay/internal/demo"
 	"fernrelay/internal/demo/storehost"
 	"fernrelay/internal/demo/testhost"
@@ -68,7 +69,13 @@ func newDemoStore() *cobra.Command {
 
 // openApplication shows the application on the project of a folder.
 func openApplication(ctx context.Context, dir string) error {
-	if err := needTerminal("fern-relay run runs the tests without one, fern-relay list lists them, and fern-relay --help shows all commands"); err != nil {
+	return onScreen(ctx, dir, "fern-relay run runs the tests without one, fern-relay list lists them, and fern-relay --help shows all commands",
+		func(r *app.App) error { return tui.Run(ctx, r) })
+}
+
+// onScreen calls show with the project of a folder, if there is a terminal; instead says what does without one.
+func onScreen(ctx context.Context, dir, instead string, show func(r *app.App) error) error {
+	if err := needTerminal(instead); err != nil {
 		return err
 	}
 	r, err := openPatiently(ctx, dir)
@@ -76,24 +83,18 @@ func openApplication(ctx context.Context, dir string) error {
 		return err
 	}
 	defer r.Close()
-	return tui.Run(ctx, r)
+	return show(r)
 }
 
 // openOnFleet shows the application on the fleet run that the environment names.
 func openOnFleet(ctx context.Context, dir, id string) error {
-	if err := needTerminal("fern-relay fleet status prints the state of the run, and fern-relay fleet collect its results"); err != nil {
-		return err
-	}
-	r, err := openPatiently(ctx, dir)
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	station, err := (&stationFlags{}).options()
-	if err != nil {
-		return err
-	}
-	return tui.FollowFleet(ctx, r, station, id)
+	return onScreen(ctx, dir, "fern-relay fleet status prints the state of the run, and fern-relay fleet collect its results", func(r *app.App) error {
+		station, err := (&stationFlags{}).options()
+		if err != nil {
+			return err
+		}
+		return tui.FollowFleet(ctx, r, station, id)
+	})
 }
 
 // needTerminal says what is missing for a screen, and what does the job without one.

@@ -100,23 +100,21 @@ func (a *App) trialOn(pool *engine.Pool) func(ctx context.Context, t fleet.Trial
 			return "", 0, fmt.Errorf("this checkout does not have all tests of the trial: %d of %d", len(order), len(t.Order))
 		}
 		mu.Lock()
-		needed := map[string][]*catalog.Test{} // by suite
+		var fresh []*catalog.Test
 		for i := range order {
 			order[i].Serial = t.Serial
 			if !prepared[order[i].ID] {
-				needed[order[i].Suite] = append(needed[order[i].Suite], &order[i])
+				fresh = append(fresh, &order[i])
 			}
 		}
-		for suite, tests := range needed {
-			if err := a.Adapters[suite].Prepare(ctx, tests, func(string) {}); err != nil {
-				mu.Unlock()
-				return "", 0, err
-			}
-			for _, test := range tests {
-				prepared[test.ID] = true
-			}
+		err := a.prepareTests(ctx, fresh, func(string) {})
+		for _, test := range fresh {
+			prepared[test.ID] = err == nil
 		}
 		mu.Unlock()
+		if err != nil {
+			return "", 0, err
+		}
 		return pool.Try(ctx, engine.Trial{Order: order, Times: t.Times})
 	}
 }

@@ -228,13 +228,13 @@ type hunter struct {
 
 // prepare prepares all tests that trials may run.
 func (h *hunter) prepare(ctx context.Context, tasks []hunt.Task) error {
-	needed := map[string][]*catalog.Test{} // by suite
+	var needed []*catalog.Test
 	seen := map[string]bool{}
 	for _, task := range tasks {
 		for _, id := range slices.Concat(slices.Concat(task.Orders...), task.Beside, task.Known, []string{task.Victim}) {
 			if t, ok := h.app.Catalog.Lookup(id); ok && !seen[id] {
 				seen[id] = true
-				needed[t.Suite] = append(needed[t.Suite], t)
+				needed = append(needed, t)
 			}
 		}
 	}
@@ -243,8 +243,17 @@ func (h *hunter) prepare(ctx context.Context, tasks []hunt.Task) error {
 			h.report(hunt.Progress{Victim: task.Victim, Preparing: what})
 		}
 	}
-	for suite, tests := range needed {
-		if err := h.app.Adapters[suite].Prepare(ctx, tests, report); err != nil {
+	return h.app.prepareTests(ctx, needed, report)
+}
+
+// prepareTests prepares tests, suite by suite.
+func (a *App) prepareTests(ctx context.Context, tests []*catalog.Test, progress func(what string)) error {
+	bySuite := map[string][]*catalog.Test{}
+	for _, t := range tests {
+		bySuite[t.Suite] = append(bySuite[t.Suite], t)
+	}
+	for suite, tests := range bySuite {
+		if err := a.Adapters[suite].Prepare(ctx, tests, progress); err != nil {
 			return err
 		}
 	}

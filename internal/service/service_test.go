@@ -149,6 +149,18 @@ func TestServiceFails(t *testing.T) {
 	}
 }
 
+// TestPortTaken starts a server again at another port if somebody took its port before it did.
+func TestPortTaken(t *testing.T) {
+	spec, place := standIn(t)
+	spec.Start = "sh -c 'echo {port} >>ports; [ $(wc -l <ports) -gt 1 ] || { echo address in use; exit 1; }; exec " + os.Args[0] + " serve {port}'"
+	s := start(t, spec, place)
+	data, err := os.ReadFile(filepath.Join(place.Dir, "ports"))
+	ports := strings.Fields(string(data))
+	if err != nil || len(ports) != 2 || ports[0] == ports[1] || s.Env()[1] != "BEDS=127.0.0.1:"+ports[1] {
+		t.Errorf("the ports are %q, %v; the tests find it at %q", ports, err, s.Env())
+	}
+}
+
 // TestServiceIsKilled kills a server that does not stop, with all its processes.
 func TestServiceIsKilled(t *testing.T) {
 	if testing.Short() {

@@ -54,7 +54,7 @@ type matrixRow struct {
 	from, to float64 // at which it is expected to run, in seconds on the axis; 0 for what is not known
 }
 
-type matrixKeyMap struct{ all, one, watch, panel, hunt, cancel, copy, move key.Binding }
+type matrixKeyMap struct{ all, one, watch, panel, hunt, decide, cancel, copy, move key.Binding }
 
 func newMatrixKeyMap() matrixKeyMap {
 	return matrixKeyMap{
@@ -63,6 +63,7 @@ func newMatrixKeyMap() matrixKeyMap {
 		watch:  key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "open in Watch")),
 		panel:  key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "explanations")),
 		hunt:   key.NewBinding(key.WithKeys("H"), key.WithHelp("H", "hunt")),
+		decide: key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "run what decides")),
 		cancel: key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "end it")),
 		copy:   key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "copy command")),
 		move:   key.NewBinding(key.WithHelp("↑↓", "crossings")),
@@ -131,6 +132,10 @@ func (v *matrixView) figure() (string, bool) {
 
 func (v *matrixView) keys() []key.Binding {
 	k := v.keyMap
+	if v.inside || v.listing != nil {
+		tests := key.NewBinding(key.WithHelp("enter", "its tests"))
+		return []key.Binding{tests, k.hunt, k.decide, k.all, k.cancel, k.panel, keyDraw}
+	}
 	return []key.Binding{k.all, k.one, k.watch, k.panel, k.hunt, k.cancel, k.copy, keyDraw, k.move}
 }
 
@@ -230,12 +235,24 @@ func (v *matrixView) pressExplained(msg tea.KeyPressMsg) tea.Msg {
 		v.listing, v.testAt, v.testTop = row, 0, 0
 	case key.Matches(msg, v.keyMap.hunt):
 		return v.huntOf(row.Tests[0])
+	case key.Matches(msg, v.keyMap.decide):
+		return v.decide(row)
 	case msg.String() == "esc":
 		v.inside = false
 	default:
 		v.explainAt = moved(v.explainAt, msg.String(), len(v.explained.Rows))
 	}
 	return nil
+}
+
+// decide runs the crossing that would decide between an explanation and another.
+func (v *matrixView) decide(row *app.ExplainedRow) tea.Msg {
+	for _, rival := range row.Rivals {
+		if some := v.matrix().At(rival.Decide); rival.Decide != nil && len(some) > 0 {
+			return startMatrixMsg{some[:1]}
+		}
+	}
+	return sayMsg("no other crossing would change this explanation")
 }
 
 // pressTests takes a key while the tests of an explanation are listed.
