@@ -68,11 +68,33 @@ func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
 		}
 		joined[key].join(found, id)
 	}
+	share(joined)
 	for _, key := range slices.Sorted(maps.Keys(joined)) {
 		out.Explanations = append(out.Explanations, *joined[key])
 	}
 	slices.SortStableFunc(out.Explanations, func(a, b Explanation) int { return cmp.Compare(len(b.Tests), len(a.Tests)) })
 	return out
+}
+
+// share moves tests whose explanation is open to one that is as good for them and certain for other tests: one explanation for
+// all is likelier than two.
+func share(joined map[string]*Explanation) {
+	for _, key := range slices.Sorted(maps.Keys(joined)) {
+		open := joined[key]
+		for _, r := range open.Rivals {
+			certain := joined[r.Cause.key()]
+			if certain == nil || len(certain.Rivals) > 0 {
+				continue
+			}
+			for _, id := range open.Tests {
+				certain.join(&Explanation{Same: open.Same}, id)
+			}
+			slices.Sort(certain.Tests)
+			certain.Rivals = []Rival{{open.Cause, r.Decide}}
+			delete(joined, key)
+			break
+		}
+	}
 }
 
 // join adds a test whose explanation has the same cause. What one test leaves open is open for all.

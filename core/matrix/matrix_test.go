@@ -265,16 +265,23 @@ func TestJoins(t *testing.T) {
 	}
 	shaky := outcomes("redis winter")
 	shaky["store=redis,season=winter"] = []bool{true, false}
+	open := outcomes("redis summer") // that it did not run elsewhere in summer leaves open whether the store matters
+	delete(open, "store=memory,season=summer")
+	delete(open, "store=postgres,season=summer")
 	out := m.Explain(map[string]Outcomes{
-		"a": outcomes("postgres winter", "postgres summer"), "b": outcomes("postgres summer", "postgres winter"), "c": outcomes("redis summer"),
+		"a": outcomes("postgres winter", "postgres summer"), "b": outcomes("postgres summer", "postgres winter"), "c": outcomes("redis summer"), "h": open,
 		"d": outcomes("memory winter", "redis summer"), "e": shaky, "f": outcomes(),
 		"g": outcomes("memory winter", "memory summer", "redis winter", "redis summer", "postgres winter"),
 	})
 	var got []string
 	for _, e := range out.Explanations {
-		got = append(got, fmt.Sprint(e.Cause.key(), " ", e.Tests, " same ", e.Same))
+		line := fmt.Sprint(e.Cause.key(), " ", e.Tests, " same ", e.Same)
+		for _, r := range e.Rivals {
+			line += fmt.Sprint(" or ", r.Cause.key(), " by ", r.Decide)
+		}
+		got = append(got, line)
 	}
-	want := []string{"store=postgres [a b] same [season]", "but season=summer,store=postgres [g] same []", "season=summer,store=redis [c] same []"}
+	want := []string{"season=summer,store=redis [c h] same [] or season=summer by map[season:summer store:memory]", "store=postgres [a b] same [season]", "but season=summer,store=postgres [g] same []"}
 	if !slices.Equal(got, want) || !slices.Equal(out.Unstable, []string{"e"}) || !slices.Equal(out.Unexplained, []string{"d"}) {
 		t.Errorf("%q, unstable %v, unexplained %v", got, out.Unstable, out.Unexplained)
 	}

@@ -162,7 +162,11 @@ func (v *matrixView) nothingWords() string {
 	case passed == must:
 		return fmt.Sprintf("all %d crossings that must pass have passed", must)
 	case !v.hasRun():
-		return fmt.Sprintf("%s of %s: r runs all, enter the one under the cursor", wording.Plural(len(v.rows), "crossing"), namesWords(&v.matrix().Spec))
+		about := ""
+		if end := v.axisEnd(); end > 1 {
+			about = ", about " + history.Clock(end)
+		}
+		return fmt.Sprintf("%s of %s%s: r runs all, enter the one under the cursor", wording.Plural(len(v.rows), "crossing"), namesWords(&v.matrix().Spec), about)
 	}
 	return fmt.Sprintf("%d of %d crossings that must pass have passed; no test failed", passed, must)
 }

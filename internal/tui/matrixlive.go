@@ -169,8 +169,8 @@ func (v *matrixView) copyResults() *matrix.Results {
 	return results
 }
 
-// runs reports whether the run has a crossing.
-func (l *liveMatrix) runs(key string) bool { return slices.Contains(l.keys, key) }
+// runs reports whether the run has a crossing, and has not been asked to start no more.
+func (l *liveMatrix) runs(key string) bool { return !l.stopping && slices.Contains(l.keys, key) }
 
 // finish lets what runs come to its end.
 func (l *liveMatrix) finish() {
@@ -401,6 +401,10 @@ func (b *bins) between(from, to float64) (done, bad int) {
 func (v *matrixView) place() {
 	results := v.results()
 	v.begins, v.end = results.Begins(v.now)
+	if v.live == nil && !v.hasRun() {
+		v.placeWaiting(make([]float64, v.matrix().AtOnce), func(string) bool { return true })
+		return
+	}
 	if v.live == nil || v.live.ended {
 		return
 	}
@@ -418,7 +422,7 @@ func (v *matrixView) place() {
 	for len(lanes) < v.live.atOnce {
 		lanes = append(lanes, now)
 	}
-	v.placeWaiting(lanes)
+	v.placeWaiting(lanes, v.live.runs)
 }
 
 // axisEnd returns the second at which the time axis ends.
@@ -432,14 +436,11 @@ func (v *matrixView) axisEnd() float64 {
 	return end
 }
 
-// placeWaiting gives each crossing that waits the lane that is free first, in the order in which they start.
-func (v *matrixView) placeWaiting(lanes []float64) {
-	if v.live.stopping {
-		return
-	}
+// placeWaiting gives each crossing that waits and is to run the lane that is free first, in the order in which they start.
+func (v *matrixView) placeWaiting(lanes []float64, runs func(key string) bool) {
 	var waiting []*matrixRow
 	for _, row := range v.rows {
-		if row.State == matrix.Waiting && v.live.runs(row.Key()) {
+		if row.State == matrix.Waiting && runs(row.Key()) {
 			waiting = append(waiting, row)
 		}
 	}
