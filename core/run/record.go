@@ -27,8 +27,9 @@ type Record struct {
 	Counts   map[Outcome]int `json:"counts"`
 	Work     float64         `json:"work_s"` // of all tests
 
-	Places  []Place `json:"places,omitempty"` // by worker, of a run of several machines
-	Journal string  `json:"-"`                // its name, so that it is not kept twice; empty for none
+	Places   []Place   `json:"places,omitempty"`   // by worker, of a run of several machines
+	Services []Service `json:"services,omitempty"` // that it started
+	Journal  string    `json:"-"`                  // its name, so that it is not kept twice; empty for none
 }
 
 // Wall returns the seconds from the first test on, as [Run.Wall] does, or 0 if they are not known.

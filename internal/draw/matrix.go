@@ -35,7 +35,7 @@ func Matrix(title string, r *matrix.Results, x matrix.Explained) Drawing {
 		}
 		m := newMatrixPage(r, top, bottom)
 		m.draw(p)
-		if r.Then.Command != "" {
+		if r.Then.Outcome != "" {
 			p.text(margin, bottom+62, 9, false, fromLeft, fog, plain.Line(fmt.Sprintf("then %s: %s", r.Then.Command, string(r.Then.Outcome))))
 		}
 	}}
@@ -90,6 +90,7 @@ func newMatrixPage(r *matrix.Results, top, bottom float64) *matrixPage {
 		m.columns = append(m.columns, m.left)
 		m.left += wide + 12
 	}
+	m.left += 12 // for half of the axis' first label
 	m.scale = (pageWidth - margin - wordsWidth - m.left) / max(m.end, 1e-3)
 	return m
 }

@@ -63,7 +63,7 @@ func (l *Ledger) listed() string {
 	return l.only
 }
 
-const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, prepared, counts, work, trial, places, crossing FROM runs "
+const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, prepared, counts, work, trial, places, crossing, services FROM runs "
 
 // list returns the runs that a clause selects.
 func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, error) {
@@ -95,12 +95,12 @@ func (l *Ledger) find(clause string, args ...any) (*run.Record, error) {
 func scanRecord(row scanner) (*run.Record, error) {
 	k := &run.Record{}
 	var began, placed, ended, prepared int64
-	var counts, places string
-	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work, &k.Trial, &places, &k.Crossing); err != nil {
+	var counts, places, services string
+	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work, &k.Trial, &places, &k.Crossing, &services); err != nil {
 		return nil, err
 	}
 	k.Began, k.Placed, k.Ended, k.Prepared = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended), float64(prepared)/1000
-	return k, unreadable(errors.Join(json.Unmarshal([]byte(counts), &k.Counts), json.Unmarshal([]byte(places), &k.Places)))
+	return k, unreadable(errors.Join(json.Unmarshal([]byte(counts), &k.Counts), json.Unmarshal([]byte(places), &k.Places), json.Unmarshal([]byte(services), &k.Services)))
 }
 
 // Results returns the results of a run, by replaying its events.
@@ -118,7 +118,7 @@ func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 		return nil, err
 	}
 	r := run.New()
-	r.Places = k.Places
+	r.Places, r.Services = k.Places, k.Services
 	r.Apply(run.Event{Event: run.RunBegins, At: k.Began})
 	for i := range results {
 		results[i].replay(ids[results[i].key], outputs[results[i].key], r.Apply)

@@ -118,6 +118,7 @@ ALTER TABLE runs ADD COLUMN places TEXT NOT NULL DEFAULT '[]'; -- by worker, of 
 
 const crossingSchema = `
 ALTER TABLE runs ADD COLUMN crossing TEXT NOT NULL DEFAULT ''; -- its values, as in store=redis,season=winter: only the history of its crossing counts it
+ALTER TABLE runs ADD COLUMN services TEXT NOT NULL DEFAULT '[]'; -- that it started, as JSON
 `
 
 // tables are those that a ledger of the present version has.

@@ -65,6 +65,7 @@ type pageData struct {
 	Slowest  []*run.Result
 	Work     float64
 	Timeline template.HTML // drawn by ourselves; its texts are escaped there
+	Caption  string        // of the drawing
 	Marks    []mark
 }
 
@@ -84,9 +85,10 @@ func writeHTML(w io.Writer, a *About) error {
 			data.Marks = append(data.Marks, mark{o, n})
 		}
 	}
-	if a.placed() {
+	if d, caption := a.drawing(); caption != "" {
+		data.Caption = caption
 		var svg bytes.Buffer
-		if err := draw.WriteSVG(&svg, draw.Timeline("workers on one time axis", a.Run)); err != nil {
+		if err := draw.WriteSVG(&svg, d); err != nil {
 			return err
 		}
 		_, drawing, _ := strings.Cut(svg.String(), "<svg") // what is before it is for a file of its own

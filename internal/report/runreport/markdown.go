@@ -32,8 +32,14 @@ func writeMarkdown(to io.Writer, a *About) error {
 	for _, words := range a.words() {
 		fmt.Fprintf(w, "- %s\n", report.Prose(words))
 	}
+	if len(a.Explained) > 0 {
+		fmt.Fprint(w, "\n## What explains the failures\n\n")
+		for _, words := range a.Explained {
+			fmt.Fprintf(w, "- %s\n", report.Prose(plain.Line(words)))
+		}
+	}
 	if len(a.Parts) > 0 {
-		fmt.Fprint(w, "\n## Reports\n\n")
+		fmt.Fprintf(w, "\n## %s\n\n", a.PartsHeading())
 		for _, words := range a.Parts {
 			fmt.Fprintf(w, "- %s\n", report.Prose(plain.Line(words)))
 		}

@@ -28,8 +28,14 @@ func writePDF(w io.Writer, a *About) error {
 	for _, words := range a.words() {
 		t.add(draw.Faint, 0, words)
 	}
+	if len(a.Explained) > 0 {
+		t.add(draw.Heading, 0, "What explains the failures")
+		for _, words := range a.Explained {
+			t.add(draw.Plain, 1, words)
+		}
+	}
 	if len(a.Parts) > 0 {
-		t.add(draw.Heading, 0, "Reports")
+		t.add(draw.Heading, 0, a.PartsHeading())
 		for _, words := range a.Parts {
 			t.add(draw.Plain, 1, words)
 		}
@@ -39,8 +45,8 @@ func writePDF(w io.Writer, a *About) error {
 		pdfCauses(t, a, len(failures))
 	}
 	pages := draw.Pages(t.lines)
-	if a.placed() {
-		pages = append(pages, draw.Timeline("Workers on one time axis", a.Run))
+	if d, caption := a.drawing(); caption != "" {
+		pages = append(pages, d)
 	}
 	drawn, err := pastDrawings(a)
 	if err != nil {

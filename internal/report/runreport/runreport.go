@@ -17,6 +17,7 @@ import (
 	"fernrelay/core/matrix"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/draw"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/report"
@@ -33,6 +34,9 @@ type About struct {
 	Cards  map[string]*history.Card // what the ledger knows of failing tests, by ID
 	Parts  []string                 // which shards came back, failed and are missing, in words
 
+	Explained []string // which values explain the failures of a matrix, in words
+
+	matrix  *matrix.Results // nil if this is no report of a matrix
 	project Project
 	past    *history.Past // up to the run; without runs if the ledger has none
 }
@@ -55,17 +59,45 @@ func Of(project Project, l *ledger.Ledger, record *run.Record, run *run.Run) (*A
 // OfMatrix collects everything about the crossings of a matrix: what explains their failures, and of each test the worst
 // outcome.
 func OfMatrix(project Project, l *ledger.Ledger, r *matrix.Results) (*About, error) {
+	a := &About{Title: project.Name + ", " + wording.Plural(len(r.Results), "crossing"), matrix: r, project: project, past: &history.Past{}}
+	var explained strings.Builder
+	report.Explained(&explained, r, l.Own)
+	if text := strings.TrimSpace(explained.String()); text != "" {
+		a.Explained = strings.Split(text, "\n")
+	}
 	var parts []run.Part
-	var crossings strings.Builder
-	report.Matrix(&crossings, r, l.Own)
 	for _, one := range r.Results {
+		a.Parts = append(a.Parts, plain.Line(one.Label())+": "+report.CrossingWords(one))
 		if one.Run != nil {
 			parts = append(parts, run.Part{Name: one.Key(), Run: one.Run})
 		}
 	}
-	a := &About{Title: project.Name + ", " + wording.Plural(len(r.Results), "crossing"), Run: run.Merge(parts).Run, project: project}
-	a.Parts = strings.Split(strings.TrimSpace(crossings.String()), "\n")
-	return a, a.know(l, nil)
+	if r.Then.Command != "" {
+		a.Parts = append(a.Parts, "then "+plain.Line(r.Then.Command)+": "+report.ThenWords(&r.Then))
+	}
+	a.Run = run.Merge(parts).Run
+	var err error
+	a.Causes, err = l.Causes(a.Run)
+	return a, err
+}
+
+// PartsHeading is the heading of the parts.
+func (a *About) PartsHeading() string {
+	if a.matrix != nil {
+		return "Crossings"
+	}
+	return "Reports"
+}
+
+// drawing returns the drawing of what ran when, and what it shows; empty if that is not known.
+func (a *About) drawing() (d draw.Drawing, caption string) {
+	switch {
+	case a.matrix != nil:
+		return draw.Matrix(a.Title, a.matrix, a.matrix.Explain()), "The crossings on one time axis"
+	case a.placed():
+		return draw.Timeline("workers on one time axis", a.Run), "Workers on one time axis"
+	}
+	return d, ""
 }
 
 // OfMerged collects everything about merged shards, with what the project's ledger knows about the failures.
@@ -226,5 +258,5 @@ func (a *About) wall() string {
 
 // placed reports whether the run says what ran where.
 func (a *About) placed() bool {
-	return a.wall() != "" && slices.ContainsFunc(a.Run.Results, func(r *run.Result) bool { return r.Worker > 0 })
+	return a.matrix == nil && a.wall() != "" && slices.ContainsFunc(a.Run.Results, func(r *run.Result) bool { return r.Worker > 0 })
 }
