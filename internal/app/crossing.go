@@ -13,7 +13,6 @@ import (
 	"fernrelay/core/cause"
 	"fernrelay/core/history"
 	"fernrelay/core/matrix"
-	"fernrelay/core/pick"
 	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
@@ -94,14 +93,6 @@ func enough(times []history.Times, c *catalog.Catalog) bool {
 	return true
 }
 
-// CrossingTests returns the tests that a crossing runs, given the project in that crossing: those of the matrix's pick and
-// the crossing's, and of another one, which may be empty. The second result is the pick of all.
-func (a *App) CrossingTests(c *matrix.Crossing, text string) ([]catalog.Test, string, error) {
-	text = pick.Join(a.Project.Matrix.PickOf(c), text)
-	tests, err := a.PickToRun(text)
-	return tests, text, err
-}
-
 // rates returns the pass rates of a catalog's tests in a ledger, NaN for those that never ended.
 func rates(l *ledger.Ledger, c *catalog.Catalog) []float64 {
 	rates := make([]float64, len(c.Tests))
@@ -170,14 +161,8 @@ func (a *App) Explained(x matrix.Explained) Explained {
 	return all
 }
 
-// needed are the services that tests need.
-type needed struct {
-	names   []string
-	missing error // one that this machine cannot run; nil if it can run all
-}
-
-// servicesOf returns the services that tests of a project need.
-func servicesOf(p *project.Project, tests []catalog.Test) (n needed) {
+// servicesOf returns the names of the services that tests of a project need, and one that this machine cannot run as an error.
+func servicesOf(p *project.Project, tests []catalog.Test) (names []string, missing error) {
 	config := workspace.Services(p)
 	var suite string
 	for i := range tests {
@@ -185,10 +170,9 @@ func servicesOf(p *project.Project, tests []catalog.Test) (n needed) {
 			continue
 		}
 		suite = tests[i].Suite
-		n.names = append(n.names, config.Needs[suite]...)
-		n.missing = cmp.Or(n.missing, config.Missing(suite))
+		names = append(names, config.Needs[suite]...)
+		missing = cmp.Or(missing, config.Missing(suite))
 	}
-	slices.Sort(n.names)
-	n.names = slices.Compact(n.names)
-	return n
+	slices.Sort(names)
+	return slices.Compact(names), missing
 }

@@ -19,6 +19,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/matrix"
+	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
@@ -174,33 +175,36 @@ func (r *MatrixRun) writeRecord() {
 type CrossingForecast struct {
 	Tests    int
 	Seconds  float64 // 0 if too little is known
-	Work     float64 // seconds of all tests
 	Services []string
 	Missing  error // a service that this machine cannot run; nil if it can run all
 }
 
 // ExpectCrossing returns the forecast of a crossing on a number of workers.
 func (a *App) ExpectCrossing(ctx context.Context, c *matrix.Crossing, text string, workers int) (f CrossingForecast, err error) {
+	at, q, err := a.crossingRequest(ctx, c, text, workers)
+	if err != nil {
+		return f, err
+	}
+	f.Tests = len(q.Tests)
+	f.Seconds, _ = at.Planned(q)
+	f.Services, f.Missing = servicesOf(at.Project, q.Tests)
+	return f, nil
+}
+
+// crossingRequest returns the project in a crossing, and the request to run there the tests of the matrix's pick, narrowed by
+// that of the crossing and by another one, which may be empty.
+func (a *App) crossingRequest(ctx context.Context, c *matrix.Crossing, text string, workers int) (*App, Request, error) {
 	at, err := a.At(ctx, c)
 	if err != nil {
-		return f, err
+		return nil, Request{}, err
 	}
-	tests, text, err := at.CrossingTests(c, text)
+	text = pick.Join(a.Project.Matrix.PickOf(c), text)
+	tests, err := at.PickToRun(text)
 	if err != nil {
-		return f, fmt.Errorf("the pick of the crossing %s: %w", c.Key(), err)
+		return nil, Request{}, fmt.Errorf("the pick of the crossing %s: %w", c.Key(), err)
 	}
 	q, err := at.NewRequest(text, tests, workers)
-	if err != nil {
-		return f, err
-	}
-	f.Tests = len(tests)
-	f.Seconds, _ = at.Planned(q)
-	services := servicesOf(at.Project, tests)
-	f.Services, f.Missing = services.names, services.missing
-	for i := range tests {
-		f.Work += tests[i].Expected
-	}
-	return f, nil
+	return at, q, err
 }
 
 // Results returns the results as they are now. Only Run and its callbacks change them.
@@ -301,25 +305,16 @@ func (r *MatrixRun) mayStart(ctx context.Context) bool {
 
 // runOne runs a crossing on a lane, from 0, of those that run side by side.
 func (r *MatrixRun) runOne(ctx context.Context, one *matrix.Result, lane int) error {
-	at, err := r.app.At(ctx, one.Crossing)
+	at, q, err := r.app.crossingRequest(ctx, one.Crossing, r.request.Pick, r.request.Workers)
 	if err != nil {
 		return err
 	}
-	tests, text, err := at.CrossingTests(one.Crossing, r.request.Pick)
-	if err != nil {
-		return err
-	}
-	var planned *run.Planned
 	if r.request.Share != nil {
-		if planned, tests, err = r.request.Share(at, tests); err != nil {
+		if q.Shard, q.Tests, err = r.request.Share(at, q.Tests); err != nil {
 			return err
 		}
 	}
-	q, err := at.NewRequest(text, tests, r.request.Workers)
-	if err != nil {
-		return err
-	}
-	q.Shard, q.Strict, q.Retries, q.Limit = planned, r.request.Strict, r.request.Retries, r.request.Limit
+	q.Strict, q.Retries, q.Limit = r.request.Strict, r.request.Retries, r.request.Limit
 	q.Offset = lane * (r.request.Workers + 1) // one more for what all workers share
 	q.Shared = r.shared
 	q.Schedule = at.Schedule(q)

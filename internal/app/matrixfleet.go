@@ -49,22 +49,14 @@ func crossingRun(id string, c *matrix.Crossing) string { return id + "/" + c.Key
 
 // joinOne takes part in the fleet run of a crossing, unless this machine lacks a service that it needs.
 func (r *MatrixRun) joinOne(ctx context.Context, one *matrix.Result, f FleetRequest) error {
-	at, err := r.app.At(ctx, one.Crossing)
+	at, q, err := r.app.crossingRequest(ctx, one.Crossing, r.request.Pick, r.request.Workers)
 	if err != nil {
 		return err
 	}
-	tests, text, err := at.CrossingTests(one.Crossing, r.request.Pick)
-	if err != nil {
-		return err
-	}
-	if missing := servicesOf(at.Project, tests).missing; missing != nil {
+	if _, missing := servicesOf(at.Project, q.Tests); missing != nil {
 		one.Why = "left to other machines: " + missing.Error()
 		r.changed(one)
 		return nil
-	}
-	q, err := at.NewRequest(text, tests, r.request.Workers)
-	if err != nil {
-		return err
 	}
 	q.Strict, q.Retries, q.Limit = true, r.request.Retries, r.request.Limit
 	q.Control = r.begin(one, at, q)
