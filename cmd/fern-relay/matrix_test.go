@@ -101,6 +101,35 @@ func TestStores(t *testing.T) {
 	}
 }
 
+// TestStoresInTrouble has PostgreSQL never be ready, and kills Redis in the middle.
+func TestStoresInTrouble(t *testing.T) {
+	needServers(t)
+	t.Parallel()
+	dir := storesExample(t)
+	config, err := os.ReadFile(filepath.Join(dir, "fern.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := strings.NewReplacer(`ready = "./postgres ready {port}"`, `ready = "false"`, `within = "60s"`, `within = "5s"`,
+		`start = "redis-server`, `start = "sh -c 'echo $$ >pid; exec \"$0\" \"$@\"' redis-server`).Replace(string(config))
+	testfiles.Write(t, dir, map[string]string{"fern.toml": text,
+		"kill_test.go": "package stores\n\nimport (\n\t\"os\"\n\t\"strconv\"\n\t\"strings\"\n\t\"syscall\"\n\t\"testing\"\n\t\"time\"\n)\n\nfunc TestKill(t *testing.T) {\n\tdata, _ := os.ReadFile(\"pid\")\n\tif pid, err := strconv.Atoi(strings.TrimSpace(string(data))); err == nil {\n\t\t_ = syscall.Kill(pid, syscall.SIGKILL)\n\t\ttime.Sleep(time.Minute)\n\t}\n}\n"})
+	got := fern(t, dir, "matrix", "run", "--at", "store=postgres,mode=single", "--at", "store=redis,mode=single", "--json")
+	f := readMatrixFile(t, got.stdout)
+	for _, c := range f.Crossings {
+		want := "the service postgres: it is not ready after 5s: ready = \"false\"; it printed last:"
+		if c.Of["store"] == "redis" {
+			want = "the service redis: it ended: signal 9, killed"
+		}
+		if c.Outcome != run.Errored && c.Outcome != run.Failed || len(c.Failures) == 0 || !strings.HasPrefix(c.Failures[len(c.Failures)-1].Message, want) {
+			t.Errorf("%v: %s, %+v", c.Of, c.Outcome, c.Failures)
+		}
+	}
+	if got.status != 1 || len(f.Crossings) != 2 {
+		t.Errorf("status %d, %d crossings\n%s", got.status, len(f.Crossings), got.stderr)
+	}
+}
+
 // served is a project whose tests need a stand-in server, with more of fern.toml.
 func served(t *testing.T, service, more string) string {
 	t.Helper()

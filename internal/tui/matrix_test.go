@@ -139,3 +139,30 @@ func TestBins(t *testing.T) {
 		t.Errorf("%d tests, %d bad in %d bins, want 5000, %d", done, found, len(b.done), bad)
 	}
 }
+
+// BenchmarkMatrixFlood draws a frame while twelve crossings of 250 tests run, and takes a key in each: each crossing reports
+// ten tests per frame.
+func BenchmarkMatrixFlood(b *testing.B) {
+	a := newApp(b, made(30, 12, 20))
+	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
+	playMatrix(a, 6, 250, false)
+	a.leg = legMatrix
+	live, tests := a.matrix.live, a.session.picked.tests[:250]
+	at := time.Now()
+	for i := 0; b.Loop(); i++ {
+		for _, row := range a.matrix.rows {
+			if row.live == nil {
+				continue
+			}
+			for n := range 10 {
+				id := tests[(i*10+n)%len(tests)].ID
+				at = at.Add(100 * time.Microsecond)
+				live.steps.put(matrixStep{key: row.Key(), event: &run.Event{Event: run.Started, ID: id, Worker: 1 + n%2, Batch: 1, At: at}})
+				live.steps.put(matrixStep{key: row.Key(), event: &run.Event{Event: run.Finished, ID: id, Worker: 1 + n%2, Batch: 1, At: at, Outcome: run.Outcomes[n%2], Seconds: run.Took(0.01)}})
+			}
+		}
+		a.Update(tickMsg(at))
+		a.Update(tea.KeyPressMsg{Code: tea.KeyDown})
+		a.View()
+	}
+}

@@ -217,7 +217,7 @@ func (v *matrixView) take(step matrixStep) {
 	case step.live != nil:
 		row.at, row.live, row.seen, row.bins = step.at, step.live, 0, bins{}
 		row.live.quiet = true
-	case step.event != nil:
+	case step.event != nil && row.live != nil:
 		row.live.events.put(*step.event)
 		v.live.changed = v.live.changed || step.event.Event == run.Finished
 	case step.result != nil:
