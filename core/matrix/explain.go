@@ -2,6 +2,7 @@ package matrix
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"math/bits"
 	"slices"
@@ -51,7 +52,7 @@ func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
 	joined := map[string]*Explanation{}
 	for _, id := range slices.Sorted(maps.Keys(tests)) {
 		p := x.pattern(tests[id])
-		found := x.search(p)
+		found := x.searched(p)
 		switch {
 		case p.bad.empty() && p.mixed == 0:
 			continue
@@ -64,7 +65,7 @@ func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
 		}
 		key := found.Cause.key()
 		if joined[key] == nil {
-			joined[key] = found
+			joined[key] = &Explanation{Cause: found.Cause, Same: slices.Clone(found.Same)}
 		}
 		joined[key].join(found, id)
 	}
@@ -156,10 +157,11 @@ type explainer struct {
 	m     *Matrix
 	place map[string]int    // by key: of the crossing
 	with  map[[2]string]set // by name and value: the crossings that have it
+	found map[string]*Explanation
 }
 
 func newExplainer(m *Matrix) *explainer {
-	x := &explainer{m: m, place: map[string]int{}, with: map[[2]string]set{}}
+	x := &explainer{m: m, place: map[string]int{}, with: map[[2]string]set{}, found: map[string]*Explanation{}}
 	for i := range m.Crossings {
 		c := &m.Crossings[i]
 		x.place[c.Key()] = i
@@ -196,6 +198,17 @@ func (x *explainer) pattern(o Outcomes) pattern {
 		}
 	}
 	return p
+}
+
+// searched is search, which it calls once for each pattern, as many tests have the same.
+func (x *explainer) searched(p pattern) *Explanation {
+	key := fmt.Sprint(p.ran, p.bad)
+	found, known := x.found[key]
+	if !known {
+		found = x.search(p)
+		x.found[key] = found
+	}
+	return found
 }
 
 // candidate is a cause that agrees with a pattern.

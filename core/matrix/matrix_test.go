@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"fernrelay/core/run"
 )
 
 // varying returns names with numbers of values.
@@ -294,4 +296,25 @@ func ExampleMatrix_Explain() {
 	}})
 	fmt.Println(out.Explanations[0].Where, "whichever", out.Explanations[0].Same)
 	// Output: map[store:postgres] whichever [season]
+}
+
+// BenchmarkExplain explains 20,000 tests that all fail in some of twelve crossings.
+func BenchmarkExplain(b *testing.B) {
+	m, err := New(Spec{Names: varying(3, 2, 2)})
+	if err != nil {
+		b.Fatal(err)
+	}
+	tally := NewTally(m)
+	for i := range 20_000 {
+		for j := range m.Crossings {
+			o := run.Passed
+			if j%(2+i%3) == 0 {
+				o = run.Failed
+			}
+			tally.Add(m.Crossings[j].Key(), &run.Result{ID: fmt.Sprint("t", i), Outcome: o})
+		}
+	}
+	for b.Loop() {
+		tally.Explain()
+	}
 }

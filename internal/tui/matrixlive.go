@@ -257,7 +257,7 @@ func (v *matrixView) update(msg tea.Msg) tea.Cmd {
 		v.takeRead(msg)
 	case explainedMsg:
 		if msg.live == v.live {
-			v.live.busy = false
+			v.live.busy, v.live.explained = false, time.Now() // however long that took
 			v.explained = msg.rows
 		}
 	}
