@@ -106,7 +106,7 @@ func possible(e Expr, suite string) (in, out bool) {
 func (x *Index) values(field string) []string {
 	switch field {
 	case fieldTag:
-		return append([]string{}, x.Catalog.Tags()...)
+		return append([]string{}, x.Tags()...)
 	case "suite", "kind":
 		names := []string{}
 		for _, c := range x.sums {

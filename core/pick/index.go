@@ -45,9 +45,10 @@ type Index struct {
 	files   []fileRun
 	nameList
 	lowerNames func() *nameList // the names in lower case
-	took       []float64        // by test
-	past       []testPast       // by test
-	sums       []Candidate      // of values, for Complete
+	tagNames   func() []string
+	took       []float64   // by test
+	past       []testPast  // by test
+	sums       []Candidate // of values, for Complete
 	mu         sync.Mutex
 	known      map[string]catalog.Set                // what a term holds, by its String
 	changes    map[string]func(*catalog.Test) string // how tests changed, by the revision
@@ -74,6 +75,7 @@ func NewIndex(c *catalog.Catalog, source Source) *Index {
 	x := &Index{Catalog: c, source: source, known: map[string]catalog.Set{}, changes: map[string]func(*catalog.Test) string{}, crossings: map[string]*Index{}, tags: map[string]catalog.Set{}, kinds: map[string]catalog.Set{},
 		took: make([]float64, n), past: make([]testPast, n), nameList: nameList{ends: make([]int, 0, n)}}
 	x.lowerNames = sync.OnceValue(x.lower)
+	x.tagNames = sync.OnceValue(c.Tags)
 	var names strings.Builder
 	for i := range c.Tests {
 		t := &c.Tests[i]
@@ -135,6 +137,9 @@ func (x *Index) lower() *nameList {
 	l.text = names.String()
 	return l
 }
+
+// Tags lists every tag that a test carries, the most carried first. The list must not be changed.
+func (x *Index) Tags() []string { return x.tagNames() }
 
 // Tagged returns the tests that carry a tag. The set must not be changed.
 func (x *Index) Tagged(tag string) catalog.Set {

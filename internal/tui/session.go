@@ -70,7 +70,7 @@ func evaluate(m workspace.Tests, text string, begun *begun) (figures, error) {
 		}
 	}
 	f.tests = m.Only(f.expr, f.held)
-	f.weave = catalog.NewWeave(m.Catalog, m.Tree, m.Catalog.Tags(), f.held.Has)
+	f.weave = catalog.NewWeave(m.Catalog, m.Tree, m.Index.Tags(), f.held.Has)
 	if f.funnel, err = m.Index.Funnel(text, f.expr); err != nil {
 		return f, err
 	}

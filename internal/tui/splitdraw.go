@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"math"
 	"slices"
+	"sort"
 	"strings"
 
 	"fernrelay/core/catalog"
@@ -123,32 +124,44 @@ func (v splitView) drawUnits(c canvas, plan *split.Plan, shard split.Shard, y in
 	} else if len(shard.Units) == 0 {
 		c.text(barsLeft, y, style{colour: t.faint()}, "nothing is left for it")
 	}
-	cursor := v.under()
-	for i, u := range shard.Units {
-		x, end := column(u.Start), column(shard.UnitEnd(i))
-		here := cursor != nil && cursor.Name == u.Name
-		if x >= end && !here {
+	n, cursor := len(shard.Units), -1
+	if under := v.under(); under != nil && v.plan().Shards[v.shard].Number == shard.Number {
+		cursor = v.place(shard.Units)
+	}
+	for i := 0; i < n; i++ {
+		x, end := column(shard.Units[i].Start), column(shard.UnitEnd(i))
+		if x >= end { // go on behind those that end within the same cell
+			i += sort.Search(n-i-1, func(k int) bool { return column(shard.UnitEnd(i+1+k)) > x })
 			continue
 		}
-		w := max(1, end-x)
-		if i < len(shard.Units)-1 && w > 1 {
-			w-- // air to the next
-		}
-		colour, amount := t.leaf, 0.62-0.09*float64(min(i, 4))
-		if plan.Setter != nil && plan.Setter.Name == u.Name {
-			colour, amount = t.amber, 0.5
-		}
-		label := plain.Line(u.Label)
-		if have.pins[u.Name] > 0 {
-			label = "• " + label
-		}
-		c.fill(x, y, w, 1, colour, amount)
-		if w > 4 {
-			c.text(x+1, y, style{colour: t.ink, bold: here}, cut(label, w-2))
-		}
-		if here {
-			c.mark(x, y, w)
-		}
+		v.drawUnit(c, plan, shard, i, x, y, end-x, i == cursor)
+	}
+	if cursor >= 0 {
+		x, end := column(shard.Units[cursor].Start), column(shard.UnitEnd(cursor))
+		v.drawUnit(c, plan, shard, cursor, x, y, max(1, end-x), true)
+	}
+}
+
+// drawUnit draws the unit of a shard with an index, in a number of columns.
+func (v splitView) drawUnit(c canvas, plan *split.Plan, shard split.Shard, i, x, y, columns int, here bool) {
+	t, u := c.theme, &shard.Units[i]
+	if i < len(shard.Units)-1 && columns > 1 {
+		columns-- // air to the next
+	}
+	colour, amount := t.leaf, 0.62-0.09*float64(min(i, 4))
+	if plan.Setter != nil && plan.Setter.Name == u.Name {
+		colour, amount = t.amber, 0.5
+	}
+	label := plain.Line(u.Label)
+	if v.planner.have.pins[u.Name] > 0 {
+		label = "• " + label
+	}
+	c.fill(x, y, columns, 1, colour, amount)
+	if columns > 4 {
+		c.text(x+1, y, style{colour: t.ink, bold: here}, cut(label, columns-2))
+	}
+	if here {
+		c.mark(x, y, columns)
 	}
 }
 
