@@ -48,7 +48,7 @@ func newCauses(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "causes [RUN]",
 		Short: "Group the failures of a run by their causes; default the latest",
-		Args:  cobra.MaximumNArgs(1),
+		Args:  needs(0, 1, "a run: its number, last or last-1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, record, run, err := s.openRun(cmd.Context(), append(args, "last")[0])
 			if err != nil {

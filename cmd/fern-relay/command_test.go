@@ -15,6 +15,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/mattn/go-shellwords"
+	"github.com/spf13/cobra"
+
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
@@ -387,4 +390,89 @@ func waitFor(t *testing.T, what string, reached func() bool) {
 		}
 	}
 	t.Fatalf("waited in vain for %s", what)
+}
+
+// TestExamples holds that each command has two examples that it understands, and a group in the help of all.
+func TestExamples(t *testing.T) {
+	root := newRoot(&settings{interrupts: &interrupts{}})
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	var each func(cmd *cobra.Command)
+	each = func(cmd *cobra.Command) {
+		for _, sub := range cmd.Commands() {
+			each(sub)
+		}
+		path := strings.TrimPrefix(cmd.CommandPath(), "fern-relay ")
+		if cmd == root || cmd.Hidden || cmd.HasSubCommands() && path != "matrix" || path == "help" || path == "man" || strings.HasPrefix(path, "completion") {
+			return
+		}
+		if len(examples[path]) != 2 {
+			t.Errorf("%s has %d examples", path, len(examples[path]))
+		}
+		if cmd.Parent() == root && cmd.GroupID == "" {
+			t.Errorf("%s is in no group", path)
+		}
+	}
+	each(root)
+	for path, lines := range examples {
+		for _, line := range lines {
+			words, err := shellwords.Parse(line)
+			if err != nil {
+				t.Fatal(err)
+			}
+			root := newRoot(&settings{interrupts: &interrupts{}})
+			cmd, rest, err := root.Find(words)
+			if err == nil {
+				err = cmd.ParseFlags(rest)
+			}
+			if err == nil {
+				err = cmd.ValidateArgs(cmd.Flags().Args())
+			}
+			if err != nil || cmd.CommandPath() != "fern-relay "+path {
+				t.Errorf("%q is for %s: %v", line, cmd.CommandPath(), err)
+			}
+		}
+	}
+}
+
+// TestErrorsInPlainWords holds that mistakes on the command line and in fern.toml say what to write, without the insides of
+// this program.
+func TestErrorsInPlainWords(t *testing.T) {
+	t.Parallel()
+	suite := "[[suite]]\nname = \"a\"\nkind = \"command\"\nlist = \"echo bed\"\nrun = \"true {name}\"\n[picks]\nquick = \"took<1s\"\n"
+	for _, c := range []struct {
+		config string
+		args   []string
+		want   string
+	}{
+		{"", []string{"lst"}, `there is no command or folder "lst": did you mean list?`},
+		{"", []string{"runn", "-p", "x"}, `there is no command or folder "runn": did you mean run`},
+		{"", []string{"ledger", "shaki"}, `fern-relay ledger has no command "shaki": did you mean shaky?`},
+		{"", []string{"ledger", "show"}, "fern-relay ledger show takes a run: its number, last or last-1; write it as in: fern-relay ledger show RUN"},
+		{"", []string{"why"}, "fern-relay why takes the ID of a test, or an ending of it"},
+		{"", []string{"list", "frost"}, `fern-relay list takes no argument, and "frost" is one: a pick goes into -p, as in -p "frost"`},
+		{"", []string{"run", "--workers", "many"}, `--workers is "many": a whole number is expected`},
+		{"", []string{"run", "--timeout", "30"}, `--timeout is "30": a time with its unit is expected, as in 30s or 2m`},
+		{"", []string{"run", "--nope"}, "unknown flag: --nope: fern-relay run --help lists the flags"},
+		{suite, []string{"list", "-p", "quick"}, `no test carries the tag "quick", but there is a saved pick of that name: write saved:quick`},
+		{suite, []string{"run", "."}, "did you mean the place, -p in:.?"},
+		{strings.Replace(suite, "[picks]", "timeout = 30\n[picks]", 1), []string{"list"}, `fern.toml:6:11: timeout has a value of type integer: a text in quotes is expected, a time with its unit, as in timeout = "30s"`},
+		{suite + "[[rule]]\npick = \"quick\"\nskip = true\n", []string{"list"}, `fern.toml:10:8: skip has a value of type boolean: a text in quotes is expected, which says why`},
+		{suite + "[workers]\ncount = \"3\"\n", []string{"list"}, "fern.toml:9:9: count has a value of type string: a whole number is expected"},
+		{strings.Replace(suite, "echo bed", "./beds", 1), []string{"list"}, "is no program that this system can run: if it is a script, give it a first line like #!/bin/sh"},
+	} {
+		dir := t.TempDir()
+		if c.config != "" {
+			testfiles.Write(t, dir, map[string]string{"fern.toml": c.config, "beds": "echo bed\n"})
+			if err := os.Chmod(filepath.Join(dir, "beds"), 0o755); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if got := fern(t, dir, c.args...); got.status != 2 || !strings.Contains(got.stderr, c.want) {
+			t.Errorf("%q: status %d, %swant %s", c.args, got.status, got.stderr, c.want)
+		}
+	}
+	if got := fern(t, t.TempDir(), "--version"); got.status != 0 || !strings.HasPrefix(got.stdout, "fern-relay ") || !strings.Contains(got.stdout, "go1.") {
+		t.Errorf("--version: status %d, %s", got.status, got.stdout)
+	}
 }

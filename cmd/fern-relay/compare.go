@@ -60,7 +60,7 @@ func newCompare(s *settings) *cobra.Command {
 		Long: "Compare lists the tests that are newly failing, mended, slower, faster, new and gone in\n" +
 			"run B, compared with run A. With one run, it compares that run with the one before it. A\n" +
 			"time has changed if it differs by a fifth, by 50 ms, and by more than noise explains.",
-		Args: cobra.RangeArgs(1, 2),
+		Args: needs(1, 2, "one or two runs: their numbers, last or last-1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := s.openLedger(cmd.Context())
 			if err != nil {

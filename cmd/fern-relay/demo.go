@@ -20,7 +20,7 @@ func newDemo(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Open the application on the demo project",
-		Args:  cobra.NoArgs,
+		Args:  none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if !plain {
 				if err := needTerminal("fern-relay demo --plain does the whole job without one"); err != nil {
@@ -50,7 +50,7 @@ func newDemoHost() *cobra.Command {
 	return &cobra.Command{
 		Use:    demo.HostCommand,
 		Hidden: true,
-		Args:   cobra.NoArgs,
+		Args:   none,
 		RunE:   func(*cobra.Command, []string) error { return testhost.Serve(os.Stdin, os.Stdout) },
 	}
 }

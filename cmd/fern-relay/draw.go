@@ -47,7 +47,7 @@ func newDraw(s *settings) *cobra.Command {
 			"the number of shards; history, the tests against the latest runs, the most troubled\n" +
 			"first; slow, the slowest tests; trend, work and wall time run by run; matrix, what explains\n" +
 			"the failures of the latest run of each crossing, and the crossings on one time axis.",
-		Args:      cobra.ExactArgs(1),
+		Args:      needs(1, 1, "the name of a chart"),
 		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			chart := charts[args[0]]

@@ -39,7 +39,7 @@ func newExport(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "export",
 		Short: "Write every result of every run, as CSV or JSON Lines",
-		Args:  cobra.NoArgs,
+		Args:  none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			switch ending := strings.ToLower(filepath.Ext(file)); {
 			case file == "" || ending == ".csv" && !asJSON:

@@ -23,7 +23,7 @@ func newFleet(s *settings) *cobra.Command {
 		Short: "Show and collect runs of many machines",
 		Long: "The commands of fleet look at runs of many machines, from any machine that reaches the\n" +
 			"station. fern-relay run --fleet URL --fleet-run ID takes part in a run or begins it.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(newFleetStatus(), newFleetCollect(s), newFleetList(), newFleetForget())
@@ -76,7 +76,7 @@ func newFleetList() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "List the fleet runs of a station",
-		Args:  cobra.NoArgs,
+		Args:  none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return f.at(cmd.Context(), func(conn *fleet.Conn) error {
 				runs, err := conn.Runs(cmd.Context())
@@ -190,7 +190,7 @@ func newPull(s *settings) *cobra.Command {
 		Short: "Bring ended fleet runs into this ledger",
 		Long: "Pull keeps the fleet runs of this project that have ended and that the ledger lacks, with\n" +
 			"where and in which order each test ran, so that what failed there can be hunted here.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.openLedger(cmd.Context())
 			if err != nil {

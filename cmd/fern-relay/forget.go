@@ -15,7 +15,7 @@ func newForget(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "forget",
 		Short: "Remove old runs from the ledger",
-		Args:  cobra.NoArgs,
+		Args:  none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if runs < 0 || days < 0 || runs+days == 0 {
 				return errors.New("say what to keep: --runs N for the latest runs, --days N for those of the last days")
@@ -46,7 +46,7 @@ func newCheck(s *settings) *cobra.Command {
 	return &cobra.Command{
 		Use:   "check",
 		Short: "Read the whole ledger, and set it aside if it is damaged",
-		Args:  cobra.NoArgs,
+		Args:  none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.openLedger(cmd.Context())
 			if err != nil {

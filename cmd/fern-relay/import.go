@@ -24,7 +24,7 @@ func newImport(s *settings) *cobra.Command {
 			"tests within twelve hours are one run. Tests that the project does not have keep their\n" +
 			"names. Import leaves out files that were imported before. It also leaves out broken\n" +
 			"files, names them, and exits with 3.",
-		Args: cobra.MinimumNArgs(1),
+		Args: needs(1, -1, "reports: files or folders"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := s.open(cmd.Context())
 			if err != nil {

@@ -23,7 +23,7 @@ func newLedger(s *settings) *cobra.Command {
 		Long: "Ledger reports how large the ledger is; its commands show the history of runs. Name a\n" +
 			"run by its number, as last, or as last-1 for the one before, and so on. [ledger] in\n" +
 			"fern.toml sets how many runs are kept, with runs = N, and for how long, with days = N.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.openLedger(cmd.Context())
 			if err != nil {

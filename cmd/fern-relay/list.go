@@ -25,7 +25,7 @@ func newList(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "List the tests, or the picked ones",
-		Args:  cobra.NoArgs,
+		Args:  none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.open(cmd.Context())
 			if err != nil {

@@ -161,7 +161,7 @@ func newRoot(s *settings) *cobra.Command {
 		Short: "Find, pick, split, run, watch and hunt the tests of a project",
 		Long: "Fern Relay keeps a large test suite fast and honest. Without a command it opens the\n" +
 			"application on the project in DIR, or in the current folder.",
-		Args:          cobra.MaximumNArgs(1),
+		Args:          folder,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -174,10 +174,14 @@ func newRoot(s *settings) *cobra.Command {
 			return openApplication(cmd.Context(), s.dir)
 		},
 	}
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return renamedFlag(err) })
+	root.SetFlagErrorFunc(wrongFlag)
+	root.Version = version()
+	root.SetVersionTemplate("fern-relay {{.Version}}\n")
 	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this `folder`")
-	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(newDemo(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newWatch(s), newHunt(s), newMerge(s), newReport(s), newLedger(s), newDraw(s), newStation(), newFleet(s), newMatrix(s), newDemoHost(), newDemoStore())
+	root.SuggestionsMinimumDistance = 2
+	root.AddCommand(newDemo(s), newDoctor(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newWatch(s), newHunt(s), newMerge(s), newReport(s), newLedger(s), newDraw(s), newStation(), newFleet(s), newMatrix(s), newMan(), newDemoHost(), newDemoStore())
+	describe(root)
+	complete(root)
 	return root
 }
 

@@ -27,7 +27,7 @@ func newMatrix(s *settings) *cobra.Command {
 		Long: "Matrix lists the crossings of what [matrix] in fern.toml varies, with the tests, the\n" +
 			"expected time and the services of each. Its commands run them and print the jobs of a\n" +
 			"CI system.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, crossings, err := f.open(cmd, s)
 			if err != nil {
@@ -205,7 +205,7 @@ func newMatrixJobs(s *settings) *cobra.Command {
 		Short: "Print the crossings as one line of JSON for a CI job matrix",
 		Long: "Jobs prints a JSON list with one object per crossing and shard. A job runs its part\n" +
 			"with fern-relay matrix run and the job's args, and merge joins the results of all.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if shards < 1 || shards > mostShards {
 				return fmt.Errorf("--shards is %d: a number from 1 to %d is expected", shards, mostShards)

@@ -42,7 +42,7 @@ func newMatrixRun(s *settings) *cobra.Command {
 		Long: "Run runs the crossings, each with its own services, data, cache and environment, and says\n" +
 			"which values explain the failures. Ctrl-C finishes running tests and starts no more;\n" +
 			"press it again to stop now.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := f.check(cmd); err != nil {
 				return err

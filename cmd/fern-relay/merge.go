@@ -25,7 +25,7 @@ func newMerge(s *settings) *cobra.Command {
 			"report is broken, a shard of the plan is missing, or shards were planned differently,\n" +
 			"and writes what there is. With --output it writes the report that the command report\n" +
 			"writes for a run, with what the project's ledger knows.",
-		Args: cobra.MinimumNArgs(1),
+		Args: needs(1, -1, "reports: files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if file != "" {
 				if err := runreport.Check(file); err != nil {

@@ -16,7 +16,7 @@ func newRename(s *settings) *cobra.Command {
 		Short: "Give the runs of a renamed suite or group to its new name",
 		Long: "Rename changes the IDs of earlier runs and hunts after a suite, or a group written as\n" +
 			"suite:group, got a new name, so that its tests keep their past.",
-		Args: cobra.ExactArgs(2),
+		Args: needs(2, 2, "two names: the old one and the new one"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if args[0] == args[1] || args[0] == "" || args[1] == "" || strings.Contains(args[0], ":") != strings.Contains(args[1], ":") {
 				return fmt.Errorf("%q cannot become %q: name two suites, or two groups as suite:group", args[0], args[1])

@@ -17,7 +17,7 @@ func newReplay(s *settings) *cobra.Command {
 		Short: "Repeat a run: the same tests on the same workers in the same order",
 		Long: "Replay repeats a run of the ledger, named by its number, last, or last-1: every test runs\n" +
 			"on the worker that had it, in the order in which that worker began its tests.",
-		Args: cobra.ExactArgs(1),
+		Args: needs(1, 1, "a run: its number, last or last-1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if cmd.Flags().Changed("worker") && worker < 1 {
 				return fmt.Errorf("--worker is %d: a number from 1 is expected", worker)

@@ -19,7 +19,7 @@ func newReport(s *settings) *cobra.Command {
 		Long: "Report writes a file about a run, named by its number, as last or as last-1. The file's\n" +
 			"ending chooses the form: .html, a self-contained page; .md, a summary for the page of a\n" +
 			"CI job; .pdf, a document with drawings; .xml, JUnit XML.",
-		Args: cobra.ExactArgs(1),
+		Args: needs(1, 1, "a run: its number, last or last-1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := runreport.Check(file); err != nil {
 				return err

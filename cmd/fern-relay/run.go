@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -108,7 +109,7 @@ func named(c *catalog.Catalog, text string, ids []string) (string, error) {
 	for _, id := range ids {
 		t, step, err := c.FindStep(id)
 		if err != nil {
-			return "", err
+			return "", meantPick(c, id, err)
 		}
 		id = t.ID
 		if step != "" {
@@ -117,6 +118,21 @@ func named(c *catalog.Catalog, text string, ids []string) (string, error) {
 		names = append(names, pick.Field("id", id))
 	}
 	return pick.Join(text, strings.Join(names, " or ")), nil
+}
+
+// meantPick adds to the error of an unknown ID the pick that the word may mean: that of a place or of a tag.
+func meantPick(c *catalog.Catalog, word string, err error) error {
+	for _, g := range c.Groups {
+		if g.Name == word || strings.HasPrefix(g.Name, strings.TrimSuffix(word, "/")+"/") || strings.HasSuffix(g.Name, "/"+word) {
+			return fmt.Errorf("%w; did you mean the place, -p %s?", err, pick.Field("in", word))
+		}
+	}
+	for i := range c.Tests {
+		if slices.Contains(c.Tests[i].Tags, word) {
+			return fmt.Errorf("%w; did you mean the tag, -p %s?", err, pick.Tag(word))
+		}
+	}
+	return err
 }
 
 // check refuses flags that say nothing together.

@@ -21,7 +21,7 @@ func newRuns(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "runs",
 		Short: "List the runs, the latest first",
-		Args:  cobra.NoArgs,
+		Args:  none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.openLedger(cmd.Context())
 			if err != nil {
@@ -81,7 +81,7 @@ func newShow(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "show RUN",
 		Short: "Show a run: when and how it ran, its counts, its failures",
-		Args:  cobra.ExactArgs(1),
+		Args:  needs(1, 1, "a run: its number, last or last-1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, record, run, err := s.openRun(cmd.Context(), args[0])
 			if err != nil {

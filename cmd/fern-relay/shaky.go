@@ -63,7 +63,7 @@ func newShaky(s *settings) *cobra.Command {
 		Long: "Shaky lists the tests that were bad in the latest runs, the most troubled first: a\n" +
 			"failure counts half as much ten runs later. It shows how unstable a test is as an\n" +
 			"interval that contains the true share of changes in 19 of 20 cases.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := checkRuns(runs); err != nil {
 				return err

@@ -25,7 +25,7 @@ func newSlow(s *settings) *cobra.Command {
 		Long: "Slow lists the picked tests, groups and files that take the most time, their share of\n" +
 			"all work, how much earlier a run on the project's workers would end without each, and\n" +
 			"which of them changed their time by more than noise explains.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := checkRuns(runs); err != nil {
 				return err

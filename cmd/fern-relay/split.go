@@ -44,7 +44,7 @@ func newSplit(s *settings) *cobra.Command {
 		Long: "Split plans shards of equal finishing time. With --shards it plans that many, with\n" +
 			"--within as few as finish within a time; with neither it compares numbers of shards.\n" +
 			"With --timings and without --pick, the IDs of the file are the tests.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := f.check(cmd); err != nil {
 				return err

@@ -21,7 +21,7 @@ func newStation() *cobra.Command {
 		Long: "Station runs a NATS server with JetStream in this process, until Ctrl-C or SIGTERM.\n" +
 			"Everything is in its folder: a station that was killed goes on where it was. Any other\n" +
 			"NATS server with JetStream does as well; see docs/fleet.md.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if size != "" {
 				bytes, err := humanize.ParseBytes(size)

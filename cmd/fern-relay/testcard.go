@@ -36,7 +36,7 @@ func newTestCard(s *settings) *cobra.Command {
 		Short: "Show the history of a test",
 		Long: "Test shows what the ledger knows about a test, named by any unambiguous ending of its\n" +
 			"ID.",
-		Args: cobra.ExactArgs(1),
+		Args: needs(1, 1, "the ID of a test, or an ending of it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkRuns(runs); err != nil {
 				return err

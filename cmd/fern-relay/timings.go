@@ -21,7 +21,7 @@ func newTimings(s *settings) *cobra.Command {
 			"their spread, and the cost of a batch of its group. Plans of the same tests with the\n" +
 			"same file are the same on all machines. With --output, lines of the file that are still\n" +
 			"true within their spread stay as they are, so that little changes in version control.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.open(cmd.Context())
 			if err != nil {

@@ -21,7 +21,7 @@ func newWatch(s *settings) *cobra.Command {
 		Long: "Watch opens the application on a run that another process does in this project, and\n" +
 			"waits for one if there is none. Without a terminal it prints each test of the run as it\n" +
 			"ends.",
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.open(cmd.Context())
 			if err != nil {

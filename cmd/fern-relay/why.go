@@ -14,7 +14,7 @@ func newWhy(s *settings) *cobra.Command {
 		Short: "Explain why a test is in a pick or out of it",
 		Long: "Why prints the clause of the pick that keeps a test in or out, how many tests each\n" +
 			"clause leaves, and where the test's tags and rules come from.",
-		Args: cobra.ExactArgs(1),
+		Args: needs(1, 1, "the ID of a test, or an ending of it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := s.open(cmd.Context())
 			if err != nil {

@@ -30,6 +30,10 @@ func (x *Index) Check(text string, e Expr) error {
 		if term.Field != fieldTag {
 			message = fmt.Sprintf("no test is of %s %q", term.Field, term.Value)
 		}
+		if _, ok := x.source.Saved[term.Value]; ok && term.Field == fieldTag {
+			found = &Error{Pick: text, Column: term.At, Message: fmt.Sprintf("%s, but there is a saved pick of that name: write saved:%s", message, term.Value)}
+			return
+		}
 		none := "there are none in this project"
 		if len(candidates) > 0 {
 			none = "there are " + strings.Join(candidates[:min(len(candidates), 8)], " ")

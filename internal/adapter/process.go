@@ -108,11 +108,23 @@ func (p *Process) Start() error {
 	}
 	if err := p.Cmd.Start(); err != nil {
 		p.group.remove()
-		return err
+		return unstarted(p.Path, err)
 	}
 	p.began = time.Now()
 	children.add(p)
 	return nil
+}
+
+// unstarted explains why a program could not be started.
+func unstarted(path string, err error) error {
+	_, missing := os.Stat(path)
+	switch {
+	case errors.Is(err, syscall.ENOEXEC):
+		return fmt.Errorf("%s is no program that this system can run: if it is a script, give it a first line like #!/bin/sh", path)
+	case errors.Is(err, syscall.ENOENT) && missing == nil:
+		return fmt.Errorf("%s cannot be started: its first line (#!) names a program that does not exist", path)
+	}
+	return err
 }
 
 // Wait waits until the program has ended, and then kills what it left behind. Other

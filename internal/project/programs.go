@@ -39,11 +39,17 @@ func (p *Project) Programs() []string {
 			names = append(names, words[0])
 		}
 	}
+	names = append(names, p.ConditionPrograms()...)
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// ConditionPrograms returns the programs that conditions of rules ask for.
+func (p *Project) ConditionPrograms() (names []string) {
 	for _, rule := range p.Rules {
 		names = append(names, conditionPrograms(rule.Set.OnlyIf)...)
 	}
-	slices.Sort(names)
-	return slices.Compact(names)
+	return names
 }
 
 // conditionPrograms returns the programs that a condition asks for.

@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -423,9 +424,36 @@ func positioned(path string, err error) error {
 	var wrong *toml.DecodeError
 	if errors.As(err, &wrong) {
 		line, column := wrong.Position()
-		return fmt.Errorf("%s:%d:%d: %s", path, line, column, strings.TrimPrefix(wrong.Error(), "toml: "))
+		return fmt.Errorf("%s:%d:%d: %s", path, line, column, decodeWords(wrong))
 	}
 	return fmt.Errorf("%s: %w", path, err)
+}
+
+// mismatch is how the TOML package reports a value of another type than that of its key.
+var mismatch = regexp.MustCompile(`^cannot decode TOML (\w+) into .*\bof type (\S+)$`)
+
+// expectedTypes describes the values that keys take, by the type of Go that holds them.
+var expectedTypes = map[string]string{"string": "a text in quotes", "int": "a whole number", "bool": "true or false", "[]string": "a list of texts, as in [\"a\", \"b\"]"}
+
+// decodeWords says what is wrong with a value, and how to write it.
+func decodeWords(wrong *toml.DecodeError) string {
+	text := strings.TrimPrefix(wrong.Error(), "toml: ")
+	parts := mismatch.FindStringSubmatch(text)
+	if parts == nil || len(wrong.Key()) == 0 {
+		return text
+	}
+	key, expected := wrong.Key()[len(wrong.Key())-1], expectedTypes[strings.TrimPrefix(parts[2], "*")]
+	if expected == "" {
+		expected = "another kind of value"
+	}
+	words := fmt.Sprintf("%s has a value of type %s: %s is expected", key, parts[1], expected)
+	switch {
+	case slices.Contains([]string{"timeout", "idle-timeout", "handshake-timeout", "every", "within", "start"}, key):
+		words += fmt.Sprintf(", a time with its unit, as in %s = \"30s\"", key)
+	case wrong.Key()[0] == "rule" && slices.Contains(catalog.RuleNames, key) && parts[2] == "string":
+		words += fmt.Sprintf(", which says why, as in %s = \"the line is down\"", key)
+	}
+	return words
 }
 
 // known lists the keys that are expected in place of an unknown one.
