@@ -476,3 +476,56 @@ func TestErrorsInPlainWords(t *testing.T) {
 		t.Errorf("--version: status %d, %s", got.status, got.stdout)
 	}
 }
+
+// TestFirstHour goes from a folder without fern.toml to a first run: of scripts, and of a program that writes JUnit XML.
+func TestFirstHour(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"checks/sows.sh": "#!/bin/sh\n", "checks/waters.sh": "#!/bin/sh\nexit 1\n",
+		"beds": "#!/bin/sh\n[ \"$1\" != list ] || { echo north; echo south; exit; }\nout=$1; shift\n{ echo '<testsuite name=\"beds\">'; for t; do echo \"<testcase name=\\\"$t\\\"/>\"; done; echo '</testsuite>'; } >$out\n"})
+	for _, name := range []string{"checks/sows.sh", "checks/waters.sh", "beds"} {
+		if err := os.Chmod(filepath.Join(dir, name), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got := fern(t, dir, "init", "--print", "--list", "./beds list", "--run", "./beds {report} {names}", "--results", "junit", "--name", "beds")
+	if _, err := os.Stat(filepath.Join(dir, "fern.toml")); got.status != 0 || err == nil || !strings.Contains(got.stdout, "# {report}") && !strings.Contains(got.stdout, "{report}") {
+		t.Errorf("--print: status %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	got = fern(t, dir, "init", "--list", "./beds list", "--run", "./beds {report} {names}", "--results", "junit", "--name", "beds")
+	for _, want := range []string{"fern.toml is written: 4 tests", "suite checks: 2 tests, such as checks:.#sows.sh", "suite beds: 2 tests, such as beds:.#north", "next: fern-relay run"} {
+		if got.status != 0 || !strings.Contains(got.stdout, want) {
+			t.Errorf("init: status %d, %q is missing in\n%s%s", got.status, want, got.stdout, got.stderr)
+		}
+	}
+	if got := fern(t, dir, "run"); got.status != 1 || !strings.Contains(got.stdout, "4 picked: 3 passed, 1 failed") {
+		t.Errorf("run: status %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "init"); got.status != 2 || !strings.Contains(got.stderr, "is there already: --print shows") {
+		t.Errorf("init again: status %d, %s", got.status, got.stderr)
+	}
+	if got := fern(t, t.TempDir(), "init"); got.status != 2 || !strings.Contains(got.stderr, "nothing that looks like tests is in") {
+		t.Errorf("init of nothing: status %d, %s", got.status, got.stderr)
+	}
+	if got := fern(t, dir, "doctor"); got.status != 0 || !strings.Contains(got.stdout, "suite checks") {
+		t.Errorf("doctor: status %d\n%s", got.status, got.stdout)
+	}
+	config, err := os.ReadFile(filepath.Join(dir, "fern.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	testfiles.Write(t, dir, map[string]string{"fern.toml": string(config) + "\n[[service]]\nname = \"store\"\nstart = \"no-such-server\"\nready = \"true\"\n"})
+	got = fern(t, dir, "doctor", "--json")
+	var found struct {
+		Format   string
+		Findings []struct{ What, State, Found, Do string }
+	}
+	if err := json.Unmarshal([]byte(got.stdout), &found); err != nil || got.status != 1 || found.Format != "fern-doctor/1" {
+		t.Fatalf("doctor --json: status %d, %v\n%s", got.status, err, got.stdout)
+	}
+	if !slices.ContainsFunc(found.Findings, func(f struct{ What, State, Found, Do string }) bool {
+		return f.What == "program no-such-server" && f.State == "missing" && f.Do != ""
+	}) {
+		t.Errorf("doctor does not miss the server: %+v", found.Findings)
+	}
+}

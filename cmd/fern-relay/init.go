@@ -1,0 +1,129 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fernrelay/core/plain"
+	"fernrelay/internal/app"
+	"fernrelay/internal/project"
+	"fernrelay/internal/scaffold"
+	"fernrelay/internal/wholefile"
+	"fernrelay/internal/wording"
+)
+
+// initFlags are the flags of the command init.
+type initFlags struct {
+	list, run, results, host, name string
+	print, force                   bool
+}
+
+func newInit(s *settings) *cobra.Command {
+	f := &initFlags{}
+	cmd := &cobra.Command{
+		Use:   "init",
+		Short: "Write a commented fern.toml from what is found here",
+		Long: "Init looks for Go modules and for folders of executable scripts, writes a fern.toml that\n" +
+			"works at once, and lists the tests once. A program of another kind is added with --list,\n" +
+			"--run and --results, a test host with --host.",
+		Args: none,
+		RunE: func(cmd *cobra.Command, _ []string) error { return f.init(cmd, s) },
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&f.list, "list", "", "add a suite whose tests this `COMMAND` lists")
+	flags.StringVar(&f.run, "run", "", "and this `COMMAND` runs, with {name}, {names} or {report}")
+	flags.StringVar(&f.results, "results", "", "its results: exit, tap, junit, gojson or events")
+	flags.StringVar(&f.host, "host", "", "add the test host that this `COMMAND` starts")
+	flags.StringVar(&f.name, "name", "program", "the `name` of the suite that is added")
+	flags.BoolVar(&f.print, "print", false, "print fern.toml and write nothing")
+	flags.BoolVar(&f.force, "force", false, "replace a fern.toml that is there")
+	return cmd
+}
+
+func (f *initFlags) init(cmd *cobra.Command, s *settings) error {
+	file := filepath.Join(s.dir, project.FileName)
+	if _, err := os.Lstat(file); err == nil && !f.force && !f.print {
+		return fmt.Errorf("%s is there already: --print shows what init would write, --force replaces it", file)
+	}
+	shape, err := f.shape(s.dir, file)
+	if err != nil {
+		return err
+	}
+	for _, note := range shape.Notes {
+		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
+	}
+	if len(shape.Suites) == 0 {
+		return fmt.Errorf("nothing that looks like tests is in %s, of %s looked at: no Go module, and no executable scripts in folders like tests or checks. Describe a program with --list and --run, or a test host with --host",
+			plain.Line(s.dir), wording.Plural(shape.Looked, "folder"))
+	}
+	text := shape.Config()
+	if f.print {
+		_, err := io.WriteString(dataOutput(), text)
+		return err
+	}
+	if err := wholefile.Replace(file, 0o644, wholefile.Bytes([]byte(text))); err != nil {
+		return fmt.Errorf("%s cannot be written: %w", file, err)
+	}
+	return printFound(cmd, s, file)
+}
+
+// shape looks at the folder, and adds the suite that flags describe. A fern.toml that is replaced is not looked at.
+func (f *initFlags) shape(dir, file string) (*scaffold.Shape, error) {
+	aside := file + ".before-init"
+	if _, err := os.Lstat(file); err == nil {
+		if err := os.Rename(file, aside); err != nil {
+			return nil, err
+		}
+		defer func() { _ = os.Rename(aside, file) }() // it is replaced afterwards
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	shape, err := scaffold.Look(dir)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case f.host != "":
+		return shape, shape.Add(scaffold.Suite{Name: f.name, Kind: "host", Dir: ".", Run: f.host, Comment: "a program that speaks the test-host protocol"})
+	case (f.list == "") != (f.run == ""):
+		return nil, errors.New("--list and --run go together: one lists the tests, the other runs them")
+	case f.list != "":
+		return shape, shape.Add(scaffold.Suite{Name: f.name, Kind: "command", Dir: ".", List: f.list, Run: f.run, Results: f.results, Comment: "a program that lists and runs tests"})
+	}
+	return shape, nil
+}
+
+// printFound lists the tests once and prints what there is.
+func printFound(cmd *cobra.Command, s *settings, file string) error {
+	r, err := app.Open(cmd.Context(), s.dir, nil)
+	if err != nil {
+		return fmt.Errorf("%s is written, and its tests cannot be listed yet: %w", file, err)
+	}
+	defer r.Close()
+	s.note(r.Notes)
+	out := cmd.OutOrStdout()
+	fmt.Fprintf(out, "%s is written: %s\n", file, wording.Plural(len(r.Catalog.Tests), "test"))
+	seen := map[string]int{}
+	for i := range r.Catalog.Tests {
+		seen[r.Catalog.Tests[i].Suite]++
+	}
+	for i := range r.Catalog.Tests {
+		t := &r.Catalog.Tests[i]
+		if n := seen[t.Suite]; n > 0 {
+			fmt.Fprintf(out, "    suite %s: %s, such as %s\n", plain.Line(t.Suite), wording.Plural(n, "test"), plain.Line(t.ID))
+			seen[t.Suite] = 0
+		}
+	}
+	if tags := r.Index.Tags(); len(tags) > 0 {
+		fmt.Fprintf(out, "    tags: %s; fern-relay list -p %s picks by one\n", plain.Line(strings.Join(tags[:min(len(tags), 8)], " ")), plain.Line(tags[0]))
+	}
+	fmt.Fprintf(out, "next: fern-relay run runs them on %s, fern-relay opens the application\n", wording.Plural(r.Workers(), "worker"))
+	return nil
+}
