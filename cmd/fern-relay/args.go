@@ -5,6 +5,7 @@ import (
 	"os"
 	"regexp"
 	"runtime/debug"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -28,8 +29,7 @@ func none(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil
 	}
-	cmd.SuggestionsMinimumDistance = 2
-	if names := cmd.SuggestionsFor(args[0]); cmd.HasSubCommands() && len(names) > 0 {
+	if names := suggestions(cmd, args[0]); cmd.HasSubCommands() && len(names) > 0 {
 		return fmt.Errorf("%s has no command %q: did you mean %s?", cmd.CommandPath(), args[0], strings.Join(names, " or "))
 	}
 	if cmd.HasSubCommands() {
@@ -54,13 +54,28 @@ func folder(cmd *cobra.Command, args []string) error {
 
 // mistyped returns an error for a word that is no folder: it names the commands that are spelled alike.
 func mistyped(root *cobra.Command, word string) error {
-	if _, err := os.Stat(word); err == nil {
+	if _, err := os.Stat(word); err == nil || word == "" {
 		return nil
 	}
-	if names := root.SuggestionsFor(word); len(names) > 0 {
+	if names := suggestions(root, word); len(names) > 0 {
 		return fmt.Errorf("there is no command or folder %q: did you mean %s?", word, strings.Join(names, " or "))
 	}
 	return fmt.Errorf("there is no command or folder %q: fern-relay --help lists the commands", word)
+}
+
+// suggestions returns the commands that are spelled like a word, those with the same first letter first.
+func suggestions(cmd *cobra.Command, word string) []string {
+	cmd.SuggestionsMinimumDistance = 2
+	names := cmd.SuggestionsFor(word)
+	slices.Sort(names)
+	alike := func(name string) int {
+		if name[0] == word[0] {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(names, func(a, b string) int { return alike(a) - alike(b) })
+	return names
 }
 
 // wrongFlag explains a flag that a command does not have: that of an earlier version, or of a mistyped command.

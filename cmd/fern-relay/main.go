@@ -178,7 +178,6 @@ func newRoot(s *settings) *cobra.Command {
 	root.Version = version()
 	root.SetVersionTemplate("fern-relay {{.Version}}\n")
 	root.PersistentFlags().StringVarP(&s.dir, "directory", "C", ".", "work on the project in this `folder`")
-	root.SuggestionsMinimumDistance = 2
 	root.AddCommand(newDemo(s), newInit(s), newDoctor(s), newList(s), newWhy(s), newSplit(s), newRun(s), newReplay(s), newWatch(s), newHunt(s), newMerge(s), newReport(s), newLedger(s), newDraw(s), newStation(), newFleet(s), newMatrix(s), newMan(), newDemoHost(), newDemoStore())
 	describe(root)
 	complete(root)

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"fernrelay/internal/app"
+	"fernrelay/internal/disk"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wording"
 )
@@ -61,7 +62,7 @@ func Examine(ctx context.Context, dir string) []Finding {
 		return append(found, Finding{"project", Broken, err.Error(), "fern-relay init writes a fern.toml"})
 	}
 	found = append(found, Finding{"project", OK, fmt.Sprintf("%s in %s: %s", p.Name, p.Dir, wording.Plural(len(p.Suites), "suite")), ""})
-	found = append(found, store(p), disk(p))
+	found = append(found, store(p), room(p))
 	if slices.ContainsFunc(p.Suites, func(s project.Suite) bool { return s.Kind == project.Go }) {
 		found = append(found, toolchain(ctx, p))
 	}
@@ -140,13 +141,12 @@ func state(err error) State {
 	return OK
 }
 
-// disk checks the room on the project's disk.
-func disk(p *project.Project) Finding {
-	var stat syscall.Statfs_t
-	if err := syscall.Statfs(p.Dir, &stat); err != nil {
+// room checks the room on the project's disk.
+func room(p *project.Project) Finding {
+	free, err := disk.Free(p.Dir)
+	if err != nil {
 		return Finding{"disk", Broken, err.Error(), ""}
 	}
-	free := int64(stat.Bavail) * int64(stat.Bsize)
 	if free < leastDisk {
 		return Finding{"disk", Broken, wording.Bytes(free) + " free", "make room: test binaries and the ledger are kept in .fern"}
 	}

@@ -6,10 +6,9 @@ import (
 	"os"
 	"syscall"
 
-	"golang.org/x/sys/unix"
-
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/disk"
 )
 
 // The output of one test is reported as it comes up to headLimit bytes, and its tail when the test ends; what is
@@ -73,11 +72,11 @@ func (s *floodStore) drop() {
 
 // freeOn returns how many bytes are free on the disk of a folder, if the system knows.
 func freeOn(dir string) int64 {
-	var disk unix.Statfs_t
-	if err := unix.Statfs(dir, &disk); err != nil {
+	free, err := disk.Free(dir)
+	if err != nil {
 		return floodsCap * floodShare
 	}
-	return int64(min(disk.Bavail, 1<<40)) * int64(disk.Bsize)
+	return free
 }
 
 // flood is the output of one test. All of it from its beginning goes to the file,

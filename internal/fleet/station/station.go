@@ -12,6 +12,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
+	"fernrelay/internal/disk"
 	"fmt"
 	"log/slog"
 	"net"
@@ -23,7 +24,6 @@ import (
 	"time"
 
 	"github.com/nats-io/nats-server/v2/server"
-	"golang.org/x/sys/unix"
 )
 
 // Config says where a station listens and what it holds.
@@ -247,8 +247,7 @@ const roomToStart = 64 << 20
 // awaitRoom waits until the disk has room again. It reports false if ctx ends before.
 func awaitRoom(ctx context.Context, dir string) bool {
 	for {
-		var fs unix.Statfs_t
-		if err := unix.Statfs(dir, &fs); err == nil && int64(fs.Bavail)*fs.Bsize >= roomToStart {
+		if free, err := disk.Free(dir); err == nil && free >= roomToStart {
 			return true
 		}
 		select {
