@@ -196,7 +196,7 @@ func (s *Shape) Add(suite Suite) error {
 // Config returns a commented fern.toml for the suites.
 func (s *Shape) Config() string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "# What Fern Relay knows of this project. docs/manual.md describes every key.\n\n[project]\nname = %s\n", strconv.Quote(s.Name))
+	fmt.Fprintf(&out, "# What Fern Relay knows of this project. docs/fern-toml.md describes every key.\n\n[project]\nname = %s\n", strconv.Quote(s.Name))
 	for _, suite := range s.Suites {
 		fmt.Fprintf(&out, "\n# %s\n[[suite]]\nname = %s\nkind = %s\n", suite.Comment, strconv.Quote(suite.Name), strconv.Quote(suite.Kind))
 		if suite.Dir != "." && suite.Dir != "" {
