@@ -2,12 +2,14 @@ package tui
 
 import (
 	"fmt"
+	"image/color"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
+	"fernrelay/core/run"
 )
 
 // The frame takes three rows above the view and three below it.
@@ -345,7 +347,7 @@ var pickKeys = []key.Binding{
 func (a *App) drawHelp(c canvas) {
 	t := c.theme
 	c.text(2, 1, style{t.ink, true}, "All keys")
-	x, rows := 2, c.height-8
+	x, rows := 2, c.height-11
 	column := func(heading string, bindings []key.Binding) {
 		c.text(x, 3, style{colour: t.fog}, heading)
 		wide := width(heading)
@@ -366,5 +368,25 @@ func (a *App) drawHelp(c canvas) {
 	column("everywhere", []key.Binding{keyLegs, keyPick, keyPanel, keyHelp, keyQuit,
 		key.NewBinding(key.WithHelp("arrows", "move, as hjkl do")),
 		key.NewBinding(key.WithHelp("mouse", "select, scroll"))})
+	drawShapes(c, c.height-5)
 	c.text(2, c.height-2, style{colour: t.fog}, "any key goes back")
+}
+
+// drawShapes draws what the shapes mean, in two rows.
+func drawShapes(c canvas, y int) {
+	t, x := c.theme, 2
+	draw := func(shape, word string, colour color.Color) {
+		if x+width(word)+2 >= c.width {
+			x, y = 2, y+1
+		}
+		x = c.text(x, y, style{colour, true}, shape)
+		x = c.text(x+1, y, style{colour: t.fog}, word) + 2
+	}
+	for _, o := range run.Outcomes {
+		draw(o.Shape(), string(o), t.outcome(o))
+	}
+	draw(runningSign, "running", t.water)
+	draw("·", "waiting", t.fog)
+	draw("◎", "victim", t.orchid)
+	draw("●", "culprit", t.orchid)
 }
