@@ -2,8 +2,10 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
@@ -12,7 +14,10 @@ import (
 	"fernrelay/internal/demo"
 	"fernrelay/internal/demo/storehost"
 	"fernrelay/internal/demo/testhost"
+	"fernrelay/internal/project"
+	"fernrelay/internal/scaffold"
 	"fernrelay/internal/tui"
+	"fernrelay/internal/wholefile"
 )
 
 func newDemo(s *settings) *cobra.Command {
@@ -79,11 +84,33 @@ func onScreen(ctx context.Context, dir, instead string, show func(r *app.App) er
 		return err
 	}
 	r, err := openPatiently(ctx, dir)
+	if nothing := (project.Nothing{}); errors.As(err, &nothing) {
+		wrote, failed := beginProject(ctx, nothing.Dir)
+		if failed != nil || !wrote {
+			return failed
+		}
+		r, err = openPatiently(ctx, dir)
+	}
 	if err != nil {
 		return err
 	}
 	defer r.Close()
 	return show(r)
+}
+
+// beginProject shows what a folder without tests could have, and reports whether its fern.toml was written.
+func beginProject(ctx context.Context, dir string) (wrote bool, err error) {
+	shape, err := scaffold.Look(dir)
+	if err != nil {
+		return false, err
+	}
+	start := tui.Start{Dir: dir, Write: func() error {
+		return wholefile.Replace(filepath.Join(dir, project.FileName), 0o644, wholefile.Bytes([]byte(shape.Config())))
+	}}
+	for _, s := range shape.Suites {
+		start.Found = append(start.Found, fmt.Sprintf("%s: %s", s.Dir, s.Comment))
+	}
+	return tui.Begin(ctx, start)
 }
 
 // openOnFleet shows the application on the fleet run that the environment names.

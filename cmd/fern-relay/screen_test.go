@@ -384,3 +384,25 @@ wait) until [ -e open ]; do sleep 0.01; done;;`)
 	s.press("q")
 	s.ended()
 }
+
+// TestBeginOnScreen opens the application on a folder without tests, writes fern.toml from there, and sees the tests.
+func TestBeginOnScreen(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"checks/sows.sh": "#!/bin/sh\n", "checks/waters.sh": "#!/bin/sh\n"})
+	for _, name := range []string{"sows.sh", "waters.sh"} {
+		if err := os.Chmod(filepath.Join(dir, "checks", name), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s := open(t, 80, 24, dir, nil)
+	s.shows("There are no tests here yet", "checks: 2 scripts", "write fern.toml and open the project")
+	s.press("i")
+	s.shows("2 of 2", "sows.sh")
+	s.press("q")
+	s.ended()
+	s = open(t, 80, 24, t.TempDir(), nil)
+	s.shows("There are no tests here yet", "fern-relay init --list")
+	s.press("q")
+	s.ended()
+}

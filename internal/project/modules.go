@@ -16,6 +16,13 @@ import (
 	"fernrelay/core/split"
 )
 
+// Nothing is the error of a folder that is no project.
+type Nothing struct{ Dir string }
+
+func (n Nothing) Error() string {
+	return fmt.Sprintf("no tests found in %s: it has no %s, is not part of a Go module, and has no module below. Pass the project's folder, or let fern-relay init write a %s", n.Dir, FileName, FileName)
+}
+
 // withoutFile makes the project of a folder without fern.toml: the Go module that it is in, or the modules of its
 // workspace, or else the modules below it.
 func withoutFile(dir string) (*Project, error) {
@@ -24,8 +31,7 @@ func withoutFile(dir string) (*Project, error) {
 		return nil, err
 	}
 	if modules == nil {
-		return nil, fmt.Errorf("no tests found in %s: it has no %s, is not part of a Go module, and has no module below. Pass the project's folder, or write a %s with a [[suite]]",
-			dir, FileName, FileName)
+		return nil, Nothing{dir}
 	}
 	p := &Project{Dir: root, Name: filepath.Base(root)}
 	for i, name := range suiteNames(root, modules) {
