@@ -357,6 +357,9 @@ func TestMatrixResume(t *testing.T) {
 	if err := os.Remove(filepath.Join(dir, "slow")); err != nil {
 		t.Fatal(err)
 	}
+	if got := fern(t, dir, "run", "--resume"); got.status != 2 || !strings.Contains(got.stderr, "fern-relay matrix run --resume") {
+		t.Errorf("run --resume: status %d, %s", got.status, got.stderr)
+	}
 	got := fern(t, dir, "matrix", "run", "--resume")
 	if got.status != 0 || strings.Contains(got.stderr, "▸ peat") || strings.Count(got.stderr, "▸ sand") != 3 || !strings.Contains(got.stdout, "5 of 5 crossings") {
 		t.Errorf("status %d\n%s%s", got.status, got.stdout, got.stderr)

@@ -2,6 +2,7 @@ package app
 
 import (
 	"errors"
+	"fmt"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
@@ -17,6 +18,9 @@ func (a *App) ResumeRequest() (q Request, gone int, err error) {
 	}
 	if err != nil {
 		return q, 0, err
+	}
+	if k.Task.Crossing != "" {
+		return q, 0, fmt.Errorf("the run that was killed last is of the crossing %s: fern-relay matrix run --resume runs the rest of the matrix", k.Task.Crossing)
 	}
 	var rest []catalog.Test
 	for _, id := range k.Task.Tests {

@@ -109,6 +109,7 @@ func (v *matrixView) reset() {
 		row.Crossing = one.Crossing
 		v.rows = append(v.rows, row)
 	}
+	v.place()
 }
 
 func (v *matrixView) see(s *session) tea.Cmd {

@@ -1,0 +1,89 @@
+package tui
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"fernrelay/core/matrix"
+)
+
+// place works out when crossings ran and when those that wait should, as far as it is known: those that take longest first.
+func (v *matrixView) place() {
+	results := v.results()
+	v.begins, v.end = results.Begins(v.now)
+	if v.live == nil && !v.hasRun() {
+		v.placeWaiting(make([]float64, v.matrix().AtOnce), func(string) bool { return true })
+		return
+	}
+	if v.live == nil || v.live.ended {
+		return
+	}
+	now := 0.0
+	if first := v.firstBegan(); !first.IsZero() {
+		now = v.now.Sub(first).Seconds()
+	}
+	var lanes []float64
+	for i, row := range v.rows {
+		if row.from, row.to = 0, 0; row.State == matrix.Running {
+			row.to = max(now, v.begins[i]+v.expectedOf(row))
+			lanes = append(lanes, row.to)
+		}
+	}
+	for len(lanes) < v.live.atOnce {
+		lanes = append(lanes, now)
+	}
+	v.placeWaiting(lanes, v.live.runs)
+}
+
+// axisEnd returns the second at which the time axis ends.
+func (v *matrixView) axisEnd() float64 {
+	end := max(v.end, 1)
+	for _, row := range v.rows {
+		if row.State != matrix.Ended {
+			end = max(end, row.to)
+		}
+	}
+	return end
+}
+
+// placeWaiting gives each crossing that waits and is to run the lane that is free first, in the order in which they start.
+func (v *matrixView) placeWaiting(lanes []float64, runs func(key string) bool) {
+	var waiting []*matrixRow
+	for _, row := range v.rows {
+		if row.State == matrix.Waiting && runs(row.Key()) {
+			waiting = append(waiting, row)
+		}
+	}
+	slices.SortStableFunc(waiting, func(a, b *matrixRow) int { return cmp.Compare(v.expectedOf(b), v.expectedOf(a)) })
+	for _, row := range waiting {
+		lane := slices.Index(lanes, slices.Min(lanes))
+		row.from = lanes[lane]
+		row.to = row.from + v.expectedOf(row)
+		lanes[lane] = row.to
+	}
+}
+
+// expectedOf returns the seconds that a crossing should take: as long as it is not known, as long as the others.
+func (v *matrixView) expectedOf(row *matrixRow) float64 {
+	if row.expected.Seconds > 0 {
+		return row.expected.Seconds
+	}
+	sum, n := 0.0, 0
+	for _, other := range v.rows {
+		if other.State == matrix.Ended && other.Run != nil {
+			sum, n = sum+other.Took(v.now), n+1
+		}
+	}
+	return sum / float64(max(1, n))
+}
+
+// firstBegan returns when the first of the shown crossings began.
+func (v *matrixView) firstBegan() (first time.Time) {
+	for _, row := range v.rows {
+		if !row.Began.IsZero() && (first.IsZero() || row.Began.Before(first)) {
+			first = row.Began
+		}
+	}
+	return first
+}
