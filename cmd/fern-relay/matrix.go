@@ -267,7 +267,10 @@ func (s *settings) mergeMatrix(cmd *cobra.Command, parts []*matrix.File, files *
 	if r.Project.Matrix == nil {
 		return errors.New("these are results of a matrix, and the project has none: run merge in the project, or name its folder with -C")
 	}
-	results := matrix.Join(r.Project.Matrix.Matrix, parts)
+	results, err := matrix.Join(r.Project.Matrix.Matrix, parts)
+	if err != nil {
+		return err
+	}
 	f := &matrixRunFlags{junit: files.junit, output: output}
 	if err := f.print(cmd.Context(), cmd.OutOrStdout(), s, r, results); err != nil {
 		return err

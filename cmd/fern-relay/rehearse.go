@@ -87,7 +87,7 @@ func (f *matrixRunFlags) runInClone(cmd *cobra.Command, s *settings, trial *rehe
 	if err != nil {
 		return nil, fmt.Errorf("the rehearsal has no results: %w", err)
 	}
-	return matrix.Join(r.Project.Matrix.Matrix, []*matrix.File{part}), nil
+	return matrix.Join(r.Project.Matrix.Matrix, []*matrix.File{part})
 }
 
 // someNames names some of a list and counts the others.

@@ -124,10 +124,13 @@ func (r *Results) Write(w io.Writer) error {
 	return encoder.Encode(r.File())
 }
 
+// mostRead bounds what is read of a part, in bytes.
+const mostRead = 256 << 20
+
 // Read reads one part of the results of a matrix, which [Join] joins with others.
 func Read(data io.Reader) (*File, error) {
 	f := &File{}
-	if err := json.NewDecoder(data).Decode(f); err != nil {
+	if err := json.NewDecoder(io.LimitReader(data, mostRead)).Decode(f); err != nil {
 		return nil, fmt.Errorf("these are no results of a matrix: %w", err)
 	}
 	if f.Format != Format {
@@ -137,17 +140,16 @@ func Read(data io.Reader) (*File, error) {
 }
 
 // Join joins parts of the results of a matrix: crossings of several machines, and shards of one crossing. Of outcomes of one
-// test the worst counts. A crossing that no part has is waiting.
-func Join(m *Matrix, parts []*File) *Results {
+// test the worst counts. A crossing that no part has is waiting. The error names a crossing that the matrix does not have.
+func Join(m *Matrix, parts []*File) (*Results, error) {
 	joined := NewResults(m, m.Crossings, "")
 	runs := map[string][]run.Part{}
 	for i, part := range parts {
 		for _, c := range part.Crossings {
 			crossing := m.Spec.crossing(c.Of)
 			one := joined.Result(crossing.Key())
-			if one == nil {
-				one = &Result{Crossing: &crossing}
-				joined.Results = append(joined.Results, one)
+			if one == nil || len(c.Of) != len(crossing.Names) {
+				return nil, fmt.Errorf("part %d has a crossing %v that the matrix does not have: is it of another version of fern.toml?", i+1, c.Of)
 			}
 			one.State, one.Why = Ended, c.Why
 			if len(c.Counts) == 0 {
@@ -168,7 +170,7 @@ func Join(m *Matrix, parts []*File) *Results {
 			one.State = LeftOut
 		}
 	}
-	return joined
+	return joined, nil
 }
 
 // take takes over what the shards of a crossing came to together. One that is missing, or was planned

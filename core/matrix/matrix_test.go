@@ -1,6 +1,7 @@
 package matrix
 
 import (
+	"bytes"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -296,6 +297,50 @@ func ExampleMatrix_Explain() {
 	}})
 	fmt.Println(out.Explanations[0].Where, "whichever", out.Explanations[0].Same)
 	// Output: map[store:postgres] whichever [season]
+}
+
+// TestJoin joins parts of a matrix, and refuses those of another.
+func TestJoin(t *testing.T) {
+	m, err := New(Spec{Names: varying(2, 2)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	part := func(c Crossing, bad bool) *File {
+		r := NewResults(m, []Crossing{c}, "")
+		ran := run.New()
+		e := run.Event{Event: run.Finished, ID: "a", Outcome: run.Passed, Seconds: run.Took(1)}
+		if bad {
+			e.Outcome, e.Message = run.Failed, "too dry"
+		}
+		ran.Apply(e)
+		r.Results[0].End(1, ran)
+		var text bytes.Buffer
+		if err := r.Write(&text); err != nil {
+			t.Fatal(err)
+		}
+		f, err := Read(&text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	joined, err := Join(m, []*File{part(m.Crossings[0], false), part(m.Crossings[1], true), part(m.Crossings[1], false)})
+	if err != nil || joined.Results[0].Outcome != run.Passed || joined.Results[1].Outcome != run.Failed || joined.Results[2].State != Waiting || joined.ExitStatus() != 3 {
+		t.Errorf("joined are %+v, %v", joined, err)
+	}
+	if x := joined.Explain(); len(x.Explanations) != 1 || len(x.Explanations[0].Failures) != 1 || x.Explanations[0].Failures[0].Message != "too dry" {
+		t.Errorf("the explanation is %+v", x)
+	}
+	for _, of := range []Assignment{{}, {"n0": "v0"}, {"n0": "v0", "n1": "nothing"}} {
+		if _, err := Join(m, []*File{{Format: Format, Crossings: []FileCrossing{{Of: of}}}}); err == nil {
+			t.Errorf("the crossing %v is taken", of)
+		}
+	}
+	for _, text := range []string{"", "[]", `{"format":"fern-events/1"}`, "\x00"} {
+		if _, err := Read(strings.NewReader(text)); err == nil {
+			t.Errorf("%q is read", text)
+		}
+	}
 }
 
 // BenchmarkExplain explains 20,000 tests that all fail in some of twelve crossings.

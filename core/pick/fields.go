@@ -13,7 +13,6 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
-	"fernrelay/core/matrix"
 	"fernrelay/core/run"
 )
 
@@ -300,23 +299,6 @@ func lastFact(x *Index, _ *Term, i int) string {
 		return "its latest outcome is " + string(o)
 	}
 	return "it never ran here"
-}
-
-func checkCrossing(t *Term) error {
-	_, err := matrix.ParseAssignment(t.Value)
-	return err
-}
-
-// ranThere selects the tests that ran in the crossing, whose index this is.
-func ranThere(v *evaluation, _ *Term) (catalog.Set, error) {
-	return v.index.where(func(i int) bool { return v.index.past[i].last != "" }), nil
-}
-
-func crossingFact(x *Index, t *Term, i int) string {
-	if x.past[i].last != "" {
-		return "it has run in " + t.Value
-	}
-	return "it never ran in " + t.Value
 }
 
 // percent reads 95% or 95.

@@ -19,8 +19,6 @@ package pick
 import (
 	"slices"
 	"strings"
-
-	"fernrelay/core/matrix"
 )
 
 // Expr is a node of a parsed pick: *And, *Or, *Not, *Term or All.
@@ -160,40 +158,6 @@ func AsksPast(e Expr) bool {
 		asks = asks || slices.Contains([]string{"was", "rate", "flips", "new", "took", "saved"}, t.Field)
 	})
 	return asks
-}
-
-// CrossingOf returns the values of the crossing to whose runs a pick is restricted, by crossing: among its clauses; nil if it is
-// not.
-func CrossingOf(e Expr) matrix.Assignment {
-	for _, clause := range Clauses(e) {
-		if t, ok := clause.(*Term); ok && t.Field == fieldCrossing {
-			of, _ := matrix.ParseAssignment(t.Value) // the parser has checked it
-			return of
-		}
-	}
-	return nil
-}
-
-// restrict has terms about the past ask only for the runs of the crossing that a clause beside them names.
-func restrict(e Expr, in string) {
-	for _, clause := range Clauses(e) {
-		if t, ok := clause.(*Term); ok && t.Field == fieldCrossing {
-			in = t.Value
-		}
-	}
-	for _, clause := range Clauses(e) {
-		switch clause := clause.(type) {
-		case *Or:
-			restrict(clause.X, in)
-			restrict(clause.Y, in)
-		case *Not:
-			restrict(clause.X, in)
-		case *Term:
-			if clause.Field == fieldCrossing || picks.fields[clause.Field] != nil && picks.fields[clause.Field].past {
-				clause.in = in
-			}
-		}
-	}
 }
 
 // Terms calls visit for every term of a pick, from left to right.
