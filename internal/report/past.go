@@ -372,6 +372,9 @@ func RunWords(k *run.Record) []string {
 	}
 	lines := []string{fmt.Sprintf("began %s; %s", k.Began.Format("2006-01-02 15:04:05"), words)}
 	lines = append(lines, fmt.Sprintf("pick %s; order %s", cmp.Or(plain.Line(k.Pick), "all"), orderOf(k)))
+	if k.Crossing != "" {
+		lines = append(lines, "crossing "+plain.Line(k.Crossing))
+	}
 	if k.Machine != "" {
 		lines = append(lines, "on "+plain.Line(k.Machine))
 	}

@@ -326,6 +326,9 @@ func runWords(k *run.Record) string {
 	if k.Workers > 0 {
 		words += " · " + wording.Plural(k.Workers, "worker")
 	}
+	if k.Crossing != "" {
+		words += " · " + plain.Line(k.Crossing)
+	}
 	words += " · " + cmp.Or(k.Order, "declared") + " · pick " + cmp.Or(plain.Line(k.Pick), "all")
 	if k.Source != "" {
 		words += " · from " + path.Base(plain.Line(k.Source))
