@@ -447,7 +447,7 @@ func TestMatrixOnFleet(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 1, "")
 	service := func(start string) string {
-		return crossed(t, "[[service]]\nname = \"shelf\"\nstart = \""+start+"\"\nready = \"tcp:{port}\"\nevery = \"20ms\"\n[[matrix.with]]\nof = { soil = \"peat\" }\nservices = [\"shelf\"]\n")
+		return crossed(t, "[project]\nname = \"beds\"\n[[service]]\nname = \"shelf\"\nstart = \""+start+"\"\nready = \"tcp:{port}\"\nevery = \"20ms\"\n[[matrix.with]]\nof = { soil = \"peat\" }\nservices = [\"shelf\"]\n")
 	}
 	type part struct {
 		name string
@@ -464,6 +464,9 @@ func TestMatrixOnFleet(t *testing.T) {
 	}
 	for range 2 {
 		p := <-parts
+		if p.got.status == 2 {
+			t.Fatalf("%s: %s", p.name, p.got.stderr)
+		}
 		f := readMatrixFile(t, p.got.stdout)
 		passed := 0
 		for _, c := range f.Crossings {
