@@ -35,7 +35,7 @@ type Rival struct {
 	Decide Assignment // a crossing that has not run; nil if there is none
 }
 
-// Explained is what the outcomes of a matrix come to.
+// Explained is the explanations of a matrix, and the tests that have none.
 type Explained struct {
 	Explanations []Explanation // those with more tests first
 	Unstable     []string      // IDs of tests that differ within crossings

@@ -9,7 +9,7 @@ import (
 	"fernrelay/core/run"
 )
 
-// Result is what became of a crossing.
+// Result is the result of a crossing.
 type Result struct {
 	*Crossing
 	State   State
@@ -66,7 +66,7 @@ func (r *Result) Missing() bool {
 	return r.State != LeftOut && (r.Outcome == "" || r.Outcome == run.Lost)
 }
 
-// Results are what became of the crossings of a matrix, in its order, or of some of them.
+// Results are the results of crossings of a matrix, in its order: of all, or of some.
 type Results struct {
 	Matrix  *Matrix
 	Results []*Result

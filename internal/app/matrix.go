@@ -138,7 +138,7 @@ func (r *MatrixRun) tallyRun(key string, ran *run.Run) {
 	}
 }
 
-// readRecord takes over what the run that was killed last had come to.
+// readRecord reads how far the run came that was killed last.
 func (r *MatrixRun) readRecord() error {
 	data, err := os.ReadFile(r.recordPath())
 	if errors.Is(err, fs.ErrNotExist) {

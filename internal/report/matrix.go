@@ -74,7 +74,7 @@ func ExplanationNotes(m *matrix.Matrix, e *matrix.Explanation, own func(file str
 	return lines
 }
 
-// CrossingWords says what became of a crossing.
+// CrossingWords describes the result of a crossing.
 func CrossingWords(one *matrix.Result) string {
 	var parts []string
 	switch {
@@ -102,7 +102,7 @@ func CrossingWords(one *matrix.Result) string {
 	return strings.Join(parts, "; ")
 }
 
-// ThenWords says what became of the step after all crossings.
+// ThenWords describes the result of the step after all crossings.
 func ThenWords(t *matrix.Then) string {
 	switch {
 	case t.Outcome == "":

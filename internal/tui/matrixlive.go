@@ -21,7 +21,7 @@ type liveMatrix struct {
 	steps     inbox[matrixStep]
 	run       *app.MatrixRun // nil while it is prepared
 	cancel    context.CancelFunc
-	finishing context.CancelFunc // lets what runs come to its end, also while the run is prepared
+	finishing context.CancelFunc // lets the running tests end and starts no more, also while the run is prepared
 	ended     bool
 	stopping  bool
 	atOnce    int
@@ -171,7 +171,7 @@ func (v *matrixView) copyResults() *matrix.Results {
 // runs reports whether the run has a crossing, and has not been asked to start no more.
 func (l *liveMatrix) runs(key string) bool { return !l.stopping && slices.Contains(l.keys, key) }
 
-// finish lets what runs come to its end.
+// finish lets the running tests end, and starts no more.
 func (l *liveMatrix) finish() {
 	l.stopping = true
 	l.finishing()
