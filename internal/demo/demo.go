@@ -123,7 +123,7 @@ var programLines = []*regexp.Regexp{regexp.MustCompile(`(?m)^run = .* ` + HostCo
 	regexp.MustCompile(`(?m)^start = .* ` + StoreCommand + ` shelf 127.0.0.1:\{port\}"$`), regexp.MustCompile(`(?m)^start = .* ` + StoreCommand + ` cellar 127.0.0.1:\{port\}"$`)}
 
 // LayOut writes the demo project into a folder of the user's cache and returns the folder. It keeps an existing
-// ledger, and all of a fern.toml except the line that names this program.
+// ledger, and all of a fern.toml except the lines that name this program. One of an earlier version is kept beside the new one.
 func LayOut() (string, error) {
 	cache, err := os.UserCacheDir()
 	if err != nil {
@@ -150,11 +150,16 @@ func LayOut() (string, error) {
 	lines := programLinesOf(program)
 	file := filepath.Join(dir, project.FileName)
 	text := fmt.Appendf(nil, config, lines[0], lines[1], lines[2])
-	if kept, err := os.ReadFile(file); err == nil && namesProgram(kept) {
+	switch kept, err := os.ReadFile(file); {
+	case err == nil && namesProgram(kept):
 		for i, line := range programLines {
 			kept = line.ReplaceAllLiteral(kept, []byte(lines[i]))
 		}
 		text = kept
+	case err == nil: // of an earlier version, perhaps with changes of its user
+		if err := write(file+".before", kept); err != nil {
+			return "", err
+		}
 	}
 	if err := write(file, text); err != nil {
 		return "", err
