@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -52,7 +51,7 @@ func (f *initFlags) init(cmd *cobra.Command, s *settings) error {
 	if _, err := os.Lstat(file); err == nil && !f.force && !f.print {
 		return fmt.Errorf("%s is there already: --print shows what init would write, --force replaces it", file)
 	}
-	shape, err := f.shape(s.dir, file)
+	shape, err := f.shape(s.dir)
 	if err != nil {
 		return err
 	}
@@ -74,17 +73,8 @@ func (f *initFlags) init(cmd *cobra.Command, s *settings) error {
 	return printFound(cmd, s, file)
 }
 
-// shape looks at the folder, and adds the suite that flags describe. A fern.toml that is replaced is not looked at.
-func (f *initFlags) shape(dir, file string) (*scaffold.Shape, error) {
-	aside := file + ".before-init"
-	if _, err := os.Lstat(file); err == nil {
-		if err := os.Rename(file, aside); err != nil {
-			return nil, err
-		}
-		defer func() { _ = os.Rename(aside, file) }() // it is replaced afterwards
-	} else if !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
+// shape looks at the folder, and adds the suite that flags describe.
+func (f *initFlags) shape(dir string) (*scaffold.Shape, error) {
 	shape, err := scaffold.Look(dir)
 	if err != nil {
 		return nil, err

@@ -136,7 +136,7 @@ type listedMatrix struct {
 
 func (f *matrixFlags) list(cmd *cobra.Command, r *app.App, crossings []matrix.Crossing, asJSON bool) error {
 	listed := listedMatrix{Format: matrix.Format, Crossings: []listedCrossing{}}
-	workers := max(1, r.Workers()/r.Project.Matrix.AtOnce)
+	workers := r.CrossingWorkers(r.Project.Matrix.AtOnce)
 	for i := range crossings {
 		c := &crossings[i]
 		line := listedCrossing{Of: c.Of, MayFail: c.MayFail, LeaveOut: c.LeaveOut, Services: []string{}}

@@ -41,16 +41,6 @@ func (t *Tally) Add(key string, r *run.Result) {
 	t.failures[r.ID][key] = r
 }
 
-// Forget removes the results of a crossing, which runs again.
-func (t *Tally) Forget(key string) {
-	for _, outcomes := range t.tests {
-		delete(outcomes, key)
-	}
-	for _, failures := range t.failures {
-		delete(failures, key)
-	}
-}
-
 // Explain explains which values make tests fail. Its cost grows with the tests that fail, not with all.
 func (t *Tally) Explain() Explained {
 	bad := make(map[string]Outcomes, len(t.failures))

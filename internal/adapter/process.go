@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -93,6 +95,14 @@ func Command(ctx context.Context, dir string, slot Slot, program string, args ..
 	p.Cancel = p.Kill
 	p.WaitDelay = pipeDelay
 	return p
+}
+
+// ProgramPath returns the program that the first word of a command line names. One that begins with a dot is relative to a folder.
+func ProgramPath(dir, word string) string {
+	if strings.HasPrefix(word, ".") {
+		return filepath.Join(dir, word)
+	}
+	return word
 }
 
 // spaceVariable marks the environment of the processes of a slot, and of all that they start.

@@ -84,7 +84,7 @@ const matrixRecordName = "run.json"
 func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, error) {
 	m := a.Project.Matrix
 	q.AtOnce = cmp.Or(q.AtOnce, m.AtOnce)
-	q.Workers = cmp.Or(q.Workers, max(1, a.Workers()/q.AtOnce))
+	q.Workers = cmp.Or(q.Workers, a.CrossingWorkers(q.AtOnce))
 	r := &MatrixRun{app: a, request: q, tally: matrix.NewTally(m.Matrix), times: map[string]float64{}, controls: map[string]*Control{}, record: matrixRecord{Pick: q.Pick, Done: map[string]int{}}}
 	for _, one := range q.earlier() {
 		r.tallyRun(one.Key(), one.Run)
@@ -117,6 +117,10 @@ func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, er
 	}
 	return r, nil
 }
+
+// CrossingWorkers returns how many workers a crossing has by default: its share of the project's, if a number of crossings run at
+// once.
+func (a *App) CrossingWorkers(atOnce int) int { return max(1, a.Workers()/atOnce) }
 
 // earlier returns the results of crossings that do not run now.
 func (q *MatrixRequest) earlier() (others []*matrix.Result) {
@@ -207,18 +211,12 @@ func (a *App) crossingRequest(ctx context.Context, c *matrix.Crossing, text stri
 	return at, q, err
 }
 
-// Results returns the results as they are now. Only Run and its callbacks change them.
-func (r *MatrixRun) Results() *matrix.Results { return r.results }
-
 // Explain explains which values make tests fail, as far as the crossings have come.
 func (r *MatrixRun) Explain() matrix.Explained {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.tally.Explain()
 }
-
-// Expected returns the seconds that a crossing should take, 0 if too little is known.
-func (r *MatrixRun) Expected(key string) float64 { return r.times[key] }
 
 // Finish lets the tests that run end, and starts no more.
 func (r *MatrixRun) Finish() {
@@ -450,11 +448,8 @@ func (r *MatrixRun) runThen(ctx context.Context, step *matrix.Then) error {
 	if err != nil || len(words) == 0 {
 		return fmt.Errorf("run = %q is not a command line", step.Command)
 	}
-	if strings.HasPrefix(words[0], ".") {
-		words[0] = filepath.Join(r.app.Project.Dir, words[0])
-	}
 	said := &adapter.Tail{Limit: 64 << 10}
-	cmd := adapter.Command(ctx, r.app.Project.Dir, adapter.Slot{Env: []string{"FERN_MATRIX=" + path}}, words[0], words[1:]...)
+	cmd := adapter.Command(ctx, r.app.Project.Dir, adapter.Slot{Env: []string{"FERN_MATRIX=" + path}}, adapter.ProgramPath(r.app.Project.Dir, words[0]), words[1:]...)
 	cmd.Stdout, cmd.Stderr = said, said
 	err = cmd.Run()
 	if step.Output = plain.Text(said.String()); err != nil {

@@ -19,6 +19,7 @@ import (
 	"syscall"
 	"time"
 
+	"fernrelay/internal/adapter"
 	"fernrelay/internal/app"
 	"fernrelay/internal/disk"
 	"fernrelay/internal/project"
@@ -176,11 +177,7 @@ func toolchain(ctx context.Context, p *project.Project) Finding {
 func programs(p *project.Project) (found []Finding) {
 	conditions := p.ConditionPrograms()
 	for _, name := range p.Programs() {
-		path := name
-		if strings.HasPrefix(name, ".") {
-			path = filepath.Join(p.Dir, name)
-		}
-		_, err := exec.LookPath(path)
+		_, err := exec.LookPath(adapter.ProgramPath(p.Dir, name))
 		switch {
 		case err == nil:
 			found = append(found, Finding{"program " + name, OK, "it is here", ""})

@@ -23,9 +23,9 @@ func (n Nothing) Error() string {
 	return fmt.Sprintf("no tests found in %s: it has no %s, is not part of a Go module, and has no module below. Pass the project's folder, or let fern-relay init write a %s", n.Dir, FileName, FileName)
 }
 
-// withoutFile makes the project of a folder without fern.toml: the Go module that it is in, or the modules of its
-// workspace, or else the modules below it.
-func withoutFile(dir string) (*Project, error) {
+// WithoutFile makes the project that a folder is without its fern.toml: the Go module that it is in, or the modules of its
+// workspace, or else the modules below it. The error is [Nothing] if there are none.
+func WithoutFile(dir string) (*Project, error) {
 	root, modules, err := modulesOf(dir)
 	if err != nil {
 		return nil, err

@@ -28,6 +28,7 @@ import (
 	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
+	"fernrelay/internal/adapter"
 	"fernrelay/internal/service"
 )
 
@@ -227,7 +228,7 @@ func open(dir string) (*Project, error) {
 			return nil, unreadable(path, err)
 		}
 		if above == filepath.Dir(above) {
-			return withoutFile(dir)
+			return WithoutFile(dir)
 		}
 	}
 }
@@ -297,8 +298,8 @@ func (p *Project) addWorkers(f *file, d *document) (err error) {
 		if *c.words, err = shellwords.Parse(c.text); err != nil {
 			return d.wrong(d.entry("workers", 0, c.key), "%s = %q is not a command line", c.key, c.text)
 		}
-		if words := *c.words; len(words) > 0 && strings.HasPrefix(words[0], ".") {
-			words[0] = filepath.Join(p.Dir, words[0])
+		if words := *c.words; len(words) > 0 {
+			words[0] = adapter.ProgramPath(p.Dir, words[0])
 		}
 	}
 	return nil

@@ -55,10 +55,10 @@ func Look(dir string) (*Shape, error) {
 		return nil, fmt.Errorf("cannot read %s: %w", dir, errors.Unwrap(err))
 	}
 	s := &Shape{Name: filepath.Base(dir)}
-	if p, err := project.Open(dir); err == nil {
-		if p.Dir != dir {
-			return nil, fmt.Errorf("%s is inside the project %s: write its fern.toml there, with -C %s", dir, p.Dir, p.Dir)
-		}
+	if p, err := project.Open(dir); err == nil && p.Dir != dir {
+		return nil, fmt.Errorf("%s is inside the project %s: write its fern.toml there, with -C %s", dir, p.Dir, p.Dir)
+	}
+	if p, err := project.WithoutFile(dir); err == nil && p.Dir == dir {
 		for _, suite := range p.Suites {
 			if suite.Kind == project.Go {
 				s.Suites = append(s.Suites, Suite{Name: suite.Name, Kind: "go", Dir: suite.Dir, Comment: "the tests, examples and fuzz seeds of a Go module"})

@@ -252,7 +252,7 @@ func (s *Service) command(ctx context.Context, line string) (*adapter.Process, s
 	for i, word := range words { // after they are parted, so that folders may have spaces
 		words[i] = s.fill(word)
 	}
-	path := program(s.place.Dir, words[0])
+	path := adapter.ProgramPath(s.place.Dir, words[0])
 	if _, err := exec.LookPath(path); err != nil {
 		return nil, "", Missing{s.spec.Name, words[0], ""}
 	}

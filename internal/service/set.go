@@ -36,7 +36,7 @@ func (c *Config) Missing(suite string) error {
 			if err != nil || len(words) == 0 {
 				continue // starting it reports the error
 			}
-			if _, err := exec.LookPath(program(c.Dir, words[0])); err != nil {
+			if _, err := exec.LookPath(adapter.ProgramPath(c.Dir, words[0])); err != nil {
 				return Missing{spec.Name, words[0], ""}
 			}
 		}
@@ -274,14 +274,6 @@ func (s *Set) Close() error {
 		all = errors.Join(all, err)
 	}
 	return all
-}
-
-// program returns the program that the first word of a command line names: one that begins with a dot is relative to a folder.
-func program(dir, word string) string {
-	if len(word) > 0 && word[0] == '.' {
-		return filepath.Join(dir, word)
-	}
-	return word
 }
 
 // lacking returns a Missing error for a command that ended with the status 127, by which POSIX shells say that they do not find

@@ -47,7 +47,6 @@ type matrixRow struct {
 	matrix.Result
 	expected app.CrossingForecast
 	past     []run.Outcome // of its latest runs, the oldest first
-	at       *app.App      // the project in the crossing; nil before it runs in this session
 	live     *liveRun      // nil before it runs in this session
 	seen     int           // results of live that bins have
 	bins     bins

@@ -35,7 +35,6 @@ type liveMatrix struct {
 type matrixStep struct {
 	run    *app.MatrixRun
 	key    string
-	at     *app.App
 	live   *liveRun
 	result *matrix.Result
 	event  *run.Event
@@ -83,7 +82,7 @@ func (v *matrixView) recall() tea.Cmd {
 			return msg
 		}
 		msg.rows = r.Explained(msg.results.Explain())
-		workers := max(1, r.Workers()/r.Project.Matrix.AtOnce)
+		workers := r.CrossingWorkers(r.Project.Matrix.AtOnce)
 		for _, one := range msg.results.Results {
 			if one.State == matrix.LeftOut {
 				continue
@@ -124,7 +123,7 @@ func (a *App) startMatrix(msg startMatrixMsg) tea.Cmd {
 			Started: func(key string, at *app.App, q app.Request) {
 				crossing := newLiveRun(q.Schedule, q.Workers, at.PastOf)
 				crossing.control, crossing.cancel = q.Control, func(error) { cancel() }
-				live.steps.put(matrixStep{key: key, at: at, live: crossing})
+				live.steps.put(matrixStep{key: key, live: crossing})
 			},
 			Changed: func(one matrix.Result) { live.steps.put(matrixStep{key: one.Key(), result: &one}) },
 			Event:   func(key string, e run.Event) { live.steps.put(matrixStep{key: key, event: &e}) },
@@ -214,7 +213,7 @@ func (v *matrixView) take(step matrixStep) {
 	switch {
 	case row == nil:
 	case step.live != nil:
-		row.at, row.live, row.seen, row.bins = step.at, step.live, 0, bins{}
+		row.live, row.seen, row.bins = step.live, 0, bins{}
 		row.live.quiet = true
 	case step.event != nil && row.live != nil:
 		row.live.events.put(*step.event)

@@ -145,9 +145,7 @@ func commandLine(dir, key, text string) ([]string, error) {
 	if err != nil || len(words) == 0 {
 		return nil, fmt.Errorf("%s = %q is not a command line", key, text)
 	}
-	if strings.HasPrefix(words[0], ".") {
-		words[0] = filepath.Join(dir, words[0])
-	}
+	words[0] = adapter.ProgramPath(dir, words[0])
 	return words, nil
 }
 
