@@ -73,14 +73,7 @@ func TestCluster(t *testing.T) {
 			return run.Passed
 		}
 		m.self.Workers = 1 // so that what it has run needs no lock
-		wg.Go(func() {
-			if err := m.work(t.Context()); err != nil {
-				t.Error(err)
-			}
-			if _, err := m.Leave(t.Context(), false); err != nil {
-				t.Error(err)
-			}
-		})
+		wg.Go(func() { m.workToTheEnd(t) })
 	}
 	wg.Wait()
 	result, err := dial(t, url).Collect(t.Context(), "cluster")

@@ -221,19 +221,22 @@ func TestConstraints(t *testing.T) {
 			mu.Unlock()
 			return run.Passed
 		}
-		wg.Go(func() {
-			if err := m.work(t.Context()); err != nil {
-				t.Error(err)
-			}
-			if _, err := m.Leave(t.Context(), false); err != nil {
-				t.Error(err)
-			}
-		})
+		wg.Go(func() { m.workToTheEnd(t) })
 	}
 	wg.Wait()
 	result, err := dial(t, url).Collect(t.Context(), "constraints")
 	if err != nil || result.Run.Counts[run.Passed] != len(tests) {
 		t.Errorf("%v, %v", result, err)
+	}
+}
+
+// workToTheEnd takes part in a run until it ends, and leaves it.
+func (m *standIn) workToTheEnd(t *testing.T) {
+	if err := m.work(t.Context()); err != nil {
+		t.Error(err)
+	}
+	if _, err := m.Leave(t.Context(), false); err != nil {
+		t.Error(err)
 	}
 }
 
@@ -254,14 +257,7 @@ func TestUnfit(t *testing.T) {
 	}
 	var wg sync.WaitGroup
 	for _, m := range []*standIn{unfit, fit} {
-		wg.Go(func() {
-			if err := m.work(t.Context()); err != nil {
-				t.Error(err)
-			}
-			if _, err := m.Leave(t.Context(), false); err != nil {
-				t.Error(err)
-			}
-		})
+		wg.Go(func() { m.workToTheEnd(t) })
 	}
 	wg.Wait()
 	if ran > 0 {
