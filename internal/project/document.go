@@ -224,8 +224,8 @@ func (d *document) without(e entry) []byte {
 	return d.splice(bytes.LastIndexByte(d.data[:e.from], '\n')+1, d.lineEnd(e.to), "")
 }
 
-// assignment writes a key with its value, as TOML.
-func assignment(key string, value any) (string, error) {
+// Assignment writes a key with its value, as TOML.
+func Assignment(key string, value any) (string, error) {
 	line, err := toml.Marshal(map[string]any{key: value})
 	return strings.TrimSuffix(string(line), "\n"), err
 }

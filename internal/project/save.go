@@ -94,7 +94,7 @@ func savePick(path, otherwise, name, text string, check func([]byte) error) erro
 	if _, err := pick.Parse(text); err != nil {
 		return err
 	}
-	line, err := assignment(name, text)
+	line, err := Assignment(name, text)
 	if err != nil {
 		return err
 	}
@@ -109,7 +109,7 @@ func (p *Project) SaveRule(text, rule string, rules catalog.Rules) error {
 	case catalog.RuleNeeds, catalog.RuleAfter, catalog.RuleHolds:
 		value = strings.Fields(rules.Value(rule))
 	}
-	line, err := assignment(rule, value)
+	line, err := Assignment(rule, value)
 	if err != nil {
 		return err
 	}
@@ -117,7 +117,7 @@ func (p *Project) SaveRule(text, rule string, rules catalog.Rules) error {
 		if n := slices.Index(rules, text); n >= 0 {
 			return d.with("rule", n, rule, line), nil
 		}
-		head, err := assignment("pick", text)
+		head, err := Assignment("pick", text)
 		return d.withTable("[[rule]]", head+"\n"+line), err
 	})
 }
@@ -125,7 +125,7 @@ func (p *Project) SaveRule(text, rule string, rules catalog.Rules) error {
 // ClearRule removes a rule from the tests of a pick: from the rule for exactly this pick if one sets it, else by a
 // rule that clears it.
 func (p *Project) ClearRule(text, rule string) error {
-	clear, err := assignment("clear", []string{rule})
+	clear, err := Assignment("clear", []string{rule})
 	if err != nil {
 		return err
 	}
@@ -141,7 +141,7 @@ func (p *Project) ClearRule(text, rule string) error {
 				}
 			}
 		}
-		head, err := assignment("pick", text)
+		head, err := Assignment("pick", text)
 		return d.withTable("[[rule]]", head+"\n"+clear), err
 	})
 }
@@ -171,7 +171,7 @@ func (p *Project) checkFile(data []byte) error {
 // skeleton is the fern.toml of a project that has none: it says what was so
 // without it, so that every ID stays the same.
 func (p *Project) skeleton() string {
-	name, err := assignment("name", p.Name)
+	name, err := Assignment("name", p.Name)
 	if err != nil {
 		name = ""
 	}

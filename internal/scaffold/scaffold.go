@@ -15,7 +15,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"fernrelay/core/plain"
@@ -196,19 +195,19 @@ func (s *Shape) Add(suite Suite) error {
 // Config returns a commented fern.toml for the suites.
 func (s *Shape) Config() string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "# What Fern Relay knows of this project. docs/fern-toml.md describes every key.\n\n[project]\nname = %s\n", strconv.Quote(s.Name))
+	fmt.Fprintf(&out, "# What Fern Relay knows of this project. docs/fern-toml.md describes every key.\n\n[project]\n%s\n", line("name", s.Name))
 	for _, suite := range s.Suites {
-		fmt.Fprintf(&out, "\n# %s\n[[suite]]\nname = %s\nkind = %s\n", suite.Comment, strconv.Quote(suite.Name), strconv.Quote(suite.Kind))
+		fmt.Fprintf(&out, "\n# %s\n[[suite]]\n%s\n%s\n", suite.Comment, line("name", suite.Name), line("kind", suite.Kind))
 		if suite.Dir != "." && suite.Dir != "" {
-			fmt.Fprintf(&out, "dir = %s\n", strconv.Quote(suite.Dir))
+			fmt.Fprintln(&out, line("dir", suite.Dir))
 		}
-		for _, line := range []struct{ key, value, comment string }{
+		for _, l := range []struct{ key, value, comment string }{
 			{"list", suite.List, "prints the name of each test on a line"},
 			{"run", suite.Run, runComment(suite)},
 			{"results", suite.Results, "how it reports: exit, tap, junit, gojson or events"},
 		} {
-			if line.value != "" {
-				fmt.Fprintf(&out, "%s = %s   # %s\n", line.key, quoted(line.value), line.comment)
+			if l.value != "" {
+				fmt.Fprintf(&out, "%s   # %s\n", line(l.key, l.value), l.comment)
 			}
 		}
 		if suite.Kind == "go" {
@@ -232,12 +231,10 @@ func runComment(s Suite) string {
 	return "{name} is one test; {names} would be all of a batch"
 }
 
-// quoted writes a text as TOML, between single quotes if it has double ones.
-func quoted(text string) string {
-	if strings.Contains(text, `"`) && !strings.Contains(text, "'") {
-		return "'" + text + "'"
-	}
-	return strconv.Quote(text)
+// line writes a key with a text as TOML.
+func line(key, text string) string {
+	written, _ := project.Assignment(key, text) // any text can be written
+	return written
 }
 
 // rest is what every fern.toml may have.
