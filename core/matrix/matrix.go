@@ -6,7 +6,7 @@
 //		fmt.Println(c.Label(), c.Services, c.Env)
 //	}
 //	few := m.Pairs(matrix.Thorough) // in which every pair of values occurs
-//	for _, e := range matrix.Explain(m.Spec, results) {
+//	for _, e := range m.Explain(outcomes).Explanations { // by test: how it ended in crossings
 //		fmt.Println(e.Where, e.Tests)
 //	}
 //

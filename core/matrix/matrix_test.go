@@ -111,16 +111,18 @@ func TestMistakes(t *testing.T) {
 	}
 }
 
-// uncovered counts the pairs of values that crossings which run have and chosen ones do not.
+// uncovered counts the values, and pairs of them, that crossings which run have and chosen ones do not.
 func uncovered(m *Matrix, chosen []Crossing) int {
 	pairs := func(crossings []Crossing) map[string]bool {
 		all := map[string]bool{}
 		for _, c := range crossings {
+			if c.LeaveOut != "" {
+				continue
+			}
 			for i, a := range c.Names {
+				all[a+c.Of[a]] = true
 				for _, b := range c.Names[i+1:] {
-					if c.LeaveOut == "" {
-						all[a+c.Of[a]+b+c.Of[b]] = true
-					}
+					all[a+c.Of[a]+b+c.Of[b]] = true
 				}
 			}
 		}
@@ -150,6 +152,13 @@ func TestPairs(t *testing.T) {
 		if 10*len(chosen) > 12*c.best {
 			t.Errorf("%d^%d: %d crossings, the best known are %d", c.values, c.names, len(chosen), c.best)
 		}
+	}
+	single, err := New(Spec{Names: varying(3), With: []With{{LeaveOut: "no", Of: Assignment{"n0": "v0"}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if chosen := single.Pairs(Quick); len(chosen) != 2 || uncovered(single, chosen) > 0 {
+		t.Errorf("of one name without its first value: %v", chosen)
 	}
 	random := rand.New(rand.NewPCG(2, 2))
 	for range 50 {

@@ -73,6 +73,12 @@ func newPairing(open []Crossing, names []Name) *pairing {
 	}
 	type pair struct{ name, value, other, otherValue int }
 	numbers := map[pair]int{}
+	number := func(which pair) int {
+		if _, known := numbers[which]; !known {
+			numbers[which] = len(numbers)
+		}
+		return numbers[which]
+	}
 	for at, c := range open {
 		digits, key := make([]int, len(names)), 0
 		for i, n := range names {
@@ -82,16 +88,11 @@ func newPairing(open []Crossing, names []Name) *pairing {
 		var row []int
 		for i := range names {
 			for j := i + 1; j < len(names); j++ {
-				which := pair{i, digits[i], j, digits[j]}
-				if _, known := numbers[which]; !known {
-					numbers[which] = len(numbers)
-				}
-				row = append(row, numbers[which])
+				row = append(row, number(pair{i, digits[i], j, digits[j]}))
 			}
 		}
-		if len(names) == 1 { // then the values themselves
-			row = []int{digits[0]}
-			numbers[pair{value: digits[0]}] = digits[0]
+		if len(names) == 1 { // then each value by itself
+			row = []int{number(pair{value: digits[0]})}
 		}
 		p.rows, p.digits = append(p.rows, row), append(p.digits, digits)
 		p.index[key] = at
