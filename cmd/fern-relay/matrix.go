@@ -103,7 +103,11 @@ func (f *matrixFlags) crossings(r *app.App) ([]matrix.Crossing, error) {
 			wanted[some[i].Key()] = true
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(all), func(c matrix.Crossing) bool { return !wanted[c.Key()] }), nil
+	chosen := slices.DeleteFunc(slices.Clone(all), func(c matrix.Crossing) bool { return !wanted[c.Key()] })
+	if len(chosen) == 0 {
+		return nil, fmt.Errorf("--at %s: --pairs chooses no crossing with these values", strings.Join(f.at, " --at "))
+	}
+	return chosen, nil
 }
 
 // pairsWords says how many crossings have every pair, and what they save.

@@ -334,6 +334,9 @@ func TestMatrixMistakes(t *testing.T) {
 	if got := fern(t, crossed(t, ""), "matrix", "--pairs"); got.status != 0 || !strings.Contains(got.stderr, "5 of 5 crossings have every pair of values") {
 		t.Errorf("--pairs: status %d, %s", got.status, got.stderr)
 	}
+	if got := fern(t, crossed(t, ""), "matrix", "run", "--pairs", "--at", "soil=peat,light=moon"); got.status != 2 || !strings.Contains(got.stderr, "--pairs chooses no crossing") {
+		t.Errorf("--pairs --at: status %d, %s", got.status, got.stderr)
+	}
 }
 
 // TestMatrixResume kills a run of crossings, and runs the rest.
