@@ -16,8 +16,11 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"time"
 
+	"fernrelay/core/run"
 	"fernrelay/internal/demo/glasshouse"
+	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wholefile"
 )
@@ -28,8 +31,8 @@ const HostCommand = "demo-host"
 // StoreCommand is the command of this program that is the demo's stand-in for a database server.
 const StoreCommand = "demo-store"
 
-// past is a ledger with about thirty real runs of the demo project, made by
-// scripts/demo-past.
+// past is a ledger with thirty real runs of the demo project, made by
+// scripts/demo-past. Their dates are made up when the project is laid out.
 //
 //go:embed past.db.gz
 var past []byte
@@ -37,7 +40,7 @@ var past []byte
 const config = `# The demo project of Fern Relay: the control software of a made-up glasshouse.
 
 [project]
-name = "glasshouse"
+name = "glasshouse, demo data"
 
 [[suite]]
 name = "glasshouse"
@@ -164,7 +167,7 @@ func LayOut() (string, error) {
 	if err := write(file, text); err != nil {
 		return "", err
 	}
-	return dir, layOutPast(filepath.Join(dir, ".fern", "ledger.db"))
+	return dir, layOutPast(filepath.Join(dir, ".fern"))
 }
 
 // programLinesOf returns the lines of the configuration that name a program.
@@ -183,7 +186,9 @@ func namesProgram(text []byte) bool {
 	return !slices.ContainsFunc(programLines, func(line *regexp.Regexp) bool { return !line.Match(text) })
 }
 
-func layOutPast(file string) error {
+// layOutPast writes the recorded past into a store that has no ledger.
+func layOutPast(store string) error {
+	file := filepath.Join(store, ledger.FileName)
 	if _, err := os.Stat(file); err == nil || !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -195,7 +200,37 @@ func layOutPast(file string) error {
 	if err != nil {
 		return err
 	}
-	return write(file, data)
+	if err := os.MkdirAll(store, 0o755); err != nil {
+		return err
+	}
+	aside, err := os.MkdirTemp(filepath.Dir(store), ".past-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(aside)
+	if err := write(filepath.Join(aside, ledger.FileName), data); err != nil {
+		return err
+	}
+	if err := redate(aside, time.Now()); err != nil {
+		return err
+	}
+	return os.Rename(filepath.Join(aside, ledger.FileName), file)
+}
+
+// redate makes up the dates of the past: a run on five days of six before today, in working hours.
+func redate(store string, now time.Time) error {
+	l, err := ledger.Open(store)
+	if err != nil {
+		return err
+	}
+	last, err := l.Runs()
+	if err == nil {
+		err = l.Redate(func(k *run.Record) time.Time {
+			day := 1 + (last-k.Number)*6/5
+			return time.Date(now.Year(), now.Month(), now.Day()-day, 8+k.Number*7%10, k.Number*23%60, k.Number*37%60, 0, now.Location())
+		})
+	}
+	return errors.Join(err, l.Close())
 }
 
 // write replaces a file whole, so that two demos that start at once do not see halves.

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter/host"
@@ -45,6 +46,7 @@ func TestLayOut(t *testing.T) {
 	if n, err := l.Runs(); n != 30 || err != nil {
 		t.Errorf("the past has %d runs, %v", n, err)
 	}
+	checkDates(t, l)
 	if _, err := l.Keep(run.Record{Workers: 1}, run.New()); err != nil {
 		t.Fatal(err)
 	}
@@ -66,6 +68,28 @@ func TestLayOut(t *testing.T) {
 	defer l.Close()
 	if n, err := l.Runs(); n != 31 || err != nil {
 		t.Errorf("of 31 runs %d are kept, %v", n, err)
+	}
+}
+
+// checkDates holds that the made-up dates of the past span weeks that end yesterday, in the order of the runs, and
+// that tests began while their runs went on.
+func checkDates(t *testing.T, l *ledger.Ledger) {
+	t.Helper()
+	var before time.Time
+	err := l.EachRun(func(k *run.Record, ran *run.Run) error {
+		if !k.Began.After(before) || time.Since(k.Began) < 0 || time.Since(k.Began) > 40*24*time.Hour {
+			t.Errorf("run %d began %s, after %s", k.Number, k.Began, before)
+		}
+		for _, r := range ran.Results {
+			if !r.Started.IsZero() && (r.Started.Before(k.Began) || r.Started.After(k.Ended)) {
+				t.Fatalf("run %d: %s began %s, not between %s and %s", k.Number, r.ID, r.Started, k.Began, k.Ended)
+			}
+		}
+		before = k.Began
+		return nil
+	})
+	if err != nil || time.Since(before) > 48*time.Hour {
+		t.Errorf("the latest run began %s, %v", before, err)
 	}
 }
 

@@ -128,11 +128,16 @@ func (r *renaming) repack(number int) error {
 	if !changed {
 		return nil
 	}
+	return replacePack(r.tx, number, results)
+}
+
+// replacePack keeps other results of a run in place of those that are kept.
+func replacePack(tx *sql.Tx, number int, results []packed) error {
 	brief, rest, err := pack(results)
 	if err != nil {
 		return err
 	}
-	_, err = r.tx.Exec("UPDATE packs SET brief = ?, rest = ? WHERE run = ?", brief, rest, number)
+	_, err = tx.Exec("UPDATE packs SET brief = ?, rest = ? WHERE run = ?", brief, rest, number)
 	return err
 }
 
