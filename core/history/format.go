@@ -5,8 +5,12 @@ import (
 	"math"
 )
 
-// Clock writes seconds as minutes and seconds: 0:33, and 1:02:33 from an hour on.
+// Clock writes seconds as minutes and seconds: 0:33, 1:02:33 from an hour on, and what is less than a second as Short
+// does.
 func Clock(seconds float64) string {
+	if 0 < seconds && seconds < 0.995 {
+		return Short(seconds)
+	}
 	s := int(math.Round(seconds))
 	if s >= 3600 {
 		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
@@ -14,18 +18,20 @@ func Clock(seconds float64) string {
 	return fmt.Sprintf("%d:%02d", s/60, s%60)
 }
 
-// ClockTenths writes seconds as Clock does, with tenths up to an hour: 0:33.1.
+// ClockTenths writes seconds as Clock does, with tenths between a second and an hour: 0:33.1.
 func ClockTenths(seconds float64) string {
-	if seconds >= 3600 {
+	if seconds >= 3600 || 0 < seconds && seconds < 0.995 {
 		return Clock(seconds)
 	}
 	tenths := int(math.Round(seconds * 10))
 	return fmt.Sprintf("%d:%02d.%d", tenths/600, tenths/10%60, tenths%10)
 }
 
-// Short writes the seconds of one test: 12 ms, 0.84 s, 14.8 s.
+// Short writes the seconds of one test: <1 ms, 12 ms, 0.84 s, 14.8 s.
 func Short(seconds float64) string {
 	switch {
+	case 0 < seconds && seconds < 0.0005:
+		return "<1 ms"
 	case seconds < 0.0995:
 		return fmt.Sprintf("%.0f ms", seconds*1000)
 	case seconds < 9.995:

@@ -123,7 +123,7 @@ func TestDrawings(t *testing.T) {
 		"shards":   {Shards("frost & more", plan), []string{"frost & more", "3 shards; finish 1:30.0, floor 1:30.0", "floor 1:30.0, glass & <0>", "glass & <3>", "1 test"}},
 		"curve":    {Curve("frost & more", points, 3), []string{"frost & more", "beyond 2 machines", "knee", "machine time", "1:30:00"}},
 		"history":  {chart("history"), []string{"glass & house, runs 3 to 42", "3 of 3 tests", "g#shaky <b>", "50 %", "100 %", "timed-out"}},
-		"slow":     {chart("slow"), []string{"the slowest", "g#slower", "2.20 s  up 2.2 ×", "minutes:seconds"}},
+		"slow":     {chart("slow"), []string{"the slowest", "g#slower", "2.20 s  up 2.2 ×", "time, the median"}},
 		"trend":    {chart("trend"), []string{"the work of all tests, and the wall time", "42", "a test was bad"}},
 		"no plan":  {Shards("", noPlan), []string{"finish 0:00.0"}},
 		"no curve": {Curve("", noPoints, 0), []string{"finish by number"}},

@@ -99,16 +99,16 @@ func (m *matrixPage) draw(p *page) {
 	for i, x := range m.columns {
 		p.text(x, m.top-10, 9, false, fromLeft, fog, plain.Line(m.results.Matrix.Spec.Names[i].Name))
 	}
-	for _, seconds := range roundTimes(m.end) {
-		x := m.left + seconds*m.scale
+	for _, tick := range wording.Ticks(m.end, mostTicks) {
+		x := m.left + tick.Seconds*m.scale
 		p.line(x, m.top-6, x, m.bottom, 0.4, mixed(fog, 0.4))
-		p.text(x, m.top-10, 8, false, centred, fog, clock(seconds))
+		p.text(x, m.top-10, 8, false, centred, fog, tick.Label)
 	}
 	for i, one := range m.results.Results {
 		m.crossing(p, i, one)
 	}
 	y := m.bottom + 18
-	p.text(m.left, y, 8, false, fromLeft, fog, "minutes:seconds since the first crossing began")
+	p.text(m.left, y, 8, false, fromLeft, fog, "time since the first crossing began")
 	x := m.left
 	for _, item := range []struct {
 		label  string

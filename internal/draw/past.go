@@ -129,12 +129,12 @@ func slowest(title string, p *history.Past, tests []int) Drawing {
 		}
 		most := p.Figures[shown[0]].Seconds
 		scale := (pageWidth - margin - left - 90) / most
-		for _, seconds := range roundTimes(most) {
-			x := left + seconds*scale
+		for _, tick := range wording.Ticks(most, mostTicks) {
+			x := left + tick.Seconds*scale
 			pg.line(x, top-12, x, bottom, 0.4, mixed(fog, 0.4))
-			pg.text(x, bottom+12, 8, false, centred, fog, clock(seconds))
+			pg.text(x, bottom+12, 8, false, centred, fog, tick.Label)
 		}
-		pg.text(left, bottom+26, 8, false, fromLeft, fog, "minutes:seconds, the median of the latest runs")
+		pg.text(left, bottom+26, 8, false, fromLeft, fog, "time, the median of the latest runs")
 		for i, test := range shown {
 			f, y := &p.Figures[test], top+row*float64(i)
 			c := mixed(leaf, 0.55)
@@ -159,10 +159,10 @@ func trend(title string, runs []*run.Record) Drawing {
 		for _, k := range runs {
 			most = max(most, k.Work, k.Wall())
 		}
-		for _, seconds := range roundTimes(most) {
-			y := bottom - height*seconds/most
+		for _, tick := range wording.Ticks(most, mostTicks) {
+			y := bottom - height*tick.Seconds/most
 			p.line(left, y, pageWidth-margin, y, 0.4, mixed(fog, 0.4))
-			p.text(left-8, y+3, 8, false, fromRight, fog, clock(seconds))
+			p.text(left-8, y+3, 8, false, fromRight, fog, tick.Label)
 		}
 		pitch := (pageWidth - margin - left) / float64(len(runs))
 		wide := math.Min(24, pitch*0.7)
@@ -179,7 +179,7 @@ func trend(title string, runs []*run.Record) Drawing {
 				p.text(x, bottom+13, 8, false, centred, fog, digits(k.Number))
 			}
 		}
-		p.text(left, bottom+28, 8, false, fromLeft, fog, "run; on the left minutes:seconds")
+		p.text(left, bottom+28, 8, false, fromLeft, fog, "run; on the left time")
 		p.rect(left, bottom+40, 8, 8, mixed(leaf, 0.55))
 		p.text(left+13, bottom+47, 9, false, fromLeft, ink, "work")
 		p.rect(left+60, bottom+43, 12, 2, water)

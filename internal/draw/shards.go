@@ -68,12 +68,12 @@ func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 
 // secondsAxis draws ticks at round times below the bars.
 func secondsAxis(p *page, seconds, scale, bottom float64) {
-	for _, tick := range roundTimes(seconds) {
-		x := barLeft + tick*scale
+	for _, tick := range wording.Ticks(seconds, mostTicks) {
+		x := barLeft + tick.Seconds*scale
 		p.line(x, barTop-8, x, bottom, 0.4, mixed(fog, 0.35))
-		p.text(x, bottom+12, 8, false, centred, fog, clock(tick))
+		p.text(x, bottom+12, 8, false, centred, fog, tick.Label)
 	}
-	p.text(barLeft, bottom+25, 8, false, fromLeft, fog, "minutes:seconds since the plan begins")
+	p.text(barLeft, bottom+25, 8, false, fromLeft, fog, "time since the plan begins")
 }
 
 const (
@@ -94,10 +94,10 @@ func Curve(title string, points []split.Point, chosen int) Drawing {
 			most, machines = max(most, point.Finish), max(machines, point.Machines())
 		}
 		height := func(seconds float64) float64 { return curveHeight * seconds / max(most, 1e-9) }
-		for _, tick := range roundTimes(most) {
-			y := bottom - height(tick)
+		for _, tick := range wording.Ticks(most, mostTicks) {
+			y := bottom - height(tick.Seconds)
 			p.line(barLeft, y, pageWidth-margin-40, y, 0.4, mixed(fog, 0.35))
-			p.text(barLeft-8, y+3, 8, false, fromRight, fog, clock(tick))
+			p.text(barLeft-8, y+3, 8, false, fromRight, fog, tick.Label)
 		}
 		pitch := (pageWidth - barLeft - margin - 40) / float64(len(points))
 		for i, point := range points {
@@ -117,9 +117,9 @@ func Curve(title string, points []split.Point, chosen int) Drawing {
 				p.text(x+pitch*0.35, bottom-6, 8, true, centred, ink, "knee")
 			}
 		}
-		p.text(pageWidth-margin-34, bottom-curveHeight+3, 8, false, fromLeft, water, clock(machines))
-		p.text(pageWidth-margin-34, bottom+3, 8, false, fromLeft, water, clock(0))
-		p.text(barLeft, bottom+27, 8, false, fromLeft, fog, "shards; minutes:seconds, of the finish on the left and of all machines together on the right")
+		p.text(pageWidth-margin-34, bottom-curveHeight+3, 8, false, fromLeft, water, history.Clock(machines))
+		p.text(pageWidth-margin-34, bottom+3, 8, false, fromLeft, water, "0")
+		p.text(barLeft, bottom+27, 8, false, fromLeft, fog, "shards; the time of the finish on the left and of all machines together on the right")
 		x := barLeft
 		for _, entry := range []struct {
 			c    color.NRGBA

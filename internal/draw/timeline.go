@@ -2,12 +2,12 @@ package draw
 
 import (
 	"image/color"
-	"math"
 	"strings"
 
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/wording"
 )
 
 var outcomeColours = map[run.Outcome]color.NRGBA{
@@ -89,41 +89,17 @@ func block(p *page, r *run.Result, at int, began, scale float64) {
 	}
 }
 
+// mostTicks is how many steps an axis has at most.
+const mostTicks = 12
+
 // timeAxis draws ticks at round times.
 func timeAxis(p *page, wall, scale, bottom float64) {
-	for _, seconds := range roundTimes(wall) {
-		x := trackLeft + seconds*scale
+	for _, tick := range wording.Ticks(wall, mostTicks) {
+		x := trackLeft + tick.Seconds*scale
 		p.line(x, trackTop-12, x, bottom, 0.4, mixed(fog, 0.4))
-		p.text(x, bottom+13, 8, false, centred, fog, clock(seconds))
+		p.text(x, bottom+13, 8, false, centred, fog, tick.Label)
 	}
-	p.text(trackLeft, bottom+26, 8, false, fromLeft, fog, "minutes:seconds since the run began")
-}
-
-// roundTimes returns round times from 0 to a time, at most about a dozen.
-func roundTimes(to float64) []float64 {
-	step := 0.1
-	for _, s := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 7200, 86400} {
-		step = s
-		if to/s <= 12 {
-			break
-		}
-	}
-	for to/step > 12 { // of years
-		step *= 2
-	}
-	var times []float64
-	for i := 0; float64(i)*step <= to; i++ {
-		times = append(times, float64(i)*step)
-	}
-	return times
-}
-
-// clock returns a round time, with tenths if it has some.
-func clock(seconds float64) string {
-	if seconds != math.Trunc(seconds) {
-		return history.ClockTenths(seconds)
-	}
-	return history.Clock(seconds)
+	p.text(trackLeft, bottom+26, 8, false, fromLeft, fog, "time since the first test began")
 }
 
 func legend(p *page, r *run.Run, y float64) {

@@ -48,7 +48,7 @@ func weaveHead(p *page, w *catalog.Weave, columns []int, right float64) {
 		p.text(columnEnd(i), weaveTop-8, 9, false, fromRight, fog, fits(plain.Line(w.Tags[k]), 9, weaveColumn-6))
 	}
 	p.text(right-50, weaveTop-8, 9, false, fromRight, fog, "tests")
-	p.text(right, weaveTop-8, 9, false, fromRight, fog, "time, min:s")
+	p.text(right, weaveTop-8, 9, false, fromRight, fog, "time")
 }
 
 // columnEnd is the right end of a column's numbers.

@@ -108,21 +108,16 @@ func (v survey) drawCard(c canvas, whole bool) {
 		return
 	}
 	past := v.session.picked.PastOf(test.ID)
-	status, failing := "", false
+	status := ""
 	if n := len(past); n > 0 && past[n-1].Bad() {
-		status, failing = past[n-1].Shape()+" "+string(past[n-1])+" in the last run", true
+		status = past[n-1].Shape() + " " + string(past[n-1]) + " in the last run"
 	}
-	x := c.text(0, 0, style{colour: t.fog}, cut(plain.Line(test.Group), c.width/3))
-	room := c.width - x - 1
-	if failing {
-		room -= width(status) + 2
-	}
-	x = c.text(x+1, 0, style{t.ink, true}, cut(plain.Line(test.Name), room))
-	c.text(x+2, 0, style{colour: t.rust}, status)
-	c.text(0, 1, style{colour: t.water}, cut(plain.Line(test.Place()), c.width))
-	y := 2
+	c.right(c.width, 0, style{colour: t.rust}, status)
+	y := drawName(c, plain.Line(test.Group), plain.Line(test.Name), width(status)+2)
+	c.text(0, y, style{colour: t.water}, cutGroup(plain.Line(test.Place()), c.width))
+	y++
 	if c.height > 8 {
-		y = 3
+		y++
 	}
 	lines := v.cardLines(t, test, past)
 	if whole {

@@ -27,8 +27,8 @@ func (v huntView) drawVictims(c canvas) {
 		y := 2 + 2*(i-top)
 		shape, words, colour := v.verdict(h)
 		c.text(1, y, style{colour: colour}, shape)
-		c.text(3, y, style{t.ink, i == v.at}, cut(plain.Line(h.victim.Name), c.width-4))
-		c.text(3, y+1, style{colour: t.fog}, cut(plain.Line(h.victim.Group), c.width-6-width(words)))
+		c.text(3, y, style{t.ink, i == v.at}, cutMiddle(plain.Line(h.victim.Name), c.width-4))
+		c.text(3, y+1, style{colour: t.fog}, cutGroup(plain.Line(h.victim.Group), c.width-6-width(words)))
 		c.right(c.width-1, y+1, style{colour: colour}, words)
 		if i == v.at {
 			c.selectRow(0, y, c.width, 2)
@@ -55,7 +55,7 @@ func (v huntView) drawFrond(c canvas, h *liveHunt) {
 	name := plain.Line(h.victim.Name)
 	x := max(0, stem-width(name)/2-1)
 	x = c.text(x, 0, style{t.orchid, true}, "◎")
-	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
+	c.text(x+1, 0, style{t.ink, true}, cutMiddle(name, c.width-x-1))
 	v.drawFirst(c, stem, h)
 
 	halvings, most := draw.Halvings(h.progress.Records)

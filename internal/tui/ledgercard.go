@@ -21,11 +21,13 @@ func (v ledgerView) drawCard(c canvas) {
 	}
 	f := &v.past.Figures[test]
 	group, name := groupAndName(v.past.History.IDs[test])
-	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
-	x = c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
-	if share := wording.Percent(f.Seconds/max(v.past.Work, 1e-9)) + " of all work"; f.Ran > 0 && x+width(share)+2 <= c.width {
-		c.right(c.width, 0, style{colour: t.fog}, share)
+	share := ""
+	if f.Ran > 0 {
+		share = wording.Percent(f.Seconds/max(v.past.Work, 1e-9)) + " of all work"
 	}
+	c.right(c.width, 0, style{colour: t.fog}, share)
+	rows := drawName(c, group, name, width(share)+2)
+	c = c.sub(0, rows-1, c.width, c.height-rows+1)
 	if f.Ran == 0 {
 		c.text(0, 2, style{colour: t.fog}, "it did not come to an end in any of these runs")
 		return

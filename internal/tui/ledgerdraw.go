@@ -73,6 +73,12 @@ func (v ledgerView) drawLeft(c canvas) {
 
 var orderWords = map[string]string{history.ByTrouble: "most troubled first", history.ByTime: "slowest first", history.ByChange: "most changed time first", history.ByName: "by name"}
 
+// nameOf returns the name of a test.
+func (v ledgerView) nameOf(test int) string {
+	_, name := groupAndName(v.past.History.IDs[test])
+	return name
+}
+
 // drawTests draws the tests against the runs.
 func (v ledgerView) drawTests(c canvas) {
 	t := c.theme
@@ -87,11 +93,13 @@ func (v ledgerView) drawTests(c canvas) {
 	c.right(c.width-11, 1, style{colour: t.fog}, "passed")
 	c.right(c.width-1, 1, style{colour: t.fog}, "time")
 	v.drawRuns(cells, first, shown, n)
-	for i, test := range v.order[v.top : v.top+n] {
+	onScreen := v.order[v.top : v.top+n]
+	common := sharedIn(onScreen, v.nameOf, names)
+	for i, test := range onScreen {
 		y := testsTop + i
 		group, name := groupAndName(v.past.History.IDs[test])
-		c.text(2, y, style{colour: t.fog}, cut(group, groups))
-		c.text(groups+3, y, style{t.ink, v.top+i == v.at}, cut(name, names))
+		c.text(2, y, style{colour: t.fog}, cutGroup(group, groups))
+		c.text(groups+3, y, style{t.ink, v.top+i == v.at}, common.cut(name, names))
 		drawOutcomes(cells, y, v.past.History.Past(test)[first:first+shown])
 		v.drawFigures(c, y, &v.past.Figures[test])
 		if v.top+i == v.at {
@@ -219,8 +227,9 @@ func (v ledgerView) drawTrend(c canvas) {
 	row := func(seconds float64) int {
 		return 1 + height - min(height, max(1, int(math.Ceil(float64(height)*seconds/most))))
 	}
-	for _, part := range []float64{0, 0.5, 1} {
-		c.right(left-1, min(height, 1+height-int(math.Round(part*float64(height)))), style{colour: t.faint()}, history.Clock(part*most))
+	c.right(left-1, height, style{colour: t.faint()}, "0")
+	for _, part := range []float64{0.5, 1} {
+		c.right(left-1, 1+height-int(math.Round(part*float64(height))), style{colour: t.faint()}, history.Clock(part*most))
 	}
 	chosen := v.column() - first
 	for i, k := range runs {
@@ -240,7 +249,7 @@ func (v ledgerView) drawTrend(c canvas) {
 }
 
 // roundTops are times, in seconds, whose halves are round as well.
-var roundTops = []float64{2, 4, 6, 8, 10, 20, 30, 40, 60, 90, 120, 180, 240, 300, 360, 480, 600, 900, 1200, 1800, 2400, 3600, 5400, 7200, 10800, 14400, 21600}
+var roundTops = []float64{0.01, 0.02, 0.04, 0.1, 0.2, 0.4, 1, 2, 4, 6, 8, 10, 20, 30, 40, 60, 90, 120, 180, 240, 300, 360, 480, 600, 900, 1200, 1800, 2400, 3600, 5400, 7200, 10800, 14400, 21600}
 
 // roundTop returns a round time for the top of an axis.
 func roundTop(seconds float64) float64 {
@@ -354,12 +363,7 @@ func (v ledgerView) drawCause(c canvas, y int, cause *history.KnownCause, names 
 	tests := wording.Plural(len(cause.Results), "test")
 	left := max(9, width(tests)+2)
 	c.text(0, y, style{t.rust, true}, tests)
-	since := ""
-	if cause.Since != nil && cause.Since.Number != v.all[v.run].Number {
-		since = fmt.Sprintf("since run %d", cause.Since.Number)
-	} else {
-		since = "new"
-	}
+	since := sinceWords(cause, v.all[v.run])
 	c.text(left, y, style{colour: t.ink}, cut(report.CauseWords(*cause), c.width-left))
 	y++
 	if at := report.CausePlace(cause.Cause); at != "" {
@@ -377,11 +381,21 @@ func (v ledgerView) drawCause(c canvas, y int, cause *history.KnownCause, names 
 		}
 		group, name := groupAndName(r.ID)
 		x := c.text(left, y, style{colour: t.faint()}, branch+" ")
-		c.text(x, y, style{colour: t.fog}, cut(group+" "+name, c.width-x-width(words)-width(since)-2)+words)
+		room := c.width - x - width(words) - width(since) - 2
+		group = cutGroup(group, room/2)
+		c.text(x, y, style{colour: t.fog}, group+" "+cutMiddle(name, room-width(group)-1)+words)
 		y++
 	}
 	c.right(c.width, y-1, style{colour: t.amber}, since)
 	return y
+}
+
+// sinceWords says since which run a cause of a run is known.
+func sinceWords(cause *history.KnownCause, of *run.Record) string {
+	if cause.Since == nil || cause.Since.Number == of.Number {
+		return "new"
+	}
+	return fmt.Sprintf("since run %d", cause.Since.Number)
 }
 
 // drawSlowest draws where the time goes, to scale.
@@ -396,16 +410,18 @@ func (v ledgerView) drawSlowest(c canvas) {
 	c.right(c.width, 0, style{colour: t.fog}, fmt.Sprintf("%s of all work in %s", wording.Percent(share), wording.Plural(len(slowest), "test")))
 	rows := c.height - 2
 	room := c.width * 2 / 5
-	for i, test := range slowest[:min(rows, len(slowest))] {
+	slowest = slowest[:min(rows, len(slowest))]
+	const figure = 6 // cells of a time
+	common := sharedIn(slowest, v.nameOf, c.width-room-4-figure)
+	for i, test := range slowest {
 		f := &v.past.Figures[test]
 		amount := 0.25
 		if i == 0 {
 			amount = 0.45
 		}
 		c.bar(0, 2+i, float64(room)*f.Seconds/max(v.past.Figures[slowest[0]].Seconds, 1e-9), t.amber, amount)
-		_, name := groupAndName(v.past.History.IDs[test])
 		at := history.Short(f.Seconds)
-		c.text(room+2, 2+i, style{colour: t.ink}, cut(name, c.width-room-4-width(at)))
+		c.text(room+2, 2+i, style{colour: t.ink}, common.cut(v.nameOf(test), c.width-room-4-width(at)))
 		c.right(c.width, 2+i, style{colour: t.ink}, at)
 	}
 }

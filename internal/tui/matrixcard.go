@@ -157,7 +157,7 @@ func (v *matrixView) drawTests(c canvas, p matrixPlaces) {
 		y, id := 2+i-v.testTop, e.Tests[i]
 		c.text(2, y, style{t.rust, true}, run.Failed.Shape())
 		half := c.width / 2
-		c.text(5, y, style{colour: t.ink}, cut(wording.ShortID(id), half-6))
+		c.text(5, y, style{colour: t.ink}, cutMiddle(wording.ShortID(id), half-6))
 		if r := failures[id]; r != nil {
 			x := c.text(half, y, style{colour: t.fog}, fmt.Sprintf("%3d ×  ", counts[id]))
 			c.text(x, y, style{colour: t.rust}, cut(plain.Line(r.Message), c.width-x-2))

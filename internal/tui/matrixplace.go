@@ -38,13 +38,16 @@ func (v *matrixView) place() {
 
 // axisEnd returns the second at which the time axis ends.
 func (v *matrixView) axisEnd() float64 {
-	end := max(v.end, 1)
+	end := v.end
 	for _, row := range v.rows {
 		if row.State != matrix.Ended {
 			end = max(end, row.to)
 		}
 	}
-	return end
+	if end > 0 {
+		return end
+	}
+	return 1
 }
 
 // placeWaiting gives each crossing that waits and is to run the lane that is free first, in the order in which they start.

@@ -29,11 +29,13 @@ type runReport struct {
 	top    int
 }
 
-// branch is something that folds: a suite, a group, a test with its steps, or a kind of difference.
+// branch is something that folds: a cause with its tests, a suite, a group, a test with its steps, or a kind of
+// difference.
 type branch struct {
 	words   string
+	message string      // what went wrong, behind the words
 	note    string      // to the right
-	result  *run.Result // of a test
+	result  *run.Result // of a test; of a cause, its first one
 	outcome run.Outcome // of a test and of a step
 	below   []*branch
 	step    *run.Step
@@ -45,10 +47,11 @@ type reportRow struct {
 	depth int
 }
 
-// newRunReport makes the report of a run: its suites, groups, files, tests and steps. What is bad is
-// unfolded down to the tests.
+// newRunReport makes the report of a run: the causes of its failures, then its suites, groups, files, tests and steps.
+// What is bad is unfolded down to the tests.
 func newRunReport(of chosenRun, file func(id string) string) *runReport {
 	rep := &runReport{title: fmt.Sprintf("run %d", of.record.Number), words: report.Counts(of.record.Counts), causes: of, open: map[*branch]bool{}}
+	rep.addCauses()
 	for _, suite := range of.run.Suites(file) {
 		b := rep.partBranch(suite)
 		rep.roots = append(rep.roots, b)
@@ -57,6 +60,24 @@ func newRunReport(of chosenRun, file func(id string) string) *runReport {
 	rep.unfold()
 	rep.at = max(0, slices.IndexFunc(rep.rows, func(row reportRow) bool { return row.result != nil && row.outcome.Bad() }))
 	return rep
+}
+
+// addCauses begins the report with the causes of the failures, each folded over its tests.
+func (rep *runReport) addCauses() {
+	if len(rep.causes.causes) == 0 {
+		return
+	}
+	root := &branch{words: wording.Plural(len(rep.causes.causes), "cause")}
+	for _, c := range rep.causes.causes {
+		b := &branch{words: wording.Plural(len(c.Results), "test"), message: report.CauseWords(c), note: sinceWords(&c, rep.causes.record),
+			result: c.Results[0], outcome: c.Results[0].Outcome}
+		for _, r := range c.Results {
+			b.below = append(b.below, testBranch(r, wording.ShortID(r.ID)))
+		}
+		root.below = append(root.below, b)
+	}
+	rep.roots = append(rep.roots, root)
+	rep.open[root] = true
 }
 
 // partBranch is a suite, a group or a file with what is in it, unfolded if something in it is bad.
@@ -76,6 +97,9 @@ func (rep *runReport) partBranch(p *run.Section) *branch {
 // testBranch is a test with its steps.
 func testBranch(r *run.Result, name string) *branch {
 	b := &branch{words: plain.Line(name), note: history.Short(r.Seconds), result: r, outcome: r.Outcome}
+	if r.Outcome.Bad() {
+		b.message = plain.Line(r.Message)
+	}
 	for i := range r.Steps {
 		s := &r.Steps[i]
 		b.below = append(b.below, &branch{words: plain.Line(s.Name), note: history.Short(s.Seconds), step: s, outcome: s.Outcome, result: r})
@@ -210,13 +234,15 @@ func (rep *runReport) draw(c canvas) {
 	x := c.text(2, 1, style{t.ink, true}, rep.title)
 	c.text(x+3, 1, style{colour: t.fog}, cut(rep.words, c.width-x-4))
 	c.text(2, 2, style{colour: t.faint()}, cut(runWords(rep.causes.record), c.width-3))
-	rows := c.height - reportTop - 1
-	for i := rep.top; i < min(len(rep.rows), rep.top+rows); i++ {
-		rep.drawRow(c, reportTop+i-rep.top, rep.rows[i], i == rep.at)
+	onScreen := rep.rows[rep.top:min(len(rep.rows), rep.top+c.height-reportTop-1)]
+	const beside = 24 // cells beside a name, for its place in the tree and its time
+	common := sharedIn(onScreen, func(row reportRow) string { return row.words }, c.width-beside)
+	for i, row := range onScreen {
+		rep.drawRow(c, reportTop+i, row, common, rep.top+i == rep.at)
 	}
 }
 
-func (rep *runReport) drawRow(c canvas, y int, row reportRow, current bool) {
+func (rep *runReport) drawRow(c canvas, y int, row reportRow, common shared, current bool) {
 	t := c.theme
 	x := 2 + 2*row.depth
 	if len(row.below) > 0 {
@@ -236,10 +262,12 @@ func (rep *runReport) drawRow(c canvas, y int, row reportRow, current bool) {
 	}
 	c.right(c.width-1, y, style{colour: t.fog}, row.note)
 	room := c.width - x - 5 - width(row.note)
-	x = c.text(x+2, y, look, cut(row.words, room))
-	if row.step == nil && row.result != nil && row.outcome.Bad() {
-		c.text(x+2, y, style{colour: t.rust}, cut(plain.Line(row.result.Message), c.width-1-x-4-width(row.note)))
+	words := cutGroup(row.words, room)
+	if row.result != nil {
+		words = common.cut(row.words, room)
 	}
+	x = c.text(x+2, y, look, words)
+	c.text(x+2, y, style{colour: t.rust}, cut(row.message, c.width-1-x-4-width(row.note)))
 	if current {
 		c.selectRow(1, y, c.width-1, 1)
 	}
@@ -255,9 +283,9 @@ func (rep *runReport) drawDetail(c canvas, v ledgerView) {
 	}
 	r := row.result
 	group, name := groupAndName(r.ID)
-	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
-	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-1))
-	x = c.text(0, 1, style{t.outcome(r.Outcome), true}, r.Outcome.Shape()+" "+string(r.Outcome))
+	rows := drawName(c, group, name, 0)
+	c = c.sub(0, rows-1, c.width, c.height-rows+1)
+	x := c.text(0, 1, style{t.outcome(r.Outcome), true}, r.Outcome.Shape()+" "+string(r.Outcome))
 	words := history.Short(r.Seconds)
 	if r.Worker > 0 {
 		place := run.Place{Worker: r.Worker}

@@ -28,10 +28,9 @@ func (v watch) drawDetail(c canvas) {
 	if r.File != "" {
 		at = fmt.Sprintf("%s:%d", plain.Line(r.File), r.Line)
 	}
-	c.right(c.width, 0, style{colour: t.water}, cut(at, c.width/2))
-	x := c.text(0, 0, style{colour: t.fog}, cut(group, c.width/3))
-	c.text(x+1, 0, style{t.ink, true}, cut(name, c.width-x-3-width(at)))
-	y := 2
+	at = cutGroup(at, c.width/2)
+	c.right(c.width, 0, style{colour: t.water}, at)
+	y := 1 + drawName(c, group, name, width(at)+2)
 	switch {
 	case r.Expected != "" || r.Actual != "":
 		y = drawDifference(c, y, sidebyside.Align(plain.Text(r.Expected), plain.Text(r.Actual)))

@@ -11,6 +11,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 )
 
 func (v watch) drawCounts(c canvas, r *liveRun) {
@@ -146,7 +147,10 @@ func (l *liveRun) end() float64 {
 	if l.ended {
 		end = l.now
 	}
-	return max(end, l.now, 1)
+	if end = max(end, l.now); end > 0 {
+		return end
+	}
+	return 1
 }
 
 // axis returns the time axis of the run, right of some columns.
@@ -277,19 +281,24 @@ func (a axis) fill(c canvas, y, rows int, from, to float64, colour color.Color, 
 
 // draw writes round times above the tracks.
 func (a axis) draw(c canvas, end float64) {
-	step := 1.0
-	for _, s := range []float64{1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 3 * 3600} {
-		if step = s; s*a.scale >= 12 {
-			break
+	for _, tick := range wording.Ticks(float64(a.span)/a.scale, max(3, a.span/12)) {
+		if x := a.at(tick.Seconds); tick.Seconds <= end && x+width(tick.Label) < c.width {
+			c.text(x, 0, style{colour: c.theme.faint()}, tick.Label)
 		}
-	}
-	for at := 0.0; at <= end && a.at(at)+4 < c.width; at += step {
-		c.text(a.at(at), 0, style{colour: c.theme.faint()}, history.Clock(at))
 	}
 }
 
-// resultRows is how many rows a result takes in the list.
-const resultRows = 3
+const (
+	resultRows = 3  // that a result takes in the list
+	resultLeft = 11 // column of its group and its message
+	groupRoom  = 26 // cells of its group at most
+)
+
+// nameOf returns the name of a result's test.
+func nameOf(r *run.Result) string {
+	_, name := groupAndName(r.ID)
+	return name
+}
 
 func (v watch) drawResults(c canvas, r *liveRun) {
 	t := c.theme
@@ -301,16 +310,21 @@ func (v watch) drawResults(c canvas, r *liveRun) {
 	}
 	c.text(2, 0, style{colour: t.fog}, cut(fmt.Sprintf("%s, newest first", plain.Line(v.filter.words())), c.width-12))
 	c.right(c.width-2, 0, style{colour: t.fog}, fmt.Sprint(len(v.list)))
-	shown := resultsShown(c.height)
-	for i := v.top; i < min(len(v.list), v.top+shown); i++ {
-		v.drawResult(c, 2+(i-v.top)*resultRows, r, v.newest(i), i == 0 && !r.ended)
+	last := min(len(v.list), v.top+resultsShown(c.height))
+	var onScreen []*run.Result
+	for i := v.top; i < last; i++ {
+		onScreen = append(onScreen, v.newest(i))
+	}
+	common := sharedIn(onScreen, nameOf, c.width-resultLeft-groupRoom-3)
+	for i := v.top; i < last; i++ {
+		v.drawResult(c, 2+(i-v.top)*resultRows, r, v.newest(i), common, i == 0 && !r.ended)
 		if i == v.at {
 			c.selectRow(1, 2+(i-v.top)*resultRows, c.width-2, 2)
 		}
 	}
 }
 
-func (v watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, newest bool) {
+func (v watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, common shared, newest bool) {
 	t := c.theme
 	group, name := groupAndName(r.ID)
 	colour := t.outcome(r.Outcome)
@@ -328,8 +342,8 @@ func (v watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, newest b
 		room = c.width - 10
 		c.right(c.width-2, y, style{colour: t.water}, "newest")
 	}
-	x := c.text(11, y, style{colour: t.fog}, cut(group, 26))
-	c.text(x+1, y, style{t.ink, true}, cut(name, room-x-1))
+	x := c.text(resultLeft, y, style{colour: t.fog}, cutGroup(group, groupRoom))
+	c.text(x+1, y, style{t.ink, true}, common.cut(name, room-x-1))
 	past := ""
 	if c.width > 50 && r.Outcome.Bad() {
 		past = v.pastWords(r.ID)
@@ -339,7 +353,7 @@ func (v watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, newest b
 	if message == "" {
 		message = fmt.Sprintf("%s in %s", r.Outcome, history.Short(r.Seconds))
 	}
-	c.text(11, y+1, style{colour: colour}, cut(message, c.width-14-width(past)))
+	c.text(resultLeft, y+1, style{colour: colour}, cut(message, c.width-resultLeft-3-width(past)))
 }
 
 // pastWords says how often a test failed before.

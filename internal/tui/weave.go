@@ -74,10 +74,10 @@ func (v survey) draw(c canvas) {
 	y := 1 + used + 1
 	if c.height >= tallScreen {
 		y += v.drawFunnel(c.sub(2, y, weaveWidth-2, len(v.session.picked.funnel)+3)) + 1
-		v.drawCard(c.sub(2, y, weaveWidth-2, c.height-y), false)
+		v.drawCard(c.sub(2, y, weaveWidth-4, c.height-y), false)
 		return
 	}
-	v.drawFoot(c.sub(2, y, weaveWidth-2, c.height-y))
+	v.drawFoot(c.sub(2, y, weaveWidth-4, c.height-y))
 }
 
 // drawFoot draws the card or, if asked for and without other room, why the test is in the pick or out.
@@ -173,7 +173,7 @@ func (v survey) drawWeaveRow(c canvas, y, row, shown int) {
 	if l.folding {
 		x += 2
 	}
-	c.text(x, y, name, cut(plain.Line(node.Label), v.names-(x-2)-1))
+	c.text(x, y, name, cutGroup(plain.Line(node.Label), v.names-(x-2)-1))
 	v.drawCells(c, y, row, shown)
 }
 
@@ -254,7 +254,7 @@ func (v survey) drawList(c canvas) {
 	}
 	total := fmt.Sprintf("%s · %s", wording.Plural(list.sum.Tests, "test"), history.Clock(list.sum.Seconds))
 	c.right(c.width-1, 0, style{colour: t.fog}, total)
-	c.text(0, 0, style{t.ink, true}, cut(heading, c.width-width(total)-2))
+	c.text(0, 0, style{t.ink, true}, cutGroup(heading, c.width-width(total)-2))
 	if list.sum.Tests == 0 {
 		c.text(0, 2, style{colour: t.fog}, "no test is here")
 		return
@@ -263,11 +263,13 @@ func (v survey) drawList(c canvas) {
 	c.right(barWidth, 1, style{colour: t.faint()}, history.Short(list.sum.Longest))
 	c.right(barWidth+1+pastShown, 1, style{colour: t.faint()}, "past")
 	y := 2
-	for i, index := range list.members.From(v.testTop, c.height-2) {
+	members := list.members.From(v.testTop, c.height-2)
+	common := sharedIn(members, func(test int) string { return plain.Line(v.session.picked.Catalog.Tests[test].Name) }, c.width-testLeft-2)
+	for i, index := range members {
 		if y >= c.height {
 			return
 		}
-		v.drawTest(c, y, index, list.sum.Longest, v.testTop+i == v.test && v.step() == "")
+		v.drawTest(c, y, index, list.sum.Longest, common, v.testTop+i == v.test && v.step() == "")
 		y++
 		if v.session.picked.Catalog.Tests[index].ID == v.steps.test {
 			y = v.drawSteps(c, y)
@@ -278,9 +280,10 @@ func (v survey) drawList(c canvas) {
 const (
 	barWidth  = 10
 	pastShown = 8
+	testLeft  = barWidth + pastShown + 3 // of the names
 )
 
-func (v survey) drawTest(c canvas, y, index int, longest float64, current bool) {
+func (v survey) drawTest(c canvas, y, index int, longest float64, common shared, current bool) {
 	t, s := c.theme, v.session
 	test := &s.picked.Catalog.Tests[index]
 	look := style{colour: t.ink, bold: current && v.focus == onList}
@@ -300,9 +303,8 @@ func (v survey) drawTest(c canvas, y, index int, longest float64, current bool) 
 	}
 	c.bar(0, y, max(barWidth*test.Expected/max(longest, 1e-9), 0.25), bar, amount)
 	drawPast(c, barWidth+1, y, s.picked.Past[index], pastShown)
-	x := barWidth + pastShown + 3
-	name, rules, room := plain.Line(test.Name), ruleWords(test), c.width-x-2
-	x = c.text(x, y, look, cut(name, max(room-width(rules), room/2)))
+	name, rules, room := plain.Line(test.Name), ruleWords(test), c.width-testLeft-2
+	x := c.text(testLeft, y, look, common.cut(name, max(room-width(rules), room/2)))
 	c.text(x+2, y, style{colour: t.amber}, cut(rules, c.width-x-2))
 	if current {
 		c.selectRow(0, y, c.width, 1)

@@ -1,0 +1,128 @@
+package tui
+
+import (
+	"strings"
+	"unicode"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// shared is the beginning that long names of a list have in common; the list leaves it out.
+type shared string
+
+// sharedIn returns the beginning that those of the items' names have in common that are wider than some cells, up to
+// the end of a word.
+func sharedIn[T any](items []T, nameOf func(T) string, cells int) shared {
+	begin, long := "", 0
+	for _, item := range items {
+		name := nameOf(item)
+		if width(name) <= cells {
+			continue
+		}
+		if long++; long == 1 {
+			begin = name
+		}
+		begin = begin[:commonLength(begin, name[:len(name)-1])] // some of each name stays
+	}
+	const worthIt = 4 // characters
+	if begin = untilWordEnd(begin); long < 2 || len(begin) < worthIt {
+		return ""
+	}
+	return shared(begin)
+}
+
+// commonLength returns how many bytes two texts have in common at their beginning.
+func commonLength(a, b string) int {
+	n := 0
+	for n < min(len(a), len(b)) && a[n] == b[n] {
+		n++
+	}
+	return n
+}
+
+// untilWordEnd cuts a text behind its last separator or before its last capital.
+func untilWordEnd(text string) string {
+	end := 0
+	for i, r := range text {
+		switch {
+		case strings.ContainsRune("_-/.: ", r):
+			end = i + 1
+		case unicode.IsUpper(r):
+			end = i
+		}
+	}
+	return text[:end]
+}
+
+// cut shortens a name of the list to a number of cells: without the shared beginning, and in its middle if that is
+// still too wide.
+func (s shared) cut(name string, cells int) string {
+	if width(name) <= cells {
+		return name
+	}
+	if rest, ok := strings.CutPrefix(name, string(s)); ok && s != "" {
+		return cutMiddle("…"+rest, cells)
+	}
+	return cutMiddle(name, cells)
+}
+
+// cutMiddle shortens a name to a number of cells and keeps its beginning and, longer, its end.
+func cutMiddle(name string, cells int) string {
+	if width(name) <= cells {
+		return name
+	}
+	head := (cells - 1) * 2 / 5
+	if head < 1 {
+		return cut(name, cells)
+	}
+	over := width(name) - (cells - 1 - head)
+	tail := ansi.TruncateLeft(name, over, "")
+	if width(tail) > cells-1-head { // half of a wide character is in the way
+		tail = ansi.TruncateLeft(name, over+1, "")
+	}
+	return ansi.Truncate(name, head, "") + "…" + tail
+}
+
+// cutGroup shortens a group to a number of cells and keeps its last folders: …/deeper/group03.
+func cutGroup(group string, cells int) string {
+	if width(group) <= cells {
+		return group
+	}
+	for at := strings.IndexByte(group, '/'); at >= 0; {
+		if kept := "…" + group[at:]; width(kept) <= cells {
+			return kept
+		}
+		next := strings.IndexByte(group[at+1:], '/')
+		if next < 0 {
+			group = "…" + group[at:]
+			break
+		}
+		at += 1 + next
+	}
+	return cutMiddle(group, cells)
+}
+
+// nameRows is how many rows a whole name takes at most.
+const nameRows = 4
+
+// drawName draws the group and the whole name of a test, and leaves cells free at the right of the first row. It
+// returns how many rows they took: more than one if the name does not fit beside its group.
+func drawName(c canvas, group, name string, free int) int {
+	t := c.theme
+	x := c.text(0, 0, style{colour: t.fog}, cutGroup(group, c.width/3))
+	if x > 0 {
+		x++
+	}
+	if x+width(name)+free <= c.width {
+		c.text(x, 0, style{t.ink, true}, name)
+		return 1
+	}
+	lines := strings.Split(ansi.Hardwrap(name, c.width, false), "\n")
+	if len(lines) > nameRows {
+		lines = append(lines[:nameRows-1], cut(strings.Join(lines[nameRows-1:], ""), c.width))
+	}
+	for i, line := range lines {
+		c.text(0, 1+i, style{t.ink, true}, line)
+	}
+	return 1 + len(lines)
+}
