@@ -13,11 +13,10 @@ import (
 	"sort"
 	"strings"
 
-	"golang.org/x/text/encoding/charmap"
+	imagefont "golang.org/x/image/font"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 
 	"fernrelay/core/plain"
@@ -57,20 +56,20 @@ func WriteSVG(w io.Writer, d Drawing) error { return write(w, d, ".svg") }
 
 // WritePages writes drawings as the pages of one PDF document.
 func WritePages(w io.Writer, pages []Drawing) error {
-	canvas := vgpdf.New(vg.Length(pageWidth), vg.Length(pageHeight))
+	canvas := newPDF(pageWidth, pageHeight)
 	for i, d := range pages {
 		if i > 0 {
-			canvas.NextPage()
+			canvas.nextPage()
 		}
 		// A page is as high as all others: what is drawn on it is not to be higher.
-		p := &page{canvas: canvas, height: pageHeight, encode: windows1252}
+		p := &page{canvas: canvas, height: pageHeight}
 		p.rect(0, 0, pageWidth, pageHeight, white)
 		if d.Height > pageHeight {
-			canvas.Push()
-			canvas.Scale(pageHeight/d.Height, pageHeight/d.Height)
-			p.height = d.Height
-			d.paint(p)
-			canvas.Pop()
+			canvas.scaled(pageHeight/d.Height, func() {
+				p.height, canvas.height = d.Height, d.Height
+				d.paint(p)
+				canvas.height = pageHeight
+			})
 			continue
 		}
 		d.paint(p)
@@ -80,22 +79,16 @@ func WritePages(w io.Writer, pages []Drawing) error {
 }
 
 func write(w io.Writer, d Drawing, ending string) error {
-	width, height := vg.Length(d.Width), vg.Length(d.Height)
-	var canvas interface {
-		vg.Canvas
-		io.WriterTo
-	}
-	encode := func(text string) string { return text }
+	var canvas canvas
 	switch ending {
 	case ".svg":
-		canvas = vgsvg.New(width, height)
+		canvas = vgsvg.New(vg.Length(d.Width), vg.Length(d.Height))
 	case ".pdf":
-		canvas = vgpdf.New(width, height)
-		encode = windows1252
+		canvas = newPDF(d.Width, d.Height)
 	default:
 		return fmt.Errorf("its ending is %q: .svg or .pdf is expected", ending)
 	}
-	p := &page{canvas: canvas, height: d.Height, encode: encode}
+	p := &page{canvas: canvas, height: d.Height}
 	p.rect(0, 0, d.Width, d.Height, white)
 	d.paint(p)
 	_, err := canvas.WriteTo(w)
@@ -104,11 +97,20 @@ func write(w io.Writer, d Drawing, ending string) error {
 
 var fonts = font.NewCache(liberation.Collection())
 
+// canvas is the part of a vg.Canvas that a page needs.
+type canvas interface {
+	SetColor(color.Color)
+	SetLineWidth(vg.Length)
+	Fill(vg.Path)
+	Stroke(vg.Path)
+	FillString(font.Face, vg.Point, string)
+	io.WriterTo
+}
+
 // page draws on a canvas with the origin at the top left.
 type page struct {
-	canvas vg.Canvas
+	canvas canvas
 	height float64
-	encode func(text string) string // into the bytes that the canvas takes
 }
 
 func (p *page) point(x, y float64) vg.Point {
@@ -165,7 +167,7 @@ const (
 func face(size float64, bold bool) *font.Face {
 	f := font.Font{Typeface: "Liberation", Variant: "Sans", Size: vg.Length(size)}
 	if bold {
-		f.Weight = 2 // of the collection's bold
+		f.Weight = imagefont.WeightBold
 	}
 	found := fonts.Lookup(f, f.Size)
 	return &found
@@ -176,20 +178,7 @@ func (p *page) text(x, y, size float64, bold bool, at align, c color.Color, text
 	text = strings.ReplaceAll(plain.Text(text), "\n", " ")
 	f := face(size, bold)
 	p.canvas.SetColor(c)
-	p.canvas.FillString(*f, p.point(x-float64(at)*float64(f.Width(text)), y), p.encode(text))
-}
-
-// windows1252 encodes a text for the PDF canvas, which knows no other characters.
-func windows1252(text string) string {
-	var out []byte
-	for _, r := range text {
-		b, ok := charmap.Windows1252.EncodeRune(r)
-		if !ok {
-			b = '?'
-		}
-		out = append(out, b)
-	}
-	return string(out)
+	p.canvas.FillString(*f, p.point(x-float64(at)*float64(f.Width(text)), y), text)
 }
 
 // fits cuts a text to a width in points.

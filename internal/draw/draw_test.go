@@ -145,6 +145,7 @@ func TestDrawings(t *testing.T) {
 			}
 		}
 	}
+	checkPDF(t, dir)
 	for file, words := range map[string]string{"x.gif": ".svg or .pdf", filepath.Join("no", "x.svg"): "no"} {
 		if err := WriteFile(filepath.Join(dir, file), Timeline("", run.New())); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%s: %v", file, err)
@@ -155,6 +156,33 @@ func TestDrawings(t *testing.T) {
 	}
 	if left, _ := filepath.Glob(filepath.Join(dir, ".*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
+	}
+}
+
+// checkPDF holds that a PDF shows names in other alphabets, a box for what its fonts do not have, and stays small.
+func checkPDF(t *testing.T, dir string) {
+	t.Helper()
+	ran := run.New()
+	start := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
+	for i, name := range []string{"θερμοκήπιο", "теплица", "ßłőž č", "▲ ◆ ∅", "温室"} {
+		seconds := 5.0
+		at := start.Add(time.Duration(i) * 5 * time.Second)
+		ran.Apply(run.Event{Event: run.Started, At: at, ID: "u:g#" + name, Worker: 1})
+		ran.Apply(run.Event{Event: run.Finished, At: at.Add(5 * time.Second), ID: "u:g#" + name, Worker: 1, Outcome: run.Passed, Seconds: &seconds})
+	}
+	file := filepath.Join(dir, "alphabets.pdf")
+	if err := WriteFile(file, Timeline("Теплица", ran)); err != nil {
+		t.Fatal(err)
+	}
+	data, err := os.ReadFile(file)
+	if err != nil || len(data) > 60_000 {
+		t.Errorf("the PDF has %d bytes, %v", len(data), err)
+	}
+	text := testfiles.PDFText(t, data)
+	for _, want := range []string{"Теплица", "θερμοκήπιο", "теплица", "ßłőž č", "▲ ♦ Ø", "□□"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the PDF does not say %q: %s", want, text)
+		}
 	}
 }
 

@@ -102,13 +102,13 @@ func (m *matrixPage) draw(p *page) {
 	for _, tick := range wording.Ticks(m.end, mostTicks) {
 		x := m.left + tick.Seconds*m.scale
 		p.line(x, m.top-6, x, m.bottom, 0.4, mixed(fog, 0.4))
-		p.text(x, m.top-10, 8, false, centred, fog, tick.Label)
+		p.text(x, m.top-10, 9, false, centred, fog, tick.Label)
 	}
 	for i, one := range m.results.Results {
 		m.crossing(p, i, one)
 	}
 	y := m.bottom + 18
-	p.text(m.left, y, 8, false, fromLeft, fog, "time since the first crossing began")
+	p.text(m.left, y, 9, false, fromLeft, fog, "time since the first crossing began")
 	x := m.left
 	for _, item := range []struct {
 		label  string
@@ -147,7 +147,7 @@ func (m *matrixPage) crossing(p *page, i int, one *matrix.Result) {
 	if one.MayFail != "" {
 		text += ", may fail"
 	}
-	p.text(words, base, 8, false, fromLeft, tint, fits(text, 8, wordsWidth))
+	p.text(words, base, 9, false, fromLeft, tint, fits(text, 9, wordsWidth))
 }
 
 // bar draws what a crossing did, from a place on.

@@ -47,27 +47,27 @@ func drawHistory(title string, p *history.Past, tests []int) Drawing {
 		pg.text(margin, 36, 15, true, fromLeft, ink, title)
 		pg.text(margin, 56, 10, false, fromLeft, fog, fmt.Sprintf("%d of %s; a column a run, the latest to the right", len(shown), wording.Plural(len(p.History.IDs), "test")))
 		right := historyLeft + pitch*float64(runs)
-		pg.text(right+44, top-12, 8, false, fromRight, fog, "passed")
-		pg.text(right+86, top-12, 8, false, fromRight, fog, "time")
+		pg.text(right+44, top-12, 9, false, fromRight, fog, "passed")
+		pg.text(right+86, top-12, 9, false, fromRight, fog, "time")
 		for i := 0; i < runs; i += max(1, int(math.Ceil(24/pitch))) {
-			pg.text(historyLeft+pitch*(float64(i)+0.5), top-12, 7, false, centred, fog, digits(p.Runs[i].Number))
+			pg.text(historyLeft+pitch*(float64(i)+0.5), top-12, 9, false, centred, fog, digits(p.Runs[i].Number))
 		}
 		for row, test := range shown {
 			y := top + historyRow*float64(row)
-			pg.text(margin, y+3, 8, false, fromLeft, ink, fits(wording.ShortID(p.History.IDs[test]), 8, historyLeft-margin-8))
+			pg.text(margin, y+3, 9, false, fromLeft, ink, fits(wording.ShortID(p.History.IDs[test]), 9, historyLeft-margin-8))
 			for run, cell := range p.History.Past(test) {
 				shape(pg, historyLeft+pitch*(float64(run)+0.5), y, math.Min(3.2, pitch*0.42), cell.Outcome())
 			}
 			f := &p.Figures[test]
-			pg.text(right+44, y+3, 8, false, fromRight, ink, wording.Percent(f.Rate))
-			pg.text(right+86, y+3, 8, false, fromRight, ink, history.Short(f.Seconds))
+			pg.text(right+44, y+3, 9, false, fromRight, ink, wording.Percent(f.Rate))
+			pg.text(right+86, y+3, 9, false, fromRight, ink, history.Short(f.Seconds))
 		}
 		x := historyLeft
 		for _, o := range run.Outcomes {
 			shape(pg, x, bottom+27, 3.2, o)
 			label := string(o)
-			pg.text(x+8, bottom+30, 8, false, fromLeft, ink, label)
-			x += 22 + float64(face(8, false).Width(label))
+			pg.text(x+8, bottom+30, 9, false, fromLeft, ink, label)
+			x += 22 + float64(face(9, false).Width(label))
 		}
 	}}
 }
@@ -132,18 +132,18 @@ func slowest(title string, p *history.Past, tests []int) Drawing {
 		for _, tick := range wording.Ticks(most, mostTicks) {
 			x := left + tick.Seconds*scale
 			pg.line(x, top-12, x, bottom, 0.4, mixed(fog, 0.4))
-			pg.text(x, bottom+12, 8, false, centred, fog, tick.Label)
+			pg.text(x, bottom+12, 9, false, centred, fog, tick.Label)
 		}
-		pg.text(left, bottom+26, 8, false, fromLeft, fog, "time, the median of the latest runs")
+		pg.text(left, bottom+26, 9, false, fromLeft, fog, "time, the median of the latest runs")
 		for i, test := range shown {
 			f, y := &p.Figures[test], top+row*float64(i)
 			c := mixed(leaf, 0.55)
 			if f.Change() > 0 {
 				c = mixed(amber, 0.7)
 			}
-			pg.text(left-8, y+4, 8, false, fromRight, ink, fits(wording.ShortID(p.History.IDs[test]), 8, left-margin-8))
+			pg.text(left-8, y+4, 9, false, fromRight, ink, fits(wording.ShortID(p.History.IDs[test]), 9, left-margin-8))
 			pg.rect(left, y-5, max(0.5, f.Seconds*scale), row-4, c)
-			pg.text(left+f.Seconds*scale+5, y+4, 8, false, fromLeft, ink, history.Short(f.Seconds)+"  "+wording.TimeChange(f.Seconds, f.Before))
+			pg.text(left+f.Seconds*scale+5, y+4, 9, false, fromLeft, ink, history.Short(f.Seconds)+"  "+wording.TimeChange(f.Seconds, f.Before))
 		}
 	}}
 }
@@ -162,7 +162,7 @@ func trend(title string, runs []*run.Record) Drawing {
 		for _, tick := range wording.Ticks(most, mostTicks) {
 			y := bottom - height*tick.Seconds/most
 			p.line(left, y, pageWidth-margin, y, 0.4, mixed(fog, 0.4))
-			p.text(left-8, y+3, 8, false, fromRight, fog, tick.Label)
+			p.text(left-8, y+3, 9, false, fromRight, fog, tick.Label)
 		}
 		pitch := (pageWidth - margin - left) / float64(len(runs))
 		wide := math.Min(24, pitch*0.7)
@@ -176,10 +176,10 @@ func trend(title string, runs []*run.Record) Drawing {
 				p.rect(x-wide/2, bottom-height*k.Wall()/most-1, wide, 2, water)
 			}
 			if i%max(1, int(math.Ceil(26/pitch))) == 0 {
-				p.text(x, bottom+13, 8, false, centred, fog, digits(k.Number))
+				p.text(x, bottom+13, 9, false, centred, fog, digits(k.Number))
 			}
 		}
-		p.text(left, bottom+28, 8, false, fromLeft, fog, "run; on the left time")
+		p.text(left, bottom+28, 9, false, fromLeft, fog, "run; on the left time")
 		p.rect(left, bottom+40, 8, 8, mixed(leaf, 0.55))
 		p.text(left+13, bottom+47, 9, false, fromLeft, ink, "work")
 		p.rect(left+60, bottom+43, 12, 2, water)

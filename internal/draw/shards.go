@@ -53,12 +53,12 @@ func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 			shade = mixed(amber, 0.6)
 		}
 		p.rect(from, y, max(to-from-1, 0.3), barHeight, shade)
-		if label := fits(plain.Line(u.Label), 8, to-from-8); label != "" {
+		if label := fits(plain.Line(u.Label), 9, to-from-8); label != "" {
 			text := color.Color(white)
 			if i > 1 {
 				text = ink
 			}
-			p.text(from+4, y+barHeight*0.64, 8, false, fromLeft, text, label)
+			p.text(from+4, y+barHeight*0.64, 9, false, fromLeft, text, label)
 		}
 	}
 	x := pageWidth - barRight + 14
@@ -71,9 +71,9 @@ func secondsAxis(p *page, seconds, scale, bottom float64) {
 	for _, tick := range wording.Ticks(seconds, mostTicks) {
 		x := barLeft + tick.Seconds*scale
 		p.line(x, barTop-8, x, bottom, 0.4, mixed(fog, 0.35))
-		p.text(x, bottom+12, 8, false, centred, fog, tick.Label)
+		p.text(x, bottom+12, 9, false, centred, fog, tick.Label)
 	}
-	p.text(barLeft, bottom+25, 8, false, fromLeft, fog, "time since the plan begins")
+	p.text(barLeft, bottom+25, 9, false, fromLeft, fog, "time since the plan begins")
 }
 
 const (
@@ -97,7 +97,7 @@ func Curve(title string, points []split.Point, chosen int) Drawing {
 		for _, tick := range wording.Ticks(most, mostTicks) {
 			y := bottom - height(tick.Seconds)
 			p.line(barLeft, y, pageWidth-margin-40, y, 0.4, mixed(fog, 0.35))
-			p.text(barLeft-8, y+3, 8, false, fromRight, fog, tick.Label)
+			p.text(barLeft-8, y+3, 9, false, fromRight, fog, tick.Label)
 		}
 		pitch := (pageWidth - barLeft - margin - 40) / float64(len(points))
 		for i, point := range points {
@@ -111,15 +111,15 @@ func Curve(title string, points []split.Point, chosen int) Drawing {
 			p.line(x-pitch*0.1, floor, x+pitch*0.8, floor, 1, amber)
 			p.disc(x+pitch*0.35, bottom-curveHeight*point.Machines()/max(machines, 1e-9), 2.2, water)
 			if every := 1 + len(points)/40; i%every == 0 || bold {
-				p.text(x+pitch*0.35, bottom+13, 8, bold, centred, ink, fmt.Sprint(point.Shards))
+				p.text(x+pitch*0.35, bottom+13, 9, bold, centred, ink, fmt.Sprint(point.Shards))
 			}
 			if point.Shards == knee {
-				p.text(x+pitch*0.35, bottom-6, 8, true, centred, ink, "knee")
+				p.text(x+pitch*0.35, bottom-6, 9, true, centred, ink, "knee")
 			}
 		}
-		p.text(pageWidth-margin-34, bottom-curveHeight+3, 8, false, fromLeft, water, history.Clock(machines))
-		p.text(pageWidth-margin-34, bottom+3, 8, false, fromLeft, water, "0")
-		p.text(barLeft, bottom+27, 8, false, fromLeft, fog, "shards; the time of the finish on the left and of all machines together on the right")
+		p.text(pageWidth-margin-34, bottom-curveHeight+3, 9, false, fromLeft, water, history.Clock(machines))
+		p.text(pageWidth-margin-34, bottom+3, 9, false, fromLeft, water, "0")
+		p.text(barLeft, bottom+27, 9, false, fromLeft, fog, "shards; the time of the finish on the left and of all machines together on the right")
 		x := barLeft
 		for _, entry := range []struct {
 			c    color.NRGBA

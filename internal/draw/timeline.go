@@ -80,12 +80,12 @@ func block(p *page, r *run.Result, at int, began, scale float64) {
 		p.triangle(x+width/2, y-4, 3.2, c)
 	}
 	_, name, _ := strings.Cut(r.ID, "#")
-	if label := fits(plain.Line(name), 8, width-6); label != "" {
+	if label := fits(plain.Line(name), 9, width-6); label != "" {
 		text := ink
 		if amount > 0.5 {
 			text = white
 		}
-		p.text(x+3, y+trackHeight*0.62, 8, false, fromLeft, text, label)
+		p.text(x+3, y+trackHeight*0.62, 9, false, fromLeft, text, label)
 	}
 }
 
@@ -97,9 +97,9 @@ func timeAxis(p *page, wall, scale, bottom float64) {
 	for _, tick := range wording.Ticks(wall, mostTicks) {
 		x := trackLeft + tick.Seconds*scale
 		p.line(x, trackTop-12, x, bottom, 0.4, mixed(fog, 0.4))
-		p.text(x, bottom+13, 8, false, centred, fog, tick.Label)
+		p.text(x, bottom+13, 9, false, centred, fog, tick.Label)
 	}
-	p.text(trackLeft, bottom+26, 8, false, fromLeft, fog, "time since the first test began")
+	p.text(trackLeft, bottom+26, 9, false, fromLeft, fog, "time since the first test began")
 }
 
 func legend(p *page, r *run.Run, y float64) {

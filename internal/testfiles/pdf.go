@@ -5,13 +5,15 @@ import (
 	"compress/zlib"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
+	"unicode/utf16"
 )
 
 var (
-	textOperator = regexp.MustCompile(`\(((?:[^()\\]|\\.)*)\)\s*Tj`) // a string that a PDF shows
-	escaped      = regexp.MustCompile(`\\(.)`)
+	textOperator = regexp.MustCompile(`\(((?:[^()\\]|\\.)*)\)\s*Tj`)                // a string that a PDF shows
+	escapes      = strings.NewReplacer(`\\`, `\`, `\(`, `(`, `\)`, `)`, `\r`, "\r") // in such a string
 )
 
 // PDFText returns the text that a PDF document shows, one string per line. It ends the test if data is none.
@@ -34,9 +36,11 @@ func PDFText(t *testing.T, data []byte) string {
 		}
 		content, _ := io.ReadAll(reader) // as far as it is one
 		for _, text := range textOperator.FindAllSubmatch(content, -1) {
-			for _, char := range escaped.ReplaceAll(text[1], []byte("$1")) {
-				shown.WriteRune(rune(char)) // the standard fonts' encoding equals Latin-1 where we write
+			var units []uint16 // UTF-16, as our documents have it
+			for pair := range slices.Chunk([]byte(escapes.Replace(string(text[1]))), 2) {
+				units = append(units, uint16(pair[0])<<8|uint16(pair[len(pair)-1]))
 			}
+			shown.WriteString(string(utf16.Decode(units)))
 			shown.WriteByte('\n')
 		}
 	}
