@@ -14,7 +14,7 @@ func TestLedgerOnScreen(t *testing.T) {
 	s := open(t, 160, 40, dir, []string{"XDG_CACHE_HOME=" + t.TempDir()}, "demo")
 	s.shows("Survey 252 of 252", "Ledger 30 runs")
 	s.press("5")
-	s.shows("most troubled first", "reads_new_units", "run 30 · causes", "4 failures, 4 causes", "slowest", "night_cycle", "10 of 30 passed", "first failed  run 1", "from run 13:")
+	s.shows("most troubled first", "reads_new_units", "run 30 · causes", "5 failures, 3 causes", "slowest", "night_cycle", "10 of 30 passed", "first failed  run 1", "from run 13:")
 	s.whole()
 	s.press("o")
 	s.shows("slowest first", "o order: time")
@@ -39,16 +39,16 @@ func TestLedgerOnScreen(t *testing.T) {
 	s.press("G")
 	s.shows("vents")
 	s.whole()
-	s.press("BSpace", "End", "Right", "Right", "Right", "Right", "Enter") // before the run is read
-	s.shows("run 30   246 passed", "counts_litres", "night_cycle")
-	for range 4 { // to night_cycle, which has steps
+	s.press("BSpace", "Left", "Enter") // before the run is read
+	s.shows("run 25   247 passed", "▾ 3 causes", "1 test  litres through the open valves", "night_cycle")
+	for range 14 { // to night_cycle, which has steps
 		s.press("j")
 	}
 	s.press("Right")
 	s.shows("3 steps", "▾ ▪ night_cycle")
 	s.press("j")
 	s.shows("step palms")
-	s.press("Home", "j", "j", "j", "H")
+	s.press("Home", "j", "H") // the first test of the first cause
 	s.shows("victims", "counts_litres", "trial ")
 	s.press("x")
 	s.shows("interrupted")

@@ -65,7 +65,7 @@ func TestEstimatesAreMarked(t *testing.T) {
 		t.Fatal(got.stderr)
 	}
 	for _, args := range [][]string{{"list", "--count", "group"}, {"split", "--shards", "1"}} {
-		if got := fern(t, dir, args...); !regexp.MustCompile(`0:00\.4, of which 0:00\.2 estimated`).MatchString(got.stdout) {
+		if got := fern(t, dir, args...); !regexp.MustCompile(`0\.4\d s, of which 0\.2\d s estimated`).MatchString(got.stdout) {
 			t.Errorf("%s: %s%s", args, got.stdout, got.stderr)
 		}
 	}

@@ -216,8 +216,8 @@ func TestCounts(t *testing.T) {
 	dir := rulesModule(t)
 	got := fern(t, dir, "list", "--count", "group,tag", "-p", "saved:plain")
 	want := "group  !it  !linux  far  it  linux  tests    time\n" +
-		"a        ·       ·    1   ·      ·      8  0:00.6\n" +
-		"b        1       1    ·   1      1      5  0:00.4\n" +
+		"a        ·       ·    1   ·      ·      8  0.60 s\n" +
+		"b        1       1    ·   1      1      5  0.40 s\n" +
 		"all                                    13  0:01.0, of which 0:01.0 estimated\n"
 	if got.stdout != want {
 		t.Errorf("counted\n%s\nwant\n%s%s", got.stdout, want, got.stderr)

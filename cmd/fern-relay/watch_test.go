@@ -63,7 +63,7 @@ func TestWatchOnScreen(t *testing.T) {
 	testfiles.Write(t, dir, map[string]string{"b/go": ""})
 	s.shows("Watch ▲1 2/3", "held")
 	s.press("space")
-	s.shows("Watch ▲1 3/3", "took 0:", "15 steps", "run 1 ·")
+	s.shows("Watch ▲1 3/3", "took ", "15 steps", "run 1 ·")
 	second.shows("Watch ▲1 3/3", "workers idle")
 	s.whole()
 	s.press("f")

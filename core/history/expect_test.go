@@ -132,7 +132,7 @@ func TestWriteCSV(t *testing.T) {
 
 func TestFormats(t *testing.T) {
 	for _, c := range []struct{ got, want string }{
-		{Clock(0), "0:00"}, {Clock(59.6), "1:00"}, {Clock(192), "3:12"}, {Clock(3753), "1:02:33"},
+		{Clock(0), "0 s"}, {ClockTenths(0), "0 s"}, {Clock(59.6), "1:00"}, {Clock(192), "3:12"}, {Clock(3753), "1:02:33"},
 		{ClockTenths(33.07), "0:33.1"}, {ClockTenths(119.96), "2:00.0"},
 		{Short(0), "0 ms"}, {Short(0.0004), "<1 ms"}, {Clock(0.4), "0.40 s"}, {ClockTenths(0.04), "40 ms"}, {Short(0.012), "12 ms"}, {Short(0.84), "0.84 s"}, {Short(14.8), "14.8 s"}, {Short(700), "11:40"},
 	} {

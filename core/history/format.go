@@ -5,11 +5,10 @@ import (
 	"math"
 )
 
-// Clock writes seconds as minutes and seconds: 0:33, 1:02:33 from an hour on, and what is less than a second as Short
-// does.
+// Clock writes seconds as minutes and seconds: 0:33, 1:02:33 from an hour on, and what is less than a second as 0.84 s.
 func Clock(seconds float64) string {
-	if 0 < seconds && seconds < 0.995 {
-		return Short(seconds)
+	if seconds < 0.995 {
+		return belowSecond(seconds)
 	}
 	s := int(math.Round(seconds))
 	if s >= 3600 {
@@ -20,11 +19,18 @@ func Clock(seconds float64) string {
 
 // ClockTenths writes seconds as Clock does, with tenths between a second and an hour: 0:33.1.
 func ClockTenths(seconds float64) string {
-	if seconds >= 3600 || 0 < seconds && seconds < 0.995 {
+	if seconds < 0.995 || seconds >= 3600 {
 		return Clock(seconds)
 	}
 	tenths := int(math.Round(seconds * 10))
 	return fmt.Sprintf("%d:%02d.%d", tenths/600, tenths/10%60, tenths%10)
+}
+
+func belowSecond(seconds float64) string {
+	if seconds == 0 {
+		return "0 s"
+	}
+	return Short(seconds)
 }
 
 // Short writes the seconds of one test: <1 ms, 12 ms, 0.84 s, 14.8 s.

@@ -180,7 +180,7 @@ func programs(p *project.Project) (found []Finding) {
 		_, err := exec.LookPath(adapter.ProgramPath(p.Dir, name))
 		switch {
 		case err == nil:
-			found = append(found, Finding{"program " + name, OK, "it is here", ""})
+			found = append(found, Finding{"program " + name, OK, "found", ""})
 		case strings.HasPrefix(name, "."):
 			// It may be below the folder of a suite, whose listing reports it.
 		case slices.Contains(conditions, name):

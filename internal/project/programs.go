@@ -23,7 +23,10 @@ func (p *Project) Programs() []string {
 		}
 	}
 	for _, s := range p.Services {
-		lines = append(lines, s.Create, s.Start, s.Ready)
+		lines = append(lines, s.Create, s.Start)
+		if !s.ChecksPort() {
+			lines = append(lines, s.Ready)
+		}
 	}
 	if p.Matrix != nil {
 		lines = append(lines, p.Matrix.Then)

@@ -222,9 +222,15 @@ func (s *Service) wrong(key, line, why string) error {
 	return errors.New(text)
 }
 
+// portCheck begins a ready line that connects to a port instead of running a command.
+const portCheck = "tcp:"
+
+// ChecksPort reports whether the server is ready as soon as a port of it accepts connections.
+func (s *Spec) ChecksPort() bool { return strings.HasPrefix(s.Ready, portCheck) }
+
 // isReady asks the server once whether it is ready.
 func (s *Service) isReady(ctx context.Context) bool {
-	if address, ok := strings.CutPrefix(s.fill(s.spec.Ready), "tcp:"); ok {
+	if address, ok := strings.CutPrefix(s.fill(s.spec.Ready), portCheck); ok {
 		if !strings.Contains(address, ":") {
 			address = "127.0.0.1:" + address
 		}

@@ -47,6 +47,7 @@ func (a *App) screen() (text string, cursor *tea.Cursor) {
 		a.drawHelp(body)
 	} else {
 		a.legs[a.leg].draw(body)
+		a.drawHint(body)
 	}
 	if a.sheet != nil {
 		if x, y := a.sheet.draw(body); x >= 0 {

@@ -205,8 +205,7 @@ func (v huntView) draw(c canvas) {
 	v.drawCard(c.sub(c.width-card, 1, card-1, c.height-1), h)
 }
 
-// drawNarrow shows the frond with the verdict below it, and the verdict whole
-// when it has the panel.
+// drawNarrow shows the verdict with its sentence above the frond, and the whole card when it has the panel.
 func (v huntView) drawNarrow(c canvas, h *liveHunt) {
 	if v.card {
 		v.drawCard(c.sub(2, 1, c.width-4, c.height-1), h)
@@ -218,7 +217,14 @@ func (v huntView) drawNarrow(c canvas, h *liveHunt) {
 	}
 	_, words, colour := v.verdict(h)
 	c.text(x, 0, style{colour, true}, words)
-	v.drawFrond(c.sub(2, 1, c.width-4, c.height-1), h)
+	y := 1
+	if f := h.progress.Finding; f.Verdict != "" {
+		for _, line := range wrap(report.Sentence(f), c.width-4) {
+			c.text(2, y, style{c.theme.ink, true}, line)
+			y++
+		}
+	}
+	v.drawFrond(c.sub(2, y, c.width-4, c.height-y), h)
 }
 
 // coverage says which orders have been tried, and whether more are being tried.

@@ -8,18 +8,14 @@
 package tui
 
 import (
-	"cmp"
 	"context"
 	"fmt"
-	"os"
-	"os/exec"
 	"sync"
 	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
-	"github.com/mattn/go-shellwords"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
@@ -95,6 +91,8 @@ type App struct {
 	quits         int            // how often it was asked to end
 	asked         bool           // whether to end what runs
 	copying       string         // what the terminal has not confirmed that it copied
+	hints         bool           // it is known which legs were used before
+	used          []string       // the names of these legs, and of those used since
 	jobs          sync.WaitGroup // runs and hunts
 }
 
@@ -169,7 +167,7 @@ type (
 
 // Init asks the terminal for its background and git for the revision.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.split.planner.advise(), a.look(), a.recallHunts(), func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.app.Project.Dir)) })
+	return tea.Batch(tea.RequestBackgroundColor, a.split.planner.advise(), a.look(), a.recallHunts(), recallHints, func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.app.Project.Dir)) })
 }
 
 // Update takes a message, and lays out what is shown.
@@ -228,6 +226,8 @@ func (a *App) take(msg tea.Msg) tea.Cmd {
 		}
 	case editedMsg:
 		a.complain(msg.err)
+	case hintsMsg:
+		a.hints, a.used = true, msg.used
 	case drawnMsg:
 		a.drawn(msg)
 	case pickedMsg:
@@ -366,7 +366,8 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 		a.leg = int(msg.String()[0] - '1')
 		return a.visit()
 	}
-	return a.take(a.legs[a.leg].press(msg))
+	used := a.useLeg(msg.String())
+	return tea.Batch(used, a.take(a.legs[a.leg].press(msg)))
 }
 
 // visit reads what a leg shows that is not read before it is looked at.
@@ -412,31 +413,6 @@ func (a *App) quit() tea.Cmd {
 	a.message = "stopping, and keeping what there is; q again quits at once"
 	a.cancelAll()
 	return nil
-}
-
-// editorReadyMsg brings the command that edits a place.
-type editorReadyMsg struct{ cmd *exec.Cmd }
-
-// editor opens a place in the user's editor.
-func (a *App) editor(at place) tea.Cmd {
-	if at.file == "" {
-		return nil
-	}
-	p := a.session.app.Project
-	return func() tea.Msg {
-		words, err := shellwords.Parse(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR")))
-		if err != nil || len(words) == 0 {
-			return sayMsg(fmt.Sprintf("%s:%d: set EDITOR to the command of your editor to open it from here", at.file, at.line))
-		}
-		file, err := p.SourcePath(at.file)
-		if err != nil {
-			return sayMsg(err.Error())
-		}
-		words = append(words, fmt.Sprint("+", at.line), file)
-		cmd := exec.Command(words[0], words[1:]...)
-		cmd.Dir = p.Dir
-		return editorReadyMsg{cmd}
-	}
 }
 
 func (a *App) wheel(m tea.Mouse) tea.Cmd {
