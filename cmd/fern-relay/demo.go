@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
@@ -17,7 +16,6 @@ import (
 	"fernrelay/internal/project"
 	"fernrelay/internal/scaffold"
 	"fernrelay/internal/tui"
-	"fernrelay/internal/wholefile"
 )
 
 func newDemo(s *settings) *cobra.Command {
@@ -104,13 +102,7 @@ func beginProject(ctx context.Context, dir string) (wrote bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	start := tui.Start{Dir: dir, Write: func() error {
-		return wholefile.Replace(filepath.Join(dir, project.FileName), 0o644, wholefile.Bytes([]byte(shape.Config())))
-	}}
-	for _, s := range shape.Suites {
-		start.Found = append(start.Found, fmt.Sprintf("%s: %s", s.Dir, s.Comment))
-	}
-	return tui.Begin(ctx, start)
+	return tui.Begin(ctx, dir, shape, func(text string) error { return writeConfig(dir, text) })
 }
 
 // openOnFleet shows the application on the fleet run that the environment names.

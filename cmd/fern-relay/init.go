@@ -14,6 +14,7 @@ import (
 	"fernrelay/internal/app"
 	"fernrelay/internal/project"
 	"fernrelay/internal/scaffold"
+	"fernrelay/internal/tui"
 	"fernrelay/internal/wholefile"
 	"fernrelay/internal/wording"
 )
@@ -40,13 +41,17 @@ func newInit(s *settings) *cobra.Command {
 	flags.StringVar(&f.run, "run", "", "and this `COMMAND` runs, with {name}, {names} or {report}")
 	flags.StringVar(&f.results, "results", "", "its results: exit, tap, junit, gojson or events")
 	flags.StringVar(&f.host, "host", "", "add the test host that this `COMMAND` starts")
-	flags.StringVar(&f.name, "name", "program", "the `name` of the suite that is added")
+	flags.StringVar(&f.name, "name", "", "the `name` of the suite that is added; default program")
 	flags.BoolVar(&f.print, "print", false, "print fern.toml and write nothing")
 	flags.BoolVar(&f.force, "force", false, "replace a fern.toml that is there")
 	return cmd
 }
 
 func (f *initFlags) init(cmd *cobra.Command, s *settings) error {
+	dir, err := filepath.Abs(s.dir)
+	if err != nil {
+		return err
+	}
 	file := filepath.Join(s.dir, project.FileName)
 	if _, err := os.Lstat(file); err == nil && !f.force && !f.print {
 		return fmt.Errorf("%s is there already: --print shows what init would write, --force replaces it", file)
@@ -54,6 +59,13 @@ func (f *initFlags) init(cmd *cobra.Command, s *settings) error {
 	shape, err := f.shape(s.dir)
 	if err != nil {
 		return err
+	}
+	if f.asks() {
+		wrote, err := tui.Begin(cmd.Context(), dir, shape, func(text string) error { return writeConfig(dir, text) })
+		if err != nil || !wrote {
+			return err
+		}
+		return printFound(cmd, s, file)
 	}
 	for _, note := range shape.Notes {
 		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
@@ -67,10 +79,24 @@ func (f *initFlags) init(cmd *cobra.Command, s *settings) error {
 		_, err := io.WriteString(dataOutput(), text)
 		return err
 	}
+	if err := writeConfig(s.dir, text); err != nil {
+		return err
+	}
+	return printFound(cmd, s, file)
+}
+
+// asks reports whether there is a terminal to choose and describe suites on, and no flag has done so.
+func (f *initFlags) asks() bool {
+	return needTerminal("") == nil && !f.print && f.list == "" && f.run == "" && f.host == ""
+}
+
+// writeConfig writes the fern.toml of a folder.
+func writeConfig(dir, text string) error {
+	file := filepath.Join(dir, project.FileName)
 	if err := wholefile.Replace(file, 0o644, wholefile.Bytes([]byte(text))); err != nil {
 		return fmt.Errorf("%s cannot be written: %w", file, err)
 	}
-	return printFound(cmd, s, file)
+	return nil
 }
 
 // shape looks at the folder, and adds the suite that flags describe.
@@ -81,11 +107,11 @@ func (f *initFlags) shape(dir string) (*scaffold.Shape, error) {
 	}
 	switch {
 	case f.host != "":
-		return shape, shape.Add(scaffold.Suite{Name: f.name, Kind: "host", Dir: ".", Run: f.host, Comment: "a program that speaks the test-host protocol"})
+		return shape, shape.Add(scaffold.Suite{Name: f.name, Kind: "host", Dir: ".", Run: f.host})
 	case (f.list == "") != (f.run == ""):
 		return nil, errors.New("--list and --run go together: one lists the tests, the other runs them")
 	case f.list != "":
-		return shape, shape.Add(scaffold.Suite{Name: f.name, Kind: "command", Dir: ".", List: f.list, Run: f.run, Results: f.results, Comment: "a program that lists and runs tests"})
+		return shape, shape.Add(scaffold.Suite{Name: f.name, Kind: "command", Dir: ".", List: f.list, Run: f.run, Results: f.results})
 	}
 	return shape, nil
 }

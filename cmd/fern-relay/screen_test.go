@@ -396,13 +396,34 @@ func TestBeginOnScreen(t *testing.T) {
 		}
 	}
 	s := open(t, 80, 24, dir, nil)
-	s.shows("There are no tests here yet", "checks: 2 scripts", "write fern.toml and open the project")
-	s.press("i")
+	s.shows("There is no fern.toml yet", "checks", "2 scripts", "write fern.toml")
+	s.press("Enter")
 	s.shows("2 of 2", "sows.sh")
 	s.press("q")
 	s.ended()
-	s = open(t, 80, 24, t.TempDir(), nil)
-	s.shows("There are no tests here yet", "fern-relay init --list")
-	s.press("q")
+
+	dir = t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"beds": "#!/bin/sh\n[ \"$1\" = list ] && echo north\nexit 0\n"})
+	if err := os.Chmod(filepath.Join(dir, "beds"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s = open(t, 120, 30, dir, nil, "init")
+	s.shows("There are no tests here yet", "add a program")
+	s.press("a")
+	s.shows("A program that lists and runs tests")
+	s.press("Down")
+	s.typed("beds")
+	s.press("Enter")
+	s.shows("run is empty")
+	s.press("Down")
+	s.typed("./beds list")
+	s.press("Down")
+	s.typed("./beds {name}")
+	s.press("Enter")
+	s.shows("list = './beds list'", "write fern.toml and list the tests")
+	s.press("Enter")
 	s.ended()
+	if got := fern(t, dir, "list"); got.status != 0 || !strings.Contains(got.stdout, "beds:.#north") {
+		t.Errorf("the tests of the program that was described: status %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
 }

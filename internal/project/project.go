@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"reflect"
 	"regexp"
@@ -305,35 +306,47 @@ func (p *Project) addWorkers(f *file, d *document) (err error) {
 	return nil
 }
 
+// defaultName names a suite after its folder or, in the project's own folder, after its kind: checkouts of one project
+// may have different names.
+func (s *Suite) defaultName() string {
+	if base := path.Base(filepath.ToSlash(filepath.Clean(s.Dir))); base != "." {
+		return base
+	}
+	return string(s.Kind)
+}
+
 func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
 		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, NoVet: s.Vet != nil && !*s.Vet, Args: s.Args, Results: s.Results,
 			Isolate: s.Isolate, Together: split.Together(s.Together), Services: s.Services}
+		if suite.Name == "" {
+			suite.Name = suite.defaultName()
+		}
 		switch {
 		case !plainName(suite.Name):
-			return wrong("name", "a suite's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", s.Name)
-		case slices.ContainsFunc(p.Suites, func(other Suite) bool { return other.Name == s.Name }):
-			return wrong("name", "two suites are named %q: rename one", s.Name)
+			return wrong("name", "a suite's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", suite.Name)
+		case slices.ContainsFunc(p.Suites, func(other Suite) bool { return other.Name == suite.Name }):
+			return wrong("name", "two suites are named %q: give each a name of its own", suite.Name)
 		case suite.Kind != Go && suite.Kind != Host && suite.Kind != Command:
-			return wrong("kind", "the kind of suite %s is %q: go, command or host is expected", s.Name, s.Kind)
+			return wrong("kind", "the kind of suite %s is %q: go, command or host is expected", suite.Name, s.Kind)
 		case suite.Kind == Host && suite.Run == "":
-			return wrong("run", "suite %s is a host and has no run: add its command line", s.Name)
+			return wrong("run", "suite %s is a host and has no run: add its command line", suite.Name)
 		case suite.Kind == Command && (suite.List == "" || suite.Run == ""):
-			return wrong("list", "suite %s is of kind command: add list and run", s.Name)
+			return wrong("list", "suite %s is of kind command: add list and run", suite.Name)
 		case s.Results != "" && !slices.Contains(resultFormats, s.Results):
-			return wrong("results", "the results of suite %s are %q: one of %s is expected", s.Name, s.Results, strings.Join(resultFormats, ", "))
+			return wrong("results", "the results of suite %s are %q: one of %s is expected", suite.Name, s.Results, strings.Join(resultFormats, ", "))
 		}
 		held := isolations[suite.Kind]
 		if suite.Isolate == "" {
 			suite.Isolate = held[len(held)-1]
 		}
 		if !slices.Contains(held, suite.Isolate) {
-			return wrong("isolate", "isolate of suite %s is %q: for kind %s it is one of %s", s.Name, s.Isolate, s.Kind, strings.Join(held, ", "))
+			return wrong("isolate", "isolate of suite %s is %q: for kind %s it is one of %s", suite.Name, s.Isolate, s.Kind, strings.Join(held, ", "))
 		}
 		suite.Together = cmp.Or(suite.Together, suite.defaultTogether())
 		if suite.Together.Check() != nil {
-			return wrong("together", "together of suite %s is %q: it is one of test, file, group, suite", s.Name, s.Together)
+			return wrong("together", "together of suite %s is %q: it is one of test, file, group, suite", suite.Name, s.Together)
 		}
 		suite.Limits = defaultLimits
 		for _, limit := range []struct {
@@ -345,7 +358,7 @@ func (p *Project) addSuites(f *file, d *document) error {
 			}
 			given, err := time.ParseDuration(limit.text)
 			if err != nil || given <= 0 {
-				return wrong(limit.key, "the %s of suite %s is %q: a duration like 30s is expected", limit.key, s.Name, limit.text)
+				return wrong(limit.key, "the %s of suite %s is %q: a duration like 30s is expected", limit.key, suite.Name, limit.text)
 			}
 			*limit.into = given
 		}
@@ -358,7 +371,7 @@ func (p *Project) addSuites(f *file, d *document) error {
 			}
 		}
 		if !f.Project.Outside && !p.inside(suite.Dir) {
-			return wrong("dir", "the folder of suite %s is %q, outside the project: choose one below %s, or set outside = true in [project]", s.Name, s.Dir, p.Dir)
+			return wrong("dir", "the folder of suite %s is %q, outside the project: choose one below %s, or set outside = true in [project]", suite.Name, s.Dir, p.Dir)
 		}
 		p.Suites = append(p.Suites, suite)
 	}

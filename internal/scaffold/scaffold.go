@@ -36,7 +36,14 @@ type Suite struct {
 	Name, Kind, Dir    string
 	List, Run, Results string // of a command; Run also of a host
 	Comment            string // why it is there
+	Example            string // the name of one of its tests, "" if none is known yet
 }
+
+// Results are the formats in which a command may report, and ResultsWords what each means.
+var (
+	Results      = []string{"exit", "tap", "junit", "gojson", "events"}
+	ResultsWords = []string{"its exit status: one {name} a process", "TAP on standard output", "JUnit XML in {report}, or on standard output", "the Go toolchain's JSON events", "our own event lines"}
+)
 
 // mostFolders bounds the folders that are looked at.
 const mostFolders = 5000
@@ -96,7 +103,7 @@ func (s *Shape) lookForScripts(dir string) error {
 		}
 		if len(scripts) > 0 {
 			name := uniqueName(filepath.ToSlash(below), names)
-			s.Suites = append(s.Suites, Suite{Name: name, Kind: "command", Dir: filepath.ToSlash(below), List: listLine(scripts, all), Run: "./{name}",
+			s.Suites = append(s.Suites, Suite{Name: name, Kind: "command", Dir: filepath.ToSlash(below), List: listLine(scripts, all), Run: "./{name}", Example: scripts[0],
 				Comment: wording.Plural(len(scripts), "script") + ", each a test by its exit status, such as " + plain.Line(scripts[0])})
 		}
 		return nil
@@ -183,8 +190,29 @@ func uniqueName(below string, names map[string]bool) string {
 	return name
 }
 
-// Add adds a suite that a person describes.
+// Add adds a suite that a person describes. If it does not say how it reports, that follows from its run command: a
+// {report} is JUnit XML, {names} without one are reported as TAP.
 func (s *Shape) Add(suite Suite) error {
+	if suite.Kind == "host" {
+		suite.List, suite.Results, suite.Comment = "", "", "a program that speaks the test-host protocol"
+	} else {
+		suite.Comment = "a program that lists and runs tests"
+	}
+	switch {
+	case suite.Run == "":
+		return errors.New("run is empty: write the command that runs the tests")
+	case suite.Kind == "host":
+	case suite.List == "":
+		return errors.New("list is empty: write the command that prints the names of the tests")
+	case suite.Results != "":
+	case strings.Contains(suite.Run, "{report}"):
+		suite.Results = "junit"
+	case strings.Contains(suite.Run, "{names}"):
+		suite.Results = "tap"
+	}
+	if suite.Name == "" {
+		suite.Name = "program"
+	}
 	if slices.ContainsFunc(s.Suites, func(other Suite) bool { return other.Name == suite.Name }) {
 		return fmt.Errorf("there is a suite %s already: give this one another name", suite.Name)
 	}
@@ -215,7 +243,9 @@ func (s *Shape) Config() string {
 		}
 		out.WriteString("# timeout = \"2m\"   # of one test\n")
 	}
-	out.WriteString(rest)
+	if len(s.Suites) > 0 {
+		fmt.Fprintf(&out, rest, s.Suites[len(s.Suites)-1].Name)
+	}
 	return out.String()
 }
 
@@ -228,6 +258,9 @@ func runComment(s Suite) string {
 	case strings.Contains(s.Run, "{names}"):
 		return "{names} are all tests of a batch"
 	}
+	if s.Example != "" {
+		return "{name} is one test, such as " + plain.Line(s.Example) + "; {names} would be all of a batch"
+	}
 	return "{name} is one test; {names} would be all of a batch"
 }
 
@@ -237,15 +270,15 @@ func line(key, text string) string {
 	return written
 }
 
-// rest is what every fern.toml may have.
+// rest is what every fern.toml may have; %[1]s is the name of a suite.
 const rest = `
-# [tags]                          # more tags, by picks
-# integration = "in:it/** or took>5s"
+# [tags]                          # more tags, by picks: fern-relay list -p slow
+# slow = "suite:%[1]s took>5s"
 
-# [picks]                         # saved picks: saved:quick
-# quick = "not integration took<200ms"
+# [picks]                         # saved picks: fern-relay run -p saved:quick
+# quick = "not slow"
 
 # [workers]
-# count = 4                       # default: one per processor
+# count = 4                       # tests run on as many workers; default: one per processor
 # env = { STORE_PREFIX = "{space}" }   # {space} {slot} {tmp} {port} are each worker's own
 `

@@ -2,30 +2,33 @@ package tui
 
 import (
 	"context"
+	"strings"
 
+	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
 	"fernrelay/core/plain"
+	"fernrelay/internal/scaffold"
 )
 
-// Start is the page on a folder without tests.
-type Start struct {
-	Dir   string
-	Found []string // suites that could be written, a line each; none if there is nothing
-	Write func() error
-}
-
-// Begin shows the page on a folder without tests, and reports whether fern.toml was written from there.
-func Begin(ctx context.Context, s Start) (wrote bool, err error) {
-	m := &startPage{Start: s, theme: newTheme(nil, true, colorprofile.TrueColor), dark: true}
+// Begin shows what a folder has that could be suites, lets the person choose and describe some, and passes the text of
+// the fern.toml to write. It reports whether that was written.
+func Begin(ctx context.Context, dir string, shape *scaffold.Shape, write func(text string) error) (wrote bool, err error) {
+	m := newBeginPage(dir, shape, write)
 	_, err = tea.NewProgram(m, tea.WithContext(ctx)).Run()
 	return m.wrote, err
 }
 
-// startPage is the model of that page.
-type startPage struct {
-	Start
+// beginPage is the model of that page: the suites on the left, the fern.toml that they make on the right.
+type beginPage struct {
+	dir           string
+	shape         *scaffold.Shape
+	write         func(text string) error
+	out           []bool // by suite: it is left out
+	at            int    // the suite under the cursor
+	top           int    // the first line of the fern.toml that is shown
+	sheet         *sheet // that describes a program; nil if there is none
 	theme         *theme
 	dark          bool
 	width, height int
@@ -33,79 +36,247 @@ type startPage struct {
 	wrote         bool
 }
 
-func (m *startPage) Init() tea.Cmd { return tea.RequestBackgroundColor }
+func newBeginPage(dir string, shape *scaffold.Shape, write func(text string) error) *beginPage {
+	return &beginPage{dir: dir, shape: shape, write: write, out: make([]bool, len(shape.Suites)), dark: true,
+		theme: newTheme(nil, true, colorprofile.TrueColor)}
+}
 
-func (m *startPage) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+func (m *beginPage) Init() tea.Cmd { return tea.RequestBackgroundColor }
+
+func (m *beginPage) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
+		if m.sheet != nil {
+			m.sheet.fit(m.width)
+		}
 	case tea.BackgroundColorMsg:
 		m.dark = msg.IsDark()
 		m.theme = newTheme(msg.Color, m.dark, colorprofile.TrueColor)
 	case tea.ColorProfileMsg:
 		m.theme = newTheme(m.theme.background, m.dark, msg.Profile)
-	case tea.KeyPressMsg:
-		switch key := msg.String(); {
-		case key == "q" || key == "ctrl+c" || key == "esc":
-			return m, tea.Quit
-		case key == "i" && len(m.Found) > 0:
-			if err := m.Write(); err != nil {
-				m.wrong = err.Error()
-				return m, nil
-			}
-			m.wrote = true
-			return m, tea.Quit
+	case tea.PasteMsg:
+		if m.sheet != nil {
+			return m, m.sheet.paste(msg)
 		}
+	case tea.MouseWheelMsg:
+		m.scroll(map[bool]int{true: -3, false: 3}[msg.Button == tea.MouseWheelUp])
+	case addedMsg:
+		m.add(msg)
+	case tea.KeyPressMsg:
+		return m, m.press(msg)
 	}
 	return m, nil
 }
 
-func (m *startPage) View() tea.View {
-	v := tea.NewView(m.screen())
+func (m *beginPage) press(msg tea.KeyPressMsg) tea.Cmd {
+	if m.sheet != nil && msg.String() != "ctrl+c" {
+		cmd, closed := m.sheet.press(msg)
+		if closed {
+			m.sheet = nil
+		}
+		return cmd
+	}
+	switch pressed := msg.String(); pressed {
+	case "q", "ctrl+c", "esc":
+		return tea.Quit
+	case "a":
+		return m.describe()
+	case "space":
+		if len(m.out) > 0 {
+			m.out[m.at] = !m.out[m.at]
+		}
+	case "pgdown", "pgup":
+		m.scroll(map[string]int{"pgdown": m.height / 2, "pgup": -m.height / 2}[pressed])
+	case "enter":
+		if len(m.chosen().Suites) == 0 {
+			return nil
+		}
+		if err := m.write(m.chosen().Config()); err != nil {
+			m.wrong = err.Error()
+			return nil
+		}
+		m.wrote = true
+		return tea.Quit
+	default:
+		m.at = moved(m.at, pressed, len(m.out))
+	}
+	return nil
+}
+
+func (m *beginPage) scroll(by int) {
+	last := strings.Count(m.chosen().Config(), "\n") - m.height/2
+	m.top = max(0, min(m.top+by, last))
+}
+
+// chosen returns the shape with the suites that are not left out.
+func (m *beginPage) chosen() *scaffold.Shape {
+	s := *m.shape
+	s.Suites = nil
+	for i, suite := range m.shape.Suites {
+		if !m.out[i] {
+			s.Suites = append(s.Suites, suite)
+		}
+	}
+	return &s
+}
+
+// addedMsg brings a suite that the person has described.
+type addedMsg struct{ suite scaffold.Suite }
+
+// The rows of the sheet that describes a program.
+const (
+	rowKind    = "kind"
+	rowName    = "name"
+	rowList    = "list"
+	rowRun     = "run"
+	rowResults = "results"
+)
+
+// describe asks for a program.
+func (m *beginPage) describe() tea.Cmd {
+	m.sheet = &sheet{title: "A program that lists and runs tests, or a test host", rows: []sheetRow{
+		{label: rowKind, choices: []string{"command", "host"}, hints: []string{"one command lists the tests, one runs them", "one program speaks the test-host protocol; it needs no list"}},
+		newText(rowName, "", "the name of the suite"),
+		newText(rowList, "", "prints the name of each test on a line: ./readings list"),
+		newText(rowRun, "", "runs {name}, or {names} and writes {report}: ./readings run {names} {report}"),
+		{label: rowResults, choices: scaffold.Results, hints: scaffold.ResultsWords},
+	}}
+	m.sheet.done = func(sh *sheet) tea.Cmd {
+		suite := scaffold.Suite{Name: sh.choice(rowName), Kind: sh.choice(rowKind), Dir: ".", List: sh.choice(rowList), Run: sh.choice(rowRun), Results: sh.choice(rowResults)}
+		return func() tea.Msg { return addedMsg{suite} }
+	}
+	m.sheet.fit(m.width)
+	return m.sheet.open()
+}
+
+func (m *beginPage) add(msg addedMsg) {
+	if err := m.shape.Add(msg.suite); err != nil {
+		m.sheet.wrong = err.Error()
+		return
+	}
+	m.out = append(m.out, false)
+	m.at, m.sheet = len(m.out)-1, nil
+}
+
+func (m *beginPage) View() tea.View {
+	screen, cursor := m.screen()
+	v := tea.NewView(screen)
 	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "fern relay"
+	v.Cursor = cursor
 	return v
 }
 
-func (m *startPage) screen() string {
+func (m *beginPage) screen() (text string, cursor *tea.Cursor) {
 	if m.width == 0 {
-		return ""
+		return "", nil
 	}
 	t, c := m.theme, newCanvas(m.theme, m.width, m.height)
 	x := c.text(1, 0, style{t.leaf, true}, "fern relay")
-	c.text(x+3, 0, style{colour: t.ink}, cut(plain.Line(m.Dir), m.width-x-4))
+	c.text(x+3, 0, style{colour: t.ink}, cutGroup(plain.Line(m.dir), m.width-x-4))
 	c.rule(0, 2, m.width, t.faint(), "─")
-	y := 4
+	body := c.sub(0, 3, m.width, m.height-5)
+	half := m.width * 2 / 5
+	m.drawSuites(body.sub(2, 1, half-4, body.height-1))
+	m.drawConfig(body.sub(half, 1, m.width-half-2, body.height-1))
+	if m.sheet != nil {
+		if x, y := m.sheet.draw(body); x >= 0 {
+			cursor = tea.NewCursor(x, 3+y)
+		}
+	}
+	c.rule(0, m.height-2, m.width, t.faint(), "─")
+	m.drawKeys(c, m.height-1)
+	return c.render(), cursor
+}
+
+// drawSuites draws what could be suites, what was not understood, and where Fern Relay looked.
+func (m *beginPage) drawSuites(c canvas) {
+	t, y := c.theme, 0
 	lines := func(look style, text string) {
-		for _, line := range wrap(text, m.width-4) {
-			c.text(2, y, look, line)
+		for _, line := range wrap(text, c.width) {
+			c.text(0, y, look, line)
 			y++
 		}
 	}
-	lines(style{t.ink, true}, "There are no tests here yet.")
-	lines(style{colour: t.fog}, "Looked for a fern.toml here and above, the Go module around the folder, modules below it, and scripts in folders like tests or checks.")
+	heading := "There is no fern.toml yet. These can be its suites:"
+	if len(m.shape.Suites) == 0 {
+		heading = "There are no tests here yet."
+	}
+	lines(style{t.ink, true}, heading)
 	y++
-	if len(m.Found) == 0 {
-		lines(style{colour: t.ink}, "Describe your tests on the command line, and init writes fern.toml:")
-		lines(style{colour: t.leaf}, "fern-relay init --list 'COMMAND' --run 'COMMAND {name}'")
-		lines(style{colour: t.leaf}, "fern-relay init --host 'COMMAND'")
-	} else {
-		lines(style{colour: t.ink}, "These could be its suites:")
-		for _, line := range m.Found {
-			lines(style{colour: t.fog}, "  "+plain.Line(line))
+	const suiteRows = 3 // at least
+	first := max(0, m.at+1-max(1, (c.height-y)/suiteRows))
+	for i, s := range m.shape.Suites[first:] {
+		i += first
+		mark, look := "▪", style{colour: t.ink}
+		if m.out[i] {
+			mark, look = "▫", style{colour: t.fog}
 		}
+		c.text(0, y, style{colour: t.leaf}, mark)
+		x := c.text(2, y, style{look.colour, true}, cutGroup(plain.Line(s.Name), c.width/2))
+		c.text(x+2, y, style{colour: t.fog}, s.Kind)
+		if i == m.at {
+			c.selectRow(0, y, c.width, 1)
+		}
+		y++
+		for _, line := range wrap(plain.Line(s.Comment), c.width-2) {
+			c.text(2, y, style{colour: t.fog}, line)
+			y++
+		}
+		y++
+	}
+	for _, note := range m.shape.Notes {
+		lines(style{colour: t.amber}, plain.Line(note))
 	}
 	if m.wrong != "" {
-		y++
 		lines(style{colour: t.rust}, plain.Line(m.wrong))
 	}
-	c.rule(0, m.height-3, m.width, t.faint(), "─")
-	x = 1
-	if len(m.Found) > 0 {
-		x = c.text(x, m.height-1, style{colour: t.leaf}, "i")
-		x = c.text(x+1, m.height-1, style{colour: t.fog}, "write fern.toml and open the project") + 3
+	y++
+	lines(style{colour: t.fog}, "Looked for a Go module around the folder, modules below it, and scripts in folders like tests or checks. For any other program press a.")
+}
+
+// drawConfig draws the fern.toml that enter writes.
+func (m *beginPage) drawConfig(c canvas) {
+	t := c.theme
+	c.text(0, 0, style{colour: t.fog}, "fern.toml")
+	if len(m.chosen().Suites) == 0 {
+		c.text(0, 2, style{colour: t.fog}, "needs a suite: a describes one")
+		return
 	}
-	x = c.text(x, m.height-1, style{colour: t.leaf}, "q")
-	c.text(x+1, m.height-1, style{colour: t.fog}, "quit")
-	return c.render()
+	lines := strings.Split(strings.TrimSuffix(m.chosen().Config(), "\n"), "\n")
+	for i, line := range lines[min(m.top, len(lines)-1):] {
+		if y := 2 + i; y < c.height {
+			look := style{colour: t.ink}
+			if strings.HasPrefix(line, "#") {
+				look.colour = t.fog
+			}
+			code, comment, _ := strings.Cut(line, "   # ")
+			x := c.text(0, y, look, cut(plain.Line(code), c.width))
+			if comment != "" {
+				c.text(x+3, y, style{colour: t.fog}, cut("# "+plain.Line(comment), c.width-x-3))
+			}
+		}
+	}
+}
+
+func (m *beginPage) drawKeys(c canvas, y int) {
+	switch {
+	case m.sheet != nil:
+		drawBindings(c, 1, y, c.width-1, sheetKeys)
+	case len(m.shape.Suites) == 0:
+		drawBindings(c, 1, y, c.width-1, beginKeys[2:])
+	default:
+		drawBindings(c, 1, y, c.width-1, beginKeys)
+	}
+}
+
+// beginKeys are the keys of the page; the first two need a suite.
+var beginKeys = []key.Binding{
+	key.NewBinding(key.WithHelp("enter", "write fern.toml and list the tests")),
+	key.NewBinding(key.WithHelp("space", "leave out or in")),
+	key.NewBinding(key.WithHelp("a", "add a program")),
+	key.NewBinding(key.WithHelp("pgup pgdown", "scroll")),
+	key.NewBinding(key.WithHelp("q", "quit")),
 }

@@ -144,7 +144,7 @@ func (v *matrixView) drawExplained(c canvas, p matrixPlaces) {
 		y++
 	}
 	if len(e.Rows) == 0 {
-		c.text(2, y, style{t.ink, true}, v.nothingWords())
+		c.text(2, y, style{t.ink, true}, cut(v.nothingWords(), c.width-4))
 	}
 }
 
@@ -160,10 +160,10 @@ func (v *matrixView) nothingWords() string {
 		return fmt.Sprintf("all %d crossings that must pass have passed", must)
 	case !v.hasRun():
 		about := ""
-		if end := v.axisEnd(); end > 1 {
+		if end := v.lastEnd(); end > 0 {
 			about = ", about " + history.Clock(end)
 		}
-		return fmt.Sprintf("%s of %s%s: r runs all, enter the one under the cursor", wording.Plural(len(v.rows), "crossing"), namesWords(&v.matrix().Spec), about)
+		return fmt.Sprintf("%s of %s%s: r runs them", wording.Plural(len(v.rows), "crossing"), namesWords(&v.matrix().Spec), about)
 	}
 	return fmt.Sprintf("%d of %d crossings that must pass have passed; no test failed", passed, must)
 }

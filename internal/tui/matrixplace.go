@@ -38,16 +38,21 @@ func (v *matrixView) place() {
 
 // axisEnd returns the second at which the time axis ends.
 func (v *matrixView) axisEnd() float64 {
+	if end := v.lastEnd(); end > 0 {
+		return end
+	}
+	return 1
+}
+
+// lastEnd returns the second at which the last crossing ends, 0 if that is not known.
+func (v *matrixView) lastEnd() float64 {
 	end := v.end
 	for _, row := range v.rows {
 		if row.State != matrix.Ended {
 			end = max(end, row.to)
 		}
 	}
-	if end > 0 {
-		return end
-	}
-	return 1
+	return end
 }
 
 // placeWaiting gives each crossing that waits and is to run the lane that is free first, in the order in which they start.
