@@ -12,12 +12,8 @@ import (
 func TestDocs(t *testing.T) {
 	t.Parallel()
 	const longest = 250 // lines
-	pages, err := filepath.Glob("../../docs/*.md")
-	if err != nil {
-		t.Fatal(err)
-	}
 	link := regexp.MustCompile(`\]\(([^)#:]*)(#[^)]*)?\)`)
-	for _, page := range append(pages, "../../README.md", "../../CONTRIBUTING.md") {
+	for _, page := range documents(t) {
 		data, err := os.ReadFile(page)
 		if err != nil {
 			t.Fatal(err)

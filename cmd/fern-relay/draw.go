@@ -96,7 +96,7 @@ func drawTimeline(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing,
 	defer r.Close()
 	record, run, err := r.Ledger().Last()
 	if err != nil {
-		return draw.Drawing{}, fmt.Errorf("the timeline shows the latest run: %w", err)
+		return draw.Drawing{}, fmt.Errorf("the timeline shows the latest run: %w: run the tests first", err)
 	}
 	return draw.Timeline(fmt.Sprintf("%s, run %d", r.Project.Name, record.Number), run), nil
 }

@@ -227,7 +227,7 @@ func TestServesToo(t *testing.T) { http.HandleFunc("/", func(http.ResponseWriter
 		t.Fatalf("the run ends with %d: %s", got.status, got.stderr)
 	}
 	got := fern(t, dir, "hunt")
-	for _, words := range []string{"TestQuietsLog leaves log.std at", "TestWaitsShortly leaves net/http.DefaultClient at &{Transport:nil CheckRedirect:nil Jar:nil Timeout:1000000000}; TestWaits turns on it: restoring only this makes it pass",
+	for _, words := range []string{"TestQuietsLog leaves log.std at", "TestWaitsShortly leaves net/http.DefaultClient at &{Transport:nil CheckRedirect:nil Jar:nil Timeout:1000000000}; TestWaits depends on it: restoring only this makes it pass",
 		"TestServes leaves net/http.DefaultServeMux at", "TestWrites fails only after TestMasks", "What they leave was not found among the variables of the module", "packages outside the module were looked at"} {
 		if !strings.Contains(got.stdout, words) {
 			t.Errorf("%q is not in\n%s%s", words, got.stdout, got.stderr)

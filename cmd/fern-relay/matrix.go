@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"slices"
 	"strings"
@@ -246,10 +247,16 @@ func jobsOf(crossings []matrix.Crossing, shards int) []matrixJob {
 	return jobs
 }
 
-// readMatrices reads parts of the results of a matrix; none if the files are something else.
+// readMatrices reads parts of the results of a matrix; none if the files are something else. A file that is not there is
+// left out: what it would have is missing from the rest.
 func readMatrices(names []string) (parts []*matrix.File, err error) {
+	var gone []string
 	for _, name := range names {
 		part, err := readMatrix(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			gone = append(gone, name)
+			continue
+		}
 		if err != nil || part == nil && len(parts) > 0 {
 			return nil, fmt.Errorf("%s: %w", name, cmp.Or(err, errors.New("this is no JSON of matrix run, and the files before it are: merge them apart")))
 		}
@@ -257,6 +264,9 @@ func readMatrices(names []string) (parts []*matrix.File, err error) {
 			return nil, nil
 		}
 		parts = append(parts, part)
+	}
+	for i := 0; i < len(gone) && len(parts) > 0; i++ {
+		fmt.Fprintf(stderr, "fern-relay: %s: cannot be read: it is not there\n", gone[i])
 	}
 	return parts, nil
 }

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 
@@ -61,6 +62,9 @@ func newMerge(s *settings) *cobra.Command {
 				return err
 			}
 			report.Merged(cmd.OutOrStdout(), merged)
+			if len(merged.Missing) > 0 {
+				report.MissingShards(cmd.OutOrStdout(), merged, s.unreported(cmd.Context(), merged))
+			}
 			if file != "" {
 				if err := s.writeMerged(cmd.Context(), file, merged, parts, broken); err != nil {
 					return err
@@ -91,12 +95,22 @@ func (s *settings) writeMerged(ctx context.Context, file string, merged *run.Mer
 	return runreport.WriteFile(file, about)
 }
 
+// unreported returns the planned tests that no report has; none if the project here is not the one that was planned.
+func (s *settings) unreported(ctx context.Context, merged *run.Merged) []string {
+	r, err := app.Open(ctx, s.dir, nil)
+	if err != nil {
+		return nil
+	}
+	defer r.Close()
+	return r.Unreported(merged)
+}
+
 // readPart reads a report. What could be read of a broken one is given with the
 // error; tests that it breaks off in are lost.
 func readPart(name string) (part run.Part, kind string, err error) {
 	file, err := os.Open(name)
 	if err != nil {
-		return part, "", err
+		return part, "", fmt.Errorf("cannot be read: %w", errors.Unwrap(err))
 	}
 	defer file.Close()
 	part = run.Part{Name: name, Run: run.New()}

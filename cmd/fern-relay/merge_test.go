@@ -44,7 +44,8 @@ func TestMergeCommand(t *testing.T) {
 	if got.status != 3 {
 		t.Errorf("what is not whole ends with %d", got.status)
 	}
-	for _, words := range []string{"half.xml: the XML is broken", "nowhere.xml", "missing: 3", "is in several reports", "1 of 3 shards came back; broken: 2; missing: 3"} {
+	for _, words := range []string{"half.xml: the XML is broken", "nowhere.xml", "missing: 3", "is in several reports", "1 of 3 shards came back; broken: 2; missing: 3",
+		"tests in no report", "fern-relay run --shard 3/3 -p 'in:order/** or in:tagged or in:crash'"} {
 		if !strings.Contains(got.stdout+got.stderr, words) {
 			t.Errorf("it does not say %q:\n%s%s", words, got.stdout, got.stderr)
 		}

@@ -36,7 +36,7 @@ func TestPicksOnTheCommandLine(t *testing.T) {
 		{[]string{"list", "-p", "in:[x"}, "", 2, "the wildcards are"},
 		{[]string{"list", "-p", "sluggish"}, "", 0, "sluggish       0  3 out"},
 		{[]string{"list", "-p", "slugish"}, "", 2, "no test carries the tag"},
-		{[]string{"replay", "last-1"}, "", 2, "run last-1 cannot be replayed"},
+		{[]string{"replay", "last-1"}, "", 2, "cannot replay: "},
 		{[]string{"replay", "lost"}, "", 2, `"lost" is no run`},
 	} {
 		got := fern(t, dir, c.args...)

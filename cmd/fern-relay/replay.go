@@ -29,7 +29,7 @@ func newReplay(s *settings) *cobra.Command {
 			defer r.Close()
 			request, gone, err := r.ReplayRequest(args[0], worker)
 			if err != nil {
-				return fmt.Errorf("run %s cannot be replayed: %w", args[0], err)
+				return fmt.Errorf("cannot replay: %w", err)
 			}
 			if gone > 0 {
 				fmt.Fprintf(stderr, "fern-relay: note: %s of the run left out: the project no longer has them\n", wording.Plural(gone, "test"))

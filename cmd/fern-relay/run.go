@@ -336,6 +336,7 @@ func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []cata
 	}
 	plan := study.Plan(split.Thorough)
 	planned, share := study.Share(plan, k)
+	planned.Pick = f.pick
 	if len(share) == 0 {
 		fmt.Fprintf(stderr, "fern-relay: note: shard %d of %d has no test; %s\n", k, n, study.Unused(plan, "shard"))
 	}

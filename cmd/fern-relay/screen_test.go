@@ -162,7 +162,7 @@ func TestDemoOnScreen(t *testing.T) {
 			s.whole()
 
 			s.press("?")
-			s.shows("All keys", "copy command")
+			s.shows("Keys, words and shapes", "copies a command that shows the failure")
 			s.whole()
 			s.press("?", "q")
 			s.ended()

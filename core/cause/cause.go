@@ -89,8 +89,8 @@ func ends(text string) string {
 
 // place is the test's own line.
 func (f *failing) place() string {
-	if f.result.File != "" {
-		return fmt.Sprintf("%s:%d", f.result.File, f.result.Line)
+	if at := f.result.Where(); at != "" {
+		return at
 	}
 	if len(f.frames) > 0 {
 		return f.frames[0].String()

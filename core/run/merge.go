@@ -19,6 +19,7 @@ type Merged struct {
 	Run     *Run
 	Twice   []Twice
 	Of      int      // the number of shards of the plan; 0 if no part is a shard
+	Planned *Planned // the first shard; nil if no part is one
 	Missing []int    // shards that no part is
 	Broken  []int    // shards whose report is not whole
 	Unlike  []string // shards that were not planned as the first one was, in words
@@ -90,7 +91,7 @@ func (m *Merged) compare(parts []Part) {
 			continue
 		}
 		if first == nil {
-			first, m.Of = &parts[i], p.Of
+			first, m.Of, m.Planned = &parts[i], p.Of, p
 		}
 		came[p.Shard], whole[p.Shard] = true, whole[p.Shard] || !parts[i].Broken
 		if difference := p.unlike(first.Run.Planned); difference != "" {

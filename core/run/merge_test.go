@@ -23,7 +23,7 @@ func part(name string, planned *Planned, results ...string) Part {
 // and tests that are told twice, of which the gravest outcome counts.
 func TestMerge(t *testing.T) {
 	plan := func(shard, of int, plan, catalog, timings string) *Planned {
-		return &Planned{shard, of, plan, catalog, timings}
+		return &Planned{Shard: shard, Of: of, Plan: plan, Catalog: catalog, Timings: timings}
 	}
 	first := part("1.xml", plan(1, 3, "p", "c", "t"), "a passed", "b failed")
 	second := part("2.xml", plan(2, 3, "p", "c", "t"), "c passed", "b passed")

@@ -14,6 +14,7 @@
 package run
 
 import (
+	"fmt"
 	"slices"
 	"time"
 )
@@ -110,6 +111,14 @@ type Failure struct {
 	Actual   string `json:"actual,omitempty"`
 }
 
+// Where returns the place where it went wrong: a file with its line if that is known, "" if nothing is.
+func (f *Failure) Where() string {
+	if f.File == "" || f.Line == 0 {
+		return f.File
+	}
+	return fmt.Sprintf("%s:%d", f.File, f.Line)
+}
+
 // Event is one thing that happened in a run, and a line of "run --events".
 type Event struct {
 	Event    Kind            `json:"event"`
@@ -147,6 +156,7 @@ type Planned struct {
 	Plan    string `json:"plan"`
 	Catalog string `json:"catalog"`
 	Timings string `json:"timings"`
+	Pick    string `json:"pick,omitempty"` // of the tests that the plan is of
 }
 
 // Sink takes events one after another.

@@ -125,10 +125,20 @@ func (p *Process) Start() error {
 	return nil
 }
 
+// notInstalled is the error for a program that PATH does not have.
+type notInstalled string
+
+func (n notInstalled) Error() string {
+	return fmt.Sprintf("the program %s is not installed, or not in PATH", string(n))
+}
+func (n notInstalled) Unwrap() error { return exec.ErrNotFound }
+
 // unstarted explains why a program could not be started.
 func unstarted(path string, err error) error {
 	_, missing := os.Stat(path)
 	switch {
+	case errors.Is(err, exec.ErrNotFound):
+		return notInstalled(path)
 	case errors.Is(err, syscall.ENOEXEC):
 		return fmt.Errorf("%s is no program that this system can run: if it is a script, give it a first line like #!/bin/sh", path)
 	case errors.Is(err, syscall.ENOENT) && missing == nil:

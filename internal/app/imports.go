@@ -95,7 +95,7 @@ func readPortion(name string, l *ledger.Ledger) portion {
 	p := portion{file: ledger.File{Name: name}}
 	f, err := os.Open(name)
 	if err != nil {
-		p.err = err
+		p.err = fmt.Errorf("cannot be read: %w", errors.Unwrap(err))
 		return p
 	}
 	defer f.Close()

@@ -132,8 +132,17 @@ func LayOut() (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("there is no place for the demo project: %w", err)
 	}
+	program, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
 	dir := filepath.Join(cache, "fern-relay", "glasshouse")
-	err = fs.WalkDir(glasshouse.Sources, ".", func(path string, entry fs.DirEntry, err error) error {
+	return dir, LayOutIn(dir, program)
+}
+
+// LayOutIn writes the demo project into a folder; program is the fern-relay that serves its tests.
+func LayOutIn(dir, program string) error {
+	err := fs.WalkDir(glasshouse.Sources, ".", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
 		}
@@ -144,11 +153,7 @@ func LayOut() (string, error) {
 		return write(filepath.Join(dir, filepath.FromSlash(path)), data)
 	})
 	if err != nil {
-		return "", err
-	}
-	program, err := os.Executable()
-	if err != nil {
-		return "", err
+		return err
 	}
 	lines := programLinesOf(program)
 	file := filepath.Join(dir, project.FileName)
@@ -161,13 +166,13 @@ func LayOut() (string, error) {
 		text = kept
 	case err == nil: // of an earlier version, perhaps with changes of its user
 		if err := write(file+".before", kept); err != nil {
-			return "", err
+			return err
 		}
 	}
 	if err := write(file, text); err != nil {
-		return "", err
+		return err
 	}
-	return dir, layOutPast(filepath.Join(dir, ".fern"))
+	return layOutPast(filepath.Join(dir, ".fern"))
 }
 
 // programLinesOf returns the lines of the configuration that name a program.

@@ -88,7 +88,7 @@ func Dial(ctx context.Context, o Options) (*Conn, error) {
 			break
 		}
 		if refused(err) || ctx.Err() != nil {
-			return nil, fmt.Errorf("the station %s cannot be reached: %s", place, o.safe(err))
+			return nil, fmt.Errorf("the station %s cannot be reached: %s: check the address, and that fern-relay station runs there", place, o.safe(err))
 		}
 		rest(ctx, 200*time.Millisecond)
 	}

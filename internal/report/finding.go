@@ -154,17 +154,13 @@ func Remedy(f hunt.Finding) string {
 	if c.File != "" {
 		left += fmt.Sprintf(" (%s:%d)", path.Base(plain.Line(c.File)), c.Line)
 	}
-	group, _, _ := strings.Cut(f.ID, "#")
-	if _, group, _ = strings.Cut(plain.Line(group), ":"); group == "." {
-		group = victim
-	}
 	switch {
 	case f.Verdict == hunt.Brittle && c.Proved:
-		return fmt.Sprintf("%s; %s needs it so. Set it up in %s itself, or give it the rule needs with %s.", left, victim, victim, culprits)
+		return fmt.Sprintf("%s; %s depends on it. Set it up in %s itself, or give %s the rule needs with %s.", left, victim, victim, victim, culprits)
 	case f.Verdict == hunt.Brittle:
 		return fmt.Sprintf("%s; give %s the rule needs with %s, or set up in it what it needs.", left, victim, culprits)
 	case c.Proved:
-		return fmt.Sprintf("%s; %s turns on it: restoring only this makes it pass. Restore it at the end of %s, or before %s.", left, victim, Name(f.Culprits[0][len(f.Culprits[0])-1]), group)
+		return fmt.Sprintf("%s; %s depends on it: restoring only this makes it pass. Restore it at the end of %s, or at the start of %s.", left, victim, Name(f.Culprits[0][len(f.Culprits[0])-1]), victim)
 	}
 	if left += "; that this is to blame is not proved."; f.Looked != "" {
 		left += " " + strings.ToUpper(f.Looked[:1]) + f.Looked[1:] + "."

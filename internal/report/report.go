@@ -57,8 +57,8 @@ func failure(w io.Writer, r *run.Result, together int) {
 	if r.Seconds > 0 {
 		fmt.Fprintf(w, " in %s", history.Short(r.Seconds))
 	}
-	if r.File != "" {
-		fmt.Fprintf(w, "  %s:%d", r.File, r.Line)
+	if at := r.Where(); at != "" {
+		fmt.Fprint(w, "  ", plain.Line(at))
 	}
 	fmt.Fprintln(w)
 	message := plain.Text(r.Message)
@@ -96,7 +96,7 @@ func failedSteps(w io.Writer, r *run.Result) {
 		}
 		words := fmt.Sprintf("%s step %s", s.Outcome.Shape(), plain.Line(s.Name))
 		if s.File != "" && (s.File != r.File || s.Line != r.Line) {
-			words += fmt.Sprintf("  %s:%d", s.File, s.Line)
+			words += "  " + plain.Line(s.Where())
 		}
 		if s.Message != "" && !strings.Contains(r.Message, s.Message) {
 			words += ": " + plain.Line(s.Message)
@@ -262,6 +262,24 @@ func Merged(w io.Writer, m *run.Merged) {
 	}
 	fmt.Fprintf(w, "%s: %s\n", wording.Plural(len(m.Run.Results), "test"), m.Run.Summary())
 }
+
+// MissingShards prints the tests of shards that never came back, as far as they are known, and how to run the shards.
+func MissingShards(w io.Writer, m *run.Merged, tests []string) {
+	if len(tests) > 0 {
+		fmt.Fprintf(w, "%s in no report: %s\n", wording.Plural(len(tests), "test"), namedTests(tests))
+	}
+	pick := ""
+	if m.Planned.Pick != "" {
+		pick = " -p " + Quote(m.Planned.Pick)
+	}
+	fmt.Fprintln(w, "run what is missing, with the other flags of the plan:")
+	for _, k := range m.Missing[:min(len(m.Missing), shardsNamed)] {
+		fmt.Fprintf(w, "    fern-relay run --shard %d/%d%s\n", k, m.Of, pick)
+	}
+}
+
+// shardsNamed bounds the missing shards for which a command is printed.
+const shardsNamed = 5
 
 // slowTold bounds the slow tests that are printed.
 const slowTold = 10

@@ -122,7 +122,7 @@ func TestSentences(t *testing.T) {
 		want    string
 	}{
 		{hunt.Polluted, func(f *hunt.Finding) { f.Changed = change }, "victim fails only after one and two together. one and two leave clock.offset at 3h 0m (clock.go:18); " +
-			"victim turns on it: restoring only this makes it pass. Restore it at the end of two, or before g."},
+			"victim depends on it: restoring only this makes it pass. Restore it at the end of two, or at the start of victim."},
 		{hunt.Polluted, func(f *hunt.Finding) { f.Culprits, f.Cleaners = [][]string{{"u:g#a"}, {"u:g#b"}}, []string{"u:g#c"} },
 			"victim fails only after a, or after b, unless c runs between. "},
 		{hunt.Polluted, func(f *hunt.Finding) { f.Overlap = true }, "victim of g fails only while it runs beside one of g and two of h. " +

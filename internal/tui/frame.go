@@ -2,14 +2,12 @@ package tui
 
 import (
 	"fmt"
-	"image/color"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
-	"fernrelay/core/run"
 )
 
 // The frame takes three rows above the view and three below it.
@@ -341,53 +339,4 @@ var pickKeys = []key.Binding{
 	key.NewBinding(key.WithHelp("name:", "part of the name")),
 	key.NewBinding(key.WithHelp("took>1s", "time")),
 	key.NewBinding(key.WithHelp("and or not ( )", "")),
-}
-
-// drawHelp shows all keys of the leg and of the frame, in columns as high as
-// there is room.
-func (a *App) drawHelp(c canvas) {
-	t := c.theme
-	c.text(2, 1, style{t.ink, true}, "All keys")
-	x, rows := 2, c.height-11
-	column := func(heading string, bindings []key.Binding) {
-		c.text(x, 3, style{colour: t.fog}, heading)
-		wide := width(heading)
-		for _, b := range bindings {
-			wide = max(wide, 10+width(b.Help().Desc))
-		}
-		wide += 2
-		for i, b := range bindings {
-			if i > 0 && i%rows == 0 {
-				x += wide
-			}
-			c.text(x, 5+i%rows, style{colour: t.leaf}, b.Help().Key)
-			c.text(x+10, 5+i%rows, style{colour: t.ink}, b.Help().Desc)
-		}
-		x += wide
-	}
-	column("in "+a.legs[a.leg].name(), a.legs[a.leg].keys())
-	column("everywhere", []key.Binding{keyLegs, keyPick, keyPanel, keyHelp, keyQuit,
-		key.NewBinding(key.WithHelp("arrows", "move, as hjkl do")),
-		key.NewBinding(key.WithHelp("mouse", "select, scroll"))})
-	drawShapes(c, c.height-5)
-	c.text(2, c.height-2, style{colour: t.fog}, "any key goes back")
-}
-
-// drawShapes draws what the shapes mean, in two rows.
-func drawShapes(c canvas, y int) {
-	t, x := c.theme, 2
-	draw := func(shape, word string, colour color.Color) {
-		if x+width(word)+2 >= c.width {
-			x, y = 2, y+1
-		}
-		x = c.text(x, y, style{colour, true}, shape)
-		x = c.text(x+1, y, style{colour: t.fog}, word) + 2
-	}
-	for _, o := range run.Outcomes {
-		draw(o.Shape(), string(o), t.outcome(o))
-	}
-	draw(runningSign, "running", t.water)
-	draw("·", "waiting", t.fog)
-	draw("◎", "victim", t.orchid)
-	draw("●", "culprit", t.orchid)
 }

@@ -295,9 +295,7 @@ func (rep *runReport) drawDetail(c canvas, v ledgerView) {
 		words += " on " + plain.Line(place.Label())
 	}
 	c.text(x+2, 1, style{colour: t.fog}, words)
-	if r.File != "" {
-		c.right(c.width, 1, style{colour: t.water}, cut(fmt.Sprintf("%s:%d", plain.Line(r.File), r.Line), c.width-x-4-width(words)))
-	}
+	c.right(c.width, 1, style{colour: t.water}, cutGroup(plain.Line(r.Where()), c.width-x-4-width(words)))
 	y := 3
 	message := r.Message
 	if row.step != nil {

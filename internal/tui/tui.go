@@ -74,6 +74,7 @@ type App struct {
 	matrix        *matrixView
 	line          pickLine
 	help          bool
+	helpPage      int
 	width, height int
 	now           time.Time // of the latest message
 	dark          bool
@@ -347,7 +348,7 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 	asked := a.asked
 	a.asked = false
 	if a.help {
-		a.help = false
+		a.pressHelp(msg.String())
 		return nil
 	}
 	switch {

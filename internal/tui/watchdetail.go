@@ -24,10 +24,7 @@ func (v watch) drawDetail(c canvas) {
 		return
 	}
 	group, name := groupAndName(r.ID)
-	at := ""
-	if r.File != "" {
-		at = fmt.Sprintf("%s:%d", plain.Line(r.File), r.Line)
-	}
+	at := plain.Line(r.Where())
 	at = cutGroup(at, c.width/2)
 	c.right(c.width, 0, style{colour: t.water}, at)
 	y := 1 + drawName(c, group, name, width(at)+2)
@@ -168,7 +165,7 @@ func drawStep(c canvas, y int, s *run.Step) {
 	t := c.theme
 	at := history.Short(s.Seconds)
 	if s.File != "" {
-		at = fmt.Sprintf("%s:%d", path.Base(plain.Line(s.File)), s.Line)
+		at = path.Base(plain.Line(s.Where()))
 	}
 	c.text(2, y, style{t.outcome(s.Outcome), true}, s.Outcome.Shape())
 	c.right(c.width, y, style{colour: t.fog}, at)
@@ -228,7 +225,7 @@ func drawOutput(c canvas, y int, r *run.Result) int {
 // if none does.
 func failingLine(lines []string, r *run.Result) int {
 	if r.File != "" {
-		at := fmt.Sprintf("%s:%d", path.Base(r.File), r.Line)
+		at := path.Base(r.Where())
 		if i := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, at) }); i >= 0 {
 			return i
 		}

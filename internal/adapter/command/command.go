@@ -53,6 +53,9 @@ type Adapter struct{ Config }
 
 // New returns the adapter. The error says what is wrong with the command's placeholders.
 func New(config Config) (*Adapter, error) {
+	if config.Results == "" && config.holds("{report}") {
+		return nil, errors.New(`run has {report}, and nothing says what the program writes there: add results = "junit", or tap, gojson or events`)
+	}
 	config.Results = cmp.Or(config.Results, Exit)
 	if config.Results == Exit && !config.holds("{name}") {
 		return nil, errors.New("run has no {name}, but an exit status is the result of one test: add {name}, or set results to another format")

@@ -199,6 +199,7 @@ func TestResults(t *testing.T) {
 func TestWrongCommands(t *testing.T) {
 	for words, c := range map[string]Config{
 		"run has no {name}":  {Run: []string{"x", "{names}"}},
+		"add results":        {Run: []string{"x", "{name}", "{report}"}},
 		"words of their own": {Run: []string{"x", "--only={names}"}, Results: "tap"},
 		"{nmae}":             {Run: []string{"x", "{nmae}"}, Results: "tap"},
 	} {

@@ -451,7 +451,10 @@ func (s *session) call(method string, params, answer any, hear func(method strin
 	}
 	for {
 		if !s.lines.Scan() {
-			return fmt.Errorf("its process ended: %w", cmp.Or(s.lines.Err(), io.EOF))
+			if err := s.lines.Err(); err != nil {
+				return fmt.Errorf("its answer cannot be read: %w", err)
+			}
+			return errors.New("its process ended")
 		}
 		var m message
 		err := json.Unmarshal(s.lines.Bytes(), &m)

@@ -61,12 +61,14 @@ const (
 	planProperty    = "fern.plan"
 	catalogProperty = "fern.catalog"
 	timingsProperty = "fern.timings"
+	pickProperty    = "fern.pick"
 
 	crossingProperty = "fern.crossing" // of the matrix, as in store=redis,season=winter
 )
 
 func properties(p *run.Planned) []property {
-	return []property{{shardProperty, fmt.Sprintf("%d/%d", p.Shard, p.Of)}, {planProperty, p.Plan}, {catalogProperty, p.Catalog}, {timingsProperty, p.Timings}}
+	// A reader takes them for whole with the last.
+	return []property{{shardProperty, fmt.Sprintf("%d/%d", p.Shard, p.Of)}, {pickProperty, p.Pick}, {planProperty, p.Plan}, {catalogProperty, p.Catalog}, {timingsProperty, p.Timings}}
 }
 
 type testCase struct {

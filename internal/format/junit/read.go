@@ -130,6 +130,8 @@ func planProperties(p *run.Planned, element xml.StartElement) (whole bool) {
 		if err != nil {
 			*p = run.Planned{}
 		}
+	case pickProperty:
+		p.Pick = value
 	case planProperty:
 		p.Plan = value
 	case catalogProperty:

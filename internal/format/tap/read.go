@@ -147,7 +147,9 @@ func (p *reader) line(line string) {
 	default:
 		p.flush()
 		var of run.Planned
-		if _, err := fmt.Sscanf(line, plannedLine, &of.Shard, &of.Of, &of.Plan, &of.Catalog, &of.Timings); err == nil {
+		plan, pick, _ := strings.Cut(line, pickPart)
+		of.Pick = unescape(pick)
+		if _, err := fmt.Sscanf(plan, plannedLine, &of.Shard, &of.Of, &of.Plan, &of.Catalog, &of.Timings); err == nil {
 			p.sink(run.Event{Event: run.RunBegins, Planned: &of})
 			return
 		}

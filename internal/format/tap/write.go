@@ -17,7 +17,7 @@ func Write(w io.Writer, run *run.Run) error {
 	out := bufio.NewWriter(w)
 	fmt.Fprintf(out, "TAP version 14\n")
 	if p := run.Planned; p != nil {
-		fmt.Fprintf(out, plannedLine+"\n", p.Shard, p.Of, p.Plan, p.Catalog, p.Timings)
+		fmt.Fprintf(out, plannedLine+pickPart+"%s\n", p.Shard, p.Of, p.Plan, p.Catalog, p.Timings, escape(p.Pick))
 	}
 	fmt.Fprintf(out, "1..%d\n", len(run.Results))
 	for n, r := range run.Results {
@@ -43,6 +43,9 @@ func Write(w io.Writer, run *run.Run) error {
 
 // plannedLine is a comment with the plan that a run is a part of.
 const plannedLine = "# fern shard %d/%d plan %s tests %s times %s"
+
+// pickPart ends that line, before the pick of the plan.
+const pickPart = " pick "
 
 func ok(o run.Outcome) string {
 	switch o {

@@ -237,12 +237,7 @@ func lastLines(text string, most int) string {
 }
 
 // place returns the place of a failure, "" if it is not known.
-func place(r *run.Result) string {
-	if r.File == "" {
-		return ""
-	}
-	return fmt.Sprintf("%s:%d", plain.Line(r.File), r.Line)
-}
+func place(r *run.Result) string { return plain.Line(r.Where()) }
 
 // testsTold bounds the tests of a cause that are named.
 const testsTold = 20

@@ -1,0 +1,3 @@
+module example.com/pumps
+
+go 1.25
