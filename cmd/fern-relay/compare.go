@@ -74,7 +74,7 @@ func newCompare(s *settings) *cobra.Command {
 			before, earlier, err := r.Ledger().Find(args[0])
 			if len(args) == 1 && err == nil {
 				if before, earlier, err = r.Ledger().Before(after); errors.Is(err, run.ErrNoRecord) {
-					err = fmt.Errorf("run %d is the first: there is none to compare it with", after.Number)
+					err = fmt.Errorf("run %d is the first: there is no earlier run to compare it with", after.Number)
 				}
 			}
 			if err != nil {

@@ -74,7 +74,7 @@ func runDemo(ctx context.Context, s *settings, dir string, out io.Writer) error 
 		}
 	}
 
-	fmt.Fprintf(out, "\nHunt: what spoiled the tests that failed.\n\n")
+	fmt.Fprintf(out, "\nHunt: what made the failed tests fail.\n\n")
 	victims, err := r.Victims()
 	if err != nil {
 		return err
@@ -136,7 +136,7 @@ func demoHunts(ctx context.Context, r *app.App, victims []catalog.Test, results 
 		}
 	}
 	if caught == 0 {
-		return fmt.Errorf("of the %d tests that failed, none was caught depending on the order", len(victims))
+		return fmt.Errorf("none of the %d tests that failed depends on the order", len(victims))
 	}
 	fmt.Fprintf(out, "\n%d of %d caught.\n", caught, len(findings))
 	return nil

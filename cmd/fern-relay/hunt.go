@@ -84,7 +84,7 @@ func (f *huntFlags) check(cmd *cobra.Command, args []string) error {
 	case f.coverage <= 0 || f.coverage > 100:
 		return fmt.Errorf("--coverage is %g: percent from 1 to 100 are expected", f.coverage)
 	case len(args) > 0 && cmd.Flags().Changed("budget"):
-		return errors.New("--budget is for looking for victims, but tests are named: leave one of them out")
+		return errors.New("--budget searches for victims, and tests are named: leave one of them out")
 	case f.verify && (f.all || cmd.Flags().Changed("budget")):
 		return errors.New("--verify only tries known culprits: it does not go with --all or --budget")
 	}

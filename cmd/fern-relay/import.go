@@ -50,7 +50,7 @@ func newImport(s *settings) *cobra.Command {
 			}
 			report.Imported(cmd.OutOrStdout(), imported, time.Since(began))
 			if err != nil {
-				fmt.Fprintln(stderr, "fern-relay: the same command takes in the rest")
+				fmt.Fprintln(stderr, "fern-relay: run the same command again to import the rest")
 				return err
 			}
 			if len(imported.Broken) > 0 {

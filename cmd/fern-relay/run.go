@@ -85,7 +85,7 @@ func newRun(s *settings) *cobra.Command {
 	flags.BoolVar(&f.resume, "resume", false, "run the rest of the run that was killed last")
 	flags.BoolVar(&f.onChange, "on-change", false, "rerun what changed files touch, until Ctrl-C")
 	flags.BoolVar(&f.levels, "trial-levels", false, "find the finest level at which tests may run side by side")
-	flags.IntVar(&f.repeat, "repeat", 1, "run everything `N` times and report what differed; with --trial-levels, each level up to N times, by default 3")
+	flags.IntVar(&f.repeat, "repeat", 1, "run everything `N` times and report what differed")
 	flags.IntVar(&f.retries, "retries", 0, "retry a failed test up to `N` times")
 	flags.IntVar(&f.stopAfter, "stop-after", 0, "start no more tests after `N` failures; 0 for no limit")
 	flags.DurationVar(&f.timeout, "timeout", 0, "limit each test to this `time`; default its suite's")
@@ -364,7 +364,7 @@ func refuseLone(tests []catalog.Test) error {
 	if places == nil {
 		return nil
 	}
-	return fmt.Errorf("%s with the rule lone would keep all others from running; take the rule out:%s", wording.Plural(len(places), "test"), plain.Text(strings.Join(places, "")))
+	return fmt.Errorf("%s with the rule lone would keep all others from running; remove the rule:%s", wording.Plural(len(places), "test"), plain.Text(strings.Join(places, "")))
 }
 
 func (f *runFlags) readOrder(r *app.App) (order.Order, error) {

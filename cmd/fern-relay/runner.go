@@ -56,7 +56,7 @@ func (n *runner) print(ctx context.Context, q app.Request, files reportFiles, do
 	}
 	if n.limit > 0 {
 		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeoutCause(ctx, n.limit, fmt.Errorf("its time of %s was up", n.limit))
+		ctx, cancel = context.WithTimeoutCause(ctx, n.limit, fmt.Errorf("the run reached its time limit of %s", n.limit))
 		defer cancel()
 	}
 	q.Control = &app.Control{}

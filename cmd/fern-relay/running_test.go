@@ -199,7 +199,7 @@ func TestLimits(t *testing.T) {
 		t.Errorf("status %d: %s", got.status, got.stdout)
 	}
 	got := fern(t, dir, "run", "--run-timeout", "500ms", "--workers", "1", "--order", "declared")
-	if got.status != 3 || !strings.Contains(got.stdout, "its time of 500ms was up") {
+	if got.status != 3 || !strings.Contains(got.stdout, "the run reached its time limit of 500ms") {
 		t.Errorf("status %d: %s", got.status, got.stdout)
 	}
 	if got := fern(t, dir, "run", "-p", "not in:two"); got.status != 1 {

@@ -179,7 +179,7 @@ func (f *splitFlags) tooSoon(study *split.Study) error {
 	if u := plan.Setter; u != nil {
 		words += fmt.Sprintf(", as %s is %s in one piece: ", plain.Line(u.Label), history.Short(u.Alone()))
 		if study.Together != split.Test && len(u.Tests) > 1 {
-			words += "part it (--together test), or "
+			words += "divide it (--together test), or "
 		}
 		words += "make it faster"
 	}

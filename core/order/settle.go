@@ -50,7 +50,7 @@ func Settle(tests []catalog.Test) ([]catalog.Test, error) {
 		}
 	}
 	if len(settled) < len(tests) {
-		return nil, fmt.Errorf("tests wait for each other in a circle: %s: take one of their needs or after away", circle(tests, index, waiting))
+		return nil, fmt.Errorf("tests wait for each other in a circle: %s: remove one of their needs or after", circle(tests, index, waiting))
 	}
 	return settled, nil
 }

@@ -38,7 +38,7 @@ func parse(text string, l *language) (Expr, error) {
 	}
 	expr := p.or()
 	if p.err == nil && p.token.kind == tokenClose {
-		p.fail(p.token.at, `this ")" closes nothing: take it out, or open it with "("`)
+		p.fail(p.token.at, `this ")" closes nothing: remove it, or open it with "("`)
 	}
 	if p.err != nil {
 		return nil, p.err

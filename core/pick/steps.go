@@ -197,5 +197,5 @@ func stepFact(x *Index, t *Term, i int) string {
 	if len(steps) == 0 {
 		return "no steps of it are known from earlier runs"
 	}
-	return "none of its steps is named so"
+	return "none of its steps has that name"
 }

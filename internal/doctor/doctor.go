@@ -19,9 +19,12 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/charmbracelet/colorprofile"
+
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/app"
 	"fernrelay/internal/disk"
+	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wording"
 )
@@ -57,13 +60,13 @@ const (
 
 // Examine checks the machine, and the project of a folder.
 func Examine(ctx context.Context, dir string) []Finding {
-	found := []Finding{temp(), files(), processes(), ports(), clock(), git(ctx, dir)}
+	found := []Finding{temp(), files(), processes(), ports(), clock(), terminal(os.Environ()), git(ctx, dir)}
 	p, err := project.Open(dir)
 	if err != nil {
 		return append(found, Finding{"project", Broken, err.Error(), "fern-relay init writes a fern.toml"})
 	}
 	found = append(found, Finding{"project", OK, fmt.Sprintf("%s in %s: %s", p.Name, p.Dir, wording.Plural(len(p.Suites), "suite")), ""})
-	found = append(found, store(p), room(p))
+	found = append(found, store(p), history(ctx, p), room(p))
 	if slices.ContainsFunc(p.Suites, func(s project.Suite) bool { return s.Kind == project.Go }) {
 		found = append(found, toolchain(ctx, p))
 	}
@@ -113,6 +116,17 @@ func clock() Finding {
 	}
 	return Finding{"clock", OK, time.Now().Format("2006-01-02 15:04 MST"), ""}
 }
+
+// terminal reports the colours that the application has on a terminal with some environment.
+func terminal(environment []string) Finding {
+	switch profile := colorprofile.Env(environment); profile {
+	case colorprofile.TrueColor, colorprofile.ANSI256, colorprofile.ANSI:
+		return Finding{"terminal", OK, colours[profile], ""}
+	}
+	return Finding{"terminal", Absent, "no colours: shapes say the same", "set TERM to what your terminal is, as in TERM=xterm-256color, and unset NO_COLOR"}
+}
+
+var colours = map[colorprofile.Profile]string{colorprofile.TrueColor: "all colours", colorprofile.ANSI256: "256 colours", colorprofile.ANSI: "16 colours"}
 
 func git(ctx context.Context, dir string) Finding {
 	if _, err := exec.LookPath("git"); err != nil {
@@ -192,7 +206,7 @@ func programs(p *project.Project) (found []Finding) {
 	return found
 }
 
-// suites lists the tests of each suite, and checks the ledger.
+// suites lists the tests of each suite.
 func suites(ctx context.Context, dir string, p *project.Project) (found []Finding) {
 	a, err := app.Open(ctx, dir, nil)
 	if err != nil {
@@ -210,14 +224,25 @@ func suites(ctx context.Context, dir string, p *project.Project) (found []Findin
 		}
 		found = append(found, Finding{"suite " + s.Name, OK, wording.Plural(counts[s.Name], "test"), ""})
 	}
-	note, err := a.History().Check(ctx)
-	switch {
-	case err != nil:
-		found = append(found, Finding{"ledger", Broken, err.Error(), "fern-relay ledger check"})
-	case note != "":
-		found = append(found, Finding{"ledger", Broken, note, "the next run begins a new one"})
-	default:
-		found = append(found, Finding{"ledger", OK, wording.Plural(a.Runs, "run"), ""})
-	}
 	return found
+}
+
+// history checks the ledger, before the project is opened, which sets a damaged one aside.
+func history(ctx context.Context, p *project.Project) Finding {
+	if _, err := os.Stat(filepath.Join(p.StorePath(), ledger.FileName)); errors.Is(err, os.ErrNotExist) {
+		return Finding{"ledger", OK, "no runs yet", ""}
+	}
+	l, err := ledger.Open(p.StorePath())
+	if err == nil {
+		err = l.Check(ctx)
+		defer l.Close()
+	}
+	if err != nil {
+		return Finding{"ledger", Broken, err.Error(), "nothing is needed: the file is set aside, and a new ledger begins"}
+	}
+	runs, err := l.Runs()
+	if err != nil {
+		return Finding{"ledger", Broken, err.Error(), "run fern-relay ledger check"}
+	}
+	return Finding{"ledger", OK, wording.Plural(runs, "run"), ""}
 }

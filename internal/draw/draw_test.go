@@ -124,7 +124,7 @@ func TestDrawings(t *testing.T) {
 		"curve":    {Curve("frost & more", points, 3), []string{"frost & more", "beyond 2 machines", "knee", "machine time", "1:30:00"}},
 		"history":  {chart("history"), []string{"glass & house, runs 3 to 42", "3 of 3 tests", "g#shaky <b>", "50 %", "100 %", "timed-out"}},
 		"slow":     {chart("slow"), []string{"the slowest", "g#slower", "2.20 s  up 2.2 ×", "time, the median"}},
-		"trend":    {chart("trend"), []string{"the work of all tests, and the wall time", "42", "a test was bad"}},
+		"trend":    {chart("trend"), []string{"the work of all tests, and the wall time", "42", "a test failed"}},
 		"no plan":  {Shards("", noPlan), []string{"finish 0 s"}},
 		"no curve": {Curve("", noPoints, 0), []string{"finish by number"}},
 		"unended":  {Frond(hunt.Finding{ID: "u:g#v"}, nil), []string{"Hunt of u:g#v"}},

@@ -185,6 +185,6 @@ func trend(title string, runs []*run.Record) Drawing {
 		p.rect(left+60, bottom+43, 12, 2, water)
 		p.text(left+77, bottom+47, 9, false, fromLeft, ink, "wall time")
 		p.triangle(left+150, bottom+44, 3, rust)
-		p.text(left+158, bottom+47, 9, false, fromLeft, ink, "a test was bad")
+		p.text(left+158, bottom+47, 9, false, fromLeft, ink, "a test failed")
 	}}
 }

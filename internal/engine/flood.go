@@ -36,7 +36,7 @@ const (
 // open makes the file of a flood.
 func (s *floodStore) open(id string) (*os.File, error) {
 	if s.dir == "" {
-		return nil, errors.New("there is no place to keep it")
+		return nil, errors.New("there is no room to keep it")
 	}
 	if err := os.MkdirAll(s.dir, 0o755); err != nil {
 		return nil, err

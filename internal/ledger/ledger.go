@@ -116,7 +116,7 @@ func openToWrite(path string) (*Ledger, error) {
 	case err != nil:
 		return nil, err
 	case !info.Mode().IsRegular():
-		return nil, fmt.Errorf("%w: it is no file", errDamaged)
+		return nil, fmt.Errorf("%w: it is not a file", errDamaged)
 	case info.Size() == 0:
 		return nil, fmt.Errorf("%w: it is empty", errDamaged)
 	}

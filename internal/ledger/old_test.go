@@ -94,7 +94,7 @@ func TestDamagedLedgers(t *testing.T) {
 			if err := os.MkdirAll(path+"/in", 0o755); err != nil {
 				t.Fatal(err)
 			}
-		}, "it is no file"},
+		}, "it is not a file"},
 		"a database of others": {func(t *testing.T, path string) {
 			write("")(t, path)
 			execute("CREATE TABLE runs (x); PRAGMA user_version = 0")(t, path)

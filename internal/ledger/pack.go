@@ -153,7 +153,7 @@ func columnsOf(results []packed) []func(*packed) float32 {
 	return append(columns, func(p *packed) float32 { return p.slowed }, func(p *packed) float32 { return p.share })
 }
 
-var errPack = errors.New("what is kept of it is damaged")
+var errPack = errors.New("its stored data is damaged")
 
 // reader reads numbers from a pack; after the first that is missing it returns 0.
 type reader struct {

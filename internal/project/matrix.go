@@ -52,7 +52,7 @@ func (p *Project) addMatrix(f *file, d *document) error {
 		return nil
 	}
 	if m.AtOnce < 0 {
-		return d.wrong(d.entry("matrix", 0, "at-once"), "%d crossings at once: a number from 1 is expected", m.AtOnce)
+		return d.wrong(d.entry("matrix", 0, "at-once"), "at-once is %d: a number from 1 is expected", m.AtOnce)
 	}
 	if _, err := d.pick(d.entry("matrix", 0, "pick"), m.Pick); m.Pick != "" && err != nil {
 		return err

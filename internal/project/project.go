@@ -285,7 +285,7 @@ func (p *Project) addWorkers(f *file, d *document) (err error) {
 	w := &f.Workers
 	p.Workers = Workers{Count: w.Count, Env: w.Env, Services: w.Services}
 	if w.Count < 0 {
-		return d.wrong(d.entry("workers", 0, "count"), "the count of workers is %d: a number from 1 is expected", w.Count)
+		return d.wrong(d.entry("workers", 0, "count"), "count of [workers] is %d: a number from 1 is expected", w.Count)
 	}
 	if w.Timeout != "" {
 		if p.Workers.Timeout, err = time.ParseDuration(w.Timeout); err != nil || p.Workers.Timeout <= 0 {

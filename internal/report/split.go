@@ -164,7 +164,7 @@ func InTheWay(a split.Advice) []Line {
 	}
 	lines = append(lines, Line{{Warning, plain.Line(setter.Label)}, words(" is %s in one piece", history.Short(setter.Alone()))})
 	if a.Parting == nil {
-		return append(lines, Line{words("which cannot be parted: make it faster")})
+		return append(lines, Line{words("which cannot be divided: make it faster")})
 	}
 	if t := a.Parting.Longest; len(setter.Tests) > 1 {
 		lines = append(lines, Line{{Warning, plain.Line(t.Name)}, words(" alone is %s of it", history.Short(t.Expected))})

@@ -206,8 +206,13 @@ func (m *beginPage) drawSuites(c canvas) {
 	}
 	lines(style{t.ink, true}, heading)
 	y++
-	const suiteRows = 3 // at least
-	first := max(0, m.at+1-max(1, (c.height-y)/suiteRows))
+	// If there is no room for all comments, only that of the suite under the cursor is shown.
+	const suiteRows, footRows = 4, 5
+	tight := len(m.shape.Suites)*suiteRows > c.height-y-footRows
+	first := 0
+	if tight {
+		first = max(0, m.at+1-max(1, c.height-y-footRows))
+	}
 	for i, s := range m.shape.Suites[first:] {
 		i += first
 		mark, look := "▪", style{colour: t.ink}
@@ -215,12 +220,14 @@ func (m *beginPage) drawSuites(c canvas) {
 			mark, look = "▫", style{colour: t.fog}
 		}
 		c.text(0, y, style{colour: t.leaf}, mark)
-		x := c.text(2, y, style{look.colour, true}, cutGroup(plain.Line(s.Name), c.width/2))
+		x := c.text(2, y, style{look.colour, true}, cutMiddle(plain.Line(s.Name), c.width-4-width(s.Kind)))
 		c.text(x+2, y, style{colour: t.fog}, s.Kind)
 		if i == m.at {
 			c.selectRow(0, y, c.width, 1)
 		}
-		y++
+		if y++; tight && i != m.at {
+			continue
+		}
 		for _, line := range wrap(plain.Line(s.Comment), c.width-2) {
 			c.text(2, y, style{colour: t.fog}, line)
 			y++

@@ -12,7 +12,7 @@ type keyLine struct{ key, does string }
 
 // guides explains the keys of each leg, in the order of the legs. docs/keys.md has the same lines.
 var guides = [][]keyLine{{
-	{"arrows", "move over groups and tags, and in the list over tests; hjkl do the same"},
+	{"arrows", "move over groups, tags and tests; hjkl do the same"},
 	{"+", "narrows the pick to the cell under the cursor"},
 	{"-", "takes the tests of the cell out of the pick"},
 	{"=", "picks only the tests of the cell, the test or the step"},
@@ -33,14 +33,14 @@ var guides = [][]keyLine{{
 }, {
 	{"[ ]", "one shard less or more; a run has as many workers"},
 	{"enter", "runs the plan, each shard on its own worker, or the queue"},
-	{"m", "plans workers here, which share processors, or machines, which first start"},
+	{"m", "plans workers here, which share processors, or machines"},
 	{"t", "says what stays together: groups, files or tests"},
-	{"u", "shows fixed shards or a shared queue, with the spread of their finishes"},
+	{"u", "shows fixed shards or a shared queue"},
 	{"l L", "limit how many shards run at once, or do not"},
 	{"w", "says how late the shard under the cursor starts"},
 	{"↑↓←→", "move over the shards and their units"},
 	{"p", "pins the unit to its shard; the rest is balanced around it"},
-	{"J K", "carry the unit to the next shard or the one before, and pin it there"},
+	{"J K", "carry the unit to a neighbouring shard and pin it there"},
 	{"d", "draws the plan or its curve as SVG or PDF"},
 }, {
 	{"↑↓", "choose a result"},
@@ -60,7 +60,7 @@ var guides = [][]keyLine{{
 	{"↑↓", "choose a victim"},
 	{"a", "hunts all tests that failed in the latest run"},
 	{"enter", "hunts the victim again, or goes on with an interrupted hunt"},
-	{"o", "runs the picked tests in orders not tried yet, and hunts what differs"},
+	{"o", "runs the picked tests in new orders, and hunts what differs"},
 	{"v", "tries known culprits once more: are they mended?"},
 	{"c", "copies a command that shows the failure"},
 	{"m", "copies the finding as Markdown"},
@@ -96,10 +96,10 @@ var guides = [][]keyLine{{
 // everywhere explains the keys that work in every leg.
 var everywhere = []keyLine{
 	{"1-6", "change legs"},
-	{"/", "edits the pick: ↑↓ choose a completion, tab takes it, esc leaves it as it was"},
+	{"/", "edits the pick: ↑↓ choose, tab completes, esc leaves it as it was"},
 	{"?", "shows this page"},
 	{"q", "quits, and asks first while something runs; ctrl-c stops and quits"},
-	{"mouse", "a click chooses a leg, a cell, a test, a failure or a run; the wheel scrolls"},
+	{"mouse", "a click chooses what it is on, also a leg; the wheel scrolls"},
 }
 
 // glossary explains the words of the screens that are not everyday ones.

@@ -38,6 +38,9 @@ func TestKeysAreExplained(t *testing.T) {
 		var table strings.Builder
 		table.WriteString("| key | what it does |\n| --- | --- |\n")
 		for _, line := range lines {
+			if width(line.does) > leastWidth-helpKey-4 {
+				t.Errorf("%s: %q is cut off on the least screen", name, line.does)
+			}
 			fmt.Fprintf(&table, "| `%s` | %s |\n", line.key, line.does)
 		}
 		before, section, found := strings.Cut(text, "\n## "+name+"\n")

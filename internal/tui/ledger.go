@@ -227,7 +227,7 @@ func (v *ledgerView) compare() tea.Msg {
 	return background(v.choose(func(after chosenRun) (*runReport, error) {
 		before, earlier, err := r.Ledger().Before(after.record)
 		if errors.Is(err, run.ErrNoRecord) {
-			return nil, errors.New("this is the first run: there is none to compare it with")
+			return nil, errors.New("this is the first run: there is no earlier run to compare it with")
 		}
 		if err != nil {
 			return nil, err

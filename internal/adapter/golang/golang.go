@@ -134,7 +134,7 @@ func flagName(arg string) string {
 func checkArgs(args []string) error {
 	for _, arg := range args {
 		if name := strings.TrimPrefix(flagName(arg), "test."); ownFlags[name] {
-			return fmt.Errorf("args: %s is set by Fern Relay itself: take it out", arg)
+			return fmt.Errorf("args: %s is set by Fern Relay itself: remove it", arg)
 		}
 	}
 	return nil

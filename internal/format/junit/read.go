@@ -49,7 +49,7 @@ func Read(r io.Reader, sink run.Sink) error {
 		switch token := token.(type) {
 		case xml.Directive:
 			if bytes.Contains(token, []byte("<!ENTITY")) {
-				return errors.New("it declares entities, which reports do not need: take the DOCTYPE out")
+				return errors.New("it declares entities, which reports do not need: remove the DOCTYPE")
 			}
 		case xml.StartElement:
 			switch token.Name.Local {
