@@ -19,7 +19,8 @@ import (
 // personFile holds a person's own saved picks, below the configuration folder.
 const personFile = "fern-relay/picks.toml"
 
-func personPath() (string, error) {
+// PersonPath returns the file of a person's own saved picks.
+func PersonPath() (string, error) {
 	dir, err := os.UserConfigDir()
 	if err != nil {
 		return "", fmt.Errorf("there is no place for your own picks: %w", err)
@@ -29,7 +30,7 @@ func personPath() (string, error) {
 
 // PersonPicks reads the saved picks of the person; none if there is no file.
 func PersonPicks() (map[string]string, error) {
-	path, err := personPath()
+	path, err := PersonPath()
 	if err != nil {
 		return nil, nil // without a home there is nothing saved
 	}
@@ -71,7 +72,7 @@ func CheckPickName(name string) error {
 
 // SavePersonPick keeps a pick for the person, in all projects.
 func SavePersonPick(name, text string) error {
-	path, err := personPath()
+	path, err := PersonPath()
 	if err != nil {
 		return err
 	}

@@ -70,6 +70,9 @@ func (a *App) changed(msg changedMsg) tea.Cmd {
 		if a.sheet == msg.asked.sheet {
 			a.sheet = nil
 		}
+		if msg.asked.said != "" {
+			a.message = msg.asked.said
+		}
 		return tea.Batch(shared, a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
 	}
 	a.files = append(a.files, msg.asked.files...) // to be looked at with those that mend it

@@ -26,6 +26,7 @@ type huntView struct {
 	search  *search     // for victims; nil if there is none
 	gauge   order.Gauge // of the orders that have run
 	at      int
+	top     int  // the first victim that is listed
 	card    bool // on a narrow screen, the verdict covers the frond
 }
 
@@ -58,8 +59,9 @@ func (v *huntView) see(s *session) tea.Cmd {
 
 func (v *huntView) update(tea.Msg) tea.Cmd { return nil }
 
-func (v *huntView) fit(_, _ int) tea.Cmd {
+func (v *huntView) fit(_, height int) tea.Cmd {
 	v.at = max(0, min(v.at, len(v.hunts)-1))
+	v.top = follow(v.top, v.at, victimsShown(height-4), len(v.hunts))
 	return nil
 }
 
@@ -165,8 +167,8 @@ func (v *huntView) current() *liveHunt {
 }
 
 func (v *huntView) click(x, y int) {
-	if x < 38 && y >= 3 && len(v.hunts) > 0 {
-		v.at = min((y-3)/2, len(v.hunts)-1)
+	if x < victimsWidth+1 && y >= 3 && len(v.hunts) > 0 {
+		v.at = min(v.top+(y-3)/2, len(v.hunts)-1)
 	}
 }
 
@@ -194,7 +196,7 @@ func (v huntView) draw(c canvas) {
 		return
 	}
 	card := min(48, c.width*3/10)
-	v.drawVictims(c.sub(1, 1, 37, c.height-4))
+	v.drawVictims(c.sub(1, 1, victimsWidth, c.height-4))
 	for i, line := range wrap(v.coverage(), 34) {
 		c.text(2, c.height-2+i, style{colour: t.fog}, line)
 	}

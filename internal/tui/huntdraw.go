@@ -17,14 +17,17 @@ import (
 	"fernrelay/internal/wording"
 )
 
+const victimsWidth = 37 // columns
+
+// victimsShown is how many victims are listed in some rows.
+func victimsShown(rows int) int { return max(1, (rows-2)/2) }
+
 func (v huntView) drawVictims(c canvas) {
 	t := c.theme
 	c.text(1, 0, style{colour: t.fog}, "victims")
-	shown := max(1, (c.height-2)/2)
-	top := follow(0, v.at, shown, len(v.hunts))
-	for i := top; i < min(len(v.hunts), top+shown); i++ {
+	for i := v.top; i < min(len(v.hunts), v.top+victimsShown(c.height)); i++ {
 		h := v.hunts[i]
-		y := 2 + 2*(i-top)
+		y := 2 + 2*(i-v.top)
 		shape, words, colour := v.verdict(h)
 		c.text(1, y, style{colour: colour}, shape)
 		c.text(3, y, style{t.ink, i == v.at}, cutMiddle(plain.Line(h.victim.Name), c.width-4))

@@ -31,14 +31,15 @@ type change struct {
 	files []string // that changed, if that is the reason
 	runs  bool     // run what they touch
 	sheet *sheet   // that asks for it, if one does
+	said  string   // once it is done
 }
 
 // changeMsg asks the application for a change.
 type changeMsg change
 
-// renew asks for a change. The change closes the sheet, or writes on it what went wrong.
-func renew(sh *sheet, apply func(r *app.App) (*app.App, error)) tea.Cmd {
-	return func() tea.Msg { return changeMsg{apply: apply, sheet: sh} }
+// renew asks for a change. The change closes the sheet and says something, or writes on the sheet what went wrong.
+func renew(sh *sheet, said string, apply func(r *app.App) (*app.App, error)) tea.Cmd {
+	return func() tea.Msg { return changeMsg{apply: apply, sheet: sh, said: said} }
 }
 
 // saveSheet asks for the name under which, and the place in which, to save the present pick.
@@ -56,7 +57,8 @@ func saveSheet(s *session) *sheet {
 
 func savePick(sh *sheet, text string) tea.Cmd {
 	name, keep := strings.TrimSpace(sh.choice("name")), sh.choice("keep in")
-	return renew(sh, func(r *app.App) (*app.App, error) {
+	said := fmt.Sprintf("saved in %s: saved:%s picks it again", placeWords(keep), name)
+	return renew(sh, said, func(r *app.App) (*app.App, error) {
 		if name == "" {
 			return nil, errors.New("give it a name")
 		}
@@ -86,6 +88,14 @@ func savePick(sh *sheet, text string) tea.Cmd {
 		}
 		return r.Reload(context.Background(), nil)
 	})
+}
+
+// placeWords names the place of a saved pick.
+func placeWords(keep string) string {
+	if path, err := project.PersonPath(); keep == keepPerson && err == nil {
+		return path
+	}
+	return keep
 }
 
 func asksForItself(e pick.Expr, name string) bool {
@@ -127,7 +137,7 @@ func ruleSheet(scopes []scope) *sheet {
 func setRule(sh *sheet, text string) tea.Cmd {
 	name, value, keep := sh.choice("rule"), sh.choice("reason"), sh.choice("keep in")
 	clear := sh.choice("do") == "clear"
-	return renew(sh, func(r *app.App) (*app.App, error) {
+	return renew(sh, "", func(r *app.App) (*app.App, error) {
 		rule := project.Rule{Text: text, From: keepSession}
 		var err error
 		if rule.Pick, err = pick.Parse(text); err != nil {

@@ -427,7 +427,11 @@ func TestSheets(t *testing.T) {
 		t.Error("the pick of everything can be saved")
 	}
 	for _, keep := range []struct{ name, keys string }{{"here", ""}, {"mine", "↓→"}, {"now", "↓→→"}} {
-		press(a, "/wet⏎s"+keep.name+keep.keys+"⏎/⌫⌫⌫saved:"+keep.name+"⏎")
+		press(a, "/wet⏎s"+keep.name+keep.keys+"⏎")
+		if !strings.HasPrefix(a.message, "saved in ") || !strings.HasSuffix(a.message, ": saved:"+keep.name+" picks it again") {
+			t.Errorf("of %s it says %q", keep.name, a.message)
+		}
+		press(a, "/⌫⌫⌫saved:"+keep.name+"⏎")
 		if a.sheet != nil || a.session.picked.text != "saved:"+keep.name {
 			t.Fatalf("%s is not saved: the pick is %q", keep.name, a.session.picked.text)
 		}
