@@ -26,6 +26,7 @@ require (
 	golang.org/x/mod v0.42.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/text v0.43.0
+	golang.org/x/tools v0.52.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.61.1
 )

@@ -31,6 +31,7 @@ type huntFlags struct {
 	coverage         float64
 	asJSON           bool
 	svg, pdf, report string
+	patch            string
 
 	station  stationFlags
 	fleetRun string
@@ -68,6 +69,7 @@ func newHunt(s *settings) *cobra.Command {
 	flags.Float64Var(&f.coverage, "coverage", 100, "stop once `N` percent of neighbour pairs have run")
 	flags.StringVar(&f.svg, "svg", "", "draw the first victim's frond into this SVG `file`")
 	flags.StringVar(&f.pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
+	flags.StringVar(&f.patch, "patch", "", "write repairs of Go tests that were tried into this `file`")
 	f.station.add(cmd)
 	addFleetRun(cmd, &f.fleetRun)
 	flags.StringVar(&f.report, "report", "", "write the first victim's finding into this Markdown `file`")
@@ -117,6 +119,9 @@ func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobr
 		findings, why, err = f.search(ctx, r, named, o)
 	} else {
 		findings, err = f.hunt(ctx, r, victims, o)
+	}
+	if f.patch != "" {
+		err = errors.Join(err, writePatches(ctx, r, findings, f.patch))
 	}
 	if f.asJSON {
 		return errors.Join(err, newEncoder(out).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))

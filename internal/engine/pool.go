@@ -285,6 +285,17 @@ func (p *Pool) RunOnce(ctx context.Context, tests []catalog.Test) error {
 	return err
 }
 
+// Outcomes runs tests in order in a fresh state and returns their outcomes by ID.
+func (p *Pool) Outcomes(ctx context.Context, tests []catalog.Test) (map[string]run.Outcome, error) {
+	w := <-p.idle
+	defer func() { p.idle <- w }()
+	if err := w.freshen(ctx); err != nil {
+		return nil, err
+	}
+	outcomes := map[string]run.Outcome{}
+	return outcomes, w.runEach(ctx, tests, func(id string, o run.Outcome) { outcomes[id] = o })
+}
+
 // Outcome runs a test in a fresh state and returns its outcome.
 func (p *Pool) Outcome(ctx context.Context, test catalog.Test) (run.Outcome, error) {
 	return p.outcome(ctx, []catalog.Test{test})
@@ -341,9 +352,19 @@ func (w *worker) repeat(ctx context.Context, t Trial) (outcome run.Outcome, err 
 	return outcome, err
 }
 
-// run runs tests in order, suite by suite as they come, and returns the outcome of the last.
+// run runs tests in order and returns the outcome of the last.
 func (w *worker) run(ctx context.Context, tests []catalog.Test) (run.Outcome, error) {
 	outcome, last := run.Lost, tests[len(tests)-1].ID
+	err := w.runEach(ctx, tests, func(id string, o run.Outcome) {
+		if id == last {
+			outcome = o
+		}
+	})
+	return outcome, err
+}
+
+// runEach runs tests in order, suite by suite as they come, and reports the outcome of each.
+func (w *worker) runEach(ctx context.Context, tests []catalog.Test, report func(id string, o run.Outcome)) error {
 	for len(tests) > 0 {
 		n := 1
 		for n < len(tests) && tests[n].Suite == tests[0].Suite {
@@ -351,22 +372,22 @@ func (w *worker) run(ctx context.Context, tests []catalog.Test) (run.Outcome, er
 		}
 		session, err := w.session(ctx, tests[0].Suite)
 		if err != nil {
-			return outcome, err
+			return err
 		}
 		err = session.Run(ctx, tests[:n], func(e run.Event) {
-			if e.Event == run.Finished && e.ID == last {
-				outcome = e.Outcome
+			if e.Event == run.Finished {
+				report(e.ID, e.Outcome)
 			}
 			if e.Event == run.Started && w.started != nil {
 				w.started(e.ID)
 			}
 		})
 		if err != nil {
-			return outcome, err
+			return err
 		}
 		tests = tests[n:]
 	}
-	return outcome, nil
+	return nil
 }
 
 // freshen gives a worker the state of a new one: new processes, an empty folder for temporary files, and what the

@@ -45,17 +45,22 @@ func git(ctx context.Context, dir string, args ...string) (string, error) {
 	return stdout.String(), nil
 }
 
+// Top returns the folder of the git repository that a folder is in.
+func Top(ctx context.Context, dir string) (string, error) {
+	top, err := git(ctx, dir, "rev-parse", "--show-toplevel")
+	return strings.TrimSuffix(top, "\n"), err
+}
+
 // Changed lists the files, by their absolute paths, that differ between a git
 // revision and the working tree, those that git does not know yet included.
 func Changed(ctx context.Context, dir, revision string) ([]string, error) {
 	if _, err := exec.LookPath("git"); err != nil {
 		return nil, fmt.Errorf("touched: asks git, which is not installed: %w", err)
 	}
-	top, err := git(ctx, dir, "rev-parse", "--show-toplevel")
+	top, err := Top(ctx, dir)
 	if err != nil {
 		return nil, fmt.Errorf("touched: asks git, and %s is not inside a git repository", dir)
 	}
-	top = strings.TrimSuffix(top, "\n")
 	if _, err := git(ctx, dir, "rev-parse", "--verify", "--quiet", "--end-of-options", revision+"^{commit}"); err != nil {
 		return nil, fmt.Errorf("git knows no revision %q here: name a branch, a tag or a commit", revision)
 	}

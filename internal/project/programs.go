@@ -74,11 +74,10 @@ func (p *Project) Clone(ctx context.Context, into string) (dir string, err error
 	if _, err := exec.LookPath("git"); err != nil {
 		return "", fmt.Errorf("a fresh clone needs git, which is not installed: %w", err)
 	}
-	top, err := git(ctx, p.Dir, "rev-parse", "--show-toplevel")
+	top, err := Top(ctx, p.Dir)
 	if err != nil {
 		return "", fmt.Errorf("a fresh clone needs a git repository, and %s is in none", p.Dir)
 	}
-	top = strings.TrimSuffix(top, "\n")
 	if _, err := git(ctx, top, "rev-parse", "--verify", "--quiet", "HEAD^{commit}"); err != nil {
 		return "", fmt.Errorf("%s has no commit that could be cloned: commit first", top)
 	}

@@ -103,6 +103,37 @@ func (w *Workspace) With(own Own, recall Recall) (*Workspace, error) {
 	return &other, other.describe(recall)
 }
 
+// GoTest is a test in Go source.
+type GoTest struct {
+	File     string // absolute
+	Function string
+	Tags     string // of its build, joined by commas
+}
+
+// GoTest returns where a test is in Go source; ok is false if it is in no Go suite.
+func (w *Workspace) GoTest(t *catalog.Test) (at GoTest, ok bool) {
+	a, ok := w.Adapters[t.Suite].(*golang.Adapter)
+	if !ok || t.File == "" {
+		return at, false
+	}
+	at.File = filepath.Join(w.Project.Dir, filepath.FromSlash(t.File))
+	at.Function, at.Tags = a.Source(t)
+	return at, at.Function != ""
+}
+
+// WithSources returns the adapters, of which the one of a Go suite builds with other contents of some files, by their
+// absolute paths, in a store of its own.
+func (w *Workspace) WithSources(suite, store string, contents map[string][]byte) (map[string]adapter.Adapter, error) {
+	a, ok := w.Adapters[suite].(*golang.Adapter)
+	if !ok {
+		return nil, fmt.Errorf("the tests of suite %s are not built from Go source", suite)
+	}
+	adapters := maps.Clone(w.Adapters)
+	var err error
+	adapters[suite], err = a.WithSources(store, contents)
+	return adapters, err
+}
+
 // At returns the workspace as it is in a crossing of the project's matrix.
 func (w *Workspace) At(c *matrix.Crossing, recall Recall) (*Workspace, error) {
 	at := *w

@@ -312,10 +312,11 @@ func (a *Adapter) wordsFor(group string, words map[string][]string) []string {
 // files to the build. It returns the overlay's path. probe, if not empty, is the import path of the package that
 // reports the state.
 func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[string]string) (string, error) {
-	replace := map[string]string{}
-	for to, from := range extra {
-		replace[to] = from
+	replace := maps.Clone(a.replaced)
+	if replace == nil {
+		replace = map[string]string{}
 	}
+	maps.Copy(replace, extra)
 	for _, group := range groups {
 		p := a.packages[group]
 		pkg := a.orderPackage(p, tags)

@@ -53,6 +53,7 @@ type Adapter struct {
 	probing  sync.Mutex           // guards probes
 	probes   map[variant]string   // binaries that can report their state, built on demand
 	looked   map[variant]string   // what those look at outside the module, in words
+	replaced map[string]string    // files of the project, and those that builds take in their place
 }
 
 // variant is a package built with extra build tags, joined by commas.
@@ -86,6 +87,27 @@ func (a *Adapter) Elsewhere(store string, buildFlags []string) *Adapter {
 	config.Store, config.BuildFlags = store, buildFlags
 	return &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, bin: a.bin,
 		binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
+}
+
+// Source returns the name of the function of a test, and the build tags with which it is built, joined by commas.
+func (a *Adapter) Source(t *catalog.Test) (function, tags string) {
+	target := a.targets[t.ID]
+	return target.function, target.tags
+}
+
+// WithSources returns an adapter for the same tests that builds with other contents of some files, by their absolute
+// paths, in another store.
+func (a *Adapter) WithSources(store string, contents map[string][]byte) (*Adapter, error) {
+	other := a.Elsewhere(store, a.BuildFlags)
+	other.replaced = map[string]string{}
+	for file, content := range contents {
+		copied, err := other.generate(fmt.Sprintf("source%d_%s", len(other.replaced), filepath.Base(file)), content)
+		if err != nil {
+			return nil, err
+		}
+		other.replaced[file] = copied
+	}
+	return other, nil
 }
 
 // Scope is the group, as a test binary holds one package, unless each test has a process

@@ -1,0 +1,39 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"fernrelay/core/hunt"
+	"fernrelay/core/plain"
+	"fernrelay/internal/app"
+	"fernrelay/internal/wholefile"
+)
+
+// writePatches looks for repairs of what hunts have found and writes those that were tried into a file, one after the
+// other. It says of each victim what was tried, or why there is no repair.
+func writePatches(ctx context.Context, r *app.App, findings []hunt.Finding, file string) error {
+	var diffs strings.Builder
+	for _, f := range findings {
+		if len(f.Culprits) == 0 {
+			continue
+		}
+		id := plain.Line(f.ID)
+		p, err := r.Mend(ctx, f, func(what string) { fmt.Fprintf(stderr, "%s  trying %s\n", id, plain.Line(what)) })
+		if err != nil {
+			fmt.Fprintf(stderr, "%s  no patch: %s\n", id, plain.Text(err.Error()))
+			continue
+		}
+		fmt.Fprintf(stderr, "%s  patch of %s: %s\n", id, plain.Line(p.Test), strings.Join(p.Trials, "; "))
+		diffs.WriteString(p.Diff)
+	}
+	if diffs.Len() == 0 {
+		return fmt.Errorf("no patch is written to %s: no repair was found", file)
+	}
+	return wholefile.Write(file, func(w io.Writer) error {
+		_, err := io.WriteString(w, diffs.String())
+		return err
+	})
+}

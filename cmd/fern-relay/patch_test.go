@@ -1,0 +1,157 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"fernrelay/internal/testfiles"
+)
+
+// leak is a package of which TestWrites leaves something behind that makes TestReads fail.
+type leak struct {
+	name     string
+	source   string // of the package, without its clause
+	imports  string // of the tests
+	writes   string // the body of TestWrites
+	reads    string // the body of TestReads
+	refused  string // why there is no patch; "" if there is one
+	external bool   // the tests are of package NAME_test
+	always   bool   // is also tried without FERN_ALL_PATCHES
+}
+
+// leaks are the kinds of state and the styles of code for which patches are tried.
+var leaks = []leak{
+	{name: "number", source: "var limit = 40", writes: "limit = 5", reads: "if limit != 40 { t.Error(limit) }", always: true},
+	{name: "text", source: "var mode = \"drip\"", writes: "mode = \"flood\"", reads: "if mode != \"drip\" { t.Error(mode) }"},
+	{name: "slice", source: "var beds = []int{1, 2}", writes: "beds[0] = 9", reads: "if beds[0] != 1 { t.Error(beds) }"},
+	{name: "appended", source: "var beds = []int{1}", writes: "beds = append(beds, 2)", reads: "if len(beds) != 1 { t.Error(beds) }"},
+	{name: "mapping", source: "var beds = map[string]int{\"north\": 1}", writes: "beds[\"south\"] = 2", reads: "if len(beds) != 1 { t.Error(beds) }"},
+	{name: "deleted", source: "var beds = map[string]int{\"north\": 1}", writes: "delete(beds, \"north\")", reads: "if len(beds) != 1 { t.Error(beds) }"},
+	{name: "replaced", source: "type pump struct{ rate int }\n\nvar main = &pump{40}", writes: "main = &pump{5}", reads: "if main.rate != 40 { t.Error(main.rate) }"},
+	{name: "pointee", source: "type pump struct{ rate int }\n\nvar main = &pump{40}", writes: "main.rate = 5", reads: "if main.rate != 40 { t.Error(main.rate) }", always: true},
+	{name: "structure", source: "type pump struct{ rate, height int }\n\nvar main pump", writes: "main.rate = 5", reads: "if main.rate != 0 { t.Error(main.rate) }"},
+	{name: "array", source: "var beds [3]int", writes: "beds[1] = 7", reads: "if beds[1] != 0 { t.Error(beds) }"},
+	{name: "function", source: "var now = func() int { return 1 }", writes: "now = func() int { return 2 }", reads: "if now() != 1 { t.Error(now()) }"},
+	{name: "contract", source: "var source any = 1", writes: "source = \"two\"", reads: "if source != 1 { t.Error(source) }"},
+	{name: "failure", source: "var last error", imports: "\"errors\"", writes: "last = errors.New(\"dry\")", reads: "if last != nil { t.Error(last) }"},
+	{name: "two", source: "var limit, height = 40, 2", writes: "limit, height = 5, 1", reads: "if limit*height != 80 { t.Error(limit, height) }"},
+	{name: "called", source: "var limit = 40\n\nfunc ration() { limit = 5 }", writes: "ration()", reads: "if limit != 40 { t.Error(limit) }"},
+	{name: "helper", source: "var limit = 40", writes: "set(t, 5)", reads: "if limit != 40 { t.Error(limit) }\n}\n\nfunc set(t *testing.T, n int) {\n\tt.Helper()\n\tlimit = n"},
+	{name: "steps", source: "var limit = 40", writes: "t.Run(\"dry\", func(t *testing.T) { limit = 5 })", reads: "if limit != 40 { t.Error(limit) }"},
+	{name: "table", source: "var limit = 40", writes: "for _, n := range []int{9, 5} {\n\t\tlimit = n\n\t\tif limit != n {\n\t\t\tt.Error(n)\n\t\t}\n\t}", reads: "if limit != 40 { t.Error(limit) }"},
+	{name: "beside", source: "var limit = 40", writes: "t.Parallel()\n\tlimit = 5", reads: "t.Parallel()\n\tif limit != 40 { t.Error(limit) }", refused: "-"},
+	{name: "named", source: "var limit = 40", writes: "oldLimit := 3\n\tlimit = oldLimit", reads: "if limit != 40 { t.Error(limit) }"},
+	{name: "exported", source: "var Limit = 40", imports: "\"leaks/exported\"", external: true, writes: "exported.Limit = 5", reads: "if exported.Limit != 40 { t.Error(exported.Limit) }", always: true},
+	{name: "behind", source: "var limit = 40\n\nfunc Limit() int { return limit }\n\nfunc SetLimit(n int) { limit = n }", imports: "\"leaks/behind\"", external: true, writes: "behind.SetLimit(5)", reads: "if behind.Limit() != 40 { t.Error(behind.Limit()) }"},
+	{name: "hidden", source: "var limit = 40\n\nfunc Ration() { limit = 5 }\n\nfunc Flow() int { return limit }", imports: "\"leaks/hidden\"", external: true, writes: "hidden.Ration()", reads: "if hidden.Flow() != 40 { t.Error(hidden.Flow()) }", refused: "is not exported", always: true},
+	{name: "locked", source: "type store struct {\n\tmu sync.Mutex\n\tn  int\n}\n\nvar beds store", writes: "beds.n = 5", reads: "if beds.n != 0 { t.Error(beds.n) }", refused: "must not be copied", always: true},
+	{name: "deep", source: "var beds = map[string][]int{\"north\": {1}}", writes: "beds[\"north\"][0] = 9", reads: "if beds[\"north\"][0] != 1 { t.Error(beds) }", refused: "-"},
+	{name: "setenv", imports: "\"os\"", writes: "os.Setenv(\"GLASS_MODE\", \"flood\")", reads: "if os.Getenv(\"GLASS_MODE\") != \"\" { t.Error(os.Getenv(\"GLASS_MODE\")) }", always: true},
+	{name: "checked", imports: "\"os\"", writes: "if err := os.Setenv(\"GLASS_RATE\", \"5\"); err != nil {\n\t\tt.Fatal(err)\n\t}", reads: "if os.Getenv(\"GLASS_RATE\") != \"\" { t.Error(\"set\") }"},
+	{name: "unset", imports: "\"os\"", writes: "os.Unsetenv(\"HOME\")", reads: "if os.Getenv(\"HOME\") == \"\" { t.Error(\"unset\") }"},
+	{name: "envhelper", source: "func flood() { os.Setenv(\"GLASS_FLOW\", \"9\") }", imports: "\"os\"", writes: "flood()", reads: "if os.Getenv(\"GLASS_FLOW\") != \"\" { t.Error(\"set\") }"},
+	{name: "folder", imports: "\"os\"", writes: "if err := os.Chdir(os.TempDir()); err != nil {\n\t\tt.Fatal(err)\n\t}", reads: "if _, err := os.Stat(\"folder.go\"); err != nil { t.Error(err) }"},
+	{name: "walked", imports: "\"os\"", writes: "os.Chdir(\"..\")", reads: "if _, err := os.Stat(\"walked.go\"); err != nil { t.Error(err) }"},
+	{name: "file", imports: "\"os\"", writes: "if err := os.WriteFile(\"beds.lock\", nil, 0o644); err != nil {\n\t\tt.Fatal(err)\n\t}", reads: "if _, err := os.Stat(\"beds.lock\"); err == nil { t.Error(\"locked\") }", always: true},
+	{name: "logged", imports: "\"bytes\"\n\t\"log\"", writes: "log.SetOutput(&bytes.Buffer{})\n\tlog.SetPrefix(\"flood \")", reads: "if log.Prefix() != \"\" { t.Error(log.Prefix()) }", always: true},
+	{name: "client", imports: "\"net/http\"\n\t\"time\"", writes: "http.DefaultClient.Timeout = time.Second", reads: "if http.DefaultClient.Timeout != 0 { t.Error(http.DefaultClient.Timeout) }"},
+	{name: "arguments", imports: "\"os\"", writes: "os.Args = []string{\"glass\"}", reads: "if os.Args[0] == \"glass\" { t.Error(os.Args) }"},
+	{name: "intest", reads: "if count != 0 { t.Error(count) }\n}\n\nvar count int\n\nfunc TestNothing(t *testing.T) {", writes: "count++"},
+	{name: "line", source: "var limit = 40", writes: "{ limit = 5 }", reads: "if limit != 40 { t.Error(limit) }"},
+	{name: "nothing", source: "var beds []int", writes: "beds = []int{1}", reads: "if beds != nil { t.Error(beds) }"},
+	{name: "channel", source: "var ready chan int", writes: "ready = make(chan int)", reads: "if ready != nil { t.Error(\"ready\") }"},
+	{name: "alias", source: "type Rate = int\n\nvar Limit Rate = 40", imports: "glass \"leaks/alias\"", external: true, writes: "glass.Limit = 5", reads: "if glass.Limit != 40 { t.Error(glass.Limit) }"},
+}
+
+// files returns the sources of a package.
+func (l *leak) files() map[string]string {
+	source := "package " + l.name + "\n\n" + l.source + "\n"
+	if strings.Contains(l.source, "sync.") {
+		source = strings.Replace(source, "\n\n", "\n\nimport \"sync\"\n\n", 1)
+	}
+	if strings.Contains(l.source, "os.") {
+		source = strings.Replace(source, "\n\n", "\n\nimport \"os\"\n\n", 1)
+	}
+	clause := l.name
+	if l.external {
+		clause += "_test"
+	}
+	test := fmt.Sprintf("package %s\n\nimport (\n\t\"testing\"\n\t%s\n)\n\nfunc TestWrites(t *testing.T) {\n\t%s\n}\n\nfunc TestReads(t *testing.T) {\n\t%s\n}\n", clause, l.imports, l.writes, l.reads)
+	return map[string]string{l.name + "/" + l.name + ".go": source, l.name + "/" + l.name + "_test.go": test}
+}
+
+// TestPatches hunts the victims of packages that leave state behind, and holds that each patch applies with git, is
+// formatted, and makes its victim pass in random orders; and that what cannot be repaired is refused with a reason. All
+// kinds are tried if FERN_ALL_PATCHES is set.
+func TestPatches(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	files := map[string]string{"go.mod": "module leaks\n\ngo 1.25\n"}
+	var tried []leak
+	for _, l := range leaks {
+		if !l.always && os.Getenv("FERN_ALL_PATCHES") == "" {
+			continue
+		}
+		tried = append(tried, l)
+		for name, text := range l.files() {
+			files[name] = text
+		}
+	}
+	testfiles.Write(t, dir, files)
+	shell := func(line string) string {
+		cmd := exec.Command("sh", "-c", line)
+		cmd.Dir = dir
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Errorf("%s: %v\n%s", line, err, out)
+		}
+		return string(out)
+	}
+	shell("gofmt -w . && git init -q && git add . && git -c user.name=g -c user.email=g@example.com commit -qm start")
+	fern(t, dir, "run")
+	got := fern(t, dir, "hunt", "--patch", "all.diff")
+	diff, err := os.ReadFile(filepath.Join(dir, "all.diff"))
+	if err != nil {
+		t.Fatalf("%v\n%s%s", err, got.stdout, got.stderr)
+	}
+	patched, repaired := []string{}, 0
+	for _, l := range tried {
+		has := strings.Contains(string(diff), "b/"+l.name+"/")
+		said := ""
+		for line := range strings.Lines(got.stderr) {
+			if strings.Contains(line, ":"+l.name+"#") {
+				said += line
+			}
+		}
+		switch {
+		case has:
+			patched = append(patched, l.name)
+			repaired++
+			if l.refused != "" && l.refused != "-" {
+				t.Errorf("%s has a patch, though %s", l.name, l.refused)
+			}
+		case l.refused == "":
+			t.Errorf("%s has no patch:\n%s", l.name, said)
+		case !strings.Contains(said, l.refused) && l.refused != "-":
+			t.Errorf("%s is refused for another reason than %q:\n%s", l.name, l.refused, said)
+		}
+	}
+	t.Logf("%d of %d packages have a patch", repaired, len(tried))
+	shell("git apply --check all.diff && git apply all.diff")
+	if out := shell("gofmt -l $(git ls-files '*.go')"); out != "" {
+		t.Errorf("gofmt would change %s", out)
+	}
+	seeds := 3
+	if os.Getenv("FERN_ALL_PATCHES") != "" {
+		seeds = 20
+	}
+	for seed := range seeds {
+		for _, name := range patched {
+			shell(fmt.Sprintf("go test -vet=off -shuffle=%d ./%s", seed+1, name))
+		}
+	}
+}

@@ -1,0 +1,283 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/aymanbagabas/go-udiff"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
+	"fernrelay/core/run"
+	"fernrelay/internal/adapter"
+	"fernrelay/internal/engine"
+	"fernrelay/internal/mend"
+	"fernrelay/internal/project"
+	"fernrelay/internal/wholefile"
+	"fernrelay/internal/workspace"
+)
+
+// Patch is a change of a test that makes its victim independent of it. It was tried.
+type Patch struct {
+	Victim string
+	Test   string   // that is changed
+	File   string   // absolute
+	Diff   string   // unified; git apply takes it in the project's repository
+	Trials []string // what was tried, in words
+	before []byte
+	after  []byte
+}
+
+// mostPatches bounds the changes that are tried.
+const mostPatches = 5
+
+// Mend looks for the smallest change with which the culprits of a finding restore the state that they leave, and tries
+// it: nothing is written into the project. The error says why there is none.
+func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what string)) (*Patch, error) {
+	if err := mendable(f); err != nil {
+		return nil, err
+	}
+	culprits := a.TestsOf(f.Culprits[0])
+	var reasons []error
+	tried := 0
+	for _, culprit := range slices.Backward(culprits) {
+		candidates, err := a.candidates(ctx, &culprit, f.Changed)
+		if err != nil {
+			reasons = append(reasons, err)
+			continue
+		}
+		for _, c := range candidates {
+			if tried++; tried > mostPatches {
+				break
+			}
+			progress(fmt.Sprintf("change %d of %s", tried, culprit.Name))
+			trials, err := a.tryPatch(ctx, f, c)
+			if err == nil {
+				return a.newPatch(ctx, f.ID, culprit.ID, c, trials), nil
+			}
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			reasons = append(reasons, fmt.Errorf("change %d of %s: %w", tried, culprit.Name, err))
+		}
+	}
+	return nil, fmt.Errorf("no change of a culprit is a repair: %w", errors.Join(reasons...))
+}
+
+// mendable says why no patch can follow from a finding.
+func mendable(f hunt.Finding) error {
+	switch {
+	case len(f.Culprits) == 0:
+		return errors.New("no culprit is known: there is nothing to repair")
+	case f.Overlap:
+		return errors.New("the tests disturb each other only while both run: let both hold the resource that they share")
+	case f.Verdict == hunt.Brittle:
+		return errors.New("the victim passes only after its culprits: set up in it what they leave, or give it the rule needs")
+	}
+	return nil
+}
+
+// candidates returns the changes of a culprit that are worth a trial.
+func (a *App) candidates(ctx context.Context, culprit *catalog.Test, changes []hunt.Change) ([]mend.Candidate, error) {
+	at, ok := a.GoTest(culprit)
+	if !ok {
+		return nil, fmt.Errorf("%s is not in Go source", culprit.ID)
+	}
+	t, err := mend.Load(ctx, a.Project.Dir, mend.Place{File: at.File, Function: at.Function}, at.Tags)
+	if err != nil {
+		return nil, err
+	}
+	return t.Candidates(changes)
+}
+
+// timesTried is how often the order that failed is tried with a patch.
+const timesTried = 5
+
+// tryPatch runs tests that are built with a change: each culprit and the victim alone, the order that failed, its
+// reverse, and the victim's group in its declared order, which must not be worse than without the change; and it
+// compares the state that the culprits leave with a fresh one. The error says what is not well.
+func (a *App) tryPatch(ctx context.Context, f hunt.Finding, c mend.Candidate) (trials []string, err error) {
+	store, err := a.Project.Store()
+	if err != nil {
+		return nil, err
+	}
+	dir, err := os.MkdirTemp(store, "mend-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	victim := a.TestsOf([]string{f.ID})[0]
+	adapters, err := a.WithSources(victim.Suite, dir, map[string][]byte{c.File: c.Content})
+	if err != nil {
+		return nil, err
+	}
+	p := &patchTrial{app: a, finding: f, victim: victim, culprits: a.TestsOf(f.Culprits[0]), group: a.declared(&victim)}
+	without, err := p.outcomes(ctx, a.Adapters)
+	if err != nil {
+		return nil, err
+	}
+	return p.trials, p.try(ctx, adapters, without)
+}
+
+// declared returns the tests of a test's group that run, in their declared order.
+func (a *App) declared(of *catalog.Test) (tests []catalog.Test) {
+	for _, t := range a.Catalog.Tests {
+		if t.Suite == of.Suite && t.Group == of.Group && t.SkipReason == "" {
+			tests = append(tests, t)
+		}
+	}
+	return tests
+}
+
+// patchTrial tries one change.
+type patchTrial struct {
+	app      *App
+	finding  hunt.Finding
+	victim   catalog.Test
+	culprits []catalog.Test
+	group    []catalog.Test // of the victim, in declared order
+	trials   []string       // what was well, in words
+}
+
+// pool opens a pool of one worker, with tests prepared.
+func (p *patchTrial) pool(ctx context.Context, adapters map[string]adapter.Adapter) (*engine.Pool, error) {
+	var tests []*catalog.Test
+	for _, t := range slices.Concat(p.culprits, p.group, []catalog.Test{p.victim}) {
+		tests = append(tests, &t)
+	}
+	if err := adapters[p.victim.Suite].Prepare(ctx, tests, func(string) {}); err != nil {
+		return nil, err
+	}
+	pool, err := engine.NewPool(adapters, workspace.Setup(p.app.Project), workspace.Services(p.app.Project), nil)
+	if err != nil {
+		return nil, err
+	}
+	if err := pool.Prepare(ctx, 1); err != nil {
+		return nil, errors.Join(err, pool.Close())
+	}
+	return pool, nil
+}
+
+// outcomes returns the outcomes of the group in its declared order.
+func (p *patchTrial) outcomes(ctx context.Context, adapters map[string]adapter.Adapter) (map[string]run.Outcome, error) {
+	pool, err := p.pool(ctx, adapters)
+	if err != nil {
+		return nil, err
+	}
+	defer pool.Close()
+	return pool.Outcomes(ctx, p.group)
+}
+
+// try makes the trials, and returns the first that is not well.
+func (p *patchTrial) try(ctx context.Context, adapters map[string]adapter.Adapter, without map[string]run.Outcome) error {
+	pool, err := p.pool(ctx, adapters)
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
+	order := append(slices.Clone(p.culprits), p.victim)
+	for _, t := range order {
+		if err := p.well(ctx, pool, []catalog.Test{t}, 1, t.Name+" alone"); err != nil {
+			return err
+		}
+	}
+	if err := p.well(ctx, pool, order, timesTried, "the order that failed"); err != nil {
+		return err
+	}
+	reversed := slices.Clone(order)
+	slices.Reverse(reversed)
+	if err := p.well(ctx, pool, reversed, 1, "its reverse"); err != nil {
+		return err
+	}
+	outcomes, err := pool.Outcomes(ctx, p.group)
+	if err != nil {
+		return err
+	}
+	for _, t := range p.group {
+		if o := outcomes[t.ID]; (o.Bad() || o == "") && (!without[t.ID].Bad() || t.ID == p.victim.ID) {
+			return fmt.Errorf("in the declared order of its group %s is %s", t.Name, o)
+		}
+	}
+	p.trials = append(p.trials, "the group in its declared order: no test is worse")
+	return p.fresh(ctx, pool)
+}
+
+// well runs tests in order, and is an error if one of them is not well each time.
+func (p *patchTrial) well(ctx context.Context, pool *engine.Pool, tests []catalog.Test, times int, what string) error {
+	for range times {
+		outcomes, err := pool.Outcomes(ctx, tests)
+		if err != nil {
+			return err
+		}
+		for _, t := range tests {
+			if o := outcomes[t.ID]; o != run.Passed {
+				return fmt.Errorf("%s: %s is %s", what, t.Name, o)
+			}
+		}
+	}
+	p.trials = append(p.trials, fmt.Sprintf("%s: %d of %d passed", what, times, times))
+	return nil
+}
+
+// fresh compares the state that the culprits leave with a fresh one.
+func (p *patchTrial) fresh(ctx context.Context, pool *engine.Pool) error {
+	tests := append(slices.Clone(p.culprits), p.victim)
+	return pool.Borrow(ctx, p.victim.Suite, func(s adapter.Session, freshen func() error) error {
+		prover := &prover{session: s, freshen: freshen, tests: tests}
+		left, err := prover.differences(ctx, s.Probe)
+		if err != nil {
+			return err
+		}
+		if len(left) > 0 {
+			return fmt.Errorf("%s %s still differs from a fresh run", left[0].Kind, left[0].Name)
+		}
+		p.trials = append(p.trials, "the state that it leaves is that of a fresh run")
+		return nil
+	})
+}
+
+// newPatch describes a change that was tried.
+func (a *App) newPatch(ctx context.Context, victim, test string, c mend.Candidate, trials []string) *Patch {
+	name := a.repositoryName(ctx, c.File)
+	return &Patch{Victim: victim, Test: test, File: c.File, before: c.Before, after: c.Content, Trials: trials,
+		Diff: udiff.Unified("a/"+name, "b/"+name, string(c.Before), string(c.Content))}
+}
+
+// repositoryName returns the name of a file in the project's repository, or in the project if that is in none.
+func (a *App) repositoryName(ctx context.Context, file string) string {
+	top, err := project.Top(ctx, a.Project.Dir)
+	if err != nil {
+		top = a.Project.Dir
+	}
+	real, err := filepath.EvalSymlinks(file) // as git names the repository
+	if err != nil {
+		real = file
+	}
+	for _, name := range []string{real, file} {
+		if below, err := filepath.Rel(top, name); err == nil && filepath.IsLocal(below) {
+			return filepath.ToSlash(below)
+		}
+	}
+	return filepath.Base(file)
+}
+
+// Apply writes the change into the file, unless that has changed since.
+func (p *Patch) Apply() error {
+	now, err := os.ReadFile(p.File)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(now, p.before) {
+		return fmt.Errorf("%s has changed since the patch was made: hunt again", p.File)
+	}
+	info, err := os.Stat(p.File)
+	if err != nil {
+		return err
+	}
+	return wholefile.Replace(p.File, info.Mode().Perm(), wholefile.Bytes(p.after))
+}
