@@ -155,3 +155,32 @@ func TestPatches(t *testing.T) {
 		}
 	}
 }
+
+// TestPatchOnScreen hunts in a copy of an example, reads the patch, applies it, and sees that the victim is mended.
+func TestPatchOnScreen(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	if err := os.CopyFS(dir, os.DirFS("../../examples/pumps")); err != nil {
+		t.Fatal(err)
+	}
+	fern(t, dir, "run")
+	s := open(t, 160, 40, dir, nil)
+	s.shows("Survey 7 of 7")
+	s.press("4", "a")
+	s.shows("TestFlowOfTwo fails only after", "1/1 caught")
+	s.press("p")
+	s.shows("a repair that was tried", "+    oldLimit := Limit", "5 of 5 passed with it", "A applies it to pumps_test.go")
+	s.whole()
+	s.press("A")
+	s.shows("Change pumps_test.go in the project?")
+	s.press("Right", "Enter")
+	s.shows("written: ")
+	s.press("v")
+	s.shows("mended")
+	s.press("q")
+	s.ended()
+	data, err := os.ReadFile(filepath.Join(dir, "pumps_test.go"))
+	if err != nil || !strings.Contains(string(data), "t.Cleanup(func() { Limit = oldLimit })") {
+		t.Errorf("the patch is not applied: %v\n%s", err, data)
+	}
+}

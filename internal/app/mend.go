@@ -220,7 +220,11 @@ func (p *patchTrial) well(ctx context.Context, pool *engine.Pool, tests []catalo
 			}
 		}
 	}
-	p.trials = append(p.trials, fmt.Sprintf("%s: %d of %d passed", what, times, times))
+	if times == 1 {
+		p.trials = append(p.trials, what+": passed")
+		return nil
+	}
+	p.trials = append(p.trials, fmt.Sprintf("%s: %d of %d passed with it, %d of %d failed without", what, times, times, p.finding.With.Failed, p.finding.With.Runs))
 	return nil
 }
 

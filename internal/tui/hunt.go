@@ -28,14 +28,20 @@ type huntView struct {
 	at      int
 	top     int  // the first victim that is listed
 	card    bool // on a narrow screen, the verdict covers the frond
+
+	patching bool               // the patch covers the frond
+	repairs  map[string]*repair // by victim
 }
 
 // huntKeyMap has the keys of the view.
-type huntKeyMap struct{ panel, again, all, search, verify, cancel, copied, report, edit, move key.Binding }
+type huntKeyMap struct{ panel, patch, write, apply, again, all, search, verify, cancel, copied, report, edit, move key.Binding }
 
 func newHuntKeyMap() huntKeyMap {
 	return huntKeyMap{
 		panel:  keyPanel,
+		patch:  key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "patch")),
+		write:  key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "write it")),
+		apply:  key.NewBinding(key.WithKeys("A"), key.WithHelp("A", "apply it")),
 		again:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "hunt again")),
 		all:    key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "hunt all failed")),
 		search: key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "try orders")),
@@ -50,14 +56,21 @@ func newHuntKeyMap() huntKeyMap {
 
 func (v *huntView) reset() { v.at = 0 }
 
-func newHuntView(s *session) *huntView { return &huntView{session: s, keyMap: newHuntKeyMap()} }
+func newHuntView(s *session) *huntView {
+	return &huntView{session: s, keyMap: newHuntKeyMap(), repairs: map[string]*repair{}}
+}
 
 func (v *huntView) see(s *session) tea.Cmd {
 	v.session = s
 	return nil
 }
 
-func (v *huntView) update(tea.Msg) tea.Cmd { return nil }
+func (v *huntView) update(msg tea.Msg) tea.Cmd {
+	if msg, ok := msg.(mendedMsg); ok {
+		v.repairs[msg.victim] = &repair{patch: msg.patch, err: msg.err}
+	}
+	return nil
+}
 
 func (v *huntView) fit(_, height int) tea.Cmd {
 	v.at = max(0, min(v.at, len(v.hunts)-1))
@@ -89,7 +102,10 @@ func (v *huntView) figure() (string, bool) {
 
 func (v *huntView) keys() []key.Binding {
 	k := v.keyMap
-	return []key.Binding{k.all, k.panel, k.verify, k.search, k.move, k.again, k.copied, k.report, k.edit, k.cancel, keyDraw}
+	if h := v.current(); h != nil && v.patchOf(h) != nil {
+		return []key.Binding{k.patch, k.write, k.apply, k.move, k.verify, k.edit}
+	}
+	return []key.Binding{k.all, k.panel, k.patch, k.verify, k.search, k.move, k.again, k.copied, k.report, k.edit, k.cancel, keyDraw}
 }
 
 func (v *huntView) press(msg tea.KeyPressMsg) tea.Msg {
@@ -103,13 +119,20 @@ func (v *huntView) press(msg tea.KeyPressMsg) tea.Msg {
 		return startSearchMsg{}
 	case key.Matches(msg, v.keyMap.panel):
 		v.card = !v.card
-	case h == nil && key.Matches(msg, keyDraw, v.keyMap.again, v.keyMap.edit, v.keyMap.verify, v.keyMap.copied, v.keyMap.report):
+	case h == nil && key.Matches(msg, keyDraw, v.keyMap.patch, v.keyMap.again, v.keyMap.edit, v.keyMap.verify, v.keyMap.copied, v.keyMap.report):
 		return sayMsg("nothing is hunted yet: a hunts what failed in the latest run")
 	case h == nil:
+	case key.Matches(msg, v.keyMap.patch):
+		return v.pressPatch(h)
+	case key.Matches(msg, v.keyMap.write) && v.patchOf(h) != nil:
+		return writePatch(v.patchOf(h))
+	case key.Matches(msg, v.keyMap.apply) && v.patchOf(h) != nil:
+		return applyPatch(v.patchOf(h))
 	case key.Matches(msg, keyDraw):
 		finding, records := h.progress.Finding, slices.Clone(h.progress.Records)
 		return drawTo("Draw the frond", chart{"frond", "the trials, cut by cut", func() (draw.Drawing, error) { return draw.Frond(finding, records), nil }})
 	case key.Matches(msg, v.keyMap.again):
+		delete(v.repairs, h.victim.ID)
 		return startHuntMsg{victims: []catalog.Test{h.victim}}
 	case key.Matches(msg, v.keyMap.edit):
 		return editFileMsg(v.culprit(h))
@@ -200,7 +223,7 @@ func (v huntView) draw(c canvas) {
 	for i, line := range wrap(v.coverage(), 34) {
 		c.text(2, c.height-2+i, style{colour: t.fog}, line)
 	}
-	v.drawFrond(c.sub(40, 1, c.width-card-44, c.height-1), h)
+	v.drawMiddle(c.sub(40, 1, c.width-card-44, c.height-1), h)
 	for y := 1; y < c.height-1; y++ {
 		c.text(c.width-card-3, y, style{colour: t.faint()}, "│")
 	}
@@ -226,7 +249,16 @@ func (v huntView) drawNarrow(c canvas, h *liveHunt) {
 			y++
 		}
 	}
-	v.drawFrond(c.sub(2, y, c.width-4, c.height-y), h)
+	v.drawMiddle(c.sub(2, y, c.width-4, c.height-y), h)
+}
+
+// drawMiddle draws the frond, or the patch if it is asked for.
+func (v huntView) drawMiddle(c canvas, h *liveHunt) {
+	if known := v.repairs[h.victim.ID]; v.patching && known != nil {
+		v.drawPatch(c, known)
+		return
+	}
+	v.drawFrond(c, h)
 }
 
 // coverage says which orders have been tried, and whether more are being tried.

@@ -29,6 +29,7 @@ func (v huntView) drawVictims(c canvas) {
 		h := v.hunts[i]
 		y := 2 + 2*(i-v.top)
 		shape, words, colour := v.verdict(h)
+		words = cut(words, c.width-4)
 		c.text(1, y, style{colour: colour}, shape)
 		c.text(3, y, style{t.ink, i == v.at}, cutMiddle(plain.Line(h.victim.Name), c.width-4))
 		c.text(3, y+1, style{colour: t.fog}, cutGroup(plain.Line(h.victim.Group), c.width-6-width(words)))

@@ -265,6 +265,10 @@ func (a *App) takeAsk(msg tea.Msg) tea.Cmd {
 		return a.sheet.open()
 	case filterMsg:
 		a.sheet = nil
+	case closeSheetMsg:
+		if a.sheet == msg.sheet {
+			a.sheet = nil
+		}
 	case cancelMsg:
 		a.cancelAll()
 	case copyMsg:
@@ -287,6 +291,8 @@ func (a *App) takeAsk(msg tea.Msg) tea.Cmd {
 		return a.huntTest(string(msg))
 	case startSearchMsg:
 		return a.startSearch()
+	case mendMsg:
+		return a.mend(msg)
 	case editFileMsg:
 		return a.editor(place(msg))
 	case editTestMsg:
