@@ -30,7 +30,8 @@ func writePatches(ctx context.Context, r *app.App, findings []hunt.Finding, file
 		diffs.WriteString(p.Diff)
 	}
 	if diffs.Len() == 0 {
-		return fmt.Errorf("no patch is written to %s: no repair was found", file)
+		fmt.Fprintf(stderr, "fern-relay: %s is not written: no repair was found\n", file)
+		return status(1)
 	}
 	return wholefile.Write(file, func(w io.Writer) error {
 		_, err := io.WriteString(w, diffs.String())

@@ -42,10 +42,11 @@ func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what strin
 	if err := mendable(f); err != nil {
 		return nil, err
 	}
-	culprits := a.TestsOf(f.Culprits[0])
+	victim := a.TestsOf([]string{f.ID})[0]
+	p := &patchTrial{app: a, finding: f, victim: victim, culprits: a.TestsOf(f.Culprits[0]), group: a.declared(&victim)}
 	var reasons []error
 	tried := 0
-	for _, culprit := range slices.Backward(culprits) {
+	for _, culprit := range slices.Backward(p.culprits) {
 		candidates, err := a.candidates(ctx, &culprit, f.Changed)
 		if err != nil {
 			reasons = append(reasons, err)
@@ -56,9 +57,9 @@ func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what strin
 				break
 			}
 			progress(fmt.Sprintf("change %d of %s", tried, culprit.Name))
-			trials, err := a.tryPatch(ctx, f, c)
+			err := p.build(ctx, c)
 			if err == nil {
-				return a.newPatch(ctx, f.ID, culprit.ID, c, trials), nil
+				return a.newPatch(ctx, f.ID, culprit.ID, c, p.trials), nil
 			}
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
@@ -98,32 +99,6 @@ func (a *App) candidates(ctx context.Context, culprit *catalog.Test, changes []h
 // timesTried is how often the order that failed is tried with a patch.
 const timesTried = 5
 
-// tryPatch runs tests that are built with a change: each culprit and the victim alone, the order that failed, its
-// reverse, and the victim's group in its declared order, which must not be worse than without the change; and it
-// compares the state that the culprits leave with a fresh one. The error says what is not well.
-func (a *App) tryPatch(ctx context.Context, f hunt.Finding, c mend.Candidate) (trials []string, err error) {
-	store, err := a.Project.Store()
-	if err != nil {
-		return nil, err
-	}
-	dir, err := os.MkdirTemp(store, "mend-")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(dir)
-	victim := a.TestsOf([]string{f.ID})[0]
-	adapters, err := a.WithSources(victim.Suite, dir, map[string][]byte{c.File: c.Content})
-	if err != nil {
-		return nil, err
-	}
-	p := &patchTrial{app: a, finding: f, victim: victim, culprits: a.TestsOf(f.Culprits[0]), group: a.declared(&victim)}
-	without, err := p.outcomes(ctx, a.Adapters)
-	if err != nil {
-		return nil, err
-	}
-	return p.trials, p.try(ctx, adapters, without)
-}
-
 // declared returns the tests of a test's group that run, in their declared order.
 func (a *App) declared(of *catalog.Test) (tests []catalog.Test) {
 	for _, t := range a.Catalog.Tests {
@@ -134,14 +109,39 @@ func (a *App) declared(of *catalog.Test) (tests []catalog.Test) {
 	return tests
 }
 
-// patchTrial tries one change.
+// patchTrial tries changes, one after the other.
 type patchTrial struct {
 	app      *App
 	finding  hunt.Finding
 	victim   catalog.Test
 	culprits []catalog.Test
-	group    []catalog.Test // of the victim, in declared order
-	trials   []string       // what was well, in words
+	group    []catalog.Test         // of the victim, in declared order
+	without  map[string]run.Outcome // of the group in that order without a change; nil before it is known
+	trials   []string               // what was well with the latest change, in words
+}
+
+// build builds the tests with a change, beside the project, and tries them. The error says what is not well.
+func (p *patchTrial) build(ctx context.Context, c mend.Candidate) error {
+	store, err := p.app.Project.Store()
+	if err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp(store, "mend-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if p.without == nil {
+		if p.without, err = p.outcomes(ctx, p.app.Adapters); err != nil {
+			return err
+		}
+	}
+	adapters, err := p.app.WithSources(p.victim.Suite, dir, map[string][]byte{c.File: c.Content})
+	if err != nil {
+		return err
+	}
+	p.trials = nil
+	return p.try(ctx, adapters)
 }
 
 // pool opens a pool of one worker, with tests prepared.
@@ -173,8 +173,10 @@ func (p *patchTrial) outcomes(ctx context.Context, adapters map[string]adapter.A
 	return pool.Outcomes(ctx, p.group)
 }
 
-// try makes the trials, and returns the first that is not well.
-func (p *patchTrial) try(ctx context.Context, adapters map[string]adapter.Adapter, without map[string]run.Outcome) error {
+// try runs each culprit and the victim alone, the order that failed, its reverse, and the victim's group in its declared
+// order, which must not be worse than without the change; and it compares the state that the culprits leave with a
+// fresh one. It returns the first that is not well.
+func (p *patchTrial) try(ctx context.Context, adapters map[string]adapter.Adapter) error {
 	pool, err := p.pool(ctx, adapters)
 	if err != nil {
 		return err
@@ -199,7 +201,7 @@ func (p *patchTrial) try(ctx context.Context, adapters map[string]adapter.Adapte
 		return err
 	}
 	for _, t := range p.group {
-		if o := outcomes[t.ID]; (o.Bad() || o == "") && (!without[t.ID].Bad() || t.ID == p.victim.ID) {
+		if o := outcomes[t.ID]; (o.Bad() || o == "") && (!p.without[t.ID].Bad() || t.ID == p.victim.ID) {
 			return fmt.Errorf("in the declared order of its group %s is %s", t.Name, o)
 		}
 	}

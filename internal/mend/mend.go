@@ -10,6 +10,7 @@
 package mend
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"go/types"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/tools/go/packages"
@@ -137,7 +139,9 @@ func (t *Test) Candidates(changes []hunt.Change) ([]Candidate, error) {
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, Candidate{File: t.place.File, Before: t.source, Content: content})
+		if !slices.ContainsFunc(all, func(c Candidate) bool { return bytes.Equal(c.Content, content) }) {
+			all = append(all, Candidate{File: t.place.File, Before: t.source, Content: content})
+		}
 	}
 	return all, nil
 }
@@ -172,10 +176,21 @@ func (t *Test) lines(mention string, imports []string, text ...string) edit {
 	if s == nil {
 		return edit{brace, brace, added, imports}
 	}
-	if at := t.lineStart(t.offset(s.Pos())) - 1; at >= brace {
+	if at := t.lineStart(t.offset(t.withComment(s))) - 1; at >= brace {
 		return edit{at, at, added, imports}
 	}
 	return edit{brace, brace, added + "\n", imports} // the body is on one line
+}
+
+// withComment returns where a statement begins, or the comment that ends on the line before it.
+func (t *Test) withComment(s ast.Stmt) token.Pos {
+	line := t.pkg.Fset.Position(s.Pos()).Line
+	for _, c := range t.file.Comments {
+		if c.Pos() > t.decl.Body.Lbrace && t.pkg.Fset.Position(c.End()).Line == line-1 {
+			return c.Pos()
+		}
+	}
+	return s.Pos()
 }
 
 // statement returns the first statement of the test's body that mentions a name, or else the first that is no call of

@@ -20,9 +20,9 @@ type hint struct {
 // hintOf returns the hint of the leg that is shown.
 func (a *App) hintOf() hint {
 	switch {
-	case a.leg == 0:
+	case a.leg == legSurvey:
 		return hint{"first: arrows move over groups and tags, + narrows the pick to a cell, r runs it", []string{"+", "-", "=", "r"}}
-	case a.leg == 1:
+	case a.leg == legSplit:
 		return hint{"first: [ and ] change the number of shards, enter runs the plan", []string{"[", "]", "enter"}}
 	case a.leg == legWatch && len(a.watch.list) > 0:
 		return hint{"first: arrows choose a result, h hunts what made it fail, e opens its line in your editor", []string{"h", "e", "r", "R"}}

@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"image/color"
 	"slices"
@@ -68,6 +70,9 @@ func (v *huntView) see(s *session) tea.Cmd {
 func (v *huntView) update(msg tea.Msg) tea.Cmd {
 	if msg, ok := msg.(mendedMsg); ok {
 		v.repairs[msg.victim] = &repair{patch: msg.patch, err: msg.err}
+		if errors.Is(msg.err, context.Canceled) {
+			delete(v.repairs, msg.victim) // p looks again
+		}
 	}
 	return nil
 }

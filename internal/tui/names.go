@@ -16,7 +16,7 @@ func sharedIn[T any](items []T, nameOf func(T) string, cells int) shared {
 	begin, long := "", 0
 	for _, item := range items {
 		name := nameOf(item)
-		if width(name) <= cells {
+		if width(name) <= max(0, cells) {
 			continue
 		}
 		if long++; long == 1 {

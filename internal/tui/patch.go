@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -34,8 +35,16 @@ type (
 
 // mend looks for a patch beside the interface.
 func (a *App) mend(msg mendMsg) tea.Cmd {
-	r, ctx := a.session.app, a.ctx
+	if a.working() {
+		a.message = "something runs already: x cancels it"
+		return nil
+	}
+	ctx, cancel := context.WithCancel(a.ctx)
+	a.stopMending, a.hunt.patching = cancel, true
+	a.hunt.repairs[msg.finding.ID] = &repair{looking: true}
+	r := a.session.app
 	return a.job(func() tea.Msg {
+		defer cancel()
 		p, err := r.Mend(ctx, msg.finding, func(string) {})
 		return mendedMsg{msg.finding.ID, p, err}
 	})
@@ -47,12 +56,11 @@ func (v *huntView) pressPatch(h *liveHunt) tea.Msg {
 	if len(f.Culprits) == 0 {
 		return sayMsg("no culprit of " + plain.Line(h.victim.Name) + " is known yet: there is nothing to repair")
 	}
-	known := v.repairs[f.ID]
-	if v.patching = !v.patching || known == nil; known != nil {
-		return nil
+	if v.repairs[f.ID] == nil {
+		return mendMsg{f}
 	}
-	v.repairs[f.ID] = &repair{looking: true}
-	return mendMsg{f}
+	v.patching = !v.patching
+	return nil
 }
 
 // patchOf returns the patch that is shown, nil if none is.

@@ -47,8 +47,10 @@ type view interface {
 	draw(c canvas)
 }
 
-// The legs that the application goes to by itself.
+// The legs, by their places.
 const (
+	legSurvey = 0
+	legSplit  = 1
 	legWatch  = 2
 	legHunt   = 3
 	legLedger = 4
@@ -88,6 +90,7 @@ type App struct {
 	files         []string       // that changed and have not been looked at yet
 	waiting       []catalog.Test // to be hunted once the run that ended is kept
 	preparing     bool           // a run is being prepared
+	stopMending   func()         // ends the trials of a patch; nil if there are none
 	ticking       bool
 	quits         int            // how often it was asked to end
 	asked         bool           // whether to end what runs
@@ -293,6 +296,8 @@ func (a *App) takeAsk(msg tea.Msg) tea.Cmd {
 		return a.startSearch()
 	case mendMsg:
 		return a.mend(msg)
+	case mendedMsg:
+		a.stopMending = nil
 	case editFileMsg:
 		return a.editor(place(msg))
 	case editTestMsg:

@@ -82,7 +82,7 @@ func (a *App) follow(now time.Time) tea.Cmd {
 }
 
 func (a *App) working() bool {
-	return a.preparing || a.running() || a.matrix.running() || a.hunt.search != nil || slices.ContainsFunc(a.hunt.hunts, func(h *liveHunt) bool { return !h.ended })
+	return a.preparing || a.stopMending != nil || a.running() || a.matrix.running() || a.hunt.search != nil || slices.ContainsFunc(a.hunt.hunts, func(h *liveHunt) bool { return !h.ended })
 }
 
 func (a *App) running() bool {
@@ -135,6 +135,9 @@ func (a *App) cancelAll() {
 	}
 	if s := a.hunt.search; s != nil {
 		s.cancel()
+	}
+	if a.stopMending != nil {
+		a.stopMending()
 	}
 }
 
