@@ -14,6 +14,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/plain"
+	"fernrelay/core/run"
 	"fernrelay/internal/app"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/fleet"
@@ -31,7 +32,7 @@ type huntFlags struct {
 	coverage         float64
 	asJSON           bool
 	svg, pdf, report string
-	patch            string
+	patch, from      string
 
 	station  stationFlags
 	fleetRun string
@@ -69,6 +70,7 @@ func newHunt(s *settings) *cobra.Command {
 	flags.Float64Var(&f.coverage, "coverage", 100, "stop once `N` percent of neighbour pairs have run")
 	flags.StringVar(&f.svg, "svg", "", "draw the first victim's frond into this SVG `file`")
 	flags.StringVar(&f.pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
+	flags.StringVar(&f.from, "from", "", "start from the order of the run in this events `file`")
 	flags.StringVar(&f.patch, "patch", "", "write repairs of Go tests that were tried into this `file`")
 	f.station.add(cmd)
 	addFleetRun(cmd, &f.fleetRun)
@@ -87,6 +89,8 @@ func (f *huntFlags) check(cmd *cobra.Command, args []string) error {
 		return fmt.Errorf("--coverage is %g: percent from 1 to 100 are expected", f.coverage)
 	case len(args) > 0 && cmd.Flags().Changed("budget"):
 		return errors.New("--budget searches for victims, and tests are named: leave one of them out")
+	case f.from != "" && (f.verify || cmd.Flags().Changed("budget")):
+		return errors.New("--from names a run whose failures are hunted: it does not go with --verify or --budget")
 	case f.verify && (f.all || cmd.Flags().Changed("budget")):
 		return errors.New("--verify only tries known culprits: it does not go with --all or --budget")
 	}
@@ -100,6 +104,9 @@ func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobr
 		return err
 	}
 	o := app.HuntOptions{Workers: f.workers, All: f.all}
+	if o.From, err = f.readFrom(r); err != nil {
+		return err
+	}
 	if id := cmp.Or(f.fleetRun, fleetEnvironment[fleetRunVariable]); id != "" {
 		station, err := f.station.options()
 		if err != nil {
@@ -149,8 +156,30 @@ func (f *huntFlags) victims(r *app.App, named []catalog.Test, ids []string, o *a
 	case len(ids) > 0 || f.pick != "":
 		return named, "the pick selects no test: there is nothing to hunt", false, nil
 	}
+	if o.From != nil {
+		victims, _ = r.VictimsOf(o.From)
+		return victims, "no test of the project failed in the report: there is nothing to hunt", false, nil
+	}
 	victims, err = r.Victims()
 	return victims, "", len(victims) == 0, err
+}
+
+// readFrom reads the report whose order a hunt starts from, and says if its tests are others than those here.
+func (f *huntFlags) readFrom(r *app.App) (*run.Run, error) {
+	if f.from == "" {
+		return nil, nil
+	}
+	part, _, err := readPart(f.from)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", f.from, err)
+	}
+	if !slices.ContainsFunc(part.Run.Results, func(res *run.Result) bool { return res.Worker > 0 }) {
+		return nil, fmt.Errorf("%s does not say what ran where: pass the events of the run, as run --events writes them", f.from)
+	}
+	if _, gone := r.VictimsOf(part.Run); gone > 0 {
+		fmt.Fprintf(stderr, "fern-relay: note: the report has %s that this project does not have: is it another revision?\n", wording.Plural(gone, "test"))
+	}
+	return part.Run, nil
 }
 
 // hunt hunts victims and writes the files that the flags name.

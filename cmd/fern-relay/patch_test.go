@@ -184,3 +184,29 @@ func TestPatchOnScreen(t *testing.T) {
 		t.Errorf("the patch is not applied: %v\n%s", err, data)
 	}
 }
+
+// TestHuntFromReport hunts, in another checkout without a past, what failed in the events of a run: it starts from the
+// order of that run, and says which of its tests are not here.
+func TestHuntFromReport(t *testing.T) {
+	t.Parallel()
+	there, here := t.TempDir(), t.TempDir()
+	for _, dir := range []string{there, here} {
+		if err := os.CopyFS(dir, os.DirFS("../../examples/pumps")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testfiles.Write(t, there, map[string]string{"more_test.go": "package pumps\n\nimport \"testing\"\n\nfunc TestMore(t *testing.T) {}\n"})
+	events := filepath.Join(here, "ci.jsonl")
+	if got := fern(t, there, "run", "--workers", "1", "--events", events, "--junit", filepath.Join(here, "ci.xml")); got.status != 1 {
+		t.Fatalf("status %d\n%s", got.status, got.stderr)
+	}
+	got := fern(t, here, "hunt", "--from", "ci.jsonl", "--json")
+	if got.status != 0 || !strings.Contains(got.stdout, `"culprits":[["go:.#TestDroughtRation"]]`) || !strings.Contains(got.stderr, "the report has 1 test that this project does not have") {
+		t.Errorf("status %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	for args, words := range map[string]string{"--from ci.xml": "does not say what ran where", "--from nowhere.jsonl": "cannot be read", "--from ci.jsonl --verify": "does not go with --verify"} {
+		if got := fern(t, here, append([]string{"hunt"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
+			t.Errorf("hunt %s: status %d, %s", args, got.status, got.stderr)
+		}
+	}
+}

@@ -31,11 +31,23 @@ func (a *App) Victims() ([]catalog.Test, error) {
 	if err != nil {
 		return nil, err
 	}
+	victims, _ := a.VictimsOf(latest)
+	return victims, nil
+}
+
+// VictimsOf returns the tests that were bad in a run and that the project has, and how many tests of the run it does not
+// have.
+func (a *App) VictimsOf(ran *run.Run) (victims []catalog.Test, gone int) {
 	var ids []string
-	for _, r := range latest.Troubled() {
+	for _, r := range ran.Troubled() {
 		ids = append(ids, r.ID)
 	}
-	return a.TestsOf(ids), nil
+	for _, r := range ran.Results {
+		if !a.has(r.ID) {
+			gone++
+		}
+	}
+	return a.TestsOf(ids), gone
 }
 
 // Hunts returns the latest hunt of every victim that the project still has, the latest first.
@@ -64,6 +76,7 @@ type HuntOptions struct {
 	Known map[string]hunt.Saved
 	Fleet *FleetRequest // offers the trials to machines; nil for none
 	Here  int           // workers of this machine, if the trials are offered to others, too
+	From  *run.Run      // of a report, in whose order victims were bad; nil for the runs of the ledger
 }
 
 // Hunt hunts each victim and reports every step. A hunt that was interrupted continues, unless something in
@@ -195,7 +208,7 @@ func oneAtATime(report func(hunt.Progress)) func(hunt.Progress) {
 
 // tasks returns the tasks of hunting victims, which share the workers.
 func (a *App) tasks(victims []catalog.Test, o HuntOptions) ([]hunt.Task, error) {
-	s, err := a.suspects()
+	s, err := a.suspects(o.From)
 	if err != nil {
 		return nil, err
 	}

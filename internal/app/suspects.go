@@ -27,14 +27,15 @@ const (
 type suspects struct {
 	app      *App
 	ledger   *ledger.Ledger
+	from     *run.Run // the run of a report in which victims were bad; nil for those of the ledger
 	runs     map[int]*run.Run
 	known    []hunt.Saved
 	seconds  map[string]float64 // how long each test takes
 	parallel map[string]bool    // the tests that run side by side with others of their process
 }
 
-func (a *App) suspects() (*suspects, error) {
-	s := &suspects{app: a, ledger: a.Ledger(), runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(a.Catalog.Tests)), parallel: map[string]bool{}}
+func (a *App) suspects(from *run.Run) (*suspects, error) {
+	s := &suspects{app: a, ledger: a.Ledger(), from: from, runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(a.Catalog.Tests)), parallel: map[string]bool{}}
 	for _, t := range a.Catalog.Tests {
 		s.seconds[t.ID], s.parallel[t.ID] = t.Expected, t.Parallel
 	}
@@ -131,9 +132,14 @@ func (s *suspects) sideBySide(a, b *run.Result) bool {
 	return s.parallel[a.ID] && s.parallel[b.ID] && a.Batch == b.Batch && a.Started.Before(b.Ended) && b.Started.Before(a.Ended)
 }
 
-// lastBad returns the latest run in which a test was bad, or run.ErrNoRecord. Each run is read once for all
-// victims.
+// lastBad returns the latest run in which a test was bad, or run.ErrNoRecord: that of the report if there is one. Each run
+// is read once for all victims.
 func (s *suspects) lastBad(id string) (*run.Run, error) {
+	if s.from != nil {
+		if res := s.from.Result(id); res != nil && res.Outcome.Bad() {
+			return s.from, nil
+		}
+	}
 	record, err := s.ledger.LastBad(id)
 	if err != nil {
 		return nil, err
