@@ -5,9 +5,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
+	"fernrelay/core/run"
 	"fernrelay/internal/testfiles"
 )
 
@@ -207,6 +209,38 @@ func TestHuntFromReport(t *testing.T) {
 	for args, words := range map[string]string{"--from ci.xml": "does not say what ran where", "--from nowhere.jsonl": "cannot be read", "--from ci.jsonl --verify": "does not go with --verify"} {
 		if got := fern(t, here, append([]string{"hunt"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
 			t.Errorf("hunt %s: status %d, %s", args, got.status, got.stderr)
+		}
+	}
+}
+
+// TestRunHunts hunts what failed in a run at its end, and holds that its reports have the finding and keep it when they
+// are merged.
+func TestRunHunts(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	if err := os.CopyFS(dir, os.DirFS("../../examples/pumps")); err != nil {
+		t.Fatal(err)
+	}
+	const words = "polluted: TestFlowOfTwo fails only after TestDroughtRation"
+	got := fern(t, dir, "run", "--hunt", "2m", "--junit", "a.xml", "--events", "a.jsonl")
+	if got.status != 1 || !strings.Contains(got.stdout, words) || !strings.Contains(got.stdout, "1 failed: 1 order-dependent (after TestDroughtRation, proven)") {
+		t.Errorf("status %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	events := readEvents(t, filepath.Join(dir, "a.jsonl"))
+	if last := events[len(events)-1]; last.Event != run.RunEnds || events[len(events)-2].Event != run.Found {
+		t.Errorf("the events end with %+v", last)
+	}
+	for _, file := range []string{"a.xml", "a.jsonl"} {
+		got := fern(t, dir, "merge", file, "--events", "merged.jsonl", "-o", "merged.md")
+		data, err := os.ReadFile(filepath.Join(dir, "merged.md"))
+		if !strings.Contains(got.stdout, words) || err != nil || !strings.Contains(string(data), "fails only after TestDroughtRation") {
+			t.Errorf("%s merged, %v:\n%s\n%s", file, err, got.stdout, data)
+		}
+		events := readEvents(t, filepath.Join(dir, "merged.jsonl"))
+		if !slices.ContainsFunc(events, func(e run.Event) bool {
+			return e.Event == run.Found && e.Finding.Culprits[0][0] == "go:.#TestDroughtRation"
+		}) {
+			t.Errorf("%s merged has no finding", file)
 		}
 	}
 }

@@ -32,7 +32,7 @@ type runFlags struct {
 	fleetFlags
 	shard, order, show                                             string
 	workers, repeat, stopAfter, retries                            int
-	timeout, runTimeout, tookOver                                  time.Duration
+	timeout, runTimeout, tookOver, hunt                            time.Duration
 	strict, trial, allowEmpty, resume, keepApart, levels, onChange bool
 
 	turn int // the number of the present one of several runs, from 0
@@ -90,6 +90,7 @@ func newRun(s *settings) *cobra.Command {
 	flags.IntVar(&f.stopAfter, "stop-after", 0, "start no more tests after `N` failures; 0 for no limit")
 	flags.DurationVar(&f.timeout, "timeout", 0, "limit each test to this `time`; default its suite's")
 	flags.DurationVar(&f.runTimeout, "run-timeout", 0, "limit the run to this `time`; the rest is lost")
+	flags.DurationVar(&f.hunt, "hunt", 0, "hunt what failed at the end of the run, within this `time`")
 	flags.DurationVar(&f.tookOver, "took-over", 0, "list the tests that took longer than this `time`")
 	flags.StringVar(&f.show, "show", report.ShowSum, "print `MODE` while it runs: sum, names or full")
 	f.reportFiles.add(cmd)
@@ -154,6 +155,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 		together("resume", "pick", "shard", "order", "workers", "repeat", "together"),
 		together("trial-levels", "shard", "order", "resume", "together", "stop-after", "on-change", "junit", "tap", "events"),
 		together("on-change", "shard", "order", "repeat", "resume"),
+		together("hunt", "on-change", "repeat", "resume", "trial-levels", "trial"),
 	); err != nil {
 		return err
 	}
@@ -164,7 +166,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 		return fmt.Errorf("--stop-after is %d: a number from 0 is expected", f.stopAfter)
 	case f.retries < 0:
 		return fmt.Errorf("--retries is %d: a number from 0 is expected", f.retries)
-	case f.timeout < 0 || f.runTimeout < 0 || f.tookOver < 0:
+	case f.timeout < 0 || f.runTimeout < 0 || f.tookOver < 0 || f.hunt < 0:
 		return errors.New("a time below 0 is given: a duration like 30s is expected")
 	case f.show != report.ShowSum && f.show != report.ShowNames && f.show != report.ShowFull:
 		return fmt.Errorf("--show is %q: sum, names or full is expected", f.show)
@@ -182,7 +184,7 @@ func (f *runFlags) levelRuns(cmd *cobra.Command) int {
 
 // run runs what the flags ask for, as often as they ask for it. Of different outcomes of a test the worst counts.
 func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.Command) (*run.Run, error) {
-	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: cmd.OutOrStdout()}
+	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, hunt: f.hunt, out: cmd.OutOrStdout()}
 	prepare := f.request
 	if f.resume {
 		prepare = resumed

@@ -23,6 +23,7 @@ type runner struct {
 	show       string
 	tookOver   time.Duration // tests that took longer are listed; 0 for none
 	limit      time.Duration // of a run; 0 for none
+	hunt       time.Duration // in which what failed is hunted at the end of a run; 0 for none
 	out        io.Writer
 	stopped    atomic.Bool // a run was asked to begin nothing new
 }
@@ -70,8 +71,11 @@ func (n *runner) print(ctx context.Context, q app.Request, files reportFiles, do
 	})()
 	q.Preparing = status.Preparing
 	live := report.NewLive(n.out, n.show)
+	var end run.Event // of the run, which the findings precede
 	r, closing, err := do(ctx, q, func(e run.Event) {
-		reports.event(e)
+		if end = e; e.Event != run.RunEnds {
+			reports.event(e)
+		}
 		if e.Event == run.Finished && n.show != report.ShowSum {
 			status.Around(func() { live.Event(e) })
 		} else {
@@ -83,16 +87,39 @@ func (n *runner) print(ctx context.Context, q app.Request, files reportFiles, do
 	if r == nil {
 		return nil, errors.Join(err, reports.close())
 	}
+	if n.hunt > 0 && ctx.Err() == nil && !n.stopped.Load() {
+		n.huntFailed(ctx, r, q.Workers, reports)
+	}
+	reports.event(end)
 	report.Failures(n.out, r)
 	report.Notes(n.out, r)
 	if n.tookOver > 0 {
 		report.Slow(n.out, r, n.tookOver)
 	}
 	closing()
+	if words := report.Hunted(r); words != "" {
+		fmt.Fprintln(n.out, words)
+	}
 	if err = errors.Join(err, reports.write(r)); err != nil {
 		return nil, unkept{err}
 	}
 	return r, nil
+}
+
+// huntFailed hunts what failed in a run within the time for it, and adds the findings to the run and its reports.
+func (n *runner) huntFailed(ctx context.Context, r *run.Run, workers int, reports *reports) {
+	within, cancel := context.WithTimeout(ctx, n.hunt)
+	defer cancel()
+	p := newHuntProgress()
+	findings, err := n.app.HuntRun(within, r, app.HuntOptions{Workers: workers}, p.report)
+	if err != nil {
+		fmt.Fprintln(stderr, "fern-relay: the hunt of what failed:", err)
+	}
+	for _, f := range findings {
+		e := run.Event{Event: run.Found, At: time.Now(), ID: f.ID, Finding: report.InRun(f)}
+		r.Apply(e)
+		reports.event(e)
+	}
 }
 
 // terminalWidth returns the columns of a terminal, 0 if the file is none.

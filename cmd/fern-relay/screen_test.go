@@ -279,7 +279,7 @@ func TestSurveyOnScreen(t *testing.T) {
 	s.shows("Save the pick: wet not deep", "fern.toml")
 	s.typed("shallow")
 	s.press("Enter")
-	s.shows("s save pick")
+	s.shows("saved in fern.toml: saved:shallow picks it again")
 	s.press("q")
 	s.ended()
 

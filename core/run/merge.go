@@ -158,6 +158,11 @@ func (r *Run) Replay(sink Sink) {
 		e.Outcome, e.Seconds = cmp.Or(res.Outcome, Lost), Took(res.Seconds)
 		e.Failure, e.Unstable = res.Failure, res.Unstable
 		sink(e)
+		if res.Finding != nil {
+			e := at(Found)
+			e.Finding = res.Finding
+			sink(e)
+		}
 		if res.Slowed > 0 {
 			e := at(Measured)
 			e.Used = &Used{Slowed: res.Slowed, Share: res.Share}

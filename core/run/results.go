@@ -27,8 +27,9 @@ type Result struct {
 	Slowed         float64 // how many times as long it took as alone, because others used the processors; 0 if not known
 	Share          float64 // processors that it keeps busy when it runs alone; 0 if not known
 	Failure
-	Steps  []Step
-	Output []byte // the head and the tail, at most outputLimit bytes together
+	Steps   []Step
+	Finding *Finding // of a hunt in the run; nil if it was not hunted
+	Output  []byte   // the head and the tail, at most outputLimit bytes together
 }
 
 // outputLimit bounds the output kept of one test, in bytes; the first half is
@@ -129,6 +130,10 @@ func (r *Run) Apply(e Event) {
 		r.at(e).keep(e.Text)
 	case Finished:
 		r.finish(e)
+	case Found:
+		if res := r.byID[e.ID]; res != nil {
+			res.Finding = e.Finding
+		}
 	case Measured:
 		r.measure(e)
 	case ServiceReady:

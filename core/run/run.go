@@ -90,6 +90,7 @@ const (
 	Output    Kind = "output"
 	Measured  Kind = "measured" // what a process used
 	Finished  Kind = "finished"
+	Found     Kind = "finding" // what a hunt after the tests found
 	RunEnds   Kind = "end"
 
 	ServiceReady Kind = "service"
@@ -138,6 +139,15 @@ type Event struct {
 	Counts   map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds
 	Service  string          `json:"service,omitempty"` // of a ServiceReady: its name; Seconds is how long it took to start
 	Planned  *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
+	Finding  *Finding        `json:"finding,omitempty"` // of a Found
+}
+
+// Finding is what a hunt in a run found out about a test that failed.
+type Finding struct {
+	Verdict  string     `json:"verdict"`
+	Words    string     `json:"words"` // a sentence
+	Culprits [][]string `json:"culprits,omitempty"`
+	Order    []string   `json:"order,omitempty"` // the shortest order that shows the failure
 }
 
 // Used is what a process used while it ran a test, or the tests of its batch if the event names none.

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
@@ -48,6 +50,30 @@ func (a *App) VictimsOf(ran *run.Run) (victims []catalog.Test, gone int) {
 		}
 	}
 	return a.TestsOf(ids), gone
+}
+
+// HuntRun hunts tests that were bad in a run of this App that has just ended, except those that are known to fail alone
+// and in company. Those whose outcome changed most often before come first. It returns what it has found when ctx
+// ends.
+func (a *App) HuntRun(ctx context.Context, ran *run.Run, o HuntOptions, report func(hunt.Progress)) ([]hunt.Finding, error) {
+	victims, _ := a.VictimsOf(ran)
+	hunts, err := a.Hunts()
+	if err != nil {
+		return nil, err
+	}
+	faulty := map[string]bool{}
+	for _, h := range hunts {
+		faulty[h.Victim] = h.Finding.Verdict == hunt.Faulty
+	}
+	victims = slices.DeleteFunc(victims, func(t catalog.Test) bool { return faulty[t.ID] })
+	flips := func(t catalog.Test) int { return history.Flips(a.Tests.PastOf(t.ID)) }
+	slices.SortStableFunc(victims, func(x, y catalog.Test) int { return cmp.Compare(flips(y), flips(x)) })
+	o.From = ran
+	findings, err := a.Hunt(ctx, victims, o, report)
+	if ctx.Err() != nil {
+		err = nil // the time is up
+	}
+	return findings, err
 }
 
 // Hunts returns the latest hunt of every victim that the project still has, the latest first.

@@ -63,6 +63,9 @@ func failure(w io.Writer, r *run.Result, together int) {
 	fmt.Fprintln(w)
 	message := plain.Text(r.Message)
 	indent(w, message)
+	if r.Finding != nil {
+		indent(w, FindingWords(r.Finding))
+	}
 	failedSteps(w, r)
 	if r.Expected != "" || r.Actual != "" {
 		indent(w, "expected "+plain.Text(r.Expected)+"\nactual   "+plain.Text(r.Actual))

@@ -150,6 +150,9 @@ const unstable = "unstable"
 // element for steps, and CI pages show system-out.
 const stepSign = "step "
 
+// findingSign begins the line of what a hunt in the run found, as JSON, after the steps.
+const findingSign = "finding "
+
 // steps writes the steps of a test, a line each.
 func steps(all []run.Step) (string, error) {
 	var out strings.Builder
@@ -208,11 +211,21 @@ func caseOf(r *run.Result, group, name string) (testCase, error) {
 		c.Status, c.Output = unstable, plain.Line(r.Message)+"\n"+plain.Text(string(r.Output))
 	}
 	steps, err := steps(r.Steps)
-	if steps == "" && strings.HasPrefix(c.Output, stepSign) {
+	if err != nil {
+		return c, err
+	}
+	if r.Finding != nil {
+		data, err := json.Marshal(r.Finding)
+		if err != nil {
+			return c, err
+		}
+		steps += fmt.Sprintf("%s%s\n", findingSign, data)
+	}
+	if steps == "" && (strings.HasPrefix(c.Output, stepSign) || strings.HasPrefix(c.Output, findingSign)) {
 		steps = "\n" // so that it is not mistaken for one
 	}
 	c.Output = steps + c.Output
-	return c, err
+	return c, nil
 }
 
 func (t *totals) add(c testCase) {

@@ -165,6 +165,8 @@ type readCase struct {
 	Skipped   *problem  `xml:"skipped"`
 	Output    []string  `xml:"system-out"`
 	Problems  []string  `xml:"system-err"`
+
+	finding *run.Finding // of a hunt, that system-out has
 }
 
 func (c *readCase) emit(suites []string, sink run.Sink) {
@@ -204,12 +206,24 @@ func (c *readCase) emit(suites []string, sink run.Sink) {
 		sink(run.Event{Event: run.Output, ID: e.ID, Text: output})
 	}
 	sink(e)
+	if c.finding != nil {
+		sink(run.Event{Event: run.Found, ID: e.ID, Finding: c.finding})
+	}
 }
 
-// emitSteps sends the steps that our own reports write before a test's output, and returns the rest.
+// emitSteps sends the steps and the finding that our own reports write before a test's output, and returns the rest.
 func (c *readCase) emitSteps(id, output string, sink run.Sink) (rest string) {
 	for {
 		line, after, _ := strings.Cut(output, "\n")
+		if data, ours := strings.CutPrefix(line, findingSign); ours {
+			var f run.Finding
+			if json.Unmarshal([]byte(data), &f) != nil {
+				return strings.TrimPrefix(output, "\n")
+			}
+			c.finding = &f
+			output = after
+			continue
+		}
 		data, ours := strings.CutPrefix(line, stepSign)
 		var s run.Step
 		if !ours || json.Unmarshal([]byte(data), &s) != nil {

@@ -30,6 +30,7 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"percent": wording.Percent,
 	"plural":  wording.Plural,
 	"place":   place,
+	"found":   report.FindingWords,
 	"name":    report.Name,
 	"where":   where,
 	"passed":  passed,

@@ -94,6 +94,9 @@ func markdownFailure(w io.Writer, a *About, r *run.Result) {
 	if r.Message != "" {
 		fmt.Fprintf(w, "%s\n\n", block(r.Message))
 	}
+	if r.Finding != nil {
+		fmt.Fprintf(w, "- %s\n", report.Prose(report.FindingWords(r.Finding)))
+	}
 	if r.Expected != "" || r.Actual != "" {
 		fmt.Fprintf(w, "expected\n%s\n\nactual\n%s\n\n", block(r.Expected), block(r.Actual))
 	}

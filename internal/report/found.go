@@ -1,0 +1,56 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"fernrelay/core/hunt"
+	"fernrelay/core/plain"
+	"fernrelay/core/run"
+)
+
+// FindingWords says what a hunt in a run found about a test.
+func FindingWords(f *run.Finding) string {
+	return plain.Line(f.Verdict) + ": " + plain.Line(f.Words)
+}
+
+// InRun returns what a report of a run says of a finding.
+func InRun(f hunt.Finding) *run.Finding {
+	return &run.Finding{Verdict: string(f.Verdict), Words: Sentence(f), Culprits: f.Culprits, Order: f.Order}
+}
+
+// Hunted sums up what hunts in a run found about the tests that failed, as in 3 failed: 1 order-dependent (after TestUsage,
+// proven), 1 unstable, 1 faulty; "" if none was hunted.
+func Hunted(ran *run.Run) string {
+	var dependent, culprits []string
+	counts := map[string]int{}
+	bad := 0
+	for _, r := range ran.Results {
+		if !r.Outcome.Bad() {
+			continue
+		}
+		bad++
+		switch {
+		case r.Finding == nil:
+			counts["not hunted to an end"]++
+		case len(r.Finding.Culprits) > 0:
+			dependent = append(dependent, r.ID)
+			culprits = append(culprits, names(r.Finding.Culprits[0]))
+		default:
+			counts[plain.Line(r.Finding.Verdict)]++
+		}
+	}
+	if bad == 0 || counts["not hunted to an end"] == bad {
+		return ""
+	}
+	var parts []string
+	if n := len(dependent); n > 0 {
+		parts = append(parts, fmt.Sprintf("%d order-dependent (after %s, proven)", n, strings.Join(culprits[:min(n, testsNamed)], "; ")))
+	}
+	for _, verdict := range []string{string(hunt.Unstable), string(hunt.Faulty), string(hunt.Stable), "not hunted to an end"} {
+		if counts[verdict] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", counts[verdict], verdict))
+		}
+	}
+	return fmt.Sprintf("%d failed: %s", bad, strings.Join(parts, ", "))
+}
