@@ -170,8 +170,8 @@ func (t *Test) lines(mention string, imports []string, text ...string) edit {
 	brace := t.offset(t.decl.Body.Lbrace) + 1
 	added := "\n\t" + strings.Join(text, "\n\t")
 	s := t.statement(mention)
-	if s == nil && len(t.decl.Body.List) > 0 {
-		s = t.decl.Body.List[0]
+	if s == nil {
+		s = t.statement("")
 	}
 	if s == nil {
 		return edit{brace, brace, added, imports}
@@ -193,16 +193,13 @@ func (t *Test) withComment(s ast.Stmt) token.Pos {
 	return s.Pos()
 }
 
-// statement returns the first statement of the test's body that mentions a name, or else the first that is no call of
-// Parallel or Helper; nil if that is the first.
+// statement returns the first statement of the test's body that mentions a name or, without a name, the first that is no
+// call of Parallel or Helper; nil if there is none.
 func (t *Test) statement(mention string) ast.Stmt {
-	for i, s := range t.decl.Body.List {
+	for _, s := range t.decl.Body.List {
 		if mention == "" {
 			if t.prepares(s) {
 				continue
-			}
-			if i == 0 {
-				return nil
 			}
 			return s
 		}
