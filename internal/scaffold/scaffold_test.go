@@ -84,3 +84,45 @@ func TestShapes(t *testing.T) {
 		t.Error("a folder that is not there is looked at")
 	}
 }
+
+// TestAddedPrograms holds what follows from the command lines that a person gives, and which are refused.
+func TestAddedPrograms(t *testing.T) {
+	for name, c := range map[string]struct {
+		suite   Suite
+		results string // that are written; "" for none
+		err     string
+	}{
+		"one test a process":    {Suite{Kind: "command", List: "./p list", Run: "./p {name}"}, "", ""},
+		"a report":              {Suite{Kind: "command", List: "./p list", Run: "./p {names} {report}"}, "junit", ""},
+		"names alone":           {Suite{Kind: "command", List: "./p list", Run: "./p {names}"}, "tap", ""},
+		"a format that is said": {Suite{Kind: "command", List: "./p list", Run: "./p {names} {report}", Results: "tap"}, "tap", ""},
+		"a host":                {Suite{Kind: "host", Run: "./h", List: "ignored", Results: "junit"}, "", ""},
+		"no run":                {Suite{Kind: "command", List: "./p list"}, "", "run is empty"},
+		"no list":               {Suite{Kind: "command", Run: "./p {name}"}, "", "list is empty"},
+		"a host without run":    {Suite{Kind: "host"}, "", "run is empty"},
+		"a name that is taken":  {Suite{Kind: "host", Name: "go", Run: "./h"}, "", "there is a suite go already"},
+	} {
+		s := &Shape{Name: "p", Suites: []Suite{{Name: "go", Kind: "go", Dir: "."}}}
+		err := s.Add(c.suite)
+		if c.err != "" {
+			if err == nil || !strings.Contains(err.Error(), c.err) || len(s.Suites) != 1 {
+				t.Errorf("%s: %v, want %q", name, err, c.err)
+			}
+			continue
+		}
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		config := s.Config()
+		if has := strings.Contains(config, "results = '"+c.results+"'"); has != (c.results != "") {
+			t.Errorf("%s: results are not %q in\n%s", name, c.results, config)
+		}
+		dir := t.TempDir()
+		testfiles.Write(t, dir, map[string]string{"fern.toml": config})
+		p, err := project.Open(dir)
+		if err != nil || len(p.Suites) != 2 || p.Suites[1].Run != c.suite.Run || p.Suites[1].Kind == project.Host && p.Suites[1].List != "" {
+			t.Errorf("%s: it reads as %+v, %v:\n%s", name, p, err, config)
+		}
+	}
+}

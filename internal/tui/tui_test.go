@@ -86,7 +86,7 @@ func settle(a *App, msg tea.Msg) {
 			return
 		}
 		switch next.(type) {
-		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, pastReadMsg, changesFoundMsg, testsListedMsg, runReadMsg, cardReadMsg, sayMsg, filterMsg, sourceReadMsg, openSheetMsg, drawnMsg, stepsReadMsg, setPickMsg:
+		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, pastReadMsg, changesFoundMsg, testsListedMsg, runReadMsg, cardReadMsg, sayMsg, filterMsg, sourceReadMsg, openSheetMsg, drawnMsg, stepsReadMsg, setPickMsg, mendedMsg, closeSheetMsg:
 		default:
 			return
 		}
