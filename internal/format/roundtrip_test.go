@@ -17,7 +17,7 @@ import (
 )
 
 // hostile are pieces of what tests print and are called that mean something to the formats.
-var hostile = []string{"<script>", "]]>", "&lt;", "\x00", "\x1b[31m", "\xff\xfe", "\uFFFE", "'", "\"", "# SKIP", "# TODO x", "\\", "\\#", "ok 1 - a", "not ok 2",
+var hostile = []string{"step {\"name\":\"x\"}", "finding {\"verdict\":\"x\"}", "<script>", "]]>", "&lt;", "\x00", "\x1b[31m", "\xff\xfe", "\uFFFE", "'", "\"", "# SKIP", "# TODO x", "\\", "\\#", "ok 1 - a", "not ok 2",
 	"1..3", "Bail out!", "  ---\n", "  ...\n", "    ok 1", "TAP version 14", "\r\n", "\n\n", "\t", " ", "é", "水", "\u202e", "pragma +strict", ": ", "- ", "| ", "{", "%s", "at a.go:3\n", "..."}
 
 func hostileText(random *rand.Rand) string {
@@ -51,6 +51,9 @@ func TestRoundTrip(t *testing.T) {
 				e.File, e.Line = "a/b_test.go", 1+random.IntN(99)
 			}
 			ran.Apply(e)
+			if random.IntN(3) == 0 {
+				ran.Apply(run.Event{Event: run.Found, ID: id, Finding: &run.Finding{Verdict: "polluted", Words: hostileText(random), Culprits: [][]string{{hostileText(random)}}}})
+			}
 		}
 		ran.Apply(run.Event{Event: run.RunEnds, At: now})
 		for name, write := range map[string]func(io.Writer, *run.Run) error{"junit": func(w io.Writer, ran *run.Run) error { return junit.Write(w, ran) }, "tap": tap.Write} {
@@ -60,13 +63,15 @@ func TestRoundTrip(t *testing.T) {
 			}
 			written := text.String()
 			var back []run.Event
-			steps := map[string][]run.Event{}
+			steps, findings := map[string][]run.Event{}, map[string]*run.Finding{}
 			kind, err := Read(&text, func(e run.Event) {
 				switch e.Event {
 				case run.Finished:
 					back = append(back, e)
 				case run.StepDone:
 					steps[e.ID] = append(steps[e.ID], e)
+				case run.Found:
+					findings[e.ID] = e.Finding
 				}
 			})
 			if kind != name || err != nil || len(back) != len(ran.Results) {
@@ -92,6 +97,9 @@ func TestRoundTrip(t *testing.T) {
 				e := back[at]
 				if e.Outcome != r.Outcome || e.Unstable != r.Unstable || e.Seconds == nil || *e.Seconds != r.Seconds {
 					t.Fatalf("%s: %q came back as %+v, want %s unstable %t %v s:\n%s", name, want, e, r.Outcome, r.Unstable, r.Seconds, written)
+				}
+				if f := findings[e.ID]; name == "junit" && ((f == nil) != (r.Finding == nil) || f != nil && (f.Verdict != "polluted" || f.Culprits[0][0] != strings.ReplaceAll(plain.Line(r.Finding.Culprits[0][0]), "\uFFFE", "\uFFFD"))) {
+					t.Fatalf("the finding of %q came back as %+v, want %+v:\n%s", want, f, r.Finding, written)
 				}
 				if len(steps[e.ID]) != len(r.Steps) {
 					t.Fatalf("%s: %q came back with %d steps of %d:\n%s", name, want, len(steps[e.ID]), len(r.Steps), written)

@@ -167,6 +167,23 @@ func steps(all []run.Step) (string, error) {
 	return out.String(), nil
 }
 
+// plainFinding returns a finding with texts that are safe to show.
+func plainFinding(f *run.Finding) run.Finding {
+	safe := run.Finding{Verdict: plain.Line(f.Verdict), Words: plain.Line(f.Words)}
+	for _, set := range f.Culprits {
+		safe.Culprits = append(safe.Culprits, plainLines(set))
+	}
+	safe.Order = plainLines(f.Order)
+	return safe
+}
+
+func plainLines(texts []string) (lines []string) {
+	for _, text := range texts {
+		lines = append(lines, plain.Line(text))
+	}
+	return lines
+}
+
 // What goes before the place, and the step that failed, in the first line of the text of a problem: schemas of the format
 // have no attributes for them.
 const (
@@ -215,14 +232,14 @@ func caseOf(r *run.Result, group, name string) (testCase, error) {
 		return c, err
 	}
 	if r.Finding != nil {
-		data, err := json.Marshal(r.Finding)
+		data, err := json.Marshal(plainFinding(r.Finding))
 		if err != nil {
 			return c, err
 		}
 		steps += fmt.Sprintf("%s%s\n", findingSign, data)
 	}
-	if steps == "" && (strings.HasPrefix(c.Output, stepSign) || strings.HasPrefix(c.Output, findingSign)) {
-		steps = "\n" // so that it is not mistaken for one
+	if strings.HasPrefix(c.Output, stepSign) || strings.HasPrefix(c.Output, findingSign) {
+		steps += "\n" // so that it is not mistaken for one
 	}
 	c.Output = steps + c.Output
 	return c, nil
