@@ -158,6 +158,22 @@ func TestPatches(t *testing.T) {
 	}
 }
 
+// TestBrittlePatch hunts a test that passes only after another, and holds that the patch sets up in it what the other
+// leaves.
+func TestBrittlePatch(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module m\n\ngo 1.25\n", "p.go": "package m\n\nvar mode = \"drip\"\n",
+		"p_test.go": "package m\n\nimport \"testing\"\n\nfunc TestOpens(t *testing.T) {\n\tmode = \"flood\"\n}\n\nfunc TestFlows(t *testing.T) {\n\tif mode != \"flood\" {\n\t\tt.Error(mode)\n\t}\n}\n"})
+	fern(t, dir, "run", "--order", "reverse")
+	got := fern(t, dir, "hunt", "--patch", "p.diff")
+	diff, err := os.ReadFile(filepath.Join(dir, "p.diff"))
+	if err != nil || !strings.Contains(string(diff), "+\toldMode := mode\n+\tt.Cleanup(func() { mode = oldMode })\n+\tmode = \"flood\"\n") ||
+		!strings.Contains(got.stderr, "TestFlows alone: 5 of 5 passed with it, 5 of 5 failed without") {
+		t.Errorf("%v\n%s%s%s", err, diff, got.stdout, got.stderr)
+	}
+}
+
 // TestPatchOnScreen hunts in a copy of an example, reads the patch, applies it, and sees that the victim is mended.
 func TestPatchOnScreen(t *testing.T) {
 	t.Parallel()

@@ -36,8 +36,8 @@ type Patch struct {
 // mostPatches bounds the changes that are tried.
 const mostPatches = 5
 
-// Mend looks for the smallest change with which the culprits of a finding restore the state that they leave, and tries
-// it: nothing is written into the project. The error says why there is none.
+// Mend looks for the smallest change with which the culprits of a finding restore the state that they leave, or a brittle
+// victim sets it up, and tries it: nothing is written into the project. The error says why there is none.
 func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what string)) (*Patch, error) {
 	if err := mendable(f); err != nil {
 		return nil, err
@@ -46,8 +46,12 @@ func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what strin
 	p := &patchTrial{app: a, finding: f, victim: victim, culprits: a.TestsOf(f.Culprits[0]), group: a.declared(&victim)}
 	var reasons []error
 	tried := 0
-	for _, culprit := range slices.Backward(p.culprits) {
-		candidates, err := a.candidates(ctx, &culprit, f.Changed)
+	changed := p.culprits
+	if f.Verdict == hunt.Brittle {
+		changed = []catalog.Test{victim}
+	}
+	for _, test := range slices.Backward(changed) {
+		candidates, err := a.candidates(ctx, &test, f)
 		if err != nil {
 			reasons = append(reasons, err)
 			continue
@@ -56,18 +60,18 @@ func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what strin
 			if tried++; tried > mostPatches {
 				break
 			}
-			progress(fmt.Sprintf("change %d of %s", tried, culprit.Name))
+			progress(fmt.Sprintf("change %d of %s", tried, test.Name))
 			err := p.build(ctx, c)
 			if err == nil {
-				return a.newPatch(ctx, f.ID, culprit.ID, c, p.trials), nil
+				return a.newPatch(ctx, f.ID, test.ID, c, p.trials), nil
 			}
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
-			reasons = append(reasons, fmt.Errorf("change %d of %s: %w", tried, culprit.Name, err))
+			reasons = append(reasons, fmt.Errorf("change %d of %s: %w", tried, test.Name, err))
 		}
 	}
-	return nil, fmt.Errorf("no change of a culprit is a repair: %w", errors.Join(reasons...))
+	return nil, fmt.Errorf("no change is a repair: %w", errors.Join(reasons...))
 }
 
 // mendable says why no patch can follow from a finding.
@@ -77,26 +81,28 @@ func mendable(f hunt.Finding) error {
 		return errors.New("no culprit is known: there is nothing to repair")
 	case f.Overlap:
 		return errors.New("the tests disturb each other only while both run: let both hold the resource that they share")
-	case f.Verdict == hunt.Brittle:
-		return errors.New("the victim passes only after its culprits: set up in it what they leave, or give it the rule needs")
 	}
 	return nil
 }
 
-// candidates returns the changes of a culprit that are worth a trial.
-func (a *App) candidates(ctx context.Context, culprit *catalog.Test, changes []hunt.Change) ([]mend.Candidate, error) {
-	at, ok := a.GoTest(culprit)
+// candidates returns the changes of a test that are worth a trial: of a culprit, or of a victim that passes only after
+// its culprits.
+func (a *App) candidates(ctx context.Context, test *catalog.Test, f hunt.Finding) ([]mend.Candidate, error) {
+	at, ok := a.GoTest(test)
 	if !ok {
-		return nil, fmt.Errorf("%s is not in Go source", culprit.ID)
+		return nil, fmt.Errorf("%s is not in Go source", test.ID)
 	}
 	t, err := mend.Load(ctx, a.Project.Dir, mend.Place{File: at.File, Function: at.Function}, at.Tags)
 	if err != nil {
 		return nil, err
 	}
-	return t.Candidates(changes)
+	if f.Verdict == hunt.Brittle {
+		return t.SetUps(f.Changed)
+	}
+	return t.Candidates(f.Changed)
 }
 
-// timesTried is how often the order that failed is tried with a patch.
+// timesTried is how often the order that failed, or a brittle victim alone, is tried with a patch.
 const timesTried = 5
 
 // declared returns the tests of a test's group that run, in their declared order.
@@ -183,12 +189,20 @@ func (p *patchTrial) try(ctx context.Context, adapters map[string]adapter.Adapte
 	}
 	defer pool.Close()
 	order := append(slices.Clone(p.culprits), p.victim)
+	alone, after, what := 1, timesTried, "the order that failed"
+	if p.finding.Verdict == hunt.Brittle {
+		alone, after, what = timesTried, 1, p.victim.Name+" after its culprits"
+	}
 	for _, t := range order {
-		if err := p.well(ctx, pool, []catalog.Test{t}, 1, t.Name+" alone"); err != nil {
+		times := 1
+		if t.ID == p.victim.ID {
+			times = alone
+		}
+		if err := p.well(ctx, pool, []catalog.Test{t}, times, t.Name+" alone"); err != nil {
 			return err
 		}
 	}
-	if err := p.well(ctx, pool, order, timesTried, "the order that failed"); err != nil {
+	if err := p.well(ctx, pool, order, after, what); err != nil {
 		return err
 	}
 	reversed := slices.Clone(order)
@@ -206,6 +220,9 @@ func (p *patchTrial) try(ctx context.Context, adapters map[string]adapter.Adapte
 		}
 	}
 	p.trials = append(p.trials, "the group in its declared order: no test is worse")
+	if p.finding.Verdict == hunt.Brittle {
+		return nil // what the culprits leave is not the fault
+	}
 	return p.fresh(ctx, pool)
 }
 
@@ -226,8 +243,16 @@ func (p *patchTrial) well(ctx context.Context, pool *engine.Pool, tests []catalo
 		p.trials = append(p.trials, what+": passed")
 		return nil
 	}
-	p.trials = append(p.trials, fmt.Sprintf("%s: %d of %d passed with it, %d of %d failed without", what, times, times, p.finding.With.Failed, p.finding.With.Runs))
+	p.trials = append(p.trials, fmt.Sprintf("%s: %d of %d passed with it, %d of %d failed without", what, times, times, p.failing().Failed, p.failing().Runs))
 	return nil
+}
+
+// failing returns the trials of the hunt in which the victim failed: after its culprits or, if it is brittle, alone.
+func (p *patchTrial) failing() hunt.Times {
+	if p.finding.Verdict == hunt.Brittle {
+		return p.finding.Without
+	}
+	return p.finding.With
 }
 
 // fresh compares the state that the culprits leave with a fresh one.

@@ -241,6 +241,12 @@ func (t *Test) offset(p token.Pos) int { return t.pkg.Fset.Position(p).Offset }
 // lineStart returns the offset at which the line of an offset begins.
 func (t *Test) lineStart(at int) int { return strings.LastIndexByte(string(t.source[:at]), '\n') + 1 }
 
+// freshOld returns a name for the saved value of a variable of a package.
+func (t *Test) freshOld(variable string) string {
+	name := variable[strings.LastIndexByte(variable, '.')+1:]
+	return t.fresh("old" + strings.ToUpper(name[:1]) + name[1:])
+}
+
 // fresh returns a name for a variable that the test does not use yet.
 func (t *Test) fresh(name string) string {
 	used := map[string]bool{}

@@ -134,6 +134,46 @@ func sameLines(a, b []string) bool {
 	return true
 }
 
+// TestSetUps holds what a test sets up itself that passes only after others.
+func TestSetUps(t *testing.T) {
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module m\n\ngo 1.25\n",
+		"p/p.go":      "package p\n\nvar rate = 4\n\nvar mode = \"drip\"\n\nvar beds = []int{1}\n",
+		"p/p_test.go": "package p\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {\n\tt.Log(rate, mode)\n}\n"})
+	loaded, err := Load(t.Context(), dir, Place{filepath.Join(dir, "p", "p_test.go"), "TestX"}, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	proved := func(c hunt.Change, after string) []hunt.Change {
+		c.After, c.Proved = after, true
+		return []hunt.Change{c}
+	}
+	for name, c := range map[string]struct {
+		changes   []hunt.Change
+		want, err string
+	}{
+		"a number":        {proved(variable("rate", 3), "5"), "oldRate := rate\n\tt.Cleanup(func() { rate = oldRate })\n\trate = 5\n\tt.Log", ""},
+		"a quoted text":   {proved(variable("mode", 5), `"flood"`), "\tmode = \"flood\"\n", ""},
+		"a text":          {proved(variable("mode", 5), "flood"), "\tmode = \"flood\"\n", ""},
+		"the environment": {proved(hunt.Change{Kind: hunt.Environment, Name: "A"}, "b"), "\tt.Setenv(\"A\", \"b\")\n\tt.Log", ""},
+		"a slice":         {proved(variable("beds", 7), "[1 2]"), "", "by hand"},
+		"a text cut off":  {proved(variable("mode", 5), "flo…"), "", "by hand"},
+		"a file":          {proved(hunt.Change{Kind: hunt.File, Name: "x"}, "y"), "", "is not set up"},
+		"nothing proved":  {[]hunt.Change{variable("rate", 3)}, "", "is proved"},
+	} {
+		all, err := loaded.SetUps(c.changes)
+		if c.err != "" {
+			if err == nil || !strings.Contains(err.Error(), c.err) {
+				t.Errorf("%s: %v, want %q", name, err, c.err)
+			}
+			continue
+		}
+		if err != nil || !strings.Contains(string(all[0].Content), c.want) {
+			t.Errorf("%s: %v\n%s", name, err, all)
+		}
+	}
+}
+
 // TestUnformattedSourceStays holds that a file whose author formats it otherwise only gains lines.
 func TestUnformattedSourceStays(t *testing.T) {
 	dir := t.TempDir()

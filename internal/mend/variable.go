@@ -25,8 +25,7 @@ func (t *Test) restoreVariable(c hunt.Change) ([]edit, error) {
 	if err != nil {
 		return nil, err
 	}
-	name := c.Name[strings.LastIndexByte(c.Name, '.')+1:]
-	old := t.fresh("old" + strings.ToUpper(name[:1]) + name[1:])
+	name, old := c.Name[strings.LastIndexByte(c.Name, '.')+1:], t.freshOld(c.Name)
 	if get, set := t.accessors(v, expr); get != "" {
 		save := []string{old + " := " + get + "()", fmt.Sprintf("%s.Cleanup(func() { %s(%s) })", t.handle, set, old)}
 		return []edit{t.lines("", imports, save...)}, nil
