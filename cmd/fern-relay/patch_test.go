@@ -61,6 +61,7 @@ var leaks = []leak{
 	{name: "file", imports: "\"os\"", writes: "if err := os.WriteFile(\"beds.lock\", nil, 0o644); err != nil {\n\t\tt.Fatal(err)\n\t}", reads: "if _, err := os.Stat(\"beds.lock\"); err == nil { t.Error(\"locked\") }", always: true},
 	{name: "logged", imports: "\"bytes\"\n\t\"log\"", writes: "log.SetOutput(&bytes.Buffer{})\n\tlog.SetPrefix(\"flood \")", reads: "if log.Prefix() != \"\" { t.Error(log.Prefix()) }", always: true},
 	{name: "client", imports: "\"net/http\"\n\t\"time\"", writes: "http.DefaultClient.Timeout = time.Second", reads: "if http.DefaultClient.Timeout != 0 { t.Error(http.DefaultClient.Timeout) }"},
+	{name: "ignored", imports: "\"os/signal\"\n\t\"syscall\"", writes: "signal.Ignore(syscall.SIGHUP)", reads: "if signal.Ignored(syscall.SIGHUP) { t.Error(\"ignored\") }"},
 	{name: "arguments", imports: "\"os\"", writes: "os.Args = []string{\"glass\"}", reads: "if os.Args[0] == \"glass\" { t.Error(os.Args) }"},
 	{name: "intest", reads: "if count != 0 { t.Error(count) }\n}\n\nvar count int\n\nfunc TestNothing(t *testing.T) {", writes: "count++"},
 	{name: "line", source: "var limit = 40", writes: "{ limit = 5 }", reads: "if limit != 40 { t.Error(limit) }"},

@@ -160,6 +160,8 @@ func (t *Test) restore(c hunt.Change) ([]edit, error) {
 		return t.restoreFolder(), nil
 	case hunt.File:
 		return t.restoreFile(c)
+	case hunt.Signal:
+		return t.restoreSignal(c)
 	}
 	return nil, fmt.Errorf("a %s is not restored by a patch", c.Kind)
 }

@@ -59,6 +59,8 @@ func TestCandidates(t *testing.T) {
 			[]string{"\"os\"", "t.Cleanup(func() { os.RemoveAll(\"beds.lock\") })"}, "t.Log(1)", ""},
 		"a logger": {"package p\n\nimport (\n\t\"log\"\n\t\"testing\"\n)\n\nfunc TestX(t *testing.T) {\n\tlog.SetPrefix(\"x\")\n}\n", nil,
 			[]string{"oldOutput, oldPrefix, oldFlags := log.Writer(), log.Prefix(), log.Flags()", "t.Cleanup(func() {", "log.SetOutput(oldOutput)", "log.SetPrefix(oldPrefix)", "log.SetFlags(oldFlags)", "})"}, "log.SetPrefix(\"x\")", ""},
+		"a signal": {"package p\n\nimport (\n\t\"os/signal\"\n\t\"syscall\"\n\t\"testing\"\n)\n\nfunc TestX(t *testing.T) {\n\tsignal.Ignore(syscall.SIGHUP)\n}\n", []hunt.Change{{Kind: hunt.Signal, Name: "hangup", Before: hunt.Absent, After: "ignored"}},
+			[]string{"\"os\"", "t.Cleanup(func() { // Notify ends Ignore", "c := make(chan os.Signal, 1)", "signal.Notify(c, syscall.SIGHUP)", "signal.Stop(c)", "})"}, "signal.Ignore", ""},
 		"nothing known": {"package p\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n", nil, nil, "", "no state is known"},
 		"a goroutine":   {"package p\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n", []hunt.Change{{Kind: hunt.Goroutine, Name: "g"}}, nil, "", "is not restored by a patch"},
 	} {

@@ -49,6 +49,20 @@ func (t *Test) restoreFolder() []edit {
 	return []edit{saved}
 }
 
+// signals are the names in package syscall of the signals of which the state tells whether they are ignored.
+var signals = map[string]string{"hangup": "SIGHUP", "interrupt": "SIGINT", "terminated": "SIGTERM", "broken pipe": "SIGPIPE"}
+
+// restoreSignal returns edits with which a signal is no longer ignored.
+func (t *Test) restoreSignal(c hunt.Change) ([]edit, error) {
+	name, known := signals[c.Name]
+	if !known || c.Before != hunt.Absent {
+		return nil, errors.New("only a signal that the test begins to ignore is restored by a patch")
+	}
+	return []edit{t.lines("", []string{"os", "os/signal", "syscall"},
+		t.handle+".Cleanup(func() { // Notify ends Ignore", "\tc := make(chan os.Signal, 1)",
+		fmt.Sprintf("\tsignal.Notify(c, syscall.%s)", name), "\tsignal.Stop(c)", "})")}, nil
+}
+
 // restoreFile returns edits that remove a file which the test adds, or write its former content.
 func (t *Test) restoreFile(c hunt.Change) ([]edit, error) {
 	name := c.Name
