@@ -110,6 +110,7 @@ func (n *runner) print(ctx context.Context, q app.Request, files reportFiles, do
 func (n *runner) huntFailed(ctx context.Context, r *run.Run, workers int, reports *reports) {
 	within, cancel := context.WithTimeout(ctx, n.hunt)
 	defer cancel()
+	defer n.interrupts.finish(cancel)()
 	p := newHuntProgress()
 	findings, err := n.app.HuntRun(within, r, app.HuntOptions{Workers: workers}, p.report)
 	if err != nil {
