@@ -27,7 +27,7 @@ func (a *App) hintOf() hint {
 	case a.leg == legWatch && len(a.watch.list) > 0:
 		return hint{"first: arrows choose a result, h hunts what made it fail, e opens its line in your editor", []string{"h", "e", "r", "R"}}
 	case a.leg == legHunt && len(a.hunt.hunts) > 0:
-		return hint{"first: each row is a trial of half the suspects; c copies a command that shows the failure", []string{"c", "enter", "m"}}
+		return hint{"first: each row is a trial of half the suspects; p looks for a patch, c copies a command", []string{"c", "enter", "m", "p"}}
 	case a.leg == legLedger && len(a.ledger.all) > 0:
 		return hint{"first: left and right choose a run, enter opens its report", []string{"left", "right", "enter"}}
 	case a.leg == legMatrix && len(a.matrix.rows) > 0:
