@@ -159,13 +159,14 @@ func TestPatches(t *testing.T) {
 	}
 }
 
-// TestBrittlePatch hunts a test that passes only after another, and holds that the patch sets up in it what the other
+// TestBrittlePatch hunts a test that passes only after another, in a suite with build flags, and holds that the patch sets up in it what the other
 // leaves.
 func TestBrittlePatch(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	testfiles.Write(t, dir, map[string]string{"go.mod": "module m\n\ngo 1.25\n", "p.go": "package m\n\nvar mode = \"drip\"\n",
-		"p_test.go": "package m\n\nimport \"testing\"\n\nfunc TestOpens(t *testing.T) {\n\tmode = \"flood\"\n}\n\nfunc TestFlows(t *testing.T) {\n\tif mode != \"flood\" {\n\t\tt.Error(mode)\n\t}\n}\n"})
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module m\n\ngo 1.25\n", "fern.toml": "[[suite]]\nkind = \"go\"\nbuild-flags = [\"-tags=it\"]\n",
+		"p.go":      "//go:build it\n\npackage m\n\nvar mode = \"drip\"\n",
+		"p_test.go": "//go:build it\n\npackage m\n\nimport \"testing\"\n\nfunc TestOpens(t *testing.T) {\n\tmode = \"flood\"\n}\n\nfunc TestFlows(t *testing.T) {\n\tif mode != \"flood\" {\n\t\tt.Error(mode)\n\t}\n}\n"})
 	fern(t, dir, "run", "--order", "reverse")
 	got := fern(t, dir, "hunt", "--patch", "p.diff")
 	diff, err := os.ReadFile(filepath.Join(dir, "p.diff"))

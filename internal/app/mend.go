@@ -92,7 +92,7 @@ func (a *App) candidates(ctx context.Context, test *catalog.Test, f hunt.Finding
 	if !ok {
 		return nil, fmt.Errorf("%s is not in Go source", test.ID)
 	}
-	t, err := mend.Load(ctx, a.Project.Dir, mend.Place{File: at.File, Function: at.Function}, at.Tags)
+	t, err := mend.Load(ctx, a.Project.Dir, mend.Place{File: at.File, Function: at.Function}, at.Flags)
 	if err != nil {
 		return nil, err
 	}

@@ -1,7 +1,8 @@
 // Package mend proposes changes to Go tests that leave state behind, so that they restore it at their end.
 //
-//	m, err := mend.Load(ctx, mend.Place{File: "/p/pumps_test.go", Function: "TestDrought"}, tags)
-//	for _, c := range m.Candidates(changes) {
+//	t, err := mend.Load(ctx, "/p", mend.Place{File: "/p/pumps_test.go", Function: "TestDrought"}, nil)
+//	candidates, err := t.Candidates(finding.Changed)
+//	for _, c := range candidates {
 //		try(c.File, c.Content)
 //	}
 //
@@ -51,15 +52,15 @@ type Test struct {
 	handle  string // the name of its *testing.T
 }
 
-// Load reads the package of a test, as it is built with some tags. project is the folder to which the files of changes
+// Load reads the package of a test, as it is built with some flags. project is the folder to which the files of changes
 // are relative.
-func Load(ctx context.Context, project string, at Place, tags string) (*Test, error) {
+func Load(ctx context.Context, project string, at Place, flags []string) (*Test, error) {
 	source, err := os.ReadFile(at.File)
 	if err != nil {
 		return nil, err
 	}
 	t := &Test{place: at, project: project, source: source}
-	loaded, err := packages.Load(&packages.Config{Context: ctx, Mode: packages.LoadSyntax, Dir: filepath.Dir(at.File), Tests: true, BuildFlags: flags(tags)}, ".")
+	loaded, err := packages.Load(&packages.Config{Context: ctx, Mode: packages.LoadSyntax, Dir: filepath.Dir(at.File), Tests: true, BuildFlags: flags}, ".")
 	if err != nil {
 		return nil, fmt.Errorf("cannot read the package of %s: %w", at.Function, err)
 	}
@@ -82,13 +83,6 @@ func Load(ctx context.Context, project string, at Place, tags string) (*Test, er
 		return nil, fmt.Errorf("%s has no *testing.T that could restore something at its end", at.Function)
 	}
 	return t, nil
-}
-
-func flags(tags string) []string {
-	if tags == "" {
-		return nil
-	}
-	return []string{"-tags=" + tags}
 }
 
 // handleOf returns the name of the parameter of a test or fuzz function, "" if it has none.

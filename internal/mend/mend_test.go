@@ -68,7 +68,7 @@ func TestCandidates(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
 			testfiles.Write(t, dir, map[string]string{"go.mod": "module m\n\ngo 1.25\n", "p/p.go": source, "p/p_test.go": c.test})
-			loaded, err := Load(t.Context(), dir, Place{filepath.Join(dir, "p", "p_test.go"), "TestX"}, "")
+			loaded, err := Load(t.Context(), dir, Place{filepath.Join(dir, "p", "p_test.go"), "TestX"}, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -142,7 +142,7 @@ func TestSetUps(t *testing.T) {
 	testfiles.Write(t, dir, map[string]string{"go.mod": "module m\n\ngo 1.25\n",
 		"p/p.go":      "package p\n\nvar rate = 4\n\nvar mode = \"drip\"\n\nvar beds = []int{1}\n",
 		"p/p_test.go": "package p\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {\n\tt.Log(rate, mode)\n}\n"})
-	loaded, err := Load(t.Context(), dir, Place{filepath.Join(dir, "p", "p_test.go"), "TestX"}, "")
+	loaded, err := Load(t.Context(), dir, Place{filepath.Join(dir, "p", "p_test.go"), "TestX"}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -181,7 +181,7 @@ func TestUnformattedSourceStays(t *testing.T) {
 	dir := t.TempDir()
 	test := "package p\nimport \"testing\"\nfunc  TestX( t *testing.T ) {\n\tLimit=5\n}\n"
 	testfiles.Write(t, dir, map[string]string{"go.mod": "module m\n\ngo 1.25\n", "p/p.go": "package p\n\nvar Limit = 40\n", "p/p_test.go": test})
-	loaded, err := Load(t.Context(), dir, Place{filepath.Join(dir, "p", "p_test.go"), "TestX"}, "")
+	loaded, err := Load(t.Context(), dir, Place{filepath.Join(dir, "p", "p_test.go"), "TestX"}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -198,7 +198,7 @@ func TestLoadRefuses(t *testing.T) {
 	testfiles.Write(t, dir, map[string]string{"go.mod": "module m\n\ngo 1.25\n", "p/p.go": "package p\n",
 		"p/p_test.go": "package p\n\nimport \"testing\"\n\nfunc ExampleX() {\n\t// Output:\n}\n\nfunc TestBlank(_ *testing.T) {}\n\nfunc FuzzX(f *testing.F) {}\n"})
 	for function, words := range map[string]string{"ExampleX": "has no *testing.T", "TestBlank": "has no *testing.T", "TestGone": "is not in p_test.go", "FuzzX": ""} {
-		_, err := Load(t.Context(), dir, Place{filepath.Join(dir, "p", "p_test.go"), function}, "")
+		_, err := Load(t.Context(), dir, Place{filepath.Join(dir, "p", "p_test.go"), function}, nil)
 		if words == "" && err != nil || words != "" && (err == nil || !strings.Contains(err.Error(), words)) {
 			t.Errorf("%s: %v, want %q", function, err, words)
 		}

@@ -107,7 +107,7 @@ func (w *Workspace) With(own Own, recall Recall) (*Workspace, error) {
 type GoTest struct {
 	File     string // absolute
 	Function string
-	Tags     string // of its build, joined by commas
+	Flags    []string // of its build
 }
 
 // GoTest returns where a test is in Go source; ok is false if it is in no Go suite.
@@ -117,7 +117,7 @@ func (w *Workspace) GoTest(t *catalog.Test) (at GoTest, ok bool) {
 		return at, false
 	}
 	at.File = filepath.Join(w.Project.Dir, filepath.FromSlash(t.File))
-	at.Function, at.Tags = a.Source(t)
+	at.Function, at.Flags = a.Source(t)
 	return at, at.Function != ""
 }
 

@@ -199,12 +199,9 @@ func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, g
 		return nil, err
 	}
 	args := []string{"test", "-c", "-json", "-overlay", overlay, "-o", dir + string(filepath.Separator)}
-	args = append(append(args, flags...), a.BuildFlags...) // of two flags the last counts
+	args = append(append(args, flags...), a.flagsWith(tags)...) // of two flags the last counts
 	if !vet {
 		args = append(args, "-vet=off")
-	}
-	if all := slices.Concat(a.flagTags(), splitTags(tags)); len(all) > 0 && tags != "" {
-		args = append(args, "-tags="+strings.Join(all, ","))
 	}
 	for _, group := range groups {
 		args = append(args, "./"+group)
@@ -236,6 +233,14 @@ func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, g
 		return nil, fmt.Errorf("cannot run the Go toolchain in %s: %w", a.Dir, err)
 	}
 	return words, errNotBuilt
+}
+
+// flagsWith returns the suite's flags of a build with some tags more, joined by commas.
+func (a *Adapter) flagsWith(tags string) []string {
+	if tags == "" {
+		return a.BuildFlags
+	}
+	return append(slices.Clone(a.BuildFlags), "-tags="+strings.Join(slices.Concat(a.flagTags(), splitTags(tags)), ","))
 }
 
 // toolchain runs the Go toolchain. Its temporary files are in the store, from where they are removed even after it

@@ -89,10 +89,10 @@ func (a *Adapter) Elsewhere(store string, buildFlags []string) *Adapter {
 		binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
 }
 
-// Source returns the name of the function of a test, and the build tags with which it is built, joined by commas.
-func (a *Adapter) Source(t *catalog.Test) (function, tags string) {
+// Source returns the name of the function of a test, and the flags with which it is built.
+func (a *Adapter) Source(t *catalog.Test) (function string, flags []string) {
 	target := a.targets[t.ID]
-	return target.function, target.tags
+	return target.function, a.flagsWith(target.tags)
 }
 
 // WithSources returns an adapter for the same tests that builds with other contents of some files, by their absolute
