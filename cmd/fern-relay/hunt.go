@@ -70,7 +70,7 @@ func newHunt(s *settings) *cobra.Command {
 	flags.Float64Var(&f.coverage, "coverage", 100, "stop once `N` percent of neighbour pairs have run")
 	flags.StringVar(&f.svg, "svg", "", "draw the first victim's frond into this SVG `file`")
 	flags.StringVar(&f.pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
-	flags.StringVar(&f.from, "from", "", "start from the order of the run in this events `file`")
+	flags.StringVar(&f.from, "from", "", "start from the order of the run in this events or JUnit XML `file`")
 	flags.StringVar(&f.patch, "patch", "", "write repairs of Go tests that were tried into this `file`")
 	f.station.add(cmd)
 	addFleetRun(cmd, &f.fleetRun)
@@ -174,7 +174,7 @@ func (f *huntFlags) readFrom(r *app.App) (*run.Run, error) {
 		return nil, fmt.Errorf("%s: %w", f.from, err)
 	}
 	if !slices.ContainsFunc(part.Run.Results, func(res *run.Result) bool { return res.Worker > 0 }) {
-		return nil, fmt.Errorf("%s does not say what ran where: pass the events of the run, as run --events writes them", f.from)
+		return nil, fmt.Errorf("%s does not say what ran where: pass the report that run --events or run --junit wrote of a run in which a test failed", f.from)
 	}
 	if _, gone := r.VictimsOf(part.Run); gone > 0 {
 		fmt.Fprintf(stderr, "fern-relay: note: the report has %s that this project does not have: is it another revision?\n", wording.Plural(gone, "test"))

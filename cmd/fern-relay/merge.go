@@ -52,6 +52,11 @@ func newMerge(s *settings) *cobra.Command {
 					report.Part(cmd.OutOrStdout(), part, kind)
 				}
 			}
+			if len(parts) > 1 {
+				for _, part := range parts {
+					part.Run.On(part.Name) // the first worker of one is not that of another
+				}
+			}
 			merged := run.Merge(parts)
 			// Now that all parts are read: one may be such a file of the last time.
 			reports, err := f.create()
@@ -113,8 +118,8 @@ func readPart(name string) (part run.Part, kind string, err error) {
 		return part, "", fmt.Errorf("cannot be read: %w", errors.Unwrap(err))
 	}
 	defer file.Close()
-	part = run.Part{Name: name, Run: run.New()}
-	kind, err = format.Read(file, part.Run.Apply)
+	part.Name = name
+	part.Run, kind, err = format.ReadRun(file)
 	part.Broken = err != nil
 	part.Run.Lose("the report " + name + " breaks off while it runs")
 	return part, kind, err

@@ -220,11 +220,17 @@ func TestHuntFromReport(t *testing.T) {
 	if got := fern(t, there, "run", "--workers", "1", "--events", events, "--junit", filepath.Join(here, "ci.xml")); got.status != 1 {
 		t.Fatalf("status %d\n%s", got.status, got.stderr)
 	}
-	got := fern(t, here, "hunt", "--from", "ci.jsonl", "--json")
-	if got.status != 0 || !strings.Contains(got.stdout, `"culprits":[["go:.#TestDroughtRation"]]`) || !strings.Contains(got.stderr, "the report has 1 test that this project does not have") {
-		t.Errorf("status %d\n%s%s", got.status, got.stdout, got.stderr)
+	testfiles.Write(t, here, map[string]string{"other.xml": `<testsuite name="u:g"><testcase name="a"><failure/></testcase></testsuite>`})
+	if got := fern(t, here, "merge", "ci.xml", "other.xml", "--junit", "merged.xml"); got.status != 1 {
+		t.Fatalf("status %d\n%s", got.status, got.stderr)
 	}
-	for args, words := range map[string]string{"--from ci.xml": "does not say what ran where", "--from nowhere.jsonl": "cannot be read", "--from ci.jsonl --verify": "does not go with --verify"} {
+	for report, words := range map[string]string{"ci.jsonl": "the report has 1 test that", "ci.xml": "the report has 1 test that", "merged.xml": "the report has 2 tests that"} {
+		got := fern(t, here, "hunt", "--from", report, "--json")
+		if got.status != 0 || !strings.Contains(got.stdout, `"culprits":[["go:.#TestDroughtRation"]]`) || !strings.Contains(got.stderr, words) {
+			t.Errorf("hunt --from %s: status %d\n%s%s", report, got.status, got.stdout, got.stderr)
+		}
+	}
+	for args, words := range map[string]string{"--from other.xml": "does not say what ran where", "--from nowhere.jsonl": "cannot be read", "--from ci.jsonl --verify": "does not go with --verify"} {
 		if got := fern(t, here, append([]string{"hunt"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {
 			t.Errorf("hunt %s: status %d, %s", args, got.status, got.stderr)
 		}

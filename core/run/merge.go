@@ -41,9 +41,8 @@ func Merge(parts []Part) *Merged {
 	m := &Merged{Run: New()}
 	reported := map[string][]string{} // by ID: the names of the parts
 	for _, p := range parts {
+		m.Run.AddRun(p.Run)
 		for _, r := range p.Run.Results {
-			own := *r
-			m.Run.Add(&own)
 			reported[r.ID] = append(reported[r.ID], p.Name)
 		}
 		m.Run.Services = append(m.Run.Services, p.Run.Services...)
@@ -61,6 +60,20 @@ func Merge(parts []Part) *Merged {
 	}
 	m.compare(parts)
 	return m
+}
+
+// AddRun adds copies of the results of another run. Its batches get numbers after those of this run, so that tests of
+// different processes do not seem to have run in one.
+func (r *Run) AddRun(other *Run) {
+	before := r.batches
+	for _, res := range other.Results {
+		own := *res
+		if place := other.PlaceOf(res.Worker); res.Worker > 0 {
+			own.Worker, own.Batch = r.WorkerOf(Event{Machine: place.Machine, Worker: place.Worker}), before+res.Batch
+			r.batches = max(r.batches, own.Batch)
+		}
+		r.Add(&own)
+	}
 }
 
 // Add adds a result to the run, or replaces one of the same test that counts less.

@@ -103,3 +103,25 @@ func TestMergeCounts(t *testing.T) {
 		}
 	}
 }
+
+// TestMergeApart holds that tests of different runs never seem to have run in one process, and on one worker only if no
+// machines are named.
+func TestMergeApart(t *testing.T) {
+	of := func(id string) *Run {
+		r := New()
+		r.Apply(Event{Event: Started, ID: id, Worker: 1, Batch: 1})
+		r.Apply(Event{Event: Finished, ID: id, Worker: 1, Batch: 1, Outcome: Passed})
+		return r
+	}
+	resumed := Merge([]Part{{Run: of("a")}, {Run: of("b")}}).Run
+	if a, b := resumed.Result("a"), resumed.Result("b"); a.Worker != b.Worker || a.Batch == b.Batch {
+		t.Errorf("on one machine, %+v and %+v", a, b)
+	}
+	parts := []Part{{Run: of("a")}, {Run: of("b")}}
+	parts[0].Run.On("moss")
+	parts[1].Run.On("fern")
+	shards := Merge(parts).Run
+	if a, b := shards.Result("a"), shards.Result("b"); a.Worker == b.Worker || a.Batch == b.Batch || shards.PlaceOf(b.Worker) != (Place{"fern", 1}) {
+		t.Errorf("on two machines, %+v and %+v at %+v", a, b, shards.Places)
+	}
+}

@@ -52,6 +52,7 @@ type Run struct {
 	byID           map[string]*Result
 	Work           float64           // seconds of all results, as each takes alone
 	unmeasured     map[int][]*Result // by batch
+	batches        int               // the greatest number of a batch
 }
 
 // Service is a service that was started for a run, and the seconds until it was ready.
@@ -91,6 +92,16 @@ func (r *Run) PlaceOf(worker int) Place {
 		return Place{Worker: worker}
 	}
 	return r.Places[worker-1]
+}
+
+// On puts the workers of a run that names no machine on one.
+func (r *Run) On(machine string) {
+	if r.Places != nil {
+		return
+	}
+	for _, res := range r.Results {
+		res.Worker = r.WorkerOf(Event{Machine: machine, Worker: res.Worker})
+	}
 }
 
 // Alone returns the seconds that the test takes when no other uses the processors.
@@ -185,6 +196,7 @@ func (r *Run) at(e Event) *Result {
 	}
 	if e.Worker != 0 {
 		res.Worker, res.Batch = r.WorkerOf(e), e.Batch
+		r.batches = max(r.batches, e.Batch)
 	}
 	return res
 }

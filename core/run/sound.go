@@ -1,6 +1,9 @@
 package run
 
-import "slices"
+import (
+	"slices"
+	"time"
+)
 
 // The greatest plausible values of an event: the duration of a test, in seconds, and the number of workers and
 // shards.
@@ -10,10 +13,13 @@ const (
 )
 
 // Sound returns the event without impossible values, which reports of others may have: times that no test takes,
-// and impossible workers, lines and shards. An unknown outcome becomes lost.
+// and impossible dates, workers, lines and shards. An unknown outcome becomes lost.
 func (e Event) Sound() Event {
 	if e.Seconds != nil && !(*e.Seconds >= 0 && *e.Seconds <= longestTest) { // which NaN is not, either
 		e.Seconds = nil
+	}
+	if year := e.At.Year(); year < 1 || year > 9999 { // which JSON cannot hold
+		e.At = time.Time{}
 	}
 	if e.Worker < 0 || e.Worker > mostWorkers || e.Batch < 0 {
 		e.Worker, e.Batch = 0, 0

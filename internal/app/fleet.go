@@ -118,7 +118,7 @@ func (a *App) FleetForecast(tests []catalog.Test) *split.FleetForecast {
 		return nil // the next to read the ledger reports it
 	}
 	for _, k := range slices.Backward(runs) {
-		if len(k.Places) == 0 {
+		if len(k.Places) == 0 || k.Source != "" {
 			continue
 		}
 		f := &split.FleetForecast{Run: k.Number, Workers: len(k.Places)}

@@ -110,8 +110,7 @@ func readPortion(name string, l *ledger.Ledger) portion {
 	if _, p.err = f.Seek(0, io.SeekStart); p.err != nil {
 		return p
 	}
-	p.run = run.New()
-	_, err = format.Read(f, p.run.Apply)
+	p.run, _, err = format.ReadRun(f)
 	if incomplete := (run.Incomplete{}); errors.As(err, &incomplete) {
 		p.run.Note, err = err.Error(), nil
 	}
@@ -200,8 +199,8 @@ func (i *importing) add(p portion) {
 			res.Started, res.Ended = p.run.Started, p.run.Started
 		}
 		now.Record.Workers = max(now.Record.Workers, res.Worker)
-		now.Run.Add(res)
 	}
+	now.Run.AddRun(p.run)
 	now.Run.Note = strings.TrimSpace(now.Run.Note + "\n" + p.run.Note)
 	if p.run.Ended.After(now.Run.Ended) {
 		now.Run.Ended = p.run.Ended

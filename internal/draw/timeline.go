@@ -16,13 +16,14 @@ var outcomeColours = map[run.Outcome]color.NRGBA{
 }
 
 const (
-	margin      = 28.0
-	trackLeft   = 92.0
-	trackTop    = 86.0
-	trackHeight = 26.0
-	trackGap    = 10.0
-	pageWidth   = 842.0 // A4 lying, in points
-	pageHeight  = 595.0
+	margin       = 28.0
+	trackLeft    = 92.0
+	machineWidth = 46.0 // of a name of one, before the number of its worker
+	trackTop     = 86.0
+	trackHeight  = 26.0
+	trackGap     = 10.0
+	pageWidth    = 842.0 // A4 lying, in points
+	pageHeight   = 595.0
 )
 
 // Timeline draws a run: a track a worker on one time axis, every test to scale
@@ -41,7 +42,9 @@ func Timeline(title string, run *run.Run) Drawing {
 		timeAxis(p, wall, scale, bottom)
 		for w := 1; w <= workers; w++ {
 			y := trackTop + float64(w-1)*(trackHeight+trackGap)
-			p.text(margin, y+trackHeight*0.65, 10, false, fromLeft, fog, plain.Line(run.PlaceOf(w).Label()))
+			place := run.PlaceOf(w)
+			place.Machine = fits(plain.Line(place.Machine), 10, machineWidth)
+			p.text(margin, y+trackHeight*0.65, 10, false, fromLeft, fog, place.Label())
 		}
 		drawn := map[int]float64{} // by worker: the end of the last block
 		for i, r := range run.Results {

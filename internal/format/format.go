@@ -5,8 +5,10 @@ package format
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"errors"
 	"io"
+	"slices"
 
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
@@ -20,6 +22,22 @@ import (
 
 // sniffed is how many bytes of a report decide about its format.
 const sniffed = 64 << 10
+
+// ReadRun reads a report into a run, with the results in the order in which their tests started, and returns the name of
+// its format. The error says why the report is not whole.
+func ReadRun(r io.Reader) (ran *run.Run, name string, err error) {
+	ran = run.New()
+	name, err = Read(r, ran.Apply)
+	if name == "junit" { // which is ordered by groups
+		slices.SortStableFunc(ran.Results, func(a, b *run.Result) int {
+			if a.Started.IsZero() != b.Started.IsZero() {
+				return cmp.Compare(b.Started.Unix(), a.Started.Unix()) // those that never started come last
+			}
+			return a.Started.Compare(b.Started)
+		})
+	}
+	return ran, name, err
+}
 
 // Read sends the events of a report to a sink, as far as it can be read, and returns the name of its format. The
 // error, after all events, says why the report is not whole.

@@ -80,6 +80,21 @@ func TestRead(t *testing.T) {
 	}
 }
 
+// TestImpossibleDate holds that a report of others with a date that JSON cannot hold can still be merged into events.
+func TestImpossibleDate(t *testing.T) {
+	const text = `<testsuite name="u:g"><testcase name="a" time="99999999"><failure/><system-out>ran {"worker":1,"batch":1,"at":"9999-12-31T00:00:00Z"}</system-out></testcase></testsuite>`
+	ran, _, err := ReadRun(strings.NewReader(text))
+	if err != nil || ran.Result("u:g#a").Worker != 1 {
+		t.Fatalf("%+v, %v", ran.Result("u:g#a"), err)
+	}
+	var out strings.Builder
+	lines := events.NewWriter(&out)
+	ran.Replay(lines.Write)
+	if err := lines.Close(); err != nil {
+		t.Error(err)
+	}
+}
+
 // TestRoundTrips holds that a run that is written in each format is read again
 // with the same tests and outcomes.
 func TestRoundTrips(t *testing.T) {

@@ -17,7 +17,7 @@ import (
 )
 
 // hostile are pieces of what tests print and are called that mean something to the formats.
-var hostile = []string{"step {\"name\":\"x\"}", "finding {\"verdict\":\"x\"}", "<script>", "]]>", "&lt;", "\x00", "\x1b[31m", "\xff\xfe", "\uFFFE", "'", "\"", "# SKIP", "# TODO x", "\\", "\\#", "ok 1 - a", "not ok 2",
+var hostile = []string{"ran {\"worker\":7}", "step {\"name\":\"x\"}", "finding {\"verdict\":\"x\"}", "<script>", "]]>", "&lt;", "\x00", "\x1b[31m", "\xff\xfe", "\uFFFE", "'", "\"", "# SKIP", "# TODO x", "\\", "\\#", "ok 1 - a", "not ok 2",
 	"1..3", "Bail out!", "  ---\n", "  ...\n", "    ok 1", "TAP version 14", "\r\n", "\n\n", "\t", " ", "é", "水", "\u202e", "pragma +strict", ": ", "- ", "| ", "{", "%s", "at a.go:3\n", "..."}
 
 func hostileText(random *rand.Rand) string {
@@ -41,6 +41,9 @@ func TestRoundTrip(t *testing.T) {
 		ran.Apply(run.Event{Event: run.RunBegins, At: now})
 		for i := range 1 + random.IntN(8) {
 			id := fmt.Sprintf("u:g%d#%st%d", i%2, hostileText(random), i)
+			if random.IntN(2) == 0 {
+				ran.Apply(run.Event{Event: run.Started, ID: id, At: now.Add(time.Duration(i) * time.Microsecond), Machine: "m" + hostileText(random), Worker: 1 + random.IntN(3), Batch: 1 + random.IntN(3)})
+			}
 			ran.Apply(run.Event{Event: run.Output, ID: id, Text: hostileText(random)})
 			for s := range random.IntN(3) {
 				ran.Apply(run.Event{Event: run.StepDone, ID: id, Step: fmt.Sprint(hostileText(random), s), Outcome: run.Outcomes[random.IntN(len(run.Outcomes))], Seconds: run.Took(0.1), Failure: run.Failure{Message: hostileText(random)}})
@@ -63,11 +66,13 @@ func TestRoundTrip(t *testing.T) {
 			}
 			written := text.String()
 			var back []run.Event
-			steps, findings := map[string][]run.Event{}, map[string]*run.Finding{}
+			steps, findings, started := map[string][]run.Event{}, map[string]*run.Finding{}, map[string]run.Event{}
 			kind, err := Read(&text, func(e run.Event) {
 				switch e.Event {
 				case run.Finished:
 					back = append(back, e)
+				case run.Started:
+					started[e.ID] = e
 				case run.StepDone:
 					steps[e.ID] = append(steps[e.ID], e)
 				case run.Found:
@@ -97,6 +102,10 @@ func TestRoundTrip(t *testing.T) {
 				e := back[at]
 				if e.Outcome != r.Outcome || e.Unstable != r.Unstable || e.Seconds == nil || *e.Seconds != r.Seconds {
 					t.Fatalf("%s: %q came back as %+v, want %s unstable %t %v s:\n%s", name, want, e, r.Outcome, r.Unstable, r.Seconds, written)
+				}
+				where := ran.PlaceOf(r.Worker)
+				if began := started[e.ID]; name == "junit" && r.Worker > 0 && run.CountBad(ran.Counts) > 0 && (began.Worker != where.Worker || began.Batch != r.Batch || e.Batch != r.Batch || !began.At.Equal(r.Started) || plain.Line(began.Machine) != strings.ReplaceAll(plain.Line(where.Machine), "\uFFFE", "\uFFFD")) {
+					t.Fatalf("%q came back as run at %+v, want %+v of %+v:\n%s", want, began, place, r, written)
 				}
 				if f := findings[e.ID]; name == "junit" && ((f == nil) != (r.Finding == nil) || f != nil && (f.Verdict != "polluted" || f.Culprits[0][0] != strings.ReplaceAll(plain.Line(r.Finding.Culprits[0][0]), "\uFFFE", "\uFFFD"))) {
 					t.Fatalf("the finding of %q came back as %+v, want %+v:\n%s", want, f, r.Finding, written)

@@ -6,11 +6,13 @@ package junit
 import (
 	"encoding/json"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
@@ -112,6 +114,7 @@ func Write(w io.Writer, runs ...*run.Run) error {
 func (all *testSuites) addRun(ran *run.Run) error {
 	byName := map[string]*testSuite{}
 	first := len(all.Suites)
+	ordered := run.CountBad(ran.Counts) > 0 // else nobody asks for the order
 	for _, r := range ran.Results {
 		place, name, _ := strings.Cut(r.ID, "#")
 		suite := byName[place]
@@ -124,7 +127,12 @@ func (all *testSuites) addRun(ran *run.Run) error {
 			all.Suites = append(all.Suites, suite)
 		}
 		_, group, _ := strings.Cut(place, ":")
-		c, err := caseOf(r, group, name)
+		var ranAt *runAt
+		if ordered && r.Worker > 0 {
+			place := ran.PlaceOf(r.Worker)
+			ranAt = &runAt{plain.Line(place.Machine), place.Worker, r.Batch, r.Started}
+		}
+		c, err := caseOf(r, group, name, ranAt)
 		if err != nil {
 			return err
 		}
@@ -146,25 +154,42 @@ func (all *testSuites) addRun(ran *run.Run) error {
 
 const unstable = "unstable"
 
-// stepSign begins a line of a test's system-out that is one of its steps, as JSON. Schemas of the format have no
-// element for steps, and CI pages show system-out.
-const stepSign = "step "
+// What begins the lines of a test's system-out that say more of it than the schemas of the format have elements for.
+// The rest of such a line is JSON. CI pages show system-out.
+const (
+	ranSign     = "ran "     // runAt, of runs in which a test was bad
+	stepSign    = "step "    // run.Step
+	findingSign = "finding " // run.Finding, of a hunt in the run
+)
 
-// findingSign begins the line of what a hunt in the run found, as JSON, after the steps.
-const findingSign = "finding "
+// runAt is where and when a test ran: the order of a run, that a hunt starts from, follows from those of its tests.
+type runAt struct {
+	Machine string    `json:"machine,omitempty"` // of a run of several
+	Worker  int       `json:"worker"`
+	Batch   int       `json:"batch"`
+	At      time.Time `json:"at"`
+}
 
-// steps writes the steps of a test, a line each.
-func steps(all []run.Step) (string, error) {
+// signed writes the lines of system-out that begin with a sign.
+func signed(r *run.Result, at *runAt) (string, error) {
 	var out strings.Builder
-	for _, s := range all {
-		s.Name, s.Message, s.Expected, s.Actual = plain.Text(s.Name), plain.Text(s.Message), plain.Text(s.Expected), plain.Text(s.Actual)
-		data, err := json.Marshal(s)
-		if err != nil {
-			return "", err
-		}
-		fmt.Fprintf(&out, "%s%s\n", stepSign, data)
+	var failed error
+	line := func(sign string, value any) {
+		data, err := json.Marshal(value)
+		failed = errors.Join(failed, err)
+		fmt.Fprintf(&out, "%s%s\n", sign, data)
 	}
-	return out.String(), nil
+	if at != nil {
+		line(ranSign, at)
+	}
+	for _, s := range r.Steps {
+		s.Name, s.Message, s.Expected, s.Actual = plain.Text(s.Name), plain.Text(s.Message), plain.Text(s.Expected), plain.Text(s.Actual)
+		line(stepSign, s)
+	}
+	if r.Finding != nil {
+		line(findingSign, plainFinding(r.Finding))
+	}
+	return out.String(), failed
 }
 
 // plainFinding returns a finding with texts that are safe to show.
@@ -209,7 +234,7 @@ func placed(r *run.Result, output string) string {
 	return output
 }
 
-func caseOf(r *run.Result, group, name string) (testCase, error) {
+func caseOf(r *run.Result, group, name string, at *runAt) (testCase, error) {
 	c := testCase{ClassName: plain.Line(group), Name: plain.Line(name), Seconds: seconds(r.Seconds)}
 	message := plain.Text(r.Message)
 	output := placed(r, plain.Text(string(r.Output)))
@@ -227,22 +252,12 @@ func caseOf(r *run.Result, group, name string) (testCase, error) {
 	case r.Unstable:
 		c.Status, c.Output = unstable, plain.Line(r.Message)+"\n"+plain.Text(string(r.Output))
 	}
-	steps, err := steps(r.Steps)
-	if err != nil {
-		return c, err
+	lines, err := signed(r, at)
+	if slices.ContainsFunc([]string{ranSign, stepSign, findingSign}, func(sign string) bool { return strings.HasPrefix(c.Output, sign) }) {
+		lines += "\n" // so that the output is not mistaken for such a line
 	}
-	if r.Finding != nil {
-		data, err := json.Marshal(plainFinding(r.Finding))
-		if err != nil {
-			return c, err
-		}
-		steps += fmt.Sprintf("%s%s\n", findingSign, data)
-	}
-	if strings.HasPrefix(c.Output, stepSign) || strings.HasPrefix(c.Output, findingSign) {
-		steps += "\n" // so that it is not mistaken for one
-	}
-	c.Output = steps + c.Output
-	return c, nil
+	c.Output = lines + c.Output
+	return c, err
 }
 
 func (t *totals) add(c testCase) {

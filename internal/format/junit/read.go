@@ -175,7 +175,7 @@ func (c *readCase) emit(suites []string, sink run.Sink) {
 	if s, err := strconv.ParseFloat(strings.ReplaceAll(c.Seconds, ",", ""), 64); err == nil && s >= 0 {
 		e.Seconds = run.Took(s)
 	}
-	output := c.emitSteps(e.ID, strings.Join(append(c.Output, c.Problems...), "\n"), sink)
+	output := c.emitSigned(&e, strings.Join(append(c.Output, c.Problems...), "\n"), sink)
 	switch {
 	case len(c.Errors) > 0:
 		e.Outcome = c.Errors[0].outcome(run.Errored, run.TimedOut, run.Lost)
@@ -211,27 +211,46 @@ func (c *readCase) emit(suites []string, sink run.Sink) {
 	}
 }
 
-// emitSteps sends the steps and the finding that our own reports write before a test's output, and returns the rest.
-func (c *readCase) emitSteps(id, output string, sink run.Sink) (rest string) {
+// emitSigned sends what the lines say that our own reports write before a test's output, and returns the rest.
+func (c *readCase) emitSigned(e *run.Event, output string, sink run.Sink) (rest string) {
 	for {
 		line, after, _ := strings.Cut(output, "\n")
-		if data, ours := strings.CutPrefix(line, findingSign); ours {
-			var f run.Finding
-			if json.Unmarshal([]byte(data), &f) != nil {
-				return strings.TrimPrefix(output, "\n")
-			}
-			c.finding = &f
-			output = after
-			continue
-		}
-		data, ours := strings.CutPrefix(line, stepSign)
-		var s run.Step
-		if !ours || json.Unmarshal([]byte(data), &s) != nil {
+		if !c.takeSigned(e, line, sink) {
 			return strings.TrimPrefix(output, "\n")
 		}
-		sink(run.Event{Event: run.StepDone, ID: id, Step: s.Name, Outcome: run.OutcomeNamed(string(s.Outcome)), Seconds: run.Took(s.Seconds), Failure: s.Failure})
 		output = after
 	}
+}
+
+// takeSigned takes a line of our own reports, and reports whether it is one. Where and when the test ran goes into e.
+func (c *readCase) takeSigned(e *run.Event, line string, sink run.Sink) bool {
+	if data, ours := strings.CutPrefix(line, ranSign); ours {
+		var r runAt
+		if json.Unmarshal([]byte(data), &r) != nil {
+			return false
+		}
+		e.Machine, e.Worker, e.Batch, e.At = r.Machine, r.Worker, r.Batch, r.At
+		sink(run.Event{Event: run.Started, ID: e.ID, Machine: e.Machine, Worker: e.Worker, Batch: e.Batch, At: e.At})
+		if e.Seconds != nil {
+			e.At = e.At.Add(time.Duration(*e.Seconds * float64(time.Second)))
+		}
+		return true
+	}
+	if data, ours := strings.CutPrefix(line, findingSign); ours {
+		var f run.Finding
+		if json.Unmarshal([]byte(data), &f) != nil {
+			return false
+		}
+		c.finding = &f
+		return true
+	}
+	data, ours := strings.CutPrefix(line, stepSign)
+	var s run.Step
+	if !ours || json.Unmarshal([]byte(data), &s) != nil {
+		return false
+	}
+	sink(run.Event{Event: run.StepDone, ID: e.ID, Step: s.Name, Outcome: run.OutcomeNamed(string(s.Outcome)), Seconds: run.Took(s.Seconds), Failure: s.Failure})
+	return true
 }
 
 // place returns the place of the case.
