@@ -54,7 +54,7 @@ func newMerge(s *settings) *cobra.Command {
 			}
 			if len(parts) > 1 {
 				for _, part := range parts {
-					part.Run.On(part.Name) // the first worker of one is not that of another
+					part.Run.On(machineOf(part)) // the first worker of one is not that of another
 				}
 			}
 			merged := run.Merge(parts)
@@ -108,6 +108,14 @@ func (s *settings) unreported(ctx context.Context, merged *run.Merged) []string 
 	}
 	defer r.Close()
 	return r.Unreported(merged)
+}
+
+// machineOf names the machine of a report that names none.
+func machineOf(part run.Part) string {
+	if p := part.Run.Planned; p != nil {
+		return fmt.Sprintf("shard-%d", p.Shard)
+	}
+	return part.Name
 }
 
 // readPart reads a report. What could be read of a broken one is given with the
