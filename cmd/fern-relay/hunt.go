@@ -157,8 +157,7 @@ func (f *huntFlags) victims(r *app.App, named []catalog.Test, ids []string, o *a
 		return named, "the pick selects no test: there is nothing to hunt", false, nil
 	}
 	if o.From != nil {
-		victims, _ = r.VictimsOf(o.From)
-		return victims, "no test of the project failed in the report: there is nothing to hunt", false, nil
+		return r.VictimsOf(o.From), "no test of the project failed in the report: there is nothing to hunt", false, nil
 	}
 	victims, err = r.Victims()
 	return victims, "", len(victims) == 0, err
@@ -176,7 +175,7 @@ func (f *huntFlags) readFrom(r *app.App) (*run.Run, error) {
 	if !slices.ContainsFunc(part.Run.Results, func(res *run.Result) bool { return res.Worker > 0 }) {
 		return nil, fmt.Errorf("%s does not say what ran where: pass the report that run --events or run --junit wrote of a run in which a test failed", f.from)
 	}
-	if _, gone := r.VictimsOf(part.Run); gone > 0 {
+	if gone := r.Gone(part.Run); gone > 0 {
 		fmt.Fprintf(stderr, "fern-relay: note: the report has %s that this project does not have: is it another revision?\n", wording.Plural(gone, "test"))
 	}
 	return part.Run, nil

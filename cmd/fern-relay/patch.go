@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"io"
 	"strings"
 
 	"fernrelay/core/hunt"
@@ -33,8 +32,5 @@ func writePatches(ctx context.Context, r *app.App, findings []hunt.Finding, file
 		fmt.Fprintf(stderr, "fern-relay: %s is not written: no repair was found\n", file)
 		return status(1)
 	}
-	return wholefile.Write(file, func(w io.Writer) error {
-		_, err := io.WriteString(w, diffs.String())
-		return err
-	})
+	return wholefile.Write(file, wholefile.Bytes([]byte(diffs.String())))
 }

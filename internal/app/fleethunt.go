@@ -14,7 +14,6 @@ import (
 	"fernrelay/internal/engine"
 	"fernrelay/internal/fleet"
 	"fernrelay/internal/project"
-	"fernrelay/internal/workspace"
 )
 
 // machineHunt has machines of a fleet run trials.
@@ -74,7 +73,7 @@ func (a *App) ServeHunt(ctx context.Context, f FleetRequest, m *fleet.Manifest, 
 	if revision, _ := project.Origin(ctx, a.Project.Dir); !fleet.SameRevision(revision, m.Revision) || m.Project != a.Project.Name {
 		return fmt.Errorf("this machine may not serve the hunt %s: it is of the project %s at the revision %s, and this is %s at %s", m.Run, m.Project, m.Revision, a.Project.Name, revision)
 	}
-	pool, err := engine.NewPool(a.Adapters, workspace.Setup(a.Project), workspace.Services(a.Project), nil)
+	pool, err := a.newPool(a.Adapters)
 	if err != nil {
 		return err
 	}

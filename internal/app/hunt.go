@@ -33,30 +33,38 @@ func (a *App) Victims() ([]catalog.Test, error) {
 	if err != nil {
 		return nil, err
 	}
-	victims, _ := a.VictimsOf(latest)
-	return victims, nil
+	return a.VictimsOf(latest), nil
 }
 
-// VictimsOf returns the tests that were bad in a run and that the project has, and how many tests of the run it does not
-// have.
-func (a *App) VictimsOf(ran *run.Run) (victims []catalog.Test, gone int) {
+// VictimsOf returns the tests that were bad in a run and that the project has.
+func (a *App) VictimsOf(ran *run.Run) []catalog.Test {
 	var ids []string
 	for _, r := range ran.Troubled() {
 		ids = append(ids, r.ID)
 	}
+	return a.TestsOf(ids)
+}
+
+// Gone counts the tests of a run that the project does not have.
+func (a *App) Gone(ran *run.Run) (gone int) {
 	for _, r := range ran.Results {
 		if !a.has(r.ID) {
 			gone++
 		}
 	}
-	return a.TestsOf(ids), gone
+	return gone
+}
+
+// newPool returns a pool of workers that run tests with adapters of the project.
+func (a *App) newPool(adapters map[string]adapter.Adapter) (*engine.Pool, error) {
+	return engine.NewPool(adapters, workspace.Setup(a.Project), workspace.Services(a.Project), nil)
 }
 
 // HuntRun hunts tests that were bad in a run of this App that has just ended, except those that are known to fail alone
 // and in company. Those whose outcome changed most often before come first. It returns what it has found when ctx
 // ends.
 func (a *App) HuntRun(ctx context.Context, ran *run.Run, o HuntOptions, report func(hunt.Progress)) ([]hunt.Finding, error) {
-	victims, _ := a.VictimsOf(ran)
+	victims := a.VictimsOf(ran)
 	hunts, err := a.Hunts()
 	if err != nil {
 		return nil, err
@@ -124,7 +132,7 @@ func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, r
 	if err := h.prepare(ctx, tasks); err != nil {
 		return nil, err
 	}
-	if h.pool, err = engine.NewPool(a.Adapters, workspace.Setup(a.Project), workspace.Services(a.Project), nil); err != nil {
+	if h.pool, err = a.newPool(a.Adapters); err != nil {
 		return nil, err
 	}
 	defer func() { _ = h.pool.Close() }() // the findings hold, whatever processes leave behind

@@ -19,7 +19,6 @@ import (
 	"fernrelay/internal/mend"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wholefile"
-	"fernrelay/internal/workspace"
 )
 
 // Patch is a change of a test that makes its victim independent of it. It was tried.
@@ -51,15 +50,16 @@ func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what strin
 		changed = []catalog.Test{victim}
 	}
 	for _, test := range slices.Backward(changed) {
+		if tried == mostPatches {
+			break
+		}
 		candidates, err := a.candidates(ctx, &test, f)
 		if err != nil {
 			reasons = append(reasons, err)
 			continue
 		}
-		for _, c := range candidates {
-			if tried++; tried > mostPatches {
-				break
-			}
+		for _, c := range candidates[:min(len(candidates), mostPatches-tried)] {
+			tried++
 			progress(fmt.Sprintf("change %d of %s", tried, test.Name))
 			err := p.build(ctx, c)
 			if err == nil {
@@ -159,7 +159,7 @@ func (p *patchTrial) pool(ctx context.Context, adapters map[string]adapter.Adapt
 	if err := adapters[p.victim.Suite].Prepare(ctx, tests, func(string) {}); err != nil {
 		return nil, err
 	}
-	pool, err := engine.NewPool(adapters, workspace.Setup(p.app.Project), workspace.Services(p.app.Project), nil)
+	pool, err := p.app.newPool(adapters)
 	if err != nil {
 		return nil, err
 	}

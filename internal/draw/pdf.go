@@ -94,21 +94,11 @@ func (c *pdfCanvas) FillString(f font.Face, at vg.Point, text string) {
 }
 
 func (c *pdfCanvas) WriteTo(w io.Writer) (int64, error) {
-	counted := &counter{to: w}
-	err := c.doc.Output(counted)
-	return counted.n, err
-}
-
-// counter counts what is written.
-type counter struct {
-	to io.Writer
-	n  int64
-}
-
-func (c *counter) Write(p []byte) (int, error) {
-	n, err := c.to.Write(p)
-	c.n += int64(n)
-	return n, err
+	var out bytes.Buffer
+	if err := c.doc.Output(&out); err != nil {
+		return 0, err
+	}
+	return out.WriteTo(w)
 }
 
 // likenesses are what the font has in place of some of our shapes.

@@ -237,9 +237,8 @@ func (t *Test) offset(p token.Pos) int { return t.pkg.Fset.Position(p).Offset }
 // lineStart returns the offset at which the line of an offset begins.
 func (t *Test) lineStart(at int) int { return strings.LastIndexByte(string(t.source[:at]), '\n') + 1 }
 
-// freshOld returns a name for the saved value of a variable of a package.
-func (t *Test) freshOld(variable string) string {
-	name := variable[strings.LastIndexByte(variable, '.')+1:]
+// freshOld returns a name for the saved value of a variable.
+func (t *Test) freshOld(name string) string {
 	return t.fresh("old" + strings.ToUpper(name[:1]) + name[1:])
 }
 

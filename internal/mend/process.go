@@ -19,28 +19,23 @@ func (t *Test) restoreEnvironment(name string) []edit {
 		fmt.Sprintf("\t%s.Cleanup(func() { os.Setenv(%s, old) })", t.handle, quoted),
 		"} else {",
 		fmt.Sprintf("\t%s.Cleanup(func() { os.Unsetenv(%s) })", t.handle, quoted), "}")
-	var own []edit
-	for _, s := range t.decl.Body.List {
-		call, whole := t.onlyCall(s, "Setenv")
-		if call == nil || len(call.Args) != 2 || t.constantOf(call.Args[0]) != name {
-			continue
-		}
-		own = append(own, t.ownCall(s, call, whole, "Setenv"))
-	}
-	if len(own) == 1 && !t.parallel() {
-		return []edit{own[0], saved}
-	}
-	return []edit{saved}
+	return t.orOwn("Setenv", func(args []ast.Expr) bool { return len(args) == 2 && t.constantOf(args[0]) == name }, saved)
 }
 
 // restoreFolder returns edits that restore the working folder.
 func (t *Test) restoreFolder() []edit {
 	saved := t.lines("", []string{"os"},
 		"if old, err := os.Getwd(); err == nil {", fmt.Sprintf("\t%s.Cleanup(func() { os.Chdir(old) })", t.handle), "}")
+	return t.orOwn("Chdir", func(args []ast.Expr) bool { return len(args) == 1 }, saved)
+}
+
+// orOwn returns an edit, after one that calls a method of the test in place of the function of package os with its name, if
+// the body has one call of that with matching arguments and the test may call the method.
+func (t *Test) orOwn(function string, match func(args []ast.Expr) bool, saved edit) []edit {
 	var own []edit
 	for _, s := range t.decl.Body.List {
-		if call, whole := t.onlyCall(s, "Chdir"); call != nil && len(call.Args) == 1 {
-			own = append(own, t.ownCall(s, call, whole, "Chdir"))
+		if call, whole := t.onlyCall(s, function); call != nil && match(call.Args) {
+			own = append(own, t.ownCall(s, call, whole, function))
 		}
 	}
 	if len(own) == 1 && !t.parallel() {

@@ -50,8 +50,8 @@ func (t *Test) setUp(c hunt.Change) (edit, error) {
 	if err != nil {
 		return edit{}, err
 	}
-	old := t.freshOld(c.Name)
-	return t.lines("", imports, old+" := "+expr, fmt.Sprintf("%s.Cleanup(func() { %s = %s })", t.handle, expr, old), expr+" = "+value), nil
+	saved := t.keep(t.freshOld(v.Name()), copying{save: expr, into: expr})
+	return t.lines("", imports, append(saved, expr+" = "+value)...), nil
 }
 
 // literal returns a value that a finding shows as Go source. The values of basic types are shown as a whole.

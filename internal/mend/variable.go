@@ -25,10 +25,10 @@ func (t *Test) restoreVariable(c hunt.Change) ([]edit, error) {
 	if err != nil {
 		return nil, err
 	}
-	name, old := c.Name[strings.LastIndexByte(c.Name, '.')+1:], t.freshOld(c.Name)
+	_, name := splitName(c.Name)
+	old := t.freshOld(name)
 	if get, set := t.accessors(v, expr); get != "" {
-		save := []string{old + " := " + get + "()", fmt.Sprintf("%s.Cleanup(func() { %s(%s) })", t.handle, set, old)}
-		return []edit{t.lines("", imports, save...)}, nil
+		return []edit{t.lines("", imports, old+" := "+get+"()", fmt.Sprintf("%s.Cleanup(func() { %s(%s) })", t.handle, set, old))}, nil
 	}
 	if expr == "" {
 		return nil, fmt.Errorf("%s is not exported, and its package has no function that sets it: restore it there", c.Name)
@@ -39,17 +39,27 @@ func (t *Test) restoreVariable(c hunt.Change) ([]edit, error) {
 	}
 	var edits []edit
 	for _, way := range ways {
-		save := []string{old + " := " + way.save, fmt.Sprintf("%s.Cleanup(func() { %s = %s })", t.handle, way.into, old)}
-		edits = append(edits, t.lines(name, append(way.imports, imports...), save...))
+		edits = append(edits, t.lines(name, append(way.imports, imports...), t.keep(old, way)...))
 	}
 	// What changes it may be in a function that is called earlier.
 	last := ways[len(ways)-1]
-	return append(edits, t.lines("", append(last.imports, imports...), old+" := "+last.save, fmt.Sprintf("%s.Cleanup(func() { %s = %s })", t.handle, last.into, old))), nil
+	return append(edits, t.lines("", append(last.imports, imports...), t.keep(old, last)...)), nil
+}
+
+// keep returns the lines that save a value in a variable and restore it at the end of the test.
+func (t *Test) keep(old string, c copying) []string {
+	return []string{old + " := " + c.save, fmt.Sprintf("%s.Cleanup(func() { %s = %s })", t.handle, c.into, old)}
+}
+
+// splitName splits the name of a variable of a finding into the label of its package, "" if it has none, and its own name.
+func splitName(full string) (label, name string) {
+	dot := strings.LastIndexByte(full, '.')
+	return full[:max(0, dot)], full[dot+1:]
 }
 
 // find returns the variable of a change and the expression that names it in the test's file, "" if that cannot.
 func (t *Test) find(c hunt.Change) (v *types.Var, expr string, imports []string, err error) {
-	label, name := c.Name[:max(0, strings.LastIndexByte(c.Name, '.'))], c.Name[strings.LastIndexByte(c.Name, '.')+1:]
+	label, name := splitName(c.Name)
 	if v, ok := t.pkg.Types.Scope().Lookup(name).(*types.Var); ok && t.declares(v, c) {
 		return v, name, nil, nil
 	}

@@ -12,7 +12,6 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
-	"fernrelay/internal/disk"
 	"fmt"
 	"log/slog"
 	"net"
@@ -24,6 +23,8 @@ import (
 	"time"
 
 	"github.com/nats-io/nats-server/v2/server"
+
+	"fernrelay/internal/disk"
 )
 
 // Config says where a station listens and what it holds.
