@@ -206,6 +206,10 @@ func (h *hunter) keepFiles(ctx context.Context) (release func(), err error) {
 // runsLookedAt is how many of the latest runs may have left files.
 const runsLookedAt = 20
 
+// clockTick is how far the time of a file may be behind the clock: file systems take it from the kernel's last tick,
+// of which a second has 100 or more.
+const clockTick = 10 * time.Millisecond
+
 // leftByRuns returns a function that reports whether a file was last written during a run, and is neither a program nor a
 // source: those, a person may have written meanwhile.
 func (h *hunter) leftByRuns() (func(path string, mode fs.FileMode, changed time.Time) bool, error) {
@@ -225,7 +229,7 @@ func (h *hunter) leftByRuns() (func(path string, mode fs.FileMode, changed time.
 			return false
 		}
 		return slices.ContainsFunc(runs, func(r *run.Record) bool { // the ledger holds milliseconds
-			return r.Source == "" && !changed.Before(r.Began) && changed.Before(r.Ended.Add(time.Millisecond))
+			return r.Source == "" && !changed.Before(r.Began.Add(-clockTick)) && changed.Before(r.Ended.Add(time.Millisecond))
 		})
 	}, nil
 }
