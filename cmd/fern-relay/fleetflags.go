@@ -115,7 +115,7 @@ func (f *fleetFlags) run(cmd *cobra.Command) (id string, err error) {
 
 // takePart takes part in a fleet run, and sets the exit status by this machine's tests.
 func (f *runFlags) takePart(cmd *cobra.Command, s *settings, r *app.App, id string) error {
-	for _, name := range []string{"shard", "resume", "on-change", "repeat", "trial-levels", "stop-after", "hunt"} {
+	for _, name := range []string{"shard", "resume", "on-change", "repeat", "trial-levels", "stop-after", "hunt", "quarantine"} {
 		if cmd.Flags().Changed(name) {
 			return fmt.Errorf("--%s does not go with a fleet run: leave it out, or unset FERN_FLEET_RUN", name)
 		}

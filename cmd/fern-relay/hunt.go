@@ -33,6 +33,7 @@ type huntFlags struct {
 	asJSON           bool
 	svg, pdf, report string
 	patch, from      string
+	quarantine       string
 
 	station  stationFlags
 	fleetRun string
@@ -72,6 +73,7 @@ func newHunt(s *settings) *cobra.Command {
 	flags.StringVar(&f.pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
 	flags.StringVar(&f.from, "from", "", "start from the order of the run in this events or JUnit XML `file`")
 	flags.StringVar(&f.patch, "patch", "", "write repairs of Go tests that were tried into this `file`")
+	flags.StringVar(&f.quarantine, "quarantine", "", "add what was found to this `file` for run --quarantine")
 	f.station.add(cmd)
 	addFleetRun(cmd, &f.fleetRun)
 	flags.StringVar(&f.report, "report", "", "write the first victim's finding into this Markdown `file`")
@@ -129,6 +131,9 @@ func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobr
 	}
 	if f.patch != "" {
 		err = errors.Join(err, writePatches(ctx, r, findings, f.patch))
+	}
+	if f.quarantine != "" {
+		err = errors.Join(err, writeQuarantine(r, findings, f.quarantine))
 	}
 	if f.asJSON {
 		return errors.Join(err, newEncoder(out).Encode(hunt.Report{Format: hunt.Format, Victims: findings}))

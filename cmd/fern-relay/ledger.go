@@ -43,7 +43,7 @@ func newLedger(s *settings) *cobra.Command {
 		},
 	}
 	cmd.PersistentFlags().StringVarP(&s.ledgerPick, "pick", "p", "", "only runs of crossing:NAME=VALUE,…, as an `expression`")
-	cmd.AddCommand(newRuns(s), newShow(s), newTestCard(s), newSlow(s), newShaky(s), newCauses(s), newCompare(s),
+	cmd.AddCommand(newRuns(s), newShow(s), newTestCard(s), newSlow(s), newShaky(s), newCauses(s), newCompare(s), newQuarantine(s),
 		newTimings(s), newImport(s), newExport(s), newPull(s), newRename(s), newForget(s), newCheck(s))
 	return cmd
 }

@@ -35,6 +35,8 @@ type runFlags struct {
 	timeout, runTimeout, tookOver, hunt                            time.Duration
 	strict, trial, allowEmpty, resume, keepApart, levels, onChange bool
 
+	known quarantineFile
+
 	turn int // the number of the present one of several runs, from 0
 }
 
@@ -59,6 +61,9 @@ func newRun(s *settings) *cobra.Command {
 			}
 			defer r.Close()
 			if f.pick, err = named(r.Catalog, f.pick, ids); err != nil {
+				return err
+			}
+			if err := f.known.read(r); err != nil {
 				return err
 			}
 			noteBelow(r, f.pick)
@@ -91,6 +96,7 @@ func newRun(s *settings) *cobra.Command {
 	flags.DurationVar(&f.timeout, "timeout", 0, "limit each test to this `time`; default its suite's")
 	flags.DurationVar(&f.runTimeout, "run-timeout", 0, "limit the run to this `time`; the rest is lost")
 	flags.DurationVar(&f.hunt, "hunt", 0, "hunt what failed at the end of the run, within this `time`")
+	flags.StringVar(&f.known.path, "quarantine", "", "run the tests of `file` last and apart, their failures owed")
 	flags.DurationVar(&f.tookOver, "took-over", 0, "list the tests that took longer than this `time`")
 	flags.StringVar(&f.show, "show", report.ShowSum, "print `MODE` while it runs: sum, names or full")
 	f.reportFiles.add(cmd)
@@ -155,6 +161,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 		together("resume", "pick", "shard", "order", "workers", "repeat", "together"),
 		together("trial-levels", "shard", "order", "resume", "together", "stop-after", "on-change", "junit", "tap", "events"),
 		together("on-change", "shard", "order", "repeat", "resume"),
+		together("quarantine", "keep-apart", "on-change", "trial-levels"),
 		together("hunt", "on-change", "repeat", "resume", "trial-levels", "trial"),
 	); err != nil {
 		return err
@@ -184,10 +191,10 @@ func (f *runFlags) levelRuns(cmd *cobra.Command) int {
 
 // run runs what the flags ask for, as often as they ask for it. Of different outcomes of a test the worst counts.
 func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.Command) (*run.Run, error) {
-	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, hunt: f.hunt, out: cmd.OutOrStdout()}
+	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, hunt: f.hunt, known: f.known, out: cmd.OutOrStdout()}
 	prepare := f.request
 	if f.resume {
-		prepare = resumed
+		prepare = f.resumed
 	}
 	ready := func() (app.Request, error) {
 		q, err := prepare(r)
@@ -230,8 +237,8 @@ const (
 )
 
 // resumed returns a request for the rest of the run that was killed last.
-func resumed(r *app.App) (app.Request, error) {
-	q, gone, err := r.ResumeRequest()
+func (f *runFlags) resumed(r *app.App) (app.Request, error) {
+	q, gone, err := r.ResumeRequest(f.known.list)
 	if gone > 0 {
 		fmt.Fprintf(stderr, "fern-relay: note: %s of the run left out: the project no longer has them\n", wording.Plural(gone, "test"))
 	}
@@ -277,6 +284,7 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 	if timed != nil {
 		tests = f.expect(r, tests, timed)
 	}
+	tests = f.known.list.Mark(tests, time.Now())
 	if f.shard != "" {
 		if q.Shard, tests, err = f.share(r, workspace.Lone(tests)); err != nil {
 			return q, err

@@ -24,6 +24,7 @@ type runner struct {
 	tookOver   time.Duration // tests that took longer are listed; 0 for none
 	limit      time.Duration // of a run; 0 for none
 	hunt       time.Duration // in which what failed is hunted at the end of a run; 0 for none
+	known      quarantineFile
 	out        io.Writer
 	stopped    atomic.Bool // a run was asked to begin nothing new
 }
@@ -100,7 +101,7 @@ func (n *runner) print(ctx context.Context, q app.Request, files reportFiles, do
 	if words := report.Hunted(r); words != "" {
 		fmt.Fprintln(n.out, words)
 	}
-	if err = errors.Join(err, reports.write(r)); err != nil {
+	if err = errors.Join(err, n.known.report(n, r), reports.write(r)); err != nil {
 		return nil, unkept{err}
 	}
 	return r, nil

@@ -49,6 +49,15 @@ type Test struct {
 	Steps      []string `json:"-"`          // the only ones that run; empty for all
 	SkipReason string   `json:"-"`          // why it does not run here; empty if it does
 	Origins    []Origin `json:"-"`          // where its tags and rules come from
+
+	Cell    string        `json:"-"` // tests of the same cell run after all others, in a fresh process that no other test shares; empty for none
+	Failure *KnownFailure `json:"-"` // what a run says of a failure of a quarantined test; nil for any other test
+}
+
+// A KnownFailure says why the failure of a test is known.
+type KnownFailure struct {
+	Words string
+	Ended bool // the failure is no longer owed: it is an error
 }
 
 // ID joins the parts of a test's ID.

@@ -53,14 +53,14 @@ func (d *Deal) apart(t *catalog.Test) string {
 
 func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 	type place struct {
-		suite, group  string
-		level, worker int
+		suite, group, cell string
+		level, worker      int
 	}
 	var queue []Batch
 	at := map[place]int{}
-	levels := levels(tests, func(t *catalog.Test) place { return place{suite: t.Suite, group: t.Group} })
+	levels := levels(tests, func(t *catalog.Test) place { return place{suite: t.Suite, group: t.Group, cell: t.Cell} })
 	for i, t := range tests {
-		p := place{t.Suite, t.Group, levels[i], d.Worker[t.ID]}
+		p := place{t.Suite, t.Group, t.Cell, levels[i], d.Worker[t.ID]}
 		i, ok := at[p]
 		if ok && i != len(queue)-1 && d.Lasting[t.Suite] {
 			ok = false
@@ -68,7 +68,7 @@ func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 		if !ok {
 			i = len(queue)
 			at[p] = i
-			queue = append(queue, Batch{Suite: t.Suite, Worker: p.worker, Apart: d.apart(&t)})
+			queue = append(queue, Batch{Suite: t.Suite, Worker: p.worker, Apart: d.apart(&t), Fresh: t.Cell != ""})
 		}
 		queue[i].Tests = append(queue[i].Tests, t)
 	}
@@ -101,6 +101,7 @@ func levels[P comparable](tests []catalog.Test, place func(t *catalog.Test) P) [
 type stack struct {
 	suite, apart string
 	together     Together
+	fresh        bool // its tests are a cell
 	tests        []catalog.Test
 	next         int              // while the tests are neighbours, the place of the next one
 	units        [][]catalog.Test // what is never parted, the longest first
@@ -134,9 +135,20 @@ func (d *Deal) longestFirst(tests []catalog.Test) []Batch {
 		}
 	}
 	slices.SortStableFunc(queue, func(a, b Batch) int {
-		return cmp.Or(cmp.Compare(d.rank(a.Tests), d.rank(b.Tests)), cmp.Compare(b.Seconds(), a.Seconds()))
+		return cmp.Or(lastOf(a.Fresh, b.Fresh), cmp.Compare(d.rank(a.Tests), d.rank(b.Tests)), cmp.Compare(b.Seconds(), a.Seconds()))
 	})
 	return queue
+}
+
+// lastOf orders what is fresh after what is not.
+func lastOf(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
 }
 
 // rank is the least rank of some tests in First, and greater than all of those for tests that have none.
@@ -169,11 +181,14 @@ func weights(tests []catalog.Test) func(t *catalog.Test) float64 {
 // for tests on the same stack.
 func (d *Deal) stacks(tests []catalog.Test) []*stack {
 	type place struct {
-		suite, group, uses string
-		together           Together
-		level              int
+		suite, group, cell, uses string
+		together                 Together
+		level                    int
 	}
 	where := func(t *catalog.Test) place {
+		if t.Cell != "" {
+			return place{suite: t.Suite, group: t.Group, cell: t.Cell, together: Group} // it stays whole
+		}
 		p := place{suite: t.Suite, group: t.Group, together: d.Together.of(t)}
 		if p.together != File { // a file stays whole
 			p.uses = strings.Join(holds(t), "\n")
@@ -189,7 +204,7 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 		p.level = levels[i]
 		s := at[p]
 		if s == nil {
-			s = &stack{suite: t.Suite, together: p.together, apart: d.apart(t), cost: t.Setup}
+			s = &stack{suite: t.Suite, together: p.together, apart: d.apart(t), fresh: t.Cell != "", cost: t.Setup}
 			at[p] = s
 			stacks = append(stacks, s)
 		}
@@ -246,7 +261,7 @@ func weight(tests []catalog.Test, weigh func(*catalog.Test) float64) float64 {
 
 // take makes a batch of the first units, up to a weight.
 func (s *stack) take(most float64, weigh func(*catalog.Test) float64) (b Batch, taken float64) {
-	b = Batch{Suite: s.suite, Apart: s.apart}
+	b = Batch{Suite: s.suite, Apart: s.apart, Fresh: s.fresh}
 	for len(s.units) > 0 && (taken == 0 || taken < most) {
 		taken += weight(s.units[0], weigh)
 		if b.Tests == nil {

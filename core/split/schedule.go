@@ -15,6 +15,7 @@ type Batch struct {
 	Tests  []catalog.Test
 	Worker int    // the only one that takes it, from 1; 0 for any
 	Apart  string // batches with the same value never run side by side; empty for no limit
+	Fresh  bool   // it begins in a fresh state of its worker
 }
 
 // Seconds is the expected time of the batch, without what it takes to begin.

@@ -8,6 +8,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
+	"fernrelay/core/quarantine"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
@@ -49,7 +50,7 @@ type Request struct {
 // NewRequest returns a request to run tests. Tests that wait for others follow them, and the rule lone is
 // obeyed. The error names tests that wait for each other in a circle.
 func (a *App) NewRequest(pick string, tests []catalog.Test, workers int) (Request, error) {
-	settled, err := order.Settle(workspace.Lone(tests))
+	settled, err := order.Settle(quarantine.Last(workspace.Lone(tests)))
 	return Request{Pick: pick, Tests: settled, Workers: workers, Trial: slices.ContainsFunc(settled, inPart)}, err
 }
 

@@ -3,15 +3,17 @@ package app
 import (
 	"errors"
 	"fmt"
+	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/quarantine"
 	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 )
 
-// ResumeRequest returns a request to run the rest of the run that was killed last. gone counts tests of it that
-// the project no longer has.
-func (a *App) ResumeRequest() (q Request, gone int, err error) {
+// ResumeRequest returns a request to run the rest of the run that was killed last, with some tests in quarantine. gone
+// counts tests of it that the project no longer has.
+func (a *App) ResumeRequest(known quarantine.List) (q Request, gone int, err error) {
 	k, err := ledger.LastKilled(a.Project.StorePath())
 	if errors.Is(err, run.ErrNoRecord) {
 		return q, 0, errors.New("no run was killed here that could be resumed")
@@ -33,7 +35,7 @@ func (a *App) ResumeRequest() (q Request, gone int, err error) {
 			gone++
 		}
 	}
-	q, err = a.NewRequest(k.Task.Pick, rest, k.Task.Workers)
+	q, err = a.NewRequest(k.Task.Pick, known.Mark(rest, time.Now()), k.Task.Workers)
 	q.InOrder, q.Before = k.Task.InOrder, k.Run
 	return q, gone, err
 }

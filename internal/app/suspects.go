@@ -154,12 +154,17 @@ func (s *suspects) lastBad(id string) (*run.Run, error) {
 
 // past returns what ran before a victim in earlier runs, and its outcomes.
 func (s *suspects) past(victim catalog.Test) ([]hunt.Past, error) {
-	companies, err := s.ledger.Companies(victim.ID, s.scope(victim) != adapter.ScopeWorker, pastRuns)
+	companies, err := s.ledger.Companies([]string{victim.ID}, s.scope(victim) != adapter.ScopeWorker, pastRuns)
+	return pastIn(companies[victim.ID]), err
+}
+
+// pastIn returns what ran before a test in earlier runs, and its outcomes, from its companies.
+func pastIn(companies []ledger.Company) []hunt.Past {
 	past := make([]hunt.Past, len(companies))
 	for i, company := range companies {
 		past[i] = hunt.Past{Bad: company.Outcome.Bad() || company.Outcome == run.Owed, Before: company.Before}
 	}
-	return past, err
+	return past
 }
 
 // favour returns which tests are suspected beforehand.

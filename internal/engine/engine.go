@@ -357,6 +357,9 @@ func (r *execution) runBatch(ctx context.Context, batch *split.Batch, w *worker)
 	ctx, release := r.pool.services.Guard(ctx, batch.Suite, *w.slot)
 	defer release()
 	w.groups[batch.Suite] = tests[len(tests)-1].Group
+	if batch.Fresh {
+		err = session.Reset(ctx)
+	}
 	tries := newTries(r, w.number, batch.Number, tests)
 	for len(tests) > 0 && err == nil {
 		if err = session.Run(ctx, tests, tries.take); err == nil {
@@ -430,7 +433,11 @@ func bounded(message string) string {
 
 func (r *execution) finish(e *run.Event) {
 	if t := r.open[e.ID]; t != nil {
-		if e.Outcome = ruledOutcome(t, e.Outcome, r.running[e.Worker][e.ID]); e.Outcome == run.Surprise {
+		ran := r.running[e.Worker][e.ID]
+		if t.Failure != nil && e.Outcome.Bad() && ran {
+			e.Message = t.Failure.Words + ": " + e.Message
+		}
+		if e.Outcome = ruledOutcome(t, e.Outcome, ran); e.Outcome == run.Surprise {
 			e.Message = "it passed, though it is expected to fail: " + t.Rules.ExpectFail
 		}
 		delete(r.open, e.ID)
@@ -444,6 +451,10 @@ func (r *execution) finish(e *run.Event) {
 // does not compile or cannot be started has not failed as expected.
 func ruledOutcome(t *catalog.Test, o run.Outcome, ran bool) run.Outcome {
 	switch {
+	case t.Failure != nil && o.Bad() && ran && t.Failure.Ended:
+		return run.Errored
+	case t.Failure != nil && o.Bad() && ran:
+		return run.Owed
 	case t.Rules.ExpectFail == "":
 		return o
 	case o.Bad() && ran:

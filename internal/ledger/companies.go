@@ -1,50 +1,58 @@
 package ledger
 
 import (
-	"database/sql"
-	"errors"
 	"fmt"
+	"slices"
+	"time"
 
 	"fernrelay/core/run"
 )
 
 // Company is what ran before a test on its worker in an earlier run, and the test's outcome.
 type Company struct {
+	Began   time.Time // the run
 	Outcome run.Outcome
 	Before  []string // IDs
 }
 
-// companyRuns bounds the runs that are searched for the company of a test.
+// companyRuns bounds the runs that are searched for the company of tests.
 const companyRuns = 200
 
-// Companies returns the company of a test in at most n of the latest runs in which it ended, of its own batch only
-// if ownBatch is set.
-func (l *Ledger) Companies(id string, ownBatch bool, most int) (companies []Company, err error) {
+// Companies returns the company of each of some tests in at most n of the latest runs in which it ended, the latest first;
+// of its own batch only if ownBatch is set.
+func (l *Ledger) Companies(tests []string, ownBatch bool, most int) (companies map[string][]Company, err error) {
 	ids, err := l.names()
 	if err != nil {
 		return nil, err
 	}
-	var key int64
-	if err := scan(l.db.QueryRow("SELECT key FROM tests WHERE id = ?", id), &key); err != nil {
-		if errors.Is(err, sql.ErrNoRows) {
-			err = nil
+	open := map[int64]string{} // by key: the tests of which more runs are looked for
+	for key, id := range ids {
+		if slices.Contains(tests, id) {
+			open[key] = id
 		}
-		return nil, err
 	}
 	runs, err := l.list(l.db, "WHERE source = '' ORDER BY placed DESC, number DESC LIMIT ?", companyRuns)
 	if err != nil {
 		return nil, err
 	}
+	companies = map[string][]Company{}
 	for _, k := range runs {
-		if len(companies) == most {
+		if len(open) == 0 {
 			break
 		}
 		results, err := packedIn(l.db, k.Number)
 		if err != nil {
 			return nil, fmt.Errorf("run %d: %w", k.Number, err)
 		}
-		if c, ok := companyOf(results, key, ownBatch, ids); ok {
-			companies = append(companies, c)
+		for key, id := range open {
+			c, ok := companyOf(results, key, ownBatch, ids)
+			if !ok {
+				continue
+			}
+			c.Began = k.Began
+			if companies[id] = append(companies[id], c); len(companies[id]) == most {
+				delete(open, key)
+			}
 		}
 	}
 	return companies, nil

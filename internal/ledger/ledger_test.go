@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -84,18 +85,26 @@ func TestKeepAndLast(t *testing.T) {
 	if err != nil || !reflect.DeepEqual(recent, want) {
 		t.Errorf("lately came %v, %v; want %v", recent, err, want)
 	}
-	companies, err := l.Companies("c", false, 9)
-	if want := []Company{{run.TimedOut, nil}, {run.Passed, []string{"a"}}}; err != nil || !reflect.DeepEqual(companies, want) {
-		t.Errorf("the companies of c are %v, %v; want %v", companies, err, want)
+	companies := func(id string, ownBatch bool, most int) []Company {
+		t.Helper()
+		all, err := l.Companies([]string{id, "d"}, ownBatch, most)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return all[id]
 	}
-	if own, err := l.Companies("c", true, 9); err != nil || len(own) != 2 || own[1].Before != nil {
-		t.Errorf("the companies of c in its own batch are %v, %v", own, err)
+	if got := companies("c", false, 9); len(got) != 2 || got[0].Outcome != run.TimedOut || got[0].Before != nil ||
+		got[1].Outcome != run.Passed || !slices.Equal(got[1].Before, []string{"a"}) || got[1].Began.IsZero() {
+		t.Errorf("the companies of c are %v", got)
 	}
-	if latest, err := l.Companies("c", false, 1); err != nil || len(latest) != 1 || latest[0].Outcome != run.TimedOut {
-		t.Errorf("the latest company of c is %v, %v", latest, err)
+	if own := companies("c", true, 9); len(own) != 2 || own[1].Before != nil {
+		t.Errorf("the companies of c in its own batch are %v", own)
 	}
-	if none, err := l.Companies("nobody", false, 9); err != nil || none != nil {
-		t.Errorf("the companies of nobody are %v, %v", none, err)
+	if latest := companies("c", false, 1); len(latest) != 1 || latest[0].Outcome != run.TimedOut {
+		t.Errorf("the latest company of c is %v", latest)
+	}
+	if none := companies("nobody", false, 9); none != nil {
+		t.Errorf("the companies of nobody are %v", none)
 	}
 	for range 2 * recentKept {
 		if _, err := l.Keep(run.Record{Workers: 1}, runOf(0.25, "a passed")); err != nil {

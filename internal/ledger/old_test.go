@@ -157,7 +157,7 @@ func TestRandomBytes(t *testing.T) {
 			err = l.Check(t.Context())
 			_, _, _ = l.Last()
 			_, _, _ = l.History(10, nil)
-			_, _ = l.Companies("go:.#TestFrost", false, 3)
+			_, _ = l.Companies([]string{"go:.#TestFrost"}, false, 3)
 			l.Close()
 		}
 		if err != nil && !Damaged(err) {
