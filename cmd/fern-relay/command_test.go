@@ -65,6 +65,17 @@ func fern(t *testing.T, dir string, args ...string) result {
 	return finish(t, command(dir, args...))
 }
 
+// git runs git in a folder and returns what it prints.
+func git(t *testing.T, dir string, args ...string) string {
+	t.Helper()
+	cmd := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=gardener", "-c", "user.email=gardener@glasshouse.example"}, args...)...)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("git %v: %v\n%s", args, err, out)
+	}
+	return strings.TrimSpace(string(out))
+}
+
 func finish(t *testing.T, cmd *exec.Cmd) result {
 	t.Helper()
 	var stdout, stderr bytes.Buffer

@@ -387,11 +387,9 @@ func TestRehearsal(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for _, args := range [][]string{{"init", "-q"}, {"add", "."}, {"-c", "user.name=gardener", "-c", "user.email=gardener@glasshouse.example", "commit", "-qm", "beds"}} {
-		if out, err := exec.Command("git", append([]string{"-C", dir}, args...)...).CombinedOutput(); err != nil {
-			t.Fatalf("git %v: %v\n%s", args, err, out)
-		}
-	}
+	git(t, dir, "init", "-q")
+	git(t, dir, "add", ".")
+	git(t, dir, "commit", "-qm", "beds")
 	here := func(args ...string) result {
 		cmd := command(dir, args...)
 		cmd.Env = append(os.Environ(), "BEDS_TOKEN=1", "PATH="+filepath.Join(dir, "tools")+":"+os.Getenv("PATH"))

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -32,18 +31,10 @@ func TestLedgerAnswers(t *testing.T) {
 	dir := scripts(t, "", "stores reads counts slow new", `
 stores|reads) test ! -e away || { echo "$1: dial tcp 127.0.0.1:6379: connect: connection refused"; exit 1; };;
 slow) test -e away && sleep 1; sleep 0.1;;`)
-	git := func(args ...string) string {
-		cmd := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=a", "-c", "user.email=a@b.example"}, args...)...)
-		out, err := cmd.CombinedOutput()
-		if err != nil {
-			t.Fatalf("git %v: %v %s", args, err, out)
-		}
-		return strings.TrimSpace(string(out))
-	}
-	git("init", "-q")
-	git("add", "fern.toml", "list", "check")
-	git("commit", "-qm", "first")
-	revision := git("rev-parse", "--short", "HEAD")
+	git(t, dir, "init", "-q")
+	git(t, dir, "add", "fern.toml", "list", "check")
+	git(t, dir, "commit", "-qm", "first")
+	revision := git(t, dir, "rev-parse", "--short", "HEAD")
 	for n := 1; n <= 5; n++ {
 		pick := "not name:new"
 		if n == 3 {

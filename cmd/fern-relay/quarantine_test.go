@@ -34,6 +34,9 @@ func TestFlow(t *testing.T) {
 }
 `
 	testfiles.Write(t, dir, map[string]string{"go.mod": "module pumps\n\ngo 1.24\n", "pumps_test.go": source})
+	git(t, dir, "init", "-q")
+	git(t, dir, "add", ".")
+	git(t, dir, "commit", "-qm", "pumps")
 	if got := fern(t, dir, "run"); got.status != 1 {
 		t.Fatalf("the pair is not there: %d\n%s", got.status, got.stdout)
 	}
@@ -68,6 +71,9 @@ func TestFlow(t *testing.T) {
 		t.Errorf("after the date: %d\n%s", got.status, got.stdout)
 	}
 
+	if got := fern(t, dir, "hunt", "--verify"); !strings.Contains(got.stdout, "  polluted\n") {
+		t.Errorf("TestRation is as it was, but\n%s%s", got.stdout, got.stderr)
+	}
 	testfiles.Write(t, dir, map[string]string{"pumps_test.go": strings.Replace(source, "limit = 5 }", "t.Cleanup(func() { limit = 40 }); limit = 5 }", 1)})
 	var last result
 	for range quarantine.Mended {
@@ -79,6 +85,12 @@ func TestFlow(t *testing.T) {
 	var line quarantinedLine
 	if got := fern(t, dir, "ledger", "quarantine", "ended.toml", "--json"); json.Unmarshal([]byte(got.stdout), &line) != nil || !line.Mended || line.Days != 15 || !line.Ended || line.Hunt == 0 {
 		t.Errorf("%+v\n%s%s", line, got.stdout, got.stderr)
+	}
+	git(t, dir, "commit", "-qam", "Restore the limit after the ration")
+	git(t, dir, "commit", "--allow-empty", "-qm", "nothing")
+	repaired := "TestFlow is mended: it no longer depends on TestRation. Repaired by " + git(t, dir, "rev-parse", "--short", "HEAD~1") + ` "Restore the limit after the ration"`
+	if got := fern(t, dir, "hunt", "--verify"); !strings.Contains(got.stdout, repaired) {
+		t.Errorf("%s%s; want %s", got.stdout, got.stderr, repaired)
 	}
 	for _, bad := range []struct{ file, want string }{
 		{"", "there is no file bad.toml: fern-relay hunt --quarantine bad.toml writes it"},

@@ -136,6 +136,14 @@ type Finding struct {
 	Fails    []string   `json:"fails_on,omitempty"`  // machines on which an unstable victim always fails in an order,
 	Passes   []string   `json:"passes_on,omitempty"` // and those on which it never does
 	Mended   [][]string `json:"mended,omitempty"`    // known culprits that turned out to be harmless
+	Revision string     `json:"revision,omitempty"`  // of the project at which it was found, if git knows it
+	Repairs  []Repair   `json:"repairs,omitempty"`   // of a mended victim: the changes of which one repaired it; none if git cannot say
+}
+
+// Repair is a change of the project.
+type Repair struct {
+	Revision string `json:"revision,omitempty"` // empty if it is not committed
+	Subject  string `json:"subject"`            // of its message; of one that is not committed the files, separated by spaces
 }
 
 // Format names the JSON form of findings.

@@ -129,6 +129,7 @@ func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, r
 		return nil, err
 	}
 	h := &hunter{app: a, ledger: writable, sources: project.State(ctx, a.Project.Dir), report: oneAtATime(report)}
+	h.revision, _ = project.Origin(ctx, a.Project.Dir)
 	if err := h.prepare(ctx, tasks); err != nil {
 		return nil, err
 	}
@@ -272,6 +273,7 @@ type hunter struct {
 	pool     *engine.Pool
 	ledger   *ledger.Ledger
 	sources  string // identifies the state of the project's files
+	revision string // of the project; empty without git
 	report   func(hunt.Progress)
 	machines *machineHunt // that run trials, too; nil for none
 	unkept   string       // why the project's files are not put back between trials; empty if they are
@@ -334,6 +336,7 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 			p.Err = errors.New(h.unkept)
 		}
 	}
+	p.Finding.Revision = h.revision
 	err = h.ledger.EndHunt(number, p.Finding)
 	h.report(p)
 	return p.Finding, err
@@ -347,7 +350,9 @@ func (h *hunter) verify(ctx context.Context, task hunt.Task, known hunt.Saved) (
 	}
 	switch {
 	case len(p.Finding.Mended) > 0:
-		err = h.ledger.Mend(known.Number)
+		p.Finding.Repairs = h.app.repairs(ctx, known.Finding)
+		known.Finding.Repairs = p.Finding.Repairs
+		err = errors.Join(h.ledger.EndHunt(known.Number, *known.Finding), h.ledger.Mend(known.Number))
 	case len(p.Finding.Culprits) > 0:
 		p.Finding.Changed = known.Finding.Changed
 	}

@@ -31,6 +31,41 @@ func Origin(ctx context.Context, dir string) (revision string, dirty bool) {
 	return strings.TrimSpace(revision), changes != ""
 }
 
+// Commit is a commit: its revision, and the first line of its message.
+type Commit struct{ Revision, Subject string }
+
+// Commits returns the commits after a revision, the latest first, that changed any of some files, or all commits if there
+// are none. It returns none if git does not know the revision.
+func Commits(ctx context.Context, dir, after string, files ...string) []Commit {
+	return commits(ctx, dir, append([]string{after + "..HEAD", "--"}, files...))
+}
+
+// LineCommits returns those commits that changed the lines of a file from one to another, as they are counted now.
+func LineCommits(ctx context.Context, dir, after, file string, from, to int) []Commit {
+	return commits(ctx, dir, []string{fmt.Sprintf("-L%d,%d:%s", from, to, file), after + "..HEAD"})
+}
+
+func commits(ctx context.Context, dir string, what []string) (commits []Commit) {
+	out, err := git(ctx, dir, append([]string{"log", "--no-patch", "--format=%h%x00%s"}, what...)...)
+	if err != nil {
+		return nil
+	}
+	for line := range strings.Lines(out) {
+		revision, subject, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\x00")
+		commits = append(commits, Commit{revision, subject})
+	}
+	return commits
+}
+
+// Uncommitted returns those of some files that differ from the latest commit.
+func Uncommitted(ctx context.Context, dir string, files ...string) []string {
+	out, err := git(ctx, dir, append([]string{"diff", "--name-only", "--relative", "HEAD", "--"}, files...)...)
+	if err != nil {
+		return nil
+	}
+	return strings.Fields(out)
+}
+
 // git runs git in a folder and returns what it prints.
 func git(ctx context.Context, dir string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", dir}, args...)...)

@@ -43,7 +43,7 @@ func Verdict(f hunt.Finding) string {
 func Sentence(f hunt.Finding) string {
 	victim := Name(f.ID)
 	if len(f.Mended) > 0 {
-		return fmt.Sprintf("%s is mended: it no longer depends on %s", victim, sets(f.Mended))
+		return fmt.Sprintf("%s is mended: it no longer depends on %s%s", victim, sets(f.Mended), repairs(f.Repairs))
 	}
 	switch f.Verdict {
 	case hunt.Polluted:
@@ -62,6 +62,32 @@ func Sentence(f hunt.Finding) string {
 		return victim + " differs on identical trials: the order is not to blame"
 	}
 	return stable(f)
+}
+
+// repairsNamed bounds the changes that are named of which one repaired a test.
+const repairsNamed = 3
+
+// repairs says which change repaired a test.
+func repairs(all []hunt.Repair) string {
+	var words []string
+	for i, r := range all {
+		if i == repairsNamed {
+			words = append(words, fmt.Sprintf("%d more", len(all)-i))
+			break
+		}
+		if r.Revision == "" {
+			words = append(words, "the uncommitted changes of "+plain.Line(r.Subject))
+		} else {
+			words = append(words, fmt.Sprintf("%s %q", plain.Line(r.Revision), plain.Line(r.Subject)))
+		}
+	}
+	switch len(words) {
+	case 0:
+		return ""
+	case 1:
+		return ". Repaired by " + words[0]
+	}
+	return ". Repaired by one of " + strings.Join(words, ", ")
 }
 
 // stable says what was tried with a test that was always well.
