@@ -35,7 +35,11 @@ func Hunted(ran *run.Run) string {
 			counts["not hunted to an end"]++
 		case len(r.Finding.Culprits) > 0:
 			dependent = append(dependent, r.ID)
-			culprits = append(culprits, names(r.Finding.Culprits[0]))
+			when := "after "
+			if r.Finding.Verdict == string(hunt.Brittle) {
+				when = "without "
+			}
+			culprits = append(culprits, when+names(r.Finding.Culprits[0]))
 		default:
 			counts[plain.Line(r.Finding.Verdict)]++
 		}
@@ -45,7 +49,7 @@ func Hunted(ran *run.Run) string {
 	}
 	var parts []string
 	if n := len(dependent); n > 0 {
-		parts = append(parts, fmt.Sprintf("%d order-dependent (after %s, proven)", n, strings.Join(culprits[:min(n, testsNamed)], "; ")))
+		parts = append(parts, fmt.Sprintf("%d order-dependent (%s, proven)", n, strings.Join(culprits[:min(n, testsNamed)], "; ")))
 	}
 	for _, verdict := range []string{string(hunt.Unstable), string(hunt.Faulty), string(hunt.Stable), "not hunted to an end"} {
 		if counts[verdict] > 0 {

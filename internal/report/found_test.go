@@ -26,6 +26,7 @@ func TestHuntedSumsUp(t *testing.T) {
 		"of each": {[]*run.Finding{found("polluted", "u:g#TestUsage"), found("unstable"), found("faulty"), found("faulty"), found("stable"), nil},
 			"6 failed: 1 order-dependent (after TestUsage, proven), 1 unstable, 2 faulty, 1 stable, 1 not hunted to an end"},
 		"two that act together": {[]*run.Finding{found("polluted", "u:g#one", "u:g#two")}, "1 failed: 1 order-dependent (after one and two, proven)"},
+		"one that is missing":   {[]*run.Finding{found("brittle", "u:g#fills")}, "1 failed: 1 order-dependent (without fills, proven)"},
 	} {
 		ran := run.New()
 		ran.Apply(run.Event{Event: run.Finished, ID: "u:g#well", Outcome: run.Passed})
