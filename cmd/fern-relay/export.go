@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
+	"fernrelay/internal/ledger"
 	"fernrelay/internal/wholefile"
 )
 
@@ -73,27 +75,43 @@ func newExport(s *settings) *cobra.Command {
 
 // export writes the runs one after the other, the oldest first.
 func export(r *app.History, w io.Writer, asJSON bool) error {
-	encoder, table := newEncoder(w), csv.NewWriter(w)
-	line := func(k *run.Record, res *run.Result) error {
-		return encoder.Encode(exportLine{k.Number, k.Began, k.Revision, k.Dirty, k.Machine, k.Source, newTestLine(res)})
+	lines := exportCSV
+	if asJSON {
+		lines = exportJSON
+	} else if _, err := fmt.Fprintln(w, strings.Join(exportColumns, ",")); err != nil {
+		return err
 	}
-	if !asJSON {
-		if err := table.Write(exportColumns); err != nil {
-			return err
-		}
-		line = func(k *run.Record, res *run.Result) error {
-			return table.Write([]string{strconv.Itoa(k.Number), k.Began.UTC().Format(time.RFC3339), history.CSVCell(k.Revision), strconv.FormatBool(k.Dirty), history.CSVCell(k.Machine), history.CSVCell(k.Source),
-				history.CSVCell(res.ID), string(res.Outcome), strconv.FormatFloat(res.Seconds, 'f', -1, 64), strconv.Itoa(res.Worker), strconv.Itoa(res.Batch), history.CSVCell(res.Message), history.CSVCell(res.File), strconv.Itoa(res.Line)})
-		}
-	}
-	err := r.Ledger().EachRun(func(k *run.Record, run *run.Run) error {
-		for _, res := range run.Results {
-			if err := line(k, res); err != nil {
-				return err
-			}
-		}
-		return nil
+	return ledger.EachRun(r.Ledger(), lines, func(lines []byte) error {
+		_, err := w.Write(lines)
+		return err
 	})
+}
+
+// exportJSON returns the results of a run as JSON Lines.
+func exportJSON(k *run.Record, ran *run.Run) ([]byte, error) {
+	var lines bytes.Buffer
+	encoder := newEncoder(&lines)
+	for _, res := range ran.Results {
+		if err := encoder.Encode(exportLine{k.Number, k.Began, k.Revision, k.Dirty, k.Machine, k.Source, newTestLine(res)}); err != nil {
+			return nil, err
+		}
+	}
+	return lines.Bytes(), nil
+}
+
+// exportCSV returns the results of a run as CSV.
+func exportCSV(k *run.Record, ran *run.Run) ([]byte, error) {
+	var lines bytes.Buffer
+	table := csv.NewWriter(&lines)
+	row := []string{strconv.Itoa(k.Number), k.Began.UTC().Format(time.RFC3339), history.CSVCell(k.Revision), strconv.FormatBool(k.Dirty), history.CSVCell(k.Machine), history.CSVCell(k.Source)}
+	own := len(row)
+	for _, res := range ran.Results {
+		row = append(row[:own], history.CSVCell(res.ID), string(res.Outcome), strconv.FormatFloat(res.Seconds, 'f', -1, 64), strconv.Itoa(res.Worker), strconv.Itoa(res.Batch),
+			history.CSVCell(res.Message), history.CSVCell(res.File), strconv.Itoa(res.Line))
+		if err := table.Write(row); err != nil {
+			return nil, err
+		}
+	}
 	table.Flush()
-	return errors.Join(err, table.Error())
+	return lines.Bytes(), table.Error()
 }

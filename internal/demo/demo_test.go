@@ -76,7 +76,15 @@ func TestLayOut(t *testing.T) {
 func checkDates(t *testing.T, l *ledger.Ledger) {
 	t.Helper()
 	var before time.Time
-	err := l.EachRun(func(k *run.Record, ran *run.Run) error {
+	runs, err := l.List()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range runs {
+		ran, err := l.Results(k)
+		if err != nil {
+			t.Fatal(err)
+		}
 		if !k.Began.After(before) || time.Since(k.Began) < 0 || time.Since(k.Began) > 40*24*time.Hour {
 			t.Errorf("run %d began %s, after %s", k.Number, k.Began, before)
 		}
@@ -86,10 +94,9 @@ func checkDates(t *testing.T, l *ledger.Ledger) {
 			}
 		}
 		before = k.Began
-		return nil
-	})
-	if err != nil || time.Since(before) > 48*time.Hour {
-		t.Errorf("the latest run began %s, %v", before, err)
+	}
+	if time.Since(before) > 48*time.Hour {
+		t.Errorf("the latest run began %s", before)
 	}
 }
 

@@ -15,7 +15,7 @@ func BenchmarkHistory(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if err := ledgertest.Fill(l, 20_000, 1000); err != nil {
+	if err := ledgertest.Fill(l, ledgertest.IDs(20_000), 1000); err != nil {
 		b.Fatal(err)
 	}
 	size, err := l.Size()

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -283,19 +284,29 @@ func (l *Ledger) Compare(before, after *run.Run, upTo *run.Record) (history.Comp
 	return history.Compare(before, after, past.Spread), nil
 }
 
-// EachRun calls f with every run and its results, the oldest first, until f returns an error.
-func (l *Ledger) EachRun(f func(*run.Record, *run.Run) error) error {
+// EachRun calls prepare with every run and its results, for some runs side by side, and use with what it returned, one
+// after the other, the oldest first, until either returns an error.
+func EachRun[T any](l *Ledger, prepare func(*run.Record, *run.Run) (T, error), use func(T) error) error {
 	runs, err := l.List()
 	if err != nil {
 		return err
 	}
-	for _, record := range runs {
-		ran, err := l.Results(record)
+	for some := range slices.Chunk(runs, 2*runtime.GOMAXPROCS(0)) {
+		prepared := make([]T, len(some))
+		err := eachSideBySide(len(some), func(i int) error {
+			ran, err := l.Results(some[i])
+			if err == nil {
+				prepared[i], err = prepare(some[i], ran)
+			}
+			return err
+		})
 		if err != nil {
 			return err
 		}
-		if err := f(record, ran); err != nil {
-			return err
+		for _, p := range prepared {
+			if err := use(p); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

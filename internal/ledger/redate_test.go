@@ -40,7 +40,9 @@ func TestRedate(t *testing.T) {
 	}
 	all := func() map[int]kept {
 		found := map[int]kept{}
-		if err := l.EachRun(func(k *run.Record, ran *run.Run) error { found[k.Number] = kept{k, ran}; return nil }); err != nil {
+		err := EachRun(l, func(k *run.Record, ran *run.Run) (kept, error) { return kept{k, ran}, nil },
+			func(k kept) error { found[k.record.Number] = k; return nil })
+		if err != nil {
 			t.Fatal(err)
 		}
 		return found

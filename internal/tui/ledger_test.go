@@ -27,7 +27,7 @@ func ledgerApp(t *testing.T, tests, runs int) (a *App, shows func(words ...strin
 	})
 	l, err := ledger.Open(filepath.Join(dir, ".fern"))
 	if err == nil {
-		err = ledgertest.Fill(l, tests, runs)
+		err = ledgertest.Fill(l, ledgertest.IDs(tests), runs)
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -20,6 +20,10 @@ func Follow(ctx context.Context, r *app.App) error {
 	return show(ctx, r, func(a *App) { a.watch.follows, a.leg = true, legWatch })
 }
 
+// drawsPerSecond is how often a frame that has changed can be drawn: after a key, the next one is at most 8 ms away. What
+// runs changes the frame less often, see frameTime.
+const drawsPerSecond = 120
+
 func show(ctx context.Context, r *app.App, prepare func(a *App)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -28,7 +32,7 @@ func show(ctx context.Context, r *app.App, prepare func(a *App)) error {
 		return err
 	}
 	prepare(a)
-	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(30))
+	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(drawsPerSecond))
 	go func() {
 		if err := r.Watch(ctx, func(files []string) { p.Send(filesMsg(files)) }); err != nil {
 			p.Send(watchedMsg{err})

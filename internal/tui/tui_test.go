@@ -551,7 +551,7 @@ func BenchmarkLedger(b *testing.B) {
 	store := b.TempDir()
 	l, err := ledger.Open(store)
 	if err == nil {
-		err = ledgertest.Fill(l, 20_000, 1000)
+		err = ledgertest.Fill(l, ledgertest.IDs(20_000), 1000)
 	}
 	if err != nil {
 		b.Fatal(err)

@@ -12,20 +12,24 @@ import (
 	"fernrelay/internal/ledger"
 )
 
-// ID is the ID of a test of a made ledger, which has groups of a hundred.
-func ID(test int) string {
-	return catalog.ID("unit", fmt.Sprintf("beds/row%03d", test/100), fmt.Sprintf("TestBed%05d", test))
+// IDs returns IDs of made tests, in groups of a hundred.
+func IDs(tests int) []string {
+	ids := make([]string, tests)
+	for i := range ids {
+		ids[i] = catalog.ID("unit", fmt.Sprintf("beds/row%03d", i/100), fmt.Sprintf("TestBed%05d", i))
+	}
+	return ids
 }
 
-// Fill adds runs, one per hour, of a number of tests on four workers. One test in a hundred fails from time to
+// Fill adds runs, one per hour, of tests on four workers. One test in a hundred fails from time to
 // time; times have noise, and one test in fifty is slower from the middle on.
-func Fill(l *ledger.Ledger, tests, runs int) error {
+func Fill(l *ledger.Ledger, ids []string, runs int) error {
 	random := rand.New(rand.NewPCG(1, 2))
 	start := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	into := l.NewImporter()
 	var ready []ledger.Foreign
 	for n := range runs {
-		ready = append(ready, ledger.Foreign{Record: run.Record{Workers: 4, Revision: fmt.Sprintf("%07x", n/3), Source: "made"}, Run: madeRun(random, start.Add(time.Duration(n)*time.Hour), tests, n >= runs/2)})
+		ready = append(ready, ledger.Foreign{Record: run.Record{Workers: 4, Revision: fmt.Sprintf("%07x", n/3), Source: "made"}, Run: madeRun(random, start.Add(time.Duration(n)*time.Hour), ids, n >= runs/2)})
 		if len(ready) < 10 && n < runs-1 {
 			continue
 		}
@@ -37,17 +41,17 @@ func Fill(l *ledger.Ledger, tests, runs int) error {
 	return into.Close()
 }
 
-func madeRun(random *rand.Rand, began time.Time, tests int, late bool) *run.Run {
+func madeRun(random *rand.Rand, began time.Time, ids []string, late bool) *run.Run {
 	r := run.New()
 	r.Apply(run.Event{Event: run.RunBegins, At: began})
 	var at [4]float64
-	for test := range tests {
+	for test, id := range ids {
 		worker := test % len(at)
 		seconds := 0.05 * float64(1+test%40) * math.Exp(0.1*random.NormFloat64())
 		if late && test%50 == 7 {
 			seconds *= 1.5
 		}
-		e := run.Event{Event: run.Started, ID: ID(test), Worker: worker + 1, Batch: 1 + test/100, At: began.Add(time.Duration(at[worker] * float64(time.Second)))}
+		e := run.Event{Event: run.Started, ID: id, Worker: worker + 1, Batch: 1 + test/100, At: began.Add(time.Duration(at[worker] * float64(time.Second)))}
 		r.Apply(e)
 		at[worker] += seconds
 		e.Event, e.Outcome, e.Seconds, e.At = run.Finished, run.Passed, &seconds, began.Add(time.Duration(at[worker]*float64(time.Second)))
