@@ -70,10 +70,11 @@ func NewWeave(c *Catalog, nodes []Node, tags []string, picked func(i int) bool) 
 		column[tag] = i
 	}
 	w := &Weave{Nodes: nodes, Tags: tags, Cells: make([][]Cell, len(nodes)), Margin: make([]Cell, len(nodes)), Cols: make([]Cell, len(tags))}
+	cells := make([]Cell, len(nodes)*len(tags))
+	for n := range nodes {
+		w.Cells[n] = cells[n*len(tags) : (n+1)*len(tags)]
+	}
 	for n := len(nodes) - 1; n >= 0; n-- { // what is below a folder is ready before it
-		if w.Cells[n] == nil {
-			w.Cells[n] = make([]Cell, len(tags))
-		}
 		if nodes[n].Group >= 0 {
 			w.count(c, n, column, picked)
 		}
@@ -106,9 +107,6 @@ func (w *Weave) joinParent(n int) {
 			w.Cols[tag].join(w.Cells[n][tag])
 		}
 		return
-	}
-	if w.Cells[parent] == nil {
-		w.Cells[parent] = make([]Cell, len(w.Tags))
 	}
 	w.Margin[parent].join(w.Margin[n])
 	for tag := range w.Tags {

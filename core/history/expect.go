@@ -54,24 +54,25 @@ func Learn(past []float64) Time {
 
 // median returns the value below which half of the weight is.
 func median(values, weights []float64) float64 {
-	order := make([]int, len(values))
+	type weighed struct{ value, weight float64 }
+	order := make([]weighed, len(values))
 	half := 0.0
 	for i := range order {
-		order[i] = i
+		order[i] = weighed{values[i], weights[i]}
 		half += weights[i] / 2
 	}
-	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(values[a], values[b]) })
+	slices.SortFunc(order, func(a, b weighed) int { return cmp.Compare(a.value, b.value) })
 	below := 0.0
-	for n, i := range order {
-		below += weights[i]
+	for n, v := range order {
+		below += v.weight
 		switch {
 		case math.Abs(below-half) < 1e-9 && n+1 < len(order):
-			return (values[i] + values[order[n+1]]) / 2
+			return (v.value + order[n+1].value) / 2
 		case below > half:
-			return values[i]
+			return v.value
 		}
 	}
-	return values[order[len(order)-1]]
+	return order[len(order)-1].value
 }
 
 // plainMedian is the median of values that all weigh the same.

@@ -48,7 +48,7 @@ func (l *Ledger) checkContent(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return l.Recent(func(string) bool { return true }, func(string, []Moment) {})
+	return recent(l, func(string) bool { return true }, func(string, []Moment) struct{} { return struct{}{} }, func(struct{}) {})
 }
 
 // checkIntegrity has SQLite look through the pages of the file.

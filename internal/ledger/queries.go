@@ -56,11 +56,22 @@ func (l *Ledger) Known(c *catalog.Catalog) (*Known, error) {
 	}
 	k := &Known{Times: history.Times{Tests: map[string]history.Time{}, Setups: expectedSetups(setups)}, Latest: map[string][]run.Outcome{}}
 	shared, suites := sharedOutcomes{}, newSuiteNames(c)
-	err = l.Recent(suites.asked, func(id string, moments []Moment) {
-		k.Latest[id] = shared.of(moments)
-		if expected, ok := history.Expected(cellsOf(moments)); ok {
-			expected.Share = shareOf(moments)
-			k.Times.Tests[id] = expected
+	type test struct {
+		id       string
+		moments  []Moment
+		expected history.Time
+		timed    bool
+	}
+	err = recent(l, suites.asked, func(id string, moments []Moment) test {
+		t := test{id: id, moments: moments}
+		if t.expected, t.timed = history.Expected(cellsOf(moments)); t.timed {
+			t.expected.Share = shareOf(moments)
+		}
+		return t
+	}, func(t test) {
+		k.Latest[t.id] = shared.of(t.moments)
+		if t.timed {
+			k.Times.Tests[t.id] = t.expected
 		}
 	})
 	if err != nil {

@@ -1,9 +1,12 @@
 package ledger
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"fernrelay/core/run"
 )
@@ -60,25 +63,56 @@ type Moment struct {
 // reading the results of many runs.
 const recentKept = 20
 
-// Recent calls tell with the latest moments of every test that asked selects, oldest first.
-func (l *Ledger) Recent(asked func(id string) bool, tell func(id string, moments []Moment)) error {
+// recentChunk is how many tests are prepared at once while the next ones are read.
+const recentChunk = 500
+
+// recent calls prepare with the latest moments of every test that asked selects, oldest first, for some tests side by side,
+// and use with what it returned, one after the other in the order of the ledger.
+func recent[T any](l *Ledger, asked func(id string) bool, prepare func(id string, moments []Moment) T, use func(T)) error {
 	if l.only != plainRuns {
-		return l.recentOfSome(asked, tell)
+		return l.recentOfSome(asked, func(id string, moments []Moment) { use(prepare(id, moments)) })
 	}
-	return eachTest(l.db, func(id string, t keptTest) error {
+	type read struct{ id, recent string }
+	var chunks []*[]T
+	var preparing errgroup.Group
+	begin := func(tests []read) {
+		chunk := make([]T, len(tests))
+		chunks = append(chunks, &chunk)
+		preparing.Go(func() error {
+			for i, t := range tests {
+				moments, err := decode(t.recent)
+				if err != nil {
+					return fmt.Errorf("what is kept of %s: %w", t.id, err)
+				}
+				chunk[i] = prepare(t.id, moments)
+			}
+			return nil
+		})
+	}
+	tests := make([]read, 0, recentChunk)
+	err := eachTest(l.db, func(id string, t keptTest) error {
 		if !asked(id) {
 			return nil
 		}
-		moments, err := decode(t.recent)
-		if err != nil {
-			return fmt.Errorf("what is kept of %s: %w", id, err)
+		if tests = append(tests, read{id, t.recent}); len(tests) == recentChunk {
+			begin(tests)
+			tests = make([]read, 0, recentChunk)
 		}
-		tell(id, moments)
 		return nil
 	}, "")
+	begin(tests)
+	if err = errors.Join(err, preparing.Wait()); err != nil {
+		return err
+	}
+	for _, chunk := range chunks {
+		for _, t := range *chunk {
+			use(t)
+		}
+	}
+	return nil
 }
 
-// recentOfSome is Recent for a ledger of only some runs. It reads the runs.
+// recentOfSome calls tell as recent does use, for a ledger of only some runs. It reads the runs.
 func (l *Ledger) recentOfSome(asked func(id string) bool, tell func(id string, moments []Moment)) error {
 	_, h, err := l.History(recentKept, nil)
 	if err != nil {

@@ -257,19 +257,19 @@ func (a *App) pickTotal() string {
 func (a *App) pickRoom() int { return a.width - pickColumn - width(a.pickTotal()) - 3 }
 
 func (a *App) drawBottom(c canvas) {
-	t, s := c.theme, a.session
+	t := c.theme
 	y := a.height - 2
 	c.rule(0, y-1, a.width, t.faint(), "─")
 	total, room := a.pickTotal(), a.pickRoom()
 	counts := style{colour: t.leaf}
 	c.text(1, y, style{colour: t.fog}, "pick")
-	switch {
+	switch text := a.line.text(a.session); {
 	case a.line.editing:
 		c.text(pickColumn, y, style{t.ink, true}, plainView(a.line.input))
-	case s.picked.text == "":
+	case text == "":
 		c.text(pickColumn, y, style{colour: t.fog}, "all")
 	default:
-		c.text(pickColumn, y, style{t.ink, true}, cut(s.picked.text, room))
+		c.text(pickColumn, y, style{t.ink, true}, cut(text, room))
 	}
 	c.right(a.width-1, y, counts, total)
 	if wrong := a.line.wrong; wrong != nil {

@@ -18,7 +18,8 @@ type pickLine struct {
 	before  string   // the pick before it was edited
 	past    []string // earlier picks, for undo
 	wrong   *pick.Error
-	asked   int // number of the latest requested evaluation
+	asked   int     // number of the latest requested evaluation
+	coming  *string // the pick that it evaluates; nil once its figures are there
 
 	from       int // the beginning of the word that is being completed, in characters
 	candidates []pick.Candidate
@@ -133,11 +134,20 @@ func (l *pickLine) evaluate(text string, s *session) tea.Cmd { return l.evaluate
 
 func (l *pickLine) evaluateFor(text string, s *session, begun *begun) tea.Cmd {
 	l.asked++
+	l.coming = &text
 	number, memory := l.asked, s.app.Tests
 	return func() tea.Msg {
 		f, err := evaluate(memory, text, begun)
 		return pickedMsg{number, f, err}
 	}
+}
+
+// text returns the pick that the line shows, at once while its figures are worked out.
+func (l *pickLine) text(s *session) string {
+	if l.coming != nil {
+		return *l.coming
+	}
+	return s.picked.text
 }
 
 // take returns the figures of the latest evaluation; ok is false for those of an earlier one, and if the pick is
@@ -146,6 +156,7 @@ func (l *pickLine) take(msg pickedMsg) (f figures, ok bool) {
 	if msg.number != l.asked {
 		return f, false
 	}
+	l.coming = nil
 	leaving := l.leaving
 	l.wrong, l.leaving = nil, false
 	if msg.err != nil {
