@@ -95,6 +95,9 @@ type List []Entry
 
 // Mark returns the tests with those in quarantine and their culprits in cells.
 func (l List) Mark(tests []catalog.Test, now time.Time) []catalog.Test {
+	if len(l) == 0 {
+		return tests
+	}
 	marked := slices.Clone(tests)
 	at := make(map[string]int, len(marked))
 	for i := range marked {

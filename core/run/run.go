@@ -131,6 +131,7 @@ type Event struct {
 	ID       string          `json:"id,omitempty"`
 	Step     string          `json:"step,omitempty"` // of a StepDone: its name within the test
 	Text     string          `json:"text,omitempty"` // of an Output; of a ServiceReady its environment, as NAME=value, a line each
+	Bulk     []byte          `json:"-"`              // of an Output of a test that prints a lot, in place of Text; valid until the sink returns
 	Outcome  Outcome         `json:"outcome,omitempty"`
 	Seconds  *float64        `json:"seconds,omitempty"`  // of a Finished and a StepDone
 	Unstable bool            `json:"unstable,omitempty"` // of a Finished that passed: it was bad in a try before

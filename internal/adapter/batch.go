@@ -54,9 +54,13 @@ type state struct {
 	timer    *time.Timer
 	timedOut bool
 	tail     []byte   // the newest output
+	printed  int      // bytes of output
 	steps    []string // the only ones that run; empty for all
 	stepped  bool     // one of those has an outcome
 }
+
+// Flood is the output of a test, in bytes, that its events have as text.
+const Flood = 256 << 10
 
 // tailLimit bounds the output kept of a running test for its failure's words.
 const tailLimit = 32 << 10
@@ -247,19 +251,22 @@ func (b *Batch) Step(id string, e run.Event) {
 	b.sink(e.Sound())
 }
 
-// Output reports what a test printed.
-func (b *Batch) Output(id, text string) {
+// Output reports what a test printed. The text may change once it returns.
+func (b *Batch) Output(id string, text []byte) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := b.open(id)
-	if s == nil || text == "" {
+	if s == nil || len(text) == 0 {
 		return
 	}
-	s.tail = append(s.tail, text[max(0, len(text)-tailLimit):]...)
-	if len(s.tail) > 2*tailLimit {
-		s.tail = slices.Clone(s.tail[len(s.tail)-tailLimit:])
+	s.tail = AppendTail(s.tail, text, tailLimit)
+	e := run.Event{Event: run.Output, ID: id}
+	if s.printed += len(text); s.printed > Flood {
+		e.Bulk = text
+	} else {
+		e.Text = string(text)
 	}
-	b.sink(run.Event{Event: run.Output, ID: id, Text: text})
+	b.sink(e)
 }
 
 // Words is the newest output of a running test.

@@ -102,7 +102,7 @@ func TestTimeout(t *testing.T) {
 	b.Started("t0")
 	b.Paused("t0")
 	b.Started("t1")
-	b.Output("t1", "still here\n")
+	b.Output("t1", []byte("still here\n"))
 	if b.Words("t1") != "still here\n" {
 		t.Errorf("the words of t1 are %q", b.Words("t1"))
 	}
@@ -149,7 +149,7 @@ func TestStrangers(t *testing.T) {
 		b.Started(id)
 		b.Paused(id)
 		b.Continued(id)
-		b.Output(id, "text")
+		b.Output(id, []byte("text"))
 		b.Step(id, run.Event{Step: "step", Outcome: run.Passed})
 		b.Finished(run.Event{ID: id, Outcome: run.Failed})
 	}

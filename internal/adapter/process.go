@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -116,13 +117,33 @@ func (p *Process) Start() error {
 	if !p.noGroup {
 		p.group = newCgroup(p.SysProcAttr)
 	}
-	if err := p.Cmd.Start(); err != nil {
+	stdout, stderr := p.Stdout, p.Stderr
+	p.Stdout, p.Stderr = readWide(stdout), readWide(stderr)
+	err := p.Cmd.Start()
+	p.Stdout, p.Stderr = stdout, stderr
+	if err != nil {
 		p.group.remove()
 		return unstarted(p.Path, err)
 	}
 	p.began = time.Now()
 	children.add(p)
 	return nil
+}
+
+// wide is a writer of which io.Copy fills as much at once as a pipe holds.
+type wide struct{ io.Writer }
+
+func (w wide) ReadFrom(r io.Reader) (int64, error) {
+	return io.CopyBuffer(w.Writer, struct{ io.Reader }{r}, make([]byte, pipeSize))
+}
+
+// readWide makes the output of a process that goes to a writer of ours wide.
+func readWide(w io.Writer) io.Writer {
+	switch w.(type) {
+	case nil, *os.File, wide, io.ReaderFrom:
+		return w
+	}
+	return wide{w}
 }
 
 // notInstalled is the error for a program that PATH does not have.

@@ -1,10 +1,19 @@
 package adapter
 
 import (
-	"bytes"
 	"strings"
 	"sync"
 )
+
+// AppendTail appends text to a tail, of which it keeps at least the newest limit bytes, and at most twice as many. It makes no
+// garbage.
+func AppendTail(tail, text []byte, limit int) []byte {
+	text = text[max(0, len(text)-limit):]
+	if len(tail)+len(text) > 2*limit {
+		tail = append(tail[:0], tail[len(tail)-(limit-len(text)):]...)
+	}
+	return append(tail, text...)
+}
 
 // Tail is an io.Writer that keeps the newest bytes of what is written. It is safe for use by
 // several goroutines.
@@ -19,10 +28,7 @@ type Tail struct {
 func (t *Tail) Write(data []byte) (int, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.kept = append(t.kept, data[max(0, len(data)-t.Limit):]...)
-	if len(t.kept) > 2*t.Limit {
-		t.kept = bytes.Clone(t.kept[len(t.kept)-t.Limit:])
-	}
+	t.kept = AppendTail(t.kept, data, t.Limit)
 	return len(data), nil
 }
 

@@ -8,13 +8,14 @@ import (
 
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/adapter"
 	"fernrelay/internal/disk"
 )
 
 // The output of one test is reported as it comes up to headLimit bytes, and its tail when the test ends; what is
 // between goes to a file, up to a cap.
 const (
-	floodHead = 256 << 10
+	floodHead = adapter.Flood
 	floodTail = 12 << 10 // so that it is kept with the words before it, see run.Run
 	floodCap  = 64 << 20
 )
@@ -97,35 +98,36 @@ func (r *execution) print(e run.Event) {
 		f = &flood{}
 		r.floods[e.ID] = f
 	}
-	f.total += int64(len(e.Text))
-	if f.total <= floodHead {
+	f.total += int64(len(e.Text) + len(e.Bulk))
+	if e.Bulk == nil && f.total <= floodHead {
 		f.head = append(f.head, e.Text...)
 		r.sink(e)
 		return
 	}
 	if f.file == nil && f.err == nil {
 		f.file, f.err = r.store.open(e.ID)
-		f.keep(&r.store, string(f.head))
+		f.keep(&r.store, f.head)
 		f.head = nil
 	}
-	f.keep(&r.store, e.Text)
-	f.tail = append(f.tail, e.Text[max(0, len(e.Text)-floodTail):]...)
-	if len(f.tail) > 2*floodTail {
-		f.tail = append(f.tail[:0], f.tail[len(f.tail)-floodTail:]...)
+	text := e.Bulk
+	if text == nil {
+		text = []byte(e.Text)
 	}
+	f.keep(&r.store, text)
+	f.tail = adapter.AppendTail(f.tail, text, floodTail)
 }
 
 // keep writes to the file as much as there is room for.
-func (f *flood) keep(s *floodStore, text string) {
+func (f *flood) keep(s *floodStore, text []byte) {
 	if f.err != nil {
 		return
 	}
 	text = text[:s.take(min(int64(len(text)), floodCap-f.kept))]
-	n, err := f.file.WriteString(text)
+	n, err := f.file.Write(text)
 	if errors.Is(err, syscall.ENOSPC) && len(s.passed) > 0 {
 		s.drop()
 		var more int
-		more, err = f.file.WriteString(text[n:])
+		more, err = f.file.Write(text[n:])
 		n += more
 	}
 	f.kept, f.err = f.kept+int64(n), err

@@ -418,7 +418,7 @@ func (p *printed) Write(data []byte) (int, error) {
 	defer r.mu.Unlock()
 	_, _ = r.said.Write(data)
 	if len(r.open) > 0 {
-		r.batch.Output(r.open[0], string(data))
+		r.batch.Output(r.open[0], data)
 	}
 	return len(data), nil
 }

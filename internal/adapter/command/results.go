@@ -120,7 +120,7 @@ func (r *results) take(e run.Event) {
 	case run.Started:
 		r.batch.Started(t.ID)
 	case run.Output:
-		r.batch.Output(t.ID, e.Text)
+		r.batch.Output(t.ID, []byte(e.Text))
 	case run.StepDone:
 		r.batch.Started(t.ID)
 		r.batch.Step(t.ID, e)
@@ -169,7 +169,7 @@ func (r *results) step(e run.Event) {
 	id := r.tests[0].ID
 	switch e.Event {
 	case run.Output:
-		r.batch.Output(id, e.Text)
+		r.batch.Output(id, []byte(e.Text))
 	case run.StepDone:
 		e.Step = e.ID + "/" + e.Step
 		r.batch.Step(id, e)

@@ -30,7 +30,7 @@ func TestFlood(t *testing.T) {
 	b.SetBytes(1000 * 5957 * 11)
 	for b.Loop() {
 		printed := 0
-		err := s.Run(b.Context(), tests, func(e run.Event) { printed += len(e.Text) })
+		err := s.Run(b.Context(), tests, func(e run.Event) { printed += len(e.Text) + len(e.Bulk) })
 		if err != nil || printed != 1000*5957*11 {
 			b.Fatalf("%d bytes printed, %v", printed, err)
 		}

@@ -407,7 +407,7 @@ func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []s
 	}
 	for i, t := range tests {
 		if i == 0 {
-			batch.Output(t.ID, strings.Join(words, "\n")+"\n")
+			batch.Output(t.ID, []byte(strings.Join(words, "\n")+"\n"))
 		}
 		e.ID = t.ID
 		batch.Finished(e)

@@ -404,10 +404,10 @@ func (l *log) step(n, step string, o run.Outcome) { l.add("step %s %s %s", n, st
 func (l *log) finished(n string, o run.Outcome, _ bool) {
 	l.add("finished %s %s", n, o)
 }
-func (l *log) output(name, text string) {
+func (l *log) output(name string, text []byte) {
 	prefix := "output " + name + ": "
 	if n := len(l.lines); n > 0 && strings.HasPrefix(l.lines[n-1], prefix) {
-		l.lines[n-1] += text
+		l.lines[n-1] += string(text)
 		return
 	}
 	l.add("%s%s", prefix, text)

@@ -316,9 +316,9 @@ type begin struct {
 	said  int
 }
 
-func (b *books) output(name, text string) {
+func (b *books) output(name string, text []byte) {
 	if name == "" {
-		_, _ = b.stray.Write([]byte(text))
+		_, _ = b.stray.Write(text)
 		return
 	}
 	b.said[name] += len(text)
@@ -428,7 +428,7 @@ func (b *books) neverBegan(ending string, silent adapter.Phase, success bool) {
 	}
 	for i, t := range b.tests {
 		if i == 0 {
-			b.batch.Output(t.ID, early)
+			b.batch.Output(t.ID, []byte(early))
 		}
 		b.batch.Finished(run.Event{ID: t.ID, Outcome: o, Failure: run.Failure{Message: message, File: file, Line: line}, Seconds: run.Took(0)})
 	}

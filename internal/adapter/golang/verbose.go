@@ -27,7 +27,7 @@ type listener interface {
 	paused(name string)
 	continued(name string)
 	step(name, step string, o run.Outcome)
-	output(name, text string) // name is empty outside of tests
+	output(name string, text []byte) // name is empty outside of tests; the text is valid until it returns
 	started(i int)            // the test of this place
 	reached(i int)            // all that follows was printed after the test of this place had ended
 	ended(name string) bool   // whether a result of the test can be real
@@ -77,13 +77,16 @@ func (v *verbose) Write(data []byte) (int, error) {
 
 // hold reports output up to its last whole line and holds the rest back.
 func (v *verbose) hold(text []byte) {
-	end := bytes.LastIndexByte(text, '\n') + 1
-	if end == 0 && len(v.text)+len(text) > maxLine {
+	end := 0
+	if bytes.IndexByte(text, '\n') >= 0 { // which is much faster over a long line
+		end = bytes.LastIndexByte(text, '\n') + 1
+	}
+	if end == 0 && len(v.text)+len(text) >= maxLine {
 		end = len(text)
 	}
 	if end > 0 {
-		v.text = append(v.text, text[:end]...)
 		v.flush()
+		v.print(text[:end])
 	}
 	v.text = append(v.text, text[end:]...)
 }
@@ -91,7 +94,7 @@ func (v *verbose) hold(text []byte) {
 // flush reports the output that is held back.
 func (v *verbose) flush() {
 	if len(v.text) > 0 {
-		v.print(string(v.text))
+		v.print(v.text)
 		v.text = v.text[:0]
 	}
 }
@@ -126,7 +129,7 @@ func (v *verbose) take(line string) {
 	match := framing.FindStringSubmatch(line[1:])
 	if match == nil {
 		if text := strings.TrimSpace(line[1:]); text != "PASS" && text != "FAIL" {
-			v.print(line[1:])
+			v.print([]byte(line[1:]))
 		}
 		return
 	}
@@ -159,7 +162,7 @@ func (v *verbose) mark(words []string) {
 	}
 }
 
-func (v *verbose) print(text string) {
+func (v *verbose) print(text []byte) {
 	name, _ := parent(v.current)
 	if name == wrapper {
 		name = ""
@@ -174,7 +177,7 @@ func (v *verbose) close(full string, o run.Outcome, line string) {
 	case isStep:
 		v.listener.step(name, full[len(name)+1:], o)
 	case !v.listener.ended(name):
-		v.print(line) // the test printed it
+		v.print([]byte(line)) // the test printed it
 	default:
 		v.pending, v.current = frame{name, o}, name
 	}

@@ -372,11 +372,11 @@ func (s *session) notified(batch *adapter.Batch, method string, note Note) {
 	switch method {
 	case NoteStarted:
 		batch.Started(id)
-		batch.Output(id, s.setRunning(id))
+		batch.Output(id, []byte(s.setRunning(id)))
 	case NoteStep:
 		batch.Step(id, run.Event{Step: note.Step, Outcome: note.Outcome, Seconds: run.Took(note.Seconds), Failure: note.Failure})
 	case NoteOutput:
-		batch.Output(id, note.Text)
+		batch.Output(id, []byte(note.Text))
 	case NoteFinished:
 		s.beside.Drain()
 		s.setRunning("")
@@ -490,7 +490,7 @@ func (o outputOf) Write(data []byte) (int, error) {
 	}
 	s.mu.Unlock()
 	if batch != nil && id != "" {
-		batch.Output(id, string(data))
+		batch.Output(id, data)
 	}
 	return len(data), nil
 }
