@@ -99,9 +99,13 @@ func exportJSON(k *run.Record, ran *run.Run) ([]byte, error) {
 	return lines.Bytes(), nil
 }
 
+// exportedRow is about how many bytes a row of an export as CSV has.
+const exportedRow = 120
+
 // exportCSV returns the results of a run as CSV.
 func exportCSV(k *run.Record, ran *run.Run) ([]byte, error) {
 	var lines bytes.Buffer
+	lines.Grow(len(ran.Results) * exportedRow)
 	table := csv.NewWriter(&lines)
 	row := []string{strconv.Itoa(k.Number), k.Began.UTC().Format(time.RFC3339), history.CSVCell(k.Revision), strconv.FormatBool(k.Dirty), history.CSVCell(k.Machine), history.CSVCell(k.Source)}
 	own := len(row)

@@ -108,8 +108,11 @@ func (r *Run) On(machine string) {
 func (res *Result) Alone() float64 { return res.Seconds / max(1, res.Slowed) }
 
 // New makes an empty run.
-func New() *Run {
-	return &Run{Counts: map[Outcome]int{}, byID: map[string]*Result{}, unmeasured: map[int][]*Result{}}
+func New() *Run { return Sized(0) }
+
+// Sized makes an empty run with room for a number of results.
+func Sized(results int) *Run {
+	return &Run{Counts: map[Outcome]int{}, Results: make([]*Result, 0, results), byID: make(map[string]*Result, results), unmeasured: map[int][]*Result{}}
 }
 
 // Result returns the result of a test, nil if there is none.

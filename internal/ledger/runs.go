@@ -117,7 +117,7 @@ func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := run.New()
+	r := run.Sized(len(results))
 	r.Places, r.Services = k.Places, k.Services
 	r.Apply(run.Event{Event: run.RunBegins, At: k.Began})
 	for i := range results {
