@@ -5,23 +5,28 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // What is taken out of a message so that those of one cause are alike, in this order.
-var variable = []struct {
+var variable = sync.OnceValue(func() []variableForm {
+	return []variableForm{
+		{regexp.MustCompile(`"(?:[^"\\]|\\.)*"|` + "`[^`]*`" + `|“[^”]*”|‘[^’]*’|«[^»]*»`), "…"},
+		{regexp.MustCompile(`(^|[\s(\[=:,])'[^']*'`), "$1…"},
+		{regexp.MustCompile(`\b[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\b`), "#"},
+		{regexp.MustCompile(`\b\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?`), "#"},
+		{regexp.MustCompile(`(?:[A-Za-z]:)?(?:[\w.\-+@~]*[/\\])+[\w.\-+@~#]*`), "path"},
+		{regexp.MustCompile(`\b0[xX][0-9a-fA-F]+`), "#"},
+		{regexp.MustCompile(`\b[0-9a-f]{7,}\b|\b\d+[a-f][0-9a-f]*\b`), "#"},
+		{regexp.MustCompile(`[-+]?\d[\d.,:_]*(?:[eE][-+]?\d+)?(?:ns|µs|us|ms|s|m|h|d|kB|KB|MB|GB|kb|mb|%|°C|°|px)?\b`), "#"},
+		{regexp.MustCompile(`#(?:\s*[a-z]{1,2}#)+`), "#"}, // as of 1h30m
+		{regexp.MustCompile(`\s+`), " "},
+	}
+})
+
+type variableForm struct {
 	form *regexp.Regexp
 	sign string
-}{
-	{regexp.MustCompile(`"(?:[^"\\]|\\.)*"|` + "`[^`]*`" + `|“[^”]*”|‘[^’]*’|«[^»]*»`), "…"},
-	{regexp.MustCompile(`(^|[\s(\[=:,])'[^']*'`), "$1…"},
-	{regexp.MustCompile(`\b[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\b`), "#"},
-	{regexp.MustCompile(`\b\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?`), "#"},
-	{regexp.MustCompile(`(?:[A-Za-z]:)?(?:[\w.\-+@~]*[/\\])+[\w.\-+@~#]*`), "path"},
-	{regexp.MustCompile(`\b0[xX][0-9a-fA-F]+`), "#"},
-	{regexp.MustCompile(`\b[0-9a-f]{7,}\b|\b\d+[a-f][0-9a-f]*\b`), "#"},
-	{regexp.MustCompile(`[-+]?\d[\d.,:_]*(?:[eE][-+]?\d+)?(?:ns|µs|us|ms|s|m|h|d|kB|KB|MB|GB|kb|mb|%|°C|°|px)?\b`), "#"},
-	{regexp.MustCompile(`#(?:\s*[a-z]{1,2}#)+`), "#"}, // as of 1h30m
-	{regexp.MustCompile(`\s+`), " "},
 }
 
 // placeBefore is a place in front of a message.
@@ -34,7 +39,7 @@ func alike(message string) string {
 	if len(text) > longestAlike {
 		text = text[:longestAlike]
 	}
-	for _, v := range variable {
+	for _, v := range variable() {
 		text = v.form.ReplaceAllString(text, v.sign)
 	}
 	return strings.ToLower(strings.TrimSpace(text))
@@ -131,28 +136,33 @@ type Resource struct {
 const address = `([\w.\-]*[\w\]]:\d{2,5})`
 
 // missing are the words in which systems say that something is missing, each with what a text in lower
-// case must hold one of, which is quicker to see. The first part is its name.
-var missing = []struct {
+// case must hold one of, which is quicker to see. The first part is its name. They are compiled when they are first needed, as
+// most commands never do.
+var missing = sync.OnceValue(func() []missingForm {
+	return []missingForm{
+		{"answer", refused, regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:connection refused|econnrefused)`)},
+		{"answer", refused, regexp.MustCompile(`(?i)(?:connection refused|econnrefused|could not connect)[^\n]{0,60}?` + address)},
+		{"answer", refused, regexp.MustCompile(`(?i)connection refused|econnrefused`)},
+		{"answer", []string{"http"}, regexp.MustCompile(`(?i)https?://([\w.\-]+(?::\d+)?)\S*[^\n]{0,20}\b50[234]\b`)},
+		{"port", inUse, regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:address already in use|eaddrinuse)`)},
+		{"port", inUse, regexp.MustCompile(`(?i)(?:address already in use|eaddrinuse)[^\n]{0,20}?((?:[\w.\-]*:)+\d{2,5})`)},
+		{"port", inUse, regexp.MustCompile(`(?i)address already in use|eaddrinuse`)},
+		{"host", []string{"no such host", "getaddrinfo"}, regexp.MustCompile(`(?i)lookup ([\w.\-]+)[^\n]*no such host|getaddrinfo \w+ ([\w.\-]+)`)},
+		{"host", []string{"service not known", "no such host"}, regexp.MustCompile(`(?i)name or service not known|no such host`)},
+		{"module", []string{"module"}, regexp.MustCompile(`(?i)no module named ['"]?([\w.\-]+)|cannot find module ['"]([^'"]+)`)},
+		{"program", []string{"not found"}, regexp.MustCompile(`(?i)"([^"]+)": executable file not found|([\w.\-/+]+): command not found|command not found: ([\w.\-/+]+)|\b(?:ba|da|a|z)?sh: (?:\d+: )?([\w.\-/+]+): not found`)},
+		{"file", []string{"no such file", "enoent"}, regexp.MustCompile(`(?i)no such file or directory[:,]? ['"]([^'"]+)|([^\s'":,]+)['"]?: no such file or directory|enoent[^'"\n]*['"]([^'"]+)`)},
+		{"permission", []string{"permission denied", "eacces"}, regexp.MustCompile(`(?i)([^\s'":,]+)['"]?: permission denied|permission denied: ['"]([^'"]+)|eacces[^'"\n]*['"]([^'"]+)`)},
+		{"room", []string{"no space left", "enospc", "disk quota"}, regexp.MustCompile(`(?i)no space left on device|enospc|disk quota exceeded`)},
+		{"memory", []string{"memory", "enomem"}, regexp.MustCompile(`(?i)cannot allocate memory|out of memory|enomem`)},
+		{"files", []string{"too many open", "emfile"}, regexp.MustCompile(`(?i)too many open files|emfile`)},
+	}
+})
+
+type missingForm struct {
 	kind  string
 	holds []string
 	form  *regexp.Regexp
-}{
-	{"answer", refused, regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:connection refused|econnrefused)`)},
-	{"answer", refused, regexp.MustCompile(`(?i)(?:connection refused|econnrefused|could not connect)[^\n]{0,60}?` + address)},
-	{"answer", refused, regexp.MustCompile(`(?i)connection refused|econnrefused`)},
-	{"answer", []string{"http"}, regexp.MustCompile(`(?i)https?://([\w.\-]+(?::\d+)?)\S*[^\n]{0,20}\b50[234]\b`)},
-	{"port", inUse, regexp.MustCompile(`(?i)` + address + `[^\n]{0,40}(?:address already in use|eaddrinuse)`)},
-	{"port", inUse, regexp.MustCompile(`(?i)(?:address already in use|eaddrinuse)[^\n]{0,20}?((?:[\w.\-]*:)+\d{2,5})`)},
-	{"port", inUse, regexp.MustCompile(`(?i)address already in use|eaddrinuse`)},
-	{"host", []string{"no such host", "getaddrinfo"}, regexp.MustCompile(`(?i)lookup ([\w.\-]+)[^\n]*no such host|getaddrinfo \w+ ([\w.\-]+)`)},
-	{"host", []string{"service not known", "no such host"}, regexp.MustCompile(`(?i)name or service not known|no such host`)},
-	{"module", []string{"module"}, regexp.MustCompile(`(?i)no module named ['"]?([\w.\-]+)|cannot find module ['"]([^'"]+)`)},
-	{"program", []string{"not found"}, regexp.MustCompile(`(?i)"([^"]+)": executable file not found|([\w.\-/+]+): command not found|command not found: ([\w.\-/+]+)|\b(?:ba|da|a|z)?sh: (?:\d+: )?([\w.\-/+]+): not found`)},
-	{"file", []string{"no such file", "enoent"}, regexp.MustCompile(`(?i)no such file or directory[:,]? ['"]([^'"]+)|([^\s'":,]+)['"]?: no such file or directory|enoent[^'"\n]*['"]([^'"]+)`)},
-	{"permission", []string{"permission denied", "eacces"}, regexp.MustCompile(`(?i)([^\s'":,]+)['"]?: permission denied|permission denied: ['"]([^'"]+)|eacces[^'"\n]*['"]([^'"]+)`)},
-	{"room", []string{"no space left", "enospc", "disk quota"}, regexp.MustCompile(`(?i)no space left on device|enospc|disk quota exceeded`)},
-	{"memory", []string{"memory", "enomem"}, regexp.MustCompile(`(?i)cannot allocate memory|out of memory|enomem`)},
-	{"files", []string{"too many open", "emfile"}, regexp.MustCompile(`(?i)too many open files|emfile`)},
 }
 
 var (
@@ -163,7 +173,7 @@ var (
 // lacked finds the resource that a failure lacks.
 func lacked(text string) (r Resource, ok bool) {
 	lower := strings.ToLower(text)
-	for _, m := range missing {
+	for _, m := range missing() {
 		if !slices.ContainsFunc(m.holds, func(words string) bool { return strings.Contains(lower, words) }) {
 			continue
 		}

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"sync"
 
 	imagefont "golang.org/x/image/font"
 	"gonum.org/v1/plot/font"
@@ -95,7 +96,7 @@ func write(w io.Writer, d Drawing, ending string) error {
 	return err
 }
 
-var fonts = font.NewCache(liberation.Collection())
+var fonts = sync.OnceValue(func() *font.Cache { return font.NewCache(liberation.Collection()) })
 
 // canvas is the part of a vg.Canvas that a page needs.
 type canvas interface {
@@ -169,7 +170,7 @@ func face(size float64, bold bool) *font.Face {
 	if bold {
 		f.Weight = imagefont.WeightBold
 	}
-	found := fonts.Lookup(f, f.Size)
+	found := fonts().Lookup(f, f.Size)
 	return &found
 }
 

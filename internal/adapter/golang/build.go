@@ -255,15 +255,6 @@ func (a *Adapter) toolchain(ctx context.Context, stdout, stderr io.Writer, args 
 	return cmd.Run()
 }
 
-// toolchainBin asks the toolchain where its programs are.
-func (a *Adapter) toolchainBin() string {
-	var root bytes.Buffer
-	if a.toolchain(context.Background(), &root, io.Discard, "env", "GOROOT") != nil || root.Len() < 2 {
-		return ""
-	}
-	return filepath.Join(strings.TrimSpace(root.String()), "bin")
-}
-
 // toolchainTemp makes a folder for temporary files, named after this process, and removes
 // those of processes that are gone.
 func (a *Adapter) toolchainTemp() (string, error) {

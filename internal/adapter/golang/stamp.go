@@ -1,9 +1,11 @@
 package golang
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -18,29 +20,12 @@ import (
 // longer than many a test run. It is empty if the module is built from folders outside of it, so that only the
 // toolchain can know.
 func (a *Adapter) fingerprint(tags string, groups []string) (string, error) {
-	toolchain, err := exec.LookPath("go")
-	if err != nil {
-		return "", fmt.Errorf("the Go toolchain is missing: %w: install it, or put its bin folder on PATH", err)
-	}
-	if !selfContained(a.root) {
-		return "", nil
-	}
 	sum := sha256.New()
-	info, err := os.Stat(toolchain)
-	if err != nil {
+	if err := describeToolchain(sum); err != nil || !selfContained(a.root) {
 		return "", err
 	}
-	fmt.Fprintf(sum, "%s %d %q %q %t %q %q\n", toolchain, info.ModTime().UnixNano(), orderSource, a.BuildFlags, a.NoVet, tags, groups)
-	for _, setting := range os.Environ() {
-		if name, _, _ := strings.Cut(setting, "="); strings.HasPrefix(name, "GO") || strings.HasPrefix(name, "CGO") || name == "CC" || name == "CXX" {
-			fmt.Fprintf(sum, "%s\n", setting)
-		}
-	}
-	if config, err := os.UserConfigDir(); err == nil {
-		kept, _ := os.ReadFile(filepath.Join(config, "go", "env")) // of "go env -w"; most have none
-		fmt.Fprintf(sum, "%s\n", kept)
-	}
-	err = filepath.WalkDir(a.root, func(path string, entry fs.DirEntry, err error) error {
+	fmt.Fprintf(sum, "%q %q %t %q %q\n", orderSource, a.BuildFlags, a.NoVet, tags, groups)
+	err := filepath.WalkDir(a.root, func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -61,6 +46,61 @@ func (a *Adapter) fingerprint(tags string, groups []string) (string, error) {
 		return "", err
 	}
 	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// describeToolchain writes what decides which toolchain builds, and how: its program and its settings.
+func describeToolchain(w io.Writer) error {
+	toolchain, err := exec.LookPath("go")
+	if err != nil {
+		return fmt.Errorf("the Go toolchain is missing: %w: install it, or put its bin folder on PATH", err)
+	}
+	info, err := os.Stat(toolchain)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "%s %d\n", toolchain, info.ModTime().UnixNano())
+	for _, setting := range os.Environ() {
+		if name, _, _ := strings.Cut(setting, "="); strings.HasPrefix(name, "GO") || strings.HasPrefix(name, "CGO") || name == "CC" || name == "CXX" {
+			fmt.Fprintf(w, "%s\n", setting)
+		}
+	}
+	if config, err := os.UserConfigDir(); err == nil {
+		kept, _ := os.ReadFile(filepath.Join(config, "go", "env")) // of "go env -w"; most have none
+		fmt.Fprintf(w, "%s\n", kept)
+	}
+	return nil
+}
+
+// toolchainBin returns the folder of the toolchain's programs, "" if it is not known. It asks the toolchain, which takes
+// longer than many a test run, only if something has changed since the last time.
+func (a *Adapter) toolchainBin() string {
+	file, key := filepath.Join(a.Store, "toolchain"), a.toolchainKey()
+	kept, _ := os.ReadFile(file)
+	if bin, same := strings.CutPrefix(string(kept), key+"\n"); same && key != "" {
+		if _, err := os.Stat(bin); err == nil {
+			return bin
+		}
+	}
+	var root strings.Builder
+	if a.toolchain(context.Background(), &root, io.Discard, "env", "GOROOT") != nil || root.Len() < 2 {
+		return ""
+	}
+	bin := filepath.Join(strings.TrimSpace(root.String()), "bin")
+	if key != "" {
+		_ = os.WriteFile(file, []byte(key+"\n"+bin), 0o644) // otherwise the next run asks again
+	}
+	return bin
+}
+
+// toolchainKey identifies what decides which toolchain the module's go.mod chooses; "" if a workspace decides, too.
+func (a *Adapter) toolchainKey() string {
+	sum := sha256.New()
+	mod, err := os.ReadFile(filepath.Join(a.root, "go.mod"))
+	if err != nil || describeToolchain(sum) != nil || !selfContained(a.root) {
+		return ""
+	}
+	sum.Write(mod)
+	return hex.EncodeToString(sum.Sum(nil))
 }
 
 // selfContained reports whether a module is built from nothing but its own

@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"io"
 	"strings"
+	"sync"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
@@ -20,34 +21,36 @@ import (
 //go:embed page.html
 var pageText string
 
-// page is the template of the page. What tests said goes through its escaping.
-var page = template.Must(template.New("page").Funcs(template.FuncMap{
-	"line":    plain.Line,
-	"plain":   plain.Text,
-	"output":  func(b []byte) string { return lastLines(string(b), htmlLines) },
-	"short":   history.Short,
-	"clock":   history.ClockTenths,
-	"percent": wording.Percent,
-	"plural":  wording.Plural,
-	"place":   place,
-	"found":   report.FindingWords,
-	"name":    report.Name,
-	"where":   where,
-	"passed":  passed,
-	"part":    func(some, of float64) float64 { return some / max(of, 1e-9) },
-	"bar":     func(some, of float64) int { return int(100 * some / max(of, 1e-9)) },
-	"cause":   report.CauseWords,
-	"from":    func(c history.KnownCause) string { return report.CausePlace(c.Cause) },
-	"since":   report.RunName,
-	"card":    report.CardWords,
-	"counts":  report.Counts,
-	"anchor":  anchor,
-	"bad":     run.CountBad,
-	"first":   func(list []*run.Result) []*run.Result { return list[:min(len(list), testsTold)] },
-	"more":    func(list []*run.Result) int { return max(0, len(list)-testsTold) },
-	"rest":    func(failed int) int { return max(0, failed-htmlFailures) },
-	"past":    func(c *history.Card) []history.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
-}).Parse(pageText))
+// page returns the template of the page. What tests said goes through its escaping.
+var page = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Funcs(template.FuncMap{
+		"line":    plain.Line,
+		"plain":   plain.Text,
+		"output":  func(b []byte) string { return lastLines(string(b), htmlLines) },
+		"short":   history.Short,
+		"clock":   history.ClockTenths,
+		"percent": wording.Percent,
+		"plural":  wording.Plural,
+		"place":   place,
+		"found":   report.FindingWords,
+		"name":    report.Name,
+		"where":   where,
+		"passed":  passed,
+		"part":    func(some, of float64) float64 { return some / max(of, 1e-9) },
+		"bar":     func(some, of float64) int { return int(100 * some / max(of, 1e-9)) },
+		"cause":   report.CauseWords,
+		"from":    func(c history.KnownCause) string { return report.CausePlace(c.Cause) },
+		"since":   report.RunName,
+		"card":    report.CardWords,
+		"counts":  report.Counts,
+		"anchor":  anchor,
+		"bad":     run.CountBad,
+		"first":   func(list []*run.Result) []*run.Result { return list[:min(len(list), testsTold)] },
+		"more":    func(list []*run.Result) int { return max(0, len(list)-testsTold) },
+		"rest":    func(failed int) int { return max(0, failed-htmlFailures) },
+		"past":    func(c *history.Card) []history.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
+	}).Parse(pageText))
+})
 
 // The bounds of the page: whole failures, lines of an output, runs of a past.
 const (
@@ -95,7 +98,7 @@ func writeHTML(w io.Writer, a *About) error {
 		_, drawing, _ := strings.Cut(svg.String(), "<svg") // what is before it is for a file of its own
 		data.Timeline = template.HTML("<svg" + drawing)
 	}
-	return page.Execute(w, data)
+	return page().Execute(w, data)
 }
 
 // where returns the suite and the group of a test, if its ID has them.
