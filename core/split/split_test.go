@@ -558,10 +558,12 @@ func BenchmarkQuality(b *testing.B) {
 func BenchmarkEven(b *testing.B) {
 	for b.Loop() {
 		random, uneven := rand.New(rand.NewPCG(1, 2)), 0
-		for shards := 4; shards <= 12; shards++ {
-			for parts := 4; parts <= 12; parts++ {
-				if NewWork(even(random, shards, parts, 10_000)).Plan(Fleet{Shards: shards}, Thorough).Finish > 10_000 {
-					uneven++
+		for _, share := range []int{1000, 10_000, 100_000} {
+			for shards := 4; shards <= 12; shards++ {
+				for parts := 4; parts <= 12; parts++ {
+					if NewWork(even(random, shards, parts, share)).Plan(Fleet{Shards: shards}, Thorough).Finish > float64(share) {
+						uneven++
+					}
 				}
 			}
 		}
