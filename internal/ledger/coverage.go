@@ -21,7 +21,7 @@ CREATE TABLE coverage (
 
 // CoverageMost is the number of tests above which the orders of a group are not followed, as
 // its pairs would be too many to keep.
-const CoverageMost = 1000
+const CoverageMost = 5000
 
 // keepCoverage adds the orders in which the tests of a run ran.
 func keepCoverage(tx *sql.Tx, ran *run.Run) error {

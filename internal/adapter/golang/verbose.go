@@ -28,9 +28,9 @@ type listener interface {
 	continued(name string)
 	step(name, step string, o run.Outcome)
 	output(name string, text []byte) // name is empty outside of tests; the text is valid until it returns
-	started(i int)            // the test of this place
-	reached(i int)            // all that follows was printed after the test of this place had ended
-	ended(name string) bool   // whether a result of the test can be real
+	started(i int)                   // the test of this place
+	reached(i int)                   // all that follows was printed after the test of this place had ended
+	ended(name string) bool          // whether a result of the test can be real
 	// finished takes a test's result; last is set if nothing but output followed.
 	finished(name string, o run.Outcome, last bool)
 }
