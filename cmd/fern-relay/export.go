@@ -17,7 +17,6 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
-	"fernrelay/internal/ledger"
 	"fernrelay/internal/wholefile"
 )
 
@@ -81,7 +80,7 @@ func export(r *app.History, w io.Writer, asJSON bool) error {
 	} else if _, err := fmt.Fprintln(w, strings.Join(exportColumns, ",")); err != nil {
 		return err
 	}
-	return ledger.EachRun(r.Ledger(), lines, func(lines []byte) error {
+	return r.EachRun(lines, func(lines []byte) error {
 		_, err := w.Write(lines)
 		return err
 	})
