@@ -223,7 +223,14 @@ func (h *Hunt) search() {
 		h.verify()
 		return
 	}
-	company, first := h.firstOrder(), []Trial{h.after(Alone, nil)}
+	company, first := h.firstOrder(), []Trial(nil)
+	if h.wavers(company) {
+		h.settle(Unstable)
+		return
+	}
+	if len(h.records) == 0 {
+		first = append(first, h.after(Alone, nil))
+	}
 	if company != nil && h.task.Width > 1 {
 		first = append(first, h.company(0))
 	}

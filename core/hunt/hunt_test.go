@@ -213,6 +213,39 @@ func TestVerdictsWithoutCulprit(t *testing.T) {
 	}
 }
 
+// TestWaveringVictimSparesItsCompany holds that a victim whose company takes long runs alone first: one that is unstable is
+// recognized without the company, and any other verdict stays as it is.
+func TestWaveringVictimSparesItsCompany(t *testing.T) {
+	tests, seconds := suite(20), map[string]float64{"victim": 0.2}
+	for _, id := range tests {
+		seconds[id] = 4
+	}
+	for _, c := range []struct {
+		name string
+		bad  func(before []string, call int) bool
+		want Verdict
+		most int // trials with company
+	}{
+		{"unstable", func(_ []string, call int) bool { return call%3 == 0 }, Unstable, 0},
+		{"polluted", func(before []string, _ int) bool { return slices.Contains(before, "t7") }, Polluted, 30},
+		{"faulty", func([]string, int) bool { return true }, Faulty, 30},
+	} {
+		calls, company := 0, 0
+		task := after(tests)
+		task.Seconds = seconds
+		f := chase(t, task, func(before []string) bool {
+			calls++
+			if len(before) > 0 {
+				company++
+			}
+			return c.bad(before, calls)
+		})
+		if f.Verdict != c.want || company > c.most || f.Without.Runs == 0 {
+			t.Errorf("%s: %s after %d trials with company: %+v", c.name, f.Verdict, company, f)
+		}
+	}
+}
+
 // TestCulpritAmongTheRest finds a culprit that never ran before the victim.
 func TestCulpritAmongTheRest(t *testing.T) {
 	f := chase(t, Task{Orders: [][]string{suite(5), {"late", "later"}}}, func(before []string) bool { return slices.Contains(before, "later") })
