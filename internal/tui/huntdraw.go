@@ -80,43 +80,85 @@ func (v huntView) drawFrond(c canvas, h *liveHunt) {
 	v.drawTip(c, y, stem, h)
 }
 
+// firstPart is trials before the first cut that are drawn as one: of how many each has an outcome, and how many run.
+type firstPart struct {
+	words   string
+	shown   []run.Outcome // in the order in which they were first seen; "" for those that run
+	numbers map[run.Outcome]int
+}
+
+func (p *firstPart) add(o run.Outcome) {
+	if p.numbers == nil {
+		p.numbers = map[run.Outcome]int{}
+	}
+	if p.numbers[o]++; p.numbers[o] == 1 {
+		p.shown = append(p.shown, o)
+	}
+}
+
+// results returns the shapes of the outcomes, each with its number if there are several trials.
+func (p *firstPart) results() (words []string) {
+	for _, o := range p.shown {
+		shape := o.Shape()
+		if o == "" {
+			shape = "▸"
+		}
+		if n := p.numbers[o]; n > 1 || len(p.shown) > 1 {
+			shape += fmt.Sprint(n)
+		}
+		words = append(words, shape)
+	}
+	return words
+}
+
+// firstParts returns the trials before the first cut.
+func firstParts(records []hunt.Record) []*firstPart {
+	var parts []*firstPart
+	alone, each, tried := &firstPart{words: "alone"}, &firstPart{}, 0
+	for _, r := range records {
+		switch r.Purpose {
+		case hunt.Each: // in one part, as there may be hundreds, of which the latest shows
+			if tried++; tried == 1 {
+				parts = append(parts, each)
+			}
+			*each = firstPart{words: "right after " + wording.Plural(tried, "test")}
+			each.add(r.Outcome)
+		case hunt.Alone: // a victim whose company takes long runs alone many times
+			if len(alone.shown) == 0 {
+				parts = append(parts, alone)
+			}
+			alone.add(r.Outcome)
+		case hunt.Company, hunt.Rest:
+			company := &firstPart{words: "after " + wording.Plural(r.Ran, "other")}
+			company.add(r.Outcome)
+			parts = append(parts, company)
+		}
+	}
+	return parts
+}
+
 // drawFirst draws the trials before the first cut.
 func (v huntView) drawFirst(c canvas, stem int, h *liveHunt) {
 	t := c.theme
-	type part struct {
-		words string
-		shown run.Outcome
-	}
-	var parts []part
-	each, eachAt := 0, 0
-	for _, r := range h.progress.Records {
-		switch r.Purpose {
-		case hunt.Each: // in one part, as there may be hundreds
-			if each++; each == 1 {
-				eachAt = len(parts)
-				parts = append(parts, part{})
-			}
-			parts[eachAt] = part{"right after " + wording.Plural(each, "test"), r.Outcome}
-		case hunt.Alone:
-			parts = append(parts, part{"alone", r.Outcome})
-		case hunt.Company, hunt.Rest:
-			parts = append(parts, part{"after " + wording.Plural(r.Ran, "other"), r.Outcome})
-		}
-	}
+	parts := firstParts(h.progress.Records)
 	total := 0
 	for _, p := range parts {
-		total += width(p.words) + 5
+		total += width(p.words) + 3
+		for _, words := range p.results() {
+			total += width(words) + 1
+		}
 	}
 	x := max(0, stem-total/2+1)
 	for _, p := range parts {
-		x = c.text(x, 1, style{colour: t.fog}, p.words+" ")
-		look := style{t.outcome(p.shown), true}
-		if p.shown == "" {
-			look.colour = t.water
-			x = c.text(x, 1, look, "▸") + 3
-			continue
+		x = c.text(x, 1, style{colour: t.fog}, p.words)
+		for i, words := range p.results() {
+			look := style{t.outcome(p.shown[i]), true}
+			if p.shown[i] == "" {
+				look.colour = t.water
+			}
+			x = c.text(x+1, 1, look, words)
 		}
-		x = c.text(x, 1, look, p.shown.Shape()) + 3
+		x += 3
 	}
 }
 
