@@ -140,7 +140,7 @@ func (w wide) ReadFrom(r io.Reader) (int64, error) {
 // readWide makes the output of a process that goes to a writer of ours wide.
 func readWide(w io.Writer) io.Writer {
 	switch w.(type) {
-	case nil, *os.File, wide, io.ReaderFrom:
+	case nil, io.ReaderFrom: // as files do
 		return w
 	}
 	return wide{w}

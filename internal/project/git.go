@@ -37,12 +37,12 @@ type Commit struct{ Revision, Subject string }
 // Commits returns the commits after a revision, the latest first, that changed any of some files, or all commits if there
 // are none. It returns none if git does not know the revision.
 func Commits(ctx context.Context, dir, after string, files ...string) []Commit {
-	return commits(ctx, dir, append([]string{after + "..HEAD", "--"}, files...))
+	return commits(ctx, dir, append([]string{"--end-of-options", after + "..HEAD", "--"}, files...))
 }
 
 // LineCommits returns those commits that changed the lines of a file from one to another, as they are counted now.
 func LineCommits(ctx context.Context, dir, after, file string, from, to int) []Commit {
-	return commits(ctx, dir, []string{fmt.Sprintf("-L%d,%d:%s", from, to, file), after + "..HEAD"})
+	return commits(ctx, dir, []string{fmt.Sprintf("-L%d,%d:%s", from, to, file), "--end-of-options", after + "..HEAD"})
 }
 
 func commits(ctx context.Context, dir string, what []string) (commits []Commit) {
