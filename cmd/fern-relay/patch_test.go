@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -173,6 +174,51 @@ func TestBrittlePatch(t *testing.T) {
 	if err != nil || !strings.Contains(string(diff), "+\toldMode := mode\n+\tt.Cleanup(func() { mode = oldMode })\n+\tmode = \"flood\"\n") ||
 		!strings.Contains(got.stderr, "TestFlows alone: 5 of 5 passed with it, 5 of 5 failed without") {
 		t.Errorf("%v\n%s%s%s", err, diff, got.stdout, got.stderr)
+	}
+}
+
+// TestBorrowedSetUp hunts tests that pass only after another has set a variable whose value cannot be written down, and holds
+// that the patch copies the statements which do, with the imports that they need.
+func TestBorrowedSetUp(t *testing.T) {
+	t.Parallel()
+	cases := []struct {
+		name, source, imports, writes, reads string
+		want                                 string // in the diff; or why there is none
+		refused                              bool
+	}{
+		{name: "slice", source: "var beds []int", writes: "beds = []int{1, 2}", reads: "if len(beds) != 2 { t.Error(beds) }",
+			want: "+\toldBeds := beds\n+\tt.Cleanup(func() { beds = oldBeds })\n+\tbeds = []int{1, 2}\n"},
+		{name: "mapping", source: "var beds = map[string]int{}", writes: "beds[\"north\"] = 1\n\tbeds[\"south\"] = 2", reads: "if beds[\"south\"] != 2 { t.Error(beds) }",
+			want: "+\toldBeds := maps.Clone(beds)\n+\tt.Cleanup(func() { beds = oldBeds })\n+\tbeds[\"north\"] = 1\n+\tbeds[\"south\"] = 2\n"},
+		{name: "pointer", source: "type pump struct{ rate int }\n\nvar first *pump", writes: "first = &pump{rate: 5}", reads: "if first == nil { t.Error(\"none\") }",
+			want: "+\tfirst = &pump{rate: 5}\n"},
+		{name: "imported", source: "var last error", imports: "\"errors\"", writes: "last = errors.New(\"dry\")", reads: "if last == nil { t.Error(\"none\") }",
+			want: "+\tlast = errors.New(\"dry\")\n"},
+		{name: "own", source: "var beds []int", writes: "n := 3\n\tbeds = make([]int, n)", reads: "if len(beds) != 3 { t.Error(beds) }",
+			want: "no statement of the other test sets it with nothing of its own", refused: true},
+	}
+	dir := t.TempDir()
+	files := map[string]string{"go.mod": "module m\n\ngo 1.25\n"}
+	for _, c := range cases {
+		l := leak{name: c.name, source: c.source, imports: c.imports, writes: c.writes, reads: c.reads}
+		maps.Copy(files, l.files())
+	}
+	testfiles.Write(t, dir, files)
+	git(t, dir, "init", "-q")
+	fern(t, dir, "run", "--order", "reverse")
+	got := fern(t, dir, "hunt", "--patch", "p.diff")
+	diff, err := os.ReadFile(filepath.Join(dir, "p.diff"))
+	if err != nil {
+		t.Fatal(err, got.stderr)
+	}
+	for _, c := range cases {
+		if in := map[bool]string{false: string(diff), true: got.stderr}[c.refused]; !strings.Contains(in, c.want) {
+			t.Errorf("%s: %q is not in\n%s", c.name, c.want, in)
+		}
+	}
+	git(t, dir, "apply", "p.diff")
+	if with := fern(t, dir, "run", "-p", "name:TestReads"); !strings.Contains(with.stdout, "5 picked: 4 passed, 1 failed") {
+		t.Errorf("with the patches:\n%s", with.stdout)
 	}
 }
 

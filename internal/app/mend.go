@@ -88,18 +88,40 @@ func mendable(f hunt.Finding) error {
 // candidates returns the changes of a test that are worth a trial: of a culprit, or of a victim that passes only after
 // its culprits.
 func (a *App) candidates(ctx context.Context, test *catalog.Test, f hunt.Finding) ([]mend.Candidate, error) {
-	at, ok := a.GoTest(test)
-	if !ok {
-		return nil, fmt.Errorf("%s is not in Go source", test.ID)
-	}
-	t, err := mend.Load(ctx, a.Project.Dir, mend.Place{File: at.File, Function: at.Function}, at.Flags)
+	t, err := a.goSource(ctx, test)
 	if err != nil {
 		return nil, err
 	}
 	if f.Verdict == hunt.Brittle {
-		return t.SetUps(f.Changed)
+		others, err := a.goSources(ctx, f.Culprits[0])
+		if err != nil {
+			return nil, err
+		}
+		return t.SetUps(f.Changed, others)
 	}
 	return t.Candidates(f.Changed)
+}
+
+// goSource reads the package of a test.
+func (a *App) goSource(ctx context.Context, test *catalog.Test) (*mend.Test, error) {
+	at, ok := a.GoTest(test)
+	if !ok {
+		return nil, fmt.Errorf("%s is not in Go source", test.ID)
+	}
+	return mend.Load(ctx, a.Project.Dir, mend.Place{File: at.File, Function: at.Function}, at.Flags)
+}
+
+// goSources reads the packages of tests.
+func (a *App) goSources(ctx context.Context, ids []string) ([]*mend.Test, error) {
+	var sources []*mend.Test
+	for _, test := range a.TestsOf(ids) {
+		t, err := a.goSource(ctx, &test)
+		if err != nil {
+			return nil, err
+		}
+		sources = append(sources, t)
+	}
+	return sources, nil
 }
 
 // timesTried is how often the order that failed, or a brittle victim alone, is tried with a patch.

@@ -161,9 +161,9 @@ func TestSetUps(t *testing.T) {
 		"a slice":         {proved(variable("beds", 7), "[1 2]"), "", "by hand"},
 		"a text cut off":  {proved(variable("mode", 5), "flo…"), "", "by hand"},
 		"a file":          {proved(hunt.Change{Kind: hunt.File, Name: "x"}, "y"), "", "is not set up"},
-		"nothing proved":  {[]hunt.Change{variable("rate", 3)}, "", "is proved"},
+		"nothing changed": {nil, "", "no piece of state changed"},
 	} {
-		all, err := loaded.SetUps(c.changes)
+		all, err := loaded.SetUps(c.changes, []*Test{loaded})
 		if c.err != "" {
 			if err == nil || !strings.Contains(err.Error(), c.err) {
 				t.Errorf("%s: %v, want %q", name, err, c.err)

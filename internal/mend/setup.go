@@ -4,35 +4,58 @@ import (
 	"errors"
 	"fmt"
 	"go/types"
+	"slices"
 	"strconv"
 	"strings"
 
 	"fernrelay/core/hunt"
 )
 
-// SetUps returns the changes of a test that passes only after others, so that it sets up itself what they leave. The error
-// says what it cannot set up and why.
-func (t *Test) SetUps(changes []hunt.Change) ([]Candidate, error) {
-	var edits []edit
-	for _, c := range changes {
-		if !c.Proved {
+// SetUps returns the changes of a test that passes only after others, so that it sets up itself what they leave: all that is
+// proved to make the difference or, if nothing is, each piece that changed. The error says what it cannot set up and why.
+func (t *Test) SetUps(changes []hunt.Change, others []*Test) ([]Candidate, error) {
+	proved := slices.DeleteFunc(slices.Clone(changes), func(c hunt.Change) bool { return !c.Proved })
+	sets := [][]hunt.Change{proved}
+	if len(proved) == 0 {
+		sets = nil
+		for _, c := range changes {
+			sets = append(sets, []hunt.Change{c})
+		}
+	}
+	var candidates []Candidate
+	var reasons []error
+	for _, set := range sets {
+		content, err := t.setUps(set, others)
+		if err != nil {
+			reasons = append(reasons, err)
 			continue
 		}
-		e, err := t.setUp(c)
+		candidates = append(candidates, Candidate{t.place.File, t.source, content})
+	}
+	switch {
+	case candidates != nil:
+		return candidates, nil
+	case reasons == nil:
+		return nil, errors.New("no piece of state changed")
+	}
+	return nil, errors.Join(reasons...)
+}
+
+// setUps returns the test's file with some pieces of state set up in the test.
+func (t *Test) setUps(changes []hunt.Change, others []*Test) ([]byte, error) {
+	var edits []edit
+	for _, c := range changes {
+		e, err := t.setUp(c, others)
 		if err != nil {
 			return nil, fmt.Errorf("%s %s: %w", c.Kind, c.Name, err)
 		}
 		edits = append(edits, e)
 	}
-	if len(edits) == 0 {
-		return nil, errors.New("no piece of state is proved to make the difference")
-	}
-	content, err := t.apply(edits)
-	return []Candidate{{t.place.File, t.source, content}}, err
+	return t.apply(edits)
 }
 
 // setUp returns an edit that gives a piece of state the value that the others leave, and restores it at the end.
-func (t *Test) setUp(c hunt.Change) (edit, error) {
+func (t *Test) setUp(c hunt.Change, others []*Test) (edit, error) {
 	if c.Kind == hunt.Environment && !t.parallel() {
 		return t.lines("", nil, fmt.Sprintf("%s.Setenv(%q, %q)", t.handle, c.Name, c.After)), nil
 	}
@@ -46,25 +69,39 @@ func (t *Test) setUp(c hunt.Change) (edit, error) {
 	if expr == "" {
 		return edit{}, errors.New("it is not exported")
 	}
-	value, err := literal(v.Type(), c.After)
+	old := t.freshOld(v.Name())
+	if value, ok := literal(v.Type(), c.After); ok {
+		saved := t.keep(old, copying{save: expr, into: expr})
+		return t.lines("", imports, append(saved, expr+" = "+value)...), nil
+	}
+	b, err := t.borrow(c, others)
 	if err != nil {
 		return edit{}, err
 	}
-	saved := t.keep(t.freshOld(v.Name()), copying{save: expr, into: expr})
-	return t.lines("", imports, append(saved, expr+" = "+value)...), nil
+	ways, err := copies(v.Type(), expr)
+	if err != nil {
+		return edit{}, err
+	}
+	way := ways[len(ways)-1]
+	if b.whole {
+		way = copying{save: expr, into: expr}
+	}
+	imports = append(append(imports, b.imports...), way.imports...)
+	return t.lines("", imports, append(t.keep(old, way), b.lines...)...), nil
 }
 
-// literal returns a value that a finding shows as Go source. The values of basic types are shown as a whole.
-func literal(of types.Type, shown string) (string, error) {
+// literal returns a value that a finding shows as Go source. The values of basic types are shown as a whole, unless they are
+// long.
+func literal(of types.Type, shown string) (source string, ok bool) {
 	basic, ok := of.Underlying().(*types.Basic)
 	switch {
 	case !ok || strings.Contains(shown, "…"):
-		return "", errors.New("its value cannot be written as a constant: set it up by hand")
+		return "", false
 	case basic.Info()&types.IsString != 0:
 		if _, err := strconv.Unquote(shown); err == nil {
-			return shown, nil
+			return shown, true
 		}
-		return strconv.Quote(shown), nil
+		return strconv.Quote(shown), true
 	}
-	return shown, nil // the compiler refuses what is none
+	return shown, true // the compiler refuses what is none
 }
