@@ -195,7 +195,7 @@ func TestBorrowedSetUp(t *testing.T) {
 		{name: "imported", source: "var last error", imports: "\"errors\"", writes: "last = errors.New(\"dry\")", reads: "if last == nil { t.Error(\"none\") }",
 			want: "+\tlast = errors.New(\"dry\")\n"},
 		{name: "own", source: "var beds []int", writes: "n := 3\n\tbeds = make([]int, n)", reads: "if len(beds) != 3 { t.Error(beds) }",
-			want: "no statement of the other test sets it with nothing of its own", refused: true},
+			want: "in a statement that can be copied", refused: true},
 	}
 	dir := t.TempDir()
 	files := map[string]string{"go.mod": "module m\n\ngo 1.25\n"}

@@ -11,7 +11,7 @@ import (
 )
 
 // errByHand says that a value cannot be set up by a change.
-var errByHand = errors.New("its value cannot be written as a constant, and no statement of the other test sets it with nothing of its own: set it up by hand")
+var errByHand = errors.New("its value cannot be written as a constant, and the other test does not set it in a statement that can be copied: set it up by hand")
 
 // borrowed is the statements with which another test sets a variable.
 type borrowed struct {
@@ -43,13 +43,17 @@ func (t *Test) borrow(c hunt.Change, others []*Test) (borrowed, error) {
 // known returns those imports that the test's file lacks; ok is false if it knows one of them by another name.
 func (t *Test) known(imports []string, other *Test) (lacks []string, ok bool) {
 	for _, path := range imports {
-		name := other.pkg.Imports[path].Types.Name()
+		imported := other.pkg.Imports[path]
+		if imported == nil { // as for a vendored package, whose path is another
+			return nil, false
+		}
+		name := imported.Types.Name()
 		theirs, _ := other.qualifier(path, name)
-		ours, imported := t.qualifier(path, name)
+		ours, has := t.qualifier(path, name)
 		if ours != theirs {
 			return nil, false
 		}
-		if !imported {
+		if !has {
 			lacks = append(lacks, path)
 		}
 	}
