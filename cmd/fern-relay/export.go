@@ -80,7 +80,7 @@ func export(r *app.History, w io.Writer, asJSON bool) error {
 	} else if _, err := fmt.Fprintln(w, strings.Join(exportColumns, ",")); err != nil {
 		return err
 	}
-	return r.EachRun(lines, func(lines []byte) error {
+	return r.Ledger().EachRun(lines, func(lines []byte) error {
 		_, err := w.Write(lines)
 		return err
 	})

@@ -65,7 +65,7 @@ func TestFlow(t *testing.T) {
 		t.Fatal(err)
 	}
 	today := time.Now()
-	ended := strings.NewReplacer(today.AddDate(0, 0, quarantine.Days).Format(quarantine.Day), today.AddDate(0, 0, -1).Format(quarantine.Day),
+	ended := strings.NewReplacer(today.AddDate(0, 0, quarantine.DaysOwed).Format(quarantine.Day), today.AddDate(0, 0, -1).Format(quarantine.Day),
 		today.Format(quarantine.Day), today.AddDate(0, 0, -15).Format(quarantine.Day)).Replace(string(entries))
 	testfiles.Write(t, dir, map[string]string{"ended.toml": ended})
 	if got := fern(t, dir, "run", "--quarantine", "ended.toml"); got.status != 1 || !strings.Contains(got.stdout, "1 errored") || !strings.Contains(got.stdout, "its quarantine ended on ") {

@@ -197,6 +197,14 @@ func (t *Test) AddRules(more Rules, from string) {
 	}
 }
 
+// WaitFor has the test run after another.
+func (t *Test) WaitFor(id, from string) { t.AddRules(Rules{After: []string{id}}, from) }
+
+// StayApart has the test hold a resource that is named after a victim and that one test at a time may hold.
+func (t *Test) StayApart(victim, from string) {
+	t.AddRules(Rules{Holds: []string{"apart from " + victim}}, from)
+}
+
 // ClearRule removes a rule.
 func (t *Test) ClearRule(rule string) {
 	if list := t.Rules.list(rule); list != nil {

@@ -224,7 +224,7 @@ func (h *Hunt) search() {
 		return
 	}
 	company, first := h.firstOrder(), []Trial(nil)
-	if h.wavers(company) {
+	if h.unstableAlone(company) {
 		h.settle(Unstable)
 		return
 	}

@@ -213,9 +213,9 @@ func TestVerdictsWithoutCulprit(t *testing.T) {
 	}
 }
 
-// TestWaveringVictimSparesItsCompany holds that a victim whose company takes long runs alone first: one that is unstable is
+// TestUnstableVictimSparesItsCompany holds that a victim whose company takes long runs alone first: one that is unstable is
 // recognized without the company, and any other verdict stays as it is.
-func TestWaveringVictimSparesItsCompany(t *testing.T) {
+func TestUnstableVictimSparesItsCompany(t *testing.T) {
 	tests, seconds := suite(20), map[string]float64{"victim": 0.2}
 	for _, id := range tests {
 		seconds[id] = 4

@@ -52,8 +52,8 @@ func (e *Entry) known(now time.Time) *catalog.KnownFailure {
 	return &catalog.KnownFailure{Words: fmt.Sprintf("in quarantine until %s (%s)", e.Until.Format(Day), e.Reason)}
 }
 
-// Days is how long a test that a hunt found stays in quarantine, unless somebody changes the date.
-const Days = 14
+// DaysOwed is how long a test that a hunt found stays in quarantine, unless somebody changes the date.
+const DaysOwed = 14
 
 // Mended is the number of passes in a row, in the order that used to break a test, after which it counts as mended, and
 // Looked the number of its latest runs that are looked at.
@@ -130,15 +130,14 @@ func (e *Entry) mark(tests []catalog.Test, at map[string]int, victim int, now ti
 	join(tests, victim, victim)
 	for _, id := range e.After {
 		if culprit, picked := at[id]; picked {
-			v.AddRules(catalog.Rules{After: []string{id}}, from)
+			v.WaitFor(id, from)
 			join(tests, victim, culprit)
 		}
 	}
 	for _, id := range e.Beside {
 		if other, picked := at[id]; picked {
-			for _, i := range []int{victim, other} {
-				tests[i].AddRules(catalog.Rules{Holds: []string{"apart from " + e.ID}}, from)
-			}
+			v.StayApart(e.ID, from)
+			tests[other].StayApart(e.ID, from)
 		}
 	}
 }
@@ -165,10 +164,10 @@ func (l List) Has(id string) bool {
 	return slices.ContainsFunc(l, func(e Entry) bool { return e.ID == id })
 }
 
-// Of returns the entry of a test that a hunt found, from now on for [Days] days; ok is false unless the outcome of the test
+// Of returns the entry of a test that a hunt found, from now on for [DaysOwed] days; ok is false unless the outcome of the test
 // depends on the order or on chance.
 func Of(f hunt.Finding, reason string, now time.Time) (e Entry, ok bool) {
-	e = Entry{ID: f.ID, Reason: reason, Since: now, Until: now.AddDate(0, 0, Days)}
+	e = Entry{ID: f.ID, Reason: reason, Since: now, Until: now.AddDate(0, 0, DaysOwed)}
 	if len(f.Mended) > 0 {
 		return e, false
 	}

@@ -56,12 +56,7 @@ func (a *App) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []str
 func keepApart(tests []catalog.Test, at map[string]int, f *hunt.Finding, set []string) []catalog.Test {
 	marked := slices.Clone(tests)
 	victim := at[f.ID]
-	wait := func(who int, whom string) {
-		marked[who].Rules.After = append(slices.Clone(marked[who].Rules.After), whom)
-	}
-	share := func(who int) {
-		marked[who].Rules.Holds = append(slices.Clone(marked[who].Rules.Holds), "apart from "+f.ID)
-	}
+	const from = "a hunt"
 	for i, id := range set {
 		culprit, ok := at[id]
 		switch {
@@ -69,14 +64,14 @@ func keepApart(tests []catalog.Test, at map[string]int, f *hunt.Finding, set []s
 		case !ok:
 			return tests // without this one the others do no harm
 		case f.Overlap:
-			share(culprit)
+			marked[culprit].StayApart(f.ID, from)
 			if i == 0 {
-				share(victim)
+				marked[victim].StayApart(f.ID, from)
 			}
 		case f.Verdict == hunt.Brittle:
-			wait(victim, id)
+			marked[victim].WaitFor(id, from)
 		case i == len(set)-1:
-			wait(culprit, f.ID)
+			marked[culprit].WaitFor(f.ID, from)
 		}
 	}
 	return marked

@@ -70,7 +70,7 @@ func (a *App) ServeHunt(ctx context.Context, f FleetRequest, m *fleet.Manifest, 
 		return err
 	}
 	defer conn.Close()
-	if revision, _ := project.Origin(ctx, a.Project.Dir); !fleet.SameRevision(revision, m.Revision) || m.Project != a.Project.Name {
+	if revision := project.Head(ctx, a.Project.Dir); !fleet.SameRevision(revision, m.Revision) || m.Project != a.Project.Name {
 		return fmt.Errorf("this machine may not serve the hunt %s: it is of the project %s at the revision %s, and this is %s at %s", m.Run, m.Project, m.Revision, a.Project.Name, revision)
 	}
 	pool, err := a.newPool(a.Adapters)

@@ -68,12 +68,6 @@ func (h *History) Ledger() *ledger.Ledger {
 	return h.store.Ledger()
 }
 
-// EachRun calls prepare with every run and its results, for some runs side by side, and use with what it returned, one after
-// the other, the oldest first, until either returns an error.
-func (h *History) EachRun(prepare func(*run.Record, *run.Run) ([]byte, error), use func([]byte) error) error {
-	return ledger.EachRun(h.Ledger(), prepare, use)
-}
-
 // Check reads the whole ledger. If it is damaged, Check sets it aside, and the note says so.
 func (h *History) Check(ctx context.Context) (note string, err error) { return h.store.Check(ctx) }
 

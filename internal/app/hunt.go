@@ -128,8 +128,7 @@ func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, r
 	if err != nil {
 		return nil, err
 	}
-	h := &hunter{app: a, ledger: writable, sources: project.State(ctx, a.Project.Dir), report: oneAtATime(report)}
-	h.revision, _ = project.Origin(ctx, a.Project.Dir)
+	h := &hunter{app: a, ledger: writable, sources: project.State(ctx, a.Project.Dir), revision: project.Head(ctx, a.Project.Dir), report: oneAtATime(report)}
 	if err := h.prepare(ctx, tasks); err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"github.com/aymanbagabas/go-udiff"
 
@@ -93,10 +94,7 @@ func (a *App) candidates(ctx context.Context, test *catalog.Test, f hunt.Finding
 		return nil, err
 	}
 	if f.Verdict == hunt.Brittle {
-		others, err := a.goSources(ctx, f.Culprits[0])
-		if err != nil {
-			return nil, err
-		}
+		others := sync.OnceValues(func() ([]*mend.Test, error) { return a.goSources(ctx, f.Culprits[0]) })
 		return t.SetUps(f.Changed, others)
 	}
 	return t.Candidates(f.Changed)

@@ -48,7 +48,10 @@ func (a *App) repairs(ctx context.Context, f *hunt.Finding) (repairs []hunt.Repa
 	if len(repairs) == 0 {
 		add(project.Commits(ctx, dir, f.Revision, files...))
 	}
-	if all := project.Commits(ctx, dir, f.Revision); len(repairs) == 0 && len(all) == 1 {
+	if len(repairs) > 0 {
+		return repairs
+	}
+	if all := project.Commits(ctx, dir, f.Revision); len(all) == 1 {
 		add(all)
 	}
 	return repairs

@@ -297,13 +297,13 @@ func (l *Ledger) Compare(before, after *run.Run, upTo *run.Record) (history.Comp
 
 // EachRun calls prepare with every run and its results, for some runs side by side, and use with what it returned, one
 // after the other, the oldest first, until either returns an error.
-func EachRun[T any](l *Ledger, prepare func(*run.Record, *run.Run) (T, error), use func(T) error) error {
+func (l *Ledger) EachRun(prepare func(*run.Record, *run.Run) ([]byte, error), use func([]byte) error) error {
 	runs, err := l.List()
 	if err != nil {
 		return err
 	}
 	for some := range slices.Chunk(runs, 2*runtime.GOMAXPROCS(0)) {
-		prepared := make([]T, len(some))
+		prepared := make([][]byte, len(some))
 		err := eachSideBySide(len(some), func(i int) error {
 			ran, err := l.Results(some[i])
 			if err == nil {

@@ -39,11 +39,17 @@ func TestRedate(t *testing.T) {
 		ran    *run.Run
 	}
 	all := func() map[int]kept {
-		found := map[int]kept{}
-		err := EachRun(l, func(k *run.Record, ran *run.Run) (kept, error) { return kept{k, ran}, nil },
-			func(k kept) error { found[k.record.Number] = k; return nil })
+		runs, err := l.List()
 		if err != nil {
 			t.Fatal(err)
+		}
+		found := map[int]kept{}
+		for _, k := range runs {
+			ran, err := l.Results(k)
+			if err != nil {
+				t.Fatal(err)
+			}
+			found[k.Number] = kept{k, ran}
 		}
 		return found
 	}

@@ -21,8 +21,12 @@ type borrowed struct {
 }
 
 // borrow returns the statements with which the last of the others that does so sets the variable of a change.
-func (t *Test) borrow(c hunt.Change, others []*Test) (borrowed, error) {
-	for _, other := range slices.Backward(others) {
+func (t *Test) borrow(c hunt.Change, others func() ([]*Test, error)) (borrowed, error) {
+	tests, err := others()
+	if err != nil {
+		return borrowed{}, err
+	}
+	for _, other := range slices.Backward(tests) {
 		if other.pkg.PkgPath != t.pkg.PkgPath {
 			continue
 		}
@@ -119,7 +123,7 @@ func (t *Test) root(e ast.Expr) types.Object {
 	}
 }
 
-// uses returns what a name stands for, perhaps behind that of a package; nil for any other expression.
+// uses returns the object that a name refers to, which may be qualified by a package; nil for any other expression.
 func (t *Test) uses(e ast.Expr) types.Object {
 	switch e := e.(type) {
 	case *ast.Ident:

@@ -163,7 +163,7 @@ func TestSetUps(t *testing.T) {
 		"a file":          {proved(hunt.Change{Kind: hunt.File, Name: "x"}, "y"), "", "is not set up"},
 		"nothing changed": {nil, "", "no piece of state changed"},
 	} {
-		all, err := loaded.SetUps(c.changes, []*Test{loaded})
+		all, err := loaded.SetUps(c.changes, func() ([]*Test, error) { return []*Test{loaded}, nil })
 		if c.err != "" {
 			if err == nil || !strings.Contains(err.Error(), c.err) {
 				t.Errorf("%s: %v, want %q", name, err, c.err)

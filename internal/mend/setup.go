@@ -12,8 +12,9 @@ import (
 )
 
 // SetUps returns the changes of a test that passes only after others, so that it sets up itself what they leave: all that is
-// proved to make the difference or, if nothing is, each piece that changed. The error says what it cannot set up and why.
-func (t *Test) SetUps(changes []hunt.Change, others []*Test) ([]Candidate, error) {
+// proved to make the difference or, if nothing is, each piece that changed. It calls others, which returns those tests, only if
+// it must read how they set something. The error says what it cannot set up and why.
+func (t *Test) SetUps(changes []hunt.Change, others func() ([]*Test, error)) ([]Candidate, error) {
 	proved := slices.DeleteFunc(slices.Clone(changes), func(c hunt.Change) bool { return !c.Proved })
 	sets := [][]hunt.Change{proved}
 	if len(proved) == 0 {
@@ -42,7 +43,7 @@ func (t *Test) SetUps(changes []hunt.Change, others []*Test) ([]Candidate, error
 }
 
 // setUps returns the test's file with some pieces of state set up in the test.
-func (t *Test) setUps(changes []hunt.Change, others []*Test) ([]byte, error) {
+func (t *Test) setUps(changes []hunt.Change, others func() ([]*Test, error)) ([]byte, error) {
 	var edits []edit
 	for _, c := range changes {
 		e, err := t.setUp(c, others)
@@ -55,7 +56,7 @@ func (t *Test) setUps(changes []hunt.Change, others []*Test) ([]byte, error) {
 }
 
 // setUp returns an edit that gives a piece of state the value that the others leave, and restores it at the end.
-func (t *Test) setUp(c hunt.Change, others []*Test) (edit, error) {
+func (t *Test) setUp(c hunt.Change, others func() ([]*Test, error)) (edit, error) {
 	if c.Kind == hunt.Environment && !t.parallel() {
 		return t.lines("", nil, fmt.Sprintf("%s.Setenv(%q, %q)", t.handle, c.Name, c.After)), nil
 	}

@@ -17,18 +17,22 @@ import (
 // Revision returns the git branch and revision of a folder, "" if it has none.
 func Revision(ctx context.Context, dir string) string {
 	branch, _ := git(ctx, dir, "rev-parse", "--abbrev-ref", "HEAD")
-	revision, _ := git(ctx, dir, "rev-parse", "--short", "HEAD")
-	return strings.TrimSpace(strings.TrimSpace(branch) + " " + strings.TrimSpace(revision))
+	return strings.TrimSpace(strings.TrimSpace(branch) + " " + Head(ctx, dir))
 }
 
 // Origin returns the git revision of a folder, and whether the tree differs from it; "" if it has none.
 func Origin(ctx context.Context, dir string) (revision string, dirty bool) {
-	revision, err := git(ctx, dir, "rev-parse", "--short", "HEAD")
-	if err != nil {
+	if revision = Head(ctx, dir); revision == "" {
 		return "", false
 	}
 	changes, _ := git(ctx, dir, "status", "--porcelain")
-	return strings.TrimSpace(revision), changes != ""
+	return revision, changes != ""
+}
+
+// Head returns the git revision of a folder, "" if it has none.
+func Head(ctx context.Context, dir string) string {
+	revision, _ := git(ctx, dir, "rev-parse", "--short", "HEAD")
+	return strings.TrimSpace(revision)
 }
 
 // Commit is a commit: its revision, and the first line of its message.

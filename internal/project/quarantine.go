@@ -64,7 +64,7 @@ func parseQuarantine(path string, data []byte) (quarantine.List, error) {
 		case t.Reason == "":
 			return nil, wrong("reason", "%s has no reason: say why its failures are known", t.ID)
 		case t.Until == toml.LocalDate{}:
-			return nil, wrong("until", "%s has no date: say until when its failures are owed, as in until = %s", t.ID, time.Now().AddDate(0, 0, quarantine.Days).Format(quarantine.Day))
+			return nil, wrong("until", "%s has no date: say until when its failures are owed, as in until = %s", t.ID, time.Now().AddDate(0, 0, quarantine.DaysOwed).Format(quarantine.Day))
 		}
 		seen[t.ID] = true
 		list[i] = quarantine.Entry{ID: t.ID, Reason: t.Reason, Since: dayOf(t.Since), Until: dayOf(t.Until), Hunt: t.Hunt, After: t.After, Beside: t.Beside}
