@@ -75,6 +75,7 @@ type Task struct {
 	// not name counts 1.
 	Favour  map[string]float64
 	Seconds map[string]float64 // how long tests take, if known
+	Process map[string]string  // by ID: names the process in which a test runs; nil if all run in that of the victim
 	Width   int                // how many trials may run side by side; 0 means 1
 	All     bool               // find every set of culprits that suffices
 	Error   float64            // the permitted probability of a wrong finding; 0 means 0.01

@@ -393,3 +393,37 @@ func BenchmarkTrials(b *testing.B) {
 		}
 	}
 }
+
+// TestWholeProcessesAreLeftOut holds that trials start fewer processes if the hunt knows which tests share them, at no
+// cost of trials: the company has tests of 30 processes, whose times differ.
+func TestWholeProcessesAreLeftOut(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 8))
+	tests := suite(600)
+	process, seconds := map[string]string{"victim": "the victim's"}, map[string]float64{}
+	for i, id := range tests {
+		process[id], seconds[id] = fmt.Sprint(i/20), 0.004*random.Float64()
+	}
+	starts := func(task Task) (starts, trials int) {
+		for culprit := 7; culprit < len(tests); culprit += 60 {
+			f, records := chaseRecords(t, task, func(before []string) bool { return slices.Contains(before, tests[culprit]) })
+			if len(f.Culprits) != 1 || f.Culprits[0][0] != tests[culprit] {
+				t.Fatalf("found %v", f.Culprits)
+			}
+			for _, r := range records {
+				started := map[string]bool{}
+				for _, id := range r.Order {
+					started[process[id]] = true
+				}
+				starts, trials = starts+len(started), trials+1
+			}
+		}
+		return starts, trials
+	}
+	task := after(tests)
+	task.Seconds = seconds
+	blind, usual := starts(task)
+	task.Process = process
+	if knowing, trials := starts(task); 3*knowing > 2*blind || trials > usual+usual/10 {
+		t.Errorf("%d processes in %d trials, where without knowing them there are %d in %d", knowing, trials, blind, usual)
+	}
+}

@@ -1,7 +1,6 @@
 package hunt
 
 import (
-	"cmp"
 	"math"
 	"slices"
 )
@@ -56,21 +55,6 @@ func (h *Hunt) suspicion(suspects []string) map[string]float64 {
 	return weights
 }
 
-// leastSeconds is what a test is counted to take at least, in seconds, as beginning it costs
-// something, too.
-const leastSeconds = 0.001
-
-// rank sorts tests so that the first of them hold the most suspicion in the least time;
-// of those alike the one that ran later goes first.
-func (q *quest) rank(tests []string) []string {
-	density := func(id string) float64 { return q.weights[id] / max(leastSeconds, q.h.task.Seconds[id]) }
-	ranked := slices.Clone(tests)
-	slices.SortFunc(ranked, func(a, b string) int {
-		return cmp.Or(cmp.Compare(density(b), density(a)), q.place[b]-q.place[a])
-	})
-	return ranked
-}
-
 // cuts returns the places within a span that divide suspicion evenly into parts, one more than there are cuts,
 // none of them empty.
 func (q *quest) cuts(ranked []string, s span) []int {
@@ -91,15 +75,6 @@ func (q *quest) weigh(tests []string) float64 {
 	sum := 0.0
 	for _, id := range tests {
 		sum += q.weights[id]
-	}
-	return sum
-}
-
-// seconds is what tests take together.
-func (q *quest) seconds(tests []string) float64 {
-	sum := 0.0
-	for _, id := range tests {
-		sum += q.h.task.Seconds[id]
 	}
 	return sum
 }

@@ -100,10 +100,15 @@ func (c *Coverage) gain(places []int) int {
 // rowsTried bounds the orders of a group that are compared.
 const rowsTried = 64
 
+// Shares reports whether one test may change what another one depends on, as far as their sources say.
+type Shares func(first, second *catalog.Test) bool
+
 // Revealing sorts tests into the order that adds most to the pairs that have run: for each group the best of its
-// declared order, its reverse and the orders of its neighbour cover. of returns what has run of a group, nil if
-// the group is not followed. gain is the number of pairs that the order adds.
-func Revealing(tests []catalog.Test, of func(group string) *Coverage, number uint64) (ordered []catalog.Test, gain int) {
+// declared order, its reverse and the orders of its neighbour cover. If the group has pairs of which the first may change
+// what the second depends on, and which have not run as neighbours, the order has only tests of those, as many of the pairs
+// as possible side by side. of returns what has run of a group, nil if the group is not followed; shares returns how its
+// tests share state, nil if that is not known. gain is the number of pairs that the order adds.
+func Revealing(tests []catalog.Test, of func(group string) *Coverage, shares func(group []catalog.Test) Shares, number uint64) (ordered []catalog.Test, gain int) {
 	parts := groups(tests)
 	for _, i := range neighbours(len(parts), number) {
 		group := parts[i]
@@ -112,19 +117,89 @@ func Revealing(tests []catalog.Test, of func(group string) *Coverage, number uin
 			ordered = append(ordered, group...)
 			continue
 		}
-		best, most := group, 0
-		for _, candidate := range candidates(group) {
-			places := make([]int, len(candidate))
-			for j, t := range candidate {
-				places[j] = c.placeOf(t.Name)
-			}
-			if g := c.gain(places); g > most {
-				best, most = candidate, g
-			}
-		}
+		best, most := c.best(group, shares(group))
 		ordered, gain = append(ordered, best...), gain+most
 	}
 	return ordered, gain
+}
+
+// best returns the most revealing order of a group, and what it adds.
+func (c *Coverage) best(group []catalog.Test, shares Shares) (best []catalog.Test, most int) {
+	best = group
+	orders := candidates(group)
+	if sharing := c.sharing(group, shares); sharing != nil {
+		orders = [][]catalog.Test{sharing}
+	}
+	for _, candidate := range orders {
+		places := make([]int, len(candidate))
+		for j, t := range candidate {
+			places[j] = c.placeOf(t.Name)
+		}
+		if g := c.gain(places); g > most {
+			best, most = candidate, g
+		}
+	}
+	return best, most
+}
+
+// sharing returns an order in which many pairs that share state, and have not run as neighbours, are neighbours; nil if there
+// are no such pairs. It makes paths of pairs, each test with at most one before and one behind it.
+func (c *Coverage) sharing(group []catalog.Test, shares Shares) (ordered []catalog.Test) {
+	if shares == nil {
+		return nil
+	}
+	places := make([]int, len(group))
+	for i := range group {
+		places[i] = c.placeOf(group[i].Name)
+	}
+	p := newPaths(len(group))
+	for i := range group {
+		for j := range group {
+			if p.free(i, j) && !c.Neighbours.Has(places[i], places[j]) && fuzzLast(group[i]) == fuzzLast(group[j]) && shares(&group[i], &group[j]) {
+				p.join(i, j)
+				break
+			}
+		}
+	}
+	for _, i := range p.joined() {
+		ordered = append(ordered, group[i])
+	}
+	return seedsLast(ordered)
+}
+
+// paths are paths through numbers from 0, none of them twice. In the beginning each number is a path by itself.
+type paths struct {
+	next  []int // the number behind each; -1 for none
+	first []int // the first of the path of which this number is the last
+	last  []int // the last of the path of which this number is the first; -1 if it is not the first
+}
+
+func newPaths(n int) paths {
+	p := paths{make([]int, n), make([]int, n), make([]int, n)}
+	for i := range n {
+		p.next[i], p.first[i], p.last[i] = -1, i, i
+	}
+	return p
+}
+
+// free reports whether one path ends with a and another one begins with b.
+func (p paths) free(a, b int) bool { return p.next[a] < 0 && p.last[b] >= 0 && p.first[a] != b }
+
+// join makes one path of the two that end with a and begin with b.
+func (p paths) join(a, b int) {
+	first, last := p.first[a], p.last[b]
+	p.next[a], p.last[b] = b, -1
+	p.last[first], p.first[last] = last, first
+}
+
+// joined returns the paths of more than one number, one after the other.
+func (p paths) joined() (numbers []int) {
+	for i, last := range p.last {
+		for at := i; last >= 0 && last != i && at >= 0; at = p.next[at] {
+			numbers = append(numbers, at)
+		}
+	}
+	return numbers
 }
 
 // candidates are the orders of a group that are weighed.

@@ -2,6 +2,7 @@ package order
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -120,9 +121,10 @@ func TestRevealing(t *testing.T) {
 		}
 		return nil
 	}
+	unknown := func([]catalog.Test) Shares { return nil }
 	orders := 0
 	for ; orders < 40; orders++ {
-		ordered, gain := Revealing(tests, of, uint64(orders))
+		ordered, gain := Revealing(tests, of, unknown, uint64(orders))
 		if gain == 0 {
 			break
 		}
@@ -148,6 +150,56 @@ func TestRevealing(t *testing.T) {
 	}
 	if g.Neighbours != 72 || g.Pairs != 72 || orders > 20 {
 		t.Errorf("after %d orders %+v have run", orders, g)
+	}
+}
+
+// TestRevealingSharing holds, for random relations between tests, that orders of only those that share state come first,
+// until each such pair has run as neighbours, and then orders of all.
+func TestRevealingSharing(t *testing.T) {
+	for seed := range uint64(40) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		n := 2 + r.IntN(12)
+		var tests []catalog.Test
+		for i := range n {
+			test := catalog.Test{Suite: "s", Group: "g", Name: fmt.Sprint(i), Line: i}
+			if r.IntN(4) == 0 {
+				test.Kind = catalog.KindFuzz
+			}
+			tests = append(tests, test)
+		}
+		related := make([]bool, n*n)
+		left := 0 // pairs that can run as neighbours
+		for i := range related {
+			if a, b := i/n, i%n; a != b && r.IntN(5) == 0 {
+				related[i] = true
+				if tests[a].Kind == tests[b].Kind {
+					left++
+				}
+			}
+		}
+		shares := func([]catalog.Test) Shares {
+			return func(a, b *catalog.Test) bool { return related[a.Line*n+b.Line] }
+		}
+		c := &Coverage{}
+		for left > 0 {
+			ordered, _ := Revealing(tests, func(string) *Coverage { return c }, shares, 0)
+			var names []string
+			gained := 0
+			for i, test := range ordered {
+				names = append(names, test.Name)
+				if i > 0 && related[ordered[i-1].Line*n+test.Line] && ordered[i-1].Kind == test.Kind && !c.Neighbours.Has(c.placeOf(ordered[i-1].Name), c.placeOf(test.Name)) {
+					gained++
+				}
+			}
+			if gained == 0 || 2*gained < len(ordered) || fuzzLast(ordered[0]) == 1 && fuzzLast(ordered[len(ordered)-1]) == 0 {
+				t.Fatalf("seed %d: %v adds %d of %d pairs", seed, names, gained, left)
+			}
+			c.Add(names)
+			left -= gained
+		}
+		if ordered, _ := Revealing(tests, func(string) *Coverage { return c }, shares, 0); len(ordered) != n {
+			t.Fatalf("seed %d: after all pairs that share run %v", seed, ordered)
+		}
 	}
 }
 

@@ -59,6 +59,13 @@ type Outsider interface {
 	ProbeOutside(ctx context.Context, tests []catalog.Test) (values []hunt.Value, looked string, err error)
 }
 
+// Sharer is an Adapter that knows from the sources which tests may affect each other.
+type Sharer interface {
+	// Shares returns a function that reports whether a test of a group may change what another one of it depends on; nil if
+	// that is not known.
+	Shares(group []catalog.Test) func(first, second *catalog.Test) bool
+}
+
 // Found is what an adapter finds.
 type Found struct {
 	Tests   []catalog.Test // in declared order

@@ -73,8 +73,9 @@ type Revealed struct {
 func (a *App) Search(ctx context.Context, s Search, p SearchProgress) (findings []hunt.Finding, err error) {
 	findings = []hunt.Finding{}
 	known := map[string]bool{} // tests that turned out not to be victims
-	for until := time.Now().Add(s.Budget); time.Now().Before(until); {
-		victims, err := a.reveal(ctx, s, until, known, p.Order)
+	q, err := a.newSearching(ctx, s)
+	for until := time.Now().Add(s.Budget); err == nil && time.Now().Before(until); {
+		victims, err := q.reveal(ctx, until, known, p.Order)
 		if err != nil || len(victims) == 0 {
 			return findings, err
 		}
@@ -88,63 +89,7 @@ func (a *App) Search(ctx context.Context, s Search, p SearchProgress) (findings 
 			known[v.ID] = true
 		}
 	}
-	return findings, nil
-}
-
-// reveal runs tests in orders that have not been tried, the most revealing first, until the outcome of some
-// test, not among those known, differs.
-func (a *App) reveal(ctx context.Context, s Search, until time.Time, known map[string]bool, report func(Revealed)) (victims []catalog.Test, err error) {
-	limited, cancel := context.WithDeadline(ctx, until)
-	defer cancel()
-	seen := a.seen(s.Tests)
-	for n := 1; limited.Err() == nil && len(victims) == 0; n++ {
-		tests, err := a.revealing(s.Tests, n)
-		if err != nil || tests == nil {
-			return nil, err
-		}
-		q, err := a.NewRequest("", tests, s.Hunt.Workers)
-		if err != nil {
-			return nil, err
-		}
-		q.InOrder = true
-		r, _, err := a.Run(limited, q, func(run.Event) {})
-		if err != nil {
-			return nil, err
-		}
-		seen.add(r)
-		victims = slices.DeleteFunc(slices.Clone(s.Tests), func(t catalog.Test) bool { return !seen.good[t.ID] || !seen.bad[t.ID] || known[t.ID] })
-		gauge, _, err := a.Coverage(s.Tests)
-		if err != nil {
-			return nil, err
-		}
-		report(Revealed{Order: n, Run: r, Gauge: gauge, Victims: victims})
-		if s.Enough*float64(gauge.Pairs) <= float64(gauge.Neighbours) {
-			break
-		}
-	}
-	return victims, ctx.Err()
-}
-
-// revealing returns tests in the order that reveals the most; nil if every order has been tried.
-func (a *App) revealing(tests []catalog.Test, n int) ([]catalog.Test, error) {
-	var failed error
-	followed := func(group string) *order.Coverage {
-		c, err := a.coverage(group)
-		if err != nil {
-			failed = err
-			return &order.Coverage{}
-		}
-		if len(c.Tests) > ledger.CoverageMost {
-			return nil
-		}
-		return c
-	}
-	runnable := slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.SkipReason != "" })
-	ordered, gain := order.Revealing(runnable, followed, uint64(n-1))
-	if failed != nil || gain == 0 {
-		return nil, failed
-	}
-	return ordered, nil
+	return findings, err
 }
 
 // seen is, by ID, whether tests passed in some order, and whether they were bad in one of this search.

@@ -32,12 +32,13 @@ type suspects struct {
 	known    []hunt.Saved
 	seconds  map[string]float64 // how long each test takes
 	parallel map[string]bool    // the tests that run side by side with others of their process
+	process  map[string]string  // in which each test runs
 }
 
 func (a *App) suspects(from *run.Run) (*suspects, error) {
-	s := &suspects{app: a, ledger: a.Ledger(), from: from, runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(a.Catalog.Tests)), parallel: map[string]bool{}}
+	s := &suspects{app: a, ledger: a.Ledger(), from: from, runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(a.Catalog.Tests)), parallel: map[string]bool{}, process: map[string]string{}}
 	for _, t := range a.Catalog.Tests {
-		s.seconds[t.ID], s.parallel[t.ID] = t.Expected, t.Parallel
+		s.seconds[t.ID], s.parallel[t.ID], s.process[t.ID] = t.Expected, t.Parallel, s.processOf(&t)
 	}
 	var err error
 	s.known, err = s.ledger.Hunts()
@@ -49,7 +50,7 @@ func (a *App) suspects(from *run.Run) (*suspects, error) {
 // within reach, forwards and backwards; and what ran at the same time on other workers.
 func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
 	reach := s.reach(victim)
-	task := hunt.Task{Victim: victim.ID, Seconds: s.seconds, Favour: s.favour(victim), Parallel: s.parallel}
+	task := hunt.Task{Victim: victim.ID, Seconds: s.seconds, Favour: s.favour(victim), Parallel: s.parallel, Process: s.process}
 	at := slices.Index(reach, victim.ID)
 	before, wider := reach[:at], []string(nil)
 	r, err := s.lastBad(victim.ID)
@@ -199,3 +200,14 @@ func (s *suspects) reach(victim catalog.Test) []string {
 }
 
 func (s *suspects) scope(t catalog.Test) adapter.Scope { return s.app.Adapters[t.Suite].Scope() }
+
+// processOf names the process that a test shares with others.
+func (s *suspects) processOf(t *catalog.Test) string {
+	switch s.scope(*t) {
+	case adapter.ScopeWorker:
+		return t.Suite
+	case adapter.ScopeTest:
+		return t.ID
+	}
+	return groupOf(t)
+}

@@ -11,7 +11,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"time"
 )
 
 // Revision returns the git branch and revision of a folder, "" if it has none.
@@ -68,6 +70,39 @@ func Uncommitted(ctx context.Context, dir string, files ...string) []string {
 		return nil
 	}
 	return strings.Fields(out)
+}
+
+// commitsDated is the number of the latest commits that date files.
+const commitsDated = 500
+
+// Dates returns when files of a folder changed last, by their slash-separated paths relative to it: those of the latest
+// commits, and those that differ from the last one. Without git it returns when the given files were written.
+func Dates(ctx context.Context, dir string, files []string) map[string]time.Time {
+	dates := map[string]time.Time{}
+	out, err := git(ctx, dir, "-c", "core.quotePath=false", "log", "-n", strconv.Itoa(commitsDated), "--name-only", "--relative", "--format=%x00%ct")
+	if err == nil {
+		files, _ = Changed(ctx, dir, "HEAD")
+	}
+	var at time.Time
+	for line := range strings.Lines(out) {
+		line = strings.TrimSuffix(line, "\n")
+		if seconds, ok := strings.CutPrefix(line, "\x00"); ok {
+			n, _ := strconv.ParseInt(seconds, 10, 64)
+			at = time.Unix(n, 0)
+		} else if at.After(dates[line]) {
+			dates[line] = at
+		}
+	}
+	for _, file := range files {
+		if !filepath.IsAbs(file) {
+			file = filepath.Join(dir, filepath.FromSlash(file))
+		}
+		below, inside := filepath.Rel(dir, file)
+		if info, err := os.Stat(file); err == nil && inside == nil {
+			dates[filepath.ToSlash(below)] = info.ModTime()
+		}
+	}
+	return dates
 }
 
 // git runs git in a folder and returns what it prints.

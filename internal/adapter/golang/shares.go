@@ -1,0 +1,293 @@
+package golang
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"fernrelay/core/catalog"
+)
+
+// Shares returns a function that reports whether a test of a group may change a package-level variable, or what the process
+// has set, that another one of it reads; nil if the sources cannot be read. It looks at names only, of everything that a
+// test calls in its package and in the packages of the module that it imports, so it may see more than there is.
+func (a *Adapter) Shares(group []catalog.Test) func(first, second *catalog.Test) bool {
+	p, known := a.packages[group[0].Group]
+	if !known {
+		return nil
+	}
+	s := &symbols{adapter: a, dirs: map[string]bool{}, variables: map[string]bool{}, uses: map[string][]string{}, changes: map[string][]change{}, changing: map[string]bool{}}
+	if err := s.read(p.dir, true); err != nil {
+		return nil
+	}
+	type touched struct{ reads, changes map[string]bool }
+	tests := map[string]touched{}
+	for i := range group {
+		reads, changes := s.reached(path.Join(p.dir, a.targets[group[i].ID].function))
+		tests[group[i].ID] = touched{reads, changes}
+	}
+	return func(first, second *catalog.Test) bool {
+		for variable := range tests[first.ID].changes {
+			if tests[second.ID].reads[variable] {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+// symbols are the functions and package-level variables of packages. A symbol is the folder, or outside of the module the
+// import path, and the name; a method is a dot and its name only, as the types are not known.
+type symbols struct {
+	adapter   *Adapter
+	dirs      map[string]bool     // that were read
+	variables map[string]bool     // of the module, those outside that it assigns, and the kinds of processState
+	uses      map[string][]string // by function: the symbols that it mentions
+	changes   map[string][]change // by function
+	changing  map[string]bool     // by method: it may change its receiver
+}
+
+// change is something that a function may change: a symbol, if it calls a method on it only if that changes its receiver.
+type change struct{ symbol, method string }
+
+// receiver is the symbol of what a method changes in its receiver.
+const receiver = "the receiver"
+
+// processState are functions of the standard library that change or read what the process has set.
+var processState = map[string]string{
+	"os/Setenv": "environment", "os/Unsetenv": "environment", "os/Clearenv": "environment", "os/Getenv": "environment",
+	"os/LookupEnv": "environment", "os/Environ": "environment", "os/ExpandEnv": "environment", "os/Chdir": "folder", "os/Getwd": "folder",
+	"log/SetOutput": "log", "log/SetFlags": "log", "log/SetPrefix": "log", "log/Print": "log", "log/Printf": "log", "log/Println": "log",
+	"log/slog/SetDefault": "log", "log/slog/Default": "log", "flag/Set": "flags", "flag/Lookup": "flags",
+}
+
+// changingVerbs begin the names of methods that change their receiver, in packages that are not read.
+var changingVerbs = []string{"Add", "Chdir", "Clear", "Compare", "Del", "Do", "Handle", "Init", "Load", "Or", "Pop", "Push", "Put", "Register", "Remove", "Reset", "Set", "Store", "Swap", "Unset", "Write"}
+
+// read reads the files of a folder, and of those that they import.
+func (s *symbols) read(dir string, tests bool) error {
+	s.dirs[dir] = true
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return err
+	}
+	for _, entry := range entries {
+		name := entry.Name()
+		if !strings.HasSuffix(name, ".go") || name[0] == '_' || name[0] == '.' || strings.HasSuffix(name, "_test.go") && !tests {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), filepath.Join(dir, name), nil, parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		if err := s.add(dir, file); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// add adds the declarations of a file.
+func (s *symbols) add(dir string, file *ast.File) error {
+	imports := map[string]string{} // by the name in the file
+	for _, spec := range file.Imports {
+		from, err := strconv.Unquote(spec.Path.Value)
+		if err != nil {
+			return err
+		}
+		name := path.Base(from)
+		if folder, inside := s.adapter.folderOf(spec.Path.Value); inside {
+			if from = folder; !s.dirs[folder] {
+				_ = s.read(folder, false) // what cannot be read shares nothing
+			}
+		}
+		if spec.Name != nil {
+			name = spec.Name.Name
+		}
+		imports[name] = from
+	}
+	for _, declaration := range file.Decls {
+		switch d := declaration.(type) {
+		case *ast.GenDecl:
+			if d.Tok == token.VAR {
+				for _, name := range variableNames(d) {
+					s.variables[path.Join(dir, name.Name)] = true
+				}
+			}
+		case *ast.FuncDecl:
+			if d.Body != nil {
+				s.function(scope{dir, imports, receiverName(d)}, d)
+			}
+		}
+	}
+	return nil
+}
+
+func receiverName(d *ast.FuncDecl) string {
+	if d.Recv == nil || len(d.Recv.List[0].Names) == 0 {
+		return ""
+	}
+	return d.Recv.List[0].Names[0].Name
+}
+
+// scope is what names mean in a function.
+type scope struct {
+	dir      string
+	imports  map[string]string
+	receiver string
+}
+
+// symbol returns the symbol of an identifier, or of a name selected from one.
+func (in scope) symbol(e ast.Expr) string {
+	switch e := e.(type) {
+	case *ast.Ident:
+		if e.Name == in.receiver {
+			return receiver
+		}
+		return path.Join(in.dir, e.Name)
+	case *ast.SelectorExpr:
+		if x, ok := e.X.(*ast.Ident); ok && in.imports[x.Name] != "" {
+			return path.Join(in.imports[x.Name], e.Sel.Name)
+		}
+		return "." + e.Sel.Name
+	}
+	return ""
+}
+
+// root returns the symbol of the variable in which an expression is: cells in cells.rows[3].
+func (in scope) root(e ast.Expr) string {
+	for {
+		switch x := e.(type) {
+		case *ast.IndexExpr:
+			e = x.X
+		case *ast.StarExpr:
+			e = x.X
+		case *ast.ParenExpr:
+			e = x.X
+		case *ast.SliceExpr:
+			e = x.X
+		case *ast.SelectorExpr:
+			if from, ok := x.X.(*ast.Ident); ok && in.imports[from.Name] != "" {
+				return in.symbol(x)
+			}
+			e = x.X
+		default:
+			return in.symbol(e)
+		}
+	}
+}
+
+// function adds what a function mentions and may change.
+func (s *symbols) function(in scope, d *ast.FuncDecl) {
+	name := path.Join(in.dir, d.Name.Name)
+	if d.Recv != nil {
+		name = "." + d.Name.Name
+	}
+	use := func(e ast.Expr) {
+		symbol := in.symbol(e)
+		if state := processState[symbol]; state != "" {
+			symbol, s.variables[state] = state, true
+		}
+		s.uses[name] = append(s.uses[name], symbol)
+	}
+	assign := func(e ast.Expr) {
+		symbol := in.root(e)
+		if symbol != "" && symbol != receiver && !filepath.IsAbs(symbol) {
+			s.variables[symbol] = true
+		}
+		s.changes[name] = append(s.changes[name], change{symbol: symbol})
+	}
+	ast.Inspect(d.Body, func(node ast.Node) bool {
+		switch n := node.(type) {
+		case *ast.Ident:
+			use(n)
+		case *ast.SelectorExpr:
+			use(n)
+		case *ast.AssignStmt:
+			if n.Tok != token.DEFINE {
+				for _, e := range n.Lhs {
+					assign(e)
+				}
+			}
+		case *ast.IncDecStmt:
+			assign(n.X)
+		case *ast.UnaryExpr:
+			if n.Op == token.AND {
+				s.changes[name] = append(s.changes[name], change{symbol: in.root(n.X)})
+			}
+		case *ast.CallExpr:
+			s.changes[name] = append(s.changes[name], in.call(n))
+		}
+		return true
+	})
+}
+
+// call returns what a call may change: what its method is called on, the first argument of delete or clear, or what the
+// process has set.
+func (in scope) call(call *ast.CallExpr) change {
+	switch f := call.Fun.(type) {
+	case *ast.Ident:
+		if (f.Name == "delete" || f.Name == "clear") && len(call.Args) > 0 {
+			return change{symbol: in.root(call.Args[0])}
+		}
+	case *ast.SelectorExpr:
+		symbol := in.symbol(f)
+		if symbol[0] == '.' {
+			return change{in.root(f.X), symbol}
+		}
+		if changesByName(f.Sel.Name) {
+			return change{symbol: processState[symbol]}
+		}
+	}
+	return change{}
+}
+
+func changesByName(name string) bool {
+	return slices.ContainsFunc(changingVerbs, func(verb string) bool { return strings.HasPrefix(name, verb) })
+}
+
+// reached returns the variables that a function reads and may change, itself or in what it calls.
+func (s *symbols) reached(function string) (reads, changes map[string]bool) {
+	reads, changes = map[string]bool{}, map[string]bool{}
+	seen := map[string]bool{function: true}
+	for open := []string{function}; len(open) > 0; {
+		at := open[len(open)-1]
+		open = open[:len(open)-1]
+		for _, symbol := range s.uses[at] {
+			if s.variables[symbol] {
+				reads[symbol] = true
+			} else if !seen[symbol] {
+				seen[symbol] = true
+				open = append(open, symbol)
+			}
+		}
+		for _, c := range s.changes[at] {
+			if s.variables[c.symbol] && (c.method == "" || s.changesReceiver(c.method)) {
+				changes[c.symbol] = true
+			}
+		}
+	}
+	return reads, changes
+}
+
+// changesReceiver reports whether a method may change its receiver, itself or in the methods that it calls on it.
+func (s *symbols) changesReceiver(method string) bool {
+	known, ok := s.changing[method]
+	if ok {
+		return known
+	}
+	if s.uses[method] == nil {
+		return changesByName(method[1:])
+	}
+	s.changing[method] = false // until it is known, for methods that call each other
+	s.changing[method] = slices.ContainsFunc(s.changes[method], func(c change) bool {
+		return c.symbol == receiver && (c.method == "" || s.changesReceiver(c.method))
+	})
+	return s.changing[method]
+}

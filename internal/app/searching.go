@@ -1,0 +1,253 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"path"
+	"slices"
+	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+	"fernrelay/core/run"
+	"fernrelay/internal/adapter"
+	"fernrelay/internal/ledger"
+	"fernrelay/internal/project"
+)
+
+// searching is a search in progress.
+type searching struct {
+	app *App
+	Search
+	seen   seen
+	orders int                        // that have run
+	asked  map[string]*order.Coverage // by group: the pairs that have run, and those that this search has asked for
+	gauges map[string]order.Gauge     // by group
+	parts  []*part                    // the latest changed first
+	shares map[string]order.Shares    // by group, of those that have been asked
+	took   map[string]float64         // by ID: seconds, as expected or as in the latest order
+}
+
+// part is what this search runs in an order of its own: a group, or all groups of a suite whose processes hold several.
+type part struct {
+	tests   []catalog.Test
+	spent   float64   // seconds of the orders that it had
+	changed time.Time // the latest time at which a file of it changed
+	orders  uint64
+	done    bool // no order adds to the pairs that were asked for
+}
+
+func (a *App) newSearching(ctx context.Context, s Search) (*searching, error) {
+	q := &searching{app: a, Search: s, seen: a.seen(s.Tests), asked: map[string]*order.Coverage{}, gauges: map[string]order.Gauge{}, shares: map[string]order.Shares{}, took: map[string]float64{}}
+	byName := map[string]*part{}
+	names := map[string][]string{}
+	for _, t := range s.Tests {
+		if t.SkipReason != "" {
+			continue
+		}
+		group := groupOf(&t)
+		names[group] = append(names[group], t.Name)
+		name := group
+		if a.Adapters[t.Suite].Scope() != adapter.ScopeGroup {
+			name = t.Suite
+		}
+		if byName[name] == nil {
+			byName[name] = &part{}
+			q.parts = append(q.parts, byName[name])
+		}
+		byName[name].tests = append(byName[name].tests, t)
+		q.took[t.ID] = t.Expected
+	}
+	for group := range names {
+		c, err := a.coverage(group)
+		if err != nil {
+			return nil, err
+		}
+		q.asked[group] = c
+		if len(names[group]) > ledger.CoverageMost {
+			q.asked[group] = nil
+			continue
+		}
+		q.gauges[group] = c.Of(names[group])
+	}
+	q.datesOf(ctx)
+	slices.SortStableFunc(q.parts, func(x, y *part) int { return y.changed.Compare(x.changed) })
+	return q, nil
+}
+
+func groupOf(t *catalog.Test) string { return t.Suite + ":" + t.Group }
+
+// datesOf sets when the parts changed. A file that holds tests is of their parts, and any other of all that have tests in
+// its folder.
+func (q *searching) datesOf(ctx context.Context) {
+	byFile, byFolder := map[string][]*part{}, map[string][]*part{}
+	for _, p := range q.parts {
+		for _, t := range p.tests {
+			if folder := path.Dir(t.File); !slices.Contains(byFile[t.File], p) {
+				byFile[t.File] = append(byFile[t.File], p)
+				byFolder[folder] = append(byFolder[folder], p)
+			}
+		}
+	}
+	var files []string
+	for file := range byFile {
+		files = append(files, file)
+	}
+	for file, at := range project.Dates(ctx, q.app.Project.Dir, files) {
+		parts := byFile[file]
+		if parts == nil {
+			parts = byFolder[path.Dir(file)]
+		}
+		for _, p := range parts {
+			if at.After(p.changed) {
+				p.changed = at
+			}
+		}
+	}
+}
+
+// reveal runs tests in orders that have not been tried until the outcome of some test, not among those known, differs.
+func (q *searching) reveal(ctx context.Context, until time.Time, known map[string]bool, report func(Revealed)) (victims []catalog.Test, err error) {
+	limited, cancel := context.WithDeadline(ctx, until)
+	defer cancel()
+	for limited.Err() == nil && len(victims) == 0 {
+		tests := q.next()
+		if tests == nil {
+			return nil, nil
+		}
+		r, err := q.run(limited, tests)
+		if err != nil {
+			return nil, err
+		}
+		q.orders++
+		q.seen.add(r)
+		victims = slices.DeleteFunc(slices.Clone(q.Tests), func(t catalog.Test) bool { return !q.seen.good[t.ID] || !q.seen.bad[t.ID] || known[t.ID] })
+		gauge := q.gauge()
+		report(Revealed{Order: q.orders, Run: r, Gauge: gauge, Victims: victims})
+		if q.Enough*float64(gauge.Pairs) <= float64(gauge.Neighbours) {
+			break
+		}
+	}
+	return victims, ctx.Err()
+}
+
+// run runs tests in their order and measures what they have covered.
+func (q *searching) run(ctx context.Context, tests []catalog.Test) (*run.Run, error) {
+	request, err := q.app.NewRequest("", q.app.WithNeeds(tests), q.Hunt.Workers)
+	if err != nil {
+		return nil, err
+	}
+	request.InOrder = true
+	r, _, err := q.app.Run(ctx, request, func(run.Event) {})
+	if err != nil {
+		return nil, err
+	}
+	for _, result := range r.Results {
+		if result.Worker > 0 {
+			q.took[result.ID] = result.Seconds
+		}
+	}
+	return r, q.measure(tests)
+}
+
+// measure reads which pairs of the tests' groups have run.
+func (q *searching) measure(tests []catalog.Test) error {
+	ran := map[string]bool{}
+	for i := range tests {
+		ran[groupOf(&tests[i])] = true
+	}
+	names := map[string][]string{}
+	for i := range q.Tests {
+		if t := &q.Tests[i]; t.SkipReason == "" && ran[groupOf(t)] {
+			names[groupOf(t)] = append(names[groupOf(t)], t.Name)
+		}
+	}
+	for group, names := range names {
+		if q.asked[group] == nil {
+			continue
+		}
+		c, err := q.app.coverage(group)
+		if err != nil {
+			return err
+		}
+		q.gauges[group] = c.Of(names)
+	}
+	return nil
+}
+
+func (q *searching) gauge() (all order.Gauge) {
+	for _, g := range q.gauges {
+		all.Add(g)
+	}
+	return all
+}
+
+// ordersPerBudget is the number of orders into which a search divides its time, unless a single part takes longer.
+const ordersPerBudget = 20
+
+// next returns tests in the order to run next: orders of the parts whose turn it is, enough to keep the workers busy for a
+// part of the budget; nil if every order has been tried. The part that changed latest gets twice the time of the second one,
+// three times that of the third, and so on (Zipf's law), so that all get some.
+func (q *searching) next() (tests []catalog.Test) {
+	var waiting []*part
+	turn := map[*part]float64{}
+	for i, p := range q.parts {
+		if !p.done {
+			waiting = append(waiting, p)
+			turn[p] = (p.spent + q.seconds(p.tests)) * float64(i+1)
+		}
+	}
+	slices.SortStableFunc(waiting, func(x, y *part) int { return cmp.Compare(turn[x], turn[y]) })
+	seconds, workers := 0.0, max(1, q.Hunt.Workers)
+	for taken, p := range waiting {
+		if taken >= workers && seconds > float64(workers)*q.Budget.Seconds()/ordersPerBudget {
+			break
+		}
+		some := q.orderOf(p)
+		tests = append(tests, some...)
+		seconds, p.spent = seconds+q.seconds(some), p.spent+q.seconds(some)
+	}
+	return tests
+}
+
+// seconds is what tests take together.
+func (q *searching) seconds(tests []catalog.Test) (sum float64) {
+	for i := range tests {
+		sum += q.took[tests[i].ID]
+	}
+	return sum
+}
+
+// orderOf returns the next order of a part; nil if every one has been tried.
+func (q *searching) orderOf(p *part) []catalog.Test {
+	tests, gain := order.Revealing(p.tests, func(group string) *order.Coverage { return q.asked[group] }, q.sharesOf, p.orders)
+	if gain == 0 {
+		p.done = true
+		return nil
+	}
+	p.orders++
+	names := map[string][]string{}
+	for i := range tests {
+		names[groupOf(&tests[i])] = append(names[groupOf(&tests[i])], tests[i].Name)
+	}
+	for group, names := range names {
+		if c := q.asked[group]; c != nil {
+			c.Add(names)
+		}
+	}
+	return tests
+}
+
+// sharesOf returns how the tests of a group share state, nil if its adapter does not know.
+func (q *searching) sharesOf(group []catalog.Test) order.Shares {
+	name := groupOf(&group[0])
+	if shares, known := q.shares[name]; known {
+		return shares
+	}
+	if a, ok := q.app.Adapters[group[0].Suite].(adapter.Sharer); ok {
+		q.shares[name] = a.Shares(group)
+	} else {
+		q.shares[name] = nil
+	}
+	return q.shares[name]
+}
