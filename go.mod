@@ -24,7 +24,6 @@ require (
 	github.com/spf13/cobra v1.10.2
 	golang.org/x/image v0.30.0
 	golang.org/x/mod v0.42.0
-	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/text v0.43.0
 	golang.org/x/tools v0.52.0
@@ -62,6 +61,7 @@ require (
 	github.com/xo/terminfo v1.0.0 // indirect
 	go.yaml.in/yaml/v3 v3.0.4 // indirect
 	golang.org/x/crypto v0.58.0 // indirect
+	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/time v0.16.0 // indirect
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect

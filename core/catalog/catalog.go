@@ -112,23 +112,22 @@ type Catalog struct {
 	byID   map[string]int // index of Tests
 }
 
-// New returns a catalog. Of two tests with one ID it keeps the first. It builds missing IDs from their parts.
+// New returns a catalog, which takes the tests over. Of two tests with one ID it keeps the first. It builds missing IDs from
+// their parts.
 func New(tests []Test) *Catalog {
 	type place struct{ suite, group string }
-	c := &Catalog{byID: make(map[string]int, len(tests))}
+	c := &Catalog{Tests: tests, byID: make(map[string]int, len(tests))}
 	groups := map[place]int{}
 	group := make([]int, len(tests)) // by test; -1 for one that is left out
+	sorted := true                   // no test is left out, and the groups follow each other
 	for i := range tests {
 		t := &tests[i]
-		id := t.ID
-		if id == "" {
-			id = ID(t.Suite, t.Group, t.Name)
-		}
-		if _, seen := c.byID[id]; seen {
-			group[i] = -1
+		t.settle()
+		if _, seen := c.byID[t.ID]; seen {
+			group[i], sorted = -1, false
 			continue
 		}
-		c.byID[id] = i
+		c.byID[t.ID] = i
 		at := place{t.Suite, t.Group}
 		g, known := groups[at]
 		if !known {
@@ -137,31 +136,40 @@ func New(tests []Test) *Catalog {
 			c.Groups = append(c.Groups, Group{Suite: t.Suite, Name: t.Group})
 		}
 		c.Groups[g].Len++
-		group[i] = g
+		group[i], sorted = g, sorted && g == len(c.Groups)-1
 	}
-	next := make([]int, len(c.Groups)) // by group: the place of its next test
 	for g := 1; g < len(c.Groups); g++ {
 		c.Groups[g].First = c.Groups[g-1].First + c.Groups[g-1].Len
+	}
+	if !sorted {
+		c.sort(group)
+	}
+	return c
+}
+
+// sort puts the tests of each group next to each other, given the group of each test, and leaves out those without one.
+func (c *Catalog) sort(group []int) {
+	tests := c.Tests
+	next := make([]int, len(c.Groups)) // by group: the place of its next test
+	for g := range next {
 		next[g] = c.Groups[g].First
 	}
 	c.Tests = make([]Test, len(c.byID))
-	for i := range tests {
-		if group[i] < 0 {
-			continue
+	for i, g := range group {
+		if g >= 0 {
+			c.Tests[next[g]], c.byID[tests[i].ID] = tests[i], next[g]
+			next[g]++
 		}
-		t := &c.Tests[next[group[i]]]
-		*t = tests[i]
-		t.settle()
-		c.byID[t.ID] = next[group[i]]
-		next[group[i]]++
 	}
-	return c
 }
 
 // settle normalizes a test for a catalog.
 func (t *Test) settle() {
 	if t.ID == "" {
 		t.ID = ID(t.Suite, t.Group, t.Name)
+	}
+	if suite, group, name := Parts(t.ID); suite == t.Suite && group == t.Group && name == t.Name {
+		t.Group, t.Name = group, name // the same text once in memory
 	}
 	if !increasing(t.Tags) {
 		t.Tags = slices.Compact(slices.Sorted(slices.Values(t.Tags)))

@@ -55,10 +55,11 @@ func Learn(past []float64) Time {
 // median returns the value below which half of the weight is.
 func median(values, weights []float64) float64 {
 	type weighed struct{ value, weight float64 }
-	order := make([]weighed, len(values))
+	var few [32]weighed // of the usual number of values, without an allocation
+	order := few[:0]
 	half := 0.0
-	for i := range order {
-		order[i] = weighed{values[i], weights[i]}
+	for i, value := range values {
+		order = append(order, weighed{value, weights[i]})
 		half += weights[i] / 2
 	}
 	slices.SortFunc(order, func(a, b weighed) int { return cmp.Compare(a.value, b.value) })

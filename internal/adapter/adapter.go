@@ -72,7 +72,7 @@ type Found struct {
 	Notes   []string       // what is wrong and is ignored, with the place
 	Nothing string         // if there are no tests: what was searched, where, and the likeliest reason
 
-	named map[string]*naming // by ID: what Add received about it
+	named map[string]*naming // by ID: what Add received about it, until Close
 	twice []string           // IDs that Add received more than once, in the order in which it did
 }
 
@@ -135,6 +135,7 @@ func (f *Found) Close(from string) {
 		f.named[t.ID] = &naming{len(f.Tests), 1}
 		f.Tests = append(f.Tests, t)
 	}
+	f.named, f.twice = nil, nil
 }
 
 // Adapter finds and runs the tests of one suite.

@@ -148,7 +148,7 @@ func openToRead(path string) (*Ledger, error) {
 
 // How a file is opened. Writers wait a minute for others that write; what is reported as kept is on the disk.
 const (
-	toWrite = "_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_txlock=immediate"
+	toWrite = "_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-8000)&_txlock=immediate"
 	toRead  = "mode=ro&immutable=1"
 )
 

@@ -6,8 +6,6 @@ import (
 	"strconv"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"fernrelay/core/run"
 )
 
@@ -63,8 +61,12 @@ type Moment struct {
 // reading the results of many runs.
 const recentKept = 20
 
-// recentChunk is how many tests are prepared at once while the next ones are read.
-const recentChunk = 500
+// recentChunk is how many tests are prepared at once while the next ones are read, and recentAhead how many such chunks may
+// wait for those before them.
+const (
+	recentChunk = 500
+	recentAhead = 8
+)
 
 // recent calls prepare with the latest moments of every test that asked selects, oldest first, for some tests side by side,
 // and use with what it returned, one after the other in the order of the ledger.
@@ -73,21 +75,37 @@ func recent[T any](l *Ledger, asked func(id string) bool, prepare func(id string
 		return l.recentOfSome(asked, func(id string, moments []Moment) { use(prepare(id, moments)) })
 	}
 	type read struct{ id, recent string }
-	var chunks []*[]T
-	var preparing errgroup.Group
+	type prepared struct {
+		tests []T
+		err   error
+	}
+	chunks, used := make(chan chan prepared, recentAhead), make(chan error)
+	go func() {
+		var err error
+		for chunk := range chunks {
+			p := <-chunk
+			for _, t := range p.tests {
+				use(t)
+			}
+			err = errors.Join(err, p.err)
+		}
+		used <- err
+	}()
 	begin := func(tests []read) {
-		chunk := make([]T, len(tests))
-		chunks = append(chunks, &chunk)
-		preparing.Go(func() error {
-			for i, t := range tests {
+		chunk := make(chan prepared, 1)
+		chunks <- chunk
+		go func() {
+			p := prepared{tests: make([]T, 0, len(tests))}
+			for _, t := range tests {
 				moments, err := decode(t.recent)
 				if err != nil {
-					return fmt.Errorf("what is kept of %s: %w", t.id, err)
+					p.err = fmt.Errorf("what is kept of %s: %w", t.id, err)
+					break
 				}
-				chunk[i] = prepare(t.id, moments)
+				p.tests = append(p.tests, prepare(t.id, moments))
 			}
-			return nil
-		})
+			chunk <- p
+		}()
 	}
 	tests := make([]read, 0, recentChunk)
 	err := eachTest(l.db, func(id string, t keptTest) error {
@@ -101,15 +119,8 @@ func recent[T any](l *Ledger, asked func(id string) bool, prepare func(id string
 		return nil
 	}, "")
 	begin(tests)
-	if err = errors.Join(err, preparing.Wait()); err != nil {
-		return err
-	}
-	for _, chunk := range chunks {
-		for _, t := range *chunk {
-			use(t)
-		}
-	}
-	return nil
+	close(chunks)
+	return errors.Join(err, <-used)
 }
 
 // recentOfSome calls tell as recent does use, for a ledger of only some runs. It reads the runs.
@@ -151,11 +162,14 @@ func encode(moments []Moment) string {
 }
 
 func decode(text string) ([]Moment, error) {
-	words := strings.Fields(text)
-	moments := make([]Moment, 0, len(words)/2)
-	for i := 0; i+1 < len(words); i += 2 {
-		text, behind, measured := strings.Cut(words[i+1], "@")
-		m := Moment{Outcome: run.OutcomeNamed(words[i])}
+	moments := make([]Moment, 0, strings.Count(text, " ")/2+1)
+	var m Moment
+	for word := range strings.FieldsSeq(text) {
+		if m.Outcome == "" {
+			m.Outcome = run.OutcomeNamed(word)
+			continue
+		}
+		text, behind, measured := strings.Cut(word, "@")
 		var err error
 		if m.Seconds, err = strconv.ParseFloat(text, 64); err == nil && measured {
 			m.Share, err = strconv.ParseFloat(behind, 64)
@@ -164,6 +178,7 @@ func decode(text string) ([]Moment, error) {
 			return nil, unreadable(err)
 		}
 		moments = append(moments, m)
+		m = Moment{}
 	}
 	return moments, nil
 }

@@ -2,18 +2,42 @@ package workspace
 
 import (
 	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/pick"
 	"fernrelay/internal/project"
-	"fmt"
-	"slices"
-	"strings"
 )
+
+// said is what an adapter says about a test and a description may change.
+type said struct {
+	tags       []string
+	rules      catalog.Rules
+	origins    []catalog.Origin
+	skipReason string
+}
+
+// draft is a catalog that is being described.
+type draft struct {
+	*catalog.Catalog
+	said map[int]said // by index of the tests that were changed
+}
+
+// edit returns a test to change.
+func (d *draft) edit(i int) *catalog.Test {
+	t := &d.Tests[i]
+	if _, known := d.said[i]; !known {
+		d.said[i] = said{t.Tags, t.Rules, t.Origins, t.SkipReason}
+	}
+	return t
+}
 
 // applyTags adds tags to the tests of picks. A pick may use tags of other rules: those come first, whatever their
 // order in the file.
-func applyTags(rules []project.TagRule, c *catalog.Catalog, saved map[string]string, layer func() *pick.Index) error {
+func applyTags(rules []project.TagRule, d *draft, saved map[string]string, layer func() *pick.Index) error {
 	for len(rules) > 0 {
 		var now, later []project.TagRule
 		for _, rule := range rules {
@@ -38,7 +62,7 @@ func applyTags(rules []project.TagRule, c *catalog.Catalog, saved map[string]str
 				return fmt.Errorf("%s: the tag %s: %w", rule.From, rule.Tag, err)
 			}
 			for i := range held.All {
-				c.Tests[i].AddTag(rule.Tag, rule.From)
+				d.edit(i).AddTag(rule.Tag, rule.From)
 			}
 		}
 		rules = later
@@ -69,7 +93,7 @@ func asksFor(e pick.Expr, tag string, saved map[string]string, depth int) bool {
 
 // applyRules adds rules to the tests of picks and clears them, in the order of the rules: a later one sees the
 // effect of an earlier one.
-func applyRules(rules []project.Rule, c *catalog.Catalog, layer func() *pick.Index) error {
+func applyRules(rules []project.Rule, d *draft, layer func() *pick.Index) error {
 	var index *pick.Index
 	for _, rule := range rules {
 		asksRules := false
@@ -82,9 +106,10 @@ func applyRules(rules []project.Rule, c *catalog.Catalog, layer func() *pick.Ind
 			return fmt.Errorf("%s: the rule: %w", rule.From, err)
 		}
 		for i := range held.All {
-			c.Tests[i].AddRules(rule.Set, rule.From)
+			t := d.edit(i)
+			t.AddRules(rule.Set, rule.From)
 			for _, rule := range rule.Clear {
-				c.Tests[i].ClearRule(rule)
+				t.ClearRule(rule)
 			}
 		}
 	}
@@ -96,7 +121,7 @@ func setSkipReason(t *catalog.Test, why string) { t.SkipReason, t.Expected, t.Kn
 
 // conclude works out what follows from the rules: which tests are skipped on
 // this machine, and which tests the names in needs and after mean.
-func (w *Workspace) conclude(c *catalog.Catalog) {
+func (w *Workspace) conclude(d *draft) {
 	machine := project.Machine(w.Project.Dir)
 	levels := map[string]string{}
 	for _, s := range w.Project.Suites {
@@ -104,8 +129,8 @@ func (w *Workspace) conclude(c *catalog.Catalog) {
 	}
 	unmet, unnamed := map[string]string{}, map[string]bool{}
 	dependent := false
-	for i := range c.Tests {
-		t := &c.Tests[i]
+	for i := range d.Tests {
+		t := &d.Tests[i]
 		if condition := t.Rules.OnlyIf; condition != "" {
 			why, known := unmet[condition]
 			if !known {
@@ -113,7 +138,7 @@ func (w *Workspace) conclude(c *catalog.Catalog) {
 				unmet[condition] = why
 			}
 			if why != "" {
-				setSkipReason(t, why)
+				setSkipReason(d.edit(i), why)
 			}
 		}
 		for _, resource := range t.Rules.Holds {
@@ -123,7 +148,7 @@ func (w *Workspace) conclude(c *catalog.Catalog) {
 			}
 		}
 		if t.Rules.Skip != "" {
-			setSkipReason(t, t.Rules.Skip)
+			setSkipReason(d.edit(i), t.Rules.Skip)
 		}
 		if t.SkipReason != "" {
 			setSkipReason(t, t.SkipReason) // as the adapter said
@@ -134,12 +159,14 @@ func (w *Workspace) conclude(c *catalog.Catalog) {
 	if !dependent {
 		return
 	}
-	for i := range c.Tests {
-		t := &c.Tests[i]
-		t.Rules.Needs = w.resolve(c, t, catalog.RuleNeeds, t.Rules.Needs)
-		t.Rules.After = w.resolve(c, t, catalog.RuleAfter, t.Rules.After)
+	for i := range d.Tests {
+		if rules := &d.Tests[i].Rules; rules.Needs != nil || rules.After != nil {
+			t := d.edit(i)
+			t.Rules.Needs = w.resolve(d.Catalog, t, catalog.RuleNeeds, t.Rules.Needs)
+			t.Rules.After = w.resolve(d.Catalog, t, catalog.RuleAfter, t.Rules.After)
+		}
 	}
-	if _, err := order.Settle(c.Tests); err != nil {
+	if _, err := order.Settle(d.Tests); err != nil {
 		w.Notes = append(w.Notes, err.Error())
 	}
 }

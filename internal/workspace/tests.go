@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"fernrelay/core/catalog"
@@ -9,6 +10,7 @@ import (
 	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
 	"fernrelay/core/run"
+	"fernrelay/internal/adapter"
 	"fernrelay/internal/project"
 )
 
@@ -66,13 +68,15 @@ func (w *Workspace) describe(recall Recall) error {
 	source.Past = func(i int) []run.Outcome { return past.Latest[c.Tests[i].ID] }
 	source.Crossing = w.crossingSource(c, past)
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }
-	if err := applyTags(w.Project.Tags, c, source.Saved, layer); err != nil {
+	d := &draft{c, map[int]said{}}
+	if err := applyTags(w.Project.Tags, d, source.Saved, layer); err != nil {
 		return err
 	}
-	if err := applyRules(slices.Concat(w.Project.Rules, w.Own.Rules), c, layer); err != nil {
+	if err := applyRules(slices.Concat(w.Project.Rules, w.Own.Rules), d, layer); err != nil {
 		return err
 	}
-	w.conclude(c)
+	w.conclude(d)
+	w.said = d.said
 	w.Tests = NewTests(c, past.Latest, past.Runs, source)
 	w.Whole = map[string]bool{}
 	for _, s := range w.Project.Suites {
@@ -99,13 +103,9 @@ func (w *Workspace) crossingSource(c *catalog.Catalog, past Past) func(of matrix
 	}
 }
 
-// catalog returns a catalog of the tests as the adapters found them.
+// catalog returns a catalog of the tests as the adapters found them, which it takes over.
 func (w *Workspace) catalog() *catalog.Catalog {
-	n := 0
-	for _, s := range w.Project.Suites {
-		n += len(w.found[s.Name].Tests)
-	}
-	tests := make([]catalog.Test, 0, n)
+	var tests []catalog.Test
 	w.Notes = nil
 	for _, s := range w.Project.Suites {
 		if why := w.Broken[s.Name]; why != nil {
@@ -113,11 +113,36 @@ func (w *Workspace) catalog() *catalog.Catalog {
 			continue
 		}
 		found := w.found[s.Name]
-		tests = append(tests, found.Tests...)
+		if tests == nil {
+			tests = found.Tests
+		} else {
+			tests = append(tests, found.Tests...)
+		}
 		w.Notes = append(w.Notes, found.Notes...)
 		if found.Nothing != "" {
 			w.Notes = append(w.Notes, fmt.Sprintf("no tests in suite %s: %s", s.Name, found.Nothing))
 		}
+		found.Tests = nil
+		w.found[s.Name] = found
 	}
 	return catalog.New(tests)
+}
+
+// undescribed returns what the adapters found, by suite, with copies of the tests.
+func (w *Workspace) undescribed() map[string]adapter.Found {
+	found := maps.Clone(w.found)
+	for _, g := range w.Catalog.Groups {
+		of := found[g.Suite]
+		of.Tests = slices.Grow(of.Tests, g.Len)
+		for i := g.First; i < g.First+g.Len; i++ {
+			t := w.Catalog.Tests[i]
+			if was, changed := w.said[i]; changed {
+				t.Tags, t.Rules, t.Origins, t.SkipReason = was.tags, was.rules, was.origins, was.skipReason
+			}
+			t.Expected, t.Known, t.Share, t.Spread, t.Setup, t.Together = 0, false, 0, 0, 0, ""
+			of.Tests = append(of.Tests, t)
+		}
+		found[g.Suite] = of
+	}
+	return found
 }

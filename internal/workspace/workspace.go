@@ -43,7 +43,8 @@ type Workspace struct {
 	Notes    []string                   // what is wrong and is ignored
 	Adapters map[string]adapter.Adapter // by suite
 	Broken   map[string]error           // by suite: why its tests cannot be found
-	found    map[string]adapter.Found   // by suite
+	found    map[string]adapter.Found   // by suite; the catalog takes the tests over
+	said     map[int]said               // by index of the catalog's tests: what the adapters said about those that differ
 }
 
 // Own is what a person set for this session only.
@@ -82,6 +83,7 @@ func (w *Workspace) Reload(ctx context.Context, changed []string, recall Recall)
 	}
 	p.Below = w.Project.Below
 	other := &Workspace{Project: p, Own: w.Own, Adapters: map[string]adapter.Adapter{}, Broken: map[string]error{}, found: map[string]adapter.Found{}}
+	found := w.undescribed()
 	for _, s := range p.Suites {
 		within := filepath.Join(p.Dir, filepath.FromSlash(s.Dir))
 		touched := slices.ContainsFunc(changed, func(file string) bool {
@@ -90,7 +92,7 @@ func (w *Workspace) Reload(ctx context.Context, changed []string, recall Recall)
 		})
 		same := slices.ContainsFunc(w.Project.Suites, func(old project.Suite) bool { return reflect.DeepEqual(old, s) })
 		if same && !touched {
-			other.Adapters[s.Name], other.found[s.Name] = w.Adapters[s.Name], w.found[s.Name]
+			other.Adapters[s.Name], other.found[s.Name] = w.Adapters[s.Name], found[s.Name]
 		}
 	}
 	return other, other.discover(ctx, recall, nil)
@@ -99,7 +101,7 @@ func (w *Workspace) Reload(ctx context.Context, changed []string, recall Recall)
 // With returns the workspace with other picks and rules of the session, and with the past as it is now.
 func (w *Workspace) With(own Own, recall Recall) (*Workspace, error) {
 	other := *w
-	other.Own = own
+	other.Own, other.found = own, w.undescribed()
 	return &other, other.describe(recall)
 }
 
@@ -138,7 +140,7 @@ func (w *Workspace) WithSources(suite, store string, contents map[string][]byte)
 func (w *Workspace) At(c *matrix.Crossing, recall Recall) (*Workspace, error) {
 	at := *w
 	at.Project = w.Project.At(c)
-	at.Adapters = maps.Clone(w.Adapters)
+	at.Adapters, at.found = maps.Clone(w.Adapters), w.undescribed()
 	for _, s := range at.Project.Suites {
 		if a, ok := at.Adapters[s.Name].(*golang.Adapter); ok {
 			at.Adapters[s.Name] = a.Elsewhere(at.Project.BuildPath(s), s.BuildFlags)

@@ -128,7 +128,7 @@ func TestRulesGoWrong(t *testing.T) {
 	}
 	circle := project.TagRule{Tag: "a", From: "fern.toml:3"}
 	circle.Pick, _ = pick.Parse("not a*")
-	if err := applyTags([]project.TagRule{circle}, catalog.New(nil), nil, nil); err == nil || !strings.Contains(err.Error(), "fern.toml:3: the tags a ask") {
+	if err := applyTags([]project.TagRule{circle}, &draft{Catalog: catalog.New(nil)}, nil, nil); err == nil || !strings.Contains(err.Error(), "fern.toml:3: the tags a ask") {
 		t.Errorf("a tag that asks for itself: %v", err)
 	}
 }
