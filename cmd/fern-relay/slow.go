@@ -42,7 +42,7 @@ func newSlow(s *settings) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			past, err := r.Ledger().PastWithChanges(runs, nil)
+			past, err := r.Ledger().Past(runs, nil)
 			if err != nil {
 				return err
 			}

@@ -5,7 +5,6 @@ import (
 	"slices"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/run"
 )
 
 // Slow is a test, a group or a file that takes time.
@@ -30,9 +29,9 @@ type Slowness struct {
 }
 
 // Slowest returns the slowest tests, groups and files, at most n of each, and how much earlier a run on
-// workers would end without each. finish returns the seconds that a run of some tests takes.
-func (p *Past) Slowest(tests []catalog.Test, n, workers int, finish func([]catalog.Test) (float64, error)) (*Slowness, error) {
-	s := &Slowness{Workers: workers}
+// workers would end without each. finish returns the seconds that a run takes without some of the tests, by index.
+func (p *Past) Slowest(tests []catalog.Test, n, workers int, finish func(without []int) float64) *Slowness {
+	s := &Slowness{Workers: workers, Finish: finish(nil)}
 	var all, groups, files slowList
 	for i := range tests {
 		t := &tests[i]
@@ -40,46 +39,50 @@ func (p *Past) Slowest(tests []catalog.Test, n, workers int, finish func([]catal
 		if !ok || t.SkipReason != "" || p.Figures[test].Ran == 0 {
 			continue
 		}
-		f := &p.Figures[test]
-		s.Work += f.Seconds
-		all.add(t.ID, i, f, p.Runs)
-		groups.add(t.Suite+":"+t.Group, i, f, nil)
+		seconds := p.Figures[test].Seconds
+		s.Work += seconds
+		all.add(t.ID, i, seconds)
+		groups.add(t.Suite+":"+t.Group, i, seconds)
 		if t.File != "" {
-			files.add(t.File, i, f, nil)
+			files.add(t.File, i, seconds)
 		}
 	}
-	var err error
-	if s.Finish, err = finish(tests); err != nil {
-		return nil, err
-	}
-	for _, l := range []struct {
-		from *slowList
-		into *[]Slow
-	}{{&all, &s.Tests}, {&groups, &s.Groups}, {&files, &s.Files}} {
-		for _, item := range l.from.slowest(n) {
-			without := slices.Clone(tests)
-			for _, i := range item.members {
-				without[i].Expected = 0
-			}
-			seconds, err := finish(without)
-			if err != nil {
-				return nil, err
-			}
-			*l.into = append(*l.into, item.report(s, seconds))
+	s.Tests = p.slowestOf(&all, n, s, tests, finish)
+	for i := range s.Tests {
+		if f := p.changeOf(s.Tests[i].Name); f.Changed >= 0 {
+			s.Tests[i].Since = p.Runs[f.Changed].Number
 		}
 	}
-	return s, nil
+	s.Groups = p.slowestOf(&groups, n, s, tests, finish)
+	s.Files = p.slowestOf(&files, n, s, tests, finish)
+	return s
 }
 
-// report returns the item as part of s; without is the seconds that a run takes without it.
-func (i *slowItem) report(s *Slowness, without float64) Slow {
-	slow := i.slow
-	slow.Gain = max(0, s.Finish-without)
-	slow.Share = slow.Seconds / max(s.Work, 1e-9)
-	if slow.Before == slow.Seconds {
-		slow.Before = 0 // nothing of it changed
+// slowestOf returns the slowest of a list as parts of s.
+func (p *Past) slowestOf(l *slowList, n int, s *Slowness, tests []catalog.Test, finish func(without []int) float64) []Slow {
+	var slowest []Slow
+	for _, item := range l.slowest(n) {
+		slow := item.slow
+		slow.Gain = max(0, s.Finish-finish(item.members))
+		slow.Share = slow.Seconds / max(s.Work, 1e-9)
+		for _, i := range item.members {
+			f := p.changeOf(tests[i].ID)
+			slow.Before += cmp.Or(f.Before, f.Seconds)
+		}
+		if slow.Before == slow.Seconds {
+			slow.Before = 0 // nothing of it changed
+		}
+		slowest = append(slowest, slow)
 	}
-	return slow
+	return slowest
+}
+
+// changeOf returns the figures of a test with the change of its time. Finding it for all tests would take longer.
+func (p *Past) changeOf(id string) Figures {
+	test, _ := p.History.Index(id)
+	f := p.Figures[test]
+	f.FindChange(p.History.Past(test))
+	return f
 }
 
 // slowList adds up what takes time, by name.
@@ -93,7 +96,7 @@ type slowItem struct {
 	members []int // of the tests
 }
 
-func (l *slowList) add(name string, member int, f *Figures, runs []*run.Record) {
+func (l *slowList) add(name string, member int, seconds float64) {
 	if l.at == nil {
 		l.at = map[string]*slowItem{}
 	}
@@ -105,11 +108,7 @@ func (l *slowList) add(name string, member int, f *Figures, runs []*run.Record) 
 	}
 	item.members = append(item.members, member)
 	item.slow.Tests++
-	item.slow.Seconds += f.Seconds
-	item.slow.Before += cmp.Or(f.Before, f.Seconds)
-	if f.Changed >= 0 && runs != nil {
-		item.slow.Since = runs[f.Changed].Number
-	}
+	item.slow.Seconds += seconds
 }
 
 func (l *slowList) slowest(most int) []*slowItem {

@@ -30,6 +30,31 @@ func NewStudy(tests []catalog.Test, together Together, f Fleet, shared ...string
 	return &Study{Tests: tests, Together: cmp.Or(together, Common(tests)), Fleet: f, Work: NewWork(units)}, nil
 }
 
+// Without returns the study as if some of its tests, by index, took no time.
+func (s *Study) Without(tests []int) *Study {
+	if len(tests) == 0 {
+		return s
+	}
+	left := make(map[string]*catalog.Test, len(tests))
+	for _, i := range tests {
+		left[s.Tests[i].ID] = &s.Tests[i]
+	}
+	units := make([]Unit, len(s.Work.units))
+	for i, u := range s.Work.units {
+		units[i] = *u
+		for _, id := range u.Tests {
+			if t := left[id]; t != nil {
+				units[i].Seconds -= t.Expected
+				units[i].Busy -= t.Expected * t.Share
+			}
+		}
+		units[i].Seconds, units[i].Busy = max(0, units[i].Seconds), max(0, units[i].Busy) // except for rounding
+	}
+	without := *s
+	without.Work = NewWork(units)
+	return &without
+}
+
 // Plan plans for the study's fleet.
 func (s *Study) Plan(effort int) Plan { return s.Work.Plan(s.Fleet, effort) }
 

@@ -11,13 +11,11 @@ import (
 // on the project's workers would end without each.
 func (a *App) Slowest(p *history.Past, tests []catalog.Test, n int) (*history.Slowness, error) {
 	fleet := split.Fleet{Shards: a.Workers()}
-	return p.Slowest(tests, n, fleet.Shards, func(tests []catalog.Test) (float64, error) {
-		study, err := a.Split(tests, "", fleet, true)
-		if err != nil {
-			return 0, err
-		}
-		return study.Plan(split.Quick).Finish, nil
-	})
+	study, err := a.Split(tests, "", fleet, true)
+	if err != nil {
+		return nil, err
+	}
+	return p.Slowest(tests, n, fleet.Shards, func(without []int) float64 { return study.Without(without).Plan(split.Quick).Finish }), nil
 }
 
 // TrialLevels finds out how finely the tests of a request may run side by side, with up to a number of runs of each level.

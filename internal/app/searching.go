@@ -183,7 +183,7 @@ func (q *searching) gauge() (all order.Gauge) {
 }
 
 // ordersPerBudget is the number of orders into which a search divides its time, unless a single part takes longer.
-const ordersPerBudget = 20
+const ordersPerBudget = 60
 
 // next returns tests in the order to run next: orders of the parts whose turn it is, enough to keep the workers busy for a
 // part of the budget; nil if every order has been tried. The part that changed latest gets twice the time of the second one,
