@@ -108,11 +108,24 @@ func (r *Run) On(machine string) {
 func (res *Result) Alone() float64 { return res.Seconds / max(1, res.Slowed) }
 
 // New makes an empty run.
-func New() *Run { return Sized(0) }
+func New() *Run { return sized(0) }
 
-// Sized makes an empty run with room for a number of results.
-func Sized(results int) *Run {
+// sized makes an empty run with room for a number of results.
+func sized(results int) *Run {
 	return &Run{Counts: map[Outcome]int{}, Results: make([]*Result, 0, results), byID: make(map[string]*Result, results), unmeasured: map[int][]*Result{}}
+}
+
+// Of returns a run of tests that have ended, in the order in which they began. It takes the results over.
+func Of(results []Result) *Run {
+	r := sized(len(results))
+	for i := range results {
+		res := &results[i]
+		r.Results, r.byID[res.ID] = append(r.Results, res), res
+		r.Counts[res.Outcome]++
+		r.Work += res.Alone()
+		r.batches = max(r.batches, res.Batch)
+	}
+	return r
 }
 
 // Result returns the result of a test, nil if there is none.

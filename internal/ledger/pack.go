@@ -286,28 +286,18 @@ func (p *packed) seconds() float64 {
 	return math.Round(float64(p.wall)*1e6) / 1e6
 }
 
-// replay sends the events of a result to a sink.
-func (p *packed) replay(id string, output []byte, sink run.Sink) {
-	start := time.UnixMilli(p.began)
-	seconds := p.seconds()
-	e := run.Event{Event: run.Finished, ID: id, Worker: p.worker, Batch: p.batch, Outcome: p.cell.Outcome(), Seconds: &seconds,
-		At: start.Add(time.Duration(seconds * float64(time.Second)))}
-	if e.Outcome != run.Lost {
-		sink(run.Event{Event: run.Started, At: start, ID: id, Worker: p.worker, Batch: p.batch})
-	}
-	if len(output) > 0 {
-		sink(run.Event{Event: run.Output, ID: id, At: start, Text: string(output)})
+// result returns the result of the test with an ID.
+func (p *packed) result(id string, output []byte) run.Result {
+	start, seconds := time.UnixMilli(p.began), p.seconds()
+	r := run.Result{ID: id, Outcome: p.cell.Outcome(), Seconds: seconds, Worker: p.worker, Batch: p.batch, Started: start,
+		Ended: start.Add(time.Duration(seconds * float64(time.Second))), Slowed: float64(p.slowed), Share: float64(p.share), Output: output}
+	if r.Outcome == run.Lost {
+		r.Started = r.Ended
 	}
 	if d := p.details; d != nil {
-		for _, s := range d.Steps {
-			sink(run.Event{Event: run.StepDone, ID: id, At: start, Step: s.Name, Outcome: s.Outcome, Seconds: run.Took(s.Seconds), Failure: s.Failure})
-		}
-		e.Failure, e.Unstable = d.Failure, d.Unstable
+		r.Failure, r.Unstable, r.Steps = d.Failure, d.Unstable, d.Steps
 	}
-	sink(e)
-	if p.slowed > 0 {
-		sink(run.Event{Event: run.Measured, ID: id, Used: &run.Used{Slowed: float64(p.slowed), Share: float64(p.share)}})
-	}
+	return r
 }
 
 // The compressor and its counterpart are made once, as that costs much; both may be used by

@@ -103,7 +103,7 @@ func scanRecord(row scanner) (*run.Record, error) {
 	return k, unreadable(errors.Join(json.Unmarshal([]byte(counts), &k.Counts), json.Unmarshal([]byte(places), &k.Places), json.Unmarshal([]byte(services), &k.Services)))
 }
 
-// Results returns the results of a run, by replaying its events.
+// Results returns the results of a run.
 func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 	results, err := packedIn(l.db, k.Number)
 	if err != nil {
@@ -117,13 +117,12 @@ func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := run.Sized(len(results))
-	r.Places, r.Services = k.Places, k.Services
-	r.Apply(run.Event{Event: run.RunBegins, At: k.Began})
+	of := make([]run.Result, len(results))
 	for i := range results {
-		results[i].replay(ids[results[i].key], outputs[results[i].key], r.Apply)
+		of[i] = results[i].result(ids[results[i].key], outputs[results[i].key])
 	}
-	r.Apply(run.Event{Event: run.RunEnds, At: k.Ended, Failure: run.Failure{Message: k.Note}})
+	r := run.Of(of)
+	r.Started, r.Ended, r.Note, r.Places, r.Services = k.Began, k.Ended, k.Note, k.Places, k.Services
 	return r, nil
 }
 
