@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -24,11 +25,9 @@ func Revision(ctx context.Context, dir string) string {
 
 // Origin returns the git revision of a folder, and whether the tree differs from it; "" if it has none.
 func Origin(ctx context.Context, dir string) (revision string, dirty bool) {
-	if revision = Head(ctx, dir); revision == "" {
-		return "", false
-	}
-	changes, _ := git(ctx, dir, "status", "--porcelain")
-	return revision, changes != ""
+	answers := gitSideBySide(ctx, dir, []string{"rev-parse", "--short", "HEAD"}, []string{"status", "--porcelain"})
+	revision = strings.TrimSpace(answers[0].text)
+	return revision, revision != "" && answers[1].text != ""
 }
 
 // Head returns the git revision of a folder, "" if it has none.
@@ -131,28 +130,46 @@ func Changed(ctx context.Context, dir, revision string) ([]string, error) {
 	if _, err := exec.LookPath("git"); err != nil {
 		return nil, fmt.Errorf("touched: asks git, which is not installed: %w", err)
 	}
-	top, err := Top(ctx, dir)
-	if err != nil {
+	answers := gitSideBySide(ctx, dir,
+		[]string{"rev-parse", "--show-toplevel"},
+		[]string{"rev-parse", "--verify", "--quiet", "--end-of-options", revision + "^{commit}"},
+		[]string{"diff", "--name-only", "--no-renames", "-z", "--end-of-options", revision, "--"},
+		[]string{"ls-files", "--others", "--exclude-standard", "--full-name", "-z", "--", ":/"})
+	top, known, tracked, fresh := answers[0], answers[1], answers[2], answers[3]
+	switch {
+	case top.err != nil:
 		return nil, fmt.Errorf("touched: asks git, and %s is not inside a git repository", dir)
-	}
-	if _, err := git(ctx, dir, "rev-parse", "--verify", "--quiet", "--end-of-options", revision+"^{commit}"); err != nil {
+	case known.err != nil:
 		return nil, fmt.Errorf("git knows no revision %q here: name a branch, a tag or a commit", revision)
-	}
-	tracked, err := git(ctx, top, "diff", "--name-only", "--no-renames", "-z", revision, "--")
-	if err != nil {
-		return nil, fmt.Errorf("git cannot list what changed since %s: %w", revision, err)
-	}
-	fresh, err := git(ctx, top, "ls-files", "--others", "--exclude-standard", "-z")
-	if err != nil {
-		return nil, fmt.Errorf("git cannot list new files: %w", err)
+	case tracked.err != nil:
+		return nil, fmt.Errorf("git cannot list what changed since %s: %w", revision, tracked.err)
+	case fresh.err != nil:
+		return nil, fmt.Errorf("git cannot list new files: %w", fresh.err)
 	}
 	var files []string
-	for name := range strings.SplitSeq(tracked+fresh, "\x00") {
+	for name := range strings.SplitSeq(tracked.text+fresh.text, "\x00") {
 		if name != "" {
-			files = append(files, filepath.Join(top, filepath.FromSlash(name)))
+			files = append(files, filepath.Join(strings.TrimSuffix(top.text, "\n"), filepath.FromSlash(name)))
 		}
 	}
 	return files, nil
+}
+
+// gitAnswer is what git printed.
+type gitAnswer struct {
+	text string
+	err  error
+}
+
+// gitSideBySide runs git in a folder with each of some arguments at the same time.
+func gitSideBySide(ctx context.Context, dir string, all ...[]string) []gitAnswer {
+	answers := make([]gitAnswer, len(all))
+	var calls sync.WaitGroup
+	for i, args := range all {
+		calls.Go(func() { answers[i].text, answers[i].err = git(ctx, dir, args...) })
+	}
+	calls.Wait()
+	return answers
 }
 
 // State is a word for the state of the files of a folder: it is the same as long as none

@@ -199,7 +199,7 @@ func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, g
 		return nil, err
 	}
 	args := []string{"test", "-c", "-json", "-overlay", overlay, "-o", dir + string(filepath.Separator)}
-	args = append(append(args, flags...), a.flagsWith(tags)...) // of two flags the last counts
+	args = slices.Concat(args, a.withoutDebug(), flags, a.flagsWith(tags)) // of two flags the last counts
 	if !vet {
 		args = append(args, "-vet=off")
 	}
@@ -233,6 +233,17 @@ func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, g
 		return nil, fmt.Errorf("cannot run the Go toolchain in %s: %w", a.Dir, err)
 	}
 	return words, errNotBuilt
+}
+
+// withoutDebug returns the flags that leave out what only a debugger reads, as the toolchain does when it runs tests itself:
+// linking then takes half the time. It returns none if the suite asks for profiles, which need it, or has flags for the
+// linker of its own.
+func (a *Adapter) withoutDebug() []string {
+	if slices.ContainsFunc(a.allFlags(), func(flag string) bool { return flagName(flag) == "ldflags" }) ||
+		slices.ContainsFunc(a.Args, func(arg string) bool { return strings.HasSuffix(flagName(arg), "profile") }) {
+		return nil
+	}
+	return []string{"-ldflags=-s -w"}
 }
 
 // flagsWith returns the suite's flags of a build with some tags more, joined by commas.

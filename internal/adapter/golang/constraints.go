@@ -169,10 +169,15 @@ func (a *Adapter) builds(dir, name string, tags []string, src []byte) bool {
 	return match && err == nil
 }
 
+// allFlags are the flags of a build, those of the environment first.
+func (a *Adapter) allFlags() []string {
+	return slices.Concat(strings.Fields(os.Getenv("GOFLAGS")), a.BuildFlags)
+}
+
 // flagTags are the build tags that the suite's build flags set.
 func (a *Adapter) flagTags() []string {
 	var tags []string
-	flags := slices.Concat(strings.Fields(os.Getenv("GOFLAGS")), a.BuildFlags)
+	flags := a.allFlags()
 	for i, flag := range flags {
 		switch value, ok := strings.CutPrefix(strings.TrimLeft(flag, "-"), "tags="); {
 		case ok:

@@ -24,7 +24,7 @@ func (a *Adapter) fingerprint(tags string, groups []string) (string, error) {
 	if err := describeToolchain(sum); err != nil || !selfContained(a.root) {
 		return "", err
 	}
-	fmt.Fprintf(sum, "%q %q %t %q %q\n", orderSource, a.BuildFlags, a.NoVet, tags, groups)
+	fmt.Fprintf(sum, "%q %q %q %t %q %q\n", orderSource, a.BuildFlags, a.withoutDebug(), a.NoVet, tags, groups)
 	err := filepath.WalkDir(a.root, func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return err

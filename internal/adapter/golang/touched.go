@@ -2,12 +2,15 @@ package golang
 
 import (
 	"fmt"
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 
 	"fernrelay/core/catalog"
 )
@@ -109,41 +112,57 @@ func (c *changes) shown(name string) string {
 
 // imports reads the import clauses of the whole module.
 func (a *Adapter) imports() (map[string]imports, error) {
-	packages := map[string]imports{}
-	fileSet := token.NewFileSet()
-	err := filepath.WalkDir(a.root, func(path string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if entry.IsDir() {
-			if path != a.root && !a.enters(path, entry.Name()) {
-				return fs.SkipDir
+	files, err := a.goFiles()
+	if err != nil {
+		return nil, err
+	}
+	clauses := make([][]*ast.ImportSpec, len(files))
+	readers := runtime.GOMAXPROCS(0)
+	var reading sync.WaitGroup
+	for first := range readers {
+		reading.Go(func() {
+			for i := first; i < len(files); i += readers {
+				if parsed, _ := parser.ParseFile(token.NewFileSet(), files[i], nil, parser.ImportsOnly); parsed != nil {
+					clauses[i] = parsed.Imports
+				}
 			}
-			return nil
-		}
-		if !strings.HasSuffix(entry.Name(), ".go") {
-			return nil
-		}
-		parsed, _ := parser.ParseFile(fileSet, path, nil, parser.ImportsOnly)
-		if parsed == nil {
-			return nil
-		}
-		dir := filepath.Dir(path)
+		})
+	}
+	reading.Wait()
+	packages := map[string]imports{}
+	for i, file := range files {
+		dir, name := filepath.Split(file)
+		dir = filepath.Clean(dir)
 		p := packages[dir]
-		for _, spec := range parsed.Imports {
+		for _, spec := range clauses[i] {
 			to, inside := a.folderOf(spec.Path.Value)
 			switch {
 			case !inside || to == dir:
-			case isTestFile(entry.Name()):
+			case isTestFile(name):
 				p.byTests = append(p.byTests, to)
 			default:
 				p.byPackage = append(p.byPackage, to)
 			}
 		}
 		packages[dir] = p
+	}
+	return packages, nil
+}
+
+// goFiles lists the Go files of the module.
+func (a *Adapter) goFiles() (files []string, err error) {
+	err = filepath.WalkDir(a.root, func(path string, entry fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case entry.IsDir() && path != a.root && !a.enters(path, entry.Name()):
+			return fs.SkipDir
+		case !entry.IsDir() && strings.HasSuffix(entry.Name(), ".go"):
+			files = append(files, path)
+		}
 		return nil
 	})
-	return packages, err
+	return files, err
 }
 
 // folderOf returns the folder of a package of the module, for a quoted import path.
