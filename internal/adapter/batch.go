@@ -81,7 +81,8 @@ func NewBatch(tests []catalog.Test, limits Limits, sink run.Sink) *Batch {
 func (b *Batch) Next() []catalog.Test {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for _, t := range b.tests {
+	for i := range b.tests {
+		t := &b.tests[i]
 		why := run.Unmet(t.Rules.Needs, b.outcome)
 		if s := b.open(t.ID); s != nil && why != "" {
 			b.finish(s, run.Event{ID: s.id, Outcome: run.Skipped, Failure: run.Failure{Message: why}, Seconds: run.Took(0)})
@@ -90,9 +91,9 @@ func (b *Batch) Next() []catalog.Test {
 	if len(b.alone) > 0 {
 		id := b.alone[0]
 		b.alone = b.alone[1:]
-		return b.where(func(t catalog.Test) bool { return t.ID == id })
+		return b.where(func(other string) bool { return other == id })
 	}
-	return b.where(func(t catalog.Test) bool { return b.states[t.ID].outcome == "" })
+	return b.where(func(id string) bool { return b.states[id].outcome == "" })
 }
 
 // outcome returns the outcome of a test, "" before its end. The engine has decided about tests of other batches.
@@ -118,11 +119,21 @@ func (b *Batch) Settled(next []catalog.Test) int {
 	return len(next)
 }
 
-func (b *Batch) where(keep func(catalog.Test) bool) []catalog.Test {
-	var out []catalog.Test
-	for _, t := range b.tests {
-		if keep(t) {
-			out = append(out, t)
+// where returns the tests whose IDs keep selects.
+func (b *Batch) where(keep func(id string) bool) []catalog.Test {
+	n := 0
+	for i := range b.tests {
+		if keep(b.tests[i].ID) {
+			n++
+		}
+	}
+	if n == len(b.tests) { // as nearly always
+		return slices.Clip(b.tests)
+	}
+	out := make([]catalog.Test, 0, n)
+	for i := range b.tests {
+		if keep(b.tests[i].ID) {
+			out = append(out, b.tests[i])
 		}
 	}
 	return out
