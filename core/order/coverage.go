@@ -81,32 +81,40 @@ func (c *Coverage) places(names []string) []int {
 	return places
 }
 
-// gain counts the pairs that an order of tests, given by their places, would add.
-func (c *Coverage) gain(places []int) int {
-	gain := 0
+// has counts the pairs that an order of tests, given by their places, has and that are covered.
+func (c *Coverage) has(places []int) int {
+	n := 0
 	for i, at := range places {
-		if i > 0 && !c.Neighbours.Has(places[i-1], at) {
-			gain++
+		if i > 0 && c.Neighbours.Has(places[i-1], at) {
+			n++
 		}
 		for _, before := range places[:i] {
-			if !c.Before.Has(before, at) {
-				gain++
+			if c.Before.Has(before, at) {
+				n++
 			}
 		}
 	}
-	return gain
+	return n
+}
+
+// gain counts the pairs that an order would add.
+func (c *Coverage) gain(tests []catalog.Test) int {
+	n := len(tests)
+	return max(0, n-1) + n*(n-1)/2 - c.has(c.placesOf(tests))
 }
 
 // rowsTried bounds the orders of a group that are compared.
 const rowsTried = 64
 
-// Shares reports whether one test may change what another one depends on, as far as their sources say.
-type Shares func(first, second *catalog.Test) bool
+// Shares has for each test of a group, by index, those that may depend on what it changes, as far as their sources say.
+type Shares [][]int
+
+// sharingWeight is how many other pairs a pair is worth of which the first may change what the second depends on.
+const sharingWeight = 10
 
 // Revealing sorts tests into the order that adds most to the pairs that have run: for each group the best of its
-// declared order, its reverse and the orders of its neighbour cover. If the group has pairs of which the first may change
-// what the second depends on, and which have not run as neighbours, the order has only tests of those, as many of the pairs
-// as possible side by side. of returns what has run of a group, nil if the group is not followed; shares returns how its
+// declared order, its reverse and the orders of its neighbour cover, or a short order of only such tests that share state,
+// if that adds more for each test. of returns what has run of a group, nil if the group is not followed; shares returns how its
 // tests share state, nil if that is not known. gain is the number of pairs that the order adds.
 func Revealing(tests []catalog.Test, of func(group string) *Coverage, shares func(group []catalog.Test) Shares, number uint64) (ordered []catalog.Test, gain int) {
 	parts := groups(tests)
@@ -117,54 +125,69 @@ func Revealing(tests []catalog.Test, of func(group string) *Coverage, shares fun
 			ordered = append(ordered, group...)
 			continue
 		}
-		best, most := c.best(group, shares(group))
+		best, most := c.best(group)
+		if s := shares(group); s != nil && most > 0 {
+			best, most = c.sharing(group, s, best, most)
+		}
 		ordered, gain = append(ordered, best...), gain+most
 	}
 	return ordered, gain
 }
 
-// best returns the most revealing order of a group, and what it adds.
-func (c *Coverage) best(group []catalog.Test, shares Shares) (best []catalog.Test, most int) {
+// best returns the most revealing order of all tests of a group, and what it adds.
+func (c *Coverage) best(group []catalog.Test) (best []catalog.Test, most int) {
 	best = group
-	orders := candidates(group)
-	if sharing := c.sharing(group, shares); sharing != nil {
-		orders = [][]catalog.Test{sharing}
-	}
-	for _, candidate := range orders {
-		places := make([]int, len(candidate))
-		for j, t := range candidate {
-			places[j] = c.placeOf(t.Name)
-		}
-		if g := c.gain(places); g > most {
+	for _, candidate := range candidates(group) {
+		if g := c.gain(candidate); g > most {
 			best, most = candidate, g
 		}
 	}
 	return best, most
 }
 
-// sharing returns an order in which many pairs that share state, and have not run as neighbours, are neighbours; nil if there
-// are no such pairs. It makes paths of pairs, each test with at most one before and one behind it.
-func (c *Coverage) sharing(group []catalog.Test, shares Shares) (ordered []catalog.Test) {
-	if shares == nil {
-		return nil
+func (c *Coverage) placesOf(tests []catalog.Test) []int {
+	places := make([]int, len(tests))
+	for i := range tests {
+		places[i] = c.placeOf(tests[i].Name)
 	}
-	places := make([]int, len(group))
-	for i := range group {
-		places[i] = c.placeOf(group[i].Name)
-	}
+	return places
+}
+
+// sharing returns an order of tests that share state, and what it adds, if they are at most half of the group and that is worth
+// more for each test than an order of all that adds a number of pairs.
+func (c *Coverage) sharing(group []catalog.Test, shares Shares, all []catalog.Test, gain int) ([]catalog.Test, int) {
+	places := c.placesOf(group)
+	left := &Coverage{} // the pairs that share state and have not run
 	p := newPaths(len(group))
-	for i := range group {
-		for j := range group {
-			if p.free(i, j) && !c.Neighbours.Has(places[i], places[j]) && fuzzLast(group[i]) == fuzzLast(group[j]) && shares(&group[i], &group[j]) {
-				p.join(i, j)
-				break
+	for i, others := range shares {
+		for _, j := range others {
+			if !c.Neighbours.Has(places[i], places[j]) {
+				left.Neighbours.add(places[i], places[j])
+				if p.free(i, j) && fuzzLast(group[i]) == fuzzLast(group[j]) {
+					p.join(i, j)
+				}
+			}
+			if !c.Before.Has(places[i], places[j]) {
+				left.Before.add(places[i], places[j])
 			}
 		}
 	}
+	var some []catalog.Test
 	for _, i := range p.joined() {
-		ordered = append(ordered, group[i])
+		some = append(some, group[i])
 	}
-	return seedsLast(ordered)
+	if len(some) == 0 || 2*len(some) > len(all) {
+		return all, gain
+	}
+	some = seedsLast(some)
+	few := c.gain(some)
+	worth := func(tests []catalog.Test, gain int) float64 {
+		return float64(gain+(sharingWeight-1)*left.has(c.placesOf(tests))) / float64(len(tests))
+	}
+	if worth(some, few) < worth(all, gain) {
+		return all, gain
+	}
+	return some, few
 }
 
 // paths are paths through numbers from 0, none of them twice. In the beginning each number is a path by itself.

@@ -61,9 +61,8 @@ type Outsider interface {
 
 // Sharer is an Adapter that knows from the sources which tests may affect each other.
 type Sharer interface {
-	// Shares returns a function that reports whether a test of a group may change what another one of it depends on; nil if
-	// that is not known.
-	Shares(group []catalog.Test) func(first, second *catalog.Test) bool
+	// Shares returns for each test of a group those, by index, that may depend on what it changes; nil if that is not known.
+	Shares(group []catalog.Test) [][]int
 }
 
 // Found is what an adapter finds.

@@ -14,10 +14,10 @@ import (
 	"fernrelay/core/catalog"
 )
 
-// Shares returns a function that reports whether a test of a group may change a package-level variable, or what the process
-// has set, that another one of it reads; nil if the sources cannot be read. It looks at names only, of everything that a
-// test calls in its package and in the packages of the module that it imports, so it may see more than there is.
-func (a *Adapter) Shares(group []catalog.Test) func(first, second *catalog.Test) bool {
+// Shares returns for each test of a group those, by index, that may read a package-level variable, or what the process has
+// set, which it may change; nil if the sources cannot be read. It looks at names only, of everything that a test calls in its
+// package and in the packages of the module that it imports, so it may see more than there is.
+func (a *Adapter) Shares(group []catalog.Test) [][]int {
 	p, known := a.packages[group[0].Group]
 	if !known {
 		return nil
@@ -26,20 +26,23 @@ func (a *Adapter) Shares(group []catalog.Test) func(first, second *catalog.Test)
 	if err := s.read(p.dir, true); err != nil {
 		return nil
 	}
-	type touched struct{ reads, changes map[string]bool }
-	tests := map[string]touched{}
+	changes, readers := make([]map[string]bool, len(group)), map[string][]int{}
 	for i := range group {
-		reads, changes := s.reached(path.Join(p.dir, a.targets[group[i].ID].function))
-		tests[group[i].ID] = touched{reads, changes}
-	}
-	return func(first, second *catalog.Test) bool {
-		for variable := range tests[first.ID].changes {
-			if tests[second.ID].reads[variable] {
-				return true
-			}
+		var reads map[string]bool
+		reads, changes[i] = s.reached(path.Join(p.dir, a.targets[group[i].ID].function))
+		for variable := range reads {
+			readers[variable] = append(readers[variable], i)
 		}
-		return false
 	}
+	shares := make([][]int, len(group))
+	for i := range group {
+		for variable := range changes[i] {
+			shares[i] = append(shares[i], readers[variable]...)
+		}
+		slices.Sort(shares[i])
+		shares[i] = slices.DeleteFunc(slices.Compact(shares[i]), func(other int) bool { return other == i })
+	}
+	return shares
 }
 
 // symbols are the functions and package-level variables of packages. A symbol is the folder, or outside of the module the

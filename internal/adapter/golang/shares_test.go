@@ -46,13 +46,10 @@ func TestNothing(t *testing.T)     {}
 		group = append(group, test)
 	}
 	slices.SortFunc(group, func(x, y catalog.Test) int { return x.Line - y.Line })
-	shares := a.Shares(group)
 	var pairs []string
-	for i := range group {
-		for j := range group {
-			if i != j && shares(&group[i], &group[j]) {
-				pairs = append(pairs, fmt.Sprintf("%s→%s", strings.TrimPrefix(group[i].Name, "Test"), strings.TrimPrefix(group[j].Name, "Test")))
-			}
+	for i, others := range a.Shares(group) {
+		for _, j := range others {
+			pairs = append(pairs, fmt.Sprintf("%s→%s", strings.TrimPrefix(group[i].Name, "Test"), strings.TrimPrefix(group[j].Name, "Test")))
 		}
 	}
 	want := "SetsLimit→Resets SetsLimit→ReadsLimit Resets→SetsLimit Resets→ReadsLimit Fills→Empties Empties→Fills Puts→Looks Puts→Counts SetsEnv→ReadsEnv SetsClient→ReadsClient"
