@@ -21,10 +21,11 @@ type searching struct {
 	Search
 	seen   seen
 	orders int                        // that have run
-	asked  map[string]*order.Coverage // by group: the pairs that have run, and those that this search has asked for
-	gauges map[string]order.Gauge     // by group
 	parts  []*part                    // the latest changed first
-	shares map[string]order.Shares    // by group, of those that have been asked
+	names  map[string][]string        // by group, of the tests that can run
+	asked  map[string]*order.Coverage // by group: the pairs that have run, and those that this search has asked for; nil if it is too large
+	gauges map[string]order.Gauge     // by group
+	shares map[string]order.Shares    // by group, of those that were needed
 	took   map[string]float64         // by ID: seconds, as expected or as in the latest order
 }
 
@@ -38,15 +39,15 @@ type part struct {
 }
 
 func (a *App) newSearching(ctx context.Context, s Search) (*searching, error) {
-	q := &searching{app: a, Search: s, seen: a.seen(s.Tests), asked: map[string]*order.Coverage{}, gauges: map[string]order.Gauge{}, shares: map[string]order.Shares{}, took: map[string]float64{}}
+	q := &searching{app: a, Search: s, seen: a.seen(s.Tests), names: map[string][]string{}, asked: map[string]*order.Coverage{},
+		gauges: map[string]order.Gauge{}, shares: map[string]order.Shares{}, took: map[string]float64{}}
 	byName := map[string]*part{}
-	names := map[string][]string{}
 	for _, t := range s.Tests {
 		if t.SkipReason != "" {
 			continue
 		}
 		group := groupOf(&t)
-		names[group] = append(names[group], t.Name)
+		q.names[group] = append(q.names[group], t.Name)
 		name := group
 		if a.Adapters[t.Suite].Scope() != adapter.ScopeGroup {
 			name = t.Suite
@@ -58,23 +59,22 @@ func (a *App) newSearching(ctx context.Context, s Search) (*searching, error) {
 		byName[name].tests = append(byName[name].tests, t)
 		q.took[t.ID] = t.Expected
 	}
-	for group := range names {
+	for group, names := range q.names {
+		if len(names) > ledger.CoverageMost {
+			continue
+		}
 		c, err := a.coverage(group)
 		if err != nil {
 			return nil, err
 		}
-		q.asked[group] = c
-		if len(names[group]) > ledger.CoverageMost {
-			q.asked[group] = nil
-			continue
-		}
-		q.gauges[group] = c.Of(names[group])
+		q.asked[group], q.gauges[group] = c, c.Of(names)
 	}
 	q.datesOf(ctx)
 	slices.SortStableFunc(q.parts, func(x, y *part) int { return y.changed.Compare(x.changed) })
 	return q, nil
 }
 
+// groupOf returns the name of a test's group, unique in the project.
 func groupOf(t *catalog.Test) string { return t.Suite + ":" + t.Group }
 
 // datesOf sets when the parts changed. A file that holds tests is of their parts, and any other of all that have tests in
@@ -152,29 +152,23 @@ func (q *searching) run(ctx context.Context, tests []catalog.Test) (*run.Run, er
 
 // measure reads which pairs of the tests' groups have run.
 func (q *searching) measure(tests []catalog.Test) error {
-	ran := map[string]bool{}
+	measured := map[string]bool{}
 	for i := range tests {
-		ran[groupOf(&tests[i])] = true
-	}
-	names := map[string][]string{}
-	for i := range q.Tests {
-		if t := &q.Tests[i]; t.SkipReason == "" && ran[groupOf(t)] {
-			names[groupOf(t)] = append(names[groupOf(t)], t.Name)
-		}
-	}
-	for group, names := range names {
-		if q.asked[group] == nil {
+		group := groupOf(&tests[i])
+		if measured[group] || q.asked[group] == nil {
 			continue
 		}
+		measured[group] = true
 		c, err := q.app.coverage(group)
 		if err != nil {
 			return err
 		}
-		q.gauges[group] = c.Of(names)
+		q.gauges[group] = c.Of(q.names[group])
 	}
 	return nil
 }
 
+// gauge adds up what has run of all groups.
 func (q *searching) gauge() (all order.Gauge) {
 	for _, g := range q.gauges {
 		all.Add(g)
