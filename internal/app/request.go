@@ -2,7 +2,6 @@ package app
 
 import (
 	"fmt"
-	"runtime"
 	"slices"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/engine"
+	"fernrelay/internal/processors"
 	"fernrelay/internal/service"
 	"fernrelay/internal/workspace"
 )
@@ -147,7 +147,7 @@ func (a *App) Planned(q Request) (seconds float64, unused string) {
 	if schedule == nil {
 		schedule = a.Schedule(q)
 	}
-	return schedule.Finish(q.Workers, runtime.GOMAXPROCS(0)), unused
+	return schedule.Finish(q.Workers, processors.Count()), unused
 }
 
 // AloneSeconds returns how long one worker took for the tests of a request when it last ran them, from the first test on;

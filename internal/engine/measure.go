@@ -1,10 +1,10 @@
 package engine
 
 import (
-	"runtime"
 	"time"
 
 	"fernrelay/core/run"
+	"fernrelay/internal/processors"
 )
 
 // load is how many workers were busy over time.
@@ -45,7 +45,7 @@ func (r *execution) measure(e run.Event) {
 	if wall < shortest {
 		used.Slowed = 1
 		if wall > 0 {
-			used.Share = min(used.Processor/wall, float64(runtime.GOMAXPROCS(0)))
+			used.Share = min(used.Processor/wall, float64(processors.Count()))
 		}
 	} else {
 		r.mu.Lock()
@@ -53,7 +53,7 @@ func (r *execution) measure(e run.Event) {
 		r.load.until(now)
 		busy := r.load.sum / max(now.Sub(r.began).Seconds(), 1e-9)
 		r.mu.Unlock()
-		alone := aloneSeconds(wall, used, busy, runtime.GOMAXPROCS(0))
+		alone := aloneSeconds(wall, used, busy, processors.Count())
 		used.Slowed, used.Share = wall/alone, used.Processor/alone
 	}
 	e.Used = &used

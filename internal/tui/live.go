@@ -3,7 +3,6 @@ package tui
 import (
 	"context"
 	"math"
-	"runtime"
 	"sync"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/app"
+	"fernrelay/internal/processors"
 )
 
 // frameTime is how often the screen follows what runs.
@@ -120,7 +120,7 @@ type runEndedMsg struct {
 
 // newLiveRun prepares to follow a run of a schedule.
 func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
-	live := &liveRun{run: run.New(), began: time.Now(), past: past, schedule: schedule, processors: runtime.GOMAXPROCS(0), tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
+	live := &liveRun{run: run.New(), began: time.Now(), past: past, schedule: schedule, processors: processors.Count(), tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}

@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/internal/app"
+	"fernrelay/internal/processors"
 )
 
 // Run shows the application until it is quit.
@@ -32,6 +33,7 @@ func show(ctx context.Context, r *app.App, prepare func(a *App)) error {
 		return err
 	}
 	prepare(a)
+	processors.Spare()
 	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(drawsPerSecond))
 	go func() {
 		if err := r.Watch(ctx, func(files []string) { p.Send(filesMsg(files)) }); err != nil {

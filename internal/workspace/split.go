@@ -3,7 +3,7 @@ package workspace
 import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/split"
-	"runtime"
+	"fernrelay/internal/processors"
 )
 
 // Split makes tests ready to be split. Where the shards are workers of this
@@ -13,7 +13,7 @@ func (w *Workspace) Split(tests []catalog.Test, together split.Together, f split
 	if !here {
 		return split.NewStudy(tests, together, f, w.Project.Shared...)
 	}
-	f.Processors = runtime.GOMAXPROCS(0)
+	f.Processors = processors.Count()
 	f.Resources = map[string]int{}
 	for i := range tests {
 		for _, name := range tests[i].Rules.Holds {

@@ -16,7 +16,6 @@ import (
 	"maps"
 	"path/filepath"
 	"reflect"
-	"runtime"
 	"slices"
 	"strings"
 
@@ -31,6 +30,7 @@ import (
 	"fernrelay/internal/adapter/command"
 	"fernrelay/internal/adapter/golang"
 	"fernrelay/internal/adapter/host"
+	"fernrelay/internal/processors"
 	"fernrelay/internal/project"
 	"fernrelay/internal/service"
 )
@@ -244,7 +244,7 @@ func (w *Workspace) Workers() int {
 	if w.Project.Workers.Count > 0 {
 		return w.Project.Workers.Count
 	}
-	return runtime.GOMAXPROCS(0)
+	return processors.Count()
 }
 
 // Services says which services the project's suites need.
