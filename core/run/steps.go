@@ -8,7 +8,7 @@ const MostSteps = 10_000
 // omitted counts the steps of a test, and sums up those that are left out.
 type omitted struct {
 	steps, bad int
-	first      Event // the first of them that is bad
+	first      *Event // the first of them that is bad; nil for none
 }
 
 // LimitSteps returns a sink that passes events on to another, with at most 10,000 steps of each test. One more
@@ -42,7 +42,8 @@ func (o *omitted) omit(e Event) {
 		return
 	}
 	if o.bad++; o.bad == 1 {
-		o.first = e
+		first := e
+		o.first = &first
 	}
 }
 

@@ -20,8 +20,8 @@ type searching struct {
 	app *App
 	Search
 	seen   seen
-	orders int                        // that have run
-	parts  []*part                    // the latest changed first
+	orders int // that have run
+	parts  []*part
 	names  map[string][]string        // by group, of the tests that can run
 	asked  map[string]*order.Coverage // by group: the pairs that have run, and those that this search has asked for; nil if it is too large
 	gauges map[string]order.Gauge     // by group
@@ -33,7 +33,8 @@ type searching struct {
 type part struct {
 	tests   []catalog.Test
 	spent   float64   // seconds of the orders that it had
-	changed time.Time // the latest time at which a file of it changed
+	changed time.Time // the latest time at which a file of it changed; zero if that is not known
+	age     float64   // days from then to the latest change of any part
 	orders  uint64
 	done    bool // no order adds to the pairs that were asked for
 }
@@ -69,17 +70,16 @@ func (a *App) newSearching(ctx context.Context, s Search) (*searching, error) {
 		}
 		q.asked[group], q.gauges[group] = c, c.Of(names)
 	}
-	q.datesOf(ctx)
-	slices.SortStableFunc(q.parts, func(x, y *part) int { return y.changed.Compare(x.changed) })
+	q.date(ctx)
 	return q, nil
 }
 
 // groupOf returns the name of a test's group, unique in the project.
 func groupOf(t *catalog.Test) string { return t.Suite + ":" + t.Group }
 
-// datesOf sets when the parts changed. A file that holds tests is of their parts, and any other of all that have tests in
+// date finds out when the parts changed. A file that holds tests is of their parts, and any other of all that have tests in
 // its folder.
-func (q *searching) datesOf(ctx context.Context) {
+func (q *searching) date(ctx context.Context) {
 	byFile, byFolder := map[string][]*part{}, map[string][]*part{}
 	for _, p := range q.parts {
 		for _, t := range p.tests {
@@ -103,6 +103,26 @@ func (q *searching) datesOf(ctx context.Context) {
 				p.changed = at
 			}
 		}
+	}
+	q.age()
+}
+
+// age sets the ages of the parts. Those of which git says nothing are as old as the oldest other one.
+func (q *searching) age() {
+	var latest, oldest time.Time
+	for _, p := range q.parts {
+		if p.changed.After(latest) {
+			latest = p.changed
+		}
+		if oldest.IsZero() || p.changed.Before(oldest) && !p.changed.IsZero() {
+			oldest = p.changed
+		}
+	}
+	for _, p := range q.parts {
+		if p.changed.IsZero() {
+			p.changed = oldest
+		}
+		p.age = latest.Sub(p.changed).Hours() / 24
 	}
 }
 
@@ -179,22 +199,20 @@ func (q *searching) gauge() (all order.Gauge) {
 // ordersPerBudget is the number of orders into which a search divides its time, unless a single part takes longer.
 const ordersPerBudget = 60
 
-// next returns tests in the order to run next: orders of the parts whose turn it is, enough to keep the workers busy for a
-// part of the budget; nil if every order has been tried. The part that changed latest gets twice the time of the second one,
-// three times that of the third, and so on (Zipf's law), so that all get some.
+// next returns tests in the order to run next: orders of the parts whose turn it is, at most as many as keep the workers busy
+// for a part of the budget; nil if every order has been tried. A part gets the less time the longer ago it changed: half of that of
+// the latest if it changed a day before, a tenth after nine days.
 func (q *searching) next() (tests []catalog.Test) {
-	var waiting []*part
-	turn := map[*part]float64{}
-	for i, p := range q.parts {
-		if !p.done {
-			waiting = append(waiting, p)
-			turn[p] = (p.spent + q.seconds(p.tests)) * float64(i+1)
-		}
+	waiting := slices.DeleteFunc(slices.Clone(q.parts), func(p *part) bool { return p.done })
+	turn := make(map[*part]float64, len(waiting))
+	for _, p := range waiting {
+		turn[p] = (p.spent + q.seconds(p.tests)) * (1 + p.age)
 	}
 	slices.SortStableFunc(waiting, func(x, y *part) int { return cmp.Compare(turn[x], turn[y]) })
 	seconds, workers := 0.0, max(1, q.Hunt.Workers)
 	for taken, p := range waiting {
-		if taken >= workers && seconds > float64(workers)*q.Budget.Seconds()/ordersPerBudget {
+		enough := seconds > float64(workers)*q.Budget.Seconds()/ordersPerBudget
+		if later := turn[p] > 2*turn[waiting[0]]; taken >= workers && tests != nil && (enough || later) {
 			break
 		}
 		some := q.orderOf(p)

@@ -162,7 +162,7 @@ func encode(moments []Moment) string {
 }
 
 func decode(text string) ([]Moment, error) {
-	moments := make([]Moment, 0, strings.Count(text, " ")/2+1)
+	moments := make([]Moment, 0, strings.Count(text, " ")/2+2) // with room for the next one
 	var m Moment
 	for word := range strings.FieldsSeq(text) {
 		if m.Outcome == "" {

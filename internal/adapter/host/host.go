@@ -493,6 +493,7 @@ func (s *session) call(method string, params, answer any, hear func(method strin
 	if _, err := s.stdin.Write(append(line, '\n')); err != nil {
 		return err
 	}
+	var m message
 	for {
 		if !s.lines.Scan() {
 			if err := s.lines.Err(); err != nil {
@@ -500,7 +501,7 @@ func (s *session) call(method string, params, answer any, hear func(method strin
 			}
 			return errors.New("its process ended")
 		}
-		var m message
+		m = message{} // one for all, as there may be very many
 		err := json.Unmarshal(s.lines.Bytes(), &m)
 		if m.Version != "2.0" {
 			_, _ = outputOf{s}.Write(append(s.lines.Bytes(), '\n'))

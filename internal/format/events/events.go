@@ -23,6 +23,7 @@ type Writer struct {
 	out     *bufio.Writer
 	encoder *json.Encoder // into line
 	line    bytes.Buffer
+	event   run.Event // that is being written
 	err     error
 	flush   *time.Timer // nil while nothing is held back
 	closed  bool
@@ -47,7 +48,8 @@ func (w *Writer) Write(e run.Event) {
 		return
 	}
 	w.line.Reset()
-	if w.err = w.encoder.Encode(e); w.err == nil && w.line.Len() > w.out.Available() {
+	w.event = e
+	if w.err = w.encoder.Encode(&w.event); w.err == nil && w.line.Len() > w.out.Available() {
 		w.err = w.out.Flush() // so that a process that is killed leaves whole lines
 	}
 	if w.err == nil {
