@@ -130,19 +130,25 @@ func (w *Workspace) catalog() *catalog.Catalog {
 
 // undescribed returns what the adapters found, by suite, with copies of the tests.
 func (w *Workspace) undescribed() map[string]adapter.Found {
-	found := maps.Clone(w.found)
+	tests := map[string]int{} // by suite
 	for _, g := range w.Catalog.Groups {
-		of := found[g.Suite]
-		of.Tests = slices.Grow(of.Tests, g.Len)
-		for i := g.First; i < g.First+g.Len; i++ {
-			t := w.Catalog.Tests[i]
-			if was, changed := w.said[i]; changed {
-				t.Tags, t.Rules, t.Origins, t.SkipReason = was.tags, was.rules, was.origins, was.skipReason
-			}
-			t.Expected, t.Known, t.Share, t.Spread, t.Setup, t.Together = 0, false, 0, 0, 0, ""
-			of.Tests = append(of.Tests, t)
+		tests[g.Suite] += g.Len
+	}
+	found := maps.Clone(w.found)
+	for suite, n := range tests {
+		of := found[suite]
+		of.Tests = make([]catalog.Test, 0, n)
+		found[suite] = of
+	}
+	for i := range w.Catalog.Tests {
+		t := w.Catalog.Tests[i]
+		if was, changed := w.said[i]; changed {
+			t.Tags, t.Rules, t.Origins, t.SkipReason = was.tags, was.rules, was.origins, was.skipReason
 		}
-		found[g.Suite] = of
+		t.Expected, t.Known, t.Share, t.Spread, t.Setup, t.Together = 0, false, 0, 0, 0, ""
+		of := found[t.Suite]
+		of.Tests = append(of.Tests, t)
+		found[t.Suite] = of
 	}
 	return found
 }
