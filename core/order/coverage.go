@@ -113,8 +113,8 @@ type Shares [][]int
 const sharingWeight = 10
 
 // Revealing sorts tests into the order that adds most to the pairs that have run: for each group the best of its
-// declared order, its reverse and the orders of its neighbour cover, or a short order of only such tests that share state,
-// if that adds more for each test. of returns what has run of a group, nil if the group is not followed; shares returns how its
+// declared order, its reverse and the orders of its neighbour cover, or an order of only such tests that share state, if that
+// adds clearly more for each test. of returns what has run of a group, nil if the group is not followed; shares returns how its
 // tests share state, nil if that is not known. gain is the number of pairs that the order adds.
 func Revealing(tests []catalog.Test, of func(group string) *Coverage, shares func(group []catalog.Test) Shares, number uint64) (ordered []catalog.Test, gain int) {
 	parts := groups(tests)
@@ -153,8 +153,11 @@ func (c *Coverage) placesOf(tests []catalog.Test) []int {
 	return places
 }
 
-// sharing returns an order of tests that share state, and what it adds, if they are at most half of the group and that is worth
-// more for each test than an order of all that adds a number of pairs.
+// clearlyMore is how many times as much as an order of all tests one of some must be worth, for each test.
+const clearlyMore = 1.5
+
+// sharing returns an order of tests that share state, and what it adds, if that is worth clearly more for each test than an
+// order of all that adds a number of pairs.
 func (c *Coverage) sharing(group []catalog.Test, shares Shares, all []catalog.Test, gain int) ([]catalog.Test, int) {
 	places := c.placesOf(group)
 	left := &Coverage{} // the pairs that share state and have not run
@@ -176,7 +179,7 @@ func (c *Coverage) sharing(group []catalog.Test, shares Shares, all []catalog.Te
 	for _, i := range p.joined() {
 		some = append(some, group[i])
 	}
-	if len(some) == 0 || 2*len(some) > len(all) {
+	if len(some) == 0 {
 		return all, gain
 	}
 	some = seedsLast(some)
@@ -184,7 +187,7 @@ func (c *Coverage) sharing(group []catalog.Test, shares Shares, all []catalog.Te
 	worth := func(tests []catalog.Test, gain int) float64 {
 		return float64(gain+(sharingWeight-1)*left.has(c.placesOf(tests))) / float64(len(tests))
 	}
-	if worth(some, few) < worth(all, gain) {
+	if worth(some, few) < clearlyMore*worth(all, gain) {
 		return all, gain
 	}
 	return some, few
