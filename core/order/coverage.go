@@ -106,8 +106,9 @@ func (c *Coverage) gain(tests []catalog.Test) int {
 // rowsTried bounds the orders of a group that are compared.
 const rowsTried = 64
 
-// Shares has for each test of a group, by index, those that may depend on what it changes, as far as their sources say.
-type Shares [][]int
+// Shares has for each test of a group the set of those, by index, that may depend on what it changes, as far as their sources
+// say.
+type Shares []catalog.Set
 
 // sharingWeight is how many other pairs a pair is worth of which the first may change what the second depends on.
 const sharingWeight = 10
@@ -163,7 +164,10 @@ func (c *Coverage) sharing(group []catalog.Test, shares Shares, all []catalog.Te
 	left := &Coverage{} // the pairs that share state and have not run
 	p := newPaths(len(group))
 	for i, others := range shares {
-		for _, j := range others {
+		for j := range others.All {
+			if i == j {
+				continue
+			}
 			if !c.Neighbours.Has(places[i], places[j]) {
 				left.Neighbours.add(places[i], places[j])
 				if p.free(i, j) && fuzzLast(group[i]) == fuzzLast(group[j]) {

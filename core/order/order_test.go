@@ -173,10 +173,13 @@ func TestRevealingSharing(t *testing.T) {
 		slices.Reverse(reversed)
 		c.Add(reversed)
 		shares := make(Shares, n)
+		for i := range shares {
+			shares[i] = catalog.NewSet(n)
+		}
 		left := map[string]bool{} // pairs that can run as neighbours and have not
 		for i := range n * n {
 			if a, b := i/n, i%n; a != b && a%3 == 0 && b%3 == 0 && r.IntN(3) == 0 {
-				shares[a] = append(shares[a], b)
+				shares[a].Add(b)
 				if tests[a].Kind == tests[b].Kind && !c.Neighbours.Has(a, b) {
 					left[fmt.Sprint(a, ">", b)] = true
 				}

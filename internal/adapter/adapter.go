@@ -61,8 +61,9 @@ type Outsider interface {
 
 // Sharer is an Adapter that knows from the sources which tests may affect each other.
 type Sharer interface {
-	// Shares returns for each test of a group those, by index, that may depend on what it changes; nil if that is not known.
-	Shares(group []catalog.Test) [][]int
+	// Shares returns for each test of a group the set of those, by index, that may depend on what it changes; nil if that
+	// is not known.
+	Shares(group []catalog.Test) []catalog.Set
 }
 
 // Found is what an adapter finds.

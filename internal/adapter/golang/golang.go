@@ -53,6 +53,8 @@ type Adapter struct {
 	probing  sync.Mutex           // guards probes
 	probes   map[variant]string   // binaries that can report their state, built on demand
 	looked   map[variant]string   // what those look at outside the module, in words
+	reading  sync.Mutex           // guards symbols
+	symbols  map[string]*symbols  // of packages, by folder, read on demand
 	replaced map[string]string    // files of the project, and those that builds take in their place
 }
 

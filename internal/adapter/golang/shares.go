@@ -4,6 +4,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -14,33 +15,41 @@ import (
 	"fernrelay/core/catalog"
 )
 
-// Shares returns for each test of a group those, by index, that may read a package-level variable, or what the process has
+// Shares returns for each test of a group the set of those, by index, that may read a package-level variable, or what the process has
 // set, which it may change; nil if the sources cannot be read. It looks at names only, of everything that a test calls in its
 // package and in the packages of the module that it imports, so it may see more than there is.
-func (a *Adapter) Shares(group []catalog.Test) [][]int {
+func (a *Adapter) Shares(group []catalog.Test) []catalog.Set {
 	p, known := a.packages[group[0].Group]
 	if !known {
 		return nil
 	}
-	s := &symbols{adapter: a, dirs: map[string]bool{}, variables: map[string]bool{}, uses: map[string][]string{}, changes: map[string][]change{}, changing: map[string]bool{}}
-	if err := s.read(p.dir, true); err != nil {
+	s := newSymbols()
+	s.imports[p.dir] = true // also by its external tests
+	if !s.include(a, p.dir, true) {
 		return nil
 	}
-	changes, readers := make([]map[string]bool, len(group)), map[string][]int{}
+	functions := make([]string, len(group))
 	for i := range group {
-		var reads map[string]bool
-		reads, changes[i] = s.reached(path.Join(p.dir, a.targets[group[i].ID].function))
-		for variable := range reads {
-			readers[variable] = append(readers[variable], i)
+		functions[i] = path.Join(p.dir, a.targets[group[i].ID].function)
+	}
+	effects := s.effectsOf(functions)
+	readers := map[int]catalog.Set{} // by variable
+	for i, e := range effects {
+		for variable := range e.reads.All {
+			if readers[variable] == nil {
+				readers[variable] = catalog.NewSet(len(group))
+			}
+			readers[variable].Add(i)
 		}
 	}
-	shares := make([][]int, len(group))
-	for i := range group {
-		for variable := range changes[i] {
-			shares[i] = append(shares[i], readers[variable]...)
+	shares := make([]catalog.Set, len(group))
+	for i, e := range effects {
+		shares[i] = catalog.NewSet(len(group))
+		for variable := range e.changes.All {
+			if readers[variable] != nil {
+				shares[i].Or(readers[variable])
+			}
 		}
-		slices.Sort(shares[i])
-		shares[i] = slices.DeleteFunc(slices.Compact(shares[i]), func(other int) bool { return other == i })
 	}
 	return shares
 }
@@ -48,12 +57,58 @@ func (a *Adapter) Shares(group []catalog.Test) [][]int {
 // symbols are the functions and package-level variables of packages. A symbol is the folder, or outside of the module the
 // import path, and the name; a method is a dot and its name only, as the types are not known.
 type symbols struct {
-	adapter   *Adapter
-	dirs      map[string]bool     // that were read
+	imports   map[string]bool     // folders of packages of the module
 	variables map[string]bool     // of the module, those outside that it assigns, and the kinds of processState
 	uses      map[string][]string // by function: the symbols that it mentions
 	changes   map[string][]change // by function
 	changing  map[string]bool     // by method: it may change its receiver
+}
+
+func newSymbols() *symbols {
+	return &symbols{imports: map[string]bool{}, variables: map[string]bool{}, uses: map[string][]string{}, changes: map[string][]change{}, changing: map[string]bool{}}
+}
+
+// include adds the symbols of a package, with or without its tests, and of all packages of the module that it imports, over
+// any number of others; false if it cannot be read.
+func (s *symbols) include(a *Adapter, dir string, tests bool) bool {
+	p := a.symbolsOf(dir, tests)
+	if p == nil {
+		return false
+	}
+	maps.Copy(s.variables, p.variables)
+	for name, used := range p.uses {
+		s.uses[name] = append(s.uses[name], used...)
+		s.changes[name] = append(s.changes[name], p.changes[name]...)
+	}
+	for imported := range p.imports {
+		if !s.imports[imported] {
+			s.imports[imported] = true
+			s.include(a, imported, false) // what cannot be read shares nothing
+		}
+	}
+	return true
+}
+
+// symbolsOf returns the symbols of one package, nil if it cannot be read. It keeps them, as many packages import the same.
+func (a *Adapter) symbolsOf(dir string, tests bool) *symbols {
+	a.reading.Lock()
+	defer a.reading.Unlock()
+	key := dir
+	if tests {
+		key += "/_test"
+	}
+	s, known := a.symbols[key]
+	if known {
+		return s
+	}
+	if s = newSymbols(); s.read(a, dir, tests) != nil {
+		s = nil
+	}
+	if a.symbols == nil {
+		a.symbols = map[string]*symbols{}
+	}
+	a.symbols[key] = s
+	return s
 }
 
 // change is something that a function may change: a symbol, if it calls a method on it only if that changes its receiver.
@@ -73,9 +128,8 @@ var processState = map[string]string{
 // changingVerbs begin the names of methods that change their receiver, in packages that are not read.
 var changingVerbs = []string{"Add", "Chdir", "Clear", "Compare", "Del", "Do", "Handle", "Init", "Load", "Or", "Pop", "Push", "Put", "Register", "Remove", "Reset", "Set", "Store", "Swap", "Unset", "Write"}
 
-// read reads the files of a folder, and of those that they import.
-func (s *symbols) read(dir string, tests bool) error {
-	s.dirs[dir] = true
+// read reads the files of a package.
+func (s *symbols) read(a *Adapter, dir string, tests bool) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return err
@@ -89,7 +143,7 @@ func (s *symbols) read(dir string, tests bool) error {
 		if err != nil {
 			return err
 		}
-		if err := s.add(dir, file); err != nil {
+		if err := s.add(a, dir, file); err != nil {
 			return err
 		}
 	}
@@ -97,7 +151,7 @@ func (s *symbols) read(dir string, tests bool) error {
 }
 
 // add adds the declarations of a file.
-func (s *symbols) add(dir string, file *ast.File) error {
+func (s *symbols) add(a *Adapter, dir string, file *ast.File) error {
 	imports := map[string]string{} // by the name in the file
 	for _, spec := range file.Imports {
 		from, err := strconv.Unquote(spec.Path.Value)
@@ -105,10 +159,9 @@ func (s *symbols) add(dir string, file *ast.File) error {
 			return err
 		}
 		name := path.Base(from)
-		if folder, inside := s.adapter.folderOf(spec.Path.Value); inside {
-			if from = folder; !s.dirs[folder] {
-				_ = s.read(folder, false) // what cannot be read shares nothing
-			}
+		if folder, inside := a.folderOf(spec.Path.Value); inside {
+			from = folder
+			s.imports[folder] = true
 		}
 		if spec.Name != nil {
 			name = spec.Name.Name
@@ -255,28 +308,63 @@ func changesByName(name string) bool {
 	return slices.ContainsFunc(changingVerbs, func(verb string) bool { return strings.HasPrefix(name, verb) })
 }
 
-// reached returns the variables that a function reads and may change, itself or in what it calls.
-func (s *symbols) reached(function string) (reads, changes map[string]bool) {
-	reads, changes = map[string]bool{}, map[string]bool{}
-	seen := map[string]bool{function: true}
-	for open := []string{function}; len(open) > 0; {
-		at := open[len(open)-1]
-		open = open[:len(open)-1]
-		for _, symbol := range s.uses[at] {
-			if s.variables[symbol] {
-				reads[symbol] = true
-			} else if !seen[symbol] {
-				seen[symbol] = true
-				open = append(open, symbol)
+// effects are the variables that a function reads and may change, itself or in what it calls, by their numbers.
+type effects struct{ reads, changes catalog.Set }
+
+// effectsOf returns the effects of functions, in their order.
+func (s *symbols) effectsOf(functions []string) []effects {
+	number := make(map[string]int, len(s.variables))
+	for variable := range s.variables {
+		number[variable] = len(number)
+	}
+	of, calls := map[string]effects{}, map[string][]string{}
+	var called []string // each function behind those that it calls, unless they call it, too
+	var visit func(function string)
+	visit = func(function string) {
+		e := effects{catalog.NewSet(len(number)), catalog.NewSet(len(number))}
+		of[function] = e
+		for _, symbol := range s.uses[function] {
+			if n, ok := number[symbol]; ok {
+				e.reads.Add(n)
+				continue
+			}
+			if s.uses[symbol] == nil {
+				continue
+			}
+			calls[function] = append(calls[function], symbol)
+			if _, seen := of[symbol]; !seen {
+				visit(symbol)
 			}
 		}
-		for _, c := range s.changes[at] {
-			if s.variables[c.symbol] && (c.method == "" || s.changesReceiver(c.method)) {
-				changes[c.symbol] = true
+		for _, c := range s.changes[function] {
+			if n, ok := number[c.symbol]; ok && (c.method == "" || s.changesReceiver(c.method)) {
+				e.changes.Add(n)
 			}
+		}
+		called = append(called, function)
+	}
+	for _, function := range functions {
+		if _, seen := of[function]; !seen {
+			visit(function)
 		}
 	}
-	return reads, changes
+	for more := true; more; {
+		more = false
+		for _, function := range called {
+			e := of[function]
+			before := e.reads.Len() + e.changes.Len()
+			for _, other := range calls[function] {
+				e.reads.Or(of[other].reads)
+				e.changes.Or(of[other].changes)
+			}
+			more = more || e.reads.Len()+e.changes.Len() > before
+		}
+	}
+	all := make([]effects, len(functions))
+	for i, function := range functions {
+		all[i] = of[function]
+	}
+	return all
 }
 
 // changesReceiver reports whether a method may change its receiver, itself or in the methods that it calls on it.
