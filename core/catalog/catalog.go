@@ -63,6 +63,9 @@ type KnownFailure struct {
 // ID joins the parts of a test's ID.
 func ID(suite, group, name string) string { return suite + ":" + group + "#" + name }
 
+// GroupName returns the name of the test's group, suite:group, which is unique in a project.
+func (t *Test) GroupName() string { return t.Suite + ":" + t.Group }
+
 // Parts splits an ID. One from a report of others may lack its suite, or be a name alone.
 func Parts(id string) (suite, group, name string) {
 	place, name, ok := strings.Cut(id, "#")

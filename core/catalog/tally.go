@@ -65,7 +65,7 @@ func tallied(t *Test, by string, suites bool) []string {
 	case by == "suite":
 		return []string{t.Suite}
 	case suites:
-		return []string{t.Suite + ":" + t.Group}
+		return []string{t.GroupName()}
 	}
 	return []string{t.Group}
 }

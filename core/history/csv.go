@@ -152,7 +152,7 @@ func TimesOf(timed []catalog.Test) Times {
 	for i := range timed {
 		t := &timed[i]
 		times.Tests[t.ID] = Time{Seconds: t.Expected, Spread: t.Spread}
-		place := t.Suite + ":" + t.Group
+		place := t.GroupName()
 		times.Setups[place] = max(times.Setups[place], t.Setup)
 	}
 	return times

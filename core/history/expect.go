@@ -105,7 +105,7 @@ func Expect(tests []catalog.Test, times Times) {
 	for i := range tests {
 		t := &tests[i]
 		var begun bool
-		if t.Setup, begun = times.Setups[t.Suite+":"+t.Group]; !begun {
+		if t.Setup, begun = times.Setups[t.GroupName()]; !begun {
 			t.Setup = setups[t.Suite]
 		}
 		known, ok := times.Tests[t.ID]

@@ -42,7 +42,7 @@ func (p *Past) Slowest(tests []catalog.Test, n, workers int, finish func(without
 		seconds := p.Figures[test].Seconds
 		s.Work += seconds
 		all.add(t.ID, i, seconds)
-		groups.add(t.Suite+":"+t.Group, i, seconds)
+		groups.add(t.GroupName(), i, seconds)
 		if t.File != "" {
 			files.add(t.File, i, seconds)
 		}

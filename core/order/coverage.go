@@ -121,7 +121,7 @@ func Revealing(tests []catalog.Test, of func(group string) *Coverage, shares fun
 	parts := groups(tests)
 	for _, i := range neighbours(len(parts), number) {
 		group := parts[i]
-		c := of(group[0].Suite + ":" + group[0].Group)
+		c := of(group[0].GroupName())
 		if c == nil {
 			ordered = append(ordered, group...)
 			continue

@@ -46,7 +46,7 @@ func (d *Deal) apart(t *catalog.Test) string {
 	case Suite:
 		return t.Suite
 	case Group:
-		return t.Suite + ":" + t.Group
+		return t.GroupName()
 	}
 	return ""
 }

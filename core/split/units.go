@@ -146,8 +146,8 @@ func (u *Unit) add(t *catalog.Test) {
 		u.Unknown++
 		u.Estimated += t.Expected
 	}
-	if t.Setup > 0 && !slices.ContainsFunc(u.Setups, func(s Setup) bool { return s.Place == t.Suite+":"+t.Group }) {
-		u.Setups = append(u.Setups, Setup{t.Suite + ":" + t.Group, t.Setup})
+	if t.Setup > 0 && !slices.ContainsFunc(u.Setups, func(s Setup) bool { return s.Place == t.GroupName() }) {
+		u.Setups = append(u.Setups, Setup{t.GroupName(), t.Setup})
 	}
 	for _, r := range t.Rules.Holds {
 		if !slices.Contains(u.Uses, r) {
@@ -275,7 +275,7 @@ func (t Together) key(test *catalog.Test) (name, label string) {
 	case t == Test:
 		return test.ID, test.Group + "#" + test.Name
 	}
-	return test.Suite + ":" + test.Group, test.Group
+	return test.GroupName(), test.Group
 }
 
 // Check refuses what is no level. Empty means the level of each test.

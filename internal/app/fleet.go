@@ -100,7 +100,7 @@ func expect(tests []catalog.Test, times history.Times) []catalog.Test {
 	times.Setups = map[string]float64{}
 	for i := range tests {
 		t := &tests[i]
-		times.Setups[t.Suite+":"+t.Group] = t.Setup
+		times.Setups[t.GroupName()] = t.Setup
 		if _, known := times.Tests[t.ID]; !known && t.Known && t.SkipReason == "" {
 			times.Tests[t.ID] = history.Time{Seconds: t.Expected, Spread: t.Spread, Share: t.Share}
 		}

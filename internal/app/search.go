@@ -19,7 +19,7 @@ func (a *App) Coverage(tests []catalog.Test) (g order.Gauge, unfollowed int, err
 	byGroup := map[string][]string{}
 	for _, t := range tests {
 		if t.SkipReason == "" {
-			group := groupOf(&t)
+			group := t.GroupName()
 			byGroup[group] = append(byGroup[group], t.Name)
 		}
 	}

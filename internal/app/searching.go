@@ -47,7 +47,7 @@ func (a *App) newSearching(ctx context.Context, s Search) (*searching, error) {
 		if t.SkipReason != "" {
 			continue
 		}
-		group := groupOf(&t)
+		group := t.GroupName()
 		q.names[group] = append(q.names[group], t.Name)
 		name := group
 		if a.Adapters[t.Suite].Scope() != adapter.ScopeGroup {
@@ -73,9 +73,6 @@ func (a *App) newSearching(ctx context.Context, s Search) (*searching, error) {
 	q.date(ctx)
 	return q, nil
 }
-
-// groupOf returns the name of a test's group, unique in the project.
-func groupOf(t *catalog.Test) string { return t.Suite + ":" + t.Group }
 
 // date finds out when the parts changed. A file that holds tests is of their parts, and any other of all that have tests in
 // its folder.
@@ -141,7 +138,11 @@ func (q *searching) reveal(ctx context.Context, until time.Time, known map[strin
 		}
 		q.orders++
 		q.seen.add(r)
-		victims = slices.DeleteFunc(slices.Clone(q.Tests), func(t catalog.Test) bool { return !q.seen.good[t.ID] || !q.seen.bad[t.ID] || known[t.ID] })
+		for _, t := range q.Tests {
+			if q.seen.good[t.ID] && q.seen.bad[t.ID] && !known[t.ID] {
+				victims = append(victims, t)
+			}
+		}
 		gauge := q.gauge()
 		report(Revealed{Order: q.orders, Run: r, Gauge: gauge, Victims: victims})
 		if q.Enough*float64(gauge.Pairs) <= float64(gauge.Neighbours) {
@@ -174,7 +175,7 @@ func (q *searching) run(ctx context.Context, tests []catalog.Test) (*run.Run, er
 func (q *searching) measure(tests []catalog.Test) error {
 	measured := map[string]bool{}
 	for i := range tests {
-		group := groupOf(&tests[i])
+		group := tests[i].GroupName()
 		if measured[group] || q.asked[group] == nil {
 			continue
 		}
@@ -240,7 +241,7 @@ func (q *searching) orderOf(p *part) []catalog.Test {
 	p.orders++
 	names := map[string][]string{}
 	for i := range tests {
-		names[groupOf(&tests[i])] = append(names[groupOf(&tests[i])], tests[i].Name)
+		names[tests[i].GroupName()] = append(names[tests[i].GroupName()], tests[i].Name)
 	}
 	for group, names := range names {
 		if c := q.asked[group]; c != nil {
@@ -252,7 +253,7 @@ func (q *searching) orderOf(p *part) []catalog.Test {
 
 // sharesOf returns how the tests of a group share state, nil if its adapter does not know.
 func (q *searching) sharesOf(group []catalog.Test) order.Shares {
-	name := groupOf(&group[0])
+	name := group[0].GroupName()
 	if shares, known := q.shares[name]; known {
 		return shares
 	}

@@ -12,8 +12,8 @@ import (
 	"fernrelay/internal/testfiles"
 )
 
-// TestSearchTurns gives groups that changed later more of the time, those that changed long ago some, and ends when
-// every order has been asked for.
+// TestSearchTurns checks that groups which changed later have their orders earlier, that old groups have theirs, too, and
+// that the search ends after every order.
 func TestSearchTurns(t *testing.T) {
 	t.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
 	dir := t.TempDir()

@@ -209,5 +209,5 @@ func (s *suspects) processOf(t *catalog.Test) string {
 	case adapter.ScopeTest:
 		return t.ID
 	}
-	return groupOf(t)
+	return t.GroupName()
 }

@@ -69,7 +69,7 @@ func newFold(s *split.Schedule, sink run.Sink) *fold {
 		for j := range s.Batches[i].Tests {
 			t := &s.Batches[i].Tests[j]
 			f.within[t.ID] = i + 1
-			groups[t.Suite+":"+t.Group] = true
+			groups[t.GroupName()] = true
 		}
 		f.groups = append(f.groups, groups)
 	}

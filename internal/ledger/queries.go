@@ -302,23 +302,19 @@ func (l *Ledger) EachRun(prepare func(*run.Record, *run.Run) ([]byte, error), us
 	if err != nil {
 		return err
 	}
-	for some := range slices.Chunk(runs, 2*runtime.GOMAXPROCS(0)) {
-		prepared := make([][]byte, len(some))
-		err := eachSideBySide(len(some), func(i int) error {
-			ran, err := l.Results(some[i])
-			if err == nil {
-				prepared[i], err = prepare(some[i], ran)
-			}
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		for _, p := range prepared {
-			if err := use(p); err != nil {
-				return err
+	each := func(emit func(*run.Record) bool) error {
+		for _, k := range runs {
+			if !emit(k) {
+				break
 			}
 		}
+		return nil
 	}
-	return nil
+	return inOrder(runtime.GOMAXPROCS(0), each, func(k *run.Record) ([]byte, error) {
+		ran, err := l.Results(k)
+		if err != nil {
+			return nil, err
+		}
+		return prepare(k, ran)
+	}, use)
 }

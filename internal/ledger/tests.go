@@ -1,7 +1,6 @@
 package ledger
 
 import (
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -75,52 +74,38 @@ func recent[T any](l *Ledger, asked func(id string) bool, prepare func(id string
 		return l.recentOfSome(asked, func(id string, moments []Moment) { use(prepare(id, moments)) })
 	}
 	type read struct{ id, recent string }
-	type prepared struct {
-		tests []T
-		err   error
-	}
-	chunks, used := make(chan chan prepared, recentAhead), make(chan error)
-	go func() {
-		var err error
-		for chunk := range chunks {
-			p := <-chunk
-			for _, t := range p.tests {
-				use(t)
+	tests := func(emit func([]read) bool) error {
+		some := make([]read, 0, recentChunk)
+		err := eachTest(l.db, func(id string, t keptTest) error {
+			if !asked(id) {
+				return nil
 			}
-			err = errors.Join(err, p.err)
-		}
-		used <- err
-	}()
-	begin := func(tests []read) {
-		chunk := make(chan prepared, 1)
-		chunks <- chunk
-		go func() {
-			p := prepared{tests: make([]T, 0, len(tests))}
-			for _, t := range tests {
-				moments, err := decode(t.recent)
-				if err != nil {
-					p.err = fmt.Errorf("what is kept of %s: %w", t.id, err)
-					break
-				}
-				p.tests = append(p.tests, prepare(t.id, moments))
+			if some = append(some, read{id, t.recent}); len(some) == recentChunk {
+				emit(some)
+				some = make([]read, 0, recentChunk)
 			}
-			chunk <- p
-		}()
-	}
-	tests := make([]read, 0, recentChunk)
-	err := eachTest(l.db, func(id string, t keptTest) error {
-		if !asked(id) {
 			return nil
+		}, "")
+		emit(some)
+		return err
+	}
+	prepareAll := func(tests []read) ([]T, error) {
+		prepared := make([]T, len(tests))
+		for i, t := range tests {
+			moments, err := decode(t.recent)
+			if err != nil {
+				return nil, fmt.Errorf("what is kept of %s: %w", t.id, err)
+			}
+			prepared[i] = prepare(t.id, moments)
 		}
-		if tests = append(tests, read{id, t.recent}); len(tests) == recentChunk {
-			begin(tests)
-			tests = make([]read, 0, recentChunk)
+		return prepared, nil
+	}
+	return inOrder(recentAhead, tests, prepareAll, func(prepared []T) error {
+		for _, t := range prepared {
+			use(t)
 		}
 		return nil
-	}, "")
-	begin(tests)
-	close(chunks)
-	return errors.Join(err, <-used)
+	})
 }
 
 // recentOfSome calls tell as recent does use, for a ledger of only some runs. It reads the runs.

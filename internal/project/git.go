@@ -77,10 +77,10 @@ const commitsDated = 500
 // Dates returns when files of a folder changed last, by their slash-separated paths relative to it: those of the latest
 // commits, and those that differ from the last one. Without git it returns when the given files were written.
 func Dates(ctx context.Context, dir string, files []string) map[string]time.Time {
-	dates := map[string]time.Time{}
+	dates, written := map[string]time.Time{}, files // those of which the file system knows the date
 	out, err := git(ctx, dir, "-c", "core.quotePath=false", "log", "-n", strconv.Itoa(commitsDated), "--name-only", "--relative", "--format=%x00%ct")
 	if err == nil {
-		files, _ = Changed(ctx, dir, "HEAD")
+		written, _ = Changed(ctx, dir, "HEAD")
 	}
 	var at time.Time
 	for line := range strings.Lines(out) {
@@ -92,7 +92,7 @@ func Dates(ctx context.Context, dir string, files []string) map[string]time.Time
 			dates[line] = at
 		}
 	}
-	for _, file := range files {
+	for _, file := range written {
 		if !filepath.IsAbs(file) {
 			file = filepath.Join(dir, filepath.FromSlash(file))
 		}

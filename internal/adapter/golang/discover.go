@@ -55,18 +55,11 @@ func (a *Adapter) Discover(ctx context.Context) (adapter.Found, error) {
 	a.cache = a.openCache()
 	packages := make([]*gopkg, len(dirs))
 	failures := make([]error, len(dirs))
-	var wg sync.WaitGroup
-	turns := make(chan struct{}, runtime.GOMAXPROCS(0))
-	for i, dir := range dirs {
-		wg.Go(func() {
-			turns <- struct{}{}
-			defer func() { <-turns }()
-			if failures[i] = ctx.Err(); failures[i] == nil {
-				packages[i], failures[i] = a.readPackage(dir)
-			}
-		})
-	}
-	wg.Wait()
+	sideBySide(len(dirs), func(i int) {
+		if failures[i] = ctx.Err(); failures[i] == nil {
+			packages[i], failures[i] = a.readPackage(dirs[i])
+		}
+	})
 	if err := errors.Join(failures...); err != nil {
 		return adapter.Found{}, err
 	}
@@ -91,6 +84,20 @@ func (a *Adapter) Discover(ctx context.Context) (adapter.Found, error) {
 		found.Nothing = a.nothing(goFiles, files)
 	}
 	return found, nil
+}
+
+// sideBySide calls do for each number below n, as many at the same time as there are processors.
+func sideBySide(n int, do func(i int)) {
+	workers := runtime.GOMAXPROCS(0)
+	var all sync.WaitGroup
+	for first := range workers {
+		all.Go(func() {
+			for i := first; i < n; i += workers {
+				do(i)
+			}
+		})
+	}
+	all.Wait()
 }
 
 // nothing says what was searched if no test was found, and the likeliest reason.

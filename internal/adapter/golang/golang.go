@@ -40,22 +40,22 @@ type Config struct {
 // Adapter finds and runs the tests of one suite of Go packages.
 type Adapter struct {
 	Config
-	root     string               // the module's folder, absolute
-	path     string               // the module's path
-	module   string               // the same with the way down to Dir
-	packages map[string]*gopkg    // by group
-	targets  map[string]target    // by the test's ID
-	cache    *cache               // of the present Discover
-	nested   int                  // modules of their own that Discover passed by
-	binaries map[variant]string   // what Prepare built
-	failures map[variant][]string // the compiler's words, for packages that were not built
-	bin      func() string        // returns the folder of the toolchain's programs, "" if it is not known
-	probing  sync.Mutex           // guards probes
-	probes   map[variant]string   // binaries that can report their state, built on demand
-	looked   map[variant]string   // what those look at outside the module, in words
-	reading  sync.Mutex           // guards symbols
-	symbols  map[string]*symbols  // of packages, by folder, read on demand
-	replaced map[string]string    // files of the project, and those that builds take in their place
+	root     string                  // the module's folder, absolute
+	path     string                  // the module's path
+	module   string                  // the same with the way down to Dir
+	packages map[string]*gopkg       // by group
+	targets  map[string]target       // by the test's ID
+	cache    *cache                  // of the present Discover
+	nested   int                     // modules of their own that Discover passed by
+	binaries map[variant]string      // what Prepare built
+	failures map[variant][]string    // the compiler's words, for packages that were not built
+	bin      func() string           // returns the folder of the toolchain's programs, "" if it is not known
+	probing  sync.Mutex              // guards probes
+	probes   map[variant]string      // binaries that can report their state, built on demand
+	looked   map[variant]string      // what those look at outside the module, in words
+	reading  sync.Mutex              // guards symbols
+	symbols  map[symbolsKey]*symbols // read on demand
+	replaced map[string]string       // files of the project, and those that builds take in their place
 }
 
 // variant is a package built with extra build tags, joined by commas.

@@ -93,10 +93,7 @@ func (s *symbols) include(a *Adapter, dir string, tests bool) bool {
 func (a *Adapter) symbolsOf(dir string, tests bool) *symbols {
 	a.reading.Lock()
 	defer a.reading.Unlock()
-	key := dir
-	if tests {
-		key += "/_test"
-	}
+	key := symbolsKey{dir, tests}
 	s, known := a.symbols[key]
 	if known {
 		return s
@@ -105,10 +102,16 @@ func (a *Adapter) symbolsOf(dir string, tests bool) *symbols {
 		s = nil
 	}
 	if a.symbols == nil {
-		a.symbols = map[string]*symbols{}
+		a.symbols = map[symbolsKey]*symbols{}
 	}
 	a.symbols[key] = s
 	return s
+}
+
+// symbolsKey is a package, with or without its tests.
+type symbolsKey struct {
+	dir   string
+	tests bool
 }
 
 // change is something that a function may change: a symbol, if it calls a method on it only if that changes its receiver.
@@ -313,58 +316,67 @@ type effects struct{ reads, changes catalog.Set }
 
 // effectsOf returns the effects of functions, in their order.
 func (s *symbols) effectsOf(functions []string) []effects {
-	number := make(map[string]int, len(s.variables))
+	w := &walk{symbols: s, number: make(map[string]int, len(s.variables)), of: map[string]effects{}, calls: map[string][]string{}}
 	for variable := range s.variables {
-		number[variable] = len(number)
-	}
-	of, calls := map[string]effects{}, map[string][]string{}
-	var called []string // each function behind those that it calls, unless they call it, too
-	var visit func(function string)
-	visit = func(function string) {
-		e := effects{catalog.NewSet(len(number)), catalog.NewSet(len(number))}
-		of[function] = e
-		for _, symbol := range s.uses[function] {
-			if n, ok := number[symbol]; ok {
-				e.reads.Add(n)
-				continue
-			}
-			if s.uses[symbol] == nil {
-				continue
-			}
-			calls[function] = append(calls[function], symbol)
-			if _, seen := of[symbol]; !seen {
-				visit(symbol)
-			}
-		}
-		for _, c := range s.changes[function] {
-			if n, ok := number[c.symbol]; ok && (c.method == "" || s.changesReceiver(c.method)) {
-				e.changes.Add(n)
-			}
-		}
-		called = append(called, function)
+		w.number[variable] = len(w.number)
 	}
 	for _, function := range functions {
-		if _, seen := of[function]; !seen {
-			visit(function)
+		w.visit(function)
+	}
+	w.spread()
+	all := make([]effects, len(functions))
+	for i, function := range functions {
+		all[i] = w.of[function]
+	}
+	return all
+}
+
+// walk goes through functions and those that they call.
+type walk struct {
+	*symbols
+	number  map[string]int      // of variables
+	of      map[string]effects  // by function
+	calls   map[string][]string // by function
+	visited []string            // each function behind those that it calls, unless they call it, too
+}
+
+// visit notes what a function and those that it calls do themselves.
+func (w *walk) visit(function string) {
+	if _, seen := w.of[function]; seen {
+		return
+	}
+	e := effects{catalog.NewSet(len(w.number)), catalog.NewSet(len(w.number))}
+	w.of[function] = e
+	for _, symbol := range w.uses[function] {
+		if n, ok := w.number[symbol]; ok {
+			e.reads.Add(n)
+		} else if w.uses[symbol] != nil {
+			w.calls[function] = append(w.calls[function], symbol)
+			w.visit(symbol)
 		}
 	}
+	for _, c := range w.changes[function] {
+		if n, ok := w.number[c.symbol]; ok && (c.method == "" || w.changesReceiver(c.method)) {
+			e.changes.Add(n)
+		}
+	}
+	w.visited = append(w.visited, function)
+}
+
+// spread adds to each function what those do that it calls, until nothing is added.
+func (w *walk) spread() {
 	for more := true; more; {
 		more = false
-		for _, function := range called {
-			e := of[function]
+		for _, function := range w.visited {
+			e := w.of[function]
 			before := e.reads.Len() + e.changes.Len()
-			for _, other := range calls[function] {
-				e.reads.Or(of[other].reads)
-				e.changes.Or(of[other].changes)
+			for _, other := range w.calls[function] {
+				e.reads.Or(w.of[other].reads)
+				e.changes.Or(w.of[other].changes)
 			}
 			more = more || e.reads.Len()+e.changes.Len() > before
 		}
 	}
-	all := make([]effects, len(functions))
-	for i, function := range functions {
-		all[i] = of[function]
-	}
-	return all
 }
 
 // changesReceiver reports whether a method may change its receiver, itself or in the methods that it calls on it.

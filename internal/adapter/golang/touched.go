@@ -7,10 +7,8 @@ import (
 	"go/token"
 	"io/fs"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
-	"sync"
 
 	"fernrelay/core/catalog"
 )
@@ -117,18 +115,11 @@ func (a *Adapter) imports() (map[string]imports, error) {
 		return nil, err
 	}
 	clauses := make([][]*ast.ImportSpec, len(files))
-	readers := runtime.GOMAXPROCS(0)
-	var reading sync.WaitGroup
-	for first := range readers {
-		reading.Go(func() {
-			for i := first; i < len(files); i += readers {
-				if parsed, _ := parser.ParseFile(token.NewFileSet(), files[i], nil, parser.ImportsOnly); parsed != nil {
-					clauses[i] = parsed.Imports
-				}
-			}
-		})
-	}
-	reading.Wait()
+	sideBySide(len(files), func(i int) {
+		if parsed, _ := parser.ParseFile(token.NewFileSet(), files[i], nil, parser.ImportsOnly); parsed != nil {
+			clauses[i] = parsed.Imports
+		}
+	})
 	packages := map[string]imports{}
 	for i, file := range files {
 		dir, name := filepath.Split(file)
