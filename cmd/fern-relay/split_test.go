@@ -267,7 +267,7 @@ func TestMoody(t *testing.T) {
 	t.Fatal("in a mood")
 }
 
-func TestSlow(t *testing.T) { time.Sleep(300 * time.Millisecond) }
+func TestSlow(t *testing.T) { time.Sleep(400 * time.Millisecond) }
 
 func TestBehind(t *testing.T) {}
 `})
