@@ -138,6 +138,30 @@ func CSVCell(text string) string {
 	return text
 }
 
+// plainSigns are the signs that a cell needs no quotes for.
+const plainSigns = ":#/._-"
+
+// AppendCSV appends a text as a cell of CSV.
+func AppendCSV(line []byte, text string) []byte {
+	text = CSVCell(text)
+	for i := range len(text) {
+		c := text[i]
+		if ('a' > c || c > 'z') && ('A' > c || c > 'Z') && ('0' > c || c > '9') && strings.IndexByte(plainSigns, c) < 0 {
+			return append(line, quotedCell(text)...)
+		}
+	}
+	return append(line, text...)
+}
+
+// quotedCell returns a cell in the quotes that it may need.
+func quotedCell(cell string) string {
+	var quoted strings.Builder
+	w := csv.NewWriter(&quoted)
+	_ = w.Write([]string{cell}) // a strings.Builder takes all
+	w.Flush()
+	return strings.TrimSuffix(quoted.String(), "\n")
+}
+
 // uncell undoes CSVCell.
 func uncell(cell string) string {
 	if text, quoted := strings.CutPrefix(cell, "'"); quoted && CSVCell(text) == cell {

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"encoding/csv"
 	"reflect"
 	"slices"
 	"strings"
@@ -168,6 +169,24 @@ func FuzzReadCSV(f *testing.F) {
 		slices.SortFunc(tests, func(a, b catalog.Test) int { return strings.Compare(a.ID, b.ID) })
 		if err != nil || len(again) != len(tests) || len(tests) > 0 && !reflect.DeepEqual(again, tests) {
 			t.Fatalf("%q is written as %q and read as %+v, %v", text, out.String(), again, err)
+		}
+	})
+}
+
+// FuzzAppendCSV holds that a row of appended cells is what encoding/csv writes.
+func FuzzAppendCSV(f *testing.F) {
+	f.Add("u:a#1", "got 1,\nwant \"2\"")
+	f.Add(" =1+2", `\.`)
+	f.Fuzz(func(t *testing.T, first, second string) {
+		var want strings.Builder
+		w := csv.NewWriter(&want)
+		if err := w.Write([]string{"1", CSVCell(first), CSVCell(second)}); err != nil {
+			t.Fatal(err)
+		}
+		w.Flush()
+		row := AppendCSV(append(AppendCSV([]byte("1,"), first), ','), second)
+		if got := string(row) + "\n"; got != want.String() {
+			t.Fatalf("got %q, want %q", got, want.String())
 		}
 	})
 }

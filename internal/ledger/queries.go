@@ -3,6 +3,7 @@ package ledger
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"runtime"
 	"slices"
@@ -296,8 +297,9 @@ func (l *Ledger) Compare(before, after *run.Run, upTo *run.Record) (history.Comp
 }
 
 // EachRun calls prepare with every run and its results, for some runs side by side, and use with what it returned, one
-// after the other, the oldest first, until either returns an error.
-func (l *Ledger) EachRun(prepare func(*run.Record, *run.Run) ([]byte, error), use func([]byte) error) error {
+// after the other, the oldest first, until either returns an error. The results come in the order in which they began;
+// each is valid until the next.
+func (l *Ledger) EachRun(prepare func(*run.Record, iter.Seq[*run.Result]) ([]byte, error), use func([]byte) error) error {
 	runs, err := l.List()
 	if err != nil {
 		return err
@@ -311,10 +313,10 @@ func (l *Ledger) EachRun(prepare func(*run.Record, *run.Run) ([]byte, error), us
 		return nil
 	}
 	return inOrder(runtime.GOMAXPROCS(0), each, func(k *run.Record) ([]byte, error) {
-		ran, err := l.Results(k)
+		s, err := l.stored(k.Number)
 		if err != nil {
 			return nil, err
 		}
-		return prepare(k, ran)
+		return prepare(k, s.each)
 	}, use)
 }

@@ -105,25 +105,52 @@ func scanRecord(row scanner) (*run.Record, error) {
 
 // Results returns the results of a run.
 func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
-	results, err := packedIn(l.db, k.Number)
-	if err != nil {
-		return nil, fmt.Errorf("run %d: %w", k.Number, err)
-	}
-	outputs, err := l.outputs(k.Number)
+	s, err := l.stored(k.Number)
 	if err != nil {
 		return nil, err
 	}
-	ids, err := l.names()
-	if err != nil {
-		return nil, err
-	}
-	of := make([]run.Result, len(results))
-	for i := range results {
-		of[i] = results[i].result(ids[results[i].key], outputs[results[i].key])
+	of := make([]run.Result, len(s.results))
+	for i := range of {
+		of[i] = s.result(i)
 	}
 	r := run.Of(of)
 	r.Started, r.Ended, r.Note, r.Places, r.Services = k.Began, k.Ended, k.Note, k.Places, k.Services
 	return r, nil
+}
+
+// stored are the results of a run as they are in the ledger.
+type stored struct {
+	results []packed
+	ids     map[int64]string // by the key of a test
+	outputs map[int64][]byte
+}
+
+// stored returns the results of a run.
+func (l *Ledger) stored(number int) (s stored, err error) {
+	if s.results, err = packedIn(l.db, number); err != nil {
+		return s, fmt.Errorf("run %d: %w", number, err)
+	}
+	if s.outputs, err = l.outputs(number); err != nil {
+		return s, err
+	}
+	s.ids, err = l.names()
+	return s, err
+}
+
+// result returns the result at a place.
+func (s *stored) result(at int) run.Result {
+	p := &s.results[at]
+	return p.result(s.ids[p.key], s.outputs[p.key])
+}
+
+// each yields the results one after the other. A result is valid until the next.
+func (s *stored) each(yield func(*run.Result) bool) {
+	var res run.Result
+	for i := range s.results {
+		if res = s.result(i); !yield(&res) {
+			return
+		}
+	}
 }
 
 // Steps returns the names of the steps that tests had when they ran last, by ID, as the latest runs say.
