@@ -3,12 +3,13 @@ package main
 import (
 	"fmt"
 	"os"
-	"regexp"
 	"runtime/debug"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"fernrelay/core/lazy"
 )
 
 // needs is a check of a command's arguments: from least to most of them, most below 0 for any number. what names them in words.
@@ -91,14 +92,14 @@ func wrongFlag(cmd *cobra.Command, err error) error {
 			break
 		}
 	}
-	if parts := wrongValue.FindStringSubmatch(err.Error()); parts != nil {
+	if parts := wrongValue().FindStringSubmatch(err.Error()); parts != nil {
 		return fmt.Errorf("%s is %q: %s", parts[2], parts[1], expectedValue(cmd, parts[2]))
 	}
 	return renamedFlag(fmt.Errorf("%w: %s --help lists the flags", err, cmd.CommandPath()))
 }
 
 // wrongValue is how the package of flags reports a value that a flag cannot take.
-var wrongValue = regexp.MustCompile(`(?s)^invalid argument "(.*)" for "(?:-\w, )?(--[\w-]+)" flag: `)
+var wrongValue = lazy.Regexp(`(?s)^invalid argument "(.*)" for "(?:-\w, )?(--[\w-]+)" flag: `)
 
 // expectedValue says what a flag takes.
 func expectedValue(cmd *cobra.Command, name string) string {

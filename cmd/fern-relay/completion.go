@@ -98,14 +98,17 @@ func complete(root *cobra.Command) {
 	completeFlags(root)
 }
 
-// completeFlags sets the completions of the flags that several commands have.
+// flagCompletions complete the flags that several commands have.
+var flagCompletions = map[string]cobra.CompletionFunc{
+	"pick":  completePick,
+	"at":    completeCrossing,
+	"order": cobra.FixedCompletions([]cobra.Completion{declaredOrder, "reverse", "seed:", troubledOrder, coverOrder, "file:"}, cobra.ShellCompDirectiveNoSpace),
+}
+
+// completeFlags sets the completions of a command's own flags and of those of its commands.
 func completeFlags(cmd *cobra.Command) {
-	for name, function := range map[string]cobra.CompletionFunc{
-		"pick":  completePick,
-		"at":    completeCrossing,
-		"order": cobra.FixedCompletions([]cobra.Completion{declaredOrder, "reverse", "seed:", troubledOrder, coverOrder, "file:"}, cobra.ShellCompDirectiveNoSpace),
-	} {
-		if cmd.LocalFlags().Lookup(name) != nil {
+	for name, function := range flagCompletions {
+		if cmd.Flags().Lookup(name) != nil || cmd.PersistentFlags().Lookup(name) != nil {
 			_ = cmd.RegisterFlagCompletionFunc(name, function) // it has the flag
 		}
 	}

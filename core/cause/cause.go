@@ -68,7 +68,7 @@ func newFailing(r *run.Result, own func(string) (string, bool), withOutput bool)
 		f.origin = f.frames[at]
 	}
 	f.signal = endingSignal(f.words)
-	if exitOnly.MatchString(f.words) && len(f.frames) == 0 {
+	if exitOnly().MatchString(f.words) && len(f.frames) == 0 {
 		f.words = cmp.Or(lastInformative(output), f.words)
 	}
 	f.alike = alike(f.words)

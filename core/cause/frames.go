@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"fernrelay/core/lazy"
 )
 
 // Frame is a place in the code that a failure went through.
@@ -21,22 +23,22 @@ func (f Frame) String() string { return f.File + ":" + strconv.Itoa(f.Line) }
 // which is quicker to check. Named parts are the file, the line and, if there is one, the function.
 var frameForms = []struct {
 	holds string
-	form  *regexp.Regexp
+	form  func() *regexp.Regexp
 }{
-	{`File "`, regexp.MustCompile(`^\s*File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in (?P<function>\S+))?`)},
-	{" at ", regexp.MustCompile(`^#\d+\s.*\bin (?P<function>\S+) .*\bat (?P<file>\S+):(?P<line>\d+)$`)},
-	{"at ", regexp.MustCompile(`^\s*at (?:async )?(?P<function>[^()]+?) ?\((?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?\)$`)},
-	{"at ", regexp.MustCompile(`^\s*at (?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?$`)},
-	{".rb:", regexp.MustCompile("^\\s*(?:from )?(?P<file>\\S+\\.rb):(?P<line>\\d+):in [`'](?P<function>[^']+)'")},
-	{"panicked at ", regexp.MustCompile(`\bpanicked at (?:.*, )?(?P<file>\S+\.rs):(?P<line>\d+):\d+:?$`)},
-	{"Assertion ", regexp.MustCompile(`^(?:[^\s:]+: )?(?P<file>[^\s:]+\.\w{1,3}):(?P<line>\d+): (?:(?P<function>[^\s:]+): )?Assertion `)},
-	{"/", regexp.MustCompile(`^\s*(?P<file>[^\s:()]*/[^\s:()]+\.\w{1,5}):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`)},
+	{`File "`, lazy.Regexp(`^\s*File "(?P<file>[^"]+)", line (?P<line>\d+)(?:, in (?P<function>\S+))?`)},
+	{" at ", lazy.Regexp(`^#\d+\s.*\bin (?P<function>\S+) .*\bat (?P<file>\S+):(?P<line>\d+)$`)},
+	{"at ", lazy.Regexp(`^\s*at (?:async )?(?P<function>[^()]+?) ?\((?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?\)$`)},
+	{"at ", lazy.Regexp(`^\s*at (?P<file>[^()\s]+?):(?P<line>\d+)(?::\d+)?$`)},
+	{".rb:", lazy.Regexp("^\\s*(?:from )?(?P<file>\\S+\\.rb):(?P<line>\\d+):in [`'](?P<function>[^']+)'")},
+	{"panicked at ", lazy.Regexp(`\bpanicked at (?:.*, )?(?P<file>\S+\.rs):(?P<line>\d+):\d+:?$`)},
+	{"Assertion ", lazy.Regexp(`^(?:[^\s:]+: )?(?P<file>[^\s:]+\.\w{1,3}):(?P<line>\d+): (?:(?P<function>[^\s:]+): )?Assertion `)},
+	{"/", lazy.Regexp(`^\s*(?P<file>[^\s:()]*/[^\s:()]+\.\w{1,5}):(?P<line>\d+)(?: \+0x[0-9a-f]+)?$`)},
 }
 
 // How languages write that one error caused another: the original one comes first, or last.
 var (
-	broughtAbout = regexp.MustCompile(`(?m)^(?:The above exception was the direct cause of|During handling of the above exception, another).*$`)
-	causedBy     = regexp.MustCompile(`(?m)^\s*Caused by: `)
+	broughtAbout = lazy.Regexp(`(?m)^(?:The above exception was the direct cause of|During handling of the above exception, another).*$`)
+	causedBy     = lazy.Regexp(`(?m)^\s*Caused by: `)
 )
 
 // chained divides a text of errors that caused each other, the original first, and returns the words of that one;
@@ -45,11 +47,11 @@ func chained(text string) (parts []string, root string) {
 	if !strings.Contains(text, "exception") && !strings.Contains(text, "Caused by: ") {
 		return []string{text}, ""
 	}
-	if parts = broughtAbout.Split(text, -1); len(parts) > 1 {
+	if parts = broughtAbout().Split(text, -1); len(parts) > 1 {
 		lines := strings.Split(strings.TrimSpace(parts[0]), "\n")
 		return parts, strings.TrimSpace(lines[len(lines)-1])
 	}
-	if parts = causedBy.Split(text, -1); len(parts) > 1 {
+	if parts = causedBy().Split(text, -1); len(parts) > 1 {
 		slices.Reverse(parts)
 		return parts, firstLine(parts[0])
 	}
@@ -58,8 +60,8 @@ func chained(text string) (parts []string, root string) {
 
 // Functions on a line of their own before the line with the file.
 var (
-	goFunction   = regexp.MustCompile(`^\s*(?:created by )?([\w./\-*()\[\]…]+?)\([^()]*\)$`)
-	listFunction = regexp.MustCompile(`^\s*\d+:\s+(?:0x[0-9a-f]+ - )?(\S+)$`)
+	goFunction   = lazy.Regexp(`^\s*(?:created by )?([\w./\-*()\[\]…]+?)\([^()]*\)$`)
+	listFunction = lazy.Regexp(`^\s*\d+:\s+(?:0x[0-9a-f]+ - )?(\S+)$`)
 )
 
 // frames returns the frames in a text, the deepest first.
@@ -75,8 +77,8 @@ func frames(text string) []Frame {
 		}
 		upward = upward || form == 0
 		if f.Function == "" {
-			for _, own := range []*regexp.Regexp{goFunction, listFunction} {
-				if m := own.FindStringSubmatch(before); m != nil {
+			for _, own := range []func() *regexp.Regexp{goFunction, listFunction} {
+				if m := own().FindStringSubmatch(before); m != nil {
 					f.Function = m[1]
 				}
 			}
@@ -99,7 +101,7 @@ func frameOf(line string) (f Frame, form int) {
 		if !strings.Contains(line, known.holds) {
 			continue
 		}
-		re := known.form
+		re := known.form()
 		m := re.FindStringSubmatch(line)
 		if m == nil {
 			continue
@@ -118,7 +120,7 @@ func frameOf(line string) (f Frame, form int) {
 var foreign = []string{"node_modules", "vendor", "site-packages", "dist-packages", "third_party", ".venv", "venv"}
 
 // foreignFunctions begin the names of what belongs to a language's own library.
-var foreignFunctions = regexp.MustCompile(`^(?:java|javax|jdk|sun|node:\w+|std|core|runtime|testing)[.:]`)
+var foreignFunctions = lazy.Regexp(`^(?:java|javax|jdk|sun|node:\w+|std|core|runtime|testing)[.:]`)
 
 // OwnIn returns a function that reports whether a file of a frame belongs to the project in a folder, and its name
 // there.
@@ -144,7 +146,7 @@ func ownFrames(text string, own func(file string) (name string, own bool)) []Fra
 	var mine []Frame
 	for _, f := range frames(text) {
 		name, ok := own(f.File)
-		if !ok || foreignFunctions.MatchString(f.Function) || strings.HasPrefix(f.File, "_testmain") {
+		if !ok || foreignFunctions().MatchString(f.Function) || strings.HasPrefix(f.File, "_testmain") {
 			continue
 		}
 		f.File = name
@@ -154,13 +156,13 @@ func ownFrames(text string, own func(file string) (name string, own bool)) []Fra
 }
 
 var (
-	testFile       = regexp.MustCompile(`(?:_test|\.test|\.spec|Test|Tests|_spec)\.\w+$|(?:^|/)(?:tests?|spec)/|(?:^|/)test_[^/]*$`)
-	helperFile     = regexp.MustCompile(`(?i)(?:^|[/_\-])(?:assert\w*|require|check(?:s|ing|er)?|expect\w*|must|verif\w*|helpers?|test_?util\w*|matchers?)(?:[_\-.]|$)`)
-	helperFunction = regexp.MustCompile(`(?i)(?:^|[.:#])(?:assert|require|check|expect|must|verify|fail|equal|same|eq)\w*$`)
+	testFile       = lazy.Regexp(`(?:_test|\.test|\.spec|Test|Tests|_spec)\.\w+$|(?:^|/)(?:tests?|spec)/|(?:^|/)test_[^/]*$`)
+	helperFile     = lazy.Regexp(`(?i)(?:^|[/_\-])(?:assert\w*|require|check(?:s|ing|er)?|expect\w*|must|verif\w*|helpers?|test_?util\w*|matchers?)(?:[_\-.]|$)`)
+	helperFunction = lazy.Regexp(`(?i)(?:^|[.:#])(?:assert|require|check|expect|must|verify|fail|equal|same|eq)\w*$`)
 )
 
 // inTest reports whether a frame is a test's own line, which says what was found wrong and not where it went
 // wrong; the same is true of functions that only compare.
 func (f Frame) inTest() bool {
-	return testFile.MatchString(f.File) || helperFile.MatchString(f.File) || helperFunction.MatchString(f.Function)
+	return testFile().MatchString(f.File) || helperFile().MatchString(f.File) || helperFunction().MatchString(f.Function)
 }

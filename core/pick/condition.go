@@ -4,9 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"go/version"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"fernrelay/core/lazy"
 )
 
 // conditions is the language of conditions: what must be so of the machine.
@@ -49,7 +50,7 @@ func checkProgram(t *Term) error {
 	if name == "" || op != "" && comparisons[op] == nil {
 		return fmt.Errorf("program:%s names no program: write program:node or program:node>=18", t.Value)
 	}
-	if op != "" && versionNumber.FindString(wanted) != wanted {
+	if op != "" && versionNumber().FindString(wanted) != wanted {
 		return fmt.Errorf("%q is not a version: write it like program:%s>=18 or program:%s<2.5", wanted, name, name)
 	}
 	return nil
@@ -67,7 +68,7 @@ func programVersion(value string) (name, op, wanted string) {
 }
 
 // versionNumber matches the version in what a program says about itself.
-var versionNumber = regexp.MustCompile(`\d+(?:\.\d+)*`)
+var versionNumber = lazy.Regexp(`\d+(?:\.\d+)*`)
 
 // compareVersions compares two versions number by number; what is missing counts as 0.
 func compareVersions(a, b string) int {
@@ -123,7 +124,7 @@ func (m *Machine) hasProgram(value string) bool {
 	if op == "" {
 		return true
 	}
-	is := versionNumber.FindString(m.Version(name))
+	is := versionNumber().FindString(m.Version(name))
 	return is != "" && comparisons[op](float64(compareVersions(is, wanted)), 0)
 }
 

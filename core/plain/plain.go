@@ -6,10 +6,11 @@
 package plain
 
 import (
-	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"fernrelay/core/lazy"
 )
 
 // Text makes text safe to show over several lines: control sequences of terminals and every other character that
@@ -20,7 +21,7 @@ func Text(text string) string {
 		text = strings.ToValidUTF8(text, "\uFFFD")
 	}
 	if strings.ContainsAny(text, "\x1b\u009b") {
-		text = controlSequence.ReplaceAllString(text, "")
+		text = controlSequence().ReplaceAllString(text, "")
 	}
 	text = strings.ReplaceAll(text, "\t", "    ")
 	return strings.Map(func(r rune) rune {
@@ -65,5 +66,5 @@ func isPlainLine(text string) bool {
 
 // controlSequence matches the escape sequences of ECMA-48: control sequences,
 // device and operating-system strings, two-character escapes.
-var controlSequence = regexp.MustCompile(
+var controlSequence = lazy.Regexp(
 	`\x1b\[[0-?]*[ -/]*[@-~]|\x1b[\]PX^_][^\n\x07\x1b]*(?:\x07|\x1b\\)?|\x1b[ -/]*[0-~]|\x{9b}[0-?]*[ -/]*[@-~]`)

@@ -3,6 +3,8 @@ package run
 import (
 	"regexp"
 	"strings"
+
+	"fernrelay/core/lazy"
 )
 
 // longestCompared bounds the words in which a comparison is looked for, in bytes.
@@ -15,11 +17,11 @@ func Compared(words string) (expected, actual string) {
 		return "", ""
 	}
 	for _, form := range comparisons {
-		match := form.FindStringSubmatch(words)
+		match := form().FindStringSubmatch(words)
 		if match == nil {
 			continue
 		}
-		for i, name := range form.SubexpNames() {
+		for i, name := range form().SubexpNames() {
 			switch name {
 			case "expected":
 				expected = strings.TrimSpace(match[i])
@@ -32,9 +34,9 @@ func Compared(words string) (expected, actual string) {
 	return "", ""
 }
 
-var comparisons = []*regexp.Regexp{
-	regexp.MustCompile(`(?s)(?:^|\n)got:\n(?P<actual>.*?)\nwant:\n(?P<expected>.*)$`),
-	regexp.MustCompile(`(?im)^\s*expected\s*:[ \t]*(?P<expected>.+)\n\s*(?:actual|got)\s*:[ \t]*(?P<actual>.+)$`),
-	regexp.MustCompile(`(?im)\b(?:got|have)[ :=]+(?P<actual>[^\n]+?)[,;]?\s+(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+)$`),
-	regexp.MustCompile(`(?im)\b(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+?)[,;]?\s+(?:but )?(?:got|have|actual)[ :=]+(?P<actual>[^\n]+)$`),
+var comparisons = []func() *regexp.Regexp{
+	lazy.Regexp(`(?s)(?:^|\n)got:\n(?P<actual>.*?)\nwant:\n(?P<expected>.*)$`),
+	lazy.Regexp(`(?im)^\s*expected\s*:[ \t]*(?P<expected>.+)\n\s*(?:actual|got)\s*:[ \t]*(?P<actual>.+)$`),
+	lazy.Regexp(`(?im)\b(?:got|have)[ :=]+(?P<actual>[^\n]+?)[,;]?\s+(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+)$`),
+	lazy.Regexp(`(?im)\b(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+?)[,;]?\s+(?:but )?(?:got|have|actual)[ :=]+(?P<actual>[^\n]+)$`),
 }

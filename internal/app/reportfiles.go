@@ -7,11 +7,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"fernrelay/core/lazy"
 	"fernrelay/internal/format/junit"
 )
 
@@ -61,7 +61,7 @@ func reportFiles(places []string) ([]string, error) {
 }
 
 // firstElement is the first element of an XML document.
-var firstElement = regexp.MustCompile(`<([A-Za-z][\w:.-]*)`)
+var firstElement = lazy.Regexp(`<([A-Za-z][\w:.-]*)`)
 
 // isOther reports whether a file among reports is clearly something else, such as a configuration. An empty or
 // unreadable file is not, because reading it reports the reason.
@@ -71,7 +71,7 @@ func isOther(file string) bool {
 	case len(head) == 0:
 		return false
 	case head[0] == '<':
-		first := firstElement.FindSubmatch(head)
+		first := firstElement().FindSubmatch(head)
 		return first != nil && !bytes.HasPrefix(first[1], []byte("testsuite"))
 	case head[0] == '{' || head[0] == '[':
 		return !bytes.HasPrefix(head, []byte(`{"event":`)) && !bytes.Contains(head, []byte(`"Action":`))
@@ -92,7 +92,7 @@ func headOf(file string) []byte {
 }
 
 // toldTime is a time in the beginning of a report.
-var toldTime = regexp.MustCompile(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d\dT[\d:.]+(?:Z|[+-]\d\d:\d\d)?)"`)
+var toldTime = lazy.Regexp(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d\dT[\d:.]+(?:Z|[+-]\d\d:\d\d)?)"`)
 
 // timeOf returns when the run of a report began, if its beginning says so, or else when the file was written.
 func timeOf(file string) time.Time {
@@ -101,7 +101,7 @@ func timeOf(file string) time.Time {
 	if !tells(`timestamp="`) && !tells(`"Time":"`) && !tells(`"at":"`) {
 		head = nil
 	}
-	if m := toldTime.FindSubmatch(head); m != nil {
+	if m := toldTime().FindSubmatch(head); m != nil {
 		if t, ok := junit.Time(string(m[1])); ok { // as the other formats have it, too
 			return t
 		}

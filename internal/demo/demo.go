@@ -18,6 +18,7 @@ import (
 	"strconv"
 	"time"
 
+	"fernrelay/core/lazy"
 	"fernrelay/core/run"
 	"fernrelay/internal/demo/glasshouse"
 	"fernrelay/internal/ledger"
@@ -122,8 +123,8 @@ run = "echo the glasshouse may open"
 `
 
 // programLines are the lines of the configuration that name this program.
-var programLines = []*regexp.Regexp{regexp.MustCompile(`(?m)^run = .* ` + HostCommand + `"$`),
-	regexp.MustCompile(`(?m)^start = .* ` + StoreCommand + ` shelf 127.0.0.1:\{port\}"$`), regexp.MustCompile(`(?m)^start = .* ` + StoreCommand + ` cellar 127.0.0.1:\{port\}"$`)}
+var programLines = []func() *regexp.Regexp{lazy.Regexp(`(?m)^run = .* ` + HostCommand + `"$`),
+	lazy.Regexp(`(?m)^start = .* ` + StoreCommand + ` shelf 127.0.0.1:\{port\}"$`), lazy.Regexp(`(?m)^start = .* ` + StoreCommand + ` cellar 127.0.0.1:\{port\}"$`)}
 
 // LayOut writes the demo project into a folder of the user's cache and returns the folder. It keeps an existing
 // ledger, and all of a fern.toml except the lines that name this program. One of an earlier version is kept beside the new one.
@@ -161,7 +162,7 @@ func LayOutIn(dir, program string) error {
 	switch kept, err := os.ReadFile(file); {
 	case err == nil && namesProgram(kept):
 		for i, line := range programLines {
-			kept = line.ReplaceAllLiteral(kept, []byte(lines[i]))
+			kept = line().ReplaceAllLiteral(kept, []byte(lines[i]))
 		}
 		text = kept
 	case err == nil: // of an earlier version, perhaps with changes of its user
@@ -188,7 +189,7 @@ func programLinesOf(program string) (lines []string) {
 
 // namesProgram reports whether a configuration has all lines that name this program, so that it is one of this version.
 func namesProgram(text []byte) bool {
-	return !slices.ContainsFunc(programLines, func(line *regexp.Regexp) bool { return !line.Match(text) })
+	return !slices.ContainsFunc(programLines, func(line func() *regexp.Regexp) bool { return !line().Match(text) })
 }
 
 // layOutPast writes the recorded past into a store that has no ledger.

@@ -16,7 +16,6 @@ import (
 	"path"
 	"path/filepath"
 	"reflect"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -26,6 +25,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/lazy"
 	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
@@ -441,7 +441,7 @@ func positioned(path string, err error) error {
 }
 
 // mismatch is how the TOML package reports a value of another type than that of its key.
-var mismatch = regexp.MustCompile(`^cannot decode TOML (\w+) into .*\bof type (\S+)$`)
+var mismatch = lazy.Regexp(`^cannot decode TOML (\w+) into .*\bof type (\S+)$`)
 
 // expectedTypes describes the values that keys take, by the type of Go that holds them.
 var expectedTypes = map[string]string{"string": "a text in quotes", "int": "a whole number", "bool": "true or false", "[]string": "a list of texts, as in [\"a\", \"b\"]"}
@@ -449,7 +449,7 @@ var expectedTypes = map[string]string{"string": "a text in quotes", "int": "a wh
 // decodeWords says what is wrong with a value, and how to write it.
 func decodeWords(wrong *toml.DecodeError) string {
 	text := strings.TrimPrefix(wrong.Error(), "toml: ")
-	parts := mismatch.FindStringSubmatch(text)
+	parts := mismatch().FindStringSubmatch(text)
 	if parts == nil || len(wrong.Key()) == 0 {
 		return text
 	}

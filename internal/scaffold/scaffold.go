@@ -13,10 +13,10 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
+	"fernrelay/core/lazy"
 	"fernrelay/core/plain"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wording"
@@ -96,7 +96,7 @@ func (s *Shape) lookForScripts(dir string) error {
 			s.Notes = append(s.Notes, fmt.Sprintf("only the first %d folders were looked at", mostFolders))
 			return fs.SkipAll
 		}
-		all := testFolder.MatchString(d.Name())
+		all := testFolder().MatchString(d.Name())
 		scripts, odd := scriptsIn(at, all)
 		for _, name := range odd {
 			s.Notes = append(s.Notes, fmt.Sprintf("the script %s has a line break in its name: rename it", plain.Line(path.Join(filepath.ToSlash(below), name))))
@@ -111,9 +111,9 @@ func (s *Shape) lookForScripts(dir string) error {
 }
 
 var (
-	testFolder = regexp.MustCompile(`(?i)^(tests?|checks?|t|specs?|it|e2e)$|[-_](tests?|checks?)$`)
-	testBegins = regexp.MustCompile(`(?i)^(test|check)[-_.]`)
-	testEnds   = regexp.MustCompile(`(?i)[-_](test|check)(\.\w+)?$|\.t$`)
+	testFolder = lazy.Regexp(`(?i)^(tests?|checks?|t|specs?|it|e2e)$|[-_](tests?|checks?)$`)
+	testBegins = lazy.Regexp(`(?i)^(test|check)[-_.]`)
+	testEnds   = lazy.Regexp(`(?i)[-_](test|check)(\.\w+)?$|\.t$`)
 )
 
 // scriptsIn returns the executable scripts of a folder that look like tests: all of a folder of tests, or else those whose names
@@ -122,7 +122,7 @@ func scriptsIn(dir string, all bool) (scripts, odd []string) {
 	entries, _ := os.ReadDir(dir) // the walk reports what cannot be read
 	for _, e := range entries {
 		info, err := e.Info()
-		if err != nil || !info.Mode().IsRegular() || info.Mode()&0o100 == 0 || !all && !testBegins.MatchString(e.Name()) && !testEnds.MatchString(e.Name()) || !isScript(filepath.Join(dir, e.Name())) {
+		if err != nil || !info.Mode().IsRegular() || info.Mode()&0o100 == 0 || !all && !testBegins().MatchString(e.Name()) && !testEnds().MatchString(e.Name()) || !isScript(filepath.Join(dir, e.Name())) {
 			continue
 		}
 		if strings.ContainsAny(e.Name(), "\n\r") {
@@ -165,10 +165,10 @@ func listLine(scripts []string, all bool) string {
 
 // likeName returns a pattern of a shell for names that say in the same way that they are tests, as in test_* or *-check.sh.
 func likeName(name string) string {
-	if begins := testBegins.FindString(name); begins != "" {
+	if begins := testBegins().FindString(name); begins != "" {
 		return begins + "*"
 	}
-	return "*" + testEnds.FindString(name)
+	return "*" + testEnds().FindString(name)
 }
 
 // uniqueName returns a name for the suite of a folder that no other has.

@@ -12,15 +12,16 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"text/template"
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/lazy"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 )
@@ -28,7 +29,9 @@ import (
 //go:embed generated/order.go.tmpl
 var orderSource string
 
-var orderTemplate = template.Must(template.New("order").Parse(orderSource))
+var orderTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("order").Parse(orderSource))
+})
 
 // wrapper is the name under which an example runs as a test; the testing package's events about it are reported
 // under the example's own name.
@@ -82,12 +85,12 @@ func (a *Adapter) layers(groups []string) [][]string {
 	return layers
 }
 
-var versionElement = regexp.MustCompile(`^v[0-9]+$`)
+var versionElement = lazy.Regexp(`^v[0-9]+$`)
 
 // binaryName returns the name that "go test -c" chooses for a package's binary.
 func binaryName(importPath string) string {
 	name := path.Base(importPath)
-	if versionElement.MatchString(name) && path.Dir(importPath) != "." {
+	if versionElement().MatchString(name) && path.Dir(importPath) != "." {
 		name = path.Base(path.Dir(importPath))
 	}
 	return name + ".test"
@@ -328,7 +331,7 @@ func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[st
 		p := a.packages[group]
 		pkg := a.orderPackage(p, tags)
 		var source bytes.Buffer
-		if err := orderTemplate.Execute(&source, struct{ Package, Probe, Wrapper string }{pkg, probe, wrapper}); err != nil {
+		if err := orderTemplate().Execute(&source, struct{ Package, Probe, Wrapper string }{pkg, probe, wrapper}); err != nil {
 			return "", err
 		}
 		file, err := a.generate(fmt.Sprintf("order_%s_%s.go", pkg, fileName(probe)), source.Bytes())
@@ -387,7 +390,7 @@ func fileName(text string) string {
 }
 
 // compilerPlace finds the file and line of the first complaint of a compiler.
-var compilerPlace = regexp.MustCompile(`^(?:\./)?([^\s:]+\.go):(\d+)(?::\d+)?: (.*)$`)
+var compilerPlace = lazy.Regexp(`^(?:\./)?([^\s:]+\.go):(\d+)(?::\d+)?: (.*)$`)
 
 // notBuilt reports every test of a package that does not compile, or in which vet finds a mistake, as errored, with the
 // toolchain's messages as the output of the first.
@@ -400,7 +403,7 @@ func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []s
 		if strings.HasPrefix(line, "# ") {
 			continue // only names the package
 		}
-		if place := compilerPlace.FindStringSubmatch(line); place != nil {
+		if place := compilerPlace().FindStringSubmatch(line); place != nil {
 			line = place[3]
 			e.File, e.Line = a.projectFile(filepath.Join(a.Dir, filepath.FromSlash(place[1]))), number(place[2])
 		}

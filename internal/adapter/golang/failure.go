@@ -3,18 +3,18 @@ package golang
 import (
 	"os"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 
+	"fernrelay/core/lazy"
 	"fernrelay/core/run"
 )
 
 var (
 	// logged is a line that a test logged: file, line, words.
-	logged = regexp.MustCompile(`^\s+([^\s:/]+\.go):(\d+): (.*)$`)
+	logged = lazy.Regexp(`^\s+([^\s:/]+\.go):(\d+): (.*)$`)
 	// framed is a line of a stack that names a place.
-	framed = regexp.MustCompile(`^\t(/.+\.go):(\d+)`)
+	framed = lazy.Regexp(`^\t(/.+\.go):(\d+)`)
 )
 
 // failure returns what went wrong and where, from a test's output. Of several logged lines it takes the first that
@@ -26,7 +26,7 @@ func (a *Adapter) failure(group, words string) (message, file string, line int) 
 	}
 	found := -1
 	for i, text := range lines {
-		if logged.MatchString(text) {
+		if logged().MatchString(text) {
 			found = i
 			if expected, _ := run.Compared(whole(lines, i)); expected != "" {
 				break
@@ -36,16 +36,16 @@ func (a *Adapter) failure(group, words string) (message, file string, line int) 
 	if found < 0 {
 		return strings.TrimSpace(lastLines(lines)), "", 0
 	}
-	match := logged.FindStringSubmatch(lines[found])
+	match := logged().FindStringSubmatch(lines[found])
 	file = a.projectFile(filepath.Join(a.Dir, filepath.FromSlash(group), match[1]))
 	return whole(lines, found), file, number(match[2])
 }
 
 // whole returns a logged line with the indented lines that continue it.
 func whole(lines []string, at int) string {
-	text := logged.FindStringSubmatch(lines[at])[3]
+	text := logged().FindStringSubmatch(lines[at])[3]
 	for _, more := range lines[at+1:] {
-		if !strings.HasPrefix(more, "        ") || logged.MatchString(more) || len(text) > maxMessage {
+		if !strings.HasPrefix(more, "        ") || logged().MatchString(more) || len(text) > maxMessage {
 			break
 		}
 		text += "\n" + strings.TrimSpace(more)
@@ -74,7 +74,7 @@ func panicLine(lines []string) int {
 func (a *Adapter) panicked(lines []string) (message, file string, line int) {
 	message = strings.TrimSuffix(lines[0], " [recovered, repanicked]")
 	for _, text := range lines[1:] {
-		match := framed.FindStringSubmatch(text)
+		match := framed().FindStringSubmatch(text)
 		if match == nil || strings.HasSuffix(match[1], orderFile) {
 			continue
 		}

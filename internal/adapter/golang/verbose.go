@@ -2,10 +2,10 @@ package golang
 
 import (
 	"bytes"
-	"regexp"
 	"strconv"
 	"strings"
 
+	"fernrelay/core/lazy"
 	"fernrelay/core/run"
 )
 
@@ -110,8 +110,8 @@ func (v *verbose) Close() {
 }
 
 var (
-	framing = regexp.MustCompile(`^=== (RUN|PAUSE|CONT|NAME|ATTR) +(\S*)`)
-	result  = regexp.MustCompile(`^ *--- (PASS|FAIL|SKIP): (.+) \([0-9.]+s\)\n?$`)
+	framing = lazy.Regexp(`^=== (RUN|PAUSE|CONT|NAME|ATTR) +(\S*)`)
+	result  = lazy.Regexp(`^ *--- (PASS|FAIL|SKIP): (.+) \([0-9.]+s\)\n?$`)
 )
 
 var results = map[string]run.Outcome{"PASS": run.Passed, "FAIL": run.Failed, "SKIP": run.Skipped}
@@ -121,12 +121,12 @@ func (v *verbose) take(line string) {
 		v.mark(strings.Fields(place))
 		return
 	}
-	if match := result.FindStringSubmatch(line[1:]); match != nil {
+	if match := result().FindStringSubmatch(line[1:]); match != nil {
 		v.settle(false)
 		v.close(match[2], results[match[1]], line[1:])
 		return
 	}
-	match := framing.FindStringSubmatch(line[1:])
+	match := framing().FindStringSubmatch(line[1:])
 	if match == nil {
 		if text := strings.TrimSpace(line[1:]); text != "PASS" && text != "FAIL" {
 			v.print([]byte(line[1:]))

@@ -18,7 +18,10 @@ import (
 // Shared files of the tests are kept below the slot's folder for temporary files.
 func Serve(in io.Reader, out io.Writer) error {
 	s := &server{encoder: json.NewEncoder(out)}
-	slices.SortStableFunc(registered, func(a, b test) int { return strings.Compare(a.Group, b.Group) })
+	for _, t := range registered {
+		s.tests = append(s.tests, t())
+	}
+	slices.SortStableFunc(s.tests, func(a, b test) int { return strings.Compare(a.Group, b.Group) })
 	defer func() { _ = os.RemoveAll(s.temp) }()
 	lines := bufio.NewScanner(in)
 	lines.Buffer(nil, 16<<20)
@@ -40,6 +43,7 @@ func Serve(in io.Reader, out io.Writer) error {
 
 type server struct {
 	encoder *json.Encoder
+	tests   []test
 	temp    string
 }
 
@@ -68,7 +72,7 @@ func (s *server) answer(m host.Message) (any, error) {
 		return host.HelloResult{Protocol: host.Protocol, Name: "glasshouse"}, err
 	case host.MethodDiscover:
 		found := host.DiscoverResult{}
-		for _, t := range registered {
+		for _, t := range s.tests {
 			found.Tests = append(found.Tests, t.Test)
 		}
 		return found, nil
@@ -92,8 +96,8 @@ func (s *server) run(raw json.RawMessage) error {
 		return err
 	}
 	byName := map[host.TestName]*test{}
-	for i := range registered {
-		byName[registered[i].TestName] = &registered[i]
+	for i := range s.tests {
+		byName[s.tests[i].TestName] = &s.tests[i]
 	}
 	var failed error
 	for _, asked := range params.Tests {

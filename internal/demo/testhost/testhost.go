@@ -30,7 +30,9 @@ type test struct {
 	body func(*T)
 }
 
-var registered []test
+// registered returns the tests. Each is put together only when the host serves it, as all commands of the program register the
+// tests.
+var registered []func() test
 
 // Option changes how a test is declared.
 type Option func(*catalog.Rules)
@@ -44,7 +46,15 @@ func ExpectFail(reason string) Option { return func(m *catalog.Rules) { m.Expect
 // Test registers a test under the place of its caller: its group is the caller's folder, with the file's name if
 // that differs.
 func Test(name, tags string, body func(*T), options ...Option) {
-	file, line := caller(2)
+	var pc [1]uintptr
+	runtime.Callers(2, pc[:])
+	registered = append(registered, func() test {
+		frame, _ := runtime.CallersFrames(pc[:]).Next()
+		return declare(within(frame.File), frame.Line, name, tags, body, options)
+	})
+}
+
+func declare(file string, line int, name, tags string, body func(*T), options []Option) test {
 	group := path.Dir(file)
 	if base := strings.TrimSuffix(path.Base(file), ".go"); base != path.Base(group) {
 		group += "/" + base
@@ -53,14 +63,19 @@ func Test(name, tags string, body func(*T), options ...Option) {
 	for _, option := range options {
 		option(&declared.Rules)
 	}
-	registered = append(registered, test{declared, body})
+	return test{declared, body}
 }
 
 // caller returns the place of a caller inside the demo project.
 func caller(skip int) (file string, line int) {
 	_, file, line, _ = runtime.Caller(skip)
+	return within(file), line
+}
+
+// within returns a file's path within the demo project.
+func within(file string) string {
 	_, file, _ = strings.Cut(file, root)
-	return file, line
+	return file
 }
 
 // variable is a piece of shared state.

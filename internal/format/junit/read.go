@@ -7,13 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
 	"golang.org/x/text/encoding/ianaindex"
 
+	"fernrelay/core/lazy"
 	"fernrelay/core/run"
 )
 
@@ -276,12 +276,12 @@ func (p *problem) outcome(otherwise run.Outcome, others ...run.Outcome) run.Outc
 }
 
 // placeLine is the line that our own reports put before the text.
-var placeLine = regexp.MustCompile(`^(?:` + placeSign + `(.*?):(\d+))?(?: ?` + inStepSign + `.*)?$`)
+var placeLine = lazy.Regexp(`^(?:` + placeSign + `(.*?):(\d+))?(?: ?` + inStepSign + `.*)?$`)
 
 // place removes the place and the step that our own reports put before the text, and returns the rest.
 func (p *problem) place(e *run.Event) (rest string) {
 	first, rest, _ := strings.Cut(p.Text, "\n")
-	parts := placeLine.FindStringSubmatch(first)
+	parts := placeLine().FindStringSubmatch(first)
 	if first == "" || parts == nil {
 		return p.Text
 	}

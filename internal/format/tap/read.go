@@ -9,12 +9,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
 
+	"fernrelay/core/lazy"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/format/lines"
@@ -115,9 +115,9 @@ type point struct {
 const indent = "    "
 
 var (
-	pointLine = regexp.MustCompile(`^(not )?ok\b(?:\s+(\d+))?(?:\s+-)?\s*(.*)$`)
-	planLine  = regexp.MustCompile(`^1\.\.(\d+)\s*(?:#.*)?$`)
-	directive = regexp.MustCompile(`(?i)^(?:|.*[^\\])\s?#\s*(skip|todo)\S*\s*(.*)$`)
+	pointLine = lazy.Regexp(`^(not )?ok\b(?:\s+(\d+))?(?:\s+-)?\s*(.*)$`)
+	planLine  = lazy.Regexp(`^1\.\.(\d+)\s*(?:#.*)?$`)
+	directive = lazy.Regexp(`(?i)^(?:|.*[^\\])\s?#\s*(skip|todo)\S*\s*(.*)$`)
 )
 
 func (p *reader) line(line string) {
@@ -138,11 +138,11 @@ func (p *reader) line(line string) {
 	case strings.HasPrefix(rest, "Bail out!"):
 		p.flush()
 		p.ended, p.bailed = true, strings.TrimSpace(strings.TrimPrefix(rest, "Bail out!"))
-	case planLine.MatchString(rest):
-		p.plan(level, planLine.FindStringSubmatch(rest)[1])
-	case pointLine.MatchString(rest):
+	case planLine().MatchString(rest):
+		p.plan(level, planLine().FindStringSubmatch(rest)[1])
+	case pointLine().MatchString(rest):
 		p.flush()
-		p.point = p.newPoint(level, pointLine.FindStringSubmatch(rest))
+		p.point = p.newPoint(level, pointLine().FindStringSubmatch(rest))
 	case level == 0 && (strings.HasPrefix(rest, "TAP version ") || strings.HasPrefix(rest, "pragma ")), strings.HasPrefix(rest, "# Subtest"):
 	default:
 		p.flush()
@@ -174,7 +174,7 @@ func (p *reader) newPoint(level int, parts []string) *point {
 	if parts[1] != "" {
 		o = run.Failed
 	}
-	if found := directive.FindStringSubmatchIndex(description); found != nil {
+	if found := directive().FindStringSubmatchIndex(description); found != nil {
 		word := strings.ToLower(description[found[2]:found[3]])
 		reason = unescape(strings.TrimSpace(description[found[4]:found[5]]))
 		description = strings.TrimRight(description[:strings.LastIndex(description[:found[2]], "#")], " ")
