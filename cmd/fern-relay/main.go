@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"runtime/debug"
 	"strings"
 	"sync"
@@ -24,8 +25,7 @@ import (
 )
 
 func main() {
-	// What is held of a large suite is held for long: a smaller heap is worth its price.
-	debug.SetGCPercent(50)
+	collectLate()
 	s := &settings{interrupts: &interrupts{}}
 	root := newRoot(s)
 	root.SetOut(stdout)
@@ -36,6 +36,14 @@ func main() {
 		err = unkept{errors.New(note)}
 	}
 	os.Exit(ended(err))
+}
+
+// collectLate lets the heap grow to 64 MB before it is collected for the first time, as most commands end before that.
+// From then on it is collected each time that it has grown by a third: what is held of a large suite is held for long, and
+// a smaller heap is worth its price.
+func collectLate() {
+	debug.SetGCPercent(1600) // of 4 MB, from which the runtime starts
+	runtime.AddCleanup(new([64]byte), func(int) { debug.SetGCPercent(33) }, 0)
 }
 
 // All that is printed goes through these two.
