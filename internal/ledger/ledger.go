@@ -280,10 +280,10 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, ke
 	results := make([]packed, len(run.Results))
 	work, room := 0.0, outputsKept
 	for i, r := range run.Results {
-		results[i] = newPacked(i, key(r), r)
+		results[i] = newPacked(key(r), r)
 		work += r.Seconds
 	}
-	brief, rest, err := pack(results)
+	brief, rest, err := pack(results, func(at int) *details { return detailsOf(at, run.Results[at]) })
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -97,20 +98,21 @@ func bounded(text string) string {
 	return text[:textKept/2] + "\n… left out here …\n" + text[len(text)-textKept/2:]
 }
 
-// newPacked prepares a result for a pack.
-func newPacked(at int, key int64, r *run.Result) packed {
+// newPacked prepares a result for a pack, without its details.
+func newPacked(key int64, r *run.Result) packed {
 	o := r.Outcome
 	if !slices.Contains(run.Outcomes, o) {
 		o = run.Lost
 	}
 	p := packed{key: key, wall: float32(r.Seconds), slowed: float32(r.Slowed), share: float32(r.Share),
-		worker: r.Worker, batch: r.Batch, began: r.Started.UnixMilli(), details: detailsOf(at, r)}
+		worker: r.Worker, batch: r.Batch, began: r.Started.UnixMilli()}
 	p.cell = history.NewCell(o, float64(p.wall/max(1, p.slowed)))
 	return p
 }
 
-// pack packs the results of a run.
-func pack(results []packed) (brief, rest []byte, err error) {
+// pack packs the results of a run, with the details that a function returns for the place of each, nil for none. Those of a
+// large run are too many to have all of them at once.
+func pack(results []packed, detailsAt func(at int) *details) (brief, rest []byte, err error) {
 	brief = binary.AppendUvarint(nil, uint64(len(results)))
 	var before int64
 	for _, r := range results {
@@ -132,17 +134,33 @@ func pack(results []packed) (brief, rest []byte, err error) {
 		rest = binary.AppendUvarint(rest, uint64(r.batch))
 	}
 	before = 0
-	var all []*details
 	for _, r := range results {
 		rest = binary.AppendVarint(rest, r.began-before)
 		before = r.began
-		if r.details != nil {
-			all = append(all, r.details)
+	}
+	text := bytes.NewBuffer(append(rest, '['))
+	encoder, separator := json.NewEncoder(text), ""
+	rest = nil
+	for i := range results {
+		d := detailsAt(i)
+		if d == nil {
+			continue
+		}
+		text.WriteString(separator)
+		separator = ","
+		if err := encoder.Encode(d); err != nil {
+			return nil, nil, err
+		}
+		if text.Len() >= frameSize {
+			rest = append(rest, compress(text.Next(text.Len()))...)
 		}
 	}
-	text, err := json.Marshal(all)
-	return compress(brief), compress(append(rest, text...)), err
+	text.WriteByte(']')
+	return compress(brief), append(rest, compress(text.Bytes())...), nil
 }
+
+// frameSize is about how many bytes of details are compressed at once. A pack is one or more compressed frames.
+const frameSize = 1 << 20
 
 // columnsOf returns the columns of numbers that a pack has.
 func columnsOf(results []packed) []func(*packed) float32 {

@@ -24,14 +24,15 @@ func TestPack(t *testing.T) {
 				r.Message, r.Line, r.Unstable = strings.Repeat("m\xff", random.IntN(3)), random.IntN(99), random.IntN(2) == 0
 				r.Steps = []run.Step{{Name: "s", Outcome: run.Failed, Seconds: 1}}
 			}
-			p := newPacked(i, 1+random.Int64N(1e6), r)
+			p := newPacked(1+random.Int64N(1e6), r)
+			p.details = detailsOf(i, r)
 			p.began = 1_700_000_000_000 + random.Int64N(1e9) - 5e8
 			if p.details != nil {
 				p.details.Message = strings.ToValidUTF8(p.details.Message, "\uFFFD")
 			}
 			results = append(results, p)
 		}
-		brief, rest, err := pack(results)
+		brief, rest, err := pack(results, func(at int) *details { return results[at].details })
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -49,7 +50,8 @@ func TestPack(t *testing.T) {
 
 // FuzzUnpack holds that no damaged pack is more than an error.
 func FuzzUnpack(f *testing.F) {
-	brief, rest, err := pack([]packed{newPacked(0, 3, &run.Result{Outcome: run.Failed, Failure: run.Failure{Message: "m"}, Seconds: 1}), newPacked(1, 4, &run.Result{Outcome: run.Passed})})
+	failed, passed := &run.Result{Outcome: run.Failed, Failure: run.Failure{Message: "m"}, Seconds: 1}, &run.Result{Outcome: run.Passed}
+	brief, rest, err := pack([]packed{newPacked(3, failed), newPacked(4, passed)}, func(at int) *details { return detailsOf(at, []*run.Result{failed, passed}[at]) })
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -90,5 +92,27 @@ func TestBounded(t *testing.T) {
 	}
 	if len(kept) != stepsKept || bad != stepsKept/2 {
 		t.Errorf("%d steps are kept, %d of them bad", len(kept), bad)
+	}
+}
+
+// TestPackOfManyDetails packs more details than are compressed at once.
+func TestPackOfManyDetails(t *testing.T) {
+	r := &run.Result{Outcome: run.Failed, Failure: run.Failure{Message: strings.Repeat("m", textKept)}}
+	results := make([]packed, 3*frameSize/textKept)
+	for i := range results {
+		results[i] = newPacked(int64(i+1), r)
+	}
+	brief, rest, err := pack(results, func(at int) *details { return detailsOf(at, r) })
+	if err != nil {
+		t.Fatal(err)
+	}
+	back, err := unpack(brief, rest)
+	if err != nil || len(back) != len(results) {
+		t.Fatalf("%d of %d results came back, %v", len(back), len(results), err)
+	}
+	for i := range back {
+		if back[i].details == nil || back[i].details.Message != r.Message {
+			t.Fatalf("result %d came back without its message", i)
+		}
 	}
 }

@@ -133,7 +133,7 @@ func (r *renaming) repack(number int) error {
 
 // replacePack keeps other results of a run in place of those that are kept.
 func replacePack(tx *sql.Tx, number int, results []packed) error {
-	brief, rest, err := pack(results)
+	brief, rest, err := pack(results, func(at int) *details { return results[at].details })
 	if err != nil {
 		return err
 	}
