@@ -98,6 +98,8 @@ func writeTests(out io.Writer, tests []catalog.Test, count []string, asJSON bool
 	}
 	encoder := newEncoder(out)
 	for _, t := range tests {
+		rules := t.Rules()
+		t.Ruled = &rules // {} for none
 		if err := encoder.Encode(t); err != nil {
 			return err
 		}

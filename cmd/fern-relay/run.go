@@ -367,8 +367,8 @@ func (f *runFlags) empty(r *app.App) error {
 func refuseLone(tests []catalog.Test) error {
 	var places []string
 	for _, t := range tests {
-		if t.Rules.Lone != "" {
-			places = append(places, fmt.Sprintf("\n    %s:%d  %s  from %s: %s", t.File, t.Line, t.ID, t.RuleFrom(catalog.RuleLone), t.Rules.Lone))
+		if t.Rules().Lone != "" {
+			places = append(places, fmt.Sprintf("\n    %s:%d  %s  from %s: %s", t.File, t.Line, t.ID, t.RuleFrom(catalog.RuleLone), t.Rules().Lone))
 		}
 	}
 	if places == nil {

@@ -33,17 +33,17 @@ type Test struct {
 	Group      string   `json:"group"`
 	Name       string   `json:"name"`
 	Kind       Kind     `json:"kind"`
-	File       string   `json:"file"` // relative to the project, with slashes
-	Line       int      `json:"line"` // 1-based; 0 if unknown
-	End        int      `json:"-"`    // its last line; 0 if unknown
-	Tags       []string `json:"tags"` // sorted, no duplicates, never nil in a catalog
-	Rules      Rules    `json:"rules"`
+	File       string   `json:"file"`       // relative to the project, with slashes
+	Line       int      `json:"line"`       // 1-based; 0 if unknown
+	End        int      `json:"-"`          // its last line; 0 if unknown
+	Tags       []string `json:"tags"`       // sorted, no duplicates, never nil in a catalog
+	Ruled      *Rules   `json:"rules"`      // nil for none; tests may share them, so they are replaced and never changed
 	Expected   float64  `json:"expected_s"` // seconds; an estimate if Known is false
-	Known      bool     `json:"-"`          // Expected was measured for this very test
 	Share      float64  `json:"-"`          // processors that it keeps busy when it runs alone; 0 if that is not known
 	Spread     float64  `json:"-"`          // of Expected, in seconds: one standard deviation
 	Setup      float64  `json:"-"`          // seconds that it costs to begin a batch of its group
 	Together   string   `json:"-"`          // the level that never runs side by side: test, file, group or suite
+	Known      bool     `json:"-"`          // Expected was measured for this very test
 	Parallel   bool     `json:"-"`          // it, or a part of it, runs side by side with others of its process
 	Serial     bool     `json:"-"`          // asks to run nothing side by side in its process, for a trial
 	Steps      []string `json:"-"`          // the only ones that run; empty for all

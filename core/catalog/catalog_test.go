@@ -80,26 +80,24 @@ func TestAddTagLeavesCopiesAlone(t *testing.T) {
 
 func TestMarks(t *testing.T) {
 	var a Test
-	if err := a.Rules.Set(RuleOnlyIf, "os:linux or os:darwin"); err != nil {
-		t.Fatal(err)
-	}
+	a.AddRules(Rules{OnlyIf: "os:linux or os:darwin"}, "the function")
 	a.AddRules(Rules{Needs: []string{"x", "y"}, Skip: "broken"}, "the file")
 	b := a
 	b.AddRules(Rules{Needs: []string{"y", "z"}, Skip: "worse", OnlyIf: "go>=1.26"}, "fern.toml:3")
 	b.AddTag("slow", "fern.toml:9")
 	want := Rules{Skip: "worse", OnlyIf: "(os:linux or os:darwin) (go>=1.26)", Needs: []string{"x", "y", "z"}}
-	if !reflect.DeepEqual(b.Rules, want) || !slices.Equal(a.Rules.Needs, []string{"x", "y"}) {
-		t.Errorf("the rules are %+v, and of the copy %+v", b.Rules, a.Rules)
+	if !reflect.DeepEqual(b.Rules(), want) || !slices.Equal(a.Rules().Needs, []string{"x", "y"}) {
+		t.Errorf("the rules are %+v, and of the copy %+v", b.Rules(), a.Rules())
 	}
-	if b.RuleFrom(RuleNeeds) != "the file, fern.toml:3" || b.TagFrom("slow") != "fern.toml:9" || b.RuleFrom(RuleHolds) != "" || len(a.Origins) != 2 {
+	if b.RuleFrom(RuleNeeds) != "the file, fern.toml:3" || b.TagFrom("slow") != "fern.toml:9" || b.RuleFrom(RuleHolds) != "" || len(a.Origins) != 3 {
 		t.Errorf("the origins are %+v and %+v", b.Origins, a.Origins)
 	}
 	b.ClearRule(RuleSkip)
-	if b.Rules.Has(RuleSkip) || b.RuleFrom(RuleSkip) != "" || !a.Rules.Has(RuleSkip) {
+	if b.Rules().Has(RuleSkip) || b.RuleFrom(RuleSkip) != "" || !a.Rules().Has(RuleSkip) {
 		t.Errorf("unmarked: %+v", b)
 	}
 	for rule, value := range map[string]string{"needs": " ", "only-if": "", "sleep": "x"} {
-		if a.Rules.Set(rule, value) == nil {
+		if new(Rules).Set(rule, value) == nil {
 			t.Errorf("%s %q is taken", rule, value)
 		}
 	}

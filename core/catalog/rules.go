@@ -149,10 +149,10 @@ func (r *Rules) Set(rule, value string) error {
 }
 
 // Has reports whether the rule of this name is set.
-func (r *Rules) Has(rule string) bool { return r.Value(rule) != "" }
+func (r Rules) Has(rule string) bool { return r.Value(rule) != "" }
 
 // Value returns a rule's reason, condition or names, empty if the rule is not set.
-func (r *Rules) Value(rule string) string {
+func (r Rules) Value(rule string) string {
 	if list := r.list(rule); list != nil {
 		return strings.Join(*list, " ")
 	}
@@ -180,18 +180,37 @@ type Origin struct {
 	From string // "the function", "the file", "fern.toml:12", …
 }
 
+// Rules returns the rules of the test.
+func (t *Test) Rules() Rules {
+	if t.Ruled == nil {
+		return Rules{}
+	}
+	return *t.Ruled
+}
+
+// change replaces the rules of the test by a copy, and returns it.
+func (t *Test) change() *Rules {
+	own := t.Rules()
+	t.Ruled = &own
+	return t.Ruled
+}
+
 // AddRules sets the rules that are set in more, and records where they come from. It appends names, requires both
 // conditions, and replaces a reason. Copies of the test keep their rules.
 func (t *Test) AddRules(more Rules, from string) {
+	var changed *Rules
 	for _, rule := range RuleNames {
 		if !more.Has(rule) {
 			continue
 		}
+		if changed == nil {
+			changed = t.change()
+		}
 		if list := more.list(rule); list != nil {
-			own := t.Rules.list(rule)
+			own := changed.list(rule)
 			*own = union(*own, *list)
 		} else {
-			_ = t.Rules.Set(rule, more.Value(rule)) // it is one of the rules and has a value
+			_ = changed.Set(rule, more.Value(rule)) // it is one of the rules and has a value
 		}
 		t.Origins = append(slices.Clip(t.Origins), Origin{Of: rule, Rule: true, From: from})
 	}
@@ -207,11 +226,14 @@ func (t *Test) StayApart(victim, from string) {
 
 // ClearRule removes a rule.
 func (t *Test) ClearRule(rule string) {
-	if list := t.Rules.list(rule); list != nil {
-		*list = nil
-	}
-	if text := t.Rules.text(rule); text != nil {
-		*text = ""
+	if t.Rules().Has(rule) {
+		changed := t.change()
+		if list := changed.list(rule); list != nil {
+			*list = nil
+		}
+		if text := changed.text(rule); text != nil {
+			*text = ""
+		}
 	}
 	t.Origins = slices.DeleteFunc(slices.Clone(t.Origins), func(o Origin) bool { return o.Rule && o.Of == rule })
 }

@@ -11,14 +11,14 @@ import (
 
 // Dependencies returns the IDs of the tests that must have ended before a test begins: those that it needs, and
 // those that it comes after.
-func Dependencies(t *catalog.Test) []string { return slices.Concat(t.Rules.Needs, t.Rules.After) }
+func Dependencies(t *catalog.Test) []string { return slices.Concat(t.Rules().Needs, t.Rules().After) }
 
 // Settle moves every test behind those that it depends on, and leaves the order
 // as it is otherwise (Kahn, "Topological sorting of large networks", 1962, taking
 // the foremost that is free). What is depended on and not among the tests does
 // not count. An error names tests that wait for each other in a circle.
 func Settle(tests []catalog.Test) ([]catalog.Test, error) {
-	if !slices.ContainsFunc(tests, func(t catalog.Test) bool { return len(t.Rules.Needs)+len(t.Rules.After) > 0 }) {
+	if !slices.ContainsFunc(tests, func(t catalog.Test) bool { return len(t.Rules().Needs)+len(t.Rules().After) > 0 }) {
 		return tests, nil
 	}
 	index := make(map[string]int, len(tests))

@@ -22,8 +22,8 @@ func TestSettle(t *testing.T) {
 		}
 		for range random.IntN(8) {
 			t := &tests[random.IntN(n)]
-			t.Rules.Needs = append(t.Rules.Needs, fmt.Sprint(random.IntN(n+1))) // the last is of none
-			t.Rules.After = append(t.Rules.After, fmt.Sprint(random.IntN(n+1)))
+			t.AddRules(catalog.Rules{Needs: []string{fmt.Sprint(random.IntN(n + 1))}}, "") // the last is of none
+			t.AddRules(catalog.Rules{After: []string{fmt.Sprint(random.IntN(n + 1))}}, "")
 		}
 		settled, err := Settle(tests)
 		want, circle := plainly(tests)

@@ -367,12 +367,12 @@ func checkRule(t *Term) error {
 
 func hasRule(v *evaluation, t *Term) (catalog.Set, error) {
 	tests := v.index.Catalog.Tests
-	return v.index.where(func(i int) bool { return tests[i].Rules.Has(t.Value) }), nil
+	return v.index.where(func(i int) bool { return tests[i].Rules().Has(t.Value) }), nil
 }
 
 func rulesFact(x *Index, t *Term, i int) string {
 	test := &x.Catalog.Tests[i]
-	if !test.Rules.Has(t.Value) {
+	if !test.Rules().Has(t.Value) {
 		return "it has no rule " + t.Value
 	}
 	if from := test.RuleFrom(t.Value); from != "" {

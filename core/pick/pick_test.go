@@ -17,7 +17,7 @@ import (
 var glass = catalog.New([]catalog.Test{
 	{Suite: "unit", Group: "irrigation/drip", Name: "opens at dawn", Kind: catalog.KindTest, File: "irrigation/drip_test.go", Line: 3, End: 9, Tags: []string{"quick", "valve"}, Expected: 0.2},
 	{Suite: "unit", Group: "irrigation", Name: "TestValve", Kind: catalog.KindTest, File: "irrigation/valve_test.go", Line: 7, Tags: []string{"valve", "!linux"}, Expected: 3},
-	{Suite: "unit", Group: ".", Name: "ExampleFrost", Kind: catalog.KindExample, File: "root_test.go", Tags: []string{"frost", "linux"}, Expected: 0.05, Rules: catalog.Rules{Needs: []string{"or"}}},
+	{Suite: "unit", Group: ".", Name: "ExampleFrost", Kind: catalog.KindExample, File: "root_test.go", Tags: []string{"frost", "linux"}, Expected: 0.05, Ruled: &catalog.Rules{Needs: []string{"or"}}},
 	{Suite: "checks", Group: "misting", Name: "or", Kind: catalog.KindTest, Tags: []string{"and", "nightly"}},
 })
 

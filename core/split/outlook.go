@@ -157,7 +157,7 @@ func (d *draws) fixed(f Fleet) *scene {
 				b.fixed -= u.Unit.Seconds * b.factor
 			}
 		}
-		batches = append(batches, Batch{Worker: i + 1, Tests: []catalog.Test{{Expected: alone, Share: busy / max(alone, 1e-9), Rules: catalog.Rules{Holds: []string{atOnce}}}}})
+		batches = append(batches, Batch{Worker: i + 1, Tests: []catalog.Test{{Expected: alone, Share: busy / max(alone, 1e-9), Ruled: &catalog.Rules{Holds: []string{atOnce}}}}})
 		s.batches = append(s.batches, b)
 	}
 	s.Schedule = NewSchedule(batches, map[string]int{atOnce: f.AtOnce()})
@@ -171,10 +171,8 @@ func (d *draws) queue(f Fleet) *scene {
 		t := &tests[i]
 		t.ID, t.Group, t.Expected, t.Setup = u.Name, u.place(), u.Seconds, u.Alone()-u.Seconds
 		t.Share = u.share()
-		for _, r := range u.Uses {
-			if f.scarce(r) {
-				t.Rules.Holds = append(t.Rules.Holds, r)
-			}
+		if scarce := slices.DeleteFunc(slices.Clone(u.Uses), func(r string) bool { return !f.scarce(r) }); len(scarce) > 0 {
+			t.Ruled = &catalog.Rules{Holds: scarce}
 		}
 	}
 	deal := Deal{Workers: f.AtOnce(), Together: Test, Resources: f.Resources}

@@ -94,10 +94,10 @@ const apartSign = "\x00"
 
 // holds lists the resources that a test will hold, sorted.
 func holds(t *catalog.Test) []string {
-	if t.SkipReason != "" || len(t.Rules.Holds) == 0 {
+	if t.SkipReason != "" || len(t.Rules().Holds) == 0 {
 		return nil
 	}
-	return slices.Compact(slices.Sorted(slices.Values(t.Rules.Holds)))
+	return slices.Compact(slices.Sorted(slices.Values(t.Rules().Holds)))
 }
 
 // A Dispatcher decides which batch of a schedule a worker takes next: the first that the worker may run, whose

@@ -11,7 +11,7 @@ import (
 
 func ExampleSchedule() {
 	test := func(name string, seconds float64, rules catalog.Rules) catalog.Test {
-		return catalog.Test{ID: "s:" + name + "#t", Suite: "s", Group: name, Name: "t", Expected: seconds, Rules: rules}
+		return catalog.Test{ID: "s:" + name + "#t", Suite: "s", Group: name, Name: "t", Expected: seconds, Ruled: &rules}
 	}
 	bus := catalog.Rules{Holds: []string{"bus"}}
 	deal := Deal{Workers: 2}
@@ -35,12 +35,12 @@ func randomSchedule(random *rand.Rand, workers int) *Schedule {
 		t := catalog.Test{ID: fmt.Sprint("t", i), Group: fmt.Sprint("g", i), Expected: random.Float64()}
 		switch random.IntN(4) {
 		case 0:
-			t.Rules.Holds = []string{"bus"}
+			t.AddRules(catalog.Rules{Holds: []string{"bus"}}, "")
 		case 1:
-			t.Rules.Holds = []string{"wide", "bus"}[:1+random.IntN(2)]
+			t.AddRules(catalog.Rules{Holds: []string{"wide", "bus"}[:1+random.IntN(2)]}, "")
 		}
 		if i > 0 && random.IntN(3) == 0 {
-			t.Rules.After = []string{fmt.Sprint("t", random.IntN(i))}
+			t.AddRules(catalog.Rules{After: []string{fmt.Sprint("t", random.IntN(i))}}, "")
 		}
 		batches[i] = Batch{Suite: "s", Tests: []catalog.Test{t}, Worker: max(0, random.IntN(3*workers)-2*workers)}
 		if random.IntN(4) == 0 {
@@ -67,16 +67,16 @@ func TestDispatcherAgainstReference(t *testing.T) {
 				if s.Batches[j].Apart != "" && s.Batches[j].Apart == s.Batches[i].Apart {
 					return false
 				}
-				for _, r := range s.Batches[j].Tests[0].Rules.Holds {
+				for _, r := range s.Batches[j].Tests[0].Rules().Holds {
 					held[r]++
 				}
 			}
-			for _, r := range s.Batches[i].Tests[0].Rules.Holds {
+			for _, r := range s.Batches[i].Tests[0].Rules().Holds {
 				if held[r] >= max(1, s.Resources[r]) {
 					return false
 				}
 			}
-			for _, id := range s.Batches[i].Tests[0].Rules.After {
+			for _, id := range s.Batches[i].Tests[0].Rules().After {
 				if at := slices.IndexFunc(s.Batches, func(b Batch) bool { return b.Tests[0].ID == id }); state[at] != 2 {
 					return false
 				}
@@ -141,7 +141,7 @@ func TestForecastsHold(t *testing.T) {
 			if x.From < max(p.Now, p.Late[x.Worker]) || b.Worker != 0 && b.Worker != x.Worker+1 {
 				t.Fatalf("round %d: %+v of a batch for worker %d, which can begin at %v", round, x, b.Worker, p.Late[x.Worker])
 			}
-			for _, id := range b.Tests[0].Rules.After {
+			for _, id := range b.Tests[0].Rules().After {
 				if x.From < end[id] {
 					t.Fatalf("round %d: %+v begins before %s ends at %v", round, x, id, end[id])
 				}

@@ -217,7 +217,7 @@ func Prints(tests []catalog.Test) (catalogPrint, timingsPrint string) {
 	slices.SortFunc(byID, func(a, b *catalog.Test) int { return strings.Compare(a.ID, b.ID) })
 	var what, times []byte
 	for _, t := range byID {
-		what = fmt.Appendf(what, "%q %q %q %q\n", t.ID, t.File, order.Dependencies(t), t.Rules.Holds)
+		what = fmt.Appendf(what, "%q %q %q %q\n", t.ID, t.File, order.Dependencies(t), t.Rules().Holds)
 		times = fmt.Appendf(times, "%q %g %g\n", t.ID, t.Expected, t.Setup)
 	}
 	return fingerprint(what), fingerprint(times)

@@ -436,11 +436,13 @@ func TestUnits(t *testing.T) {
 func TestChains(t *testing.T) {
 	test := func(id string, needs ...string) catalog.Test {
 		group, _, _ := strings.Cut(id, "#")
-		return catalog.Test{ID: id, Group: group, Name: id, Expected: 1, Rules: catalog.Rules{Needs: needs}}
+		return catalog.Test{ID: id, Group: group, Name: id, Expected: 1, Ruled: &catalog.Rules{Needs: needs}}
 	}
 	tests := []catalog.Test{test("a#1"), test("b#1"), test("c#1", "a#1"), test("d#1"), test("e#1", "d#1", "gone#1"), test("a#2", "e#1"), test("b#2"),
 		test("f#1"), test("g#1"), test("h#1")}
-	tests[7].Rules.Holds, tests[8].Rules.Holds, tests[9].Rules.Holds = []string{"licence"}, []string{"licence", "port"}, []string{"port"}
+	for i, holds := range [][]string{{"licence"}, {"licence", "port"}, {"port"}} {
+		tests[7+i].AddRules(catalog.Rules{Holds: holds}, "")
+	}
 	units, err := Units(tests, Group, "licence")
 	if err != nil {
 		t.Fatal(err)
@@ -453,8 +455,8 @@ func TestChains(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("the units are %q, want %q", got, want)
 	}
-	tests[0].Rules.After = []string{"a#2"}
-	tests[4].Rules.After = []string{"a#1"}
+	tests[0].AddRules(catalog.Rules{After: []string{"a#2"}}, "")
+	tests[4].AddRules(catalog.Rules{After: []string{"a#1"}}, "")
 	if _, err := Units(tests, Group); err == nil || !strings.Contains(err.Error(), "a#1 → a#2 → e#1 → a#1") {
 		t.Errorf("of a circle the error is %v", err)
 	}

@@ -22,10 +22,10 @@ func anyTests(random *rand.Rand) []catalog.Test {
 			Expected: math.Round(100*random.ExpFloat64()) / 100, Spread: random.Float64()}
 		t.ID = catalog.ID(t.Suite, t.Group, t.Name)
 		if i > 0 && random.IntN(8) == 0 {
-			t.Rules.Needs = []string{tests[random.IntN(i)].ID}
+			t.AddRules(catalog.Rules{Needs: []string{tests[random.IntN(i)].ID}}, "")
 		}
 		if random.IntN(5) == 0 {
-			t.Rules.Holds = []string{[]string{"bus", "licence"}[random.IntN(2)]}
+			t.AddRules(catalog.Rules{Holds: []string{[]string{"bus", "licence"}[random.IntN(2)]}}, "")
 		}
 	}
 	return tests
@@ -126,7 +126,7 @@ func holdsTrue(t *testing.T, study *Study, p Plan) {
 		t.Fatalf("%d of %d tests are planned; finish %g, floor %g, optimal %t, the last end %g", len(seen), len(study.Tests), p.Finish, p.Floor, p.Optimal, last)
 	}
 	for i := range study.Tests {
-		for _, id := range study.Tests[i].Rules.Needs {
+		for _, id := range study.Tests[i].Rules().Needs {
 			if seen[id] != seen[study.Tests[i].ID] {
 				t.Fatalf("%s is in another shard than what it needs", study.Tests[i].ID)
 			}
@@ -197,7 +197,7 @@ func TestPrints(t *testing.T) {
 	if a, b := Prints(turned); a != what || b == times {
 		t.Error("a time changes the wrong fingerprint")
 	}
-	turned[0].Rules.Holds = []string{"other"}
+	turned[0].Ruled = &catalog.Rules{Holds: []string{"other"}}
 	if a, _ := Prints(turned); a == what {
 		t.Error("a rule does not change the fingerprint")
 	}

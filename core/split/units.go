@@ -101,7 +101,7 @@ func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, e
 	}
 	chains := len(shared) > 0
 	for i := 0; i < len(tests) && !chains; i++ {
-		chains = len(tests[i].Rules.Needs)+len(tests[i].Rules.After) > 0
+		chains = len(tests[i].Rules().Needs)+len(tests[i].Rules().After) > 0
 	}
 	if chains {
 		if _, err := order.Settle(tests); err != nil {
@@ -149,7 +149,7 @@ func (u *Unit) add(t *catalog.Test) {
 	if t.Setup > 0 && !slices.ContainsFunc(u.Setups, func(s Setup) bool { return s.Place == t.GroupName() }) {
 		u.Setups = append(u.Setups, Setup{t.GroupName(), t.Setup})
 	}
-	for _, r := range t.Rules.Holds {
+	for _, r := range t.Rules().Holds {
 		if !slices.Contains(u.Uses, r) {
 			u.Uses = append(u.Uses, r)
 		}
@@ -171,7 +171,7 @@ func chained(tests []catalog.Test, units []Unit, unitOf []int, shared []string) 
 				sets.join(unitOf[i], unitOf[other])
 			}
 		}
-		for _, r := range tests[i].Rules.Holds {
+		for _, r := range tests[i].Rules().Holds {
 			if first, ok := holder[r]; ok {
 				sets.join(unitOf[i], first)
 			} else if slices.Contains(shared, r) {

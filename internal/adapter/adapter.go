@@ -46,7 +46,7 @@ const (
 // those before the next that has it.
 func Shared(tests []catalog.Test) int {
 	for i := range tests {
-		if tests[i].Rules.Isolate != "" {
+		if tests[i].Rules().Isolate != "" {
 			return max(i, 1)
 		}
 	}

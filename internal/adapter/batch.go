@@ -83,7 +83,7 @@ func (b *Batch) Next() []catalog.Test {
 	defer b.mu.Unlock()
 	for i := range b.tests {
 		t := &b.tests[i]
-		why := run.Unmet(t.Rules.Needs, b.outcome)
+		why := run.Unmet(t.Rules().Needs, b.outcome)
 		if s := b.open(t.ID); s != nil && why != "" {
 			b.finish(s, run.Event{ID: s.id, Outcome: run.Skipped, Failure: run.Failure{Message: why}, Seconds: run.Took(0)})
 		}
@@ -110,7 +110,7 @@ func (b *Batch) Settled(next []catalog.Test) int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for i, t := range next {
-		for _, id := range t.Rules.Needs {
+		for _, id := range t.Rules().Needs {
 			if i > 0 && b.open(id) != nil {
 				return i
 			}

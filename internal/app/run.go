@@ -32,6 +32,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	task := a.task(q, schedule)
 	task.Revision, task.Dirty = project.Origin(ctx, a.Project.Dir)
 	journal, note, unwritten := a.beginJournal(task)
+	record := task.Record(journal.Name())
 	setup := workspace.Setup(a.Project)
 	setup.Limit, setup.Offset = q.Limit, q.Offset
 	services := workspace.Services(a.Project)
@@ -47,7 +48,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	}
 	r.Note = strings.TrimSpace(r.Note + "\n" + note)
 	retention := a.Project.Retention
-	number, err = a.history.store.Keep(task.Record(journal.Name()), r, retention.Runs, retention.Days)
+	number, err = a.history.store.Keep(record, r, retention.Runs, retention.Days)
 	switch {
 	case number > 0:
 		return r, number, errors.Join(err, journal.End())

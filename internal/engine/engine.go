@@ -381,7 +381,7 @@ func (r *execution) skipReason(t *catalog.Test) string {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return run.Unmet(t.Rules.Needs, func(id string) (o run.Outcome, picked bool) {
+	return run.Unmet(t.Rules().Needs, func(id string) (o run.Outcome, picked bool) {
 		return r.came[id], r.came[id] != "" || r.open[id] != nil
 	})
 }
@@ -438,7 +438,7 @@ func (r *execution) finish(e *run.Event) {
 			e.Message = t.Failure.Words + ": " + e.Message
 		}
 		if e.Outcome = ruledOutcome(t, e.Outcome, ran); e.Outcome == run.Surprise {
-			e.Message = "it passed, though it is expected to fail: " + t.Rules.ExpectFail
+			e.Message = "it passed, though it is expected to fail: " + t.Rules().ExpectFail
 		}
 		delete(r.open, e.ID)
 		r.came[e.ID] = e.Outcome
@@ -455,7 +455,7 @@ func ruledOutcome(t *catalog.Test, o run.Outcome, ran bool) run.Outcome {
 		return run.Errored
 	case t.Failure != nil && o.Bad() && ran:
 		return run.Owed
-	case t.Rules.ExpectFail == "":
+	case t.Rules().ExpectFail == "":
 		return o
 	case o.Bad() && ran:
 		return run.Owed

@@ -106,7 +106,7 @@ func (s *puppetSession) Reset(context.Context) error { return nil }
 func (s *puppetSession) Close() error                { return nil }
 
 func test(group, name string, seconds float64, rules catalog.Rules) catalog.Test {
-	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Rules: rules, SkipReason: rules.Skip}
+	return catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, Expected: seconds, Ruled: &rules, SkipReason: rules.Skip}
 }
 
 func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, workers int) (*run.Run, []run.Event) {
@@ -291,10 +291,10 @@ func TestPlannedWorkers(t *testing.T) {
 		for i := range 1 + random.IntN(40) {
 			made := test(fmt.Sprint("g", i%5), fmt.Sprint("t", i), random.Float64(), catalog.Rules{})
 			if i > 3 && random.IntN(4) == 0 {
-				made.Rules.After = []string{tests[random.IntN(i)].ID}
+				made.AddRules(catalog.Rules{After: []string{tests[random.IntN(i)].ID}}, "")
 			}
 			if random.IntN(4) == 0 {
-				made.Rules.Holds = []string{"bus"}
+				made.AddRules(catalog.Rules{Holds: []string{"bus"}}, "")
 			}
 			tests = append(tests, made)
 			worker[made.ID] = random.IntN(4) // 0 for whichever is free
@@ -359,10 +359,10 @@ func TestDealing(t *testing.T) {
 				made := test(fmt.Sprint("g", i*i%83), fmt.Sprint("t", i), 0.05+random.ExpFloat64(), catalog.Rules{})
 				made.File, made.Setup = fmt.Sprint("f", i*i%83, i%3), 0.02
 				if i > 0 && i%17 == 0 {
-					made.Rules.After = []string{tests[random.IntN(i)].ID}
+					made.AddRules(catalog.Rules{After: []string{tests[random.IntN(i)].ID}}, "")
 				}
 				if i%29 == 0 {
-					made.Rules.Holds = []string{"bus"}
+					made.AddRules(catalog.Rules{Holds: []string{"bus"}}, "")
 				}
 				tests = append(tests, made)
 			}

@@ -135,14 +135,14 @@ func randomTests(random *rand.Rand, workers int) (tests []catalog.Test, only map
 		made := test(fmt.Sprint("g", random.IntN(5)), fmt.Sprint("t", i), 0.5+random.Float64(), catalog.Rules{})
 		switch random.IntN(4) {
 		case 0:
-			made.Rules.Holds = []string{"bus"}
+			made.AddRules(catalog.Rules{Holds: []string{"bus"}}, "")
 		case 1:
-			made.Rules.Holds = []string{"wide", "licence"}[random.IntN(2):]
+			made.AddRules(catalog.Rules{Holds: []string{"wide", "licence"}[random.IntN(2):]}, "")
 		}
 		if i > 0 && random.IntN(3) == 0 {
-			made.Rules.Needs = []string{tests[random.IntN(i)].ID}
+			made.AddRules(catalog.Rules{Needs: []string{tests[random.IntN(i)].ID}}, "")
 		}
-		if only != nil && len(made.Rules.Needs) == 0 && random.IntN(3) == 0 {
+		if only != nil && len(made.Rules().Needs) == 0 && random.IntN(3) == 0 {
 			only[made.ID] = 1 + random.IntN(workers)
 		}
 		tests = append(tests, made)

@@ -66,7 +66,7 @@ func (t *tries) take(e run.Event) {
 // hold keeps an outcome back that may not be the last of its test.
 func (t *tries) hold(e run.Event) bool {
 	test := t.run.test(e.ID)
-	if t.left == 0 || test == nil || test.Rules.ExpectFail != "" || test.Failure != nil {
+	if t.left == 0 || test == nil || test.Rules().ExpectFail != "" || test.Failure != nil {
 		return false
 	}
 	switch {
@@ -74,7 +74,7 @@ func (t *tries) hold(e run.Event) bool {
 		t.past[e.ID] = append(t.past[e.ID], e)
 		t.run.emit(run.Event{Event: run.StepDone, ID: e.ID, Worker: e.Worker, Batch: e.Batch,
 			Step: fmt.Sprint("try ", len(t.past[e.ID])), Outcome: e.Outcome, Seconds: e.Seconds})
-	case e.Outcome == run.Skipped && slices.ContainsFunc(test.Rules.Needs, func(id string) bool { return t.past[id] != nil }):
+	case e.Outcome == run.Skipped && slices.ContainsFunc(test.Rules().Needs, func(id string) bool { return t.past[id] != nil }):
 	default:
 		return false
 	}

@@ -179,7 +179,8 @@ func TestConstraints(t *testing.T) {
 	url := startStation(t)
 	tests := made(slices.Repeat([]float64{0.01}, 60))
 	for i := range tests {
-		switch r := &tests[i].Rules; {
+		tests[i].Ruled = &catalog.Rules{}
+		switch r := tests[i].Ruled; {
 		case i >= 40 && i < 50:
 			r.Needs = []string{tests[i-40].ID}
 		case i >= 50:
@@ -200,12 +201,12 @@ func TestConstraints(t *testing.T) {
 		m.Member.self.Name = name
 		m.run = func(test *catalog.Test) run.Outcome {
 			mu.Lock()
-			for _, id := range append(slices.Clone(test.Rules.Needs), test.Rules.After...) {
+			for _, id := range append(slices.Clone(test.Rules().Needs), test.Rules().After...) {
 				if !ended[id] {
 					t.Errorf("%s began before %s had ended", test.ID, id)
 				}
 			}
-			for _, what := range test.Rules.Holds {
+			for _, what := range test.Rules().Holds {
 				if what == "port" {
 					what += " of " + name
 				}

@@ -131,7 +131,7 @@ func newPlanFile(s *split.Schedule, shared []string) *planFile {
 			t := &s.Batches[i].Tests[j]
 			b.Tests = append(b.Tests, len(f.Tests))
 			f.Tests = append(f.Tests, planTest{ID: t.ID, File: t.File, Line: t.Line, Known: t.Known, Expected: t.Expected, Spread: t.Spread, Setup: t.Setup, Share: t.Share,
-				Needs: t.Rules.Needs, After: t.Rules.After, Holds: t.Rules.Holds})
+				Needs: t.Rules().Needs, After: t.Rules().After, Holds: t.Rules().Holds})
 		}
 		f.Batches = append(f.Batches, b)
 	}
@@ -155,7 +155,9 @@ func (f *planFile) schedule(find func(id string) (catalog.Test, bool)) (*split.S
 				t.Suite, t.Group, t.Name = catalog.Parts(planned.ID)
 			}
 			t.Known, t.Expected, t.Spread, t.Setup, t.Share = planned.Known, planned.Expected, planned.Spread, planned.Setup, planned.Share
-			t.Rules.Needs, t.Rules.After, t.Rules.Holds = planned.Needs, planned.After, planned.Holds
+			rules := t.Rules()
+			rules.Needs, rules.After, rules.Holds = planned.Needs, planned.After, planned.Holds
+			t.Ruled = &rules
 			if t.Suite != b.Suite {
 				return nil, fmt.Errorf("the station's schedule is damaged: %s is in a batch of the suite %s", t.ID, b.Suite)
 			}

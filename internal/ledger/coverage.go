@@ -4,6 +4,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 
 	"fernrelay/core/order"
@@ -25,44 +27,50 @@ const CoverageMost = 5000
 
 // keepCoverage adds the orders in which the tests of a run ran.
 func keepCoverage(tx *sql.Tx, ran *run.Run) error {
-	type batch struct {
-		worker, number int
-		group          string
-	}
-	orders := map[batch][]string{}
+	type batch struct{ worker, number int }
+	orders := map[string]map[batch][]string{} // names, by group
 	tests := map[string]int{}
 	for _, r := range ran.Results {
 		group, name, ok := strings.Cut(r.ID, "#")
 		if ok && r.Worker > 0 && r.Outcome != run.Skipped && r.Outcome != run.Lost {
-			key := batch{r.Worker, r.Batch, group}
-			orders[key] = append(orders[key], name)
+			if orders[group] == nil {
+				orders[group] = map[batch][]string{}
+			}
+			key := batch{r.Worker, r.Batch}
+			orders[group][key] = append(orders[group][key], name)
 			tests[group]++
 		}
 	}
-	changed := map[string]*order.Coverage{}
-	for key, names := range orders {
-		if len(names) < 2 || tests[key.group] > CoverageMost {
+	for group, batches := range orders {
+		if tests[group] > CoverageMost {
 			continue
 		}
-		if changed[key.group] == nil {
-			known, err := readCoverage(tx, key.group)
-			if err != nil {
-				return err
-			}
-			changed[key.group] = known
-		}
-		changed[key.group].Add(names)
-	}
-	for group, c := range changed {
-		names, err := json.Marshal(c.Tests)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.Exec("INSERT OR REPLACE INTO coverage (name, tests, neighbours, before) VALUES (?, ?, ?, ?)", group, string(names), []byte(c.Neighbours), []byte(c.Before)); err != nil {
+		if err := addCoverage(tx, group, slices.Collect(maps.Values(batches))); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// addCoverage adds orders of a group, those of one test excepted.
+func addCoverage(tx *sql.Tx, group string, orders [][]string) error {
+	orders = slices.DeleteFunc(orders, func(names []string) bool { return len(names) < 2 })
+	if len(orders) == 0 {
+		return nil
+	}
+	c, err := readCoverage(tx, group)
+	if err != nil {
+		return err
+	}
+	for _, names := range orders {
+		c.Add(names)
+	}
+	names, err := json.Marshal(c.Tests)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec("INSERT OR REPLACE INTO coverage (name, tests, neighbours, before) VALUES (?, ?, ?, ?)", group, string(names), []byte(c.Neighbours), []byte(c.Before))
+	return err
 }
 
 // Coverage returns which orders of a group, suite:group, have run.

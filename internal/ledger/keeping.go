@@ -69,8 +69,8 @@ func (i *Importer) Add(runs []Foreign) error {
 	defer tx.Rollback()
 	known := map[string]int64{} // keys by ID, of the tests of these runs
 	for _, f := range runs {
-		number, err := i.ledger.keep(tx, f.Record, f.Run, func(tx *sql.Tx, number int64, run *run.Run) (map[string]int64, error) {
-			return known, i.keepTests(tx, number, run, known)
+		number, err := i.ledger.keep(tx, f.Record, f.Run, func(tx *sql.Tx, number int64, ran *run.Run) ([]int64, error) {
+			return i.keepTests(tx, number, ran, known)
 		})
 		if err != nil {
 			return err
@@ -93,34 +93,37 @@ func (i *Importer) Close() error {
 	return i.ledger.arrange()
 }
 
-// keepTests keeps the tests of a run that are not kept yet, and adds the keys of all to those that
+// keepTests keeps the tests of a run that are not kept yet, and returns the keys of all, which it adds to those that
 // are known. Those that are kept stay as they are.
-func (i *Importer) keepTests(tx *sql.Tx, number int64, run *run.Run, known map[string]int64) error {
+func (i *Importer) keepTests(tx *sql.Tx, number int64, run *run.Run, known map[string]int64) ([]int64, error) {
 	greatest, err := greatestKey(tx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := i.catchUp(tx, greatest); err != nil {
-		return err
+		return nil, err
 	}
 	if err := i.find(tx, run, known); err != nil {
-		return err
+		return nil, err
 	}
+	keys := make([]int64, 0, len(run.Results))
 	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4}
 	for _, r := range run.Results {
-		if known[r.ID] > 0 {
+		if key := known[r.ID]; key > 0 {
 			i.older = true
+			keys = append(keys, key)
 			continue
 		}
 		greatest++
 		known[r.ID] = greatest
+		keys = append(keys, greatest)
 		i.hashes[maphash.String(i.seed, r.ID)] = struct{}{}
 		if err := tests.add(greatest, r.ID, encode([]Moment{{r.Outcome, r.Alone(), r.Share}}), number); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	i.upTo = greatest
-	return tests.flush()
+	return keys, tests.flush()
 }
 
 // catchUp takes in the tests that are kept up to a key.

@@ -148,7 +148,7 @@ func openToRead(path string) (*Ledger, error) {
 
 // How a file is opened. Writers wait a minute for others that write; what is reported as kept is on the disk.
 const (
-	toWrite = "_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-8000)&_txlock=immediate"
+	toWrite = "_pragma=busy_timeout(60000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-4000)&_txlock=immediate"
 	toRead  = "mode=ro&immutable=1"
 )
 
@@ -219,8 +219,8 @@ func numberOf(from querier, journal string) (number int, err error) {
 	return number, err
 }
 
-// keep adds a run and its results; keysOf keeps the tests and returns their keys.
-func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sql.Tx, number int64, run *run.Run) (map[string]int64, error)) (number int, err error) {
+// keep adds a run and its results; keysOf keeps the tests and returns their keys, in the order of the results.
+func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sql.Tx, number int64, run *run.Run) ([]int64, error)) (number int, err error) {
 	journal := sql.NullString{String: k.Journal, Valid: k.Journal != ""}
 	placed, err := placeOf(tx, ran.Started, time.Now())
 	if err != nil {
@@ -247,7 +247,7 @@ func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sq
 	if err != nil {
 		return 0, err
 	}
-	return int(last), l.keepRest(tx, last, ran, k.Trial, func(r *run.Result) int64 { return keys[r.ID] })
+	return int(last), l.keepRest(tx, last, ran, k.Trial, keys)
 }
 
 func milliseconds(seconds float64) int64 { return int64(math.Round(1000 * seconds)) }
@@ -275,12 +275,15 @@ func placeOf(tx *sql.Tx, began, now time.Time) (int64, error) {
 // outputsKept bounds the outputs that are kept of one run, in bytes before they are compressed.
 const outputsKept = 16 << 20
 
-// keepRest packs the results of a run whose tests are known, and keeps its counts and the signs of its failures.
-func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, key func(*run.Result) int64) error {
-	results := make([]packed, len(run.Results))
+// keepRest packs the results of a run whose tests have keys, and keeps its counts and the signs of its failures.
+func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, keys []int64) error {
+	results, keyOf := make([]packed, len(run.Results)), map[string]int64{} // of those that are bad
 	work, room := 0.0, outputsKept
 	for i, r := range run.Results {
-		results[i] = newPacked(key(r), r)
+		if r.Outcome.Bad() {
+			keyOf[r.ID] = keys[i]
+		}
+		results[i] = newPacked(keys[i], r)
 		work += r.Seconds
 	}
 	brief, rest, err := pack(results, func(at int) *details { return detailsOf(at, run.Results[at]) })
@@ -303,13 +306,13 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, ke
 	bad := &table{tx: tx, name: "bad (test, run, sign)", columns: 3, behind: "ON CONFLICT DO NOTHING"}
 	for _, r := range troubled {
 		if !trial {
-			if err := bad.add(key(r), number, signs[r.ID]); err != nil {
+			if err := bad.add(keyOf[r.ID], number, signs[r.ID]); err != nil {
 				return err
 			}
 		}
 		if text := bounded(string(r.Output)); text != "" && len(text) <= room {
 			room -= len(text)
-			if err := outputs.add(number, key(r), compress([]byte(text))); err != nil {
+			if err := outputs.add(number, keyOf[r.ID], compress([]byte(text))); err != nil {
 				return err
 			}
 		}
@@ -317,26 +320,26 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, ke
 	return errors.Join(outputs.flush(), bad.flush())
 }
 
-// keepTests adds its moment to each test of a run, and returns the keys of the tests by ID.
-func keepTests(tx *sql.Tx, number int64, ran *run.Run) (keys map[string]int64, err error) {
+// keepTests adds its moment to each test of a run, and returns the keys of the tests.
+func keepTests(tx *sql.Tx, number int64, ran *run.Run) (keys []int64, err error) {
 	return putTests(tx, number, ran, func(latest []Moment, r *run.Result) []Moment {
 		return append(latest, Moment{r.Outcome, r.Alone(), r.Share})
 	})
 }
 
-// addTests adds the tests of a run that are not known yet, without a moment, and returns the keys of all by ID.
-func addTests(tx *sql.Tx, number int64, ran *run.Run) (keys map[string]int64, err error) {
+// addTests adds the tests of a run that are not known yet, without a moment, and returns the keys of all.
+func addTests(tx *sql.Tx, number int64, ran *run.Run) (keys []int64, err error) {
 	return putTests(tx, number, ran, func(latest []Moment, _ *run.Result) []Moment { return latest })
 }
 
-// putTests writes the tests of a run with the moments that a function returns, given the latest.
-func putTests(tx *sql.Tx, number int64, ran *run.Run, moments func(latest []Moment, r *run.Result) []Moment) (keys map[string]int64, err error) {
+// putTests writes the tests of a run with the moments that a function returns, given the latest. It returns the keys of the tests.
+func putTests(tx *sql.Tx, number int64, ran *run.Run, moments func(latest []Moment, r *run.Result) []Moment) (keys []int64, err error) {
 	greatest, err := greatestKey(tx)
 	if err != nil {
 		return nil, err
 	}
 	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4, behind: "ON CONFLICT (key) DO UPDATE SET recent = excluded.recent, last = excluded.last"}
-	keys = make(map[string]int64, len(ran.Results))
+	keys = make([]int64, 0, len(ran.Results))
 	for some := range slices.Chunk(ran.Results, rowsAtOnce) { // the moments of all would take much memory
 		known, err := readTests(tx, some)
 		if err != nil {
@@ -348,7 +351,7 @@ func putTests(tx *sql.Tx, number int64, ran *run.Run, moments func(latest []Mome
 				greatest++
 				test.key = greatest
 			}
-			keys[r.ID] = test.key
+			keys = append(keys, test.key)
 			latest, err := decode(test.recent)
 			if err != nil {
 				return nil, fmt.Errorf("what is kept of %s: %w", r.ID, err)

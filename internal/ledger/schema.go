@@ -146,7 +146,11 @@ func (l *Ledger) addPacks(tx *sql.Tx) error {
 		if err != nil {
 			return err
 		}
-		if err := l.keepRest(tx, int64(k.Number), ran, false, func(r *run.Result) int64 { return known[r.ID].key }); err != nil {
+		keys := make([]int64, len(ran.Results))
+		for i, r := range ran.Results {
+			keys[i] = known[r.ID].key
+		}
+		if err := l.keepRest(tx, int64(k.Number), ran, false, keys); err != nil {
 			return err
 		}
 		if !setups {

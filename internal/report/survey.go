@@ -22,7 +22,7 @@ func Tests(w io.Writer, tests []catalog.Test) {
 		if !t.Known {
 			seconds = "–"
 		}
-		rows[i] = []string{Quote(t.ID), fmt.Sprintf("%7s", seconds), plain.Line(t.Place()), plain.Line(strings.Join(t.Tags, " ")), plain.Line(ruleList(t.Rules))}
+		rows[i] = []string{Quote(t.ID), fmt.Sprintf("%7s", seconds), plain.Line(t.Place()), plain.Line(strings.Join(t.Tags, " ")), plain.Line(ruleList(t.Rules()))}
 	}
 	table(w, rows)
 }
@@ -206,8 +206,8 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 		why.Tags = append(why.Tags, WhyOrigin{Name: tag, From: test.TagFrom(tag)})
 	}
 	for _, rule := range catalog.RuleNames {
-		if test.Rules.Has(rule) {
-			why.Rules = append(why.Rules, WhyOrigin{rule, test.Rules.Value(rule), test.RuleFrom(rule)})
+		if test.Rules().Has(rule) {
+			why.Rules = append(why.Rules, WhyOrigin{rule, test.Rules().Value(rule), test.RuleFrom(rule)})
 		}
 	}
 	return why, nil

@@ -203,11 +203,11 @@ func (v *survey) cardLines(t *theme, test *catalog.Test, past []run.Outcome) []c
 		add("tags", tags...)
 	}
 	for _, rule := range catalog.RuleNames {
-		if test.Rules.Has(rule) {
+		if test.Rules().Has(rule) {
 			add(rule, v.ruleParts(t, test, rule)...)
 		}
 	}
-	if test.SkipReason != "" && test.SkipReason != test.Rules.Skip {
+	if test.SkipReason != "" && test.SkipReason != test.Rules().Skip {
 		add("here", cardPart{"does not run: " + test.SkipReason, t.amber})
 	}
 	words := history.Short(test.Expected)
@@ -258,13 +258,13 @@ func (v *survey) tagParts(t *theme, test *catalog.Test) []cardPart {
 }
 
 func (v *survey) ruleParts(t *theme, test *catalog.Test, rule string) []cardPart {
-	value := test.Rules.Value(rule)
+	value := test.Rules().Value(rule)
 	switch rule {
 	case catalog.RuleNeeds, catalog.RuleAfter:
 		value = strings.ReplaceAll(value, catalog.ID(test.Suite, test.Group, ""), "")
 	case catalog.RuleHolds:
 		var each []string
-		for _, resource := range test.Rules.Holds {
+		for _, resource := range test.Rules().Holds {
 			each = append(each, resource+" "+v.atOnce(resource))
 		}
 		value = strings.Join(each, ", ")
@@ -289,7 +289,7 @@ func (v *survey) atOnce(resource string) string {
 func ruleWords(t *catalog.Test) string {
 	var words []string
 	for _, rule := range catalog.RuleNames {
-		if !t.Rules.Has(rule) {
+		if !t.Rules().Has(rule) {
 			continue
 		}
 		if strings.Contains(t.RuleFrom(rule), keepSession) {
@@ -297,7 +297,7 @@ func ruleWords(t *catalog.Test) string {
 		}
 		words = append(words, rule)
 	}
-	if t.SkipReason != "" && t.Rules.Skip == "" {
+	if t.SkipReason != "" && t.Rules().Skip == "" {
 		words = append(words, "not here")
 	}
 	return strings.Join(words, " ")

@@ -415,12 +415,12 @@ func TestSheets(t *testing.T) {
 	press(a, "⎋R"+reason+"by ")
 	settle(a, tea.PasteMsg{Content: "hand"})
 	press(a, "⏎")
-	if a.sheet != nil || test().Rules.Skip != "by hand" || ownWords(a.session.app.Own) != "1 rule of this session only" {
-		t.Errorf("the rules are %+v, and it is told as %q", test().Rules, ownWords(a.session.app.Own))
+	if a.sheet != nil || test().Rules().Skip != "by hand" || ownWords(a.session.app.Own) != "1 rule of this session only" {
+		t.Errorf("the rules are %+v, and it is told as %q", test().Rules(), ownWords(a.session.app.Own))
 	}
 	press(a, "R↓↓→⏎")
-	if test().Rules.Skip != "" || len(a.session.app.Own.Rules) != 0 {
-		t.Errorf("taken back: %+v, %+v", test().Rules, a.session.app.Own.Rules)
+	if test().Rules().Skip != "" || len(a.session.app.Own.Rules) != 0 {
+		t.Errorf("taken back: %+v, %+v", test().Rules(), a.session.app.Own.Rules)
 	}
 	press(a, "s")
 	if a.sheet != nil || a.message == "" {

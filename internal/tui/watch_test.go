@@ -245,7 +245,7 @@ func TestOnChangeFromThenOn(t *testing.T) {
 // need or what runs apart keeps workers waiting.
 func TestEndsInKnowsWhatBinds(t *testing.T) {
 	batch := func(name string, seconds float64, rules catalog.Rules, apart string) split.Batch {
-		return split.Batch{Suite: "s", Apart: apart, Tests: []catalog.Test{{ID: "s:" + name + "#t", Suite: "s", Group: name, Name: "t", Expected: seconds, Rules: rules}}}
+		return split.Batch{Suite: "s", Apart: apart, Tests: []catalog.Test{{ID: "s:" + name + "#t", Suite: "s", Group: name, Name: "t", Expected: seconds, Ruled: &rules}}}
 	}
 	bus := catalog.Rules{Holds: []string{"bus"}}
 	for name, c := range map[string]struct {

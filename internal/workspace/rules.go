@@ -15,7 +15,7 @@ import (
 // said is what an adapter says about a test and a description may change.
 type said struct {
 	tags       []string
-	rules      catalog.Rules
+	ruled      *catalog.Rules
 	origins    []catalog.Origin
 	skipReason string
 }
@@ -30,7 +30,7 @@ type draft struct {
 func (d *draft) edit(i int) *catalog.Test {
 	t := &d.Tests[i]
 	if _, known := d.said[i]; !known {
-		d.said[i] = said{t.Tags, t.Rules, t.Origins, t.SkipReason}
+		d.said[i] = said{t.Tags, t.Ruled, t.Origins, t.SkipReason}
 	}
 	return t
 }
@@ -131,7 +131,7 @@ func (w *Workspace) conclude(d *draft) {
 	dependent := false
 	for i := range d.Tests {
 		t := &d.Tests[i]
-		if condition := t.Rules.OnlyIf; condition != "" {
+		if condition := t.Rules().OnlyIf; condition != "" {
 			why, known := unmet[condition]
 			if !known {
 				why = unmetPart(condition, machine)
@@ -141,29 +141,30 @@ func (w *Workspace) conclude(d *draft) {
 				setSkipReason(d.edit(i), why)
 			}
 		}
-		for _, resource := range t.Rules.Holds {
+		for _, resource := range t.Rules().Holds {
 			if w.Project.Resources[resource] == 0 && len(w.Project.Resources) > 0 && !unnamed[resource] {
 				unnamed[resource] = true
 				w.Notes = append(w.Notes, fmt.Sprintf("%s holds %s, which [resources] does not name: one test at a time may hold it", t.ID, resource))
 			}
 		}
-		if t.Rules.Skip != "" {
-			setSkipReason(d.edit(i), t.Rules.Skip)
+		if t.Rules().Skip != "" {
+			setSkipReason(d.edit(i), t.Rules().Skip)
 		}
 		if t.SkipReason != "" {
 			setSkipReason(t, t.SkipReason) // as the adapter said
 		}
-		t.Together = cmp.Or(t.Rules.Together, levels[t.Suite])
-		dependent = dependent || t.Rules.Needs != nil || t.Rules.After != nil
+		t.Together = cmp.Or(t.Rules().Together, levels[t.Suite])
+		dependent = dependent || t.Rules().Needs != nil || t.Rules().After != nil
 	}
 	if !dependent {
 		return
 	}
 	for i := range d.Tests {
-		if rules := &d.Tests[i].Rules; rules.Needs != nil || rules.After != nil {
-			t := d.edit(i)
-			t.Rules.Needs = w.resolve(d.Catalog, t, catalog.RuleNeeds, t.Rules.Needs)
-			t.Rules.After = w.resolve(d.Catalog, t, catalog.RuleAfter, t.Rules.After)
+		if rules := d.Tests[i].Rules(); rules.Needs != nil || rules.After != nil {
+			t, resolved := d.edit(i), rules
+			resolved.Needs = w.resolve(d.Catalog, t, catalog.RuleNeeds, rules.Needs)
+			resolved.After = w.resolve(d.Catalog, t, catalog.RuleAfter, rules.After)
+			t.Ruled = &resolved
 		}
 	}
 	if _, err := order.Settle(d.Tests); err != nil {

@@ -72,7 +72,7 @@ func (w *Workspace) WithNeeds(tests []catalog.Test) []catalog.Test {
 			return
 		}
 		seen[t.ID] = true
-		for _, id := range t.Rules.Needs {
+		for _, id := range t.Rules().Needs {
 			if needed, ok := w.Catalog.Lookup(id); ok {
 				add(*needed)
 			}
@@ -87,14 +87,14 @@ func (w *Workspace) WithNeeds(tests []catalog.Test) []catalog.Test {
 
 // Lone applies the rule lone to the tests of a run: if any has it, the others are skipped.
 func Lone(tests []catalog.Test) []catalog.Test {
-	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Rules.Lone != "" && t.SkipReason == "" })
+	at := slices.IndexFunc(tests, func(t catalog.Test) bool { return t.Rules().Lone != "" && t.SkipReason == "" })
 	if at < 0 {
 		return tests
 	}
 	why := "only tests with the rule lone run, such as " + tests[at].ID
 	tests = slices.Clone(tests)
 	for i := range tests {
-		if t := &tests[i]; t.Rules.Lone == "" && t.SkipReason == "" {
+		if t := &tests[i]; t.Rules().Lone == "" && t.SkipReason == "" {
 			setSkipReason(t, why)
 		}
 	}

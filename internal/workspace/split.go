@@ -16,7 +16,7 @@ func (w *Workspace) Split(tests []catalog.Test, together split.Together, f split
 	f.Processors = processors.Count()
 	f.Resources = map[string]int{}
 	for i := range tests {
-		for _, name := range tests[i].Rules.Holds {
+		for _, name := range tests[i].Rules().Holds {
 			f.Resources[name] = max(1, w.Project.Resources[name])
 		}
 	}

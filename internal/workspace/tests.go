@@ -143,7 +143,7 @@ func (w *Workspace) undescribed() map[string]adapter.Found {
 	for i := range w.Catalog.Tests {
 		t := w.Catalog.Tests[i]
 		if was, changed := w.said[i]; changed {
-			t.Tags, t.Rules, t.Origins, t.SkipReason = was.tags, was.rules, was.origins, was.skipReason
+			t.Tags, t.Ruled, t.Origins, t.SkipReason = was.tags, was.ruled, was.origins, was.skipReason
 		}
 		t.Expected, t.Known, t.Share, t.Spread, t.Setup, t.Together = 0, false, 0, 0, 0, ""
 		of := found[t.Suite]

@@ -104,7 +104,7 @@ bank = 2
 		}
 	}
 	a, _ := r.Catalog.Find("one#TestA")
-	if !slices.Equal(a.Rules.Needs, []string{"u:one#TestB"}) || a.RuleFrom("needs") != "fern.toml:14" || a.TagFrom("early") != "fern.toml:7" || a.TagFrom("source") != "the function" {
+	if !slices.Equal(a.Rules().Needs, []string{"u:one#TestB"}) || a.RuleFrom("needs") != "fern.toml:14" || a.TagFrom("early") != "fern.toml:7" || a.TagFrom("source") != "the function" {
 		t.Errorf("%+v", a)
 	}
 	// TestB of one needs itself, by the rule for all of one.

@@ -58,7 +58,7 @@ END
 	}
 	rough := found.Tests[2]
 	if rough.ID != "c:rough#kills" || rough.File != "checks/run" || rough.Line != 3 || rough.TagFrom("wet") != "the list command" ||
-		rough.Rules.ExpectFail != "known" || rough.Kind != catalog.KindScript || found.Tests[1].Group != "deep" {
+		rough.Rules().ExpectFail != "known" || rough.Kind != catalog.KindScript || found.Tests[1].Group != "deep" {
 		t.Errorf("found %+v", found.Tests)
 	}
 	s, err := a.Open(context.Background(), adapter.Slot{Number: 5, Temp: t.TempDir()})
@@ -66,7 +66,7 @@ END
 		t.Fatal(err)
 	}
 	tests := found.Tests[:5]
-	tests[4].Rules.Needs = []string{"c:.#plain"}
+	tests[4].AddRules(catalog.Rules{Needs: []string{"c:.#plain"}}, "")
 	run := run.New()
 	if err := s.Run(context.Background(), tests, run.Apply); err != nil {
 		t.Fatal(err)

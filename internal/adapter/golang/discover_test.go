@@ -48,13 +48,13 @@ func TestBare(t *testing.T) {
 	all, bare := found["p#TestAll"], found["p#TestBare"]
 	want := catalog.Rules{Skip: catalog.NoReason, Lone: "while the pump is mended", ExpectFail: "not there yet", OnlyIf: "(os:linux or env:X=1) (go>=1.20)",
 		Needs: []string{"TestBare", "q#TestOther"}, After: []string{"TestBare"}, Holds: []string{"bus", "pump"}}
-	if fmt.Sprint(all.Rules) != fmt.Sprint(want) || !slices.Equal(all.Tags, []string{"file", "quick", "slow"}) {
-		t.Errorf("read %+v with the tags %v", all.Rules, all.Tags)
+	if fmt.Sprint(all.Rules()) != fmt.Sprint(want) || !slices.Equal(all.Tags, []string{"file", "quick", "slow"}) {
+		t.Errorf("read %+v with the tags %v", all.Rules(), all.Tags)
 	}
 	if all.TagFrom("file") != "the file" || all.TagFrom("quick") != "the function" || all.RuleFrom("holds") != "the file" || all.RuleFrom("needs") != "the function" {
 		t.Errorf("the origins are %v", all.Origins)
 	}
-	if !slices.Equal(bare.Tags, []string{"file"}) || bare.Rules.Has("needs") || bare.Line != 24 || bare.End != 25 {
+	if !slices.Equal(bare.Tags, []string{"file"}) || bare.Rules().Has("needs") || bare.Line != 24 || bare.End != 25 {
 		t.Errorf("read %+v", bare)
 	}
 	again, err := a.Discover(context.Background())
@@ -86,14 +86,14 @@ func FuzzDirective(f *testing.F) {
 			}
 		}
 		for _, rule := range catalog.RuleNames {
-			if value := d.Rules.Value(rule); value != "" {
+			if value := d.Rules().Value(rule); value != "" {
 				if err := again.take(directivePrefix+rule+" "+value, "here"); err != nil {
 					t.Fatalf("%s %q of %q: %v", rule, value, text, err)
 				}
 			}
 		}
-		if fmt.Sprint(again.Rules) != fmt.Sprint(d.Rules) || !slices.Equal(again.Tags, d.Tags) {
-			t.Fatalf("%q reads as %+v and again as %+v", text, d.Rules, again.Rules)
+		if fmt.Sprint(again.Rules()) != fmt.Sprint(d.Rules()) || !slices.Equal(again.Tags, d.Tags) {
+			t.Fatalf("%q reads as %+v and again as %+v", text, d.Rules(), again.Rules())
 		}
 	})
 }
@@ -152,9 +152,9 @@ func TestOneNameTwice(t *testing.T) {
 	})
 	names := []string{"p#TestSame", "p#TestAfterGood", "p#TestBad", "p#TestAfterBad", "p#ExampleAfter", "p#TestSame~p_test", "p#TestTagged", "p#TestTagged~it"}
 	tests := choose(t, found, names...)
-	tests[1].Rules.Needs = []string{"u:p#TestSame"} // as they come once names are resolved
-	tests[3].Rules.Needs = []string{"u:p#TestBad"}
-	tests[4].Rules.Needs = []string{"u:p#TestBad"}
+	tests[1].AddRules(catalog.Rules{Needs: []string{"u:p#TestSame"}}, "") // as they come once names are resolved
+	tests[3].AddRules(catalog.Rules{Needs: []string{"u:p#TestBad"}}, "")
+	tests[4].AddRules(catalog.Rules{Needs: []string{"u:p#TestBad"}}, "")
 	run := run.New()
 	if err := open(t, a, tests).Run(context.Background(), tests, run.Apply); err != nil {
 		t.Fatal(err)
@@ -212,8 +212,11 @@ func TestCache(t *testing.T) {
 	if err != nil || a.cache.read != len("package p\n\nimport \"testing\"\n\nfunc TestY(t *testing.T) {}\n") {
 		t.Fatalf("%d bytes were read anew, %v", a.cache.read, err)
 	}
+	words := func(t catalog.Test) string {
+		return fmt.Sprint(t.Name, t.File, t.Line, t.End, t.Tags, t.Rules(), t.Origins)
+	}
 	for _, test := range found.Tests {
-		if test.Group == "p3" && test.Name != "TestY" || test.Group == "p4" || test.Group == "p5" && fmt.Sprint(test) != fmt.Sprint(before["p5#TestX"]) {
+		if test.Group == "p3" && test.Name != "TestY" || test.Group == "p4" || test.Group == "p5" && words(test) != words(before["p5#TestX"]) {
 			t.Errorf("found %+v", test)
 		}
 	}

@@ -180,7 +180,7 @@ func (a *Adapter) order(tests []catalog.Test) string {
 			names[t.ID] += secondOfName
 		}
 		out.WriteString(names[t.ID])
-		for _, id := range t.Rules.Needs {
+		for _, id := range t.Rules().Needs {
 			if needed, ok := names[id]; ok {
 				out.WriteString(" " + needed)
 			}

@@ -302,7 +302,7 @@ func lastLines(said string) string {
 
 // alone ends the process if what comes next must not be in it.
 func (s *session) alone(next *catalog.Test, sink run.Sink) {
-	isolated := next.Rules.Isolate != ""
+	isolated := next.Rules().Isolate != ""
 	if isolated || s.isolated || s.adapter.Isolate == adapter.PerTest || s.adapter.Isolate == adapter.PerGroup && s.group != next.Group {
 		if err := s.Close(); err != nil {
 			s.reportBeyond(sink, run.Errored, err.Error())

@@ -236,7 +236,7 @@ func TestCancel(t *testing.T) {
 
 func TestDiscover(t *testing.T) {
 	found, err := newAdapter(t).Discover(context.Background())
-	if err != nil || len(found.Tests) != 2 || found.Tests[0].ID != "s:g#a b" || found.Tests[0].File != "sub/f.py" || found.Tests[0].Kind != catalog.KindTest || found.Tests[1].Rules.Skip != "why" {
+	if err != nil || len(found.Tests) != 2 || found.Tests[0].ID != "s:g#a b" || found.Tests[0].File != "sub/f.py" || found.Tests[0].Kind != catalog.KindTest || found.Tests[1].Rules().Skip != "why" {
 		t.Errorf("found %+v, %v", found, err)
 	}
 	if _, err := newAdapter(t, "of-another-time").Discover(context.Background()); err == nil || !strings.Contains(err.Error(), "fern-host/9") {
@@ -253,7 +253,7 @@ func TestDiscover(t *testing.T) {
 func TestNeeds(t *testing.T) {
 	batch := tests("first", "fails", "wants fails", "wants first", "dies", "wants dies", "wants wants")
 	for i, need := range map[int]string{2: "fails", 3: "first", 5: "dies", 6: "wants dies"} {
-		batch[i].Rules.Needs = []string{catalog.ID("s", "g", need)}
+		batch[i].AddRules(catalog.Rules{Needs: []string{catalog.ID("s", "g", need)}}, "")
 	}
 	run := run.New()
 	if err := open(t, newAdapter(t)).Run(context.Background(), batch, run.Apply); err != nil {
