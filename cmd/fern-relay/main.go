@@ -18,6 +18,7 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/history"
 	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/internal/app"
@@ -144,11 +145,32 @@ func (s *settings) open(ctx context.Context) (*app.App, error) {
 	return r, nil
 }
 
+// openWithPast is open, and returns what the latest n runs say.
+func (s *settings) openWithPast(ctx context.Context, n int) (r *app.App, past *history.Past, err error) {
+	err = patiently(func(progress func(string)) error {
+		r, past, err = app.OpenWithPast(ctx, s.dir, n, progress)
+		return err
+	})
+	if err == nil {
+		s.note(r.Notes)
+	}
+	return r, past, err
+}
+
 // patience is how long finding tests may take before it is mentioned.
 const patience = time.Second
 
 // openPatiently opens a project, and says what it does if that takes time.
-func openPatiently(ctx context.Context, dir string) (*app.App, error) {
+func openPatiently(ctx context.Context, dir string) (r *app.App, err error) {
+	err = patiently(func(progress func(string)) error {
+		r, err = app.Open(ctx, dir, progress)
+		return err
+	})
+	return r, err
+}
+
+// patiently calls open, and prints what it does at the moment if it takes time.
+func patiently(open func(progress func(what string)) error) error {
 	var mu sync.Mutex
 	at, late := "", false
 	tell := func(change func()) {
@@ -160,7 +182,7 @@ func openPatiently(ctx context.Context, dir string) (*app.App, error) {
 	}
 	timer := time.AfterFunc(patience, func() { tell(func() { late = true }) })
 	defer timer.Stop()
-	return app.Open(ctx, dir, func(what string) { tell(func() { at = what }) })
+	return open(func(what string) { tell(func() { at = what }) })
 }
 
 func newRoot(s *settings) *cobra.Command {

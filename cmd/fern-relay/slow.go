@@ -33,16 +33,12 @@ func newSlow(s *settings) *cobra.Command {
 			if most < 1 {
 				return fmt.Errorf("--most is %d: a number from 1 is expected", most)
 			}
-			r, err := s.open(cmd.Context())
+			r, past, err := s.openWithPast(cmd.Context(), runs)
 			if err != nil {
 				return err
 			}
 			defer r.Close()
 			tests, err := r.Pick(expression)
-			if err != nil {
-				return err
-			}
-			past, err := r.Ledger().Past(runs, nil)
 			if err != nil {
 				return err
 			}

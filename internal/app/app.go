@@ -18,6 +18,7 @@ import (
 	"sync"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/matrix"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
@@ -36,6 +37,36 @@ func Open(ctx context.Context, dir string, progress func(what string)) (*App, er
 	if err != nil {
 		return nil, err
 	}
+	return h.open(ctx, progress)
+}
+
+// OpenWithPast is Open, and reads meanwhile what the latest runs say, at most n of them.
+func OpenWithPast(ctx context.Context, dir string, n int, progress func(what string)) (*App, *history.Past, error) {
+	h, err := openHistory(ctx, dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	meanwhile, l := make(chan *history.Past, 1), h.Ledger()
+	go func() {
+		past, err := l.Past(n, nil)
+		if err != nil {
+			past = nil // opening sets a damaged ledger aside
+		}
+		meanwhile <- past
+	}()
+	a, err := h.open(ctx, progress)
+	past := <-meanwhile
+	if err != nil || past != nil {
+		return a, past, err
+	}
+	if past, err = a.Ledger().Past(n, nil); err != nil {
+		return nil, nil, errors.Join(err, a.Close())
+	}
+	return a, past, nil
+}
+
+// open finds the tests of the history's project.
+func (h *History) open(ctx context.Context, progress func(what string)) (*App, error) {
 	w, err := workspace.Open(ctx, h.Project, h.recall(ctx), progress)
 	if err != nil {
 		return nil, errors.Join(err, h.Close())

@@ -322,7 +322,7 @@ func (p *packed) result(id string, output []byte) run.Result {
 // several goroutines.
 var (
 	compressor = sync.OnceValue(func() *zstd.Encoder {
-		e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+		e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(frameSize)) // a larger window would hold memory
 		if err != nil {
 			panic(err) // of options that are constant
 		}

@@ -4,8 +4,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
-	"sync"
 
 	"fernrelay/core/history"
 	"fernrelay/core/run"
@@ -51,29 +51,39 @@ func (l *Ledger) briefs(runs []*run.Record) ([][]byte, error) {
 	return briefs, nil
 }
 
-// historyOf unpacks runs side by side. The tests are in the order in which they were first kept.
+// historyOf unpacks runs, each twice, as all runs of a large suite take too much memory at once. The tests are in the order in
+// which they were first kept.
 func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*history.History, error) {
-	briefs := make([]*brief, len(runs))
-	err := eachSideBySide(len(runs), func(run int) (err error) {
-		if briefs[run], err = unpackBrief(packs[run]); err != nil {
-			return fmt.Errorf("run %d: %w", runs[run].Number, err)
+	unpack := func(at int) (*brief, error) {
+		b, err := unpackBrief(packs[at])
+		if err == nil && len(b.keys) > 0 && names[slices.Max(b.keys)] == "" {
+			err = errPack
+		}
+		if err != nil {
+			return nil, fmt.Errorf("run %d: %w", runs[at].Number, err)
+		}
+		return b, nil
+	}
+	all := func(emit func(int) bool) error {
+		for at := range packs {
+			if !emit(at) {
+				break
+			}
+		}
+		return nil
+	}
+	var place []int // by key, from 1
+	err := inOrder(runtime.GOMAXPROCS(0), all, unpack, func(b *brief) error {
+		for _, key := range b.keys {
+			if int(key) >= len(place) {
+				place = append(place, make([]int, int(key)+1-len(place))...)
+			}
+			place[key] = 1
 		}
 		return nil
 	})
 	if err != nil {
 		return nil, err
-	}
-	var greatest int64
-	for _, b := range briefs {
-		for _, key := range b.keys {
-			greatest = max(greatest, key)
-		}
-	}
-	place := make([]int, greatest+1) // by key, from 1
-	for _, b := range briefs {
-		for _, key := range b.keys {
-			place[key] = 1
-		}
 	}
 	var ids []string
 	for key, used := range place {
@@ -83,24 +93,17 @@ func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*his
 		}
 	}
 	h := history.NewHistory(ids, len(runs))
-	return h, eachSideBySide(len(runs), func(run int) error {
-		b := briefs[run]
-		for i, key := range b.keys {
-			h.Set(place[key]-1, run, b.cell(i))
+	set := func(at int) (struct{}, error) {
+		b, err := unpack(at)
+		if err != nil {
+			return struct{}{}, err
 		}
-		return nil
-	})
-}
-
-// eachSideBySide calls do for each number below n, side by side.
-func eachSideBySide(n int, do func(i int) error) error {
-	errs := make([]error, n)
-	var all sync.WaitGroup
-	for i := range n {
-		all.Go(func() { errs[i] = do(i) })
+		for i, key := range b.keys {
+			h.Set(place[key]-1, at, b.cell(i))
+		}
+		return struct{}{}, nil
 	}
-	all.Wait()
-	return errors.Join(errs...)
+	return h, inOrder(runtime.GOMAXPROCS(0), all, set, func(struct{}) error { return nil })
 }
 
 // readBrief reads the brief part of one run.
