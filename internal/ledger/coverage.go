@@ -52,7 +52,7 @@ func keepCoverage(tx *sql.Tx, ran *run.Run) error {
 	return nil
 }
 
-// addCoverage adds orders of a group, those of one test excepted.
+// addCoverage adds orders of a group, except those of a single test.
 func addCoverage(tx *sql.Tx, group string, orders [][]string) error {
 	orders = slices.DeleteFunc(orders, func(names []string) bool { return len(names) < 2 })
 	if len(orders) == 0 {

@@ -43,3 +43,15 @@ func inOrder[I, O any](ahead int, produce func(emit func(I) bool) error, prepare
 	close(waiting)
 	return errors.Join(err, <-ended)
 }
+
+// below produces the numbers below n.
+func below(n int) func(emit func(int) bool) error {
+	return func(emit func(int) bool) error {
+		for i := range n {
+			if !emit(i) {
+				break
+			}
+		}
+		return nil
+	}
+}

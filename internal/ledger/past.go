@@ -54,9 +54,13 @@ func (l *Ledger) briefs(runs []*run.Record) ([][]byte, error) {
 // historyOf unpacks runs, each twice, as all runs of a large suite take too much memory at once. The tests are in the order in
 // which they were first kept.
 func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*history.History, error) {
+	var greatest int64
+	for key := range names {
+		greatest = max(greatest, key)
+	}
 	unpack := func(at int) (*brief, error) {
 		b, err := unpackBrief(packs[at])
-		if err == nil && len(b.keys) > 0 && names[slices.Max(b.keys)] == "" {
+		if err == nil && slices.ContainsFunc(b.keys, func(key int64) bool { return key > greatest }) {
 			err = errPack
 		}
 		if err != nil {
@@ -64,20 +68,9 @@ func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*his
 		}
 		return b, nil
 	}
-	all := func(emit func(int) bool) error {
-		for at := range packs {
-			if !emit(at) {
-				break
-			}
-		}
-		return nil
-	}
-	var place []int // by key, from 1
-	err := inOrder(runtime.GOMAXPROCS(0), all, unpack, func(b *brief) error {
+	place := make([]int, greatest+1) // by key, from 1
+	err := inOrder(runtime.GOMAXPROCS(0), below(len(packs)), unpack, func(b *brief) error {
 		for _, key := range b.keys {
-			if int(key) >= len(place) {
-				place = append(place, make([]int, int(key)+1-len(place))...)
-			}
 			place[key] = 1
 		}
 		return nil
@@ -103,7 +96,7 @@ func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*his
 		}
 		return struct{}{}, nil
 	}
-	return h, inOrder(runtime.GOMAXPROCS(0), all, set, func(struct{}) error { return nil })
+	return h, inOrder(runtime.GOMAXPROCS(0), below(len(packs)), set, func(struct{}) error { return nil })
 }
 
 // readBrief reads the brief part of one run.

@@ -304,19 +304,11 @@ func (l *Ledger) EachRun(prepare func(*run.Record, iter.Seq[*run.Result]) ([]byt
 	if err != nil {
 		return err
 	}
-	each := func(emit func(*run.Record) bool) error {
-		for _, k := range runs {
-			if !emit(k) {
-				break
-			}
-		}
-		return nil
-	}
-	return inOrder(runtime.GOMAXPROCS(0), each, func(k *run.Record) ([]byte, error) {
-		s, err := l.stored(k.Number)
+	return inOrder(runtime.GOMAXPROCS(0), below(len(runs)), func(at int) ([]byte, error) {
+		s, err := l.stored(runs[at].Number)
 		if err != nil {
 			return nil, err
 		}
-		return prepare(k, s.each)
+		return prepare(runs[at], s.each)
 	}, use)
 }
