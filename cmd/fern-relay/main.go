@@ -40,11 +40,11 @@ func main() {
 }
 
 // collectLate lets the heap grow to 64 MB before it is collected for the first time, as most commands end before that.
-// From then on it is collected each time that it has grown by a third: what is held of a large suite is held for long, and
+// From then on it is collected each time that it has grown by a quarter: what is held of a large suite is held for long, and
 // a smaller heap is worth its price.
 func collectLate() {
 	debug.SetGCPercent(1600) // of 4 MB, from which the runtime starts
-	runtime.AddCleanup(new([64]byte), func(int) { debug.SetGCPercent(33) }, 0)
+	runtime.AddCleanup(new([64]byte), func(int) { debug.SetGCPercent(25) }, 0)
 }
 
 // All that is printed goes through these two.

@@ -277,16 +277,19 @@ const outputsKept = 16 << 20
 
 // keepRest packs the results of a run whose tests have keys, and keeps its counts and the signs of its failures.
 func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, keys []int64) error {
-	results, keyOf := make([]packed, len(run.Results)), map[string]int64{} // of those that are bad
+	keyOf := map[string]int64{} // of those that are bad
 	work, room := 0.0, outputsKept
-	for i, r := range run.Results {
-		if r.Outcome.Bad() {
-			keyOf[r.ID] = keys[i]
+	brief, rest, err := pack(func(yield func(packed) bool) {
+		for i, r := range run.Results {
+			if r.Outcome.Bad() {
+				keyOf[r.ID] = keys[i]
+			}
+			work += r.Seconds
+			if !yield(newPacked(i, keys[i], r)) {
+				return
+			}
 		}
-		results[i] = newPacked(keys[i], r)
-		work += r.Seconds
-	}
-	brief, rest, err := pack(results, func(at int) *details { return detailsOf(at, run.Results[at]) })
+	})
 	if err != nil {
 		return err
 	}

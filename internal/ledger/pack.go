@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"math"
 	"slices"
 	"sync"
@@ -98,77 +99,87 @@ func bounded(text string) string {
 	return text[:textKept/2] + "\n… left out here …\n" + text[len(text)-textKept/2:]
 }
 
-// newPacked prepares a result for a pack, without its details.
-func newPacked(key int64, r *run.Result) packed {
+// newPacked prepares a result for a pack.
+func newPacked(at int, key int64, r *run.Result) packed {
 	o := r.Outcome
 	if !slices.Contains(run.Outcomes, o) {
 		o = run.Lost
 	}
 	p := packed{key: key, wall: float32(r.Seconds), slowed: float32(r.Slowed), share: float32(r.Share),
-		worker: r.Worker, batch: r.Batch, began: r.Started.UnixMilli()}
+		worker: r.Worker, batch: r.Batch, began: r.Started.UnixMilli(), details: detailsOf(at, r)}
 	p.cell = history.NewCell(o, float64(p.wall/max(1, p.slowed)))
 	return p
 }
 
-// pack packs the results of a run, with the details that a function returns for the place of each, nil for none. Those of a
-// large run are too many to have all of them at once.
-func pack(results []packed, detailsAt func(at int) *details) (brief, rest []byte, err error) {
-	brief = binary.AppendUvarint(nil, uint64(len(results)))
-	var before int64
-	for _, r := range results {
-		brief = binary.AppendVarint(brief, r.key-before)
-		before = r.key
-	}
-	for _, r := range results {
-		brief = append(brief, byte(slices.Index(run.Outcomes, r.cell.Outcome())))
-	}
-	for _, column := range columnsOf(results) {
-		for i := range results {
-			brief = binary.LittleEndian.AppendUint32(brief, math.Float32bits(column(&results[i])))
-		}
-	}
-	for _, r := range results {
-		rest = binary.AppendUvarint(rest, uint64(r.worker))
-	}
-	for _, r := range results {
-		rest = binary.AppendUvarint(rest, uint64(r.batch))
-	}
-	before = 0
-	for _, r := range results {
-		rest = binary.AppendVarint(rest, r.began-before)
-		before = r.began
-	}
-	text := bytes.NewBuffer(append(rest, '['))
-	encoder, separator := json.NewEncoder(text), ""
-	rest = nil
-	for i := range results {
-		d := detailsAt(i)
-		if d == nil {
-			continue
-		}
-		text.WriteString(separator)
-		separator = ","
-		if err := encoder.Encode(d); err != nil {
+// pack packs the results of a run, one after the other, as those of a large run take much memory.
+func pack(results iter.Seq[packed]) (brief, rest []byte, err error) {
+	var keys, codes, walls, slowed, shares, workers, batches, times []byte
+	var before packed
+	n, measured := 0, false
+	details := newDetailsWriter()
+	for r := range results {
+		keys = binary.AppendVarint(keys, r.key-before.key)
+		codes = append(codes, byte(slices.Index(run.Outcomes, r.cell.Outcome())))
+		walls = appendNumber(walls, r.wall)
+		slowed, shares = appendNumber(slowed, r.slowed), appendNumber(shares, r.share)
+		workers = binary.AppendUvarint(workers, uint64(r.worker))
+		batches = binary.AppendUvarint(batches, uint64(r.batch))
+		times = binary.AppendVarint(times, r.began-before.began)
+		if err := details.write(r.details); err != nil {
 			return nil, nil, err
 		}
-		if text.Len() >= frameSize {
-			rest = append(rest, compress(text.Next(text.Len()))...)
-		}
+		n++
+		measured = measured || r.slowed > 0
+		before = r
 	}
-	text.WriteByte(']')
-	return compress(brief), append(rest, compress(text.Bytes())...), nil
+	if !measured {
+		slowed, shares = nil, nil
+	}
+	brief = slices.Concat(binary.AppendUvarint(nil, uint64(n)), keys, codes, walls, slowed, shares)
+	return compress(brief), append(compress(slices.Concat(workers, batches, times)), details.close()...), nil
 }
 
-// frameSize is about how many bytes of details are compressed at once. A pack is one or more compressed frames.
+func appendNumber(column []byte, n float32) []byte {
+	return binary.LittleEndian.AppendUint32(column, math.Float32bits(n))
+}
+
+// frameSize is about how many bytes of details are compressed at once. Decompressing takes any number of frames.
 const frameSize = 1 << 20
 
-// columnsOf returns the columns of numbers that a pack has.
-func columnsOf(results []packed) []func(*packed) float32 {
-	columns := []func(*packed) float32{func(p *packed) float32 { return p.wall }}
-	if !slices.ContainsFunc(results, func(p packed) bool { return p.slowed > 0 }) {
-		return columns
+// detailsWriter writes a JSON array of details as compressed frames.
+type detailsWriter struct {
+	frames  []byte
+	text    bytes.Buffer // that is not compressed yet
+	encoder *json.Encoder
+	some    bool // of them are written
+}
+
+func newDetailsWriter() *detailsWriter {
+	w := &detailsWriter{}
+	w.text.WriteByte('[')
+	w.encoder = json.NewEncoder(&w.text)
+	return w
+}
+
+// write adds details, unless they are nil.
+func (w *detailsWriter) write(d *details) error {
+	if d == nil {
+		return nil
 	}
-	return append(columns, func(p *packed) float32 { return p.slowed }, func(p *packed) float32 { return p.share })
+	if w.some {
+		w.text.WriteByte(',')
+	}
+	w.some = true
+	if w.text.Len() >= frameSize {
+		w.frames = append(w.frames, compress(w.text.Next(w.text.Len()))...)
+	}
+	return w.encoder.Encode(d)
+}
+
+// close returns all frames.
+func (w *detailsWriter) close() []byte {
+	w.text.WriteByte(']')
+	return append(w.frames, compress(w.text.Bytes())...)
 }
 
 var errPack = errors.New("its stored data is damaged")

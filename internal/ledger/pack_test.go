@@ -4,6 +4,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -24,15 +25,14 @@ func TestPack(t *testing.T) {
 				r.Message, r.Line, r.Unstable = strings.Repeat("m\xff", random.IntN(3)), random.IntN(99), random.IntN(2) == 0
 				r.Steps = []run.Step{{Name: "s", Outcome: run.Failed, Seconds: 1}}
 			}
-			p := newPacked(1+random.Int64N(1e6), r)
-			p.details = detailsOf(i, r)
+			p := newPacked(i, 1+random.Int64N(1e6), r)
 			p.began = 1_700_000_000_000 + random.Int64N(1e9) - 5e8
 			if p.details != nil {
 				p.details.Message = strings.ToValidUTF8(p.details.Message, "\uFFFD")
 			}
 			results = append(results, p)
 		}
-		brief, rest, err := pack(results, func(at int) *details { return results[at].details })
+		brief, rest, err := pack(slices.Values(results))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -50,8 +50,7 @@ func TestPack(t *testing.T) {
 
 // FuzzUnpack holds that no damaged pack is more than an error.
 func FuzzUnpack(f *testing.F) {
-	failed, passed := &run.Result{Outcome: run.Failed, Failure: run.Failure{Message: "m"}, Seconds: 1}, &run.Result{Outcome: run.Passed}
-	brief, rest, err := pack([]packed{newPacked(3, failed), newPacked(4, passed)}, func(at int) *details { return detailsOf(at, []*run.Result{failed, passed}[at]) })
+	brief, rest, err := pack(slices.Values([]packed{newPacked(0, 3, &run.Result{Outcome: run.Failed, Failure: run.Failure{Message: "m"}, Seconds: 1}), newPacked(1, 4, &run.Result{Outcome: run.Passed})}))
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -100,9 +99,9 @@ func TestPackOfManyDetails(t *testing.T) {
 	r := &run.Result{Outcome: run.Failed, Failure: run.Failure{Message: strings.Repeat("m", textKept)}}
 	results := make([]packed, 3*frameSize/textKept)
 	for i := range results {
-		results[i] = newPacked(int64(i+1), r)
+		results[i] = newPacked(i, int64(i+1), r)
 	}
-	brief, rest, err := pack(results, func(at int) *details { return detailsOf(at, r) })
+	brief, rest, err := pack(slices.Values(results))
 	if err != nil {
 		t.Fatal(err)
 	}

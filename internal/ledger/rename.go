@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"fernrelay/core/run"
@@ -133,7 +134,7 @@ func (r *renaming) repack(number int) error {
 
 // replacePack keeps other results of a run in place of those that are kept.
 func replacePack(tx *sql.Tx, number int, results []packed) error {
-	brief, rest, err := pack(results, func(at int) *details { return results[at].details })
+	brief, rest, err := pack(slices.Values(results))
 	if err != nil {
 		return err
 	}
