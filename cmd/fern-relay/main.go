@@ -39,11 +39,11 @@ func main() {
 	os.Exit(ended(err))
 }
 
-// collectLate lets the heap grow to 64 MB before it is collected for the first time, as most commands end before that.
+// collectLate lets the heap grow to 32 MB before it is collected for the first time, as most commands end before that.
 // From then on it is collected each time that it has grown by a quarter: what is held of a large suite is held for long, and
 // a smaller heap is worth its price.
 func collectLate() {
-	debug.SetGCPercent(1600) // of 4 MB, from which the runtime starts
+	debug.SetGCPercent(800) // of 4 MB, from which the runtime starts
 	runtime.AddCleanup(new([64]byte), func(int) { debug.SetGCPercent(25) }, 0)
 }
 

@@ -27,7 +27,7 @@ func TestX(t *testing.T) {
 			}
 		})
 	}
-	for _, err := os.Stat("go"); "%" == "b" && err != nil; _, err = os.Stat("go") {
+	for _, err := os.Stat(".gate"); "%" == "b" && err != nil; _, err = os.Stat(".gate") {
 		time.Sleep(20 * time.Millisecond)
 	}
 }
@@ -60,7 +60,7 @@ func TestWatchOnScreen(t *testing.T) {
 	second.shows("▲1 1/3", "lamp: got lamp red")
 	second.press("x")
 	second.shows("belongs to another process")
-	testfiles.Write(t, dir, map[string]string{"b/go": ""})
+	testfiles.Write(t, dir, map[string]string{"b/.gate": ""}) // a hidden file, so that it is no change
 	s.shows("Watch ▲1 2/3", "held")
 	s.press("space")
 	s.shows("Watch ▲1 3/3", "took ", "15 steps", "run 1 ·")
@@ -79,7 +79,7 @@ func TestWatchOnScreen(t *testing.T) {
 	mended := strings.Replace(files["a/x_test.go"], "i == 3", "i == 9", 1)
 	testfiles.Write(t, dir, map[string]string{"a/x_test.go": mended})
 	s.shows("Watch 1/1", "run 2 ·")
-	if err := os.Remove(filepath.Join(dir, "b", "go")); err != nil {
+	if err := os.Remove(filepath.Join(dir, "b", ".gate")); err != nil {
 		t.Fatal(err)
 	}
 	testfiles.Write(t, dir, map[string]string{"b/x_test.go": files["b/x_test.go"] + "\n// It waits.\n"})

@@ -38,7 +38,7 @@ func (l *Ledger) PastWithChanges(n int, upTo *run.Record) (*history.Past, error)
 // Known is what the latest runs say about the tests of a catalog.
 type Known struct {
 	Times   history.Times
-	Latest  map[string][]run.Outcome // by ID, the oldest first
+	Latest  [][]run.Outcome // by index of the catalog's tests, the oldest first
 	Runs    int
 	Renamed []Renamed
 }
@@ -55,7 +55,7 @@ func (l *Ledger) Known(c *catalog.Catalog) (*Known, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Known{Times: history.Times{Tests: map[string]history.Time{}, Setups: expectedSetups(setups)}, Latest: map[string][]run.Outcome{}}
+	k := &Known{Times: history.Times{Tests: map[string]history.Time{}, Setups: expectedSetups(setups)}, Latest: make([][]run.Outcome, len(c.Tests))}
 	shared, suites := sharedOutcomes{}, newSuiteNames(c)
 	type test struct {
 		id       string
@@ -70,7 +70,9 @@ func (l *Ledger) Known(c *catalog.Catalog) (*Known, error) {
 		}
 		return t
 	}, func(t test) {
-		k.Latest[t.id] = shared.of(t.moments)
+		if i, ok := c.Index(t.id); ok {
+			k.Latest[i] = shared.of(t.moments)
+		}
 		if t.timed {
 			k.Times.Tests[t.id] = t.expected
 		}

@@ -51,6 +51,10 @@ func made(groups, perGroup, tags int) *app.App {
 		}
 	}
 	c := catalog.New(tests)
+	latest := make([][]run.Outcome, len(c.Tests))
+	for i := range c.Tests {
+		latest[i] = past[c.Tests[i].ID]
+	}
 	steps := map[string][]string{}
 	for i := range 50 {
 		steps[c.Tests[1].ID] = append(steps[c.Tests[1].ID], fmt.Sprintf("\x1b[1mbed 水 %d", i))
@@ -60,7 +64,7 @@ func made(groups, perGroup, tags int) *app.App {
 		times.Tests[t.ID] = history.Time{Seconds: history.Round(random.Float64()), Spread: 0.01}
 	}
 	history.Expect(c.Tests, times)
-	return app.New(&workspace.Workspace{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Tests: workspace.NewTests(c, past, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}, Steps: func() map[string][]string { return steps }})}, app.NoHistory(os.TempDir()))
+	return app.New(&workspace.Workspace{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Tests: workspace.NewTests(c, latest, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}, Steps: func() map[string][]string { return steps }})}, app.NoHistory(os.TempDir()))
 }
 
 func newApp(t testing.TB, r *app.App) *App {

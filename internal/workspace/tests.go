@@ -24,12 +24,13 @@ type Tests struct {
 	Whole   map[string]bool // the suites that cannot run some steps of a test without the others
 }
 
-// NewTests returns the tests of a catalog that does not change any more. past has their latest outcomes by ID.
-func NewTests(c *catalog.Catalog, past map[string][]run.Outcome, runs int, source pick.Source) Tests {
-	t := Tests{Catalog: c, Tree: c.Tree(), Past: make([][]run.Outcome, len(c.Tests)), Runs: runs}
-	for i := range c.Tests {
-		t.Past[i] = past[c.Tests[i].ID]
+// NewTests returns the tests of a catalog that does not change any more. past has their latest outcomes by index,
+// nil if nothing is known.
+func NewTests(c *catalog.Catalog, past [][]run.Outcome, runs int, source pick.Source) Tests {
+	if past == nil {
+		past = make([][]run.Outcome, len(c.Tests))
 	}
+	t := Tests{Catalog: c, Tree: c.Tree(), Past: past, Runs: runs}
 	source.Past = func(i int) []run.Outcome { return t.Past[i] }
 	t.Index = pick.NewIndex(c, source)
 	return t
@@ -65,7 +66,7 @@ func (w *Workspace) describe(recall Recall) error {
 		defined["suite:"+s.Name] = true
 	}
 	source := pick.Source{Defined: defined, Saved: project.Saved(w.Project.Picks, person, w.Own.Picks), Touched: w.touched, Rates: past.Rates, Steps: past.Steps}
-	source.Past = func(i int) []run.Outcome { return past.Latest[c.Tests[i].ID] }
+	source.Past = past.latest
 	source.Crossing = w.crossingSource(c, past)
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }
 	d := &draft{c, map[int]said{}}
@@ -99,7 +100,7 @@ func (w *Workspace) crossingSource(c *catalog.Catalog, past Past) func(of matrix
 		if err != nil {
 			return pick.Source{}, err
 		}
-		return pick.Source{Past: func(i int) []run.Outcome { return in.Latest[c.Tests[i].ID] }, Rates: in.Rates}, nil
+		return pick.Source{Past: in.latest, Rates: in.Rates}, nil
 	}
 }
 

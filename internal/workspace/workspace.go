@@ -56,13 +56,21 @@ type Own struct {
 // Past is what earlier runs say about the tests of a catalog.
 type Past struct {
 	Times  history.Times
-	Latest map[string][]run.Outcome // by ID, the oldest first
+	Latest [][]run.Outcome // by index of the catalog's tests, the oldest first; nil if nothing is known
 	Runs   int
 	Rates  func() []float64           // pass rates by index of the catalog's tests, NaN for those without one
 	Steps  func() map[string][]string // the names of steps by ID
 	// In returns Latest and Rates of only the runs of crossings with some values.
 	In    func(of matrix.Assignment) (Past, error)
 	Notes []string // what is wrong with the past and is ignored
+}
+
+// latest returns the latest outcomes of the test at an index.
+func (p *Past) latest(i int) []run.Outcome {
+	if p.Latest == nil {
+		return nil
+	}
+	return p.Latest[i]
 }
 
 // Recall returns the past of a catalog's tests.
