@@ -12,6 +12,7 @@ import (
 	"runtime/debug"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -40,12 +41,15 @@ func main() {
 }
 
 // collectLate lets the heap grow to 32 MB before it is collected for the first time, as most commands end before that.
-// From then on it is collected each time that it has grown by a quarter: what is held of a large suite is held for long, and
-// a smaller heap is worth its price.
+// From then on it is collected each time that it has grown by heapGrowth.
 func collectLate() {
+	heapGrowth.Store(25)    // what is held of a large suite is held for long: a smaller heap is worth its price
 	debug.SetGCPercent(800) // of 4 MB, from which the runtime starts
-	runtime.AddCleanup(new([64]byte), func(int) { debug.SetGCPercent(25) }, 0)
+	runtime.AddCleanup(new([64]byte), func(int) { debug.SetGCPercent(int(heapGrowth.Load())) }, 0)
 }
+
+// heapGrowth is in percent.
+var heapGrowth atomic.Int32
 
 // All that is printed goes through these two.
 var (
