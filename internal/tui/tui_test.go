@@ -420,7 +420,7 @@ func TestSheets(t *testing.T) {
 	settle(a, tea.PasteMsg{Content: "hand"})
 	press(a, "⏎")
 	if a.sheet != nil || test().Rules().Skip != "by hand" || ownWords(a.session.app.Own) != "1 rule of this session only" {
-		t.Errorf("the rules are %+v, and it is told as %q", test().Rules(), ownWords(a.session.app.Own))
+		t.Errorf("the rules are %+v, and the words are %q", test().Rules(), ownWords(a.session.app.Own))
 	}
 	press(a, "R↓↓→⏎")
 	if test().Rules().Skip != "" || len(a.session.app.Own.Rules) != 0 {
