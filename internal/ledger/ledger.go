@@ -279,12 +279,14 @@ const outputsKept = 16 << 20
 func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, keys []int64) error {
 	keyOf := map[string]int64{} // of those that are bad
 	work, room := 0.0, outputsKept
+	for i, r := range run.Results {
+		if r.Outcome.Bad() {
+			keyOf[r.ID] = keys[i]
+		}
+		work += r.Seconds
+	}
 	brief, rest, err := pack(func(yield func(packed) bool) {
 		for i, r := range run.Results {
-			if r.Outcome.Bad() {
-				keyOf[r.ID] = keys[i]
-			}
-			work += r.Seconds
 			if !yield(newPacked(i, keys[i], r)) {
 				return
 			}
