@@ -5,11 +5,14 @@ import (
 	"bytes"
 	"encoding/json"
 	"encoding/xml"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -43,9 +46,18 @@ func TestMain(m *testing.M) {
 	if out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput(); err != nil {
 		panic(fmt.Sprintf("%v\n%s", err, out))
 	}
+	runMoreSideBySide()
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
+}
+
+// runMoreSideBySide lets twice as many tests run side by side as usual, as they wait for other processes most of the time.
+func runMoreSideBySide() {
+	flag.Parse()
+	if f := flag.Lookup("test.parallel"); f.Value.String() == f.DefValue {
+		_ = f.Value.Set(strconv.Itoa(2 * runtime.GOMAXPROCS(0))) // a number is no error
+	}
 }
 
 // result is what came of a command.
