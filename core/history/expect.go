@@ -34,19 +34,19 @@ const fading = 0.8
 // in which recent ones weigh more, so that neither an odd run nor an old habit bends it. The spread is the median
 // distance from it, widened if the measurements are few.
 func Learn(past []float64) Time {
-	weights := make([]float64, len(past))
+	var fewWeights, fewApart [latestResults]float64 // of the usual number of measurements, without an allocation
+	weights, apart := fewWeights[:0], fewApart[:0]
 	weight := 1.0
-	for i := range weights {
-		weights[i] = weight
+	for range past {
+		weights = append(weights, weight)
 		weight *= fading
 	}
 	middle := median(past, weights)
 	if len(past) == 1 {
 		return Time{Seconds: Round(middle), Spread: Round(middle / 2)}
 	}
-	apart := make([]float64, len(past))
-	for i, s := range past {
-		apart[i] = math.Abs(s - middle)
+	for _, s := range past {
+		apart = append(apart, math.Abs(s-middle))
 	}
 	// 1.4826 makes a median distance the deviation of a normal distribution.
 	return Time{Seconds: Round(middle), Spread: Round(1.4826 * median(apart, weights) * (1 + 1/float64(len(past))))}

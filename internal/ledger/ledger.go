@@ -345,6 +345,7 @@ func putTests(tx *sql.Tx, number int64, ran *run.Run, moments func(latest []Mome
 	}
 	tests := &table{tx: tx, name: "tests (key, id, recent, last)", columns: 4, behind: "ON CONFLICT (key) DO UPDATE SET recent = excluded.recent, last = excluded.last"}
 	keys = make([]int64, 0, len(ran.Results))
+	var latest []Moment
 	for some := range slices.Chunk(ran.Results, rowsAtOnce) { // the moments of all would take much memory
 		known, err := readTests(tx, some)
 		if err != nil {
@@ -357,8 +358,7 @@ func putTests(tx *sql.Tx, number int64, ran *run.Run, moments func(latest []Mome
 				test.key = greatest
 			}
 			keys = append(keys, test.key)
-			latest, err := decode(test.recent)
-			if err != nil {
+			if latest, err = decode(latest[:0], test.recent); err != nil {
 				return nil, fmt.Errorf("what is kept of %s: %w", r.ID, err)
 			}
 			latest = moments(latest, r)

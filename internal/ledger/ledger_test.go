@@ -182,7 +182,7 @@ func recentOf(l *Ledger) (map[string][]Moment, error) {
 		id      string
 		moments []Moment
 	}
-	return found, recent(l, everyTest, func(id string, moments []Moment) test { return test{id, moments} }, func(t test) { found[t.id] = t.moments })
+	return found, recent(l, everyTest, func(id string, moments []Moment) test { return test{id, slices.Clone(moments)} }, func(t test) { found[t.id] = t.moments })
 }
 
 // BenchmarkRecent opens the past of 20,000 tests with 20 runs each.

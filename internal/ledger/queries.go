@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/cause"
@@ -56,25 +57,24 @@ func (l *Ledger) Known(c *catalog.Catalog) (*Known, error) {
 		return nil, err
 	}
 	k := &Known{Times: history.Times{Tests: map[string]history.Time{}, Setups: expectedSetups(setups)}, Latest: make([][]run.Outcome, len(c.Tests))}
-	shared, suites := sharedOutcomes{}, newSuiteNames(c)
+	shared, suites := sharedOutcomes{lists: map[string][]run.Outcome{}}, newSuiteNames(c)
 	type test struct {
-		id       string
-		moments  []Moment
+		index    int
+		latest   []run.Outcome
 		expected history.Time
 		timed    bool
 	}
-	err = recent(l, suites.asked, func(id string, moments []Moment) test {
-		t := test{id: id, moments: moments}
-		if t.expected, t.timed = history.Expected(cellsOf(moments)); t.timed {
+	err = recent(l, suites.asked, func(id string, moments []Moment) (t test) {
+		t.index, _ = c.Index(id)
+		t.latest = shared.of(moments)
+		if t.expected, t.timed = expected(moments); t.timed {
 			t.expected.Share = shareOf(moments)
 		}
 		return t
 	}, func(t test) {
-		if i, ok := c.Index(t.id); ok {
-			k.Latest[i] = shared.of(t.moments)
-		}
+		k.Latest[t.index] = t.latest
 		if t.timed {
-			k.Times.Tests[t.id] = t.expected
+			k.Times.Tests[c.Tests[t.index].ID] = t.expected
 		}
 	})
 	if err != nil {
@@ -135,19 +135,26 @@ func (s *suiteNames) renamed() (all []Renamed) {
 }
 
 // sharedOutcomes are lists of outcomes. Most tests of a large suite have the same one.
-type sharedOutcomes map[string][]run.Outcome
+type sharedOutcomes struct {
+	mu    sync.Mutex
+	lists map[string][]run.Outcome // by the outcomes, one after the other
+}
 
-func (s sharedOutcomes) of(moments []Moment) []run.Outcome {
-	outcomes := make([]run.Outcome, len(moments))
+func (s *sharedOutcomes) of(moments []Moment) []run.Outcome {
 	key := make([]byte, 0, 256)
-	for i, m := range moments {
-		outcomes[i] = m.Outcome
+	for _, m := range moments {
 		key = append(append(key, m.Outcome...), ' ')
 	}
-	if same, ok := s[string(key)]; ok {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if same, ok := s.lists[string(key)]; ok {
 		return same
 	}
-	s[string(key)] = outcomes
+	outcomes := make([]run.Outcome, len(moments))
+	for i, m := range moments {
+		outcomes[i] = m.Outcome
+	}
+	s.lists[string(key)] = outcomes
 	return outcomes
 }
 
@@ -163,24 +170,27 @@ func expectedSetups(latest map[string][]float64) map[string]float64 {
 
 // shareOf returns the share of a processor that a test uses, from its moments, the oldest first; 0 if it is not known.
 func shareOf(moments []Moment) float64 {
-	var shares []float64
+	var few [recentKept]float64 // without an allocation, as there may be many tests
+	shares := few[:0]
 	for _, m := range slices.Backward(moments) {
 		if m.Share > 0 {
 			shares = append(shares, m.Share)
 		}
 	}
-	if shares == nil {
+	if len(shares) == 0 {
 		return 0
 	}
 	return history.Learn(shares).Seconds
 }
 
-func cellsOf(moments []Moment) []history.Cell {
-	cells := make([]history.Cell, len(moments))
-	for i, m := range moments {
-		cells[i] = history.NewCell(m.Outcome, m.Seconds)
+// expected returns how long a test takes, from its moments, the oldest first; ok is false if they do not say.
+func expected(moments []Moment) (t history.Time, ok bool) {
+	var few [recentKept]history.Cell
+	cells := few[:0]
+	for _, m := range moments {
+		cells = append(cells, history.NewCell(m.Outcome, m.Seconds))
 	}
-	return cells
+	return history.Expected(cells)
 }
 
 // Causes groups the failures of a run by their causes, each with the run since which it is known.

@@ -68,7 +68,7 @@ const (
 )
 
 // recent calls prepare with the latest moments of every test that asked selects, oldest first, for some tests side by side,
-// and use with what it returned, one after the other in the order of the ledger.
+// and use with what it returned, one after the other in the order of the ledger. The moments are prepare's until it returns.
 func recent[T any](l *Ledger, asked func(id string) bool, prepare func(id string, moments []Moment) T, use func(T)) error {
 	if l.only != plainRuns {
 		return l.recentOfSome(asked, func(id string, moments []Moment) { use(prepare(id, moments)) })
@@ -91,9 +91,10 @@ func recent[T any](l *Ledger, asked func(id string) bool, prepare func(id string
 	}
 	prepareAll := func(tests []read) ([]T, error) {
 		prepared := make([]T, len(tests))
+		var moments []Moment
 		for i, t := range tests {
-			moments, err := decode(t.recent)
-			if err != nil {
+			var err error
+			if moments, err = decode(moments[:0], t.recent); err != nil {
 				return nil, fmt.Errorf("what is kept of %s: %w", t.id, err)
 			}
 			prepared[i] = prepare(t.id, moments)
@@ -146,8 +147,8 @@ func encode(moments []Moment) string {
 	return string(out)
 }
 
-func decode(text string) ([]Moment, error) {
-	moments := make([]Moment, 0, strings.Count(text, " ")/2+2) // with room for the next one
+// decode appends the moments that encode wrote.
+func decode(moments []Moment, text string) ([]Moment, error) {
 	var m Moment
 	for word := range strings.FieldsSeq(text) {
 		if m.Outcome == "" {
