@@ -81,7 +81,7 @@ func onScreen(ctx context.Context, dir, instead string, show func(r *app.App) er
 	if err := needTerminal(instead); err != nil {
 		return err
 	}
-	heapGrowth.Store(50) // keys wait for collections
+	leastGrowth.Store(screenGrowth)
 	r, err := openPatiently(ctx, dir)
 	if nothing := (project.Nothing{}); errors.As(err, &nothing) {
 		wrote, failed := beginProject(ctx, nothing.Dir)

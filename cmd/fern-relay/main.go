@@ -8,11 +8,8 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime"
-	"runtime/debug"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -39,17 +36,6 @@ func main() {
 	}
 	os.Exit(ended(err))
 }
-
-// collectLate lets the heap grow to 32 MB before it is collected for the first time, as most commands end before that.
-// From then on it is collected each time that it has grown by heapGrowth.
-func collectLate() {
-	heapGrowth.Store(25)    // what is held of a large suite is held for long: a smaller heap is worth its price
-	debug.SetGCPercent(800) // of 4 MB, from which the runtime starts
-	runtime.AddCleanup(new([64]byte), func(int) { debug.SetGCPercent(int(heapGrowth.Load())) }, 0)
-}
-
-// heapGrowth is in percent.
-var heapGrowth atomic.Int32
 
 // All that is printed goes through these two.
 var (
