@@ -67,17 +67,17 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	}
 	setup := workspace.Setup(a.Project)
 	setup.Limit = q.Limit
-	r := run.New()
+	fold := q.fold()
 	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
 		Retries: q.Retries, Control: q.Control, Preparing: q.Preparing}, member.Record(func(e run.Event) {
-		r.Apply(e)
+		fold.Apply(e)
 		sink(e)
 	}))
 	manifest, leaveErr := member.Leave(ctx, err != nil || q.Control.Finishing())
 	if err = errors.Join(err, leaveErr); err != nil && ctx.Err() == nil {
-		return &FleetRun{Run: r, Machine: member.Name(), Manifest: manifest}, err
+		return &FleetRun{Run: fold.Run(), Machine: member.Name(), Manifest: manifest}, err
 	}
-	return &FleetRun{Run: r, Machine: member.Name(), Manifest: manifest}, nil
+	return &FleetRun{Run: fold.Run(), Machine: member.Name(), Manifest: manifest}, nil
 }
 
 // fleetSchedule plans the tests of a fleet run for about as many workers. Times of the station go before those of this

@@ -45,11 +45,11 @@ type MatrixRequest struct {
 	// Share returns the tests of a crossing that run here, and of which shard of which plan they are; nil for all.
 	Share func(at *App, tests []catalog.Test) (*run.Planned, []catalog.Test, error)
 
-	// Started is called before a crossing runs, with the project in it and with what it runs; then Changed with a copy of each
-	// result whose state changed, and Event with each event of a crossing. Calls come one at a time.
-	Started func(key string, at *App, q Request)
+	// Started is called before a crossing runs, with the project in it and with what it runs, and returns what its events are
+	// added to, nil if nobody reads them meanwhile; then Changed with a copy of each result whose state changed. Calls come one at
+	// a time.
+	Started func(key string, at *App, q Request) Fold
 	Changed func(r matrix.Result)
-	Event   func(key string, e run.Event)
 }
 
 // A MatrixRun runs crossings.
@@ -316,7 +316,7 @@ func (r *MatrixRun) runOne(ctx context.Context, one *matrix.Result, lane int) er
 	q.Offset = lane * (r.request.Workers + 1) // one more for what all workers share
 	q.Shared = r.shared
 	q.Schedule = at.Schedule(q)
-	q.Control = r.begin(one, at, q)
+	q.Control, q.Fold = r.begin(one, at, q)
 	ran, number, err := at.Run(ctx, q, func(e run.Event) { r.event(one.Key(), e) })
 	if ran == nil {
 		ran = run.New()
@@ -350,21 +350,21 @@ func whySkipped(ran *run.Run) string {
 	return "its pick selects no test"
 }
 
-// begin notes that a crossing begins, and returns what steers its run.
-func (r *MatrixRun) begin(one *matrix.Result, at *App, q Request) *Control {
+// begin notes that a crossing begins, and returns what steers its run and what its events are added to.
+func (r *MatrixRun) begin(one *matrix.Result, at *App, q Request) (control *Control, fold Fold) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	control := &Control{}
+	control = &Control{}
 	if r.finished {
 		control.Finish()
 	}
 	r.controls[one.Key()] = control
 	one.State, one.Began, one.Tests = matrix.Running, time.Now(), len(q.Tests)
 	if q.Control = control; r.request.Started != nil {
-		r.request.Started(one.Key(), at, q)
+		fold = r.request.Started(one.Key(), at, q)
 	}
 	r.changed(one)
-	return control
+	return control, fold
 }
 
 // end notes how a crossing ended; set sets its result.
@@ -390,9 +390,6 @@ func (r *MatrixRun) event(key string, e run.Event) {
 	defer r.mu.Unlock()
 	if e.Event == run.Finished {
 		r.tally.Add(key, &run.Result{ID: e.ID, Outcome: e.Outcome, Unstable: e.Unstable, Batch: e.Batch, Failure: e.Failure})
-	}
-	if r.request.Event != nil {
-		r.request.Event(key, e)
 	}
 }
 

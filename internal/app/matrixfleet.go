@@ -59,7 +59,7 @@ func (r *MatrixRun) joinOne(ctx context.Context, one *matrix.Result, f FleetRequ
 		return nil
 	}
 	q.Strict, q.Retries, q.Limit = true, r.request.Retries, r.request.Limit
-	q.Control = r.begin(one, at, q)
+	q.Control, q.Fold = r.begin(one, at, q)
 	f.Run = crossingRun(f.Run, one.Crossing)
 	_, err = at.RunFleet(ctx, q, f, func(e run.Event) { r.event(one.Key(), e) })
 	r.end(one, func() { one.State = matrix.Waiting })

@@ -45,6 +45,7 @@ type Request struct {
 	Preparing func(string)  // called with what is being prepared; may be nil
 	Order     string        // the rule of the order, as it is kept with the run
 	Trial     bool          // it reproduces a failure: no history counts it
+	Fold      Fold          // adds the events to a run; nil if nobody reads it before its end
 }
 
 // NewRequest returns a request to run tests. Tests that wait for others follow them, and the rule lone is

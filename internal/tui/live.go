@@ -38,8 +38,10 @@ func (b *inbox[T]) take() []T {
 	return held
 }
 
-// liveRun is a run as the application follows it.
+// liveRun is a run as the application follows it. It changes while turn is held only, which [App.Update] and [App.View]
+// hold, and Apply.
 type liveRun struct {
+	turn       *sync.Mutex
 	total      int
 	planned    float64 // seconds that it should take; 0 if that is not known, or not yet
 	alone      float64 // seconds that one worker took for the same tests; 0 if that is not known
@@ -71,9 +73,8 @@ type liveRun struct {
 	cancel     context.CancelCauseFunc       // nil for a run of another process
 	past       func(id string) []run.Outcome // in the runs before
 	place      map[string]int                // in the order of its track, by ID
-	events     inbox[run.Event]
-	fleet      *liveFleet // nil for a run on one machine
-	quiet      bool       // nobody watches it: its forecast is not worked out
+	fleet      *liveFleet                    // nil for a run on one machine
+	quiet      bool                          // nobody watches it: its forecast is not worked out
 }
 
 // seconds is what a run should take, and what one worker took for its tests; 0 for what is not known.
@@ -119,8 +120,8 @@ type runEndedMsg struct {
 }
 
 // newLiveRun prepares to follow a run of a schedule.
-func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
-	live := &liveRun{run: run.New(), began: time.Now(), past: past, schedule: schedule, processors: processors.Count(), tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
+func newLiveRun(turn *sync.Mutex, schedule *split.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
+	live := &liveRun{turn: turn, run: run.New(), began: time.Now(), past: past, schedule: schedule, processors: processors.Count(), tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
@@ -143,29 +144,29 @@ func newLiveRun(schedule *split.Schedule, workers int, past func(id string) []ru
 func (l *liveRun) start(ctx context.Context, r *app.App, q app.Request) tea.Cmd {
 	ctx, cancel := context.WithCancelCause(ctx)
 	l.cancel, l.control = cancel, &app.Control{}
-	q.Control, q.Preparing = l.control, l.preparing.put
+	q.Control, q.Preparing, q.Fold = l.control, l.preparing.put, l
 	return func() tea.Msg {
 		ended := runEndedMsg{run: l}
 		planned, _ := r.Planned(q) // here, as it takes longer for a larger suite
 		l.plans.put(seconds{planned, r.AloneSeconds(q)})
-		_, ended.number, ended.err = r.Run(ctx, q, l.events.put)
+		_, ended.number, ended.err = r.Run(ctx, q, func(run.Event) {})
 		return ended
 	}
 }
 
 // followRun follows a run that another process does, from its journal. The command
 // waits until it is known what the run is to do, and the second one for its end.
-func followRun(ctx context.Context, r *app.App, journal string) tea.Cmd {
+func followRun(ctx context.Context, turn *sync.Mutex, r *app.App, journal string) tea.Cmd {
 	return func() tea.Msg {
 		found := make(chan tea.Msg, 1)
 		ended := make(chan error, 1)
 		var live *liveRun
 		go func() {
 			ended <- r.Follow(ctx, journal, func(f app.Followed) {
-				live = newLiveRun(f.Schedule, f.Workers, r.PastOf)
+				live = newLiveRun(turn, f.Schedule, f.Workers, r.PastOf)
 				live.total = f.Tests
 				found <- followedMsg{live, func() tea.Msg { return runEndedMsg{run: live, err: <-ended} }}
-			}, func(e run.Event) { live.events.put(e) })
+			}, func(e run.Event) { live.Apply(e) })
 		}()
 		select {
 		case msg := <-found:
@@ -176,17 +177,24 @@ func followRun(ctx context.Context, r *app.App, journal string) tea.Cmd {
 	}
 }
 
-// follow folds what happened since the last frame.
+// Apply adds an event to the run.
+func (l *liveRun) Apply(e run.Event) {
+	l.turn.Lock()
+	defer l.turn.Unlock()
+	l.run.Apply(e)
+	l.onTracks(e)
+}
+
+// Run returns the run that the events add up to.
+func (l *liveRun) Run() *run.Run { return l.run }
+
+// follow takes what else is known since the last frame, and the time.
 func (l *liveRun) follow(now time.Time) {
 	for _, known := range l.plans.take() {
 		l.planned, l.alone = known.planned, known.alone
 	}
 	for _, what := range l.preparing.take() {
 		l.prepared = what
-	}
-	for _, e := range l.events.take() {
-		l.run.Apply(e)
-		l.onTracks(e)
 	}
 	if l.fleet != nil {
 		l.followMachines()
@@ -441,7 +449,7 @@ func (l *liveRun) stop() {
 		return
 	}
 	l.stopping = true
-	l.control.Finish()
+	l.steer(l.control.Finish)
 }
 
 // hold stops new batches from starting, or lets them start again.
@@ -450,5 +458,12 @@ func (l *liveRun) hold() {
 		return
 	}
 	l.held = !l.held
-	l.control.Hold(l.held)
+	l.steer(func() { l.control.Hold(l.held) })
+}
+
+// steer gives the turn away meanwhile, as the engine may wait for it to report an event before it listens.
+func (l *liveRun) steer(control func()) {
+	l.turn.Unlock()
+	defer l.turn.Lock()
+	control()
 }

@@ -44,11 +44,14 @@ func playMatrix(a *App, stores, tests int, end bool) {
 		began := time.Now().Add(-10 * time.Second)
 		result := row.Result
 		result.State, result.Began, result.Tests = matrix.Running, began, tests
+		crossing := newLiveRun(&a.turn, split.NewSchedule([]split.Batch{{Tests: picked}}, nil), 2, a.session.picked.PastOf)
+		events := 0
 		put := func(e run.Event) {
-			e.At = began.Add(time.Duration(len(live.steps.held)%100) * 90 * time.Millisecond)
-			live.steps.put(matrixStep{key: row.Key(), event: &e})
+			e.At = began.Add(time.Duration(events%100) * 90 * time.Millisecond)
+			events++
+			crossing.Apply(e)
 		}
-		live.steps.put(matrixStep{key: row.Key(), live: newLiveRun(split.NewSchedule([]split.Batch{{Tests: picked}}, nil), 2, a.session.picked.PastOf)})
+		live.steps.put(matrixStep{key: row.Key(), live: crossing})
 		live.steps.put(matrixStep{key: row.Key(), result: &result})
 		put(run.Event{Event: run.RunBegins})
 		put(run.Event{Event: run.ServiceReady, Service: "水" + strings.Repeat("s", 60), Seconds: run.Took(1.2), Text: "URL\x1b[1m=" + strings.Repeat("u", 200)})
@@ -147,7 +150,7 @@ func BenchmarkMatrixFlood(b *testing.B) {
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	playMatrix(a, 6, 250, false)
 	a.leg = legMatrix
-	live, tests := a.matrix.live, a.session.picked.tests[:250]
+	tests := a.session.picked.tests[:250]
 	at := time.Now()
 	for i := 0; b.Loop(); i++ {
 		for _, row := range a.matrix.rows {
@@ -157,8 +160,8 @@ func BenchmarkMatrixFlood(b *testing.B) {
 			for n := range 10 {
 				id := tests[(i*10+n)%len(tests)].ID
 				at = at.Add(100 * time.Microsecond)
-				live.steps.put(matrixStep{key: row.Key(), event: &run.Event{Event: run.Started, ID: id, Worker: 1 + n%2, Batch: 1, At: at}})
-				live.steps.put(matrixStep{key: row.Key(), event: &run.Event{Event: run.Finished, ID: id, Worker: 1 + n%2, Batch: 1, At: at, Outcome: run.Outcomes[n%2], Seconds: run.Took(0.01)}})
+				row.live.Apply(run.Event{Event: run.Started, ID: id, Worker: 1 + n%2, Batch: 1, At: at})
+				row.live.Apply(run.Event{Event: run.Finished, ID: id, Worker: 1 + n%2, Batch: 1, At: at, Outcome: run.Outcomes[n%2], Seconds: run.Took(0.01)})
 			}
 		}
 		a.Update(tickMsg(at))

@@ -31,13 +31,12 @@ type liveMatrix struct {
 	busy      bool      // they are being explained
 }
 
-// matrixStep is one of: the run, prepared; a crossing that begins; a result that changed; an event of a crossing.
+// matrixStep is one of: the run, prepared; a crossing that begins; a result that changed.
 type matrixStep struct {
 	run    *app.MatrixRun
 	key    string
 	live   *liveRun
 	result *matrix.Result
-	event  *run.Event
 }
 
 type (
@@ -120,13 +119,13 @@ func (a *App) startMatrix(msg startMatrixMsg) tea.Cmd {
 		defer cancel()
 		ended := matrixEndedMsg{live: live}
 		q := app.MatrixRequest{Crossings: msg.crossings, Pick: text, Earlier: earlier,
-			Started: func(key string, at *app.App, q app.Request) {
-				crossing := newLiveRun(q.Schedule, q.Workers, at.PastOf)
+			Started: func(key string, at *app.App, q app.Request) app.Fold {
+				crossing := newLiveRun(&a.turn, q.Schedule, q.Workers, at.PastOf)
 				crossing.control, crossing.cancel = q.Control, func(error) { cancel() }
 				live.steps.put(matrixStep{key: key, live: crossing})
+				return crossing
 			},
 			Changed: func(one matrix.Result) { live.steps.put(matrixStep{key: one.Key(), result: &one}) },
-			Event:   func(key string, e run.Event) { live.steps.put(matrixStep{key: key, event: &e}) },
 		}
 		run, err := r.NewMatrixRun(preparing, q)
 		if err == nil {
@@ -189,7 +188,7 @@ func (v *matrixView) follow(now time.Time) tea.Cmd {
 	for _, row := range v.rows {
 		if row.State == matrix.Running && row.live != nil {
 			row.live.follow(now)
-			row.bin()
+			live.changed = row.bin() || live.changed
 		}
 	}
 	v.place()
@@ -215,9 +214,6 @@ func (v *matrixView) take(step matrixStep) {
 	case step.live != nil:
 		row.live, row.seen, row.bins = step.live, 0, bins{}
 		row.live.quiet = true
-	case step.event != nil && row.live != nil:
-		row.live.events.put(*step.event)
-		v.live.changed = v.live.changed || step.event.Event == run.Finished
 	case step.result != nil:
 		v.live.changed = true
 		row.Result = *step.result
@@ -240,12 +236,14 @@ func (r *matrixRow) end(now time.Time) {
 	}
 }
 
-// bin adds the results that landed since to the bins.
-func (r *matrixRow) bin() {
+// bin adds the results that landed since to the bins, and reports whether there are any.
+func (r *matrixRow) bin() bool {
+	before := r.seen
 	for ; r.seen < len(r.live.results); r.seen++ {
 		result := r.live.results[r.seen]
 		r.bins.add(result.Ended.Sub(r.Began).Seconds(), result.Outcome)
 	}
+	return r.seen > before
 }
 
 // update takes what the ledger knows, and explanations.

@@ -65,6 +65,7 @@ const (
 
 // App is the Bubble Tea model of the application.
 type App struct {
+	turn          sync.Mutex // held while the application or a live run changes or is drawn
 	ctx           context.Context
 	session       *session
 	legs          []view
@@ -176,6 +177,8 @@ func (a *App) Init() tea.Cmd {
 
 // Update takes a message, and lays out what is shown.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	a.turn.Lock()
+	defer a.turn.Unlock()
 	a.now = time.Now()
 	return a, tea.Batch(a.take(msg), a.fit())
 }

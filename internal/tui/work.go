@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -108,7 +109,7 @@ func (a *App) found() tea.Cmd {
 		if f.followed {
 			return nil
 		}
-		return followFleet(ctx, r, f)
+		return followFleet(ctx, &a.turn, r, f)
 	}
 	return func() tea.Msg {
 		journal, err := r.Running()
@@ -119,7 +120,7 @@ func (a *App) found() tea.Cmd {
 			time.Sleep(lookEvery)
 			return lookMsg{}
 		}
-		return followRun(ctx, r, journal)()
+		return followRun(ctx, &a.turn, r, journal)()
 	}
 }
 
@@ -190,20 +191,20 @@ func (a *App) startRun(msg startRunMsg) tea.Cmd {
 			tests = r.WithNeeds(tests)
 		}
 		if p := msg.plan; p != nil {
-			return newRunReady(r)(r.PlanRequest(text, tests, p.plan, p.study.Fleet))
+			return newRunReady(&a.turn, r)(r.PlanRequest(text, tests, p.plan, p.study.Fleet))
 		}
-		return newRunReady(r)(r.NewRequest(text, tests, workers))
+		return newRunReady(&a.turn, r)(r.NewRequest(text, tests, workers))
 	})
 }
 
 // newRunReady returns a function that prepares to follow a run of a request.
-func newRunReady(r *app.App) func(q app.Request, err error) tea.Msg {
+func newRunReady(turn *sync.Mutex, r *app.App) func(q app.Request, err error) tea.Msg {
 	return func(q app.Request, err error) tea.Msg {
 		if err != nil {
 			return runReadyMsg{err: err}
 		}
 		q.Schedule = r.Schedule(q)
-		return runReadyMsg{request: q, live: newLiveRun(q.Schedule, q.Workers, r.PastOf)}
+		return runReadyMsg{request: q, live: newLiveRun(turn, q.Schedule, q.Workers, r.PastOf)}
 	}
 }
 
