@@ -1,13 +1,16 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"math"
+	"slices"
 	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
@@ -52,15 +55,15 @@ type liveRun struct {
 	recovered  []*run.Result // of those: they pass, and were bad before this run
 	tracks     []track       // by worker, from 0
 	schedule   *split.Schedule
-	processors int         // that the workers share
-	batches    []batchWork // in the order in which they are taken
-	expected   map[string]expectation
-	began      time.Time // when the first test began; until then, the time of the request
-	first      bool      // a test has begun
-	now        float64   // seconds since began, as of the last frame
-	ahead      outlook   // as of the last frame
-	steps      int       // of all tests that are done
-	unstable   int       // tests that passed in a later try only
+	processors int                  // that the workers share
+	batches    []batchWork          // in the order in which they are taken
+	scheduled  map[string]scheduled // by ID
+	began      time.Time            // when the first test began; until then, the time of the request
+	first      bool                 // a test has begun
+	now        float64              // seconds since began, as of the last frame
+	ahead      outlook              // as of the last frame
+	steps      int                  // of all tests that are done
+	unstable   int                  // tests that passed in a later try only
 	preparing  inbox[string]
 	prepared   string  // what is being prepared before the first test
 	waited     float64 // seconds until the first test, or so far
@@ -72,7 +75,6 @@ type liveRun struct {
 	stopping   bool                          // asked to let what runs come to its end
 	cancel     context.CancelCauseFunc       // nil for a run of another process
 	past       func(id string) []run.Outcome // in the runs before
-	place      map[string]int                // in the order of its track, by ID
 	fleet      *liveFleet                    // nil for a run on one machine
 	quiet      bool                          // nobody watches it: its forecast is not worked out
 }
@@ -80,8 +82,14 @@ type liveRun struct {
 // seconds is what a run should take, and what one worker took for its tests; 0 for what is not known.
 type seconds struct{ planned, alone float64 }
 
-// expectation is what was known about a test before the run.
-type expectation struct{ seconds, spread, share float64 }
+// scheduled is the place of a test in the schedule: its batch, and which of the batch's tests it is, both from 0.
+type scheduled struct{ batch, test int32 }
+
+// startedTest is a test that a worker began, and when.
+type startedTest struct {
+	result *run.Result
+	at     float64
+}
 
 // track is what one worker did. Times are seconds since the run began.
 type track struct {
@@ -89,14 +97,14 @@ type track struct {
 	bad     []piece // those of done that are bad
 	running string  // the ID of the test that runs, or empty
 	since   float64
-	batch   int       // that it works on, from 0; -1 before the first
-	latest  int       // the batch of the latest of done, from 1
-	broken  []piece   // what it began and did not end, as its machine was lost
-	turns   []float64 // when it went from one batch to the next
-	order   []string  // the IDs of the tests it began
-	due     float64   // how long what it has done should have taken
-	took    float64   // how long its tests took
-	last    float64   // when it was last seen to do something
+	batch   int           // that it works on, from 0; -1 before the first
+	latest  int           // the batch of the latest of done, from 1
+	broken  []piece       // what it began and did not end, as its machine was lost
+	turns   []float64     // when it went from one batch to the next
+	order   []startedTest // the tests it began
+	due     float64       // how long what it has done should have taken
+	took    float64       // how long its tests took
+	last    float64       // when it was last seen to do something
 }
 
 type piece struct {
@@ -121,7 +129,7 @@ type runEndedMsg struct {
 
 // newLiveRun prepares to follow a run of a schedule.
 func newLiveRun(turn *sync.Mutex, schedule *split.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
-	live := &liveRun{turn: turn, run: run.New(), began: time.Now(), past: past, schedule: schedule, processors: processors.Count(), tracks: make([]track, workers), expected: map[string]expectation{}, place: map[string]int{}}
+	live := &liveRun{turn: turn, run: run.New(), began: time.Now(), past: past, schedule: schedule, processors: processors.Count(), tracks: make([]track, workers)}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
@@ -129,12 +137,16 @@ func newLiveRun(turn *sync.Mutex, schedule *split.Schedule, workers int, past fu
 		b := &schedule.Batches[i]
 		work := batchWork{label: b.Tests[0].Group, setup: b.Setup(), left: b.Setup() + b.Seconds()}
 		for i := range b.Tests {
-			t := &b.Tests[i]
-			work.variance += t.Spread * t.Spread
-			live.expected[t.ID] = expectation{t.Expected, t.Spread, t.Share}
+			work.variance += b.Tests[i].Spread * b.Tests[i].Spread
 		}
 		live.total += len(b.Tests)
 		live.batches = append(live.batches, work)
+	}
+	live.scheduled = make(map[string]scheduled, live.total)
+	for b := range schedule.Batches {
+		for i := range schedule.Batches[b].Tests {
+			live.scheduled[schedule.Batches[b].Tests[i].ID] = scheduled{int32(b), int32(i)}
+		}
 	}
 	live.ahead = live.outlook()
 	return live
@@ -247,8 +259,7 @@ func (l *liveRun) onTracks(e run.Event) {
 			l.taken(t, e.Batch-1, e.Machine)
 		}
 		t.running, t.since, t.batch = e.ID, at, e.Batch-1
-		l.place[e.ID] = len(t.order)
-		t.order = append(t.order, e.ID)
+		t.order = append(t.order, startedTest{l.run.Result(e.ID), at})
 		l.begin(t, t.batch)
 	case run.Finished:
 		l.finish(t, e, at)
@@ -265,6 +276,15 @@ func (l *liveRun) trackOf(e run.Event) *track {
 		return nil
 	}
 	return &l.tracks[worker-1]
+}
+
+// test returns a test as it is scheduled; an empty one for what processes do beyond their tests.
+func (l *liveRun) test(id string) *catalog.Test {
+	at, ok := l.scheduled[id]
+	if !ok {
+		return &catalog.Test{}
+	}
+	return &l.schedule.Batches[at.batch].Tests[at.test]
 }
 
 // hasEnded reports whether a test has an outcome.
@@ -290,9 +310,9 @@ func (l *liveRun) begin(t *track, batch int) {
 
 func (l *liveRun) finish(t *track, e run.Event, at float64) {
 	l.begin(t, e.Batch-1)
-	b, expected := &l.batches[e.Batch-1], l.expected[e.ID]
-	b.left, b.variance = b.left-expected.seconds, b.variance-expected.spread*expected.spread
-	t.due += expected.seconds
+	b, test := &l.batches[e.Batch-1], l.test(e.ID)
+	b.left, b.variance = b.left-test.Expected, b.variance-test.Spread*test.Spread
+	t.due += test.Expected
 	from := max(0, l.run.Result(e.ID).Started.Sub(l.began).Seconds())
 	if n := len(t.done); n > 0 {
 		from = max(from, t.done[n-1].to) // tests that ran side by side are drawn one after another
@@ -312,13 +332,19 @@ func (l *liveRun) finish(t *track, e run.Event, at float64) {
 	}
 }
 
-// before lists the IDs of the tests that a worker began before a result's.
-func (l *liveRun) before(r *run.Result) []string {
-	at, ok := l.place[r.ID]
-	if !ok {
+// before lists the tests that a worker began before a result's.
+func (l *liveRun) before(r *run.Result) []startedTest {
+	if r.Worker < 1 || r.Worker > len(l.tracks) {
 		return nil
 	}
-	return l.tracks[r.Worker-1].order[:at]
+	order, at := l.tracks[r.Worker-1].order, r.Started.Sub(l.began).Seconds()
+	first, _ := slices.BinarySearchFunc(order, at, func(b startedTest, at float64) int { return cmp.Compare(b.at, at) })
+	for i := first; i < len(order) && order[i].at == at; i++ {
+		if order[i].result == r {
+			return order[:i]
+		}
+	}
+	return nil
 }
 
 // planned is a batch that has not begun, at the time at which it is expected.
@@ -359,7 +385,7 @@ func (l *liveRun) outlook() outlook {
 			b := &l.batches[t.batch]
 			p.Left[w] = max(0, b.left)
 			if t.running != "" { // of which a part has passed
-				p.Left[w] = max(0, p.Left[w]-min((l.now-t.since)/paces[w], l.expected[t.running].seconds))
+				p.Left[w] = max(0, p.Left[w]-min((l.now-t.since)/paces[w], l.test(t.running).Expected))
 			}
 			if l.fleet != nil {
 				p.Left[w] *= paces[w]
@@ -393,7 +419,7 @@ func (l *liveRun) paces() []float64 {
 	shares := make([]float64, len(l.tracks))
 	for w := range l.tracks {
 		if id := l.tracks[w].running; id != "" {
-			shares[w] = l.expected[id].share
+			shares[w] = l.test(id).Share
 		}
 	}
 	return split.Paces(shares, l.processors)
@@ -401,8 +427,8 @@ func (l *liveRun) paces() []float64 {
 
 // slow reports whether the test that runs takes much longer than it should.
 func (t *track) slow(l *liveRun) bool {
-	expected, known := l.expected[t.running]
-	return known && expected.seconds > 0 && l.now-t.since > expected.seconds+max(1, 3*expected.spread)
+	test := l.test(t.running)
+	return test.Expected > 0 && l.now-t.since > test.Expected+max(1, 3*test.Spread)
 }
 
 // early returns the seconds that a worker is ahead of the expected times.
@@ -410,7 +436,7 @@ func (t *track) early(l *liveRun) float64 {
 	if t.running == "" {
 		return t.due - t.last // it may have nothing left to do
 	}
-	return t.due + min(l.now-t.since, l.expected[t.running].seconds) - l.now
+	return t.due + min(l.now-t.since, l.test(t.running).Expected) - l.now
 }
 
 // spread returns how long after the first worker the last one ended.

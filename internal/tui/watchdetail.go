@@ -246,8 +246,8 @@ func (v watch) drawBefore(c canvas, y int, r *run.Result) {
 	before := v.run.before(r)
 	n := len(before)
 	var last []string
-	for _, id := range before[max(0, n-3):] {
-		last = append(last, report.Name(id))
+	for _, b := range before[max(0, n-3):] {
+		last = append(last, report.Name(b.result.ID))
 	}
 	past := v.run.past(r.ID)
 	c.text(0, y, style{colour: t.fog}, "past")

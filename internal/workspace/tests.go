@@ -44,15 +44,14 @@ func (t *Tests) PastOf(id string) []run.Outcome {
 	return nil
 }
 
-// describe adds to the tests what is known beside their sources: expected times, then the tags and rules of
+// describe adds to the tests of a catalog what is known beside their sources: expected times, then the tags and rules of
 // fern.toml and the session, then the consequences of the rules.
-func (w *Workspace) describe(recall Recall) error {
-	c := w.catalog()
+func (w *Workspace) describe(c *catalog.Catalog, recall Recall) error {
 	past, err := recall(c)
 	if err != nil {
 		return err
 	}
-	w.Notes = append(w.Notes, past.Notes...)
+	w.Notes = append(w.foundNotes(), past.Notes...)
 	history.Expect(c.Tests, past.Times)
 	person, err := project.PersonPicks()
 	if err != nil {
@@ -107,21 +106,12 @@ func (w *Workspace) crossingSource(c *catalog.Catalog, past Past) func(of matrix
 // catalog returns a catalog of the tests as the adapters found them, which it takes over.
 func (w *Workspace) catalog() *catalog.Catalog {
 	var tests []catalog.Test
-	w.Notes = nil
 	for _, s := range w.Project.Suites {
-		if why := w.Broken[s.Name]; why != nil {
-			w.Notes = append(w.Notes, fmt.Sprintf("suite %s cannot be read, and its tests are missing: %v", s.Name, why))
-			continue
-		}
 		found := w.found[s.Name]
 		if tests == nil {
 			tests = found.Tests
 		} else {
 			tests = append(tests, found.Tests...)
-		}
-		w.Notes = append(w.Notes, found.Notes...)
-		if found.Nothing != "" {
-			w.Notes = append(w.Notes, fmt.Sprintf("no tests in suite %s: %s", s.Name, found.Nothing))
 		}
 		found.Tests = nil
 		w.found[s.Name] = found
@@ -129,27 +119,42 @@ func (w *Workspace) catalog() *catalog.Catalog {
 	return catalog.New(tests)
 }
 
-// undescribed returns what the adapters found, by suite, with copies of the tests.
-func (w *Workspace) undescribed() map[string]adapter.Found {
-	tests := map[string]int{} // by suite
-	for _, g := range w.Catalog.Groups {
-		tests[g.Suite] += g.Len
+// foundNotes returns what finding the tests has to say.
+func (w *Workspace) foundNotes() (notes []string) {
+	for _, s := range w.Project.Suites {
+		if why := w.Broken[s.Name]; why != nil {
+			notes = append(notes, fmt.Sprintf("suite %s cannot be read, and its tests are missing: %v", s.Name, why))
+			continue
+		}
+		found := w.found[s.Name]
+		notes = append(notes, found.Notes...)
+		if found.Nothing != "" {
+			notes = append(notes, fmt.Sprintf("no tests in suite %s: %s", s.Name, found.Nothing))
+		}
 	}
-	found := maps.Clone(w.found)
-	for suite, n := range tests {
-		of := found[suite]
-		of.Tests = make([]catalog.Test, 0, n)
-		found[suite] = of
-	}
-	for i := range w.Catalog.Tests {
-		t := w.Catalog.Tests[i]
+	return notes
+}
+
+// undescribed returns copies of the catalog's tests as the adapters found them.
+func (w *Workspace) undescribed() []catalog.Test {
+	tests := slices.Clone(w.Catalog.Tests)
+	for i := range tests {
+		t := &tests[i]
 		if was, changed := w.said[i]; changed {
 			t.Tags, t.Ruled, t.Origins, t.SkipReason = was.tags, was.ruled, was.origins, was.skipReason
 		}
 		t.Expected, t.Known, t.Share, t.Spread, t.Setup, t.Together = 0, false, 0, 0, 0, ""
-		of := found[t.Suite]
-		of.Tests = append(of.Tests, t)
-		found[t.Suite] = of
+	}
+	return tests
+}
+
+// refound returns what the adapters found, by suite, with copies of the tests.
+func (w *Workspace) refound() map[string]adapter.Found {
+	found, tests := maps.Clone(w.found), w.undescribed()
+	for _, g := range w.Catalog.Groups {
+		of, end := found[g.Suite], g.First+g.Len
+		of.Tests = tests[g.First-len(of.Tests) : end : end] // the groups of a suite follow each other
+		found[g.Suite] = of
 	}
 	return found
 }

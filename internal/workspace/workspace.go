@@ -91,7 +91,7 @@ func (w *Workspace) Reload(ctx context.Context, changed []string, recall Recall)
 	}
 	p.Below = w.Project.Below
 	other := &Workspace{Project: p, Own: w.Own, Adapters: map[string]adapter.Adapter{}, Broken: map[string]error{}, found: map[string]adapter.Found{}}
-	found := w.undescribed()
+	found := w.refound()
 	for _, s := range p.Suites {
 		within := filepath.Join(p.Dir, filepath.FromSlash(s.Dir))
 		touched := slices.ContainsFunc(changed, func(file string) bool {
@@ -109,8 +109,8 @@ func (w *Workspace) Reload(ctx context.Context, changed []string, recall Recall)
 // With returns the workspace with other picks and rules of the session, and with the past as it is now.
 func (w *Workspace) With(own Own, recall Recall) (*Workspace, error) {
 	other := *w
-	other.Own, other.found = own, w.undescribed()
-	return &other, other.describe(recall)
+	other.Own = own
+	return &other, other.describe(w.Catalog.With(w.undescribed()), recall)
 }
 
 // GoTest is a test in Go source.
@@ -148,13 +148,13 @@ func (w *Workspace) WithSources(suite, store string, contents map[string][]byte)
 func (w *Workspace) At(c *matrix.Crossing, recall Recall) (*Workspace, error) {
 	at := *w
 	at.Project = w.Project.At(c)
-	at.Adapters, at.found = maps.Clone(w.Adapters), w.undescribed()
+	at.Adapters = maps.Clone(w.Adapters)
 	for _, s := range at.Project.Suites {
 		if a, ok := at.Adapters[s.Name].(*golang.Adapter); ok {
 			at.Adapters[s.Name] = a.Elsewhere(at.Project.BuildPath(s), s.BuildFlags)
 		}
 	}
-	return &at, at.describe(recall)
+	return &at, at.describe(w.Catalog.With(w.undescribed()), recall)
 }
 
 func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
@@ -210,7 +210,7 @@ func (w *Workspace) discover(ctx context.Context, recall Recall, progress func(w
 	if len(nothing) == len(w.Project.Suites) {
 		return errors.New(strings.Join(nothing, "\n"))
 	}
-	return w.describe(recall)
+	return w.describe(w.catalog(), recall)
 }
 
 // Missing returns an error if a pick may select tests of a suite that is broken, so that its answer is not whole.
