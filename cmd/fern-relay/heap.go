@@ -18,7 +18,7 @@ func collectLate() {
 // leastGrowth is in bytes. Screens have one, as their keys wait for collections.
 var leastGrowth atomic.Int64
 
-const screenGrowth = 40 << 20
+const screenGrowth = 32 << 20
 
 // limitGrowth sets at what size the heap is collected next, now and after each collection.
 func limitGrowth() {

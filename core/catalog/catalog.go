@@ -45,13 +45,32 @@ type Test struct {
 	Together   string   `json:"-"`          // the level that never runs side by side: test, file, group or suite
 	Known      bool     `json:"-"`          // Expected was measured for this very test
 	Parallel   bool     `json:"-"`          // it, or a part of it, runs side by side with others of its process
-	Serial     bool     `json:"-"`          // asks to run nothing side by side in its process, for a trial
-	Steps      []string `json:"-"`          // the only ones that run; empty for all
 	SkipReason string   `json:"-"`          // why it does not run here; empty if it does
 	Origins    []Origin `json:"-"`          // where its tags and rules come from
+	Asked      *Asked   `json:"-"`          // nil for nothing; copies of a test share it, so [Test.Ask] replaces it
+}
 
-	Cell    string        `json:"-"` // tests of the same cell run after all others, in a fresh process that no other test shares; empty for none
-	Failure *KnownFailure `json:"-"` // what a run says of a failure of a quarantined test; nil for any other test
+// Asked is what one run asks of a test.
+type Asked struct {
+	Steps   []string      // the only ones that run; empty for all
+	Serial  bool          // nothing runs side by side in its process, for a trial
+	Cell    string        // tests of the same cell run after all others, in a fresh process that no other test shares; empty for none
+	Failure *KnownFailure // what the run says of a failure of a quarantined test; nil for any other test
+}
+
+// Asks returns what a run asks of the test.
+func (t *Test) Asks() Asked {
+	if t.Asked == nil {
+		return Asked{}
+	}
+	return *t.Asked
+}
+
+// Ask changes what a run asks of the test.
+func (t *Test) Ask(change func(a *Asked)) {
+	own := t.Asks()
+	change(&own)
+	t.Asked = &own
 }
 
 // A KnownFailure says why the failure of a test is known.

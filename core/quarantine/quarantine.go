@@ -113,11 +113,11 @@ func (l List) Mark(tests []catalog.Test, now time.Time) []catalog.Test {
 
 // Last returns the tests with those that are in cells at the end, cell by cell.
 func Last(tests []catalog.Test) []catalog.Test {
-	inCell := func(t catalog.Test) bool { return t.Cell != "" }
+	inCell := func(t catalog.Test) bool { return t.Asks().Cell != "" }
 	if !slices.ContainsFunc(tests, inCell) {
 		return tests
 	}
-	return slices.SortedStableFunc(slices.Values(tests), func(a, b catalog.Test) int { return strings.Compare(a.Cell, b.Cell) })
+	return slices.SortedStableFunc(slices.Values(tests), func(a, b catalog.Test) int { return strings.Compare(a.Asks().Cell, b.Asks().Cell) })
 }
 
 // from is where the rules of the list come from.
@@ -126,7 +126,7 @@ const from = "the quarantine"
 // mark marks the victim of an entry, whose place is known, and the culprits that are among the tests.
 func (e *Entry) mark(tests []catalog.Test, at map[string]int, victim int, now time.Time) {
 	v := &tests[victim]
-	v.Failure = e.known(now)
+	v.Ask(func(a *catalog.Asked) { a.Failure = e.known(now) })
 	join(tests, victim, victim)
 	for _, id := range e.After {
 		if culprit, picked := at[id]; picked {
@@ -144,17 +144,19 @@ func (e *Entry) mark(tests []catalog.Test, at map[string]int, victim int, now ti
 
 // join puts two tests into one cell, with those that share a cell with either.
 func join(tests []catalog.Test, a, b int) {
-	into, other := tests[a].Cell, tests[b].Cell
+	into, other := tests[a].Asks().Cell, tests[b].Asks().Cell
 	if into == "" {
 		into = tests[a].ID
 	}
-	tests[a].Cell, tests[b].Cell = into, into
+	enter := func(a *catalog.Asked) { a.Cell = into }
+	tests[a].Ask(enter)
+	tests[b].Ask(enter)
 	if other == "" || other == into {
 		return
 	}
 	for i := range tests {
-		if tests[i].Cell == other {
-			tests[i].Cell = into
+		if tests[i].Asks().Cell == other {
+			tests[i].Ask(enter)
 		}
 	}
 }

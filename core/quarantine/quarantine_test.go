@@ -64,7 +64,7 @@ func check(t *testing.T, name string, s *split.Schedule, list List, tests int) {
 		for i := range s.Batches[b].Tests {
 			id := s.Batches[b].Tests[i].ID
 			batchOf[id], at[id] = b, i
-			if fresh := s.Batches[b].Tests[i].Cell != ""; fresh != s.Batches[b].Fresh {
+			if fresh := s.Batches[b].Tests[i].Asks().Cell != ""; fresh != s.Batches[b].Fresh {
 				t.Fatalf("%s: %s is in batch %d, fresh: %v", name, id, b+1, s.Batches[b].Fresh)
 			}
 		}
@@ -110,11 +110,11 @@ func TestQuarantineEnds(t *testing.T) {
 		ended bool
 	}{{day("2026-11-15").Add(23*time.Hour + 59*time.Minute), false}, {day("2026-11-16"), true}} {
 		marked := list.Mark(tests, at.now)
-		if got := marked[0].Failure; got == nil || got.Ended != at.ended {
+		if got := marked[0].Asks().Failure; got == nil || got.Ended != at.ended {
 			t.Errorf("at %s: %+v", at.now, got)
 		}
 	}
-	if tests[0].Failure != nil || slices.ContainsFunc(tests, func(t catalog.Test) bool { return t.Cell != "" }) {
+	if slices.ContainsFunc(tests, func(t catalog.Test) bool { return t.Asked != nil }) {
 		t.Error("marking changed the tests that it was given")
 	}
 	if days := list[0].Days(day("2026-11-12")); days != 11 {

@@ -58,9 +58,9 @@ func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 	}
 	var queue []Batch
 	at := map[place]int{}
-	levels := levels(tests, func(t *catalog.Test) place { return place{suite: t.Suite, group: t.Group, cell: t.Cell} })
+	levels := levels(tests, func(t *catalog.Test) place { return place{suite: t.Suite, group: t.Group, cell: t.Asks().Cell} })
 	for i, t := range tests {
-		p := place{t.Suite, t.Group, t.Cell, levels[i], d.Worker[t.ID]}
+		p := place{t.Suite, t.Group, t.Asks().Cell, levels[i], d.Worker[t.ID]}
 		i, ok := at[p]
 		if ok && i != len(queue)-1 && d.Lasting[t.Suite] {
 			ok = false
@@ -68,7 +68,7 @@ func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 		if !ok {
 			i = len(queue)
 			at[p] = i
-			queue = append(queue, Batch{Suite: t.Suite, Worker: p.worker, Apart: d.apart(&t), Fresh: t.Cell != ""})
+			queue = append(queue, Batch{Suite: t.Suite, Worker: p.worker, Apart: d.apart(&t), Fresh: t.Asks().Cell != ""})
 		}
 		queue[i].Tests = append(queue[i].Tests, t)
 	}
@@ -186,8 +186,8 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 		level                    int
 	}
 	where := func(t *catalog.Test) place {
-		if t.Cell != "" {
-			return place{suite: t.Suite, group: t.Group, cell: t.Cell, together: Group} // it stays whole
+		if cell := t.Asks().Cell; cell != "" {
+			return place{suite: t.Suite, group: t.Group, cell: cell, together: Group} // it stays whole
 		}
 		p := place{suite: t.Suite, group: t.Group, together: d.Together.of(t)}
 		if p.together != File { // a file stays whole
@@ -204,7 +204,7 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 		p.level = levels[i]
 		s := at[p]
 		if s == nil {
-			s = &stack{suite: t.Suite, together: p.together, apart: d.apart(t), fresh: t.Cell != "", cost: t.Setup}
+			s = &stack{suite: t.Suite, together: p.together, apart: d.apart(t), fresh: t.Asks().Cell != "", cost: t.Setup}
 			at[p] = s
 			stacks = append(stacks, s)
 		}

@@ -69,7 +69,7 @@ const tailLimit = 32 << 10
 func NewBatch(tests []catalog.Test, limits Limits, sink run.Sink) *Batch {
 	b := &Batch{sink: sink, limits: limits, exited: true, tests: tests, states: make(map[string]*state, len(tests))}
 	for _, t := range tests {
-		b.states[t.ID] = &state{id: t.ID, steps: t.Steps}
+		b.states[t.ID] = &state{id: t.ID, steps: t.Asks().Steps}
 	}
 	return b
 }

@@ -101,7 +101,7 @@ func (a *App) trialOn(pool *engine.Pool) func(ctx context.Context, t fleet.Trial
 		mu.Lock()
 		var fresh []*catalog.Test
 		for i := range order {
-			order[i].Serial = t.Serial
+			order[i].Ask(func(a *catalog.Asked) { a.Serial = t.Serial })
 			if !prepared[order[i].ID] {
 				fresh = append(fresh, &order[i])
 			}

@@ -484,7 +484,7 @@ func (h *hunter) outside(victim string) bool {
 func (a *App) trial(t hunt.Trial, apart map[string]float64, quietly bool) engine.Trial {
 	order := a.TestsOf(t.Order)
 	for i := range order {
-		order[i].Serial = t.Serial
+		order[i].Ask(func(a *catalog.Asked) { a.Serial = t.Serial })
 	}
 	return engine.Trial{Order: order, Beside: a.TestsOf(t.Beside), Apart: apart, Times: t.Times, Quietly: quietly}
 }

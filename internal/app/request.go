@@ -56,7 +56,7 @@ func (a *App) NewRequest(pick string, tests []catalog.Test, workers int) (Reques
 }
 
 // inPart reports whether only some steps of a test run, so that its outcome and time are not those of the test.
-func inPart(t catalog.Test) bool { return len(t.Steps) > 0 }
+func inPart(t catalog.Test) bool { return len(t.Asks().Steps) > 0 }
 
 // PlanRequest returns a request to run a plan of tests: each shard on a worker of its own, in the planned order.
 // If not all shards may run at once, all workers take what the shards hold from the first to the last.

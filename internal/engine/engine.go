@@ -434,8 +434,8 @@ func bounded(message string) string {
 func (r *execution) finish(e *run.Event) {
 	if t := r.open[e.ID]; t != nil {
 		ran := r.running[e.Worker][e.ID]
-		if t.Failure != nil && e.Outcome.Bad() && ran {
-			e.Message = t.Failure.Words + ": " + e.Message
+		if known := t.Asks().Failure; known != nil && e.Outcome.Bad() && ran {
+			e.Message = known.Words + ": " + e.Message
 		}
 		if e.Outcome = ruledOutcome(t, e.Outcome, ran); e.Outcome == run.Surprise {
 			e.Message = "it passed, though it is expected to fail: " + t.Rules().ExpectFail
@@ -450,10 +450,11 @@ func (r *execution) finish(e *run.Event) {
 // ruledOutcome returns the outcome in the light of the test's rules. Only a test that ran owes a failure: one that
 // does not compile or cannot be started has not failed as expected.
 func ruledOutcome(t *catalog.Test, o run.Outcome, ran bool) run.Outcome {
+	known := t.Asks().Failure
 	switch {
-	case t.Failure != nil && o.Bad() && ran && t.Failure.Ended:
+	case known != nil && o.Bad() && ran && known.Ended:
 		return run.Errored
-	case t.Failure != nil && o.Bad() && ran:
+	case known != nil && o.Bad() && ran:
 		return run.Owed
 	case t.Rules().ExpectFail == "":
 		return o

@@ -66,7 +66,7 @@ func (t *tries) take(e run.Event) {
 // hold keeps an outcome back that may not be the last of its test.
 func (t *tries) hold(e run.Event) bool {
 	test := t.run.test(e.ID)
-	if t.left == 0 || test == nil || test.Rules().ExpectFail != "" || test.Failure != nil {
+	if t.left == 0 || test == nil || test.Rules().ExpectFail != "" || test.Asks().Failure != nil {
 		return false
 	}
 	switch {

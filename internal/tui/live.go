@@ -231,7 +231,7 @@ func (l *liveRun) onTracks(e run.Event) {
 		at = e.At.Sub(l.began).Seconds()
 	}
 	if e.Event == run.RunEnds {
-		l.ended, l.now = true, at
+		l.ended, l.now, l.scheduled = true, at, nil // nothing more begins
 	}
 	if e.Event == run.Finished {
 		result := l.run.Result(e.ID)

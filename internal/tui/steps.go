@@ -129,7 +129,7 @@ func (v survey) pickedSteps(t *catalog.Test) []string {
 	if !ok {
 		return nil
 	}
-	return v.session.picked.tests[at].Steps
+	return v.session.picked.tests[at].Asks().Steps
 }
 
 // clickInList moves the cursor to a row of the list, which has n tests.

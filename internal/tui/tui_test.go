@@ -649,7 +649,7 @@ func TestStepsUnfold(t *testing.T) {
 			t.Errorf("the step under the cursor is out of sight:\n%s", screen)
 		}
 		press(a, "=")
-		if tests := a.session.picked.tests; len(tests) != 1 || len(tests[0].Steps) != 1 || !strings.HasSuffix(tests[0].Steps[0], "bed 水 44") {
+		if tests := a.session.picked.tests; len(tests) != 1 || len(tests[0].Asks().Steps) != 1 || !strings.HasSuffix(tests[0].Asks().Steps[0], "bed 水 44") {
 			t.Errorf("picked are %+v", tests)
 		}
 		press(a, strings.Repeat("↓", 6))

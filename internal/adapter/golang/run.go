@@ -51,7 +51,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 // order: of one build of one package, no test behind a fuzz seed, as the testing
 // package runs seeds last, and no two of one name.
 func (a *Adapter) together(tests []catalog.Test) int {
-	if a.Isolate == adapter.PerTest || len(tests[0].Steps) > 0 {
+	if a.Isolate == adapter.PerTest || len(tests[0].Asks().Steps) > 0 {
 		return 1
 	}
 	first := a.variantOf(&tests[0])
@@ -59,7 +59,7 @@ func (a *Adapter) together(tests []catalog.Test) int {
 	tests = tests[:adapter.Shared(tests)]
 	for i := range tests {
 		name := a.targets[tests[i].ID].function
-		if a.variantOf(&tests[i]) != first || seeds && tests[i].Kind == catalog.KindTest || names[name] || len(tests[i].Steps) > 0 {
+		if a.variantOf(&tests[i]) != first || seeds && tests[i].Kind == catalog.KindTest || names[name] || len(tests[i].Asks().Steps) > 0 {
 			return i
 		}
 		names[name] = true
@@ -129,10 +129,10 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 		return nil, nil, err
 	}
 	args := append([]string{"-test.v=test2json", "-test.paniconexit0", "-test.timeout=0"}, s.adapter.binaryArgs()...)
-	if tests[0].Serial {
+	if tests[0].Asks().Serial {
 		args = append(args, "-test.parallel=1")
 	}
-	if steps := tests[0].Steps; len(steps) > 0 {
+	if steps := tests[0].Asks().Steps; len(steps) > 0 {
 		args = append(args, "-test.run="+runPattern(s.adapter.targets[tests[0].ID].function, steps))
 	}
 	dir := filepath.Join(s.adapter.Dir, filepath.FromSlash(group))

@@ -316,7 +316,7 @@ func (s *session) alone(next *catalog.Test, sink run.Sink) {
 func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adapter.Batch) error {
 	params := RunParams{Tests: make([]RunTest, len(tests))}
 	for i, t := range tests {
-		params.Tests[i] = RunTest{TestName{t.Group, t.Name}, t.Steps}
+		params.Tests[i] = RunTest{TestName{t.Group, t.Name}, t.Asks().Steps}
 	}
 	batch.Begin(s.kill)
 	s.attend(batch)
