@@ -172,14 +172,14 @@ func uncell(cell string) string {
 
 // TimesOf returns what a file of timings says, by ID and group.
 func TimesOf(timed []catalog.Test) Times {
-	times := Times{Tests: make(map[string]Time, len(timed)), Setups: map[string]float64{}}
+	tests, setups := make(ByID, len(timed)), map[string]float64{}
 	for i := range timed {
 		t := &timed[i]
-		times.Tests[t.ID] = Time{Seconds: t.Expected, Spread: t.Spread}
+		tests[t.ID] = Time{Seconds: t.Expected, Spread: t.Spread}
 		place := t.GroupName()
-		times.Setups[place] = max(times.Setups[place], t.Setup)
+		setups[place] = max(setups[place], t.Setup)
 	}
-	return times
+	return Times{Tests: tests, Setups: setups}
 }
 
 // WriteCSV writes the times of the tests that were measured, one test per line, sorted by ID so that versions of

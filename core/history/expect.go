@@ -21,9 +21,36 @@ type Time struct {
 	Share   float64 // processors that are busy meanwhile; 0 if that is not known
 }
 
+// Timings know how long tests take.
+type Timings interface {
+	Of(id string) (t Time, known bool)
+}
+
+// ByID are timings by the IDs of tests.
+type ByID map[string]Time
+
+// Of returns how long a test takes.
+func (b ByID) Of(id string) (t Time, known bool) {
+	t, known = b[id]
+	return t, known
+}
+
+// FirstOf are several timings, of which the first that knows a test counts.
+type FirstOf []Timings
+
+// Of returns how long a test takes.
+func (f FirstOf) Of(id string) (t Time, known bool) {
+	for _, timings := range f {
+		if t, known = timings.Of(id); known {
+			return t, true
+		}
+	}
+	return Time{}, false
+}
+
 // Times is the knowledge before a run.
 type Times struct {
-	Tests  map[string]Time    // by ID
+	Tests  Timings            // nil for none
 	Setups map[string]float64 // by suite:group: what it costs to begin a batch there
 }
 
@@ -102,13 +129,17 @@ func Expect(tests []catalog.Test, times Times) {
 	groups, suites := map[place][]float64{}, map[string][]float64{}
 	var all []float64
 	setups := suiteSetups(times.Setups)
+	timings := times.Tests
+	if timings == nil {
+		timings = ByID{}
+	}
 	for i := range tests {
 		t := &tests[i]
 		var begun bool
 		if t.Setup, begun = times.Setups[t.GroupName()]; !begun {
 			t.Setup = setups[t.Suite]
 		}
-		known, ok := times.Tests[t.ID]
+		known, ok := timings.Of(t.ID)
 		t.Known = ok || t.SkipReason != ""
 		if t.SkipReason != "" {
 			t.Expected, t.Spread, t.Setup = 0, 0, 0

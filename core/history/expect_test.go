@@ -18,7 +18,7 @@ func TestExpect(t *testing.T) {
 		{ID: "u:b#new", Suite: "u", Group: "b"}, {ID: "v:c#new", Suite: "v", Group: "c"},
 		{ID: "u:a#out", Suite: "u", Group: "a", SkipReason: "broken pump"},
 	}
-	Expect(tests, Times{Tests: map[string]Time{"u:a#1": {Seconds: 1.2, Spread: 0.1}, "u:a#2": {Seconds: 3.5, Spread: 0.2}}, Setups: map[string]float64{"u:a": 0.3}})
+	Expect(tests, Times{Tests: ByID{"u:a#1": {Seconds: 1.2, Spread: 0.1}, "u:a#2": {Seconds: 3.5, Spread: 0.2}}, Setups: map[string]float64{"u:a": 0.3}})
 	for i, want := range []struct {
 		seconds, spread, setup float64
 		known                  bool

@@ -42,7 +42,7 @@ func (h *History) recallIn(ctx context.Context, m *matrix.Matrix, c *matrix.Cros
 			return past, err
 		}
 		past.Latest, past.Rates = own.Latest, own.Rates
-		times := []history.Times{own.Times}
+		times := history.FirstOf{own.Times.Tests}
 		for _, of := range like(m, c) {
 			if enough(times, cat) {
 				break
@@ -51,11 +51,9 @@ func (h *History) recallIn(ctx context.Context, m *matrix.Matrix, c *matrix.Cros
 			if err != nil {
 				return past, err
 			}
-			times = append(times, known.Times)
+			times = append(times, known.Times.Tests)
 		}
-		for _, t := range slices.Backward(times) {
-			maps.Copy(past.Times.Tests, t.Tests)
-		}
+		past.Times.Tests = append(times, past.Times.Tests)
 		return past, nil
 	}
 }
@@ -83,10 +81,10 @@ func like(m *matrix.Matrix, c *matrix.Crossing) (all []matrix.Assignment) {
 	return append(all, matrix.Assignment{})
 }
 
-// enough reports whether some of the times know each test of a catalog.
-func enough(times []history.Times, c *catalog.Catalog) bool {
+// enough reports whether times know each test of a catalog.
+func enough(times history.Timings, c *catalog.Catalog) bool {
 	for i := range c.Tests {
-		if !slices.ContainsFunc(times, func(t history.Times) bool { _, ok := t.Tests[c.Tests[i].ID]; return ok }) {
+		if _, known := times.Of(c.Tests[i].ID); !known {
 			return false
 		}
 	}

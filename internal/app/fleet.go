@@ -98,13 +98,15 @@ func (a *App) fleetSchedule(q Request, tests []catalog.Test, workers int, times 
 // they are.
 func expect(tests []catalog.Test, times history.Times) []catalog.Test {
 	times.Setups = map[string]float64{}
+	own := history.ByID{}
 	for i := range tests {
 		t := &tests[i]
 		times.Setups[t.GroupName()] = t.Setup
-		if _, known := times.Tests[t.ID]; !known && t.Known && t.SkipReason == "" {
-			times.Tests[t.ID] = history.Time{Seconds: t.Expected, Spread: t.Spread, Share: t.Share}
+		if t.Known && t.SkipReason == "" {
+			own[t.ID] = history.Time{Seconds: t.Expected, Spread: t.Spread, Share: t.Share}
 		}
 	}
+	times.Tests = history.FirstOf{times.Tests, own}
 	tests = slices.Clone(tests)
 	history.Expect(tests, times)
 	return tests

@@ -333,7 +333,7 @@ func (k *knowledge) times() *history.Times {
 	if len(k.Tests) == 0 {
 		return nil
 	}
-	times := &history.Times{Tests: map[string]history.Time{}}
+	times := history.ByID{}
 	for id, past := range k.Tests {
 		var seconds []float64
 		for _, m := range past {
@@ -346,9 +346,9 @@ func (k *knowledge) times() *history.Times {
 		}
 		t := history.Learn(seconds)
 		t.Share = past[0].Share
-		times.Tests[id] = t
+		times[id] = t
 	}
-	return times
+	return &history.Times{Tests: times}
 }
 
 // learn adds the times of a run to what the station knows.

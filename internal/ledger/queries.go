@@ -56,7 +56,8 @@ func (l *Ledger) Known(c *catalog.Catalog) (*Known, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Known{Times: history.Times{Tests: map[string]history.Time{}, Setups: expectedSetups(setups)}, Latest: make([][]run.Outcome, len(c.Tests))}
+	times := timesOf{c, make([]history.Time, len(c.Tests)), catalog.NewSet(len(c.Tests))}
+	k := &Known{Times: history.Times{Tests: times, Setups: expectedSetups(setups)}, Latest: make([][]run.Outcome, len(c.Tests))}
 	shared, suites := sharedOutcomes{lists: map[string][]run.Outcome{}}, newSuiteNames(c)
 	type test struct {
 		index    int
@@ -74,7 +75,8 @@ func (l *Ledger) Known(c *catalog.Catalog) (*Known, error) {
 	}, func(t test) {
 		k.Latest[t.index] = t.latest
 		if t.timed {
-			k.Times.Tests[c.Tests[t.index].ID] = t.expected
+			times.times[t.index] = t.expected
+			times.known.Add(t.index)
 		}
 	})
 	if err != nil {
@@ -83,6 +85,22 @@ func (l *Ledger) Known(c *catalog.Catalog) (*Known, error) {
 	k.Renamed = suites.renamed()
 	k.Runs, err = l.Runs()
 	return k, err
+}
+
+// timesOf are the times of the tests of a catalog.
+type timesOf struct {
+	catalog *catalog.Catalog
+	times   []history.Time // by index
+	known   catalog.Set
+}
+
+// Of returns how long a test takes.
+func (t timesOf) Of(id string) (history.Time, bool) {
+	i, ok := t.catalog.Index(id)
+	if !ok || !t.known.Has(i) {
+		return history.Time{}, false
+	}
+	return t.times[i], true
 }
 
 // suiteNames finds suites that got another name.

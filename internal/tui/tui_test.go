@@ -59,11 +59,11 @@ func made(groups, perGroup, tags int) *app.App {
 	for i := range 50 {
 		steps[c.Tests[1].ID] = append(steps[c.Tests[1].ID], fmt.Sprintf("\x1b[1mbed 水 %d", i))
 	}
-	times := history.Times{Tests: map[string]history.Time{}}
+	times := history.ByID{}
 	for _, t := range c.Tests {
-		times.Tests[t.ID] = history.Time{Seconds: history.Round(random.Float64()), Spread: 0.01}
+		times[t.ID] = history.Time{Seconds: history.Round(random.Float64()), Spread: 0.01}
 	}
-	history.Expect(c.Tests, times)
+	history.Expect(c.Tests, history.Times{Tests: times})
 	return app.New(&workspace.Workspace{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Tests: workspace.NewTests(c, latest, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}, Steps: func() map[string][]string { return steps }})}, app.NoHistory(os.TempDir()))
 }
 
