@@ -8,7 +8,7 @@ import (
 )
 
 // collectLate lets the heap grow to 32 MB before it is collected for the first time, as most commands end before that.
-// From then on it is collected each time that it has grown by a quarter, or by leastGrowth if that is more: what is held of
+// From then on it is collected each time that it has grown by 15 %, or by leastGrowth if that is more: what is held of
 // a large suite is held for long, and a smaller heap is worth its price.
 func collectLate() {
 	debug.SetGCPercent(800) // of 4 MB, from which the runtime starts
@@ -18,13 +18,13 @@ func collectLate() {
 // leastGrowth is in bytes. Screens have one, as their keys wait for collections.
 var leastGrowth atomic.Int64
 
-const screenGrowth = 32 << 20
+const screenGrowth = 20 << 20
 
 // limitGrowth sets at what size the heap is collected next, now and after each collection.
 func limitGrowth() {
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	metrics.Read(live)
-	percent := 25
+	percent := 15
 	if held := live[0].Value.Uint64(); held > 0 {
 		percent = max(percent, int(100*leastGrowth.Load()/int64(held)))
 	}

@@ -46,11 +46,11 @@ func checkCrossing(t *Term) error {
 
 // ranThere selects the tests that ran in the crossing, whose index this is.
 func ranThere(v *evaluation, _ *Term) (catalog.Set, error) {
-	return v.index.where(func(i int) bool { return v.index.past[i].last != "" }), nil
+	return v.index.where(func(i int) bool { return v.index.last(i) != "" }), nil
 }
 
 func crossingFact(x *Index, t *Term, i int) string {
-	if x.past[i].last != "" {
+	if x.last(i) != "" {
 		return "it has run in " + t.Value
 	}
 	return "it never ran in " + t.Value

@@ -108,11 +108,11 @@ func tagFact(x *Index, t *Term, i int) string {
 }
 
 func unrun(v *evaluation, _ *Term) (catalog.Set, error) {
-	return v.index.where(func(i int) bool { return v.index.past[i].last == "" }), nil
+	return v.index.where(func(i int) bool { return v.index.last(i) == "" }), nil
 }
 
 func runsFact(x *Index, _ *Term, i int) string {
-	if x.past[i].last != "" {
+	if x.last(i) != "" {
 		return "it has run here"
 	}
 	return "it never ran here"
@@ -289,13 +289,13 @@ func oneOf(complaint, word string, names []string) error {
 
 func last(v *evaluation, t *Term) (catalog.Set, error) {
 	return v.index.where(func(i int) bool {
-		o := v.index.past[i].last
+		o := v.index.last(i)
 		return string(o) == t.Value || t.Value == lastBad && o.Bad()
 	}), nil
 }
 
 func lastFact(x *Index, _ *Term, i int) string {
-	if o := x.past[i].last; o != "" {
+	if o := x.last(i); o != "" {
 		return "its latest outcome is " + string(o)
 	}
 	return "it never ran here"
@@ -344,11 +344,11 @@ func checkFlips(t *Term) error {
 
 func flipped(v *evaluation, t *Term) (catalog.Set, error) {
 	compare, err := comparison(t, wholeNumber)
-	return v.index.where(func(i int) bool { return compare(float64(v.index.past[i].flips)) }), err
+	return v.index.where(func(i int) bool { return compare(float64(history.Flips(v.index.past(i)))) }), err
 }
 
 func flipsFact(x *Index, _ *Term, i int) string {
-	switch n := x.past[i].flips; n {
+	switch n := history.Flips(x.past(i)); n {
 	case 0:
 		return "its outcome never changed in the latest runs"
 	case 1:

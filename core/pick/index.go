@@ -47,7 +47,6 @@ type Index struct {
 	lowerNames func() *nameList // the names in lower case
 	tagNames   func() []string
 	took       []float64   // by test
-	past       []testPast  // by test
 	sums       []Candidate // of values, for Complete
 	mu         sync.Mutex
 	known      map[string]catalog.Set                // what a term holds, by its String
@@ -62,21 +61,20 @@ type fileRun struct {
 	first, len int
 }
 
-// testPast is what picks ask of a test's past.
-type testPast struct {
-	last  run.Outcome
-	flips int
-}
-
 // NewIndex makes the index of a catalog. It lays out side by side what terms
 // compare, so that going through all tests is quick.
 func NewIndex(c *catalog.Catalog, source Source) *Index {
 	n := len(c.Tests)
 	x := &Index{Catalog: c, source: source, known: map[string]catalog.Set{}, changes: map[string]func(*catalog.Test) string{}, crossings: map[string]*Index{}, tags: map[string]catalog.Set{}, kinds: map[string]catalog.Set{},
-		took: make([]float64, n), past: make([]testPast, n), nameList: nameList{ends: make([]int, 0, n)}}
+		took: make([]float64, n), nameList: nameList{ends: make([]int, 0, n)}}
 	x.lowerNames = sync.OnceValue(x.lower)
 	x.tagNames = sync.OnceValue(c.Tags)
+	length := 0
+	for i := range c.Tests {
+		length += len(c.Tests[i].Name) + 1
+	}
 	var names strings.Builder
+	names.Grow(length)
 	for i := range c.Tests {
 		t := &c.Tests[i]
 		for _, tag := range t.Tags {
@@ -85,7 +83,6 @@ func NewIndex(c *catalog.Catalog, source Source) *Index {
 		addTo(x.kinds, string(t.Kind), i, n)
 		x.nameList.add(&names, t.Name)
 		x.took[i] = t.Expected
-		x.past[i] = x.historyOf(i)
 		if len(x.files) == 0 || x.files[len(x.files)-1].file != t.File {
 			x.files = append(x.files, fileRun{file: t.File, first: i})
 		}
@@ -103,13 +100,16 @@ func addTo(sets map[string]catalog.Set, key string, i, n int) {
 	sets[key].Add(i)
 }
 
-func (x *Index) historyOf(i int) testPast {
+// past returns the latest outcomes of Tests[i], the oldest first.
+func (x *Index) past(i int) []run.Outcome {
 	if x.source.Past == nil {
-		return testPast{}
+		return nil
 	}
-	past := x.source.Past(i)
-	return testPast{flips: history.Flips(past), last: history.Last(past)}
+	return x.source.Past(i)
 }
+
+// last returns the latest outcome of Tests[i], "" if there is none.
+func (x *Index) last(i int) run.Outcome { return history.Last(x.past(i)) }
 
 // rates are the pass rates of Tests in percent, NaN for those that never ended.
 func (x *Index) rates() func(i int) float64 {
@@ -131,6 +131,7 @@ func (x *Index) name(i int) string {
 func (x *Index) lower() *nameList {
 	l := &nameList{ends: make([]int, 0, len(x.ends))}
 	var names strings.Builder
+	names.Grow(len(x.text))
 	for i := range x.ends {
 		l.add(&names, strings.ToLower(x.name(i)))
 	}

@@ -106,10 +106,11 @@ func slowDown(p *Plan, f Fleet) {
 	for i := range lanes {
 		left[i] = lanes[i][0].seconds
 	}
+	var active []int
+	var shares []float64
 	now := 0.0
 	for {
-		var active []int
-		var shares []float64
+		active, shares = active[:0], shares[:0]
 		for i := range lanes {
 			if at[i] < len(lanes[i]) {
 				active, shares = append(active, i), append(shares, lanes[i][at[i]].share)

@@ -133,7 +133,8 @@ func (l *Ledger) recentOfSome(asked func(id string) bool, tell func(id string, m
 // encode writes moments as words: outcome, seconds, outcome, seconds, and so on. A known share follows the seconds
 // after @.
 func encode(moments []Moment) string {
-	var out []byte
+	var buf [1024]byte // for the moments that are kept of a test
+	out := buf[:0]
 	for i, m := range moments {
 		if i > 0 {
 			out = append(out, ' ')

@@ -7,6 +7,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
+	uv "github.com/charmbracelet/ultraviolet"
 
 	"fernrelay/core/plain"
 	"fernrelay/internal/scaffold"
@@ -32,6 +33,7 @@ type beginPage struct {
 	theme         *theme
 	dark          bool
 	width, height int
+	cells         uv.Buffer
 	wrong         string // why fern.toml could not be written
 	wrote         bool
 }
@@ -173,7 +175,7 @@ func (m *beginPage) screen() (text string, cursor *tea.Cursor) {
 	if m.width == 0 {
 		return "", nil
 	}
-	t, c := m.theme, newCanvas(m.theme, m.width, m.height)
+	t, c := m.theme, newCanvas(&m.cells, m.theme, m.width, m.height)
 	x := c.text(1, 0, style{t.leaf, true}, "fern relay")
 	c.text(x+3, 0, style{colour: t.ink}, cutGroup(plain.Line(m.dir), m.width-x-4))
 	c.rule(0, 2, m.width, t.faint(), "─")

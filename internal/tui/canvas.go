@@ -20,8 +20,14 @@ type canvas struct {
 	width, height int
 }
 
-func newCanvas(t *theme, width, height int) canvas {
-	return canvas{cells: uv.NewBuffer(width, height), theme: t, width: width, height: height}
+// newCanvas returns an empty canvas on the cells of the frame before, as those of a frame take much memory.
+func newCanvas(cells *uv.Buffer, t *theme, width, height int) canvas {
+	if cells.Width() == width && cells.Height() == height {
+		cells.Clear()
+	} else {
+		*cells = *uv.NewBuffer(width, height)
+	}
+	return canvas{cells: cells, theme: t, width: width, height: height}
 }
 
 // sub is a part of the canvas; it reaches no further than the canvas does.

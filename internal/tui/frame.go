@@ -35,7 +35,7 @@ func (a *App) screen() (text string, cursor *tea.Cursor) {
 	if a.width == 0 {
 		return "", nil
 	}
-	c := newCanvas(a.session.theme, a.width, a.height)
+	c := newCanvas(&a.cells, a.session.theme, a.width, a.height)
 	if a.width < leastWidth || a.height < leastHeight {
 		c.text(0, 0, style{colour: c.theme.ink},
 			cut(fmt.Sprintf("fern relay needs %d×%d cells, here are %d×%d", leastWidth, leastHeight, a.width, a.height), a.width))

@@ -16,6 +16,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
+	uv "github.com/charmbracelet/ultraviolet"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
@@ -79,6 +80,7 @@ type App struct {
 	help          bool
 	helpPage      int
 	width, height int
+	cells         uv.Buffer // of the frame
 	now           time.Time // of the latest message
 	dark          bool
 	profile       colorprofile.Profile
