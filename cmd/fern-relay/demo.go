@@ -81,7 +81,7 @@ func onScreen(ctx context.Context, dir, instead string, show func(r *app.App) er
 	if err := needTerminal(instead); err != nil {
 		return err
 	}
-	leastGrowth.Store(screenGrowth)
+	collectRarely() // also while the project opens, for an early first frame
 	r, err := openPatiently(ctx, dir)
 	if nothing := (project.Nothing{}); errors.As(err, &nothing) {
 		wrote, failed := beginProject(ctx, nothing.Dir)

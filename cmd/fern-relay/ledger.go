@@ -54,6 +54,7 @@ func (s *settings) openLedger(ctx context.Context) (*app.History, error) {
 	if err != nil {
 		return nil, err
 	}
+	collectRarely()
 	s.note(h.Notes)
 	if err := s.restrict(h, s.ledgerPick); err != nil {
 		return nil, errors.Join(err, h.Close())

@@ -137,6 +137,7 @@ func (s *settings) open(ctx context.Context) (*app.App, error) {
 
 // openWithPast is open, and returns what the latest n runs say.
 func (s *settings) openWithPast(ctx context.Context, n int) (r *app.App, past *history.Past, err error) {
+	collectRarely() // the past is read meanwhile
 	err = patiently(func(progress func(string)) error {
 		r, past, err = app.OpenWithPast(ctx, s.dir, n, progress)
 		return err
@@ -156,6 +157,7 @@ func openPatiently(ctx context.Context, dir string) (r *app.App, err error) {
 		r, err = app.Open(ctx, dir, progress)
 		return err
 	})
+	collectRarely()
 	return r, err
 }
 
