@@ -47,7 +47,7 @@ func runDemoFleet(ctx context.Context, dir string, plainly bool) error {
 	if err := f.start(ctx); err != nil {
 		return err
 	}
-	r, err := openPatiently(ctx, dir)
+	r, err := openPatiently(ctx, dir, app.Open)
 	if err != nil {
 		return err
 	}

@@ -27,7 +27,7 @@ const (
 // runDemo does the whole job on the demo project and prints each leg. Failing tests are part of it: the error
 // says whether the job itself went as it should.
 func runDemo(ctx context.Context, s *settings, dir string, out io.Writer) error {
-	r, err := openPatiently(ctx, dir)
+	r, err := openPatiently(ctx, dir, app.Open)
 	if err != nil {
 		return err
 	}

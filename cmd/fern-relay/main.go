@@ -127,7 +127,16 @@ type settings struct {
 
 // open opens the project, and prints notes about it.
 func (s *settings) open(ctx context.Context) (*app.App, error) {
-	r, err := openPatiently(ctx, s.dir)
+	return s.opened(openPatiently(ctx, s.dir, app.Open))
+}
+
+// openToRun is open for a command that runs tests at once.
+func (s *settings) openToRun(ctx context.Context) (*app.App, error) {
+	return s.opened(openPatiently(ctx, s.dir, app.OpenToRun))
+}
+
+// opened prints the notes of a project.
+func (s *settings) opened(r *app.App, err error) (*app.App, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -152,9 +161,9 @@ func (s *settings) openWithPast(ctx context.Context, n int) (r *app.App, past *h
 const patience = time.Second
 
 // openPatiently opens a project, and says what it does if that takes time.
-func openPatiently(ctx context.Context, dir string) (r *app.App, err error) {
+func openPatiently(ctx context.Context, dir string, open func(ctx context.Context, dir string, progress func(string)) (*app.App, error)) (r *app.App, err error) {
 	err = patiently(func(progress func(string)) error {
-		r, err = app.Open(ctx, dir, progress)
+		r, err = open(ctx, dir, progress)
 		return err
 	})
 	collectRarely()

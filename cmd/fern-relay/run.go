@@ -55,7 +55,7 @@ func newRun(s *settings) *cobra.Command {
 			if f.resume && len(ids) > 0 {
 				return errors.New("--resume runs the rest of the killed run: leave the IDs out")
 			}
-			r, err := s.open(cmd.Context())
+			r, err := s.openToRun(cmd.Context())
 			if err != nil {
 				return err
 			}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -33,12 +34,19 @@ type runner struct {
 // interrupted.
 func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (*run.Run, error) {
 	planned, unused := n.app.Planned(q)
-	alone := n.app.AloneSeconds(q)
+	var alone float64
+	var compared sync.WaitGroup
+	compared.Go(func() { alone = n.app.AloneSeconds(q) })
 	if unused != "" && len(q.Tests) > 1 {
 		fmt.Fprintln(stderr, "fern-relay: note:", unused)
 	}
 	return n.print(ctx, q, files, func(ctx context.Context, q app.Request, sink run.Sink) (*run.Run, func(), error) {
-		r, number, err := n.app.Run(ctx, q, sink)
+		r, number, err := n.app.Run(ctx, q, func(e run.Event) {
+			if e.Event == run.RunEnds {
+				compared.Wait() // until then, the ledger does not have this run
+			}
+			sink(e)
+		})
 		return r, func() {
 			report.Closing(n.out, r, len(q.Tests), q.Workers, planned, alone)
 			if number > 0 {

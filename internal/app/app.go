@@ -40,6 +40,25 @@ func Open(ctx context.Context, dir string, progress func(what string)) (*App, er
 	return h.open(ctx, progress)
 }
 
+// OpenToRun is Open, and asks git meanwhile what the first run keeps of the project, which takes as long.
+func OpenToRun(ctx context.Context, dir string, progress func(what string)) (*App, error) {
+	p, err := project.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	var revision string
+	var dirty bool
+	var asked sync.WaitGroup
+	asked.Go(func() { revision, dirty = project.Origin(ctx, p.Dir) })
+	origin := func() (string, bool) {
+		asked.Wait()
+		return revision, dirty
+	}
+	h := historyOf(ctx, p)
+	h.origin.Store(&origin)
+	return h.open(ctx, progress)
+}
+
 // OpenWithPast is Open, and reads meanwhile what the latest runs say, at most n of them.
 func OpenWithPast(ctx context.Context, dir string, n int, progress func(what string)) (*App, *history.Past, error) {
 	h, err := openHistory(ctx, dir)

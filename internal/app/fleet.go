@@ -16,7 +16,6 @@ import (
 	"fernrelay/core/split"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/fleet"
-	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
 )
 
@@ -46,7 +45,7 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 		return nil, err
 	}
 	defer conn.Close()
-	revision, dirty := project.Origin(ctx, a.Project.Dir)
+	revision, dirty := a.history.originOf(ctx)
 	self := fleet.Machine{Name: f.Machine, Workers: q.Workers}
 	if self.Name == "" {
 		self.Name = hostName()

@@ -45,7 +45,7 @@ func (a *App) offerHunt(ctx context.Context, f FleetRequest, local *engine.Pool,
 	if err != nil {
 		return nil, nil, err
 	}
-	revision, dirty := project.Origin(ctx, a.Project.Dir)
+	revision, dirty := a.history.originOf(ctx)
 	self := fleet.Machine{Name: hostName(), Workers: workers}
 	offered, err := conn.OfferHunt(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Revision: revision, Dirty: dirty, Lease: f.Lease})
 	if err != nil {

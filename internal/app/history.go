@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"fernrelay/core/matrix"
@@ -20,7 +21,8 @@ type History struct {
 	Project *project.Project
 	Notes   []string // what is wrong and is ignored
 	store   *ledger.Store
-	in      matrix.Assignment // to whose crossings the ledger is restricted; nil for all runs
+	in      matrix.Assignment                                    // to whose crossings the ledger is restricted; nil for all runs
+	origin  atomic.Pointer[func() (revision string, dirty bool)] // of the first run; nil if it is not asked for yet
 }
 
 // OpenHistory opens the history of a folder's project.
@@ -38,8 +40,21 @@ func openHistory(ctx context.Context, dir string) (*History, error) {
 	if err != nil {
 		return nil, err
 	}
+	return historyOf(ctx, p), nil
+}
+
+func historyOf(ctx context.Context, p *project.Project) *History {
 	store, notes := ledger.OpenStore(ctx, p.StorePath(), p.Store)
-	return &History{Project: p, Notes: append(notes, workspace.Setup(p).Recover()...), store: store}, nil
+	return &History{Project: p, Notes: append(notes, workspace.Setup(p).Recover()...), store: store}
+}
+
+// originOf returns the git revision of the project, and whether the tree differs from it: as they were when the project was
+// opened if that was asked for and this is the first run since.
+func (h *History) originOf(ctx context.Context) (revision string, dirty bool) {
+	if known := h.origin.Swap(nil); known != nil {
+		return (*known)()
+	}
+	return project.Origin(ctx, h.Project.Dir)
 }
 
 // NoHistory returns an empty history, for a folder without a project.

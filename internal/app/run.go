@@ -30,7 +30,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	}
 	go adapter.Groups() // whether processes may have control groups takes as long to find out as what git says
 	task := a.task(q, schedule)
-	task.Revision, task.Dirty = project.Origin(ctx, a.Project.Dir)
+	task.Revision, task.Dirty = a.history.originOf(ctx)
 	journal, note, unwritten := a.beginJournal(task)
 	record := task.Record(journal.Name())
 	setup := workspace.Setup(a.Project)
