@@ -2,6 +2,7 @@ package main
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -14,6 +15,7 @@ const watched = `package %
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"testing"
 	"time"
 )
@@ -93,4 +95,25 @@ func TestWatchOnScreen(t *testing.T) {
 	if got := fern(t, dir, "replay", "2"); !strings.Contains(got.stdout, "1 picked: 1 passed") {
 		t.Errorf("the run that followed the change: %s", got.stdout)
 	}
+}
+
+// TestHoldInAFlood holds a run and lets it go on while its tests report as fast as they can: the keys and the events wait for
+// each other in turn, and neither for good.
+func TestHoldInAFlood(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	if out, err := exec.Command("go", "build", "-o", filepath.Join(dir, "host"), "../../scripts/made-host").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	testfiles.Write(t, dir, map[string]string{"fern.toml": "[workers]\ncount = 2\n[[suite]]\nname = \"made\"\nkind = \"host\"\nrun = \"./host 20000 0s\"\n"})
+	s := open(t, 120, 36, dir, nil)
+	s.shows("20000 of 20000")
+	s.press("3", "r")
+	s.shows("worker 1", "workers busy")
+	for range 10 {
+		s.press("space", "f", "space", "down")
+	}
+	s.shows("Watch 20000/20000", "workers idle", "run 1 ·")
+	s.press("q")
+	s.ended()
 }
