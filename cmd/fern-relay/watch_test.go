@@ -15,7 +15,6 @@ const watched = `package %
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"testing"
 	"time"
 )

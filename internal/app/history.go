@@ -22,7 +22,7 @@ type History struct {
 	Notes   []string // what is wrong and is ignored
 	store   *ledger.Store
 	in      matrix.Assignment                                    // to whose crossings the ledger is restricted; nil for all runs
-	origin  atomic.Pointer[func() (revision string, dirty bool)] // of the first run; nil if it is not asked for yet
+	origin  atomic.Pointer[func() (revision string, dirty bool)] // of the first run, as OpenToRun asks for it; nil otherwise
 }
 
 // OpenHistory opens the history of a folder's project.

@@ -4,7 +4,7 @@
 //
 // Each leg is a [view] with its own keys. A view changes only when it takes a message; what it wants from the
 // rest of the application it asks for with a message. Drawing changes nothing and reads no file: everything that
-// takes time or touches the disk is a tea.Cmd.
+// takes time or touches the disk is a tea.Cmd. Only runs that go on change by themselves, in turn with messages and frames.
 package tui
 
 import (
