@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
+	"fernrelay/internal/project"
 	"fernrelay/internal/testfiles"
 	"fernrelay/internal/workspace"
 )
@@ -232,6 +234,31 @@ func TestRecall(t *testing.T) {
 	}
 	if old, _ := before.Catalog.Lookup("go:one#TestVictim"); old.Known || before.Runs != 0 {
 		t.Errorf("the memory before the run has changed")
+	}
+}
+
+// TestOrigin holds that each run keeps the revision and the state of the tree that it ran on, also the first one, for which git
+// is asked while the project opens.
+func TestOrigin(t *testing.T) {
+	t.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
+	dir := open(t).Project.Dir
+	for _, words := range []string{"init -q", "add .", "-c user.name=n -c user.email=e commit -qm made"} {
+		if out, err := exec.Command("git", append([]string{"-C", dir}, strings.Fields(words)...)...).CombinedOutput(); err != nil {
+			t.Fatalf("git %s: %v\n%s", words, err, out)
+		}
+	}
+	r, err := OpenToRun(t.Context(), dir, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	for _, dirty := range []bool{false, true} {
+		runTests(t, r, choose(t, r, "one#TestFills"))
+		record, _, err := r.Ledger().Find("last")
+		if err != nil || record.Revision != project.Head(t.Context(), dir) || record.Dirty != dirty {
+			t.Errorf("the run keeps revision %q, dirty %t, want dirty %t, %v", record.Revision, record.Dirty, dirty, err)
+		}
+		testfiles.Write(t, dir, map[string]string{"notes": "new"})
 	}
 }
 
