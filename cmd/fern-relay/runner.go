@@ -34,21 +34,20 @@ type runner struct {
 // interrupted.
 func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (*run.Run, error) {
 	planned, unused := n.app.Planned(q)
-	var alone float64
-	var compared sync.WaitGroup
-	compared.Go(func() { alone = n.app.AloneSeconds(q) })
+	alone := sync.OnceValue(func() float64 { return n.app.AloneSeconds(q) })
+	go alone()
 	if unused != "" && len(q.Tests) > 1 {
 		fmt.Fprintln(stderr, "fern-relay: note:", unused)
 	}
 	return n.print(ctx, q, files, func(ctx context.Context, q app.Request, sink run.Sink) (*run.Run, func(), error) {
 		r, number, err := n.app.Run(ctx, q, func(e run.Event) {
 			if e.Event == run.RunEnds {
-				compared.Wait() // until then, the ledger does not have this run
+				alone() // now, as the ledger does not have this run yet
 			}
 			sink(e)
 		})
 		return r, func() {
-			report.Closing(n.out, r, len(q.Tests), q.Workers, planned, alone)
+			report.Closing(n.out, r, len(q.Tests), q.Workers, planned, alone())
 			if number > 0 {
 				fmt.Fprintf(stderr, "kept as run %d\n", number)
 			}

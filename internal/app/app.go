@@ -46,14 +46,8 @@ func OpenToRun(ctx context.Context, dir string, progress func(what string)) (*Ap
 	if err != nil {
 		return nil, err
 	}
-	var revision string
-	var dirty bool
-	var asked sync.WaitGroup
-	asked.Go(func() { revision, dirty = project.Origin(ctx, p.Dir) })
-	origin := func() (string, bool) {
-		asked.Wait()
-		return revision, dirty
-	}
+	origin := sync.OnceValues(func() (string, bool) { return project.Origin(ctx, p.Dir) })
+	go origin()
 	h := historyOf(ctx, p)
 	h.origin.Store(&origin)
 	return h.open(ctx, progress)

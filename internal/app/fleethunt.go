@@ -94,14 +94,13 @@ func (a *App) trialOn(pool *engine.Pool) func(ctx context.Context, t fleet.Trial
 	var mu sync.Mutex
 	prepared := map[string]bool{} // by ID
 	return func(ctx context.Context, t fleet.Trial) (run.Outcome, float64, error) {
-		order := a.TestsOf(t.Order)
+		order := a.trialOrder(t.Order, t.Serial)
 		if len(order) != len(t.Order) {
 			return "", 0, fmt.Errorf("this checkout does not have all tests of the trial: %d of %d", len(order), len(t.Order))
 		}
 		mu.Lock()
 		var fresh []*catalog.Test
 		for i := range order {
-			order[i].Ask(func(a *catalog.Asked) { a.Serial = t.Serial })
 			if !prepared[order[i].ID] {
 				fresh = append(fresh, &order[i])
 			}

@@ -480,11 +480,18 @@ func (h *hunter) outside(victim string) bool {
 	return ok && h.app.Adapters[t.Suite].Scope() == adapter.ScopeTest
 }
 
+// trialOrder returns the tests of a trial, in which nothing runs side by side if it is serial.
+func (a *App) trialOrder(ids []string, serial bool) []catalog.Test {
+	order := a.TestsOf(ids)
+	if serial {
+		for i := range order {
+			order[i].Ask(func(a *catalog.Asked) { a.Serial = true })
+		}
+	}
+	return order
+}
+
 // trial returns what the engine runs for a trial.
 func (a *App) trial(t hunt.Trial, apart map[string]float64, quietly bool) engine.Trial {
-	order := a.TestsOf(t.Order)
-	for i := range order {
-		order[i].Ask(func(a *catalog.Asked) { a.Serial = t.Serial })
-	}
-	return engine.Trial{Order: order, Beside: a.TestsOf(t.Beside), Apart: apart, Times: t.Times, Quietly: quietly}
+	return engine.Trial{Order: a.trialOrder(t.Order, t.Serial), Beside: a.TestsOf(t.Beside), Apart: apart, Times: t.Times, Quietly: quietly}
 }

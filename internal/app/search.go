@@ -16,20 +16,19 @@ import (
 // Coverage returns how many of the ordered pairs of tests within a group have run, and how many tests are in
 // groups that are too large to follow.
 func (a *App) Coverage(tests []catalog.Test) (g order.Gauge, unfollowed int, err error) {
-	type place struct{ suite, group string }
-	byGroup := map[place][]string{}
-	for i := range tests {
-		if t := &tests[i]; t.SkipReason == "" {
-			at := place{t.Suite, t.Group}
-			byGroup[at] = append(byGroup[at], t.Name)
+	byGroup := map[string][]string{}
+	for _, t := range tests {
+		if t.SkipReason == "" {
+			group := t.GroupName()
+			byGroup[group] = append(byGroup[group], t.Name)
 		}
 	}
-	for at, names := range byGroup {
+	for group, names := range byGroup {
 		if len(names) > ledger.CoverageMost {
 			unfollowed += len(names)
 			continue
 		}
-		covered, err := a.coverage(at.suite + ":" + at.group)
+		covered, err := a.coverage(group)
 		if err != nil {
 			return g, unfollowed, err
 		}

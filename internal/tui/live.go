@@ -487,7 +487,8 @@ func (l *liveRun) hold() {
 	l.steer(func() { l.control.Hold(l.held) })
 }
 
-// steer gives the turn away meanwhile, as the engine may wait for it to report an event before it listens.
+// steer calls control without the turn: the engine may be waiting for the turn to report an event, and takes no control before
+// it has reported it.
 func (l *liveRun) steer(control func()) {
 	l.turn.Unlock()
 	defer l.turn.Lock()

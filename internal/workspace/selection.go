@@ -29,7 +29,7 @@ func (t *Tests) Only(e pick.Expr, held catalog.Set) []catalog.Test {
 	}
 	tests = slices.Clone(tests)
 	for i := range tests {
-		if at, ok := t.Catalog.Index(tests[i].ID); ok && !t.Whole[tests[i].Suite] {
+		if at, ok := t.Catalog.Index(tests[i].ID); ok && len(steps[at]) > 0 && !t.Whole[tests[i].Suite] {
 			tests[i].Ask(func(a *catalog.Asked) { a.Steps = steps[at] })
 		}
 	}
