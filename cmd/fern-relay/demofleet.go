@@ -16,6 +16,8 @@ import (
 	"fernrelay/core/split"
 	"fernrelay/internal/app"
 	"fernrelay/internal/fleet"
+	"fernrelay/internal/owned"
+	"fernrelay/internal/project"
 	"fernrelay/internal/tui"
 )
 
@@ -33,10 +35,12 @@ var demoMachines = []string{"moss", "heath", "sedge"}
 
 // demoFleet is the demo's fleet as it runs.
 type demoFleet struct {
-	dir, store string
-	station    fleet.Options
-	processes  sync.WaitGroup
-	sedge      *exec.Cmd
+	dir       string
+	store     *owned.Folder
+	record    *owned.Record // of the store
+	station   fleet.Options
+	processes sync.WaitGroup
+	sedge     *exec.Cmd
 }
 
 // runDemoFleet runs the demo on three machines and shows it in Watch, or prints it.
@@ -68,15 +72,22 @@ func runDemoFleet(ctx context.Context, dir string, plainly bool) error {
 func (f *demoFleet) end(cancel context.CancelFunc) {
 	cancel()
 	f.processes.Wait()
-	_ = os.RemoveAll(f.store) // in the folder for temporary files
+	if f.store != nil {
+		_ = errors.Join(f.store.Remove(), f.record.Close()) // else the next command does
+	}
 }
 
 // start starts the station and the first machines.
 func (f *demoFleet) start(ctx context.Context) (err error) {
-	if f.store, err = os.MkdirTemp("", "fern-relay-station-"); err != nil {
+	p, err := project.Open(f.dir)
+	if err != nil {
 		return err
 	}
-	station, err := f.command(ctx, "station", "--listen", "127.0.0.1:0", "--store", f.store)
+	f.record = owned.Begin(p.RecordsPath())
+	if f.store, err = f.record.MakeFolder(os.TempDir()); err != nil {
+		return err
+	}
+	station, err := f.command(ctx, "station", "--listen", "127.0.0.1:0", "--store", f.store.Path())
 	if err != nil {
 		return err
 	}

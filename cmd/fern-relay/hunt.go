@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -229,6 +230,12 @@ type huntProgress struct {
 func newHuntProgress() *huntProgress { return &huntProgress{map[string]hunt.Progress{}} }
 
 func (h *huntProgress) report(p hunt.Progress) {
+	if p.Note != "" {
+		for note := range strings.Lines(p.Note) {
+			fmt.Fprintf(stderr, "fern-relay: note: %s\n", plain.Line(strings.TrimSpace(note)))
+		}
+		return
+	}
 	before := h.latest[p.Victim]
 	h.latest[p.Victim] = p
 	victim := plain.Line(p.Victim)

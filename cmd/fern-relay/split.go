@@ -17,6 +17,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/split"
 	"fernrelay/internal/draw"
+	"fernrelay/internal/owned"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wholefile"
 	"fernrelay/internal/wording"
@@ -248,12 +249,15 @@ func (f *splitFlags) writeFiles(p split.Plan) error {
 	if err := os.MkdirAll(f.files, 0o755); err != nil {
 		return err
 	}
-	if err := removeShards(f.files); err != nil {
+	names := make([]string, len(p.Shards))
+	for i, s := range p.Shards {
+		names[i] = fmt.Sprintf("shard-%d.txt", s.Number)
+	}
+	if err := owned.RemoveSuperseded(f.files, isShard, names); err != nil {
 		return err
 	}
-	for _, s := range p.Shards {
-		name := filepath.Join(f.files, fmt.Sprintf("shard-%d.txt", s.Number))
-		err := wholefile.Write(name, func(w io.Writer) error {
+	for i, s := range p.Shards {
+		err := wholefile.Write(filepath.Join(f.files, names[i]), func(w io.Writer) error {
 			for _, id := range s.Tests() {
 				if _, err := fmt.Fprintln(w, id); err != nil {
 					return err
@@ -265,23 +269,12 @@ func (f *splitFlags) writeFiles(p split.Plan) error {
 			return err
 		}
 	}
-	return nil
+	return owned.KeepWritten(f.files, names)
 }
 
-// removeShards removes the files of an earlier plan, which may have had more shards.
-func removeShards(folder string) error {
-	old, err := filepath.Glob(filepath.Join(folder, "shard-*.txt"))
-	if err != nil {
-		return err
-	}
-	for _, name := range old {
-		number := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(name), "shard-"), ".txt")
-		if _, err := strconv.Atoi(number); err != nil {
-			continue
-		}
-		if err := os.Remove(name); err != nil {
-			return err
-		}
-	}
-	return nil
+// isShard reports whether a file has the name of one with the IDs of a shard. An earlier plan may have had more shards.
+func isShard(name string) bool {
+	number, ok := strings.CutPrefix(strings.TrimSuffix(name, ".txt"), "shard-")
+	_, err := strconv.Atoi(number)
+	return ok && err == nil && strings.HasSuffix(name, ".txt")
 }

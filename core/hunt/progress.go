@@ -8,4 +8,5 @@ type Progress struct {
 	Resumed   int     // the number of trials that an interrupted hunt made
 	Finding   Finding // its Verdict is empty before the end
 	Err       error   // what kept the hunt from its end, or from naming the state
+	Note      string  // what happened to the project's files during the hunts; the other fields but Victim then say nothing
 }

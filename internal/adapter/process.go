@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"fernrelay/core/run"
+	"fernrelay/internal/owned"
 )
 
 // pipeDelay is how long output is read after a program has ended while others hold its pipes.
@@ -26,9 +27,11 @@ const pipeDelay = 500 * time.Millisecond
 // process that leaves the program's process group stays.
 type Process struct {
 	*exec.Cmd
-	space  string  // marks the environment of all its processes
-	leaves bool    // what it starts in the background is wanted
-	group  *cgroup // has all its processes; nil if the system offers none
+	space  string        // marks the environment of all its processes
+	leaves bool          // what it starts in the background is wanted
+	record *owned.Record // names what it owns; nil for one of its own
+	own    *owned.Record // that was begun for it alone; nil for none
+	group  *owned.Group  // has all its processes; nil if the system offers none
 
 	noGroup bool // do without a control group
 
@@ -72,7 +75,7 @@ func (p *Process) Usage() Usage {
 
 func (p *Process) usage() Usage {
 	u := Usage{Wall: time.Since(p.began), Stalled: -1}
-	if processor, stalled, ok := p.group.usage(); ok {
+	if processor, stalled, ok := groupUsage(p.group.Dir()); ok {
 		u.Processor, u.Stalled = processor, stalled
 		return u
 	}
@@ -82,12 +85,12 @@ func (p *Process) usage() Usage {
 
 // Command prepares a program that runs in a slot. When ctx ends, all its processes are killed.
 func Command(ctx context.Context, dir string, slot Slot, program string, args ...string) *Process {
-	p := &Process{Cmd: exec.CommandContext(ctx, program, args...), space: slot.Space}
+	p := &Process{Cmd: exec.CommandContext(ctx, program, args...), space: slot.Space, record: slot.record}
 	if p.space == "" {
 		p.space = spaceOf(os.Getpid()) + "0_"
 	}
 	p.Dir = dir
-	p.Env = append(os.Environ(), spaceVariable+p.space)
+	p.Env = append(os.Environ(), spaceVariable+p.space, owned.SecretVariable+"="+owned.Secrets())
 	p.Env = append(p.Env, slot.Env...)
 	if slot.Temp != "" {
 		p.Env = append(p.Env, "TMPDIR="+slot.Temp)
@@ -109,25 +112,65 @@ func ProgramPath(dir, word string) string {
 // spaceVariable marks the environment of the processes of a slot, and of all that they start.
 const spaceVariable = "FERN_SPACE="
 
+// outside is where the records of programs are that run in no slot, such as those that list tests.
+var outside struct {
+	sync.Mutex
+	records func() (folder string, err error)
+}
+
+// RecordIn has the programs that run in no slot recorded in a folder, which is asked for when one starts. The programs of
+// a process that works in several projects are recorded in the latest.
+func RecordIn(records func() (folder string, err error)) {
+	outside.Lock()
+	defer outside.Unlock()
+	outside.records = records
+}
+
+// BeginRecord begins a record for a program that runs in no slot. The caller closes it.
+func BeginRecord() *owned.Record {
+	outside.Lock()
+	defer outside.Unlock()
+	if outside.records == nil {
+		return owned.Begin("")
+	}
+	folder, err := outside.records()
+	if err != nil {
+		folder = "" // as in a project that cannot be written to
+	}
+	return owned.Begin(folder)
+}
+
 // Start starts the program.
 func (p *Process) Start() error {
 	adopt()
 	children.starting.RLock() // so that nobody mistakes it for a process that was left behind
 	defer children.starting.RUnlock()
+	if p.record == nil {
+		p.own = BeginRecord()
+		p.record = p.own
+	}
 	if !p.noGroup {
-		p.group = newCgroup(p.SysProcAttr)
+		p.group = p.record.NewGroup(p.SysProcAttr)
 	}
 	stdout, stderr := p.Stdout, p.Stderr
 	p.Stdout, p.Stderr = readWide(stdout), readWide(stderr)
 	err := p.Cmd.Start()
 	p.Stdout, p.Stderr = stdout, stderr
 	if err != nil {
-		p.group.remove()
+		p.group.Remove()
+		p.endRecord()
 		return unstarted(p.Path, err)
 	}
 	p.began = time.Now()
 	children.add(p)
 	return nil
+}
+
+// endRecord ends the record of a program that runs in no slot.
+func (p *Process) endRecord() {
+	if p.own != nil {
+		_ = p.own.Close() // else the next command does
+	}
 }
 
 // wide is a writer of which io.Copy fills as much at once as a pipe holds.
@@ -171,7 +214,7 @@ func unstarted(path string, err error) error {
 // Wait waits until the program has ended, and then kills what it left behind. Other
 // processes that hold its output open are no error.
 func (p *Process) Wait() error {
-	stop := p.group.watch()
+	stop := watchGroup(p.group.Dir())
 	awaitEnd(p.Process.Pid)
 	stop()
 	p.mu.Lock()
@@ -185,6 +228,7 @@ func (p *Process) Wait() error {
 		err = nil
 	}
 	p.clear()
+	p.endRecord()
 	return err
 }
 
@@ -203,12 +247,8 @@ func (p *Process) Kill() error {
 	if p.ended {
 		return os.ErrProcessDone
 	}
-	p.group.kill()
-	err := syscall.Kill(-p.Process.Pid, syscall.SIGKILL)
-	if errors.Is(err, syscall.ESRCH) {
-		return os.ErrProcessDone
-	}
-	return err
+	p.group.Kill()
+	return owned.KillTree(p.Process.Pid)
 }
 
 // dumpTime is how long a Go program may take to print the stacks of its goroutines.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -13,6 +12,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"fernrelay/internal/owned"
 )
 
 // ownGroup puts a process into a group of its own, and kills it when this process ends, in whatever way.
@@ -24,23 +25,24 @@ func ownGroup() *syscall.SysProcAttr {
 // PR_SET_CHILD_SUBREAPER), so that it can find all of them.
 var adopt = sync.OnceFunc(func() {
 	_ = unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) // without it, marks in environments have to do
-	_ = os.Setenv(ownVariable, strconv.Itoa(os.Getpid()))
+	_ = os.Setenv(owned.SecretVariable, owned.Secrets())    // what does not have it has cleared its environment
 })
 
-// ownVariable marks the environment of everything that starts below this process. What does not
-// have it has cleared its environment.
-const ownVariable = "FERN_RELAY_PID"
+// strangers reports whether this process may have children that it neither started nor adopted from a program that it
+// did: those from before the program that it replaced became this one (exec), or as the first process of a container,
+// which adopts everybody's.
+var strangers = os.Getpid() == 1 || len(childrenOf(os.Getpid())) > 0
 
 // children are the processes that adapters have started, and what they left behind on purpose.
-var children = &family{running: map[int]string{}, kept: map[int]string{}, groups: map[string][]*cgroup{}}
+var children = &family{running: map[int]string{}, kept: map[int]string{}, groups: map[string][]*owned.Group{}}
 
 type family struct {
 	starting sync.RWMutex // held shared while a process starts, and whole while orphans are listed
 
 	mu      sync.Mutex
-	running map[int]string       // the space of each program that has not been waited for
-	kept    map[int]string       // the space of each orphan that its program was to leave
-	groups  map[string][]*cgroup // by space: those that hold such orphans
+	running map[int]string            // the space of each program that has not been waited for
+	kept    map[int]string            // the space of each orphan that its program was to leave
+	groups  map[string][]*owned.Group // by space: those that hold such orphans
 }
 
 func (f *family) add(p *Process) {
@@ -66,13 +68,13 @@ func (p *Process) clear() {
 		children.keep(p)
 		return
 	}
-	if !p.group.isEmpty() {
-		p.group.kill()
+	if !p.group.RemoveEmpty() {
+		p.group.Kill()
 	}
 	_ = children.kill(func(o orphan) bool {
 		return o.group == pid || children.isLeft(o, p.space)
 	})
-	p.group.remove()
+	p.group.Remove()
 }
 
 // uses reports whether a program of a space runs.
@@ -95,9 +97,10 @@ func (f *family) idle() bool {
 }
 
 // isLeft reports whether an orphan was left behind: no program runs in its space, which begins with the given
-// one, or none at all if it hides its space.
+// one, or none at all if it hides its space. One that hides it may also be somebody else's, if this process has such
+// children.
 func (f *family) isLeft(o orphan, space string) bool {
-	return strings.HasPrefix(o.space, space) && !f.uses(o.space) || o.hidden && f.idle()
+	return strings.HasPrefix(o.space, space) && !f.uses(o.space) || o.hidden && !strangers && f.idle()
 }
 
 // keep notes the orphans that a program has just left as wanted.
@@ -131,8 +134,8 @@ func (f *family) release(space string) {
 			continue
 		}
 		for _, g := range groups {
-			g.kill()
-			g.remove()
+			g.Kill()
+			g.Remove()
 		}
 		delete(f.groups, other)
 	}
@@ -173,7 +176,7 @@ func (f *family) pass(meant func(orphan) bool) (left []int, reaped bool) {
 			f.mu.Unlock()
 		case f.isKept(o.pid) || !meant(o):
 		default: // it is a child of this process, so that its number is not reused until it is waited for
-			_ = syscall.Kill(o.pid, syscall.SIGKILL)
+			owned.KillChild(o.pid)
 			left = append(left, o.pid)
 		}
 	}
@@ -282,7 +285,7 @@ func readOrphan(pid int) (orphan, error) {
 		if space, ok := bytes.CutPrefix(entry, []byte(spaceVariable)); ok {
 			o.space = string(space)
 		}
-		marked = marked || bytes.HasPrefix(entry, []byte(ownVariable+"="))
+		marked = marked || bytes.HasPrefix(entry, []byte(owned.SecretVariable+"="))
 	}
 	o.hidden = o.space == "" && !marked
 	return o, nil
@@ -292,51 +295,6 @@ func readOrphan(pid int) (orphan, error) {
 func sweep(space string) error {
 	children.release(space)
 	return children.kill(func(o orphan) bool { return children.isLeft(o, space) })
-}
-
-// killLeft kills what a process that was killed itself has left, given the place of its control groups and the
-// prefix of its spaces.
-func killLeft(groups, space string) {
-	left, _ := filepath.Glob(groups + "*") // a well-formed pattern
-	for _, dir := range left {
-		g := &cgroup{dir: dir}
-		g.kill()
-		g.remove()
-	}
-	mark := []byte("\x00" + spaceVariable + space)
-	marked := func(pid int) bool {
-		environment, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
-		return err == nil && bytes.Contains(append([]byte{0}, environment...), mark)
-	}
-	for range 100 { // they may start others meanwhile
-		pids := processes(marked)
-		if len(pids) == 0 {
-			return
-		}
-		for _, pid := range pids {
-			killMarked(pid, marked)
-		}
-		time.Sleep(time.Millisecond)
-	}
-}
-
-// killMarked kills a process if it is marked, and never another that has its number since.
-func killMarked(pid int, marked func(pid int) bool) {
-	fd, err := unix.PidfdOpen(pid, 0)
-	if err != nil {
-		return // it has ended
-	}
-	defer unix.Close(fd)
-	if marked(pid) {
-		_ = unix.PidfdSendSignal(fd, unix.SIGKILL, nil, 0)
-	}
-}
-
-// kill kills all processes in the group, at once.
-func (g *cgroup) kill() {
-	if g != nil {
-		_ = os.WriteFile(g.dir+"/cgroup.kill", []byte("1"), 0)
-	}
 }
 
 // clockTicks is how many ticks of process times a second has on Linux (times(2)).

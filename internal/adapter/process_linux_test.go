@@ -10,6 +10,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"fernrelay/internal/owned"
 )
 
 // TestNothingEscapes starts programs that leave processes behind in every way: in the background,
@@ -101,17 +103,17 @@ func TestRecover(t *testing.T) {
 		t.Fatalf("the other process ended with %v\n%s", err, out)
 	}
 	u := Setup{Dir: dir, Clean: []string{"sh", "-c", "echo {slot} >> cleaned"}, Records: records}
-	notes := u.Recover()
+	notes := u.Recover().Clean()
 	if len(notes) != 1 || !strings.HasPrefix(notes[0], "cleaned up after process ") {
 		t.Errorf("the notes are %q", notes)
 	}
 	if cleaned, _ := os.ReadFile(filepath.Join(dir, "cleaned")); string(cleaned) != "1\n2\n" {
 		t.Errorf("cleaned are the slots %q", cleaned)
 	}
-	if left, _ := filepath.Glob(filepath.Join(dir, tempPrefix+"*")); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(dir, owned.Prefix+"*")); len(left) > 0 {
 		t.Errorf("left are %v", left)
 	}
-	if again := u.Recover(); again != nil {
+	if again := u.Recover().Clean(); again != nil {
 		t.Errorf("the second time the notes are %q", again)
 	}
 	for _, line := range strings.Fields(string(out)) {

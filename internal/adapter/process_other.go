@@ -6,6 +6,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"fernrelay/internal/owned"
 )
 
 // ownGroup puts a process into a group of its own.
@@ -25,24 +27,15 @@ func awaitEnd(int) {}
 // clear kills what is left of the program's process group.
 func (p *Process) clear() {
 	if !p.leaves {
-		_ = syscall.Kill(-p.Process.Pid, syscall.SIGKILL)
+		_ = owned.KillTree(p.Process.Pid) // nothing may be left
 	}
 }
 
 func sweep(string) error { return nil }
 
-func killLeft(string, string) {}
+func groupUsage(string) (processor, stalled time.Duration, ok bool) { return 0, 0, false }
 
-func cgroupPrefix() string { return "" }
-
-type cgroup struct{}
-
-func newCgroup(*syscall.SysProcAttr) *cgroup                       { return nil }
-func (*cgroup) kill()                                              {}
-func (*cgroup) remove()                                            {}
-func (*cgroup) usage() (processor, stalled time.Duration, ok bool) { return 0, 0, false }
-
-func (*cgroup) watch() (stop func()) { return func() {} }
+func watchGroup(string) (stop func()) { return func() {} }
 
 // processorTime is not known before the end of a process.
 func processorTime(int) time.Duration { return 0 }

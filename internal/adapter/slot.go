@@ -11,10 +11,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"fernrelay/core/plain"
+	"fernrelay/internal/owned"
 )
 
 // Slot is what a worker owns, so that two workers never share it.
@@ -26,6 +26,9 @@ type Slot struct {
 	Env    []string // NAME=value, on top of our own environment
 
 	Limit time.Duration // of one test; 0 for that of its suite
+
+	folder *owned.Folder // that Temp is in
+	record *owned.Record // of what the slot's programs own; nil for the record of programs outside of slots
 }
 
 // Limits bound what the processes of a suite may take; 0 for no bound.
@@ -76,16 +79,31 @@ const (
 	cleanLimit   = 30 * time.Second
 )
 
-// slot makes the slot of a worker, with its folder below the one given.
-func (u Setup) slot(below string, worker int) (Slot, error) {
-	pid, number := os.Getpid(), u.Offset+worker
-	s := Slot{Number: number, Limit: u.Limit, Temp: filepath.Join(below, fmt.Sprint("slot", number)), Space: fmt.Sprintf("%s%d_", spaceOf(pid), number),
-		Port: firstPort + Ports*((17*pid+number)%slotsKept)}
+// slot makes a slot of a process, with its temporary files in the folder.
+func (u Setup) slot(folder *owned.Folder, pid, number int) (s Slot, err error) {
+	s = Slot{Number: number, Limit: u.Limit, Space: fmt.Sprintf("%s%d_", spaceOf(pid), number), Port: firstPort + Ports*((17*pid+number)%slotsKept), folder: folder}
+	if s.Temp, err = folder.Mkdir(fmt.Sprint("slot", number)); err != nil {
+		return s, err
+	}
 	s.Env = []string{fmt.Sprint("FERN_SLOT=", number), fmt.Sprint("FERN_PORT=", s.Port), spaceVariable + s.Space}
 	for _, name := range slices.Sorted(maps.Keys(u.Env)) {
 		s.Env = append(s.Env, name+"="+s.Fill(u.Env[name]))
 	}
-	return s, os.MkdirAll(s.Temp, 0o755)
+	return s, nil
+}
+
+// Beside returns the slot with another space and folder for temporary files, which EmptyTemp of this one leaves alone.
+func (s Slot) Beside(name string) (Slot, error) {
+	s.Space += name + "_"
+	temp, err := s.folder.Mkdir(filepath.Base(s.Temp) + "-" + name)
+	s.Temp = temp
+	return s, err
+}
+
+// WithRecord returns the slot with a record that names what its programs own.
+func (s Slot) WithRecord(record *owned.Record) Slot {
+	s.record = record
+	return s
 }
 
 // spaceOf is what the spaces of all slots of a process of ours begin with.
@@ -94,17 +112,6 @@ func spaceOf(pid int) string { return fmt.Sprintf("fern%d_", pid) }
 // Sweep kills what processes have left that ran in slots of this process, except in those in
 // which one still runs. The error names processes that cannot be killed.
 func Sweep() error { return sweep(spaceOf(os.Getpid())) }
-
-// KillLeft kills what the tests of a fern-relay process have left that was killed itself, given its
-// number and its Groups. It does nothing if that number is in use again.
-func KillLeft(pid int, groups string) {
-	if pid > 0 && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
-		killLeft(groups, spaceOf(pid))
-	}
-}
-
-// Groups is how the folders of this process's control groups begin; empty if it has none.
-func Groups() string { return cgroupPrefix() }
 
 // Fill replaces {slot}, {space}, {tmp} and {port} by what the slot owns.
 func (s Slot) Fill(text string) string {

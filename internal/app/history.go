@@ -11,9 +11,11 @@ import (
 
 	"fernrelay/core/matrix"
 	"fernrelay/core/run"
+	"fernrelay/internal/adapter"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
+	"fernrelay/internal/worktree"
 )
 
 // History is the history of a project, for those who do not need its tests.
@@ -43,9 +45,18 @@ func openHistory(ctx context.Context, dir string) (*History, error) {
 	return historyOf(ctx, p), nil
 }
 
+// historyOf opens the history of a project. Before anything else it cleans up after processes that were killed: it kills
+// what their tests left running, then gives back what their hunts borrowed, and then cleans their slots.
 func historyOf(ctx context.Context, p *project.Project) *History {
-	store, notes := ledger.OpenStore(ctx, p.StorePath(), p.Store)
-	return &History{Project: p, Notes: append(notes, workspace.Setup(p).Recover()...), store: store}
+	adapter.RecordIn(p.Records)
+	killed := workspace.Setup(p).Recover()
+	notes, err := worktree.GiveBack(p.Dir, p.StorePath())
+	if err != nil {
+		notes = append(notes, err.Error())
+	}
+	notes = append(notes, killed.Clean()...)
+	store, more := ledger.OpenStore(ctx, p.StorePath(), p.Store)
+	return &History{Project: p, Notes: append(notes, more...), store: store}
 }
 
 // originOf returns the git revision of the project, and whether the tree differs from it: as they were when the project was

@@ -23,6 +23,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/owned"
 	"fernrelay/internal/service"
 	"fernrelay/internal/wholefile"
 	"fernrelay/internal/workspace"
@@ -78,7 +79,7 @@ type matrixRecord struct {
 	Done map[string]int `json:"done"` // by key: the number of its run in the ledger
 }
 
-const matrixRecordName = "run.json"
+const matrixRecordPath = "matrix/run.json"
 
 // NewMatrixRun prepares a run of crossings. The error says which pick is wrong, or that nothing can be resumed.
 func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, error) {
@@ -164,7 +165,7 @@ func (r *MatrixRun) readRecord() error {
 }
 
 func (r *MatrixRun) recordPath() string {
-	return filepath.Join(r.app.Project.StorePath(), "matrix", matrixRecordName)
+	return filepath.Join(r.app.Project.StorePath(), filepath.FromSlash(matrixRecordPath))
 }
 
 // writeRecord notes how far the run has come. Without it the run cannot be resumed, and continues.
@@ -264,7 +265,7 @@ func (r *MatrixRun) Run(ctx context.Context) (*matrix.Results, error) {
 	}
 	r.then(ctx)
 	if !slices.ContainsFunc(r.results.Results, (*matrix.Result).Missing) {
-		all = errors.Join(all, os.Remove(r.recordPath()))
+		all = errors.Join(all, owned.RemoveData(r.app.Project.StorePath(), matrixRecordPath))
 	}
 	return r.results, all
 }

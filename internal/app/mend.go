@@ -18,6 +18,7 @@ import (
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/mend"
+	"fernrelay/internal/owned"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wholefile"
 )
@@ -152,17 +153,19 @@ func (p *patchTrial) build(ctx context.Context, c mend.Candidate) error {
 	if err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp(store, "mend-")
+	record := owned.Begin(p.app.Project.RecordsPath())
+	defer record.Close()
+	folder, err := record.MakeFolder(store)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
+	defer folder.Remove()
 	if p.without == nil {
 		if p.without, err = p.outcomes(ctx, p.app.Adapters); err != nil {
 			return err
 		}
 	}
-	adapters, err := p.app.WithSources(p.victim.Suite, dir, map[string][]byte{c.File: c.Content})
+	adapters, err := p.app.WithSources(p.victim.Suite, folder.Path(), map[string][]byte{c.File: c.Content})
 	if err != nil {
 		return err
 	}

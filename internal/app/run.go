@@ -14,9 +14,9 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
+	"fernrelay/internal/owned"
 	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
 )
@@ -28,7 +28,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	if schedule == nil {
 		schedule = a.Schedule(q)
 	}
-	go adapter.Groups() // whether processes may have control groups takes as long to find out as what git says
+	go owned.CheckGroups(a.Project.RecordsPath()) // whether processes may have control groups takes as long to find out as what git says
 	task := a.task(q, schedule)
 	task.Revision, task.Dirty = a.history.originOf(ctx)
 	journal, note, unwritten := a.beginJournal(task)

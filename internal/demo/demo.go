@@ -22,6 +22,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/demo/glasshouse"
 	"fernrelay/internal/ledger"
+	"fernrelay/internal/owned"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wholefile"
 )
@@ -206,21 +207,28 @@ func layOutPast(store string) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(store, 0o755); err != nil {
+	if err := owned.MakeData(store); err != nil {
 		return err
 	}
-	aside, err := os.MkdirTemp(filepath.Dir(store), ".past-")
+	record := owned.Begin(filepath.Join(store, "slots"))
+	defer record.Close()
+	aside, err := record.MakeFolder(store)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(aside)
-	if err := write(filepath.Join(aside, ledger.FileName), data); err != nil {
+	defer aside.Remove()
+	past := filepath.Join(aside.Path(), ledger.FileName)
+	if err := write(past, data); err != nil {
 		return err
 	}
-	if err := redate(aside, time.Now()); err != nil {
+	if err := redate(aside.Path(), time.Now()); err != nil {
 		return err
 	}
-	return os.Rename(filepath.Join(aside, ledger.FileName), file)
+	whole, err := os.ReadFile(past)
+	if err != nil {
+		return err
+	}
+	return write(file, whole)
 }
 
 // redate makes up the dates of the past: a run on five days of six before today, in working hours.

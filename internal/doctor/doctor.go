@@ -25,6 +25,7 @@ import (
 	"fernrelay/internal/app"
 	"fernrelay/internal/disk"
 	"fernrelay/internal/ledger"
+	"fernrelay/internal/owned"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wording"
 )
@@ -60,8 +61,8 @@ const (
 
 // Examine checks the machine, and the project of a folder.
 func Examine(ctx context.Context, dir string) []Finding {
-	found := []Finding{temp(), files(), processes(), ports(), clock(), terminal(os.Environ()), git(ctx, dir)}
 	p, err := project.Open(dir)
+	found := []Finding{temp(p), files(), processes(), ports(), clock(), terminal(os.Environ()), git(ctx, dir)}
 	if err != nil {
 		return append(found, Finding{"project", Broken, err.Error(), "fern-relay init writes a fern.toml"})
 	}
@@ -74,13 +75,16 @@ func Examine(ctx context.Context, dir string) []Finding {
 	return append(found, suites(ctx, dir, p)...)
 }
 
-func temp() Finding {
-	dir, err := os.MkdirTemp("", "fern-doctor-")
+// temp checks the folder for temporary files. p is nil without a project.
+func temp(p *project.Project) Finding {
+	record := owned.Begin(recordsOf(p))
+	defer record.Close()
+	folder, err := record.MakeFolder(os.TempDir())
 	if err != nil {
 		return Finding{"temporary files", Broken, err.Error(), "set TMPDIR to a folder that you can write to"}
 	}
-	defer os.RemoveAll(dir)
-	script := filepath.Join(dir, "script")
+	defer folder.Remove()
+	script := filepath.Join(folder.Path(), "script")
 	if err := os.WriteFile(script, []byte("#!/bin/sh\n"), 0o700); err != nil {
 		return Finding{"temporary files", Broken, err.Error(), "make room in " + os.TempDir()}
 	}
@@ -88,6 +92,17 @@ func temp() Finding {
 		return Finding{"temporary files", Broken, os.TempDir() + " runs no programs: " + err.Error(), "set TMPDIR to a folder that is not mounted with noexec, as test binaries may run there"}
 	}
 	return Finding{"temporary files", OK, os.TempDir() + " can be written and runs programs", ""}
+}
+
+// recordsOf returns the folder of a project's records, empty if it has no data yet.
+func recordsOf(p *project.Project) string {
+	if p == nil {
+		return ""
+	}
+	if _, err := os.Stat(p.StorePath()); err != nil {
+		return ""
+	}
+	return p.RecordsPath()
 }
 
 func files() Finding {
@@ -146,7 +161,7 @@ func store(p *project.Project) Finding {
 	if err != nil {
 		return Finding{"data in .fern", Broken, err.Error(), "change the permissions of " + dir + ": without it no run is kept"}
 	}
-	return Finding{"data in .fern", state(errors.Join(file.Close(), os.Remove(file.Name()))), dir + " can be written", ""}
+	return Finding{"data in .fern", state(errors.Join(owned.RemoveFile(file), file.Close())), dir + " can be written", ""}
 }
 
 func state(err error) State {

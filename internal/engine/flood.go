@@ -3,6 +3,7 @@ package engine
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"syscall"
 
@@ -10,6 +11,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/disk"
+	"fernrelay/internal/owned"
 )
 
 // The output of one test is reported as it comes up to headLimit bytes, and its tail when the test ends; what is
@@ -66,7 +68,7 @@ func (s *floodStore) take(bytes int64) int64 {
 func (s *floodStore) drop() {
 	f := s.passed[0]
 	s.passed = s.passed[1:]
-	if os.Remove(f.file.Name()) == nil {
+	if f.made != nil && owned.RemoveMade(f.file.Name(), f.made) == nil {
 		s.room += f.kept
 	}
 }
@@ -87,8 +89,9 @@ type flood struct {
 	tail  []byte // the newest behind the head
 	total int64
 	file  *os.File
-	kept  int64 // bytes in the file
-	err   error // why no more is written to it
+	made  fs.FileInfo // identifies the file once it is closed
+	kept  int64       // bytes in the file
+	err   error       // why no more is written to it
 }
 
 // print reports what a test prints as long as it is not too much.
@@ -141,6 +144,7 @@ func (r *execution) endFlood(e run.Event) {
 		return
 	}
 	if f.file != nil {
+		f.made, _ = f.file.Stat() // nil if it cannot be told from others: it then stays
 		f.err = errors.Join(f.err, f.file.Close())
 		if e.Outcome == run.Passed {
 			r.store.passed = append(r.store.passed, f)

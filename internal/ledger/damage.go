@@ -95,7 +95,7 @@ func SetAside(ctx context.Context, store string, damage error) (note string, err
 	}
 	name := fmt.Sprintf("ledger-damaged-%s.db", time.Now().Format("20060102-150405.000"))
 	for _, ending := range []string{"", "-wal", "-shm"} {
-		err := os.Rename(path+ending, filepath.Join(store, name+ending))
+		err := renameData(store, path+ending, filepath.Join(store, name+ending))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", fmt.Errorf("the damaged ledger cannot be renamed: %w", err)
 		}

@@ -18,12 +18,14 @@ import (
 
 	"fernrelay/core/run"
 	"fernrelay/internal/format/events"
+	"fernrelay/internal/owned"
 )
 
 // A Journal holds the events of a run that goes on, so that they are not lost with the process. It is a file of
 // its own in the store's folder runs, locked as long as the process lives, and removed once the run is kept in the
 // ledger. A nil *Journal does nothing.
 type Journal struct {
+	store string // that it is in
 	name  string
 	task  Task
 	file  *os.File
@@ -76,7 +78,7 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return nil, err
 	}
-	removeFloods(folder)
+	removeFloods(store)
 	file, err := os.CreateTemp(folder, "new-*"+journalEnding)
 	if err != nil {
 		return nil, err
@@ -85,16 +87,16 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 	err = json.NewEncoder(file).Encode(task)
 	if err == nil && syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
 		// Others find it from now on, locked and with its task.
-		err = os.Rename(file.Name(), name)
+		err = renameData(store, file.Name(), name)
 	} else {
 		// Without locks nobody could distinguish a run that goes on from one that was killed, so nobody is to find
 		// this one.
-		err = errors.Join(err, os.Remove(file.Name()))
+		err = errors.Join(err, owned.RemoveFile(file))
 	}
 	if err != nil {
 		return nil, errors.Join(err, file.Close())
 	}
-	return &Journal{name, task, file, events.NewWriter(file)}, nil
+	return &Journal{store, name, task, file, events.NewWriter(file)}, nil
 }
 
 // Write adds an event to the journal. It leaves out output, which may be endless.
@@ -122,12 +124,44 @@ func (j *Journal) Floods() string {
 	return strings.TrimSuffix(j.name, journalEnding) + floodsEnding
 }
 
+// renameData moves a file of a store to another name in it.
+func renameData(store, from, to string) error {
+	data, err := owned.OpenData(store)
+	if err != nil {
+		return err
+	}
+	return errors.Join(data.Rename(nameIn(store, from), nameIn(store, to)), data.Close())
+}
+
+// removeData removes a file or folder of a store. It is no error if there is none.
+func removeData(store, path string) error { return owned.RemoveData(store, nameIn(store, path)) }
+
+// nameIn returns a path relative to the store that it is in.
+func nameIn(store, path string) string {
+	name, err := filepath.Rel(store, path)
+	if err != nil {
+		return "" // which nothing has as its name
+	}
+	return name
+}
+
+// journals lists what is in the folder of journals of a store with an ending.
+func journals(store, ending string) (paths []string) {
+	folder := filepath.Join(store, journalFolder)
+	entries, _ := os.ReadDir(folder) // none if there is no folder yet
+	for _, entry := range entries {
+		if strings.HasPrefix(entry.Name(), "run-") && strings.HasSuffix(entry.Name(), ending) && entry.Type()&fs.ModeSymlink == 0 {
+			paths = append(paths, filepath.Join(folder, entry.Name()))
+		}
+	}
+	return paths
+}
+
 // removeFloods removes the floods of runs without a journal.
-func removeFloods(folder string) {
-	floods, _ := filepath.Glob(filepath.Join(folder, "run-*"+floodsEnding)) // a well-formed pattern
-	for _, dir := range floods {
+func removeFloods(store string) {
+	for _, dir := range journals(store, floodsEnding) {
 		if _, err := os.Stat(strings.TrimSuffix(dir, floodsEnding) + journalEnding); errors.Is(err, fs.ErrNotExist) {
-			_ = os.RemoveAll(dir) // else the next run does it
+			_ = removeData(store, dir) // else the next run does it
 		}
 	}
 }
@@ -135,8 +169,7 @@ func removeFloods(folder string) {
 // MakeRoom makes room on a full disk: it removes the floods of runs that have ended, and of their journals
 // everything but the outcomes. It returns how many bytes that frees.
 func MakeRoom(store string) (freed int64) {
-	names, _ := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding)) // a well-formed pattern
-	for _, name := range names {
+	for _, name := range journals(store, journalEnding) {
 		file, err := os.OpenFile(name, os.O_RDWR, 0)
 		if err != nil {
 			continue
@@ -144,7 +177,7 @@ func MakeRoom(store string) (freed int64) {
 		if syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
 			floods := strings.TrimSuffix(name, journalEnding) + floodsEnding
 			freed += sizeOf(floods) + compact(file)
-			_ = os.RemoveAll(floods)
+			_ = removeData(store, floods) // else the next run does it
 		}
 		file.Close()
 	}
@@ -208,7 +241,7 @@ func (j *Journal) End() error {
 		return nil
 	}
 	_ = j.lines.Close() // the ledger has its content
-	return errors.Join(gone(os.Remove(j.name)), j.file.Close())
+	return errors.Join(removeData(j.store, j.name), j.file.Close())
 }
 
 // Leave leaves the journal of a run that has ended and could not be kept: the next process that opens
@@ -227,14 +260,6 @@ func (j *Journal) Leave(run *run.Run) error {
 	return errors.Join(err, j.file.Close())
 }
 
-// gone returns the error of removing a file, nil if it does not exist.
-func gone(err error) error {
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
-}
-
 // Name is the name of the journal's file, empty for none.
 func (j *Journal) Name() string {
 	if j == nil {
@@ -246,12 +271,8 @@ func (j *Journal) Name() string {
 // Running returns the journal of a run that goes on in a store, of several the one that began last; "" if there is
 // none.
 func Running(store string) (journal string, err error) {
-	files, err := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding))
-	if err != nil {
-		return "", err
-	}
 	var latest time.Time
-	for _, name := range files {
+	for _, name := range journals(store, journalEnding) {
 		info, err := os.Stat(name)
 		if err != nil || journal != "" && info.ModTime().Before(latest) || !lives(name) {
 			continue
@@ -335,18 +356,13 @@ type Killed struct {
 
 // HasKilled reports whether a store has the journal of a run whose process is gone.
 func HasKilled(store string) bool {
-	names, _ := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding)) // a well-formed pattern
-	return slices.ContainsFunc(names, func(name string) bool { return !lives(name) })
+	return slices.ContainsFunc(journals(store, journalEnding), func(name string) bool { return !lives(name) })
 }
 
 // Killed finds the runs in a store whose processes are gone, keeps them in the ledger with missing outcomes as
 // lost, and returns the latest, nil if there is none. LastKilled returns that one from then on.
 func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
-	files, err := filepath.Glob(filepath.Join(store, journalFolder, "run-*"+journalEnding))
-	if err != nil {
-		return nil, 0, err
-	}
-	for _, name := range files {
+	for _, name := range journals(store, journalEnding) {
 		k, err := orphan(name)
 		if err != nil {
 			return nil, 0, fmt.Errorf("the journal %s: %w: remove it", name, err)
@@ -355,13 +371,13 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 			continue // its process lives
 		}
 		if len(k.Task.Tests) == 0 { // it had not begun
-			if err := gone(os.Remove(name)); err != nil {
+			if err := removeData(store, name); err != nil {
 				return nil, 0, err
 			}
 			continue
 		}
 		if kept, err := numberOf(l.db, filepath.Base(name)); err != nil || kept > 0 {
-			if err := errors.Join(err, gone(os.Remove(name))); err != nil { // it was killed after its run was kept
+			if err := errors.Join(err, removeData(store, name)); err != nil { // it was killed after its run was kept
 				return nil, 0, err
 			}
 			continue
@@ -376,7 +392,7 @@ func (l *Ledger) Killed(store string) (latest *Killed, number int, err error) {
 		if number, err = l.Keep(k.Task.Record(name), whole); err != nil {
 			return nil, 0, err
 		}
-		if err := gone(os.Rename(name, filepath.Join(store, killedName))); err != nil {
+		if err := renameData(store, name, filepath.Join(store, killedName)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, 0, err
 		}
 		latest = k
@@ -437,5 +453,5 @@ func LastKilled(store string) (*Killed, error) {
 
 // ForgetKilled forgets the run that was killed last, as it is resumed.
 func ForgetKilled(store string) error {
-	return gone(os.Remove(filepath.Join(store, killedName)))
+	return removeData(store, filepath.Join(store, killedName))
 }

@@ -1,12 +1,16 @@
 package project
 
 import (
-	"os"
 	"path/filepath"
+
+	"fernrelay/internal/owned"
 )
 
 // storeName is the folder of the project's data, beside fern.toml.
 const storeName = ".fern"
+
+// recordsName is the folder of the records in it.
+const recordsName = "slots"
 
 // StorePath returns the folder of the project's data, which may not exist.
 func (p *Project) StorePath() string { return filepath.Join(p.Dir, storeName) }
@@ -15,12 +19,14 @@ func (p *Project) StorePath() string { return filepath.Join(p.Dir, storeName) }
 // out of git.
 func (p *Project) Store() (string, error) {
 	dir := p.StorePath()
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return "", err
-	}
-	ignore := filepath.Join(dir, ".gitignore")
-	if _, err := os.Stat(ignore); err == nil {
-		return dir, nil
-	}
-	return dir, os.WriteFile(ignore, []byte("*\n"), 0o644)
+	return dir, owned.MakeData(dir)
+}
+
+// RecordsPath returns the folder of the records of what runs and hunts have made, which may not exist.
+func (p *Project) RecordsPath() string { return filepath.Join(p.StorePath(), recordsName) }
+
+// Records returns the folder of the records, below the folder of the project's data, which it creates if necessary.
+func (p *Project) Records() (string, error) {
+	_, err := p.Store()
+	return p.RecordsPath(), err
 }

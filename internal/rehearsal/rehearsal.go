@@ -23,6 +23,7 @@ import (
 
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/owned"
 	"fernrelay/internal/project"
 	"fernrelay/internal/report"
 )
@@ -33,6 +34,8 @@ type Rehearsal struct {
 	Changed []string // files with changes that are not committed, relative to the project
 
 	root    string
+	folder  *owned.Folder // at root
+	record  *owned.Record // of the folder
 	env     []string
 	log     string   // a file with the programs that ran, a line each
 	absent  []string // files that are here and not in the clone, relative to the project
@@ -42,11 +45,13 @@ type Rehearsal struct {
 // New makes a clone of the committed revision of a project, and the environment for it: PATH, HOME and the folders for temporary
 // files and caches, which are empty, and CI=true. Programs that ran by their names are noted.
 func New(ctx context.Context, p *project.Project) (r *Rehearsal, err error) {
-	root, err := os.MkdirTemp("", "fern-rehearsal-")
+	record := owned.Begin(p.RecordsPath())
+	folder, err := record.MakeFolder(os.TempDir())
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, record.Close())
 	}
-	r = &Rehearsal{root: root, log: filepath.Join(root, "programs")}
+	root := folder.Path()
+	r = &Rehearsal{root: root, folder: folder, record: record, log: filepath.Join(root, "programs")}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, r.Close())
@@ -81,15 +86,7 @@ func New(ctx context.Context, p *project.Project) (r *Rehearsal, err error) {
 }
 
 // Close removes the clone.
-func (r *Rehearsal) Close() error {
-	_ = filepath.WalkDir(r.root, func(path string, d os.DirEntry, err error) error {
-		if d != nil && d.IsDir() {
-			_ = os.Chmod(path, 0o700) // the toolchain's cache of modules is read-only
-		}
-		return nil
-	})
-	return os.RemoveAll(r.root)
-}
+func (r *Rehearsal) Close() error { return errors.Join(r.folder.Remove(), r.record.Close()) }
 
 // Command prepares a program that runs in the clean environment.
 func (r *Rehearsal) Command(ctx context.Context, program string, args ...string) *exec.Cmd {

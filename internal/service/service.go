@@ -23,6 +23,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -34,6 +35,7 @@ import (
 
 	"fernrelay/core/plain"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/owned"
 )
 
 // Spec says how to start a server. Its command lines and values may hold {port}, {data}, {tmp}, {slot} and {space}.
@@ -111,16 +113,14 @@ func Start(ctx context.Context, spec Spec, place Place) (*Service, error) {
 	if spec.Signal == 0 {
 		spec.Signal = syscall.SIGTERM
 	}
-	place.Slot.Space += spec.Name + "_"
-	place.Slot.Temp += "-" + spec.Name // as a hunt empties the folder of the slot
-	if err := os.MkdirAll(place.Slot.Temp, 0o755); err != nil {
+	var err error
+	if place.Slot, err = place.Slot.Beside(spec.Name); err != nil { // as a hunt empties the folder of the slot
 		return nil, fmt.Errorf("the service %s has no folder for temporary files: %w", spec.Name, err)
 	}
 	began := time.Now()
 	if err := create(ctx, spec, place); err != nil {
 		return nil, err
 	}
-	var err error
 	for range portsTried {
 		var s *Service
 		if s, err = startOnce(ctx, spec, place); err == nil {
@@ -150,7 +150,7 @@ func create(ctx context.Context, spec Spec, place Place) error {
 	}
 	if err := cmd.Run(); err != nil {
 		// Half of the data would be taken for all of it the next time.
-		return errors.Join(cmp.Or(s.lacking(err, line), s.wrong("create", line, adapter.Ending(err))), os.RemoveAll(place.Data))
+		return errors.Join(cmp.Or(s.lacking(err, line), s.wrong("create", line, adapter.Ending(err))), owned.RemoveData(filepath.Dir(place.Data), filepath.Base(place.Data)))
 	}
 	return nil
 }

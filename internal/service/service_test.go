@@ -56,8 +56,17 @@ func serve(port string) {
 func standIn(t *testing.T) (Spec, Place) {
 	t.Helper()
 	dir := t.TempDir()
+	slots, err := adapter.Setup{}.Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = slots.Close() })
+	slot, err := slots.Slot(2)
+	if err != nil {
+		t.Fatal(err)
+	}
 	spec := Spec{Name: "beds", Start: "'" + os.Args[0] + "' serve {port}", Ready: "tcp:{port}", Every: 10 * time.Millisecond, Env: map[string]string{"BEDS": "127.0.0.1:{port}", "AT": "{data} {slot}"}}
-	return spec, Place{Dir: dir, Data: filepath.Join(dir, "some data"), Slot: adapter.Slot{Number: 2, Space: fmt.Sprintf("fern%d_2_", os.Getpid()), Temp: dir}}
+	return spec, Place{Dir: dir, Data: filepath.Join(dir, "some data"), Slot: slot}
 }
 
 func start(t *testing.T, spec Spec, place Place) *Service {

@@ -202,9 +202,11 @@ func (v huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, dep
 // drawTip draws the result at the end of the stem, and what it cost.
 func (v huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 	t, f := c.theme, h.progress.Finding
+	said := h.progress.Note
 	if h.progress.Err != nil {
-		c.text(2, y+1, style{colour: t.amber}, cut(plain.Line(h.progress.Err.Error()), c.width-2))
+		said = h.progress.Err.Error()
 	}
+	c.text(2, y+1, style{colour: t.amber}, cut(plain.Line(said), c.width-2))
 	if f.Verdict == "" {
 		c.text(stem, y, style{t.water, true}, "▸")
 		return

@@ -60,9 +60,19 @@ func newLiveHunts(victims []catalog.Test, cancel context.CancelFunc) []*liveHunt
 
 // follow takes the latest progress.
 func (h *liveHunt) follow() {
-	if reported := h.progressed.take(); len(reported) > 0 {
-		h.progress = reported[len(reported)-1]
+	for _, p := range h.progressed.take() {
+		h.advance(p)
 	}
+}
+
+// advance takes what a hunt reports: how far it has come, or a note at its end.
+func (h *liveHunt) advance(p hunt.Progress) {
+	if p.Note != "" {
+		h.progress.Note = p.Note
+		return
+	}
+	p.Note = h.progress.Note
+	h.progress = p
 }
 
 // mended reports whether known culprits were found to be harmless.
@@ -123,7 +133,7 @@ func (a *App) followSearch() {
 		}
 		for _, h := range s.hunts {
 			if step.progress != nil && h.victim.ID == step.progress.Victim {
-				h.progress = *step.progress
+				h.advance(*step.progress)
 			}
 		}
 	}

@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 
 	"github.com/google/renameio/v2"
+
+	"fernrelay/internal/owned"
 )
 
 // Write writes a file beside its place, syncs it, and renames it to path, with the permissions that the
@@ -58,13 +60,7 @@ func Clear(path string) error {
 	if err := file.Cleanup(); err != nil {
 		return named(err, path)
 	}
-	if info, err := os.Lstat(path); err == nil && info.IsDir() {
-		return &fs.PathError{Op: "write", Path: path, Err: errors.New("is a folder")}
-	}
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
+	return owned.ReplaceOutput(path)
 }
 
 // named makes an error name path instead of a temporary file that means nothing to people.

@@ -175,7 +175,7 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		}
 		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
 	}
-	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: p.BuildPath(s), Keep: p.Store,
+	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: p.BuildPath(s), Data: p.StorePath(), Keep: p.Store,
 		BuildFlags: s.BuildFlags, NoVet: s.NoVet, Args: s.Args, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
 }
 
@@ -270,5 +270,5 @@ func Services(p *project.Project) service.Config {
 // Setup says what the project wants done with the slots of its workers.
 func Setup(p *project.Project) adapter.Setup {
 	w := p.Workers
-	return adapter.Setup{Dir: p.Dir, Env: w.Env, Prepare: w.Prepare, Clean: w.Clean, Timeout: w.Timeout, Records: filepath.Join(p.StorePath(), "slots")}
+	return adapter.Setup{Dir: p.Dir, Env: w.Env, Prepare: w.Prepare, Clean: w.Clean, Timeout: w.Timeout, Records: p.RecordsPath()}
 }

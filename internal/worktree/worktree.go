@@ -1,12 +1,20 @@
-// Package worktree puts the files of a folder back as they were.
+// Package worktree puts the files of a project back as they were.
 //
-// Tests may leave files behind in the project. A hunt takes a snapshot before its trials, and restores it between
-// them, so that each trial finds the files of a fresh checkout:
+// Tests may leave files behind in the project, or change its own. A hunt takes a snapshot before its trials, and restores it
+// between them, so that each trial finds the same files:
 //
-//	s, err := worktree.Take(dir, store, isTracked)
+//	s, err := worktree.Take(dir, data, person)
 //	defer s.Close()
 //	...
-//	changes, err := s.Restore()
+//	changed, err := s.Restore()
+//
+// If the process is killed, the next command gives back what the hunt borrowed:
+//
+//	notes, err := worktree.GiveBack(dir, data)
+//
+// A file that a person changes during the hunt looks like one that a trial changed. What comes back with another trial is
+// the trials'. What came once may be a person's, so that it is never removed: a file that is new stays, and a changed one is
+// kept beside the restored one, see [Kept].
 package worktree
 
 import (
@@ -16,12 +24,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
+
+	"fernrelay/internal/owned"
 )
 
 // The bounds of a snapshot.
@@ -32,33 +42,29 @@ const (
 )
 
 // ErrBusy says that another process has a snapshot of the folder.
-var ErrBusy = errors.New("another hunt of this project is going on")
+var ErrBusy = owned.ErrBusy
 
 // ErrTooLarge says that a folder has more files than a snapshot follows.
 var ErrTooLarge = fmt.Errorf("it has more than %d files, or more than %d MB", mostFiles, mostBytes>>20)
 
 // A Snapshot is the files of a folder at one moment. It is not safe for use by several goroutines.
 type Snapshot struct {
-	dir      string
-	skip     func(path string) bool
-	lock     *os.File         // is locked until Close
-	copies   string           // the folder with the copies, by number
-	replaced string           // the folder of what Restore replaced
-	aside    string           // the folder of what SetAside moved; after a process that was killed, the next snapshot puts it back
-	files    map[string]entry // by path relative to dir, with slashes
+	dir   string
+	skip  func(path string) bool
+	loan  *owned.Loan
+	files map[string]entry // that trials find, by path relative to dir, with slashes
 }
 
-// Replaced is the folder in the store to which Restore moves what it replaces, until the next snapshot: a person may
-// have written it.
+// Replaced is the folder in the project's data for what trials left or changed, until the next snapshot.
 const Replaced = "replaced"
+
+// Kept ends the name of a file that is kept beside a restored one.
+const Kept = ".fern-kept"
 
 // entry is what is known of a file, a link or a folder.
 type entry struct {
-	mode    fs.FileMode
-	size    int64
-	changed time.Time
-	link    string // where a link leads
-	copy    int    // the number of its copy, from 1; 0 for none
+	owned.Borrowed
+	written string // changes whenever somebody writes to the file, even if its time is put back
 }
 
 // A Change is a file that differs from the snapshot.
@@ -67,109 +73,84 @@ type Change struct {
 	Before, After string // in words: "(absent)", or the size and the beginning of the content
 }
 
-// Take takes a snapshot of a folder, with copies of its files in a new folder in store. It leaves out the files, by paths
-// relative to dir, that skip selects, what belongs to version control and Fern Relay, and node_modules. Close removes the
-// copies. A folder has one snapshot at a time.
-func Take(dir, store string, skip func(path string) bool) (*Snapshot, error) {
-	folder := filepath.Join(store, "tree")
-	s := &Snapshot{dir: dir, skip: skip, copies: filepath.Join(folder, "copies"), replaced: filepath.Join(store, Replaced), aside: filepath.Join(folder, "aside")}
-	if err := os.MkdirAll(folder, 0o755); err != nil {
+// Options say what a snapshot follows.
+type Options struct {
+	// Skip reports whether a file is left as trials make it, by its path relative to the folder; nil for none. Version
+	// control, Fern Relay's data and node_modules are always left out.
+	Skip func(path string) bool
+	// Person reports whether a file is one that people write, such as a source, rather than one that tests write.
+	Person func(path string, mode fs.FileMode) bool
+}
+
+// Take takes a snapshot of a folder, with copies of its files in the project's data. A folder has one snapshot at a time.
+func Take(dir, data string, o Options) (*Snapshot, error) {
+	dir, err := filepath.EvalSymlinks(dir)
+	if err != nil {
 		return nil, err
 	}
-	var err error
-	if s.lock, err = os.Open(folder); err != nil {
+	loan, err := owned.Borrow(dir, data)
+	if err != nil {
 		return nil, err
 	}
-	if syscall.Flock(int(s.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
-		return nil, errors.Join(ErrBusy, s.lock.Close())
-	}
-	if err := errors.Join(os.RemoveAll(s.copies), os.RemoveAll(s.replaced), s.putAsideBack(), os.Mkdir(s.copies, 0o755)); err != nil {
-		return nil, errors.Join(err, s.Close())
-	}
+	s := &Snapshot{dir: dir, skip: o.Skip, loan: loan}
 	if s.files, err = s.list(); err == nil {
-		err = s.copyAll()
+		err = s.copyAll(o.Person)
+	}
+	if err == nil {
+		err = owned.RemoveData(data, Replaced)
 	}
 	if err != nil {
-		return nil, errors.Join(err, s.Close())
+		return nil, errors.Join(err, loan.End()) // nothing was touched
 	}
 	return s, nil
 }
 
 // SetAside moves the files away that left selects, by their paths and when they were changed. Close puts them back.
 func (s *Snapshot) SetAside(left func(path string, mode fs.FileMode, changed time.Time) bool) error {
+	var aside []owned.Moved
 	for path, e := range s.files {
-		if !e.mode.IsRegular() || !left(path, e.mode, e.changed) {
-			continue
+		if e.Mode.IsRegular() && !e.Person && left(path, e.Mode, e.Changed) {
+			aside = append(aside, owned.Moved{Path: path, Aside: true})
 		}
-		to := filepath.Join(s.aside, filepath.FromSlash(path))
-		if err := errors.Join(os.MkdirAll(filepath.Dir(to), 0o755), os.Rename(s.path(path), to)); err != nil {
-			return err
-		}
-		delete(s.files, path)
+	}
+	if err := s.loan.Move(aside); err != nil {
+		return err
+	}
+	for _, m := range aside {
+		delete(s.files, m.Path)
 	}
 	return nil
 }
 
-// putAsideBack moves what was set aside into its place again. What trials have left there is moved to the replaced files.
-func (s *Snapshot) putAsideBack() error {
-	err := filepath.WalkDir(s.aside, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		name, err := filepath.Rel(s.aside, path)
-		if err != nil {
-			return err
-		}
-		place := s.path(name)
-		if info, err := os.Lstat(place); err == nil {
-			if err := s.remove(name, entry{mode: info.Mode()}); err != nil {
-				return err
-			}
-		}
-		return errors.Join(os.MkdirAll(filepath.Dir(place), 0o755), os.Rename(path, place))
-	})
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return errors.Join(err, os.RemoveAll(s.aside))
-}
-
-// Close puts back what was set aside, and removes the copies.
-func (s *Snapshot) Close() error {
-	return errors.Join(s.putAsideBack(), os.RemoveAll(s.copies), s.lock.Close())
-}
-
-// left are the names of folders that a snapshot leaves out.
-var left = []string{".git", ".hg", ".svn", ".fern", "node_modules"}
-
-// list returns what is in the folder now.
+// list returns what is in the folder now. It does not enter other mounts.
 func (s *Snapshot) list() (map[string]entry, error) {
 	files := map[string]entry{}
-	err := filepath.WalkDir(s.dir, func(path string, d fs.DirEntry, err error) error {
+	mount, err := owned.MountAt(s.dir)
+	if err != nil {
+		return nil, err
+	}
+	err = filepath.WalkDir(s.dir, func(path string, d fs.DirEntry, err error) error {
 		switch {
 		case path == s.dir:
 			return err
 		case err != nil:
 			return nil // it is gone, or nobody may read it
-		case d.IsDir() && slices.Contains(left, d.Name()):
+		case d.IsDir() && owned.LeavesOut(d.Name()):
 			return filepath.SkipDir
-		}
-		info, err := d.Info()
-		if err != nil {
-			return nil
-		}
-		e := entry{mode: info.Mode(), changed: info.ModTime()}
-		if e.mode.IsRegular() {
-			e.size = info.Size()
-		}
-		if e.mode&fs.ModeSymlink != 0 {
-			e.link, _ = os.Readlink(path) // "" for one that is gone
+		case d.IsDir():
+			if at, err := owned.MountAt(path); err != nil || at != mount {
+				return filepath.SkipDir
+			}
 		}
 		below, err := filepath.Rel(s.dir, path)
 		if err != nil {
 			return err
 		}
-		if name := filepath.ToSlash(below); !s.skip(name) {
+		name := filepath.ToSlash(below)
+		if s.skip != nil && s.skip(name) {
+			return nil
+		}
+		if e, err := look(path, name); err == nil { // otherwise it is gone
 			files[name] = e
 		}
 		if len(files) > mostFiles {
@@ -180,40 +161,47 @@ func (s *Snapshot) list() (map[string]entry, error) {
 	return files, err
 }
 
-func (s *Snapshot) copyAll() error {
-	room, n := int64(mostBytes), 0
-	for path, e := range s.files {
-		if !e.mode.IsRegular() || e.size > largestFile {
-			continue
-		}
-		if room -= e.size; room < 0 {
-			return ErrTooLarge
-		}
-		n++
-		if copyFile(s.path(path), s.copyOf(n), 0o600) == nil { // one that cannot be read cannot be put back
-			e.copy = n
-			s.files[path] = e
-		}
+// look returns what is known of a file now.
+func look(path, name string) (entry, error) {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return entry{}, err
 	}
-	return nil
+	e := entry{Borrowed: owned.Borrowed{Path: name, Mode: info.Mode(), Changed: info.ModTime()}, written: owned.Written(info)}
+	if e.Mode.IsRegular() {
+		e.Size = info.Size()
+	}
+	if e.Mode&fs.ModeSymlink != 0 {
+		e.Link, _ = os.Readlink(path) // "" for one that is gone
+	}
+	return e, nil
+}
+
+// copyAll copies the files, and has the loan name them.
+func (s *Snapshot) copyAll(person func(path string, mode fs.FileMode) bool) error {
+	room, n := int64(mostBytes), 0
+	all := make([]owned.Borrowed, 0, len(s.files))
+	for path, e := range s.files {
+		e.Person = e.Mode.IsRegular() && person(path, e.Mode)
+		if e.Mode.IsRegular() && e.Size <= largestFile {
+			if room -= e.Size; room < 0 {
+				return ErrTooLarge
+			}
+			n++
+			e.Copy = n
+			if kept, err := s.loan.Keep(e.Borrowed); err == nil {
+				e.Borrowed = kept
+			} else {
+				e.Copy = 0 // one that cannot be read cannot be put back
+			}
+		}
+		s.files[path] = e
+		all = append(all, e.Borrowed)
+	}
+	return s.loan.Ready(all)
 }
 
 func (s *Snapshot) path(name string) string { return filepath.Join(s.dir, filepath.FromSlash(name)) }
-func (s *Snapshot) copyOf(n int) string     { return filepath.Join(s.copies, fmt.Sprint(n)) }
-
-func copyFile(from, to string, mode fs.FileMode) error {
-	in, err := os.Open(from)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(out, in)
-	return errors.Join(err, out.Close())
-}
 
 // Changes returns the files that differ from the snapshot, by path. A folder that is new counts as the files in it.
 func (s *Snapshot) Changes() ([]Change, error) {
@@ -223,12 +211,12 @@ func (s *Snapshot) Changes() ([]Change, error) {
 	}
 	var changes []Change
 	for path, e := range now {
-		if before, known := s.files[path]; !e.mode.IsDir() && (!known || !before.same(e)) {
+		if before, known := s.files[path]; !e.Mode.IsDir() && (!known || !s.same(before, e)) {
 			changes = append(changes, Change{path, s.words(path, before, known), describe(s.path(path), e)})
 		}
 	}
 	for path, e := range s.files {
-		if _, there := now[path]; !there && !e.mode.IsDir() {
+		if _, there := now[path]; !there && !e.Mode.IsDir() {
 			changes = append(changes, Change{path, s.words(path, e, true), absent})
 		}
 	}
@@ -244,16 +232,26 @@ func (s *Snapshot) Touched() (bool, error) {
 	}
 	for path, e := range now {
 		before, known := s.files[path]
-		if !known || !before.same(e) {
+		if !known || !s.same(before, e) {
 			return true, nil
 		}
 	}
 	return false, nil
 }
 
-// same reports whether a file looks as it did, or both are folders. A file that is written anew has another time.
-func (e entry) same(other entry) bool {
-	return e.mode.IsDir() && other.mode.IsDir() || e.mode == other.mode && e.size == other.size && e.link == other.link && (!e.mode.IsRegular() || e.changed.Equal(other.changed))
+// same reports whether a file looks as it did, or both are folders. A file that is written anew has another time, or at
+// least another content if its time was put back.
+func (s *Snapshot) same(before, now entry) bool {
+	if before.Mode.IsDir() && now.Mode.IsDir() {
+		return true
+	}
+	if before.Mode != now.Mode || before.Size != now.Size || before.Link != now.Link {
+		return false
+	}
+	if !before.Mode.IsRegular() || before.written == now.written {
+		return true
+	}
+	return before.Changed.Equal(now.Changed) && (before.Copy == 0 || s.loan.Holds(before.Borrowed))
 }
 
 // absent is the value of a file that is not there.
@@ -263,8 +261,8 @@ func (s *Snapshot) words(path string, e entry, known bool) string {
 	switch {
 	case !known:
 		return absent
-	case e.copy > 0:
-		return describe(s.copyOf(e.copy), e)
+	case e.Copy > 0:
+		return describe(s.loan.CopyPath(e.Borrowed), e)
 	}
 	return describe("", e)
 }
@@ -274,10 +272,10 @@ const shown = 60
 
 // describe returns the size of a file and, if it is short text, its beginning.
 func describe(path string, e entry) string {
-	if e.mode&fs.ModeSymlink != 0 {
-		return "a link to " + e.link
+	if e.Mode&fs.ModeSymlink != 0 {
+		return "a link to " + e.Link
 	}
-	words := fmt.Sprintf("%d bytes", e.size)
+	words := fmt.Sprintf("%d bytes", e.Size)
 	data := make([]byte, shown)
 	file, err := os.Open(path)
 	if err != nil {
@@ -297,89 +295,79 @@ func (s *Snapshot) Restore() (changed bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	var moved []owned.Moved
+	var folders, missing []string
 	var errs []error
 	for _, path := range sortedDown(now) { // what is in a folder before the folder
 		e := now[path]
 		before, known := s.files[path]
-		if known && before.same(e) {
+		switch {
+		case known && s.same(before, e):
 			continue
+		case known && before.Mode.IsRegular() && before.Copy == 0:
+			errs = append(errs, fmt.Errorf("%s was changed and cannot be put back: it is too large or cannot be read", s.path(path)))
+			continue
+		case e.Mode.IsDir():
+			folders = append(folders, path)
+		default:
+			moved = append(moved, owned.Moved{Path: path, New: !known})
 		}
 		changed = true
-		if !known || before.mode.Type() != e.mode.Type() {
-			errs = append(errs, s.remove(path, e))
+	}
+	for _, path := range slices.Backward(sortedDown(s.files)) { // a folder before what is in it
+		is, there := now[path]
+		if !there || !s.same(s.files[path], is) && s.restorable(path) {
+			missing = append(missing, path)
 		}
 	}
-	for _, path := range slices.Backward(sortedDown(s.files)) {
-		e := s.files[path]
-		is, there := now[path]
-		if there && e.same(is) {
-			continue
-		}
-		changed = true
-		if there && is.mode.Type() == e.mode.Type() {
-			errs = append(errs, s.remove(path, is))
-		}
+	errs = append(errs, s.loan.Move(moved))
+	for _, path := range folders {
+		errs = append(errs, s.loan.RemoveFolder(path))
+	}
+	for _, path := range missing {
 		errs = append(errs, s.put(path))
 	}
-	return changed, errors.Join(errs...)
+	return changed || len(missing) > 0, errors.Join(errs...)
 }
 
-// remove takes what is in a file's place away, and keeps it.
-func (s *Snapshot) remove(path string, e entry) error {
-	if e.mode.IsDir() {
-		err := os.Remove(s.path(path)) // what was in it is gone, or skipped
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTEMPTY) {
-			err = nil
-		}
-		return err
-	}
-	to := filepath.Join(s.replaced, filepath.FromSlash(path))
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-		return os.Remove(s.path(path)) // a file is in the way that was replaced before
-	}
-	if err := os.Rename(s.path(path), to); err != nil {
-		return os.RemoveAll(s.path(path))
-	}
-	return nil
+// restorable reports whether the content of a file is known.
+func (s *Snapshot) restorable(path string) bool {
+	e := s.files[path]
+	return !e.Mode.IsRegular() || e.Copy > 0
 }
 
 // RestoreFile puts one file back.
 func (s *Snapshot) RestoreFile(path string) error {
-	if info, err := os.Lstat(s.path(path)); err == nil {
-		if err := s.remove(path, entry{mode: info.Mode()}); err != nil {
+	_, known := s.files[path]
+	if s.exists(path) {
+		if err := s.loan.Move([]owned.Moved{{Path: path, New: !known}}); err != nil {
 			return err
 		}
 	}
-	if _, known := s.files[path]; !known {
+	if !known {
 		return nil
 	}
 	return s.put(path)
 }
 
-// put puts a file of the snapshot into its place.
+func (s *Snapshot) exists(path string) bool {
+	_, err := os.Lstat(s.path(path))
+	return err == nil
+}
+
+// put puts a file of the snapshot into its place, which is free.
 func (s *Snapshot) put(path string) error {
-	e, place := s.files[path], s.path(path)
-	switch {
-	case e.mode.IsDir():
-		return os.MkdirAll(place, e.mode.Perm())
-	case e.mode&fs.ModeSymlink != 0:
-		_ = os.Remove(place) // it may be gone
-		return os.Symlink(e.link, place)
-	case e.copy == 0:
-		return fmt.Errorf("%s was changed and cannot be put back: it is too large or cannot be read", path)
-	}
-	if err := copyFile(s.copyOf(e.copy), place, e.mode.Perm()); err != nil {
+	before := s.files[path]
+	if err := s.loan.Restore(before.Borrowed); err != nil {
 		return err
 	}
-	return errors.Join(os.Chmod(place, e.mode.Perm()), os.Chtimes(place, time.Time{}, e.changed))
+	now, err := look(s.path(path), path)
+	before.written = now.written
+	s.files[path] = before
+	return err
 }
 
 // sortedDown returns the paths, what is in a folder before the folder.
 func sortedDown(files map[string]entry) []string {
-	paths := make([]string, 0, len(files))
-	for path := range files {
-		paths = append(paths, path)
-	}
-	slices.SortFunc(paths, func(a, b string) int { return cmp.Compare(b, a) })
-	return paths
+	return slices.SortedFunc(maps.Keys(files), func(a, b string) int { return cmp.Compare(b, a) })
 }

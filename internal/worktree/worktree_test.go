@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"testing"
@@ -25,7 +26,8 @@ func TestRestore(t *testing.T) {
 	must(os.Chmod(filepath.Join(dir, "tool"), 0o755))
 	must(os.Symlink("a.txt", filepath.Join(dir, "link")))
 	testfiles.Write(t, dir, map[string]string{"tracked.go": "ours"})
-	s, err := Take(dir, store, func(path string) bool { return path == "tracked.go" })
+	options := Options{Skip: func(path string) bool { return path == "tracked.go" }, Person: func(path string, _ fs.FileMode) bool { return path == "tool" }}
+	s, err := Take(dir, store, options)
 	must(err)
 	if changes, err := s.Changes(); err != nil || len(changes) != 0 {
 		t.Errorf("at once %v changed, %v", changes, err)
@@ -75,26 +77,76 @@ func TestRestore(t *testing.T) {
 	if data, err := os.ReadFile(filepath.Join(dir, "tracked.go")); err != nil || string(data) != "edited" {
 		t.Errorf("what is skipped is now %q, %v", data, err)
 	}
-	if data, err := os.ReadFile(filepath.Join(store, Replaced, "a.txt")); err != nil || string(data) != "ONE\n" {
-		t.Errorf("what was replaced is kept as %q, %v", data, err)
-	}
-	must(s.SetAside(func(path string, _ fs.FileMode, _ time.Time) bool { return path == "deep/er/b.txt" }))
+	must(s.SetAside(func(path string, _ fs.FileMode, _ time.Time) bool { return path == "deep/er/b.txt" || path == "tool" }))
 	if changed, err := s.Restore(); err != nil || changed {
 		t.Errorf("after setting aside: %t, %v", changed, err)
 	}
+	if _, err := os.Stat(filepath.Join(dir, "tool")); err != nil {
+		t.Errorf("a file that people write is set aside: %v", err)
+	}
 	testfiles.Write(t, dir, map[string]string{"deep/er/b.txt": "of a trial"})
 	must(os.RemoveAll(filepath.Join(dir, "gone.txt")))
-	if _, err := Take(dir, store, s.skip); !errors.Is(err, ErrBusy) {
+	if _, err := Take(dir, store, options); !errors.Is(err, ErrBusy) {
 		t.Errorf("a second snapshot: %v", err)
 	}
-	must(s.lock.Close())
-	s, err = Take(dir, store, s.skip) // as after a process that was killed
-	must(err)
-	if data, err := os.ReadFile(filepath.Join(dir, "deep", "er", "b.txt")); err != nil || string(data) != "two\n" {
-		t.Errorf("what was set aside is now %q, %v", data, err)
+	must(s.loan.Close()) // as a kill does
+	if _, err := Take(dir, store, options); err == nil {
+		t.Error("a snapshot begins before everything is given back")
 	}
-	must(s.Close())
+	notes, err := GiveBack(dir, store)
+	if err != nil || len(notes) == 0 {
+		t.Errorf("giving back: %q, %v", notes, err)
+	}
+	for name, want := range map[string]string{"deep/er/b.txt": "two\n", "gone.txt": "three\n", "deep/er/b.txt" + Kept: "of a trial"} {
+		if data, err := os.ReadFile(filepath.Join(dir, name)); err != nil || string(data) != want {
+			t.Errorf("%s is now %q, %v, want %q", name, data, err, want)
+		}
+	}
+	if notes, err := GiveBack(dir, store); notes != nil || err != nil {
+		t.Errorf("giving back again: %q, %v", notes, err)
+	}
 	if left, err := os.ReadDir(filepath.Join(store, "tree")); err != nil || len(left) != 0 {
 		t.Errorf("%v is left, %v", left, err)
+	}
+}
+
+// TestNothingOfAPersonIsLost has trials and a person change files, and holds that what comes once is kept in the project,
+// and what comes with each trial is not.
+func TestNothingOfAPersonIsLost(t *testing.T) {
+	dir, store := t.TempDir(), t.TempDir()
+	before := map[string]string{"trials.log": "0", "source.go": "package a", "notes.txt": "mine", "own.go": "package b"}
+	testfiles.Write(t, dir, before)
+	s, err := Take(dir, store, Options{Person: func(path string, _ fs.FileMode) bool { return filepath.Ext(path) == ".go" }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for trial := range 4 {
+		testfiles.Write(t, dir, map[string]string{"trials.log": fmt.Sprint("of trial ", trial), "made/by/trial.txt": "x", fmt.Sprintf("made/tmp%d1.out", trial): "y", "own.go": "as a test writes it"})
+		if trial == 2 {
+			testfiles.Write(t, dir, map[string]string{"source.go": "package edited", "notes.txt": "edited", "new_test.go": "package new"})
+		}
+		if changed, err := s.Restore(); err != nil || !changed {
+			t.Fatalf("after trial %d: %t, %v", trial, changed, err)
+		}
+	}
+	notes, err := s.Close()
+	if err != nil || len(notes) != 3 {
+		t.Errorf("the notes are %q, %v", notes, err)
+	}
+	got := map[string]string{}
+	err = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			data, _ := os.ReadFile(path)
+			got[filepath.Base(path)] = string(data)
+		}
+		return err
+	})
+	want := maps.Clone(before)
+	maps.Copy(want, map[string]string{"source.go" + Kept: "package edited", "notes.txt" + Kept: "edited", "new_test.go": "package new"})
+	if err != nil || !maps.Equal(got, want) {
+		t.Errorf("the project has %v, %v; want %v", got, err, want)
+	}
+	if data, err := os.ReadFile(filepath.Join(store, Replaced, "made/by/trial.txt")); err != nil || string(data) != "x" {
+		t.Errorf("what trials made is %q, %v", data, err)
 	}
 }

@@ -27,6 +27,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/owned"
 )
 
 // Config is what a suite behind commands needs to know.
@@ -270,9 +271,14 @@ func (s *session) share(tests []catalog.Test) []catalog.Test {
 
 // process runs some tests in one process.
 func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Batch, sink run.Sink) error {
-	report := filepath.Join(s.slot.Temp, "report")
-	if err := os.RemoveAll(report); err != nil {
-		return err
+	report := ""
+	if s.adapter.holds("{report}") { // a path of its own, so that nobody reads the report of an earlier process
+		folder, err := owned.MakeFolder(s.slot.Temp)
+		if err != nil {
+			return err
+		}
+		defer folder.Remove() // else with the slot
+		report = filepath.Join(folder.Path(), "report")
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()

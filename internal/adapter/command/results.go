@@ -287,8 +287,13 @@ func readReport(name string, read func(io.Reader, run.Sink) error, sink run.Sink
 	}
 	files := []string{name}
 	if info.IsDir() {
-		if files, err = filepath.Glob(filepath.Join(name, "*")); err != nil {
+		entries, err := os.ReadDir(name)
+		if err != nil {
 			return err
+		}
+		files = nil
+		for _, entry := range entries {
+			files = append(files, filepath.Join(name, entry.Name()))
 		}
 	}
 	var faults []error

@@ -2,21 +2,21 @@ package golang
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"text/template"
 	"time"
 
@@ -24,6 +24,7 @@ import (
 	"fernrelay/core/lazy"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/owned"
 )
 
 //go:embed generated/order.go.tmpl
@@ -122,7 +123,7 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 		a.failures[v] = a.wordsFor(group, words)
 	}
 	if words != nil && len(a.failures) == 0 && fingerprint != "" {
-		return os.WriteFile(stampFile(dir), []byte(fingerprint), 0o644)
+		return owned.WriteData(stampFile(dir), []byte(fingerprint))
 	}
 	return nil
 }
@@ -172,7 +173,7 @@ func builtSince(dir string, since time.Time) int {
 // alone that are up to date; if something fails, all of the layer is built again, so that no binary of an earlier
 // build is used for a package that fails now.
 func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir string) (map[string][]string, error) {
-	if err := os.RemoveAll(stampFile(dir)); err != nil {
+	if err := a.removeBuilt(stampFile(dir)); err != nil {
 		return nil, err
 	}
 	overlay, err := a.writeOverlay(tags, "", groups, nil)
@@ -183,7 +184,7 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 	if !errors.Is(err, errNotBuilt) {
 		return words, err
 	}
-	if err := os.RemoveAll(dir); err != nil {
+	if err := a.removeBuilt(dir); err != nil {
 		return nil, err
 	}
 	if words, err = a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir); errors.Is(err, errNotBuilt) {
@@ -198,7 +199,7 @@ var errNotBuilt = errors.New("not all packages were built")
 // goTestC runs one "go test -c", with the toolchain's default checks if vet is true, and returns its messages by import
 // path.
 func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, groups []string, dir string, flags ...string) (map[string][]string, error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := a.makeFolder(dir); err != nil {
 		return nil, err
 	}
 	args := []string{"test", "-c", "-json", "-overlay", overlay, "-o", dir + string(filepath.Separator)}
@@ -260,33 +261,59 @@ func (a *Adapter) flagsWith(tags string) []string {
 // toolchain runs the Go toolchain. Its temporary files are in the store, from where they are removed even after it
 // or this process was killed.
 func (a *Adapter) toolchain(ctx context.Context, stdout, stderr io.Writer, args ...string) error {
-	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}, "go", args...)
+	record := adapter.BeginRecord()
+	defer record.Close()
+	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}.WithRecord(record), "go", args...)
 	cmd.Stdout, cmd.Stderr = stdout, stderr
-	if temp, err := a.toolchainTemp(); err == nil {
-		cmd.Env = append(cmd.Env, "GOTMPDIR="+temp)
-		defer os.RemoveAll(temp)
+	if temp := filepath.Join(a.Store, "tmp"); a.makeFolder(temp) == nil {
+		if folder, err := record.MakeFolder(temp); err == nil {
+			cmd.Env = append(cmd.Env, "GOTMPDIR="+folder.Path())
+			defer folder.Remove()
+		}
 	}
 	return cmd.Run()
 }
 
-// toolchainTemp makes a folder for temporary files, named after this process, and removes
-// those of processes that are gone.
-func (a *Adapter) toolchainTemp() (string, error) {
-	dir := filepath.Join(a.Store, "tmp")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return "", err
+// makeFolder makes a folder below the store, none of whose parts may be a link.
+func (a *Adapter) makeFolder(path string) error {
+	if _, err := a.keepStore(); err != nil {
+		return err
 	}
-	entries, err := os.ReadDir(dir)
+	return a.inData(path, func(data *owned.Data, name string) error {
+		_, err := data.MakeFolder(name)
+		return err
+	})
+}
+
+// removeBuilt removes a file or folder below the store. It is no error if there is none.
+func (a *Adapter) removeBuilt(path string) error {
+	err := a.inData(path, (*owned.Data).Remove)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// inData calls use with the open folder of the project's data and the name of a path in it.
+func (a *Adapter) inData(path string, use func(data *owned.Data, name string) error) error {
+	root := cmp.Or(a.Data, filepath.Dir(a.Store))
+	name, err := filepath.Rel(root, path)
 	if err != nil {
-		return "", err
+		return err
 	}
-	for _, entry := range entries {
-		owner, _, _ := strings.Cut(entry.Name(), "-")
-		if pid, err := strconv.Atoi(owner); err == nil && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
-			_ = os.RemoveAll(filepath.Join(dir, entry.Name())) // else the next build does it
-		}
+	data, err := owned.OpenData(root)
+	if err != nil {
+		return err
 	}
-	return os.MkdirTemp(dir, fmt.Sprint(os.Getpid(), "-"))
+	return errors.Join(use(data, filepath.ToSlash(name)), data.Close())
+}
+
+// keepStore makes the folder that the store is in.
+func (a *Adapter) keepStore() (string, error) {
+	if a.Keep == nil {
+		return a.Store, nil
+	}
+	return a.Keep()
 }
 
 func splitTags(tags string) []string {
@@ -370,10 +397,10 @@ func (a *Adapter) generate(name string, content []byte) (string, error) {
 	if old, err := os.ReadFile(file); err == nil && bytes.Equal(old, content) {
 		return file, nil
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+	if err := a.makeFolder(filepath.Dir(file)); err != nil {
 		return "", err
 	}
-	return file, os.WriteFile(file, content, 0o644)
+	return file, owned.WriteData(file, content)
 }
 
 // fileName makes a part of a file name out of tags or an import path.

@@ -29,6 +29,7 @@ type Config struct {
 	Root       string                 // the project's folder, absolute: paths of files are relative to it
 	Dir        string                 // the suite's folder, absolute
 	Store      string                 // the folder for generated files and binaries, absolute
+	Data       string                 // the folder of the project's data, which Store is in; empty for the one above Store
 	Keep       func() (string, error) // makes the folder that Store is in; nil to keep nothing of what is found
 	BuildFlags []string               // for the build, such as -race
 	NoVet      bool                   // build packages in which vet finds a mistake

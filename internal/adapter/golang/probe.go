@@ -10,6 +10,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -21,6 +22,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/owned"
 )
 
 //go:embed generated/state.go.tmpl generated/outside.go.tmpl
@@ -80,14 +82,17 @@ func (s *session) ProbeOutside(ctx context.Context, tests []catalog.Test) (value
 }
 
 func (s *session) look(ctx context.Context, tests []catalog.Test, env ...string) ([]hunt.Value, error) {
-	file := filepath.Join(s.slot.Temp, "state.json")
-	defer os.Remove(file)
-	silent := func(run.Event) {}
-	if err := s.probe(ctx, tests, silent, append(env, "FERN_RELAY_STATE="+file)...); err != nil {
+	file, err := os.CreateTemp(s.slot.Temp, "state-*")
+	if err != nil {
 		return nil, err
 	}
-	data, err := os.ReadFile(file)
-	if errors.Is(err, os.ErrNotExist) {
+	defer func() { _ = errors.Join(owned.RemoveFile(file), file.Close()) }() // else with the folder
+	silent := func(run.Event) {}
+	if err := s.probe(ctx, tests, silent, append(env, "FERN_RELAY_STATE="+file.Name())...); err != nil {
+		return nil, err
+	}
+	data, err := io.ReadAll(file)
+	if err == nil && len(data) == 0 {
 		return nil, fmt.Errorf("the process ended before %s began", tests[len(tests)-1].ID)
 	}
 	if err != nil {

@@ -17,6 +17,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/owned"
 )
 
 // session runs batches of a suite in processes that end with each batch.
@@ -121,9 +122,8 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 		heard.results.Close()
 		return nil, nil, err
 	}
-	clean = func() { _ = os.Remove(order.Name()) }
-	_, err = order.WriteString(heard.secret + "\n" + s.adapter.order(tests))
-	if err := errors.Join(err, order.Close()); err != nil {
+	clean = func() { _ = errors.Join(owned.RemoveFile(order), order.Close()) } // else with the folder
+	if _, err := order.WriteString(heard.secret + "\n" + s.adapter.order(tests)); err != nil {
 		heard.results.Close()
 		clean()
 		return nil, nil, err

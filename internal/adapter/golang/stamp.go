@@ -13,6 +13,8 @@ import (
 	"strings"
 
 	"golang.org/x/mod/modfile"
+
+	"fernrelay/internal/owned"
 )
 
 // fingerprint identifies the inputs of a build: the toolchain and its settings, the arguments, and name, size and
@@ -87,7 +89,7 @@ func (a *Adapter) toolchainBin() string {
 	}
 	bin := filepath.Join(strings.TrimSpace(root.String()), "bin")
 	if key != "" {
-		_ = os.WriteFile(file, []byte(key+"\n"+bin), 0o644) // otherwise the next run asks again
+		_ = owned.WriteData(file, []byte(key+"\n"+bin)) // otherwise the next run asks again
 	}
 	return bin
 }

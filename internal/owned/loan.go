@@ -1,0 +1,600 @@
+package owned
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// loanFormat names the format of a loan's journal.
+const loanFormat = "fern-loan/1"
+
+// The names in the folder of a loan, which is loanFolder below the project's data.
+const (
+	loanFolder  = "tree"
+	loanJournal = "journal.jsonl"
+	loanCopies  = "copies"
+	loanMoved   = "moved"
+)
+
+// ErrBusy says that another process has borrowed the project's files.
+var ErrBusy = errors.New("another hunt of this project is going on")
+
+// A Borrowed is a file, a link or a folder of the project as it was when the loan began.
+type Borrowed struct {
+	Path    string      `json:"path"` // relative to the project, with slashes
+	Mode    fs.FileMode `json:"mode"`
+	Size    int64       `json:"size,omitempty"`
+	Changed time.Time   `json:"changed"`
+	Link    string      `json:"link,omitempty"` // where a link leads
+	Copy    int         `json:"copy,omitempty"` // the number of its copy, from 1; 0 for none
+	Sum     string      `json:"sum,omitempty"`  // the SHA-256 of the copy
+	Person  bool        `json:"person,omitempty"`
+}
+
+// A Moved is a file or link that was moved out of the project.
+type Moved struct {
+	Path  string `json:"path"`            // where it was
+	To    int    `json:"to"`              // its number, from 1
+	Sum   string `json:"sum,omitempty"`   // the SHA-256 of a file
+	New   bool   `json:"new,omitempty"`   // it was not there when the loan began
+	Aside bool   `json:"aside,omitempty"` // it was there, and no trial is to find it
+}
+
+// loanLine is a line of the journal: its head, a file, the mark that all copies are made, or a file that is moved next.
+type loanLine struct {
+	Format  string    `json:"format,omitempty"`
+	Project string    `json:"project,omitempty"` // identifies the project's folder
+	Place   string    `json:"place,omitempty"`   // identifies the folder of the loan
+	File    *Borrowed `json:"file,omitempty"`
+	Ready   bool      `json:"ready,omitempty"`
+	Moved   *Moved    `json:"moved,omitempty"`
+}
+
+// A Loan is what a hunt borrows from the files of a project. It moves and restores only what its journal names, and the
+// journal is synced first, so that the next command gives everything back if the process is killed. It is not safe for
+// use by several goroutines.
+type Loan struct {
+	Files []Borrowed
+	Moved []Moved
+
+	project *os.Root
+	data    *Data
+	place   *os.Root        // the folder of the loan
+	lock    *os.File        // of that folder
+	journal *os.File        // nil before the loan begins, and if it is over
+	named   map[string]bool // the paths that the synced journal names
+	ready   bool
+}
+
+// Borrow begins a loan of a project's files, with its copies below the project's data. It returns ErrBusy while another
+// process has one.
+func Borrow(project, data string) (*Loan, error) {
+	l, err := openLoan(project, data)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := l.place.Lstat(loanJournal); err == nil {
+		return nil, errors.Join(errors.New("the files that an earlier hunt borrowed are not given back yet"), l.Close())
+	}
+	if err := l.begin(); err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	return l, nil
+}
+
+// openLoan opens and locks the folder of a loan.
+func openLoan(project, data string) (*Loan, error) {
+	l := &Loan{named: map[string]bool{}}
+	if err := l.open(project, data); err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	return l, nil
+}
+
+func (l *Loan) open(project, data string) (err error) {
+	if l.project, err = os.OpenRoot(project); err != nil {
+		return err
+	}
+	if l.data, err = OpenData(data); err != nil {
+		return err
+	}
+	if _, err = l.data.MakeFolder(loanFolder); err != nil {
+		return err
+	}
+	var info fs.FileInfo
+	if l.place, info, err = openBelow(l.data.root, loanFolder); err != nil {
+		return err
+	}
+	if !isOurs(info) {
+		return errForeign
+	}
+	if l.lock, err = l.place.Open("."); err != nil {
+		return err
+	}
+	if syscall.Flock(int(l.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+		return ErrBusy
+	}
+	return nil
+}
+
+// begin writes the head of the journal. Before the loan is ready, nothing in the project has been touched.
+func (l *Loan) begin() error {
+	err := errors.Join(removeBelow(l.place, loanCopies), l.place.Mkdir(loanCopies, 0o700))
+	if err != nil {
+		return err
+	}
+	if err := l.place.Mkdir(loanMoved, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if l.journal, err = l.place.OpenFile(loanJournal, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
+		return err
+	}
+	head, err := l.head()
+	if err != nil {
+		return err
+	}
+	return l.write(head)
+}
+
+// head identifies the two folders, so that a journal that came along with a copy of them does nothing.
+func (l *Loan) head() (loanLine, error) {
+	project, err := l.project.Stat(".")
+	if err != nil {
+		return loanLine{}, err
+	}
+	place, err := l.place.Stat(".")
+	return loanLine{Format: loanFormat, Project: identity(project), Place: identity(place)}, err
+}
+
+func (l *Loan) write(lines ...loanLine) error {
+	var text bytes.Buffer
+	for _, line := range lines {
+		if err := json.NewEncoder(&text).Encode(line); err != nil {
+			return err
+		}
+	}
+	_, err := l.journal.Write(text.Bytes())
+	return err
+}
+
+// Keep keeps a file of the project: a regular file with a copy of its content, numbered from 1, if copy is not 0.
+func (l *Loan) Keep(f Borrowed) (Borrowed, error) {
+	if f.Copy > 0 {
+		from, err := l.project.OpenFile(filepath.FromSlash(f.Path), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+		if err != nil {
+			return f, err
+		}
+		defer from.Close()
+		if f.Sum, err = copyInto(l.place, copyName(f.Copy), from, 0o600); err != nil {
+			return f, err
+		}
+	}
+	return f, nil
+}
+
+// Ready syncs the copies, and then the journal with all files of the loan. From now on files may be moved.
+func (l *Loan) Ready(files []Borrowed) error {
+	l.Files = files
+	lines := make([]loanLine, 0, len(files)+1)
+	for i := range files {
+		lines = append(lines, loanLine{File: &files[i]})
+		l.named[files[i].Path] = true
+	}
+	err := l.sync()
+	if err == nil {
+		err = l.write(append(lines, loanLine{Ready: true})...)
+	}
+	if err == nil {
+		err = l.journal.Sync()
+	}
+	l.ready = err == nil
+	return err
+}
+
+// Move moves files out of the project, once the synced journal names them. It returns those that it moved.
+func (l *Loan) Move(files []Moved) error {
+	lines := make([]loanLine, len(files))
+	for i := range files {
+		f := &files[i]
+		f.To = len(l.Moved) + i + 1
+		sum, err := l.sumOf(f.Path)
+		if err != nil {
+			return err
+		}
+		f.Sum, lines[i] = sum, loanLine{Moved: f}
+	}
+	if len(files) == 0 {
+		return nil
+	}
+	if err := errors.Join(l.write(lines...), l.journal.Sync()); err != nil {
+		return err
+	}
+	var errs []error
+	for _, f := range files {
+		l.named[f.Path] = true
+		l.Moved = append(l.Moved, f)
+		if err := gone(move(l.project, f.Path, l.place, movedName(f.To))); err != nil {
+			errs = append(errs, err)
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// sumOf returns the SHA-256 of a file of the project, "" for a link or one that cannot be read.
+func (l *Loan) sumOf(name string) (string, error) {
+	info, err := l.project.Lstat(filepath.FromSlash(name))
+	if err != nil || !info.Mode().IsRegular() {
+		return "", gone(err)
+	}
+	return sumOf(l.project, filepath.FromSlash(name)), nil
+}
+
+// IsMoved reports whether a file that was moved is still in the loan's folder.
+func (l *Loan) IsMoved(f Moved) bool {
+	_, err := l.place.Lstat(movedName(f.To))
+	return err == nil
+}
+
+// GiveBack moves a file that was moved to a path of the project that is free, in the folder in which it was.
+func (l *Loan) GiveBack(f Moved, to string) error {
+	if !l.named[f.Path] || path.Dir(f.Path) != path.Dir(to) {
+		return fmt.Errorf("%s is left alone: the journal does not name it", to)
+	}
+	if err := l.project.MkdirAll(filepath.FromSlash(path.Dir(to)), 0o755); err != nil {
+		return err
+	}
+	if err := l.plain(to); err != nil {
+		return err
+	}
+	return move(l.place, movedName(f.To), l.project, to)
+}
+
+// Replace moves what was moved into a folder of the project's data, which people may look into.
+func (l *Loan) Replace(f Moved, folder string) error {
+	dir, err := l.data.MakeFolder(path.Join(folder, path.Dir(f.Path)))
+	if err != nil {
+		return err
+	}
+	root, _, err := openPlain(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	base := path.Base(f.Path)
+	return errors.Join(removeBelow(root, base), gone(move(l.place, movedName(f.To), root, base)))
+}
+
+// Restore puts a file of the loan into its place, which is free, with its content and times.
+func (l *Loan) Restore(f Borrowed) error {
+	name := filepath.FromSlash(f.Path)
+	if !l.named[f.Path] {
+		return fmt.Errorf("%s is left alone: the journal does not name it", f.Path)
+	}
+	if err := l.plain(f.Path); err != nil {
+		return err
+	}
+	switch {
+	case f.Mode.IsDir():
+		if err := l.project.Mkdir(name, f.Mode.Perm()); !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		return nil
+	case f.Mode&fs.ModeSymlink != 0:
+		return l.project.Symlink(f.Link, name)
+	case f.Copy == 0:
+		return fmt.Errorf("%s was changed and cannot be put back: it is too large or cannot be read", f.Path)
+	}
+	from, err := l.place.Open(copyName(f.Copy))
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	const whole = "whole" // a file is made beside the journal and moved, so that a kill leaves no half of it in the project
+	if err := removeBelow(l.place, whole); err != nil {
+		return err
+	}
+	sum, err := copyInto(l.place, whole, from, f.Mode.Perm())
+	if err == nil && sum != f.Sum {
+		err = fmt.Errorf("the copy of %s is damaged: it stays in %s", f.Path, filepath.Join(l.place.Name(), copyName(f.Copy)))
+	}
+	if err == nil {
+		err = errors.Join(l.place.Chmod(whole, f.Mode.Perm()), l.place.Chtimes(whole, time.Time{}, f.Changed))
+	}
+	if err == nil {
+		err = move(l.place, whole, l.project, f.Path)
+	}
+	return err
+}
+
+// RemoveFolder removes a folder of the project if it is empty, and does nothing if it is not.
+func (l *Loan) RemoveFolder(name string) error {
+	err := l.project.Remove(filepath.FromSlash(name))
+	if errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) || errors.Is(err, syscall.EBUSY) {
+		return nil
+	}
+	return gone(err)
+}
+
+// Holds reports whether a file of the project has the content of the loan.
+func (l *Loan) Holds(f Borrowed) bool {
+	info, err := l.project.Lstat(filepath.FromSlash(f.Path))
+	if err != nil || info.Mode() != f.Mode {
+		return false
+	}
+	switch {
+	case f.Mode.IsDir():
+		return true
+	case f.Mode&fs.ModeSymlink != 0:
+		to, err := l.project.Readlink(filepath.FromSlash(f.Path))
+		return err == nil && to == f.Link
+	case !f.Mode.IsRegular() || f.Copy == 0:
+		return info.Size() == f.Size
+	}
+	return sumOf(l.project, filepath.FromSlash(f.Path)) == f.Sum
+}
+
+// CopyPath returns the path of the copy of a file.
+func (l *Loan) CopyPath(f Borrowed) string { return filepath.Join(l.place.Name(), copyName(f.Copy)) }
+
+// plain returns an error if a folder on the way to a file of the project is a link.
+func (l *Loan) plain(name string) error {
+	dir := path.Dir(name)
+	if dir == "." {
+		return nil
+	}
+	parts := strings.Split(dir, "/")
+	for i := range parts {
+		below := path.Join(parts[:i+1]...)
+		if info, err := l.project.Lstat(filepath.FromSlash(below)); err != nil || !info.IsDir() {
+			return fmt.Errorf("%s is left alone: %s is not a folder", name, below)
+		}
+	}
+	return nil
+}
+
+// End ends the loan once everything is in its place: it removes the journal, then the copies.
+func (l *Loan) End() error {
+	if l.journal != nil {
+		if err := gone(l.place.Remove(loanJournal)); err != nil {
+			return errors.Join(err, l.Close())
+		}
+	}
+	err := removeBelow(l.place, loanCopies)
+	// What was moved and found no place stays.
+	if empty := l.place.Remove(loanMoved); !errors.Is(empty, syscall.ENOTEMPTY) {
+		err = errors.Join(err, gone(empty))
+	}
+	return errors.Join(err, l.Close())
+}
+
+// Close leaves the loan as it is, for the next command to give back.
+func (l *Loan) Close() error {
+	var errs []error
+	for _, file := range []*os.File{l.journal, l.lock} {
+		if file != nil {
+			errs = append(errs, file.Close())
+		}
+	}
+	if l.place != nil {
+		errs = append(errs, l.place.Close())
+	}
+	if l.data != nil {
+		errs = append(errs, l.data.Close())
+	}
+	if l.project != nil {
+		errs = append(errs, l.project.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// Reclaim returns the loan of a process that is gone, nil if there is none or nothing was touched. It sets a damaged
+// journal aside with its copies; the error says so.
+func Reclaim(project, data string) (*Loan, error) {
+	if _, err := os.Lstat(filepath.Join(data, loanFolder, loanJournal)); err != nil {
+		return nil, nil
+	}
+	l, err := openLoan(project, data)
+	if errors.Is(err, ErrBusy) {
+		return nil, nil // it goes on
+	}
+	if errors.Is(err, errForeign) {
+		return nil, errors.New("a hunt of another user was killed here: what it borrowed is left to that user")
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := l.read(); err != nil {
+		to := fmt.Sprintf("%s-damaged-%s", loanFolder, newNumber()[:12])
+		renamed := l.data.Rename(loanFolder, to)
+		return nil, errors.Join(fmt.Errorf("the journal of a hunt is damaged (%w): nothing is done by it, and its copies are now in %s", err, filepath.Join(data, to)), renamed, l.Close())
+	}
+	if !l.ready {
+		return nil, l.End()
+	}
+	return l, nil
+}
+
+// mostJournal bounds a journal, in bytes.
+const mostJournal = 256 << 20
+
+// read reads the journal, and checks every line before anything is done by it. A last line that was cut off does not count.
+func (l *Loan) read() error {
+	info, err := l.place.Lstat(loanJournal)
+	if err != nil {
+		return err
+	}
+	if !info.Mode().IsRegular() || !isOurs(info) || info.Size() > mostJournal {
+		return errors.New("it is not a file of ours")
+	}
+	if l.journal, err = l.place.OpenFile(loanJournal, os.O_RDWR|os.O_APPEND, 0); err != nil {
+		return err
+	}
+	want, err := l.head()
+	if err != nil {
+		return err
+	}
+	lines, size := bufio.NewReader(l.journal), int64(0)
+	for n := 0; ; n++ {
+		text, err := lines.ReadBytes('\n')
+		if errors.Is(err, io.EOF) {
+			return l.journal.Truncate(size) // more lines may follow
+		}
+		size += int64(len(text))
+		if err != nil {
+			return err
+		}
+		var line loanLine
+		decoder := json.NewDecoder(bytes.NewReader(text))
+		decoder.DisallowUnknownFields()
+		if err := decoder.Decode(&line); err != nil {
+			return fmt.Errorf("line %d: %w", n+1, err)
+		}
+		if n == 0 {
+			if line != want {
+				return errors.New("it was made in another folder")
+			}
+			continue
+		}
+		if err := l.take(line); err != nil {
+			return fmt.Errorf("line %d: %w", n+1, err)
+		}
+	}
+}
+
+// take adds what a line of the journal says.
+func (l *Loan) take(line loanLine) error {
+	switch {
+	case line.File != nil && !l.ready && mayBorrow(line.File.Path) && line.File.Copy >= 0:
+		l.Files = append(l.Files, *line.File)
+		l.named[line.File.Path] = true
+	case line.Ready && !l.ready:
+		l.ready = true
+	case line.Moved != nil && l.ready && mayBorrow(line.Moved.Path) && line.Moved.To == len(l.Moved)+1:
+		l.Moved = append(l.Moved, *line.Moved)
+		l.named[line.Moved.Path] = true
+	default:
+		return errors.New("it is not a line of a journal")
+	}
+	return nil
+}
+
+// leftOut are the names of folders that no loan has.
+var leftOut = []string{".git", ".hg", ".svn", ".fern", "node_modules"}
+
+// LeavesOut reports whether no loan has folders of a name: those of version control, of Fern Relay, and of dependencies.
+func LeavesOut(name string) bool { return slices.Contains(leftOut, name) }
+
+// mayBorrow reports whether a path may be in a loan.
+func mayBorrow(name string) bool {
+	return name != "." && filepath.IsLocal(filepath.FromSlash(name)) && path.Clean(name) == name && !slices.ContainsFunc(strings.Split(name, "/"), LeavesOut)
+}
+
+func copyName(n int) string  { return filepath.Join(loanCopies, fmt.Sprint(n)) }
+func movedName(n int) string { return filepath.Join(loanMoved, fmt.Sprint(n)) }
+
+// copyInto writes a new file below an open folder, and returns the SHA-256 of its content.
+func copyInto(root *os.Root, name string, from io.Reader, mode fs.FileMode) (string, error) {
+	to, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode|0o200)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.New()
+	_, err = io.Copy(io.MultiWriter(to, sum), from)
+	return text(sum), errors.Join(err, to.Close())
+}
+
+// sumOf returns the SHA-256 of a file below an open folder, "" if it cannot be read.
+func sumOf(root *os.Root, name string) string {
+	file, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return ""
+	}
+	defer file.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return ""
+	}
+	return text(sum)
+}
+
+func text(sum hash.Hash) string { return hex.EncodeToString(sum.Sum(nil)) }
+
+// move moves a file from below one open folder to a free name below another, by paths with slashes; between disks it
+// copies a file, checks the copy and then removes the file.
+func move(from *os.Root, name string, to *os.Root, target string) error {
+	name, target = filepath.FromSlash(name), filepath.FromSlash(target)
+	if _, err := to.Lstat(target); !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s is not moved: %s exists", name, filepath.Join(to.Name(), target))
+	}
+	source, err := from.Open(filepath.Dir(name))
+	if err != nil {
+		return err
+	}
+	defer source.Close()
+	place, err := to.Open(filepath.Dir(target))
+	if err != nil {
+		return err
+	}
+	defer place.Close()
+	err = unix.Renameat(int(source.Fd()), filepath.Base(name), int(place.Fd()), filepath.Base(target))
+	if errors.Is(err, syscall.EXDEV) {
+		return moveAcross(from, name, to, target)
+	}
+	if err != nil {
+		return &fs.PathError{Op: "move", Path: filepath.Join(from.Name(), name), Err: err}
+	}
+	return nil
+}
+
+func moveAcross(from *os.Root, name string, to *os.Root, target string) error {
+	info, err := from.Lstat(name)
+	if err != nil {
+		return err
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		link, err := from.Readlink(name)
+		if err == nil {
+			err = to.Symlink(link, target)
+		}
+		if err == nil {
+			err = from.Remove(name)
+		}
+		return err
+	}
+	if !info.Mode().IsRegular() {
+		return fmt.Errorf("%s is not moved to another disk: it is neither a file nor a link", filepath.Join(from.Name(), name))
+	}
+	file, err := from.Open(name)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	sum, err := copyInto(to, target, file, info.Mode().Perm())
+	if err == nil {
+		err = errors.Join(to.Chmod(target, info.Mode().Perm()), to.Chtimes(target, time.Time{}, info.ModTime()))
+	}
+	if err == nil && sumOf(to, target) != sum {
+		err = fmt.Errorf("%s was not copied well", filepath.Join(from.Name(), name))
+	}
+	if err != nil {
+		return err
+	}
+	return from.Remove(name)
+}

@@ -1,0 +1,168 @@
+package worktree
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+
+	"fernrelay/core/lazy"
+	"fernrelay/internal/owned"
+)
+
+// Close gives everything back, and removes the copies once each file is in its place. The notes name what a person may have
+// changed meanwhile. If a file cannot be put back, the copies stay, and the next command tries again.
+func (s *Snapshot) Close() (notes []string, err error) {
+	if _, err := s.Restore(); err != nil {
+		return nil, errors.Join(err, s.loan.Close())
+	}
+	return s.giveBack()
+}
+
+// GiveBack completes what a hunt borrowed whose process was killed. It touches only files of the snapshot: others may be
+// new. The notes say what it did.
+func GiveBack(dir, data string) (notes []string, err error) {
+	loan, err := owned.Reclaim(dir, data)
+	if loan == nil {
+		return nil, err
+	}
+	if dir, err = filepath.EvalSymlinks(dir); err != nil {
+		return nil, errors.Join(err, loan.Close())
+	}
+	s := &Snapshot{dir: dir, loan: loan, files: map[string]entry{}}
+	for _, f := range loan.Files {
+		s.files[f.Path] = entry{Borrowed: f}
+	}
+	restored, err := s.restoreKnown()
+	if err != nil {
+		return nil, errors.Join(err, loan.Close())
+	}
+	if notes, err = s.giveBack(); err == nil {
+		notes = append(notes, fmt.Sprintf("a hunt was killed: the project's files are as they were before it; its trials had changed or removed %d of them", restored))
+	}
+	return notes, err
+}
+
+// restoreKnown puts the files of the snapshot back that differ, and returns how many did.
+func (s *Snapshot) restoreKnown() (restored int, err error) {
+	var moved []owned.Moved
+	for _, m := range s.loan.Moved {
+		if !m.Aside || !s.loan.IsMoved(m) {
+			continue
+		}
+		delete(s.files, m.Path) // it comes back from where it is
+		if s.exists(m.Path) {
+			moved = append(moved, owned.Moved{Path: m.Path, New: true})
+		}
+	}
+	var missing []string
+	for _, path := range slices.Backward(sortedDown(s.files)) { // a folder before what is in it
+		before := s.files[path]
+		if !s.restorable(path) || s.loan.Holds(before.Borrowed) {
+			continue
+		}
+		info, err := os.Lstat(s.path(path))
+		switch {
+		case err != nil: // it is gone
+		case before.Mode.IsDir() && info.IsDir():
+			continue // others permissions are no loss
+		case info.IsDir():
+			return 0, fmt.Errorf("%s was a file before the hunt and is a folder now: move it away, so that the file can be put back", s.path(path))
+		default:
+			moved = append(moved, owned.Moved{Path: path})
+		}
+		missing = append(missing, path)
+	}
+	if err := s.loan.Move(moved); err != nil {
+		return 0, err
+	}
+	for _, path := range missing {
+		err = errors.Join(err, s.loan.Restore(s.files[path].Borrowed))
+	}
+	return len(missing), err
+}
+
+// giveBack puts back what was set aside and what a person may have changed, checks that all files are in their places, and
+// ends the loan.
+func (s *Snapshot) giveBack() (notes []string, err error) {
+	trials := s.ofTrials()
+	var errs []error
+	for _, aside := range []bool{true, false} { // what was set aside has the first claim to its place
+		for i, m := range slices.Backward(s.loan.Moved) { // of several the latest
+			if m.Aside != aside || !s.loan.IsMoved(m) {
+				continue
+			}
+			if trials[i] {
+				errs = append(errs, s.loan.Replace(m, Replaced))
+				continue
+			}
+			note, err := s.giveOneBack(m)
+			if errs = append(errs, err); note != "" {
+				notes = append(notes, note)
+			}
+		}
+	}
+	for _, f := range s.loan.Files {
+		if f.Mode.IsRegular() && f.Copy > 0 && !s.loan.Holds(f) {
+			errs = append(errs, fmt.Errorf("%s is not as it was before the hunt: its copy is %s", s.path(f.Path), s.loan.CopyPath(f)))
+		}
+	}
+	if err := errors.Join(errs...); err != nil {
+		return notes, errors.Join(err, s.loan.Close())
+	}
+	return notes, s.loan.End()
+}
+
+// ofTrials reports, for each file that was moved, whether trials made it or changed it: whether something like it was moved
+// again after another trial. A file that people write must have had the same content again.
+func (s *Snapshot) ofTrials() []bool {
+	seen := map[string]int{}
+	for _, m := range s.loan.Moved {
+		for _, key := range s.signs(m) {
+			seen[key]++
+		}
+	}
+	trials := make([]bool, len(s.loan.Moved))
+	for i, m := range s.loan.Moved {
+		trials[i] = slices.ContainsFunc(s.signs(m), func(key string) bool { return seen[key] > 1 })
+	}
+	return trials
+}
+
+// signs returns what tells that trials made a file if it comes again.
+func (s *Snapshot) signs(m owned.Moved) (keys []string) {
+	switch before, known := s.files[m.Path]; {
+	case m.Aside:
+	case m.New || !known:
+		keys = append(keys, "new "+path.Dir(m.Path)+"/"+numbered().ReplaceAllString(path.Base(m.Path), "#"))
+	default:
+		if m.Sum != "" {
+			keys = append(keys, "content "+m.Sum+" "+m.Path)
+		}
+		if !before.Person {
+			keys = append(keys, "path "+m.Path)
+		}
+	}
+	return keys
+}
+
+// numbered matches what differs between the names of files that tests make again and again: words with a digit.
+var numbered = lazy.Regexp(`[A-Za-z]*[0-9][A-Za-z0-9]*`)
+
+// giveOneBack moves a file into its place again or, if another has the place, beside it.
+func (s *Snapshot) giveOneBack(m owned.Moved) (note string, err error) {
+	place := s.path(m.Path)
+	if (m.Aside || m.New) && !s.exists(m.Path) {
+		if m.New {
+			note = place + " is new since the hunt began, and stays"
+		}
+		return note, s.loan.GiveBack(m, m.Path)
+	}
+	beside := m.Path + Kept
+	for n := 2; s.exists(beside); n++ {
+		beside = fmt.Sprint(m.Path, Kept, "-", n)
+	}
+	return fmt.Sprintf("%s changed during the hunt: it is as it was before, and the change is kept in %s", place, s.path(beside)), s.loan.GiveBack(m, beside)
+}
