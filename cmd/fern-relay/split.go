@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -253,7 +254,7 @@ func (f *splitFlags) writeFiles(p split.Plan) error {
 	for i, s := range p.Shards {
 		names[i] = fmt.Sprintf("shard-%d.txt", s.Number)
 	}
-	if err := owned.RemoveSuperseded(f.files, isShard, names); err != nil {
+	if err := owned.RemoveSuperseded(f.files, names, isShardName, func(content io.Reader) bool { return holdsIDs(content, p) }); err != nil {
 		return err
 	}
 	for i, s := range p.Shards {
@@ -269,12 +270,31 @@ func (f *splitFlags) writeFiles(p split.Plan) error {
 			return err
 		}
 	}
-	return owned.KeepWritten(f.files, names)
+	return nil
 }
 
-// isShard reports whether a file has the name of one with the IDs of a shard. An earlier plan may have had more shards.
-func isShard(name string) bool {
+// isShardName reports whether a file has the name of one with the IDs of a shard. An earlier plan may have had more shards.
+func isShardName(name string) bool {
 	number, ok := strings.CutPrefix(strings.TrimSuffix(name, ".txt"), "shard-")
 	_, err := strconv.Atoi(number)
 	return ok && err == nil && strings.HasSuffix(name, ".txt")
+}
+
+// holdsIDs reports whether a file holds nothing but IDs of tests, a line each: those of a plan, or what looks like one.
+func holdsIDs(content io.Reader, p split.Plan) bool {
+	known := map[string]bool{}
+	for _, s := range p.Shards {
+		for _, id := range s.Tests() {
+			known[id] = true
+		}
+	}
+	lines := bufio.NewScanner(content)
+	for lines.Scan() {
+		suite, rest, ok := strings.Cut(lines.Text(), ":")
+		looksLikeOne := ok && suite != "" && !strings.ContainsAny(suite, " \t") && strings.Contains(rest, "#")
+		if !known[lines.Text()] && !looksLikeOne {
+			return false
+		}
+	}
+	return lines.Err() == nil
 }

@@ -102,7 +102,7 @@ func wellFormed(path, number string) error {
 
 // verify proves that the open folder is the one that was made, and locks it.
 func (f *Folder) verify(info fs.FileInfo, made string) error {
-	if made == "" || identity(info) != made || !isOurs(info) {
+	if made == "" || identity(info) != made || !belongsToUs(info) {
 		return errNotOurs
 	}
 	if err := f.harmless(info); err != nil {
@@ -113,7 +113,7 @@ func (f *Folder) verify(info fs.FileInfo, made string) error {
 	if errors.Is(err, fs.ErrNotExist) && f.isEmpty() {
 		return nil // its process was killed before it had marked it, or while it removed it
 	}
-	if err != nil || !there.Mode().IsRegular() || !isOurs(there) {
+	if err != nil || !there.Mode().IsRegular() || !belongsToUs(there) {
 		return errNotOurs
 	}
 	if f.mark, err = f.root.OpenFile(name, os.O_RDWR|syscall.O_NONBLOCK, 0); err != nil {

@@ -257,7 +257,7 @@ func killGroup(path string, inode uint64) error {
 		return fmt.Errorf("the control group %s is left alone: %w", path, err)
 	}
 	defer self.Close()
-	if !isGroup(self) || !isOurs(info) || inode != 0 && inodeOf(info) != inode {
+	if !isGroup(self) || !belongsToUs(info) || inode != 0 && inodeOf(info) != inode {
 		return fmt.Errorf("the control group %s is left alone: it is not the one of the record", path)
 	}
 	if inode != 0 {
@@ -278,7 +278,7 @@ func managedGroups() (managed string) {
 	mount := groupMount()
 	for dir := ownGroup(); dir != ""; dir = filepath.Dir(dir) {
 		info, err := os.Lstat(dir)
-		if err != nil || !isOurs(info) || unix.Access(dir, unix.W_OK) != nil || unix.Access(filepath.Join(dir, "cgroup.procs"), unix.W_OK) != nil {
+		if err != nil || !belongsToUs(info) || unix.Access(dir, unix.W_OK) != nil || unix.Access(filepath.Join(dir, "cgroup.procs"), unix.W_OK) != nil {
 			return managed
 		}
 		if managed = dir; dir == mount {

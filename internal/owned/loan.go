@@ -122,7 +122,7 @@ func (l *Loan) open(project, data string) (err error) {
 	if l.place, info, err = openBelow(l.data.root, loanFolder); err != nil {
 		return err
 	}
-	if !isOurs(info) {
+	if !belongsToUs(info) {
 		return errForeign
 	}
 	if l.lock, err = l.place.Open("."); err != nil {
@@ -440,7 +440,7 @@ func (l *Loan) read() error {
 	if err != nil {
 		return err
 	}
-	if !info.Mode().IsRegular() || !isOurs(info) || info.Size() > mostJournal {
+	if !info.Mode().IsRegular() || !belongsToUs(info) || info.Size() > mostJournal {
 		return errors.New("it is not a file of ours")
 	}
 	if l.journal, err = l.place.OpenFile(loanJournal, os.O_RDWR|os.O_APPEND, 0); err != nil {

@@ -61,8 +61,8 @@ func identity(info fs.FileInfo) string {
 // Written identifies a file and its latest change: it differs after each write, even if the time of the file is put back.
 func Written(info fs.FileInfo) string { return identity(info) + changeTime(info) }
 
-// isOurs reports whether a file belongs to the user of this process.
-func isOurs(info fs.FileInfo) bool {
+// belongsToUs reports whether a file belongs to the user of this process.
+func belongsToUs(info fs.FileInfo) bool {
 	stat, ok := info.Sys().(*syscall.Stat_t)
 	return ok && int(stat.Uid) == os.Geteuid()
 }

@@ -231,7 +231,7 @@ func open(root *os.Root, name, folder string) (*Left, error) {
 	if err != nil {
 		return nil, nil // its process has just removed it
 	}
-	if !isOurs(info) {
+	if !belongsToUs(info) {
 		return nil, errForeign
 	}
 	if !info.Mode().IsRegular() {

@@ -30,6 +30,7 @@ import (
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/owned"
 	"fernrelay/internal/service"
 )
 
@@ -197,6 +198,9 @@ type file struct {
 // is found above it, and Below says where in it the folder is.
 func Open(dir string) (*Project, error) {
 	p, err := open(dir)
+	if err == nil {
+		err = owned.CheckData(p.StorePath())
+	}
 	if err != nil {
 		return nil, err
 	}
