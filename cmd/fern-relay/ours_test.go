@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -252,8 +253,8 @@ esac
 	}
 }
 
-// TestNothingStaysOfKills kills runs at many moments from their first on, and holds that the next command leaves no
-// temporary folder, no record and no process.
+// TestNothingStaysOfKills kills runs at many moments from their first on, half of them the moment that their temporary
+// folder appears, and holds that the next command leaves no temporary folder, no record and no process.
 func TestNothingStaysOfKills(t *testing.T) {
 	dir, temp := t.TempDir(), t.TempDir()
 	testfiles.Write(t, dir, map[string]string{"names": "a\nb\n", "run": "setsid sleep 271 & sleep 0.05\n",
@@ -267,7 +268,11 @@ func TestNothingStaysOfKills(t *testing.T) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(time.Duration(n) * time.Millisecond)
+		if n%2 == 0 {
+			time.Sleep(time.Duration(n) * time.Millisecond)
+		} else {
+			waitForMore(t, temp)
+		}
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 	}
@@ -280,6 +285,24 @@ func TestNothingStaysOfKills(t *testing.T) {
 	if left, _ := exec.Command("pgrep", "-f", "sleep 271").Output(); len(left) > 0 {
 		t.Errorf("these processes are left: %s", left)
 	}
+}
+
+// waitForMore waits until a folder has an entry that it has not now, and looks all the time.
+func waitForMore(t *testing.T, dir string) {
+	t.Helper()
+	known, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for began := time.Now(); time.Since(began) < time.Minute; {
+		now, _ := os.ReadDir(dir)
+		for _, entry := range now {
+			if !slices.ContainsFunc(known, func(k fs.DirEntry) bool { return k.Name() == entry.Name() }) {
+				return
+			}
+		}
+	}
+	t.Fatalf("%s has no new entry", dir)
 }
 
 // TestProcessesOfOthersLive starts a run from a shell that has servers in the background and then becomes the run, as the

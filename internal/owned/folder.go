@@ -32,7 +32,8 @@ func MakeFolder(parent string) (*Folder, error) {
 	return makeFolder(parent, newNumber(), func(string) error { return nil })
 }
 
-// makeFolder makes a folder. It calls made with the folder's identity before anything but the mark is in it.
+// makeFolder makes a folder. It calls made with the folder's identity while the folder is empty, so that a kill at any
+// moment leaves either an empty folder or one whose identity is known.
 func makeFolder(parent, number string, made func(identity string) error) (*Folder, error) {
 	path, err := filepath.Abs(filepath.Join(parent, Prefix+number[:12]))
 	if err != nil {
@@ -46,13 +47,12 @@ func makeFolder(parent, number string, made func(identity string) error) (*Folde
 		return nil, err
 	}
 	f := &Folder{path: path, number: number, root: root}
-	f.mark, err = root.OpenFile(markPrefix+number, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err = made(identity(info)); err == nil {
+		f.mark, err = root.OpenFile(markPrefix+number, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	}
 	if err == nil {
 		_ = syscall.Flock(int(f.mark.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) // nobody else has the file yet
 		_, err = f.mark.WriteString(f.text())
-	}
-	if err == nil {
-		err = made(identity(info))
 	}
 	if err != nil {
 		return nil, errors.Join(err, f.Remove())
