@@ -3,9 +3,14 @@ package main
 import (
 	"encoding/json"
 	"errors"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"io"
+	"io/fs"
 	"os/exec"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -20,6 +25,7 @@ func forbidden(from, to string) bool {
 		{[]string{"internal/adapter"}, []string{"internal/engine"}},
 		{[]string{"internal/adapter"}, []string{"internal/service", "internal/fleet"}},
 		{[]string{"internal/fleet"}, []string{"internal/adapter", "internal/app", "internal/ledger", "internal/project", "internal/workspace"}},
+		{[]string{"internal/owned"}, []string{"internal/adapter", "internal/project", "internal/ledger", "internal/engine"}},
 		{[]string{"internal/engine"}, []string{"internal/fleet", "internal/app", "internal/ledger", "internal/report", "internal/draw"}},
 	} {
 		below := func(pkg string) func(folder string) bool {
@@ -99,3 +105,52 @@ func TestImports(t *testing.T) {
 
 // within reports whether one folder holds the other, as a package holds its helpers.
 func within(a, b string) bool { return strings.HasPrefix(b, a+"/") || strings.HasPrefix(a, b+"/") }
+
+// destroyers are the functions that remove, move away, truncate or kill, and those that find what to do that to.
+var destroyers = []string{"os.Remove", "os.RemoveAll", "os.Rename", "os.Truncate", "os.OpenRoot", "os.FindProcess", "filepath.Glob", "fs.Glob", "syscall.Kill", "syscall.Unlink", "syscall.Rmdir", "syscall.Rename", "syscall.Truncate",
+	"unix.Kill", "unix.PidfdSendSignal", "unix.Unlink", "unix.Unlinkat", "unix.Rmdir", "unix.Rename", "unix.Renameat", "unix.Renameat2", "unix.Truncate"}
+
+// mayDestroy names the exceptions outside of internal/owned, and why they are ones.
+var mayDestroy = map[string]string{
+	"internal/app/reportfiles.go filepath.Glob":                     "finds the reports that a pattern of the user names, to read them",
+	"internal/project/source.go os.OpenRoot":                        "opens the project to read sources",
+	"internal/demo/glasshouse/ledger-book/ledger-book.go os.Remove": "is a test of the demo that removes its own lock",
+}
+
+// TestOnlyOwnedDestroys holds that internal/owned is the only place that removes, moves away or kills for clean-up.
+func TestOnlyOwnedDestroys(t *testing.T) {
+	used := map[string]bool{}
+	err := filepath.WalkDir("../..", func(name string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") || strings.HasPrefix(name, "../../internal/owned/") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			selector, ok := n.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			pkg, ok := selector.X.(*ast.Ident)
+			if !ok || !slices.Contains(destroyers, pkg.Name+"."+selector.Sel.Name) {
+				return true
+			}
+			call := strings.TrimPrefix(name, "../../") + " " + pkg.Name + "." + selector.Sel.Name
+			if used[call] = true; mayDestroy[call] == "" {
+				t.Errorf("%s: internal/owned does that, for what is proved to be ours", call)
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for call := range mayDestroy {
+		if !used[call] {
+			t.Errorf("%s is an exception that nobody needs", call)
+		}
+	}
+}

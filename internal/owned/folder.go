@@ -208,6 +208,12 @@ func (f *Folder) Empty(name string) error {
 	return err
 }
 
+// RemoveBelow removes an entry below the folder, by a path with slashes. It is no error if there is none.
+func (f *Folder) RemoveBelow(name string) error {
+	data := &Data{f.root}
+	return data.Remove(name)
+}
+
 // Remove removes the folder with all that is in it, also if its permissions were taken away. The error names what is
 // left alone, and why. The mark goes last, so that a removal that is cut short can be completed.
 func (f *Folder) Remove() error {

@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"fernrelay/core/hunt"
 	"fernrelay/internal/adapter/host"
+	"fernrelay/internal/owned"
 )
 
 // Serve answers the protocol's requests until bye or the end of the input.
@@ -22,7 +24,7 @@ func Serve(in io.Reader, out io.Writer) error {
 		s.tests = append(s.tests, t())
 	}
 	slices.SortStableFunc(s.tests, func(a, b test) int { return strings.Compare(a.Group, b.Group) })
-	defer func() { _ = os.RemoveAll(s.temp) }()
+	defer s.end()
 	lines := bufio.NewScanner(in)
 	lines.Buffer(nil, 16<<20)
 	for lines.Scan() {
@@ -44,7 +46,26 @@ func Serve(in io.Reader, out io.Writer) error {
 type server struct {
 	encoder *json.Encoder
 	tests   []test
-	temp    string
+	folder  *owned.Folder // nil before hello
+	temp    string        // in folder, for the files that tests share
+}
+
+// sharedName is the folder of shared files in the server's own.
+const sharedName = "shared"
+
+// end removes the shared files.
+func (s *server) end() {
+	if s.folder != nil {
+		_ = s.folder.Remove() // else with the slot
+	}
+}
+
+// makeFolder makes the folder of shared files below that of the slot.
+func (s *server) makeFolder(below string) (err error) {
+	if s.folder, err = owned.MakeFolder(below); err == nil {
+		s.temp, err = s.folder.Mkdir(sharedName)
+	}
+	return err
 }
 
 func (s *server) reply(id *int, result any, problem error) error {
@@ -67,9 +88,7 @@ func (s *server) answer(m host.Message) (any, error) {
 		if err := json.Unmarshal(m.Params, &params); err != nil {
 			return nil, err
 		}
-		var err error
-		s.temp, err = os.MkdirTemp(params.Temp, "glasshouse-")
-		return host.HelloResult{Protocol: host.Protocol, Name: "glasshouse"}, err
+		return host.HelloResult{Protocol: host.Protocol, Name: "glasshouse"}, s.makeFolder(params.Temp)
 	case host.MethodDiscover:
 		found := host.DiscoverResult{}
 		for _, t := range s.tests {
@@ -122,13 +141,10 @@ func (s *server) reset() error {
 	for _, v := range variables {
 		v.reset()
 	}
-	entries, err := os.ReadDir(s.temp)
-	for _, e := range entries {
-		if err == nil {
-			err = os.RemoveAll(filepath.Join(s.temp, e.Name()))
-		}
+	if s.folder == nil {
+		return nil
 	}
-	return err
+	return s.folder.Empty(sharedName)
 }
 
 // restore sets a variable or a shared file to what it is in a fresh process.
@@ -143,8 +159,8 @@ func (s *server) restore(raw json.RawMessage) error {
 			return nil
 		}
 	}
-	if what.Kind == hunt.File && filepath.IsLocal(what.Name) {
-		return os.RemoveAll(filepath.Join(s.temp, what.Name))
+	if what.Kind == hunt.File && s.folder != nil && filepath.IsLocal(what.Name) {
+		return s.folder.RemoveBelow(path.Join(sharedName, what.Name))
 	}
 	return fmt.Errorf("the %s %s cannot be restored", what.Kind, what.Name)
 }
