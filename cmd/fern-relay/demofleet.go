@@ -124,7 +124,7 @@ func (f *demoFleet) command(ctx context.Context, args ...string) (*exec.Cmd, err
 		return nil, err
 	}
 	cmd := exec.CommandContext(ctx, self, args...)
-	cmd.Dir = f.dir
+	cmd.Dir, cmd.Env = f.dir, append(os.Environ(), owned.Mark())
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	cmd.WaitDelay = 5 * time.Second
 	return cmd, nil
@@ -136,7 +136,7 @@ func (f *demoFleet) join(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	cmd.Env = append(os.Environ(), fleetVariable+"="+f.station.URL, fleetRunVariable+"="+demoRun)
+	cmd.Env = append(cmd.Env, fleetVariable+"="+f.station.URL, fleetRunVariable+"="+demoRun)
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("the machine %s cannot start: %w", name, err)
 	}

@@ -59,6 +59,8 @@ func TestTroubleshooting(t *testing.T) {
 		{ok, "fleet list --fleet nats://127.0.0.1:1"},
 		{ok, "station --listen 0.0.0.0:4999"},
 		{ok, "matrix"},
+		{ok, "list; ln -s /tmp .fern/build; fern-relay list"},
+		{ok, "list; mkdir -p .fern/slots; echo x >.fern/slots/slots-x.jsonl; fern-relay list"},
 	} {
 		dir := t.TempDir()
 		files := map[string]string{"script": "exit 0\n"}

@@ -1,25 +1,17 @@
 package owned
 
 import (
-	"bufio"
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash"
-	"io"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 )
 
 // loanFormat names the format of a loan's journal.
@@ -402,199 +394,4 @@ func (l *Loan) Close() error {
 		errs = append(errs, l.project.Close())
 	}
 	return errors.Join(errs...)
-}
-
-// Reclaim returns the loan of a process that is gone, nil if there is none or nothing was touched. It sets a damaged
-// journal aside with its copies; the error says so.
-func Reclaim(project, data string) (*Loan, error) {
-	if _, err := os.Lstat(filepath.Join(data, loanFolder, loanJournal)); err != nil {
-		return nil, nil
-	}
-	l, err := openLoan(project, data)
-	if errors.Is(err, ErrBusy) {
-		return nil, nil // it goes on
-	}
-	if errors.Is(err, errForeign) {
-		return nil, errors.New("a hunt of another user was killed here: what it borrowed is left to that user")
-	}
-	if err != nil {
-		return nil, err
-	}
-	if err := l.read(); err != nil {
-		to := fmt.Sprintf("%s-damaged-%s", loanFolder, newNumber()[:12])
-		renamed := l.data.Rename(loanFolder, to)
-		return nil, errors.Join(fmt.Errorf("the journal of a hunt is damaged (%w): nothing is done by it, and its copies are now in %s", err, filepath.Join(data, to)), renamed, l.Close())
-	}
-	if !l.ready {
-		return nil, l.End()
-	}
-	return l, nil
-}
-
-// mostJournal bounds a journal, in bytes.
-const mostJournal = 256 << 20
-
-// read reads the journal, and checks every line before anything is done by it. A last line that was cut off does not count.
-func (l *Loan) read() error {
-	info, err := l.place.Lstat(loanJournal)
-	if err != nil {
-		return err
-	}
-	if !info.Mode().IsRegular() || !belongsToUs(info) || info.Size() > mostJournal {
-		return errors.New("it is not a file of ours")
-	}
-	if l.journal, err = l.place.OpenFile(loanJournal, os.O_RDWR|os.O_APPEND, 0); err != nil {
-		return err
-	}
-	want, err := l.head()
-	if err != nil {
-		return err
-	}
-	lines, size := bufio.NewReader(l.journal), int64(0)
-	for n := 0; ; n++ {
-		text, err := lines.ReadBytes('\n')
-		if errors.Is(err, io.EOF) {
-			return l.journal.Truncate(size) // more lines may follow
-		}
-		size += int64(len(text))
-		if err != nil {
-			return err
-		}
-		var line loanLine
-		decoder := json.NewDecoder(bytes.NewReader(text))
-		decoder.DisallowUnknownFields()
-		if err := decoder.Decode(&line); err != nil {
-			return fmt.Errorf("line %d: %w", n+1, err)
-		}
-		if n == 0 {
-			if line != want {
-				return errors.New("it was made in another folder")
-			}
-			continue
-		}
-		if err := l.take(line); err != nil {
-			return fmt.Errorf("line %d: %w", n+1, err)
-		}
-	}
-}
-
-// take adds what a line of the journal says.
-func (l *Loan) take(line loanLine) error {
-	switch {
-	case line.File != nil && !l.ready && mayBorrow(line.File.Path) && line.File.Copy >= 0:
-		l.Files = append(l.Files, *line.File)
-		l.named[line.File.Path] = true
-	case line.Ready && !l.ready:
-		l.ready = true
-	case line.Moved != nil && l.ready && mayBorrow(line.Moved.Path) && line.Moved.To == len(l.Moved)+1:
-		l.Moved = append(l.Moved, *line.Moved)
-		l.named[line.Moved.Path] = true
-	default:
-		return errors.New("it is not a line of a journal")
-	}
-	return nil
-}
-
-// leftOut are the names of folders that no loan has.
-var leftOut = []string{".git", ".hg", ".svn", ".fern", "node_modules"}
-
-// LeavesOut reports whether no loan has folders of a name: those of version control, of Fern Relay, and of dependencies.
-func LeavesOut(name string) bool { return slices.Contains(leftOut, name) }
-
-// mayBorrow reports whether a path may be in a loan.
-func mayBorrow(name string) bool {
-	return name != "." && filepath.IsLocal(filepath.FromSlash(name)) && path.Clean(name) == name && !slices.ContainsFunc(strings.Split(name, "/"), LeavesOut)
-}
-
-func copyName(n int) string  { return filepath.Join(loanCopies, fmt.Sprint(n)) }
-func movedName(n int) string { return filepath.Join(loanMoved, fmt.Sprint(n)) }
-
-// copyInto writes a new file below an open folder, and returns the SHA-256 of its content.
-func copyInto(root *os.Root, name string, from io.Reader, mode fs.FileMode) (string, error) {
-	to, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode|0o200)
-	if err != nil {
-		return "", err
-	}
-	sum := sha256.New()
-	_, err = io.Copy(io.MultiWriter(to, sum), from)
-	return text(sum), errors.Join(err, to.Close())
-}
-
-// sumOf returns the SHA-256 of a file below an open folder, "" if it cannot be read.
-func sumOf(root *os.Root, name string) string {
-	file, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return ""
-	}
-	defer file.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return ""
-	}
-	return text(sum)
-}
-
-func text(sum hash.Hash) string { return hex.EncodeToString(sum.Sum(nil)) }
-
-// move moves a file from below one open folder to a free name below another, by paths with slashes; between disks it
-// copies a file, checks the copy and then removes the file.
-func move(from *os.Root, name string, to *os.Root, target string) error {
-	name, target = filepath.FromSlash(name), filepath.FromSlash(target)
-	if _, err := to.Lstat(target); !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s is not moved: %s exists", name, filepath.Join(to.Name(), target))
-	}
-	source, err := from.Open(filepath.Dir(name))
-	if err != nil {
-		return err
-	}
-	defer source.Close()
-	place, err := to.Open(filepath.Dir(target))
-	if err != nil {
-		return err
-	}
-	defer place.Close()
-	err = unix.Renameat(int(source.Fd()), filepath.Base(name), int(place.Fd()), filepath.Base(target))
-	if errors.Is(err, syscall.EXDEV) {
-		return moveAcross(from, name, to, target)
-	}
-	if err != nil {
-		return &fs.PathError{Op: "move", Path: filepath.Join(from.Name(), name), Err: err}
-	}
-	return nil
-}
-
-func moveAcross(from *os.Root, name string, to *os.Root, target string) error {
-	info, err := from.Lstat(name)
-	if err != nil {
-		return err
-	}
-	if info.Mode()&fs.ModeSymlink != 0 {
-		link, err := from.Readlink(name)
-		if err == nil {
-			err = to.Symlink(link, target)
-		}
-		if err == nil {
-			err = from.Remove(name)
-		}
-		return err
-	}
-	if !info.Mode().IsRegular() {
-		return fmt.Errorf("%s is not moved to another disk: it is neither a file nor a link", filepath.Join(from.Name(), name))
-	}
-	file, err := from.Open(name)
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	sum, err := copyInto(to, target, file, info.Mode().Perm())
-	if err == nil {
-		err = errors.Join(to.Chmod(target, info.Mode().Perm()), to.Chtimes(target, time.Time{}, info.ModTime()))
-	}
-	if err == nil && sumOf(to, target) != sum {
-		err = fmt.Errorf("%s was not copied well", filepath.Join(from.Name(), name))
-	}
-	if err != nil {
-		return err
-	}
-	return from.Remove(name)
 }

@@ -51,13 +51,17 @@ var secret = sync.OnceValue(newNumber)
 // separated by colons.
 const SecretVariable = "FERN_RELAY_OWNER"
 
+// Mark returns the setting of SecretVariable for the environment of a process below this one. The next command finds the
+// process by it if this one is killed.
+func Mark() string { return SecretVariable + "=" + Secrets() }
+
 // Secrets returns the value of SecretVariable for the processes below this one.
-func Secrets() string {
-	if above := os.Getenv(SecretVariable); above != "" && !strings.HasSuffix(above, secret()) {
+var Secrets = sync.OnceValue(func() string {
+	if above := os.Getenv(SecretVariable); above != "" {
 		return above + ":" + secret()
 	}
 	return secret()
-}
+})
 
 // A Record names what one process has made, so that the next command cleans up if the process is killed. Each thing is
 // named before it is made. It is safe for use by several goroutines.
@@ -278,10 +282,10 @@ func readRecord(r io.Reader, folder string) (*record, error) {
 		var line recordLine
 		decoder := json.NewDecoder(bytes.NewReader(text))
 		decoder.DisallowUnknownFields()
-		if err := decoder.Decode(&line); err != nil {
+		if err := decoder.Decode(&line); err != nil && n > 0 {
 			return nil, fmt.Errorf("line %d: %w", n+1, err)
 		}
-		if n == 0 {
+		if n == 0 { // whatever it is, it says of which version it is
 			found.head = line
 			if err := line.checkHead(folder); err != nil {
 				return nil, err

@@ -91,7 +91,7 @@ func (r *Rehearsal) Close() error { return errors.Join(r.folder.Remove(), r.reco
 // Command prepares a program that runs in the clean environment.
 func (r *Rehearsal) Command(ctx context.Context, program string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, program, args...)
-	cmd.Env, cmd.Dir = r.env, r.Dir
+	cmd.Env, cmd.Dir = append(slices.Clone(r.env), owned.Mark()), r.Dir
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	return cmd
 }
