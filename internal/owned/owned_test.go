@@ -168,6 +168,11 @@ func TestFolderMustBeProved(t *testing.T) {
 		"project": func(t *testing.T, f *Folder, _ *recordLine) {
 			testfiles.Write(t, f.path, map[string]string{"go.mod": ""})
 		},
+		"another user": func(t *testing.T, f *Folder, _ *recordLine) {
+			if err := os.Chown(f.path, 4242, 4242); err != nil {
+				t.Skipf("this account may not give files away: %v", err)
+			}
+		},
 		"home": func(t *testing.T, f *Folder, _ *recordLine) { t.Setenv("HOME", f.path) },
 		"current folder": func(t *testing.T, f *Folder, _ *recordLine) {
 			testfiles.Write(t, f.path, map[string]string{"sub/x": ""})
@@ -208,6 +213,11 @@ func TestRecordsInUseAreLeftAlone(t *testing.T) {
 	testfiles.Write(t, records, map[string]string{"slots-copy.jsonl": string(whole)})
 	if left, notes := Find(records); len(left) > 0 || len(notes) > 0 {
 		t.Errorf("found are %v, %q", left, notes)
+	}
+	if err := os.Chown(filepath.Join(records, "slots-copy.jsonl"), 4242, 4242); err == nil { // two users in one checkout
+		if left, notes := Find(records); len(left) > 0 || len(notes) != 1 || !strings.Contains(notes[0], "other users") {
+			t.Errorf("of another user's record found are %v, %q", left, notes)
+		}
 	}
 	elsewhere := t.TempDir()
 	testfiles.Write(t, elsewhere, map[string]string{"slots-copy.jsonl": string(whole)})

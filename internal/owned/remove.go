@@ -14,8 +14,12 @@ type remover struct {
 	mount uint64 // of the folder: another mount is never entered
 }
 
-// mostFailures bounds the failures that one removal reports.
-const mostFailures = 5
+// mostFailures bounds the failures that one removal reports, and mostRounds how often it looks for what a process adds
+// meanwhile.
+const (
+	mostFailures = 5
+	mostRounds   = 100
+)
 
 // removeBelow removes an entry of an open folder, with all that is in it. It is no error if there is none.
 func removeBelow(parent *os.Root, name string) error {
@@ -80,7 +84,7 @@ func (r *remover) folder(dir *os.Root, info fs.FileInfo) error {
 // contents removes everything in an open folder but the entries that are kept.
 func (r *remover) contents(dir *os.Root, kept func(name string) bool) error {
 	var failures []error
-	for {
+	for range mostRounds {
 		names, err := entries(dir)
 		if err != nil {
 			return err
@@ -100,6 +104,7 @@ func (r *remover) contents(dir *os.Root, kept func(name string) bool) error {
 			return errors.Join(failures...)
 		}
 	}
+	return fmt.Errorf("a process keeps adding files to %s", dir.Name())
 }
 
 // entries lists the names in an open folder.

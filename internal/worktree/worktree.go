@@ -179,14 +179,19 @@ func look(path, name string) (entry, error) {
 
 // copyAll copies the files, and has the loan name them.
 func (s *Snapshot) copyAll(person func(path string, mode fs.FileMode) bool) error {
-	room, n := int64(mostBytes), 0
+	size, n := int64(0), 0
+	for _, e := range s.files {
+		if e.Mode.IsRegular() && e.Size <= largestFile {
+			size += e.Size
+		}
+	}
+	if size > mostBytes {
+		return ErrTooLarge
+	}
 	all := make([]owned.Borrowed, 0, len(s.files))
 	for path, e := range s.files {
 		e.Person = e.Mode.IsRegular() && person(path, e.Mode)
 		if e.Mode.IsRegular() && e.Size <= largestFile {
-			if room -= e.Size; room < 0 {
-				return ErrTooLarge
-			}
 			n++
 			e.Copy = n
 			if kept, err := s.loan.Keep(e.Borrowed); err == nil {
