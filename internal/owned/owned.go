@@ -97,6 +97,14 @@ func RemoveMade(path string, made fs.FileInfo) error {
 	return gone(os.Remove(path))
 }
 
+// MoveBack moves a file that a trial moved aside into its place again, unless the trial has made another one there.
+func MoveBack(aside, place string) error {
+	if _, err := os.Lstat(place); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return gone(os.Rename(aside, place))
+}
+
 // ReplaceOutput makes room for a file that the user asked for by its path: it removes the file that is there, so that
 // nobody takes it for the new one. It refuses a folder.
 func ReplaceOutput(path string) error {

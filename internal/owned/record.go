@@ -84,22 +84,32 @@ func Begin(records string) *Record {
 		return r
 	}
 	defer root.Close()
-	for range 3 { // another command may remove it while it is empty and not locked yet
-		file, err := root.OpenFile(recordPrefix+newNumber()[:12]+recordEnding, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return r
-		}
-		if syscall.Flock(int(file.Fd()), syscall.LOCK_EX) == nil && stillThere(file) {
-			r.file = file
-			break
-		}
-		file.Close()
+	if r.file = newRecord(root); r.file == nil {
+		return r
 	}
-	started, _ := startOf(os.Getpid())
+	started, _ := startOf(os.Getpid()) // 0 if it is not known
 	if r.add(recordLine{Format: format, PID: os.Getpid(), Started: started, Secret: secret(), Records: identity(info)}) != nil {
 		_ = r.Close()
 	}
 	return r
+}
+
+// newRecord makes a file for a record and locks it as long as this process lives. It returns nil where that is not possible.
+func newRecord(root *os.Root) *os.File {
+	for {
+		file, err := root.OpenFile(recordPrefix+newNumber()[:12]+recordEnding, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			return nil
+		}
+		if syscall.Flock(int(file.Fd()), syscall.LOCK_EX) != nil { // as on some network disks
+			_ = errors.Join(RemoveFile(file), file.Close()) // it is empty
+			return nil
+		}
+		if stillThere(file) {
+			return file
+		}
+		file.Close() // another command has removed it, as it was empty and not locked yet
+	}
 }
 
 // add adds a line, all of it or nothing, as on a full disk.
@@ -248,6 +258,9 @@ func open(root *os.Root, name, folder string) (*Left, error) {
 	l := &Left{file: file}
 	if syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil || !stillThere(file) {
 		return nil, l.release()
+	}
+	if info, err = file.Stat(); err != nil {
+		return nil, errors.Join(err, l.release())
 	}
 	if info.Size() == 0 { // its process was killed before it made anything
 		return nil, errors.Join(RemoveFile(file), l.release())

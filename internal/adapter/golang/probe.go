@@ -131,8 +131,16 @@ func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.C
 	if err != nil {
 		return err
 	}
-	return s.probe(ctx, tests, sink, "FERN_RELAY_RESTORE="+kind+" "+what.Name, "FERN_RELAY_OUTSIDE="+binary+outsideEnding)
+	err = s.probe(ctx, tests, sink, "FERN_RELAY_RESTORE="+kind+" "+what.Name, "FERN_RELAY_OUTSIDE="+binary+outsideEnding)
+	if kind == "no-file" && filepath.IsLocal(what.Name) {
+		place := filepath.Join(s.adapter.Dir, filepath.FromSlash(tests[0].Group), what.Name)
+		err = errors.Join(err, owned.MoveBack(place+asideEnding, place))
+	}
+	return err
 }
+
+// asideEnding is what the generated file adds to the name of a file in the project that it moves aside.
+const asideEnding = ".fern-relay-aside"
 
 // probe runs tests of one package in one process that knows its state, with more variables in its environment.
 func (s *session) probe(ctx context.Context, tests []catalog.Test, sink run.Sink, env ...string) error {
