@@ -69,6 +69,7 @@ type Setup struct {
 	Prepare, Clean []string      // command lines: once before the slot is used, and after; none if empty
 	Timeout        time.Duration // of each of these commands; 0 for prepareLimit and cleanLimit
 	Records        string        // the folder for records of slots in use; none if empty
+	Record         *owned.Record // one that was begun there; nil if Open is to begin it
 	Offset         int           // is added to the numbers of slots, so that runs side by side in one process share none
 }
 

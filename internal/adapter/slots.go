@@ -25,9 +25,12 @@ type Slots struct {
 	record *owned.Record
 }
 
-// Open makes the folder for the temporary files of slots, and the record of them in u.Records.
+// Open makes the folder for the temporary files of slots, and the record of them in u.Records. Close ends the record.
 func (u Setup) Open() (*Slots, error) {
-	record := owned.Begin(u.Records)
+	record := u.Record
+	if record == nil {
+		record = owned.Begin(u.Records)
+	}
 	folder, err := record.MakeFolder(os.TempDir())
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("no folder for temporary files: %w", err), record.Close())

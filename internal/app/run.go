@@ -28,13 +28,15 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	if schedule == nil {
 		schedule = a.Schedule(q)
 	}
-	go owned.CheckGroups(a.Project.RecordsPath()) // whether processes may have control groups takes as long to find out as what git says
+	own := owned.Begin(a.Project.RecordsPath())
+	defer own.Close()     // if the slots were not opened
+	go own.PrepareGroup() // takes as long as what git says
 	task := a.task(q, schedule)
 	task.Revision, task.Dirty = a.history.originOf(ctx)
 	journal, note, unwritten := a.beginJournal(task)
 	record := task.Record(journal.Name())
 	setup := workspace.Setup(a.Project)
-	setup.Limit, setup.Offset = q.Limit, q.Offset
+	setup.Limit, setup.Offset, setup.Record = q.Limit, q.Offset, own
 	services := workspace.Services(a.Project)
 	services.Shared = q.Shared
 	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Source: engine.Local(schedule, q.Workers), Workers: q.Workers, Setup: setup, Services: services, Strict: q.Strict,

@@ -46,13 +46,9 @@ func isGroupName(name string, pid int) bool {
 	return parts != nil && parts[1] == strconv.Itoa(pid)
 }
 
-// CheckGroups finds out whether the programs of this process may have control groups, which takes a few milliseconds,
-// before the first one needs to know. The record of the trial is in a folder.
-func CheckGroups(records string) {
-	r := Begin(records)
-	r.group.once.Do(r.makeHome)
-	_ = r.Close() // else the next command does
-}
+// PrepareGroup makes the control group for the programs of the record, before the first of them needs it. The first call
+// in a process takes a few milliseconds, as it tries whether processes may have control groups.
+func (r *Record) PrepareGroup() { r.group.once.Do(r.makeHome) }
 
 // trial is whether a process may start in a control group, which shows only when one does.
 var trial struct {
@@ -104,6 +100,7 @@ func (r *Record) makeHome() {
 }
 
 func (h *groupHome) remove() {
+	h.once.Do(func() {}) // it may be made this moment
 	if h.dir != "" {
 		removeGroup(h.dir)
 	}
@@ -140,7 +137,7 @@ func groupMount() string {
 // NewGroup makes a control group for a program that starts with these attributes. It returns nil if the system offers
 // none.
 func (r *Record) NewGroup(attributes *syscall.SysProcAttr) *Group {
-	r.group.once.Do(r.makeHome)
+	r.PrepareGroup()
 	if r.group.dir == "" {
 		return nil
 	}

@@ -13,10 +13,10 @@ type Group struct{}
 
 type groupHome struct{}
 
-func (groupHome) remove() {}
+func (*groupHome) remove() {}
 
-// CheckGroups has nothing to find out here.
-func CheckGroups(string) {}
+// PrepareGroup has nothing to prepare here.
+func (r *Record) PrepareGroup() {}
 
 // NewGroup returns nil, as this system has no control groups.
 func (r *Record) NewGroup(*syscall.SysProcAttr) *Group { return nil }
