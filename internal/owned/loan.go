@@ -2,9 +2,11 @@ package owned
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -35,8 +37,8 @@ type Borrowed struct {
 	Size    int64       `json:"size,omitempty"`
 	Changed time.Time   `json:"changed"`
 	Link    string      `json:"link,omitempty"` // where a link leads
-	Copy    int         `json:"copy,omitempty"` // the number of its copy, from 1; 0 for none
-	Sum     string      `json:"sum,omitempty"`  // the SHA-256 of the copy
+	At      int64       `json:"at,omitempty"`   // where its content begins among the copies
+	Sum     string      `json:"sum,omitempty"`  // the SHA-256 of its content; empty if there is no copy
 	Person  bool        `json:"person,omitempty"`
 }
 
@@ -70,6 +72,8 @@ type Loan struct {
 	data    *Data
 	place   *os.Root        // the folder of the loan
 	lock    *os.File        // of that folder
+	copies  *os.File        // the contents of all files, one after the other
+	size    int64           // of the copies
 	journal *os.File        // nil before the loan begins, and if it is over
 	named   map[string]bool // the paths that the synced journal names
 	ready   bool
@@ -128,7 +132,10 @@ func (l *Loan) open(project, data string) (err error) {
 
 // begin writes the head of the journal. Before the loan is ready, nothing in the project has been touched.
 func (l *Loan) begin() error {
-	err := errors.Join(removeBelow(l.place, loanCopies), l.place.Mkdir(loanCopies, 0o700))
+	err := removeBelow(l.place, loanCopies)
+	if err == nil {
+		l.copies, err = l.place.OpenFile(loanCopies, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	}
 	if err != nil {
 		return err
 	}
@@ -166,20 +173,29 @@ func (l *Loan) write(lines ...loanLine) error {
 	return err
 }
 
-// Keep keeps a file of the project: a regular file with a copy of its content, numbered from 1, if copy is not 0.
+// Keep copies the content of a regular file of the project. The error says why it cannot be restored.
 func (l *Loan) Keep(f Borrowed) (Borrowed, error) {
-	if f.Copy > 0 {
-		from, err := l.project.OpenFile(filepath.FromSlash(f.Path), os.O_RDONLY|syscall.O_NONBLOCK, 0)
-		if err != nil {
-			return f, err
-		}
-		defer from.Close()
-		if f.Sum, err = copyInto(l.place, copyName(f.Copy), from, 0o600); err != nil {
-			return f, err
-		}
+	from, err := l.project.OpenFile(filepath.FromSlash(f.Path), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return f, err
 	}
+	defer from.Close()
+	sum := sha256.New()
+	n, err := io.Copy(io.MultiWriter(l.copies, sum), io.LimitReader(from, f.Size+1))
+	if err == nil && n != f.Size {
+		err = errors.New("it changes while it is copied")
+	}
+	if err != nil {
+		_, seekErr := l.copies.Seek(l.size, io.SeekStart)
+		return f, errors.Join(err, seekErr)
+	}
+	f.At, f.Sum = l.size, text(sum)
+	l.size += n
 	return f, nil
 }
+
+// Content returns the content of a file of which there is a copy.
+func (l *Loan) Content(f Borrowed) io.Reader { return io.NewSectionReader(l.copies, f.At, f.Size) }
 
 // Ready syncs the copies, and then the journal with all files of the loan. From now on files may be moved.
 func (l *Loan) Ready(files []Borrowed) error {
@@ -189,7 +205,7 @@ func (l *Loan) Ready(files []Borrowed) error {
 		lines = append(lines, loanLine{File: &files[i]})
 		l.named[files[i].Path] = true
 	}
-	err := l.sync()
+	err := l.copies.Sync()
 	if err == nil {
 		err = l.write(append(lines, loanLine{Ready: true})...)
 	}
@@ -290,21 +306,16 @@ func (l *Loan) Restore(f Borrowed) error {
 		return nil
 	case f.Mode&fs.ModeSymlink != 0:
 		return l.project.Symlink(f.Link, name)
-	case f.Copy == 0:
+	case f.Sum == "":
 		return fmt.Errorf("%s was changed and cannot be put back: it is too large or cannot be read", f.Path)
 	}
-	from, err := l.place.Open(copyName(f.Copy))
-	if err != nil {
-		return err
-	}
-	defer from.Close()
 	const whole = "whole" // a file is made beside the journal and moved, so that a kill leaves no half of it in the project
 	if err := removeBelow(l.place, whole); err != nil {
 		return err
 	}
-	sum, err := copyInto(l.place, whole, from, f.Mode.Perm())
+	sum, err := copyInto(l.place, whole, l.Content(f), f.Mode.Perm())
 	if err == nil && sum != f.Sum {
-		err = fmt.Errorf("the copy of %s is damaged: it stays in %s", f.Path, filepath.Join(l.place.Name(), copyName(f.Copy)))
+		err = fmt.Errorf("the copy of %s is damaged: it stays in %s", f.Path, filepath.Join(l.place.Name(), whole))
 	}
 	if err == nil {
 		err = errors.Join(l.place.Chmod(whole, f.Mode.Perm()), l.place.Chtimes(whole, time.Time{}, f.Changed))
@@ -336,14 +347,11 @@ func (l *Loan) Holds(f Borrowed) bool {
 	case f.Mode&fs.ModeSymlink != 0:
 		to, err := l.project.Readlink(filepath.FromSlash(f.Path))
 		return err == nil && to == f.Link
-	case !f.Mode.IsRegular() || f.Copy == 0:
+	case !f.Mode.IsRegular() || f.Sum == "":
 		return info.Size() == f.Size
 	}
 	return sumOf(l.project, filepath.FromSlash(f.Path)) == f.Sum
 }
-
-// CopyPath returns the path of the copy of a file.
-func (l *Loan) CopyPath(f Borrowed) string { return filepath.Join(l.place.Name(), copyName(f.Copy)) }
 
 // plain returns an error if a folder on the way to a file of the project is a link.
 func (l *Loan) plain(name string) error {
@@ -379,7 +387,7 @@ func (l *Loan) End() error {
 // Close leaves the loan as it is, for the next command to give back.
 func (l *Loan) Close() error {
 	var errs []error
-	for _, file := range []*os.File{l.journal, l.lock} {
+	for _, file := range []*os.File{l.journal, l.copies, l.lock} {
 		if file != nil {
 			errs = append(errs, file.Close())
 		}

@@ -16,7 +16,6 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-func copyName(n int) string  { return filepath.Join(loanCopies, fmt.Sprint(n)) }
 func movedName(n int) string { return filepath.Join(loanMoved, fmt.Sprint(n)) }
 
 // copyInto writes a new file below an open folder, and returns the SHA-256 of its content.

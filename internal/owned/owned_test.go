@@ -290,7 +290,7 @@ func TestDamagedLoan(t *testing.T) {
 			testfiles.Write(t, dir, map[string]string{"own.txt": "mine", ".git/hooks/sample": "", "x": "y"})
 			l, err := Borrow(dir, data)
 			must(t, err)
-			kept, err := l.Keep(Borrowed{Path: "own.txt", Mode: 0o644, Size: 4, Copy: 1})
+			kept, err := l.Keep(Borrowed{Path: "own.txt", Mode: 0o644, Size: 4})
 			must(t, err)
 			must(t, l.Ready([]Borrowed{kept}))
 			must(t, l.Move([]Moved{{Path: "own.txt"}}))

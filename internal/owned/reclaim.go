@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 )
 
 // Reclaim returns the loan of a process that is gone, nil if there is none or nothing was touched. It sets a damaged
@@ -66,6 +67,9 @@ func (l *Loan) read() error {
 	if l.journal, err = l.place.OpenFile(loanJournal, os.O_RDWR|os.O_APPEND, 0); err != nil {
 		return err
 	}
+	if l.copies, err = l.place.OpenFile(loanCopies, os.O_RDONLY|syscall.O_NONBLOCK, 0); err != nil {
+		return err
+	}
 	want, err := l.head()
 	if err != nil {
 		return err
@@ -101,7 +105,7 @@ func (l *Loan) read() error {
 // take adds what a line of the journal says.
 func (l *Loan) take(line loanLine) error {
 	switch {
-	case line.File != nil && !l.ready && mayBorrow(line.File.Path) && line.File.Copy >= 0:
+	case line.File != nil && !l.ready && mayBorrow(line.File.Path) && line.File.At >= 0 && line.File.Size >= 0:
 		l.Files = append(l.Files, *line.File)
 		l.named[line.File.Path] = true
 	case line.Ready && !l.ready:

@@ -105,14 +105,23 @@ func (s *Snapshot) giveBack() (notes []string, err error) {
 		}
 	}
 	for _, f := range s.loan.Files {
-		if f.Mode.IsRegular() && f.Copy > 0 && !s.loan.Holds(f) {
-			errs = append(errs, fmt.Errorf("%s is not as it was before the hunt: its copy is %s", s.path(f.Path), s.loan.CopyPath(f)))
+		if f.Sum != "" && !s.isAsItWas(f) {
+			errs = append(errs, fmt.Errorf("%s is not as it was before the hunt; its copy is kept, and the next command tries again", s.path(f.Path)))
 		}
 	}
 	if err := errors.Join(errs...); err != nil {
 		return notes, errors.Join(err, s.loan.Close())
 	}
 	return notes, s.loan.End()
+}
+
+// isAsItWas reports whether a file has its content of before the hunt. It reads the file unless nobody has written to it.
+func (s *Snapshot) isAsItWas(f owned.Borrowed) bool {
+	now, err := look(s.path(f.Path), f.Path)
+	if err == nil && now.written == s.files[f.Path].written {
+		return true
+	}
+	return s.loan.Holds(f)
 }
 
 // ofTrials reports, for each file that was moved, whether trials made it or changed it: whether something like it was moved

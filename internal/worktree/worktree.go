@@ -179,7 +179,7 @@ func look(path, name string) (entry, error) {
 
 // copyAll copies the files, and has the loan name them.
 func (s *Snapshot) copyAll(person func(path string, mode fs.FileMode) bool) error {
-	size, n := int64(0), 0
+	size := int64(0)
 	for _, e := range s.files {
 		if e.Mode.IsRegular() && e.Size <= largestFile {
 			size += e.Size
@@ -192,12 +192,8 @@ func (s *Snapshot) copyAll(person func(path string, mode fs.FileMode) bool) erro
 	for path, e := range s.files {
 		e.Person = e.Mode.IsRegular() && person(path, e.Mode)
 		if e.Mode.IsRegular() && e.Size <= largestFile {
-			n++
-			e.Copy = n
-			if kept, err := s.loan.Keep(e.Borrowed); err == nil {
+			if kept, err := s.loan.Keep(e.Borrowed); err == nil { // one that cannot be read cannot be put back
 				e.Borrowed = kept
-			} else {
-				e.Copy = 0 // one that cannot be read cannot be put back
 			}
 		}
 		s.files[path] = e
@@ -217,7 +213,7 @@ func (s *Snapshot) Changes() ([]Change, error) {
 	var changes []Change
 	for path, e := range now {
 		if before, known := s.files[path]; !e.Mode.IsDir() && (!known || !s.same(before, e)) {
-			changes = append(changes, Change{path, s.words(path, before, known), describe(s.path(path), e)})
+			changes = append(changes, Change{path, s.words(path, before, known), s.describeNow(path, e)})
 		}
 	}
 	for path, e := range s.files {
@@ -256,7 +252,7 @@ func (s *Snapshot) same(before, now entry) bool {
 	if !before.Mode.IsRegular() || before.written == now.written {
 		return true
 	}
-	return before.Changed.Equal(now.Changed) && (before.Copy == 0 || s.loan.Holds(before.Borrowed))
+	return before.Changed.Equal(now.Changed) && (before.Sum == "" || s.loan.Holds(before.Borrowed))
 }
 
 // absent is the value of a file that is not there.
@@ -266,32 +262,43 @@ func (s *Snapshot) words(path string, e entry, known bool) string {
 	switch {
 	case !known:
 		return absent
-	case e.Copy > 0:
-		return describe(s.loan.CopyPath(e.Borrowed), e)
+	case e.Sum != "":
+		return describe(s.loan.Content(e.Borrowed), e)
 	}
-	return describe("", e)
+	return describe(nil, e)
 }
 
 // shown is how much of a file's content is part of its description, in bytes.
 const shown = 60
 
 // describe returns the size of a file and, if it is short text, its beginning.
-func describe(path string, e entry) string {
+func describe(content io.Reader, e entry) string {
 	if e.Mode&fs.ModeSymlink != 0 {
 		return "a link to " + e.Link
 	}
 	words := fmt.Sprintf("%d bytes", e.Size)
-	data := make([]byte, shown)
-	file, err := os.Open(path)
-	if err != nil {
+	if content == nil {
 		return words
 	}
-	defer file.Close()
-	n, _ := io.ReadFull(file, data) // as much as there is
+	data := make([]byte, shown)
+	n, _ := io.ReadFull(content, data) // as much as there is
 	if text := strings.TrimSpace(string(data[:n])); text != "" && !bytes.ContainsFunc(data[:n], func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' || r == 0xFFFD }) {
 		words += fmt.Sprintf(", %q", text)
 	}
 	return words
+}
+
+// describeNow is describe for a file as it is now.
+func (s *Snapshot) describeNow(path string, e entry) string {
+	if !e.Mode.IsRegular() {
+		return describe(nil, e)
+	}
+	file, err := os.Open(s.path(path))
+	if err != nil {
+		return describe(nil, e)
+	}
+	defer file.Close()
+	return describe(file, e)
 }
 
 // Restore puts everything back that differs, and reports whether anything did. The error names what cannot be put back.
@@ -309,7 +316,7 @@ func (s *Snapshot) Restore() (changed bool, err error) {
 		switch {
 		case known && s.same(before, e):
 			continue
-		case known && before.Mode.IsRegular() && before.Copy == 0:
+		case known && before.Mode.IsRegular() && before.Sum == "":
 			errs = append(errs, fmt.Errorf("%s was changed and cannot be put back: it is too large or cannot be read", s.path(path)))
 			continue
 		case e.Mode.IsDir():
@@ -338,7 +345,7 @@ func (s *Snapshot) Restore() (changed bool, err error) {
 // restorable reports whether the content of a file is known.
 func (s *Snapshot) restorable(path string) bool {
 	e := s.files[path]
-	return !e.Mode.IsRegular() || e.Copy > 0
+	return !e.Mode.IsRegular() || e.Sum != ""
 }
 
 // RestoreFile puts one file back.
