@@ -11,7 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// startOf returns when a process started, in ticks since the system did (proc(5), field 22).
+// startOf returns when a process started, in ticks since the system did (proc(5), field 22). It returns 0 for one that
+// has ended, though nobody has waited for it yet.
 func startOf(pid int) (uint64, error) {
 	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {
@@ -20,6 +21,9 @@ func startOf(pid int) (uint64, error) {
 	fields := bytes.Fields(data[bytes.LastIndexByte(data, ')')+1:]) // the name before may hold anything
 	if len(fields) < 20 {
 		return 0, fmt.Errorf("the system describes process %d in an unknown way", pid)
+	}
+	if state := string(fields[0]); state == "Z" || state == "X" {
+		return 0, nil
 	}
 	return strconv.ParseUint(string(fields[19]), 10, 64)
 }
@@ -30,7 +34,7 @@ func lives(pid int, started uint64) bool {
 		return false
 	}
 	now, err := startOf(pid)
-	return err != nil || now == started
+	return err != nil || now == started && now != 0
 }
 
 // sweeps bounds how often killMarked looks for processes that others started meanwhile.

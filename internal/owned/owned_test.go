@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"fernrelay/internal/testfiles"
 )
@@ -73,20 +74,23 @@ func TestFolderRemovesOnlyItself(t *testing.T) {
 	}
 }
 
-// dead returns the number of a process that has ended.
-func dead(t *testing.T) int {
-	t.Helper()
-	cmd := exec.Command("true")
-	must(t, cmd.Run())
-	return cmd.Process.Pid
-}
-
-// head returns the first line of a record of a process that is gone.
+// head returns the first line of a record of a process that has ended, and that nobody has waited for, as in many
+// containers.
 func head(t *testing.T, records string) recordLine {
 	t.Helper()
 	info, err := os.Stat(records)
 	must(t, err)
-	return recordLine{Format: format, PID: dead(t), Started: 1, Secret: newNumber(), Records: identity(info)}
+	cmd := exec.Command("sleep", "300")
+	must(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Wait() })
+	line := recordLine{Format: format, PID: cmd.Process.Pid, Secret: newNumber(), Records: identity(info)}
+	line.Started, err = startOf(line.PID)
+	must(t, err)
+	must(t, cmd.Process.Kill())
+	for lives(line.PID, line.Started) {
+		time.Sleep(time.Millisecond)
+	}
+	return line
 }
 
 func writeRecord(t *testing.T, records string, lines ...recordLine) {
