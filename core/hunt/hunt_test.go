@@ -211,6 +211,9 @@ func TestVerdictsWithoutCulprit(t *testing.T) {
 			t.Errorf("%s: found %s with culprits %v", c.name, f.Verdict, f.Culprits)
 		}
 	}
+	if f := chase(t, after([]string{"victim"}), func([]string) bool { return false }); f.Verdict != Stable {
+		t.Errorf("the only test is found %s", f.Verdict)
+	}
 }
 
 // TestUnstableVictimSparesItsCompany holds that a victim whose company takes long runs alone first: one that is unstable is

@@ -24,6 +24,9 @@ const doubt = 0.1
 
 // suspicion weighs suspects against each other by earlier runs and by the task's favour. The weights add up to 1.
 func (h *Hunt) suspicion(suspects []string) map[string]float64 {
+	if len(suspects) == 0 { // the victim is the only test
+		return nil
+	}
 	logs, alone := make([]float64, len(suspects)), h.alone()
 	for _, p := range h.task.Past {
 		was := make(map[string]bool, len(p.Before))
