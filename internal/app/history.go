@@ -52,7 +52,7 @@ func historyOf(ctx context.Context, p *project.Project) *History {
 	killed := workspace.Setup(p).Recover()
 	notes, err := worktree.GiveBack(p.Dir, p.StorePath())
 	if err != nil {
-		notes = append(notes, err.Error())
+		notes = append(notes, fmt.Sprintf("what a hunt borrowed is not given back: %v", err))
 	}
 	notes = append(notes, killed.Clean()...)
 	store, more := ledger.OpenStore(ctx, p.StorePath(), p.Store)

@@ -36,10 +36,12 @@ type Borrowed struct {
 	Mode    fs.FileMode `json:"mode"`
 	Size    int64       `json:"size,omitempty"`
 	Changed time.Time   `json:"changed"`
-	Link    string      `json:"link,omitempty"` // where a link leads
-	At      int64       `json:"at,omitempty"`   // where its content begins among the copies
-	Sum     string      `json:"sum,omitempty"`  // the SHA-256 of its content; empty if there is no copy
-	Person  bool        `json:"person,omitempty"`
+	Link    string      `json:"link,omitempty"`   // where a link leads
+	At      int64       `json:"at,omitempty"`     // where its content begins among the copies
+	Sum     string      `json:"sum,omitempty"`    // the SHA-256 of its content; empty if there is no copy
+	Person  bool        `json:"person,omitempty"` // a person writes it, rather than tests
+	User    int         `json:"user"`             // whose it is
+	Group   int         `json:"group"`
 }
 
 // A Moved is a file or link that was moved out of the project.
@@ -277,6 +279,9 @@ func (l *Loan) GiveBack(f Moved, to string) error {
 // Replace moves what was moved into a folder of the project's data, which people may look into.
 func (l *Loan) Replace(f Moved, folder string) error {
 	dir, err := l.data.MakeFolder(path.Join(folder, path.Dir(f.Path)))
+	if err != nil { // a trial left a file where another left a folder
+		dir, err = l.data.MakeFolder(path.Join(folder, fmt.Sprint("moved~", f.To)))
+	}
 	if err != nil {
 		return err
 	}
@@ -300,10 +305,13 @@ func (l *Loan) Restore(f Borrowed) error {
 	}
 	switch {
 	case f.Mode.IsDir():
-		if err := l.project.Mkdir(name, f.Mode.Perm()); !errors.Is(err, fs.ErrExist) {
+		if err := l.project.Mkdir(name, 0o700); err != nil {
+			if errors.Is(err, fs.ErrExist) {
+				return nil
+			}
 			return err
 		}
-		return nil
+		return l.dress(l.project, name, f)
 	case f.Mode&fs.ModeSymlink != 0:
 		return l.project.Symlink(f.Link, name)
 	case f.Sum == "":
@@ -318,12 +326,25 @@ func (l *Loan) Restore(f Borrowed) error {
 		err = fmt.Errorf("the copy of %s is damaged: it stays in %s", f.Path, filepath.Join(l.place.Name(), whole))
 	}
 	if err == nil {
-		err = errors.Join(l.place.Chmod(whole, f.Mode.Perm()), l.place.Chtimes(whole, time.Time{}, f.Changed))
+		err = errors.Join(l.dress(l.place, whole, f), l.place.Chtimes(whole, time.Time{}, f.Changed))
 	}
 	if err == nil {
 		err = move(l.place, whole, l.project, f.Path)
 	}
 	return err
+}
+
+// dress gives a restored file or folder its owner, as far as this user may, and its permissions.
+func (l *Loan) dress(root *os.Root, name string, f Borrowed) error {
+	if f.User != os.Geteuid() || f.Group != os.Getegid() {
+		_ = root.Lchown(name, f.User, f.Group) // only the administrator may give files away
+	}
+	return root.Chmod(name, f.Mode&(fs.ModePerm|fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky))
+}
+
+// MakeFolder makes a folder of the project again that RemoveFolder removed, with those above it.
+func (l *Loan) MakeFolder(name string) error {
+	return l.project.MkdirAll(filepath.FromSlash(name), 0o755)
 }
 
 // RemoveFolder removes a folder of the project if it is empty, and does nothing if it is not.

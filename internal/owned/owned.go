@@ -67,6 +67,15 @@ func belongsToUs(info fs.FileInfo) bool {
 	return ok && int(stat.Uid) == os.Geteuid()
 }
 
+// OwnerOf returns the user and the group that a file belongs to.
+func OwnerOf(info fs.FileInfo) (user, group int) {
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return os.Geteuid(), os.Getegid()
+	}
+	return int(stat.Uid), int(stat.Gid)
+}
+
 // gone returns the error of removing something, nil if it does not exist.
 func gone(err error) error {
 	if errors.Is(err, fs.ErrNotExist) {

@@ -15,7 +15,17 @@ import (
 // Close gives everything back, and removes the copies once each file is in its place. The notes name what a person may have
 // changed meanwhile. If a file cannot be put back, the copies stay, and the next command tries again.
 func (s *Snapshot) Close() (notes []string, err error) {
-	if _, err := s.Restore(); err != nil {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, err := s.restore(); err != nil {
+		return nil, errors.Join(err, s.loan.Close())
+	}
+	for folder := range s.removed {
+		if s.folders[pattern(folder)] == 1 { // perhaps of a person
+			err = errors.Join(err, s.loan.MakeFolder(folder))
+		}
+	}
+	if err != nil {
 		return nil, errors.Join(err, s.loan.Close())
 	}
 	return s.giveBack()
@@ -145,7 +155,7 @@ func (s *Snapshot) signs(m owned.Moved) (keys []string) {
 	switch before, known := s.files[m.Path]; {
 	case m.Aside:
 	case m.New || !known:
-		keys = append(keys, "new "+path.Dir(m.Path)+"/"+numbered().ReplaceAllString(path.Base(m.Path), "#"))
+		keys = append(keys, "new "+pattern(m.Path))
 	default:
 		if m.Sum != "" {
 			keys = append(keys, "content "+m.Sum+" "+m.Path)
@@ -159,6 +169,11 @@ func (s *Snapshot) signs(m owned.Moved) (keys []string) {
 
 // numbered matches what differs between the names of files that tests make again and again: words with a digit.
 var numbered = lazy.Regexp(`[A-Za-z]*[0-9][A-Za-z0-9]*`)
+
+// pattern returns a path with the same words in place of what differs between the names of files that tests make.
+func pattern(name string) string {
+	return path.Join(path.Dir(name), numbered().ReplaceAllString(path.Base(name), "#"))
+}
 
 // giveOneBack moves a file into its place again or, if another has the place, beside it.
 func (s *Snapshot) giveOneBack(m owned.Moved) (note string, err error) {

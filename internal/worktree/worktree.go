@@ -29,6 +29,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"fernrelay/internal/owned"
@@ -47,12 +48,17 @@ var ErrBusy = owned.ErrBusy
 // ErrTooLarge says that a folder has more files than a snapshot follows.
 var ErrTooLarge = fmt.Errorf("it has more than %d files, or more than %d MB", mostFiles, mostBytes>>20)
 
-// A Snapshot is the files of a folder at one moment. It is not safe for use by several goroutines.
+// A Snapshot is the files of a folder at one moment. It is safe for use by several goroutines.
 type Snapshot struct {
-	dir   string
-	skip  func(path string) bool
-	loan  *owned.Loan
-	files map[string]entry // that trials find, by path relative to dir, with slashes
+	dir  string
+	skip func(path string) bool
+
+	mu      sync.Mutex
+	loan    *owned.Loan
+	files   map[string]entry // that trials find, by path relative to dir, with slashes
+	special map[string]bool  // sockets, pipes and devices that there were, which are not followed
+	folders map[string]int   // by pattern: how often an empty folder was removed that is new
+	removed map[string]bool  // those folders
 }
 
 // Replaced is the folder in the project's data for what trials left or changed, until the next snapshot.
@@ -92,7 +98,7 @@ func Take(dir, data string, o Options) (*Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Snapshot{dir: dir, skip: o.Skip, loan: loan}
+	s := &Snapshot{dir: dir, skip: o.Skip, loan: loan, special: map[string]bool{}, folders: map[string]int{}, removed: map[string]bool{}}
 	if s.files, err = s.list(); err == nil {
 		err = s.copyAll(o.Person)
 	}
@@ -150,7 +156,7 @@ func (s *Snapshot) list() (map[string]entry, error) {
 		if s.skip != nil && s.skip(name) {
 			return nil
 		}
-		if e, err := look(path, name); err == nil { // otherwise it is gone
+		if e, err := look(path, name); err == nil && !s.special[name] { // otherwise it is gone
 			files[name] = e
 		}
 		if len(files) > mostFiles {
@@ -168,6 +174,7 @@ func look(path, name string) (entry, error) {
 		return entry{}, err
 	}
 	e := entry{Borrowed: owned.Borrowed{Path: name, Mode: info.Mode(), Changed: info.ModTime()}, written: owned.Written(info)}
+	e.User, e.Group = owned.OwnerOf(info)
 	if e.Mode.IsRegular() {
 		e.Size = info.Size()
 	}
@@ -190,6 +197,11 @@ func (s *Snapshot) copyAll(person func(path string, mode fs.FileMode) bool) erro
 	}
 	all := make([]owned.Borrowed, 0, len(s.files))
 	for path, e := range s.files {
+		if e.Mode&(fs.ModeNamedPipe|fs.ModeSocket|fs.ModeDevice|fs.ModeIrregular) != 0 {
+			s.special[path] = true
+			delete(s.files, path)
+			continue
+		}
 		e.Person = e.Mode.IsRegular() && person(path, e.Mode)
 		if e.Mode.IsRegular() && e.Size <= largestFile {
 			if kept, err := s.loan.Keep(e.Borrowed); err == nil { // one that cannot be read cannot be put back
@@ -206,6 +218,8 @@ func (s *Snapshot) path(name string) string { return filepath.Join(s.dir, filepa
 
 // Changes returns the files that differ from the snapshot, by path. A folder that is new counts as the files in it.
 func (s *Snapshot) Changes() ([]Change, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	now, err := s.list()
 	if err != nil {
 		return nil, err
@@ -225,8 +239,10 @@ func (s *Snapshot) Changes() ([]Change, error) {
 	return changes, nil
 }
 
-// Touched reports whether anything differs. Others may use the folder, and the snapshot, meanwhile.
+// Touched reports whether anything differs. Others may use the folder meanwhile.
 func (s *Snapshot) Touched() (bool, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	now, err := s.list()
 	if err != nil || len(now) != len(s.files) {
 		return err == nil, err
@@ -303,6 +319,12 @@ func (s *Snapshot) describeNow(path string, e entry) string {
 
 // Restore puts everything back that differs, and reports whether anything did. The error names what cannot be put back.
 func (s *Snapshot) Restore() (changed bool, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.restore()
+}
+
+func (s *Snapshot) restore() (changed bool, err error) {
 	now, err := s.list()
 	if err != nil {
 		return false, err
@@ -335,6 +357,8 @@ func (s *Snapshot) Restore() (changed bool, err error) {
 	errs = append(errs, s.loan.Move(moved))
 	for _, path := range folders {
 		errs = append(errs, s.loan.RemoveFolder(path))
+		s.folders[pattern(path)]++
+		s.removed[path] = true
 	}
 	for _, path := range missing {
 		errs = append(errs, s.put(path))
@@ -350,6 +374,8 @@ func (s *Snapshot) restorable(path string) bool {
 
 // RestoreFile puts one file back.
 func (s *Snapshot) RestoreFile(path string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	_, known := s.files[path]
 	if s.exists(path) {
 		if err := s.loan.Move([]owned.Moved{{Path: path, New: !known}}); err != nil {
