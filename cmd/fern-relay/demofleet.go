@@ -83,7 +83,7 @@ func (f *demoFleet) start(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	f.record = owned.Begin(p.RecordsPath())
+	f.record = owned.Begin(p.Records())
 	if f.store, err = f.record.MakeFolder(os.TempDir()); err != nil {
 		return err
 	}

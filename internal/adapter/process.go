@@ -115,12 +115,12 @@ const spaceVariable = "FERN_SPACE="
 // outside is where the records of programs are that run in no slot, such as those that list tests.
 var outside struct {
 	sync.Mutex
-	records func() (folder string, err error)
+	records func() (folder string)
 }
 
-// RecordIn has the programs that run in no slot recorded in a folder, which is asked for when one starts. The programs of
-// a process that works in several projects are recorded in the latest.
-func RecordIn(records func() (folder string, err error)) {
+// RecordIn has the programs that run in no slot recorded in a folder, which is asked for when one starts; "" for nowhere.
+// The programs of a process that works in several projects are recorded in the latest.
+func RecordIn(records func() (folder string)) {
 	outside.Lock()
 	defer outside.Unlock()
 	outside.records = records
@@ -133,11 +133,7 @@ func BeginRecord() *owned.Record {
 	if outside.records == nil {
 		return owned.Begin("")
 	}
-	folder, err := outside.records()
-	if err != nil {
-		folder = "" // as in a project that cannot be written to
-	}
-	return owned.Begin(folder)
+	return owned.Begin(outside.records())
 }
 
 // Start starts the program.

@@ -232,6 +232,9 @@ func (r *MatrixRun) Finish() {
 // Run runs the crossings, those that take longest first, and then the step after them. Each crossing is kept in the ledger as a
 // run. The error is one of the machine; failures of crossings are in the results.
 func (r *MatrixRun) Run(ctx context.Context) (*matrix.Results, error) {
+	if _, err := r.app.Project.Store(); err != nil {
+		return r.results, err
+	}
 	r.writeRecord()
 	waiting := make(chan *matrix.Result, len(r.results.Results))
 	for _, one := range r.longestFirst() {

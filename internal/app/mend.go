@@ -153,7 +153,7 @@ func (p *patchTrial) build(ctx context.Context, c mend.Candidate) error {
 	if err != nil {
 		return err
 	}
-	record := owned.Begin(p.app.Project.RecordsPath())
+	record := owned.Begin(p.app.Project.Records())
 	defer record.Close()
 	folder, err := record.MakeFolder(store)
 	if err != nil {

@@ -28,7 +28,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	if schedule == nil {
 		schedule = a.Schedule(q)
 	}
-	own := owned.Begin(a.Project.RecordsPath())
+	own := owned.Begin(a.Project.Records())
 	defer own.Close()     // if the slots were not opened
 	go own.PrepareGroup() // takes as long as what git says
 	task := a.task(q, schedule)

@@ -276,8 +276,9 @@ func (l *Loan) GiveBack(f Moved, to string) error {
 	return move(l.place, movedName(f.To), l.project, to)
 }
 
-// Replace moves what was moved into a folder of the project's data, which people may look into.
-func (l *Loan) Replace(f Moved, folder string) error {
+// Replace moves what was moved into a folder of the project's data, which people may look into. It replaces what is there
+// from an earlier trial, unless all is to be kept.
+func (l *Loan) Replace(f Moved, folder string, all bool) error {
 	dir, err := l.data.MakeFolder(path.Join(folder, path.Dir(f.Path)))
 	if err != nil { // a trial left a file where another left a folder
 		dir, err = l.data.MakeFolder(path.Join(folder, fmt.Sprint("moved~", f.To)))
@@ -291,6 +292,9 @@ func (l *Loan) Replace(f Moved, folder string) error {
 	}
 	defer root.Close()
 	base := path.Base(f.Path)
+	if _, err := root.Lstat(base); all && err == nil {
+		base = fmt.Sprint(base, "~", f.To)
+	}
 	return errors.Join(removeBelow(root, base), gone(move(l.place, movedName(f.To), root, base)))
 }
 

@@ -25,8 +25,11 @@ func (p *Project) Store() (string, error) {
 // RecordsPath returns the folder of the records of what runs and hunts have made, which may not exist.
 func (p *Project) RecordsPath() string { return filepath.Join(p.StorePath(), recordsName) }
 
-// Records returns the folder of the records, below the folder of the project's data, which it creates if necessary.
-func (p *Project) Records() (string, error) {
-	_, err := p.Store()
-	return p.RecordsPath(), err
+// Records returns the folder of the records, "" if the folder of the project's data, which it creates if necessary, cannot
+// be made.
+func (p *Project) Records() string {
+	if _, err := p.Store(); err != nil {
+		return ""
+	}
+	return p.RecordsPath()
 }

@@ -20,6 +20,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
@@ -36,6 +37,7 @@ type Rehearsal struct {
 	root    string
 	folder  *owned.Folder // at root
 	record  *owned.Record // of the folder
+	groups  []*owned.Group
 	env     []string
 	log     string   // a file with the programs that ran, a line each
 	absent  []string // files that are here and not in the clone, relative to the project
@@ -45,7 +47,7 @@ type Rehearsal struct {
 // New makes a clone of the committed revision of a project, and the environment for it: PATH, HOME and the folders for temporary
 // files and caches, which are empty, and CI=true. Programs that ran by their names are noted.
 func New(ctx context.Context, p *project.Project) (r *Rehearsal, err error) {
-	record := owned.Begin(p.RecordsPath())
+	record := owned.Begin(p.Records())
 	folder, err := record.MakeFolder(os.TempDir())
 	if err != nil {
 		return nil, errors.Join(err, record.Close())
@@ -86,12 +88,19 @@ func New(ctx context.Context, p *project.Project) (r *Rehearsal, err error) {
 }
 
 // Close removes the clone.
-func (r *Rehearsal) Close() error { return errors.Join(r.folder.Remove(), r.record.Close()) }
+func (r *Rehearsal) Close() error {
+	for _, g := range r.groups {
+		g.Remove()
+	}
+	return errors.Join(r.folder.Remove(), r.record.Close())
+}
 
 // Command prepares a program that runs in the clean environment.
 func (r *Rehearsal) Command(ctx context.Context, program string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, program, args...)
 	cmd.Env, cmd.Dir = append(slices.Clone(r.env), owned.Mark()), r.Dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{}
+	r.groups = append(r.groups, r.record.NewGroup(cmd.SysProcAttr)) // with those that it makes in turn
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	return cmd
 }

@@ -105,7 +105,7 @@ func (s *Snapshot) giveBack() (notes []string, err error) {
 				continue
 			}
 			if trials[i] {
-				errs = append(errs, s.loan.Replace(m, Replaced))
+				errs = append(errs, s.loan.Replace(m, Replaced, s.files[m.Path].Person))
 				continue
 			}
 			note, err := s.giveOneBack(m)
@@ -134,18 +134,24 @@ func (s *Snapshot) isAsItWas(f owned.Borrowed) bool {
 	return s.loan.Holds(f)
 }
 
+// surely is after how many trials a file that people write must have changed to be one that trials change, if its content
+// differs each time.
+const surely = 3
+
 // ofTrials reports, for each file that was moved, whether trials made it or changed it: whether something like it was moved
-// again after another trial. A file that people write must have had the same content again.
+// again after another trial. A file that people write must have had the same content again, or have changed many times.
 func (s *Snapshot) ofTrials() []bool {
 	seen := map[string]int{}
 	for _, m := range s.loan.Moved {
 		for _, key := range s.signs(m) {
 			seen[key]++
 		}
+		seen["path "+m.Path]++
 	}
 	trials := make([]bool, len(s.loan.Moved))
 	for i, m := range s.loan.Moved {
-		trials[i] = slices.ContainsFunc(s.signs(m), func(key string) bool { return seen[key] > 1 })
+		again := slices.ContainsFunc(s.signs(m), func(key string) bool { return seen[key] > 1 })
+		trials[i] = !m.Aside && (again || seen["path "+m.Path] >= surely)
 	}
 	return trials
 }
@@ -161,7 +167,7 @@ func (s *Snapshot) signs(m owned.Moved) (keys []string) {
 			keys = append(keys, "content "+m.Sum+" "+m.Path)
 		}
 		if !before.Person {
-			keys = append(keys, "path "+m.Path)
+			keys = append(keys, "again "+m.Path)
 		}
 	}
 	return keys

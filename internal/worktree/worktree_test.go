@@ -114,14 +114,17 @@ func TestRestore(t *testing.T) {
 // and what comes with each trial is not.
 func TestNothingOfAPersonIsLost(t *testing.T) {
 	dir, store := t.TempDir(), t.TempDir()
-	before := map[string]string{"trials.log": "0", "source.go": "package a", "notes.txt": "mine", "own.go": "package b"}
+	before := map[string]string{"trials.log": "0", "source.go": "package a", "notes.txt": "mine", "own.go": "package b", "stamp.go": "package c", "left.txt": "by a run before"}
 	testfiles.Write(t, dir, before)
 	s, err := Take(dir, store, Options{Person: func(path string, _ fs.FileMode) bool { return filepath.Ext(path) == ".go" }})
 	if err != nil {
 		t.Fatal(err)
 	}
+	if err := s.SetAside(func(path string, _ fs.FileMode, _ time.Time) bool { return path == "left.txt" }); err != nil {
+		t.Fatal(err)
+	}
 	for trial := range 4 {
-		testfiles.Write(t, dir, map[string]string{"trials.log": fmt.Sprint("of trial ", trial), "made/by/trial.txt": "x", fmt.Sprintf("made/tmp%d1.out", trial): "y", "own.go": "as a test writes it"})
+		testfiles.Write(t, dir, map[string]string{"trials.log": fmt.Sprint("of trial ", trial), "made/by/trial.txt": "x", fmt.Sprintf("made/tmp%d1.out", trial): "y", "own.go": "as a test writes it", "stamp.go": fmt.Sprint("package c", trial), "left.txt": "by a trial"})
 		if trial == 2 {
 			testfiles.Write(t, dir, map[string]string{"source.go": "package edited", "notes.txt": "edited", "new_test.go": "package new"})
 		}
@@ -148,5 +151,8 @@ func TestNothingOfAPersonIsLost(t *testing.T) {
 	}
 	if data, err := os.ReadFile(filepath.Join(store, Replaced, "made/by/trial.txt")); err != nil || string(data) != "x" {
 		t.Errorf("what trials made is %q, %v", data, err)
+	}
+	if versions, _ := filepath.Glob(filepath.Join(store, Replaced, "stamp.go*")); len(versions) != 4 {
+		t.Errorf("of a source that each trial changed there are %v", versions)
 	}
 }
