@@ -202,11 +202,9 @@ func (v huntView) drawLeaves(c canvas, y, stem int, r hunt.Record, most int, dep
 // drawTip draws the result at the end of the stem, and what it cost.
 func (v huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 	t, f := c.theme, h.progress.Finding
-	said := h.progress.Note
 	if h.progress.Err != nil {
-		said = h.progress.Err.Error()
+		c.text(2, y+1, style{colour: t.amber}, cut(plain.Line(h.progress.Err.Error()), c.width-2))
 	}
-	c.text(2, y+1, style{colour: t.amber}, cut(plain.Line(said), c.width-2))
 	if f.Verdict == "" {
 		c.text(stem, y, style{t.water, true}, "▸")
 		return
@@ -222,6 +220,13 @@ func (v huntView) drawTip(c canvas, y, stem int, h *liveHunt) {
 	}
 	words := fmt.Sprintf("%s, %s", wording.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
 	c.text(max(0, stem-width(words)/2), y+1, style{colour: t.fog}, words)
+	y += 3
+	for note := range strings.Lines(h.progress.Note) {
+		for _, line := range wrap(plain.Line(strings.TrimSpace(note)), c.width-4) {
+			c.text(2, y, style{colour: t.amber}, line)
+			y++
+		}
+	}
 }
 
 // drawCard draws the verdict: how sure it is, the state left behind, the

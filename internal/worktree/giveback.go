@@ -183,10 +183,9 @@ func pattern(name string) string {
 
 // giveOneBack moves a file into its place again or, if another has the place, beside it.
 func (s *Snapshot) giveOneBack(m owned.Moved) (note string, err error) {
-	place := s.path(m.Path)
 	if (m.Aside || m.New) && !s.exists(m.Path) {
 		if m.New {
-			note = place + " is new since the hunt began, and stays"
+			note = m.Path + " is new since the hunt began, and stays"
 		}
 		return note, s.loan.GiveBack(m, m.Path)
 	}
@@ -194,5 +193,5 @@ func (s *Snapshot) giveOneBack(m owned.Moved) (note string, err error) {
 	for n := 2; s.exists(beside); n++ {
 		beside = fmt.Sprint(m.Path, Kept, "-", n)
 	}
-	return fmt.Sprintf("%s changed during the hunt: it is as it was before, and the change is kept in %s", place, s.path(beside)), s.loan.GiveBack(m, beside)
+	return fmt.Sprintf("%s changed during the hunt: it is as it was before, and the change is kept in %s", m.Path, beside), s.loan.GiveBack(m, beside)
 }
