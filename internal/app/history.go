@@ -50,7 +50,7 @@ func openHistory(ctx context.Context, dir string) (*History, error) {
 func historyOf(ctx context.Context, p *project.Project) *History {
 	adapter.RecordIn(p.Records)
 	killed := workspace.Setup(p).Recover()
-	notes, err := worktree.GiveBack(p.Dir, p.StorePath())
+	notes, err := worktree.GiveBack(p.Dir, p.StorePath(), func() string { return project.Head(ctx, p.Dir) })
 	if err != nil {
 		notes = append(notes, fmt.Sprintf("what a hunt borrowed is not given back: %v", err))
 	}

@@ -210,10 +210,15 @@ func (h *hunter) keepFiles(ctx context.Context) (release func(), err error) {
 // snapshot takes a snapshot of the project's files. Of a project that is too large, it leaves out what git tracks, which
 // tests rarely change.
 func (h *hunter) snapshot(ctx context.Context, store string) (*worktree.Snapshot, error) {
-	tracked, sources := project.Tracked(ctx, h.app.Project.Dir), h.sourceFiles()
-	o := worktree.Options{Person: func(name string, mode fs.FileMode) bool {
-		return tracked(name) || sources[name] || sources[path.Ext(name)] || mode&0o111 != 0
-	}}
+	tracked, committed := project.Tracked(ctx, h.app.Project.Dir)
+	sources := h.sourceFiles()
+	o := worktree.Options{
+		Person: func(name string, mode fs.FileMode) bool {
+			return tracked(name) || sources[name] || sources[path.Ext(name)] || mode&0o111 != 0
+		},
+		Committed: committed,
+		Revision:  func() string { return project.Head(context.WithoutCancel(ctx), h.app.Project.Dir) },
+	}
 	tree, err := worktree.Take(h.app.Project.Dir, store, o)
 	if errors.Is(err, worktree.ErrTooLarge) {
 		o.Skip = tracked

@@ -40,6 +40,7 @@ type Borrowed struct {
 	At      int64       `json:"at,omitempty"`     // where its content begins among the copies
 	Sum     string      `json:"sum,omitempty"`    // the SHA-256 of its content; empty if there is no copy
 	Person  bool        `json:"person,omitempty"` // a person writes it, rather than tests
+	Commit  bool        `json:"commit,omitempty"` // the revision has it as it is
 	User    int         `json:"user"`             // whose it is
 	Group   int         `json:"group"`
 }
@@ -60,6 +61,7 @@ type loanLine struct {
 	Place   string    `json:"place,omitempty"`   // identifies the folder of the loan
 	File    *Borrowed `json:"file,omitempty"`
 	Ready   bool      `json:"ready,omitempty"`
+	Commit  string    `json:"commit,omitempty"` // the revision of the project
 	Moved   *Moved    `json:"moved,omitempty"`
 }
 
@@ -67,8 +69,9 @@ type loanLine struct {
 // journal is synced first, so that the next command gives everything back if the process is killed. It is not safe for
 // use by several goroutines.
 type Loan struct {
-	Files []Borrowed
-	Moved []Moved
+	Files    []Borrowed
+	Revision string // of the project when the loan began, "" without git
+	Moved    []Moved
 
 	project *os.Root
 	data    *Data
@@ -199,9 +202,10 @@ func (l *Loan) Keep(f Borrowed) (Borrowed, error) {
 // Content returns the content of a file of which there is a copy.
 func (l *Loan) Content(f Borrowed) io.Reader { return io.NewSectionReader(l.copies, f.At, f.Size) }
 
-// Ready syncs the copies, and then the journal with all files of the loan. From now on files may be moved.
-func (l *Loan) Ready(files []Borrowed) error {
-	l.Files = files
+// Ready syncs the copies, and then the journal with all files of the loan, and the revision that they are of. From now on
+// files may be moved.
+func (l *Loan) Ready(files []Borrowed, revision string) error {
+	l.Files, l.Revision = files, revision
 	lines := make([]loanLine, 0, len(files)+1)
 	for i := range files {
 		lines = append(lines, loanLine{File: &files[i]})
@@ -209,7 +213,7 @@ func (l *Loan) Ready(files []Borrowed) error {
 	}
 	err := l.copies.Sync()
 	if err == nil {
-		err = l.write(append(lines, loanLine{Ready: true})...)
+		err = l.write(append(lines, loanLine{Ready: true, Commit: revision})...)
 	}
 	if err == nil {
 		err = l.journal.Sync()

@@ -296,7 +296,7 @@ func TestDamagedLoan(t *testing.T) {
 			must(t, err)
 			kept, err := l.Keep(Borrowed{Path: "own.txt", Mode: 0o644, Size: 4})
 			must(t, err)
-			must(t, l.Ready([]Borrowed{kept}))
+			must(t, l.Ready([]Borrowed{kept}, ""))
 			must(t, l.Move([]Moved{{Path: "own.txt"}}))
 			must(t, l.Close()) // as a kill does
 			journal := filepath.Join(data, loanFolder, loanJournal)

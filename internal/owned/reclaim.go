@@ -109,7 +109,7 @@ func (l *Loan) take(line loanLine) error {
 		l.Files = append(l.Files, *line.File)
 		l.named[line.File.Path] = true
 	case line.Ready && !l.ready:
-		l.ready = true
+		l.ready, l.Revision = true, line.Commit
 	case line.Moved != nil && l.ready && mayBorrow(line.Moved.Path) && line.Moved.To == len(l.Moved)+1:
 		l.Moved = append(l.Moved, *line.Moved)
 		l.named[line.Moved.Path] = true

@@ -217,16 +217,19 @@ func Ignored(ctx context.Context, dir string, files []string) map[string]bool {
 	return ignored
 }
 
-// Tracked returns a function that reports whether git tracks a file, by its path relative to a folder. Without git it
-// tracks none.
-func Tracked(ctx context.Context, dir string) func(path string) bool {
-	tracked := map[string]bool{}
-	out, err := git(ctx, dir, "ls-files", "-z")
-	if err != nil {
-		return func(string) bool { return false }
+// Tracked returns functions that report whether git tracks a file, and whether the latest commit has it as it is, by its
+// path relative to a folder. Without git it tracks none.
+func Tracked(ctx context.Context, dir string) (tracked, committed func(path string) bool) {
+	answers := gitSideBySide(ctx, dir, []string{"ls-files", "-z"}, []string{"diff", "--name-only", "-z", "--relative", "HEAD"})
+	known, changed := map[string]bool{}, map[string]bool{}
+	if answers[0].err == nil {
+		for name := range strings.SplitSeq(answers[0].text, "\x00") {
+			known[name] = true
+		}
 	}
-	for name := range strings.SplitSeq(out, "\x00") {
-		tracked[name] = true
+	for name := range strings.SplitSeq(answers[1].text, "\x00") {
+		changed[name] = true
 	}
-	return func(path string) bool { return tracked[path] }
+	tracked = func(path string) bool { return known[path] }
+	return tracked, func(path string) bool { return known[path] && !changed[path] && answers[1].err == nil }
 }

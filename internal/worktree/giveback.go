@@ -32,8 +32,8 @@ func (s *Snapshot) Close() (notes []string, err error) {
 }
 
 // GiveBack completes what a hunt borrowed whose process was killed. It touches only files of the snapshot: others may be
-// new. The notes say what it did.
-func GiveBack(dir, data string) (notes []string, err error) {
+// new. revision is that of [Options]. The notes say what it did.
+func GiveBack(dir, data string, revision func() string) (notes []string, err error) {
 	loan, err := owned.Reclaim(dir, data)
 	if loan == nil {
 		return nil, err
@@ -41,9 +41,12 @@ func GiveBack(dir, data string) (notes []string, err error) {
 	if dir, err = filepath.EvalSymlinks(dir); err != nil {
 		return nil, errors.Join(err, loan.Close())
 	}
-	s := &Snapshot{dir: dir, loan: loan, files: map[string]entry{}}
+	s := &Snapshot{dir: dir, revision: revision, loan: loan, files: map[string]entry{}, special: map[string]bool{}}
 	for _, f := range loan.Files {
 		s.files[f.Path] = entry{Borrowed: f}
+	}
+	if s.isOfAnotherRevision() {
+		s.leaveCommitted(nil)
 	}
 	restored, err := s.restoreKnown()
 	if err != nil {

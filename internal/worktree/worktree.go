@@ -50,13 +50,14 @@ var ErrTooLarge = fmt.Errorf("it has more than %d files, or more than %d MB", mo
 
 // A Snapshot is the files of a folder at one moment. It is safe for use by several goroutines.
 type Snapshot struct {
-	dir  string
-	skip func(path string) bool
+	dir      string
+	skip     func(path string) bool
+	revision func() string
 
 	mu      sync.Mutex
 	loan    *owned.Loan
 	files   map[string]entry // that trials find, by path relative to dir, with slashes
-	special map[string]bool  // sockets, pipes and devices that there were, which are not followed
+	special map[string]bool  // what there was that is not followed: sockets, pipes and devices; committed files of another revision
 	folders map[string]int   // by pattern: how often an empty folder was removed that is new
 	removed map[string]bool  // those folders
 }
@@ -86,6 +87,10 @@ type Options struct {
 	Skip func(path string) bool
 	// Person reports whether a file is one that people write, such as a source, rather than one that tests write.
 	Person func(path string, mode fs.FileMode) bool
+	// Committed reports whether the present revision has a file as it is, and Revision returns that revision, "" without
+	// version control. If it is another one later, a person has changed those files, and they stay as they are.
+	Committed func(path string) bool
+	Revision  func() string
 }
 
 // Take takes a snapshot of a folder, with copies of its files in the project's data. A folder has one snapshot at a time.
@@ -98,9 +103,9 @@ func Take(dir, data string, o Options) (*Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Snapshot{dir: dir, skip: o.Skip, loan: loan, special: map[string]bool{}, folders: map[string]int{}, removed: map[string]bool{}}
+	s := &Snapshot{dir: dir, skip: o.Skip, revision: o.Revision, loan: loan, special: map[string]bool{}, folders: map[string]int{}, removed: map[string]bool{}}
 	if s.files, err = s.list(); err == nil {
-		err = s.copyAll(o.Person)
+		err = s.copyAll(o)
 	}
 	if err == nil {
 		err = owned.RemoveData(data, Replaced)
@@ -185,7 +190,7 @@ func look(path, name string) (entry, error) {
 }
 
 // copyAll copies the files, and has the loan name them.
-func (s *Snapshot) copyAll(person func(path string, mode fs.FileMode) bool) error {
+func (s *Snapshot) copyAll(o Options) error {
 	size := int64(0)
 	for _, e := range s.files {
 		if e.Mode.IsRegular() && e.Size <= largestFile {
@@ -202,7 +207,8 @@ func (s *Snapshot) copyAll(person func(path string, mode fs.FileMode) bool) erro
 			delete(s.files, path)
 			continue
 		}
-		e.Person = e.Mode.IsRegular() && person(path, e.Mode)
+		e.Person = e.Mode.IsRegular() && o.Person(path, e.Mode)
+		e.Commit = o.Committed(path)
 		if e.Mode.IsRegular() && e.Size <= largestFile {
 			if kept, err := s.loan.Keep(e.Borrowed); err == nil { // one that cannot be read cannot be put back
 				e.Borrowed = kept
@@ -211,7 +217,7 @@ func (s *Snapshot) copyAll(person func(path string, mode fs.FileMode) bool) erro
 		s.files[path] = e
 		all = append(all, e.Borrowed)
 	}
-	return s.loan.Ready(all)
+	return s.loan.Ready(all, o.Revision())
 }
 
 func (s *Snapshot) path(name string) string { return filepath.Join(s.dir, filepath.FromSlash(name)) }
@@ -329,6 +335,9 @@ func (s *Snapshot) restore() (changed bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	if s.differsFromCommit(now) && s.isOfAnotherRevision() {
+		s.leaveCommitted(now)
+	}
 	var moved []owned.Moved
 	var folders, missing []string
 	var errs []error
@@ -364,6 +373,39 @@ func (s *Snapshot) restore() (changed bool, err error) {
 		errs = append(errs, s.put(path))
 	}
 	return changed || len(missing) > 0, errors.Join(errs...)
+}
+
+// differsFromCommit reports whether a file differs that the revision has.
+func (s *Snapshot) differsFromCommit(now map[string]entry) bool {
+	for path, before := range s.files {
+		if is, there := now[path]; before.Commit && (!there || !s.same(before, is)) {
+			return true
+		}
+	}
+	return false
+}
+
+// isOfAnotherRevision reports whether a person has checked out another revision since the snapshot.
+func (s *Snapshot) isOfAnotherRevision() bool {
+	return s.loan.Revision != "" && s.revision() != s.loan.Revision
+}
+
+// leaveCommitted leaves the files that the revision had, and those that are new with the present one, as they are from now on.
+func (s *Snapshot) leaveCommitted(now map[string]entry) {
+	for path, before := range s.files {
+		if before.Commit {
+			delete(s.files, path)
+			s.special[path] = true
+			delete(now, path)
+		}
+	}
+	for path := range now {
+		if _, known := s.files[path]; !known {
+			s.special[path] = true
+			delete(now, path)
+		}
+	}
+	s.loan.Files = slices.DeleteFunc(s.loan.Files, func(f owned.Borrowed) bool { return f.Commit })
 }
 
 // restorable reports whether the content of a file is known.

@@ -26,7 +26,7 @@ func TestRestore(t *testing.T) {
 	must(os.Chmod(filepath.Join(dir, "tool"), 0o755))
 	must(os.Symlink("a.txt", filepath.Join(dir, "link")))
 	testfiles.Write(t, dir, map[string]string{"tracked.go": "ours"})
-	options := Options{Skip: func(path string) bool { return path == "tracked.go" }, Person: func(path string, _ fs.FileMode) bool { return path == "tool" }}
+	options := Options{Skip: func(path string) bool { return path == "tracked.go" }, Person: func(path string, _ fs.FileMode) bool { return path == "tool" }, Committed: no, Revision: func() string { return "" }}
 	s, err := Take(dir, store, options)
 	must(err)
 	if changes, err := s.Changes(); err != nil || len(changes) != 0 {
@@ -93,7 +93,7 @@ func TestRestore(t *testing.T) {
 	if _, err := Take(dir, store, options); err == nil {
 		t.Error("a snapshot begins before everything is given back")
 	}
-	notes, err := GiveBack(dir, store)
+	notes, err := GiveBack(dir, store, func() string { return "" })
 	if err != nil || len(notes) == 0 {
 		t.Errorf("giving back: %q, %v", notes, err)
 	}
@@ -102,7 +102,7 @@ func TestRestore(t *testing.T) {
 			t.Errorf("%s is now %q, %v, want %q", name, data, err, want)
 		}
 	}
-	if notes, err := GiveBack(dir, store); notes != nil || err != nil {
+	if notes, err := GiveBack(dir, store, func() string { return "" }); notes != nil || err != nil {
 		t.Errorf("giving back again: %q, %v", notes, err)
 	}
 	if left, err := os.ReadDir(filepath.Join(store, "tree")); err != nil || len(left) != 0 {
@@ -116,7 +116,7 @@ func TestNothingOfAPersonIsLost(t *testing.T) {
 	dir, store := t.TempDir(), t.TempDir()
 	before := map[string]string{"trials.log": "0", "source.go": "package a", "notes.txt": "mine", "own.go": "package b", "stamp.go": "package c", "left.txt": "by a run before"}
 	testfiles.Write(t, dir, before)
-	s, err := Take(dir, store, Options{Person: func(path string, _ fs.FileMode) bool { return filepath.Ext(path) == ".go" }})
+	s, err := Take(dir, store, Options{Person: func(path string, _ fs.FileMode) bool { return filepath.Ext(path) == ".go" }, Committed: no, Revision: func() string { return "" }})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -154,5 +154,44 @@ func TestNothingOfAPersonIsLost(t *testing.T) {
 	}
 	if versions, _ := filepath.Glob(filepath.Join(store, Replaced, "stamp.go*")); len(versions) != 4 {
 		t.Errorf("of a source that each trial changed there are %v", versions)
+	}
+}
+
+func no(string) bool { return false }
+
+// TestAnotherRevision has a person check out another revision during a hunt, before and after a kill, and holds that the
+// files of that revision stay, and that the person's other files come back.
+func TestAnotherRevision(t *testing.T) {
+	for _, killed := range []bool{false, true} {
+		dir, store := t.TempDir(), t.TempDir()
+		testfiles.Write(t, dir, map[string]string{"a.go": "one", "gone.go": "one", "edited.go": "by hand", "notes.txt": "mine"})
+		revision := "one"
+		o := Options{Person: func(path string, _ fs.FileMode) bool { return filepath.Ext(path) == ".go" },
+			Committed: func(path string) bool { return path == "a.go" || path == "gone.go" }, Revision: func() string { return revision }}
+		s, err := Take(dir, store, o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		revision = "two"
+		testfiles.Write(t, dir, map[string]string{"new/b.go": "two", "a.go": "two", "edited.go": "by a trial", "notes.txt": "by a trial"})
+		if err := os.Remove(filepath.Join(dir, "gone.go")); err != nil {
+			t.Fatal(err)
+		}
+		if killed {
+			if err := s.loan.Close(); err != nil {
+				t.Fatal(err)
+			}
+			_, err = GiveBack(dir, store, o.Revision)
+		} else {
+			_, err = s.Close()
+		}
+		if err != nil {
+			t.Error(err)
+		}
+		for name, want := range map[string]string{"new/b.go": "two", "a.go": "two", "gone.go": "", "edited.go": "by hand", "notes.txt": "mine"} {
+			if data, _ := os.ReadFile(filepath.Join(dir, name)); string(data) != want {
+				t.Errorf("killed %t: %s is %q, want %q", killed, name, data, want)
+			}
+		}
 	}
 }
