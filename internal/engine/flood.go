@@ -144,7 +144,7 @@ func (r *execution) endFlood(e run.Event) {
 		return
 	}
 	if f.file != nil {
-		f.made, _ = f.file.Stat() // nil if it cannot be told from others: it then stays
+		f.made, _ = f.file.Stat() // nil if the system does not identify it: it then stays
 		f.err = errors.Join(f.err, f.file.Close())
 		if e.Outcome == run.Passed {
 			r.store.passed = append(r.store.passed, f)

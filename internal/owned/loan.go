@@ -281,7 +281,7 @@ func (l *Loan) GiveBack(f Moved, to string) error {
 }
 
 // Replace moves what was moved into a folder of the project's data, which people may look into. It replaces what is there
-// from an earlier trial, unless all is to be kept.
+// from an earlier trial, or keeps both if all is true.
 func (l *Loan) Replace(f Moved, folder string, all bool) error {
 	dir, err := l.data.MakeFolder(path.Join(folder, path.Dir(f.Path)))
 	if err != nil { // a trial left a file where another left a folder
@@ -319,7 +319,7 @@ func (l *Loan) Restore(f Borrowed) error {
 			}
 			return err
 		}
-		return l.dress(l.project, name, f)
+		return l.setOwnerAndMode(l.project, name, f)
 	case f.Mode&fs.ModeSymlink != 0:
 		return l.project.Symlink(f.Link, name)
 	case f.Sum == "":
@@ -334,7 +334,7 @@ func (l *Loan) Restore(f Borrowed) error {
 		err = fmt.Errorf("the copy of %s is damaged: it stays in %s", f.Path, filepath.Join(l.place.Name(), whole))
 	}
 	if err == nil {
-		err = errors.Join(l.dress(l.place, whole, f), l.place.Chtimes(whole, time.Time{}, f.Changed))
+		err = errors.Join(l.setOwnerAndMode(l.place, whole, f), l.place.Chtimes(whole, time.Time{}, f.Changed))
 	}
 	if err == nil {
 		err = move(l.place, whole, l.project, f.Path)
@@ -342,8 +342,8 @@ func (l *Loan) Restore(f Borrowed) error {
 	return err
 }
 
-// dress gives a restored file or folder its owner, as far as this user may, and its permissions.
-func (l *Loan) dress(root *os.Root, name string, f Borrowed) error {
+// setOwnerAndMode sets the owner of a restored file or folder, as far as this user may, and its permissions.
+func (l *Loan) setOwnerAndMode(root *os.Root, name string, f Borrowed) error {
 	if f.User != os.Geteuid() || f.Group != os.Getegid() {
 		_ = root.Lchown(name, f.User, f.Group) // only the administrator may give files away
 	}

@@ -159,7 +159,7 @@ func (s *Snapshot) ofTrials() []bool {
 	return trials
 }
 
-// signs returns what tells that trials made a file if it comes again.
+// signs returns the keys by which a file that was moved counts as the same as another one.
 func (s *Snapshot) signs(m owned.Moved) (keys []string) {
 	switch before, known := s.files[m.Path]; {
 	case m.Aside:
