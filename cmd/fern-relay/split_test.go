@@ -101,6 +101,11 @@ func TestSplit(t *testing.T) {
 	if left, _ := filepath.Glob(filepath.Join(dir, "out", "*")); len(left) != 2 {
 		t.Errorf("after another plan there are %v", left)
 	}
+	testfiles.Write(t, dir, map[string]string{"out/shard-3.txt": "what I noticed about shard 3\n", "out/shard-4.txt": "u:g1#t0\n"})
+	got = fern(t, dir, "split", "--timings", "times.csv", "--shards", "1", "--files", "out")
+	if left, _ := filepath.Glob(filepath.Join(dir, "out", "*")); got.status != 2 || len(left) != 4 || !strings.Contains(got.stderr, "shard-3.txt, which is not of this plan") {
+		t.Errorf("beside a file of somebody else: status %d: %s, left are %v", got.status, got.stderr, left)
+	}
 
 	if got := fern(t, dir, "split", "--timings", "times.csv", "--shards", "31"); got.status != 0 || !strings.Contains(got.stdout, "1 shard is empty") {
 		t.Errorf("of an empty shard it says %s%s", got.stdout, got.stderr)
