@@ -266,9 +266,10 @@ func (l *Loan) IsMoved(f Moved) bool {
 	return err == nil
 }
 
-// GiveBack moves a file that was moved to a path of the project that is free, in the folder in which it was.
+// GiveBack moves a file that was moved to a path of the project that is free: its own or, with the name of a folder above
+// it, one beside.
 func (l *Loan) GiveBack(f Moved, to string) error {
-	if !l.named[f.Path] || path.Dir(f.Path) != path.Dir(to) {
+	if !l.named[f.Path] || !mayBorrow(to) {
 		return fmt.Errorf("%s is left alone: the journal does not name it", to)
 	}
 	if err := l.project.MkdirAll(filepath.FromSlash(path.Dir(to)), 0o755); err != nil {
@@ -340,6 +341,16 @@ func (l *Loan) Restore(f Borrowed) error {
 		err = move(l.place, whole, l.project, f.Path)
 	}
 	return err
+}
+
+// RestoreMode gives a folder of the project its permissions again, and reports whether it had others.
+func (l *Loan) RestoreMode(f Borrowed) (changed bool, err error) {
+	name := filepath.FromSlash(f.Path)
+	info, err := l.project.Lstat(name)
+	if err != nil || !info.IsDir() || info.Mode() == f.Mode || !l.named[f.Path] {
+		return false, nil // what is missing is restored as a whole
+	}
+	return true, l.setOwnerAndMode(l.project, name, f)
 }
 
 // setOwnerAndMode sets the owner of a restored file or folder, as far as this user may, and its permissions.

@@ -20,14 +20,6 @@ func (s *Snapshot) Close() (notes []string, err error) {
 	if _, err := s.restore(); err != nil {
 		return nil, errors.Join(err, s.loan.Close())
 	}
-	for folder := range s.removed {
-		if s.folders[pattern(folder)] == 1 { // perhaps of a person
-			err = errors.Join(err, s.loan.MakeFolder(folder))
-		}
-	}
-	if err != nil {
-		return nil, errors.Join(err, s.loan.Close())
-	}
 	return s.giveBack()
 }
 
@@ -70,20 +62,16 @@ func (s *Snapshot) restoreKnown() (restored int, err error) {
 			moved = append(moved, owned.Moved{Path: m.Path, New: true})
 		}
 	}
+	if _, err := s.restoreModes(); err != nil {
+		return 0, err
+	}
 	var missing []string
 	for _, path := range slices.Backward(sortedDown(s.files)) { // a folder before what is in it
 		before := s.files[path]
 		if !s.restorable(path) || s.loan.Holds(before.Borrowed) {
 			continue
 		}
-		info, err := os.Lstat(s.path(path))
-		switch {
-		case err != nil: // it is gone
-		case before.Mode.IsDir() && info.IsDir():
-			continue // others permissions are no loss
-		case info.IsDir():
-			return 0, fmt.Errorf("%s was a file before the hunt and is a folder now: move it away, so that the file can be put back", s.path(path))
-		default:
+		if s.exists(path) { // a folder in the place of a file moves as a whole, as a person may have made what is in it
 			moved = append(moved, owned.Moved{Path: path})
 		}
 		missing = append(missing, path)
@@ -115,6 +103,11 @@ func (s *Snapshot) giveBack() (notes []string, err error) {
 			if errs = append(errs, err); note != "" {
 				notes = append(notes, note)
 			}
+		}
+	}
+	for folder := range s.removed {
+		if s.folders[pattern(folder)] == 1 { // perhaps of a person
+			_ = s.loan.MakeFolder(folder) // else a file has its place
 		}
 	}
 	for _, f := range s.loan.Files {
@@ -186,15 +179,36 @@ func pattern(name string) string {
 
 // giveOneBack moves a file into its place again or, if another has the place, beside it.
 func (s *Snapshot) giveOneBack(m owned.Moved) (note string, err error) {
-	if (m.Aside || m.New) && !s.exists(m.Path) {
+	if (m.Aside || m.New) && !s.exists(m.Path) && s.blocked(m.Path) == "" {
 		if m.New {
 			note = m.Path + " is new since the hunt began, and stays"
 		}
 		return note, s.loan.GiveBack(m, m.Path)
 	}
-	beside := m.Path + Kept
-	for n := 2; s.exists(beside); n++ {
-		beside = fmt.Sprint(m.Path, Kept, "-", n)
-	}
+	beside := s.beside(m.Path)
 	return fmt.Sprintf("%s changed during the hunt: it is as it was before, and the change is kept in %s", m.Path, beside), s.loan.GiveBack(m, beside)
+}
+
+// blocked returns the folder on the way to a file in whose place is a file, "" for none.
+func (s *Snapshot) blocked(name string) string {
+	for above := path.Dir(name); above != "."; above = path.Dir(above) {
+		if info, err := os.Lstat(s.path(above)); err == nil && !info.IsDir() {
+			return above
+		}
+	}
+	return ""
+}
+
+// beside returns a free path for a file whose place is taken: with Kept behind its name, or behind that of a folder above it
+// in whose place is a file.
+func (s *Snapshot) beside(name string) string {
+	taken := name
+	if above := s.blocked(name); above != "" {
+		taken = above
+	}
+	kept := taken + Kept
+	for n := 2; s.exists(kept); n++ {
+		kept = fmt.Sprint(taken, Kept, "-", n)
+	}
+	return kept + name[len(taken):]
 }

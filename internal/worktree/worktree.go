@@ -262,11 +262,11 @@ func (s *Snapshot) Touched() (bool, error) {
 	return false, nil
 }
 
-// same reports whether a file looks as it did, or both are folders. A file that is written anew has another time, or at
+// same reports whether a file or folder looks as it did. A file that is written anew has another time, or at
 // least another content if its time was put back.
 func (s *Snapshot) same(before, now entry) bool {
 	if before.Mode.IsDir() && now.Mode.IsDir() {
-		return true
+		return before.Mode == now.Mode
 	}
 	if before.Mode != now.Mode || before.Size != now.Size || before.Link != now.Link {
 		return false
@@ -331,9 +331,12 @@ func (s *Snapshot) Restore() (changed bool, err error) {
 }
 
 func (s *Snapshot) restore() (changed bool, err error) {
+	if changed, err = s.restoreModes(); err != nil {
+		return changed, err
+	}
 	now, err := s.list()
 	if err != nil {
-		return false, err
+		return changed, err
 	}
 	if s.differsFromCommit(now) && s.isOfAnotherRevision() {
 		s.leaveCommitted(now)
@@ -345,7 +348,7 @@ func (s *Snapshot) restore() (changed bool, err error) {
 		e := now[path]
 		before, known := s.files[path]
 		switch {
-		case known && s.same(before, e):
+		case known && (s.same(before, e) || before.Mode.IsDir() && e.Mode.IsDir()):
 			continue
 		case known && before.Mode.IsRegular() && before.Sum == "":
 			errs = append(errs, fmt.Errorf("%s was changed and cannot be put back: it is too large or cannot be read", s.path(path)))
@@ -373,6 +376,17 @@ func (s *Snapshot) restore() (changed bool, err error) {
 		errs = append(errs, s.put(path))
 	}
 	return changed || len(missing) > 0, errors.Join(errs...)
+}
+
+// restoreModes gives folders their permissions again, those above first, so that what is in them can be seen.
+func (s *Snapshot) restoreModes() (changed bool, err error) {
+	for _, path := range slices.Sorted(maps.Keys(s.files)) {
+		if f := s.files[path].Borrowed; f.Mode.IsDir() {
+			had, wrong := s.loan.RestoreMode(f)
+			changed, err = changed || had, errors.Join(err, wrong)
+		}
+	}
+	return changed, err
 }
 
 // differsFromCommit reports whether a file differs that the revision has.
