@@ -353,6 +353,15 @@ func (l *Loan) RestoreMode(f Borrowed) (changed bool, err error) {
 	return true, l.setOwnerAndMode(l.project, name, f)
 }
 
+// OpenUp gives this user all permissions for a folder that is new in the project, so that what is in it can be moved.
+func (l *Loan) OpenUp(name string) error {
+	info, err := l.project.Lstat(filepath.FromSlash(name))
+	if err != nil || !info.IsDir() {
+		return gone(err)
+	}
+	return l.project.Chmod(filepath.FromSlash(name), info.Mode().Perm()|0o700)
+}
+
 // setOwnerAndMode sets the owner of a restored file or folder, as far as this user may, and its permissions.
 func (l *Loan) setOwnerAndMode(root *os.Root, name string, f Borrowed) error {
 	if f.User != os.Geteuid() || f.Group != os.Getegid() {

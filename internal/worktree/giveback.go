@@ -59,6 +59,7 @@ func (s *Snapshot) restoreKnown() (restored int, err error) {
 		}
 		delete(s.files, m.Path) // it comes back from where it is
 		if s.exists(m.Path) {
+			_ = s.loan.OpenUp(m.Path) // as below
 			moved = append(moved, owned.Moved{Path: m.Path, New: true})
 		}
 	}
@@ -72,6 +73,7 @@ func (s *Snapshot) restoreKnown() (restored int, err error) {
 			continue
 		}
 		if s.exists(path) { // a folder in the place of a file moves as a whole, as a person may have made what is in it
+			_ = s.loan.OpenUp(path) // otherwise moving it fails
 			moved = append(moved, owned.Moved{Path: path})
 		}
 		missing = append(missing, path)

@@ -334,7 +334,7 @@ func (s *Snapshot) restore() (changed bool, err error) {
 	if changed, err = s.restoreModes(); err != nil {
 		return changed, err
 	}
-	now, err := s.list()
+	now, err := s.listAll()
 	if err != nil {
 		return changed, err
 	}
@@ -376,6 +376,26 @@ func (s *Snapshot) restore() (changed bool, err error) {
 		errs = append(errs, s.put(path))
 	}
 	return changed || len(missing) > 0, errors.Join(errs...)
+}
+
+// listAll is list, once this user may look into all folders that trials have made.
+func (s *Snapshot) listAll() (map[string]entry, error) {
+	opened := map[string]bool{}
+	for {
+		now, err := s.list()
+		if err != nil {
+			return nil, err
+		}
+		before := len(opened)
+		for path, e := range now {
+			if e.Mode.IsDir() && e.Mode.Perm()&0o700 != 0o700 && !s.files[path].Mode.IsDir() && s.loan.OpenUp(path) == nil {
+				opened[path] = true
+			}
+		}
+		if len(opened) == before {
+			return now, nil
+		}
+	}
 }
 
 // restoreModes gives folders their permissions again, those above first, so that what is in them can be seen.
