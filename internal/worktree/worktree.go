@@ -421,7 +421,11 @@ func (s *Snapshot) differsFromCommit(now map[string]entry) bool {
 
 // isOfAnotherRevision reports whether a person has checked out another revision since the snapshot.
 func (s *Snapshot) isOfAnotherRevision() bool {
-	return s.loan.Revision != "" && s.revision() != s.loan.Revision
+	if s.loan.Revision == "" {
+		return false
+	}
+	now := s.revision()
+	return now != "" && now != s.loan.Revision
 }
 
 // leaveCommitted leaves the files that the revision had, and those that are new with the present one, as they are from now on.
