@@ -72,6 +72,9 @@ func runDemoFleet(ctx context.Context, dir string, plainly bool) error {
 func (f *demoFleet) end(cancel context.CancelFunc) {
 	cancel()
 	f.processes.Wait()
+	if h, err := app.OpenHistory(context.Background(), f.dir); err == nil {
+		_ = h.Close() // opening it has cleaned up after the machine that was killed
+	}
 	if f.store != nil {
 		_ = errors.Join(f.store.Remove(), f.record.Close()) // else the next command does
 	}
