@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
@@ -203,15 +204,16 @@ func (a *App) tasks(victims []catalog.Test, o HuntOptions) ([]hunt.Task, error) 
 
 // hunter is what simultaneous hunts share.
 type hunter struct {
-	app      *App
-	pool     *engine.Pool
-	ledger   *ledger.Ledger
-	sources  string // identifies the state of the project's files
-	revision string // of the project; empty without git
-	report   func(hunt.Progress)
-	machines *machineHunt // that run trials, too; nil for none
-	first    string       // the victim whose progress has the notes of all
-	unkept   string       // why the project's files are not put back between trials; empty if they are
+	app       *App
+	pool      *engine.Pool
+	ledger    *ledger.Ledger
+	sources   string // identifies the state of the project's files
+	revision  string // of the project; empty without git
+	report    func(hunt.Progress)
+	machines  *machineHunt // that run trials, too; nil for none
+	first     string       // the victim whose progress has the notes of all
+	explained atomic.Bool  // a finding has said what unkept says
+	unkept    string       // why the project's files are not put back between trials; empty if they are
 }
 
 // prepare prepares all tests that trials may run.
@@ -269,6 +271,7 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 		f.Changed, f.Looked, p.Err = h.changed(ctx, *f)
 		if h.unkept != "" && p.Err == nil {
 			p.Err = errors.New(h.unkept)
+			h.explained.Store(true)
 		}
 	}
 	p.Finding.Revision = h.revision

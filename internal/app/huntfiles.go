@@ -8,6 +8,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"fernrelay/core/hunt"
@@ -24,9 +25,13 @@ func (h *hunter) keepFiles(ctx context.Context) (release func(), err error) {
 		return nil, err
 	}
 	tree, err := h.snapshot(ctx, store)
-	if errors.Is(err, worktree.ErrTooLarge) || errors.Is(err, worktree.ErrBusy) {
+	if errors.Is(err, worktree.ErrTooLarge) || errors.Is(err, worktree.ErrBusy) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
 		h.unkept = "the files that tests leave in the project were not put back between the trials: " + err.Error()
-		return func() {}, nil
+		return func() {
+			if !h.explained.Load() {
+				h.note([]string{h.unkept})
+			}
+		}, nil
 	}
 	if err != nil {
 		return nil, err

@@ -30,6 +30,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"fernrelay/internal/owned"
@@ -210,7 +211,11 @@ func (s *Snapshot) copyAll(o Options) error {
 		e.Person = e.Mode.IsRegular() && o.Person(path, e.Mode)
 		e.Commit = o.Committed(path)
 		if e.Mode.IsRegular() && e.Size <= largestFile {
-			if kept, err := s.loan.Keep(e.Borrowed); err == nil { // one that cannot be read cannot be put back
+			kept, err := s.loan.Keep(e.Borrowed)
+			if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+				return err
+			}
+			if err == nil { // otherwise it cannot be read, and not be put back
 				e.Borrowed = kept
 			}
 		}
