@@ -147,7 +147,7 @@ func (l *Loan) begin() error {
 	if err := l.place.Mkdir(loanMoved, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	if l.journal, err = l.place.OpenFile(loanJournal, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
+	if l.journal, err = l.place.OpenFile(loanJournal, os.O_RDWR|os.O_CREATE|os.O_EXCL|os.O_APPEND, 0o600); err != nil {
 		return err
 	}
 	head, err := l.head()
@@ -167,6 +167,7 @@ func (l *Loan) head() (loanLine, error) {
 	return loanLine{Format: loanFormat, Project: identity(project), Place: identity(place)}, err
 }
 
+// write adds lines to the journal, all of them or none, as on a full disk.
 func (l *Loan) write(lines ...loanLine) error {
 	var text bytes.Buffer
 	for _, line := range lines {
@@ -174,8 +175,14 @@ func (l *Loan) write(lines ...loanLine) error {
 			return err
 		}
 	}
-	_, err := l.journal.Write(text.Bytes())
-	return err
+	size, err := l.journal.Seek(0, io.SeekEnd)
+	if err != nil {
+		return err
+	}
+	if _, err := l.journal.Write(text.Bytes()); err != nil {
+		return errors.Join(err, l.journal.Truncate(size))
+	}
+	return nil
 }
 
 // Keep copies the content of a regular file of the project. The error says why it cannot be restored.

@@ -97,7 +97,7 @@ func Begin(records string) *Record {
 // newRecord makes a file for a record and locks it as long as this process lives. It returns nil where that is not possible.
 func newRecord(root *os.Root) *os.File {
 	for {
-		file, err := root.OpenFile(recordPrefix+newNumber()[:12]+recordEnding, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+		file, err := root.OpenFile(recordPrefix+newNumber()[:12]+recordEnding, os.O_RDWR|os.O_CREATE|os.O_EXCL|os.O_APPEND, 0o600)
 		if err != nil {
 			return nil
 		}
