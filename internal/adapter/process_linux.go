@@ -235,40 +235,15 @@ func childrenOf(pid int) []int {
 
 // childrenByParent looks through all processes, for kernels that do not list children.
 func childrenByParent(parent int) []int {
-	return processes(func(pid int) bool {
-		fields, err := statFields(pid)
+	return owned.Processes(func(pid int) bool {
+		fields, err := owned.ProcessStat(pid)
 		return err == nil && fields[1] == strconv.Itoa(parent)
 	})
 }
 
-// processes lists the processes of the system that are meant.
-func processes(meant func(pid int) bool) []int {
-	entries, _ := os.ReadDir("/proc") // none if it is not mounted
-	var pids []int
-	for _, entry := range entries {
-		if pid, err := strconv.Atoi(entry.Name()); err == nil && meant(pid) {
-			pids = append(pids, pid)
-		}
-	}
-	return pids
-}
-
-// statFields reads the state, the parent and the group of a process, and what follows (proc(5)).
-func statFields(pid int) ([]string, error) {
-	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return nil, err
-	}
-	fields := strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:])) // the name before may hold anything
-	if len(fields) < 3 {
-		return nil, errors.New("the system describes the process in an unknown way")
-	}
-	return fields, nil
-}
-
 func readOrphan(pid int) (orphan, error) {
 	o := orphan{pid: pid}
-	fields, err := statFields(pid)
+	fields, err := owned.ProcessStat(pid)
 	if err != nil {
 		return o, err
 	}
@@ -303,7 +278,7 @@ const clockTicks = 100
 // processorTime returns what a process and the children that it waited for have used of processors, 0 if that is not
 // known.
 func processorTime(pid int) time.Duration {
-	fields, err := statFields(pid)
+	fields, err := owned.ProcessStat(pid)
 	if err != nil || len(fields) < 15 {
 		return 0
 	}

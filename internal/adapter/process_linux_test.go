@@ -43,8 +43,8 @@ func descendants(t *testing.T) (found []string) {
 	t.Helper()
 	var walk func(pid int)
 	walk = func(pid int) {
-		for _, child := range processes(func(child int) bool {
-			fields, err := statFields(child)
+		for _, child := range owned.Processes(func(child int) bool {
+			fields, err := owned.ProcessStat(child)
 			return err == nil && fields[1] == fmt.Sprint(pid) && fields[0] != "Z"
 		}) {
 			line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", child))

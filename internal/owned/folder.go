@@ -172,8 +172,8 @@ func (f *Folder) isEmpty() bool {
 // Path returns the absolute path at which the folder was made.
 func (f *Folder) Path() string { return f.path }
 
-// Check returns an error if the folder is no longer at its path, because it was moved, or another or a link took its place.
-func (f *Folder) Check() error {
+// check returns an error if the folder is no longer at its path, because it was moved, or another or a link took its place.
+func (f *Folder) check() error {
 	own, err := f.root.Stat(".")
 	if err != nil {
 		return err
@@ -187,7 +187,7 @@ func (f *Folder) Check() error {
 
 // Mkdir makes a folder below the folder, unless it exists, and returns its path.
 func (f *Folder) Mkdir(name string) (path string, err error) {
-	if err := f.Check(); err != nil {
+	if err := f.check(); err != nil {
 		return "", err
 	}
 	if err := f.root.Mkdir(name, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
@@ -243,7 +243,7 @@ func (f *Folder) removeEmpty() error {
 	if _, err := os.Lstat(f.path); errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	if err := f.Check(); err != nil {
+	if err := f.check(); err != nil {
 		return err
 	}
 	return gone(syscall.Rmdir(f.path))

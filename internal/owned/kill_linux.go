@@ -6,26 +6,47 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
 )
 
-// startOf returns when a process started, in ticks since the system did (proc(5), field 22). It returns 0 for one that
-// has ended, though nobody has waited for it yet.
-func startOf(pid int) (uint64, error) {
+// Processes lists the processes of the system that are meant.
+func Processes(meant func(pid int) bool) (pids []int) {
+	entries, _ := os.ReadDir("/proc") // none if it is not mounted
+	for _, entry := range entries {
+		if pid, err := strconv.Atoi(entry.Name()); err == nil && meant(pid) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
+// ProcessStat reads the state, the parent and the group of a process, and what follows (proc(5), from field 3 on).
+func ProcessStat(pid int) ([]string, error) {
 	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return nil, err
+	}
+	fields := strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:])) // the name before may hold anything
+	if len(fields) < 20 {
+		return nil, fmt.Errorf("the system describes process %d in an unknown way", pid)
+	}
+	return fields, nil
+}
+
+// startOf returns when a process started, in ticks since the system did. It returns 0 for one that has ended, though
+// nobody has waited for it yet.
+func startOf(pid int) (uint64, error) {
+	fields, err := ProcessStat(pid)
 	if err != nil {
 		return 0, err
 	}
-	fields := bytes.Fields(data[bytes.LastIndexByte(data, ')')+1:]) // the name before may hold anything
-	if len(fields) < 20 {
-		return 0, fmt.Errorf("the system describes process %d in an unknown way", pid)
-	}
-	if state := string(fields[0]); state == "Z" || state == "X" {
+	if fields[0] == "Z" || fields[0] == "X" {
 		return 0, nil
 	}
-	return strconv.ParseUint(string(fields[19]), 10, 64)
+	return strconv.ParseUint(fields[19], 10, 64)
 }
 
 // lives reports whether the process lives that has a number and started at a time.
@@ -44,7 +65,7 @@ const sweeps = 100
 func killMarked(secret string) {
 	for range sweeps {
 		found := false
-		for _, pid := range processes() {
+		for _, pid := range Processes(func(pid int) bool { return pid > 1 && pid != os.Getpid() }) {
 			found = killIfMarked(pid, secret) || found
 		}
 		if !found {
@@ -52,17 +73,6 @@ func killMarked(secret string) {
 		}
 		time.Sleep(time.Millisecond)
 	}
-}
-
-// processes lists the processes of the system.
-func processes() (pids []int) {
-	entries, _ := os.ReadDir("/proc") // none if it is not mounted
-	for _, entry := range entries {
-		if pid, err := strconv.Atoi(entry.Name()); err == nil && pid > 1 && pid != os.Getpid() {
-			pids = append(pids, pid)
-		}
-	}
-	return pids
 }
 
 // killIfMarked kills a process if its environment has a secret. It holds the process by a descriptor meanwhile, so that

@@ -130,45 +130,36 @@ func ReplaceOutput(path string) error {
 // openPlain opens a folder and refuses a link in its place. The folders above it may be links.
 func openPlain(path string) (*os.Root, fs.FileInfo, error) {
 	there, err := os.Lstat(path)
+	return openSame(path, there, err, func() (*os.Root, error) { return os.OpenRoot(path) })
+}
+
+// openBelow opens a folder below an open one, and refuses a link in its place.
+func openBelow(parent *os.Root, name string) (*os.Root, fs.FileInfo, error) {
+	there, err := parent.Lstat(name)
+	return openSame(filepath.Join(parent.Name(), name), there, err, func() (*os.Root, error) {
+		root, err := parent.OpenRoot(name)
+		if errors.Is(err, fs.ErrPermission) && parent.Chmod(name, 0o700) == nil {
+			root, err = parent.OpenRoot(name)
+		}
+		return root, err
+	})
+}
+
+// openSame opens a folder of which Lstat returned there and err, and checks that it is what was opened.
+func openSame(path string, there fs.FileInfo, err error, open func() (*os.Root, error)) (*os.Root, fs.FileInfo, error) {
 	if err != nil {
 		return nil, nil, err
 	}
 	if !there.IsDir() {
 		return nil, nil, &fs.PathError{Op: "open", Path: path, Err: errors.New("is not a folder")}
 	}
-	root, err := os.OpenRoot(path)
+	root, err := open()
 	if err != nil {
 		return nil, nil, err
 	}
 	opened, err := root.Stat(".")
 	if err == nil && !os.SameFile(there, opened) {
 		err = &fs.PathError{Op: "open", Path: path, Err: errors.New("was replaced meanwhile")}
-	}
-	if err != nil {
-		return nil, nil, errors.Join(err, root.Close())
-	}
-	return root, opened, nil
-}
-
-// openBelow opens a folder directly below an open one, and refuses a link in its place.
-func openBelow(parent *os.Root, name string) (*os.Root, fs.FileInfo, error) {
-	there, err := parent.Lstat(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	if !there.IsDir() {
-		return nil, nil, &fs.PathError{Op: "open", Path: filepath.Join(parent.Name(), name), Err: errors.New("is not a folder")}
-	}
-	root, err := parent.OpenRoot(name)
-	if errors.Is(err, fs.ErrPermission) && parent.Chmod(name, 0o700) == nil {
-		root, err = parent.OpenRoot(name)
-	}
-	if err != nil {
-		return nil, nil, err
-	}
-	opened, err := root.Stat(".")
-	if err == nil && !os.SameFile(there, opened) {
-		err = &fs.PathError{Op: "open", Path: filepath.Join(parent.Name(), name), Err: errors.New("was replaced meanwhile")}
 	}
 	if err != nil {
 		return nil, nil, errors.Join(err, root.Close())
