@@ -46,6 +46,7 @@ type FileFailure struct {
 	ID string `json:"id"`
 	run.Failure
 	Output string `json:"output,omitempty"` // its end
+	Entry  bool   `json:"entry,omitempty"`  // it is no test: see run.Event
 }
 
 // outputWritten bounds the output of a failure in a file, in bytes.
@@ -106,12 +107,12 @@ func (r *Result) file() FileCrossing {
 	c.Services = append(c.Services, r.Run.Services...)
 	c.Seconds = r.Run.Ended.Sub(r.Run.Started).Seconds()
 	c.Planned, c.IDs = r.Run.Planned, map[run.Outcome][]string{}
+	maps.Copy(c.Counts, r.Run.Counts)
 	for _, result := range r.Run.Results {
-		c.Counts[result.Outcome]++
 		c.IDs[result.Outcome] = append(c.IDs[result.Outcome], result.ID)
 		if result.Outcome.Bad() {
 			output := result.Output[max(0, len(result.Output)-outputWritten):]
-			c.Failures = append(c.Failures, FileFailure{result.ID, result.Failure, strings.ToValidUTF8(string(output), "")})
+			c.Failures = append(c.Failures, FileFailure{result.ID, result.Failure, strings.ToValidUTF8(string(output), ""), result.Entry})
 		}
 	}
 	return c
@@ -176,7 +177,7 @@ func Join(m *Matrix, parts []*File) (*Results, error) {
 // take takes over what the shards of a crossing came to together. One that is missing, or was planned
 // from other tests or times, makes the crossing lost.
 func (r *Result) take(m *run.Merged) {
-	r.Run, r.Tests, r.Outcome = m.Run, len(m.Run.Results), OutcomeOf(m.Run.Counts)
+	r.Run, r.Tests, r.Outcome = m.Run, m.Run.Tests(), outcomeOf(m.Run)
 	switch {
 	case len(m.Missing) > 0:
 		r.Outcome, r.Why = run.Lost, fmt.Sprintf("of %d shards these never came back: %s", m.Of, strings.Trim(fmt.Sprint(m.Missing), "[]"))
@@ -200,7 +201,7 @@ func (c *FileCrossing) run() *run.Run {
 			if f.Output != "" {
 				r.Apply(run.Event{Event: run.Output, ID: id, Text: f.Output}.Sound())
 			}
-			r.Apply(run.Event{Event: run.Finished, ID: id, Outcome: o, Failure: f.Failure, Seconds: run.Took(0)}.Sound())
+			r.Apply(run.Event{Event: run.Finished, ID: id, Entry: f.Entry, Outcome: o, Failure: f.Failure, Seconds: run.Took(0)}.Sound())
 		}
 	}
 	r.Services = c.Services

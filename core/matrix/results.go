@@ -32,10 +32,19 @@ const (
 	LeftOut State = "left-out"
 )
 
-// OutcomeOf returns the outcome of a crossing by the counts of its run: the worst of its tests', skipped if all are skipped.
+// OutcomeOf returns the outcome of a crossing by the counts of its run: the worst of its tests', skipped if all are skipped. A
+// build that failed counts more than the tests that are lost because of it.
 func OutcomeOf(counts map[run.Outcome]int) run.Outcome {
-	for _, o := range []run.Outcome{run.Lost, run.Failed, run.TimedOut, run.Errored} {
-		if counts[o] > 0 {
+	worst := []run.Outcome{run.Lost, run.Failed, run.TimedOut, run.Errored}
+	if counts[run.Beyond] > 0 {
+		worst = []run.Outcome{run.Failed, run.TimedOut, run.Errored, run.Beyond}
+	}
+	for _, o := range worst {
+		switch {
+		case counts[o] == 0:
+		case o == run.Beyond:
+			return run.Errored
+		default:
 			return o
 		}
 	}
@@ -50,9 +59,17 @@ func OutcomeOf(counts map[run.Outcome]int) run.Outcome {
 	return run.Passed
 }
 
+// outcomeOf returns the outcome of a crossing by its run, which is lost if a test is, unless a build explains that.
+func outcomeOf(ran *run.Run) run.Outcome {
+	if ran.Counts[run.Lost] > 0 && ran.ExitStatus() == 3 {
+		return run.Lost
+	}
+	return OutcomeOf(ran.Counts)
+}
+
 // End notes the run of a crossing, and its number in the ledger.
 func (r *Result) End(number int, ran *run.Run) {
-	r.State, r.Number, r.Run, r.Outcome, r.Began, r.Tests = Ended, number, ran, OutcomeOf(ran.Counts), ran.Started, len(ran.Results)
+	r.State, r.Number, r.Run, r.Outcome, r.Began, r.Tests = Ended, number, ran, outcomeOf(ran), ran.Started, ran.Tests()
 	if r.Tests == 0 && ran.Planned == nil {
 		r.Outcome = run.Skipped
 	}

@@ -3,7 +3,6 @@ package run
 import (
 	"cmp"
 	"fmt"
-	"slices"
 	"strings"
 )
 
@@ -31,10 +30,6 @@ type Twice struct {
 	Parts []string // their names
 }
 
-// rank orders outcomes by which one counts if parts report different ones for a test: a failure more than a pass,
-// and a pass more than none.
-var rank = []Outcome{Failed, Errored, TimedOut, Surprise, Owed, Passed, Skipped, Lost}
-
 // Merge combines parts, and finds out whether all shards of their plan came back, were planned alike, and reported
 // different tests.
 func Merge(parts []Part) *Merged {
@@ -46,6 +41,7 @@ func Merge(parts []Part) *Merged {
 			reported[r.ID] = append(reported[r.ID], p.Name)
 		}
 		m.Run.Services = append(m.Run.Services, p.Run.Services...)
+		m.Run.AddNote(p.Run.Several())
 		if !p.Run.Started.IsZero() && (m.Run.Started.IsZero() || p.Run.Started.Before(m.Run.Started)) {
 			m.Run.Started = p.Run.Started
 		}
@@ -82,13 +78,13 @@ func (r *Run) Add(res *Result) {
 	if known == nil {
 		r.byID[res.ID] = res
 		r.Results = append(r.Results, res)
-		r.Counts[res.Outcome]++
+		r.Counts[res.counted()]++
 		r.Work += res.Alone()
 		return
 	}
-	if slices.Index(rank, res.Outcome) < slices.Index(rank, known.Outcome) {
-		r.Counts[known.Outcome]--
-		r.Counts[res.Outcome]++
+	if res.Outcome.Worse(known.Outcome) {
+		r.Counts[known.counted()]--
+		r.Counts[res.counted()]++
 		r.Work += res.Alone() - known.Alone()
 		*known = *res
 	}
@@ -169,7 +165,7 @@ func (r *Run) Replay(sink Sink) {
 		}
 		e := at(Finished)
 		e.Outcome, e.Seconds = cmp.Or(res.Outcome, Lost), Took(res.Seconds)
-		e.Failure, e.Unstable = res.Failure, res.Unstable
+		e.Failure, e.Unstable, e.Entry = res.Failure, res.Unstable, res.Entry
 		sink(e)
 		if res.Finding != nil {
 			e := at(Found)

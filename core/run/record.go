@@ -36,13 +36,7 @@ type Record struct {
 func (k *Record) Wall() float64 { return max(0, k.Ended.Sub(k.Began).Seconds()-k.Prepared) }
 
 // Tests counts the tests of the run.
-func (k *Record) Tests() int {
-	n := 0
-	for _, count := range k.Counts {
-		n += count
-	}
-	return n
-}
+func (k *Record) Tests() int { return CountTests(k.Counts) }
 
 // ErrNoRecord reports that the ledger does not have the run asked for.
 var ErrNoRecord = errors.New("there is no such run in the ledger")

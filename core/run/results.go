@@ -2,6 +2,7 @@ package run
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,6 +25,8 @@ type Result struct {
 	Worker, Batch  int // from 1; 0 if it never started. In a run of several machines, workers are counted across all of them
 	Started, Ended time.Time
 	Unstable       bool    // it passed, and was bad in a try before
+	Entry          bool    // it is no test but what a process did beyond its tests, or a build that failed
+	several        bool    // the run has more than one result of it
 	Slowed         float64 // how many times as long it took as alone, because others used the processors; 0 if not known
 	Share          float64 // processors that it keeps busy when it runs alone; 0 if not known
 	Failure
@@ -53,6 +56,7 @@ type Run struct {
 	Work           float64           // seconds of all results, as each takes alone
 	unmeasured     map[int][]*Result // by batch
 	batches        int               // the greatest number of a batch
+	several        []string          // IDs of tests with more than one result
 }
 
 // Service is a service that was started for a run, and the seconds until it was ready.
@@ -121,24 +125,59 @@ func Of(results []Result) *Run {
 	for i := range results {
 		res := &results[i]
 		r.Results, r.byID[res.ID] = append(r.Results, res), res
-		r.Counts[res.Outcome]++
+		r.Counts[res.counted()]++
 		r.Work += res.Alone()
 		r.batches = max(r.batches, res.Batch)
 	}
 	return r
 }
 
+// counted returns the outcome as which the result is counted.
+func (res *Result) counted() Outcome {
+	if res.Entry && res.Outcome.Bad() {
+		return Beyond
+	}
+	return res.Outcome
+}
+
+// Tests counts the tests of the run, without entries.
+func (r *Run) Tests() int {
+	n := 0
+	for _, res := range r.Results {
+		if !res.Entry {
+			n++
+		}
+	}
+	return n
+}
+
+// Entries returns the results that are no tests.
+func (r *Run) Entries() []*Result {
+	var entries []*Result
+	for _, res := range r.Results {
+		if res.Entry {
+			entries = append(entries, res)
+		}
+	}
+	return entries
+}
+
+// Unbuilt reports whether a result is that of a test that is lost because the build of its group failed. The run says so
+// by an entry.
+func (r *Run) Unbuilt(res *Result) bool {
+	if res.Outcome != Lost {
+		return false
+	}
+	place, _, _ := strings.Cut(res.ID, "#")
+	entry := r.byID[place+"#"+BuildEntry]
+	return entry != nil && entry.Entry
+}
+
 // Result returns the result of a test, nil if there is none.
 func (r *Run) Result(id string) *Result { return r.byID[id] }
 
 // Done counts the tests that have an outcome.
-func (r *Run) Done() int {
-	n := 0
-	for _, count := range r.Counts {
-		n += count
-	}
-	return n
-}
+func (r *Run) Done() int { return CountTests(r.Counts) }
 
 // Apply folds one event into the run.
 func (r *Run) Apply(e Event) {
@@ -185,14 +224,22 @@ func (r *Run) measure(e Event) {
 	delete(r.unmeasured, e.Batch)
 }
 
+// finish takes a result of a test. Of several the worst counts.
 func (r *Run) finish(e Event) {
 	res := r.at(e)
 	if res.Outcome != "" {
-		r.Counts[res.Outcome]--
+		if res.Outcome != Lost && e.Outcome != Lost && !res.several {
+			res.several, r.several = true, append(r.several, e.ID)
+		}
+		if !e.Outcome.Worse(res.Outcome) {
+			return
+		}
+		r.Counts[res.counted()]--
 	}
-	r.Counts[e.Outcome]++
+	res.Entry = e.Entry
 	r.Work -= res.Alone() // of an earlier outcome
 	res.Outcome, res.Seconds, res.Ended = e.Outcome, seconds(e), e.At
+	r.Counts[res.counted()]++
 	r.Work += res.Alone()
 	res.Failure, res.Unstable = e.Failure, e.Unstable
 	if res.Started.IsZero() {
@@ -202,6 +249,28 @@ func (r *Run) finish(e Event) {
 		r.unmeasured[e.Batch] = append(r.unmeasured[e.Batch], res)
 	}
 }
+
+// mostNamed bounds the tests that a note names.
+const mostNamed = 5
+
+// Several names the tests of which the run has more than one result, in words; "" if there are none.
+func (r *Run) Several() string {
+	n := len(r.several)
+	if n == 0 {
+		return ""
+	}
+	words := strings.Join(r.several[:min(n, mostNamed)], ", ")
+	if n > mostNamed {
+		words += fmt.Sprintf(" and %d more", n-mostNamed)
+	}
+	if n == 1 {
+		return "1 test has several results, of which the worst counts: " + words
+	}
+	return fmt.Sprintf("%d tests have several results, of which the worst counts: %s", n, words)
+}
+
+// AddNote adds a line to what went wrong beside the tests, unless it is empty.
+func (r *Run) AddNote(text string) { r.Note = strings.TrimSpace(r.Note + "\n" + text) }
 
 func (r *Run) at(e Event) *Result {
 	res := r.byID[e.ID]
@@ -267,6 +336,9 @@ func (r *Run) Summary() string {
 			parts = append(parts, strconv.Itoa(unstable)+" unstable")
 		}
 	}
+	if n := r.Counts[Beyond]; n > 0 {
+		parts = append(parts, plural(n, "error")+" beyond the tests")
+	}
 	if parts == nil {
 		return "nothing ran"
 	}
@@ -274,15 +346,25 @@ func (r *Run) Summary() string {
 }
 
 // ExitStatus returns the status with which a command ends that did this run: 3 if something is lost or nothing ran
-// that should have, 1 if something is bad, 0 if all is well.
+// that should have, 1 if something is bad, 0 if all is well. A test that is lost because a build failed is bad.
 func (r *Run) ExitStatus() int {
-	if r.Counts[Lost] > 0 || r.Idle {
+	if r.Idle || r.Counts[Lost] > 0 && (r.Counts[Beyond] == 0 || slices.ContainsFunc(r.Results, r.isMissing)) {
 		return 3
 	}
 	if CountBad(r.Counts) > 0 {
 		return 1
 	}
 	return 0
+}
+
+// isMissing reports whether a test is lost, and not because of a build.
+func (r *Run) isMissing(res *Result) bool { return res.Outcome == Lost && !r.Unbuilt(res) }
+
+func plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprint(n, " ", noun, "s")
 }
 
 func seconds(e Event) float64 {

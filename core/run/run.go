@@ -47,6 +47,16 @@ func OutcomeNamed(name string) Outcome {
 	return Outcome(name)
 }
 
+// Beyond is counted in place of the outcome of an entry: see [Event.Entry].
+const Beyond Outcome = "beyond"
+
+// The names of entries, as if they were tests of their group: for what a process did beyond its tests, and for a build that
+// failed. In Go, the entry of a process that has a TestMain has that name.
+const (
+	ProcessEntry = "process"
+	BuildEntry   = "build"
+)
+
 var shapes = map[Outcome]string{
 	Passed: "▪", Failed: "▲", Errored: "◆", TimedOut: "▼", Skipped: "▫", Owed: "△", Surprise: "◇", Lost: "∅",
 }
@@ -68,15 +78,35 @@ func (o Outcome) Evidence() (bad, something bool) {
 	return o.Bad(), o != "" && o != Skipped && o != Lost
 }
 
-// CountBad counts those that make a run fail.
+// rank orders outcomes by which one counts if a test has several: a failure more than a pass, and a pass more than
+// none.
+var rank = []Outcome{Failed, Errored, TimedOut, Surprise, Owed, Passed, Skipped, Lost}
+
+// Worse reports whether the outcome counts rather than another one of the same test.
+func (o Outcome) Worse(than Outcome) bool {
+	return than == "" && o != "" || slices.Index(rank, o) < slices.Index(rank, than)
+}
+
+// CountBad counts those that make a run fail, entries included.
 func CountBad(counts map[Outcome]int) int {
-	bad := 0
+	bad := counts[Beyond]
 	for o, n := range counts {
 		if o.Bad() {
 			bad += n
 		}
 	}
 	return bad
+}
+
+// CountTests counts the tests that have an outcome, without entries.
+func CountTests(counts map[Outcome]int) int {
+	n := 0
+	for o, count := range counts {
+		if o != Beyond {
+			n += count
+		}
+	}
+	return n
 }
 
 // Kind is what an event reports.
@@ -135,6 +165,7 @@ type Event struct {
 	Outcome  Outcome         `json:"outcome,omitempty"`
 	Seconds  *float64        `json:"seconds,omitempty"`  // of a Finished and a StepDone
 	Unstable bool            `json:"unstable,omitempty"` // of a Finished that passed: it was bad in a try before
+	Entry    bool            `json:"entry,omitempty"`    // of a Finished: what a process did beyond its tests, or a build that failed, which is no test
 	Failure                  // of a Finished and a StepDone; of a RunEnds its Message is what went wrong beside the tests
 	Used     *Used           `json:"used,omitempty"`    // of a Measured
 	Counts   map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds

@@ -58,7 +58,10 @@ func (p *Section) section(name string) *Section {
 }
 
 func (t *Totals) add(res *Result) {
-	t.Counts[res.Outcome]++
+	t.Counts[res.counted()]++
+	if res.Entry {
+		return
+	}
 	t.Seconds += res.Seconds
 	bad, something := res.Outcome.Evidence()
 	if something {

@@ -53,10 +53,12 @@ type state struct {
 	spent    time.Duration
 	timer    *time.Timer
 	timedOut bool
-	tail     []byte   // the newest output
-	printed  int      // bytes of output
-	steps    []string // the only ones that run; empty for all
-	stepped  bool     // one of those has an outcome
+	tail     []byte        // the newest output
+	printed  int           // bytes of output
+	steps    []string      // the only ones that run; empty for all
+	stepped  bool          // one of those has an outcome
+	results  []run.Outcome // that the process reported, if there are several
+	failure  run.Failure   // of the outcome
 }
 
 // Flood is the output of a test, in bytes, that its events have as text.
@@ -300,6 +302,13 @@ func (b *Batch) Outcome(id string) run.Outcome {
 	return ""
 }
 
+// Holds reports whether a test is in the batch.
+func (b *Batch) Holds(id string) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.states[id] != nil
+}
+
 // Done reports whether all of some tests have an outcome.
 func (b *Batch) Done(tests []catalog.Test) bool {
 	b.mu.Lock()
@@ -318,13 +327,45 @@ func (b *Batch) Spent(id string) time.Duration {
 	return s.elapsed()
 }
 
-// Finished sets the outcome of a test. If the event has no Seconds, the measured time counts.
+// Finished takes an outcome of a test that its process reports. If the event has no Seconds, the measured time counts. If
+// the process reports several outcomes of the test, the worst counts, and each further one sends it once more.
 func (b *Batch) Finished(e run.Event) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if s := b.open(e.ID); s != nil {
+	switch s := b.states[e.ID]; {
+	case s == nil:
+	case s.outcome == "":
 		b.finish(s, e)
+	default:
+		b.finishAgain(s, e.Sound())
 	}
+}
+
+// mostResults bounds the outcomes of one test that its message names.
+const mostResults = 10
+
+// finishAgain takes another outcome of a test that has one.
+func (b *Batch) finishAgain(s *state, e run.Event) {
+	if s.results == nil {
+		s.results = []run.Outcome{s.outcome}
+	}
+	if len(s.results) == mostResults {
+		s.results = append(s.results[:mostResults-1], e.Outcome)
+	} else {
+		s.results = append(s.results, e.Outcome)
+	}
+	if e.Outcome.Worse(s.outcome) {
+		s.outcome, s.failure = e.Outcome, e.Failure
+	}
+	words := make([]string, len(s.results))
+	for i, o := range s.results {
+		words[i] = string(o)
+	}
+	again := run.Event{Event: run.Finished, ID: s.id, Outcome: s.outcome, Failure: s.failure, Seconds: run.Took(s.spent.Seconds())}
+	if s.outcome.Bad() {
+		again.Message = strings.TrimSuffix("its process reported several outcomes, "+strings.Join(words, ", ")+", and the worst counts: "+s.failure.Message, ": ")
+	}
+	b.sink(again)
 }
 
 func (b *Batch) finish(s *state, e run.Event) {
@@ -335,7 +376,7 @@ func (b *Batch) finish(s *state, e run.Event) {
 	if e = e.Sound(); e.Outcome == run.Passed && len(s.steps) > 0 && !s.stepped {
 		e.Outcome, e.Message = run.Errored, "it has no step "+strings.Join(s.steps, ", ")
 	}
-	s.outcome, b.moved = e.Outcome, true
+	s.outcome, s.failure, b.moved = e.Outcome, e.Failure, true
 	if e.Seconds == nil {
 		e.Seconds = run.Took(s.spent.Seconds())
 	}
@@ -481,9 +522,6 @@ func (s *state) elapsed() time.Duration {
 	return s.spent + time.Since(s.since)
 }
 
-// ProcessEntry is the name of the entry for what a process did beyond its tests.
-const ProcessEntry = "process"
-
 // ReportBeyond reports what a process did beyond its tests, which no outcome of theirs shows, as an
 // entry of its own: the event has its ID, Outcome and Message, and perhaps a place.
 func ReportBeyond(sink run.Sink, e run.Event, output string) {
@@ -491,6 +529,6 @@ func ReportBeyond(sink run.Sink, e run.Event, output string) {
 	if output != "" {
 		sink(run.Event{Event: run.Output, ID: e.ID, Text: output + "\n"})
 	}
-	e.Event, e.Seconds = run.Finished, run.Took(0)
+	e.Event, e.Entry, e.Seconds = run.Finished, true, run.Took(0)
 	sink(e.Sound())
 }

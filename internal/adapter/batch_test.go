@@ -137,10 +137,11 @@ func TestAllPausedAtTheEnd(t *testing.T) {
 	}
 }
 
-// TestStrangers holds that what is told of unknown or finished tests is passed over.
+// TestStrangers holds that what is reported of unknown tests is ignored, and of several outcomes of a test the worst counts.
 func TestStrangers(t *testing.T) {
 	events := 0
-	b := NewBatch(batchTests(1), Limits{}, func(run.Event) { events++ })
+	ran := run.New()
+	b := NewBatch(batchTests(1), Limits{}, func(e run.Event) { events++; ran.Apply(e) })
 	b.Begin(func() {})
 	b.Started("t0")
 	b.Started("t0")
@@ -153,8 +154,10 @@ func TestStrangers(t *testing.T) {
 		b.Step(id, run.Event{Step: "step", Outcome: run.Passed})
 		b.Finished(run.Event{ID: id, Outcome: run.Failed})
 	}
-	if events != 2 {
-		t.Errorf("%d events are told, want 2", events)
+	b.Finished(run.Event{ID: "t0", Outcome: run.Passed})
+	want := "its process reported several outcomes, passed, failed, and the worst counts"
+	if res := ran.Result("t0"); events != 4 || res.Outcome != run.Failed || res.Message != want || ran.Done() != 1 || ran.Several() == "" {
+		t.Errorf("%d events, want 4; t0 is %s: %s, want failed: %s", events, res.Outcome, res.Message, want)
 	}
 }
 

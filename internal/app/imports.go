@@ -11,9 +11,9 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strings"
 	"time"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/format"
 	"fernrelay/internal/ledger"
@@ -40,7 +40,7 @@ func (a *App) Import(ctx context.Context, places []string, progress func(done, o
 	if err != nil {
 		return ledger.Imported{}, err
 	}
-	i := &importing{into: l.NewImporter(), names: newNaming(a.Catalog), seen: map[string]bool{}}
+	i := &importing{into: l.NewImporter(), names: catalog.NewNames(a.Catalog.Tests), seen: map[string]bool{}}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	done := 0
@@ -131,7 +131,7 @@ func readPortion(name string, l *ledger.Ledger) portion {
 // importing assembles portions into runs and keeps them.
 type importing struct {
 	into    *ledger.Importer
-	names   *naming
+	names   *catalog.Names
 	current *ledger.Foreign // that grows; nil if there is none
 	folder  string          // of its files
 	ready   []ledger.Foreign
@@ -160,13 +160,7 @@ func (i *importing) take(p portion) error {
 	if len(p.run.Results) == 0 {
 		return nil // a report of nothing
 	}
-	known := false
-	for _, res := range p.run.Results {
-		res.ID = i.names.id(res.ID)
-		_, here := i.names.catalog.Index(res.ID)
-		known = known || here
-	}
-	if !known {
+	if !i.rename(p.run.Results) {
 		i.strange = append(i.strange, p.file.Name)
 	}
 	folder := filepath.Dir(p.file.Name)
@@ -179,6 +173,24 @@ func (i *importing) take(p portion) error {
 	}
 	i.add(p)
 	return nil
+}
+
+// rename gives results of a report the IDs of the tests that they mean, and reports whether there are any. What is no
+// test of the project keeps the name that the report has for it.
+func (i *importing) rename(results []*run.Result) (some bool) {
+	ids, match := make([]string, len(results)), make([]catalog.Match, len(results))
+	places := false
+	for k, res := range results {
+		ids[k], match[k] = i.names.Find(res.ID, res.File)
+		places = places || match[k] == catalog.NamePlace
+	}
+	for k, res := range results {
+		if match[k] == catalog.NoMatch || match[k] == catalog.NameElsewhere && places {
+			continue
+		}
+		res.ID, some = ids[k], true
+	}
+	return some
 }
 
 // together reports whether a run has other tests than the present one, at the same time.
@@ -201,7 +213,7 @@ func (i *importing) add(p portion) {
 		now.Record.Workers = max(now.Record.Workers, res.Worker)
 	}
 	now.Run.AddRun(p.run)
-	now.Run.Note = strings.TrimSpace(now.Run.Note + "\n" + p.run.Note)
+	now.Run.AddNote(p.run.Note)
 	if p.run.Ended.After(now.Run.Ended) {
 		now.Run.Ended = p.run.Ended
 	}
@@ -234,7 +246,7 @@ func (i *importing) finish() error {
 	if began := i.current.Run.Started; ledger.InFuture(began, time.Now()) {
 		note := fmt.Sprintf("%s says that it began on %s, which is in the future: it counts as older than the latest run", i.current.Record.Source, began.Format("2006-01-02 15:04"))
 		i.done.Notes = append(i.done.Notes, note)
-		i.current.Run.Note = strings.TrimSpace(i.current.Run.Note + "\n" + note)
+		i.current.Run.AddNote(note)
 	}
 	i.done.Runs++
 	i.done.Tests += len(i.current.Run.Results)

@@ -9,36 +9,8 @@ import (
 	"syscall"
 	"testing"
 
-	"fernrelay/core/catalog"
 	"fernrelay/internal/testfiles"
 )
-
-// TestNaming finds tests by what the reports of others call them.
-func TestNaming(t *testing.T) {
-	var tests []catalog.Test
-	for _, id := range []string{"unit:beds#TestOpens", "unit:roof/beds#TestOpens", "unit:roof#TestShuts", "unit:.#TestRoot", "web:.#opens at dawn", "web:panel#twice", "api:panel#twice"} {
-		place, name, _ := strings.Cut(id, "#")
-		suite, group, _ := strings.Cut(place, ":")
-		tests = append(tests, catalog.Test{ID: id, Suite: suite, Group: group, Name: name})
-	}
-	names := newNaming(catalog.New(tests))
-	for reported, want := range map[string]string{
-		"unit:beds#TestOpens":              "unit:beds#TestOpens",
-		"example.org/glass/beds#TestOpens": "unit:beds#TestOpens",
-		"glass/roof/beds#TestOpens":        "unit:roof/beds#TestOpens",
-		"org.glass.roof.beds#TestOpens":    "unit:roof/beds#TestOpens",
-		"elsewhere#TestShuts":              "unit:roof#TestShuts", // the only one
-		"elsewhere#TestOpens":              "elsewhere#TestOpens", // either
-		"org.glass.panel#twice":            "org.glass.panel#twice",
-		"opens at dawn":                    "web:.#opens at dawn", // of TAP
-		"example.org/glass#TestRoot":       "unit:.#TestRoot",
-		"beds#TestNobody":                  "beds#TestNobody",
-	} {
-		if got := names.id(reported); got != want {
-			t.Errorf("%s is taken for %s, want %s", reported, got, want)
-		}
-	}
-}
 
 // TestImportIsInterrupted ends an import in its middle and imports again: nothing is lost or twice.
 func TestImportIsInterrupted(t *testing.T) {

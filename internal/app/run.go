@@ -8,7 +8,6 @@ import (
 	"os"
 	"runtime"
 	"slices"
-	"strings"
 	"syscall"
 
 	"fernrelay/core/catalog"
@@ -50,7 +49,8 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	if r.Idle = q.idle(r); r.Idle {
 		note += "\nnothing of the pick ran: each test needs others that the pick does not select; widen the pick by them"
 	}
-	r.Note = strings.TrimSpace(r.Note + "\n" + note)
+	r.AddNote(note)
+	r.AddNote(r.Several())
 	retention := a.Project.Retention
 	number, err = a.history.store.Keep(record, r, retention.Runs, retention.Days)
 	switch {

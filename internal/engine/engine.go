@@ -320,8 +320,8 @@ func (r *execution) extraID(id string) string {
 // leave ends what a worker has open, and reports processes that ended badly.
 func (r *execution) leave(w *worker) {
 	for suite, err := range w.closeSessions() {
-		id := r.extraID(catalog.ID(suite, w.groups[suite], adapter.ProcessEntry))
-		r.emit(run.Event{Event: run.Finished, ID: id, Worker: w.number, Outcome: run.Errored, Failure: run.Failure{Message: err.Error()}, Seconds: run.Took(0)})
+		id := r.extraID(catalog.ID(suite, w.groups[suite], run.ProcessEntry))
+		r.emit(run.Event{Event: run.Finished, ID: id, Entry: true, Worker: w.number, Outcome: run.Errored, Failure: run.Failure{Message: err.Error()}, Seconds: run.Took(0)})
 	}
 	if err := w.clean(); err != nil {
 		r.note(err.Error())
@@ -431,20 +431,49 @@ func bounded(message string) string {
 	return strings.ToValidUTF8(message[:messageLimit], "") + " …"
 }
 
+// finish rules about the outcome of a test and counts it. A test has another outcome if its process reports a worse one
+// later.
 func (r *execution) finish(e *run.Event) {
-	if t := r.open[e.ID]; t != nil {
-		ran := r.running[e.Worker][e.ID]
-		if known := t.Asks().Failure; known != nil && e.Outcome.Bad() && ran {
-			e.Message = known.Words + ": " + e.Message
-		}
-		if e.Outcome = ruledOutcome(t, e.Outcome, ran); e.Outcome == run.Surprise {
-			e.Message = "it passed, though it is expected to fail: " + t.Rules().ExpectFail
-		}
+	t, before := r.open[e.ID], r.came[e.ID]
+	switch {
+	case e.Entry:
+		r.counts[run.Beyond]++
+		return
+	case t != nil:
+		r.rule(e, t, r.running[e.Worker][e.ID])
 		delete(r.open, e.ID)
 		r.came[e.ID] = e.Outcome
 		r.job.Source.Ended(e.ID)
+	case before != "":
+		if t := r.testOf(e.ID); t != nil {
+			r.rule(e, t, true)
+		}
+		r.counts[before]--
+		r.came[e.ID] = e.Outcome
 	}
 	r.counts[e.Outcome]++
+}
+
+// rule gives a test the outcome that its rules demand. ran reports whether the test began.
+func (r *execution) rule(e *run.Event, t *catalog.Test, ran bool) {
+	if known := t.Asks().Failure; known != nil && e.Outcome.Bad() && ran {
+		e.Message = known.Words + ": " + e.Message
+	}
+	if e.Outcome = ruledOutcome(t, e.Outcome, ran); e.Outcome == run.Surprise {
+		e.Message = "it passed, though it is expected to fail: " + t.Rules().ExpectFail
+	}
+}
+
+// testOf returns a test that a worker has taken.
+func (r *execution) testOf(id string) *catalog.Test {
+	for _, b := range r.taken {
+		for i := range b.Tests {
+			if b.Tests[i].ID == id {
+				return &b.Tests[i]
+			}
+		}
+	}
+	return nil
 }
 
 // ruledOutcome returns the outcome in the light of the test's rules. Only a test that ran owes a failure: one that

@@ -33,7 +33,7 @@ func (c *claim) age() time.Duration { return time.Since(c.taken) - time.Duration
 
 // Renew renews a claim. It is lost if another machine has taken the batch, which the station offers again once a claim has not
 // been renewed for the time of a lease. While the station does not answer, nobody can know, and the tests go on: of two
-// outcomes the first that is stored counts.
+// outcomes the worst counts.
 func (f *Member) Renew(ctx context.Context, e *engine.Claim) error {
 	f.mu.Lock()
 	c := f.claims[e]

@@ -11,23 +11,27 @@ import (
 	"fernrelay/core/split"
 )
 
-// Double is a test that two machines ran, because the claim of the first one was over.
+// Double is a test with two results: of two machines, because the claim of the first one was over, or of one whose process
+// reported both.
 type Double struct {
 	ID               string      `json:"id"`
-	Counts, Other    run.Outcome // the first that the station stored counts
+	Counts, Other    run.Outcome // the worst counts
 	Machine, OtherOn string
 }
 
 // String says what happened.
 func (d Double) String() string {
-	if d.Counts == d.Other {
+	switch {
+	case d.Machine == d.OtherOn:
+		return fmt.Sprintf("%s has several results on %s, of which the worst counts: %s and %s", d.ID, d.Machine, d.Counts, d.Other)
+	case d.Counts == d.Other:
 		return fmt.Sprintf("%s ran twice, on %s and on %s, and is %s on both", d.ID, d.Machine, d.OtherOn, d.Counts)
 	}
-	return fmt.Sprintf("%s ran twice: it is %s on %s, which counts, and %s on %s, so it is unstable", d.ID, d.Counts, d.Machine, d.Other, d.OtherOn)
+	return fmt.Sprintf("%s ran twice: it is %s on %s, which counts as the worst, and %s on %s", d.ID, d.Counts, d.Machine, d.Other, d.OtherOn)
 }
 
 // fold makes the events of a run of the chunks that machines send. It trusts none of them: an event counts if its claim took
-// the batch of its test, and of several outcomes of a test the first counts.
+// the batch of its test, and of several outcomes of a test the worst counts.
 type fold struct {
 	schedule *split.Schedule
 	within   map[string]int    // by ID: the test's batch, from 1
@@ -142,10 +146,15 @@ func (f *fold) event(claim *foldedClaim, name string, e run.Event) {
 	case run.Finished:
 		before := claim.pending[e.ID]
 		delete(claim.pending, e.ID)
-		if ended {
-			if first.claim != name && !f.isDouble(e.ID, claim.machine) {
-				f.doubles = append(f.doubles, Double{e.ID, first.outcome, e.Outcome, first.machine, claim.machine})
+		worse := e.Outcome.Worse(first.outcome)
+		if ended && !f.isDouble(e.ID, claim.machine) {
+			d := Double{e.ID, first.outcome, e.Outcome, first.machine, claim.machine}
+			if worse {
+				d = Double{e.ID, e.Outcome, first.outcome, claim.machine, first.machine}
 			}
+			f.doubles = append(f.doubles, d)
+		}
+		if ended && !worse {
 			return
 		}
 		came := cameFrom{machine: claim.machine, claim: name, outcome: e.Outcome}
@@ -158,7 +167,7 @@ func (f *fold) event(claim *foldedClaim, name string, e run.Event) {
 }
 
 func (f *fold) isDouble(id, machine string) bool {
-	return slices.ContainsFunc(f.doubles, func(d Double) bool { return d.ID == id && d.OtherOn == machine })
+	return slices.ContainsFunc(f.doubles, func(d Double) bool { return d.ID == id && (d.OtherOn == machine || d.Machine == machine) })
 }
 
 // forward passes on what a test did, and its outcome.
@@ -188,12 +197,13 @@ func (f *fold) extra(claim *foldedClaim, e run.Event) {
 	for i := 0; claim.batch == 0 && !known && i < len(f.groups); i++ {
 		known = f.groups[i][place]
 	}
-	if _, ended := f.came[e.ID]; !known || f.extras >= mostExtras {
+	if _, ended := f.came[e.ID]; !known || !e.Outcome.Bad() || f.extras >= mostExtras {
 		return
 	} else if ended && !strings.HasSuffix(e.ID, "@"+claim.machine) { // two machines may have one each
 		e.ID += "@" + claim.machine
 	}
 	f.extras++
+	e.Entry = true
 	f.came[e.ID] = cameFrom{machine: claim.machine, outcome: e.Outcome}
 	f.sink(e)
 }
@@ -257,12 +267,9 @@ func (f *fold) speeds() func(machine string) float64 {
 	return func(machine string) float64 { return split.Speed(due[machine], took[machine]) }
 }
 
-// unstable notes the doubles on a run, and marks the tests that differ as unstable.
-func (f *fold) unstable(r *run.Run) {
+// noteDoubles notes the doubles on a run.
+func (f *fold) noteDoubles(r *run.Run) {
 	for _, d := range f.doubles {
-		if res := r.Result(d.ID); res != nil && d.Counts == run.Passed && d.Other.Bad() {
-			res.Unstable = true
-		}
-		r.Note = strings.TrimSpace(r.Note + "\n" + d.String())
+		r.AddNote(d.String())
 	}
 }

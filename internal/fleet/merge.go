@@ -158,7 +158,7 @@ func (c *Conn) fold(ctx context.Context, m *Manifest) (*Result, *fold, error) {
 	if result.Machines, err = c.members(ctx, m); err != nil {
 		return nil, nil, err
 	}
-	fold.unstable(result.Run)
+	fold.noteDoubles(result.Run)
 	result.Doubles = fold.doubles
 	return result, fold, nil
 }

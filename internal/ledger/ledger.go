@@ -328,6 +328,9 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, ke
 // keepTests adds its moment to each test of a run, and returns the keys of the tests.
 func keepTests(tx *sql.Tx, number int64, ran *run.Run) (keys []int64, err error) {
 	return putTests(tx, number, ran, func(latest []Moment, r *run.Result) []Moment {
+		if r.Entry || ran.Unbuilt(r) {
+			return latest // it says nothing about a test
+		}
 		return append(latest, Moment{r.Outcome, r.Alone(), r.Share})
 	})
 }

@@ -45,8 +45,9 @@ type packed struct {
 type details struct {
 	At int `json:"at"` // the place of the result
 	run.Failure
-	Unstable bool       `json:"unstable,omitempty"`
-	Steps    []run.Step `json:"steps,omitempty"`
+	Unstable bool        `json:"unstable,omitempty"`
+	Steps    []run.Step  `json:"steps,omitempty"`
+	Entry    run.Outcome `json:"entry,omitempty"` // the outcome of an entry, which is packed as lost, so that no history counts it
 }
 
 // What is kept at most of one text, in bytes, and of one test's steps.
@@ -57,12 +58,16 @@ const (
 
 // detailsOf returns the details of a result, nil if it has none.
 func detailsOf(at int, r *run.Result) *details {
-	if r.Failure == (run.Failure{}) && !r.Unstable && len(r.Steps) == 0 {
+	if r.Failure == (run.Failure{}) && !r.Unstable && !r.Entry && len(r.Steps) == 0 {
 		return nil
 	}
 	kept := r.Failure
 	kept.Message, kept.Expected, kept.Actual = bounded(kept.Message), bounded(kept.Expected), bounded(kept.Actual)
-	return &details{at, kept, r.Unstable, boundedSteps(r.Steps)}
+	d := &details{At: at, Failure: kept, Unstable: r.Unstable, Steps: boundedSteps(r.Steps)}
+	if r.Entry {
+		d.Entry = r.Outcome
+	}
+	return d
 }
 
 // boundedSteps are the steps of a test that are kept: of too many, the bad ones first.
@@ -102,7 +107,7 @@ func bounded(text string) string {
 // newPacked prepares a result for a pack.
 func newPacked(at int, key int64, r *run.Result) packed {
 	o := r.Outcome
-	if !slices.Contains(run.Outcomes, o) {
+	if r.Entry || !slices.Contains(run.Outcomes, o) {
 		o = run.Lost
 	}
 	p := packed{key: key, wall: float32(r.Seconds), slowed: float32(r.Slowed), share: float32(r.Share),
@@ -320,6 +325,9 @@ func (p *packed) result(id string, output []byte) run.Result {
 	start, seconds := time.UnixMilli(p.began), p.seconds()
 	r := run.Result{ID: id, Outcome: p.cell.Outcome(), Seconds: seconds, Worker: p.worker, Batch: p.batch, Started: start,
 		Ended: start.Add(time.Duration(seconds * float64(time.Second))), Slowed: float64(p.slowed), Share: float64(p.share), Output: output}
+	if d := p.details; d != nil && d.Entry != "" {
+		r.Entry, r.Outcome = true, d.Entry
+	}
 	if r.Outcome == run.Lost {
 		r.Started = r.Ended
 	}

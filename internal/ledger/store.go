@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"time"
 
@@ -186,7 +185,7 @@ func (s *Store) Keep(record run.Record, ran *run.Run, maxRuns, maxDays int) (num
 		if err != nil {
 			return 0, err
 		}
-		ran.Note = strings.TrimSpace(ran.Note + "\n" + note)
+		ran.AddNote(note)
 		return s.Ledger().Keep(record, ran)
 	}
 	if err != nil {

@@ -50,7 +50,10 @@ var (
 )
 
 // Adapter finds and runs the tests of one suite.
-type Adapter struct{ Config }
+type Adapter struct {
+	Config
+	names func() *catalog.Names // of the tests that were found
+}
 
 // New returns the adapter. The error says what is wrong with the command's placeholders.
 func New(config Config) (*Adapter, error) {
@@ -77,7 +80,7 @@ func New(config Config) (*Adapter, error) {
 			rest = behind
 		}
 	}
-	return &Adapter{config}, nil
+	return &Adapter{Config: config}, nil
 }
 
 // holds reports whether the run command has a placeholder.
@@ -155,6 +158,7 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		return found, a.failed(limited, err, stderr.String())
 	}
 	found.Close(listName)
+	a.names = catalog.NamesOf(found.Tests)
 	if note := a.shellNote(); note != "" {
 		found.Notes = append(found.Notes, note)
 	}
@@ -285,7 +289,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	}
 	words := s.words(tests, report)
 	cmd := adapter.Command(ctx, s.adapter.Dir, s.slot, words[0], words[1:]...)
-	reported := newResults(tests, batch)
+	reported := newResults(tests, s.adapter.names(), batch)
 	output := &printed{results: reported}
 	cmd.Stdout, cmd.Stderr = output, output
 	read, wait := readers[s.adapter.Results], func() error { return nil }
@@ -321,6 +325,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	if read != nil && s.adapter.holds("{report}") {
 		fault = readReport(report, read, reported.take)
 	}
+	reported.settle()
 	end := ending{cmd.ProcessState.ExitCode(), adapter.Ending(err), silent, fault}
 	s.ended(reported, end)
 	reported.reportBeyond(sink, end)

@@ -153,6 +153,12 @@ func TestResults(t *testing.T) {
 			nil, []string{"passed", "failed", "errored its process reported no outcome"}},
 		"events": {"events", `echo '{"event":"run","format":"fern-events/1"}'; for t in a b c; do echo '{"event":"finished","id":"'$t'","outcome":"passed","seconds":0.1}'; done; echo '{"event":"end"}'`,
 			nil, []string{"passed", "passed", "passed"}},
+		"a test of several results": {"tap", "echo 1..4; echo ok - a; echo not ok - a; echo ok - b; echo ok - c; exit 1", nil, []string{"failed its process reported several outcomes, passed, failed, and the worst counts", "passed", "passed"}},
+		"one place, and others beside it": {"junit", `echo '<testsuite><testcase classname="x.g" name="a"><failure/></testcase><testcase classname="x.h" name="a"/><testcase classname="g" name="b"/><testcase classname="h" name="c"/></testsuite>'; exit 1`,
+			nil, []string{"failed", "passed", "errored its process reported no outcome"}},
+		"another place for all": {"junit", `echo '<testsuite><testcase classname="h" name="a"/><testcase classname="h" name="b"/><testcase classname="h" name="c"/><testcase classname="i" name="c"><failure message="m"/></testcase></testsuite>'; exit 1`,
+			nil, []string{"passed", "passed", "failed its process reported several outcomes"}},
+		"a step after the test": {"tap", "echo 1..2; echo ok - $1; echo not ok - late", []string{"{name}"}, []string{"failed its process reported several outcomes, passed, failed, and the worst counts: late failed", "failed", "failed"}},
 		"a killed process": {"tap", "if test -f $1/died; then shift; echo 1..$#; for t; do echo ok - $t; done; else touch $1/died; echo ok - a; sleep 0.1; kill -9 $$; fi", []string{"{tmp}", "{names}"},
 			[]string{"passed", "errored the process ended while it ran: signal 9", "passed"}},
 		"a hang":             {"tap", "if test -f $1/hung; then shift; echo 1..$#; for t; do echo ok - $t; done; else touch $1/hung; echo ok - a; sleep 60; fi", []string{"{tmp}", "{names}"}, []string{"passed", "timed-out", "passed"}},
@@ -172,6 +178,7 @@ func TestResults(t *testing.T) {
 			for i, name := range []string{"a", "b", "c"} {
 				tests = append(tests, catalog.Test{ID: catalog.ID("c", "g", name), Suite: "c", Group: "g", Name: name, File: []string{"one.t", "two.t"}[i%2], Line: 1})
 			}
+			a.names = catalog.NamesOf(tests)
 			s, err := a.Open(context.Background(), adapter.Slot{Number: 1, Temp: t.TempDir()})
 			if err != nil {
 				t.Fatal(err)
@@ -213,19 +220,22 @@ func TestWrongCommands(t *testing.T) {
 func TestBeyondTests(t *testing.T) {
 	const twoPass = `printf '1..2\nok 1 - a\nok 2 - b\n'; `
 	for name, c := range map[string]struct{ results, run, want string }{
-		"all well":              {"tap", twoPass, ""},
-		"bail out":              {"tap", twoPass + "echo 'Bail out! no water'; exit 1", "errored it bailed out: no water; after its last test the process ended with exit status 1"},
-		"exit status":           {"tap", twoPass + "echo no water >&2; exit 3", "errored after its last test the process ended with exit status 3; no water"},
-		"broken plan":           {"tap", "printf '1..3\nok 1 - a\nok 2 - b\n'", "errored its plan announces 3 test points, and 2 came"},
-		"signal":                {"tap", twoPass + "kill -SEGV $$", "errored after its last test the process ended with signal 11, segmentation fault"},
-		"another that fails":    {"tap", "printf '1..3\nok 1 - a\nok 2 - b\nnot ok 3 - c\n'; exit 1", "errored its results name tests that are not known here or not picked: c failed"},
-		"another that passes":   {"tap", "printf '1..3\nok 1 - a\nok 2 - b\nok 3 - c\n'", ""},
-		"a failure explains it": {"tap", "printf '1..2\nok 1 - a\nnot ok 2 - b\n'; exit 1", ""},
-		"hangs":                 {"tap", "printf 'ok 1 - a\\nok 2 - b\\n1..2\\n'; sleep 60", "timed-out the process was still running 500ms after its last test, and killed"},
-		"events":                {"events", `printf '{"event":"run","format":"fern-events/1"}\n{"event":"finished","id":"a","outcome":"passed"}\n{"event":"finished","id":"b","outcome":"passed"}\n'; kill -ABRT $$`, "errored it breaks off before the end of the run; after its last test the process ended with signal 6, aborted"},
-		"gojson":                {"gojson", `printf '{"Action":"pass","Package":"p","Test":"a"}\n{"Action":"pass","Package":"p","Test":"b"}\n'; exit 2`, "errored after its last test the process ended with exit status 2"},
-		"junit":                 {"junit", `printf '<testsuite><testcase name="a"/><testcase name="b"/></testsuite>'; exit 9`, "errored after its last test the process ended with exit status 9"},
-		"junit cut off":         {"junit", `printf '<testsuite><testcase name="a"/><testcase name="b"/>'`, "errored "},
+		"all well":                     {"tap", twoPass, ""},
+		"bail out":                     {"tap", twoPass + "echo 'Bail out! no water'; exit 1", "errored it bailed out: no water; after its last test the process ended with exit status 1"},
+		"exit status":                  {"tap", twoPass + "echo no water >&2; exit 3", "errored after its last test the process ended with exit status 3; no water"},
+		"broken plan":                  {"tap", "printf '1..3\nok 1 - a\nok 2 - b\n'", "errored its plan announces 3 test points, and 2 came"},
+		"signal":                       {"tap", twoPass + "kill -SEGV $$", "errored after its last test the process ended with signal 11, segmentation fault"},
+		"another that fails":           {"tap", "printf '1..3\nok 1 - a\nok 2 - b\nnot ok 3 - c\n'; exit 1", "errored its results name tests that are not known here or not picked: c failed"},
+		"another that passes":          {"tap", "printf '1..3\nok 1 - a\nok 2 - b\nok 3 - c\n'", ""},
+		"a failure explains it":        {"tap", "printf '1..2\nok 1 - a\nnot ok 2 - b\n'; exit 1", ""},
+		"hangs":                        {"tap", "printf 'ok 1 - a\\nok 2 - b\\n1..2\\n'; sleep 60", "timed-out the process was still running 500ms after its last test, and killed"},
+		"events":                       {"events", `printf '{"event":"run","format":"fern-events/1"}\n{"event":"finished","id":"a","outcome":"passed"}\n{"event":"finished","id":"b","outcome":"passed"}\n'; kill -ABRT $$`, "errored it breaks off before the end of the run; after its last test the process ended with signal 6, aborted"},
+		"gojson":                       {"gojson", `printf '{"Action":"pass","Package":"p","Test":"a"}\n{"Action":"pass","Package":"p","Test":"b"}\n'; exit 2`, "errored after its last test the process ended with exit status 2"},
+		"junit":                        {"junit", `printf '<testsuite><testcase name="a"/><testcase name="b"/></testsuite>'; exit 9`, "errored after its last test the process ended with exit status 9"},
+		"junit, a suite with an error": {"junit", `printf '<testsuite name="s"><error message="no fixture"/><testcase name="a"/><testcase name="b"/></testsuite>'`, "errored its results name tests that are not known here or not picked: s#process errored: no fixture"},
+		"junit, errors without cases":  {"junit", `printf '<testsuite name="s" errors="1"><testcase name="a"/><testcase name="b"/></testsuite>'`, "errored its results name tests that are not known here or not picked: s#process errored: the suite counts 1"},
+		"events, a second document":    {"events", `printf '{"event":"run","format":"fern-events/1"}\n{"event":"finished","id":"a","outcome":"passed"}\n{"event":"finished","id":"b","outcome":"passed"}\n{"event":"end"}\n{"event":"run","format":"fern-events/1"}\n'`, "errored it breaks off"},
+		"junit cut off":                {"junit", `printf '<testsuite><testcase name="a"/><testcase name="b"/>'`, "errored "},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -35,39 +35,36 @@ var readers = map[string]func(io.Reader, run.Sink) error{
 type results struct {
 	batch *adapter.Batch
 	tests []catalog.Test
-	byKey map[string]*catalog.Test // nil for a key that several tests have
+	here  map[string]*catalog.Test // by ID
+	names *catalog.Names           // of all tests of the suite
 
-	mu       sync.Mutex
-	open     []string // IDs without an outcome, in order; the first is taken to run
-	steps    int      // of the only test
-	worst    run.Event
-	stranger string       // the first name that no test has
-	finished int          // outcomes of names that no test has
-	bad      []string     // tests that the results call bad and that are not here, with what they say
-	more     int          // of these that are left out
-	failed   bool         // a test here is bad
-	closed   bool         // close gave outcomes, which say how the process ended
-	started  bool         // the process runs, or did
-	said     adapter.Tail // what the process printed
+	mu        sync.Mutex
+	open      []string // IDs without an outcome, in order; the first is taken to run
+	steps     int      // of the only test
+	worst     run.Event
+	placed    bool         // a result names a test by its place, so that the places are groups
+	elsewhere []run.Event  // outcomes that count unless placed
+	stranger  string       // the first name that no test has
+	finished  int          // outcomes of names that no test has
+	bad       []string     // tests that the results call bad and that are not here, with their messages
+	more      int          // of these that are left out
+	failed    bool         // a test here is bad
+	closed    bool         // close gave outcomes, which say how the process ended
+	started   bool         // the process runs, or did
+	said      adapter.Tail // what the process printed
 }
 
-// mostBad bounds the bad tests of others that are named.
-const mostBad = 10
+// The bounds of what is kept of results: bad tests of others that are named, and outcomes until the end of the process.
+const (
+	mostBad       = 10
+	mostElsewhere = 100_000
+)
 
-func newResults(tests []catalog.Test, batch *adapter.Batch) *results {
-	r := &results{batch: batch, tests: tests, byKey: map[string]*catalog.Test{}, said: adapter.Tail{Limit: saidKept}}
+func newResults(tests []catalog.Test, names *catalog.Names, batch *adapter.Batch) *results {
+	r := &results{batch: batch, tests: tests, names: names, here: make(map[string]*catalog.Test, len(tests)), said: adapter.Tail{Limit: saidKept}}
 	for i := range tests {
-		t := &tests[i]
-		r.open = append(r.open, t.ID)
-		keys := []string{t.ID, t.Name, t.Group + "#" + t.Name, t.Group + " " + t.Name, t.Group + "." + t.Name, t.Group + ": " + t.Name}
-		slices.Sort(keys)
-		for _, key := range slices.Compact(keys) {
-			if _, known := r.byKey[key]; known {
-				r.byKey[key] = nil
-			} else {
-				r.byKey[key] = t
-			}
-		}
+		r.open = append(r.open, tests[i].ID)
+		r.here[tests[i].ID] = &tests[i]
 	}
 	return r
 }
@@ -91,15 +88,6 @@ func (r *results) begin() {
 	}
 }
 
-// test returns the test that a name in the results means, nil if there is none.
-func (r *results) test(name string) *catalog.Test {
-	if t := r.byKey[name]; t != nil {
-		return t
-	}
-	_, short, _ := strings.Cut(name, "#")
-	return r.byKey[short]
-}
-
 // take takes an event of the results.
 func (r *results) take(e run.Event) {
 	if e.Event == run.RunBegins || e.Event == run.RunEnds {
@@ -107,15 +95,24 @@ func (r *results) take(e run.Event) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	t := r.test(e.ID)
-	if t == nil && len(r.tests) == 1 && e.Event != run.Started {
+	id, match := r.names.Find(e.ID, e.File)
+	t := r.here[id]
+	_, name, cut := strings.Cut(e.ID, "#")
+	switch {
+	case match == catalog.NameElsewhere && t != nil:
+		r.postpone(e)
+	case t != nil:
+		r.placed = r.placed || match == catalog.NamePlace
+		r.known(t, e)
+	case len(r.tests) == 1 && match != catalog.NamePlace && !(cut && name == r.tests[0].Name):
 		r.step(e)
-		return
-	}
-	if t == nil {
+	default:
 		r.strange(e)
-		return
 	}
+}
+
+// known takes an event of a test that is here.
+func (r *results) known(t *catalog.Test, e run.Event) {
 	switch e.Event {
 	case run.Started:
 		r.batch.Started(t.ID)
@@ -126,6 +123,35 @@ func (r *results) take(e run.Event) {
 		r.batch.Step(t.ID, e)
 	case run.Finished:
 		r.finish(t, e)
+	}
+}
+
+// postpone keeps an outcome until the process has ended, as only then is it known whether its place is a group.
+func (r *results) postpone(e run.Event) {
+	switch {
+	case e.Event != run.Finished:
+	case len(r.elsewhere) == mostElsewhere:
+		r.strange(e)
+	default:
+		r.elsewhere = append(r.elsewhere, e)
+	}
+}
+
+// settle takes the outcomes that were postponed, and a bad step of the only test although that passed.
+func (r *results) settle() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, e := range r.elsewhere {
+		id, _ := r.names.Find(e.ID, e.File)
+		if r.placed {
+			r.strange(e)
+		} else {
+			r.finish(r.here[id], e)
+		}
+	}
+	r.elsewhere = nil
+	if len(r.open) == 0 && r.worst.Outcome.Bad() {
+		r.finish(&r.tests[0], run.Event{Outcome: run.Failed, Failure: r.worst.Failure})
 	}
 }
 
@@ -218,7 +244,7 @@ func (r *results) close(ending string, code int, fault error) {
 		why += ": " + last
 	}
 	for _, id := range slices.Clone(r.open) {
-		r.finish(r.byKey[id], run.Event{Outcome: run.Errored, Failure: run.Failure{Message: why}})
+		r.finish(r.here[id], run.Event{Outcome: run.Errored, Failure: run.Failure{Message: why}})
 	}
 }
 
@@ -254,7 +280,7 @@ func (r *results) reportBeyond(sink run.Sink, end ending) {
 	if last := lastLines(said); last != "" {
 		why = append(why, last)
 	}
-	e.ID, e.Message = catalog.ID(r.tests[0].Suite, r.tests[0].Group, adapter.ProcessEntry), strings.Join(why, "; ")
+	e.ID, e.Message = catalog.ID(r.tests[0].Suite, r.tests[0].Group, run.ProcessEntry), strings.Join(why, "; ")
 	adapter.ReportBeyond(sink, e, said)
 }
 

@@ -109,6 +109,7 @@ type session struct {
 	stderr   *adapter.Tail
 	beside   *adapter.Pipe // what it prints beside its messages
 	calls    int
+	beyond   []string       // what it reported that no outcome of its tests shows
 	ended    <-chan struct{}
 	ending   string // how it ended, readable once ended is closed
 }
@@ -223,10 +224,13 @@ func (s *session) Close() error {
 	select {
 	case <-s.ended:
 		if ending := s.end(); ending != adapter.Ending(nil) && !killed {
-			return fmt.Errorf("after its last test the test host of suite %s ended with %s%s", s.adapter.Suite, ending, s.lastWords())
+			s.noteBeyond(fmt.Sprintf("after its last test the test host of suite %s ended with %s%s", s.adapter.Suite, ending, s.lastWords()))
 		}
 	default:
 		s.end()
+	}
+	if why := s.takeBeyond(); why != "" {
+		return errors.New(why)
 	}
 	return nil
 }
@@ -261,6 +265,9 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 		before := s.cmd.Usage()
 		err := s.runOnce(ctx, next, batch)
 		sink(s.cmd.Usage().Since(before).Event(""))
+		if why := s.takeBeyond(); why != "" {
+			s.reportBeyond(sink, run.Errored, why)
+		}
 		silent := batch.Exited()
 		if err == nil {
 			continue
@@ -289,8 +296,25 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 
 // reportBeyond reports what the process did beyond its tests.
 func (s *session) reportBeyond(sink run.Sink, o run.Outcome, message string) {
-	id := catalog.ID(s.adapter.Suite, s.group, adapter.ProcessEntry)
+	id := catalog.ID(s.adapter.Suite, s.group, run.ProcessEntry)
 	adapter.ReportBeyond(sink, run.Event{ID: id, Outcome: o, Failure: run.Failure{Message: message}}, s.stderr.String())
+}
+
+// mostBeyond bounds what is kept of what a process reports beyond its tests.
+const mostBeyond = 10
+
+// noteBeyond keeps what no outcome of a test shows until it is reported.
+func (s *session) noteBeyond(why string) {
+	if len(s.beyond) < mostBeyond {
+		s.beyond = append(s.beyond, why)
+	}
+}
+
+// takeBeyond returns what was kept since the last time, "" if there is nothing.
+func (s *session) takeBeyond() string {
+	why := strings.Join(s.beyond, "; ")
+	s.beyond = nil
+	return why
 }
 
 // lastLines returns the end of what a process printed beside its messages. Nobody knows which test printed it: the
@@ -329,9 +353,14 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 	message := "the test host reported no outcome for it"
 	if refused != nil {
 		message = "the test host refuses to run it: " + refused.Message
+		if batch.Done(tests) {
+			s.noteBeyond("the test host answered " + MethodRun + " with an error: " + refused.Message)
+		}
 	}
 	for _, t := range tests {
-		batch.Finished(run.Event{ID: t.ID, Outcome: run.Errored, Failure: run.Failure{Message: message}})
+		if batch.Outcome(t.ID) == "" {
+			batch.Finished(run.Event{ID: t.ID, Outcome: run.Errored, Failure: run.Failure{Message: message}})
+		}
 	}
 	return ctx.Err()
 }
@@ -348,6 +377,10 @@ func (s *session) notified(batch *adapter.Batch, method string, note Note) {
 	case NoteOutput:
 		batch.Output(id, []byte(note.Text))
 	case NoteFinished:
+		if !batch.Holds(id) {
+			s.strange(id, note, "which it was not asked to run")
+			return
+		}
 		s.beside.Drain()
 		s.setRunning("")
 		e := run.Event{ID: id, Outcome: note.Outcome, Failure: note.Failure}
@@ -360,6 +393,20 @@ func (s *session) notified(batch *adapter.Batch, method string, note Note) {
 			e.Seconds = run.Took(note.Seconds)
 		}
 		batch.Finished(e)
+	}
+}
+
+// strange keeps the outcome of a test that is not in the present batch, unless it is good.
+func (s *session) strange(id string, note Note, which string) {
+	if note.Outcome != run.Passed && note.Outcome != run.Skipped {
+		s.noteBeyond(strings.TrimSuffix(fmt.Sprintf("the test host reported %s, %s, as %s: %s", id, which, note.Outcome, note.Message), ": "))
+	}
+}
+
+// late takes a notification that comes when no test was asked for.
+func (s *session) late(method string, note Note) {
+	if method == NoteFinished {
+		s.strange(catalog.ID(s.adapter.Suite, note.Group, note.Name), note, "after it had answered "+MethodRun)
 	}
 }
 
@@ -392,7 +439,7 @@ func (s *session) ask(limit time.Duration, method string, params, answer any) er
 		})
 		defer timer.Stop()
 	}
-	err := s.call(method, params, answer, nil)
+	err := s.call(method, params, answer, s.late)
 	select {
 	case <-late:
 		if err != nil {

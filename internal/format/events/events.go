@@ -94,7 +94,9 @@ func Read(r io.Reader, sink run.Sink) error {
 		if n == 1 && e.Format != run.Format {
 			return fmt.Errorf("line 1: the format is %q, and %q is expected", e.Format, run.Format)
 		}
-		ended = ended || e.Event == run.RunEnds
+		if e.Event == run.RunBegins || e.Event == run.RunEnds {
+			ended = e.Event == run.RunEnds
+		}
 		sink(e)
 		return nil
 	})

@@ -77,7 +77,7 @@ type testCase struct {
 	ClassName string   `xml:"classname,attr"`
 	Name      string   `xml:"name,attr"`
 	Seconds   seconds  `xml:"time,attr"`
-	Status    string   `xml:"status,attr,omitempty"` // unstable or surprise, of what passed
+	Status    string   `xml:"status,attr,omitempty"` // unstable or surprise, of what passed, or entry
 	Failure   *problem `xml:"failure"`
 	Error     *problem `xml:"error"`
 	Skipped   *problem `xml:"skipped"`
@@ -152,7 +152,11 @@ func (all *testSuites) addRun(ran *run.Run) error {
 	return nil
 }
 
-const unstable = "unstable"
+// What the status of a case may be beside an outcome.
+const (
+	unstable = "unstable"
+	entry    = "entry" // see run.Event
+)
 
 // What begins the lines of a test's system-out that say more of it than the schemas of the format have elements for.
 // The rest of such a line is JSON. CI pages show system-out.
@@ -251,6 +255,9 @@ func caseOf(r *run.Result, group, name string, at *runAt) (testCase, error) {
 		c.Status, c.Output = string(run.Surprise), message
 	case r.Unstable:
 		c.Status, c.Output = unstable, plain.Line(r.Message)+"\n"+plain.Text(string(r.Output))
+	}
+	if r.Entry {
+		c.Status = entry
 	}
 	lines, err := signed(r, at)
 	if slices.ContainsFunc([]string{ranSign, stepSign, findingSign}, func(sign string) bool { return strings.HasPrefix(c.Output, sign) }) {

@@ -31,7 +31,7 @@ func Read(r io.Reader, sink run.Sink) error {
 	decoder := xml.NewDecoder(source)
 	decoder.Strict = false
 	decoder.CharsetReader = charset
-	var suites []string // names, from the outermost
+	suites := openSuites{sink: sink}
 	begins := beginning{sink: sink}
 	seen := false
 	for {
@@ -56,10 +56,11 @@ func Read(r io.Reader, sink run.Sink) error {
 			case "testsuites":
 				seen = true
 				begins.at(attribute(token, "timestamp"))
+				suites.open(token)
 			case "testsuite":
 				seen = true
 				begins.at(attribute(token, "timestamp"))
-				suites = append(suites, attribute(token, "name"))
+				suites.open(token)
 			case "property":
 				if whole := planProperties(&begins.planned, token); whole {
 					begins.emit()
@@ -70,14 +71,88 @@ func Read(r io.Reader, sink run.Sink) error {
 				if err := decoder.DecodeElement(&c, &token); err != nil {
 					return fmt.Errorf("the XML is broken: %w", err)
 				}
-				c.emit(suites, sink)
+				suites.bad(c.emit(suites.inner(), sink))
+			case "failure", "error":
+				begins.emit()
+				var p problem
+				if err := decoder.DecodeElement(&p, &token); err != nil {
+					return fmt.Errorf("the XML is broken: %w", err)
+				}
+				suites.entry(p)
 			}
 		case xml.EndElement:
-			if token.Name.Local == "testsuite" && len(suites) > 0 {
-				suites = suites[:len(suites)-1]
+			if token.Name.Local == "testsuite" || token.Name.Local == "testsuites" {
+				begins.emit()
+				suites.close()
 			}
 		}
 	}
+}
+
+// openSuites are the suites around a place of a document, from the outermost.
+type openSuites struct {
+	sink    run.Sink
+	suites  []openSuite
+	entries map[string]int // by the name of a suite
+}
+
+// openSuite is a suite whose end has not come.
+type openSuite struct {
+	name     string
+	declared int  // failures and errors that it says it has
+	bad      bool // it has one, or one within it has
+}
+
+func (o *openSuites) open(element xml.StartElement) {
+	failures, _ := strconv.Atoi(attribute(element, "failures")) // 0 if there is no number
+	errors, _ := strconv.Atoi(attribute(element, "errors"))
+	o.suites = append(o.suites, openSuite{attribute(element, "name"), max(0, failures) + max(0, errors), false})
+}
+
+// inner is the name of the innermost suite.
+func (o *openSuites) inner() string {
+	if len(o.suites) == 0 {
+		return ""
+	}
+	return o.suites[len(o.suites)-1].name
+}
+
+// bad notes whether something in the innermost suite is bad.
+func (o *openSuites) bad(bad bool) {
+	if n := len(o.suites); n > 0 && bad {
+		o.suites[n-1].bad = true
+	}
+}
+
+// close ends the innermost suite. One that counts failures or errors that nothing in it has is an errored entry.
+func (o *openSuites) close() {
+	n := len(o.suites)
+	if n == 0 {
+		return
+	}
+	if last := o.suites[n-1]; last.declared > 0 && !last.bad {
+		o.entry(problem{Message: fmt.Sprintf("the suite counts %d that failed or had an error, and none of its test cases says so", last.declared)})
+	}
+	bad := o.suites[n-1].bad
+	o.suites = o.suites[:n-1]
+	o.bad(bad)
+}
+
+// entry sends what the innermost suite says of itself as an entry of its own.
+func (o *openSuites) entry(p problem) {
+	if o.entries == nil {
+		o.entries = map[string]int{}
+	}
+	name := run.ProcessEntry
+	if o.entries[o.inner()]++; o.entries[o.inner()] > 1 {
+		name += fmt.Sprint("~", o.entries[o.inner()])
+	}
+	id := o.inner() + "#" + name
+	if text := strings.TrimSpace(p.Text); text != "" && text != strings.TrimSpace(p.Message) {
+		o.sink(run.Event{Event: run.Output, ID: id, Text: text})
+	}
+	o.sink(run.Event{Event: run.Finished, ID: id, Entry: true, Outcome: run.Errored, Failure: run.Failure{Message: p.words()}})
+	o.bad(true)
 }
 
 // longestPiece bounds what is read of a document for one element without those in it, or for one test case, in
@@ -169,8 +244,9 @@ type readCase struct {
 	finding *run.Finding // of a hunt, that system-out has
 }
 
-func (c *readCase) emit(suites []string, sink run.Sink) {
-	e := run.Event{Event: run.Finished, ID: c.place(suites) + "#" + c.Name, Outcome: run.Passed, Failure: run.Failure{File: c.File}}
+// emit sends the events of a case of a suite, and reports whether it is one that the suite counts as bad.
+func (c *readCase) emit(suite string, sink run.Sink) (bad bool) {
+	e := run.Event{Event: run.Finished, ID: c.place(suite) + "#" + c.Name, Outcome: run.Passed, Failure: run.Failure{File: c.File}}
 	e.Line, _ = strconv.Atoi(c.Line) // 0 if there is none
 	if s, err := strconv.ParseFloat(strings.ReplaceAll(c.Seconds, ",", ""), 64); err == nil && s >= 0 {
 		e.Seconds = run.Took(s)
@@ -178,6 +254,7 @@ func (c *readCase) emit(suites []string, sink run.Sink) {
 	output := c.emitSigned(&e, strings.Join(append(c.Output, c.Problems...), "\n"), sink)
 	switch {
 	case len(c.Errors) > 0:
+		e.Entry = c.Status == entry
 		e.Outcome = c.Errors[0].outcome(run.Errored, run.TimedOut, run.Lost)
 		e.Message = c.Errors[0].words()
 	case len(c.Failures) > 0:
@@ -190,6 +267,11 @@ func (c *readCase) emit(suites []string, sink run.Sink) {
 	case c.Status == unstable:
 		e.Unstable = true
 		e.Message, output, _ = strings.Cut(output, "\n")
+	default:
+		e.Outcome = statuses[strings.ToLower(c.Status)]
+	}
+	if e.Outcome == "" {
+		e.Outcome = run.Passed
 	}
 	for _, p := range append(c.Errors, c.Failures...) {
 		if e.File == "" {
@@ -209,7 +291,12 @@ func (c *readCase) emit(suites []string, sink run.Sink) {
 	if c.finding != nil {
 		sink(run.Event{Event: run.Found, ID: e.ID, Finding: c.finding})
 	}
+	return e.Outcome.Bad() || e.Outcome == run.Lost
 }
+
+// statuses are the outcomes of cases that say them by their status alone.
+var statuses = map[string]run.Outcome{"failed": run.Failed, "fail": run.Failed, "failure": run.Failed, "error": run.Errored, "errored": run.Errored,
+	"skipped": run.Skipped, "disabled": run.Skipped, "notrun": run.Skipped, "ignored": run.Skipped}
 
 // emitSigned sends what the lines say that our own reports write before a test's output, and returns the rest.
 func (c *readCase) emitSigned(e *run.Event, output string, sink run.Sink) (rest string) {
@@ -254,11 +341,7 @@ func (c *readCase) takeSigned(e *run.Event, line string, sink run.Sink) bool {
 }
 
 // place returns the place of the case.
-func (c *readCase) place(suites []string) string {
-	inner := ""
-	if len(suites) > 0 {
-		inner = suites[len(suites)-1]
-	}
+func (c *readCase) place(inner string) string {
 	if c.ClassName == "" || strings.HasSuffix(inner, ":"+c.ClassName) {
 		return inner
 	}

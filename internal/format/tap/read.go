@@ -240,6 +240,7 @@ type diagnosis struct {
 
 	Outcome  run.Outcome `yaml:"outcome"` // as we write it
 	Unstable bool        `yaml:"unstable"`
+	Entry    bool        `yaml:"entry"`
 }
 
 // diagnose adds the content of its YAML to a point; YAML that does not parse is its message.
@@ -262,6 +263,7 @@ func (p *point) diagnose(text string) {
 		e.Outcome = d.Outcome
 	}
 	e.Unstable = d.Unstable && e.Outcome == run.Passed
+	e.Entry = d.Entry && e.Outcome.Bad()
 	e.Expected, e.Actual = first(d.Expected, d.Wanted), first(d.Actual, d.Found)
 	if d.Duration != nil && *d.Duration >= 0 {
 		e.Seconds = run.Took(*d.Duration / 1000)

@@ -26,7 +26,7 @@ func Write(w io.Writer, run *run.Run) error {
 				fmt.Fprintf(out, "# Subtest: %s\n", escape(r.ID))
 			}
 			fmt.Fprintf(out, "%s%s %d - %s%s\n", indent, ok(step.Outcome), i+1, escape(step.Name), directiveOf(step.Outcome, step.Message))
-			if err := writeDiagnosis(out, indent, step.Outcome, step.Seconds, false, step.Failure); err != nil {
+			if err := writeDiagnosis(out, indent, step.Outcome, step.Seconds, "", step.Failure); err != nil {
 				return err
 			}
 		}
@@ -34,7 +34,14 @@ func Write(w io.Writer, run *run.Run) error {
 			fmt.Fprintf(out, "%s1..%d\n", indent, len(r.Steps))
 		}
 		fmt.Fprintf(out, "%s %d - %s%s\n", ok(r.Outcome), n+1, escape(r.ID), directiveOf(r.Outcome, r.Message))
-		if err := writeDiagnosis(out, "", r.Outcome, r.Seconds, r.Unstable, r.Failure); err != nil {
+		sign := ""
+		switch {
+		case r.Unstable:
+			sign = "unstable"
+		case r.Entry:
+			sign = "entry"
+		}
+		if err := writeDiagnosis(out, "", r.Outcome, r.Seconds, sign, r.Failure); err != nil {
 			return err
 		}
 	}
@@ -72,13 +79,13 @@ var escapes = strings.NewReplacer(`\`, `\\`, `#`, `\#`)
 
 // writeDiagnosis writes the YAML of a point at some indentation. Texts are written as in JSON, which is
 // YAML, too: on one line, whatever is in them.
-func writeDiagnosis(out io.Writer, indent string, o run.Outcome, seconds float64, unstable bool, f run.Failure) error {
+func writeDiagnosis(out io.Writer, indent string, o run.Outcome, seconds float64, sign string, f run.Failure) error {
 	fmt.Fprintf(out, "%[1]s  ---\n%[1]s  duration_ms: %[2]g\n", indent, seconds*1000)
 	if o != run.Passed {
 		fmt.Fprintf(out, "%s  outcome: %s\n", indent, o)
 	}
-	if unstable {
-		fmt.Fprintf(out, "%s  unstable: true\n", indent)
+	if sign != "" {
+		fmt.Fprintf(out, "%s  %s: true\n", indent, sign)
 	}
 	for _, field := range []struct{ key, text string }{{"message", f.Message}, {"expected", f.Expected}, {"actual", f.Actual}} {
 		if field.text == "" {
