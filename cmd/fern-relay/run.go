@@ -307,6 +307,9 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 	}
 	q, err = r.NewRequest(f.pick, tests, cmp.Or(f.workers, r.Workers()))
 	q.InOrder, q.Shard, q.First, q.Order = !rule.IsDeclared(), shard, first, f.order
+	if shard != nil && shard.Shard > 1 {
+		q.Bare = nil // the first shard builds them
+	}
 	if f.order == coverOrder {
 		q.Order = fmt.Sprint(coverOrder, ":", r.Runs+f.turn)
 	}

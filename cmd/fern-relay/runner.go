@@ -27,6 +27,7 @@ type runner struct {
 	hunt       time.Duration // in which what failed is hunted at the end of a run; 0 for none
 	known      quarantineFile
 	out        io.Writer
+	brief      bool        // builds that fail are one line each
 	stopped    atomic.Bool // a run was asked to begin nothing new
 }
 
@@ -99,6 +100,9 @@ func (n *runner) print(ctx context.Context, q app.Request, files reportFiles, do
 		n.huntFailed(ctx, r, q.Workers, reports)
 	}
 	reports.event(end)
+	if n.brief && report.Builds(n.out, r) {
+		return r, errors.Join(err, reports.write(r))
+	}
 	report.Failures(n.out, r)
 	report.Notes(n.out, r)
 	if n.tookOver > 0 {
@@ -198,6 +202,7 @@ func (n *runner) levels(ctx context.Context, q app.Request, times int) (*run.Run
 
 // onChange runs a request, and then what changed files touch, until it is interrupted. It returns the latest run.
 func (n *runner) onChange(ctx context.Context, q app.Request, files reportFiles) (*run.Run, error) {
+	n.brief = true
 	note := func(what string) { fmt.Fprintln(stderr, "fern-relay:", what) }
 	return n.app.RunOnChange(ctx, q, app.OnChange{
 		Run: func(ctx context.Context, a *app.App, q app.Request) (*run.Run, error) {

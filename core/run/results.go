@@ -296,7 +296,7 @@ func (res *Result) keep(text string) {
 	res.Output = slices.Concat(head, []byte(outputCut), tail)
 }
 
-// Troubled returns the results that make the run fail, in the order in which their tests ended.
+// Troubled returns the results that make the run fail: builds first, then the others in the order in which they ended.
 func (r *Run) Troubled() []*Result {
 	var bad []*Result
 	for _, res := range r.Results {
@@ -304,9 +304,20 @@ func (r *Run) Troubled() []*Result {
 			bad = append(bad, res)
 		}
 	}
-	slices.SortStableFunc(bad, func(a, b *Result) int { return a.Ended.Compare(b.Ended) })
+	slices.SortStableFunc(bad, func(a, b *Result) int {
+		switch {
+		case a.IsBuild() != b.IsBuild() && a.IsBuild():
+			return -1
+		case a.IsBuild() != b.IsBuild():
+			return 1
+		}
+		return a.Ended.Compare(b.Ended)
+	})
 	return bad
 }
+
+// IsBuild reports whether the result is the entry of a build that failed.
+func (res *Result) IsBuild() bool { return res.Entry && strings.HasSuffix(res.ID, "#"+BuildEntry) }
 
 // Unstable lists the results that passed and were bad in a try before.
 func (r *Run) Unstable() []*Result {

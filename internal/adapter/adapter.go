@@ -66,9 +66,23 @@ type Sharer interface {
 	Shares(group []catalog.Test) []catalog.Set
 }
 
+// Builder is an Adapter whose groups are built.
+type Builder interface {
+	// Build is Prepare. It also builds groups without tests to run, by their names, and runs what else these have. It returns
+	// an entry for each group that fails; the tests of a group that is not built are lost.
+	Build(ctx context.Context, tests []*catalog.Test, bare []string, progress func(what string)) ([]Entry, error)
+}
+
+// Entry is what a build, or a process beyond its tests, did: see [run.Event].
+type Entry struct {
+	run.Event        // its ID, Outcome and Failure
+	Output    string // everything that was printed
+}
+
 // Found is what an adapter finds.
 type Found struct {
 	Tests   []catalog.Test // in declared order
+	Bare    []string       // groups without tests, or whose tests cannot all be read, that are built with the others
 	Notes   []string       // what is wrong and is ignored, with the place
 	Nothing string         // if there are no tests: what was searched, where, and the likeliest reason
 

@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 
 	"fernrelay/core/catalog"
@@ -32,13 +33,17 @@ func (a *App) ChangeRequest(ctx context.Context, pick string, files []string, le
 	}
 	q, err := a.NewRequest(pick, tests, workers)
 	q.First = first
+	for suite, groups := range q.Bare {
+		q.Bare[suite] = slices.DeleteFunc(groups, func(group string) bool { return touched(&catalog.Test{Suite: suite, Group: group}) == "" })
+	}
+	maps.DeleteFunc(q.Bare, func(_ string, groups []string) bool { return len(groups) == 0 })
 	return q, err
 }
 
 // Touches reports whether a change to files touches tests of a pick, so that a run of them is superseded.
 func (a *App) Touches(ctx context.Context, pick string, files []string) bool {
 	q, err := a.ChangeRequest(ctx, pick, files, nil, 1)
-	return err == nil && len(q.Tests) > 0
+	return err == nil && !q.Empty()
 }
 
 // sources returns files without those that git ignores.
@@ -72,7 +77,7 @@ func (a *App) RunOnChange(ctx context.Context, q Request, o OnChange) (last *run
 			o.Idle()
 		}
 		next, err := w.next(ctx, q, changed, last)
-		if err != nil || next.Tests == nil {
+		if err != nil || next.Empty() {
 			return last, err
 		}
 		q = next
@@ -119,7 +124,7 @@ func (w *watcher) run(ctx context.Context, q Request) (r *run.Run, changed []str
 }
 
 // next returns a request of what changed files touch, and of later changes until there is something to run. It
-// has no tests if ctx ends before.
+// is empty if ctx ends before.
 func (w *watcher) next(ctx context.Context, q Request, changed []string, last *run.Run) (Request, error) {
 	for {
 		if changed == nil {
@@ -135,7 +140,7 @@ func (w *watcher) next(ctx context.Context, q Request, changed []string, last *r
 		switch {
 		case err != nil:
 			w.Report(err.Error()) // until it is mended
-		case len(next.Tests) == 0:
+		case next.Empty():
 			w.Report("the change touches no picked test")
 		default:
 			return next, nil

@@ -51,7 +51,7 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 		self.Name = hostName()
 	}
 	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Revision: revision, Dirty: dirty, Trial: q.Trial, Crossing: crossingKey(a.Project),
-		Tests: q.Tests, Shared: a.Project.Shared, Lease: f.Lease, Again: f.Again, WithNeeds: a.WithNeeds, Lookup: a.Catalog.Lookup,
+		Tests: q.Tests, Bare: q.bareGroups(), Shared: a.Project.Shared, Lease: f.Lease, Again: f.Again, WithNeeds: a.WithNeeds, Lookup: a.Catalog.Lookup,
 		Schedule: func(tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
 			return a.fleetSchedule(q, tests, workers, times)
 		}})
@@ -67,7 +67,7 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	setup := workspace.Setup(a.Project)
 	setup.Limit = q.Limit
 	fold := q.fold()
-	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
+	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Bare: q.Bare, Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
 		Retries: q.Retries, Control: q.Control, Preparing: q.Preparing}, member.Record(func(e run.Event) {
 		fold.Apply(e)
 		sink(e)

@@ -2,6 +2,7 @@ package app
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -22,9 +23,10 @@ type Control = engine.Control
 
 // A Request says what to run and how.
 type Request struct {
-	Pick    string         // as it is kept with the run
-	Tests   []catalog.Test // in the order to run
-	InOrder bool           // keep to that order; otherwise long groups may go first
+	Pick    string              // as it is kept with the run
+	Tests   []catalog.Test      // in the order to run
+	InOrder bool                // keep to that order; otherwise long groups may go first
+	Bare    map[string][]string // by suite: groups of the pick without tests to run, which are built, too
 	Workers int
 	Worker  map[string]int // by ID: the only worker that runs it, if that is planned
 	Shard   *run.Planned   // the shard of a plan that this is, if it is one
@@ -52,7 +54,25 @@ type Request struct {
 // obeyed. The error names tests that wait for each other in a circle.
 func (a *App) NewRequest(pick string, tests []catalog.Test, workers int) (Request, error) {
 	settled, err := order.Settle(quarantine.Last(workspace.Lone(tests)))
-	return Request{Pick: pick, Tests: settled, Workers: workers, Trial: slices.ContainsFunc(settled, inPart)}, err
+	bare, bareErr := a.Bare(pick)
+	if bareErr != nil {
+		bare = nil // the pick is only the name of what runs, or was refused before
+	}
+	return Request{Pick: pick, Tests: settled, Bare: bare, Workers: workers, Trial: slices.ContainsFunc(settled, inPart)}, err
+}
+
+// Empty reports whether the request has nothing to run or to build.
+func (q Request) Empty() bool { return len(q.Tests) == 0 && len(q.Bare) == 0 }
+
+// bareGroups returns the groups without tests to run as suite:group.
+func (q Request) bareGroups() []string {
+	var names []string
+	for _, suite := range slices.Sorted(maps.Keys(q.Bare)) {
+		for _, group := range q.Bare[suite] {
+			names = append(names, suite+":"+group)
+		}
+	}
+	return names
 }
 
 // inPart reports whether only some steps of a test run, so that its outcome and time are not those of the test.

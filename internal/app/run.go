@@ -38,7 +38,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	setup.Limit, setup.Offset, setup.Record = q.Limit, q.Offset, own
 	services := workspace.Services(a.Project)
 	services.Shared = q.Shared
-	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Source: engine.Local(schedule, q.Workers), Workers: q.Workers, Setup: setup, Services: services, Strict: q.Strict,
+	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Bare: q.Bare, Source: engine.Local(schedule, q.Workers), Workers: q.Workers, Setup: setup, Services: services, Strict: q.Strict,
 		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Preparing: q.Preparing}
 	fold := q.fold()
 	if err := engine.Run(ctx, job, q.record(fold, journal, sink)); err != nil {

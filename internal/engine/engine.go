@@ -36,17 +36,18 @@ import (
 type Job struct {
 	Adapters  map[string]adapter.Adapter // by suite
 	Schedule  *split.Schedule
-	Source    Source            // hands out the schedule's batches
-	Lease     time.Duration     // how long a claim holds unless it is renewed; 0 for as long as the process lives
-	Workers   int               // at least 1
-	Setup     adapter.Setup     // of the workers' slots
-	Services  service.Config    // that the suites need
-	Strict    bool              // tests whose service this machine does not have are errored; otherwise skipped
-	StopAfter int               // after this many bad outcomes no more tests start; 0 for no limit
-	Retries   int               // how often a bad test runs again at most, in a fresh state
-	Control   *Control          // nil if nobody steers the run
-	Floods    string            // the folder for output that is too much to report; made when it is needed
-	Preparing func(what string) // called with what is being prepared, from any goroutine; may be nil
+	Bare      map[string][]string // by suite: groups without tests to run that are built, too
+	Source    Source              // hands out the schedule's batches
+	Lease     time.Duration       // how long a claim holds unless it is renewed; 0 for as long as the process lives
+	Workers   int                 // at least 1
+	Setup     adapter.Setup       // of the workers' slots
+	Services  service.Config      // that the suites need
+	Strict    bool                // tests whose service this machine does not have are errored; otherwise skipped
+	StopAfter int                 // after this many bad outcomes no more tests start; 0 for no limit
+	Retries   int                 // how often a bad test runs again at most, in a fresh state
+	Control   *Control            // nil if nobody steers the run
+	Floods    string              // the folder for output that is too much to report; made when it is needed
+	Preparing func(what string)   // called with what is being prepared, from any goroutine; may be nil
 }
 
 // Run runs the job and reports everything to the sink, from the beginning of the run to its end, one event at a
@@ -152,10 +153,15 @@ func (r *execution) prepare(ctx context.Context) {
 			}
 		}
 	}
+	for suite := range r.job.Bare {
+		if !slices.Contains(suites, suite) {
+			suites = append(suites, suite)
+		}
+	}
 	for _, suite := range suites {
 		err := r.pool.services.Missing(suite)
 		if err == nil {
-			err = r.job.Adapters[suite].Prepare(ctx, tests[suite], r.pool.report)
+			err = r.prepareSuite(ctx, suite, tests[suite])
 		}
 		if err == nil || ctx.Err() != nil {
 			continue
@@ -164,6 +170,19 @@ func (r *execution) prepare(ctx context.Context) {
 		r.job.Source.Unfit(suite)
 	}
 	r.pool.report("")
+}
+
+// prepareSuite prepares a suite, and reports what fails before any test runs.
+func (r *execution) prepareSuite(ctx context.Context, suite string, tests []*catalog.Test) error {
+	builder, ok := r.job.Adapters[suite].(adapter.Builder)
+	if !ok {
+		return r.job.Adapters[suite].Prepare(ctx, tests, r.pool.report)
+	}
+	entries, err := builder.Build(ctx, tests, r.job.Bare[suite], r.pool.report)
+	for _, e := range entries {
+		adapter.ReportBeyond(r.emit, e.Event, e.Output)
+	}
+	return err
 }
 
 // enter says how to end what a worker does.

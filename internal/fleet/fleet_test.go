@@ -351,7 +351,7 @@ func TestHostileChunks(t *testing.T) {
 	s := deal.Schedule(tests)
 	in := func(number int) string { return s.Batches[number-1].Tests[0].ID }
 	r := run.New()
-	f := newFold(s, r.Apply)
+	f := newFold(s, nil, r.Apply)
 	now := time.Now()
 	finished := func(id string, o run.Outcome) run.Event {
 		return run.Event{Event: run.Finished, ID: id, Outcome: o, Worker: 1, At: now.Add(100 * time.Hour)}
@@ -390,7 +390,7 @@ func FuzzChunk(f *testing.F) {
 	s := deal.Schedule(tests)
 	f.Fuzz(func(t *testing.T, text string) {
 		r := run.New()
-		fold := newFold(s, r.Apply)
+		fold := newFold(s, nil, r.Apply)
 		for line := range strings.SplitSeq(text, "\n") {
 			var c chunk
 			if json.Unmarshal([]byte(line), &c) == nil {

@@ -36,6 +36,7 @@ type fold struct {
 	schedule *split.Schedule
 	within   map[string]int    // by ID: the test's batch, from 1
 	groups   []map[string]bool // by batch, from 0: the groups of its tests
+	bare     []string          // groups without tests
 	claims   map[string]*foldedClaim
 	came     map[string]cameFrom // by ID
 	done     map[int]bool        // by batch
@@ -66,8 +67,8 @@ const (
 	mostSkew    = 10 * time.Minute
 )
 
-func newFold(s *split.Schedule, sink run.Sink) *fold {
-	f := &fold{schedule: s, within: map[string]int{}, claims: map[string]*foldedClaim{}, came: map[string]cameFrom{}, done: map[int]bool{}, sink: run.LimitSteps(sink)}
+func newFold(s *split.Schedule, bare []string, sink run.Sink) *fold {
+	f := &fold{bare: bare, schedule: s, within: map[string]int{}, claims: map[string]*foldedClaim{}, came: map[string]cameFrom{}, done: map[int]bool{}, sink: run.LimitSteps(sink)}
 	for i := range s.Batches {
 		groups := map[string]bool{}
 		for j := range s.Batches[i].Tests {
@@ -193,12 +194,14 @@ func (f *fold) forward(before *run.Run, e run.Event) {
 func (f *fold) extra(claim *foldedClaim, e run.Event) {
 	suite, group, _ := catalog.Parts(e.ID)
 	place := suite + ":" + group
-	known := claim.batch > 0 && f.groups[claim.batch-1][place]
+	known := claim.batch > 0 && f.groups[claim.batch-1][place] || claim.batch == 0 && slices.Contains(f.bare, place)
 	for i := 0; claim.batch == 0 && !known && i < len(f.groups); i++ {
 		known = f.groups[i][place]
 	}
 	if _, ended := f.came[e.ID]; !known || !e.Outcome.Bad() || f.extras >= mostExtras {
 		return
+	} else if ended && strings.HasSuffix(e.ID, "#"+run.BuildEntry) {
+		return // every machine builds
 	} else if ended && !strings.HasSuffix(e.ID, "@"+claim.machine) { // two machines may have one each
 		e.ID += "@" + claim.machine
 	}

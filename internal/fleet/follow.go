@@ -146,7 +146,7 @@ func (c *Conn) newFold(ctx context.Context, m *Manifest, to Follower) (*fold, er
 	if to.Begins != nil {
 		to.Begins(m, s)
 	}
-	fold := newFold(s, to.Event)
+	fold := newFold(s, file.Bare, to.Event)
 	fold.sink(run.Event{Event: run.RunBegins, Format: run.Format, At: m.Began})
 	return fold, nil
 }

@@ -25,6 +25,7 @@ type Work struct {
 	Crossing string // of the matrix, as in store=redis; empty for none
 	Tests    []catalog.Test
 	Shared   []string // resources of which the whole fleet has one
+	Bare     []string // groups without tests that are built, too, as suite:group
 	Lease    time.Duration
 	Again    string // AgainFailed or AgainAll to open a new attempt of a run that has ended; empty for none
 
@@ -198,7 +199,7 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 	if err != nil {
 		return nil, err
 	}
-	file := newPlanFile(schedule, work.Shared)
+	file := newPlanFile(schedule, work.Shared, work.Bare)
 	m.Tests, m.Batches = len(file.Tests), len(file.Batches)
 	won, err := c.put(ctx, m, revision)
 	if err != nil || !won {

@@ -100,6 +100,7 @@ type planFile struct {
 	Batches   []planBatch    `json:"batches"`
 	Resources map[string]int `json:"resources,omitempty"`
 	Shared    []string       `json:"shared,omitempty"` // resources that all machines share
+	Bare      []string       `json:"bare,omitempty"`   // groups without tests that are built, too, as suite:group
 }
 
 type planTest struct {
@@ -123,8 +124,8 @@ type planBatch struct {
 }
 
 // newPlanFile returns a schedule as the station holds it.
-func newPlanFile(s *split.Schedule, shared []string) *planFile {
-	f := &planFile{Resources: s.Resources, Shared: shared}
+func newPlanFile(s *split.Schedule, shared, bare []string) *planFile {
+	f := &planFile{Resources: s.Resources, Shared: shared, Bare: bare}
 	for i := range s.Batches {
 		b := planBatch{Suite: s.Batches[i].Suite, Apart: s.Batches[i].Apart}
 		for j := range s.Batches[i].Tests {

@@ -239,7 +239,7 @@ func (f *Member) Record(sink run.Sink) run.Sink {
 		}
 		c := f.byBatch[number]
 		switch {
-		case c != nil && e.Outcome != run.Lost:
+		case c != nil && (e.Outcome != run.Lost || e.Worker > 0): // else the run was interrupted
 			c.writer.add(e)
 			if e.Event == run.Finished && c.left[e.ID] {
 				f.self.Tests++

@@ -117,6 +117,21 @@ func indent(w io.Writer, text string) {
 	}
 }
 
+// Builds prints a line for each build that failed, if that is all that a run did. It reports whether it is.
+func Builds(w io.Writer, ran *run.Run) bool {
+	if len(ran.Results) == 0 || slices.ContainsFunc(ran.Results, func(r *run.Result) bool { return !r.IsBuild() && !ran.Unbuilt(r) }) {
+		return false
+	}
+	for _, r := range ran.Entries() {
+		words, _, more := strings.Cut(r.Message, "\n")
+		if more {
+			words += " …"
+		}
+		fmt.Fprintf(w, "%s %s: %s\n", r.Outcome.Shape(), plain.Line(r.Where()), plain.Line(words))
+	}
+	return true
+}
+
 // reasonsTold bounds the reasons why tests did not run that are printed.
 const reasonsTold = 6
 

@@ -1,14 +1,18 @@
 package workspace
 
 import (
-	"fernrelay/core/catalog"
-	"fernrelay/core/order"
-	"fernrelay/core/pick"
 	"fmt"
 	"maps"
 	"os"
+	"path"
+	"path/filepath"
 	"slices"
 	"strings"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/order"
+	"fernrelay/core/pick"
+	"fernrelay/core/run"
 )
 
 // Pick returns the tests that an expression selects, in the catalog's order. They must not be changed.
@@ -49,6 +53,36 @@ func (w *Workspace) PickToRun(text string) ([]catalog.Test, error) {
 		tests = w.WithNeeds(tests)
 	}
 	return tests, nil
+}
+
+// Bare returns, by suite, the groups without tests of their own that a pick includes all the same: those of which a test without
+// any tag of its source would be picked. They are built when the pick runs.
+func (w *Workspace) Bare(text string) (map[string][]string, error) {
+	var groups []catalog.Test
+	for _, s := range w.Project.Suites {
+		for _, group := range w.found[s.Name].Bare {
+			groups = append(groups, catalog.Test{ID: catalog.ID(s.Name, group, run.BuildEntry), Suite: s.Name, Group: group, Name: run.BuildEntry,
+				Kind: catalog.KindTest, File: path.Join(filepath.ToSlash(s.Dir), group, run.BuildEntry)})
+		}
+	}
+	if groups == nil {
+		return nil, nil
+	}
+	d := &draft{catalog.New(groups), map[int]said{}}
+	source := pick.Source{Defined: w.defined(), Saved: w.saved, Touched: w.touched, Past: func(int) []run.Outcome { return nil }}
+	layer := func() *pick.Index { return pick.NewIndex(d.Catalog, source) }
+	if err := applyTags(w.Project.Tags, d, source.Saved, layer); err != nil {
+		return nil, err
+	}
+	_, held, err := layer().Pick(text)
+	if err != nil {
+		return nil, err
+	}
+	bare := map[string][]string{}
+	for i := range held.All {
+		bare[groups[i].Suite] = append(bare[groups[i].Suite], groups[i].Group)
+	}
+	return bare, nil
 }
 
 // TestsOf returns the tests with some IDs, without those that the project no longer has.

@@ -57,14 +57,8 @@ func (w *Workspace) describe(c *catalog.Catalog, recall Recall) error {
 	if err != nil {
 		return err
 	}
-	defined := map[string]bool{}
-	for _, rule := range w.Project.Tags {
-		defined["tag:"+rule.Tag] = true
-	}
-	for _, s := range w.Project.Suites {
-		defined["suite:"+s.Name] = true
-	}
-	source := pick.Source{Defined: defined, Saved: project.Saved(w.Project.Picks, person, w.Own.Picks), Touched: w.touched, Rates: past.Rates, Steps: past.Steps}
+	w.saved = project.Saved(w.Project.Picks, person, w.Own.Picks)
+	source := pick.Source{Defined: w.defined(), Saved: w.saved, Touched: w.touched, Rates: past.Rates, Steps: past.Steps}
 	source.Past = past.latest
 	source.Crossing = w.crossingSource(c, past)
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }
@@ -83,6 +77,18 @@ func (w *Workspace) describe(c *catalog.Catalog, recall Recall) error {
 		w.Whole[s.Name] = s.Kind == project.Command
 	}
 	return nil
+}
+
+// defined returns the tags and suites that exist even if no test has them.
+func (w *Workspace) defined() map[string]bool {
+	defined := map[string]bool{}
+	for _, rule := range w.Project.Tags {
+		defined["tag:"+rule.Tag] = true
+	}
+	for _, s := range w.Project.Suites {
+		defined["suite:"+s.Name] = true
+	}
+	return defined
 }
 
 // crossingSource returns a function that returns what picks may ask about the runs of a crossing.

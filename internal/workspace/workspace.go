@@ -44,6 +44,7 @@ type Workspace struct {
 	Adapters map[string]adapter.Adapter // by suite
 	Broken   map[string]error           // by suite: why its tests cannot be found
 	found    map[string]adapter.Found   // by suite; the catalog takes the tests over
+	saved    map[string]string          // picks by name
 	said     map[int]said               // by index of the catalog's tests: what the adapters said about those that differ
 }
 

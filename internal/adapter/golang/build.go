@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -41,17 +40,28 @@ const wrapper = "FernRelayExample"
 // orderFile is the name under which the generated file joins a package.
 const orderFile = "fern_relay_order_test.go"
 
-// Prepare builds the test binaries of the picked tests' packages. A package that
-// does not compile fails when its tests are run.
+// Prepare builds the test binaries of the picked tests' packages. The tests of a package that is not built are lost.
 func (a *Adapter) Prepare(ctx context.Context, tests []*catalog.Test, progress func(what string)) error {
+	_, err := a.Build(ctx, tests, nil, progress)
+	return err
+}
+
+// Build is Prepare, and also builds packages without tests. As the toolchain does, it runs the binaries of those that have
+// test files.
+func (a *Adapter) Build(ctx context.Context, tests []*catalog.Test, bare []string, progress func(what string)) ([]adapter.Entry, error) {
 	byTags := map[string][]string{}
 	seen := map[variant]bool{}
-	for _, t := range tests {
-		v := a.variantOf(t)
+	add := func(v variant) {
 		if !seen[v] {
 			seen[v] = true
 			byTags[v.tags] = append(byTags[v.tags], v.group)
 		}
+	}
+	for _, t := range tests {
+		add(a.variantOf(t))
+	}
+	for _, group := range bare {
+		add(variant{group, ""})
 	}
 	clear(a.failures)
 	a.probing.Lock()
@@ -61,11 +71,36 @@ func (a *Adapter) Prepare(ctx context.Context, tests []*catalog.Test, progress f
 		for layer, members := range a.layers(groups) {
 			dir := filepath.Join(a.Store, "binaries", fileName(tags), fmt.Sprint(layer))
 			if err := a.build(ctx, tags, members, dir, progress); err != nil {
-				return err
+				return nil, err
 			}
 		}
 	}
-	return nil
+	entries := a.refused()
+	for _, group := range bare {
+		if binary := a.binaries[variant{group, ""}]; binary != "" && !slices.ContainsFunc(tests, func(t *catalog.Test) bool { return t.Group == group }) {
+			progress("running " + a.Suite + ":" + group)
+			entries = append(entries, a.runBare(ctx, binary, group)...)
+		}
+	}
+	return entries, ctx.Err()
+}
+
+// refused returns an entry for each package that the toolchain refuses to build.
+func (a *Adapter) refused() []adapter.Entry {
+	byGroup := map[string]variant{}
+	for v := range a.failures {
+		if known, ok := byGroup[v.group]; !ok || v.tags < known.tags {
+			byGroup[v.group] = v
+		}
+	}
+	var entries []adapter.Entry
+	for _, group := range slices.Sorted(maps.Keys(byGroup)) {
+		words := a.failures[byGroup[group]]
+		entry := adapter.Entry{Output: strings.Join(words, "\n")}
+		entry.ID, entry.Outcome, entry.Failure = catalog.ID(a.Suite, group, run.BuildEntry), run.Errored, a.notBuilt(group, words)
+		entries = append(entries, entry)
+	}
+	return entries
 }
 
 // layers deals groups out so that no two in a layer have binaries of one name,
@@ -103,29 +138,39 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 	if err != nil {
 		return err
 	}
-	var words map[string][]string
-	if !upToDate(dir, fingerprint) {
+	said := &said{}
+	fresh := !upToDate(dir, fingerprint)
+	if fresh {
 		reported := reportBuilt(a.Suite, dir, len(groups), progress)
-		words, err = a.rebuild(ctx, tags, groups, dir)
+		said, err = a.rebuild(ctx, tags, groups, dir)
 		reported()
 		if err != nil {
 			return err
 		}
 	}
+	failed := false
 	for _, group := range groups {
 		v := variant{group, tags}
-		file := filepath.Join(dir, binaryName(a.importPath(group)))
-		if _, err := os.Stat(file); err == nil {
-			a.binaries[v] = file
-			continue
-		}
 		delete(a.binaries, v)
-		a.failures[v] = a.wordsFor(group, words)
+		file := filepath.Join(dir, binaryName(a.importPath(group)))
+		_, err := os.Stat(file)
+		switch {
+		case said.failed[a.importPath(group)] || err != nil && a.hasTestFiles(group, tags):
+			a.failures[v] = said.wordsFor(a.importPath(group), group)
+			failed = true
+		case err == nil:
+			a.binaries[v] = file
+		}
 	}
-	if words != nil && len(a.failures) == 0 && fingerprint != "" {
+	if fresh && !failed && fingerprint != "" {
 		return owned.WriteData(stampFile(dir), []byte(fingerprint))
 	}
 	return nil
+}
+
+// hasTestFiles reports whether a build of a group with some tags holds a test file, so that there is a binary.
+func (a *Adapter) hasTestFiles(group, tags string) bool {
+	return slices.ContainsFunc(a.packages[group].files, func(f *testFile) bool { return f.here && strings.Join(f.tags, ",") == tags })
 }
 
 // builtEvery is the time between two reports of how far a build has come.
@@ -169,10 +214,10 @@ func builtSince(dir string, since time.Time) int {
 	return n
 }
 
-// rebuild has the toolchain build a layer and returns its messages by import path. The toolchain leaves binaries
+// rebuild has the toolchain build a layer. The toolchain leaves binaries
 // alone that are up to date; if something fails, all of the layer is built again, so that no binary of an earlier
 // build is used for a package that fails now.
-func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir string) (map[string][]string, error) {
+func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir string) (*said, error) {
 	if err := a.removeBuilt(stampFile(dir)); err != nil {
 		return nil, err
 	}
@@ -191,87 +236,6 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 		err = nil
 	}
 	return words, err
-}
-
-// errNotBuilt says that the toolchain could not build all packages.
-var errNotBuilt = errors.New("not all packages were built")
-
-// goTestC runs one "go test -c", with the toolchain's default checks if vet is true, and returns its messages by import
-// path.
-func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, groups []string, dir string, flags ...string) (map[string][]string, error) {
-	if err := a.makeFolder(dir); err != nil {
-		return nil, err
-	}
-	args := []string{"test", "-c", "-json", "-overlay", overlay, "-o", dir + string(filepath.Separator)}
-	args = slices.Concat(args, a.withoutDebug(), flags, a.flagsWith(tags)) // of two flags the last counts
-	if !vet {
-		args = append(args, "-vet=off")
-	}
-	for _, group := range groups {
-		args = append(args, "./"+group)
-	}
-	var stdout, stderr bytes.Buffer
-	err := a.toolchain(ctx, &stdout, &stderr, args...)
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
-	words := map[string][]string{}
-	decoder := json.NewDecoder(&stdout)
-	for {
-		var said struct{ ImportPath, Action, Output string }
-		if decoder.Decode(&said) != nil {
-			break
-		}
-		if said.Action == "build-output" {
-			path, _, _ := strings.Cut(said.ImportPath, " ")
-			words[path] = append(words[path], strings.TrimRight(said.Output, "\n"))
-		}
-	}
-	if err == nil {
-		return words, nil
-	}
-	if text := strings.TrimSpace(stderr.String()); text != "" {
-		words[""] = strings.Split(text, "\n")
-	}
-	if len(words) == 0 {
-		return nil, fmt.Errorf("cannot run the Go toolchain in %s: %w", a.Dir, err)
-	}
-	return words, errNotBuilt
-}
-
-// withoutDebug returns the flags that leave out what only a debugger reads, as the toolchain does when it runs tests itself:
-// linking then takes half the time. It returns none if the suite asks for profiles, which need it, or has flags for the
-// linker of its own.
-func (a *Adapter) withoutDebug() []string {
-	if slices.ContainsFunc(a.allFlags(), func(flag string) bool { return flagName(flag) == "ldflags" }) ||
-		slices.ContainsFunc(a.Args, func(arg string) bool { return strings.HasSuffix(flagName(arg), "profile") }) {
-		return nil
-	}
-	return []string{"-ldflags=-s -w"}
-}
-
-// flagsWith returns the suite's flags of a build with some tags more, joined by commas.
-func (a *Adapter) flagsWith(tags string) []string {
-	if tags == "" {
-		return a.BuildFlags
-	}
-	return append(slices.Clone(a.BuildFlags), "-tags="+strings.Join(slices.Concat(a.flagTags(), splitTags(tags)), ","))
-}
-
-// toolchain runs the Go toolchain. Its temporary files are in the store, from where they are removed even after it
-// or this process was killed.
-func (a *Adapter) toolchain(ctx context.Context, stdout, stderr io.Writer, args ...string) error {
-	record := adapter.BeginRecord()
-	defer record.Close()
-	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}.WithRecord(record), "go", args...)
-	cmd.Stdout, cmd.Stderr = stdout, stderr
-	if temp := filepath.Join(a.Store, "tmp"); a.makeFolder(temp) == nil {
-		if folder, err := record.MakeFolder(temp); err == nil {
-			cmd.Env = append(cmd.Env, "GOTMPDIR="+folder.Path())
-			defer folder.Remove()
-		}
-	}
-	return cmd.Run()
 }
 
 // makeFolder makes a folder below the store, none of whose parts may be a link.
@@ -323,28 +287,6 @@ func splitTags(tags string) []string {
 	return strings.Split(tags, ",")
 }
 
-// wordsFor returns the toolchain's messages about a group's package; without any, those that name a file of it, as
-// about a missing import; and else all messages, as about another package that this one is built from.
-func (a *Adapter) wordsFor(group string, words map[string][]string) []string {
-	path := a.importPath(group)
-	own := slices.Concat(words[path], words[path+"_test"], words[path+".test"])
-	if len(own) > 0 {
-		return own
-	}
-	var naming, all []string
-	for _, path := range slices.Sorted(maps.Keys(words)) {
-		said := words[path]
-		all = append(all, said...)
-		if slices.ContainsFunc(said, func(line string) bool { return strings.HasPrefix(line, group+"/") }) {
-			naming = append(naming, said...)
-		}
-	}
-	if len(naming) > 0 {
-		return naming
-	}
-	return all
-}
-
 // writeOverlay generates the file that orders the tests of each group, and the overlay that adds it and the extra
 // files to the build. It returns the overlay's path. probe, if not empty, is the import path of the package that
 // reports the state.
@@ -357,6 +299,9 @@ func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[st
 	for _, group := range groups {
 		p := a.packages[group]
 		pkg := a.orderPackage(p, tags)
+		if pkg == "" {
+			continue // it has no tests to order
+		}
 		var source bytes.Buffer
 		if err := orderTemplate().Execute(&source, struct{ Package, Probe, Wrapper string }{pkg, probe, wrapper}); err != nil {
 			return "", err
@@ -414,34 +359,4 @@ func fileName(text string) string {
 		}
 		return r
 	}, text)
-}
-
-// compilerPlace finds the file and line of the first complaint of a compiler.
-var compilerPlace = lazy.Regexp(`^(?:\./)?([^\s:]+\.go):(\d+)(?::\d+)?: (.*)$`)
-
-// notBuilt reports every test of a package that does not compile, or in which vet finds a mistake, as errored, with the
-// toolchain's messages as the output of the first.
-func (a *Adapter) notBuilt(batch *adapter.Batch, tests []catalog.Test, words []string) {
-	e := run.Event{Outcome: run.Errored, Failure: run.Failure{Message: a.Suite + ":" + tests[0].Group + " does not compile"}, Seconds: run.Took(0)}
-	for _, line := range words {
-		if strings.HasPrefix(line, "# [") { // as the toolchain announces what vet finds
-			e.Message = a.Suite + ":" + tests[0].Group + ": go vet finds a mistake (vet = false in fern.toml allows it)"
-		}
-		if strings.HasPrefix(line, "# ") {
-			continue // only names the package
-		}
-		if place := compilerPlace().FindStringSubmatch(line); place != nil {
-			line = place[3]
-			e.File, e.Line = a.projectFile(filepath.Join(a.Dir, filepath.FromSlash(place[1]))), number(place[2])
-		}
-		e.Message += ": " + line
-		break
-	}
-	for i, t := range tests {
-		if i == 0 {
-			batch.Output(t.ID, []byte(strings.Join(words, "\n")+"\n"))
-		}
-		e.ID = t.ID
-		batch.Finished(e)
-	}
 }

@@ -160,13 +160,19 @@ func (a *Adapter) buildable(dir, name string, src []byte, c constrained) (tags [
 
 // builds reports whether a build with the extra tags holds the file.
 func (a *Adapter) builds(dir, name string, tags []string, src []byte) bool {
-	context := build.Default
-	context.BuildTags = slices.Concat(context.BuildTags, a.flagTags(), tags)
+	context := a.buildContext(tags)
 	if src != nil {
 		context.OpenFile = func(string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(src)), nil }
 	}
 	match, err := context.MatchFile(dir, name)
 	return match && err == nil
+}
+
+// buildContext returns the context of a build with extra tags.
+func (a *Adapter) buildContext(tags []string) build.Context {
+	context := build.Default
+	context.BuildTags = slices.Concat(context.BuildTags, a.flagTags(), tags)
+	return context
 }
 
 // allFlags are the flags of a build, those of the environment first.

@@ -24,19 +24,21 @@ import (
 	"fernrelay/internal/adapter"
 )
 
-// gopkg is one folder with test files.
+// gopkg is one folder with Go files.
 type gopkg struct {
-	group string
-	dir   string // absolute
-	files []*testFile
+	group  string
+	dir    string // absolute
+	files  []*testFile
+	broken bool // a test file may hold tests that cannot be read
 }
 
 // testFile is one _test.go file.
 type testFile struct {
 	source
-	name string
-	tags []string // build tags that it needs; none for the default build
-	here bool     // it can be built on this machine
+	name     string
+	tags     []string // build tags that it needs; none for the default build
+	here     bool     // it can be built on this machine
+	anywhere bool     // some build has it
 }
 
 // target is what a test is in its binary.
@@ -48,7 +50,7 @@ type target struct {
 
 // Discover reads the tests of every package below the suite's folder.
 func (a *Adapter) Discover(ctx context.Context) (adapter.Found, error) {
-	dirs, goFiles, err := a.testFolders()
+	dirs, goFiles, err := a.folders()
 	if err != nil {
 		return adapter.Found{}, err
 	}
@@ -74,7 +76,11 @@ func (a *Adapter) Discover(ctx context.Context) (adapter.Found, error) {
 	found := adapter.Found{Tests: make([]catalog.Test, 0, tests)}
 	for _, p := range packages {
 		a.packages[p.group] = p
+		before := len(found.Tests)
 		found.Tests = a.declared(p, found.Tests)
+		if p.broken || !slices.ContainsFunc(found.Tests[before:], func(t catalog.Test) bool { return a.targets[t.ID].tags == "" && t.SkipReason == "" }) && a.holdsGo(p.dir) {
+			found.Bare = append(found.Bare, p.group)
+		}
 		for _, f := range p.files {
 			files++
 			found.Notes = append(found.Notes, f.Problems...)
@@ -180,10 +186,9 @@ func rank(f *testFile) int {
 	return 0
 }
 
-// testFolders lists the folders of the suite that hold test files, as the
-// toolchain's ./... sees them: without vendor, testdata, hidden folders and
-// nested modules. It counts the Go files and the nested modules on its way.
-func (a *Adapter) testFolders() (dirs []string, goFiles int, err error) {
+// folders lists the folders of the suite that hold Go files, as the toolchain's ./... sees them: without vendor, testdata,
+// hidden folders and nested modules. It counts the Go files and the nested modules on its way.
+func (a *Adapter) folders() (dirs []string, goFiles int, err error) {
 	a.nested = 0
 	err = filepath.WalkDir(a.Dir, func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
@@ -195,17 +200,40 @@ func (a *Adapter) testFolders() (dirs []string, goFiles int, err error) {
 			}
 			return nil
 		}
-		if strings.HasSuffix(entry.Name(), ".go") {
-			goFiles++
+		if !isGoFile(entry.Name()) {
+			return nil
 		}
-		dir := filepath.Dir(path)
-		if isTestFile(entry.Name()) && (len(dirs) == 0 || dirs[len(dirs)-1] != dir) {
+		goFiles++
+		if dir := filepath.Dir(path); len(dirs) == 0 || dirs[len(dirs)-1] != dir {
 			dirs = append(dirs, dir)
 		}
 		return nil
 	})
 	slices.Sort(dirs)
 	return slices.Compact(dirs), goFiles, err
+}
+
+// isGoFile reports whether a build may hold a file, by its name.
+func isGoFile(name string) bool {
+	return strings.HasSuffix(name, ".go") && name[0] != '_' && name[0] != '.'
+}
+
+// holdsGo reports whether a build without further tags holds a file of a folder, or cannot know.
+func (a *Adapter) holdsGo(dir string) bool {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return true // the build reports it
+	}
+	context := a.buildContext(nil)
+	for _, entry := range entries {
+		if !isGoFile(entry.Name()) || !isFile(dir, entry) {
+			continue
+		}
+		if match, err := context.MatchFile(dir, entry.Name()); match || err != nil {
+			return true
+		}
+	}
+	return false
 }
 
 func isTestFile(name string) bool {
@@ -241,7 +269,13 @@ func (a *Adapter) readPackage(dir string) (*gopkg, error) {
 		if err != nil {
 			return nil, err
 		}
-		if f != nil {
+		switch {
+		case f.Broken:
+			p.broken = true
+			if f.Package != "" {
+				p.files = append(p.files, f)
+			}
+		case f.anywhere:
 			p.files = append(p.files, f)
 		}
 	}
@@ -257,7 +291,7 @@ func isFile(dir string, entry fs.DirEntry) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// readFile reads one test file; nil if no build at all has it.
+// readFile reads one test file.
 func (a *Adapter) readFile(p *gopkg, name string) (*testFile, error) {
 	path := filepath.Join(p.dir, name)
 	src, err := os.ReadFile(path)
@@ -269,17 +303,11 @@ func (a *Adapter) readFile(p *gopkg, name string) (*testFile, error) {
 		return nil, err
 	}
 	shown = filepath.ToSlash(shown)
-	f := &testFile{name: name, here: true}
+	f := &testFile{name: name, here: true, anywhere: true}
 	f.source = a.cache.source(a.Suite, p.group, shown, src, func() source { return readSource(a.Suite, p.group, shown, src) })
-	if f.Package == "" {
-		return nil, nil
-	}
 	if f.Constraint != "" {
-		var anywhere bool
-		f.tags, f.here, anywhere = a.buildable(p.dir, name, src, readConstraint(name, src))
-		if !anywhere {
-			return nil, nil
-		}
+		f.tags, f.here, f.anywhere = a.buildable(p.dir, name, src, readConstraint(name, src))
+		f.Broken = f.Broken && f.here && len(f.tags) == 0
 	}
 	return f, nil
 }
@@ -291,17 +319,19 @@ type source struct {
 	Labels     []string
 	Tests      []catalog.Test
 	Problems   []string // mistakes in directives, with the place
+	Main       bool     // it has a TestMain
+	Broken     bool     // the toolchain refuses it, so that it may hold more tests
 }
 
 // readSource reads a test file. Of one that does not parse it returns the tests that can be read: the build
 // reports the rest.
 func readSource(suite, group, shown string, src []byte) source {
 	fileSet := token.NewFileSet()
-	parsed, _ := parser.ParseFile(fileSet, shown, src, parser.ParseComments|parser.SkipObjectResolution)
+	parsed, err := parser.ParseFile(fileSet, shown, src, parser.ParseComments|parser.SkipObjectResolution)
 	if parsed == nil || parsed.Name.Name == "_" {
-		return source{}
+		return source{Broken: true}
 	}
-	s := source{Package: parsed.Name.Name}
+	s := source{Package: parsed.Name.Name, Broken: err != nil}
 	if c := readConstraint(path.Base(shown), src); c.expr != nil {
 		s.Constraint, s.Labels = c.expr.String(), labels(c.expr)
 	}
@@ -351,10 +381,13 @@ func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
 		functions[fn.Name.Name] = fn
 		switch name := fn.Name.Name; {
 		case name == "TestMain" && takes(fn, "M"):
+			r.source.Main = true
 		case isTest(name, "Test") && takes(fn, "T"):
 			add(name, catalog.KindTest, fn)
 		case isTest(name, "Fuzz") && takes(fn, "F"):
 			add(name, catalog.KindFuzz, fn)
+		case isTest(name, "Test"), isTest(name, "Fuzz"):
+			r.source.Broken = true // its signature is wrong
 		}
 	}
 	if !bytes.Contains(src, []byte("func Example")) {

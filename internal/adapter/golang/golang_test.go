@@ -121,7 +121,7 @@ func FuzzFirst(f *testing.F) { f.Add(1); f.Fuzz(func(t *testing.T, n int) {}) }
 	for i, test := range tests {
 		r, o := ran.Results[i], run.Passed
 		if test.Group == "half" {
-			o = run.Errored
+			o = run.Lost
 		}
 		if r.ID != test.ID || r.Outcome != o {
 			t.Errorf("%d: %s %s (%s), want %s %s", i, r.ID, r.Outcome, r.Message, test.ID, o)
@@ -129,24 +129,40 @@ func FuzzFirst(f *testing.F) { f.Add(1); f.Fuzz(func(t *testing.T, n int) {}) }
 	}
 }
 
-// TestPackagesThatDoNotBuild holds that each of them fails with its own words,
-// whatever keeps it from being built, and that the others run.
+// TestPackagesThatDoNotBuild holds that each of them is one entry with its own words, whatever keeps it from being built, also
+// without a test that can be read; that its tests are lost; and that the others run.
 func TestPackagesThatDoNotBuild(t *testing.T) {
 	header := "\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n"
 	a, found := module(t, Config{}, map[string]string{
-		"good/x_test.go":     "package good" + header,
-		"absent/x_test.go":   "package absent" + header,
-		"absent/y_test.go":   "package absent\n\nimport _ \"example.com/not/there\"\n",
-		"syntax/x_test.go":   "package syntax" + header + "func {\n",
-		"names/x_test.go":    "package one" + header,
-		"names/y.go":         "package two\n",
-		"cycle/x_test.go":    "package cycle" + header,
-		"cycle/y_test.go":    "package cycle\n\nimport _ \"example.org/made/cycle\"\n",
-		"upon/x_test.go":     "package upon" + header,
-		"upon/y.go":          "package upon\n\nimport _ \"example.org/made/wrong\"\n",
-		"wrong/wrong.go":     "package wrong\n\nvar x int = \"\"\n",
-		"beside/x_test.go":   "package beside" + header,
-		"beside/z/x_test.go": "package z" + header,
+		"good/x_test.go":      "package good" + header,
+		"absent/x_test.go":    "package absent" + header,
+		"absent/y_test.go":    "package absent\n\nimport _ \"example.com/not/there\"\n",
+		"syntax/x_test.go":    "package syntax" + header + "func {\n",
+		"names/x_test.go":     "package one" + header,
+		"names/y.go":          "package two\n",
+		"cycle/x_test.go":     "package cycle" + header,
+		"cycle/y_test.go":     "package cycle\n\nimport _ \"example.org/made/cycle\"\n",
+		"upon/x_test.go":      "package upon" + header,
+		"upon/y.go":           "package upon\n\nimport _ \"example.org/made/wrong\"\n",
+		"wrong/wrong.go":      "package wrong\n\nvar x int = \"\"\n",
+		"beside/x_test.go":    "package beside" + header,
+		"beside/z/x_test.go":  "package z" + header,
+		"conflict/x_test.go":  "<<<<<<< HEAD\npackage conflict" + header + "=======\n",
+		"empty/x_test.go":     "",
+		"empty/x.go":          "package empty\n",
+		"wide/x_test.go":      "\xff\xfep\x00a\x00",
+		"hidden/x_test.go":    "package hidden\n\nimport \"testing\"\n\nfunc f( {\nfunc TestHidden(t *testing.T) {}\n",
+		"signature/x.go":      "package signature\n",
+		"signature/x_test.go": "package signature\n\nimport \"testing\"\n\nfunc TestMore(t *testing.T, n int) {}\n",
+		"leaves/x_test.go":    "package leaves\n\nimport (\"os\"; \"testing\")\n\nfunc TestMain(m *testing.M) { os.Exit(3) }\n",
+		"starts/x_test.go":    "package starts\n\nfunc init() { panic(\"at the start\") }\n",
+		"without/x_test.go":   "package without\n\nvar x int = \"\"\nvar y = nothing\n",
+		"uses/x_test.go":      "package uses\n\nimport _ \"example.org/made/wrong\"\n",
+		"plain/x.go":          "package plain\n",
+		"plain/x_test.go":     "package plain\n",
+		"elsewhere/x.go":      "//go:build ignore\n\npackage elsewhere\n\nvar x int = \"\"\n",
+		"tagged/x_test.go":    "//go:build it\n\npackage tagged" + header,
+		"vetted/x.go":         "package vetted\n\nimport \"fmt\"\n\nfunc F() { fmt.Printf(\"%d\", \"x\") }\n",
 	})
 	words := map[string]string{"absent": "example.com/not/there", "syntax": "x_test.go:6", "names": "found packages", "cycle": "import cycle",
 		"upon": "wrong.go:3", "good": "", "beside": "", "beside/z": ""}
@@ -154,18 +170,45 @@ func TestPackagesThatDoNotBuild(t *testing.T) {
 	for group := range words {
 		tests = append(tests, choose(t, found, group+"#TestX")...)
 	}
+	bare := map[string]string{"conflict#build": "expected 'package', found '<<'", "empty#build": "found 'EOF'", "wide#build": "UTF-16", "hidden#build": "x_test.go:5", "signature#build": "wrong signature for TestMore",
+		"leaves#TestMain": "exit status 3", "starts#process": "at the start", "without#build": "undefined: nothing", "uses#build": "wrong.go:3", "wrong#build": "wrong.go:3", "vetted#build": "wrong type string"}
+	again, err := a.Discover(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
 	ran := run.New()
-	if err := open(t, a, tests).Run(context.Background(), tests, ran.Apply); err != nil {
+	session := open(t, a, tests)
+	picked := make([]*catalog.Test, len(tests))
+	for i := range tests {
+		picked[i] = &tests[i]
+	}
+	entries, err := a.Build(t.Context(), picked, again.Bare, func(string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := session.Run(context.Background(), tests, ran.Apply); err != nil {
 		t.Fatal(err)
 	}
 	for group, said := range words {
-		r, want := ran.Result("u:"+group+"#TestX"), run.Errored
+		r, want := ran.Result("u:"+group+"#TestX"), run.Lost
 		if said == "" {
 			want = run.Passed
+		} else {
+			bare[group+"#build"] = said
 		}
-		if r.Outcome != want || !strings.Contains(string(r.Output), said) || strings.Count(r.Message, ":") == 0 && said != "" {
-			t.Errorf("%s: %s, %s\n%s", group, r.Outcome, r.Message, r.Output)
+		if r.Outcome != want || strings.Count(r.Message, ":") == 0 && said != "" {
+			t.Errorf("%s: %s, %s", group, r.Outcome, r.Message)
 		}
+	}
+	for _, e := range entries {
+		name := strings.TrimPrefix(e.ID, "u:")
+		if said, known := bare[name]; !known || e.Outcome != run.Errored || !strings.Contains(e.Message+e.Output, said) {
+			t.Errorf("the entry %s is %s: %s\n%s\nwant %q", e.ID, e.Outcome, e.Message, e.Output, said)
+		}
+		delete(bare, name)
+	}
+	if len(bare) > 0 {
+		t.Errorf("there is no entry for %v", bare)
 	}
 }
 
@@ -178,7 +221,7 @@ func TestStaleBinary(t *testing.T) {
 	for i, step := range []struct {
 		source string
 		want   run.Outcome
-	}{{"package p\n", run.Passed}, {"package p\n\nvar x int = \"\"\n", run.Errored}, {"package p\n\nvar x int\n", run.Passed}} {
+	}{{"package p\n", run.Passed}, {"package p\n\nvar x int = \"\"\n", run.Lost}, {"package p\n\nvar x int\n", run.Passed}} {
 		if err := os.WriteFile(file, []byte(step.source), 0o644); err != nil {
 			t.Fatal(err)
 		}

@@ -191,7 +191,7 @@ func (a *Adapter) probeBinary(ctx context.Context, v variant) (string, error) {
 	dir := filepath.Join(a.Store, "probes", fileName(v.tags), fileName(v.group))
 	if words, err := a.goTestC(ctx, v.tags, overlay, false, []string{v.group}, dir, "-ldflags=-compressdwarf=false"); err != nil {
 		return "", fmt.Errorf("the tests of %s cannot be built so that they report their state: %w\n%s",
-			v.group, err, strings.Join(a.wordsFor(v.group, words), "\n"))
+			v.group, err, strings.Join(words.wordsFor(a.importPath(v.group), v.group), "\n"))
 	}
 	file := filepath.Join(dir, binaryName(a.importPath(v.group)))
 	tested := a.importPath(v.group)

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"fernrelay/core/catalog"
@@ -39,7 +40,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 		v := s.adapter.variantOf(&next[0])
 		binary, built := s.adapter.binaries[v]
 		if !built {
-			s.adapter.notBuilt(batch, next, s.adapter.failures[v])
+			s.adapter.loseUnbuilt(batch, next, s.adapter.failures[v])
 			continue
 		}
 		if err := s.process(ctx, binary, v.group, next, batch, sink); err != nil {
@@ -135,14 +136,58 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 	if steps := tests[0].Asks().Steps; len(steps) > 0 {
 		args = append(args, "-test.run="+runPattern(s.adapter.targets[tests[0].ID].function, steps))
 	}
-	dir := filepath.Join(s.adapter.Dir, filepath.FromSlash(group))
-	cmd = adapter.Command(ctx, dir, s.slot, binary, args...)
-	cmd.Env = append(cmd.Env, "FERN_RELAY_ORDER="+order.Name(), "PWD="+dir)
-	if bin := s.adapter.bin(); bin != "" { // as the toolchain does, so that tests which run it find the same
-		cmd.Env = append(cmd.Env, "PATH="+bin+string(os.PathListSeparator)+valueOf(cmd.Env, "PATH"))
-	}
+	cmd = s.adapter.binaryCommand(ctx, s.slot, binary, group, args)
+	cmd.Env = append(cmd.Env, "FERN_RELAY_ORDER="+order.Name())
 	cmd.ExtraFiles = []*os.File{heard.results.End} // descriptor 3
 	return cmd, clean, nil
+}
+
+// binaryCommand returns the command that runs a binary in the package's folder and in the environment of the toolchain.
+func (a *Adapter) binaryCommand(ctx context.Context, slot adapter.Slot, binary, group string, args []string) *adapter.Process {
+	dir := filepath.Join(a.Dir, filepath.FromSlash(group))
+	cmd := adapter.Command(ctx, dir, slot, binary, args...)
+	cmd.Env = append(cmd.Env, "PWD="+dir)
+	if bin := a.bin(); bin != "" { // so that tests which run the toolchain find the same
+		cmd.Env = append(cmd.Env, "PATH="+bin+string(os.PathListSeparator)+valueOf(cmd.Env, "PATH"))
+	}
+	return cmd
+}
+
+// runBare runs the binary of a package without tests, and returns an entry if that fails, as in its TestMain or in the
+// initialization of its packages.
+func (a *Adapter) runBare(ctx context.Context, binary, group string) []adapter.Entry {
+	record := adapter.BeginRecord()
+	defer record.Close()
+	cmd := a.binaryCommand(ctx, adapter.Slot{}.WithRecord(record), binary, group, append([]string{"-test.paniconexit0", "-test.timeout=0"}, a.binaryArgs()...))
+	said := &adapter.Tail{Limit: maxLine}
+	cmd.Stdout, cmd.Stderr = said, said
+	var late atomic.Bool
+	if limit := a.Limits.Idle; limit > 0 {
+		defer time.AfterFunc(limit, func() { late.Store(true); _ = cmd.Kill() }).Stop()
+	}
+	err := cmd.Run()
+	if err == nil || ctx.Err() != nil {
+		return nil
+	}
+	entry := adapter.Entry{Output: said.String()}
+	entry.ID, entry.Outcome = catalog.ID(a.Suite, group, a.processEntry(group)), run.Errored
+	words, file, line := a.failure(group, entry.Output)
+	entry.Message, entry.File, entry.Line = "without a test to run the process ended with "+adapter.Ending(err), file, line
+	if late.Load() {
+		entry.Outcome, entry.Message = run.TimedOut, fmt.Sprintf("without a test to run the process was still running after %s, and killed", a.Limits.Idle)
+	}
+	if words != "" {
+		entry.Message += ": " + words
+	}
+	return []adapter.Entry{entry}
+}
+
+// processEntry returns the name of the entry for what the process of a package does beyond its tests.
+func (a *Adapter) processEntry(group string) string {
+	if p := a.packages[group]; p != nil && slices.ContainsFunc(p.files, func(f *testFile) bool { return f.Main && f.here }) {
+		return "TestMain"
+	}
+	return run.ProcessEntry
 }
 
 // runPattern returns the pattern that selects steps of a test: alternatives, each with an expression for each level.
@@ -215,6 +260,7 @@ type books struct {
 	past     []bool               // by index of the tests: what follows was printed after its end
 	done     int
 	failed   bool
+	panicked bool // a test's panic ended the process
 
 	secret   string // begins each line in the pipe
 	results  *adapter.Pipe
@@ -358,7 +404,7 @@ func (b *books) finish(i int, o run.Outcome, last bool) {
 	switch o {
 	case run.Failed:
 		if last && panicLine(strings.Split(words, "\n")) >= 0 {
-			e.Outcome = run.Errored // the test's panic ended the process
+			e.Outcome, b.panicked = run.Errored, true // the test's panic ended the process
 		}
 		e.Message, e.File, e.Line = b.adapter.failure(b.group, words)
 		if step, ok := b.failing[name]; ok && e.Outcome == run.Failed { // what others logged is not what failed
@@ -380,13 +426,13 @@ func (b *books) finish(i int, o run.Outcome, last bool) {
 // beyond reports what went wrong in the process beside its tests: an end that no failure of
 // theirs explains.
 func (b *books) beyond(sink run.Sink, ending string, silent adapter.Phase, code int) {
-	e := run.Event{ID: catalog.ID(b.adapter.Suite, b.group, "TestMain"), Outcome: run.Errored}
+	e := run.Event{ID: catalog.ID(b.adapter.Suite, b.group, b.adapter.processEntry(b.group)), Outcome: run.Errored}
 	said := b.stray.String()
 	switch {
 	case silent == adapter.AfterTests:
 		e.Outcome, e.Message = run.TimedOut, "the test binary was "+b.batch.Silent(silent)
 		_, e.File, e.Line = b.adapter.panicked(strings.Split(said, "\n")) // of the goroutines' stacks
-	case silent != "" || b.done < len(b.tests) || code == 0 || code == 1 && b.failed:
+	case silent != "" || b.done < len(b.tests) || code == 0 || code == 1 && b.failed || b.panicked:
 		// All is well, or a test is to blame. What TestMain printed belongs to nobody else.
 		if said != "" {
 			sink(run.Event{Event: run.Output, ID: b.tests[len(b.tests)-1].ID, Text: said})

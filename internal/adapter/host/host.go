@@ -109,7 +109,7 @@ type session struct {
 	stderr   *adapter.Tail
 	beside   *adapter.Pipe // what it prints beside its messages
 	calls    int
-	beyond   []string       // what it reported that no outcome of its tests shows
+	beyond   []string // what it reported that no outcome of its tests shows
 	ended    <-chan struct{}
 	ending   string // how it ended, readable once ended is closed
 }
