@@ -151,7 +151,7 @@ func TestRunOnTrouble(t *testing.T) {
 	}
 	want := map[string]run.Outcome{
 		"beside#TestTagged": "passed", "beside#TestOwed": "owed", "beside#TestUnwanted": "skipped", "beside#Example": "passed",
-		"broken#TestNever": "errored", "broken#TestNeither": "errored",
+		"broken#TestNever": "lost", "broken#TestNeither": "lost", "broken#build": "errored",
 		"crash#TestFirst": "passed", "crash#TestPanics": "errored", "crash#TestBetween": "passed", "crash#TestExits": "errored",
 		"crash#TestExitsWell": "errored", "crash#TestKilled": "errored", "crash#TestHangs": "timed-out", "crash#TestWrong": "failed",
 		"crash#TestSkips": "skipped", "crash#TestLast": "passed", "crash#FuzzSeeds": "passed", "crash#ExampleWrong": "failed",
@@ -176,7 +176,7 @@ func TestRunOnTrouble(t *testing.T) {
 		t.Errorf("the events begin with %+v and end with %+v", first, last)
 	}
 	checkFailures(t, described)
-	for _, words := range []string{"undefined: undefinedHere", "broken, 2 tests", "exit status 3", "about to leave", "no database here", "timed out at 3s"} {
+	for _, words := range []string{"undefined: undefinedHere", "2 lost: unit:broken does not compile", "exit status 3", "about to leave", "no database here", "timed out at 3s"} {
 		if !strings.Contains(got.stdout, words) {
 			t.Errorf("the report does not say %q:\n%s", words, got.stdout)
 		}
@@ -233,8 +233,8 @@ func checkJUnit(t *testing.T, file string, tests int) {
 			}
 		}
 	}
-	if all.Tests != tests || all.Failures != 3 || all.Errors != 11 || skipped != 4 {
-		t.Errorf("JUnit counts %d tests, %d failures, %d errors, %d skipped; want %d, 3, 11, 4", all.Tests, all.Failures, all.Errors, skipped, tests)
+	if all.Tests != tests || all.Failures != 3 || all.Errors != 12 || skipped != 4 {
+		t.Errorf("JUnit counts %d tests, %d failures, %d errors, %d skipped; want %d, 3, 12, 4", all.Tests, all.Failures, all.Errors, skipped, tests)
 	}
 }
 

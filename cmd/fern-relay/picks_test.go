@@ -126,12 +126,12 @@ expect-fail = "known"
 	})
 	got := fern(t, dir, "run", "--events", "e.jsonl")
 	outcomes := outcomes(readEvents(t, filepath.Join(dir, "e.jsonl")))
-	for id, want := range map[string]string{"c:.#fails": "owed", "c:.#dies": "owed", "gone:.#absent": "errored", "unit:broken#TestBroken": "errored", "unit:panics#TestPanics": "owed"} {
+	for id, want := range map[string]string{"c:.#fails": "owed", "c:.#dies": "errored", "gone:.#absent": "errored", "unit:broken#TestBroken": "lost", "unit:broken#build": "errored", "unit:panics#TestPanics": "errored"} {
 		if string(outcomes[id]) != want {
 			t.Errorf("%s is %s, want %s", id, outcomes[id], want)
 		}
 	}
-	if got.status != 1 {
+	if got.status != 1 || !strings.Contains(got.stdout, "△ c:.#fails  owed: exit status 1") {
 		t.Errorf("status %d: %s%s", got.status, got.stdout, got.stderr)
 	}
 	testfiles.Write(t, dir, map[string]string{"fern.toml": "[workers]\nprepare = \"false\"\n\n" + read(t, dir, "fern.toml")})
@@ -191,7 +191,7 @@ func TestVet(t *testing.T) {
 		"b/b_test.go": "package b\n\nimport \"testing\"\n\nfunc TestB(t *testing.T) {}\n",
 	})
 	got := fern(t, dir, "run")
-	if want := "◆ go:a, 2 tests  errored  a/a_test.go:8\n    go:a: go vet finds a mistake (vet = false in fern.toml allows it): fmt.Printf format %d has arg \"x\" of wrong type string\n"; got.status != 1 || !strings.Contains(got.stdout, want) || !strings.Contains(got.stdout, "1 passed, 2 errored") {
+	if want := "◆ go:a#build  errored  a/a_test.go:8\n    go:a: go vet finds a mistake (vet = false in fern.toml allows it): fmt.Printf format %d has arg \"x\" of wrong type string\n"; got.status != 1 || !strings.Contains(got.stdout, want) || !strings.Contains(got.stdout, "1 passed, 2 lost, 1 error beyond the tests") {
 		t.Errorf("status %d: %s%s", got.status, got.stdout, got.stderr)
 	}
 	testfiles.Write(t, dir, map[string]string{"fern.toml": "[[suite]]\nname = \"go\"\nkind = \"go\"\nvet = false\n"})

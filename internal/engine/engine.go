@@ -478,7 +478,7 @@ func (r *execution) rule(e *run.Event, t *catalog.Test, ran bool) {
 	if known := t.Asks().Failure; known != nil && e.Outcome.Bad() && ran {
 		e.Message = known.Words + ": " + e.Message
 	}
-	if e.Outcome = ruledOutcome(t, e.Outcome, ran); e.Outcome == run.Surprise {
+	if e.Outcome = ruledOutcome(t, e.Outcome, ran, e.Own); e.Outcome == run.Surprise {
 		e.Message = "it passed, though it is expected to fail: " + t.Rules().ExpectFail
 	}
 }
@@ -495,9 +495,9 @@ func (r *execution) testOf(id string) *catalog.Test {
 	return nil
 }
 
-// ruledOutcome returns the outcome in the light of the test's rules. Only a test that ran owes a failure: one that
-// does not compile or cannot be started has not failed as expected.
-func ruledOutcome(t *catalog.Test, o run.Outcome, ran bool) run.Outcome {
+// ruledOutcome returns the outcome in the light of the test's rules. Only a failure of a test that ran, or an error that it
+// reports itself, is owed: not a crash, a time-out, or that it could not be started.
+func ruledOutcome(t *catalog.Test, o run.Outcome, ran, own bool) run.Outcome {
 	known := t.Asks().Failure
 	switch {
 	case known != nil && o.Bad() && ran && known.Ended:
@@ -506,7 +506,7 @@ func ruledOutcome(t *catalog.Test, o run.Outcome, ran bool) run.Outcome {
 		return run.Owed
 	case t.Rules().ExpectFail == "":
 		return o
-	case o.Bad() && ran:
+	case (o == run.Failed || o == run.Errored && own) && ran:
 		return run.Owed
 	case o == run.Passed:
 		return run.Surprise

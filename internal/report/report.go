@@ -145,6 +145,7 @@ func Notes(w io.Writer, ran *run.Run) {
 	for _, r := range ran.Unstable() {
 		fmt.Fprintf(w, "%s %s  %s\n", r.Outcome.Shape(), plain.Line(r.ID), plain.Line(r.Message))
 	}
+	printOwed(w, ran)
 	type reason struct {
 		outcome run.Outcome
 		words   string
@@ -236,6 +237,27 @@ func figuresOf(ran *run.Run) figures {
 		f.spread = slices.MaxFunc(all, time.Time.Compare).Sub(slices.MinFunc(all, time.Time.Compare)).Seconds()
 	}
 	return f
+}
+
+// owedNamed bounds the owed tests that are named.
+const owedNamed = 200
+
+// printOwed prints the names of the tests that failed as expected, with the first line of what they say.
+func printOwed(w io.Writer, ran *run.Run) {
+	printed := 0
+	for _, r := range ran.Results {
+		if r.Outcome != run.Owed {
+			continue
+		}
+		if printed++; printed > owedNamed {
+			continue
+		}
+		first, _, _ := strings.Cut(r.Message, "\n")
+		fmt.Fprintf(w, "%s %s\n", r.Outcome.Shape(), strings.TrimSuffix(plain.Line(r.ID)+"  owed: "+plain.Line(first), ": "))
+	}
+	if more := printed - owedNamed; more > 0 {
+		fmt.Fprintf(w, "and %s that failed as expected\n", wording.Plural(more, "more test"))
+	}
 }
 
 // Part prints one report that is merged.

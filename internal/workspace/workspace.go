@@ -152,7 +152,10 @@ func (w *Workspace) At(c *matrix.Crossing, recall Recall) (*Workspace, error) {
 	at.Adapters = maps.Clone(w.Adapters)
 	for _, s := range at.Project.Suites {
 		if a, ok := at.Adapters[s.Name].(*golang.Adapter); ok {
-			at.Adapters[s.Name] = a.Elsewhere(at.Project.BuildPath(s), s.BuildFlags)
+			var err error
+			if at.Adapters[s.Name], err = a.Elsewhere(at.Project.BuildPath(s), s.BuildFlags, environment(at.Project)); err != nil {
+				return nil, fmt.Errorf("suite %s: %w", s.Name, err)
+			}
 		}
 	}
 	return &at, at.describe(w.Catalog.With(w.undescribed()), recall)
@@ -177,7 +180,16 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
 	}
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: p.BuildPath(s), Data: p.StorePath(), Keep: p.Store,
-		BuildFlags: s.BuildFlags, NoVet: s.NoVet, Args: s.Args, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
+		BuildFlags: s.BuildFlags, Env: environment(p), NoVet: s.NoVet, Args: s.Args, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
+}
+
+// environment returns what the project sets for the workers of all suites.
+func environment(p *project.Project) []string {
+	var env []string
+	for _, name := range slices.Sorted(maps.Keys(p.Workers.Env)) {
+		env = append(env, name+"="+p.Workers.Env[name])
+	}
+	return env
 }
 
 // commandLine splits a command line into words. A program whose name begins with a dot is relative to the

@@ -122,6 +122,7 @@ func (r *results) known(t *catalog.Test, e run.Event) {
 		r.batch.Started(t.ID)
 		r.batch.Step(t.ID, e)
 	case run.Finished:
+		e.Own = true
 		r.finish(t, e)
 	}
 }
@@ -146,6 +147,7 @@ func (r *results) settle() {
 		if r.placed {
 			r.strange(e)
 		} else {
+			e.Own = true
 			r.finish(r.here[id], e)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/rand"
 	_ "embed"
 	"encoding/json"
 	"errors"
@@ -134,19 +135,20 @@ func binaryName(importPath string) string {
 
 // build makes one layer of binaries in dir, and notes which packages have none.
 func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir string, progress func(what string)) error {
-	fingerprint, err := a.fingerprint(tags, groups)
+	key, err := a.key(tags, groups)
 	if err != nil {
 		return err
 	}
-	said := &said{}
-	fresh := !upToDate(dir, fingerprint)
+	said, made := &said{}, readStamp(dir)
+	fresh := !made.holds(key) || !a.haveBinaries(tags, groups, dir)
 	if fresh {
 		reported := reportBuilt(a.Suite, dir, len(groups), progress)
-		said, err = a.rebuild(ctx, tags, groups, dir)
+		said, made, err = a.rebuild(ctx, tags, groups, dir, made)
 		reported()
 		if err != nil {
 			return err
 		}
+		made.Key = key
 	}
 	failed := false
 	for _, group := range groups {
@@ -162,10 +164,18 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 			a.binaries[v] = file
 		}
 	}
-	if fresh && !failed && fingerprint != "" {
-		return owned.WriteData(stampFile(dir), []byte(fingerprint))
+	if fresh && !failed {
+		return made.write(dir)
 	}
 	return nil
+}
+
+// haveBinaries reports whether a folder has a binary of each group that has test files.
+func (a *Adapter) haveBinaries(tags string, groups []string, dir string) bool {
+	return !slices.ContainsFunc(groups, func(group string) bool {
+		_, err := os.Stat(filepath.Join(dir, binaryName(a.importPath(group))))
+		return err != nil && a.hasTestFiles(group, tags)
+	})
 }
 
 // hasTestFiles reports whether a build of a group with some tags holds a test file, so that there is a binary.
@@ -214,28 +224,63 @@ func builtSince(dir string, since time.Time) int {
 	return n
 }
 
-// rebuild has the toolchain build a layer. The toolchain leaves binaries
-// alone that are up to date; if something fails, all of the layer is built again, so that no binary of an earlier
-// build is used for a package that fails now.
-func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir string) (*said, error) {
+// rebuild has the toolchain build a layer, and asks it meanwhile what that is made of. The toolchain leaves binaries alone that are
+// up to date. If something fails, all of the layer is built again, so that no binary of an earlier build is used for a package that
+// fails now.
+func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir string, before *stamp) (*said, *stamp, error) {
+	began := time.Now()
 	if err := a.removeBuilt(stampFile(dir)); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	overlay, err := a.writeOverlay(tags, "", groups, nil)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	words, err := a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir)
+	type listing struct {
+		packages []listedPackage
+		err      error
+	}
+	listed := make(chan listing, 1)
+	go func() {
+		packages, err := a.list(ctx, tags, overlay, groups)
+		listed <- listing{packages, err}
+	}()
+	settings := headerSettings(a, before.Headers, stateOf(before.Headers, time.Time{}))
+	words, err := a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir, settings)
+	of := <-listed
+	made := &stamp{}
+	if of.err == nil {
+		made.Headers = a.headers(ctx, of.packages)
+		made.Written = stateOf(made.Headers, began)
+		if again := headerSettings(a, made.Headers, made.Written); !slices.Equal(again, settings) && ctx.Err() == nil {
+			settings = again
+			words, err = a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir, settings)
+		}
+		made.Sources = a.sources(of.packages)
+		made.State = stateOf(made.Sources, began)
+	}
 	if !errors.Is(err, errNotBuilt) {
-		return words, err
+		return words, made, err
 	}
 	if err := a.removeBuilt(dir); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	if words, err = a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir); errors.Is(err, errNotBuilt) {
+	if words, err = a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir, settings); errors.Is(err, errNotBuilt) {
 		err = nil
 	}
-	return words, err
+	return words, made, err
+}
+
+// headerSettings returns settings with which the toolchain compiles all C sources again if headers in other folders have another
+// state, as it keeps no account of those. They define a name that no source uses.
+func headerSettings(a *Adapter, headers []place, state string) []string {
+	if len(headers) == 0 {
+		return nil
+	}
+	if state == "" {
+		state = rand.Text() // it may have changed
+	}
+	return []string{strings.TrimSpace("CGO_CPPFLAGS="+a.setting("CGO_CPPFLAGS")) + " -DFERN_RELAY_HEADERS_" + state[:12]}
 }
 
 // makeFolder makes a folder below the store, none of whose parts may be a link.
@@ -291,10 +336,9 @@ func splitTags(tags string) []string {
 // files to the build. It returns the overlay's path. probe, if not empty, is the import path of the package that
 // reports the state.
 func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[string]string) (string, error) {
-	replace := maps.Clone(a.replaced)
-	if replace == nil {
-		replace = map[string]string{}
-	}
+	replace := map[string]string{}
+	maps.Copy(replace, a.overlay)
+	maps.Copy(replace, a.replaced)
 	maps.Copy(replace, extra)
 	for _, group := range groups {
 		p := a.packages[group]

@@ -5,7 +5,6 @@ import (
 	"go/build"
 	"go/build/constraint"
 	"io"
-	"os"
 	"slices"
 	"strings"
 )
@@ -171,13 +170,11 @@ func (a *Adapter) builds(dir, name string, tags []string, src []byte) bool {
 // buildContext returns the context of a build with extra tags.
 func (a *Adapter) buildContext(tags []string) build.Context {
 	context := build.Default
+	if enabled := a.setting("CGO_ENABLED"); enabled != "" {
+		context.CgoEnabled = enabled == "1"
+	}
 	context.BuildTags = slices.Concat(context.BuildTags, a.flagTags(), tags)
 	return context
-}
-
-// allFlags are the flags of a build, those of the environment first.
-func (a *Adapter) allFlags() []string {
-	return slices.Concat(strings.Fields(os.Getenv("GOFLAGS")), a.BuildFlags)
 }
 
 // flagTags are the build tags that the suite's build flags set.

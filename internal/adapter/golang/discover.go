@@ -9,6 +9,7 @@ import (
 	"go/doc"
 	"go/parser"
 	"go/token"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -209,6 +210,11 @@ func (a *Adapter) folders() (dirs []string, goFiles int, err error) {
 		}
 		return nil
 	})
+	for file, by := range a.overlay {
+		if below, outside := filepath.Rel(a.Dir, file); by != "" && outside == nil && filepath.IsLocal(below) && isGoFile(filepath.Base(file)) && a.entersAll(filepath.Dir(below)) {
+			dirs = append(dirs, filepath.Dir(file))
+		}
+	}
 	slices.Sort(dirs)
 	return slices.Compact(dirs), goFiles, err
 }
@@ -220,20 +226,22 @@ func isGoFile(name string) bool {
 
 // holdsGo reports whether a build without further tags holds a file of a folder, or cannot know.
 func (a *Adapter) holdsGo(dir string) bool {
-	entries, err := os.ReadDir(dir)
+	names, err := a.names(dir)
 	if err != nil {
 		return true // the build reports it
 	}
 	context := a.buildContext(nil)
-	for _, entry := range entries {
-		if !isGoFile(entry.Name()) || !isFile(dir, entry) {
-			continue
-		}
-		if match, err := context.MatchFile(dir, entry.Name()); match || err != nil {
-			return true
-		}
+	context.OpenFile = func(path string) (io.ReadCloser, error) {
+		text, err := a.read(path)
+		return io.NopCloser(bytes.NewReader(text)), err
 	}
-	return false
+	return slices.ContainsFunc(names, func(name string) bool {
+		if !isGoFile(name) {
+			return false
+		}
+		match, err := context.MatchFile(dir, name)
+		return match || err != nil
+	})
 }
 
 func isTestFile(name string) bool {
@@ -251,21 +259,31 @@ func (a *Adapter) enters(path, name string) bool {
 	return err != nil
 }
 
+// entersAll reports whether the toolchain's ./... reaches a folder below the suite's, which may not exist.
+func (a *Adapter) entersAll(below string) bool {
+	for ; below != "."; below = filepath.Dir(below) {
+		if !a.enters(filepath.Join(a.Dir, below), filepath.Base(below)) {
+			return false
+		}
+	}
+	return true
+}
+
 func (a *Adapter) readPackage(dir string) (*gopkg, error) {
 	below, err := filepath.Rel(a.Dir, dir)
 	if err != nil {
 		return nil, err
 	}
 	p := &gopkg{group: filepath.ToSlash(below), dir: dir}
-	entries, err := os.ReadDir(dir)
+	names, err := a.names(dir)
 	if err != nil {
 		return nil, err
 	}
-	for _, entry := range entries {
-		if !isTestFile(entry.Name()) || !isFile(dir, entry) {
+	for _, name := range names {
+		if !isTestFile(name) {
 			continue
 		}
-		f, err := a.readFile(p, entry.Name())
+		f, err := a.readFile(p, name)
 		if err != nil {
 			return nil, err
 		}
@@ -294,7 +312,7 @@ func isFile(dir string, entry fs.DirEntry) bool {
 // readFile reads one test file.
 func (a *Adapter) readFile(p *gopkg, name string) (*testFile, error) {
 	path := filepath.Join(p.dir, name)
-	src, err := os.ReadFile(path)
+	src, err := a.read(path)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ package golang
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -32,6 +33,7 @@ type Config struct {
 	Data       string                 // the folder of the project's data, which Store is in; empty for the one above Store
 	Keep       func() (string, error) // makes the folder that Store is in; nil to keep nothing of what is found
 	BuildFlags []string               // for the build, such as -race
+	Env        []string               // of the tests, as NAME=value: what the toolchain reads of it reaches the build
 	NoVet      bool                   // build packages in which vet finds a mistake
 	Args       []string               // for the test binaries, as "go test" takes them
 	adapter.Limits
@@ -56,7 +58,8 @@ type Adapter struct {
 	looked   map[variant]string      // what those look at outside the module, in words
 	reading  sync.Mutex              // guards symbols
 	symbols  map[symbolsKey]*symbols // read on demand
-	replaced map[string]string       // files of the project, and those that builds take in their place
+	overlay  map[string]string       // of the build flags: files by absolute path, and those that builds take in their place, "" for none
+	replaced map[string]string       // the same, of a trial with other sources
 }
 
 // variant is a package built with extra build tags, joined by commas.
@@ -65,7 +68,7 @@ type variant struct{ group, tags string }
 // New makes the adapter for a folder inside a Go module.
 func New(config Config) (*Adapter, error) {
 	a := &Adapter{Config: config, binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
-	if err := checkArgs(config.Args); err != nil {
+	if err := errors.Join(checkArgs(config.Args), a.readOverlay()); err != nil {
 		return nil, err
 	}
 	a.bin = sync.OnceValue(a.toolchainBin)
@@ -84,12 +87,13 @@ func New(config Config) (*Adapter, error) {
 	}
 }
 
-// Elsewhere returns an adapter for the same tests that builds with other flags in another store.
-func (a *Adapter) Elsewhere(store string, buildFlags []string) *Adapter {
+// Elsewhere returns an adapter for the same tests that builds with other flags and settings in another store.
+func (a *Adapter) Elsewhere(store string, buildFlags, env []string) (*Adapter, error) {
 	config := a.Config
-	config.Store, config.BuildFlags = store, buildFlags
-	return &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, bin: a.bin,
+	config.Store, config.BuildFlags, config.Env = store, buildFlags, env
+	other := &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, bin: a.bin,
 		binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
+	return other, other.readOverlay()
 }
 
 // Source returns the name of the function of a test, and the flags with which it is built.
@@ -101,7 +105,10 @@ func (a *Adapter) Source(t *catalog.Test) (function string, flags []string) {
 // WithSources returns an adapter for the same tests that builds with other contents of some files, by their absolute
 // paths, in another store.
 func (a *Adapter) WithSources(store string, contents map[string][]byte) (*Adapter, error) {
-	other := a.Elsewhere(store, a.BuildFlags)
+	other, err := a.Elsewhere(store, a.BuildFlags, a.Env)
+	if err != nil {
+		return nil, err
+	}
 	other.replaced = map[string]string{}
 	for file, content := range contents {
 		copied, err := other.generate(fmt.Sprintf("source%d_%s", len(other.replaced), filepath.Base(file)), content)

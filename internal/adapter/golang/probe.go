@@ -189,7 +189,7 @@ func (a *Adapter) probeBinary(ctx context.Context, v variant) (string, error) {
 		return "", err
 	}
 	dir := filepath.Join(a.Store, "probes", fileName(v.tags), fileName(v.group))
-	if words, err := a.goTestC(ctx, v.tags, overlay, false, []string{v.group}, dir, "-ldflags=-compressdwarf=false"); err != nil {
+	if words, err := a.goTestC(ctx, v.tags, overlay, false, []string{v.group}, dir, nil, "-ldflags=-compressdwarf=false"); err != nil {
 		return "", fmt.Errorf("the tests of %s cannot be built so that they report their state: %w\n%s",
 			v.group, err, strings.Join(words.wordsFor(a.importPath(v.group), v.group), "\n"))
 	}
@@ -212,7 +212,7 @@ func (a *Adapter) listModule(ctx context.Context, v variant) (packages []listed,
 		args = append(args, "-tags="+strings.Join(tags, ","))
 	}
 	var stdout, stderr bytes.Buffer
-	if err := a.toolchain(ctx, &stdout, &stderr, append(args, "./"+v.group)...); err != nil {
+	if err := a.toolchain(ctx, nil, &stdout, &stderr, append(args, "./"+v.group)...); err != nil {
 		return nil, nil, fmt.Errorf("go list in %s: %w\n%s", a.Dir, err, stderr.String())
 	}
 	imports = map[string][]string{}

@@ -1,6 +1,7 @@
 package golang
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -105,7 +106,8 @@ func (s *session) process(ctx context.Context, binary, group string, tests []cat
 	ending := adapter.Ending(err)
 	batch.Ended(ending, func(words string) (string, string, int) { return s.adapter.failure(group, words) })
 	if !batch.Began() {
-		heard.neverBegan(ending, silent, cmd.ProcessState.Success())
+		_, unread := os.Stat(valueOf(cmd.Env, orderVariable))
+		heard.neverBegan(ending, silent, cmd.ProcessState.Success(), unread != nil || isOrdered(binary))
 		return nil
 	}
 	heard.beyond(sink, ending, silent, cmd.ProcessState.ExitCode())
@@ -137,7 +139,7 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 		args = append(args, "-test.run="+runPattern(s.adapter.targets[tests[0].ID].function, steps))
 	}
 	cmd = s.adapter.binaryCommand(ctx, s.slot, binary, group, args)
-	cmd.Env = append(cmd.Env, "FERN_RELAY_ORDER="+order.Name())
+	cmd.Env = append(cmd.Env, orderVariable+"="+order.Name())
 	cmd.ExtraFiles = []*os.File{heard.results.End} // descriptor 3
 	return cmd, clean, nil
 }
@@ -188,6 +190,15 @@ func (a *Adapter) processEntry(group string) string {
 		return "TestMain"
 	}
 	return run.ProcessEntry
+}
+
+// orderVariable names the variable with the path of the file that has the order of a process, which removes it.
+const orderVariable = "FERN_RELAY_ORDER"
+
+// isOrdered reports whether a binary holds the generated file.
+func isOrdered(binary string) bool {
+	content, err := os.ReadFile(binary)
+	return err == nil && bytes.Contains(content, []byte(orderVariable))
 }
 
 // runPattern returns the pattern that selects steps of a test: alternatives, each with an expression for each level.
@@ -451,12 +462,15 @@ func (b *books) beyond(sink run.Sink, ending string, silent adapter.Phase, code 
 	adapter.ReportBeyond(sink, e, said)
 }
 
-// neverBegan sets the outcome of tests whose process ended before it began any.
-func (b *books) neverBegan(ending string, silent adapter.Phase, success bool) {
+// neverBegan sets the outcome of tests whose process ended before it began any. ordered reports whether its binary holds the
+// generated file.
+func (b *books) neverBegan(ending string, silent adapter.Phase, success, ordered bool) {
 	o, message := run.Errored, "the test binary ended before its first test: "+ending
 	switch {
 	case silent != "":
 		o, message = run.TimedOut, "the test binary was "+b.batch.Silent(silent)+", in the initialization of its packages or in TestMain"
+	case success && !ordered:
+		message = "the test binary was built without the file by which Fern Relay orders tests: look for what replaces it, such as -toolexec or -overlay in the build flags"
 	case success:
 		o, message = run.Skipped, "the test binary ended without running its tests, as a TestMain may decide"
 	}

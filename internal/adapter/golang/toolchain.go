@@ -55,8 +55,8 @@ func (s *said) wordsFor(path, group string) []string {
 // errNotBuilt says that the toolchain could not build all packages.
 var errNotBuilt = errors.New("not all packages were built")
 
-// goTestC runs one "go test -c", with the toolchain's default checks if vet is true.
-func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, groups []string, dir string, flags ...string) (*said, error) {
+// goTestC runs one "go test -c" with more settings, and with the toolchain's default checks if vet is true.
+func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, groups []string, dir string, settings []string, flags ...string) (*said, error) {
 	if err := a.makeFolder(dir); err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func (a *Adapter) goTestC(ctx context.Context, tags, overlay string, vet bool, g
 		args = append(args, "./"+group)
 	}
 	var stdout, stderr bytes.Buffer
-	err := a.toolchain(ctx, &stdout, &stderr, args...)
+	err := a.toolchain(ctx, settings, &stdout, &stderr, args...)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -114,19 +114,26 @@ func (a *Adapter) withoutDebug() []string {
 
 // flagsWith returns the suite's flags of a build with some tags more, joined by commas.
 func (a *Adapter) flagsWith(tags string) []string {
+	flags := withoutFlag(a.BuildFlags, "overlay") // ours has it
 	if tags == "" {
-		return a.BuildFlags
+		return flags
 	}
-	return append(slices.Clone(a.BuildFlags), "-tags="+strings.Join(slices.Concat(a.flagTags(), splitTags(tags)), ","))
+	return append(slices.Clone(flags), "-tags="+strings.Join(slices.Concat(a.flagTags(), splitTags(tags)), ","))
 }
 
-// toolchain runs the Go toolchain. Its temporary files are in the store, from where they are removed even after it
-// or this process was killed.
-func (a *Adapter) toolchain(ctx context.Context, stdout, stderr io.Writer, args ...string) error {
+// toolchain runs the Go toolchain with more settings. Its temporary files are in the store, from where they are removed even after
+// it or this process was killed.
+func (a *Adapter) toolchain(ctx context.Context, settings []string, stdout, stderr io.Writer, args ...string) error {
+	return a.run(ctx, "go", settings, stdout, stderr, args...)
+}
+
+// run is toolchain for any program.
+func (a *Adapter) run(ctx context.Context, program string, settings []string, stdout, stderr io.Writer, args ...string) error {
 	record := adapter.BeginRecord()
 	defer record.Close()
-	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}.WithRecord(record), "go", args...)
+	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}.WithRecord(record), program, args...)
 	cmd.Stdout, cmd.Stderr = stdout, stderr
+	cmd.Env = slices.Concat(cmd.Env, a.toolchainEnv(), settings)
 	if temp := filepath.Join(a.Store, "tmp"); a.makeFolder(temp) == nil {
 		if folder, err := record.MakeFolder(temp); err == nil {
 			cmd.Env = append(cmd.Env, "GOTMPDIR="+folder.Path())

@@ -383,7 +383,7 @@ func (s *session) notified(batch *adapter.Batch, method string, note Note) {
 		}
 		s.beside.Drain()
 		s.setRunning("")
-		e := run.Event{ID: id, Outcome: note.Outcome, Failure: note.Failure}
+		e := run.Event{ID: id, Outcome: note.Outcome, Own: true, Failure: note.Failure}
 		switch note.Outcome {
 		case run.Passed, run.Failed, run.Errored, run.Skipped:
 		default:
