@@ -35,6 +35,20 @@ def kills_its_process(t):
 @fern.test()
 def comes_behind(t):
     os.system("echo from a child")
+
+@fern.test()
+def forges(t):
+    for fd in (1, 3):
+        os.write(fd, b'{"jsonrpc":"2.0","method":"finished","params":{"group":"rough","name":"waits","outcome":"passed"}}\n')
+
+@fern.test()
+async def waits(t):
+    t.equal("litres", 1, 2)
+
+@fern.test()
+def yields(t):
+    yield
+    t.equal("litres", 1, 2)
 `,
 	"node": `const fern = require('../fernhost')
 
@@ -48,6 +62,11 @@ fern.test('kills_its_process', {}, () => {
   process.exit(7)
 })
 fern.test('comes_behind', {}, () => { require('child_process').execSync('echo from a child', { stdio: 'inherit' }) })
+fern.test('forges', {}, () => {
+  for (const fd of [1, 3]) require('fs').writeSync(fd, '{"jsonrpc":"2.0","method":"finished","params":{"group":"rough","name":"waits","outcome":"passed"}}\n')
+})
+fern.test('waits', {}, async () => fern.equal('litres', 1, 2))
+fern.test('yields', {}, function* () { yield; fern.equal('litres', 1, 2) })
 `,
 }
 
@@ -119,7 +138,7 @@ func roughly(t *testing.T, dir string, c language) {
 	for _, r := range found.Results {
 		words = append(words, fmt.Sprintf("%s %s", strings.TrimPrefix(r.ID, "garden:rough#"), r.Outcome))
 	}
-	if strings.Join(words, ", ") != "floods passed, leaves_by_the_door errored, kills_its_process errored, comes_behind passed" {
+	if strings.Join(words, ", ") != "floods passed, leaves_by_the_door errored, kills_its_process errored, comes_behind passed, forges passed, waits failed, yields errored" {
 		t.Errorf("what is rough came out as %v\n%s%s", words, got.stdout, got.stderr)
 	}
 	if r := found.Result("garden:rough#comes_behind"); r == nil || !strings.Contains(string(r.Output), "from a child") {

@@ -12,8 +12,9 @@
 //
 // The group of a test is the name of its file. A test passes unless it throws: a
 // failed check and an AssertionError are failures, anything else is an error. What it
-// prints becomes its output. The program speaks the protocol fern-host/1 on its
-// standard input and output.
+// prints becomes its output. A generator or a body that takes an argument is an error, as
+// it would not run. The program speaks the protocol fern-host/1, and sends its messages
+// where no test can.
 'use strict'
 
 const fs = require('fs')
@@ -72,7 +73,7 @@ async function step(name, body) {
   const began = process.hrtime.bigint()
   let result = { outcome: 'passed' }
   try {
-    await body()
+    refuse(await body())
   } catch (error) {
     result = error instanceof Skip ? { outcome: 'skipped' } : { outcome: 'failed', message: String(error?.message ?? error) }
     throw error
@@ -130,12 +131,15 @@ function place(line) {
 
 /** Answers requests until bye, or until the input ends. */
 async function serve(name) {
-  const out = 1
+  const { writeSync } = fs
+  const { stringify } = JSON
+  let out = 1
+  let secret = ''
   const send = (message) => {
-    let data = Buffer.from(JSON.stringify({ jsonrpc: '2.0', ...message }) + '\n')
+    let data = Buffer.from(secret + stringify({ jsonrpc: '2.0', ...message }) + '\n')
     while (data.length > 0) {
       try {
-        data = data.subarray(fs.writeSync(out, data))
+        data = data.subarray(writeSync(out, data))
       } catch (error) {
         if (error.code !== 'EAGAIN') throw error
       }
@@ -148,6 +152,10 @@ async function serve(name) {
     } catch (error) {
       send({ id, error: { code: 1, message: String(error.message || error) } })
     }
+    if (method === 'hello' && params.channel) {
+      out = params.channel.descriptor
+      secret = params.channel.secret + ' '
+    }
     if (method === 'bye') break
   }
   process.exit(0)
@@ -156,7 +164,7 @@ async function serve(name) {
 async function answer(name, method, params, send) {
   switch (method) {
     case 'hello':
-      return { protocol: PROTOCOL, name }
+      return { protocol: PROTOCOL, name, channel: Boolean(params.channel) }
     case 'discover':
       return { tests: [...tests.values()].map(({ group, name, file, line, tags, rules }) => ({ group, name, file, line, tags, rules })) }
     case 'run':
@@ -194,7 +202,8 @@ async function run({ group, name, steps = [] }, send) {
     report = tell
     wanted = steps
     inside = false
-    await asked.body()
+    if (asked.body.length > 0) throw new Error('it takes an argument, which nobody passes: return a promise instead of calling back')
+    refuse(await asked.body())
   } catch (error) {
     result = verdict(error, asked)
   } finally {
@@ -202,6 +211,13 @@ async function run({ group, name, steps = [] }, send) {
     process.stdout.write = write
   }
   tell('finished', { seconds: since(began), ...result })
+}
+
+/** Throws if a body returned something that has not run yet. */
+function refuse(returned) {
+  if (returned && typeof returned.next === 'function' && (returned[Symbol.iterator] || returned[Symbol.asyncIterator])) {
+    throw new Error('it is a generator, and its body did not run: remove yield')
+  }
 }
 
 function verdict(error, asked) {

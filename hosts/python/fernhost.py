@@ -12,8 +12,9 @@ Copy this file beside your tests; it needs Python 3.8 and nothing else.
 
 The group of a test is its module, its name that of the function. A test passes
 unless it raises: a failed check and an AssertionError are failures, anything else is
-an error. What it prints becomes its output. The program speaks the protocol
-fern-host/1 on its standard input and output.
+an error. What it prints becomes its output. A test may be an async function; a
+generator is an error, as its body would not run. The program speaks the protocol
+fern-host/1, and sends its messages where no test can.
 """
 
 import copy
@@ -76,7 +77,7 @@ class T:
         began = time.monotonic()
         result = {"outcome": "passed"}
         try:
-            body(*args)
+            _refuse(body(*args))
         except Skip:
             result = {"outcome": "skipped"}
         except BaseException as error:
@@ -161,26 +162,32 @@ class _Output(io.TextIOBase):
 
 def serve(name):
     """Answers requests until bye, or until the input ends."""
-    out = os.fdopen(os.dup(1), "w", encoding="utf-8", newline="\n")
+    out, secret = os.fdopen(os.dup(1), "w", encoding="utf-8", newline="\n"), ""
     os.dup2(2, 1)  # what programs print that a test starts is no message
 
     def send(message):
-        out.write(json.dumps({"jsonrpc": "2.0", **message}) + "\n")
+        out.write(secret + json.dumps({"jsonrpc": "2.0", **message}) + "\n")
         out.flush()
 
     for line in io.TextIOWrapper(sys.stdin.buffer, encoding="utf-8"):
         request = json.loads(line)
+        params = request.get("params") or {}
         try:
-            send({"id": request["id"], "result": _answer(name, request["method"], request.get("params") or {}, send)})
+            send({"id": request["id"], "result": _answer(name, request["method"], params, send)})
         except Exception as error:
             send({"id": request["id"], "error": {"code": 1, "message": str(error) or type(error).__name__}})
+        if request["method"] == "hello" and "channel" in params:
+            os.set_inheritable(params["channel"]["descriptor"], False)
+            out.close()
+            out = os.fdopen(params["channel"]["descriptor"], "w", encoding="utf-8", newline="\n")
+            secret = params["channel"]["secret"] + " "
         if request["method"] == "bye":
             return
 
 
 def _answer(name, method, params, send):
     if method == "hello":
-        return {"protocol": PROTOCOL, "name": name}
+        return {"protocol": PROTOCOL, "name": name, "channel": "channel" in params}
     if method == "discover":
         return {"tests": [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "rules": t.rules} for t in _tests.values()]}
     if method == "run":
@@ -213,7 +220,7 @@ def _run(asked_for, asked, send):
     printed, sys.stdout = sys.stdout, _Output(tell)
     began = time.monotonic()
     try:
-        asked_for.body(T(tell, asked.get("steps") or ()))
+        _finish(asked_for.body(T(tell, asked.get("steps") or ())))
         result = {"outcome": "passed"}
     except Skip as reason:
         result = {"outcome": "skipped", "message": str(reason)}
@@ -226,6 +233,27 @@ def _run(asked_for, asked, send):
     finally:
         sys.stdout = printed
     tell("finished", seconds=time.monotonic() - began, **result)
+
+
+def _finish(returned):
+    """Runs what an async function returned, and refuses what nobody would run."""
+    if inspect.isawaitable(returned):
+        import asyncio  # which takes as long as all the rest
+
+        async def awaited():
+            return await returned
+
+        returned = asyncio.run(awaited())
+    _refuse(returned)
+
+
+def _refuse(returned):
+    """Raises if a body returned something that has not run yet."""
+    if inspect.isawaitable(returned):
+        returned.close()
+        raise TypeError("the body of a step is an async function, which nothing awaits: await its parts in the test")
+    if inspect.isgenerator(returned) or inspect.isasyncgen(returned):
+        raise TypeError("it is a generator, and its body did not run: remove yield")
 
 
 def _place(error, of):

@@ -10,11 +10,14 @@ package host
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path"
 	"strings"
 	"sync"
@@ -104,8 +107,10 @@ type session struct {
 	group    string // of the latest test that the process was asked to run
 	isolated bool   // it has the process for itself
 	stdin    io.WriteCloser
-	stdout   io.Reader
-	lines    *bufio.Scanner // of stdout
+	printed  *adapter.Pipe  // its standard output
+	sources  []io.Reader    // of that and of its channel
+	lines    *bufio.Scanner // of its messages
+	secret   string         // begins each message; empty for those on the standard output
 	stderr   *adapter.Tail
 	beside   *adapter.Pipe // what it prints beside its messages
 	calls    int
@@ -131,29 +136,30 @@ func (s *session) begin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	reader, writer := io.Pipe()
 	s.stderr = &adapter.Tail{Limit: tailLimit}
-	if s.beside, err = adapter.NewPipe(io.MultiWriter(s.stderr, outputOf{s})); err != nil {
+	p, err := s.newPipes()
+	if err != nil {
 		return err
 	}
-	cmd.Stdout, cmd.Stderr = writer, s.beside.End
+	cmd.Stdout, cmd.Stderr, cmd.ExtraFiles = p.stdout.End, p.stderr.End, []*os.File{p.channel.End}
 	if err := cmd.Start(); err != nil {
-		s.beside.Close()
+		p.close()
 		return fmt.Errorf("cannot start the test host of suite %s: %w", s.adapter.Suite, err)
 	}
 	ended := make(chan struct{})
 	s.ended = ended
-	go s.await(cmd, s.beside, writer, ended)
+	go s.await(cmd, p, ended)
 	s.mu.Lock()
 	s.cmd, s.killed = cmd, false
 	s.mu.Unlock()
-	s.stdin, s.stdout, s.lines = stdin, reader, bufio.NewScanner(reader)
-	s.lines.Buffer(nil, maxLine)
+	s.stdin, s.printed, s.beside, s.sources = stdin, p.stdout, p.stderr, []io.Reader{p.printed, p.messages}
+	s.listen(p.printed, "")
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	var hello HelloResult
-	if err := s.ask(s.adapter.Handshake, MethodHello, HelloParams{Protocol, s.slot.Number, s.slot.Temp}, &hello); err != nil {
+	secret := rand.Text()
+	if err := s.ask(s.adapter.Handshake, MethodHello, HelloParams{Protocol, s.slot.Number, s.slot.Temp, Channel{channelDescriptor, secret}}, &hello); err != nil {
 		ending := s.end()
 		return fmt.Errorf("the test host of suite %s (%s) does not answer hello: %w; %s%s",
 			s.adapter.Suite, strings.Join(command, " "), err, ending, s.lastWords())
@@ -161,16 +167,70 @@ func (s *session) begin(ctx context.Context) error {
 	if hello.Protocol != Protocol {
 		return fmt.Errorf("the test host of suite %s speaks %q: %q is expected", s.adapter.Suite, hello.Protocol, Protocol)
 	}
+	if hello.Channel {
+		go func() { _, _ = io.Copy(outputOf{s}, p.printed) }()
+		s.listen(p.messages, secret)
+	}
 	return nil
 }
 
+// channelDescriptor is the number that the channel's descriptor has in the process: the first after the standard ones.
+const channelDescriptor = 3
+
+// pipes are what a process writes to.
+type pipes struct {
+	stdout, stderr, channel *adapter.Pipe
+	printed, messages       *io.PipeReader // what comes out of stdout and of the channel
+	writers                 []*io.PipeWriter
+}
+
+func (s *session) newPipes() (*pipes, error) {
+	printed, toPrinted := io.Pipe()
+	messages, toMessages := io.Pipe()
+	p := &pipes{printed: printed, messages: messages, writers: []*io.PipeWriter{toPrinted, toMessages}}
+	var err error
+	for _, made := range []struct {
+		pipe **adapter.Pipe
+		to   io.Writer
+	}{{&p.stdout, toPrinted}, {&p.channel, toMessages}, {&p.stderr, io.MultiWriter(s.stderr, outputOf{s})}} {
+		if *made.pipe, err = adapter.NewPipe(made.to); err != nil {
+			p.close()
+			return nil, err
+		}
+	}
+	return p, nil
+}
+
+// close closes pipes with which no process was started.
+func (p *pipes) close() {
+	for _, pipe := range []*adapter.Pipe{p.stdout, p.stderr, p.channel} {
+		if pipe != nil {
+			pipe.Close()
+		}
+	}
+}
+
 // await waits for the process to be gone and for what it has printed.
-func (s *session) await(cmd *adapter.Process, beside *adapter.Pipe, stdout io.Closer, ended chan<- struct{}) {
-	copied := beside.Copy()
+func (s *session) await(cmd *adapter.Process, p *pipes, ended chan<- struct{}) {
+	all := []*adapter.Pipe{p.stdout, p.channel, p.stderr}
+	copied := make([]<-chan struct{}, len(all))
+	for i, pipe := range all {
+		copied[i] = pipe.Copy()
+	}
 	s.ending = adapter.Ending(cmd.Wait())
-	beside.Stop(cmd.WaitDelay, copied)
-	_ = stdout.Close()
+	for i, pipe := range all {
+		pipe.Stop(cmd.WaitDelay, copied[i])
+	}
+	for _, w := range p.writers {
+		_ = w.Close()
+	}
 	close(ended)
+}
+
+// listen reads messages from a source. A secret begins each unless it is empty.
+func (s *session) listen(source io.Reader, secret string) {
+	s.lines, s.secret = bufio.NewScanner(source), secret
+	s.lines.Buffer(nil, maxLine)
 }
 
 // lastWords is the end of what the process printed beside its messages, on lines of its own.
@@ -195,8 +255,9 @@ func (s *session) kill() {
 func (s *session) end() string {
 	s.kill()
 	_ = s.stdin.Close()
-	stdout := s.stdout // the next process will have another
-	go func() { _, _ = io.Copy(io.Discard, stdout) }()
+	for _, source := range s.sources {
+		go func() { _, _ = io.Copy(io.Discard, source) }()
+	}
 	<-s.ended
 	s.mu.Lock()
 	s.cmd, s.running = nil, ""
@@ -382,6 +443,9 @@ func (s *session) notified(batch *adapter.Batch, method string, note Note) {
 			return
 		}
 		s.beside.Drain()
+		if s.secret != "" {
+			s.printed.Drain()
+		}
 		s.setRunning("")
 		e := run.Event{ID: id, Outcome: note.Outcome, Own: true, Failure: note.Failure}
 		switch note.Outcome {
@@ -474,9 +538,13 @@ func (s *session) call(method string, params, answer any, hear func(method strin
 			}
 			return errors.New("its process ended")
 		}
+		text, ours := s.lines.Bytes(), s.secret == ""
+		if !ours {
+			text, ours = bytes.CutPrefix(text, []byte(s.secret+" "))
+		}
 		m = message{} // one for all, as there may be very many
-		err := json.Unmarshal(s.lines.Bytes(), &m)
-		if m.Version != "2.0" {
+		err := json.Unmarshal(text, &m)
+		if m.Version != "2.0" || !ours {
 			_, _ = outputOf{s}.Write(append(s.lines.Bytes(), '\n'))
 			continue
 		}

@@ -10,7 +10,7 @@ import (
 
 // Protocol names the version of the test-host protocol: JSON-RPC 2.0, one
 // message a line, requests on the host's standard input, answers and
-// notifications on its standard output.
+// notifications on its standard output or over its channel.
 const Protocol = "fern-host/1"
 
 // The methods that a host answers.
@@ -63,15 +63,24 @@ func (e *Error) Error() string { return e.Message }
 
 // HelloParams introduces Fern Relay and the slot in which the host runs.
 type HelloParams struct {
-	Protocol string `json:"protocol"`
-	Slot     int    `json:"slot"`
-	Temp     string `json:"temp"`
+	Protocol string  `json:"protocol"`
+	Slot     int     `json:"slot"`
+	Temp     string  `json:"temp"`
+	Channel  Channel `json:"channel"`
+}
+
+// Channel is a descriptor of the host's for its messages, each a line that begins with the secret and a space, so that no test
+// can send one.
+type Channel struct {
+	Descriptor int    `json:"descriptor"`
+	Secret     string `json:"secret"`
 }
 
 // HelloResult introduces the host.
 type HelloResult struct {
 	Protocol string `json:"protocol"`
 	Name     string `json:"name"`
+	Channel  bool   `json:"channel,omitempty"` // all further messages come over the channel
 }
 
 // TestName names a test of the host's suite.
