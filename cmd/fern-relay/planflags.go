@@ -143,6 +143,9 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *
 
 // study prepares the picked tests of a project.
 func (f *planFlags) study(r *app.App, tests []catalog.Test, fleet split.Fleet) (*split.Study, error) {
+	if err := r.CheckDivisible(tests, "be divided among shards"); err != nil {
+		return nil, err
+	}
 	study, err := r.Split(tests, split.Together(f.together), fleet, f.here)
 	if err != nil {
 		return nil, err

@@ -290,6 +290,14 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 			return q, err
 		}
 	}
+	if err := r.CheckDivisible(tests, "be retried alone"); err != nil && f.retries > 0 {
+		fmt.Fprintln(stderr, "fern-relay: note:", err)
+	}
+	if !rule.IsDeclared() || f.order == troubledOrder {
+		if err := r.CheckDivisible(tests, "run in another order"); err != nil {
+			return q, err
+		}
+	}
 	if tests, err = rule.Apply(tests); err != nil {
 		return q, fmt.Errorf("--order: %w", err)
 	}

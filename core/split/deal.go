@@ -20,6 +20,8 @@ type Deal struct {
 	First    map[string]int  // by ID, from 1: the rank of tests whose batches go before others
 	Lasting  map[string]bool // by suite: its processes live on from batch to batch, so that their order matters
 
+	Undivided map[string]Together // by suite whose program cannot run some tests without others: File or Suite, which are one batch
+
 	Resources map[string]int // how many batches may hold each at once; 1 if it is not named
 }
 
@@ -51,6 +53,14 @@ func (d *Deal) apart(t *catalog.Test) string {
 	return ""
 }
 
+// unit names what a test of an undivided suite runs with.
+func (d *Deal) unit(t *catalog.Test) string {
+	if d.Undivided[t.Suite] == File {
+		return t.File
+	}
+	return ""
+}
+
 func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 	type place struct {
 		suite, group, cell string
@@ -61,6 +71,9 @@ func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 	levels := levels(tests, func(t *catalog.Test) place { return place{suite: t.Suite, group: t.Group, cell: t.Asks().Cell} })
 	for i, t := range tests {
 		p := place{t.Suite, t.Group, t.Asks().Cell, levels[i], d.Worker[t.ID]}
+		if unit := d.Undivided[t.Suite]; unit != "" {
+			p = place{suite: t.Suite, group: d.unit(&t)}
+		}
 		i, ok := at[p]
 		if ok && i != len(queue)-1 && d.Lasting[t.Suite] {
 			ok = false
@@ -186,6 +199,9 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 		level                    int
 	}
 	where := func(t *catalog.Test) place {
+		if d.Undivided[t.Suite] != "" {
+			return place{suite: t.Suite, group: d.unit(t), together: Group}
+		}
 		if cell := t.Asks().Cell; cell != "" {
 			return place{suite: t.Suite, group: t.Group, cell: cell, together: Group} // it stays whole
 		}
@@ -201,7 +217,9 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 	for i := range tests {
 		t := &tests[i]
 		p := where(t)
-		p.level = levels[i]
+		if d.Undivided[t.Suite] == "" {
+			p.level = levels[i]
+		}
 		s := at[p]
 		if s == nil {
 			s = &stack{suite: t.Suite, together: p.together, apart: d.apart(t), fresh: t.Asks().Cell != "", cost: t.Setup}

@@ -66,6 +66,18 @@ type Sharer interface {
 	Shares(group []catalog.Test) []catalog.Set
 }
 
+// Undivided is an Adapter that may not be able to run some tests without others.
+type Undivided interface {
+	// Unit returns what runs at once: UnitFile, UnitSuite, or "" if single tests can run.
+	Unit() string
+}
+
+// The least that a program may run at once.
+const (
+	UnitFile  = "file"
+	UnitSuite = "suite"
+)
+
 // Builder is an Adapter whose groups are built.
 type Builder interface {
 	// Build is Prepare. It also builds groups without tests to run, by their names, and runs what else these have. It returns

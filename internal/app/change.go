@@ -27,7 +27,7 @@ func (a *App) ChangeRequest(ctx context.Context, pick string, files []string, le
 		return Request{}, err
 	}
 	tests := slices.DeleteFunc(slices.Clone(picked), func(t catalog.Test) bool { return touched(&t) == "" && !lostIn(left, t.ID) })
-	tests, first, err := a.Troubled(a.WithNeeds(tests))
+	tests, first, err := a.Troubled(a.widen(a.WithNeeds(tests)))
 	if err != nil {
 		return Request{}, err
 	}

@@ -70,7 +70,11 @@ func (a *App) HuntRun(ctx context.Context, ran *run.Run, o HuntOptions, report f
 	for _, h := range hunts {
 		faulty[h.Victim] = h.Finding.Verdict == hunt.Faulty
 	}
-	victims = slices.DeleteFunc(victims, func(t catalog.Test) bool { return faulty[t.ID] })
+	units := a.undivided()
+	if err := a.CheckDivisible(victims, "be hunted"); err != nil && !slices.ContainsFunc(victims, func(t catalog.Test) bool { return units[t.Suite] == "" }) {
+		return nil, err
+	}
+	victims = slices.DeleteFunc(victims, func(t catalog.Test) bool { return faulty[t.ID] || units[t.Suite] != "" })
 	flips := func(t catalog.Test) int { return history.Flips(a.Tests.PastOf(t.ID)) }
 	slices.SortStableFunc(victims, func(x, y catalog.Test) int { return cmp.Compare(flips(y), flips(x)) })
 	o.From = ran
@@ -116,6 +120,9 @@ type HuntOptions struct {
 func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, report func(hunt.Progress)) ([]hunt.Finding, error) {
 	if len(victims) == 0 {
 		return []hunt.Finding{}, nil
+	}
+	if err := a.CheckDivisible(victims, "be hunted"); err != nil {
+		return nil, err
 	}
 	writable, err := a.history.store.Writable()
 	if err != nil {

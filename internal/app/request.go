@@ -53,6 +53,9 @@ type Request struct {
 // NewRequest returns a request to run tests. Tests that wait for others follow them, and the rule lone is
 // obeyed. The error names tests that wait for each other in a circle.
 func (a *App) NewRequest(pick string, tests []catalog.Test, workers int) (Request, error) {
+	if err := a.checkWhole(tests); err != nil {
+		return Request{}, err
+	}
 	settled, err := order.Settle(quarantine.Last(workspace.Lone(tests)))
 	bare, bareErr := a.Bare(pick)
 	if bareErr != nil {
@@ -81,6 +84,9 @@ func inPart(t catalog.Test) bool { return len(t.Asks().Steps) > 0 }
 // PlanRequest returns a request to run a plan of tests: each shard on a worker of its own, in the planned order.
 // If not all shards may run at once, all workers take what the shards hold from the first to the last.
 func (a *App) PlanRequest(pick string, tests []catalog.Test, p split.Plan, f split.Fleet) (Request, error) {
+	if err := a.CheckDivisible(tests, "be planned"); err != nil {
+		return Request{}, err
+	}
 	at, worker := make(map[string]int, len(tests)), make(map[string]int, len(tests))
 	for _, s := range p.Shards {
 		for _, id := range s.Tests() {
@@ -135,6 +141,9 @@ func (a *App) ReplayRequest(name string, worker int) (q Request, gone int, err e
 	if len(tests) == 0 {
 		return q, gone, fmt.Errorf("run %d has no test that the project still has", record.Number)
 	}
+	if err := a.CheckDivisible(tests, "run in the order of another run"); err != nil {
+		return q, gone, err
+	}
 	q, err = a.NewRequest(record.Pick, tests, workers)
 	q.InOrder, q.Worker, q.Order = true, on, fmt.Sprint("of run ", record.Number)
 	return q, gone, err
@@ -142,7 +151,7 @@ func (a *App) ReplayRequest(name string, worker int) (q Request, gone int, err e
 
 // Schedule returns the schedule of a request. It is built once per run, and shared with those who follow it.
 func (a *App) Schedule(q Request) *split.Schedule {
-	deal := split.Deal{Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: q.Together}
+	deal := split.Deal{Undivided: a.undivided(), Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: q.Together}
 	for suite, adapt := range a.Adapters {
 		deal.Lasting[suite] = adapt.Scope() == adapter.ScopeWorker
 	}
@@ -160,7 +169,9 @@ func (a *App) Planned(q Request) (seconds float64, unused string) {
 		return 0, "" // the run reports it
 	}
 	plan := study.Plan(split.Quick)
-	unused = study.Unused(plan, "worker")
+	if a.CheckDivisible(q.Tests, "be divided") == nil {
+		unused = study.Unused(plan, "worker")
+	}
 	if plan.Unknown > len(q.Tests)/2 {
 		return 0, unused
 	}

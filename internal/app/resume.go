@@ -35,7 +35,7 @@ func (a *App) ResumeRequest(known quarantine.List) (q Request, gone int, err err
 			gone++
 		}
 	}
-	q, err = a.NewRequest(k.Task.Pick, known.Mark(rest, time.Now()), k.Task.Workers)
+	q, err = a.NewRequest(k.Task.Pick, known.Mark(a.widen(rest), time.Now()), k.Task.Workers)
 	q.InOrder, q.Before = k.Task.InOrder, k.Run
 	return q, gone, err
 }

@@ -71,6 +71,9 @@ type Revealed struct {
 // Search runs tests in orders that have not been tried, and hunts those whose outcome differs, until a hunt
 // catches culprits, the orders or the budget are exhausted, or ctx ends. It returns the findings of its hunts.
 func (a *App) Search(ctx context.Context, s Search, p SearchProgress) (findings []hunt.Finding, err error) {
+	if err := a.CheckDivisible(s.Tests, "run in other orders"); err != nil {
+		return nil, err
+	}
 	findings = []hunt.Finding{}
 	known := map[string]bool{} // tests that turned out not to be victims
 	q, err := a.newSearching(ctx, s)

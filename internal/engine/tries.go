@@ -23,11 +23,21 @@ type tries struct {
 }
 
 func newTries(r *execution, worker, batch int, tests []catalog.Test) *tries {
-	t := &tries{run: r, worker: worker, batch: batch, left: r.job.Retries, past: map[string][]run.Event{}, own: make(map[string]bool, len(tests))}
+	left := r.job.Retries
+	if len(tests) > 0 && r.isUndivided(tests[0].Suite) {
+		left = 0 // its program cannot run the failed tests alone
+	}
+	t := &tries{run: r, worker: worker, batch: batch, left: left, past: map[string][]run.Event{}, own: make(map[string]bool, len(tests))}
 	for i := range tests {
 		t.own[tests[i].ID] = true
 	}
 	return t
+}
+
+// isUndivided reports whether the program of a suite cannot run some tests without others.
+func (r *execution) isUndivided(suite string) bool {
+	u, ok := r.job.Adapters[suite].(adapter.Undivided)
+	return ok && u.Unit() != ""
 }
 
 // take takes an event of the session.
@@ -69,7 +79,7 @@ func (t *tries) hold(e run.Event) bool {
 	if t.left == 0 || test == nil || test.Rules().ExpectFail != "" || test.Asks().Failure != nil {
 		return false
 	}
-	if tried := t.past[e.ID]; len(tried) > t.run.job.Retries-t.left { // another result of this try
+	if tried := t.past[e.ID]; t.left > 0 && len(tried) > t.run.job.Retries-t.left { // another result of this try
 		at := slices.IndexFunc(t.held, func(held run.Event) bool { return held.ID == e.ID })
 		t.held[at], tried[len(tried)-1] = e, e
 		return true

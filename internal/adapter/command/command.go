@@ -64,6 +64,9 @@ func New(config Config) (*Adapter, error) {
 	if config.Results == Exit && !config.holds("{name}") {
 		return nil, errors.New("run has no {name}, but an exit status is the result of one test: add {name}, or set results to another format")
 	}
+	if unnamed := (&Adapter{Config: config}).Unit() != ""; unnamed && config.Isolate == adapter.PerTest {
+		return nil, errors.New(`run has neither {name} nor {names}, so that no test can have a process of its own: add one of them, or remove isolate = "test"`)
+	}
 	for _, word := range config.Run {
 		if slices.ContainsFunc(many, func(m string) bool { return strings.Contains(word, m) && word != m }) {
 			return nil, fmt.Errorf("run has %q: {names} and {files} must be words of their own", word)
@@ -236,6 +239,17 @@ func (a *Adapter) Scope() adapter.Scope {
 	return adapter.ScopeGroup
 }
 
+// Unit returns what one process runs at least: a test, if the run command takes names.
+func (a *Adapter) Unit() string {
+	switch {
+	case a.holds("{name}") || a.holds("{names}"):
+		return ""
+	case a.holds("{file}") || a.holds("{files}"):
+		return adapter.UnitFile
+	}
+	return adapter.UnitSuite
+}
+
 // alone reports whether each test has a process of its own.
 func (a *Adapter) alone() bool { return a.holds("{name}") || a.Isolate == adapter.PerTest }
 
@@ -253,7 +267,11 @@ type session struct {
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error {
 	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for next := batch.Next(); len(next) > 0; next = batch.Next() {
-		if err := s.process(ctx, s.share(next[:batch.Settled(next)]), batch, sink); err != nil {
+		share := next
+		if s.adapter.Unit() == "" {
+			share = s.share(next[:batch.Settled(next)])
+		}
+		if err := s.process(ctx, share, batch, sink); err != nil {
 			return err
 		}
 	}
@@ -266,7 +284,7 @@ func (s *session) share(tests []catalog.Test) []catalog.Test {
 	switch {
 	case s.adapter.alone():
 		return tests[:1]
-	case s.adapter.holds("{file}"):
+	case s.adapter.holds("{file}"): // beside the names
 		file := tests[0].File
 		return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.File != file })
 	}
@@ -352,7 +370,7 @@ type ending struct {
 // ended sets the outcome of every test of a process that has ended, except those after one that a signal ended,
 // which get another process.
 func (s *session) ended(reported *results, end ending) {
-	if end.code < 0 {
+	if end.code < 0 && s.adapter.Unit() == "" {
 		t := reported.tests[0]
 		reported.batch.Ended(end.words, func(words string) (string, string, int) { return lastLines(words), t.File, t.Line })
 		return

@@ -1,0 +1,102 @@
+package app
+
+import (
+	"fmt"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/split"
+	"fernrelay/internal/adapter"
+)
+
+// undivided returns the suites whose programs cannot run some tests without others, by what they run at once.
+func (a *App) undivided() map[string]split.Together {
+	units := map[string]split.Together{}
+	for suite, adapt := range a.Adapters {
+		if u, ok := adapt.(adapter.Undivided); ok && u.Unit() != "" {
+			units[suite] = split.Together(u.Unit())
+		}
+	}
+	return units
+}
+
+// unitOf names what the program of an undivided suite runs at once with a test.
+func unitOf(t *catalog.Test, unit split.Together) string {
+	if unit == split.File {
+		return t.Suite + ":" + t.File
+	}
+	return t.Suite
+}
+
+// checkWhole returns an error if some tests are a part of what their program can only run as a whole.
+func (a *App) checkWhole(tests []catalog.Test) error {
+	units := a.undivided()
+	if len(units) == 0 {
+		return nil
+	}
+	picked, all := map[string]int{}, map[string]int{}
+	for i := range tests {
+		picked[unitOf(&tests[i], units[tests[i].Suite])]++
+	}
+	for i := range a.Catalog.Tests {
+		all[unitOf(&a.Catalog.Tests[i], units[a.Catalog.Tests[i].Suite])]++
+	}
+	for i := range tests {
+		t := &tests[i]
+		unit := units[t.Suite]
+		if unit == "" {
+			continue
+		}
+		rules := t.Rules()
+		switch name := unitOf(t, unit); {
+		case picked[name] != all[name]:
+			return a.takesNoNames(t, unit, fmt.Sprintf("it cannot run %d of %d without the others", picked[name], all[name]))
+		case len(t.Asks().Steps) > 0:
+			return a.takesNoNames(t, unit, "it cannot run a step of "+t.ID+" alone")
+		case len(rules.Needs)+len(rules.After) > 0 || rules.Isolate != "" || t.Asks().Cell != "":
+			return a.takesNoNames(t, unit, "what needs, after, isolate or a quarantine asks of "+t.ID+" cannot be done")
+		}
+	}
+	return nil
+}
+
+// CheckDivisible returns an error if the program of a test takes no names, so that it cannot do something, as in "be hunted".
+func (a *App) CheckDivisible(tests []catalog.Test, something string) error {
+	units := a.undivided()
+	for i := range tests {
+		if unit := units[tests[i].Suite]; unit != "" {
+			return a.takesNoNames(&tests[i], unit, "its tests cannot "+something)
+		}
+	}
+	return nil
+}
+
+// takesNoNames returns the error for what the program of a test cannot do, with the way out.
+func (a *App) takesNoNames(t *catalog.Test, unit split.Together, cannot string) error {
+	what := "all of its tests"
+	if unit == split.File {
+		what = "all tests of a file"
+	}
+	return fmt.Errorf("suite %s: its command takes no names (run has neither {name} nor {names}), so it runs %s at once, and %s: add {name} or {names} to run in fern.toml, or leave the suite out with -p 'not suite:%s'",
+		t.Suite, what, cannot, t.Suite)
+}
+
+// widen adds to tests the others that their programs run at once with them.
+func (a *App) widen(tests []catalog.Test) []catalog.Test {
+	units := a.undivided()
+	if len(units) == 0 {
+		return tests
+	}
+	have, some := map[string]bool{}, map[string]bool{}
+	for i := range tests {
+		have[tests[i].ID] = true
+		if unit := units[tests[i].Suite]; unit != "" {
+			some[unitOf(&tests[i], unit)] = true
+		}
+	}
+	for i := range a.Catalog.Tests {
+		if t := &a.Catalog.Tests[i]; units[t.Suite] != "" && some[unitOf(t, units[t.Suite])] && !have[t.ID] {
+			tests = append(tests, *t)
+		}
+	}
+	return tests
+}
