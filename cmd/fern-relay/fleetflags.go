@@ -140,7 +140,7 @@ func (f *runFlags) runFleet(ctx context.Context, s *settings, r *app.App, id str
 	q.Retries, q.Limit, q.Trial = f.retries, f.timeout, f.trial || q.Trial
 	q.Together = split.Together(f.together)
 	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: stdout}
-	request := app.FleetRequest{Options: station, Run: id, Machine: f.machine, Lease: f.lease, Again: f.again,
+	request := app.FleetRequest{Options: station, Run: id, Machine: f.machine, Lease: f.lease, Again: f.again, Mixed: f.mixed,
 		Joined: func(m *fleet.Member) {
 			fmt.Fprintf(stderr, "fern-relay: %s takes part in the fleet run %s, which %s planned\n", plain.Line(m.Name()), plain.Line(id), plain.Line(m.Manifest().By))
 		}}

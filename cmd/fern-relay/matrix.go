@@ -272,7 +272,7 @@ func readMatrices(names []string) (parts []*matrix.File, err error) {
 }
 
 // mergeMatrix joins parts of the results of the project's matrix, and names crossings that never came back.
-func (s *settings) mergeMatrix(cmd *cobra.Command, parts []*matrix.File, files *reportFiles, output string) error {
+func (s *settings) mergeMatrix(cmd *cobra.Command, parts []*matrix.File, files *reportFiles, output string, mixed bool) error {
 	r, err := app.OpenHistory(cmd.Context(), s.dir)
 	if err != nil {
 		return err
@@ -284,6 +284,9 @@ func (s *settings) mergeMatrix(cmd *cobra.Command, parts []*matrix.File, files *
 	results, err := matrix.Join(r.Project.Matrix.Matrix, parts)
 	if err != nil {
 		return err
+	}
+	if results.Mixed != "" && !mixed {
+		return errors.New(results.Mixed + ": what passed with the one may fail with the other. Run the parts of one source, or add --mixed")
 	}
 	f := &matrixRunFlags{junit: files.junit, output: output}
 	if err := f.print(cmd.Context(), cmd.OutOrStdout(), s, r, results); err != nil {

@@ -29,7 +29,7 @@ type matrixRunFlags struct {
 	atOnce, workers, stopAfter, retries int
 	timeout                             time.Duration
 	shard, junit, output                string
-	asJSON, strict, resume, asCI        bool
+	asJSON, strict, resume, mixed, asCI bool
 
 	fleetFlags
 }
@@ -86,6 +86,7 @@ func newMatrixRun(s *settings) *cobra.Command {
 	addJSON(cmd, &f.asJSON, "the results as a JSON object")
 	flags.BoolVar(&f.strict, "strict", onCI(), "fail where a service is missing; default if CI=true")
 	flags.BoolVar(&f.resume, "resume", false, "run the crossings that the last, ended run left")
+	flags.BoolVar(&f.mixed, "mixed", false, "allow results of different sources, and say so first")
 	flags.BoolVar(&f.asCI, "as-ci", false, "rehearse in a fresh clone with a clean environment")
 	return cmd
 }
@@ -142,7 +143,7 @@ func (f *matrixRunFlags) share(at *app.App, tests []catalog.Test) (*run.Planned,
 
 // run runs crossings, in a fleet run if that has an ID, and prints on standard error how far they have come.
 func (f *matrixRunFlags) run(ctx context.Context, s *settings, r *app.App, crossings []matrix.Crossing, id string) (*matrix.Results, error) {
-	q := app.MatrixRequest{Crossings: crossings, Pick: f.pick, AtOnce: f.atOnce, Workers: f.workers, StopAfter: f.stopAfter, Retries: f.retries, Limit: f.timeout, Strict: f.strict, Resume: f.resume}
+	q := app.MatrixRequest{Crossings: crossings, Pick: f.pick, AtOnce: f.atOnce, Workers: f.workers, StopAfter: f.stopAfter, Retries: f.retries, Limit: f.timeout, Strict: f.strict, Resume: f.resume, Mixed: f.mixed}
 	if f.shard != "" {
 		q.Share = f.share
 	}
@@ -161,7 +162,7 @@ func (f *matrixRunFlags) run(ctx context.Context, s *settings, r *app.App, cross
 		if err != nil {
 			return nil, err
 		}
-		return r.RunMatrixFleet(ctx, q, app.FleetRequest{Options: station, Run: id, Machine: f.machine, Lease: f.lease, Again: f.again})
+		return r.RunMatrixFleet(ctx, q, app.FleetRequest{Options: station, Run: id, Machine: f.machine, Lease: f.lease, Again: f.again, Mixed: f.mixed})
 	}
 	run, err := r.NewMatrixRun(ctx, q)
 	if err != nil {

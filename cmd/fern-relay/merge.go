@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -18,6 +19,7 @@ import (
 func newMerge(s *settings) *cobra.Command {
 	f := &reportFiles{}
 	var file string
+	var mixed bool
 	cmd := &cobra.Command{
 		Use:   "merge FILE…",
 		Short: "Merge the reports of shards or machines into one",
@@ -37,10 +39,10 @@ func newMerge(s *settings) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return s.mergeMatrix(cmd, some, f, file)
+				return s.mergeMatrix(cmd, some, f, file, mixed)
 			}
 			var parts []run.Part
-			var broken []string
+			var kinds, broken []string
 			for _, name := range args {
 				part, kind, err := readPart(name)
 				if err != nil {
@@ -48,8 +50,7 @@ func newMerge(s *settings) *cobra.Command {
 					fmt.Fprintf(stderr, "fern-relay: %s: %v\n", name, err)
 				}
 				if part.Run != nil {
-					parts = append(parts, part)
-					report.Part(cmd.OutOrStdout(), part, kind)
+					parts, kinds = append(parts, part), append(kinds, kind)
 				}
 			}
 			if len(parts) > 1 {
@@ -58,6 +59,19 @@ func newMerge(s *settings) *cobra.Command {
 				}
 			}
 			merged := run.Merge(parts)
+			if len(merged.Mixed) > 0 && !mixed {
+				return errors.New(strings.Join(merged.Mixed, "; ") + ": what passed with the one may fail with the other. Run the shards of one source, or add --mixed")
+			}
+			var lost []string
+			if len(merged.Missing)+len(merged.Broken) > 0 {
+				lost = s.unreported(cmd.Context(), merged)
+				merged.LoseMissing(lost)
+			}
+			report.First(cmd.OutOrStdout(), merged.Run.Mixed)
+			report.First(cmd.OutOrStdout(), report.Lack(merged))
+			for i, part := range parts {
+				report.Part(cmd.OutOrStdout(), part, kinds[i])
+			}
 			// Now that all parts are read: one may be such a file of the last time.
 			reports, err := f.create()
 			if err != nil {
@@ -68,7 +82,7 @@ func newMerge(s *settings) *cobra.Command {
 			}
 			report.Merged(cmd.OutOrStdout(), merged)
 			if len(merged.Missing) > 0 {
-				report.MissingShards(cmd.OutOrStdout(), merged, s.unreported(cmd.Context(), merged))
+				report.MissingShards(cmd.OutOrStdout(), merged, lost)
 			}
 			if file != "" {
 				if err := s.writeMerged(cmd.Context(), file, merged, parts, broken); err != nil {
@@ -82,6 +96,7 @@ func newMerge(s *settings) *cobra.Command {
 		},
 	}
 	f.add(cmd)
+	cmd.Flags().BoolVar(&mixed, "mixed", false, "allow results of different sources, and say so first")
 	cmd.Flags().StringVarP(&file, "output", "o", "", "write a report to this .html, .md, .pdf or .xml `file`")
 	return cmd
 }

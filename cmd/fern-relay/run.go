@@ -34,6 +34,7 @@ type runFlags struct {
 	workers, repeat, stopAfter, retries                            int
 	timeout, runTimeout, tookOver, hunt                            time.Duration
 	strict, trial, allowEmpty, resume, keepApart, levels, onChange bool
+	mixed                                                          bool
 
 	known quarantineFile
 
@@ -88,6 +89,7 @@ func newRun(s *settings) *cobra.Command {
 	flags.StringVar(&f.order, "order", declaredOrder, "use `ORDER`: declared, reverse, seed:N, troubled, cover, file:F")
 	flags.BoolVar(&f.keepApart, "keep-apart", false, "run victims before their known culprits")
 	flags.BoolVar(&f.resume, "resume", false, "run the rest of the run that was killed last")
+	flags.BoolVar(&f.mixed, "mixed", false, "allow results of different sources, and say so first")
 	flags.BoolVar(&f.onChange, "on-change", false, "rerun what changed files touch, until Ctrl-C")
 	flags.BoolVar(&f.levels, "trial-levels", false, "find the finest level at which tests may run side by side")
 	flags.IntVar(&f.repeat, "repeat", 1, "run everything `N` times and report what differed")
@@ -194,7 +196,7 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, hunt: f.hunt, known: f.known, out: cmd.OutOrStdout()}
 	prepare := f.request
 	if f.resume {
-		prepare = f.resumed
+		prepare = func(r *app.App) (app.Request, error) { return f.resumed(ctx, r) }
 	}
 	ready := func() (app.Request, error) {
 		q, err := prepare(r)
@@ -237,8 +239,8 @@ const (
 )
 
 // resumed returns a request for the rest of the run that was killed last.
-func (f *runFlags) resumed(r *app.App) (app.Request, error) {
-	q, gone, err := r.ResumeRequest(f.known.list)
+func (f *runFlags) resumed(ctx context.Context, r *app.App) (app.Request, error) {
+	q, gone, err := r.ResumeRequest(ctx, f.known.list, f.mixed)
 	if gone > 0 {
 		fmt.Fprintf(stderr, "fern-relay: note: %s of the run left out: the project no longer has them\n", wording.Plural(gone, "test"))
 	}

@@ -69,6 +69,7 @@ func (n *runner) print(ctx context.Context, q app.Request, files reportFiles, do
 		ctx, cancel = context.WithTimeoutCause(ctx, n.limit, fmt.Errorf("the run reached its time limit of %s", n.limit))
 		defer cancel()
 	}
+	report.First(n.out, q.Mixed)
 	q.Control = &app.Control{}
 	status := report.NewStatus(stderr, terminalWidth(os.Stderr), len(q.Tests))
 	defer n.interrupts.finish(func() {

@@ -18,6 +18,8 @@ const Format = "fern-matrix/1"
 // File is the JSON of results.
 type File struct {
 	Format      string          `json:"format"`
+	Mixed       string          `json:"mixed,omitempty"`  // in words, that the results are of different sources
+	Source      *run.Source     `json:"source,omitempty"` // nil if it is not known or mixed
 	Crossings   []FileCrossing  `json:"crossings"`
 	Explained   []FileExplained `json:"explained"`
 	Unstable    []string        `json:"unstable"`
@@ -79,7 +81,7 @@ type FileThen struct {
 // File returns the results as they are written.
 func (r *Results) File() *File {
 	x := r.Explain()
-	f := &File{Format: Format, Crossings: []FileCrossing{}, Explained: []FileExplained{}, Unstable: append([]string{}, x.Unstable...), Unexplained: append([]string{}, x.Unexplained...)}
+	f := &File{Format: Format, Mixed: r.Mixed, Source: r.Source, Crossings: []FileCrossing{}, Explained: []FileExplained{}, Unstable: append([]string{}, x.Unstable...), Unexplained: append([]string{}, x.Unexplained...)}
 	for _, one := range r.Results {
 		f.Crossings = append(f.Crossings, one.file())
 	}
@@ -144,6 +146,7 @@ func Read(data io.Reader) (*File, error) {
 // test the worst counts. A crossing that no part has is waiting. The error names a crossing that the matrix does not have.
 func Join(m *Matrix, parts []*File) (*Results, error) {
 	joined := NewResults(m, m.Crossings, "")
+	joined.compareSources(parts)
 	runs := map[string][]run.Part{}
 	for i, part := range parts {
 		for _, c := range part.Crossings {
@@ -172,6 +175,24 @@ func Join(m *Matrix, parts []*File) (*Results, error) {
 		}
 	}
 	return joined, nil
+}
+
+// compareSources notes the source of the parts, or that they differ.
+func (r *Results) compareSources(parts []*File) {
+	for i, part := range parts {
+		switch {
+		case part.Mixed != "":
+			r.Mixed = part.Mixed
+		case part.Source == nil:
+		case r.Source == nil:
+			r.Source = part.Source
+		case part.Source.Differs(*r.Source) && r.Mixed == "":
+			r.Mixed = run.MixedWords(fmt.Sprint("part ", i+1), *part.Source, "a part before it", *r.Source)
+		}
+	}
+	if r.Mixed != "" {
+		r.Source = nil
+	}
 }
 
 // take takes over what the shards of a crossing came to together. One that is missing, or was planned

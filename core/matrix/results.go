@@ -85,6 +85,8 @@ func (r *Result) Missing() bool {
 
 // Results are the results of crossings of a matrix, in its order: of all, or of some.
 type Results struct {
+	Source  *run.Source // nil if it is not known
+	Mixed   string      // in words, that the results are of different sources; "" if they are not
 	Matrix  *Matrix
 	Results []*Result
 	Then    Then

@@ -3,6 +3,8 @@ package run
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 )
 
@@ -22,6 +24,7 @@ type Merged struct {
 	Missing []int    // shards that no part is
 	Broken  []int    // shards whose report is not whole
 	Unlike  []string // shards that were not planned as the first one was, in words
+	Mixed   []string // parts of another source than the first one, in words
 }
 
 // Twice is a test that several parts report.
@@ -55,7 +58,15 @@ func Merge(parts []Part) *Merged {
 		}
 	}
 	m.compare(parts)
+	m.compareSources(parts)
 	return m
+}
+
+// LoseMissing gives the outcome lost to tests of the plan that no part has, as their shards are missing or broken.
+func (m *Merged) LoseMissing(ids []string) {
+	for _, id := range ids {
+		m.Run.Apply(Event{Event: Finished, ID: id, Outcome: Lost, At: m.Run.Ended, Failure: Failure{Message: "the report of its shard is missing or broken"}})
+	}
 }
 
 // AddRun adds copies of the results of another run. Its batches get numbers after those of this run, so that tests of
@@ -90,6 +101,27 @@ func (r *Run) Add(res *Result) {
 	}
 }
 
+// compareSources looks at the sources of the parts.
+func (m *Merged) compareSources(parts []Part) {
+	var first *Part
+	for i := range parts {
+		p := &parts[i]
+		switch {
+		case p.Run.Mixed != "":
+			m.Mixed = append(m.Mixed, p.Run.Mixed)
+		case p.Run.Source == nil:
+		case first == nil:
+			first = p
+		case p.Run.Source.Differs(*first.Run.Source):
+			m.Mixed = append(m.Mixed, MixedWords(p.Name, *p.Run.Source, first.Name, *first.Run.Source))
+		}
+	}
+	if first != nil && m.Mixed == nil {
+		m.Run.Source = first.Run.Source
+	}
+	m.Run.Mixed = strings.Join(m.Mixed, "; ")
+}
+
 // compare looks at the shards among the parts.
 func (m *Merged) compare(parts []Part) {
 	var first *Part
@@ -104,7 +136,7 @@ func (m *Merged) compare(parts []Part) {
 		}
 		came[p.Shard], whole[p.Shard] = true, whole[p.Shard] || !parts[i].Broken
 		if difference := p.unlike(first.Run.Planned); difference != "" {
-			m.Unlike = append(m.Unlike, fmt.Sprintf("%s is shard %d of %d, planned with %s than %s", parts[i].Name, p.Shard, p.Of, difference, first.Name))
+			m.Unlike = append(m.Unlike, fmt.Sprintf("%s is shard %d of %d, planned with %s, unlike %s", parts[i].Name, p.Shard, p.Of, difference, first.Name))
 		}
 	}
 	for k := 1; k <= m.Of; k++ {
@@ -126,13 +158,35 @@ func (p *Planned) unlike(other *Planned) string {
 	if p.Catalog != other.Catalog {
 		differences = append(differences, "other tests")
 	}
-	if p.Timings != other.Timings {
-		differences = append(differences, "other times")
+	if differences == nil && p.Plan == other.Plan {
+		return "" // whatever led to it: each test is in one shard
 	}
-	if differences == nil && p.Plan != other.Plan {
+	conditions := p.conditions(other)
+	switch {
+	case conditions != nil:
+		differences = append(differences, conditions...)
+	case p.Timings != other.Timings:
+		differences = append(differences, "other times")
+	case differences == nil:
 		differences = append(differences, "other flags")
 	}
 	return strings.Join(differences, " and ")
+}
+
+// conditions returns the conditions that one of two shards meets and the other does not.
+func (p *Planned) conditions(other *Planned) []string {
+	var differing []string
+	for _, condition := range slices.Sorted(maps.Keys(p.Conditions)) {
+		met, known := other.Conditions[condition]
+		switch {
+		case !known || met == p.Conditions[condition]:
+		case met:
+			differing = append(differing, fmt.Sprintf("the condition %q not met, which is met there", condition))
+		default:
+			differing = append(differing, fmt.Sprintf("the condition %q met, which is not met there", condition))
+		}
+	}
+	return differing
 }
 
 // Whole reports whether all shards came back whole and were planned alike.
@@ -141,7 +195,7 @@ func (m *Merged) Whole() bool { return len(m.Missing)+len(m.Broken)+len(m.Unlike
 // Replay sends the events of a run again, test by test: its start, if it had one, its output, its steps and its
 // outcome.
 func (r *Run) Replay(sink Sink) {
-	sink(Event{Event: RunBegins, Format: Format, At: r.Started, Planned: r.Planned})
+	sink(Event{Event: RunBegins, Format: Format, At: r.Started, Planned: r.Planned, Source: r.Source, Mixed: r.Mixed})
 	for _, res := range r.Results {
 		at := func(kind Kind) Event {
 			place := r.PlaceOf(res.Worker)

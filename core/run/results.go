@@ -47,6 +47,8 @@ type Run struct {
 	Counts         map[Outcome]int
 	Started, Ended time.Time
 	Planned        *Planned // the shard that it is, if it is one
+	Source         *Source  // nil if it is not known
+	Mixed          string   // in words, that its results are of different sources; "" if they are not
 	Note           string   // what went wrong beside the tests
 	Idle           bool     // nothing ran, and not because of rules alone
 	Places         []Place  // by worker, of a run of several machines; empty for a run of one
@@ -183,7 +185,7 @@ func (r *Run) Done() int { return CountTests(r.Counts) }
 func (r *Run) Apply(e Event) {
 	switch e.Event {
 	case RunBegins:
-		r.Started, r.Planned = e.At, e.Planned
+		r.Started, r.Planned, r.Source, r.Mixed = e.At, e.Planned, e.Source, e.Mixed
 	case RunEnds:
 		r.Ended, r.Note = e.At, e.Message
 	case Started:

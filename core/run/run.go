@@ -172,6 +172,8 @@ type Event struct {
 	Counts   map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds
 	Service  string          `json:"service,omitempty"` // of a ServiceReady: its name; Seconds is how long it took to start
 	Planned  *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
+	Source   *Source         `json:"source,omitempty"`  // of a RunBegins, if it is known
+	Mixed    string          `json:"mixed,omitempty"`   // of a RunBegins whose results are of different sources: in words
 	Finding  *Finding        `json:"finding,omitempty"` // of a Found
 }
 
@@ -200,6 +202,8 @@ type Planned struct {
 	Catalog string `json:"catalog"`
 	Timings string `json:"timings"`
 	Pick    string `json:"pick,omitempty"` // of the tests that the plan is of
+
+	Conditions map[string]bool `json:"conditions,omitempty"` // of the rule only-if, and whether each is met
 }
 
 // Sink takes events one after another.

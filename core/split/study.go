@@ -63,7 +63,27 @@ func (s *Study) Plan(effort int) Plan { return s.Work.Plan(s.Fleet, effort) }
 func (s *Study) Share(p Plan, number int) (*run.Planned, []catalog.Test) {
 	planned := &run.Planned{Shard: number, Of: len(p.Shards), Plan: p.Fingerprint()}
 	planned.Catalog, planned.Timings = Prints(s.Tests)
+	planned.Conditions = conditions(s.Tests)
 	return planned, only(s.Tests, p.Shards[number-1].Tests())
+}
+
+// mostConditions bounds the conditions that a plan names.
+const mostConditions = 100
+
+// conditions returns the conditions of tests, and whether each is met here.
+func conditions(tests []catalog.Test) map[string]bool {
+	var met map[string]bool
+	for i := range tests {
+		condition := tests[i].Rules().OnlyIf
+		if condition == "" || len(met) == mostConditions {
+			continue
+		}
+		if met == nil {
+			met = map[string]bool{}
+		}
+		met[condition] = met[condition] || tests[i].SkipReason == ""
+	}
+	return met
 }
 
 // Unused says how many shards of a plan have nothing to run and why, "" if all have something. where names the shards:

@@ -20,6 +20,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/matrix"
+	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
@@ -46,7 +47,7 @@ func OpenToRun(ctx context.Context, dir string, progress func(what string)) (*Ap
 	if err != nil {
 		return nil, err
 	}
-	origin := sync.OnceValues(func() (string, bool) { return project.Origin(ctx, p.Dir) })
+	origin := sync.OnceValue(func() run.Source { return project.Origin(ctx, p.Dir) })
 	go origin()
 	h := historyOf(ctx, p)
 	h.origin.Store(&origin)

@@ -16,6 +16,7 @@ import (
 	"fernrelay/core/split"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/fleet"
+	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
 )
 
@@ -26,6 +27,7 @@ type FleetRequest struct {
 	Machine string // its name; empty for that of the host
 	Lease   time.Duration
 	Again   string // as in fleet.Work
+	Mixed   bool   // allow another source than that of the run
 
 	Joined func(m *fleet.Member) // called once this machine is one of the run
 }
@@ -45,12 +47,12 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 		return nil, err
 	}
 	defer conn.Close()
-	revision, dirty := a.history.originOf(ctx)
+	started := project.TrackedOrigin(ctx, a.Project.Dir)
 	self := fleet.Machine{Name: f.Machine, Workers: q.Workers}
 	if self.Name == "" {
 		self.Name = hostName()
 	}
-	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Revision: revision, Dirty: dirty, Trial: q.Trial, Crossing: crossingKey(a.Project),
+	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Source: a.history.originOf(ctx), Mixed: f.Mixed, Trial: q.Trial, Crossing: crossingKey(a.Project),
 		Tests: q.Tests, Bare: q.bareGroups(), Shared: a.Project.Shared, Lease: f.Lease, Again: f.Again, WithNeeds: a.WithNeeds, Lookup: a.Catalog.Lookup,
 		Schedule: func(tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
 			return a.fleetSchedule(q, tests, workers, times)
@@ -67,16 +69,34 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	setup := workspace.Setup(a.Project)
 	setup.Limit = q.Limit
 	fold := q.fold()
-	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Bare: q.Bare, Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
-		Retries: q.Retries, Control: q.Control, Preparing: q.Preparing}, member.Record(func(e run.Event) {
+	record := member.Record(func(e run.Event) {
 		fold.Apply(e)
 		sink(e)
-	}))
+	})
+	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Bare: q.Bare, Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
+		Retries: q.Retries, Control: q.Control, Preparing: q.Preparing}, record)
+	if now := project.TrackedOrigin(context.WithoutCancel(ctx), a.Project.Dir); started.Differs(now) {
+		a.sourcesChanged(member, started, now, f.Mixed, record)
+	}
 	manifest, leaveErr := member.Leave(ctx, err != nil || q.Control.Finishing())
 	if err = errors.Join(err, leaveErr); err != nil && ctx.Err() == nil {
 		return &FleetRun{Run: fold.Run(), Machine: member.Name(), Manifest: manifest}, err
 	}
 	return &FleetRun{Run: fold.Run(), Machine: member.Name(), Manifest: manifest}, nil
+}
+
+// sourcesChanged reports that the sources of this machine changed while it took part, so that its results are of two: as an error of
+// the run unless mixed allows it.
+func (a *App) sourcesChanged(member *fleet.Member, started, now run.Source, mixed bool, record run.Sink) {
+	batches := member.Schedule().Batches
+	switch {
+	case mixed:
+		member.SetSource(now)
+	case len(batches) > 0:
+		t := &batches[0].Tests[0]
+		record(run.Event{Event: run.Finished, Entry: true, ID: catalog.ID(t.Suite, t.Group, run.ProcessEntry), Outcome: run.Errored, At: time.Now(), Seconds: run.Took(0),
+			Failure: run.Failure{Message: fmt.Sprintf("the sources on %s changed while it took part, from %s to %s, so that its results are of either", member.Name(), started, now)}})
+	}
 }
 
 // fleetSchedule plans the tests of a fleet run for about as many workers. Times of the station go before those of this

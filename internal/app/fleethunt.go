@@ -45,9 +45,8 @@ func (a *App) offerHunt(ctx context.Context, f FleetRequest, local *engine.Pool,
 	if err != nil {
 		return nil, nil, err
 	}
-	revision, dirty := a.history.originOf(ctx)
 	self := fleet.Machine{Name: hostName(), Workers: workers}
-	offered, err := conn.OfferHunt(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Revision: revision, Dirty: dirty, Lease: f.Lease})
+	offered, err := conn.OfferHunt(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Source: a.history.originOf(ctx), Lease: f.Lease})
 	if err != nil {
 		conn.Close()
 		return nil, nil, err
@@ -70,8 +69,8 @@ func (a *App) ServeHunt(ctx context.Context, f FleetRequest, m *fleet.Manifest, 
 		return err
 	}
 	defer conn.Close()
-	if revision := project.Head(ctx, a.Project.Dir); !fleet.SameRevision(revision, m.Revision) || m.Project != a.Project.Name {
-		return fmt.Errorf("this machine may not serve the hunt %s: it is of the project %s at the revision %s, and this is %s at %s", m.Run, m.Project, m.Revision, a.Project.Name, revision)
+	if source := project.Origin(ctx, a.Project.Dir); !fleet.SameRevision(source.Revision, m.Revision) || source.Content != m.Content || m.Project != a.Project.Name {
+		return fmt.Errorf("this machine may not serve the hunt %s: it is of the project %s at %s, and this is %s at %s", m.Run, m.Project, m.Source(), a.Project.Name, source)
 	}
 	pool, err := a.newPool(a.Adapters)
 	if err != nil {

@@ -23,8 +23,8 @@ type History struct {
 	Project *project.Project
 	Notes   []string // what is wrong and is ignored
 	store   *ledger.Store
-	in      matrix.Assignment                                    // to whose crossings the ledger is restricted; nil for all runs
-	origin  atomic.Pointer[func() (revision string, dirty bool)] // of the first run, as OpenToRun asks for it; nil otherwise
+	in      matrix.Assignment                 // to whose crossings the ledger is restricted; nil for all runs
+	origin  atomic.Pointer[func() run.Source] // of the first run, as OpenToRun asks for it; nil otherwise
 }
 
 // OpenHistory opens the history of a folder's project.
@@ -59,9 +59,9 @@ func historyOf(ctx context.Context, p *project.Project) *History {
 	return &History{Project: p, Notes: append(notes, more...), store: store}
 }
 
-// originOf returns the git revision of the project, and whether the tree differs from it: as they were when the project was
-// opened if that was asked for and this is the first run since.
-func (h *History) originOf(ctx context.Context) (revision string, dirty bool) {
+// originOf returns the source of the project: as it was when the project was opened if that was asked for and this is the first
+// run since.
+func (h *History) originOf(ctx context.Context) run.Source {
 	if known := h.origin.Swap(nil); known != nil {
 		return (*known)()
 	}

@@ -37,6 +37,7 @@ type MatrixRequest struct {
 	Workers   int             // of each crossing; 0 for its share of the project's
 	StopAfter int             // after this many crossings that failed no more start; 0 for no limit
 	Earlier   *matrix.Results // of crossings that do not run now, which explanations take into account; nil for none
+	Mixed     bool            // allows that those are of other sources
 	Resume    bool            // leaves out those that ended before the run that was killed last
 
 	Strict  bool // a crossing whose service this machine does not have is errored; otherwise skipped
@@ -75,6 +76,7 @@ type MatrixRun struct {
 // matrixRecord says how far a run of a matrix has come, so that it can be resumed.
 type matrixRecord struct {
 	Pick string         `json:"pick"`
+	From run.Source     `json:"from"` // the sources that it runs
 	Keys []string       `json:"keys"`
 	Done map[string]int `json:"done"` // by key: the number of its run in the ledger
 }
@@ -87,6 +89,8 @@ func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, er
 	q.AtOnce = cmp.Or(q.AtOnce, m.AtOnce)
 	q.Workers = cmp.Or(q.Workers, a.CrossingWorkers(q.AtOnce))
 	r := &MatrixRun{app: a, request: q, tally: matrix.NewTally(m.Matrix), times: map[string]float64{}, controls: map[string]*Control{}, record: matrixRecord{Pick: q.Pick, Done: map[string]int{}}}
+	now := a.history.originOf(ctx)
+	r.record.From = now
 	for _, one := range q.earlier() {
 		r.tallyRun(one.Key(), one.Run)
 	}
@@ -95,7 +99,17 @@ func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, er
 			return nil, err
 		}
 	}
+	mixed := ""
+	if r.record.From.Differs(now) {
+		if !q.Mixed {
+			return nil, fmt.Errorf("the crossings that ended are of %s, and the sources are now %s: what passed then may fail now. Run everything again, or add --mixed", r.record.From, now)
+		}
+		mixed = run.MixedWords("what ended before", r.record.From, "the rest", now)
+	}
 	r.results = matrix.NewResults(m.Matrix, r.request.Crossings, m.Then)
+	if r.results.Mixed = mixed; mixed == "" && now.Revision != "" {
+		r.results.Source = &now
+	}
 	for _, one := range r.results.Results {
 		if one.State == matrix.LeftOut {
 			continue
@@ -159,7 +173,7 @@ func (r *MatrixRun) readRecord() error {
 			r.request.Crossings = append(r.request.Crossings, c)
 		}
 	}
-	r.record = matrixRecord{Pick: record.Pick, Done: map[string]int{}}
+	r.record = matrixRecord{Pick: record.Pick, From: record.From, Done: map[string]int{}}
 	maps.Copy(r.record.Done, record.Done)
 	return nil
 }

@@ -33,6 +33,7 @@ type Request struct {
 
 	Schedule *split.Schedule // as App.Schedule returns it; nil to build it
 	Before   *run.Run        // of the killed run that this one resumes: what it had come to
+	Mixed    string          // in words, that what it resumes is of another source; "" if it is not
 	Planned  float64         // seconds that a plan expects; 0 if there is none
 	Together split.Together  // what never runs side by side; empty for what each suite says
 	First    map[string]int  // by ID, from 1: the rank of tests that go before others
@@ -48,6 +49,8 @@ type Request struct {
 	Order     string        // the rule of the order, as it is kept with the run
 	Trial     bool          // it reproduces a failure: no history counts it
 	Fold      Fold          // adds the events to a run; nil if nobody reads it before its end
+
+	source run.Source
 }
 
 // NewRequest returns a request to run tests. Tests that wait for others follow them, and the rule lone is

@@ -31,7 +31,9 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	defer own.Close()     // if the slots were not opened
 	go own.PrepareGroup() // takes as long as what git says
 	task := a.task(q, schedule)
-	task.Revision, task.Dirty = a.history.originOf(ctx)
+	source := a.history.originOf(ctx)
+	task.SetSource(source)
+	q.source = source
 	journal, note, unwritten := a.beginJournal(task)
 	record := task.Record(journal.Name())
 	setup := workspace.Setup(a.Project)
@@ -92,7 +94,10 @@ func (q Request) idle(r *run.Run) bool {
 func (q Request) record(fold Fold, journal *ledger.Journal, sink run.Sink) run.Sink {
 	return func(e run.Event) {
 		if e.Event == run.RunBegins {
-			e.Planned = q.Shard
+			e.Planned, e.Mixed = q.Shard, q.Mixed
+			if q.source.Revision != "" {
+				e.Source = &q.source
+			}
 		}
 		fold.Apply(e)
 		if e.Event == run.Finished && e.Outcome.Bad() {

@@ -35,6 +35,9 @@ func (c *claim) age() time.Duration { return time.Since(c.taken) - time.Duration
 // been renewed for the time of a lease. While the station does not answer, nobody can know, and the tests go on: of two
 // outcomes the worst counts.
 func (f *Member) Renew(ctx context.Context, e *engine.Claim) error {
+	if err := f.lostFor(); err != nil {
+		return err
+	}
 	f.mu.Lock()
 	c := f.claims[e]
 	f.mu.Unlock()

@@ -65,6 +65,8 @@ type Conn struct {
 	runs    jetstream.KeyValue
 	files   jetstream.ObjectStore
 	report  func(what string)
+
+	identity identity
 }
 
 // dialTime is how long Dial waits for a station to answer, so that machines may start a moment before it.
@@ -241,7 +243,11 @@ func (c *Conn) furnish(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	return c.answers(ctx)
+	if err := c.answers(ctx); err != nil {
+		return err
+	}
+	c.identity, err = c.identify(ctx)
+	return err
 }
 
 // answers reports whether everything that the station holds answers. In a cluster each part first chooses a server that

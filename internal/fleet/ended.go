@@ -120,11 +120,15 @@ func (c *Conn) stored(ctx context.Context, m *Manifest, batch int, within map[st
 		if json.Unmarshal(msg.Data, &chunk) != nil || chunk.Batch != batch {
 			continue
 		}
-		if chunk.Seq == 0 && !chunk.Done {
+		if chunk.Seq == 0 && !chunk.Done && len(chunk.Events) == 0 {
 			known.takers, known.latest = append(known.takers, chunk.Machine), chunk.Claim
 			taken[chunk.Claim] = len(known.takers)
 		}
-		if at := taken[chunk.Claim]; chunk.Back && at > 0 {
+		at := taken[chunk.Claim]
+		if at == 0 {
+			continue // it reports what it did not take
+		}
+		if chunk.Back {
 			known.takers[at-1] = "" // it lives
 		}
 		known.done = known.done || chunk.Done

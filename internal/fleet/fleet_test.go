@@ -351,7 +351,7 @@ func TestHostileChunks(t *testing.T) {
 	s := deal.Schedule(tests)
 	in := func(number int) string { return s.Batches[number-1].Tests[0].ID }
 	r := run.New()
-	f := newFold(s, nil, r.Apply)
+	f := newFold(s, nil, func(string) bool { return true }, r.Apply)
 	now := time.Now()
 	finished := func(id string, o run.Outcome) run.Event {
 		return run.Event{Event: run.Finished, ID: id, Outcome: o, Worker: 1, At: now.Add(100 * time.Hour)}
@@ -390,7 +390,7 @@ func FuzzChunk(f *testing.F) {
 	s := deal.Schedule(tests)
 	f.Fuzz(func(t *testing.T, text string) {
 		r := run.New()
-		fold := newFold(s, nil, r.Apply)
+		fold := newFold(s, nil, func(string) bool { return true }, r.Apply)
 		for line := range strings.SplitSeq(text, "\n") {
 			var c chunk
 			if json.Unmarshal([]byte(line), &c) == nil {
@@ -526,7 +526,7 @@ func scale(b *testing.B, count int, seconds float64, more int) {
 		if n == 0 {
 			m = join(b, url, "scale", "m000", 4, work)
 		} else { // the others know the schedule
-			m.Member, err = dial(b, url).newMember(context.Background(), fleet[0].manifest, Machine{Name: fmt.Sprintf("m%03d", n), Workers: 4}, fleet[0].plan)
+			m.Member, err = dial(b, url).newMember(context.Background(), fleet[0].manifest, Machine{Name: fmt.Sprintf("m%03d", n), Workers: 4}, run.Source{}, fleet[0].plan)
 			if err != nil {
 				b.Fatal(err)
 			}

@@ -30,13 +30,14 @@ func (d Double) String() string {
 	return fmt.Sprintf("%s ran twice: it is %s on %s, which counts as the worst, and %s on %s", d.ID, d.Counts, d.Machine, d.Other, d.OtherOn)
 }
 
-// fold makes the events of a run of the chunks that machines send. It trusts none of them: an event counts if its claim took
-// the batch of its test, and of several outcomes of a test the worst counts.
+// fold makes the events of a run of the chunks that machines send. It trusts none of them: an event counts if its machine joined
+// the run and its claim took the batch of its test, as the station has it, and of several outcomes of a test the worst counts.
 type fold struct {
 	schedule *split.Schedule
-	within   map[string]int    // by ID: the test's batch, from 1
-	groups   []map[string]bool // by batch, from 0: the groups of its tests
-	bare     []string          // groups without tests
+	within   map[string]int            // by ID: the test's batch, from 1
+	groups   []map[string]bool         // by batch, from 0: the groups of its tests
+	bare     []string                  // groups without tests
+	joined   func(machine string) bool // whether a machine is one of the run
 	claims   map[string]*foldedClaim
 	came     map[string]cameFrom // by ID
 	done     map[int]bool        // by batch
@@ -67,8 +68,8 @@ const (
 	mostSkew    = 10 * time.Minute
 )
 
-func newFold(s *split.Schedule, bare []string, sink run.Sink) *fold {
-	f := &fold{bare: bare, schedule: s, within: map[string]int{}, claims: map[string]*foldedClaim{}, came: map[string]cameFrom{}, done: map[int]bool{}, sink: run.LimitSteps(sink)}
+func newFold(s *split.Schedule, bare []string, joined func(machine string) bool, sink run.Sink) *fold {
+	f := &fold{bare: bare, joined: joined, schedule: s, within: map[string]int{}, claims: map[string]*foldedClaim{}, came: map[string]cameFrom{}, done: map[int]bool{}, sink: run.LimitSteps(sink)}
 	for i := range s.Batches {
 		groups := map[string]bool{}
 		for j := range s.Batches[i].Tests {
@@ -88,8 +89,8 @@ func (f *fold) add(c chunk, at time.Time) {
 	}
 	claim := f.claims[c.Claim]
 	if claim == nil {
-		if c.Seq != 0 {
-			return
+		if c.Seq != 0 || c.Batch > 0 && len(c.Events) > 0 || !f.joined(c.Machine) {
+			return // a machine joins, and takes a batch, before it reports anything
 		}
 		claim = &foldedClaim{machine: c.Machine, workers: c.Workers, batch: c.Batch, pending: map[string]*run.Run{}}
 		f.claims[c.Claim] = claim
@@ -220,6 +221,18 @@ func (f *fold) missing() []int {
 		}
 	}
 	return missing
+}
+
+// lose gives the outcome lost to each planned test without an outcome.
+func (f *fold) lose(r *run.Run, why string, at time.Time) {
+	for i := range f.schedule.Batches {
+		for j := range f.schedule.Batches[i].Tests {
+			t := &f.schedule.Batches[i].Tests[j]
+			if _, ended := f.came[t.ID]; !ended {
+				r.Apply(run.Event{Event: run.Finished, ID: t.ID, Outcome: run.Lost, At: at, Seconds: run.Took(0), Failure: run.Failure{Message: why, File: t.File, Line: t.Line}})
+			}
+		}
+	}
 }
 
 // endsIn returns the seconds until the run ends if the machines that run now work on, as fast as they did so far; nil if none

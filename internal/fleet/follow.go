@@ -59,7 +59,12 @@ func (c *Conn) Follow(ctx context.Context, id string, to Follower) error {
 		switch {
 		case ctx.Err() != nil:
 			return ctx.Err()
+		case errors.Is(err, errDamaged):
+			return err
 		case err != nil: // the station does not answer
+			if err := c.check(ctx); err != nil {
+				return err
+			}
 		case now == nil || now.Plan != m.Plan:
 			return errors.New("the run was removed from the station, or is run again")
 		case now.State == Ended:
@@ -146,8 +151,12 @@ func (c *Conn) newFold(ctx context.Context, m *Manifest, to Follower) (*fold, er
 	if to.Begins != nil {
 		to.Begins(m, s)
 	}
-	fold := newFold(s, file.Bare, to.Event)
-	fold.sink(run.Event{Event: run.RunBegins, Format: run.Format, At: m.Began})
+	fold := newFold(s, file.Bare, c.hasJoined(ctx, m), to.Event)
+	begins := run.Event{Event: run.RunBegins, Format: run.Format, At: m.Began}
+	if source := m.Source(); source.Revision != "" {
+		begins.Source = &source
+	}
+	fold.sink(begins)
 	return fold, nil
 }
 

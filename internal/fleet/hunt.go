@@ -74,8 +74,8 @@ func (c *Conn) OfferHunt(ctx context.Context, id string, self Machine, work Work
 	if err != nil {
 		return nil, err
 	}
-	m := &Manifest{Format: manifestFormat, Kind: kindHunt, Run: id, Plan: newName(), Attempt: 1, State: Open, By: self.Name, Project: work.Project, Revision: work.Revision,
-		Dirty: work.Dirty, Lease: work.Lease.Seconds(), Began: now}
+	m := &Manifest{Format: manifestFormat, Kind: kindHunt, Run: id, Plan: newName(), Attempt: 1, State: Open, By: self.Name, Project: work.Project, Revision: work.Source.Revision,
+		Dirty: work.Source.Content != "", Content: work.Source.Content, Lease: work.Lease.Seconds(), Began: now}
 	if err := c.makeQueue(ctx, m, 0); err != nil {
 		return nil, err
 	}
@@ -180,7 +180,7 @@ func (h *Hunt) End(ctx context.Context) error {
 
 // ServeHunt runs trials of a hunt on a number of workers until it ends. do runs one.
 func (c *Conn) ServeHunt(ctx context.Context, m *Manifest, self Machine, do func(ctx context.Context, t Trial) (run.Outcome, float64, error)) error {
-	f, err := c.newMember(ctx, m, self, &plan{lanes: &lanes{names: []string{""}}})
+	f, err := c.newMember(ctx, m, self, m.Source(), &plan{lanes: &lanes{names: []string{""}}})
 	if err != nil {
 		return err
 	}

@@ -19,8 +19,8 @@ type Work struct {
 	Project  string
 	Pick     string
 	Order    string // its rule
-	Revision string
-	Dirty    bool
+	Source   run.Source
+	Mixed    bool // allow another source than that of the run
 	Trial    bool
 	Crossing string // of the matrix, as in store=redis; empty for none
 	Tests    []catalog.Test
@@ -143,8 +143,8 @@ func (c *Conn) afterEnd(ctx context.Context, m *Manifest, revision uint64, self 
 		return c.plan(ctx, m.Run, self, work, m, revision)
 	}
 	again := fmt.Sprintf("take another run ID, or add --again failed or --again all to open attempt %d", m.Attempt+1)
-	if !SameRevision(m.Revision, work.Revision) {
-		return nil, Differs{fmt.Sprintf("the run %s ended at %s, at the revision %s, and this is %s: %s", m.Run, m.Ended.Local().Format(time.TimeOnly), named(m.Revision), named(work.Revision), again)}
+	if !SameRevision(m.Revision, work.Source.Revision) {
+		return nil, Differs{fmt.Sprintf("the run %s ended at %s, at the revision %s, and this is %s: %s", m.Run, m.Ended.Local().Format(time.TimeOnly), named(m.Revision), named(work.Source.Revision), again)}
 	}
 	known, err := c.members(ctx, m)
 	if err != nil {
@@ -179,7 +179,7 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 		return nil, err
 	}
 	m := &Manifest{Format: manifestFormat, Run: id, Plan: newName(), Attempt: 1, State: Planning, By: self.Name, Project: work.Project,
-		Revision: work.Revision, Dirty: work.Dirty, Pick: work.Pick, Order: work.Order, Trial: work.Trial, Crossing: work.Crossing, Lease: work.Lease.Seconds(), Began: now}
+		Revision: work.Source.Revision, Dirty: work.Source.Content != "", Content: work.Source.Content, Pick: work.Pick, Order: work.Order, Trial: work.Trial, Crossing: work.Crossing, Lease: work.Lease.Seconds(), Began: now}
 	switch {
 	case before != nil && before.State == Ended:
 		m.Attempt, m.Again, m.Prior = before.Attempt+1, work.Again, before.Plan
@@ -289,8 +289,12 @@ func (c *Conn) makeQueue(ctx context.Context, m *Manifest, lane int) error {
 
 // enter makes this computer a machine of a run that is open.
 func (c *Conn) enter(ctx context.Context, m *Manifest, self Machine, work Work) (*Member, error) {
-	if !SameRevision(m.Revision, work.Revision) {
-		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: the run is at the revision %s, and this checkout is at %s", m.Run, named(m.Revision), named(work.Revision))}
+	switch {
+	case work.Mixed:
+	case !SameRevision(m.Revision, work.Source.Revision):
+		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: the run is at the revision %s, and this checkout is at %s", m.Run, named(m.Revision), named(work.Source.Revision))}
+	case work.Source.Content != m.Content:
+		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: the run is of %s, and this checkout of %s: commit or remove what differs (git status shows it), or add --mixed", m.Run, m.Source(), work.Source)}
 	}
 	if m.Project != work.Project {
 		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: it is a run of the project %s, and this is %s", m.Run, m.Project, work.Project)}
@@ -323,5 +327,5 @@ func (c *Conn) enter(ctx context.Context, m *Manifest, self Machine, work Work) 
 	if missing != "" {
 		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: it does not have the test %s", m.Run, missing)}
 	}
-	return c.newMember(ctx, m, self, newPlan(schedule, file.Shared))
+	return c.newMember(ctx, m, self, work.Source, newPlan(schedule, file.Shared))
 }

@@ -33,6 +33,7 @@ type Manifest struct {
 	Project  string  `json:"project"`
 	Revision string  `json:"revision"`
 	Dirty    bool    `json:"dirty,omitempty"`
+	Content  string  `json:"content,omitempty"` // of a dirty tree: see run.Source
 	Pick     string  `json:"pick"`
 	Order    string  `json:"order,omitempty"`
 	Trial    bool    `json:"trial,omitempty"`
@@ -66,6 +67,9 @@ func (m *Manifest) Unit() string {
 	}
 	return "test"
 }
+
+// Source returns the source of the run.
+func (m *Manifest) Source() run.Source { return run.Source{Revision: m.Revision, Content: m.Content} }
 
 // lease returns how long a claim holds.
 func (m *Manifest) lease() time.Duration { return time.Duration(m.Lease * float64(time.Second)) }
@@ -234,13 +238,13 @@ func (c *Conn) getManifest(ctx context.Context, id string) (*Manifest, jetstream
 func readManifest(text []byte) (*Manifest, error) {
 	m := &Manifest{}
 	if err := json.Unmarshal(text, m); err != nil {
-		return nil, fmt.Errorf("the station's record of the run is damaged: %w", err)
+		return nil, fmt.Errorf("%w: %w", errDamaged, err)
 	}
 	if m.Format != manifestFormat {
 		return nil, fmt.Errorf("the station's record of the run has the format %q, and this version of fern-relay reads %q", m.Format, manifestFormat)
 	}
 	if !(m.Lease > 0 && m.Lease <= mostLease.Seconds()) || m.Plan == "" || token(m.Plan) != m.Plan {
-		return nil, errors.New("the station's record of the run is damaged")
+		return nil, errDamaged
 	}
 	return m, nil
 }

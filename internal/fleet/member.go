@@ -41,6 +41,7 @@ type Member struct {
 	idle    int            // workers that look for a batch
 	changed chan struct{}  // closed when something may begin that could not
 	over    bool           // no batch is left
+	lost    error          // why the station cannot finish the run; nil if it can
 	looked  time.Time      // when the end was last looked for
 	missed  time.Time      // since when batches are missing that nobody has; zero if none are
 	pause   time.Duration  // until it is looked for again
@@ -95,6 +96,8 @@ type entry struct {
 	Busy   float64   `json:"busy_s"`
 	Unfit  []string  `json:"unfit,omitempty"`  // suites that it cannot run
 	Stored bool      `json:"stored,omitempty"` // nothing more comes from it
+
+	Source run.Source `json:"source,omitzero"`
 }
 
 // The states of a machine.
@@ -104,7 +107,7 @@ const (
 	MachineLost    = "lost"
 )
 
-func (c *Conn) newMember(ctx context.Context, m *Manifest, self Machine, p *plan) (*Member, error) {
+func (c *Conn) newMember(ctx context.Context, m *Manifest, self Machine, source run.Source, p *plan) (*Member, error) {
 	f := &Member{plan: p, conn: c, manifest: m, claims: map[*engine.Claim]*claim{}, byBatch: map[int]*claim{}, held: map[string]int{}, changed: make(chan struct{})}
 	for lane := range f.lanes.names {
 		queue, err := c.batches.Consumer(ctx, m.queue(lane))
@@ -117,7 +120,7 @@ func (c *Conn) newMember(ctx context.Context, m *Manifest, self Machine, p *plan
 	if f.late, err = c.late(ctx); err != nil {
 		return nil, err
 	}
-	f.self = entry{Machine: self, State: MachineRunning, Joined: f.now()}
+	f.self = entry{Machine: self, Source: source, State: MachineRunning, Joined: f.now()}
 	if err := f.register(ctx); err != nil {
 		return nil, err
 	}
@@ -151,6 +154,13 @@ func (f *Member) register(ctx context.Context) error {
 // Name returns the machine's name in the run.
 func (f *Member) Name() string { return f.self.Name }
 
+// SetSource changes the source that the run knows of this machine.
+func (f *Member) SetSource(s run.Source) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.self.Source = s
+}
+
 // Manifest returns what the run is.
 func (f *Member) Manifest() *Manifest { return f.manifest }
 
@@ -159,6 +169,23 @@ func (f *Member) Schedule() *split.Schedule { return f.schedule }
 
 // Lease returns how long a claim holds.
 func (f *Member) Lease() time.Duration { return f.manifest.lease() }
+
+// lose ends this machine's part, because the station cannot finish the run.
+func (f *Member) lose(why error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.lost == nil {
+		f.lost, f.over = why, true
+		f.change()
+	}
+}
+
+// lostFor returns why the station cannot finish the run, nil if it can.
+func (f *Member) lostFor() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.lost
+}
 
 // beats is how often a machine shows within a lease that it lives.
 const beats = 4
@@ -174,6 +201,9 @@ func (f *Member) live(ctx context.Context) {
 		case <-every.C:
 			beat, cancel := context.WithTimeout(ctx, f.Lease()/beats)
 			_ = f.show(beat) // the next beat comes soon
+			if err := f.conn.checkRun(beat, f.manifest); err != nil {
+				f.lose(err)
+			}
 			cancel()
 		}
 	}

@@ -47,6 +47,9 @@ func (f *Member) Leave(ctx context.Context, interrupted bool) (m *Manifest, err 
 	f.mu.Unlock()
 	_ = f.show(ctx) // it is shown again
 	m = f.manifest
+	if lost := f.lostFor(); lost != nil {
+		err, interrupted = lost, true
+	}
 	if !interrupted && ctx.Err() == nil {
 		var endErr error
 		m, endErr = f.conn.end(ctx, f.manifest, f.self.Name)
@@ -79,9 +82,12 @@ func (c *Conn) end(ctx context.Context, m *Manifest, name string) (*Manifest, er
 		switch {
 		case ctx.Err() != nil:
 			return m, ctx.Err()
-		case err != nil && time.Now().After(until):
+		case err != nil && time.Now().After(until), errors.Is(err, errDamaged):
 			return m, err
 		case err != nil: // the station does not answer
+			if lost := c.check(ctx); lost != nil {
+				return m, lost
+			}
 		case now == nil || now.Plan != m.Plan:
 			return m, errors.New("the run was removed from the station, or is run again")
 		case now.State == Ended:
@@ -126,6 +132,7 @@ func (c *Conn) merge(ctx context.Context, m *Manifest, revision uint64, name str
 	if missing := fold.missing(); len(missing) > 0 {
 		return nil, fmt.Errorf("%w: %d of %d", errUnfinished, len(missing), m.Batches)
 	}
+	fold.lose(result.Run, "its batch is done, and nobody reported an outcome of it", m.Began)
 	return c.writeResult(ctx, result, revision, name)
 }
 
@@ -159,6 +166,11 @@ func (c *Conn) fold(ctx context.Context, m *Manifest) (*Result, *fold, error) {
 		return nil, nil, err
 	}
 	fold.noteDoubles(result.Run)
+	for _, machine := range result.Machines {
+		if machine.source.Differs(m.Source()) && result.Run.Mixed == "" {
+			result.Run.Mixed = run.MixedWords(machine.Name, machine.source, "the run", m.Source())
+		}
+	}
 	result.Doubles = fold.doubles
 	return result, fold, nil
 }
@@ -244,13 +256,18 @@ func (c *Conn) Collect(ctx context.Context, id string) (*Result, error) {
 		switch {
 		case ctx.Err() != nil:
 			return c.partial(m)
+		case errors.Is(err, errDamaged):
+			return nil, err
 		case err != nil:
+			if err := c.check(ctx); err != nil {
+				return nil, err
+			}
 		case now == nil:
 			return nil, Unknown{Run: id}
 		case now.IsHunt():
 			return nil, Hunting{now}
 		case now.State == Ended:
-			return c.result(ctx, now)
+			return c.checked(ctx, now, entry.Created())
 		case c.drained(ctx, now):
 			m = now
 			l, err := c.acquire(ctx, "the merge", now.mergeKey(), "collect", max(now.lease(), 5*time.Second))
@@ -264,6 +281,39 @@ func (c *Conn) Collect(ctx context.Context, id string) (*Result, error) {
 		}
 		rest(ctx, glance)
 	}
+}
+
+// checked returns a run that ended at a time. It does not trust the merged run, which anybody with the token can write: as long as
+// the station keeps events, the outcomes are those of the events, and every planned test has one.
+func (c *Conn) checked(ctx context.Context, m *Manifest, ended time.Time) (*Result, error) {
+	written, err := c.result(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	result, fold, err := c.fold(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	now, err := c.now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(fold.came) == 0 && now.Sub(ended) > keepEvents { // the station has removed them
+		for _, res := range written.Run.Results {
+			fold.came[res.ID] = cameFrom{outcome: res.Outcome}
+		}
+		fold.lose(written.Run, "the merged run has no outcome of it", m.Began)
+		return written, nil
+	}
+	fold.lose(result.Run, "the station has no event of a machine that took its batch and reported an outcome", m.Began)
+	for _, res := range written.Run.Results {
+		if own := result.Run.Result(res.ID); own == nil || own.Outcome != res.Outcome {
+			result.Run.AddNote(fmt.Sprintf("the station's merged run says that %s is %s, which its events do not: the events count", res.ID, res.Outcome))
+			break
+		}
+	}
+	result.Manifest, result.Run.Ended = written.Manifest, written.Run.Ended
+	return result, nil
 }
 
 // drained reports whether all batches that were queued are done.
@@ -280,12 +330,7 @@ func (c *Conn) partial(m *Manifest) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	for id, batch := range fold.within {
-		if _, ended := fold.came[id]; !ended {
-			why := fmt.Sprintf("it has no outcome yet: its batch %d is not done", batch)
-			result.Run.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Lost, At: m.Began, Seconds: run.Took(0), Failure: run.Failure{Message: why}})
-		}
-	}
+	fold.lose(result.Run, "it has no outcome yet: its batch is not done", m.Began)
 	return result, nil
 }
 

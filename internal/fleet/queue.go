@@ -43,8 +43,11 @@ func (f *Member) Next(ctx context.Context, worker int) (*engine.Claim, error) {
 	}()
 	for ctx.Err() == nil {
 		f.mu.Lock()
-		over, changed := f.over, f.changed
+		over, changed, lost := f.over, f.changed, f.lost
 		f.mu.Unlock()
+		if lost != nil {
+			return nil, lost
+		}
 		if over {
 			return nil, io.EOF
 		}

@@ -27,6 +27,7 @@ type MachineStatus struct {
 	Unfit   []string  `json:"unfit,omitempty"` // suites that it cannot run
 
 	stored bool // nothing more comes from it
+	source run.Source
 }
 
 // MarshalJSON writes a machine that has not left with null.
@@ -83,7 +84,7 @@ func machineStatus(m *Manifest, value []byte, seen, now time.Time) (s MachineSta
 	if json.Unmarshal(value, &e) != nil || e.Name == "" || e.Workers < 1 || e.Workers > mostWorkers || !(e.Busy >= 0) {
 		return s, false
 	}
-	s = MachineStatus{Name: e.Name, Workers: e.Workers, State: e.State, Joined: e.Joined, Left: e.Left, Tests: e.Tests, Busy: e.Busy, Unfit: e.Unfit, stored: e.Stored}
+	s = MachineStatus{Name: e.Name, Workers: e.Workers, State: e.State, Joined: e.Joined, Left: e.Left, Tests: e.Tests, Busy: e.Busy, Unfit: e.Unfit, stored: e.Stored, source: e.Source}
 	silence := m.lease() // that means that it is lost
 	if !m.Ended.IsZero() && m.Ended.Before(now) {
 		now, silence = m.Ended, m.lease()/2 // one that lived until the end showed it since, or left

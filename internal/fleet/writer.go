@@ -246,6 +246,9 @@ func (w *writer) store(ctx context.Context, c chunk, only ...jetstream.PublishOp
 		if ctx.Err() != nil || isConflict(err) {
 			return err
 		}
+		if lost := w.member.lostFor(); lost != nil {
+			return lost
+		}
 		var api *jetstream.APIError
 		if errors.As(err, &api) && !refused {
 			refused = true

@@ -40,6 +40,7 @@ type Task struct {
 	Order    string   `json:"order"` // its rule
 	Revision string   `json:"revision"`
 	Dirty    bool     `json:"dirty"`
+	Content  string   `json:"content,omitempty"` // of a dirty tree: see run.Source
 	Machine  string   `json:"machine"`
 	InOrder  bool     `json:"in_order"`
 	Trial    bool     `json:"trial,omitempty"` // it reproduces a failure
@@ -47,6 +48,14 @@ type Task struct {
 	Tests    []string `json:"tests"` // IDs, in the order to run
 
 	Batches []TaskBatch `json:"batches"` // in the order in which they are taken
+}
+
+// Source returns the source of the run.
+func (t Task) Source() run.Source { return run.Source{Revision: t.Revision, Content: t.Content} }
+
+// SetSource sets the source of the run.
+func (t *Task) SetSource(s run.Source) {
+	t.Revision, t.Dirty, t.Content = s.Revision, s.Content != "", s.Content
 }
 
 // Record returns the record of the task's run, with the journal that it had.

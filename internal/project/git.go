@@ -7,14 +7,18 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"fernrelay/core/run"
 )
 
 // Revision returns the git branch and revision of a folder, "" if it has none.
@@ -23,11 +27,79 @@ func Revision(ctx context.Context, dir string) string {
 	return strings.TrimSpace(strings.TrimSpace(branch) + " " + Head(ctx, dir))
 }
 
-// Origin returns the git revision of a folder, and whether the tree differs from it; "" if it has none.
-func Origin(ctx context.Context, dir string) (revision string, dirty bool) {
-	answers := gitSideBySide(ctx, dir, []string{"rev-parse", "--short", "HEAD"}, []string{"status", "--porcelain"})
-	revision = strings.TrimSpace(answers[0].text)
-	return revision, revision != "" && answers[1].text != ""
+// Origin returns the git revision of a folder and a fingerprint of what differs from it in its repository, reports of runs aside.
+// The zero Source is that of a folder that git does not know.
+func Origin(ctx context.Context, dir string) run.Source { return origin(ctx, dir, "all") }
+
+// TrackedOrigin is Origin without the files that git does not track, as tests may write some.
+func TrackedOrigin(ctx context.Context, dir string) run.Source { return origin(ctx, dir, "no") }
+
+func origin(ctx context.Context, dir, untracked string) run.Source {
+	answers := gitSideBySide(ctx, dir, []string{"rev-parse", "--short", "HEAD"}, []string{"rev-parse", "--show-toplevel"},
+		[]string{"status", "--porcelain", "-z", "--no-renames", "--untracked-files=" + untracked})
+	revision, top := strings.TrimSpace(answers[0].text), strings.TrimSuffix(answers[1].text, "\n")
+	if revision == "" {
+		return run.Source{}
+	}
+	digest, some := sha256.New(), false
+	for entry := range strings.SplitSeq(answers[2].text, "\x00") {
+		if len(entry) < 4 {
+			continue
+		}
+		state, name := entry[:2], entry[3:]
+		path := filepath.Join(top, filepath.FromSlash(name))
+		if state == "??" && isReport(path) {
+			continue
+		}
+		some = true
+		fmt.Fprintf(digest, "%q %q\n", state, name)
+		describe(digest, path)
+	}
+	if !some {
+		return run.Source{Revision: revision}
+	}
+	return run.Source{Revision: revision, Content: hex.EncodeToString(digest.Sum(nil)[:12])}
+}
+
+// mostDescribed bounds the content of one file that a fingerprint reads, in bytes; of a larger one it has size and time.
+const mostDescribed = 64 << 20
+
+// describe writes what a file is and holds.
+func describe(w io.Writer, path string) {
+	info, err := os.Lstat(path)
+	switch {
+	case err != nil:
+		fmt.Fprintln(w, "absent")
+	case info.Mode()&fs.ModeSymlink != 0:
+		to, _ := os.Readlink(path)
+		fmt.Fprintf(w, "link %q\n", to)
+	case !info.Mode().IsRegular():
+		fmt.Fprintln(w, info.Mode())
+	case info.Size() > mostDescribed:
+		fmt.Fprintln(w, info.Mode(), info.Size(), info.ModTime().UnixNano())
+	default:
+		fmt.Fprintln(w, info.Mode(), info.Size())
+		if file, err := os.Open(path); err == nil {
+			_, _ = io.Copy(w, file) // what cannot be read is not known
+			_ = file.Close()
+		}
+	}
+}
+
+// reportSigns begin the reports of runs, which a run may write into its project.
+var reportSigns = []string{`{"event":`, `{"format":"fern-`, "TAP version ", `{"Time":`}
+
+// isReport reports whether a file looks like a report of a run.
+func isReport(path string) bool {
+	file, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer file.Close()
+	head := make([]byte, 512)
+	n, _ := io.ReadFull(file, head)
+	text := string(bytes.TrimSpace(head[:n]))
+	return text == "" || strings.HasPrefix(text, "<") && strings.Contains(text, "<testsuite") || slices.ContainsFunc(reportSigns, func(sign string) bool { return strings.HasPrefix(text, sign) })
 }
 
 // Head returns the git revision of a folder, "" if it has none.

@@ -18,6 +18,7 @@ const testsNamed = 5
 
 // Matrix prints what explains the failures of a matrix, then its crossings, then the step after them.
 func Matrix(w io.Writer, r *matrix.Results, own func(file string) (string, bool)) {
+	First(w, r.Mixed)
 	Explained(w, r, own)
 	rows := make([][]string, len(r.Results))
 	for i, one := range r.Results {

@@ -117,6 +117,13 @@ func indent(w io.Writer, text string) {
 	}
 }
 
+// First prints what must be known before all else of the results that follow, unless it is empty.
+func First(w io.Writer, words string) {
+	if words != "" {
+		fmt.Fprintln(w, plain.Line(words))
+	}
+}
+
 // Builds prints a line for each build that failed, if that is all that a run did. It reports whether it is.
 func Builds(w io.Writer, ran *run.Run) bool {
 	if len(ran.Results) == 0 || slices.ContainsFunc(ran.Results, func(r *run.Result) bool { return !r.IsBuild() && !ran.Unbuilt(r) }) {
@@ -300,7 +307,41 @@ func Merged(w io.Writer, m *run.Merged) {
 		}
 		fmt.Fprintln(w)
 	}
-	fmt.Fprintf(w, "%s: %s\n", wording.Plural(len(m.Run.Results), "test"), m.Run.Summary())
+	fmt.Fprintf(w, "%s: %s\n", wording.Plural(m.Run.Tests(), "test"), m.Run.Summary())
+}
+
+// Lack says which shards of a plan are missing or broken, and how many tests are lost with them; "" if none is.
+func Lack(m *run.Merged) string {
+	var parts []string
+	for _, lack := range []struct {
+		word   string
+		shards []int
+	}{{"missing", m.Missing}, {"broken", m.Broken}} {
+		if n := len(lack.shards); n > 0 {
+			are := "are"
+			if n == 1 {
+				are = "is"
+			}
+			parts = append(parts, fmt.Sprintf("%s of %d %s %s", numbered(lack.shards), m.Of, are, lack.word))
+		}
+	}
+	if parts == nil {
+		return ""
+	}
+	words := "incomplete: " + strings.Join(parts, ", ")
+	if lost := m.Run.Counts[run.Lost]; lost > 0 {
+		return words + "; " + wording.Plural(lost, "test") + " lost"
+	}
+	return words + "; which tests these have is not known here"
+}
+
+// numbered names shards, as in "shards 2, 3".
+func numbered(shards []int) string {
+	words := "shard "
+	if len(shards) > 1 {
+		words = "shards "
+	}
+	return words + strings.Trim(strings.Join(strings.Fields(fmt.Sprint(shards)), ", "), "[]")
 }
 
 // MissingShards prints the tests of shards that never came back, as far as they are known, and how to run the shards.

@@ -65,6 +65,8 @@ const (
 	timingsProperty = "fern.timings"
 	pickProperty    = "fern.pick"
 
+	aboutProperty = "fern.run" // run.About, as JSON
+
 	crossingProperty = "fern.crossing" // of the matrix, as in store=redis,season=winter
 )
 
@@ -143,11 +145,18 @@ func (all *testSuites) addRun(ran *run.Run) error {
 		}
 		all.add(c)
 	}
-	if ran.Planned != nil {
+	if about := ran.About(); about != nil && (ran.Planned != nil || len(all.Suites) > first) {
 		if len(all.Suites) == first {
 			all.Suites = append(all.Suites, &testSuite{Name: "an empty shard", Timestamp: ran.Started.Local().Format(timeLayout)})
 		}
-		all.Suites[first].Properties = append(all.Suites[first].Properties, properties(ran.Planned)...)
+		text, err := json.Marshal(about)
+		if err != nil {
+			return err
+		}
+		all.Suites[first].Properties = append(all.Suites[first].Properties, property{aboutProperty, plain.Line(string(text))})
+		if ran.Planned != nil { // for earlier versions
+			all.Suites[first].Properties = append(all.Suites[first].Properties, properties(ran.Planned)...)
+		}
 	}
 	return nil
 }

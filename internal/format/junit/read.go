@@ -62,7 +62,7 @@ func Read(r io.Reader, sink run.Sink) error {
 				begins.at(attribute(token, "timestamp"))
 				suites.open(token)
 			case "property":
-				if whole := planProperties(&begins.planned, token); whole {
+				if begins.takeAbout(token) || planProperties(&begins.planned, token) {
 					begins.emit()
 				}
 			case "testcase":
@@ -164,7 +164,13 @@ type beginning struct {
 	sink     run.Sink
 	time     time.Time
 	planned  run.Planned
+	about    run.About
 	reported bool
+}
+
+// takeAbout takes the property with everything about a run, and reports whether it is that.
+func (b *beginning) takeAbout(element xml.StartElement) bool {
+	return attribute(element, "name") == aboutProperty && json.Unmarshal([]byte(attribute(element, "value")), &b.about) == nil
 }
 
 // at takes the time of a suite; the earliest is that of the run.
@@ -185,12 +191,13 @@ func Time(timestamp string) (t time.Time, ok bool) {
 }
 
 func (b *beginning) emit() {
-	if b.reported || b.time.IsZero() && b.planned.Of == 0 {
+	if b.reported || b.time.IsZero() && b.planned.Of == 0 && b.about == (run.About{}) {
 		return
 	}
 	b.reported = true
-	e := run.Event{Event: run.RunBegins, At: b.time}
-	if b.planned.Of > 0 {
+	e := b.about.Begins()
+	e.At = b.time
+	if e.Planned == nil && b.planned.Of > 0 {
 		e.Planned = &b.planned
 	}
 	b.sink(e)

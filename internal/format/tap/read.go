@@ -6,6 +6,7 @@ package tap
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -51,6 +52,7 @@ type reader struct {
 	seen    int // test points of the outermost level
 	bailed  string
 	ended   bool // it bailed out
+	begun   bool // everything about the run came
 	text    excerpt
 	yaml    []string
 	size    int // of yaml, in bytes
@@ -146,11 +148,19 @@ func (p *reader) line(line string) {
 	case level == 0 && (strings.HasPrefix(rest, "TAP version ") || strings.HasPrefix(rest, "pragma ")), strings.HasPrefix(rest, "# Subtest"):
 	default:
 		p.flush()
+		var about run.About
+		if text, ok := strings.CutPrefix(line, aboutSign); ok && json.Unmarshal([]byte(text), &about) == nil {
+			p.begun = true
+			p.sink(about.Begins())
+			return
+		}
 		var of run.Planned
 		plan, pick, _ := strings.Cut(line, pickPart)
 		of.Pick = unescape(pick)
 		if _, err := fmt.Sscanf(plan, plannedLine, &of.Shard, &of.Of, &of.Plan, &of.Catalog, &of.Timings); err == nil {
-			p.sink(run.Event{Event: run.RunBegins, Planned: &of})
+			if !p.begun {
+				p.sink(run.Event{Event: run.RunBegins, Planned: &of})
+			}
 			return
 		}
 		p.text.add(line)

@@ -16,7 +16,14 @@ import (
 func Write(w io.Writer, run *run.Run) error {
 	out := bufio.NewWriter(w)
 	fmt.Fprintf(out, "TAP version 14\n")
-	if p := run.Planned; p != nil {
+	if about := run.About(); about != nil {
+		text, err := json.Marshal(about)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "%s%s\n", aboutSign, plain.Line(string(text)))
+	}
+	if p := run.Planned; p != nil { // for earlier versions
 		fmt.Fprintf(out, plannedLine+pickPart+"%s\n", p.Shard, p.Of, p.Plan, p.Catalog, p.Timings, escape(p.Pick))
 	}
 	fmt.Fprintf(out, "1..%d\n", len(run.Results))
@@ -47,6 +54,9 @@ func Write(w io.Writer, run *run.Run) error {
 	}
 	return out.Flush()
 }
+
+// aboutSign begins a comment with everything about the run, as JSON.
+const aboutSign = "# fern run "
 
 // plannedLine is a comment with the plan that a run is a part of.
 const plannedLine = "# fern shard %d/%d plan %s tests %s times %s"

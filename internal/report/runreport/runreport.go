@@ -28,6 +28,7 @@ import (
 // About is the content of a report.
 type About struct {
 	Title  string
+	First  []string    // what must be known before all else, such as that a shard is missing
 	Record *run.Record // nil of a run that is not kept, as one that was merged
 	Run    *run.Run
 	Causes []history.KnownCause
@@ -76,6 +77,7 @@ func OfMatrix(project Project, l *ledger.Ledger, r *matrix.Results) (*About, err
 		a.Parts = append(a.Parts, "then "+plain.Line(r.Then.Command)+": "+report.ThenWords(&r.Then))
 	}
 	a.Run = run.Merge(parts).Run
+	a.Run.Mixed = r.Mixed
 	var err error
 	a.Causes, err = l.Causes(a.Run)
 	return a, err
@@ -103,6 +105,9 @@ func (a *About) drawing() (d draw.Drawing, caption string) {
 // OfMerged collects everything about merged shards, with what the project's ledger knows about the failures.
 func OfMerged(project Project, l *ledger.Ledger, m *run.Merged, parts []run.Part, broken []string) (*About, error) {
 	a := &About{Title: project.Name + ", " + wording.Plural(len(parts), "report") + " together", Run: m.Run, project: project}
+	if lack := report.Lack(m); lack != "" {
+		a.First = append(a.First, lack)
+	}
 	for _, p := range parts {
 		words := plain.Line(p.Name)
 		if of := p.Run.Planned; of != nil {
@@ -169,7 +174,10 @@ func WriteFile(file string, a *About) error {
 
 // words returns the counts against the pick, and how the run was, in lines.
 func (a *About) words() []string {
-	lines := []string{fmt.Sprintf("%s: %s", wording.Plural(len(a.Run.Results), "picked test"), a.Run.Summary())}
+	lines := append(slices.Clone(a.First), fmt.Sprintf("%s: %s", wording.Plural(a.Run.Tests(), "picked test"), a.Run.Summary()))
+	if a.Run.Mixed != "" {
+		lines = append([]string{plain.Line(a.Run.Mixed)}, lines...)
+	}
 	if a.Record != nil {
 		lines = append(lines, report.RunWords(a.Record)...)
 		if a.Record.Revision != "" {

@@ -1,0 +1,57 @@
+package run
+
+import (
+	"fmt"
+	"strings"
+)
+
+// A Source is the state of the files that a run is of: a commit, and what differs from it. The zero Source is not known, as that of
+// a folder that git does not know.
+type Source struct {
+	Revision string `json:"revision"`
+	Content  string `json:"content,omitempty"` // a fingerprint of what differs from the commit, without ignored files; "" for nothing
+}
+
+// Differs reports whether two sources are known and not the same. Revisions may be cut to different lengths.
+func (s Source) Differs(other Source) bool {
+	if s.Revision == "" || other.Revision == "" {
+		return false
+	}
+	return s.Content != other.Content || !strings.HasPrefix(s.Revision, other.Revision) && !strings.HasPrefix(other.Revision, s.Revision)
+}
+
+// String names the source, as in "4f2a9c1 with uncommitted changes (81d2)".
+func (s Source) String() string {
+	switch {
+	case s.Revision == "":
+		return "an unknown revision"
+	case s.Content == "":
+		return s.Revision
+	}
+	return fmt.Sprintf("%s with uncommitted changes (%s)", s.Revision, s.Content[:min(len(s.Content), 8)])
+}
+
+// About is what reports in any format say of a run as a whole.
+type About struct {
+	Planned *Planned `json:"planned,omitempty"` // nil if it is no shard
+	Source  *Source  `json:"source,omitempty"`
+	Mixed   string   `json:"mixed,omitempty"`
+}
+
+// About returns what reports say of the run as a whole; nil for nothing.
+func (r *Run) About() *About {
+	if r.Planned == nil && r.Source == nil && r.Mixed == "" {
+		return nil
+	}
+	return &About{r.Planned, r.Source, r.Mixed}
+}
+
+// Begins returns the event with which a run begins.
+func (a About) Begins() Event {
+	return Event{Event: RunBegins, Planned: a.Planned, Source: a.Source, Mixed: a.Mixed}
+}
+
+// MixedWords says that results are of different sources, as the first line of reports.
+func MixedWords(a string, of Source, b string, other Source) string {
+	return fmt.Sprintf("mixed: %s is of %s, and %s of %s", a, of, b, other)
+}
