@@ -30,6 +30,9 @@ func TestMerge(t *testing.T) {
 	third := part("3.xml", plan(3, 3, "p", "c", "t"), "d lost")
 	again := part("again.xml", nil, "d passed", "a skipped")
 	odd := part("odd.xml", plan(3, 4, "q", "c", "u"), "e passed")
+	later := part("later.xml", plan(3, 3, "p", "c", "u"), "e passed") // with other times, which make the same plan
+	unmet := part("unmet.xml", plan(3, 3, "q", "c", "u"), "e skipped")
+	first.Run.Planned.Conditions, unmet.Run.Planned.Conditions = map[string]bool{"env:DEEP=yes": true}, map[string]bool{"env:DEEP=yes": false}
 	flags := part("flags.xml", plan(3, 3, "q", "c", "t"))
 	for _, c := range []struct {
 		parts   []Part
@@ -38,8 +41,10 @@ func TestMerge(t *testing.T) {
 	}{
 		{[]Part{first, second, third, again}, "3 passed, 1 failed", "of 3 missing [] twice b[1.xml 2.xml] d[3.xml again.xml] a[1.xml again.xml]"},
 		{[]Part{second, first}, "2 passed, 1 failed", "of 3 missing [3] twice b[2.xml 1.xml]"},
-		{[]Part{first, odd}, "2 passed, 1 failed", "of 3 missing [2] twice odd.xml is shard 3 of 4, planned with another number of shards and other times than 1.xml"},
-		{[]Part{second, flags}, "2 passed", "of 3 missing [1] twice flags.xml is shard 3 of 3, planned with other flags than 2.xml"},
+		{[]Part{first, odd}, "2 passed, 1 failed", "of 3 missing [2] twice odd.xml is shard 3 of 4, planned with another number of shards and other times, unlike 1.xml"},
+		{[]Part{second, flags}, "2 passed", "of 3 missing [1] twice flags.xml is shard 3 of 3, planned with other flags, unlike 2.xml"},
+		{[]Part{first, later}, "2 passed, 1 failed", "of 3 missing [2] twice"},
+		{[]Part{first, unmet}, "1 passed, 1 failed, 1 skipped", `of 3 missing [2] twice unmet.xml is shard 3 of 3, planned with the condition "env:DEEP=yes" not met, which is met there, unlike 1.xml`},
 		{[]Part{again}, "1 passed, 1 skipped", "of 0 missing [] twice"},
 		{nil, "nothing ran", "of 0 missing [] twice"},
 	} {

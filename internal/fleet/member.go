@@ -170,6 +170,15 @@ func (f *Member) Schedule() *split.Schedule { return f.schedule }
 // Lease returns how long a claim holds.
 func (f *Member) Lease() time.Duration { return f.manifest.lease() }
 
+// checkStation ends this machine's part if the station has lost what it held.
+func (f *Member) checkStation(ctx context.Context) {
+	asking, cancel := context.WithTimeout(ctx, f.Lease()/beats)
+	defer cancel()
+	if err := f.conn.checkRun(asking, f.manifest); err != nil {
+		f.lose(err)
+	}
+}
+
 // lose ends this machine's part, because the station cannot finish the run.
 func (f *Member) lose(why error) {
 	f.mu.Lock()
@@ -199,11 +208,9 @@ func (f *Member) live(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-every.C:
+			f.checkStation(ctx)
 			beat, cancel := context.WithTimeout(ctx, f.Lease()/beats)
 			_ = f.show(beat) // the next beat comes soon
-			if err := f.conn.checkRun(beat, f.manifest); err != nil {
-				f.lose(err)
-			}
 			cancel()
 		}
 	}

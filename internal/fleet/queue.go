@@ -260,6 +260,9 @@ const mostTakes = 3
 
 // giveUp gives up the tests of a batch that no machine has brought to an end.
 func (f *Member) giveUp(ctx context.Context, c *claim, takers []string) error {
+	if err := c.writer.take(ctx); err != nil { // only who took a batch reports outcomes of it
+		return err
+	}
 	b := &f.schedule.Batches[c.number-1]
 	for i := range b.Tests {
 		t := &b.Tests[i]

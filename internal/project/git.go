@@ -86,8 +86,12 @@ func describe(w io.Writer, path string) {
 	}
 }
 
-// reportSigns begin the reports of runs, which a run may write into its project.
-var reportSigns = []string{`{"event":`, `{"format":"fern-`, "TAP version ", `{"Time":`}
+// reportSigns begin the reports of runs, which a run may write into its project, and reportEndings end the names of those that are
+// still empty.
+var (
+	reportEndings = []string{".xml", ".tap", ".json", ".jsonl", ".html", ".md", ".pdf"}
+	reportSigns   = []string{`{"event":`, `{"format":"fern-`, "TAP version ", `{"Time":`}
+)
 
 // isReport reports whether a file looks like a report of a run.
 func isReport(path string) bool {
@@ -99,7 +103,7 @@ func isReport(path string) bool {
 	head := make([]byte, 512)
 	n, _ := io.ReadFull(file, head)
 	text := string(bytes.TrimSpace(head[:n]))
-	return text == "" || strings.HasPrefix(text, "<") && strings.Contains(text, "<testsuite") || slices.ContainsFunc(reportSigns, func(sign string) bool { return strings.HasPrefix(text, sign) })
+	return text == "" && slices.Contains(reportEndings, filepath.Ext(path)) || strings.HasPrefix(text, "<") && strings.Contains(text, "<testsuite") || slices.ContainsFunc(reportSigns, func(sign string) bool { return strings.HasPrefix(text, sign) })
 }
 
 // Head returns the git revision of a folder, "" if it has none.

@@ -62,7 +62,7 @@ run 1  junit, shard 1 of 2, 2 passed, 1 failed
 u:g#a is in several reports, of which the gravest counts: run 1, run 2
 u:g#b is in several reports, of which the gravest counts: run 1, run 2
 u:g#c is in several reports, of which the gravest counts: run 1, run 2
-not planned alike: run 2 is shard 1 of 2, planned with other flags than run 1: tests may be missing, or run twice
+not planned alike: run 2 is shard 1 of 2, planned with other flags, unlike run 1: tests may be missing, or run twice
 1 of 2 shards came back; missing: 2
 3 tests: 2 passed, 1 failed
 `
