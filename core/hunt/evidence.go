@@ -62,9 +62,17 @@ func (h *Hunt) leaning(t Trial) float64 {
 // looks is the number of trials that each side of a comparison has at each look.
 var looks = []int{5, 10, 20, 40}
 
+// reversedShare is the part of a look's error with which a company counts as the difference although the victim shows less often
+// in it, as one that often fails alone and never after certain tests. All looks together leave as much.
+const reversedShare = 1.0 / 16
+
+// hopeless is the chance from which a company that shows less often is not looked at again.
+const hopeless = 0.55
+
 // compare repeats a trial and the victim alone until it is sure, within the stated error, that the trial shows
-// more often, and reports whether it is. Each look spends half of the error that is left, so that repeated looks
-// do not add up to more. The finding holds the evidence.
+// more often, and reports whether it is. If it shows less often for sure, the victim alone counts as the bad one from then on, and
+// the trial shows. Each look spends half of the error that is left, so that repeated looks do not add up to more. The finding
+// holds the evidence.
 func (h *Hunt) compare(with Trial) bool {
 	allowed := h.task.Error
 	without := h.after(Without, nil)
@@ -83,16 +91,31 @@ func (h *Hunt) compare(with Trial) bool {
 			f.With = h.count(with)
 		}
 		shown, base := h.showing(f.With), h.showing(f.Without)
-		f.Chance = chance(shown, f.With.Runs, base, f.Without.Runs)
+		ever := h.countOf(func(r *Record) bool { return r.Sum == without.Sum }) // those that came first must not say otherwise
+		f.Chance = max(chance(shown, f.With.Runs, base, f.Without.Runs), chance(shown, f.With.Runs, h.showing(ever), ever.Runs))
 		allowed /= 2
+		reversed := 1.0
+		if with.Purpose == With {
+			reversed = chance(base, f.Without.Runs, shown, f.With.Runs)
+		}
 		switch {
 		case f.Chance <= allowed:
 			return true
-		case shown*f.Without.Runs <= base*f.With.Runs:
+		case reversed <= allowed*reversedShare:
+			h.reverse()
+			f.Chance = reversed
+			return true
+		case shown*f.Without.Runs <= base*f.With.Runs && reversed > hopeless:
 			return false
 		}
 	}
 	return false
+}
+
+// reverse takes what the victim is alone for the other outcome than that of most of its trials: it is so more often than in company.
+func (h *Hunt) reverse() {
+	h.reversed = !h.reversed
+	h.judge()
 }
 
 // lacking returns as many copies of a trial as are missing for a number of runs.
@@ -115,16 +138,7 @@ func (h *Hunt) learn(with Trial) {
 
 // count adds up the trials like this one that served to be sure.
 func (h *Hunt) count(like Trial) Times {
-	var t Times
-	for _, r := range h.records {
-		if r.Told && r.Purpose == like.Purpose && r.Sum == like.Sum {
-			t.Runs++
-			if r.Outcome.Bad() {
-				t.Failed++
-			}
-		}
-	}
-	return t
+	return h.countOf(func(r *Record) bool { return r.Sum == like.Sum && r.Purpose == like.Purpose })
 }
 
 // seen counts all trials that are identical to this one.

@@ -134,11 +134,20 @@ type Finding struct {
 	Overlap  bool       `json:"overlap,omitempty"`   // the culprits run at the same time, not before
 	Met      int        `json:"met,omitempty"`       // the times that a stable victim ran beside what ran at the same time when it was bad
 	Each     Tried      `json:"each,omitzero"`       // the suspects right after which a well victim was tried
+	Outlived *Outlived  `json:"outlived,omitempty"`  // of a victim that fails alone and in company, and passed before at the same revision
 	Fails    []string   `json:"fails_on,omitempty"`  // machines on which an unstable victim always fails in an order,
 	Passes   []string   `json:"passes_on,omitempty"` // and those on which it never does
 	Mended   [][]string `json:"mended,omitempty"`    // known culprits that turned out to be harmless
 	Revision string     `json:"revision,omitempty"`  // of the project at which it was found, if git knows it
 	Repairs  []Repair   `json:"repairs,omitempty"`   // of a mended victim: the changes of which one repaired it; none if git cannot say
+}
+
+// Outlived says what is known of state that outlives what trials reset.
+type Outlived struct {
+	Run      int      `json:"run"`               // of the ledger, in which the victim passed
+	Reset    []string `json:"reset"`             // what each trial reset
+	Unlooked []string `json:"unlooked"`          // what nobody looked at
+	Differs  []string `json:"differs,omitempty"` // files that differ from the commit now
 }
 
 // Repair is a change of the project.
@@ -161,16 +170,17 @@ const mostTrials = 3000
 
 // Hunt is the search for the culprits of one victim.
 type Hunt struct {
-	task    Task
-	records []Record
-	finding Finding
-	rates   rates
-	times   int     // the number of times that the victim runs in each trial until it is bad
-	margin  float64 // how much surer than the error allowed each decision must be, as a logarithm
-	next    func() ([]Trial, bool)
-	stop    func()
-	yield   func([]Trial) bool
-	stopped bool
+	task     Task
+	records  []Record
+	finding  Finding
+	rates    rates
+	times    int     // the number of times that the victim runs in each trial until it is bad
+	reversed bool    // alone the victim counts as what it is in fewer of its trials
+	margin   float64 // how much surer than the error allowed each decision must be, as a logarithm
+	next     func() ([]Trial, bool)
+	stop     func()
+	yield    func([]Trial) bool
+	stopped  bool
 }
 
 // New begins a hunt.
@@ -202,8 +212,13 @@ func (h *Hunt) Report(number int, o run.Outcome, seconds float64) {
 	record.Told, record.Outcome, record.Seconds = true, o, seconds
 	h.finding.Trials++
 	h.finding.Seconds += seconds
+	h.judge()
+}
+
+// judge notes which trials show, as what the victim does alone may only now be known, or known better.
+func (h *Hunt) judge() {
 	alone := h.alone()
-	for i := range h.records { // as what the victim does alone may only now be known, or known better
+	for i := range h.records {
 		r := &h.records[i]
 		r.Shows = r.Told && r.Outcome.Bad() != alone
 	}
@@ -226,7 +241,12 @@ func (h *Hunt) search() {
 	}
 	company, first := h.firstOrder(), []Trial(nil)
 	if h.unstableAlone(company) {
-		h.settle(Unstable)
+		h.task.Error /= wellKnown // only a company that makes a clear difference to so many trials alone
+		if h.nowAndThen(company) {
+			h.isolate(company, false)
+		} else {
+			h.settle(Unstable)
+		}
 		return
 	}
 	if len(h.records) == 0 {
@@ -255,9 +275,29 @@ func (h *Hunt) search() {
 
 // settle ends the hunt with a verdict without culprits.
 func (h *Hunt) settle(v Verdict) {
-	if !h.stopped {
-		h.finding.Verdict, h.finding.Order = v, []string{h.task.Victim}
+	if h.stopped {
+		return
 	}
+	f := &h.finding
+	f.Verdict, f.Order = v, []string{h.task.Victim}
+	if v == Unstable { // the evidence is in trials of all purposes
+		f.With, f.Without = h.countOf(func(r *Record) bool { return len(r.Order) > 1 || len(r.Beside) > 0 }), h.countOf(func(r *Record) bool { return len(r.Order) == 1 && len(r.Beside) == 0 })
+	}
+}
+
+// countOf counts the trials that some function selects.
+func (h *Hunt) countOf(selects func(r *Record) bool) (t Times) {
+	for i := range h.records {
+		r := &h.records[i]
+		if !r.Told || !selects(r) {
+			continue
+		}
+		t.Runs++
+		if r.Outcome.Bad() {
+			t.Failed++
+		}
+	}
+	return t
 }
 
 // nowAndThen repeats the victim after its company, which was not seen to make a difference,
@@ -301,8 +341,10 @@ func (h *Hunt) companions(overlap bool) func(Purpose, []string) Trial {
 	return h.after
 }
 
-// alone reports whether the victim is bad by itself, in most of the trials.
-func (h *Hunt) alone() bool {
+// alone reports whether the victim is bad by itself, in most of the trials or, if it is reversed, in more than in company.
+func (h *Hunt) alone() bool { return h.mostlyBad() != h.reversed }
+
+func (h *Hunt) mostlyBad() bool {
 	bad, good := 0, 0
 	for _, r := range h.records {
 		switch {
@@ -380,6 +422,9 @@ func (h *Hunt) differs() bool {
 	}
 	return false
 }
+
+// wellKnown is how many times surer a comparison must be with a victim that was often bad, and often not, alone.
+const wellKnown = 4
 
 // attempts is the number of searches for the culprits: one as if they always showed, and then others with as many
 // repetitions as needed.

@@ -89,6 +89,13 @@ var kinds = []struct {
 		}
 		return truth{verdict: Stable, possible: 1}
 	}},
+	{"bad by chance but after one of three", func(r *rand.Rand, tests []string) truth {
+		w := truth{brittle: true, with: 1, without: 0.3 + 0.3*r.Float64(), verdict: Brittle, possible: float64(len(tests))}
+		for _, id := range some(r, tests, 3) {
+			w.sets = append(w.sets, []string{id})
+		}
+		return w
+	}},
 }
 
 // simulated is what came of hunts of one kind.

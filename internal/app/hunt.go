@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
@@ -282,9 +284,40 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 		}
 	}
 	p.Finding.Revision = h.revision
+	if p.Finding.Verdict == hunt.Faulty {
+		h.contradict(ctx, &p.Finding)
+	}
 	err = h.ledger.EndHunt(number, p.Finding)
 	h.report(p)
 	return p.Finding, err
+}
+
+// differingNamed bounds the files that differ from the commit and are named.
+const differingNamed = 3
+
+// contradict makes a faulty victim one whose outcome depends on state that trials do not reset, if it passed in a run at this
+// revision.
+func (h *hunter) contradict(ctx context.Context, f *hunt.Finding) {
+	if h.revision == "" {
+		return
+	}
+	passed, err := h.ledger.LastWell(f.ID, &run.Record{Placed: time.Now().Add(time.Hour)})
+	if err != nil || passed.Revision != h.revision {
+		return // without a record, the trials are all that is known
+	}
+	o := &hunt.Outlived{Run: passed.Number, Reset: []string{"processes", "temporary folders"}, Unlooked: []string{"files outside of the project", "what servers hold"}}
+	if h.unkept == "" {
+		o.Reset = append(o.Reset, "files of the project that changed while it hunted")
+	} else {
+		o.Unlooked = append(o.Unlooked, "files of the project")
+	}
+	changed, _ := project.Changed(ctx, h.app.Project.Dir, "HEAD") // none are named if git does not say
+	for _, file := range changed {
+		if name, err := filepath.Rel(h.app.Project.Dir, file); err == nil && len(o.Differs) < differingNamed {
+			o.Differs = append(o.Differs, filepath.ToSlash(name))
+		}
+	}
+	f.Verdict, f.Outlived = hunt.Unstable, o
 }
 
 // verify tries known culprits once more. If they do no more harm, it keeps that they are mended.

@@ -50,18 +50,44 @@ func Sentence(f hunt.Finding) string {
 		if f.Overlap {
 			return beside(f)
 		}
-		return victim + " fails only after " + sets(f.Culprits) + cleaned(f)
+		return depends(f, "fail", f.With.Failed, f.Without.Failed)
 	case hunt.Brittle:
-		return victim + " passes only after " + sets(f.Culprits) + cleaned(f)
+		return depends(f, "pass", f.With.Runs-f.With.Failed, f.Without.Runs-f.Without.Failed)
 	case hunt.Faulty:
 		return victim + " fails alone and in company: no other test is to blame"
 	case hunt.Unstable:
 		if len(f.Fails) > 0 {
 			return fmt.Sprintf("%s depends on the machine: in the same order it always fails on %s and never on %s", victim, plain.Line(strings.Join(f.Fails, ", ")), plain.Line(strings.Join(f.Passes, ", ")))
 		}
+		if f.Outlived != nil {
+			return outlived(f)
+		}
 		return victim + " differs on identical trials: the order is not to blame"
 	}
 	return stable(f)
+}
+
+// depends says how often a victim has an outcome, fail or pass, after its culprits and alone. It says "only" if that is always and
+// never.
+func depends(f hunt.Finding, outcome string, with, without int) string {
+	s := "s"
+	if strings.HasSuffix(outcome, "s") {
+		s = "es"
+	}
+	if with == f.With.Runs && without == 0 {
+		return fmt.Sprintf("%s %s%s only after %s%s", Name(f.ID), outcome, s, sets(f.Culprits), cleaned(f))
+	}
+	return fmt.Sprintf("%s %s%s in %d of %d after %s, in %d of %d alone%s", Name(f.ID), outcome, s, with, f.With.Runs, sets(f.Culprits), without, f.Without.Runs, cleaned(f))
+}
+
+// outlived says that a victim fails although it passed before at the same revision.
+func outlived(f hunt.Finding) string {
+	o := f.Outlived
+	words := fmt.Sprintf("%s fails alone and in company, and passed in run %d at this revision: state outlives what the hunt reset (%s)", Name(f.ID), o.Run, strings.Join(o.Reset, ", "))
+	if len(o.Differs) > 0 {
+		words += ", or it is in what differs from the commit (" + plain.Line(strings.Join(o.Differs, ", ")) + ")"
+	}
+	return words + ". Not looked at: " + strings.Join(o.Unlooked, ", ")
 }
 
 // repairsNamed bounds the changes that are named of which one repaired a test.
@@ -128,6 +154,9 @@ func beside(f hunt.Finding) string {
 			words[i] = named(id)
 		}
 		clashes = append(clashes, strings.Join(words, " and "))
+	}
+	if f.With.Failed < f.With.Runs || f.Without.Failed > 0 {
+		return fmt.Sprintf("%s fails in %d of %d while it runs beside %s, in %d of %d alone", named(f.ID), f.With.Failed, f.With.Runs, strings.Join(clashes, ", or beside "), f.Without.Failed, f.Without.Runs)
 	}
 	return named(f.ID) + " fails only while it runs beside " + strings.Join(clashes, ", or beside ")
 }
