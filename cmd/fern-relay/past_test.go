@@ -82,7 +82,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 	if picked := ask[shakyReport](t, dir, "shaky", "-p", "name:reads"); len(picked.Tests) != 1 || picked.Tests[0].ID != "c:.#reads" {
 		t.Errorf("of the picked ones %+v", picked)
 	}
-	if got := fern(t, dir, "hunt", "stores"); got.status != 0 || !strings.Contains(got.stdout, "faulty") {
+	if got := fern(t, dir, "hunt", "stores"); got.status != 0 || strings.Contains(got.stdout, "to blame") || !strings.Contains(got.stdout, "passed in run 2 at this revision") || !strings.Contains(got.stdout, "differs from the commit (away)") {
 		t.Errorf("the hunt ends with %d: %s%s", got.status, got.stdout, got.stderr)
 	}
 	card := ask[testReport](t, dir, "test", "stores")
