@@ -149,7 +149,9 @@ func (f *runFlags) runFleet(ctx context.Context, s *settings, r *app.App, id str
 		if did == nil {
 			return nil, nil, err
 		}
-		return did.Run, func() { report.FleetPart(stdout, did.Run, did.Machine, did.Manifest) }, err
+		return did.Run, func() {
+			report.FleetPart(stdout, did.Run, did.Machine, did.Manifest, errors.Is(err, fleet.ErrStationLost))
+		}, err
 	})
 	if hunting := (fleet.Hunting{}); errors.As(err, &hunting) {
 		fmt.Fprintf(stderr, "fern-relay: serving the hunt %s until its verdict\n", plain.Line(id))

@@ -9,7 +9,8 @@ import (
 // a folder that git does not know.
 type Source struct {
 	Revision string `json:"revision"`
-	Content  string `json:"content,omitempty"` // a fingerprint of what differs from the commit, without ignored files; "" for nothing
+	Dirty    bool   `json:"dirty,omitempty"`   // something differs from the commit
+	Content  string `json:"content,omitempty"` // a fingerprint of the sources that differ from the commit, without ignored files; "" for none
 }
 
 // Differs reports whether two sources are known and not the same. Revisions may be cut to different lengths.

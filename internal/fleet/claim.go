@@ -93,13 +93,16 @@ func (f *Member) Done(ctx context.Context, e *engine.Claim) error {
 	f.self.Busy += time.Since(c.began).Seconds()
 	f.mu.Unlock()
 	err := f.close(ctx, c, false)
+	if f.lostFor() != nil {
+		err = nil // Leave reports it
+	}
 	f.giveBack(c)
 	f.release(c)
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	delete(f.claims, e)
 	delete(f.byBatch, c.number) // only now, as this machine must not take it again while its outcomes are on their way
-	f.over = f.over || err != nil
+	f.over = f.over || err != nil || f.lost != nil
 	f.looked, f.pause = time.Time{}, 0 // it may have been the last
 	f.change()
 	return err

@@ -179,7 +179,7 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 		return nil, err
 	}
 	m := &Manifest{Format: manifestFormat, Run: id, Plan: newName(), Attempt: 1, State: Planning, By: self.Name, Project: work.Project,
-		Revision: work.Source.Revision, Dirty: work.Source.Content != "", Content: work.Source.Content, Pick: work.Pick, Order: work.Order, Trial: work.Trial, Crossing: work.Crossing, Lease: work.Lease.Seconds(), Began: now}
+		Revision: work.Source.Revision, Dirty: work.Source.Dirty, Content: work.Source.Content, Pick: work.Pick, Order: work.Order, Trial: work.Trial, Crossing: work.Crossing, Lease: work.Lease.Seconds(), Began: now}
 	switch {
 	case before != nil && before.State == Ended:
 		m.Attempt, m.Again, m.Prior = before.Attempt+1, work.Again, before.Plan

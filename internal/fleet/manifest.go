@@ -69,7 +69,9 @@ func (m *Manifest) Unit() string {
 }
 
 // Source returns the source of the run.
-func (m *Manifest) Source() run.Source { return run.Source{Revision: m.Revision, Content: m.Content} }
+func (m *Manifest) Source() run.Source {
+	return run.Source{Revision: m.Revision, Dirty: m.Dirty, Content: m.Content}
+}
 
 // lease returns how long a claim holds.
 func (m *Manifest) lease() time.Duration { return time.Duration(m.Lease * float64(time.Second)) }

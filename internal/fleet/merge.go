@@ -62,7 +62,7 @@ func (f *Member) Leave(ctx context.Context, interrupted bool) (m *Manifest, err 
 	f.mu.Unlock()
 	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), impatience)
 	defer cancel()
-	if showErr := f.show(leaving); showErr != nil {
+	if showErr := f.show(leaving); showErr != nil && f.lostFor() == nil {
 		f.conn.report("the station does not know that this machine leaves: " + showErr.Error())
 	}
 	return m, err

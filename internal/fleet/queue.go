@@ -43,11 +43,8 @@ func (f *Member) Next(ctx context.Context, worker int) (*engine.Claim, error) {
 	}()
 	for ctx.Err() == nil {
 		f.mu.Lock()
-		over, changed, lost := f.over, f.changed, f.lost
+		over, changed := f.over, f.changed
 		f.mu.Unlock()
-		if lost != nil {
-			return nil, lost
-		}
 		if over {
 			return nil, io.EOF
 		}

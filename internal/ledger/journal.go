@@ -51,11 +51,13 @@ type Task struct {
 }
 
 // Source returns the source of the run.
-func (t Task) Source() run.Source { return run.Source{Revision: t.Revision, Content: t.Content} }
+func (t Task) Source() run.Source {
+	return run.Source{Revision: t.Revision, Dirty: t.Dirty, Content: t.Content}
+}
 
 // SetSource sets the source of the run.
 func (t *Task) SetSource(s run.Source) {
-	t.Revision, t.Dirty, t.Content = s.Revision, s.Content != "", s.Content
+	t.Revision, t.Dirty, t.Content = s.Revision, s.Dirty, s.Content
 }
 
 // Record returns the record of the task's run, with the journal that it had.

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -27,8 +28,9 @@ func Revision(ctx context.Context, dir string) string {
 	return strings.TrimSpace(strings.TrimSpace(branch) + " " + Head(ctx, dir))
 }
 
-// Origin returns the git revision of a folder and a fingerprint of what differs from it in its repository, reports of runs aside.
-// The zero Source is that of a folder that git does not know.
+// Origin returns the git revision of a folder and a fingerprint of what differs from it in its repository. Of the files that git does
+// not track it counts those that may be sources: with the ending of a tracked one, or executable; others are what tests leave, and
+// reports. The zero Source is that of a folder that git does not know.
 func Origin(ctx context.Context, dir string) run.Source { return origin(ctx, dir, "all") }
 
 // TrackedOrigin is Origin without the files that git does not track, as tests may write some.
@@ -37,10 +39,12 @@ func TrackedOrigin(ctx context.Context, dir string) run.Source { return origin(c
 func origin(ctx context.Context, dir, untracked string) run.Source {
 	answers := gitSideBySide(ctx, dir, []string{"rev-parse", "--short", "HEAD"}, []string{"rev-parse", "--show-toplevel"},
 		[]string{"status", "--porcelain", "-z", "--no-renames", "--untracked-files=" + untracked})
+	endings := sync.OnceValue(func() map[string]bool { return trackedEndings(ctx, dir) })
 	revision, top := strings.TrimSpace(answers[0].text), strings.TrimSuffix(answers[1].text, "\n")
 	if revision == "" {
 		return run.Source{}
 	}
+	source := run.Source{Revision: revision}
 	digest, some := sha256.New(), false
 	for entry := range strings.SplitSeq(answers[2].text, "\x00") {
 		if len(entry) < 4 {
@@ -48,17 +52,36 @@ func origin(ctx context.Context, dir, untracked string) run.Source {
 		}
 		state, name := entry[:2], entry[3:]
 		path := filepath.Join(top, filepath.FromSlash(name))
-		if state == "??" && isReport(path) {
+		source.Dirty = true
+		if state == "??" && (!mayBeSource(path, endings) || isReport(path)) {
 			continue
 		}
 		some = true
 		fmt.Fprintf(digest, "%q %q\n", state, name)
 		describe(digest, path)
 	}
-	if !some {
-		return run.Source{Revision: revision}
+	if some {
+		source.Content = hex.EncodeToString(digest.Sum(nil)[:12])
 	}
-	return run.Source{Revision: revision, Content: hex.EncodeToString(digest.Sum(nil)[:12])}
+	return source
+}
+
+// trackedEndings returns the endings of the files that git tracks.
+func trackedEndings(ctx context.Context, dir string) map[string]bool {
+	endings := map[string]bool{}
+	names, _ := git(ctx, dir, "ls-files", "-z", "--", ":/") // none are known if git does not say
+	for name := range strings.SplitSeq(names, "\x00") {
+		if ending := path.Ext(name); ending != "" {
+			endings[ending] = true
+		}
+	}
+	return endings
+}
+
+// mayBeSource reports whether a file that git does not track may be one of the sources.
+func mayBeSource(path string, endings func() map[string]bool) bool {
+	info, err := os.Stat(path)
+	return err != nil || info.Mode()&0o111 != 0 || endings()[filepath.Ext(path)]
 }
 
 // mostDescribed bounds the content of one file that a fingerprint reads, in bytes; of a larger one it has size and time.

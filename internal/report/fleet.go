@@ -14,9 +14,12 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// FleetPart prints what one machine did in a fleet run, and how the whole run is.
-func FleetPart(w io.Writer, part *run.Run, machine string, m *fleet.Manifest) {
-	fmt.Fprintf(w, "%s ran %s of %d: %s\n", plain.Line(machine), wording.Plural(len(part.Results), "test"), m.Tests, part.Summary())
+// FleetPart prints what one machine did in a fleet run, and how the whole run is. lost reports whether nobody can finish it.
+func FleetPart(w io.Writer, part *run.Run, machine string, m *fleet.Manifest, lost bool) {
+	fmt.Fprintf(w, "%s ran %s of %d: %s\n", plain.Line(machine), wording.Plural(part.Tests(), "test"), m.Tests, part.Summary())
+	if lost {
+		return
+	}
 	if m.State != fleet.Ended {
 		fmt.Fprintf(w, "the fleet run %s goes on without it: what it did not finish is back in the queue\n", plain.Line(m.Run))
 		return

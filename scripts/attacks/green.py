@@ -315,7 +315,7 @@ def git(p, *args):
 def committed(p, more=""):
     """A repository with a suite whose test b fails once the file broken is there."""
     p.write(".gitignore", "armed\n*.jsonl\n*.xml\n*.html\n*.md\n*.pdf\n*.tap\n")
-    p.write("check", 'case $1 in\ngate) test -e armed && rm armed && sleep 0.3 && kill -9 $PPID && sleep 9;;\nb) test ! -e broken || exit 1;;\nesac\nexit 0\n')
+    p.write("check", 'echo $1 >> ran\ncase $1 in\ngate) test -e armed && rm armed && sleep 0.3 && kill -9 $PPID && sleep 9;;\nb) test ! -e broken || exit 1;;\nesac\nexit 0\n')
     p.write("fern.toml", '[[suite]]\nname = "c"\nkind = "command"\nlist = "printf \'a\\nb\\ngate\\nz\\n\'"\nrun = "sh check {name}"\n' + more)
     git(p, "init", "-q")
     git(p, "add", ".")
@@ -346,6 +346,10 @@ def merged(p, url):
     p.run("run", "--shard", "1/2", "--events", "1.jsonl", "--junit", "1.xml")
     check(p, p.run("run", "--shard", "2/2", "--events", "same.jsonl"), 0)
     check(p, p.run("merge", "1.jsonl", "same.jsonl"), 0)
+    p.write("new.toml", "")
+    p.run("run", "--shard", "2/2", "--events", "new.jsonl")
+    check(p, p.run("merge", "1.jsonl", "new.jsonl"), 2, "--mixed", "uncommitted changes")
+    os.remove(p.dir + "/new.toml")
     p.write("check", open(p.dir + "/check").read() + "\n")
     p.run("run", "--shard", "2/2", "--events", "changed.jsonl", "--junit", "changed.xml")
     check(p, p.run("merge", "1.jsonl", "changed.jsonl"), 2, "--mixed", "uncommitted changes")
@@ -456,6 +460,22 @@ def ledger(p, url):
     assert "TestMain" not in names and "process" not in names and "#build" not in names and "TestA" not in names, names
     check(p, p.run("list", "-p", "was:passed"), 0, "TestA")
     assert "TestA" not in check(p, p.run("list", "-p", "was:bad or rate<100%"), 0)
+
+
+@story("state that outlives what a hunt resets")
+def outlives(p, url):
+    outside = p.dir + "-left"
+    p.write("check", f'case $1 in\nvictim) test ! -e {outside};;\nculprit) touch {outside};;\nesac\n')
+    p.write("fern.toml", '[[suite]]\nname = "c"\nkind = "command"\nlist = "printf \'victim\\nculprit\\nother\\n\'"\nrun = "sh check {name}"\n')
+    git(p, "init", "-q")
+    git(p, "add", ".")
+    git(p, "commit", "-qm", "first")
+    p.write("order", "victim\nculprit\nother\n")
+    check(p, p.run("run", "--workers", "1", "--order", "file:order"), 0)
+    check(p, p.run("run"), 1, "victim")
+    got = check(p, p.run("hunt", "victim"), 0, "passed in run 1 at this revision", "files outside of the project")
+    os.remove(outside)
+    assert "to blame" not in got and "faulty" not in got, got
 
 
 def station(p):
