@@ -166,6 +166,7 @@ type Event struct {
 	Seconds  *float64        `json:"seconds,omitempty"`  // of a Finished and a StepDone
 	Unstable bool            `json:"unstable,omitempty"` // of a Finished that passed: it was bad in a try before
 	Entry    bool            `json:"entry,omitempty"`    // of a Finished: what a process did beyond its tests, or a build that failed, which is no test
+	Again    Outcome         `json:"again,omitempty"`    // of a Finished of a test that has an outcome: that one, which this replaces as worse
 	Own      bool            `json:"-"`                  // of a Finished that is errored: the test itself reports the error, it did not crash
 	Failure                  // of a Finished and a StepDone; of a RunEnds its Message is what went wrong beside the tests
 	Used     *Used           `json:"used,omitempty"`    // of a Measured

@@ -8,7 +8,7 @@ func (r *Run) FirstTest() time.Time {
 	first := time.Time{}
 	for _, result := range r.Results {
 		began := result.Started
-		if result.Worker > 0 && result.Outcome != Skipped && (first.IsZero() || began.Before(first)) {
+		if result.Worker > 0 && result.began() && (first.IsZero() || began.Before(first)) {
 			first = began
 		}
 	}
@@ -16,6 +16,11 @@ func (r *Run) FirstTest() time.Time {
 		return r.Started
 	}
 	return first
+}
+
+// began reports whether a test ran: a skipped one did not, nor one whose package was not built.
+func (res *Result) began() bool {
+	return res.Outcome != Skipped && !(res.Outcome == Lost && res.Seconds == 0)
 }
 
 // Prepared returns the seconds before the first test began.

@@ -159,6 +159,9 @@ func (f *fold) event(claim *foldedClaim, name string, e run.Event) {
 		if ended && !worse {
 			return
 		}
+		if ended {
+			e.Again = first.outcome
+		}
 		came := cameFrom{machine: claim.machine, claim: name, outcome: e.Outcome}
 		if e.Seconds != nil {
 			came.seconds = *e.Seconds

@@ -90,11 +90,23 @@ func (s *Status) Event(e run.Event) {
 		s.running[e.ID] = e.At
 	case run.Finished:
 		delete(s.running, e.ID)
-		s.done++
-		s.total = max(s.total, s.done) // what processes do beyond their tests counts, too
-		s.finished[e.Outcome]++
+		s.count(e)
 		s.line(e.At)
 	}
+}
+
+// count counts an outcome.
+func (s *Status) count(e run.Event) {
+	switch {
+	case e.Entry && e.Outcome.Bad():
+		s.finished[run.Beyond]++
+		return
+	case e.Again != "":
+		s.finished[e.Again]--
+	default:
+		s.done++
+	}
+	s.finished[e.Outcome]++
 }
 
 // Preparing takes what is being prepared before the first test; empty for nothing more.

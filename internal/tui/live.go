@@ -11,7 +11,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/history"
 	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/app"
@@ -68,6 +67,7 @@ type liveRun struct {
 	prepared   string  // what is being prepared before the first test
 	waited     float64 // seconds until the first test, or so far
 	ended      bool
+	incomplete bool  // a test is lost, and not because of a build
 	number     int   // in the ledger, 0 before it is kept
 	err        error // what kept the run from being kept
 	control    *app.Control
@@ -223,7 +223,7 @@ func (l *liveRun) follow(now time.Time) {
 }
 
 func (l *liveRun) onTracks(e run.Event) {
-	if e.Event == run.Started && !l.first {
+	if e.Event == run.Started && !l.first && !e.Entry {
 		l.first, l.began = true, e.At // preparations are not on the tracks
 	}
 	at := 0.0 // also of what has its outcome before any test began
@@ -232,11 +232,17 @@ func (l *liveRun) onTracks(e run.Event) {
 	}
 	if e.Event == run.RunEnds {
 		l.ended, l.now, l.scheduled = true, at, nil // nothing more begins
+		l.incomplete = l.run.ExitStatus() == 3
 	}
 	if e.Event == run.Finished {
 		result := l.run.Result(e.ID)
+		if e.Again != "" { // it is counted
+			if !e.Again.Bad() && e.Outcome.Bad() {
+				l.bad = append(l.bad, result)
+			}
+			return
+		}
 		l.results = append(l.results, result)
-		l.total = max(l.total, l.run.Done()) // what processes do beyond their tests counts, too
 		l.steps += len(result.Steps)
 		if e.Unstable {
 			l.unstable++
@@ -287,17 +293,6 @@ func (l *liveRun) test(id string) *catalog.Test {
 	return &l.schedule.Batches[at.batch].Tests[at.test]
 }
 
-// hasEnded reports whether a test has an outcome.
-func (l *liveRun) hasEnded(id string) bool {
-	r := l.run.Result(id)
-	return r != nil && r.Outcome != ""
-}
-
-// isRecovered reports whether a test passes that was bad when it ran before.
-func (l *liveRun) isRecovered(r *run.Result) bool {
-	return r.Outcome == run.Passed && history.Last(l.past(r.ID)).Bad()
-}
-
 // begin notes that a worker begins a batch.
 func (l *liveRun) begin(t *track, batch int) {
 	b := &l.batches[batch]
@@ -313,7 +308,10 @@ func (l *liveRun) finish(t *track, e run.Event, at float64) {
 	b, test := &l.batches[e.Batch-1], l.test(e.ID)
 	b.left, b.variance = b.left-test.Expected, b.variance-test.Spread*test.Spread
 	t.due += test.Expected
-	from := max(0, l.run.Result(e.ID).Started.Sub(l.began).Seconds())
+	from := 0.0
+	if l.first {
+		from = max(0, l.run.Result(e.ID).Started.Sub(l.began).Seconds())
+	}
 	if n := len(t.done); n > 0 {
 		from = max(from, t.done[n-1].to) // tests that ran side by side are drawn one after another
 	}

@@ -268,3 +268,14 @@ func (v watch) drawBefore(c canvas, y int, r *run.Result) {
 func wrap(text string, cells int) []string {
 	return strings.Split(ansi.Wrap(strings.TrimSpace(text), cells, ""), "\n")
 }
+
+// hasEnded reports whether a test has an outcome.
+func (l *liveRun) hasEnded(id string) bool {
+	r := l.run.Result(id)
+	return r != nil && r.Outcome != ""
+}
+
+// isRecovered reports whether a test passes that was bad when it ran before.
+func (l *liveRun) isRecovered(r *run.Result) bool {
+	return r.Outcome == run.Passed && history.Last(l.past(r.ID)).Bad()
+}

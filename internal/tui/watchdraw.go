@@ -26,6 +26,13 @@ func (v watch) drawCounts(c canvas, r *liveRun) {
 			x = c.text(x+3, 1, style{colour: t.outcome(o)}, words)
 		}
 	}
+	if n := r.run.Counts[run.Beyond]; n > 0 {
+		words := fmt.Sprintf("%s %d beyond the tests", run.Errored.Shape(), n)
+		if c.width < wideScreen {
+			words = fmt.Sprintf("%s %d beyond", run.Errored.Shape(), n)
+		}
+		x = c.text(x+3, 1, style{colour: t.outcome(run.Errored)}, words)
+	}
 	if r.unstable > 0 {
 		x = c.text(x+3, 1, style{colour: t.amber}, fmt.Sprintf("%d unstable", r.unstable))
 	}
@@ -50,7 +57,7 @@ func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 		}
 	}
 	switch {
-	case r.ended && r.run.Counts[run.Lost] > 0:
+	case r.ended && r.incomplete:
 		say(style{colour: t.amber}, "interrupted at "+history.Clock(r.now))
 	case r.ended:
 		say(fog, "took ")
