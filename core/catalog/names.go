@@ -19,7 +19,13 @@ type Names struct {
 }
 
 // named is what a report may say of a test.
-type named struct{ id, group, name, file string }
+type named struct {
+	id, group, name, file string
+	places                places // once they are indexed
+}
+
+// places are the words of a test's places: of its group, its file, and its file without the ending.
+type places struct{ group, file, stem []string }
 
 // A Match is how surely a report means a test.
 type Match int
@@ -41,11 +47,13 @@ func NamesOf(tests []Test) func() *Names {
 	n := &Names{tests: make([]named, len(tests))}
 	for i := range tests {
 		t := &tests[i]
-		n.tests[i] = named{t.ID, t.Group, t.Name, t.File}
+		n.tests[i] = named{id: t.ID, group: t.Group, name: t.Name, file: t.File}
 	}
 	return sync.OnceValue(func() *Names {
 		n.byID, n.byName = make(map[string]int, len(n.tests)), make(map[string][]int, len(n.tests))
-		for i, t := range n.tests {
+		for i := range n.tests {
+			t := &n.tests[i]
+			t.places = places{placeWords(t.group), placeWords(t.file), stemWords(t.file)}
 			n.byID[t.id] = i
 			n.byName[t.name] = append(n.byName[t.name], i)
 		}
@@ -78,7 +86,7 @@ func (n *Names) Find(reported, file string) (id string, m Match) {
 	case best >= 0:
 		return n.tests[best].id, NamePlace
 	}
-	return n.only(n.byName[name], words, placeWords(strings.TrimSuffix(file, path.Ext(file))))
+	return n.only(n.byName[name], words, stemWords(file))
 }
 
 // only returns the one of some tests that neither a place nor a file excludes, or the one without a group among several.
@@ -86,12 +94,11 @@ func (n *Names) only(candidates []int, place, file []string) (id string, m Match
 	var left, bare []int
 	for _, i := range candidates {
 		t := &n.tests[i]
-		group := placeWords(t.group)
-		if beside(group, place) || beside(placeWords(strings.TrimSuffix(t.file, path.Ext(t.file))), file) {
+		if beside(t.places.group, place) || beside(t.places.stem, file) {
 			continue
 		}
 		left = append(left, i)
-		if len(group) == 0 || strings.HasPrefix(t.name, t.group+"/") { // the name says everything
+		if len(t.places.group) == 0 || strings.HasPrefix(t.name, t.group+"/") { // the name says everything
 			bare = append(bare, i)
 		}
 	}
@@ -147,12 +154,9 @@ func (n *Names) joined(text string) (place, name string) {
 // agrees returns how well a test's place agrees with the place and the file of a report, 0 if it does not: more words count
 // more, and a group that the report names in whole counts more than one of which it has the end.
 func (t *named) agrees(place, file []string) int {
-	group := placeWords(t.group)
-	own := placeWords(strings.TrimSuffix(t.file, path.Ext(t.file)))
-	full := placeWords(t.file)
-	agreed := max(alike(place, group), alike(file, full))
-	if len(own) > 0 && containsWords(place, own) {
-		agreed = max(agreed, 2*len(own))
+	agreed := max(alike(place, t.places.group), alike(file, t.places.file))
+	if stem := t.places.stem; len(stem) > 0 && containsWords(place, stem) {
+		agreed = max(agreed, 2*len(stem))
 	}
 	return agreed
 }
@@ -161,6 +165,9 @@ func (t *named) agrees(place, file []string) int {
 func placeWords(place string) []string {
 	return strings.FieldsFunc(place, func(r rune) bool { return strings.ContainsRune("/.:\\", r) })
 }
+
+// stemWords are the words of a file without its ending.
+func stemWords(file string) []string { return placeWords(strings.TrimSuffix(file, path.Ext(file))) }
 
 // beside reports whether two places of several words differ in the last one only.
 func beside(a, b []string) bool {

@@ -233,8 +233,8 @@ func (r *Run) finish(e Event) {
 		if res.Outcome != Lost && e.Outcome != Lost && !res.several {
 			res.several, r.several = true, append(r.several, e.ID)
 		}
-		if !e.Outcome.Worse(res.Outcome) {
-			return
+		if owes := e.Again == Surprise && e.Outcome == Owed; !e.Outcome.Worse(res.Outcome) && !owes {
+			return // a test that failed after all owes its failure
 		}
 		r.Counts[res.counted()]--
 	}

@@ -94,6 +94,9 @@ func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink run.
 			return ctx.Err()
 		}
 		sink(run.Event{Event: run.Finished, ID: t.ID, Outcome: o, Seconds: run.Took(0.01)})
+		if strings.HasPrefix(t.Name, "worse later") {
+			sink(run.Event{Event: run.Finished, ID: t.ID, Outcome: run.Failed, Seconds: run.Took(0.01)})
+		}
 	}
 	return nil
 }
@@ -123,6 +126,33 @@ func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, wo
 		t.Fatal(err)
 	}
 	return r, events
+}
+
+// TestWorseOutcomes holds that a test whose process reports a worse outcome later has that one, is counted once, and is judged by its
+// rules again.
+func TestWorseOutcomes(t *testing.T) {
+	r, events := play(t, t.Context(), &puppet{}, []catalog.Test{
+		test("a", "pass", 1, catalog.Rules{}), test("a", "worse later", 1, catalog.Rules{}),
+		test("a", "worse later, as said", 1, catalog.Rules{ExpectFail: "known"}), test("a", "behind", 1, catalog.Rules{}),
+	}, 1)
+	end := events[len(events)-1]
+	for name, want := range map[string]run.Outcome{"pass": run.Passed, "worse later": run.Failed, "worse later, as said": run.Owed, "behind": run.Passed} {
+		if got := r.Result("s:a#" + name); got == nil || got.Outcome != want {
+			t.Errorf("%s: %+v, want %s", name, got, want)
+		}
+	}
+	if r.Summary() != "2 passed, 1 failed, 1 owed" || end.Counts[run.Passed] != 2 || end.Counts[run.Failed] != 1 || end.Counts[run.Owed] != 1 || end.Counts[run.Surprise] != 0 {
+		t.Errorf("the run is %s, and its end counts %v", r.Summary(), end.Counts)
+	}
+	replaced := 0
+	for _, e := range events {
+		if e.Again != "" {
+			replaced++
+		}
+	}
+	if replaced != 2 {
+		t.Errorf("%d outcomes say that they replace another, want 2", replaced)
+	}
 }
 
 // TestEveryTestHasOneOutcome runs all that can happen to a test.

@@ -186,6 +186,34 @@ func TestReload(t *testing.T) {
 }
 
 // TestTouchedSince asks a repository what changed.
+// TestBare holds which packages without tests, or with tests that cannot be read, a pick includes: those of which it would select
+// a test without tags.
+func TestBare(t *testing.T) {
+	r, err := rich(t, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	testfiles.Write(t, r.Project.Dir, map[string]string{"plain/a.go": "package plain\n", "one/broken_test.go": "", "two/broken_test.go": "<<<<<<< HEAD\n",
+		"other/a.go": "//go:build ignore\n\npackage other\n"})
+	fresh, err := r.Reload(t.Context(), []string{filepath.Join(r.Project.Dir, "plain", "a.go")}, noPast)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for pick, want := range map[string]string{
+		"": "one plain two", "in:plain": "plain", "not in:plain": "one two", "name:TestA": "", "early": "one", "late": "one", "not early": "plain two",
+		"was:failed": "", "kind:test": "one plain two", "id:\"u:one#TestA\"": "", "saved:mine": "",
+	} {
+		bare, err := fresh.Bare(pick)
+		var got []string
+		for _, groups := range bare {
+			got = append(got, groups...)
+		}
+		if slices.Sort(got); err != nil || strings.Join(got, " ") != want {
+			t.Errorf("the pick %q includes the packages %v, %v; want %s", pick, got, err, want)
+		}
+	}
+}
+
 func TestTouchedSince(t *testing.T) {
 	r, err := rich(t, "[touched]\n\"shared/**\" = \"name:B\"\n")
 	if err != nil {
