@@ -53,6 +53,7 @@ func TestRoundTrip(t *testing.T) {
 			if e.Unstable = random.IntN(4) == 0 && e.Outcome == run.Passed; random.IntN(2) == 0 {
 				e.File, e.Line = "a/b_test.go", 1+random.IntN(99)
 			}
+			e.Entry = e.Outcome.Bad() && e.Outcome != run.Surprise && random.IntN(3) == 0
 			ran.Apply(e)
 			if random.IntN(3) == 0 {
 				ran.Apply(run.Event{Event: run.Found, ID: id, Finding: &run.Finding{Verdict: "polluted", Words: hostileText(random), Culprits: [][]string{{hostileText(random)}}}})
@@ -100,7 +101,7 @@ func TestRoundTrip(t *testing.T) {
 					t.Fatalf("%s has no %q:\n%s", name, want, written)
 				}
 				e := back[at]
-				if e.Outcome != r.Outcome || e.Unstable != r.Unstable || e.Seconds == nil || *e.Seconds != r.Seconds {
+				if e.Outcome != r.Outcome || e.Entry != r.Entry || e.Unstable != r.Unstable || e.Seconds == nil || *e.Seconds != r.Seconds {
 					t.Fatalf("%s: %q came back as %+v, want %s unstable %t %v s:\n%s", name, want, e, r.Outcome, r.Unstable, r.Seconds, written)
 				}
 				where := ran.PlaceOf(r.Worker)

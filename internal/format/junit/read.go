@@ -261,7 +261,6 @@ func (c *readCase) emit(suite string, sink run.Sink) (bad bool) {
 	output := c.emitSigned(&e, strings.Join(append(c.Output, c.Problems...), "\n"), sink)
 	switch {
 	case len(c.Errors) > 0:
-		e.Entry = c.Status == entry
 		e.Outcome = c.Errors[0].outcome(run.Errored, run.TimedOut, run.Lost)
 		e.Message = c.Errors[0].words()
 	case len(c.Failures) > 0:
@@ -289,6 +288,7 @@ func (c *readCase) emit(suite string, sink run.Sink) (bad bool) {
 		}
 	}
 	if e.Outcome.Bad() {
+		e.Entry = c.Status == entry
 		e.Expected, e.Actual = run.Compared(e.Message)
 	}
 	if output != "" {
