@@ -225,7 +225,7 @@ func TestRecall(t *testing.T) {
 	for _, m := range []workspace.Tests{recalled.Tests, again.Tests} {
 		victim, _ := m.Catalog.Lookup("go:one#TestVictim")
 		other, _ := m.Catalog.Lookup("go:two#TestVictim")
-		if !victim.Known || victim.Expected < 0.01 || other.Known || m.Runs != 1 {
+		if !victim.Known || victim.Expected <= 0 || other.Known || m.Runs != 1 {
 			t.Errorf("after %d runs, %g s are expected and %g s guessed", m.Runs, victim.Expected, other.Expected)
 		}
 		if past := m.PastOf("go:one#TestAlwaysBad"); !slices.Equal(past, []run.Outcome{run.Failed}) {

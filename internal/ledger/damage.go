@@ -78,7 +78,7 @@ func roomless(err error) error {
 // full reports whether an error says that there is no room on the disk.
 func full(err error) bool {
 	var wrong *sqlite.Error
-	return errors.As(err, &wrong) && (wrong.Code() == sqlite3.SQLITE_FULL || wrong.Code() == sqlite3.SQLITE_IOERR_SHMSIZE)
+	return errors.Is(err, syscall.ENOSPC) || errors.As(err, &wrong) && (wrong.Code() == sqlite3.SQLITE_FULL || wrong.Code() == sqlite3.SQLITE_IOERR_SHMSIZE)
 }
 
 // SetAside renames the ledger in a store if it is damaged, so that a new one can begin. damage is the error

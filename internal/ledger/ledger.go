@@ -4,6 +4,7 @@
 package ledger
 
 import (
+	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -25,6 +26,7 @@ import (
 	"fernrelay/core/cause"
 	"fernrelay/core/matrix"
 	"fernrelay/core/run"
+	"fernrelay/internal/owned"
 )
 
 // Ledger is the history of one project. It is safe for use by several goroutines
@@ -113,6 +115,9 @@ func openToWrite(path string) (*Ledger, error) {
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
+		if err := makeFile(path); err != nil {
+			return nil, err
+		}
 	case err != nil:
 		return nil, err
 	case !info.Mode().IsRegular():
@@ -121,6 +126,30 @@ func openToWrite(path string) (*Ledger, error) {
 		return nil, fmt.Errorf("%w: it is empty", errDamaged)
 	}
 	return connect(path, toWrite)
+}
+
+// makeFile makes the file of an empty ledger, which is in its place only once it is whole: SQLite makes an empty file
+// first, and if the process were killed then, the next one would take the file for a damaged ledger.
+func makeFile(path string) error {
+	empty := openEmpty(filepath.Dir(path))
+	defer empty.Close()
+	conn, err := empty.db.Conn(context.Background())
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	var content []byte
+	if err := conn.Raw(func(driver any) error {
+		content, err = driver.(interface{ Serialize() ([]byte, error) }).Serialize()
+		return err
+	}); err != nil {
+		return err
+	}
+	made := strings.TrimSuffix(path, ".db") + "-new.db" // the store's lock keeps others from it
+	if err := owned.WriteData(made, content); err != nil {
+		return err
+	}
+	return renameData(filepath.Dir(path), made, path)
 }
 
 // Removed reports whether the ledger's file is no longer in its place, so that what is written to it is lost.

@@ -266,3 +266,25 @@ func TestForeign(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestBeginnersAreKilled kills processes while they make a ledger. The next one opens what they leave.
+func TestBeginnersAreKilled(t *testing.T) {
+	t.Parallel()
+	for range 60 {
+		store := t.TempDir()
+		cmd := exec.Command(os.Args[0])
+		cmd.Env = append(os.Environ(), writerFolder+"="+store)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		for {
+			if _, err := os.Stat(filepath.Join(store, "ledger.lock")); err == nil {
+				break
+			}
+		}
+		time.Sleep(rand.N(8 * time.Millisecond))
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		open(t, store)
+	}
+}
