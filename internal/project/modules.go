@@ -33,11 +33,26 @@ func WithoutFile(dir string) (*Project, error) {
 	if modules == nil {
 		return nil, Nothing{dir}
 	}
-	p := &Project{Dir: root, Name: filepath.Base(root)}
+	return &Project{Dir: root, Name: filepath.Base(root), Suites: goSuites(root, modules)}, nil
+}
+
+// goSuites returns a suite for each of the modules of a project.
+func goSuites(root string, modules []string) (suites []Suite) {
 	for i, name := range suiteNames(root, modules) {
-		p.Suites = append(p.Suites, Suite{Name: name, Kind: Go, Dir: modules[i], Limits: defaultLimits, Isolate: "group", Together: split.Group})
+		suites = append(suites, Suite{Name: name, Kind: Go, Dir: modules[i], Limits: defaultLimits, Isolate: "group", Together: split.Group})
 	}
-	return p, nil
+	return suites
+}
+
+// addDefaultSuites adds the suites that the project has without its fern.toml. In a folder inside of a module it is the part of the
+// module that is there.
+func (p *Project) addDefaultSuites() error {
+	root, modules, err := modulesOf(p.Dir)
+	if root != p.Dir && modules != nil {
+		modules = []string{"."}
+	}
+	p.Suites = goSuites(p.Dir, modules)
+	return err
 }
 
 // modulesOf returns the root of a project without fern.toml and the folders of its modules, relative to the root.

@@ -100,6 +100,45 @@ func TestOpenWithoutFile(t *testing.T) {
 	}
 }
 
+// TestOpenWithoutSuites opens folders whose fern.toml has other tables only. Their suites are those of the folder without it.
+func TestOpenWithoutSuites(t *testing.T) {
+	const alone = "[picks]\nfast = \"took<1s\"\n[resources]\ndb = 2\n[[rule]]\npick = \"it\"\nholds = [\"db\"]\n"
+	for name, c := range map[string]struct {
+		files       map[string]string
+		below, want string
+	}{
+		"a module":             {map[string]string{"go.mod": "module example.org/x\n", FileName: alone}, ".", "go ."},
+		"a folder of a module": {map[string]string{"go.mod": "module example.org/x\n", "sub/" + FileName: alone}, "sub", "go ."},
+		"a workspace": {map[string]string{"go.work": "go 1.24\nuse ./one\nuse ./two\n", "one/go.mod": "module one\n", "two/go.mod": "module two\n", FileName: alone},
+			".", "one one, two two"},
+		"a module of a workspace": {map[string]string{"go.work": "go 1.24\nuse ./one\nuse ./two\n", "one/go.mod": "module one\n", "two/go.mod": "module two\n", "one/" + FileName: alone},
+			"one", "go ."},
+		"folders of modules": {map[string]string{"a/go.mod": "module a\n", "b/go.mod": "module b\n", FileName: alone}, ".", "a a, b b"},
+		"nothing":            {map[string]string{FileName: alone}, ".", ""},
+	} {
+		dir := t.TempDir()
+		testfiles.Write(t, dir, c.files)
+		p, err := Open(filepath.Join(dir, c.below))
+		if c.want == "" {
+			if err == nil || !strings.Contains(err.Error(), "there is no Go module here: add a [[suite]]") {
+				t.Errorf("%s: %v", name, err)
+			}
+			continue
+		}
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		var suites []string
+		for _, s := range p.Suites {
+			suites = append(suites, s.Name+" "+s.Dir)
+		}
+		if got := strings.Join(suites, ", "); got != c.want || p.Dir != filepath.Join(dir, c.below) || len(p.Rules) != 1 {
+			t.Errorf("%s: %s in %s with %d rules; want %s", name, got, p.Dir, len(p.Rules), c.want)
+		}
+	}
+}
+
 // TestErrorsNameThePlace breaks the whole file in one place at a time.
 func TestErrorsNameThePlace(t *testing.T) {
 	for _, c := range []struct{ old, new, place, words string }{

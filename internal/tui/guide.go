@@ -147,7 +147,7 @@ const (
 
 // helpPages returns the lines of the page by screen and column.
 func (a *App) helpPages(width, height int) (pages [][][]helpLine) {
-	columns, rows := max(1, width/helpColumn), height-4-helpShapes
+	columns, rows := max(1, width/helpColumn), max(1, height-4-helpShapes) // one too small shows no page, but takes keys
 	for column := range slices.Chunk(a.helpLines(), rows) {
 		if n := len(pages); n == 0 || len(pages[n-1]) == columns {
 			pages = append(pages, nil)

@@ -260,6 +260,23 @@ func TestEveryScreenFits(t *testing.T) {
 	}
 }
 
+// TestTooSmall presses every key, ? before each, in terminals too small for the application, which come about while a window
+// is dragged or a pane is split.
+func TestTooSmall(t *testing.T) {
+	const keys = "?123456abcdefghijklmnopqstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ+-= []/\t\r\x1b"
+	for _, size := range [][2]int{{1, 1}, {0, 0}, {79, 40}, {80, 12}, {80, 10}, {300, 4}} {
+		a := newApp(t, made(3, 4, 2))
+		playRun(a, 0.5, false)
+		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		for _, key := range keys {
+			for _, pressed := range []rune{'?', key} {
+				a.Update(tea.KeyPressMsg{Code: pressed, Text: string(pressed)}) // without what follows, such as a run
+				a.screen()
+			}
+		}
+	}
+}
+
 func checkScreen(t *testing.T, what, screen string, width, height int) {
 	t.Helper()
 	lines := strings.Split(screen, "\n")

@@ -122,9 +122,10 @@ func (a *Adapter) layers(groups []string) [][]string {
 	return layers
 }
 
-var versionElement = lazy.Regexp(`^v[0-9]+$`)
+// versionElement is the last element of the path of a module of version 2 or later: the toolchain takes v0 and v1 for names.
+var versionElement = lazy.Regexp(`^v([2-9]|[1-9][0-9]+)$`)
 
-// binaryName returns the name that "go test -c" chooses for a package's binary.
+// binaryName returns the name that "go test -c" chooses for a package's binary, if it builds several.
 func binaryName(importPath string) string {
 	name := path.Base(importPath)
 	if versionElement().MatchString(name) && path.Dir(importPath) != "." {
@@ -160,7 +161,7 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 		case said.failed[a.importPath(group)] || err != nil && a.hasTestFiles(group, tags):
 			a.failures[v] = said.wordsFor(a.importPath(group), group)
 			failed = true
-		case err == nil:
+		case err == nil && a.hasTestFiles(group, tags): // else it is of another package that was built here before
 			a.binaries[v] = file
 		}
 	}
@@ -246,7 +247,8 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 		listed <- listing{packages, err}
 	}()
 	settings := headerSettings(a, before.Headers, stateOf(before.Headers, time.Time{}))
-	words, err := a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir, settings)
+	compile := func() (*said, error) { return a.compile(ctx, tags, overlay, groups, dir, settings) }
+	words, err := compile()
 	of := <-listed
 	made := &stamp{}
 	if of.err == nil {
@@ -254,7 +256,7 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 		made.Written = stateOf(made.Headers, began)
 		if again := headerSettings(a, made.Headers, made.Written); !slices.Equal(again, settings) && ctx.Err() == nil {
 			settings = again
-			words, err = a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir, settings)
+			words, err = compile()
 		}
 		made.Sources = a.sources(of.packages)
 		made.State = stateOf(made.Sources, began)
@@ -265,10 +267,30 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 	if err := a.removeBuilt(dir); err != nil {
 		return nil, nil, err
 	}
-	if words, err = a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir, settings); errors.Is(err, errNotBuilt) {
+	if words, err = compile(); errors.Is(err, errNotBuilt) {
 		err = nil
 	}
 	return words, made, err
+}
+
+// compile has the toolchain build the binaries of a layer. One that it gives another name than we expect it builds again,
+// by itself, under the name that it is to have.
+func (a *Adapter) compile(ctx context.Context, tags, overlay string, groups []string, dir string, settings []string) (*said, error) {
+	words, err := a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir, settings)
+	if err != nil {
+		return words, err
+	}
+	for _, group := range groups {
+		file := filepath.Join(dir, binaryName(a.importPath(group)))
+		if _, absent := os.Stat(file); absent == nil || !a.hasTestFiles(group, tags) {
+			continue
+		}
+		alone, err := a.goTestC(ctx, tags, overlay, !a.NoVet, []string{group}, dir, settings, "-o", file)
+		if err != nil {
+			return alone, err
+		}
+	}
+	return words, nil
 }
 
 // headerSettings returns settings with which the toolchain compiles all C sources again if headers in other folders have another

@@ -21,7 +21,9 @@ import (
 func module(t testing.TB, config Config, files map[string]string) (*Adapter, map[string]catalog.Test) {
 	t.Helper()
 	dir := t.TempDir()
-	files["go.mod"] = "module example.org/made\n\ngo 1.26\n"
+	if files["go.mod"] == "" {
+		files["go.mod"] = "module example.org/made\n\ngo 1.26\n"
+	}
 	testfiles.Write(t, dir, files)
 	config.Suite, config.Root, config.Dir, config.Store = "u", dir, dir, filepath.Join(dir, ".store")
 	a, err := New(config)
@@ -232,6 +234,41 @@ func TestStaleBinary(t *testing.T) {
 		if got := run.Results[0]; got.Outcome != step.want {
 			t.Errorf("step %d: %s (%s), want %s", i, got.Outcome, got.Message, step.want)
 		}
+	}
+}
+
+// TestBinaryNames builds packages in folders with names that the toolchain reads as versions, or nearly, and others of the same
+// names, in modules whose paths end in each of them.
+func TestBinaryNames(t *testing.T) {
+	folders := []string{".", "v0", "v1", "v2", "v10", "v01", "v1beta1", "main", "v", "a-b", "a.b", "a.v2", "api/v1", "api/v2", "other/v1", "other/v2", "api", "v1/v2", "v2/v1", "x/v0", "x/api"}
+	for _, ending := range []string{"made", "v0x", "v2", "v10", "v1beta1", "main", "a-b", "a.b"} {
+		t.Run(ending, func(t *testing.T) {
+			t.Parallel()
+			files := map[string]string{"go.mod": "module example.org/" + ending + "\n\ngo 1.24\n"}
+			folders := folders
+			if ending != "made" {
+				folders = []string{".", "v1", "v2", "a"} // only the first has the name of the module
+			}
+			for _, folder := range folders {
+				name := map[bool]string{true: "main", false: "p"}[folder == "main"]
+				files[folder+"/x_test.go"] = fmt.Sprintf("package %s\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) { t.Log(\"in %s.\") }\n", name, folder)
+			}
+			a, found := module(t, Config{}, files)
+			var tests []catalog.Test
+			for _, folder := range folders {
+				tests = append(tests, choose(t, found, folder+"#TestX")...)
+			}
+			ran := run.New()
+			session := open(t, a, tests)
+			for _, test := range tests {
+				if err := session.Run(t.Context(), []catalog.Test{test}, ran.Apply); err != nil {
+					t.Fatal(err)
+				}
+				if r := ran.Result(test.ID); r.Outcome != run.Passed || !strings.Contains(string(r.Output), "in "+test.Group+".") {
+					t.Errorf("%s %s: %s\n%s", test.ID, r.Outcome, r.Message, r.Output)
+				}
+			}
+		})
 	}
 }
 
