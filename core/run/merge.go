@@ -62,7 +62,7 @@ func Merge(parts []Part) *Merged {
 	return m
 }
 
-// LoseMissing gives the outcome lost to tests of the plan that no part has, as their shards are missing or broken.
+// LoseMissing notes as lost the tests of the plan that no part has, as their shards are missing or broken.
 func (m *Merged) LoseMissing(ids []string) {
 	for _, id := range ids {
 		m.Run.Apply(Event{Event: Finished, ID: id, Outcome: Lost, At: m.Run.Ended, Failure: Failure{Message: "the report of its shard is missing or broken"}})

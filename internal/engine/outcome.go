@@ -30,7 +30,7 @@ func (r *execution) finish(e *run.Event) {
 	r.counts[e.Outcome]++
 }
 
-// rule gives a test the outcome that its rules demand. ran reports whether the test began.
+// rule sets the outcome that the rules of a test demand. ran reports whether the test began.
 func (r *execution) rule(e *run.Event, t *catalog.Test, ran bool) {
 	if known := t.Asks().Failure; known != nil && e.Outcome.Bad() && ran {
 		e.Message = known.Words + ": " + e.Message

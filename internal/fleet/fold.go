@@ -226,7 +226,7 @@ func (f *fold) missing() []int {
 	return missing
 }
 
-// lose gives the outcome lost to each planned test without an outcome.
+// lose notes as lost each planned test without an outcome.
 func (f *fold) lose(r *run.Run, why string, at time.Time) {
 	for i := range f.schedule.Batches {
 		for j := range f.schedule.Batches[i].Tests {

@@ -51,8 +51,13 @@ func (p *Project) addDefaultSuites() error {
 	if root != p.Dir && modules != nil {
 		modules = []string{"."}
 	}
-	p.Suites = goSuites(p.Dir, modules)
-	return err
+	if err != nil {
+		return err
+	}
+	if p.Suites = goSuites(p.Dir, modules); p.Suites == nil {
+		return fmt.Errorf("%s has no suite, and there is no Go module here: add a [[suite]] with a name and a kind", filepath.Join(p.Dir, FileName))
+	}
+	return nil
 }
 
 // modulesOf returns the root of a project without fern.toml and the folders of its modules, relative to the root.

@@ -376,14 +376,8 @@ func (p *Project) addSuites(f *file, d *document) error {
 		}
 		p.Suites = append(p.Suites, suite)
 	}
-	if len(p.Suites) > 0 {
-		return nil
-	}
-	if err := p.addDefaultSuites(); err != nil {
-		return err
-	}
 	if len(p.Suites) == 0 {
-		return fmt.Errorf("%s has no suite, and there is no Go module here: add a [[suite]] with a name and a kind", d.path)
+		return p.addDefaultSuites()
 	}
 	return nil
 }

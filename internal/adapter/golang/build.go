@@ -273,8 +273,8 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 	return words, made, err
 }
 
-// compile has the toolchain build the binaries of a layer. One that it gives another name than we expect it builds again,
-// by itself, under the name that it is to have.
+// compile has the toolchain build the binaries of a layer. It builds a package again, by itself and with a name of ours, if the
+// binary has not the name that we expect.
 func (a *Adapter) compile(ctx context.Context, tags, overlay string, groups []string, dir string, settings []string) (*said, error) {
 	words, err := a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir, settings)
 	if err != nil {

@@ -75,7 +75,7 @@ func stateOf(places []place, began time.Time) string {
 	return hex.EncodeToString(sum.Sum(nil))
 }
 
-// coarsest is the greatest distance of two times that a file system tells apart.
+// coarsest is the greatest distance of two times that some file system does not distinguish.
 const coarsest = 3 * time.Second
 
 func (s *state) add(p place) error {

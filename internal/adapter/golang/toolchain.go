@@ -173,7 +173,7 @@ func (a *Adapter) notBuilt(group string, words []string) run.Failure {
 	return f
 }
 
-// loseUnbuilt gives tests of a package that is not built their outcome.
+// loseUnbuilt reports the tests of a package that is not built.
 func (a *Adapter) loseUnbuilt(batch *adapter.Batch, tests []catalog.Test, words []string) {
 	f := a.notBuilt(tests[0].Group, words)
 	f.Message, _, _ = strings.Cut(f.Message, "\n")
