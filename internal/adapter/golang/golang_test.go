@@ -241,13 +241,13 @@ func TestStaleBinary(t *testing.T) {
 // names, in modules whose paths end in each of them.
 func TestBinaryNames(t *testing.T) {
 	folders := []string{".", "v0", "v1", "v2", "v10", "v01", "v1beta1", "main", "v", "a-b", "a.b", "a.v2", "api/v1", "api/v2", "other/v1", "other/v2", "api", "v1/v2", "v2/v1", "x/v0", "x/api"}
-	for _, ending := range []string{"made", "v0x", "v2", "v10", "v1beta1", "main", "a-b", "a.b"} {
+	for _, ending := range []string{"made", "v2", "v10", "v1beta1", "main", "a.b"} {
 		t.Run(ending, func(t *testing.T) {
 			t.Parallel()
 			files := map[string]string{"go.mod": "module example.org/" + ending + "\n\ngo 1.24\n"}
 			folders := folders
 			if ending != "made" {
-				folders = []string{".", "v1", "v2", "a"} // only the first has the name of the module
+				folders = []string{".", "v1"} // only the first has the name of the module
 			}
 			for _, folder := range folders {
 				name := map[bool]string{true: "main", false: "p"}[folder == "main"]
