@@ -175,7 +175,7 @@ func (i *importing) take(p portion) error {
 	return nil
 }
 
-// rename gives results of a report the IDs of the tests that they mean, and reports whether there are any. What is no
+// rename sets the IDs of results of a report to those of the tests that they mean, and reports whether there are any. What is no
 // test of the project keeps the name that the report has for it.
 func (i *importing) rename(results []*run.Result) (some bool) {
 	ids, match := make([]string, len(results)), make([]catalog.Match, len(results))

@@ -9,7 +9,7 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 )
 
-// identity tells a station from one that has lost what it held: when its streams were made.
+// identity is when the streams of a station were made, which differs if the station has lost what it held.
 type identity [3]time.Time
 
 // ErrStationLost is the error of a station that no longer holds what it did, as one that came back without its disk.

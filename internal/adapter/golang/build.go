@@ -141,7 +141,7 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 		return err
 	}
 	said, made := &said{}, readStamp(dir)
-	fresh := !made.holds(key) || !a.haveBinaries(tags, groups, dir)
+	fresh := !made.holds(key) || a.missing(tags, groups, dir) != nil
 	if fresh {
 		reported := reportBuilt(a.Suite, dir, len(groups), progress)
 		said, made, err = a.rebuild(ctx, tags, groups, dir, made)
@@ -151,18 +151,16 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 		}
 		made.Key = key
 	}
-	failed := false
+	failed, missing := false, a.missing(tags, groups, dir)
 	for _, group := range groups {
 		v := variant{group, tags}
 		delete(a.binaries, v)
-		file := filepath.Join(dir, binaryName(a.importPath(group)))
-		_, err := os.Stat(file)
 		switch {
-		case said.failed[a.importPath(group)] || err != nil && a.hasTestFiles(group, tags):
+		case said.failed[a.importPath(group)] || slices.Contains(missing, group):
 			a.failures[v] = said.wordsFor(a.importPath(group), group)
 			failed = true
-		case err == nil && a.hasTestFiles(group, tags): // else it is of another package that was built here before
-			a.binaries[v] = file
+		case a.hasTestFiles(group, tags): // else a binary is of another package that was built here before
+			a.binaries[v] = a.binaryFile(dir, group)
 		}
 	}
 	if fresh && !failed {
@@ -171,12 +169,19 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 	return nil
 }
 
-// haveBinaries reports whether a folder has a binary of each group that has test files.
-func (a *Adapter) haveBinaries(tags string, groups []string, dir string) bool {
-	return !slices.ContainsFunc(groups, func(group string) bool {
-		_, err := os.Stat(filepath.Join(dir, binaryName(a.importPath(group))))
-		return err != nil && a.hasTestFiles(group, tags)
-	})
+// binaryFile returns the path of a group's binary in a folder.
+func (a *Adapter) binaryFile(dir, group string) string {
+	return filepath.Join(dir, binaryName(a.importPath(group)))
+}
+
+// missing returns the groups that have test files, and no binary in a folder.
+func (a *Adapter) missing(tags string, groups []string, dir string) (without []string) {
+	for _, group := range groups {
+		if _, err := os.Stat(a.binaryFile(dir, group)); err != nil && a.hasTestFiles(group, tags) {
+			without = append(without, group)
+		}
+	}
+	return without
 }
 
 // hasTestFiles reports whether a build of a group with some tags holds a test file, so that there is a binary.
@@ -246,7 +251,7 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 		packages, err := a.list(ctx, tags, overlay, groups)
 		listed <- listing{packages, err}
 	}()
-	settings := headerSettings(a, before.Headers, stateOf(before.Headers, time.Time{}))
+	settings := a.headerSettings(before.Headers, stateOf(before.Headers, time.Time{}))
 	compile := func() (*said, error) { return a.compile(ctx, tags, overlay, groups, dir, settings) }
 	words, err := compile()
 	of := <-listed
@@ -254,7 +259,7 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 	if of.err == nil {
 		made.Headers = a.headers(ctx, of.packages)
 		made.Written = stateOf(made.Headers, began)
-		if again := headerSettings(a, made.Headers, made.Written); !slices.Equal(again, settings) && ctx.Err() == nil {
+		if again := a.headerSettings(made.Headers, made.Written); !slices.Equal(again, settings) && ctx.Err() == nil {
 			settings = again
 			words, err = compile()
 		}
@@ -280,12 +285,8 @@ func (a *Adapter) compile(ctx context.Context, tags, overlay string, groups []st
 	if err != nil {
 		return words, err
 	}
-	for _, group := range groups {
-		file := filepath.Join(dir, binaryName(a.importPath(group)))
-		if _, absent := os.Stat(file); absent == nil || !a.hasTestFiles(group, tags) {
-			continue
-		}
-		alone, err := a.goTestC(ctx, tags, overlay, !a.NoVet, []string{group}, dir, settings, "-o", file)
+	for _, group := range a.missing(tags, groups, dir) {
+		alone, err := a.goTestC(ctx, tags, overlay, !a.NoVet, []string{group}, dir, settings, "-o", a.binaryFile(dir, group))
 		if err != nil {
 			return alone, err
 		}
@@ -295,7 +296,7 @@ func (a *Adapter) compile(ctx context.Context, tags, overlay string, groups []st
 
 // headerSettings returns settings with which the toolchain compiles all C sources again if headers in other folders have another
 // state, as it keeps no account of those. They define a name that no source uses.
-func headerSettings(a *Adapter, headers []place, state string) []string {
+func (a *Adapter) headerSettings(headers []place, state string) []string {
 	if len(headers) == 0 {
 		return nil
 	}

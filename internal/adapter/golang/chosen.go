@@ -12,8 +12,6 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/mod/modfile"
-
 	"fernrelay/internal/owned"
 )
 
@@ -63,40 +61,14 @@ func (a *Adapter) toolchainBin() string {
 func (a *Adapter) toolchainKey() string {
 	sum := sha256.New()
 	mod, err := os.ReadFile(filepath.Join(a.root, "go.mod"))
-	if err != nil || describeToolchain(sum, a.toolchainEnv()) != nil || !selfContained(a.root) {
+	if err != nil || describeToolchain(sum, a.toolchainEnv()) != nil || slices.ContainsFunc(a.workFiles(), exists) {
 		return ""
 	}
 	sum.Write(mod)
 	return hex.EncodeToString(sum.Sum(nil))
 }
 
-// selfContained reports whether a module is built from nothing but its own
-// folder and the module cache: without a workspace and without replacements by
-// folders.
-func selfContained(root string) bool {
-	if os.Getenv("GOWORK") != "off" {
-		for dir := root; ; dir = filepath.Dir(dir) {
-			if _, err := os.Stat(filepath.Join(dir, "go.work")); err == nil || os.Getenv("GOWORK") != "" {
-				return false
-			}
-			if dir == filepath.Dir(dir) {
-				break
-			}
-		}
-	}
-	path := filepath.Join(root, "go.mod")
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return false
-	}
-	mod, err := modfile.ParseLax(path, data, nil)
-	if err != nil {
-		return false
-	}
-	for _, r := range mod.Replace {
-		if r.New.Version == "" {
-			return false
-		}
-	}
-	return true
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }

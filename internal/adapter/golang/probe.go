@@ -193,7 +193,7 @@ func (a *Adapter) probeBinary(ctx context.Context, v variant) (string, error) {
 		return "", fmt.Errorf("the tests of %s cannot be built so that they report their state: %w\n%s",
 			v.group, err, strings.Join(words.wordsFor(a.importPath(v.group), v.group), "\n"))
 	}
-	file := filepath.Join(dir, binaryName(a.importPath(v.group)))
+	file := a.binaryFile(dir, v.group)
 	tested := a.importPath(v.group)
 	if o, err := readOutside(file, packages[0].Module.Path, distances(imports, []string{tested, tested + "_test"})); err == nil && o.write(file+outsideEnding) == nil {
 		a.looked[v] = o.words()

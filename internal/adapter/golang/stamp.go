@@ -204,16 +204,25 @@ func (a *Adapter) configured() []place {
 		}
 	}
 	file(filepath.Join(a.root, "vendor", "modules.txt"))
-	if work := a.setting("GOWORK"); work != "" && work != "off" {
-		file(a.absolute(work))
-		file(a.absolute(work) + ".sum")
-	}
-	for dir := a.root; a.setting("GOWORK") == ""; dir = filepath.Dir(dir) {
-		file(filepath.Join(dir, "go.work"))
-		file(filepath.Join(dir, "go.work.sum"))
-		if dir == filepath.Dir(dir) {
-			break
-		}
+	for _, work := range a.workFiles() {
+		file(work)
+		file(work + ".sum")
 	}
 	return places
+}
+
+// workFiles returns the paths where the toolchain looks for a workspace.
+func (a *Adapter) workFiles() (files []string) {
+	switch work := a.setting("GOWORK"); {
+	case work == "off":
+		return nil
+	case work != "":
+		return []string{a.absolute(work)}
+	}
+	for dir := a.root; ; dir = filepath.Dir(dir) {
+		files = append(files, filepath.Join(dir, "go.work"))
+		if dir == filepath.Dir(dir) {
+			return files
+		}
+	}
 }
