@@ -144,7 +144,7 @@ func (a *Adapter) build(ctx context.Context, tags string, groups []string, dir s
 	fresh := !made.holds(key) || a.missing(tags, groups, dir) != nil
 	if fresh {
 		reported := reportBuilt(a.Suite, dir, len(groups), progress)
-		said, made, err = a.rebuild(ctx, tags, groups, dir, made)
+		said, made, err = a.rebuild(ctx, tags, groups, dir, made, progress)
 		reported()
 		if err != nil {
 			return err
@@ -233,14 +233,17 @@ func builtSince(dir string, since time.Time) int {
 // rebuild has the toolchain build a layer, and asks it meanwhile what that is made of. The toolchain leaves binaries alone that are
 // up to date. If something fails, all of the layer is built again, so that no binary of an earlier build is used for a package that
 // fails now.
-func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir string, before *stamp) (*said, *stamp, error) {
+func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir string, before *stamp, progress func(what string)) (*said, *stamp, error) {
 	began := time.Now()
 	if err := a.removeBuilt(stampFile(dir)); err != nil {
 		return nil, nil, err
 	}
-	overlay, err := a.writeOverlay(tags, "", groups, nil)
+	overlay, hooked, err := a.writeOverlay(tags, "", groups, nil)
 	if err != nil {
 		return nil, nil, err
+	}
+	if !hooked {
+		progress("this toolchain's testing package is new to Fern Relay: call stacks of suite " + a.Suite + " have one function more")
 	}
 	type listing struct {
 		packages []listedPackage
@@ -355,12 +358,24 @@ func splitTags(tags string) []string {
 	return strings.Split(tags, ",")
 }
 
+// order is what the generated file is made from.
+type order struct {
+	Package, Probe, Wrapper string
+	Hooked                  bool
+}
+
 // writeOverlay generates the file that orders the tests of each group, and the overlay that adds it and the extra
 // files to the build. It returns the overlay's path. probe, if not empty, is the import path of the package that
-// reports the state.
-func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[string]string) (string, error) {
+// reports the state. hooked reports whether the testing package itself calls the tests.
+func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[string]string) (path string, hooked bool, err error) {
+	hooks, err := a.hookTesting()
+	if err != nil {
+		return "", false, err
+	}
+	hooked = hooks != nil
 	replace := map[string]string{}
 	maps.Copy(replace, a.overlay)
+	maps.Copy(replace, hooks)
 	maps.Copy(replace, a.replaced)
 	maps.Copy(replace, extra)
 	for _, group := range groups {
@@ -370,20 +385,21 @@ func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[st
 			continue // it has no tests to order
 		}
 		var source bytes.Buffer
-		if err := orderTemplate().Execute(&source, struct{ Package, Probe, Wrapper string }{pkg, probe, wrapper}); err != nil {
-			return "", err
+		if err := orderTemplate().Execute(&source, order{pkg, probe, wrapper, hooked}); err != nil {
+			return "", false, err
 		}
 		file, err := a.generate(fmt.Sprintf("order_%s_%s.go", pkg, fileName(probe)), source.Bytes())
 		if err != nil {
-			return "", err
+			return "", false, err
 		}
 		replace[filepath.Join(p.dir, orderFile)] = file
 	}
 	text, err := json.MarshalIndent(struct{ Replace map[string]string }{replace}, "", " ")
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
-	return a.generate("overlay_"+fileName(tags)+"_"+fileName(probe)+".json", text)
+	path, err = a.generate("overlay_"+fileName(tags)+"_"+fileName(probe)+".json", text)
+	return path, hooked, err
 }
 
 // orderPackage returns the package that the generated file joins: the external tests if there are any, because

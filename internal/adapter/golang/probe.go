@@ -184,7 +184,7 @@ func (a *Adapter) probeBinary(ctx context.Context, v variant) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	overlay, err := a.writeOverlay(v.tags, state, []string{v.group}, extra)
+	overlay, _, err := a.writeOverlay(v.tags, state, []string{v.group}, extra)
 	if err != nil {
 		return "", err
 	}

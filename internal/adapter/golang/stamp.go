@@ -152,7 +152,7 @@ func (a *Adapter) key(tags string, groups []string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	fmt.Fprintf(sum, "%q %q %q %t %q %q %s\n", orderSource, a.BuildFlags, a.withoutDebug(), a.NoVet, tags, groups, replaced)
+	fmt.Fprintf(sum, "%q %q %q %q %q %t %q %q %s\n", orderSource, hookSource, hooks, a.BuildFlags, a.withoutDebug(), a.NoVet, tags, groups, replaced)
 	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
