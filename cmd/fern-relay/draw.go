@@ -126,11 +126,11 @@ func drawWeave(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, er
 		return draw.Drawing{}, err
 	}
 	defer r.Close()
-	_, held, err := r.Index.Pick(f.pick)
+	e, held, err := r.Index.Pick(f.pick)
 	if err != nil {
 		return draw.Drawing{}, err
 	}
-	weave := catalog.NewWeave(r.Catalog, r.Tree, r.Catalog.Tags(), held.Has)
+	weave := catalog.NewWeave(r.Catalog, r.Tree, r.Catalog.Tags(), r.Index.Within(e).Has, held.Has)
 	return draw.Weave(r.Project.Name, f.pick, weave), nil
 }
 

@@ -125,17 +125,24 @@ func printFound(cmd *cobra.Command, s *settings, file string) error {
 	defer r.Close()
 	s.note(r.Notes)
 	out := cmd.OutOrStdout()
-	fmt.Fprintf(out, "%s is written: %s\n", file, wording.Plural(len(r.Catalog.Tests), "test"))
-	seen := map[string]int{}
-	for i := range r.Catalog.Tests {
-		seen[r.Catalog.Tests[i].Suite]++
+	tests, err := r.Pick("")
+	if err != nil {
+		return err
 	}
-	for i := range r.Catalog.Tests {
-		t := &r.Catalog.Tests[i]
+	fmt.Fprintf(out, "%s is written: %s\n", file, wording.Plural(len(tests), "test"))
+	seen := map[string]int{}
+	for i := range tests {
+		seen[tests[i].Suite]++
+	}
+	for i := range tests {
+		t := &tests[i]
 		if n := seen[t.Suite]; n > 0 {
 			fmt.Fprintf(out, "    suite %s: %s, such as %s\n", plain.Line(t.Suite), wording.Plural(n, "test"), plain.Line(t.ID))
 			seen[t.Suite] = 0
 		}
+	}
+	if words := behind(r, ""); words != "" {
+		fmt.Fprintf(out, "    %s\n", words)
 	}
 	if tags := r.Index.Tags(); len(tags) > 0 {
 		fmt.Fprintf(out, "    tags: %s; fern-relay list -p %s picks by one\n", plain.Line(strings.Join(tags[:min(len(tags), 8)], " ")), plain.Line(tags[0]))

@@ -13,6 +13,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/pick"
+	"fernrelay/core/plain"
 	"fernrelay/internal/app"
 	"fernrelay/internal/report"
 	"fernrelay/internal/workspace"
@@ -41,6 +42,7 @@ func newList(s *settings) *cobra.Command {
 				return cmp.Or(noteEmpty(r, expression), r.Missing(expression))
 			}
 			noteContradictions(expression, tests)
+			noteBehind(r, expression)
 			out := bufio.NewWriter(cmd.OutOrStdout())
 			err = writeTests(out, tests, count, asJSON)
 			return cmp.Or(errors.Join(err, out.Flush()), r.Missing(expression))
@@ -68,6 +70,26 @@ func noteEmpty(r *app.App, expression string) error {
 	return err
 }
 
+// noteBehind says on standard error how many tests the pick leaves out, as a build constraint is before them.
+func noteBehind(r *app.App, expression string) {
+	if words := behind(r, expression); words != "" {
+		fmt.Fprintf(stderr, "fern-relay: note: %s\n", words)
+	}
+}
+
+// behind returns, in words, the tests that a pick would select but for their build constraints; empty for none.
+func behind(r *app.App, expression string) string {
+	e, err := pick.Parse(expression)
+	if err != nil {
+		return ""
+	}
+	counts, err := r.Index.Behind(expression, e)
+	if err != nil {
+		return ""
+	}
+	return plain.Line(pick.BehindWords(counts))
+}
+
 // funnel returns the counts of a pick, clause by clause, a line each.
 func funnel(r *app.App, expression string) (string, error) {
 	e, err := pick.Parse(expression)
@@ -80,6 +102,9 @@ func funnel(r *app.App, expression string) (string, error) {
 	}
 	var out strings.Builder
 	report.Funnel(&out, steps)
+	if words := behind(r, expression); words != "" {
+		fmt.Fprintf(&out, "    %s\n", words)
+	}
 	return out.String(), nil
 }
 

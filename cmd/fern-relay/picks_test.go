@@ -368,3 +368,84 @@ func TestY(t *testing.T) { t.Run("case_2", func(t *testing.T) {}) }
 		t.Errorf("the runs are %s", runs)
 	}
 }
+
+// TestConstrained holds which picks select tests behind a build constraint that is not met, and where the others are counted.
+func TestConstrained(t *testing.T) {
+	t.Parallel()
+	test := func(constraint, name string) string {
+		return constraint + "package pumps\n\nimport \"testing\"\n\nfunc " + name + "(t *testing.T) {}\n"
+	}
+	files := map[string]string{
+		"go.mod":                        "module example.org/pumps\n\ngo 1.24\n",
+		"pumps_test.go":                 test("", "TestPump"),
+		"twice_test.go":                 test("//go:build !deep\n\n", "TestTwice"),
+		"deep_test.go":                  test("//go:build deep && !race\n\n", "TestTwice"),
+		"either_test.go":                test("//go:build rig || deep\n\n", "TestEither"),
+		"pumps_" + foreign + "_test.go": test("//go:build "+foreign+" && !deep\n\n", "TestForeign"),
+		"deep/deep_test.go":             strings.Replace(test("//go:build deep\n\n", "TestOnly"), "func", "// Only here.\n//\n//fern:tags slow\nfunc", 1),
+		"units/units_test.go":           test("//go:build !"+foreign+"\n\n", "TestUnits"),
+		"units/foreign_test.go":         test("//go:build "+foreign+"\n\n", "TestForeignToo"),
+		"broken/broken_test.go":         test("//go:build nowhere\n\n", "TestFails(t *testing.T) { t.Fail() }\n\nfunc TestOther"),
+	}
+	dir := t.TempDir()
+	testfiles.Write(t, dir, files)
+	plain := "TestPump TestTwice TestUnits"
+	for _, c := range []struct{ pick, names, behind string }{
+		{"", plain, "2 more behind nowhere, 1 behind deep && !race, 1 behind rig || deep, 3 behind other build constraints"},
+		{"deep", "TestTwice~deep+!race TestEither TestOnly", ""},
+		{"de*p", "TestTwice~deep+!race TestEither TestOnly", ""},
+		{"not deep", "TestPump TestTwice TestUnits", "2 more behind nowhere, 1 behind " + foreign + " && !deep, 1 behind " + foreign},
+		{"not (not deep)", "", "1 more behind deep && !race, 1 behind rig || deep, 1 behind deep"},
+		{"deep or name:pump", "TestPump TestTwice~deep+!race TestEither TestOnly", ""},
+		{"saved:whole", "TestTwice~deep+!race TestEither TestOnly", ""},
+		{"slow", "", "1 more behind deep"},
+		{"kind:test rig", "TestEither", ""},
+		{"id:go:deep#TestOnly", "TestOnly", ""},
+		{"at:deep_test.go:7 in:.", "TestTwice~deep+!race", ""},
+		{"name:only", "", "1 more behind deep"},
+		{"in:units", "TestUnits", "1 more behind " + foreign},
+		{"\"!" + foreign + "\"", "TestUnits", ""},
+		{foreign, "", "1 more behind " + foreign + " && !deep, 1 behind " + foreign},
+		{"id:go:units#TestForeignToo", "", "1 more behind " + foreign},
+	} {
+		writeFile(t, filepath.Join(dir, "fern.toml"), "[picks]\nwhole = \"deep\"\n")
+		got := fern(t, dir, "list", "-p", c.pick)
+		var names []string
+		for line := range strings.Lines(got.stdout) {
+			_, name, _ := strings.Cut(strings.Trim(strings.Fields(line)[0], "'"), "#")
+			names = append(names, name)
+		}
+		want := strings.Fields(c.names)
+		slices.Sort(want)
+		slices.Sort(names)
+		if !slices.Equal(names, want) || !strings.Contains(got.stderr, c.behind) || c.behind == "" && strings.Contains(got.stderr, "behind") {
+			t.Errorf("list -p %s: %q, want %q\n%s", c.pick, names, want, got.stderr)
+		}
+	}
+	if got := fern(t, dir, "run"); got.status != 0 || !strings.Contains(got.stdout, "3 picked: 3 passed;") || !strings.Contains(got.stdout, "\n2 more behind nowhere") {
+		t.Errorf("run exits %d: %s%s", got.status, got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "run", "-p", "deep", "--events", "events.jsonl"); got.status != 0 || !strings.Contains(got.stdout, "3 picked: 3 passed;") {
+		t.Errorf("run -p deep exits %d: %s%s", got.status, got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "why", "deep#TestOnly"); !strings.Contains(got.stdout, "out: it is behind the build constraint deep: name deep in the pick, or set constrained = true in [project]") {
+		t.Errorf("why says %s%s", got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "why", "deep#TestOnly", "-p", "deep"); !strings.Contains(got.stdout, `in by "deep"`) {
+		t.Errorf("why says %s%s", got.stdout, got.stderr)
+	}
+	writeFile(t, filepath.Join(dir, "fern.toml"), "[project]\nconstrained = true\n")
+	if got := fern(t, dir, "list"); strings.Count(got.stdout, "\n") != 10 || strings.Contains(got.stderr, "behind") {
+		t.Errorf("with constrained = true: %s%s", got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "run"); got.status != 1 || !strings.Contains(got.stdout, "10 picked: 7 passed, 1 failed, 2 skipped;") {
+		t.Errorf("run exits %d: %s%s", got.status, got.stdout, got.stderr)
+	}
+	writeFile(t, filepath.Join(dir, "fern.toml"), "[[suite]]\nname = \"go\"\nkind = \"go\"\nbuild-flags = [\"-tags=deep\"]\n")
+	if got := fern(t, dir, "list"); strings.Count(got.stdout, "\n") != 5 || !strings.Contains(got.stderr, "1 behind !deep") {
+		t.Errorf("with the tag in the build's flags: %s%s", got.stdout, got.stderr)
+	}
+}
+
+// foreign is a system that this is not.
+const foreign = "plan9"

@@ -49,6 +49,9 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (*ru
 		})
 		return r, func() {
 			report.Closing(n.out, r, len(q.Tests), q.Workers, planned, alone())
+			if words := behind(n.app, q.Pick); words != "" {
+				fmt.Fprintln(n.out, words)
+			}
 			if number > 0 {
 				fmt.Fprintf(stderr, "kept as run %d\n", number)
 			}

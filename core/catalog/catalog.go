@@ -46,8 +46,16 @@ type Test struct {
 	Known      bool     `json:"-"`          // Expected was measured for this very test
 	Parallel   bool     `json:"-"`          // it, or a part of it, runs side by side with others of its process
 	SkipReason string   `json:"-"`          // why it does not run here; empty if it does
+	Unmet      *Unmet   `json:"-"`          // the build constraint that a build here does not meet; nil for none
 	Origins    []Origin `json:"-"`          // where its tags and rules come from
 	Asked      *Asked   `json:"-"`          // nil for nothing; copies of a test share it, so [Test.Ask] replaces it
+}
+
+// Unmet is a build constraint that a build with the project's own flags does not meet. Tests of a file share one.
+type Unmet struct {
+	Constraint string   // as in "integration && !race"
+	Tags       []string // the words that a build can add to meet it, sorted
+	Settled    bool     // the system or the toolchain settles it: no added word meets it
 }
 
 // Asked is what one run asks of a test.
@@ -131,7 +139,8 @@ type Group struct {
 type Catalog struct {
 	Tests  []Test
 	Groups []Group
-	byID   map[string]int // index of Tests
+	byID   map[string]int  // index of Tests
+	system map[string]bool // the tags that come from build constraints which the system settles; nil for none
 }
 
 // New returns a catalog, which takes the tests over. Of two tests with one ID it keeps the first. It builds missing IDs from
@@ -150,6 +159,7 @@ func New(tests []Test) *Catalog {
 			continue
 		}
 		c.byID[t.ID] = i
+		c.noteSystem(t)
 		at := place{t.Suite, t.Group}
 		g, known := groups[at]
 		if !known {
@@ -171,7 +181,19 @@ func New(tests []Test) *Catalog {
 
 // With returns a catalog of the same tests in the same order, of which tests says other things than c does. It takes them over.
 func (c *Catalog) With(tests []Test) *Catalog {
-	return &Catalog{Tests: tests, Groups: c.Groups, byID: c.byID}
+	return &Catalog{Tests: tests, Groups: c.Groups, byID: c.byID, system: c.system}
+}
+
+func (c *Catalog) noteSystem(t *Test) {
+	for _, o := range t.Origins {
+		if o.From != FromSystem || c.system[o.Of] {
+			continue
+		}
+		if c.system == nil {
+			c.system = map[string]bool{}
+		}
+		c.system[o.Of] = true
+	}
 }
 
 // sort puts the tests of each group next to each other, given the group of each test, and leaves out those without one.

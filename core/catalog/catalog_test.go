@@ -136,7 +136,7 @@ func TestWeave(t *testing.T) {
 	c := sample()
 	tags, nodes := c.Tags(), c.Tree()
 	picked := func(i int) bool { return i%2 == 0 }
-	w := NewWeave(c, nodes, tags, picked)
+	w := NewWeave(c, nodes, tags, func(int) bool { return true }, picked)
 	tagSet := func(tag string) Set {
 		set := NewSet(len(c.Tests))
 		for i := range c.Tests {
@@ -160,18 +160,18 @@ func TestWeave(t *testing.T) {
 			t.Errorf("%s: %+v, want %+v", what, cell, want)
 		}
 	}
-	same("total", w.Total, w.Members(c, -1, nil), func(int) bool { return true })
+	same("total", w.Total, w.Members(c, -1, "", nil), func(int) bool { return true })
 	for k, tag := range tags {
-		same(tag, w.Cols[k], w.Members(c, -1, tagSet(tag)), func(i int) bool { return c.Tests[i].Tagged(tag) })
+		same(tag, w.Cols[k], w.Members(c, -1, tag, tagSet(tag)), func(i int) bool { return c.Tests[i].Tagged(tag) })
 	}
 	for n, node := range nodes {
 		below := func(i int) bool {
 			test := &c.Tests[i]
 			return test.Suite == node.Suite && (node.Path == "" || test.Group == node.Path || strings.HasPrefix(test.Group, node.Path+"/"))
 		}
-		same(node.Label, w.Margin[n], w.Members(c, n, nil), below)
+		same(node.Label, w.Margin[n], w.Members(c, n, "", nil), below)
 		for k, tag := range tags {
-			same(node.Label+" "+tag, w.Cells[n][k], w.Members(c, n, tagSet(tag)), func(i int) bool { return below(i) && c.Tests[i].Tagged(tag) })
+			same(node.Label+" "+tag, w.Cells[n][k], w.Members(c, n, tag, tagSet(tag)), func(i int) bool { return below(i) && c.Tests[i].Tagged(tag) })
 		}
 	}
 	if w.Most != 1 {

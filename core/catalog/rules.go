@@ -180,6 +180,9 @@ type Origin struct {
 	From string // "the function", "the file", "fern.toml:12", …
 }
 
+// FromSystem is where a tag comes from that is a part of a build constraint which the system or the toolchain settles.
+const FromSystem = "the build constraint, for systems"
+
 // Rules returns the rules of the test.
 func (t *Test) Rules() Rules {
 	if t.Ruled == nil {

@@ -139,6 +139,9 @@ func (w *Weave) Rows(folded func(node int) bool, by Order) []int {
 			return compare(by, w.Nodes[a].Label, w.Nodes[b].Label, w.Margin[a].All, w.Margin[b].All)
 		})
 		for _, n := range siblings {
+			if w.isEmpty(n) {
+				continue
+			}
 			rows = append(rows, n)
 			if !folded(n) {
 				below(n+1, n+1+w.Nodes[n].Below)
@@ -149,13 +152,27 @@ func (w *Weave) Rows(folded func(node int) bool, by Order) []int {
 	return rows
 }
 
-// Columns returns the tags to show, by their index, in an order.
+// isEmpty reports whether no test counts at a node.
+func (w *Weave) isEmpty(n int) bool {
+	return w.Margin[n].All.Tests == 0 && !slices.ContainsFunc(w.Cells[n], func(c Cell) bool { return c.All.Tests > 0 })
+}
+
+// Columns returns the tags to show, by their index, in an order. Those of build constraints that the system settles come last, and
+// only if they divide the tests.
 func (w *Weave) Columns(by Order) []int {
-	columns := make([]int, len(w.Tags))
-	for i := range columns {
-		columns[i] = i
+	var columns []int
+	for i := range w.Tags {
+		if n := w.Cols[i].All.Tests; n > 0 && !(w.system[w.Tags[i]] && n == w.Total.All.Tests) {
+			columns = append(columns, i)
+		}
 	}
 	slices.SortStableFunc(columns, func(a, b int) int {
+		if last := w.system[w.Tags[a]]; last != w.system[w.Tags[b]] {
+			if !last {
+				return -1
+			}
+			return 1
+		}
 		return compare(by, w.Tags[a], w.Tags[b], w.Cols[a].All, w.Cols[b].All)
 	})
 	return columns

@@ -1,6 +1,9 @@
 package catalog
 
-import "strconv"
+import (
+	"slices"
+	"strconv"
+)
 
 // Sum is a number of tests and their expected time.
 type Sum struct {
@@ -61,15 +64,19 @@ type Weave struct {
 	Cols   []Cell   // a tag's margin
 	Total  Cell
 	Most   int // the most tests in one of the Cells of a group
+
+	within func(i int) bool
+	system map[string]bool // the tags of build constraints that the system settles
 }
 
-// NewWeave counts the catalog's tests; picked reports whether the pick has Tests[i].
-func NewWeave(c *Catalog, nodes []Node, tags []string, picked func(i int) bool) *Weave {
+// NewWeave counts the catalog's tests; within reports whether Tests[i] counts, and picked whether the pick has it. A test that does
+// not count, behind a build constraint that is not met, is in the columns of the words that meet it and nowhere else.
+func NewWeave(c *Catalog, nodes []Node, tags []string, within, picked func(i int) bool) *Weave {
 	column := make(map[string]int, len(tags))
 	for i, tag := range tags {
 		column[tag] = i
 	}
-	w := &Weave{Nodes: nodes, Tags: tags, Cells: make([][]Cell, len(nodes)), Margin: make([]Cell, len(nodes)), Cols: make([]Cell, len(tags))}
+	w := &Weave{Nodes: nodes, Tags: tags, Cells: make([][]Cell, len(nodes)), Margin: make([]Cell, len(nodes)), Cols: make([]Cell, len(tags)), within: within, system: c.system}
 	cells := make([]Cell, len(nodes)*len(tags))
 	for n := range nodes {
 		w.Cells[n] = cells[n*len(tags) : (n+1)*len(tags)]
@@ -87,15 +94,26 @@ func NewWeave(c *Catalog, nodes []Node, tags []string, picked func(i int) bool) 
 func (w *Weave) count(c *Catalog, n int, column map[string]int, picked func(i int) bool) {
 	group := c.Groups[w.Nodes[n].Group]
 	for i := group.First; i < group.First+group.Len; i++ {
-		test, in := &c.Tests[i], picked(i)
-		w.Margin[n].add(test, in)
+		test, counts, in := &c.Tests[i], w.within(i), picked(i)
+		if counts {
+			w.Margin[n].add(test, in)
+		}
 		for _, tag := range test.Tags {
-			if at, ok := column[tag]; ok {
+			at, ok := column[tag]
+			if !ok {
+				continue
+			}
+			if counts || test.Unmet.meets(tag) {
 				w.Cells[n][at].add(test, in)
 				w.Most = max(w.Most, w.Cells[n][at].All.Tests)
 			}
 		}
 	}
+}
+
+// meets reports whether a build with a word meets the constraint.
+func (u *Unmet) meets(word string) bool {
+	return u != nil && !u.Settled && slices.Contains(u.Tags, word)
 }
 
 // joinParent adds a node to the folder above it, or to the margins at the foot.
@@ -114,9 +132,9 @@ func (w *Weave) joinParent(n int) {
 	}
 }
 
-// Members returns the tests of a node that carry the tag. A negative node means the whole catalog, a nil tag any
-// tag.
-func (w *Weave) Members(c *Catalog, node int, tag Set) Set {
+// Members returns the tests that count at a node and carry the tag, tagged. A negative node means the whole catalog, an empty
+// tag any tag.
+func (w *Weave) Members(c *Catalog, node int, tag string, tagged Set) Set {
 	members := NewSet(len(c.Tests))
 	if node < 0 {
 		members.AddRange(0, len(c.Tests))
@@ -127,8 +145,14 @@ func (w *Weave) Members(c *Catalog, node int, tag Set) Set {
 			}
 		}
 	}
-	if tag != nil {
-		members.And(tag)
+	if tag != "" {
+		members.And(tagged)
 	}
-	return members
+	counting := NewSet(len(c.Tests))
+	for i := range members.All {
+		if w.within(i) || tag != "" && c.Tests[i].Unmet.meets(tag) {
+			counting.Add(i)
+		}
+	}
+	return counting
 }

@@ -114,7 +114,7 @@ func (x *Index) Warm() {
 		if err != nil {
 			continue // a name that a person wrote into a file by hand
 		}
-		if held, err := x.Held(c.Text, e); err == nil {
+		if held, err := x.Selected(c.Text, e); err == nil {
 			counts[c.Text] = held.Len()
 		}
 	}

@@ -13,13 +13,10 @@ type Step struct {
 	Sum    catalog.Sum
 }
 
-// Funnel returns how many tests are left after each clause, beginning with all of them. The error is as that of
-// Held.
+// Funnel returns how many tests are left after each clause, beginning with all that the pick chooses from. The error is as that
+// of Held.
 func (x *Index) Funnel(text string, e Expr) ([]Step, error) {
-	left, err := x.Held(text, All{})
-	if err != nil {
-		return nil, err
-	}
+	left := x.Within(e)
 	steps := []Step{{Clause: "all", Sum: x.sum(left)}}
 	for _, clause := range Clauses(e) {
 		held, err := x.Held(text, clause)
@@ -50,6 +47,9 @@ type Reason struct {
 
 // String returns the reason in words.
 func (r Reason) String() string {
+	if r.Clause == "" && !r.Held {
+		return "out: " + r.Because
+	}
 	if r.Clause == "" {
 		return "in: the empty pick selects every test"
 	}
@@ -72,6 +72,9 @@ func (x *Index) Why(text string, e Expr, i int) (Reason, error) {
 		return set.Has(i)
 	}
 	r := Reason{Held: e.Eval(holds), Column: 1}
+	if r.Held && failed == nil && !x.Within(e).Has(i) {
+		return Reason{Column: 1, Because: behindFact(x.Catalog.Tests[i].Unmet)}, nil
+	}
 	part := Deciding(e, holds)
 	if clauses := Clauses(e); r.Held && len(clauses) > 1 {
 		part = e // each of the clauses is needed

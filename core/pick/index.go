@@ -27,6 +27,8 @@ type Source struct {
 	Defined map[string]bool
 	// Saved holds the saved picks, by name.
 	Saved map[string]string
+	// Constrained makes tests behind a build constraint that is not met tests as all others.
+	Constrained bool
 	// Steps returns the names of the steps that tests had in earlier runs, by ID. The first call may be slow.
 	Steps func() map[string][]string
 	// Crossing returns what is known of the runs of a crossing with some values: Past and Rates.
@@ -41,6 +43,7 @@ type Index struct {
 	Catalog *catalog.Catalog
 	source  Source
 	tags    map[string]catalog.Set
+	unmet   catalog.Set // the tests behind a build constraint that is not met; nil for none
 	kinds   map[string]catalog.Set
 	files   []fileRun
 	nameList
@@ -81,6 +84,12 @@ func NewIndex(c *catalog.Catalog, source Source) *Index {
 			addTo(x.tags, tag, i, n)
 		}
 		addTo(x.kinds, string(t.Kind), i, n)
+		if t.Unmet != nil && !source.Constrained {
+			if x.unmet == nil {
+				x.unmet = catalog.NewSet(n)
+			}
+			x.unmet.Add(i)
+		}
 		x.nameList.add(&names, t.Name)
 		x.took[i] = t.Expected
 		if len(x.files) == 0 || x.files[len(x.files)-1].file != t.File {
@@ -159,11 +168,11 @@ func (x *Index) Pick(text string) (Expr, catalog.Set, error) {
 	if err := x.Check(text, e); err != nil {
 		return nil, nil, err
 	}
-	held, err := x.Held(text, e)
+	held, err := x.Selected(text, e)
 	return e, held, err
 }
 
-// Held returns the tests that a pick selects. The error, if any, is an *Error for the given text: an unknown saved
+// Held returns the tests for which a pick is true, behind whatever build constraint; see Selected. The error, if any, is an *Error for the given text: an unknown saved
 // pick, or a revision.
 func (x *Index) Held(text string, e Expr) (catalog.Set, error) {
 	v := &evaluation{index: x, text: text}

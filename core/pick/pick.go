@@ -11,7 +11,7 @@
 // points at the column. An Index evaluates trees over a catalog and explains them:
 //
 //	x := pick.NewIndex(c, pick.Source{})
-//	held, err := x.Held(text, expr)
+//	selected, err := x.Selected(text, expr)
 //
 // Conditions, such as os:linux or go>=1.25, are the same language over other fields; see ParseCondition.
 package pick

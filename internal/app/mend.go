@@ -129,7 +129,7 @@ const timesTried = 5
 // declared returns the tests of a test's group that run, in their declared order.
 func (a *App) declared(of *catalog.Test) (tests []catalog.Test) {
 	for _, t := range a.Catalog.Tests {
-		if t.Suite == of.Suite && t.Group == of.Group && t.SkipReason == "" {
+		if t.Suite == of.Suite && t.Group == of.Group && t.SkipReason == "" && (t.Unmet == nil || of.Unmet != nil) {
 			tests = append(tests, t)
 		}
 	}

@@ -190,7 +190,7 @@ func (s *suspects) favour(victim catalog.Test) map[string]float64 {
 func (s *suspects) reach(victim catalog.Test) []string {
 	var reach []string
 	for _, t := range s.app.Catalog.Tests {
-		inReach := t.Suite == victim.Suite && t.SkipReason == "" &&
+		inReach := t.Suite == victim.Suite && t.SkipReason == "" && (t.Unmet == nil || victim.Unmet != nil) &&
 			(s.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
 		if inReach || t.ID == victim.ID {
 			reach = append(reach, t.ID)

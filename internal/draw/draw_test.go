@@ -84,7 +84,7 @@ func sampleWeave() *catalog.Weave {
 		{Suite: "u", Group: "irrigation/sprinkle", Name: "b", Tags: []string{"valve"}, Expected: 2},
 		{Suite: "u", Group: "shade", Name: "c", Expected: 4},
 	})
-	return catalog.NewWeave(c, c.Tree(), c.Tags(), func(i int) bool { return i < 2 })
+	return catalog.NewWeave(c, c.Tree(), c.Tags(), func(int) bool { return true }, func(i int) bool { return i < 2 })
 }
 
 func samplePlan(seconds ...float64) (split.Plan, []split.Point) {

@@ -39,22 +39,23 @@ const FileName = "fern.toml"
 
 // Project is a folder with tests.
 type Project struct {
-	Dir       string // absolute
-	Name      string
-	Below     string // the folder in it that was opened, relative to Dir; empty for Dir itself
-	Suites    []Suite
-	Tags      []TagRule         // in the order of the file
-	Picks     map[string]string // saved picks by name
-	Rules     []Rule            // in the order of the file
-	Resources map[string]int    // how many tests may hold each at once
-	Shared    []string          // resources that all machines share
-	Start     time.Duration     // that a machine of the fleet takes before its first test; 0 to learn it
-	Touched   []TouchRule       // in the order of the file
-	Workers   Workers
-	Retention Retention
-	Services  []service.Spec
-	Matrix    *Matrix          // nil if there is none
-	Crossing  *matrix.Crossing // as Project.At returns it; nil for the project itself
+	Dir         string // absolute
+	Name        string
+	Below       string // the folder in it that was opened, relative to Dir; empty for Dir itself
+	Suites      []Suite
+	Tags        []TagRule         // in the order of the file
+	Picks       map[string]string // saved picks by name
+	Rules       []Rule            // in the order of the file
+	Resources   map[string]int    // how many tests may hold each at once
+	Shared      []string          // resources that all machines share
+	Start       time.Duration     // that a machine of the fleet takes before its first test; 0 to learn it
+	Touched     []TouchRule       // in the order of the file
+	Constrained bool              // tests behind a build constraint that is not met are tests as all others
+	Workers     Workers
+	Retention   Retention
+	Services    []service.Spec
+	Matrix      *Matrix          // nil if there is none
+	Crossing    *matrix.Crossing // as Project.At returns it; nil for the project itself
 }
 
 // Kind says how a suite is found and run.
@@ -144,8 +145,9 @@ var defaultLimits = Limits{Test: defaultTimeout, Idle: defaultTimeout, Handshake
 // file is fern.toml as it is written.
 type file struct {
 	Project struct {
-		Name    string `toml:"name"`
-		Outside bool   `toml:"outside"`
+		Name        string `toml:"name"`
+		Outside     bool   `toml:"outside"`
+		Constrained bool   `toml:"constrained"`
 	} `toml:"project"`
 	Suites []struct {
 		Name       string   `toml:"name"`
@@ -254,7 +256,7 @@ func parse(dir, path string, data []byte) (*Project, error) {
 	if err := decoder.Decode(&f); err != nil {
 		return nil, positioned(path, err)
 	}
-	p := &Project{Dir: dir, Name: f.Project.Name}
+	p := &Project{Dir: dir, Name: f.Project.Name, Constrained: f.Project.Constrained}
 	if p.Name == "" {
 		p.Name = filepath.Base(dir)
 	}
@@ -481,7 +483,7 @@ func known(key []string) string {
 		return "it is now called " + now
 	}
 	tables := map[string]string{
-		"project": "name, outside", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, handshake-timeout, isolate, together, services", "workers": "count, prepare, clean, timeout, env, services", "ledger": "runs, days", "fleet": "resources, start",
+		"project": "name, outside, constrained", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, handshake-timeout, isolate, together, services", "workers": "count, prepare, clean, timeout, env, services", "ledger": "runs, days", "fleet": "resources, start",
 		"service": "name, create, start, ready, every, within, stop, per, env", "matrix": "pick, at-once, and the tables vary, with, add and then",
 		"matrix.with": "of, services, share, env, build-flags, pick, leave-out, may-fail", "matrix.add": "of", "matrix.then": "run",
 		"rule": "pick, " + strings.Join(catalog.RuleNames, ", ") + ", clear",

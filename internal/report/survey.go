@@ -191,7 +191,7 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 	}
 	why := &Why{Format: WhyFormat, ID: test.ID, Held: reason.Held, Clause: reason.Clause, Column: reason.Column, Because: reason.Because,
 		Tags: []WhyOrigin{}, Rules: []WhyOrigin{}, SkipReason: test.SkipReason}
-	held := true
+	held := x.Within(e).Has(i)
 	for n, step := range steps {
 		if n > 0 {
 			set, err := x.Held(text, pick.Clauses(e)[n-1])

@@ -54,11 +54,24 @@ func (v survey) drawFunnel(c canvas) int {
 		}
 		y++
 	}
+	if s.picked.behind != "" && y < c.height {
+		c.text(0, y, style{colour: t.fog}, cut(plain.Line(s.picked.behind), c.width))
+		y++
+	}
 	if why != nil {
 		c.text(0, y, style{colour: t.ink}, cut(whySentence(why), c.width))
 		y++
 	}
 	return y
+}
+
+// funnelRows returns the rows of the funnel with its heading and the sentence below it.
+func (f *figures) funnelRows() int {
+	rows := len(f.funnel) + 2
+	if f.behind != "" {
+		rows++
+	}
+	return rows
 }
 
 // explain returns why the test under the cursor is in the pick or out, nil if there is none.
@@ -76,6 +89,9 @@ func (v survey) explain() *report.Why {
 }
 
 func whySentence(why *report.Why) string {
+	if why.Clause == "" && !why.Held {
+		return plain.Line("out: " + why.Because)
+	}
 	if why.Clause == "" {
 		return "in: the empty pick selects every test"
 	}

@@ -202,7 +202,7 @@ func (a *App) spansNamed(named func(leg int) bool) []span {
 
 // legRoom is the most that a leg's figure is expected to need.
 func (a *App) legRoom(leg int) int {
-	digits := len(fmt.Sprint(len(a.session.picked.Catalog.Tests)))
+	digits := len(fmt.Sprint(a.session.picked.total()))
 	return [...]int{2*digits + 4, 9, 2*digits + 4, 10, 8, 6}[leg]
 }
 
@@ -252,7 +252,7 @@ func (a *App) pickTotal() string {
 	if a.width < wideScreen && estimated != "" {
 		about, estimated = "about ", ""
 	}
-	return fmt.Sprintf("%d of %d tests · %s%s of work%s", len(picked.tests), len(picked.Catalog.Tests), about, history.Clock(sum.Seconds), estimated)
+	return fmt.Sprintf("%d of %d tests · %s%s of work%s", len(picked.tests), picked.total(), about, history.Clock(sum.Seconds), estimated)
 }
 
 // pickRoom returns the columns that the pick has.

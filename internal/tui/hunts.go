@@ -188,7 +188,12 @@ func (a *App) recallHunts() tea.Cmd {
 			h.victim = *t
 			msg.hunts = append(msg.hunts, h)
 		}
-		msg.gauge, _, msg.err = r.Coverage(r.Catalog.Tests)
+		tests, err := r.Pick("")
+		if err != nil {
+			msg.err = err
+			return msg
+		}
+		msg.gauge, _, msg.err = r.Coverage(tests)
 		return msg
 	}
 }

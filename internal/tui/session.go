@@ -49,6 +49,7 @@ type figures struct {
 	weave  *catalog.Weave
 	signs  map[string]string // by tag: + if the pick narrows to it, - if it excludes it
 	funnel []pick.Step
+	behind string // what the pick leaves out behind build constraints, in words
 	fixed  bool // the tests are those with which a run of the pick was begun
 }
 
@@ -70,15 +71,23 @@ func evaluate(m workspace.Tests, text string, begun *begun) (figures, error) {
 		}
 	}
 	f.tests = m.Only(f.expr, f.held)
-	f.weave = catalog.NewWeave(m.Catalog, m.Tree, m.Index.Tags(), f.held.Has)
+	f.weave = catalog.NewWeave(m.Catalog, m.Tree, m.Index.Tags(), m.Index.Within(f.expr).Has, f.held.Has)
 	if f.funnel, err = m.Index.Funnel(text, f.expr); err != nil {
 		return f, err
 	}
+	behind, err := m.Index.Behind(text, f.expr)
+	if err != nil {
+		return f, err
+	}
+	f.behind = pick.BehindWords(behind)
 	for _, clause := range pick.Clauses(f.expr) {
 		f.sign(clause)
 	}
 	return f, nil
 }
+
+// total returns the number of tests that the pick chooses from.
+func (f *figures) total() int { return f.weave.Total.All.Tests }
 
 // sign notes what a clause does with a tag.
 func (f *figures) sign(clause pick.Expr) {

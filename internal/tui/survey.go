@@ -119,7 +119,7 @@ func (v *survey) readSource() tea.Cmd {
 func (v *survey) name() string { return "Survey" }
 
 func (v *survey) figure() (string, bool) {
-	return fmt.Sprintf("%d of %d", len(v.session.picked.tests), len(v.session.picked.Catalog.Tests)), false
+	return fmt.Sprintf("%d of %d", len(v.session.picked.tests), v.session.picked.total()), false
 }
 
 func (v *survey) keys() []key.Binding {
@@ -436,7 +436,7 @@ func (v *survey) list() *cellList {
 	}
 	if v.listed.weave != w || v.listed.node != node || v.listed.tag != tag {
 		cell := l.cell(v.row, v.column)
-		v.listed = cellList{w, node, tag, w.Members(v.session.picked.Catalog, node, carriers), cell.All, cell.Picked}
+		v.listed = cellList{w, node, tag, w.Members(v.session.picked.Catalog, node, l.tag(v.column), carriers), cell.All, cell.Picked}
 		v.test = max(0, min(v.test, cell.All.Tests-1))
 	}
 	return &v.listed

@@ -30,7 +30,7 @@ func (v survey) weaveWidth(width int) int {
 func (v survey) below(height int) int {
 	switch {
 	case height >= tallScreen:
-		return len(v.session.picked.funnel) + 10
+		return v.session.picked.funnelRows() + 8
 	case height >= 18:
 		return 7
 	}
@@ -73,7 +73,7 @@ func (v survey) draw(c canvas) {
 	}
 	y := 1 + used + 1
 	if c.height >= tallScreen {
-		y += v.drawFunnel(c.sub(2, y, weaveWidth-2, len(v.session.picked.funnel)+3)) + 1
+		y += v.drawFunnel(c.sub(2, y, weaveWidth-2, v.session.picked.funnelRows()+1)) + 1
 		v.drawCard(c.sub(2, y, weaveWidth-4, c.height-y), false)
 		return
 	}

@@ -58,7 +58,7 @@ func (w *Workspace) describe(c *catalog.Catalog, recall Recall) error {
 		return err
 	}
 	w.saved = project.Saved(w.Project.Picks, person, w.Own.Picks)
-	source := pick.Source{Defined: w.defined(), Saved: w.saved, Touched: w.touched, Rates: past.Rates, Steps: past.Steps}
+	source := pick.Source{Defined: w.defined(), Saved: w.saved, Touched: w.touched, Rates: past.Rates, Steps: past.Steps, Constrained: w.Project.Constrained}
 	source.Past = past.latest
 	source.Crossing = w.crossingSource(c, past)
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }

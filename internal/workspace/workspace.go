@@ -150,15 +150,24 @@ func (w *Workspace) At(c *matrix.Crossing, recall Recall) (*Workspace, error) {
 	at := *w
 	at.Project = w.Project.At(c)
 	at.Adapters = maps.Clone(w.Adapters)
+	tests := w.undescribed()
 	for _, s := range at.Project.Suites {
-		if a, ok := at.Adapters[s.Name].(*golang.Adapter); ok {
-			var err error
-			if at.Adapters[s.Name], err = a.Elsewhere(at.Project.BuildPath(s), s.BuildFlags, environment(at.Project)); err != nil {
-				return nil, fmt.Errorf("suite %s: %w", s.Name, err)
+		a, ok := at.Adapters[s.Name].(*golang.Adapter)
+		if !ok {
+			continue
+		}
+		there, err := a.Elsewhere(at.Project.BuildPath(s), s.BuildFlags, environment(at.Project))
+		if err != nil {
+			return nil, fmt.Errorf("suite %s: %w", s.Name, err)
+		}
+		for i := range tests {
+			if tests[i].Suite == s.Name {
+				there.Constrain(&tests[i])
 			}
 		}
+		at.Adapters[s.Name] = there
 	}
-	return &at, at.describe(w.Catalog.With(w.undescribed()), recall)
+	return &at, at.describe(w.Catalog.With(tests), recall)
 }
 
 func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {

@@ -2,11 +2,17 @@ package golang
 
 import (
 	"bytes"
+	"fmt"
 	"go/build"
 	"go/build/constraint"
 	"io"
+	"maps"
+	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+
+	"fernrelay/core/catalog"
 )
 
 // constrained is the result of a file's build constraint.
@@ -69,11 +75,45 @@ func nameConstraint(name string) constraint.Expr {
 	return nil
 }
 
+// both returns what two constraints require together, each clause once. x may be nil.
 func both(x, y constraint.Expr) constraint.Expr {
-	if x == nil || x.String() == y.String() {
-		return y
+	all := clauses(x)
+	for _, clause := range clauses(y) {
+		if !slices.ContainsFunc(all, func(known constraint.Expr) bool { return known.String() == clause.String() }) {
+			all = append(all, clause)
+		}
 	}
-	return &constraint.AndExpr{X: x, Y: y}
+	joined := all[0]
+	for _, clause := range all[1:] {
+		joined = &constraint.AndExpr{X: joined, Y: clause}
+	}
+	return joined
+}
+
+// clauses returns the parts of a constraint that it requires one by one; none of nil.
+func clauses(e constraint.Expr) []constraint.Expr {
+	if e == nil {
+		return nil
+	}
+	if and, ok := e.(*constraint.AndExpr); ok {
+		return append(clauses(and.X), clauses(and.Y)...)
+	}
+	return []constraint.Expr{e}
+}
+
+// unmet returns what a build here lacks to hold a file, of which buildable said tags and here; nil if it lacks nothing.
+func (c *constrained) unmet(tags []string, here bool) *catalog.Unmet {
+	if here && len(tags) == 0 {
+		return nil
+	}
+	words := slices.Clone(tags)
+	for _, label := range labels(c.expr) {
+		if slices.Contains(c.words, label) {
+			words = append(words, label)
+		}
+	}
+	slices.Sort(words)
+	return &catalog.Unmet{Constraint: c.expr.String(), Tags: slices.Compact(words), Settled: !here}
 }
 
 // labels returns the tags that a constraint adds to tests: the words that it requires, and with a "!" those that
@@ -207,4 +247,67 @@ func subsets(words []string) [][]string {
 	}
 	slices.SortStableFunc(sets, func(a, b []string) int { return len(a) - len(b) })
 	return sets
+}
+
+// constrain sets what the file's build constraint means for one of its tests.
+func (f *testFile) constrain(t *catalog.Test) {
+	t.Unmet, t.SkipReason = f.unmet, ""
+	if !f.here {
+		t.SkipReason = fmt.Sprintf("its build constraint, %s, is not met on %s/%s", f.Constraint, runtime.GOOS, runtime.GOARCH)
+	}
+}
+
+// Constrain sets what the build constraint of a test's file means with the flags and settings of this adapter.
+func (a *Adapter) Constrain(t *catalog.Test) {
+	if f := a.packages[t.Group].file(a.targets[t.ID].file); f != nil && f.Constraint != "" {
+		f.constrain(t)
+	}
+}
+
+// file returns a test file by its name, nil if there is none.
+func (p *gopkg) file(name string) *testFile {
+	if at := slices.IndexFunc(p.files, func(f *testFile) bool { return f.name == name }); at >= 0 {
+		return p.files[at]
+	}
+	return nil
+}
+
+// reconsider reads the build constraints of test files again, for other flags and settings. What it changes it copies.
+func (a *Adapter) reconsider() error {
+	a.packages, a.targets = maps.Clone(a.packages), maps.Clone(a.targets)
+	for group, p := range a.packages {
+		if !slices.ContainsFunc(p.files, func(f *testFile) bool { return f.Constraint != "" }) {
+			continue
+		}
+		copied := *p
+		copied.files = slices.Clone(p.files)
+		for i, f := range copied.files {
+			if f.Constraint == "" {
+				continue
+			}
+			src, err := a.read(filepath.Join(p.dir, f.name))
+			if err != nil {
+				return err
+			}
+			other := *f
+			other.place(a, p.dir, src)
+			copied.files[i] = &other
+		}
+		a.packages[group] = &copied
+	}
+	for id, to := range a.targets {
+		_, group, _ := catalog.Parts(id)
+		if f := a.packages[group].file(to.file); f != nil && f.Constraint != "" {
+			to.tags = strings.Join(f.tags, ",")
+			a.targets[id] = to
+		}
+	}
+	return nil
+}
+
+// place works out which builds have the file.
+func (f *testFile) place(a *Adapter, dir string, src []byte) {
+	c := readConstraint(f.name, src)
+	f.tags, f.here, f.anywhere = a.buildable(dir, f.name, src, c)
+	f.unmet = c.unmet(f.tags, f.here)
 }

@@ -40,6 +40,7 @@ type testFile struct {
 	tags     []string // build tags that it needs; none for the default build
 	here     bool     // it can be built on this machine
 	anywhere bool     // some build has it
+	unmet    *catalog.Unmet
 }
 
 // target is what a test is in its binary.
@@ -47,6 +48,7 @@ type target struct {
 	function string
 	tags     string // build tags, joined by commas
 	second   bool   // another of this name precedes it in the same build
+	file     string // the name of its file
 }
 
 // Discover reads the tests of every package below the suite's folder.
@@ -151,12 +153,10 @@ func (a *Adapter) declared(p *gopkg, tests []catalog.Test) []catalog.Test {
 
 // named gives a test an ID that no other has, and records what it is in its binary.
 func (a *Adapter) named(f *testFile, t catalog.Test) catalog.Test {
-	to := target{function: t.Name, tags: strings.Join(f.tags, ",")}
+	to := target{function: t.Name, tags: strings.Join(f.tags, ","), file: f.name}
 	plain, taken := a.targets[t.ID]
 	to.second = taken && plain.tags == to.tags && f.here
-	if !f.here {
-		t.SkipReason = fmt.Sprintf("its build constraint, %s, is not met on %s/%s", f.Constraint, runtime.GOOS, runtime.GOARCH)
-	}
+	f.constrain(&t)
 	for n := 1; taken; n++ {
 		t.Name = to.function + "~" + f.apart()
 		if n > 1 {
@@ -324,7 +324,7 @@ func (a *Adapter) readFile(p *gopkg, name string) (*testFile, error) {
 	f := &testFile{name: name, here: true, anywhere: true}
 	f.source = a.cache.source(a.Suite, p.group, shown, src, func() source { return readSource(a.Suite, p.group, shown, src) })
 	if f.Constraint != "" {
-		f.tags, f.here, f.anywhere = a.buildable(p.dir, name, src, readConstraint(name, src))
+		f.place(a, p.dir, src)
 		f.Broken = f.Broken && f.here && len(f.tags) == 0
 	}
 	return f, nil
@@ -379,7 +379,11 @@ func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
 		}
 	}
 	for _, label := range r.source.Labels {
-		above.AddTag(label, "the build constraint")
+		from := "the build constraint"
+		if settled(strings.TrimPrefix(label, "!")) {
+			from = catalog.FromSystem
+		}
+		above.AddTag(label, from)
 	}
 	var tests []catalog.Test
 	add := func(name string, kind catalog.Kind, fn *ast.FuncDecl) {

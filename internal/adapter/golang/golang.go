@@ -93,7 +93,7 @@ func (a *Adapter) Elsewhere(store string, buildFlags, env []string) (*Adapter, e
 	config.Store, config.BuildFlags, config.Env = store, buildFlags, env
 	other := &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, bin: a.bin,
 		binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
-	return other, other.readOverlay()
+	return other, errors.Join(other.readOverlay(), other.reconsider())
 }
 
 // Source returns the name of the function of a test, and the flags with which it is built.
