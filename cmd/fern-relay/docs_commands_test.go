@@ -50,6 +50,54 @@ func documents(t *testing.T) []string {
 	return append(pages, "../../README.md", "../../CONTRIBUTING.md")
 }
 
+// TestReadme pastes the commands of README's first sections into a shell, in order, as a person with a new home does.
+func TestReadme(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../../README.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	first, _, _ := strings.Cut(string(text), "## On your own project")
+	root, err := filepath.Abs("../..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept, err := exec.Command("go", "env", "GOCACHE", "GOMODCACHE", "GOROOT").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	folders := strings.Fields(string(kept))
+	env := []string{"HOME=" + t.TempDir(), "GOCACHE=" + folders[0], "GOMODCACHE=" + folders[1], "PATH=" + folders[2] + "/bin:/usr/bin:/bin", "PS1=NEXT> "}
+	for _, name := range []string{"CI", "GOPATH", "GOBIN", "XDG_CACHE_HOME"} {
+		env = append(env, name+"=")
+	}
+	s := openCommand(t, 160, 50, root, env, "sh")
+	block := false
+	for line := range strings.Lines(first) {
+		block = block != strings.HasPrefix(line, "```")
+		line, isCommand := strings.CutPrefix(strings.TrimRight(line, "\n"), map[bool]string{true: "$ ", false: "    "}[block])
+		if !isCommand || line == "go test ./..." {
+			continue
+		}
+		s.shows("NEXT>")
+		s.typed("clear; " + line + "; echo ended")
+		s.press("Enter")
+		if strings.HasSuffix(line, " demo") {
+			s.shows("Survey 252 of 252")
+			s.press("q")
+			s.shows("ended\nNEXT>")
+			continue
+		}
+		shown := s.shows("ended\nNEXT>")
+		for _, wrong := range []string{"fern-relay: ", "not found", "No such"} {
+			if strings.Contains(shown, wrong) {
+				t.Fatalf("%s prints\n%s", line, shown)
+			}
+		}
+	}
+	s.shows("polluted", "motor_service")
+}
+
 var consoleBlock = regexp.MustCompile("(?s)```console\n.*?```")
 
 // home is what the documents show in place of the folder in which a test works.
@@ -60,7 +108,7 @@ func checkBlock(t *testing.T, block string) string {
 	t.Helper()
 	work := t.TempDir()
 	dir := filepath.Join(work, "glasshouse")
-	if err := demo.LayOutIn(dir, program); err != nil {
+	if err := demo.LayOutIn(dir); err != nil {
 		t.Fatal(err)
 	}
 	var shown strings.Builder

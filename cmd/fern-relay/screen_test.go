@@ -24,6 +24,12 @@ type screen struct {
 // open starts a command of the program in a terminal of this size.
 func open(t *testing.T, width, height int, dir string, env []string, args ...string) *screen {
 	t.Helper()
+	return openCommand(t, width, height, dir, env, append([]string{program}, args...)...)
+}
+
+// openCommand starts any command in a terminal of this size.
+func openCommand(t *testing.T, width, height int, dir string, env []string, words ...string) *screen {
+	t.Helper()
 	if _, err := exec.LookPath("tmux"); err != nil {
 		if os.Getenv("CI") != "" {
 			t.Fatal("tmux is missing")
@@ -35,8 +41,8 @@ func open(t *testing.T, width, height int, dir string, env []string, args ...str
 	for _, e := range append(env, "COLORTERM=truecolor") {
 		start = append(start, "-e", e)
 	}
-	start = append(start, "sh", "-c", `"$0" "$@"; echo $? >`+s.status(), program)
-	s.tmux(append(start, args...)...)
+	start = append(start, "sh", "-c", `"$0" "$@"; echo $? >`+s.status())
+	s.tmux(append(start, words...)...)
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
 	return s
 }

@@ -101,8 +101,14 @@ func Command(ctx context.Context, dir string, slot Slot, program string, args ..
 	return p
 }
 
+// Self is the first word of a command line that runs this very program, wherever it is.
+const Self = "{fern-relay}"
+
 // ProgramPath returns the program that the first word of a command line names. One that begins with a dot is relative to a folder.
 func ProgramPath(dir, word string) string {
+	if self, err := os.Executable(); word == Self && err == nil {
+		return self
+	}
 	if strings.HasPrefix(word, ".") {
 		return filepath.Join(dir, word)
 	}

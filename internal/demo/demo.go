@@ -13,13 +13,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
-	"slices"
-	"strconv"
 	"time"
 
-	"fernrelay/core/lazy"
 	"fernrelay/core/run"
+	"fernrelay/internal/adapter"
 	"fernrelay/internal/demo/glasshouse"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/owned"
@@ -47,7 +44,7 @@ name = "glasshouse, demo data"
 [[suite]]
 name = "glasshouse"
 kind = "host"
-%[1]s
+run = "{fern-relay} demo-host"         # the program that opens the project
 timeout = "20s"
 
 [tags]
@@ -55,7 +52,7 @@ slow = "took>=900ms"
 
 [picks]
 desk = "quick not nightly"            # while working
-shaky = "flips>1 or rate<90%%"
+shaky = "flips>1 or rate<90%"
 cold = "frost or (clock in:alarms/**)"
 
 [[rule]]                              # all of them talk over one line
@@ -84,14 +81,14 @@ env = { GLASS_MENDED = "off", GLASS_BUS = "19200", GLASS_ARCHIVE = "here" }
 
 [[service]]                           # a stand-in for a database server, which ships with the demo
 name = "shelf"
-%[2]s
+start = "{fern-relay} demo-store shelf 127.0.0.1:{port}"
 ready = "tcp:{port}"
 every = "20ms"
 env = { GLASS_STORE_AT = "127.0.0.1:{port}" }
 
 [[service]]                           # another, which takes longer to start
 name = "cellar"
-%[3]s
+start = "{fern-relay} demo-store cellar 127.0.0.1:{port}"
 ready = "tcp:{port}"
 every = "20ms"
 env = { GLASS_STORE_AT = "127.0.0.1:{port}" }
@@ -123,27 +120,19 @@ may-fail = "nobody keeps it any more"
 run = "echo the glasshouse may open"
 `
 
-// programLines are the lines of the configuration that name this program.
-var programLines = []func() *regexp.Regexp{lazy.Regexp(`(?m)^run = .* ` + HostCommand + `"$`),
-	lazy.Regexp(`(?m)^start = .* ` + StoreCommand + ` shelf 127.0.0.1:\{port\}"$`), lazy.Regexp(`(?m)^start = .* ` + StoreCommand + ` cellar 127.0.0.1:\{port\}"$`)}
-
 // LayOut writes the demo project into a folder of the user's cache and returns the folder. It keeps an existing
-// ledger, and all of a fern.toml except the lines that name this program. One of an earlier version is kept beside the new one.
+// ledger and fern.toml. A fern.toml of an earlier version is kept beside the new one.
 func LayOut() (string, error) {
 	cache, err := os.UserCacheDir()
 	if err != nil {
 		return "", fmt.Errorf("there is no place for the demo project: %w", err)
 	}
-	program, err := os.Executable()
-	if err != nil {
-		return "", err
-	}
 	dir := filepath.Join(cache, "fern-relay", "glasshouse")
-	return dir, LayOutIn(dir, program)
+	return dir, LayOutIn(dir)
 }
 
-// LayOutIn writes the demo project into a folder; program is the fern-relay that serves its tests.
-func LayOutIn(dir, program string) error {
+// LayOutIn writes the demo project into a folder.
+func LayOutIn(dir string) error {
 	err := fs.WalkDir(glasshouse.Sources, ".", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
@@ -157,40 +146,25 @@ func LayOutIn(dir, program string) error {
 	if err != nil {
 		return err
 	}
-	lines := programLinesOf(program)
-	file := filepath.Join(dir, project.FileName)
-	text := fmt.Appendf(nil, config, lines[0], lines[1], lines[2])
-	switch kept, err := os.ReadFile(file); {
-	case err == nil && namesProgram(kept):
-		for i, line := range programLines {
-			kept = line().ReplaceAllLiteral(kept, []byte(lines[i]))
-		}
-		text = kept
-	case err == nil: // of an earlier version, perhaps with changes of its user
-		if err := write(file+".before", kept); err != nil {
-			return err
-		}
-	}
-	if err := write(file, text); err != nil {
+	if err := writeConfig(filepath.Join(dir, project.FileName)); err != nil {
 		return err
 	}
 	return layOutPast(filepath.Join(dir, ".fern"))
 }
 
-// programLinesOf returns the lines of the configuration that name a program.
-func programLinesOf(program string) (lines []string) {
-	line := func(key, args string) {
-		lines = append(lines, key+" = "+strconv.Quote(fmt.Sprintf("'%s' %s", program, args)))
+// writeConfig writes fern.toml. It leaves one alone that serves the tests in the way of this version, perhaps with changes of its
+// user, and keeps any other beside the new one.
+func writeConfig(file string) error {
+	kept, err := os.ReadFile(file)
+	if err == nil && bytes.Contains(kept, []byte(`"`+adapter.Self+" "+HostCommand+`"`)) {
+		return nil
 	}
-	line("run", HostCommand)
-	line("start", StoreCommand+" shelf 127.0.0.1:{port}")
-	line("start", StoreCommand+" cellar 127.0.0.1:{port}")
-	return lines
-}
-
-// namesProgram reports whether a configuration has all lines that name this program, so that it is one of this version.
-func namesProgram(text []byte) bool {
-	return !slices.ContainsFunc(programLines, func(line func() *regexp.Regexp) bool { return !line().Match(text) })
+	if err == nil {
+		if err := write(file+".before", kept); err != nil {
+			return err
+		}
+	}
+	return write(file, []byte(config))
 }
 
 // layOutPast writes the recorded past into a store that has no ledger.
