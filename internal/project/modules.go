@@ -44,8 +44,8 @@ func goSuites(root string, modules []string) (suites []Suite) {
 	return suites
 }
 
-// addDefaultSuites adds the suites that the project has without its fern.toml. In a folder inside of a module it is the part of the
-// module that is there.
+// addDefaultSuites adds the suites of a project whose fern.toml names none: those of its modules or, without any, of its folders of
+// scripts. In a folder inside of a module it is the part of the module that is there.
 func (p *Project) addDefaultSuites() error {
 	root, modules, err := modulesOf(p.Dir)
 	if root != p.Dir && modules != nil {
@@ -55,9 +55,20 @@ func (p *Project) addDefaultSuites() error {
 		return err
 	}
 	if p.Suites = goSuites(p.Dir, modules); p.Suites == nil {
-		return fmt.Errorf("%s has no suite, and there is no Go module here: add a [[suite]] with a name and a kind", filepath.Join(p.Dir, FileName))
+		p.Suites = scriptSuites(p.Dir)
+	}
+	if p.Suites == nil {
+		return fmt.Errorf("%s has no suite, and there is no Go module or folder of scripts here: add a [[suite]] with a name and a kind", filepath.Join(p.Dir, FileName))
 	}
 	return nil
+}
+
+// scriptSuites returns a suite for each folder of scripts in a project.
+func scriptSuites(root string) (suites []Suite) {
+	for _, f := range LookForScripts(root, map[string]bool{}).Folders {
+		suites = append(suites, Suite{Name: f.Name, Kind: Command, Dir: f.Dir, List: f.List, Run: RunScript, Limits: defaultLimits, Isolate: "group", Together: split.Test})
+	}
+	return suites
 }
 
 // modulesOf returns the root of a project without fern.toml and the folders of its modules, relative to the root.

@@ -113,14 +113,23 @@ func TestOpenWithoutSuites(t *testing.T) {
 			".", "one one, two two"},
 		"a module of a workspace": {map[string]string{"go.work": "go 1.24\nuse ./one\nuse ./two\n", "one/go.mod": "module one\n", "two/go.mod": "module two\n", "one/" + FileName: alone},
 			"one", "go ."},
-		"folders of modules": {map[string]string{"a/go.mod": "module a\n", "b/go.mod": "module b\n", FileName: alone}, ".", "a a, b b"},
-		"nothing":            {map[string]string{FileName: alone}, ".", ""},
+		"folders of modules":    {map[string]string{"a/go.mod": "module a\n", "b/go.mod": "module b\n", FileName: alone}, ".", "a a, b b"},
+		"folders of scripts":    {map[string]string{"checks/one.sh": "#!/bin/sh\n", "it/two": "#!/bin/sh\n", "src/main.sh": "#!/bin/sh\n", FileName: alone}, ".", "checks checks, it it"},
+		"a module with scripts": {map[string]string{"go.mod": "module a\n", "checks/one.sh": "#!/bin/sh\n", FileName: alone}, ".", "go ."},
+		"nothing":               {map[string]string{FileName: alone}, ".", ""},
 	} {
 		dir := t.TempDir()
 		testfiles.Write(t, dir, c.files)
+		for file, text := range c.files {
+			if strings.HasPrefix(text, "#!") {
+				if err := os.Chmod(filepath.Join(dir, file), 0o755); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
 		p, err := Open(filepath.Join(dir, c.below))
 		if c.want == "" {
-			if err == nil || !strings.Contains(err.Error(), "there is no Go module here: add a [[suite]]") {
+			if err == nil || !strings.Contains(err.Error(), "there is no Go module or folder of scripts here: add a [[suite]]") {
 				t.Errorf("%s: %v", name, err)
 			}
 			continue

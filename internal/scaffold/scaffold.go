@@ -5,18 +5,13 @@
 package scaffold
 
 import (
-	"bufio"
-	"bytes"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"fernrelay/core/lazy"
 	"fernrelay/core/plain"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wording"
@@ -45,12 +40,6 @@ var (
 	ResultsWords = []string{"its exit status: one {name} a process", "TAP on standard output", "JUnit XML in {report}, or on standard output", "the Go toolchain's JSON events", "our own event lines"}
 )
 
-// mostFolders bounds the folders that are looked at.
-const mostFolders = 5000
-
-// passed are folders that hold no tests of the project itself.
-var passed = map[string]bool{"node_modules": true, "vendor": true, "testdata": true, "third_party": true, "build": true, "dist": true, "target": true}
-
 // Look looks at a folder and what is below it. The error says that the folder cannot be read, or that it is inside of a project.
 func Look(dir string) (*Shape, error) {
 	dir, err := filepath.Abs(dir)
@@ -72,122 +61,17 @@ func Look(dir string) (*Shape, error) {
 		}
 		s.Modules = len(s.Suites)
 	}
-	return s, s.lookForScripts(dir)
-}
-
-// lookForScripts adds a suite for each folder of scripts that look like tests.
-func (s *Shape) lookForScripts(dir string) error {
-	names := map[string]bool{}
+	taken := map[string]bool{}
 	for _, suite := range s.Suites {
-		names[suite.Name] = true
+		taken[suite.Name] = true
 	}
-	return filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
-		below, _ := filepath.Rel(dir, at)
-		switch {
-		case err != nil:
-			s.Notes = append(s.Notes, fmt.Sprintf("%s cannot be read: %v", plain.Line(below), errors.Unwrap(err)))
-			return fs.SkipDir
-		case !d.IsDir():
-			return nil
-		case below != "." && (d.Name()[0] == '.' || passed[d.Name()]):
-			return fs.SkipDir
-		}
-		if s.Looked++; s.Looked > mostFolders {
-			s.Notes = append(s.Notes, fmt.Sprintf("only the first %d folders were looked at", mostFolders))
-			return fs.SkipAll
-		}
-		all := testFolder().MatchString(d.Name())
-		scripts, odd := scriptsIn(at, all)
-		for _, name := range odd {
-			s.Notes = append(s.Notes, fmt.Sprintf("the script %s has a line break in its name: rename it", plain.Line(path.Join(filepath.ToSlash(below), name))))
-		}
-		if len(scripts) > 0 {
-			name := uniqueName(filepath.ToSlash(below), names)
-			s.Suites = append(s.Suites, Suite{Name: name, Kind: "command", Dir: filepath.ToSlash(below), List: listLine(scripts, all), Run: "./{name}", Example: scripts[0],
-				Comment: wording.Plural(len(scripts), "script") + ", each a test by its exit status, such as " + plain.Line(scripts[0])})
-		}
-		return nil
-	})
-}
-
-var (
-	testFolder = lazy.Regexp(`(?i)^(tests?|checks?|t|specs?|it|e2e)$|[-_](tests?|checks?)$`)
-	testBegins = lazy.Regexp(`(?i)^(test|check)[-_.]`)
-	testEnds   = lazy.Regexp(`(?i)[-_](test|check)(\.\w+)?$|\.t$`)
-)
-
-// scriptsIn returns the executable scripts of a folder that look like tests: all of a folder of tests, or else those whose names
-// say so. odd are those with a line break in their names, which no list can name.
-func scriptsIn(dir string, all bool) (scripts, odd []string) {
-	entries, _ := os.ReadDir(dir) // the walk reports what cannot be read
-	for _, e := range entries {
-		info, err := e.Info()
-		if err != nil || !info.Mode().IsRegular() || info.Mode()&0o100 == 0 || !all && !testBegins().MatchString(e.Name()) && !testEnds().MatchString(e.Name()) || !isScript(filepath.Join(dir, e.Name())) {
-			continue
-		}
-		if strings.ContainsAny(e.Name(), "\n\r") {
-			odd = append(odd, e.Name())
-			continue
-		}
-		scripts = append(scripts, e.Name())
+	scripts := project.LookForScripts(dir, taken)
+	s.Looked, s.Notes = scripts.Looked, scripts.Notes
+	for _, f := range scripts.Folders {
+		s.Suites = append(s.Suites, Suite{Name: f.Name, Kind: "command", Dir: f.Dir, List: f.List, Run: project.RunScript, Example: f.First,
+			Comment: wording.Plural(f.Scripts, "script") + ", each a test by its exit status, such as " + plain.Line(f.First)})
 	}
-	return scripts, odd
-}
-
-// isScript reports whether a file begins with #!.
-func isScript(file string) bool {
-	f, err := os.Open(file)
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	head, _ := bufio.NewReaderSize(f, 16).Peek(2)
-	return bytes.Equal(head, []byte("#!"))
-}
-
-// listLine returns a command that lists scripts like some: all executable files of a folder of tests, with their ending if all have
-// the same, or else those whose names are like theirs.
-func listLine(scripts []string, all bool) string {
-	var globs []string
-	for _, name := range scripts {
-		glob := "*" + path.Ext(name)
-		if !all {
-			glob = likeName(name)
-		}
-		globs = append(globs, glob)
-	}
-	slices.Sort(globs)
-	if globs = slices.Compact(globs); all && len(globs) > 1 {
-		globs = []string{"*"}
-	}
-	return fmt.Sprintf(`sh -c 'for f in %s; do [ -f "$f" ] && [ -x "$f" ] && echo "$f"; done | sort -u'`, strings.Join(globs, " "))
-}
-
-// likeName returns a pattern of a shell for names that say in the same way that they are tests, as in test_* or *-check.sh.
-func likeName(name string) string {
-	if begins := testBegins().FindString(name); begins != "" {
-		return begins + "*"
-	}
-	return "*" + testEnds().FindString(name)
-}
-
-// uniqueName returns a name for the suite of a folder that no other has.
-func uniqueName(below string, names map[string]bool) string {
-	base := strings.Map(func(r rune) rune {
-		if strings.ContainsRune(`:#/\ `, r) || r < ' ' {
-			return '-'
-		}
-		return r
-	}, strings.TrimLeft(below, "."))
-	if base == "" {
-		base = "scripts"
-	}
-	name := base
-	for n := 2; names[name]; n++ {
-		name = fmt.Sprint(base, n)
-	}
-	names[name] = true
-	return name
+	return s, nil
 }
 
 // Add adds a suite that a person describes. If it does not say how it reports, that follows from its run command: a

@@ -50,7 +50,7 @@ type figures struct {
 	signs  map[string]string // by tag: + if the pick narrows to it, - if it excludes it
 	funnel []pick.Step
 	behind string // what the pick leaves out behind build constraints, in words
-	fixed  bool // the tests are those with which a run of the pick was begun
+	fixed  bool   // the tests are those with which a run of the pick was begun
 }
 
 // evaluate works out the figures of a pick. If a run was begun with its tests, those stay picked. The error is a
