@@ -51,6 +51,7 @@ type state struct {
 	started  bool        // in this process
 	since    time.Time
 	spent    time.Duration
+	limit    time.Duration // of its time; 0 for none
 	timer    *time.Timer
 	timedOut bool
 	tail     []byte        // the newest output
@@ -71,7 +72,11 @@ const tailLimit = 32 << 10
 func NewBatch(tests []catalog.Test, limits Limits, sink run.Sink) *Batch {
 	b := &Batch{sink: sink, limits: limits, exited: true, tests: tests, states: make(map[string]*state, len(tests))}
 	for _, t := range tests {
-		b.states[t.ID] = &state{id: t.ID, steps: t.Asks().Steps}
+		limit := limits.Test
+		if own := t.Asks().Limit; own > 0 && (limit <= 0 || own < limit) {
+			limit = own
+		}
+		b.states[t.ID] = &state{id: t.ID, steps: t.Asks().Steps, limit: limit}
 	}
 	return b
 }
@@ -148,7 +153,7 @@ func (b *Batch) Begin(kill func()) {
 	b.kill, b.began, b.moved, b.expired, b.active, b.idled, b.exited = kill, false, false, false, 0, "", false
 	for _, s := range b.states {
 		if s.outcome == "" {
-			*s = state{id: s.id, steps: s.steps}
+			*s = state{id: s.id, steps: s.steps, limit: s.limit}
 		}
 	}
 	b.waitForTest()
@@ -407,11 +412,11 @@ func (b *Batch) resume(s *state) {
 	s.running, s.since = true, time.Now()
 	b.active++
 	b.stopWaiting()
-	if b.limits.Test <= 0 || b.exited {
+	if s.limit <= 0 || b.exited {
 		return
 	}
 	kill := b.kill
-	s.timer = time.AfterFunc(b.limits.Test-s.spent, func() {
+	s.timer = time.AfterFunc(s.limit-s.spent, func() {
 		b.mu.Lock()
 		expired := s.running && s.outcome == ""
 		s.timedOut = s.timedOut || expired

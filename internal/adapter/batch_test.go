@@ -120,6 +120,19 @@ func TestTimeout(t *testing.T) {
 	}
 }
 
+// TestOwnLimit holds that a test's own limit counts if it is shorter than that of its suite.
+func TestOwnLimit(t *testing.T) {
+	for _, c := range []struct{ suite, own time.Duration }{{time.Hour, time.Millisecond}, {0, time.Millisecond}, {time.Millisecond, time.Hour}} {
+		tests := batchTests(1)
+		tests[0].Ask(func(a *catalog.Asked) { a.Limit = c.own })
+		b := NewBatch(tests, Limits{Test: c.suite}, func(run.Event) {})
+		killed := make(chan struct{})
+		b.Begin(func() { close(killed) })
+		b.Started("t0")
+		<-killed
+	}
+}
+
 // TestAllPausedAtTheEnd holds that a process that ends while all its tests wait
 // does not begin again and again.
 func TestAllPausedAtTheEnd(t *testing.T) {

@@ -461,7 +461,7 @@ func (h *hunter) outside(victim string) bool {
 
 // trialOrder returns the tests of a trial, in which nothing runs side by side if it is serial.
 func (a *App) trialOrder(ids []string, serial bool) []catalog.Test {
-	order := a.TestsOf(ids)
+	order := a.toTry(ids)
 	if serial {
 		for i := range order {
 			order[i].Ask(func(a *catalog.Asked) { a.Serial = true })
@@ -470,7 +470,29 @@ func (a *App) trialOrder(ids []string, serial bool) []catalog.Test {
 	return order
 }
 
+// A test in a trial may take this many times its expected time, and at least leastLimit.
+const (
+	timesExpected = 10
+	leastLimit    = 10 * time.Second
+)
+
+// toTry returns tests for a trial, in which one that hangs is soon killed.
+func (a *App) toTry(ids []string) []catalog.Test {
+	tests := a.TestsOf(ids)
+	for i := range tests {
+		bound(&tests[i])
+	}
+	return tests
+}
+
+// bound limits the time of a test in a trial, if it is known how long it takes. A limit of its suite that is shorter stays.
+func bound(t *catalog.Test) {
+	if limit := max(leastLimit, time.Duration(timesExpected*t.Expected*float64(time.Second))); t.Known {
+		t.Ask(func(a *catalog.Asked) { a.Limit = limit })
+	}
+}
+
 // trial returns what the engine runs for a trial.
 func (a *App) trial(t hunt.Trial, apart map[string]float64, quietly bool) engine.Trial {
-	return engine.Trial{Order: a.trialOrder(t.Order, t.Serial), Beside: a.TestsOf(t.Beside), Apart: apart, Times: t.Times, Quietly: quietly}
+	return engine.Trial{Order: a.trialOrder(t.Order, t.Serial), Beside: a.toTry(t.Beside), Apart: apart, Times: t.Times, Quietly: quietly}
 }

@@ -43,8 +43,8 @@ func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what strin
 	if err := mendable(f); err != nil {
 		return nil, err
 	}
-	victim := a.TestsOf([]string{f.ID})[0]
-	p := &patchTrial{app: a, finding: f, victim: victim, culprits: a.TestsOf(f.Culprits[0]), group: a.declared(&victim)}
+	victim := a.toTry([]string{f.ID})[0]
+	p := &patchTrial{app: a, finding: f, victim: victim, culprits: a.toTry(f.Culprits[0]), group: a.declared(&victim)}
 	var reasons []error
 	tried := 0
 	changed := p.culprits
@@ -113,7 +113,7 @@ func (a *App) goSource(ctx context.Context, test *catalog.Test) (*mend.Test, err
 // goSources reads the packages of tests.
 func (a *App) goSources(ctx context.Context, ids []string) ([]*mend.Test, error) {
 	var sources []*mend.Test
-	for _, test := range a.TestsOf(ids) {
+	for _, test := range a.toTry(ids) {
 		t, err := a.goSource(ctx, &test)
 		if err != nil {
 			return nil, err
@@ -130,6 +130,7 @@ const timesTried = 5
 func (a *App) declared(of *catalog.Test) (tests []catalog.Test) {
 	for _, t := range a.Catalog.Tests {
 		if t.Suite == of.Suite && t.Group == of.Group && t.SkipReason == "" && (t.Unmet == nil || of.Unmet != nil) {
+			bound(&t)
 			tests = append(tests, t)
 		}
 	}

@@ -43,8 +43,8 @@ func (h *hunter) changedFiles(ctx context.Context, f hunt.Finding) (changes []hu
 	if !h.pool.Touched() {
 		return changes, nil
 	}
-	culprits := h.app.TestsOf(f.Culprits[0])
-	victim := h.app.TestsOf([]string{f.ID})[0]
+	culprits := h.app.toTry(f.Culprits[0])
+	victim := h.app.toTry([]string{f.ID})[0]
 	err = h.pool.Alone(func(tree *worktree.Snapshot) error {
 		if tree == nil {
 			return nil
@@ -92,7 +92,7 @@ func (h *hunter) turnsOnFile(ctx context.Context, tree *worktree.Snapshot, culpr
 // it, it looks outside the module, too, and names there only what the outcome turns on. looked says what was looked at
 // without success, "" if the state was found.
 func (h *hunter) changedInside(ctx context.Context, f hunt.Finding) (changes []hunt.Change, looked string, err error) {
-	after := h.app.TestsOf(append(slices.Clone(f.Culprits[0]), f.ID))
+	after := h.app.toTry(append(slices.Clone(f.Culprits[0]), f.ID))
 	err = h.pool.Borrow(ctx, after[len(after)-1].Suite, func(s adapter.Session, freshen func() error) error {
 		p := &prover{session: s, freshen: freshen, tests: after, badAfter: f.With.Failed > 0}
 		if changes, err = p.differences(ctx, s.Probe); err != nil {
