@@ -47,7 +47,7 @@ func TestHuntInRealModule(t *testing.T) {
 		t.Errorf("told of the orders:\n%s", got.stderr)
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "finding.md"))
-	for _, words := range []string{"# `go:.#TestEverything` is polluted", "- with it 5 of 5 failed", "fern-relay -C " + dir + " run --trial --workers 1 --order file:/dev/stdin", "`pflag.CommandLine`"} {
+	for _, words := range []string{"# `go:.#TestEverything` is polluted", "- with it 5 of 5 failed", "fern-relay -C " + dir + " run --trial --workers 1 --order file:/dev/stdin", "`pflag.CommandLine.SortFlags`"} {
 		if err != nil || !strings.Contains(string(text), words) {
 			t.Errorf("%q is not in the report, %v:\n%s", words, err, text)
 		}
@@ -206,13 +206,23 @@ func TestHuntOutside(t *testing.T) {
 	dir := t.TempDir()
 	testfiles.Write(t, dir, map[string]string{"go.mod": "module example.org/made\n\ngo 1.26\n", "p/p_test.go": `package p
 
-import ("bytes"; "log"; "net/http"; "os"; "strings"; "syscall"; "testing"; "time")
+import ("bytes"; "log"; "net/http"; "os"; "runtime"; "runtime/debug"; "strings"; "syscall"; "testing"; "time")
 
 func TestQuietsLog(t *testing.T) { log.SetFlags(0) }
 func TestWaitsShortly(t *testing.T) { http.DefaultClient.Timeout = time.Second }
 func TestServes(t *testing.T) { http.HandleFunc("/", func(http.ResponseWriter, *http.Request) {}) }
 func TestMasks(t *testing.T) { syscall.Umask(0o777) }
 func TestWrites(t *testing.T) { if old := syscall.Umask(0o22); old == 0o777 { t.Error("no file can be written") } }
+func TestNarrows(t *testing.T) { runtime.GOMAXPROCS(1 + runtime.NumCPU()) }
+func TestCounts(t *testing.T) { if runtime.GOMAXPROCS(0) > runtime.NumCPU() { t.Error("too many") } }
+func TestCollects(t *testing.T) { debug.SetGCPercent(37) }
+func TestMeasures(t *testing.T) { if n := debug.SetGCPercent(100); n == 37 { t.Error(n) } }
+func TestLimits(t *testing.T) { syscall.Setrlimit(syscall.RLIMIT_FSIZE, &syscall.Rlimit{Cur: 1 << 40, Max: 1 << 41}) }
+func TestFills(t *testing.T) { var l syscall.Rlimit; syscall.Getrlimit(syscall.RLIMIT_FSIZE, &l); if l.Cur == 1<<40 { t.Error("limited") } }
+var beds = map[string][]*bed{"north": {{name: "a", lamps: []int{1, 2}}}}
+type bed struct { name string; lamps []int }
+func TestLights(t *testing.T) { beds["north"][0].lamps[1] = 9 }
+func TestDark(t *testing.T) { if beds["north"][0].lamps[1] == 9 { t.Error("it shines") } }
 func TestLogs(t *testing.T) {
 	var b bytes.Buffer
 	log.SetOutput(&b)
@@ -227,8 +237,10 @@ func TestServesToo(t *testing.T) { http.HandleFunc("/", func(http.ResponseWriter
 		t.Fatalf("the run ends with %d: %s", got.status, got.stderr)
 	}
 	got := fern(t, dir, "hunt")
-	for _, words := range []string{"TestQuietsLog leaves log.std at", "TestWaitsShortly leaves net/http.DefaultClient at &{Transport:nil CheckRedirect:nil Jar:nil Timeout:1000000000}; TestWaits depends on it: restoring only this makes it pass",
-		"TestServes leaves net/http.DefaultServeMux at", "TestWrites fails only after TestMasks", "What they leave was not found among the variables of the module", "packages outside the module were looked at"} {
+	for _, words := range []string{"TestQuietsLog leaves log flags at 0; TestLogs depends on it: restoring only this makes it pass", "TestWaitsShortly leaves net/http.DefaultClient.Timeout at 1000000000; TestWaits depends on it: restoring only this makes it pass",
+		"TestServes leaves net/http.DefaultServeMux changed in ", "TestMasks leaves umask at 0777; TestWrites depends on it", "TestNarrows leaves GOMAXPROCS at ", "TestCollects leaves GC percent at 37; TestMeasures depends on it",
+		`TestLights leaves p.beds["north"][0].lamps[1] at 9 (p_test.go:`, `variable p.beds["north"][0].lamps[1]: 2 in a fresh run, 9 after`,
+		"TestFills fails only after TestLimits", "What they leave was not found among the variables of the module", "packages outside the module were looked at"} {
 		if !strings.Contains(got.stdout, words) {
 			t.Errorf("%q is not in\n%s%s", words, got.stdout, got.stderr)
 		}

@@ -368,12 +368,71 @@ func TestStopInTheMiddle(t *testing.T) {
 
 func TestCompare(t *testing.T) {
 	value := func(kind, name, text, sum string) Value { return Value{Kind: kind, Name: name, Text: text, Sum: sum} }
-	fresh := []Value{{Variable, "a", "1", "", "a.go", 3}, value(Variable, "gone", "x", ""), value(Variable, "deep", "…", "s1"), value(Environment, "a", "1", "")}
+	fresh := []Value{{Kind: Variable, Name: "a", Text: "1", File: "a.go", Line: 3}, value(Variable, "gone", "x", ""), value(Variable, "deep", "…", "s1"), value(Environment, "a", "1", "")}
 	after := []Value{value(Variable, "a", "2", ""), value(Variable, "deep", "…", "s2"), value(Environment, "a", "1", ""), value(File, "lock", "", "")}
 	want := []Change{{Kind: Variable, Name: "a", Before: "1", After: "2", File: "a.go", Line: 3}, {Kind: Variable, Name: "gone", Before: "x", After: Absent},
 		{Kind: Variable, Name: "deep", Before: "…", After: "… (differs further in)"}, {Kind: File, Name: "lock", Before: Absent}}
 	if got := Compare(fresh, after); !slices.Equal(got, want) {
 		t.Errorf("got %v, want %v", got, want)
+	}
+}
+
+// TestLocate narrows random changes of a tree of values: the first part that differs in all fresh runs alike is named, and nothing is
+// that only noise changed.
+func TestLocate(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 9))
+	for range 2000 {
+		n := 1 + random.IntN(8)
+		var states [3]Value
+		for i := range states {
+			states[i] = Value{Kind: Variable, Name: "v"}
+		}
+		left := 0
+		for part := range n {
+			way := fmt.Sprint(".f", part)
+			texts := [3]string{"0", "0", "0"}
+			switch random.IntN(5) {
+			case 0: // noise
+				texts = [3]string{"0", "1", fmt.Sprint(random.IntN(3))}
+			case 1:
+				texts[2] = "left"
+			case 2:
+				texts[2] = ""
+			case 3:
+				texts[0], texts[1], texts[2] = "", "", "new"
+			}
+			for i, text := range texts {
+				if text != "" {
+					states[i].Parts = append(states[i].Parts, [2]string{way, text})
+				}
+				states[i].Text += way + text
+			}
+			if texts[0] == texts[1] && texts[0] != texts[2] {
+				left++
+			}
+		}
+		got := Locate([]Change{{Kind: Variable, Name: "v"}}, [2][]Value{{states[0]}, {states[1]}}, []Value{states[2]})
+		if left == 0 {
+			if states[0].Text != states[2].Text && len(got) > 0 {
+				t.Fatalf("noise is named: %+v of %+v", got, states)
+			}
+			continue
+		}
+		if len(got) != 1 || got[0].Part.More != left-1 {
+			t.Fatalf("got %+v, want %d parts of %+v", got, left, states)
+		}
+		part := *got[0].Part
+		for i, want := range []string{part.Before, part.Before, part.After} {
+			text := Absent
+			for _, p := range states[i].Parts {
+				if p[0] == part.Way {
+					text = p[1]
+				}
+			}
+			if text != want {
+				t.Fatalf("got %+v of %+v", part, states)
+			}
+		}
 	}
 }
 

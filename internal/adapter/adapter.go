@@ -56,7 +56,7 @@ func Shared(tests []catalog.Test) int {
 // Outsider is a Session that also knows the state of what the tests import from elsewhere.
 type Outsider interface {
 	// ProbeOutside is as Session.Probe, with that state, and says in words what it looked at and what it left out.
-	ProbeOutside(ctx context.Context, tests []catalog.Test) (values []hunt.Value, looked string, err error)
+	ProbeOutside(ctx context.Context, tests []catalog.Test, detailed []string) (values []hunt.Value, looked string, err error)
 }
 
 // Sharer is an Adapter that knows from the sources which tests may affect each other.
@@ -185,8 +185,9 @@ type Session interface {
 	// Run runs the tests in order and sends the events of each to the sink: started, steps, output, finished.
 	// Every test is finished when Run returns nil; an error means that ctx ended or that the session is useless.
 	Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error
-	// Probe runs the tests in order in a fresh state and returns the state in which the last of them began.
-	Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error)
+	// Probe runs the tests in order in a fresh state and returns the state in which the last of them began, if it can with the parts
+	// of the variables that detailed names.
+	Probe(ctx context.Context, tests []catalog.Test, detailed []string) ([]hunt.Value, error)
 	// Restore runs the tests in order in a fresh state, like Run, but before the last of them restores one piece
 	// of the state to what it was before the first.
 	Restore(ctx context.Context, tests []catalog.Test, what hunt.Change, sink run.Sink) error

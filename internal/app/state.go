@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path"
@@ -101,7 +102,10 @@ func (h *hunter) changedInside(ctx context.Context, f hunt.Finding) (changes []h
 		if err := p.prove(ctx, changes); err != nil || anyProved(changes) {
 			return err
 		}
-		looked = "what they leave was not found among the variables of the module, the environment, files, listeners and goroutines"
+		looked = "what they leave was not found among the variables of the module, the environment, files, listeners, goroutines and settings"
+		if len(changes) > 0 {
+			looked = "nothing could be shown to decide alone among the variables of the module, the environment, files, listeners, goroutines and settings"
+		}
 		if outsider, ok := s.(adapter.Outsider); ok {
 			return p.outside(ctx, outsider, &changes, &looked)
 		}
@@ -124,33 +128,66 @@ type prover struct {
 
 // differences returns in which state the victim begins after its culprits and not in a fresh run. What differs between two
 // fresh runs is no trace of anybody.
-func (p *prover) differences(ctx context.Context, probe func(context.Context, []catalog.Test) ([]hunt.Value, error)) ([]hunt.Change, error) {
+func (p *prover) differences(ctx context.Context, probe probing) ([]hunt.Change, error) {
+	fresh, after, err := p.states(ctx, probe, nil)
+	if err != nil {
+		return nil, err
+	}
+	changes := hunt.Compare(fresh[0], after)
+	var detailed []string
+	for _, c := range changes {
+		if c.Kind == hunt.Variable && len(detailed) < mostDetailed {
+			detailed = append(detailed, c.Name)
+		}
+	}
+	if detailed != nil {
+		if fresh, after, err = p.states(ctx, probe, detailed); err != nil {
+			return nil, err
+		}
+	}
+	return byUse(hunt.Locate(changes, fresh, after)), nil
+}
+
+// probing returns the state in which the last of some tests begins, as adapter.Session does.
+type probing func(ctx context.Context, tests []catalog.Test, detailed []string) ([]hunt.Value, error)
+
+// mostDetailed bounds the variables whose parts are compared.
+const mostDetailed = 20
+
+// states returns the state in which the victim begins in two fresh runs, and after its culprits.
+func (p *prover) states(ctx context.Context, probe probing, detailed []string) (fresh [2][]hunt.Value, after []hunt.Value, err error) {
 	var states [3][]hunt.Value
 	for i := range states {
 		tests := p.tests[len(p.tests)-1:]
 		if i == 2 {
 			tests = p.tests
 		}
-		var err error
-		if states[i], err = probe(ctx, tests); err != nil {
-			return nil, fmt.Errorf("the state cannot be compared: %w", err)
+		if states[i], err = probe(ctx, tests, detailed); err != nil {
+			return fresh, nil, fmt.Errorf("the state cannot be compared: %w", err)
 		}
 		if err := p.freshen(); err != nil {
-			return nil, err
+			return fresh, nil, err
 		}
 	}
-	restless := map[string]bool{}
-	for _, change := range hunt.Compare(states[0], states[1]) {
-		restless[change.Kind+change.Name] = true
-	}
-	return slices.DeleteFunc(hunt.Compare(states[0], states[2]), func(change hunt.Change) bool { return restless[change.Kind+change.Name] }), nil
+	return [2][]hunt.Value(states[:2]), states[2], nil
+}
+
+// useful lists the kinds of state, those first of which a person learns most.
+var useful = []string{hunt.Port, hunt.File, hunt.Environment, hunt.Folder, hunt.Signal, hunt.Setting, hunt.Variable, hunt.Goroutine}
+
+// byUse returns changes in the order of useful.
+func byUse(changes []hunt.Change) []hunt.Change {
+	slices.SortStableFunc(changes, func(a, b hunt.Change) int {
+		return cmp.Compare(slices.Index(useful, a.Kind), slices.Index(useful, b.Kind))
+	})
+	return changes
 }
 
 // outside adds to changes what differs outside the module and the outcome turns on.
 func (p *prover) outside(ctx context.Context, s adapter.Outsider, changes *[]hunt.Change, looked *string) error {
 	words := ""
-	all, err := p.differences(ctx, func(ctx context.Context, tests []catalog.Test) (values []hunt.Value, err error) {
-		values, words, err = s.ProbeOutside(ctx, tests)
+	all, err := p.differences(ctx, func(ctx context.Context, tests []catalog.Test, detailed []string) (values []hunt.Value, err error) {
+		values, words, err = s.ProbeOutside(ctx, tests, detailed)
 		return values, err
 	})
 	if err != nil {

@@ -101,7 +101,7 @@ func verdict(p *page, f hunt.Finding) {
 	}
 	for _, c := range f.Changed {
 		y += 8
-		words := c.Kind + " " + c.Name
+		words := c.Kind + " " + c.Full()
 		if c.File != "" {
 			words += fmt.Sprintf(", %s:%d", c.File, c.Line)
 		}
@@ -109,8 +109,12 @@ func verdict(p *page, f hunt.Finding) {
 			words += ", proved"
 		}
 		line(plain.Line(words))
-		line(plain.Line("  fresh  " + c.Before))
-		line(plain.Line("  after  " + c.After))
+		before, after := c.Before, c.After
+		if c.Part != nil {
+			before, after = c.Part.Before, c.Part.After
+		}
+		line(plain.Line("  fresh  " + before))
+		line(plain.Line("  after  " + after))
 	}
 }
 

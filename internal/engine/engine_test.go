@@ -101,7 +101,9 @@ func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink run.
 	return nil
 }
 
-func (s *puppetSession) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) { return nil, nil }
+func (s *puppetSession) Probe(context.Context, []catalog.Test, []string) ([]hunt.Value, error) {
+	return nil, nil
+}
 func (s *puppetSession) Restore(context.Context, []catalog.Test, hunt.Change, run.Sink) error {
 	return nil
 }

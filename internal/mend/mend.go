@@ -156,6 +156,10 @@ func (t *Test) restore(c hunt.Change) ([]edit, error) {
 		return t.restoreFile(c)
 	case hunt.Signal:
 		return t.restoreSignal(c)
+	case hunt.Setting:
+		if s, known := settings[c.Name]; known {
+			return []edit{t.snippet(s)}, nil
+		}
 	}
 	return nil, fmt.Errorf("a %s is not restored by a patch", c.Kind)
 }

@@ -235,6 +235,14 @@ var standard = map[string]snippet{
 	"log/slog.defaultLogger": {"log/slog", []string{"SetDefault"}, []string{"oldLogger := slog.Default()", "%s.Cleanup(func() { slog.SetDefault(oldLogger) })"}},
 }
 
+// settings has snippets by the name of the setting that they restore.
+var settings = map[string]snippet{
+	"GOMAXPROCS": {path: "runtime", text: []string{"oldProcs := runtime.GOMAXPROCS(0)", "%s.Cleanup(func() { runtime.GOMAXPROCS(oldProcs) })"}},
+	"log prefix": {path: "log", text: []string{"oldPrefix := log.Prefix()", "%s.Cleanup(func() { log.SetPrefix(oldPrefix) })"}},
+	"log flags":  {path: "log", text: []string{"oldFlags := log.Flags()", "%s.Cleanup(func() { log.SetFlags(oldFlags) })"}},
+	"log output": {path: "log", text: []string{"oldOutput := log.Writer()", "%s.Cleanup(func() { log.SetOutput(oldOutput) })"}},
+}
+
 // osCall returns a node as a call of a function of package os, nil if it is none.
 func (t *Test) osCall(n ast.Node, function string) *ast.CallExpr {
 	call, ok := n.(*ast.CallExpr)

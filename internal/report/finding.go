@@ -204,8 +204,7 @@ func Remedy(f hunt.Finding) string {
 	if len(f.Culprits[0]) > 1 {
 		leave = "leave"
 	}
-	_, after := Differing(c)
-	left := fmt.Sprintf("%s %s %s at %s", culprits, leave, plain.Line(c.Name), after)
+	left := fmt.Sprintf("%s %s %s", culprits, leave, leftBehind(c))
 	if c.File != "" {
 		left += fmt.Sprintf(" (%s:%d)", path.Base(plain.Line(c.File)), c.Line)
 	}
@@ -221,6 +220,27 @@ func Remedy(f hunt.Finding) string {
 		left += " " + strings.ToUpper(f.Looked[:1]) + f.Looked[1:] + "."
 	}
 	return left
+}
+
+// leftBehind says what culprits leave: the object of the verb leave.
+func leftBehind(c hunt.Change) string {
+	name := plain.Line(c.Full())
+	_, after := Differing(c)
+	switch by, began := strings.CutPrefix(name, "begun by "); {
+	case c.Kind == hunt.Goroutine && began && c.After != hunt.Absent:
+		return "a goroutine running, begun by " + by
+	case c.Kind == hunt.Port && c.Before == hunt.Absent:
+		return "a listener at " + name + strings.TrimPrefix(after, "a listener")
+	case c.Kind == hunt.Signal && c.Before == hunt.Absent:
+		return "the signal " + name + " ignored"
+	case c.Kind == hunt.File && c.Before == hunt.Absent:
+		return "the file " + name
+	case c.After == hunt.Absent:
+		return fmt.Sprintf("the %s %s absent", c.Kind, name)
+	case c.Part != nil && c.Part.More > 0:
+		return fmt.Sprintf("%s changed in %d parts, the first %s at %s", plain.Line(c.Name), c.Part.More+1, plain.Line(strings.TrimPrefix(c.Part.Way, ".")), after)
+	}
+	return name + " at " + after
 }
 
 // Evidence says how sure a finding is.
@@ -262,7 +282,7 @@ func chance(p float64) string {
 // Changed says how one piece of state differs.
 func Changed(c hunt.Change) string {
 	before, after := Differing(c)
-	words := fmt.Sprintf("%s %s: %s in a fresh run, %s after", c.Kind, plain.Line(c.Name), before, after)
+	words := fmt.Sprintf("%s %s: %s in a fresh run, %s after%s", c.Kind, plain.Line(c.Full()), before, after, moreParts(c))
 	if c.File != "" {
 		words += fmt.Sprintf(" (%s:%d)", plain.Line(c.File), c.Line)
 	}
@@ -270,6 +290,14 @@ func Changed(c hunt.Change) string {
 		words += "; proved"
 	}
 	return words
+}
+
+// moreParts says how many more parts of a variable differ; empty for none.
+func moreParts(c hunt.Change) string {
+	if c.Part == nil || c.Part.More == 0 {
+		return ""
+	}
+	return ", and " + wording.Plural(c.Part.More, "more part")
 }
 
 // The runes of a value that are shown, and of those the ones with which both sides begin.
@@ -280,7 +308,11 @@ const (
 
 // Differing returns both values of a piece of state, of long ones the part from where they differ.
 func Differing(c hunt.Change) (before, after string) {
-	a, b := []rune(plain.Line(c.Before)), []rune(plain.Line(c.After))
+	before, after = c.Before, c.After
+	if c.Part != nil {
+		before, after = c.Part.Before, c.Part.After
+	}
+	a, b := []rune(plain.Line(before)), []rune(plain.Line(after))
 	same := 0
 	for same < len(a) && same < len(b) && a[same] == b[same] {
 		same++
@@ -354,7 +386,7 @@ func Markdown(to io.Writer, dir string, f hunt.Finding, records []hunt.Record) e
 				proved = "proved: restoring only this changes the outcome"
 			}
 			before, after := Differing(c)
-			fmt.Fprintf(w, "| %s %s | %s | %s | %s | %s |\n", c.Kind, Code(c.Name), Code(before), Code(after), where, proved)
+			fmt.Fprintf(w, "| %s %s%s | %s | %s | %s | %s |\n", c.Kind, Code(c.Full()), moreParts(c), Code(before), Code(after), where, proved)
 		}
 	}
 	if len(records) > 0 {

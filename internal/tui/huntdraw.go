@@ -312,7 +312,7 @@ func (v huntView) drawChanged(c canvas, y int, f hunt.Finding, tight bool) int {
 		}
 		before, after := report.Differing(change)
 		before, after = cmp.Or(before, "(empty)"), cmp.Or(after, "(empty)")
-		x := c.text(0, y, style{t.ink, true}, cut(plain.Line(change.Name), c.width-24)) + 2
+		x := c.text(0, y, style{t.ink, true}, cut(plain.Line(change.Full()), c.width-24)) + 2
 		if tight {
 			x = c.text(x, y, fresh, cut(before, (c.width-x)/3))
 			x = c.text(x+1, y, style{colour: t.fog}, "→")
@@ -346,14 +346,25 @@ func (v huntView) drawEvidence(c canvas, y int, label string, times hunt.Times) 
 		return y
 	}
 	c.text(0, y, style{colour: t.fog}, label)
+	words := fmt.Sprintf("%d of %d failed", times.Failed, times.Runs)
+	shown, failed := times.Runs, times.Failed
+	if room := max(2, (c.width-14-width(words)-1)/2); shown > room { // in proportion, and neither outcome is dropped
+		shown, failed = room, (failed*room+times.Runs/2)/times.Runs
+		if times.Failed > 0 {
+			failed = max(failed, 1)
+		}
+		if times.Failed < times.Runs {
+			failed = min(failed, room-1)
+		}
+	}
 	x := 14
-	for i := range times.Runs {
+	for i := range shown {
 		o := run.Passed
-		if i < times.Failed {
+		if i < failed {
 			o = run.Failed
 		}
 		x = c.text(x, y, style{colour: t.outcome(o)}, o.Shape()+" ")
 	}
-	c.right(c.width, y, style{colour: t.ink}, fmt.Sprintf("%d of %d failed", times.Failed, times.Runs))
+	c.right(c.width, y, style{colour: t.ink}, words)
 	return y + 1
 }

@@ -467,7 +467,7 @@ func lastLines(said string) string {
 const messageLimit = 2 << 10
 
 // Probe reports that a program of any kind cannot report its state.
-func (s *session) Probe(context.Context, []catalog.Test) ([]hunt.Value, error) {
+func (s *session) Probe(context.Context, []catalog.Test, []string) ([]hunt.Value, error) {
 	return nil, errNoState
 }
 

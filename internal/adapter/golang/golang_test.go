@@ -338,7 +338,7 @@ func TestProbe(t *testing.T) {
 	for _, victim := range []string{"deep#TestVictim", "deep#ExampleVictim"} {
 		probe := func(names ...string) []hunt.Value {
 			tests := choose(t, found, append(names, victim)...)
-			values, err := open(t, a, tests).Probe(context.Background(), tests)
+			values, err := open(t, a, tests).Probe(context.Background(), tests, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -390,7 +390,7 @@ func TestVictim(t *testing.T) {}
 	all := choose(t, found, "serve#TestServes", "serve#TestWorks", "serve#TestVictim")
 	s := open(t, a, all)
 	for range 10 {
-		values, err := s.Probe(context.Background(), all)
+		values, err := s.Probe(context.Background(), all, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -438,7 +438,7 @@ func TestBeside(t *testing.T) { if _, err := os.Stat(filepath.Join(start, "besid
 	states := make([][]hunt.Value, 2)
 	for i, tests := range [][]catalog.Test{all[1:], all} {
 		var err error
-		if states[i], err = s.Probe(context.Background(), tests); err != nil {
+		if states[i], err = s.Probe(context.Background(), tests, nil); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -63,12 +63,12 @@ const variablesFile = "fern_relay_variables"
 
 // Probe runs tests of one package in one process and returns the variables of the module's packages, what else the
 // process has open or set, and the files in reach, as they were when the last test began.
-func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error) {
-	return s.look(ctx, tests)
+func (s *session) Probe(ctx context.Context, tests []catalog.Test, detailed []string) ([]hunt.Value, error) {
+	return s.look(ctx, tests, detailed)
 }
 
 // ProbeOutside is as Probe, with the variables of packages outside the module. It says which those are, and which it leaves out.
-func (s *session) ProbeOutside(ctx context.Context, tests []catalog.Test) (values []hunt.Value, looked string, err error) {
+func (s *session) ProbeOutside(ctx context.Context, tests []catalog.Test, detailed []string) (values []hunt.Value, looked string, err error) {
 	v := s.adapter.variantOf(&tests[0])
 	binary, err := s.adapter.probeBinary(ctx, v)
 	if err != nil {
@@ -77,18 +77,18 @@ func (s *session) ProbeOutside(ctx context.Context, tests []catalog.Test) (value
 	s.adapter.probing.Lock()
 	looked = s.adapter.looked[v]
 	s.adapter.probing.Unlock()
-	values, err = s.look(ctx, tests, "FERN_RELAY_OUTSIDE="+binary+outsideEnding)
+	values, err = s.look(ctx, tests, detailed, "FERN_RELAY_OUTSIDE="+binary+outsideEnding)
 	return values, looked, err
 }
 
-func (s *session) look(ctx context.Context, tests []catalog.Test, env ...string) ([]hunt.Value, error) {
+func (s *session) look(ctx context.Context, tests []catalog.Test, detailed []string, env ...string) ([]hunt.Value, error) {
 	file, err := os.CreateTemp(s.slot.Temp, "state-*")
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = errors.Join(owned.RemoveFile(file), file.Close()) }() // else with the folder
 	silent := func(run.Event) {}
-	if err := s.probe(ctx, tests, silent, append(env, "FERN_RELAY_STATE="+file.Name())...); err != nil {
+	if err := s.probe(ctx, tests, silent, append(env, "FERN_RELAY_STATE="+file.Name(), "FERN_RELAY_DETAIL="+strings.Join(detailed, " "))...); err != nil {
 		return nil, err
 	}
 	data, err := io.ReadAll(file)

@@ -184,7 +184,7 @@ func TestStateOfASession(t *testing.T) {
 			t.Errorf("%v: the state outlived the reset", traits)
 		}
 		for order, want := range map[string]string{"victim": "0", "spoils spoils victim": "2"} {
-			values, err := s.Probe(context.Background(), tests(strings.Fields(order)...))
+			values, err := s.Probe(context.Background(), tests(strings.Fields(order)...), nil)
 			if err != nil || len(values) != 1 || values[0].Text != want {
 				t.Errorf("%v: %s begins with %v, %v; want %s", traits, order, values, err, want)
 			}

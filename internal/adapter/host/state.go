@@ -10,7 +10,7 @@ import (
 )
 
 // Probe runs all but the last test in a fresh state and asks for the state.
-func (s *session) Probe(ctx context.Context, tests []catalog.Test) ([]hunt.Value, error) {
+func (s *session) Probe(ctx context.Context, tests []catalog.Test, _ []string) ([]hunt.Value, error) {
 	if err := s.Reset(ctx); err != nil {
 		return nil, err
 	}
