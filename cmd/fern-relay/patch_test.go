@@ -310,3 +310,56 @@ func TestRunHunts(t *testing.T) {
 		}
 	}
 }
+
+// TestPatchOfSeveral writes one patch for three victims, of which two have one culprit and all are in one file. git applies it, and
+// then every order passes.
+func TestPatchOfSeveral(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module several\n\ngo 1.24\n", "s_test.go": `package several
+
+import "testing"
+
+var limit, mode = 40, "drip"
+
+func TestLimits(t *testing.T) { limit = 5 }
+
+func TestFloods(t *testing.T) {
+	mode = "flood"
+}
+
+func TestReads(t *testing.T) {
+	if limit != 40 {
+		t.Error(limit)
+	}
+}
+
+func TestReadsToo(t *testing.T) {
+	if limit != 40 {
+		t.Error(limit)
+	}
+}
+
+func TestDrips(t *testing.T) {
+	if mode != "drip" {
+		t.Error(mode)
+	}
+}
+`})
+	git(t, dir, "init", "-q")
+	git(t, dir, "add", "s_test.go", "go.mod")
+	git(t, dir, "commit", "-qm", "all")
+	if got := fern(t, dir, "run"); got.status != 1 {
+		t.Fatal(got.stdout, got.stderr)
+	}
+	got := fern(t, dir, "hunt", "--patch", "repair.diff")
+	if !strings.Contains(got.stderr, "the patch above repairs it, too") {
+		t.Errorf("hunt says %s", got.stderr)
+	}
+	git(t, dir, "apply", "repair.diff")
+	for _, order := range []string{"declared", "reverse", "seed:1"} {
+		if got := fern(t, dir, "run", "--order", order); got.status != 0 {
+			t.Errorf("with the patch, in the order %s: %s%s", order, got.stdout, got.stderr)
+		}
+	}
+}

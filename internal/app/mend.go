@@ -73,6 +73,9 @@ func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what strin
 			reasons = append(reasons, fmt.Errorf("change %d of %s: %w", tried, test.Name, err))
 		}
 	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
 	return nil, fmt.Errorf("no change is a repair: %w", errors.Join(reasons...))
 }
 
