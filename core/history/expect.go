@@ -205,9 +205,8 @@ func LearnSetup(past []float64) float64 {
 	return 0
 }
 
-// Setups returns what it cost in a run to begin a batch of each group, suite:group, in seconds: how long its
-// worker was busy without a test since the batch before. The first batch of a worker says nothing, because it
-// waits for the build.
+// Setups returns what it cost in a run to begin a batch of each group, suite:group, in seconds: how long its worker was busy without
+// a test since the batch before or, for the first batch of a worker, which waits for the build, what its process took beside its tests.
 func Setups(ran *run.Run) map[string]float64 {
 	workers := map[int][]*run.Result{}
 	for _, r := range ran.Results {
@@ -228,6 +227,11 @@ func Setups(ran *run.Run) map[string]float64 {
 			if r.Ended.After(ended) {
 				ended = r.Ended
 			}
+		}
+	}
+	for place, seconds := range ran.Begun {
+		if _, known := setups[place]; !known {
+			setups[place] = seconds
 		}
 	}
 	return setups

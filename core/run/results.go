@@ -55,10 +55,12 @@ type Run struct {
 	Services       []Service
 	Crossing       string // of the matrix, as in store=redis,season=winter, where several are written together; else empty
 	byID           map[string]*Result
-	Work           float64           // seconds of all results, as each takes alone
-	unmeasured     map[int][]*Result // by batch
-	batches        int               // the greatest number of a batch
-	several        []string          // IDs of tests with more than one result
+	Work           float64            // seconds of all results, as each takes alone
+	Starts         float64            // seconds that processes took beside their tests, as if each had been alone
+	Begun          map[string]float64 // of those, the latest by suite:group
+	unmeasured     map[int][]*Result  // by batch
+	batches        int                // the greatest number of a batch
+	several        []string           // IDs of tests with more than one result
 }
 
 // Service is a service that was started for a run, and the seconds until it was ready.
@@ -218,12 +220,35 @@ func (r *Run) measure(e Event) {
 	if res := r.byID[e.ID]; res != nil {
 		measured = []*Result{res}
 	}
+	if e.ID == "" && len(measured) > 0 && e.Seconds != nil {
+		r.begun(measured, *e.Seconds, max(1, e.Used.Slowed))
+	}
 	for _, res := range measured {
 		r.Work -= res.Alone()
 		res.Slowed, res.Share = e.Used.Slowed, e.Used.Share
 		r.Work += res.Alone()
 	}
 	delete(r.unmeasured, e.Batch)
+}
+
+// begun notes how much of a process's time was beside the tests that it ran. slowed is how many times as long it took as alone.
+func (r *Run) begun(tests []*Result, seconds, slowed float64) {
+	first, last := tests[0].Started, tests[0].Ended
+	for _, t := range tests {
+		if t.Started.Before(first) {
+			first = t.Started
+		}
+		if t.Ended.After(last) {
+			last = t.Ended
+		}
+	}
+	beside := max(0, seconds-last.Sub(first).Seconds()) / slowed
+	place, _, _ := strings.Cut(tests[0].ID, "#")
+	if r.Begun == nil {
+		r.Begun = map[string]float64{}
+	}
+	r.Starts += beside
+	r.Begun[place] = beside
 }
 
 // finish takes a result of a test. Of several the worst counts.

@@ -190,6 +190,9 @@ type Finding struct {
 type Used struct {
 	Processor float64 `json:"processor_s"` // seconds of a processor, by all of its processes
 	Stalled   float64 `json:"stalled_s"`   // seconds in which it waited for a processor; below 0 if the system does not say
+	Thread    float64 `json:"thread_s"`    // seconds of a processor by the thread that used most, as far as that is known
+	Threads   float64 `json:"threads_s"`   // seconds of a processor by all threads of the process itself, as far as that is known
+	Delayed   float64 `json:"delayed_s"`   // seconds in which those waited for a processor
 	Slowed    float64 `json:"slowed"`      // how many times as long it took as it takes alone
 	Share     float64 `json:"share"`       // processors that it keeps busy when it runs alone
 }

@@ -23,11 +23,9 @@ func groupUsage(dir string) (processor, stalled time.Duration, ok bool) {
 // by the processors on which the processes were, so that waiting on several of them counts too little.
 const watchEvery = 25 * time.Millisecond
 
-// watchGroup looks at a control group's use of processors from time to time, until the returned function is called.
-func watchGroup(dir string) (stop func()) {
-	if dir == "" {
-		return func() {}
-	}
+// watch looks at a control group's use of processors from time to time, and calls look, until the returned function is called. dir
+// is empty if there is no group.
+func watch(dir string, look func()) (stop func()) {
 	ended := make(chan struct{})
 	var looking sync.WaitGroup
 	looking.Go(func() {
@@ -38,7 +36,10 @@ func watchGroup(dir string) (stop func()) {
 			case <-ended:
 				return
 			case <-every.C:
-				_, _ = os.ReadFile(dir + "/cpu.pressure")
+				if dir != "" {
+					_, _ = os.ReadFile(dir + "/cpu.pressure")
+				}
+				look()
 			}
 		}
 	})

@@ -40,6 +40,8 @@ type Process struct {
 
 	began time.Time
 	used  Usage // what its control group says at the end
+
+	threads threads // what they used when they were looked at last
 }
 
 // Usage is what a process and all that it started have used.
@@ -47,11 +49,15 @@ type Usage struct {
 	Wall      time.Duration
 	Processor time.Duration // of all processors together
 	Stalled   time.Duration // in which one of them waited for a processor; below 0 if the system does not say
+	Thread    time.Duration // of a processor, by the thread of the process that used most; 0 if that is not known
+	Threads   time.Duration // of a processor, by all threads of the process itself; 0 if that is not known
+	Delayed   time.Duration // in which those waited for a processor, added up
 }
 
 // Since returns what was used after an earlier moment.
 func (u Usage) Since(before Usage) Usage {
 	u.Wall, u.Processor = u.Wall-before.Wall, u.Processor-before.Processor
+	u.Thread, u.Threads, u.Delayed = max(0, u.Thread-before.Thread), max(0, u.Threads-before.Threads), max(0, u.Delayed-before.Delayed)
 	if u.Stalled >= 0 {
 		u.Stalled -= max(0, before.Stalled)
 	}
@@ -60,7 +66,7 @@ func (u Usage) Since(before Usage) Usage {
 
 // Event returns the event that reports the usage for a test, or for those of its batch if id is empty.
 func (u Usage) Event(id string) run.Event {
-	return run.Event{Event: run.Measured, ID: id, Seconds: run.Took(u.Wall.Seconds()), Used: &run.Used{Processor: u.Processor.Seconds(), Stalled: u.Stalled.Seconds()}}
+	return run.Event{Event: run.Measured, ID: id, Seconds: run.Took(u.Wall.Seconds()), Used: &run.Used{Processor: u.Processor.Seconds(), Stalled: u.Stalled.Seconds(), Thread: u.Thread.Seconds(), Threads: u.Threads.Seconds(), Delayed: u.Delayed.Seconds()}}
 }
 
 // Usage returns what the process has used so far, or in all once Wait has returned.
@@ -75,6 +81,7 @@ func (p *Process) Usage() Usage {
 
 func (p *Process) usage() Usage {
 	u := Usage{Wall: time.Since(p.began), Stalled: -1}
+	u.Thread, u.Threads, u.Delayed = p.threads.used(p.Process.Pid)
 	if processor, stalled, ok := groupUsage(p.group.Dir()); ok {
 		u.Processor, u.Stalled = processor, stalled
 		return u
@@ -216,7 +223,7 @@ func unstarted(path string, err error) error {
 // Wait waits until the program has ended, and then kills what it left behind. Other
 // processes that hold its output open are no error.
 func (p *Process) Wait() error {
-	stop := watchGroup(p.group.Dir())
+	stop := watch(p.group.Dir(), func() { p.threads.look(p.Process.Pid) })
 	awaitEnd(p.Process.Pid)
 	stop()
 	p.mu.Lock()

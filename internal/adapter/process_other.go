@@ -35,7 +35,14 @@ func sweep(string) error { return nil }
 
 func groupUsage(string) (processor, stalled time.Duration, ok bool) { return 0, 0, false }
 
-func watchGroup(string) (stop func()) { return func() {} }
+func watch(string, func()) (stop func()) { return func() {} }
+
+// threads are not known.
+type threads struct{}
+
+func (*threads) look(int) {}
+
+func (*threads) used(int) (longest, all, delayed time.Duration) { return 0, 0, 0 }
 
 // processorTime is not known before the end of a process.
 func processorTime(int) time.Duration { return 0 }

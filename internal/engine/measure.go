@@ -61,12 +61,19 @@ func (r *execution) measure(e run.Event) {
 }
 
 // aloneSeconds returns how long a process would have taken if no other had used the processors, of which there are
-// some: without the time in which it waited for one. If the system does not say how long that was, it is as if all busy
-// workers had wanted a processor all the time.
+// some: without the time in which it waited for one. That is what its threads waited if only one at a time had anything to do, or
+// else what the system says of its group. If it says nothing, it is as if all busy workers had wanted a processor all the time. The
+// result is never less than the longest thread needs, or than all need on as many processors as threads had something to do at once.
 func aloneSeconds(wall float64, used run.Used, busy float64, processors int) float64 {
-	waited := used.Stalled
+	waited, wanted := used.Stalled, float64(processors)
+	if own := used.Threads > 0 && used.Threads >= 0.8*used.Processor; own {
+		wanted = min(wanted, max(1, (used.Threads+used.Delayed)/wall))
+		if wanted < 1.1 {
+			waited = used.Delayed
+		}
+	}
 	if waited < 0 {
 		waited = used.Processor * max(0, busy/float64(processors)-1)
 	}
-	return min(wall, max(wall-waited, used.Processor/float64(processors), wall/100))
+	return min(wall, max(wall-waited, used.Thread, used.Processor/wanted, wall/100))
 }

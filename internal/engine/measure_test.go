@@ -24,6 +24,12 @@ func TestAloneSeconds(t *testing.T) {
 		{"it computed, and the system says nothing", 4, run.Used{Processor: 1, Stalled: -1}, 8, 2, 1},
 		{"it slept, and the system says nothing", 2, run.Used{Stalled: -1}, 8, 2, 2},
 		{"it had a processor for itself", 1, run.Used{Processor: 1, Stalled: -1}, 1, 2, 1},
+		{"it computed in one thread, and its group waited more", 4.9, run.Used{Processor: 2, Stalled: 4.8, Thread: 2, Threads: 2, Delayed: 2.8}, 2, 8, 2.1},
+		{"the same in two threads in turn", 4.9, run.Used{Processor: 2, Stalled: 4.8, Thread: 1.2, Threads: 2, Delayed: 2.8}, 2, 8, 2.1},
+		{"the same, and the system says nothing of the group", 4.9, run.Used{Processor: 2, Stalled: -1, Thread: 2, Threads: 2, Delayed: 2.8}, 2, 8, 2.1},
+		{"its longest thread is known", 3, run.Used{Processor: 4, Stalled: 2.9, Thread: 3, Threads: 4, Delayed: 8}, 2, 8, 3},
+		{"two threads waited at once at times", 6, run.Used{Processor: 2, Stalled: 5.9, Thread: 1.1, Threads: 2, Delayed: 5.5}, 2, 8, 1.6},
+		{"its children computed", 4, run.Used{Processor: 3, Stalled: 1, Thread: 0.1, Threads: 0.1, Delayed: 0}, 2, 2, 3},
 	} {
 		if got := aloneSeconds(c.wall, c.used, c.busy, c.processors); math.Abs(got-c.want) > 1e-9 {
 			t.Errorf("%s: %.2f s, want %.2f", c.name, got, c.want)

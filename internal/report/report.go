@@ -182,7 +182,7 @@ func Notes(w io.Writer, ran *run.Run) {
 
 // Closing prints the result of the run in one line: the counts against the picked tests, and the time from the
 // first test on against the plan, 0 if there was none, and against one worker. alone is how long one worker took for the
-// same tests, 0 if that is not known: then it is estimated from how long each test takes alone.
+// same tests, 0 if that is not known: then it is estimated from how long each process takes alone, unless the tests never ran before.
 func Closing(w io.Writer, run *run.Run, picked, workers int, planned, alone float64) {
 	f := figuresOf(run)
 	estimated := " estimated"
@@ -196,9 +196,18 @@ func Closing(w io.Writer, run *run.Run, picked, workers int, planned, alone floa
 	if planned > 0 {
 		fmt.Fprintf(w, ", planned %s", history.ClockTenths(planned))
 	}
-	fmt.Fprintf(w, ", alone %s%s", history.ClockTenths(f.alone), estimated)
-	if f.wall > 0 {
-		fmt.Fprintf(w, ": %.1f ×", f.alone/f.wall)
+	switch {
+	case planned <= 0 && estimated != "":
+	case estimated != "" && f.noisy > noise*f.alone:
+		fmt.Fprintf(w, ", alone %s–%s%s", history.ClockTenths(f.alone), history.ClockTenths(f.noisy), estimated)
+		if f.wall > 0 {
+			fmt.Fprintf(w, ": %.1f–%.1f ×", f.alone/f.wall, f.noisy/f.wall)
+		}
+	default:
+		fmt.Fprintf(w, ", alone %s%s", history.ClockTenths(f.alone), estimated)
+		if f.wall > 0 {
+			fmt.Fprintf(w, ": %.1f ×", f.alone/f.wall)
+		}
 	}
 	if f.workers > 1 {
 		fmt.Fprintf(w, ", spread %s", history.Short(f.spread))
@@ -212,11 +221,15 @@ func Closing(w io.Writer, run *run.Run, picked, workers int, planned, alone floa
 	fmt.Fprintln(w)
 }
 
+// noise is how many times as long the tests of a run took as they would have on a quiet machine, from which on both are printed.
+const noise = 1.25
+
 // figures are the totals of a run, in seconds and steps.
 type figures struct {
 	ready  float64 // until the first test
 	wall   float64 // from then on
 	alone  float64 // of all tests, one after another, as each takes alone
+	noisy  float64 // the same as each took in this run
 	spread float64 // from the end of the first worker to the end of the last
 	steps  int
 
@@ -228,6 +241,7 @@ func figuresOf(ran *run.Run) figures {
 	ends := map[int]time.Time{} // by worker
 	for _, r := range ran.Results {
 		f.steps += len(r.Steps)
+		f.noisy += r.Seconds
 		if r.Worker == 0 || r.Outcome == run.Skipped {
 			continue
 		}
@@ -235,7 +249,8 @@ func figuresOf(ran *run.Run) figures {
 			ends[r.Worker] = r.Ended
 		}
 	}
-	f.ready, f.wall, f.alone = ran.Prepared(), ran.Wall(), ran.Work
+	f.ready, f.wall, f.alone = ran.Prepared(), ran.Wall(), ran.Work+ran.Starts
+	f.noisy += ran.Starts
 	var all []time.Time
 	for _, end := range ends {
 		all = append(all, end)
