@@ -37,6 +37,9 @@ func Compared(words string) (expected, actual string) {
 var comparisons = []func() *regexp.Regexp{
 	lazy.Regexp(`(?s)(?:^|\n)got:\n(?P<actual>.*?)\nwant:\n(?P<expected>.*)$`),
 	lazy.Regexp(`(?im)^\s*expected\s*:[ \t]*(?P<expected>.+)\n\s*(?:actual|got)\s*:[ \t]*(?P<actual>.+)$`),
-	lazy.Regexp(`(?im)\b(?:got|have)[ :=]+(?P<actual>[^\n]+?)[,;]?\s+(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+)$`),
-	lazy.Regexp(`(?im)\b(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+?)[,;]?\s+(?:but )?(?:got|have|actual)[ :=]+(?P<actual>[^\n]+)$`),
+	lazy.Regexp(`(?im)\b(?:got|have|returned|was|is)[ :=]+(?P<actual>[^\n]+?)[,;]\s+(?:but )?(?:want(?:ed)?|expected|should be)[ :=]+(?P<expected>[^\n]+)$`),
+	lazy.Regexp(`(?im)\b(?:got|have)[ :=]+(?P<actual>[^\n]+?)\s+(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+)$`),
+	lazy.Regexp(`(?im)\b(?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+?)[,;]?\s+(?:but )?(?:got|have|actual|returned)[ :=]+(?P<actual>[^\n]+)$`),
+	lazy.Regexp(`(?im)^[\w.*&\[\]]+\(.*\) (?:=|==|returned|returns) (?P<actual>[^\n]+?)[,;] (?:want(?:ed)?|expected)[ :=]+(?P<expected>[^\n]+)$`),
+	lazy.Regexp(`(?m)^(?:[^\n]*: )?(?P<actual>[^\s:]+|"(?:[^"\\]|\\.)*") != (?P<expected>[^\s]+|"(?:[^"\\]|\\.)*")$`),
 }

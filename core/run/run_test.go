@@ -115,6 +115,16 @@ func TestCompared(t *testing.T) {
 		"expected 10 but got 11":                         {"10", "11"},
 		"Error:\n  expected: \"a b\"\n  actual  : \"c\"": {`"a b"`, `"c"`},
 		"stderr\ngot:\na\nb\nwant:\nc\n":                 {"c", "a\nb"},
+		"F(1, 2) = 3, want 4":                            {"4", "3"},
+		"pumps.Rate(\"a\") = \"x, y\"; want \"z\"":       {`"z"`, `"x, y"`},
+		"returned 1, expected 2":                         {"2", "1"},
+		"it returned 1, expected 2":                      {"2", "1"},
+		`got "a"; want "b"`:                              {`"b"`, `"a"`},
+		"500 != 200":                                     {"200", "500"},
+		`status: "x y" != "z"`:                           {`"z"`, `"x y"`},
+		"status was 500, should be 200":                  {"200", "500"},
+		"it is open, and nobody wants that":              {"", ""},
+		"a must be != b and c":                           {"", ""},
 		"it broke":                                       {"", ""},
 		"forgotten":                                      {"", ""},
 	} {
@@ -123,4 +133,42 @@ func TestCompared(t *testing.T) {
 			t.Errorf("%q: expected %q, actual %q; want %q", words, expected, actual, want)
 		}
 	}
+}
+
+// TestDescribed takes the title and both sides of a failure from blocks of labels, whichever library prints them.
+func TestDescribed(t *testing.T) {
+	const trace = "\tError Trace:\t/home/a/pump_test.go:12\n"
+	for _, c := range []struct{ words, message, expected, actual string }{
+		{"pump_test.go:12: \n" + trace + "\tError:      \tNot equal: \n\t            \texpected: 3\n\t            \tactual  : 2\n\tTest:       \tTestPump\n\tMessages:   \tthe pump 3\n",
+			"the pump 3: Not equal", "3", "2"},
+		{trace + "\tError:      \tReceived unexpected error:\n\t            \tno water\n\tTest:       \tTestPump", "Received unexpected error: no water", "", ""},
+		{trace + "\tError:      \tShould be true\n\tTest:       \tTestPump\n\nmore", "Should be true", "", ""},
+		{trace + "\tError:      \tNot equal: \n\t            \texpected: \"a\"\n\t            \tactual  : \"b\"\n\t            \t\n\t            \tDiff:\n\t            \t--- Expected\n\t            \t+++ Actual\n\t            \t   A: {\n\t            \t-    B: 1\n\tTest:       \tTestPump",
+			"Not equal\nDiff:\n--- Expected\n+++ Actual\n   A: {\n-    B: 1", `"a"`, `"b"`},
+		{"\nerror:\n  values are not equal\ncomment:\n  the pump\ngot:\n  int(2)\nwant:\n  int(3)\nstack:\n  /home/a/pump_test.go:12\n    qt.Assert(c, 2, qt.Equals, 3)\n", "the pump: values are not equal", "int(3)", "int(2)"},
+		{"error: it broke", "error: it broke", "", ""},
+		{"note: got 3, want 4", "note: got 3, want 4", "4", "3"},
+	} {
+		message, expected, actual := Described(c.words)
+		if message != c.message || expected != c.expected || actual != c.actual {
+			t.Errorf("%q\nis described as %q, %q, %q\nwant %q, %q, %q", c.words, message, expected, actual, c.message, c.expected, c.actual)
+		}
+		if left := WithoutBlock("before\n"+c.words, message); message != c.words && (strings.Contains(left, "rror:") || !strings.Contains(left, "before")) {
+			t.Errorf("without the block, %q is left", left)
+		}
+	}
+}
+
+// FuzzDescribed holds that no output of a test takes long to describe or is described without words.
+func FuzzDescribed(f *testing.F) {
+	f.Add("Error Trace: a\n\tError: b\n\t\texpected: c\nactual: d\nTest: e")
+	f.Add(strings.Repeat("test: a\n", 50))
+	f.Add("error:\n  a\nwant:\n\n")
+	f.Fuzz(func(t *testing.T, words string) {
+		message, _, _ := Described(words)
+		if strings.TrimSpace(words) != "" && message == "" {
+			t.Errorf("%q is described without words", words)
+		}
+		WithoutBlock(words, message)
+	})
 }

@@ -70,7 +70,7 @@ func failure(w io.Writer, r *run.Result, together int) {
 	if r.Expected != "" || r.Actual != "" {
 		indent(w, "expected "+plain.Text(r.Expected)+"\nactual   "+plain.Text(r.Actual))
 	}
-	output := strings.TrimRight(plain.Text(string(r.Output)), "\n ")
+	output := strings.TrimRight(plain.Text(run.WithoutBlock(string(r.Output), r.Message)), "\n ")
 	if output == "" || strings.TrimSpace(output) == strings.TrimSpace(message) {
 		return
 	}

@@ -200,7 +200,7 @@ const outputRows = 6
 // failure, or the end of it.
 func drawOutput(c canvas, y int, r *run.Result) int {
 	room := min(outputRows, c.height-y-5)
-	output := strings.TrimSpace(plain.Text(string(r.Output[max(0, len(r.Output)-16<<10):])))
+	output := strings.TrimSpace(plain.Text(run.WithoutBlock(string(r.Output[max(0, len(r.Output)-16<<10):]), r.Message)))
 	if output == "" || room < 2 {
 		return y
 	}

@@ -41,16 +41,18 @@ func (a *Adapter) failure(group, words string) (message, file string, line int) 
 	return whole(lines, found), file, number(match[2])
 }
 
-// whole returns a logged line with the indented lines that continue it.
+// whole returns a logged line with the lines that continue it, without the white space before those.
 func whole(lines []string, at int) string {
-	text := logged().FindStringSubmatch(lines[at])[3]
+	match := logged().FindStringSubmatch(lines[at])
+	text, indent := match[3], lines[at][:len(lines[at])-len(strings.TrimLeft(lines[at], " "))]+"    "
 	for _, more := range lines[at+1:] {
-		if !strings.HasPrefix(more, "        ") || logged().MatchString(more) || len(text) > maxMessage {
+		rest, continues := strings.CutPrefix(more, indent)
+		if !continues || logged().MatchString(more) || len(text) > maxMessage {
 			break
 		}
-		text += "\n" + strings.TrimSpace(more)
+		text += "\n" + strings.TrimRight(rest, " \t")
 	}
-	return text
+	return strings.TrimLeft(text, "\n")
 }
 
 // maxMessage bounds a message, in bytes.

@@ -360,6 +360,7 @@ func (b *books) step(name, step string, o run.Outcome) {
 	if o.Bad() {
 		words := b.batch.Words(id)
 		e.Message, e.File, e.Line = b.adapter.failure(b.group, words[max(0, len(words)-(b.said[name]-from.said)):])
+		e.Message, e.Expected, e.Actual = run.Described(strings.TrimSpace(e.Message))
 		if _, known := b.failing[name]; !known && e.File != "" { // steps within a step end before it
 			b.failing[name] = e
 		}
@@ -421,8 +422,10 @@ func (b *books) finish(i int, o run.Outcome, last bool) {
 		if step, ok := b.failing[name]; ok && e.Outcome == run.Failed { // what others logged is not what failed
 			e.Failure, words = step.Failure, step.Message
 		}
-		e.Expected, e.Actual = run.Compared(strings.TrimSpace(e.Message))
-		if e.Expected == "" {
+		if e.Expected == "" && e.Actual == "" {
+			e.Message, e.Expected, e.Actual = run.Described(strings.TrimSpace(e.Message))
+		}
+		if e.Expected == "" && e.Actual == "" {
 			e.Expected, e.Actual = run.Compared(words)
 		}
 		if e.File == "" {

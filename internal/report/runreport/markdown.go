@@ -105,7 +105,7 @@ func markdownFailure(w io.Writer, a *About, r *run.Result) {
 			fmt.Fprintf(w, "- step %s %s\n", report.Code(s.Name), report.Prose(plain.Line(s.Message)))
 		}
 	}
-	if output := lastLines(string(r.Output), markdownLines); strings.TrimSpace(output) != "" {
+	if output := lastLines(run.WithoutBlock(string(r.Output), r.Message), markdownLines); strings.TrimSpace(output) != "" {
 		fmt.Fprintf(w, "%s\n\n", block(output))
 	}
 	if card := a.Cards[r.ID]; card != nil {

@@ -154,7 +154,7 @@ func pdfFailure(t *text, a *About, r *run.Result) {
 			t.add(draw.Plain, 1, "step "+s.Name+": "+s.Message)
 		}
 	}
-	if output := lastLines(string(r.Output), pdfOutput); strings.TrimSpace(output) != "" {
+	if output := lastLines(run.WithoutBlock(string(r.Output), r.Message), pdfOutput); strings.TrimSpace(output) != "" {
 		t.addAll(draw.Faint, 2, output, pdfOutput+1)
 	}
 	if card := a.Cards[r.ID]; card != nil {
