@@ -143,7 +143,7 @@ const goSuite = "[[suite]]\nname = \"unit\"\nkind = \"go\"\nvet = false\ntimeout
 
 func TestRunOnTrouble(t *testing.T) {
 	t.Parallel()
-	dir := trouble(t, goSuite)
+	dir := trouble(t, "[project]\nconstrained = true\n\n"+goSuite)
 	events, report := filepath.Join(dir, "events.jsonl"), filepath.Join(dir, "junit.xml")
 	got := fern(t, dir, "run", "--workers", "2", "--events", events, "--junit", report)
 	if got.status != 1 {

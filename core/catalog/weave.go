@@ -69,7 +69,7 @@ type Weave struct {
 	system map[string]bool // the tags of build constraints that the system settles
 }
 
-// NewWeave counts the catalog's tests; within reports whether Tests[i] counts, and picked whether the pick has it. A test that does
+// NewWeave counts the catalog's tests. The column of a tag that the system settles counts only tests that could run here. within reports whether Tests[i] counts, and picked whether the pick has it. A test that does
 // not count, behind a build constraint that is not met, is in the columns of the words that meet it and nowhere else.
 func NewWeave(c *Catalog, nodes []Node, tags []string, within, picked func(i int) bool) *Weave {
 	column := make(map[string]int, len(tags))
@@ -101,6 +101,9 @@ func (w *Weave) count(c *Catalog, n int, column map[string]int, picked func(i in
 		for _, tag := range test.Tags {
 			at, ok := column[tag]
 			if !ok {
+				continue
+			}
+			if w.system[tag] && test.Unmet != nil && test.Unmet.Settled {
 				continue
 			}
 			if counts || test.Unmet.meets(tag) {
