@@ -36,7 +36,7 @@ func Timeline(title string, run *run.Run) Drawing {
 	bottom := trackTop + float64(workers)*(trackHeight+trackGap)
 	return Drawing{Width: pageWidth, Height: bottom + 70, paint: func(p *page) {
 		p.text(margin, 36, 15, true, fromLeft, ink, title)
-		first, wall := run.FirstTest(), run.Wall()
+		first, wall := run.FirstProcess(), run.Wall()
 		p.text(margin, 56, 10, false, fromLeft, fog, run.Summary()+"; "+history.ClockTenths(wall)+" in all")
 		scale := (pageWidth - margin - trackLeft) / max(wall, 1e-3)
 		timeAxis(p, wall, scale, bottom)

@@ -134,7 +134,7 @@ func markdownWorkers(w io.Writer, a *About) {
 	if !a.placed() {
 		return
 	}
-	first, wall := a.Run.FirstTest(), a.Run.Wall()
+	first, wall := a.Run.FirstProcess(), a.Run.Wall()
 	var tracks [][]string // by worker
 	for _, r := range a.Run.Results {
 		if r.Worker == 0 || r.Started.IsZero() {
