@@ -93,8 +93,8 @@ func (f *planFlags) pinned(study *split.Study) error {
 		name := text[:at]
 		var named []string
 		for _, u := range study.Work.Units() {
-			if u.Name == name || u.Label == name {
-				named = append(named, u.Name)
+			if of := cmp.Or(u.Of, u.Name); (of == name || u.Label == name) && !slices.Contains(named, of) {
+				named = append(named, of)
 			}
 		}
 		if len(named) != 1 {

@@ -43,9 +43,22 @@ func (w *Work) planContended(f Fleet, effort int) Plan {
 		}
 	}
 	if held > floor {
-		best.Setter, best.Held = nil, busiest
+		best.Setter, best.Held = w.wholeOf(busiest), busiest
+		if best.Setter != nil {
+			best.Held = ""
+		}
 	}
 	return best
+}
+
+// wholeOf returns the unit whose parts run one after the other for the sake of a resource; nil for any other resource.
+func (w *Work) wholeOf(resource string) *Unit {
+	for _, u := range w.units {
+		if u.whole != nil && resource == apartSign+u.Of {
+			return u.whole
+		}
+	}
+	return nil
 }
 
 // keeps reports whether every unit is on the shard that it is pinned to. Units that wait for a resource on one

@@ -16,6 +16,7 @@ type Deal struct {
 	Workers  int             // at least 1
 	InOrder  bool            // the batches come and run in the order of the tests
 	Worker   map[string]int  // by ID: the only worker that runs it; with InOrder
+	Parted   bool            // the parts of a group that hold different resources are batches of their own also in order
 	Together Together        // what never runs side by side; empty for what each test says
 	First    map[string]int  // by ID, from 1: the rank of tests whose batches go before others
 	Lasting  map[string]bool // by suite: its processes live on from batch to batch, so that their order matters
@@ -41,7 +42,7 @@ func (d *Deal) Schedule(tests []catalog.Test) *Schedule {
 
 // apart names what a test must not run side by side with, unless a plan decides.
 func (d *Deal) apart(t *catalog.Test) string {
-	if d.Worker[t.ID] > 0 {
+	if d.Worker[t.ID] > 0 && !d.Parted {
 		return ""
 	}
 	switch d.Together.of(t) {
@@ -63,14 +64,17 @@ func (d *Deal) unit(t *catalog.Test) string {
 
 func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 	type place struct {
-		suite, group, cell string
-		level, worker      int
+		suite, group, cell, uses string
+		level, worker            int
 	}
 	var queue []Batch
 	at := map[place]int{}
 	levels := levels(tests, func(t *catalog.Test) place { return place{suite: t.Suite, group: t.Group, cell: t.Asks().Cell} })
 	for i, t := range tests {
-		p := place{t.Suite, t.Group, t.Asks().Cell, levels[i], d.Worker[t.ID]}
+		p := place{t.Suite, t.Group, t.Asks().Cell, "", levels[i], d.Worker[t.ID]}
+		if d.Parted {
+			p.uses = strings.Join(holds(&t), "\n")
+		}
 		if unit := d.Undivided[t.Suite]; unit != "" {
 			p = place{suite: t.Suite, group: d.unit(&t)}
 		}

@@ -10,6 +10,7 @@
 package split
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -62,7 +63,7 @@ func (f Fleet) pin(u *Unit) int {
 	if len(f.Pins) == 0 {
 		return 0
 	}
-	if number := f.Pins[u.Name]; number <= f.Shards {
+	if number := f.Pins[cmp.Or(u.Of, u.Name)]; number <= f.Shards {
 		return max(0, number)
 	}
 	return 0

@@ -27,6 +27,9 @@ func NewStudy(tests []catalog.Test, together Together, f Fleet, shared ...string
 	if err != nil {
 		return nil, err
 	}
+	if f.Resources != nil {
+		units, f.Resources = inParts(tests, together, units, f.Resources)
+	}
 	return &Study{Tests: tests, Together: cmp.Or(together, Common(tests)), Fleet: f, Work: NewWork(units)}, nil
 }
 

@@ -3,6 +3,7 @@ package split
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -53,6 +54,9 @@ type Unit struct {
 	Estimated float64 // the part of Seconds that these take
 	Setups    []Setup // what a shard must begin for it, once for all units that share it
 	Uses      []string
+
+	Of    string // the name of the unit that it is a part of; empty for a whole one
+	whole *Unit  // that unit; nil for a whole one
 }
 
 // Setup is what it costs to begin a batch of one place, such as the start of a
@@ -154,6 +158,63 @@ func (u *Unit) add(t *catalog.Test) {
 			u.Uses = append(u.Uses, r)
 		}
 	}
+}
+
+// inParts divides units whose tests hold different resources into parts, as a run does: a resource is held only while its part runs. No
+// two parts of a unit run side by side, which counts as a resource that one of them may hold at a time. tests are those of the units.
+func inParts(tests []catalog.Test, together Together, units []Unit, resources map[string]int) ([]Unit, map[string]int) {
+	byUnit := map[string][]*catalog.Test{}
+	for i := range tests {
+		if level := together.of(&tests[i]); level == Group || level == Suite {
+			name, _ := level.key(&tests[i])
+			byUnit[name] = append(byUnit[name], &tests[i])
+		}
+	}
+	out := make([]Unit, 0, len(units))
+	resources = maps.Clone(resources)
+	for i := range units {
+		u := &units[i]
+		own := byUnit[u.Name]
+		depends := slices.ContainsFunc(own, func(t *catalog.Test) bool { return len(order.Dependencies(t)) > 0 })
+		var parts []Unit
+		if !depends && len(own) == len(u.Tests) { // else others are joined to it
+			parts = partsOf(u, own)
+		}
+		if len(parts) < 2 {
+			out = append(out, *u)
+			continue
+		}
+		resources[apartSign+u.Name] = 1
+		out = append(out, parts...)
+	}
+	return out, resources
+}
+
+// partsOf returns the parts of a unit by what its tests hold.
+func partsOf(u *Unit, tests []*catalog.Test) []Unit {
+	var parts []Unit
+	var squares []float64
+	at := map[string]int{}
+	for _, t := range tests {
+		key := strings.Join(holds(t), "\n")
+		p, known := at[key]
+		if !known {
+			p = len(parts)
+			at[key] = p
+			part := Unit{Name: u.Name, Label: u.Label, Of: u.Name, whole: u, Uses: []string{apartSign + u.Name}}
+			if key != "" {
+				held := strings.Join(holds(t), ", ")
+				part.Name, part.Label = u.Name+" with "+held, u.Label+" with "+held
+			}
+			parts, squares = append(parts, part), append(squares, 0)
+		}
+		parts[p].add(t)
+		squares[p] += t.Spread * t.Spread
+	}
+	for p := range parts {
+		parts[p].Deviation = math.Sqrt(squares[p])
+	}
+	return parts
 }
 
 // chained joins the units that tests depend over, or that share what only one

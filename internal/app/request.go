@@ -50,6 +50,7 @@ type Request struct {
 	Trial     bool          // it reproduces a failure: no history counts it
 	Fold      Fold          // adds the events to a run; nil if nobody reads it before its end
 
+	parted bool // the parts of groups run as a plan for this machine has them
 	source run.Source
 }
 
@@ -101,7 +102,7 @@ func (a *App) PlanRequest(pick string, tests []catalog.Test, p split.Plan, f spl
 	q, err := a.NewRequest(pick, ordered, f.AtOnce())
 	q.InOrder, q.Planned = true, p.Finish
 	if f.AtOnce() == f.Shards {
-		q.Worker = worker
+		q.Worker, q.parted = worker, f.Resources != nil
 	}
 	return q, err
 }
@@ -154,7 +155,7 @@ func (a *App) ReplayRequest(name string, worker int) (q Request, gone int, err e
 
 // Schedule returns the schedule of a request. It is built once per run, and shared with those who follow it.
 func (a *App) Schedule(q Request) *split.Schedule {
-	deal := split.Deal{Undivided: a.undivided(), Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, First: q.First, Together: q.Together}
+	deal := split.Deal{Undivided: a.undivided(), Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, Parted: q.parted, First: q.First, Together: q.Together}
 	for suite, adapt := range a.Adapters {
 		deal.Lasting[suite] = adapt.Scope() == adapter.ScopeWorker
 	}
