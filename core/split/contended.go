@@ -166,7 +166,7 @@ func (w *Work) planWhole(whole []Unit, in []int, f Fleet, effort int) Plan {
 	joint := f
 	joint.Pins = pins
 	work := NewWork(whole)
-	dealt, floor := work.deal(joint, effort)
+	dealt, floor := work.dealInWaves(joint, effort)
 	at := make(map[string]int, len(whole))
 	for u := range work.units {
 		at[work.units[u].Name] = dealt[u]

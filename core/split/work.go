@@ -125,7 +125,7 @@ func (w *Work) planAlone(f Fleet, effort int) Plan {
 	if w.contended(f) {
 		return w.planContended(f, effort)
 	}
-	on, floor := w.deal(f, effort)
+	on, floor := w.dealInWaves(f, effort)
 	return w.plan(f, w.numbered(f, on), floor)
 }
 
