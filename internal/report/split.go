@@ -169,6 +169,9 @@ func InTheWay(a split.Advice) []Line {
 	if t := a.Parting.Longest; len(setter.Tests) > 1 {
 		lines = append(lines, Line{{Warning, plain.Line(t.Name)}, words(" alone is %s of it", history.Short(t.Expected))})
 	}
+	if floor := history.ClockTenths(a.Parting.Floor); floor == history.ClockTenths(a.Plan.Floor) {
+		return append(lines, Line{words("to divide it gains nothing: the floor stays "), {Figure, floor}})
+	}
 	return append(lines, Line{words("apart, the floor falls to "), {Figure, history.ClockTenths(a.Parting.Floor)},
 		words(" and %s end at ", wording.Plural(len(a.Plan.Shards), "shard")), {Figure, history.ClockTenths(a.Parting.Finish)}})
 }
