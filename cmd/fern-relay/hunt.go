@@ -203,7 +203,7 @@ func (f *huntFlags) search(ctx context.Context, r *app.App, tests []catalog.Test
 	var first *catalog.Test // the victim that the files describe
 	findings, err = r.Search(ctx, app.Search{Tests: tests, Budget: f.budget, Enough: f.coverage / 100, Hunt: o}, app.SearchProgress{
 		Order: func(v app.Revealed) {
-			fmt.Fprintf(stderr, "order %d: %s; %s\n", v.Order, v.Run.Summary(), report.Coverage(v.Gauge))
+			fmt.Fprintf(stderr, "order %d: %s; %s\n", v.Order, report.Tried(v.Run), report.Coverage(v.Gauge))
 		},
 		Victims: func(victims []catalog.Test) { first = &victims[0] },
 		Hunt:    p.report,

@@ -16,6 +16,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/internal/app"
 	"fernrelay/internal/report"
+	"fernrelay/internal/wording"
 	"fernrelay/internal/workspace"
 )
 
@@ -41,10 +42,10 @@ func newList(s *settings) *cobra.Command {
 			if len(tests) == 0 {
 				return cmp.Or(noteEmpty(r, expression), r.Missing(expression))
 			}
-			noteContradictions(expression, tests)
+			notePick(r, expression, tests)
 			noteBehind(r, expression)
 			out := bufio.NewWriter(cmd.OutOrStdout())
-			err = writeTests(out, tests, count, asJSON)
+			err = writeTests(out, r, tests, count, asJSON)
 			return cmp.Or(errors.Join(err, out.Flush()), r.Missing(expression))
 		},
 	}
@@ -105,17 +106,25 @@ func funnel(r *app.App, expression string) (string, error) {
 	if words := behind(r, expression); words != "" {
 		fmt.Fprintf(&out, "    %s\n", words)
 	}
+	if place := r.Index.NearPlace(e); place != "" {
+		fmt.Fprintf(&out, "    did you mean %s?\n", plain.Line(place))
+	}
 	return out.String(), nil
 }
 
 // writeTests writes the tests, or counts them by something.
-func writeTests(out io.Writer, tests []catalog.Test, count []string, asJSON bool) error {
+func writeTests(out io.Writer, r *app.App, tests []catalog.Test, count []string, asJSON bool) error {
 	switch {
 	case len(count) > 0:
 		tally, err := catalog.NewTally(tests, count)
 		if err != nil {
 			return fmt.Errorf("--count: %w", err)
 		}
+		var tags []string
+		for _, rule := range r.Project.Tags {
+			tags = append(tags, rule.Tag)
+		}
+		tally.AddTags(tags)
 		return writeTally(out, tally, asJSON)
 	case !asJSON:
 		report.Tests(out, tests)
@@ -159,13 +168,32 @@ func writeTally(out io.Writer, tally *catalog.Tally, asJSON bool) error {
 	return nil
 }
 
-// noteContradictions prints a note if a pick selects tests that no one build has together.
-func noteContradictions(expression string, tests []catalog.Test) {
+// notePick prints what a person should know of a pick: that it selects tests that no one build has together, or that it compares times
+// that nobody has measured.
+func notePick(r *app.App, expression string, tests []catalog.Test) {
 	if expression == "" {
 		return
 	}
 	for _, note := range workspace.Contradictions(tests) {
 		fmt.Fprintln(stderr, "fern-relay: note:", note)
+	}
+	e, err := pick.Parse(expression)
+	if err != nil {
+		return // evaluating it reports the error
+	}
+	asks := false
+	pick.Terms(e, func(t *pick.Term) { asks = asks || t.Field == "took" })
+	if !asks {
+		return
+	}
+	guessed := 0
+	for i := range r.Index.Within(e).All {
+		if !r.Catalog.Tests[i].Known {
+			guessed++
+		}
+	}
+	if guessed > 0 {
+		fmt.Fprintf(stderr, "fern-relay: note: took compares estimates of %s that nobody has measured\n", wording.Plural(guessed, "test"))
 	}
 }
 

@@ -131,13 +131,19 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *
 		return nil, err
 	}
 	defer r.Close()
+	if timed != nil {
+		if r, err = f.withTimes(r, timed); err != nil {
+			return nil, err
+		}
+	}
 	tests, err := r.Pick(f.pick)
 	if err = cmp.Or(err, r.Missing(f.pick)); err != nil {
 		return nil, err
 	}
-	if timed != nil {
-		tests = f.expect(r, tests, timed)
+	if len(tests) == 0 {
+		return nil, empty(r, f.pick)
 	}
+	notePick(r, f.pick, tests)
 	return f.study(r, workspace.Lone(tests), fleet)
 }
 
@@ -180,17 +186,21 @@ func readTimings(name string) ([]catalog.Test, error) {
 	return timed, nil
 }
 
-// expect sets the times of a file on tests, instead of those of the ledger, so that machines with and without a
-// ledger make the same plan. It reports IDs that no test has.
-func (f *planFlags) expect(r *app.App, tests, timed []catalog.Test) []catalog.Test {
-	// All tests of the project, so that the same are estimated the same in any pick.
-	all := slices.Clone(r.Catalog.Tests)
-	history.Expect(all, history.TimesOf(timed))
-	tests = slices.Clone(tests)
-	for i := range tests {
-		if at, ok := r.Catalog.Index(tests[i].ID); ok {
-			tests[i] = all[at]
-		}
+// timed returns the project with the times of the file that was given, if one was.
+func (f *planFlags) timed(r *app.App) (*app.App, error) {
+	timed, err := f.readTimings()
+	if timed == nil || err != nil {
+		return r, err
+	}
+	return f.withTimes(r, timed)
+}
+
+// withTimes returns the project with the times of a file instead of those of the ledger, so that machines with and without a ledger
+// make the same plan. It reports IDs that no test has.
+func (f *planFlags) withTimes(r *app.App, timed []catalog.Test) (*app.App, error) {
+	with, err := r.Timed(timed)
+	if err != nil {
+		return nil, err
 	}
 	var unknown []string
 	for _, t := range timed {
@@ -199,14 +209,14 @@ func (f *planFlags) expect(r *app.App, tests, timed []catalog.Test) []catalog.Te
 		}
 	}
 	if len(unknown) == 0 {
-		return tests
+		return with, nil
 	}
 	hint := ": -v lists them"
 	if f.verbose {
 		hint = ":\n    " + plain.Text(strings.Join(unknown, "\n    "))
 	}
 	fmt.Fprintf(stderr, "fern-relay: note: %s has %s that no test of the project has%s\n", f.timings, wording.Plural(len(unknown), "ID"), hint)
-	return tests
+	return with, nil
 }
 
 // title says what is planned.

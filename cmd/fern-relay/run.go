@@ -266,26 +266,22 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 	if err != nil {
 		return q, fmt.Errorf("--order: %w", err)
 	}
+	if r, err = f.timed(r); err != nil {
+		return q, err
+	}
 	tests, err := r.PickToRun(f.pick)
 	if err != nil {
 		return q, err
 	}
 	if len(tests) == 0 && !f.allowEmpty {
-		return q, f.empty(r)
+		return q, fmt.Errorf("%w, or add --allow-empty to accept that", empty(r, f.pick))
 	}
 	if f.strict {
 		if err := refuseLone(tests); err != nil {
 			return q, err
 		}
 	}
-	noteContradictions(f.pick, tests)
-	timed, err := f.readTimings()
-	if err != nil {
-		return q, err
-	}
-	if timed != nil {
-		tests = f.expect(r, tests, timed)
-	}
+	notePick(r, f.pick, tests)
 	tests = f.known.list.Mark(tests, time.Now())
 	if f.shard != "" {
 		if q.Shard, tests, err = f.share(r, workspace.Lone(tests)); err != nil {
@@ -367,12 +363,12 @@ func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []cata
 }
 
 // empty returns the error of a pick that selects no test, with the clause that emptied it.
-func (f *runFlags) empty(r *app.App) error {
-	steps, err := funnel(r, f.pick)
+func empty(r *app.App, expression string) error {
+	steps, err := funnel(r, expression)
 	if err != nil {
 		return err
 	}
-	return fmt.Errorf("the pick %q selects no test:\n%schange the pick, or add --allow-empty to accept that", f.pick, steps)
+	return fmt.Errorf("the pick %q selects no test:\n%schange the pick", expression, steps)
 }
 
 // refuseLone returns an error that names the tests with the rule lone, which would keep all others

@@ -95,6 +95,14 @@ func ID(suite, group, name string) string { return suite + ":" + group + "#" + n
 // GroupName returns the name of the test's group, suite:group, which is unique in a project.
 func (t *Test) GroupName() string { return t.Suite + ":" + t.Group }
 
+// GroupLabel returns the name of the test's group as people see it: of the group that is the suite's own folder, the suite's name.
+func (t *Test) GroupLabel() string {
+	if t.Group == "." {
+		return t.Suite
+	}
+	return t.Group
+}
+
 // Parts splits an ID. One from a report of others may lack its suite, or be a name alone.
 func Parts(id string) (suite, group, name string) {
 	place, name, ok := strings.Cut(id, "#")

@@ -58,6 +58,20 @@ func NewTally(tests []Test, by []string) (*Tally, error) {
 	return t, nil
 }
 
+// AddTags adds tags that no test has to a tally by tag.
+func (t *Tally) AddTags(tags []string) {
+	for i, names := range []*[]string{&t.Rows, &t.Columns} {
+		if i >= len(t.By) || t.By[i] != "tag" {
+			continue
+		}
+		for _, tag := range tags {
+			if !slices.Contains(*names, tag) {
+				*names = append(*names, tag)
+			}
+		}
+	}
+}
+
 func tallied(t *Test, by string, suites bool) []string {
 	switch {
 	case by == "tag":

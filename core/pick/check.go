@@ -3,6 +3,7 @@ package pick
 import (
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 )
@@ -127,16 +128,21 @@ func (x *Index) savedNames() []string { return slices.Sorted(maps.Keys(x.source.
 
 // suggest names the candidate nearest to a mistyped word, or returns another hint if none is near.
 func suggest(word string, candidates []string, otherwise string) string {
-	best, least := "", 1+len([]rune(word))/2
+	if best := nearest(word, candidates); best != "" {
+		return fmt.Sprintf("did you mean %q?", best)
+	}
+	return otherwise
+}
+
+// nearest returns the candidate that is spelled most like a word, "" if none is much like it.
+func nearest(word string, candidates []string) (best string) {
+	least := 1 + len([]rune(word))/2
 	for _, c := range candidates {
 		if d := distance(word, c); d < least {
 			best, least = c, d
 		}
 	}
-	if best == "" {
-		return otherwise
-	}
-	return fmt.Sprintf("did you mean %q?", best)
+	return best
 }
 
 // distance is the number of characters to insert, delete or replace that turns
@@ -160,4 +166,39 @@ func distance(a, b string) int {
 		}
 	}
 	return row[len(y)]
+}
+
+// NearPlace returns the term in: of a pick that selects no test, with a place that there is in place of the one that it names;
+// empty if every place of the pick has tests or none is like it.
+func (x *Index) NearPlace(e Expr) (near string) {
+	Terms(e, func(t *Term) {
+		set, err := x.Held("", t)
+		if near != "" || t.Field != "in" || err != nil || set.Len() > 0 {
+			return
+		}
+		if place := nearest(t.Value, x.places()); place != "" {
+			near = Field("in", place)
+		}
+	})
+	return near
+}
+
+// places lists the groups, the folders and the files of the tests.
+func (x *Index) places() []string {
+	seen := map[string]bool{}
+	add := func(place string) {
+		for ; place != "." && place != "/" && !seen[place]; place = path.Dir(place) {
+			seen[place] = true
+		}
+	}
+	for _, g := range x.Catalog.Groups {
+		add(g.Name)
+	}
+	for _, f := range x.files {
+		if f.file != "" {
+			add(f.file)
+			seen[path.Base(f.file)] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
 }

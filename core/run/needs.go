@@ -10,7 +10,7 @@ func Unmet(needs []string, outcome func(id string) (o Outcome, picked bool)) (wh
 		case !picked:
 			return fmt.Sprintf("needs %s, which is not picked for this run", id)
 		case o != "" && o != Passed:
-			return fmt.Sprintf("needs %s, which is %s", id, o)
+			return fmt.Sprintf("needs %s, which did not pass (%s)", id, o)
 		}
 	}
 	return ""

@@ -334,9 +334,9 @@ func (t Together) key(test *catalog.Test) (name, label string) {
 	case t == File && test.File != "":
 		return test.Suite + ":" + test.File, test.File
 	case t == Test:
-		return test.ID, test.Group + "#" + test.Name
+		return test.ID, test.GroupLabel() + "#" + test.Name
 	}
-	return test.GroupName(), test.Group
+	return test.GroupName(), test.GroupLabel()
 }
 
 // Check refuses what is no level. Empty means the level of each test.

@@ -115,8 +115,11 @@ func spaceOf(pid int) string { return fmt.Sprintf("fern%d_", pid) }
 func Sweep() error { return sweep(spaceOf(os.Getpid())) }
 
 // Fill replaces {slot}, {space}, {tmp} and {port} by what the slot owns.
-func (s Slot) Fill(text string) string {
-	return strings.NewReplacer("{slot}", strconv.Itoa(s.Number), "{space}", s.Space, "{tmp}", s.Temp, "{port}", strconv.Itoa(s.Port)).Replace(text)
+func (s Slot) Fill(text string) string { return Fill(text, s.Values()) }
+
+// Values returns the values of the slot's placeholders, by their names.
+func (s Slot) Values() map[string]string {
+	return map[string]string{"slot": strconv.Itoa(s.Number), "space": s.Space, "tmp": s.Temp, "port": strconv.Itoa(s.Port)}
 }
 
 // Begin prepares a slot before it is used. What the command starts in the background runs until

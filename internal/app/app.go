@@ -110,6 +110,20 @@ func (a *App) With(own workspace.Own) (*App, error) {
 	return &App{w, a.history}, nil
 }
 
+// Timed returns the project with the times of some tests, as of a file, in place of those of the ledger.
+func (a *App) Timed(tests []catalog.Test) (*App, error) {
+	recall := a.history.recall(context.Background())
+	w, err := a.Workspace.With(a.Own, func(c *catalog.Catalog) (workspace.Past, error) {
+		past, err := recall(c)
+		past.Times = history.TimesOf(tests)
+		return past, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &App{w, a.history}, nil
+}
+
 // Recall returns the project with what the ledger knows now, as after a run.
 func (a *App) Recall() (*App, error) { return a.With(a.Own) }
 

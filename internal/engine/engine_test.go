@@ -279,8 +279,8 @@ func TestDependencies(t *testing.T) {
 	}
 	ran, events := play(t, context.Background(), p, tests, 4)
 	for name, want := range map[string]string{
-		"a#first": "passed", "a#after b": "passed", "b#needs a": "passed", "c#needs_b": "skipped needs s:b#fail, which is failed",
-		"c#needs more": "skipped needs s:c#needs_b, which is skipped", "d#needs nobody here": "skipped needs s:z#z, which is not picked",
+		"a#first": "passed", "a#after b": "passed", "b#needs a": "passed", "c#needs_b": "skipped needs s:b#fail, which did not pass (failed)",
+		"c#needs more": "skipped needs s:c#needs_b, which did not pass (skipped)", "d#needs nobody here": "skipped needs s:z#z, which is not picked",
 	} {
 		r := ran.Result("s:" + name)
 		if got := string(r.Outcome) + " " + r.Message; !strings.HasPrefix(got, want) {

@@ -71,17 +71,33 @@ func machines(w io.Writer, all []fleet.MachineStatus, m *fleet.Manifest) {
 func Fleet(w io.Writer, s *fleet.Status) {
 	m := s.Manifest
 	if m.IsHunt() {
-		fmt.Fprintf(w, "hunt %s of %s at %s, offered by %s: %s since %s\n", plain.Line(s.Run), plain.Line(m.Project), plain.Line(m.Revision), plain.Line(m.By), s.State, m.Began.Local().Format(time.DateTime))
+		fmt.Fprintf(w, "hunt %s of %s, offered by %s: %s\n", plain.Line(s.Run), sourceOf(m), plain.Line(m.By), stateOf(s))
 		machines(w, s.Machines, m)
 		fmt.Fprintf(w, "trials: %d done, %d taken\n", s.Batches.Done, s.Batches.Taken)
 		return
 	}
-	fmt.Fprintf(w, "fleet run %s of %s at %s: %s, %s since %s\n", plain.Line(s.Run), plain.Line(m.Project), plain.Line(m.Revision), wording.Plural(m.Tests, "test"), s.State, m.Began.Local().Format(time.DateTime))
+	fmt.Fprintf(w, "fleet run %s of %s: %s, %s\n", plain.Line(s.Run), sourceOf(m), wording.Plural(m.Tests, "test"), stateOf(s))
 	machines(w, s.Machines, m)
 	fmt.Fprintf(w, "batches: %d done, %d taken, %d waiting; %s\n", s.Batches.Done, s.Batches.Taken, s.Batches.Waiting, Counts(s.Counts))
 	if s.EndsIn != nil {
 		fmt.Fprintf(w, "it ends in about %s\n", history.Clock(*s.EndsIn))
 	}
+}
+
+// sourceOf names the project of a fleet run, and its revision if that is known.
+func sourceOf(m *fleet.Manifest) string {
+	if m.Revision == "" {
+		return plain.Line(m.Project)
+	}
+	return plain.Line(m.Project) + " at " + plain.Line(m.Revision)
+}
+
+// stateOf says since when a fleet run is open, or when it ended.
+func stateOf(s *fleet.Status) string {
+	if m := s.Manifest; s.State == fleet.Ended && !m.Ended.IsZero() {
+		return fmt.Sprintf("begun %s, ended %s", m.Began.Local().Format(time.DateTime), m.Ended.Local().Format(time.DateTime))
+	}
+	return fmt.Sprintf("%s since %s", s.State, s.Manifest.Began.Local().Format(time.DateTime))
 }
 
 // FleetRuns lists the runs of a station.

@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -223,6 +224,17 @@ func Closing(w io.Writer, run *run.Run, picked, workers int, planned, alone floa
 
 // noise is how many times as long the tests of a run took as they would have on a quiet machine, from which on both are printed.
 const noise = 1.25
+
+// Tried sums up a run of an order that was tried. Tests that did not get their turn before it was stopped are no outcome.
+func Tried(ran *run.Run) string {
+	lost := ran.Counts[run.Lost]
+	if lost == 0 {
+		return ran.Summary()
+	}
+	counts := maps.Clone(ran.Counts)
+	delete(counts, run.Lost)
+	return fmt.Sprintf("%s; stopped before %s", (&run.Run{Counts: counts}).Summary(), wording.Plural(lost, "more test"))
+}
 
 // figures are the totals of a run, in seconds and steps.
 type figures struct {

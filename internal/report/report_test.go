@@ -87,7 +87,7 @@ func TestPlan(t *testing.T) {
    2  0:15.0–0:26.0       2 tests  door, vent
 finish 0:30.0, floor 0:30.0, spread 0:04.0, alone 0:41.0, of which 0:06.0 estimated
 optimal: no plan finishes earlier
-1 test never measured: their times are estimates
+1 test never measured: its time is an estimate
 
 Is another machine worth it?
     the 2nd shard saved 11.0 s
@@ -97,7 +97,7 @@ Is another machine worth it?
 What stands in the way?
     drip is 30.0 s in one piece
     a alone is 20.0 s of it
-    apart, the floor falls to 0:30.0 and 2 shards end at 0:30.0
+    to divide it gains nothing: the floor stays 0:30.0
 
 If one machine starts 60 s late
     fixed shards end at    1:30.0, 1:30.0 in 1 run of 20

@@ -67,7 +67,7 @@ func Plan(w io.Writer, p split.Plan) {
 		fmt.Fprintf(w, "%s empty: there are no more tests\n", are(empty, "shard"))
 	}
 	if p.Unknown > 0 {
-		fmt.Fprintf(w, "%s never measured: their times are estimates\n", wording.Plural(p.Unknown, "test"))
+		fmt.Fprintln(w, NeverMeasured(p.Unknown))
 	}
 }
 
@@ -138,6 +138,14 @@ func bought(seconds float64) Phrase {
 		return Phrase{Figure, "nothing"}
 	}
 	return Phrase{Figure, history.Short(seconds)}
+}
+
+// NeverMeasured says that the times of some tests are estimates.
+func NeverMeasured(tests int) string {
+	if tests == 1 {
+		return "1 test never measured: its time is an estimate"
+	}
+	return fmt.Sprintf("%d tests never measured: their times are estimates", tests)
 }
 
 // InTheWay says what keeps a plan from ending sooner, and what would help.

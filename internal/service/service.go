@@ -269,7 +269,9 @@ func (s *Service) command(ctx context.Context, line string) (*adapter.Process, s
 
 // fill replaces what a text may hold by what the service has.
 func (s *Service) fill(text string) string {
-	return s.place.Slot.Fill(strings.NewReplacer("{port}", strconv.Itoa(s.port), "{data}", s.place.Data).Replace(text))
+	values := s.place.Slot.Values()
+	values["port"], values["data"] = strconv.Itoa(s.port), s.place.Data
+	return adapter.Fill(text, values)
 }
 
 // Name returns the service's name.

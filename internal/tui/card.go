@@ -129,7 +129,7 @@ func (v survey) drawCard(c canvas, whole bool) {
 		status = past[n-1].Shape() + " " + string(past[n-1]) + " in the last run"
 	}
 	c.right(c.width, 0, style{colour: t.rust}, status)
-	y := drawName(c, plain.Line(test.Group), plain.Line(test.Name), width(status)+2)
+	y := drawName(c, plain.Line(test.GroupLabel()), plain.Line(test.Name), width(status)+2)
 	c.text(0, y, style{colour: t.water}, cutGroup(plain.Line(test.Place()), c.width))
 	y++
 	if c.height > 8 {

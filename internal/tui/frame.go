@@ -336,7 +336,7 @@ var pickKeys = []key.Binding{
 	key.NewBinding(key.WithHelp("tab", "complete")),
 	key.NewBinding(key.WithHelp("↑ ↓", "choose")),
 	key.NewBinding(key.WithHelp("esc", "leave it as it was")),
-	key.NewBinding(key.WithHelp("frost", "a tag")),
+	key.NewBinding(key.WithHelp("word", "a tag")),
 	key.NewBinding(key.WithHelp("in:", "place")),
 	key.NewBinding(key.WithHelp("name:", "part of the name")),
 	key.NewBinding(key.WithHelp("took>1s", "time")),

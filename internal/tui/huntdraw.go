@@ -32,7 +32,7 @@ func (v huntView) drawVictims(c canvas) {
 		words = cut(words, c.width-4)
 		c.text(1, y, style{colour: colour}, shape)
 		c.text(3, y, style{t.ink, i == v.at}, cutMiddle(plain.Line(h.victim.Name), c.width-4))
-		c.text(3, y+1, style{colour: t.fog}, cutGroup(plain.Line(h.victim.Group), c.width-6-width(words)))
+		c.text(3, y+1, style{colour: t.fog}, cutGroup(plain.Line(h.victim.GroupLabel()), c.width-6-width(words)))
 		c.right(c.width-1, y+1, style{colour: colour}, words)
 		if i == v.at {
 			c.selectRow(0, y, c.width, 2)

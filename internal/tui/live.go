@@ -135,7 +135,7 @@ func newLiveRun(turn *sync.Mutex, schedule *split.Schedule, workers int, past fu
 	}
 	for i := range schedule.Batches {
 		b := &schedule.Batches[i]
-		work := batchWork{label: b.Tests[0].Group, setup: b.Setup(), left: b.Setup() + b.Seconds()}
+		work := batchWork{label: b.Tests[0].GroupLabel(), setup: b.Setup(), left: b.Setup() + b.Seconds()}
 		for i := range b.Tests {
 			work.variance += b.Tests[i].Spread * b.Tests[i].Spread
 		}

@@ -342,7 +342,7 @@ func (v splitView) drawAdvice(c canvas) {
 		blocks = append(blocks, report.FleetForecast(have.fleet))
 	}
 	if have.plan.Unknown > 0 {
-		blocks = append(blocks, []report.Line{{{Tone: report.Warning, Text: wording.Plural(have.plan.Unknown, "test")}, {Text: " never measured: their times are estimates"}}})
+		blocks = append(blocks, []report.Line{{{Tone: report.Warning, Text: report.NeverMeasured(have.plan.Unknown)}}})
 	}
 	y := 0
 	for _, block := range blocks {

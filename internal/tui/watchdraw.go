@@ -76,6 +76,9 @@ func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 		}
 	case !r.first:
 		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(plain.Line(r.prepared), "preparing"), history.Clock(r.waited)))
+	case r.ahead.end-r.now < soon:
+		say(fog, "about to end")
+		v.drawLate(c, r, say)
 	default:
 		say(fog, "ends in ")
 		say(ink, history.Clock(r.ahead.end-r.now))
@@ -88,6 +91,9 @@ func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 		v.drawLate(c, r, say)
 	}
 }
+
+// soon is how many seconds before its forecast end a run is about to end: one that is late is so for a while.
+const soon = 0.1
 
 // late is how many seconds behind or ahead are worth mentioning.
 const late = 0.5

@@ -245,7 +245,7 @@ func (v survey) drawList(c canvas) {
 	heading := "all"
 	if n := l.node(v.row); n != nil {
 		heading = plain.Line(n.Path)
-		if n.Path == "" {
+		if n.Path == "" || n.Path == "." {
 			heading = n.Suite
 		}
 	}

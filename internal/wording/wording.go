@@ -50,10 +50,13 @@ func TimeChange(now, before float64) string {
 	return fmt.Sprintf("down %.0f %%", 100*(1-now/before))
 }
 
-// Bytes returns a size: 12.3 MB.
+// Bytes returns a size: 640 kB, 12.3 MB, 1.2 GB.
 func Bytes(n int64) string {
 	if n < 1e6 {
 		return fmt.Sprintf("%.0f kB", float64(n)/1e3)
+	}
+	if n >= 1e9 {
+		return fmt.Sprintf("%.1f GB", float64(n)/1e9)
 	}
 	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 }

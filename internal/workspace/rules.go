@@ -24,6 +24,7 @@ type said struct {
 type draft struct {
 	*catalog.Catalog
 	said map[int]said // by index of the tests that were changed
+	idle []string     // what is said about rules and tags that select no test
 }
 
 // edit returns a test to change.
@@ -61,6 +62,7 @@ func applyTags(rules []project.TagRule, d *draft, saved map[string]string, layer
 			if err != nil {
 				return fmt.Errorf("%s: the tag %s: %w", rule.From, rule.Tag, err)
 			}
+			d.noteIdle(held, rule.Pick, rule.From+": the tag "+rule.Tag)
 			for i := range held.All {
 				d.edit(i).AddTag(rule.Tag, rule.From)
 			}
@@ -105,6 +107,7 @@ func applyRules(rules []project.Rule, d *draft, layer func() *pick.Index) error 
 		if err != nil {
 			return fmt.Errorf("%s: the rule: %w", rule.From, err)
 		}
+		d.noteIdle(held, rule.Pick, rule.From+": the rule")
 		for i := range held.All {
 			t := d.edit(i)
 			t.AddRules(rule.Set, rule.From)
@@ -114,6 +117,15 @@ func applyRules(rules []project.Rule, d *draft, layer func() *pick.Index) error 
 		}
 	}
 	return nil
+}
+
+// noteIdle notes that a pick of fern.toml selects no test, unless that may change from run to run.
+func (d *draft) noteIdle(held catalog.Set, e pick.Expr, what string) {
+	changes := pick.AsksPast(e)
+	pick.Terms(e, func(t *pick.Term) { changes = changes || t.Field == "touched" })
+	if held.Len() == 0 && !changes {
+		d.idle = append(d.idle, fmt.Sprintf("%s selects no test: no test is %s", what, e))
+	}
 }
 
 // setSkipReason keeps a test from running, and from counting as work.

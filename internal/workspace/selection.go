@@ -68,7 +68,7 @@ func (w *Workspace) Bare(text string) (map[string][]string, error) {
 	if groups == nil {
 		return nil, nil
 	}
-	d := &draft{catalog.New(groups), map[int]said{}}
+	d := &draft{Catalog: catalog.New(groups), said: map[int]said{}}
 	source := pick.Source{Defined: w.defined(), Saved: w.saved, Touched: w.touched, Past: func(int) []run.Outcome { return nil }}
 	layer := func() *pick.Index { return pick.NewIndex(d.Catalog, source) }
 	if err := applyTags(w.Project.Tags, d, source.Saved, layer); err != nil {

@@ -62,12 +62,15 @@ func (w *Workspace) describe(c *catalog.Catalog, recall Recall) error {
 	source.Past = past.latest
 	source.Crossing = w.crossingSource(c, past)
 	layer := func() *pick.Index { return pick.NewIndex(c, source) }
-	d := &draft{c, map[int]said{}}
+	d := &draft{Catalog: c, said: map[int]said{}}
 	if err := applyTags(w.Project.Tags, d, source.Saved, layer); err != nil {
 		return err
 	}
 	if err := applyRules(slices.Concat(w.Project.Rules, w.Own.Rules), d, layer); err != nil {
 		return err
+	}
+	if len(w.Broken) == 0 {
+		w.Notes = append(w.Notes, d.idle...)
 	}
 	w.conclude(d)
 	w.said = d.said

@@ -71,16 +71,10 @@ func New(config Config) (*Adapter, error) {
 		if slices.ContainsFunc(many, func(m string) bool { return strings.Contains(word, m) && word != m }) {
 			return nil, fmt.Errorf("run has %q: {names} and {files} must be words of their own", word)
 		}
-		for rest := word; ; {
-			_, after, opens := strings.Cut(rest, "{")
-			name, behind, closes := strings.Cut(after, "}")
-			if !opens || !closes {
-				break
-			}
+		for _, name := range adapter.Placeholders(word) {
 			if !slices.Contains(Placeholders, name) {
-				return nil, fmt.Errorf("run has the placeholder {%s}: there are {%s}", name, strings.Join(Placeholders, "} {"))
+				return nil, fmt.Errorf("run has the placeholder {%s}: there are {%s}; write {{%s}} for the text {%s}", name, strings.Join(Placeholders, "} {"), name, name)
 			}
-			rest = behind
 		}
 	}
 	return &Adapter{Config: config}, nil
@@ -88,7 +82,8 @@ func New(config Config) (*Adapter, error) {
 
 // holds reports whether the run command has a placeholder.
 func (c *Config) holds(placeholder string) bool {
-	return slices.ContainsFunc(c.Run, func(word string) bool { return strings.Contains(word, placeholder) })
+	name := strings.Trim(placeholder, "{}")
+	return slices.ContainsFunc(c.Run, func(word string) bool { return slices.Contains(adapter.Placeholders(word), name) })
 }
 
 // shells are programs that run a script given with -c.
@@ -413,7 +408,8 @@ func (s *session) words(tests []catalog.Test, report string) []string {
 			files = append(files, file)
 		}
 	}
-	fill := strings.NewReplacer("{name}", names[0], "{file}", s.file(&tests[0]), "{report}", report)
+	values := s.slot.Values()
+	values["name"], values["file"], values["report"] = names[0], s.file(&tests[0]), report
 	var words []string
 	for _, word := range s.adapter.Config.Run {
 		switch word {
@@ -422,7 +418,7 @@ func (s *session) words(tests []catalog.Test, report string) []string {
 		case "{files}":
 			words = append(words, files...)
 		default:
-			words = append(words, fill.Replace(s.slot.Fill(word)))
+			words = append(words, adapter.Fill(word, values))
 		}
 	}
 	return words

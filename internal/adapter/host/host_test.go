@@ -259,7 +259,7 @@ func TestNeeds(t *testing.T) {
 	if err := open(t, newAdapter(t)).Run(context.Background(), batch, run.Apply); err != nil {
 		t.Fatal(err)
 	}
-	for i, want := range []string{"passed", "failed no", "skipped needs s:g#fails, which is failed", "passed", "errored", "skipped needs s:g#dies, which is errored", "skipped needs s:g#wants dies, which is skipped"} {
+	for i, want := range []string{"passed", "failed no", "skipped needs s:g#fails, which did not pass (failed)", "passed", "errored", "skipped needs s:g#dies, which did not pass (errored)", "skipped needs s:g#wants dies, which did not pass (skipped)"} {
 		r := run.Result(batch[i].ID)
 		if got := string(r.Outcome) + " " + r.Message; !strings.HasPrefix(got, want) {
 			t.Errorf("%s: %s, want %s", r.ID, got, want)
