@@ -119,9 +119,13 @@ func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, e
 	units, squares := make([]Unit, 0, most), make([]float64, 0, most) // the variance of each
 	at := make(map[string]int, most)
 	unitOf := make([]int, len(tests))
+	several := slices.ContainsFunc(tests, func(t catalog.Test) bool { return t.Suite != tests[0].Suite })
 	for i := range tests {
 		t := &tests[i]
 		name, label := together.of(t).key(t)
+		if several && label == t.Group {
+			label = t.GroupName() // another suite may have a group of that name
+		}
 		u, ok := at[name]
 		if !ok {
 			u = len(units)

@@ -124,7 +124,7 @@ func (d *draft) noteIdle(held catalog.Set, e pick.Expr, what string) {
 	changes := pick.AsksPast(e)
 	pick.Terms(e, func(t *pick.Term) { changes = changes || t.Field == "touched" })
 	if held.Len() == 0 && !changes {
-		d.idle = append(d.idle, fmt.Sprintf("%s selects no test: no test is %s", what, e))
+		d.idle = append(d.idle, fmt.Sprintf("%s selects no test: %s", what, e))
 	}
 }
 

@@ -13,7 +13,7 @@ import (
 )
 
 // cacheVersion changes with what source means.
-const cacheVersion = 4
+const cacheVersion = 5
 
 // worthKeeping is how much must have been read again for the cache to be written, in bytes: reading less takes no
 // time.

@@ -23,21 +23,11 @@ type constrained struct {
 	words, platforms []string
 }
 
-// readConstraint reads the constraint that a file's name and its //go:build line
-// make together.
+// readConstraint reads the constraint that a file's name and its //go:build line or, without one, its // +build lines make together.
 func readConstraint(name string, src []byte) constrained {
 	expr := nameConstraint(name)
-	for line := range bytes.Lines(src) {
-		text := strings.TrimSpace(string(line))
-		if strings.HasPrefix(text, "package ") {
-			break
-		}
-		if !constraint.IsGoBuild(text) {
-			continue
-		}
-		if parsed, err := constraint.Parse(text); err == nil {
-			expr = both(expr, parsed)
-		}
+	if written := lineConstraint(src); written != nil {
+		expr = both(expr, written)
 	}
 	c := constrained{expr: expr}
 	if expr == nil {
@@ -51,6 +41,33 @@ func readConstraint(name string, src []byte) constrained {
 		}
 	}
 	return c
+}
+
+// lineConstraint reads the constraint of the lines before the package clause; nil if there is none. As in package go/build, lines
+// of the older form count if a blank line follows them, and no line of the newer form is there.
+func lineConstraint(src []byte) (expr constraint.Expr) {
+	var older, pending []constraint.Expr
+	for line := range bytes.Lines(src) {
+		text := strings.TrimSpace(string(line))
+		switch {
+		case strings.HasPrefix(text, "package "):
+			for _, e := range older {
+				expr = both(expr, e)
+			}
+			return expr
+		case text == "":
+			older, pending = append(older, pending...), nil
+		case constraint.IsGoBuild(text):
+			if parsed, err := constraint.Parse(text); err == nil {
+				return parsed
+			}
+		case constraint.IsPlusBuild(text):
+			if parsed, err := constraint.Parse(text); err == nil {
+				pending = append(pending, parsed)
+			}
+		}
+	}
+	return nil
 }
 
 // ignored is the word that by custom no build sets.

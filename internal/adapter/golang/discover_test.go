@@ -132,6 +132,21 @@ func TestConstraints(t *testing.T) {
 			t.Errorf("%s %q: labels %v, built %s with %v; want %q, %s with %q", c.name, c.line, got, built, tags, c.labels, c.built, c.tags)
 		}
 	}
+	for src, want := range map[string]string{
+		"// +build it slow\n// +build !never\n\npackage x\n":      "(it || slow) && !never",
+		"// +build it\npackage x\n":                               "",
+		"// +build it\n\n//go:build slow\n\npackage x\n":          "slow",
+		"// Copyright\n\n// +build it,!slow\n\n// x\npackage x\n": "it && !slow",
+		"package x\n\n// +build it\n\n":                           "",
+	} {
+		got := ""
+		if expr := lineConstraint([]byte(src)); expr != nil {
+			got = expr.String()
+		}
+		if got != want {
+			t.Errorf("%q has the constraint %q, want %q", src, got, want)
+		}
+	}
 	if expr, _ := constraint.Parse("//go:build a && (b || !a)"); strings.Join(wordsOf(expr), " ") != "a b" {
 		t.Errorf("the words are %v", wordsOf(expr))
 	}
