@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/history"
+	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
 	"fernrelay/internal/wholefile"
@@ -62,7 +63,7 @@ func newExport(s *settings) *cobra.Command {
 			case file == "" && asJSON: // in which escapes mean the same
 				return write(cmd.OutOrStdout())
 			case file == "":
-				return write(dataOutput())
+				return write(stdout.Raw()) // sanitised cell by cell
 			}
 			return wholefile.Write(file, write)
 		},
@@ -105,18 +106,18 @@ const exportedRow = 120
 func exportCSV(k *run.Record, results iter.Seq[*run.Result]) ([]byte, error) {
 	own := strconv.AppendInt(nil, int64(k.Number), 10)
 	for _, cell := range []string{k.Began.UTC().Format(time.RFC3339), k.Revision, strconv.FormatBool(k.Dirty), k.Machine, k.Source} {
-		own = history.AppendCSV(append(own, ','), cell)
+		own = history.AppendCSV(append(own, ','), plain.Line(cell))
 	}
 	lines := make([]byte, 0, k.Tests()*exportedRow)
 	for res := range results {
 		lines = append(append(lines, own...), ',')
-		lines = history.AppendCSV(lines, res.ID)
+		lines = history.AppendCSV(lines, plain.Line(res.ID))
 		lines = append(append(lines, ','), res.Outcome...)
 		lines = strconv.AppendFloat(append(lines, ','), res.Seconds, 'f', -1, 64)
 		lines = strconv.AppendInt(append(lines, ','), int64(res.Worker), 10)
 		lines = strconv.AppendInt(append(lines, ','), int64(res.Batch), 10)
-		lines = history.AppendCSV(append(lines, ','), res.Message)
-		lines = history.AppendCSV(append(lines, ','), res.File)
+		lines = history.AppendCSV(append(lines, ','), plain.Text(res.Message))
+		lines = history.AppendCSV(append(lines, ','), plain.Line(res.File))
 		lines = append(strconv.AppendInt(append(lines, ','), int64(res.Line), 10), '\n')
 	}
 	return lines, nil

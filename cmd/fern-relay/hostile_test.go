@@ -322,3 +322,32 @@ func TestSignals(t *testing.T) {
 		})
 	}
 }
+
+// TestOddFiles opens, through a link, a project with pipes, devices and circles of links that have the names of Go files. The
+// toolchain itself would wait for the pipes.
+func TestOddFiles(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join(t.TempDir(), "odd")
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module odd\n\ngo 1.24\n", "a_test.go": "package odd\n\nimport \"testing\"\n\nfunc TestA(t *testing.T) {}\n", "sub/b.go": "package sub\n"})
+	for _, name := range []string{"pipe_test.go", "pipe.go", "sub/pipe.go", "data.txt"} {
+		if err := syscall.Mkfifo(filepath.Join(dir, name), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	link := filepath.Join(t.TempDir(), "link")
+	for name, to := range map[string]string{filepath.Join(dir, "zero_test.go"): "/dev/zero", filepath.Join(dir, "sub", "zero.go"): "/dev/zero", filepath.Join(dir, "loop_test.go"): "loop_test.go",
+		filepath.Join(dir, "self"): ".", filepath.Join(dir, "sub", "up"): "..", link: dir} {
+		if err := os.Symlink(to, name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, args := range [][]string{{"list"}, {"run"}, {"hunt", "TestA"}} {
+		cmd := command(link, args...)
+		limit := time.AfterFunc(time.Minute, func() { _ = cmd.Process.Kill() })
+		got := finish(t, cmd)
+		limit.Stop()
+		if got.status != 0 || args[0] == "list" && got.stdout != "go:.#TestA        –  a_test.go:5\n" {
+			t.Errorf("%s exits %d: %s%s", args, got.status, got.stdout, got.stderr)
+		}
+	}
+}

@@ -97,7 +97,7 @@ func Command(ctx context.Context, dir string, slot Slot, program string, args ..
 		p.space = spaceOf(os.Getpid()) + "0_"
 	}
 	p.Dir = dir
-	p.Env = append(os.Environ(), spaceVariable+p.space, owned.Mark())
+	p.Env = append(os.Environ(), spaceVariable+p.space, owned.Mark(), "PWD="+dir) // as else it may name the folder through a link
 	p.Env = append(p.Env, slot.Env...)
 	if slot.Temp != "" {
 		p.Env = append(p.Env, "TMPDIR="+slot.Temp)

@@ -463,11 +463,18 @@ func (r *MatrixRun) runThen(ctx context.Context, step *matrix.Then) error {
 	if err != nil || len(words) == 0 {
 		return fmt.Errorf("run = %q is not a command line", step.Command)
 	}
+	within := r.app.Project.Matrix.ThenWithin
+	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("it was still running after %s, its within, and was killed", within))
+	defer cancel()
 	said := &adapter.Tail{Limit: 64 << 10}
 	cmd := adapter.Command(ctx, r.app.Project.Dir, adapter.Slot{Env: []string{"FERN_MATRIX=" + path}}, adapter.ProgramPath(r.app.Project.Dir, words[0]), words[1:]...)
 	cmd.Stdout, cmd.Stderr = said, said
 	err = cmd.Run()
-	if step.Output = plain.Text(said.String()); err != nil {
+	step.Output = plain.Text(said.String())
+	switch {
+	case errors.Is(ctx.Err(), context.DeadlineExceeded):
+		return context.Cause(ctx)
+	case err != nil:
 		return errors.New(adapter.Ending(err))
 	}
 	return nil

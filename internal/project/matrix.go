@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/mattn/go-shellwords"
@@ -21,6 +22,8 @@ type Matrix struct {
 	Pick   string // of all crossings; empty for all tests
 	AtOnce int    // crossings that run at the same time, from 1
 	Then   string // the command after all crossings that must pass have passed; empty for none
+
+	ThenWithin time.Duration // of that command
 }
 
 // matrixTable is [matrix] as it is written.
@@ -42,9 +45,13 @@ type matrixTable struct {
 		Of map[string]string `toml:"of"`
 	} `toml:"add"`
 	Then struct {
-		Run string `toml:"run"`
+		Run    string `toml:"run"`
+		Within string `toml:"within"`
 	} `toml:"then"`
 }
+
+// defaultThenWithin is how long the command after all crossings may take if fern.toml does not say.
+const defaultThenWithin = 10 * time.Minute
 
 func (p *Project) addMatrix(f *file, d *document) error {
 	m := f.Matrix
@@ -91,7 +98,13 @@ func (p *Project) addMatrix(f *file, d *document) error {
 	if _, err := shellwords.Parse(m.Then.Run); err != nil {
 		return d.wrong(d.entry("matrix.then", 0, "run"), "run = %q is not a command line", m.Then.Run)
 	}
-	p.Matrix = &Matrix{Matrix: crossed, Pick: m.Pick, AtOnce: max(1, m.AtOnce), Then: m.Then.Run}
+	within := defaultThenWithin
+	if m.Then.Within != "" {
+		if within, err = time.ParseDuration(m.Then.Within); err != nil || within <= 0 {
+			return d.wrong(d.entry("matrix.then", 0, "within"), "within is %q: a duration like 10m is expected", m.Then.Within)
+		}
+	}
+	p.Matrix = &Matrix{Matrix: crossed, Pick: m.Pick, AtOnce: max(1, m.AtOnce), Then: m.Then.Run, ThenWithin: within}
 	return nil
 }
 

@@ -11,8 +11,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"reflect"
@@ -30,7 +28,6 @@ import (
 	"fernrelay/core/pick"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
-	"fernrelay/internal/owned"
 	"fernrelay/internal/service"
 )
 
@@ -194,59 +191,6 @@ type file struct {
 		Runs int `toml:"runs"`
 		Days int `toml:"days"`
 	} `toml:"ledger"`
-}
-
-// Open reads the project in a folder. Of a folder inside a project the project
-// is found above it, and Below says where in it the folder is.
-func Open(dir string) (*Project, error) {
-	p, err := open(dir)
-	if err == nil {
-		err = owned.CheckData(p.StorePath())
-	}
-	if err != nil {
-		return nil, err
-	}
-	if from, err := filepath.Abs(dir); err == nil {
-		if below, err := filepath.Rel(p.Dir, from); err == nil && below != "." && filepath.IsLocal(below) {
-			p.Below = filepath.ToSlash(below)
-		}
-	}
-	return p, nil
-}
-
-func open(dir string) (*Project, error) {
-	dir, err := filepath.Abs(dir)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := os.ReadDir(dir); err != nil {
-		return nil, unreadable(dir, err)
-	}
-	for above := dir; ; above = filepath.Dir(above) {
-		path := filepath.Join(above, FileName)
-		data, err := os.ReadFile(path)
-		if err == nil {
-			return parse(above, path, data)
-		}
-		if !errors.Is(err, fs.ErrNotExist) {
-			return nil, unreadable(path, err)
-		}
-		if above == filepath.Dir(above) {
-			return WithoutFile(dir)
-		}
-	}
-}
-
-func unreadable(path string, err error) error {
-	var pathError *fs.PathError
-	if errors.As(err, &pathError) {
-		err = pathError.Err
-	}
-	hint := "name the folder of a project"
-	if errors.Is(err, fs.ErrPermission) {
-		hint = "change its permissions so that you can read it"
-	}
-	return fmt.Errorf("cannot read %s: %w: %s", path, err, hint)
 }
 
 func parse(dir, path string, data []byte) (*Project, error) {
@@ -485,7 +429,7 @@ func known(key []string) string {
 	tables := map[string]string{
 		"project": "name, outside, constrained", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, handshake-timeout, isolate, together, services", "workers": "count, prepare, clean, timeout, env, services", "ledger": "runs, days", "fleet": "resources, start",
 		"service": "name, create, start, ready, every, within, stop, per, env", "matrix": "pick, at-once, and the tables vary, with, add and then",
-		"matrix.with": "of, services, share, env, build-flags, pick, leave-out, may-fail", "matrix.add": "of", "matrix.then": "run",
+		"matrix.with": "of, services, share, env, build-flags, pick, leave-out, may-fail", "matrix.add": "of", "matrix.then": "run, within",
 		"rule": "pick, " + strings.Join(catalog.RuleNames, ", ") + ", clear",
 	}
 	for n := len(key) - 1; n > 0; n-- {

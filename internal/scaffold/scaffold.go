@@ -42,7 +42,7 @@ var (
 
 // Look looks at a folder and what is below it. The error says that the folder cannot be read, or that it is inside of a project.
 func Look(dir string) (*Shape, error) {
-	dir, err := filepath.Abs(dir)
+	dir, err := project.Real(dir)
 	if err != nil {
 		return nil, err
 	}

@@ -45,7 +45,7 @@ type Spec struct {
 	Start  string            // a command line of a program that stays in the foreground
 	Ready  string            // a command line that ends with 0 once the server is ready, or tcp:{port}
 	Every  time.Duration     // between two looks whether it is ready; 0 for DefaultEvery
-	Within time.Duration     // in which it is ready; 0 for DefaultWithin
+	Within time.Duration     // in which its data is created, and in which it is ready; 0 for DefaultWithin
 	Signal syscall.Signal    // stops it; 0 for SIGTERM
 	Env    map[string]string // for the tests
 
@@ -144,13 +144,19 @@ func create(ctx context.Context, spec Spec, place Place) error {
 		return err
 	}
 	s := &Service{spec: spec, place: place, said: &adapter.Tail{Limit: saidLimit}}
+	ctx, cancel := context.WithTimeoutCause(ctx, spec.Within, fmt.Errorf("it was still running after %s, its within, and was killed", spec.Within))
+	defer cancel()
 	cmd, line, err := s.command(ctx, spec.Create)
 	if err != nil {
 		return err
 	}
 	if err := cmd.Run(); err != nil {
+		ending := adapter.Ending(err)
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			ending = context.Cause(ctx).Error()
+		}
 		// Half of the data would be taken for all of it the next time.
-		return errors.Join(cmp.Or(s.lacking(err, line), s.wrong("create", line, adapter.Ending(err))), owned.RemoveData(filepath.Dir(place.Data), filepath.Base(place.Data)))
+		return errors.Join(cmp.Or(s.lacking(err, line), s.wrong("create", line, ending)), owned.RemoveData(filepath.Dir(place.Data), filepath.Base(place.Data)))
 	}
 	return nil
 }

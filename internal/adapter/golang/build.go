@@ -378,6 +378,9 @@ func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[st
 	maps.Copy(replace, hooks)
 	maps.Copy(replace, a.replaced)
 	maps.Copy(replace, extra)
+	for _, file := range a.hidden {
+		replace[file] = "" // no build has it
+	}
 	for _, group := range groups {
 		p := a.packages[group]
 		pkg := a.orderPackage(p, tags)

@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"unicode"
 	"unicode/utf8"
 
@@ -53,7 +54,7 @@ type target struct {
 
 // Discover reads the tests of every package below the suite's folder.
 func (a *Adapter) Discover(ctx context.Context) (adapter.Found, error) {
-	dirs, goFiles, err := a.folders()
+	dirs, goFiles, tooDeep, err := a.folders()
 	if err != nil {
 		return adapter.Found{}, err
 	}
@@ -88,6 +89,9 @@ func (a *Adapter) Discover(ctx context.Context) (adapter.Found, error) {
 			files++
 			found.Notes = append(found.Notes, f.Problems...)
 		}
+	}
+	if tooDeep != "" {
+		found.Notes = append(found.Notes, fmt.Sprintf("%s is nested too deep: what is below it is not read", shortPath(tooDeep)))
 	}
 	if len(found.Tests) == 0 {
 		found.Nothing = a.nothing(goFiles, files)
@@ -188,12 +192,17 @@ func rank(f *testFile) int {
 }
 
 // folders lists the folders of the suite that hold Go files, as the toolchain's ./... sees them: without vendor, testdata,
-// hidden folders and nested modules. It counts the Go files and the nested modules on its way.
-func (a *Adapter) folders() (dirs []string, goFiles int, err error) {
-	a.nested = 0
+// hidden folders and nested modules. It counts the Go files and the nested modules on its way. tooDeep is a folder whose path is longer
+// than the system takes; empty if there is none.
+func (a *Adapter) folders() (dirs []string, goFiles int, tooDeep string, err error) {
+	a.nested, a.hidden = 0, nil
 	err = filepath.WalkDir(a.Dir, func(path string, entry fs.DirEntry, err error) error {
+		if errors.Is(err, syscall.ENAMETOOLONG) {
+			tooDeep = path
+			return fs.SkipDir
+		}
 		if err != nil {
-			return fmt.Errorf("cannot read %s: %w", path, errors.Unwrap(err))
+			return fmt.Errorf("cannot read %s: %w", shortPath(path), errors.Unwrap(err))
 		}
 		if entry.IsDir() {
 			if path != a.Dir && !a.enters(path, entry.Name()) {
@@ -202,6 +211,10 @@ func (a *Adapter) folders() (dirs []string, goFiles int, err error) {
 			return nil
 		}
 		if !isGoFile(entry.Name()) {
+			return nil
+		}
+		if !isFile(filepath.Dir(path), entry) {
+			a.hidden = append(a.hidden, path)
 			return nil
 		}
 		goFiles++
@@ -216,7 +229,18 @@ func (a *Adapter) folders() (dirs []string, goFiles int, err error) {
 		}
 	}
 	slices.Sort(dirs)
-	return slices.Compact(dirs), goFiles, err
+	return slices.Compact(dirs), goFiles, tooDeep, err
+}
+
+// shownPath bounds a path in a message, in characters.
+const shownPath = 200
+
+// shortPath returns a path for a message.
+func shortPath(path string) string {
+	if len(path) <= shownPath {
+		return path
+	}
+	return strings.ToValidUTF8(path[:shownPath], "") + "…"
 }
 
 // isGoFile reports whether a build may hold a file, by its name.

@@ -50,6 +50,7 @@ type Adapter struct {
 	targets  map[string]target       // by the test's ID
 	cache    *cache                  // of the present Discover
 	nested   int                     // modules of their own that Discover passed by
+	hidden   []string                // what has the name of a Go file and is none, such as a pipe, at which the toolchain would wait
 	binaries map[variant]string      // what Prepare built
 	failures map[variant][]string    // the compiler's words, for packages that were not built
 	bin      func() string           // returns the folder of the toolchain's programs, "" if it is not known
@@ -91,7 +92,7 @@ func New(config Config) (*Adapter, error) {
 func (a *Adapter) Elsewhere(store string, buildFlags, env []string) (*Adapter, error) {
 	config := a.Config
 	config.Store, config.BuildFlags, config.Env = store, buildFlags, env
-	other := &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, bin: a.bin,
+	other := &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, hidden: a.hidden, bin: a.bin,
 		binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
 	return other, errors.Join(other.readOverlay(), other.reconsider())
 }

@@ -207,7 +207,11 @@ func (a *Adapter) probeBinary(ctx context.Context, v variant) (string, error) {
 // listModule lists the packages of the main module that a group's test binary is built from, and what each package in it
 // imports.
 func (a *Adapter) listModule(ctx context.Context, v variant) (packages []listed, imports map[string][]string, err error) {
-	args := []string{"list", "-deps", "-test", "-json=Dir,ImportPath,ForTest,GoFiles,CgoFiles,TestGoFiles,XTestGoFiles,Imports,Module"}
+	overlay, _, err := a.writeOverlay(v.tags, "", []string{v.group}, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	args := []string{"list", "-deps", "-test", "-overlay", overlay, "-json=Dir,ImportPath,ForTest,GoFiles,CgoFiles,TestGoFiles,XTestGoFiles,Imports,Module"}
 	if tags := slices.Concat(a.flagTags(), splitTags(v.tags)); len(tags) > 0 {
 		args = append(args, "-tags="+strings.Join(tags, ","))
 	}

@@ -148,7 +148,6 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 func (a *Adapter) binaryCommand(ctx context.Context, slot adapter.Slot, binary, group string, args []string) *adapter.Process {
 	dir := filepath.Join(a.Dir, filepath.FromSlash(group))
 	cmd := adapter.Command(ctx, dir, slot, binary, args...)
-	cmd.Env = append(cmd.Env, "PWD="+dir)
 	if bin := a.bin(); bin != "" { // so that tests which run the toolchain find the same
 		cmd.Env = append(cmd.Env, "PATH="+bin+string(os.PathListSeparator)+valueOf(cmd.Env, "PATH"))
 	}
