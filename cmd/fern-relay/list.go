@@ -122,7 +122,9 @@ func writeTests(out io.Writer, r *app.App, tests []catalog.Test, count []string,
 		}
 		var tags []string
 		for _, rule := range r.Project.Tags {
-			tags = append(tags, rule.Tag)
+			if r.Index.Tagged(rule.Tag).Len() == 0 {
+				tags = append(tags, rule.Tag)
+			}
 		}
 		tally.AddTags(tags)
 		return writeTally(out, tally, asJSON)

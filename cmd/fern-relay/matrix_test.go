@@ -110,14 +110,14 @@ func TestStoresInTrouble(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := strings.NewReplacer(`ready = "./postgres ready {port}"`, `ready = "false"`, `within = "60s"`, `within = "5s"`,
+	text := strings.NewReplacer(`ready = "./postgres ready {port}"`, `ready = "false"`, `within = "60s"`, `within = "15s"`,
 		`start = "redis-server`, `start = "sh -c 'echo $$ >pid; exec \"$0\" \"$@\"' redis-server`).Replace(string(config))
 	testfiles.Write(t, dir, map[string]string{"fern.toml": text,
 		"kill_test.go": "package stores\n\nimport (\n\t\"os\"\n\t\"strconv\"\n\t\"strings\"\n\t\"syscall\"\n\t\"testing\"\n\t\"time\"\n)\n\nfunc TestKill(t *testing.T) {\n\tdata, _ := os.ReadFile(\"pid\")\n\tif pid, err := strconv.Atoi(strings.TrimSpace(string(data))); err == nil {\n\t\t_ = syscall.Kill(pid, syscall.SIGKILL)\n\t\ttime.Sleep(time.Minute)\n\t}\n}\n"})
 	got := fern(t, dir, "matrix", "run", "--at", "store=postgres,mode=single", "--at", "store=redis,mode=single", "--json")
 	f := readMatrixFile(t, got.stdout)
 	for _, c := range f.Crossings {
-		want := "the service postgres: it is not ready after 5s: ready = \"false\"; it printed last:"
+		want := "the service postgres: it is not ready after 15s: ready = \"false\"; it printed last:"
 		if c.Of["store"] == "redis" {
 			want = "the service redis: it ended: signal 9, killed"
 		}

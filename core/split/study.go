@@ -98,7 +98,11 @@ func (s *Study) Unused(p Plan, where string) string {
 			empty++
 		}
 	}
-	units, tests := len(s.Work.units), len(s.Tests)
+	whole := map[string]bool{}
+	for _, u := range s.Work.units {
+		whole[cmp.Or(u.Of, u.Name)] = true
+	}
+	units, tests := len(whole), len(s.Tests)
 	if empty == 0 || tests == 0 {
 		return ""
 	}

@@ -110,6 +110,9 @@ func (s *session) runPick() tea.Msg {
 
 // groupAndName takes an ID apart for the screen.
 func groupAndName(id string) (group, name string) {
-	_, group, name = catalog.Parts(plain.Line(id))
+	suite, group, name := catalog.Parts(plain.Line(id))
+	if group == "." {
+		group = suite
+	}
 	return group, name
 }

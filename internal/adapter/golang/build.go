@@ -378,9 +378,7 @@ func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[st
 	maps.Copy(replace, hooks)
 	maps.Copy(replace, a.replaced)
 	maps.Copy(replace, extra)
-	for _, file := range a.hidden {
-		replace[file] = "" // no build has it
-	}
+	a.hide(replace)
 	for _, group := range groups {
 		p := a.packages[group]
 		pkg := a.orderPackage(p, tags)
@@ -397,12 +395,25 @@ func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[st
 		}
 		replace[filepath.Join(p.dir, orderFile)] = file
 	}
+	path, err = a.writeReplaced("overlay_"+fileName(tags)+"_"+fileName(probe)+".json", replace)
+	return path, hooked, err
+}
+
+// hide adds to the files that a build replaces those that no build has.
+func (a *Adapter) hide(replace map[string]string) map[string]string {
+	for _, file := range a.hidden {
+		replace[file] = ""
+	}
+	return replace
+}
+
+// writeReplaced writes the overlay of a build, and returns its path.
+func (a *Adapter) writeReplaced(name string, replace map[string]string) (string, error) {
 	text, err := json.MarshalIndent(struct{ Replace map[string]string }{replace}, "", " ")
 	if err != nil {
-		return "", false, err
+		return "", err
 	}
-	path, err = a.generate("overlay_"+fileName(tags)+"_"+fileName(probe)+".json", text)
-	return path, hooked, err
+	return a.generate(name, text)
 }
 
 // orderPackage returns the package that the generated file joins: the external tests if there are any, because

@@ -207,13 +207,16 @@ func (a *Adapter) probeBinary(ctx context.Context, v variant) (string, error) {
 // listModule lists the packages of the main module that a group's test binary is built from, and what each package in it
 // imports.
 func (a *Adapter) listModule(ctx context.Context, v variant) (packages []listed, imports map[string][]string, err error) {
-	overlay, _, err := a.writeOverlay(v.tags, "", []string{v.group}, nil)
-	if err != nil {
-		return nil, nil, err
-	}
-	args := []string{"list", "-deps", "-test", "-overlay", overlay, "-json=Dir,ImportPath,ForTest,GoFiles,CgoFiles,TestGoFiles,XTestGoFiles,Imports,Module"}
+	args := []string{"list", "-deps", "-test", "-json=Dir,ImportPath,ForTest,GoFiles,CgoFiles,TestGoFiles,XTestGoFiles,Imports,Module"}
 	if tags := slices.Concat(a.flagTags(), splitTags(v.tags)); len(tags) > 0 {
 		args = append(args, "-tags="+strings.Join(tags, ","))
+	}
+	if len(a.hidden) > 0 {
+		overlay, err := a.writeReplaced("hidden.json", a.hide(map[string]string{}))
+		if err != nil {
+			return nil, nil, err
+		}
+		args = append(args, "-overlay", overlay)
 	}
 	var stdout, stderr bytes.Buffer
 	if err := a.toolchain(ctx, nil, &stdout, &stderr, append(args, "./"+v.group)...); err != nil {
