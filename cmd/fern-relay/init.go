@@ -141,7 +141,7 @@ func printFound(cmd *cobra.Command, s *settings, file string) error {
 			seen[t.Suite] = 0
 		}
 	}
-	if words := behind(r, ""); words != "" {
+	if words := r.Behind(""); words != "" {
 		fmt.Fprintf(out, "    %s\n", words)
 	}
 	if tags := r.Index.Tags(); len(tags) > 0 {

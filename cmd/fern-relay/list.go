@@ -73,22 +73,9 @@ func noteEmpty(r *app.App, expression string) error {
 
 // noteBehind says on standard error how many tests the pick leaves out, as a build constraint is before them.
 func noteBehind(r *app.App, expression string) {
-	if words := behind(r, expression); words != "" {
+	if words := r.Behind(expression); words != "" {
 		fmt.Fprintf(stderr, "fern-relay: note: %s\n", words)
 	}
-}
-
-// behind returns, in words, the tests that a pick would select but for their build constraints; empty for none.
-func behind(r *app.App, expression string) string {
-	e, err := pick.Parse(expression)
-	if err != nil {
-		return ""
-	}
-	counts, err := r.Index.Behind(expression, e)
-	if err != nil {
-		return ""
-	}
-	return plain.Line(pick.BehindWords(counts))
 }
 
 // funnel returns the counts of a pick, clause by clause, a line each.
@@ -103,7 +90,7 @@ func funnel(r *app.App, expression string) (string, error) {
 	}
 	var out strings.Builder
 	report.Funnel(&out, steps)
-	if words := behind(r, expression); words != "" {
+	if words := r.Behind(expression); words != "" {
 		fmt.Fprintf(&out, "    %s\n", words)
 	}
 	if place := r.Index.NearPlace(e); place != "" {

@@ -49,7 +49,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (*ru
 		})
 		return r, func() {
 			report.Closing(n.out, r, len(q.Tests), q.Workers, planned, alone())
-			if words := behind(n.app, q.Pick); words != "" {
+			if words := n.app.Behind(q.Pick); words != "" {
 				fmt.Fprintln(n.out, words)
 			}
 			if number > 0 {

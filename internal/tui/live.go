@@ -46,6 +46,7 @@ type liveRun struct {
 	turn       *sync.Mutex
 	total      int
 	planned    float64 // seconds that it should take; 0 if that is not known, or not yet
+	behind     string  // in words, the tests that the pick leaves out behind build constraints
 	alone      float64 // seconds that one worker took for the same tests; 0 if that is not known
 	plans      inbox[seconds]
 	run        *run.Run

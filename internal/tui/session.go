@@ -75,11 +75,7 @@ func evaluate(m workspace.Tests, text string, begun *begun) (figures, error) {
 	if f.funnel, err = m.Index.Funnel(text, f.expr); err != nil {
 		return f, err
 	}
-	behind, err := m.Index.Behind(text, f.expr)
-	if err != nil {
-		return f, err
-	}
-	f.behind = pick.BehindWords(behind)
+	f.behind = m.Behind(text)
 	for _, clause := range pick.Clauses(f.expr) {
 		f.sign(clause)
 	}

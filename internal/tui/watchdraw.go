@@ -44,7 +44,7 @@ func (l *liveRun) aloneWords() (seconds float64, estimated string) {
 	if l.alone > 0 {
 		return l.alone, ""
 	}
-	return l.run.Work, " estimated"
+	return l.run.Work + l.run.Starts, " estimated"
 }
 
 // drawEnd says when the run should end, or how it ended.
@@ -65,7 +65,7 @@ func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 		if r.planned > 0 {
 			say(fog, "   planned "+history.ClockTenths(r.planned))
 		}
-		if alone, estimated := r.aloneWords(); alone > r.now && len(r.tracks) > 1 {
+		if alone, estimated := r.aloneWords(); alone > r.now && len(r.tracks) > 1 && (r.planned > 0 || estimated == "") {
 			say(fog, fmt.Sprintf("   alone %s%s: %.1f ×", history.Clock(alone), estimated, alone/r.now))
 		}
 		if len(r.tracks) > 1 {
@@ -73,6 +73,9 @@ func (v watch) drawEnd(c canvas, r *liveRun, x int) {
 		}
 		if r.steps > 0 {
 			say(fog, fmt.Sprintf("   %d steps", r.steps))
+		}
+		if r.behind != "" {
+			say(fog, "   "+r.behind)
 		}
 	case !r.first:
 		say(style{colour: t.water}, fmt.Sprintf("%s, %s", cmp.Or(plain.Line(r.prepared), "preparing"), history.Clock(r.waited)))

@@ -204,7 +204,9 @@ func newRunReady(turn *sync.Mutex, r *app.App) func(q app.Request, err error) te
 			return runReadyMsg{err: err}
 		}
 		q.Schedule = r.Schedule(q)
-		return runReadyMsg{request: q, live: newLiveRun(turn, q.Schedule, q.Workers, r.PastOf)}
+		live := newLiveRun(turn, q.Schedule, q.Workers, r.PastOf)
+		live.behind = r.Behind(q.Pick)
+		return runReadyMsg{request: q, live: live}
 	}
 }
 

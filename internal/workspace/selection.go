@@ -12,6 +12,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 	"fernrelay/core/pick"
+	"fernrelay/core/plain"
 	"fernrelay/core/run"
 )
 
@@ -38,6 +39,19 @@ func (t *Tests) Only(e pick.Expr, held catalog.Set) []catalog.Test {
 		}
 	}
 	return tests
+}
+
+// Behind returns, in words, the tests that a pick would select but for their build constraints; empty for none or a wrong pick.
+func (t *Tests) Behind(text string) string {
+	e, err := pick.Parse(text)
+	if err != nil {
+		return ""
+	}
+	behind, err := t.Index.Behind(text, e)
+	if err != nil {
+		return ""
+	}
+	return plain.Line(pick.BehindWords(behind))
 }
 
 // PickToRun returns the tests that an expression selects. If it asks for outcomes, as to run again what failed, the
