@@ -447,5 +447,21 @@ func TestConstrained(t *testing.T) {
 	}
 }
 
+// TestConstrainedCrossing holds that the build flags of a crossing meet constraints there.
+func TestConstrainedCrossing(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	test := "package p\n\nimport \"testing\"\n\nfunc "
+	testfiles.Write(t, dir, map[string]string{"go.mod": "module p\n\ngo 1.24\n", "a_test.go": test + "TestPump(t *testing.T) {}\n",
+		"deep_test.go": "//go:build deep\n\n" + test + "TestDeep(t *testing.T) {}\n\nfunc TestDeeper(t *testing.T) {}\n", "flat_test.go": "//go:build !deep\n\n" + test + "TestFlat(t *testing.T) {}\n",
+		"fern.toml": "[matrix.vary]\nmode = [\"flat\", \"deep\"]\n[[matrix.with]]\nof = { mode = \"deep\" }\nbuild-flags = [\"-tags=deep\"]\n"})
+	got := fern(t, dir, "matrix", "run")
+	for _, words := range []string{"▪ flat: 2 passed", "▪ deep: 3 passed"} {
+		if got.status != 0 || !strings.Contains(got.stderr, words) {
+			t.Errorf("status %d; %q is not in %s%s", got.status, words, got.stdout, got.stderr)
+		}
+	}
+}
+
 // foreign is a system that this is not.
 const foreign = "plan9"

@@ -284,12 +284,17 @@ func (a *Adapter) rebuild(ctx context.Context, tags string, groups []string, dir
 // compile has the toolchain build the binaries of a layer. It builds a package again, by itself and with a name of ours, if the
 // binary has not the name that we expect.
 func (a *Adapter) compile(ctx context.Context, tags, overlay string, groups []string, dir string, settings []string) (*said, error) {
-	words, err := a.goTestC(ctx, tags, overlay, !a.NoVet, groups, dir, settings)
+	apart := !a.NoVet && a.vetsApart()
+	vets := !a.NoVet && !apart
+	words, err := a.goTestC(ctx, tags, overlay, vets, groups, dir, settings)
+	if words != nil && apart && a.vet(ctx, tags, groups, dir, words) {
+		err = errNotBuilt
+	}
 	if err != nil {
 		return words, err
 	}
 	for _, group := range a.missing(tags, groups, dir) {
-		alone, err := a.goTestC(ctx, tags, overlay, !a.NoVet, []string{group}, dir, settings, "-o", a.binaryFile(dir, group))
+		alone, err := a.goTestC(ctx, tags, overlay, vets, []string{group}, dir, settings, "-o", a.binaryFile(dir, group))
 		if err != nil {
 			return alone, err
 		}

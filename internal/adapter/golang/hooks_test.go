@@ -4,6 +4,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -125,5 +126,38 @@ func TestCallStacks(t *testing.T) {
 	later.Store += "again"
 	if err := later.Prepare(t.Context(), []*catalog.Test{&tests[0]}, func(what string) { reported.WriteString(what) }); err != nil || !strings.Contains(reported.String(), "one function more") {
 		t.Errorf("%v; reported %s", err, reported.String())
+	}
+}
+
+// TestVetApart holds that mistakes which vet finds are the same if vet has to look at the sources by itself, as with an older
+// toolchain.
+func TestVetApart(t *testing.T) {
+	test := func(body string) string {
+		return "package p\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) { " + body + " }\n"
+	}
+	a, found := module(t, Config{}, map[string]string{"well/x_test.go": test(""), "wrong/x_test.go": test(`t.Logf("%d", "x")`), "refused/x_test.go": test("undefined()"),
+		"tagged/x_test.go": "//go:build deep\n\n" + test(`t.Logf("%d", "x")`), "beyond/x_test.go": "package p_test\n" + strings.TrimPrefix(test(`t.Logf("%d", "x")`), "package p\n")})
+	tests := choose(t, found, "well#TestX", "wrong#TestX", "refused#TestX", "tagged#TestX", "beyond#TestX")
+	outcomes := func(a *Adapter) (all []string) {
+		ran := run.New()
+		if err := open(t, a, tests).Run(t.Context(), tests, ran.Apply); err != nil {
+			t.Fatal(err)
+		}
+		for _, test := range tests {
+			r := ran.Result(test.ID)
+			all = append(all, test.Group+" "+string(r.Outcome)+" "+r.Message)
+		}
+		return all
+	}
+	want := outcomes(a)
+	older, err := a.Elsewhere(a.Store+"-older", nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bin := filepath.Join(t.TempDir(), "bin")
+	testfiles.Write(t, filepath.Dir(bin), map[string]string{"VERSION": "go1.22.5\ntime 2024-06-27T20:11:12Z\n"})
+	older.bin = func() string { return bin }
+	if got := outcomes(older); !slices.Equal(got, want) || !strings.Contains(strings.Join(want, "\n"), "go vet finds a mistake") || !strings.HasPrefix(want[0], "well passed") {
+		t.Errorf("with vet apart\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 }
