@@ -4,6 +4,8 @@ import (
 	_ "embed"
 	"path/filepath"
 	"strings"
+
+	"fernrelay/core/lazy"
 )
 
 // A hook is a call in a function of the testing package, on the line of the statement that calls a test: so the lines of the
@@ -15,6 +17,9 @@ var hooks = []hook{
 	{"fuzz.go", "func fRunner(", "fn(f)", "fernRelayBegin(&f.common, f); fn(f)"},
 	{"run_example.go", "func runExample(", "eg.F()", "fernRelayRun(eg.Name, false); eg.F(); fernRelayRun(eg.Name, true)"},
 }
+
+// hookedFields are the fields that the hooks read, as testing.go declares them.
+var hookedFields = lazy.Regexp(`(?s)\n\tmu +sync\.RWMutex.*\n\tfinished +bool.*\n\tlevel +int`)
 
 //go:embed generated/testing.go.tmpl
 var hookSource string
@@ -38,7 +43,7 @@ func (a *Adapter) hookTesting() (map[string]string, error) {
 			return nil, nil
 		}
 		hooked, ok := h.in(string(source))
-		if !ok {
+		if !ok || h.file == "testing.go" && !hookedFields().MatchString(hooked) {
 			return nil, nil
 		}
 		contents[h.file] = hooked
