@@ -19,18 +19,10 @@ func needs(least, most int, what string) cobra.PositionalArgs {
 			return nil
 		}
 		if len(args) > most && most >= 0 {
-			return fmt.Errorf("%s takes %s, and %q is one too many: leave it out", pathOf(cmd), what, args[most])
+			return fmt.Errorf("%s takes %s, and %q is one too many: leave it out", cmd.CommandPath(), what, args[most])
 		}
-		return fmt.Errorf("%s takes %s; write it as in: %s", pathOf(cmd), what, strings.TrimSuffix(cmd.UseLine(), " [flags]"))
+		return fmt.Errorf("%s takes %s; write it as in: %s", cmd.CommandPath(), what, strings.TrimSuffix(cmd.UseLine(), " [flags]"))
 	}
-}
-
-// pathOf names a command in a message, which begins with the program's name.
-func pathOf(cmd *cobra.Command) string {
-	if path, inside := strings.CutPrefix(cmd.CommandPath(), cmd.Root().Name()+" "); inside {
-		return path
-	}
-	return cmd.CommandPath()
 }
 
 // none refuses arguments. A word that nobody expects is often a test or a pick.
@@ -39,15 +31,15 @@ func none(cmd *cobra.Command, args []string) error {
 		return nil
 	}
 	if names := suggestions(cmd, args[0]); cmd.HasSubCommands() && len(names) > 0 {
-		return fmt.Errorf("%s has no command %q: did you mean %s?", pathOf(cmd), args[0], strings.Join(names, " or "))
+		return fmt.Errorf("%s has no command %q: did you mean %s?", cmd.CommandPath(), args[0], strings.Join(names, " or "))
 	}
 	if cmd.HasSubCommands() {
-		return fmt.Errorf("%s has no command %q: %s --help lists them", pathOf(cmd), args[0], cmd.CommandPath())
+		return fmt.Errorf("%s has no command %q: %s --help lists them", cmd.CommandPath(), args[0], cmd.CommandPath())
 	}
 	if cmd.Flags().Lookup("pick") != nil {
-		return fmt.Errorf("%s takes no argument, and %q is one: a pick goes into -p, as in -p %q", pathOf(cmd), args[0], args[0])
+		return fmt.Errorf("%s takes no argument, and %q is one: a pick goes into -p, as in -p %q", cmd.CommandPath(), args[0], args[0])
 	}
-	return fmt.Errorf("%s takes no argument, and %q is one: leave it out", pathOf(cmd), args[0])
+	return fmt.Errorf("%s takes no argument, and %q is one: leave it out", cmd.CommandPath(), args[0])
 }
 
 // folder checks the argument of the program itself: a folder, and no mistyped command.

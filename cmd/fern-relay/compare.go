@@ -77,6 +77,9 @@ func newCompare(s *settings) *cobra.Command {
 					err = fmt.Errorf("run %d is the first: there is no earlier run to compare it with", after.Number)
 				}
 			}
+			if err == nil && before.Number == after.Number {
+				err = fmt.Errorf("both names are of run %d: name another run to compare it with", after.Number)
+			}
 			if err != nil {
 				return err
 			}

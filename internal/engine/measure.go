@@ -60,6 +60,10 @@ func (r *execution) measure(e run.Event) {
 	r.emit(e)
 }
 
+// quiet is the part of its time that a process may wait for processors before that is taken off: less may be the wait of its start,
+// and not that of its tests.
+const quiet = 0.2
+
 // aloneSeconds returns how long a process would have taken if no other had used the processors, of which there are
 // some: without the time in which it waited for one. That is what its threads waited if only one at a time had anything to do, or
 // else what the system says of its group. If it says nothing, it is as if all busy workers had wanted a processor all the time. The
@@ -74,6 +78,9 @@ func aloneSeconds(wall float64, used run.Used, busy float64, processors int) flo
 	}
 	if waited < 0 {
 		waited = used.Processor * max(0, busy/float64(processors)-1)
+	}
+	if waited < quiet*wall {
+		waited = 0
 	}
 	return min(wall, max(wall-waited, used.Thread, used.Processor/wanted, wall/100))
 }

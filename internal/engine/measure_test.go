@@ -29,6 +29,7 @@ func TestAloneSeconds(t *testing.T) {
 		{"the same, and the system says nothing of the group", 4.9, run.Used{Processor: 2, Stalled: -1, Thread: 2, Threads: 2, Delayed: 2.8}, 2, 8, 2.1},
 		{"its longest thread is known", 3, run.Used{Processor: 4, Stalled: 2.9, Thread: 3, Threads: 4, Delayed: 8}, 2, 8, 3},
 		{"two threads waited at once at times", 6, run.Used{Processor: 2, Stalled: 5.9, Thread: 1.1, Threads: 2, Delayed: 5.5}, 2, 8, 1.6},
+		{"it waited while it started", 0.25, run.Used{Processor: 0.01, Stalled: 0.03, Thread: 0.01, Threads: 0.01, Delayed: 0.03}, 2, 2, 0.25},
 		{"its children computed", 4, run.Used{Processor: 3, Stalled: 1, Thread: 0.1, Threads: 0.1, Delayed: 0}, 2, 2, 3},
 	} {
 		if got := aloneSeconds(c.wall, c.used, c.busy, c.processors); math.Abs(got-c.want) > 1e-9 {
