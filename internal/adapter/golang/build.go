@@ -438,9 +438,12 @@ func (a *Adapter) orderPackage(p *gopkg, tags string) string {
 }
 
 // generate keeps a generated file, and writes it only if it changes, because the toolchain checks content and
-// time.
+// time. A Go file gets another ending, so that tests and programs that look for the project's sources do not find it.
 func (a *Adapter) generate(name string, content []byte) (string, error) {
 	file := filepath.Join(a.Store, "generated", name)
+	if filepath.Ext(file) == ".go" {
+		file += ".txt"
+	}
 	if old, err := os.ReadFile(file); err == nil && bytes.Equal(old, content) {
 		return file, nil
 	}

@@ -1,6 +1,7 @@
 package golang
 
 import (
+	"io/fs"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -104,6 +105,15 @@ func TestCallStacks(t *testing.T) {
 	}
 	if strings.Contains(ours, "fern") {
 		t.Errorf("output names a file that the user does not have:\n%s", ours)
+	}
+
+	if err := filepath.WalkDir(a.Store, func(path string, entry fs.DirEntry, err error) error {
+		if err == nil && filepath.Ext(path) == ".go" {
+			t.Errorf("%s looks like a source of the project", path)
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
 	}
 
 	sources := filepath.Join(filepath.Dir(a.bin()), "src", "testing")
