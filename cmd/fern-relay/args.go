@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"runtime/debug"
@@ -8,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"fernrelay/core/lazy"
 )
@@ -95,7 +97,11 @@ func wrongFlag(cmd *cobra.Command, err error) error {
 	if parts := wrongValue().FindStringSubmatch(err.Error()); parts != nil {
 		return fmt.Errorf("%s is %q: %s", parts[2], parts[1], expectedValue(cmd, parts[2]))
 	}
-	return renamedFlag(fmt.Errorf("%w: %s --help lists the flags", err, cmd.CommandPath()))
+	var unknown *pflag.NotExistError
+	if errors.As(err, &unknown) && renamedFlags[unknown.GetSpecifiedName()] != "" {
+		return fmt.Errorf("%w: write %s", err, renamedFlags[unknown.GetSpecifiedName()])
+	}
+	return fmt.Errorf("%w: %s --help lists the flags", err, cmd.CommandPath())
 }
 
 // wrongValue is how the package of flags reports a value that a flag cannot take.

@@ -243,7 +243,7 @@ func TestOrderIsExact(t *testing.T) {
 	want := []string{"unit:order#TestC", "unit:order#ExampleTrue", "unit:order#TestA", "unit:order#TestB", "unit:state#TestReads", "unit:state#TestRaises"}
 	testfiles.Write(t, dir, map[string]string{"order.txt": strings.Join(want, "\n") + "\n"})
 	events := filepath.Join(dir, "events.jsonl")
-	if got := fern(t, dir, "run", "--workers", "1", "--order", "file:order.txt", "--events", events); got.status != 0 {
+	if got := fern(t, dir, "run", "--workers", "1", "--order-from", "order.txt", "--events", events); got.status != 0 {
 		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	var started []string
@@ -370,8 +370,12 @@ func TestBadInput(t *testing.T) {
 		{"workers 0", dir, []string{"run", "--workers", "0"}, []string{"--workers is 0"}},
 		{"workers as a word", dir, []string{"run", "--workers", "two"}, []string{"two"}},
 		{"shard 4/3", dir, []string{"run", "--shard", "4/3"}, []string{"4/3", "K/N"}},
-		{"a wrong order", dir, []string{"run", "--order", "sorted"}, []string{"sorted", "seed:N"}},
-		{"an order of unknown tests", dir, []string{"run", "--order", "file:fern.toml"}, []string{"fern.toml:1", "no test"}},
+		{"a wrong order", dir, []string{"run", "--order", "sorted"}, []string{"sorted", "shuffled"}},
+		{"an order of an earlier version", dir, []string{"run", "--order", "seed:7"}, []string{"--order shuffled --seed 7"}},
+		{"a flag of an earlier version", dir, []string{"run", "--trial"}, []string{"--no-record"}},
+		{"a seed without shuffling", dir, []string{"run", "--seed", "7"}, []string{"--seed", "shuffled"}},
+		{"two orders", dir, []string{"run", "--order", "backwards", "--order-from", "fern.toml"}, []string{"--order-from"}},
+		{"an order of unknown tests", dir, []string{"run", "--order-from", "fern.toml"}, []string{"fern.toml:1", "no test"}},
 		{"shards 0", dir, []string{"split", "--shards", "0"}, []string{"--shards is 0"}},
 		{"a file that cannot be written", dir, []string{"run", "-p", "quick", "--junit", "no/such/folder.xml"}, []string{"no/such/folder.xml"}},
 		{"a CSV without header", dir, []string{"split", "--shards", "2", "--timings", "fern.toml"}, []string{"fern.toml: line 1", "id and seconds"}},

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/order"
 	"fernrelay/internal/app"
 )
 
@@ -102,7 +103,7 @@ func complete(root *cobra.Command) {
 var flagCompletions = map[string]cobra.CompletionFunc{
 	"pick":  completePick,
 	"at":    completeCrossing,
-	"order": cobra.FixedCompletions([]cobra.Completion{declaredOrder, "reverse", "seed:", troubledOrder, coverOrder, "file:"}, cobra.ShellCompDirectiveNoSpace),
+	"order": cobra.FixedCompletions(order.Names(), cobra.ShellCompDirectiveNoFileComp),
 }
 
 // completeFlags sets the completions of a command's own flags and of those of its commands.

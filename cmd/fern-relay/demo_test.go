@@ -26,7 +26,7 @@ func TestDemoCulprits(t *testing.T) {
 			"sensors#rain_fills_the_cistern", "import#reads_new_units", "ledger-book#sums_by_quarter", "shade#closes_at_noon",
 		}, "\n"),
 	})
-	if got := fern(t, dir, "run", "--workers", "1", "--order", "file:order.txt"); got.status != 1 {
+	if got := fern(t, dir, "run", "--workers", "1", "--order-from", "order.txt"); got.status != 1 {
 		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	got := fern(t, dir, "hunt", "--json", "--workers", "14")

@@ -137,7 +137,7 @@ func (f *runFlags) runFleet(ctx context.Context, s *settings, r *app.App, id str
 	if err != nil {
 		return nil, err
 	}
-	q.Retries, q.Limit, q.Trial = f.retries, f.timeout, f.trial || q.Trial
+	q.Retries, q.Limit, q.Trial = f.retries, f.timeout, f.noRecord || q.Trial
 	q.Together = split.Together(f.together)
 	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: stdout}
 	request := app.FleetRequest{Options: station, Run: id, Machine: f.machine, Lease: f.lease, Again: f.again, Mixed: f.mixed,

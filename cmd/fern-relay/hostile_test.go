@@ -66,7 +66,7 @@ func TestNothingActs(t *testing.T) {
 		{"why", clean}, {"why", "c:", "--json"}, {"split"}, {"split", "--shards", "2", "--json"}, {"merge", "events.jsonl", "broken.xml", "j.xml"}, {"merge", clean}, {"report", "last", "-o", "r.html"}, {"report", "last", "-o", "r.md"},
 		{"report", "last", "-o", "r.pdf"}, {"ledger"}, {"ledger", "runs"}, {"ledger", "show", "last"}, {"ledger", "show", "last", "--json"}, {"ledger", "test", "c:"}, {"ledger", "slow"}, {"ledger", "shaky"}, {"ledger", "causes"}, {"ledger", "causes", "--json"},
 		{"ledger", "compare", "last"}, {"ledger", "import", "events.jsonl"}, {"ledger", "export", "-o", "all.csv"}, {"ledger", "export", "--json"}, {"ledger", "timings", "-o", "times.csv"}, {"draw", "timeline", "-o", "t.svg"}, {"hunt"}, {"replay", "last"},
-		{"run", "--order", "file:" + clean}, {"-C", clean, "list"}, {"list", "-p", clean}, {clean}, {"run", "--" + clean}, {"ledger", "show", clean}}
+		{"run", "--order-from", clean}, {"-C", clean, "list"}, {"list", "-p", clean}, {clean}, {"run", "--" + clean}, {"ledger", "show", clean}}
 	for _, args := range commands {
 		got := fern(t, dir, args...)
 		for _, out := range []string{got.stdout, got.stderr} {

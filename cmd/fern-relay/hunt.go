@@ -30,7 +30,7 @@ type huntFlags struct {
 	workers          int
 	all, verify      bool
 	budget           time.Duration
-	coverage         float64
+	untilPairs       float64
 	asJSON           bool
 	svg, pdf, report string
 	patch, from      string
@@ -69,7 +69,7 @@ func newHunt(s *settings) *cobra.Command {
 	flags.BoolVar(&f.all, "all", false, "find every set of culprits that suffices")
 	flags.BoolVar(&f.verify, "verify", false, "try known culprits again and report mended ones")
 	flags.DurationVar(&f.budget, "budget", 5*time.Minute, "search for victims for this `time`, such as 5m")
-	flags.Float64Var(&f.coverage, "coverage", 100, "stop once `N` percent of neighbour pairs have run")
+	flags.Float64Var(&f.untilPairs, "until-pairs", 100, "stop once `N` percent of neighbour pairs have run")
 	flags.StringVar(&f.svg, "svg", "", "draw the first victim's frond into this SVG `file`")
 	flags.StringVar(&f.pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
 	flags.StringVar(&f.from, "from", "", "start from the order of the run in this events or JUnit XML `file`")
@@ -88,8 +88,8 @@ func (f *huntFlags) check(cmd *cobra.Command, args []string) error {
 	switch {
 	case f.budget <= 0:
 		return fmt.Errorf("--budget is %s: a duration like 5m is expected", f.budget)
-	case f.coverage <= 0 || f.coverage > 100:
-		return fmt.Errorf("--coverage is %g: percent from 1 to 100 are expected", f.coverage)
+	case f.untilPairs <= 0 || f.untilPairs > 100:
+		return fmt.Errorf("--until-pairs is %g: percent from 1 to 100 are expected", f.untilPairs)
 	case len(args) > 0 && cmd.Flags().Changed("budget"):
 		return errors.New("--budget searches for victims, and tests are named: leave one of them out")
 	case f.from != "" && (f.verify || cmd.Flags().Changed("budget")):
@@ -201,7 +201,7 @@ func (f *huntFlags) hunt(ctx context.Context, r *app.App, victims []catalog.Test
 func (f *huntFlags) search(ctx context.Context, r *app.App, tests []catalog.Test, o app.HuntOptions) (findings []hunt.Finding, why string, err error) {
 	p := newHuntProgress()
 	var first *catalog.Test // the victim that the files describe
-	findings, err = r.Search(ctx, app.Search{Tests: tests, Budget: f.budget, Enough: f.coverage / 100, Hunt: o}, app.SearchProgress{
+	findings, err = r.Search(ctx, app.Search{Tests: tests, Budget: f.budget, Enough: f.untilPairs / 100, Hunt: o}, app.SearchProgress{
 		Order: func(v app.Revealed) {
 			fmt.Fprintf(stderr, "order %d: %s; %s\n", v.Order, report.Tried(v.Run), report.Coverage(v.Gauge))
 		},

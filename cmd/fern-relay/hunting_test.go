@@ -47,7 +47,7 @@ func TestHuntInRealModule(t *testing.T) {
 		t.Errorf("told of the orders:\n%s", got.stderr)
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "finding.md"))
-	for _, words := range []string{"# `go:.#TestEverything` is polluted", "- with it 5 of 5 failed", "fern-relay -C " + dir + " run --trial --workers 1 --order file:/dev/stdin", "`pflag.CommandLine.SortFlags`"} {
+	for _, words := range []string{"# `go:.#TestEverything` is polluted", "- with it 5 of 5 failed", "fern-relay -C " + dir + " run --no-record --workers 1 --order-from /dev/stdin", "`pflag.CommandLine.SortFlags`"} {
 		if err != nil || !strings.Contains(string(text), words) {
 			t.Errorf("%q is not in the report, %v:\n%s", words, err, text)
 		}
@@ -65,7 +65,7 @@ reads) test ! -e left;;
 holds) for i in 1 2 3 4; do touch held; sleep 0.1; rm -f held; done;;
 meets) for i in 1 2 3 4 5 6; do test ! -e held || exit 1; sleep 0.05; done;;`)
 	testfiles.Write(t, dir, map[string]string{"order.txt": "dry\nleaves\nwet\nreads\n"})
-	if got := fern(t, dir, "run", "--workers", "1", "--order", "file:order.txt"); got.status != 1 {
+	if got := fern(t, dir, "run", "--workers", "1", "--order-from", "order.txt"); got.status != 1 {
 		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	findings, _ := hunted(t, dir)

@@ -29,7 +29,7 @@ func TestLedgerOnScreen(t *testing.T) {
 	s.press("j")
 	s.shows("28 of 30 passed")
 	s.press("Left", "Left", "Left", "Left")
-	s.shows("run 26 · causes", "10 failures, 3 causes", "8 tests", "nobody answers (10.3.0.7:9418)", "and 7 more", "since run 9")
+	s.shows("run 26 · causes", "10 failures, 3 causes", "8 tests", "nobody answers (192.0.2.7:7301)", "and 7 more", "since run 9")
 	s.press("=")
 	s.shows("run 26 against run 25", "newly failing", "mended")
 	s.press("Escape")

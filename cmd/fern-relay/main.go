@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -216,14 +215,4 @@ func newRoot(s *settings) *cobra.Command {
 }
 
 // renamedFlags say what flags of earlier versions are called now.
-var renamedFlags = map[string]string{"--failed-first": "--order troubled", "--slow": "--took-over TIME"}
-
-// renamedFlag names the present flag in the error of an earlier one.
-func renamedFlag(err error) error {
-	for old, now := range renamedFlags {
-		if strings.HasSuffix(err.Error(), "unknown flag: "+old) {
-			return fmt.Errorf("%w: write %s", err, now)
-		}
-	}
-	return err
-}
+var renamedFlags = map[string]string{"failed-first": "--order troubled", "slow": "--took-over TIME", "trial": "--no-record", "coverage": "--until-pairs N"}

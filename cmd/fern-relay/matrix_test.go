@@ -95,8 +95,8 @@ func TestStores(t *testing.T) {
 			t.Errorf("the services of %v are %v", c.Of, c.Services)
 		}
 	}
-	if len(f.Crossings) != 6 || bad != 3 || len(f.Unexplained)+len(f.Unstable) > 0 || f.Then.Outcome != run.Skipped {
-		t.Errorf("%d crossings, %d bad; unexplained %v, unstable %v, then %+v", len(f.Crossings), bad, f.Unexplained, f.Unstable, f.Then)
+	if len(f.Crossings) != 6 || bad != 3 || len(f.Unexplained)+len(f.Flaky) > 0 || f.Then.Outcome != run.Skipped {
+		t.Errorf("%d crossings, %d bad; unexplained %v, flaky %v, then %+v", len(f.Crossings), bad, f.Unexplained, f.Flaky, f.Then)
 	}
 	page, err := os.ReadFile(filepath.Join(dir, "report.html"))
 	if err != nil || !strings.Contains(string(page), "1 test fails wherever store is postgres") {

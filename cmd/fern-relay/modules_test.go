@@ -196,7 +196,7 @@ func checkOrder(t *testing.T, dir string, listed []catalog.Test) {
 	rand.New(rand.NewPCG(7, 7)).Shuffle(len(order), func(i, j int) { order[i], order[j] = order[j], order[i] })
 	testfiles.Write(t, dir, map[string]string{"order.txt": strings.Join(order, "\n")})
 	events := filepath.Join(dir, "ordered.jsonl")
-	fern(t, dir, "run", "--order", "file:order.txt", "--events", events)
+	fern(t, dir, "run", "--order-from", "order.txt", "--events", events)
 	var started []string
 	for _, e := range readEvents(t, events) {
 		if e.Event == run.Started {

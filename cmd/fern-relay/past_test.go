@@ -51,7 +51,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 		if n >= 3 {
 			want = 1
 		}
-		if got := fern(t, dir, "run", "-p", pick, "--workers", "2", "--order", "reverse"); got.status != want {
+		if got := fern(t, dir, "run", "-p", pick, "--workers", "2", "--order", "backwards"); got.status != want {
 			t.Fatalf("run %d ends with %d: %s%s", n, got.status, got.stdout, got.stderr)
 		}
 	}
@@ -63,7 +63,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 	if err := json.Unmarshal([]byte(lines[4]), &first); err != nil {
 		t.Fatal(err)
 	}
-	if latest.Number != 5 || latest.Counts["failed"] != 2 || latest.Counts["passed"] != 3 || latest.Order != "reverse" || latest.Workers != 2 ||
+	if latest.Number != 5 || latest.Counts["failed"] != 2 || latest.Counts["passed"] != 3 || latest.Order != "backwards" || latest.Workers != 2 ||
 		latest.Revision != revision || !latest.Dirty || first.Dirty || first.Pick != "not name:new" || latest.Machine == "" || latest.Wall <= 0 {
 		t.Errorf("the runs are %+v to %+v", first, latest)
 	}
@@ -76,7 +76,7 @@ slow) test -e away && sleep 1; sleep 0.1;;`)
 	}
 	shaky := ask[shakyReport](t, dir, "shaky")
 	if len(shaky.Tests) != 2 || shaky.Runs != 5 || shaky.Tests[0].Bad != 3 || shaky.Tests[0].Flips != 1 || shaky.Tests[0].FirstBad != 3 || shaky.Tests[0].LastWell != 2 ||
-		shaky.Tests[0].Unstable.Low >= 0.25 || shaky.Tests[0].Unstable.High <= 0.25 {
+		shaky.Tests[0].Flaky.Low >= 0.25 || shaky.Tests[0].Flaky.High <= 0.25 {
 		t.Errorf("shaky are %+v", shaky)
 	}
 	if picked := ask[shakyReport](t, dir, "shaky", "-p", "name:reads"); len(picked.Tests) != 1 || picked.Tests[0].ID != "c:.#reads" {

@@ -168,7 +168,7 @@ func TestBrittlePatch(t *testing.T) {
 	testfiles.Write(t, dir, map[string]string{"go.mod": "module m\n\ngo 1.25\n", "fern.toml": "[[suite]]\nkind = \"go\"\nbuild-flags = [\"-tags=it\"]\n",
 		"p.go":      "//go:build it\n\npackage m\n\nvar mode = \"drip\"\n",
 		"p_test.go": "//go:build it\n\npackage m\n\nimport \"testing\"\n\nfunc TestOpens(t *testing.T) {\n\tmode = \"flood\"\n}\n\nfunc TestFlows(t *testing.T) {\n\tif mode != \"flood\" {\n\t\tt.Error(mode)\n\t}\n}\n"})
-	fern(t, dir, "run", "--order", "reverse")
+	fern(t, dir, "run", "--order", "backwards")
 	got := fern(t, dir, "hunt", "--patch", "p.diff")
 	diff, err := os.ReadFile(filepath.Join(dir, "p.diff"))
 	if err != nil || !strings.Contains(string(diff), "+\toldMode := mode\n+\tt.Cleanup(func() { mode = oldMode })\n+\tmode = \"flood\"\n") ||
@@ -201,7 +201,7 @@ func TestBorrowedSetUp(t *testing.T) {
 	}
 	testfiles.Write(t, dir, files)
 	git(t, dir, "init", "-q")
-	fern(t, dir, "run", "--order", "reverse")
+	fern(t, dir, "run", "--order", "backwards")
 	got := fern(t, dir, "hunt", "--patch", "p.diff")
 	diff, err := os.ReadFile(filepath.Join(dir, "p.diff"))
 	if err != nil {
@@ -289,7 +289,7 @@ func TestRunHunts(t *testing.T) {
 	}
 	const words = "polluted: TestFlowOfTwo fails only after TestDroughtRation"
 	got := fern(t, dir, "run", "--hunt", "2m", "--junit", "a.xml", "--events", "a.jsonl")
-	if got.status != 1 || !strings.Contains(got.stdout, words) || !strings.Contains(got.stdout, "1 failed: 1 order-dependent (after TestDroughtRation, proven)") {
+	if got.status != 1 || !strings.Contains(got.stdout, words) || !strings.Contains(got.stdout, "1 failed: 1 order-dependent (after TestDroughtRation, proved)") {
 		t.Errorf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	events := readEvents(t, filepath.Join(dir, "a.jsonl"))
@@ -357,7 +357,7 @@ func TestDrips(t *testing.T) {
 		t.Errorf("hunt says %s", got.stderr)
 	}
 	git(t, dir, "apply", "repair.diff")
-	for _, order := range []string{"declared", "reverse", "seed:1"} {
+	for _, order := range []string{"as-written", "backwards", "shuffled"} {
 		if got := fern(t, dir, "run", "--order", order); got.status != 0 {
 			t.Errorf("with the patch, in the order %s: %s%s", order, got.stdout, got.stderr)
 		}

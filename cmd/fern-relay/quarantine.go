@@ -59,7 +59,7 @@ func writeQuarantine(r *app.App, findings []hunt.Finding, file string) error {
 		return err
 	}
 	if len(list) == 0 {
-		fmt.Fprintf(stderr, "fern-relay: %s is left as it is: no order-dependent or unstable test was found\n", file)
+		fmt.Fprintf(stderr, "fern-relay: %s is left as it is: no order-dependent or flaky test was found\n", file)
 		return nil
 	}
 	added, err := project.AddQuarantine(file, list)

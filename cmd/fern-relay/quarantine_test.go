@@ -55,7 +55,7 @@ func TestFlow(t *testing.T) {
 	if err != nil || !strings.Contains(string(events), "in quarantine until ") {
 		t.Errorf("%v, the reason is not in\n%s", err, events)
 	}
-	if got := fern(t, dir, "run", "--shard", "1/1", "--order", "reverse", "--quarantine", "known.toml"); !strings.Contains(got.stdout, "1 owed") {
+	if got := fern(t, dir, "run", "--shard", "1/1", "--order", "backwards", "--quarantine", "known.toml"); !strings.Contains(got.stdout, "1 owed") {
 		t.Errorf("reversed, as a shard: it does not run after its culprit:\n%s%s", got.stdout, got.stderr)
 	}
 

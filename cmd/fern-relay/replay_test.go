@@ -27,7 +27,7 @@ func placement(t *testing.T, file string) map[int][]string {
 func TestReplay(t *testing.T) {
 	t.Parallel()
 	dir := trouble(t, goSuite)
-	fern(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside or in:needs", "--workers", "3", "--order", "seed:7", "--events", "first.jsonl")
+	fern(t, dir, "run", "-p", "in:order/** or in:tagged or in:beside or in:needs", "--workers", "3", "--order", "shuffled", "--seed", "7", "--events", "first.jsonl")
 	fern(t, dir, "run", "-p", "in:tagged") // so that it is not the latest
 	first := placement(t, filepath.Join(dir, "first.jsonl"))
 	got := fern(t, dir, "replay", "1", "--events", "again.jsonl")
@@ -43,6 +43,18 @@ func TestReplay(t *testing.T) {
 		if one := placement(t, filepath.Join(dir, "one.jsonl")); !slices.Equal(one[1], first[worker]) || len(one) != 1 {
 			t.Errorf("worker %d alone began %v, in the run %v", worker, one, first[worker])
 		}
+	}
+	order := func(file string) (ids []string) {
+		for _, e := range readEvents(t, filepath.Join(dir, file)) {
+			if e.Event == run.Started && !strings.HasPrefix(e.ID, "unit:beside#") { // which run side by side
+				ids = append(ids, e.ID)
+			}
+		}
+		return ids
+	}
+	got = fern(t, dir, "run", "-p", "not in:beside", "--workers", "1", "--order-from", "first.jsonl", "--events", "ordered.jsonl")
+	if began := order("ordered.jsonl"); !slices.Equal(began, order("first.jsonl")) || len(began) == 0 {
+		t.Errorf("in the order of the report began %v, want %v\n%s", began, order("first.jsonl"), got.stderr)
 	}
 	for args, words := range map[string]string{"99": "no such run", "soon": "write its number", "1 --worker 9": "no worker 9", "1 --worker 0": "--worker is 0"} {
 		if got := fern(t, dir, append([]string{"replay"}, strings.Fields(args)...)...); got.status != 2 || !strings.Contains(got.stderr, words) {

@@ -14,7 +14,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/order"
 	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
@@ -30,15 +29,14 @@ type runFlags struct {
 	planFlags
 	reportFiles
 	fleetFlags
-	shard, order, show                                             string
-	workers, repeat, stopAfter, retries                            int
-	timeout, runTimeout, tookOver, hunt                            time.Duration
-	strict, trial, allowEmpty, resume, keepApart, levels, onChange bool
-	mixed                                                          bool
+	orderFlags
+	shard, show                                                       string
+	workers, repeat, stopAfter, retries                               int
+	timeout, runTimeout, tookOver, hunt                               time.Duration
+	strict, noRecord, allowEmpty, resume, keepApart, levels, onChange bool
+	mixed                                                             bool
 
 	known quarantineFile
-
-	turn int // the number of the present one of several runs, from 0
 }
 
 func newRun(s *settings) *cobra.Command {
@@ -86,7 +84,7 @@ func newRun(s *settings) *cobra.Command {
 	flags := cmd.Flags()
 	flags.IntVar(&f.workers, "workers", 0, "use `N` workers; default fern.toml's or one per processor")
 	flags.StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
-	flags.StringVar(&f.order, "order", declaredOrder, "use `ORDER`: declared, reverse, seed:N, troubled, cover, file:F")
+	f.orderFlags.add(cmd)
 	flags.BoolVar(&f.keepApart, "keep-apart", false, "run victims before their known culprits")
 	flags.BoolVar(&f.resume, "resume", false, "run the rest of the run that was killed last")
 	flags.BoolVar(&f.mixed, "mixed", false, "allow results of different sources, and say so first")
@@ -104,7 +102,7 @@ func newRun(s *settings) *cobra.Command {
 	f.reportFiles.add(cmd)
 	f.fleetFlags.add(cmd)
 	flags.BoolVar(&f.strict, "strict", onCI(), "refuse the rule lone and missing services; default if CI=true")
-	flags.BoolVar(&f.trial, "trial", false, "reproduce a failure: no rate or time counts the run")
+	flags.BoolVar(&f.noRecord, "no-record", false, "run without adding to rates and times")
 	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "exit 0 even if the pick selects no test")
 	return cmd
 }
@@ -160,11 +158,11 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 		}
 	}
 	if err := cmp.Or(
-		together("resume", "pick", "shard", "order", "workers", "repeat", "together"),
-		together("trial-levels", "shard", "order", "resume", "together", "stop-after", "on-change", "junit", "tap", "events"),
-		together("on-change", "shard", "order", "repeat", "resume"),
+		together("resume", "pick", "shard", "order", "order-from", "workers", "repeat", "together"),
+		together("trial-levels", "shard", "order", "order-from", "resume", "together", "stop-after", "on-change", "junit", "tap", "events"),
+		together("on-change", "shard", "order", "order-from", "repeat", "resume"),
 		together("quarantine", "keep-apart", "on-change", "trial-levels"),
-		together("hunt", "on-change", "repeat", "resume", "trial-levels", "trial"),
+		together("hunt", "on-change", "repeat", "resume", "trial-levels", "no-record"),
 	); err != nil {
 		return err
 	}
@@ -180,7 +178,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 	case f.show != report.ShowSum && f.show != report.ShowNames && f.show != report.ShowFull:
 		return fmt.Errorf("--show is %q: sum, names or full is expected", f.show)
 	}
-	return cmp.Or(split.Together(f.together).Check(), checkWorkers(cmd, f.workers))
+	return cmp.Or(f.orderFlags.check(cmd), split.Together(f.together).Check(), checkWorkers(cmd, f.workers))
 }
 
 // levelRuns is how often --trial-levels runs each level at most.
@@ -200,7 +198,7 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 	}
 	ready := func() (app.Request, error) {
 		q, err := prepare(r)
-		q.StopAfter, q.Retries, q.Limit, q.Trial, q.Strict = f.stopAfter, f.retries, f.timeout, f.trial || q.Trial, f.strict
+		q.StopAfter, q.Retries, q.Limit, q.Trial, q.Strict = f.stopAfter, f.retries, f.timeout, f.noRecord || q.Trial, f.strict
 		if cmd.Flags().Changed("together") && f.shard == "" {
 			q.Together = split.Together(f.together)
 		}
@@ -219,7 +217,7 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 		return n.resume(ctx, q, f.reportFiles)
 	case f.repeat > 1:
 		return n.repeat(ctx, f.reportFiles, f.repeat, func(turn int) (app.Request, error) {
-			if f.turn = turn; turn == 0 || f.order != coverOrder {
+			if f.turn = turn; turn == 0 || !f.isNext() {
 				return q, nil
 			}
 			return ready()
@@ -227,16 +225,6 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 	}
 	return n.run(ctx, q, f.reportFiles)
 }
-
-// coverOrder is the order that is another in each run: as many runs as the ledger
-// holds, as far the series has come.
-const coverOrder = "cover"
-
-// troubledOrder runs the most troubled tests first, and declaredOrder leaves tests as they are.
-const (
-	troubledOrder = "troubled"
-	declaredOrder = "declared"
-)
 
 // resumed returns a request for the rest of the run that was killed last.
 func (f *runFlags) resumed(ctx context.Context, r *app.App) (app.Request, error) {
@@ -262,9 +250,9 @@ func onCI() bool {
 }
 
 func (f *runFlags) request(r *app.App) (q app.Request, err error) {
-	rule, err := f.readOrder(r)
+	rule, err := f.orderFlags.read(r)
 	if err != nil {
-		return q, fmt.Errorf("--order: %w", err)
+		return q, err
 	}
 	if r, err = f.timed(r); err != nil {
 		return q, err
@@ -291,7 +279,7 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 	if err := r.CheckDivisible(tests, "be retried alone"); err != nil && f.retries > 0 {
 		fmt.Fprintln(stderr, "fern-relay: note:", err)
 	}
-	if !rule.IsDeclared() || f.order == troubledOrder {
+	if f.isTroubled() || !rule.KeepsWritten() {
 		if err := r.CheckDivisible(tests, "run in another order"); err != nil {
 			return q, err
 		}
@@ -301,7 +289,7 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 	}
 	shard := q.Shard
 	var first map[string]int
-	if f.order == troubledOrder {
+	if f.isTroubled() {
 		if tests, first, err = r.Troubled(tests); err != nil {
 			return q, err
 		}
@@ -312,12 +300,9 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 		}
 	}
 	q, err = r.NewRequest(f.pick, tests, cmp.Or(f.workers, r.Workers()))
-	q.InOrder, q.Shard, q.First, q.Order = !rule.IsDeclared(), shard, first, f.order
+	q.InOrder, q.Shard, q.First, q.Order = !rule.KeepsWritten(), shard, first, rule.String()
 	if shard != nil && shard.Shard > 1 {
 		q.Bare = nil // the first shard builds them
-	}
-	if f.order == coverOrder {
-		q.Order = fmt.Sprint(coverOrder, ":", r.Runs+f.turn)
 	}
 	return q, err
 }
@@ -384,19 +369,4 @@ func refuseLone(tests []catalog.Test) error {
 		return nil
 	}
 	return fmt.Errorf("%s with the rule lone would keep all others from running; remove the rule:%s", wording.Plural(len(places), "test"), plain.Text(strings.Join(places, "")))
-}
-
-func (f *runFlags) readOrder(r *app.App) (order.Order, error) {
-	if path, ok := strings.CutPrefix(f.order, "file:"); ok {
-		return r.OrderFile(path)
-	}
-	if f.order == troubledOrder { // by what the ledger knows, not by a rule
-		return order.Parse(declaredOrder)
-	}
-	if f.order == coverOrder {
-		number := r.Runs + f.turn
-		fmt.Fprintf(stderr, "fern-relay: note: the order is %s:%d\n", coverOrder, number)
-		return order.Cover(uint64(number)), nil
-	}
-	return order.Parse(f.order)
 }

@@ -62,8 +62,8 @@ shaky) test -e tried || { touch tried; echo "got: 3 want: 4"; exit 1; };;`)
 			t.Errorf("%s: %s, %d times, want %s once", name, o, times[name], want[name])
 		}
 	}
-	for _, words := range []string{"▪ c:.#shaky  unstable: passed in try 2; try 1 failed", "slow: h:.#hangs took ", "it printed 40.0 MB: the first 40.0 MB are in ",
-		"7 picked: 2 passed, 1 unstable, 2 failed, 1 errored, 1 timed-out;", "signal 9"} {
+	for _, words := range []string{"▪ c:.#shaky  flaky: passed in try 2; try 1 failed", "slow: h:.#hangs took ", "it printed 40.0 MB: the first 40.0 MB are in ",
+		"7 picked: 2 passed, 1 flaky, 2 failed, 1 errored, 1 timed-out;", "signal 9"} {
 		if !strings.Contains(got.stdout, words) {
 			t.Errorf("%q is not in what is told:\n%s", words, got.stdout[:min(len(got.stdout), 4000)])
 		}
@@ -73,7 +73,7 @@ shaky) test -e tried || { touch tried; echo "got: 3 want: 4"; exit 1; };;`)
 		t.Errorf("status %d, %v", got.status, err)
 	}
 	for _, report := range []string{"j.xml", "t.tap", "e.jsonl"} {
-		if again := fern(t, dir, "merge", report); !strings.Contains(again.stdout, "7 tests: 2 passed, 1 unstable, 2 failed, 1 errored, 1 timed-out") {
+		if again := fern(t, dir, "merge", report); !strings.Contains(again.stdout, "7 tests: 2 passed, 1 flaky, 2 failed, 1 errored, 1 timed-out") {
 			t.Errorf("%s says:\n%s", report, again.stdout[len(again.stdout)-min(len(again.stdout), 1000):])
 		}
 	}
@@ -198,7 +198,7 @@ func TestLimits(t *testing.T) {
 	if got := fern(t, dir, "run", "-p", "in:two", "--timeout", "100ms"); got.status != 1 || !strings.Contains(got.stdout, "timed out at 100ms") {
 		t.Errorf("status %d: %s", got.status, got.stdout)
 	}
-	got := fern(t, dir, "run", "--run-timeout", "500ms", "--workers", "1", "--order", "declared")
+	got := fern(t, dir, "run", "--run-timeout", "500ms", "--workers", "1", "--order", "as-written")
 	if got.status != 3 || !strings.Contains(got.stdout, "the run reached its time limit of 500ms") {
 		t.Errorf("status %d: %s", got.status, got.stdout)
 	}
@@ -212,7 +212,7 @@ func TestLimits(t *testing.T) {
 }
 
 // TestTrialLevels finds the tests of a group that get in each other's way, and leaves
-// one that is merely unstable out.
+// one that is merely flaky out.
 func TestTrialLevels(t *testing.T) {
 	dir := scripts(t, "", "a/one b/two b/three c/shaky", `
 b/*) touch here.$$; n=0
@@ -226,7 +226,7 @@ c/*) sleep 1; if [ -e odd ]; then rm odd; exit 1; fi; touch odd;;`)
 			t.Errorf("%q is not told:\n%s", words, got.stdout)
 		}
 	}
-	if got.status != 0 { // the unstable one passes in the run of the safe level, its third
+	if got.status != 0 { // the flaky one passes in the run of the safe level, its third
 		t.Errorf("status %d:\n%s", got.status, got.stdout)
 	}
 }
@@ -234,7 +234,7 @@ c/*) sleep 1; if [ -e odd ]; then rm odd; exit 1; fi; touch odd;;`)
 // TestOrderCover runs the series of orders as the ledger grows.
 func TestOrderCover(t *testing.T) {
 	dir := scripts(t, "", "a b c d", "*) echo $1 >> log;;")
-	if got := fern(t, dir, "run", "--order", "cover", "--repeat", "4", "--workers", "1"); got.status != 0 {
+	if got := fern(t, dir, "run", "--order", "new-pairs", "--repeat", "4", "--workers", "1"); got.status != 0 {
 		t.Fatal(got.stdout, got.stderr)
 	}
 	data, err := os.ReadFile(filepath.Join(dir, "log"))

@@ -60,19 +60,19 @@ type shownRun struct {
 
 // testLine is a test of a run.
 type testLine struct {
-	ID       string      `json:"id"`
-	Outcome  run.Outcome `json:"outcome"`
-	Seconds  float64     `json:"seconds"`
-	Worker   int         `json:"worker,omitempty"`
-	Batch    int         `json:"batch,omitempty"`
-	Unstable bool        `json:"unstable,omitempty"`
+	ID      string      `json:"id"`
+	Outcome run.Outcome `json:"outcome"`
+	Seconds float64     `json:"seconds"`
+	Worker  int         `json:"worker,omitempty"`
+	Batch   int         `json:"batch,omitempty"`
+	Flaky   bool        `json:"flaky,omitempty"`
 	run.Failure
 	Output string     `json:"output,omitempty"`
 	Steps  []run.Step `json:"steps,omitempty"`
 }
 
 func newTestLine(r *run.Result) testLine {
-	return testLine{ID: r.ID, Outcome: r.Outcome, Seconds: r.Seconds, Worker: r.Worker, Batch: r.Batch, Unstable: r.Unstable, Failure: r.Failure,
+	return testLine{ID: r.ID, Outcome: r.Outcome, Seconds: r.Seconds, Worker: r.Worker, Batch: r.Batch, Flaky: r.Flaky, Failure: r.Failure,
 		Output: string(r.Output), Steps: r.Steps}
 }
 

@@ -16,15 +16,15 @@ import (
 
 // figuresLine is the JSON of a test's figures. Runs are given by their numbers, 0 for none.
 type figuresLine struct {
-	ID       string           `json:"id"`
-	Runs     int              `json:"runs"` // that count as evidence
-	Bad      int              `json:"bad"`
-	Rate     float64          `json:"rate"` // of passing, from 0 to 1; 0 if it never ran
-	Flips    int              `json:"flips"`
-	Unstable history.Interval `json:"unstable"`
-	Seconds  float64          `json:"seconds"` // that it takes now
-	Before   float64          `json:"before_s,omitempty"`
-	Changed  int              `json:"changed,omitempty"` // from which run on it takes another time
+	ID      string           `json:"id"`
+	Runs    int              `json:"runs"` // that count as evidence
+	Bad     int              `json:"bad"`
+	Rate    float64          `json:"rate"` // of passing, from 0 to 1; 0 if it never ran
+	Flips   int              `json:"flips"`
+	Flaky   history.Interval `json:"flaky"`
+	Seconds float64          `json:"seconds"` // that it takes now
+	Before  float64          `json:"before_s,omitempty"`
+	Changed int              `json:"changed,omitempty"` // from which run on it takes another time
 
 	FirstBad int `json:"first_bad,omitempty"` // of the runs that were looked at
 	LastBad  int `json:"last_bad,omitempty"`
@@ -38,7 +38,7 @@ func newFiguresLine(id string, f *history.Figures, runs []*run.Record) figuresLi
 		}
 		return runs[at].Number
 	}
-	line := figuresLine{ID: id, Runs: f.Ran, Bad: f.Bad, Flips: f.Flips, Unstable: f.Unstable, Seconds: f.Seconds, Before: f.Before,
+	line := figuresLine{ID: id, Runs: f.Ran, Bad: f.Bad, Flips: f.Flips, Flaky: f.Flaky, Seconds: f.Seconds, Before: f.Before,
 		Changed: number(f.Changed), FirstBad: number(f.FirstBad), LastBad: number(f.LastBad), LastWell: number(f.LastWell)}
 	if f.Ran > 0 {
 		line.Rate = f.Rate
@@ -61,7 +61,7 @@ func newShaky(s *settings) *cobra.Command {
 		Use:   "shaky",
 		Short: "List the tests that do not always pass, the most troubled first",
 		Long: "Shaky lists the tests that were bad in the latest runs, the most troubled first: a\n" +
-			"failure counts half as much ten runs later. It shows how unstable a test is as an\n" +
+			"failure counts half as much ten runs later. It shows how flaky a test is as an\n" +
 			"interval that contains the true share of changes in 19 of 20 cases.",
 		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -59,7 +59,7 @@ func TestTroubleshooting(t *testing.T) {
 		{ok, "fleet list --fleet nats://127.0.0.1:1"},
 		{ok, "station --listen 0.0.0.0:4999"},
 		{ok, "matrix"},
-		{suite("run = \"echo 1..1; echo ok - a\"\nresults = \"tap\"\n"), "run --order reverse"},
+		{suite("run = \"echo 1..1; echo ok - a\"\nresults = \"tap\"\n"), "run --order backwards"},
 		{suite("run = \"sh -c 'echo ok - a; echo not ok - a; echo 1..2' sh {names}\"\nresults = \"tap\"\n"), "run"},
 		{suite("run = \"sh -c 'rm -f armed; kill -9 $PPID' sh {name}\"\n"), "run; git init -q && git add . && git -c user.name=n -c user.email=e commit -qm x; fern-relay run; echo '#' >> fern.toml; fern-relay run --resume"},
 		{ok, "list; ln -s /tmp .fern/build; fern-relay list"},

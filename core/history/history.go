@@ -64,7 +64,7 @@ type Figures struct {
 	Ran, Bad int // runs that count as evidence, and those in which it was bad
 	Rate     float64
 	Flips    int      // the number of changes between good and bad
-	Unstable Interval // how likely it is to do so from one run to the next
+	Flaky    Interval // how likely it is to do so from one run to the next
 	Trouble  float64  // what its bad runs weigh, each half as much as one halfLife later
 
 	FirstBad, LastBad, LastWell int
@@ -114,7 +114,7 @@ func figure(past []Cell) Figures {
 	if f.Ran > 0 {
 		f.Rate = float64(f.Ran-f.Bad) / float64(f.Ran)
 	}
-	f.Unstable = Share(f.Flips, pairs)
+	f.Flaky = Share(f.Flips, pairs)
 	expected, _ := Expected(past)
 	f.Seconds = expected.Seconds
 	return f

@@ -30,7 +30,7 @@ type Finding struct {
 	Met      int        `json:"met,omitempty"`       // the times that a stable victim ran beside what ran at the same time when it was bad
 	Each     Tried      `json:"each,omitzero"`       // the suspects right after which a well victim was tried
 	Outlived *Outlived  `json:"outlived,omitempty"`  // of a victim that fails alone and in company, and passed before at the same revision
-	Fails    []string   `json:"fails_on,omitempty"`  // machines on which an unstable victim always fails in an order,
+	Fails    []string   `json:"fails_on,omitempty"`  // machines on which a flaky victim always fails in an order,
 	Passes   []string   `json:"passes_on,omitempty"` // and those on which it never does
 	Mended   [][]string `json:"mended,omitempty"`    // known culprits that turned out to be harmless
 	Revision string     `json:"revision,omitempty"`  // of the project at which it was found, if git knows it

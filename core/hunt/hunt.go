@@ -27,13 +27,13 @@ import (
 type Verdict string
 
 // The verdicts. A polluted victim fails only after its culprits, a brittle one
-// passes only after them; a faulty one fails alone and in company, an unstable
+// passes only after them; a faulty one fails alone and in company, a flaky
 // one differs on identical trials.
 const (
 	Polluted Verdict = "polluted"
 	Brittle  Verdict = "brittle"
 	Faulty   Verdict = "faulty"
-	Unstable Verdict = "unstable"
+	Flaky    Verdict = "flaky"
 	Stable   Verdict = "stable"
 )
 
@@ -180,12 +180,12 @@ func (h *Hunt) search() {
 		return
 	}
 	company, first := h.firstOrder(), []Trial(nil)
-	if h.unstableAlone(company) {
+	if h.flakyAlone(company) {
 		h.task.Error /= wellKnown // only a company that makes a clear difference to so many trials alone
 		if h.nowAndThen(company) {
 			h.isolate(company, false)
 		} else {
-			h.settle(Unstable)
+			h.settle(Flaky)
 		}
 		return
 	}
@@ -207,7 +207,7 @@ func (h *Hunt) search() {
 	case h.nowAndThen(company):
 		h.isolate(company, false)
 	case h.differs():
-		h.settle(Unstable)
+		h.settle(Flaky)
 	default:
 		h.elsewhere()
 	}
@@ -220,7 +220,7 @@ func (h *Hunt) settle(v Verdict) {
 	}
 	f := &h.finding
 	f.Verdict, f.Order = v, []string{h.task.Victim}
-	if v == Unstable { // the evidence is in trials of all purposes
+	if v == Flaky { // the evidence is in trials of all purposes
 		f.With, f.Without = h.countOf(func(r *Record) bool { return len(r.Order) > 1 || len(r.Beside) > 0 }), h.countOf(func(r *Record) bool { return len(r.Order) == 1 && len(r.Beside) == 0 })
 	}
 }
@@ -333,7 +333,7 @@ func (h *Hunt) beside(purpose Purpose, others []string) Trial {
 func (h *Hunt) steadyVerdict() Verdict {
 	switch {
 	case h.differs():
-		return Unstable
+		return Flaky
 	case h.alone():
 		return Faulty
 	}
@@ -371,13 +371,13 @@ const wellKnown = 4
 const attempts = 3
 
 // isolate finds the smallest set of suspects that still shows, and confirms it. If that fails, it measures how
-// often the suspects show at all, and then either searches once more or reports the victim as unstable.
+// often the suspects show at all, and then either searches once more or reports the victim as flaky.
 func (h *Hunt) isolate(suspects []string, overlap bool) {
 	with := h.companions(overlap)
 	q := h.quest(suspects, with)
 	for range attempts {
 		culprits := q.smallest()
-		if h.proven(q, culprits) {
+		if h.proved(q, culprits) {
 			h.conclude(q, culprits, overlap)
 			return
 		}
@@ -386,13 +386,13 @@ func (h *Hunt) isolate(suspects []string, overlap bool) {
 		}
 		h.learn(with(With, suspects))
 	}
-	h.settle(Unstable)
+	h.settle(Flaky)
 }
 
-// proven makes sure of culprits: they show more often than the victim alone does, and no
+// proved makes sure of culprits: they show more often than the victim alone does, and no
 // longer if any one of them is left out. Where identical trials differ, it is proof only
 // if they were searched for with that in mind.
-func (h *Hunt) proven(q *quest, culprits []string) bool {
+func (h *Hunt) proved(q *quest, culprits []string) bool {
 	if h.stopped || h.erratic() || !h.compare(q.trial(With, culprits)) {
 		return false
 	}

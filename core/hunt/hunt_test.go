@@ -202,8 +202,8 @@ func TestVerdictsWithoutCulprit(t *testing.T) {
 	}{
 		{"faulty", func([]string) bool { return true }, Faulty},
 		{"stable", func([]string) bool { return false }, Stable},
-		{"every third trial fails", func([]string) bool { calls++; return calls%3 == 0 }, Unstable},
-		{"every second trial fails", func([]string) bool { calls++; return calls%2 == 0 }, Unstable},
+		{"every third trial fails", func([]string) bool { calls++; return calls%3 == 0 }, Flaky},
+		{"every second trial fails", func([]string) bool { calls++; return calls%2 == 0 }, Flaky},
 	} {
 		calls = 0
 		f := chase(t, after(tests), c.bad)
@@ -216,10 +216,10 @@ func TestVerdictsWithoutCulprit(t *testing.T) {
 	}
 }
 
-// TestUnstableVictimSparesItsCompany holds that a victim whose company takes long runs alone first: one that is unstable is
-// recognized with little of the company, one that fails by chance unless certain tests run before it is not taken for unstable, and
+// TestFlakyVictimSparesItsCompany holds that a victim whose company takes long runs alone first: one that is flaky is
+// recognized with little of the company, one that fails by chance unless certain tests run before it is not taken for flaky, and
 // any other verdict stays as it is.
-func TestUnstableVictimSparesItsCompany(t *testing.T) {
+func TestFlakyVictimSparesItsCompany(t *testing.T) {
 	tests, seconds := suite(20), map[string]float64{"victim": 0.2}
 	for _, id := range tests {
 		seconds[id] = 4
@@ -230,7 +230,7 @@ func TestUnstableVictimSparesItsCompany(t *testing.T) {
 		want Verdict
 		most int // trials with company
 	}{
-		{"unstable", func(_ []string, call int) bool { return call%3 == 0 }, Unstable, 10},
+		{"flaky", func(_ []string, call int) bool { return call%3 == 0 }, Flaky, 10},
 		{"by chance", func(before []string, call int) bool {
 			return len(before) == 0 && call%5 < 3 || len(before) > 0 && !slices.Contains(before, "t3") && call%5 < 3
 		}, Brittle, 400},
@@ -325,7 +325,7 @@ func TestOverlap(t *testing.T) {
 		t.Errorf("found %+v", f)
 	}
 	random := rand.New(rand.NewPCG(3, 4))
-	for range 50 { // one that is only unstable fails the more, the oftener a trial runs it
+	for range 50 { // one that is only flaky fails the more, the oftener a trial runs it
 		h := New(Task{Victim: "victim", Orders: task.Orders, Beside: task.Beside, Width: 2})
 		for round := h.Next(); round != nil; round = h.Next() {
 			for _, trial := range round {
@@ -337,7 +337,7 @@ func TestOverlap(t *testing.T) {
 			}
 		}
 		if f := h.Finding(); len(f.Culprits) > 0 {
-			t.Errorf("of an unstable test it found %+v", f)
+			t.Errorf("of a flaky test it found %+v", f)
 		}
 	}
 }

@@ -276,7 +276,7 @@ func (q *quest) others(first []string) [][]string {
 				continue
 			}
 			set := q.among(left).smallest()
-			if !q.h.proven(q, set) {
+			if !q.h.proved(q, set) {
 				continue
 			}
 			found = append(found, set)

@@ -79,9 +79,9 @@ var kinds = []struct {
 	{"one that spoils in 90 %, else 5 %", func(r *rand.Rand, tests []string) truth {
 		return truth{sets: [][]string{some(r, tests, 1)}, with: 0.9, without: 0.05, verdict: Polluted, possible: float64(len(tests))}
 	}},
-	{"unstable", func(r *rand.Rand, _ []string) truth {
+	{"flaky", func(r *rand.Rand, _ []string) truth {
 		rate := 0.2 + 0.6*r.Float64()
-		return truth{with: rate, without: rate, verdict: Unstable, possible: 1}
+		return truth{with: rate, without: rate, verdict: Flaky, possible: 1}
 	}},
 	{"faulty or stable", func(r *rand.Rand, _ []string) truth {
 		if r.IntN(2) == 0 {

@@ -38,14 +38,14 @@ type Rival struct {
 // Explained is the explanations of a matrix, and the tests that have none.
 type Explained struct {
 	Explanations []Explanation // those with more tests first
-	Unstable     []string      // IDs of tests that differ within crossings
+	Flaky        []string      // IDs of tests that differ within crossings
 	Unexplained  []string      // IDs of tests that fail in crossings that no values describe
 }
 
 // Explain finds, for each test that fails somewhere, the fewest values that describe the crossings in which it fails, or those
 // in which it does not, and joins tests with the same explanation. It is exact: a combination of values that agrees with all
 // crossings that ran is found, and one that does not is none. Crossings in which a test differed from time to time are left out
-// of its pattern; a test with more than a tenth of such crossings is unstable.
+// of its pattern; a test with more than a tenth of such crossings is flaky.
 func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
 	x := newExplainer(m)
 	var out Explained
@@ -57,7 +57,7 @@ func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
 		case p.bad.empty() && p.mixed == 0:
 			continue
 		case 10*p.mixed > p.ran.size()+p.mixed || p.mixed > 0 && (found == nil || p.bad.empty()):
-			out.Unstable = append(out.Unstable, id)
+			out.Flaky = append(out.Flaky, id)
 			continue
 		case found == nil:
 			out.Unexplained = append(out.Unexplained, id)

@@ -22,7 +22,7 @@ type File struct {
 	Source      *run.Source     `json:"source,omitempty"` // nil if it is not known or mixed
 	Crossings   []FileCrossing  `json:"crossings"`
 	Explained   []FileExplained `json:"explained"`
-	Unstable    []string        `json:"unstable"`
+	Flaky       []string        `json:"flaky"`
 	Unexplained []string        `json:"unexplained"`
 	Then        *FileThen       `json:"then,omitempty"`
 }
@@ -81,7 +81,7 @@ type FileThen struct {
 // File returns the results as they are written.
 func (r *Results) File() *File {
 	x := r.Explain()
-	f := &File{Format: Format, Mixed: r.Mixed, Source: r.Source, Crossings: []FileCrossing{}, Explained: []FileExplained{}, Unstable: append([]string{}, x.Unstable...), Unexplained: append([]string{}, x.Unexplained...)}
+	f := &File{Format: Format, Mixed: r.Mixed, Source: r.Source, Crossings: []FileCrossing{}, Explained: []FileExplained{}, Flaky: append([]string{}, x.Flaky...), Unexplained: append([]string{}, x.Unexplained...)}
 	for _, one := range r.Results {
 		f.Crossings = append(f.Crossings, one.file())
 	}

@@ -221,7 +221,7 @@ func TestExplain(t *testing.T) {
 			}
 		}
 		out := m.Explain(map[string]Outcomes{"a": o})
-		if bad == 0 || 10*mixed > len(o) && len(out.Unstable) == 1 {
+		if bad == 0 || 10*mixed > len(o) && len(out.Flaky) == 1 {
 			right++
 			continue
 		}
@@ -262,7 +262,7 @@ func equivalent(m *Matrix, c Cause, name string) bool {
 	return !slices.ContainsFunc(m.Crossings, func(x Crossing) bool { return c.failsIn(x.Of) != without.failsIn(x.Of) })
 }
 
-// TestJoins joins tests with the same explanation, and distinguishes unstable and unexplained ones.
+// TestJoins joins tests with the same explanation, and distinguishes flaky and unexplained ones.
 func TestJoins(t *testing.T) {
 	m, err := New(Spec{Names: []Name{{"store", []string{"memory", "redis", "postgres"}}, {"season", []string{"winter", "summer"}}}})
 	if err != nil {
@@ -294,8 +294,8 @@ func TestJoins(t *testing.T) {
 		got = append(got, line)
 	}
 	want := []string{"season=summer,store=redis [c h] same [] or season=summer by map[season:summer store:memory]", "store=postgres [a b] same [season]", "but season=summer,store=postgres [g] same []"}
-	if !slices.Equal(got, want) || !slices.Equal(out.Unstable, []string{"e"}) || !slices.Equal(out.Unexplained, []string{"d"}) {
-		t.Errorf("%q, unstable %v, unexplained %v", got, out.Unstable, out.Unexplained)
+	if !slices.Equal(got, want) || !slices.Equal(out.Flaky, []string{"e"}) || !slices.Equal(out.Unexplained, []string{"d"}) {
+		t.Errorf("%q, flaky %v, unexplained %v", got, out.Flaky, out.Unexplained)
 	}
 }
 

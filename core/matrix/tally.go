@@ -25,14 +25,14 @@ func (t *Tally) Add(key string, r *run.Result) {
 		return
 	}
 	times := []bool{bad}
-	if r.Unstable {
+	if r.Flaky {
 		times = append(times, !bad)
 	}
 	if t.tests[r.ID] == nil {
 		t.tests[r.ID] = Outcomes{}
 	}
 	t.tests[r.ID][key] = times
-	if !bad && !r.Unstable {
+	if !bad && !r.Flaky {
 		return
 	}
 	if t.failures[r.ID] == nil {

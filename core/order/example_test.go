@@ -8,7 +8,7 @@ import (
 )
 
 func ExampleOrder_Apply() {
-	reverse, err := order.Parse("reverse")
+	reverse, err := order.Named(order.Backwards, 0)
 	if err != nil {
 		fmt.Println(err)
 		return

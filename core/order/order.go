@@ -1,77 +1,157 @@
 // Package order sorts tests into the order in which they run.
 //
-//	rule, err := order.Parse("seed:7")
+//	rule, err := order.Named(order.Shuffled, 7)
 //	tests, err = rule.Apply(tests)
 //	tests, err = order.Settle(tests) // needed tests first
 package order
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"slices"
-	"strconv"
 	"strings"
 
 	"fernrelay/core/catalog"
 )
 
-// Order is a rule that sorts tests. Its zero value is Declared.
-type Order struct {
-	kind string
-	seed uint64
-	ids  []string
+// The names of the orders.
+const (
+	AsWritten = "as-written"
+	Backwards = "backwards"
+	Shuffled  = "shuffled"
+	NewPairs  = "new-pairs"
+	Troubled  = "troubled"
+)
+
+// kind is an order that can be asked for by name.
+type kind struct {
+	name   string
+	seeded bool                                               // a number says which of many orders it is
+	apply  func(o Order, tests []catalog.Test) []catalog.Test // nil if it keeps the order of the catalog
 }
 
-// Declared keeps the order of the catalog.
-var Declared = Order{}
+// kinds is the registry of the orders.
+var kinds = []kind{
+	{AsWritten, false, nil},
+	{Backwards, false, func(_ Order, tests []catalog.Test) []catalog.Test { return regroup(tests, slices.Reverse) }},
+	{Shuffled, true, Order.shuffle},
+	{NewPairs, true, Order.cover},
+	{Troubled, false, nil}, // the ledger knows the ranks of its tests
+}
 
-// Listed is the order of the given IDs; tests that are not listed are left out.
-func Listed(ids []string) Order { return Order{kind: "listed", ids: ids} }
-
-// Cover is one of a series of orders in which every test of a group comes before every other one: number counts
-// them from 0, and the series repeats after as many orders as a group has tests, or twice as many if that number
-// is odd.
-func Cover(number uint64) Order { return Order{kind: "cover", seed: number} }
-
-// Parse reads declared, reverse, seed:N or cover:N.
-func Parse(text string) (Order, error) {
-	kind, number, _ := strings.Cut(text, ":")
-	switch {
-	case text == "declared":
-		return Declared, nil
-	case text == "reverse":
-		return Order{kind: "reverse"}, nil
-	case kind == "seed", kind == "cover":
-		n, err := strconv.ParseUint(number, 10, 64)
-		if err != nil {
-			return Order{}, fmt.Errorf("the order is %q: %s: takes a whole number, as in %s:7", text, kind, kind)
-		}
-		return Order{kind: kind, seed: n}, nil
+// Names lists the names of the orders.
+func Names() []string {
+	names := make([]string, len(kinds))
+	for i, k := range kinds {
+		names[i] = k.name
 	}
-	return Order{}, fmt.Errorf("the order is %q: declared, reverse, seed:N, cover or file:FILE is expected", text)
+	return names
 }
 
-// IsDeclared reports whether the catalog's order is kept, so that a scheduler
+// An Order is a rule that sorts tests. Its zero value keeps them as written.
+type Order struct {
+	kind  kind
+	seed  uint64
+	from  string // the file that has the IDs
+	ids   []string
+	loose bool // IDs without a test are left out
+}
+
+// Listed is the order of the IDs that a file lists: an ID without a test is an error. Tests that are not listed are left out.
+func Listed(file string, ids []string) Order { return Order{from: file, ids: ids} }
+
+// Recorded is the order of the tests in a report. Tests that are not in both are left out.
+func Recorded(file string, ids []string) Order { return Order{from: file, ids: ids, loose: true} }
+
+// Named returns the order with a name. Of Shuffled, seed is any number. Of NewPairs, seed counts, from 0, a series of orders
+// in which every test of a group runs right before every other one; it repeats after as many orders as a group has tests,
+// or twice as many if that number is odd. Other orders ignore seed.
+func Named(name string, seed uint64) (Order, error) {
+	for _, k := range kinds {
+		if k.name == name {
+			return Order{kind: k, seed: seed}, nil
+		}
+	}
+	if today := today(name); today != name {
+		return Order{}, fmt.Errorf("the order is %q, which is now %s", name, today)
+	}
+	return Order{}, fmt.Errorf("the order is %q: %s is expected", name, strings.Join(Names(), ", "))
+}
+
+// IsSeeded reports whether the order with a name takes a seed.
+func IsSeeded(name string) bool {
+	return slices.ContainsFunc(kinds, func(k kind) bool { return k.name == name && k.seeded })
+}
+
+// today returns the flags of today for an order of an earlier version, and any other text as it is.
+func today(text string) string {
+	name, rest, _ := strings.Cut(text, ":")
+	switch name {
+	case "declared":
+		return "--order " + AsWritten
+	case "reverse":
+		return "--order " + Backwards
+	case "seed", "random":
+		return strings.TrimSpace("--order " + Shuffled + " --seed " + cmp.Or(rest, "N"))
+	case "cover":
+		return "--order " + NewPairs
+	case "file":
+		return "--order-from " + cmp.Or(rest, "FILE")
+	}
+	return text
+}
+
+// Words returns an order as a run of any version keeps it, in the words of today.
+func Words(kept string) string {
+	name, rest, _ := strings.Cut(kept, ":")
+	switch name {
+	case "declared":
+		return AsWritten
+	case "reverse":
+		return Backwards
+	case "seed":
+		return Shuffled + " " + rest
+	case "cover":
+		return NewPairs + " " + rest
+	case "file":
+		return "from " + rest
+	}
+	return kept
+}
+
+// String returns the order as a run keeps it.
+func (o Order) String() string {
+	switch {
+	case o.from != "":
+		return "from " + o.from
+	case o.kind.seeded:
+		return fmt.Sprint(o.kind.name, " ", o.seed)
+	}
+	return cmp.Or(o.kind.name, AsWritten)
+}
+
+// KeepsWritten reports whether the catalog's order is kept, so that a scheduler
 // may put long groups first.
-func (o Order) IsDeclared() bool { return o.kind == "" }
+func (o Order) KeepsWritten() bool { return o.kind.apply == nil && o.from == "" }
 
 // Apply returns the tests in this order, and does not change its argument. A listed ID that no test has is an
 // error.
 func (o Order) Apply(tests []catalog.Test) ([]catalog.Test, error) {
-	switch o.kind {
-	case "reverse":
-		return regroup(tests, slices.Reverse), nil
-	case "seed":
-		random := rand.New(rand.NewPCG(o.seed, 0))
-		return regroup(tests, func(members []catalog.Test) {
-			random.Shuffle(len(members), func(i, j int) { members[i], members[j] = members[j], members[i] })
-		}), nil
-	case "cover":
-		return o.cover(tests), nil
-	case "listed":
+	switch {
+	case o.from != "":
 		return o.listed(tests)
+	case o.kind.apply != nil:
+		return o.kind.apply(o, tests), nil
 	}
 	return tests, nil
+}
+
+func (o Order) shuffle(tests []catalog.Test) []catalog.Test {
+	random := rand.New(rand.NewPCG(o.seed, 0))
+	return regroup(tests, func(members []catalog.Test) {
+		random.Shuffle(len(members), func(i, j int) { members[i], members[j] = members[j], members[i] })
+	})
 }
 
 // regroup applies a reordering to the whole and brings each group together again at the place of its first test.
@@ -125,6 +205,9 @@ func (o Order) listed(tests []catalog.Test) ([]catalog.Test, error) {
 	out := make([]catalog.Test, 0, len(o.ids))
 	for n, id := range o.ids {
 		i, ok := byID[id]
+		if !ok && o.loose {
+			continue
+		}
 		if !ok {
 			return nil, fmt.Errorf("line %d of the order names %q, which is not among the picked tests, or is there twice", n+1, id)
 		}

@@ -31,9 +31,9 @@ func ids(tests []catalog.Test) string {
 	return strings.Join(out, " ")
 }
 
-func apply(t *testing.T, text string) string {
+func apply(t *testing.T, name string, seed uint64) string {
 	t.Helper()
-	o, err := Parse(text)
+	o, err := Named(name, seed)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -45,30 +45,30 @@ func apply(t *testing.T, text string) string {
 }
 
 func TestOrders(t *testing.T) {
-	if got := apply(t, "declared"); got != ids(sample()) {
-		t.Errorf("declared: %s", got)
+	if got := apply(t, AsWritten, 0); got != ids(sample()) {
+		t.Errorf("as-written: %s", got)
 	}
-	if got := apply(t, "reverse"); got != "c#1 b#2 b#1 a#2 a#1 a#Fuzz" {
-		t.Errorf("reverse: %s", got)
+	if got := apply(t, Backwards, 0); got != "c#1 b#2 b#1 a#2 a#1 a#Fuzz" {
+		t.Errorf("backwards: %s", got)
 	}
 	seen := map[string]bool{}
-	for _, seed := range []string{"seed:1", "seed:2", "seed:3", "seed:4", "seed:5"} {
-		got := apply(t, seed)
-		if got != apply(t, seed) {
-			t.Errorf("%s is not the same twice", seed)
+	for seed := range uint64(5) {
+		got := apply(t, Shuffled, seed)
+		if got != apply(t, Shuffled, seed) {
+			t.Errorf("seed %d: not the same twice", seed)
 		}
 		seen[got] = true
 		parts := strings.Fields(got)
 		slices.Sort(parts)
 		if strings.Join(parts, " ") != ids(sample()) {
-			t.Errorf("%s is no order of the tests: %s", seed, got)
+			t.Errorf("seed %d: no order of the tests: %s", seed, got)
 		}
 		if !strings.Contains(got, "a#Fuzz b") && !strings.Contains(got, "a#Fuzz c") && !strings.HasSuffix(got, "a#Fuzz") {
-			t.Errorf("%s: the seeds do not close their group: %s", seed, got)
+			t.Errorf("seed %d: the fuzz seeds do not close their group: %s", seed, got)
 		}
 	}
 	if len(seen) < 3 {
-		t.Errorf("five seeds give %d orders", len(seen))
+		t.Errorf("five seeds make %d orders", len(seen))
 	}
 }
 
@@ -83,7 +83,11 @@ func TestCover(t *testing.T) {
 		orders := n * (1 + n%2)
 		pairs := map[string]int{}
 		for number := range orders {
-			mixed, err := Cover(uint64(number)).Apply(tests)
+			rule, err := Named(NewPairs, uint64(number))
+			if err != nil {
+				t.Fatal(err)
+			}
+			mixed, err := rule.Apply(tests)
 			if err != nil || len(mixed) != n {
 				t.Fatal(mixed, err)
 			}
@@ -212,18 +216,43 @@ func TestRevealingSharing(t *testing.T) {
 }
 
 func TestListed(t *testing.T) {
-	tests, err := Listed([]string{"u:c#1", "u:a#1", "u:b#2"}).Apply(sample())
+	tests, err := Listed("f", []string{"u:c#1", "u:a#1", "u:b#2"}).Apply(sample())
 	if err != nil || ids(tests) != "c#1 a#1 b#2" {
 		t.Errorf("%s, %v", ids(tests), err)
 	}
 	for _, list := range [][]string{{"u:a#1", "u:z#9"}, {"u:a#1", "u:a#1"}} {
-		if _, err := Listed(list).Apply(sample()); err == nil || !strings.Contains(err.Error(), "line 2") {
+		if _, err := Listed("f", list).Apply(sample()); err == nil || !strings.Contains(err.Error(), "line 2") {
 			t.Errorf("%v: %v", list, err)
 		}
 	}
-	for _, text := range []string{"", "seed:", "cover:-1", "seed:x", "seed:-1", "sorted"} {
-		if _, err := Parse(text); err == nil {
-			t.Errorf("%q parses", text)
+	tests, err = Recorded("f", []string{"u:c#1", "u:z#9", "u:a#1"}).Apply(sample())
+	if err != nil || ids(tests) != "c#1 a#1" {
+		t.Errorf("of a report: %s, %v", ids(tests), err)
+	}
+}
+
+// TestOldNames holds that an order of an earlier version is refused with its name of today, and shown so where a run kept it.
+func TestOldNames(t *testing.T) {
+	for _, c := range []struct{ old, flags, words string }{
+		{"declared", "--order as-written", "as-written"},
+		{"reverse", "--order backwards", "backwards"},
+		{"seed:7", "--order shuffled --seed 7", "shuffled 7"},
+		{"cover:3", "--order new-pairs", "new-pairs 3"},
+		{"file:a:b.txt", "--order-from a:b.txt", "from a:b.txt"},
+	} {
+		if _, err := Named(c.old, 0); err == nil || !strings.HasSuffix(err.Error(), "which is now "+c.flags) {
+			t.Errorf("Named(%q): %v", c.old, err)
 		}
+		if got := Words(c.old); got != c.words {
+			t.Errorf("Words(%q) = %q, want %q", c.old, got, c.words)
+		}
+	}
+	for _, name := range append(Names(), "of run 12") {
+		if Words(name) != name {
+			t.Errorf("Words(%q) = %q", name, Words(name))
+		}
+	}
+	if _, err := Named("sorted", 0); err == nil || !strings.Contains(err.Error(), "shuffled") {
+		t.Errorf("of no order: %v", err)
 	}
 }

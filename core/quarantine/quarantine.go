@@ -180,7 +180,7 @@ func Of(f hunt.Finding, reason string, now time.Time) (e Entry, ok bool) {
 		} else {
 			e.After = f.Culprits[0]
 		}
-	case hunt.Brittle, hunt.Unstable:
+	case hunt.Brittle, hunt.Flaky:
 	default:
 		return e, false
 	}

@@ -219,7 +219,7 @@ func (r *Run) Replay(sink Sink) {
 		}
 		e := at(Finished)
 		e.Outcome, e.Seconds = cmp.Or(res.Outcome, Lost), Took(res.Seconds)
-		e.Failure, e.Unstable, e.Entry = res.Failure, res.Unstable, res.Entry
+		e.Failure, e.Flaky, e.Entry = res.Failure, res.Flaky, res.Entry
 		sink(e)
 		if res.Finding != nil {
 			e := at(Found)

@@ -24,7 +24,7 @@ type Result struct {
 	Seconds        float64
 	Worker, Batch  int // from 1; 0 if it never started. In a run of several machines, workers are counted across all of them
 	Started, Ended time.Time
-	Unstable       bool    // it passed, and was bad in a try before
+	Flaky          bool    // it passed, and was bad in a try before
 	Entry          bool    // it is no test but what a process did beyond its tests, or a build that failed
 	several        bool    // the run has more than one result of it
 	Slowed         float64 // how many times as long it took as alone, because others used the processors; 0 if not known
@@ -268,7 +268,7 @@ func (r *Run) finish(e Event) {
 	res.Outcome, res.Seconds, res.Ended = e.Outcome, seconds(e), e.At
 	r.Counts[res.counted()]++
 	r.Work += res.Alone()
-	res.Failure, res.Unstable = e.Failure, e.Unstable
+	res.Failure, res.Flaky = e.Failure, e.Flaky
 	if res.Started.IsZero() {
 		res.Started = e.At
 	}
@@ -346,32 +346,32 @@ func (r *Run) Troubled() []*Result {
 // IsBuild reports whether the result is the entry of a build that failed.
 func (res *Result) IsBuild() bool { return res.Entry && strings.HasSuffix(res.ID, "#"+BuildEntry) }
 
-// Unstable lists the results that passed and were bad in a try before.
-func (r *Run) Unstable() []*Result {
-	var unstable []*Result
+// Flaky lists the results that passed and were bad in a try before.
+func (r *Run) Flaky() []*Result {
+	var flaky []*Result
 	for _, res := range r.Results {
-		if res.Unstable {
-			unstable = append(unstable, res)
+		if res.Flaky {
+			flaky = append(flaky, res)
 		}
 	}
-	return unstable
+	return flaky
 }
 
 // Summary returns the counts in words: "70 passed, 1 failed". Tests that passed in a later try only do not count
 // as passed.
 func (r *Run) Summary() string {
-	unstable := len(r.Unstable())
+	flaky := len(r.Flaky())
 	var parts []string
 	for _, o := range Outcomes {
 		n := r.Counts[o]
 		if o == Passed {
-			n -= unstable
+			n -= flaky
 		}
 		if n > 0 {
 			parts = append(parts, strconv.Itoa(n)+" "+string(o))
 		}
-		if o == Passed && unstable > 0 {
-			parts = append(parts, strconv.Itoa(unstable)+" unstable")
+		if o == Passed && flaky > 0 {
+			parts = append(parts, strconv.Itoa(flaky)+" flaky")
 		}
 	}
 	if n := r.Counts[Beyond]; n > 0 {

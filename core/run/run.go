@@ -152,30 +152,30 @@ func (f *Failure) Where() string {
 
 // Event is one thing that happened in a run, and a line of "run --events".
 type Event struct {
-	Event    Kind            `json:"event"`
-	Format   string          `json:"format,omitempty"` // of a RunBegins
-	At       time.Time       `json:"at"`
-	Machine  string          `json:"machine,omitempty"` // of a run of several machines
-	Worker   int             `json:"worker,omitempty"`  // from 1, on its machine
-	Batch    int             `json:"batch,omitempty"`   // from 1
-	ID       string          `json:"id,omitempty"`
-	Step     string          `json:"step,omitempty"` // of a StepDone: its name within the test
-	Text     string          `json:"text,omitempty"` // of an Output; of a ServiceReady its environment, as NAME=value, a line each
-	Bulk     []byte          `json:"-"`              // of an Output of a test that prints a lot, in place of Text; valid until the sink returns
-	Outcome  Outcome         `json:"outcome,omitempty"`
-	Seconds  *float64        `json:"seconds,omitempty"`  // of a Finished and a StepDone
-	Unstable bool            `json:"unstable,omitempty"` // of a Finished that passed: it was bad in a try before
-	Entry    bool            `json:"entry,omitempty"`    // of a Finished: what a process did beyond its tests, or a build that failed, which is no test
-	Again    Outcome         `json:"again,omitempty"`    // of a Finished of a test that has an outcome: that one, which this replaces as worse
-	Own      bool            `json:"-"`                  // of a Finished that is errored: the test itself reports the error, it did not crash
-	Failure                  // of a Finished and a StepDone; of a RunEnds its Message is what went wrong beside the tests
-	Used     *Used           `json:"used,omitempty"`    // of a Measured
-	Counts   map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds
-	Service  string          `json:"service,omitempty"` // of a ServiceReady: its name; Seconds is how long it took to start
-	Planned  *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
-	Source   *Source         `json:"source,omitempty"`  // of a RunBegins, if it is known
-	Mixed    string          `json:"mixed,omitempty"`   // of a RunBegins whose results are of different sources: in words
-	Finding  *Finding        `json:"finding,omitempty"` // of a Found
+	Event   Kind            `json:"event"`
+	Format  string          `json:"format,omitempty"` // of a RunBegins
+	At      time.Time       `json:"at"`
+	Machine string          `json:"machine,omitempty"` // of a run of several machines
+	Worker  int             `json:"worker,omitempty"`  // from 1, on its machine
+	Batch   int             `json:"batch,omitempty"`   // from 1
+	ID      string          `json:"id,omitempty"`
+	Step    string          `json:"step,omitempty"` // of a StepDone: its name within the test
+	Text    string          `json:"text,omitempty"` // of an Output; of a ServiceReady its environment, as NAME=value, a line each
+	Bulk    []byte          `json:"-"`              // of an Output of a test that prints a lot, in place of Text; valid until the sink returns
+	Outcome Outcome         `json:"outcome,omitempty"`
+	Seconds *float64        `json:"seconds,omitempty"` // of a Finished and a StepDone
+	Flaky   bool            `json:"flaky,omitempty"`   // of a Finished that passed: it was bad in a try before
+	Entry   bool            `json:"entry,omitempty"`   // of a Finished: what a process did beyond its tests, or a build that failed, which is no test
+	Again   Outcome         `json:"again,omitempty"`   // of a Finished of a test that has an outcome: that one, which this replaces as worse
+	Own     bool            `json:"-"`                 // of a Finished that is errored: the test itself reports the error, it did not crash
+	Failure                 // of a Finished and a StepDone; of a RunEnds its Message is what went wrong beside the tests
+	Used    *Used           `json:"used,omitempty"`    // of a Measured
+	Counts  map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds
+	Service string          `json:"service,omitempty"` // of a ServiceReady: its name; Seconds is how long it took to start
+	Planned *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
+	Source  *Source         `json:"source,omitempty"`  // of a RunBegins, if it is known
+	Mixed   string          `json:"mixed,omitempty"`   // of a RunBegins whose results are of different sources: in words
+	Finding *Finding        `json:"finding,omitempty"` // of a Found
 }
 
 // Finding is what a hunt in a run found out about a test that failed.

@@ -59,7 +59,7 @@ func (d *deal) around(full, size int) []int {
 
 // explore looks for any deal that ends at the floor, and then for any that ends
 // sooner than the present one. Where it goes through all of them in vain, it has
-// proven that there is none.
+// proved that there is none.
 func (d *deal) explore(steps int) {
 	if len(d.lengths) > explored {
 		return
@@ -79,7 +79,7 @@ func (d *deal) explore(steps int) {
 		}
 		d.floor++
 	}
-	for !d.proven() && d.steps > left {
+	for !d.proved() && d.steps > left {
 		found, none := d.repack(all, d.finish-1, d.steps-left)
 		if none {
 			d.floor = d.finish
@@ -95,7 +95,7 @@ func (d *deal) explore(steps int) {
 const explored = 400
 
 // repack looks for a way to pack the jobs of some machines so that these end by
-// time t. none reports that there is none, proven by going through all.
+// time t. none reports that there is none, proved by going through all.
 func (d *deal) repack(group []int, t int64, steps int) (found, none bool) {
 	var jobs []int
 	for _, at := range group {

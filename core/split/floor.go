@@ -92,11 +92,11 @@ func floorOfPairs(lengths []int64, machines int) int64 {
 // raise proves by the configuration linear program that no deal finishes before the present one, or else raises
 // the floor as far as possible.
 func (d *deal) raise(steps int) {
-	if d.proven() || !alike(d.machines) || len(d.lengths) > patterned*len(d.machines) {
+	if d.proved() || !alike(d.machines) || len(d.lengths) > patterned*len(d.machines) {
 		return
 	}
 	left := d.steps - steps
-	high := d.finish // not proven to be too soon
+	high := d.finish // not proved to be too soon
 	for t := high - 1; d.floor < high && d.steps > left; t = d.floor + (high-d.floor)/2 {
 		c := newConfiguration(d, t, d.steps-left)
 		if c == nil {
@@ -180,7 +180,7 @@ func newConfiguration(d *deal, t int64, steps int) *configuration {
 // tolerance is the difference that the linear program ignores.
 const tolerance = 1e-7
 
-// overfull reports whether the jobs are proven not to fit. It needs not trust the
+// overfull reports whether the jobs are proved not to fit. It needs not trust the
 // arithmetic of the program: any prices of lengths prove a bound once the dearest
 // of all patterns is known (Farley, "A note on bounding a class of linear
 // programming problems", 1990).

@@ -10,11 +10,11 @@ import (
 
 // LevelTrial reports how finely tests may run side by side without changing their outcomes.
 type LevelTrial struct {
-	Alone    *run.Run // one after another on one worker
-	Unstable []string // IDs of tests that differed when that was repeated; they are not compared
-	Levels   []Level  // the coarsest first, up to the first that differs
-	Safe     *run.Run // of the finest level at which nothing differed, or Alone
-	Finest   Together // that level; empty if there is none
+	Alone  *run.Run // one after another on one worker
+	Flaky  []string // IDs of tests that differed when that was repeated; they are not compared
+	Levels []Level  // the coarsest first, up to the first that differs
+	Safe   *run.Run // of the finest level at which nothing differed, or Alone
+	Finest Together // that level; empty if there is none
 }
 
 // Level reports the trial of one level.
@@ -79,7 +79,7 @@ func (t *LevelTrial) compareAlone(repeated *run.Run) (stable map[string]run.Outc
 		if other := repeated.Result(r.ID); other != nil && sameVerdict(r.Outcome, other.Outcome) {
 			stable[r.ID] = r.Outcome
 		} else {
-			t.Unstable = append(t.Unstable, r.ID)
+			t.Flaky = append(t.Flaky, r.ID)
 		}
 	}
 	return stable

@@ -19,15 +19,15 @@ func TestTrialLevels(t *testing.T) {
 		tests = append(tests, catalog.Test{ID: id, Suite: "s", Group: strings.TrimPrefix(place, "s:"), Name: name, File: place + name[:1]})
 	}
 	for name, c := range map[string]struct {
-		bad                    func(id string, q LevelRun, times int) bool
-		finest                 Together
-		levels, unstable, runs int
-		differ                 string
-		safe                   int // bad tests in the run that counts
+		bad                 func(id string, q LevelRun, times int) bool
+		finest              Together
+		levels, flaky, runs int
+		differ              string
+		safe                int // bad tests in the run that counts
 	}{
 		"all safe":      {bad: func(string, LevelRun, int) bool { return false }, finest: File, levels: 2, runs: 4},
 		"always failed": {bad: func(id string, _ LevelRun, _ int) bool { return id == "s:g#a" }, finest: File, levels: 2, runs: 4, safe: 1},
-		"unstable":      {bad: func(id string, _ LevelRun, times int) bool { return id == "s:g#a" && times%2 == 0 }, finest: File, levels: 2, runs: 4, unstable: 1},
+		"flaky":         {bad: func(id string, _ LevelRun, times int) bool { return id == "s:g#a" && times%2 == 0 }, finest: File, levels: 2, runs: 4, flaky: 1},
 		"files meet": {bad: func(id string, q LevelRun, _ int) bool { return id == "s:h#d" && q.Together == File }, finest: Group, levels: 2, runs: 5,
 			differ: "s:h#d failed passed 2/2"},
 		"groups meet now and then": {bad: func(id string, q LevelRun, times int) bool {
@@ -57,8 +57,8 @@ func TestTrialLevels(t *testing.T) {
 		for _, d := range trial.Levels[len(trial.Levels)-1].Differ {
 			differ += d.ID + " " + string(d.Beside) + " " + string(d.Alone) + " " + string(rune('0'+d.Times)) + "/" + string(rune('0'+d.Of))
 		}
-		if trial.Finest != c.finest || len(trial.Levels) != c.levels || len(trial.Unstable) != c.unstable || runs != c.runs || differ != c.differ || trial.Safe.Counts[run.Failed] != c.safe {
-			t.Errorf("%s: %q is safe after %d levels and %d runs, %q differs, %v are unstable, %d failed", name, trial.Finest, len(trial.Levels), runs, differ, trial.Unstable, trial.Safe.Counts[run.Failed])
+		if trial.Finest != c.finest || len(trial.Levels) != c.levels || len(trial.Flaky) != c.flaky || runs != c.runs || differ != c.differ || trial.Safe.Counts[run.Failed] != c.safe {
+			t.Errorf("%s: %q is safe after %d levels and %d runs, %q differs, %v are flaky, %d failed", name, trial.Finest, len(trial.Levels), runs, differ, trial.Flaky, trial.Safe.Counts[run.Failed])
 		}
 	}
 	boom := errors.New("boom")

@@ -61,12 +61,12 @@ type deal struct {
 	loads    []int64 // by machine
 	members  [][]int // by machine, the longest job first
 	finish   int64
-	floor    int64 // proven: no deal ends earlier
+	floor    int64 // proved: no deal ends earlier
 	steps    int   // of work that are left
 	random   *rand.Rand
 }
 
-// solve deals lengths, the longest first, to machines. It works until the finish is proven to be the least, or for
+// solve deals lengths, the longest first, to machines. It works until the finish is proved to be the least, or for
 // about a number of steps.
 //
 // Most deals are good once the latest machine has been redistributed with others. Small instances that remain are
@@ -107,10 +107,10 @@ func (d *deal) refit() {
 	}
 }
 
-// proven reports whether no deal ends earlier than this one.
-func (d *deal) proven() bool { return d.finish <= d.floor }
+// proved reports whether no deal ends earlier than this one.
+func (d *deal) proved() bool { return d.finish <= d.floor }
 
-// near reports whether more work is pointless: the finish is proven to be the least, or so close that no clock
+// near reports whether more work is pointless: the finish is proved to be the least, or so close that no clock
 // shows the difference.
 func (d *deal) near() bool { return d.finish-d.floor <= d.floor/10_000_000 }
 

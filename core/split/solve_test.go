@@ -71,7 +71,7 @@ func TestRoom(t *testing.T) {
 // above it, and the linear program proves the least finish most of the time.
 func TestBounds(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 4))
-	proven, asked := 0, 0
+	proved, asked := 0, 0
 	for round := range 600 {
 		lengths := randomLengths(random, 1+random.IntN(8))
 		machines := randomMachines(random, 1+random.IntN(4), round%2 == 0)
@@ -90,12 +90,12 @@ func TestBounds(t *testing.T) {
 		if c := newConfiguration(d, least-1, 1<<20); c != nil {
 			asked++
 			if c.overfull() {
-				proven++
+				proved++
 			}
 		}
 	}
-	if proven < asked*3/4 {
-		t.Errorf("the linear program proves %d of %d", proven, asked)
+	if proved < asked*3/4 {
+		t.Errorf("the linear program proves %d of %d", proved, asked)
 	}
 }
 

@@ -137,7 +137,7 @@ type Plan struct {
 	Shards    []Shard
 	Finish    float64 // when the last shard ends
 	Floor     float64 // no plan of these units on such a fleet can end sooner
-	Optimal   bool    // Finish is proven to be the least
+	Optimal   bool    // Finish is proved to be the least
 	Spread    float64 // the last end minus the first
 	Start     float64 // as of the fleet
 	Work      float64 // what one worker alone takes

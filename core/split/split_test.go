@@ -111,7 +111,7 @@ var lengthClasses = []struct {
 }
 
 // quality plans instances of all classes and gives the average and the worst gap
-// to the floor, and the part that is proven to be optimal.
+// to the floor, and the part that is proved to be optimal.
 func quality(machines []int, perMachine []float64) (average, worst, optimal float64) {
 	random := rand.New(rand.NewPCG(8, 9))
 	count := 0.0
@@ -135,11 +135,11 @@ func quality(machines []int, perMachine []float64) (average, worst, optimal floa
 	return average / count, worst, optimal / count
 }
 
-// TestQuality holds plans of middling size to what can be proven of them.
+// TestQuality holds plans of middling size to what can be proved of them.
 func TestQuality(t *testing.T) {
 	average, worst, optimal := quality([]int{3, 8, 16}, []float64{2, 2.5, 3, 5, 8})
 	if average > 0.0002 || worst > 0.005 || optimal < 0.95 {
-		t.Errorf("the gap to the floor is %.4f %% on average, %.3f %% at worst; %.1f %% are proven", 100*average, 100*worst, 100*optimal)
+		t.Errorf("the gap to the floor is %.4f %% on average, %.3f %% at worst; %.1f %% are proved", 100*average, 100*worst, 100*optimal)
 	}
 }
 
@@ -545,14 +545,14 @@ func BenchmarkSteady(b *testing.B) {
 	}
 }
 
-// BenchmarkQuality reports how near plans come to what can be proven, on the
+// BenchmarkQuality reports how near plans come to what can be proved, on the
 // classes of the literature: 3 to 25 machines, 2 to 10 units for each.
 func BenchmarkQuality(b *testing.B) {
 	for b.Loop() {
 		average, worst, optimal := quality([]int{3, 5, 8, 10, 15, 20, 25}, []float64{2, 2.5, 3, 4, 5, 6, 8, 10})
 		b.ReportMetric(100*average, "%gap")
 		b.ReportMetric(100*worst, "%worst")
-		b.ReportMetric(100*optimal, "%proven")
+		b.ReportMetric(100*optimal, "%proved")
 	}
 }
 

@@ -129,7 +129,7 @@ func (w *Work) planAlone(f Fleet, effort int) Plan {
 	return w.plan(f, w.numbered(f, on), floor)
 }
 
-// deal returns the shard of every unit, from 0, and a proven floor in ticks.
+// deal returns the shard of every unit, from 0, and a proved floor in ticks.
 func (w *Work) deal(f Fleet, effort int) (on []int, floor int64) {
 	start := w.ticks(f.Start)
 	f.Start = 0 // it makes no difference to what goes where

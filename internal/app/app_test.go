@@ -311,14 +311,14 @@ func TestPickAndOrderFile(t *testing.T) {
 	if err := os.WriteFile(file, []byte("two#TestSpoils\n\n  two#TestFills  \r\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	rule, err := r.OrderFile(file)
+	rule, _, err := r.OrderFile(file)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if ordered, err := rule.Apply(tests); err != nil || ordered[0].Name != "TestSpoils" || ordered[1].Name != "TestFills" {
 		t.Errorf("ordered %v, %v", ordered, err)
 	}
-	if _, err := r.OrderFile(filepath.Join(t.TempDir(), "none")); err == nil {
+	if _, _, err := r.OrderFile(filepath.Join(t.TempDir(), "none")); err == nil {
 		t.Errorf("an order is read from nowhere")
 	}
 }

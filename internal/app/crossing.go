@@ -131,8 +131,8 @@ func (a *App) LatestResults() (*matrix.Results, error) {
 
 // Explained is what explains the failures of a matrix, with what the failures have in common.
 type Explained struct {
-	Rows                  []ExplainedRow
-	Unstable, Unexplained []string // IDs, as in matrix.Explained
+	Rows               []ExplainedRow
+	Flaky, Unexplained []string // IDs, as in matrix.Explained
 }
 
 // ExplainedRow is an explanation.
@@ -145,7 +145,7 @@ type ExplainedRow struct {
 
 // Explained finds what the failures of explanations have in common.
 func (a *App) Explained(x matrix.Explained) Explained {
-	all, l := Explained{Unstable: x.Unstable, Unexplained: x.Unexplained}, a.Ledger()
+	all, l := Explained{Flaky: x.Flaky, Unexplained: x.Unexplained}, a.Ledger()
 	for _, e := range x.Explanations {
 		row := ExplainedRow{Explanation: e}
 		if causes := cause.Group(e.Failures, l.Own); len(causes) > 0 {

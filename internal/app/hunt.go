@@ -266,10 +266,10 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 		return hunt.Finding{}, err
 	}
 	p, err := h.search(ctx, task, number, made, false)
-	if err == nil && h.machines != nil && p.Finding.Verdict == hunt.Unstable {
+	if err == nil && h.machines != nil && p.Finding.Verdict == hunt.Flaky {
 		p.Finding.Fails, p.Finding.Passes, err = h.machines.dependent(ctx)
 	}
-	if err == nil && len(p.Finding.Fails) == 0 && p.Finding.Verdict == hunt.Unstable && h.pool.Workers() > 1 && !h.outside(task.Victim) {
+	if err == nil && len(p.Finding.Fails) == 0 && p.Finding.Verdict == hunt.Flaky && h.pool.Workers() > 1 && !h.outside(task.Victim) {
 		// Perhaps trials that ran at the same time make the difference.
 		p, err = h.search(ctx, task, number, nil, true)
 	}
@@ -317,7 +317,7 @@ func (h *hunter) contradict(ctx context.Context, f *hunt.Finding) {
 			o.Differs = append(o.Differs, filepath.ToSlash(name))
 		}
 	}
-	f.Verdict, f.Outlived = hunt.Unstable, o
+	f.Verdict, f.Outlived = hunt.Flaky, o
 }
 
 // verify tries known culprits once more. If they do no more harm, it keeps that they are mended.

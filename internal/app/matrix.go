@@ -407,7 +407,7 @@ func (r *MatrixRun) event(key string, e run.Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if e.Event == run.Finished {
-		r.tally.Add(key, &run.Result{ID: e.ID, Outcome: e.Outcome, Unstable: e.Unstable, Batch: e.Batch, Failure: e.Failure})
+		r.tally.Add(key, &run.Result{ID: e.ID, Outcome: e.Outcome, Flaky: e.Flaky, Batch: e.Batch, Failure: e.Failure})
 	}
 }
 

@@ -51,8 +51,8 @@ func explainedLines(r *matrix.Results, x matrix.Explained) (lines []colouredLine
 	for i := range x.Explanations {
 		lines = append(lines, colouredLine{x.Explanations[i].Text(&r.Matrix.Spec), rust})
 	}
-	if n := len(x.Unstable); n > 0 {
-		lines = append(lines, colouredLine{wording.Plural(n, "unstable test") + " within a crossing", amber})
+	if n := len(x.Flaky); n > 0 {
+		lines = append(lines, colouredLine{wording.Plural(n, "flaky test") + " within a crossing", amber})
 	}
 	if n := len(x.Unexplained); n > 0 {
 		lines = append(lines, colouredLine{wording.Plural(n, "test") + " failing in crossings that no values describe", rust})

@@ -433,7 +433,7 @@ func TestDealing(t *testing.T) {
 	}
 }
 
-// TestRetries holds that what passes in a later try is told as unstable, with its
+// TestRetries holds that what passes in a later try is told as flaky, with its
 // tries as steps, that what needs it runs then, and that what fails in every try
 // fails.
 func TestRetries(t *testing.T) {
@@ -448,11 +448,11 @@ func TestRetries(t *testing.T) {
 	if err := Run(context.Background(), job, r.Apply); err != nil {
 		t.Fatal(err)
 	}
-	unstable := r.Result("s:a#twice bad")
-	if !unstable.Unstable || unstable.Outcome != run.Passed || len(unstable.Steps) != 2 || unstable.Steps[1].Name != "try 2" || !strings.HasPrefix(unstable.Message, "unstable: passed in try 3; try 2 failed") {
-		t.Errorf("came out as %+v", unstable)
+	flaky := r.Result("s:a#twice bad")
+	if !flaky.Flaky || flaky.Outcome != run.Passed || len(flaky.Steps) != 2 || flaky.Steps[1].Name != "try 2" || !strings.HasPrefix(flaky.Message, "flaky: passed in try 3; try 2 failed") {
+		t.Errorf("came out as %+v", flaky)
 	}
-	if got := r.Summary(); got != "2 passed, 1 unstable, 1 failed, 1 errored, 1 owed" {
+	if got := r.Summary(); got != "2 passed, 1 flaky, 1 failed, 1 errored, 1 owed" {
 		t.Errorf("the run came out as %s", got)
 	}
 	slices.Sort(p.runs)

@@ -66,7 +66,7 @@ func (t *tries) take(e run.Event) {
 			return
 		}
 		if tried := t.past[e.ID]; len(tried) > 0 {
-			e.Unstable = e.Outcome == run.Passed
+			e.Flaky = e.Outcome == run.Passed
 			e.Message = triedWords(e, tried)
 		}
 	}
@@ -132,7 +132,7 @@ func triedWords(e run.Event, tried []run.Event) string {
 	if e.Outcome != run.Passed {
 		return fmt.Sprintf("%s (try %d of %d)", e.Message, len(tried)+1, len(tried)+1)
 	}
-	return fmt.Sprintf("unstable: passed in try %d; try %d %s: %s", len(tried)+1, len(tried), tried[len(tried)-1].Outcome, tried[len(tried)-1].Message)
+	return fmt.Sprintf("flaky: passed in try %d; try %d %s: %s", len(tried)+1, len(tried), tried[len(tried)-1].Outcome, tried[len(tried)-1].Message)
 }
 
 // test returns a test that has no outcome yet, nil for any other.

@@ -20,6 +20,9 @@ import (
 	"fernrelay/internal/format/tap"
 )
 
+// ErrNoReport is the error of a text in none of the formats.
+var ErrNoReport = errors.New("it is no report: event lines, the toolchain's JSON events, JUnit XML or TAP are expected")
+
 // sniffed is how many bytes of a report decide about its format.
 const sniffed = 64 << 10
 
@@ -63,7 +66,7 @@ func Read(r io.Reader, to run.Sink) (name string, err error) {
 	}
 	err = tap.Read(head, sink)
 	if errors.Is(err, tap.ErrOther) {
-		return "", errors.New("it is no report: event lines, the toolchain's JSON events, JUnit XML or TAP are expected")
+		return "", ErrNoReport
 	}
 	return "tap", err
 }

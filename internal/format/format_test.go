@@ -80,6 +80,25 @@ func TestRead(t *testing.T) {
 	}
 }
 
+// TestOldWords reads reports of an earlier version, in which what is flaky was called unstable.
+func TestOldWords(t *testing.T) {
+	begin := `{"event":"run","format":"fern-events/1","at":"2026-01-02T03:04:05Z"}` + "\n"
+	for name, text := range map[string]string{
+		"events": begin + `{"event":"finished","at":"2026-01-02T03:04:06Z","id":"u:g#a","outcome":"passed","seconds":1,"unstable":true,"message":"\"unstable\":true"}` + "\n" +
+			`{"event":"end"}` + "\n",
+		"junit": "<testsuite name='u:g'><testcase name='a' status='unstable'/></testsuite>",
+		"tap":   "1..1\nok 1 - u:g#a\n  ---\n  unstable: true\n  ...\n",
+	} {
+		ran, _, err := ReadRun(strings.NewReader(text))
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		if r := ran.Result("u:g#a"); r == nil || !r.Flaky || name == "events" && r.Message != `"unstable":true` {
+			t.Errorf("%s: read as %+v", name, r)
+		}
+	}
+}
+
 // TestImpossibleDate holds that a report of others with a date that JSON cannot hold can still be merged into events.
 func TestImpossibleDate(t *testing.T) {
 	const text = `<testsuite name="u:g"><testcase name="a" time="99999999"><failure/><system-out>ran {"worker":1,"batch":1,"at":"9999-12-31T00:00:00Z"}</system-out></testcase></testsuite>`
@@ -107,12 +126,12 @@ func TestRoundTrips(t *testing.T) {
 		eventLines.Write(e)
 	}
 	apply(run.Event{Event: run.RunBegins, Format: run.Format})
-	all := append(slices.Clone(run.Outcomes), run.Passed) // the last one unstable
+	all := append(slices.Clone(run.Outcomes), run.Passed) // the last one flaky
 	for i, o := range all {
 		id := fmt.Sprintf("u:g%d#t%d \x1b[1m<%s> # \"水\"", i%2, i, o)
 		apply(run.Event{Event: run.Started, ID: id, Worker: 1, Batch: 1})
 		apply(run.Event{Event: run.Output, ID: id, Text: "said\n"})
-		apply(run.Event{Event: run.Finished, ID: id, Worker: 1, Batch: 1, Outcome: o, Seconds: run.Took(0.5), Unstable: i == len(run.Outcomes), Failure: run.Failure{Message: "why", File: "a.go", Line: 3}})
+		apply(run.Event{Event: run.Finished, ID: id, Worker: 1, Batch: 1, Outcome: o, Seconds: run.Took(0.5), Flaky: i == len(run.Outcomes), Failure: run.Failure{Message: "why", File: "a.go", Line: 3}})
 	}
 	apply(run.Event{Event: run.RunEnds, Counts: ran.Counts})
 	if err := eventLines.Close(); err != nil {
@@ -136,7 +155,7 @@ func TestRoundTrips(t *testing.T) {
 			if name != "events" {
 				id = plain.Line(id)
 			}
-			if got := again.Result(id); got == nil || got.Outcome != r.Outcome || got.Unstable != r.Unstable || got.Seconds != 0.5 {
+			if got := again.Result(id); got == nil || got.Outcome != r.Outcome || got.Flaky != r.Flaky || got.Seconds != 0.5 {
 				t.Errorf("%s: %s is read as %+v, want %+v", name, id, got, r)
 			}
 		}

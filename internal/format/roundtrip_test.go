@@ -50,7 +50,7 @@ func TestRoundTrip(t *testing.T) {
 			}
 			e := run.Event{Event: run.Finished, ID: id, At: now, Outcome: run.Outcomes[random.IntN(len(run.Outcomes))], Seconds: run.Took(float64(random.IntN(1000)) / 64),
 				Failure: run.Failure{Message: hostileText(random), Expected: hostileText(random), Actual: hostileText(random)}}
-			if e.Unstable = random.IntN(4) == 0 && e.Outcome == run.Passed; random.IntN(2) == 0 {
+			if e.Flaky = random.IntN(4) == 0 && e.Outcome == run.Passed; random.IntN(2) == 0 {
 				e.File, e.Line = "a/b_test.go", 1+random.IntN(99)
 			}
 			e.Entry = e.Outcome.Bad() && e.Outcome != run.Surprise && random.IntN(3) == 0
@@ -101,8 +101,8 @@ func TestRoundTrip(t *testing.T) {
 					t.Fatalf("%s has no %q:\n%s", name, want, written)
 				}
 				e := back[at]
-				if e.Outcome != r.Outcome || e.Entry != r.Entry || e.Unstable != r.Unstable || e.Seconds == nil || *e.Seconds != r.Seconds {
-					t.Fatalf("%s: %q came back as %+v, want %s unstable %t %v s:\n%s", name, want, e, r.Outcome, r.Unstable, r.Seconds, written)
+				if e.Outcome != r.Outcome || e.Entry != r.Entry || e.Flaky != r.Flaky || e.Seconds == nil || *e.Seconds != r.Seconds {
+					t.Fatalf("%s: %q came back as %+v, want %s flaky %t %v s:\n%s", name, want, e, r.Outcome, r.Flaky, r.Seconds, written)
 				}
 				where := ran.PlaceOf(r.Worker)
 				if began := started[e.ID]; name == "junit" && r.Worker > 0 && run.CountBad(ran.Counts) > 0 && (began.Worker != where.Worker || began.Batch != r.Batch || e.Batch != r.Batch || !began.At.Equal(r.Started) || plain.Line(began.Machine) != strings.ReplaceAll(plain.Line(where.Machine), "\uFFFE", "\uFFFD")) {

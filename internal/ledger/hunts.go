@@ -119,7 +119,7 @@ func (l *Ledger) Hunts() ([]hunt.Saved, error) {
 		}
 		if finding != "" {
 			h.Finding = &hunt.Finding{}
-			if err := unreadable(json.Unmarshal([]byte(finding), h.Finding)); err != nil {
+			if err := unreadable(json.Unmarshal(run.NewWords([]byte(finding)), h.Finding)); err != nil {
 				return nil, err
 			}
 		}

@@ -40,6 +40,12 @@ func TestHunts(t *testing.T) {
 	if got := known(); len(got) != 1 || !got[0].Known() || !reflect.DeepEqual(*got[0].Finding, finding) {
 		t.Errorf("known are %+v", got)
 	}
+	must(l.EndHunt(changed, hunt.Finding{ID: "u:g#v", Verdict: hunt.Flaky}))
+	_, err = l.db.Exec(`UPDATE hunts SET finding = replace(finding, '"flaky"', '"unstable"')`) // as earlier versions wrote it
+	must(err)
+	if got := known(); len(got) != 1 || got[0].Finding.Verdict != hunt.Flaky {
+		t.Errorf("of an earlier version, known are %+v", got)
+	}
 	must(l.Mend(changed))
 	if got := known(); got[0].Known() || got[0].Mended.IsZero() {
 		t.Errorf("after mending, known are %+v", got)

@@ -331,7 +331,7 @@ func Follow(ctx context.Context, journal string, begin func(Task), sink run.Sink
 			begin(task)
 		case err == nil:
 			var e run.Event
-			if err := json.Unmarshal(line, &e); err != nil {
+			if err := json.Unmarshal(run.NewWords(line), &e); err != nil {
 				return fmt.Errorf("the journal %s: %w", journal, err)
 			}
 			ended = ended || e.Event == run.RunEnds

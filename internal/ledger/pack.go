@@ -45,9 +45,9 @@ type packed struct {
 type details struct {
 	At int `json:"at"` // the place of the result
 	run.Failure
-	Unstable bool        `json:"unstable,omitempty"`
-	Steps    []run.Step  `json:"steps,omitempty"`
-	Entry    run.Outcome `json:"entry,omitempty"` // the outcome of an entry, which is packed as lost, so that no history counts it
+	Flaky bool        `json:"flaky,omitempty"`
+	Steps []run.Step  `json:"steps,omitempty"`
+	Entry run.Outcome `json:"entry,omitempty"` // the outcome of an entry, which is packed as lost, so that no history counts it
 }
 
 // What is kept at most of one text, in bytes, and of one test's steps.
@@ -58,12 +58,12 @@ const (
 
 // detailsOf returns the details of a result, nil if it has none.
 func detailsOf(at int, r *run.Result) *details {
-	if r.Failure == (run.Failure{}) && !r.Unstable && !r.Entry && len(r.Steps) == 0 {
+	if r.Failure == (run.Failure{}) && !r.Flaky && !r.Entry && len(r.Steps) == 0 {
 		return nil
 	}
 	kept := r.Failure
 	kept.Message, kept.Expected, kept.Actual = bounded(kept.Message), bounded(kept.Expected), bounded(kept.Actual)
-	d := &details{At: at, Failure: kept, Unstable: r.Unstable, Steps: boundedSteps(r.Steps)}
+	d := &details{At: at, Failure: kept, Flaky: r.Flaky, Steps: boundedSteps(r.Steps)}
 	if r.Entry {
 		d.Entry = r.Outcome
 	}
@@ -303,7 +303,7 @@ func unpack(first, rest []byte) ([]packed, error) {
 		results[i].began = began
 	}
 	var all []*details
-	if err := errors.Join(r.err, json.Unmarshal(r.left, &all)); err != nil {
+	if err := errors.Join(r.err, json.Unmarshal(run.NewWords(r.left), &all)); err != nil {
 		return nil, fmt.Errorf("%w: %w", errPack, err)
 	}
 	for _, d := range all {
@@ -332,7 +332,7 @@ func (p *packed) result(id string, output []byte) run.Result {
 		r.Started = r.Ended
 	}
 	if d := p.details; d != nil {
-		r.Failure, r.Unstable, r.Steps = d.Failure, d.Unstable, d.Steps
+		r.Failure, r.Flaky, r.Steps = d.Failure, d.Flaky, d.Steps
 	}
 	return r
 }

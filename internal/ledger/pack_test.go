@@ -22,7 +22,7 @@ func TestPack(t *testing.T) {
 				r.Slowed, r.Share = 1+float64(random.IntN(64))/16, float64(random.IntN(64))/32
 			}
 			if random.IntN(3) == 0 {
-				r.Message, r.Line, r.Unstable = strings.Repeat("m\xff", random.IntN(3)), random.IntN(99), random.IntN(2) == 0
+				r.Message, r.Line, r.Flaky = strings.Repeat("m\xff", random.IntN(3)), random.IntN(99), random.IntN(2) == 0
 				r.Steps = []run.Step{{Name: "s", Outcome: run.Failed, Seconds: 1}}
 			}
 			p := newPacked(i, 1+random.Int64N(1e6), r)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"fernrelay/core/order"
 	"fernrelay/core/run"
 )
 
@@ -100,6 +101,7 @@ func scanRecord(row scanner) (*run.Record, error) {
 		return nil, err
 	}
 	k.Began, k.Placed, k.Ended, k.Prepared = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended), float64(prepared)/1000
+	k.Order = order.Words(k.Order)
 	return k, unreadable(errors.Join(json.Unmarshal([]byte(counts), &k.Counts), json.Unmarshal([]byte(places), &k.Places), json.Unmarshal([]byte(services), &k.Services)))
 }
 

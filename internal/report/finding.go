@@ -55,7 +55,7 @@ func Sentence(f hunt.Finding) string {
 		return depends(f, "pass", f.With.Runs-f.With.Failed, f.Without.Runs-f.Without.Failed)
 	case hunt.Faulty:
 		return victim + " fails alone and in company: no other test is to blame"
-	case hunt.Unstable:
+	case hunt.Flaky:
 		if len(f.Fails) > 0 {
 			return fmt.Sprintf("%s depends on the machine: in the same order it always fails on %s and never on %s", victim, plain.Line(strings.Join(f.Fails, ", ")), plain.Line(strings.Join(f.Passes, ", ")))
 		}
@@ -346,9 +346,9 @@ func Command(dir string, f hunt.Finding) string {
 	words := quoted(f.Order)
 	if f.Overlap && len(words) == 1 { // in processes of their own
 		tests := quoted(append(slices.Clip(f.Culprits[0]), f.ID))
-		return fmt.Sprintf("fern-relay -C %s run --trial --workers %d --together test --repeat 20 %s", Quote(dir), len(tests), strings.Join(tests, " "))
+		return fmt.Sprintf("fern-relay -C %s run --no-record --workers %d --together test --repeat 20 %s", Quote(dir), len(tests), strings.Join(tests, " "))
 	}
-	return `printf '%s\n' ` + strings.Join(words, " ") + " | fern-relay -C " + Quote(dir) + " run --trial --workers 1 --order file:/dev/stdin"
+	return `printf '%s\n' ` + strings.Join(words, " ") + " | fern-relay -C " + Quote(dir) + " run --no-record --workers 1 --order-from /dev/stdin"
 }
 
 // Coverage says how many of all orders of two tests have run.

@@ -20,7 +20,7 @@ func InRun(f hunt.Finding) *run.Finding {
 }
 
 // Hunted sums up what hunts in a run found about the tests that failed, as in 3 failed: 1 order-dependent (after TestUsage,
-// proven), 1 unstable, 1 faulty; "" if none was hunted.
+// proved), 1 flaky, 1 faulty; "" if none was hunted.
 func Hunted(ran *run.Run) string {
 	var dependent, culprits []string
 	counts := map[string]int{}
@@ -49,9 +49,9 @@ func Hunted(ran *run.Run) string {
 	}
 	var parts []string
 	if n := len(dependent); n > 0 {
-		parts = append(parts, fmt.Sprintf("%d order-dependent (%s, proven)", n, strings.Join(culprits[:min(n, testsNamed)], "; ")))
+		parts = append(parts, fmt.Sprintf("%d order-dependent (%s, proved)", n, strings.Join(culprits[:min(n, testsNamed)], "; ")))
 	}
-	for _, verdict := range []string{string(hunt.Unstable), string(hunt.Faulty), string(hunt.Stable), "not hunted to an end"} {
+	for _, verdict := range []string{string(hunt.Flaky), string(hunt.Faulty), string(hunt.Stable), "not hunted to an end"} {
 		if counts[verdict] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", counts[verdict], verdict))
 		}

@@ -27,8 +27,8 @@ func Levels(w io.Writer, trial *split.LevelTrial) {
 		rows = append(rows, []string{string(l.Together) + "s", fmt.Sprint(l.Workers), wall(l.Run), verdict})
 	}
 	table(w, rows)
-	if n := len(trial.Unstable); n > 0 {
-		fmt.Fprintf(w, "not compared, because they differ with nothing beside them: %s\n", plain.Line(strings.Join(trial.Unstable, ", ")))
+	if n := len(trial.Flaky); n > 0 {
+		fmt.Fprintf(w, "not compared, because they differ with nothing beside them: %s\n", plain.Line(strings.Join(trial.Flaky, ", ")))
 	}
 	if n := len(trial.Levels); n > 0 {
 		differing(w, trial.Levels[n-1].Differ)

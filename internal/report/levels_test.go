@@ -32,7 +32,7 @@ func TestLevels(t *testing.T) {
 		`every level is safe: together = "test"`:                       {Alone: alone, Safe: beside, Finest: split.Test, Levels: []split.Level{{Together: split.Test, Workers: 4, Run: beside}}},
 		"not enough overlap to know whether tests can run side by side: 14 of 90 pairs of tests ran at the same time, and nothing differed": {Alone: alone, Safe: beside, Finest: split.Test, Levels: []split.Level{{Together: split.Test, Workers: 4, Run: beside, Met: 14, Pairs: 90}}},
 	} {
-		trial.Unstable = []string{"u:g#shaky"}
+		trial.Flaky = []string{"u:g#shaky"}
 		var out strings.Builder
 		Levels(&out, trial)
 		text := out.String()
@@ -49,12 +49,12 @@ func TestLevels(t *testing.T) {
 func TestAsideAndSlow(t *testing.T) {
 	r := finished(3, run.Lost, "u:g#a", "u:g#b", "u:g#c")
 	r.Apply(event(run.Finished, "u:g#d", 3, func(e *run.Event) {
-		e.Outcome, e.Unstable, e.Message = run.Passed, true, "unstable: passed in try 2"
+		e.Outcome, e.Flaky, e.Message = run.Passed, true, "flaky: passed in try 2"
 	}))
 	r.Apply(event(run.Finished, "u:g#e", 3, func(e *run.Event) { e.Outcome = run.Skipped }))
 	var out strings.Builder
 	Notes(&out, r)
-	want := "▪ u:g#d  unstable: passed in try 2\n∅ 3 lost: why it was\n▫ 1 skipped: no reason given\n"
+	want := "▪ u:g#d  flaky: passed in try 2\n∅ 3 lost: why it was\n▫ 1 skipped: no reason given\n"
 	if out.String() != want {
 		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
 	}

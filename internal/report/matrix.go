@@ -49,13 +49,13 @@ func Explained(w io.Writer, r *matrix.Results, own func(file string) (string, bo
 			fmt.Fprintf(w, "    %s\n", line)
 		}
 	}
-	if len(x.Unstable) > 0 {
-		fmt.Fprintf(w, "%s within a crossing: %s\n", differ(len(x.Unstable)), namedTests(x.Unstable))
+	if len(x.Flaky) > 0 {
+		fmt.Fprintf(w, "%s within a crossing: %s\n", differ(len(x.Flaky)), namedTests(x.Flaky))
 	}
 	if len(x.Unexplained) > 0 {
 		fmt.Fprintf(w, "%s in crossings that no values describe: %s\n", verb(len(x.Unexplained), "test fails", "tests fail"), namedTests(x.Unexplained))
 	}
-	if len(x.Explanations)+len(x.Unstable)+len(x.Unexplained) > 0 {
+	if len(x.Explanations)+len(x.Flaky)+len(x.Unexplained) > 0 {
 		fmt.Fprintln(w)
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"fernrelay/core/cause"
 	"fernrelay/core/history"
+	"fernrelay/core/order"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
@@ -169,17 +170,17 @@ func Shaky(w io.Writer, p *history.Past, tests []int) {
 		fmt.Fprintf(w, "every test passed whenever it ran, in %s\n", wording.Plural(len(p.Runs), "run"))
 		return
 	}
-	rows := [][]string{{"passed", "of", "changes", "unstable", "last bad", "test"}}
+	rows := [][]string{{"passed", "of", "changes", "flaky", "last bad", "test"}}
 	for _, at := range tests {
 		f := &p.Figures[at]
 		last := "–"
 		if f.LastBad >= 0 {
 			last = RunName(p.Runs[f.LastBad])
 		}
-		rows = append(rows, []string{wording.Percent(f.Rate), wording.Plural(f.Ran, "run"), fmt.Sprint(f.Flips), Between(f.Unstable), last, plain.Line(p.History.IDs[at])})
+		rows = append(rows, []string{wording.Percent(f.Rate), wording.Plural(f.Ran, "run"), fmt.Sprint(f.Flips), Between(f.Flaky), last, plain.Line(p.History.IDs[at])})
 	}
 	table(w, rows)
-	fmt.Fprintf(w, "%s in the latest %s; unstable: how likely the outcome changes from one run to the next, in 19 of 20 cases\n", wording.Plural(len(tests), "test"), wording.Plural(len(p.Runs), "run"))
+	fmt.Fprintf(w, "%s in the latest %s; flaky: how likely the outcome changes from one run to the next, in 19 of 20 cases\n", wording.Plural(len(tests), "test"), wording.Plural(len(p.Runs), "run"))
 }
 
 // Slowest prints where the time goes.
@@ -239,7 +240,7 @@ func TestCard(w io.Writer, c *history.Card) {
 // runsTold bounds the runs of a test that are printed.
 const runsTold = 20
 
-// CardWords returns the facts about a test in lines: its pass rate and how it changes, how unstable it is, its
+// CardWords returns the facts about a test in lines: its pass rate and how it changes, how flaky it is, its
 // culprits, its time, since when it fails.
 func CardWords(c *history.Card) []string {
 	if c.Ran == 0 {
@@ -247,7 +248,7 @@ func CardWords(c *history.Card) []string {
 	}
 	lines := []string{fmt.Sprintf("%d of %d passed, %s%s", c.Ran-c.Bad, c.Ran, wording.Percent(c.Rate), Earlier(c))}
 	if c.Flips > 0 {
-		lines = append(lines, fmt.Sprintf("%s of outcome; from one run to the next it changes in %s", wording.Plural(c.Flips, "change"), Between(c.Unstable)))
+		lines = append(lines, fmt.Sprintf("%s of outcome; from one run to the next it changes in %s", wording.Plural(c.Flips, "change"), Between(c.Flaky)))
 	}
 	if c.Caught != nil {
 		lines = append(lines, fmt.Sprintf("%s, caught in hunt %d", Sentence(*c.Caught.Finding), c.Caught.Number))
@@ -386,7 +387,7 @@ func RunWords(k *run.Record) []string {
 
 // orderOf says in which order a run ran its tests, and whether it is a trial.
 func orderOf(k *run.Record) string {
-	words := cmp.Or(plain.Line(k.Order), "declared")
+	words := cmp.Or(plain.Line(k.Order), order.AsWritten)
 	if k.Trial {
 		words += ", a trial"
 	}

@@ -150,7 +150,7 @@ func Notes(w io.Writer, ran *run.Run) {
 	if ran.Note != "" {
 		fmt.Fprintf(w, "beside the tests: %s\n", plain.Text(ran.Note))
 	}
-	for _, r := range ran.Unstable() {
+	for _, r := range ran.Flaky() {
 		fmt.Fprintf(w, "%s %s  %s\n", r.Outcome.Shape(), plain.Line(r.ID), plain.Line(r.Message))
 	}
 	printOwed(w, ran)

@@ -130,7 +130,7 @@ func TestSentences(t *testing.T) {
 		{hunt.Brittle, func(f *hunt.Finding) { f.Changed = []hunt.Change{{Name: "a", After: "1"}} }, "victim passes only after one and two together. " +
 			"one and two leave a at 1; give victim the rule needs with one and two, or set up in it what it needs."},
 		{hunt.Faulty, nil, "victim fails alone and in company: no other test is to blame. "},
-		{hunt.Unstable, nil, "victim differs on identical trials: the order is not to blame. "},
+		{hunt.Flaky, nil, "victim differs on identical trials: the order is not to blame. "},
 		{hunt.Stable, nil, "victim passed alone and in every order tried. "},
 		{hunt.Stable, func(f *hunt.Finding) { f.Each = hunt.Tried{Tests: 1000, Of: 1999} }, "victim passed alone, in every order tried, and right after 1000 of 1999 other tests. "},
 		{hunt.Stable, func(f *hunt.Finding) { f.Mended = f.Culprits }, "victim is mended: it no longer depends on one and two together. "},

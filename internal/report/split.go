@@ -98,9 +98,9 @@ func Proof(p split.Plan) string {
 	case p.Optimal:
 		return "optimal: no plan finishes earlier"
 	case gap < 0.05:
-		return "proven within 0.1 % of the best"
+		return "proved within 0.1 % of the best"
 	}
-	return fmt.Sprintf("proven within %.1f %% of the best", gap)
+	return fmt.Sprintf("proved within %.1f %% of the best", gap)
 }
 
 // Worth says what the last shard bought and what the next ones buy.

@@ -108,7 +108,7 @@ var everywhere = []keyLine{
 // glossary explains the words of the screens that are not everyday ones.
 var glossary = []keyLine{
 	{"unit", "what stays together in a plan: a group, a file or a test"},
-	{"floor", "the proven least finish: no plan ends sooner"},
+	{"floor", "the proved least finish: no plan ends sooner"},
 	{"knee", "beyond this number of shards machines cost more than they save"},
 	{"spread", "from the end of the first shard to that of the last"},
 	{"culprit", "a test that leaves behind the state that makes the victim fail"},

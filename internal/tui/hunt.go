@@ -288,7 +288,7 @@ func (v huntView) verdict(h *liveHunt) (shape, words string, colour color.Color)
 	switch h.progress.Finding.Verdict {
 	case hunt.Faulty:
 		return "▲", words, t.rust
-	case hunt.Unstable:
+	case hunt.Flaky:
 		return shape, words, t.amber
 	case hunt.Stable:
 		return "▪", words, t.leaf

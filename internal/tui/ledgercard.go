@@ -52,7 +52,7 @@ func (v ledgerView) drawCard(c canvas) {
 	}
 }
 
-// drawRate draws how often a test passes, how that changes, and how unstable it is.
+// drawRate draws how often a test passes, how that changes, and how flaky it is.
 func drawRate(c canvas, y int, f *history.Figures, known *history.Card) {
 	t := c.theme
 	x := c.text(0, y, style{colour: t.ink}, fmt.Sprintf("%d of %d passed", f.Ran-f.Bad, f.Ran))
@@ -67,7 +67,7 @@ func drawRate(c canvas, y int, f *history.Figures, known *history.Card) {
 	c.text(x+3, y, rate, cut(words, c.width-x-3))
 	words = "always the same outcome"
 	if f.Flips > 0 {
-		words = fmt.Sprintf("%s of outcome; it changes in %s of all runs", wording.Plural(f.Flips, "change"), report.Between(f.Unstable))
+		words = fmt.Sprintf("%s of outcome; it changes in %s of all runs", wording.Plural(f.Flips, "change"), report.Between(f.Flaky))
 	}
 	c.text(0, y+1, style{colour: t.fog}, cut(words, c.width))
 }

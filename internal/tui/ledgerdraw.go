@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"fernrelay/core/history"
+	"fernrelay/core/order"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/report"
@@ -338,7 +339,7 @@ func runWords(k *run.Record) string {
 	if k.Crossing != "" {
 		words += " · " + plain.Line(k.Crossing)
 	}
-	words += " · " + cmp.Or(k.Order, "declared") + " · pick " + cmp.Or(plain.Line(k.Pick), "all")
+	words += " · " + cmp.Or(k.Order, order.AsWritten) + " · pick " + cmp.Or(plain.Line(k.Pick), "all")
 	if k.Source != "" {
 		words += " · from " + path.Base(plain.Line(k.Source))
 	}

@@ -63,7 +63,7 @@ type liveRun struct {
 	now        float64              // seconds since began, as of the last frame
 	ahead      outlook              // as of the last frame
 	steps      int                  // of all tests that are done
-	unstable   int                  // tests that passed in a later try only
+	flaky      int                  // tests that passed in a later try only
 	preparing  inbox[string]
 	prepared   string  // what is being prepared before the first test
 	waited     float64 // seconds until the first test, or so far
@@ -245,8 +245,8 @@ func (l *liveRun) onTracks(e run.Event) {
 		}
 		l.results = append(l.results, result)
 		l.steps += len(result.Steps)
-		if e.Unstable {
-			l.unstable++
+		if e.Flaky {
+			l.flaky++
 		}
 		if e.Outcome.Bad() {
 			l.bad = append(l.bad, result)

@@ -301,7 +301,7 @@ func (v *matrixView) drawIt() tea.Msg {
 		return sayMsg("d draws the crossings once they have ended")
 	}
 	results, title := v.results(), v.session.app.Project.Name
-	explained := matrix.Explained{Unstable: v.explained.Unstable, Unexplained: v.explained.Unexplained}
+	explained := matrix.Explained{Flaky: v.explained.Flaky, Unexplained: v.explained.Unexplained}
 	for _, row := range v.explained.Rows {
 		explained.Explanations = append(explained.Explanations, row.Explanation)
 	}

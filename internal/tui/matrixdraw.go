@@ -42,7 +42,7 @@ func (v *matrixView) places(columns, height int) matrixPlaces {
 	n := len(v.explained.Rows)
 	p.explained = 1 + min(n, v.mostExplained(p.airy))*p.lines
 	others := 0
-	for _, more := range []bool{n > v.mostExplained(p.airy), len(v.explained.Unstable) > 0, len(v.explained.Unexplained) > 0, n == 0} {
+	for _, more := range []bool{n > v.mostExplained(p.airy), len(v.explained.Flaky) > 0, len(v.explained.Unexplained) > 0, n == 0} {
 		if more {
 			others++
 		}
@@ -131,10 +131,10 @@ func (v *matrixView) drawExplained(c canvas, p matrixPlaces) {
 		c.text(2, y, style{colour: t.fog}, fmt.Sprintf("%s: tab, ↑ ↓", wording.Plural(more, "more explanation")))
 		y++
 	}
-	if n := len(e.Unstable); n > 0 {
+	if n := len(e.Flaky); n > 0 {
 		x := c.text(2, y, style{t.amber, true}, v.countWords(n))
 		x = c.text(x+1, y, style{colour: t.ink}, "differ within a crossing: ")
-		c.text(x, y, style{colour: t.fog}, cut(someTests(e.Unstable), c.width-x-2))
+		c.text(x, y, style{colour: t.fog}, cut(someTests(e.Flaky), c.width-x-2))
 		y++
 	}
 	if n := len(e.Unexplained); n > 0 {

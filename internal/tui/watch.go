@@ -47,7 +47,7 @@ const (
 	showErrored   = "errored"
 	showTimedOut  = "timed-out"
 	showRecovered = "passed, bad before"
-	showOdd       = "unstable, owed, surprise"
+	showOdd       = "flaky, owed, surprise"
 	showSkipped   = "skipped, lost"
 	showAll       = "done"
 )
@@ -65,7 +65,7 @@ func (f filter) holds(r *run.Result, live *liveRun) bool {
 	case showRecovered:
 		shown = live.isRecovered(r)
 	case showOdd:
-		shown = r.Unstable || r.Outcome == run.Owed || r.Outcome == run.Surprise
+		shown = r.Flaky || r.Outcome == run.Owed || r.Outcome == run.Surprise
 	case showSkipped:
 		shown = r.Outcome == run.Skipped || r.Outcome == run.Lost
 	}
@@ -80,7 +80,7 @@ func (f filter) holds(r *run.Result, live *liveRun) bool {
 func (l *liveRun) nextShow(show string) string {
 	counts := l.run.Counts
 	results := map[string]int{showBad: 1, showFailed: counts[run.Failed], showErrored: counts[run.Errored], showTimedOut: counts[run.TimedOut],
-		showRecovered: len(l.recovered), showOdd: l.unstable + counts[run.Owed] + counts[run.Surprise], showSkipped: counts[run.Skipped] + counts[run.Lost], showAll: 1}
+		showRecovered: len(l.recovered), showOdd: l.flaky + counts[run.Owed] + counts[run.Surprise], showSkipped: counts[run.Skipped] + counts[run.Lost], showAll: 1}
 	if len(l.bad) == counts[run.Failed] {
 		results[showFailed] = 0 // they are the failures
 	}

@@ -102,14 +102,14 @@ func TestOutlook(t *testing.T) {
 		t.Errorf("after a test that took longer: %+v", ahead)
 	}
 	f.shows("1.00 s behind the plan", "1 of 2 workers on time", "-1.0 s")
-	f.emit(1, run.Event{Event: run.Finished, ID: f.id(1), Worker: 1, Batch: 1, Outcome: run.Passed, Unstable: true, Seconds: run.Took(1)})
+	f.emit(1, run.Event{Event: run.Finished, ID: f.id(1), Worker: 1, Batch: 1, Outcome: run.Passed, Flaky: true, Seconds: run.Took(1)})
 	f.emit(0, run.Event{Event: run.Finished, ID: f.id(4), Worker: 2, Batch: 2, Outcome: run.Owed, Seconds: run.Took(4)})
 	f.emit(1, run.Event{Event: run.Finished, ID: f.id(2), Worker: 1, Batch: 1, Outcome: run.Failed, Seconds: run.Took(1), Failure: run.Failure{Message: "leaks"}})
 	f.emit(0, run.Event{Event: run.RunEnds})
-	if !f.live.ended || !near(f.live.now, 5) || !near(f.live.spread(), 1) || f.live.unstable != 1 {
-		t.Errorf("it ended at %g with a spread of %g and %d unstable", f.live.now, f.live.spread(), f.live.unstable)
+	if !f.live.ended || !near(f.live.now, 5) || !near(f.live.spread(), 1) || f.live.flaky != 1 {
+		t.Errorf("it ended at %g with a spread of %g and %d flaky", f.live.now, f.live.spread(), f.live.flaky)
 	}
-	f.shows("took 0:05.0", "planned 0:06.0", "alone 0:09 estimated: 1.8 ×", "1 unstable")
+	f.shows("took 0:05.0", "planned 0:06.0", "alone 0:09 estimated: 1.8 ×", "1 flaky")
 	f.emit(0, run.Event{Event: run.Started, ID: "elsewhere", Worker: 9, Batch: 77}) // of a broken journal
 }
 
@@ -117,8 +117,8 @@ func TestOutlook(t *testing.T) {
 // result while others land.
 func TestFilterAndCursor(t *testing.T) {
 	f := followedRun(t)
-	ends := func(i int, o run.Outcome, unstable bool, message string) {
-		f.emit(0.1, run.Event{Event: run.Finished, ID: f.id(i), Worker: 1, Batch: 1, Outcome: o, Unstable: unstable, Failure: run.Failure{Message: message}, Seconds: run.Took(0.1)})
+	ends := func(i int, o run.Outcome, flaky bool, message string) {
+		f.emit(0.1, run.Event{Event: run.Finished, ID: f.id(i), Worker: 1, Batch: 1, Outcome: o, Flaky: flaky, Failure: run.Failure{Message: message}, Seconds: run.Took(0.1)})
 	}
 	v := f.app.watch
 	f.live.past = func(id string) []run.Outcome {
@@ -133,7 +133,7 @@ func TestFilterAndCursor(t *testing.T) {
 	if got := v.current(); got.ID != f.id(0) {
 		t.Errorf("the cursor went from %s to %s", f.id(0), got.ID)
 	}
-	ends(4, run.Passed, true, "unstable: passed in try 2")
+	ends(4, run.Passed, true, "flaky: passed in try 2")
 	ends(5, run.Skipped, false, "rain")
 	ends(6, run.Passed, false, "")
 	ends(7, run.Surprise, false, "it passed")

@@ -33,8 +33,8 @@ func (v watch) drawCounts(c canvas, r *liveRun) {
 		}
 		x = c.text(x+3, 1, style{colour: t.outcome(run.Errored)}, words)
 	}
-	if r.unstable > 0 {
-		x = c.text(x+3, 1, style{colour: t.amber}, fmt.Sprintf("%d unstable", r.unstable))
+	if r.flaky > 0 {
+		x = c.text(x+3, 1, style{colour: t.amber}, fmt.Sprintf("%d flaky", r.flaky))
 	}
 	v.drawEnd(c, r, x+5)
 }
@@ -344,7 +344,7 @@ func (v watch) drawResult(c canvas, y int, ran *liveRun, r *run.Result, common s
 	t := c.theme
 	group, name := groupAndName(r.ID)
 	colour := t.outcome(r.Outcome)
-	if r.Unstable {
+	if r.Flaky {
 		colour = t.amber
 	}
 	c.text(2, y, style{colour, true}, r.Outcome.Shape())

@@ -3,14 +3,12 @@ package workspace
 import (
 	"fmt"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/order"
 	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
@@ -174,25 +172,4 @@ func Contradictions(tests []catalog.Test) []string {
 			opposite, counts[opposite], tag, counts[tag], how))
 	}
 	return notes
-}
-
-// OrderFile reads an order from the lines of a file; each is an unambiguous
-// ending of an ID.
-func (w *Workspace) OrderFile(path string) (order.Order, error) {
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return order.Order{}, err
-	}
-	var ids []string
-	for n, line := range strings.Split(string(data), "\n") {
-		if line = strings.TrimSpace(line); line == "" {
-			continue
-		}
-		t, err := w.Catalog.Find(line)
-		if err != nil {
-			return order.Order{}, fmt.Errorf("%s:%d: %w", path, n+1, err)
-		}
-		ids = append(ids, t.ID)
-	}
-	return order.Listed(ids), nil
 }

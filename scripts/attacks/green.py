@@ -333,7 +333,7 @@ def resumed(p, url):
     committed(p)
     p.write("armed", "")
     p.write("order.tap", "a\nb\ngate\nz\n")
-    p.run("run", "--workers", "1", "--order", "file:order.tap")
+    p.run("run", "--workers", "1", "--order-from", "order.tap")
     broken(p)
     check(p, p.run("run", "--resume"), 2, "--mixed", "the sources are now")
     assert check(p, p.run("run", "--resume", "--mixed", "--events", "e.jsonl"), 0).startswith("mixed: ")
@@ -413,7 +413,7 @@ def unnamed(p, url):
     p.write("run", "printf '1..2\nok - a\nok - b\n'\n")
     p.write("fern.toml", '[[suite]]\nname = "c"\nkind = "command"\nlist = "printf \'a\\nb\\n\'"\nrun = "sh run"\nresults = "tap"\n')
     check(p, p.run("run"), 0, "2 passed")
-    for args in ("run a", "run --order reverse", "run --shard 1/2", "split --shards 2", "hunt a", "replay last", "run --trial-levels"):
+    for args in ("run a", "run --order backwards", "run --shard 1/2", "split --shards 2", "hunt a", "replay last", "run --trial-levels"):
         check(p, p.run(*args.split()), 2, "takes no names", "{names}")
 
 
@@ -471,7 +471,7 @@ def outlives(p, url):
     git(p, "add", ".")
     git(p, "commit", "-qm", "first")
     p.write("order", "victim\nculprit\nother\n")
-    check(p, p.run("run", "--workers", "1", "--order", "file:order"), 0)
+    check(p, p.run("run", "--workers", "1", "--order-from", "order"), 0)
     check(p, p.run("run"), 1, "victim")
     got = check(p, p.run("hunt", "victim"), 0, "passed in run 1 at this revision", "files outside of the project")
     os.remove(outside)

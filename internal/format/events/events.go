@@ -88,7 +88,7 @@ func Read(r io.Reader, sink run.Sink) error {
 			return nil
 		}
 		var e run.Event
-		if err := json.Unmarshal(line, &e); err != nil {
+		if err := json.Unmarshal(run.NewWords(line), &e); err != nil {
 			return fmt.Errorf("line %d is no event: %w", n, err)
 		}
 		if n == 1 && e.Format != run.Format {

@@ -79,7 +79,7 @@ type testCase struct {
 	ClassName string   `xml:"classname,attr"`
 	Name      string   `xml:"name,attr"`
 	Seconds   seconds  `xml:"time,attr"`
-	Status    string   `xml:"status,attr,omitempty"` // unstable or surprise, of what passed, or entry
+	Status    string   `xml:"status,attr,omitempty"` // flaky or surprise, of what passed, or entry
 	Failure   *problem `xml:"failure"`
 	Error     *problem `xml:"error"`
 	Skipped   *problem `xml:"skipped"`
@@ -163,8 +163,8 @@ func (all *testSuites) addRun(ran *run.Run) error {
 
 // What the status of a case may be beside an outcome.
 const (
-	unstable = "unstable"
-	entry    = "entry" // see run.Event
+	flaky = "flaky"
+	entry = "entry" // see run.Event
 )
 
 // What begins the lines of a test's system-out that say more of it than the schemas of the format have elements for.
@@ -262,8 +262,8 @@ func caseOf(r *run.Result, group, name string, at *runAt) (testCase, error) {
 		c.Skipped = &problem{Message: message}
 	case r.Outcome == run.Surprise:
 		c.Status, c.Output = string(run.Surprise), message
-	case r.Unstable:
-		c.Status, c.Output = unstable, plain.Line(r.Message)+"\n"+plain.Text(string(r.Output))
+	case r.Flaky:
+		c.Status, c.Output = flaky, plain.Line(r.Message)+"\n"+plain.Text(string(r.Output))
 	}
 	if r.Entry {
 		c.Status = entry

@@ -73,7 +73,7 @@ func TestSchema(t *testing.T) {
 	for i, o := range append(run.Outcomes, run.Passed) {
 		id := fmt.Sprintf("u:g%d#\x00\ufffe\xff%d", i%2, i)
 		r.Apply(run.Event{Event: run.Output, ID: id, Text: "\x1b[1m\x01\ufffe said ]]>\n"})
-		r.Apply(run.Event{Event: run.Finished, ID: id, At: time.Now(), Outcome: o, Unstable: i == len(run.Outcomes), Seconds: run.Took(1e-7), Failure: run.Failure{Message: "two\nlines\x00", File: "a.go", Line: 3}})
+		r.Apply(run.Event{Event: run.Finished, ID: id, At: time.Now(), Outcome: o, Flaky: i == len(run.Outcomes), Seconds: run.Took(1e-7), Failure: run.Failure{Message: "two\nlines\x00", File: "a.go", Line: 3}})
 	}
 	var out bytes.Buffer
 	if err := Write(&out, r); err != nil {

@@ -270,8 +270,8 @@ func (c *readCase) emit(suite string, sink run.Sink) (bad bool) {
 		e.Message = c.Skipped.words()
 	case c.Status == string(run.Surprise):
 		e.Outcome, e.Message, output = run.Surprise, strings.TrimSpace(output), ""
-	case c.Status == unstable:
-		e.Unstable = true
+	case c.Status == flaky, c.Status == "unstable": // as earlier versions wrote it
+		e.Flaky = true
 		e.Message, output, _ = strings.Cut(output, "\n")
 	default:
 		e.Outcome = statuses[strings.ToLower(c.Status)]
@@ -332,7 +332,7 @@ func (c *readCase) takeSigned(e *run.Event, line string, sink run.Sink) bool {
 	}
 	if data, ours := strings.CutPrefix(line, findingSign); ours {
 		var f run.Finding
-		if json.Unmarshal([]byte(data), &f) != nil {
+		if json.Unmarshal(run.NewWords([]byte(data)), &f) != nil {
 			return false
 		}
 		c.finding = &f

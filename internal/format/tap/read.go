@@ -249,7 +249,8 @@ type diagnosis struct {
 	Found    any    `yaml:"found"`
 
 	Outcome  run.Outcome `yaml:"outcome"` // as we write it
-	Unstable bool        `yaml:"unstable"`
+	Flaky    bool        `yaml:"flaky"`
+	Unstable bool        `yaml:"unstable"` // as earlier versions wrote Flaky
 	Entry    bool        `yaml:"entry"`
 }
 
@@ -272,7 +273,7 @@ func (p *point) diagnose(text string) {
 	if e.Outcome == run.Failed && (d.Outcome.Bad() || d.Outcome == run.Lost) {
 		e.Outcome = d.Outcome
 	}
-	e.Unstable = d.Unstable && e.Outcome == run.Passed
+	e.Flaky = (d.Flaky || d.Unstable) && e.Outcome == run.Passed
 	e.Entry = d.Entry && e.Outcome.Bad()
 	e.Expected, e.Actual = first(d.Expected, d.Wanted), first(d.Actual, d.Found)
 	if d.Duration != nil && *d.Duration >= 0 {

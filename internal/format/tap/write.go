@@ -43,8 +43,8 @@ func Write(w io.Writer, run *run.Run) error {
 		fmt.Fprintf(out, "%s %d - %s%s\n", ok(r.Outcome), n+1, escape(r.ID), directiveOf(r.Outcome, r.Message))
 		sign := ""
 		switch {
-		case r.Unstable:
-			sign = "unstable"
+		case r.Flaky:
+			sign = "flaky"
 		case r.Entry:
 			sign = "entry"
 		}

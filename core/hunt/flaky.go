@@ -2,16 +2,16 @@ package hunt
 
 import "slices"
 
-// A victim whose company takes long is first repeated alone, if that takes less than half as long: one that is unstable by
+// A victim whose company takes long is first repeated alone, if that takes less than half as long: one that is flaky by
 // itself is recognized before the company has run once. After each series of trials it must have passed, and have been bad,
 // often enough.
 const timesSeries = 12
 
 var leastOfEach = []int{3, 5} // after one series, and after two
 
-// unstableAlone repeats the victim alone before a company that takes long, and reports whether it often passes and is often
+// flakyAlone repeats the victim alone before a company that takes long, and reports whether it often passes and is often
 // bad.
-func (h *Hunt) unstableAlone(company []string) bool {
+func (h *Hunt) flakyAlone(company []string) bool {
 	const overhead = 0.05 // seconds of a trial
 	seconds := 0.0
 	for _, id := range company {
