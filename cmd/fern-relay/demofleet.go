@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/app"
 	"fernrelay/internal/fleet"
 	"fernrelay/internal/owned"
@@ -169,6 +169,6 @@ func (f *demoFleet) direct(ctx context.Context, r *app.App) {
 				_ = f.sedge.Process.Kill() // it may have ended
 			}
 		},
-		Begins: func(m *fleet.Manifest, _ *split.Schedule) { tests = m.Tests },
+		Begins: func(m *fleet.Manifest, _ *schedule.Schedule) { tests = m.Tests },
 	})
 }

@@ -46,7 +46,7 @@ func runDemo(ctx context.Context, s *settings, dir string, out io.Writer) error 
 	report.Tests(out, tests[:5])
 
 	fmt.Fprintf(out, "\nSplit: on %d workers.\n\n", demoWorkers)
-	study, err := r.Split(tests, split.Group, split.Fleet{Shards: demoWorkers}, true)
+	study, err := r.Split(tests, catalog.GroupLevel, split.Fleet{Shards: demoWorkers}, true)
 	if err != nil {
 		return err
 	}

@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
 	"fernrelay/internal/app"
 	"fernrelay/internal/fleet"
 	"fernrelay/internal/report"
@@ -138,7 +138,7 @@ func (f *runFlags) runFleet(ctx context.Context, s *settings, r *app.App, id str
 		return nil, err
 	}
 	q.Retries, q.Limit, q.Trial = f.retries, f.timeout, f.noRecord || q.Trial
-	q.Together = split.Together(f.together)
+	q.Together = catalog.Level(f.together)
 	n := &runner{interrupts: s.interrupts, app: r, show: f.show, tookOver: f.tookOver, limit: f.runTimeout, out: stdout}
 	request := app.FleetRequest{Options: station, Run: id, Machine: f.machine, Lease: f.lease, Again: f.again, Mixed: f.mixed,
 		Joined: func(m *fleet.Member) {

@@ -24,6 +24,8 @@ func forbidden(from, to string) bool {
 		{[]string{"internal/draw"}, []string{"internal/report"}},
 		{[]string{"internal/adapter"}, []string{"internal/engine"}},
 		{[]string{"internal/adapter"}, []string{"internal/service", "internal/fleet"}},
+		{[]string{"internal/process"}, []string{"internal/adapter", "internal/project", "internal/service", "internal/engine", "internal/fleet"}},
+		{[]string{"internal/service", "internal/project", "internal/doctor"}, []string{"internal/adapter"}},
 		{[]string{"internal/fleet"}, []string{"internal/adapter", "internal/app", "internal/ledger", "internal/project", "internal/workspace"}},
 		{[]string{"internal/owned"}, []string{"internal/adapter", "internal/project", "internal/ledger", "internal/engine"}},
 		{[]string{"internal/engine"}, []string{"internal/fleet", "internal/app", "internal/ledger", "internal/report", "internal/draw"}},

@@ -121,7 +121,7 @@ func (s *settings) study(ctx context.Context, f *planFlags, shards int) (study *
 		return nil, err
 	}
 	if timed != nil && f.pick == "" && !f.here {
-		if study, err = split.NewStudy(timed, split.Together(f.together), fleet); err != nil {
+		if study, err = split.NewStudy(timed, catalog.Level(f.together), fleet); err != nil {
 			return nil, err
 		}
 		return study, f.pinned(study)
@@ -152,7 +152,7 @@ func (f *planFlags) study(r *app.App, tests []catalog.Test, fleet split.Fleet) (
 	if err := r.CheckDivisible(tests, "be divided among shards"); err != nil {
 		return nil, err
 	}
-	study, err := r.Split(tests, split.Together(f.together), fleet, f.here)
+	study, err := r.Split(tests, catalog.Level(f.together), fleet, f.here)
 	if err != nil {
 		return nil, err
 	}

@@ -178,7 +178,7 @@ func (f *runFlags) check(cmd *cobra.Command) error {
 	case f.show != report.ShowSum && f.show != report.ShowNames && f.show != report.ShowFull:
 		return fmt.Errorf("--show is %q: sum, names or full is expected", f.show)
 	}
-	return cmp.Or(f.orderFlags.check(cmd), split.Together(f.together).Check(), checkWorkers(cmd, f.workers))
+	return cmp.Or(f.orderFlags.check(cmd), catalog.Level(f.together).Check(), checkWorkers(cmd, f.workers))
 }
 
 // levelRuns is how often --trial-levels runs each level at most.
@@ -200,7 +200,7 @@ func (f *runFlags) run(ctx context.Context, s *settings, r *app.App, cmd *cobra.
 		q, err := prepare(r)
 		q.StopAfter, q.Retries, q.Limit, q.Trial, q.Strict = f.stopAfter, f.retries, f.timeout, f.noRecord || q.Trial, f.strict
 		if cmd.Flags().Changed("together") && f.shard == "" {
-			q.Together = split.Together(f.together)
+			q.Together = catalog.Level(f.together)
 		}
 		return q, err
 	}

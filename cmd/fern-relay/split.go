@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/split"
@@ -126,7 +127,7 @@ func (s *settings) split(cmd *cobra.Command, f *splitFlags) error {
 	}
 	report.Plan(out, plan)
 	report.Advice(out, study.Advise(plan, max(f.upTo, len(plan.Shards)+1)))
-	catalogPrint, timingsPrint := split.Prints(study.Tests)
+	catalogPrint, timingsPrint := split.Fingerprints(study.Tests)
 	fmt.Fprintf(out, "\nplan %s, of tests %s with times %s\n", plan.Fingerprint(), catalogPrint, timingsPrint)
 	return nil
 }
@@ -180,7 +181,7 @@ func (f *splitFlags) tooSoon(study *split.Study) error {
 	words := fmt.Sprintf("no number of shards ends within %s: the soonest is %s", f.within, history.ClockTenths(plan.Finish))
 	if u := plan.Setter; u != nil {
 		words += fmt.Sprintf(", as %s is %s in one piece: ", plain.Line(u.Label), history.Short(u.Alone()))
-		if study.Together != split.Test && len(u.Tests) > 1 {
+		if study.Together != catalog.TestLevel && len(u.Tests) > 1 {
 			words += "divide it (--together test), or "
 		}
 		words += "make it faster"

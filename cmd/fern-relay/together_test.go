@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"fernrelay/core/split"
+	"fernrelay/core/catalog"
 )
 
 // shardSizes returns how many tests each shard of a plan has.
@@ -61,7 +61,7 @@ func TestTogetherIsDecidedOnce(t *testing.T) {
 	if ran != 4 {
 		t.Errorf("the shards ran %d tests of 4", ran)
 	}
-	if got := fern(t, scripts(t, "[[rule]]\npick = \"name:a\"\ntogether = \"never\"\n", list, ""), "list"); got.status != 2 || !strings.Contains(got.stderr, string(split.File)) {
+	if got := fern(t, scripts(t, "[[rule]]\npick = \"name:a\"\ntogether = \"never\"\n", list, ""), "list"); got.status != 2 || !strings.Contains(got.stderr, string(catalog.FileLevel)) {
 		t.Errorf("a level that is none: %d %s", got.status, got.stderr)
 	}
 }

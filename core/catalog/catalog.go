@@ -43,7 +43,7 @@ type Test struct {
 	Share      float64  `json:"-"`          // processors that it keeps busy when it runs alone; 0 if that is not known
 	Spread     float64  `json:"-"`          // of Expected, in seconds: one standard deviation
 	Setup      float64  `json:"-"`          // seconds that it costs to begin a batch of its group
-	Together   string   `json:"-"`          // the level that never runs side by side: test, file, group or suite
+	Together   Level    `json:"-"`          // what never runs side by side
 	Known      bool     `json:"-"`          // Expected was measured for this very test
 	Parallel   bool     `json:"-"`          // it, or a part of it, runs side by side with others of its process
 	SkipReason string   `json:"-"`          // why it does not run here; empty if it does
@@ -352,4 +352,19 @@ func (c *Catalog) Tags() []string {
 		return strings.Compare(a, b)
 	})
 	return tags
+}
+
+// Only returns the tests with some IDs, in the order of tests.
+func Only(tests []Test, ids []string) []Test {
+	wanted := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		wanted[id] = true
+	}
+	var own []Test
+	for i := range tests {
+		if wanted[tests[i].ID] {
+			own = append(own, tests[i])
+		}
+	}
+	return own
 }

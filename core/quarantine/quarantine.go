@@ -2,7 +2,7 @@
 //
 //	tests = list.Mark(tests, time.Now())
 //	tests, err = order.Settle(quarantine.Last(tests))
-//	schedule := deal.Schedule(tests)
+//	s := schedule.New(tests, schedule.Options{})
 //
 // A quarantined test runs after all others, in a fresh process of its own, right after the culprits that are known to break
 // it. So every run shows whether it is still broken, and the culprits break nothing else. [Entry.Streak] counts the runs in a

@@ -10,7 +10,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/order"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 )
 
 func day(text string) time.Time {
@@ -48,13 +48,13 @@ func TestQuarantinedTestsRunLastAfterTheirCulprits(t *testing.T) {
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
-		deal := split.Deal{Workers: 1 + r.IntN(4), InOrder: r.IntN(2) == 0, Lasting: map[string]bool{"go": r.IntN(2) == 0}, Together: split.Levels[r.IntN(4)]}
-		check(t, fmt.Sprint("seed ", seed), deal.Schedule(settled), list, len(c.Tests))
+		options := schedule.Options{Workers: 1 + r.IntN(4), InOrder: r.IntN(2) == 0, Lasting: map[string]bool{"go": r.IntN(2) == 0}, Together: catalog.Levels[r.IntN(4)]}
+		check(t, fmt.Sprint("seed ", seed), schedule.New(settled, options), list, len(c.Tests))
 	}
 }
 
 // check holds a schedule to the list.
-func check(t *testing.T, name string, s *split.Schedule, list List, tests int) {
+func check(t *testing.T, name string, s *schedule.Schedule, list List, tests int) {
 	t.Helper()
 	batchOf, at := map[string]int{}, map[string]int{}
 	for b := range s.Batches {

@@ -1,6 +1,9 @@
 package split
 
-import "fernrelay/core/catalog"
+import (
+	"fernrelay/core/catalog"
+	"fernrelay/core/schedule"
+)
 
 // Point is the result of planning for a number of shards.
 type Point struct {
@@ -9,9 +12,9 @@ type Point struct {
 	Finish  float64 // seconds
 	Floor   float64
 	Optimal bool
-	Setter  *Unit  // as of a Plan
-	Held    string // as of a Plan
-	Full    bool   // as of a Plan
+	Setter  *schedule.Unit // as of a Plan
+	Held    string         // as of a Plan
+	Full    bool           // as of a Plan
 }
 
 // Machines is the machine time that the point costs, in seconds: all machines are
@@ -72,31 +75,31 @@ func Within(points []Point, seconds float64) int {
 	return 0
 }
 
-// Parting is what it gains to part a unit into its tests.
-type Parting struct {
-	Unit    *Unit
+// Division is what it gains to part a unit into its tests.
+type Division struct {
+	Unit    *schedule.Unit
 	Longest catalog.Test // of the unit
 	Floor   float64      // of the same number of shards when it is parted
 	Finish  float64
 }
 
-// part computes the gain of dividing the unit that blocks a plan first: the one that is its floor, or else the
+// division computes the gain of dividing the unit that blocks a plan first: the one that is its floor, or else the
 // longest. tests are the planned ones. ok is false if that unit cannot be divided, or nothing is planned.
-func (w *Work) part(p Plan, f Fleet, tests []catalog.Test, effort int) (parting Parting, ok bool) {
+func (w *Work) division(p Plan, f Fleet, tests []catalog.Test, effort int) (division Division, ok bool) {
 	if len(w.units) == 0 {
-		return parting, false
+		return division, false
 	}
-	parting.Unit = w.units[0]
-	for _, t := range only(tests, parting.Unit.Tests) {
-		if t.Expected >= parting.Longest.Expected {
-			parting.Longest = t
+	division.Unit = w.units[0]
+	for _, t := range catalog.Only(tests, division.Unit.Tests) {
+		if t.Expected >= division.Longest.Expected {
+			division.Longest = t
 		}
 	}
-	apart := NewWork(Apart(w.copies(), parting.Unit.Name, tests))
+	apart := NewWork(schedule.Apart(w.copies(), division.Unit.Name, tests))
 	if len(apart.units) == len(w.units) {
-		return parting, false
+		return division, false
 	}
 	point := apart.point(f, effort)
-	parting.Floor, parting.Finish = point.Floor, min(point.Finish, p.Finish)
-	return parting, true
+	division.Floor, division.Finish = point.Floor, min(point.Finish, p.Finish)
+	return division, true
 }

@@ -4,6 +4,8 @@ import (
 	"maps"
 	"math"
 	"slices"
+
+	"fernrelay/core/schedule"
 )
 
 // contended reports whether the shards, as workers of one machine, share a
@@ -52,10 +54,10 @@ func (w *Work) planContended(f Fleet, effort int) Plan {
 }
 
 // wholeOf returns the unit whose parts run one after the other for the sake of a resource; nil for any other resource.
-func (w *Work) wholeOf(resource string) *Unit {
+func (w *Work) wholeOf(resource string) *schedule.Unit {
 	for _, u := range w.units {
-		if u.whole != nil && resource == apartSign+u.Of {
-			return u.whole
+		if u.Whole != nil && resource == schedule.Exclusive(u.Of) {
+			return u.Whole
 		}
 	}
 	return nil
@@ -102,7 +104,7 @@ func (w *Work) busiest(f Fleet) (ticks int64, resource string) {
 // planQueued makes one unit of all that hold the same resource, or as many as may
 // hold it at once, and plans those.
 func (w *Work) planQueued(f Fleet, effort int, floor int64) Plan {
-	sets, lanes := newSets(len(w.units)), map[int]int{}
+	sets, lanes := schedule.NewSets(len(w.units)), map[int]int{}
 	first := map[string]int{}
 	for u := range w.units {
 		for _, r := range w.units[u].Uses {
@@ -110,22 +112,22 @@ func (w *Work) planQueued(f Fleet, effort int, floor int64) Plan {
 				continue
 			}
 			if at, ok := first[r]; ok {
-				sets.join(u, at)
+				sets.Join(u, at)
 			} else {
 				first[r] = u
 			}
 		}
 	}
 	for r, u := range first {
-		root := sets.find(u)
+		root := sets.Find(u)
 		if n, ok := lanes[root]; !ok || f.Resources[r] < n {
 			lanes[root] = f.Resources[r]
 		}
 	}
-	together := newSets(len(w.units))
+	together := schedule.NewSets(len(w.units))
 	loads, lane := map[int][]int64{}, map[int][]int{} // by set and lane: the work, and its first unit
 	for u := range w.units {
-		root := sets.find(u)
+		root := sets.Find(u)
 		n, held := lanes[root]
 		if !held {
 			continue
@@ -136,17 +138,17 @@ func (w *Work) planQueued(f Fleet, effort int, floor int64) Plan {
 		}
 		to := least(loads[root])
 		loads[root][to] += w.lengths[u]
-		together.join(lane[root][to], u)
+		together.Join(lane[root][to], u)
 	}
-	whole, in := joined(w.copies(), together)
+	whole, in := schedule.Joined(w.copies(), together)
 	p := w.planWhole(whole, in, f, effort)
 	p.Floor = min(max(w.seconds(floor), 0), p.Finish)
 	p.Optimal = p.Finish-p.Floor < 2/w.scale
 	return p
 }
 
-func (w *Work) copies() []Unit {
-	units := make([]Unit, len(w.units))
+func (w *Work) copies() []schedule.Unit {
+	units := make([]schedule.Unit, len(w.units))
 	for i, u := range w.units {
 		units[i] = *u
 	}
@@ -155,7 +157,7 @@ func (w *Work) copies() []Unit {
 
 // planWhole plans units that others were joined to, and returns their plan; in has the unit that each was joined
 // to.
-func (w *Work) planWhole(whole []Unit, in []int, f Fleet, effort int) Plan {
+func (w *Work) planWhole(whole []schedule.Unit, in []int, f Fleet, effort int) Plan {
 	pins := map[string]int{}
 	for u := range w.units { // what is joined goes with the first that is pinned
 		name := whole[in[u]].Name

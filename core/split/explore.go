@@ -4,7 +4,7 @@ import "slices"
 
 // regroup takes the latest machine and a few others, and searches for a way to pack their jobs that ends earlier,
 // until the steps are used up.
-func (d *deal) regroup(left int) {
+func (d *assignment) regroup(left int) {
 	if len(d.machines) < 3 {
 		return
 	}
@@ -29,13 +29,13 @@ func (d *deal) regroup(left int) {
 
 // shake deals the jobs of two machines that are not the latest in any other way
 // that is no worse, and reports whether the latest can then be bettered with them.
-func (d *deal) shake() bool {
+func (d *assignment) shake() bool {
 	group := d.around(d.latest(), 3)
 	full, i, j := group[0], group[1], group[2]
-	if !d.part(i, j, d.finish, true) {
+	if !d.redistribute(i, j, d.finish, true) {
 		return false
 	}
-	better := d.part(full, i, d.finish, false) || d.part(full, j, d.finish, false)
+	better := d.redistribute(full, i, d.finish, false) || d.redistribute(full, j, d.finish, false)
 	d.settle()
 	return better
 }
@@ -44,7 +44,7 @@ func (d *deal) shake() bool {
 const regroupSteps = 20_000
 
 // around chooses a machine, the one that has most room, and others at random.
-func (d *deal) around(full, size int) []int {
+func (d *assignment) around(full, size int) []int {
 	group := []int{full}
 	if idle := d.idlest(); idle != full {
 		group = append(group, idle)
@@ -60,7 +60,7 @@ func (d *deal) around(full, size int) []int {
 // explore looks for any deal that ends at the floor, and then for any that ends
 // sooner than the present one. Where it goes through all of them in vain, it has
 // proved that there is none.
-func (d *deal) explore(steps int) {
+func (d *assignment) explore(steps int) {
 	if len(d.lengths) > explored {
 		return
 	}
@@ -96,7 +96,7 @@ const explored = 400
 
 // repack looks for a way to pack the jobs of some machines so that these end by
 // time t. none reports that there is none, proved by going through all.
-func (d *deal) repack(group []int, t int64, steps int) (found, none bool) {
+func (d *assignment) repack(group []int, t int64, steps int) (found, none bool) {
 	var jobs []int
 	for _, at := range group {
 		jobs = append(jobs, d.members[at]...)

@@ -91,7 +91,7 @@ func floorOfPairs(lengths []int64, machines int) int64 {
 
 // raise proves by the configuration linear program that no deal finishes before the present one, or else raises
 // the floor as far as possible.
-func (d *deal) raise(steps int) {
+func (d *assignment) raise(steps int) {
 	if d.proved() || !alike(d.machines) || len(d.lengths) > patterned*len(d.machines) {
 		return
 	}
@@ -140,7 +140,7 @@ type configuration struct {
 
 // newConfiguration returns the program for the jobs of a deal and the room that a machine has by time t; nil if it
 // would be too large.
-func newConfiguration(d *deal, t int64, steps int) *configuration {
+func newConfiguration(d *assignment, t int64, steps int) *configuration {
 	c := &configuration{room: t, machines: len(d.machines), steps: steps}
 	rows := make([]int, len(d.lengths))
 	for i, l := range d.lengths {

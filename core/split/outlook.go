@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/schedule"
 )
 
 // Outlook compares the shards of a plan with as many workers that take batches
@@ -27,14 +28,9 @@ type FleetForecast struct {
 // Rounds is the number of times that the finishes are drawn.
 const Rounds = 200
 
-// Share is the part of what remains, over the workers, that a batch takes from the
-// queue: so batches shrink, and the last ones are single units (Polychronopoulos
-// and Kuck, "Guided self-scheduling", 1987).
-const Share = 0.5
-
-// Look draws how a plan and a queue would end, in time and with one worker that begins late, in seconds. The same
+// Simulate draws how a plan and a queue would end, in time and with one worker that begins late, in seconds. The same
 // plan and seed give the same outlook. The schedule's forecast plays both.
-func Look(p Plan, f Fleet, late float64, seed uint64) Outlook {
+func Simulate(p Plan, f Fleet, late float64, seed uint64) Outlook {
 	d := newDraws(p)
 	fixed, queue := d.fixed(f), d.queue(f)
 	random := rand.New(rand.NewPCG(seed, 0))
@@ -69,9 +65,9 @@ func Quantile(finishes []float64, part float64) float64 {
 // draws draws times for the units of a plan.
 type draws struct {
 	plan    Plan
-	units   []*Unit        // shard after shard
-	at      map[string]int // by the unit's name
-	seconds []float64      // drawn, by unit
+	units   []*schedule.Unit // shard after shard
+	at      map[string]int   // by the unit's name
+	seconds []float64        // drawn, by unit
 }
 
 func newDraws(p Plan) *draws {
@@ -100,7 +96,7 @@ func (d *draws) draw(random *rand.Rand) {
 
 // scene is a schedule that is forecast again and again.
 type scene struct {
-	*Schedule
+	*schedule.Schedule
 	starts     []float64                // by worker
 	batches    []sceneBatch             // by batch
 	speed      func(worker int) float64 // nil for 1
@@ -130,16 +126,16 @@ func (s *scene) enter(d *draws) {
 func (s *scene) finish(lateWorker int, late float64) float64 {
 	starts := slices.Clone(s.starts)
 	starts[lateWorker] += late
-	return s.Schedule.finish(len(s.starts), Progress{Late: starts, Speed: s.speed, Processors: s.processors, Seconds: func(batch int) float64 { return s.seconds[batch] }})
+	return s.FinishOf(len(s.starts), schedule.Progress{Late: starts, Speed: s.speed, Processors: s.processors, Seconds: func(batch int) float64 { return s.seconds[batch] }})
 }
 
 // atOnce is the resource that bounds how many shards run at once.
-const atOnce = apartSign + "at once"
+var atOnce = schedule.Exclusive("at once")
 
 // fixed returns the scene in which each shard of the plan has a worker of its own.
 func (d *draws) fixed(f Fleet) *scene {
 	s := &scene{starts: f.starts(len(d.plan.Shards)), processors: f.Processors}
-	var batches []Batch
+	var batches []schedule.Batch
 	for i := range d.plan.Shards {
 		shard := &d.plan.Shards[i]
 		if len(shard.Units) == 0 {
@@ -157,10 +153,10 @@ func (d *draws) fixed(f Fleet) *scene {
 				b.fixed -= u.Unit.Seconds * b.factor
 			}
 		}
-		batches = append(batches, Batch{Worker: i + 1, Tests: []catalog.Test{{Expected: alone, Share: busy / max(alone, 1e-9), Ruled: &catalog.Rules{Holds: []string{atOnce}}}}})
+		batches = append(batches, schedule.Batch{Worker: i + 1, Tests: []catalog.Test{{Expected: alone, Share: busy / max(alone, 1e-9), Ruled: &catalog.Rules{Holds: []string{atOnce}}}}})
 		s.batches = append(s.batches, b)
 	}
-	s.Schedule = NewSchedule(batches, map[string]int{atOnce: f.AtOnce()})
+	s.Schedule = schedule.Of(batches, map[string]int{atOnce: f.AtOnce()})
 	return s
 }
 
@@ -169,14 +165,14 @@ func (d *draws) queue(f Fleet) *scene {
 	tests := make([]catalog.Test, len(d.units))
 	for i, u := range d.units {
 		t := &tests[i]
-		t.ID, t.Group, t.Expected, t.Setup = u.Name, u.place(), u.Seconds, u.Alone()-u.Seconds
-		t.Share = u.share()
+		t.ID, t.Group, t.Expected, t.Setup = u.Name, u.Place(), u.Seconds, u.Alone()-u.Seconds
+		t.Share = u.Share()
 		if scarce := slices.DeleteFunc(slices.Clone(u.Uses), func(r string) bool { return !f.scarce(r) }); len(scarce) > 0 {
 			t.Ruled = &catalog.Rules{Holds: scarce}
 		}
 	}
-	deal := Deal{Workers: f.AtOnce(), Together: Test, Resources: f.Resources}
-	s := &scene{Schedule: deal.Schedule(tests), starts: f.starts(f.AtOnce()), processors: f.Processors}
+	queue := schedule.New(tests, schedule.Options{Workers: f.AtOnce(), Together: catalog.TestLevel, Resources: f.Resources})
+	s := &scene{Schedule: queue, starts: f.starts(f.AtOnce()), processors: f.Processors}
 	if len(f.Speeds) > 0 {
 		s.speed = func(worker int) float64 { return f.speed(worker + 1) }
 	}
@@ -197,12 +193,4 @@ func (f Fleet) starts(workers int) []float64 {
 		starts[i] = f.start(i + 1)
 	}
 	return starts
-}
-
-// place is where the unit's process runs. Units of one place can share a batch.
-func (u *Unit) place() string {
-	if len(u.Setups) == 1 {
-		return u.Setups[0].Place
-	}
-	return u.Name
 }

@@ -39,7 +39,7 @@ type state struct {
 
 const stateBits = 256
 
-func newPacker(d *deal, group, jobs []int, t int64, steps int) *packer {
+func newPacker(d *assignment, group, jobs []int, t int64, steps int) *packer {
 	p := &packer{jobs: jobs, used: make([]bool, len(jobs)), left: len(jobs), bins: len(group), packed: make([][]int, len(group)), steps: steps}
 	for _, job := range jobs {
 		p.lengths = append(p.lengths, d.lengths[job])

@@ -52,9 +52,9 @@ func alike(machines []machine) bool {
 	return !slices.ContainsFunc(machines, func(m machine) bool { return m != machine{speed: 1} })
 }
 
-// deal says which job goes to which machine. Jobs are known by their index, the
+// assignment says which job goes to which machine. Jobs are known by their index, the
 // longest first.
-type deal struct {
+type assignment struct {
 	lengths  []int64
 	machines []machine
 	on       []int   // by job
@@ -72,8 +72,8 @@ type deal struct {
 // Most deals are good once the latest machine has been redistributed with others. Small instances that remain are
 // searched exhaustively; in larger ones groups of machines are packed anew, which finds the least finish more
 // often than it proves it; and the linear program proves it if machines have few jobs each.
-func solve(lengths []int64, machines []machine, steps int) *deal {
-	d := &deal{lengths: lengths, machines: machines, steps: steps, random: rand.New(rand.NewPCG(uint64(len(lengths)), uint64(len(machines))))}
+func solve(lengths []int64, machines []machine, steps int) *assignment {
+	d := &assignment{lengths: lengths, machines: machines, steps: steps, random: rand.New(rand.NewPCG(uint64(len(lengths)), uint64(len(machines))))}
 	d.floor = floor(lengths, machines)
 	d.take(longestFirst(lengths, machines))
 	d.improve()
@@ -96,7 +96,7 @@ func solve(lengths []int64, machines []machine, steps int) *deal {
 const fitted = 20
 
 // refit starts again with jobs that are put where they fit, if that ends earlier.
-func (d *deal) refit() {
+func (d *assignment) refit() {
 	on, finish := d.on, d.finish
 	if other := fitting(d.lengths, d.machines, d.floor, finish-1, &d.steps); other != nil {
 		d.take(other)
@@ -108,14 +108,14 @@ func (d *deal) refit() {
 }
 
 // proved reports whether no deal ends earlier than this one.
-func (d *deal) proved() bool { return d.finish <= d.floor }
+func (d *assignment) proved() bool { return d.finish <= d.floor }
 
 // near reports whether more work is pointless: the finish is proved to be the least, or so close that no clock
 // shows the difference.
-func (d *deal) near() bool { return d.finish-d.floor <= d.floor/10_000_000 }
+func (d *assignment) near() bool { return d.finish-d.floor <= d.floor/10_000_000 }
 
 // take builds a deal from the machine of each job.
-func (d *deal) take(on []int) {
+func (d *assignment) take(on []int) {
 	d.on = on
 	d.loads = make([]int64, len(d.machines))
 	d.members = make([][]int, len(d.machines))
@@ -127,17 +127,17 @@ func (d *deal) take(on []int) {
 }
 
 // settle finds the finish after loads have changed.
-func (d *deal) settle() {
+func (d *assignment) settle() {
 	d.finish = 0
 	for i := range d.machines {
 		d.finish = max(d.finish, d.end(i))
 	}
 }
 
-func (d *deal) end(i int) int64 { return d.machines[i].end(d.loads[i]) }
+func (d *assignment) end(i int) int64 { return d.machines[i].end(d.loads[i]) }
 
 // latest is the machine that ends last.
-func (d *deal) latest() int {
+func (d *assignment) latest() int {
 	for i := range d.machines {
 		if d.end(i) == d.finish {
 			return i
@@ -147,7 +147,7 @@ func (d *deal) latest() int {
 }
 
 // idlest is the machine that has most room before the finish.
-func (d *deal) idlest() int {
+func (d *assignment) idlest() int {
 	best, most := 0, int64(math.MinInt64)
 	for i, m := range d.machines {
 		if room := m.room(d.finish) - d.loads[i]; room > most {
@@ -277,7 +277,7 @@ func fit(lengths []int64, machines []machine, order []int, t int64, steps *int) 
 }
 
 // improve redistributes the jobs of the latest machine and another, as long as that lets it end earlier.
-func (d *deal) improve() {
+func (d *assignment) improve() {
 	order := make([]int, len(d.machines))
 	for i := range order {
 		order[i] = i
@@ -286,7 +286,7 @@ func (d *deal) improve() {
 		full := d.latest()
 		slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(d.end(a), d.end(b)) })
 		d.steps -= len(order)
-		if !slices.ContainsFunc(order, func(at int) bool { return at != full && d.steps > 0 && d.part(full, at, d.finish, false) }) {
+		if !slices.ContainsFunc(order, func(at int) bool { return at != full && d.steps > 0 && d.redistribute(full, at, d.finish, false) }) {
 			return
 		}
 		d.settle()
@@ -300,10 +300,10 @@ const (
 	partedMany = 16
 )
 
-// part deals the jobs of two machines so that the later of the two ends as soon
+// redistribute deals the jobs of two machines so that the later of the two ends as soon
 // as possible, or with anyhow in any way at random, and reports whether that is
 // before a time.
-func (d *deal) part(i, j int, before int64, anyhow bool) bool {
+func (d *assignment) redistribute(i, j int, before int64, anyhow bool) bool {
 	jobs := merged(d.members[i], d.members[j])
 	stay := 0
 	if len(jobs) > parted {
@@ -365,7 +365,7 @@ func (d *deal) part(i, j int, before int64, anyhow bool) bool {
 }
 
 // even is the load of i, of what the two part, with which both end together.
-func (d *deal) even(i, j int, loadI, loadJ, total int64) int64 {
+func (d *assignment) even(i, j int, loadI, loadJ, total int64) int64 {
 	a, b := d.machines[i], d.machines[j]
 	if a.speed == 1 && b.speed == 1 {
 		return (b.start + b.base + loadJ + total - a.start - a.base - loadI) / 2
@@ -375,7 +375,7 @@ func (d *deal) even(i, j int, loadI, loadJ, total int64) int64 {
 }
 
 // gather lists the members of two machines again after their jobs have moved.
-func (d *deal) gather(jobs []int, i, j int) {
+func (d *assignment) gather(jobs []int, i, j int) {
 	d.members[i], d.members[j] = d.members[i][:0], d.members[j][:0]
 	for _, job := range jobs {
 		d.members[d.on[job]] = append(d.members[d.on[job]], job)
@@ -403,7 +403,7 @@ type subset struct {
 
 // sums returns all subsets of jobs, the least sum first (Horowitz and Sahni, "Computing partitions with
 // applications to the knapsack problem", 1974).
-func (d *deal) sums(jobs []int) []subset {
+func (d *assignment) sums(jobs []int) []subset {
 	all := make([]subset, 1, 1<<len(jobs))
 	with := make([]subset, 0, 1<<len(jobs))
 	for bit, job := range jobs {

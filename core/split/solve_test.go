@@ -5,6 +5,8 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
+
+	"fernrelay/core/schedule"
 )
 
 // leastFinish tries every way to deal lengths out to machines.
@@ -82,7 +84,7 @@ func TestBounds(t *testing.T) {
 		if !alike(machines) {
 			continue
 		}
-		d := &deal{lengths: lengths, machines: machines, steps: 1 << 30}
+		d := &assignment{lengths: lengths, machines: machines, steps: 1 << 30}
 		d.take(longestFirst(lengths, machines))
 		if c := newConfiguration(d, least, 1<<20); c != nil && c.overfull() {
 			t.Fatalf("%v on %d: what ends at %d is said not to fit", lengths, len(machines), least)
@@ -106,19 +108,19 @@ func TestPart(t *testing.T) {
 	for range 600 {
 		lengths := randomLengths(random, 1+random.IntN(9))
 		machines := randomMachines(random, 2, random.IntN(2) == 0)
-		d := &deal{lengths: lengths, machines: machines, steps: 1 << 30, random: random}
+		d := &assignment{lengths: lengths, machines: machines, steps: 1 << 30, random: random}
 		on := make([]int, len(lengths))
 		for i := range on {
 			on[i] = random.IntN(2)
 		}
 		d.take(on)
 		before, least := d.finish, leastFinish(lengths, machines, make([]int64, 2))
-		better := d.part(0, 1, before, false)
+		better := d.redistribute(0, 1, before, false)
 		d.settle()
 		if d.finish != least || better != (least < before) {
 			t.Fatalf("%v on %+v: from %d to %d, the least is %d", lengths, machines, before, d.finish, least)
 		}
-		again := &deal{lengths: lengths, machines: machines}
+		again := &assignment{lengths: lengths, machines: machines}
 		if again.take(d.on); !slices.Equal(again.loads, d.loads) {
 			t.Fatalf("the loads are %v, and should be %v", d.loads, again.loads)
 		}
@@ -132,7 +134,7 @@ func TestPack(t *testing.T) {
 	for round := range 1500 {
 		lengths := randomLengths(random, 1+random.IntN(9))
 		machines := randomMachines(random, 1+random.IntN(3), round%2 == 0)
-		d := &deal{lengths: lengths, machines: machines, steps: 1 << 30}
+		d := &assignment{lengths: lengths, machines: machines, steps: 1 << 30}
 		d.take(longestFirst(lengths, machines))
 		all := make([]int, len(machines))
 		for i := range all {
@@ -154,16 +156,16 @@ func TestPack(t *testing.T) {
 	}
 }
 
-// TestLookWithResources holds that a queue does not let what shares a resource
+// TestSimulateWithResources holds that a queue does not let what shares a resource
 // overlap, and that a machine with nothing to do is not the one that is late.
-func TestLookWithResources(t *testing.T) {
-	units := []Unit{{Name: "a", Seconds: 10, Uses: []string{"bus"}}, {Name: "b", Seconds: 8, Uses: []string{"bus"}}, {Name: "c", Seconds: 3}, {Name: "d", Seconds: 4}}
+func TestSimulateWithResources(t *testing.T) {
+	units := []schedule.Unit{{Name: "a", Seconds: 10, Uses: []string{"bus"}}, {Name: "b", Seconds: 8, Uses: []string{"bus"}}, {Name: "c", Seconds: 3}, {Name: "d", Seconds: 4}}
 	f := Fleet{Shards: 3, Resources: map[string]int{"bus": 1}, Starts: map[int]float64{3: 100}}
 	p := NewWork(units).Plan(f, Quick)
 	if p.Finish != 18 || p.Held != "bus" || p.Setter != nil || !p.Optimal || p.Setting() != "bus" {
 		t.Fatalf("planned %+v", p)
 	}
-	out := Look(p, f, 60, 1)
+	out := Simulate(p, f, 60, 1)
 	for name, c := range map[string]struct {
 		finishes []float64
 		want     float64

@@ -1,7 +1,7 @@
 // Package split plans shards: which tests go together to which worker or machine, so that all of them end at about
 // the same time.
 //
-//	units, err := split.Units(picked, split.Group)
+//	units, err := schedule.Units(picked, catalog.GroupLevel)
 //	work := split.NewWork(units)
 //	plan := work.Plan(split.Fleet{Shards: 6}, split.Thorough)
 //
@@ -21,6 +21,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
+	"fernrelay/core/schedule"
 )
 
 // Fleet is what the shards run on.
@@ -59,7 +60,7 @@ func (f Fleet) speed(number int) float64 {
 }
 
 // pin returns the number of the shard that a unit stays on, 0 if it may go anywhere.
-func (f Fleet) pin(u *Unit) int {
+func (f Fleet) pin(u *schedule.Unit) int {
 	if len(f.Pins) == 0 {
 		return 0
 	}
@@ -108,7 +109,7 @@ type Shard struct {
 
 // Placed is a unit in a plan.
 type Placed struct {
-	*Unit
+	*schedule.Unit
 	Start float64 // when it begins
 }
 
@@ -135,17 +136,17 @@ func (s Shard) Tests() []string {
 // Plan is the tests of a pick dealt out to shards.
 type Plan struct {
 	Shards    []Shard
-	Finish    float64 // when the last shard ends
-	Floor     float64 // no plan of these units on such a fleet can end sooner
-	Optimal   bool    // Finish is proved to be the least
-	Spread    float64 // the last end minus the first
-	Start     float64 // as of the fleet
-	Work      float64 // what one worker alone takes
-	Unknown   int     // tests never measured
-	Estimated float64 // the part of Work that these take
-	Setter    *Unit   // the unit that is the floor by its own length, if one is
-	Held      string  // the resource whose holding time is the floor, if one is
-	Full      bool    // the processors are busy nearly all the time: they are the floor
+	Finish    float64        // when the last shard ends
+	Floor     float64        // no plan of these units on such a fleet can end sooner
+	Optimal   bool           // Finish is proved to be the least
+	Spread    float64        // the last end minus the first
+	Start     float64        // as of the fleet
+	Work      float64        // what one worker alone takes
+	Unknown   int            // tests never measured
+	Estimated float64        // the part of Work that these take
+	Setter    *schedule.Unit // the unit that is the floor by its own length, if one is
+	Held      string         // the resource whose holding time is the floor, if one is
+	Full      bool           // the processors are busy nearly all the time: they are the floor
 }
 
 // Setting names what the floor is, for people: a unit or a resource; "" if it is the work as a whole.
@@ -208,9 +209,9 @@ func (p Plan) Fingerprint() string {
 	return fingerprint(text)
 }
 
-// Prints returns the fingerprints of what a plan is made from: the tests with what they need and use, and their
+// Fingerprints returns the fingerprints of what a plan is made from: the tests with what they need and use, and their
 // times. Machines with the same fingerprints make the same plan.
-func Prints(tests []catalog.Test) (catalogPrint, timingsPrint string) {
+func Fingerprints(tests []catalog.Test) (catalogPrint, timingsPrint string) {
 	byID := make([]*catalog.Test, len(tests))
 	for i := range tests {
 		byID[i] = &tests[i]

@@ -11,11 +11,12 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/schedule"
 )
 
 // best tries every way to deal lengths out to shards, each with its own load at
 // the start, speed and pins, and gives the least finish.
-func best(units []Unit, f Fleet, loads []float64) float64 {
+func best(units []schedule.Unit, f Fleet, loads []float64) float64 {
 	if len(units) == 0 {
 		finish := 0.0
 		for i, l := range loads {
@@ -37,10 +38,10 @@ func best(units []Unit, f Fleet, loads []float64) float64 {
 	return least
 }
 
-func randomUnits(random *rand.Rand, n int) []Unit {
-	units := make([]Unit, n)
+func randomUnits(random *rand.Rand, n int) []schedule.Unit {
+	units := make([]schedule.Unit, n)
 	for i := range units {
-		units[i] = Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: float64(1 + random.IntN(20))}
+		units[i] = schedule.Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: float64(1 + random.IntN(20))}
 	}
 	return units
 }
@@ -75,7 +76,7 @@ func TestAgainstBruteForce(t *testing.T) {
 }
 
 // check holds that every unit stands in one shard and that the sums are right.
-func check(t *testing.T, p Plan, units []Unit) {
+func check(t *testing.T, p Plan, units []schedule.Unit) {
 	t.Helper()
 	seen := map[string]bool{}
 	first, last := math.Inf(1), 0.0
@@ -118,9 +119,9 @@ func quality(machines []int, perMachine []float64) (average, worst, optimal floa
 	for _, class := range lengthClasses {
 		for _, m := range machines {
 			for _, ratio := range perMachine {
-				units := make([]Unit, int(float64(m)*ratio))
+				units := make([]schedule.Unit, int(float64(m)*ratio))
 				for i := range units {
-					units[i] = Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: class.draw(random)}
+					units[i] = schedule.Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: class.draw(random)}
 				}
 				p := NewWork(units).Plan(Fleet{Shards: m}, Thorough)
 				gap := p.Finish/p.Floor - 1
@@ -144,8 +145,8 @@ func TestQuality(t *testing.T) {
 }
 
 // even makes units that can be dealt out evenly: every share is cut at random.
-func even(random *rand.Rand, shards, parts, share int) []Unit {
-	var units []Unit
+func even(random *rand.Rand, shards, parts, share int) []schedule.Unit {
+	var units []schedule.Unit
 	for range shards {
 		cuts := []int{0, share}
 		for len(cuts) < parts+1 {
@@ -155,7 +156,7 @@ func even(random *rand.Rand, shards, parts, share int) []Unit {
 		}
 		slices.Sort(cuts)
 		for i := range parts {
-			units = append(units, Unit{Name: fmt.Sprint(len(units)), Seconds: float64(cuts[i+1] - cuts[i])})
+			units = append(units, schedule.Unit{Name: fmt.Sprint(len(units)), Seconds: float64(cuts[i+1] - cuts[i])})
 		}
 	}
 	return units
@@ -174,7 +175,7 @@ func TestEvenShares(t *testing.T) {
 }
 
 // withSetups is a small instance of units that share setups and resources.
-func withSetups(random *rand.Rand, resources bool) []Unit {
+func withSetups(random *rand.Rand, resources bool) []schedule.Unit {
 	units := randomUnits(random, 2+random.IntN(5))
 	for i := range units {
 		if resources && random.IntN(2) == 0 {
@@ -182,7 +183,7 @@ func withSetups(random *rand.Rand, resources bool) []Unit {
 		}
 		if !resources {
 			place := random.IntN(3)
-			units[i].Setups = []Setup{{fmt.Sprint("p", place), float64(3 * place)}}
+			units[i].Setups = []schedule.Setup{{Place: fmt.Sprint("p", place), Seconds: float64(3 * place)}}
 		}
 	}
 	return units
@@ -227,7 +228,7 @@ func TestSetups(t *testing.T) {
 
 // laid is the least finish of units laid one by one, in every order and on every
 // shard, each as soon as its shard and the bus are free.
-func laid(units []Unit, free []float64, bus float64) float64 {
+func laid(units []schedule.Unit, free []float64, bus float64) float64 {
 	if len(units) == 0 {
 		return slices.Max(free)
 	}
@@ -296,9 +297,9 @@ func TestResources(t *testing.T) {
 // many at once, and together end as soon as so many would.
 func TestWaves(t *testing.T) {
 	random := rand.New(rand.NewPCG(11, 12))
-	units := make([]Unit, 300)
+	units := make([]schedule.Unit, 300)
 	for i := range units {
-		units[i] = Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: 1 + random.Float64()}
+		units[i] = schedule.Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}, Seconds: 1 + random.Float64()}
 	}
 	work := NewWork(units)
 	for _, f := range []Fleet{{Shards: 6, Limit: 4}, {Shards: 12, Limit: 4}, {Shards: 11, Limit: 3}, {Shards: 4, Limit: 9}} {
@@ -323,12 +324,12 @@ func TestWaves(t *testing.T) {
 }
 
 // suiteOf makes units with lifelike times.
-func suiteOf(n int) []Unit {
+func suiteOf(n int) []schedule.Unit {
 	random := rand.New(rand.NewPCG(21, 22))
-	units := make([]Unit, n)
+	units := make([]schedule.Unit, n)
 	for i := range units {
 		seconds := math.Exp(random.NormFloat64()) * 0.2
-		units[i] = Unit{Name: fmt.Sprint("u:g", i), Tests: []string{fmt.Sprint("u:g", i, "#t")}, Seconds: seconds, Deviation: seconds / 5}
+		units[i] = schedule.Unit{Name: fmt.Sprint("u:g", i), Tests: []string{fmt.Sprint("u:g", i, "#t")}, Seconds: seconds, Deviation: seconds / 5}
 	}
 	return units
 }
@@ -365,13 +366,13 @@ func TestSteady(t *testing.T) {
 	}
 }
 
-// TestLook holds that the queue bears a late worker and the fixed shards do not,
+// TestSimulate holds that the queue bears a late worker and the fixed shards do not,
 // and that the same seed gives the same.
-func TestLook(t *testing.T) {
+func TestSimulate(t *testing.T) {
 	f := Fleet{Shards: 6}
 	p := NewWork(suiteOf(600)).Plan(f, Quick)
-	out := Look(p, f, 60, 1)
-	if !reflect.DeepEqual(out, Look(p, f, 60, 1)) {
+	out := Simulate(p, f, 60, 1)
+	if !reflect.DeepEqual(out, Simulate(p, f, 60, 1)) {
 		t.Error("the same seed gives another outlook")
 	}
 	fixed, late := Quantile(out.Fixed, 0.5), Quantile(out.FixedLate, 0.5)
@@ -384,7 +385,7 @@ func TestLook(t *testing.T) {
 }
 
 func TestCurve(t *testing.T) {
-	units := []Unit{{Name: "long", Seconds: 10}, {Name: "a", Seconds: 6}, {Name: "b", Seconds: 5}, {Name: "c", Seconds: 5}, {Name: "d", Seconds: 4}}
+	units := []schedule.Unit{{Name: "long", Seconds: 10}, {Name: "a", Seconds: 6}, {Name: "b", Seconds: 5}, {Name: "c", Seconds: 5}, {Name: "d", Seconds: 4}}
 	points := NewWork(units).Curve(Fleet{}, 6, Thorough)
 	var got []string
 	for _, p := range points {
@@ -398,75 +399,11 @@ func TestCurve(t *testing.T) {
 	}
 }
 
-func TestUnits(t *testing.T) {
-	tests := []catalog.Test{
-		{ID: "u:a#1", Suite: "u", Group: "a", Name: "1", File: "a/x.go", Expected: 1, Known: true, Setup: 0.5},
-		{ID: "u:b#1", Suite: "u", Group: "b", Name: "1", Expected: 2},
-		{ID: "u:a#2", Suite: "u", Group: "a", Name: "2", File: "a/y.go", Expected: 3, Known: true, Setup: 0.5},
-	}
-	for together, want := range map[Together]string{
-		Group: "u:a[u:a#1 u:a#2]4.5+0 u:b[u:b#1]2+1",
-		File:  "u:a/x.go[u:a#1]1.5+0 u:b[u:b#1]2+1 u:a/y.go[u:a#2]3.5+0",
-		Test:  "u:a#1[u:a#1]1.5+0 u:b#1[u:b#1]2+1 u:a#2[u:a#2]3.5+0",
-	} {
-		units, err := Units(tests, together)
-		if err != nil {
-			t.Fatal(err)
-		}
-		var got []string
-		for _, u := range units {
-			got = append(got, fmt.Sprintf("%s%v%g+%d", u.Name, u.Tests, u.Alone(), u.Unknown))
-		}
-		if strings.Join(got, " ") != want {
-			t.Errorf("%s: %v, want %s", together, got, want)
-		}
-	}
-	if _, err := Units(tests, "row"); err == nil || !strings.Contains(err.Error(), "row") {
-		t.Errorf("no error for a wrong word: %v", err)
-	}
-	units, _ := Units(tests, Group)
-	if apart := Apart(units, "u:a", tests); len(apart) != 3 || apart[0].Name != "u:a#1" || apart[2].Name != "u:b" {
-		t.Errorf("apart the units are %v", apart)
-	}
-}
-
-// TestChains holds that what depends on each other stays together, over any
-// number of groups, and so does what shares a resource of all machines; that
-// nothing else is joined, and that a circle is told.
-func TestChains(t *testing.T) {
-	test := func(id string, needs ...string) catalog.Test {
-		group, _, _ := strings.Cut(id, "#")
-		return catalog.Test{ID: id, Group: group, Name: id, Expected: 1, Ruled: &catalog.Rules{Needs: needs}}
-	}
-	tests := []catalog.Test{test("a#1"), test("b#1"), test("c#1", "a#1"), test("d#1"), test("e#1", "d#1", "gone#1"), test("a#2", "e#1"), test("b#2"),
-		test("f#1"), test("g#1"), test("h#1")}
-	for i, holds := range [][]string{{"licence"}, {"licence", "port"}, {"port"}} {
-		tests[7+i].AddRules(catalog.Rules{Holds: holds}, "")
-	}
-	units, err := Units(tests, Group, "licence")
-	if err != nil {
-		t.Fatal(err)
-	}
-	var got []string
-	for _, u := range units {
-		got = append(got, fmt.Sprintf("%s %g %s", u.Label, u.Seconds, strings.Join(u.Tests, " ")))
-	}
-	want := []string{"a + c + d + e 5 a#1 a#2 c#1 d#1 e#1", "b 2 b#1 b#2", "f + g 2 f#1 g#1", "h 1 h#1"}
-	if !slices.Equal(got, want) {
-		t.Errorf("the units are %q, want %q", got, want)
-	}
-	tests[0].AddRules(catalog.Rules{After: []string{"a#2"}}, "")
-	tests[4].AddRules(catalog.Rules{After: []string{"a#1"}}, "")
-	if _, err := Units(tests, Group); err == nil || !strings.Contains(err.Error(), "a#1 → a#2 → e#1 → a#1") {
-		t.Errorf("of a circle the error is %v", err)
-	}
-}
-
 // TestNoTime holds that units that take no time are dealt out as well.
 func TestNoTime(t *testing.T) {
-	var units []Unit
+	var units []schedule.Unit
 	for i := range 12 {
-		units = append(units, Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}})
+		units = append(units, schedule.Unit{Name: fmt.Sprint(i), Tests: []string{fmt.Sprint(i)}})
 	}
 	for _, s := range NewWork(units).Plan(Fleet{Shards: 4}, Thorough).Shards {
 		if len(s.Units) != 3 {
@@ -499,7 +436,7 @@ func BenchmarkPlan(b *testing.B) {
 	tests := testsOf(100_000)
 	b.ReportAllocs()
 	for b.Loop() {
-		study, err := NewStudy(tests, Test, Fleet{Shards: 256})
+		study, err := NewStudy(tests, catalog.TestLevel, Fleet{Shards: 256})
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -511,7 +448,7 @@ func BenchmarkPlan(b *testing.B) {
 func BenchmarkCurve(b *testing.B) {
 	tests := testsOf(10_000)
 	for b.Loop() {
-		study, err := NewStudy(tests, Test, Fleet{Shards: 1})
+		study, err := NewStudy(tests, catalog.TestLevel, Fleet{Shards: 1})
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -524,7 +461,7 @@ func BenchmarkCurve(b *testing.B) {
 func BenchmarkSteady(b *testing.B) {
 	tests, random := testsOf(10_000), rand.New(rand.NewPCG(31, 32))
 	f := Fleet{Shards: 32}
-	study, _ := NewStudy(tests, Test, f)
+	study, _ := NewStudy(tests, catalog.TestLevel, f)
 	earlier := map[string]int{}
 	for _, s := range study.Plan(Thorough).Shards {
 		for _, id := range s.Tests() {
@@ -536,7 +473,7 @@ func BenchmarkSteady(b *testing.B) {
 			tests[i].Expected *= 0.5 + 2*random.Float64()
 		}
 	}
-	study, _ = NewStudy(tests, Test, f)
+	study, _ = NewStudy(tests, catalog.TestLevel, f)
 	best := study.Plan(Thorough)
 	for b.Loop() {
 		plan, moved := study.Work.Steady(f, earlier, 0.01, Quick)

@@ -7,30 +7,31 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
+	"fernrelay/core/schedule"
 )
 
 // Study is a set of tests, prepared to be split in different ways.
 type Study struct {
 	Tests    []catalog.Test
-	Together Together // the level of all tests; empty if they differ
+	Together catalog.Level // the level of all tests; empty if they differ
 	Fleet    Fleet
 	Work     *Work
 }
 
 // NewStudy prepares tests to be split, at one level or, if together is empty, at the level of each test. shared names the resources that all machines share. The error says what is
 // wrong with the tests or the fleet.
-func NewStudy(tests []catalog.Test, together Together, f Fleet, shared ...string) (*Study, error) {
+func NewStudy(tests []catalog.Test, together catalog.Level, f Fleet, shared ...string) (*Study, error) {
 	if err := f.Check(); err != nil {
 		return nil, err
 	}
-	units, err := Units(tests, together, shared...)
+	units, err := schedule.Units(tests, together, shared...)
 	if err != nil {
 		return nil, err
 	}
 	if f.Resources != nil {
-		units, f.Resources = inParts(tests, together, units, f.Resources)
+		units, f.Resources = schedule.Parts(tests, together, units, f.Resources)
 	}
-	return &Study{Tests: tests, Together: cmp.Or(together, Common(tests)), Fleet: f, Work: NewWork(units)}, nil
+	return &Study{Tests: tests, Together: cmp.Or(together, catalog.CommonLevel(tests)), Fleet: f, Work: NewWork(units)}, nil
 }
 
 // Without returns the study as if some of its tests, by index, took no time.
@@ -42,7 +43,7 @@ func (s *Study) Without(tests []int) *Study {
 	for _, i := range tests {
 		left[s.Tests[i].ID] = &s.Tests[i]
 	}
-	units := make([]Unit, len(s.Work.units))
+	units := make([]schedule.Unit, len(s.Work.units))
 	for i, u := range s.Work.units {
 		units[i] = *u
 		for _, id := range u.Tests {
@@ -65,9 +66,9 @@ func (s *Study) Plan(effort int) Plan { return s.Work.Plan(s.Fleet, effort) }
 // that are planned alike can be recognised.
 func (s *Study) Share(p Plan, number int) (*run.Planned, []catalog.Test) {
 	planned := &run.Planned{Shard: number, Of: len(p.Shards), Plan: p.Fingerprint()}
-	planned.Catalog, planned.Timings = Prints(s.Tests)
+	planned.Catalog, planned.Timings = Fingerprints(s.Tests)
 	planned.Conditions = conditions(s.Tests)
-	return planned, only(s.Tests, p.Shards[number-1].Tests())
+	return planned, catalog.Only(s.Tests, p.Shards[number-1].Tests())
 }
 
 // mostConditions bounds the conditions that a plan names.
@@ -117,7 +118,7 @@ func (s *Study) Unused(p Plan, where string) string {
 		return head + "there is only one test"
 	case units == tests:
 		return head + fmt.Sprintf("there are only %d tests", tests)
-	case s.Together == Test:
+	case s.Together == catalog.TestLevel:
 		return head + fmt.Sprintf("rules tie the %d tests together (needs, after, or what all machines share)", tests)
 	case units == 1:
 		return head + fmt.Sprintf("all %d tests are one %s: together = \"test\" divides it", tests, kind)
@@ -134,7 +135,7 @@ type Advice struct {
 	Processors int     // that the shards share; 0 if each has enough
 	Points     []Point // for 1 shard, 2 shards, …
 	Knee       int
-	Parting    *Parting // nil if the longest unit cannot be divided
+	Division   *Division // nil if the longest unit cannot be divided
 	Outlook    Outlook
 }
 
@@ -146,10 +147,10 @@ func (s *Study) Advise(plan Plan, most int) Advice {
 	point.Finish, point.Floor, point.Optimal, point.Full = plan.Finish, plan.Floor, plan.Optimal, plan.Full
 	Smooth(a.Points)
 	a.Knee = Knee(a.Points)
-	if parting, ok := s.Work.part(plan, s.Fleet, s.Tests, Quick); ok {
-		a.Parting = &parting
+	if division, ok := s.Work.division(plan, s.Fleet, s.Tests, Quick); ok {
+		a.Division = &division
 	}
-	a.Outlook = Look(plan, s.Fleet, Lateness, 1)
+	a.Outlook = Simulate(plan, s.Fleet, Lateness, 1)
 	return a
 }
 

@@ -59,7 +59,7 @@ func TestPlansAreTrue(t *testing.T) {
 	random := rand.New(rand.NewPCG(41, 42))
 	for range 1200 {
 		tests, f := anyTests(random), anyFleet(random)
-		together := []Together{Group, File, Test}[random.IntN(3)]
+		together := []catalog.Level{catalog.GroupLevel, catalog.FileLevel, catalog.TestLevel}[random.IntN(3)]
 		study, err := NewStudy(tests, together, f, "licence")
 		if err != nil {
 			t.Fatal(err)
@@ -154,7 +154,7 @@ func holdsTrue(t *testing.T, study *Study, p Plan) {
 func TestWithin(t *testing.T) {
 	random := rand.New(rand.NewPCG(51, 52))
 	for range 100 {
-		study, err := NewStudy(anyTests(random), Test, Fleet{Shards: 1})
+		study, err := NewStudy(anyTests(random), catalog.TestLevel, Fleet{Shards: 1})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -177,28 +177,28 @@ func TestBadFleets(t *testing.T) {
 		"shard 1 starts at -5":      {Shards: 2, Starts: map[int]float64{1: -5}},
 		"shard 1 starts at +Inf":    {Shards: 2, Starts: map[int]float64{1: math.Inf(1)}},
 	} {
-		if _, err := NewStudy(nil, Group, f); err == nil || !strings.Contains(err.Error(), words) {
+		if _, err := NewStudy(nil, catalog.GroupLevel, f); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%+v: %v, want %q", f, err, words)
 		}
 	}
 }
 
-// TestPrints holds that fingerprints change with what they are of, and with nothing else.
-func TestPrints(t *testing.T) {
+// TestFingerprints holds that fingerprints change with what they are of, and with nothing else.
+func TestFingerprints(t *testing.T) {
 	tests := anyTests(rand.New(rand.NewPCG(61, 62)))
-	what, times := Prints(tests)
+	what, times := Fingerprints(tests)
 	turned := slices.Clone(tests)
 	slices.Reverse(turned)
 	turned[0].Line, turned[0].Spread = 99, 99
-	if a, b := Prints(turned); a != what || b != times {
+	if a, b := Fingerprints(turned); a != what || b != times {
 		t.Error("the order or a line changes the fingerprints")
 	}
 	turned[0].Expected++
-	if a, b := Prints(turned); a != what || b == times {
+	if a, b := Fingerprints(turned); a != what || b == times {
 		t.Error("a time changes the wrong fingerprint")
 	}
 	turned[0].Ruled = &catalog.Rules{Holds: []string{"other"}}
-	if a, _ := Prints(turned); a == what {
+	if a, _ := Fingerprints(turned); a == what {
 		t.Error("a rule does not change the fingerprint")
 	}
 	p := NewWork(suiteOf(50)).Plan(Fleet{Shards: 4}, Quick)
@@ -216,7 +216,7 @@ func TestMachinesStart(t *testing.T) {
 	random := rand.New(rand.NewPCG(43, 44))
 	for range 100 {
 		tests := anyTests(random)
-		study, err := NewStudy(tests, Test, Fleet{Shards: 1 + random.IntN(6)})
+		study, err := NewStudy(tests, catalog.TestLevel, Fleet{Shards: 1 + random.IntN(6)})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -232,7 +232,7 @@ func TestMachinesStart(t *testing.T) {
 	for i := range even {
 		even[i] = catalog.Test{ID: fmt.Sprint(i), Group: fmt.Sprint(i), Expected: 5, Known: true}
 	}
-	study, err := NewStudy(even, Test, Fleet{Shards: 1, Start: 100})
+	study, err := NewStudy(even, catalog.TestLevel, Fleet{Shards: 1, Start: 100})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,8 +13,9 @@ func (w *Work) dealInWaves(f Fleet, effort int) (on []int, floor int64) {
 		return on, floor
 	}
 	best := w.plan(f, w.numbered(f, on), floor).Finish
+	dealt := w.dealToRunners(f, effort)
 	for _, whole := range []bool{true, false} {
-		waves := w.onRunners(f, effort, whole)
+		waves := w.inShards(f, dealt, whole)
 		if finish := w.plan(f, waves, floor).Finish; finish < best {
 			on, best = waves, finish
 		}
@@ -22,68 +23,65 @@ func (w *Work) dealInWaves(f Fleet, effort int) (on []int, floor int64) {
 	return on, floor
 }
 
-// part is the units of one shard.
-type part struct {
+// segment is the units of one shard.
+type segment struct {
 	units []int
 	begin int64 // when its runner is free for it, in ticks
 	wave  int   // from 0, on its runner
 }
 
-// onRunners deals units to the runners of a fleet and divides them into shards. whole says that the units of one place stay in one
-// shard where a runner has several places.
-func (w *Work) onRunners(f Fleet, effort int, whole bool) (on []int) {
-	runners := Fleet{Shards: f.AtOnce(), Starts: map[int]float64{}}
-	many := make([]int, runners.Shards)
-	for r := range many {
-		many[r] = f.Shards / runners.Shards
-		if r < f.Shards%runners.Shards {
-			many[r]++
+// runners is the units of a fleet dealt to as many runners as its shards may run at once.
+type runners struct {
+	many  []int   // by runner: how many shards run there, one after the other
+	units [][]int // by runner, neighbours of one place together
+}
+
+// dealToRunners deals units to the runners of a fleet.
+func (w *Work) dealToRunners(f Fleet, effort int) runners {
+	n := f.AtOnce()
+	r, late := runners{make([]int, n), make([][]int, n)}, map[int]float64{}
+	for i := range r.many {
+		r.many[i] = f.Shards / n
+		if i < f.Shards%n {
+			r.many[i]++
 		}
-		runners.Starts[r+1] = float64(many[r]) * f.Start
+		late[i+1] = float64(r.many[i]) * f.Start
 	}
-	dealt, _ := w.deal(runners, effort)
-	members := make([][]int, runners.Shards)
-	for u, r := range dealt {
-		members[r] = append(members[r], u)
+	on, _ := w.deal(Fleet{Shards: n, Starts: late}, effort)
+	for u, i := range on {
+		r.units[i] = append(r.units[i], u)
 	}
-	var parts []part
-	for r, units := range members {
+	for _, units := range r.units {
 		w.gather(units)
+	}
+	return r
+}
+
+// inShards divides what each runner has into shards. whole says that the units of one place stay in one shard where a runner
+// has several places.
+func (w *Work) inShards(f Fleet, r runners, whole bool) (on []int) {
+	var segments []segment
+	for i, units := range r.units {
 		free := int64(0)
-		for wave, units := range w.cut(units, many[r], whole) {
-			parts = append(parts, part{units, free, wave})
-			free += w.ticks(f.Start) + w.taken(units)
+		for wave, units := range w.cut(units, r.many[i], whole) {
+			segments = append(segments, segment{units, free, wave})
+			free += w.ticks(f.Start) + w.together(units)
 		}
 	}
-	slices.SortStableFunc(parts, func(a, b part) int { return cmp.Or(cmp.Compare(a.begin, b.begin), a.wave-b.wave) })
+	slices.SortStableFunc(segments, func(a, b segment) int { return cmp.Or(cmp.Compare(a.begin, b.begin), a.wave-b.wave) })
 	on = make([]int, len(w.units))
-	for number, p := range parts {
-		for _, u := range p.units {
+	for number, s := range segments {
+		for _, u := range s.units {
 			on[u] = number
 		}
 	}
 	return on
 }
 
-// taken is what units take on one shard, in ticks.
-func (w *Work) taken(units []int) int64 {
-	ticks, begun := int64(0), map[int]bool{}
-	for _, u := range units {
-		ticks += w.own[u]
-		for _, p := range w.places[u] {
-			if !begun[p] {
-				begun[p] = true
-				ticks += w.setups[p]
-			}
-		}
-	}
-	return ticks
-}
-
 // cut divides neighbouring units into n parts of about the same length, between places if whole says so.
 func (w *Work) cut(units []int, n int, whole bool) [][]int {
 	parts := make([][]int, 0, n)
-	left := w.taken(units)
+	left := w.together(units)
 	for len(parts) < n-1 {
 		target, length, at := left/int64(n-len(parts)), int64(0), 0
 		for at < len(units) {
@@ -98,7 +96,7 @@ func (w *Work) cut(units []int, n int, whole bool) [][]int {
 			at++
 		}
 		parts = append(parts, units[:at])
-		left -= w.taken(units[:at])
+		left -= w.together(units[:at])
 		units = units[at:]
 	}
 	return append(parts, units)

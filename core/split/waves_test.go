@@ -20,7 +20,7 @@ func TestWavesOfShards(t *testing.T) {
 		}
 		limit := 1 + random.IntN(4)
 		f := Fleet{Shards: limit + random.IntN(2*limit+1), Limit: limit, Start: float64(random.IntN(2))}
-		study, err := NewStudy(tests, Group, f)
+		study, err := NewStudy(tests, catalog.GroupLevel, f)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -34,7 +34,7 @@ func TestWavesOfShards(t *testing.T) {
 			}
 			runners.Starts[r+1] = float64(many) * f.Start
 		}
-		whole, err := NewStudy(tests, Group, runners)
+		whole, err := NewStudy(tests, catalog.GroupLevel, runners)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -5,6 +5,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"fernrelay/core/schedule"
 )
 
 // The efforts of planning, in steps; a million take about a tenth of a second.
@@ -15,14 +17,14 @@ const (
 
 // Work is units, prepared to be planned for any number of shards.
 type Work struct {
-	units   []*Unit // the longest first, by length
-	lengths []int64 // in ticks; see length
-	own     []int64 // the same without any setup
-	setups  []int64 // by place
-	places  [][]int // by unit
-	shared  bool    // units share a setup
-	scale   float64 // ticks a second
-	total   float64 // seconds alone, all together
+	units   []*schedule.Unit // the longest first, by length
+	lengths []int64          // in ticks; see length
+	own     []int64          // the same without any setup
+	setups  []int64          // by place
+	places  [][]int          // by unit
+	shared  bool             // units share a setup
+	scale   float64          // ticks a second
+	total   float64          // seconds alone, all together
 	unknown int
 	guessed float64 // of the total: seconds of tests never measured
 }
@@ -32,8 +34,8 @@ type Work struct {
 // What units of one place share counts once per shard. Because it is paid at least once, it is added to the length
 // of the place's longest unit: no plan is shorter than its lengths say, and if no two units share a setup none is
 // longer.
-func NewWork(units []Unit) *Work {
-	w := &Work{units: make([]*Unit, len(units))}
+func NewWork(units []schedule.Unit) *Work {
+	w := &Work{units: make([]*schedule.Unit, len(units))}
 	seconds, names := 0.0, map[string]int{}
 	for i := range units {
 		w.units[i] = &units[i]
@@ -66,7 +68,7 @@ func NewWork(units []Unit) *Work {
 		}
 		return strings.Compare(w.units[a.at].Name, w.units[b.at].Name)
 	})
-	sorted := make([]*Unit, len(order))
+	sorted := make([]*schedule.Unit, len(order))
 	w.lengths, w.own, w.places = make([]int64, len(order)), make([]int64, len(order)), make([][]int, len(order))
 	for i, o := range order {
 		sorted[i] = w.units[o.at]
@@ -111,7 +113,7 @@ func (w *Work) ticks(seconds float64) int64 { return int64(math.Round(seconds * 
 func (w *Work) seconds(ticks int64) float64 { return float64(ticks) / w.scale }
 
 // Units returns the units, the longest first.
-func (w *Work) Units() []*Unit { return w.units }
+func (w *Work) Units() []*schedule.Unit { return w.units }
 
 // Plan deals the units out so that the last shard ends as soon as can be found.
 func (w *Work) Plan(f Fleet, effort int) Plan {
@@ -345,10 +347,18 @@ func (w *Work) fill(s *Shard, members []int, speed float64) {
 		w.gather(members)
 	}
 	s.Units = make([]Placed, 0, len(members))
-	begun := map[int]bool{}
-	ticks := int64(0)
-	for _, u := range members {
+	ticks := w.lay(members, func(u int, ticks int64) {
 		s.Units = append(s.Units, Placed{w.units[u], s.Start + w.seconds(ticks)/speed})
+	})
+	s.End = s.Start + w.seconds(ticks)/speed
+}
+
+// lay calls each for units that run one after the other, with what is before it, and returns what they take together, in ticks. A
+// place is set up once.
+func (w *Work) lay(units []int, each func(u int, before int64)) (ticks int64) {
+	begun := map[int]bool{}
+	for _, u := range units {
+		each(u, ticks)
 		ticks += w.own[u]
 		for _, p := range w.places[u] {
 			if !begun[p] {
@@ -357,8 +367,11 @@ func (w *Work) fill(s *Shard, members []int, speed float64) {
 			}
 		}
 	}
-	s.End = s.Start + w.seconds(ticks)/speed
+	return ticks
 }
+
+// together returns what units take on one shard, in ticks.
+func (w *Work) together(units []int) int64 { return w.lay(units, func(int, int64) {}) }
 
 // gather brings units of one place side by side, at the place of the first.
 func (w *Work) gather(members []int) {

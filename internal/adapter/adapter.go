@@ -7,7 +7,7 @@
 //	session, err := a.Open(ctx, slot)
 //	err = session.Run(ctx, found.Tests, sink)
 //
-// Adapters know nothing of workers: a Slot is all they get.
+// A session keeps a [Recorder] of the tests that its processes run. Adapters know nothing of workers: a [process.Slot] is all they get.
 package adapter
 
 import (
@@ -18,28 +18,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
-)
-
-// Scope says how far the state that a test leaves behind can reach.
-type Scope int
-
-const (
-	// ScopeGroup: a process holds tests of one group.
-	ScopeGroup Scope = iota
-	// ScopeWorker: a process holds everything its worker runs, batch after batch.
-	ScopeWorker
-	// ScopeTest: a process runs one test, and what the test leaves is outside of it.
-	ScopeTest
-)
-
-// Isolation says what one process holds.
-type Isolation string
-
-// What a process may hold.
-const (
-	PerTest   Isolation = "test"
-	PerGroup  Isolation = "group"
-	PerWorker Isolation = "worker"
+	"fernrelay/internal/process"
 )
 
 // Shared counts the tests at the front that may share a process: only the first if it has the rule isolate, or else
@@ -68,15 +47,26 @@ type Sharer interface {
 
 // Undivided is an Adapter that may not be able to run some tests without others.
 type Undivided interface {
-	// Unit returns what runs at once: UnitFile, UnitSuite, or "" if single tests can run.
-	Unit() string
+	// Unit returns the least that runs at once: a file, the suite, or "" if single tests can run.
+	Unit() catalog.Level
 }
 
-// The least that a program may run at once.
-const (
-	UnitFile  = "file"
-	UnitSuite = "suite"
-)
+// Sourced is an Adapter that knows the source of its tests, and can run them with another.
+type Sourced interface {
+	// Source returns the name of a test's function and the flags of its build; "" for a test without one.
+	Source(t *catalog.Test) (function string, flags []string)
+	// WithSources returns an adapter that builds with other contents of some files, by their absolute paths, in a store of its own.
+	WithSources(store string, contents map[string][]byte) (Adapter, error)
+}
+
+// Varied is an Adapter whose tests depend on the flags and the environment of their build.
+type Varied interface {
+	Adapter
+	// Elsewhere returns an adapter that builds with other flags and another environment, in a store of its own.
+	Elsewhere(store string, flags, env []string) (Varied, error)
+	// Constrain says in a test whether a build of this adapter meets its build constraint.
+	Constrain(t *catalog.Test)
+}
 
 // Builder is an Adapter whose groups are built.
 type Builder interface {
@@ -175,9 +165,10 @@ type Adapter interface {
 	// that group runs. Prepare calls progress, from any goroutine, with words for what it does.
 	Prepare(ctx context.Context, tests []*catalog.Test, progress func(what string)) error
 	// Open makes a place to run tests in.
-	Open(ctx context.Context, slot Slot) (Session, error)
-	// Scope says how far state reaches in this suite's sessions.
-	Scope() Scope
+	Open(ctx context.Context, slot process.Slot) (Session, error)
+	// Scope returns what one process of this suite holds, and so how far the state that a test leaves can reach: one test, which
+	// leaves it outside of the process; tests of one group; or, for the suite, all that a worker runs, batch after batch.
+	Scope() catalog.Level
 }
 
 // Session is a place to run tests, with state that may leak from test to test.

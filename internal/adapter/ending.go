@@ -10,17 +10,17 @@ import (
 // Ended reports that the process has ended and how, and sets the outcome of the test during which it ended. place
 // finds file and line in a test's message. Tests that did not run are left for Next; if none had begun, the caller
 // decides, because the next process would only end like this one.
-func (b *Batch) Ended(ending string, place func(words string) (message, file string, line int)) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.idled != "" {
-		b.blameNext()
+func (r *Recorder) Ended(ending string, place func(words string) (message, file string, line int)) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.idled != "" {
+		r.blameNext()
 		return
 	}
 	var running, paused []*state
 	timedOut := false
-	for _, t := range b.tests {
-		s := b.states[t.ID]
+	for _, t := range r.tests {
+		s := r.states[t.ID]
 		if s.outcome != "" || !s.started {
 			continue
 		}
@@ -30,28 +30,28 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 		}
 		if s.timedOut {
 			timedOut = true
-			b.timeOut(s, t)
+			r.timeOut(s, t)
 			continue
 		}
 		running = append(running, s)
 	}
-	if len(running) == 0 && len(paused) > 0 && !b.moved {
+	if len(running) == 0 && len(paused) > 0 && !r.moved {
 		running = paused[:1] // else the next process would end like this one
 	}
 	if timedOut || len(running) == 0 {
-		b.rest(running)
+		r.rest(running)
 		return
 	}
 	if len(running) > 1 {
 		for _, s := range running {
-			b.alone = append(b.alone, s.id)
+			r.alone = append(r.alone, s.id)
 		}
-		b.rest(running)
+		r.rest(running)
 		return
 	}
 	s := running[0]
-	if b.expired { // the one that it was for has got its outcome late
-		b.timeOut(s, b.test(s.id))
+	if r.expired { // the one that it was for has got its outcome late
+		r.timeOut(s, r.test(s.id))
 		return
 	}
 	words, file, line := place(string(s.tail))
@@ -59,33 +59,33 @@ func (b *Batch) Ended(ending string, place func(words string) (message, file str
 	if words != "" {
 		message += "; its last words: " + words
 	}
-	b.finish(s, run.Event{ID: s.id, Outcome: run.Errored, Failure: run.Failure{File: file, Line: line, Message: message}})
+	r.finish(s, run.Event{ID: s.id, Outcome: run.Errored, Failure: run.Failure{File: file, Line: line, Message: message}})
 }
 
 // blameNext sets the outcome of the test that should have run next when the process was killed between two tests,
 // so that the next process does not end like this one.
-func (b *Batch) blameNext() {
-	if b.idled != BetweenTests {
+func (r *Recorder) blameNext() {
+	if r.idled != BetweenTests {
 		return
 	}
-	for _, t := range b.tests {
-		if s := b.states[t.ID]; s.outcome == "" {
-			b.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: "it did not start or continue: the process was " + b.Silent(b.idled)}})
+	for _, t := range r.tests {
+		if s := r.states[t.ID]; s.outcome == "" {
+			r.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: "it did not start or continue: the process was " + r.Silent(r.idled)}})
 			return
 		}
 	}
 }
 
 // timeOut sets the outcome of a test whose time was up.
-func (b *Batch) timeOut(s *state, t catalog.Test) {
-	b.pause(s)
-	b.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: fmt.Sprintf("timed out at %s; its processes were killed", b.limits.Test)}})
+func (r *Recorder) timeOut(s *state, t catalog.Test) {
+	r.pause(s)
+	r.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: fmt.Sprintf("timed out at %s; its processes were killed", r.limits.Test)}})
 }
 
 // rest stops the clocks of tests whose process is gone.
-func (b *Batch) rest(running []*state) {
+func (r *Recorder) rest(running []*state) {
 	for _, s := range running {
-		b.pause(s)
+		r.pause(s)
 	}
 }
 

@@ -266,7 +266,7 @@ func TestOrigin(t *testing.T) {
 // of its shard, in the order planned.
 func TestPlannedRun(t *testing.T) {
 	r := open(t)
-	study, err := r.Split(r.Catalog.Tests, split.Test, split.Fleet{Shards: 3}, true)
+	study, err := r.Split(r.Catalog.Tests, catalog.TestLevel, split.Fleet{Shards: 3}, true)
 	if err != nil {
 		t.Fatal(err)
 	}

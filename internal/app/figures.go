@@ -4,6 +4,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/run"
+	"fernrelay/core/schedule"
 	"fernrelay/core/split"
 )
 
@@ -20,11 +21,11 @@ func (a *App) Slowest(p *history.Past, tests []catalog.Test, n int) (*history.Sl
 
 // TrialLevels finds out how finely the tests of a request may run side by side, with up to a number of runs of each level.
 // do runs a request.
-func (a *App) TrialLevels(q Request, times int, do func(q Request, what string) (*run.Run, error)) (*split.LevelTrial, error) {
+func (a *App) TrialLevels(q Request, times int, do func(q Request, what string) (*run.Run, error)) (*schedule.LevelTrial, error) {
 	if err := a.CheckDivisible(q.Tests, "run side by side"); err != nil {
 		return nil, err
 	}
-	return split.TrialLevels(q.Tests, q.Workers, times, func(l split.LevelRun) (*run.Run, error) {
+	return schedule.TrialLevels(q.Tests, q.Workers, times, func(l schedule.LevelRun) (*run.Run, error) {
 		one := q
 		one.Workers, one.Together, one.InOrder = l.Workers, l.Together, l.InOrder || q.InOrder
 		if l.First != nil {

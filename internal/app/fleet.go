@@ -13,6 +13,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/order"
 	"fernrelay/core/run"
+	"fernrelay/core/schedule"
 	"fernrelay/core/split"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/fleet"
@@ -54,7 +55,7 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	}
 	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Source: a.history.originOf(ctx), Mixed: f.Mixed, Trial: q.Trial, Crossing: crossingKey(a.Project),
 		Tests: q.Tests, Bare: q.bareGroups(), Shared: a.Project.Shared, Lease: f.Lease, Again: f.Again, WithNeeds: a.WithNeeds, Lookup: a.Catalog.Lookup,
-		Schedule: func(tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
+		Schedule: func(tests []catalog.Test, workers int, times *history.Times) (*schedule.Schedule, error) {
 			return a.fleetSchedule(q, tests, workers, times)
 		}})
 	if err != nil {
@@ -101,7 +102,7 @@ func (a *App) sourcesChanged(member *fleet.Member, started, now run.Source, mixe
 
 // fleetSchedule plans the tests of a fleet run for about as many workers. Times of the station go before those of this
 // request.
-func (a *App) fleetSchedule(q Request, tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
+func (a *App) fleetSchedule(q Request, tests []catalog.Test, workers int, times *history.Times) (*schedule.Schedule, error) {
 	if times != nil {
 		tests = expect(tests, *times)
 	}

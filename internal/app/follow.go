@@ -5,13 +5,13 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/ledger"
 )
 
 // Followed is a run that another process does.
 type Followed struct {
-	Schedule *split.Schedule
+	Schedule *schedule.Schedule
 	Tests    int // in all, with those that a resumed run had done before
 	Workers  int
 }
@@ -28,8 +28,8 @@ func (a *App) Follow(ctx context.Context, journal string, begin func(Followed), 
 }
 
 // scheduleOf returns the schedule of a task. Tests that the project does not have are known by their ID only.
-func (a *App) scheduleOf(task ledger.Task) *split.Schedule {
-	batches := make([]split.Batch, len(task.Batches))
+func (a *App) scheduleOf(task ledger.Task) *schedule.Schedule {
+	batches := make([]schedule.Batch, len(task.Batches))
 	for i, b := range task.Batches {
 		batches[i].Worker, batches[i].Apart = b.Worker, b.Apart
 		for _, at := range b.Tests {
@@ -40,5 +40,5 @@ func (a *App) scheduleOf(task ledger.Task) *split.Schedule {
 			batches[i].Tests = append(batches[i].Tests, t)
 		}
 	}
-	return split.NewSchedule(batches, a.Project.Resources)
+	return schedule.Of(batches, a.Project.Resources)
 }

@@ -11,8 +11,8 @@ import (
 
 	"fernrelay/core/matrix"
 	"fernrelay/core/run"
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/ledger"
+	"fernrelay/internal/process"
 	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
 	"fernrelay/internal/worktree"
@@ -48,7 +48,7 @@ func openHistory(ctx context.Context, dir string) (*History, error) {
 // historyOf opens the history of a project. Before anything else it cleans up after processes that were killed: it kills
 // what their tests left running, then gives back what their hunts borrowed, and then cleans their slots.
 func historyOf(ctx context.Context, p *project.Project) *History {
-	adapter.RecordIn(p.Records)
+	process.RecordIn(p.Records)
 	killed := workspace.Setup(p).Recover()
 	notes, err := worktree.GiveBack(p.Dir, p.StorePath(), func() string { return project.Head(ctx, p.Dir) })
 	if err != nil {

@@ -456,7 +456,7 @@ func (s *search) report() {
 // outside reports whether tests leave state outside of their processes.
 func (h *hunter) outside(victim string) bool {
 	t, ok := h.app.Catalog.Lookup(victim)
-	return ok && h.app.Adapters[t.Suite].Scope() == adapter.ScopeTest
+	return ok && h.app.Adapters[t.Suite].Scope() == catalog.TestLevel
 }
 
 // trialOrder returns the tests of a trial, in which nothing runs side by side if it is serial.

@@ -22,8 +22,8 @@ import (
 	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/owned"
+	"fernrelay/internal/process"
 	"fernrelay/internal/service"
 	"fernrelay/internal/wholefile"
 	"fernrelay/internal/workspace"
@@ -466,8 +466,8 @@ func (r *MatrixRun) runThen(ctx context.Context, step *matrix.Then) error {
 	within := r.app.Project.Matrix.ThenWithin
 	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("it was still running after %s, its within, and was killed", within))
 	defer cancel()
-	said := &adapter.Tail{Limit: 64 << 10}
-	cmd := adapter.Command(ctx, r.app.Project.Dir, adapter.Slot{Env: []string{"FERN_MATRIX=" + path}}, adapter.ProgramPath(r.app.Project.Dir, words[0]), words[1:]...)
+	said := &process.Tail{Limit: 64 << 10}
+	cmd := process.Command(ctx, r.app.Project.Dir, process.Slot{Env: []string{"FERN_MATRIX=" + path}}, process.ProgramPath(r.app.Project.Dir, words[0]), words[1:]...)
 	cmd.Stdout, cmd.Stderr = said, said
 	err = cmd.Run()
 	step.Output = plain.Text(said.String())
@@ -475,7 +475,7 @@ func (r *MatrixRun) runThen(ctx context.Context, step *matrix.Then) error {
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
 		return context.Cause(ctx)
 	case err != nil:
-		return errors.New(adapter.Ending(err))
+		return errors.New(process.Ending(err))
 	}
 	return nil
 }

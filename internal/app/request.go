@@ -10,8 +10,8 @@ import (
 	"fernrelay/core/order"
 	"fernrelay/core/quarantine"
 	"fernrelay/core/run"
+	"fernrelay/core/schedule"
 	"fernrelay/core/split"
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/processors"
 	"fernrelay/internal/service"
@@ -31,12 +31,12 @@ type Request struct {
 	Worker  map[string]int // by ID: the only worker that runs it, if that is planned
 	Shard   *run.Planned   // the shard of a plan that this is, if it is one
 
-	Schedule *split.Schedule // as App.Schedule returns it; nil to build it
-	Before   *run.Run        // of the killed run that this one resumes: what it had come to
-	Mixed    string          // in words, that what it resumes is of another source; "" if it is not
-	Planned  float64         // seconds that a plan expects; 0 if there is none
-	Together split.Together  // what never runs side by side; empty for what each suite says
-	First    map[string]int  // by ID, from 1: the rank of tests that go before others
+	Schedule *schedule.Schedule // as App.Schedule returns it; nil to build it
+	Before   *run.Run           // of the killed run that this one resumes: what it had come to
+	Mixed    string             // in words, that what it resumes is of another source; "" if it is not
+	Planned  float64            // seconds that a plan expects; 0 if there is none
+	Together catalog.Level      // what never runs side by side; empty for what each suite says
+	First    map[string]int     // by ID, from 1: the rank of tests that go before others
 
 	StopAfter int           // after this many bad outcomes no more tests start; 0 for no limit
 	Retries   int           // how often a bad test runs again at most
@@ -154,12 +154,12 @@ func (a *App) ReplayRequest(name string, worker int) (q Request, gone int, err e
 }
 
 // Schedule returns the schedule of a request. It is built once per run, and shared with those who follow it.
-func (a *App) Schedule(q Request) *split.Schedule {
-	deal := split.Deal{Undivided: a.undivided(), Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, Parted: q.parted, First: q.First, Together: q.Together}
+func (a *App) Schedule(q Request) *schedule.Schedule {
+	options := schedule.Options{Undivided: a.undivided(), Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, Parted: q.parted, First: q.First, Together: q.Together}
 	for suite, adapt := range a.Adapters {
-		deal.Lasting[suite] = adapt.Scope() == adapter.ScopeWorker
+		options.Lasting[suite] = adapt.Scope() == catalog.SuiteLevel
 	}
-	return deal.Schedule(q.Tests)
+	return schedule.New(q.Tests, options)
 }
 
 // Planned returns the seconds that a request should take without building: those of its plan, or of one
@@ -179,11 +179,11 @@ func (a *App) Planned(q Request) (seconds float64, unused string) {
 	if plan.Unknown > len(q.Tests)/2 {
 		return 0, unused
 	}
-	schedule := q.Schedule
-	if schedule == nil {
-		schedule = a.Schedule(q)
+	s := q.Schedule
+	if s == nil {
+		s = a.Schedule(q)
 	}
-	return schedule.Finish(q.Workers, processors.Count()), unused
+	return s.Finish(q.Workers, processors.Count()), unused
 }
 
 // AloneSeconds returns how long one worker took for the tests of a request when it last ran them, from the first test on;

@@ -12,7 +12,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/owned"
@@ -23,14 +23,14 @@ import (
 // Run runs a request, passes events to the sink, and keeps the run in the ledger under a number, also if ctx
 // ends. If it cannot be kept, the error says why and what becomes of it; Run returns the run all the same.
 func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, number int, err error) {
-	schedule := q.Schedule
-	if schedule == nil {
-		schedule = a.Schedule(q)
+	s := q.Schedule
+	if s == nil {
+		s = a.Schedule(q)
 	}
 	own := owned.Begin(a.Project.Records())
 	defer own.Close()     // if the slots were not opened
 	go own.PrepareGroup() // takes as long as what git says
-	task := a.task(q, schedule)
+	task := a.task(q, s)
 	source := a.history.originOf(ctx)
 	task.SetSource(source)
 	q.source = source
@@ -40,7 +40,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	setup.Limit, setup.Offset, setup.Record = q.Limit, q.Offset, own
 	services := workspace.Services(a.Project)
 	services.Shared = q.Shared
-	job := engine.Job{Adapters: a.Adapters, Schedule: schedule, Bare: q.Bare, Source: engine.Local(schedule, q.Workers), Workers: q.Workers, Setup: setup, Services: services, Strict: q.Strict,
+	job := engine.Job{Adapters: a.Adapters, Schedule: s, Bare: q.Bare, Source: engine.Local(s, q.Workers), Workers: q.Workers, Setup: setup, Services: services, Strict: q.Strict,
 		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Preparing: q.Preparing}
 	fold := q.fold()
 	if err := engine.Run(ctx, job, q.record(fold, journal, sink)); err != nil {
@@ -142,7 +142,7 @@ func crossingKey(p *project.Project) string {
 }
 
 // task returns what the journal of a request says that it does.
-func (a *App) task(q Request, schedule *split.Schedule) ledger.Task {
+func (a *App) task(q Request, s *schedule.Schedule) ledger.Task {
 	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, Order: q.Order, Machine: machine(), InOrder: q.InOrder, Trial: q.Trial, Crossing: crossingKey(a.Project)}
 	if q.Before != nil {
 		for _, r := range q.Before.Results {
@@ -154,7 +154,7 @@ func (a *App) task(q Request, schedule *split.Schedule) ledger.Task {
 		place[q.Tests[i].ID] = len(task.Tests)
 		task.Tests = append(task.Tests, q.Tests[i].ID)
 	}
-	for _, b := range schedule.Batches {
+	for _, b := range s.Batches {
 		batch := ledger.TaskBatch{Worker: b.Worker, Apart: b.Apart}
 		for i := range b.Tests {
 			batch.Tests = append(batch.Tests, place[b.Tests[i].ID])

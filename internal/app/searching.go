@@ -50,7 +50,7 @@ func (a *App) newSearching(ctx context.Context, s Search) (*searching, error) {
 		group := t.GroupName()
 		q.names[group] = append(q.names[group], t.Name)
 		name := group
-		if a.Adapters[t.Suite].Scope() != adapter.ScopeGroup {
+		if a.Adapters[t.Suite].Scope() != catalog.GroupLevel {
 			name = t.Suite
 		}
 		if byName[name] == nil {

@@ -9,7 +9,7 @@ import (
 
 // Split prepares tests to be split, as the workspace does. Shards on machines of their own first take the time that
 // machines take to start, unless f says which.
-func (a *App) Split(tests []catalog.Test, together split.Together, f split.Fleet, here bool) (*split.Study, error) {
+func (a *App) Split(tests []catalog.Test, together catalog.Level, f split.Fleet, here bool) (*split.Study, error) {
 	if !here {
 		if err := a.CheckDivisible(tests, "be divided among shards"); err != nil {
 			return nil, err

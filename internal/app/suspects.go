@@ -9,7 +9,6 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/ledger"
 )
 
@@ -120,7 +119,7 @@ func (s *suspects) around(ran *run.Run, victim catalog.Test, reach []string) (be
 			}
 		case earlier, s.sideBySide(other, res):
 			wider = append(wider, t.ID)
-			if within[t.ID] && (s.scope(victim) == adapter.ScopeWorker || other.Batch == res.Batch) {
+			if within[t.ID] && (s.scope(victim) == catalog.SuiteLevel || other.Batch == res.Batch) {
 				before = append(before, t.ID)
 			}
 		}
@@ -155,7 +154,7 @@ func (s *suspects) lastBad(id string) (*run.Run, error) {
 
 // past returns what ran before a victim in earlier runs, and its outcomes.
 func (s *suspects) past(victim catalog.Test) ([]hunt.Past, error) {
-	companies, err := s.ledger.Companies([]string{victim.ID}, s.scope(victim) != adapter.ScopeWorker, pastRuns)
+	companies, err := s.ledger.Companies([]string{victim.ID}, s.scope(victim) != catalog.SuiteLevel, pastRuns)
 	return pastIn(companies[victim.ID]), err
 }
 
@@ -191,7 +190,7 @@ func (s *suspects) reach(victim catalog.Test) []string {
 	var reach []string
 	for _, t := range s.app.Catalog.Tests {
 		inReach := t.Suite == victim.Suite && t.SkipReason == "" && (t.Unmet == nil || victim.Unmet != nil) &&
-			(s.scope(victim) == adapter.ScopeWorker || t.Group == victim.Group)
+			(s.scope(victim) == catalog.SuiteLevel || t.Group == victim.Group)
 		if inReach || t.ID == victim.ID {
 			reach = append(reach, t.ID)
 		}
@@ -199,14 +198,14 @@ func (s *suspects) reach(victim catalog.Test) []string {
 	return reach
 }
 
-func (s *suspects) scope(t catalog.Test) adapter.Scope { return s.app.Adapters[t.Suite].Scope() }
+func (s *suspects) scope(t catalog.Test) catalog.Level { return s.app.Adapters[t.Suite].Scope() }
 
 // processOf names the process that a test shares with others.
 func (s *suspects) processOf(t *catalog.Test) string {
 	switch s.scope(*t) {
-	case adapter.ScopeWorker:
+	case catalog.SuiteLevel:
 		return t.Suite
-	case adapter.ScopeTest:
+	case catalog.TestLevel:
 		return t.ID
 	}
 	return t.GroupName()

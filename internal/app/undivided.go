@@ -4,27 +4,24 @@ import (
 	"fmt"
 
 	"fernrelay/core/catalog"
-	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
 )
 
 // undivided returns the suites whose programs cannot run some tests without others, by what they run at once.
-func (a *App) undivided() map[string]split.Together {
-	units := map[string]split.Together{}
+func (a *App) undivided() map[string]catalog.Level {
+	units := map[string]catalog.Level{}
 	for suite, adapt := range a.Adapters {
 		if u, ok := adapt.(adapter.Undivided); ok && u.Unit() != "" {
-			units[suite] = split.Together(u.Unit())
+			units[suite] = u.Unit()
 		}
 	}
 	return units
 }
 
-// unitOf names what the program of an undivided suite runs at once with a test.
-func unitOf(t *catalog.Test, unit split.Together) string {
-	if unit == split.File {
-		return t.Suite + ":" + t.File
-	}
-	return t.Suite
+// wholeOf names what the program of an undivided suite runs at once with a test.
+func wholeOf(t *catalog.Test, unit catalog.Level) string {
+	name, _ := unit.Place(t)
+	return name
 }
 
 // checkWhole returns an error if some tests are a part of what their program can only run as a whole.
@@ -35,10 +32,10 @@ func (a *App) checkWhole(tests []catalog.Test) error {
 	}
 	picked, all := map[string]int{}, map[string]int{}
 	for i := range tests {
-		picked[unitOf(&tests[i], units[tests[i].Suite])]++
+		picked[wholeOf(&tests[i], units[tests[i].Suite])]++
 	}
 	for i := range a.Catalog.Tests {
-		all[unitOf(&a.Catalog.Tests[i], units[a.Catalog.Tests[i].Suite])]++
+		all[wholeOf(&a.Catalog.Tests[i], units[a.Catalog.Tests[i].Suite])]++
 	}
 	for i := range tests {
 		t := &tests[i]
@@ -47,7 +44,7 @@ func (a *App) checkWhole(tests []catalog.Test) error {
 			continue
 		}
 		rules := t.Rules()
-		switch name := unitOf(t, unit); {
+		switch name := wholeOf(t, unit); {
 		case picked[name] != all[name]:
 			return a.takesNoNames(t, unit, fmt.Sprintf("it cannot run %d of %d without the others", picked[name], all[name]))
 		case len(t.Asks().Steps) > 0:
@@ -71,9 +68,9 @@ func (a *App) CheckDivisible(tests []catalog.Test, something string) error {
 }
 
 // takesNoNames returns the error for what the program of a test cannot do, with the way out.
-func (a *App) takesNoNames(t *catalog.Test, unit split.Together, cannot string) error {
+func (a *App) takesNoNames(t *catalog.Test, unit catalog.Level, cannot string) error {
 	what := "all of its tests"
-	if unit == split.File {
+	if unit == catalog.FileLevel {
 		what = "all tests of a file"
 	}
 	return fmt.Errorf("suite %s: its command takes no names (run has neither {name} nor {names}), so it runs %s at once, and %s: add {name} or {names} to run in fern.toml, or leave the suite out with -p 'not suite:%s'",
@@ -90,11 +87,11 @@ func (a *App) widen(tests []catalog.Test) []catalog.Test {
 	for i := range tests {
 		have[tests[i].ID] = true
 		if unit := units[tests[i].Suite]; unit != "" {
-			some[unitOf(&tests[i], unit)] = true
+			some[wholeOf(&tests[i], unit)] = true
 		}
 	}
 	for i := range a.Catalog.Tests {
-		if t := &a.Catalog.Tests[i]; units[t.Suite] != "" && some[unitOf(t, units[t.Suite])] && !have[t.ID] {
+		if t := &a.Catalog.Tests[i]; units[t.Suite] != "" && some[wholeOf(t, units[t.Suite])] && !have[t.ID] {
 			tests = append(tests, *t)
 		}
 	}

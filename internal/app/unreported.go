@@ -14,7 +14,7 @@ func (a *App) Unreported(m *run.Merged) (ids []string) {
 		return nil
 	}
 	tests = workspace.Lone(tests)
-	if catalogPrint, _ := split.Prints(tests); catalogPrint != m.Planned.Catalog {
+	if catalogPrint, _ := split.Fingerprints(tests); catalogPrint != m.Planned.Catalog {
 		return nil
 	}
 	for i := range tests {

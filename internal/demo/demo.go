@@ -16,10 +16,10 @@ import (
 	"time"
 
 	"fernrelay/core/run"
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/demo/glasshouse"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/owned"
+	"fernrelay/internal/process"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wholefile"
 )
@@ -156,7 +156,7 @@ func LayOutIn(dir string) error {
 // user, and keeps any other beside the new one.
 func writeConfig(file string) error {
 	kept, err := os.ReadFile(file)
-	if err == nil && bytes.Contains(kept, []byte(`"`+adapter.Self+" "+HostCommand+`"`)) {
+	if err == nil && bytes.Contains(kept, []byte(`"`+process.Self+" "+HostCommand+`"`)) {
 		return nil
 	}
 	if err == nil {

@@ -21,11 +21,11 @@ import (
 
 	"github.com/charmbracelet/colorprofile"
 
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/app"
 	"fernrelay/internal/disk"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/owned"
+	"fernrelay/internal/process"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wording"
 )
@@ -206,7 +206,7 @@ func toolchain(ctx context.Context, p *project.Project) Finding {
 func programs(p *project.Project) (found []Finding) {
 	conditions := p.ConditionPrograms()
 	for _, name := range p.Programs() {
-		_, err := exec.LookPath(adapter.ProgramPath(p.Dir, name))
+		_, err := exec.LookPath(process.ProgramPath(p.Dir, name))
 		switch {
 		case err == nil:
 			found = append(found, Finding{"program " + name, OK, "found", ""})

@@ -16,6 +16,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
+	"fernrelay/core/schedule"
 	"fernrelay/core/split"
 	"fernrelay/internal/testfiles"
 )
@@ -88,10 +89,10 @@ func sampleWeave() *catalog.Weave {
 }
 
 func samplePlan(seconds ...float64) (split.Plan, []split.Point) {
-	var units []split.Unit
+	var units []schedule.Unit
 	for i, s := range seconds {
 		name := fmt.Sprintf("glass & <%d>", i)
-		units = append(units, split.Unit{Name: name, Label: name, Tests: []string{name}, Seconds: s})
+		units = append(units, schedule.Unit{Name: name, Label: name, Tests: []string{name}, Seconds: s})
 	}
 	work := split.NewWork(units)
 	return work.Plan(split.Fleet{Shards: 3, Starts: map[int]float64{2: 20}}, split.Quick), work.Curve(split.Fleet{}, 60, split.Quick)

@@ -27,20 +27,21 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 	"fernrelay/internal/service"
 )
 
 // Job is what Run runs.
 type Job struct {
 	Adapters  map[string]adapter.Adapter // by suite
-	Schedule  *split.Schedule
+	Schedule  *schedule.Schedule
 	Bare      map[string][]string // by suite: groups without tests to run that are built, too
 	Source    Source              // hands out the schedule's batches
 	Lease     time.Duration       // how long a claim holds unless it is renewed; 0 for as long as the process lives
 	Workers   int                 // at least 1
-	Setup     adapter.Setup       // of the workers' slots
+	Setup     process.Setup       // of the workers' slots
 	Services  service.Config      // that the suites need
 	Strict    bool                // tests whose service this machine does not have are errored; otherwise skipped
 	StopAfter int                 // after this many bad outcomes no more tests start; 0 for no limit
@@ -107,7 +108,7 @@ type execution struct {
 	mu         sync.Mutex
 	resumed    *sync.Cond // the run is no longer paused
 	sink       run.Sink
-	taken      []*split.Batch
+	taken      []*schedule.Batch
 	open       map[string]*catalog.Test // without an outcome yet
 	came       map[string]run.Outcome   // by ID
 	counts     map[run.Outcome]int
@@ -305,7 +306,7 @@ func (r *execution) renew(ctx context.Context, claim *Claim, lose context.Cancel
 }
 
 // disown forgets the tests of a batch that have no outcome, as another machine runs them.
-func (r *execution) disown(batch *split.Batch) {
+func (r *execution) disown(batch *schedule.Batch) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for i := range batch.Tests {
@@ -313,7 +314,7 @@ func (r *execution) disown(batch *split.Batch) {
 	}
 }
 
-func (r *execution) settleAll(batch *split.Batch, worker, number int, o run.Outcome, why string) {
+func (r *execution) settleAll(batch *schedule.Batch, worker, number int, o run.Outcome, why string) {
 	for i := range batch.Tests {
 		r.settle(&batch.Tests[i], worker, number, o, why)
 	}
@@ -355,7 +356,7 @@ func (r *execution) note(text string) {
 }
 
 // runBatch runs a batch; bad tests run again as often as the job says.
-func (r *execution) runBatch(ctx context.Context, batch *split.Batch, w *worker) error {
+func (r *execution) runBatch(ctx context.Context, batch *schedule.Batch, w *worker) error {
 	if err := r.unprepared[batch.Suite]; err != nil {
 		r.settleAll(batch, 0, 0, r.outcomeWithout(err), err.Error())
 		return nil

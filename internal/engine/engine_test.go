@@ -16,13 +16,15 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
+	"fernrelay/core/schedule"
 	"fernrelay/core/split"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 )
 
 // puppet is an adapter whose tests do what their names say.
 type puppet struct {
-	scope adapter.Scope
+	scope catalog.Level
 	mu    sync.Mutex
 	slots map[int]string // the folder for temporary files by slot
 	runs  []string       // the names of each Session.Run, joined
@@ -33,7 +35,7 @@ type puppet struct {
 
 func (p *puppet) Discover(context.Context) (adapter.Found, error)      { return adapter.Found{}, nil }
 func (p *puppet) Touched([]string) (func(*catalog.Test) string, error) { return nil, nil }
-func (p *puppet) Scope() adapter.Scope                                 { return p.scope }
+func (p *puppet) Scope() catalog.Level                                 { return p.scope }
 
 func (p *puppet) Prepare(_ context.Context, tests []*catalog.Test, _ func(string)) error {
 	for _, t := range tests {
@@ -47,7 +49,7 @@ func (p *puppet) Prepare(_ context.Context, tests []*catalog.Test, _ func(string
 	return nil
 }
 
-func (p *puppet) Open(_ context.Context, slot adapter.Slot) (adapter.Session, error) {
+func (p *puppet) Open(_ context.Context, slot process.Slot) (adapter.Session, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.slots[slot.Number] = slot.Temp
@@ -120,7 +122,7 @@ func play(t *testing.T, ctx context.Context, p *puppet, tests []catalog.Test, wo
 	p.slots = map[int]string{}
 	r := run.New()
 	var events []run.Event
-	err := Run(ctx, newJob(adapters, tests, split.Deal{Workers: workers, Resources: map[string]int{"bus": 2}}, workers), func(e run.Event) {
+	err := Run(ctx, newJob(adapters, tests, schedule.Options{Workers: workers, Resources: map[string]int{"bus": 2}}, workers), func(e run.Event) {
 		r.Apply(e)
 		events = append(events, e)
 	})
@@ -233,17 +235,17 @@ func TestQueue(t *testing.T) {
 		test("a", "1", 1, catalog.Rules{}), test("b", "1", 5, catalog.Rules{}), test("a", "2", 1, catalog.Rules{}), test("c", "1", 3, catalog.Rules{}),
 	}
 	for _, c := range []struct {
-		scope   adapter.Scope
+		scope   catalog.Level
 		inOrder bool
 		want    string
 	}{
-		{adapter.ScopeGroup, false, "b1 | c1 | a1 a2"},
-		{adapter.ScopeWorker, false, "b1 | c1 | a1 a2"},
-		{adapter.ScopeGroup, true, "a1 a2 | b1 | c1"},
-		{adapter.ScopeWorker, true, "a1 | b1 | a2 | c1"},
+		{catalog.GroupLevel, false, "b1 | c1 | a1 a2"},
+		{catalog.SuiteLevel, false, "b1 | c1 | a1 a2"},
+		{catalog.GroupLevel, true, "a1 a2 | b1 | c1"},
+		{catalog.SuiteLevel, true, "a1 | b1 | a2 | c1"},
 	} {
 		var batches []string
-		for _, b := range newJob(map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, tests, split.Deal{Workers: 2, InOrder: c.inOrder}, 2).Schedule.Batches {
+		for _, b := range newJob(map[string]adapter.Adapter{"s": &puppet{scope: c.scope}}, tests, schedule.Options{Workers: 2, InOrder: c.inOrder}, 2).Schedule.Batches {
 			var names []string
 			for _, t := range b.Tests {
 				names = append(names, t.Group+t.Name)
@@ -251,7 +253,7 @@ func TestQueue(t *testing.T) {
 			batches = append(batches, strings.Join(names, " "))
 		}
 		if got := strings.Join(batches, " | "); got != c.want {
-			t.Errorf("scope %d, in order %t: %s, want %s", c.scope, c.inOrder, got, c.want)
+			t.Errorf("scope %s, in order %t: %s, want %s", c.scope, c.inOrder, got, c.want)
 		}
 	}
 }
@@ -332,7 +334,7 @@ func TestPlannedWorkers(t *testing.T) {
 			worker[made.ID] = random.IntN(4) // 0 for whichever is free
 		}
 		r := run.New()
-		job := newJob(adapters, tests, split.Deal{InOrder: true, Worker: worker}, 3)
+		job := newJob(adapters, tests, schedule.Options{InOrder: true, Worker: worker}, 3)
 		if err := Run(context.Background(), job, r.Apply); err != nil {
 			t.Fatal(err)
 		}
@@ -363,7 +365,7 @@ func TestStopAfter(t *testing.T) {
 			tests = append(tests, test(fmt.Sprint("g", i/10, name == "slow", i), name, 1, catalog.Rules{}))
 		}
 		ran := run.New()
-		job := newJob(adapters, tests, split.Deal{InOrder: true}, workers)
+		job := newJob(adapters, tests, schedule.Options{InOrder: true}, workers)
 		job.StopAfter = 2
 		if err := Run(context.Background(), job, ran.Apply); err != nil {
 			t.Fatal(err)
@@ -384,7 +386,7 @@ func TestStopAfter(t *testing.T) {
 // within 3 % of a plan of the same tests.
 func TestDealing(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 1))
-	for _, level := range split.Levels {
+	for _, level := range catalog.Levels {
 		for _, workers := range []int{2, 4, 7} {
 			var tests []catalog.Test
 			for i := range 900 {
@@ -398,7 +400,7 @@ func TestDealing(t *testing.T) {
 				}
 				tests = append(tests, made)
 			}
-			queue := newJob(nil, tests, split.Deal{Workers: workers, Together: level, First: map[string]int{tests[500].ID: 1}}, workers).Schedule.Batches
+			queue := newJob(nil, tests, schedule.Options{Workers: workers, Together: level, First: map[string]int{tests[500].ID: 1}}, workers).Schedule.Batches
 			seen, apart := map[string]int{}, map[string]string{}
 			for i, b := range queue {
 				if i > 1 && b.Seconds() > queue[i-1].Seconds()+1e-9 {
@@ -406,7 +408,7 @@ func TestDealing(t *testing.T) {
 				}
 				for _, made := range b.Tests {
 					seen[made.ID]++
-					if other, ok := apart[made.Group]; ok && level == split.Group && (other != b.Apart || other == "") {
+					if other, ok := apart[made.Group]; ok && level == catalog.GroupLevel && (other != b.Apart || other == "") {
 						t.Errorf("the group %s may run side by side with itself", made.Group)
 					}
 					apart[made.Group] = b.Apart
@@ -415,14 +417,14 @@ func TestDealing(t *testing.T) {
 			if len(seen) != len(tests) || !slices.ContainsFunc(queue[0].Tests, func(made catalog.Test) bool { return made.ID == tests[500].ID }) {
 				t.Errorf("%s on %d workers: %d of %d tests dealt, the first batch %v", level, workers, len(seen), len(tests), queue[0].Tests)
 			}
-			if level != split.Test {
+			if level != catalog.TestLevel {
 				continue
 			}
 			free := make([]float64, workers)
 			for _, b := range queue {
 				free[slices.Index(free, slices.Min(free))] += b.Seconds() + 0.02
 			}
-			study, err := split.NewStudy(tests, split.Test, split.Fleet{Shards: workers})
+			study, err := split.NewStudy(tests, catalog.TestLevel, split.Fleet{Shards: workers})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -443,7 +445,7 @@ func TestRetries(t *testing.T) {
 		test("a", "fail as said", 1, catalog.Rules{ExpectFail: "known"}), test("b", "needs it", 1, catalog.Rules{Needs: []string{"s:a#twice bad"}}),
 		test("c", "collapse", 1, catalog.Rules{})}
 	r := run.New()
-	job := newJob(adapters, tests, split.Deal{Workers: 2}, 2)
+	job := newJob(adapters, tests, schedule.Options{Workers: 2}, 2)
 	job.Retries = 2
 	if err := Run(context.Background(), job, r.Apply); err != nil {
 		t.Fatal(err)
@@ -475,7 +477,7 @@ func TestControl(t *testing.T) {
 		control.Finish()
 	}()
 	r := run.New()
-	job := newJob(adapters, tests, split.Deal{Workers: 1}, 1)
+	job := newJob(adapters, tests, schedule.Options{Workers: 1}, 1)
 	job.Control = control
 	if err := Run(context.Background(), job, r.Apply); err != nil {
 		t.Fatal(err)
@@ -495,7 +497,7 @@ func TestFlood(t *testing.T) {
 	adapters := map[string]adapter.Adapter{"s": p}
 	floods := filepath.Join(t.TempDir(), "floods")
 	r, reported := run.New(), 0
-	job := newJob(adapters, []catalog.Test{test("a", "flood", 1, catalog.Rules{})}, split.Deal{}, 1)
+	job := newJob(adapters, []catalog.Test{test("a", "flood", 1, catalog.Rules{})}, schedule.Options{}, 1)
 	job.Floods = floods
 	err := Run(context.Background(), job,
 		func(e run.Event) {
@@ -541,12 +543,12 @@ func TestFloodsHaveACap(t *testing.T) {
 	}
 }
 
-// newJob returns a job of tests that a deal divides into batches.
-func newJob(adapters map[string]adapter.Adapter, tests []catalog.Test, d split.Deal, workers int) Job {
-	d.Lasting = map[string]bool{}
+// newJob returns a job of tests that options divide into batches.
+func newJob(adapters map[string]adapter.Adapter, tests []catalog.Test, o schedule.Options, workers int) Job {
+	o.Lasting = map[string]bool{}
 	for suite, a := range adapters {
-		d.Lasting[suite] = a.Scope() == adapter.ScopeWorker
+		o.Lasting[suite] = a.Scope() == catalog.SuiteLevel
 	}
-	schedule := d.Schedule(tests)
-	return Job{Adapters: adapters, Schedule: schedule, Source: Local(schedule, workers), Workers: workers}
+	s := schedule.New(tests, o)
+	return Job{Adapters: adapters, Schedule: s, Source: Local(s, workers), Workers: workers}
 }

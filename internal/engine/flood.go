@@ -12,6 +12,7 @@ import (
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/disk"
 	"fernrelay/internal/owned"
+	"fernrelay/internal/process"
 )
 
 // The output of one test is reported as it comes up to headLimit bytes, and its tail when the test ends; what is
@@ -117,7 +118,7 @@ func (r *execution) print(e run.Event) {
 		text = []byte(e.Text)
 	}
 	f.keep(&r.store, text)
-	f.tail = adapter.AppendTail(f.tail, text, floodTail)
+	f.tail = process.AppendTail(f.tail, text, floodTail)
 }
 
 // keep writes to the file as much as there is room for.

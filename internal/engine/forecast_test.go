@@ -10,8 +10,9 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 	"fernrelay/internal/service"
 )
 
@@ -24,7 +25,7 @@ type conductor struct {
 	ends    map[string]chan struct{}
 }
 
-func (c *conductor) Open(context.Context, adapter.Slot) (adapter.Session, error) {
+func (c *conductor) Open(context.Context, process.Slot) (adapter.Session, error) {
 	return &conducted{puppetSession{&c.puppet}, c}, nil
 }
 
@@ -60,16 +61,16 @@ func TestForecastIsWhatHappens(t *testing.T) {
 		for i := range tests {
 			c.ends[tests[i].ID] = make(chan struct{})
 		}
-		deal := split.Deal{Workers: workers, InOrder: only != nil, Worker: only, Resources: map[string]int{"wide": 2},
-			Together: []split.Together{split.Test, split.Group}[random.IntN(2)]}
-		schedule := deal.Schedule(tests)
+		options := schedule.Options{Workers: workers, InOrder: only != nil, Worker: only, Resources: map[string]int{"wide": 2},
+			Together: []catalog.Level{catalog.TestLevel, catalog.GroupLevel}[random.IntN(2)]}
+		schedule := schedule.New(tests, options)
 		forecast := schedule.Forecast(fromBeginning(schedule, workers))
 		if len(forecast) != len(schedule.Batches) {
 			t.Fatalf("round %d: the forecast has %d of %d batches", round, len(forecast), len(schedule.Batches))
 		}
 		ended := make(chan string)
 		adapters := map[string]adapter.Adapter{"s": c}
-		pool, err := NewPool(adapters, adapter.Setup{}, service.Config{}, nil)
+		pool, err := NewPool(adapters, process.Setup{}, service.Config{}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -150,12 +151,12 @@ func randomTests(random *rand.Rand, workers int) (tests []catalog.Test, only map
 	return tests, only
 }
 
-func fromBeginning(s *split.Schedule, workers int) split.Progress {
+func fromBeginning(s *schedule.Schedule, workers int) schedule.Progress {
 	at := make([]int, workers)
 	for i := range at {
 		at[i] = -1
 	}
-	return split.Progress{At: at, Left: make([]float64, workers), Begun: func(int) bool { return false }, Ended: func(string) bool { return false },
+	return schedule.Progress{At: at, Left: make([]float64, workers), Begun: func(int) bool { return false }, Ended: func(string) bool { return false },
 		Seconds: func(batch int) float64 { return s.Batches[batch].Seconds() }}
 }
 
@@ -166,7 +167,7 @@ type testEnd struct {
 }
 
 // testEnds lists when each test ends in a forecast, the soonest first.
-func testEnds(s *split.Schedule, forecast []split.Stretch) []testEnd {
+func testEnds(s *schedule.Schedule, forecast []schedule.Stretch) []testEnd {
 	var ends []testEnd
 	for _, stretch := range forecast {
 		at := stretch.From

@@ -13,6 +13,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 	"fernrelay/internal/service"
 	"fernrelay/internal/worktree"
 )
@@ -25,8 +26,8 @@ import (
 //	outcome, seconds, err := pool.Try(ctx, engine.Trial{Order: tests, Times: 1})
 type Pool struct {
 	adapters  map[string]adapter.Adapter // by suite
-	setup     adapter.Setup
-	slots     *adapter.Slots
+	setup     process.Setup
+	slots     *process.Slots
 	services  *service.Set
 	ready     func(*service.Service) // is called for a service that is ready; nil if nobody asks
 	preparing func(what string)
@@ -79,7 +80,7 @@ func (p *Pool) Alone(use func(tree *worktree.Snapshot) error) error {
 
 // NewPool returns a pool without workers. It calls preparing, which may be nil, with what is being prepared, from any
 // goroutine; empty for nothing more.
-func NewPool(adapters map[string]adapter.Adapter, setup adapter.Setup, services service.Config, preparing func(what string)) (*Pool, error) {
+func NewPool(adapters map[string]adapter.Adapter, setup process.Setup, services service.Config, preparing func(what string)) (*Pool, error) {
 	slots, err := setup.Open()
 	if err != nil {
 		return nil, err
@@ -115,7 +116,7 @@ func (p *Pool) Close() error {
 type worker struct {
 	pool     *Pool
 	number   int
-	slot     *adapter.Slot
+	slot     *process.Slot
 	sessions map[string]adapter.Session // by suite
 	groups   map[string]string          // by suite: of the latest test
 	used     bool                       // a trial has run
@@ -420,7 +421,7 @@ func (w *worker) freshen(ctx context.Context) error {
 // lasts reports whether a process may live on in the worker, which then keeps its own files.
 func (w *worker) lasts() bool {
 	for suite := range w.sessions {
-		if w.pool.adapters[suite].Scope() == adapter.ScopeWorker {
+		if w.pool.adapters[suite].Scope() == catalog.SuiteLevel {
 			return true
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"sync"
 
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 )
 
 // A Source hands out the batches of one run. Its methods may be called from several goroutines.
@@ -31,31 +31,31 @@ type Source interface {
 	Done(ctx context.Context, c *Claim) error
 
 	// Untaken returns the batches that nobody has taken and nobody else will. It is called after the last Next.
-	Untaken() []*split.Batch
+	Untaken() []*schedule.Batch
 }
 
 // A Claim is a batch that a worker has taken.
 type Claim struct {
-	*split.Batch
+	*schedule.Batch
 	Known map[string]run.Outcome // of tests that these need and that ran elsewhere
 }
 
 // Local returns a source of all batches of a schedule for the workers of one process. Workers with lower numbers
 // take first, and the first batches are taken once all workers wait, so that the same schedule is always taken
 // alike.
-func Local(schedule *split.Schedule, workers int) Source {
-	l := &local{schedule: schedule, workers: workers, dispatcher: schedule.Dispatch(), given: map[int]*Claim{}, taken: map[int]bool{}}
+func Local(s *schedule.Schedule, workers int) Source {
+	l := &local{schedule: s, workers: workers, dispatcher: s.Dispatch(), given: map[int]*Claim{}, taken: map[int]bool{}}
 	l.changed = sync.NewCond(&l.mu)
 	return l
 }
 
 type local struct {
-	schedule *split.Schedule
+	schedule *schedule.Schedule
 	workers  int
 
 	mu         sync.Mutex
 	changed    *sync.Cond // a worker asked for a batch, or has one
-	dispatcher *split.Dispatcher
+	dispatcher *schedule.Dispatcher
 	open       bool           // all workers have waited
 	waiting    []int          // workers, ascending
 	given      map[int]*Claim // by worker; nil if there is none left for it
@@ -132,10 +132,10 @@ func (l *local) Done(_ context.Context, c *Claim) error {
 	return nil
 }
 
-func (l *local) Untaken() []*split.Batch {
+func (l *local) Untaken() []*schedule.Batch {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	var untaken []*split.Batch
+	var untaken []*schedule.Batch
 	for i := range l.schedule.Batches {
 		if b := &l.schedule.Batches[i]; !l.taken[b.Number] {
 			untaken = append(untaken, b)

@@ -9,7 +9,7 @@ import (
 
 	"github.com/nats-io/nats.go/jetstream"
 
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/engine"
 )
 
@@ -83,7 +83,7 @@ func (f *Member) renewParked(ctx context.Context, c *claim) bool {
 func (f *Member) Ended(string) {}
 
 // Untaken returns nothing: what this machine does not take, others do.
-func (f *Member) Untaken() []*split.Batch { return nil }
+func (f *Member) Untaken() []*schedule.Batch { return nil }
 
 // Done stores what is left of a claim's events. If all its tests have an outcome, the batch is done; if not, it returns to
 // the queue.

@@ -21,7 +21,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/fleet/station"
 )
@@ -83,9 +83,9 @@ func made(seconds []float64) []catalog.Test {
 // workOf returns what machines with some tests bring along.
 func workOf(tests []catalog.Test) Work {
 	return Work{Project: "made", Tests: tests, Lease: 2 * time.Second,
-		Schedule: func(tests []catalog.Test, workers int, _ *history.Times) (*split.Schedule, error) {
-			deal := split.Deal{Workers: workers, Together: split.Test}
-			return deal.Schedule(tests), nil
+		Schedule: func(tests []catalog.Test, workers int, _ *history.Times) (*schedule.Schedule, error) {
+			options := schedule.Options{Workers: workers, Together: catalog.TestLevel}
+			return schedule.New(tests, options), nil
 		}}
 }
 
@@ -311,7 +311,7 @@ func TestLearns(t *testing.T) {
 	work := workOf(tests)
 	var learned *history.Times
 	plan := work.Schedule
-	work.Schedule = func(tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error) {
+	work.Schedule = func(tests []catalog.Test, workers int, times *history.Times) (*schedule.Schedule, error) {
 		learned = times
 		return plan(tests, workers, times)
 	}
@@ -347,8 +347,8 @@ func TestLearns(t *testing.T) {
 // nothing it sends breaks a reader.
 func TestHostileChunks(t *testing.T) {
 	tests := made(slices.Repeat([]float64{1}, 4))
-	deal := split.Deal{Workers: 4, Together: split.Test}
-	s := deal.Schedule(tests)
+	options := schedule.Options{Workers: 4, Together: catalog.TestLevel}
+	s := schedule.New(tests, options)
 	in := func(number int) string { return s.Batches[number-1].Tests[0].ID }
 	r := run.New()
 	f := newFold(s, nil, func(string) bool { return true }, r.Apply)
@@ -386,8 +386,8 @@ func FuzzChunk(f *testing.F) {
 	f.Add(`{"machine":"moss","workers":2,"batch":1,"claim":"a","events":[{"event":"finished","id":"s:g0#t00000","outcome":"passed","worker":1}]}`)
 	f.Add(`{"machine":"moss","workers":1,"batch":0,"claim":"a","events":[{"event":"finished","id":"s:g0#process","outcome":"errored"},{"event":"step","id":"s:g0#t00000"}]}`)
 	tests := made([]float64{1, 1})
-	deal := split.Deal{Workers: 2, Together: split.Test}
-	s := deal.Schedule(tests)
+	options := schedule.Options{Workers: 2, Together: catalog.TestLevel}
+	s := schedule.New(tests, options)
 	f.Fuzz(func(t *testing.T, text string) {
 		r := run.New()
 		fold := newFold(s, nil, func(string) bool { return true }, r.Apply)
@@ -432,7 +432,7 @@ func BenchmarkBalance(b *testing.B) {
 		const late = 4.0
 		work := workOf(made(seconds))
 		speed := map[string]float64{"moss": 1, "heath": 0.5, "sedge": 1}
-		var schedule *split.Schedule
+		var s *schedule.Schedule
 		ends := map[string]time.Duration{}
 		var began time.Time
 		var mu sync.Mutex
@@ -440,7 +440,7 @@ func BenchmarkBalance(b *testing.B) {
 		start := func(name string) {
 			m := join(b, url, "balance", name, 2, work)
 			mu.Lock()
-			schedule = m.Schedule()
+			s = m.Schedule()
 			if began.IsZero() {
 				began = time.Now()
 			}
@@ -460,10 +460,10 @@ func BenchmarkBalance(b *testing.B) {
 		start("sedge")
 		wg.Wait()
 		finish, longest := 0.0, 0.0
-		for _, s := range schedule.Forecast(split.Progress{At: slices.Repeat([]int{-1}, 6), Left: make([]float64, 6), Late: []float64{0, 0, 0, 0, late, late},
+		for _, stretch := range s.Forecast(schedule.Progress{At: slices.Repeat([]int{-1}, 6), Left: make([]float64, 6), Late: []float64{0, 0, 0, 0, late, late},
 			Speed: func(w int) float64 { return []float64{1, 1, 0.5, 0.5, 1, 1}[w] }, Begun: func(int) bool { return false }, Ended: func(string) bool { return false },
-			Seconds: func(batch int) float64 { return schedule.Batches[batch].Seconds() }}) {
-			finish, longest = max(finish, s.To), max(longest, s.To-s.From)
+			Seconds: func(batch int) float64 { return s.Batches[batch].Seconds() }}) {
+			finish, longest = max(finish, stretch.To), max(longest, stretch.To-stretch.From)
 		}
 		last := slices.Max(slices.Collect(maps.Values(ends))).Seconds()
 		b.ReportMetric(last, "finish-s")
@@ -512,12 +512,12 @@ func scale(b *testing.B, count int, seconds float64, more int) {
 	}
 	work := workOf(made(all))
 	work.Lease = 20 * time.Second
-	work.Schedule = func(tests []catalog.Test, _ int, _ *history.Times) (*split.Schedule, error) {
-		var batches []split.Batch
+	work.Schedule = func(tests []catalog.Test, _ int, _ *history.Times) (*schedule.Schedule, error) {
+		var batches []schedule.Batch
 		for chunk := range slices.Chunk(tests, 20) {
-			batches = append(batches, split.Batch{Suite: "s", Tests: chunk})
+			batches = append(batches, schedule.Batch{Suite: "s", Tests: chunk})
 		}
-		return split.NewSchedule(batches, nil), nil
+		return schedule.Of(batches, nil), nil
 	}
 	const machines = 200
 	var fleet []*standIn

@@ -8,7 +8,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 )
 
 // Double is a test with two results: of two machines, because the claim of the first one was over, or of one whose process
@@ -33,7 +33,7 @@ func (d Double) String() string {
 // fold makes the events of a run of the chunks that machines send. It trusts none of them: an event counts if its machine joined
 // the run and its claim took the batch of its test, as the station has it, and of several outcomes of a test the worst counts.
 type fold struct {
-	schedule *split.Schedule
+	schedule *schedule.Schedule
 	within   map[string]int            // by ID: the test's batch, from 1
 	groups   []map[string]bool         // by batch, from 0: the groups of its tests
 	bare     []string                  // groups without tests
@@ -68,7 +68,7 @@ const (
 	mostSkew    = 10 * time.Minute
 )
 
-func newFold(s *split.Schedule, bare []string, joined func(machine string) bool, sink run.Sink) *fold {
+func newFold(s *schedule.Schedule, bare []string, joined func(machine string) bool, sink run.Sink) *fold {
 	f := &fold{bare: bare, joined: joined, schedule: s, within: map[string]int{}, claims: map[string]*foldedClaim{}, came: map[string]cameFrom{}, done: map[int]bool{}, sink: run.LimitSteps(sink)}
 	for i := range s.Batches {
 		groups := map[string]bool{}
@@ -252,7 +252,7 @@ func (f *fold) endsIn(machines []MachineStatus) *float64 {
 		return nil
 	}
 	end := 0.0
-	for _, s := range f.schedule.Forecast(split.Progress{At: slices.Repeat([]int{-1}, len(speeds)), Left: make([]float64, len(speeds)), Seconds: f.left,
+	for _, s := range f.schedule.Forecast(schedule.Progress{At: slices.Repeat([]int{-1}, len(speeds)), Left: make([]float64, len(speeds)), Seconds: f.left,
 		Speed: func(worker int) float64 { return speeds[worker] },
 		Begun: func(batch int) bool { return f.done[batch+1] }, Ended: func(id string) bool { _, ended := f.came[id]; return ended }}) {
 		end = max(end, s.To)
@@ -283,7 +283,7 @@ func (f *fold) speeds() func(machine string) float64 {
 			}
 		}
 	}
-	return func(machine string) float64 { return split.Speed(due[machine], took[machine]) }
+	return func(machine string) float64 { return schedule.Speed(due[machine], took[machine]) }
 }
 
 // noteDoubles notes the doubles on a run.

@@ -11,16 +11,16 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 )
 
 // Follower sees what a fleet run does. Its methods are called from one goroutine.
 type Follower struct {
-	Find     func(id string) (catalog.Test, bool) // a test as the reader's project has it; nil if it has none
-	Begins   func(m *Manifest, s *split.Schedule) // what runs; called once
-	Event    run.Sink                             // what happens, without the run's end
-	Machines func(machines []MachineStatus)       // now and when something changes; may be nil
-	Ends     func(m *Manifest)                    // may be nil
+	Find     func(id string) (catalog.Test, bool)    // a test as the reader's project has it; nil if it has none
+	Begins   func(m *Manifest, s *schedule.Schedule) // what runs; called once
+	Event    run.Sink                                // what happens, without the run's end
+	Machines func(machines []MachineStatus)          // now and when something changes; may be nil
+	Ends     func(m *Manifest)                       // may be nil
 }
 
 // glance is how often a follower looks at the machines and at the state of the run.

@@ -11,7 +11,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 )
 
 // Work is what a machine brings along: what it would run, and how to plan it if it is the first.
@@ -35,7 +35,7 @@ type Work struct {
 
 	// Schedule plans tests for about as many workers, with what the station knows about their times, nil if
 	// it knows nothing.
-	Schedule func(tests []catalog.Test, workers int, times *history.Times) (*split.Schedule, error)
+	Schedule func(tests []catalog.Test, workers int, times *history.Times) (*schedule.Schedule, error)
 }
 
 // What a new attempt runs.
@@ -244,7 +244,7 @@ func (c *Conn) failedIn(ctx context.Context, m *Manifest, work Work) ([]catalog.
 }
 
 // offerAll queues the batches that wait for no other.
-func (c *Conn) offerAll(ctx context.Context, m *Manifest, s *split.Schedule, shared []string) error {
+func (c *Conn) offerAll(ctx context.Context, m *Manifest, s *schedule.Schedule, shared []string) error {
 	lanes := newLanes(s, shared)
 	for lane := range lanes.names {
 		if err := c.makeQueue(ctx, m, lane); err != nil {

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 )
 
 // mostLanes bounds the queues of a run.
@@ -17,7 +17,7 @@ type lanes struct {
 	names []string // by lane; the first is that of batches that hold nothing
 }
 
-func newLanes(s *split.Schedule, shared []string) *lanes {
+func newLanes(s *schedule.Schedule, shared []string) *lanes {
 	l := &lanes{of: make([]int, len(s.Batches)), names: []string{""}}
 	number, users := map[string]int{"": 0}, map[string]int{}
 	for i := range s.Batches {

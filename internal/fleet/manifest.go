@@ -16,7 +16,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 )
 
 // Manifest says what a fleet run is. It is the run's value in the station's bucket.
@@ -130,7 +130,7 @@ type planBatch struct {
 }
 
 // newPlanFile returns a schedule as the station holds it.
-func newPlanFile(s *split.Schedule, shared, bare []string) *planFile {
+func newPlanFile(s *schedule.Schedule, shared, bare []string) *planFile {
 	f := &planFile{Resources: s.Resources, Shared: shared, Bare: bare}
 	for i := range s.Batches {
 		b := planBatch{Suite: s.Batches[i].Suite, Apart: s.Batches[i].Apart}
@@ -147,10 +147,10 @@ func newPlanFile(s *split.Schedule, shared, bare []string) *planFile {
 
 // schedule returns the schedule with the tests that find finds, which reports false for one that is not known here. Such a
 // test has its ID only.
-func (f *planFile) schedule(find func(id string) (catalog.Test, bool)) (*split.Schedule, error) {
-	batches := make([]split.Batch, 0, len(f.Batches))
+func (f *planFile) schedule(find func(id string) (catalog.Test, bool)) (*schedule.Schedule, error) {
+	batches := make([]schedule.Batch, 0, len(f.Batches))
 	for _, b := range f.Batches {
-		batch := split.Batch{Suite: b.Suite, Apart: b.Apart}
+		batch := schedule.Batch{Suite: b.Suite, Apart: b.Apart}
 		for _, at := range b.Tests {
 			if at < 0 || at >= len(f.Tests) {
 				return nil, errors.New("the station's schedule is damaged: a batch has a test that the schedule does not have")
@@ -175,7 +175,7 @@ func (f *planFile) schedule(find func(id string) (catalog.Test, bool)) (*split.S
 		}
 		batches = append(batches, batch)
 	}
-	return split.NewSchedule(batches, f.Resources), nil
+	return schedule.Of(batches, f.Resources), nil
 }
 
 // mostNamed bounds the tests that a difference names.

@@ -11,7 +11,7 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/engine"
 )
 
@@ -50,14 +50,14 @@ type Member struct {
 
 // plan is a schedule with what follows from it. It does not change.
 type plan struct {
-	schedule *split.Schedule
+	schedule *schedule.Schedule
 	lanes    *lanes
 	shared   map[string]bool // resources of which the fleet has one
 	waiters  map[int][]int   // by batch, from 1: batches that wait for tests of it
 	within   map[string]int  // by ID: the test's batch, from 1
 }
 
-func newPlan(s *split.Schedule, shared []string) *plan {
+func newPlan(s *schedule.Schedule, shared []string) *plan {
 	p := &plan{schedule: s, lanes: newLanes(s, shared), shared: map[string]bool{}, waiters: map[int][]int{}, within: map[string]int{}}
 	for _, name := range shared {
 		p.shared[name] = true
@@ -165,7 +165,7 @@ func (f *Member) SetSource(s run.Source) {
 func (f *Member) Manifest() *Manifest { return f.manifest }
 
 // Schedule returns the schedule of the whole run.
-func (f *Member) Schedule() *split.Schedule { return f.schedule }
+func (f *Member) Schedule() *schedule.Schedule { return f.schedule }
 
 // Lease returns how long a claim holds.
 func (f *Member) Lease() time.Duration { return f.manifest.lease() }

@@ -11,9 +11,9 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/mod/modfile"
+	"fernrelay/core/catalog"
 
-	"fernrelay/core/split"
+	"golang.org/x/mod/modfile"
 )
 
 // Nothing is the error of a folder that is no project.
@@ -39,7 +39,7 @@ func WithoutFile(dir string) (*Project, error) {
 // goSuites returns a suite for each of the modules of a project.
 func goSuites(root string, modules []string) (suites []Suite) {
 	for i, name := range suiteNames(root, modules) {
-		suites = append(suites, Suite{Name: name, Kind: Go, Dir: modules[i], Limits: defaultLimits, Isolate: "group", Together: split.Group})
+		suites = append(suites, Suite{Name: name, Kind: Go, Dir: modules[i], Limits: defaultLimits, Isolate: "group", Together: catalog.GroupLevel})
 	}
 	return suites
 }
@@ -66,7 +66,7 @@ func (p *Project) addDefaultSuites() error {
 // scriptSuites returns a suite for each folder of scripts in a project.
 func scriptSuites(root string) (suites []Suite) {
 	for _, f := range LookForScripts(root, map[string]bool{}).Folders {
-		suites = append(suites, Suite{Name: f.Name, Kind: Command, Dir: f.Dir, List: f.List, Run: RunScript, Limits: defaultLimits, Isolate: "group", Together: split.Test})
+		suites = append(suites, Suite{Name: f.Name, Kind: Command, Dir: f.Dir, List: f.List, Run: RunScript, Limits: defaultLimits, Isolate: "group", Together: catalog.TestLevel})
 	}
 	return suites
 }

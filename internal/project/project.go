@@ -26,8 +26,7 @@ import (
 	"fernrelay/core/lazy"
 	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
-	"fernrelay/core/split"
-	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 	"fernrelay/internal/service"
 )
 
@@ -77,9 +76,9 @@ type Suite struct {
 	Args       []string
 	Results    string // of a command: one of resultFormats, empty for exit
 	Limits     Limits
-	Isolate    string         // what one process holds: one of isolations of the kind
-	Together   split.Together // what never runs side by side
-	Services   []string       // names of those that its tests need, beside those of all workers
+	Isolate    string        // what one process holds: one of isolations of the kind
+	Together   catalog.Level // what never runs side by side
+	Services   []string      // names of those that its tests need, beside those of all workers
 }
 
 // Limits bound what the processes of a suite may take.
@@ -247,7 +246,7 @@ func (p *Project) addWorkers(f *file, d *document) (err error) {
 			return d.wrong(d.entry("workers", 0, c.key), "%s = %q is not a command line", c.key, c.text)
 		}
 		if words := *c.words; len(words) > 0 {
-			words[0] = adapter.ProgramPath(p.Dir, words[0])
+			words[0] = process.ProgramPath(p.Dir, words[0])
 		}
 	}
 	return nil
@@ -266,7 +265,7 @@ func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
 		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, NoVet: s.Vet != nil && !*s.Vet, Args: s.Args, Results: s.Results,
-			Isolate: s.Isolate, Together: split.Together(s.Together), Services: s.Services}
+			Isolate: s.Isolate, Together: catalog.Level(s.Together), Services: s.Services}
 		if suite.Name == "" {
 			suite.Name = suite.defaultName()
 		}
@@ -330,11 +329,11 @@ func (p *Project) addSuites(f *file, d *document) error {
 
 // defaultTogether returns what never runs side by side unless the suite says so: groups, or nothing but each test by
 // itself if each is a process of its own.
-func (s *Suite) defaultTogether() split.Together {
+func (s *Suite) defaultTogether() catalog.Level {
 	if s.Isolate == "test" || s.Kind == Command && strings.Contains(s.Run, "{name}") {
-		return split.Test
+		return catalog.TestLevel
 	}
-	return split.Group
+	return catalog.GroupLevel
 }
 
 // plainName reports whether a suite's name can be the name of a folder and a part of an ID.

@@ -8,7 +8,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/wording"
 )
 
@@ -16,7 +16,7 @@ import (
 const differencesShown = 20
 
 // Levels prints how finely the tests of a trial may run side by side.
-func Levels(w io.Writer, trial *split.LevelTrial) {
+func Levels(w io.Writer, trial *schedule.LevelTrial) {
 	fmt.Fprintln(w)
 	rows := [][]string{{"side by side", "workers", "time", "compared with one after another"}, {"nothing", "1", wall(trial.Alone), trial.Alone.Summary()}}
 	for _, l := range trial.Levels {
@@ -38,7 +38,7 @@ func Levels(w io.Writer, trial *split.LevelTrial) {
 
 func wall(run *run.Run) string { return history.ClockTenths(run.Wall()) }
 
-func differing(w io.Writer, all []split.LevelDifference) {
+func differing(w io.Writer, all []schedule.LevelDifference) {
 	for i, d := range all {
 		if i == differencesShown {
 			fmt.Fprintf(w, "    and %s more\n", wording.Plural(len(all)-i, "test"))
@@ -49,7 +49,7 @@ func differing(w io.Writer, all []split.LevelDifference) {
 }
 
 // verdictOf says what the trial showed.
-func verdictOf(trial *split.LevelTrial) string {
+func verdictOf(trial *schedule.LevelTrial) string {
 	n := len(trial.Levels)
 	switch {
 	case trial.Safe.Counts[run.Lost] > 0:
@@ -73,7 +73,7 @@ func verdictOf(trial *split.LevelTrial) string {
 }
 
 // met says how many pairs of a level ran at the same time.
-func met(l split.Level) string {
+func met(l schedule.TriedLevel) string {
 	if l.Met == l.Pairs {
 		return fmt.Sprintf("all %d pairs of %ss ran", l.Pairs, l.Together)
 	}

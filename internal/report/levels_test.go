@@ -5,8 +5,9 @@ import (
 	"testing"
 	"time"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 )
 
 func finished(took float64, o run.Outcome, ids ...string) *run.Run {
@@ -23,14 +24,14 @@ func finished(took float64, o run.Outcome, ids ...string) *run.Run {
 func TestLevels(t *testing.T) {
 	alone, beside := finished(8, run.Passed, "u:g#a", "u:g#b"), finished(2, run.Passed, "u:g#a", "u:g#b")
 	lost := finished(1, run.Lost, "u:g#a")
-	differ := []split.LevelDifference{{ID: "u:g#b\x1b[1m", Alone: run.Passed, Beside: run.TimedOut, Times: 1, Of: 2}}
-	for want, trial := range map[string]*split.LevelTrial{
+	differ := []schedule.LevelDifference{{ID: "u:g#b\x1b[1m", Alone: run.Passed, Beside: run.TimedOut, Times: 1, Of: 2}}
+	for want, trial := range map[string]*schedule.LevelTrial{
 		"the trial is not complete":                                    {Alone: alone, Safe: lost},
 		"there is nothing that could run side by side":                 {Alone: alone, Safe: alone},
-		`no level is safe: groups cannot run side by side as they are`: {Alone: alone, Safe: alone, Levels: []split.Level{{Together: split.Group, Workers: 4, Run: beside, Differ: differ}}},
-		`the finest safe level is group: together = "group"`:           {Alone: alone, Safe: beside, Finest: split.Group, Levels: []split.Level{{Together: split.Group, Workers: 4, Run: beside}, {Together: split.Test, Workers: 4, Run: beside, Differ: differ}}},
-		`every level is safe: together = "test"`:                       {Alone: alone, Safe: beside, Finest: split.Test, Levels: []split.Level{{Together: split.Test, Workers: 4, Run: beside}}},
-		"not enough overlap to know whether tests can run side by side: 14 of 90 pairs of tests ran at the same time, and nothing differed": {Alone: alone, Safe: beside, Finest: split.Test, Levels: []split.Level{{Together: split.Test, Workers: 4, Run: beside, Met: 14, Pairs: 90}}},
+		`no level is safe: groups cannot run side by side as they are`: {Alone: alone, Safe: alone, Levels: []schedule.TriedLevel{{Together: catalog.GroupLevel, Workers: 4, Run: beside, Differ: differ}}},
+		`the finest safe level is group: together = "group"`:           {Alone: alone, Safe: beside, Finest: catalog.GroupLevel, Levels: []schedule.TriedLevel{{Together: catalog.GroupLevel, Workers: 4, Run: beside}, {Together: catalog.TestLevel, Workers: 4, Run: beside, Differ: differ}}},
+		`every level is safe: together = "test"`:                       {Alone: alone, Safe: beside, Finest: catalog.TestLevel, Levels: []schedule.TriedLevel{{Together: catalog.TestLevel, Workers: 4, Run: beside}}},
+		"not enough overlap to know whether tests can run side by side: 14 of 90 pairs of tests ran at the same time, and nothing differed": {Alone: alone, Safe: beside, Finest: catalog.TestLevel, Levels: []schedule.TriedLevel{{Together: catalog.TestLevel, Workers: 4, Run: beside, Met: 14, Pairs: 90}}},
 	} {
 		trial.Flaky = []string{"u:g#shaky"}
 		var out strings.Builder

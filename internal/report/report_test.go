@@ -74,7 +74,7 @@ func TestPlan(t *testing.T) {
 		{ID: "u:drip#a", Suite: "u", Group: "drip", Name: "a", Expected: 20, Known: true}, {ID: "u:drip#b", Suite: "u", Group: "drip", Name: "b", Expected: 10, Known: true},
 		{ID: "u:door#c", Suite: "u", Group: "door", Name: "c", Expected: 6}, {ID: "u:vent#d", Suite: "u", Group: "vent", Name: "d", Expected: 5, Known: true},
 	}
-	study, err := split.NewStudy(tests, split.Group, split.Fleet{Shards: 2, Starts: map[int]float64{2: 15}})
+	study, err := split.NewStudy(tests, catalog.GroupLevel, split.Fleet{Shards: 2, Starts: map[int]float64{2: 15}})
 	if err != nil {
 		t.Fatal(err)
 	}

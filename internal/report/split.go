@@ -171,17 +171,17 @@ func InTheWay(a split.Advice) []Line {
 		return lines
 	}
 	lines = append(lines, Line{{Warning, plain.Line(setter.Label)}, words(" is %s in one piece", history.Short(setter.Alone()))})
-	if a.Parting == nil {
+	if a.Division == nil {
 		return append(lines, Line{words("which cannot be divided: make it faster")})
 	}
-	if t := a.Parting.Longest; len(setter.Tests) > 1 {
+	if t := a.Division.Longest; len(setter.Tests) > 1 {
 		lines = append(lines, Line{{Warning, plain.Line(t.Name)}, words(" alone is %s of it", history.Short(t.Expected))})
 	}
-	if floor := history.ClockTenths(a.Parting.Floor); floor == history.ClockTenths(a.Plan.Floor) {
+	if floor := history.ClockTenths(a.Division.Floor); floor == history.ClockTenths(a.Plan.Floor) {
 		return append(lines, Line{words("to divide it gains nothing: the floor stays "), {Figure, floor}})
 	}
-	return append(lines, Line{words("apart, the floor falls to "), {Figure, history.ClockTenths(a.Parting.Floor)},
-		words(" and %s end at ", wording.Plural(len(a.Plan.Shards), "shard")), {Figure, history.ClockTenths(a.Parting.Finish)}})
+	return append(lines, Line{words("apart, the floor falls to "), {Figure, history.ClockTenths(a.Division.Floor)},
+		words(" and %s end at ", wording.Plural(len(a.Plan.Shards), "shard")), {Figure, history.ClockTenths(a.Division.Finish)}})
 }
 
 // enough returns the least number of shards that finishes nearly as early as the plan does.

@@ -34,8 +34,8 @@ import (
 	"github.com/mattn/go-shellwords"
 
 	"fernrelay/core/plain"
-	"fernrelay/internal/adapter"
 	"fernrelay/internal/owned"
+	"fernrelay/internal/process"
 )
 
 // Spec says how to start a server. Its command lines and values may hold {port}, {data}, {tmp}, {slot} and {space}.
@@ -63,7 +63,7 @@ const (
 type Place struct {
 	Dir  string       // in which its commands run
 	Data string       // the folder for its data; it is made if there is none
-	Slot adapter.Slot // whose numbers and folders it uses
+	Slot process.Slot // whose numbers and folders it uses
 }
 
 // A Missing error says that the program of a server is not on this machine.
@@ -86,9 +86,9 @@ type Service struct {
 	place Place
 	port  int
 	ready time.Duration
-	said  *adapter.Tail
+	said  *process.Tail
 	died  chan struct{} // closed when its program ends
-	cmd   *adapter.Process
+	cmd   *process.Process
 
 	mu      sync.Mutex
 	err     error // why it ended
@@ -143,7 +143,7 @@ func create(ctx context.Context, spec Spec, place Place) error {
 	if err != nil || len(held) > 0 || spec.Create == "" {
 		return err
 	}
-	s := &Service{spec: spec, place: place, said: &adapter.Tail{Limit: saidLimit}}
+	s := &Service{spec: spec, place: place, said: &process.Tail{Limit: saidLimit}}
 	ctx, cancel := context.WithTimeoutCause(ctx, spec.Within, fmt.Errorf("it was still running after %s, its within, and was killed", spec.Within))
 	defer cancel()
 	cmd, line, err := s.command(ctx, spec.Create)
@@ -151,7 +151,7 @@ func create(ctx context.Context, spec Spec, place Place) error {
 		return err
 	}
 	if err := cmd.Run(); err != nil {
-		ending := adapter.Ending(err)
+		ending := process.Ending(err)
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			ending = context.Cause(ctx).Error()
 		}
@@ -170,7 +170,7 @@ func startOnce(ctx context.Context, spec Spec, place Place) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the service %s finds no free port: %w", spec.Name, err)
 	}
-	s := &Service{spec: spec, place: place, port: port, said: &adapter.Tail{Limit: saidLimit}, died: make(chan struct{})}
+	s := &Service{spec: spec, place: place, port: port, said: &process.Tail{Limit: saidLimit}, died: make(chan struct{})}
 	cmd, line, err := s.command(context.WithoutCancel(ctx), spec.Start)
 	if err != nil {
 		return nil, err
@@ -213,7 +213,7 @@ func (s *Service) wait(line string) {
 	err := s.cmd.Wait()
 	s.mu.Lock()
 	if !s.stopped {
-		s.err = cmp.Or(s.lacking(err, line), s.wrong("start", line, "it ended: "+adapter.Ending(err)))
+		s.err = cmp.Or(s.lacking(err, line), s.wrong("start", line, "it ended: "+process.Ending(err)))
 	}
 	s.mu.Unlock()
 	close(s.died)
@@ -256,7 +256,7 @@ func (s *Service) isReady(ctx context.Context) bool {
 }
 
 // command prepares one of the service's commands, and returns it as it is run.
-func (s *Service) command(ctx context.Context, line string) (*adapter.Process, string, error) {
+func (s *Service) command(ctx context.Context, line string) (*process.Process, string, error) {
 	words, err := shellwords.Parse(line)
 	if err != nil || len(words) == 0 {
 		return nil, "", fmt.Errorf("the service %s: %q is not a command line", s.spec.Name, line)
@@ -264,11 +264,11 @@ func (s *Service) command(ctx context.Context, line string) (*adapter.Process, s
 	for i, word := range words { // after they are parted, so that folders may have spaces
 		words[i] = s.fill(word)
 	}
-	path := adapter.ProgramPath(s.place.Dir, words[0])
+	path := process.ProgramPath(s.place.Dir, words[0])
 	if _, err := exec.LookPath(path); err != nil {
 		return nil, "", Missing{s.spec.Name, words[0], ""}
 	}
-	cmd := adapter.Command(ctx, s.place.Dir, s.place.Slot, path, words[1:]...)
+	cmd := process.Command(ctx, s.place.Dir, s.place.Slot, path, words[1:]...)
 	cmd.Stdout, cmd.Stderr = s.said, s.said
 	return cmd, strings.Join(words, " "), nil
 }
@@ -277,7 +277,7 @@ func (s *Service) command(ctx context.Context, line string) (*adapter.Process, s
 func (s *Service) fill(text string) string {
 	values := s.place.Slot.Values()
 	values["port"], values["data"] = strconv.Itoa(s.port), s.place.Data
-	return adapter.Fill(text, values)
+	return process.Fill(text, values)
 }
 
 // Name returns the service's name.

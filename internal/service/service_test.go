@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 )
 
 // TestMain is also the stand-in server: it listens at a port once a file says so, and ends with a word on it.
@@ -56,7 +56,7 @@ func serve(port string) {
 func standIn(t *testing.T) (Spec, Place) {
 	t.Helper()
 	dir := t.TempDir()
-	slots, err := adapter.Setup{}.Open()
+	slots, err := process.Setup{}.Open()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -14,7 +14,7 @@ import (
 	"github.com/mattn/go-shellwords"
 
 	"fernrelay/core/plain"
-	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 )
 
 // Config says which services the suites of a project need.
@@ -36,7 +36,7 @@ func (c *Config) Missing(suite string) error {
 			if err != nil || len(words) == 0 {
 				continue // starting it reports the error
 			}
-			if _, err := exec.LookPath(adapter.ProgramPath(c.Dir, words[0])); err != nil {
+			if _, err := exec.LookPath(process.ProgramPath(c.Dir, words[0])); err != nil {
 				return Missing{spec.Name, words[0], ""}
 			}
 		}
@@ -65,7 +65,7 @@ func (c *Config) specs(suite string) (specs []Spec) {
 // It is safe for use by several goroutines.
 type Set struct {
 	config Config
-	shared func() (adapter.Slot, error)
+	shared func() (process.Slot, error)
 	ready  func(*Service)
 	ctx    context.Context // ends when the set is closed
 	cancel context.CancelFunc
@@ -92,7 +92,7 @@ type entry struct {
 
 // NewSet returns the services of a run, none of which has started. shared returns the slot of those that all workers share. It
 // calls ready, which may be nil, for each service that is ready.
-func NewSet(config Config, shared func() (adapter.Slot, error), ready func(*Service)) *Set {
+func NewSet(config Config, shared func() (process.Slot, error), ready func(*Service)) *Set {
 	s := &Set{config: config, shared: shared, ready: ready, servers: map[server]*entry{}, reported: map[*Service]bool{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	return s
@@ -106,7 +106,7 @@ func (s *Set) Missing(suite string) error { return s.config.Missing(suite) }
 
 // Use starts what a suite needs on a worker with a slot, unless it runs, and returns what its tests find in their environment,
 // as NAME=value. The error says why a service cannot start, or why it ended.
-func (s *Set) Use(ctx context.Context, suite string, slot adapter.Slot) (env []string, err error) {
+func (s *Set) Use(ctx context.Context, suite string, slot process.Slot) (env []string, err error) {
 	for _, e := range s.entries(suite, slot) {
 		select {
 		case <-e.started:
@@ -138,7 +138,7 @@ func (s *Set) report(e *entry) {
 
 // Guard returns a context that ends when a service that a suite uses on a worker ends by itself, with that as its cause. The
 // caller calls release.
-func (s *Set) Guard(ctx context.Context, suite string, slot adapter.Slot) (guarded context.Context, release func()) {
+func (s *Set) Guard(ctx context.Context, suite string, slot process.Slot) (guarded context.Context, release func()) {
 	guarded, cancel := context.WithCancelCause(ctx)
 	for _, e := range s.entries(suite, slot) {
 		go func() {
@@ -163,7 +163,7 @@ func (s *Set) Guard(ctx context.Context, suite string, slot adapter.Slot) (guard
 }
 
 // entries returns the servers that a suite uses on a worker, and begins to start those that have not been started.
-func (s *Set) entries(suite string, slot adapter.Slot) (all []*entry) {
+func (s *Set) entries(suite string, slot process.Slot) (all []*entry) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, spec := range s.config.specs(suite) {
@@ -185,13 +185,13 @@ func (s *Set) share(spec Spec) *entry {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	spec.PerWorker = false
-	e := s.entry(server{name: spec.Name}, spec, adapter.Slot{})
+	e := s.entry(server{name: spec.Name}, spec, process.Slot{})
 	e.shared = true
 	return e
 }
 
 // entry returns a server, and begins to start it if it has not been started. The caller holds the lock.
-func (s *Set) entry(id server, spec Spec, slot adapter.Slot) *entry {
+func (s *Set) entry(id server, spec Spec, slot process.Slot) *entry {
 	e := s.servers[id]
 	if e == nil {
 		e = &entry{started: make(chan struct{})}
@@ -204,7 +204,7 @@ func (s *Set) entry(id server, spec Spec, slot adapter.Slot) *entry {
 	return e
 }
 
-func (s *Set) start(e *entry, spec Spec, slot adapter.Slot) (err error) {
+func (s *Set) start(e *entry, spec Spec, slot process.Slot) (err error) {
 	name := spec.Name
 	if spec.PerWorker {
 		name = fmt.Sprint(name, "-", slot.Number)

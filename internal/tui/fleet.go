@@ -14,7 +14,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/app"
 	"fernrelay/internal/fleet"
 	"fernrelay/internal/wording"
@@ -59,7 +59,7 @@ func followFleet(ctx context.Context, turn *sync.Mutex, r *app.App, f *fleetRun)
 		go func() {
 			var live *liveRun
 			number, err := r.WatchFleet(ctx, f.station, f.id, fleet.Follower{
-				Begins: func(_ *fleet.Manifest, s *split.Schedule) {
+				Begins: func(_ *fleet.Manifest, s *schedule.Schedule) {
 					live = newLiveRun(turn, s, 0, r.PastOf)
 					live.processors = 0 // of several machines: what they do shows how fast they are
 					live.fleet = &liveFleet{id: f.id, gone: map[string]*returned{}, backFrom: map[int]string{}}
@@ -161,7 +161,7 @@ func (l *liveRun) speeds() (speeds []float64, works []bool) {
 	}
 	for w := range l.tracks {
 		machine := l.run.PlaceOf(w + 1).Machine
-		speeds, works = append(speeds, split.Speed(due[machine], took[machine])), append(works, running[machine])
+		speeds, works = append(speeds, schedule.Speed(due[machine], took[machine])), append(works, running[machine])
 	}
 	return speeds, works
 }

@@ -12,7 +12,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/app"
 	"fernrelay/internal/processors"
 )
@@ -54,7 +54,7 @@ type liveRun struct {
 	bad        []*run.Result // of those
 	recovered  []*run.Result // of those: they pass, and were bad before this run
 	tracks     []track       // by worker, from 0
-	schedule   *split.Schedule
+	schedule   *schedule.Schedule
 	processors int                  // that the workers share
 	batches    []batchWork          // in the order in which they are taken
 	scheduled  map[string]scheduled // by ID
@@ -129,13 +129,13 @@ type runEndedMsg struct {
 }
 
 // newLiveRun prepares to follow a run of a schedule.
-func newLiveRun(turn *sync.Mutex, schedule *split.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
-	live := &liveRun{turn: turn, run: run.New(), began: time.Now(), past: past, schedule: schedule, processors: processors.Count(), tracks: make([]track, workers)}
+func newLiveRun(turn *sync.Mutex, s *schedule.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
+	live := &liveRun{turn: turn, run: run.New(), began: time.Now(), past: past, schedule: s, processors: processors.Count(), tracks: make([]track, workers)}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
-	for i := range schedule.Batches {
-		b := &schedule.Batches[i]
+	for i := range s.Batches {
+		b := &s.Batches[i]
 		work := batchWork{label: b.Tests[0].GroupLabel(), setup: b.Setup(), left: b.Setup() + b.Seconds()}
 		for i := range b.Tests {
 			work.variance += b.Tests[i].Spread * b.Tests[i].Spread
@@ -144,9 +144,9 @@ func newLiveRun(turn *sync.Mutex, schedule *split.Schedule, workers int, past fu
 		live.batches = append(live.batches, work)
 	}
 	live.scheduled = make(map[string]scheduled, live.total)
-	for b := range schedule.Batches {
-		for i := range schedule.Batches[b].Tests {
-			live.scheduled[schedule.Batches[b].Tests[i].ID] = scheduled{int32(b), int32(i)}
+	for b := range s.Batches {
+		for i := range s.Batches[b].Tests {
+			live.scheduled[s.Batches[b].Tests[i].ID] = scheduled{int32(b), int32(i)}
 		}
 	}
 	live.ahead = live.outlook()
@@ -365,7 +365,7 @@ func (l *liveRun) outlook() outlook {
 	n := len(l.tracks)
 	out := outlook{tracks: make([][]planned, n), early: make([]float64, n)}
 	free, variance := make([]float64, n), make([]float64, n)
-	p := split.Progress{Now: l.now, At: make([]int, n), Left: make([]float64, n),
+	p := schedule.Progress{Now: l.now, At: make([]int, n), Left: make([]float64, n),
 		Begun:   func(batch int) bool { return l.batches[batch].begun },
 		Ended:   l.hasEnded,
 		Seconds: func(batch int) float64 { return l.batches[batch].left }, Processors: l.processors}
@@ -421,7 +421,7 @@ func (l *liveRun) paces() []float64 {
 			shares[w] = l.test(id).Share
 		}
 	}
-	return split.Paces(shares, l.processors)
+	return schedule.Paces(shares, l.processors)
 }
 
 // slow reports whether the test that runs takes much longer than it should.

@@ -11,7 +11,7 @@ import (
 
 	"fernrelay/core/matrix"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/project"
 )
 
@@ -44,7 +44,7 @@ func playMatrix(a *App, stores, tests int, end bool) {
 		began := time.Now().Add(-10 * time.Second)
 		result := row.Result
 		result.State, result.Began, result.Tests = matrix.Running, began, tests
-		crossing := newLiveRun(&a.turn, split.NewSchedule([]split.Batch{{Tests: picked}}, nil), 2, a.session.picked.PastOf)
+		crossing := newLiveRun(&a.turn, schedule.Of([]schedule.Batch{{Tests: picked}}, nil), 2, a.session.picked.PastOf)
 		events := 0
 		put := func(e run.Event) {
 			e.At = began.Add(time.Duration(events%100) * 90 * time.Millisecond)

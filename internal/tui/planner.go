@@ -16,7 +16,7 @@ const maxShards = 64
 
 // splitting says how to split the picked tests.
 type splitting struct {
-	together split.Together
+	together catalog.Level
 	shards   int             // also the number of workers of a run
 	machines bool            // the shards are machines of their own, not workers of this one
 	limit    int             // how many run at once; 0 for all

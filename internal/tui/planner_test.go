@@ -7,7 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"fernrelay/core/split"
+	"fernrelay/core/catalog"
 	"fernrelay/internal/report"
 )
 
@@ -99,7 +99,7 @@ func TestSplitKeys(t *testing.T) {
 		t.Errorf("the limit is %d", want().limit)
 	}
 	press(a, "tt")
-	if want().together != split.Test || a.split.planner.have.together != split.Test || !strings.Contains(a.split.under().Name, "#") {
+	if want().together != catalog.TestLevel || a.split.planner.have.together != catalog.TestLevel || !strings.Contains(a.split.under().Name, "#") {
 		t.Errorf("together stay %s, under the cursor is %s", want().together, a.split.under().Name)
 	}
 	start, _ := a.split.press(tea.KeyPressMsg{Code: tea.KeyEnter}).(startRunMsg)

@@ -176,12 +176,12 @@ func (v *splitView) shards(change int) tea.Msg {
 // the coarsest. What was pinned is no unit then.
 func (v *splitView) stay() tea.Msg {
 	want := &v.planner.want
-	next := map[split.Together]split.Together{split.Group: split.File, split.File: split.Test, split.Test: split.Group, split.Suite: split.Group}
+	next := map[catalog.Level]catalog.Level{catalog.GroupLevel: catalog.FileLevel, catalog.FileLevel: catalog.TestLevel, catalog.TestLevel: catalog.GroupLevel, catalog.SuiteLevel: catalog.GroupLevel}
 	have := want.together
 	if have == "" && v.planner.have.study != nil {
 		have = v.planner.have.study.Together
 	}
-	want.together, want.pins, v.unit = cmp.Or(next[have], split.Group), nil, ""
+	want.together, want.pins, v.unit = cmp.Or(next[have], catalog.GroupLevel), nil, ""
 	return v.replan()
 }
 

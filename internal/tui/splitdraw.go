@@ -83,7 +83,7 @@ func (v splitView) drawBars(c canvas, plan *split.Plan, rows, step int) {
 		for _, u := range shard.Units {
 			tests += len(u.Tests)
 		}
-		if together := cmp.Or(v.planner.have.study.Together, "unit"); c.width >= wideScreen && together != split.Test {
+		if together := cmp.Or(v.planner.have.study.Together, "unit"); c.width >= wideScreen && together != catalog.TestLevel {
 			c.right(c.width-12, y, style{colour: t.fog}, wording.Plural(len(shard.Units), string(together)))
 		}
 		c.right(c.width-1, y, style{colour: t.fog}, wording.Plural(tests, "test"))

@@ -21,7 +21,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/pick"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/app"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/ledger/ledgertest"
@@ -113,7 +113,7 @@ func press(a *App, keys string) {
 func playRun(a *App, share float64, bad bool) {
 	s := a.session
 	later := catalog.Test{ID: "s:later#水", Group: "水 later", Expected: 30, Spread: 4}
-	live := newLiveRun(&a.turn, split.NewSchedule([]split.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, nil), a.split.workers(), s.picked.PastOf)
+	live := newLiveRun(&a.turn, schedule.Of([]schedule.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, nil), a.split.workers(), s.picked.PastOf)
 	live.total, live.began, live.planned, live.cancel, live.control = len(s.picked.tests), time.Now().Add(-time.Minute), 90, func(error) {}, &app.Control{}
 	a.watch.run = live
 	a.watch.reset()
@@ -489,7 +489,7 @@ func BenchmarkFlood(b *testing.B) {
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	a.leg = 2
 	tests := a.session.picked.tests
-	live := newLiveRun(&a.turn, split.NewSchedule([]split.Batch{{Tests: tests}}, nil), 4, a.session.picked.PastOf)
+	live := newLiveRun(&a.turn, schedule.Of([]schedule.Batch{{Tests: tests}}, nil), 4, a.session.picked.PastOf)
 	live.planned, live.cancel = 90, func(error) {}
 	a.watch.run = live
 	a.watch.setFilter(filter{show: showAll})

@@ -14,7 +14,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
-	"fernrelay/core/split"
+	"fernrelay/core/schedule"
 	"fernrelay/internal/app"
 )
 
@@ -41,7 +41,7 @@ func followedRun(t *testing.T) *followed {
 	}
 	second := tests[4]
 	second.Expected, second.Spread, second.Setup = 5, 0, 1
-	live := newLiveRun(&a.turn, split.NewSchedule([]split.Batch{{Tests: first, Worker: 1}, {Tests: []catalog.Test{second}, Worker: 2}}, nil), 2, a.session.picked.PastOf)
+	live := newLiveRun(&a.turn, schedule.Of([]schedule.Batch{{Tests: first, Worker: 1}, {Tests: []catalog.Test{second}, Worker: 2}}, nil), 2, a.session.picked.PastOf)
 	live.planned, live.control, live.cancel = 6, &app.Control{}, func(error) {}
 	a.watch.run = live
 	a.watch.reset()
@@ -245,20 +245,20 @@ func TestOnChangeFromThenOn(t *testing.T) {
 // TestEndsInKnowsWhatBinds holds that the end which Watch shows is the schedule's forecast, also if a resource, a
 // need or what runs apart keeps workers waiting.
 func TestEndsInKnowsWhatBinds(t *testing.T) {
-	batch := func(name string, seconds float64, rules catalog.Rules, apart string) split.Batch {
-		return split.Batch{Suite: "s", Apart: apart, Tests: []catalog.Test{{ID: "s:" + name + "#t", Suite: "s", Group: name, Name: "t", Expected: seconds, Ruled: &rules}}}
+	batch := func(name string, seconds float64, rules catalog.Rules, apart string) schedule.Batch {
+		return schedule.Batch{Suite: "s", Apart: apart, Tests: []catalog.Test{{ID: "s:" + name + "#t", Suite: "s", Group: name, Name: "t", Expected: seconds, Ruled: &rules}}}
 	}
 	bus := catalog.Rules{Holds: []string{"bus"}}
 	for name, c := range map[string]struct {
-		batches []split.Batch
+		batches []schedule.Batch
 		end     float64
 	}{
-		"nothing":    {[]split.Batch{batch("a", 5, catalog.Rules{}, ""), batch("b", 5, catalog.Rules{}, ""), batch("c", 1, catalog.Rules{}, "")}, 6},
-		"a resource": {[]split.Batch{batch("a", 5, bus, ""), batch("b", 5, bus, ""), batch("c", 1, catalog.Rules{}, "")}, 10},
-		"apart":      {[]split.Batch{batch("a", 5, catalog.Rules{}, "x"), batch("b", 4, catalog.Rules{}, "x")}, 9},
-		"a need":     {[]split.Batch{batch("a", 5, catalog.Rules{}, ""), batch("b", 4, catalog.Rules{Needs: []string{"s:a#t"}}, "")}, 9},
+		"nothing":    {[]schedule.Batch{batch("a", 5, catalog.Rules{}, ""), batch("b", 5, catalog.Rules{}, ""), batch("c", 1, catalog.Rules{}, "")}, 6},
+		"a resource": {[]schedule.Batch{batch("a", 5, bus, ""), batch("b", 5, bus, ""), batch("c", 1, catalog.Rules{}, "")}, 10},
+		"apart":      {[]schedule.Batch{batch("a", 5, catalog.Rules{}, "x"), batch("b", 4, catalog.Rules{}, "x")}, 9},
+		"a need":     {[]schedule.Batch{batch("a", 5, catalog.Rules{}, ""), batch("b", 4, catalog.Rules{Needs: []string{"s:a#t"}}, "")}, 9},
 	} {
-		live := newLiveRun(&sync.Mutex{}, split.NewSchedule(c.batches, nil), 2, func(string) []run.Outcome { return nil })
+		live := newLiveRun(&sync.Mutex{}, schedule.Of(c.batches, nil), 2, func(string) []run.Outcome { return nil })
 		if live.ahead.end != c.end {
 			t.Errorf("%s: it ends in %v s, want %v s", name, live.ahead.end, c.end)
 		}

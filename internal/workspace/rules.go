@@ -135,9 +135,9 @@ func setSkipReason(t *catalog.Test, why string) { t.SkipReason, t.Expected, t.Kn
 // this machine, and which tests the names in needs and after mean.
 func (w *Workspace) conclude(d *draft) {
 	machine := project.Machine(w.Project.Dir)
-	levels := map[string]string{}
+	levels := map[string]catalog.Level{}
 	for _, s := range w.Project.Suites {
-		levels[s.Name] = string(s.Together)
+		levels[s.Name] = s.Together
 	}
 	unmet, unnamed := map[string]string{}, map[string]bool{}
 	dependent := false
@@ -165,7 +165,7 @@ func (w *Workspace) conclude(d *draft) {
 		if t.SkipReason != "" {
 			setSkipReason(t, t.SkipReason) // as the adapter said
 		}
-		t.Together = cmp.Or(t.Rules().Together, levels[t.Suite])
+		t.Together = cmp.Or(catalog.Level(t.Rules().Together), levels[t.Suite])
 		dependent = dependent || t.Rules().Needs != nil || t.Rules().After != nil
 	}
 	if !dependent {

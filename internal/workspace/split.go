@@ -9,7 +9,7 @@ import (
 // Split makes tests ready to be split. Where the shards are workers of this
 // machine, its resources are never held by too many at once; shards on several
 // machines keep apart only what the project says that all machines share.
-func (w *Workspace) Split(tests []catalog.Test, together split.Together, f split.Fleet, here bool) (*split.Study, error) {
+func (w *Workspace) Split(tests []catalog.Test, together catalog.Level, f split.Fleet, here bool) (*split.Study, error) {
 	if !here {
 		return split.NewStudy(tests, together, f, w.Project.Shared...)
 	}

@@ -2,13 +2,14 @@ package workspace
 
 import (
 	"context"
-	"fernrelay/core/catalog"
-	"fernrelay/core/pick"
-	"fernrelay/internal/project"
 	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/pick"
+	"fernrelay/internal/project"
 )
 
 // touched returns a function that says how a test changed since a git revision, "" if it did not: its file changed, an

@@ -30,6 +30,7 @@ import (
 	"fernrelay/internal/adapter/command"
 	"fernrelay/internal/adapter/golang"
 	"fernrelay/internal/adapter/host"
+	"fernrelay/internal/process"
 	"fernrelay/internal/processors"
 	"fernrelay/internal/project"
 	"fernrelay/internal/service"
@@ -123,7 +124,7 @@ type GoTest struct {
 
 // GoTest returns where a test is in Go source; ok is false if it is in no Go suite.
 func (w *Workspace) GoTest(t *catalog.Test) (at GoTest, ok bool) {
-	a, ok := w.Adapters[t.Suite].(*golang.Adapter)
+	a, ok := w.Adapters[t.Suite].(adapter.Sourced)
 	if !ok || t.File == "" {
 		return at, false
 	}
@@ -135,7 +136,7 @@ func (w *Workspace) GoTest(t *catalog.Test) (at GoTest, ok bool) {
 // WithSources returns the adapters, of which the one of a Go suite builds with other contents of some files, by their
 // absolute paths, in a store of its own.
 func (w *Workspace) WithSources(suite, store string, contents map[string][]byte) (map[string]adapter.Adapter, error) {
-	a, ok := w.Adapters[suite].(*golang.Adapter)
+	a, ok := w.Adapters[suite].(adapter.Sourced)
 	if !ok {
 		return nil, fmt.Errorf("the tests of suite %s are not built from Go source", suite)
 	}
@@ -152,7 +153,7 @@ func (w *Workspace) At(c *matrix.Crossing, recall Recall) (*Workspace, error) {
 	at.Adapters = maps.Clone(w.Adapters)
 	tests := w.undescribed()
 	for _, s := range at.Project.Suites {
-		a, ok := at.Adapters[s.Name].(*golang.Adapter)
+		a, ok := at.Adapters[s.Name].(adapter.Varied)
 		if !ok {
 			continue
 		}
@@ -176,7 +177,7 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 	switch s.Kind {
 	case project.Host:
 		words, err := commandLine(dir, "run", s.Run)
-		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: below, Command: words, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)}), err
+		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: below, Command: words, Limits: process.Limits(s.Limits), Isolate: held(s)}), err
 	case project.Command:
 		list, err := commandLine(dir, "list", s.List)
 		if err != nil {
@@ -186,10 +187,18 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		if err != nil {
 			return nil, err
 		}
-		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
+		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Limits: process.Limits(s.Limits), Isolate: held(s)})
 	}
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: p.BuildPath(s), Data: p.StorePath(), Keep: p.Store,
-		BuildFlags: s.BuildFlags, Env: environment(p), NoVet: s.NoVet, Args: s.Args, Limits: adapter.Limits(s.Limits), Isolate: adapter.Isolation(s.Isolate)})
+		BuildFlags: s.BuildFlags, Env: environment(p), NoVet: s.NoVet, Args: s.Args, Limits: process.Limits(s.Limits), Isolate: held(s)})
+}
+
+// held returns what one process of a suite holds: of a worker, all that it runs of the suite.
+func held(s project.Suite) catalog.Level {
+	if s.Isolate == "worker" {
+		return catalog.SuiteLevel
+	}
+	return catalog.Level(s.Isolate)
 }
 
 // environment returns what the project sets for the workers of all suites.
@@ -208,7 +217,7 @@ func commandLine(dir, key, text string) ([]string, error) {
 	if err != nil || len(words) == 0 {
 		return nil, fmt.Errorf("%s = %q is not a command line", key, text)
 	}
-	words[0] = adapter.ProgramPath(dir, words[0])
+	words[0] = process.ProgramPath(dir, words[0])
 	return words, nil
 }
 
@@ -290,7 +299,7 @@ func Services(p *project.Project) service.Config {
 }
 
 // Setup says what the project wants done with the slots of its workers.
-func Setup(p *project.Project) adapter.Setup {
+func Setup(p *project.Project) process.Setup {
 	w := p.Workers
-	return adapter.Setup{Dir: p.Dir, Env: w.Env, Prepare: w.Prepare, Clean: w.Clean, Timeout: w.Timeout, Records: p.RecordsPath()}
+	return process.Setup{Dir: p.Dir, Env: w.Env, Prepare: w.Prepare, Clean: w.Clean, Timeout: w.Timeout, Records: p.RecordsPath()}
 }

@@ -28,6 +28,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/owned"
+	"fernrelay/internal/process"
 )
 
 // Config is what a suite behind commands needs to know.
@@ -38,8 +39,8 @@ type Config struct {
 	List    []string // the command that lists the tests, with its arguments
 	Run     []string // the command that runs them, with placeholders
 	Results string   // Exit, or a format that has a reader; Exit if empty
-	adapter.Limits
-	Isolate adapter.Isolation // PerTest, or else what Run's placeholders say
+	process.Limits
+	Isolate catalog.Level // what one process holds: a test, or else what the placeholders of Run say
 }
 
 // Placeholders are what the words of Run may contain, each between braces. Those in many become one word per test
@@ -64,14 +65,14 @@ func New(config Config) (*Adapter, error) {
 	if config.Results == Exit && !config.holds("{name}") {
 		return nil, errors.New("run has no {name}, but an exit status is the result of one test: add {name}, or set results to another format")
 	}
-	if unnamed := (&Adapter{Config: config}).Unit() != ""; unnamed && config.Isolate == adapter.PerTest {
+	if unnamed := (&Adapter{Config: config}).Unit() != ""; unnamed && config.Isolate == catalog.TestLevel {
 		return nil, errors.New(`run has neither {name} nor {names}, so that no test can have a process of its own: add one of them, or remove isolate = "test"`)
 	}
 	for _, word := range config.Run {
 		if slices.ContainsFunc(many, func(m string) bool { return strings.Contains(word, m) && word != m }) {
 			return nil, fmt.Errorf("run has %q: {names} and {files} must be words of their own", word)
 		}
-		for _, name := range adapter.Placeholders(word) {
+		for _, name := range process.Placeholders(word) {
 			if !slices.Contains(Placeholders, name) {
 				return nil, fmt.Errorf("run has the placeholder {%s}: there are {%s}; write {{%s}} for the text {%s}", name, strings.Join(Placeholders, "} {"), name, name)
 			}
@@ -83,7 +84,7 @@ func New(config Config) (*Adapter, error) {
 // holds reports whether the run command has a placeholder.
 func (c *Config) holds(placeholder string) bool {
 	name := strings.Trim(placeholder, "{}")
-	return slices.ContainsFunc(c.Run, func(word string) bool { return slices.Contains(adapter.Placeholders(word), name) })
+	return slices.ContainsFunc(c.Run, func(word string) bool { return slices.Contains(process.Placeholders(word), name) })
 }
 
 // shells are programs that run a script given with -c.
@@ -129,9 +130,9 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		late := fmt.Errorf("it was still running after %s, and was killed", a.Limits.Idle)
 		defer time.AfterFunc(a.Limits.Idle, func() { cancel(late) }).Stop()
 	}
-	cmd := adapter.Command(limited, a.Dir, adapter.Slot{}, a.List[0], a.List[1:]...)
+	cmd := process.Command(limited, a.Dir, process.Slot{}, a.List[0], a.List[1:]...)
 	number, size := 0, 0
-	lines := &adapter.LineWriter{Limit: maxLine, Line: func(text string) error {
+	lines := &process.LineWriter{Limit: maxLine, Line: func(text string) error {
 		number++
 		size += len(text) + 1
 		var err error
@@ -146,7 +147,7 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		}
 		return err
 	}}
-	stderr := &adapter.Tail{Limit: messageLimit}
+	stderr := &process.Tail{Limit: messageLimit}
 	cmd.Stdout, cmd.Stderr = lines, stderr
 	err = cmd.Run()
 	if wrong := lines.Close(); wrong != nil {
@@ -185,7 +186,7 @@ func (a *Adapter) failed(ctx context.Context, err error, said string) error {
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, exec.ErrNotFound):
 		return fmt.Errorf("the list command %q of suite %s is not there: look into list in fern.toml; it runs in %s", command, a.Suite, a.Dir)
 	case errors.As(err, &exit):
-		return fmt.Errorf("the list command %q of suite %s failed with %s: %s", command, a.Suite, adapter.Ending(err), plain.Line(lastLines(said)))
+		return fmt.Errorf("the list command %q of suite %s failed with %s: %s", command, a.Suite, process.Ending(err), plain.Line(lastLines(said)))
 	}
 	return fmt.Errorf("the list command %q of suite %s: %w", command, a.Suite, err)
 }
@@ -227,40 +228,40 @@ func (a *Adapter) Touched([]string) (func(*catalog.Test) string, error) {
 func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error { return nil }
 
 // Scope is the test if each has a process of its own, else the group.
-func (a *Adapter) Scope() adapter.Scope {
+func (a *Adapter) Scope() catalog.Level {
 	if a.alone() {
-		return adapter.ScopeTest
+		return catalog.TestLevel
 	}
-	return adapter.ScopeGroup
+	return catalog.GroupLevel
 }
 
 // Unit returns what one process runs at least: a test, if the run command takes names.
-func (a *Adapter) Unit() string {
+func (a *Adapter) Unit() catalog.Level {
 	switch {
 	case a.holds("{name}") || a.holds("{names}"):
 		return ""
 	case a.holds("{file}") || a.holds("{files}"):
-		return adapter.UnitFile
+		return catalog.FileLevel
 	}
-	return adapter.UnitSuite
+	return catalog.SuiteLevel
 }
 
 // alone reports whether each test has a process of its own.
-func (a *Adapter) alone() bool { return a.holds("{name}") || a.Isolate == adapter.PerTest }
+func (a *Adapter) alone() bool { return a.holds("{name}") || a.Isolate == catalog.TestLevel }
 
 // Open makes a session, which has no process of its own.
-func (a *Adapter) Open(_ context.Context, slot adapter.Slot) (adapter.Session, error) {
+func (a *Adapter) Open(_ context.Context, slot process.Slot) (adapter.Session, error) {
 	return &session{a, slot}, nil
 }
 
 type session struct {
 	adapter *Adapter
-	slot    adapter.Slot
+	slot    process.Slot
 }
 
 // Run runs the tests, as many in a process as the command says.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error {
-	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
+	batch := adapter.NewRecorder(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for next := batch.Next(); len(next) > 0; next = batch.Next() {
 		share := next
 		if s.adapter.Unit() == "" {
@@ -287,7 +288,7 @@ func (s *session) share(tests []catalog.Test) []catalog.Test {
 }
 
 // process runs some tests in one process.
-func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Batch, sink run.Sink) error {
+func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Recorder, sink run.Sink) error {
 	report := ""
 	if s.adapter.holds("{report}") { // a path of its own, so that nobody reads the report of an earlier process
 		folder, err := owned.MakeFolder(s.slot.Temp)
@@ -301,7 +302,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 		return ctx.Err()
 	}
 	words := s.words(tests, report)
-	cmd := adapter.Command(ctx, s.adapter.Dir, s.slot, words[0], words[1:]...)
+	cmd := process.Command(ctx, s.adapter.Dir, s.slot, words[0], words[1:]...)
 	reported := newResults(tests, s.adapter.names(), batch)
 	output := &printed{results: reported}
 	cmd.Stdout, cmd.Stderr = output, output
@@ -339,7 +340,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 		fault = readReport(report, read, reported.take)
 	}
 	reported.settle()
-	end := ending{cmd.ProcessState.ExitCode(), adapter.Ending(err), silent, fault}
+	end := ending{cmd.ProcessState.ExitCode(), process.Ending(err), silent, fault}
 	s.ended(reported, end)
 	reported.reportBeyond(sink, end)
 	sink(cmd.Usage().Event(only(tests)))
@@ -418,7 +419,7 @@ func (s *session) words(tests []catalog.Test, report string) []string {
 		case "{files}":
 			words = append(words, files...)
 		default:
-			words = append(words, adapter.Fill(word, values))
+			words = append(words, process.Fill(word, values))
 		}
 	}
 	return words

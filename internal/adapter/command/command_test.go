@@ -11,6 +11,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 	"fernrelay/internal/testfiles"
 )
 
@@ -34,7 +35,7 @@ esac
 	}
 	dir = filepath.Join(dir, "checks")
 	a, err := New(Config{Suite: "c", Dir: dir, Below: "checks", List: []string{filepath.Join(dir, "list")},
-		Run: []string{filepath.Join(dir, "run"), "{name}", "{slot}", "{tmp}"}, Limits: adapter.Limits{Test: time.Second}})
+		Run: []string{filepath.Join(dir, "run"), "{name}", "{slot}", "{tmp}"}, Limits: process.Limits{Test: time.Second}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -61,7 +62,7 @@ END
 		rough.Rules().ExpectFail != "known" || rough.Kind != catalog.KindScript || found.Tests[1].Group != "deep" {
 		t.Errorf("found %+v", found.Tests)
 	}
-	s, err := a.Open(context.Background(), adapter.Slot{Number: 5, Temp: t.TempDir()})
+	s, err := a.Open(context.Background(), process.Slot{Number: 5, Temp: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -121,7 +122,7 @@ func telling(t *testing.T, results, script string, words ...string) *Adapter {
 	if err := os.Chmod(filepath.Join(dir, "run"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	a, err := New(Config{Suite: "c", Dir: dir, Below: ".", List: []string{"true"}, Run: append([]string{filepath.Join(dir, "run")}, words...), Results: results, Limits: adapter.Limits{Test: time.Second}})
+	a, err := New(Config{Suite: "c", Dir: dir, Below: ".", List: []string{"true"}, Run: append([]string{filepath.Join(dir, "run")}, words...), Results: results, Limits: process.Limits{Test: time.Second}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -179,7 +180,7 @@ func TestResults(t *testing.T) {
 				tests = append(tests, catalog.Test{ID: catalog.ID("c", "g", name), Suite: "c", Group: "g", Name: name, File: []string{"one.t", "two.t"}[i%2], Line: 1})
 			}
 			a.names = catalog.NamesOf(tests)
-			s, err := a.Open(context.Background(), adapter.Slot{Number: 1, Temp: t.TempDir()})
+			s, err := a.Open(context.Background(), process.Slot{Number: 1, Temp: t.TempDir()})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -242,7 +243,7 @@ func TestBeyondTests(t *testing.T) {
 			dir := t.TempDir()
 			testfiles.Write(t, dir, map[string]string{"run": c.run})
 			a, err := New(Config{Suite: "c", Dir: dir, List: []string{"printf", `a\nb\n`}, Run: []string{"sh", "run"},
-				Results: c.results, Limits: adapter.Limits{Test: time.Minute, Idle: 500 * time.Millisecond}})
+				Results: c.results, Limits: process.Limits{Test: time.Minute, Idle: 500 * time.Millisecond}})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -250,7 +251,7 @@ func TestBeyondTests(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			s, err := a.Open(t.Context(), adapter.Slot{Temp: t.TempDir()})
+			s, err := a.Open(t.Context(), process.Slot{Temp: t.TempDir()})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -277,7 +278,7 @@ func TestLists(t *testing.T) {
 	limit := time.Minute
 	list := func(script string) (adapter.Found, error) {
 		a, err := New(Config{Suite: "c", Dir: t.TempDir(), List: []string{"sh", "-c", script}, Run: []string{"true", "{name}"},
-			Limits: adapter.Limits{Idle: limit}})
+			Limits: process.Limits{Idle: limit}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -320,7 +321,7 @@ func FuzzList(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		var found adapter.Found
-		lines := &adapter.LineWriter{Limit: maxLine, Line: func(text string) error {
+		lines := &process.LineWriter{Limit: maxLine, Line: func(text string) error {
 			if strings.TrimSpace(text) == "" {
 				return nil
 			}

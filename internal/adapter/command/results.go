@@ -19,6 +19,7 @@ import (
 	"fernrelay/internal/format/gojson"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/format/tap"
+	"fernrelay/internal/process"
 	"fernrelay/internal/wording"
 )
 
@@ -33,7 +34,7 @@ var readers = map[string]func(io.Reader, run.Sink) error{
 // results takes the results of one process. If the process runs one test, results with other names are the steps
 // of the test, which is as bad as the worst of them.
 type results struct {
-	batch *adapter.Batch
+	batch *adapter.Recorder
 	tests []catalog.Test
 	here  map[string]*catalog.Test // by ID
 	names *catalog.Names           // of all tests of the suite
@@ -51,7 +52,7 @@ type results struct {
 	failed    bool         // a test here is bad
 	closed    bool         // close gave outcomes, which say how the process ended
 	started   bool         // the process runs, or did
-	said      adapter.Tail // what the process printed
+	said      process.Tail // what the process printed
 }
 
 // The bounds of what is kept of results: bad tests of others that are named, and outcomes until the end of the process.
@@ -60,8 +61,8 @@ const (
 	mostElsewhere = 100_000
 )
 
-func newResults(tests []catalog.Test, names *catalog.Names, batch *adapter.Batch) *results {
-	r := &results{batch: batch, tests: tests, names: names, here: make(map[string]*catalog.Test, len(tests)), said: adapter.Tail{Limit: saidKept}}
+func newResults(tests []catalog.Test, names *catalog.Names, batch *adapter.Recorder) *results {
+	r := &results{batch: batch, tests: tests, names: names, here: make(map[string]*catalog.Test, len(tests)), said: process.Tail{Limit: saidKept}}
 	for i := range tests {
 		r.open = append(r.open, tests[i].ID)
 		r.here[tests[i].ID] = &tests[i]

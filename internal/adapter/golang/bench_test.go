@@ -5,12 +5,12 @@ import (
 	"time"
 
 	"fernrelay/core/run"
-	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 )
 
 // BenchmarkShortLines runs a test that prints 64 MB in lines of 11 bytes.
 func BenchmarkShortLines(b *testing.B) {
-	a, found := module(b, Config{Limits: adapter.Limits{Test: time.Minute}}, map[string]string{"p/p_test.go": `package p
+	a, found := module(b, Config{Limits: process.Limits{Test: time.Minute}}, map[string]string{"p/p_test.go": `package p
 
 import (
 	"os"

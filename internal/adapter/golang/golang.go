@@ -10,6 +10,7 @@
 package golang
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,6 +23,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 )
 
 // Config is what a suite of Go packages needs to know.
@@ -36,8 +38,8 @@ type Config struct {
 	Env        []string               // of the tests, as NAME=value: what the toolchain reads of it reaches the build
 	NoVet      bool                   // build packages in which vet finds a mistake
 	Args       []string               // for the test binaries, as "go test" takes them
-	adapter.Limits
-	Isolate adapter.Isolation // PerTest, or else PerGroup
+	process.Limits
+	Isolate catalog.Level // what one process holds: a test, or else a group
 }
 
 // Adapter finds and runs the tests of one suite of Go packages.
@@ -89,9 +91,13 @@ func New(config Config) (*Adapter, error) {
 }
 
 // Elsewhere returns an adapter for the same tests that builds with other flags and settings in another store.
-func (a *Adapter) Elsewhere(store string, buildFlags, env []string) (*Adapter, error) {
+func (a *Adapter) Elsewhere(store string, flags, env []string) (adapter.Varied, error) {
+	return a.elsewhere(store, flags, env)
+}
+
+func (a *Adapter) elsewhere(store string, flags, env []string) (*Adapter, error) {
 	config := a.Config
-	config.Store, config.BuildFlags, config.Env = store, buildFlags, env
+	config.Store, config.BuildFlags, config.Env = store, flags, env
 	other := &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, hidden: a.hidden, bin: a.bin,
 		binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
 	return other, errors.Join(other.readOverlay(), other.reconsider())
@@ -105,8 +111,8 @@ func (a *Adapter) Source(t *catalog.Test) (function string, flags []string) {
 
 // WithSources returns an adapter for the same tests that builds with other contents of some files, by their absolute
 // paths, in another store.
-func (a *Adapter) WithSources(store string, contents map[string][]byte) (*Adapter, error) {
-	other, err := a.Elsewhere(store, a.BuildFlags, a.Env)
+func (a *Adapter) WithSources(store string, contents map[string][]byte) (adapter.Adapter, error) {
+	other, err := a.elsewhere(store, a.BuildFlags, a.Env)
 	if err != nil {
 		return nil, err
 	}
@@ -123,15 +129,12 @@ func (a *Adapter) WithSources(store string, contents map[string][]byte) (*Adapte
 
 // Scope is the group, as a test binary holds one package, unless each test has a process
 // of its own.
-func (a *Adapter) Scope() adapter.Scope {
-	if a.Isolate == adapter.PerTest {
-		return adapter.ScopeTest
-	}
-	return adapter.ScopeGroup
+func (a *Adapter) Scope() catalog.Level {
+	return cmp.Or(a.Isolate, catalog.GroupLevel)
 }
 
 // Open makes a session. Its processes begin and end with each batch.
-func (a *Adapter) Open(_ context.Context, slot adapter.Slot) (adapter.Session, error) {
+func (a *Adapter) Open(_ context.Context, slot process.Slot) (adapter.Session, error) {
 	return &session{adapter: a, slot: slot}, nil
 }
 

@@ -14,6 +14,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 	"fernrelay/internal/testfiles"
 )
 
@@ -63,7 +64,7 @@ func open(t testing.TB, a *Adapter, tests []catalog.Test) adapter.Session {
 	if err := a.Prepare(context.Background(), pointers, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
-	s, err := a.Open(context.Background(), adapter.Slot{Number: 1, Temp: t.TempDir()})
+	s, err := a.Open(context.Background(), process.Slot{Number: 1, Temp: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -331,7 +332,7 @@ func ExampleVictim() {
 // slice and map, in another package, in the environment and the working folder,
 // and what differs between fresh runs is told apart by the caller.
 func TestProbe(t *testing.T) {
-	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}}, map[string]string{
+	a, found := module(t, Config{Limits: process.Limits{Test: time.Minute}}, map[string]string{
 		"deep/deep_test.go": stateful,
 		"clock/clock.go":    "package clock\n\nvar offset int\n\nfunc Advance() { offset++ }\n",
 	})
@@ -364,7 +365,7 @@ func TestProbe(t *testing.T) {
 
 // TestForgottenListener names, every time, a listener that nothing refers to any more, which the collector would close.
 func TestForgottenListener(t *testing.T) {
-	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}}, map[string]string{"serve/serve_test.go": `package serve
+	a, found := module(t, Config{Limits: process.Limits{Test: time.Minute}}, map[string]string{"serve/serve_test.go": `package serve
 
 import (
 	"net"
@@ -404,7 +405,7 @@ func TestVictim(t *testing.T) {}
 // TestLeftOpen names what a test leaves beside variables, and puts back, one by one, what
 // another turns on.
 func TestLeftOpen(t *testing.T) {
-	a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}}, map[string]string{"open/open_test.go": `package open
+	a, found := module(t, Config{Limits: process.Limits{Test: time.Minute}}, map[string]string{"open/open_test.go": `package open
 
 import ("net"; "os"; "os/signal"; "path/filepath"; "syscall"; "testing")
 
@@ -566,15 +567,15 @@ func TestVictim(t *testing.T) {
 	}
 }
 `}
-	for _, isolate := range []adapter.Isolation{adapter.PerTest, adapter.PerGroup} {
-		a, found := module(t, Config{Limits: adapter.Limits{Test: time.Minute}, Isolate: isolate}, files)
+	for _, isolate := range []catalog.Level{catalog.TestLevel, catalog.GroupLevel} {
+		a, found := module(t, Config{Limits: process.Limits{Test: time.Minute}, Isolate: isolate}, files)
 		tests := choose(t, found, "p#TestSpoils", "p#TestVictim")
 		r := run.New()
 		if err := open(t, a, tests).Run(context.Background(), tests, r.Apply); err != nil {
 			t.Fatal(err)
 		}
 		victim := r.Result("u:p#TestVictim")
-		if victim.Outcome != run.Failed || len(victim.Steps) != 4 || strings.Contains(string(victim.Output), "spoiled") == (isolate == adapter.PerTest) {
+		if victim.Outcome != run.Failed || len(victim.Steps) != 4 || strings.Contains(string(victim.Output), "spoiled") == (isolate == catalog.TestLevel) {
 			t.Errorf("isolate = %s: %s with %d steps, which printed %q", isolate, victim.Outcome, len(victim.Steps), victim.Output)
 		}
 		for i, s := range victim.Steps {
@@ -591,7 +592,7 @@ func TestVictim(t *testing.T) {
 
 // TestForgedResults holds that no test makes an outcome by what it prints: not its own, not another's.
 func TestForgedResults(t *testing.T) {
-	a, found := module(t, Config{NoVet: true, Limits: adapter.Limits{Test: time.Minute}}, map[string]string{"p/p_test.go": `package p
+	a, found := module(t, Config{NoVet: true, Limits: process.Limits{Test: time.Minute}}, map[string]string{"p/p_test.go": `package p
 
 import (
 	"fmt"
@@ -667,7 +668,7 @@ func TestSilentProcess(t *testing.T) {
 		files[name+"/x_test.go"] = "package " + name + "\n\nimport (\n\t\"fmt\"\n\t\"os\"\n\t\"testing\"\n\t\"time\"\n)\n\nvar _ = fmt.Sprint(os.Args, time.Now)\n\n" +
 			text + "\n\nfunc TestX(t *testing.T) {}\n"
 	}
-	a, found := module(t, Config{NoVet: true, Limits: adapter.Limits{Test: time.Minute, Idle: time.Second}}, files)
+	a, found := module(t, Config{NoVet: true, Limits: process.Limits{Test: time.Minute, Idle: time.Second}}, files)
 	for name, want := range map[string]string{
 		"starts": "u:starts#TestX timed-out the test binary was still running 1s before its first test, and killed, in the initialization of its packages or in TestMain at starts/x_test.go:12",
 		"before": "u:before#TestX timed-out the test binary was still running 1s before its first test, and killed, in the initialization of its packages or in TestMain at before/x_test.go:12",

@@ -160,7 +160,7 @@ func TestVetApart(t *testing.T) {
 		return all
 	}
 	want := outcomes(a)
-	older, err := a.Elsewhere(a.Store+"-older", nil, nil)
+	older, err := a.elsewhere(a.Store+"-older", nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

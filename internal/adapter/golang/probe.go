@@ -155,7 +155,7 @@ func (s *session) probe(ctx context.Context, tests []catalog.Test, sink run.Sink
 	slot := s.slot
 	slot.Env = append(slices.Clone(slot.Env), env...)
 	probing := &session{adapter: s.adapter, slot: slot}
-	return probing.process(ctx, binary, v.group, tests, adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink), sink)
+	return probing.process(ctx, binary, v.group, tests, adapter.NewRecorder(tests, s.slot.Limits(s.adapter.Limits), sink), sink)
 }
 
 // listed is what we ask the toolchain about a package.

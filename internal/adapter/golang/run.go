@@ -20,18 +20,19 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/owned"
+	"fernrelay/internal/process"
 )
 
 // session runs batches of a suite in processes that end with each batch.
 type session struct {
 	adapter *Adapter
-	slot    adapter.Slot
+	slot    process.Slot
 }
 
 // Run runs the tests package by package, each package in one process as long as
 // nothing ends it before its time.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error {
-	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
+	batch := adapter.NewRecorder(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for {
 		next := batch.Next()
 		if len(next) == 0 {
@@ -54,7 +55,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 // order: of one build of one package, no test behind a fuzz seed, as the testing
 // package runs seeds last, and no two of one name.
 func (a *Adapter) together(tests []catalog.Test) int {
-	if a.Isolate == adapter.PerTest || len(tests[0].Asks().Steps) > 0 {
+	if a.Isolate == catalog.TestLevel || len(tests[0].Asks().Steps) > 0 {
 		return 1
 	}
 	first := a.variantOf(&tests[0])
@@ -72,7 +73,7 @@ func (a *Adapter) together(tests []catalog.Test) int {
 }
 
 // process runs one test binary once over the tests.
-func (s *session) process(ctx context.Context, binary, group string, tests []catalog.Test, batch *adapter.Batch, sink run.Sink) error {
+func (s *session) process(ctx context.Context, binary, group string, tests []catalog.Test, batch *adapter.Recorder, sink run.Sink) error {
 	heard := newBooks(s.adapter, group, tests, batch)
 	cmd, clean, err := s.command(ctx, binary, group, tests, heard)
 	if err != nil {
@@ -103,7 +104,7 @@ func (s *session) process(ctx context.Context, binary, group string, tests []cat
 	}
 	heard.finishRest()
 	defer func() { sink(cmd.Usage().Event("")) }()
-	ending := adapter.Ending(err)
+	ending := process.Ending(err)
 	batch.Ended(ending, func(words string) (string, string, int) { return s.adapter.failure(group, words) })
 	if !batch.Began() {
 		_, unread := os.Stat(valueOf(cmd.Env, orderVariable))
@@ -116,8 +117,8 @@ func (s *session) process(ctx context.Context, binary, group string, tests []cat
 
 // command prepares the run of a binary over the tests, in the package's folder
 // as the toolchain does it. clean takes away the file with the order.
-func (s *session) command(ctx context.Context, binary, group string, tests []catalog.Test, heard *books) (cmd *adapter.Process, clean func(), err error) {
-	if heard.results, err = adapter.NewPipe(&heard.reported); err != nil {
+func (s *session) command(ctx context.Context, binary, group string, tests []catalog.Test, heard *books) (cmd *process.Process, clean func(), err error) {
+	if heard.results, err = process.NewPipe(&heard.reported); err != nil {
 		return nil, nil, err
 	}
 	order, err := os.CreateTemp(s.slot.Temp, "order-*")
@@ -145,9 +146,9 @@ func (s *session) command(ctx context.Context, binary, group string, tests []cat
 }
 
 // binaryCommand returns the command that runs a binary in the package's folder and in the environment of the toolchain.
-func (a *Adapter) binaryCommand(ctx context.Context, slot adapter.Slot, binary, group string, args []string) *adapter.Process {
+func (a *Adapter) binaryCommand(ctx context.Context, slot process.Slot, binary, group string, args []string) *process.Process {
 	dir := filepath.Join(a.Dir, filepath.FromSlash(group))
-	cmd := adapter.Command(ctx, dir, slot, binary, args...)
+	cmd := process.Command(ctx, dir, slot, binary, args...)
 	if bin := a.bin(); bin != "" { // so that tests which run the toolchain find the same
 		cmd.Env = append(cmd.Env, "PATH="+bin+string(os.PathListSeparator)+valueOf(cmd.Env, "PATH"))
 	}
@@ -157,10 +158,10 @@ func (a *Adapter) binaryCommand(ctx context.Context, slot adapter.Slot, binary, 
 // runBare runs the binary of a package without tests, and returns an entry if that fails, as in its TestMain or in the
 // initialization of its packages.
 func (a *Adapter) runBare(ctx context.Context, binary, group string) []adapter.Entry {
-	record := adapter.BeginRecord()
+	record := process.BeginRecord()
 	defer record.Close()
-	cmd := a.binaryCommand(ctx, adapter.Slot{}.WithRecord(record), binary, group, append([]string{"-test.paniconexit0", "-test.timeout=0"}, a.binaryArgs()...))
-	said := &adapter.Tail{Limit: maxLine}
+	cmd := a.binaryCommand(ctx, process.Slot{}.WithRecord(record), binary, group, append([]string{"-test.paniconexit0", "-test.timeout=0"}, a.binaryArgs()...))
+	said := &process.Tail{Limit: maxLine}
 	cmd.Stdout, cmd.Stderr = said, said
 	var late atomic.Bool
 	if limit := a.Limits.Idle; limit > 0 {
@@ -173,7 +174,7 @@ func (a *Adapter) runBare(ctx context.Context, binary, group string) []adapter.E
 	entry := adapter.Entry{Output: said.String()}
 	entry.ID, entry.Outcome = catalog.ID(a.Suite, group, a.processEntry(group)), run.Errored
 	words, file, line := a.failure(group, entry.Output)
-	entry.Message, entry.File, entry.Line = "without a test to run the process ended with "+adapter.Ending(err), file, line
+	entry.Message, entry.File, entry.Line = "without a test to run the process ended with "+process.Ending(err), file, line
 	if late.Load() {
 		entry.Outcome, entry.Message = run.TimedOut, fmt.Sprintf("without a test to run the process was still running after %s, and killed", a.Limits.Idle)
 	}
@@ -261,29 +262,29 @@ type books struct {
 	adapter  *Adapter
 	group    string
 	tests    []catalog.Test
-	batch    *adapter.Batch
+	batch    *adapter.Recorder
 	byName   map[string]int       // index of the tests
 	stepFrom map[string]begin     // of each test, the end of its last step
 	failing  map[string]run.Event // of each test, its first step that failed and said why
 	said     map[string]int       // bytes of output of each test
-	stray    adapter.Tail         // what was printed outside of tests
+	stray    process.Tail         // what was printed outside of tests
 	past     []bool               // by index of the tests: what follows was printed after its end
 	done     int
 	failed   bool
 	panicked bool // a test's panic ended the process
 
 	secret   string // begins each line in the pipe
-	results  *adapter.Pipe
-	reported adapter.LineWriter
+	results  *process.Pipe
+	reported process.LineWriter
 	mu       sync.Mutex
 	verdicts []run.Outcome // by index of the tests; empty for none yet
 }
 
-func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Batch) *books {
+func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Recorder) *books {
 	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]int, len(tests)),
-		stepFrom: map[string]begin{}, failing: map[string]run.Event{}, said: map[string]int{}, stray: adapter.Tail{Limit: maxLine},
+		stepFrom: map[string]begin{}, failing: map[string]run.Event{}, said: map[string]int{}, stray: process.Tail{Limit: maxLine},
 		secret: rand.Text(), past: make([]bool, len(tests)), verdicts: make([]run.Outcome, len(tests))}
-	b.reported = adapter.LineWriter{Limit: maxLine, Line: b.report}
+	b.reported = process.LineWriter{Limit: maxLine, Line: b.report}
 	for i := range tests {
 		b.byName[a.targets[tests[i].ID].function] = i
 	}

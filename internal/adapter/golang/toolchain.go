@@ -16,6 +16,7 @@ import (
 	"fernrelay/core/lazy"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 )
 
 // said is what the toolchain says of a build.
@@ -129,9 +130,9 @@ func (a *Adapter) toolchain(ctx context.Context, settings []string, stdout, stde
 
 // run is toolchain for any program.
 func (a *Adapter) run(ctx context.Context, program string, settings []string, stdout, stderr io.Writer, args ...string) error {
-	record := adapter.BeginRecord()
+	record := process.BeginRecord()
 	defer record.Close()
-	cmd := adapter.Command(ctx, a.Dir, adapter.Slot{}.WithRecord(record), program, args...)
+	cmd := process.Command(ctx, a.Dir, process.Slot{}.WithRecord(record), program, args...)
 	cmd.Stdout, cmd.Stderr = stdout, stderr
 	cmd.Env = slices.Concat(cmd.Env, a.toolchainEnv(), settings)
 	if temp := filepath.Join(a.Store, "tmp"); a.makeFolder(temp) == nil {
@@ -174,7 +175,7 @@ func (a *Adapter) notBuilt(group string, words []string) run.Failure {
 }
 
 // loseUnbuilt reports the tests of a package that is not built.
-func (a *Adapter) loseUnbuilt(batch *adapter.Batch, tests []catalog.Test, words []string) {
+func (a *Adapter) loseUnbuilt(batch *adapter.Recorder, tests []catalog.Test, words []string) {
 	f := a.notBuilt(tests[0].Group, words)
 	f.Message, _, _ = strings.Cut(f.Message, "\n")
 	for _, t := range tests {

@@ -11,6 +11,7 @@ package host
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -24,6 +25,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 )
 
 // Config is what a suite behind a test host needs to know.
@@ -32,8 +34,8 @@ type Config struct {
 	Dir     string   // the suite's folder, absolute: in which the program runs
 	Below   string   // the suite's folder as seen from the project, with slashes
 	Command []string // the program and its arguments
-	adapter.Limits
-	Isolate adapter.Isolation // PerTest, PerGroup, or else PerWorker
+	process.Limits
+	Isolate catalog.Level // what one process holds: a test, a group, or else all of a worker
 }
 
 // Adapter finds and runs the tests of one host.
@@ -42,25 +44,17 @@ type Adapter struct{ Config }
 // New makes the adapter.
 func New(config Config) *Adapter { return &Adapter{config} }
 
-// Scope is the worker, as one process runs all that its worker is given, unless each
+// Scope is the suite, as one process runs all that its worker is given, unless each
 // holds less.
-func (a *Adapter) Scope() adapter.Scope {
-	switch a.Isolate {
-	case adapter.PerTest:
-		return adapter.ScopeTest
-	case adapter.PerGroup:
-		return adapter.ScopeGroup
-	}
-	return adapter.ScopeWorker
-}
+func (a *Adapter) Scope() catalog.Level { return cmp.Or(a.Isolate, catalog.SuiteLevel) }
 
 // together counts the tests at the front that one process may hold.
 func (a *Adapter) together(tests []catalog.Test) int {
 	tests = tests[:adapter.Shared(tests)]
 	switch a.Isolate {
-	case adapter.PerTest:
+	case catalog.TestLevel:
 		return 1
-	case adapter.PerGroup:
+	case catalog.GroupLevel:
 		for i := range tests {
 			if tests[i].Group != tests[0].Group {
 				return i
@@ -79,7 +73,7 @@ func (a *Adapter) Touched([]string) (func(*catalog.Test) string, error) {
 }
 
 // Open makes a session. Its process begins with the first run.
-func (a *Adapter) Open(_ context.Context, slot adapter.Slot) (adapter.Session, error) {
+func (a *Adapter) Open(_ context.Context, slot process.Slot) (adapter.Session, error) {
 	return &session{adapter: a, slot: slot}, nil
 }
 
@@ -93,24 +87,24 @@ func (a *Adapter) projectFile(file string) string {
 // session is one process of the host, or none.
 type session struct {
 	adapter *Adapter
-	slot    adapter.Slot
+	slot    process.Slot
 
 	mu      sync.Mutex // guards the five below against other goroutines
-	cmd     *adapter.Process
+	cmd     *process.Process
 	running string // the ID of the test that runs
-	batch   *adapter.Batch
+	batch   *adapter.Recorder
 	stray   []byte // what was printed while none ran
 	killed  bool   // the process was killed by us
 
 	group    string // of the latest test that the process was asked to run
 	isolated bool   // it has the process for itself
 	stdin    io.WriteCloser
-	printed  *adapter.Pipe  // its standard output
+	printed  *process.Pipe  // its standard output
 	sources  []io.Reader    // of that and of its channel
 	lines    *bufio.Scanner // of its messages
 	secret   string         // begins each message; empty for those on the standard output
-	stderr   *adapter.Tail
-	beside   *adapter.Pipe // what it prints beside its messages
+	stderr   *process.Tail
+	beside   *process.Pipe // what it prints beside its messages
 	calls    int
 	beyond   []string // what it reported that no outcome of its tests shows
 	ended    <-chan struct{}
@@ -138,7 +132,7 @@ func (s *session) Reset(ctx context.Context) error {
 // Run runs the tests in order in the session's process.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error {
 	defer context.AfterFunc(ctx, s.kill)()
-	batch := adapter.NewBatch(tests, s.slot.Limits(s.adapter.Limits), sink)
+	batch := adapter.NewRecorder(tests, s.slot.Limits(s.adapter.Limits), sink)
 	for {
 		next := batch.Next()
 		if len(next) == 0 {
@@ -215,7 +209,7 @@ func lastLines(said string) string {
 // alone ends the process if what comes next must not be in it.
 func (s *session) alone(next *catalog.Test, sink run.Sink) {
 	isolated := next.Rules().Isolate != ""
-	if isolated || s.isolated || s.adapter.Isolate == adapter.PerTest || s.adapter.Isolate == adapter.PerGroup && s.group != next.Group {
+	if isolated || s.isolated || s.adapter.Isolate == catalog.TestLevel || s.adapter.Isolate == catalog.GroupLevel && s.group != next.Group {
 		if err := s.Close(); err != nil {
 			s.reportBeyond(sink, run.Errored, err.Error())
 		}
@@ -225,7 +219,7 @@ func (s *session) alone(next *catalog.Test, sink run.Sink) {
 
 // runOnce asks the process to run the tests. Tests about which a host that answers says nothing are errored; an
 // error means that the process is gone.
-func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adapter.Batch) error {
+func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adapter.Recorder) error {
 	params := RunParams{Tests: make([]RunTest, len(tests))}
 	for i, t := range tests {
 		params.Tests[i] = RunTest{TestName{t.Group, t.Name}, t.Asks().Steps}
@@ -253,7 +247,7 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 	return ctx.Err()
 }
 
-func (s *session) notified(batch *adapter.Batch, method string, note Note) {
+func (s *session) notified(batch *adapter.Recorder, method string, note Note) {
 	id := catalog.ID(s.adapter.Suite, note.Group, note.Name)
 	note.File = s.adapter.projectFile(note.File)
 	switch method {
@@ -302,7 +296,7 @@ func (s *session) late(method string, note Note) {
 }
 
 // attend says which batch stray output goes to.
-func (s *session) attend(batch *adapter.Batch) {
+func (s *session) attend(batch *adapter.Recorder) {
 	s.mu.Lock()
 	s.batch = batch
 	s.mu.Unlock()

@@ -16,6 +16,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 )
 
 // TestMain lets the test binary be the host as well, as a real second process.
@@ -109,7 +110,7 @@ func beTest(t TestName, state *int, note func(string, Note)) {
 
 func newAdapter(t *testing.T, traits ...string) *Adapter {
 	t.Helper()
-	return New(Config{Suite: "s", Dir: t.TempDir(), Below: "sub", Limits: adapter.Limits{Test: time.Minute},
+	return New(Config{Suite: "s", Dir: t.TempDir(), Below: "sub", Limits: process.Limits{Test: time.Minute},
 		Command: append([]string{os.Args[0], "be-a-host"}, traits...)})
 }
 
@@ -123,7 +124,7 @@ func tests(names ...string) []catalog.Test {
 
 func open(t *testing.T, a *Adapter) adapter.Session {
 	t.Helper()
-	s, err := a.Open(context.Background(), adapter.Slot{Number: 1, Temp: t.TempDir()})
+	s, err := a.Open(context.Background(), process.Slot{Number: 1, Temp: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -214,7 +215,7 @@ func TestEndlessLine(t *testing.T) {
 
 // TestIsolate holds what one process holds.
 func TestIsolate(t *testing.T) {
-	for isolate, want := range map[adapter.Isolation]run.Outcome{adapter.PerTest: run.Passed, adapter.PerGroup: run.Failed, adapter.PerWorker: run.Failed} {
+	for isolate, want := range map[catalog.Level]run.Outcome{catalog.TestLevel: run.Passed, catalog.GroupLevel: run.Failed, catalog.SuiteLevel: run.Failed} {
 		a := newAdapter(t)
 		a.Isolate = isolate
 		if r := play(t, open(t, a), "spoils", "victim").Result("s:g#victim"); r.Outcome != want {
@@ -272,7 +273,7 @@ func FuzzMessages(f *testing.F) {
 	f.Add(`{"jsonrpc":"2.0","method":"started","params":{"group":"g","name":"a"}}` + "\n" + `{"jsonrpc":"2.0","method":"finished","params":{"group":"g","name":"a","outcome":"passed","seconds":1e300,"line":-4}}` + "\n" + `{"jsonrpc":"2.0","id":1,"result":{}}`)
 	f.Add("no message\n{\"jsonrpc\":\"2.0\",\"method\":\"output\",\"params\":{\"text\":\"\\u001b\"}}\n{\"jsonrpc\":\"2.0\",\"id\":1,\"error\":{\"message\":\"no\"}}\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		beside, err := adapter.NewPipe(io.Discard)
+		beside, err := process.NewPipe(io.Discard)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -281,7 +282,7 @@ func FuzzMessages(f *testing.F) {
 		s.lines.Buffer(nil, maxLine)
 		tests := []catalog.Test{{ID: "s:g#a", Suite: "s", Group: "g", Name: "a"}, {ID: "s:g#b", Suite: "s", Group: "g", Name: "b"}}
 		outcomes := map[string]int{}
-		batch := adapter.NewBatch(tests, adapter.Limits{}, func(e run.Event) {
+		batch := adapter.NewRecorder(tests, process.Limits{}, func(e run.Event) {
 			if e.Event == run.Finished {
 				outcomes[e.ID]++
 			}

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"fernrelay/internal/adapter"
+	"fernrelay/internal/process"
 )
 
 // begin starts a process and exchanges hellos, unless there is one.
@@ -20,12 +20,12 @@ func (s *session) begin(ctx context.Context) error {
 		return nil
 	}
 	command := s.adapter.Command
-	cmd := adapter.Command(context.WithoutCancel(ctx), s.adapter.Dir, s.slot, command[0], command[1:]...)
+	cmd := process.Command(context.WithoutCancel(ctx), s.adapter.Dir, s.slot, command[0], command[1:]...)
 	stdin, err := cmd.StdinPipe()
 	if err != nil {
 		return err
 	}
-	s.stderr = &adapter.Tail{Limit: tailLimit}
+	s.stderr = &process.Tail{Limit: tailLimit}
 	p, err := s.newPipes()
 	if err != nil {
 		return err
@@ -68,7 +68,7 @@ const channelDescriptor = 3
 
 // pipes are what a process writes to.
 type pipes struct {
-	stdout, stderr, channel *adapter.Pipe
+	stdout, stderr, channel *process.Pipe
 	printed, messages       *io.PipeReader // what comes out of stdout and of the channel
 	writers                 []*io.PipeWriter
 }
@@ -79,10 +79,10 @@ func (s *session) newPipes() (*pipes, error) {
 	p := &pipes{printed: printed, messages: messages, writers: []*io.PipeWriter{toPrinted, toMessages}}
 	var err error
 	for _, made := range []struct {
-		pipe **adapter.Pipe
+		pipe **process.Pipe
 		to   io.Writer
 	}{{&p.stdout, toPrinted}, {&p.channel, toMessages}, {&p.stderr, io.MultiWriter(s.stderr, outputOf{s})}} {
-		if *made.pipe, err = adapter.NewPipe(made.to); err != nil {
+		if *made.pipe, err = process.NewPipe(made.to); err != nil {
 			p.close()
 			return nil, err
 		}
@@ -92,7 +92,7 @@ func (s *session) newPipes() (*pipes, error) {
 
 // close closes pipes with which no process was started.
 func (p *pipes) close() {
-	for _, pipe := range []*adapter.Pipe{p.stdout, p.stderr, p.channel} {
+	for _, pipe := range []*process.Pipe{p.stdout, p.stderr, p.channel} {
 		if pipe != nil {
 			pipe.Close()
 		}
@@ -100,13 +100,13 @@ func (p *pipes) close() {
 }
 
 // await waits for the process to be gone and for what it has printed.
-func (s *session) await(cmd *adapter.Process, p *pipes, ended chan<- struct{}) {
-	all := []*adapter.Pipe{p.stdout, p.channel, p.stderr}
+func (s *session) await(cmd *process.Process, p *pipes, ended chan<- struct{}) {
+	all := []*process.Pipe{p.stdout, p.channel, p.stderr}
 	copied := make([]<-chan struct{}, len(all))
 	for i, pipe := range all {
 		copied[i] = pipe.Copy()
 	}
-	s.ending = adapter.Ending(cmd.Wait())
+	s.ending = process.Ending(cmd.Wait())
 	for i, pipe := range all {
 		pipe.Stop(cmd.WaitDelay, copied[i])
 	}
@@ -173,7 +173,7 @@ func (s *session) Close() error {
 	s.mu.Unlock()
 	select {
 	case <-s.ended:
-		if ending := s.end(); ending != adapter.Ending(nil) && !killed {
+		if ending := s.end(); ending != process.Ending(nil) && !killed {
 			s.noteBeyond(fmt.Sprintf("after its last test the test host of suite %s ended with %s%s", s.adapter.Suite, ending, s.lastWords()))
 		}
 	default:

@@ -1,4 +1,4 @@
-package split
+package schedule
 
 import (
 	"fmt"
@@ -10,16 +10,16 @@ import (
 
 // LevelTrial reports how finely tests may run side by side without changing their outcomes.
 type LevelTrial struct {
-	Alone  *run.Run // one after another on one worker
-	Flaky  []string // IDs of tests that differed when that was repeated; they are not compared
-	Levels []Level  // the coarsest first, up to the first that differs
-	Safe   *run.Run // of the finest level at which nothing differed, or Alone
-	Finest Together // that level; empty if there is none
+	Alone  *run.Run      // one after another on one worker
+	Flaky  []string      // IDs of tests that differed when that was repeated; they are not compared
+	Levels []TriedLevel  // the coarsest first, up to the first that differs
+	Safe   *run.Run      // of the finest level at which nothing differed, or Alone
+	Finest catalog.Level // that level; empty if there is none
 }
 
-// Level reports the trial of one level.
-type Level struct {
-	Together Together
+// TriedLevel reports the trial of one level.
+type TriedLevel struct {
+	Together catalog.Level
 	Workers  int
 	Run      *run.Run
 	Differ   []LevelDifference
@@ -36,8 +36,8 @@ type LevelDifference struct {
 
 // LevelRun says how the tests run once for a LevelTrial.
 type LevelRun struct {
-	What     string   // describes the run for people
-	Together Together // what never runs side by side; empty for one test after another
+	What     string        // describes the run for people
+	Together catalog.Level // what never runs side by side; empty for one test after another
 	Workers  int
 	InOrder  bool           // the tests keep their order
 	First    map[string]int // by ID, from 1: the rank of tests whose batches go before others
@@ -86,13 +86,13 @@ func (t *LevelTrial) compareAlone(repeated *run.Run) (stable map[string]run.Outc
 }
 
 // try runs the tests at one level, and once more if outcomes differ. It reports whether none do.
-func (t *LevelTrial) try(tests []catalog.Test, level Together, workers, times int, stable map[string]run.Outcome, do func(LevelRun) (*run.Run, error)) (same bool, err error) {
+func (t *LevelTrial) try(tests []catalog.Test, level catalog.Level, workers, times int, stable map[string]run.Outcome, do func(LevelRun) (*run.Run, error)) (same bool, err error) {
 	how := LevelRun{What: fmt.Sprintf("%ss side by side on %d workers", level, workers), Together: level, Workers: workers}
 	m, err := newMeetings(tests, level)
 	if err != nil {
 		return false, err
 	}
-	l := Level{Together: level, Workers: workers, Pairs: m.pairs()}
+	l := TriedLevel{Together: level, Workers: workers, Pairs: m.pairs()}
 	var runs []*run.Run
 	for len(runs) == 0 || len(l.Differ) == 0 && len(runs) < times && len(m.met) < l.Pairs || len(runs) == 1 && len(l.Differ) > 0 {
 		one, err := do(how)
@@ -127,7 +127,7 @@ type meetings struct {
 	met   map[[2]int]bool
 }
 
-func newMeetings(tests []catalog.Test, level Together) (*meetings, error) {
+func newMeetings(tests []catalog.Test, level catalog.Level) (*meetings, error) {
 	units, err := Units(tests, level)
 	m := &meetings{units: units, unit: map[string]int{}, met: map[[2]int]bool{}}
 	for u := range units {
@@ -185,10 +185,10 @@ func (m *meetings) rotated(round int) map[string]int {
 
 // levelsOf returns the levels that divide the tests differently, the coarsest first. If all tests are of one
 // suite, the level of suites is the same as one test after another.
-func levelsOf(tests []catalog.Test) []Together {
-	var levels []Together
+func levelsOf(tests []catalog.Test) []catalog.Level {
+	var levels []catalog.Level
 	before := 1
-	for _, level := range Levels {
+	for _, level := range catalog.Levels {
 		units, err := Units(tests, level)
 		if err != nil || len(units) <= before {
 			continue

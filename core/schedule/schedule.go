@@ -1,4 +1,4 @@
-package split
+package schedule
 
 import (
 	"slices"
@@ -33,8 +33,8 @@ func (b *Batch) Setup() float64 { return b.Tests[0].Setup }
 // A Schedule is the batches of a run in the order in which they are taken, with what they hold and what they wait
 // for. It does not change, so that the engine that runs it and forecasts of the run can share it:
 //
-//	schedule := deal.Schedule(tests)
-//	dispatcher := schedule.Dispatch() // decides who takes what next
+//	s := schedule.New(tests, schedule.Options{Workers: 4})
+//	dispatcher := s.Dispatch() // decides who takes what next
 //	batch, left := dispatcher.Next(1)
 type Schedule struct {
 	Batches   []Batch
@@ -47,8 +47,8 @@ type Schedule struct {
 	shares    []float64       // by batch: the share of a processor that it uses when it runs alone
 }
 
-// NewSchedule makes the schedule of some batches. None of them is empty.
-func NewSchedule(batches []Batch, resources map[string]int) *Schedule {
+// Of makes the schedule of some batches. None of them is empty.
+func Of(batches []Batch, resources map[string]int) *Schedule {
 	s := &Schedule{Batches: batches, Resources: resources, holds: make([][]string, len(batches)), waits: make([][]string, len(batches)), awaited: map[string]bool{}, awaitedIn: make([]bool, len(batches)), shares: make([]float64, len(batches))}
 	in := map[string]int{}
 	for i := range batches {
@@ -72,7 +72,7 @@ func NewSchedule(batches []Batch, resources map[string]int) *Schedule {
 		slices.Sort(s.holds[i])
 		s.holds[i] = slices.Compact(s.holds[i])
 		if b.Apart != "" {
-			s.holds[i] = append(s.holds[i], apartSign+b.Apart)
+			s.holds[i] = append(s.holds[i], Exclusive(b.Apart))
 		}
 	}
 	return s
@@ -88,9 +88,9 @@ func (s *Schedule) Waits(batch int) []string { return s.waits[batch] }
 // Capacity returns how many batches may hold a thing at once.
 func (s *Schedule) Capacity(name string) int { return max(1, s.Resources[name]) }
 
-// apartSign begins the name of what a batch runs apart from, which counts as a resource that one
-// batch may hold at a time.
-const apartSign = "\x00"
+// Exclusive returns the name of the resource that a batch holds so that no other with the same name runs side by side with it. No
+// resource of a project has such a name.
+func Exclusive(name string) string { return "\x00" + name }
 
 // holds lists the resources that a test will hold, sorted.
 func holds(t *catalog.Test) []string {

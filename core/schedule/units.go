@@ -1,8 +1,6 @@
-package split
+package schedule
 
 import (
-	"cmp"
-	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -11,36 +9,6 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/order"
 )
-
-// Together says which tests must not be parted.
-type Together string
-
-// What may stay together.
-const (
-	Test  Together = "test"
-	File  Together = "file"
-	Group Together = "group"
-	Suite Together = "suite"
-)
-
-// of returns the level for a test: t, or what the test says if t is empty.
-func (t Together) of(test *catalog.Test) Together { return cmp.Or(t, Together(test.Together), Group) }
-
-// Common returns the level that all tests have, or "" if they differ.
-func Common(tests []catalog.Test) Together {
-	var common Together
-	for i := range tests {
-		level := common.of(&tests[i])
-		if own := Together("").of(&tests[i]); own != level {
-			return ""
-		}
-		common = level
-	}
-	return cmp.Or(common, Group)
-}
-
-// Levels lists them, the coarsest first.
-var Levels = []Together{Suite, Group, File, Test}
 
 // Unit is a piece of work that is not split further.
 type Unit struct {
@@ -56,7 +24,7 @@ type Unit struct {
 	Uses      []string
 
 	Of    string // the name of the unit that it is a part of; empty for a whole one
-	whole *Unit  // that unit; nil for a whole one
+	Whole *Unit  // that unit; nil for a whole one
 }
 
 // Setup is what it costs to begin a batch of one place, such as the start of a
@@ -99,7 +67,7 @@ func (u *Unit) join(other Unit) {
 // Units folds tests into the units that stay together, in the order in which the tests first name them: at one level,
 // or at the level of each test if together is empty. A test without a file stays with its group. Units whose tests need each other, come after each other, or hold the same
 // resource that all machines share, are one. An error names tests that wait for each other in a circle.
-func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, error) {
+func Units(tests []catalog.Test, together catalog.Level, shared ...string) ([]Unit, error) {
 	if err := together.Check(); err != nil {
 		return nil, err
 	}
@@ -113,16 +81,16 @@ func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, e
 		}
 	}
 	most := 0
-	if together == Test || together == "" && Common(tests) == Test {
+	if together == catalog.TestLevel || together == "" && catalog.CommonLevel(tests) == catalog.TestLevel {
 		most = len(tests)
 	}
-	units, squares := make([]Unit, 0, most), make([]float64, 0, most) // the variance of each
+	units := make([]Unit, 0, most)
 	at := make(map[string]int, most)
 	unitOf := make([]int, len(tests))
 	several := slices.ContainsFunc(tests, func(t catalog.Test) bool { return t.Suite != tests[0].Suite })
 	for i := range tests {
 		t := &tests[i]
-		name, label := together.of(t).key(t)
+		name, label := together.Of(t).Place(t)
 		if several && label == t.Group {
 			label = t.GroupName() // another suite may have a group of that name
 		}
@@ -131,14 +99,9 @@ func Units(tests []catalog.Test, together Together, shared ...string) ([]Unit, e
 			u = len(units)
 			at[name] = u
 			units = append(units, Unit{Name: name, Label: label})
-			squares = append(squares, 0)
 		}
 		unitOf[i] = u
 		units[u].add(t)
-		squares[u] += t.Spread * t.Spread
-	}
-	for u := range units {
-		units[u].Deviation = math.Sqrt(squares[u])
 	}
 	if !chains {
 		return units, nil
@@ -150,6 +113,7 @@ func (u *Unit) add(t *catalog.Test) {
 	u.Tests = append(u.Tests, t.ID)
 	u.Seconds += t.Expected
 	u.Busy += t.Expected * t.Share
+	u.Deviation = math.Hypot(u.Deviation, t.Spread)
 	if !t.Known {
 		u.Unknown++
 		u.Estimated += t.Expected
@@ -164,13 +128,13 @@ func (u *Unit) add(t *catalog.Test) {
 	}
 }
 
-// inParts divides units whose tests hold different resources into parts, as a run does: a resource is held only while its part runs. No
+// Parts divides units whose tests hold different resources into parts, as a run does: a resource is held only while its part runs. No
 // two parts of a unit run side by side, which counts as a resource that one of them may hold at a time. tests are those of the units.
-func inParts(tests []catalog.Test, together Together, units []Unit, resources map[string]int) ([]Unit, map[string]int) {
+func Parts(tests []catalog.Test, together catalog.Level, units []Unit, resources map[string]int) ([]Unit, map[string]int) {
 	byUnit := map[string][]*catalog.Test{}
 	for i := range tests {
-		if level := together.of(&tests[i]); level == Group || level == Suite {
-			name, _ := level.key(&tests[i])
+		if level := together.Of(&tests[i]); level == catalog.GroupLevel || level == catalog.SuiteLevel {
+			name, _ := level.Place(&tests[i])
 			byUnit[name] = append(byUnit[name], &tests[i])
 		}
 	}
@@ -188,7 +152,7 @@ func inParts(tests []catalog.Test, together Together, units []Unit, resources ma
 			out = append(out, *u)
 			continue
 		}
-		resources[apartSign+u.Name] = 1
+		resources[Exclusive(u.Name)] = 1
 		out = append(out, parts...)
 	}
 	return out, resources
@@ -197,7 +161,6 @@ func inParts(tests []catalog.Test, together Together, units []Unit, resources ma
 // partsOf returns the parts of a unit by what its tests hold.
 func partsOf(u *Unit, tests []*catalog.Test) []Unit {
 	var parts []Unit
-	var squares []float64
 	at := map[string]int{}
 	for _, t := range tests {
 		key := strings.Join(holds(t), "\n")
@@ -205,18 +168,14 @@ func partsOf(u *Unit, tests []*catalog.Test) []Unit {
 		if !known {
 			p = len(parts)
 			at[key] = p
-			part := Unit{Name: u.Name, Label: u.Label, Of: u.Name, whole: u, Uses: []string{apartSign + u.Name}}
+			part := Unit{Name: u.Name, Label: u.Label, Of: u.Name, Whole: u, Uses: []string{Exclusive(u.Name)}}
 			if key != "" {
 				held := strings.Join(holds(t), ", ")
 				part.Name, part.Label = u.Name+" with "+held, u.Label+" with "+held
 			}
-			parts, squares = append(parts, part), append(squares, 0)
+			parts = append(parts, part)
 		}
 		parts[p].add(t)
-		squares[p] += t.Spread * t.Spread
-	}
-	for p := range parts {
-		parts[p].Deviation = math.Sqrt(squares[p])
 	}
 	return parts
 }
@@ -228,37 +187,37 @@ func chained(tests []catalog.Test, units []Unit, unitOf []int, shared []string) 
 	for i := range tests {
 		index[tests[i].ID] = i
 	}
-	sets := newSets(len(units))
+	sets := NewSets(len(units))
 	holder := map[string]int{} // of a shared resource: the first unit that uses it
 	for i := range tests {
 		for _, id := range order.Dependencies(&tests[i]) {
 			if other, ok := index[id]; ok {
-				sets.join(unitOf[i], unitOf[other])
+				sets.Join(unitOf[i], unitOf[other])
 			}
 		}
 		for _, r := range tests[i].Rules().Holds {
 			if first, ok := holder[r]; ok {
-				sets.join(unitOf[i], first)
+				sets.Join(unitOf[i], first)
 			} else if slices.Contains(shared, r) {
 				holder[r] = unitOf[i]
 			}
 		}
 	}
-	whole, _ := joined(units, sets)
+	whole, _ := Joined(units, sets)
 	return whole
 }
 
-// joined makes one unit of those in each set, and returns for each unit the set that it is in. The names decide
+// Joined makes one unit of those in each set, and returns for each unit the set that it is in. The names decide
 // which goes first, so that the order of the units does not.
-func joined(units []Unit, s sets) (whole []Unit, in []int) {
+func Joined(units []Unit, s Sets) (whole []Unit, in []int) {
 	members := map[int][]int{} // by the first of the set
 	for u := range units {
-		first := s.find(u)
+		first := s.Find(u)
 		members[first] = append(members[first], u)
 	}
 	in = make([]int, len(units))
 	for u := range units {
-		if s.find(u) != u {
+		if s.Find(u) != u {
 			continue
 		}
 		slices.SortFunc(members[u], func(a, b int) int { return strings.Compare(units[a].Name, units[b].Name) })
@@ -274,19 +233,19 @@ func joined(units []Unit, s sets) (whole []Unit, in []int) {
 	return whole, in
 }
 
-// sets is a partition; each set is known by its first member (Tarjan, "Efficiency of a good but not linear set
+// Sets is a partition; each set is known by its first member (Tarjan, "Efficiency of a good but not linear set
 // union algorithm", 1975).
-type sets []int
+type Sets []int
 
-func newSets(n int) sets {
-	s := make(sets, n)
+func NewSets(n int) Sets {
+	s := make(Sets, n)
 	for i := range s {
 		s[i] = i
 	}
 	return s
 }
 
-func (s sets) find(i int) int {
+func (s Sets) Find(i int) int {
 	for s[i] != i {
 		s[i] = s[s[i]]
 		i = s[i]
@@ -294,8 +253,8 @@ func (s sets) find(i int) int {
 	return i
 }
 
-func (s sets) join(i, j int) {
-	a, b := s.find(i), s.find(j)
+func (s Sets) Join(i, j int) {
+	a, b := s.Find(i), s.Find(j)
 	s[max(a, b)] = min(a, b)
 }
 
@@ -308,45 +267,20 @@ func Apart(units []Unit, name string, tests []catalog.Test) []Unit {
 			out = append(out, u)
 			continue
 		}
-		if parts, err := Units(only(tests, u.Tests), Test); err == nil {
+		if parts, err := Units(catalog.Only(tests, u.Tests), catalog.TestLevel); err == nil {
 			out = append(out, parts...)
 		}
 	}
 	return out
 }
 
-// only keeps the tests with some IDs.
-func only(tests []catalog.Test, ids []string) []catalog.Test {
-	wanted := make(map[string]bool, len(ids))
-	for _, id := range ids {
-		wanted[id] = true
-	}
-	var own []catalog.Test
-	for _, t := range tests {
-		if wanted[t.ID] {
-			own = append(own, t)
-		}
-	}
-	return own
-}
+// Share returns the share of a processor that the unit uses when it runs alone.
+func (u *Unit) Share() float64 { return u.Busy / max(u.Seconds, 1e-9) }
 
-// key returns the name and the label of the unit that a test belongs to at this level.
-func (t Together) key(test *catalog.Test) (name, label string) {
-	switch {
-	case t == Suite:
-		return test.Suite, test.Suite
-	case t == File && test.File != "":
-		return test.Suite + ":" + test.File, test.File
-	case t == Test:
-		return test.ID, test.GroupLabel() + "#" + test.Name
+// Place is where the unit's process runs. Units of one place can share a batch.
+func (u *Unit) Place() string {
+	if len(u.Setups) == 1 {
+		return u.Setups[0].Place
 	}
-	return test.GroupName(), test.GroupLabel()
-}
-
-// Check refuses what is no level. Empty means the level of each test.
-func (t Together) Check() error {
-	if t != "" && !slices.Contains(Levels, t) {
-		return fmt.Errorf("what stays together is %q: test, file, group or suite is expected", string(t))
-	}
-	return nil
+	return u.Name
 }

@@ -1,4 +1,4 @@
-package split
+package schedule
 
 import (
 	"cmp"
@@ -77,12 +77,12 @@ func (s *Schedule) Forecast(p Progress) []Stretch {
 // Finish returns when a run of the whole schedule ends, in seconds from its first test, on a number of workers that share
 // some processors.
 func (s *Schedule) Finish(workers, processors int) float64 {
-	return s.finish(workers, Progress{Processors: processors,
+	return s.FinishOf(workers, Progress{Processors: processors,
 		Seconds: func(batch int) float64 { return s.Batches[batch].Setup() + s.Batches[batch].Seconds() }})
 }
 
-// finish returns when a run ends that has not begun, given what else is known of it.
-func (s *Schedule) finish(workers int, p Progress) float64 {
+// FinishOf returns when a run ends that has not begun, given what else is known of it.
+func (s *Schedule) FinishOf(workers int, p Progress) float64 {
 	p.At, p.Left = slices.Repeat([]int{-1}, workers), make([]float64, workers)
 	p.Begun, p.Ended = func(int) bool { return false }, func(string) bool { return false }
 	finish := 0.0

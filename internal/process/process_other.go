@@ -1,6 +1,6 @@
 //go:build !linux
 
-package adapter
+package process
 
 import (
 	"sync"

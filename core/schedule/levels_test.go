@@ -1,14 +1,15 @@
-package split
+package schedule
 
 import (
 	"errors"
-	"fernrelay/core/catalog"
-	"fernrelay/core/run"
 	"fmt"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"fernrelay/core/catalog"
+	"fernrelay/core/run"
 )
 
 // TestTrialLevels plays runs whose outcomes go by the level, and holds what is concluded.
@@ -20,18 +21,18 @@ func TestTrialLevels(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		bad                 func(id string, q LevelRun, times int) bool
-		finest              Together
+		finest              catalog.Level
 		levels, flaky, runs int
 		differ              string
 		safe                int // bad tests in the run that counts
 	}{
-		"all safe":      {bad: func(string, LevelRun, int) bool { return false }, finest: File, levels: 2, runs: 4},
-		"always failed": {bad: func(id string, _ LevelRun, _ int) bool { return id == "s:g#a" }, finest: File, levels: 2, runs: 4, safe: 1},
-		"flaky":         {bad: func(id string, _ LevelRun, times int) bool { return id == "s:g#a" && times%2 == 0 }, finest: File, levels: 2, runs: 4, flaky: 1},
-		"files meet": {bad: func(id string, q LevelRun, _ int) bool { return id == "s:h#d" && q.Together == File }, finest: Group, levels: 2, runs: 5,
+		"all safe":      {bad: func(string, LevelRun, int) bool { return false }, finest: catalog.FileLevel, levels: 2, runs: 4},
+		"always failed": {bad: func(id string, _ LevelRun, _ int) bool { return id == "s:g#a" }, finest: catalog.FileLevel, levels: 2, runs: 4, safe: 1},
+		"flaky":         {bad: func(id string, _ LevelRun, times int) bool { return id == "s:g#a" && times%2 == 0 }, finest: catalog.FileLevel, levels: 2, runs: 4, flaky: 1},
+		"files meet": {bad: func(id string, q LevelRun, _ int) bool { return id == "s:h#d" && q.Together == catalog.FileLevel }, finest: catalog.GroupLevel, levels: 2, runs: 5,
 			differ: "s:h#d failed passed 2/2"},
 		"groups meet now and then": {bad: func(id string, q LevelRun, times int) bool {
-			return id == "s:g#b" && q.Together == Group && times == 2
+			return id == "s:g#b" && q.Together == catalog.GroupLevel && times == 2
 		}, levels: 1, runs: 4,
 			differ: "s:g#b failed passed 1/2"},
 	} {

@@ -1,4 +1,15 @@
-package adapter
+// Package process runs the programs of suites, in the slots of workers, so that nothing that they start outlives them.
+//
+//	slots, err := process.Setup{Dir: dir, Records: folder}.Open()
+//	slot, err := slots.Slot(1) // a temporary folder, ports and a name of its own
+//	p := process.Command(ctx, dir, slot, "make", "check")
+//	p.Stdout = &process.Tail{Limit: 4 << 10}
+//	err = p.Run()
+//	ending := process.Ending(err) // in words
+//
+// On Linux a program and all that it starts are in a control group of their own if the system allows it, and carry a mark in their
+// environment; what is left at the end is killed.
+package process
 
 import (
 	"context"

@@ -10,6 +10,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
+	"fernrelay/internal/process"
 )
 
 func batchTests(n int) []catalog.Test {
@@ -34,7 +35,7 @@ func TestRandomProcesses(t *testing.T) {
 			kills[test.ID] = random.IntN(4) == 0
 		}
 		outcomes := map[string][]run.Outcome{}
-		b := NewBatch(tests, Limits{}, func(e run.Event) {
+		b := NewRecorder(tests, process.Limits{}, func(e run.Event) {
 			if e.Event == run.Finished {
 				outcomes[e.ID] = append(outcomes[e.ID], e.Outcome)
 			}
@@ -60,7 +61,7 @@ func TestRandomProcesses(t *testing.T) {
 
 // playProcess plays one process: some tests run side by side, and the first that
 // kills ends the process under all of them.
-func playProcess(random *rand.Rand, b *Batch, tests []catalog.Test, kills map[string]bool) {
+func playProcess(random *rand.Rand, b *Recorder, tests []catalog.Test, kills map[string]bool) {
 	b.Begin(func() {})
 	for len(tests) > 0 {
 		together := tests[:1+random.IntN(min(3, len(tests)))]
@@ -90,7 +91,7 @@ func playProcess(random *rand.Rand, b *Batch, tests []catalog.Test, kills map[st
 func TestTimeout(t *testing.T) {
 	var mu sync.Mutex
 	var reported []string
-	b := NewBatch(batchTests(3), Limits{Test: 50 * time.Millisecond}, func(e run.Event) {
+	b := NewRecorder(batchTests(3), process.Limits{Test: 50 * time.Millisecond}, func(e run.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		if e.Event == run.Finished {
@@ -125,7 +126,7 @@ func TestOwnLimit(t *testing.T) {
 	for _, c := range []struct{ suite, own time.Duration }{{time.Hour, time.Millisecond}, {0, time.Millisecond}, {time.Millisecond, time.Hour}} {
 		tests := batchTests(1)
 		tests[0].Ask(func(a *catalog.Asked) { a.Limit = c.own })
-		b := NewBatch(tests, Limits{Test: c.suite}, func(run.Event) {})
+		b := NewRecorder(tests, process.Limits{Test: c.suite}, func(run.Event) {})
 		killed := make(chan struct{})
 		b.Begin(func() { close(killed) })
 		b.Started("t0")
@@ -136,7 +137,7 @@ func TestOwnLimit(t *testing.T) {
 // TestAllPausedAtTheEnd holds that a process that ends while all its tests wait
 // does not begin again and again.
 func TestAllPausedAtTheEnd(t *testing.T) {
-	b := NewBatch(batchTests(2), Limits{}, func(run.Event) {})
+	b := NewRecorder(batchTests(2), process.Limits{}, func(run.Event) {})
 	for processes := 0; len(b.Next()) > 0; processes++ {
 		if processes > 5 {
 			t.Fatal("the processes do not come to an end")
@@ -154,7 +155,7 @@ func TestAllPausedAtTheEnd(t *testing.T) {
 func TestStrangers(t *testing.T) {
 	events := 0
 	ran := run.New()
-	b := NewBatch(batchTests(1), Limits{}, func(e run.Event) { events++; ran.Apply(e) })
+	b := NewRecorder(batchTests(1), process.Limits{}, func(e run.Event) { events++; ran.Apply(e) })
 	b.Begin(func() {})
 	b.Started("t0")
 	b.Started("t0")
@@ -176,7 +177,7 @@ func TestStrangers(t *testing.T) {
 
 // TestNoProcess holds that tests which get their outcomes without any process start no clock.
 func TestNoProcess(t *testing.T) {
-	b := NewBatch(batchTests(2), Limits{Test: time.Nanosecond, Idle: time.Nanosecond}, func(run.Event) {})
+	b := NewRecorder(batchTests(2), process.Limits{Test: time.Nanosecond, Idle: time.Nanosecond}, func(run.Event) {})
 	b.Started("t0")
 	b.Finished(run.Event{ID: "t0", Outcome: run.Errored})
 	if b.idle != nil {
@@ -186,15 +187,15 @@ func TestNoProcess(t *testing.T) {
 
 // TestLimits holds which limits hold in a slot that has one of its own.
 func TestLimits(t *testing.T) {
-	suite := Limits{Test: time.Minute, Idle: time.Minute, Handshake: time.Second}
-	if got := (Slot{}).Limits(suite); got != suite {
+	suite := process.Limits{Test: time.Minute, Idle: time.Minute, Handshake: time.Second}
+	if got := (process.Slot{}).Limits(suite); got != suite {
 		t.Errorf("without its own: %+v", got)
 	}
-	if got := (Slot{Limit: time.Second}).Limits(suite); got.Test != time.Second || got.Idle != time.Second {
+	if got := (process.Slot{Limit: time.Second}).Limits(suite); got.Test != time.Second || got.Idle != time.Second {
 		t.Errorf("with its own: %+v", got)
 	}
 	suite.Idle = time.Hour
-	if got := (Slot{Limit: time.Second}).Limits(suite); got.Test != time.Second || got.Idle != time.Hour {
+	if got := (process.Slot{Limit: time.Second}).Limits(suite); got.Test != time.Second || got.Idle != time.Hour {
 		t.Errorf("with its own and one for the rest: %+v", got)
 	}
 }
@@ -208,7 +209,7 @@ func TestSilentPhases(t *testing.T) {
 		want  string
 	}{{0, BeforeTests, ""}, {1, BetweenTests, "t1 timed-out"}, {2, AfterTests, ""}} {
 		reported := ""
-		b := NewBatch(batchTests(2), Limits{Idle: 20 * time.Millisecond}, func(e run.Event) {
+		b := NewRecorder(batchTests(2), process.Limits{Idle: 20 * time.Millisecond}, func(e run.Event) {
 			if e.Event == run.Finished && e.Outcome != run.Passed {
 				reported += fmt.Sprint(e.ID, " ", e.Outcome)
 			}

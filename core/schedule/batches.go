@@ -1,4 +1,4 @@
-package split
+package schedule
 
 import (
 	"cmp"
@@ -11,58 +11,57 @@ import (
 	"fernrelay/core/order"
 )
 
-// Deal says how to divide tests into batches.
-type Deal struct {
+// Options say how to divide tests into batches.
+type Options struct {
 	Workers  int             // at least 1
 	InOrder  bool            // the batches come and run in the order of the tests
 	Worker   map[string]int  // by ID: the only worker that runs it; with InOrder
 	Parted   bool            // the parts of a group that hold different resources are batches of their own also in order
-	Together Together        // what never runs side by side; empty for what each test says
+	Together catalog.Level   // what never runs side by side; empty for what each test says
 	First    map[string]int  // by ID, from 1: the rank of tests whose batches go before others
 	Lasting  map[string]bool // by suite: its processes live on from batch to batch, so that their order matters
 
-	Undivided map[string]Together // by suite whose program cannot run some tests without others: File or Suite, which are one batch
+	Undivided map[string]catalog.Level // by suite whose program cannot run some tests without others: FileLevel or SuiteLevel, which are one batch
 
 	Resources map[string]int // how many batches may hold each at once; 1 if it is not named
 }
 
-// Schedule divides tests into batches. A test comes after those that it depends on; if those are in another place,
+// New divides tests into batches. A test comes after those that it depends on; if those are in another place,
 // it is in a later batch of its own place, so that no two batches wait for each other.
 //
 // In order, a group whose processes serve only that group becomes one batch; if state reaches further, only
 // neighbours are joined. Otherwise the longest batch comes first, tests that hold a resource have batches of their
 // own, and everything that may be divided is dealt in batches that shrink toward the end.
-func (d *Deal) Schedule(tests []catalog.Test) *Schedule {
-	batches := d.longestFirst
-	if d.InOrder {
-		batches = d.inOrder
+func New(tests []catalog.Test, o Options) *Schedule {
+	if o.InOrder {
+		return Of(o.inOrder(tests), o.Resources)
 	}
-	return NewSchedule(batches(tests), d.Resources)
+	return Of(o.longestFirst(tests), o.Resources)
 }
 
 // apart names what a test must not run side by side with, unless a plan decides.
-func (d *Deal) apart(t *catalog.Test) string {
-	if d.Worker[t.ID] > 0 && !d.Parted {
+func (o *Options) apart(t *catalog.Test) string {
+	if o.Worker[t.ID] > 0 && !o.Parted {
 		return ""
 	}
-	switch d.Together.of(t) {
-	case Suite:
+	switch o.Together.Of(t) {
+	case catalog.SuiteLevel:
 		return t.Suite
-	case Group:
+	case catalog.GroupLevel:
 		return t.GroupName()
 	}
 	return ""
 }
 
 // unit names what a test of an undivided suite runs with.
-func (d *Deal) unit(t *catalog.Test) string {
-	if d.Undivided[t.Suite] == File {
+func (o *Options) unit(t *catalog.Test) string {
+	if o.Undivided[t.Suite] == catalog.FileLevel {
 		return t.File
 	}
 	return ""
 }
 
-func (d *Deal) inOrder(tests []catalog.Test) []Batch {
+func (o *Options) inOrder(tests []catalog.Test) []Batch {
 	type place struct {
 		suite, group, cell, uses string
 		level, worker            int
@@ -71,21 +70,21 @@ func (d *Deal) inOrder(tests []catalog.Test) []Batch {
 	at := map[place]int{}
 	levels := levels(tests, func(t *catalog.Test) place { return place{suite: t.Suite, group: t.Group, cell: t.Asks().Cell} })
 	for i, t := range tests {
-		p := place{t.Suite, t.Group, t.Asks().Cell, "", levels[i], d.Worker[t.ID]}
-		if d.Parted {
+		p := place{t.Suite, t.Group, t.Asks().Cell, "", levels[i], o.Worker[t.ID]}
+		if o.Parted {
 			p.uses = strings.Join(holds(&t), "\n")
 		}
-		if unit := d.Undivided[t.Suite]; unit != "" {
-			p = place{suite: t.Suite, group: d.unit(&t)}
+		if unit := o.Undivided[t.Suite]; unit != "" {
+			p = place{suite: t.Suite, group: o.unit(&t)}
 		}
 		i, ok := at[p]
-		if ok && i != len(queue)-1 && d.Lasting[t.Suite] {
+		if ok && i != len(queue)-1 && o.Lasting[t.Suite] {
 			ok = false
 		}
 		if !ok {
 			i = len(queue)
 			at[p] = i
-			queue = append(queue, Batch{Suite: t.Suite, Worker: p.worker, Apart: d.apart(&t), Fresh: t.Asks().Cell != ""})
+			queue = append(queue, Batch{Suite: t.Suite, Worker: p.worker, Apart: o.apart(&t), Fresh: t.Asks().Cell != ""})
 		}
 		queue[i].Tests = append(queue[i].Tests, t)
 	}
@@ -117,7 +116,7 @@ func levels[P comparable](tests []catalog.Test, place func(t *catalog.Test) P) [
 // stack is the tests of one place that are not in a batch yet.
 type stack struct {
 	suite, apart string
-	together     Together
+	together     catalog.Level
 	fresh        bool // its tests are a cell
 	tests        []catalog.Test
 	next         int              // while the tests are neighbours, the place of the next one
@@ -128,12 +127,12 @@ type stack struct {
 
 // longestFirst deals the tests as a queue from which each next batch takes a part of
 // what is left (Polychronopoulos and Kuck, "Guided self-scheduling", 1987).
-func (d *Deal) longestFirst(tests []catalog.Test) []Batch {
+func (o *Options) longestFirst(tests []catalog.Test) []Batch {
 	weigh := weights(tests)
-	stacks := d.stacks(tests)
+	stacks := o.stacks(tests)
 	left := 0.0
 	for _, s := range stacks {
-		d.part(s, weigh)
+		o.divide(s, weigh)
 		left += s.left
 	}
 	open := stackHeap(stacks)
@@ -141,7 +140,7 @@ func (d *Deal) longestFirst(tests []catalog.Test) []Batch {
 	var queue []Batch
 	for open.Len() > 0 {
 		s := open[0]
-		most := max(Share*left/float64(max(1, d.Workers)), costShare*s.cost)
+		most := max(batchShare*left/float64(max(1, o.Workers)), costShare*s.cost)
 		b, taken := s.take(most, weigh)
 		left -= taken
 		queue = append(queue, b)
@@ -152,7 +151,7 @@ func (d *Deal) longestFirst(tests []catalog.Test) []Batch {
 		}
 	}
 	slices.SortStableFunc(queue, func(a, b Batch) int {
-		return cmp.Or(lastOf(a.Fresh, b.Fresh), cmp.Compare(d.rank(a.Tests), d.rank(b.Tests)), cmp.Compare(b.Seconds(), a.Seconds()))
+		return cmp.Or(lastOf(a.Fresh, b.Fresh), cmp.Compare(o.rank(a.Tests), o.rank(b.Tests)), cmp.Compare(b.Seconds(), a.Seconds()))
 	})
 	return queue
 }
@@ -169,15 +168,20 @@ func lastOf(a, b bool) int {
 }
 
 // rank is the least rank of some tests in First, and greater than all of those for tests that have none.
-func (d *Deal) rank(tests []catalog.Test) int {
+func (o *Options) rank(tests []catalog.Test) int {
 	least := math.MaxInt
 	for i := range tests {
-		if rank := d.First[tests[i].ID]; rank > 0 {
+		if rank := o.First[tests[i].ID]; rank > 0 {
 			least = min(least, rank)
 		}
 	}
 	return least
 }
+
+// batchShare is the part of what remains, over the workers, that a batch takes from the
+// queue: so batches shrink, and the last ones are single units (Polychronopoulos
+// and Kuck, "Guided self-scheduling", 1987).
+const batchShare = 0.5
 
 // costShare is the least duration of a batch as a multiple of the cost to begin it, if that much work is left.
 const costShare = 8
@@ -196,21 +200,21 @@ func weights(tests []catalog.Test) func(t *catalog.Test) float64 {
 
 // stacks divides the tests into stacks, one for each place, in which they hold the same resources and wait only
 // for tests on the same stack.
-func (d *Deal) stacks(tests []catalog.Test) []*stack {
+func (o *Options) stacks(tests []catalog.Test) []*stack {
 	type place struct {
 		suite, group, cell, uses string
-		together                 Together
+		together                 catalog.Level
 		level                    int
 	}
 	where := func(t *catalog.Test) place {
-		if d.Undivided[t.Suite] != "" {
-			return place{suite: t.Suite, group: d.unit(t), together: Group}
+		if o.Undivided[t.Suite] != "" {
+			return place{suite: t.Suite, group: o.unit(t), together: catalog.GroupLevel}
 		}
 		if cell := t.Asks().Cell; cell != "" {
-			return place{suite: t.Suite, group: t.Group, cell: cell, together: Group} // it stays whole
+			return place{suite: t.Suite, group: t.Group, cell: cell, together: catalog.GroupLevel} // it stays whole
 		}
-		p := place{suite: t.Suite, group: t.Group, together: d.Together.of(t)}
-		if p.together != File { // a file stays whole
+		p := place{suite: t.Suite, group: t.Group, together: o.Together.Of(t)}
+		if p.together != catalog.FileLevel { // a file stays whole
 			p.uses = strings.Join(holds(t), "\n")
 		}
 		return p
@@ -221,12 +225,12 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 	for i := range tests {
 		t := &tests[i]
 		p := where(t)
-		if d.Undivided[t.Suite] == "" {
+		if o.Undivided[t.Suite] == "" {
 			p.level = levels[i]
 		}
 		s := at[p]
 		if s == nil {
-			s = &stack{suite: t.Suite, together: p.together, apart: d.apart(t), fresh: t.Asks().Cell != "", cost: t.Setup}
+			s = &stack{suite: t.Suite, together: p.together, apart: o.apart(t), fresh: t.Asks().Cell != "", cost: t.Setup}
 			at[p] = s
 			stacks = append(stacks, s)
 		}
@@ -242,10 +246,10 @@ func (d *Deal) stacks(tests []catalog.Test) []*stack {
 	return stacks
 }
 
-// part makes units of a stack's tests: what stays together, the longest first.
-func (d *Deal) part(s *stack, weigh func(*catalog.Test) float64) {
+// divide makes units of a stack's tests: what stays together, the longest first.
+func (o *Options) divide(s *stack, weigh func(*catalog.Test) float64) {
 	s.units = [][]catalog.Test{s.tests}
-	if s.together == Test || s.together == File {
+	if s.together == catalog.TestLevel || s.together == catalog.FileLevel {
 		if units, err := Units(s.tests, s.together); err == nil { // otherwise there is a circle, which settling the tests reports
 			s.units = members(s.tests, units)
 		}
@@ -254,7 +258,7 @@ func (d *Deal) part(s *stack, weigh func(*catalog.Test) float64) {
 		s.left += weight(unit, weigh)
 	}
 	slices.SortStableFunc(s.units, func(a, b []catalog.Test) int {
-		return cmp.Or(cmp.Compare(d.rank(a), d.rank(b)), cmp.Compare(weight(b, weigh), weight(a, weigh)))
+		return cmp.Or(cmp.Compare(o.rank(a), o.rank(b)), cmp.Compare(weight(b, weigh), weight(a, weigh)))
 	})
 }
 

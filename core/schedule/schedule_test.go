@@ -1,4 +1,4 @@
-package split
+package schedule
 
 import (
 	"fmt"
@@ -14,8 +14,7 @@ func ExampleSchedule() {
 		return catalog.Test{ID: "s:" + name + "#t", Suite: "s", Group: name, Name: "t", Expected: seconds, Ruled: &rules}
 	}
 	bus := catalog.Rules{Holds: []string{"bus"}}
-	deal := Deal{Workers: 2}
-	schedule := deal.Schedule([]catalog.Test{test("a", 5, bus), test("b", 4, bus), test("c", 1, catalog.Rules{})})
+	schedule := New([]catalog.Test{test("a", 5, bus), test("b", 4, bus), test("c", 1, catalog.Rules{})}, Options{Workers: 2})
 	forecast := schedule.Forecast(Progress{At: []int{-1, -1}, Left: make([]float64, 2),
 		Begun: func(int) bool { return false }, Ended: func(string) bool { return false },
 		Seconds: func(batch int) float64 { return schedule.Batches[batch].Seconds() }})
@@ -47,7 +46,7 @@ func randomSchedule(random *rand.Rand, workers int) *Schedule {
 			batches[i].Apart = fmt.Sprint("apart", random.IntN(2))
 		}
 	}
-	return NewSchedule(batches, map[string]int{"wide": 2})
+	return Of(batches, map[string]int{"wide": 2})
 }
 
 // TestDispatcherAgainstReference compares every answer of a dispatcher with a plain search through all batches.
@@ -173,7 +172,7 @@ func BenchmarkForecast(b *testing.B) {
 	for i := range batches {
 		batches[i] = Batch{Suite: "s", Tests: []catalog.Test{{ID: fmt.Sprint("t", i), Expected: float64(1 + i%7)}}}
 	}
-	s := NewSchedule(batches, nil)
+	s := Of(batches, nil)
 	p := Progress{At: slices.Repeat([]int{-1}, 8), Left: make([]float64, 8), Begun: func(int) bool { return false }, Ended: func(string) bool { return false },
 		Seconds: func(batch int) float64 { return s.Batches[batch].Seconds() }}
 	for b.Loop() {
