@@ -38,7 +38,7 @@ func TrackedOrigin(ctx context.Context, dir string) run.Source { return origin(c
 
 func origin(ctx context.Context, dir, untracked string) run.Source {
 	answers := gitSideBySide(ctx, dir, []string{"rev-parse", "--short", "HEAD"}, []string{"rev-parse", "--show-toplevel"},
-		[]string{"status", "--porcelain", "-z", "--no-renames", "--untracked-files=" + untracked})
+		[]string{"status", "--porcelain", "-z", "--no-renames", "--untracked-files=" + untracked, "--", ":/", ":(top,exclude,glob)**/" + storeName + "/**"}) // whose .gitignore may not be written yet
 	endings := sync.OnceValue(func() map[string]bool { return trackedEndings(ctx, dir) })
 	revision, top := strings.TrimSpace(answers[0].text), strings.TrimSuffix(answers[1].text, "\n")
 	if revision == "" {
