@@ -83,7 +83,7 @@ func onScreen(ctx context.Context, dir, instead string, show func(r *app.App) er
 	}
 	collectRarely() // also while the project opens, for an early first frame
 	r, err := openPatiently(ctx, dir, app.Open)
-	if nothing := (project.Nothing{}); errors.As(err, &nothing) {
+	if nothing := (project.NothingError{}); errors.As(err, &nothing) {
 		wrote, failed := beginProject(ctx, nothing.Dir)
 		if failed != nil || !wrote {
 			return failed

@@ -15,6 +15,7 @@ import (
 	"fernrelay/core/split"
 	"fernrelay/internal/app"
 	"fernrelay/internal/draw"
+	"fernrelay/internal/hunting"
 	"fernrelay/internal/report"
 	"fernrelay/internal/report/runreport"
 )
@@ -124,7 +125,7 @@ func demoLedger(r *app.App, results string, out io.Writer) error {
 
 func demoHunts(ctx context.Context, r *app.App, victims []catalog.Test, results string, out io.Writer) error {
 	files := &huntFlags{svg: filepath.Join(results, "frond.svg"), pdf: filepath.Join(results, "frond.pdf"), report: filepath.Join(results, "finding.md")}
-	findings, err := files.hunt(ctx, r, victims, app.HuntOptions{Workers: demoWorkers})
+	findings, err := files.hunt(ctx, r, victims, hunting.Options{Workers: demoWorkers})
 	if err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
 	"fernrelay/internal/fleet"
+	"fernrelay/internal/hunting"
 	"fernrelay/internal/report"
 )
 
@@ -153,11 +154,11 @@ func (f *runFlags) runFleet(ctx context.Context, s *settings, r *app.App, id str
 			report.FleetPart(stdout, did.Run, did.Machine, did.Manifest, errors.Is(err, fleet.ErrStationLost))
 		}, err
 	})
-	if hunting := (fleet.Hunting{}); errors.As(err, &hunting) {
+	if hunt := (fleet.HuntError{}); errors.As(err, &hunt) {
 		fmt.Fprintf(stderr, "fern-relay: serving the hunt %s until its verdict\n", plain.Line(id))
-		return run.New(), r.ServeHunt(ctx, request, hunting.Manifest, q.Workers)
+		return run.New(), hunting.Of(r).ServeHunt(ctx, request, hunt.Manifest, q.Workers)
 	}
-	if over := (fleet.Over{}); errors.As(err, &over) {
+	if over := (fleet.OverError{}); errors.As(err, &over) {
 		fmt.Fprintln(stdout, plain.Line(over.Error()))
 		return run.New(), nil
 	}

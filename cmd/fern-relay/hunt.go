@@ -19,6 +19,7 @@ import (
 	"fernrelay/internal/app"
 	"fernrelay/internal/draw"
 	"fernrelay/internal/fleet"
+	"fernrelay/internal/hunting"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wholefile"
 	"fernrelay/internal/wording"
@@ -106,7 +107,7 @@ func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobr
 	if err != nil {
 		return err
 	}
-	o := app.HuntOptions{Workers: f.workers, All: f.all}
+	o := hunting.Options{Workers: f.workers, All: f.all}
 	if o.From, err = f.readFrom(r); err != nil {
 		return err
 	}
@@ -149,10 +150,10 @@ func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobr
 }
 
 // victims returns the tests to hunt, or why there are none, and whether to search for victims.
-func (f *huntFlags) victims(r *app.App, named []catalog.Test, ids []string, o *app.HuntOptions) (victims []catalog.Test, why string, search bool, err error) {
+func (f *huntFlags) victims(r *app.App, named []catalog.Test, ids []string, o *hunting.Options) (victims []catalog.Test, why string, search bool, err error) {
 	switch {
 	case f.verify:
-		o.Known, err = r.Culprits()
+		o.Known, err = hunting.Of(r).Culprits()
 		for _, t := range named {
 			if _, known := o.Known[t.ID]; known {
 				victims = append(victims, t)
@@ -188,9 +189,9 @@ func (f *huntFlags) readFrom(r *app.App) (*run.Run, error) {
 }
 
 // hunt hunts victims and writes the files that the flags name.
-func (f *huntFlags) hunt(ctx context.Context, r *app.App, victims []catalog.Test, o app.HuntOptions) ([]hunt.Finding, error) {
+func (f *huntFlags) hunt(ctx context.Context, r *app.App, victims []catalog.Test, o hunting.Options) ([]hunt.Finding, error) {
 	p := newHuntProgress()
-	findings, err := r.Hunt(ctx, victims, o, p.report)
+	findings, err := hunting.Of(r).Hunt(ctx, victims, o, p.report)
 	if len(victims) > 0 {
 		err = errors.Join(err, f.write(r.Project.Dir, p.latest[victims[0].ID]))
 	}
@@ -198,11 +199,11 @@ func (f *huntFlags) hunt(ctx context.Context, r *app.App, victims []catalog.Test
 }
 
 // search searches among tests for victims and hunts them; why says why there are no findings.
-func (f *huntFlags) search(ctx context.Context, r *app.App, tests []catalog.Test, o app.HuntOptions) (findings []hunt.Finding, why string, err error) {
+func (f *huntFlags) search(ctx context.Context, r *app.App, tests []catalog.Test, o hunting.Options) (findings []hunt.Finding, why string, err error) {
 	p := newHuntProgress()
 	var first *catalog.Test // the victim that the files describe
-	findings, err = r.Search(ctx, app.Search{Tests: tests, Budget: f.budget, Enough: f.untilPairs / 100, Hunt: o}, app.SearchProgress{
-		Order: func(v app.Revealed) {
+	findings, err = hunting.Of(r).Search(ctx, hunting.Search{Tests: tests, Budget: f.budget, Enough: f.untilPairs / 100, Hunt: o}, hunting.SearchProgress{
+		Order: func(v hunting.Revealed) {
 			fmt.Fprintf(stderr, "order %d: %s; %s\n", v.Order, report.Tried(v.Run), report.Coverage(v.Gauge))
 		},
 		Victims: func(victims []catalog.Test) { first = &victims[0] },
@@ -214,7 +215,7 @@ func (f *huntFlags) search(ctx context.Context, r *app.App, tests []catalog.Test
 	if err != nil {
 		return findings, "", err
 	}
-	gauge, unfollowed, err := r.Coverage(tests)
+	gauge, unfollowed, err := hunting.Of(r).Coverage(tests)
 	why = "every test had the same outcome as before: there is nothing to hunt; " + report.Coverage(gauge)
 	if unfollowed > 0 {
 		why += fmt.Sprintf(" (without %s in groups that are too large to follow)", wording.Plural(unfollowed, "test"))

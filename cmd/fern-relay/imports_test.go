@@ -20,7 +20,7 @@ import (
 func forbidden(from, to string) bool {
 	for _, rule := range []struct{ from, to []string }{
 		{[]string{"internal/tui", "cmd"}, []string{"internal/adapter", "internal/engine", "internal/ledger"}},
-		{[]string{"internal/report", "internal/draw"}, []string{"internal/app", "internal/workspace"}},
+		{[]string{"internal/report", "internal/draw"}, []string{"internal/app", "internal/hunting", "internal/workspace"}},
 		{[]string{"internal/draw"}, []string{"internal/report"}},
 		{[]string{"internal/adapter"}, []string{"internal/engine"}},
 		{[]string{"internal/adapter"}, []string{"internal/service", "internal/fleet"}},
@@ -75,6 +75,8 @@ func TestImports(t *testing.T) {
 				t.Errorf("%s imports %s: core imports the standard library, gonum and itself", from, to)
 			case isOwn && strings.HasPrefix(from, "core/") && !strings.HasPrefix(own, "core/"):
 				t.Errorf("%s imports %s: core imports nothing outside of core", from, own)
+			case own == "internal/mend" && from != "internal/hunting":
+				t.Errorf("%s imports %s: hunts try patches", from, own)
 			case isOwn && forbidden(from, own):
 				t.Errorf("%s imports %s", from, own)
 			case isOwn && (own == "internal/tui" || strings.HasPrefix(own, "cmd/")) && !strings.HasPrefix(from, "cmd/"):

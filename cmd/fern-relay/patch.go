@@ -8,13 +8,14 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/plain"
 	"fernrelay/internal/app"
+	"fernrelay/internal/hunting"
 	"fernrelay/internal/wholefile"
 )
 
 // writePatches looks for repairs of what hunts have found and writes those that were tried into a file, as one diff. It says of each
 // victim what was tried, or why there is no repair. If it is interrupted, the file has what was found until then.
 func writePatches(ctx context.Context, r *app.App, findings []hunt.Finding, file string) error {
-	patches := r.NewPatches()
+	patches := hunting.Of(r).NewPatches()
 	for _, f := range findings {
 		if len(f.Culprits) == 0 || ctx.Err() != nil {
 			continue

@@ -164,7 +164,7 @@ func (f *planFlags) readTimings() ([]catalog.Test, error) {
 		return nil, nil
 	}
 	timed, err := readTimings(f.timings)
-	var repeated *history.Repeated
+	var repeated *history.RepeatedError
 	if errors.As(err, &repeated) && f.verbose {
 		for _, place := range repeated.Places {
 			fmt.Fprintln(stderr, "fern-relay:", plain.Line(place))

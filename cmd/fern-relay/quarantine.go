@@ -12,6 +12,7 @@ import (
 	"fernrelay/core/quarantine"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
+	"fernrelay/internal/hunting"
 	"fernrelay/internal/project"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wording"
@@ -44,7 +45,7 @@ func (f *quarantineFile) report(n *runner, ran *run.Run) error {
 	if f.path == "" {
 		return nil
 	}
-	streaks, err := n.app.History().Streaks(f.list)
+	streaks, err := hunting.Streaks(n.app.History(), f.list)
 	if err != nil {
 		return err
 	}
@@ -54,7 +55,7 @@ func (f *quarantineFile) report(n *runner, ran *run.Run) error {
 
 // writeQuarantine adds what hunts have found to a file of tests in quarantine.
 func writeQuarantine(r *app.App, findings []hunt.Finding, file string) error {
-	list, err := r.Quarantine(findings, report.Reason)
+	list, err := hunting.Of(r).Quarantine(findings, report.Reason)
 	if err != nil {
 		return err
 	}
@@ -108,7 +109,7 @@ func newQuarantine(s *settings) *cobra.Command {
 				return err
 			}
 			defer r.Close()
-			streaks, err := r.Streaks(list)
+			streaks, err := hunting.Streaks(r, list)
 			if err != nil {
 				return err
 			}

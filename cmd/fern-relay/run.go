@@ -19,6 +19,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/core/split"
 	"fernrelay/internal/app"
+	"fernrelay/internal/hunting"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wording"
 	"fernrelay/internal/workspace"
@@ -309,7 +310,7 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 
 // keepApart adds rules to tests so that known culprits do no harm among them.
 func keepApart(r *app.App, tests []catalog.Test) ([]catalog.Test, error) {
-	apart, notes, err := r.KeepApart(tests)
+	apart, notes, err := hunting.Of(r).KeepApart(tests)
 	for _, note := range notes {
 		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
 	}

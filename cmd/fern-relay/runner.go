@@ -14,6 +14,7 @@ import (
 
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
+	"fernrelay/internal/hunting"
 	"fernrelay/internal/report"
 )
 
@@ -128,7 +129,7 @@ func (n *runner) huntFailed(ctx context.Context, r *run.Run, workers int, report
 	defer cancel()
 	defer n.interrupts.finish(cancel)()
 	p := newHuntProgress()
-	findings, err := n.app.HuntRun(within, r, app.HuntOptions{Workers: workers}, p.report)
+	findings, err := hunting.Of(n.app).HuntRun(within, r, hunting.Options{Workers: workers}, p.report)
 	if err != nil {
 		fmt.Fprintln(stderr, "fern-relay: the hunt of what failed:", err)
 	}

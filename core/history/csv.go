@@ -25,12 +25,12 @@ const (
 	setupColumn   = "setup"
 )
 
-// Repeated is the error of a file that has IDs more than once.
-type Repeated struct {
+// RepeatedError is the error of a file that has IDs more than once.
+type RepeatedError struct {
 	Places []string // "line 7: the id … stands already in line 3"
 }
 
-func (r *Repeated) Error() string {
+func (r *RepeatedError) Error() string {
 	if len(r.Places) == 1 {
 		return r.Places[0] + ": leave one of them"
 	}
@@ -64,7 +64,7 @@ func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 		return nil, fmt.Errorf("line 1: the header is %q, but the columns id and seconds are expected", strings.Join(header, ","))
 	}
 	tests, lines := make([]catalog.Test, 0, most), make(map[string]int, most)
-	repeated := &Repeated{}
+	repeated := &RepeatedError{}
 	for {
 		record, err := reader.Read()
 		if errors.Is(err, io.EOF) {

@@ -235,11 +235,11 @@ func (r *Run) Replay(sink Sink) {
 	sink(Event{Event: RunEnds, At: r.Ended, Counts: r.Counts})
 }
 
-// Incomplete is the error of a whole report about an incomplete run, such as one of which a part could not be
+// IncompleteError is the error of a whole report about an incomplete run, such as one of which a part could not be
 // built.
-type Incomplete struct{ Err error }
+type IncompleteError struct{ Err error }
 
-func (i Incomplete) Error() string { return i.Err.Error() }
+func (i IncompleteError) Error() string { return i.Err.Error() }
 
 // Lose gives the outcome lost to every test that began and did not end, as when a report breaks off.
 func (r *Run) Lose(message string) {

@@ -41,7 +41,7 @@ type FleetRun struct {
 }
 
 // RunFleet joins a fleet run, or begins it, and runs batches of it until it ends. Events of this machine's tests go to the
-// sink. The error [fleet.Over] says that the run had ended before.
+// sink. The error [fleet.OverError] says that the run had ended before.
 func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.Sink) (*FleetRun, error) {
 	conn, err := fleet.Dial(ctx, f.Options)
 	if err != nil {
@@ -51,9 +51,9 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	started := project.TrackedOrigin(ctx, a.Project.Dir)
 	self := fleet.Machine{Name: f.Machine, Workers: q.Workers}
 	if self.Name == "" {
-		self.Name = hostName()
+		self.Name = HostName()
 	}
-	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Source: a.history.originOf(ctx), Mixed: f.Mixed, Trial: q.Trial, Crossing: crossingKey(a.Project),
+	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Source: a.history.Source(ctx), Mixed: f.Mixed, Trial: q.Trial, Crossing: crossingKey(a.Project),
 		Tests: q.Tests, Bare: q.bareGroups(), Shared: a.Project.Shared, Lease: f.Lease, Again: f.Again, WithNeeds: a.WithNeeds, Lookup: a.Catalog.Lookup,
 		Schedule: func(tests []catalog.Test, workers int, times *history.Times) (*schedule.Schedule, error) {
 			return a.fleetSchedule(q, tests, workers, times)
@@ -159,8 +159,8 @@ func (a *App) FleetForecast(tests []catalog.Test) *split.FleetForecast {
 	return nil
 }
 
-// hostName returns the name of this computer.
-func hostName() string {
+// HostName returns the name of this computer.
+func HostName() string {
 	name, err := os.Hostname()
 	if err != nil || name == "" {
 		return "unnamed"

@@ -59,9 +59,9 @@ func historyOf(ctx context.Context, p *project.Project) *History {
 	return &History{Project: p, Notes: append(notes, more...), store: store}
 }
 
-// originOf returns the source of the project: as it was when the project was opened if that was asked for and this is the first
+// Source returns the source of the project: as it was when the project was opened if that was asked for and this is the first
 // run since.
-func (h *History) originOf(ctx context.Context) run.Source {
+func (h *History) Source(ctx context.Context) run.Source {
 	if known := h.origin.Swap(nil); known != nil {
 		return (*known)()
 	}
@@ -93,6 +93,9 @@ func (h *History) Ledger() *ledger.Ledger {
 	}
 	return h.store.Ledger()
 }
+
+// Writable returns the ledger to write to. It makes one if there is none.
+func (h *History) Writable() (*ledger.Ledger, error) { return h.store.Writable() }
 
 // Check reads the whole ledger. If it is damaged, Check sets it aside, and the note says so.
 func (h *History) Check(ctx context.Context) (note string, err error) { return h.store.Check(ctx) }

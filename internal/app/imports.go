@@ -111,7 +111,7 @@ func readPortion(name string, l *ledger.Ledger) portion {
 		return p
 	}
 	p.run, _, err = format.ReadRun(f)
-	if incomplete := (run.Incomplete{}); errors.As(err, &incomplete) {
+	if incomplete := (run.IncompleteError{}); errors.As(err, &incomplete) {
 		p.run.Note, err = err.Error(), nil
 	}
 	if p.err = err; err != nil {

@@ -89,7 +89,7 @@ func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, er
 	q.AtOnce = cmp.Or(q.AtOnce, m.AtOnce)
 	q.Workers = cmp.Or(q.Workers, a.CrossingWorkers(q.AtOnce))
 	r := &MatrixRun{app: a, request: q, tally: matrix.NewTally(m.Matrix), times: map[string]float64{}, controls: map[string]*Control{}, record: matrixRecord{Pick: q.Pick, Done: map[string]int{}}}
-	now := a.history.originOf(ctx)
+	now := a.history.Source(ctx)
 	r.record.From = now
 	for _, one := range q.earlier() {
 		r.tallyRun(one.Key(), one.Run)

@@ -63,7 +63,7 @@ func (r *MatrixRun) joinOne(ctx context.Context, one *matrix.Result, f FleetRequ
 	f.Run = crossingRun(f.Run, one.Crossing)
 	_, err = at.RunFleet(ctx, q, f, func(e run.Event) { r.event(one.Key(), e) })
 	r.end(one, func() { one.State = matrix.Waiting })
-	if errors.As(err, &fleet.Over{}) {
+	if errors.As(err, &fleet.OverError{}) {
 		return nil
 	}
 	return err

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"fernrelay/core/order"
+	"fernrelay/core/run"
 	"fernrelay/internal/format"
 )
 
@@ -52,4 +53,14 @@ func (a *App) orderList(path, text string) (order.Order, error) {
 		ids = append(ids, t.ID)
 	}
 	return order.Listed(path, ids), nil
+}
+
+// Gone counts the tests of a run that the project does not have.
+func (a *App) Gone(ran *run.Run) (gone int) {
+	for _, r := range ran.Results {
+		if _, ok := a.Catalog.Lookup(r.ID); !ok {
+			gone++
+		}
+	}
+	return gone
 }

@@ -155,7 +155,7 @@ func (a *App) ReplayRequest(name string, worker int) (q Request, gone int, err e
 
 // Schedule returns the schedule of a request. It is built once per run, and shared with those who follow it.
 func (a *App) Schedule(q Request) *schedule.Schedule {
-	options := schedule.Options{Undivided: a.undivided(), Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, Parted: q.parted, First: q.First, Together: q.Together}
+	options := schedule.Options{Undivided: a.Undivided(), Resources: a.Project.Resources, Lasting: map[string]bool{}, Workers: q.Workers, InOrder: q.InOrder, Worker: q.Worker, Parted: q.parted, First: q.First, Together: q.Together}
 	for suite, adapt := range a.Adapters {
 		options.Lasting[suite] = adapt.Scope() == catalog.SuiteLevel
 	}

@@ -31,7 +31,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	defer own.Close()     // if the slots were not opened
 	go own.PrepareGroup() // takes as long as what git says
 	task := a.task(q, s)
-	source := a.history.originOf(ctx)
+	source := a.history.Source(ctx)
 	task.SetSource(source)
 	q.source = source
 	journal, note, unwritten := a.beginJournal(task)
@@ -166,5 +166,5 @@ func (a *App) task(q Request, s *schedule.Schedule) ledger.Task {
 
 // machine describes the machine that tests run on.
 func machine() string {
-	return fmt.Sprintf("%s, %s/%s, %d processors", hostName(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
+	return fmt.Sprintf("%s, %s/%s, %d processors", HostName(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
 }

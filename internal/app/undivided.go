@@ -7,8 +7,8 @@ import (
 	"fernrelay/internal/adapter"
 )
 
-// undivided returns the suites whose programs cannot run some tests without others, by what they run at once.
-func (a *App) undivided() map[string]catalog.Level {
+// Undivided returns the suites whose programs cannot run some tests without others, by what they run at once.
+func (a *App) Undivided() map[string]catalog.Level {
 	units := map[string]catalog.Level{}
 	for suite, adapt := range a.Adapters {
 		if u, ok := adapt.(adapter.Undivided); ok && u.Unit() != "" {
@@ -26,7 +26,7 @@ func wholeOf(t *catalog.Test, unit catalog.Level) string {
 
 // checkWhole returns an error if some tests are a part of what their program can only run as a whole.
 func (a *App) checkWhole(tests []catalog.Test) error {
-	units := a.undivided()
+	units := a.Undivided()
 	if len(units) == 0 {
 		return nil
 	}
@@ -58,7 +58,7 @@ func (a *App) checkWhole(tests []catalog.Test) error {
 
 // CheckDivisible returns an error if the program of a test takes no names, so that it cannot do something, as in "be hunted".
 func (a *App) CheckDivisible(tests []catalog.Test, something string) error {
-	units := a.undivided()
+	units := a.Undivided()
 	for i := range tests {
 		if unit := units[tests[i].Suite]; unit != "" {
 			return a.takesNoNames(&tests[i], unit, "its tests cannot "+something)
@@ -79,7 +79,7 @@ func (a *App) takesNoNames(t *catalog.Test, unit catalog.Level, cannot string) e
 
 // widen adds to tests the others that their programs run at once with them.
 func (a *App) widen(tests []catalog.Test) []catalog.Test {
-	units := a.undivided()
+	units := a.Undivided()
 	if len(units) == 0 {
 		return tests
 	}

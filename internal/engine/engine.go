@@ -277,7 +277,7 @@ func (r *execution) claimed(ctx context.Context, claim *Claim, w *worker) {
 
 // outcomeWithout returns the outcome of tests that cannot run because of an error.
 func (r *execution) outcomeWithout(err error) run.Outcome {
-	if errors.As(err, &service.Missing{}) && !r.job.Strict {
+	if errors.As(err, &service.MissingError{}) && !r.job.Strict {
 		return run.Skipped
 	}
 	return run.Errored

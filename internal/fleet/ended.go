@@ -65,7 +65,7 @@ func (f *Member) allDone(ctx context.Context) bool {
 	if count >= len(f.schedule.Batches) {
 		return true
 	}
-	if gone, err := f.conn.Manifest(ctx, f.manifest.Run); errors.As(err, &Unknown{}) || err == nil && gone.Plan != f.manifest.Plan {
+	if gone, err := f.conn.Manifest(ctx, f.manifest.Run); errors.As(err, &UnknownError{}) || err == nil && gone.Plan != f.manifest.Plan {
 		return true // somebody removed the run
 	}
 	f.mu.Lock()

@@ -114,7 +114,7 @@ func (c *Conn) readRest(ctx context.Context, m *Manifest, r *reader, f *fold) er
 func (c *Conn) awaitOpen(ctx context.Context, id string) (*Manifest, error) {
 	for reported := false; ; {
 		m, err := c.Manifest(ctx, id)
-		switch unknown := errors.As(err, &Unknown{}); {
+		switch unknown := errors.As(err, &UnknownError{}); {
 		case err != nil && !unknown:
 			return nil, err
 		case err == nil && m.State != Planning:
@@ -134,7 +134,7 @@ func (c *Conn) awaitOpen(ctx context.Context, id string) (*Manifest, error) {
 // newFold returns a fold of a run's events, and reports what runs.
 func (c *Conn) newFold(ctx context.Context, m *Manifest, to Follower) (*fold, error) {
 	if m.IsHunt() {
-		return nil, Hunting{m}
+		return nil, HuntError{m}
 	}
 	file, err := c.getPlan(ctx, m)
 	if err != nil {

@@ -43,10 +43,10 @@ type TrialResult struct {
 // kindHunt is the kind of a manifest that offers the trials of hunts.
 const kindHunt = "hunt"
 
-// Hunting is the error of a machine that joins a run which is a hunt: it serves its trials.
-type Hunting struct{ Manifest *Manifest }
+// HuntError is the error of a machine that joins a run which is a hunt: it serves its trials.
+type HuntError struct{ Manifest *Manifest }
 
-func (h Hunting) Error() string {
+func (h HuntError) Error() string {
 	return fmt.Sprintf("the fleet run %s is a hunt: its finding is where it was begun, on %s", h.Manifest.Run, h.Manifest.By)
 }
 
@@ -68,7 +68,7 @@ func (c *Conn) OfferHunt(ctx context.Context, id string, self Machine, work Work
 		return nil, err
 	}
 	if known != nil {
-		return nil, Differs{fmt.Sprintf("the station has a run %s already: take another ID for the hunt, or remove it with fern-relay fleet forget", id)}
+		return nil, DiffersError{fmt.Sprintf("the station has a run %s already: take another ID for the hunt, or remove it with fern-relay fleet forget", id)}
 	}
 	now, err := c.now(ctx)
 	if err != nil {
@@ -89,7 +89,7 @@ func (c *Conn) OfferHunt(ctx context.Context, id string, self Machine, work Work
 	}
 	won, err := c.put(ctx, m, 0)
 	if err == nil && !won {
-		err = Differs{fmt.Sprintf("another machine has just begun the run %s: take another ID for the hunt", id)}
+		err = DiffersError{fmt.Sprintf("another machine has just begun the run %s: take another ID for the hunt", id)}
 	}
 	if err != nil {
 		h.reader.Stop()

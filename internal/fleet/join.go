@@ -62,22 +62,22 @@ func (w *Work) Check() error {
 	return nil
 }
 
-// Differs is the error of a machine that may not join a run.
-type Differs struct{ why string }
+// DiffersError is the error of a machine that may not join a run.
+type DiffersError struct{ why string }
 
-func (d Differs) Error() string { return d.why }
+func (d DiffersError) Error() string { return d.why }
 
-// Over is the error of a machine that comes after the end of a run.
-type Over struct{ Manifest *Manifest }
+// OverError is the error of a machine that comes after the end of a run.
+type OverError struct{ Manifest *Manifest }
 
-func (o Over) Error() string {
+func (o OverError) Error() string {
 	return fmt.Sprintf("the run %s ended at %s: nothing is left to do", o.Manifest.Run, o.Manifest.Ended.Local().Format(time.TimeOnly))
 }
 
 // lookEvery is the time between two looks at a run that another machine plans.
 const lookEvery = 100 * time.Millisecond
 
-// Join makes this computer a machine of a run, and begins the run if no other has. The errors [Over] and [Differs] say that
+// Join makes this computer a machine of a run, and begins the run if no other has. The errors [OverError] and [DiffersError] say that
 // the run has ended, or is another one.
 func (c *Conn) Join(ctx context.Context, id string, self Machine, work Work) (*Member, error) {
 	if err := work.Check(); err != nil {
@@ -103,9 +103,9 @@ func (c *Conn) join(ctx context.Context, id string, self Machine, work Work) (*M
 		case m == nil:
 			m, err = c.plan(ctx, id, self, work, nil, 0)
 		case m.IsHunt() && m.State == Ended:
-			return nil, Over{m}
+			return nil, OverError{m}
 		case m.IsHunt():
-			return nil, Hunting{m}
+			return nil, HuntError{m}
 		case m.State == Ended:
 			m, err = c.afterEnd(ctx, m, entry.Revision(), self, work)
 		case m.State == Planning:
@@ -144,7 +144,7 @@ func (c *Conn) afterEnd(ctx context.Context, m *Manifest, revision uint64, self 
 	}
 	again := fmt.Sprintf("take another run ID, or add --again failed or --again all to open attempt %d", m.Attempt+1)
 	if !SameRevision(m.Revision, work.Source.Revision) {
-		return nil, Differs{fmt.Sprintf("the run %s ended at %s, at the revision %s, and this is %s: %s", m.Run, m.Ended.Local().Format(time.TimeOnly), named(m.Revision), named(work.Source.Revision), again)}
+		return nil, DiffersError{fmt.Sprintf("the run %s ended at %s, at the revision %s, and this is %s: %s", m.Run, m.Ended.Local().Format(time.TimeOnly), named(m.Revision), named(work.Source.Revision), again)}
 	}
 	known, err := c.members(ctx, m)
 	if err != nil {
@@ -152,10 +152,10 @@ func (c *Conn) afterEnd(ctx context.Context, m *Manifest, revision uint64, self 
 	}
 	for _, k := range known {
 		if k.Name == self.Name {
-			return nil, Differs{fmt.Sprintf("the run %s ended at %s, and %s took part in it: %s", m.Run, m.Ended.Local().Format(time.TimeOnly), self.Name, again)}
+			return nil, DiffersError{fmt.Sprintf("the run %s ended at %s, and %s took part in it: %s", m.Run, m.Ended.Local().Format(time.TimeOnly), self.Name, again)}
 		}
 	}
-	return nil, Over{m}
+	return nil, OverError{m}
 }
 
 // SameRevision compares two revisions of git, which may be cut to different lengths.
@@ -238,7 +238,7 @@ func (c *Conn) failedIn(ctx context.Context, m *Manifest, work Work) ([]catalog.
 		}
 	}
 	if len(tests) == 0 {
-		return nil, Over{result.Manifest}
+		return nil, OverError{result.Manifest}
 	}
 	return work.WithNeeds(tests), nil
 }
@@ -292,19 +292,19 @@ func (c *Conn) enter(ctx context.Context, m *Manifest, self Machine, work Work) 
 	switch {
 	case work.Mixed:
 	case !SameRevision(m.Revision, work.Source.Revision):
-		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: the run is at the revision %s, and this checkout is at %s", m.Run, named(m.Revision), named(work.Source.Revision))}
+		return nil, DiffersError{fmt.Sprintf("this machine may not join the run %s: the run is at the revision %s, and this checkout is at %s", m.Run, named(m.Revision), named(work.Source.Revision))}
 	case work.Source.Content != m.Content:
-		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: the run is of %s, and this checkout of %s: commit or remove what differs (git status shows it), or add --mixed", m.Run, m.Source(), work.Source)}
+		return nil, DiffersError{fmt.Sprintf("this machine may not join the run %s: the run is of %s, and this checkout of %s: commit or remove what differs (git status shows it), or add --mixed", m.Run, m.Source(), work.Source)}
 	}
 	if m.Project != work.Project {
-		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: it is a run of the project %s, and this is %s", m.Run, m.Project, work.Project)}
+		return nil, DiffersError{fmt.Sprintf("this machine may not join the run %s: it is a run of the project %s, and this is %s", m.Run, m.Project, work.Project)}
 	}
 	file, err := c.getPlan(ctx, m)
 	if err != nil {
 		return nil, err
 	}
 	if why := file.difference(work.Tests); why != "" && m.Again != AgainFailed {
-		return nil, Differs{fmt.Sprintf("this machine may not join the run %s, as it found other tests than %s did: %s", m.Run, m.By, why)}
+		return nil, DiffersError{fmt.Sprintf("this machine may not join the run %s, as it found other tests than %s did: %s", m.Run, m.By, why)}
 	}
 	own := make(map[string]*catalog.Test, len(work.Tests))
 	for i := range work.Tests {
@@ -325,7 +325,7 @@ func (c *Conn) enter(ctx context.Context, m *Manifest, self Machine, work Work) 
 		return nil, err
 	}
 	if missing != "" {
-		return nil, Differs{fmt.Sprintf("this machine may not join the run %s: it does not have the test %s", m.Run, missing)}
+		return nil, DiffersError{fmt.Sprintf("this machine may not join the run %s: it does not have the test %s", m.Run, missing)}
 	}
 	return c.newMember(ctx, m, self, work.Source, newPlan(schedule, file.Shared))
 }

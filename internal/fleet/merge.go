@@ -263,9 +263,9 @@ func (c *Conn) Collect(ctx context.Context, id string) (*Result, error) {
 				return nil, err
 			}
 		case now == nil:
-			return nil, Unknown{Run: id}
+			return nil, UnknownError{Run: id}
 		case now.IsHunt():
-			return nil, Hunting{now}
+			return nil, HuntError{now}
 		case now.State == Ended:
 			return c.checked(ctx, now, entry.Created())
 		case c.drained(ctx, now):

@@ -186,18 +186,18 @@ func (c *Conn) taken(ctx context.Context, m *Manifest) (int, error) {
 	return n, consumers.Err()
 }
 
-// Unknown is the error of a run that the station does not have.
-type Unknown struct{ Run string }
+// UnknownError is the error of a run that the station does not have.
+type UnknownError struct{ Run string }
 
-func (u Unknown) Error() string {
+func (u UnknownError) Error() string {
 	return fmt.Sprintf("the station has no run %s: fern-relay fleet list lists its runs", u.Run)
 }
 
-// Manifest returns what a run is. The error is [Unknown] if there is no such run.
+// Manifest returns what a run is. The error is [UnknownError] if there is no such run.
 func (c *Conn) Manifest(ctx context.Context, id string) (*Manifest, error) {
 	m, _, err := c.getManifest(ctx, id)
 	if err == nil && m == nil {
-		return nil, Unknown{Run: id}
+		return nil, UnknownError{Run: id}
 	}
 	return m, err
 }

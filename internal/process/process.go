@@ -209,20 +209,20 @@ func readWide(w io.Writer) io.Writer {
 	return wide{w}
 }
 
-// notInstalled is the error for a program that PATH does not have.
-type notInstalled string
+// notInstalledError is the error for a program that PATH does not have.
+type notInstalledError string
 
-func (n notInstalled) Error() string {
+func (n notInstalledError) Error() string {
 	return fmt.Sprintf("the program %s is not installed, or not in PATH", string(n))
 }
-func (n notInstalled) Unwrap() error { return exec.ErrNotFound }
+func (n notInstalledError) Unwrap() error { return exec.ErrNotFound }
 
 // unstarted explains why a program could not be started.
 func unstarted(path string, err error) error {
 	_, missing := os.Stat(path)
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
-		return notInstalled(path)
+		return notInstalledError(path)
 	case errors.Is(err, syscall.ENOEXEC):
 		return fmt.Errorf("%s is no program that this system can run: if it is a script, give it a first line like #!/bin/sh", path)
 	case errors.Is(err, syscall.ENOENT) && missing == nil:

@@ -16,10 +16,10 @@ import (
 	"golang.org/x/mod/modfile"
 )
 
-// Nothing is the error of a folder that is no project.
-type Nothing struct{ Dir string }
+// NothingError is the error of a folder that is no project.
+type NothingError struct{ Dir string }
 
-func (n Nothing) Error() string {
+func (n NothingError) Error() string {
 	return fmt.Sprintf("no tests found in %s: it has no %s, is not part of a Go module, and has no module below. Pass the project's folder, or let fern-relay init write a %s", n.Dir, FileName, FileName)
 }
 
@@ -31,7 +31,7 @@ func WithoutFile(dir string) (*Project, error) {
 		return nil, err
 	}
 	if modules == nil {
-		return nil, Nothing{dir}
+		return nil, NothingError{dir}
 	}
 	return &Project{Dir: root, Name: filepath.Base(root), Suites: goSuites(root, modules)}, nil
 }

@@ -67,12 +67,12 @@ type Place struct {
 }
 
 // A Missing error says that the program of a server is not on this machine.
-type Missing struct {
+type MissingError struct {
 	Service, Program string
 	Said             string // by the shell that did not find the program; empty if none was asked
 }
 
-func (m Missing) Error() string {
+func (m MissingError) Error() string {
 	text := fmt.Sprintf("the service %s needs %s, which this machine does not have", m.Service, m.Program)
 	if m.Said != "" {
 		text += ": " + m.Said
@@ -188,7 +188,7 @@ func startOnce(ctx context.Context, spec Spec, place Place) (*Service, error) {
 			s.Stop()
 			return nil, s.wrong("ready", spec.Ready, context.Cause(within).Error())
 		case <-s.died:
-			if err := s.Err(); errors.As(err, &Missing{}) {
+			if err := s.Err(); errors.As(err, &MissingError{}) {
 				return nil, err
 			}
 			return nil, endedEarly{s.Err()}
@@ -266,7 +266,7 @@ func (s *Service) command(ctx context.Context, line string) (*process.Process, s
 	}
 	path := process.ProgramPath(s.place.Dir, words[0])
 	if _, err := exec.LookPath(path); err != nil {
-		return nil, "", Missing{s.spec.Name, words[0], ""}
+		return nil, "", MissingError{s.spec.Name, words[0], ""}
 	}
 	cmd := process.Command(ctx, s.place.Dir, s.place.Slot, path, words[1:]...)
 	cmd.Stdout, cmd.Stderr = s.said, s.said

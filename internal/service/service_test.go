@@ -146,7 +146,7 @@ func TestServiceFails(t *testing.T) {
 	}
 	spec, place := standIn(t)
 	spec.Start = "no-such-server --port {port}"
-	if _, err := Start(t.Context(), spec, place); !errors.As(err, &Missing{}) {
+	if _, err := Start(t.Context(), spec, place); !errors.As(err, &MissingError{}) {
 		t.Errorf("the error of a missing program is %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())

@@ -37,7 +37,7 @@ func (c *Config) Missing(suite string) error {
 				continue // starting it reports the error
 			}
 			if _, err := exec.LookPath(process.ProgramPath(c.Dir, words[0])); err != nil {
-				return Missing{spec.Name, words[0], ""}
+				return MissingError{spec.Name, words[0], ""}
 			}
 		}
 	}
@@ -283,5 +283,5 @@ func (s *Service) lacking(err error, line string) error {
 	if !errors.As(err, &exit) || exit.ExitCode() != 127 {
 		return nil
 	}
-	return Missing{s.spec.Name, fmt.Sprintf("a program that %q starts", line), plain.Line(s.said.String())}
+	return MissingError{s.spec.Name, fmt.Sprintf("a program that %q starts", line), plain.Line(s.said.String())}
 }

@@ -2,6 +2,7 @@
 package testfiles
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -29,3 +30,32 @@ func writeApart(path, text string) error {
 	defer syscall.ForkLock.RUnlock()
 	return os.WriteFile(path, []byte(text), 0o644)
 }
+
+// OrderDependent makes a Go module with two packages whose tests depend on their order, and returns its folder.
+func OrderDependent(t testing.TB) string {
+	t.Helper()
+	dir := t.TempDir()
+	files := map[string]string{"go.mod": "module example.org/made\n\ngo 1.26\n"}
+	for _, pkg := range []string{"one", "two"} {
+		files[pkg+"/x_test.go"] = fmt.Sprintf(orderDependent, pkg)
+	}
+	Write(t, dir, files)
+	return dir
+}
+
+const orderDependent = `package %s
+
+import ("testing"; "time")
+
+var spoiled, filled bool
+
+func TestFills(t *testing.T) { filled = true }
+
+func TestNeeds(t *testing.T) { if !filled { t.Error("empty") } }
+
+func TestVictim(t *testing.T) { time.Sleep(30 * time.Millisecond); if spoiled { t.Error("got 1, want 2") } }
+
+func TestSpoils(t *testing.T) { spoiled = true }
+
+func TestAlwaysBad(t *testing.T) { t.Error("bad") }
+`

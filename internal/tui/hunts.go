@@ -11,6 +11,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/order"
 	"fernrelay/internal/app"
+	"fernrelay/internal/hunting"
 )
 
 // liveHunt is the hunt of one victim as the application follows it.
@@ -38,13 +39,13 @@ func startHunt(ctx context.Context, r *app.App, victims []catalog.Test, workers 
 	}
 	return hunts, func() tea.Msg {
 		defer cancel()
-		o := app.HuntOptions{Workers: workers}
+		o := hunting.Options{Workers: workers}
 		var err error
 		if verify {
-			o.Known, err = r.Culprits()
+			o.Known, err = hunting.Of(r).Culprits()
 		}
 		if err == nil {
-			_, err = r.Hunt(ctx, victims, o, func(p hunt.Progress) { byID[p.Victim].progressed.put(p) })
+			_, err = hunting.Of(r).Hunt(ctx, victims, o, func(p hunt.Progress) { byID[p.Victim].progressed.put(p) })
 		}
 		return huntEndedMsg{hunts, err}
 	}
@@ -88,7 +89,7 @@ type search struct {
 
 // searchStep is one of: what an order showed, victims whose hunt begins, or the progress of a hunt.
 type searchStep struct {
-	revealed *app.Revealed
+	revealed *hunting.Revealed
 	victims  []catalog.Test
 	progress *hunt.Progress
 }
@@ -107,11 +108,11 @@ func (a *App) startSearch() tea.Cmd {
 	ctx, cancel := context.WithCancel(a.ctx)
 	a.hunt.search = &search{cancel: cancel}
 	steps, r := &a.hunt.search.steps, a.session.app
-	how := app.Search{Tests: a.session.picked.tests, Budget: searchBudget, Enough: 1, Hunt: app.HuntOptions{Workers: a.split.workers()}}
+	how := hunting.Search{Tests: a.session.picked.tests, Budget: searchBudget, Enough: 1, Hunt: hunting.Options{Workers: a.split.workers()}}
 	return tea.Batch(a.startTicking(), a.job(func() tea.Msg {
 		defer cancel()
-		_, err := r.Search(ctx, how, app.SearchProgress{
-			Order:   func(o app.Revealed) { steps.put(searchStep{revealed: &o}) },
+		_, err := hunting.Of(r).Search(ctx, how, hunting.SearchProgress{
+			Order:   func(o hunting.Revealed) { steps.put(searchStep{revealed: &o}) },
 			Victims: func(victims []catalog.Test) { steps.put(searchStep{victims: victims}) },
 			Hunt:    func(p hunt.Progress) { steps.put(searchStep{progress: &p}) },
 		})
@@ -176,7 +177,7 @@ func (a *App) recallHunts() tea.Cmd {
 	return func() tea.Msg {
 		var msg savedHuntsMsg
 		var kept []hunt.Saved
-		if kept, msg.err = r.Hunts(); msg.err != nil {
+		if kept, msg.err = hunting.Of(r).Hunts(); msg.err != nil {
 			return msg
 		}
 		for _, k := range kept[:min(len(kept), mostHunts)] {
@@ -193,7 +194,7 @@ func (a *App) recallHunts() tea.Cmd {
 			msg.err = err
 			return msg
 		}
-		msg.gauge, _, msg.err = r.Coverage(tests)
+		msg.gauge, _, msg.err = hunting.Of(r).Coverage(tests)
 		return msg
 	}
 }

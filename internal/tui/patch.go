@@ -10,13 +10,13 @@ import (
 
 	"fernrelay/core/hunt"
 	"fernrelay/core/plain"
-	"fernrelay/internal/app"
+	"fernrelay/internal/hunting"
 )
 
 // repair is what is known of a patch for a victim.
 type repair struct {
 	looking bool // changes are being tried
-	patch   *app.Patch
+	patch   *hunting.Patch
 	err     error // why there is none
 }
 
@@ -28,7 +28,7 @@ type (
 	// mendedMsg brings it, or why there is none.
 	mendedMsg struct {
 		victim string
-		patch  *app.Patch
+		patch  *hunting.Patch
 		err    error
 	}
 )
@@ -45,7 +45,7 @@ func (a *App) mend(msg mendMsg) tea.Cmd {
 	r := a.session.app
 	return a.job(func() tea.Msg {
 		defer cancel()
-		p, err := r.Mend(ctx, msg.finding, func(string) {})
+		p, err := hunting.Of(r).Mend(ctx, msg.finding, func(string) {})
 		return mendedMsg{msg.finding.ID, p, err}
 	})
 }
@@ -64,7 +64,7 @@ func (v *huntView) pressPatch(h *liveHunt) tea.Msg {
 }
 
 // patchOf returns the patch that is shown, nil if none is.
-func (v *huntView) patchOf(h *liveHunt) *app.Patch {
+func (v *huntView) patchOf(h *liveHunt) *hunting.Patch {
 	if known := v.repairs[h.victim.ID]; v.patching && known != nil {
 		return known.patch
 	}
@@ -72,7 +72,7 @@ func (v *huntView) patchOf(h *liveHunt) *app.Patch {
 }
 
 // writePatch asks for a file to write a patch to.
-func writePatch(p *app.Patch) tea.Msg {
+func writePatch(p *hunting.Patch) tea.Msg {
 	return openSheetMsg{&sheet{
 		title: "Write the patch to a file, for git apply",
 		rows:  []sheetRow{newText("file", "repair.diff", "its name")},
@@ -84,7 +84,7 @@ func writePatch(p *app.Patch) tea.Msg {
 }
 
 // applyPatch asks whether to apply a patch.
-func applyPatch(p *app.Patch) tea.Msg {
+func applyPatch(p *hunting.Patch) tea.Msg {
 	return openSheetMsg{&sheet{
 		title: "Change " + filepath.Base(p.File) + " in the project?",
 		rows:  []sheetRow{{label: "do it", choices: []string{"no", "yes"}, hints: []string{"", "then v tries the culprits once more"}}},

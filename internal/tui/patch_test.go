@@ -8,7 +8,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/hunt"
-	"fernrelay/internal/app"
+	"fernrelay/internal/hunting"
 )
 
 // TestPatchFits draws a patch, the search for one and the reason why there is none in all sizes, with hostile text, and
@@ -18,7 +18,7 @@ func TestPatchFits(t *testing.T) {
 	for name, known := range map[string]*repair{
 		"looking": {looking: true},
 		"none":    {err: errors.New("variable p.beds: it has a sync.Mutex\x1b[2J, which must not be copied\n" + strings.Repeat("reason ", 90))},
-		"a patch": {patch: &app.Patch{Diff: diff, File: "/p/p_test.go", Trials: []string{"TestX alone: passed", strings.Repeat("trial ", 40)}}},
+		"a patch": {patch: &hunting.Patch{Diff: diff, File: "/p/p_test.go", Trials: []string{"TestX alone: passed", strings.Repeat("trial ", 40)}}},
 	} {
 		for _, size := range [][2]int{{80, 24}, {100, 30}, {160, 40}, {300, 80}} {
 			a := newApp(t, made(3, 4, 2))
@@ -68,7 +68,7 @@ func TestPatchKeys(t *testing.T) {
 	if press(a, "w"); a.sheet != nil {
 		t.Error("what is no patch can be written")
 	}
-	a.hunt.repairs[victim.ID] = &repair{patch: &app.Patch{Diff: "+x\n", File: "/p/p_test.go"}}
+	a.hunt.repairs[victim.ID] = &repair{patch: &hunting.Patch{Diff: "+x\n", File: "/p/p_test.go"}}
 	press(a, "A")
 	if a.sheet == nil {
 		t.Fatal("A does not ask")

@@ -30,7 +30,7 @@ type event struct {
 // a compiler's messages.
 //
 // The error, after all events, says why the stream is not whole: tests that began and did not end or, as a
-// run.Incomplete, packages that failed without a failed test.
+// run.IncompleteError, packages that failed without a failed test.
 func Read(r io.Reader, sink run.Sink) error {
 	p := &reader{sink: sink, open: map[string]bool{}, packages: map[string]*packageState{}}
 	err := lines.Each(r, func(line []byte) error {
@@ -120,5 +120,5 @@ func (p *reader) fault() error {
 	if err == nil || len(p.open) > 0 {
 		return err
 	}
-	return run.Incomplete{Err: err}
+	return run.IncompleteError{Err: err}
 }

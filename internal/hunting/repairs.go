@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"context"
@@ -11,7 +11,7 @@ import (
 
 // repairs returns the changes since a hunt of which one repaired the victim: those of its lines and its culprits', or else of
 // their files and of those of the state, or else the only commit since then. It returns none if git cannot say.
-func (a *App) repairs(ctx context.Context, f *hunt.Finding) (repairs []hunt.Repair) {
+func (a Hunting) repairs(ctx context.Context, f *hunt.Finding) (repairs []hunt.Repair) {
 	if f.Revision == "" {
 		return nil
 	}

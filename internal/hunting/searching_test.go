@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"fmt"
@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"fernrelay/internal/app"
 	"fernrelay/internal/testfiles"
 )
 
@@ -45,12 +46,13 @@ func TestSearchTurns(t *testing.T) {
 	if err := os.Chtimes(filepath.Join(dir, "edited/new.go"), now, now); err != nil {
 		t.Fatal(err)
 	}
-	r, err := Open(t.Context(), dir, nil)
+	opened, err := app.Open(t.Context(), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer r.Close()
-	q, err := r.newSearching(t.Context(), Search{Tests: r.Catalog.Tests, Budget: time.Minute, Hunt: HuntOptions{Workers: 1}})
+	defer opened.Close()
+	r := Of(opened)
+	q, err := r.newSearching(t.Context(), Search{Tests: r.Catalog.Tests, Budget: time.Minute, Hunt: Options{Workers: 1}})
 	if err != nil {
 		t.Fatal(err)
 	}

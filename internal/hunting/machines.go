@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
+	"fernrelay/internal/app"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/fleet"
 	"fernrelay/internal/project"
@@ -40,13 +41,13 @@ func (m *machineTrial) differs() bool {
 
 // offerHunt offers the trials of hunts at a station, and serves them here, too, so that they end without other machines. The
 // returned function ends that.
-func (a *App) offerHunt(ctx context.Context, f FleetRequest, local *engine.Pool, workers int) (*machineHunt, func() error, error) {
+func (a Hunting) offerHunt(ctx context.Context, f app.FleetRequest, local *engine.Pool, workers int) (*machineHunt, func() error, error) {
 	conn, err := fleet.Dial(ctx, f.Options)
 	if err != nil {
 		return nil, nil, err
 	}
-	self := fleet.Machine{Name: hostName(), Workers: workers}
-	offered, err := conn.OfferHunt(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Source: a.history.originOf(ctx), Lease: f.Lease})
+	self := fleet.Machine{Name: app.HostName(), Workers: workers}
+	offered, err := conn.OfferHunt(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Source: a.History().Source(ctx), Lease: f.Lease})
 	if err != nil {
 		conn.Close()
 		return nil, nil, err
@@ -63,7 +64,7 @@ func (a *App) offerHunt(ctx context.Context, f FleetRequest, local *engine.Pool,
 }
 
 // ServeHunt runs trials of a hunt that another machine offers, until its verdict.
-func (a *App) ServeHunt(ctx context.Context, f FleetRequest, m *fleet.Manifest, workers int) error {
+func (a Hunting) ServeHunt(ctx context.Context, f app.FleetRequest, m *fleet.Manifest, workers int) error {
 	conn, err := fleet.Dial(ctx, f.Options)
 	if err != nil {
 		return err
@@ -81,7 +82,7 @@ func (a *App) ServeHunt(ctx context.Context, f FleetRequest, m *fleet.Manifest, 
 	}
 	name := f.Machine
 	if name == "" {
-		name = hostName()
+		name = app.HostName()
 	}
 	err = conn.ServeHunt(ctx, m, fleet.Machine{Name: name, Workers: workers}, a.trialOn(pool))
 	return errors.Join(err, pool.Close())
@@ -89,7 +90,7 @@ func (a *App) ServeHunt(ctx context.Context, f FleetRequest, m *fleet.Manifest, 
 
 // trialOn returns a function that runs trials on a pool. It prepares the tests of each, and tests that this checkout does not
 // have are an error.
-func (a *App) trialOn(pool *engine.Pool) func(ctx context.Context, t fleet.Trial) (run.Outcome, float64, error) {
+func (a Hunting) trialOn(pool *engine.Pool) func(ctx context.Context, t fleet.Trial) (run.Outcome, float64, error) {
 	var mu sync.Mutex
 	prepared := map[string]bool{} // by ID
 	return func(ctx context.Context, t fleet.Trial) (run.Outcome, float64, error) {

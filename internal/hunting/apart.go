@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"fmt"
@@ -9,7 +9,7 @@ import (
 	"fernrelay/core/order"
 )
 
-func (a *App) Known() (map[string]hunt.Saved, error) {
+func (a Hunting) Known() (map[string]hunt.Saved, error) {
 	hunts, err := a.Hunts()
 	known := map[string]hunt.Saved{}
 	for _, h := range hunts {
@@ -24,7 +24,7 @@ func (a *App) Known() (map[string]hunt.Saved, error) {
 // the last of its culprits, one that needs others after them, and never at the same time as
 // what spoils it then. Where these contradict each other or other rules, the notes say which
 // pair is not kept apart.
-func (a *App) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []string, err error) {
+func (a Hunting) KeepApart(tests []catalog.Test) (apart []catalog.Test, notes []string, err error) {
 	known, err := a.Culprits()
 	if err != nil {
 		return nil, nil, err

@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"cmp"
@@ -24,7 +24,7 @@ const (
 
 // suspects finds the tests that can decide the outcome of victims.
 type suspects struct {
-	app      *App
+	app      Hunting
 	ledger   *ledger.Ledger
 	from     *run.Run // the run of a report in which victims were bad; nil for those of the ledger
 	runs     map[int]*run.Run
@@ -34,7 +34,7 @@ type suspects struct {
 	process  map[string]string  // in which each test runs
 }
 
-func (a *App) suspects(from *run.Run) (*suspects, error) {
+func (a Hunting) suspects(from *run.Run) (*suspects, error) {
 	s := &suspects{app: a, ledger: a.Ledger(), from: from, runs: map[int]*run.Run{}, seconds: make(map[string]float64, len(a.Catalog.Tests)), parallel: map[string]bool{}, process: map[string]string{}}
 	for _, t := range a.Catalog.Tests {
 		s.seconds[t.ID], s.parallel[t.ID], s.process[t.ID] = t.Expected, t.Parallel, s.processOf(&t)

@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"cmp"
@@ -17,7 +17,7 @@ import (
 
 // searching is a search in progress.
 type searching struct {
-	app *App
+	app Hunting
 	Search
 	seen   seen
 	orders int // that have run
@@ -39,7 +39,7 @@ type part struct {
 	done    bool // no order adds to the pairs that were asked for
 }
 
-func (a *App) newSearching(ctx context.Context, s Search) (*searching, error) {
+func (a Hunting) newSearching(ctx context.Context, s Search) (*searching, error) {
 	q := &searching{app: a, Search: s, seen: a.seen(s.Tests), names: map[string][]string{}, asked: map[string]*order.Coverage{},
 		gauges: map[string]order.Gauge{}, shares: map[string]order.Shares{}, took: map[string]float64{}}
 	byName := map[string]*part{}

@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"cmp"
@@ -17,52 +17,22 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/app"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/project"
 	"fernrelay/internal/workspace"
 )
 
-// Victims returns the tests that were bad in the latest run.
-func (a *App) Victims() ([]catalog.Test, error) {
-	_, latest, err := a.Ledger().Last()
-	if errors.Is(err, run.ErrNoRecord) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	return a.VictimsOf(latest), nil
-}
-
-// VictimsOf returns the tests that were bad in a run and that the project has.
-func (a *App) VictimsOf(ran *run.Run) []catalog.Test {
-	var ids []string
-	for _, r := range ran.Troubled() {
-		ids = append(ids, r.ID)
-	}
-	return a.TestsOf(ids)
-}
-
-// Gone counts the tests of a run that the project does not have.
-func (a *App) Gone(ran *run.Run) (gone int) {
-	for _, r := range ran.Results {
-		if !a.has(r.ID) {
-			gone++
-		}
-	}
-	return gone
-}
-
 // newPool returns a pool of workers that run tests with adapters of the project.
-func (a *App) newPool(adapters map[string]adapter.Adapter) (*engine.Pool, error) {
+func (a Hunting) newPool(adapters map[string]adapter.Adapter) (*engine.Pool, error) {
 	return engine.NewPool(adapters, workspace.Setup(a.Project), workspace.Services(a.Project), nil)
 }
 
 // HuntRun hunts tests that were bad in a run of this App that has just ended, except those that are known to fail alone
 // and in company. Those whose outcome changed most often before come first. It returns what it has found when ctx
 // ends.
-func (a *App) HuntRun(ctx context.Context, ran *run.Run, o HuntOptions, report func(hunt.Progress)) ([]hunt.Finding, error) {
+func (a Hunting) HuntRun(ctx context.Context, ran *run.Run, o Options, report func(hunt.Progress)) ([]hunt.Finding, error) {
 	victims := a.VictimsOf(ran)
 	hunts, err := a.Hunts()
 	if err != nil {
@@ -72,7 +42,7 @@ func (a *App) HuntRun(ctx context.Context, ran *run.Run, o HuntOptions, report f
 	for _, h := range hunts {
 		faulty[h.Victim] = h.Finding.Verdict == hunt.Faulty
 	}
-	units := a.undivided()
+	units := a.Undivided()
 	if err := a.CheckDivisible(victims, "be hunted"); err != nil && !slices.ContainsFunc(victims, func(t catalog.Test) bool { return units[t.Suite] == "" }) {
 		return nil, err
 	}
@@ -88,45 +58,45 @@ func (a *App) HuntRun(ctx context.Context, ran *run.Run, o HuntOptions, report f
 }
 
 // Hunts returns the latest hunt of every victim that the project still has, the latest first.
-func (a *App) Hunts() ([]hunt.Saved, error) {
+func (a Hunting) Hunts() ([]hunt.Saved, error) {
 	hunts, err := a.Ledger().Hunts()
 	return slices.DeleteFunc(hunts, func(h hunt.Saved) bool { return !a.has(h.Victim) }), err
 }
 
 // Culprits returns the hunts whose culprits still do harm, by victim, for victims that the project still has.
-func (a *App) Culprits() (map[string]hunt.Saved, error) {
+func (a Hunting) Culprits() (map[string]hunt.Saved, error) {
 	known, err := a.Ledger().Culprits()
 	maps.DeleteFunc(known, func(victim string, _ hunt.Saved) bool { return !a.has(victim) })
 	return known, err
 }
 
-func (a *App) has(id string) bool {
+func (a Hunting) has(id string) bool {
 	_, ok := a.Catalog.Lookup(id)
 	return ok
 }
 
-// HuntOptions says how to hunt victims.
-type HuntOptions struct {
+// Options says how to hunt victims.
+type Options struct {
 	Workers int  // how many trials run side by side
 	All     bool // find every set of culprits that suffices
 	// Known are culprits by victim: the hunt tries them once more, and searches no others.
 	Known map[string]hunt.Saved
-	Fleet *FleetRequest // offers the trials to machines; nil for none
-	Here  int           // workers of this machine, if the trials are offered to others, too
-	From  *run.Run      // of a report, in whose order victims were bad; nil for the runs of the ledger
+	Fleet *app.FleetRequest // offers the trials to machines; nil for none
+	Here  int               // workers of this machine, if the trials are offered to others, too
+	From  *run.Run          // of a report, in whose order victims were bad; nil for the runs of the ledger
 }
 
 // Hunt hunts each victim and reports every step. A hunt that was interrupted continues, unless something in
 // the project has changed. Hunt returns the findings in the order of the victims; when ctx ends, those that it
 // has reached.
-func (a *App) Hunt(ctx context.Context, victims []catalog.Test, o HuntOptions, report func(hunt.Progress)) ([]hunt.Finding, error) {
+func (a Hunting) Hunt(ctx context.Context, victims []catalog.Test, o Options, report func(hunt.Progress)) ([]hunt.Finding, error) {
 	if len(victims) == 0 {
 		return []hunt.Finding{}, nil
 	}
 	if err := a.CheckDivisible(victims, "be hunted"); err != nil {
 		return nil, err
 	}
-	writable, err := a.history.store.Writable()
+	writable, err := a.History().Writable()
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +160,7 @@ func oneAtATime(report func(hunt.Progress)) func(hunt.Progress) {
 }
 
 // tasks returns the tasks of hunting victims, which share the workers.
-func (a *App) tasks(victims []catalog.Test, o HuntOptions) ([]hunt.Task, error) {
+func (a Hunting) tasks(victims []catalog.Test, o Options) ([]hunt.Task, error) {
 	s, err := a.suspects(o.From)
 	if err != nil {
 		return nil, err
@@ -213,7 +183,7 @@ func (a *App) tasks(victims []catalog.Test, o HuntOptions) ([]hunt.Task, error) 
 
 // hunter is what simultaneous hunts share.
 type hunter struct {
-	app       *App
+	app       Hunting
 	pool      *engine.Pool
 	ledger    *ledger.Ledger
 	sources   string // identifies the state of the project's files
@@ -246,7 +216,7 @@ func (h *hunter) prepare(ctx context.Context, tasks []hunt.Task) error {
 }
 
 // prepareTests prepares tests, suite by suite.
-func (a *App) prepareTests(ctx context.Context, tests []*catalog.Test, progress func(what string)) error {
+func (a Hunting) prepareTests(ctx context.Context, tests []*catalog.Test, progress func(what string)) error {
 	bySuite := map[string][]*catalog.Test{}
 	for _, t := range tests {
 		bySuite[t.Suite] = append(bySuite[t.Suite], t)
@@ -460,7 +430,7 @@ func (h *hunter) outside(victim string) bool {
 }
 
 // trialOrder returns the tests of a trial, in which nothing runs side by side if it is serial.
-func (a *App) trialOrder(ids []string, serial bool) []catalog.Test {
+func (a Hunting) trialOrder(ids []string, serial bool) []catalog.Test {
 	order := a.toTry(ids)
 	if serial {
 		for i := range order {
@@ -477,7 +447,7 @@ const (
 )
 
 // toTry returns tests for a trial, in which one that hangs is soon killed.
-func (a *App) toTry(ids []string) []catalog.Test {
+func (a Hunting) toTry(ids []string) []catalog.Test {
 	tests := a.TestsOf(ids)
 	for i := range tests {
 		bound(&tests[i])
@@ -493,6 +463,6 @@ func bound(t *catalog.Test) {
 }
 
 // trial returns what the engine runs for a trial.
-func (a *App) trial(t hunt.Trial, apart map[string]float64, quietly bool) engine.Trial {
+func (a Hunting) trial(t hunt.Trial, apart map[string]float64, quietly bool) engine.Trial {
 	return engine.Trial{Order: a.trialOrder(t.Order, t.Serial), Beside: a.toTry(t.Beside), Apart: apart, Times: t.Times, Quietly: quietly}
 }

@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"bytes"
@@ -39,7 +39,7 @@ const mostPatches = 5
 
 // Mend looks for the smallest change with which the culprits of a finding restore the state that they leave, or a brittle
 // victim sets it up, and tries it: nothing is written into the project. The error says why there is none.
-func (a *App) Mend(ctx context.Context, f hunt.Finding, progress func(what string)) (*Patch, error) {
+func (a Hunting) Mend(ctx context.Context, f hunt.Finding, progress func(what string)) (*Patch, error) {
 	if err := mendable(f); err != nil {
 		return nil, err
 	}
@@ -92,7 +92,7 @@ func mendable(f hunt.Finding) error {
 
 // candidates returns the changes of a test that are worth a trial: of a culprit, or of a victim that passes only after
 // its culprits.
-func (a *App) candidates(ctx context.Context, test *catalog.Test, f hunt.Finding) ([]mend.Candidate, error) {
+func (a Hunting) candidates(ctx context.Context, test *catalog.Test, f hunt.Finding) ([]mend.Candidate, error) {
 	t, err := a.goSource(ctx, test)
 	if err != nil {
 		return nil, err
@@ -105,7 +105,7 @@ func (a *App) candidates(ctx context.Context, test *catalog.Test, f hunt.Finding
 }
 
 // goSource reads the package of a test.
-func (a *App) goSource(ctx context.Context, test *catalog.Test) (*mend.Test, error) {
+func (a Hunting) goSource(ctx context.Context, test *catalog.Test) (*mend.Test, error) {
 	at, ok := a.GoTest(test)
 	if !ok {
 		return nil, fmt.Errorf("%s is not in Go source", test.ID)
@@ -114,7 +114,7 @@ func (a *App) goSource(ctx context.Context, test *catalog.Test) (*mend.Test, err
 }
 
 // goSources reads the packages of tests.
-func (a *App) goSources(ctx context.Context, ids []string) ([]*mend.Test, error) {
+func (a Hunting) goSources(ctx context.Context, ids []string) ([]*mend.Test, error) {
 	var sources []*mend.Test
 	for _, test := range a.toTry(ids) {
 		t, err := a.goSource(ctx, &test)
@@ -130,7 +130,7 @@ func (a *App) goSources(ctx context.Context, ids []string) ([]*mend.Test, error)
 const timesTried = 5
 
 // declared returns the tests of a test's group that run, in their declared order.
-func (a *App) declared(of *catalog.Test) (tests []catalog.Test) {
+func (a Hunting) declared(of *catalog.Test) (tests []catalog.Test) {
 	for _, t := range a.Catalog.Tests {
 		if t.Suite == of.Suite && t.Group == of.Group && t.SkipReason == "" && (t.Unmet == nil || of.Unmet != nil) {
 			bound(&t)
@@ -142,7 +142,7 @@ func (a *App) declared(of *catalog.Test) (tests []catalog.Test) {
 
 // patchTrial tries changes, one after the other.
 type patchTrial struct {
-	app      *App
+	app      Hunting
 	finding  hunt.Finding
 	victim   catalog.Test
 	culprits []catalog.Test
@@ -300,14 +300,14 @@ func (p *patchTrial) fresh(ctx context.Context, pool *engine.Pool) error {
 }
 
 // newPatch describes a change that was tried.
-func (a *App) newPatch(ctx context.Context, victim, test string, c mend.Candidate, trials []string) *Patch {
+func (a Hunting) newPatch(ctx context.Context, victim, test string, c mend.Candidate, trials []string) *Patch {
 	name := a.repositoryName(ctx, c.File)
 	return &Patch{Victim: victim, Test: test, File: c.File, before: c.Before, after: c.Content, Trials: trials,
 		Diff: udiff.Unified("a/"+name, "b/"+name, string(c.Before), string(c.Content))}
 }
 
 // repositoryName returns the name of a file in the project's repository, or in the project if that is in none.
-func (a *App) repositoryName(ctx context.Context, file string) string {
+func (a Hunting) repositoryName(ctx context.Context, file string) string {
 	top, err := project.Top(ctx, a.Project.Dir)
 	if err != nil {
 		top = a.Project.Dir

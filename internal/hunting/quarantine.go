@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"slices"
@@ -6,12 +6,13 @@ import (
 
 	"fernrelay/core/hunt"
 	"fernrelay/core/quarantine"
+	"fernrelay/internal/app"
 	"fernrelay/internal/ledger"
 )
 
 // Streaks returns for each test in quarantine in how many of its latest runs in a row it passed in the order that used to
 // break it, since it came into quarantine.
-func (h *History) Streaks(list quarantine.List) ([]int, error) {
+func Streaks(h *app.History, list quarantine.List) ([]int, error) {
 	ids := make([]string, len(list))
 	for i := range list {
 		ids[i] = list[i].ID
@@ -27,7 +28,7 @@ func (h *History) Streaks(list quarantine.List) ([]int, error) {
 
 // Quarantine returns what a file of tests in quarantine says of findings: of each victim whose outcome depends on the order
 // or on chance. reason puts a finding into words.
-func (a *App) Quarantine(findings []hunt.Finding, reason func(hunt.Finding) string) (quarantine.List, error) {
+func (a Hunting) Quarantine(findings []hunt.Finding, reason func(hunt.Finding) string) (quarantine.List, error) {
 	hunts, err := a.Hunts()
 	if err != nil {
 		return nil, err

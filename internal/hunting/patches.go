@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"bytes"
@@ -15,7 +15,7 @@ import (
 
 // Patches are changes of several tests in one diff, which git applies as a whole.
 type Patches struct {
-	app   *App
+	app   Hunting
 	files []patchedFile
 }
 
@@ -27,7 +27,7 @@ type patchedFile struct {
 }
 
 // NewPatches returns no patches yet.
-func (a *App) NewPatches() *Patches { return &Patches{app: a} }
+func (a Hunting) NewPatches() *Patches { return &Patches{app: a} }
 
 // Mend is App.Mend, and adds the patch. known reports whether the patch of another victim makes the same change. The error is also
 // of a patch that changes the same lines in another way, and says so.

@@ -1,4 +1,4 @@
-package app
+package hunting
 
 import (
 	"context"
@@ -15,7 +15,7 @@ import (
 
 // Coverage returns how many of the ordered pairs of tests within a group have run, and how many tests are in
 // groups that are too large to follow.
-func (a *App) Coverage(tests []catalog.Test) (g order.Gauge, unfollowed int, err error) {
+func (a Hunting) Coverage(tests []catalog.Test) (g order.Gauge, unfollowed int, err error) {
 	byGroup := map[string][]string{}
 	for _, t := range tests {
 		if t.SkipReason == "" {
@@ -37,7 +37,7 @@ func (a *App) Coverage(tests []catalog.Test) (g order.Gauge, unfollowed int, err
 	return g, unfollowed, nil
 }
 
-func (a *App) coverage(group string) (*order.Coverage, error) {
+func (a Hunting) coverage(group string) (*order.Coverage, error) {
 	c, err := a.Ledger().Coverage(group)
 	if err != nil {
 		return nil, fmt.Errorf("cannot read which orders of %s have run: %w", group, err)
@@ -50,7 +50,7 @@ type Search struct {
 	Tests  []catalog.Test // among these
 	Budget time.Duration
 	Enough float64 // share of the neighbour pairs at which the search ends
-	Hunt   HuntOptions
+	Hunt   Options
 }
 
 // SearchProgress receives the steps of a search, one at a time.
@@ -70,7 +70,7 @@ type Revealed struct {
 
 // Search runs tests in orders that have not been tried, and hunts those whose outcome differs, until a hunt
 // catches culprits, the orders or the budget are exhausted, or ctx ends. It returns the findings of its hunts.
-func (a *App) Search(ctx context.Context, s Search, p SearchProgress) (findings []hunt.Finding, err error) {
+func (a Hunting) Search(ctx context.Context, s Search, p SearchProgress) (findings []hunt.Finding, err error) {
 	if err := a.CheckDivisible(s.Tests, "run in other orders"); err != nil {
 		return nil, err
 	}
@@ -98,7 +98,7 @@ func (a *App) Search(ctx context.Context, s Search, p SearchProgress) (findings 
 // seen is, by ID, whether tests passed in some order, and whether they were bad in one of this search.
 type seen struct{ good, bad map[string]bool }
 
-func (a *App) seen(tests []catalog.Test) seen {
+func (a Hunting) seen(tests []catalog.Test) seen {
 	s := seen{map[string]bool{}, map[string]bool{}}
 	for _, t := range tests {
 		s.good[t.ID] = slices.Contains(a.PastOf(t.ID), run.Passed)
