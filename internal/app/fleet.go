@@ -69,9 +69,9 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	}
 	setup := workspace.Setup(a.Project)
 	setup.Limit = q.Limit
-	fold := q.fold()
+	ran := run.New()
 	record := member.Record(func(e run.Event) {
-		fold.Apply(e)
+		ran.Apply(e)
 		sink(e)
 	})
 	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Bare: q.Bare, Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
@@ -81,9 +81,9 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	}
 	manifest, leaveErr := member.Leave(ctx, err != nil || q.Control.Finishing())
 	if err = errors.Join(err, leaveErr); err != nil && ctx.Err() == nil {
-		return &FleetRun{Run: fold.Run(), Machine: member.Name(), Manifest: manifest}, err
+		return &FleetRun{Run: ran, Machine: member.Name(), Manifest: manifest}, err
 	}
-	return &FleetRun{Run: fold.Run(), Machine: member.Name(), Manifest: manifest}, nil
+	return &FleetRun{Run: ran, Machine: member.Name(), Manifest: manifest}, nil
 }
 
 // sourcesChanged reports that the sources of this machine changed while it took part, so that its results are of two: as an error of

@@ -47,10 +47,9 @@ type MatrixRequest struct {
 	// Share returns the tests of a crossing that run here, and of which shard of which plan they are; nil for all.
 	Share func(at *App, tests []catalog.Test) (*run.Planned, []catalog.Test, error)
 
-	// Started is called before a crossing runs, with the project in it and with what it runs, and returns what its events are
-	// added to, nil if nobody reads them meanwhile; then Changed with a copy of each result whose state changed. Calls come one at
-	// a time.
-	Started func(key string, at *App, q Request) Fold
+	// Started is called before a crossing runs, with the project in it and with what it runs, and returns a sink for its events,
+	// nil for none; then Changed with a copy of each result whose state changed. Calls come one at a time.
+	Started func(key string, at *App, q Request) run.Sink
 	Changed func(r matrix.Result)
 }
 
@@ -334,8 +333,9 @@ func (r *MatrixRun) runOne(ctx context.Context, one *matrix.Result, lane int) er
 	q.Offset = lane * (r.request.Workers + 1) // one more for what all workers share
 	q.Shared = r.shared
 	q.Schedule = at.Schedule(q)
-	q.Control, q.Fold = r.begin(one, at, q)
-	ran, number, err := at.Run(ctx, q, func(e run.Event) { r.event(one.Key(), e) })
+	control, sink := r.begin(one, at, q)
+	q.Control = control
+	ran, number, err := at.Run(ctx, q, sink)
 	if ran == nil {
 		ran = run.New()
 		r.end(one, func() {
@@ -368,8 +368,8 @@ func whySkipped(ran *run.Run) string {
 	return "its pick selects no test"
 }
 
-// begin notes that a crossing begins, and returns what steers its run and what its events are added to.
-func (r *MatrixRun) begin(one *matrix.Result, at *App, q Request) (control *Control, fold Fold) {
+// begin notes that a crossing begins, and returns what steers its run and the sink of its events.
+func (r *MatrixRun) begin(one *matrix.Result, at *App, q Request) (control *Control, sink run.Sink) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	control = &Control{}
@@ -378,11 +378,16 @@ func (r *MatrixRun) begin(one *matrix.Result, at *App, q Request) (control *Cont
 	}
 	r.controls[one.Key()] = control
 	one.State, one.Began, one.Tests = matrix.Running, time.Now(), len(q.Tests)
+	var follow run.Sink
 	if q.Control = control; r.request.Started != nil {
-		fold = r.request.Started(one.Key(), at, q)
+		follow = r.request.Started(one.Key(), at, q)
 	}
 	r.changed(one)
-	return control, fold
+	return control, func(e run.Event) {
+		if r.event(one.Key(), e); follow != nil {
+			follow(e)
+		}
+	}
 }
 
 // end notes how a crossing ended; set sets its result.

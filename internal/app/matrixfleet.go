@@ -59,9 +59,10 @@ func (r *MatrixRun) joinOne(ctx context.Context, one *matrix.Result, f FleetRequ
 		return nil
 	}
 	q.Strict, q.Retries, q.Limit = true, r.request.Retries, r.request.Limit
-	q.Control, q.Fold = r.begin(one, at, q)
+	control, sink := r.begin(one, at, q)
+	q.Control = control
 	f.Run = crossingRun(f.Run, one.Crossing)
-	_, err = at.RunFleet(ctx, q, f, func(e run.Event) { r.event(one.Key(), e) })
+	_, err = at.RunFleet(ctx, q, f, sink)
 	r.end(one, func() { one.State = matrix.Waiting })
 	if errors.As(err, &fleet.OverError{}) {
 		return nil

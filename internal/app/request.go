@@ -48,7 +48,6 @@ type Request struct {
 	Preparing func(string)  // called with what is being prepared; may be nil
 	Order     string        // the rule of the order, as it is kept with the run
 	Trial     bool          // it reproduces a failure: no history counts it
-	Fold      Fold          // adds the events to a run; nil if nobody reads it before its end
 
 	parted bool // the parts of groups run as a plan for this machine has them
 	source run.Source

@@ -42,12 +42,10 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	services.Shared = q.Shared
 	job := engine.Job{Adapters: a.Adapters, Schedule: s, Bare: q.Bare, Source: engine.Local(s, q.Workers), Workers: q.Workers, Setup: setup, Services: services, Strict: q.Strict,
 		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Preparing: q.Preparing}
-	fold := q.fold()
-	if err := engine.Run(ctx, job, q.record(fold, journal, sink)); err != nil {
+	r = run.New()
+	if err := engine.Run(ctx, job, q.record(r, journal, sink)); err != nil {
 		return nil, 0, errors.Join(err, journal.End())
 	}
-	kept := *fold.Run() // a copy, as others may read the run
-	r = &kept
 	if r.Idle = q.idle(r); r.Idle {
 		note += "\nnothing of the pick ran: each test needs others that the pick does not select; widen the pick by them"
 	}
@@ -64,26 +62,6 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	return r, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave(r))
 }
 
-// Fold adds events to a run that others read meanwhile: Apply keeps it from them until the event is added.
-type Fold interface {
-	Apply(run.Event)
-	Run() *run.Run
-}
-
-// fold returns what events of the request are added to.
-func (q Request) fold() Fold {
-	if q.Fold != nil {
-		return q.Fold
-	}
-	return (*ownFold)(run.New())
-}
-
-// ownFold is a run that nobody else reads.
-type ownFold run.Run
-
-func (f *ownFold) Apply(e run.Event) { f.Run().Apply(e) }
-func (f *ownFold) Run() *run.Run     { return (*run.Run)(f) }
-
 // idle reports whether a run of the request ran no test although no rule or condition kept all of them from running.
 func (q Request) idle(r *run.Run) bool {
 	return len(r.Results) > 0 && len(r.Results) == r.Counts[run.Skipped] &&
@@ -91,7 +69,7 @@ func (q Request) idle(r *run.Run) bool {
 }
 
 // record returns a sink that adds events to a run and to its journal before it passes them on.
-func (q Request) record(fold Fold, journal *ledger.Journal, sink run.Sink) run.Sink {
+func (q Request) record(r *run.Run, journal *ledger.Journal, sink run.Sink) run.Sink {
 	return func(e run.Event) {
 		if e.Event == run.RunBegins {
 			e.Planned, e.Mixed = q.Shard, q.Mixed
@@ -99,9 +77,9 @@ func (q Request) record(fold Fold, journal *ledger.Journal, sink run.Sink) run.S
 				e.Source = &q.source
 			}
 		}
-		fold.Apply(e)
+		r.Apply(e)
 		if e.Event == run.Finished && e.Outcome.Bad() {
-			journal.WriteOutput(fold.Run().Result(e.ID), e)
+			journal.WriteOutput(r.Result(e.ID), e)
 		}
 		journal.Write(e)
 		if e.Event == run.RunBegins && q.Before != nil {

@@ -134,6 +134,6 @@ func (a *App) readyChanged(asked change) tea.Cmd {
 	}
 	a.preparing = true
 	return func() tea.Msg {
-		return newRunReady(&a.turn, r)(r.ChangeRequest(a.ctx, pick, asked.files, left, workers))
+		return newRunReady(r)(r.ChangeRequest(a.ctx, pick, asked.files, left, workers))
 	}
 }

@@ -6,7 +6,6 @@ import (
 	"image/color"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -52,7 +51,7 @@ type returned struct {
 
 // followFleet follows a fleet run. The command waits until it is known what the run is to do, and the second one for its end,
 // when the run is brought into the ledger.
-func followFleet(ctx context.Context, turn *sync.Mutex, r *app.App, f *fleetRun) tea.Cmd {
+func followFleet(ctx context.Context, r *app.App, f *fleetRun) tea.Cmd {
 	return func() tea.Msg {
 		found := make(chan tea.Msg, 1)
 		ended := make(chan runEndedMsg, 1)
@@ -60,12 +59,12 @@ func followFleet(ctx context.Context, turn *sync.Mutex, r *app.App, f *fleetRun)
 			var live *liveRun
 			number, err := r.WatchFleet(ctx, f.station, f.id, fleet.Follower{
 				Begins: func(_ *fleet.Manifest, s *schedule.Schedule) {
-					live = newLiveRun(turn, s, 0, r.PastOf)
+					live = newLiveRun(s, 0, r.PastOf)
 					live.processors = 0 // of several machines: what they do shows how fast they are
 					live.fleet = &liveFleet{id: f.id, gone: map[string]*returned{}, backFrom: map[int]string{}}
 					found <- followedMsg{live, func() tea.Msg { return <-ended }}
 				},
-				Event:    func(e run.Event) { live.Apply(e) },
+				Event:    func(e run.Event) { live.events.put(e) },
 				Machines: func(machines []fleet.MachineStatus) { live.fleet.updates.put(machines) },
 			})
 			ended <- runEndedMsg{run: live, number: number, err: err}

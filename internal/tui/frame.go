@@ -19,8 +19,6 @@ const (
 
 // View draws the screen.
 func (a *App) View() tea.View {
-	a.turn.Lock()
-	defer a.turn.Unlock()
 	screen, cursor := a.screen()
 	v := tea.NewView(screen)
 	v.AltScreen = true

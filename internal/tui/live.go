@@ -5,7 +5,6 @@ import (
 	"context"
 	"math"
 	"slices"
-	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -20,30 +19,10 @@ import (
 // frameTime is how often the screen follows what runs.
 const frameTime = time.Second / 30
 
-// inbox takes what other goroutines send until the next frame.
-type inbox[T any] struct {
-	mu   sync.Mutex
-	held []T
-}
-
-func (b *inbox[T]) put(item T) {
-	b.mu.Lock()
-	b.held = append(b.held, item)
-	b.mu.Unlock()
-}
-
-func (b *inbox[T]) take() []T {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	held := b.held
-	b.held = nil
-	return held
-}
-
-// liveRun is a run as the application follows it. It changes while turn is held only, which [App.Update] and [App.View]
-// hold, and Apply.
+// liveRun is a run as the application follows it. Whoever runs it calls put, from any goroutine; the model changes only
+// when it follows.
 type liveRun struct {
-	turn       *sync.Mutex
+	events     feed
 	total      int
 	planned    float64 // seconds that it should take; 0 if that is not known, or not yet
 	behind     string  // in words, the tests that the pick leaves out behind build constraints
@@ -129,8 +108,8 @@ type runEndedMsg struct {
 }
 
 // newLiveRun prepares to follow a run of a schedule.
-func newLiveRun(turn *sync.Mutex, s *schedule.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
-	live := &liveRun{turn: turn, run: run.New(), began: time.Now(), past: past, schedule: s, processors: processors.Count(), tracks: make([]track, workers)}
+func newLiveRun(s *schedule.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
+	live := &liveRun{run: run.New(), began: time.Now(), past: past, schedule: s, processors: processors.Count(), tracks: make([]track, workers)}
 	for i := range live.tracks {
 		live.tracks[i].batch = -1
 	}
@@ -157,29 +136,29 @@ func newLiveRun(turn *sync.Mutex, s *schedule.Schedule, workers int, past func(i
 func (l *liveRun) start(ctx context.Context, r *app.App, q app.Request) tea.Cmd {
 	ctx, cancel := context.WithCancelCause(ctx)
 	l.cancel, l.control = cancel, &app.Control{}
-	q.Control, q.Preparing, q.Fold = l.control, l.preparing.put, l
+	q.Control, q.Preparing = l.control, l.preparing.put
 	return func() tea.Msg {
 		ended := runEndedMsg{run: l}
 		planned, _ := r.Planned(q) // here, as it takes longer for a larger suite
 		l.plans.put(seconds{planned, r.AloneSeconds(q)})
-		_, ended.number, ended.err = r.Run(ctx, q, func(run.Event) {})
+		_, ended.number, ended.err = r.Run(ctx, q, l.events.put)
 		return ended
 	}
 }
 
 // followRun follows a run that another process does, from its journal. The command
 // waits until it is known what the run is to do, and the second one for its end.
-func followRun(ctx context.Context, turn *sync.Mutex, r *app.App, journal string) tea.Cmd {
+func followRun(ctx context.Context, r *app.App, journal string) tea.Cmd {
 	return func() tea.Msg {
 		found := make(chan tea.Msg, 1)
 		ended := make(chan error, 1)
 		var live *liveRun
 		go func() {
 			ended <- r.Follow(ctx, journal, func(f app.Followed) {
-				live = newLiveRun(turn, f.Schedule, f.Workers, r.PastOf)
+				live = newLiveRun(f.Schedule, f.Workers, r.PastOf)
 				live.total = f.Tests
 				found <- followedMsg{live, func() tea.Msg { return runEndedMsg{run: live, err: <-ended} }}
-			}, func(e run.Event) { live.Apply(e) })
+			}, func(e run.Event) { live.events.put(e) })
 		}()
 		select {
 		case msg := <-found:
@@ -190,19 +169,17 @@ func followRun(ctx context.Context, turn *sync.Mutex, r *app.App, journal string
 	}
 }
 
-// Apply adds an event to the run.
-func (l *liveRun) Apply(e run.Event) {
-	l.turn.Lock()
-	defer l.turn.Unlock()
+// apply adds an event to the run.
+func (l *liveRun) apply(e run.Event) {
 	l.run.Apply(e)
 	l.onTracks(e)
 }
 
-// Run returns the run that the events add up to.
-func (l *liveRun) Run() *run.Run { return l.run }
-
-// follow takes what else is known since the last frame, and the time.
+// follow takes what happened since the last frame, and the time.
 func (l *liveRun) follow(now time.Time) {
+	for _, e := range l.events.take() {
+		l.apply(e)
+	}
 	for _, known := range l.plans.take() {
 		l.planned, l.alone = known.planned, known.alone
 	}
@@ -474,7 +451,7 @@ func (l *liveRun) stop() {
 		return
 	}
 	l.stopping = true
-	l.steer(l.control.Finish)
+	l.control.Finish()
 }
 
 // hold stops new batches from starting, or lets them start again.
@@ -483,13 +460,5 @@ func (l *liveRun) hold() {
 		return
 	}
 	l.held = !l.held
-	l.steer(func() { l.control.Hold(l.held) })
-}
-
-// steer calls control without the turn: the engine may be waiting for the turn to report an event, and takes no control before
-// it has reported it.
-func (l *liveRun) steer(control func()) {
-	l.turn.Unlock()
-	defer l.turn.Lock()
-	control()
+	l.control.Hold(l.held)
 }

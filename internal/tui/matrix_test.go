@@ -44,12 +44,12 @@ func playMatrix(a *App, stores, tests int, end bool) {
 		began := time.Now().Add(-10 * time.Second)
 		result := row.Result
 		result.State, result.Began, result.Tests = matrix.Running, began, tests
-		crossing := newLiveRun(&a.turn, schedule.Of([]schedule.Batch{{Tests: picked}}, nil), 2, a.session.picked.PastOf)
+		crossing := newLiveRun(schedule.Of([]schedule.Batch{{Tests: picked}}, nil), 2, a.session.picked.PastOf)
 		events := 0
 		put := func(e run.Event) {
 			e.At = began.Add(time.Duration(events%100) * 90 * time.Millisecond)
 			events++
-			crossing.Apply(e)
+			crossing.apply(e)
 		}
 		live.steps.put(matrixStep{key: row.Key(), live: crossing})
 		live.steps.put(matrixStep{key: row.Key(), result: &result})
@@ -160,8 +160,8 @@ func BenchmarkMatrixFlood(b *testing.B) {
 			for n := range 10 {
 				id := tests[(i*10+n)%len(tests)].ID
 				at = at.Add(100 * time.Microsecond)
-				row.live.Apply(run.Event{Event: run.Started, ID: id, Worker: 1 + n%2, Batch: 1, At: at})
-				row.live.Apply(run.Event{Event: run.Finished, ID: id, Worker: 1 + n%2, Batch: 1, At: at, Outcome: run.Outcomes[n%2], Seconds: run.Took(0.01)})
+				row.live.apply(run.Event{Event: run.Started, ID: id, Worker: 1 + n%2, Batch: 1, At: at})
+				row.live.apply(run.Event{Event: run.Finished, ID: id, Worker: 1 + n%2, Batch: 1, At: at, Outcome: run.Outcomes[n%2], Seconds: run.Took(0.01)})
 			}
 		}
 		a.Update(tickMsg(at))

@@ -119,11 +119,11 @@ func (a *App) startMatrix(msg startMatrixMsg) tea.Cmd {
 		defer cancel()
 		ended := matrixEndedMsg{live: live}
 		q := app.MatrixRequest{Crossings: msg.crossings, Pick: text, Earlier: earlier,
-			Started: func(key string, at *app.App, q app.Request) app.Fold {
-				crossing := newLiveRun(&a.turn, q.Schedule, q.Workers, at.PastOf)
+			Started: func(key string, at *app.App, q app.Request) run.Sink {
+				crossing := newLiveRun(q.Schedule, q.Workers, at.PastOf)
 				crossing.control, crossing.cancel = q.Control, func(error) { cancel() }
 				live.steps.put(matrixStep{key: key, live: crossing})
-				return crossing
+				return crossing.events.put
 			},
 			Changed: func(one matrix.Result) { live.steps.put(matrixStep{key: one.Key(), result: &one}) },
 		}

@@ -4,7 +4,8 @@
 //
 // Each leg is a [view] with its own keys. A view changes only when it takes a message; what it wants from the
 // rest of the application it asks for with a message. Drawing changes nothing and reads no file: everything that
-// takes time or touches the disk is a tea.Cmd. Only runs that go on change by themselves, in turn with messages and frames.
+// takes time or touches the disk is a tea.Cmd. What goes on beside the interface is put into inboxes, which Update empties before each
+// frame.
 package tui
 
 import (
@@ -66,7 +67,6 @@ const (
 
 // App is the Bubble Tea model of the application.
 type App struct {
-	turn          sync.Mutex // held while the application or a live run changes or is drawn
 	ctx           context.Context
 	session       *session
 	legs          []view
@@ -179,8 +179,6 @@ func (a *App) Init() tea.Cmd {
 
 // Update takes a message, and lays out what is shown.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	a.turn.Lock()
-	defer a.turn.Unlock()
 	a.now = time.Now()
 	return a, tea.Batch(a.take(msg), a.fit())
 }

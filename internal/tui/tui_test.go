@@ -113,7 +113,7 @@ func press(a *App, keys string) {
 func playRun(a *App, share float64, bad bool) {
 	s := a.session
 	later := catalog.Test{ID: "s:later#水", Group: "水 later", Expected: 30, Spread: 4}
-	live := newLiveRun(&a.turn, schedule.Of([]schedule.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, nil), a.split.workers(), s.picked.PastOf)
+	live := newLiveRun(schedule.Of([]schedule.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, nil), a.split.workers(), s.picked.PastOf)
 	live.total, live.began, live.planned, live.cancel, live.control = len(s.picked.tests), time.Now().Add(-time.Minute), 90, func(error) {}, &app.Control{}
 	a.watch.run = live
 	a.watch.reset()
@@ -124,16 +124,16 @@ func playRun(a *App, share float64, bad bool) {
 			o = run.Failed
 		}
 		worker := 1 + i%a.split.workers()
-		live.Apply(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
-		live.Apply(run.Event{Event: run.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
+		live.apply(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
+		live.apply(run.Event{Event: run.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
 		for step := range i % 4 {
-			live.Apply(run.Event{Event: run.StepDone, ID: t.ID, Step: fmt.Sprint("\x1b[1mbed ", step), Outcome: o, Seconds: run.Took(1), Failure: run.Failure{Message: "dry 水", File: "a/b.go", Line: 2}})
+			live.apply(run.Event{Event: run.StepDone, ID: t.ID, Step: fmt.Sprint("\x1b[1mbed ", step), Outcome: o, Seconds: run.Took(1), Failure: run.Failure{Message: "dry 水", File: "a/b.go", Line: 2}})
 		}
-		live.Apply(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,
+		live.apply(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,
 			Seconds: run.Took(0.009), Failure: run.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: 3, Expected: "水4", Actual: "水3"}})
 	}
 	if share == 1 {
-		live.Apply(run.Event{Event: run.RunEnds, At: time.Now()})
+		live.apply(run.Event{Event: run.RunEnds, At: time.Now()})
 		live.number = 3
 	}
 	live.follow(time.Now())
@@ -473,7 +473,7 @@ func TestSelectionStays(t *testing.T) {
 	looked := a.watch.current()
 	r := a.watch.run
 	for _, test := range a.session.picked.tests[60:] {
-		r.Apply(run.Event{Event: run.Finished, ID: test.ID, Worker: 1, Batch: 1, Outcome: run.Failed, Seconds: run.Took(1), At: time.Now()})
+		r.apply(run.Event{Event: run.Finished, ID: test.ID, Worker: 1, Batch: 1, Outcome: run.Failed, Seconds: run.Took(1), At: time.Now()})
 	}
 	r.follow(time.Now())
 	a.screen()
@@ -489,7 +489,7 @@ func BenchmarkFlood(b *testing.B) {
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	a.leg = 2
 	tests := a.session.picked.tests
-	live := newLiveRun(&a.turn, schedule.Of([]schedule.Batch{{Tests: tests}}, nil), 4, a.session.picked.PastOf)
+	live := newLiveRun(schedule.Of([]schedule.Batch{{Tests: tests}}, nil), 4, a.session.picked.PastOf)
 	live.planned, live.cancel = 90, func(error) {}
 	a.watch.run = live
 	a.watch.setFilter(filter{show: showAll})
@@ -500,10 +500,10 @@ func BenchmarkFlood(b *testing.B) {
 			t := &tests[(i*events/4+n)%len(tests)]
 			at = at.Add(20 * time.Microsecond)
 			worker := 1 + n%4
-			live.Apply(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
-			live.Apply(run.Event{Event: run.StepDone, ID: t.ID, Worker: worker, Batch: 1, At: at, Step: "one", Outcome: run.Passed})
-			live.Apply(run.Event{Event: run.Output, ID: t.ID, Worker: worker, Batch: 1, At: at, Text: "said\n"})
-			live.Apply(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at, Outcome: run.Outcomes[n%3], Seconds: run.Took(0.001), Failure: run.Failure{Message: "why"}})
+			live.events.put(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
+			live.events.put(run.Event{Event: run.StepDone, ID: t.ID, Worker: worker, Batch: 1, At: at, Step: "one", Outcome: run.Passed})
+			live.events.put(run.Event{Event: run.Output, ID: t.ID, Worker: worker, Batch: 1, At: at, Text: "said\n"})
+			live.events.put(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at, Outcome: run.Outcomes[n%3], Seconds: run.Took(0.001), Failure: run.Failure{Message: "why"}})
 		}
 		a.Update(tickMsg(at))
 		a.Update(tea.KeyPressMsg{Code: tea.KeyDown})

@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -41,7 +40,7 @@ func followedRun(t *testing.T) *followed {
 	}
 	second := tests[4]
 	second.Expected, second.Spread, second.Setup = 5, 0, 1
-	live := newLiveRun(&a.turn, schedule.Of([]schedule.Batch{{Tests: first, Worker: 1}, {Tests: []catalog.Test{second}, Worker: 2}}, nil), 2, a.session.picked.PastOf)
+	live := newLiveRun(schedule.Of([]schedule.Batch{{Tests: first, Worker: 1}, {Tests: []catalog.Test{second}, Worker: 2}}, nil), 2, a.session.picked.PastOf)
 	live.planned, live.control, live.cancel = 6, &app.Control{}, func(error) {}
 	a.watch.run = live
 	a.watch.reset()
@@ -52,7 +51,7 @@ func followedRun(t *testing.T) *followed {
 func (f *followed) emit(later float64, e run.Event) {
 	f.at = f.at.Add(time.Duration(later * float64(time.Second)))
 	e.At = f.at
-	f.live.Apply(e)
+	f.live.apply(e)
 	f.live.follow(f.at)
 	f.app.fit()
 }
@@ -258,7 +257,7 @@ func TestEndsInKnowsWhatBinds(t *testing.T) {
 		"apart":      {[]schedule.Batch{batch("a", 5, catalog.Rules{}, "x"), batch("b", 4, catalog.Rules{}, "x")}, 9},
 		"a need":     {[]schedule.Batch{batch("a", 5, catalog.Rules{}, ""), batch("b", 4, catalog.Rules{Needs: []string{"s:a#t"}}, "")}, 9},
 	} {
-		live := newLiveRun(&sync.Mutex{}, schedule.Of(c.batches, nil), 2, func(string) []run.Outcome { return nil })
+		live := newLiveRun(schedule.Of(c.batches, nil), 2, func(string) []run.Outcome { return nil })
 		if live.ahead.end != c.end {
 			t.Errorf("%s: it ends in %v s, want %v s", name, live.ahead.end, c.end)
 		}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -109,7 +108,7 @@ func (a *App) found() tea.Cmd {
 		if f.followed {
 			return nil
 		}
-		return followFleet(ctx, &a.turn, r, f)
+		return followFleet(ctx, r, f)
 	}
 	return func() tea.Msg {
 		journal, err := r.Running()
@@ -120,7 +119,7 @@ func (a *App) found() tea.Cmd {
 			time.Sleep(lookEvery)
 			return lookMsg{}
 		}
-		return followRun(ctx, &a.turn, r, journal)()
+		return followRun(ctx, r, journal)()
 	}
 }
 
@@ -191,20 +190,20 @@ func (a *App) startRun(msg startRunMsg) tea.Cmd {
 			tests = r.WithNeeds(tests)
 		}
 		if p := msg.plan; p != nil {
-			return newRunReady(&a.turn, r)(r.PlanRequest(text, tests, p.plan, p.study.Fleet))
+			return newRunReady(r)(r.PlanRequest(text, tests, p.plan, p.study.Fleet))
 		}
-		return newRunReady(&a.turn, r)(r.NewRequest(text, tests, workers))
+		return newRunReady(r)(r.NewRequest(text, tests, workers))
 	})
 }
 
 // newRunReady returns a function that prepares to follow a run of a request.
-func newRunReady(turn *sync.Mutex, r *app.App) func(q app.Request, err error) tea.Msg {
+func newRunReady(r *app.App) func(q app.Request, err error) tea.Msg {
 	return func(q app.Request, err error) tea.Msg {
 		if err != nil {
 			return runReadyMsg{err: err}
 		}
 		q.Schedule = r.Schedule(q)
-		live := newLiveRun(turn, q.Schedule, q.Workers, r.PastOf)
+		live := newLiveRun(q.Schedule, q.Workers, r.PastOf)
 		live.behind = r.Behind(q.Pick)
 		return runReadyMsg{request: q, live: live}
 	}
