@@ -179,3 +179,18 @@ func plainView(input textinput.Model) string { return ansi.Strip(input.View()) }
 
 // render returns the cells as text with styles.
 func (c canvas) render() string { return c.cells.Render() }
+
+// column draws an upright bar on row y, measured in eighths of rows.
+func column(c canvas, x, y, thick, eighths int, colour color.Color, amount float64) {
+	whole := eighths / 8
+	c.fill(x, y-whole, thick, whole, colour, amount)
+	if part := eighths % 8; part > 0 && !c.theme.shades {
+		glyph := string([]rune("▁▂▃▄▅▆▇")[part-1])
+		for i := range thick {
+			c.text(x+i, y-whole-1, style{colour: c.theme.mix(colour, amount)}, glyph)
+		}
+	}
+}
+
+// wideScreen is the width from which on lists and cards have a place of their own.
+const wideScreen = 120

@@ -66,7 +66,7 @@ func (v survey) drawFunnel(c canvas) int {
 }
 
 // funnelRows returns the rows of the funnel with its heading and the sentence below it.
-func (f *figures) funnelRows() int {
+func funnelRows(f *figures) int {
 	rows := len(f.funnel) + 2
 	if f.behind != "" {
 		rows++

@@ -1,8 +1,6 @@
 package tui
 
 import (
-	"errors"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -47,14 +45,4 @@ func (a *App) uncopied(text string) tea.Cmd {
 		},
 	}
 	return a.sheet.open()
-}
-
-// writeNew writes a text to a file that does not exist yet.
-func writeNew(name, text string) error {
-	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = file.WriteString(text + "\n")
-	return errors.Join(err, file.Close())
 }

@@ -1,7 +1,9 @@
 package tui
 
 import (
+	"errors"
 	"fmt"
+	"os"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -10,8 +12,11 @@ import (
 	"fernrelay/internal/draw"
 )
 
-// keyDraw draws what the view shows, in every leg.
-var keyDraw = key.NewBinding(key.WithKeys("d"), key.WithHelp("d", "draw"))
+// The keys that several legs have: keyDraw draws what the leg shows, keyPanel goes to another panel.
+var (
+	keyDraw  = key.NewBinding(key.WithKeys("d"), key.WithHelp("d", "draw"))
+	keyPanel = key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "panel"))
+)
 
 // chart is a drawing that a view can make. make runs beside the interface, so it has to own what it reads.
 type chart struct {
@@ -46,4 +51,21 @@ func drawTimeline(project string, number int, r *run.Run) tea.Msg {
 	return drawTo("Draw this run", chart{"timeline", "the workers on one time axis", func() (draw.Drawing, error) {
 		return draw.Timeline(fmt.Sprintf("%s, run %d", project, number), r), nil
 	}})
+}
+
+// drawnMsg says that a file was written from a sheet, or why not.
+type drawnMsg struct {
+	sheet *sheet
+	file  string
+	err   error
+}
+
+// writeNew writes a text to a file that does not exist yet.
+func writeNew(name, text string) error {
+	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = file.WriteString(text + "\n")
+	return errors.Join(err, file.Close())
 }

@@ -1,169 +1,18 @@
 package tui
 
 import (
-	"context"
 	"fmt"
 	"image/color"
 	"slices"
 	"strings"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
-	"fernrelay/core/schedule"
-	"fernrelay/internal/app"
 	"fernrelay/internal/fleet"
 	"fernrelay/internal/wording"
 )
-
-// fleetRun names a fleet run to follow.
-type fleetRun struct {
-	station  fleet.Options
-	id       string
-	followed bool // until its end
-}
-
-// FollowFleet shows the application on a run of many machines.
-func FollowFleet(ctx context.Context, r *app.App, station fleet.Options, id string) error {
-	return show(ctx, r, func(a *App) {
-		station.Report = nil // the frame shows what fails
-		a.watch.follows, a.watch.fleet, a.leg = true, &fleetRun{station: station, id: id}, legWatch
-	})
-}
-
-// liveFleet is what the application knows of the machines of a run.
-type liveFleet struct {
-	id       string
-	updates  inbox[[]fleet.MachineStatus]
-	machines []fleet.MachineStatus // in the order in which they joined
-	gone     map[string]*returned  // by machine
-	backFrom map[int]string        // by batch, from 0: the machine that it came back from
-}
-
-// returned is what a machine that is gone did not finish.
-type returned struct {
-	batches, tests int
-	takers         []string // machines that took some of it
-}
-
-// followFleet follows a fleet run. The command waits until it is known what the run is to do, and the second one for its end,
-// when the run is brought into the ledger.
-func followFleet(ctx context.Context, r *app.App, f *fleetRun) tea.Cmd {
-	return func() tea.Msg {
-		found := make(chan tea.Msg, 1)
-		ended := make(chan runEndedMsg, 1)
-		go func() {
-			var live *liveRun
-			number, err := r.WatchFleet(ctx, f.station, f.id, fleet.Follower{
-				Begins: func(_ *fleet.Manifest, s *schedule.Schedule) {
-					live = newLiveRun(s, 0, r.PastOf)
-					live.processors = 0 // of several machines: what they do shows how fast they are
-					live.fleet = &liveFleet{id: f.id, gone: map[string]*returned{}, backFrom: map[int]string{}}
-					found <- followedMsg{live, func() tea.Msg { return <-ended }}
-				},
-				Event:    func(e run.Event) { live.events.put(e) },
-				Machines: func(machines []fleet.MachineStatus) { live.fleet.updates.put(machines) },
-			})
-			ended <- runEndedMsg{run: live, number: number, err: err}
-		}()
-		select {
-		case msg := <-found:
-			return msg
-		case msg := <-ended:
-			return unfollowedMsg{msg.err}
-		}
-	}
-}
-
-// followMachines takes what is known of the machines since the last frame.
-func (l *liveRun) followMachines() {
-	for _, machines := range l.fleet.updates.take() {
-		l.fleet.machines = machines
-		for _, m := range machines {
-			for w := 1; w <= m.Workers; w++ {
-				l.trackOf(run.Event{Machine: m.Name, Worker: w})
-			}
-			if m.State != fleet.MachineRunning {
-				l.leave(m.Name)
-			}
-		}
-	}
-}
-
-// leave puts the batches of a machine that is gone back into the queue.
-func (l *liveRun) leave(machine string) {
-	for w := range l.tracks {
-		if t := &l.tracks[w]; t.batch >= 0 && l.run.PlaceOf(w+1).Machine == machine {
-			l.comeBack(t, machine)
-		}
-	}
-}
-
-// comeBack takes the batch that a track worked on from it, unless it is done.
-func (l *liveRun) comeBack(t *track, machine string) {
-	batch := t.batch
-	if t.running != "" {
-		t.broken = append(t.broken, piece{from: t.since, to: max(l.now, t.since)})
-	}
-	t.batch, t.running = -1, ""
-	open := 0
-	for i := range l.schedule.Batches[batch].Tests {
-		if !l.hasEnded(l.schedule.Batches[batch].Tests[i].ID) {
-			open++
-		}
-	}
-	if open == 0 {
-		return
-	}
-	b := &l.batches[batch]
-	b.begun, b.left = false, b.left+b.setup
-	f := l.fleet
-	f.backFrom[batch] = machine
-	if f.gone[machine] == nil {
-		f.gone[machine] = &returned{}
-	}
-	f.gone[machine].batches++
-	f.gone[machine].tests += open
-}
-
-// taken notes that a track begins a batch that may have been another machine's.
-func (l *liveRun) taken(t *track, batch int, machine string) {
-	for w := range l.tracks {
-		if other := &l.tracks[w]; other != t && other.batch == batch {
-			l.comeBack(other, l.run.PlaceOf(w+1).Machine)
-		}
-	}
-	from, back := l.fleet.backFrom[batch]
-	if !back {
-		return
-	}
-	delete(l.fleet.backFrom, batch)
-	if gone := l.fleet.gone[from]; !slices.Contains(gone.takers, machine) {
-		gone.takers = append(gone.takers, machine)
-	}
-}
-
-// speeds returns by worker how fast its machine does what it has done, 1 for as fast as expected, and whether it works.
-func (l *liveRun) speeds() (speeds []float64, works []bool) {
-	due, took := map[string]float64{}, map[string]float64{}
-	for w := range l.tracks {
-		machine := l.run.PlaceOf(w + 1).Machine
-		took[machine] += l.tracks[w].took
-		due[machine] += l.tracks[w].due
-	}
-	running := map[string]bool{}
-	for _, m := range l.fleet.machines {
-		running[m.Name] = m.State == fleet.MachineRunning
-	}
-	for w := range l.tracks {
-		machine := l.run.PlaceOf(w + 1).Machine
-		speeds, works = append(speeds, schedule.Speed(due[machine], took[machine])), append(works, running[machine])
-	}
-	return speeds, works
-}
 
 // block is the rows of one machine.
 type block struct {
@@ -181,9 +30,9 @@ func (b block) rows() int {
 	return max(2, len(b.tracks))
 }
 
-// blocks returns the rows of machines, and how many machines there is no room for in a number of rows. A machine that is lost goes
+// blocksOf returns the rows of machines, and how many machines there is no room for in a number of rows. A machine that is lost goes
 // before others if not all have room.
-func (l *liveRun) blocks(height int) (blocks []block, rows, left int) {
+func blocksOf(l *liveRun, height int) (blocks []block, rows, left int) {
 	for _, m := range l.fleet.machines {
 		b := block{machine: m}
 		for w := range l.tracks {
@@ -234,7 +83,7 @@ const fleetLeft = 24
 // drawMachines draws the machines on one time axis, the workers of each below each other.
 func (v watch) drawMachines(c canvas, l *liveRun, p watchPlaces) {
 	t, rows := c.theme, p.fleetRows
-	axis := l.axis(fleetLeft, c.width)
+	axis := axisOf(l, fleetLeft, c.width)
 	axis.draw(c, l.end())
 	top := 1
 	if c.height > rows+3 {
@@ -288,34 +137,6 @@ func (v watch) drawMachine(c canvas, a axis, l *liveRun, b block) {
 	}
 }
 
-// words says what of a machine returned to the queue.
-func (r *returned) words() string {
-	its := "its batch"
-	if r.batches > 1 {
-		its = fmt.Sprintf("its %d batches", r.batches)
-	}
-	is := "is"
-	if r.batches > 1 {
-		is = "are"
-	}
-	return fmt.Sprintf("%s (%s) %s back in the queue", its, wording.Plural(r.tests, "test"), is)
-}
-
-func (r *returned) takerWords() string {
-	if len(r.takers) == 0 {
-		return ""
-	}
-	names := make([]string, len(r.takers))
-	for i, name := range r.takers {
-		names[i] = plain.Line(name)
-	}
-	last := len(names) - 1
-	if last == 0 {
-		return names[0] + " took it"
-	}
-	return strings.Join(names[:last], ", ") + " and " + names[last] + " took them"
-}
-
 // lateSeconds is how long after the run's first test a machine joins that counts as late.
 const lateSeconds = 2
 
@@ -335,48 +156,3 @@ func machineWords(l *liveRun, m fleet.MachineStatus) (words string, colour func(
 	}
 	return wording.Plural(m.Workers, "worker"), fog
 }
-
-// isLost reports whether a machine was lost.
-func (f *liveFleet) isLost(machine string) bool {
-	return slices.ContainsFunc(f.machines, func(m fleet.MachineStatus) bool { return m.Name == machine && m.State == fleet.MachineLost })
-}
-
-// clockWords says at the top right how a fleet run is.
-func (f *liveFleet) clockWords() string {
-	here := 0
-	for _, m := range f.machines {
-		if m.State == fleet.MachineRunning {
-			here++
-		}
-	}
-	return fmt.Sprintf("fleet run %s · %d of %s", cut(plain.Line(f.id), 30), here, wording.Plural(len(f.machines), "machine"))
-}
-
-// machineOf returns the machine that a result ran on, "" if the run is one of this machine.
-func (l *liveRun) machineOf(r *run.Result) string { return plain.Line(l.run.PlaceOf(r.Worker).Machine) }
-
-// workerWords names the worker that a result ran on.
-func (l *liveRun) workerWords(r *run.Result) string {
-	place := l.run.PlaceOf(r.Worker)
-	if place.Machine == "" {
-		return fmt.Sprintf("worker %d", place.Worker)
-	}
-	return fmt.Sprintf("%s, worker %d", plain.Line(place.Machine), place.Worker)
-}
-
-// farFuture is when a machine that is gone would take its next batch, in seconds.
-const farFuture = 1e9
-
-// lateness returns by worker when it can take its next batch: never if its machine is gone.
-func lateness(works []bool) []float64 {
-	late := make([]float64, len(works))
-	for w, does := range works {
-		if !does {
-			late[w] = farFuture
-		}
-	}
-	return late
-}
-
-// isFar reports whether a time of a forecast is one that never comes.
-func isFar(at float64) bool { return at >= farFuture }

@@ -8,6 +8,8 @@ import (
 
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
+	"fernrelay/internal/fleet"
+	"fernrelay/internal/wording"
 )
 
 // The frame takes three rows above the view and three below it.
@@ -218,7 +220,7 @@ func (a *App) clock() string {
 	run := a.watch.run
 	switch {
 	case run != nil && run.fleet != nil && !run.ended:
-		return run.fleet.clockWords()
+		return fleetWords(run.fleet)
 	case a.matrix.running():
 		return a.matrix.clockWords()
 	case run != nil && !run.ended:
@@ -339,4 +341,15 @@ var pickKeys = []key.Binding{
 	key.NewBinding(key.WithHelp("name:", "part of the name")),
 	key.NewBinding(key.WithHelp("took>1s", "time")),
 	key.NewBinding(key.WithHelp("and or not ( )", "")),
+}
+
+// fleetWords says at the top right how a fleet run is.
+func fleetWords(f *liveFleet) string {
+	here := 0
+	for _, m := range f.machines {
+		if m.State == fleet.MachineRunning {
+			here++
+		}
+	}
+	return fmt.Sprintf("fleet run %s · %d of %s", cut(plain.Line(f.id), 30), here, wording.Plural(len(f.machines), "machine"))
 }

@@ -7,9 +7,6 @@ import (
 	"fernrelay/core/run"
 )
 
-// keyLine says what a key does, in a phrase.
-type keyLine struct{ key, does string }
-
 // guides explains the keys of each leg, in the order of the legs. docs/keys.md has the same lines.
 var guides = [][]keyLine{{
 	{"arrows", "move over groups, tags and tests; hjkl do the same"},

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"image/color"
 	"strings"
-	"time"
 
 	"fernrelay/core/history"
 	"fernrelay/core/run"
@@ -118,17 +117,4 @@ func (v ledgerView) drawTimes(c canvas, y, test int, f *history.Figures) {
 		c.text(left+i, y, style{colour: colour}, string([]rune("▁▂▃▄▅▆▇█")[min(7, int(8*cell.Seconds/most))]))
 	}
 	c.text(left+room+2, y, look, words)
-}
-
-// ago says how long ago a moment was.
-func ago(since time.Duration) string {
-	switch {
-	case since < time.Minute:
-		return "just now"
-	case since < time.Hour:
-		return fmt.Sprintf("%.0f min ago", since.Minutes())
-	case since < 48*time.Hour:
-		return fmt.Sprintf("%.0f h ago", since.Hours())
-	}
-	return fmt.Sprintf("%.0f days ago", since.Hours()/24)
 }

@@ -7,17 +7,12 @@ import (
 	"slices"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/run"
 	"fernrelay/core/schedule"
-	"fernrelay/internal/app"
 	"fernrelay/internal/processors"
 )
-
-// frameTime is how often the screen follows what runs.
-const frameTime = time.Second / 30
 
 // liveRun is a run as the application follows it. Whoever runs it calls put, from any goroutine; the model changes only
 // when it follows.
@@ -50,13 +45,19 @@ type liveRun struct {
 	incomplete bool  // a test is lost, and not because of a build
 	number     int   // in the ledger, 0 before it is kept
 	err        error // what kept the run from being kept
-	control    *app.Control
+	control    control
 	held       bool                          // nothing new begins
 	stopping   bool                          // asked to let what runs come to its end
 	cancel     context.CancelCauseFunc       // nil for a run of another process
 	past       func(id string) []run.Outcome // in the runs before
 	fleet      *liveFleet                    // nil for a run on one machine
 	quiet      bool                          // nobody watches it: its forecast is not worked out
+}
+
+// control steers a run that goes on: Finish lets what runs come to its end, Hold keeps new batches from starting.
+type control interface {
+	Finish()
+	Hold(held bool)
 }
 
 // seconds is what a run should take, and what one worker took for its tests; 0 for what is not known.
@@ -101,12 +102,6 @@ type batchWork struct {
 	begun          bool
 }
 
-type runEndedMsg struct {
-	run    *liveRun
-	number int
-	err    error
-}
-
 // newLiveRun prepares to follow a run of a schedule.
 func newLiveRun(s *schedule.Schedule, workers int, past func(id string) []run.Outcome) *liveRun {
 	live := &liveRun{run: run.New(), began: time.Now(), past: past, schedule: s, processors: processors.Count(), tracks: make([]track, workers)}
@@ -130,43 +125,6 @@ func newLiveRun(s *schedule.Schedule, workers int, past func(id string) []run.Ou
 	}
 	live.ahead = live.outlook()
 	return live
-}
-
-// start runs the request that the live run is of. The command waits for its end.
-func (l *liveRun) start(ctx context.Context, r *app.App, q app.Request) tea.Cmd {
-	ctx, cancel := context.WithCancelCause(ctx)
-	l.cancel, l.control = cancel, &app.Control{}
-	q.Control, q.Preparing = l.control, l.preparing.put
-	return func() tea.Msg {
-		ended := runEndedMsg{run: l}
-		planned, _ := r.Planned(q) // here, as it takes longer for a larger suite
-		l.plans.put(seconds{planned, r.AloneSeconds(q)})
-		_, ended.number, ended.err = r.Run(ctx, q, l.events.put)
-		return ended
-	}
-}
-
-// followRun follows a run that another process does, from its journal. The command
-// waits until it is known what the run is to do, and the second one for its end.
-func followRun(ctx context.Context, r *app.App, journal string) tea.Cmd {
-	return func() tea.Msg {
-		found := make(chan tea.Msg, 1)
-		ended := make(chan error, 1)
-		var live *liveRun
-		go func() {
-			ended <- r.Follow(ctx, journal, func(f app.Followed) {
-				live = newLiveRun(f.Schedule, f.Workers, r.PastOf)
-				live.total = f.Tests
-				found <- followedMsg{live, func() tea.Msg { return runEndedMsg{run: live, err: <-ended} }}
-			}, func(e run.Event) { live.events.put(e) })
-		}()
-		select {
-		case msg := <-found:
-			return msg
-		case err := <-ended:
-			return unfollowedMsg{err}
-		}
-	}
 }
 
 // apply adds an event to the run.
@@ -461,4 +419,35 @@ func (l *liveRun) hold() {
 	}
 	l.held = !l.held
 	l.control.Hold(l.held)
+}
+
+// aloneWords returns the seconds of one worker for the tests of the run, and a word if they are not measured.
+func (l *liveRun) aloneWords() (seconds float64, estimated string) {
+	if l.alone > 0 {
+		return l.alone, ""
+	}
+	return l.run.Work + l.run.Starts, " estimated"
+}
+
+// end is the time at which the axis ends, in seconds.
+func (l *liveRun) end() float64 {
+	end := l.ahead.end
+	if l.ended {
+		end = l.now
+	}
+	if end = max(end, l.now); end > 0 {
+		return end
+	}
+	return 1
+}
+
+// hasEnded reports whether a test has an outcome.
+func (l *liveRun) hasEnded(id string) bool {
+	r := l.run.Result(id)
+	return r != nil && r.Outcome != ""
+}
+
+// isRecovered reports whether a test passes that was bad when it ran before.
+func (l *liveRun) isRecovered(r *run.Result) bool {
+	return r.Outcome == run.Passed && history.Last(l.past(r.ID)).Bad()
 }

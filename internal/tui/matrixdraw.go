@@ -28,9 +28,6 @@ type matrixPlaces struct {
 	testsShown int
 }
 
-// runningSign marks what runs.
-const runningSign = "▸"
-
 // nameWidth bounds the columns of a name that varies.
 const nameWidth = 14
 

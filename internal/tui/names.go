@@ -66,42 +66,6 @@ func (s shared) cut(name string, cells int) string {
 	return cutMiddle(name, cells)
 }
 
-// cutMiddle shortens a name to a number of cells and keeps its beginning and, longer, its end.
-func cutMiddle(name string, cells int) string {
-	if width(name) <= cells {
-		return name
-	}
-	head := (cells - 1) * 2 / 5
-	if head < 1 {
-		return cut(name, cells)
-	}
-	over := width(name) - (cells - 1 - head)
-	tail := ansi.TruncateLeft(name, over, "")
-	if width(tail) > cells-1-head { // half of a wide character is in the way
-		tail = ansi.TruncateLeft(name, over+1, "")
-	}
-	return ansi.Truncate(name, head, "") + "…" + tail
-}
-
-// cutGroup shortens a group to a number of cells and keeps its last folders: …/deeper/group03.
-func cutGroup(group string, cells int) string {
-	if width(group) <= cells {
-		return group
-	}
-	for at := strings.IndexByte(group, '/'); at >= 0; {
-		if kept := "…" + group[at:]; width(kept) <= cells {
-			return kept
-		}
-		next := strings.IndexByte(group[at+1:], '/')
-		if next < 0 {
-			group = "…" + group[at:]
-			break
-		}
-		at += 1 + next
-	}
-	return cutMiddle(group, cells)
-}
-
 // nameRows is how many rows a whole name takes at most.
 const nameRows = 4
 

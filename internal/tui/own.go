@@ -25,23 +25,6 @@ const (
 	keepProject = "fern.toml"
 )
 
-// change makes another state of the project out of the present one.
-type change struct {
-	apply func(r *app.App) (*app.App, error)
-	files []string // that changed, if that is the reason
-	runs  bool     // run what they touch
-	sheet *sheet   // that asks for it, if one does
-	said  string   // once it is done
-}
-
-// changeMsg asks the application for a change.
-type changeMsg change
-
-// renew asks for a change. The change closes the sheet and says something, or writes on the sheet what went wrong.
-func renew(sh *sheet, said string, apply func(r *app.App) (*app.App, error)) tea.Cmd {
-	return func() tea.Msg { return changeMsg{apply: apply, sheet: sh, said: said} }
-}
-
 // saveSheet asks for the name under which, and the place in which, to save the present pick.
 func saveSheet(s *session) *sheet {
 	text := s.picked.text

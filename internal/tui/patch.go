@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"context"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -23,8 +22,6 @@ type repair struct {
 type (
 	// mendMsg asks for a patch of what makes a victim fail.
 	mendMsg struct{ finding hunt.Finding }
-	// closeSheetMsg closes a sheet with which nothing is to be done.
-	closeSheetMsg struct{ sheet *sheet }
 	// mendedMsg brings it, or why there is none.
 	mendedMsg struct {
 		victim string
@@ -32,23 +29,6 @@ type (
 		err    error
 	}
 )
-
-// mend looks for a patch beside the interface.
-func (a *App) mend(msg mendMsg) tea.Cmd {
-	if a.working() {
-		a.message = "something runs already: x cancels it"
-		return nil
-	}
-	ctx, cancel := context.WithCancel(a.ctx)
-	a.stopMending, a.hunt.patching = cancel, true
-	a.hunt.repairs[msg.finding.ID] = &repair{looking: true}
-	r := a.session.app
-	return a.job(func() tea.Msg {
-		defer cancel()
-		p, err := hunting.Of(r).Mend(ctx, msg.finding, func(string) {})
-		return mendedMsg{msg.finding.ID, p, err}
-	})
-}
 
 // pressPatch shows the patch of a hunt, or looks for one.
 func (v *huntView) pressPatch(h *liveHunt) tea.Msg {

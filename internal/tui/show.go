@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/internal/app"
+	"fernrelay/internal/fleet"
 	"fernrelay/internal/processors"
 )
 
@@ -72,4 +73,12 @@ func (a *App) job(cmd tea.Cmd) tea.Cmd {
 		defer a.jobs.Done()
 		return cmd()
 	}
+}
+
+// FollowFleet shows the application on a run of many machines.
+func FollowFleet(ctx context.Context, r *app.App, station fleet.Options, id string) error {
+	return show(ctx, r, func(a *App) {
+		station.Report = nil // the frame shows what fails
+		a.watch.follows, a.watch.fleet, a.leg = true, &fleetRun{station: station, id: id}, legWatch
+	})
 }

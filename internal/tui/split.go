@@ -264,7 +264,7 @@ func (v *splitView) run() tea.Msg {
 	}
 	start := startRunMsg{tests: have.study.Tests, picked: true}
 	if !v.queue {
-		start.plan = &have
+		start.plan = &runPlan{have.plan, have.study.Fleet}
 	}
 	return start
 }

@@ -318,18 +318,6 @@ func (v splitView) drawCurve(c canvas) {
 	}
 }
 
-// column draws an upright bar on row y, measured in eighths of rows.
-func column(c canvas, x, y, thick, eighths int, colour color.Color, amount float64) {
-	whole := eighths / 8
-	c.fill(x, y-whole, thick, whole, colour, amount)
-	if part := eighths % 8; part > 0 && !c.theme.shades {
-		glyph := string([]rune("▁▂▃▄▅▆▇")[part-1])
-		for i := range thick {
-			c.text(x+i, y-whole-1, style{colour: c.theme.mix(colour, amount)}, glyph)
-		}
-	}
-}
-
 // drawAdvice says in words what the numbers come to.
 func (v splitView) drawAdvice(c canvas) {
 	have := &v.planner.have
@@ -354,7 +342,7 @@ func (v splitView) drawAdvice(c canvas) {
 			return // half an answer is none
 		}
 		for _, line := range lines {
-			c.line(0, y, line)
+			drawLine(c, 0, y, line)
 			y++
 		}
 		y++
@@ -382,7 +370,7 @@ func wrapped(line report.Line, cells int) []report.Line {
 }
 
 // line writes a line of phrases, and cuts it at the edge.
-func (c canvas) line(x, y int, line report.Line) {
+func drawLine(c canvas, x, y int, line report.Line) {
 	tones := map[report.Tone]style{
 		report.Plain: {colour: c.theme.fog}, report.Figure: {colour: c.theme.ink}, report.Heading: {c.theme.ink, true},
 		report.Well: {colour: c.theme.leaf}, report.Warning: {colour: c.theme.amber}, report.Bad: {colour: c.theme.rust},

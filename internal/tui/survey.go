@@ -227,25 +227,6 @@ func (v *survey) move(pressed string) {
 	}
 }
 
-// moved returns the place of a cursor in a list of n after a key.
-func moved(at int, pressed string, n int) int {
-	switch pressed {
-	case "up", "k":
-		at--
-	case "down", "j":
-		at++
-	case "pgup":
-		at -= 10
-	case "pgdown":
-		at += 10
-	case "home", "g":
-		at = 0
-	case "end", "G":
-		at = n - 1
-	}
-	return max(0, min(at, n-1))
-}
-
 func newSurvey(s *session) *survey {
 	return &survey{session: s, keyMap: newSurveyKeyMap(), byRow: catalog.ByName, byColumn: catalog.ByTests}
 }

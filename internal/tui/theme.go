@@ -5,7 +5,6 @@ import (
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
-	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/core/run"
 )
@@ -67,15 +66,4 @@ func (t *theme) outcome(o run.Outcome) color.Color {
 		return t.amber
 	}
 	return t.fog
-}
-
-// width returns how many cells a text takes.
-func width(text string) int { return ansi.StringWidth(text) }
-
-// cut shortens a text to a number of cells, with … in place of the rest.
-func cut(text string, cells int) string {
-	if cells <= 0 {
-		return ""
-	}
-	return ansi.Truncate(text, cells, "…")
 }

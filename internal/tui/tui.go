@@ -28,27 +28,6 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// view is one leg of the work. Only update, press, click, see and fit change it.
-type view interface {
-	// name is the leg's name, figure the one number that matters there.
-	name() string
-	figure() (text string, alarm bool)
-	keys() []key.Binding
-
-	// see takes another session.
-	see(s *session) tea.Cmd
-	// update takes a message. A view ignores those of others.
-	update(msg tea.Msg) tea.Cmd
-	// press takes a key and returns what the view asks for, nil for nothing.
-	press(msg tea.KeyPressMsg) tea.Msg
-	// click takes a mouse click, in the view's own cells.
-	click(x, y int)
-	// fit lays the view out for a size. It is called after each change.
-	fit(width, height int) tea.Cmd
-
-	draw(c canvas)
-}
-
 // The legs, by their places.
 const (
 	legSurvey = 0
@@ -145,20 +124,9 @@ type (
 	tickMsg     time.Time
 	revisionMsg string
 	editedMsg   struct{ err error }
-	drawnMsg    struct {
-		sheet *sheet
-		file  string
-		err   error
-	}
-	filterMsg   filter
 	lookMsg     struct{}
-	followedMsg struct {
-		run  *liveRun
-		wait tea.Cmd
-	}
-	unfollowedMsg struct{ err error }
-	touchedMsg    struct{ run *liveRun } // files changed that touch what it runs
-	runReadyMsg   struct {
+	touchedMsg  struct{ run *liveRun } // files changed that touch what it runs
+	runReadyMsg struct {
 		request app.Request
 		live    *liveRun
 		err     error
@@ -337,11 +305,10 @@ func (a *App) drawn(msg drawnMsg) {
 
 // The keys that work in every view.
 var (
-	keyQuit  = key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit"))
-	keyLegs  = key.NewBinding(key.WithKeys("1", "2", "3", "4", "5", "6"), key.WithHelp("1-6", "legs"))
-	keyPick  = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "pick"))
-	keyHelp  = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys"))
-	keyPanel = key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "panel"))
+	keyQuit = key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit"))
+	keyLegs = key.NewBinding(key.WithKeys("1", "2", "3", "4", "5", "6"), key.WithHelp("1-6", "legs"))
+	keyPick = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "pick"))
+	keyHelp = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys"))
 )
 
 func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {

@@ -40,6 +40,9 @@ type watch struct {
 // filter says which results are listed.
 type filter struct{ show, group, text string }
 
+// filterMsg asks for another filter.
+type filterMsg filter
+
 // What a filter may show.
 const (
 	showBad       = "failures"
@@ -77,7 +80,7 @@ func (f filter) holds(r *run.Result, live *liveRun) bool {
 }
 
 // nextShow returns what to show after something else: the next that has results, or the failures.
-func (l *liveRun) nextShow(show string) string {
+func nextShow(l *liveRun, show string) string {
 	counts := l.run.Counts
 	results := map[string]int{showBad: 1, showFailed: counts[run.Failed], showErrored: counts[run.Errored], showTimedOut: counts[run.TimedOut],
 		showRecovered: len(l.recovered), showOdd: l.flaky + counts[run.Owed] + counts[run.Surprise], showSkipped: counts[run.Skipped] + counts[run.Lost], showAll: 1}
@@ -213,7 +216,7 @@ func (v watch) places(width, height int) watchPlaces {
 	p.tracks = min(len(v.run.tracks), max(2, (height-12)/(p.rows+p.air)))
 	tracks := p.tracks * (p.rows + p.air)
 	if v.run.fleet != nil {
-		p.machines, p.fleetRows, p.more = v.run.blocks(max(4, height-14))
+		p.machines, p.fleetRows, p.more = blocksOf(v.run, max(4, height-14))
 		tracks = p.fleetRows
 		if height > tracks+20 {
 			tracks++ // air above the first
@@ -293,7 +296,7 @@ func (v *watch) press(msg tea.KeyPressMsg) tea.Msg {
 	case key.Matches(msg, v.keyMap.hold):
 		return v.hold(run)
 	case key.Matches(msg, v.keyMap.filter):
-		v.setFilter(filter{show: run.nextShow(v.filter.show), group: v.filter.group, text: v.filter.text})
+		v.setFilter(filter{show: nextShow(run, v.filter.show), group: v.filter.group, text: v.filter.text})
 		return nil
 	case key.Matches(msg, v.keyMap.narrow):
 		return openSheetMsg{v.filterSheet()}

@@ -3,7 +3,6 @@ package tui
 import (
 	"cmp"
 	"fmt"
-	"image/color"
 	"math"
 	"slices"
 
@@ -11,7 +10,6 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/report"
-	"fernrelay/internal/wording"
 )
 
 func (v watch) drawCounts(c canvas, r *liveRun) {
@@ -37,14 +35,6 @@ func (v watch) drawCounts(c canvas, r *liveRun) {
 		x = c.text(x+3, 1, style{colour: t.amber}, fmt.Sprintf("%d flaky", r.flaky))
 	}
 	v.drawEnd(c, r, x+5)
-}
-
-// aloneWords returns the seconds of one worker for the tests of the run, and a word if they are not measured.
-func (l *liveRun) aloneWords() (seconds float64, estimated string) {
-	if l.alone > 0 {
-		return l.alone, ""
-	}
-	return l.run.Work + l.run.Starts, " estimated"
 }
 
 // drawEnd says when the run should end, or how it ended.
@@ -138,7 +128,7 @@ func (v watch) drawLate(c canvas, run *liveRun, say func(look style, words strin
 // to now, the planned batches pale after it.
 func (v watch) drawTracks(c canvas, run *liveRun, p watchPlaces) {
 	t := c.theme
-	axis := run.axis(11, c.width)
+	axis := axisOf(run, 11, c.width)
 	axis.draw(c, run.end())
 	for w := range p.tracks {
 		y, rows := 1+w*(p.rows+p.air), p.rows
@@ -157,20 +147,8 @@ func (v watch) drawTracks(c canvas, run *liveRun, p watchPlaces) {
 	}
 }
 
-// end is the time at which the axis ends, in seconds.
-func (l *liveRun) end() float64 {
-	end := l.ahead.end
-	if l.ended {
-		end = l.now
-	}
-	if end = max(end, l.now); end > 0 {
-		return end
-	}
-	return 1
-}
-
-// axis returns the time axis of the run, right of some columns.
-func (l *liveRun) axis(left, width int) axis {
+// axisOf returns the time axis of a run, right of some columns.
+func axisOf(l *liveRun, left, width int) axis {
 	span := width - left - 2
 	return axis{left: left, span: span, scale: float64(span) / l.end()}
 }
@@ -275,33 +253,6 @@ func pieceAt(pieces []piece, from, to float64) (piece, bool) {
 		return piece{}, false
 	}
 	return pieces[i], true
-}
-
-// axis places seconds on columns.
-type axis struct {
-	left, span int
-	scale      float64 // columns a second
-}
-
-func (a axis) at(seconds float64) int  { return a.left + int(math.Floor(seconds*a.scale)) }
-func (a axis) time(column int) float64 { return float64(column-a.left) / a.scale }
-
-// fill fills the columns that begin within a time, without the last, so that there is air between neighbours.
-func (a axis) fill(c canvas, y, rows int, from, to float64, colour color.Color, amount float64) {
-	x, end := a.at(from), min(a.at(to), a.left+a.span)
-	if end-x > 2 {
-		end--
-	}
-	c.fill(x, y, max(end-x, 1), rows, colour, amount)
-}
-
-// draw writes round times above the tracks.
-func (a axis) draw(c canvas, end float64) {
-	for _, tick := range wording.Ticks(float64(a.span)/a.scale, max(3, a.span/12)) {
-		if x := a.at(tick.Seconds); tick.Seconds <= end && x+width(tick.Label) < c.width {
-			c.text(x, 0, style{colour: c.theme.faint()}, tick.Label)
-		}
-	}
 }
 
 const (

@@ -6,7 +6,6 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
-	"fernrelay/core/run"
 	"fernrelay/internal/wording"
 )
 
@@ -14,8 +13,7 @@ const (
 	cellWidth  = 9
 	namesWidth = 32 // of groups, if the columns need the rest
 	listWidth  = 48
-	wideScreen = 120 // from here on the list has a place of its own
-	tallScreen = 30  // from here on the funnel has
+	tallScreen = 30 // from here on the funnel has
 )
 
 // weaveWidth returns the columns that the weave has.
@@ -30,7 +28,7 @@ func (v survey) weaveWidth(width int) int {
 func (v survey) below(height int) int {
 	switch {
 	case height >= tallScreen:
-		return v.session.picked.funnelRows() + 8
+		return funnelRows(&v.session.picked) + 8
 	case height >= 18:
 		return 7
 	}
@@ -73,7 +71,7 @@ func (v survey) draw(c canvas) {
 	}
 	y := 1 + used + 1
 	if c.height >= tallScreen {
-		y += v.drawFunnel(c.sub(2, y, weaveWidth-2, v.session.picked.funnelRows()+1)) + 1
+		y += v.drawFunnel(c.sub(2, y, weaveWidth-2, funnelRows(&v.session.picked)+1)) + 1
 		v.drawCard(c.sub(2, y, weaveWidth-4, c.height-y), false)
 		return
 	}
@@ -147,13 +145,6 @@ func (v survey) drawHead(c canvas, shown int) {
 	}
 	c.right(c.width-10, 0, style{t.fog, v.column == len(l.columns)}, "tests")
 	c.right(c.width-2, 0, style{colour: t.fog}, "time")
-}
-
-// follow returns the first of n entries to show so that the one under the cursor is on the screen.
-func follow(top, at, shown, n int) int {
-	top = min(top, at)
-	top = max(top, at-shown+1)
-	return max(0, min(top, n-shown))
 }
 
 func (v survey) drawWeaveRow(c canvas, y, row, shown int) {
@@ -309,14 +300,4 @@ func (v survey) drawTest(c canvas, y, index int, longest float64, common shared,
 	if current {
 		c.selectRow(0, y, c.width, 1)
 	}
-}
-
-// drawPast draws the last outcomes as shapes, the newest to the right.
-func drawPast(c canvas, x, y int, past []run.Outcome, room int) int {
-	past = past[max(0, len(past)-room):]
-	x += room - len(past)
-	for _, o := range past {
-		x = c.text(x, y, style{colour: c.theme.outcome(o)}, o.Shape())
-	}
-	return x
 }

@@ -190,7 +190,7 @@ func (a *App) startRun(msg startRunMsg) tea.Cmd {
 			tests = r.WithNeeds(tests)
 		}
 		if p := msg.plan; p != nil {
-			return newRunReady(r)(r.PlanRequest(text, tests, p.plan, p.study.Fleet))
+			return newRunReady(r)(r.PlanRequest(text, tests, p.plan, p.fleet))
 		}
 		return newRunReady(r)(r.NewRequest(text, tests, workers))
 	})
@@ -221,7 +221,7 @@ func (a *App) runReady(msg runReadyMsg) tea.Cmd {
 		return nil
 	}
 	a.watch.show(msg.live)
-	return tea.Batch(a.job(msg.live.start(a.ctx, a.session.app, msg.request)), a.startTicking())
+	return tea.Batch(a.job(start(a.ctx, msg.live, a.session.app, msg.request)), a.startTicking())
 }
 
 // huntVictims hunts the tests that failed in the latest run.
@@ -272,3 +272,6 @@ func (a *App) startTicking() tea.Cmd {
 	a.ticking = true
 	return nextTick()
 }
+
+// frameTime is how often the screen follows what runs.
+const frameTime = time.Second / 30
