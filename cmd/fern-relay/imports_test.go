@@ -75,6 +75,8 @@ func TestImports(t *testing.T) {
 				t.Errorf("%s imports %s: core imports the standard library, gonum and itself", from, to)
 			case isOwn && strings.HasPrefix(from, "core/") && !strings.HasPrefix(own, "core/"):
 				t.Errorf("%s imports %s: core imports nothing outside of core", from, own)
+			case isLeg(from) && isLeg(own):
+				t.Errorf("%s imports %s: what one leg asks of another is a message", from, own)
 			case own == "internal/mend" && from != "internal/hunting":
 				t.Errorf("%s imports %s: hunts try patches", from, own)
 			case isOwn && forbidden(from, own):
@@ -105,6 +107,12 @@ func TestImports(t *testing.T) {
 			}
 		}
 	}
+}
+
+// isLeg reports whether a package is a leg of the screen.
+func isLeg(pkg string) bool {
+	name, below := strings.CutPrefix(pkg, "internal/tui/")
+	return below && name != "screen" && name != "leg"
 }
 
 // within reports whether one folder holds the other, as a package holds its helpers.

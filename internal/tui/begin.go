@@ -11,6 +11,7 @@ import (
 
 	"fernrelay/core/plain"
 	"fernrelay/internal/scaffold"
+	"fernrelay/internal/tui/screen"
 )
 
 // Begin shows what a folder has that could be suites, lets the person choose and describe some, and passes the text of
@@ -26,11 +27,11 @@ type beginPage struct {
 	dir           string
 	shape         *scaffold.Shape
 	write         func(text string) error
-	out           []bool // by suite: it is left out
-	at            int    // the suite under the cursor
-	top           int    // the first line of the fern.toml that is shown
-	sheet         *sheet // that describes a program; nil if there is none
-	theme         *theme
+	out           []bool        // by suite: it is left out
+	at            int           // the suite under the cursor
+	top           int           // the first line of the fern.toml that is shown
+	sheet         *screen.Sheet // that describes a program; nil if there is none
+	theme         *screen.Theme
 	dark          bool
 	width, height int
 	cells         uv.Buffer
@@ -40,7 +41,7 @@ type beginPage struct {
 
 func newBeginPage(dir string, shape *scaffold.Shape, write func(text string) error) *beginPage {
 	return &beginPage{dir: dir, shape: shape, write: write, out: make([]bool, len(shape.Suites)), dark: true,
-		theme: newTheme(nil, true, colorprofile.TrueColor)}
+		theme: screen.NewTheme(nil, true, colorprofile.TrueColor)}
 }
 
 func (m *beginPage) Init() tea.Cmd { return tea.RequestBackgroundColor }
@@ -50,16 +51,16 @@ func (m *beginPage) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
 		if m.sheet != nil {
-			m.sheet.fit(m.width)
+			m.sheet.Fit(m.width)
 		}
 	case tea.BackgroundColorMsg:
 		m.dark = msg.IsDark()
-		m.theme = newTheme(msg.Color, m.dark, colorprofile.TrueColor)
+		m.theme = screen.NewTheme(msg.Color, m.dark, colorprofile.TrueColor)
 	case tea.ColorProfileMsg:
-		m.theme = newTheme(m.theme.background, m.dark, msg.Profile)
+		m.theme = screen.NewTheme(m.theme.Background, m.dark, msg.Profile)
 	case tea.PasteMsg:
 		if m.sheet != nil {
-			return m, m.sheet.paste(msg)
+			return m, m.sheet.Paste(msg)
 		}
 	case tea.MouseWheelMsg:
 		m.scroll(map[bool]int{true: -3, false: 3}[msg.Button == tea.MouseWheelUp])
@@ -73,7 +74,7 @@ func (m *beginPage) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 func (m *beginPage) press(msg tea.KeyPressMsg) tea.Cmd {
 	if m.sheet != nil && msg.String() != "ctrl+c" {
-		cmd, closed := m.sheet.press(msg)
+		cmd, closed := m.sheet.Press(msg)
 		if closed {
 			m.sheet = nil
 		}
@@ -101,7 +102,7 @@ func (m *beginPage) press(msg tea.KeyPressMsg) tea.Cmd {
 		m.wrote = true
 		return tea.Quit
 	default:
-		m.at = moved(m.at, pressed, len(m.out))
+		m.at = screen.Moved(m.at, pressed, len(m.out))
 	}
 	return nil
 }
@@ -137,24 +138,24 @@ const (
 
 // describe asks for a program.
 func (m *beginPage) describe() tea.Cmd {
-	m.sheet = &sheet{title: "A program that lists and runs tests, or a test host", rows: []sheetRow{
-		{label: rowKind, choices: []string{"command", "host"}, hints: []string{"one command lists the tests, one runs them", "one program speaks the test-host protocol; it needs no list"}},
-		newText(rowName, "", "the name of the suite"),
-		newText(rowList, "", "prints the name of each test on a line: ./readings list"),
-		newText(rowRun, "", "runs {name}, or {names} and writes {report}: ./readings run {names} {report}"),
-		{label: rowResults, choices: scaffold.Results, hints: scaffold.ResultsWords},
+	m.sheet = &screen.Sheet{Title: "A program that lists and runs tests, or a test host", Rows: []screen.SheetRow{
+		{Label: rowKind, Choices: []string{"command", "host"}, Hints: []string{"one command lists the tests, one runs them", "one program speaks the test-host protocol; it needs no list"}},
+		screen.NewText(rowName, "", "the name of the suite"),
+		screen.NewText(rowList, "", "prints the name of each test on a line: ./readings list"),
+		screen.NewText(rowRun, "", "runs {name}, or {names} and writes {report}: ./readings run {names} {report}"),
+		{Label: rowResults, Choices: scaffold.Results, Hints: scaffold.ResultsWords},
 	}}
-	m.sheet.done = func(sh *sheet) tea.Cmd {
-		suite := scaffold.Suite{Name: sh.choice(rowName), Kind: sh.choice(rowKind), Dir: ".", List: sh.choice(rowList), Run: sh.choice(rowRun), Results: sh.choice(rowResults)}
+	m.sheet.Done = func(sh *screen.Sheet) tea.Cmd {
+		suite := scaffold.Suite{Name: sh.Choice(rowName), Kind: sh.Choice(rowKind), Dir: ".", List: sh.Choice(rowList), Run: sh.Choice(rowRun), Results: sh.Choice(rowResults)}
 		return func() tea.Msg { return addedMsg{suite} }
 	}
-	m.sheet.fit(m.width)
-	return m.sheet.open()
+	m.sheet.Fit(m.width)
+	return m.sheet.Open()
 }
 
 func (m *beginPage) add(msg addedMsg) {
 	if err := m.shape.Add(msg.suite); err != nil {
-		m.sheet.wrong = err.Error()
+		m.sheet.Wrong = err.Error()
 		return
 	}
 	m.out = append(m.out, false)
@@ -175,30 +176,30 @@ func (m *beginPage) screen() (text string, cursor *tea.Cursor) {
 	if m.width == 0 {
 		return "", nil
 	}
-	t, c := m.theme, newCanvas(&m.cells, m.theme, m.width, m.height)
-	x := c.text(1, 0, style{t.leaf, true}, "fern relay")
-	c.text(x+3, 0, style{colour: t.ink}, cutGroup(plain.Line(m.dir), m.width-x-4))
-	c.rule(0, 2, m.width, t.faint(), "─")
-	body := c.sub(0, 3, m.width, m.height-5)
+	t, c := m.theme, screen.NewCanvas(&m.cells, m.theme, m.width, m.height)
+	x := c.Text(1, 0, screen.Style{Colour: t.Leaf, Bold: true}, "fern relay")
+	c.Text(x+3, 0, screen.Style{Colour: t.Ink}, screen.CutGroup(plain.Line(m.dir), m.width-x-4))
+	c.Rule(0, 2, m.width, t.Faint(), "─")
+	body := c.Sub(0, 3, m.width, m.height-5)
 	half := m.width * 2 / 5
-	m.drawSuites(body.sub(2, 1, half-4, body.height-1))
-	m.drawConfig(body.sub(half, 1, m.width-half-2, body.height-1))
+	m.drawSuites(body.Sub(2, 1, half-4, body.Height-1))
+	m.drawConfig(body.Sub(half, 1, m.width-half-2, body.Height-1))
 	if m.sheet != nil {
-		if x, y := m.sheet.draw(body); x >= 0 {
+		if x, y := m.sheet.Draw(body); x >= 0 {
 			cursor = tea.NewCursor(x, 3+y)
 		}
 	}
-	c.rule(0, m.height-2, m.width, t.faint(), "─")
+	c.Rule(0, m.height-2, m.width, t.Faint(), "─")
 	m.drawKeys(c, m.height-1)
-	return c.render(), cursor
+	return c.Render(), cursor
 }
 
 // drawSuites draws what could be suites, what was not understood, and where Fern Relay looked.
-func (m *beginPage) drawSuites(c canvas) {
-	t, y := c.theme, 0
-	lines := func(look style, text string) {
-		for _, line := range wrap(text, c.width) {
-			c.text(0, y, look, line)
+func (m *beginPage) drawSuites(c screen.Canvas) {
+	t, y := c.Theme, 0
+	lines := func(look screen.Style, text string) {
+		for _, line := range screen.Wrap(text, c.Width) {
+			c.Text(0, y, look, line)
 			y++
 		}
 	}
@@ -206,78 +207,78 @@ func (m *beginPage) drawSuites(c canvas) {
 	if len(m.shape.Suites) == 0 {
 		heading = "There are no tests here yet."
 	}
-	lines(style{t.ink, true}, heading)
+	lines(screen.Style{Colour: t.Ink, Bold: true}, heading)
 	y++
 	// If there is no room for all comments, only that of the suite under the cursor is shown.
 	const suiteRows, footRows = 4, 5
-	tight := len(m.shape.Suites)*suiteRows > c.height-y-footRows
+	tight := len(m.shape.Suites)*suiteRows > c.Height-y-footRows
 	first := 0
 	if tight {
-		first = max(0, m.at+1-max(1, c.height-y-footRows))
+		first = max(0, m.at+1-max(1, c.Height-y-footRows))
 	}
 	for i, s := range m.shape.Suites[first:] {
 		i += first
-		mark, look := "▪", style{colour: t.ink}
+		mark, look := "▪", screen.Style{Colour: t.Ink}
 		if m.out[i] {
-			mark, look = "▫", style{colour: t.fog}
+			mark, look = "▫", screen.Style{Colour: t.Fog}
 		}
-		c.text(0, y, style{colour: t.leaf}, mark)
-		x := c.text(2, y, style{look.colour, true}, cutMiddle(plain.Line(s.Name), c.width-4-width(s.Kind)))
-		c.text(x+2, y, style{colour: t.fog}, s.Kind)
+		c.Text(0, y, screen.Style{Colour: t.Leaf}, mark)
+		x := c.Text(2, y, screen.Style{Colour: look.Colour, Bold: true}, screen.CutMiddle(plain.Line(s.Name), c.Width-4-screen.Width(s.Kind)))
+		c.Text(x+2, y, screen.Style{Colour: t.Fog}, s.Kind)
 		if i == m.at {
-			c.selectRow(0, y, c.width, 1)
+			c.SelectRow(0, y, c.Width, 1)
 		}
 		if y++; tight && i != m.at {
 			continue
 		}
-		for _, line := range wrap(plain.Line(s.Comment), c.width-2) {
-			c.text(2, y, style{colour: t.fog}, line)
+		for _, line := range screen.Wrap(plain.Line(s.Comment), c.Width-2) {
+			c.Text(2, y, screen.Style{Colour: t.Fog}, line)
 			y++
 		}
 		y++
 	}
 	for _, note := range m.shape.Notes {
-		lines(style{colour: t.amber}, plain.Line(note))
+		lines(screen.Style{Colour: t.Amber}, plain.Line(note))
 	}
 	if m.wrong != "" {
-		lines(style{colour: t.rust}, plain.Line(m.wrong))
+		lines(screen.Style{Colour: t.Rust}, plain.Line(m.wrong))
 	}
 	y++
-	lines(style{colour: t.fog}, "Looked for a Go module around the folder, modules below it, and scripts in folders like tests or checks. For any other program press a.")
+	lines(screen.Style{Colour: t.Fog}, "Looked for a Go module around the folder, modules below it, and scripts in folders like tests or checks. For any other program press a.")
 }
 
 // drawConfig draws the fern.toml that enter writes.
-func (m *beginPage) drawConfig(c canvas) {
-	t := c.theme
-	c.text(0, 0, style{colour: t.fog}, "fern.toml")
+func (m *beginPage) drawConfig(c screen.Canvas) {
+	t := c.Theme
+	c.Text(0, 0, screen.Style{Colour: t.Fog}, "fern.toml")
 	if len(m.chosen().Suites) == 0 {
-		c.text(0, 2, style{colour: t.fog}, "needs a suite: a describes one")
+		c.Text(0, 2, screen.Style{Colour: t.Fog}, "needs a suite: a describes one")
 		return
 	}
 	lines := strings.Split(strings.TrimSuffix(m.chosen().Config(), "\n"), "\n")
 	for i, line := range lines[min(m.top, len(lines)-1):] {
-		if y := 2 + i; y < c.height {
-			look := style{colour: t.ink}
+		if y := 2 + i; y < c.Height {
+			look := screen.Style{Colour: t.Ink}
 			if strings.HasPrefix(line, "#") {
-				look.colour = t.fog
+				look.Colour = t.Fog
 			}
 			code, comment, _ := strings.Cut(line, "   # ")
-			x := c.text(0, y, look, cut(plain.Line(code), c.width))
+			x := c.Text(0, y, look, screen.Cut(plain.Line(code), c.Width))
 			if comment != "" {
-				c.text(x+3, y, style{colour: t.fog}, cut("# "+plain.Line(comment), c.width-x-3))
+				c.Text(x+3, y, screen.Style{Colour: t.Fog}, screen.Cut("# "+plain.Line(comment), c.Width-x-3))
 			}
 		}
 	}
 }
 
-func (m *beginPage) drawKeys(c canvas, y int) {
+func (m *beginPage) drawKeys(c screen.Canvas, y int) {
 	switch {
 	case m.sheet != nil:
-		drawBindings(c, 1, y, c.width-1, sheetKeys)
+		drawBindings(c, 1, y, c.Width-1, screen.SheetKeys)
 	case len(m.shape.Suites) == 0:
-		drawBindings(c, 1, y, c.width-1, beginKeys[2:])
+		drawBindings(c, 1, y, c.Width-1, beginKeys[2:])
 	default:
-		drawBindings(c, 1, y, c.width-1, beginKeys)
+		drawBindings(c, 1, y, c.Width-1, beginKeys)
 	}
 }
 

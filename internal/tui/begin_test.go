@@ -47,7 +47,7 @@ func TestBeginPage(t *testing.T) {
 	m, press := beginning(shape, &written, nil)
 	m.width, m.height = 100, 30
 	press("space", "down", "down", "a", "enter")
-	if m.sheet == nil || m.sheet.wrong == "" {
+	if m.sheet == nil || m.sheet.Wrong == "" {
 		t.Fatal("a program without a command is taken")
 	}
 	press("down", "n", "down", "l", "s", "down", "./r {names}", "enter")
@@ -120,13 +120,13 @@ func TestHelpShowsEverything(t *testing.T) {
 				text, _ := a.screen()
 				shown.WriteString(ansi.Strip(text))
 				if pages > 9 {
-					t.Fatalf("%v: the help of %s has no end", size, a.legs[leg].name())
+					t.Fatalf("%v: the help of %s has no end", size, a.legs[leg].Name())
 				}
 				settle(a, tea.KeyPressMsg{Code: tea.KeySpace})
 			}
 			for _, line := range a.helpLines() {
-				if !strings.Contains(shown.String(), line.does) {
-					t.Errorf("%v: the help of %s does not show %q", size, a.legs[leg].name(), line.does)
+				if !strings.Contains(shown.String(), line.Does) {
+					t.Errorf("%v: the help of %s does not show %q", size, a.legs[leg].Name(), line.Does)
 				}
 			}
 		}

@@ -10,6 +10,7 @@ import (
 
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
+	"fernrelay/internal/tui/leg"
 )
 
 // takeProject takes a message about the project's files.
@@ -19,19 +20,19 @@ func (a *App) takeProject(msg tea.Msg) tea.Cmd {
 		a.revision = string(msg)
 	case filesMsg:
 		a.files = append(a.files, msg...)
-		if a.watch.onChange && a.running() {
+		if a.watch.OnChange && a.watch.Busy() {
 			return a.touching(msg)
 		}
 		return a.readAgain()
 	case touchedMsg:
-		if msg.run == a.watch.run && a.running() {
+		if msg.run == a.watch.Run && a.watch.Busy() {
 			a.message = "files changed: what they touch is run again"
-			msg.run.cancel(app.ErrSuperseded)
+			msg.run.Cancel(app.ErrSuperseded)
 		}
 	case watchedMsg:
 		a.complain(fmt.Errorf("changed files are not noticed: %w", msg.err))
-	case changeMsg:
-		return a.change(change(msg))
+	case leg.ChangeMsg:
+		return a.change(leg.Change(msg))
 	case changedMsg:
 		return a.changed(msg)
 	}
@@ -39,7 +40,7 @@ func (a *App) takeProject(msg tea.Msg) tea.Cmd {
 }
 
 // change changes the project, once earlier changes are done.
-func (a *App) change(c change) tea.Cmd {
+func (a *App) change(c leg.Change) tea.Cmd {
 	a.changes = append(a.changes, c)
 	return a.nextChange()
 }
@@ -48,10 +49,10 @@ func (a *App) nextChange() tea.Cmd {
 	if a.changing || len(a.changes) == 0 {
 		return nil
 	}
-	next, r := a.changes[0], a.session.app
+	next, r := a.changes[0], a.session.App
 	a.changes, a.changing = a.changes[1:], true
 	return func() tea.Msg {
-		other, err := next.apply(r)
+		other, err := next.Apply(r)
 		return changedMsg{other, next, err}
 	}
 }
@@ -60,25 +61,25 @@ func (a *App) nextChange() tea.Cmd {
 func (a *App) changed(msg changedMsg) tea.Cmd {
 	a.changing = false
 	if msg.err == nil {
-		if msg.app.Project != a.session.app.Project {
+		if msg.app.Project != a.session.App.Project {
 			a.broken = "" // the project was read, and well
 		}
-		if notes := msg.app.Notes; !slices.Equal(notes, a.session.app.Notes) {
+		if notes := msg.app.Notes; !slices.Equal(notes, a.session.App.Notes) {
 			a.message = noteWords(notes)
 		}
-		shared := a.share(func(s *session) { s.app = msg.app })
-		if a.sheet == msg.asked.sheet {
+		shared := a.share(func(s *leg.Session) { s.App = msg.app })
+		if a.sheet == msg.asked.Sheet {
 			a.sheet = nil
 		}
-		if msg.asked.said != "" {
-			a.message = msg.asked.said
+		if msg.asked.Said != "" {
+			a.message = msg.asked.Said
 		}
 		return tea.Batch(shared, a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
 	}
-	a.files = append(a.files, msg.asked.files...) // to be looked at with those that mend it
-	words := strings.ReplaceAll(msg.err.Error(), a.session.app.Project.Dir+string(os.PathSeparator), "")
-	if msg.asked.sheet != nil {
-		msg.asked.sheet.wrong = words
+	a.files = append(a.files, msg.asked.Files...) // to be looked at with those that mend it
+	words := strings.ReplaceAll(msg.err.Error(), a.session.App.Project.Dir+string(os.PathSeparator), "")
+	if msg.asked.Sheet != nil {
+		msg.asked.Sheet.Wrong = words
 	} else {
 		a.broken = words
 	}
@@ -104,13 +105,13 @@ func (a *App) readAgain() tea.Cmd {
 	files := a.files
 	a.files = nil
 	again := func(r *app.App) (*app.App, error) { return r.Reload(a.ctx, files) }
-	return a.change(change{apply: again, files: files, runs: a.watch.onChange})
+	return a.change(leg.Change{Apply: again, Files: files, Runs: a.watch.OnChange})
 }
 
 // touching finds out whether a change touches what runs.
 func (a *App) touching(files []string) tea.Cmd {
-	r, run, pick := a.session.app, a.watch.run, a.session.picked.text
-	if run.cancel == nil {
+	r, run, pick := a.session.App, a.watch.Run, a.session.Picked.Text
+	if run.Cancel == nil {
 		return nil
 	}
 	return func() tea.Msg {
@@ -123,17 +124,17 @@ func (a *App) touching(files []string) tea.Cmd {
 
 // readyChanged prepares, once the project was re-read, a run of what changed files touch and of what a superseded
 // run has left.
-func (a *App) readyChanged(asked change) tea.Cmd {
-	if !asked.runs || !a.watch.onChange || len(asked.files) == 0 || a.working() {
+func (a *App) readyChanged(asked leg.Change) tea.Cmd {
+	if !asked.Runs || !a.watch.OnChange || len(asked.Files) == 0 || a.working() {
 		return nil
 	}
-	r, pick, workers := a.session.app, a.session.picked.text, a.split.workers()
+	r, pick, workers := a.session.App, a.session.Picked.Text, a.split.Workers()
 	var left *run.Run
-	if run := a.watch.run; run != nil {
-		left = run.run
+	if run := a.watch.Run; run != nil {
+		left = run.Run
 	}
 	a.preparing = true
 	return func() tea.Msg {
-		return newRunReady(r)(r.ChangeRequest(a.ctx, pick, asked.files, left, workers))
+		return newRunReady(r)(r.ChangeRequest(a.ctx, pick, asked.Files, left, workers))
 	}
 }

@@ -8,6 +8,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/plain"
+	"fernrelay/internal/tui/leg"
+	"fernrelay/internal/tui/screen"
 )
 
 // clipboardPatience is how long a terminal may take to say what is on its clipboard.
@@ -36,13 +38,13 @@ func (a *App) uncopied(text string) tea.Cmd {
 		return nil
 	}
 	a.copying = ""
-	a.sheet = &sheet{
-		title: "The terminal does not say whether it copied that. Write it to a file as well?",
-		rows:  []sheetRow{newText("file", "fern-relay.txt", "its name")},
-		done: func(sh *sheet) tea.Cmd {
-			file := filepath.Join(a.session.app.Project.Dir, strings.TrimSpace(sh.choice("file")))
-			return func() tea.Msg { return drawnMsg{sh, file, writeNew(file, text)} }
+	a.sheet = &screen.Sheet{
+		Title: "The terminal does not say whether it copied that. Write it to a file as well?",
+		Rows:  []screen.SheetRow{screen.NewText("file", "fern-relay.txt", "its name")},
+		Done: func(sh *screen.Sheet) tea.Cmd {
+			file := filepath.Join(a.session.App.Project.Dir, strings.TrimSpace(sh.Choice("file")))
+			return func() tea.Msg { return leg.DrawnMsg{Sheet: sh, File: file, Err: leg.WriteNew(file, text)} }
 		},
 	}
-	return a.sheet.open()
+	return a.sheet.Open()
 }

@@ -11,27 +11,29 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/mattn/go-shellwords"
+
+	"fernrelay/internal/tui/leg"
 )
 
 // editorReadyMsg brings the command that edits a place.
 type editorReadyMsg struct{ cmd *exec.Cmd }
 
 // editor opens a place in the user's editor.
-func (a *App) editor(at place) tea.Cmd {
-	if at.file == "" {
+func (a *App) editor(at leg.Place) tea.Cmd {
+	if at.File == "" {
 		return nil
 	}
-	p := a.session.app.Project
+	p := a.session.App.Project
 	return func() tea.Msg {
 		words, err := shellwords.Parse(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR")))
 		if err != nil || len(words) == 0 {
-			return sayMsg(fmt.Sprintf("%s:%d: set EDITOR to the command of your editor to open it from here", at.file, at.line))
+			return leg.SayMsg(fmt.Sprintf("%s:%d: set EDITOR to the command of your editor to open it from here", at.File, at.Line))
 		}
-		file, err := p.SourcePath(at.file)
+		file, err := p.SourcePath(at.File)
 		if err != nil {
-			return sayMsg(err.Error())
+			return leg.SayMsg(err.Error())
 		}
-		words = atPlace(words, file, at.line)
+		words = atPlace(words, file, at.Line)
 		cmd := exec.Command(words[0], words[1:]...)
 		cmd.Dir = p.Dir
 		return editorReadyMsg{cmd}

@@ -9,6 +9,9 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/internal/fleet"
+	"fernrelay/internal/progress"
+	"fernrelay/internal/tui/screen"
+	surveyleg "fernrelay/internal/tui/survey"
 	"fernrelay/internal/wording"
 )
 
@@ -25,7 +28,7 @@ func (a *App) View() tea.View {
 	v := tea.NewView(screen)
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
-	v.WindowTitle = "fern relay · " + plain.Line(a.session.app.Project.Name)
+	v.WindowTitle = "fern relay · " + plain.Line(a.session.App.Project.Name)
 	v.Cursor = cursor
 	return v
 }
@@ -35,22 +38,22 @@ func (a *App) screen() (text string, cursor *tea.Cursor) {
 	if a.width == 0 {
 		return "", nil
 	}
-	c := newCanvas(&a.cells, a.session.theme, a.width, a.height)
+	c := screen.NewCanvas(&a.cells, a.session.Theme, a.width, a.height)
 	if a.width < leastWidth || a.height < leastHeight {
-		c.text(0, 0, style{colour: c.theme.ink},
-			cut(fmt.Sprintf("fern relay needs %d×%d cells, here are %d×%d", leastWidth, leastHeight, a.width, a.height), a.width))
-		return c.render(), nil
+		c.Text(0, 0, screen.Style{Colour: c.Theme.Ink},
+			screen.Cut(fmt.Sprintf("fern relay needs %d×%d cells, here are %d×%d", leastWidth, leastHeight, a.width, a.height), a.width))
+		return c.Render(), nil
 	}
 	a.drawTop(c)
-	body := c.sub(0, topRows, a.width, a.height-topRows-bottomRows)
+	body := c.Sub(0, topRows, a.width, a.height-topRows-bottomRows)
 	if a.help {
 		a.drawHelp(body)
 	} else {
-		a.legs[a.leg].draw(body)
+		a.legs[a.leg].Draw(body)
 		a.drawHint(body)
 	}
 	if a.sheet != nil {
-		if x, y := a.sheet.draw(body); x >= 0 {
+		if x, y := a.sheet.Draw(body); x >= 0 {
 			cursor = tea.NewCursor(x, topRows+y)
 		}
 	}
@@ -61,7 +64,7 @@ func (a *App) screen() (text string, cursor *tea.Cursor) {
 			cursor.X, cursor.Y = pickColumn+cursor.X, a.height-2
 		}
 	}
-	return c.render(), cursor
+	return c.Render(), cursor
 }
 
 // candidatesShown bounds the completions of a pick that are shown at once.
@@ -69,17 +72,17 @@ const candidatesShown = 8
 
 // drawCandidates draws, above the pick line, the completions of the word that is being typed, with how many tests
 // each selects.
-func (a *App) drawCandidates(c canvas) {
-	t, l := c.theme, &a.line
+func (a *App) drawCandidates(c screen.Canvas) {
+	t, l := c.Theme, &a.line
 	n := min(len(l.candidates), candidatesShown)
 	if n == 0 {
 		return
 	}
-	first := follow(0, max(0, l.chosen), n, len(l.candidates))
+	first := screen.Follow(0, max(0, l.chosen), n, len(l.candidates))
 	list := l.candidates[first : first+n]
 	names, hints := 0, 0
 	for _, cand := range list {
-		names, hints = max(names, width(plain.Line(cand.Text))), max(hints, width(cand.Hint))
+		names, hints = max(names, screen.Width(plain.Line(cand.Text))), max(hints, screen.Width(cand.Hint))
 	}
 	names = min(names, 40)
 	wide := names + hints + 14
@@ -87,63 +90,63 @@ func (a *App) drawCandidates(c canvas) {
 	if at := l.input.Cursor(); at != nil {
 		x += at.X - (l.input.Position() - l.from)
 	}
-	x = max(1, min(x, c.width-wide-1))
-	c.clear(x-1, c.height-n-1, wide+1, n+1)
+	x = max(1, min(x, c.Width-wide-1))
+	c.Clear(x-1, c.Height-n-1, wide+1, n+1)
 	more := ""
 	if rest := len(l.candidates) - n; rest > 0 {
 		more = fmt.Sprintf("%d more ", rest)
 	}
-	c.rule(x, c.height-n-1, wide-1, t.faint(), "─")
-	c.text(x+1, c.height-n-1, style{colour: t.fog}, more)
+	c.Rule(x, c.Height-n-1, wide-1, t.Faint(), "─")
+	c.Text(x+1, c.Height-n-1, screen.Style{Colour: t.Fog}, more)
 	for i, cand := range list {
-		y, look := c.height-n+i, style{colour: t.ink}
-		colour, amount := t.fog, 0.15
+		y, look := c.Height-n+i, screen.Style{Colour: t.Ink}
+		colour, amount := t.Fog, 0.15
 		if first+i == l.chosen {
-			colour, amount, look.bold = t.leaf, 0.35, true
+			colour, amount, look.Bold = t.Leaf, 0.35, true
 		}
-		if !t.shades {
-			c.fill(x, y, wide-1, 1, colour, amount)
+		if !t.Shades {
+			c.Fill(x, y, wide-1, 1, colour, amount)
 		}
-		c.text(x+1, y, look, cut(plain.Line(cand.Text), names))
+		c.Text(x+1, y, look, screen.Cut(plain.Line(cand.Text), names))
 		if cand.Tests >= 0 {
-			c.right(x+names+10, y, style{colour: t.leaf}, fmt.Sprint(cand.Tests))
+			c.Right(x+names+10, y, screen.Style{Colour: t.Leaf}, fmt.Sprint(cand.Tests))
 		}
-		c.text(x+names+12, y, style{colour: t.fog}, cand.Hint)
-		if first+i == l.chosen && t.shades {
-			c.selectRow(x, y, wide-1, 1)
+		c.Text(x+names+12, y, screen.Style{Colour: t.Fog}, cand.Hint)
+		if first+i == l.chosen && t.Shades {
+			c.SelectRow(x, y, wide-1, 1)
 		}
 	}
 }
 
-func (a *App) drawTop(c canvas) {
-	t, s := c.theme, a.session
-	x := c.text(1, 0, style{t.leaf, true}, "fern relay")
-	x = c.text(x+3, 0, style{colour: t.ink}, cut(plain.Line(s.app.Project.Name), 40))
-	x = c.text(x+2, 0, style{colour: t.fog}, cut(plain.Line(a.revision), 40))
+func (a *App) drawTop(c screen.Canvas) {
+	t, s := c.Theme, a.session
+	x := c.Text(1, 0, screen.Style{Colour: t.Leaf, Bold: true}, "fern relay")
+	x = c.Text(x+3, 0, screen.Style{Colour: t.Ink}, screen.Cut(plain.Line(s.App.Project.Name), 40))
+	x = c.Text(x+2, 0, screen.Style{Colour: t.Fog}, screen.Cut(plain.Line(a.revision), 40))
 	clock := a.clock()
-	c.right(a.width-1, 0, style{colour: t.fog}, clock)
-	c.text(x+3, 0, style{colour: t.amber}, cut(ownWords(s.app.Own), a.width-x-6-width(clock)))
+	c.Right(a.width-1, 0, screen.Style{Colour: t.Fog}, clock)
+	c.Text(x+3, 0, screen.Style{Colour: t.Amber}, screen.Cut(surveyleg.OwnWords(s.App.Own), a.width-x-6-screen.Width(clock)))
 
-	c.rule(0, relayRow+1, a.width, t.faint(), "─")
+	c.Rule(0, relayRow+1, a.width, t.Faint(), "─")
 	for i, span := range a.spans() {
 		if i > 0 {
 			air := max(1, a.gap()/4)
-			c.rule(span.from-a.gap()+air, relayRow, a.gap()-2*air, t.faint(), "─")
+			c.Rule(span.from-a.gap()+air, relayRow, a.gap()-2*air, t.Faint(), "─")
 		}
-		figure, alarm := a.legs[i].figure()
-		words, number := style{colour: t.fog}, style{colour: t.fog}
+		figure, alarm := a.legs[i].Figure()
+		words, number := screen.Style{Colour: t.Fog}, screen.Style{Colour: t.Fog}
 		if i == a.leg {
-			words, number = style{t.ink, true}, style{colour: t.leaf}
-			c.rule(span.from-1, relayRow+1, span.to-span.from+2, t.leaf, "━")
+			words, number = screen.Style{Colour: t.Ink, Bold: true}, screen.Style{Colour: t.Leaf}
+			c.Rule(span.from-1, relayRow+1, span.to-span.from+2, t.Leaf, "━")
 		}
 		if alarm {
-			number.colour = t.rust
+			number.Colour = t.Rust
 		}
 		x := span.from
 		if span.named {
-			x = c.text(x, relayRow, words, a.legs[i].name()) + 1
+			x = c.Text(x, relayRow, words, a.legs[i].Name()) + 1
 		}
-		c.text(x, relayRow, number, figure)
+		c.Text(x, relayRow, number, figure)
 	}
 }
 
@@ -160,7 +163,7 @@ var gaps = []int{8, 6, 4, 3}
 func (a *App) gap() int {
 	all := 0
 	for i, leg := range a.legs {
-		all += a.figureRoom(i) + width(leg.name()) + 1
+		all += a.figureRoom(i) + screen.Width(leg.Name()) + 1
 	}
 	for _, gap := range gaps {
 		if all+gap*(len(a.legs)-1)+2 < a.width {
@@ -172,8 +175,8 @@ func (a *App) gap() int {
 
 // figureRoom is the columns that a leg's figure has.
 func (a *App) figureRoom(leg int) int {
-	figure, _ := a.legs[leg].figure()
-	return max(width(figure), a.legRoom(leg))
+	figure, _ := a.legs[leg].Figure()
+	return max(screen.Width(figure), a.legs[leg].Room(a.session.Picked.Total()))
 }
 
 // spans returns the place of each leg on the relay line. A leg keeps its place: its figure has room for as many
@@ -192,18 +195,12 @@ func (a *App) spansNamed(named func(leg int) bool) []span {
 	for i, leg := range a.legs {
 		room := a.figureRoom(i)
 		if named(i) {
-			room += width(leg.name()) + 1
+			room += screen.Width(leg.Name()) + 1
 		}
 		spans[i] = span{x, x + room, named(i)}
 		x += room + gap
 	}
 	return spans
-}
-
-// legRoom is the most that a leg's figure is expected to need.
-func (a *App) legRoom(leg int) int {
-	digits := len(fmt.Sprint(a.session.picked.total()))
-	return [...]int{2*digits + 4, 9, 2*digits + 4, 10, 8, 6}[leg]
 }
 
 func (a *App) legAt(x int) int {
@@ -217,28 +214,28 @@ func (a *App) legAt(x int) int {
 
 // clock says at the top right what runs.
 func (a *App) clock() string {
-	run := a.watch.run
+	run := a.watch.Run
 	switch {
-	case run != nil && run.fleet != nil && !run.ended:
-		return fleetWords(run.fleet)
-	case a.matrix.running():
-		return a.matrix.clockWords()
-	case run != nil && !run.ended:
-		return fmt.Sprintf("%s · %d of %d workers busy", history.Clock(run.now), run.busy(), len(run.tracks))
+	case run != nil && run.Fleet != nil && !run.Ended:
+		return fleetWords(run.Fleet)
+	case a.matrix.Busy():
+		return a.matrix.ClockWords()
+	case run != nil && !run.Ended:
+		return fmt.Sprintf("%s · %d of %d workers busy", history.Clock(run.Now), run.Busy(), len(run.Tracks))
 	case a.preparing:
 		return "preparing"
 	case a.working():
 		return "hunting"
-	case run != nil && run.number == 0:
-		return fmt.Sprintf("%s · workers idle", history.Clock(run.now))
+	case run != nil && run.Number == 0:
+		return fmt.Sprintf("%s · workers idle", history.Clock(run.Now))
 	case run != nil:
-		return fmt.Sprintf("run %d · %s · workers idle", run.number, history.Clock(run.now))
+		return fmt.Sprintf("run %d · %s · workers idle", run.Number, history.Clock(run.Now))
 	}
-	if all := a.ledger.all; a.leg == legLedger && len(all) > 0 {
+	if all := a.ledger.All; a.leg == legLedger && len(all) > 0 {
 		last := all[len(all)-1]
-		return fmt.Sprintf("run %d began %s", last.Number, ago(a.now.Sub(last.Began)))
+		return fmt.Sprintf("run %d began %s", last.Number, screen.Ago(a.now.Sub(last.Began)))
 	}
-	return fmt.Sprintf("%d workers idle", a.split.workers())
+	return fmt.Sprintf("%d workers idle", a.split.Workers())
 }
 
 // pickColumn is the column at which the pick begins on its line.
@@ -246,87 +243,87 @@ const pickColumn = 7
 
 // pickTotal returns the totals of the pick.
 func (a *App) pickTotal() string {
-	picked := &a.session.picked
-	sum := picked.weave.Total.Picked
+	picked := &a.session.Picked
+	sum := picked.Weave.Total.Picked
 	about, estimated := "", history.OfWhichEstimated(sum.Seconds, sum.Estimated)
-	if a.width < wideScreen && estimated != "" {
+	if a.width < screen.WideScreen && estimated != "" {
 		about, estimated = "about ", ""
 	}
-	return fmt.Sprintf("%d of %d tests · %s%s of work%s", len(picked.tests), picked.total(), about, history.Clock(sum.Seconds), estimated)
+	return fmt.Sprintf("%d of %d tests · %s%s of work%s", len(picked.Selected), picked.Total(), about, history.Clock(sum.Seconds), estimated)
 }
 
 // pickRoom returns the columns that the pick has.
-func (a *App) pickRoom() int { return a.width - pickColumn - width(a.pickTotal()) - 3 }
+func (a *App) pickRoom() int { return a.width - pickColumn - screen.Width(a.pickTotal()) - 3 }
 
-func (a *App) drawBottom(c canvas) {
-	t := c.theme
+func (a *App) drawBottom(c screen.Canvas) {
+	t := c.Theme
 	y := a.height - 2
-	c.rule(0, y-1, a.width, t.faint(), "─")
+	c.Rule(0, y-1, a.width, t.Faint(), "─")
 	total, room := a.pickTotal(), a.pickRoom()
-	counts := style{colour: t.leaf}
-	c.text(1, y, style{colour: t.fog}, "pick")
+	counts := screen.Style{Colour: t.Leaf}
+	c.Text(1, y, screen.Style{Colour: t.Fog}, "pick")
 	switch text := a.line.text(a.session); {
 	case a.line.editing:
-		c.text(pickColumn, y, style{t.ink, true}, plainView(a.line.input))
+		c.Text(pickColumn, y, screen.Style{Colour: t.Ink, Bold: true}, screen.PlainView(a.line.input))
 	case text == "":
-		c.text(pickColumn, y, style{colour: t.fog}, "all")
+		c.Text(pickColumn, y, screen.Style{Colour: t.Fog}, "all")
 	default:
-		c.text(pickColumn, y, style{t.ink, true}, cut(text, room))
+		c.Text(pickColumn, y, screen.Style{Colour: t.Ink, Bold: true}, screen.Cut(text, room))
 	}
-	c.right(a.width-1, y, counts, total)
+	c.Right(a.width-1, y, counts, total)
 	if wrong := a.line.wrong; wrong != nil {
 		a.drawWrong(c, y)
 		return
 	}
 	if a.message != "" {
-		c.text(1, y+1, style{colour: t.amber}, cut(plain.Line(a.message), a.width-2))
+		c.Text(1, y+1, screen.Style{Colour: t.Amber}, screen.Cut(plain.Line(a.message), a.width-2))
 		return
 	}
 	if a.broken != "" {
-		c.text(1, y+1, style{colour: t.rust}, cut(plain.Line(a.broken), a.width-2))
+		c.Text(1, y+1, screen.Style{Colour: t.Rust}, screen.Cut(plain.Line(a.broken), a.width-2))
 		return
 	}
 	a.drawKeys(c, y+1)
 }
 
 // drawWrong marks the column of a wrong pick and says on the last row what is wrong.
-func (a *App) drawWrong(c canvas, y int) {
+func (a *App) drawWrong(c screen.Canvas, y int) {
 	wrong := a.line.wrong
 	column := pickColumn + wrong.Column - 1
-	if column < c.width {
-		c.text(column, y-1, style{c.theme.rust, true}, "▼")
+	if column < c.Width {
+		c.Text(column, y-1, screen.Style{Colour: c.Theme.Rust, Bold: true}, "▼")
 	}
-	c.text(1, y+1, style{colour: c.theme.rust}, cut(fmt.Sprintf("column %d: %s", wrong.Column, wrong.Message), c.width-2))
+	c.Text(1, y+1, screen.Style{Colour: c.Theme.Rust}, screen.Cut(fmt.Sprintf("column %d: %s", wrong.Column, wrong.Message), c.Width-2))
 }
 
 // drawKeys shows the keys that work now: those of the frame at the end of the row, and before them those of the
 // leg, as many as there is room for.
-func (a *App) drawKeys(c canvas, y int) {
+func (a *App) drawKeys(c screen.Canvas, y int) {
 	switch {
 	case a.sheet != nil:
-		drawBindings(c, 1, y, c.width-1, sheetKeys)
+		drawBindings(c, 1, y, c.Width-1, screen.SheetKeys)
 		return
 	case a.line.editing:
-		drawBindings(c, 1, y, c.width-1, pickKeys)
+		drawBindings(c, 1, y, c.Width-1, pickKeys)
 		return
 	}
 	frame := []key.Binding{keyPick, keyHelp, keyQuit}
-	room := c.width - 1
+	room := c.Width - 1
 	for _, b := range frame {
-		room -= width(b.Help().Key) + width(b.Help().Desc) + 4
+		room -= screen.Width(b.Help().Key) + screen.Width(b.Help().Desc) + 4
 	}
-	drawBindings(c, drawBindings(c, 1, y, room, a.legs[a.leg].keys()), y, c.width, frame)
+	drawBindings(c, drawBindings(c, 1, y, room, a.legs[a.leg].Keys()), y, c.Width, frame)
 }
 
 // drawBindings draws keys from x on and returns the column after the last that fits.
-func drawBindings(c canvas, x, y, room int, bindings []key.Binding) int {
+func drawBindings(c screen.Canvas, x, y, room int, bindings []key.Binding) int {
 	for _, b := range bindings {
 		help := b.Help()
-		if x+width(help.Key)+1+width(help.Desc) > room {
+		if x+screen.Width(help.Key)+1+screen.Width(help.Desc) > room {
 			break
 		}
-		x = c.text(x, y, style{colour: c.theme.leaf}, help.Key)
-		x = c.text(x+1, y, style{colour: c.theme.fog}, help.Desc) + 3
+		x = c.Text(x, y, screen.Style{Colour: c.Theme.Leaf}, help.Key)
+		x = c.Text(x+1, y, screen.Style{Colour: c.Theme.Fog}, help.Desc) + 3
 	}
 	return x
 }
@@ -344,12 +341,12 @@ var pickKeys = []key.Binding{
 }
 
 // fleetWords says at the top right how a fleet run is.
-func fleetWords(f *liveFleet) string {
+func fleetWords(f *progress.Fleet) string {
 	here := 0
-	for _, m := range f.machines {
+	for _, m := range f.Machines {
 		if m.State == fleet.MachineRunning {
 			here++
 		}
 	}
-	return fmt.Sprintf("fleet run %s · %d of %s", cut(plain.Line(f.id), 30), here, wording.Plural(len(f.machines), "machine"))
+	return fmt.Sprintf("fleet run %s · %d of %s", screen.Cut(plain.Line(f.ID), 30), here, wording.Plural(len(f.Machines), "machine"))
 }

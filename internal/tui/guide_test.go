@@ -7,6 +7,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"fernrelay/internal/tui/leg"
+	"fernrelay/internal/tui/screen"
 )
 
 var update = flag.Bool("update", false, "write the tables of keys into docs/keys.md")
@@ -15,16 +18,16 @@ var update = flag.Bool("update", false, "write the tables of keys into docs/keys
 // words, in a table per leg.
 func TestKeysAreExplained(t *testing.T) {
 	a := newApp(t, made(3, 4, 2))
-	tables := map[string][]keyLine{"Everywhere": everywhere}
-	for i, leg := range a.legs {
-		tables[leg.name()] = guides[i]
-		for _, b := range leg.keys() {
+	tables := map[string][]leg.KeyLine{"Everywhere": everywhere}
+	for _, view := range a.legs {
+		tables[view.Name()] = view.Guide()
+		for _, b := range view.Keys() {
 			pressed := b.Help().Key
-			known := slices.ContainsFunc(guides[i], func(line keyLine) bool {
-				return line.key == pressed || pressed == "↑↓" && line.key == "arrows"
+			known := slices.ContainsFunc(view.Guide(), func(line leg.KeyLine) bool {
+				return line.Key == pressed || pressed == "↑↓" && line.Key == "arrows"
 			})
 			if !known {
-				t.Errorf("%s: nothing explains the key %s, %s", leg.name(), pressed, b.Help().Desc)
+				t.Errorf("%s: nothing explains the key %s, %s", view.Name(), pressed, b.Help().Desc)
 			}
 		}
 	}
@@ -38,10 +41,10 @@ func TestKeysAreExplained(t *testing.T) {
 		var table strings.Builder
 		table.WriteString("| key | what it does |\n| --- | --- |\n")
 		for _, line := range lines {
-			if width(line.does) > leastWidth-helpKey-4 {
-				t.Errorf("%s: %q is cut off on the least screen", name, line.does)
+			if screen.Width(line.Does) > leastWidth-helpKey-4 {
+				t.Errorf("%s: %q is cut off on the least screen", name, line.Does)
 			}
-			fmt.Fprintf(&table, "| `%s` | %s |\n", line.key, line.does)
+			fmt.Fprintf(&table, "| `%s` | %s |\n", line.Key, line.Does)
 		}
 		before, section, found := strings.Cut(text, "\n## "+name+"\n")
 		words, old, hasTable := strings.Cut(section, "| key |")

@@ -8,33 +8,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"fernrelay/internal/tui/screen"
 	"fernrelay/internal/wholefile"
 )
-
-// A hint is the line that leads a newcomer of a leg. It goes for good when one of its keys is first pressed there.
-type hint struct {
-	words string
-	keys  []string
-}
-
-// hintOf returns the hint of the leg that is shown.
-func (a *App) hintOf() hint {
-	switch {
-	case a.leg == legSurvey:
-		return hint{"first: arrows move over groups and tags, + narrows the pick to a cell, r runs it", []string{"+", "-", "=", "r"}}
-	case a.leg == legSplit:
-		return hint{"first: [ and ] change the number of shards, enter runs the plan", []string{"[", "]", "enter"}}
-	case a.leg == legWatch && len(a.watch.list) > 0:
-		return hint{"first: arrows choose a result, h hunts what made it fail, e opens its line in your editor", []string{"h", "e", "r", "R"}}
-	case a.leg == legHunt && len(a.hunt.hunts) > 0:
-		return hint{"first: each row is a trial of half the suspects; p looks for a patch, c copies a command", []string{"c", "enter", "m", "p"}}
-	case a.leg == legLedger && len(a.ledger.all) > 0:
-		return hint{"first: left and right choose a run, enter opens its report", []string{"left", "right", "enter"}}
-	case a.leg == legMatrix && len(a.matrix.rows) > 0:
-		return hint{"first: r runs every crossing, enter only the one under the cursor", []string{"r", "enter"}}
-	}
-	return hint{}
-}
 
 // hintsMsg brings the names of the legs that were used before.
 type hintsMsg struct{ used []string }
@@ -61,8 +37,8 @@ func recallHints() tea.Msg {
 
 // useLeg ends the hint of the leg that is shown if a key is one of its keys.
 func (a *App) useLeg(pressed string) tea.Cmd {
-	name := a.legs[a.leg].name()
-	if !a.hints || slices.Contains(a.used, name) || !slices.Contains(a.hintOf().keys, pressed) {
+	name := a.legs[a.leg].Name()
+	if !a.hints || slices.Contains(a.used, name) || !slices.Contains(a.legs[a.leg].Hint().Keys, pressed) {
 		return nil
 	}
 	a.used = append(a.used, name)
@@ -77,15 +53,15 @@ func (a *App) useLeg(pressed string) tea.Cmd {
 }
 
 // drawHint shows the hint of the leg in the air above it.
-func (a *App) drawHint(c canvas) {
-	if !a.hints || a.help || a.sheet != nil || slices.Contains(a.used, a.legs[a.leg].name()) {
+func (a *App) drawHint(c screen.Canvas) {
+	if !a.hints || a.help || a.sheet != nil || slices.Contains(a.used, a.legs[a.leg].Name()) {
 		return
 	}
-	words := a.hintOf().words
-	for x := range min(c.width, width(words)+4) {
-		if !c.isBlank(x, 0) {
+	words := a.legs[a.leg].Hint().Words
+	for x := range min(c.Width, screen.Width(words)+4) {
+		if !c.IsBlank(x, 0) {
 			return
 		}
 	}
-	c.text(2, 0, style{colour: c.theme.fog}, cut(words, c.width-4))
+	c.Text(2, 0, screen.Style{Colour: c.Theme.Fog}, screen.Cut(words, c.Width-4))
 }

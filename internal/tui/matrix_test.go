@@ -12,7 +12,9 @@ import (
 	"fernrelay/core/matrix"
 	"fernrelay/core/run"
 	"fernrelay/core/schedule"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/project"
+	matrixleg "fernrelay/internal/tui/matrix"
 )
 
 // playMatrix gives the project a matrix of a number of stores and two seasons, with the events of its crossings: the first tests
@@ -28,31 +30,31 @@ func playMatrix(a *App, stores, tests int, end bool) {
 	if err != nil {
 		panic(err)
 	}
-	p := *a.session.app.Project
+	p := *a.session.App.Project
 	p.Matrix = &project.Matrix{Matrix: m, AtOnce: len(m.Crossings), Then: "./announce " + strings.Repeat("x", 100)}
-	a.session.app.Project = &p
+	a.session.App.Project = &p
 	v := a.matrix
-	v.reset()
-	live := &liveMatrix{began: time.Now(), atOnce: len(m.Crossings), cancel: func() {}, finishing: func() {}, busy: true}
-	v.begin(live, m.Crossings)
-	picked := a.session.picked.tests[:tests]
+	v.Reset()
+	live := &matrixleg.Live{Began: time.Now(), AtOnce: len(m.Crossings), Cancel: func() {}, Finishing: func() {}, Busy: true}
+	v.Begin(live, m.Crossings)
+	picked := a.session.Picked.Selected[:tests]
 	tally := matrix.NewTally(m)
-	for _, row := range v.rows {
+	for _, row := range v.Rows {
 		if row.State == matrix.LeftOut {
 			continue
 		}
 		began := time.Now().Add(-10 * time.Second)
 		result := row.Result
 		result.State, result.Began, result.Tests = matrix.Running, began, tests
-		crossing := newLiveRun(schedule.Of([]schedule.Batch{{Tests: picked}}, nil), 2, a.session.picked.PastOf)
+		crossing := progress.New(schedule.Of([]schedule.Batch{{Tests: picked}}, nil), 2, a.session.Picked.PastOf)
 		events := 0
 		put := func(e run.Event) {
 			e.At = began.Add(time.Duration(events%100) * 90 * time.Millisecond)
 			events++
-			crossing.apply(e)
+			crossing.Apply(e)
 		}
-		live.steps.put(matrixStep{key: row.Key(), live: crossing})
-		live.steps.put(matrixStep{key: row.Key(), result: &result})
+		live.Steps.Put(matrixleg.Step{Key: row.Key(), Live: crossing})
+		live.Steps.Put(matrixleg.Step{Key: row.Key(), Result: &result})
 		put(run.Event{Event: run.RunBegins})
 		put(run.Event{Event: run.ServiceReady, Service: "水" + strings.Repeat("s", 60), Seconds: run.Took(1.2), Text: "URL\x1b[1m=" + strings.Repeat("u", 200)})
 		ran := run.New()
@@ -74,13 +76,13 @@ func playMatrix(a *App, stores, tests int, end bool) {
 		if end {
 			ended := result
 			ended.End(7, ran)
-			live.steps.put(matrixStep{key: row.Key(), result: &ended})
+			live.Steps.Put(matrixleg.Step{Key: row.Key(), Result: &ended})
 		}
 	}
-	v.follow(time.Now())
-	v.explained = a.session.app.Explained(tally.Explain())
-	if live.ended = end; end {
-		v.then.Outcome, v.then.Why = run.Skipped, "2 that must pass did not"
+	v.Follow(time.Now())
+	v.Explained = a.session.App.Explained(tally.Explain())
+	if live.Ended = end; end {
+		v.Then.Outcome, v.Then.Why = run.Skipped, "2 that must pass did not"
 	}
 }
 
@@ -119,11 +121,11 @@ func shown(a *App) string {
 }
 
 // firstCrossing returns the crossing that is shown first.
-func firstCrossing(a *App) *matrixRow { return a.matrix.rows[a.matrix.order[0]] }
+func firstCrossing(a *App) *matrixleg.Row { return a.matrix.Rows[a.matrix.Order[0]] }
 
 // TestBins holds that joining bins loses no test.
 func TestBins(t *testing.T) {
-	var b bins
+	var b matrixleg.Bins
 	bad := 0
 	for i := range 5000 {
 		o := run.Passed
@@ -131,15 +133,15 @@ func TestBins(t *testing.T) {
 			o = run.Failed
 			bad++
 		}
-		b.add(float64(i)*0.1, o)
+		b.Add(float64(i)*0.1, o)
 	}
 	done, found := 0, 0
 	for x := range 100 {
-		d, f := b.between(float64(x)*5.13, float64(x+1)*5.13)
+		d, f := b.Between(float64(x)*5.13, float64(x+1)*5.13)
 		done, found = done+d, found+f
 	}
-	if done != 5000 || found != bad || len(b.done) > mostBins {
-		t.Errorf("%d tests, %d bad in %d bins, want 5000, %d", done, found, len(b.done), bad)
+	if done != 5000 || found != bad || len(b.Done) > matrixleg.MostBins {
+		t.Errorf("%d tests, %d bad in %d bins, want 5000, %d", done, found, len(b.Done), bad)
 	}
 }
 
@@ -150,18 +152,18 @@ func BenchmarkMatrixFlood(b *testing.B) {
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	playMatrix(a, 6, 250, false)
 	a.leg = legMatrix
-	tests := a.session.picked.tests[:250]
+	tests := a.session.Picked.Selected[:250]
 	at := time.Now()
 	for i := 0; b.Loop(); i++ {
-		for _, row := range a.matrix.rows {
-			if row.live == nil {
+		for _, row := range a.matrix.Rows {
+			if row.Live == nil {
 				continue
 			}
 			for n := range 10 {
 				id := tests[(i*10+n)%len(tests)].ID
 				at = at.Add(100 * time.Microsecond)
-				row.live.apply(run.Event{Event: run.Started, ID: id, Worker: 1 + n%2, Batch: 1, At: at})
-				row.live.apply(run.Event{Event: run.Finished, ID: id, Worker: 1 + n%2, Batch: 1, At: at, Outcome: run.Outcomes[n%2], Seconds: run.Took(0.01)})
+				row.Live.Apply(run.Event{Event: run.Started, ID: id, Worker: 1 + n%2, Batch: 1, At: at})
+				row.Live.Apply(run.Event{Event: run.Finished, ID: id, Worker: 1 + n%2, Batch: 1, At: at, Outcome: run.Outcomes[n%2], Seconds: run.Took(0.01)})
 			}
 		}
 		a.Update(tickMsg(at))

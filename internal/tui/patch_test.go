@@ -9,24 +9,25 @@ import (
 
 	"fernrelay/core/hunt"
 	"fernrelay/internal/hunting"
+	huntleg "fernrelay/internal/tui/hunt"
 )
 
 // TestPatchFits draws a patch, the search for one and the reason why there is none in all sizes, with hostile text, and
 // holds that the verdict's sentence is above it on the least screen.
 func TestPatchFits(t *testing.T) {
 	diff := "--- a/p_test.go\n+++ b/p_test.go\n@@ -1,3 +1,5 @@\n func TestX(t *testing.T) {\n+\told\x1b[31m := 水\n-\tgone " + strings.Repeat("long ", 60) + "\n"
-	for name, known := range map[string]*repair{
-		"looking": {looking: true},
-		"none":    {err: errors.New("variable p.beds: it has a sync.Mutex\x1b[2J, which must not be copied\n" + strings.Repeat("reason ", 90))},
-		"a patch": {patch: &hunting.Patch{Diff: diff, File: "/p/p_test.go", Trials: []string{"TestX alone: passed", strings.Repeat("trial ", 40)}}},
+	for name, known := range map[string]*huntleg.Repair{
+		"looking": {Looking: true},
+		"none":    {Err: errors.New("variable p.beds: it has a sync.Mutex\x1b[2J, which must not be copied\n" + strings.Repeat("reason ", 90))},
+		"a patch": {Patch: &hunting.Patch{Diff: diff, File: "/p/p_test.go", Trials: []string{"TestX alone: passed", strings.Repeat("trial ", 40)}}},
 	} {
 		for _, size := range [][2]int{{80, 24}, {100, 30}, {160, 40}, {300, 80}} {
 			a := newApp(t, made(3, 4, 2))
 			a.width, a.height, a.leg = size[0], size[1], legHunt
-			victim := a.session.picked.Catalog.Tests[0]
-			finding := hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.picked.Catalog.Tests[1].ID}}, With: hunt.Times{Runs: 5, Failed: 5}}
-			a.hunt.hunts = []*liveHunt{{victim: victim, ended: true, progress: hunt.Progress{Victim: victim.ID, Finding: finding}}}
-			a.hunt.repairs[victim.ID], a.hunt.patching = known, true
+			victim := a.session.Picked.Catalog.Tests[0]
+			finding := hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.Picked.Catalog.Tests[1].ID}}, With: hunt.Times{Runs: 5, Failed: 5}}
+			a.hunt.Hunts = []*huntleg.Live{{Victim: victim, Ended: true, Progress: hunt.Progress{Victim: victim.ID, Finding: finding}}}
+			a.hunt.Repairs[victim.ID], a.hunt.Patching = known, true
 			text, _ := a.screen()
 			lines := strings.Split(ansi.Strip(text), "\n")
 			if len(lines) > size[1] {
@@ -49,26 +50,26 @@ func TestPatchKeys(t *testing.T) {
 	a := newApp(t, made(3, 4, 2))
 	a.width, a.height, a.leg = 160, 40, legHunt
 	press(a, "p")
-	if a.message == "" || a.stopMending != nil {
+	if a.message == "" || a.hunt.Busy() {
 		t.Error("without a hunt p does something")
 	}
-	victim := a.session.picked.Catalog.Tests[0]
-	h := &liveHunt{victim: victim, ended: true, progress: hunt.Progress{Victim: victim.ID}}
-	a.hunt.hunts = []*liveHunt{h}
+	victim := a.session.Picked.Catalog.Tests[0]
+	h := &huntleg.Live{Victim: victim, Ended: true, Progress: hunt.Progress{Victim: victim.ID}}
+	a.hunt.Hunts = []*huntleg.Live{h}
 	press(a, "p")
-	if !strings.Contains(a.message, "nothing to repair") || a.stopMending != nil {
+	if !strings.Contains(a.message, "nothing to repair") || a.hunt.Busy() {
 		t.Errorf("without a culprit p says %q", a.message)
 	}
-	h.progress.Finding = hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.picked.Catalog.Tests[1].ID}}}
+	h.Progress.Finding = hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.Picked.Catalog.Tests[1].ID}}}
 	press(a, "p") // the tests are no Go tests
-	known := a.hunt.repairs[victim.ID]
-	if known == nil || known.err == nil || a.stopMending != nil || !a.hunt.patching {
+	known := a.hunt.Repairs[victim.ID]
+	if known == nil || known.Err == nil || a.hunt.Busy() || !a.hunt.Patching {
 		t.Fatalf("p finds %+v", known)
 	}
 	if press(a, "w"); a.sheet != nil {
 		t.Error("what is no patch can be written")
 	}
-	a.hunt.repairs[victim.ID] = &repair{patch: &hunting.Patch{Diff: "+x\n", File: "/p/p_test.go"}}
+	a.hunt.Repairs[victim.ID] = &huntleg.Repair{Patch: &hunting.Patch{Diff: "+x\n", File: "/p/p_test.go"}}
 	press(a, "A")
 	if a.sheet == nil {
 		t.Fatal("A does not ask")
@@ -77,7 +78,7 @@ func TestPatchKeys(t *testing.T) {
 	if a.sheet != nil || strings.Contains(a.message, "written") {
 		t.Errorf("no is taken for yes: %q", a.message)
 	}
-	if press(a, "p"); a.hunt.patching {
+	if press(a, "p"); a.hunt.Patching {
 		t.Error("p does not hide the patch")
 	}
 	if press(a, "A"); a.sheet != nil {

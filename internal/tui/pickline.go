@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/pick"
+	"fernrelay/internal/tui/leg"
 )
 
 // pickLine is the line that shows the pick and on which it is typed. The figures follow while it is typed; during
@@ -29,7 +30,7 @@ type pickLine struct {
 // pickedMsg brings the figures of a pick.
 type pickedMsg struct {
 	number  int
-	figures figures
+	figures leg.Figures
 	err     error
 }
 
@@ -41,17 +42,17 @@ func newPickLine() pickLine {
 }
 
 // edit begins to edit the present pick.
-func (l *pickLine) edit(s *session) tea.Cmd {
-	l.editing, l.before = true, s.picked.text
-	l.input.SetValue(s.picked.text)
+func (l *pickLine) edit(s *leg.Session) tea.Cmd {
+	l.editing, l.before = true, s.Picked.Text
+	l.input.SetValue(s.Picked.Text)
 	l.input.CursorEnd()
 	l.candidates = nil
 	return l.input.Focus()
 }
 
 // complete finds completions of the word at the cursor.
-func (l *pickLine) complete(s *session) {
-	l.from, l.candidates = s.picked.Index.Complete(l.input.Value(), l.input.Position())
+func (l *pickLine) complete(s *leg.Session) {
+	l.from, l.candidates = s.Picked.Index.Complete(l.input.Value(), l.input.Position())
 	l.chosen = -1
 }
 
@@ -74,7 +75,7 @@ func (l *pickLine) accept() {
 }
 
 // update takes a message while the pick is edited.
-func (l *pickLine) update(msg tea.Msg, s *session) tea.Cmd {
+func (l *pickLine) update(msg tea.Msg, s *leg.Session) tea.Cmd {
 	if press, ok := msg.(tea.KeyPressMsg); ok {
 		switch press.String() {
 		case "enter":
@@ -107,12 +108,12 @@ func (l *pickLine) update(msg tea.Msg, s *session) tea.Cmd {
 }
 
 // set replaces the pick, and undo brings back the one before.
-func (l *pickLine) set(text string, s *session) tea.Cmd {
-	l.past = append(l.past, s.picked.text)
+func (l *pickLine) set(text string, s *leg.Session) tea.Cmd {
+	l.past = append(l.past, s.Picked.Text)
 	return l.evaluate(text, s)
 }
 
-func (l *pickLine) undo(s *session) tea.Cmd {
+func (l *pickLine) undo(s *leg.Session) tea.Cmd {
 	if len(l.past) == 0 {
 		return nil
 	}
@@ -122,37 +123,37 @@ func (l *pickLine) undo(s *session) tea.Cmd {
 }
 
 // again computes the figures of the line's pick again, as after a run.
-func (l *pickLine) again(s *session) tea.Cmd {
+func (l *pickLine) again(s *leg.Session) tea.Cmd {
 	if l.editing {
 		return l.evaluate(l.input.Value(), s)
 	}
-	return l.evaluateFor(s.picked.text, s, s.begun)
+	return l.evaluateFor(s.Picked.Text, s, s.Begun)
 }
 
 // evaluate works out the figures of a pick beside the interface's own path.
-func (l *pickLine) evaluate(text string, s *session) tea.Cmd { return l.evaluateFor(text, s, nil) }
+func (l *pickLine) evaluate(text string, s *leg.Session) tea.Cmd { return l.evaluateFor(text, s, nil) }
 
-func (l *pickLine) evaluateFor(text string, s *session, begun *begun) tea.Cmd {
+func (l *pickLine) evaluateFor(text string, s *leg.Session, begun *leg.Begun) tea.Cmd {
 	l.asked++
 	l.coming = &text
-	number, memory := l.asked, s.app.Tests
+	number, memory := l.asked, s.App.Tests
 	return func() tea.Msg {
-		f, err := evaluate(memory, text, begun)
+		f, err := leg.Evaluate(memory, text, begun)
 		return pickedMsg{number, f, err}
 	}
 }
 
 // text returns the pick that the line shows, at once while its figures are worked out.
-func (l *pickLine) text(s *session) string {
+func (l *pickLine) text(s *leg.Session) string {
 	if l.coming != nil {
 		return *l.coming
 	}
-	return s.picked.text
+	return s.Picked.Text
 }
 
 // take returns the figures of the latest evaluation; ok is false for those of an earlier one, and if the pick is
 // wrong.
-func (l *pickLine) take(msg pickedMsg) (f figures, ok bool) {
+func (l *pickLine) take(msg pickedMsg) (f leg.Figures, ok bool) {
 	if msg.number != l.asked {
 		return f, false
 	}
@@ -168,7 +169,7 @@ func (l *pickLine) take(msg pickedMsg) (f figures, ok bool) {
 	}
 	l.editing = false
 	l.input.Blur()
-	if msg.figures.text != l.before {
+	if msg.figures.Text != l.before {
 		l.past = append(l.past, l.before)
 	}
 	return msg.figures, true

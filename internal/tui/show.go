@@ -10,6 +10,7 @@ import (
 	"fernrelay/internal/app"
 	"fernrelay/internal/fleet"
 	"fernrelay/internal/processors"
+	watchleg "fernrelay/internal/tui/watch"
 )
 
 // Run shows the application until it is quit.
@@ -19,7 +20,7 @@ func Run(ctx context.Context, r *app.App) error {
 
 // Follow shows the application on the runs that other processes do in the project.
 func Follow(ctx context.Context, r *app.App) error {
-	return show(ctx, r, func(a *App) { a.watch.follows, a.leg = true, legWatch })
+	return show(ctx, r, func(a *App) { a.watch.Follows, a.leg = true, legWatch })
 }
 
 // drawsPerSecond is how often a frame that has changed can be drawn: after a key, the next one is at most 8 ms away. What
@@ -79,6 +80,6 @@ func (a *App) job(cmd tea.Cmd) tea.Cmd {
 func FollowFleet(ctx context.Context, r *app.App, station fleet.Options, id string) error {
 	return show(ctx, r, func(a *App) {
 		station.Report = nil // the frame shows what fails
-		a.watch.follows, a.watch.fleet, a.leg = true, &fleetRun{station: station, id: id}, legWatch
+		a.watch.Follows, a.watch.Fleet, a.leg = true, &watchleg.FleetRun{Station: station, ID: id}, legWatch
 	})
 }

@@ -2,15 +2,17 @@
 //
 //	err := tui.Run(ctx, project)
 //
-// Each leg is a [view] with its own keys. A view changes only when it takes a message; what it wants from the
-// rest of the application it asks for with a message. Drawing changes nothing and reads no file: everything that
-// takes time or touches the disk is a tea.Cmd. What goes on beside the interface is put into inboxes, which Update empties before each
-// frame.
+// Each leg is a [leg.Leg] in a folder of its own, and a line in [New]. A leg changes only when it takes a message; what it wants from
+// the rest of the application it asks for with a message, which is handled here in one place. Drawing changes nothing and reads no file:
+// everything that takes time or touches the disk is a tea.Cmd. What goes on beside the interface is put into inboxes, which Update
+// empties before each frame.
 package tui
 
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -24,7 +26,16 @@ import (
 	"fernrelay/core/pick"
 	"fernrelay/core/plain"
 	"fernrelay/internal/app"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/project"
+	huntleg "fernrelay/internal/tui/hunt"
+	ledgerleg "fernrelay/internal/tui/ledger"
+	"fernrelay/internal/tui/leg"
+	matrixleg "fernrelay/internal/tui/matrix"
+	"fernrelay/internal/tui/screen"
+	splitleg "fernrelay/internal/tui/split"
+	surveyleg "fernrelay/internal/tui/survey"
+	watchleg "fernrelay/internal/tui/watch"
 	"fernrelay/internal/wording"
 )
 
@@ -47,14 +58,14 @@ const (
 // App is the Bubble Tea model of the application.
 type App struct {
 	ctx           context.Context
-	session       *session
-	legs          []view
+	session       *leg.Session
+	legs          []leg.Leg
 	leg           int
-	split         *splitView
-	watch         *watch
-	hunt          *huntView
-	ledger        *ledgerView
-	matrix        *matrixView
+	split         *splitleg.View
+	watch         *watchleg.View
+	hunt          *huntleg.View
+	ledger        *ledgerleg.View
+	matrix        *matrixleg.View
 	line          pickLine
 	help          bool
 	helpPage      int
@@ -64,15 +75,14 @@ type App struct {
 	dark          bool
 	profile       colorprofile.Profile
 	revision      string
-	message       string   // about what went wrong last
-	broken        string   // what keeps the project from being read again, until it is mended
-	sheet         *sheet   // nil if there is none
-	changes       []change // of the project, to be made one after the other
+	message       string        // about what went wrong last
+	broken        string        // what keeps the project from being read again, until it is mended
+	sheet         *screen.Sheet // nil if there is none
+	changes       []leg.Change  // of the project, to be made one after the other
 	changing      bool
 	files         []string       // that changed and have not been looked at yet
 	waiting       []catalog.Test // to be hunted once the run that ended is kept
 	preparing     bool           // a run is being prepared
-	stopMending   func()         // ends the trials of a patch; nil if there are none
 	ticking       bool
 	quits         int            // how often it was asked to end
 	asked         bool           // whether to end what runs
@@ -84,14 +94,14 @@ type App struct {
 
 // New returns the application on an open project.
 func New(ctx context.Context, r *app.App) (*App, error) {
-	s := &session{app: r, theme: newTheme(nil, true, colorprofile.TrueColor)}
+	s := &leg.Session{App: r, Theme: screen.NewTheme(nil, true, colorprofile.TrueColor)}
 	var err error
-	if s.picked, err = evaluate(r.Tests, firstPick(r), nil); err != nil {
+	if s.Picked, err = leg.Evaluate(r.Tests, firstPick(r), nil); err != nil {
 		return nil, err
 	}
 	a := &App{ctx: ctx, session: s, dark: true, profile: colorprofile.TrueColor, now: time.Now(), line: newPickLine()}
-	a.split, a.watch, a.hunt, a.ledger, a.matrix = newSplitView(s), newWatch(s), newHuntView(s), newLedgerView(s), newMatrixView(s)
-	a.legs = []view{newSurvey(s), a.split, a.watch, a.hunt, a.ledger, a.matrix}
+	a.split, a.watch, a.hunt, a.ledger, a.matrix = splitleg.New(s), watchleg.New(s), huntleg.New(s), ledgerleg.New(s), matrixleg.New(s)
+	a.legs = []leg.Leg{surveyleg.New(s), a.split, a.watch, a.hunt, a.ledger, a.matrix}
 	a.message = noteWords(r.Notes)
 	return a, nil
 }
@@ -109,13 +119,13 @@ func firstPick(r *app.App) string {
 }
 
 // share replaces the session by a changed one.
-func (a *App) share(change func(s *session)) tea.Cmd {
+func (a *App) share(change func(s *leg.Session)) tea.Cmd {
 	s := *a.session
 	change(&s)
 	a.session = &s
 	var cmds []tea.Cmd
 	for _, leg := range a.legs {
-		cmds = append(cmds, leg.see(&s))
+		cmds = append(cmds, leg.See(&s))
 	}
 	return tea.Batch(cmds...)
 }
@@ -125,24 +135,24 @@ type (
 	revisionMsg string
 	editedMsg   struct{ err error }
 	lookMsg     struct{}
-	touchedMsg  struct{ run *liveRun } // files changed that touch what it runs
+	touchedMsg  struct{ run *progress.Run } // files changed that touch what it runs
 	runReadyMsg struct {
 		request app.Request
-		live    *liveRun
+		live    *progress.Run
 		err     error
 	}
 	filesMsg   []string // that changed, by their absolute paths
 	watchedMsg struct{ err error }
 	changedMsg struct {
 		app   *app.App
-		asked change
+		asked leg.Change
 		err   error
 	}
 )
 
 // Init asks the terminal for its background and git for the revision.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.split.planner.advise(), a.look(), a.recallHunts(), recallHints, func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.app.Project.Dir)) })
+	return tea.Batch(tea.RequestBackgroundColor, a.split.Planner.Advise(), a.look(), a.hunt.Recall(), recallHints, func() tea.Msg { return revisionMsg(project.Revision(a.ctx, a.session.App.Project.Dir)) })
 }
 
 // Update takes a message, and lays out what is shown.
@@ -160,18 +170,18 @@ func (a *App) fit() tea.Cmd {
 		a.line.input.SetWidth(a.pickRoom() - 1) // it scrolls if the pick is longer
 	}
 	if a.sheet != nil {
-		a.sheet.fit(a.width)
+		a.sheet.Fit(a.width)
 	}
-	if a.watch.run == nil {
-		a.watch.idle = a.idleWords()
+	if a.watch.Run == nil {
+		a.watch.Idle = a.idleWords()
 	}
-	return a.legs[a.leg].fit(a.width, a.height-topRows-bottomRows)
+	return a.legs[a.leg].Fit(a.width, a.height-topRows-bottomRows)
 }
 
 // idleWords says what a run of the pick would be.
 func (a *App) idleWords() string {
 	return fmt.Sprintf("r runs the pick: %d tests on %s, about %s",
-		len(a.session.picked.tests), wording.Plural(a.split.workers(), "worker"), history.Clock(a.split.plan().Finish))
+		len(a.session.Picked.Selected), wording.Plural(a.split.Workers(), "worker"), history.Clock(a.split.Plan().Finish))
 }
 
 // take takes a message.
@@ -181,21 +191,21 @@ func (a *App) take(msg tea.Msg) tea.Cmd {
 		a.width, a.height = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
 		a.dark = msg.IsDark()
-		return a.share(func(s *session) { s.theme = newTheme(msg.Color, a.dark, a.profile) })
+		return a.share(func(s *leg.Session) { s.Theme = screen.NewTheme(msg.Color, a.dark, a.profile) })
 	case tea.ColorProfileMsg:
 		a.profile = msg.Profile
-		return a.share(func(s *session) { s.theme = newTheme(s.theme.background, a.dark, a.profile) })
+		return a.share(func(s *leg.Session) { s.Theme = screen.NewTheme(s.Theme.Background, a.dark, a.profile) })
 	case tea.MouseWheelMsg:
 		return a.wheel(msg.Mouse())
 	case tea.MouseClickMsg:
 		a.click(msg.Mouse())
-		return a.visit()
+		return a.legs[a.leg].Visit()
 	case tea.KeyPressMsg:
 		return a.press(msg)
 	case tea.PasteMsg:
 		switch {
 		case a.sheet != nil:
-			return a.sheet.paste(msg)
+			return a.sheet.Paste(msg)
 		case a.line.editing:
 			return a.line.update(msg, a.session)
 		}
@@ -203,20 +213,20 @@ func (a *App) take(msg tea.Msg) tea.Cmd {
 		a.complain(msg.err)
 	case hintsMsg:
 		a.hints, a.used = true, msg.used
-	case drawnMsg:
+	case leg.DrawnMsg:
 		a.drawn(msg)
 	case pickedMsg:
 		if figures, ok := a.line.take(msg); ok {
-			return a.share(func(s *session) {
-				if s.picked = figures; !figures.fixed {
-					s.begun = nil
+			return a.share(func(s *leg.Session) {
+				if s.Picked = figures; !figures.Fixed {
+					s.Begun = nil
 				}
 			})
 		}
 	default:
 		cmds := []tea.Cmd{a.takeAsk(msg), a.takeWork(msg), a.takeProject(msg)}
 		for _, leg := range a.legs {
-			cmds = append(cmds, leg.update(msg))
+			cmds = append(cmds, leg.Update(msg))
 		}
 		return tea.Batch(cmds...)
 	}
@@ -226,58 +236,58 @@ func (a *App) take(msg tea.Msg) tea.Cmd {
 // takeAsk does what a view asks for.
 func (a *App) takeAsk(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
-	case background:
+	case leg.Background:
 		return tea.Cmd(msg)
-	case sayMsg:
+	case leg.SayMsg:
 		a.message = string(msg)
-	case setPickMsg:
+	case leg.SetPickMsg:
 		return a.line.set(string(msg), a.session)
-	case undoPickMsg:
+	case leg.UndoPickMsg:
 		return a.line.undo(a.session)
-	case openSheetMsg:
-		a.sheet = msg.sheet
-		return a.sheet.open()
-	case filterMsg:
+	case leg.OpenSheetMsg:
+		a.sheet = msg.Sheet
+		return a.sheet.Open()
+	case watchleg.FilterMsg:
 		a.sheet = nil
-	case closeSheetMsg:
-		if a.sheet == msg.sheet {
+	case leg.CloseSheetMsg:
+		if a.sheet == msg.Sheet {
 			a.sheet = nil
 		}
-	case cancelMsg:
+	case leg.CancelMsg:
 		a.cancelAll()
-	case copyMsg:
+	case leg.CopyMsg:
 		return a.copy(string(msg))
 	case tea.ClipboardMsg:
 		a.confirm(msg.Content)
 	case uncopiedMsg:
 		return a.uncopied(string(msg))
-	case startRunMsg:
+	case leg.StartRunMsg:
 		return a.startRun(msg)
-	case startMatrixMsg:
+	case matrixleg.StartMsg:
 		return a.startMatrix(msg)
-	case watchCrossingMsg:
-		a.watchCrossing(msg.live)
-	case huntCrossingMsg:
+	case matrixleg.WatchCrossingMsg:
+		a.watchCrossing(msg.Live)
+	case matrixleg.HuntCrossingMsg:
 		return a.huntCrossing(msg)
-	case startHuntMsg:
+	case leg.StartHuntMsg:
 		return a.startHunt(msg)
-	case huntTestMsg:
+	case leg.HuntTestMsg:
 		return a.huntTest(string(msg))
-	case startSearchMsg:
+	case leg.StartSearchMsg:
 		return a.startSearch()
-	case mendMsg:
+	case huntleg.MendMsg:
 		return a.mend(msg)
-	case mendedMsg:
-		a.stopMending = nil
-	case editFileMsg:
-		return a.editor(place(msg))
-	case editTestMsg:
-		t, ok := a.session.picked.Catalog.Lookup(string(msg))
+	case leg.GoToMsg:
+		a.leg = slices.IndexFunc(a.legs, func(l leg.Leg) bool { return l.Name() == string(msg) })
+	case leg.EditFileMsg:
+		return a.editor(leg.Place(msg))
+	case leg.EditTestMsg:
+		t, ok := a.session.Picked.Catalog.Lookup(string(msg))
 		if !ok {
 			a.message = "the project no longer has this test"
 			return nil
 		}
-		return a.editor(place{t.File, t.Line})
+		return a.editor(leg.Place{File: t.File, Line: t.Line})
 	case editorReadyMsg:
 		return tea.ExecProcess(msg.cmd, func(err error) tea.Msg { return editedMsg{err} })
 	}
@@ -291,22 +301,21 @@ func (a *App) complain(err error) {
 }
 
 // drawn takes the result of a drawing.
-func (a *App) drawn(msg drawnMsg) {
+func (a *App) drawn(msg leg.DrawnMsg) {
 	switch {
-	case msg.err != nil:
-		msg.sheet.wrong = msg.err.Error()
-	case a.sheet == msg.sheet:
+	case msg.Err != nil:
+		msg.Sheet.Wrong = msg.Err.Error()
+	case a.sheet == msg.Sheet:
 		a.sheet = nil
 		fallthrough
 	default:
-		a.message = "written: " + plain.Line(msg.file)
+		a.message = "written: " + plain.Line(msg.File)
 	}
 }
 
 // The keys that work in every view.
 var (
 	keyQuit = key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit"))
-	keyLegs = key.NewBinding(key.WithKeys("1", "2", "3", "4", "5", "6"), key.WithHelp("1-6", "legs"))
 	keyPick = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "pick"))
 	keyHelp = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys"))
 )
@@ -316,7 +325,7 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 		return a.quit()
 	}
 	if a.sheet != nil {
-		cmd, closed := a.sheet.press(msg)
+		cmd, closed := a.sheet.Press(msg)
 		if closed {
 			a.sheet = nil
 		}
@@ -334,7 +343,7 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	switch {
 	case key.Matches(msg, keyQuit):
-		if words := a.toLose(); words != "" && !asked && a.quits == 0 {
+		if words := a.unfinishedWork(); words != "" && !asked && a.quits == 0 {
 			a.asked, a.message = true, words+": q again ends it, any other key lets it go on"
 			return nil
 		}
@@ -344,36 +353,26 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case key.Matches(msg, keyPick):
 		return a.line.edit(a.session)
-	case key.Matches(msg, keyLegs):
-		a.leg = int(msg.String()[0] - '1')
-		return a.visit()
+	}
+	if n, err := strconv.Atoi(msg.String()); err == nil && n >= 1 && n <= len(a.legs) {
+		a.leg = n - 1
+		return a.legs[a.leg].Visit()
 	}
 	used := a.useLeg(msg.String())
-	return tea.Batch(used, a.take(a.legs[a.leg].press(msg)))
+	return tea.Batch(used, a.take(a.legs[a.leg].Press(msg)))
 }
 
-// visit reads what a leg shows that is not read before it is looked at.
-func (a *App) visit() tea.Cmd {
-	switch a.leg {
-	case legLedger:
-		return a.ledger.visit()
-	case legMatrix:
-		return a.matrix.visit()
-	}
-	return nil
-}
-
-// toLose says what would not come to its end if the application ended now, "" for nothing.
-func (a *App) toLose() string {
-	run := a.watch.run
+// unfinishedWork says what would not come to its end if the application ended now, "" for nothing.
+func (a *App) unfinishedWork() string {
+	run := a.watch.Run
 	switch {
-	case !a.working() || run != nil && !run.ended && run.cancel == nil:
+	case !a.working() || run != nil && !run.Ended && run.Cancel == nil:
 		return ""
-	case a.running():
-		return fmt.Sprintf("a run is going, and %s would be lost", wording.Plural(run.total-run.run.Done(), "test"))
+	case a.watch.Busy():
+		return fmt.Sprintf("a run is going, and %s would be lost", wording.Plural(run.Total-run.Run.Done(), "test"))
 	case a.preparing:
 		return "a run is being prepared"
-	case a.matrix.running():
+	case a.matrix.Busy():
 		return "crossings are running"
 	}
 	return "a hunt is going"
@@ -382,14 +381,14 @@ func (a *App) toLose() string {
 // quit ends the application once what runs has come to its end and is kept; asked
 // again it ends what runs, and a third time it leaves at once.
 func (a *App) quit() tea.Cmd {
-	foreign := a.watch.run != nil && a.watch.run.cancel == nil
+	foreign := a.watch.Run != nil && a.watch.Run.Cancel == nil
 	a.quits++
 	if !a.working() || a.quits > 2 || foreign || a.preparing {
 		return tea.Quit
 	}
-	if run := a.watch.run; a.quits == 1 && a.running() && !run.stopping {
+	if run := a.watch.Run; a.quits == 1 && a.watch.Busy() && !run.Stopping {
 		a.message = "finishing the running tests; q again stops them"
-		run.stop()
+		run.Stop()
 		return nil
 	}
 	a.message = "stopping, and keeping what there is; q again quits at once"
@@ -405,7 +404,7 @@ func (a *App) wheel(m tea.Mouse) tea.Cmd {
 	if m.Button == tea.MouseWheelUp {
 		code = tea.KeyUp
 	}
-	return a.take(a.legs[a.leg].press(tea.KeyPressMsg{Code: code}))
+	return a.take(a.legs[a.leg].Press(tea.KeyPressMsg{Code: code}))
 }
 
 func (a *App) click(m tea.Mouse) {
@@ -418,5 +417,5 @@ func (a *App) click(m tea.Mouse) {
 		}
 		return
 	}
-	a.legs[a.leg].click(m.X, m.Y-topRows)
+	a.legs[a.leg].Click(m.X, m.Y-topRows)
 }

@@ -25,8 +25,15 @@ import (
 	"fernrelay/internal/app"
 	"fernrelay/internal/ledger"
 	"fernrelay/internal/ledger/ledgertest"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/project"
 	"fernrelay/internal/testfiles"
+	huntleg "fernrelay/internal/tui/hunt"
+	ledgerleg "fernrelay/internal/tui/ledger"
+	"fernrelay/internal/tui/leg"
+	splitleg "fernrelay/internal/tui/split"
+	surveyleg "fernrelay/internal/tui/survey"
+	watchleg "fernrelay/internal/tui/watch"
 	"fernrelay/internal/workspace"
 )
 
@@ -90,7 +97,7 @@ func settle(a *App, msg tea.Msg) {
 			return
 		}
 		switch next.(type) {
-		case pickedMsg, plannedMsg, advisedMsg, changeMsg, changedMsg, pastReadMsg, changesFoundMsg, testsListedMsg, runReadMsg, cardReadMsg, sayMsg, filterMsg, sourceReadMsg, openSheetMsg, drawnMsg, stepsReadMsg, setPickMsg, mendedMsg, closeSheetMsg:
+		case pickedMsg, splitleg.PlannedMsg, splitleg.AdvisedMsg, leg.ChangeMsg, changedMsg, ledgerleg.PastReadMsg, ledgerleg.ChangesFoundMsg, ledgerleg.TestsListedMsg, ledgerleg.RunReadMsg, ledgerleg.CardReadMsg, leg.SayMsg, watchleg.FilterMsg, leg.SourceReadMsg, leg.OpenSheetMsg, leg.DrawnMsg, surveyleg.StepsReadMsg, leg.SetPickMsg, huntleg.MendedMsg, leg.CloseSheetMsg:
 		default:
 			return
 		}
@@ -113,51 +120,51 @@ func press(a *App, keys string) {
 func playRun(a *App, share float64, bad bool) {
 	s := a.session
 	later := catalog.Test{ID: "s:later#水", Group: "水 later", Expected: 30, Spread: 4}
-	live := newLiveRun(schedule.Of([]schedule.Batch{{Tests: s.picked.tests}, {Tests: []catalog.Test{later}}}, nil), a.split.workers(), s.picked.PastOf)
-	live.total, live.began, live.planned, live.cancel, live.control = len(s.picked.tests), time.Now().Add(-time.Minute), 90, func(error) {}, &app.Control{}
-	a.watch.run = live
-	a.watch.reset()
-	for i, t := range s.picked.tests[:int(share*float64(len(s.picked.tests)))] {
-		at := live.began.Add(time.Duration(i) * 10 * time.Millisecond)
+	live := progress.New(schedule.Of([]schedule.Batch{{Tests: s.Picked.Selected}, {Tests: []catalog.Test{later}}}, nil), a.split.Workers(), s.Picked.PastOf)
+	live.Total, live.Began, live.Planned, live.Cancel, live.Control = len(s.Picked.Selected), time.Now().Add(-time.Minute), 90, func(error) {}, &app.Control{}
+	a.watch.Run = live
+	a.watch.Reset()
+	for i, t := range s.Picked.Selected[:int(share*float64(len(s.Picked.Selected)))] {
+		at := live.Began.Add(time.Duration(i) * 10 * time.Millisecond)
 		o := run.Passed
 		if bad || i%9 == 0 {
 			o = run.Failed
 		}
-		worker := 1 + i%a.split.workers()
-		live.apply(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
-		live.apply(run.Event{Event: run.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
+		worker := 1 + i%a.split.Workers()
+		live.Apply(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
+		live.Apply(run.Event{Event: run.Output, ID: t.ID, Text: "\x1b[2Joutput\n\tof it 水\n"})
 		for step := range i % 4 {
-			live.apply(run.Event{Event: run.StepDone, ID: t.ID, Step: fmt.Sprint("\x1b[1mbed ", step), Outcome: o, Seconds: run.Took(1), Failure: run.Failure{Message: "dry 水", File: "a/b.go", Line: 2}})
+			live.Apply(run.Event{Event: run.StepDone, ID: t.ID, Step: fmt.Sprint("\x1b[1mbed ", step), Outcome: o, Seconds: run.Took(1), Failure: run.Failure{Message: "dry 水", File: "a/b.go", Line: 2}})
 		}
-		live.apply(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,
+		live.Apply(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at.Add(9 * time.Millisecond), Outcome: o,
 			Seconds: run.Took(0.009), Failure: run.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: 3, Expected: "水4", Actual: "水3"}})
 	}
 	if share == 1 {
-		live.apply(run.Event{Event: run.RunEnds, At: time.Now()})
-		live.number = 3
+		live.Apply(run.Event{Event: run.RunEnds, At: time.Now()})
+		live.Number = 3
 	}
-	live.follow(time.Now())
+	live.Follow(time.Now())
 }
 
 func playHunt(a *App) {
-	victim := a.session.picked.tests[0]
-	done := &liveHunt{victim: victim, ended: true, cancel: func() {}}
+	victim := a.session.Picked.Selected[0]
+	done := &huntleg.Live{Victim: victim, Ended: true, Cancel: func() {}}
 	for n := range 40 {
-		done.progress.Records = append(done.progress.Records, hunt.Record{Trial: hunt.Trial{Number: n + 1, Purpose: hunt.Halve, Ran: 1000 >> (n / 4), LeftOut: 1000 >> (n / 4)},
+		done.Progress.Records = append(done.Progress.Records, hunt.Record{Trial: hunt.Trial{Number: n + 1, Purpose: hunt.Halve, Ran: 1000 >> (n / 4), LeftOut: 1000 >> (n / 4)},
 			Told: true, Outcome: run.Outcomes[n%4], Shows: n%2 == 0})
 	}
-	done.progress.Finding = hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.picked.tests[3].ID, victim.ID}},
-		Order: []string{a.session.picked.tests[3].ID, victim.ID}, Trials: 40, With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5}}
+	done.Progress.Finding = hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.Picked.Selected[3].ID, victim.ID}},
+		Order: []string{a.session.Picked.Selected[3].ID, victim.ID}, Trials: 40, With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5}}
 	for n := range 12 {
-		done.progress.Finding.Changed = append(done.progress.Finding.Changed, hunt.Change{Kind: hunt.Variable, Name: fmt.Sprint("clock.offset", n),
+		done.Progress.Finding.Changed = append(done.Progress.Finding.Changed, hunt.Change{Kind: hunt.Variable, Name: fmt.Sprint("clock.offset", n),
 			Before: "\x1b[1m", After: strings.Repeat("[水 4] ", 99)})
 	}
-	a.hunt.hunts = []*liveHunt{done, {victim: a.session.picked.tests[3], cancel: func() {}}}
+	a.hunt.Hunts = []*huntleg.Live{done, {Victim: a.session.Picked.Selected[3], Cancel: func() {}}}
 }
 
 // playPast gives the application a past of so many runs, with everything failing in it or some.
 func playPast(a *App, runs int, bad bool) {
-	tests := a.session.picked.Catalog.Tests
+	tests := a.session.Picked.Catalog.Tests
 	ids := make([]string, len(tests))
 	for i := range tests {
 		ids[i] = tests[i].ID
@@ -167,7 +174,7 @@ func playPast(a *App, runs int, bad bool) {
 	for n := range runs {
 		k := &run.Record{Number: n + 1, Workers: 1 + n/9, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Revision: "\x1b[1m水" + strings.Repeat("r", 40),
 			Pick: strings.Repeat("水", 200), Counts: map[run.Outcome]int{run.Passed: 99999, run.Failed: 99999}}
-		v.all = append(v.all, k)
+		v.All = append(v.All, k)
 		for i := range ids {
 			o := run.Outcomes[(i+n/(1+i%7))%len(run.Outcomes)]
 			if bad {
@@ -178,19 +185,19 @@ func playPast(a *App, runs int, bad bool) {
 			}
 		}
 	}
-	v.past = history.NewPast(v.all, h).WithChanges()
-	v.listing, v.run = newListing(v.past, v.by, a.session.picked), runs-1
-	v.card = &history.Card{ID: ids[v.order[0]], Figures: v.past.Figures[v.order[0]], Cells: h.Past(v.order[0]), Runs: v.all, First: v.all[0], Well: v.all[0],
-		Caught: &hunt.Saved{Number: 4, Finding: &hunt.Finding{ID: ids[v.order[0]], Verdict: hunt.Polluted, Culprits: [][]string{ids[:2]}}}}
+	v.Past = history.NewPast(v.All, h).WithChanges()
+	v.Listing, v.Run = ledgerleg.NewListing(v.Past, v.By, a.session.Picked), runs-1
+	v.Card = &history.Card{ID: ids[v.Order[0]], Figures: v.Past.Figures[v.Order[0]], Cells: h.Past(v.Order[0]), Runs: v.All, First: v.All[0], Well: v.All[0],
+		Caught: &hunt.Saved{Number: 4, Finding: &hunt.Finding{ID: ids[v.Order[0]], Verdict: hunt.Polluted, Culprits: [][]string{ids[:2]}}}}
 	r := run.New()
 	for i, id := range ids[:min(len(ids), 300)] {
 		r.Apply(run.Event{Event: run.StepDone, ID: id, Step: "\x1b[1m水 " + strings.Repeat("step", 40), Outcome: run.Failed, Failure: run.Failure{Message: "dry 水"}})
 		r.Apply(run.Event{Event: run.Output, ID: id, Text: "\x1b[2Joutput\n\tof it 水\n"})
 		r.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Outcomes[i%len(run.Outcomes)], Failure: run.Failure{Message: strings.Repeat("got 水 3, want 4 ", 30), File: "a/b.go", Line: i, Expected: "水4", Actual: "水3"}})
 	}
-	v.chosen = chosenRun{record: v.all[runs-1], run: r}
+	v.Chosen = ledgerleg.ChosenRun{Record: v.All[runs-1], Run: r}
 	for i, c := range cause.Group(r.Troubled(), cause.OwnIn("/")) {
-		v.chosen.causes = append(v.chosen.causes, history.KnownCause{Cause: c, Since: v.all[i%runs]})
+		v.Chosen.Causes = append(v.Chosen.Causes, history.KnownCause{Cause: c, Since: v.All[i%runs]})
 	}
 }
 
@@ -199,7 +206,7 @@ func playPast(a *App, runs int, bad bool) {
 func TestEveryScreenFits(t *testing.T) {
 	states := map[string]func(*App){
 		"matrix runs":   func(a *App) { playMatrix(a, 8, 8, false) },
-		"matrix ended":  func(a *App) { playMatrix(a, 3, 8, true); a.matrix.inside = true },
+		"matrix ended":  func(a *App) { playMatrix(a, 3, 8, true); a.matrix.Inside = true },
 		"at first":      func(*App) {},
 		"a pick":        func(a *App) { press(a, "/tag1 or in:area2/**⏎") },
 		"a wrong pick":  func(a *App) { press(a, "/tag1 (nothing") },
@@ -217,7 +224,7 @@ func TestEveryScreenFits(t *testing.T) {
 		"a comparison": func(a *App) {
 			playPast(a, 30, false)
 			v := a.ledger
-			v.report = newComparison(v.chosen, v.all[3], history.Compare(run.New(), v.chosen.run, func(string) float64 { return 0 }))
+			v.Report = ledgerleg.NewComparison(v.Chosen, v.All[3], history.Compare(run.New(), v.Chosen.Run, func(string) float64 { return 0 }))
 		},
 		"a hunt's card": func(a *App) { playHunt(a); press(a, "4⇥") },
 		"sixteen":       func(a *App) { press(a, "2]]]]]]]]]]]]]]]]") },
@@ -229,10 +236,10 @@ func TestEveryScreenFits(t *testing.T) {
 		"a saved pick":  func(a *App) { press(a, "/tag1⏎s") },
 		"completion":    func(a *App) { press(a, "/a") },
 		"rules": func(a *App) {
-			for i := range a.session.picked.Catalog.Tests {
-				a.session.picked.Catalog.Tests[i].AddRules(catalog.Rules{Skip: "\x1b[1m水", OnlyIf: "os:linux", Needs: []string{strings.Repeat("needed", 40)}, Holds: []string{"bus"}}, keepSession)
+			for i := range a.session.Picked.Catalog.Tests {
+				a.session.Picked.Catalog.Tests[i].AddRules(catalog.Rules{Skip: "\x1b[1m水", OnlyIf: "os:linux", Needs: []string{strings.Repeat("needed", 40)}, Holds: []string{"bus"}}, surveyleg.KeepSession)
 			}
-			a.session.app.Own.Rules = make([]project.Rule, 3)
+			a.session.App.Own.Rules = make([]project.Rule, 3)
 		},
 	}
 	for name, prepare := range states {
@@ -250,9 +257,9 @@ func TestEveryScreenFits(t *testing.T) {
 						before := reflect.ValueOf(a.legs[leg]).Elem().Interface()
 						screen, _ := a.screen()
 						if again, _ := a.screen(); again != screen || !reflect.DeepEqual(before, reflect.ValueOf(a.legs[leg]).Elem().Interface()) {
-							t.Errorf("%s at %v: drawing changes it", a.legs[leg].name(), size)
+							t.Errorf("%s at %v: drawing changes it", a.legs[leg].Name(), size)
 						}
-						checkScreen(t, fmt.Sprintf("%s at %v", a.legs[leg].name(), size), screen, size[0], size[1])
+						checkScreen(t, fmt.Sprintf("%s at %v", a.legs[leg].Name(), size), screen, size[0], size[1])
 					}
 				}
 			}
@@ -305,16 +312,16 @@ func TestPickByCell(t *testing.T) {
 	var picks []string
 	for _, keys := range []string{"+", "lj-", "G=", "⌫", "⌫", "⌫"} {
 		press(a, keys)
-		picks = append(picks, a.session.picked.text)
+		picks = append(picks, a.session.Picked.Text)
 	}
-	columns := a.session.picked.weave.Tags
+	columns := a.session.Picked.Weave.Tags
 	first := "in:area0/** " + columns[0]
 	second := first + " not (in:area0/group-0 " + columns[1] + ")"
 	want := []string{first, second, columns[1], second, first, ""}
 	if strings.Join(picks, "|") != strings.Join(want, "|") {
 		t.Errorf("the picks were\n%q, want\n%q", picks, want)
 	}
-	if n := len(a.session.picked.tests); n != 80 {
+	if n := len(a.session.Picked.Selected); n != 80 {
 		t.Errorf("%d tests are picked in the end", n)
 	}
 }
@@ -324,12 +331,12 @@ func TestPickByCell(t *testing.T) {
 func TestFoldsAndOrders(t *testing.T) {
 	a := newApp(t, made(10, 8, 4))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
-	v := a.legs[0].(*survey)
+	v := a.legs[0].(*surveyleg.View)
 	at := func() string {
-		v.arrange()
-		return fmt.Sprintf("%s/%s of %d", v.arranged.node(v.row).Path, v.arranged.tag(v.column), len(v.arranged.rows))
+		v.Arrange()
+		return fmt.Sprintf("%s/%s of %d", v.Arranged.Node(v.Row).Path, v.Arranged.Tag(v.DrawColumn), len(v.Arranged.Rows))
 	}
-	tags := a.session.picked.weave.Tags
+	tags := a.session.Picked.Weave.Tags
 	for _, c := range []struct{ keys, want string }{
 		{"jl", "area0/group-0/" + tags[1] + " of 13"},
 		{" ", "area0/" + tags[1] + " of 11"},
@@ -343,13 +350,13 @@ func TestFoldsAndOrders(t *testing.T) {
 			t.Errorf("%q: at %s, want %s", c.keys, at(), c.want)
 		}
 	}
-	before := v.current().ID
+	before := v.Current().ID
 	settle(a, changedMsg{app: made(11, 8, 4)}) // a project that has one more group
-	if at() != "area1/"+tags[1]+" of 15" || v.current().ID != before {
-		t.Errorf("read again: at %s on %s, want %s", at(), v.current().ID, before)
+	if at() != "area1/"+tags[1]+" of 15" || v.Current().ID != before {
+		t.Errorf("read again: at %s on %s, want %s", at(), v.Current().ID, before)
 	}
 	press(a, "GGjj")
-	if v.row != len(v.arranged.rows) || v.press(tea.KeyPressMsg{Code: tea.KeySpace}) != sayMsg("on the row of a folder, space folds it") {
+	if v.Row != len(v.Arranged.Rows) || v.Press(tea.KeyPressMsg{Code: tea.KeySpace}) != leg.SayMsg("on the row of a folder, space folds it") {
 		t.Errorf("the margin folds")
 	}
 }
@@ -359,30 +366,30 @@ func TestMouse(t *testing.T) {
 	a := newApp(t, made(10, 8, 4))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	a.screen()
-	v := a.legs[0].(*survey)
+	v := a.legs[0].(*surveyleg.View)
 	click := func(x, y int) {
 		settle(a, tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
 		a.screen()
 	}
 	top := topRows + 2 // of the first row of the weave
-	if click(2+v.names+cellWidth+1, top+1); v.row != 1 || v.column != 1 || v.focus != onWeave {
-		t.Errorf("the second cell of the second row is clicked: at %d, %d", v.row, v.column)
+	if click(2+v.Names+surveyleg.CellWidth+1, top+1); v.Row != 1 || v.DrawColumn != 1 || v.Focus != surveyleg.OnWeave {
+		t.Errorf("the second cell of the second row is clicked: at %d, %d", v.Row, v.DrawColumn)
 	}
-	rows := len(v.arranged.rows)
-	if click(2, top); len(v.arranged.rows) != rows-2 || v.row != 0 {
-		t.Errorf("a fold is clicked: %d of %d rows, at %d", len(v.arranged.rows), rows, v.row)
+	rows := len(v.Arranged.Rows)
+	if click(2, top); len(v.Arranged.Rows) != rows-2 || v.Row != 0 {
+		t.Errorf("a fold is clicked: %d of %d rows, at %d", len(v.Arranged.Rows), rows, v.Row)
 	}
-	if click(2+v.names+70, top+len(v.arranged.rows)+1); v.row != len(v.arranged.rows) || v.column != len(v.arranged.columns) {
-		t.Errorf("the sum of all is clicked: at %d, %d", v.row, v.column)
+	if click(2+v.Names+70, top+len(v.Arranged.Rows)+1); v.Row != len(v.Arranged.Rows) || v.DrawColumn != len(v.Arranged.Columns) {
+		t.Errorf("the sum of all is clicked: at %d, %d", v.Row, v.DrawColumn)
 	}
-	if click(v.listLeft+9, topRows+3+4); v.focus != onList || v.test != 4 {
-		t.Errorf("the fifth test is clicked: on %d", v.test)
+	if click(v.ListLeft+9, topRows+3+4); v.Focus != surveyleg.OnList || v.Test != 4 {
+		t.Errorf("the fifth test is clicked: on %d", v.Test)
 	}
 	settle(a, tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	settle(a, tea.MouseWheelMsg{Button: tea.MouseWheelUp})
 	settle(a, tea.MouseWheelMsg{Button: tea.MouseWheelUp})
-	if v.test != 3 {
-		t.Errorf("scrolled to %d", v.test)
+	if v.Test != 3 {
+		t.Errorf("scrolled to %d", v.Test)
 	}
 	if click(a.spans()[2].from, relayRow); a.leg != 2 {
 		t.Errorf("the third leg is clicked: on leg %d", a.leg)
@@ -401,11 +408,11 @@ func TestPickLineCompletes(t *testing.T) {
 	settle(a, tea.KeyPressMsg{Code: tea.KeyDown})
 	settle(a, tea.KeyPressMsg{Code: tea.KeyUp})
 	press(a, "⇥ saved:q⇥⏎")
-	if a.session.picked.text != "not in:area4/** saved:quick" && a.session.picked.text != "not in:area4/group-4 saved:quick" {
-		t.Errorf("the pick is %q", a.session.picked.text)
+	if a.session.Picked.Text != "not in:area4/** saved:quick" && a.session.Picked.Text != "not in:area4/group-4 saved:quick" {
+		t.Errorf("the pick is %q", a.session.Picked.Text)
 	}
 	press(a, "/ nonsense")
-	if a.line.wrong == nil || a.session.picked.text == "" || !a.line.editing {
+	if a.line.wrong == nil || a.session.Picked.Text == "" || !a.line.editing {
 		t.Errorf("a wrong pick took the place of the last good one")
 	}
 	press(a, "⎋")
@@ -427,21 +434,21 @@ func TestSheets(t *testing.T) {
 	defer r.Close()
 	a := newApp(t, r)
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
-	test := func() *catalog.Test { return &a.session.picked.Catalog.Tests[0] }
+	test := func() *catalog.Test { return &a.session.Picked.Catalog.Tests[0] }
 	reason := strings.Repeat("↓", 4)
 	press(a, "R→→→"+reason+"nothing⏎")
-	if a.sheet == nil || !strings.Contains(a.sheet.wrong, "the condition") {
+	if a.sheet == nil || !strings.Contains(a.sheet.Wrong, "the condition") {
 		t.Fatal("a wrong condition is taken")
 	}
 	press(a, "⎋R"+reason+"by ")
 	settle(a, tea.PasteMsg{Content: "hand"})
 	press(a, "⏎")
-	if a.sheet != nil || test().Rules().Skip != "by hand" || ownWords(a.session.app.Own) != "1 rule of this session only" {
-		t.Errorf("the rules are %+v, and the words are %q", test().Rules(), ownWords(a.session.app.Own))
+	if a.sheet != nil || test().Rules().Skip != "by hand" || surveyleg.OwnWords(a.session.App.Own) != "1 rule of this session only" {
+		t.Errorf("the rules are %+v, and the words are %q", test().Rules(), surveyleg.OwnWords(a.session.App.Own))
 	}
 	press(a, "R↓↓→⏎")
-	if test().Rules().Skip != "" || len(a.session.app.Own.Rules) != 0 {
-		t.Errorf("taken back: %+v, %+v", test().Rules(), a.session.app.Own.Rules)
+	if test().Rules().Skip != "" || len(a.session.App.Own.Rules) != 0 {
+		t.Errorf("taken back: %+v, %+v", test().Rules(), a.session.App.Own.Rules)
 	}
 	press(a, "s")
 	if a.sheet != nil || a.message == "" {
@@ -453,13 +460,13 @@ func TestSheets(t *testing.T) {
 			t.Errorf("of %s it says %q", keep.name, a.message)
 		}
 		press(a, "/⌫⌫⌫saved:"+keep.name+"⏎")
-		if a.sheet != nil || a.session.picked.text != "saved:"+keep.name {
-			t.Fatalf("%s is not saved: the pick is %q", keep.name, a.session.picked.text)
+		if a.sheet != nil || a.session.Picked.Text != "saved:"+keep.name {
+			t.Fatalf("%s is not saved: the pick is %q", keep.name, a.session.Picked.Text)
 		}
 		press(a, "/"+strings.Repeat("⌫", 20)+"⏎")
 	}
-	if ownWords(a.session.app.Own) != "1 saved pick of this session only" || a.session.app.Project.Picks["here"] != "wet" {
-		t.Errorf("it is told as %q", ownWords(a.session.app.Own))
+	if surveyleg.OwnWords(a.session.App.Own) != "1 saved pick of this session only" || a.session.App.Project.Picks["here"] != "wet" {
+		t.Errorf("it is told as %q", surveyleg.OwnWords(a.session.App.Own))
 	}
 }
 
@@ -470,14 +477,14 @@ func TestSelectionStays(t *testing.T) {
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	playRun(a, 0.5, true)
 	press(a, "3jj")
-	looked := a.watch.current()
-	r := a.watch.run
-	for _, test := range a.session.picked.tests[60:] {
-		r.apply(run.Event{Event: run.Finished, ID: test.ID, Worker: 1, Batch: 1, Outcome: run.Failed, Seconds: run.Took(1), At: time.Now()})
+	looked := a.watch.Current()
+	r := a.watch.Run
+	for _, test := range a.session.Picked.Selected[60:] {
+		r.Apply(run.Event{Event: run.Finished, ID: test.ID, Worker: 1, Batch: 1, Outcome: run.Failed, Seconds: run.Took(1), At: time.Now()})
 	}
-	r.follow(time.Now())
+	r.Follow(time.Now())
 	a.screen()
-	if now := a.watch.current(); now != looked {
+	if now := a.watch.Current(); now != looked {
 		t.Errorf("the cursor went from %s to %s", looked.ID, now.ID)
 	}
 }
@@ -488,11 +495,11 @@ func BenchmarkFlood(b *testing.B) {
 	a := newApp(b, made(400, 250, 6))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	a.leg = 2
-	tests := a.session.picked.tests
-	live := newLiveRun(schedule.Of([]schedule.Batch{{Tests: tests}}, nil), 4, a.session.picked.PastOf)
-	live.planned, live.cancel = 90, func(error) {}
-	a.watch.run = live
-	a.watch.setFilter(filter{show: showAll})
+	tests := a.session.Picked.Selected
+	live := progress.New(schedule.Of([]schedule.Batch{{Tests: tests}}, nil), 4, a.session.Picked.PastOf)
+	live.Planned, live.Cancel = 90, func(error) {}
+	a.watch.Run = live
+	a.watch.SetFilter(watchleg.Filter{Show: watchleg.ShowAll})
 	const events = 50_000 / 30
 	at := time.Now()
 	for i := 0; b.Loop(); i++ {
@@ -500,10 +507,10 @@ func BenchmarkFlood(b *testing.B) {
 			t := &tests[(i*events/4+n)%len(tests)]
 			at = at.Add(20 * time.Microsecond)
 			worker := 1 + n%4
-			live.events.put(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
-			live.events.put(run.Event{Event: run.StepDone, ID: t.ID, Worker: worker, Batch: 1, At: at, Step: "one", Outcome: run.Passed})
-			live.events.put(run.Event{Event: run.Output, ID: t.ID, Worker: worker, Batch: 1, At: at, Text: "said\n"})
-			live.events.put(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at, Outcome: run.Outcomes[n%3], Seconds: run.Took(0.001), Failure: run.Failure{Message: "why"}})
+			live.Events.Put(run.Event{Event: run.Started, ID: t.ID, Worker: worker, Batch: 1, At: at})
+			live.Events.Put(run.Event{Event: run.StepDone, ID: t.ID, Worker: worker, Batch: 1, At: at, Step: "one", Outcome: run.Passed})
+			live.Events.Put(run.Event{Event: run.Output, ID: t.ID, Worker: worker, Batch: 1, At: at, Text: "said\n"})
+			live.Events.Put(run.Event{Event: run.Finished, ID: t.ID, Worker: worker, Batch: 1, At: at, Outcome: run.Outcomes[n%3], Seconds: run.Took(0.001), Failure: run.Failure{Message: "why"}})
 		}
 		a.Update(tickMsg(at))
 		a.Update(tea.KeyPressMsg{Code: tea.KeyDown})
@@ -522,7 +529,7 @@ func BenchmarkKey(b *testing.B) {
 		playHunt(a)
 		playMatrix(a, 6, 250, false)
 		for leg := range a.legs {
-			b.Run(fmt.Sprintf("%s/%dx%d", a.legs[leg].name(), size[0], size[1]), func(b *testing.B) {
+			b.Run(fmt.Sprintf("%s/%dx%d", a.legs[leg].Name(), size[0], size[1]), func(b *testing.B) {
 				a.leg = leg
 				for i := 0; b.Loop(); i++ {
 					code := tea.KeyDown
@@ -560,7 +567,7 @@ func BenchmarkKeySplit(b *testing.B) {
 func BenchmarkEvaluate(b *testing.B) {
 	r := made(600, 34, 80)
 	for b.Loop() {
-		if _, err := evaluate(r.Tests, "tag1 or not (tag2 in:area3/** name:/case_1$/)", nil); err != nil {
+		if _, err := leg.Evaluate(r.Tests, "tag1 or not (tag2 in:area3/** name:/case_1$/)", nil); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -591,11 +598,11 @@ func BenchmarkLedger(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		v.all, v.run, v.past = all, len(all)-1, history.NewPast(runs, h)
-		v.listing = newListing(v.past, v.by, a.session.picked)
+		v.All, v.Run, v.Past = all, len(all)-1, history.NewPast(runs, h)
+		v.Listing = ledgerleg.NewListing(v.Past, v.By, a.session.Picked)
 		a.fit()
-		if a.screen(); len(v.order) != 20_000 {
-			b.Fatalf("%d tests are listed", len(v.order))
+		if a.screen(); len(v.Order) != 20_000 {
+			b.Fatalf("%d tests are listed", len(v.Order))
 		}
 	}
 	b.Run("open", func(b *testing.B) {
@@ -608,9 +615,9 @@ func BenchmarkLedger(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	v.chosen = chosenRun{record: v.all[v.run], run: run}
+	v.Chosen = ledgerleg.ChosenRun{Record: v.All[v.Run], Run: run}
 	for _, c := range cause.Group(run.Troubled(), cause.OwnIn("/")) {
-		v.chosen.causes = append(v.chosen.causes, history.KnownCause{Cause: c})
+		v.Chosen.Causes = append(v.Chosen.Causes, history.KnownCause{Cause: c})
 	}
 	for name, keys := range map[string]string{"keys": "jjkGgoo⇥⇥", "report": "⏎jjj⏎jGgl⏎"} {
 		b.Run(name, func(b *testing.B) {
@@ -619,7 +626,7 @@ func BenchmarkLedger(b *testing.B) {
 					press(a, string(key))
 					a.screen()
 				}
-				v.report = nil
+				v.Report = nil
 			}
 			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*len([]rune(keys)))/1000, "ms/key")
 		})
@@ -638,7 +645,7 @@ func TestEveryLegDraws(t *testing.T) {
 	playRun(a, 1, false)
 	playHunt(a)
 	playPast(a, 4, false)
-	settle(a, a.split.planner.advise()())
+	settle(a, a.split.Planner.Advise()())
 	for _, leg := range "12345" {
 		file := filepath.Join(t.TempDir(), "drawing.svg")
 		press(a, string(leg)+"d↓")
@@ -653,11 +660,11 @@ func TestEveryLegDraws(t *testing.T) {
 // TestStepsUnfold unfolds the steps of a test in the list, moves through them, and picks one.
 func TestStepsUnfold(t *testing.T) {
 	a := newApp(t, made(3, 4, 3))
-	v := a.legs[0].(*survey)
+	v := a.legs[0].(*surveyleg.View)
 	for _, size := range []tea.WindowSizeMsg{{Width: 160, Height: 40}, {Width: 80, Height: 24}} {
 		settle(a, size)
 		press(a, "→→→→⇥g ")
-		if v.steps.test != "" || !strings.Contains(a.message, "no steps of") {
+		if v.Steps.Test != "" || !strings.Contains(a.message, "no steps of") {
 			t.Errorf("a test without steps unfolds, and says %q", a.message)
 		}
 		press(a, "↓ "+strings.Repeat("↓", 45))
@@ -666,15 +673,15 @@ func TestStepsUnfold(t *testing.T) {
 			t.Errorf("the step under the cursor is out of sight:\n%s", screen)
 		}
 		press(a, "=")
-		if tests := a.session.picked.tests; len(tests) != 1 || len(tests[0].Asks().Steps) != 1 || !strings.HasSuffix(tests[0].Asks().Steps[0], "bed 水 44") {
+		if tests := a.session.Picked.Selected; len(tests) != 1 || len(tests[0].Asks().Steps) != 1 || !strings.HasSuffix(tests[0].Asks().Steps[0], "bed 水 44") {
 			t.Errorf("picked are %+v", tests)
 		}
 		press(a, strings.Repeat("↓", 6))
-		if v.step() != "" || v.test != 2 {
-			t.Errorf("after the steps the cursor is on test %d, step %q", v.test, v.step())
+		if v.Step() != "" || v.Test != 2 {
+			t.Errorf("after the steps the cursor is on test %d, step %q", v.Test, v.Step())
 		}
 		press(a, "↓k"+"k ")
-		if v.steps.test != "" {
+		if v.Steps.Test != "" {
 			t.Error("the steps do not fold again")
 		}
 		press(a, "⌫⎋")

@@ -1,8 +1,6 @@
 package tui
 
 import (
-	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -12,6 +10,11 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/plain"
 	"fernrelay/internal/app"
+	"fernrelay/internal/progress"
+	huntleg "fernrelay/internal/tui/hunt"
+	"fernrelay/internal/tui/leg"
+	matrixleg "fernrelay/internal/tui/matrix"
+	watchleg "fernrelay/internal/tui/watch"
 )
 
 // takeWork takes a message about runs, hunts and searches.
@@ -21,31 +24,29 @@ func (a *App) takeWork(msg tea.Msg) tea.Cmd {
 		return a.tick(time.Time(msg))
 	case runReadyMsg:
 		return a.runReady(msg)
-	case runEndedMsg:
+	case watchleg.RunEndedMsg:
 		return a.runEnded(msg)
-	case matrixEndedMsg:
+	case matrixleg.EndedMsg:
 		return a.matrixEnded(msg)
-	case huntInMsg:
+	case matrixleg.HuntInMsg:
 		return a.huntIn(msg)
-	case huntEndedMsg:
+	case huntleg.EndedMsg:
 		a.huntEnded(msg)
-		return tea.Batch(a.readAgain(), a.recallHunts(), a.ledger.readAgain())
-	case searchEndedMsg:
+		return tea.Batch(a.readAgain(), a.hunt.Recall(), a.ledger.ReadAgain())
+	case huntleg.SearchEndedMsg:
 		return a.searchEnded(msg)
-	case victimsMsg:
+	case huntleg.VictimsMsg:
 		return a.huntVictims(msg)
-	case savedHuntsMsg:
-		a.addHunts(msg)
 	case lookMsg:
 		if a.working() {
 			return a.look()
 		}
 		return a.found()
-	case followedMsg:
-		a.watch.show(msg.run)
-		return tea.Batch(msg.wait, a.startTicking(), a.look())
-	case unfollowedMsg:
-		a.complain(fmt.Errorf("the running run cannot be followed: %w", msg.err))
+	case watchleg.FollowedMsg:
+		a.watch.Show(msg.Run)
+		return tea.Batch(msg.Wait, a.startTicking(), a.look())
+	case watchleg.UnfollowedMsg:
+		a.complain(fmt.Errorf("the running run cannot be followed: %w", msg.Err))
 		return a.look()
 	}
 	return nil
@@ -68,34 +69,29 @@ func nextTick() tea.Cmd {
 	return tea.Tick(frameTime, func(now time.Time) tea.Msg { return tickMsg(now) })
 }
 
+// follow lets each leg take what happened since the last frame.
 func (a *App) follow(now time.Time) tea.Cmd {
-	if a.watch.run != nil {
-		a.watch.run.follow(now)
+	var cmds []tea.Cmd
+	for _, l := range a.legs {
+		cmds = append(cmds, l.Follow(now))
 	}
-	for _, h := range a.hunt.hunts {
-		h.follow()
-	}
-	if a.hunt.search != nil {
-		a.followSearch()
-	}
-	return a.matrix.follow(now)
+	return tea.Batch(cmds...)
 }
 
+// working reports whether anything runs.
 func (a *App) working() bool {
-	return a.preparing || a.stopMending != nil || a.running() || a.matrix.running() || a.hunt.search != nil || slices.ContainsFunc(a.hunt.hunts, func(h *liveHunt) bool { return !h.ended })
+	return a.preparing || slices.ContainsFunc(a.legs, leg.Leg.Busy)
 }
 
-func (a *App) running() bool {
-	run := a.watch.run
-	return run != nil && !(run.ended && (run.number > 0 || run.err != nil || run.cancel == nil))
-}
+// busyWords says why nothing else begins.
+const busyWords = "something runs already: x cancels it"
 
 // lookEvery is the time between two looks for a run of another process.
 const lookEvery = 500 * time.Millisecond
 
 // look looks for a run of another process in a moment, if the application follows those.
 func (a *App) look() tea.Cmd {
-	if !a.watch.follows {
+	if !a.watch.Follows {
 		return nil
 	}
 	return tea.Tick(lookEvery, func(time.Time) tea.Msg { return lookMsg{} })
@@ -103,94 +99,69 @@ func (a *App) look() tea.Cmd {
 
 // found follows a run of another process if there is one.
 func (a *App) found() tea.Cmd {
-	ctx, r := a.ctx, a.session.app
-	if f := a.watch.fleet; f != nil {
-		if f.followed {
+	ctx, r := a.ctx, a.session.App
+	if f := a.watch.Fleet; f != nil {
+		if f.Followed {
 			return nil
 		}
-		return followFleet(ctx, r, f)
+		return watchleg.FollowFleet(ctx, r, f)
 	}
 	return func() tea.Msg {
 		journal, err := r.Running()
 		if err != nil {
-			return unfollowedMsg{err}
+			return watchleg.UnfollowedMsg{Err: err}
 		}
 		if journal == "" {
 			time.Sleep(lookEvery)
 			return lookMsg{}
 		}
-		return followRun(ctx, r, journal)()
+		return watchleg.FollowRun(ctx, r, journal)()
 	}
 }
 
 func (a *App) cancelAll() {
-	if run := a.watch.run; run != nil && run.cancel != nil {
-		run.cancel(nil)
-	}
-	for _, h := range a.hunt.hunts {
-		h.cancel()
-	}
-	if live := a.matrix.live; live != nil {
-		live.cancel()
-	}
-	if s := a.hunt.search; s != nil {
-		s.cancel()
-	}
-	if a.stopMending != nil {
-		a.stopMending()
+	for _, l := range a.legs {
+		l.Cancel()
 	}
 }
 
-func (a *App) runEnded(msg runEndedMsg) tea.Cmd {
-	msg.run.follow(time.Now())
-	if msg.run.fleet != nil && a.watch.fleet != nil {
-		a.watch.fleet.followed = true
+func (a *App) runEnded(msg watchleg.RunEndedMsg) tea.Cmd {
+	msg.Run.Follow(time.Now())
+	if msg.Run.Fleet != nil && a.watch.Fleet != nil {
+		a.watch.Fleet.Followed = true
 	}
-	msg.run.ended, msg.run.number, msg.run.err = true, msg.number, msg.err
-	a.complain(msg.err)
-	recall := a.change(change{apply: (*app.App).Recall})
+	msg.Run.Ended, msg.Run.Number, msg.Run.Err = true, msg.Number, msg.Err
+	a.complain(msg.Err)
+	recall := a.change(leg.Change{Apply: (*app.App).Recall})
 	if victims := a.waiting; victims != nil {
 		a.waiting = nil
-		return tea.Batch(recall, a.startHunt(startHuntMsg{victims: victims}))
+		return tea.Batch(recall, a.startHunt(leg.StartHuntMsg{Victims: victims}))
 	}
-	return tea.Batch(recall, a.readAgain(), a.recallHunts(), a.ledger.readAgain())
-}
-
-func (a *App) huntEnded(msg huntEndedMsg) {
-	for _, h := range msg.hunts {
-		h.follow()
-		h.ended = true
-		if h.progress.Finding.Verdict == "" {
-			h.err = msg.err
-		}
-	}
-	if !errors.Is(msg.err, context.Canceled) {
-		a.complain(msg.err)
-	}
+	return tea.Batch(recall, a.readAgain(), a.hunt.Recall(), a.ledger.ReadAgain())
 }
 
 // startRun prepares a run of tests beside the interface.
-func (a *App) startRun(msg startRunMsg) tea.Cmd {
-	if len(msg.tests) == 0 {
+func (a *App) startRun(msg leg.StartRunMsg) tea.Cmd {
+	if len(msg.Tests) == 0 {
 		return nil
 	}
 	if a.working() {
-		a.message = "something runs already: x cancels it"
+		a.message = busyWords
 		return nil
 	}
 	a.leg, a.preparing = legWatch, true
 	var shared tea.Cmd
-	if msg.picked {
-		shared = a.share(func(s *session) { s.begun = s.picked.begin() })
+	if msg.Picked {
+		shared = a.share(func(s *leg.Session) { s.Begun = s.Picked.Begin() })
 	}
-	r, text, workers := a.session.app, a.session.picked.text, a.split.workers()
+	r, text, workers := a.session.App, a.session.Picked.Text, a.split.Workers()
 	return tea.Batch(shared, func() tea.Msg {
-		tests := msg.tests
-		if msg.needs {
+		tests := msg.Tests
+		if msg.Needs {
 			tests = r.WithNeeds(tests)
 		}
-		if p := msg.plan; p != nil {
-			return newRunReady(r)(r.PlanRequest(text, tests, p.plan, p.fleet))
+		if p := msg.Plan; p != nil {
+			return newRunReady(r)(r.PlanRequest(text, tests, p.Plan, p.Fleet))
 		}
 		return newRunReady(r)(r.NewRequest(text, tests, workers))
 	})
@@ -203,8 +174,8 @@ func newRunReady(r *app.App) func(q app.Request, err error) tea.Msg {
 			return runReadyMsg{err: err}
 		}
 		q.Schedule = r.Schedule(q)
-		live := newLiveRun(q.Schedule, q.Workers, r.PastOf)
-		live.behind = r.Behind(q.Pick)
+		live := progress.New(q.Schedule, q.Workers, r.PastOf)
+		live.Behind = r.Behind(q.Pick)
 		return runReadyMsg{request: q, live: live}
 	}
 }
@@ -220,49 +191,50 @@ func (a *App) runReady(msg runReadyMsg) tea.Cmd {
 		a.message = "the change touches no picked test"
 		return nil
 	}
-	a.watch.show(msg.live)
-	return tea.Batch(a.job(start(a.ctx, msg.live, a.session.app, msg.request)), a.startTicking())
+	a.watch.Show(msg.live)
+	return tea.Batch(a.job(watchleg.Start(a.ctx, msg.live, a.session.App, msg.request)), a.startTicking())
 }
 
 // huntVictims hunts the tests that failed in the latest run.
-func (a *App) huntVictims(msg victimsMsg) tea.Cmd {
+func (a *App) huntVictims(msg huntleg.VictimsMsg) tea.Cmd {
 	switch {
-	case msg.err != nil:
-		a.complain(msg.err)
-	case len(msg.victims) == 0:
+	case msg.Err != nil:
+		a.complain(msg.Err)
+	case len(msg.Victims) == 0:
 		a.message = "nothing failed in the latest run: there is nothing to hunt"
 	default:
-		return a.startHunt(startHuntMsg{victims: msg.victims})
+		return a.startHunt(leg.StartHuntMsg{Victims: msg.Victims})
 	}
 	return nil
 }
 
-func (a *App) startHunt(msg startHuntMsg) tea.Cmd {
-	if a.running() && a.watch.run.ended {
-		a.waiting = msg.victims // a moment, until the run is kept
+func (a *App) startHunt(msg leg.StartHuntMsg) tea.Cmd {
+	if a.watch.Busy() && a.watch.Run.Ended {
+		a.waiting = msg.Victims // a moment, until the run is kept
 		return nil
 	}
 	if a.working() {
-		a.message = "something runs already: x cancels it"
+		a.message = busyWords
 		return nil
 	}
-	hunts, wait := startHunt(a.ctx, a.session.app, msg.victims, a.split.workers(), msg.verify)
-	a.showHunts(hunts)
+	hunts, wait := huntleg.Start(a.ctx, a.session.App, msg.Victims, a.split.Workers(), msg.Verify)
+	a.leg = legHunt
+	a.hunt.Show(hunts)
 	return tea.Batch(a.job(wait), a.startTicking())
 }
 
 // huntTest shows the hunt of a test, or starts it if there is none.
 func (a *App) huntTest(id string) tea.Cmd {
-	if a.hunt.goTo(id) {
+	if a.hunt.GoTo(id) {
 		a.leg = legHunt
 		return nil
 	}
-	t, ok := a.session.picked.Catalog.Lookup(id)
+	t, ok := a.session.Picked.Catalog.Lookup(id)
 	if !ok {
 		a.message = "the project no longer has " + plain.Line(id) + ": it cannot be hunted"
 		return nil
 	}
-	return a.startHunt(startHuntMsg{victims: []catalog.Test{*t}})
+	return a.startHunt(leg.StartHuntMsg{Victims: []catalog.Test{*t}})
 }
 
 func (a *App) startTicking() tea.Cmd {
