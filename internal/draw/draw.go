@@ -8,17 +8,9 @@ import (
 	"fmt"
 	"image/color"
 	"io"
-	"math"
 	"path/filepath"
 	"sort"
 	"strings"
-	"sync"
-
-	imagefont "golang.org/x/image/font"
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/font/liberation"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"fernrelay/core/plain"
 	"fernrelay/internal/wholefile"
@@ -62,99 +54,61 @@ func WritePages(w io.Writer, pages []Drawing) error {
 		if i > 0 {
 			canvas.nextPage()
 		}
-		// A page is as high as all others: what is drawn on it is not to be higher.
-		p := &page{canvas: canvas, height: pageHeight}
+		p := &page{canvas}
 		p.rect(0, 0, pageWidth, pageHeight, white)
-		if d.Height > pageHeight {
-			canvas.scaled(pageHeight/d.Height, func() {
-				p.height, canvas.height = d.Height, d.Height
-				d.paint(p)
-				canvas.height = pageHeight
-			})
+		if d.Height > pageHeight { // pages are of one height
+			canvas.scaled(pageHeight/d.Height, func() { d.paint(p) })
 			continue
 		}
 		d.paint(p)
 	}
-	_, err := canvas.WriteTo(w)
-	return err
+	return canvas.write(w)
 }
 
 func write(w io.Writer, d Drawing, ending string) error {
 	var canvas canvas
 	switch ending {
 	case ".svg":
-		canvas = vgsvg.New(vg.Length(d.Width), vg.Length(d.Height))
+		canvas = newSVG(d.Width, d.Height)
 	case ".pdf":
 		canvas = newPDF(d.Width, d.Height)
 	default:
 		return fmt.Errorf("its ending is %q: .svg or .pdf is expected", ending)
 	}
-	p := &page{canvas: canvas, height: d.Height}
+	p := &page{canvas}
 	p.rect(0, 0, d.Width, d.Height, white)
 	d.paint(p)
-	_, err := canvas.WriteTo(w)
-	return err
+	return canvas.write(w)
 }
 
-var fonts = sync.OnceValue(func() *font.Cache { return font.NewCache(liberation.Collection()) })
-
-// canvas is the part of a vg.Canvas that a page needs.
+// canvas is a medium that drawings are written to. Lengths are in points, from the top left corner.
 type canvas interface {
-	SetColor(color.Color)
-	SetLineWidth(vg.Length)
-	Fill(vg.Path)
-	Stroke(vg.Path)
-	FillString(font.Face, vg.Point, string)
-	io.WriterTo
+	polygon(points []point, c color.NRGBA)
+	disc(x, y, radius float64, c color.NRGBA)
+	line(from, to point, width float64, c color.NRGBA)
+	text(x, y, size float64, bold bool, c color.NRGBA, text string) // y is its base line
+	write(w io.Writer) error
 }
 
-// page draws on a canvas with the origin at the top left.
-type page struct {
-	canvas canvas
-	height float64
+type point struct{ x, y float64 }
+
+// page draws shapes and texts on a canvas.
+type page struct{ canvas canvas }
+
+func (p *page) rect(x, y, width, height float64, c color.NRGBA) {
+	p.canvas.polygon([]point{{x, y}, {x + width, y}, {x + width, y + height}, {x, y + height}}, c)
 }
 
-func (p *page) point(x, y float64) vg.Point {
-	return vg.Point{X: vg.Length(x), Y: vg.Length(p.height - y)}
-}
-
-func (p *page) fill(c color.Color, points ...vg.Point) {
-	var path vg.Path
-	path.Move(points[0])
-	for _, point := range points[1:] {
-		path.Line(point)
-	}
-	path.Close()
-	p.canvas.SetColor(c)
-	p.canvas.Fill(path)
-}
-
-func (p *page) rect(x, y, width, height float64, c color.Color) {
-	p.fill(c, p.point(x, y), p.point(x+width, y), p.point(x+width, y+height), p.point(x, y+height))
-}
-
-func (p *page) line(x1, y1, x2, y2, width float64, c color.Color) {
-	var path vg.Path
-	path.Move(p.point(x1, y1))
-	path.Line(p.point(x2, y2))
-	p.canvas.SetColor(c)
-	p.canvas.SetLineWidth(vg.Length(width))
-	p.canvas.Stroke(path)
+func (p *page) line(x1, y1, x2, y2, width float64, c color.NRGBA) {
+	p.canvas.line(point{x1, y1}, point{x2, y2}, width, c)
 }
 
 // triangle is the shape of a failure, its middle at x, y.
-func (p *page) triangle(x, y, size float64, c color.Color) {
-	p.fill(c, p.point(x, y-size), p.point(x+size, y+size*0.8), p.point(x-size, y+size*0.8))
+func (p *page) triangle(x, y, size float64, c color.NRGBA) {
+	p.canvas.polygon([]point{{x, y - size}, {x + size, y + size*0.8}, {x - size, y + size*0.8}}, c)
 }
 
-func (p *page) disc(x, y, radius float64, c color.Color) {
-	var path vg.Path
-	path.Move(p.point(x+radius, y))
-	path.Arc(p.point(x, y), vg.Length(radius), 0, 2*math.Pi)
-	path.Close()
-	p.canvas.SetColor(c)
-	p.canvas.Fill(path)
-}
+func (p *page) disc(x, y, radius float64, c color.NRGBA) { p.canvas.disc(x, y, radius, c) }
 
 // align is the position of a text relative to its point.
 type align float64
@@ -165,27 +119,15 @@ const (
 	fromRight align = 1
 )
 
-func face(size float64, bold bool) *font.Face {
-	f := font.Font{Typeface: "Liberation", Variant: "Sans", Size: vg.Length(size)}
-	if bold {
-		f.Weight = imagefont.WeightBold
-	}
-	found := fonts().Lookup(f, f.Size)
-	return &found
-}
-
 // text writes one line; y is its base line. What acts in it goes: in XML it would be an error.
-func (p *page) text(x, y, size float64, bold bool, at align, c color.Color, text string) {
+func (p *page) text(x, y, size float64, bold bool, at align, c color.NRGBA, text string) {
 	text = strings.ReplaceAll(plain.Text(text), "\n", " ")
-	f := face(size, bold)
-	p.canvas.SetColor(c)
-	p.canvas.FillString(*f, p.point(x-float64(at)*float64(f.Width(text)), y), text)
+	p.canvas.text(x-float64(at)*fontOf(bold).width(text, size), y, size, bold, c, text)
 }
 
 // fits cuts a text to a width in points.
 func fits(text string, size, width float64) string {
-	f := face(size, false)
-	room := func(text string) bool { return float64(f.Width(text)) <= width }
+	room := func(text string) bool { return fontOf(false).width(text, size) <= width }
 	if width < size {
 		return "" // which nobody could read
 	}

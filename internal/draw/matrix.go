@@ -43,7 +43,7 @@ func Matrix(title string, r *matrix.Results, x matrix.Explained) Drawing {
 
 type colouredLine struct {
 	text   string
-	colour color.Color
+	colour color.NRGBA
 }
 
 // explainedLines says which values explain the failures, a line each.
@@ -80,9 +80,9 @@ func newMatrixPage(r *matrix.Results, top, bottom float64) *matrixPage {
 	m := &matrixPage{results: r, top: top, bottom: bottom, left: margin + 14}
 	m.begins, m.end = r.Begins(time.Time{})
 	for _, n := range r.Matrix.Spec.Names {
-		wide := float64(face(9, false).Width(n.Name))
+		wide := fontOf(false).width(n.Name, 9)
 		for _, one := range r.Results {
-			wide = max(wide, float64(face(9, false).Width(plain.Line(one.Of[n.Name]))))
+			wide = max(wide, fontOf(false).width(plain.Line(one.Of[n.Name]), 9))
 		}
 		if m.left+wide > mostNames {
 			break
@@ -112,11 +112,11 @@ func (m *matrixPage) draw(p *page) {
 	x := m.left
 	for _, item := range []struct {
 		label  string
-		colour color.Color
+		colour color.NRGBA
 	}{{"start of services", mixed(amber, 0.4)}, {"tests", mixed(leaf, 0.55)}, {"a failure", rust}} {
 		p.rect(x, y+12, 8, 8, item.colour)
 		p.text(x+13, y+19, 9, false, fromLeft, ink, item.label)
-		x += 28 + float64(face(9, false).Width(item.label))
+		x += 28 + fontOf(false).width(item.label, 9)
 	}
 }
 

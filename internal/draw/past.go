@@ -67,7 +67,7 @@ func drawHistory(title string, p *history.Past, tests []int) Drawing {
 			shape(pg, x, bottom+27, 3.2, o)
 			label := string(o)
 			pg.text(x+8, bottom+30, 9, false, fromLeft, ink, label)
-			x += 22 + float64(face(9, false).Width(label))
+			x += 22 + fontOf(false).width(label, 9)
 		}
 	}}
 }
@@ -90,11 +90,11 @@ func shape(p *page, x, y, size float64, o run.Outcome) {
 		p.triangle(x, y, size, c)
 		p.triangle(x, y+size*0.1, size*0.5, white)
 	case run.TimedOut:
-		p.fill(c, p.point(x, y+size), p.point(x+size, y-size*0.8), p.point(x-size, y-size*0.8))
+		p.canvas.polygon([]point{{x, y+size}, {x+size, y-size*0.8}, {x-size, y-size*0.8}}, c)
 	case run.Lost:
 		p.line(x-size*0.7, y+size*0.7, x+size*0.7, y-size*0.7, 1, c)
 	default: // errored, surprise
-		p.fill(c, p.point(x, y-size), p.point(x+size, y), p.point(x, y+size), p.point(x-size, y))
+		p.canvas.polygon([]point{{x, y-size}, {x+size, y}, {x, y+size}, {x-size, y}}, c)
 		if o == run.Surprise {
 			p.rect(x-size*0.35, y-size*0.35, size*0.7, size*0.7, white)
 		}

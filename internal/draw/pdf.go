@@ -1,45 +1,30 @@
 package draw
 
 import (
-	"bytes"
 	"image/color"
 	"io"
-	"math"
 	"strings"
-	"sync"
 
 	"codeberg.org/go-pdf/fpdf"
-	"golang.org/x/image/font/sfnt"
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/vg"
 )
 
-// pdfCanvas writes a PDF document with the glyphs that it uses. gonum's own canvas for PDF embeds whole fonts and knows
-// no characters but those of Windows-1252.
-type pdfCanvas struct {
-	doc    *fpdf.Fpdf
-	height float64
-}
+// pdfCanvas writes a PDF document with the glyphs that it uses.
+type pdfCanvas struct{ doc *fpdf.Fpdf }
 
 // newPDF begins a document with one page; its size is in points.
 func newPDF(width, height float64) *pdfCanvas {
 	doc := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: width, Ht: height}})
 	for _, bold := range []bool{false, true} {
-		f := face(1, bold)
-		var raw bytes.Buffer
-		if _, err := f.Face.WriteSourceTo(nil, &raw); err != nil {
-			panic(err) // the font is part of the program
-		}
-		doc.AddUTF8FontFromBytes(pdfFamily, pdfStyle(f), raw.Bytes())
+		doc.AddUTF8FontFromBytes(pdfFamily, pdfStyle(bold), fontOf(bold).file)
 	}
 	doc.AddPage()
-	return &pdfCanvas{doc, height}
+	return &pdfCanvas{doc}
 }
 
 const pdfFamily = "sans"
 
-func pdfStyle(f *font.Face) string {
-	if f.Font.Weight > 0 {
+func pdfStyle(bold bool) string {
+	if bold {
 		return "B"
 	}
 	return ""
@@ -55,51 +40,33 @@ func (c *pdfCanvas) scaled(by float64, draw func()) {
 	c.doc.TransformEnd()
 }
 
-func (c *pdfCanvas) SetColor(clr color.Color) {
-	r, g, b, _ := clr.RGBA()
-	c.doc.SetFillColor(int(r>>8), int(g>>8), int(b>>8))
-	c.doc.SetDrawColor(int(r>>8), int(g>>8), int(b>>8))
-	c.doc.SetTextColor(int(r>>8), int(g>>8), int(b>>8))
-}
-
-func (c *pdfCanvas) SetLineWidth(width vg.Length) { c.doc.SetLineWidth(width.Points()) }
-func (c *pdfCanvas) Fill(p vg.Path)               { c.draw(p, "F") }
-func (c *pdfCanvas) Stroke(p vg.Path)             { c.draw(p, "D") }
-
-func (c *pdfCanvas) draw(path vg.Path, style string) {
-	for _, part := range path {
-		x, y := c.at(part.Pos)
-		switch part.Type {
-		case vg.MoveComp:
-			c.doc.MoveTo(x, y)
-		case vg.LineComp:
-			c.doc.LineTo(x, y)
-		case vg.ArcComp: // counterclockwise here and there
-			r := part.Radius.Points()
-			c.doc.ArcTo(x, y, r, r, 0, part.Start*180/math.Pi, (part.Start+part.Angle)*180/math.Pi)
-		case vg.CloseComp:
-			c.doc.ClosePath()
-		}
+func (c *pdfCanvas) polygon(points []point, colour color.NRGBA) {
+	corners := make([]fpdf.PointType, len(points))
+	for i, p := range points {
+		corners[i] = fpdf.PointType{X: p.x, Y: p.y}
 	}
-	c.doc.DrawPath(style)
+	c.doc.SetFillColor(int(colour.R), int(colour.G), int(colour.B))
+	c.doc.Polygon(corners, "F")
 }
 
-// at turns a point that counts from the bottom into one that counts from the top.
-func (c *pdfCanvas) at(p vg.Point) (x, y float64) { return p.X.Points(), c.height - p.Y.Points() }
+func (c *pdfCanvas) disc(x, y, radius float64, colour color.NRGBA) {
+	c.doc.SetFillColor(int(colour.R), int(colour.G), int(colour.B))
+	c.doc.Circle(x, y, radius, "F")
+}
 
-func (c *pdfCanvas) FillString(f font.Face, at vg.Point, text string) {
-	c.doc.SetFont(pdfFamily, pdfStyle(&f), f.Font.Size.Points())
-	x, y := c.at(at)
+func (c *pdfCanvas) line(from, to point, width float64, colour color.NRGBA) {
+	c.doc.SetDrawColor(int(colour.R), int(colour.G), int(colour.B))
+	c.doc.SetLineWidth(width)
+	c.doc.Line(from.x, from.y, to.x, to.y)
+}
+
+func (c *pdfCanvas) text(x, y, size float64, bold bool, colour color.NRGBA, text string) {
+	c.doc.SetTextColor(int(colour.R), int(colour.G), int(colour.B))
+	c.doc.SetFont(pdfFamily, pdfStyle(bold), size)
 	c.doc.Text(x, y, drawable(text))
 }
 
-func (c *pdfCanvas) WriteTo(w io.Writer) (int64, error) {
-	var out bytes.Buffer
-	if err := c.doc.Output(&out); err != nil {
-		return 0, err
-	}
-	return out.WriteTo(w)
-}
+func (c *pdfCanvas) write(w io.Writer) error { return c.doc.Output(w) }
 
 // likenesses are what the font has in place of some of our shapes.
 var likenesses = strings.NewReplacer("◆", "♦", "△", "∆", "◇", "◊", "∅", "Ø", "▸", "►", "◎", "○")
@@ -110,22 +77,9 @@ const box = '□'
 // drawable returns a text in characters that the font has.
 func drawable(text string) string {
 	return strings.Map(func(r rune) rune {
-		if r < 0x80 || hasGlyph(r) {
+		if r < 0x80 || fontOf(false).has(r) {
 			return r
 		}
 		return box
 	}, likenesses.Replace(text))
-}
-
-// glyphs guards the buffer that reading the font needs.
-var glyphs struct {
-	sync.Mutex
-	buffer sfnt.Buffer
-}
-
-func hasGlyph(r rune) bool {
-	glyphs.Lock()
-	defer glyphs.Unlock()
-	at, err := face(1, false).Face.GlyphIndex(&glyphs.buffer, r)
-	return err == nil && at != 0
 }

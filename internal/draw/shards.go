@@ -54,7 +54,7 @@ func drawShard(p *page, plan split.Plan, s split.Shard, y, scale float64) {
 		}
 		p.rect(from, y, max(to-from-1, 0.3), barHeight, shade)
 		if label := fits(plain.Line(u.Label), 9, to-from-8); label != "" {
-			text := color.Color(white)
+			text := color.NRGBA(white)
 			if i > 1 {
 				text = ink
 			}

@@ -117,6 +117,6 @@ func legend(p *page, r *run.Run, y float64) {
 		}
 		label := digits(r.Counts[o]) + " " + string(o)
 		p.text(x+13, y, 9, false, fromLeft, ink, label)
-		x += 28 + float64(face(9, false).Width(label))
+		x += 28 + fontOf(false).width(label, 9)
 	}
 }
