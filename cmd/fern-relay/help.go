@@ -1,12 +1,9 @@
 package main
 
 import (
-	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/cobra/doc"
 )
 
 // groups are the headings under which the commands are listed, with the commands.
@@ -77,26 +74,5 @@ func describe(root *cobra.Command) {
 		if cmd, _, err := root.Find(strings.Fields(path)); err == nil && cmd.CommandPath() == root.Name()+" "+path {
 			cmd.Example = "  fern-relay " + strings.Join(lines, "\n  fern-relay ")
 		}
-	}
-}
-
-// newMan writes manual pages.
-func newMan() *cobra.Command {
-	return &cobra.Command{
-		Use:   "man DIR",
-		Short: "Write a manual page for each command into a folder",
-		Args:  needs(1, 1, "a folder"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := os.MkdirAll(args[0], 0o755); err != nil {
-				return err
-			}
-			root := cmd.Root()
-			root.DisableAutoGenTag = true
-			if err := doc.GenManTree(root, &doc.GenManHeader{Title: "FERN-RELAY", Section: "1", Source: "fern-relay " + version(), Manual: "Fern Relay"}, args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintf(stderr, "the manual pages are in %s: man -l %s/fern-relay.1 shows the first\n", args[0], args[0])
-			return nil
-		},
 	}
 }

@@ -3,10 +3,11 @@ package main
 import (
 	"fmt"
 	"log/slog"
+	"math"
 	"os"
 	"path/filepath"
+	"strings"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"fernrelay/internal/fleet/station"
@@ -24,11 +25,9 @@ func newStation() *cobra.Command {
 		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if size != "" {
-				bytes, err := humanize.ParseBytes(size)
-				if err != nil || bytes == 0 || bytes > 1<<60 {
+				if c.Size = parseSize(size); c.Size == 0 {
 					return fmt.Errorf("--max-size is %q: a size is expected, as in 10GB", size)
 				}
-				c.Size = int64(bytes)
 			}
 			if c.Store == "" {
 				dir, err := os.UserCacheDir()
@@ -58,4 +57,29 @@ func newStation() *cobra.Command {
 	flags.StringVar(&c.Key, "tls-key", "", "use the certificate's key in this `file`")
 	flags.StringVar(&c.ClientCA, "tls-client-ca", "", "require client certificates signed by those in this `file`")
 	return cmd
+}
+
+// parseSize reads a number of bytes, as in 10GB or 1.5 GiB. It returns 0 for what is none.
+func parseSize(text string) int64 {
+	var number float64
+	var unit string
+	if n, _ := fmt.Sscanf(strings.TrimSpace(text), "%g%s", &number, &unit); n == 0 {
+		return 0
+	}
+	factor := 1.0
+	for i, name := range []string{"k", "m", "g", "t"} {
+		switch strings.TrimSuffix(strings.ToLower(unit), "b") {
+		case name:
+			factor = math.Pow(1000, float64(i+1))
+		case name + "i":
+			factor = math.Pow(1024, float64(i+1))
+		}
+	}
+	if factor == 1 && !strings.EqualFold(unit, "b") && unit != "" {
+		return 0
+	}
+	if bytes := number * factor; bytes >= 1 && bytes <= 1<<60 {
+		return int64(bytes)
+	}
+	return 0
 }

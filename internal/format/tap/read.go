@@ -13,8 +13,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/goccy/go-yaml"
-
 	"fernrelay/core/lazy"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
@@ -289,11 +287,11 @@ func first(values ...any) string {
 		case string:
 			return v
 		default:
-			text, err := yaml.Marshal(v)
+			text, err := encode(v)
 			if err != nil {
 				return fmt.Sprint(v)
 			}
-			return strings.TrimSpace(string(text))
+			return text
 		}
 	}
 	return ""

@@ -4,9 +4,7 @@ import (
 	"errors"
 	"strings"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
+	"go.yaml.in/yaml/v3"
 )
 
 // Bounds of the YAML of one point: aliases repeat what their anchors name, so that a few hundred bytes of aliases
@@ -23,17 +21,25 @@ func decode(text string, into any) error {
 	if len(text) > longestYAML || nesting(text) > deepest {
 		return errTooMuch
 	}
-	file, err := parser.ParseBytes([]byte(text), 0)
-	if err != nil {
+	var doc yaml.Node
+	if err := yaml.Unmarshal([]byte(text), &doc); err != nil {
 		return err
 	}
-	m := &measure{anchors: map[string]int{}}
-	for _, doc := range file.Docs {
-		if m.size(doc.Body, 0) > mostNodes {
-			return errTooMuch
-		}
+	m := &measure{anchors: map[*yaml.Node]int{}}
+	if m.size(&doc, 0) > mostNodes {
+		return errTooMuch
 	}
-	return yaml.Unmarshal([]byte(text), into)
+	return doc.Decode(into)
+}
+
+// encode writes a value as YAML.
+func encode(value any) (string, error) {
+	var text strings.Builder
+	encoder := yaml.NewEncoder(&text)
+	encoder.SetIndent(2)
+	encoder.CompactSeqIndent()
+	err := errors.Join(encoder.Encode(value), encoder.Close())
+	return strings.TrimSpace(text.String()), err
 }
 
 // nesting returns a lower bound of how deeply brackets and list signs are nested, also inside of strings.
@@ -62,38 +68,23 @@ func nesting(text string) int {
 }
 
 // measure counts the nodes of a document.
-type measure struct{ anchors map[string]int }
+type measure struct{ anchors map[*yaml.Node]int } // by the node that has an anchor: its size
 
 // size counts the nodes of a tree with its aliases expanded; one that is too large or too deep counts as more than
 // mostNodes.
-func (m *measure) size(node ast.Node, depth int) int {
+func (m *measure) size(node *yaml.Node, depth int) int {
 	if depth > deepest {
 		return mostNodes + 1
 	}
-	n := 1
-	add := func(nodes ...ast.Node) {
-		for _, node := range nodes {
-			if node != nil && n <= mostNodes {
-				n += m.size(node, depth+1)
-			}
+	n := 1 + m.anchors[node.Alias]
+	for _, child := range node.Content {
+		if n <= mostNodes {
+			n += m.size(child, depth+1)
 		}
 	}
-	switch node := node.(type) {
-	case *ast.AnchorNode:
-		add(node.Value)
-		m.anchors[node.Name.String()] = n
-	case *ast.AliasNode:
-		n += m.anchors[node.Value.String()]
-	case *ast.MappingNode:
-		for _, value := range node.Values {
-			add(value)
-		}
-	case *ast.MappingValueNode:
-		add(node.Key, node.Value)
-	case *ast.SequenceNode:
-		add(node.Values...)
-	case *ast.TagNode:
-		add(node.Value)
+	n = min(n, mostNodes+1)
+	if node.Anchor != "" {
+		m.anchors[node] = n
 	}
-	return min(n, mostNodes+1)
+	return n
 }
