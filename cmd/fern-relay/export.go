@@ -92,7 +92,7 @@ func exportJSON(k *run.Record, results iter.Seq[*run.Result]) ([]byte, error) {
 	var lines bytes.Buffer
 	encoder := newEncoder(&lines)
 	for res := range results {
-		if err := encoder.Encode(exportLine{k.Number, k.Began, k.Revision, k.Dirty, k.Machine, k.Source, newTestLine(res)}); err != nil {
+		if err := encoder.Encode(exportLine{k.Number, k.Began, k.Revision, k.Dirty, k.Machine, k.Imported, newTestLine(res)}); err != nil {
 			return nil, err
 		}
 	}
@@ -105,7 +105,7 @@ const exportedRow = 120
 // exportCSV returns the results of a run as CSV. A csv.Writer would double the time that the export of a large ledger takes.
 func exportCSV(k *run.Record, results iter.Seq[*run.Result]) ([]byte, error) {
 	own := strconv.AppendInt(nil, int64(k.Number), 10)
-	for _, cell := range []string{k.Began.UTC().Format(time.RFC3339), k.Revision, strconv.FormatBool(k.Dirty), k.Machine, k.Source} {
+	for _, cell := range []string{k.Began.UTC().Format(time.RFC3339), k.Revision, strconv.FormatBool(k.Dirty), k.Machine, k.Imported} {
 		own = history.AppendCSV(append(own, ','), plain.Line(cell))
 	}
 	lines := make([]byte, 0, k.Tests()*exportedRow)

@@ -184,7 +184,7 @@ func TestImport(t *testing.T) {
 		t.Errorf("as JSON there are %d lines", n)
 	}
 	shown := ask[shownRun](t, dir, "show", "3")
-	if shown.Source == "ci/3/go.json" && !strings.Contains(shown.Note, "cannot find glass") {
+	if shown.Imported == "ci/3/go.json" && !strings.Contains(shown.Note, "cannot find glass") {
 		t.Errorf("the run of which a package failed is %+v", shown.Record)
 	}
 	if got := fern(t, dir, "replay", "1"); got.status != 2 || !strings.Contains(got.stderr, "was imported from ci/1 (2 files)") {

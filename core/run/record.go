@@ -5,20 +5,24 @@ import (
 	"time"
 )
 
-// A Record describes a run: when, where and how it ran, and its counts. Its results are kept apart.
-type Record struct {
-	Number   int    `json:"run"` // from 1
-	Pick     string `json:"pick"`
-	Workers  int    `json:"workers"`
-	Order    string `json:"order,omitempty"` // the rule, as run --order takes it
-	Revision string `json:"revision,omitempty"`
-	Dirty    bool   `json:"dirty,omitempty"` // the tree was not as the revision says
+// Meta describes what a run is: what it runs of which sources, how and where. Its journal, its record in the ledger and its plan on a
+// station have the same.
+type Meta struct {
+	Pick    string `json:"pick"`
+	Workers int    `json:"workers"`
+	Order   string `json:"order,omitempty"` // as order.Order writes it; empty for tests as written
+	Source
 	Machine  string `json:"machine,omitempty"`
-	Source   string `json:"source,omitempty"` // the file that it was imported from, empty for a run of ours
-	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
-	Trial    bool   `json:"trial,omitempty"`  // it reproduces a failure, and says nothing about rates and times
-
+	Trial    bool   `json:"trial,omitempty"`    // it reproduces a failure, and says nothing about rates and times
 	Crossing string `json:"crossing,omitempty"` // of the matrix that it is a run of, as in store=redis,season=winter; empty for none
+}
+
+// A Record describes a run that has ended: what it was, when it ran, and its counts. Its results are kept apart.
+type Record struct {
+	Number int `json:"run"` // from 1
+	Meta
+	Imported string `json:"source,omitempty"` // the file that it was imported from, empty for a run of ours
+	Note     string `json:"note,omitempty"`   // what went wrong beside the tests
 
 	Began    time.Time       `json:"began"`
 	Prepared float64         `json:"prepared_s,omitempty"` // seconds before the first test began, for building and the like

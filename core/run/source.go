@@ -8,7 +8,7 @@ import (
 // A Source is the state of the files that a run is of: a commit, and what differs from it. The zero Source is not known, as that of
 // a folder that git does not know.
 type Source struct {
-	Revision string `json:"revision"`
+	Revision string `json:"revision,omitempty"`
 	Dirty    bool   `json:"dirty,omitempty"`   // something differs from the commit
 	Content  string `json:"content,omitempty"` // a fingerprint of the sources that differ from the commit, without ignored files; "" for none
 }

@@ -53,7 +53,7 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	if self.Name == "" {
 		self.Name = HostName()
 	}
-	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Pick: q.Pick, Order: q.Order, Source: a.history.Source(ctx), Mixed: f.Mixed, Trial: q.Trial, Crossing: crossingKey(a.Project),
+	member, err := conn.Join(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Meta: a.meta(q, a.history.Source(ctx)), Mixed: f.Mixed,
 		Tests: q.Tests, Bare: q.bareGroups(), Shared: a.Project.Shared, Lease: f.Lease, Again: f.Again, WithNeeds: a.WithNeeds, Lookup: a.Catalog.Lookup,
 		Schedule: func(tests []catalog.Test, workers int, times *history.Times) (*schedule.Schedule, error) {
 			return a.fleetSchedule(q, tests, workers, times)
@@ -67,15 +67,14 @@ func (a *App) RunFleet(ctx context.Context, q Request, f FleetRequest, sink run.
 	if q.Control == nil {
 		q.Control = &Control{}
 	}
-	setup := workspace.Setup(a.Project)
-	setup.Limit = q.Limit
 	ran := run.New()
 	record := member.Record(func(e run.Event) {
 		ran.Apply(e)
 		sink(e)
 	})
-	err = engine.Run(ctx, engine.Job{Adapters: a.Adapters, Schedule: member.Schedule(), Bare: q.Bare, Source: member, Lease: member.Lease(), Workers: q.Workers, Setup: setup, Services: workspace.Services(a.Project), Strict: q.Strict,
-		Retries: q.Retries, Control: q.Control, Preparing: q.Preparing}, record)
+	job := a.job(q, member.Schedule(), member)
+	job.Lease = member.Lease()
+	err = engine.Run(ctx, job, record)
 	if now := project.TrackedOrigin(context.WithoutCancel(ctx), a.Project.Dir); started.Differs(now) {
 		a.sourcesChanged(member, started, now, f.Mixed, record)
 	}
@@ -140,7 +139,7 @@ func (a *App) FleetForecast(tests []catalog.Test) *split.FleetForecast {
 		return nil // the next to read the ledger reports it
 	}
 	for _, k := range slices.Backward(runs) {
-		if len(k.Places) == 0 || k.Source != "" {
+		if len(k.Places) == 0 || k.Imported != "" {
 			continue
 		}
 		f := &split.FleetForecast{Run: k.Number, Workers: len(k.Places)}
@@ -248,6 +247,7 @@ func FleetRecord(r *fleet.Result) *run.Record {
 	for _, machine := range r.Machines {
 		names = append(names, machine.Name)
 	}
-	return &run.Record{Began: m.Began, Ended: r.Run.Ended, Counts: r.Run.Counts, Work: r.Run.Work, Places: r.Run.Places, Pick: m.Pick, Workers: len(r.Run.Places), Order: m.Order, Revision: m.Revision, Dirty: m.Dirty, Trial: m.Trial, Crossing: m.Crossing,
-		Machine: fmt.Sprintf("fleet run %s, attempt %d: %s", m.Run, m.Attempt, strings.Join(names, ", ")), Journal: fleetJournal(m)}
+	meta := m.Meta
+	meta.Workers, meta.Machine = len(r.Run.Places), fmt.Sprintf("fleet run %s, attempt %d: %s", m.Run, m.Attempt, strings.Join(names, ", "))
+	return &run.Record{Began: m.Began, Ended: r.Run.Ended, Counts: r.Run.Counts, Work: r.Run.Work, Places: r.Run.Places, Meta: meta, Journal: fleetJournal(m)}
 }

@@ -168,7 +168,7 @@ func (i *importing) take(p portion) error {
 		if err := i.finish(); err != nil {
 			return err
 		}
-		i.current = &ledger.Foreign{Run: run.New(), Record: run.Record{Source: p.file.Name}}
+		i.current = &ledger.Foreign{Run: run.New(), Record: run.Record{Imported: p.file.Name}}
 		i.current.Run.Started, i.folder = p.run.Started, folder
 	}
 	i.add(p)
@@ -241,10 +241,10 @@ func (i *importing) finish() error {
 		run.Ended = run.Started // as it is not known
 	}
 	if n := len(i.current.Files); n > 1 {
-		i.current.Record.Source = fmt.Sprintf("%s (%d files)", i.folder, n)
+		i.current.Record.Imported = fmt.Sprintf("%s (%d files)", i.folder, n)
 	}
 	if began := i.current.Run.Started; ledger.InFuture(began, time.Now()) {
-		note := fmt.Sprintf("%s says that it began on %s, which is in the future: it counts as older than the latest run", i.current.Record.Source, began.Format("2006-01-02 15:04"))
+		note := fmt.Sprintf("%s says that it began on %s, which is in the future: it counts as older than the latest run", i.current.Record.Imported, began.Format("2006-01-02 15:04"))
 		i.done.Notes = append(i.done.Notes, note)
 		i.current.Run.AddNote(note)
 	}

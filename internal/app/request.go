@@ -117,8 +117,8 @@ func (a *App) ReplayRequest(name string, worker int) (q Request, gone int, err e
 	if worker > record.Workers {
 		return q, 0, fmt.Errorf("run %d had %d workers: there is no worker %d", record.Number, record.Workers, worker)
 	}
-	if record.Source != "" && !slices.ContainsFunc(ran.Results, func(r *run.Result) bool { return r.Worker > 0 }) {
-		return q, 0, fmt.Errorf("run %d was imported from %s, which does not say what ran where: it cannot be repeated", record.Number, record.Source)
+	if record.Imported != "" && !slices.ContainsFunc(ran.Results, func(r *run.Result) bool { return r.Worker > 0 }) {
+		return q, 0, fmt.Errorf("run %d was imported from %s, which does not say what ran where: it cannot be repeated", record.Number, record.Imported)
 	}
 	var tests []catalog.Test
 	on := map[string]int{}

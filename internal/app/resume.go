@@ -26,7 +26,7 @@ func (a *App) ResumeRequest(ctx context.Context, known quarantine.List, mixed bo
 	if k.Task.Crossing != "" {
 		return q, 0, fmt.Errorf("the run that was killed last is of the crossing %s: fern-relay matrix run --resume runs the rest of the matrix", k.Task.Crossing)
 	}
-	before, now := k.Task.Source(), project.Origin(ctx, a.Project.Dir)
+	before, now := k.Task.Source, project.Origin(ctx, a.Project.Dir)
 	differ := before.Differs(now)
 	if differ && !mixed {
 		return q, 0, fmt.Errorf("the run that was killed last is of %s, and the sources are now %s: what passed then may fail now. Run everything again, or add --mixed", before, now)

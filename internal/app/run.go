@@ -30,18 +30,12 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	own := owned.Begin(a.Project.Records())
 	defer own.Close()     // if the slots were not opened
 	go own.PrepareGroup() // takes as long as what git says
-	task := a.task(q, s)
-	source := a.history.Source(ctx)
-	task.SetSource(source)
-	q.source = source
+	task := a.task(q, s, a.history.Source(ctx))
+	q.source = task.Source
 	journal, note, unwritten := a.beginJournal(task)
 	record := task.Record(journal.Name())
-	setup := workspace.Setup(a.Project)
-	setup.Limit, setup.Offset, setup.Record = q.Limit, q.Offset, own
-	services := workspace.Services(a.Project)
-	services.Shared = q.Shared
-	job := engine.Job{Adapters: a.Adapters, Schedule: s, Bare: q.Bare, Source: engine.Local(s, q.Workers), Workers: q.Workers, Setup: setup, Services: services, Strict: q.Strict,
-		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Floods: journal.Floods(), Preparing: q.Preparing}
+	job := a.job(q, s, engine.Local(s, q.Workers))
+	job.Setup.Record, job.Floods = own, journal.Floods()
 	r = run.New()
 	if err := engine.Run(ctx, job, q.record(r, journal, sink)); err != nil {
 		return nil, 0, errors.Join(err, journal.End())
@@ -60,6 +54,16 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 		return r, 0, fmt.Errorf("this run is not kept: %w", cmp.Or(err, unwritten))
 	}
 	return r, 0, errors.Join(fmt.Errorf("the run cannot be kept in the ledger: %w. Its journal %s stays, and the next command keeps it", err, journal.Name()), journal.Leave(r))
+}
+
+// job returns the engine's job of a request, here or on a fleet: the batches of a schedule, from a source.
+func (a *App) job(q Request, s *schedule.Schedule, source engine.Source) engine.Job {
+	setup := workspace.Setup(a.Project)
+	setup.Limit, setup.Offset = q.Limit, q.Offset
+	services := workspace.Services(a.Project)
+	services.Shared = q.Shared
+	return engine.Job{Adapters: a.Adapters, Schedule: s, Bare: q.Bare, Source: source, Workers: q.Workers, Setup: setup, Services: services, Strict: q.Strict,
+		StopAfter: q.StopAfter, Retries: q.Retries, Control: q.Control, Preparing: q.Preparing}
 }
 
 // idle reports whether a run of the request ran no test although no rule or condition kept all of them from running.
@@ -120,8 +124,8 @@ func crossingKey(p *project.Project) string {
 }
 
 // task returns what the journal of a request says that it does.
-func (a *App) task(q Request, s *schedule.Schedule) ledger.Task {
-	task := ledger.Task{PID: os.Getpid(), Pick: q.Pick, Workers: q.Workers, Order: q.Order, Machine: machine(), InOrder: q.InOrder, Trial: q.Trial, Crossing: crossingKey(a.Project)}
+func (a *App) task(q Request, s *schedule.Schedule, source run.Source) ledger.Task {
+	task := ledger.Task{PID: os.Getpid(), Meta: a.meta(q, source), InOrder: q.InOrder}
 	if q.Before != nil {
 		for _, r := range q.Before.Results {
 			task.Tests = append(task.Tests, r.ID)
@@ -140,6 +144,11 @@ func (a *App) task(q Request, s *schedule.Schedule) ledger.Task {
 		task.Batches = append(task.Batches, batch)
 	}
 	return task
+}
+
+// meta describes the run of a request.
+func (a *App) meta(q Request, source run.Source) run.Meta {
+	return run.Meta{Pick: q.Pick, Workers: q.Workers, Order: q.Order, Source: source, Machine: machine(), Trial: q.Trial, Crossing: crossingKey(a.Project)}
 }
 
 // machine describes the machine that tests run on.

@@ -47,7 +47,7 @@ func TestLayOut(t *testing.T) {
 		t.Errorf("the past has %d runs, %v", n, err)
 	}
 	checkDates(t, l)
-	if _, err := l.Keep(run.Record{Workers: 1}, run.New()); err != nil {
+	if _, err := l.Keep(run.Record{Meta: run.Meta{Workers: 1}}, run.New()); err != nil {
 		t.Fatal(err)
 	}
 	if err := l.Close(); err != nil {

@@ -74,8 +74,7 @@ func (c *Conn) OfferHunt(ctx context.Context, id string, self Machine, work Work
 	if err != nil {
 		return nil, err
 	}
-	m := &Manifest{Format: manifestFormat, Kind: kindHunt, Run: id, Plan: newName(), Attempt: 1, State: Open, By: self.Name, Project: work.Project, Revision: work.Source.Revision,
-		Dirty: work.Source.Dirty, Content: work.Source.Content, Lease: work.Lease.Seconds(), Began: now}
+	m := &Manifest{Format: manifestFormat, Kind: kindHunt, Run: id, Plan: newName(), Attempt: 1, State: Open, By: self.Name, Project: work.Project, Meta: work.Meta, Lease: work.Lease.Seconds(), Began: now}
 	if err := c.makeQueue(ctx, m, 0); err != nil {
 		return nil, err
 	}

@@ -16,18 +16,14 @@ import (
 
 // Work is what a machine brings along: what it would run, and how to plan it if it is the first.
 type Work struct {
-	Project  string
-	Pick     string
-	Order    string // its rule
-	Source   run.Source
-	Mixed    bool // allow another source than that of the run
-	Trial    bool
-	Crossing string // of the matrix, as in store=redis; empty for none
-	Tests    []catalog.Test
-	Shared   []string // resources of which the whole fleet has one
-	Bare     []string // groups without tests that are built, too, as suite:group
-	Lease    time.Duration
-	Again    string // AgainFailed or AgainAll to open a new attempt of a run that has ended; empty for none
+	Project string
+	run.Meta
+	Mixed  bool // allow another source than that of the run
+	Tests  []catalog.Test
+	Shared []string // resources of which the whole fleet has one
+	Bare   []string // groups without tests that are built, too, as suite:group
+	Lease  time.Duration
+	Again  string // AgainFailed or AgainAll to open a new attempt of a run that has ended; empty for none
 
 	// Lookup finds a test of the project, also one that is not picked; WithNeeds adds those that tests need.
 	Lookup    func(id string) (*catalog.Test, bool)
@@ -178,8 +174,7 @@ func (c *Conn) plan(ctx context.Context, id string, self Machine, work Work, bef
 	if err != nil {
 		return nil, err
 	}
-	m := &Manifest{Format: manifestFormat, Run: id, Plan: newName(), Attempt: 1, State: Planning, By: self.Name, Project: work.Project,
-		Revision: work.Source.Revision, Dirty: work.Source.Dirty, Content: work.Source.Content, Pick: work.Pick, Order: work.Order, Trial: work.Trial, Crossing: work.Crossing, Lease: work.Lease.Seconds(), Began: now}
+	m := &Manifest{Format: manifestFormat, Run: id, Plan: newName(), Attempt: 1, State: Planning, By: self.Name, Project: work.Project, Meta: work.Meta, Lease: work.Lease.Seconds(), Began: now}
 	switch {
 	case before != nil && before.State == Ended:
 		m.Attempt, m.Again, m.Prior = before.Attempt+1, work.Again, before.Plan

@@ -21,26 +21,20 @@ import (
 
 // Manifest says what a fleet run is. It is the run's value in the station's bucket.
 type Manifest struct {
-	Format   string  `json:"format"`
-	Kind     string  `json:"kind,omitempty"` // kindHunt for a hunt
-	Run      string  `json:"run"`
-	Plan     string  `json:"plan"`    // names the schedule of this attempt
-	Attempt  int     `json:"attempt"` // from 1
-	Again    string  `json:"again,omitempty"`
-	Prior    string  `json:"prior,omitempty"` // the plan of the attempt before
-	State    string  `json:"state"`
-	By       string  `json:"by"` // the machine that planned
-	Project  string  `json:"project"`
-	Revision string  `json:"revision"`
-	Dirty    bool    `json:"dirty,omitempty"`
-	Content  string  `json:"content,omitempty"` // of a dirty tree: see run.Source
-	Pick     string  `json:"pick"`
-	Order    string  `json:"order,omitempty"`
-	Trial    bool    `json:"trial,omitempty"`
-	Crossing string  `json:"crossing,omitempty"`
-	Tests    int     `json:"tests"`
-	Batches  int     `json:"batches"`
-	Lease    float64 `json:"lease_s"`
+	Format  string `json:"format"`
+	Kind    string `json:"kind,omitempty"` // kindHunt for a hunt
+	Run     string `json:"run"`
+	Plan    string `json:"plan"`    // names the schedule of this attempt
+	Attempt int    `json:"attempt"` // from 1
+	Again   string `json:"again,omitempty"`
+	Prior   string `json:"prior,omitempty"` // the plan of the attempt before
+	State   string `json:"state"`
+	By      string `json:"by"` // the machine that planned
+	Project string `json:"project"`
+	run.Meta
+	Tests   int     `json:"tests"`
+	Batches int     `json:"batches"`
+	Lease   float64 `json:"lease_s"`
 
 	Began  time.Time           `json:"began"`
 	Ended  time.Time           `json:"ended,omitzero"`

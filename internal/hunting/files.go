@@ -116,7 +116,7 @@ func (h *hunter) leftByRuns() (func(path string, mode fs.FileMode, changed time.
 	runs = runs[max(0, len(runs)-runsLookedAt):]
 	return func(_ string, _ fs.FileMode, changed time.Time) bool {
 		return slices.ContainsFunc(runs, func(r *run.Record) bool { // the ledger holds milliseconds
-			return r.Source == "" && !changed.Before(r.Began.Add(-clockTick)) && changed.Before(r.Ended.Add(time.Millisecond))
+			return r.Imported == "" && !changed.Before(r.Began.Add(-clockTick)) && changed.Before(r.Ended.Add(time.Millisecond))
 		})
 	}, nil
 }

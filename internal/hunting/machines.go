@@ -47,7 +47,7 @@ func (a Hunting) offerHunt(ctx context.Context, f app.FleetRequest, local *engin
 		return nil, nil, err
 	}
 	self := fleet.Machine{Name: app.HostName(), Workers: workers}
-	offered, err := conn.OfferHunt(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Source: a.History().Source(ctx), Lease: f.Lease})
+	offered, err := conn.OfferHunt(ctx, f.Run, self, fleet.Work{Project: a.Project.Name, Meta: run.Meta{Source: a.History().Source(ctx)}, Lease: f.Lease})
 	if err != nil {
 		conn.Close()
 		return nil, nil, err

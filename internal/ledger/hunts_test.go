@@ -64,7 +64,7 @@ func TestCoverage(t *testing.T) {
 			r.Apply(run.Event{Event: run.Started, ID: id, Worker: 1, Batch: 1})
 			r.Apply(run.Event{Event: run.Finished, ID: id, Worker: 1, Batch: 1, Outcome: run.Passed, Seconds: run.Took(1)})
 		}
-		if _, err := l.Keep(run.Record{Workers: 1}, r); err != nil {
+		if _, err := l.Keep(run.Record{Meta: run.Meta{Workers: 1}}, r); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -34,35 +34,17 @@ type Journal struct {
 
 // Task says what a run was to do. It is the first line of a journal.
 type Task struct {
-	PID      int      `json:"pid"` // of the process that runs it
-	Pick     string   `json:"pick"`
-	Workers  int      `json:"workers"`
-	Order    string   `json:"order"` // its rule
-	Revision string   `json:"revision"`
-	Dirty    bool     `json:"dirty"`
-	Content  string   `json:"content,omitempty"` // of a dirty tree: see run.Source
-	Machine  string   `json:"machine"`
-	InOrder  bool     `json:"in_order"`
-	Trial    bool     `json:"trial,omitempty"` // it reproduces a failure
-	Crossing string   `json:"crossing,omitempty"`
-	Tests    []string `json:"tests"` // IDs, in the order to run
+	PID int `json:"pid"` // of the process that runs it
+	run.Meta
+	InOrder bool     `json:"in_order"`
+	Tests   []string `json:"tests"` // IDs, in the order to run
 
 	Batches []TaskBatch `json:"batches"` // in the order in which they are taken
 }
 
-// Source returns the source of the run.
-func (t Task) Source() run.Source {
-	return run.Source{Revision: t.Revision, Dirty: t.Dirty, Content: t.Content}
-}
-
-// SetSource sets the source of the run.
-func (t *Task) SetSource(s run.Source) {
-	t.Revision, t.Dirty, t.Content = s.Revision, s.Dirty, s.Content
-}
-
 // Record returns the record of the task's run, with the journal that it had.
 func (t Task) Record(journal string) run.Record {
-	k := run.Record{Pick: t.Pick, Workers: t.Workers, Order: t.Order, Revision: t.Revision, Dirty: t.Dirty, Machine: t.Machine, Trial: t.Trial, Crossing: t.Crossing}
+	k := run.Record{Meta: t.Meta}
 	if journal != "" {
 		k.Journal = filepath.Base(journal)
 	}

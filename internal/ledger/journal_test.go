@@ -20,7 +20,7 @@ func TestFollow(t *testing.T) {
 	if name, err := Running(store); name != "" || err != nil {
 		t.Fatalf("running is %q, %v", name, err)
 	}
-	task := Task{PID: os.Getpid(), Pick: "wet", Workers: 2, Tests: []string{"u:g#a", "u:g#b"}, Batches: []TaskBatch{{Worker: 1, Tests: []int{1, 0}}}}
+	task := Task{PID: os.Getpid(), Meta: run.Meta{Pick: "wet", Workers: 2}, Tests: []string{"u:g#a", "u:g#b"}, Batches: []TaskBatch{{Worker: 1, Tests: []int{1, 0}}}}
 	j, err := BeginJournal(store, task)
 	if err != nil {
 		t.Fatal(err)

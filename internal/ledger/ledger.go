@@ -264,7 +264,7 @@ func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sq
 		return 0, err
 	}
 	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, prepared, pick, workers, ordering, revision, dirty, machine, source, journal, trial, places, crossing, services) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Source, journal, k.Trial, string(places), k.Crossing, string(services))
+		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Imported, journal, k.Trial, string(places), k.Crossing, string(services))
 	if err != nil {
 		return 0, err
 	}

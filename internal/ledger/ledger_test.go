@@ -55,7 +55,7 @@ func TestKeepAndLast(t *testing.T) {
 	first := runOf(1, "a passed", "b failed", "c passed")
 	second := runOf(2, "c timed-out", "a passed", "d lost")
 	for i, r := range []*run.Run{first, second} {
-		if n, err := l.Keep(run.Record{Pick: fmt.Sprint("pick", i), Workers: 2}, r); n != i+1 || err != nil {
+		if n, err := l.Keep(run.Record{Meta: run.Meta{Pick: fmt.Sprint("pick", i), Workers: 2}}, r); n != i+1 || err != nil {
 			t.Fatalf("kept as %d, %v", n, err)
 		}
 	}
@@ -107,7 +107,7 @@ func TestKeepAndLast(t *testing.T) {
 		t.Errorf("the companies of nobody are %v", none)
 	}
 	for range 2 * recentKept {
-		if _, err := l.Keep(run.Record{Workers: 1}, runOf(0.25, "a passed")); err != nil {
+		if _, err := l.Keep(run.Record{Meta: run.Meta{Workers: 1}}, runOf(0.25, "a passed")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -129,7 +129,7 @@ func TestManyAtOnce(t *testing.T) {
 			}
 			defer l.Close()
 			for range 10 {
-				if _, err := l.Keep(run.Record{Workers: 1}, runOf(1, "a passed", "b failed")); err != nil {
+				if _, err := l.Keep(run.Record{Meta: run.Meta{Workers: 1}}, runOf(1, "a passed", "b failed")); err != nil {
 					t.Error(err)
 				}
 			}
@@ -197,7 +197,7 @@ func BenchmarkRecent(b *testing.B) {
 		results[i] = fmt.Sprint("suite:group#test", i, " passed")
 	}
 	for range recentKept {
-		if _, err := l.Keep(run.Record{Workers: 1}, runOf(1, results...)); err != nil {
+		if _, err := l.Keep(run.Record{Meta: run.Meta{Workers: 1}}, runOf(1, results...)); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -222,7 +222,7 @@ func TestMigration(t *testing.T) {
 	}
 	first.Apply(run.Event{Event: run.RunEnds, At: start.Add(8 * time.Second)})
 	for range 2 {
-		if _, err := l.Keep(run.Record{Workers: 1}, first); err != nil {
+		if _, err := l.Keep(run.Record{Meta: run.Meta{Workers: 1}}, first); err != nil {
 			t.Fatal(err)
 		}
 	}

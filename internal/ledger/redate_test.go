@@ -30,7 +30,7 @@ func TestRedate(t *testing.T) {
 			ran.Apply(run.Event{Event: run.Finished, At: at.Add(time.Duration(seconds * 1e9)), ID: "u:g#" + id, Worker: 1, Batch: 1, Outcome: run.Outcomes[random.IntN(4)], Seconds: &seconds, Failure: run.Failure{Message: "m" + id, Line: n}})
 		}
 		ran.Apply(run.Event{Event: run.RunEnds, At: at.Add(time.Second)})
-		if _, err := l.Keep(run.Record{Workers: 3, Pick: "p"}, ran); err != nil {
+		if _, err := l.Keep(run.Record{Meta: run.Meta{Workers: 3, Pick: "p"}}, ran); err != nil {
 			t.Fatal(err)
 		}
 	}

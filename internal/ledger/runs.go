@@ -97,7 +97,7 @@ func scanRecord(row scanner) (*run.Record, error) {
 	k := &run.Record{}
 	var began, placed, ended, prepared int64
 	var counts, places, services string
-	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Source, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work, &k.Trial, &places, &k.Crossing, &services); err != nil {
+	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Imported, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work, &k.Trial, &places, &k.Crossing, &services); err != nil {
 		return nil, err
 	}
 	k.Began, k.Placed, k.Ended, k.Prepared = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended), float64(prepared)/1000

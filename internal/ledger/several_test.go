@@ -35,7 +35,7 @@ func writeRuns(store string) {
 		return
 	}
 	for {
-		number, err := l.Keep(run.Record{Workers: 2}, runOf(0.01, "u:a#1 passed", "u:a#2 failed", "u:b#1 passed", fmt.Sprint("u:b#", rand.IntN(50), " passed")))
+		number, err := l.Keep(run.Record{Meta: run.Meta{Workers: 2}}, runOf(0.01, "u:a#1 passed", "u:a#2 failed", "u:b#1 passed", fmt.Sprint("u:b#", rand.IntN(50), " passed")))
 		if err != nil {
 			fmt.Println(err)
 			return
@@ -184,11 +184,11 @@ func TestDamaged(t *testing.T) {
 func TestKeptOnce(t *testing.T) {
 	store := t.TempDir()
 	l := open(t, store)
-	journal, err := BeginJournal(store, Task{Pick: "quick", Tests: []string{"a"}})
+	journal, err := BeginJournal(store, Task{Meta: run.Meta{Pick: "quick"}, Tests: []string{"a"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if n, err := l.Keep(Task{Pick: "quick"}.Record(journal.Name()), runOf(1, "a passed")); n != 1 || err != nil {
+	if n, err := l.Keep(Task{Meta: run.Meta{Pick: "quick"}}.Record(journal.Name()), runOf(1, "a passed")); n != 1 || err != nil {
 		t.Fatalf("kept as %d, %v", n, err)
 	}
 	_ = journal.file.Close() // as the end of the process does
@@ -220,8 +220,8 @@ func TestForeign(t *testing.T) {
 	}
 	into := l.NewImporter()
 	err := into.Add([]Foreign{
-		{run.Record{Source: "five.xml"}, at(5, "a failed", "c skipped"), []File{{"5", "five.xml"}}},
-		{run.Record{Source: "two.xml"}, at(2, "a failed", "b timed-out"), []File{{"2", "two.xml"}}},
+		{run.Record{Imported: "five.xml"}, at(5, "a failed", "c skipped"), []File{{"5", "five.xml"}}},
+		{run.Record{Imported: "two.xml"}, at(2, "a failed", "b timed-out"), []File{{"2", "two.xml"}}},
 	})
 	if err == nil {
 		err = into.Close()
@@ -229,7 +229,7 @@ func TestForeign(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := into.Add([]Foreign{{run.Record{Source: "again.xml"}, at(3, "a passed"), []File{{"5", "again.xml"}}}}); err == nil {
+	if err := into.Add([]Foreign{{run.Record{Imported: "again.xml"}, at(3, "a passed"), []File{{"5", "again.xml"}}}}); err == nil {
 		t.Error("a file is counted twice")
 	}
 	recent, err := recentOf(l)
@@ -237,7 +237,7 @@ func TestForeign(t *testing.T) {
 		t.Errorf("lately came %s, %v", got, err)
 	}
 	runs, h, err := l.History(10, nil)
-	if err != nil || len(runs) != 3 || runs[0].Source != "two.xml" || runs[2].Number != 1 {
+	if err != nil || len(runs) != 3 || runs[0].Imported != "two.xml" || runs[2].Number != 1 {
 		t.Fatalf("the history is of %v, %v", runs, err)
 	}
 	a, _ := h.Index("a")
@@ -247,7 +247,7 @@ func TestForeign(t *testing.T) {
 	if _, h, err := l.History(10, runs[1]); err != nil || h.Runs != 2 {
 		t.Errorf("up to the second there are %d runs, %v", h.Runs, err)
 	}
-	if first, err := l.FirstBad("a"); err != nil || first.Source != "two.xml" {
+	if first, err := l.FirstBad("a"); err != nil || first.Imported != "two.xml" {
 		t.Errorf("a was bad first in %+v, %v", first, err)
 	}
 	if well, err := l.LastWell("b", runs[2]); !errors.Is(err, run.ErrNoRecord) {

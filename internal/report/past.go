@@ -61,10 +61,10 @@ func in(k *run.Record) string {
 }
 
 func from(k *run.Record) string {
-	if k.Source == "" {
+	if k.Imported == "" {
 		return ""
 	}
-	return "  from " + plain.Line(k.Source)
+	return "  from " + plain.Line(k.Imported)
 }
 
 // Counts returns counts of outcomes in words.
@@ -379,8 +379,8 @@ func RunWords(k *run.Record) []string {
 	if k.Machine != "" {
 		lines = append(lines, "on "+plain.Line(k.Machine))
 	}
-	if k.Source != "" {
-		lines = append(lines, "imported from "+plain.Line(k.Source))
+	if k.Imported != "" {
+		lines = append(lines, "imported from "+plain.Line(k.Imported))
 	}
 	return lines
 }

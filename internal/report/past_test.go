@@ -28,7 +28,7 @@ func TestWordsOfThePast(t *testing.T) {
 			t.Errorf("%v after %v is %q, want %q", c.now, c.before, got, c.want)
 		}
 	}
-	dirty := &run.Record{Number: 7, Began: time.Date(2026, 11, 12, 0, 0, 0, 0, time.UTC), Revision: "9ab03f1\x1b[31m", Dirty: true}
+	dirty := &run.Record{Number: 7, Began: time.Date(2026, 11, 12, 0, 0, 0, 0, time.UTC), Meta: run.Meta{Source: run.Source{Revision: "9ab03f1\x1b[31m", Dirty: true}}}
 	if got := RunName(dirty); got != "run 7, 12 Nov, 9ab03f1+" {
 		t.Errorf("a run is called %q", got)
 	}
@@ -50,7 +50,7 @@ func TestCardWords(t *testing.T) {
 			o = run.Failed
 		}
 		cells = append(cells, history.NewCell(o, []float64{0.2, 0.3}[i/30]+0.001*float64(i%4)))
-		runs = append(runs, &run.Record{Number: i + 1, Began: time.Date(2026, 11, 1+i%28, 0, 0, 0, 0, time.UTC), Revision: "abc"})
+		runs = append(runs, &run.Record{Number: i + 1, Began: time.Date(2026, 11, 1+i%28, 0, 0, 0, 0, time.UTC), Meta: run.Meta{Source: run.Source{Revision: "abc"}}})
 	}
 	early := history.Figure(cells[:30])
 	card := &history.Card{ID: "u:g#frost", Figures: history.Figure(cells), Cells: cells, Runs: runs, First: runs[7], Well: runs[38], Earlier: history.Share(early.Ran-early.Bad, early.Ran), Share: 0.01,

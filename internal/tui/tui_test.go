@@ -172,8 +172,7 @@ func playPast(a *App, runs int, bad bool) {
 	v := a.ledger
 	h := history.NewHistory(ids, runs)
 	for n := range runs {
-		k := &run.Record{Number: n + 1, Workers: 1 + n/9, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Revision: "\x1b[1m水" + strings.Repeat("r", 40),
-			Pick: strings.Repeat("水", 200), Counts: map[run.Outcome]int{run.Passed: 99999, run.Failed: 99999}}
+		k := &run.Record{Number: n + 1, Meta: run.Meta{Workers: 1 + n/9, Pick: strings.Repeat("水", 200), Source: run.Source{Revision: "\x1b[1m水" + strings.Repeat("r", 40)}}, Began: time.Now(), Ended: time.Now().Add(time.Duration(n) * time.Second), Work: float64(3 * n), Counts: map[run.Outcome]int{run.Passed: 99999, run.Failed: 99999}}
 		v.All = append(v.All, k)
 		for i := range ids {
 			o := run.Outcomes[(i+n/(1+i%7))%len(run.Outcomes)]

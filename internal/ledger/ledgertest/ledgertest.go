@@ -29,7 +29,7 @@ func Fill(l *ledger.Ledger, ids []string, runs int) error {
 	into := l.NewImporter()
 	var ready []ledger.Foreign
 	for n := range runs {
-		ready = append(ready, ledger.Foreign{Record: run.Record{Workers: 4, Revision: fmt.Sprintf("%07x", n/3), Source: "made"}, Run: madeRun(random, start.Add(time.Duration(n)*time.Hour), ids, n >= runs/2)})
+		ready = append(ready, ledger.Foreign{Record: run.Record{Meta: run.Meta{Workers: 4, Source: run.Source{Revision: fmt.Sprintf("%07x", n/3)}}, Imported: "made"}, Run: madeRun(random, start.Add(time.Duration(n)*time.Hour), ids, n >= runs/2)})
 		if len(ready) < 10 && n < runs-1 {
 			continue
 		}

@@ -342,8 +342,8 @@ func runWords(k *run.Record) string {
 		words += " · " + plain.Line(k.Crossing)
 	}
 	words += " · " + cmp.Or(k.Order, order.AsWritten) + " · pick " + cmp.Or(plain.Line(k.Pick), "all")
-	if k.Source != "" {
-		words += " · from " + path.Base(plain.Line(k.Source))
+	if k.Imported != "" {
+		words += " · from " + path.Base(plain.Line(k.Imported))
 	}
 	return words
 }
