@@ -250,25 +250,13 @@ func numberOf(from querier, journal string) (number int, err error) {
 
 // keep adds a run and its results; keysOf keeps the tests and returns their keys, in the order of the results.
 func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sql.Tx, number int64, run *run.Run) ([]int64, error)) (number int, err error) {
-	journal := sql.NullString{String: k.Journal, Valid: k.Journal != ""}
 	placed, err := placeOf(tx, ran.Started, time.Now())
 	if err != nil {
 		return 0, err
 	}
-	places, err := json.Marshal(append([]run.Place{}, ran.Places...))
-	if err != nil {
-		return 0, err
-	}
-	services, err := json.Marshal(append([]run.Service{}, ran.Services...))
-	if err != nil {
-		return 0, err
-	}
-	kept, err := tx.Exec("INSERT INTO runs (began, placed, ended, prepared, pick, workers, ordering, revision, dirty, machine, source, journal, trial, places, crossing, services) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		ran.Started.UnixMilli(), placed, ran.Ended.UnixMilli(), milliseconds(ran.Prepared()), k.Pick, k.Workers, k.Order, k.Revision, k.Dirty, k.Machine, k.Imported, journal, k.Trial, string(places), k.Crossing, string(services))
-	if err != nil {
-		return 0, err
-	}
-	last, err := kept.LastInsertId()
+	k.Began, k.Placed, k.Ended, k.Prepared = ran.Started, time.UnixMilli(placed), ran.Ended, ran.Prepared()
+	k.Places, k.Services = ran.Places, ran.Services
+	last, err := insertRecord(tx, &k)
 	if err != nil {
 		return 0, err
 	}

@@ -2,12 +2,9 @@ package ledger
 
 import (
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"time"
 
-	"fernrelay/core/order"
 	"fernrelay/core/run"
 )
 
@@ -64,8 +61,6 @@ func (l *Ledger) listed() string {
 	return l.only
 }
 
-const runColumns = "SELECT number, pick, workers, ordering, revision, dirty, machine, source, note, began, placed, ended, prepared, counts, work, trial, places, crossing, services FROM runs "
-
 // list returns the runs that a clause selects.
 func (l *Ledger) list(from querier, clause string, args ...any) ([]*run.Record, error) {
 	rows, err := from.Query(runColumns+clause, args...)
@@ -91,18 +86,6 @@ func (l *Ledger) find(clause string, args ...any) (*run.Record, error) {
 		return nil, run.ErrNoRecord
 	}
 	return k, err
-}
-
-func scanRecord(row scanner) (*run.Record, error) {
-	k := &run.Record{}
-	var began, placed, ended, prepared int64
-	var counts, places, services string
-	if err := scan(row, &k.Number, &k.Pick, &k.Workers, &k.Order, &k.Revision, &k.Dirty, &k.Machine, &k.Imported, &k.Note, &began, &placed, &ended, &prepared, &counts, &k.Work, &k.Trial, &places, &k.Crossing, &services); err != nil {
-		return nil, err
-	}
-	k.Began, k.Placed, k.Ended, k.Prepared = time.UnixMilli(began), time.UnixMilli(placed), time.UnixMilli(ended), float64(prepared)/1000
-	k.Order = order.Words(k.Order)
-	return k, unreadable(errors.Join(json.Unmarshal([]byte(counts), &k.Counts), json.Unmarshal([]byte(places), &k.Places), json.Unmarshal([]byte(services), &k.Services)))
 }
 
 // Results returns the results of a run.
