@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
-	"math/bits"
 	"slices"
 	"strings"
 
+	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 )
 
@@ -54,9 +54,9 @@ func (m *Matrix) Explain(tests map[string]Outcomes) Explained {
 		p := x.pattern(tests[id])
 		found := x.searched(p)
 		switch {
-		case p.bad.empty() && p.mixed == 0:
+		case p.bad.Len() == 0 && p.mixed == 0:
 			continue
-		case 10*p.mixed > p.ran.size()+p.mixed || p.mixed > 0 && (found == nil || p.bad.empty()):
+		case 10*p.mixed > p.ran.Len()+p.mixed || p.mixed > 0 && (found == nil || p.bad.Len() == 0):
 			out.Flaky = append(out.Flaky, id)
 			continue
 		case found == nil:
@@ -121,56 +121,32 @@ func (c *Cause) key() string {
 	return key
 }
 
-// set is a set of crossings.
-type set []uint64
-
-func newSet(n int) set       { return make(set, (n+63)/64) }
-func (s set) add(i int)      { s[i/64] |= 1 << (i % 64) }
-func (s set) has(i int) bool { return s[i/64]&(1<<(i%64)) != 0 }
-func (s set) empty() bool    { return s.size() == 0 }
-
-func (s set) size() (n int) {
-	for _, w := range s {
-		n += bits.OnesCount64(w)
-	}
-	return n
-}
-
-// minus returns the crossings of s that another set does not have.
-func (s set) minus(o set) set {
-	out := slices.Clone(s)
-	for i := range out {
-		out[i] &^= o[i]
-	}
+// minus returns the crossings of a that b does not have.
+func minus(a, b catalog.Set) catalog.Set {
+	out := slices.Clone(a)
+	out.AndNot(b)
 	return out
-}
-
-// keep removes the crossings that another set does not have.
-func (s set) keep(o set) {
-	for i := range s {
-		s[i] &= o[i]
-	}
 }
 
 // explainer has the crossings of a matrix as sets.
 type explainer struct {
 	m     *Matrix
-	place map[string]int    // by key: of the crossing
-	with  map[[2]string]set // by name and value: the crossings that have it
+	place map[string]int            // by key: of the crossing
+	with  map[[2]string]catalog.Set // by name and value: the crossings that have it
 	found map[string]*Explanation
 }
 
 func newExplainer(m *Matrix) *explainer {
-	x := &explainer{m: m, place: map[string]int{}, with: map[[2]string]set{}, found: map[string]*Explanation{}}
+	x := &explainer{m: m, place: map[string]int{}, with: map[[2]string]catalog.Set{}, found: map[string]*Explanation{}}
 	for i := range m.Crossings {
 		c := &m.Crossings[i]
 		x.place[c.Key()] = i
 		for name, value := range c.Of {
 			at := [2]string{name, value}
 			if x.with[at] == nil {
-				x.with[at] = newSet(len(m.Crossings))
+				x.with[at] = catalog.NewSet(len(m.Crossings))
 			}
-			x.with[at].add(i)
+			x.with[at].Add(i)
 		}
 	}
 	return x
@@ -178,12 +154,12 @@ func newExplainer(m *Matrix) *explainer {
 
 // pattern is where a test ran and always had the same outcome, and where that was bad.
 type pattern struct {
-	ran, bad set
+	ran, bad catalog.Set
 	mixed    int // crossings in which it differed
 }
 
 func (x *explainer) pattern(o Outcomes) pattern {
-	p := pattern{ran: newSet(len(x.m.Crossings)), bad: newSet(len(x.m.Crossings))}
+	p := pattern{ran: catalog.NewSet(len(x.m.Crossings)), bad: catalog.NewSet(len(x.m.Crossings))}
 	for key, times := range o {
 		at, known := x.place[key]
 		switch {
@@ -191,9 +167,9 @@ func (x *explainer) pattern(o Outcomes) pattern {
 		case slices.Contains(times, !times[0]):
 			p.mixed++
 		default:
-			p.ran.add(at)
+			p.ran.Add(at)
 			if times[0] {
-				p.bad.add(at)
+				p.bad.Add(at)
 			}
 		}
 	}
@@ -214,7 +190,7 @@ func (x *explainer) searched(p pattern) *Explanation {
 // candidate is a cause that agrees with a pattern.
 type candidate struct {
 	Cause
-	fails set // of all crossings
+	fails catalog.Set // of all crossings
 }
 
 // search returns the shortest explanation of a pattern, nil if there is none.
@@ -222,10 +198,10 @@ type candidate struct {
 // A combination of values that describes exactly the bad crossings has only values that all of these have, so that of 6 names
 // 64 combinations are enough; the same holds for the good ones and their opposites.
 func (x *explainer) search(p pattern) *Explanation {
-	if p.bad.empty() {
+	if p.bad.Len() == 0 {
 		return nil
 	}
-	all := append(x.agreeing(p.bad, p.ran, false), x.agreeing(p.ran.minus(p.bad), p.ran, true)...)
+	all := append(x.agreeing(p.bad, p.ran, false), x.agreeing(minus(p.ran, p.bad), p.ran, true)...)
 	if len(all) == 0 {
 		return nil
 	}
@@ -262,11 +238,11 @@ func (x *explainer) longerRival(p pattern, best candidate, all []candidate) []Ri
 
 // agreeing returns the causes whose values describe exactly some of the crossings that ran; except says that they fail
 // elsewhere.
-func (x *explainer) agreeing(described, ran set, except bool) []candidate {
+func (x *explainer) agreeing(described, ran catalog.Set, except bool) []candidate {
 	common := x.common(described)
-	whole := newSet(len(x.m.Crossings))
+	whole := catalog.NewSet(len(x.m.Crossings))
 	for i := range x.m.Crossings {
-		whole.add(i)
+		whole.Add(i)
 	}
 	var all []candidate
 	for chosen := range 1 << len(common) {
@@ -274,16 +250,16 @@ func (x *explainer) agreeing(described, ran set, except bool) []candidate {
 		for i, at := range common {
 			if chosen&(1<<i) != 0 {
 				where[at[0]] = at[1]
-				in.keep(x.with[at])
+				in.And(x.with[at])
 			}
 		}
 		seen := slices.Clone(in)
-		seen.keep(ran)
+		seen.And(ran)
 		if !slices.Equal(seen, described) || except && len(where) == 0 {
 			continue
 		}
 		if except {
-			in = whole.minus(in)
+			in = minus(whole, in)
 		}
 		all = append(all, candidate{Cause{where, except}, in})
 	}
@@ -291,10 +267,10 @@ func (x *explainer) agreeing(described, ran set, except bool) []candidate {
 }
 
 // common returns the names and values that all of some crossings have. Of no crossings it is none.
-func (x *explainer) common(some set) (common [][2]string) {
+func (x *explainer) common(some catalog.Set) (common [][2]string) {
 	for _, n := range x.m.Spec.Names {
 		for at, with := range x.with {
-			if at[0] == n.Name && !some.empty() && some.minus(with).empty() {
+			if at[0] == n.Name && some.Len() > 0 && minus(some, with).Len() == 0 {
 				common = append(common, at)
 			}
 		}
@@ -315,9 +291,9 @@ func (x *explainer) same(all []candidate) (same []string) {
 
 // decide returns a crossing that has not run and that distinguishes two explanations, nil if none does. Those that are left out
 // do not run.
-func (x *explainer) decide(ran, a, b set) Assignment {
+func (x *explainer) decide(ran, a, b catalog.Set) Assignment {
 	for i := range x.m.Crossings {
-		if c := &x.m.Crossings[i]; !ran.has(i) && a.has(i) != b.has(i) && c.LeaveOut == "" {
+		if c := &x.m.Crossings[i]; !ran.Has(i) && a.Has(i) != b.Has(i) && c.LeaveOut == "" {
 			return c.Of
 		}
 	}

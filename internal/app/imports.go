@@ -17,6 +17,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/format"
 	"fernrelay/internal/ledger"
+	"fernrelay/internal/wording"
 )
 
 // Report files of one folder with different tests, not further apart in time than sameRun, are of one run, as CI
@@ -225,11 +226,7 @@ func (i *importing) noteStrange() {
 	if len(i.strange) == 0 {
 		return
 	}
-	which := i.strange[0]
-	if more := len(i.strange) - 1; more > 0 {
-		which += fmt.Sprintf(" and %d more", more)
-	}
-	i.done.Notes = append(i.done.Notes, which+": none of the results has the name of a test of this project: they are kept under the names in the report")
+	i.done.Notes = append(i.done.Notes, wording.Some(i.strange, 1)+": none of the results has the name of a test of this project: they are kept under the names in the report")
 }
 
 // finish makes the present run ready to be kept.

@@ -17,6 +17,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/core/schedule"
+	"fernrelay/internal/wording"
 )
 
 // Manifest says what a fleet run is. It is the run's value in the station's bucket.
@@ -204,18 +205,10 @@ func (f *planFile) difference(found []catalog.Test) string {
 		ids  []string
 	}{{"that the run does not have", more}, {"of the run are missing here", fewer}, {"at another place", moved}} {
 		if len(d.ids) > 0 {
-			words = append(words, fmt.Sprintf("%d tests %s: %s", len(d.ids), d.what, listed(d.ids)))
+			words = append(words, fmt.Sprintf("%d tests %s: %s", len(d.ids), d.what, wording.Some(d.ids, mostNamed)))
 		}
 	}
 	return strings.Join(words, "; ")
-}
-
-// listed names the first of some IDs.
-func listed(ids []string) string {
-	if len(ids) <= mostNamed {
-		return strings.Join(ids, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(ids[:mostNamed], ", "), len(ids)-mostNamed)
 }
 
 // getManifest returns the manifest of a run and its revision in the bucket, nil if there is none.

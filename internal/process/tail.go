@@ -38,3 +38,11 @@ func (t *Tail) String() string {
 	defer t.mu.Unlock()
 	return strings.TrimSpace(strings.ToValidUTF8(string(t.kept[max(0, len(t.kept)-t.Limit):]), ""))
 }
+
+// LastLines returns the last three lines of what was printed, for a message, and no more than some bytes of them.
+func LastLines(printed string, most int) string {
+	printed = strings.TrimSpace(printed)
+	printed = strings.ToValidUTF8(printed[max(0, len(printed)-most):], "")
+	lines := strings.Split(printed, "\n")
+	return strings.Join(lines[max(0, len(lines)-3):], "\n")
+}

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"fernrelay/core/cause"
@@ -116,15 +117,11 @@ func ThenWords(t *matrix.Then) string {
 
 // namedTests names some tests and counts the others.
 func namedTests(ids []string) string {
-	var names []string
-	for _, id := range ids[:min(len(ids), testsNamed)] {
-		names = append(names, wording.ShortID(id))
+	names := slices.Clone(ids)
+	for i, id := range ids[:min(len(ids), testsNamed)] {
+		names[i] = wording.ShortID(id)
 	}
-	text := strings.Join(names, ", ")
-	if more := len(ids) - len(names); more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	return text
+	return wording.Some(names, testsNamed)
 }
 
 func differ(n int) string { return verb(n, "test differs", "tests differ") }

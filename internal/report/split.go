@@ -229,10 +229,7 @@ func Advice(w io.Writer, a split.Advice) {
 
 // FleetForecast says what a fleet run would take with the machines of an earlier one.
 func FleetForecast(f *split.FleetForecast) []Line {
-	names := plain.Line(strings.Join(f.Machines[:min(len(f.Machines), machinesNamed)], ", "))
-	if more := len(f.Machines) - machinesNamed; more > 0 {
-		names = fmt.Sprintf("%s and %d more", names, more)
-	}
+	names := plain.Line(wording.Some(f.Machines, machinesNamed))
 	return []Line{{{Heading, "What would a fleet run take?"}},
 		{{Figure, history.Clock(f.Seconds)}, words(" on %s (%s), the machines of run %d", names, wording.Plural(f.Workers, "worker"), f.Run)}}
 }

@@ -22,6 +22,15 @@ func Plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
+// Some lists the first of some names, and counts the others: "a, b and 3 more".
+func Some(names []string, most int) string {
+	text := strings.Join(names[:min(len(names), most)], ", ")
+	if more := len(names) - most; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
 // Percent returns a share: 84 %, or 99.9 % if a whole number would say too much.
 func Percent(share float64) string {
 	switch {

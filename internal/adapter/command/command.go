@@ -180,13 +180,13 @@ func (a *Adapter) failed(ctx context.Context, err error, said string) error {
 	case errors.Is(cause, context.Canceled):
 		return cause
 	case cause != nil:
-		return fmt.Errorf("the list command %q of suite %s: %w: %s", command, a.Suite, cause, plain.Line(lastLines(said)))
+		return fmt.Errorf("the list command %q of suite %s: %w: %s", command, a.Suite, cause, plain.Line(process.LastLines(said, messageLimit)))
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("the list command %q of suite %s is not executable: chmod +x %s", command, a.Suite, a.List[0])
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, exec.ErrNotFound):
 		return fmt.Errorf("the list command %q of suite %s is not there: look into list in fern.toml; it runs in %s", command, a.Suite, a.Dir)
 	case errors.As(err, &exit):
-		return fmt.Errorf("the list command %q of suite %s failed with %s: %s", command, a.Suite, process.Ending(err), plain.Line(lastLines(said)))
+		return fmt.Errorf("the list command %q of suite %s failed with %s: %s", command, a.Suite, process.Ending(err), plain.Line(process.LastLines(said, messageLimit)))
 	}
 	return fmt.Errorf("the list command %q of suite %s: %w", command, a.Suite, err)
 }
@@ -368,7 +368,9 @@ type ending struct {
 func (s *session) ended(reported *results, end ending) {
 	if end.code < 0 && s.adapter.Unit() == "" {
 		t := reported.tests[0]
-		reported.batch.Ended(end.words, func(words string) (string, string, int) { return lastLines(words), t.File, t.Line })
+		reported.batch.Ended(end.words, func(words string) (string, string, int) {
+			return process.LastLines(words, messageLimit), t.File, t.Line
+		})
 		return
 	}
 	if s.adapter.Results != Exit {
@@ -378,7 +380,7 @@ func (s *session) ended(reported *results, end ending) {
 	t := &reported.tests[0]
 	e := run.Event{Outcome: run.Passed}
 	if end.code > 0 {
-		last := lastLines(reported.batch.Words(t.ID))
+		last := process.LastLines(reported.batch.Words(t.ID), messageLimit)
 		e.Outcome, e.Message = run.Failed, strings.TrimSuffix(end.words+": "+last, ": ")
 		e.Expected, e.Actual = run.Compared(last)
 	}
@@ -451,14 +453,6 @@ func (p *printed) Write(data []byte) (int, error) {
 
 // saidKept is how much of what a process printed last is kept, in bytes.
 const saidKept = 4 << 10
-
-// lastLines is the end of what a command said, for a message.
-func lastLines(said string) string {
-	said = strings.TrimSpace(said)
-	said = strings.ToValidUTF8(said[max(0, len(said)-messageLimit):], "")
-	lines := strings.Split(said, "\n")
-	return strings.Join(lines[max(0, len(lines)-3):], "\n")
-}
 
 // messageLimit bounds what a message takes from what was printed, in bytes.
 const messageLimit = 2 << 10

@@ -243,7 +243,7 @@ func (r *results) close(ending string, code int, fault error) {
 	if code != 0 {
 		why += "; " + ending
 	}
-	if last := lastLines(r.said.String()); last != "" {
+	if last := process.LastLines(r.said.String(), messageLimit); last != "" {
 		why += ": " + last
 	}
 	for _, id := range slices.Clone(r.open) {
@@ -280,7 +280,7 @@ func (r *results) reportBeyond(sink run.Sink, end ending) {
 		return
 	}
 	said := r.said.String()
-	if last := lastLines(said); last != "" {
+	if last := process.LastLines(said, messageLimit); last != "" {
 		why = append(why, last)
 	}
 	e.ID, e.Message = catalog.ID(r.tests[0].Suite, r.tests[0].Group, run.ProcessEntry), strings.Join(why, "; ")

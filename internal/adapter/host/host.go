@@ -162,7 +162,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 		if tooLong {
 			ending = fmt.Sprintf("it printed a line of more than %d MB, and was killed", maxLine>>20)
 		}
-		batch.Ended(ending, func(string) (string, string, int) { return lastLines(s.stderr.String()), "", 0 })
+		batch.Ended(ending, func(string) (string, string, int) { return process.LastLines(s.stderr.String(), tailLimit), "", 0 })
 		switch {
 		case silent == adapter.BeforeTests:
 			return fmt.Errorf("the test host of suite %s was asked to run and was %s%s", s.adapter.Suite, batch.Silent(silent), s.lastWords())
@@ -197,13 +197,6 @@ func (s *session) takeBeyond() string {
 	why := strings.Join(s.beyond, "; ")
 	s.beyond = nil
 	return why
-}
-
-// lastLines returns the end of what a process printed beside its messages. Nobody knows which test printed it: the
-// streams of a process are not ordered.
-func lastLines(said string) string {
-	lines := strings.Split(said, "\n")
-	return strings.Join(lines[max(0, len(lines)-3):], "\n")
 }
 
 // alone ends the process if what comes next must not be in it.

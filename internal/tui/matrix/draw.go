@@ -3,6 +3,7 @@ package matrix
 import (
 	"fmt"
 	"image/color"
+	"slices"
 	"strings"
 
 	"fernrelay/core/history"
@@ -248,19 +249,16 @@ func (v *View) drawCause(c screen.Canvas, x, y int, e *app.ExplainedRow) int {
 	return x - 1
 }
 
+// testsNamed bounds the tests that are named in a line.
+const testsNamed = 3
+
 // someTests names tests.
 func someTests(ids []string) string {
-	const most = 3
-	var names []string
-	for _, id := range ids[:min(len(ids), most)] {
-		_, name := leg.GroupAndName(id)
-		names = append(names, plain.Line(name))
+	names := slices.Clone(ids)
+	for i, id := range ids[:min(len(ids), testsNamed)] {
+		_, names[i] = leg.GroupAndName(id)
 	}
-	text := strings.Join(names, ", ")
-	if more := len(ids) - most; more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	return text
+	return plain.Line(wording.Some(names, testsNamed))
 }
 
 // drawHead draws the names that vary and the time axis.
