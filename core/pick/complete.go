@@ -152,17 +152,14 @@ func (x *Index) others() []Candidate {
 // fieldCandidates are the fields that are typed before a value, and the words without a value.
 func fieldCandidates() []Candidate {
 	var list []Candidate
-	for _, f := range []struct{ name, hint string }{
-		{"in", "place"}, {"at", "file:line"}, {"name", "part of it, or /…/"}, {"suite", "one suite"}, {"kind", "kind of test"},
-		{"id", "one test"}, {"took", "expected time"}, {"was", "latest outcome"}, {"rate", "pass rate"},
-		{"flips", "changes of outcome"}, {"new", "never run"}, {"rule", "has a rule"}, {"saved", "a saved pick"},
-		{"touched", "since a git revision"},
-	} {
+	for _, f := range picks.list {
 		operator := ":"
-		switch known := picks.fields[f.name]; {
-		case known.bare:
+		switch {
+		case f.hint == "":
+			continue
+		case f.bare:
 			operator = ""
-		case known.compares:
+		case f.compares:
 			operator = ">"
 		}
 		list = append(list, Candidate{Text: f.name + operator, Tests: -1, Hint: f.hint})

@@ -11,13 +11,13 @@ import (
 )
 
 // conditions is the language of conditions: what must be so of the machine.
-var conditions = &language{map[string]*field{
-	"env":     {example: "GLASS_SLOW=on", check: checkEnv},
-	"os":      {example: "linux"},
-	"arch":    {example: "arm64"},
-	"program": {example: "redis-server", check: checkProgram},
-	"go":      {compares: true, example: "1.25", check: checkVersion},
-}}
+var conditions = newLanguage([]field{
+	{name: "env", example: "GLASS_SLOW=on", check: checkEnv},
+	{name: "os", example: "linux"},
+	{name: "arch", example: "arm64"},
+	{name: "program", example: "redis-server", check: checkProgram},
+	{name: "go", compares: true, example: "1.25", check: checkVersion},
+})
 
 // ParseCondition reads a condition: picks' grammar over the fields env, os,
 // arch, program and go. The error, if any, is an *Error.

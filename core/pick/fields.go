@@ -17,10 +17,23 @@ import (
 )
 
 // language is a set of fields that the parser takes.
-type language struct{ fields map[string]*field }
+type language struct {
+	fields map[string]*field // by name
+	list   []field           // in the order in which completions offer them
+}
 
-// field is what the language knows of one field.
+func newLanguage(list []field) *language {
+	l := &language{map[string]*field{}, list}
+	for i := range list {
+		l.fields[list[i].name] = &list[i]
+	}
+	return l
+}
+
+// field is everything that the language knows of one field.
 type field struct {
+	name     string
+	hint     string // for completions; "" if they do not offer it
 	bare     bool   // written as a word alone
 	compares bool   // takes < <= > >= =
 	regexp   bool   // takes /…/
@@ -53,27 +66,28 @@ const (
 var picks *language
 
 func init() { // not a literal, as fields evaluate other picks
-	picks = &language{map[string]*field{
-		fieldTag:  {bare: true, set: tagged, fact: tagFact},
-		"new":     {bare: true, past: true, set: unrun, fact: runsFact},
-		"in":      {example: "irrigation/**", set: placed, fact: placeFact},
-		"at":      {example: "drip_test.go:42", check: checkAt, set: atLine, fact: placeFact},
-		"name":    {regexp: true, example: "valve", check: checkName, set: named, fact: nameFact},
-		fieldStep: {regexp: true, example: "case_3", check: checkName, set: stepped, fact: stepFact},
-		"suite":   {example: "unit", set: ofSuite, fact: func(x *Index, _ *Term, i int) string { return "its suite is " + x.Catalog.Tests[i].Suite }},
-		"kind": {example: "example", set: ofKind,
+	picks = newLanguage([]field{
+		{name: fieldTag, bare: true, set: tagged, fact: tagFact},
+		{name: "in", hint: "place", example: "irrigation/**", set: placed, fact: placeFact},
+		{name: "at", hint: "file:line", example: "drip_test.go:42", check: checkAt, set: atLine, fact: placeFact},
+		{name: "name", hint: "part of it, or /…/", regexp: true, example: "valve", check: checkName, set: named, fact: nameFact},
+		{name: fieldStep, hint: "a step of it", regexp: true, example: "case_3", check: checkName, set: stepped, fact: stepFact},
+		{name: "suite", hint: "one suite", example: "unit", set: ofSuite,
+			fact: func(x *Index, _ *Term, i int) string { return "its suite is " + x.Catalog.Tests[i].Suite }},
+		{name: "kind", hint: "kind of test", example: "example", set: ofKind,
 			fact: func(x *Index, _ *Term, i int) string { return "its kind is " + string(x.Catalog.Tests[i].Kind) }},
-		"id":      {example: `"unit:drip#TestX"`, set: ofID, fact: func(x *Index, _ *Term, i int) string { return "its ID is " + x.Catalog.Tests[i].ID }},
-		"took":    {compares: true, example: "2s", check: checkTook, set: took, fact: tookFact},
-		"was":     {past: true, example: "failed", check: checkLast, set: last, fact: lastFact},
-		"rate":    {past: true, compares: true, example: "95%", check: checkRate, set: rated, fact: rateFact},
-		"flips":   {past: true, compares: true, example: "2", check: checkFlips, set: flipped, fact: flipsFact},
-		"rule":    {example: "skip", check: checkRule, set: hasRule, fact: rulesFact},
-		"saved":   {example: "quick", set: saved, fact: savedFact},
-		"touched": {example: "main", set: touched, fact: touchedFact},
-
-		fieldCrossing: {example: "store=redis", check: checkCrossing, set: ranThere, fact: crossingFact},
-	}}
+		{name: "id", hint: "one test", example: `"unit:drip#TestX"`, set: ofID,
+			fact: func(x *Index, _ *Term, i int) string { return "its ID is " + x.Catalog.Tests[i].ID }},
+		{name: "took", hint: "expected time", compares: true, example: "2s", check: checkTook, set: took, fact: tookFact},
+		{name: "was", hint: "latest outcome", past: true, example: "failed", check: checkLast, set: last, fact: lastFact},
+		{name: "rate", hint: "pass rate", past: true, compares: true, example: "95%", check: checkRate, set: rated, fact: rateFact},
+		{name: "flips", hint: "changes of outcome", past: true, compares: true, example: "2", check: checkFlips, set: flipped, fact: flipsFact},
+		{name: "new", hint: "never run", bare: true, past: true, set: unrun, fact: runsFact},
+		{name: "rule", hint: "has a rule", example: "skip", check: checkRule, set: hasRule, fact: rulesFact},
+		{name: "saved", hint: "a saved pick", example: "quick", set: saved, fact: savedFact},
+		{name: "touched", hint: "since a git revision", example: "main", set: touched, fact: touchedFact},
+		{name: fieldCrossing, hint: "a crossing of the matrix", example: "store=redis", check: checkCrossing, set: ranThere, fact: crossingFact},
+	})
 }
 
 func tagged(v *evaluation, t *Term) (catalog.Set, error) {
