@@ -237,6 +237,7 @@ func Joined(units []Unit, s Sets) (whole []Unit, in []int) {
 // union algorithm", 1975).
 type Sets []int
 
+// NewSets returns n sets of one member each.
 func NewSets(n int) Sets {
 	s := make(Sets, n)
 	for i := range s {
@@ -245,6 +246,7 @@ func NewSets(n int) Sets {
 	return s
 }
 
+// Find returns the first member of the set that a member is in.
 func (s Sets) Find(i int) int {
 	for s[i] != i {
 		s[i] = s[s[i]]
@@ -253,6 +255,7 @@ func (s Sets) Find(i int) int {
 	return i
 }
 
+// Join makes one set of those that two members are in.
 func (s Sets) Join(i, j int) {
 	a, b := s.Find(i), s.Find(j)
 	s[max(a, b)] = min(a, b)

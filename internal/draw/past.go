@@ -90,11 +90,11 @@ func shape(p *page, x, y, size float64, o run.Outcome) {
 		p.triangle(x, y, size, c)
 		p.triangle(x, y+size*0.1, size*0.5, white)
 	case run.TimedOut:
-		p.canvas.polygon([]point{{x, y+size}, {x+size, y-size*0.8}, {x-size, y-size*0.8}}, c)
+		p.canvas.polygon([]point{{x, y + size}, {x + size, y - size*0.8}, {x - size, y - size*0.8}}, c)
 	case run.Lost:
 		p.line(x-size*0.7, y+size*0.7, x+size*0.7, y-size*0.7, 1, c)
 	default: // errored, surprise
-		p.canvas.polygon([]point{{x, y-size}, {x+size, y}, {x, y+size}, {x-size, y}}, c)
+		p.canvas.polygon([]point{{x, y - size}, {x + size, y}, {x, y + size}, {x - size, y}}, c)
 		if o == run.Surprise {
 			p.rect(x-size*0.35, y-size*0.35, size*0.7, size*0.7, white)
 		}

@@ -9,17 +9,6 @@ import (
 	"fernrelay/core/order"
 )
 
-func (a Hunting) Known() (map[string]hunt.Saved, error) {
-	hunts, err := a.Hunts()
-	known := map[string]hunt.Saved{}
-	for _, h := range hunts {
-		if h.Known() {
-			known[h.Victim] = h
-		}
-	}
-	return known, err
-}
-
 // KeepApart adds rules to tests so that known culprits do no harm among them: a victim runs before
 // the last of its culprits, one that needs others after them, and never at the same time as
 // what spoils it then. Where these contradict each other or other rules, the notes say which

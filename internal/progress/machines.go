@@ -127,6 +127,7 @@ func (r *Returned) Words() string {
 	return fmt.Sprintf("%s (%s) %s back in the queue", its, wording.Plural(r.tests, "test"), is)
 }
 
+// TakerWords says which machines took what was returned, "" for none yet.
 func (r *Returned) TakerWords() string {
 	if len(r.takers) == 0 {
 		return ""

@@ -97,6 +97,7 @@ type Track struct {
 	last    float64       // when it was last seen to do something
 }
 
+// Piece is the stretch of a test on a track, in seconds since the run began.
 type Piece struct {
 	From, To float64
 	Outcome  run.Outcome

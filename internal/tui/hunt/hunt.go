@@ -26,7 +26,7 @@ import (
 type View struct {
 	leg.Base
 	session *leg.Session
-	keyMap  huntKeyMap
+	keyMap  keyMap
 	Hunts   []*Live     // the latest first
 	Search  *Search     // for victims; nil if there is none
 	Gauge   order.Gauge // of the orders that have run
@@ -39,11 +39,11 @@ type View struct {
 	Repairs     map[string]*Repair // by victim
 }
 
-// huntKeyMap has the keys of the view.
-type huntKeyMap struct{ panel, patch, write, apply, again, all, search, verify, cancel, copied, report, edit, move key.Binding }
+// keyMap has the keys of the view.
+type keyMap struct{ panel, patch, write, apply, again, all, search, verify, cancel, copied, report, edit, move key.Binding }
 
-func newHuntKeyMap() huntKeyMap {
-	return huntKeyMap{
+func newKeyMap() keyMap {
+	return keyMap{
 		panel:  leg.KeyPanel,
 		patch:  key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "patch")),
 		write:  key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "write it")),
@@ -60,8 +60,9 @@ func newHuntKeyMap() huntKeyMap {
 	}
 }
 
+// New returns the leg.
 func New(s *leg.Session) *View {
-	return &View{session: s, keyMap: newHuntKeyMap(), Repairs: map[string]*Repair{}}
+	return &View{session: s, keyMap: newKeyMap(), Repairs: map[string]*Repair{}}
 }
 
 func (v *View) See(s *leg.Session) tea.Cmd {

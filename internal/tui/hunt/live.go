@@ -26,6 +26,7 @@ type Live struct {
 	progressed progress.Inbox[hunt.Progress]
 }
 
+// EndedMsg says that hunts have ended, or why they could not go on.
 type EndedMsg struct {
 	Hunts []*Live
 	Err   error
@@ -96,6 +97,7 @@ type SearchStep struct {
 	Progress *hunt.Progress
 }
 
+// SearchEndedMsg says that the search has ended.
 type SearchEndedMsg struct{ Err error }
 
 // searchBudget is how long a search lasts at most.

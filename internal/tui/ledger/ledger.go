@@ -23,7 +23,7 @@ import (
 type View struct {
 	leg.Base
 	session *leg.Session
-	keyMap  ledgerKeyMap
+	keyMap  keyMap
 	All     []*run.Record // every run, the oldest first
 	Past    *history.Past // the runs around the chosen one; nil before it was read
 	reads   int           // how often it was requested
@@ -52,11 +52,11 @@ type ChosenRun struct {
 	Causes []history.KnownCause
 }
 
-// ledgerKeyMap has the keys of the view.
-type ledgerKeyMap struct{ panel, order, open, compare, back, hunt, edit, tests, runs key.Binding }
+// keyMap has the keys of the view.
+type keyMap struct{ panel, order, open, compare, back, hunt, edit, tests, runs key.Binding }
 
-func newLedgerKeyMap() ledgerKeyMap {
-	return ledgerKeyMap{
+func newKeyMap() keyMap {
+	return keyMap{
 		panel:   leg.KeyPanel,
 		order:   key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "order")),
 		open:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "run's report")),
@@ -69,8 +69,9 @@ func newLedgerKeyMap() ledgerKeyMap {
 	}
 }
 
+// New returns the leg.
 func New(s *leg.Session) *View {
-	return &View{session: s, keyMap: newLedgerKeyMap(), By: history.ByTrouble}
+	return &View{session: s, keyMap: newKeyMap(), By: history.ByTrouble}
 }
 
 func (v *View) See(s *leg.Session) tea.Cmd {
@@ -180,6 +181,7 @@ func (v *View) Press(msg tea.KeyPressMsg) tea.Msg {
 	return nil
 }
 
+// CurrentID returns the ID of the test under the cursor, "" for none.
 func (v *View) CurrentID() string {
 	if test, ok := v.current(); ok {
 		return v.Past.History.IDs[test]

@@ -16,7 +16,7 @@ import (
 )
 
 // drawFoot draws the step after all crossings, and what the crossing under the cursor consists of.
-func (v *View) drawFoot(c screen.Canvas, p matrixPlaces) {
+func (v *View) drawFoot(c screen.Canvas, p places) {
 	t, y := c.Theme, p.below
 	if p.airy {
 		y++
@@ -145,7 +145,7 @@ func (r *Row) envWords() string {
 }
 
 // drawTests lists the tests of an explanation.
-func (v *View) drawTests(c screen.Canvas, p matrixPlaces) {
+func (v *View) drawTests(c screen.Canvas, p places) {
 	t, e := c.Theme, v.listing
 	failures := map[string]*run.Result{}
 	counts := map[string]int{}

@@ -16,8 +16,8 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// matrixPlaces has the places of the parts of the view.
-type matrixPlaces struct {
+// places has the places of the parts of the view.
+type places struct {
 	explained  int   // rows of the explanations, with the line below them
 	lines      int   // of one explanation
 	tracks     int   // the first row of the tracks
@@ -34,8 +34,8 @@ type matrixPlaces struct {
 // nameWidth bounds the columns of a name that varies.
 const nameWidth = 14
 
-func (v *View) places(columns, height int) matrixPlaces {
-	p := matrixPlaces{lines: 1, rowHeight: 1, airy: height >= 26}
+func (v *View) places(columns, height int) places {
+	p := places{lines: 1, rowHeight: 1, airy: height >= 26}
 	if p.airy {
 		p.lines = 3
 	}
@@ -115,7 +115,7 @@ func (v *View) Draw(c screen.Canvas) {
 }
 
 // drawExplained draws which values explain the failures, the most important thing on this screen.
-func (v *View) drawExplained(c screen.Canvas, p matrixPlaces) {
+func (v *View) drawExplained(c screen.Canvas, p places) {
 	t, y := c.Theme, 1
 	e := &v.Explained
 	most := v.mostExplained(p.airy)
@@ -199,7 +199,7 @@ func (v *View) countWords(n int) string {
 	return fmt.Sprintf("%*d %s", digits, n, word)
 }
 
-func (v *View) drawExplanation(c screen.Canvas, y int, e *app.ExplainedRow, p matrixPlaces) {
+func (v *View) drawExplanation(c screen.Canvas, y int, e *app.ExplainedRow, p places) {
 	t := c.Theme
 	x := c.Text(2, y, screen.Style{Colour: t.Rust, Bold: true}, v.countWords(len(e.Tests))) + 1
 	indent := x
@@ -262,7 +262,7 @@ func someTests(ids []string) string {
 }
 
 // drawHead draws the names that vary and the time axis.
-func (v *View) drawHead(c screen.Canvas, p matrixPlaces) {
+func (v *View) drawHead(c screen.Canvas, p places) {
 	t, y := c.Theme, p.explained+1
 	if p.airy {
 		y++
@@ -278,13 +278,13 @@ func (v *View) drawHead(c screen.Canvas, p matrixPlaces) {
 	}
 }
 
-func (v *View) axis(p matrixPlaces) screen.Axis {
+func (v *View) axis(p places) screen.Axis {
 	span := p.right - p.left
 	return screen.Axis{Left: p.left, Span: span, Scale: float64(span) / v.axisEnd()}
 }
 
 // drawRow draws a crossing.
-func (v *View) drawRow(c screen.Canvas, p matrixPlaces, y, at int) {
+func (v *View) drawRow(c screen.Canvas, p places, y, at int) {
 	t, row := c.Theme, v.Rows[v.Order[at]]
 	shape, colour := row.shape(t)
 	c.Text(2, y, screen.Style{Colour: colour, Bold: true}, shape)
@@ -332,7 +332,7 @@ func (r *Row) shape(t *screen.Theme) (string, color.Color) {
 
 // drawBar draws what a crossing did on the time axis: the start of its services, then its tests, failures where they
 // happened; and what is expected.
-func (v *View) drawBar(c screen.Canvas, p matrixPlaces, y, index int) {
+func (v *View) drawBar(c screen.Canvas, p places, y, index int) {
 	t, row, a := c.Theme, v.Rows[index], v.axis(p)
 	if row.State == matrix.Waiting {
 		if row.to > row.from {
@@ -382,7 +382,7 @@ func (r *Row) ran() *run.Run {
 }
 
 // drawWords draws the time and the counts of a crossing.
-func (v *View) drawWords(c screen.Canvas, p matrixPlaces, y int, row *Row) {
+func (v *View) drawWords(c screen.Canvas, p places, y int, row *Row) {
 	t, x := c.Theme, p.right+9
 	ink, fog := screen.Style{Colour: t.Ink}, screen.Style{Colour: t.Fog}
 	switch row.State {
@@ -427,7 +427,7 @@ func (v *View) drawWords(c screen.Canvas, p matrixPlaces, y int, row *Row) {
 }
 
 // drawNow draws where the time is, and when the crossings should end.
-func (v *View) drawNow(c screen.Canvas, p matrixPlaces) {
+func (v *View) drawNow(c screen.Canvas, p places) {
 	if v.Live == nil || v.Live.Ended || v.firstBegan().IsZero() {
 		return
 	}

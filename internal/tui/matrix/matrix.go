@@ -26,7 +26,7 @@ import (
 type View struct {
 	leg.Base
 	session   *leg.Session
-	keyMap    matrixKeyMap
+	keyMap    keyMap
 	Rows      []*Row // in the matrix's order
 	Then      matrix.Then
 	Explained app.Explained
@@ -57,10 +57,10 @@ type Row struct {
 	from, to float64 // at which it is expected to run, in seconds on the axis; 0 for what is not known
 }
 
-type matrixKeyMap struct{ all, one, watch, panel, hunt, decide, cancel, copy, move key.Binding }
+type keyMap struct{ all, one, watch, panel, hunt, decide, cancel, copy, move key.Binding }
 
-func newMatrixKeyMap() matrixKeyMap {
-	return matrixKeyMap{
+func newKeyMap() keyMap {
+	return keyMap{
 		all:    key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "run all")),
 		one:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "run this one")),
 		watch:  key.NewBinding(key.WithKeys("w"), key.WithHelp("w", "open in Watch")),
@@ -85,8 +85,9 @@ type HuntCrossingMsg struct {
 	Crossing *matrix.Crossing
 }
 
+// New returns the leg.
 func New(s *leg.Session) *View {
-	v := &View{session: s, keyMap: newMatrixKeyMap()}
+	v := &View{session: s, keyMap: newKeyMap()}
 	v.Reset()
 	return v
 }

@@ -13,6 +13,7 @@ type Axis struct {
 	Scale      float64 // columns a second
 }
 
+// At returns the column of a second, and Time the second at which a column begins.
 func (a Axis) At(seconds float64) int { return a.Left + int(math.Floor(seconds*a.Scale)) }
 
 func (a Axis) Time(column int) float64 { return float64(column-a.Left) / a.Scale }

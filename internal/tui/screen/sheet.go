@@ -26,6 +26,7 @@ type SheetRow struct {
 	input   textinput.Model
 }
 
+// NewText returns a row with a text, and a hint while it is empty.
 func NewText(label, value, hint string) SheetRow {
 	input := textinput.New()
 	input.Prompt = ""

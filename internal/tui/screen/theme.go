@@ -56,6 +56,7 @@ func (t *Theme) Mix(c color.Color, amount float64) color.Color {
 // Faint is fog for what is there only to be found when looked for.
 func (t *Theme) Faint() color.Color { return t.Mix(t.Fog, 0.55) }
 
+// Outcome returns the colour of an outcome.
 func (t *Theme) Outcome(o run.Outcome) color.Color {
 	switch o {
 	case run.Passed:

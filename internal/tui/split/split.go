@@ -25,7 +25,7 @@ import (
 type View struct {
 	leg.Base
 	session *leg.Session
-	keyMap  splitKeyMap
+	keyMap  keyMap
 	Planner planner
 	height  int    // of the view
 	top     int    // the first shard shown
@@ -42,11 +42,11 @@ type longestTests struct {
 	tests []catalog.Test
 }
 
-// splitKeyMap has the keys of the view.
-type splitKeyMap struct{ fewer, more, machines, together, limit, unlimit, late, queue, pin, carryUp, carryDown, up, down, left, right, run key.Binding }
+// keyMap has the keys of the view.
+type keyMap struct{ fewer, more, machines, together, limit, unlimit, late, queue, pin, carryUp, carryDown, up, down, left, right, run key.Binding }
 
-func newSplitKeyMap() splitKeyMap {
-	return splitKeyMap{
+func newKeyMap() keyMap {
+	return keyMap{
 		fewer:     key.NewBinding(key.WithKeys("["), key.WithHelp("[ ]", "shards")),
 		more:      key.NewBinding(key.WithKeys("]")),
 		machines:  key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "workers or machines")),
@@ -66,8 +66,9 @@ func newSplitKeyMap() splitKeyMap {
 	}
 }
 
+// New returns the leg.
 func New(s *leg.Session) *View {
-	v := &View{session: s, keyMap: newSplitKeyMap()}
+	v := &View{session: s, keyMap: newKeyMap()}
 	v.Planner.Want = Splitting{Shards: min(s.App.Workers(), MaxShards)}
 	first := v.Planner.Ask(s, false)().(PlannedMsg)
 	v.Planner.answered, v.Planner.Have = first.asked, first.planning

@@ -19,7 +19,7 @@ import (
 type View struct {
 	leg.Base
 	session    *leg.Session
-	keyMap     surveyKeyMap
+	keyMap     keyMap
 	Row        int // of layout.rows; after them comes the margin of all
 	DrawColumn int // of layout.columns; after them comes the margin of tests
 	top        int // the first row shown
@@ -52,11 +52,11 @@ const (
 	onCard
 )
 
-// surveyKeyMap has the keys of the view.
-type surveyKeyMap struct{ panel, narrow, takeOut, only, undo, fold, rows, columns, rule, why, save, look, run, edit, hunt key.Binding }
+// keyMap has the keys of the view.
+type keyMap struct{ panel, narrow, takeOut, only, undo, fold, rows, columns, rule, why, save, look, run, edit, hunt key.Binding }
 
-func newSurveyKeyMap() surveyKeyMap {
-	return surveyKeyMap{
+func newKeyMap() keyMap {
+	return keyMap{
 		panel:   leg.KeyPanel,
 		narrow:  key.NewBinding(key.WithKeys("+"), key.WithHelp("+", "narrow")),
 		takeOut: key.NewBinding(key.WithKeys("-"), key.WithHelp("-", "take out")),
@@ -230,8 +230,9 @@ func (v *View) move(pressed string) {
 	}
 }
 
+// New returns the leg.
 func New(s *leg.Session) *View {
-	return &View{session: s, keyMap: newSurveyKeyMap(), byRow: catalog.ByName, byColumn: catalog.ByTests}
+	return &View{session: s, keyMap: newKeyMap(), byRow: catalog.ByName, byColumn: catalog.ByTests}
 }
 
 // layout is which rows and columns the weave has, worked out when the figures,

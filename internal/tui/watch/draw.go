@@ -129,7 +129,7 @@ func (v View) drawLate(c screen.Canvas, run *progress.Run, say func(look screen.
 
 // drawTracks draws the workers on one time axis: the past to scale in the colours of the outcomes, the present up
 // to now, the planned batches pale after it.
-func (v View) drawTracks(c screen.Canvas, run *progress.Run, p watchPlaces) {
+func (v View) drawTracks(c screen.Canvas, run *progress.Run, p places) {
 	t := c.Theme
 	axis := axisOf(run, 11, c.Width)
 	axis.Draw(c, run.End())

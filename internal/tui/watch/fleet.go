@@ -83,7 +83,7 @@ func lostFirst(m fleet.MachineStatus) int {
 const fleetLeft = 24
 
 // drawMachines draws the machines on one time axis, the workers of each below each other.
-func (v View) drawMachines(c screen.Canvas, l *progress.Run, p watchPlaces) {
+func (v View) drawMachines(c screen.Canvas, l *progress.Run, p places) {
 	t, rows := c.Theme, p.fleetRows
 	axis := axisOf(l, fleetLeft, c.Width)
 	axis.Draw(c, l.End())

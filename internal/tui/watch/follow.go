@@ -50,6 +50,7 @@ func FollowRun(ctx context.Context, r *app.App, journal string) tea.Cmd {
 	}
 }
 
+// RunEndedMsg says that a run has ended, its number in the ledger, and why it is not kept.
 type RunEndedMsg struct {
 	Run    *progress.Run
 	Number int

@@ -23,7 +23,7 @@ import (
 type View struct {
 	leg.Base
 	session  *leg.Session
-	keyMap   watchKeyMap
+	keyMap   keyMap
 	Run      *progress.Run // nil before the first
 	Idle     string        // what a run of the pick would be, in words
 	Filter   Filter
@@ -110,11 +110,11 @@ func (f Filter) Words() string {
 	return words
 }
 
-// watchKeyMap has the keys of the view.
-type watchKeyMap struct{ panel, edit, again, all, hunt, cancel, move, filter, narrow, hold, onChange, unfold key.Binding }
+// keyMap has the keys of the view.
+type keyMap struct{ panel, edit, again, all, hunt, cancel, move, filter, narrow, hold, onChange, unfold key.Binding }
 
-func newWatchKeyMap() watchKeyMap {
-	return watchKeyMap{
+func newKeyMap() keyMap {
+	return keyMap{
 		panel:    leg.KeyPanel,
 		edit:     key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "editor")),
 		again:    key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "run again")),
@@ -173,8 +173,9 @@ func (f Filter) none(live *progress.Run) string {
 	return "no failures" + yet
 }
 
+// New returns the leg.
 func New(s *leg.Session) *View {
-	return &View{session: s, keyMap: newWatchKeyMap(), Filter: Filter{Show: showBad}}
+	return &View{session: s, keyMap: newKeyMap(), Filter: Filter{Show: showBad}}
 }
 
 func (v *View) See(s *leg.Session) tea.Cmd {
@@ -198,8 +199,8 @@ func (v *View) Show(r *progress.Run) {
 	v.Reset()
 }
 
-// watchPlaces has the places of the parts of the view.
-type watchPlaces struct {
+// places has the places of the parts of the view.
+type places struct {
 	tracks    int     // that are shown
 	rows, air int     // of each
 	below     int     // the first row of the list and the detail
@@ -209,8 +210,8 @@ type watchPlaces struct {
 	half      int     // columns of the list
 }
 
-func (v View) places(width, height int) watchPlaces {
-	p := watchPlaces{rows: 2, air: 1, half: width}
+func (v View) places(width, height int) places {
+	p := places{rows: 2, air: 1, half: width}
 	switch n := len(v.Run.Tracks); {
 	case height < 4+3*n+14:
 		p.rows, p.air = 1, 0
