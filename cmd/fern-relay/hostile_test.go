@@ -74,7 +74,7 @@ func TestNothingActs(t *testing.T) {
 				t.Errorf("%.60q: %q comes out, in %q", args, out[at[0]:at[1]], out[max(0, at[0]-30):min(len(out), at[1]+30)])
 			}
 			for _, r := range out {
-				if r != '\n' && r != '\t' && plain.Acts(r) {
+				if r != '\n' && r != '\t' && plain.IsUnsafe(r) {
 					t.Errorf("%.60q: %U comes out", args, r)
 					break
 				}
@@ -201,8 +201,8 @@ func TestResultsThatCannotBeWritten(t *testing.T) {
 		`$0 run > /dev/full`: 3, `$0 run >&-`: 3, `$0 run | true; exit ${PIPESTATUS[0]}`: 1, `$0 split --json --shards 2 >&-`: 3, `$0 ledger export > /dev/full`: 3,
 	} {
 		got := shell(script)
-		told := strings.Contains(got.stderr, "the results cannot be written to standard output")
-		if got.status != want || told != (want == 3) {
+		reported := strings.Contains(got.stderr, "the results cannot be written to standard output")
+		if got.status != want || reported != (want == 3) {
 			t.Errorf("%s ends with %d, want %d: %s", script, got.status, want, got.stderr)
 		}
 	}

@@ -103,7 +103,7 @@ func TestHostLibraries(t *testing.T) {
 			}
 			for name, o := range want {
 				if r := run1.Result("garden:drip#" + name); r == nil || r.Outcome != o {
-					t.Errorf("%s came out as %+v, want %s\n%s", name, r, o, got.stderr)
+					t.Errorf("%s is %+v, want %s\n%s", name, r, o, got.stderr)
 				}
 			}
 			failed, beds := run1.Result("garden:drip#counts_from_nothing"), run1.Result("garden:drip#waters_every_bed")
@@ -139,12 +139,12 @@ func roughly(t *testing.T, dir string, c language) {
 		words = append(words, fmt.Sprintf("%s %s", strings.TrimPrefix(r.ID, "garden:rough#"), r.Outcome))
 	}
 	if strings.Join(words, ", ") != "floods passed, leaves_by_the_door errored, kills_its_process errored, comes_behind passed, forges passed, waits failed, yields errored" {
-		t.Errorf("what is rough came out as %v\n%s%s", words, got.stdout, got.stderr)
+		t.Errorf("what is rough is %v\n%s%s", words, got.stdout, got.stderr)
 	}
 	if r := found.Result("garden:rough#comes_behind"); r == nil || !strings.Contains(string(r.Output), "from a child") {
 		t.Errorf("what a child prints is lost: %+v", r)
 	}
 	if r := found.Result("garden:rough#kills_its_process"); r == nil || !strings.Contains(r.Message, "exit status 7") {
-		t.Errorf("the killed process is told as %+v", r)
+		t.Errorf("the killed process is reported as %+v", r)
 	}
 }

@@ -44,7 +44,7 @@ func TestHuntInRealModule(t *testing.T) {
 		t.Errorf("the state is %+v", f.Changed)
 	}
 	if !strings.Contains(got.stderr, "order coverage: ") || !strings.Contains(got.stderr, "100 % of before/after pairs") {
-		t.Errorf("told of the orders:\n%s", got.stderr)
+		t.Errorf("reported of the orders:\n%s", got.stderr)
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "finding.md"))
 	for _, words := range []string{"# `go:.#TestEverything` is polluted", "- with it 5 of 5 failed", "fern-relay -C " + dir + " run --no-record --workers 1 --order-from /dev/stdin", "`pflag.CommandLine.SortFlags`"} {

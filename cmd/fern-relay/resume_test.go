@@ -10,7 +10,7 @@ import (
 	"fernrelay/internal/testfiles"
 )
 
-// TestResume kills a run in the middle with SIGKILL: the next start tells of it and
+// TestResume kills a run in the middle with SIGKILL: the next start reports it and
 // keeps what it had, and --resume runs the rest and only the rest.
 func TestResume(t *testing.T) {
 	dir := t.TempDir()
@@ -54,7 +54,7 @@ func step(t *testing.T, n int) {
 		return strings.Contains(string(data), "TestStep19\",\"outcome")
 	})
 	if got := fern(t, dir, "list"); strings.Contains(got.stderr, "killed") {
-		t.Errorf("a run that lives is told to be killed: %s", got.stderr)
+		t.Errorf("a run that lives is reported to be killed: %s", got.stderr)
 	}
 	_ = cmd.Process.Kill()
 	_ = cmd.Wait()
@@ -63,7 +63,7 @@ func step(t *testing.T, n int) {
 		t.Errorf("the killed run is not told: %s", got.stderr)
 	}
 	if got := fern(t, dir, "list"); strings.Contains(got.stderr, "killed") {
-		t.Errorf("it is told again: %s", got.stderr)
+		t.Errorf("it is reported again: %s", got.stderr)
 	}
 	before := len(logged())
 	got := fern(t, dir, "run", "--resume", "--junit", "all.xml")

@@ -81,7 +81,7 @@ shaky) test -e tried || { touch tried; echo "got: 3 want: 4"; exit 1; };;`)
 }
 
 // TestInterrupt presses Ctrl-C once and twice: what runs comes to its end, or not,
-// what had not begun is lost, and everything is told and kept. A reader that goes away
+// what had not begun is lost, and everything is reported and kept. A reader that goes away
 // and a full disk do not end the run either.
 func TestInterrupt(t *testing.T) {
 	dir := scripts(t, "", "first second", "first) touch began; while [ ! -e go ]; do sleep 0.02; done;;")
@@ -286,7 +286,7 @@ func TestOnChange(t *testing.T) {
 	described("2 picked: 2 passed;")
 	lines := strings.Split(out.String(), "\n")
 	if last := slices.IndexFunc(lines, func(line string) bool { return strings.HasPrefix(line, "2 picked: 2 passed") }); !strings.Contains(strings.Join(lines[last-4:last], " "), "TestB") {
-		t.Errorf("it told\n%s", out.String())
+		t.Errorf("it reported\n%s", out.String())
 	}
 	if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)

@@ -225,7 +225,7 @@ func TestFlood(t *testing.T) {
 	s.ended()
 }
 
-// TestWithoutColour shows what colours tell by shades and shapes as well, and a
+// TestWithoutColour shows what colours report by shades and shapes as well, and a
 // terminal that is too small by one clear line.
 func TestWithoutColour(t *testing.T) {
 	t.Parallel()

@@ -178,7 +178,7 @@ func TestShardsPlanAlike(t *testing.T) {
 		events := readEvents(t, filepath.Join(dir, "shard.jsonl"))
 		planned := events[0].Planned
 		if planned == nil || fmt.Sprintf("%d/%d", planned.Shard, planned.Of) != k {
-			t.Fatalf("shard %s is told as %+v\n%s", k, planned, got.stderr)
+			t.Fatalf("shard %s is reported as %+v\n%s", k, planned, got.stderr)
 		}
 		if timings == "times.csv" && !strings.Contains(got.stderr, "has 1 ID that no test of the project has:\n    unit:gone#TestGone") {
 			t.Errorf("the unknown ID is not told: %s", got.stderr)
@@ -256,7 +256,7 @@ func TestSplitOnScreen(t *testing.T) {
 	s.ended()
 }
 
-// TestRepeatAndStop runs the pick several times and tells what differed, and stops
+// TestRepeatAndStop runs the pick several times and reports what differed, and stops
 // after a failure; the reports hold the gravest outcome of each test.
 func TestRepeatAndStop(t *testing.T) {
 	dir := t.TempDir()

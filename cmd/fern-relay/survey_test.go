@@ -241,7 +241,7 @@ func TestCounts(t *testing.T) {
 }
 
 // TestNothingFound says what was looked for, where, and the likeliest reason; a
-// suite that is empty beside others is told and does not keep them.
+// suite that is empty beside others is reported and does not keep them.
 func TestNothingFound(t *testing.T) {
 	script := "#!/bin/sh\n"
 	for name, c := range map[string]struct {

@@ -34,7 +34,7 @@ var madeFailures = []made{
 	{"wrong 31", 3, run.Failed, "unit:shade#noon/{i}", "shade/shade_test.go:31", "got {n}, want {n}", ""},
 	{"wrong 57", 2, run.Failed, "unit:shade#dusk_{i}", "shade/shade_test.go:57", "got {n}, want {n}", ""},
 	{"wrong 12", 1, run.Failed, "unit:vents#gale", "vents/vents_test.go:12", "got {n}, want {n}", ""},
-	// Comparisons with words, told through one helper that all tests share.
+	// Comparisons with words, reported through one helper that all tests share.
 	{"trays", 4, run.Failed, "py:seedbank#counts_{i}", "", "AssertionError: tray {n} holds {n} seeds instead of {n}", "Traceback (most recent call last):\n  File \"/home/ci/glass/seedbank/test_trays.py\", line {n}, in test_counts_{i}\n    check(tray, {n})\n  File \"/home/ci/glass/helpers/assertions.py\", line 12, in check\n    raise AssertionError(text)\nAssertionError: tray {n} holds {n} seeds instead of {n}\n"},
 	{"labels", 3, run.Failed, "py:seedbank#prints_{i}", "", "AssertionError: label of '{w}' lacks the sowing date", "Traceback (most recent call last):\n  File \"/home/ci/glass/seedbank/test_labels.py\", line {n}, in test_prints_{i}\n    check(label, '{w}')\n  File \"/home/ci/glass/helpers/assertions.py\", line 12, in check\n    raise AssertionError(text)\nAssertionError: label of '{w}' lacks the sowing date\n"},
 	// A fault of the language deep in own code, beneath a library's, in Python.
@@ -65,7 +65,7 @@ var madeFailures = []made{
 	{"gauge", 4, run.Errored, "web:panel#gauge_{i}", "", "TypeError: Cannot read properties of undefined (reading '{w}')", "TypeError: Cannot read properties of undefined (reading '{w}')\n    at Gauge.render (/home/ci/glass/panel/gauge.js:64:{n})\n    at Object.<anonymous> (/home/ci/glass/panel/gauge.test.js:{n}:9)\n    at process.processTicksAndRejections (node:internal/process/task_queues:105:5)\n"},
 	{"legend", 2, run.Errored, "web:panel#legend_{i}", "", "TypeError: Cannot read properties of undefined (reading '{w}')", "TypeError: Cannot read properties of undefined (reading '{w}')\n    at drawLegend (/home/ci/glass/panel/legend.js:12:{n})\n    at Object.<anonymous> (/home/ci/glass/panel/legend.test.js:{n}:9)\n"},
 	{"growth", 3, run.Errored, "jvm:growth#curve_{i}", "", "java.lang.IllegalStateException: growth table is not sorted at row {n}", "java.lang.IllegalStateException: growth table is not sorted at row {n}\n\tat org.glass.growth.Table.find(Table.java:58)\n\tat org.glass.growth.CurveTest.curve{i}(CurveTest.java:{n})\n\tat java.base/java.lang.reflect.Method.invoke(Method.java:580)\n"},
-	// One place that tells of different mistakes.
+	// One place that reports different mistakes.
 	{"config fan", 3, run.Errored, "py:config#fan_{i}", "", "ConfigError: fan curve of zone {n} needs two points", "Traceback (most recent call last):\n  File \"/home/ci/glass/config/test_fan.py\", line {n}, in test_{i}\n    read()\n  File \"/home/ci/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: fan curve of zone {n} needs two points\n"},
 	{"config glass", 3, run.Errored, "py:config#glass_{i}", "", "ConfigError: glazing thickness '{w}' is no length", "Traceback (most recent call last):\n  File \"/home/ci/glass/config/test_glass.py\", line {n}, in test_{i}\n    read()\n  File \"/home/ci/glass/config/read.py\", line 30, in read\n    raise ConfigError(text)\nConfigError: glazing thickness '{w}' is no length\n"},
 	// Written after the first rules were.
@@ -186,7 +186,7 @@ func makeFailures(random *rand.Rand) (bad []*run.Result, causes []string) {
 }
 
 // TestCauses holds that of all pairs of made failures, 95 of 100 of those that belong
-// together are told to, and 95 of 100 of all pairs are told rightly.
+// together are found to, and that 95 of 100 of all pairs are judged rightly.
 func TestCauses(t *testing.T) {
 	for seed := range uint64(5) {
 		bad, truth := makeFailures(rand.New(rand.NewPCG(seed, 1)))
@@ -208,7 +208,7 @@ func TestCauses(t *testing.T) {
 				if same == reported {
 					right++
 				} else {
-					t.Logf("%v is told of %s (%s) and %s (%s)", reported, bad[i].ID, truth[i], bad[j].ID, truth[j])
+					t.Logf("%v is reported of %s (%s) and %s (%s)", reported, bad[i].ID, truth[i], bad[j].ID, truth[j])
 				}
 				if same {
 					together++
@@ -225,7 +225,7 @@ func TestCauses(t *testing.T) {
 	}
 }
 
-// TestCauseSaysWhere holds what is told of a cause, and that its sign is the same in a
+// TestCauseSaysWhere holds what is reported of a cause, and that its sign is the same in a
 // run with other values and lines.
 func TestCauseSaysWhere(t *testing.T) {
 	var signs [2][]string

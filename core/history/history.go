@@ -42,8 +42,8 @@ func (c Cell) Outcome() run.Outcome {
 	return run.Outcomes[c.code-1]
 }
 
-// says reports what the cell is evidence of, as says does for outcomes.
-func (c Cell) says() (bad, something bool) {
+// evidence reports whether the outcome of the cell is bad, and whether it counts at all.
+func (c Cell) evidence() (bad, counts bool) {
 	said := saying[c.code]
 	return said.bad, said.something
 }
@@ -89,8 +89,8 @@ func figure(past []Cell) Figures {
 	f := Figures{FirstBad: -1, LastBad: -1, LastWell: -1, Changed: -1, Rate: math.NaN()}
 	before, pairs := false, 0
 	for i, c := range past {
-		bad, something := c.says()
-		if !something {
+		bad, counts := c.evidence()
+		if !counts {
 			continue
 		}
 		if f.Ran > 0 {
@@ -167,8 +167,8 @@ func Expected(past []Cell) (t Time, ok bool) {
 			continue
 		}
 		seen++
-		switch bad, something := c.says(); {
-		case !something:
+		switch bad, counts := c.evidence(); {
+		case !counts:
 		case !bad:
 			well[wells] = float64(c.Seconds)
 			wells++
@@ -191,7 +191,7 @@ func (f *Figures) FindChange(past []Cell) {
 	var seconds []float64 // of the runs in which it went all its way
 	var runs []int
 	for i, c := range past {
-		if bad, something := c.says(); something && !bad {
+		if bad, counts := c.evidence(); counts && !bad {
 			seconds, runs = append(seconds, float64(c.Seconds)), append(runs, i)
 		}
 	}
@@ -342,7 +342,7 @@ func (f *Figures) Change() float64 {
 func Spread(past []Cell) float64 {
 	var seconds []float64
 	for _, c := range past[max(0, len(past)-2*halfLife):] {
-		if bad, something := c.says(); something && !bad {
+		if bad, counts := c.evidence(); counts && !bad {
 			seconds = append(seconds, float64(c.Seconds))
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"fernrelay/core/run"
 )
 
-// TestFigures tells what pasts come to, each written as the shapes of its outcomes.
+// TestFigures reports what pasts come to, each written as the shapes of its outcomes.
 func TestFigures(t *testing.T) {
 	for _, c := range []struct {
 		past string
@@ -82,7 +82,7 @@ func TestShare(t *testing.T) {
 }
 
 // TestChangeOfTime makes pasts with noise and with a change, and counts how often a change is
-// told that is none, and one missed, or put elsewhere.
+// reported that is none, and one missed, or put elsewhere.
 func TestChangeOfTime(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
 	past := func(runs, at int, factor, noise float64) []Cell {
@@ -100,7 +100,7 @@ func TestChangeOfTime(t *testing.T) {
 	for _, c := range []struct {
 		runs, at      int
 		factor, noise float64
-		told          float64 // at least this share, and at most where the factor is 1
+		reported      float64 // at least this share, and at most where the factor is 1
 	}{
 		{30, 30, 1, 0.05, 0}, {30, 30, 1, 0.3, 0.02}, {100, 100, 1, 0.3, 0.02}, {8, 8, 1, 0.5, 0.02},
 		{30, 25, 1.4, 0.05, 0.99}, {30, 20, 2, 0.2, 0.99}, {100, 90, 0.5, 0.2, 0.99}, {100, 97, 1.5, 0.05, 0.99},
@@ -117,11 +117,11 @@ func TestChangeOfTime(t *testing.T) {
 			}
 		}
 		share := float64(reported) / times
-		if c.factor == 1 && share > c.told {
-			t.Errorf("of %d runs with noise %v, %.3f are told to change", c.runs, c.noise, share)
+		if c.factor == 1 && share > c.reported {
+			t.Errorf("of %d runs with noise %v, %.3f are reported to change", c.runs, c.noise, share)
 		}
-		if c.factor != 1 && (share < c.told || float64(near) < 0.9*float64(reported)) {
-			t.Errorf("%+v: %.3f are told, %d of %d near it", c, share, near, reported)
+		if c.factor != 1 && (share < c.reported || float64(near) < 0.9*float64(reported)) {
+			t.Errorf("%+v: %.3f are reported, %d of %d near it", c, share, near, reported)
 		}
 	}
 }
@@ -153,7 +153,7 @@ func TestCompare(t *testing.T) {
 		t.Errorf("the comparison is %s, want %s", got, want)
 	}
 	if c := Compare(before, after, func(id string) float64 { return 1 }); c.Slower != nil || c.Faster != nil {
-		t.Error("times within the spread are told to differ")
+		t.Error("times within the spread are reported to differ")
 	}
 	if !Compare(before, before, func(string) float64 { return 0 }).Same() {
 		t.Error("a run differs from itself")

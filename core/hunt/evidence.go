@@ -49,7 +49,7 @@ func (h *Hunt) leaning(t Trial) float64 {
 	lean := 0.0
 	for _, r := range h.records {
 		switch {
-		case !r.Told || r.Sum != t.Sum:
+		case !r.Done || r.Sum != t.Sum:
 		case r.Shows:
 			lean += math.Log(h.rates.with / h.rates.without)
 		default:

@@ -71,9 +71,9 @@ type Task struct {
 	Known   []string
 	Overlap bool
 	Past    []Past // earlier runs, which say whom to suspect first
-	// Favour is how many times more than others a test is suspected, whatever the past says; a test that it does
+	// Suspicion is how many times more than others a test is suspected, whatever the past says; a test that it does
 	// not name counts 1.
-	Favour  map[string]float64
+	Suspicion  map[string]float64
 	Seconds map[string]float64 // how long tests take, if known
 	Process map[string]string  // by ID: names the process in which a test runs; nil if all run in that of the victim
 	Width   int                // how many trials may run side by side; 0 means 1
@@ -99,7 +99,7 @@ type Trial struct {
 // Record is a trial and its outcome.
 type Record struct {
 	Trial
-	Told    bool
+	Done    bool
 	Outcome run.Outcome // of the victim
 	Seconds float64
 	Shows   bool // the outcome is the other one than alone
@@ -149,7 +149,7 @@ func (h *Hunt) Next() []Trial {
 // Report takes the outcome of the victim in a trial, and the seconds that the trial took.
 func (h *Hunt) Report(number int, o run.Outcome, seconds float64) {
 	record := &h.records[number-1]
-	record.Told, record.Outcome, record.Seconds = true, o, seconds
+	record.Done, record.Outcome, record.Seconds = true, o, seconds
 	h.finding.Trials++
 	h.finding.Seconds += seconds
 	h.judge()
@@ -160,7 +160,7 @@ func (h *Hunt) judge() {
 	alone := h.alone()
 	for i := range h.records {
 		r := &h.records[i]
-		r.Shows = r.Told && r.Outcome.Bad() != alone
+		r.Shows = r.Done && r.Outcome.Bad() != alone
 	}
 }
 
@@ -229,7 +229,7 @@ func (h *Hunt) settle(v Verdict) {
 func (h *Hunt) countOf(selects func(r *Record) bool) (t Times) {
 	for i := range h.records {
 		r := &h.records[i]
-		if !r.Told || !selects(r) {
+		if !r.Done || !selects(r) {
 			continue
 		}
 		t.Runs++
@@ -288,7 +288,7 @@ func (h *Hunt) mostlyBad() bool {
 	bad, good := 0, 0
 	for _, r := range h.records {
 		switch {
-		case !r.Told || len(r.Order) > 1 || len(r.Beside) > 0 || r.Times > 1:
+		case !r.Done || len(r.Order) > 1 || len(r.Beside) > 0 || r.Times > 1:
 		case r.Outcome.Bad():
 			bad++
 		default:

@@ -160,7 +160,7 @@ func recorded(random *rand.Rand, tests []string, runs int, bad world) []Past {
 }
 
 // TestPastSavesTrials holds that with 20 recorded runs in random orders one culprit
-// among 1,024 is isolated in at most 6 trials on average, that a past that tells
+// among 1,024 is isolated in at most 6 trials on average, that a past that reports
 // nothing, or lies, costs only a few trials more, and that the finding is right
 // whatever the past says.
 func TestPastSavesTrials(t *testing.T) {

@@ -50,7 +50,7 @@ func (q *quest) rank(tests []string) []string {
 	for process, blocks := range byProcess {
 		slices.SortFunc(blocks, q.compare)
 		if process != victims {
-			blocks = led(blocks, q.h.start())
+			blocks = mergeHead(blocks, q.h.start())
 		}
 		all = append(all, blocks...)
 	}
@@ -67,9 +67,9 @@ func (q *quest) compare(a, b block) int {
 	return cmp.Or(cmp.Compare(b.weight/b.seconds, a.weight/a.seconds), q.place[b.tests[0]]-q.place[a.tests[0]])
 }
 
-// led makes one block of the first blocks: those that hold the most suspicion per second together with what it takes before
+// mergeHead makes one block of the first blocks: those that hold the most suspicion per second together with what it takes before
 // the first of them.
-func led(blocks []block, before float64) []block {
+func mergeHead(blocks []block, before float64) []block {
 	head := block{seconds: before}
 	n := 0
 	for n < len(blocks) && (n == 0 || blocks[n].weight/blocks[n].seconds > head.weight/head.seconds) {

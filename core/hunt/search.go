@@ -307,7 +307,7 @@ func (h *Hunt) cleaners(culprits []string) []string {
 		}
 	}
 	for _, r := range h.records {
-		if r.Told && !r.Shows {
+		if r.Done && !r.Shows {
 			consider(r.Order[:len(r.Order)-1])
 		}
 	}

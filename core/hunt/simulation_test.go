@@ -101,7 +101,7 @@ var kinds = []struct {
 // simulated is what came of hunts of one kind.
 type simulated struct {
 	cases, right, wrongCulprit int
-	trials, limit              float64 // to isolate, and the least that could tell all truths apart
+	trials, limit              float64 // to isolate, and the least that could report all truths apart
 }
 
 // simulate hunts so many times in random worlds of each kind: 8 to 1,024 tests, with

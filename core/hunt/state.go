@@ -134,7 +134,7 @@ func (c *Change) locate(values [3]Value) bool {
 		y, inY := parts[j][way]
 		return inX != inY || x != y
 	}
-	restless := false
+	noisy := false
 	seen := map[string]bool{}
 	for _, p := range slices.Concat(values[0].Parts, values[2].Parts) {
 		way := p[0]
@@ -143,7 +143,7 @@ func (c *Change) locate(values [3]Value) bool {
 		}
 		seen[way] = true
 		if differs(way, 0, 1) {
-			restless = true
+			noisy = true
 			continue
 		}
 		if c.Part != nil {
@@ -153,7 +153,7 @@ func (c *Change) locate(values [3]Value) bool {
 		c.Part = &Part{Way: way, Before: partOr(parts[0], way), After: partOr(parts[2], way)}
 	}
 	same := values[0].Text == values[1].Text && values[0].Sum == values[1].Sum
-	return c.Part != nil || !restless && same
+	return c.Part != nil || !noisy && same
 }
 
 func partOr(parts map[string]string, way string) string {

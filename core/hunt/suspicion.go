@@ -43,7 +43,7 @@ func (h *Hunt) suspicion(suspects []string) map[string]float64 {
 		}
 	}
 	for i, id := range suspects {
-		if times, ok := h.task.Favour[id]; ok {
+		if times, ok := h.task.Suspicion[id]; ok {
 			logs[i] += math.Log(times)
 		}
 	}

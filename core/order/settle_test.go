@@ -11,7 +11,7 @@ import (
 )
 
 // TestSettle holds, on random dependencies, that every test stands behind those
-// that it depends on, that nothing moves that need not, and that circles are told.
+// that it depends on, that nothing moves that need not, and that circles are reported.
 func TestSettle(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
 	for range 500 {

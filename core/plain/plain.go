@@ -14,7 +14,7 @@ import (
 )
 
 // Text makes text safe to show over several lines: control sequences of terminals and every other character that
-// [Acts] disappear, tabs become spaces, broken UTF-8 is replaced. A sequence that does not end hides only the rest
+// [IsUnsafe] disappear, tabs become spaces, broken UTF-8 is replaced. A sequence that does not end hides only the rest
 // of its line.
 func Text(text string) string {
 	if !utf8.ValidString(text) {
@@ -25,17 +25,17 @@ func Text(text string) string {
 	}
 	text = strings.ReplaceAll(text, "\t", "    ")
 	return strings.Map(func(r rune) rune {
-		if r == '\n' || !Acts(r) {
+		if r == '\n' || !IsUnsafe(r) {
 			return r
 		}
 		return -1
 	}, text)
 }
 
-// Acts reports whether a character does something other than show itself: terminals obey control
+// IsUnsafe reports whether a character does something other than show itself: terminals obey control
 // characters, and format characters of Unicode hide, join or reorder others (Unicode Standard,
 // 23.2 and 23.9: bidirectional controls, zero-width characters, tags, fillers).
-func Acts(r rune) bool {
+func IsUnsafe(r rune) bool {
 	if r >= ' ' && r <= '~' {
 		return false
 	}

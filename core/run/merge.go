@@ -135,7 +135,7 @@ func (m *Merged) compare(parts []Part) {
 			first, m.Of, m.Planned = &parts[i], p.Of, p
 		}
 		came[p.Shard], whole[p.Shard] = true, whole[p.Shard] || !parts[i].Broken
-		if difference := p.unlike(first.Run.Planned); difference != "" {
+		if difference := p.difference(first.Run.Planned); difference != "" {
 			m.Unlike = append(m.Unlike, fmt.Sprintf("%s is shard %d of %d, planned with %s, unlike %s", parts[i].Name, p.Shard, p.Of, difference, first.Name))
 		}
 	}
@@ -149,8 +149,8 @@ func (m *Merged) compare(parts []Part) {
 	}
 }
 
-// unlike returns in what two shards were planned differently, "" if in nothing.
-func (p *Planned) unlike(other *Planned) string {
+// difference returns in what two shards were planned differently, "" if in nothing.
+func (p *Planned) difference(other *Planned) string {
 	var differences []string
 	if p.Of != other.Of {
 		differences = append(differences, "another number of shards")

@@ -20,7 +20,7 @@ func part(name string, planned *Planned, results ...string) Part {
 }
 
 // TestMerge merges shards of a plan: all there, one missing, one planned otherwise,
-// and tests that are told twice, of which the gravest outcome counts.
+// and tests that are reported twice, of which the gravest outcome counts.
 func TestMerge(t *testing.T) {
 	plan := func(shard, of int, plan, catalog, timings string) *Planned {
 		return &Planned{Shard: shard, Of: of, Plan: plan, Catalog: catalog, Timings: timings}
@@ -59,7 +59,7 @@ func TestMerge(t *testing.T) {
 		got := strings.Join(words, " ")
 		for _, two := range twice {
 			if !strings.Contains(c.words, two) {
-				t.Errorf("%s is told to be there twice, want %s", two, c.words)
+				t.Errorf("%s is reported to be there twice, want %s", two, c.words)
 			}
 		}
 		if m.Run.Summary() != c.summary || !strings.HasPrefix(c.words, strings.TrimSuffix(got, " ")) && len(m.Unlike) == 0 || len(m.Unlike) > 0 && got != c.words {
@@ -102,7 +102,7 @@ func TestMergeCounts(t *testing.T) {
 			}
 			for id, o := range gravest {
 				if got := run.Result(id); got.Outcome != rank[o] || got.Seconds != 1 {
-					t.Fatalf("%s came out as %+v, want %s", id, got, rank[o])
+					t.Fatalf("%s is %+v, want %s", id, got, rank[o])
 				}
 			}
 		}

@@ -31,10 +31,10 @@ func TestFold(t *testing.T) {
 	}
 	a := r.Result("a")
 	if string(a.Output) != "hello world" || len(a.Steps) != 1 || a.Worker != 1 || a.Seconds != 2 || a.Started != at(1) || a.Ended != at(3) {
-		t.Errorf("a came out as %+v", a)
+		t.Errorf("a is %+v", a)
 	}
 	if r.Done() != 3 || r.Summary() != "1 failed, 1 errored, 1 lost" || r.ExitStatus() != 3 || r.Ended != at(6) {
-		t.Errorf("the run came out as %s, status %d", r.Summary(), r.ExitStatus())
+		t.Errorf("the run is %s, status %d", r.Summary(), r.ExitStatus())
 	}
 	if bad := r.Troubled(); len(bad) != 2 || bad[0].ID != "a" || bad[1].ID != "b" {
 		t.Errorf("in trouble are %v", bad)

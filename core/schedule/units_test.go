@@ -43,7 +43,7 @@ func TestUnits(t *testing.T) {
 
 // TestChains holds that what depends on each other stays together, over any
 // number of groups, and so does what shares a resource of all machines; that
-// nothing else is joined, and that a circle is told.
+// nothing else is joined, and that a circle is reported.
 func TestChains(t *testing.T) {
 	test := func(id string, needs ...string) catalog.Test {
 		group, _, _ := strings.Cut(id, "#")

@@ -166,7 +166,7 @@ func TestWithin(t *testing.T) {
 	}
 }
 
-// TestBadFleets holds that what cannot be planned is told.
+// TestBadFleets holds that what cannot be planned is reported.
 func TestBadFleets(t *testing.T) {
 	for words, f := range map[string]Fleet{
 		"0 shards cannot":           {},

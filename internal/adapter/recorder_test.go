@@ -53,7 +53,7 @@ func TestRandomProcesses(t *testing.T) {
 				want = run.Errored
 			}
 			if got := outcomes[test.ID]; len(got) != 1 || got[0] != want {
-				t.Fatalf("round %d: %s came out as %v, want %s once", round, test.ID, got, want)
+				t.Fatalf("round %d: %s is %v, want %s once", round, test.ID, got, want)
 			}
 		}
 	}
@@ -110,7 +110,7 @@ func TestTimeout(t *testing.T) {
 	<-killed
 	b.Ended("signal 9, killed", noPlace)
 	if got := strings.Join(reported, ", "); got != "t1 timed-out" {
-		t.Errorf("told %s", got)
+		t.Errorf("reported %s", got)
 	}
 	var left []string
 	for _, test := range b.Next() {

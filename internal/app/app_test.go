@@ -135,7 +135,7 @@ func TestPlannedRun(t *testing.T) {
 	for _, s := range plan.Shards {
 		planned, share := study.Share(plan, s.Number)
 		if planned.Of != 3 || planned.Plan != plan.Fingerprint() {
-			t.Errorf("the shard is told as %+v", planned)
+			t.Errorf("the shard is reported as %+v", planned)
 		}
 		for _, test := range share {
 			seen[test.ID]++

@@ -32,7 +32,7 @@ func TestImportIsInterrupted(t *testing.T) {
 	})
 	first, _ := r.Ledger().List()
 	if !errors.Is(err, context.Canceled) || len(first) != done.Runs || len(first) < 29 || len(first) == 60 {
-		t.Fatalf("%d runs are kept, %+v are told, %v", len(first), done, err)
+		t.Fatalf("%d runs are kept, %+v are reported, %v", len(first), done, err)
 	}
 	if _, err := r.Import(t.Context(), []string{filepath.Join(dir, "ci")}, func(int, int) {}); err != nil {
 		t.Fatal(err)

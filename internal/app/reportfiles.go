@@ -91,8 +91,8 @@ func headOf(file string) []byte {
 	return head[:n]
 }
 
-// toldTime is a time in the beginning of a report.
-var toldTime = lazy.Regexp(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d\dT[\d:.]+(?:Z|[+-]\d\d:\d\d)?)"`)
+// timestampPattern is a time in the beginning of a report.
+var timestampPattern = lazy.Regexp(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\d\dT[\d:.]+(?:Z|[+-]\d\d:\d\d)?)"`)
 
 // timeOf returns when the run of a report began, if its beginning says so, or else when the file was written.
 func timeOf(file string) time.Time {
@@ -101,7 +101,7 @@ func timeOf(file string) time.Time {
 	if !tells(`timestamp="`) && !tells(`"Time":"`) && !tells(`"at":"`) {
 		head = nil
 	}
-	if m := toldTime().FindSubmatch(head); m != nil {
+	if m := timestampPattern().FindSubmatch(head); m != nil {
 		if t, ok := junit.Time(string(m[1])); ok { // as the other formats have it, too
 			return t
 		}

@@ -139,7 +139,7 @@ func params(t *testing.T, of any) json.RawMessage {
 }
 
 // TestProtocol holds a conversation as docs/test-host.md has it: every request
-// is answered, notifications come in order, state is told and set back.
+// is answered, notifications come in order, state is reported and set back.
 func TestProtocol(t *testing.T) {
 	run := host.RunParams{Tests: []host.RunTest{{TestName: host.TestName{Group: "misting", Name: "starts_below_60_percent"}}, {TestName: host.TestName{Group: "import", Name: "reads_old_units"}}}}
 	sent := converse(t,

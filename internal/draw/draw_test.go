@@ -41,9 +41,9 @@ func sampleHunt() (hunt.Finding, []hunt.Record) {
 		With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5},
 		Changed: []hunt.Change{{Kind: hunt.Variable, Name: "clock.offset", Before: "0s", After: "3h0m0s"}}}
 	return finding, []hunt.Record{
-		{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Told: true, Outcome: run.Passed},
-		{Trial: hunt.Trial{Number: 2, Purpose: hunt.Halve, Ran: 3, LeftOut: 4}, Told: true, Outcome: run.Failed, Shows: true},
-		{Trial: hunt.Trial{Number: 3, Purpose: hunt.Halve, Ran: 1, LeftOut: 2}, Told: true, Outcome: run.Passed},
+		{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Done: true, Outcome: run.Passed},
+		{Trial: hunt.Trial{Number: 2, Purpose: hunt.Halve, Ran: 3, LeftOut: 4}, Done: true, Outcome: run.Failed, Shows: true},
+		{Trial: hunt.Trial{Number: 3, Purpose: hunt.Halve, Ran: 1, LeftOut: 2}, Done: true, Outcome: run.Passed},
 		{Trial: hunt.Trial{Number: 4, Purpose: hunt.Halve, Ran: 1, LeftOut: 1}},
 	}
 }

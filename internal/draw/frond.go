@@ -53,7 +53,7 @@ func leaves(p *page, r hunt.Record, row int, most int) {
 	ran, leftOut := mixed(fog, 0.2), mixed(fog, 0.2)
 	depth := 0.45 + 0.5*float64(row)/float64(row+3)
 	switch {
-	case !r.Told:
+	case !r.Done:
 	case r.Shows:
 		ran = mixed(orchid, depth)
 	default:
@@ -65,9 +65,9 @@ func leaves(p *page, r hunt.Record, row int, most int) {
 	p.text(stemLeft-9, y+11.5, 9, false, fromRight, ink, digits(r.Ran))
 	p.text(stemLeft+9, y+11.5, 9, false, fromLeft, ink, digits(r.LeftOut))
 	p.text(margin, y+11.5, 9, false, fromLeft, fog, digits(r.Number))
-	if r.Told && r.Outcome.Bad() {
+	if r.Done && r.Outcome.Bad() {
 		p.triangle(stemLeft-left-16, y+8, 4, rust)
-	} else if r.Told {
+	} else if r.Done {
 		p.rect(stemLeft-left-19, y+5, 6, 6, leaf)
 	}
 }

@@ -36,7 +36,7 @@ func (c *Control) set(change func()) {
 }
 
 // listen calls steer now and at each change, until the returned function is called.
-func (c *Control) listen(steer func(held, finishing bool)) (deaf func()) {
+func (c *Control) listen(steer func(held, finishing bool)) (stop func()) {
 	if c == nil {
 		return func() {}
 	}
@@ -82,14 +82,14 @@ func (r *execution) stopIdle(worker int) {
 	}
 }
 
-// runs notes that a test begins or ends to run on a worker.
-func (r *execution) runs(worker int, id string, does bool) {
+// setRunning notes whether a test runs on a worker.
+func (r *execution) setRunning(worker int, id string, running bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.running[worker] == nil {
 		r.running[worker] = map[string]bool{}
 	}
-	if does {
+	if running {
 		r.running[worker][id] = true
 		return
 	}

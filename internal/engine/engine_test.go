@@ -214,7 +214,7 @@ func TestEveryTestHasOneOutcome(t *testing.T) {
 func TestPrepareFails(t *testing.T) {
 	r, _ := play(t, context.Background(), &puppet{}, []catalog.Test{test("a", "unbuildable", 1, catalog.Rules{}), test("b", "other", 1, catalog.Rules{})}, 2)
 	if r.Counts[run.Errored] != 2 || r.Result("s:a#unbuildable").Message != "no compiler" {
-		t.Errorf("came out as %s", r.Summary())
+		t.Errorf("is %s", r.Summary())
 	}
 }
 
@@ -226,7 +226,7 @@ func TestCancel(t *testing.T) {
 		test("b", "wait", 8, catalog.Rules{}), test("c", "never taken", 1, catalog.Rules{})}
 	r, events := play(t, ctx, &puppet{}, tests, 2)
 	if r.Counts[run.Lost] != 4 || r.ExitStatus() != 3 || events[len(events)-1].Event != run.RunEnds {
-		t.Errorf("came out as %s", r.Summary())
+		t.Errorf("is %s", r.Summary())
 	}
 }
 
@@ -435,7 +435,7 @@ func TestDealing(t *testing.T) {
 	}
 }
 
-// TestRetries holds that what passes in a later try is told as flaky, with its
+// TestRetries holds that what passes in a later try is reported as flaky, with its
 // tries as steps, that what needs it runs then, and that what fails in every try
 // fails.
 func TestRetries(t *testing.T) {
@@ -452,10 +452,10 @@ func TestRetries(t *testing.T) {
 	}
 	flaky := r.Result("s:a#twice bad")
 	if !flaky.Flaky || flaky.Outcome != run.Passed || len(flaky.Steps) != 2 || flaky.Steps[1].Name != "try 2" || !strings.HasPrefix(flaky.Message, "flaky: passed in try 3; try 2 failed") {
-		t.Errorf("came out as %+v", flaky)
+		t.Errorf("is %+v", flaky)
 	}
 	if got := r.Summary(); got != "2 passed, 1 flaky, 1 failed, 1 errored, 1 owed" {
-		t.Errorf("the run came out as %s", got)
+		t.Errorf("the run is %s", got)
 	}
 	slices.Sort(p.runs)
 	if got := strings.Join(p.runs, ", "); got != "collapse, fail, needs it, pass twice bad fail fail as said, twice bad fail" && got != "collapse, needs it, pass twice bad fail fail as said, twice bad fail, twice bad fail" {
@@ -483,14 +483,14 @@ func TestControl(t *testing.T) {
 		t.Fatal(err)
 	}
 	if first := r.Result("s:a#signal"); first.Outcome != run.Passed || first.Started.Sub(began) < 50*time.Millisecond {
-		t.Errorf("what ran came out as %+v", first)
+		t.Errorf("what ran is %+v", first)
 	}
 	if later := r.Result("s:b#later"); later.Outcome != run.Lost || !strings.Contains(later.Message, "interrupted") || r.ExitStatus() != 3 {
-		t.Errorf("what had not begun came out as %+v", later)
+		t.Errorf("what had not begun is %+v", later)
 	}
 }
 
-// TestFlood holds that of output without end the head and the tail are told, and
+// TestFlood holds that of output without end the head and the tail are reported, and
 // that the rest is in a file.
 func TestFlood(t *testing.T) {
 	p := &puppet{slots: map[int]string{}}
@@ -510,7 +510,7 @@ func TestFlood(t *testing.T) {
 	}
 	output := string(r.Result("s:a#flood").Output)
 	if !strings.HasPrefix(output, "wet wet") || !strings.Contains(output, "the end\n… it printed") || !strings.Contains(output, files[0]) || reported > 2*(floodHead+floodTail) {
-		t.Errorf("%d bytes were told, which are kept as %q … %q", reported, output[:20], output[len(output)-20:])
+		t.Errorf("%d bytes were reported, which are kept as %q … %q", reported, output[:20], output[len(output)-20:])
 	}
 	if kept, err := os.Stat(files[0]); err != nil || kept.Size() < 3000*1024 {
 		t.Errorf("the file is %v, %v", kept, err)

@@ -16,7 +16,7 @@ import (
 	"fernrelay/internal/service"
 )
 
-// conductor is an adapter whose tests end when they are told to.
+// conductor is an adapter whose tests end on demand.
 type conductor struct {
 	puppet
 	mu      sync.Mutex

@@ -59,9 +59,9 @@ func (t *tries) take(e run.Event) {
 	}
 	switch e.Event {
 	case run.Started:
-		t.run.runs(t.worker, e.ID, true)
+		t.run.setRunning(t.worker, e.ID, true)
 	case run.Finished:
-		defer t.run.runs(t.worker, e.ID, false)
+		defer t.run.setRunning(t.worker, e.ID, false)
 		if t.hold(e) {
 			return
 		}

@@ -92,7 +92,7 @@ func Dial(ctx context.Context, o Options) (*Conn, error) {
 		if refused(err) || ctx.Err() != nil {
 			return nil, fmt.Errorf("the station %s cannot be reached: %s: check the address, and that fern-relay station runs there", place, o.safe(err))
 		}
-		rest(ctx, 200*time.Millisecond)
+		sleep(ctx, 200*time.Millisecond)
 	}
 	for {
 		err := c.furnish(ctx)
@@ -107,12 +107,12 @@ func Dial(ctx context.Context, o Options) (*Conn, error) {
 			}
 			return nil, fmt.Errorf("the station %s cannot be used: %s", place, why)
 		}
-		rest(ctx, 200*time.Millisecond)
+		sleep(ctx, 200*time.Millisecond)
 	}
 }
 
-// rest waits for some time, or until ctx ends.
-func rest(ctx context.Context, some time.Duration) {
+// sleep waits for some time, or until ctx ends.
+func sleep(ctx context.Context, some time.Duration) {
 	select {
 	case <-ctx.Done():
 	case <-time.After(some):

@@ -149,7 +149,7 @@ func (h *Hunt) Try(ctx context.Context, t Trial) (TrialResult, error) {
 		if ctx.Err() != nil {
 			return TrialResult{}, err
 		}
-		rest(ctx, pollMany) // until the station answers
+		sleep(ctx, pollMany) // until the station answers
 	}
 	select {
 	case r := <-result:
@@ -192,7 +192,7 @@ func (c *Conn) ServeHunt(ctx context.Context, m *Manifest, self Machine, do func
 			if err == nil && (now == nil || now.Plan != m.Plan || now.State == Ended) {
 				return
 			}
-			rest(ctx, glance)
+			sleep(ctx, glance)
 		}
 	})
 	var wg sync.WaitGroup

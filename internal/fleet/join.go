@@ -84,7 +84,7 @@ func (c *Conn) Join(ctx context.Context, id string, self Machine, work Work) (*M
 		if err == nil || !passes(err) || ctx.Err() != nil || time.Now().After(until) {
 			return member, err
 		}
-		rest(ctx, lookEvery) // the servers of a station choose who leads
+		sleep(ctx, lookEvery) // the servers of a station choose who leads
 	}
 }
 

@@ -147,7 +147,7 @@ func (c *Conn) awaitStored(ctx context.Context, m *Manifest) error {
 		if !slices.ContainsFunc(machines, func(s MachineStatus) bool { return s.State == MachineRunning && !s.stored }) {
 			return nil
 		}
-		rest(ctx, lookEvery)
+		sleep(ctx, lookEvery)
 	}
 	return ctx.Err()
 }
@@ -279,7 +279,7 @@ func (c *Conn) Collect(ctx context.Context, id string) (*Result, error) {
 				}
 			}
 		}
-		rest(ctx, glance)
+		sleep(ctx, glance)
 	}
 }
 

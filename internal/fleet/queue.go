@@ -157,7 +157,7 @@ func (f *Member) await(ctx context.Context, changed <-chan struct{}) *claim {
 }
 
 // pauseAfter waits a moment after the station failed. The connection reports what is wrong with it.
-func (f *Member) pauseAfter(ctx context.Context) { rest(ctx, pollMany) }
+func (f *Member) pauseAfter(ctx context.Context) { sleep(ctx, pollMany) }
 
 // unfitRest is how long a worker waits after it gave back a batch that others can run and this machine cannot.
 const unfitRest = time.Second
@@ -197,7 +197,7 @@ func (f *Member) received(ctx context.Context, msg jetstream.Msg, lane int) *cla
 	}
 	if f.othersRun(ctx, f.schedule.Batches[number-1].Suite) {
 		_ = msg.Nak()
-		rest(ctx, unfitRest)
+		sleep(ctx, unfitRest)
 		return nil
 	}
 	if f.has(number) { // it was offered twice: another machine may run it, or this one has run it by then

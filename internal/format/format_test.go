@@ -72,7 +72,7 @@ func TestRead(t *testing.T) {
 	} {
 		format, got, err := readLines(c.text)
 		if format != c.format || strings.Join(got, "\n") != strings.Join(c.want, "\n") {
-			t.Errorf("%s: %s tells\n%s\nwant\n%s", name, format, strings.Join(got, "\n"), strings.Join(c.want, "\n"))
+			t.Errorf("%s: %s reports\n%s\nwant\n%s", name, format, strings.Join(got, "\n"), strings.Join(c.want, "\n"))
 		}
 		if c.err == "" && err != nil || c.err != "" && (err == nil || !strings.Contains(err.Error(), c.err)) {
 			t.Errorf("%s: the error is %v, want %q", name, err, c.err)

@@ -160,7 +160,7 @@ func TestBrokenXML(t *testing.T) {
 		name  string
 		from  io.Reader
 		words string
-		tests int // that are told before
+		tests int // that are reported before
 	}{
 		{"a bomb of entities", strings.NewReader(`<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "ha"><!ENTITY b "&a;&a;&a;">]><testsuite><testcase name="&b;"/></testsuite>`), "entities", 0},
 		{"a gigabyte of text", gigabyte(begin + "<system-out>"), "more than 32 MB", 1},

@@ -94,7 +94,7 @@ func TestVerdicts(t *testing.T) {
 		t.Errorf("found\n%s\nwant\n%s", strings.Join(found, "\n"), strings.Join(want, "\n"))
 	}
 	if reported < 20 {
-		t.Errorf("only %d steps were told", reported)
+		t.Errorf("only %d steps were reported", reported)
 	}
 }
 

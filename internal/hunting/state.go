@@ -60,7 +60,7 @@ func (h *hunter) changedFiles(ctx context.Context, f hunt.Finding) (changes []hu
 		for i, c := range left {
 			change := hunt.Change{Kind: hunt.File, Name: c.Path, Before: c.Before, After: c.After}
 			if i < mostProofs {
-				change.Proved, err = h.turnsOnFile(ctx, tree, culprits, victim, c.Path, f.With.Failed > 0)
+				change.Proved, err = h.dependsOnFile(ctx, tree, culprits, victim, c.Path, f.With.Failed > 0)
 			}
 			if err != nil {
 				return err
@@ -73,9 +73,9 @@ func (h *hunter) changedFiles(ctx context.Context, f hunt.Finding) (changes []hu
 	return changes, err
 }
 
-// turnsOnFile reports whether a victim has the outcome that it has alone if only one file is put back after its
+// dependsOnFile reports whether a victim has the outcome that it has alone if only one file is put back after its
 // culprits.
-func (h *hunter) turnsOnFile(ctx context.Context, tree *worktree.Snapshot, culprits []catalog.Test, victim catalog.Test, name string, badAfter bool) (bool, error) {
+func (h *hunter) dependsOnFile(ctx context.Context, tree *worktree.Snapshot, culprits []catalog.Test, victim catalog.Test, name string, badAfter bool) (bool, error) {
 	if _, err := tree.Restore(); err != nil {
 		return false, err
 	}

@@ -49,7 +49,7 @@ func (a Hunting) suspects(from *run.Run) (*suspects, error) {
 // within reach, forwards and backwards; and what ran at the same time on other workers.
 func (s *suspects) task(victim catalog.Test) (hunt.Task, error) {
 	reach := s.reach(victim)
-	task := hunt.Task{Victim: victim.ID, Seconds: s.seconds, Favour: s.favour(victim), Parallel: s.parallel, Process: s.process}
+	task := hunt.Task{Victim: victim.ID, Seconds: s.seconds, Suspicion: s.favour(victim), Parallel: s.parallel, Process: s.process}
 	at := slices.Index(reach, victim.ID)
 	before, wider := reach[:at], []string(nil)
 	r, err := s.lastBad(victim.ID)

@@ -71,7 +71,7 @@ func (l *Ledger) Trials(number int) ([]hunt.Record, error) {
 	defer rows.Close()
 	var made []hunt.Record
 	for rows.Next() {
-		r := hunt.Record{Told: true}
+		r := hunt.Record{Done: true}
 		var o string
 		if err := scan(rows, &r.Number, &r.Purpose, &r.Sum, &r.Ran, &r.LeftOut, &r.Share, &o, &r.Seconds, &r.Shows); err != nil {
 			return nil, err

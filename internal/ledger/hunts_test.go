@@ -20,7 +20,7 @@ func TestHunts(t *testing.T) {
 	}
 	first, made, err := l.BeginHunt("u:g#v", "before")
 	must(err)
-	record := hunt.Record{Trial: hunt.Trial{Number: 1, Purpose: hunt.Halve, Sum: "s", Ran: 3, LeftOut: 4, Share: 0.5}, Told: true, Outcome: run.Failed, Seconds: 0.25, Shows: true}
+	record := hunt.Record{Trial: hunt.Trial{Number: 1, Purpose: hunt.Halve, Sum: "s", Ran: 3, LeftOut: 4, Share: 0.5}, Done: true, Outcome: run.Failed, Seconds: 0.25, Shows: true}
 	must(l.KeepTrial(first, record))
 	again, reported, err := l.BeginHunt("u:g#v", "before")
 	if must(err); again != first || len(made) != 0 || !reflect.DeepEqual(reported, []hunt.Record{record}) {

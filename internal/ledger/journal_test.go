@@ -50,7 +50,7 @@ func TestFollow(t *testing.T) {
 					return
 				}
 			case <-time.After(10 * time.Second):
-				t.Fatalf("%q was never told, but %v", want, reported)
+				t.Fatalf("%q was never reported, but %v", want, reported)
 			}
 		}
 	}
@@ -71,7 +71,7 @@ func TestFollow(t *testing.T) {
 	}
 	want := []string{"run", "started u:g#a", "output u:g#a", "finished u:g#a", "end"}
 	if !slices.Equal(reported, want) || heard.Pick != "wet" || len(heard.Batches) != 1 || heard.Batches[0].Tests[0] != 1 || string(r.Result("u:g#a").Output) != "water\n" {
-		t.Errorf("told %v of %+v, want %v", reported, heard, want)
+		t.Errorf("reported %v of %+v, want %v", reported, heard, want)
 	}
 	if name, err := Running(store); name != "" || err != nil {
 		t.Errorf("afterwards running is %q, %v", name, err)
@@ -79,7 +79,7 @@ func TestFollow(t *testing.T) {
 }
 
 // TestFollowKilled ends a run that is followed when its process is gone, and gives up
-// when it is told to.
+// when it is reported to.
 func TestFollowKilled(t *testing.T) {
 	store := t.TempDir()
 	j, err := BeginJournal(store, Task{Tests: []string{"u:g#a"}})
@@ -151,16 +151,16 @@ func TestMakeRoom(t *testing.T) {
 		t.Fatal(err)
 	}
 	ran := run.New()
-	tell := func(e run.Event) {
+	report := func(e run.Event) {
 		j.Write(e)
 		ran.Apply(e)
 	}
-	tell(run.Event{Event: run.RunBegins, At: time.Now(), Format: run.Format})
+	report(run.Event{Event: run.RunBegins, At: time.Now(), Format: run.Format})
 	for range 5000 {
-		tell(run.Event{Event: run.StepDone, ID: "u:a#1", Step: "a step", Outcome: run.Passed})
+		report(run.Event{Event: run.StepDone, ID: "u:a#1", Step: "a step", Outcome: run.Passed})
 	}
-	tell(run.Event{Event: run.Finished, ID: "u:a#1", Outcome: run.Failed, Failure: run.Failure{Message: "leaks"}, At: time.Now()})
-	tell(run.Event{Event: run.Finished, ID: "u:a#2", Outcome: run.Passed, At: time.Now()})
+	report(run.Event{Event: run.Finished, ID: "u:a#1", Outcome: run.Failed, Failure: run.Failure{Message: "leaks"}, At: time.Now()})
+	report(run.Event{Event: run.Finished, ID: "u:a#2", Outcome: run.Passed, At: time.Now()})
 	if err := os.MkdirAll(j.Floods(), 0o755); err != nil {
 		t.Fatal(err)
 	}

@@ -209,7 +209,7 @@ func BenchmarkRecent(b *testing.B) {
 }
 
 // TestMigration opens a ledger that an earlier version wrote: its runs are there,
-// and what they tell of setups.
+// and what they report setups.
 func TestMigration(t *testing.T) {
 	dir := t.TempDir()
 	l := open(t, dir)

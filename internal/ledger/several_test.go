@@ -27,7 +27,7 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// writeRuns keeps runs, and tells the number of each once it is kept, until it is killed.
+// writeRuns keeps runs, and reports the number of each once it is kept, until it is killed.
 func writeRuns(store string) {
 	l, err := Open(store)
 	if err != nil {
@@ -45,7 +45,7 @@ func writeRuns(store string) {
 }
 
 // TestWritersAreKilled has two processes add 500 runs each to a ledger at once, one of them
-// killed again and again. Whatever was told to be kept is there, whole, and nothing else is
+// killed again and again. Whatever was reported to be kept is there, whole, and nothing else is
 // half there.
 func TestWritersAreKilled(t *testing.T) {
 	t.Parallel()
@@ -97,7 +97,7 @@ func TestWritersAreKilled(t *testing.T) {
 	}
 	records, err := l.List()
 	if err != nil || len(records) < 2*runs || len(reported) != 2*runs {
-		t.Fatalf("%d runs are kept, %d told, %v", len(records), len(reported), err)
+		t.Fatalf("%d runs are kept, %d reported, %v", len(records), len(reported), err)
 	}
 	for _, k := range records {
 		delete(reported, k.Number)
@@ -111,7 +111,7 @@ func TestWritersAreKilled(t *testing.T) {
 	}
 }
 
-// TestFullDisk keeps a run where there is no room: it is told, what was kept stays, and once
+// TestFullDisk keeps a run where there is no room: it is reported, what was kept stays, and once
 // there is room the next run is kept.
 func TestFullDisk(t *testing.T) {
 	l := open(t, t.TempDir())
@@ -193,7 +193,7 @@ func TestKeptOnce(t *testing.T) {
 	}
 	_ = journal.file.Close() // as the end of the process does
 	if killed, _, err := l.Killed(store); killed != nil || err != nil {
-		t.Errorf("a run that is kept is told as killed: %+v, %v", killed, err)
+		t.Errorf("a run that is kept is reported as killed: %+v, %v", killed, err)
 	}
 	if n, _ := l.Runs(); n != 1 {
 		t.Errorf("it is kept %d times", n)

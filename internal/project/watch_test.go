@@ -44,7 +44,7 @@ func TestWatch(t *testing.T) {
 		select {
 		case <-reported:
 			begun = true
-		case <-time.After(quiet / 2): // changes do not end, and are told all the same
+		case <-time.After(quiet / 2): // changes do not end, and are reported all the same
 		}
 	}
 	testfiles.Write(t, dir, map[string]string{".git/index": "x", "vendor/v.go": "x", "deep/er/.a_test.go.swp": "x", "deep/er/a_test.go": "x", "deep/new/b_test.go": "x"})
@@ -55,17 +55,17 @@ func TestWatch(t *testing.T) {
 		t.Fatal(err)
 	}
 	hears("deep/new/b_test.go", "c_test.go")
-	// What is written as it was is not told.
+	// What is written as it was is not reported.
 	testfiles.Write(t, dir, map[string]string{"c_test.go": "y"})
 	testfiles.Write(t, dir, map[string]string{"deep/er/a_test.go": "z"})
 	if files := <-reported; len(files) != 1 || filepath.Base(files[0]) != "a_test.go" {
-		t.Errorf("told are %v", files)
+		t.Errorf("reported are %v", files)
 	}
-	// A file that is emptied, and filled by a disk that takes its time, is told once it is filled.
+	// A file that is emptied, and filled by a disk that takes its time, is reported once it is filled.
 	testfiles.Write(t, dir, map[string]string{"c_test.go": ""})
 	time.Sleep(2 * quiet)
 	if len(reported) > 0 {
-		t.Errorf("told of an empty file are %v", <-reported)
+		t.Errorf("reported of an empty file are %v", <-reported)
 	}
 	testfiles.Write(t, dir, map[string]string{"c_test.go": "w"})
 	hears("c_test.go")

@@ -46,7 +46,7 @@ func TestLevels(t *testing.T) {
 	}
 }
 
-// TestAsideAndSlow holds what is told beside the failures.
+// TestAsideAndSlow holds what is reported beside the failures.
 func TestAsideAndSlow(t *testing.T) {
 	r := finished(3, run.Lost, "u:g#a", "u:g#b", "u:g#c")
 	r.Apply(event(run.Finished, "u:g#d", 3, func(e *run.Event) {
@@ -57,7 +57,7 @@ func TestAsideAndSlow(t *testing.T) {
 	Notes(&out, r)
 	want := "▪ u:g#d  flaky: passed in try 2\n∅ 3 lost: why it was\n▫ 1 skipped: no reason given\n"
 	if out.String() != want {
-		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
+		t.Errorf("reported\n%s\nwant\n%s", out.String(), want)
 	}
 	out.Reset()
 	for range 12 {
@@ -67,6 +67,6 @@ func TestAsideAndSlow(t *testing.T) {
 	Slow(&out, r, 2*time.Second)
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
 	if len(lines) != 11 || !strings.HasPrefix(lines[0], "slow: sssssssssssssssss took 17.0 s") || lines[10] != "and 2 tests more took longer than 2s" {
-		t.Errorf("told\n%s", out.String())
+		t.Errorf("reported\n%s", out.String())
 	}
 }

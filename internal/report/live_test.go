@@ -8,7 +8,7 @@ import (
 	"fernrelay/core/run"
 )
 
-// TestLive holds that what belongs to a test is told together, and only as much as
+// TestLive holds that what belongs to a test is reported together, and only as much as
 // is asked for.
 func TestLive(t *testing.T) {
 	for show, want := range map[string]string{
@@ -30,7 +30,7 @@ func TestLive(t *testing.T) {
 			l.Event(e)
 		}
 		if out.String() != want {
-			t.Errorf("%s tells\n%s\nwant\n%s", show, out.String(), want)
+			t.Errorf("%s reports\n%s\nwant\n%s", show, out.String(), want)
 		}
 	}
 }
@@ -67,6 +67,6 @@ not planned alike: run 2 is shard 1 of 2, planned with other flags, unlike run 1
 3 tests: 2 passed, 1 failed
 `
 	if out.String() != want {
-		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
+		t.Errorf("reported\n%s\nwant\n%s", out.String(), want)
 	}
 }

@@ -40,7 +40,7 @@ func TestWordsOfThePast(t *testing.T) {
 	}
 }
 
-// TestCardWords tells of a test that comes and goes, was caught, and is slower than before.
+// TestCardWords reports a test that comes and goes, was caught, and is slower than before.
 func TestCardWords(t *testing.T) {
 	var cells []history.Cell
 	var runs []*run.Record
@@ -68,7 +68,7 @@ func TestCardWords(t *testing.T) {
 	}
 }
 
-// TestCausesInWords tells causes with and without an origin, a missing resource, and many tests.
+// TestCausesInWords reports causes with and without an origin, a missing resource, and many tests.
 func TestCausesInWords(t *testing.T) {
 	many := make([]*run.Result, 25)
 	for i := range many {

@@ -65,7 +65,7 @@ func TestFailuresAndClosing(t *testing.T) {
 4 picked: 1 passed, 1 failed, 2 errored; 0:04.0 on 2 workers, planned 0:03.5, alone 0:02.0 estimated: 0.5 ×, spread 1.00 s; 3 steps; 0:01.0 to prepare
 `
 	if out.String() != want {
-		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
+		t.Errorf("reported\n%s\nwant\n%s", out.String(), want)
 	}
 }
 
@@ -109,7 +109,7 @@ shards      finish       saves    machines
    3–4      0:30.0     nothing      2:00.0
 `
 	if out.String() != want {
-		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
+		t.Errorf("reported\n%s\nwant\n%s", out.String(), want)
 	}
 }
 
@@ -150,13 +150,13 @@ func TestSentences(t *testing.T) {
 }
 
 // TestMarkdown holds that what tests are called, and leave, stands in a report as it is, and
-// that of long values the part is told that differs.
+// that of long values the part is reported that differs.
 func TestMarkdown(t *testing.T) {
 	long := strings.Repeat("a", 500)
 	f := hunt.Finding{ID: "u:g#<script>`|_x_", Verdict: hunt.Polluted, Culprits: [][]string{{"u:g#it's\x1b[1m"}}, Order: []string{"u:g#it's\x1b[1m", "u:g#<script>`|_x_"},
 		With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5}, Changed: []hunt.Change{{Kind: hunt.Variable, Name: "v", Before: long + "1|" + long, After: long + "2" + long}}}
 	var out strings.Builder
-	if err := Markdown(&out, "/glass house", f, []hunt.Record{{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Told: true, Outcome: run.Passed}}); err != nil {
+	if err := Markdown(&out, "/glass house", f, []hunt.Record{{Trial: hunt.Trial{Number: 1, Purpose: hunt.Alone}, Done: true, Outcome: run.Passed}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, words := range []string{"# ``u:g#<script>`\\|_x_`` is polluted", "\\<script>\\`\\|\\_x\\_ fails only after it's", `$'u:g#it\'s\x1b[1m'`,
@@ -186,7 +186,7 @@ func TestStatus(t *testing.T) {
 		s.Close()
 		reported := out.String()
 		if !strings.HasPrefix(reported, "100 tests; preparing\n") || !strings.Contains(reported, "1:39  100 of 100  ▲100") {
-			t.Errorf("told %q", reported)
+			t.Errorf("reported %q", reported)
 		}
 		if moving && (!strings.Contains(reported, "\r\x1b[K@\r") || !strings.Contains(reported, "running: longer")) || !moving && !strings.Contains(reported, "running: long"+strings.Repeat("er", 20)+" 1:39") {
 			t.Errorf("moving %t: %q", moving, reported)
@@ -209,7 +209,7 @@ func TestTests(t *testing.T) {
 		{ID: "u:g#much longer", Expected: 1},
 	})
 	if want := "u:g#short           0.25 s  f.go:3  a b\n'u:g#much longer'        –\n"; out.String() != want {
-		t.Errorf("told\n%q\nwant\n%q", out.String(), want)
+		t.Errorf("reported\n%q\nwant\n%q", out.String(), want)
 	}
 }
 
@@ -224,7 +224,7 @@ func TestAside(t *testing.T) {
 	want := "◇ u:g#good  surprise\n    it passed\n▫ 4 skipped: e\n▫ 3 skipped: no reason given\n▫ 3 skipped: no pump\n" +
 		"▫ 2 skipped: no valve\n▫ 2 skipped: a\n▫ 2 skipped: b\n▫ and for 2 more reasons\n"
 	if out.String() != want {
-		t.Errorf("told\n%s\nwant\n%s", out.String(), want)
+		t.Errorf("reported\n%s\nwant\n%s", out.String(), want)
 	}
 }
 

@@ -79,7 +79,7 @@ func start(t *testing.T, spec Spec, place Place) *Service {
 	return s
 }
 
-// TestService starts a server on data that is created once, tells tests where it is, and stops it.
+// TestService starts a server on data that is created once, passes tests its place, and stops it.
 func TestService(t *testing.T) {
 	spec, place := standIn(t)
 	spec.Create = `sh -c 'echo made >> "{data}/made"'`

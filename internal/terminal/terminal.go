@@ -124,7 +124,7 @@ func escape(text []byte) []byte {
 		r, size := utf8.DecodeRune(text)
 		text = text[size:]
 		switch {
-		case r == '\n' || r == '\t' || !plain.Acts(r):
+		case r == '\n' || r == '\t' || !plain.IsUnsafe(r):
 			out.WriteRune(r) // U+FFFD for anything that is not UTF-8
 		case r > 0xFFFF:
 			high, low := utf16.EncodeRune(r)

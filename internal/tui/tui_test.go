@@ -151,7 +151,7 @@ func playHunt(a *App) {
 	done := &huntleg.Live{Victim: victim, Ended: true, Cancel: func() {}}
 	for n := range 40 {
 		done.Progress.Records = append(done.Progress.Records, hunt.Record{Trial: hunt.Trial{Number: n + 1, Purpose: hunt.Halve, Ran: 1000 >> (n / 4), LeftOut: 1000 >> (n / 4)},
-			Told: true, Outcome: run.Outcomes[n%4], Shows: n%2 == 0})
+			Done: true, Outcome: run.Outcomes[n%4], Shows: n%2 == 0})
 	}
 	done.Progress.Finding = hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.Picked.Selected[3].ID, victim.ID}},
 		Order: []string{a.session.Picked.Selected[3].ID, victim.ID}, Trials: 40, With: hunt.Times{Runs: 5, Failed: 5}, Without: hunt.Times{Runs: 5}}
@@ -465,7 +465,7 @@ func TestSheets(t *testing.T) {
 		press(a, "/"+strings.Repeat("⌫", 20)+"⏎")
 	}
 	if surveyleg.OwnWords(a.session.App.Own) != "1 saved pick of this session only" || a.session.App.Project.Picks["here"] != "wet" {
-		t.Errorf("it is told as %q", surveyleg.OwnWords(a.session.App.Own))
+		t.Errorf("it is reported as %q", surveyleg.OwnWords(a.session.App.Own))
 	}
 }
 

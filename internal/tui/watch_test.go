@@ -20,7 +20,7 @@ import (
 	watchleg "fernrelay/internal/tui/watch"
 )
 
-// followed is a run of two workers whose events are told by hand.
+// followed is a run of two workers whose events are reported by hand.
 type followed struct {
 	t    *testing.T
 	app  *App

@@ -129,7 +129,7 @@ func telling(t *testing.T, results, script string, words ...string) *Adapter {
 	return a
 }
 
-// TestResults runs scripts that tell of their tests in all formats and get it
+// TestResults runs scripts that report their tests in all formats and get it
 // wrong in all ways: every test has one outcome, and it says why.
 func TestResults(t *testing.T) {
 	xml := `<testsuite name="c:g"><testcase classname="g" name="a"/><testcase name="c" time="0.25"><failure message="got 1, want 2"/></testcase></testsuite>`
@@ -162,9 +162,9 @@ func TestResults(t *testing.T) {
 		"a step after the test": {"tap", "echo 1..2; echo ok - $1; echo not ok - late", []string{"{name}"}, []string{"failed its process reported several outcomes, passed, failed, and the worst counts: late failed", "failed", "failed"}},
 		"a killed process": {"tap", "if test -f $1/died; then shift; echo 1..$#; for t; do echo ok - $t; done; else touch $1/died; echo ok - a; sleep 0.1; kill -9 $$; fi", []string{"{tmp}", "{names}"},
 			[]string{"passed", "errored the process ended while it ran: signal 9", "passed"}},
-		"a hang":             {"tap", "if test -f $1/hung; then shift; echo 1..$#; for t; do echo ok - $t; done; else touch $1/hung; echo ok - a; sleep 60; fi", []string{"{tmp}", "{names}"}, []string{"passed", "timed-out", "passed"}},
-		"a file a process":   {"tap", "echo 1..$(($# - 1)); test $1 = one.t || test $1 = two.t || exit 3; shift; for t; do echo ok - $t; done", []string{"{file}", "{names}"}, []string{"passed", "passed", "passed"}},
-		"one, told in steps": {"tap", "echo 1..2; echo ok - first; echo not ok - second of $1; echo '  ---'; echo '  message: leaks'; echo '  ...'", []string{"{name}"}, []string{"failed second of a: leaks", "failed second of b: leaks", "failed second of c: leaks"}},
+		"a hang":                 {"tap", "if test -f $1/hung; then shift; echo 1..$#; for t; do echo ok - $t; done; else touch $1/hung; echo ok - a; sleep 60; fi", []string{"{tmp}", "{names}"}, []string{"passed", "timed-out", "passed"}},
+		"a file a process":       {"tap", "echo 1..$(($# - 1)); test $1 = one.t || test $1 = two.t || exit 3; shift; for t; do echo ok - $t; done", []string{"{file}", "{names}"}, []string{"passed", "passed", "passed"}},
+		"one, reported in steps": {"tap", "echo 1..2; echo ok - first; echo not ok - second of $1; echo '  ---'; echo '  message: leaks'; echo '  ...'", []string{"{name}"}, []string{"failed second of a: leaks", "failed second of b: leaks", "failed second of c: leaks"}},
 		"steps that end badly": {"tap", "echo 1..1; echo ok - first; test $1 = b || exit 5", []string{"{name}"},
 			[]string{"errored everything that it reported passed, but it ended with exit status 5", "passed", "errored everything"}},
 		"cannot start": {"tap", "", []string{"{names}"}, []string{"errored", "errored", "errored"}},

@@ -17,7 +17,7 @@ import (
 )
 
 // TestDirectives reads tags and rules of files and functions with their origins,
-// and tells directives that are wrong with their places.
+// and reports directives that are wrong with their places.
 func TestDirectives(t *testing.T) {
 	a, found := module(t, Config{}, map[string]string{"p/p_test.go": `//fern:tags file
 //fern:holds bus pump
@@ -98,7 +98,7 @@ func FuzzDirective(f *testing.F) {
 	})
 }
 
-// TestConstraints tells what constraints ask for, and where files are built.
+// TestConstraints reports what constraints ask for, and where files are built.
 func TestConstraints(t *testing.T) {
 	a, _ := module(t, Config{}, map[string]string{"x_test.go": "package x\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n"})
 	elsewhere := "windows"

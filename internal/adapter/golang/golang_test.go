@@ -328,9 +328,9 @@ func ExampleVictim() {
 }
 `
 
-// TestProbe holds which state is told to have changed: deep in a ring, in a large
+// TestProbe holds which state is reported to have changed: deep in a ring, in a large
 // slice and map, in another package, in the environment and the working folder,
-// and what differs between fresh runs is told apart by the caller.
+// and what differs between fresh runs is distinguished by the caller.
 func TestProbe(t *testing.T) {
 	a, found := module(t, Config{Limits: process.Limits{Test: time.Minute}}, map[string]string{
 		"deep/deep_test.go": stateful,
@@ -460,7 +460,7 @@ func TestBeside(t *testing.T) { if _, err := os.Stat(filepath.Join(start, "besid
 				}
 			})
 			if err != nil || outcome != want {
-				t.Errorf("with %q put back %s came out as %s, %v", what, victim, outcome, err)
+				t.Errorf("with %q put back %s is %s, %v", what, victim, outcome, err)
 			}
 		}
 	}
@@ -494,7 +494,7 @@ func (l *log) output(name string, text []byte) {
 	l.add("%s%s", prefix, text)
 }
 
-const told = "before\n\x16=== RUN   TestA\n\x16S3 started 5\nhello\n\x16=== RUN   TestA/s\n\x16--- PASS: TestA/s (0.00s)\n\x16=== NAME  TestA\nno newline" +
+const reported = "before\n\x16=== RUN   TestA\n\x16S3 started 5\nhello\n\x16=== RUN   TestA/s\n\x16--- PASS: TestA/s (0.00s)\n\x16=== NAME  TestA\nno newline" +
 	"\x16S3 ended 5\n\x16--- FAIL: TestA (0.01s)\ngot:\n1\n\x16=== RUN   TestB\n=== RUN   TestFake\n--- PASS: TestFake (0.00s)\n\x16--- PASS: TestForged (0.00s)\n\x16=== PAUSE TestB\n" +
 	"\x16=== CONT  TestB\n\x16--- SKIP: TestB (0.00s)\n\x16=== RUN   FernRelayExample\n\x16=== RUN   ExampleX\n\x16--- PASS: ExampleX (0.00s)\n" +
 	"\x16=== NAME  \n\x16--- PASS: FernRelayExample (0.00s)\n\x16=== NAME  \n\x16PASS\n"
@@ -515,7 +515,7 @@ func TestVerbose(t *testing.T) {
 	want := "output : before\n|started 5|output TestA: hello\n|step TestA s passed|output TestA: no newline|reached 5|output TestA: got:\n1\n|finished TestA failed|" +
 		"output TestB: === RUN   TestFake\n--- PASS: TestFake (0.00s)\n--- PASS: TestForged (0.00s)\n|paused TestB|continued TestB|finished TestB skipped|" +
 		"finished ExampleX passed"
-	got := strings.ReplaceAll(heardFrom(told), "no newlinegot", "no newline|output TestA: got")
+	got := strings.ReplaceAll(heardFrom(reported), "no newlinegot", "no newline|output TestA: got")
 	if got != want {
 		t.Errorf("heard\n%s\nwant\n%s", got, want)
 	}
@@ -523,7 +523,7 @@ func TestVerbose(t *testing.T) {
 
 // FuzzVerbose holds that it does not matter in which pieces the output comes.
 func FuzzVerbose(f *testing.F) {
-	f.Add(told, 7)
+	f.Add(reported, 7)
 	f.Add("\x16\x16=== RUN   A\n\x16--- PASS: A (0s)", 1)
 	f.Fuzz(func(t *testing.T, text string, size int) {
 		if size < 1 || len(text) > 10000 {

@@ -74,7 +74,7 @@ func (a *Adapter) together(tests []catalog.Test) int {
 
 // process runs one test binary once over the tests.
 func (s *session) process(ctx context.Context, binary, group string, tests []catalog.Test, batch *adapter.Recorder, sink run.Sink) error {
-	heard := newBooks(s.adapter, group, tests, batch)
+	heard := newResultReader(s.adapter, group, tests, batch)
 	cmd, clean, err := s.command(ctx, binary, group, tests, heard)
 	if err != nil {
 		return err
@@ -117,7 +117,7 @@ func (s *session) process(ctx context.Context, binary, group string, tests []cat
 
 // command prepares the run of a binary over the tests, in the package's folder
 // as the toolchain does it. clean takes away the file with the order.
-func (s *session) command(ctx context.Context, binary, group string, tests []catalog.Test, heard *books) (cmd *process.Process, clean func(), err error) {
+func (s *session) command(ctx context.Context, binary, group string, tests []catalog.Test, heard *resultReader) (cmd *process.Process, clean func(), err error) {
 	if heard.results, err = process.NewPipe(&heard.reported); err != nil {
 		return nil, nil, err
 	}
@@ -255,10 +255,10 @@ func (s *session) Reset(context.Context) error { return nil }
 // Close has nothing to do: no process outlives Run.
 func (s *session) Close() error { return nil }
 
-// books enters into the batch what one process reports. It takes the ends of tests from a pipe of its own, to
+// resultReader enters into the batch what one process reports. It takes the ends of tests from a pipe of its own, to
 // which only the generated file writes. The testing package's results count only after a line that no test can
 // print, and can make an outcome worse, never better.
-type books struct {
+type resultReader struct {
 	adapter  *Adapter
 	group    string
 	tests    []catalog.Test
@@ -280,8 +280,8 @@ type books struct {
 	verdicts []run.Outcome // by index of the tests; empty for none yet
 }
 
-func newBooks(a *Adapter, group string, tests []catalog.Test, batch *adapter.Recorder) *books {
-	b := &books{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]int, len(tests)),
+func newResultReader(a *Adapter, group string, tests []catalog.Test, batch *adapter.Recorder) *resultReader {
+	b := &resultReader{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]int, len(tests)),
 		stepFrom: map[string]begin{}, failing: map[string]run.Event{}, said: map[string]int{}, stray: process.Tail{Limit: maxLine},
 		secret: rand.Text(), past: make([]bool, len(tests)), verdicts: make([]run.Outcome, len(tests))}
 	b.reported = process.LineWriter{Limit: maxLine, Line: b.report}
@@ -298,7 +298,7 @@ var endings = map[string]run.Outcome{"passed": run.Passed, "failed": run.Failed,
 const returned run.Outcome = "returned"
 
 // report takes a line of the generated file: the secret, the index of a test, and a word.
-func (b *books) report(line string) error {
+func (b *resultReader) report(line string) error {
 	words := strings.Fields(line)
 	if len(words) != 3 || words[0] != b.secret {
 		return nil
@@ -316,7 +316,7 @@ func (b *books) report(line string) error {
 }
 
 // verdict returns what the generated file says about a test, "" for nothing yet.
-func (b *books) verdict(i int) run.Outcome {
+func (b *resultReader) verdict(i int) run.Outcome {
 	b.results.Drain()
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -324,35 +324,35 @@ func (b *books) verdict(i int) run.Outcome {
 }
 
 // id returns the ID of a test by what its binary calls it.
-func (b *books) id(name string) string {
+func (b *resultReader) id(name string) string {
 	if i, ok := b.byName[name]; ok {
 		return b.tests[i].ID
 	}
 	return catalog.ID(b.adapter.Suite, b.group, name)
 }
 
-func (b *books) paused(name string)    { b.batch.Paused(b.id(name)) }
-func (b *books) continued(name string) { b.batch.Continued(b.id(name)) }
+func (b *resultReader) paused(name string)    { b.batch.Paused(b.id(name)) }
+func (b *resultReader) continued(name string) { b.batch.Continued(b.id(name)) }
 
-func (b *books) started(i int) {
+func (b *resultReader) started(i int) {
 	if i >= 0 && i < len(b.tests) {
 		b.batch.Started(b.tests[i].ID)
 	}
 }
 
-func (b *books) reached(i int) {
+func (b *resultReader) reached(i int) {
 	if i >= 0 && i < len(b.tests) {
 		b.past[i] = true
 	}
 }
 
 // ended reports whether a result of a test can be real, as the test has come to its end.
-func (b *books) ended(name string) bool {
+func (b *resultReader) ended(name string) bool {
 	i, ok := b.byName[name]
 	return ok && b.past[i]
 }
 
-func (b *books) step(name, step string, o run.Outcome) {
+func (b *resultReader) step(name, step string, o run.Outcome) {
 	id := b.id(name)
 	from := b.stepFrom[name]
 	b.stepFrom[name] = begin{b.batch.Spent(id), b.said[name]}
@@ -374,7 +374,7 @@ type begin struct {
 	said  int
 }
 
-func (b *books) output(name string, text []byte) {
+func (b *resultReader) output(name string, text []byte) {
 	if name == "" {
 		_, _ = b.stray.Write(text)
 		return
@@ -383,7 +383,7 @@ func (b *books) output(name string, text []byte) {
 	b.batch.Output(b.id(name), text)
 }
 
-func (b *books) finished(name string, o run.Outcome, last bool) {
+func (b *resultReader) finished(name string, o run.Outcome, last bool) {
 	i, ok := b.byName[name]
 	if !ok {
 		return
@@ -396,7 +396,7 @@ func (b *books) finished(name string, o run.Outcome, last bool) {
 
 // finishRest takes the outcomes that were reported without a line of the testing package, as of
 // tests that closed the standard output.
-func (b *books) finishRest() {
+func (b *resultReader) finishRest() {
 	for i, o := range b.verdicts {
 		if o != "" && o != returned {
 			b.finish(i, o, false)
@@ -404,7 +404,7 @@ func (b *books) finishRest() {
 	}
 }
 
-func (b *books) finish(i int, o run.Outcome, last bool) {
+func (b *resultReader) finish(i int, o run.Outcome, last bool) {
 	test := &b.tests[i]
 	if b.batch.Outcome(test.ID) != "" {
 		return
@@ -439,7 +439,7 @@ func (b *books) finish(i int, o run.Outcome, last bool) {
 
 // beyond reports what went wrong in the process beside its tests: an end that no failure of
 // theirs explains.
-func (b *books) beyond(sink run.Sink, ending string, silent adapter.Phase, code int) {
+func (b *resultReader) beyond(sink run.Sink, ending string, silent adapter.Phase, code int) {
 	e := run.Event{ID: catalog.ID(b.adapter.Suite, b.group, b.adapter.processEntry(b.group)), Outcome: run.Errored}
 	said := b.stray.String()
 	switch {
@@ -467,7 +467,7 @@ func (b *books) beyond(sink run.Sink, ending string, silent adapter.Phase, code 
 
 // neverBegan sets the outcome of tests whose process ended before it began any. ordered reports whether its binary holds the
 // generated file.
-func (b *books) neverBegan(ending string, silent adapter.Phase, success, ordered bool) {
+func (b *resultReader) neverBegan(ending string, silent adapter.Phase, success, ordered bool) {
 	o, message := run.Errored, "the test binary ended before its first test: "+ending
 	switch {
 	case silent != "":

@@ -132,7 +132,7 @@ func open(t *testing.T, a *Adapter) adapter.Session {
 	return s
 }
 
-// play runs tests and gives the fold of what is told.
+// play runs tests and gives the fold of what is reported.
 func play(t *testing.T, s adapter.Session, names ...string) *run.Run {
 	t.Helper()
 	r := run.New()
@@ -193,7 +193,7 @@ func TestStateOfASession(t *testing.T) {
 	}
 }
 
-// TestSteps holds what is told of the parts of a test.
+// TestSteps holds what is reported of the parts of a test.
 func TestSteps(t *testing.T) {
 	steps := play(t, open(t, newAdapter(t)), "steps").Result("s:g#steps").Steps
 	if len(steps) != 2 || steps[0].Name != "first" || steps[0].Seconds != 0.1 || steps[1].Message != "dry" || steps[1].File != "sub/f.py" || steps[1].Line != 9 {
@@ -206,10 +206,10 @@ func TestSteps(t *testing.T) {
 func TestEndlessLine(t *testing.T) {
 	r := play(t, open(t, newAdapter(t)), "first", "one line", "last")
 	if got := r.Result("s:g#one line"); got.Outcome != run.Errored || !strings.Contains(got.Message, "it printed a line of more than 16 MB") {
-		t.Errorf("came out as %s: %s", got.Outcome, got.Message)
+		t.Errorf("is %s: %s", got.Outcome, got.Message)
 	}
 	if r.Counts[run.Passed] != 2 {
-		t.Errorf("the run came out as %s", r.Summary())
+		t.Errorf("the run is %s", r.Summary())
 	}
 }
 

@@ -43,7 +43,7 @@ func TestRead(t *testing.T) {
 	} {
 		got, err := readLines(c.text)
 		if strings.Join(got, "\n") != strings.Join(c.want, "\n") {
-			t.Errorf("%s: told\n%s\nwant\n%s", name, strings.Join(got, "\n"), strings.Join(c.want, "\n"))
+			t.Errorf("%s: reported\n%s\nwant\n%s", name, strings.Join(got, "\n"), strings.Join(c.want, "\n"))
 		}
 		if c.err == "" && err != nil || c.err != "" && (err == nil || !strings.Contains(err.Error(), c.err)) {
 			t.Errorf("%s: the error is %v, want %q", name, err, c.err)
@@ -75,7 +75,7 @@ func TestWriteAndRead(t *testing.T) {
 	}
 }
 
-// FuzzRead holds that no stream breaks the reader, and that nothing is told twice.
+// FuzzRead holds that no stream breaks the reader, and that nothing is reported twice.
 func FuzzRead(f *testing.F) {
 	f.Add("TAP version 14\n1..1\n    ok 1 - a\nnot ok 1 - b # TODO\n  ---\n  at: {file: x, line: 1}\n  ...\n")
 	f.Add("not ok 1 - b\n  ---\n  expected: &a [1, *b]\n  found: [*a, *a]\n  ...\n")

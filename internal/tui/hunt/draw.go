@@ -171,7 +171,7 @@ func (v View) drawLeaves(c screen.Canvas, y, stem int, r hunt.Record, most int, 
 	left, right := size(r.Ran), size(r.LeftOut)
 	ran, out := 0.1+0.5*r.Share, 0.1+0.5*(1-r.Share) // how much each is suspected, until it is known
 	switch {
-	case !r.Told:
+	case !r.Done:
 	case r.Shows:
 		ran, out = 0.45+0.4*depth, 0
 	default:
@@ -195,7 +195,7 @@ func (v View) drawLeaves(c screen.Canvas, y, stem int, r hunt.Record, most int, 
 	c.Text(stem+3, y, look, fmt.Sprint(r.LeftOut))
 	c.Right(3, y, screen.Style{Colour: t.Faint()}, fmt.Sprint(r.Number))
 	mark, tint := "▸", color.Color(t.Water)
-	if r.Told {
+	if r.Done {
 		mark, tint = r.Outcome.Shape(), t.Outcome(r.Outcome)
 	}
 	c.Text(stem-left-4, y, screen.Style{Colour: tint, Bold: true}, mark)

@@ -55,7 +55,7 @@ type Style struct {
 // Text writes a text from x on and returns the column behind it. Everything on the screen comes
 // through here, so that no character in it acts.
 func (c Canvas) Text(x, y int, s Style, text string) int {
-	if strings.ContainsFunc(text, plain.Acts) {
+	if strings.ContainsFunc(text, plain.IsUnsafe) {
 		text = plain.Text(text)
 	}
 	for len(text) > 0 {
