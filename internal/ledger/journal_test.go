@@ -79,7 +79,7 @@ func TestFollow(t *testing.T) {
 }
 
 // TestFollowKilled ends a run that is followed when its process is gone, and gives up
-// when it is reported to.
+// when its context ends.
 func TestFollowKilled(t *testing.T) {
 	store := t.TempDir()
 	j, err := BeginJournal(store, Task{Tests: []string{"u:g#a"}})

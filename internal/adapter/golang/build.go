@@ -24,6 +24,7 @@ import (
 	"fernrelay/core/lazy"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/adapter/golang/testlog"
 	"fernrelay/internal/owned"
 )
 
@@ -33,10 +34,6 @@ var orderSource string
 var orderTemplate = sync.OnceValue(func() *template.Template {
 	return template.Must(template.New("order").Parse(orderSource))
 })
-
-// wrapper is the name under which an example runs as a test; the testing package's events about it are reported
-// under the example's own name.
-const wrapper = "FernRelayExample"
 
 // orderFile is the name under which the generated file joins a package.
 const orderFile = "fern_relay_order_test.go"
@@ -391,7 +388,7 @@ func (a *Adapter) writeOverlay(tags, probe string, groups []string, extra map[st
 			continue // it has no tests to order
 		}
 		var source bytes.Buffer
-		if err := orderTemplate().Execute(&source, order{pkg, probe, wrapper, hooked}); err != nil {
+		if err := orderTemplate().Execute(&source, order{pkg, probe, testlog.ExampleName, hooked}); err != nil {
 			return "", false, err
 		}
 		file, err := a.generate(fmt.Sprintf("order_%s_%s.go", pkg, fileName(probe)), source.Bytes())

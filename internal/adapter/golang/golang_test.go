@@ -14,6 +14,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/adapter/golang/testlog"
 	"fernrelay/internal/process"
 	"fernrelay/internal/testfiles"
 )
@@ -476,16 +477,16 @@ func (l *log) add(format string, args ...any) {
 	l.lines = append(l.lines, fmt.Sprintf(format, args...))
 }
 
-func (l *log) ended(name string) bool             { return name != "TestForged" }
-func (l *log) started(i int)                      { l.add("started %d", i) }
-func (l *log) reached(i int)                      { l.add("reached %d", i) }
-func (l *log) paused(name string)                 { l.add("paused %s", name) }
-func (l *log) continued(name string)              { l.add("continued %s", name) }
-func (l *log) step(n, step string, o run.Outcome) { l.add("step %s %s %s", n, step, o) }
-func (l *log) finished(n string, o run.Outcome, _ bool) {
+func (l *log) Ended(name string) bool             { return name != "TestForged" }
+func (l *log) Started(i int)                      { l.add("started %d", i) }
+func (l *log) Reached(i int)                      { l.add("reached %d", i) }
+func (l *log) Paused(name string)                 { l.add("paused %s", name) }
+func (l *log) Continued(name string)              { l.add("continued %s", name) }
+func (l *log) Step(n, step string, o run.Outcome) { l.add("step %s %s %s", n, step, o) }
+func (l *log) Finished(n string, o run.Outcome, _ bool) {
 	l.add("finished %s %s", n, o)
 }
-func (l *log) output(name string, text []byte) {
+func (l *log) Output(name string, text []byte) {
 	prefix := "output " + name + ": "
 	if n := len(l.lines); n > 0 && strings.HasPrefix(l.lines[n-1], prefix) {
 		l.lines[n-1] += string(text)
@@ -501,7 +502,7 @@ const reported = "before\n\x16=== RUN   TestA\n\x16S3 started 5\nhello\n\x16=== 
 
 func heardFrom(pieces ...string) string {
 	l := &log{}
-	v := &verbose{listener: l, secret: "S3"}
+	v := &testlog.Reader{Listener: l, Secret: "S3"}
 	for _, piece := range pieces {
 		if n, err := v.Write([]byte(piece)); n != len(piece) || err != nil {
 			panic(err)

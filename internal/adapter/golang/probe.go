@@ -22,6 +22,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/adapter/golang/variables"
 	"fernrelay/internal/owned"
 )
 
@@ -53,9 +54,6 @@ func init() {
 
 // outsideEnding is what the name of the file of variables outside the module has behind that of the binary.
 const outsideEnding = ".outside"
-
-// stateFolder is the folder, only in the build, of the package that reports the state.
-const stateFolder = "fernrelaystate"
 
 // variablesFile is the name under which a generated file registers the
 // variables of a package.
@@ -195,8 +193,8 @@ func (a *Adapter) probeBinary(ctx context.Context, v variant) (string, error) {
 	}
 	file := a.binaryFile(dir, v.group)
 	tested := a.importPath(v.group)
-	if o, err := readOutside(file, packages[0].Module.Path, distances(imports, []string{tested, tested + "_test"})); err == nil && o.write(file+outsideEnding) == nil {
-		a.looked[v] = o.words()
+	if o, err := variables.Read(file, packages[0].Module.Path, variables.Distances(imports, []string{tested, tested + "_test"})); err == nil && o.Write(file+outsideEnding) == nil {
+		a.looked[v] = o.Words()
 	} else {
 		a.looked[v] = "variables outside the module were not looked at"
 	}
@@ -254,19 +252,19 @@ func (a *Adapter) writeProbes(packages []listed, target string) (extra map[strin
 		return nil, "", errors.New("the toolchain lists no package of this module")
 	}
 	module := packages[0].Module
-	state = module.Path + "/" + stateFolder
+	state = module.Path + "/" + variables.StateFolder
 	var source bytes.Buffer
 	extra = map[string]string{}
 	for _, name := range []string{"state.go", "outside.go"} {
 		source.Reset()
-		if err := stateTemplates().ExecuteTemplate(&source, name+".tmpl", struct{ Package string }{stateFolder}); err != nil {
+		if err := stateTemplates().ExecuteTemplate(&source, name+".tmpl", struct{ Package string }{variables.StateFolder}); err != nil {
 			return nil, "", err
 		}
 		file, err := a.generate(name, source.Bytes())
 		if err != nil {
 			return nil, "", err
 		}
-		extra[filepath.Join(module.Dir, stateFolder, name)] = file
+		extra[filepath.Join(module.Dir, variables.StateFolder, name)] = file
 	}
 	for _, p := range packages {
 		parts := []struct {

@@ -19,6 +19,7 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/adapter/golang/testlog"
 	"fernrelay/internal/owned"
 	"fernrelay/internal/process"
 )
@@ -80,7 +81,7 @@ func (s *session) process(ctx context.Context, binary, group string, tests []cat
 		return err
 	}
 	defer clean()
-	output := &verbose{listener: heard, secret: heard.secret}
+	output := &testlog.Reader{Listener: heard, Secret: heard.secret}
 	cmd.Stdout, cmd.Stderr = output, output
 	ready := make(chan struct{})
 	batch.Begin(func() {
@@ -161,7 +162,7 @@ func (a *Adapter) runBare(ctx context.Context, binary, group string) []adapter.E
 	record := process.BeginRecord()
 	defer record.Close()
 	cmd := a.binaryCommand(ctx, process.Slot{}.WithRecord(record), binary, group, append([]string{"-test.paniconexit0", "-test.timeout=0"}, a.binaryArgs()...))
-	said := &process.Tail{Limit: maxLine}
+	said := &process.Tail{Limit: testlog.MaxLine}
 	cmd.Stdout, cmd.Stderr = said, said
 	var late atomic.Bool
 	if limit := a.Limits.Idle; limit > 0 {
@@ -282,9 +283,9 @@ type resultReader struct {
 
 func newResultReader(a *Adapter, group string, tests []catalog.Test, batch *adapter.Recorder) *resultReader {
 	b := &resultReader{adapter: a, group: group, tests: tests, batch: batch, byName: make(map[string]int, len(tests)),
-		stepFrom: map[string]begin{}, failing: map[string]run.Event{}, said: map[string]int{}, stray: process.Tail{Limit: maxLine},
+		stepFrom: map[string]begin{}, failing: map[string]run.Event{}, said: map[string]int{}, stray: process.Tail{Limit: testlog.MaxLine},
 		secret: rand.Text(), past: make([]bool, len(tests)), verdicts: make([]run.Outcome, len(tests))}
-	b.reported = process.LineWriter{Limit: maxLine, Line: b.report}
+	b.reported = process.LineWriter{Limit: testlog.MaxLine, Line: b.report}
 	for i := range tests {
 		b.byName[a.targets[tests[i].ID].function] = i
 	}
@@ -331,28 +332,28 @@ func (b *resultReader) id(name string) string {
 	return catalog.ID(b.adapter.Suite, b.group, name)
 }
 
-func (b *resultReader) paused(name string)    { b.batch.Paused(b.id(name)) }
-func (b *resultReader) continued(name string) { b.batch.Continued(b.id(name)) }
+func (b *resultReader) Paused(name string)    { b.batch.Paused(b.id(name)) }
+func (b *resultReader) Continued(name string) { b.batch.Continued(b.id(name)) }
 
-func (b *resultReader) started(i int) {
+func (b *resultReader) Started(i int) {
 	if i >= 0 && i < len(b.tests) {
 		b.batch.Started(b.tests[i].ID)
 	}
 }
 
-func (b *resultReader) reached(i int) {
+func (b *resultReader) Reached(i int) {
 	if i >= 0 && i < len(b.tests) {
 		b.past[i] = true
 	}
 }
 
-// ended reports whether a result of a test can be real, as the test has come to its end.
-func (b *resultReader) ended(name string) bool {
+// Ended reports whether a result of a test can be real, as the test has come to its end.
+func (b *resultReader) Ended(name string) bool {
 	i, ok := b.byName[name]
 	return ok && b.past[i]
 }
 
-func (b *resultReader) step(name, step string, o run.Outcome) {
+func (b *resultReader) Step(name, step string, o run.Outcome) {
 	id := b.id(name)
 	from := b.stepFrom[name]
 	b.stepFrom[name] = begin{b.batch.Spent(id), b.said[name]}
@@ -374,7 +375,7 @@ type begin struct {
 	said  int
 }
 
-func (b *resultReader) output(name string, text []byte) {
+func (b *resultReader) Output(name string, text []byte) {
 	if name == "" {
 		_, _ = b.stray.Write(text)
 		return
@@ -383,7 +384,7 @@ func (b *resultReader) output(name string, text []byte) {
 	b.batch.Output(b.id(name), text)
 }
 
-func (b *resultReader) finished(name string, o run.Outcome, last bool) {
+func (b *resultReader) Finished(name string, o run.Outcome, last bool) {
 	i, ok := b.byName[name]
 	if !ok {
 		return

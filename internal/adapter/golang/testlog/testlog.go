@@ -1,4 +1,10 @@
-package golang
+// Package testlog reads what a Go test binary prints under -test.v=test2json.
+//
+//	r := &testlog.Reader{Listener: l, Secret: secret}
+//	cmd.Stdout = r
+//	err := cmd.Run()
+//	r.Close()
+package testlog
 
 import (
 	"bytes"
@@ -9,30 +15,30 @@ import (
 	"fernrelay/core/run"
 )
 
-// verbose reads what a test binary prints under -test.v=test2json: lines that
+// A Reader reads what a test binary prints under -test.v=test2json: lines that
 // begin with the marker frame the tests, everything else is output. It is an
 // io.Writer that reports to a listener. As a test can print such lines, too, the
 // listener decides which results are real.
-type verbose struct {
-	listener listener
-	secret   string // begins the lines of the generated file, which no test knows
+type Reader struct {
+	Listener Listener
+	Secret   string // begins the lines of the generated file, which no test knows
 	line     []byte // a line with the marker that is not whole yet
 	text     []byte // output that does not end with a line yet
 	current  string // the test, perhaps with steps, that output belongs to
 	pending  frame  // a result whose output may still follow
 }
 
-// listener reads what a test binary reports. Names are of tests without steps.
-type listener interface {
-	paused(name string)
-	continued(name string)
-	step(name, step string, o run.Outcome)
-	output(name string, text []byte) // name is empty outside of tests; the text is valid until it returns
-	started(i int)                   // the test of this place
-	reached(i int)                   // all that follows was printed after the test of this place had ended
-	ended(name string) bool          // whether a result of the test can be real
-	// finished takes a test's result; last is set if nothing but output followed.
-	finished(name string, o run.Outcome, last bool)
+// A Listener takes what a test binary reports. Names are of tests without steps.
+type Listener interface {
+	Paused(name string)
+	Continued(name string)
+	Step(name, step string, o run.Outcome)
+	Output(name string, text []byte) // name is empty outside of tests; the text is valid until it returns
+	Started(i int)                   // the test of this place
+	Reached(i int)                   // all that follows was printed after the test of this place had ended
+	Ended(name string) bool          // whether a result of the test can be real
+	// Finished takes a test's result; last is set if nothing but output followed.
+	Finished(name string, o run.Outcome, last bool)
 }
 
 // frame is the result of a test.
@@ -43,11 +49,11 @@ type frame struct {
 
 const marker = 0x16
 
-// maxLine bounds what is held back until a line is whole, in bytes.
-const maxLine = 64 << 10
+// MaxLine bounds what is held back until a line is whole, in bytes.
+const MaxLine = 64 << 10
 
 // Write takes the next piece of the binary's output.
-func (v *verbose) Write(data []byte) (int, error) {
+func (v *Reader) Write(data []byte) (int, error) {
 	for rest := data; len(rest) > 0; {
 		if len(v.line) == 0 {
 			mark := bytes.IndexByte(rest, marker)
@@ -67,7 +73,7 @@ func (v *verbose) Write(data []byte) (int, error) {
 			end++
 		}
 		v.line, rest = append(v.line, rest[:end]...), rest[end:]
-		if whole || len(v.line) > maxLine {
+		if whole || len(v.line) > MaxLine {
 			v.take(string(v.line))
 			v.line = v.line[:0]
 		}
@@ -76,12 +82,12 @@ func (v *verbose) Write(data []byte) (int, error) {
 }
 
 // hold reports output up to its last whole line and holds the rest back.
-func (v *verbose) hold(text []byte) {
+func (v *Reader) hold(text []byte) {
 	end := 0
 	if bytes.IndexByte(text, '\n') >= 0 { // which is much faster over a long line
 		end = bytes.LastIndexByte(text, '\n') + 1
 	}
-	if end == 0 && len(v.text)+len(text) >= maxLine {
+	if end == 0 && len(v.text)+len(text) >= MaxLine {
 		end = len(text)
 	}
 	if end > 0 {
@@ -92,7 +98,7 @@ func (v *verbose) hold(text []byte) {
 }
 
 // flush reports the output that is held back.
-func (v *verbose) flush() {
+func (v *Reader) flush() {
 	if len(v.text) > 0 {
 		v.print(v.text)
 		v.text = v.text[:0]
@@ -100,7 +106,7 @@ func (v *verbose) flush() {
 }
 
 // Close takes the rest when the process has ended.
-func (v *verbose) Close() {
+func (v *Reader) Close() {
 	v.flush()
 	if len(v.line) > 0 {
 		v.take(string(v.line))
@@ -116,8 +122,8 @@ var (
 
 var results = map[string]run.Outcome{"PASS": run.Passed, "FAIL": run.Failed, "SKIP": run.Skipped}
 
-func (v *verbose) take(line string) {
-	if place, ok := strings.CutPrefix(line[1:], v.secret+" "); ok {
+func (v *Reader) take(line string) {
+	if place, ok := strings.CutPrefix(line[1:], v.Secret+" "); ok {
 		v.mark(strings.Fields(place))
 		return
 	}
@@ -136,19 +142,19 @@ func (v *verbose) take(line string) {
 	v.settle(false)
 	v.current = match[2]
 	name, isStep := parent(v.current)
-	if name == wrapper || isStep || name == "" {
+	if name == ExampleName || isStep || name == "" {
 		return
 	}
 	switch match[1] {
 	case "PAUSE":
-		v.listener.paused(name)
+		v.Listener.Paused(name)
 	case "CONT":
-		v.listener.continued(name)
+		v.Listener.Continued(name)
 	}
 }
 
 // mark takes a line of the generated file: what happened, and the place of the test.
-func (v *verbose) mark(words []string) {
+func (v *Reader) mark(words []string) {
 	if len(words) != 2 {
 		return
 	}
@@ -156,27 +162,27 @@ func (v *verbose) mark(words []string) {
 	switch {
 	case err != nil:
 	case words[0] == "started":
-		v.listener.started(i)
+		v.Listener.Started(i)
 	case words[0] == "ended":
-		v.listener.reached(i)
+		v.Listener.Reached(i)
 	}
 }
 
-func (v *verbose) print(text []byte) {
+func (v *Reader) print(text []byte) {
 	name, _ := parent(v.current)
-	if name == wrapper {
+	if name == ExampleName {
 		name = ""
 	}
-	v.listener.output(name, text)
+	v.Listener.Output(name, text)
 }
 
-func (v *verbose) close(full string, o run.Outcome, line string) {
+func (v *Reader) close(full string, o run.Outcome, line string) {
 	name, isStep := parent(full)
 	switch {
-	case name == wrapper:
+	case name == ExampleName:
 	case isStep:
-		v.listener.step(name, full[len(name)+1:], o)
-	case !v.listener.ended(name):
+		v.Listener.Step(name, full[len(name)+1:], o)
+	case !v.Listener.Ended(name):
 		v.print([]byte(line)) // the test printed it
 	default:
 		v.pending, v.current = frame{name, o}, name
@@ -184,9 +190,9 @@ func (v *verbose) close(full string, o run.Outcome, line string) {
 }
 
 // settle reports the result that was held back for its output.
-func (v *verbose) settle(last bool) {
+func (v *Reader) settle(last bool) {
 	if v.pending.name != "" {
-		v.listener.finished(v.pending.name, v.pending.outcome, last)
+		v.Listener.Finished(v.pending.name, v.pending.outcome, last)
 		v.pending, v.current = frame{}, ""
 	}
 }
@@ -196,3 +202,7 @@ func parent(full string) (name string, isStep bool) {
 	name, _, isStep = strings.Cut(full, "/")
 	return name, isStep
 }
+
+// wrapper is the name under which an example runs as a test; the testing package's events about it are reported
+// under the example's own name.
+const ExampleName = "FernRelayExample"

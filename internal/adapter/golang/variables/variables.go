@@ -1,4 +1,10 @@
-package golang
+// Package variables finds, in the debug information of a Go test binary, the package-level variables that are not of its module, so
+// that the process can look at them.
+//
+//	found, err := variables.Read(binary, "example.org/glass", distance)
+//	err = found.Write(file) // for the process to read
+//	words := found.Words()  // what is looked at, and what is left out
+package variables
 
 import (
 	"cmp"
@@ -18,9 +24,9 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// outside are the variables of a test binary that are not of its module, as the process reads them from a file: see
+// Outside is the variables of a test binary that are not of its module, as the process reads them from a file: see
 // generated/outside.go.tmpl.
-type outside struct {
+type Outside struct {
 	Self      uint64
 	Variables []located
 	Layouts   []layout
@@ -58,11 +64,11 @@ const (
 )
 
 // unwatched are packages whose variables change as any test runs.
-var unwatched = []string{"runtime", "internal", "sync", "reflect", "testing", "vendor", "unsafe", stateFolder}
+var unwatched = []string{"runtime", "internal", "sync", "reflect", "testing", "vendor", "unsafe", StateFolder}
 
-// readOutside reads the debugging information of a binary (DWARF, the Go toolchain's on systems with ELF). own is the path of the
-// module; distance tells how many imports a package is away from the tests.
-func readOutside(name, own string, distance map[string]int) (*outside, error) {
+// Read reads the debugging information of a binary (DWARF, the Go toolchain's on systems with ELF). own is the path of the
+// module; distance is how many imports a package is away from the tests.
+func Read(name, own string, distance map[string]int) (*Outside, error) {
 	file, err := elf.Open(name)
 	if err != nil {
 		return nil, err
@@ -72,14 +78,14 @@ func readOutside(name, own string, distance map[string]int) (*outside, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := &outside{order: file.ByteOrder, packages: map[string]bool{}}
+	o := &Outside{order: file.ByteOrder, packages: map[string]bool{}}
 	units, err := o.units(file, data)
 	if err != nil {
 		return nil, err
 	}
 	// The packages nearest to the tests come first; that of the state is needed for its address.
 	near := func(u unit) int {
-		if strings.HasSuffix(u.name, "/"+stateFolder) {
+		if strings.HasSuffix(u.name, "/"+StateFolder) {
 			return -1
 		}
 		return distance[u.name]
@@ -114,7 +120,7 @@ type unit struct {
 }
 
 // units returns the units of a binary, by the headers of the section (DWARF 5, 7.5.1).
-func (o *outside) units(file *elf.File, data *dwarf.Data) ([]unit, error) {
+func (o *Outside) units(file *elf.File, data *dwarf.Data) ([]unit, error) {
 	section := file.Section(".debug_info")
 	if section == nil {
 		return nil, errors.New("it has no debugging information")
@@ -143,7 +149,7 @@ func (o *outside) units(file *elf.File, data *dwarf.Data) ([]unit, error) {
 }
 
 // read adds the variables of a unit.
-func (o *outside) read(u unit, types *typeReader) error {
+func (o *Outside) read(u unit, types *typeReader) error {
 	entries := types.data.Reader()
 	entries.Seek(u.at)
 	if _, err := entries.Next(); err != nil {
@@ -162,17 +168,17 @@ func (o *outside) read(u unit, types *typeReader) error {
 }
 
 // add adds a variable if it is one to watch.
-func (o *outside) add(entry *dwarf.Entry, types *typeReader) {
+func (o *Outside) add(entry *dwarf.Entry, types *typeReader) {
 	name, _ := entry.Val(dwarf.AttrName).(string)
 	address, ok := o.addressOf(entry)
 	if !ok {
 		return
 	}
-	if strings.HasSuffix(name, "/"+stateFolder+".variables") {
+	if strings.HasSuffix(name, "/"+StateFolder+".variables") {
 		o.Self = address
 	}
 	at, ok := entry.Val(dwarf.AttrType).(dwarf.Offset)
-	if !ok || strings.Contains(name, "/"+stateFolder+".") {
+	if !ok || strings.Contains(name, "/"+StateFolder+".") {
 		return
 	}
 	if t, err := types.data.Type(at); err == nil && !opaque(t) {
@@ -182,7 +188,7 @@ func (o *outside) add(entry *dwarf.Entry, types *typeReader) {
 }
 
 // addressOf returns the fixed address of a variable.
-func (o *outside) addressOf(entry *dwarf.Entry) (address uint64, ok bool) {
+func (o *Outside) addressOf(entry *dwarf.Entry) (address uint64, ok bool) {
 	const opAddr = 0x03 // DW_OP_addr
 	place, _ := entry.Val(dwarf.AttrLocation).([]byte)
 	if len(place) != 9 || place[0] != opAddr {
@@ -201,7 +207,7 @@ func packageOf(name string) string {
 // typeReader makes layouts of types.
 type typeReader struct {
 	data    *dwarf.Data
-	outside *outside
+	outside *Outside
 	known   map[dwarf.Type]int
 }
 
@@ -301,13 +307,13 @@ func opaque(t dwarf.Type) bool {
 	return pkg == "sync" || strings.HasPrefix(pkg, "internal/") || strings.HasPrefix(name, "runtime.") && !strings.HasSuffix(name, "face")
 }
 
-// write writes the file that the process reads.
-func (o *outside) write(name string) error {
+// Write writes the file that the process reads.
+func (o *Outside) Write(name string) error {
 	return wholefile.Write(name, func(w io.Writer) error { return json.NewEncoder(w).Encode(o) })
 }
 
-// words say what is looked at outside the module, and what is not.
-func (o *outside) words() string {
+// Words say what is looked at outside the module, and what is not.
+func (o *Outside) Words() string {
 	words := fmt.Sprintf("%d variables of %d packages outside the module were looked at", len(o.Variables), len(o.packages))
 	if o.left > 0 {
 		words += fmt.Sprintf(", %s (the runtime, locks and the like, and what is far from the tests) not", wording.Plural(o.left, "package"))
@@ -315,8 +321,8 @@ func (o *outside) words() string {
 	return words
 }
 
-// distances returns how many imports each package is away from the package under test, by its path.
-func distances(packages map[string][]string, from []string) map[string]int {
+// Distances returns how many imports each package is away from the package under test, by its path.
+func Distances(packages map[string][]string, from []string) map[string]int {
 	distance := map[string]int{}
 	for n, level := 0, from; len(level) > 0; n++ {
 		var next []string
@@ -332,3 +338,6 @@ func distances(packages map[string][]string, from []string) map[string]int {
 	}
 	return distance
 }
+
+// StateFolder is the folder, only in the build, of the package that reports the state.
+const StateFolder = "fernrelaystate"
