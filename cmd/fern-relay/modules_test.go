@@ -179,7 +179,7 @@ func checkPlace(t *testing.T, dir string, test catalog.Test) {
 		return
 	}
 	if line := strings.Split(string(data), "\n")[test.Line-1]; !strings.HasPrefix(line, "func "+test.Name+"(") {
-		t.Errorf("%s is reported at %s:%d, where stands %q", test.ID, test.File, test.Line, line)
+		t.Errorf("%s is reported at %s:%d, where the line is %q", test.ID, test.File, test.Line, line)
 	}
 }
 

@@ -73,12 +73,12 @@ type Task struct {
 	Past    []Past // earlier runs, which say whom to suspect first
 	// Suspicion is how many times more than others a test is suspected, whatever the past says; a test that it does
 	// not name counts 1.
-	Suspicion  map[string]float64
-	Seconds map[string]float64 // how long tests take, if known
-	Process map[string]string  // by ID: names the process in which a test runs; nil if all run in that of the victim
-	Width   int                // how many trials may run side by side; 0 means 1
-	All     bool               // find every set of culprits that suffices
-	Error   float64            // the permitted probability of a wrong finding; 0 means 0.01
+	Suspicion map[string]float64
+	Seconds   map[string]float64 // how long tests take, if known
+	Process   map[string]string  // by ID: names the process in which a test runs; nil if all run in that of the victim
+	Width     int                // how many trials may run side by side; 0 means 1
+	All       bool               // find every set of culprits that suffices
+	Error     float64            // the permitted probability of a wrong finding; 0 means 0.01
 }
 
 // Trial is one ordered execution that the hunt asks for.

@@ -6,7 +6,7 @@ import (
 	"fernrelay/core/lazy"
 )
 
-// placeholder finds what Fill looks at: a shell's ${NAME}, which stays; {{text}}, which stands for {text}; and {name}.
+// placeholder finds what Fill looks at: a shell's ${NAME}, which stays; {{text}}, which means {text}; and {name}.
 var placeholder = lazy.Regexp(`\$\{[^{}]*\}|\{\{[^{}]*\}\}|\{[a-z-]+\}`)
 
 // Fill replaces the placeholders of a text, as {name}, by their values. A name without a value stays as it is. What is between two

@@ -59,7 +59,7 @@ func TestMoveThroughRuns(t *testing.T) {
 	for n := 249; n >= 1; n-- {
 		press(a, "h")
 		if v := a.ledger; v.Column() < 0 || v.Chosen.Record.Number != n {
-			t.Fatalf("going back, run %d stands in column %d, and run %d is reported", n, v.Column(), v.Chosen.Record.Number)
+			t.Fatalf("going back, run %d is in column %d, and run %d is reported", n, v.Column(), v.Chosen.Record.Number)
 		}
 	}
 	press(a, "h")
@@ -67,7 +67,7 @@ func TestMoveThroughRuns(t *testing.T) {
 	for n := 2; n <= 250; n++ {
 		press(a, "l")
 		if v := a.ledger; v.Column() < 0 || v.Chosen.Record.Number != n {
-			t.Fatalf("going forth, run %d stands in column %d, and run %d is reported", n, v.Column(), v.Chosen.Record.Number)
+			t.Fatalf("going forth, run %d is in column %d, and run %d is reported", n, v.Column(), v.Chosen.Record.Number)
 		}
 	}
 	shows("runs 215 – 250", "run 250 · causes")

@@ -132,7 +132,7 @@ func open(t *testing.T, a *Adapter) adapter.Session {
 	return s
 }
 
-// play runs tests and gives the fold of what is reported.
+// play runs tests and returns the run that they add up to.
 func play(t *testing.T, s adapter.Session, names ...string) *run.Run {
 	t.Helper()
 	r := run.New()

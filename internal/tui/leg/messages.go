@@ -47,7 +47,7 @@ type RunPlan struct {
 	Fleet split.Fleet
 }
 
-// CloseSheetMsg closes a sheet with which nothing is to be done.
+// CloseSheetMsg closes a sheet that was left.
 type CloseSheetMsg struct{ Sheet *screen.Sheet }
 
 // Change makes another state of the project out of the present one.

@@ -206,7 +206,7 @@ func (v *View) limit(change int) tea.Msg {
 // lateStarts are those that a shard can be given, in seconds.
 var lateStarts = []float64{0, 15, 30, 60, 120}
 
-// late gives the shard under the cursor its next later start.
+// late lets the shard under the cursor start later.
 func (v *View) late() tea.Msg {
 	want := &v.Planner.Want
 	if want.Late == nil {
