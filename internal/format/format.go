@@ -20,6 +20,34 @@ import (
 	"fernrelay/internal/format/tap"
 )
 
+// A Format is one in which programs report results.
+type Format struct {
+	Name  string // as results in fern.toml has it
+	Words string // for people
+	Read  func(r io.Reader, to run.Sink) error
+	begin func(start []byte) bool // whether a report begins as one of the format
+}
+
+// Exit is in the place of a format if the exit status of the process of a test is its result.
+const Exit = "exit"
+
+// Formats is the registry of the formats. What begins as none of the others may be the first.
+var Formats = []Format{
+	{"tap", "TAP on standard output", tap.Read, func([]byte) bool { return true }},
+	{"junit", "JUnit XML in {report}, or on standard output", junit.Read, func(start []byte) bool { return start[0] == '<' }},
+	{"gojson", "the Go toolchain's JSON events", gojson.Read, func(start []byte) bool { return bytes.Contains(start, []byte(`"Action":`)) }},
+	{"events", "our own event lines", events.Read, func(start []byte) bool { return bytes.HasPrefix(start, []byte(`{"event":`)) }},
+}
+
+// Named returns the format with a name.
+func Named(name string) (f Format, ok bool) {
+	i := slices.IndexFunc(Formats, func(f Format) bool { return f.Name == name })
+	if i < 0 {
+		return Format{}, false
+	}
+	return Formats[i], true
+}
+
 // ErrNoReport is the error of a text in none of the formats.
 var ErrNoReport = errors.New("it is no report: event lines, the toolchain's JSON events, JUnit XML or TAP are expected")
 
@@ -54,19 +82,17 @@ func Read(r io.Reader, to run.Sink) (name string, err error) {
 		return "", err
 	}
 	start = bytes.TrimSpace(start)
-	switch {
-	case len(start) == 0:
+	if len(start) == 0 {
 		return "", errors.New("it is empty")
-	case bytes.HasPrefix(start, []byte(`{"event":`)):
-		return "events", events.Read(head, sink)
-	case bytes.Contains(start, []byte(`"Action":`)):
-		return "gojson", gojson.Read(head, sink)
-	case start[0] == '<':
-		return "junit", junit.Read(head, sink)
 	}
-	err = tap.Read(head, sink)
-	if errors.Is(err, tap.ErrOther) {
-		return "", ErrNoReport
+	for _, f := range slices.Backward(Formats) {
+		if !f.begin(start) {
+			continue
+		}
+		if err = f.Read(head, sink); errors.Is(err, tap.ErrOther) {
+			return "", ErrNoReport
+		}
+		return f.Name, err
 	}
-	return "tap", err
+	return "", ErrNoReport
 }

@@ -26,6 +26,7 @@ import (
 	"fernrelay/core/lazy"
 	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
+	"fernrelay/internal/format"
 	"fernrelay/internal/process"
 	"fernrelay/internal/service"
 )
@@ -74,7 +75,7 @@ type Suite struct {
 	BuildFlags []string
 	NoVet      bool // of kind go: packages in which vet finds a mistake are built
 	Args       []string
-	Results    string // of a command: one of resultFormats, empty for exit
+	Results    string // of a command: one of ResultFormats, empty for exit
 	Limits     Limits
 	Isolate    string        // what one process holds: one of isolations of the kind
 	Together   catalog.Level // what never runs side by side
@@ -123,8 +124,14 @@ type TouchRule struct {
 	Pick  pick.Expr
 }
 
-// resultFormats are what the results of a command may be.
-var resultFormats = []string{"exit", "tap", "junit", "gojson", "events"}
+// ResultFormats returns what the results of a command may be.
+func ResultFormats() []string {
+	names := []string{format.Exit}
+	for _, f := range format.Formats {
+		names = append(names, f.Name)
+	}
+	return names
+}
 
 // isolations are the units that one process of a suite may run, by kind; the last is the default.
 var isolations = map[Kind][]string{Go: {"test", "group"}, Command: {"test", "group"}, Host: {"test", "group", "worker"}}
@@ -280,8 +287,8 @@ func (p *Project) addSuites(f *file, d *document) error {
 			return wrong("run", "suite %s is a host and has no run: add its command line", suite.Name)
 		case suite.Kind == Command && (suite.List == "" || suite.Run == ""):
 			return wrong("list", "suite %s is of kind command: add list and run", suite.Name)
-		case s.Results != "" && !slices.Contains(resultFormats, s.Results):
-			return wrong("results", "the results of suite %s are %q: one of %s is expected", suite.Name, s.Results, strings.Join(resultFormats, ", "))
+		case s.Results != "" && !slices.Contains(ResultFormats(), s.Results):
+			return wrong("results", "the results of suite %s are %q: one of %s is expected", suite.Name, s.Results, strings.Join(ResultFormats(), ", "))
 		}
 		held := isolations[suite.Kind]
 		if suite.Isolate == "" {

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"fernrelay/core/plain"
+	"fernrelay/internal/format"
 	"fernrelay/internal/project"
 	"fernrelay/internal/wording"
 )
@@ -34,11 +35,14 @@ type Suite struct {
 	Example            string // the name of one of its tests, "" if none is known yet
 }
 
-// Results are the formats in which a command may report, and ResultsWords what each means.
-var (
-	Results      = []string{"exit", "tap", "junit", "gojson", "events"}
-	ResultsWords = []string{"its exit status: one {name} a process", "TAP on standard output", "JUnit XML in {report}, or on standard output", "the Go toolchain's JSON events", "our own event lines"}
-)
+// ResultsWords says what each of the formats means in which a command may report.
+func ResultsWords() []string {
+	words := []string{"its exit status: one {name} a process"}
+	for _, f := range format.Formats {
+		words = append(words, f.Words)
+	}
+	return words
+}
 
 // Look looks at a folder and what is below it. The error says that the folder cannot be read, or that it is inside of a project.
 func Look(dir string) (*Shape, error) {

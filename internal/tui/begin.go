@@ -10,6 +10,7 @@ import (
 	uv "github.com/charmbracelet/ultraviolet"
 
 	"fernrelay/core/plain"
+	"fernrelay/internal/project"
 	"fernrelay/internal/scaffold"
 	"fernrelay/internal/tui/screen"
 )
@@ -143,7 +144,7 @@ func (m *beginPage) describe() tea.Cmd {
 		screen.NewText(rowName, "", "the name of the suite"),
 		screen.NewText(rowList, "", "prints the name of each test on a line: ./readings list"),
 		screen.NewText(rowRun, "", "runs {name}, or {names} and writes {report}: ./readings run {names} {report}"),
-		{Label: rowResults, Choices: scaffold.Results, Hints: scaffold.ResultsWords},
+		{Label: rowResults, Choices: project.ResultFormats(), Hints: scaffold.ResultsWords()},
 	}}
 	m.sheet.Done = func(sh *screen.Sheet) tea.Cmd {
 		suite := scaffold.Suite{Name: sh.Choice(rowName), Kind: sh.Choice(rowKind), Dir: ".", List: sh.Choice(rowList), Run: sh.Choice(rowRun), Results: sh.Choice(rowResults)}

@@ -27,6 +27,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/format"
 	"fernrelay/internal/owned"
 	"fernrelay/internal/process"
 )
@@ -61,8 +62,8 @@ func New(config Config) (*Adapter, error) {
 	if config.Results == "" && config.holds("{report}") {
 		return nil, errors.New(`run has {report}, and nothing says what the program writes there: add results = "junit", or tap, gojson or events`)
 	}
-	config.Results = cmp.Or(config.Results, Exit)
-	if config.Results == Exit && !config.holds("{name}") {
+	config.Results = cmp.Or(config.Results, format.Exit)
+	if config.Results == format.Exit && !config.holds("{name}") {
 		return nil, errors.New("run has no {name}, but an exit status is the result of one test: add {name}, or set results to another format")
 	}
 	if unnamed := (&Adapter{Config: config}).Unit() != ""; unnamed && config.Isolate == catalog.TestLevel {
@@ -306,7 +307,8 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	reported := newResults(tests, s.adapter.names(), batch)
 	output := &printed{results: reported}
 	cmd.Stdout, cmd.Stderr = output, output
-	read, wait := readers[s.adapter.Results], func() error { return nil }
+	reports, _ := format.Named(s.adapter.Results) // none for an exit status
+	read, wait := reports.Read, func() error { return nil }
 	if read != nil && !s.adapter.holds("{report}") {
 		var stdout io.WriteCloser
 		stdout, wait = piped(read, reported.take)
@@ -373,7 +375,7 @@ func (s *session) ended(reported *results, end ending) {
 		})
 		return
 	}
-	if s.adapter.Results != Exit {
+	if s.adapter.Results != format.Exit {
 		reported.close(end.words, end.code, end.fault)
 		return
 	}

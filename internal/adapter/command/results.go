@@ -15,21 +15,9 @@ import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
-	"fernrelay/internal/format/events"
-	"fernrelay/internal/format/gojson"
-	"fernrelay/internal/format/junit"
-	"fernrelay/internal/format/tap"
 	"fernrelay/internal/process"
 	"fernrelay/internal/wording"
 )
-
-// Exit says that the exit status of the process of a test is its result.
-const Exit = "exit"
-
-// readers read the results of a process, by the name of the format.
-var readers = map[string]func(io.Reader, run.Sink) error{
-	"tap": tap.Read, "junit": junit.Read, "gojson": gojson.Read, "events": events.Read,
-}
 
 // results takes the results of one process. If the process runs one test, results with other names are the steps
 // of the test, which is as bad as the worst of them.
