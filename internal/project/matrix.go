@@ -123,7 +123,7 @@ func (p *Project) At(c *matrix.Crossing) *Project {
 	at.Suites = slices.Clone(p.Suites)
 	for i := range at.Suites {
 		if s := &at.Suites[i]; s.Kind == Go {
-			s.BuildFlags = slices.Concat(s.BuildFlags, c.BuildFlags)
+			s.Go.BuildFlags = slices.Concat(s.Go.BuildFlags, c.BuildFlags)
 		}
 	}
 	return &at

@@ -66,7 +66,7 @@ func (p *Project) addDefaultSuites() error {
 // scriptSuites returns a suite for each folder of scripts in a project.
 func scriptSuites(root string) (suites []Suite) {
 	for _, f := range LookForScripts(root, map[string]bool{}).Folders {
-		suites = append(suites, Suite{Name: f.Name, Kind: Command, Dir: f.Dir, List: f.List, Run: RunScript, Limits: defaultLimits, Isolate: "group", Together: catalog.TestLevel})
+		suites = append(suites, Suite{Name: f.Name, Kind: Command, Dir: f.Dir, Command: CommandSettings{List: f.List, Run: RunScript}, Limits: defaultLimits, Isolate: "group", Together: catalog.TestLevel})
 	}
 	return suites
 }

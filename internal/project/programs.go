@@ -17,10 +17,7 @@ import (
 func (p *Project) Programs() []string {
 	lines := []string{}
 	for _, s := range p.Suites {
-		lines = append(lines, s.List)
-		if s.Kind != Go {
-			lines = append(lines, s.Run)
-		}
+		lines = append(lines, s.Command.List, s.Command.Run, s.Host.Run)
 	}
 	for _, s := range p.Services {
 		lines = append(lines, s.Create, s.Start)

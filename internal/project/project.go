@@ -67,19 +67,36 @@ const (
 
 // Suite is one set of tests, found and run by one adapter.
 type Suite struct {
-	Name       string
-	Kind       Kind
-	Dir        string // relative to the project
-	List       string // of commands: the command line that lists the tests
-	Run        string // of a host: its command line; of commands: that which runs one test
+	Name     string
+	Kind     Kind
+	Dir      string // relative to the project
+	Limits   Limits
+	Isolate  string        // what one process holds: one of isolations of the kind
+	Together catalog.Level // what never runs side by side
+	Services []string      // names of those that its tests need, beside those of all workers
+
+	Go      GoSettings // of its kind; the others are empty
+	Command CommandSettings
+	Host    HostSettings
+}
+
+// GoSettings are the settings of a suite of Go packages.
+type GoSettings struct {
 	BuildFlags []string
-	NoVet      bool // of kind go: packages in which vet finds a mistake are built
-	Args       []string
-	Results    string // of a command: one of ResultFormats, empty for exit
-	Limits     Limits
-	Isolate    string        // what one process holds: one of isolations of the kind
-	Together   catalog.Level // what never runs side by side
-	Services   []string      // names of those that its tests need, beside those of all workers
+	NoVet      bool     // packages in which vet finds a mistake are built
+	Args       []string // of the test binaries
+}
+
+// CommandSettings are the settings of a suite that any program runs.
+type CommandSettings struct {
+	List    string // the command line that lists the tests
+	Run     string // the one that runs some
+	Results string // one of ResultFormats; empty for exit
+}
+
+// HostSettings are the settings of a suite that a test host runs.
+type HostSettings struct {
+	Run string // its command line
 }
 
 // Limits bound what the processes of a suite may take.
@@ -271,8 +288,15 @@ func (s *Suite) defaultName() string {
 func (p *Project) addSuites(f *file, d *document) error {
 	for n, s := range f.Suites {
 		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
-		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, List: s.List, Run: s.Run, BuildFlags: s.BuildFlags, NoVet: s.Vet != nil && !*s.Vet, Args: s.Args, Results: s.Results,
-			Isolate: s.Isolate, Together: catalog.Level(s.Together), Services: s.Services}
+		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, Isolate: s.Isolate, Together: catalog.Level(s.Together), Services: s.Services}
+		switch suite.Kind {
+		case Go:
+			suite.Go = GoSettings{s.BuildFlags, s.Vet != nil && !*s.Vet, s.Args}
+		case Command:
+			suite.Command = CommandSettings{s.List, s.Run, s.Results}
+		case Host:
+			suite.Host = HostSettings{s.Run}
+		}
 		if suite.Name == "" {
 			suite.Name = suite.defaultName()
 		}
@@ -283,9 +307,9 @@ func (p *Project) addSuites(f *file, d *document) error {
 			return wrong("name", "two suites are named %q: give each a name of its own", suite.Name)
 		case suite.Kind != Go && suite.Kind != Host && suite.Kind != Command:
 			return wrong("kind", "the kind of suite %s is %q: go, command or host is expected", suite.Name, s.Kind)
-		case suite.Kind == Host && suite.Run == "":
+		case suite.Kind == Host && s.Run == "":
 			return wrong("run", "suite %s is a host and has no run: add its command line", suite.Name)
-		case suite.Kind == Command && (suite.List == "" || suite.Run == ""):
+		case suite.Kind == Command && (s.List == "" || s.Run == ""):
 			return wrong("list", "suite %s is of kind command: add list and run", suite.Name)
 		case s.Results != "" && !slices.Contains(ResultFormats(), s.Results):
 			return wrong("results", "the results of suite %s are %q: one of %s is expected", suite.Name, s.Results, strings.Join(ResultFormats(), ", "))
@@ -337,7 +361,7 @@ func (p *Project) addSuites(f *file, d *document) error {
 // defaultTogether returns what never runs side by side unless the suite says so: groups, or nothing but each test by
 // itself if each is a process of its own.
 func (s *Suite) defaultTogether() catalog.Level {
-	if s.Isolate == "test" || s.Kind == Command && strings.Contains(s.Run, "{name}") {
+	if s.Isolate == "test" || strings.Contains(s.Command.Run, "{name}") {
 		return catalog.TestLevel
 	}
 	return catalog.GroupLevel

@@ -121,7 +121,7 @@ func TestAddedPrograms(t *testing.T) {
 		dir := t.TempDir()
 		testfiles.Write(t, dir, map[string]string{"fern.toml": config})
 		p, err := project.Open(dir)
-		if err != nil || len(p.Suites) != 2 || p.Suites[1].Run != c.suite.Run || p.Suites[1].Kind == project.Host && p.Suites[1].List != "" {
+		if err != nil || len(p.Suites) != 2 || p.Suites[1].Command.Run+p.Suites[1].Host.Run != c.suite.Run || p.Suites[1].Kind == project.Host && p.Suites[1].Command.List != "" {
 			t.Errorf("%s: it reads as %+v, %v:\n%s", name, p, err, config)
 		}
 	}

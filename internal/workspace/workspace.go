@@ -157,7 +157,7 @@ func (w *Workspace) At(c *matrix.Crossing, recall Recall) (*Workspace, error) {
 		if !ok {
 			continue
 		}
-		there, err := a.Elsewhere(at.Project.BuildPath(s), s.BuildFlags, environment(at.Project))
+		there, err := a.Elsewhere(at.Project.BuildPath(s), s.Go.BuildFlags, environment(at.Project))
 		if err != nil {
 			return nil, fmt.Errorf("suite %s: %w", s.Name, err)
 		}
@@ -176,21 +176,21 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 	below := filepath.ToSlash(filepath.Clean(s.Dir))
 	switch s.Kind {
 	case project.Host:
-		words, err := commandLine(dir, "run", s.Run)
+		words, err := commandLine(dir, "run", s.Host.Run)
 		return host.New(host.Config{Suite: s.Name, Dir: dir, Below: below, Command: words, Limits: process.Limits(s.Limits), Isolate: held(s)}), err
 	case project.Command:
-		list, err := commandLine(dir, "list", s.List)
+		list, err := commandLine(dir, "list", s.Command.List)
 		if err != nil {
 			return nil, err
 		}
-		run, err := commandLine(dir, "run", s.Run)
+		run, err := commandLine(dir, "run", s.Command.Run)
 		if err != nil {
 			return nil, err
 		}
-		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Results, Limits: process.Limits(s.Limits), Isolate: held(s)})
+		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Command.Results, Limits: process.Limits(s.Limits), Isolate: held(s)})
 	}
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: p.BuildPath(s), Data: p.StorePath(), Keep: p.Store,
-		BuildFlags: s.BuildFlags, Env: environment(p), NoVet: s.NoVet, Args: s.Args, Limits: process.Limits(s.Limits), Isolate: held(s)})
+		BuildFlags: s.Go.BuildFlags, Env: environment(p), NoVet: s.Go.NoVet, Args: s.Go.Args, Limits: process.Limits(s.Limits), Isolate: held(s)})
 }
 
 // held returns what one process of a suite holds: of a worker, all that it runs of the suite.
