@@ -30,44 +30,63 @@ func (b *Inbox[T]) Take() []T {
 // Feed is an inbox of events. It joins what one test prints, so that a flood of output takes no more memory than its text, however
 // long nobody takes it.
 type Feed struct {
-	mu      sync.Mutex
-	events  []run.Event
-	outputs map[string]*output // by ID: the output that more can be joined to
-}
-
-// output is an event with the output of a test, by its index.
-type output struct {
-	at   int
-	text strings.Builder
+	mu     sync.Mutex
+	events []run.Event
+	taken  []run.Event              // the latest that take returned, whose memory is used again
+	latest []int                    // by worker: one more than the index of its latest event
+	texts  map[int]*strings.Builder // by index: the text of an output that others were joined to
 }
 
 // Put adds an event.
 func (f *Feed) Put(e run.Event) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if e.Event != run.Output {
-		delete(f.outputs, e.ID)
-		f.events = append(f.events, e)
+	if e.Event == run.Output && f.join(&e) {
 		return
 	}
-	o := f.outputs[e.ID]
-	if o == nil {
-		if f.outputs == nil {
-			f.outputs = map[string]*output{}
-		}
-		o = &output{at: len(f.events)}
-		f.outputs[e.ID] = o
-		f.events = append(f.events, e)
+	f.events = append(f.events, e)
+	if e.Worker < 0 || e.Worker > mostJoined {
+		return
 	}
-	o.text.WriteString(e.Text)
-	f.events[o.at].Text = o.text.String() // which copies nothing
+	for len(f.latest) <= e.Worker {
+		f.latest = append(f.latest, 0)
+	}
+	f.latest[e.Worker] = len(f.events)
 }
 
-// take returns the events since it was called last, in their order for each test.
+// mostJoined is the greatest number of a worker whose output is joined.
+const mostJoined = 4096
+
+// join adds an output to the latest event of its worker, if that is output of the same test.
+func (f *Feed) join(e *run.Event) bool {
+	if e.Worker < 0 || e.Worker >= len(f.latest) || f.latest[e.Worker] == 0 {
+		return false
+	}
+	at := f.latest[e.Worker] - 1
+	before := &f.events[at]
+	if before.Event != run.Output || before.ID != e.ID || before.Machine != e.Machine {
+		return false
+	}
+	text := f.texts[at]
+	if text == nil {
+		if f.texts == nil {
+			f.texts = map[int]*strings.Builder{}
+		}
+		text = &strings.Builder{}
+		text.WriteString(before.Text)
+		f.texts[at] = text
+	}
+	text.WriteString(e.Text)
+	before.Text = text.String() // which copies nothing
+	return true
+}
+
+// take returns the events since it was called last, in their order. They are valid until it is called again.
 func (f *Feed) take() []run.Event {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	events := f.events
-	f.events, f.outputs = nil, nil
-	return events
+	f.events, f.taken = f.taken[:0], f.events
+	f.texts = nil
+	clear(f.latest)
+	return f.taken
 }
