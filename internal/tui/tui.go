@@ -41,12 +41,12 @@ import (
 
 // The legs, by their places.
 const (
-	legSurvey = 0
-	legSplit  = 1
-	legWatch  = 2
-	legHunt   = 3
-	legLedger = 4
-	legMatrix = 5
+	legSurvey = iota
+	legSplit
+	legWatch
+	legHunt
+	legLedger
+	legMatrix
 )
 
 // The least size of a terminal.
