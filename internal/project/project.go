@@ -8,7 +8,6 @@
 package project
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"path"
@@ -169,23 +168,7 @@ type file struct {
 		Outside     bool   `toml:"outside"`
 		Constrained bool   `toml:"constrained"`
 	} `toml:"project"`
-	Suites []struct {
-		Name       string   `toml:"name"`
-		Kind       string   `toml:"kind"`
-		Dir        string   `toml:"dir"`
-		List       string   `toml:"list"`
-		Run        string   `toml:"run"`
-		Results    string   `toml:"results"`
-		BuildFlags []string `toml:"build-flags"`
-		Vet        *bool    `toml:"vet"`
-		Args       []string `toml:"args"`
-		Timeout    string   `toml:"timeout"`
-		Idle       string   `toml:"idle-timeout"`
-		Handshake  string   `toml:"handshake-timeout"`
-		Isolate    string   `toml:"isolate"`
-		Together   string   `toml:"together"`
-		Services   []string `toml:"services"`
-	} `toml:"suite"`
+	Suites   []suiteTable      `toml:"suite"`
 	Services []serviceTable    `toml:"service"`
 	Matrix   *matrixTable      `toml:"matrix"`
 	Tags     map[string]string `toml:"tags"`
@@ -283,79 +266,6 @@ func (s *Suite) defaultName() string {
 		return base
 	}
 	return string(s.Kind)
-}
-
-func (p *Project) addSuites(f *file, d *document) error {
-	for n, s := range f.Suites {
-		wrong := func(key, format string, args ...any) error { return d.wrong(d.entry("suite", n, key), format, args...) }
-		suite := Suite{Name: s.Name, Kind: Kind(s.Kind), Dir: s.Dir, Isolate: s.Isolate, Together: catalog.Level(s.Together), Services: s.Services}
-		switch suite.Kind {
-		case Go:
-			suite.Go = GoSettings{s.BuildFlags, s.Vet != nil && !*s.Vet, s.Args}
-		case Command:
-			suite.Command = CommandSettings{s.List, s.Run, s.Results}
-		case Host:
-			suite.Host = HostSettings{s.Run}
-		}
-		if suite.Name == "" {
-			suite.Name = suite.defaultName()
-		}
-		switch {
-		case !plainName(suite.Name):
-			return wrong("name", "a suite's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", suite.Name)
-		case slices.ContainsFunc(p.Suites, func(other Suite) bool { return other.Name == suite.Name }):
-			return wrong("name", "two suites are named %q: give each a name of its own", suite.Name)
-		case suite.Kind != Go && suite.Kind != Host && suite.Kind != Command:
-			return wrong("kind", "the kind of suite %s is %q: go, command or host is expected", suite.Name, s.Kind)
-		case suite.Kind == Host && s.Run == "":
-			return wrong("run", "suite %s is a host and has no run: add its command line", suite.Name)
-		case suite.Kind == Command && (s.List == "" || s.Run == ""):
-			return wrong("list", "suite %s is of kind command: add list and run", suite.Name)
-		case s.Results != "" && !slices.Contains(ResultFormats(), s.Results):
-			return wrong("results", "the results of suite %s are %q: one of %s is expected", suite.Name, s.Results, strings.Join(ResultFormats(), ", "))
-		}
-		held := isolations[suite.Kind]
-		if suite.Isolate == "" {
-			suite.Isolate = held[len(held)-1]
-		}
-		if !slices.Contains(held, suite.Isolate) {
-			return wrong("isolate", "isolate of suite %s is %q: for kind %s it is one of %s", suite.Name, s.Isolate, s.Kind, strings.Join(held, ", "))
-		}
-		suite.Together = cmp.Or(suite.Together, suite.defaultTogether())
-		if suite.Together.Check() != nil {
-			return wrong("together", "together of suite %s is %q: it is one of test, file, group, suite", suite.Name, s.Together)
-		}
-		suite.Limits = defaultLimits
-		for _, limit := range []struct {
-			key, text string
-			into      *time.Duration
-		}{{"timeout", s.Timeout, &suite.Limits.Test}, {"idle-timeout", cmp.Or(s.Idle, s.Timeout), &suite.Limits.Idle}, {"handshake-timeout", s.Handshake, &suite.Limits.Handshake}} {
-			if limit.text == "" {
-				continue
-			}
-			given, err := time.ParseDuration(limit.text)
-			if err != nil || given <= 0 {
-				return wrong(limit.key, "the %s of suite %s is %q: a duration like 30s is expected", limit.key, suite.Name, limit.text)
-			}
-			*limit.into = given
-		}
-		if suite.Dir == "" {
-			suite.Dir = "."
-		}
-		if filepath.IsAbs(suite.Dir) {
-			if below, err := filepath.Rel(p.Dir, suite.Dir); err == nil {
-				suite.Dir = filepath.ToSlash(below)
-			}
-		}
-		if !f.Project.Outside && !p.inside(suite.Dir) {
-			return wrong("dir", "the folder of suite %s is %q, outside the project: choose one below %s, or set outside = true in [project]", suite.Name, s.Dir, p.Dir)
-		}
-		p.Suites = append(p.Suites, suite)
-	}
-	if len(p.Suites) == 0 {
-		return p.addDefaultSuites()
-	}
-	return nil
 }
 
 // defaultTogether returns what never runs side by side unless the suite says so: groups, or nothing but each test by
