@@ -170,7 +170,7 @@ func (f *huntFlags) victims(r *app.App, named []catalog.Test, ids []string, o *h
 	return victims, "", len(victims) == 0, err
 }
 
-// readFrom reads the report whose order a hunt starts from, and says if its tests are others than those here.
+// readFrom reads the report whose order a hunt starts from, and prints how many of its tests the project does not have.
 func (f *huntFlags) readFrom(r *app.App) (*run.Run, error) {
 	if f.from == "" {
 		return nil, nil
@@ -182,9 +182,7 @@ func (f *huntFlags) readFrom(r *app.App) (*run.Run, error) {
 	if !slices.ContainsFunc(part.Run.Results, func(res *run.Result) bool { return res.Worker > 0 }) {
 		return nil, fmt.Errorf("%s does not say what ran where: pass the report that run --events or run --junit wrote of a run in which a test failed", f.from)
 	}
-	if gone := r.Gone(part.Run); gone > 0 {
-		fmt.Fprintf(stderr, "fern-relay: note: the report has %s that this project does not have: is it another revision?\n", wording.Plural(gone, "test"))
-	}
+	noteGone(r.Gone(part.Run))
 	return part.Run, nil
 }
 

@@ -40,6 +40,13 @@ func (f *orderFlags) check(cmd *cobra.Command) error {
 	return nil
 }
 
+// noteGone prints that a report has a number of tests that the project does not have, unless it is 0.
+func noteGone(gone int) {
+	if gone > 0 {
+		fmt.Fprintf(stderr, "fern-relay: note: the report has %s that this project does not have: is it another revision?\n", wording.Plural(gone, "test"))
+	}
+}
+
 // isTroubled reports whether the tests that the ledger knows as troubled go first.
 func (f *orderFlags) isTroubled() bool { return f.from == "" && f.name == order.Troubled }
 
@@ -50,9 +57,7 @@ func (f *orderFlags) isNext() bool { return f.from == "" && order.IsSeeded(f.nam
 func (f *orderFlags) read(r *app.App) (order.Order, error) {
 	if f.from != "" {
 		o, gone, err := r.OrderFile(f.from)
-		if gone > 0 {
-			fmt.Fprintf(stderr, "fern-relay: note: the report has %s that this project does not have: is it another revision?\n", wording.Plural(gone, "test"))
-		}
+		noteGone(gone)
 		return o, err
 	}
 	seed := f.seed

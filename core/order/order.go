@@ -73,8 +73,8 @@ func Named(name string, seed uint64) (Order, error) {
 			return Order{kind: k, seed: seed}, nil
 		}
 	}
-	if today := today(name); today != name {
-		return Order{}, fmt.Errorf("the order is %q, which is now %s", name, today)
+	if flags := flags(name); flags != "" {
+		return Order{}, fmt.Errorf("the order is %q, which is now %s", name, flags)
 	}
 	return Order{}, fmt.Errorf("the order is %q: %s is expected", name, strings.Join(Names(), ", "))
 }
@@ -84,47 +84,40 @@ func IsSeeded(name string) bool {
 	return slices.ContainsFunc(kinds, func(k kind) bool { return k.name == name && k.seeded })
 }
 
-// today returns the flags of today for an order of an earlier version, and any other text as it is.
-func today(text string) string {
-	name, rest, _ := strings.Cut(text, ":")
-	switch name {
-	case "declared":
-		return "--order " + AsWritten
-	case "reverse":
-		return "--order " + Backwards
-	case "seed", "random":
-		return strings.TrimSpace("--order " + Shuffled + " --seed " + cmp.Or(rest, "N"))
-	case "cover":
-		return "--order " + NewPairs
-	case "file":
-		return "--order-from " + cmp.Or(rest, "FILE")
-	}
-	return text
-}
+// earlier has, for the orders of earlier versions, the words of today. A seed or a file followed their names after a colon.
+var earlier = map[string]string{"declared": AsWritten, "reverse": Backwards, "seed": Shuffled, "random": Shuffled, "cover": NewPairs, "file": from}
+
+// from begins the text of an order that a file has.
+const from = "from"
 
 // Words returns an order as a run of any version keeps it, in the words of today.
 func Words(kept string) string {
 	name, rest, _ := strings.Cut(kept, ":")
-	switch name {
-	case "declared":
-		return AsWritten
-	case "reverse":
-		return Backwards
-	case "seed":
-		return Shuffled + " " + rest
-	case "cover":
-		return NewPairs + " " + rest
-	case "file":
-		return "from " + rest
+	if today, ok := earlier[name]; ok {
+		return strings.TrimSpace(today + " " + rest)
 	}
 	return kept
+}
+
+// flags returns the flags of today for an order of an earlier version, or "".
+func flags(kept string) string {
+	name, seed, _ := strings.Cut(Words(kept), " ")
+	switch {
+	case name == kept:
+		return ""
+	case name == from:
+		return "--order-from " + cmp.Or(seed, "FILE")
+	case seed != "":
+		return "--order " + name + " --seed " + seed
+	}
+	return "--order " + name
 }
 
 // String returns the order as a run keeps it.
 func (o Order) String() string {
 	switch {
 	case o.from != "":
-		return "from " + o.from
+		return from + " " + o.from
 	case o.kind.seeded:
 		return fmt.Sprint(o.kind.name, " ", o.seed)
 	}

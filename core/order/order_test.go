@@ -237,7 +237,7 @@ func TestOldNames(t *testing.T) {
 		{"declared", "--order as-written", "as-written"},
 		{"reverse", "--order backwards", "backwards"},
 		{"seed:7", "--order shuffled --seed 7", "shuffled 7"},
-		{"cover:3", "--order new-pairs", "new-pairs 3"},
+		{"cover:3", "--order new-pairs --seed 3", "new-pairs 3"},
 		{"file:a:b.txt", "--order-from a:b.txt", "from a:b.txt"},
 	} {
 		if _, err := Named(c.old, 0); err == nil || !strings.HasSuffix(err.Error(), "which is now "+c.flags) {

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/split"
 )
 
@@ -52,4 +53,15 @@ func (a *App) machineStart() float64 {
 		return median
 	}
 	return 0
+}
+
+// Slowest returns the slowest of some tests, their groups and files, at most n of each, and how much earlier a run
+// on the project's workers would end without each.
+func (a *App) Slowest(p *history.Past, tests []catalog.Test, n int) (*history.Slowness, error) {
+	fleet := split.Fleet{Shards: a.Workers()}
+	study, err := a.Split(tests, "", fleet, true)
+	if err != nil {
+		return nil, err
+	}
+	return p.Slowest(tests, n, fleet.Shards, func(without []int) float64 { return study.Without(without).Plan(split.Quick).Finish }), nil
 }

@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"math"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -266,8 +265,6 @@ func (l *Ledger) keep(tx *sql.Tx, k run.Record, ran *run.Run, keysOf func(tx *sq
 	}
 	return int(last), l.keepRest(tx, last, ran, k.Trial, keys)
 }
-
-func milliseconds(seconds float64) int64 { return int64(math.Round(1000 * seconds)) }
 
 // clockSkew is how far in the future a run may begin that another machine reports.
 const clockSkew = time.Hour

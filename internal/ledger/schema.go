@@ -187,7 +187,8 @@ func addPrepared(_ *Ledger, tx *sql.Tx) error {
 			p := &results[i]
 			r.Results = append(r.Results, &run.Result{Worker: p.worker, Outcome: p.cell.Outcome(), Started: time.UnixMilli(p.began)})
 		}
-		if _, err := tx.Exec("UPDATE runs SET prepared = ? WHERE number = ?", milliseconds(r.Prepared()), k.Number); err != nil {
+		prepared := duration(r.Prepared())
+		if _, err := tx.Exec("UPDATE runs SET prepared = ? WHERE number = ?", &prepared, k.Number); err != nil {
 			return err
 		}
 	}

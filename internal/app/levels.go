@@ -1,23 +1,9 @@
 package app
 
 import (
-	"fernrelay/core/catalog"
-	"fernrelay/core/history"
 	"fernrelay/core/run"
 	"fernrelay/core/schedule"
-	"fernrelay/core/split"
 )
-
-// Slowest returns the slowest of some tests, their groups and files, at most n of each, and how much earlier a run
-// on the project's workers would end without each.
-func (a *App) Slowest(p *history.Past, tests []catalog.Test, n int) (*history.Slowness, error) {
-	fleet := split.Fleet{Shards: a.Workers()}
-	study, err := a.Split(tests, "", fleet, true)
-	if err != nil {
-		return nil, err
-	}
-	return p.Slowest(tests, n, fleet.Shards, func(without []int) float64 { return study.Without(without).Plan(split.Quick).Finish }), nil
-}
 
 // TrialLevels finds out how finely the tests of a request may run side by side, with up to a number of runs of each level.
 // do runs a request.
