@@ -197,7 +197,7 @@ func (r *Run) Apply(e Event) {
 		res := r.at(e)
 		res.Steps = append(res.Steps, Step{Name: e.Step, Outcome: e.Outcome, Seconds: seconds(e), Failure: e.Failure})
 	case Output:
-		r.at(e).keep(e.Text)
+		r.at(e).Keep(e.Text)
 	case Finished:
 		r.finish(e)
 	case Found:
@@ -313,7 +313,8 @@ func (r *Run) at(e Event) *Result {
 	return res
 }
 
-func (res *Result) keep(text string) {
+// Keep adds what the test printed to the output that is kept of it.
+func (res *Result) Keep(text string) {
 	res.Output = append(res.Output, text...)
 	if len(res.Output) <= outputLimit {
 		return

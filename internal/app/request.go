@@ -38,16 +38,17 @@ type Request struct {
 	Together catalog.Level      // what never runs side by side; empty for what each suite says
 	First    map[string]int     // by ID, from 1: the rank of tests that go before others
 
-	StopAfter int           // after this many bad outcomes no more tests start; 0 for no limit
-	Retries   int           // how often a bad test runs again at most
-	Limit     time.Duration // of one test; 0 for that of its suite
-	Shared    *service.Set  // the services that crossings share; nil for none
-	Offset    int           // is added to the numbers of slots, so that runs side by side share none
-	Strict    bool          // tests whose service this machine does not have are errored; otherwise skipped
-	Control   *Control      // steers the run; may be nil
-	Preparing func(string)  // called with what is being prepared; may be nil
-	Order     string        // the rule of the order, as it is kept with the run
-	Trial     bool          // it reproduces a failure: no history counts it
+	StopAfter int             // after this many bad outcomes no more tests start; 0 for no limit
+	Retries   int             // how often a bad test runs again at most
+	Limit     time.Duration   // of one test; 0 for that of its suite
+	Shared    *service.Set    // the services that crossings share; nil for none
+	Offset    int             // is added to the numbers of slots, so that runs side by side share none
+	Strict    bool            // tests whose service this machine does not have are errored; otherwise skipped
+	Control   *Control        // steers the run; may be nil
+	Preparing func(string)    // called with what is being prepared; may be nil
+	Whole     func() *run.Run // waits until the sink has folded the whole run, and returns it; nil for a sink that folds nothing
+	Order     string          // the rule of the order, as it is kept with the run
+	Trial     bool            // it reproduces a failure: no history counts it
 
 	parted bool // the parts of groups run as a plan for this machine has them
 	source run.Source

@@ -22,6 +22,8 @@ import (
 
 // Run runs a request, passes events to the sink, and keeps the run in the ledger under a number, also if ctx
 // ends. If it cannot be kept, the error says why and what becomes of it; Run returns the run all the same.
+//
+// If q.Whole is nil, Run folds the events. Otherwise the sink does, so that a large run is in memory once.
 func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, number int, err error) {
 	s := q.Schedule
 	if s == nil {
@@ -36,10 +38,15 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	record := task.Record(journal.Name())
 	job := a.job(q, s, engine.Local(s, q.Workers))
 	job.Setup.Record, job.Floods = own, journal.Floods()
-	r = run.New()
-	if err := engine.Run(ctx, job, q.record(r, journal, sink)); err != nil {
+	whole := q.Whole
+	if whole == nil {
+		sink, whole = folding(sink)
+	}
+	if err := engine.Run(ctx, job, q.record(journal, sink)); err != nil {
 		return nil, 0, errors.Join(err, journal.End())
 	}
+	ran := *whole() // what is noted below is not in the fold, which others may read
+	r = &ran
 	if r.Idle = q.idle(r); r.Idle {
 		note += "\nnothing of the pick ran: each test needs others that the pick does not select; widen the pick by them"
 	}
@@ -72,18 +79,23 @@ func (q Request) idle(r *run.Run) bool {
 		slices.ContainsFunc(q.Tests, func(t catalog.Test) bool { return t.SkipReason == "" })
 }
 
-// record returns a sink that adds events to a run and to its journal before it passes them on.
-func (q Request) record(r *run.Run, journal *ledger.Journal, sink run.Sink) run.Sink {
+// folding returns a sink that folds events before it passes them on, and a function that returns the fold.
+func folding(sink run.Sink) (run.Sink, func() *run.Run) {
+	r := run.New()
+	return func(e run.Event) {
+		r.Apply(e)
+		sink(e)
+	}, func() *run.Run { return r }
+}
+
+// record returns a sink that adds events to the journal of a run before it passes them on.
+func (q Request) record(journal *ledger.Journal, sink run.Sink) run.Sink {
 	return func(e run.Event) {
 		if e.Event == run.RunBegins {
 			e.Planned, e.Mixed = q.Shard, q.Mixed
 			if q.source.Revision != "" {
 				e.Source = &q.source
 			}
-		}
-		r.Apply(e)
-		if e.Event == run.Finished && e.Outcome.Bad() {
-			journal.WriteOutput(r.Result(e.ID), e)
 		}
 		journal.Write(e)
 		if e.Event == run.RunBegins && q.Before != nil {

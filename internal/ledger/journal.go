@@ -30,6 +30,7 @@ type Journal struct {
 	task  Task
 	file  *os.File
 	lines *events.Writer
+	open  map[string]*run.Result // tests that run and printed something, by ID, with their output
 }
 
 // Task says what a run was to do. It is the first line of a journal.
@@ -89,23 +90,38 @@ func BeginJournal(store string, task Task) (*Journal, error) {
 	if err != nil {
 		return nil, errors.Join(err, file.Close())
 	}
-	return &Journal{store, name, task, file, events.NewWriter(file)}, nil
+	return &Journal{store, name, task, file, events.NewWriter(file), map[string]*run.Result{}}, nil
 }
 
-// Write adds an event to the journal. It leaves out output, which may be endless.
+// Write adds an event to the journal. Output, which may be endless, it writes only of tests that end badly, just before
+// their end, and only the part that a run keeps.
 func (j *Journal) Write(e run.Event) {
-	if j == nil || e.Event == run.Output {
+	switch {
+	case j == nil:
 		return
+	case e.Event == run.Output:
+		j.hold(e)
+		return
+	case e.Event == run.Finished:
+		j.writeOutput(e)
 	}
 	j.lines.Write(e)
 }
 
-// WriteOutput writes the kept part of the output of a test that ends, for those who follow the run.
-func (j *Journal) WriteOutput(r *run.Result, end run.Event) {
-	if j == nil || len(r.Output) == 0 {
-		return
+// hold keeps what a running test prints until its end.
+func (j *Journal) hold(e run.Event) {
+	if j.open[e.ID] == nil {
+		j.open[e.ID] = &run.Result{}
 	}
-	j.lines.Write(run.Event{Event: run.Output, ID: r.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Text: string(r.Output)})
+	j.open[e.ID].Keep(e.Text)
+}
+
+// writeOutput writes the output of a test if it ends badly, and drops it.
+func (j *Journal) writeOutput(end run.Event) {
+	if r := j.open[end.ID]; r != nil && end.Outcome.Bad() {
+		j.lines.Write(run.Event{Event: run.Output, ID: end.ID, At: end.At, Worker: end.Worker, Batch: end.Batch, Text: string(r.Output)})
+	}
+	delete(j.open, end.ID)
 }
 
 // Floods is the folder for output of this run that is too much to keep with it, empty for none. It

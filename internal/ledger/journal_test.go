@@ -57,9 +57,8 @@ func TestFollow(t *testing.T) {
 	failed := run.Event{Event: run.Finished, ID: "u:g#a", Outcome: run.Failed, Failure: run.Failure{Message: "leaks"}, Worker: 1, Batch: 1}
 	j.Write(run.Event{Event: run.RunBegins})
 	j.Write(run.Event{Event: run.Started, ID: "u:g#a"})
-	j.Write(run.Event{Event: run.Output, ID: "u:g#a", Text: "not kept while it runs"})
+	j.Write(run.Event{Event: run.Output, ID: "u:g#a", Text: "water\n"})
 	wait("started u:g#a")
-	j.WriteOutput(&run.Result{ID: "u:g#a", Output: []byte("water\n")}, failed)
 	j.Write(failed)
 	wait("finished u:g#a")
 	j.Write(run.Event{Event: run.RunEnds})

@@ -14,6 +14,7 @@ import (
 	"context"
 	"math"
 	"slices"
+	"sync"
 	"time"
 
 	"fernrelay/core/catalog"
@@ -61,6 +62,8 @@ type Run struct {
 	Past       func(id string) []run.Outcome // in the runs before
 	Fleet      *Fleet                        // nil for a run on one machine
 	Quiet      bool                          // nobody watches it: its forecast is not worked out
+	whole      chan struct{}                 // closed by end
+	end        sync.Once
 }
 
 // Control steers a run that goes on: Finish lets what runs come to its end, Hold keeps new batches from starting.
@@ -114,7 +117,7 @@ type batchWork struct {
 
 // New prepares to follow a run of a schedule.
 func New(s *schedule.Schedule, workers int, past func(id string) []run.Outcome) *Run {
-	live := &Run{Run: run.New(), Began: time.Now(), Past: past, schedule: s, Processors: processors.Count(), Tracks: make([]Track, workers)}
+	live := &Run{Run: run.New(), Began: time.Now(), Past: past, schedule: s, Processors: processors.Count(), Tracks: make([]Track, workers), whole: make(chan struct{})}
 	for i := range live.Tracks {
 		live.Tracks[i].Batch = -1
 	}
@@ -141,6 +144,12 @@ func New(s *schedule.Schedule, workers int, past func(id string) []run.Outcome) 
 func (l *Run) Apply(e run.Event) {
 	l.Run.Apply(e)
 	l.onTracks(e)
+}
+
+// Whole waits until the model has followed the run to its end, and returns it. From then on nothing changes it.
+func (l *Run) Whole() *run.Run {
+	<-l.whole
+	return l.Run
 }
 
 // Follow takes what happened since the last frame, and the time.
@@ -178,6 +187,7 @@ func (l *Run) onTracks(e run.Event) {
 	}
 	if e.Event == run.RunEnds {
 		l.Ended, l.Now, l.scheduled = true, at, nil // nothing more begins
+		l.end.Do(func() { close(l.whole) })         // a forged journal may end twice
 		l.Incomplete = l.Run.ExitStatus() == 3
 	}
 	if e.Event == run.Finished {

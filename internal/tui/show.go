@@ -58,9 +58,16 @@ func (a *App) stop() {
 		a.jobs.Wait()
 		close(ended)
 	}()
-	select {
-	case <-ended:
-	case <-time.After(stopPatience):
+	patience := time.After(stopPatience)
+	for {
+		select {
+		case <-ended:
+			return
+		case now := <-time.After(frameTime):
+			a.follow(now) // a run is kept once it has been followed to its end
+		case <-patience:
+			return
+		}
 	}
 }
 

@@ -16,7 +16,7 @@ import (
 // Start runs the request that the live run is of. The command waits for its end.
 func Start(ctx context.Context, l *progress.Run, r *app.App, q app.Request) tea.Cmd {
 	ctx, cancel := context.WithCancelCause(ctx)
-	q.Control, q.Preparing = &app.Control{}, l.Preparing.Put
+	q.Control, q.Preparing, q.Whole = &app.Control{}, l.Preparing.Put, l.Whole
 	l.Cancel, l.Control = cancel, q.Control
 	return func() tea.Msg {
 		ended := RunEndedMsg{Run: l}
