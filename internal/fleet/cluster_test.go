@@ -62,8 +62,8 @@ func TestCluster(t *testing.T) {
 	work.Lease = 5 * time.Second
 	var once sync.Once
 	var wg sync.WaitGroup
-	for _, name := range []string{"moss", "heath"} {
-		m := join(t, url, "cluster", name, 2, work)
+	members := []*standIn{join(t, url, "cluster", "moss", 2, work), join(t, url, "cluster", "heath", 2, work)} // before anything runs
+	for _, m := range members {
 		ran := 0
 		m.run = func(*catalog.Test) run.Outcome {
 			time.Sleep(20 * time.Millisecond)
