@@ -46,6 +46,30 @@ func runDemo(ctx context.Context, s *settings, dir string, out io.Writer) error 
 	fmt.Fprintf(out, "The pick %q selects %d of them. The first few:\n\n", demoPick, len(tests))
 	report.Tests(out, tests[:5])
 
+	if err := demoSplit(r, tests, out); err != nil {
+		return err
+	}
+	if err := demoWatch(ctx, s, r, tests, results, out); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "\nHunt: what made the failed tests fail.\n\n")
+	victims, err := r.Victims()
+	if err != nil {
+		return err
+	}
+	if err := demoHunts(ctx, r, victims, results, out); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "\nLedger: what the runs say together.\n\n")
+	if err := demoLedger(r, results, out); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "\nEverything is in %s: report.html, summary.md, junit.xml, events.jsonl, finding.md, and the drawings as SVG and PDF.\n", results)
+	return nil
+}
+
+// demoSplit prints a plan for tests.
+func demoSplit(r *app.App, tests []catalog.Test, out io.Writer) error {
 	fmt.Fprintf(out, "\nSplit: on %d workers.\n\n", demoWorkers)
 	study, err := r.Split(tests, catalog.GroupLevel, split.Fleet{Shards: demoWorkers}, true)
 	if err != nil {
@@ -54,7 +78,11 @@ func runDemo(ctx context.Context, s *settings, dir string, out io.Writer) error 
 	plan := study.Plan(split.Thorough)
 	report.Plan(out, plan)
 	report.Advice(out, study.Advise(plan, 4*demoWorkers))
+	return nil
+}
 
+// demoWatch runs tests, and writes reports and the run's timeline into a folder.
+func demoWatch(ctx context.Context, s *settings, r *app.App, tests []catalog.Test, results string, out io.Writer) error {
 	fmt.Fprintf(out, "\nWatch: the run.\n\n")
 	request, err := r.NewRequest(demoPick, tests, demoWorkers)
 	if err != nil {
@@ -74,20 +102,6 @@ func runDemo(ctx context.Context, s *settings, dir string, out io.Writer) error 
 			return err
 		}
 	}
-
-	fmt.Fprintf(out, "\nHunt: what made the failed tests fail.\n\n")
-	victims, err := r.Victims()
-	if err != nil {
-		return err
-	}
-	if err := demoHunts(ctx, r, victims, results, out); err != nil {
-		return err
-	}
-	fmt.Fprintf(out, "\nLedger: what the runs say together.\n\n")
-	if err := demoLedger(r, results, out); err != nil {
-		return err
-	}
-	fmt.Fprintf(out, "\nEverything is in %s: report.html, summary.md, junit.xml, events.jsonl, finding.md, and the drawings as SVG and PDF.\n", results)
 	return nil
 }
 

@@ -272,7 +272,7 @@ func readMatrices(names []string) (parts []*matrix.File, err error) {
 }
 
 // mergeMatrix joins parts of the results of the project's matrix, and names crossings that never came back.
-func (s *settings) mergeMatrix(cmd *cobra.Command, parts []*matrix.File, files *reportFiles, output string, mixed bool) error {
+func (s *settings) mergeMatrix(cmd *cobra.Command, parts []*matrix.File, flags *mergeFlags) error {
 	r, err := app.OpenHistory(cmd.Context(), s.dir)
 	if err != nil {
 		return err
@@ -285,10 +285,10 @@ func (s *settings) mergeMatrix(cmd *cobra.Command, parts []*matrix.File, files *
 	if err != nil {
 		return err
 	}
-	if results.Mixed != "" && !mixed {
+	if results.Mixed != "" && !flags.mixed {
 		return errors.New(results.Mixed + ": what passed with the one may fail with the other. Run the parts of one source, or add --mixed")
 	}
-	f := &matrixRunFlags{junit: files.junit, output: output}
+	f := &matrixRunFlags{junit: flags.junit, output: flags.file}
 	if err := f.print(cmd.Context(), cmd.OutOrStdout(), s, r, results); err != nil {
 		return err
 	}

@@ -16,10 +16,15 @@ import (
 	"fernrelay/internal/report/runreport"
 )
 
+// mergeFlags are the flags of the command merge.
+type mergeFlags struct {
+	reportFiles
+	file  string
+	mixed bool
+}
+
 func newMerge(s *settings) *cobra.Command {
-	f := &reportFiles{}
-	var file string
-	var mixed bool
+	f := &mergeFlags{}
 	cmd := &cobra.Command{
 		Use:   "merge FILE…",
 		Short: "Merge the reports of shards or machines into one",
@@ -29,86 +34,103 @@ func newMerge(s *settings) *cobra.Command {
 			"and writes what there is. With --output it writes the report that the command report\n" +
 			"writes for a run, with what the project's ledger knows.",
 		Args: needs(1, -1, "reports: files"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if file != "" {
-				if err := runreport.Check(file); err != nil {
+		RunE: func(cmd *cobra.Command, files []string) error {
+			if f.file != "" {
+				if err := runreport.Check(f.file); err != nil {
 					return err
 				}
 			}
-			if some, err := readMatrices(args); err != nil || some != nil {
-				if err != nil {
-					return err
-				}
-				return s.mergeMatrix(cmd, some, f, file, mixed)
-			}
-			var parts []run.Part
-			var kinds, broken []string
-			for _, name := range args {
-				part, kind, err := readPart(name)
-				if err != nil {
-					broken = append(broken, fmt.Sprintf("%s is broken: %v", name, err))
-					fmt.Fprintf(stderr, "fern-relay: %s: %v\n", name, err)
-				}
-				if part.Run != nil {
-					parts, kinds = append(parts, part), append(kinds, kind)
-				}
-			}
-			if len(parts) > 1 {
-				for _, part := range parts {
-					part.Run.On(machineOf(part)) // the first worker of one is not that of another
-				}
-			}
-			merged := run.Merge(parts)
-			if len(merged.Mixed) > 0 && !mixed {
-				return errors.New(strings.Join(merged.Mixed, "; ") + ": what passed with the one may fail with the other. Run the shards of one source, or add --mixed")
-			}
-			var lost []string
-			if len(merged.Missing)+len(merged.Broken) > 0 {
-				lost = s.unreported(cmd.Context(), merged)
-				merged.LoseMissing(lost)
-			}
-			report.First(cmd.OutOrStdout(), merged.Run.Mixed)
-			report.First(cmd.OutOrStdout(), report.Lack(merged))
-			for i, part := range parts {
-				report.Part(cmd.OutOrStdout(), part, kinds[i])
-			}
-			// Now that all parts are read: one may be such a file of the last time.
-			reports, err := f.create()
-			if err != nil {
+			matrices, err := readMatrices(files)
+			switch {
+			case err != nil:
 				return err
+			case matrices != nil:
+				return s.mergeMatrix(cmd, matrices, f)
 			}
-			if err := reports.replay(merged.Run); err != nil {
-				return err
-			}
-			report.Merged(cmd.OutOrStdout(), merged)
-			if len(merged.Missing) > 0 {
-				report.MissingShards(cmd.OutOrStdout(), merged, lost)
-			}
-			if file != "" {
-				if err := s.writeMerged(cmd.Context(), file, merged, parts, broken); err != nil {
-					return err
-				}
-			}
-			if broken != nil || !merged.Whole() {
-				return status(3)
-			}
-			return withStatus(merged.Run.ExitStatus())
+			return s.mergeRuns(cmd, readParts(files), f)
 		},
 	}
 	f.add(cmd)
-	cmd.Flags().BoolVar(&mixed, "mixed", false, "allow results of different sources, and say so first")
-	cmd.Flags().StringVarP(&file, "output", "o", "", "write a report to this .html, .md, .pdf or .xml `file`")
+	cmd.Flags().BoolVar(&f.mixed, "mixed", false, "allow results of different sources, and say so first")
+	cmd.Flags().StringVarP(&f.file, "output", "o", "", "write a report to this .html, .md, .pdf or .xml `file`")
 	return cmd
 }
 
+// mergeRuns prints the reports of runs and what they say together, and writes the files that the flags name.
+func (s *settings) mergeRuns(cmd *cobra.Command, read readReports, f *mergeFlags) error {
+	out := cmd.OutOrStdout()
+	merged := run.Merge(read.parts)
+	if len(merged.Mixed) > 0 && !f.mixed {
+		return errors.New(strings.Join(merged.Mixed, "; ") + ": what passed with the one may fail with the other. Run the shards of one source, or add --mixed")
+	}
+	var lost []string
+	if len(merged.Missing)+len(merged.Broken) > 0 {
+		lost = s.unreported(cmd.Context(), merged)
+		merged.LoseMissing(lost)
+	}
+	report.First(out, merged.Run.Mixed)
+	report.First(out, report.Lack(merged))
+	for i, part := range read.parts {
+		report.Part(out, part, read.kinds[i])
+	}
+	// Now that all parts are read: one may be such a file of the last time.
+	files, err := f.create()
+	if err != nil {
+		return err
+	}
+	if err := files.replay(merged.Run); err != nil {
+		return err
+	}
+	report.Merged(out, merged)
+	if len(merged.Missing) > 0 {
+		report.MissingShards(out, merged, lost)
+	}
+	if f.file != "" {
+		if err := s.writeMerged(cmd.Context(), f.file, merged, read); err != nil {
+			return err
+		}
+	}
+	if read.broken != nil || !merged.Whole() {
+		return status(3)
+	}
+	return withStatus(merged.Run.ExitStatus())
+}
+
+// readReports are the reports that merge read.
+type readReports struct {
+	parts  []run.Part
+	kinds  []string // of parts: the formats
+	broken []string // in words, the files that are not whole
+}
+
+// readParts reads reports, and prints which are broken. It keeps what could be read of those.
+func readParts(files []string) (read readReports) {
+	for _, name := range files {
+		part, kind, err := readPart(name)
+		if err != nil {
+			read.broken = append(read.broken, fmt.Sprintf("%s is broken: %v", name, err))
+			fmt.Fprintf(stderr, "fern-relay: %s: %v\n", name, err)
+		}
+		if part.Run != nil {
+			read.parts, read.kinds = append(read.parts, part), append(read.kinds, kind)
+		}
+	}
+	if len(read.parts) > 1 {
+		for _, part := range read.parts {
+			part.Run.On(machineOf(part)) // the first worker of one is not that of another
+		}
+	}
+	return read
+}
+
 // writeMerged writes the report of what several reports say together.
-func (s *settings) writeMerged(ctx context.Context, file string, merged *run.Merged, parts []run.Part, broken []string) error {
+func (s *settings) writeMerged(ctx context.Context, file string, merged *run.Merged, read readReports) error {
 	r, err := app.OpenHistory(ctx, s.dir)
 	if err != nil { // shards may be merged without a project
 		r = app.NoHistory(s.dir)
 	}
 	defer r.Close()
-	about, err := runreport.OfMerged(s.aboutProject(ctx, r), r.Ledger(), merged, parts, broken)
+	about, err := runreport.OfMerged(s.aboutProject(ctx, r), r.Ledger(), merged, read.parts, read.broken)
 	if err != nil {
 		return err
 	}
@@ -133,8 +155,7 @@ func machineOf(part run.Part) string {
 	return part.Name
 }
 
-// readPart reads a report. What could be read of a broken one is given with the
-// error; tests that it breaks off in are lost.
+// readPart reads a report. If it is broken, readPart returns what could be read with the error; the test in which it breaks off is lost.
 func readPart(name string) (part run.Part, kind string, err error) {
 	file, err := os.Open(name)
 	if err != nil {

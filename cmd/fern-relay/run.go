@@ -48,39 +48,14 @@ func newRun(s *settings) *cobra.Command {
 		Long: "Run runs the picked tests, or those of them that are named; an ID may end in a step, as\n" +
 			"in drip#TestX/case_3. Ctrl-C finishes running tests and starts no more; press it again\n" +
 			"to stop now.",
-		RunE: func(cmd *cobra.Command, ids []string) error {
-			if err := f.check(cmd); err != nil {
-				return err
-			}
-			if f.resume && len(ids) > 0 {
-				return errors.New("--resume runs the rest of the killed run: leave the IDs out")
-			}
-			r, err := s.openToRun(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer r.Close()
-			if f.pick, err = named(r.Catalog, f.pick, ids); err != nil {
-				return err
-			}
-			if err := f.known.read(r); err != nil {
-				return err
-			}
-			noteBelow(r, f.pick)
-			id, err := f.fleetFlags.run(cmd)
-			if err != nil {
-				return err
-			}
-			if id != "" {
-				return f.takePart(cmd, s, r, id)
-			}
-			run, err := f.run(cmd.Context(), s, r, cmd)
-			if err != nil {
-				return err
-			}
-			return cmp.Or(r.Missing(f.pick), withStatus(run.ExitStatus()))
-		},
+		RunE: func(cmd *cobra.Command, ids []string) error { return f.start(cmd, s, ids) },
 	}
+	f.add(cmd)
+	return cmd
+}
+
+// add adds the flags to a command.
+func (f *runFlags) add(cmd *cobra.Command) {
 	f.planFlags.add(cmd)
 	flags := cmd.Flags()
 	flags.IntVar(&f.workers, "workers", 0, "use `N` workers; default fern.toml's or one per processor")
@@ -105,7 +80,40 @@ func newRun(s *settings) *cobra.Command {
 	flags.BoolVar(&f.strict, "strict", onCI(), "refuse the rule lone and missing services; default if CI=true")
 	flags.BoolVar(&f.noRecord, "no-record", false, "run without adding to rates and times")
 	flags.BoolVar(&f.allowEmpty, "allow-empty", false, "exit 0 even if the pick selects no test")
-	return cmd
+}
+
+// start runs what the pick and the IDs select, here or as a part of a fleet run.
+func (f *runFlags) start(cmd *cobra.Command, s *settings, ids []string) error {
+	if err := f.check(cmd); err != nil {
+		return err
+	}
+	if f.resume && len(ids) > 0 {
+		return errors.New("--resume runs the rest of the killed run: leave the IDs out")
+	}
+	r, err := s.openToRun(cmd.Context())
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	if f.pick, err = named(r.Catalog, f.pick, ids); err != nil {
+		return err
+	}
+	if err := f.known.read(r); err != nil {
+		return err
+	}
+	noteBelow(r, f.pick)
+	id, err := f.fleetFlags.run(cmd)
+	if err != nil {
+		return err
+	}
+	if id != "" {
+		return f.takePart(cmd, s, r, id)
+	}
+	run, err := f.run(cmd.Context(), s, r, cmd)
+	if err != nil {
+		return err
+	}
+	return cmp.Or(r.Missing(f.pick), withStatus(run.ExitStatus()))
 }
 
 // named narrows a pick to the tests or steps that endings of IDs name.

@@ -143,67 +143,106 @@ func New(s Spec) (*Matrix, error) {
 	return m, nil
 }
 
-// check finds what is wrong with a spec.
+// check returns what is wrong with a spec, nil if nothing is.
 func (s *Spec) check() error {
-	if len(s.Names) == 0 {
-		return &Error{"vary", 0, "", "nothing varies: name = [\"value\", …] is expected"}
-	}
-	all := 1
-	known := map[string][]string{}
-	for i, n := range s.Names {
-		if len(n.Values) == 0 {
-			return &Error{"vary", i, n.Name, fmt.Sprintf("%s has no values, so there are no crossings", n.Name)}
-		}
-		if !written(n.Name) {
-			return &Error{"vary", i, n.Name, fmt.Sprintf("a name that varies is %q: write it without commas, equals signs and spaces", n.Name)}
-		}
-		for j, v := range n.Values {
-			if !written(v) {
-				return &Error{"vary", i, n.Name, fmt.Sprintf("a value of %s is %q: write it without commas, equals signs and spaces", n.Name, v)}
-			}
-			if slices.Contains(n.Values[:j], v) {
-				return &Error{"vary", i, n.Name, fmt.Sprintf("%s has the value %s twice", n.Name, v)}
-			}
-		}
-		if all *= len(n.Values); all > mostCrossings {
-			return &Error{"vary", i, n.Name, fmt.Sprintf("there are more than %d crossings", mostCrossings)}
-		}
-		known[n.Name] = n.Values
+	known, err := s.values()
+	if err != nil {
+		return err
 	}
 	for i, a := range s.Add {
-		for _, n := range s.Names {
-			if _, ok := a[n.Name]; !ok {
-				return &Error{"add", i, "of", fmt.Sprintf("a crossing gives a value to every name, and this one has none for %s", n.Name)}
-			}
-		}
-		for name, value := range a {
-			if _, ok := known[name]; !ok {
-				return &Error{"add", i, "of", unknownName(name, s.Names)}
-			}
-			if !written(value) {
-				return &Error{"add", i, "of", fmt.Sprintf("a value of %s is %q: write it without commas, equals signs and spaces", name, value)}
-			}
-			known[name] = append(slices.Clip(known[name]), value)
+		if err := s.checkAdded(a, known); err != "" {
+			return &Error{"add", i, "of", err}
 		}
 	}
 	for i, w := range s.With {
-		if len(w.Of) == 0 {
-			return &Error{"with", i, "of", "an entry says for which values it is: of = { name = \"value\" } is expected"}
-		}
-		for _, name := range slices.Sorted(maps.Keys(w.Of)) {
-			values, ok := known[name]
-			if !ok {
-				return &Error{"with", i, "of", unknownName(name, s.Names)}
-			}
-			if !slices.Contains(values, w.Of[name]) {
-				return &Error{"with", i, "of", fmt.Sprintf("%s has no value %s: it is one of %s", name, w.Of[name], strings.Join(values, ", "))}
-			}
+		if err := s.checkOf(w.Of, known); err != "" {
+			return &Error{"with", i, "of", err}
 		}
 		if w.LeaveOut != "" && w.MayFail != "" {
 			return &Error{"with", i, "may-fail", "what is left out cannot fail: an entry has leave-out or may-fail"}
 		}
 	}
 	return nil
+}
+
+// values returns the values that vary, by name.
+func (s *Spec) values() (map[string][]string, error) {
+	if len(s.Names) == 0 {
+		return nil, &Error{"vary", 0, "", "nothing varies: name = [\"value\", …] is expected"}
+	}
+	all := 1
+	known := map[string][]string{}
+	for i, n := range s.Names {
+		if err := n.check(); err != "" {
+			return nil, &Error{"vary", i, n.Name, err}
+		}
+		if all *= len(n.Values); all > mostCrossings {
+			return nil, &Error{"vary", i, n.Name, fmt.Sprintf("there are more than %d crossings", mostCrossings)}
+		}
+		known[n.Name] = n.Values
+	}
+	return known, nil
+}
+
+// check returns what is wrong with a name that varies, or "".
+func (n *Name) check() string {
+	if len(n.Values) == 0 {
+		return n.Name + " has no values, so there are no crossings"
+	}
+	if !written(n.Name) {
+		return fmt.Sprintf("a name that varies is %q: %s", n.Name, howWritten)
+	}
+	for j, v := range n.Values {
+		if !written(v) {
+			return unwritten(n.Name, v)
+		}
+		if slices.Contains(n.Values[:j], v) {
+			return fmt.Sprintf("%s has the value %s twice", n.Name, v)
+		}
+	}
+	return ""
+}
+
+// checkAdded returns what is wrong with a crossing outside the product, or "". It adds its values to those that are known.
+func (s *Spec) checkAdded(a Assignment, known map[string][]string) string {
+	for _, n := range s.Names {
+		if _, ok := a[n.Name]; !ok {
+			return "a crossing gives a value to every name, and this one has none for " + n.Name
+		}
+	}
+	for name, value := range a {
+		if _, ok := known[name]; !ok {
+			return unknownName(name, s.Names)
+		}
+		if !written(value) {
+			return unwritten(name, value)
+		}
+		known[name] = append(slices.Clip(known[name]), value)
+	}
+	return ""
+}
+
+// checkOf returns what is wrong with the values that an entry is for, or "".
+func (s *Spec) checkOf(of Assignment, known map[string][]string) string {
+	if len(of) == 0 {
+		return "an entry says for which values it is: of = { name = \"value\" } is expected"
+	}
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		values, ok := known[name]
+		if !ok {
+			return unknownName(name, s.Names)
+		}
+		if !slices.Contains(values, of[name]) {
+			return fmt.Sprintf("%s has no value %s: it is one of %s", name, of[name], strings.Join(values, ", "))
+		}
+	}
+	return ""
+}
+
+const howWritten = "write it without commas, equals signs and spaces"
+
+func unwritten(name, value string) string {
+	return fmt.Sprintf("a value of %s is %q: %s", name, value, howWritten)
 }
 
 // written reports whether a name or value can be part of a key.

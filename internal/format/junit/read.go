@@ -52,42 +52,20 @@ func Read(r io.Reader, sink run.Sink) error {
 				return errors.New("it declares entities, which reports do not need: remove the DOCTYPE")
 			}
 		case xml.StartElement:
-			switch token.Name.Local {
-			case "testsuites":
-				seen = true
-				begins.at(attribute(token, "timestamp"))
-				suites.open(token)
-			case "testsuite":
-				seen = true
-				begins.at(attribute(token, "timestamp"))
-				suites.open(token)
-			case "property":
-				if begins.takeAbout(token) || planProperties(&begins.planned, token) {
-					begins.emit()
-				}
-			case "testcase":
-				begins.emit()
-				var c readCase
-				if err := decoder.DecodeElement(&c, &token); err != nil {
-					return fmt.Errorf("the XML is broken: %w", err)
-				}
-				suites.bad(c.emit(suites.inner(), sink))
-			case "failure", "error":
-				begins.emit()
-				var p problem
-				if err := decoder.DecodeElement(&p, &token); err != nil {
-					return fmt.Errorf("the XML is broken: %w", err)
-				}
-				suites.entry(p)
+			seen = seen || isSuite(token.Name)
+			if err := suites.element(decoder, token, &begins); err != nil {
+				return fmt.Errorf("the XML is broken: %w", err)
 			}
 		case xml.EndElement:
-			if token.Name.Local == "testsuite" || token.Name.Local == "testsuites" {
+			if isSuite(token.Name) {
 				begins.emit()
 				suites.close()
 			}
 		}
 	}
 }
+
+func isSuite(name xml.Name) bool { return name.Local == "testsuite" || name.Local == "testsuites" }
 
 // openSuites are the suites around a place of a document, from the outermost.
 type openSuites struct {
@@ -101,6 +79,34 @@ type openSuite struct {
 	name     string
 	declared int  // failures and errors that it says it has
 	bad      bool // it has one, or one within it has
+}
+
+// element takes an element that begins, and reads one that is part of no other to its end.
+func (o *openSuites) element(decoder *xml.Decoder, element xml.StartElement, begins *beginning) error {
+	switch element.Name.Local {
+	case "testsuites", "testsuite":
+		begins.at(attribute(element, "timestamp"))
+		o.open(element)
+	case "property":
+		if begins.takeAbout(element) || planProperties(&begins.planned, element) {
+			begins.emit()
+		}
+	case "testcase":
+		begins.emit()
+		var c readCase
+		if err := decoder.DecodeElement(&c, &element); err != nil {
+			return err
+		}
+		o.bad(c.emit(o.inner(), o.sink))
+	case "failure", "error":
+		begins.emit()
+		var p problem
+		if err := decoder.DecodeElement(&p, &element); err != nil {
+			return err
+		}
+		o.entry(p)
+	}
+	return nil
 }
 
 func (o *openSuites) open(element xml.StartElement) {
