@@ -211,6 +211,28 @@ func TestImport(t *testing.T) {
 	}
 }
 
+// TestReportsDescribeTheirRun imports a run's own reports elsewhere, where its pick, order, machine and workers are known, too.
+func TestReportsDescribeTheirRun(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "", "stores reads", "")
+	if got := fern(t, dir, "run", "-p", "name:s", "--order", "shuffled", "--seed", "7", "--workers", "2", "--no-record", "--events", "r.jsonl", "--junit", "r.xml", "--tap", "r.tap"); got.status > 1 {
+		t.Fatal(got.stderr)
+	}
+	want := readEvents(t, filepath.Join(dir, "r.jsonl"))[0].Meta
+	if want == nil || want.Pick != "name:s" || want.Order != "shuffled 7" || want.Workers != 2 || !want.Trial || want.Machine == "" {
+		t.Fatalf("the first event has %+v", want)
+	}
+	for _, file := range []string{"r.jsonl", "r.xml", "r.tap"} {
+		elsewhere := scripts(t, "", "stores reads", "")
+		if got := fern(t, elsewhere, "ledger", "import", filepath.Join(dir, file)); got.status != 0 {
+			t.Fatal(got.stderr)
+		}
+		if shown := ask[shownRun](t, elsewhere, "show", "1"); shown.Meta != *want {
+			t.Errorf("%s is imported as %+v, want %+v", file, shown.Meta, *want)
+		}
+	}
+}
+
 // TestMergedReport writes the report of shards of which one is missing and one broken.
 func TestMergedReport(t *testing.T) {
 	t.Parallel()

@@ -211,7 +211,7 @@ func (r *Result) take(m *run.Merged) {
 func (c *FileCrossing) run() *run.Run {
 	r := run.New()
 	began := time.Unix(0, 0) // only how long it took is known
-	r.Apply(run.Event{Event: run.RunBegins, At: began, Planned: c.Planned}.Sound())
+	r.Apply(run.Event{Event: run.RunBegins, At: began, About: run.About{Planned: c.Planned}}.Sound())
 	failures := map[string]FileFailure{}
 	for _, f := range c.Failures {
 		failures[f.ID] = f

@@ -80,9 +80,10 @@ func TestSourcesDiffer(t *testing.T) {
 		}
 	}
 	a, b := applied("s:g#a passed"), applied("s:g#b passed")
-	a.Source, b.Source = &Source{Revision: "4f2a9c1"}, &Source{Revision: "77aa001"}
+	a.Apply(Event{Event: RunBegins, About: About{Meta: &Meta{Source: Source{Revision: "4f2a9c1"}}}})
+	b.Apply(Event{Event: RunBegins, About: About{Earlier: &Source{Revision: "77aa001"}}}) // as an earlier version wrote it
 	merged := Merge([]Part{{Name: "1.xml", Run: a}, {Name: "2.xml", Run: b}, {Name: "3.xml", Run: applied()}})
-	if want := "mixed: 2.xml is of 77aa001, and 1.xml of 4f2a9c1"; len(merged.Mixed) != 1 || merged.Run.Mixed != want || merged.Run.Source != nil {
-		t.Errorf("merged are %q, of %v; want %q", merged.Mixed, merged.Run.Source, want)
+	if want := "mixed: 2.xml is of 77aa001, and 1.xml of 4f2a9c1"; len(merged.Mixed) != 1 || merged.Run.Mixed != want || merged.Run.Meta != nil {
+		t.Errorf("merged are %q, of %v; want %q", merged.Mixed, merged.Run.Meta, want)
 	}
 }

@@ -109,15 +109,15 @@ func (m *Merged) compareSources(parts []Part) {
 		switch {
 		case p.Run.Mixed != "":
 			m.Mixed = append(m.Mixed, p.Run.Mixed)
-		case p.Run.Source == nil:
+		case p.Run.Source().Revision == "":
 		case first == nil:
 			first = p
-		case p.Run.Source.Differs(*first.Run.Source):
-			m.Mixed = append(m.Mixed, MixedWords(p.Name, *p.Run.Source, first.Name, *first.Run.Source))
+		case p.Run.Source().Differs(first.Run.Source()):
+			m.Mixed = append(m.Mixed, MixedWords(p.Name, p.Run.Source(), first.Name, first.Run.Source()))
 		}
 	}
 	if first != nil && m.Mixed == nil {
-		m.Run.Source = first.Run.Source
+		m.Run.Meta = &Meta{Pick: first.Run.Meta.Pick, Order: first.Run.Meta.Order, Source: first.Run.Source()}
 	}
 	m.Run.Mixed = strings.Join(m.Mixed, "; ")
 }
@@ -195,7 +195,7 @@ func (m *Merged) Whole() bool { return len(m.Missing)+len(m.Broken)+len(m.Unlike
 // Replay sends the events of a run again, test by test: its start, if it had one, its output, its steps and its
 // outcome.
 func (r *Run) Replay(sink Sink) {
-	sink(Event{Event: RunBegins, Format: Format, At: r.Started, Planned: r.Planned, Source: r.Source, Mixed: r.Mixed})
+	sink(Event{Event: RunBegins, Format: Format, At: r.Started, About: r.About})
 	for _, res := range r.Results {
 		at := func(kind Kind) Event {
 			place := r.PlaceOf(res.Worker)

@@ -11,7 +11,7 @@ import (
 
 func part(name string, planned *Planned, results ...string) Part {
 	run := New()
-	run.Apply(Event{Event: RunBegins, At: time.Unix(1000, 0), Planned: planned})
+	run.Apply(Event{Event: RunBegins, At: time.Unix(1000, 0), About: About{Planned: planned}})
 	for _, text := range results {
 		id, o, _ := strings.Cut(text, " ")
 		run.Apply(Event{Event: Finished, ID: id, Outcome: Outcome(o), Seconds: Took(1), Failure: Failure{Message: name}})

@@ -46,21 +46,19 @@ type Run struct {
 	Results        []*Result // in the order in which they started, or finished without a start
 	Counts         map[Outcome]int
 	Started, Ended time.Time
-	Planned        *Planned // the shard that it is, if it is one
-	Source         *Source  // nil if it is not known
-	Mixed          string   // in words, that its results are of different sources; "" if they are not
-	Note           string   // what went wrong beside the tests
-	Idle           bool     // nothing ran, and not because of rules alone
-	Places         []Place  // by worker, of a run of several machines; empty for a run of one
-	Services       []Service
-	Crossing       string // of the matrix, as in store=redis,season=winter, where several are written together; else empty
-	byID           map[string]*Result
-	Work           float64            // seconds of all results, as each takes alone
-	Starts         float64            // seconds that processes took beside their tests, as if each had been alone
-	Begun          map[string]float64 // of those, the latest by suite:group
-	unmeasured     map[int][]*Result  // by batch
-	batches        int                // the greatest number of a batch
-	several        []string           // IDs of tests with more than one result
+	About
+	Note       string  // what went wrong beside the tests
+	Idle       bool    // nothing ran, and not because of rules alone
+	Places     []Place // by worker, of a run of several machines; empty for a run of one
+	Services   []Service
+	Crossing   string // of the matrix, as in store=redis,season=winter, where several are written together; else empty
+	byID       map[string]*Result
+	Work       float64            // seconds of all results, as each takes alone
+	Starts     float64            // seconds that processes took beside their tests, as if each had been alone
+	Begun      map[string]float64 // of those, the latest by suite:group
+	unmeasured map[int][]*Result  // by batch
+	batches    int                // the greatest number of a batch
+	several    []string           // IDs of tests with more than one result
 }
 
 // Service is a service that was started for a run, and the seconds until it was ready.
@@ -187,7 +185,7 @@ func (r *Run) Done() int { return CountTests(r.Counts) }
 func (r *Run) Apply(e Event) {
 	switch e.Event {
 	case RunBegins:
-		r.Started, r.Planned, r.Source, r.Mixed = e.At, e.Planned, e.Source, e.Mixed
+		r.Started, r.About = e.At, e.today()
 	case RunEnds:
 		r.Ended, r.Note = e.At, e.Message
 	case Started:

@@ -172,9 +172,7 @@ type Event struct {
 	Used    *Used           `json:"used,omitempty"`    // of a Measured
 	Counts  map[Outcome]int `json:"counts,omitempty"`  // of a RunEnds
 	Service string          `json:"service,omitempty"` // of a ServiceReady: its name; Seconds is how long it took to start
-	Planned *Planned        `json:"planned,omitempty"` // of a RunBegins that is a shard of a plan
-	Source  *Source         `json:"source,omitempty"`  // of a RunBegins, if it is known
-	Mixed   string          `json:"mixed,omitempty"`   // of a RunBegins whose results are of different sources: in words
+	About                   // of a RunBegins
 	Finding *Finding        `json:"finding,omitempty"` // of a Found
 }
 

@@ -27,6 +27,9 @@ func (e Event) Sound() Event {
 	if p := e.Planned; p != nil && (p.Shard < 1 || p.Shard > p.Of || p.Of > mostWorkers) {
 		e.Planned = nil
 	}
+	if m := e.Meta; m != nil && (m.Workers < 0 || m.Workers > mostWorkers) {
+		e.Meta = nil
+	}
 	if (e.Event == Finished || e.Event == StepDone) && !slices.Contains(Outcomes, e.Outcome) {
 		e.Outcome = Lost
 	}

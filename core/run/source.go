@@ -32,24 +32,32 @@ func (s Source) String() string {
 	return fmt.Sprintf("%s with uncommitted changes (%s)", s.Revision, s.Content[:min(len(s.Content), 8)])
 }
 
-// About is what reports in any format say of a run as a whole.
+// About is what reports in any format say of a run as a whole. The zero About says nothing.
 type About struct {
 	Planned *Planned `json:"planned,omitempty"` // nil if it is no shard
-	Source  *Source  `json:"source,omitempty"`
-	Mixed   string   `json:"mixed,omitempty"`
+	Meta    *Meta    `json:"meta,omitempty"`    // nil if it is not known
+	Mixed   string   `json:"mixed,omitempty"`   // in words, that results are of different sources; "" if they are not
+	Earlier *Source  `json:"source,omitempty"`  // what earlier versions wrote in place of Meta
 }
 
-// About returns what reports say of the run as a whole; nil for nothing.
-func (r *Run) About() *About {
-	if r.Planned == nil && r.Source == nil && r.Mixed == "" {
-		return nil
+// IsZero reports whether there is nothing to say.
+func (a About) IsZero() bool { return a == About{} }
+
+// Source returns the source of the run, the zero Source if it is not known.
+func (a About) Source() Source {
+	if a.Meta == nil {
+		return Source{}
 	}
-	return &About{r.Planned, r.Source, r.Mixed}
+	return a.Meta.Source
 }
 
-// Begins returns the event with which a run begins.
-func (a About) Begins() Event {
-	return Event{Event: RunBegins, Planned: a.Planned, Source: a.Source, Mixed: a.Mixed}
+// today returns what an earlier version wrote in the form of today.
+func (a About) today() About {
+	if a.Meta == nil && a.Earlier != nil {
+		a.Meta = &Meta{Source: *a.Earlier}
+	}
+	a.Earlier = nil
+	return a
 }
 
 // MixedWords says that results are of different sources, as the first line of reports.

@@ -171,6 +171,9 @@ func (i *importing) take(p portion) error {
 		}
 		i.current = &ledger.Foreign{Run: run.New(), Record: run.Record{Imported: p.file.Name}}
 		i.current.Run.Started, i.folder = p.run.Started, folder
+		if p.run.Meta != nil {
+			i.current.Record.Meta = *p.run.Meta
+		}
 	}
 	i.add(p)
 	return nil

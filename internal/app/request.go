@@ -51,7 +51,7 @@ type Request struct {
 	Trial     bool            // it reproduces a failure: no history counts it
 
 	parted bool // the parts of groups run as a plan for this machine has them
-	source run.Source
+	meta   run.Meta
 }
 
 // NewRequest returns a request to run tests. Tests that wait for others follow them, and the rule lone is

@@ -33,7 +33,7 @@ func (a *App) Run(ctx context.Context, q Request, sink run.Sink) (r *run.Run, nu
 	defer own.Close()     // if the slots were not opened
 	go own.PrepareGroup() // takes as long as what git says
 	task := a.task(q, s, a.history.Source(ctx))
-	q.source = task.Source
+	q.meta = task.Meta
 	journal, note, unwritten := a.beginJournal(task)
 	record := task.Record(journal.Name())
 	job := a.job(q, s, engine.Local(s, q.Workers))
@@ -92,10 +92,7 @@ func folding(sink run.Sink) (run.Sink, func() *run.Run) {
 func (q Request) record(journal *ledger.Journal, sink run.Sink) run.Sink {
 	return func(e run.Event) {
 		if e.Event == run.RunBegins {
-			e.Planned, e.Mixed = q.Shard, q.Mixed
-			if q.source.Revision != "" {
-				e.Source = &q.source
-			}
+			e.About = run.About{Planned: q.Shard, Meta: &q.meta, Mixed: q.Mixed}
 		}
 		journal.Write(e)
 		if e.Event == run.RunBegins && q.Before != nil {

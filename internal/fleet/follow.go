@@ -152,11 +152,7 @@ func (c *Conn) newFold(ctx context.Context, m *Manifest, to Follower) (*fold, er
 		to.Begins(m, s)
 	}
 	fold := newFold(s, file.Bare, c.hasJoined(ctx, m), to.Event)
-	begins := run.Event{Event: run.RunBegins, Format: run.Format, At: m.Began}
-	if source := m.Source(); source.Revision != "" {
-		begins.Source = &source
-	}
-	fold.sink(begins)
+	fold.sink(run.Event{Event: run.RunBegins, Format: run.Format, At: m.Began, About: run.About{Meta: &m.Meta}})
 	return fold, nil
 }
 

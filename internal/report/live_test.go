@@ -38,7 +38,7 @@ func TestLive(t *testing.T) {
 func TestRepeatedAndMerged(t *testing.T) {
 	part := func(name string, results ...string) run.Part {
 		r := run.New()
-		r.Apply(run.Event{Event: run.RunBegins, At: time.Unix(1, 0), Planned: &run.Planned{Shard: 1, Of: 2, Plan: name}})
+		r.Apply(run.Event{Event: run.RunBegins, At: time.Unix(1, 0), About: run.About{Planned: &run.Planned{Shard: 1, Of: 2, Plan: name}}})
 		for _, text := range results {
 			id, o, _ := strings.Cut(text, " ")
 			r.Apply(run.Event{Event: run.Finished, ID: id, Outcome: run.Outcome(o), Failure: run.Failure{Message: "it leaks"}})

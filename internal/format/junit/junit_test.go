@@ -69,7 +69,7 @@ var allowedByAll = map[string]map[string]string{
 // TestSchema holds that what is written keeps to it.
 func TestSchema(t *testing.T) {
 	r := run.New()
-	r.Apply(run.Event{Event: run.RunBegins, At: time.Now(), Planned: &run.Planned{Shard: 1, Of: 2}})
+	r.Apply(run.Event{Event: run.RunBegins, At: time.Now(), About: run.About{Planned: &run.Planned{Shard: 1, Of: 2}}})
 	for i, o := range append(run.Outcomes, run.Passed) {
 		id := fmt.Sprintf("u:g%d#\x00\ufffe\xff%d", i%2, i)
 		r.Apply(run.Event{Event: run.Output, ID: id, Text: "\x1b[1m\x01\ufffe said ]]>\n"})

@@ -197,12 +197,11 @@ func Time(timestamp string) (t time.Time, ok bool) {
 }
 
 func (b *beginning) emit() {
-	if b.reported || b.time.IsZero() && b.planned.Of == 0 && b.about == (run.About{}) {
+	if b.reported || b.time.IsZero() && b.planned.Of == 0 && b.about.IsZero() {
 		return
 	}
 	b.reported = true
-	e := b.about.Begins()
-	e.At = b.time
+	e := run.Event{Event: run.RunBegins, At: b.time, About: b.about}
 	if e.Planned == nil && b.planned.Of > 0 {
 		e.Planned = &b.planned
 	}

@@ -149,7 +149,7 @@ func (p *reader) line(line string) {
 		var about run.About
 		if text, ok := strings.CutPrefix(line, aboutSign); ok && json.Unmarshal([]byte(text), &about) == nil {
 			p.begun = true
-			p.sink(about.Begins())
+			p.sink(run.Event{Event: run.RunBegins, About: about})
 			return
 		}
 		var of run.Planned
@@ -157,7 +157,7 @@ func (p *reader) line(line string) {
 		of.Pick = unescape(pick)
 		if _, err := fmt.Sscanf(plan, plannedLine, &of.Shard, &of.Of, &of.Plan, &of.Catalog, &of.Timings); err == nil {
 			if !p.begun {
-				p.sink(run.Event{Event: run.RunBegins, Planned: &of})
+				p.sink(run.Event{Event: run.RunBegins, About: run.About{Planned: &of}})
 			}
 			return
 		}

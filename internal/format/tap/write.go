@@ -16,8 +16,8 @@ import (
 func Write(w io.Writer, run *run.Run) error {
 	out := bufio.NewWriter(w)
 	fmt.Fprintf(out, "TAP version 14\n")
-	if about := run.About(); about != nil {
-		text, err := json.Marshal(about)
+	if !run.About.IsZero() {
+		text, err := json.Marshal(run.About)
 		if err != nil {
 			return err
 		}

@@ -341,7 +341,7 @@ func runWords(k *run.Record) string {
 	if k.Crossing != "" {
 		words += " · " + plain.Line(k.Crossing)
 	}
-	words += " · " + cmp.Or(k.Order, order.AsWritten) + " · pick " + cmp.Or(plain.Line(k.Pick), "all")
+	words += " · " + cmp.Or(plain.Line(k.Order), order.AsWritten) + " · pick " + cmp.Or(plain.Line(k.Pick), "all")
 	if k.Imported != "" {
 		words += " · from " + path.Base(plain.Line(k.Imported))
 	}
