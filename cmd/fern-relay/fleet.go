@@ -13,6 +13,7 @@ import (
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
 	"fernrelay/internal/fleet"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/report"
 	"fernrelay/internal/report/runreport"
 )
@@ -54,7 +55,7 @@ func newFleetStatus() *cobra.Command {
 		Args:  oneRun,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return f.at(cmd.Context(), func(conn *fleet.Conn) error {
-				status, err := conn.Status(cmd.Context(), fleetRun(args))
+				status, err := progress.FleetStatus(cmd.Context(), conn, fleetRun(args))
 				if err != nil {
 					return err
 				}

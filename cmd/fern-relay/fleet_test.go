@@ -253,12 +253,18 @@ func killed(t *testing.T) {
 	r := newRig(t, 16, "")
 	machines := map[string]*testMachine{"moss": r.start("moss"), "heath": r.start("heath")}
 	victim, other, name := r.gateOn(machines)
+	if s := r.status(); s.EndsIn == nil {
+		t.Errorf("no end is forecast of %+v", s)
+	}
 	if err := victim.cmd.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}
 	r.openGate()
 	r.ended([]int{0, 1}, other)
 	r.whole()
+	if s := r.status(); s.EndsIn != nil {
+		t.Errorf("%v s after its end, the run ends", *s.EndsIn)
+	}
 	if words := r.query("fleet", "status").stdout; !strings.Contains(words, name) || !strings.Contains(words, "lost at") {
 		t.Errorf("the lost machine %s is not named:\n%s", name, words)
 	}

@@ -49,7 +49,6 @@ type fold struct {
 type cameFrom struct {
 	machine, claim string
 	outcome        run.Outcome
-	seconds        float64
 }
 
 // foldedClaim is a claim as the fold has seen it.
@@ -162,11 +161,7 @@ func (f *fold) event(claim *foldedClaim, name string, e run.Event) {
 		if ended {
 			e.Again = first.outcome
 		}
-		came := cameFrom{machine: claim.machine, claim: name, outcome: e.Outcome}
-		if e.Seconds != nil {
-			came.seconds = *e.Seconds
-		}
-		f.came[e.ID] = came
+		f.came[e.ID] = cameFrom{machine: claim.machine, claim: name, outcome: e.Outcome}
 		f.forward(before, e)
 	}
 }
@@ -236,54 +231,6 @@ func (f *fold) lose(r *run.Run, why string, at time.Time) {
 			}
 		}
 	}
-}
-
-// endsIn returns the seconds until the run ends if the machines that run now work on, as fast as they did so far; nil if none
-// runs.
-func (f *fold) endsIn(machines []MachineStatus) *float64 {
-	pace := f.speeds()
-	var speeds []float64 // by worker
-	for _, m := range machines {
-		if m.State == MachineRunning {
-			speeds = append(speeds, slices.Repeat([]float64{pace(m.Name)}, m.Workers)...)
-		}
-	}
-	if len(speeds) == 0 {
-		return nil
-	}
-	end := 0.0
-	for _, s := range f.schedule.Forecast(schedule.Progress{At: slices.Repeat([]int{-1}, len(speeds)), Left: make([]float64, len(speeds)), Seconds: f.left,
-		Speed: func(worker int) float64 { return speeds[worker] },
-		Begun: func(batch int) bool { return f.done[batch+1] }, Ended: func(id string) bool { _, ended := f.came[id]; return ended }}) {
-		end = max(end, s.To)
-	}
-	return &end
-}
-
-// left returns the seconds that a batch, from 0, still takes.
-func (f *fold) left(batch int) (seconds float64) {
-	b := &f.schedule.Batches[batch]
-	for i := range b.Tests {
-		if _, ended := f.came[b.Tests[i].ID]; !ended {
-			seconds += b.Tests[i].Expected
-		}
-	}
-	return seconds
-}
-
-// speeds returns how fast a machine is so far.
-func (f *fold) speeds() func(machine string) float64 {
-	due, took := map[string]float64{}, map[string]float64{}
-	for i := range f.schedule.Batches {
-		for j := range f.schedule.Batches[i].Tests {
-			t := &f.schedule.Batches[i].Tests[j]
-			if came, ended := f.came[t.ID]; ended {
-				due[came.machine] += t.Expected
-				took[came.machine] += came.seconds
-			}
-		}
-	}
-	return func(machine string) float64 { return schedule.Speed(due[machine], took[machine]) }
 }
 
 // noteDoubles notes the doubles on a run.

@@ -125,7 +125,7 @@ func (c *Conn) merge(ctx context.Context, m *Manifest, revision uint64, name str
 	if err := c.awaitStored(ctx, m); err != nil {
 		return nil, err
 	}
-	result, fold, err := c.fold(ctx, m)
+	result, fold, err := c.fold(ctx, m, Follower{})
 	if err != nil {
 		return nil, err
 	}
@@ -153,9 +153,16 @@ func (c *Conn) awaitStored(ctx context.Context, m *Manifest) error {
 }
 
 // fold folds what the station has of a run.
-func (c *Conn) fold(ctx context.Context, m *Manifest) (*Result, *fold, error) {
+func (c *Conn) fold(ctx context.Context, m *Manifest, to Follower) (*Result, *fold, error) {
 	result := &Result{Manifest: m, Run: run.New()}
-	fold, err := c.newFold(ctx, m, Follower{Event: result.Run.Apply})
+	events := to.Event
+	to.Event = func(e run.Event) {
+		result.Run.Apply(e)
+		if events != nil {
+			events(e)
+		}
+	}
+	fold, err := c.newFold(ctx, m, to)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -164,6 +171,9 @@ func (c *Conn) fold(ctx context.Context, m *Manifest) (*Result, *fold, error) {
 	}
 	if result.Machines, err = c.members(ctx, m); err != nil {
 		return nil, nil, err
+	}
+	if to.Machines != nil {
+		to.Machines(result.Machines)
 	}
 	fold.noteDoubles(result.Run)
 	for _, machine := range result.Machines {
@@ -290,7 +300,7 @@ func (c *Conn) checked(ctx context.Context, m *Manifest, ended time.Time) (*Resu
 	if err != nil {
 		return nil, err
 	}
-	result, fold, err := c.fold(ctx, m)
+	result, fold, err := c.fold(ctx, m, Follower{})
 	if err != nil {
 		return nil, err
 	}
@@ -326,7 +336,7 @@ func (c *Conn) drained(ctx context.Context, m *Manifest) bool {
 func (c *Conn) partial(m *Manifest) (*Result, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	result, fold, err := c.fold(ctx, m)
+	result, fold, err := c.fold(ctx, m, Follower{})
 	if err != nil {
 		return nil, err
 	}

@@ -119,7 +119,7 @@ type Status struct {
 	Machines []MachineStatus     `json:"machines"`
 	Batches  BatchCounts         `json:"batches"`
 	Counts   map[run.Outcome]int `json:"counts"`
-	EndsIn   *float64            `json:"ends_in_s"` // nil if it has ended or nothing is known
+	EndsIn   *float64            `json:"ends_in_s"` // nil if it has ended or no machine runs
 
 	Manifest *Manifest `json:"-"`
 }
@@ -127,8 +127,8 @@ type Status struct {
 // StatusFormat names the JSON of a Status.
 const StatusFormat = "fern-fleet/1"
 
-// Status returns the state of a run.
-func (c *Conn) Status(ctx context.Context, id string) (*Status, error) {
+// Status returns the state of a run, without a forecast. If the run is open, the follower sees what has happened so far.
+func (c *Conn) Status(ctx context.Context, id string, to Follower) (*Status, error) {
 	m, err := c.Manifest(ctx, id)
 	if err != nil {
 		return nil, err
@@ -147,7 +147,7 @@ func (c *Conn) Status(ctx context.Context, id string) (*Status, error) {
 		s.Machines = append(s.Machines, machines...)
 		return s, err
 	}
-	result, fold, err := c.fold(ctx, m)
+	result, fold, err := c.fold(ctx, m, to)
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +157,6 @@ func (c *Conn) Status(ctx context.Context, id string) (*Status, error) {
 		return nil, err
 	}
 	s.Batches.Waiting = max(0, m.Batches-s.Batches.Done-s.Batches.Taken)
-	s.EndsIn = fold.endsIn(s.Machines)
 	return s, nil
 }
 

@@ -1,9 +1,11 @@
 package progress
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
@@ -25,6 +27,41 @@ type Fleet struct {
 type Returned struct {
 	batches, tests int
 	takers         []string // machines that took some of it
+}
+
+// NewFleet prepares to follow a fleet run of a schedule.
+func NewFleet(id string, s *schedule.Schedule, past func(id string) []run.Outcome) *Run {
+	live := New(s, 0, past)
+	live.Processors = 0 // of several machines: what they do shows how fast they are
+	live.Fleet = &Fleet{ID: id, Gone: map[string]*Returned{}, BackFrom: map[int]string{}}
+	return live
+}
+
+// FleetStatus returns the state of a fleet run with the forecast of its end.
+func FleetStatus(ctx context.Context, station *fleet.Conn, id string) (*fleet.Status, error) {
+	var live *Run
+	s, err := station.Status(ctx, id, fleet.Follower{
+		Begins: func(_ *fleet.Manifest, s *schedule.Schedule) {
+			live = NewFleet(id, s, func(string) []run.Outcome { return nil })
+		},
+		Event:    func(e run.Event) { live.Events.Put(e) },
+		Machines: func(machines []fleet.MachineStatus) { live.Fleet.Updates.Put(machines) },
+	})
+	if err != nil || live == nil {
+		return s, err
+	}
+	live.Follow(time.Now())
+	if end, ok := live.EndsIn(); ok {
+		s.EndsIn = &end
+	}
+	return s, nil
+}
+
+// EndsIn returns the seconds until a fleet run ends if the machines that run now work on, as fast as they did so far. It is not ok
+// if none runs.
+func (l *Run) EndsIn() (seconds float64, ok bool) {
+	runs := slices.ContainsFunc(l.Fleet.Machines, func(m fleet.MachineStatus) bool { return m.State == fleet.MachineRunning })
+	return max(0, l.Ahead.End-l.Now), runs
 }
 
 // followMachines takes what is known of the machines since the last frame.

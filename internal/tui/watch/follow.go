@@ -74,9 +74,7 @@ func FollowFleet(ctx context.Context, r *app.App, f *FleetRun) tea.Cmd {
 			var live *progress.Run
 			number, err := r.WatchFleet(ctx, f.Station, f.ID, fleet.Follower{
 				Begins: func(_ *fleet.Manifest, s *schedule.Schedule) {
-					live = progress.New(s, 0, r.PastOf)
-					live.Processors = 0 // of several machines: what they do shows how fast they are
-					live.Fleet = &progress.Fleet{ID: f.ID, Gone: map[string]*progress.Returned{}, BackFrom: map[int]string{}}
+					live = progress.NewFleet(f.ID, s, r.PastOf)
 					found <- FollowedMsg{live, func() tea.Msg { return <-ended }}
 				},
 				Event:    func(e run.Event) { live.Events.Put(e) },
