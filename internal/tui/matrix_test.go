@@ -35,7 +35,7 @@ func playMatrix(a *App, stores, tests int, end bool) {
 	a.session.App.Project = &p
 	v := a.matrix
 	v.Reset()
-	live := &matrixleg.Live{Began: time.Now(), AtOnce: len(m.Crossings), Cancel: func() {}, Finishing: func() {}, Busy: true}
+	live := &matrixleg.Live{Began: time.Now(), Cancel: func() {}, Finishing: func() {}, Busy: true}
 	v.Begin(live, m.Crossings)
 	picked := a.session.Picked.Selected[:tests]
 	tally := matrix.NewTally(m)
@@ -53,8 +53,8 @@ func playMatrix(a *App, stores, tests int, end bool) {
 			events++
 			crossing.Apply(e)
 		}
-		live.Steps.Put(matrixleg.Step{Key: row.Key(), Live: crossing})
-		live.Steps.Put(matrixleg.Step{Key: row.Key(), Result: &result})
+		v.Steps.Put(progress.CrossingStep{Key: row.Key(), Live: crossing})
+		v.Steps.Put(progress.CrossingStep{Key: row.Key(), Result: &result})
 		put(run.Event{Event: run.RunBegins})
 		put(run.Event{Event: run.ServiceReady, Service: "水" + strings.Repeat("s", 60), Seconds: run.Took(1.2), Text: "URL\x1b[1m=" + strings.Repeat("u", 200)})
 		ran := run.New()
@@ -76,12 +76,13 @@ func playMatrix(a *App, stores, tests int, end bool) {
 		if end {
 			ended := result
 			ended.End(7, ran)
-			live.Steps.Put(matrixleg.Step{Key: row.Key(), Result: &ended})
+			v.Steps.Put(progress.CrossingStep{Key: row.Key(), Result: &ended})
 		}
 	}
 	v.Follow(time.Now())
 	v.Explained = a.session.App.Explained(tally.Explain())
 	if live.Ended = end; end {
+		v.End()
 		v.Then.Outcome, v.Then.Why = run.Skipped, "2 that must pass did not"
 	}
 }
@@ -121,29 +122,7 @@ func shown(a *App) string {
 }
 
 // firstCrossing returns the crossing that is shown first.
-func firstCrossing(a *App) *matrixleg.Row { return a.matrix.Rows[a.matrix.Order[0]] }
-
-// TestBins holds that joining bins loses no test.
-func TestBins(t *testing.T) {
-	var b matrixleg.Bins
-	bad := 0
-	for i := range 5000 {
-		o := run.Passed
-		if i%7 == 0 {
-			o = run.Failed
-			bad++
-		}
-		b.Add(float64(i)*0.1, o)
-	}
-	done, found := 0, 0
-	for x := range 100 {
-		d, f := b.Between(float64(x)*5.13, float64(x+1)*5.13)
-		done, found = done+d, found+f
-	}
-	if done != 5000 || found != bad || len(b.Done) > matrixleg.MostBins {
-		t.Errorf("%d tests, %d bad in %d bins, want 5000, %d", done, found, len(b.Done), bad)
-	}
-}
+func firstCrossing(a *App) *progress.Crossing { return a.matrix.Rows[a.matrix.Order[0]] }
 
 // BenchmarkMatrixFlood draws a frame while twelve crossings of 250 tests run, and takes a key in each: each crossing reports
 // ten tests per frame.

@@ -11,6 +11,7 @@ import (
 	"fernrelay/core/matrix"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/tui/screen"
 	"fernrelay/internal/wording"
 )
@@ -61,7 +62,7 @@ func (v *View) thenWords(t *screen.Theme) (string, screen.Style) {
 }
 
 // drawCard draws the services, the environment, the data and the past of a crossing, and the commands for it.
-func (v *View) drawCard(c screen.Canvas, row *Row) {
+func (v *View) drawCard(c screen.Canvas, row *progress.Crossing) {
 	t := c.Theme
 	fog, water := screen.Style{Colour: t.Fog}, screen.Style{Colour: t.Water}
 	x := c.Text(2, 0, screen.Style{Colour: t.Ink, Bold: true}, screen.Cut(strings.ReplaceAll(plain.Line(row.Label()), " ", " · "), c.Width/3)) + 3
@@ -72,16 +73,16 @@ func (v *View) drawCard(c screen.Canvas, row *Row) {
 	}
 	x = c.Text(column, 0, look, screen.Cut(services, c.Width/3)) + 3
 	second := max(x, column+22)
-	if env := row.envWords(); env != "" {
+	if env := envWords(row); env != "" {
 		name, value, _ := strings.Cut(env, "=")
 		x = c.Text(second, 0, fog, screen.Cut(plain.Line(name), 24))
 		c.Text(x+2, 0, water, screen.Cut(plain.Line(value), c.Width-x-4))
 	}
 	x = c.Text(2, 1, fog, "past  ")
-	for _, o := range row.past {
+	for _, o := range row.Past {
 		x = c.Text(x, 1, screen.Style{Colour: t.Outcome(o)}, o.Shape())
 	}
-	if row.past == nil {
+	if row.Past == nil {
 		c.Text(x, 1, fog, "none")
 	}
 	if row.Live != nil {
@@ -107,18 +108,18 @@ func (v *View) drawCard(c screen.Canvas, row *Row) {
 }
 
 // servicesWords says which services a crossing has, and how they are; empty if it has none.
-func (v *View) servicesWords(row *Row) string {
-	if row.expected.Missing != nil {
-		return "skipped here: " + plain.Line(row.expected.Missing.Error())
+func (v *View) servicesWords(row *progress.Crossing) string {
+	if missing := v.forecasts[row.Key()].Missing; missing != nil {
+		return "skipped here: " + plain.Line(missing.Error())
 	}
 	ready := map[string]float64{}
-	if ran := row.ran(); ran != nil {
+	if ran := row.Ran(); ran != nil {
 		for _, s := range ran.Services {
 			ready[s.Name] = s.Ready
 		}
 	}
 	var parts []string
-	for _, name := range row.expected.Services {
+	for _, name := range v.forecasts[row.Key()].Services {
 		if _, ok := ready[name]; !ok {
 			parts = append(parts, plain.Line(name))
 		}
@@ -130,8 +131,8 @@ func (v *View) servicesWords(row *Row) string {
 }
 
 // envWords returns a part of the environment of a crossing's tests: that of a service, or else its own.
-func (r *Row) envWords() string {
-	if ran := r.ran(); ran != nil {
+func envWords(r *progress.Crossing) string {
+	if ran := r.Ran(); ran != nil {
 		for _, s := range ran.Services {
 			if first, _, _ := strings.Cut(s.Env, "\n"); first != "" {
 				return first

@@ -1,6 +1,7 @@
 package matrix
 
 import (
+	"cmp"
 	"fmt"
 	"image/color"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/tui/leg"
 	"fernrelay/internal/tui/screen"
 	"fernrelay/internal/wording"
@@ -152,15 +154,15 @@ func (v *View) drawExplained(c screen.Canvas, p places) {
 func (v *View) nothingWords() string {
 	passed, must := v.results().Counts()
 	switch {
-	case v.Live != nil && !v.Live.Ended && v.Live.Run == nil:
+	case v.Live != nil && !v.Live.Ended && v.Live.run == nil:
 		return "preparing the crossings"
 	case v.Live != nil && !v.Live.Ended:
 		return "nothing has failed yet"
 	case passed == must:
 		return fmt.Sprintf("all %d crossings that must pass have passed", must)
-	case !v.hasRun():
+	case !v.HasRun():
 		about := ""
-		if end := v.lastEnd(); end > 0 {
+		if end := v.LastEnd(); end > 0 {
 			about = ", about " + history.Clock(end)
 		}
 		return fmt.Sprintf("%s of %s%s: r runs them", wording.Plural(len(v.Rows), "crossing"), namesWords(&v.matrix().Spec), about)
@@ -168,14 +170,8 @@ func (v *View) nothingWords() string {
 	return fmt.Sprintf("%d of %d crossings that must pass have passed; no test failed", passed, must)
 }
 
-func (v *View) hasRun() bool {
-	for _, row := range v.Rows {
-		if row.Run != nil {
-			return true
-		}
-	}
-	return false
-}
+// axisEnd returns the second at which the time axis ends.
+func (v *View) axisEnd() float64 { return cmp.Or(v.LastEnd(), 1) }
 
 // namesWords lists what varies, as in "store × season".
 func namesWords(s *matrix.Spec) string {
@@ -286,7 +282,7 @@ func (v *View) axis(p places) screen.Axis {
 // drawRow draws a crossing.
 func (v *View) drawRow(c screen.Canvas, p places, y, at int) {
 	t, row := c.Theme, v.Rows[v.Order[at]]
-	shape, colour := row.shape(t)
+	shape, colour := shapeOf(row, t)
 	c.Text(2, y, screen.Style{Colour: colour, Bold: true}, shape)
 	x := 4
 	repeated := at > v.top
@@ -314,7 +310,7 @@ func (v *View) drawRow(c screen.Canvas, p places, y, at int) {
 	v.drawWords(c, p, y, row)
 }
 
-func (r *Row) shape(t *screen.Theme) (string, color.Color) {
+func shapeOf(r *progress.Crossing, t *screen.Theme) (string, color.Color) {
 	switch {
 	case r.State == matrix.LeftOut:
 		return run.Skipped.Shape(), t.Fog
@@ -335,19 +331,19 @@ func (r *Row) shape(t *screen.Theme) (string, color.Color) {
 func (v *View) drawBar(c screen.Canvas, p places, y, index int) {
 	t, row, a := c.Theme, v.Rows[index], v.axis(p)
 	if row.State == matrix.Waiting {
-		if row.to > row.from {
-			c.Fill(a.At(row.from), y, max(1, min(a.At(row.to), p.right)-a.At(row.from)), 1, t.Fog, 0.17)
+		if row.To > row.From {
+			c.Fill(a.At(row.From), y, max(1, min(a.At(row.To), p.right)-a.At(row.From)), 1, t.Fog, 0.17)
 		}
 		return
 	}
-	began, took := v.begins[index], row.Took(v.now)
+	began, took := v.Begins[index], row.Took(v.Now)
 	from, to := a.At(began), min(p.right, max(a.At(began)+1, a.At(began+took)))
-	if row.State == matrix.Running && row.to > began+took {
-		c.Fill(to, y, min(a.At(row.to), p.right)-to, 1, t.Water, 0.2)
+	if row.State == matrix.Running && row.To > began+took {
+		c.Fill(to, y, min(a.At(row.To), p.right)-to, 1, t.Water, 0.2)
 	}
-	count, ready := 0, row.ready()
+	count, ready := 0, row.Ready()
 	for x := from; x < to; x++ {
-		done, bad := row.bins.Between(a.Time(x)-began, a.Time(x+1)-began)
+		done, bad := row.Bins.Between(a.Time(x)-began, a.Time(x+1)-began)
 		count += done
 		switch {
 		case bad > 0:
@@ -361,43 +357,23 @@ func (v *View) drawBar(c screen.Canvas, p places, y, index int) {
 	}
 }
 
-// ready returns the seconds until the crossing's services were ready.
-func (r *Row) ready() (seconds float64) {
-	ran := r.ran()
-	if ran == nil {
-		return 0
-	}
-	for _, s := range ran.Services {
-		seconds = max(seconds, s.Ready)
-	}
-	return seconds
-}
-
-// ran returns the crossing's run, as far as it has come; nil if there is none.
-func (r *Row) ran() *run.Run {
-	if r.Live != nil {
-		return r.Live.Run
-	}
-	return r.Run
-}
-
 // drawWords draws the time and the counts of a crossing.
-func (v *View) drawWords(c screen.Canvas, p places, y int, row *Row) {
+func (v *View) drawWords(c screen.Canvas, p places, y int, row *progress.Crossing) {
 	t, x := c.Theme, p.right+9
 	ink, fog := screen.Style{Colour: t.Ink}, screen.Style{Colour: t.Fog}
 	switch row.State {
 	case matrix.Waiting:
-		if expected := v.expectedOf(row); expected > 0 {
+		if expected := v.ExpectedOf(row); expected > 0 {
 			c.Right(x-1, y, fog, "~"+history.Clock(expected))
 		}
 		if row.MayFail != "" {
 			c.Text(x, y, fog, screen.Cut("may fail: "+plain.Line(row.MayFail), c.Width-x-1))
 		} else {
-			c.Text(x, y, fog, wording.Plural(max(row.Tests, row.expected.Tests), "test"))
+			c.Text(x, y, fog, wording.Plural(max(row.Tests, v.forecasts[row.Key()].Tests), "test"))
 		}
 		return
 	case matrix.Running:
-		c.Right(x-1, y, ink, history.Clock(row.Took(v.now)))
+		c.Right(x-1, y, ink, history.Clock(row.Took(v.Now)))
 		if row.Live == nil {
 			return
 		}
@@ -407,7 +383,7 @@ func (v *View) drawWords(c screen.Canvas, p places, y int, row *Row) {
 		c.Text(x, y, fog, fmt.Sprintf("%d of %d", row.Live.Run.Done(), row.Live.Total))
 		return
 	}
-	c.Right(x-1, y, ink, history.ClockTenths(row.Took(v.now)))
+	c.Right(x-1, y, ink, history.ClockTenths(row.Took(v.Now)))
 	if row.Run == nil {
 		c.Text(x, y, screen.Style{Colour: t.Rust}, screen.Cut(plain.Line(row.Why), c.Width-x-1))
 		return
@@ -428,11 +404,11 @@ func (v *View) drawWords(c screen.Canvas, p places, y int, row *Row) {
 
 // drawNow draws where the time is, and when the crossings should end.
 func (v *View) drawNow(c screen.Canvas, p places) {
-	if v.Live == nil || v.Live.Ended || v.firstBegan().IsZero() {
+	if v.Live == nil || v.Live.Ended || v.Since() == 0 {
 		return
 	}
 	t, a := c.Theme, v.axis(p)
-	now := v.now.Sub(v.firstBegan()).Seconds()
+	now := v.Since()
 	x := min(a.At(now), p.right)
 	for y := p.tracks; y < p.below; y++ {
 		if c.IsBlank(x, y) { // the reason of a crossing that is left out stays readable

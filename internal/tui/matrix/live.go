@@ -3,7 +3,6 @@ package matrix
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -15,28 +14,17 @@ import (
 	"fernrelay/internal/progress"
 )
 
-// Live is a run of crossings as the application follows it.
+// Live is a run of crossings.
 type Live struct {
 	Began     time.Time
-	Steps     progress.Inbox[Step]
-	Run       *app.MatrixRun // nil while it is prepared
+	prepared  progress.Inbox[*app.MatrixRun]
+	run       *app.MatrixRun // nil while it is prepared
 	Cancel    context.CancelFunc
 	Finishing context.CancelFunc // lets the running tests end and starts no more, also while the run is prepared
 	Ended     bool
-	stopping  bool
-	AtOnce    int
-	keys      []string  // of the crossings that it runs
 	explained time.Time // when the failures were last explained
 	changed   bool      // a test ended since
 	Busy      bool      // they are being explained
-}
-
-// Step is one of: the run, prepared; a crossing that begins; a result that changed.
-type Step struct {
-	Run    *app.MatrixRun
-	Key    string
-	Live   *progress.Run
-	Result *matrix.Result
 }
 
 type (
@@ -59,9 +47,6 @@ type (
 		Err     error
 	}
 )
-
-// crossingsPast is how many of the latest runs of a crossing are shown.
-const crossingsPast = 12
 
 // Visit reads what the ledger knows of the crossings, when they are first looked at.
 func (v *View) Visit() tea.Cmd {
@@ -95,7 +80,7 @@ func (v *View) recall() tea.Cmd {
 				msg.err = err
 				return msg
 			}
-			for _, k := range records[max(0, len(records)-crossingsPast):] {
+			for _, k := range records[max(0, len(records)-progress.CrossingPast):] {
 				msg.past[key] = append(msg.past[key], matrix.OutcomeOf(k.Counts))
 			}
 		}
@@ -103,18 +88,11 @@ func (v *View) recall() tea.Cmd {
 	}
 }
 
-// Begin clears the crossings that run.
+// Begin shows crossings that are about to run.
 func (v *View) Begin(live *Live, crossings []matrix.Crossing) {
 	v.Live, v.listing = live, nil
 	v.Then.Outcome, v.Then.Why = "", ""
-	for i := range crossings {
-		row := v.row(crossings[i].Key())
-		if row == nil || row.State == matrix.LeftOut {
-			continue
-		}
-		live.keys = append(live.keys, row.Key())
-		*row = Row{Result: matrix.Result{Crossing: row.Crossing, State: matrix.Waiting}, expected: row.expected, past: row.past}
-	}
+	v.Crossings.Begin(crossings, min(v.matrix().AtOnce, len(crossings)))
 }
 
 // copyResults returns the results of crossings that have ended, which do not change any more.
@@ -127,85 +105,26 @@ func (v *View) copyResults() *matrix.Results {
 	return results
 }
 
-// runs reports whether the run has a crossing, and has not been asked to start no more.
-func (l *Live) runs(key string) bool { return !l.stopping && slices.Contains(l.keys, key) }
-
-// finish lets the running tests end, and starts no more.
-func (l *Live) finish() {
-	l.stopping = true
-	l.Finishing()
-}
-
-// Follow folds what happened since the last frame.
+// Follow takes what happened since the last frame. Now and then it explains what failed so far.
 func (v *View) Follow(now time.Time) tea.Cmd {
-	live := v.Live
+	changed, live := v.Crossings.Follow(now), v.Live
 	if live == nil {
 		return nil
 	}
-	v.now = now
-	for _, step := range live.Steps.Take() {
-		v.take(step)
+	for _, prepared := range live.prepared.Take() {
+		live.run = prepared
 	}
-	for _, row := range v.Rows {
-		if row.State == matrix.Running && row.Live != nil {
-			row.Live.Follow(now)
-			live.changed = row.bin() || live.changed
-		}
-	}
-	v.Place()
-	if live.Busy || live.Run == nil || !live.changed || now.Sub(live.explained) < explainEvery {
+	live.changed = live.changed || changed
+	if live.Busy || live.run == nil || !live.changed || now.Sub(live.explained) < explainEvery {
 		return nil
 	}
 	live.Busy, live.changed, live.explained = true, false, now
 	r := v.session.App
-	return func() tea.Msg { return ExplainedMsg{live, r.Explained(live.Run.Explain())} }
+	return func() tea.Msg { return ExplainedMsg{live, r.Explained(live.run.Explain())} }
 }
 
 // explainEvery is how often failures are explained while crossings run.
 const explainEvery = 500 * time.Millisecond
-
-func (v *View) take(step Step) {
-	if step.Run != nil {
-		v.Live.Run = step.Run
-		return
-	}
-	row := v.row(step.Key)
-	switch {
-	case row == nil:
-	case step.Live != nil:
-		row.Live, row.seen, row.bins = step.Live, 0, Bins{}
-		row.Live.Quiet = true
-	case step.Result != nil:
-		v.Live.changed = true
-		row.Result = *step.Result
-		if row.Live != nil && row.State == matrix.Ended {
-			row.end(v.now)
-		}
-	}
-}
-
-// end notes that the crossing's run has ended.
-func (r *Row) end(now time.Time) {
-	r.Live.Follow(now)
-	r.bin()
-	r.Live.Ended, r.Live.Number = true, r.Number
-	if r.Number == 0 {
-		r.Live.Cancel = nil // it is not kept, and nobody waits for that
-	}
-	if r.past = append(r.past, r.Outcome); len(r.past) > crossingsPast {
-		r.past = r.past[1:]
-	}
-}
-
-// bin adds the results that landed since to the bins, and reports whether there are any.
-func (r *Row) bin() bool {
-	before := r.seen
-	for ; r.seen < len(r.Live.Results); r.seen++ {
-		result := r.Live.Results[r.seen]
-		r.bins.Add(result.Ended.Sub(r.Began).Seconds(), result.Outcome)
-	}
-	return r.seen > before
-}
 
 // Update takes what the ledger knows, and explanations.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
@@ -227,27 +146,14 @@ func (v *View) takeRead(msg readMsg) {
 	if msg.err != nil || msg.results == nil {
 		return // the command line reports it
 	}
-	for _, one := range msg.results.Results {
-		row := v.row(one.Key())
-		if row == nil {
-			continue
-		}
-		row.expected, row.past = msg.expected[one.Key()], msg.past[one.Key()]
-		if row.Live != nil || row.State == matrix.Running {
-			continue
-		}
-		row.Result, row.bins = *one, Bins{}
-		if one.Run != nil {
-			for _, result := range one.Run.Results {
-				row.bins.Add(result.Ended.Sub(one.Began).Seconds(), result.Outcome)
-			}
-		}
+	v.forecasts = msg.expected
+	for _, row := range v.Rows {
+		row.Expected, row.Past = msg.expected[row.Key()].Seconds, msg.past[row.Key()]
 	}
-	if v.Live == nil || v.Live.Ended {
+	v.Recall(msg.results.Results, time.Now())
+	if !v.Busy() {
 		v.Explained = msg.rows
 	}
-	v.now = time.Now()
-	v.Place()
 }
 
 // HuntInMsg brings the project in the crossing in which a test is hunted.
@@ -269,22 +175,16 @@ func (v *View) Cancel() {
 
 // ClockWords says how long the crossings have run, and how many run now.
 func (v *View) ClockWords() string {
-	busy := 0
-	for _, row := range v.Rows {
-		if row.State == matrix.Running {
-			busy++
-		}
-	}
-	return fmt.Sprintf("%s · %d of %d crossings busy", history.Clock(v.now.Sub(v.Live.Began).Seconds()), busy, v.Live.AtOnce)
+	return fmt.Sprintf("%s · %d of %d crossings busy", history.Clock(v.Now.Sub(v.Live.Began).Seconds()), v.Running(), v.AtOnce)
 }
 
 // Start runs crossings. The command waits for their end.
 func (v *View) Start(ctx context.Context, crossings []matrix.Crossing) tea.Cmd {
 	ctx, cancel := context.WithCancel(ctx)
 	preparing, finishing := context.WithCancel(ctx)
-	live := &Live{Began: time.Now(), Cancel: cancel, Finishing: finishing, AtOnce: min(v.matrix().AtOnce, len(crossings))}
+	live := &Live{Began: time.Now(), Cancel: cancel, Finishing: finishing}
 	v.Begin(live, crossings)
-	r, text, earlier := v.session.App, v.session.Picked.Text, v.copyResults()
+	r, text, earlier, steps := v.session.App, v.session.Picked.Text, v.copyResults(), &v.Steps
 	return func() tea.Msg {
 		defer cancel()
 		ended := EndedMsg{Live: live}
@@ -292,10 +192,10 @@ func (v *View) Start(ctx context.Context, crossings []matrix.Crossing) tea.Cmd {
 			Started: func(key string, at *app.App, q app.Request) run.Sink {
 				crossing := progress.New(q.Schedule, q.Workers, at.PastOf)
 				crossing.Control, crossing.Cancel = q.Control, func(error) { cancel() }
-				live.Steps.Put(Step{Key: key, Live: crossing})
+				steps.Put(progress.CrossingStep{Key: key, Live: crossing})
 				return crossing.Events.Put
 			},
-			Changed: func(one matrix.Result) { live.Steps.Put(Step{Key: one.Key(), Result: &one}) },
+			Changed: func(one matrix.Result) { steps.Put(progress.CrossingStep{Key: one.Key(), Result: &one}) },
 		}
 		run, err := r.NewMatrixRun(preparing, q)
 		if err == nil {
@@ -305,7 +205,7 @@ func (v *View) Start(ctx context.Context, crossings []matrix.Crossing) tea.Cmd {
 			ended.Err = err
 			return ended
 		}
-		live.Steps.Put(Step{Run: run})
+		live.prepared.Put(run)
 		defer context.AfterFunc(preparing, run.Finish)()
 		ended.Results, ended.Err = run.Run(ctx)
 		return ended
@@ -316,16 +216,16 @@ func (v *View) Start(ctx context.Context, crossings []matrix.Crossing) tea.Cmd {
 func (v *View) takeEnd(msg EndedMsg) tea.Cmd {
 	cmd := v.Follow(time.Now())
 	msg.Live.Ended = true
+	v.End()
 	if msg.Results != nil {
 		v.Then = msg.Results.Then
 	}
-	v.Place()
 	r := v.session.App
 	last := func() tea.Msg {
-		if msg.Live.Run == nil {
+		if msg.Live.run == nil {
 			return nil
 		}
-		return ExplainedMsg{Live: msg.Live, Rows: r.Explained(msg.Live.Run.Explain())}
+		return ExplainedMsg{Live: msg.Live, Rows: r.Explained(msg.Live.run.Explain())}
 	}
 	return tea.Batch(cmd, last)
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -25,36 +24,23 @@ import (
 // then what the crossing under the cursor consists of.
 type View struct {
 	leg.Base
-	session   *leg.Session
-	keyMap    keyMap
-	Rows      []*Row // in the matrix's order
+	session *leg.Session
+	keyMap  keyMap
+	progress.Crossings
+	forecasts map[string]app.CrossingForecast // by the key of the crossing
 	Then      matrix.Then
 	Explained app.Explained
-	Live      *Live     // the run that goes on, or that was the last; nil before the first of this session
-	now       time.Time // of the latest frame
-	begins    []float64 // by row: seconds after the first crossing
-	end       float64   // of the time axis, in seconds, without what is expected
-	read      bool      // the latest results of the ledger were asked for
-	Order     []int     // the rows as they are shown
-	at, top   int       // of order
-	Inside    bool      // the cursor is in the explanations
+	Live      *Live // the run that goes on, or that was the last; nil before the first of this session
+	read      bool  // the latest results of the ledger were asked for
+	Order     []int // the rows as they are shown
+	at, top   int   // of order
+	Inside    bool  // the cursor is in the explanations
 	explainAt int
 	listing   *app.ExplainedRow // whose tests are listed; nil for none
 	testAt    int
 	testTop   int
 	firstRow  int // at which the tracks begin, for clicks
 	rowHeight int
-}
-
-// Row is a crossing.
-type Row struct {
-	matrix.Result
-	expected app.CrossingForecast
-	past     []run.Outcome // of its latest runs, the oldest first
-	Live     *progress.Run // nil before it runs in this session
-	seen     int           // results of live that bins have
-	bins     Bins
-	from, to float64 // at which it is expected to run, in seconds on the axis; 0 for what is not known
 }
 
 type keyMap struct{ all, one, watch, panel, hunt, decide, cancel, copy, move key.Binding }
@@ -94,7 +80,7 @@ func New(s *leg.Session) *View {
 
 // Reset makes the rows of the project's matrix, and keeps what is known of crossings that it still has.
 func (v *View) Reset() {
-	before := map[string]*Row{}
+	before := map[string]*progress.Crossing{}
 	for _, row := range v.Rows {
 		before[row.Key()] = row
 	}
@@ -108,12 +94,15 @@ func (v *View) Reset() {
 	for _, one := range results.Results {
 		row := before[one.Key()]
 		if row == nil {
-			row = &Row{Result: *one}
+			row = &progress.Crossing{Result: *one}
 		}
 		row.Crossing = one.Crossing
 		v.Rows = append(v.Rows, row)
 	}
-	v.Place()
+	if !v.Busy() {
+		v.AtOnce = m.AtOnce
+	}
+	v.Follow(v.Now)
 }
 
 func (v *View) See(s *leg.Session) tea.Cmd {
@@ -131,7 +120,7 @@ func (v *View) Figure() (string, bool) {
 		return "–", false
 	}
 	passed, must := v.results().Counts()
-	bad := slices.ContainsFunc(v.Rows, func(r *Row) bool { return r.State == matrix.Ended && r.Bad() })
+	bad := slices.ContainsFunc(v.Rows, func(r *progress.Crossing) bool { return r.State == matrix.Ended && r.Bad() })
 	return fmt.Sprintf("%d of %d", passed, must), bad
 }
 
@@ -149,22 +138,11 @@ func (v *View) matrix() *project.Matrix { return v.session.App.Project.Matrix }
 
 // results returns the results as they are shown.
 func (v *View) results() *matrix.Results {
-	r := &matrix.Results{Matrix: v.matrix().Matrix, Then: v.Then}
-	for _, row := range v.Rows {
-		r.Results = append(r.Results, &row.Result)
-	}
-	return r
-}
-
-func (v *View) row(key string) *Row {
-	if at := slices.IndexFunc(v.Rows, func(r *Row) bool { return r.Key() == key }); at >= 0 {
-		return v.Rows[at]
-	}
-	return nil
+	return &matrix.Results{Matrix: v.matrix().Matrix, Then: v.Then, Results: v.Crossings.Results()}
 }
 
 // current returns the crossing under the cursor, nil if there is none.
-func (v *View) current() *Row {
+func (v *View) current() *progress.Crossing {
 	if v.at >= len(v.Order) {
 		return nil
 	}
@@ -224,7 +202,7 @@ func (v *View) pressCrossing(msg tea.KeyPressMsg) tea.Msg {
 }
 
 // huntFirst hunts the first test that failed in a crossing.
-func (v *View) huntFirst(row *Row) tea.Msg {
+func (v *View) huntFirst(row *progress.Crossing) tea.Msg {
 	if row.Run != nil {
 		if bad := row.Run.Troubled(); len(bad) > 0 {
 			return HuntCrossingMsg{bad[0].ID, row.Crossing}
@@ -293,11 +271,12 @@ func (v *View) stop() tea.Msg {
 	switch {
 	case v.Live == nil || v.Live.Ended:
 		return leg.SayMsg("no crossing runs")
-	case v.Live.stopping:
+	case v.Stopping:
 		v.Live.Cancel()
 		return nil
 	}
-	v.Live.finish()
+	v.Stopping = true
+	v.Live.Finishing() // lets the running tests end, and starts no more
 	return leg.SayMsg("finishing the running tests and starting no more; x again stops at once")
 }
 
@@ -349,7 +328,7 @@ func (v *View) arrange(shown int) {
 		v.Order = append(v.Order, i)
 	}
 	if len(v.Rows) > shown {
-		slices.SortStableFunc(v.Order, func(a, b int) int { return cmp.Compare(v.Rows[a].rank(), v.Rows[b].rank()) })
+		slices.SortStableFunc(v.Order, func(a, b int) int { return cmp.Compare(rank(v.Rows[a]), rank(v.Rows[b])) })
 	}
 	for at, i := range v.Order {
 		if v.Rows[i] == under {
@@ -359,7 +338,7 @@ func (v *View) arrange(shown int) {
 }
 
 // rank orders crossings by how much they want to be looked at.
-func (r *Row) rank() int {
+func rank(r *progress.Crossing) int {
 	switch {
 	case r.State == matrix.LeftOut:
 		return 4

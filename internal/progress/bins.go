@@ -1,4 +1,4 @@
-package matrix
+package progress
 
 import "fernrelay/core/run"
 
