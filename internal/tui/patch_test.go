@@ -9,6 +9,7 @@ import (
 
 	"fernrelay/core/hunt"
 	"fernrelay/internal/hunting"
+	"fernrelay/internal/progress"
 	huntleg "fernrelay/internal/tui/hunt"
 )
 
@@ -26,7 +27,7 @@ func TestPatchFits(t *testing.T) {
 			a.width, a.height, a.leg = size[0], size[1], legHunt
 			victim := a.session.Picked.Catalog.Tests[0]
 			finding := hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.Picked.Catalog.Tests[1].ID}}, With: hunt.Times{Runs: 5, Failed: 5}}
-			a.hunt.Hunts = []*huntleg.Live{{Victim: victim, Ended: true, Progress: hunt.Progress{Victim: victim.ID, Finding: finding}}}
+			a.hunt.Hunts = []*progress.Hunt{{Victim: victim, Ended: true, Progress: hunt.Progress{Victim: victim.ID, Finding: finding}}}
 			a.hunt.Repairs[victim.ID], a.hunt.Patching = known, true
 			text, _ := a.screen()
 			lines := strings.Split(ansi.Strip(text), "\n")
@@ -54,8 +55,8 @@ func TestPatchKeys(t *testing.T) {
 		t.Error("without a hunt p does something")
 	}
 	victim := a.session.Picked.Catalog.Tests[0]
-	h := &huntleg.Live{Victim: victim, Ended: true, Progress: hunt.Progress{Victim: victim.ID}}
-	a.hunt.Hunts = []*huntleg.Live{h}
+	h := &progress.Hunt{Victim: victim, Ended: true, Progress: hunt.Progress{Victim: victim.ID}}
+	a.hunt.Hunts = []*progress.Hunt{h}
 	press(a, "p")
 	if !strings.Contains(a.message, "nothing to repair") || a.hunt.Busy() {
 		t.Errorf("without a culprit p says %q", a.message)

@@ -148,7 +148,7 @@ func playRun(a *App, share float64, bad bool) {
 
 func playHunt(a *App) {
 	victim := a.session.Picked.Selected[0]
-	done := &huntleg.Live{Victim: victim, Ended: true, Cancel: func() {}}
+	done := &progress.Hunt{Victim: victim, Ended: true, Cancel: func() {}}
 	for n := range 40 {
 		done.Progress.Records = append(done.Progress.Records, hunt.Record{Trial: hunt.Trial{Number: n + 1, Purpose: hunt.Halve, Ran: 1000 >> (n / 4), LeftOut: 1000 >> (n / 4)},
 			Done: true, Outcome: run.Outcomes[n%4], Shows: n%2 == 0})
@@ -159,7 +159,7 @@ func playHunt(a *App) {
 		done.Progress.Finding.Changed = append(done.Progress.Finding.Changed, hunt.Change{Kind: hunt.Variable, Name: fmt.Sprint("clock.offset", n),
 			Before: "\x1b[1m", After: strings.Repeat("[水 4] ", 99)})
 	}
-	a.hunt.Hunts = []*huntleg.Live{done, {Victim: a.session.Picked.Selected[3], Cancel: func() {}}}
+	a.hunt.Hunts = []*progress.Hunt{done, {Victim: a.session.Picked.Selected[3], Cancel: func() {}}}
 }
 
 // playPast gives the application a past of so many runs, with everything failing in it or some.

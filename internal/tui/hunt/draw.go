@@ -13,6 +13,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/draw"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/report"
 	"fernrelay/internal/tui/leg"
 	"fernrelay/internal/tui/screen"
@@ -43,7 +44,7 @@ func (v View) drawVictims(c screen.Canvas) {
 }
 
 // doing says what a hunt without a verdict does now.
-func (v View) doing(h *Live) string {
+func (v View) doing(h *progress.Hunt) string {
 	switch {
 	case h.Err != nil || h.Ended:
 		return "interrupted"
@@ -55,7 +56,7 @@ func (v View) doing(h *Live) string {
 
 // drawFrond draws the stem with one row per cut. On the left is the part that the trial ran, on the right the part
 // that it left out; the part with the culprit is filled, and the victim's outcome is beside the part that ran.
-func (v View) drawFrond(c screen.Canvas, h *Live) {
+func (v View) drawFrond(c screen.Canvas, h *progress.Hunt) {
 	t := c.Theme
 	stem := c.Width / 2
 	name := plain.Line(h.Victim.Name)
@@ -140,7 +141,7 @@ func firstParts(records []hunt.Record) []*firstPart {
 }
 
 // drawFirst draws the trials before the first cut.
-func (v View) drawFirst(c screen.Canvas, stem int, h *Live) {
+func (v View) drawFirst(c screen.Canvas, stem int, h *progress.Hunt) {
 	t := c.Theme
 	parts := firstParts(h.Progress.Records)
 	total := 0
@@ -202,7 +203,7 @@ func (v View) drawLeaves(c screen.Canvas, y, stem int, r hunt.Record, most int, 
 }
 
 // drawTip draws the result at the end of the stem, and what it cost.
-func (v View) drawTip(c screen.Canvas, y, stem int, h *Live) {
+func (v View) drawTip(c screen.Canvas, y, stem int, h *progress.Hunt) {
 	t, f := c.Theme, h.Progress.Finding
 	if h.Progress.Err != nil {
 		c.Text(2, y+1, screen.Style{Colour: t.Amber}, screen.Cut(plain.Line(h.Progress.Err.Error()), c.Width-2))
@@ -233,7 +234,7 @@ func (v View) drawTip(c screen.Canvas, y, stem int, h *Live) {
 
 // drawCard draws the verdict: how sure it is, the state left behind, the
 // shortest order that shows it.
-func (v View) drawCard(c screen.Canvas, h *Live) {
+func (v View) drawCard(c screen.Canvas, h *progress.Hunt) {
 	t, f := c.Theme, h.Progress.Finding
 	if f.Verdict == "" {
 		c.Text(0, 0, screen.Style{Colour: t.Water, Bold: true}, v.doing(h))
@@ -251,7 +252,7 @@ func (v View) drawCard(c screen.Canvas, h *Live) {
 	if len(f.Culprits) == 0 {
 		colour = t.Amber
 	}
-	if h.mended() {
+	if h.IsMended() {
 		colour = t.Leaf
 	}
 	c.Text(0, 0, screen.Style{Colour: colour, Bold: true}, report.Verdict(f))
@@ -260,7 +261,7 @@ func (v View) drawCard(c screen.Canvas, h *Live) {
 		c.Text(0, y, screen.Style{Colour: t.Ink, Bold: true}, line)
 		y++
 	}
-	if remedy := report.Remedy(f); remedy != "" && !h.mended() {
+	if remedy := report.Remedy(f); remedy != "" && !h.IsMended() {
 		for _, line := range screen.Wrap(remedy, c.Width) {
 			c.Text(0, y, screen.Style{Colour: t.Ink}, line)
 			y++

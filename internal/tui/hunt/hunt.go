@@ -16,6 +16,7 @@ import (
 	"fernrelay/core/order"
 	"fernrelay/core/plain"
 	"fernrelay/internal/draw"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/report"
 	"fernrelay/internal/tui/leg"
 	"fernrelay/internal/tui/screen"
@@ -27,9 +28,9 @@ type View struct {
 	leg.Base
 	session *leg.Session
 	keyMap  keyMap
-	Hunts   []*Live     // the latest first
-	Search  *Search     // for victims; nil if there is none
-	Gauge   order.Gauge // of the orders that have run
+	Hunts   []*progress.Hunt // the latest first
+	Search  *progress.Search // for victims; nil if there is none
+	Gauge   order.Gauge      // of the orders that have run
 	at      int
 	top     int  // the first victim that is listed
 	card    bool // on a narrow screen, the verdict covers the frond
@@ -95,7 +96,7 @@ func (v *View) Fit(_, height int) tea.Cmd {
 
 // GoTo moves the cursor to the hunt of a test, and reports whether there is one.
 func (v *View) GoTo(victim string) bool {
-	at := slices.IndexFunc(v.Hunts, func(h *Live) bool { return h.Victim.ID == victim })
+	at := slices.IndexFunc(v.Hunts, func(h *progress.Hunt) bool { return h.Victim.ID == victim })
 	v.at = max(0, at)
 	return at >= 0
 }
@@ -152,7 +153,7 @@ func (v *View) Press(msg tea.KeyPressMsg) tea.Msg {
 	case key.Matches(msg, v.keyMap.edit):
 		return leg.EditFileMsg(v.culprit(h))
 	case key.Matches(msg, v.keyMap.verify):
-		if len(h.Progress.Finding.Culprits) == 0 || h.mended() {
+		if len(h.Progress.Finding.Culprits) == 0 || h.IsMended() {
 			return leg.SayMsg("no culprit of " + plain.Line(h.Victim.Name) + " is known: there is nothing to verify")
 		}
 		return leg.StartHuntMsg{Victims: []catalog.Test{h.Victim}, Verify: true}
@@ -188,7 +189,7 @@ func (v *View) findVictims() tea.Cmd {
 }
 
 // culprit is the place of the first culprit, or of the victim before it is caught.
-func (v *View) culprit(h *Live) leg.Place {
+func (v *View) culprit(h *progress.Hunt) leg.Place {
 	if sets := h.Progress.Finding.Culprits; len(sets) > 0 {
 		if t, ok := v.session.Picked.Catalog.Lookup(sets[0][0]); ok {
 			return leg.Place{File: t.File, Line: t.Line}
@@ -197,7 +198,7 @@ func (v *View) culprit(h *Live) leg.Place {
 	return leg.Place{File: h.Victim.File, Line: h.Victim.Line}
 }
 
-func (v *View) current() *Live {
+func (v *View) current() *progress.Hunt {
 	if len(v.Hunts) == 0 {
 		return nil
 	}
@@ -246,7 +247,7 @@ func (v View) Draw(c screen.Canvas) {
 }
 
 // drawNarrow shows the verdict with its sentence above the frond, and the whole card when it has the panel.
-func (v View) drawNarrow(c screen.Canvas, h *Live) {
+func (v View) drawNarrow(c screen.Canvas, h *progress.Hunt) {
 	if v.card {
 		v.drawCard(c.Sub(2, 1, c.Width-4, c.Height-1), h)
 		return
@@ -268,7 +269,7 @@ func (v View) drawNarrow(c screen.Canvas, h *Live) {
 }
 
 // drawMiddle draws the frond, or the patch if it is asked for.
-func (v View) drawMiddle(c screen.Canvas, h *Live) {
+func (v View) drawMiddle(c screen.Canvas, h *progress.Hunt) {
 	if known := v.Repairs[h.Victim.ID]; v.Patching && known != nil {
 		v.drawPatch(c, known)
 		return
@@ -286,11 +287,11 @@ func (v View) coverage() string {
 }
 
 // verdict returns the outcome of a hunt, or what it does now, in a word or two, with its shape.
-func (v View) verdict(h *Live) (shape, words string, colour color.Color) {
+func (v View) verdict(h *progress.Hunt) (shape, words string, colour color.Color) {
 	t := v.session.Theme
 	shape, words, colour = "◎", string(h.Progress.Finding.Verdict), t.Orchid
 	switch {
-	case h.mended():
+	case h.IsMended():
 		return "▪", report.Verdict(h.Progress.Finding), t.Leaf
 	case words == "":
 		return shape, v.doing(h), t.Water

@@ -16,27 +16,17 @@ import (
 	"fernrelay/internal/tui/leg"
 )
 
-// Live is the hunt of one victim as the application follows it.
-type Live struct {
-	Victim     catalog.Test
-	Progress   hunt.Progress
-	Ended      bool
-	Err        error
-	Cancel     context.CancelFunc
-	progressed progress.Inbox[hunt.Progress]
-}
-
 // EndedMsg says that hunts have ended, or why they could not go on.
 type EndedMsg struct {
-	Hunts []*Live
+	Hunts []*progress.Hunt
 	Err   error
 }
 
 // Start hunts victims side by side, or only tries what is known about them once more.
-func Start(ctx context.Context, r *app.App, victims []catalog.Test, workers int, verify bool) ([]*Live, tea.Cmd) {
+func Start(ctx context.Context, r *app.App, victims []catalog.Test, workers int, verify bool) ([]*progress.Hunt, tea.Cmd) {
 	ctx, cancel := context.WithCancel(ctx)
-	hunts := newLives(victims, cancel)
-	byID := map[string]*Live{}
+	hunts := progress.NewHunts(victims, cancel)
+	byID := map[string]*progress.Hunt{}
 	for _, h := range hunts {
 		byID[h.Victim.ID] = h
 	}
@@ -48,53 +38,10 @@ func Start(ctx context.Context, r *app.App, victims []catalog.Test, workers int,
 			o.Known, err = hunting.Of(r).Culprits()
 		}
 		if err == nil {
-			_, err = hunting.Of(r).Hunt(ctx, victims, o, func(p hunt.Progress) { byID[p.Victim].progressed.Put(p) })
+			_, err = hunting.Of(r).Hunt(ctx, victims, o, func(p hunt.Progress) { byID[p.Victim].Steps.Put(p) })
 		}
 		return EndedMsg{hunts, err}
 	}
-}
-
-func newLives(victims []catalog.Test, cancel context.CancelFunc) []*Live {
-	hunts := make([]*Live, len(victims))
-	for i, v := range victims {
-		hunts[i] = &Live{Victim: v, Cancel: cancel}
-	}
-	return hunts
-}
-
-// Follow takes the latest progress.
-func (h *Live) Follow() {
-	for _, p := range h.progressed.Take() {
-		h.Advance(p)
-	}
-}
-
-// Advance takes what a hunt reports: how far it has come, or a note at its end.
-func (h *Live) Advance(p hunt.Progress) {
-	if p.Note != "" {
-		h.Progress.Note = p.Note
-		return
-	}
-	p.Note = h.Progress.Note
-	h.Progress = p
-}
-
-// mended reports whether known culprits were found to be harmless.
-func (h *Live) mended() bool { return len(h.Progress.Finding.Mended) > 0 }
-
-// Search is the search for victims that nobody has named.
-type Search struct {
-	Orders int     // that have run
-	Hunts  []*Live // of victims that it found
-	Steps  progress.Inbox[SearchStep]
-	Cancel context.CancelFunc
-}
-
-// SearchStep is one of: what an order showed, victims whose hunt begins, or the progress of a hunt.
-type SearchStep struct {
-	Revealed *hunting.Revealed
-	Victims  []catalog.Test
-	Progress *hunt.Progress
 }
 
 // SearchEndedMsg says that the search has ended.
@@ -105,7 +52,7 @@ const searchBudget = 5 * time.Minute
 
 // SavedMsg brings the hunts that the ledger keeps, and the orders that have run.
 type SavedMsg struct {
-	Hunts []*Live
+	Hunts []*progress.Hunt
 	Gauge order.Gauge
 	Err   error
 }
@@ -115,7 +62,7 @@ const mostHunts = 100
 
 // Busy reports whether hunts, a search or the trials of a patch go on.
 func (v *View) Busy() bool {
-	return v.stopMending != nil || v.Search != nil || slices.ContainsFunc(v.Hunts, func(h *Live) bool { return !h.Ended })
+	return v.stopMending != nil || v.Search != nil || slices.ContainsFunc(v.Hunts, func(h *progress.Hunt) bool { return !h.Ended })
 }
 
 // Cancel stops them at once.
@@ -139,30 +86,21 @@ func (v *View) Follow(time.Time) tea.Cmd {
 	if v.Search == nil {
 		return nil
 	}
-	var found tea.Cmd
-	for _, step := range v.Search.Steps.Take() {
-		switch {
-		case step.Revealed != nil:
-			v.Search.Orders, v.Gauge = step.Revealed.Order, step.Revealed.Gauge
-		case step.Victims != nil:
-			hunts := newLives(step.Victims, v.Search.Cancel)
-			v.Search.Hunts = append(v.Search.Hunts, hunts...)
-			v.Show(hunts)
-			found = func() tea.Msg { return leg.GoToMsg(v.Name()) }
-		}
-		for _, h := range v.Search.Hunts {
-			if step.Progress != nil && h.Victim.ID == step.Progress.Victim {
-				h.Advance(*step.Progress)
-			}
-		}
+	began := v.Search.Follow()
+	if v.Search.Orders > 0 {
+		v.Gauge = v.Search.Gauge
 	}
-	return found
+	if began == nil {
+		return nil
+	}
+	v.Show(began)
+	return func() tea.Msg { return leg.GoToMsg(v.Name()) }
 }
 
 // Show puts hunts before the others, in place of earlier hunts of the same victims.
-func (v *View) Show(hunts []*Live) {
-	earlier := func(h *Live) bool {
-		return slices.ContainsFunc(hunts, func(other *Live) bool { return other.Victim.ID == h.Victim.ID })
+func (v *View) Show(hunts []*progress.Hunt) {
+	earlier := func(h *progress.Hunt) bool {
+		return slices.ContainsFunc(hunts, func(other *progress.Hunt) bool { return other.Victim.ID == h.Victim.ID })
 	}
 	v.Hunts = append(hunts, slices.DeleteFunc(v.Hunts, earlier)...)
 	v.at = 0
@@ -172,7 +110,7 @@ func (v *View) Show(hunts []*Live) {
 func (v *View) add(msg SavedMsg) {
 	v.Gauge = msg.Gauge
 	for _, k := range msg.Hunts {
-		if !slices.ContainsFunc(v.Hunts, func(h *Live) bool { return h.Victim.ID == k.Victim.ID }) {
+		if !slices.ContainsFunc(v.Hunts, func(h *progress.Hunt) bool { return h.Victim.ID == k.Victim.ID }) {
 			v.Hunts = append(v.Hunts, k)
 		}
 	}
@@ -182,22 +120,22 @@ func (v *View) add(msg SavedMsg) {
 // command waits for its end.
 func (v *View) StartSearch(ctx context.Context, workers int) tea.Cmd {
 	ctx, cancel := context.WithCancel(ctx)
-	v.Search = &Search{Cancel: cancel}
+	v.Search = &progress.Search{Cancel: cancel}
 	steps, r := &v.Search.Steps, v.session.App
 	how := hunting.Search{Tests: v.session.Picked.Selected, Budget: searchBudget, Enough: 1, Hunt: hunting.Options{Workers: workers}}
 	return func() tea.Msg {
 		defer cancel()
 		_, err := hunting.Of(r).Search(ctx, how, hunting.SearchProgress{
-			Order:   func(o hunting.Revealed) { steps.Put(SearchStep{Revealed: &o}) },
-			Victims: func(victims []catalog.Test) { steps.Put(SearchStep{Victims: victims}) },
-			Hunt:    func(p hunt.Progress) { steps.Put(SearchStep{Progress: &p}) },
+			Order:   func(o hunting.Revealed) { steps.Put(progress.SearchStep{Order: o.Order, Gauge: o.Gauge}) },
+			Victims: func(victims []catalog.Test) { steps.Put(progress.SearchStep{Victims: victims}) },
+			Hunt:    func(p hunt.Progress) { steps.Put(progress.SearchStep{Progress: &p}) },
 		})
 		return SearchEndedMsg{Err: err}
 	}
 }
 
 // EndSearch takes the end of the search, and returns the hunts of victims that it found.
-func (v *View) EndSearch() []*Live {
+func (v *View) EndSearch() []*progress.Hunt {
 	v.Follow(time.Time{})
 	hunts := v.Search.Hunts
 	v.Search = nil
@@ -205,13 +143,9 @@ func (v *View) EndSearch() []*Live {
 }
 
 // End takes the end of hunts.
-func (v *View) End(hunts []*Live, err error) {
+func (v *View) End(hunts []*progress.Hunt, err error) {
 	for _, h := range hunts {
-		h.Follow()
-		h.Ended = true
-		if h.Progress.Finding.Verdict == "" {
-			h.Err = err
-		}
+		h.End(err)
 	}
 }
 
@@ -238,7 +172,7 @@ func (v *View) Recall() tea.Cmd {
 			return msg
 		}
 		for _, k := range kept[:min(len(kept), mostHunts)] {
-			h := &Live{Ended: true, Cancel: func() {}}
+			h := &progress.Hunt{Ended: true, Cancel: func() {}}
 			if h.Progress, msg.Err = r.Ledger().Progress(k); msg.Err != nil {
 				return msg
 			}

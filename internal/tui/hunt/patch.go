@@ -10,6 +10,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/plain"
 	"fernrelay/internal/hunting"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/tui/leg"
 	"fernrelay/internal/tui/screen"
 )
@@ -33,7 +34,7 @@ type (
 )
 
 // pressPatch shows the patch of a hunt, or looks for one.
-func (v *View) pressPatch(h *Live) tea.Msg {
+func (v *View) pressPatch(h *progress.Hunt) tea.Msg {
 	f := h.Progress.Finding
 	if len(f.Culprits) == 0 {
 		return leg.SayMsg("no culprit of " + plain.Line(h.Victim.Name) + " is known yet: there is nothing to repair")
@@ -46,7 +47,7 @@ func (v *View) pressPatch(h *Live) tea.Msg {
 }
 
 // patchOf returns the patch that is shown, nil if none is.
-func (v *View) patchOf(h *Live) *hunting.Patch {
+func (v *View) patchOf(h *progress.Hunt) *hunting.Patch {
 	if known := v.Repairs[h.Victim.ID]; v.Patching && known != nil {
 		return known.Patch
 	}
