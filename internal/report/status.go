@@ -1,10 +1,7 @@
 package report
 
 import (
-	"cmp"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -12,6 +9,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/progress"
 	"fernrelay/internal/terminal"
 	"fernrelay/internal/wording"
 )
@@ -22,13 +20,10 @@ type Status struct {
 	mu        sync.Mutex
 	w         *terminal.Writer
 	width     int // of the terminal, in columns; 0 if there is none
-	total     int
-	began     time.Time
+	tally     *progress.Tally
+	closed    bool
 	reported  time.Time // when the latest line was printed
 	steps     int       // how many twentieths of the whole are printed
-	finished  map[run.Outcome]int
-	done      int
-	running   map[string]time.Time // by ID: since when
 	preparing string
 	stop      chan struct{}
 }
@@ -36,7 +31,7 @@ type Status struct {
 // NewStatus returns the status of a run of a number of tests. width is that of the terminal that w writes to, 0 if it
 // writes to something else.
 func NewStatus(w *terminal.Writer, width, total int) *Status {
-	s := &Status{w: w, width: width, total: total, finished: map[run.Outcome]int{}, running: map[string]time.Time{}, stop: make(chan struct{})}
+	s := &Status{w: w, width: width, tally: progress.NewTally(total), stop: make(chan struct{})}
 	go s.tick()
 	return s
 }
@@ -57,7 +52,7 @@ func (s *Status) tick() {
 			return
 		case now := <-every.C:
 			s.mu.Lock()
-			if !s.began.IsZero() && s.preparing == "" {
+			if !s.tally.Began.IsZero() && !s.closed && s.preparing == "" {
 				s.line(now)
 			}
 			s.mu.Unlock()
@@ -73,40 +68,23 @@ func (s *Status) Close() {
 	if s.width > 0 {
 		s.w.Redraw("")
 	}
-	s.began = time.Time{}
+	s.closed = true
 }
 
 // Event takes the next event of the run.
 func (s *Status) Event(e run.Event) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.tally.Apply(e)
 	switch e.Event {
 	case run.RunBegins:
-		s.began, s.reported = e.At, e.At
-		fmt.Fprintf(s.w, "%s; preparing\n", wording.Plural(s.total, "test"))
+		s.reported = e.At
+		fmt.Fprintf(s.w, "%s; preparing\n", wording.Plural(s.tally.Total, "test"))
 	case run.ServiceReady:
 		s.around(func() { fmt.Fprintf(s.w, "%s ready in %s\n", e.Service, history.Short(*e.Seconds)) })
-	case run.Started:
-		s.running[e.ID] = e.At
 	case run.Finished:
-		delete(s.running, e.ID)
-		s.count(e)
 		s.line(e.At)
 	}
-}
-
-// count counts an outcome.
-func (s *Status) count(e run.Event) {
-	switch {
-	case e.Entry && e.Outcome.Bad():
-		s.finished[run.Beyond]++
-		return
-	case e.Again != "":
-		s.finished[e.Again]--
-	default:
-		s.done++
-	}
-	s.finished[e.Outcome]++
 }
 
 // Preparing takes what is being prepared before the first test; empty for nothing more.
@@ -138,7 +116,7 @@ func (s *Status) around(print func()) {
 }
 
 func (s *Status) line(now time.Time) {
-	step := 20 * s.done / max(s.total, 1)
+	step := 20 * s.tally.Done / max(s.tally.Total, 1)
 	if s.width > 0 {
 		if now.Sub(s.reported) >= frameTime {
 			s.reported = now
@@ -153,8 +131,8 @@ func (s *Status) line(now time.Time) {
 }
 
 func (s *Status) text(now time.Time) string {
-	text := fmt.Sprintf("%s  %d of %d", history.Clock(now.Sub(s.began).Seconds()), s.done, s.total)
-	if bad := run.CountBad(s.finished); bad > 0 {
+	text := fmt.Sprintf("%s  %d of %d", history.Clock(now.Sub(s.tally.Began).Seconds()), s.tally.Done, s.tally.Total)
+	if bad := s.tally.Bad(); bad > 0 {
 		text += fmt.Sprintf("  %s%d", run.Failed.Shape(), bad)
 	}
 	if words := s.runningWords(now); words != "" {
@@ -185,18 +163,15 @@ const (
 )
 
 func (s *Status) runningWords(now time.Time) string {
-	ids := slices.SortedFunc(maps.Keys(s.running), func(a, b string) int {
-		return cmp.Or(s.running[a].Compare(s.running[b]), strings.Compare(a, b))
-	})
+	running := s.tally.Running(now)
 	var words []string
-	for i, id := range ids {
-		since := now.Sub(s.running[id])
-		if i == namedMost || since < namedAfter {
+	for i, test := range running {
+		if i == namedMost || test.Since < namedAfter {
 			break
 		}
-		words = append(words, fmt.Sprintf("%s %s", plain.Line(id), history.Clock(since.Seconds())))
+		words = append(words, fmt.Sprintf("%s %s", plain.Line(test.ID), history.Clock(test.Since.Seconds())))
 	}
-	if more := len(ids) - len(words); more > 0 && len(words) > 0 {
+	if more := len(running) - len(words); more > 0 && len(words) > 0 {
 		words = append(words, fmt.Sprintf("and %d more", more))
 	}
 	return strings.Join(words, ", ")
