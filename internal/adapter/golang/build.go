@@ -426,7 +426,7 @@ func (a *Adapter) orderPackage(p *gopkg, tags string) string {
 		if !f.here || len(f.tags) > 0 && !a.builds(p.dir, f.name, splitTags(tags), nil) {
 			continue
 		}
-		if f.external() {
+		if f.External() {
 			return f.Package
 		}
 		name = f.Package

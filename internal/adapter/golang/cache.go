@@ -3,6 +3,7 @@ package golang
 import (
 	"crypto/sha256"
 	"encoding/gob"
+	"fernrelay/internal/adapter/golang/source"
 	"fmt"
 	"io"
 	"os"
@@ -25,15 +26,15 @@ const worthKeeping = 100 << 10
 type cache struct {
 	path string
 	keep func() (string, error)
-	old  map[[sha256.Size]byte]source
+	old  map[[sha256.Size]byte]source.File
 
 	mu   sync.Mutex
-	new  map[[sha256.Size]byte]source // of the files that there are now
-	read int                          // bytes of those that were not in old
+	new  map[[sha256.Size]byte]source.File // of the files that there are now
+	read int                               // bytes of those that were not in old
 }
 
 func (a *Adapter) openCache() *cache {
-	c := &cache{path: filepath.Join(a.Store, "found.gob"), keep: a.Keep, new: map[[sha256.Size]byte]source{}}
+	c := &cache{path: filepath.Join(a.Store, "found.gob"), keep: a.Keep, new: map[[sha256.Size]byte]source.File{}}
 	file, err := os.Open(c.path)
 	if err != nil {
 		return c
@@ -46,7 +47,7 @@ func (a *Adapter) openCache() *cache {
 }
 
 // source returns the content of a file, and reads it if it is not known.
-func (c *cache) source(suite, group, shown string, src []byte, read func() source) source {
+func (c *cache) source(suite, group, shown string, src []byte, read func() source.File) source.File {
 	sum := sha256.New()
 	fmt.Fprintf(sum, "%d %q %q %q\n", cacheVersion, suite, group, shown)
 	sum.Write(src)

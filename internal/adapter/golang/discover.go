@@ -4,23 +4,17 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fernrelay/internal/adapter/golang/source"
 	"fmt"
-	"go/ast"
-	"go/doc"
-	"go/parser"
-	"go/token"
 	"io"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"syscall"
-	"unicode"
-	"unicode/utf8"
 
 	"fernrelay/core/catalog"
 	"fernrelay/internal/adapter"
@@ -36,7 +30,7 @@ type gopkg struct {
 
 // testFile is one _test.go file.
 type testFile struct {
-	source
+	source.File
 	name     string
 	tags     []string // build tags that it needs; none for the default build
 	here     bool     // it can be built on this machine
@@ -113,6 +107,20 @@ func sideBySide(n int, do func(i int)) {
 	all.Wait()
 }
 
+// Shares returns for each test of a group the set of those, by index, that may read what it may change; nil if the sources
+// cannot be read.
+func (a *Adapter) Shares(group []catalog.Test) []catalog.Set {
+	p, known := a.packages[group[0].Group]
+	if !known {
+		return nil
+	}
+	functions := make([]string, len(group))
+	for i := range group {
+		functions[i] = a.targets[group[i].ID].function
+	}
+	return a.sharing.Of(p.dir, functions)
+}
+
 // nothing says what was searched if no test was found, and the likeliest reason.
 func (a *Adapter) nothing(goFiles, testFiles int) string {
 	looked := fmt.Sprintf("looked below %s for functions TestX, FuzzX and ExampleX with output, in files named *_test.go", a.Dir)
@@ -176,16 +184,14 @@ func (a *Adapter) named(f *testFile, t catalog.Test) catalog.Test {
 // apart returns what distinguishes the file's tests from others of the same name: that they are external, or their
 // build constraint.
 func (f *testFile) apart() string {
-	if f.external() || len(f.Labels) == 0 {
+	if f.External() || len(f.Labels) == 0 {
 		return f.Package
 	}
 	return strings.Join(f.Labels, "+")
 }
 
-func (s *source) external() bool { return strings.HasSuffix(s.Package, "_test") }
-
 func rank(f *testFile) int {
-	if f.external() {
+	if f.External() {
 		return 1
 	}
 	return 0
@@ -346,134 +352,10 @@ func (a *Adapter) readFile(p *gopkg, name string) (*testFile, error) {
 	}
 	shown = filepath.ToSlash(shown)
 	f := &testFile{name: name, here: true, anywhere: true}
-	f.source = a.cache.source(a.Suite, p.group, shown, src, func() source { return readSource(a.Suite, p.group, shown, src) })
+	f.File = a.cache.source(a.Suite, p.group, shown, src, func() source.File { return source.Read(a.Suite, p.group, shown, src) })
 	if f.Constraint != "" {
 		f.place(a, p.dir, src)
 		f.Broken = f.Broken && f.here && len(f.tags) == 0
 	}
 	return f, nil
-}
-
-// source is what the text of a test file says, on any machine.
-type source struct {
-	Package    string // its package clause; empty if there is none
-	Constraint string // its build constraint, with that of its name
-	Labels     []string
-	Tests      []catalog.Test
-	Problems   []string // mistakes in directives, with the place
-	Main       bool     // it has a TestMain
-	Broken     bool     // the toolchain refuses it, so that it may hold more tests
-}
-
-// readSource reads a test file. Of one that does not parse it returns the tests that can be read: the build
-// reports the rest.
-func readSource(suite, group, shown string, src []byte) source {
-	fileSet := token.NewFileSet()
-	parsed, err := parser.ParseFile(fileSet, shown, src, parser.ParseComments|parser.SkipObjectResolution)
-	if parsed == nil || parsed.Name.Name == "_" {
-		return source{Broken: true}
-	}
-	s := source{Package: parsed.Name.Name, Broken: err != nil}
-	if c := readConstraint(path.Base(shown), src); c.expr != nil {
-		s.Constraint, s.Labels = c.expr.String(), labels(c.expr)
-	}
-	r := reader{suite: suite, group: group, file: shown, fileSet: fileSet, source: &s}
-	s.Tests = r.tests(parsed, src)
-	return s
-}
-
-// reader finds the tests in one parsed file.
-type reader struct {
-	suite, group, file string
-	fileSet            *token.FileSet
-	source             *source
-}
-
-// wrong notes a problem with a directive.
-func (r *reader) wrong(at token.Pos, problem string) {
-	place := r.fileSet.Position(at)
-	r.source.Problems = append(r.source.Problems, fmt.Sprintf("%s:%d:%d: %s", r.file, place.Line, place.Column, problem))
-}
-
-func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
-	var above directives
-	for _, comments := range f.Comments {
-		if comments.Pos() < f.Package {
-			above.read(comments, "the file", r.wrong)
-		}
-	}
-	for _, label := range r.source.Labels {
-		from := "the build constraint"
-		if settled(strings.TrimPrefix(label, "!")) {
-			from = catalog.FromSystem
-		}
-		above.AddTag(label, from)
-	}
-	var tests []catalog.Test
-	add := func(name string, kind catalog.Kind, fn *ast.FuncDecl) {
-		t := above.clone()
-		t.read(fn.Doc, "the function", r.wrong)
-		t.ID, t.Suite, t.Group, t.Name, t.Kind = catalog.ID(r.suite, r.group, name), r.suite, r.group, name, kind
-		t.Parallel = bytes.Contains(src[r.fileSet.Position(fn.Pos()).Offset:r.fileSet.Position(fn.End()).Offset], []byte(".Parallel()"))
-		t.File, t.Line, t.End = r.file, r.fileSet.Position(fn.Pos()).Line, r.fileSet.Position(fn.End()).Line
-		tests = append(tests, t.Test)
-	}
-	functions := map[string]*ast.FuncDecl{}
-	for _, declaration := range f.Decls {
-		fn, ok := declaration.(*ast.FuncDecl)
-		if !ok || fn.Recv != nil {
-			continue
-		}
-		functions[fn.Name.Name] = fn
-		switch name := fn.Name.Name; {
-		case name == "TestMain" && takes(fn, "M"):
-			r.source.Main = true
-		case isTest(name, "Test") && takes(fn, "T"):
-			add(name, catalog.KindTest, fn)
-		case isTest(name, "Fuzz") && takes(fn, "F"):
-			add(name, catalog.KindFuzz, fn)
-		case isTest(name, "Test"), isTest(name, "Fuzz"):
-			r.source.Broken = true // its signature is wrong
-		}
-	}
-	if !bytes.Contains(src, []byte("func Example")) {
-		return tests
-	}
-	examples := doc.Examples(f)
-	slices.SortFunc(examples, func(a, b *doc.Example) int { return a.Order - b.Order })
-	for _, e := range examples {
-		if fn := functions["Example"+e.Name]; fn != nil && (e.Output != "" || e.EmptyOutput) {
-			add(fn.Name.Name, catalog.KindExample, fn)
-		}
-	}
-	return tests
-}
-
-// isTest follows the toolchain: the prefix, and behind it no lower-case letter.
-func isTest(name, prefix string) bool {
-	rest, ok := strings.CutPrefix(name, prefix)
-	if !ok || rest == "" {
-		return ok
-	}
-	first, _ := utf8.DecodeRuneInString(rest)
-	return !unicode.IsLower(first)
-}
-
-// takes follows the toolchain: one parameter, *T or *anything.T, no result.
-func takes(fn *ast.FuncDecl, typ string) bool {
-	if fn.Type.TypeParams != nil || fn.Type.Results != nil && len(fn.Type.Results.List) > 0 ||
-		fn.Type.Params.List == nil || len(fn.Type.Params.List) != 1 || len(fn.Type.Params.List[0].Names) > 1 {
-		return false
-	}
-	pointer, ok := fn.Type.Params.List[0].Type.(*ast.StarExpr)
-	if !ok {
-		return false
-	}
-	switch to := pointer.X.(type) {
-	case *ast.Ident:
-		return to.Name == typ
-	case *ast.SelectorExpr:
-		return to.Sel.Name == typ
-	}
-	return false
 }

@@ -3,7 +3,6 @@ package golang
 import (
 	"context"
 	"fmt"
-	"go/build/constraint"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -13,6 +12,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
+	"fernrelay/internal/adapter/golang/source"
 	"fernrelay/internal/testfiles"
 )
 
@@ -68,87 +68,35 @@ func TestBare(t *testing.T) {
 	}
 }
 
-// FuzzDirective holds that nothing panics, and that a rule that is read is read
-// again from how it is written.
-func FuzzDirective(f *testing.F) {
-	for _, seed := range []string{"tags a b", "skip", "only-if os:linux", "needs \t x", "holds", "expect-fail  wet ", "\x00", ""} {
-		f.Add(seed)
-	}
-	f.Fuzz(func(t *testing.T, text string) {
-		var d directives
-		if d.take(directivePrefix+text, "here") != nil {
-			return
-		}
-		var again directives
-		for _, tag := range d.Tags {
-			if err := again.take(directivePrefix+"tags "+tag, "here"); err != nil {
-				t.Fatalf("the tag %q of %q: %v", tag, text, err)
-			}
-		}
-		for _, rule := range catalog.RuleNames {
-			if value := d.Rules().Value(rule); value != "" {
-				if err := again.take(directivePrefix+rule+" "+value, "here"); err != nil {
-					t.Fatalf("%s %q of %q: %v", rule, value, text, err)
-				}
-			}
-		}
-		if fmt.Sprint(again.Rules()) != fmt.Sprint(d.Rules()) || !slices.Equal(again.Tags, d.Tags) {
-			t.Fatalf("%q reads as %+v and again as %+v", text, d.Rules(), again.Rules())
-		}
-	})
-}
-
-// TestConstraints reports what constraints ask for, and where files are built.
-func TestConstraints(t *testing.T) {
+// TestBuildable holds where files are built, and with which tags.
+func TestBuildable(t *testing.T) {
 	a, _ := module(t, Config{}, map[string]string{"x_test.go": "package x\n\nimport \"testing\"\n\nfunc TestX(t *testing.T) {}\n"})
 	elsewhere := "windows"
 	if runtime.GOOS == elsewhere {
 		elsewhere = "linux"
 	}
-	for _, c := range []struct{ name, line, labels, tags, built string }{
-		{"a_test.go", "", "", "", "here"},
-		{"a_test.go", "it && !never", "it !never", "it", "here"},
-		{"a_test.go", "(it || slow) && go1.20", "it slow", "it", "here"},
-		{"a_test.go", elsewhere + " && it", elsewhere + " it", "", "elsewhere"},
-		{"a_test.go", "!" + runtime.GOOS, "!" + runtime.GOOS, "", "elsewhere"},
-		{"a_" + elsewhere + "_arm64_test.go", "", elsewhere + " arm64", "", "elsewhere"},
-		{elsewhere + "_test.go", "", "", "", "here"},
-		{"a_" + runtime.GOOS + "_test.go", "it", runtime.GOOS + " it", "it", "here"},
-		{"a_test.go", "ignore", "ignore", "", "nowhere"},
-		{"a_test.go", "it && !it", "it !it", "", "nowhere"},
+	for _, c := range []struct{ name, line, tags, built string }{
+		{"a_test.go", "", "", "here"},
+		{"a_test.go", "it && !never", "it", "here"},
+		{"a_test.go", "(it || slow) && go1.20", "it", "here"},
+		{"a_test.go", elsewhere + " && it", "", "elsewhere"},
+		{"a_test.go", "!" + runtime.GOOS, "", "elsewhere"},
+		{"a_" + elsewhere + "_arm64_test.go", "", "", "elsewhere"},
+		{elsewhere + "_test.go", "", "", "here"},
+		{"a_" + runtime.GOOS + "_test.go", "it", "it", "here"},
+		{"a_test.go", "ignore", "", "nowhere"},
+		{"a_test.go", "it && !it", "", "nowhere"},
 	} {
 		src := "package x\n"
 		if c.line != "" {
 			src = "//go:build " + c.line + "\n\n" + src
 		}
-		read := readConstraint(c.name, []byte(src))
-		var got []string
-		if read.expr != nil {
-			got = labels(read.expr)
-		}
+		read := source.ReadConstraint(c.name, []byte(src))
 		tags, here, anywhere := a.buildable(t.TempDir(), c.name, []byte(src), read)
 		built := map[[2]bool]string{{true, true}: "here", {false, true}: "elsewhere", {false, false}: "nowhere"}[[2]bool{here, anywhere}]
-		if strings.Join(got, " ") != c.labels || strings.Join(tags, " ") != c.tags || built != c.built {
-			t.Errorf("%s %q: labels %v, built %s with %v; want %q, %s with %q", c.name, c.line, got, built, tags, c.labels, c.built, c.tags)
+		if strings.Join(tags, " ") != c.tags || built != c.built {
+			t.Errorf("%s %q: built %s with %v; want %s with %q", c.name, c.line, built, tags, c.built, c.tags)
 		}
-	}
-	for src, want := range map[string]string{
-		"// +build it slow\n// +build !never\n\npackage x\n":      "(it || slow) && !never",
-		"// +build it\npackage x\n":                               "",
-		"// +build it\n\n//go:build slow\n\npackage x\n":          "slow",
-		"// Copyright\n\n// +build it,!slow\n\n// x\npackage x\n": "it && !slow",
-		"package x\n\n// +build it\n\n":                           "",
-	} {
-		got := ""
-		if expr := lineConstraint([]byte(src)); expr != nil {
-			got = expr.String()
-		}
-		if got != want {
-			t.Errorf("%q has the constraint %q, want %q", src, got, want)
-		}
-	}
-	if expr, _ := constraint.Parse("//go:build a && (b || !a)"); strings.Join(wordsOf(expr), " ") != "a b" {
-		t.Errorf("the words are %v", wordsOf(expr))
 	}
 }
 

@@ -23,6 +23,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/adapter/golang/sharing"
 	"fernrelay/internal/process"
 )
 
@@ -45,24 +46,23 @@ type Config struct {
 // Adapter finds and runs the tests of one suite of Go packages.
 type Adapter struct {
 	Config
-	root     string                  // the module's folder, absolute
-	path     string                  // the module's path
-	module   string                  // the same with the way down to Dir
-	packages map[string]*gopkg       // by group
-	targets  map[string]target       // by the test's ID
-	cache    *cache                  // of the present Discover
-	nested   int                     // modules of their own that Discover passed by
-	hidden   []string                // what has the name of a Go file and is none, such as a pipe, at which the toolchain would wait
-	binaries map[variant]string      // what Prepare built
-	failures map[variant][]string    // the compiler's words, for packages that were not built
-	bin      func() string           // returns the folder of the toolchain's programs, "" if it is not known
-	probing  sync.Mutex              // guards probes
-	probes   map[variant]string      // binaries that can report their state, built on demand
-	looked   map[variant]string      // what those look at outside the module, in words
-	reading  sync.Mutex              // guards symbols
-	symbols  map[symbolsKey]*symbols // read on demand
-	overlay  map[string]string       // of the build flags: files by absolute path, and those that builds take in their place, "" for none
-	replaced map[string]string       // the same, of a trial with other sources
+	root     string               // the module's folder, absolute
+	path     string               // the module's path
+	module   string               // the same with the way down to Dir
+	packages map[string]*gopkg    // by group
+	targets  map[string]target    // by the test's ID
+	cache    *cache               // of the present Discover
+	nested   int                  // modules of their own that Discover passed by
+	hidden   []string             // what has the name of a Go file and is none, such as a pipe, at which the toolchain would wait
+	binaries map[variant]string   // what Prepare built
+	failures map[variant][]string // the compiler's words, for packages that were not built
+	bin      func() string        // returns the folder of the toolchain's programs, "" if it is not known
+	probing  sync.Mutex           // guards probes
+	probes   map[variant]string   // binaries that can report their state, built on demand
+	looked   map[variant]string   // what those look at outside the module, in words
+	sharing  *sharing.Module
+	overlay  map[string]string // of the build flags: files by absolute path, and those that builds take in their place, "" for none
+	replaced map[string]string // the same, of a trial with other sources
 }
 
 // variant is a package built with extra build tags, joined by commas.
@@ -74,7 +74,7 @@ func New(config Config) (*Adapter, error) {
 	if err := errors.Join(checkArgs(config.Args), a.readOverlay()); err != nil {
 		return nil, err
 	}
-	a.bin = sync.OnceValue(a.toolchainBin)
+	a.bin, a.sharing = sync.OnceValue(a.toolchainBin), &sharing.Module{FolderOf: a.folderOf}
 	for dir := config.Dir; ; dir = filepath.Dir(dir) {
 		data, err := os.ReadFile(filepath.Join(dir, "go.mod"))
 		if err == nil {
@@ -98,7 +98,7 @@ func (a *Adapter) Elsewhere(store string, flags, env []string) (adapter.Varied, 
 func (a *Adapter) elsewhere(store string, flags, env []string) (*Adapter, error) {
 	config := a.Config
 	config.Store, config.BuildFlags, config.Env = store, flags, env
-	other := &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, hidden: a.hidden, bin: a.bin,
+	other := &Adapter{Config: config, root: a.root, path: a.path, module: a.module, packages: a.packages, targets: a.targets, nested: a.nested, hidden: a.hidden, bin: a.bin, sharing: a.sharing,
 		binaries: map[variant]string{}, failures: map[variant][]string{}, probes: map[variant]string{}, looked: map[variant]string{}}
 	return other, errors.Join(other.readOverlay(), other.reconsider())
 }

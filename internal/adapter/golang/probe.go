@@ -22,6 +22,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
+	"fernrelay/internal/adapter/golang/source"
 	"fernrelay/internal/adapter/golang/variables"
 	"fernrelay/internal/owned"
 )
@@ -326,22 +327,10 @@ func (a *Adapter) packageVariables(dir string, files []string) (pkg string, vari
 			if !ok || group.Tok != token.VAR {
 				continue
 			}
-			for _, name := range variableNames(group) {
+			for _, name := range source.VariableNames(group) {
 				variables = append(variables, variable{name.Name, filepath.ToSlash(shown), places.Position(name.Pos()).Line})
 			}
 		}
 	}
 	return pkg, variables, nil
-}
-
-func variableNames(group *ast.GenDecl) []*ast.Ident {
-	var names []*ast.Ident
-	for _, spec := range group.Specs {
-		for _, name := range spec.(*ast.ValueSpec).Names {
-			if name.Name != "_" {
-				names = append(names, name)
-			}
-		}
-	}
-	return names
 }

@@ -1,4 +1,12 @@
-package golang
+// Package sharing reads Go sources to find which tests may share state: one changes a package-level variable, or what the process
+// has set, and another reads it. A hunt need not try orders of tests that share nothing.
+//
+//	module := sharing.Module{FolderOf: folderOf}
+//	shares := module.Of("valves", []string{"TestOpen", "TestDrip"})
+//	if shares[0].Has(1) {
+//		// TestOpen may change what TestDrip reads.
+//	}
+package sharing
 
 import (
 	"go/ast"
@@ -11,40 +19,59 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"fernrelay/core/catalog"
+	"fernrelay/internal/adapter/golang/source"
 )
 
-// Shares returns for each test of a group the set of those, by index, that may read a package-level variable, or what the process has
-// set, which it may change; nil if the sources cannot be read. It looks at names only, of everything that a test calls in its
-// package and in the packages of the module that it imports, so it may see more than there is.
-func (a *Adapter) Shares(group []catalog.Test) []catalog.Set {
-	p, known := a.packages[group[0].Group]
-	if !known {
-		return nil
-	}
+// Module reads the sources of a module's packages. Its methods may be called from several goroutines.
+type Module struct {
+	FolderOf func(quoted string) (dir string, inside bool) // the folder of a quoted import path, if the module has it
+	mu       sync.Mutex
+	read     map[packageKey]*symbols // nil for what cannot be read
+}
+
+// packageKey is a package, with or without its tests.
+type packageKey struct {
+	dir   string
+	tests bool
+}
+
+// Of returns for each test of a package the set of those, by index, that may read a package-level variable, or what the process
+// has set, which it may change; nil if the sources cannot be read. The names are of the tests' functions.
+//
+// It looks at names only, of everything that a test calls in its package and in the packages of the module that it imports, so it
+// may see more than there is. With
+//
+//	func TestOpen(t *testing.T)  { valves.Limit = 3 }
+//	func TestDrip(t *testing.T)  { drip() } // which reads valves.Limit
+//	func TestLight(t *testing.T) {}
+//
+// the set of TestOpen has TestDrip, and the others are empty.
+func (m *Module) Of(dir string, names []string) []catalog.Set {
 	s := newSymbols()
-	s.imports[p.dir] = true // also by its external tests
-	if !s.include(a, p.dir, true) {
+	s.imports[dir] = true // also by its external tests
+	if !m.include(s, dir, true) {
 		return nil
 	}
-	functions := make([]string, len(group))
-	for i := range group {
-		functions[i] = path.Join(p.dir, a.targets[group[i].ID].function)
+	functions := make([]string, len(names))
+	for i, name := range names {
+		functions[i] = path.Join(dir, name)
 	}
 	effects := s.effectsOf(functions)
 	readers := map[int]catalog.Set{} // by variable
 	for i, e := range effects {
 		for variable := range e.reads.All {
 			if readers[variable] == nil {
-				readers[variable] = catalog.NewSet(len(group))
+				readers[variable] = catalog.NewSet(len(names))
 			}
 			readers[variable].Add(i)
 		}
 	}
-	shares := make([]catalog.Set, len(group))
+	shares := make([]catalog.Set, len(names))
 	for i, e := range effects {
-		shares[i] = catalog.NewSet(len(group))
+		shares[i] = catalog.NewSet(len(names))
 		for variable := range e.changes.All {
 			if readers[variable] != nil {
 				shares[i].Or(readers[variable])
@@ -68,10 +95,10 @@ func newSymbols() *symbols {
 	return &symbols{imports: map[string]bool{}, variables: map[string]bool{}, uses: map[string][]string{}, changes: map[string][]change{}, changing: map[string]bool{}}
 }
 
-// include adds the symbols of a package, with or without its tests, and of all packages of the module that it imports, over
+// include adds to s the symbols of a package, with or without its tests, and of all packages of the module that it imports, over
 // any number of others; false if it cannot be read.
-func (s *symbols) include(a *Adapter, dir string, tests bool) bool {
-	p := a.symbolsOf(dir, tests)
+func (m *Module) include(s *symbols, dir string, tests bool) bool {
+	p := m.symbolsOf(dir, tests)
 	if p == nil {
 		return false
 	}
@@ -83,35 +110,29 @@ func (s *symbols) include(a *Adapter, dir string, tests bool) bool {
 	for imported := range p.imports {
 		if !s.imports[imported] {
 			s.imports[imported] = true
-			s.include(a, imported, false) // what cannot be read shares nothing
+			m.include(s, imported, false) // what cannot be read shares nothing
 		}
 	}
 	return true
 }
 
 // symbolsOf returns the symbols of one package, nil if it cannot be read. It keeps them, as many packages import the same.
-func (a *Adapter) symbolsOf(dir string, tests bool) *symbols {
-	a.reading.Lock()
-	defer a.reading.Unlock()
-	key := symbolsKey{dir, tests}
-	s, known := a.symbols[key]
+func (m *Module) symbolsOf(dir string, tests bool) *symbols {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	key := packageKey{dir, tests}
+	s, known := m.read[key]
 	if known {
 		return s
 	}
-	if s = newSymbols(); s.read(a, dir, tests) != nil {
+	if s = newSymbols(); m.readPackage(s, dir, tests) != nil {
 		s = nil
 	}
-	if a.symbols == nil {
-		a.symbols = map[symbolsKey]*symbols{}
+	if m.read == nil {
+		m.read = map[packageKey]*symbols{}
 	}
-	a.symbols[key] = s
+	m.read[key] = s
 	return s
-}
-
-// symbolsKey is a package, with or without its tests.
-type symbolsKey struct {
-	dir   string
-	tests bool
 }
 
 // change is something that a function may change: a symbol, if it calls a method on it only if that changes its receiver.
@@ -131,8 +152,8 @@ var processState = map[string]string{
 // changingVerbs begin the names of methods that change their receiver, in packages that are not read.
 var changingVerbs = []string{"Add", "Chdir", "Clear", "Compare", "Del", "Do", "Handle", "Init", "Load", "Or", "Pop", "Push", "Put", "Register", "Remove", "Reset", "Set", "Store", "Swap", "Unset", "Write"}
 
-// read reads the files of a package.
-func (s *symbols) read(a *Adapter, dir string, tests bool) error {
+// readPackage adds to s the declarations of a package.
+func (m *Module) readPackage(s *symbols, dir string, tests bool) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return err
@@ -146,7 +167,7 @@ func (s *symbols) read(a *Adapter, dir string, tests bool) error {
 		if err != nil {
 			return err
 		}
-		if err := s.add(a, dir, file); err != nil {
+		if err := m.add(s, dir, file); err != nil {
 			return err
 		}
 	}
@@ -154,7 +175,7 @@ func (s *symbols) read(a *Adapter, dir string, tests bool) error {
 }
 
 // add adds the declarations of a file.
-func (s *symbols) add(a *Adapter, dir string, file *ast.File) error {
+func (m *Module) add(s *symbols, dir string, file *ast.File) error {
 	imports := map[string]string{} // by the name in the file
 	for _, spec := range file.Imports {
 		from, err := strconv.Unquote(spec.Path.Value)
@@ -162,7 +183,7 @@ func (s *symbols) add(a *Adapter, dir string, file *ast.File) error {
 			return err
 		}
 		name := path.Base(from)
-		if folder, inside := a.folderOf(spec.Path.Value); inside {
+		if folder, inside := m.FolderOf(spec.Path.Value); inside {
 			from = folder
 			s.imports[folder] = true
 		}
@@ -175,7 +196,7 @@ func (s *symbols) add(a *Adapter, dir string, file *ast.File) error {
 		switch d := declaration.(type) {
 		case *ast.GenDecl:
 			if d.Tok == token.VAR {
-				for _, name := range variableNames(d) {
+				for _, name := range source.VariableNames(d) {
 					s.variables[path.Join(dir, name.Name)] = true
 				}
 			}
