@@ -3,29 +3,19 @@ package app
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"maps"
-	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
-
-	"github.com/mattn/go-shellwords"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
-	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/owned"
-	"fernrelay/internal/process"
 	"fernrelay/internal/service"
-	"fernrelay/internal/wholefile"
 	"fernrelay/internal/workspace"
 )
 
@@ -71,16 +61,6 @@ type MatrixRun struct {
 	shared   *service.Set        // that crossings share; nil before Run
 	controls map[string]*Control // by key: of the crossings that run
 }
-
-// matrixRecord says how far a run of a matrix has come, so that it can be resumed.
-type matrixRecord struct {
-	Pick string         `json:"pick"`
-	From run.Source     `json:"from"` // the sources that it runs
-	Keys []string       `json:"keys"`
-	Done map[string]int `json:"done"` // by key: the number of its run in the ledger
-}
-
-const matrixRecordPath = "matrix/run.json"
 
 // NewMatrixRun prepares a run of crossings. The error says which pick is wrong, or that nothing can be resumed.
 func (a *App) NewMatrixRun(ctx context.Context, q MatrixRequest) (*MatrixRun, error) {
@@ -153,39 +133,6 @@ func (q *MatrixRequest) earlier() (others []*matrix.Result) {
 func (r *MatrixRun) tallyRun(key string, ran *run.Run) {
 	for _, result := range ran.Results {
 		r.tally.Add(key, result)
-	}
-}
-
-// readRecord reads how far the run came that was killed last.
-func (r *MatrixRun) readRecord() error {
-	data, err := os.ReadFile(r.recordPath())
-	if errors.Is(err, fs.ErrNotExist) {
-		return errors.New("no run of the matrix was ended before its end, so there is nothing to resume")
-	}
-	var record matrixRecord
-	if err = cmp.Or(err, json.Unmarshal(data, &record)); err != nil {
-		return err
-	}
-	r.request.Pick, r.request.Crossings = record.Pick, nil
-	for _, c := range r.app.Project.Matrix.Crossings {
-		if slices.Contains(record.Keys, c.Key()) {
-			r.request.Crossings = append(r.request.Crossings, c)
-		}
-	}
-	r.record = matrixRecord{Pick: record.Pick, From: record.From, Done: map[string]int{}}
-	maps.Copy(r.record.Done, record.Done)
-	return nil
-}
-
-func (r *MatrixRun) recordPath() string {
-	return filepath.Join(r.app.Project.StorePath(), filepath.FromSlash(matrixRecordPath))
-}
-
-// writeRecord notes how far the run has come. Without it the run cannot be resumed, and continues.
-func (r *MatrixRun) writeRecord() {
-	if os.MkdirAll(filepath.Dir(r.recordPath()), 0o755) == nil {
-		data, _ := json.Marshal(r.record)
-		_ = wholefile.Replace(r.recordPath(), 0o644, wholefile.Bytes(data))
 	}
 }
 
@@ -414,73 +361,4 @@ func (r *MatrixRun) event(key string, e run.Event) {
 	if e.Event == run.Finished {
 		r.tally.Add(key, &run.Result{ID: e.ID, Outcome: e.Outcome, Flaky: e.Flaky, Batch: e.Batch, Failure: e.Failure})
 	}
-}
-
-// then runs the step after all crossings, if those that must pass have passed.
-func (r *MatrixRun) then(ctx context.Context) {
-	step := &r.results.Then
-	if step.Command == "" {
-		return
-	}
-	if step.Why = r.whyNotThen(); step.Why != "" {
-		step.Outcome = run.Skipped
-		return
-	}
-	err := r.runThen(ctx, step)
-	if step.Outcome = run.Passed; err != nil {
-		step.Outcome, step.Why = run.Failed, err.Error()
-	}
-}
-
-// whyNotThen returns why the step after all crossings does not run, empty if it does.
-func (r *MatrixRun) whyNotThen() string {
-	var failed []string
-	passed := map[string]bool{}
-	for _, one := range r.results.Results {
-		if one.Outcome == run.Passed {
-			passed[one.Key()] = true
-		} else if one.State == matrix.Ended && one.MayFail == "" {
-			failed = append(failed, one.Label())
-		}
-	}
-	if len(failed) > 0 {
-		return fmt.Sprintf("%d that must pass did not: %s", len(failed), strings.Join(failed, ", "))
-	}
-	for i := range r.app.Project.Matrix.Crossings {
-		c := &r.app.Project.Matrix.Crossings[i]
-		if c.LeaveOut == "" && c.MayFail == "" && !passed[c.Key()] {
-			return "not all crossings that must pass have run, such as " + c.Label()
-		}
-	}
-	if r.request.Share != nil {
-		return "only a shard of each crossing ran"
-	}
-	return ""
-}
-
-// runThen runs the step after all crossings with FERN_MATRIX, the name of a file with the results.
-func (r *MatrixRun) runThen(ctx context.Context, step *matrix.Then) error {
-	path := filepath.Join(r.app.Project.StorePath(), "matrix", "results.json")
-	if err := wholefile.Write(path, r.results.Write); err != nil {
-		return err
-	}
-	words, err := shellwords.Parse(step.Command)
-	if err != nil || len(words) == 0 {
-		return fmt.Errorf("run = %q is not a command line", step.Command)
-	}
-	within := r.app.Project.Matrix.ThenWithin
-	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("it was still running after %s, its within, and was killed", within))
-	defer cancel()
-	said := &process.Tail{Limit: 64 << 10}
-	cmd := process.Command(ctx, r.app.Project.Dir, process.Slot{Env: []string{"FERN_MATRIX=" + path}}, process.ProgramPath(r.app.Project.Dir, words[0]), words[1:]...)
-	cmd.Stdout, cmd.Stderr = said, said
-	err = cmd.Run()
-	step.Output = plain.Text(said.String())
-	switch {
-	case errors.Is(ctx.Err(), context.DeadlineExceeded):
-		return context.Cause(ctx)
-	case err != nil:
-		return errors.New(process.Ending(err))
-	}
-	return nil
 }
