@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"fernrelay/core/run"
+	"fernrelay/internal/ledger/packs"
 )
 
 // Company is what ran before a test on its worker in an earlier run, and the test's outcome.
@@ -59,20 +60,20 @@ func (l *Ledger) Companies(tests []string, ownBatch bool, most int) (companies m
 }
 
 // companyOf returns the company of a test in a run; ok is false if the test did not run.
-func companyOf(results []packed, key int64, ownBatch bool, ids map[int64]string) (c Company, ok bool) {
-	ran := func(p *packed) bool {
-		o := p.cell.Outcome()
-		return p.worker > 0 && o != run.Skipped && o != run.Lost
+func companyOf(results []packs.Result, key int64, ownBatch bool, ids map[int64]string) (c Company, ok bool) {
+	ran := func(p *packs.Result) bool {
+		o := p.Cell.Outcome()
+		return p.Worker > 0 && o != run.Skipped && o != run.Lost
 	}
 	for i := range results {
 		own := &results[i]
-		if own.key != key || !ran(own) {
+		if own.Key != key || !ran(own) {
 			continue
 		}
-		c.Outcome = own.cell.Outcome()
+		c.Outcome = own.Cell.Outcome()
 		for j := range i {
-			if p := &results[j]; ran(p) && p.worker == own.worker && (p.batch == own.batch || !ownBatch) {
-				c.Before = append(c.Before, ids[p.key])
+			if p := &results[j]; ran(p) && p.Worker == own.Worker && (p.Batch == own.Batch || !ownBatch) {
+				c.Before = append(c.Before, ids[p.Key])
 			}
 		}
 		return c, true

@@ -16,6 +16,8 @@ import (
 
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
+
+	"fernrelay/internal/ledger/packs"
 )
 
 var errDamaged = errors.New("the file is damaged")
@@ -30,7 +32,7 @@ func Reason(err error) string {
 	case errors.Is(err, errDamaged):
 		_, reason, _ := strings.Cut(err.Error(), errDamaged.Error())
 		return cmp.Or(strings.TrimPrefix(reason, ": "), "parts of it are overwritten")
-	case errors.Is(err, errPack):
+	case errors.Is(err, packs.ErrDamaged):
 		return "parts of it are overwritten"
 	case !errors.As(err, &wrong):
 		return ""

@@ -201,15 +201,15 @@ func arrangeSome(tx *sql.Tx, runs []*run.Record, from, below int64) error {
 		if err != nil {
 			return err
 		}
-		for i, key := range b.keys {
+		for i, key := range b.Keys {
 			if key < from || key >= below || len(recent[key-from]) == recentKept {
 				continue
 			}
 			if recent[key-from] == nil {
 				last[key-from] = int64(k.Number)
 			}
-			c := b.cell(i)
-			recent[key-from] = append(recent[key-from], Moment{c.Outcome(), float64(c.Seconds), float64(number(b.shares, i))})
+			c := b.Cell(i)
+			recent[key-from] = append(recent[key-from], Moment{c.Outcome(), float64(c.Seconds), b.Share(i)})
 		}
 	}
 	changed := map[int64]string{}

@@ -25,6 +25,7 @@ import (
 	"fernrelay/core/cause"
 	"fernrelay/core/matrix"
 	"fernrelay/core/run"
+	"fernrelay/internal/ledger/packs"
 	"fernrelay/internal/owned"
 )
 
@@ -299,9 +300,9 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, ke
 		}
 		work += r.Seconds
 	}
-	brief, rest, err := pack(func(yield func(packed) bool) {
+	brief, rest, err := packs.Pack(func(yield func(packs.Result) bool) {
 		for i, r := range run.Results {
-			if !yield(newPacked(i, keys[i], r)) {
+			if !yield(packs.Of(i, keys[i], r)) {
 				return
 			}
 		}
@@ -329,9 +330,9 @@ func (l *Ledger) keepRest(tx *sql.Tx, number int64, run *run.Run, trial bool, ke
 				return err
 			}
 		}
-		if text := bounded(string(r.Output)); text != "" && len(text) <= room {
+		if text := packs.Bounded(string(r.Output)); text != "" && len(text) <= room {
 			room -= len(text)
-			if err := outputs.add(number, keyOf[r.ID], compress([]byte(text))); err != nil {
+			if err := outputs.add(number, keyOf[r.ID], packs.Compress([]byte(text))); err != nil {
 				return err
 			}
 		}

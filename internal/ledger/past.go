@@ -9,6 +9,7 @@ import (
 
 	"fernrelay/core/history"
 	"fernrelay/core/run"
+	"fernrelay/internal/ledger/packs"
 )
 
 // History returns at most n of the latest runs, the oldest first, and the outcomes of every test in them; up to
@@ -53,15 +54,15 @@ func (l *Ledger) briefs(runs []*run.Record) ([][]byte, error) {
 
 // historyOf unpacks runs, each twice, as all runs of a large suite take too much memory at once. The tests are in the order in
 // which they were first kept.
-func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*history.History, error) {
+func historyOf(runs []*run.Record, briefs [][]byte, names map[int64]string) (*history.History, error) {
 	var greatest int64
 	for key := range names {
 		greatest = max(greatest, key)
 	}
-	unpack := func(at int) (*brief, error) {
-		b, err := unpackBrief(packs[at])
-		if err == nil && slices.ContainsFunc(b.keys, func(key int64) bool { return key > greatest }) {
-			err = errPack
+	unpack := func(at int) (*packs.Brief, error) {
+		b, err := packs.UnpackBrief(briefs[at])
+		if err == nil && slices.ContainsFunc(b.Keys, func(key int64) bool { return key > greatest }) {
+			err = packs.ErrDamaged
 		}
 		if err != nil {
 			return nil, fmt.Errorf("run %d: %w", runs[at].Number, err)
@@ -69,8 +70,8 @@ func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*his
 		return b, nil
 	}
 	place := make([]int, greatest+1) // by key, from 1
-	err := inOrder(runtime.GOMAXPROCS(0), below(len(packs)), unpack, func(b *brief) error {
-		for _, key := range b.keys {
+	err := inOrder(runtime.GOMAXPROCS(0), below(len(briefs)), unpack, func(b *packs.Brief) error {
+		for _, key := range b.Keys {
 			place[key] = 1
 		}
 		return nil
@@ -91,21 +92,21 @@ func historyOf(runs []*run.Record, packs [][]byte, names map[int64]string) (*his
 		if err != nil {
 			return struct{}{}, err
 		}
-		for i, key := range b.keys {
-			h.Set(place[key]-1, at, b.cell(i))
+		for i, key := range b.Keys {
+			h.Set(place[key]-1, at, b.Cell(i))
 		}
 		return struct{}{}, nil
 	}
-	return h, inOrder(runtime.GOMAXPROCS(0), below(len(packs)), set, func(struct{}) error { return nil })
+	return h, inOrder(runtime.GOMAXPROCS(0), below(len(briefs)), set, func(struct{}) error { return nil })
 }
 
 // readBrief reads the brief part of one run.
-func readBrief(from querier, k *run.Record) (*brief, error) {
+func readBrief(from querier, k *run.Record) (*packs.Brief, error) {
 	var pack []byte
 	err := scan(from.QueryRow("SELECT brief FROM packs WHERE run = ?", k.Number), &pack)
-	var b *brief
+	var b *packs.Brief
 	if err == nil {
-		b, err = unpackBrief(pack)
+		b, err = packs.UnpackBrief(pack)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("run %d: %w", k.Number, err)
@@ -158,7 +159,7 @@ func (l *Ledger) LastWell(id string, before *run.Record) (*run.Record, error) {
 		if err != nil {
 			return nil, err
 		}
-		if at := slices.Index(b.keys, key); at >= 0 && history.Figure([]history.Cell{b.cell(at)}).LastWell == 0 {
+		if at := slices.Index(b.Keys, key); at >= 0 && history.Figure([]history.Cell{b.Cell(at)}).LastWell == 0 {
 			return k, nil
 		}
 	}

@@ -35,7 +35,7 @@ func redate(tx *sql.Tx, number int, by int64) error {
 		return err
 	}
 	for i := range results {
-		results[i].began += by
+		results[i].Began += by
 	}
 	if err := replacePack(tx, number, results); err != nil {
 		return err

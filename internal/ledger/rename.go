@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"fernrelay/core/run"
+	"fernrelay/internal/ledger/packs"
 )
 
 // Rename gives the tests of a suite, or of a group as suite:group, the IDs that they have under a new name, in all
@@ -122,8 +123,8 @@ func (r *renaming) repack(number int) error {
 	}
 	changed := false
 	for i := range results {
-		if key, both := r.same[results[i].key]; both {
-			results[i].key, changed = key, true
+		if key, both := r.same[results[i].Key]; both {
+			results[i].Key, changed = key, true
 		}
 	}
 	if !changed {
@@ -133,8 +134,8 @@ func (r *renaming) repack(number int) error {
 }
 
 // replacePack keeps other results of a run in place of those that are kept.
-func replacePack(tx *sql.Tx, number int, results []packed) error {
-	brief, rest, err := pack(slices.Values(results))
+func replacePack(tx *sql.Tx, number int, results []packs.Result) error {
+	brief, rest, err := packs.Pack(slices.Values(results))
 	if err != nil {
 		return err
 	}

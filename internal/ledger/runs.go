@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"fernrelay/core/run"
+	"fernrelay/internal/ledger/packs"
 )
 
 // Runs counts the runs kept.
@@ -105,7 +106,7 @@ func (l *Ledger) Results(k *run.Record) (*run.Run, error) {
 
 // stored are the results of a run as they are in the ledger.
 type stored struct {
-	results []packed
+	results []packs.Result
 	ids     map[int64]string // by the key of a test
 	outputs map[int64][]byte
 }
@@ -125,7 +126,7 @@ func (l *Ledger) stored(number int) (s stored, err error) {
 // result returns the result at a place.
 func (s *stored) result(at int) run.Result {
 	p := &s.results[at]
-	return p.result(s.ids[p.key], s.outputs[p.key])
+	return p.Result(s.ids[p.Key], s.outputs[p.Key])
 }
 
 // each yields the results one after the other. A result is valid until the next.
@@ -155,11 +156,11 @@ func (l *Ledger) Steps(runs int) (map[string][]string, error) {
 			return nil, fmt.Errorf("run %d: %w", k.Number, err)
 		}
 		for _, p := range results {
-			id := ids[p.key]
-			if p.details == nil || len(p.details.Steps) == 0 || steps[id] != nil {
+			id := ids[p.Key]
+			if p.Details == nil || len(p.Details.Steps) == 0 || steps[id] != nil {
 				continue
 			}
-			for _, s := range p.details.Steps {
+			for _, s := range p.Details.Steps {
 				steps[id] = append(steps[id], s.Name)
 			}
 		}
@@ -167,12 +168,12 @@ func (l *Ledger) Steps(runs int) (map[string][]string, error) {
 	return steps, nil
 }
 
-func packedIn(from querier, number int) ([]packed, error) {
+func packedIn(from querier, number int) ([]packs.Result, error) {
 	var brief, rest []byte
 	if err := scan(from.QueryRow("SELECT brief, rest FROM packs WHERE run = ?", number), &brief, &rest); err != nil {
 		return nil, err
 	}
-	return unpack(brief, rest)
+	return packs.Unpack(brief, rest)
 }
 
 // outputs returns the outputs that are kept of a run, by the keys of the tests.
@@ -189,7 +190,7 @@ func (l *Ledger) outputs(number int) (map[int64][]byte, error) {
 		if err := scan(rows, &test, &text); err != nil {
 			return nil, err
 		}
-		if outputs[test], err = decompress(text); err != nil {
+		if outputs[test], err = packs.Decompress(text); err != nil {
 			return nil, fmt.Errorf("an output of run %d: %w", number, err)
 		}
 	}

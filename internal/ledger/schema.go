@@ -73,7 +73,7 @@ CREATE INDEX runs_by_time ON runs (began, number);
 ALTER TABLE tests ADD COLUMN last INTEGER NOT NULL DEFAULT 0;     -- the latest run that has it
 CREATE TABLE packs (
 	run   INTEGER PRIMARY KEY REFERENCES runs(number),
-	brief BLOB NOT NULL, -- see pack
+	brief BLOB NOT NULL, -- see package packs
 	rest  BLOB NOT NULL
 );
 CREATE TABLE outputs (
@@ -185,7 +185,7 @@ func addPrepared(_ *Ledger, tx *sql.Tx) error {
 		r.Started = k.Began
 		for i := range results {
 			p := &results[i]
-			r.Results = append(r.Results, &run.Result{Worker: p.worker, Outcome: p.cell.Outcome(), Started: time.UnixMilli(p.began)})
+			r.Results = append(r.Results, &run.Result{Worker: p.Worker, Outcome: p.Cell.Outcome(), Started: time.UnixMilli(p.Began)})
 		}
 		prepared := duration(r.Prepared())
 		if _, err := tx.Exec("UPDATE runs SET prepared = ? WHERE number = ?", &prepared, k.Number); err != nil {
