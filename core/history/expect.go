@@ -103,15 +103,6 @@ func median(values, weights []float64) float64 {
 	return order[len(order)-1].value
 }
 
-// plainMedian is the median of values that all weigh the same.
-func plainMedian(values []float64) float64 {
-	weights := make([]float64, len(values))
-	for i := range weights {
-		weights[i] = 1
-	}
-	return median(values, weights)
-}
-
 // Round returns seconds with three digits, in whole microseconds.
 func Round(seconds float64) float64 {
 	rounded, err := strconv.ParseFloat(strconv.FormatFloat(seconds, 'e', 2, 64), 64)
@@ -157,7 +148,7 @@ func Expect(tests []catalog.Test, times Times) {
 	groupMedian, suiteMedian := medians(groups), medians(suites)
 	otherwise := Default
 	if len(all) > 0 {
-		otherwise = Round(plainMedian(all))
+		otherwise = Round(medianOf(all))
 	}
 	for i := range tests {
 		t := &tests[i]
@@ -189,7 +180,7 @@ func suiteSetups(groups map[string]float64) map[string]float64 {
 func medians[K comparable](values map[K][]float64) map[K]float64 {
 	out := make(map[K]float64, len(values))
 	for at, seconds := range values {
-		out[at] = Round(plainMedian(seconds))
+		out[at] = Round(medianOf(seconds))
 	}
 	return out
 }

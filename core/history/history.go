@@ -283,6 +283,11 @@ func medianOf(values []float64) float64 {
 	return (sorted[(n-1)/2] + sorted[n/2]) / 2
 }
 
+// Quantile returns the value that a part of sorted values does not exceed: 0.5 for the median. There is at least one.
+func Quantile(sorted []float64, part float64) float64 {
+	return sorted[min(len(sorted)-1, int(part*float64(len(sorted))))]
+}
+
 // History is the outcomes and times of tests in a series of runs.
 type History struct {
 	IDs   []string

@@ -236,3 +236,11 @@ func (f *forecast) take(worker int, now float64) bool {
 	f.add(occasion{at: to, worker: worker, batch: batch, test: -1})
 	return true
 }
+
+// FleetForecast is what a fleet run of some tests would take with the machines of an earlier one.
+type FleetForecast struct {
+	Run      int      // the earlier one, in the ledger
+	Machines []string // that took part
+	Workers  int      // of all of them
+	Seconds  float64
+}

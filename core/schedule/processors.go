@@ -89,3 +89,54 @@ func shareOf(tests []catalog.Test) float64 {
 	}
 	return used / seconds
 }
+
+// Piece is what a worker does without a break.
+type Piece struct {
+	Seconds float64 // that it takes alone
+	Share   float64 // of a processor, or processors, that it keeps busy then
+}
+
+// SideBySide plays what workers do, each piece after piece, on a number of processors, at the Paces of the pieces that run side by side.
+// It calls ended at the end of each piece, in the order of their ends, with its worker and its place, both from 0, and the time in
+// seconds since the start.
+//
+// Two workers with a piece of 3 seconds each, which both keep a processor busy, need 6 seconds on one processor. If the piece of the
+// second takes 1 second, that ends after 2, and the other, which then has 2 seconds left, after 4.
+func SideBySide(workers [][]Piece, processors int, ended func(worker, piece int, at float64)) {
+	at, left := make([]int, len(workers)), make([]float64, len(workers))
+	for w, pieces := range workers {
+		if len(pieces) > 0 {
+			left[w] = pieces[0].Seconds
+		}
+	}
+	var active []int
+	var shares []float64
+	for now := 0.0; ; {
+		active, shares = active[:0], shares[:0]
+		for w, pieces := range workers {
+			if at[w] < len(pieces) {
+				active, shares = append(active, w), append(shares, pieces[at[w]].Share)
+			}
+		}
+		if len(active) == 0 {
+			return
+		}
+		pace, step := Paces(shares, processors), math.Inf(1)
+		for k, w := range active {
+			step = min(step, left[w]*pace[k])
+		}
+		now += step
+		for k, w := range active {
+			if left[w] -= step / pace[k]; left[w] > negligible {
+				continue
+			}
+			ended(w, at[w], now)
+			if at[w]++; at[w] < len(workers[w]) {
+				left[w] = workers[w][at[w]].Seconds
+			}
+		}
+	}
+}
+
+// negligible is a time, in seconds, that is due to rounding.
+const negligible = 1e-12

@@ -17,14 +17,6 @@ type Outlook struct {
 	FixedLate, QueueLate []float64 // the worker with the latest shard begins late
 }
 
-// FleetForecast is what a fleet run of some tests would take with the machines of an earlier one.
-type FleetForecast struct {
-	Run      int      // the earlier one, in the ledger
-	Machines []string // that took part
-	Workers  int      // of all of them
-	Seconds  float64
-}
-
 // Rounds is the number of times that the finishes are drawn.
 const Rounds = 200
 
@@ -54,12 +46,6 @@ func Simulate(p Plan, f Fleet, late float64, seed uint64) Outlook {
 		slices.Sort(finishes)
 	}
 	return out
-}
-
-// Quantile returns the finish that a part of the rounds does not exceed: 0.5 for the median. The finishes are
-// sorted and not empty.
-func Quantile(finishes []float64, part float64) float64 {
-	return finishes[min(len(finishes)-1, int(part*float64(len(finishes))))]
 }
 
 // draws draws times for the units of a plan.
@@ -141,17 +127,14 @@ func (d *draws) fixed(f Fleet) *scene {
 		if len(shard.Units) == 0 {
 			continue
 		}
-		b, alone, busy := sceneBatch{factor: 1 / f.speed(shard.Number)}, 0.0, 0.0
+		b, alone, busy, drawn := sceneBatch{factor: 1 / f.speed(shard.Number)}, 0.0, 0.0, 0.0
 		for _, u := range shard.Units {
 			b.units = append(b.units, d.at[u.Name])
-			b.fixed += (u.Alone() - u.Unit.Seconds) * b.factor // the rest is drawn
-			alone, busy = alone+u.Alone(), busy+u.Busy
+			alone, busy, drawn = alone+u.Alone(), busy+u.Busy, drawn+u.Unit.Seconds
 		}
+		b.fixed = (alone - drawn) * b.factor
 		if f.Processors == 0 { // the plan knows what waits, and what is begun once for several units
-			b.fixed = shard.Seconds()
-			for _, u := range shard.Units {
-				b.fixed -= u.Unit.Seconds * b.factor
-			}
+			b.fixed = shard.Seconds() - drawn*b.factor
 		}
 		batches = append(batches, schedule.Batch{Worker: i + 1, Tests: []catalog.Test{{Expected: alone, Share: busy / max(alone, 1e-9), Ruled: &catalog.Rules{Holds: []string{atOnce}}}}})
 		s.batches = append(s.batches, b)

@@ -6,59 +6,21 @@ import (
 	"fernrelay/core/schedule"
 )
 
-// piece is a part of what a lane does.
-type piece struct {
-	seconds, share float64
-	shard, unit    int // of the plan; unit is -1 while the lane waits
-}
+// unitAt is a unit of a plan, as a piece of what a lane does.
+type unitAt struct{ shard, unit int } // unit is -1 while the lane waits
 
 // slowDown stretches a plan whose shards share the processors of one machine.
 func slowDown(p *Plan, f Fleet) {
 	if f.Processors == 0 || !wantsMore(p, f) {
 		return
 	}
-	lanes := p.lanes(f)
-	at, left := make([]int, len(lanes)), make([]float64, len(lanes))
-	for i := range lanes {
-		left[i] = lanes[i][0].seconds
-	}
-	var active []int
-	var shares []float64
-	now := 0.0
-	for {
-		active, shares = active[:0], shares[:0]
-		for i := range lanes {
-			if at[i] < len(lanes[i]) {
-				active, shares = append(active, i), append(shares, lanes[i][at[i]].share)
-			}
-		}
-		if len(active) == 0 {
-			break
-		}
-		pace := schedule.Paces(shares, f.Processors)
-		step := math.Inf(1)
-		for k, i := range active {
-			step = min(step, left[i]*pace[k])
-		}
-		now += step
-		for k, i := range active {
-			if left[i] -= step / pace[k]; left[i] > 1e-12 {
-				continue
-			}
-			p.ended(lanes[i], at[i], now)
-			if at[i]++; at[i] < len(lanes[i]) {
-				left[i] = lanes[i][at[i]].seconds
-			}
-		}
-	}
-	computing := 0.0
+	lanes, pieces := p.lanes(f)
+	schedule.SideBySide(pieces, f.Processors, func(lane, at int, now float64) { p.ended(lanes[lane], at, now) })
+	computing, first := 0.0, math.Inf(1)
 	for i := range p.Shards {
 		for _, u := range p.Shards[i].Units {
 			computing += u.Busy
 		}
-	}
-	first := math.Inf(1)
-	for i := range p.Shards {
 		if first = min(first, p.Shards[i].End); len(p.Shards[i].Units) > 0 {
 			p.Finish = max(p.Finish, p.Shards[i].End)
 		}
@@ -87,32 +49,31 @@ func wantsMore(p *Plan, f Fleet) bool {
 }
 
 // lanes returns what each of the workers that run at once does, piece by piece.
-func (p *Plan) lanes(f Fleet) [][]piece {
-	lanes, free := make([][]piece, f.AtOnce()), make([]float64, f.AtOnce())
+func (p *Plan) lanes(f Fleet) (lanes [][]unitAt, pieces [][]schedule.Piece) {
+	n, free := f.AtOnce(), make([]float64, f.AtOnce())
+	lanes, pieces = make([][]unitAt, n), make([][]schedule.Piece, n)
+	add := func(lane int, u unitAt, piece schedule.Piece) {
+		lanes[lane], pieces[lane] = append(lanes[lane], u), append(pieces[lane], piece)
+	}
 	for i := range p.Shards {
 		s, lane := &p.Shards[i], i
-		if f.AtOnce() < f.Shards {
+		if n < f.Shards {
 			lane = least(free)
 		}
 		for k := range s.Units {
 			u := &s.Units[k]
 			if wait := u.Start - free[lane]; wait > 0 {
-				lanes[lane] = append(lanes[lane], piece{seconds: wait, shard: i, unit: -1})
+				add(lane, unitAt{i, -1}, schedule.Piece{Seconds: wait})
 			}
-			lanes[lane] = append(lanes[lane], piece{s.UnitEnd(k) - u.Start, u.Share(), i, k})
+			add(lane, unitAt{i, k}, schedule.Piece{Seconds: s.UnitEnd(k) - u.Start, Share: u.Share()})
 			free[lane] = s.UnitEnd(k)
 		}
 	}
-	for i := range lanes {
-		if len(lanes[i]) == 0 {
-			lanes[i] = []piece{{unit: -1}}
-		}
-	}
-	return lanes
+	return lanes, pieces
 }
 
 // ended notes in the plan that a piece of a lane has ended, and that the next begins.
-func (p *Plan) ended(lane []piece, at int, now float64) {
+func (p *Plan) ended(lane []unitAt, at int, now float64) {
 	if own := lane[at]; own.unit >= 0 {
 		p.Shards[own.shard].End = now
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"testing"
 
+	"fernrelay/core/history"
 	"fernrelay/core/schedule"
 )
 
@@ -170,7 +171,7 @@ func TestSimulateWithResources(t *testing.T) {
 		finishes []float64
 		want     float64
 	}{"fixed": {out.Fixed, 18}, "queue": {out.Queue, 18}, "fixed, late": {out.FixedLate, 78}, "queue, late": {out.QueueLate, 25}} {
-		if got := Quantile(c.finishes, 0.5); math.Abs(got-c.want) > 1e-9 {
+		if got := history.Quantile(c.finishes, 0.5); math.Abs(got-c.want) > 1e-9 {
 			t.Errorf("%s ends at %g, want %g", name, got, c.want)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/history"
 	"fernrelay/core/schedule"
 )
 
@@ -375,12 +376,12 @@ func TestSimulate(t *testing.T) {
 	if !reflect.DeepEqual(out, Simulate(p, f, 60, 1)) {
 		t.Error("the same seed gives another outlook")
 	}
-	fixed, late := Quantile(out.Fixed, 0.5), Quantile(out.FixedLate, 0.5)
-	if math.Abs(fixed-p.Finish) > p.Finish/10 || late-fixed < 50 || Quantile(out.Fixed, 0.95) < fixed {
+	fixed, late := history.Quantile(out.Fixed, 0.5), history.Quantile(out.FixedLate, 0.5)
+	if math.Abs(fixed-p.Finish) > p.Finish/10 || late-fixed < 50 || history.Quantile(out.Fixed, 0.95) < fixed {
 		t.Errorf("planned %g s, the fixed shards end at %g s, late at %g s", p.Finish, fixed, late)
 	}
-	if queue := Quantile(out.Queue, 0.5); queue < p.Work/6*0.9 || queue > p.Finish*1.1 || Quantile(out.QueueLate, 0.5) > queue+60/6+2 {
-		t.Errorf("the queue ends at %g s, with a late worker at %g s", queue, Quantile(out.QueueLate, 0.5))
+	if queue := history.Quantile(out.Queue, 0.5); queue < p.Work/6*0.9 || queue > p.Finish*1.1 || history.Quantile(out.QueueLate, 0.5) > queue+60/6+2 {
+		t.Errorf("the queue ends at %g s, with a late worker at %g s", queue, history.Quantile(out.QueueLate, 0.5))
 	}
 }
 

@@ -41,10 +41,7 @@ func (w *Work) dealToRunners(f Fleet, effort int) runners {
 	n := f.AtOnce()
 	r, late := runners{make([]int, n), make([][]int, n)}, map[int]float64{}
 	for i := range r.many {
-		r.many[i] = f.Shards / n
-		if i < f.Shards%n {
-			r.many[i]++
-		}
+		r.many[i] = (f.Shards + n - 1 - i) / n
 		late[i+1] = float64(r.many[i]) * f.Start
 	}
 	on, _ := w.deal(Fleet{Shards: n, Starts: late}, effort)

@@ -14,7 +14,6 @@ import (
 	"fernrelay/core/order"
 	"fernrelay/core/run"
 	"fernrelay/core/schedule"
-	"fernrelay/core/split"
 	"fernrelay/internal/engine"
 	"fernrelay/internal/fleet"
 	"fernrelay/internal/project"
@@ -133,7 +132,7 @@ func expect(tests []catalog.Test, times history.Times) []catalog.Test {
 
 // FleetForecast returns what a fleet run of some tests would take with the machines of the latest one in the ledger, nil if
 // there is none.
-func (a *App) FleetForecast(tests []catalog.Test) *split.FleetForecast {
+func (a *App) FleetForecast(tests []catalog.Test) *schedule.FleetForecast {
 	runs, err := a.Ledger().List()
 	if err != nil {
 		return nil // the next to read the ledger reports it
@@ -142,7 +141,7 @@ func (a *App) FleetForecast(tests []catalog.Test) *split.FleetForecast {
 		if len(k.Places) == 0 || k.Imported != "" {
 			continue
 		}
-		f := &split.FleetForecast{Run: k.Number, Workers: len(k.Places)}
+		f := &schedule.FleetForecast{Run: k.Number, Workers: len(k.Places)}
 		for _, p := range k.Places {
 			if !slices.Contains(f.Machines, p.Machine) {
 				f.Machines = append(f.Machines, p.Machine)

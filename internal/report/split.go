@@ -7,6 +7,7 @@ import (
 
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
+	"fernrelay/core/schedule"
 	"fernrelay/core/split"
 	"fernrelay/internal/wording"
 )
@@ -198,13 +199,13 @@ func enough(a split.Advice) int {
 // Bearing says how a plan and a queue bear a worker that begins late, and what
 // they end at when tests take as long as they may.
 func Bearing(o split.Outlook) []Line {
-	middle := func(finishes []float64) float64 { return split.Quantile(finishes, 0.5) }
+	middle := func(finishes []float64) float64 { return history.Quantile(finishes, 0.5) }
 	late := func(finishes, inTime []float64) []Phrase {
 		tone := Well
 		if middle(finishes) > 1.2*middle(inTime) {
 			tone = Bad
 		}
-		return []Phrase{{tone, history.ClockTenths(middle(finishes))}, words(", %s in 1 run of 20", history.ClockTenths(split.Quantile(finishes, 0.95)))}
+		return []Phrase{{tone, history.ClockTenths(middle(finishes))}, words(", %s in 1 run of 20", history.ClockTenths(history.Quantile(finishes, 0.95)))}
 	}
 	return []Line{
 		{{Heading, fmt.Sprintf("If one machine starts %d s late", split.Lateness)}},
@@ -228,7 +229,7 @@ func Advice(w io.Writer, a split.Advice) {
 }
 
 // FleetForecast says what a fleet run would take with the machines of an earlier one.
-func FleetForecast(f *split.FleetForecast) []Line {
+func FleetForecast(f *schedule.FleetForecast) []Line {
 	names := plain.Line(wording.Some(f.Machines, machinesNamed))
 	return []Line{{{Heading, "What would a fleet run take?"}},
 		{{Figure, history.Clock(f.Seconds)}, words(" on %s (%s), the machines of run %d", names, wording.Plural(f.Workers, "worker"), f.Run)}}

@@ -267,8 +267,8 @@ func (v View) drawSpread(c screen.Canvas) {
 		for x, n := range counts {
 			c.Fill(x, y, 1, 1, row.colour, 0.2+0.8*min(1, 6*float64(n)/split.Rounds))
 		}
-		c.Right(c.Width-right+10, y, screen.Style{Colour: t.Ink, Bold: true}, history.ClockTenths(split.Quantile(row.finishes, 0.5)))
-		c.Text(c.Width-right+12, y, fog, "19 of 20 by "+history.ClockTenths(split.Quantile(row.finishes, 0.95)))
+		c.Right(c.Width-right+10, y, screen.Style{Colour: t.Ink, Bold: true}, history.ClockTenths(history.Quantile(row.finishes, 0.5)))
+		c.Text(c.Width-right+12, y, fog, "19 of 20 by "+history.ClockTenths(history.Quantile(row.finishes, 0.95)))
 	}
 }
 

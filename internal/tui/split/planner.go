@@ -6,6 +6,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/schedule"
 	"fernrelay/core/split"
 	"fernrelay/internal/app"
 	"fernrelay/internal/tui/leg"
@@ -34,9 +35,9 @@ type planning struct {
 	Splitting
 	study  *split.Study
 	plan   split.Plan
-	Advice *split.Advice        // nil until it is worked out
-	fleet  *split.FleetForecast // nil if no fleet run is known
-	Err    error                // why there is no plan
+	Advice *split.Advice           // nil until it is worked out
+	fleet  *schedule.FleetForecast // nil if no fleet run is known
+	Err    error                   // why there is no plan
 }
 
 // planner plans beside the interface: first a quick plan, then a thorough one with advice.
@@ -57,7 +58,7 @@ type (
 	AdvisedMsg struct {
 		asked  int
 		advice split.Advice
-		fleet  *split.FleetForecast
+		fleet  *schedule.FleetForecast
 	}
 )
 
