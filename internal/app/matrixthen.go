@@ -7,8 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/mattn/go-shellwords"
-
 	"fernrelay/core/matrix"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
@@ -64,9 +62,9 @@ func (r *MatrixRun) runThen(ctx context.Context, step *matrix.Then) error {
 	if err := wholefile.Write(path, r.results.Write); err != nil {
 		return err
 	}
-	words, err := shellwords.Parse(step.Command)
-	if err != nil || len(words) == 0 {
-		return fmt.Errorf("run = %q is not a command line", step.Command)
+	words, err := process.Words(step.Command)
+	if err != nil {
+		return fmt.Errorf("run = %w", err)
 	}
 	within := r.app.Project.Matrix.ThenWithin
 	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("it was still running after %s, its within, and was killed", within))

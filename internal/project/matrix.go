@@ -10,10 +10,9 @@ import (
 	"time"
 	"unicode"
 
-	"github.com/mattn/go-shellwords"
-
 	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
+	"fernrelay/internal/process"
 )
 
 // Matrix is what varies between the runs of a project's tests.
@@ -95,8 +94,8 @@ func (p *Project) addMatrix(f *file, d *document) error {
 	case err != nil:
 		return err
 	}
-	if _, err := shellwords.Parse(m.Then.Run); err != nil {
-		return d.wrong(d.entry("matrix.then", 0, "run"), "run = %q is not a command line", m.Then.Run)
+	if _, err := process.Words(m.Then.Run); m.Then.Run != "" && err != nil {
+		return d.wrong(d.entry("matrix.then", 0, "run"), "run = %w", err)
 	}
 	within := defaultThenWithin
 	if m.Then.Within != "" {

@@ -8,9 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/mattn/go-shellwords"
-
 	"fernrelay/core/pick"
+	"fernrelay/internal/process"
 )
 
 // Programs returns the programs that fern.toml names: those of its command lines, and those of program: in conditions.
@@ -30,7 +29,7 @@ func (p *Project) Programs() []string {
 	}
 	var names []string
 	for _, line := range lines {
-		if words, err := shellwords.Parse(line); err == nil && len(words) > 0 {
+		if words, err := process.Words(line); err == nil {
 			names = append(names, words[0])
 		}
 	}

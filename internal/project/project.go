@@ -18,7 +18,6 @@ import (
 	"time"
 	"unicode"
 
-	"github.com/mattn/go-shellwords"
 	"github.com/pelletier/go-toml/v2"
 
 	"fernrelay/core/catalog"
@@ -249,12 +248,15 @@ func (p *Project) addWorkers(f *file, d *document) (err error) {
 		key, text string
 		words     *[]string
 	}{{"prepare", w.Prepare, &p.Workers.Prepare}, {"clean", w.Clean, &p.Workers.Clean}} {
-		if *c.words, err = shellwords.Parse(c.text); err != nil {
-			return d.wrong(d.entry("workers", 0, c.key), "%s = %q is not a command line", c.key, c.text)
+		if c.text == "" {
+			continue
 		}
-		if words := *c.words; len(words) > 0 {
-			words[0] = process.ProgramPath(p.Dir, words[0])
+		words, err := process.Words(c.text)
+		if err != nil {
+			return d.wrong(d.entry("workers", 0, c.key), "%s = %w", c.key, err)
 		}
+		words[0] = process.ProgramPath(p.Dir, words[0])
+		*c.words = words
 	}
 	return nil
 }

@@ -8,9 +8,9 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/mattn/go-shellwords"
 	"golang.org/x/sys/unix"
 
+	"fernrelay/internal/process"
 	"fernrelay/internal/service"
 )
 
@@ -46,8 +46,8 @@ func (p *Project) addServices(f *file, d *document) error {
 			return wrong("per", "per of service %s is %q: run or worker is expected", s.Name, s.Per)
 		}
 		for key, line := range map[string]string{"create": s.Create, "start": s.Start, "ready": s.Ready} {
-			if _, err := shellwords.Parse(line); err != nil {
-				return wrong(key, "%s = %q is not a command line", key, line)
+			if _, err := process.Words(line); line != "" && err != nil {
+				return wrong(key, "%s = %w", key, err)
 			}
 		}
 		if s.Stop != "" {

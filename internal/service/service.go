@@ -31,8 +31,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/mattn/go-shellwords"
-
 	"fernrelay/core/plain"
 	"fernrelay/internal/owned"
 	"fernrelay/internal/process"
@@ -257,9 +255,9 @@ func (s *Service) isReady(ctx context.Context) bool {
 
 // command prepares one of the service's commands, and returns it as it is run.
 func (s *Service) command(ctx context.Context, line string) (*process.Process, string, error) {
-	words, err := shellwords.Parse(line)
-	if err != nil || len(words) == 0 {
-		return nil, "", fmt.Errorf("the service %s: %q is not a command line", s.spec.Name, line)
+	words, err := process.Words(line)
+	if err != nil {
+		return nil, "", fmt.Errorf("the service %s: %w", s.spec.Name, err)
 	}
 	for i, word := range words { // after they are parted, so that folders may have spaces
 		words[i] = s.fill(word)

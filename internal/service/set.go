@@ -11,8 +11,6 @@ import (
 	"sync"
 	"syscall"
 
-	"github.com/mattn/go-shellwords"
-
 	"fernrelay/core/plain"
 	"fernrelay/internal/process"
 )
@@ -32,8 +30,8 @@ type Config struct {
 func (c *Config) Missing(suite string) error {
 	for _, spec := range c.specs(suite) {
 		for _, line := range []string{spec.Create, spec.Start} {
-			words, err := shellwords.Parse(line)
-			if err != nil || len(words) == 0 {
+			words, err := process.Words(line)
+			if err != nil {
 				continue // starting it reports the error
 			}
 			if _, err := exec.LookPath(process.ProgramPath(c.Dir, words[0])); err != nil {

@@ -10,8 +10,8 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/mattn/go-shellwords"
 
+	"fernrelay/internal/process"
 	"fernrelay/internal/tui/leg"
 )
 
@@ -25,8 +25,8 @@ func (a *App) editor(at leg.Place) tea.Cmd {
 	}
 	p := a.session.App.Project
 	return func() tea.Msg {
-		words, err := shellwords.Parse(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR")))
-		if err != nil || len(words) == 0 {
+		words, err := process.Words(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR")))
+		if err != nil {
 			return leg.SayMsg(fmt.Sprintf("%s:%d: set EDITOR to the command of your editor to open it from here", at.File, at.Line))
 		}
 		file, err := p.SourcePath(at.File)

@@ -19,8 +19,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/mattn/go-shellwords"
-
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/matrix"
@@ -213,9 +211,9 @@ func environment(p *project.Project) []string {
 // commandLine splits a command line into words. A program whose name begins with a dot is relative to the
 // suite's folder.
 func commandLine(dir, key, text string) ([]string, error) {
-	words, err := shellwords.Parse(text)
-	if err != nil || len(words) == 0 {
-		return nil, fmt.Errorf("%s = %q is not a command line", key, text)
+	words, err := process.Words(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s = %w", key, err)
 	}
 	words[0] = process.ProgramPath(dir, words[0])
 	return words, nil
