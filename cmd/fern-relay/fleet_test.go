@@ -221,7 +221,7 @@ func (r *rig) gateOn(machines map[string]*testMachine) (with, other *testMachine
 func repeats() int {
 	n, err := strconv.Atoi(os.Getenv("FERN_TEST_REPEAT"))
 	if err != nil {
-		return 5
+		return 3
 	}
 	return n
 }
