@@ -125,10 +125,10 @@ func demoLedger(r *app.App, results string, out io.Writer) error {
 	fmt.Fprintf(out, "\nThe most troubled tests:\n\n")
 	order := past.Order(history.ByTrouble, nil)
 	report.Shaky(out, past, order[:min(len(order), shakyTold)])
-	for _, chart := range draw.PastCharts {
-		drawing, err := draw.Past(chart, r.Project.Name, past, order)
+	for _, chart := range draw.ChartsOf(draw.OfPast) {
+		drawing, err := chart.Draw(draw.Data{Title: r.Project.Name, Past: past, Tests: order})
 		if err == nil {
-			err = draw.WriteFile(filepath.Join(results, chart+".svg"), drawing)
+			err = draw.WriteFile(filepath.Join(results, chart.Name+".svg"), drawing)
 		}
 		if err != nil {
 			return err

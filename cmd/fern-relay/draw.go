@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -16,16 +15,9 @@ import (
 	"fernrelay/internal/draw"
 )
 
-// charts are the drawings by their names.
-var charts = map[string]func(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error){
-	"timeline": drawTimeline,
-	"weave":    drawWeave,
-	"shards":   drawShards,
-	"curve":    drawCurve,
-	"history":  drawPast("history"),
-	"slow":     drawPast("slow"),
-	"trend":    drawPast("trend"),
-	"matrix":   drawMatrix,
+// chartData reads what charts of each kind show.
+var chartData = map[draw.Kind]func(ctx context.Context, s *settings, f *drawFlags) (draw.Data, error){
+	draw.OfRun: runData, draw.OfPick: pickData, draw.OfPlan: planData, draw.OfCurve: curveData, draw.OfPast: pastData, draw.OfMatrix: matrixData,
 }
 
 // drawFlags are the flags of the command draw.
@@ -36,25 +28,30 @@ type drawFlags struct {
 }
 
 func newDraw(s *settings) *cobra.Command {
-	names := slices.Sorted(maps.Keys(charts))
+	kinds := slices.Collect(maps.Keys(chartData))
+	var names []string
+	long := "Draw draws a chart into a file, as SVG or PDF by its ending. The charts are:\n"
+	for _, c := range draw.ChartsOf(kinds...) {
+		names = append(names, c.Name)
+		long += fmt.Sprintf("\n  %-9s %s", c.Name, c.Shows)
+	}
 	f := &drawFlags{}
 	cmd := &cobra.Command{
-		Use:   "draw CHART",
-		Short: "Draw a chart as SVG or PDF",
-		Long: "Draw draws a chart into a file, as SVG or PDF by its ending. The charts are: timeline,\n" +
-			"the workers of the latest run on one time axis; weave, the crosstab of groups and tags\n" +
-			"with the picked tests; shards, a plan with one bar per shard; curve, the finish against\n" +
-			"the number of shards; history, the tests against the latest runs, the most troubled\n" +
-			"first; slow, the slowest tests; trend, work and wall time run by run; matrix, what explains\n" +
-			"the failures of the latest run of each crossing, and the crossings on one time axis.",
+		Use:       "draw CHART",
+		Short:     "Draw a chart as SVG or PDF",
+		Long:      long,
 		Args:      needs(1, 1, "the name of a chart"),
 		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			chart := charts[args[0]]
-			if chart == nil {
-				return fmt.Errorf("there is no chart %q: the charts are %s", args[0], strings.Join(names, ", "))
+			chart, err := draw.Named(args[0], kinds...)
+			if err != nil {
+				return err
 			}
-			drawing, err := chart(cmd.Context(), s, f)
+			data, err := chartData[chart.Of](cmd.Context(), s, f)
+			if err != nil {
+				return err
+			}
+			drawing, err := chart.Draw(data)
 			if err != nil {
 				return err
 			}
@@ -69,90 +66,88 @@ func newDraw(s *settings) *cobra.Command {
 	return cmd
 }
 
-// drawPast draws a chart of what the runs say together.
-func drawPast(chart string) func(context.Context, *settings, *drawFlags) (draw.Drawing, error) {
-	return func(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
-		r, held, err := s.openHeld(ctx, f.pick)
-		if err != nil {
-			return draw.Drawing{}, err
-		}
-		defer r.Close()
-		past, err := r.Ledger().PastWithChanges(history.PastRuns, nil)
-		if err != nil {
-			return draw.Drawing{}, err
-		}
-		return draw.Past(chart, r.Project.Name, past, past.Order(history.ByTrouble, held))
+// pastData reads what the runs say together.
+func pastData(ctx context.Context, s *settings, f *drawFlags) (d draw.Data, err error) {
+	r, held, err := s.openHeld(ctx, f.pick)
+	if err != nil {
+		return d, err
 	}
+	defer r.Close()
+	past, err := r.Ledger().PastWithChanges(history.PastRuns, nil)
+	if err != nil {
+		return d, err
+	}
+	return draw.Data{Title: r.Project.Name, Past: past, Tests: past.Order(history.ByTrouble, held)}, nil
 }
 
-func drawTimeline(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+func runData(ctx context.Context, s *settings, f *drawFlags) (d draw.Data, err error) {
 	if f.pick != "" {
-		return draw.Drawing{}, errors.New("the timeline shows a whole run: --pick is for the other charts")
+		return d, errors.New("the timeline shows a whole run: --pick is for the other charts")
 	}
 	r, err := s.open(ctx)
 	if err != nil {
-		return draw.Drawing{}, err
+		return d, err
 	}
 	defer r.Close()
 	record, run, err := r.Ledger().Last()
 	if err != nil {
-		return draw.Drawing{}, fmt.Errorf("the timeline shows the latest run: %w: run the tests first", err)
+		return d, fmt.Errorf("the timeline shows the latest run: %w: run the tests first", err)
 	}
-	return draw.Timeline(fmt.Sprintf("%s, run %d", r.Project.Name, record.Number), run), nil
+	return draw.Data{Title: fmt.Sprintf("%s, run %d", r.Project.Name, record.Number), Run: run}, nil
 }
 
-func drawMatrix(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+func matrixData(ctx context.Context, s *settings, f *drawFlags) (d draw.Data, err error) {
 	if f.pick != "" {
-		return draw.Drawing{}, errors.New("the matrix shows whole crossings: --pick is for the other charts")
+		return d, errors.New("the matrix shows whole crossings: --pick is for the other charts")
 	}
 	r, err := s.open(ctx)
 	if err != nil {
-		return draw.Drawing{}, err
+		return d, err
 	}
 	defer r.Close()
 	if r.Project.Matrix == nil {
-		return draw.Drawing{}, errNoMatrix
+		return d, errNoMatrix
 	}
 	results, err := r.LatestResults()
 	if err != nil {
-		return draw.Drawing{}, err
+		return d, err
 	}
-	return draw.Matrix(r.Project.Name, results, results.Explain()), nil
+	return draw.Data{Title: r.Project.Name, Matrix: results, Explained: results.Explain()}, nil
 }
 
-func drawWeave(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+func pickData(ctx context.Context, s *settings, f *drawFlags) (d draw.Data, err error) {
 	r, err := s.open(ctx)
 	if err != nil {
-		return draw.Drawing{}, err
+		return d, err
 	}
 	defer r.Close()
 	e, held, err := r.Index.Pick(f.pick)
 	if err != nil {
-		return draw.Drawing{}, err
+		return d, err
 	}
 	weave := catalog.NewWeave(r.Catalog, r.Tree, r.Catalog.Tags(), r.Index.Within(e).Has, held.Has)
-	return draw.Weave(r.Project.Name, f.pick, weave), nil
+	return draw.Data{Title: r.Project.Name, Pick: f.pick, Weave: weave}, nil
 }
 
-func drawShards(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+func planData(ctx context.Context, s *settings, f *drawFlags) (d draw.Data, err error) {
 	if f.shards < 1 || f.shards > mostShards {
-		return draw.Drawing{}, fmt.Errorf("--shards is %d: for this chart a number from 1 to %d is expected", f.shards, mostShards)
+		return d, fmt.Errorf("--shards is %d: for this chart a number from 1 to %d is expected", f.shards, mostShards)
 	}
 	study, err := s.study(ctx, &f.planFlags, f.shards)
 	if err != nil {
-		return draw.Drawing{}, err
+		return d, err
 	}
-	return draw.Shards(f.title(f.shards), study.Plan(split.Thorough)), nil
+	return draw.Data{Title: f.title(f.shards), Plan: study.Plan(split.Thorough)}, nil
 }
 
 // curveLength is the least number of shards up to which the curve goes.
 const curveLength = 16
 
-func drawCurve(ctx context.Context, s *settings, f *drawFlags) (draw.Drawing, error) {
+func curveData(ctx context.Context, s *settings, f *drawFlags) (d draw.Data, err error) {
 	study, err := s.study(ctx, &f.planFlags, max(curveLength, f.shards))
 	if err != nil {
-		return draw.Drawing{}, err
+		return d, err
 	}
 	points := study.Work.Curve(study.Fleet, max(curveLength, f.shards+4), split.Quick)
-	return draw.Curve(f.title(len(points)), points, f.shards), nil
+	return draw.Data{Title: f.title(len(points)), Points: points, Shards: f.shards}, nil
 }

@@ -107,7 +107,11 @@ func TestDrawings(t *testing.T) {
 	noPlan, noPoints := samplePlan()
 	past := samplePast(t)
 	chart := func(name string) Drawing {
-		d, err := Past(name, "glass & house", past, past.Order(history.ByTrouble, func(string) bool { return true }))
+		c, err := Named(name, OfPast)
+		if err != nil {
+			t.Fatal(err)
+		}
+		d, err := c.Draw(Data{Title: "glass & house", Past: past, Tests: past.Order(history.ByTrouble, func(string) bool { return true })})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -120,14 +124,14 @@ func TestDrawings(t *testing.T) {
 		"timeline": {Timeline("glass & house, run 7", sampleRun(8)), []string{"glass & house, run 7", "worker 3", "test <3> & more", "1 timed-out", "0:08"}},
 		"empty":    {Timeline("empty", run.New()), []string{"nothing ran", "worker 1"}},
 		"frond":    {Frond(finding, records), []string{"Hunt of u:g#victim", "u:g#culprit", "polluted", "in company 5 of 5 failed", "variable clock.offset"}},
-		"weave":    {Weave("glass & house", "valve", sampleWeave()), []string{"glass & house", "pick: valve", "2 of 3 tests, 0:03.0 of 0:07.0 of work", "irrigation", "drip <1>", "valve", "2/3", "picked"}},
+		"weave":    {weave("glass & house", "valve", sampleWeave()), []string{"glass & house", "pick: valve", "2 of 3 tests, 0:03.0 of 0:07.0 of work", "irrigation", "drip <1>", "valve", "2/3", "picked"}},
 		"shards":   {Shards("frost & more", plan), []string{"frost & more", "3 shards; finish 1:30.0, floor 1:30.0", "floor 1:30.0, glass & <0>", "glass & <3>", "1 test"}},
-		"curve":    {Curve("frost & more", points, 3), []string{"frost & more", "beyond 2 machines", "knee", "machine time", "1:30:00"}},
+		"curve":    {curve("frost & more", points, 3), []string{"frost & more", "beyond 2 machines", "knee", "machine time", "1:30:00"}},
 		"history":  {chart("history"), []string{"glass & house, runs 3 to 42", "3 of 3 tests", "g#shaky <b>", "50 %", "100 %", "timed-out"}},
 		"slow":     {chart("slow"), []string{"the slowest", "g#slower", "2.20 s  up 2.2 ×", "time, the median"}},
 		"trend":    {chart("trend"), []string{"the work of all tests, and the wall time", "42", "a test failed"}},
 		"no plan":  {Shards("", noPlan), []string{"finish 0 s"}},
-		"no curve": {Curve("", noPoints, 0), []string{"finish by number"}},
+		"no curve": {curve("", noPoints, 0), []string{"finish by number"}},
 		"unended":  {Frond(hunt.Finding{ID: "u:g#v"}, nil), []string{"Hunt of u:g#v"}},
 	} {
 		svg, pdf := filepath.Join(dir, name+".svg"), filepath.Join(dir, name+".PDF")
@@ -152,7 +156,7 @@ func TestDrawings(t *testing.T) {
 			t.Errorf("%s: %v", file, err)
 		}
 	}
-	if _, err := Past("slow", "", history.NewPast(nil, history.NewHistory(nil, 0)), nil); !errors.Is(err, run.ErrNoRecord) {
+	if _, err := ChartsOf(OfPast)[1].Draw(Data{Past: history.NewPast(nil, history.NewHistory(nil, 0))}); !errors.Is(err, run.ErrNoRecord) {
 		t.Errorf("of no runs there is %v", err)
 	}
 	if left, _ := filepath.Glob(filepath.Join(dir, ".*")); len(left) > 0 {

@@ -9,26 +9,6 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// PastCharts are the charts of what the runs say together.
-var PastCharts = []string{"history", "slow", "trend"}
-
-// Past draws a chart of a past, of the tests that are given in their order.
-func Past(chart, project string, p *history.Past, tests []int) (Drawing, error) {
-	if len(p.Runs) == 0 {
-		return Drawing{}, fmt.Errorf("the chart %s shows the runs of the ledger: %w", chart, run.ErrNoRecord)
-	}
-	span := fmt.Sprintf("%s, runs %d to %d", project, p.Runs[0].Number, p.Runs[len(p.Runs)-1].Number)
-	switch chart {
-	case "history":
-		return drawHistory(span, p, tests), nil
-	case "slow":
-		return slowest(span, p, tests), nil
-	case "trend":
-		return trend(span, p.Runs), nil
-	}
-	return Drawing{}, fmt.Errorf("there is no chart %q", chart)
-}
-
 // What a drawing of the history shows at most.
 const (
 	historyTests = 60

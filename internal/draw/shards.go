@@ -81,9 +81,9 @@ const (
 	curveHeight = 240.0
 )
 
-// Curve draws the finish against the number of shards, with what the machines cost
+// curve draws the finish against the number of shards, with what the machines cost
 // together, the knee, and the number chosen, 0 for none.
-func Curve(title string, points []split.Point, chosen int) Drawing {
+func curve(title string, points []split.Point, chosen int) Drawing {
 	bottom := curveTop + curveHeight
 	return Drawing{Width: pageWidth, Height: bottom + 84, paint: func(p *page) {
 		knee := split.Knee(points)

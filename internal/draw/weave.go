@@ -18,9 +18,9 @@ const (
 	indent      = 12.0
 )
 
-// Weave draws the crosstab of groups and tags: a cell is shaded by the tests in it, green if the pick selects
+// weave draws the crosstab of groups and tags: a cell is shaded by the tests in it, green if the pick selects
 // some. title names the project, text is the pick.
-func Weave(title, text string, w *catalog.Weave) Drawing {
+func weave(title, text string, w *catalog.Weave) Drawing {
 	rows := w.Rows(func(int) bool { return false }, catalog.ByName)
 	columns := w.Columns(catalog.ByTests)
 	right := margin + weaveNames + float64(len(columns))*weaveColumn + weaveEnds

@@ -81,15 +81,15 @@ func pastDrawings(a *About) (drawn []draw.Drawing, err error) {
 		}
 	}
 	all := a.past.Order(history.ByTime, nil)
-	for _, chart := range draw.PastCharts {
+	for _, chart := range draw.ChartsOf(draw.OfPast) {
 		tests := all
-		if chart == "history" {
+		if chart.Name == "history" {
 			tests = failed
 		}
 		if len(tests) == 0 {
 			continue
 		}
-		d, err := draw.Past(chart, a.project.Name, a.past, tests)
+		d, err := chart.Draw(draw.Data{Title: a.project.Name, Past: a.past, Tests: tests})
 		if err != nil {
 			return nil, err
 		}

@@ -145,8 +145,7 @@ func (v *View) Press(msg tea.KeyPressMsg) tea.Msg {
 	case key.Matches(msg, v.keyMap.apply) && v.patchOf(h) != nil:
 		return applyPatch(v.patchOf(h))
 	case key.Matches(msg, leg.KeyDraw):
-		finding, records := h.Progress.Finding, slices.Clone(h.Progress.Records)
-		return leg.DrawTo("Draw the frond", leg.Chart{Name: "frond", Hint: "the trials, cut by cut", Make: func() (draw.Drawing, error) { return draw.Frond(finding, records), nil }})
+		return leg.DrawTo("Draw the frond", draw.Data{Finding: h.Progress.Finding, Trials: slices.Clone(h.Progress.Records)}, draw.OfHunt)
 	case key.Matches(msg, v.keyMap.again):
 		delete(v.Repairs, h.Victim.ID)
 		return leg.StartHuntMsg{Victims: []catalog.Test{h.Victim}}

@@ -156,7 +156,7 @@ func (v *View) Press(msg tea.KeyPressMsg) tea.Msg {
 	case key.Matches(msg, v.keyMap.compare):
 		return v.compare()
 	case v.Report != nil && key.Matches(msg, leg.KeyDraw):
-		return leg.DrawTimeline(v.session.App.Project.Name, v.Report.Causes.Record.Number, v.Report.Causes.Run)
+		return leg.DrawRun(v.session.App.Project.Name, v.Report.Causes.Record.Number, v.Report.Causes.Run)
 	case v.Report != nil:
 		return v.Report.press(v, msg)
 	case key.Matches(msg, v.keyMap.order):
@@ -280,16 +280,10 @@ func (v *View) Visit() tea.Cmd {
 	return tea.Batch(v.know(), v.choose(nil))
 }
 
-// draws asks for a chart of the view's past, as the command draw makes it.
+// draws asks for a chart of the view's past.
 func (v *View) draws() tea.Msg {
 	if v.Past == nil || len(v.Past.Runs) == 0 {
 		return leg.SayMsg("no runs yet: there is nothing to draw")
 	}
-	past, order, name := v.Past, v.Order, v.session.App.Project.Name
-	hints := []string{"tests against runs", "the slowest tests", "work and wall time, run by run"}
-	var charts []leg.Chart
-	for i, c := range draw.PastCharts {
-		charts = append(charts, leg.Chart{Name: c, Hint: hints[i], Make: func() (draw.Drawing, error) { return draw.Past(c, name, past, order) }})
-	}
-	return leg.DrawTo("Draw what the runs say", charts...)
+	return leg.DrawTo("Draw what the runs say", draw.Data{Title: v.session.App.Project.Name, Past: v.Past, Tests: v.Order}, draw.OfPast)
 }

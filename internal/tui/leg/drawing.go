@@ -19,17 +19,13 @@ var (
 	KeyPanel = key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "panel"))
 )
 
-// Chart is a drawing that a view can make. make runs beside the interface, so it has to own what it reads.
-type Chart struct {
-	Name, Hint string
-	Make       func() (draw.Drawing, error)
-}
-
-// DrawTo asks which chart to draw, and into which file.
-func DrawTo(title string, charts ...Chart) tea.Msg {
+// DrawTo asks which chart of some kinds to draw, and into which file. The chart is drawn beside the interface, so nothing changes
+// the data from then on.
+func DrawTo(title string, data draw.Data, kinds ...draw.Kind) tea.Msg {
+	charts := draw.ChartsOf(kinds...)
 	which := screen.SheetRow{Label: "chart"}
 	for _, c := range charts {
-		which.Choices, which.Hints = append(which.Choices, c.Name), append(which.Hints, c.Hint)
+		which.Choices, which.Hints = append(which.Choices, c.Name), append(which.Hints, c.Shows)
 	}
 	return OpenSheetMsg{&screen.Sheet{
 		Title: title,
@@ -37,7 +33,7 @@ func DrawTo(title string, charts ...Chart) tea.Msg {
 		Done: func(sh *screen.Sheet) tea.Cmd {
 			chosen, file := charts[sh.Rows[0].Chosen], sh.Choice("file")
 			return func() tea.Msg {
-				drawing, err := chosen.Make()
+				drawing, err := chosen.Draw(data)
 				if err == nil {
 					err = draw.WriteFile(file, drawing)
 				}
@@ -47,11 +43,9 @@ func DrawTo(title string, charts ...Chart) tea.Msg {
 	}}
 }
 
-// DrawTimeline asks for a drawing of a run that has ended.
-func DrawTimeline(project string, number int, r *run.Run) tea.Msg {
-	return DrawTo("Draw this run", Chart{"timeline", "the workers on one time axis", func() (draw.Drawing, error) {
-		return draw.Timeline(fmt.Sprintf("%s, run %d", project, number), r), nil
-	}})
+// DrawRun asks for a chart of a run that has ended.
+func DrawRun(project string, number int, r *run.Run) tea.Msg {
+	return DrawTo("Draw this run", draw.Data{Title: fmt.Sprintf("%s, run %d", project, number), Run: r}, draw.OfRun)
 }
 
 // DrawnMsg says that a file was written from a sheet, or why not.

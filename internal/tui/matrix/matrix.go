@@ -289,9 +289,7 @@ func (v *View) drawIt() tea.Msg {
 	for _, row := range v.Explained.Rows {
 		explained.Explanations = append(explained.Explanations, row.Explanation)
 	}
-	return leg.DrawTo("Draw the matrix", leg.Chart{Name: "matrix", Hint: "what explains the failures, and the crossings on one time axis", Make: func() (draw.Drawing, error) {
-		return draw.Matrix(title, results, explained), nil
-	}})
+	return leg.DrawTo("Draw the matrix", draw.Data{Title: title, Matrix: results, Explained: explained}, draw.OfMatrix)
 }
 
 func (v *View) Click(_, y int) {

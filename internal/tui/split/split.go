@@ -280,9 +280,7 @@ func (v *View) draws() tea.Msg {
 		return leg.SayMsg("there is no plan yet: there is nothing to draw")
 	}
 	title := fmt.Sprintf("%s, on %s", cmp.Or(v.session.Picked.Text, "all tests"), wording.Plural(len(have.plan.Shards), "shard"))
-	return leg.DrawTo("Draw the plan",
-		leg.Chart{Name: "shards", Hint: "a bar per shard", Make: func() (draw.Drawing, error) { return draw.Shards(title, have.plan), nil }},
-		leg.Chart{Name: "curve", Hint: "the finish by number of shards", Make: func() (draw.Drawing, error) { return draw.Curve(title, have.Advice.Points, have.Shards), nil }})
+	return leg.DrawTo("Draw the plan", draw.Data{Title: title, Plan: have.plan, Points: have.Advice.Points, Shards: have.Shards}, draw.OfPlan, draw.OfCurve)
 }
 
 // Click moves the cursor to a shard.

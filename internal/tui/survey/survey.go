@@ -187,10 +187,8 @@ func (v *View) Press(msg tea.KeyPressMsg) tea.Msg {
 
 // draws asks for a drawing of the weave.
 func (v *View) draws() tea.Msg {
-	name, picked := v.session.App.Project.Name, v.session.Picked
-	return leg.DrawTo("Draw the weave", leg.Chart{Name: "weave", Hint: "groups against tags", Make: func() (draw.Drawing, error) {
-		return draw.Weave(name, picked.Text, picked.Weave), nil
-	}})
+	picked := v.session.Picked
+	return leg.DrawTo("Draw the weave", draw.Data{Title: v.session.App.Project.Name, Pick: picked.Text, Weave: picked.Weave}, draw.OfPick)
 }
 
 // look goes one panel further in, from the weave over the list to the card.

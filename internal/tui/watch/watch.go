@@ -211,7 +211,7 @@ func (v *View) Press(msg tea.KeyPressMsg) tea.Msg {
 	case key.Matches(msg, leg.KeyDraw) && !run.Ended:
 		return leg.SayMsg("d draws the run once it has ended")
 	case key.Matches(msg, leg.KeyDraw):
-		return leg.DrawTimeline(v.session.App.Project.Name, run.Number, run.Run)
+		return leg.DrawRun(v.session.App.Project.Name, run.Number, run.Run)
 	case key.Matches(msg, v.keyMap.all) && len(run.Bad) == 0:
 		return leg.SayMsg("no test of this run failed: there is nothing to run again")
 	case key.Matches(msg, v.keyMap.all):
