@@ -82,7 +82,7 @@ func pastData(ctx context.Context, s *settings, f *drawFlags) (d draw.Data, err 
 
 func runData(ctx context.Context, s *settings, f *drawFlags) (d draw.Data, err error) {
 	if f.pick != "" {
-		return d, errors.New("the timeline shows a whole run: --pick is for the other charts")
+		return d, errors.New("the chart shows a whole run: --pick is for the other charts")
 	}
 	r, err := s.open(ctx)
 	if err != nil {
@@ -91,7 +91,7 @@ func runData(ctx context.Context, s *settings, f *drawFlags) (d draw.Data, err e
 	defer r.Close()
 	record, run, err := r.Ledger().Last()
 	if err != nil {
-		return d, fmt.Errorf("the timeline shows the latest run: %w: run the tests first", err)
+		return d, fmt.Errorf("the chart shows the latest run: %w: run the tests first", err)
 	}
 	return draw.Data{Title: fmt.Sprintf("%s, run %d", r.Project.Name, record.Number), Run: run}, nil
 }

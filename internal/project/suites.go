@@ -80,7 +80,7 @@ func (p *Project) checkSuite(suite *Suite, s *suiteTable, wrong wrongKey) error 
 		return wrong("name", "a suite's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", suite.Name)
 	case slices.ContainsFunc(p.Suites, func(other Suite) bool { return other.Name == suite.Name }):
 		return wrong("name", "two suites are named %q: give each a name of its own", suite.Name)
-	case suite.Kind != Go && suite.Kind != Host && suite.Kind != Command:
+	case isolations[suite.Kind] == nil:
 		return wrong("kind", "the kind of suite %s is %q: go, command or host is expected", suite.Name, s.Kind)
 	case suite.Kind == Host && s.Run == "":
 		return wrong("run", "suite %s is a host and has no run: add its command line", suite.Name)
