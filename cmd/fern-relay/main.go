@@ -173,16 +173,16 @@ func openPatiently(ctx context.Context, dir string, open func(ctx context.Contex
 func patiently(open func(progress func(what string)) error) error {
 	var mu sync.Mutex
 	at, late := "", false
-	tell := func(change func()) {
+	set := func(change func()) {
 		mu.Lock()
 		defer mu.Unlock()
 		if change(); late && at != "" {
 			fmt.Fprintf(stderr, "fern-relay: %s\n", plain.Line(at))
 		}
 	}
-	timer := time.AfterFunc(patience, func() { tell(func() { late = true }) })
+	timer := time.AfterFunc(patience, func() { set(func() { late = true }) })
 	defer timer.Stop()
-	return open(func(what string) { tell(func() { at = what }) })
+	return open(func(what string) { set(func() { at = what }) })
 }
 
 func newRoot(s *settings) *cobra.Command {

@@ -60,7 +60,7 @@ func step(t *testing.T, n int) {
 	_ = cmd.Wait()
 	testfiles.Write(t, dir, map[string]string{"go-on": ""})
 	if got := fern(t, dir, "list"); !strings.Contains(got.stderr, "run 1 was killed when 20 of 40 tests had ended: fern-relay run --resume") {
-		t.Errorf("the killed run is not told: %s", got.stderr)
+		t.Errorf("the killed run is not reported: %s", got.stderr)
 	}
 	if got := fern(t, dir, "list"); strings.Contains(got.stderr, "killed") {
 		t.Errorf("it is reported again: %s", got.stderr)

@@ -65,7 +65,7 @@ shaky) test -e tried || { touch tried; echo "got: 3 want: 4"; exit 1; };;`)
 	for _, words := range []string{"▪ c:.#shaky  flaky: passed in try 2; try 1 failed", "slow: h:.#hangs took ", "it printed 40.0 MB: the first 40.0 MB are in ",
 		"7 picked: 2 passed, 1 flaky, 2 failed, 1 errored, 1 timed-out;", "signal 9"} {
 		if !strings.Contains(got.stdout, words) {
-			t.Errorf("%q is not in what is told:\n%s", words, got.stdout[:min(len(got.stdout), 4000)])
+			t.Errorf("%q is not printed:\n%s", words, got.stdout[:min(len(got.stdout), 4000)])
 		}
 	}
 	report, err := os.ReadFile(filepath.Join(dir, "j.xml"))
@@ -223,7 +223,7 @@ c/*) sleep 1; if [ -e odd ]; then rm odd; exit 1; fi; touch odd;;`)
 	got := fern(t, dir, "run", "--trial-levels", "--workers", "4")
 	for _, words := range []string{"groups        4", "nothing differs", "other outcome", "c:c#c/shaky", "▲ c:b#b/", "and passed alone", `the finest safe level is group: together = "group"`} {
 		if !strings.Contains(got.stdout, words) {
-			t.Errorf("%q is not told:\n%s", words, got.stdout)
+			t.Errorf("%q is not printed:\n%s", words, got.stdout)
 		}
 	}
 	if got.status != 0 { // the flaky one passes in the run of the safe level, its third

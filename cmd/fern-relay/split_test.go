@@ -181,7 +181,7 @@ func TestShardsPlanAlike(t *testing.T) {
 			t.Fatalf("shard %s is reported as %+v\n%s", k, planned, got.stderr)
 		}
 		if timings == "times.csv" && !strings.Contains(got.stderr, "has 1 ID that no test of the project has:\n    unit:gone#TestGone") {
-			t.Errorf("the unknown ID is not told: %s", got.stderr)
+			t.Errorf("the unknown ID is not reported: %s", got.stderr)
 		}
 		prints[planned.Plan+planned.Catalog+planned.Timings] = true
 		for id := range outcomes(events) {

@@ -168,12 +168,12 @@ func TestMarksAreObeyed(t *testing.T) {
 	}
 	for _, words := range []string{"◇ u:a#TestSurprise  surprise\n    it passed, though it is expected to fail: known\n", "▫ 1 skipped: broken\n"} {
 		if !strings.Contains(got.stdout, words) {
-			t.Errorf("not told: %s\n%s", words, got.stdout)
+			t.Errorf("not printed: %s\n%s", words, got.stdout)
 		}
 	}
 	for _, words := range []string{"linux (1) and !linux (1): those that this machine cannot build are skipped", "it (1) and !it (1): they are built apart"} {
 		if !strings.Contains(got.stderr, words) {
-			t.Errorf("not told: %s\n%s", words, got.stderr)
+			t.Errorf("not printed: %s\n%s", words, got.stderr)
 		}
 	}
 	cmd := command(dir, "run", "-p", "name:Pump or (far not name:Far)")

@@ -31,14 +31,14 @@ type Cause struct {
 
 // failing is a failure as it is compared with others.
 type failing struct {
-	result *run.Result
-	frames []Frame // of the project's own code, the deepest first
-	origin Frame   // the deepest of them that is not the test's own line; zero if there is none
-	words  string  // the first line of what brought it about
-	alike  string
-	tells  bool
-	signal string // that ended the process, such as KILL; empty if none is known
-	lacks  *Resource
+	result  *run.Result
+	frames  []Frame // of the project's own code, the deepest first
+	origin  Frame   // the deepest of them that is not the test's own line; zero if there is none
+	words   string  // the first line of what brought it about
+	alike   string
+	informs bool
+	signal  string // that ended the process, such as KILL; empty if none is known
+	lacks   *Resource
 }
 
 // The bytes that are read of the beginning and of the end of an output, and the number of failures of a run whose
@@ -72,7 +72,7 @@ func newFailing(r *run.Result, own func(string) (string, bool), withOutput bool)
 		f.words = cmp.Or(lastInformative(output), f.words)
 	}
 	f.alike = alike(f.words)
-	f.tells = f.signal == "" && informative(f.alike)
+	f.informs = f.signal == "" && informative(f.alike)
 	if lacks, ok := lacked(text); ok {
 		f.lacks = &lacks
 	}
@@ -109,11 +109,11 @@ func (f *failing) sign() string {
 		return "time " + group
 	case f.signal != "" && f.origin.File == "":
 		return "signal " + f.signal + f.reach(group)
-	case f.origin.File != "" && f.tells:
+	case f.origin.File != "" && f.informs:
 		return "at " + f.origin.File + " " + f.origin.Function + " says " + f.alike
 	case f.origin.File != "":
 		return "at " + f.origin.File + " " + f.origin.Function
-	case f.tells:
+	case f.informs:
 		return "says " + f.alike
 	}
 	return "in " + group + " " + path.Base(f.result.File) + " " + f.alike
@@ -178,10 +178,10 @@ func Group(bad []*run.Result, own func(file string) (name string, own bool)) []C
 		case f.result.Outcome == run.TimedOut, f.signal != "":
 			g.join(i, f.sign())
 			continue
-		case !f.tells:
+		case !f.informs:
 			g.join(i, "in "+f.place()+" "+f.alike)
 		}
-		if f.tells {
+		if f.informs {
 			for _, key := range templates(f.alike) {
 				g.join(i, "says "+key)
 			}

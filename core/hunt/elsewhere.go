@@ -167,7 +167,7 @@ func (h *Hunt) atLast(company []string) bool {
 	return true
 }
 
-// timesSerial is the number of trials that tell a clash between tests that run side by side in one process from state that
+// timesSerial is the number of trials that distinguish a clash between tests that run side by side in one process from state that
 // is left: without anything side by side, chance decides which of them runs first.
 const timesSerial = 8
 

@@ -20,7 +20,7 @@ type Explanation struct {
 	Tests    []string      // IDs
 	Failures []*run.Result // of these tests; nil if [Matrix.Explain] did the explaining
 	Same     []string      // names that make no difference, whichever explanation is the right one
-	Rivals   []Rival       // explanations as short as this one that the crossings that ran do not tell apart from it
+	Rivals   []Rival       // explanations as short as this one that the crossings that ran do not distinguish from it
 }
 
 // Cause is the crossings in which a test fails: those with some values, all of them if there are none, or all but those.
@@ -222,7 +222,7 @@ func (x *explainer) search(p pattern) *Explanation {
 	return found
 }
 
-// longerRival returns the shortest of the longer explanations that a crossing that has not run tells apart from the best; none
+// longerRival returns the shortest of the longer explanations that a crossing that has not run distinguishes from the best; none
 // if there is no such crossing.
 func (x *explainer) longerRival(p pattern, best candidate, all []candidate) []Rival {
 	for _, c := range all {

@@ -97,8 +97,8 @@ var timestampPattern = lazy.Regexp(`(?:timestamp="|"(?:Time|at)":")(\d{4}-\d\d-\
 // timeOf returns when the run of a report began, if its beginning says so, or else when the file was written.
 func timeOf(file string) time.Time {
 	head := headOf(file)
-	tells := func(sign string) bool { return bytes.Contains(head, []byte(sign)) } // which is quicker to see
-	if !tells(`timestamp="`) && !tells(`"Time":"`) && !tells(`"at":"`) {
+	has := func(sign string) bool { return bytes.Contains(head, []byte(sign)) } // which is quicker to see
+	if !has(`timestamp="`) && !has(`"Time":"`) && !has(`"at":"`) {
 		head = nil
 	}
 	if m := timestampPattern().FindSubmatch(head); m != nil {

@@ -15,7 +15,7 @@ CREATE TABLE hunts (
 	number  INTEGER PRIMARY KEY AUTOINCREMENT,
 	victim  TEXT NOT NULL,
 	began   INTEGER NOT NULL,
-	sources TEXT NOT NULL,            -- tells the state of the project's files when it began
+	sources TEXT NOT NULL,            -- the state of the project's files when it began
 	finding TEXT NOT NULL DEFAULT '', -- as JSON; empty before the end
 	mended  INTEGER NOT NULL DEFAULT 0 -- when its culprits were found to do no harm any more, else 0
 );

@@ -29,8 +29,8 @@ func readTests(from querier, results []*run.Result) (map[string]keptTest, error)
 	return tests, err
 }
 
-// eachTest calls tell with the tests that a clause selects, until it returns an error.
-func eachTest(from querier, tell func(id string, t keptTest) error, clause string, args ...any) error {
+// eachTest calls visit with the tests that a clause selects, until it returns an error.
+func eachTest(from querier, visit func(id string, t keptTest) error, clause string, args ...any) error {
 	rows, err := from.Query("SELECT key, id, recent, last FROM tests"+clause, args...)
 	if err != nil {
 		return err
@@ -42,7 +42,7 @@ func eachTest(from querier, tell func(id string, t keptTest) error, clause strin
 		if err := scan(rows, &t.key, &id, &t.recent, &t.last); err != nil {
 			return err
 		}
-		if err := tell(id, t); err != nil {
+		if err := visit(id, t); err != nil {
 			return err
 		}
 	}
@@ -109,8 +109,8 @@ func recent[T any](l *Ledger, asked func(id string) bool, prepare func(id string
 	})
 }
 
-// recentOfSome calls tell as recent does use, for a ledger of only some runs. It reads the runs.
-func (l *Ledger) recentOfSome(asked func(id string) bool, tell func(id string, moments []Moment)) error {
+// recentOfSome calls visit as recent does use, for a ledger of only some runs. It reads the runs.
+func (l *Ledger) recentOfSome(asked func(id string) bool, visit func(id string, moments []Moment)) error {
 	_, h, err := l.History(recentKept, nil)
 	if err != nil {
 		return err
@@ -125,7 +125,7 @@ func (l *Ledger) recentOfSome(asked func(id string) bool, tell func(id string, m
 				moments = append(moments, Moment{Outcome: o, Seconds: float64(c.Seconds)})
 			}
 		}
-		tell(id, moments)
+		visit(id, moments)
 	}
 	return nil
 }

@@ -44,7 +44,7 @@ func (t *Test) orOwn(function string, match func(args []ast.Expr) bool, saved ed
 	return []edit{saved}
 }
 
-// signals are the names in package syscall of the signals of which the state tells whether they are ignored.
+// signals are the names in package syscall of the signals of which the state says whether they are ignored.
 var signals = map[string]string{"hangup": "SIGHUP", "interrupt": "SIGINT", "terminated": "SIGTERM", "broken pipe": "SIGPIPE"}
 
 // restoreSignal returns edits with which a signal is no longer ignored.

@@ -24,7 +24,7 @@ const patience = 2 * time.Second
 
 // Watch reports which files below a folder changed, by their absolute paths, until ctx ends. It leaves out hidden
 // folders, vendor and node_modules. An error means that it no longer notices changes.
-func Watch(ctx context.Context, dir string, tell func(files []string)) error {
+func Watch(ctx context.Context, dir string, report func(files []string)) error {
 	w, err := fsnotify.NewWatcher()
 	if err != nil {
 		return err
@@ -70,7 +70,7 @@ func Watch(ctx context.Context, dir string, tell func(files []string)) error {
 				continue
 			}
 			if files = otherwise(files, reported); len(files) > 0 {
-				tell(files)
+				report(files)
 			}
 			clear(changed)
 		}

@@ -41,7 +41,7 @@ func TestLevels(t *testing.T) {
 			t.Errorf("want %q in\n%s", want, text)
 		}
 		if n := len(trial.Levels); n > 0 && len(trial.Levels[n-1].Differ) > 0 && !strings.Contains(text, "▼ u:g#b  timed-out, and passed alone: 1 of 2 runs") {
-			t.Errorf("the difference is not told:\n%s", text)
+			t.Errorf("the difference is not printed:\n%s", text)
 		}
 	}
 }

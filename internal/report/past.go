@@ -299,7 +299,7 @@ func Compared(w io.Writer, before, after *run.Record, c history.Comparison) {
 	for _, part := range []struct {
 		name string
 		list []history.Difference
-		tell func(d history.Difference) string
+		words func(d history.Difference) string
 	}{
 		{"newly failing", c.Failing, func(d history.Difference) string {
 			return d.After.Outcome.Shape() + " " + plain.Line(d.ID) + "  " + cut(plain.Line(d.After.Message), 120)
@@ -318,7 +318,7 @@ func Compared(w io.Writer, before, after *run.Record, c history.Comparison) {
 				fmt.Fprintf(w, "    … and %d more\n", len(part.list)-i)
 				break
 			}
-			fmt.Fprintf(w, "    %s\n", part.tell(d))
+			fmt.Fprintf(w, "    %s\n", part.words(d))
 		}
 	}
 }

@@ -110,7 +110,7 @@ func Mended() bool { return os.Getenv("GLASS_MENDED") == "on" }
 // T is a running test.
 type T struct {
 	test     *test
-	tell     func(method string, note host.Note)
+	notify   func(method string, note host.Note)
 	temp     string
 	cleanups []func()
 	note     host.Note // of its end
@@ -137,7 +137,7 @@ func (t *T) Cleanup(f func()) { t.cleanups = append(t.cleanups, f) }
 
 // Log prints a line.
 func (t *T) Log(args ...any) {
-	t.tell(host.NoteOutput, host.Note{TestName: t.test.TestName, Text: fmt.Sprintln(args...)})
+	t.notify(host.NoteOutput, host.Note{TestName: t.test.TestName, Text: fmt.Sprintln(args...)})
 }
 
 // Equal fails the test if the two do not look the same.
@@ -185,23 +185,23 @@ func (t *T) Step(name string, body func()) {
 		if o == run.Failed {
 			note.Message, note.File, note.Line = t.note.Message, t.note.File, t.note.Line
 		}
-		t.tell(host.NoteStep, note)
+		t.notify(host.NoteStep, note)
 	}()
 	body()
 	o = run.Passed
 }
 
 // runTest runs one test, or only some steps of it, and reports it.
-func runTest(tt *test, temp string, steps []string, tell func(method string, note host.Note)) {
-	t := &T{test: tt, tell: tell, temp: temp, steps: steps, note: host.Note{TestName: tt.TestName, Outcome: run.Passed}}
-	tell(host.NoteStarted, host.Note{TestName: tt.TestName})
+func runTest(tt *test, temp string, steps []string, notify func(method string, note host.Note)) {
+	t := &T{test: tt, notify: notify, temp: temp, steps: steps, note: host.Note{TestName: tt.TestName, Outcome: run.Passed}}
+	notify(host.NoteStarted, host.Note{TestName: tt.TestName})
 	began := time.Now()
 	t.guarded(func() { tt.body(t) })
 	for _, f := range slices.Backward(t.cleanups) {
 		t.guarded(f)
 	}
 	t.note.Seconds = time.Since(began).Seconds()
-	tell(host.NoteFinished, t.note)
+	notify(host.NoteFinished, t.note)
 }
 
 // guarded turns a panic into the outcome of the test.

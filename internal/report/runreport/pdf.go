@@ -175,7 +175,7 @@ func pdfSlowest(t *text, a *About) {
 func pdfParts(t *text, a *About) {
 	t.add(draw.Heading, 0, "Suites, groups and files")
 	more := a.eachPart(pdfTests, func(level, name string, p *run.Section, some []*run.Result) {
-		indent := 1 + slices.Index(partsTold, level)
+		indent := 1 + slices.Index(partLevels, level)
 		t.add(draw.Plain, indent, fmt.Sprintf("%s: %s; %s passed, %s", name, report.Counts(p.Counts), passed(p.Totals), history.Short(p.Seconds)))
 		for _, r := range some {
 			t.add(draw.Faint, indent+1, fmt.Sprintf("%s: %s in %s", report.Name(r.ID), r.Outcome, history.Short(r.Seconds)))

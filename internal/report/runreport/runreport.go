@@ -203,12 +203,12 @@ func (a *About) slowest() (tests []*run.Result, work float64) {
 	return tests[:min(len(tests), slowestTold)], work
 }
 
-// partsTold are the levels of parts, from the outermost.
-var partsTold = []string{"suite", "group", "file"}
+// partLevels are the levels of parts, from the outermost.
+var partLevels = []string{"suite", "group", "file"}
 
-// eachPart calls tell with the suites of the run, their groups and the files of these, those with the most bad tests first,
+// eachPart calls visit with the suites of the run, their groups and the files of these, those with the most bad tests first,
 // and with the tests of the innermost up to a bound. It counts the tests that it leaves out.
-func (a *About) eachPart(most int, tell func(level, name string, p *run.Section, tests []*run.Result)) (more int) {
+func (a *About) eachPart(most int, visit func(level, name string, p *run.Section, tests []*run.Result)) (more int) {
 	var each func(parts []*run.Section, level int, around string)
 	each = func(parts []*run.Section, level int, around string) {
 		for _, p := range parts {
@@ -217,7 +217,7 @@ func (a *About) eachPart(most int, tell func(level, name string, p *run.Section,
 				name = within(around, p.Name)
 			}
 			n := min(most, len(p.Results))
-			tell(partsTold[level], name, p, p.Results[:n])
+			visit(partLevels[level], name, p, p.Results[:n])
 			most -= n
 			more += len(p.Results) - n
 			each(p.Sections, level+1, p.Name)
