@@ -46,7 +46,7 @@ type stationFlags struct{ url, credentials, ca, cert, key string }
 func (f *stationFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringVar(&f.url, "fleet", "", "meet other machines at the station `URL`; default FERN_FLEET")
-	flags.StringVar(&f.credentials, "fleet-creds", "", "prove who this is with this credentials `file`")
+	flags.StringVar(&f.credentials, "fleet-creds", "", "authenticate with this NATS credentials `file`")
 	flags.StringVar(&f.ca, "fleet-ca", "", "trust the authorities in this `file`")
 	flags.StringVar(&f.cert, "fleet-cert", "", "show the client certificate in this `file`")
 	flags.StringVar(&f.key, "fleet-key", "", "use the certificate's key in this `file`")

@@ -23,7 +23,7 @@ var groups = []struct {
 // examples are two uses of each command, as the demo project has them.
 var examples = map[string][]string{
 	"demo":              {"demo", "demo --plain"},
-	"init":              {"init", "init --print"},
+	"init":              {"init", "init --list ./tests --run './check {name}'"},
 	"doctor":            {"doctor", "doctor --json"},
 	"list":              {"list -p 'frost not nightly'", "list --count group"},
 	"why":               {"why drip#holds_when_dry -p 'valve not store'", "why counts_litres --json"},
@@ -31,7 +31,7 @@ var examples = map[string][]string{
 	"run":               {"run -p 'in:irrigation/** took<1s' --workers 4", "run --shard 2/6 --junit report.xml"},
 	"watch":             {"watch", "watch --fleet-run build-418"},
 	"replay":            {"replay last", "replay 26 --worker 2"},
-	"hunt":              {"hunt", "hunt counts_litres --report finding.md"},
+	"hunt":              {"hunt --from shard-2.jsonl", "hunt counts_litres --patch repair.diff"},
 	"report":            {"report last -o run.html", "report 26 -o summary.md"},
 	"merge":             {"merge shard-*.xml --junit all.xml", "merge parts/*.json -o matrix.html"},
 	"draw":              {"draw timeline -o run.svg", "draw shards --shards 4 -o plan.pdf"},
@@ -57,7 +57,7 @@ var examples = map[string][]string{
 	"ledger pull":       {"ledger pull", "ledger pull --fleet nats://127.0.0.1:4222"},
 	"ledger rename":     {"ledger rename unit go", "ledger rename go:old go:new"},
 	"ledger forget":     {"ledger forget --runs 100", "ledger forget --days 90"},
-	"ledger check":      {"ledger check", "ledger check -C project"},
+	"ledger check":      {"ledger check", "ledger check -C ."},
 }
 
 // describe adds groups and examples to all commands.

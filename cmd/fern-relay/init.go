@@ -37,10 +37,10 @@ func newInit(s *settings) *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return f.init(cmd, s) },
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&f.list, "list", "", "add a suite whose tests this `COMMAND` lists")
-	flags.StringVar(&f.run, "run", "", "and this `COMMAND` runs, with {name}, {names} or {report}")
-	flags.StringVar(&f.results, "results", "", "its results: exit, tap, junit, gojson or events")
-	flags.StringVar(&f.host, "host", "", "add the test host that this `COMMAND` starts")
+	flags.StringVar(&f.list, "list", "", "list the tests with this `COMMAND`")
+	flags.StringVar(&f.run, "run", "", "run tests with this `COMMAND`; it has {name} or {names}")
+	flags.StringVar(&f.results, "results", "", "read results in `FORMAT`: exit, tap, junit, gojson, events")
+	flags.StringVar(&f.host, "host", "", "start the test host with this `COMMAND`")
 	flags.StringVar(&f.name, "name", "", "the `name` of the suite that is added; default program")
 	flags.BoolVar(&f.print, "print", false, "print fern.toml and write nothing")
 	flags.BoolVar(&f.force, "force", false, "replace a fern.toml that is there")

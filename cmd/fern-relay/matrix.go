@@ -54,7 +54,7 @@ type matrixFlags struct {
 func (f *matrixFlags) add(cmd *cobra.Command) {
 	addPick(cmd, &f.pick)
 	cmd.Flags().StringArrayVar(&f.at, "at", nil, "only crossings with these values, as `NAME=VALUE,…`")
-	cmd.Flags().BoolVar(&f.pairs, "pairs", false, "the fewest crossings that have every pair of values")
+	cmd.Flags().BoolVar(&f.pairs, "pairs", false, "use few crossings that still cover every pair of values")
 }
 
 // open opens the project and chooses crossings of its matrix.

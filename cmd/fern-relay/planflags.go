@@ -34,11 +34,11 @@ func (f *planFlags) add(cmd *cobra.Command) {
 	addPick(cmd, &f.pick)
 	cmd.Flags().StringVar(&f.timings, "timings", "", "read expected times from this CSV `file`")
 	cmd.Flags().StringVar(&f.together, "together", "", "keep each `LEVEL` together: test, file, group or suite")
-	cmd.Flags().IntVar(&f.limit, "limit", 0, "run at most `N` shards at once; 0 for all")
-	cmd.Flags().StringArrayVar(&f.late, "late", nil, "start shard K late, as `K=TIME`, such as 2=60s")
-	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "set the speed of shard K, as `K=FACTOR`")
-	cmd.Flags().StringArrayVar(&f.pin, "pin", nil, "put a group, file or test on shard K, as `NAME=K`")
-	cmd.Flags().BoolVarP(&f.verbose, "verbose", "v", false, "list what is only counted otherwise")
+	cmd.Flags().IntVar(&f.limit, "limit", 0, "with shards: run at most `N` of them at once")
+	cmd.Flags().StringArrayVar(&f.late, "late", nil, "delay shard K by TIME (`K=TIME`: 2=60s); repeatable")
+	cmd.Flags().StringArrayVar(&f.speed, "speed", nil, "set the speed of shard K (`K=FACTOR`: 2=0.5); repeatable")
+	cmd.Flags().StringArrayVar(&f.pin, "pin", nil, "put a group, file or test on shard K (`NAME=K`); repeatable")
+	cmd.Flags().BoolVarP(&f.verbose, "verbose", "v", false, "list timing IDs that match no test")
 }
 
 // addHere adds the flag of commands that may plan for one machine as well as for many.

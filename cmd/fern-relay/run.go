@@ -59,7 +59,7 @@ func (f *runFlags) add(cmd *cobra.Command) {
 	f.planFlags.add(cmd)
 	flags := cmd.Flags()
 	flags.IntVar(&f.workers, "workers", 0, "use `N` workers; default fern.toml's or one per processor")
-	flags.StringVar(&f.shard, "shard", "", "run only shard `K/N` of the plan for N shards")
+	flags.StringVar(&f.shard, "shard", "", "run share `K/N` of the plan, such as 2/6")
 	f.orderFlags.add(cmd)
 	flags.BoolVar(&f.keepApart, "keep-apart", false, "run victims before their known culprits")
 	flags.BoolVar(&f.resume, "resume", false, "run the rest of the run that was killed last")

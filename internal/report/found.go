@@ -7,6 +7,7 @@ import (
 	"fernrelay/core/hunt"
 	"fernrelay/core/plain"
 	"fernrelay/core/run"
+	"fernrelay/internal/wording"
 )
 
 // FindingWords says what a hunt in a run found about a test.
@@ -24,7 +25,7 @@ func InRun(f hunt.Finding) *run.Finding {
 func Hunted(ran *run.Run) string {
 	var dependent, culprits []string
 	counts := map[string]int{}
-	bad := 0
+	bad, unfinished := 0, 0
 	for _, r := range ran.Results {
 		if !r.Outcome.Bad() {
 			continue
@@ -32,7 +33,7 @@ func Hunted(ran *run.Run) string {
 		bad++
 		switch {
 		case r.Finding == nil:
-			counts["not hunted to an end"]++
+			unfinished++
 		case len(r.Finding.Culprits) > 0:
 			dependent = append(dependent, r.ID)
 			when := "after "
@@ -44,17 +45,20 @@ func Hunted(ran *run.Run) string {
 			counts[plain.Line(r.Finding.Verdict)]++
 		}
 	}
-	if bad == 0 || counts["not hunted to an end"] == bad {
+	if bad == 0 || unfinished == bad {
 		return ""
 	}
 	var parts []string
 	if n := len(dependent); n > 0 {
 		parts = append(parts, fmt.Sprintf("%d order-dependent (%s, proved)", n, strings.Join(culprits[:min(n, testsNamed)], "; ")))
 	}
-	for _, verdict := range []string{string(hunt.Flaky), string(hunt.Faulty), string(hunt.Stable), "not hunted to an end"} {
+	for _, verdict := range []string{string(hunt.Flaky), string(hunt.Faulty), string(hunt.Stable)} {
 		if counts[verdict] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", counts[verdict], verdict))
 		}
+	}
+	if unfinished > 0 {
+		parts = append(parts, wording.Plural(unfinished, "hunt")+" not finished: raise --hunt")
 	}
 	return fmt.Sprintf("%d failed: %s", bad, strings.Join(parts, ", "))
 }

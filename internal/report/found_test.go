@@ -24,7 +24,7 @@ func TestHuntedSumsUp(t *testing.T) {
 		"nothing was hunted": {[]*run.Finding{nil, nil}, ""},
 		"one culprit":        {[]*run.Finding{found("polluted", "u:g#TestUsage")}, "1 failed: 1 order-dependent (after TestUsage, proved)"},
 		"of each": {[]*run.Finding{found("polluted", "u:g#TestUsage"), found("flaky"), found("faulty"), found("faulty"), found("stable"), nil},
-			"6 failed: 1 order-dependent (after TestUsage, proved), 1 flaky, 2 faulty, 1 stable, 1 not hunted to an end"},
+			"6 failed: 1 order-dependent (after TestUsage, proved), 1 flaky, 2 faulty, 1 stable, 1 hunt not finished: raise --hunt"},
 		"two that act together": {[]*run.Finding{found("polluted", "u:g#one", "u:g#two")}, "1 failed: 1 order-dependent (after one and two, proved)"},
 		"one that is missing":   {[]*run.Finding{found("brittle", "u:g#fills")}, "1 failed: 1 order-dependent (without fills, proved)"},
 	} {
