@@ -6,9 +6,9 @@ import (
 	"fernrelay/core/plain"
 )
 
-// Prose takes from words what Markdown would read as more than words.
+// Prose returns text as words of one line of Markdown, which it does not read as anything else.
 func Prose(text string) string {
-	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "<", `\<`, "[", `\[`, "#", `\#`, "|", `\|`).Replace(text)
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "<", `\<`, "[", `\[`, "#", `\#`, "|", `\|`).Replace(plain.Line(text))
 }
 
 // Code writes what tests are called, or left, as code in a line of a table.

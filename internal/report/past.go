@@ -297,8 +297,8 @@ func Compared(w io.Writer, before, after *run.Record, c history.Comparison) {
 		return
 	}
 	for _, part := range []struct {
-		name string
-		list []history.Difference
+		name  string
+		list  []history.Difference
 		words func(d history.Difference) string
 	}{
 		{"newly failing", c.Failing, func(d history.Difference) string {

@@ -73,7 +73,7 @@ func markdownCauses(w io.Writer, a *About) {
 	for _, c := range a.Causes {
 		since := ""
 		if c.Since != nil {
-			since = report.RunName(c.Since)
+			since = report.Prose(report.RunName(c.Since))
 		}
 		fmt.Fprintf(w, "| %d | %s | %s | %s |\n", len(c.Results), report.Code(report.CauseWords(c)), codeOrNothing(report.CausePlace(c.Cause)), since)
 	}

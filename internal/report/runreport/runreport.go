@@ -53,14 +53,14 @@ const failuresKnown = 500
 
 // Of collects everything about a run of a project's ledger.
 func Of(project Project, l *ledger.Ledger, record *run.Record, run *run.Run) (*About, error) {
-	a := &About{Title: fmt.Sprintf("%s, run %d", project.Name, record.Number), Record: record, Run: run, project: project}
+	a := &About{Title: fmt.Sprintf("%s, run %d", plain.Line(project.Name), record.Number), Record: record, Run: run, project: project}
 	return a, a.know(l, record)
 }
 
 // OfMatrix collects everything about the crossings of a matrix: what explains their failures, and of each test the worst
 // outcome.
 func OfMatrix(project Project, l *ledger.Ledger, r *matrix.Results) (*About, error) {
-	a := &About{Title: project.Name + ", " + wording.Plural(len(r.Results), "crossing"), matrix: r, project: project, past: &history.Past{}}
+	a := &About{Title: plain.Line(project.Name) + ", " + wording.Plural(len(r.Results), "crossing"), matrix: r, project: project, past: &history.Past{}}
 	var explained strings.Builder
 	report.Explained(&explained, r, l.Own)
 	if text := strings.TrimSpace(explained.String()); text != "" {
@@ -104,7 +104,7 @@ func (a *About) drawing() (d draw.Drawing, caption string) {
 
 // OfMerged collects everything about merged shards, with what the project's ledger knows about the failures.
 func OfMerged(project Project, l *ledger.Ledger, m *run.Merged, parts []run.Part, broken []string) (*About, error) {
-	a := &About{Title: project.Name + ", " + wording.Plural(len(parts), "report") + " together", Run: m.Run, project: project}
+	a := &About{Title: plain.Line(project.Name) + ", " + wording.Plural(len(parts), "report") + " together", Run: m.Run, project: project}
 	if lack := report.Lack(m); lack != "" {
 		a.First = append(a.First, lack)
 	}
