@@ -104,6 +104,15 @@ const together = 0.1
 // does not suffice only makes it likely that the others do. It is done if those tests take longer than a trial of
 // the victim alone, and as long as one culprit is likelier than several. If the assumption was wrong, member goes
 // back to the smallest of the assumed parts that suffices.
+// With one culprit, f, among eight suspects of equal weight, the trials of the victim run
+//
+//	a b c d              it passes: f is among e to h
+//	a b c d e f          it fails:  f is e or f
+//	a b c d e            it passes: f it is
+//
+// and, if running a to d takes longer than one trial of the victim alone, they leave those out:
+//
+//	a b c d   e f   e
 func (q *quest) member(needed, ranked []string) (more, left []string) {
 	s := span{0, len(ranked)}
 	var trusted []int                // the lows from which on the tests were trusted to make it
@@ -178,6 +187,9 @@ func (q *quest) parts(needed, ranked []string, s span, apart bool) []part {
 
 // mistrusted finds, after a wrong assumption, the smallest of the assumed parts that suffices, and the place of
 // the member in it.
+// Suppose the lows were 0, 4 and 6: the tests from 6 on did not make it, although those from 4 on were trusted to have the only member.
+// Then either the tests from 4 on make it together, or only those from 0 on do. The parts shrink, so the first of them that
+// fails is found by halving.
 func (q *quest) mistrusted(needed, ranked []string, lows []int) ([]string, span) {
 	last := len(lows) - 1 // the last alone was seen not to make it
 	fails := sort.Search(last, func(i int) bool { return !q.makesIt(q.cut, slices.Concat(needed, ranked[lows[i]:])) })
@@ -193,6 +205,8 @@ func (q *quest) mistrusted(needed, ranked []string, lows []int) ([]string, span)
 
 // spare removes members that turn out not to be needed. If the members do not suffice by themselves, as when one
 // test undoes the work of another, it reduces the smallest part that was seen to suffice instead.
+// It leaves out one member at a time and keeps it out if the rest makes it. What remains is minimal, but not always the smallest set:
+// another order of leaving out may end with fewer.
 func (q *quest) spare(needed []string) []string {
 	if q.over() {
 		return needed
@@ -254,6 +268,16 @@ const mostSets = 32
 // others finds every set that suffices and of which none can be left out, given the first: any other set lacks one
 // of the first, and so on, as in Reiter's tree of hitting sets ("A Theory of Diagnosis from First Principles",
 // 1987).
+// Suppose {a, b} suffices, and so does {c}, and nothing else. The tree is
+//
+//	{a, b}
+//	|- without a: {c}
+//	|  `- without a and c: nothing suffices
+//	`- without b: {c}, which is known: it needs no search
+//	   `- without b and c: nothing suffices
+//
+// so {a, b} and {c} are all there are. A set that avoids what is left out is reused, and a set of left-out tests that was visited
+// is not visited again.
 func (q *quest) others(first []string) [][]string {
 	found := [][]string{first}
 	visited := map[string]bool{}

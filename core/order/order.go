@@ -85,6 +85,7 @@ func IsSeeded(name string) bool {
 }
 
 // earlier has, for the orders of earlier versions, the words of today. A seed or a file followed their names after a colon.
+// They are read in ledgers, journals and reports, and refused on the command line with the flags of today.
 var earlier = map[string]string{"declared": AsWritten, "reverse": Backwards, "seed": Shuffled, "random": Shuffled, "cover": NewPairs, "file": from}
 
 // from begins the text of an order that a file has.

@@ -49,6 +49,7 @@ func init() { // not a literal, as fields evaluate other picks
 	})
 }
 
+// tagged selects the tests with a tag. Without a wildcard the index has the set already.
 func tagged(v *evaluation, t *Term) (catalog.Set, error) {
 	if !strings.ContainsAny(t.Value, "*?") {
 		return v.index.Tagged(t.Value), nil
@@ -93,6 +94,12 @@ func runsFact(x *Index, _ *Term, i int) string {
 
 // placed selects by group, folder or file. A place without wildcards at its end means what is below it, too, and
 // one that ends in /. only the folder itself.
+// placed selects the tests of a group, folder or file.
+//
+//	in:beds          the group beds, and what is in the folder beds
+//	in:beds/.        the folder itself, without those in it
+//	in:beds/row*     groups, folders and files with such a name, one level down
+//	in:row_test.go   each file of that name, as the pattern has no folder
 func placed(v *evaluation, t *Term) (catalog.Set, error) {
 	pattern := strings.TrimSuffix(strings.TrimPrefix(t.Value, "./"), "/")
 	base := !strings.Contains(pattern, "/")

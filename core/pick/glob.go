@@ -10,6 +10,11 @@ func Glob(pattern string) func(path string) bool { return globRegexp(pattern, "[
 
 // globRegexp turns a glob into an expression that matches the whole text. star
 // is what a single * matches; ** crosses folders.
+//
+//	beds/*       beds/a, not beds/a/b
+//	beds/**      beds, beds/a and beds/a/b
+//	**/frost     frost, beds/frost and beds/a/frost
+//	be?s         beds, not be/s
 func globRegexp(glob, star string) *regexp.Regexp {
 	var out strings.Builder
 	out.WriteString(`^(?s:`)

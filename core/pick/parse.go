@@ -25,6 +25,15 @@ func (e *Error) Pointer() string {
 }
 
 // Parse reads a pick. The error, if any, is an *Error.
+//
+//	pick  = [ or ]
+//	or    = and { "or" and }
+//	and   = not { [ "and" ] not }
+//	not   = "not" not | "(" or ")" | term
+//	term  = word | field ":" value | field compare value
+//	value = word | quoted text | "/" expression "/"
+//
+// So "frost not (valve or took>2s)" reads as frost and not (valve or took>2s).
 func Parse(text string) (Expr, error) { return parse(text, picks) }
 
 func parse(text string, l *language) (Expr, error) {

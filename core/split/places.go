@@ -8,6 +8,9 @@ import (
 // keepPlaces searches for a deal with lower costs for setups that units share: with all units of a place kept
 // together, and with places cut only where a shard is full. It returns the best, or nil if the present one is no
 // worse.
+// Suppose a place costs 10 s to set up, and its units A and B take 5 s each. Dealt to two shards, both shards pay: each ends
+// after 15 s. Together on one shard they end after 20 s, while the other shard is free for 20 s of something else. Which
+// is better depends on everything else, so both kinds of deal are tried and compared by their finish.
 func (w *Work) keepPlaces(f Fleet, effort int, machines []machine, unit int64, free, on []int) (best []int) {
 	soonest := w.finish(f, on)
 	try := func(other []int) {
@@ -17,6 +20,7 @@ func (w *Work) keepPlaces(f Fleet, effort int, machines []machine, unit int64, f
 	}
 	groups := w.byPlace(free)
 	try(w.wholePlaces(f, effort, machines, unit, groups, on))
+	// wrap fits if the time is long enough, and hardly ever fits again with less: so the least time is found by halving.
 	low, high := int64(0), soonest
 	for low < high { // the soonest by which all fit when they are laid end to end
 		middle := low + (high-low)/2
@@ -83,6 +87,12 @@ func (w *Work) wholePlaces(f Fleet, effort int, machines []machine, unit int64, 
 
 // wrap lays the units of one place after the other into shards that must finish by a time, and goes to the next
 // shard when one is full; nil if the shards do not suffice.
+// With shards that must finish by 10, and places of the units 4, 3 and 5, 2:
+//
+//	shard 1  4444 333     the 5 of the next place does not fit
+//	shard 2  55555 22
+//
+// This is McNaughton's wrap-around rule ("Scheduling with deadlines and loss functions", 1959), but for units that cannot be cut.
 func (w *Work) wrap(t int64, machines []machine, unit int64, groups [][]int, on []int) []int {
 	out := slices.Clone(on)
 	at, room := 0, machines[0].room(t/unit)*unit

@@ -30,6 +30,8 @@ func (m machine) end(load int64) int64 {
 }
 
 // room returns the greatest load with which the machine ends by t, negative if its base alone takes longer.
+// room is the inverse of end: m.end(m.room(t)) <= t < m.end(m.room(t)+1). With a speed that is no whole number both round, so
+// the first guess is corrected by steps of one tick.
 func (m machine) room(t int64) int64 {
 	if t < m.start {
 		return min(0, -m.base)
@@ -303,6 +305,15 @@ const (
 // redistribute deals the jobs of two machines so that the later of the two ends as soon
 // as possible, or with anyhow in any way at random, and reports whether that is
 // before a time.
+// The jobs are divided into two halves, and all subset sums of both are listed in order. For each sum of the first half, taken
+// upwards, the best partner in the second moves only downwards, so a pass over both lists sees the best pair:
+//
+//	jobs 7 5 4 3       even is 9: half of 19, rounded down
+//	sums of 7 5        0  5  7  12
+//	sums of 4 3        0  3  4  7
+//	0+7=7  5+4=9  7+3=10  ...           5+4 against 7+3: the two machines end after 9 and 10
+//
+// Trying all ways would take 2^n steps, this takes about 2^(n/2).
 func (d *assignment) redistribute(i, j int, before int64, anyhow bool) bool {
 	jobs := merged(d.members[i], d.members[j])
 	stay := 0
@@ -365,6 +376,11 @@ func (d *assignment) redistribute(i, j int, before int64, anyhow bool) bool {
 }
 
 // even is the load of i, of what the two part, with which both end together.
+// For machines of one speed that is half of what both have, less what each has in any case. In general it solves
+//
+//	a.start + (a.base+loadI+x)/a.speed = b.start + (b.base+loadJ+total-x)/b.speed
+//
+// for x.
 func (d *assignment) even(i, j int, loadI, loadJ, total int64) int64 {
 	a, b := d.machines[i], d.machines[j]
 	if a.speed == 1 && b.speed == 1 {
@@ -403,6 +419,8 @@ type subset struct {
 
 // sums returns all subsets of jobs, the least sum first (Horowitz and Sahni, "Computing partitions with
 // applications to the knapsack problem", 1974).
+// Each job doubles the list: the sums without it and those with it are two sorted lists, which are merged. Jobs of 3 and 5 give
+// 0, then 0 3, then 0 3 5 8.
 func (d *assignment) sums(jobs []int) []subset {
 	all := make([]subset, 1, 1<<len(jobs))
 	with := make([]subset, 0, 1<<len(jobs))

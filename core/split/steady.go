@@ -115,6 +115,8 @@ func (s *steady) roomiest() int {
 
 // relieve moves one unit, or exchanges two, from the shard that exceeds the permitted time the most, so that it
 // comes closest to it; false if all are in time or nothing helps.
+// If a shard is 3 s over and has units of 2, 4 and 9 s, and the roomiest shard has room for 5 s, then 4 moves: it is the shortest that
+// is enough. With room for 3 s, 2 moves, and the next call goes on from there.
 func (s *steady) relieve() bool {
 	full := 0
 	for at := range s.loads {

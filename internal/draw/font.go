@@ -47,6 +47,7 @@ func (t *typeface) has(r rune) bool {
 }
 
 // width returns how wide a text is in a size, both in points, with the distances that pairs of its glyphs keep.
+// Text that is centred, or ends at a place, is moved to the left by it.
 func (t *typeface) width(text string, size float64) float64 {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -18,6 +18,11 @@ const (
 
 // Frond draws a hunt: the stem goes down one row per cut, on the left and right are the two parts of the suspects
 // to scale, and the part that still shows is filled.
+//
+//	     ran        ┃  left out
+//	░░░░░░░░░░░░░░░░┃████████████████     it passed: the culprit is among those left out
+//	        ████████┃░░░░░░░░             it failed: it is among those that ran
+//	                ● the culprit
 func Frond(finding hunt.Finding, records []hunt.Record) Drawing {
 	halvings, most := Halvings(records)
 	tip := frondTop + float64(len(halvings))*frondRow

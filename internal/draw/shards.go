@@ -19,6 +19,13 @@ const (
 )
 
 // Shards draws a plan: a bar per shard, made of its units to scale, and the floor as a line through all.
+//
+//	barLeft                                barRight
+//	   1 ▐██████▌██████▌█████│              0:31.0   12 tests
+//	   2 ▐████████▌██████████│              0:31.0    9 tests
+//	                         floor
+//
+// All shards share one scale, so that the white between the bars and the floor line is what a better plan could save.
 func Shards(title string, plan split.Plan) Drawing {
 	bottom := barTop + float64(len(plan.Shards))*barPitch
 	return Drawing{Width: pageWidth, Height: bottom + 76, paint: func(p *page) {

@@ -12,6 +12,12 @@ const mostLanes = 32
 
 // lanes divide the batches of a schedule into queues: one for those that hold nothing, and one for each set of things that
 // batches hold. A machine that cannot run the first batch of a lane now need not look at the others of that lane.
+//
+//	lane ""          batches 1, 4, 5   hold nothing
+//	lane "licence"   batches 2, 3
+//	lane "bus pump"  batch 6           holds both
+//
+// If there are more sets than lanes, the last lane has all others.
 type lanes struct {
 	of    []int    // by batch, from 0
 	names []string // by lane; the first is that of batches that hold nothing

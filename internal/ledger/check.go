@@ -29,6 +29,7 @@ func (l *Ledger) Check(ctx context.Context) error {
 }
 
 // checkContent reads everything that is kept.
+// SQLite finds damaged pages, and not bytes of a pack that were overwritten by others of the same length: only unpacking shows those.
 func (l *Ledger) checkContent(ctx context.Context) error {
 	runs, err := l.List()
 	for _, k := range runs {

@@ -5,6 +5,12 @@ import "errors"
 // inOrder prepares what produce emits side by side, and passes the results to use one after the other, in the order in which
 // they were emitted. At most ahead of them wait for those before them. After an error nothing more is used, and emit returns
 // false.
+//
+//	produce   1 2 3 4 …                        one after the other
+//	prepare     1 ──┐  2 ─┐  3 ────┐           side by side, in any order
+//	use             1     2        3           one after the other, in the order of produce
+//
+// A channel of channels keeps the order: each item puts the channel for its own result into the queue when it is emitted.
 func inOrder[I, O any](ahead int, produce func(emit func(I) bool) error, prepare func(I) (O, error), use func(O) error) error {
 	type prepared struct {
 		result O

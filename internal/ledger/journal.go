@@ -19,6 +19,14 @@ import (
 // A Journal holds the events of a run that goes on, so that they are not lost with the process. It is a file of
 // its own in the store's folder runs, locked as long as the process lives, and removed once the run is kept in the
 // ledger. A nil *Journal does nothing.
+//
+//	{"pid":4711,"pick":"frost","tests":["u:g#a", …],"batches":[…]}    the task
+//	{"event":"run", …}
+//	{"event":"started","id":"u:g#a", …}
+//	{"event":"output","id":"u:g#a","text":"the valve leaks\n", …}      only of a test that ends badly
+//	{"event":"finished","id":"u:g#a","outcome":"failed", …}
+//
+// The file is locked while its run goes on. One that is not locked any more and has no end is the journal of a run that was killed.
 type Journal struct {
 	store string // that it is in
 	name  string

@@ -78,6 +78,12 @@ func (r *renaming) tests() (int, error) {
 }
 
 // results gives what runs report of tests that are known under both names to those under the new one.
+// A suite that was renamed by hand may have run under both names, so that a test has two rows:
+//
+//	key 7   old:beds#TestBed   runs 1 to 30
+//	key 9   new:beds#TestBed   runs 31 and 32
+//
+// Then runs 1 to 30 get the key 9, and the row with key 7 is removed.
 func (r *renaming) results() error {
 	if len(r.same) == 0 {
 		return nil

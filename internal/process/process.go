@@ -125,6 +125,9 @@ func Command(ctx context.Context, dir string, slot Slot, program string, args ..
 const Self = "{fern-relay}"
 
 // Words splits a command line into the words that a shell makes of it, at least one, and expands nothing.
+//
+//	./check --for "cold frost"    ./check, --for, cold frost
+//	$HOME/check *.cfg             $HOME/check, *.cfg
 func Words(line string) ([]string, error) {
 	words, err := shellwords.Parse(line)
 	if err != nil || len(words) == 0 {

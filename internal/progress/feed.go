@@ -58,6 +58,12 @@ func (f *Feed) Put(e run.Event) {
 const mostJoined = 4096
 
 // join adds an output to the latest event of its worker, if that is output of the same test.
+//
+//	worker 1: started a, output "x"        the output "y" of a by worker 1 is joined: "xy"
+//	worker 2: started b, output "z"        it does not matter what other workers did in between
+//	worker 1: finished a                   from here on nothing is joined to the output of a
+//
+// The text grows in a builder, whose String copies nothing, so a test that prints a million lines costs a million appends.
 func (f *Feed) join(e *run.Event) bool {
 	if e.Worker < 0 || e.Worker >= len(f.latest) || f.latest[e.Worker] == 0 {
 		return false

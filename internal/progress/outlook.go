@@ -21,6 +21,8 @@ type Outlook struct {
 }
 
 // outlook is the schedule's forecast from the present state of the run.
+// Each worker begins with what is left of its batch; then the schedule deals the batches that nobody has begun, as the engine's queue will.
+// The doubt is that of the worker that ends last: the variances of its tests add up, as their times do not depend on each other.
 func (l *Run) outlook() Outlook {
 	n := len(l.Tracks)
 	out := Outlook{Tracks: make([][]Planned, n), Early: make([]float64, n)}
@@ -74,6 +76,7 @@ func (l *Run) outlook() Outlook {
 
 // paces returns by worker how many times as long the test that runs takes as alone, because the workers share the
 // processors.
+// A test of which nothing is known has the share 0, as if it only waited: it then delays no other test in the forecast.
 func (l *Run) paces() []float64 {
 	shares := make([]float64, len(l.Tracks))
 	for w := range l.Tracks {

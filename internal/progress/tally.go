@@ -37,6 +37,7 @@ func (t *Tally) Apply(e run.Event) {
 	}
 }
 
+// count adds an outcome. A worse outcome of a test that has one replaces it, so the sum of the counts stays the number of tests that are done.
 func (t *Tally) count(e run.Event) {
 	switch {
 	case e.Entry && e.Outcome.Bad():

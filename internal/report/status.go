@@ -16,6 +16,11 @@ import (
 
 // Status prints how far a run has come and what is running: on a terminal as one line that moves, elsewhere as a line
 // from time to time. It is safe for use by several goroutines. The caller calls Close.
+//
+//	21 tests; preparing
+//	0:02  9 of 21  ▲1  running: irrigation#fills_the_tank 0:02, and 1 more
+//
+// Elsewhere, as in the log of a CI job, a line is printed for each twentieth of the tests, and at least once a minute.
 type Status struct {
 	mu        sync.Mutex
 	w         *terminal.Writer

@@ -169,6 +169,15 @@ type listed struct {
 }
 
 // probeBinary builds a package's tests so that they can report their state.
+// A file joins each package of the module through the overlay. It registers the addresses of the package's variables, which only
+// code of the package itself can take, with a package of ours, which joins the module in the same way:
+//
+//	valves/…   registers valves.Limit, valves.open, …
+//	pumps/…    registers pumps.Default, …
+//	ours       prints what is registered before and after a test
+//
+// Variables outside of the module are read by their addresses, which the binary's debugging information has; that is why it is
+// not compressed.
 func (a *Adapter) probeBinary(ctx context.Context, v variant) (string, error) {
 	a.probing.Lock()
 	defer a.probing.Unlock()

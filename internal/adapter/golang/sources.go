@@ -116,6 +116,13 @@ func (a *Adapter) sources(packages []listedPackage) []place {
 var includeLine = lazy.Regexp(`(?m)^\s*(?://|\*)?\s*#\s*(?:include|import)\s*["<]([^">\n]*/[^">\n]*|[^">\n]*)[">]`)
 
 // headers returns the places outside of their own folders from which C sources of packages include or link anything.
+// The toolchain watches the C files in a package's own folder, and not what they include from elsewhere. With
+//
+//	// #cgo CFLAGS: -I../../include
+//	// #include "glass/pane.h"
+//
+// it would use an old object file after a change of ../../include/glass/pane.h. Folders of the system are left out: they change with
+// the machine, and are large.
 func (a *Adapter) headers(ctx context.Context, packages []listedPackage) []place {
 	var places []place
 	add := func(dir string) {
