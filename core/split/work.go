@@ -47,33 +47,12 @@ func NewWork(units []schedule.Unit) *Work {
 	for w.scale = 1e9; seconds*w.scale > 1<<60; {
 		w.scale /= 1000
 	}
-	paid := w.payers()
-	type sized struct {
-		at     int
-		length int64
-	}
-	order := make([]sized, len(w.units))
-	for i := range w.units {
-		u := w.units[i]
-		order[i] = sized{i, w.ticks(u.Seconds)}
+	alone := int64(0)
+	w.own, w.places = make([]int64, len(units)), make([][]int, len(units))
+	w.sort()
+	for i, u := range w.units {
+		w.own[i] = w.ticks(u.Seconds)
 		for _, s := range u.Setups {
-			if paid[s.Place] == i {
-				order[i].length += w.ticks(s.Seconds)
-			}
-		}
-	}
-	slices.SortFunc(order, func(a, b sized) int {
-		if a.length != b.length {
-			return cmp.Compare(b.length, a.length)
-		}
-		return strings.Compare(w.units[a.at].Name, w.units[b.at].Name)
-	})
-	sorted := make([]*schedule.Unit, len(order))
-	w.lengths, w.own, w.places = make([]int64, len(order)), make([]int64, len(order)), make([][]int, len(order))
-	for i, o := range order {
-		sorted[i] = w.units[o.at]
-		w.lengths[i], w.own[i] = o.length, w.ticks(sorted[i].Seconds)
-		for _, s := range sorted[i].Setups {
 			p, known := names[s.Place]
 			if !known {
 				p = len(w.setups)
@@ -83,14 +62,35 @@ func NewWork(units []schedule.Unit) *Work {
 			w.shared = w.shared || known
 			w.places[i] = append(w.places[i], p)
 		}
-	}
-	w.units = sorted
-	alone := int64(0)
-	for _, l := range w.lengths {
-		alone += l
+		alone += w.lengths[i]
 	}
 	w.total = w.seconds(alone)
 	return w
+}
+
+// sort puts the longest unit first. A setup that several units share adds to the length of the one that pays for it.
+func (w *Work) sort() {
+	paid := w.payers()
+	type sized struct {
+		unit   *schedule.Unit
+		length int64
+	}
+	order := make([]sized, len(w.units))
+	for i, u := range w.units {
+		order[i] = sized{u, w.ticks(u.Seconds)}
+		for _, s := range u.Setups {
+			if paid[s.Place] == i {
+				order[i].length += w.ticks(s.Seconds)
+			}
+		}
+	}
+	slices.SortFunc(order, func(a, b sized) int {
+		return cmp.Or(cmp.Compare(b.length, a.length), strings.Compare(a.unit.Name, b.unit.Name))
+	})
+	w.lengths = make([]int64, len(order))
+	for i, o := range order {
+		w.units[i], w.lengths[i] = o.unit, o.length
+	}
 }
 
 // payers returns the longest unit of every place, of equal ones the first by name.

@@ -117,28 +117,39 @@ func (a Hunting) Hunt(ctx context.Context, victims []catalog.Test, o Options, re
 		return nil, err
 	}
 	defer release()
-	here := o.Workers
-	if o.Fleet != nil {
-		here = o.Here
-	}
-	if err := h.pool.Prepare(ctx, here); err != nil {
+	end, err := h.open(ctx, o)
+	if err != nil {
 		return nil, err
 	}
-	if o.Fleet != nil {
-		machines, end, err := a.offerHunt(ctx, *o.Fleet, h.pool, here)
-		if err != nil {
-			return nil, err
-		}
-		defer func() { _ = end() }() // the findings hold
-		h.machines = machines
+	defer end()
+	return h.huntAll(ctx, tasks, o.Known)
+}
+
+// open prepares workers here, and offers the trials to the machines of a fleet if the options name one. end withdraws them.
+func (h *hunter) open(ctx context.Context, o Options) (end func(), err error) {
+	if o.Fleet == nil {
+		return func() {}, h.pool.Prepare(ctx, o.Workers)
 	}
+	if err := h.pool.Prepare(ctx, o.Here); err != nil {
+		return nil, err
+	}
+	machines, withdraw, err := h.app.offerHunt(ctx, *o.Fleet, h.pool, o.Here)
+	if err != nil {
+		return nil, err
+	}
+	h.machines = machines
+	return func() { _ = withdraw() }, nil // the findings hold
+}
+
+// huntAll hunts the victims of tasks side by side, or only tries again what is known about them.
+func (h *hunter) huntAll(ctx context.Context, tasks []hunt.Task, known map[string]hunt.Saved) ([]hunt.Finding, error) {
 	findings := make([]hunt.Finding, len(tasks))
 	failures := make([]error, len(tasks))
 	var wg sync.WaitGroup
 	for i, task := range tasks {
 		wg.Go(func() {
-			if known, ok := o.Known[task.Victim]; ok {
-				findings[i], failures[i] = h.verify(ctx, task, known)
+			if saved, ok := known[task.Victim]; ok {
+				findings[i], failures[i] = h.verify(ctx, task, saved)
 			} else {
 				findings[i], failures[i] = h.hunt(ctx, task)
 			}

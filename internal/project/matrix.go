@@ -63,26 +63,9 @@ func (p *Project) addMatrix(f *file, d *document) error {
 	if _, err := d.pick(d.entry("matrix", 0, "pick"), m.Pick); m.Pick != "" && err != nil {
 		return err
 	}
-	var spec matrix.Spec
-	for _, e := range d.entries("matrix.vary") { // a map has lost their order
-		spec.Names = append(spec.Names, matrix.Name{Name: e.key, Values: m.Vary[e.key]})
-	}
-	for n, w := range m.With {
-		if err := p.checkServices(w.Services); err != nil {
-			return d.wrong(d.entry("matrix.with", n, "services"), "%w", err)
-		}
-		if err := p.checkServices(w.Share); err != nil {
-			return d.wrong(d.entry("matrix.with", n, "share"), "%w", err)
-		}
-		if w.Pick != "" {
-			if _, err := d.pick(d.entry("matrix.with", n, "pick"), w.Pick); err != nil {
-				return err
-			}
-		}
-		spec.With = append(spec.With, matrix.With{Of: w.Of, Services: w.Services, Share: w.Share, Env: w.Env, BuildFlags: w.BuildFlags, Pick: w.Pick, LeaveOut: w.LeaveOut, MayFail: w.MayFail})
-	}
-	for _, a := range m.Add {
-		spec.Add = append(spec.Add, a.Of)
+	spec, err := p.matrixSpec(m, d)
+	if err != nil {
+		return err
 	}
 	crossed, err := matrix.New(spec)
 	var wrong *matrix.Error
@@ -105,6 +88,29 @@ func (p *Project) addMatrix(f *file, d *document) error {
 	}
 	p.Matrix = &Matrix{Matrix: crossed, Pick: m.Pick, AtOnce: max(1, m.AtOnce), Then: m.Then.Run, ThenWithin: within}
 	return nil
+}
+
+// matrixSpec reads what varies in a matrix, and what its values bring along.
+func (p *Project) matrixSpec(m *matrixTable, d *document) (spec matrix.Spec, err error) {
+	for _, e := range d.entries("matrix.vary") { // a map has lost their order
+		spec.Names = append(spec.Names, matrix.Name{Name: e.key, Values: m.Vary[e.key]})
+	}
+	for n, w := range m.With {
+		if err := p.checkServices(w.Services); err != nil {
+			return spec, d.wrong(d.entry("matrix.with", n, "services"), "%w", err)
+		}
+		if err := p.checkServices(w.Share); err != nil {
+			return spec, d.wrong(d.entry("matrix.with", n, "share"), "%w", err)
+		}
+		if _, err := d.pick(d.entry("matrix.with", n, "pick"), w.Pick); w.Pick != "" && err != nil {
+			return spec, err
+		}
+		spec.With = append(spec.With, matrix.With{Of: w.Of, Services: w.Services, Share: w.Share, Env: w.Env, BuildFlags: w.BuildFlags, Pick: w.Pick, LeaveOut: w.LeaveOut, MayFail: w.MayFail})
+	}
+	for _, a := range m.Add {
+		spec.Add = append(spec.Add, a.Of)
+	}
+	return spec, nil
 }
 
 // PickOf returns the pick of a crossing: that of the matrix, narrowed by that of the crossing.

@@ -191,41 +191,16 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	words := s.words(tests, report)
 	cmd := process.Command(ctx, s.adapter.Dir, s.slot, words[0], words[1:]...)
 	reported := newResults(tests, s.adapter.names(), batch)
-	output := &printed{results: reported}
-	cmd.Stdout, cmd.Stderr = output, output
-	reports, _ := format.Named(s.adapter.Results) // none for an exit status
-	read, wait := reports.Read, func() error { return nil }
-	if read != nil && !s.adapter.holds("{report}") {
-		var stdout io.WriteCloser
-		stdout, wait = piped(read, reported.take)
-		defer stdout.Close()
-		cmd.Stdout = stdout
-	}
-	ready := make(chan struct{})
-	batch.Begin(func() {
-		<-ready
-		_ = cmd.Kill()
-	})
-	err := reported.start(cmd.Start)
-	close(ready)
-	if err != nil && ctx.Err() == nil {
-		reported.close("it cannot be started: "+err.Error(), 1, nil)
-	}
-	if err != nil {
-		batch.Exited()
+	wait := s.attach(ctx, cmd, reported, report)
+	if !begin(ctx, cmd, reported, batch) {
+		_ = wait() // nothing was printed
 		return ctx.Err()
 	}
-	err = cmd.Wait()
+	err := cmd.Wait()
 	silent := batch.Exited()
-	if closer, ok := cmd.Stdout.(io.Closer); ok {
-		_ = closer.Close() // so that the reader gets to the end
-	}
 	fault := wait()
 	if ctx.Err() != nil {
 		return ctx.Err()
-	}
-	if read != nil && s.adapter.holds("{report}") {
-		fault = readReport(report, read, reported.take)
 	}
 	reported.settle()
 	end := ending{cmd.ProcessState.ExitCode(), process.Ending(err), silent, fault}
@@ -233,6 +208,51 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	reported.reportBeyond(sink, end)
 	sink(cmd.Usage().Event(only(tests)))
 	return nil
+}
+
+// attach gives a process its output, and reads its results from there, or from a report once it has ended. wait waits for the end of
+// what the process printed, and returns what is wrong with its results.
+func (s *session) attach(ctx context.Context, cmd *process.Process, reported *results, report string) (wait func() error) {
+	output := &printed{results: reported}
+	cmd.Stdout, cmd.Stderr = output, output
+	reports, _ := format.Named(s.adapter.Results) // none for an exit status
+	switch {
+	case reports.Read == nil:
+		return func() error { return nil }
+	case report != "":
+		return func() error {
+			if ctx.Err() != nil {
+				return nil // the report is not whole
+			}
+			return readReport(report, reports.Read, reported.take)
+		}
+	}
+	stdout, read := piped(reports.Read, reported.take)
+	cmd.Stdout = stdout
+	return func() error {
+		_ = stdout.Close() // so that the reader gets to the end
+		return read()
+	}
+}
+
+// begin starts a process, which the batch kills if it takes too long. It reports whether the process runs; the results of one that
+// cannot be started say why.
+func begin(ctx context.Context, cmd *process.Process, reported *results, batch *adapter.Recorder) bool {
+	ready := make(chan struct{})
+	batch.Begin(func() {
+		<-ready
+		_ = cmd.Kill()
+	})
+	err := reported.start(cmd.Start)
+	close(ready)
+	if err == nil {
+		return true
+	}
+	if ctx.Err() == nil {
+		reported.close("it cannot be started: "+err.Error(), 1, nil)
+	}
+	batch.Exited()
+	return false
 }
 
 // only returns the ID of the only test, "" if there are several.

@@ -239,15 +239,7 @@ func (v View) drawTip(c screen.Canvas, y, stem int, h *progress.Hunt) {
 func (v View) drawCard(c screen.Canvas, h *progress.Hunt) {
 	t, f := c.Theme, h.Progress.Finding
 	if f.Verdict == "" {
-		c.Text(0, 0, screen.Style{Colour: t.Water, Bold: true}, v.doing(h))
-		words := "the verdict will be here"
-		switch {
-		case h.Ended:
-			words = "enter continues it"
-		case h.Progress.Resumed > 0:
-			words = "it went on after " + wording.Plural(h.Progress.Resumed, "trial")
-		}
-		c.Text(0, 2, screen.Style{Colour: t.Fog}, words)
+		v.drawDoing(c, h)
 		return
 	}
 	colour := t.Orchid
@@ -258,37 +250,58 @@ func (v View) drawCard(c screen.Canvas, h *progress.Hunt) {
 		colour = t.Leaf
 	}
 	c.Text(0, 0, screen.Style{Colour: colour, Bold: true}, report.Verdict(f))
-	y := 2
-	for _, line := range screen.Wrap(report.Sentence(f), c.Width) {
-		c.Text(0, y, screen.Style{Colour: t.Ink, Bold: true}, line)
-		y++
-	}
-	if remedy := report.Remedy(f); remedy != "" && !h.IsMended() {
-		for _, line := range screen.Wrap(remedy, c.Width) {
-			c.Text(0, y, screen.Style{Colour: t.Ink}, line)
-			y++
-		}
+	y := drawWrapped(c, 2, screen.Style{Colour: t.Ink, Bold: true}, report.Sentence(f))
+	if remedy := report.Remedy(f); !h.IsMended() {
+		y = drawWrapped(c, y, screen.Style{Colour: t.Ink}, remedy)
 	}
 	y++
 	y = v.drawEvidence(c, y, report.Company(f), f.With)
 	y = v.drawEvidence(c, y, "alone", f.Without)
 	if f.Chance > 0 && len(f.Culprits) > 0 {
-		for _, line := range screen.Wrap(report.Doubt(f), c.Width) {
-			c.Text(0, y, screen.Style{Colour: t.Fog}, line)
-			y++
-		}
+		y = drawWrapped(c, y, screen.Style{Colour: t.Fog}, report.Doubt(f))
 	}
 	y++
 	y = v.drawChanged(c, y, f, c.Height-y < 6+4*min(len(f.Changed), 2)+len(f.Order))
-	if len(f.Order) < 2 || y+2+len(f.Order) > c.Height {
+	drawOrder(c, y, f.Order)
+}
+
+// drawDoing says what a hunt without a verdict does.
+func (v View) drawDoing(c screen.Canvas, h *progress.Hunt) {
+	c.Text(0, 0, screen.Style{Colour: c.Theme.Water, Bold: true}, v.doing(h))
+	words := "the verdict will be here"
+	switch {
+	case h.Ended:
+		words = "enter continues it"
+	case h.Progress.Resumed > 0:
+		words = "it went on after " + wording.Plural(h.Progress.Resumed, "trial")
+	}
+	c.Text(0, 2, screen.Style{Colour: c.Theme.Fog}, words)
+}
+
+// drawWrapped draws a text, "" for none, on as many rows as it needs, and returns the row below it.
+func drawWrapped(c screen.Canvas, y int, look screen.Style, text string) int {
+	if text == "" {
+		return y
+	}
+	for _, line := range screen.Wrap(text, c.Width) {
+		c.Text(0, y, look, line)
+		y++
+	}
+	return y
+}
+
+// drawOrder draws the shortest order that shows the failure, if there is room for it.
+func drawOrder(c screen.Canvas, y int, order []string) {
+	t := c.Theme
+	if len(order) < 2 || y+2+len(order) > c.Height {
 		return
 	}
 	c.Text(0, y, screen.Style{Colour: t.Fog}, "shortest order that shows it")
-	for i, id := range f.Order {
+	for i, id := range order {
 		_, short, _ := strings.Cut(plain.Line(id), ":")
 		c.Text(0, y+2+i, screen.Style{Colour: t.Ink}, screen.Cut(short, c.Width))
 	}
-	if at := y + 3 + len(f.Order); at < c.Height {
+	if at := y + 3 + len(order); at < c.Height {
 		c.Text(c.Text(0, at, screen.Style{Colour: t.Leaf}, "c"), at, screen.Style{Colour: t.Fog}, " copies a command that runs it")
 	}
 }
