@@ -49,19 +49,9 @@ func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 	reader := csv.NewReader(bytes.NewReader(data))
 	reader.TrimLeadingSpace = true
 	reader.ReuseRecord = true
-	header, err := reader.Read()
-	if err != nil && !errors.Is(err, io.EOF) {
+	at, err := readColumns(reader)
+	if err != nil {
 		return nil, err
-	}
-	if len(header) > 0 {
-		header[0] = strings.TrimPrefix(header[0], "\ufeff") // which spreadsheets put in front
-	}
-	at := columns{id: slices.Index(header, idColumn)}
-	for i, name := range figureColumns {
-		at.figures[i] = slices.Index(header, name)
-	}
-	if at.id < 0 || at.figures[0] < 0 {
-		return nil, fmt.Errorf("line 1: the header is %q, but the columns id and seconds are expected", strings.Join(header, ","))
 	}
 	tests, lines := make([]catalog.Test, 0, most), make(map[string]int, most)
 	repeated := &RepeatedError{}
@@ -89,6 +79,25 @@ func ReadCSV(r io.Reader) ([]catalog.Test, error) {
 		return nil, repeated
 	}
 	return tests, nil
+}
+
+// readColumns reads the header.
+func readColumns(reader *csv.Reader) (at columns, err error) {
+	header, err := reader.Read()
+	if err != nil && !errors.Is(err, io.EOF) {
+		return at, err
+	}
+	if len(header) > 0 {
+		header[0] = strings.TrimPrefix(header[0], "\ufeff") // which spreadsheets put in front
+	}
+	at.id = slices.Index(header, idColumn)
+	for i, name := range figureColumns {
+		at.figures[i] = slices.Index(header, name)
+	}
+	if at.id < 0 || at.figures[0] < 0 {
+		return at, fmt.Errorf("line 1: the header is %q, but the columns id and seconds are expected", strings.Join(header, ","))
+	}
+	return at, nil
 }
 
 // figureColumns are those that hold seconds; the first must be there.

@@ -11,9 +11,9 @@ import (
 	"slices"
 	"strings"
 
-	"fernrelay/core/catalog"
-
 	"golang.org/x/mod/modfile"
+
+	"fernrelay/core/catalog"
 )
 
 // NothingError is the error of a folder that is no project.

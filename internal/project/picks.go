@@ -1,6 +1,7 @@
 package project
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -27,6 +28,16 @@ func (p *Project) addPicks(f *file, d *document) error {
 			return d.wrong(e, "the saved picks go in a circle: %s", strings.Join(way, " → "))
 		}
 	}
+	for _, e := range d.entries("resources") {
+		if n := f.Resources[e.key]; n < 1 {
+			return d.wrong(e, "the resource %s is for %d tests at once: a number from 1 is expected", e.key, n)
+		}
+	}
+	return cmp.Or(p.addTouched(f, d), p.addRules(f, d))
+}
+
+// addTouched reads which tests a file touches, by its path.
+func (p *Project) addTouched(f *file, d *document) error {
 	for _, e := range d.entries("touched") {
 		expr, err := d.pick(e, f.Touched[e.key])
 		if err != nil {
@@ -39,11 +50,11 @@ func (p *Project) addPicks(f *file, d *document) error {
 		}
 		p.Touched = append(p.Touched, TouchRule{pick.Glob(e.key), expr})
 	}
-	for _, e := range d.entries("resources") {
-		if n := f.Resources[e.key]; n < 1 {
-			return d.wrong(e, "the resource %s is for %d tests at once: a number from 1 is expected", e.key, n)
-		}
-	}
+	return nil
+}
+
+// addRules reads the rules of fern.toml.
+func (p *Project) addRules(f *file, d *document) error {
 	for n, r := range f.Rules {
 		e := d.entry("rule", n, "pick")
 		if r.Pick == "" {

@@ -28,45 +28,17 @@ type serviceTable struct {
 }
 
 func (p *Project) addServices(f *file, d *document) error {
-	for n, s := range f.Services {
+	for n := range f.Services {
+		s := &f.Services[n]
 		wrong := func(key, format string, args ...any) error {
 			return d.wrong(d.entry("service", n, key), format, args...)
 		}
-		spec := service.Spec{Name: s.Name, Create: s.Create, Start: s.Start, Ready: s.Ready, Env: s.Env, PerWorker: s.Per == "worker"}
-		switch {
-		case !plainName(s.Name):
-			return wrong("name", "a service's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", s.Name)
-		case p.service(s.Name) != nil:
-			return wrong("name", "two services are named %q: rename one", s.Name)
-		case s.Start == "":
-			return wrong("start", "service %s has no start: add the command line of a program that stays in the foreground", s.Name)
-		case s.Ready == "":
-			return wrong("ready", "service %s has no ready: add a command line that succeeds once it is ready, or tcp:{port}", s.Name)
-		case !slices.Contains([]string{"", "run", "worker"}, s.Per):
-			return wrong("per", "per of service %s is %q: run or worker is expected", s.Name, s.Per)
+		if err := p.checkService(s, wrong); err != nil {
+			return err
 		}
-		for key, line := range map[string]string{"create": s.Create, "start": s.Start, "ready": s.Ready} {
-			if _, err := process.Words(line); line != "" && err != nil {
-				return wrong(key, "%s = %w", key, err)
-			}
-		}
-		if s.Stop != "" {
-			if spec.Signal = signalNamed(s.Stop); spec.Signal == 0 {
-				return wrong("stop", "stop of service %s is %q: the name of a signal like TERM or INT is expected", s.Name, s.Stop)
-			}
-		}
-		for _, t := range []struct {
-			key, text string
-			into      *time.Duration
-		}{{"every", s.Every, &spec.Every}, {"within", s.Within, &spec.Within}} {
-			if t.text == "" {
-				continue
-			}
-			given, err := time.ParseDuration(t.text)
-			if err != nil || given <= 0 {
-				return wrong(t.key, "%s of service %s is %q: a duration like 30s is expected", t.key, s.Name, t.text)
-			}
-			*t.into = given
+		spec, err := s.spec(wrong)
+		if err != nil {
+			return err
 		}
 		p.Services = append(p.Services, spec)
 	}
@@ -79,6 +51,52 @@ func (p *Project) addServices(f *file, d *document) error {
 		}
 	}
 	return nil
+}
+
+// checkService refuses a name that is taken or cannot be used, and what the service lacks.
+func (p *Project) checkService(s *serviceTable, wrong wrongKey) error {
+	switch {
+	case !plainName(s.Name):
+		return wrong("name", "a service's name is %q: expected letters, digits and signs other than : # / \\, and no dot in front, as a folder is named after it", s.Name)
+	case p.service(s.Name) != nil:
+		return wrong("name", "two services are named %q: rename one", s.Name)
+	case s.Start == "":
+		return wrong("start", "service %s has no start: add the command line of a program that stays in the foreground", s.Name)
+	case s.Ready == "":
+		return wrong("ready", "service %s has no ready: add a command line that succeeds once it is ready, or tcp:{port}", s.Name)
+	case !slices.Contains([]string{"", "run", "worker"}, s.Per):
+		return wrong("per", "per of service %s is %q: run or worker is expected", s.Name, s.Per)
+	}
+	for key, line := range map[string]string{"create": s.Create, "start": s.Start, "ready": s.Ready} {
+		if _, err := process.Words(line); line != "" && err != nil {
+			return wrong(key, "%s = %w", key, err)
+		}
+	}
+	return nil
+}
+
+// spec reads the signal and the durations of a service, and returns what the service is.
+func (s *serviceTable) spec(wrong wrongKey) (service.Spec, error) {
+	spec := service.Spec{Name: s.Name, Create: s.Create, Start: s.Start, Ready: s.Ready, Env: s.Env, PerWorker: s.Per == "worker"}
+	if s.Stop != "" {
+		if spec.Signal = signalNamed(s.Stop); spec.Signal == 0 {
+			return spec, wrong("stop", "stop of service %s is %q: the name of a signal like TERM or INT is expected", s.Name, s.Stop)
+		}
+	}
+	for _, t := range []struct {
+		key, text string
+		into      *time.Duration
+	}{{"every", s.Every, &spec.Every}, {"within", s.Within, &spec.Within}} {
+		if t.text == "" {
+			continue
+		}
+		given, err := time.ParseDuration(t.text)
+		if err != nil || given <= 0 {
+			return spec, wrong(t.key, "%s of service %s is %q: a duration like 30s is expected", t.key, s.Name, t.text)
+		}
+		*t.into = given
+	}
+	return spec, nil
 }
 
 // signalNamed returns the signal with a name, as INT or SIGINT; 0 if there is none.

@@ -168,9 +168,13 @@ func (w *Workspace) conclude(d *draft) {
 		t.Together = cmp.Or(catalog.Level(t.Rules().Together), levels[t.Suite])
 		dependent = dependent || t.Rules().Needs != nil || t.Rules().After != nil
 	}
-	if !dependent {
-		return
+	if dependent {
+		w.resolveAll(d)
 	}
+}
+
+// resolveAll replaces the names of tests that others need, or follow, by IDs.
+func (w *Workspace) resolveAll(d *draft) {
 	for i := range d.Tests {
 		if rules := d.Tests[i].Rules(); rules.Needs != nil || rules.After != nil {
 			t, resolved := d.edit(i), rules

@@ -328,34 +328,40 @@ func (v View) drawChanged(c screen.Canvas, y int, f hunt.Finding, tight bool) in
 			c.Text(0, y, screen.Style{Colour: t.Fog}, "… and "+wording.Plural(len(changes)-n, "other"))
 			return y + 2
 		}
-		before, after := report.Differing(change)
-		before, after = cmp.Or(before, "(empty)"), cmp.Or(after, "(empty)")
-		x := c.Text(0, y, screen.Style{Colour: t.Ink, Bold: true}, screen.Cut(plain.Line(change.Full()), c.Width-24)) + 2
-		if tight {
-			x = c.Text(x, y, fresh, screen.Cut(before, (c.Width-x)/3))
-			x = c.Text(x+1, y, screen.Style{Colour: t.Fog}, "→")
-			x = c.Text(x+1, y, left, screen.Cut(after, (c.Width-x)/2)) + 2
-		} else {
-			if change.Kind != hunt.Variable {
-				x = c.Text(x, y, screen.Style{Colour: t.Fog}, change.Kind) + 2
-			}
-			c.Text(2, y+1, screen.Style{Colour: t.Fog}, "fresh")
-			c.Text(9, y+1, fresh, screen.Cut(before, c.Width-9))
-			c.Text(2, y+2, screen.Style{Colour: t.Fog}, "after")
-			c.Text(9, y+2, left, screen.Cut(after, c.Width-9))
-		}
-		if change.Proved {
-			x = c.Text(x, y, screen.Style{Colour: t.Leaf}, screen.Cut("proved", c.Width-x)) + 2
-		}
-		if change.File != "" {
-			c.Right(c.Width, y, screen.Style{Colour: t.Fog}, screen.Cut(fmt.Sprintf("%s:%d", path.Base(plain.Line(change.File)), change.Line), c.Width-x))
-		}
+		drawChange(c, y, change, fresh, left, tight)
 		y += rows
 	}
 	if tight {
 		y++
 	}
 	return y
+}
+
+// drawChange draws a piece of state as it is fresh and as it is left: on one row if it is tight, else on three.
+func drawChange(c screen.Canvas, y int, change hunt.Change, fresh, left screen.Style, tight bool) {
+	t := c.Theme
+	before, after := report.Differing(change)
+	before, after = cmp.Or(before, "(empty)"), cmp.Or(after, "(empty)")
+	x := c.Text(0, y, screen.Style{Colour: t.Ink, Bold: true}, screen.Cut(plain.Line(change.Full()), c.Width-24)) + 2
+	if tight {
+		x = c.Text(x, y, fresh, screen.Cut(before, (c.Width-x)/3))
+		x = c.Text(x+1, y, screen.Style{Colour: t.Fog}, "→")
+		x = c.Text(x+1, y, left, screen.Cut(after, (c.Width-x)/2)) + 2
+	} else {
+		if change.Kind != hunt.Variable {
+			x = c.Text(x, y, screen.Style{Colour: t.Fog}, change.Kind) + 2
+		}
+		c.Text(2, y+1, screen.Style{Colour: t.Fog}, "fresh")
+		c.Text(9, y+1, fresh, screen.Cut(before, c.Width-9))
+		c.Text(2, y+2, screen.Style{Colour: t.Fog}, "after")
+		c.Text(9, y+2, left, screen.Cut(after, c.Width-9))
+	}
+	if change.Proved {
+		x = c.Text(x, y, screen.Style{Colour: t.Leaf}, screen.Cut("proved", c.Width-x)) + 2
+	}
+	if change.File != "" {
+		c.Right(c.Width, y, screen.Style{Colour: t.Fog}, screen.Cut(fmt.Sprintf("%s:%d", path.Base(plain.Line(change.File)), change.Line), c.Width-x))
+	}
 }
 
 func (v View) drawEvidence(c screen.Canvas, y int, label string, times hunt.Times) int {

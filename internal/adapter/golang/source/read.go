@@ -63,8 +63,8 @@ func (r *reader) wrong(at token.Pos, problem string) {
 	r.source.Problems = append(r.source.Problems, fmt.Sprintf("%s:%d:%d: %s", r.file, place.Line, place.Column, problem))
 }
 
-func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
-	var above directives
+// above returns the directives that hold for all tests of a file: those above its package clause, and its build constraint as tags.
+func (r *reader) above(f *ast.File) (above directives) {
 	for _, comments := range f.Comments {
 		if comments.Pos() < f.Package {
 			above.read(comments, "the file", r.wrong)
@@ -77,6 +77,12 @@ func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
 		}
 		above.AddTag(label, from)
 	}
+	return above
+}
+
+// tests returns the tests of a file in the order of its text, and its examples after them.
+func (r *reader) tests(f *ast.File, src []byte) []catalog.Test {
+	above := r.above(f)
 	var tests []catalog.Test
 	add := func(name string, kind catalog.Kind, fn *ast.FuncDecl) {
 		t := above.clone()
