@@ -30,7 +30,8 @@ type puppet struct {
 	runs  []string       // the names of each Session.Run, joined
 	tried map[string]int // by name of those that go by it
 
-	signal chan struct{} // closed by the test signal
+	signal  chan struct{} // closed by the test signal
+	proceed chan struct{} // closed once the test named signal may end
 }
 
 func (p *puppet) Discover(context.Context) (adapter.Found, error)      { return adapter.Found{}, nil }
@@ -90,7 +91,7 @@ func (s *puppetSession) Run(ctx context.Context, tests []catalog.Test, sink run.
 			sink(run.Event{Event: run.Output, ID: t.ID, Text: "the end"})
 		case t.Name == "signal":
 			close(s.puppet.signal)
-			time.Sleep(20 * time.Millisecond)
+			<-s.puppet.proceed
 		case t.Name == "wait":
 			<-ctx.Done()
 			return ctx.Err()
@@ -465,7 +466,7 @@ func TestRetries(t *testing.T) {
 
 // TestControl holds a run, lets it go on, and asks it to finish what runs.
 func TestControl(t *testing.T) {
-	p := &puppet{slots: map[int]string{}, signal: make(chan struct{})}
+	p := &puppet{slots: map[int]string{}, signal: make(chan struct{}), proceed: make(chan struct{})}
 	adapters := map[string]adapter.Adapter{"s": p}
 	tests := []catalog.Test{test("a", "signal", 9, catalog.Rules{}), test("a", "behind", 1, catalog.Rules{}), test("b", "later", 1, catalog.Rules{})}
 	control := &Control{}
@@ -475,6 +476,7 @@ func TestControl(t *testing.T) {
 	go func() {
 		<-p.signal
 		control.Finish()
+		close(p.proceed)
 	}()
 	r := run.New()
 	job := newJob(adapters, tests, schedule.Options{Workers: 1}, 1)
