@@ -69,3 +69,62 @@ func simulatedPaces(shares []float64, processors int) []float64 {
 	}
 	return paces
 }
+
+// TestSideBySide compares it with a plain reference that moves time on in small steps, for random workers, and holds that each piece
+// ends once, in order.
+func TestSideBySide(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 6))
+	for range 150 {
+		processors := random.IntN(4) // 0 for always enough
+		workers := make([][]Piece, random.IntN(5))
+		for w := range workers {
+			for range random.IntN(4) {
+				workers[w] = append(workers[w], Piece{Seconds: float64(random.IntN(40)) / 10, Share: float64(random.IntN(4)) / 3})
+			}
+		}
+		got, next, before := make([][]float64, len(workers)), make([]int, len(workers)), 0.0
+		SideBySide(workers, processors, func(w, piece int, at float64) {
+			if piece != next[w] || at < before-1e-9 {
+				t.Fatalf("piece %d of worker %d ends at %g, after one at %g; piece %d is expected", piece, w, at, before, next[w])
+			}
+			next[w], before = piece+1, at
+			got[w] = append(got[w], at)
+		})
+		want := steppedSideBySide(workers, processors)
+		for w := range workers {
+			if len(got[w]) != len(workers[w]) {
+				t.Fatalf("%d pieces of worker %d end, of %d", len(got[w]), w, len(workers[w]))
+			}
+			for i := range got[w] {
+				if math.Abs(got[w][i]-want[w][i]) > 0.05 {
+					t.Fatalf("%v on %d processors: ends %v, in small steps %v", workers, processors, got, want)
+				}
+			}
+		}
+	}
+}
+
+// steppedSideBySide returns when each piece ends, in steps of a thousandth of a second.
+func steppedSideBySide(workers [][]Piece, processors int) [][]float64 {
+	const step = 0.001
+	ends, at, done := make([][]float64, len(workers)), make([]int, len(workers)), make([]float64, len(workers))
+	for now := 0.0; ; now += step {
+		var active []int
+		var shares []float64
+		for w, pieces := range workers {
+			for at[w] < len(pieces) && done[w] >= pieces[at[w]].Seconds-1e-9 {
+				ends[w], done[w] = append(ends[w], now), 0
+				at[w]++
+			}
+			if at[w] < len(pieces) {
+				active, shares = append(active, w), append(shares, pieces[at[w]].Share)
+			}
+		}
+		if len(active) == 0 {
+			return ends
+		}
+		for i, pace := range Paces(shares, processors) {
+			done[active[i]] += step / pace
+		}
+	}
+}

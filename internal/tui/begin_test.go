@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/internal/scaffold"
+	"fernrelay/internal/tui/legtest"
 )
 
 // beginning returns the page on a folder, and how to press keys on it; what is written goes to written.
@@ -109,7 +110,7 @@ func TestBeginPageFits(t *testing.T) {
 
 // TestHelpShowsEverything holds that on every size of the screen the pages of ? show every line about the keys.
 func TestHelpShowsEverything(t *testing.T) {
-	a := newApp(t, made(3, 4, 2))
+	a := newApp(t, legtest.Made(3, 4, 2))
 	for _, size := range [][2]int{{80, 24}, {100, 28}, {160, 40}, {320, 100}} {
 		a.width, a.height = size[0], size[1]
 		for leg := range a.legs {

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"fernrelay/internal/tui/leg"
+	"fernrelay/internal/tui/legtest"
 	"fernrelay/internal/tui/screen"
 )
 
@@ -17,7 +18,7 @@ var update = flag.Bool("update", false, "write the tables of keys into docs/keys
 // TestKeysAreExplained holds that ? explains each key that the foot of a leg names, and that docs/keys.md has the same
 // words, in a table per leg.
 func TestKeysAreExplained(t *testing.T) {
-	a := newApp(t, made(3, 4, 2))
+	a := newApp(t, legtest.Made(3, 4, 2))
 	tables := map[string][]leg.KeyLine{"Everywhere": everywhere}
 	for _, view := range a.legs {
 		tables[view.Name()] = view.Guide()

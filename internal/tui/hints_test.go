@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"fernrelay/internal/tui/legtest"
 )
 
 // TestHintGoesAfterFirstUse holds that a leg says what to do first until one of those keys is pressed there, and that
@@ -11,7 +13,7 @@ import (
 func TestHintGoesAfterFirstUse(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	open := func() *App {
-		a := newApp(t, made(3, 4, 2))
+		a := newApp(t, legtest.Made(3, 4, 2))
 		a.width, a.height = 160, 40
 		settle(a, recallHints())
 		return a

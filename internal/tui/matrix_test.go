@@ -14,6 +14,7 @@ import (
 	"fernrelay/core/schedule"
 	"fernrelay/internal/progress"
 	"fernrelay/internal/project"
+	"fernrelay/internal/tui/legtest"
 	matrixleg "fernrelay/internal/tui/matrix"
 )
 
@@ -90,7 +91,7 @@ func playMatrix(a *App, stores, tests int, end bool) {
 // TestMatrixView shows the explanation first, on every screen, and what failed first if not all crossings fit.
 func TestMatrixView(t *testing.T) {
 	for _, size := range [][2]int{{80, 24}, {160, 40}} {
-		a := newApp(t, made(30, 12, 20))
+		a := newApp(t, legtest.Made(30, 12, 20))
 		settle(a, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		a.leg = legMatrix
 		if a.fit(); !strings.Contains(shown(a), "the project has no matrix") {
@@ -127,7 +128,7 @@ func firstCrossing(a *App) *progress.Crossing { return a.matrix.Rows[a.matrix.Or
 // BenchmarkMatrixFlood draws a frame while twelve crossings of 250 tests run, and takes a key in each: each crossing reports
 // ten tests per frame.
 func BenchmarkMatrixFlood(b *testing.B) {
-	a := newApp(b, made(30, 12, 20))
+	a := newApp(b, legtest.Made(30, 12, 20))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	playMatrix(a, 6, 250, false)
 	a.leg = legMatrix

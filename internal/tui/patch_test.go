@@ -11,6 +11,7 @@ import (
 	"fernrelay/internal/hunting"
 	"fernrelay/internal/progress"
 	huntleg "fernrelay/internal/tui/hunt"
+	"fernrelay/internal/tui/legtest"
 )
 
 // TestPatchFits draws a patch, the search for one and the reason why there is none in all sizes, with hostile text, and
@@ -23,7 +24,7 @@ func TestPatchFits(t *testing.T) {
 		"a patch": {Patch: &hunting.Patch{Diff: diff, File: "/p/p_test.go", Trials: []string{"TestX alone: passed", strings.Repeat("trial ", 40)}}},
 	} {
 		for _, size := range [][2]int{{80, 24}, {100, 30}, {160, 40}, {300, 80}} {
-			a := newApp(t, made(3, 4, 2))
+			a := newApp(t, legtest.Made(3, 4, 2))
 			a.width, a.height, a.leg = size[0], size[1], legHunt
 			victim := a.session.Picked.Catalog.Tests[0]
 			finding := hunt.Finding{ID: victim.ID, Verdict: hunt.Polluted, Culprits: [][]string{{a.session.Picked.Catalog.Tests[1].ID}}, With: hunt.Times{Runs: 5, Failed: 5}}
@@ -48,7 +49,7 @@ func TestPatchFits(t *testing.T) {
 
 // TestPatchKeys looks for a patch once, shows and hides it, and offers to write and apply it only while it is shown.
 func TestPatchKeys(t *testing.T) {
-	a := newApp(t, made(3, 4, 2))
+	a := newApp(t, legtest.Made(3, 4, 2))
 	a.width, a.height, a.leg = 160, 40, legHunt
 	press(a, "p")
 	if a.message == "" || a.hunt.Busy() {

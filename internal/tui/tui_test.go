@@ -3,7 +3,6 @@ package tui
 import (
 	"context"
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -19,7 +18,6 @@ import (
 	"fernrelay/core/cause"
 	"fernrelay/core/history"
 	"fernrelay/core/hunt"
-	"fernrelay/core/pick"
 	"fernrelay/core/run"
 	"fernrelay/core/schedule"
 	"fernrelay/internal/app"
@@ -31,48 +29,11 @@ import (
 	huntleg "fernrelay/internal/tui/hunt"
 	ledgerleg "fernrelay/internal/tui/ledger"
 	"fernrelay/internal/tui/leg"
+	"fernrelay/internal/tui/legtest"
 	splitleg "fernrelay/internal/tui/split"
 	surveyleg "fernrelay/internal/tui/survey"
 	watchleg "fernrelay/internal/tui/watch"
-	"fernrelay/internal/workspace"
 )
-
-// made makes a suite of so many groups and tags, with hostile names among them.
-func made(groups, perGroup, tags int) *app.App {
-	random := rand.New(rand.NewPCG(1, 1))
-	var tests []catalog.Test
-	past := map[string][]run.Outcome{}
-	for g := range groups {
-		group := fmt.Sprintf("area%d/group-%d", g%7, g)
-		for i := range perGroup {
-			name := fmt.Sprintf("case_%d", i)
-			if i == 3 {
-				name = "水\x1b[31m" + strings.Repeat("long", 50)
-			}
-			t := catalog.Test{ID: catalog.ID("s", group, name), Suite: "s", Group: group, Name: name, File: "a/b.go", Line: 1 + i}
-			for range 1 + random.IntN(3) {
-				t.Tags = append(t.Tags, fmt.Sprint("tag", random.IntN(tags)))
-			}
-			tests = append(tests, t)
-			past[t.ID] = []run.Outcome{run.Passed, run.Outcomes[i%len(run.Outcomes)]}
-		}
-	}
-	c := catalog.New(tests)
-	latest := make([][]run.Outcome, len(c.Tests))
-	for i := range c.Tests {
-		latest[i] = past[c.Tests[i].ID]
-	}
-	steps := map[string][]string{}
-	for i := range 50 {
-		steps[c.Tests[1].ID] = append(steps[c.Tests[1].ID], fmt.Sprintf("\x1b[1mbed 水 %d", i))
-	}
-	times := history.ByID{}
-	for _, t := range c.Tests {
-		times[t.ID] = history.Time{Seconds: history.Round(random.Float64()), Spread: 0.01}
-	}
-	history.Expect(c.Tests, history.Times{Tests: times})
-	return app.New(&workspace.Workspace{Project: &project.Project{Name: "made up", Workers: project.Workers{Count: 4}}, Tests: workspace.NewTests(c, latest, 2, pick.Source{Saved: map[string]string{"quick": "tag1"}, Steps: func() map[string][]string { return steps }})}, app.NoHistory(os.TempDir()))
-}
 
 func newApp(t testing.TB, r *app.App) *App {
 	t.Helper()
@@ -246,7 +207,7 @@ func TestEveryScreenFits(t *testing.T) {
 			t.Parallel()
 			for _, size := range [][2]int{{80, 24}, {100, 30}, {120, 29}, {160, 40}, {300, 80}} {
 				for _, profile := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ASCII} {
-					a := newApp(t, made(30, 12, 20))
+					a := newApp(t, legtest.Made(30, 12, 20))
 					settle(a, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 					settle(a, tea.ColorProfileMsg{Profile: profile})
 					prepare(a)
@@ -271,7 +232,7 @@ func TestEveryScreenFits(t *testing.T) {
 func TestTooSmall(t *testing.T) {
 	const keys = "?123456abcdefghijklmnopqstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ+-= []/\t\r\x1b"
 	for _, size := range [][2]int{{1, 1}, {0, 0}, {79, 40}, {80, 12}, {80, 10}, {300, 4}} {
-		a := newApp(t, made(3, 4, 2))
+		a := newApp(t, legtest.Made(3, 4, 2))
 		playRun(a, 0.5, false)
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		for _, key := range keys {
@@ -306,7 +267,7 @@ func checkScreen(t *testing.T, what, screen string, width, height int) {
 
 // TestPickByCell writes the pick by working on the weave.
 func TestPickByCell(t *testing.T) {
-	a := newApp(t, made(10, 8, 4))
+	a := newApp(t, legtest.Made(10, 8, 4))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	var picks []string
 	for _, keys := range []string{"+", "lj-", "G=", "⌫", "⌫", "⌫"} {
@@ -328,7 +289,7 @@ func TestPickByCell(t *testing.T) {
 // TestFoldsAndOrders works on the rows and columns of the weave; the cursor stays
 // on its group and tag.
 func TestFoldsAndOrders(t *testing.T) {
-	a := newApp(t, made(10, 8, 4))
+	a := newApp(t, legtest.Made(10, 8, 4))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	v := a.legs[0].(*surveyleg.View)
 	at := func() string {
@@ -350,7 +311,7 @@ func TestFoldsAndOrders(t *testing.T) {
 		}
 	}
 	before := v.Current().ID
-	settle(a, changedMsg{app: made(11, 8, 4)}) // a project that has one more group
+	settle(a, changedMsg{app: legtest.Made(11, 8, 4)}) // a project that has one more group
 	if at() != "area1/"+tags[1]+" of 15" || v.Current().ID != before {
 		t.Errorf("read again: at %s on %s, want %s", at(), v.Current().ID, before)
 	}
@@ -362,7 +323,7 @@ func TestFoldsAndOrders(t *testing.T) {
 
 // TestMouse clicks on cells, margins, folds, tests and legs, and scrolls.
 func TestMouse(t *testing.T) {
-	a := newApp(t, made(10, 8, 4))
+	a := newApp(t, legtest.Made(10, 8, 4))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	a.screen()
 	v := a.legs[0].(*surveyleg.View)
@@ -397,7 +358,7 @@ func TestMouse(t *testing.T) {
 
 // TestPickLineCompletes types a pick with the help of what is offered.
 func TestPickLineCompletes(t *testing.T) {
-	a := newApp(t, made(10, 8, 4))
+	a := newApp(t, legtest.Made(10, 8, 4))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	press(a, "/not in:area4")
 	if screen, _ := a.screen(); !strings.Contains(ansi.Strip(screen), "in:area4/group-4") || !strings.Contains(ansi.Strip(screen), "place") {
@@ -472,7 +433,7 @@ func TestSheets(t *testing.T) {
 // TestSelectionStays holds that the failure that is looked at stays under the
 // cursor while others land.
 func TestSelectionStays(t *testing.T) {
-	a := newApp(t, made(10, 8, 4))
+	a := newApp(t, legtest.Made(10, 8, 4))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	playRun(a, 0.5, true)
 	press(a, "3jj")
@@ -491,7 +452,7 @@ func TestSelectionStays(t *testing.T) {
 // BenchmarkFlood draws a frame of a run of which 50,000 events come a second, and takes
 // a key in each: what it takes must be well under a frame's time.
 func BenchmarkFlood(b *testing.B) {
-	a := newApp(b, made(400, 250, 6))
+	a := newApp(b, legtest.Made(400, 250, 6))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	a.leg = 2
 	tests := a.session.Picked.Selected
@@ -522,7 +483,7 @@ func BenchmarkFlood(b *testing.B) {
 // tags, in every leg, on a usual and on a very large screen.
 func BenchmarkKey(b *testing.B) {
 	for _, size := range [][2]int{{160, 40}, {300, 80}} {
-		a := newApp(b, made(600, 34, 80))
+		a := newApp(b, legtest.Made(600, 34, 80))
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		playRun(a, 0.9, true)
 		playHunt(a)
@@ -546,7 +507,7 @@ func BenchmarkKey(b *testing.B) {
 // BenchmarkKeySplit measures a key that changes the number of shards, where every
 // test is a unit of its own. The plan for it follows beside the interface's path.
 func BenchmarkKeySplit(b *testing.B) {
-	a := newApp(b, made(600, 34, 80))
+	a := newApp(b, legtest.Made(600, 34, 80))
 	a.Update(tea.WindowSizeMsg{Width: 160, Height: 40})
 	a.leg = 1
 	press(a, "tt")
@@ -564,7 +525,7 @@ func BenchmarkKeySplit(b *testing.B) {
 // BenchmarkEvaluate measures what follows from a pick, which is worked out beside
 // the interface's own path.
 func BenchmarkEvaluate(b *testing.B) {
-	r := made(600, 34, 80)
+	r := legtest.Made(600, 34, 80)
 	for b.Loop() {
 		if _, err := leg.Evaluate(r.Tests, "tag1 or not (tag2 in:area3/** name:/case_1$/)", nil); err != nil {
 			b.Fatal(err)
@@ -584,7 +545,7 @@ func BenchmarkLedger(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer l.Close()
-	a := newApp(b, made(200, 100, 20))
+	a := newApp(b, legtest.Made(200, 100, 20))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	a.leg = 4
 	v := a.ledger
@@ -634,7 +595,7 @@ func BenchmarkLedger(b *testing.B) {
 
 // TestEveryLegDraws draws what each leg shows, and says in an empty leg why it does not.
 func TestEveryLegDraws(t *testing.T) {
-	a := newApp(t, made(3, 4, 3))
+	a := newApp(t, legtest.Made(3, 4, 3))
 	settle(a, tea.WindowSizeMsg{Width: 160, Height: 40})
 	for _, leg := range "345" {
 		if press(a, string(leg)+"d"); a.sheet != nil || a.message == "" {
@@ -658,7 +619,7 @@ func TestEveryLegDraws(t *testing.T) {
 
 // TestStepsUnfold unfolds the steps of a test in the list, moves through them, and picks one.
 func TestStepsUnfold(t *testing.T) {
-	a := newApp(t, made(3, 4, 3))
+	a := newApp(t, legtest.Made(3, 4, 3))
 	v := a.legs[0].(*surveyleg.View)
 	for _, size := range []tea.WindowSizeMsg{{Width: 160, Height: 40}, {Width: 80, Height: 24}} {
 		settle(a, size)

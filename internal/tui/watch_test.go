@@ -17,6 +17,7 @@ import (
 	"fernrelay/internal/app"
 	"fernrelay/internal/progress"
 	"fernrelay/internal/tui/leg"
+	"fernrelay/internal/tui/legtest"
 	watchleg "fernrelay/internal/tui/watch"
 )
 
@@ -32,7 +33,7 @@ type followed struct {
 // of a test of 5 s for worker 2.
 func followedRun(t *testing.T) *followed {
 	t.Helper()
-	a := newApp(t, made(3, 4, 2))
+	a := newApp(t, legtest.Made(3, 4, 2))
 	settle(a, tea.WindowSizeMsg{Width: 130, Height: 40})
 	a.leg = legWatch
 	tests := a.session.Picked.Selected

@@ -337,7 +337,7 @@ func (v View) drawAdvice(c screen.Canvas) {
 	for _, block := range blocks {
 		var lines []report.Line
 		for _, line := range block {
-			lines = append(lines, Wrapped(line, c.Width)...)
+			lines = append(lines, wrapped(line, c.Width)...)
 		}
 		if y+len(lines) > c.Height {
 			return // half an answer is none
@@ -350,8 +350,8 @@ func (v View) drawAdvice(c screen.Canvas) {
 	}
 }
 
-// Wrapped breaks a line between words if it is too wide, and indents what follows.
-func Wrapped(line report.Line, cells int) []report.Line {
+// wrapped breaks a line between words if it is too wide, and indents what follows.
+func wrapped(line report.Line, cells int) []report.Line {
 	const inset = "  "
 	lines, x := []report.Line{nil}, 0
 	for _, p := range line {
