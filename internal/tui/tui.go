@@ -364,11 +364,11 @@ func (a *App) press(msg tea.KeyPressMsg) tea.Cmd {
 
 // unfinishedWork says what would not come to its end if the application ended now, "" for nothing.
 func (a *App) unfinishedWork() string {
-	run := a.watch.Run
+	run := a.watch.Going()
 	switch {
-	case !a.working() || run != nil && !run.Ended && run.Cancel == nil:
+	case !a.working() || run != nil && run.Cancel == nil:
 		return ""
-	case a.watch.Busy():
+	case run != nil:
 		return fmt.Sprintf("a run is going, and %s would be lost", wording.Plural(run.Total-run.Run.Done(), "test"))
 	case a.preparing:
 		return "a run is being prepared"
@@ -381,12 +381,13 @@ func (a *App) unfinishedWork() string {
 // quit ends the application once what runs has come to its end and is kept; asked
 // again it ends what runs, and a third time it leaves at once.
 func (a *App) quit() tea.Cmd {
-	foreign := a.watch.Run != nil && a.watch.Run.Cancel == nil
+	run := a.watch.Going()
+	foreign := run != nil && run.Cancel == nil
 	a.quits++
 	if !a.working() || a.quits > 2 || foreign || a.preparing {
 		return tea.Quit
 	}
-	if run := a.watch.Run; a.quits == 1 && a.watch.Busy() && !run.Stopping {
+	if a.quits == 1 && run != nil && !run.Stopping {
 		a.message = "finishing the running tests; q again stops them"
 		run.Stop()
 		return nil

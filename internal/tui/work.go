@@ -209,7 +209,7 @@ func (a *App) huntVictims(msg huntleg.VictimsMsg) tea.Cmd {
 }
 
 func (a *App) startHunt(msg leg.StartHuntMsg) tea.Cmd {
-	if a.watch.Busy() && a.watch.Run.Ended {
+	if going := a.watch.Going(); going != nil && going.Ended {
 		a.waiting = msg.Victims // a moment, until the run is kept
 		return nil
 	}

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -102,9 +103,20 @@ type (
 )
 
 // Busy reports whether a run of this process goes on, or is not kept yet, or one of another process goes on.
-func (v *View) Busy() bool {
-	r := v.Run
-	return r != nil && !(r.Ended && (r.Number > 0 || r.Err != nil || r.Cancel == nil))
+func (v *View) Busy() bool { return v.Going() != nil }
+
+// Going returns the run that keeps the leg busy, nil if none does. It need not be the one that is shown.
+func (v *View) Going() *progress.Run {
+	for _, r := range append([]*progress.Run{v.Run}, v.behind...) {
+		if r != nil && isBusy(r) {
+			return r
+		}
+	}
+	return nil
+}
+
+func isBusy(r *progress.Run) bool {
+	return !(r.Ended && (r.Number > 0 || r.Err != nil || r.Cancel == nil))
 }
 
 // Follow takes what happened in the run since the last frame.
@@ -112,12 +124,18 @@ func (v *View) Follow(now time.Time) tea.Cmd {
 	if v.Run != nil {
 		v.Run.Follow(now)
 	}
+	for _, r := range v.behind {
+		r.Follow(now)
+	}
+	v.behind = slices.DeleteFunc(v.behind, func(r *progress.Run) bool { return !isBusy(r) })
 	return nil
 }
 
-// Cancel ends the run at once, unless another process does it.
+// Cancel ends the runs at once, unless another process does them.
 func (v *View) Cancel() {
-	if v.Run != nil && v.Run.Cancel != nil {
-		v.Run.Cancel(nil)
+	for _, r := range append(v.behind, v.Run) {
+		if r != nil && r.Cancel != nil {
+			r.Cancel(nil)
+		}
 	}
 }

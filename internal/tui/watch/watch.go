@@ -30,13 +30,14 @@ type View struct {
 	at       int           // of the list, 0 is the newest
 	seen     int           // how many there were when at was set
 	top      int
-	detail   bool       // on a narrow screen, the detail covers the list
-	unfolded bool       // all steps are shown
-	listTop  int        // the row at which the list begins, for clicks
-	source   leg.Source // around the place of the failure under the cursor
-	OnChange bool       // changed files run what they touch
-	Follows  bool       // the runs of other processes are shown
-	Fleet    *FleetRun  // the run of many machines that is shown; nil for none
+	detail   bool            // on a narrow screen, the detail covers the list
+	unfolded bool            // all steps are shown
+	listTop  int             // the row at which the list begins, for clicks
+	source   leg.Source      // around the place of the failure under the cursor
+	behind   []*progress.Run // that go on, and are not shown
+	OnChange bool            // changed files run what they touch
+	Follows  bool            // the runs of other processes are shown
+	Fleet    *FleetRun       // the run of many machines that is shown; nil for none
 }
 
 // What a filter may show.
@@ -96,8 +97,11 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// Show shows another run.
+// Show shows another run. The one before is still followed, out of sight, if it goes on: it is kept once it is followed to its end.
 func (v *View) Show(r *progress.Run) {
+	if v.Run != nil && v.Run != r && isBusy(v.Run) {
+		v.behind = append(v.behind, v.Run)
+	}
 	v.Run = r
 	v.Reset()
 }
