@@ -152,7 +152,9 @@ func (c *Conn) newFold(ctx context.Context, m *Manifest, to Follower) (*fold, er
 		to.Begins(m, s)
 	}
 	fold := newFold(s, file.Bare, c.hasJoined(ctx, m), to.Event)
-	fold.sink(run.Event{Event: run.RunBegins, Format: run.Format, At: m.Began, About: run.About{Meta: &m.Meta}})
+	meta := m.Meta
+	meta.Machine = "" // that began it; its results say which machine each test ran on
+	fold.sink(run.Event{Event: run.RunBegins, Format: run.Format, At: m.Began, About: run.About{Meta: &meta}})
 	return fold, nil
 }
 
