@@ -65,11 +65,11 @@ func (d *Driver) Do(cmd tea.Cmd) {
 	}
 }
 
-// Press presses keys, a character each, with ⏎ and ⇥ for enter and tab. It returns what the leg asked for last, nil for nothing.
+// Press presses keys, a character each, with ⏎, ⇥ and ⌫ for enter, tab and backspace. It returns what the leg asked for last, nil for nothing.
 func (d *Driver) Press(keys string) (asked tea.Msg) {
 	for _, r := range keys {
 		msg := tea.KeyPressMsg{Code: r, Text: string(r)}
-		if code := map[rune]rune{'⏎': tea.KeyEnter, '⇥': tea.KeyTab}[r]; code != 0 {
+		if code := map[rune]rune{'⏎': tea.KeyEnter, '⇥': tea.KeyTab, '⌫': tea.KeyBackspace}[r]; code != 0 {
 			msg = tea.KeyPressMsg{Code: code}
 		}
 		asked = d.Leg.Press(msg)
