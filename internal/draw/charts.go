@@ -67,7 +67,7 @@ var Charts = []Chart{
 	{"weave", "groups against tags, with the picked tests", OfPick, func(d Data) Drawing { return weave(d.Title, d.Pick, d.Weave) }},
 	{"shards", "a plan, with a bar per shard", OfPlan, func(d Data) Drawing { return Shards(d.Title, d.Plan) }},
 	{"curve", "the finish by number of shards", OfCurve, func(d Data) Drawing { return curve(d.Title, d.Points, d.Shards) }},
-	{"history", "tests against the latest runs", OfPast, func(d Data) Drawing { return drawHistory(d.span(), d.Past, d.Tests) }},
+	{"history", "tests against runs", OfPast, func(d Data) Drawing { return drawHistory(d.span(), d.Past, d.Tests) }},
 	{"slow", "the slowest tests", OfPast, func(d Data) Drawing { return slowest(d.span(), d.Past, d.Tests) }},
 	{"trend", "work and wall time, run by run", OfPast, func(d Data) Drawing { return trend(d.span(), d.Past.Runs) }},
 	{"matrix", "what explains the failures, and the crossings on one time axis", OfMatrix, func(d Data) Drawing { return Matrix(d.Title, d.Matrix, d.Explained) }},
