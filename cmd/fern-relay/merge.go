@@ -57,6 +57,7 @@ func newMerge(s *settings) *cobra.Command {
 }
 
 // mergeRuns prints the reports of runs and what they say together, and writes the files that the flags name.
+//
 // What is missing or mixed is printed first. The exit status is 3 if anything is missing, broken or planned differently, whatever
 // the tests did: a job must not be green because a shard never came.
 func (s *settings) mergeRuns(cmd *cobra.Command, read readReports, f *mergeFlags) error {

@@ -104,6 +104,7 @@ const together = 0.1
 // does not suffice only makes it likely that the others do. It is done if those tests take longer than a trial of
 // the victim alone, and as long as one culprit is likelier than several. If the assumption was wrong, member goes
 // back to the smallest of the assumed parts that suffices.
+//
 // With one culprit, f, among eight suspects of equal weight, the trials of the victim run
 //
 //	a b c d              it passes: f is among e to h
@@ -187,6 +188,7 @@ func (q *quest) parts(needed, ranked []string, s span, apart bool) []part {
 
 // mistrusted finds, after a wrong assumption, the smallest of the assumed parts that suffices, and the place of
 // the member in it.
+//
 // Suppose the lows were 0, 4 and 6: the tests from 6 on did not make it, although those from 4 on were trusted to have the only member.
 // Then either the tests from 4 on make it together, or only those from 0 on do. The parts shrink, so the first of them that
 // fails is found by halving.
@@ -205,6 +207,7 @@ func (q *quest) mistrusted(needed, ranked []string, lows []int) ([]string, span)
 
 // spare removes members that turn out not to be needed. If the members do not suffice by themselves, as when one
 // test undoes the work of another, it reduces the smallest part that was seen to suffice instead.
+//
 // It leaves out one member at a time and keeps it out if the rest makes it. What remains is minimal, but not always the smallest set:
 // another order of leaving out may end with fewer.
 func (q *quest) spare(needed []string) []string {
@@ -268,6 +271,7 @@ const mostSets = 32
 // others finds every set that suffices and of which none can be left out, given the first: any other set lacks one
 // of the first, and so on, as in Reiter's tree of hitting sets ("A Theory of Diagnosis from First Principles",
 // 1987).
+//
 // Suppose {a, b} suffices, and so does {c}, and nothing else. The tree is
 //
 //	{a, b}

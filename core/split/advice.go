@@ -3,6 +3,7 @@ package split
 import (
 	"fernrelay/core/catalog"
 	"fernrelay/core/schedule"
+	"slices"
 )
 
 // Point is the result of planning for a number of shards.
@@ -67,10 +68,8 @@ func Knee(points []Point) int {
 
 // Within returns the least number of shards that finish within a number of seconds; 0 if no point does.
 func Within(points []Point, seconds float64) int {
-	for _, p := range points {
-		if p.Finish <= seconds {
-			return p.Shards
-		}
+	if at := slices.IndexFunc(points, func(p Point) bool { return p.Finish <= seconds }); at >= 0 {
+		return points[at].Shards
 	}
 	return 0
 }

@@ -8,6 +8,7 @@ import (
 // keepPlaces searches for a deal with lower costs for setups that units share: with all units of a place kept
 // together, and with places cut only where a shard is full. It returns the best, or nil if the present one is no
 // worse.
+//
 // Suppose a place costs 10 s to set up, and its units A and B take 5 s each. Dealt to two shards, both shards pay: each ends
 // after 15 s. Together on one shard they end after 20 s, while the other shard is free for 20 s of something else. Which
 // is better depends on everything else, so both kinds of deal are tried and compared by their finish.
@@ -36,35 +37,32 @@ func (w *Work) keepPlaces(f Fleet, effort int, machines []machine, unit int64, f
 
 // byPlace folds units by their place, the place with most work first.
 func (w *Work) byPlace(free []int) [][]int {
-	at := map[int]int{}
-	var groups [][]int
-	var work []int64
+	type place struct {
+		units []int
+		work  int64
+	}
+	var places []*place
+	at := map[int]*place{}
 	for _, u := range free {
-		g := len(groups)
+		var p *place
 		if len(w.places[u]) > 0 {
-			p := w.places[u][0]
-			if known, ok := at[p]; ok {
-				g = known
-			} else {
-				at[p] = g
-			}
+			p = at[w.places[u][0]]
 		}
-		if g == len(groups) {
-			groups, work = append(groups, nil), append(work, 0)
+		if p == nil {
+			p = &place{}
+			places = append(places, p)
 		}
-		groups[g] = append(groups[g], u)
-		work[g] += w.lengths[u]
+		if len(w.places[u]) > 0 {
+			at[w.places[u][0]] = p
+		}
+		p.units, p.work = append(p.units, u), p.work+w.lengths[u]
 	}
-	order := make([]int, len(groups))
-	for i := range order {
-		order[i] = i
+	slices.SortStableFunc(places, func(a, b *place) int { return cmp.Compare(b.work, a.work) })
+	groups := make([][]int, len(places))
+	for i, p := range places {
+		groups[i] = p.units
 	}
-	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(work[b], work[a]) })
-	sorted := make([][]int, len(groups))
-	for i, g := range order {
-		sorted[i] = groups[g]
-	}
-	return sorted
+	return groups
 }
 
 // wholePlaces deals places out as if each were one unit.
@@ -87,6 +85,7 @@ func (w *Work) wholePlaces(f Fleet, effort int, machines []machine, unit int64, 
 
 // wrap lays the units of one place after the other into shards that must finish by a time, and goes to the next
 // shard when one is full; nil if the shards do not suffice.
+//
 // With shards that must finish by 10, and places of the units 4, 3 and 5, 2:
 //
 //	shard 1  4444 333     the 5 of the next place does not fit

@@ -5,6 +5,8 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+
+	"fernrelay/core/split/subsets"
 )
 
 // The solver counts in whole ticks, so that sums are exact and the same on every machine: it deals jobs to
@@ -30,6 +32,7 @@ func (m machine) end(load int64) int64 {
 }
 
 // room returns the greatest load with which the machine ends by t, negative if its base alone takes longer.
+//
 // room is the inverse of end: m.end(m.room(t)) <= t < m.end(m.room(t)+1). With a speed that is no whole number both round, so
 // the first guess is corrected by steps of one tick.
 func (m machine) room(t int64) int64 {
@@ -305,6 +308,7 @@ const (
 // redistribute deals the jobs of two machines so that the later of the two ends as soon
 // as possible, or with anyhow in any way at random, and reports whether that is
 // before a time.
+//
 // The jobs are divided into two halves, and all subset sums of both are listed in order. For each sum of the first half, taken
 // upwards, the best partner in the second moves only downwards, so a pass over both lists sees the best pair:
 //
@@ -334,18 +338,18 @@ func (d *assignment) redistribute(i, j int, before int64, anyhow bool) bool {
 		return max(d.machines[i].end(loadI+sum), d.machines[j].end(loadJ+total-sum))
 	}
 	half := len(movable) / 2
-	a, b := d.sums(movable[:half]), d.sums(movable[half:])
+	a, b := subsets.Of(d.lengths, movable[:half]), subsets.Of(d.lengths, movable[half:])
 	d.steps -= (len(a)+len(b))/16 + len(jobs)/2
 	best, bestA, bestB, ways := before, -1, -1, 0
 	even := d.even(i, j, loadI, loadJ, total)
 	at := len(b) - 1
 	for x := range a {
-		for at >= 0 && a[x].sum+b[at].sum > even {
+		for at >= 0 && a[x].Sum+b[at].Sum > even {
 			at--
 		}
 		// The sums next to the even one on both sides are the best for this a.
 		for y := max(at, 0); y <= min(at+1, len(b)-1); y++ {
-			end := later(a[x].sum + b[y].sum)
+			end := later(a[x].Sum + b[y].Sum)
 			if end >= best {
 				continue
 			}
@@ -361,7 +365,7 @@ func (d *assignment) redistribute(i, j int, before int64, anyhow bool) bool {
 	if bestA < 0 {
 		return false
 	}
-	chosen := a[bestA].set | b[bestB].set<<half
+	chosen := a[bestA].Set | b[bestB].Set<<half
 	for bit, job := range movable {
 		to := j
 		if chosen>>bit&1 == 1 {
@@ -376,6 +380,7 @@ func (d *assignment) redistribute(i, j int, before int64, anyhow bool) bool {
 }
 
 // even is the load of i, of what the two part, with which both end together.
+//
 // For machines of one speed that is half of what both have, less what each has in any case. In general it solves
 //
 //	a.start + (a.base+loadI+x)/a.speed = b.start + (b.base+loadJ+total-x)/b.speed
@@ -409,36 +414,4 @@ func merged(a, b []int) []int {
 		}
 	}
 	return append(append(out, a...), b...)
-}
-
-// subset is some of a few jobs and what they take together.
-type subset struct {
-	sum int64
-	set uint32 // a bit a job
-}
-
-// sums returns all subsets of jobs, the least sum first (Horowitz and Sahni, "Computing partitions with
-// applications to the knapsack problem", 1974).
-// Each job doubles the list: the sums without it and those with it are two sorted lists, which are merged. Jobs of 3 and 5 give
-// 0, then 0 3, then 0 3 5 8.
-func (d *assignment) sums(jobs []int) []subset {
-	all := make([]subset, 1, 1<<len(jobs))
-	with := make([]subset, 0, 1<<len(jobs))
-	for bit, job := range jobs {
-		with = with[:0]
-		length := d.lengths[job]
-		without := all
-		x := 0
-		for _, s := range all {
-			s = subset{s.sum + length, s.set | 1<<bit}
-			for x < len(without) && without[x].sum <= s.sum {
-				with = append(with, without[x])
-				x++
-			}
-			with = append(with, s)
-		}
-		with = append(with, without[x:]...)
-		all, with = with, all
-	}
-	return all
 }

@@ -115,6 +115,7 @@ func (s *steady) roomiest() int {
 
 // relieve moves one unit, or exchanges two, from the shard that exceeds the permitted time the most, so that it
 // comes closest to it; false if all are in time or nothing helps.
+//
 // If a shard is 3 s over and has units of 2, 4 and 9 s, and the roomiest shard has room for 5 s, then 4 moves: it is the shortest that
 // is enough. With room for 3 s, 2 moves, and the next call goes on from there.
 func (s *steady) relieve() bool {
@@ -152,6 +153,7 @@ func (s *steady) relieve() bool {
 // exchange exchanges the two units that relieve a shard most, within the room that the other has.
 func (s *steady) exchange(full, to int, movable []int, over, room int64) bool {
 	bestGive, bestTake, most := -1, -1, int64(0)
+search:
 	for _, give := range movable {
 		for _, take := range s.members[to] {
 			relief := s.lengths[give] - s.lengths[take]
@@ -160,9 +162,7 @@ func (s *steady) exchange(full, to int, movable []int, over, room int64) bool {
 			}
 			bestGive, bestTake, most = give, take, relief
 			if relief >= over {
-				s.put(give, to)
-				s.put(take, full)
-				return true
+				break search // more would not help
 			}
 		}
 	}

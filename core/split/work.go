@@ -321,13 +321,7 @@ func (w *Work) numbered(f Fleet, on []int) []int {
 
 // least is the index of the least value, of equal ones the first.
 func least[T cmp.Ordered](values []T) int {
-	at := 0
-	for i := range values {
-		if values[i] < values[at] {
-			at = i
-		}
-	}
-	return at
+	return slices.Index(values, slices.Min(values))
 }
 
 // empty is a plan without any unit.

@@ -145,6 +145,7 @@ type CrossingForecast struct {
 }
 
 // ExpectCrossing returns the forecast of a crossing on a number of workers.
+//
 // It is the time of the schedule, on workers that start together. Services are not in it: how long they take to start is
 // shown beside it, once they have been started.
 func (a *App) ExpectCrossing(ctx context.Context, c *matrix.Crossing, text string, workers int) (f CrossingForecast, err error) {

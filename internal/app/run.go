@@ -89,6 +89,7 @@ func folding(sink run.Sink) (run.Sink, func() *run.Run) {
 }
 
 // record returns a sink that adds events to the journal of a run before it passes them on.
+//
 // The journal comes first: what a person sees has then been written, also if the process is killed right after. Of a run that is
 // resumed, the outcomes of the killed run follow its beginning, so that the new journal has the whole.
 func (q Request) record(journal *ledger.Journal, sink run.Sink) run.Sink {

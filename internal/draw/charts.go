@@ -22,6 +22,7 @@ type Chart struct {
 }
 
 // Kind is what charts are of.
+//
 // The command draw reads the data of a kind from the project and its ledger; a leg has it on the screen. So a chart of a kind that
 // exists needs nothing from either of them.
 type Kind string

@@ -17,6 +17,7 @@ const (
 )
 
 // drawHistory draws tests against runs, with the shape of its outcome in every cell.
+//
 // Columns are at most 12 points wide, and narrower if there are many runs, so that 100 runs still fit beside the names; the shapes shrink
 // with them. Every so many columns the number of the run is above, as far as the digits do not touch.
 func drawHistory(title string, p *history.Past, tests []int) Drawing {

@@ -32,6 +32,7 @@ const (
 )
 
 // Pages sets lines on as many pages as they need, and cuts lines that are too long.
+//
 // A heading says that the lines after it stay on its page, so that no page ends with a heading. Drawings are pages of their own, because
 // they scale and text does not.
 func Pages(lines []Line) []Drawing {

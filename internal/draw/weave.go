@@ -20,6 +20,7 @@ const (
 
 // weave draws the crosstab of groups and tags: a cell is shaded by the tests in it, green if the pick selects
 // some. title names the project, text is the pick.
+//
 // The columns have one width and the names of groups another, so the page grows with the number of tags; rows that fold in the
 // application are all shown, as a reader of a file cannot unfold them.
 func weave(title, text string, w *catalog.Weave) Drawing {

@@ -32,9 +32,9 @@ func (d Double) String() string {
 
 // fold makes the events of a run of the chunks that machines send. It trusts none of them: an event counts if its machine joined
 // the run and its claim took the batch of its test, as the station has it, and of several outcomes of a test the worst counts.
-// Chunks arrive in the order in which the station stored them, which for one claim is the order in which the machine sent them. A
-// claim that was over, because the machine was slow, may still send chunks while another machine runs the batch again: then
-// both count, and a test that both ran is a [Double].
+//
+// A claim that is over, as its machine was slow, may still send chunks while another machine runs the batch again: then both count,
+// and a test that both ran is a [Double].
 type fold struct {
 	schedule *schedule.Schedule
 	within   map[string]int            // by ID: the test's batch, from 1

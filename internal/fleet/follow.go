@@ -123,10 +123,8 @@ func (c *Conn) awaitOpen(ctx context.Context, id string) (*Manifest, error) {
 			reported = true
 			c.report(fmt.Sprintf("no machine has begun the run %s: waiting for the first", id))
 		}
-		select {
-		case <-ctx.Done():
+		if sleep(ctx, lookEvery); ctx.Err() != nil {
 			return nil, fmt.Errorf("the run %s did not begin: %w", id, ctx.Err())
-		case <-time.After(lookEvery):
 		}
 	}
 }

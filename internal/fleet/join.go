@@ -125,12 +125,8 @@ func (c *Conn) awaitPlan(ctx context.Context, m *Manifest, entry jetstream.KeyVa
 	if now.Sub(entry.Created()) > m.lease() {
 		return c.plan(ctx, m.Run, self, work, m, entry.Revision())
 	}
-	select {
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	case <-time.After(lookEvery):
-		return nil, nil
-	}
+	sleep(ctx, lookEvery)
+	return nil, ctx.Err()
 }
 
 // afterEnd decides what becomes of a machine that comes after the end of a run.

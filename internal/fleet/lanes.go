@@ -16,8 +16,6 @@ const mostLanes = 32
 //	lane ""          batches 1, 4, 5   hold nothing
 //	lane "licence"   batches 2, 3
 //	lane "bus pump"  batch 6           holds both
-//
-// If there are more sets than lanes, the last lane has all others.
 type lanes struct {
 	of    []int    // by batch, from 0
 	names []string // by lane; the first is that of batches that hold nothing

@@ -128,7 +128,6 @@ type Status struct {
 const StatusFormat = "fern-fleet/1"
 
 // Status returns the state of a run, without a forecast. If the run is open, the follower sees what has happened so far.
-// An open run is folded from its events, as only those say what is done. Of one that has ended, the manifest has the counts.
 func (c *Conn) Status(ctx context.Context, id string, to Follower) (*Status, error) {
 	m, err := c.Manifest(ctx, id)
 	if err != nil {

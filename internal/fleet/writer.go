@@ -254,10 +254,8 @@ func (w *writer) store(ctx context.Context, c chunk, only ...jetstream.PublishOp
 			refused = true
 			w.member.conn.report("the station does not store events: " + api.Description + "; is its disk full? It is tried until it does")
 		}
-		select {
-		case <-ctx.Done():
+		if sleep(ctx, mostWait); ctx.Err() != nil {
 			return ctx.Err()
-		case <-time.After(mostWait):
 		}
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 // repairs returns the changes since a hunt of which one repaired the victim: those of its lines and its culprits', or else of
 // their files and of those of the state, or else the only commit since then. It returns none if git cannot say.
+//
 // Suppose the hunt found at revision 4f2a9c1 that TestDrip fails after TestFill, and now it does not. Candidates are, in this
 // order, what is not committed yet, the commits that changed lines of the two tests, those that changed their files or the file of
 // the variable that TestFill leaves, and the only commit since 4f2a9c1.

@@ -26,6 +26,7 @@ CREATE TABLE coverage (
 const CoverageMost = 5000
 
 // keepCoverage adds the orders in which the tests of a run ran.
+//
 // Only tests of one process count, as state in a process ends with it: a worker that ran a, b in one batch and c in the next has run
 // a before b, and neither before c.
 func keepCoverage(tx *sql.Tx, ran *run.Run) error {

@@ -193,6 +193,7 @@ func (l *Ledger) arrange() error {
 }
 
 // arrangeSome does so for the tests with keys from one on and below another.
+//
 // Each run is unpacked once for all of these tests. For each of them, the outcomes are collected from the latest run backwards until
 // there are enough, and then reversed.
 func arrangeSome(tx *sql.Tx, runs []*run.Record, from, below int64) error {

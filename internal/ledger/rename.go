@@ -78,6 +78,7 @@ func (r *renaming) tests() (int, error) {
 }
 
 // results gives what runs report of tests that are known under both names to those under the new one.
+//
 // A suite that was renamed by hand may have run under both names, so that a test has two rows:
 //
 //	key 7   old:beds#TestBed   runs 1 to 30

@@ -80,6 +80,7 @@ func (l *Run) followMachines() {
 }
 
 // leave puts the batches of a machine that is gone back into the queue.
+//
 // The machine may have ended a batch without anybody having read that yet. Then its tests come in a moment, and what
 // comeBack counted as open is only shown too early.
 func (l *Run) leave(machine string) {

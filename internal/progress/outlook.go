@@ -21,6 +21,7 @@ type Outlook struct {
 }
 
 // outlook is the schedule's forecast from the present state of the run.
+//
 // Each worker begins with what is left of its batch; then the schedule deals the batches that nobody has begun, as the engine's queue will.
 // The doubt is that of the worker that ends last: the variances of its tests add up, as their times do not depend on each other.
 func (l *Run) outlook() Outlook {

@@ -116,6 +116,7 @@ func (l *Run) Apply(e run.Event) {
 }
 
 // Whole waits until the model has followed the run to its end, and returns it. From then on nothing changes it.
+//
 // Who runs the tests calls it on another goroutine than the one that follows, once it has put the last event. It would wait for ever
 // on the same goroutine.
 func (l *Run) Whole() *run.Run {

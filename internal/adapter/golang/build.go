@@ -215,6 +215,7 @@ func builtSince(dir string, since time.Time) int {
 // rebuild has the toolchain build a layer, and asks it meanwhile what that is made of. The toolchain leaves binaries alone that are
 // up to date. If something fails, all of the layer is built again, so that no binary of an earlier build is used for a package that
 // fails now.
+//
 // What a build reads is listed beside the build, not before it, as a list takes as long as a small build. Headers are the exception:
 // the toolchain must be made to compile again before it starts. So the headers of the build before decide, and if the list
 // then names other headers, it is built once more.

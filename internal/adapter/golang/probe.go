@@ -169,6 +169,7 @@ type listed struct {
 }
 
 // probeBinary builds a package's tests so that they can report their state.
+//
 // A file joins each package of the module through the overlay. It registers the addresses of the package's variables, which only
 // code of the package itself can take, with a package of ours, which joins the module in the same way:
 //

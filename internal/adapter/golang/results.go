@@ -57,6 +57,7 @@ var endings = map[string]run.Outcome{"passed": run.Passed, "failed": run.Failed,
 const returned run.Outcome = "returned"
 
 // report takes a line of the generated file: the secret, the index of a test, and a word.
+//
 // A test could write such a line itself. It does not know the secret: the generated file reads it, with the order, from a file
 // that it removes before the first test. The first verdict of a test counts. A line that is no report is no error, as anybody
 // in the process may write to the descriptor.

@@ -116,6 +116,7 @@ func (a *Adapter) sources(packages []listedPackage) []place {
 var includeLine = lazy.Regexp(`(?m)^\s*(?://|\*)?\s*#\s*(?:include|import)\s*["<]([^">\n]*/[^">\n]*|[^">\n]*)[">]`)
 
 // headers returns the places outside of their own folders from which C sources of packages include or link anything.
+//
 // The toolchain watches the C files in a package's own folder, and not what they include from elsewhere. With
 //
 //	// #cgo CFLAGS: -I../../include

@@ -82,6 +82,7 @@ type openSuite struct {
 }
 
 // element takes an element that begins, and reads one that is part of no other to its end.
+//
 // Elements of a case are read with it. Those of a suite, such as properties, come in any order in the wild, and a failure that is a
 // child of a suite is what a process did beyond its tests.
 func (o *openSuites) element(decoder *xml.Decoder, element xml.StartElement, begins *beginning) error {

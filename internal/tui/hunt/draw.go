@@ -56,6 +56,7 @@ func (v View) doing(h *progress.Hunt) string {
 
 // drawFrond draws the stem with one row per cut. On the left is the part that the trial ran, on the right the part
 // that it left out; the part with the culprit is filled, and the victim's outcome is beside the part that ran.
+//
 // If the cuts do not all fit, the first ones are left out: the last ones show where the hunt is. A row of air below each cut is
 // dropped before that.
 func (v View) drawFrond(c screen.Canvas, h *progress.Hunt) {

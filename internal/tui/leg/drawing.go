@@ -21,6 +21,7 @@ var (
 
 // DrawTo asks which chart of some kinds to draw, and into which file. The chart is drawn beside the interface, so nothing changes
 // the data from then on.
+//
 // The sheet has a row for the chart and one for the file, whose ending decides between SVG and PDF.
 func DrawTo(title string, data draw.Data, kinds ...draw.Kind) tea.Msg {
 	charts := draw.ChartsOf(kinds...)

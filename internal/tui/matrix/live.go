@@ -106,6 +106,7 @@ func (v *View) copyResults() *matrix.Results {
 }
 
 // Follow takes what happened since the last frame. Now and then it explains what failed so far.
+//
 // An explanation of many failures takes longer than a frame, so it is worked out beside the interface, one at a time. What ends
 // meanwhile is explained by the next one.
 func (v *View) Follow(now time.Time) tea.Cmd {

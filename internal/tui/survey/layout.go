@@ -79,6 +79,7 @@ func (l *layout) Tag(column int) string {
 }
 
 // cell returns the figures at a crossing, a margin included.
+//
 // The weave has three margins beside its cells: each row's tests, each column's, and all. The cursor can be on any of them, so one
 // past the last row or column is a margin, not an error.
 func (l *layout) cell(row, column int) catalog.Cell {
