@@ -64,8 +64,7 @@ func (f *Member) Next(ctx context.Context, worker int) (*engine.Claim, error) {
 // takeAny takes the first batch that can begin now: of those parked, then of each lane. It returns nil if there is none.
 //
 // Suppose batches 1 and 2 hold the licence server, which another machine uses, and batch 3 holds nothing. Batch 1 cannot begin: it is
-// parked, and its lane is blocked, as batch 2 would wait for the same. Batch 3, of another lane, begins. Once the licence is free,
-// batch 1 is taken before anything new.
+// parked, and its lane is blocked, as batch 2 would wait for the same. Batch 3, of another lane, begins.
 func (f *Member) takeAny(ctx context.Context) *claim {
 	blocked := map[int]bool{}
 	if c := f.takeParked(ctx, blocked); c != nil {
