@@ -105,8 +105,8 @@ func demoWatch(ctx context.Context, s *settings, r *app.App, tests []catalog.Tes
 	return nil
 }
 
-// shakyTold bounds the tests that do not always pass that are printed.
-const shakyTold = 5
+// mostShaky bounds the tests that do not always pass that are printed.
+const mostShaky = 5
 
 func demoLedger(r *app.App, results string, out io.Writer) error {
 	record, run, err := r.Ledger().Last()
@@ -124,7 +124,7 @@ func demoLedger(r *app.App, results string, out io.Writer) error {
 	report.Causes(out, about.Causes)
 	fmt.Fprintf(out, "\nThe most troubled tests:\n\n")
 	order := past.Order(history.ByTrouble, nil)
-	report.Shaky(out, past, order[:min(len(order), shakyTold)])
+	report.Shaky(out, past, order[:min(len(order), mostShaky)])
 	for _, chart := range draw.ChartsOf(draw.OfPast) {
 		drawing, err := chart.Draw(draw.Data{Title: r.Project.Name, Past: past, Tests: order})
 		if err == nil {

@@ -65,7 +65,7 @@ func (m *Manifest) Unit() string {
 
 // Source returns the source of the run.
 func (m *Manifest) Source() run.Source {
-	return run.Source{Revision: m.Revision, Dirty: m.Dirty, Content: m.Content}
+	return m.Meta.Source
 }
 
 // lease returns how long a claim holds.

@@ -217,7 +217,7 @@ func (c *Crossings) placeRunning() {
 	c.placeWaiting(lanes, func(key string) bool { return !c.Stopping && slices.Contains(c.running, key) })
 }
 
-// placeWaiting gives each crossing that waits and is to run the lane that is free first: those that take longest begin first.
+// placeWaiting assigns each waiting crossing that will run to the lane that is free first. Those that take longest begin first.
 func (c *Crossings) placeWaiting(lanes []float64, runs func(key string) bool) {
 	var waiting []*Crossing
 	for _, row := range c.Rows {

@@ -302,8 +302,8 @@ func moreParts(c hunt.Change) string {
 
 // The runes of a value that are shown, and of those the ones with which both sides begin.
 const (
-	valueTold = 80
-	sameTold  = 12
+	valueRunes = 80
+	sameRunes  = 12
 )
 
 // Differing returns both values of a piece of state, of long ones the part from where they differ.
@@ -317,16 +317,16 @@ func Differing(c hunt.Change) (before, after string) {
 	for same < len(a) && same < len(b) && a[same] == b[same] {
 		same++
 	}
-	if same <= sameTold || len(a) <= valueTold && len(b) <= valueTold {
+	if same <= sameRunes || len(a) <= valueRunes && len(b) <= valueRunes {
 		same = 0
 	}
 	part := func(text []rune) string {
 		words := ""
 		if same > 0 {
-			words, text = "…", text[same-sameTold:]
+			words, text = "…", text[same-sameRunes:]
 		}
-		if len(text) > valueTold {
-			return words + string(text[:valueTold]) + "…"
+		if len(text) > valueRunes {
+			return words + string(text[:valueRunes]) + "…"
 		}
 		return words + string(text)
 	}

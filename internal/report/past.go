@@ -97,7 +97,7 @@ func Causes(w io.Writer, causes []history.KnownCause) {
 			fmt.Fprintf(w, "    %s\n", at)
 		}
 		for i, r := range c.Results {
-			if i == testsTold {
+			if i == causeTests {
 				fmt.Fprintf(w, "    … and %s more\n", wording.Plural(len(c.Results)-i, "test"))
 				break
 			}
@@ -109,8 +109,8 @@ func Causes(w io.Writer, causes []history.KnownCause) {
 	}
 }
 
-// testsTold bounds the tests of a cause that are printed.
-const testsTold = 20
+// causeTests bounds the tests of a cause that are printed.
+const causeTests = 20
 
 // badSteps is the path of steps on which a test went wrong.
 func badSteps(r *run.Result) string {
@@ -225,7 +225,7 @@ func TestCard(w io.Writer, c *history.Card) {
 	fmt.Fprintln(w)
 	rows := [][]string{}
 	reported := 0
-	for i := len(c.Cells) - 1; i >= 0 && reported < runsTold; i-- {
+	for i := len(c.Cells) - 1; i >= 0 && reported < mostRuns; i-- {
 		o := c.Cells[i].Outcome()
 		if o == "" {
 			continue
@@ -237,8 +237,8 @@ func TestCard(w io.Writer, c *history.Card) {
 	table(w, rows)
 }
 
-// runsTold bounds the runs of a test that are printed.
-const runsTold = 20
+// mostRuns bounds the runs of a test that are printed.
+const mostRuns = 20
 
 // CardWords returns the facts about a test in lines: its pass rate and how it changes, how flaky it is, its
 // culprits, its time, since when it fails.
@@ -286,8 +286,8 @@ func OtherPick(before, after *run.Record) string {
 	return ", which picked " + cmp.Or(plain.Line(before.Pick), "all")
 }
 
-// comparedTold bounds the differences of a kind that are printed.
-const comparedTold = 30
+// mostCompared bounds the differences of a kind that are printed.
+const mostCompared = 30
 
 // Compared prints how a run differs from an earlier one.
 func Compared(w io.Writer, before, after *run.Record, c history.Comparison) {
@@ -314,7 +314,7 @@ func Compared(w io.Writer, before, after *run.Record, c history.Comparison) {
 		}
 		fmt.Fprintf(w, "\n%s  %d\n", part.name, len(part.list))
 		for i, d := range part.list {
-			if i == comparedTold {
+			if i == mostCompared {
 				fmt.Fprintf(w, "    … and %d more\n", len(part.list)-i)
 				break
 			}

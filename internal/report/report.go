@@ -140,8 +140,8 @@ func Builds(w io.Writer, ran *run.Run) bool {
 	return true
 }
 
-// reasonsTold bounds the reasons why tests did not run that are printed.
-const reasonsTold = 6
+// mostReasons bounds the reasons why tests did not run that are printed.
+const mostReasons = 6
 
 // Notes prints what does not fail the run but should be known: tests that
 // passed in a later try only, or though they are expected to fail, and why tests were
@@ -173,7 +173,7 @@ func Notes(w io.Writer, ran *run.Run) {
 	}
 	slices.SortStableFunc(reasons, func(a, b reason) int { return counts[b] - counts[a] })
 	for i, why := range reasons {
-		if i == reasonsTold {
+		if i == mostReasons {
 			fmt.Fprintf(w, "%s and for %s\n", why.outcome.Shape(), wording.Plural(len(reasons)-i, "more reason"))
 			return
 		}
@@ -303,8 +303,8 @@ func Part(w io.Writer, p run.Part, kind string) {
 	fmt.Fprintf(w, "%s  %s%s, %s\n", plain.Line(p.Name), kind, shard, p.Run.Summary())
 }
 
-// twiceTold bounds the tests in several reports that are named.
-const twiceTold = 5
+// mostTwice bounds the tests in several reports that are named.
+const mostTwice = 5
 
 // Merged prints what several reports say together: the failures, the tests in several reports, the shards that are
 // missing or were planned differently, and the counts.
@@ -313,7 +313,7 @@ func Merged(w io.Writer, m *run.Merged) {
 	Failures(w, m.Run)
 	Notes(w, m.Run)
 	for i, twice := range m.Twice {
-		if i == twiceTold {
+		if i == mostTwice {
 			fmt.Fprintf(w, "and %s more in several reports\n", wording.Plural(len(m.Twice)-i, "test"))
 			break
 		}
@@ -389,8 +389,8 @@ func MissingShards(w io.Writer, m *run.Merged, tests []string) {
 // shardsNamed bounds the missing shards for which a command is printed.
 const shardsNamed = 5
 
-// slowTold bounds the slow tests that are printed.
-const slowTold = 10
+// mostSlow bounds the slow tests that are printed.
+const mostSlow = 10
 
 // Slow prints the tests of a run that took longer than a limit, the slowest first.
 func Slow(w io.Writer, ran *run.Run, limit time.Duration) {
@@ -402,7 +402,7 @@ func Slow(w io.Writer, ran *run.Run, limit time.Duration) {
 	}
 	slices.SortStableFunc(slow, func(a, b *run.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
 	for i, r := range slow {
-		if i == slowTold {
+		if i == mostSlow {
 			fmt.Fprintf(w, "and %s more took longer than %s\n", wording.Plural(len(slow)-i, "test"), limit)
 			return
 		}

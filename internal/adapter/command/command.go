@@ -210,7 +210,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	return nil
 }
 
-// attach gives a process its output, and reads its results from there, or from a report once it has ended. wait waits for the end of
+// attach connects the output of a process, and reads its results from there, or from a report once it has ended. wait waits for the end of
 // what the process printed, and returns what is wrong with its results.
 func (s *session) attach(ctx context.Context, cmd *process.Process, reported *results, report string) (wait func() error) {
 	output := &printed{results: reported}

@@ -45,10 +45,10 @@ var page = sync.OnceValue(func() *template.Template {
 		"counts":  report.Counts,
 		"anchor":  anchor,
 		"bad":     run.CountBad,
-		"first":   func(list []*run.Result) []*run.Result { return list[:min(len(list), testsTold)] },
-		"more":    func(list []*run.Result) int { return max(0, len(list)-testsTold) },
+		"first":   func(list []*run.Result) []*run.Result { return list[:min(len(list), causeTests)] },
+		"more":    func(list []*run.Result) int { return max(0, len(list)-causeTests) },
 		"rest":    func(failed int) int { return max(0, failed-htmlFailures) },
-		"past":    func(c *history.Card) []history.Cell { return c.Cells[max(0, len(c.Cells)-pastTold):] },
+		"past":    func(c *history.Card) []history.Cell { return c.Cells[max(0, len(c.Cells)-mostPast):] },
 	}).Parse(pageText))
 })
 
@@ -56,7 +56,7 @@ var page = sync.OnceValue(func() *template.Template {
 const (
 	htmlFailures = 1000
 	htmlLines    = 200
-	pastTold     = 40
+	mostPast     = 40
 )
 
 // pageData is what the template is filled with.

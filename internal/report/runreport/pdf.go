@@ -128,7 +128,7 @@ func pdfCauses(t *text, a *About, failures int) {
 			t.add(draw.Plain, 1, at)
 		}
 		for i, r := range c.Results {
-			if i == testsTold {
+			if i == causeTests {
 				t.add(draw.Faint, 1, "… and "+wording.Plural(len(c.Results)-i, "more test"))
 				break
 			}

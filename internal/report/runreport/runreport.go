@@ -190,8 +190,8 @@ func (a *About) words() []string {
 	return lines
 }
 
-// slowestTold bounds the tests that are listed as the slowest.
-const slowestTold = 10
+// mostSlow bounds the tests that are listed as the slowest.
+const mostSlow = 10
 
 // slowest returns the slowest tests of the run, and the seconds of all.
 func (a *About) slowest() (tests []*run.Result, work float64) {
@@ -200,7 +200,7 @@ func (a *About) slowest() (tests []*run.Result, work float64) {
 		work += r.Seconds
 	}
 	slices.SortStableFunc(tests, func(a, b *run.Result) int { return cmp.Compare(b.Seconds, a.Seconds) })
-	return tests[:min(len(tests), slowestTold)], work
+	return tests[:min(len(tests), mostSlow)], work
 }
 
 // partLevels are the levels of parts, from the outermost.
@@ -247,8 +247,8 @@ func lastLines(text string, most int) string {
 // place returns the place of a failure, "" if it is not known.
 func place(r *run.Result) string { return plain.Line(r.Where()) }
 
-// testsTold bounds the tests of a cause that are named.
-const testsTold = 20
+// causeTests bounds the tests of a cause that are named.
+const causeTests = 20
 
 // wall returns how long the run took, in words; "" if that is not known.
 func (a *About) wall() string {
