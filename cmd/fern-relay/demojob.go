@@ -125,16 +125,21 @@ func demoLedger(r *app.App, results string, out io.Writer) error {
 	fmt.Fprintf(out, "\nThe most troubled tests:\n\n")
 	order := past.Order(history.ByTrouble, nil)
 	report.Shaky(out, past, order[:min(len(order), mostShaky)])
+	return errors.Join(drawPast(results, draw.Data{Title: r.Project.Name, Past: past, Tests: order}), runreport.WriteFile(filepath.Join(results, "report.html"), about), runreport.WriteFile(filepath.Join(results, "summary.md"), about))
+}
+
+// drawPast draws the charts of the past into the folder.
+func drawPast(folder string, past draw.Data) error {
 	for _, chart := range draw.ChartsOf(draw.OfPast) {
-		drawing, err := chart.Draw(draw.Data{Title: r.Project.Name, Past: past, Tests: order})
+		drawing, err := chart.Draw(past)
 		if err == nil {
-			err = draw.WriteFile(filepath.Join(results, chart.Name+".svg"), drawing)
+			err = draw.WriteFile(filepath.Join(folder, chart.Name+".svg"), drawing)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	return errors.Join(runreport.WriteFile(filepath.Join(results, "report.html"), about), runreport.WriteFile(filepath.Join(results, "summary.md"), about))
+	return nil
 }
 
 func demoHunts(ctx context.Context, r *app.App, victims []catalog.Test, results string, out io.Writer) error {

@@ -103,18 +103,7 @@ func funnel(r *app.App, expression string) (string, error) {
 func writeTests(out io.Writer, r *app.App, tests []catalog.Test, count []string, asJSON bool) error {
 	switch {
 	case len(count) > 0:
-		tally, err := catalog.NewTally(tests, count)
-		if err != nil {
-			return fmt.Errorf("--count: %w", err)
-		}
-		var tags []string
-		for _, rule := range r.Project.Tags {
-			if r.Index.Tagged(rule.Tag).Len() == 0 {
-				tags = append(tags, rule.Tag)
-			}
-		}
-		tally.AddTags(tags)
-		return writeTally(out, tally, asJSON)
+		return countTests(out, r, tests, count, asJSON)
 	case !asJSON:
 		report.Tests(out, tests)
 		return nil
@@ -128,6 +117,22 @@ func writeTests(out io.Writer, r *app.App, tests []catalog.Test, count []string,
 		}
 	}
 	return nil
+}
+
+// countTests writes how many of the tests each value of the fields has. A tag of fern.toml without tests counts 0.
+func countTests(out io.Writer, r *app.App, tests []catalog.Test, fields []string, asJSON bool) error {
+	tally, err := catalog.NewTally(tests, fields)
+	if err != nil {
+		return fmt.Errorf("--count: %w", err)
+	}
+	var tags []string
+	for _, rule := range r.Project.Tags {
+		if r.Index.Tagged(rule.Tag).Len() == 0 {
+			tags = append(tags, rule.Tag)
+		}
+	}
+	tally.AddTags(tags)
+	return writeTally(out, tally, asJSON)
 }
 
 func writeTally(out io.Writer, tally *catalog.Tally, asJSON bool) error {

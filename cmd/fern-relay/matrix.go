@@ -170,27 +170,32 @@ func printCrossings(w io.Writer, crossings []matrix.Crossing, lines []listedCros
 		width = max(width, len([]rune(crossings[i].Label())))
 	}
 	for i, line := range lines {
-		var words []string
-		took := "       "
-		if line.LeaveOut == "" {
-			words = append(words, wording.Plural(line.Tests, "test"))
-			if line.Expected > 0 {
-				took = fmt.Sprintf("%7s", history.ClockTenths(line.Expected))
-			}
+		took := ""
+		if line.LeaveOut == "" && line.Expected > 0 {
+			took = history.ClockTenths(line.Expected)
 			seconds += line.Expected
 		}
-		if len(line.Services) > 0 {
-			words = append(words, "with "+strings.Join(line.Services, ", "))
-		}
-		for _, why := range []struct{ what, text string }{{"left out: ", line.LeaveOut}, {"may fail: ", line.MayFail}, {"skipped here: ", line.Missing}} {
-			if why.text != "" {
-				words = append(words, why.what+plain.Line(why.text))
-			}
-		}
 		label := crossings[i].Label()
-		fmt.Fprintf(w, "%s%s  %s  %s\n", plain.Line(label), strings.Repeat(" ", width-len([]rune(label))), took, strings.Join(words, "; "))
+		fmt.Fprintf(w, "%s%s  %7s  %s\n", plain.Line(label), strings.Repeat(" ", width-len([]rune(label))), took, line.words())
 	}
 	fmt.Fprintf(w, "%s, %s one after the other\n", wording.Plural(len(lines), "crossing"), history.Clock(seconds))
+}
+
+// words are the tests and services of the crossing, and why it is left out, skipped or may fail.
+func (l *listedCrossing) words() string {
+	var words []string
+	if l.LeaveOut == "" {
+		words = append(words, wording.Plural(l.Tests, "test"))
+	}
+	if len(l.Services) > 0 {
+		words = append(words, "with "+strings.Join(l.Services, ", "))
+	}
+	for _, why := range []struct{ what, text string }{{"left out: ", l.LeaveOut}, {"may fail: ", l.MayFail}, {"skipped here: ", l.Missing}} {
+		if why.text != "" {
+			words = append(words, why.what+plain.Line(why.text))
+		}
+	}
+	return strings.Join(words, "; ")
 }
 
 // matrixJob is one job of a CI system's job matrix.

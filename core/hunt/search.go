@@ -323,7 +323,22 @@ func meet(a, b []string) bool {
 // those that ran there in an order after which the victim had its outcome alone. It returns none if no such order
 // is known.
 func (h *Hunt) cleaners(culprits []string) []string {
-	var between []string
+	between := h.fewestAfter(culprits)
+	if between == nil {
+		return nil
+	}
+	q := &quest{h: h, cut: Clean, sure: Clean, weights: h.suspicion(between), trial: func(purpose Purpose, part []string) Trial {
+		return h.after(purpose, slices.Concat(culprits, part))
+	}}
+	if q = q.among(between); !q.makesIt(Clean, between) {
+		return nil
+	}
+	return q.smallest()
+}
+
+// fewestAfter returns the tests between the culprits and the victim, of the shortest order in which the culprits had no
+// effect. It returns nil if there is none.
+func (h *Hunt) fewestAfter(culprits []string) (between []string) {
 	consider := func(before []string) {
 		if last := lastOf(culprits, before); last >= 0 && last+1 < len(before) && (between == nil || len(before)-last-1 < len(between)) {
 			between = before[last+1:]
@@ -339,16 +354,7 @@ func (h *Hunt) cleaners(culprits []string) []string {
 			consider(r.Order[:len(r.Order)-1])
 		}
 	}
-	if between == nil {
-		return nil
-	}
-	q := &quest{h: h, cut: Clean, sure: Clean, weights: h.suspicion(between), trial: func(purpose Purpose, part []string) Trial {
-		return h.after(purpose, slices.Concat(culprits, part))
-	}}
-	if q = q.among(between); !q.makesIt(Clean, between) {
-		return nil
-	}
-	return q.smallest()
+	return between
 }
 
 // lastOf returns the place of the last culprit in an order that has all culprits in their own order; -1 in any

@@ -228,20 +228,7 @@ func count(n int, one, several string) string {
 // Begins returns the seconds after the first crossing at which each began, and at which the last ended. Crossings that ran at
 // different times of day, not in one run of the matrix, all begin at 0.
 func (r *Results) Begins(now time.Time) (begins []float64, end float64) {
-	var first, last time.Time
-	took := 0.0
-	for _, one := range r.Results {
-		if one.Began.IsZero() {
-			continue
-		}
-		if first.IsZero() || one.Began.Before(first) {
-			first = one.Began
-		}
-		if ended := one.Began.Add(time.Duration(one.Took(now) * float64(time.Second))); ended.After(last) {
-			last = ended
-		}
-		took += one.Took(now)
-	}
+	first, last, took := r.span(now)
 	begins = make([]float64, len(r.Results))
 	together := last.Sub(first).Seconds() <= 2*took+1
 	for i, one := range r.Results {
@@ -254,6 +241,23 @@ func (r *Results) Begins(now time.Time) (begins []float64, end float64) {
 		end = max(end, begins[i]+one.Took(now))
 	}
 	return begins, end
+}
+
+// span returns when the first crossing began and the last one ended, and how many seconds all of them took.
+func (r *Results) span(now time.Time) (first, last time.Time, took float64) {
+	for _, one := range r.Results {
+		if one.Began.IsZero() {
+			continue
+		}
+		if first.IsZero() || one.Began.Before(first) {
+			first = one.Began
+		}
+		if ended := one.Began.Add(time.Duration(one.Took(now) * float64(time.Second))); ended.After(last) {
+			last = ended
+		}
+		took += one.Took(now)
+	}
+	return first, last, took
 }
 
 // Took returns the seconds that a crossing took, or has taken so far.

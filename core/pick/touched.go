@@ -13,12 +13,7 @@ import (
 func saved(v *evaluation, t *Term) (catalog.Set, error) {
 	text, ok := v.index.source.Saved[t.Value]
 	if !ok {
-		names := v.index.savedNames()
-		none := "no picks are saved yet"
-		if len(names) > 0 {
-			none = "there are " + strings.Join(names, " ")
-		}
-		return nil, fmt.Errorf("no pick is saved as %q: %s", t.Value, suggest(t.Value, names, none))
+		return nil, v.index.notSaved(t.Value)
 	}
 	if at := slices.Index(v.saved, t.Value); at >= 0 {
 		return nil, fmt.Errorf("the saved picks go in a circle: %s → %s", strings.Join(v.saved[at:], " → "), t.Value)
@@ -38,6 +33,16 @@ func saved(v *evaluation, t *Term) (catalog.Set, error) {
 		return nil, errors.New(wrong.Message)
 	}
 	return set, nil
+}
+
+// notSaved is the error for a name that no pick has. It suggests the nearest name.
+func (x *Index) notSaved(name string) error {
+	names := x.savedNames()
+	none := "no picks are saved yet"
+	if len(names) > 0 {
+		none = "there are " + strings.Join(names, " ")
+	}
+	return fmt.Errorf("no pick is saved as %q: %s", name, suggest(name, names, none))
 }
 
 func savedFact(x *Index, t *Term, _ int) string {

@@ -131,13 +131,7 @@ func (u *Unit) add(t *catalog.Test) {
 // Parts divides units whose tests hold different resources into parts, as a run does: a resource is held only while its part runs. No
 // two parts of a unit run side by side, which counts as a resource that one of them may hold at a time. tests are those of the units.
 func Parts(tests []catalog.Test, together catalog.Level, units []Unit, resources map[string]int) ([]Unit, map[string]int) {
-	byUnit := map[string][]*catalog.Test{}
-	for i := range tests {
-		if level := together.Of(&tests[i]); level == catalog.GroupLevel || level == catalog.SuiteLevel {
-			name, _ := level.Place(&tests[i])
-			byUnit[name] = append(byUnit[name], &tests[i])
-		}
-	}
+	byUnit := testsByUnit(tests, together)
 	out := make([]Unit, 0, len(units))
 	resources = maps.Clone(resources)
 	for i := range units {
@@ -156,6 +150,17 @@ func Parts(tests []catalog.Test, together catalog.Level, units []Unit, resources
 		out = append(out, parts...)
 	}
 	return out, resources
+}
+
+func testsByUnit(tests []catalog.Test, together catalog.Level) map[string][]*catalog.Test {
+	byUnit := map[string][]*catalog.Test{}
+	for i := range tests {
+		if level := together.Of(&tests[i]); level == catalog.GroupLevel || level == catalog.SuiteLevel {
+			name, _ := level.Place(&tests[i])
+			byUnit[name] = append(byUnit[name], &tests[i])
+		}
+	}
+	return byUnit
 }
 
 // partsOf returns the parts of a unit by what its tests hold.

@@ -30,13 +30,7 @@ func (a *App) checkWhole(tests []catalog.Test) error {
 	if len(units) == 0 {
 		return nil
 	}
-	picked, all := map[string]int{}, map[string]int{}
-	for i := range tests {
-		picked[wholeOf(&tests[i], units[tests[i].Suite])]++
-	}
-	for i := range a.Catalog.Tests {
-		all[wholeOf(&a.Catalog.Tests[i], units[a.Catalog.Tests[i].Suite])]++
-	}
+	picked, all := countWholes(tests, units), countWholes(a.Catalog.Tests, units)
 	for i := range tests {
 		t := &tests[i]
 		unit := units[t.Suite]
@@ -54,6 +48,15 @@ func (a *App) checkWhole(tests []catalog.Test) error {
 		}
 	}
 	return nil
+}
+
+// countWholes counts the tests of each whole.
+func countWholes(tests []catalog.Test, units map[string]catalog.Level) map[string]int {
+	counts := map[string]int{}
+	for i := range tests {
+		counts[wholeOf(&tests[i], units[tests[i].Suite])]++
+	}
+	return counts
 }
 
 // CheckDivisible returns an error if the program of a test takes no names, so that it cannot do something, as in "be hunted".

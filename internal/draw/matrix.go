@@ -140,14 +140,20 @@ func (m *matrixPage) crossing(p *page, i int, one *matrix.Result) {
 		return
 	}
 	m.bar(p, y, m.left+m.begins[i]*m.scale, one)
-	text, tint := fmt.Sprintf("%s  %d passed", history.ClockTenths(one.Took(time.Time{})), one.Run.Counts[run.Passed]), fog
-	if bad := run.CountBad(one.Run.Counts); bad > 0 {
-		text, tint = text+fmt.Sprintf(", %d failed", bad), rust
-	}
-	if one.MayFail != "" {
-		text += ", may fail"
-	}
+	text, tint := resultWords(one)
 	p.text(words, base, 9, false, fromLeft, tint, fits(text, 9, wordsWidth))
+}
+
+// resultWords returns what stands beside the bar of a crossing that ran, and its colour.
+func resultWords(r *matrix.Result) (string, color.NRGBA) {
+	words, tint := fmt.Sprintf("%s  %d passed", history.ClockTenths(r.Took(time.Time{})), r.Run.Counts[run.Passed]), fog
+	if bad := run.CountBad(r.Run.Counts); bad > 0 {
+		words, tint = fmt.Sprintf("%s, %d failed", words, bad), rust
+	}
+	if r.MayFail != "" {
+		words += ", may fail"
+	}
+	return words, tint
 }
 
 // bar draws what a crossing did, from a place on.

@@ -236,15 +236,7 @@ func (p *Pool) Workers() int { return cap(p.idle) }
 // Try runs a trial as soon as a worker is free. It returns the outcome of the last test, lost if it had none,
 // and the seconds that all of it took.
 func (p *Pool) Try(ctx context.Context, t Trial) (run.Outcome, float64, error) {
-	if len(t.Beside) > 0 {
-		p.quiet.Lock()
-		defer p.quiet.Unlock()
-		if err := p.restore(); err != nil {
-			return "", 0, err
-		}
-		return p.overlap(ctx, t)
-	}
-	if t.Quietly {
+	if t.Quietly || len(t.Beside) > 0 {
 		p.quiet.Lock()
 		defer p.quiet.Unlock()
 		if err := p.restore(); err != nil {
@@ -253,6 +245,9 @@ func (p *Pool) Try(ctx context.Context, t Trial) (run.Outcome, float64, error) {
 	} else {
 		p.quiet.RLock()
 		defer p.quiet.RUnlock()
+	}
+	if len(t.Beside) > 0 {
+		return p.overlap(ctx, t)
 	}
 	w := <-p.idle
 	defer func() { p.idle <- w }()

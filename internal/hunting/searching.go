@@ -3,6 +3,7 @@ package hunting
 import (
 	"cmp"
 	"context"
+	"maps"
 	"path"
 	"slices"
 	"time"
@@ -86,11 +87,7 @@ func (q *searching) date(ctx context.Context) {
 			}
 		}
 	}
-	var files []string
-	for file := range byFile {
-		files = append(files, file)
-	}
-	for file, at := range project.Dates(ctx, q.app.Project.Dir, files) {
+	for file, at := range project.Dates(ctx, q.app.Project.Dir, slices.Collect(maps.Keys(byFile))) {
 		parts := byFile[file]
 		if parts == nil {
 			parts = byFolder[path.Dir(file)]

@@ -107,23 +107,28 @@ func (l *Ledger) Hunts() ([]hunt.Saved, error) {
 	defer rows.Close()
 	var all []hunt.Saved
 	for rows.Next() {
-		var h hunt.Saved
-		var began, mended int64
-		var finding string
-		if err := scan(rows, &h.Number, &h.Victim, &began, &mended, &finding); err != nil {
+		h, err := readHunt(rows)
+		if err != nil {
 			return nil, err
-		}
-		h.Began = time.UnixMilli(began)
-		if mended > 0 {
-			h.Mended = time.UnixMilli(mended)
-		}
-		if finding != "" {
-			h.Finding = &hunt.Finding{}
-			if err := unreadable(json.Unmarshal(run.NewWords([]byte(finding)), h.Finding)); err != nil {
-				return nil, err
-			}
 		}
 		all = append(all, h)
 	}
 	return all, rows.Err()
+}
+
+func readHunt(rows *sql.Rows) (h hunt.Saved, err error) {
+	var began, mended int64
+	var finding string
+	if err := scan(rows, &h.Number, &h.Victim, &began, &mended, &finding); err != nil {
+		return h, err
+	}
+	h.Began = time.UnixMilli(began)
+	if mended > 0 {
+		h.Mended = time.UnixMilli(mended)
+	}
+	if finding != "" {
+		h.Finding = &hunt.Finding{}
+		err = unreadable(json.Unmarshal(run.NewWords([]byte(finding)), h.Finding))
+	}
+	return h, err
 }

@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 
 	"fernrelay/core/run"
 	"fernrelay/internal/ledger/packs"
@@ -218,9 +219,7 @@ func (l *Ledger) names() (map[int64]string, error) {
 		n.upTo = max(n.upTo, key)
 	}
 	if len(fresh) > 0 { // others read the names without a lock
-		for key, id := range n.ids {
-			fresh[key] = id
-		}
+		maps.Copy(fresh, n.ids)
 		n.ids = fresh
 	}
 	return n.ids, rows.Err()

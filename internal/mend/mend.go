@@ -64,25 +64,29 @@ func Load(ctx context.Context, project string, at Place, flags []string) (*Test,
 	if err != nil {
 		return nil, fmt.Errorf("cannot read the package of %s: %w", at.Function, err)
 	}
-	for _, p := range loaded {
-		for _, f := range p.Syntax {
-			if p.Fset.Position(f.Package).Filename != at.File {
-				continue
-			}
-			for _, d := range f.Decls {
-				if decl, ok := d.(*ast.FuncDecl); ok && decl.Recv == nil && decl.Name.Name == at.Function {
-					t.pkg, t.file, t.decl = p, f, decl
-				}
-			}
-		}
-	}
-	if t.decl == nil {
+	if t.locate(loaded); t.decl == nil {
 		return nil, fmt.Errorf("%s is not in %s", at.Function, filepath.Base(at.File))
 	}
 	if t.handle = handleOf(t.decl); t.handle == "" {
 		return nil, fmt.Errorf("%s has no *testing.T that could restore something at its end", at.Function)
 	}
 	return t, nil
+}
+
+// locate finds the test's function in the packages.
+func (t *Test) locate(loaded []*packages.Package) {
+	for _, p := range loaded {
+		for _, f := range p.Syntax {
+			if p.Fset.Position(f.Package).Filename != t.place.File {
+				continue
+			}
+			for _, d := range f.Decls {
+				if decl, ok := d.(*ast.FuncDecl); ok && decl.Recv == nil && decl.Name.Name == t.place.Function {
+					t.pkg, t.file, t.decl = p, f, decl
+				}
+			}
+		}
+	}
 }
 
 // handleOf returns the name of the parameter of a test or fuzz function, "" if it has none.

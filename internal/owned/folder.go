@@ -133,16 +133,7 @@ func (f *Folder) verify(info fs.FileInfo, made string) error {
 // harmless reports why a folder must never be removed, whatever it carries: it is a home, the current folder or one
 // above it, a project, or something is mounted there.
 func (f *Folder) harmless(info fs.FileInfo) error {
-	home, _ := os.UserHomeDir() // "" if it is not known
-	current, err := os.Getwd()  // as may be gone
-	places := []string{"/", home}
-	for dir := current; err == nil; dir = filepath.Dir(dir) {
-		places = append(places, dir)
-		if dir == filepath.Dir(dir) {
-			break
-		}
-	}
-	for _, place := range places {
+	for _, place := range keptPlaces() {
 		if other, err := os.Stat(place); place != "" && err == nil && os.SameFile(info, other) {
 			return fmt.Errorf("it is %s", place)
 		}
@@ -161,6 +152,20 @@ func (f *Folder) harmless(info fs.FileInfo) error {
 		return errors.New("something is mounted there")
 	}
 	return nil
+}
+
+// keptPlaces are the folders that are never removed: the root, the home, the working folder and those above it.
+func keptPlaces() []string {
+	home, _ := os.UserHomeDir() // "" if it is not known
+	current, err := os.Getwd()  // as may be gone
+	places := []string{"/", home}
+	for dir := current; err == nil; dir = filepath.Dir(dir) {
+		places = append(places, dir)
+		if dir == filepath.Dir(dir) {
+			break
+		}
+	}
+	return places
 }
 
 // isEmpty reports whether nothing but the mark is in the folder.

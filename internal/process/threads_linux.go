@@ -48,16 +48,21 @@ func (t *threads) look(pid int) {
 	}
 	var longest, all, waited time.Duration
 	for _, name := range names {
-		data, err := os.ReadFile(folder + "/" + name + "/schedstat")
-		words := strings.Fields(string(data))
-		if err != nil || len(words) < 2 {
-			continue
-		}
-		used, _ := strconv.ParseInt(words[0], 10, 64) // nanoseconds; the system writes numbers
-		delayed, _ := strconv.ParseInt(words[1], 10, 64)
-		longest, all, waited = max(longest, time.Duration(used)), all+time.Duration(used), waited+time.Duration(delayed)
+		used, delayed := timesOf(folder + "/" + name)
+		longest, all, waited = max(longest, used), all+used, waited+delayed
 	}
 	if all > t.all { // less means that it ends, and some are gone
 		t.longest, t.all, t.delayed = max(t.longest, longest), all, waited
 	}
+}
+
+// timesOf returns how long the thread ran and how long it waited for a processor: 0 if it is gone.
+func timesOf(folder string) (used, delayed time.Duration) {
+	data, _ := os.ReadFile(folder + "/schedstat")
+	if words := strings.Fields(string(data)); len(words) >= 2 {
+		ran, _ := strconv.ParseInt(words[0], 10, 64) // nanoseconds; the system writes numbers
+		waited, _ := strconv.ParseInt(words[1], 10, 64)
+		return time.Duration(ran), time.Duration(waited)
+	}
+	return 0, 0
 }

@@ -181,16 +181,7 @@ func Dates(ctx context.Context, dir string, files []string) map[string]time.Time
 	if err == nil {
 		written, _ = Changed(ctx, dir, "HEAD")
 	}
-	var at time.Time
-	for line := range strings.Lines(out) {
-		line = strings.TrimSuffix(line, "\n")
-		if seconds, ok := strings.CutPrefix(line, "\x00"); ok {
-			n, _ := strconv.ParseInt(seconds, 10, 64)
-			at = time.Unix(n, 0)
-		} else if at.After(dates[line]) {
-			dates[line] = at
-		}
-	}
+	addCommits(dates, out)
 	for _, file := range written {
 		if !filepath.IsAbs(file) {
 			file = filepath.Join(dir, filepath.FromSlash(file))
@@ -201,6 +192,20 @@ func Dates(ctx context.Context, dir string, files []string) map[string]time.Time
 		}
 	}
 	return dates
+}
+
+// addCommits sets for each file the date of its latest commit in the output of git log.
+func addCommits(dates map[string]time.Time, log string) {
+	var at time.Time
+	for line := range strings.Lines(log) {
+		line = strings.TrimSuffix(line, "\n")
+		if seconds, ok := strings.CutPrefix(line, "\x00"); ok {
+			n, _ := strconv.ParseInt(seconds, 10, 64)
+			at = time.Unix(n, 0)
+		} else if at.After(dates[line]) {
+			dates[line] = at
+		}
+	}
 }
 
 // git runs git in a folder and returns what it prints.
@@ -245,13 +250,17 @@ func Changed(ctx context.Context, dir, revision string) ([]string, error) {
 	case fresh.err != nil:
 		return nil, fmt.Errorf("git cannot list new files: %w", fresh.err)
 	}
-	var files []string
-	for name := range strings.SplitSeq(tracked.text+fresh.text, "\x00") {
+	return filesBelow(strings.TrimSuffix(top.text, "\n"), tracked.text+fresh.text), nil
+}
+
+// filesBelow splits names that end with a zero byte and joins each to the folder.
+func filesBelow(dir, names string) (files []string) {
+	for name := range strings.SplitSeq(names, "\x00") {
 		if name != "" {
-			files = append(files, filepath.Join(strings.TrimSuffix(top.text, "\n"), filepath.FromSlash(name)))
+			files = append(files, filepath.Join(dir, filepath.FromSlash(name)))
 		}
 	}
-	return files, nil
+	return files
 }
 
 // gitAnswer is what git printed.
@@ -276,16 +285,11 @@ func gitSideBySide(ctx context.Context, dir string, all ...[]string) []gitAnswer
 // count.
 func State(ctx context.Context, dir string) string {
 	digest := sha256.New()
-	note := func(file string) {
-		if info, err := os.Lstat(file); err == nil && !info.IsDir() {
-			fmt.Fprintln(digest, file, info.Size(), info.ModTime().UnixNano())
-		}
-	}
 	if revision, err := git(ctx, dir, "rev-parse", "HEAD"); err == nil {
 		fmt.Fprintln(digest, revision)
 		if changed, err := Changed(ctx, dir, "HEAD"); err == nil {
 			for _, file := range changed {
-				note(file)
+				noteFile(digest, file)
 			}
 			return hex.EncodeToString(digest.Sum(nil)[:12])
 		}
@@ -297,10 +301,17 @@ func State(ctx context.Context, dir string) string {
 		if path != dir && d.IsDir() && hidden(d.Name()) {
 			return filepath.SkipDir
 		}
-		note(path)
+		noteFile(digest, path)
 		return nil
 	})
 	return hex.EncodeToString(digest.Sum(nil)[:12])
+}
+
+// noteFile adds the size and time of a file to the digest.
+func noteFile(digest io.Writer, file string) {
+	if info, err := os.Lstat(file); err == nil && !info.IsDir() {
+		fmt.Fprintln(digest, file, info.Size(), info.ModTime().UnixNano())
+	}
 }
 
 // Ignored returns the files, given by their absolute paths, that git ignores; none without git.

@@ -14,21 +14,8 @@ import (
 
 // Programs returns the programs that fern.toml names: those of its command lines, and those of program: in conditions.
 func (p *Project) Programs() []string {
-	lines := []string{}
-	for _, s := range p.Suites {
-		lines = append(lines, s.Command.List, s.Command.Run, s.Host.Run)
-	}
-	for _, s := range p.Services {
-		lines = append(lines, s.Create, s.Start)
-		if !s.ChecksPort() {
-			lines = append(lines, s.Ready)
-		}
-	}
-	if p.Matrix != nil {
-		lines = append(lines, p.Matrix.Then)
-	}
 	var names []string
-	for _, line := range lines {
+	for _, line := range p.commandLines() {
 		if words, err := process.Words(line); err == nil {
 			names = append(names, words[0])
 		}
@@ -41,6 +28,23 @@ func (p *Project) Programs() []string {
 	names = append(names, p.ConditionPrograms()...)
 	slices.Sort(names)
 	return slices.Compact(names)
+}
+
+// commandLines are the commands of suites, services and the matrix; some are empty.
+func (p *Project) commandLines() (lines []string) {
+	for _, s := range p.Suites {
+		lines = append(lines, s.Command.List, s.Command.Run, s.Host.Run)
+	}
+	for _, s := range p.Services {
+		lines = append(lines, s.Create, s.Start)
+		if !s.ChecksPort() {
+			lines = append(lines, s.Ready)
+		}
+	}
+	if p.Matrix != nil {
+		lines = append(lines, p.Matrix.Then)
+	}
+	return lines
 }
 
 // ConditionPrograms returns the programs that conditions of rules ask for.

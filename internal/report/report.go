@@ -323,18 +323,23 @@ func Merged(w io.Writer, m *run.Merged) {
 		fmt.Fprintf(w, "not planned alike: %s: tests may be missing, or run twice\n", plain.Line(words))
 	}
 	if m.Of > 0 {
-		fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing)-len(m.Broken), wording.Plural(m.Of, "shard"))
-		for _, lack := range []struct {
-			word   string
-			shards []int
-		}{{"broken", m.Broken}, {"missing", m.Missing}} {
-			if len(lack.shards) > 0 {
-				fmt.Fprintf(w, "; %s: %s", lack.word, strings.Trim(strings.Join(strings.Fields(fmt.Sprint(lack.shards)), ", "), "[]"))
-			}
-		}
-		fmt.Fprintln(w)
+		shardsBack(w, m)
 	}
 	fmt.Fprintf(w, "%s: %s\n", wording.Plural(m.Run.Tests(), "test"), m.Run.Summary())
+}
+
+// shardsBack writes how many shards came back, and which are broken or missing.
+func shardsBack(w io.Writer, m *run.Merged) {
+	fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing)-len(m.Broken), wording.Plural(m.Of, "shard"))
+	for _, lack := range []struct {
+		word   string
+		shards []int
+	}{{"broken", m.Broken}, {"missing", m.Missing}} {
+		if len(lack.shards) > 0 {
+			fmt.Fprintf(w, "; %s: %s", lack.word, strings.Trim(strings.Join(strings.Fields(fmt.Sprint(lack.shards)), ", "), "[]"))
+		}
+	}
+	fmt.Fprintln(w)
 }
 
 // Lack says which shards of a plan are missing or broken, and how many tests are lost with them; "" if none is.

@@ -191,16 +191,8 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 	}
 	why := &Why{Format: WhyFormat, ID: test.ID, Held: reason.Held, Clause: reason.Clause, Column: reason.Column, Because: reason.Because,
 		Tags: []WhyOrigin{}, Rules: []WhyOrigin{}, SkipReason: test.SkipReason}
-	held := x.Within(e).Has(i)
-	for n, step := range steps {
-		if n > 0 {
-			set, err := x.Held(text, pick.Clauses(e)[n-1])
-			if err != nil {
-				return nil, err
-			}
-			held = held && set.Has(i)
-		}
-		why.Funnel = append(why.Funnel, WhyStep{step.Clause, step.Sum.Tests, held})
+	if why.Funnel, err = funnel(x, text, e, steps, i); err != nil {
+		return nil, err
 	}
 	for _, tag := range test.Tags {
 		why.Tags = append(why.Tags, WhyOrigin{Name: tag, From: test.TagFrom(tag)})
@@ -211,6 +203,22 @@ func NewWhy(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (
 		}
 	}
 	return why, nil
+}
+
+// funnel returns for each step of the pick whether it still holds test i.
+func funnel(x *pick.Index, text string, e pick.Expr, steps []pick.Step, i int) (all []WhyStep, err error) {
+	held := x.Within(e).Has(i)
+	for n, step := range steps {
+		if n > 0 {
+			set, err := x.Held(text, pick.Clauses(e)[n-1])
+			if err != nil {
+				return nil, err
+			}
+			held = held && set.Has(i)
+		}
+		all = append(all, WhyStep{step.Clause, step.Sum.Tests, held})
+	}
+	return all, nil
 }
 
 // OfStep adds why a step of Tests[i], which is explained, is in the pick or not.

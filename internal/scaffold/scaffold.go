@@ -112,29 +112,34 @@ func (s *Shape) Add(suite Suite) error {
 func (s *Shape) Config() string {
 	var out strings.Builder
 	fmt.Fprintf(&out, "# What Fern Relay knows of this project. docs/fern-toml.md describes every key.\n\n[project]\n%s\n", line("name", s.Name))
-	for _, suite := range s.Suites {
-		fmt.Fprintf(&out, "\n# %s\n[[suite]]\n%s\n%s\n", suite.Comment, line("name", suite.Name), line("kind", suite.Kind))
-		if suite.Dir != "." && suite.Dir != "" {
-			fmt.Fprintln(&out, line("dir", suite.Dir))
-		}
-		for _, l := range []struct{ key, value, comment string }{
-			{"list", suite.List, "prints the name of each test on a line"},
-			{"run", suite.Run, runComment(suite)},
-			{"results", suite.Results, "how it reports: exit, tap, junit, gojson or events"},
-		} {
-			if l.value != "" {
-				fmt.Fprintf(&out, "%s   # %s\n", line(l.key, l.value), l.comment)
-			}
-		}
-		if suite.Kind == "go" {
-			out.WriteString("# build-flags = [\"-race\"]\n# args = [\"-short\"]\n")
-		}
-		out.WriteString("# timeout = \"2m\"   # of one test\n")
+	for i := range s.Suites {
+		s.Suites[i].write(&out)
 	}
 	if len(s.Suites) > 0 {
 		fmt.Fprintf(&out, rest, s.Suites[len(s.Suites)-1].Name)
 	}
 	return out.String()
+}
+
+// write writes the suite as a table of fern.toml.
+func (s *Suite) write(out *strings.Builder) {
+	fmt.Fprintf(out, "\n# %s\n[[suite]]\n%s\n%s\n", s.Comment, line("name", s.Name), line("kind", s.Kind))
+	if s.Dir != "." && s.Dir != "" {
+		fmt.Fprintln(out, line("dir", s.Dir))
+	}
+	for _, l := range []struct{ key, value, comment string }{
+		{"list", s.List, "prints the name of each test on a line"},
+		{"run", s.Run, runComment(*s)},
+		{"results", s.Results, "how it reports: exit, tap, junit, gojson or events"},
+	} {
+		if l.value != "" {
+			fmt.Fprintf(out, "%s   # %s\n", line(l.key, l.value), l.comment)
+		}
+	}
+	if s.Kind == "go" {
+		out.WriteString("# build-flags = [\"-race\"]\n# args = [\"-short\"]\n")
+	}
+	out.WriteString("# timeout = \"2m\"   # of one test\n")
 }
 
 func runComment(s Suite) string {

@@ -102,15 +102,7 @@ const portsTried = 3
 // Start starts a server and waits until it is ready. If it ends before, it is started again with another port, as the one it
 // had may have been taken; the last error has what it printed.
 func Start(ctx context.Context, spec Spec, place Place) (*Service, error) {
-	if spec.Every <= 0 {
-		spec.Every = DefaultEvery
-	}
-	if spec.Within <= 0 {
-		spec.Within = DefaultWithin
-	}
-	if spec.Signal == 0 {
-		spec.Signal = syscall.SIGTERM
-	}
+	spec.Every, spec.Within, spec.Signal = cmp.Or(spec.Every, DefaultEvery), cmp.Or(spec.Within, DefaultWithin), cmp.Or(spec.Signal, syscall.SIGTERM)
 	var err error
 	if place.Slot, err = place.Slot.Beside(spec.Name); err != nil { // as a hunt empties the folder of the slot
 		return nil, fmt.Errorf("the service %s has no folder for temporary files: %w", spec.Name, err)

@@ -60,22 +60,27 @@ func (a *App) nextChange() tea.Cmd {
 // changed takes the result of a change.
 func (a *App) changed(msg changedMsg) tea.Cmd {
 	a.changing = false
-	if msg.err == nil {
-		if msg.app.Project != a.session.App.Project {
-			a.broken = "" // the project was read, and well
-		}
-		if notes := msg.app.Notes; !slices.Equal(notes, a.session.App.Notes) {
-			a.message = noteWords(notes)
-		}
-		shared := a.share(func(s *leg.Session) { s.App = msg.app })
-		if a.sheet == msg.asked.Sheet {
-			a.sheet = nil
-		}
-		if msg.asked.Said != "" {
-			a.message = msg.asked.Said
-		}
-		return tea.Batch(shared, a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
+	if msg.err != nil {
+		return a.notChanged(msg)
 	}
+	if msg.app.Project != a.session.App.Project {
+		a.broken = "" // the project was read, and well
+	}
+	if notes := msg.app.Notes; !slices.Equal(notes, a.session.App.Notes) {
+		a.message = noteWords(notes)
+	}
+	shared := a.share(func(s *leg.Session) { s.App = msg.app })
+	if a.sheet == msg.asked.Sheet {
+		a.sheet = nil
+	}
+	if msg.asked.Said != "" {
+		a.message = msg.asked.Said
+	}
+	return tea.Batch(shared, a.line.again(a.session), a.nextChange(), a.readyChanged(msg.asked))
+}
+
+// notChanged keeps the files for the next reading, and shows why this one failed.
+func (a *App) notChanged(msg changedMsg) tea.Cmd {
 	a.files = append(a.files, msg.asked.Files...) // to be looked at with those that mend it
 	words := strings.ReplaceAll(msg.err.Error(), a.session.App.Project.Dir+string(os.PathSeparator), "")
 	if msg.asked.Sheet != nil {

@@ -260,7 +260,6 @@ func (a *App) drawBottom(c screen.Canvas) {
 	y := a.height - 2
 	c.Rule(0, y-1, a.width, t.Faint(), "─")
 	total, room := a.pickTotal(), a.pickRoom()
-	counts := screen.Style{Colour: t.Leaf}
 	c.Text(1, y, screen.Style{Colour: t.Fog}, "pick")
 	switch text := a.line.text(a.session); {
 	case a.line.editing:
@@ -270,20 +269,17 @@ func (a *App) drawBottom(c screen.Canvas) {
 	default:
 		c.Text(pickColumn, y, screen.Style{Colour: t.Ink, Bold: true}, screen.Cut(text, room))
 	}
-	c.Right(a.width-1, y, counts, total)
-	if wrong := a.line.wrong; wrong != nil {
+	c.Right(a.width-1, y, screen.Style{Colour: t.Leaf}, total)
+	switch {
+	case a.line.wrong != nil:
 		a.drawWrong(c, y)
-		return
-	}
-	if a.message != "" {
+	case a.message != "":
 		c.Text(1, y+1, screen.Style{Colour: t.Amber}, screen.Cut(plain.Line(a.message), a.width-2))
-		return
-	}
-	if a.broken != "" {
+	case a.broken != "":
 		c.Text(1, y+1, screen.Style{Colour: t.Rust}, screen.Cut(plain.Line(a.broken), a.width-2))
-		return
+	default:
+		a.drawKeys(c, y+1)
 	}
-	a.drawKeys(c, y+1)
 }
 
 // drawWrong marks the column of a wrong pick and says on the last row what is wrong.

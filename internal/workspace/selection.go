@@ -70,13 +70,7 @@ func (w *Workspace) PickToRun(text string) ([]catalog.Test, error) {
 // Bare returns, by suite, the groups without tests of their own that a pick includes all the same: those of which a test without
 // any tag of its source would be picked. They are built when the pick runs.
 func (w *Workspace) Bare(text string) (map[string][]string, error) {
-	var groups []catalog.Test
-	for _, s := range w.Project.Suites {
-		for _, group := range w.found[s.Name].Bare {
-			groups = append(groups, catalog.Test{ID: catalog.ID(s.Name, group, run.BuildEntry), Suite: s.Name, Group: group, Name: run.BuildEntry,
-				Kind: catalog.KindTest, File: path.Join(filepath.ToSlash(s.Dir), group, run.BuildEntry)})
-		}
-	}
+	groups := w.bareGroups()
 	if groups == nil {
 		return nil, nil
 	}
@@ -95,6 +89,17 @@ func (w *Workspace) Bare(text string) (map[string][]string, error) {
 		bare[groups[i].Suite] = append(bare[groups[i].Suite], groups[i].Group)
 	}
 	return bare, nil
+}
+
+// bareGroups returns an entry for each group without tests.
+func (w *Workspace) bareGroups() (groups []catalog.Test) {
+	for _, s := range w.Project.Suites {
+		for _, group := range w.found[s.Name].Bare {
+			groups = append(groups, catalog.Test{ID: catalog.ID(s.Name, group, run.BuildEntry), Suite: s.Name, Group: group, Name: run.BuildEntry,
+				Kind: catalog.KindTest, File: path.Join(filepath.ToSlash(s.Dir), group, run.BuildEntry)})
+		}
+	}
+	return groups
 }
 
 // TestsOf returns the tests with some IDs, without those that the project no longer has.

@@ -48,6 +48,11 @@ func (a *Adapter) hookTesting() (map[string]string, error) {
 		}
 		contents[h.file] = hooked
 	}
+	return a.generateAll(dir, contents)
+}
+
+// generateAll writes the contents, by file name, and returns which file replaces which one of the folder.
+func (a *Adapter) generateAll(dir string, contents map[string]string) (map[string]string, error) {
 	replace := make(map[string]string, len(contents))
 	for name, content := range contents {
 		file, err := a.generate("testing_"+name, []byte(content))

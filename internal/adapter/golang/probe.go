@@ -101,12 +101,17 @@ func (s *session) look(ctx context.Context, tests []catalog.Test, detailed []str
 	if err := json.Unmarshal(data, &values); err != nil {
 		return nil, err
 	}
+	s.addOpeners(values, tests)
+	return slices.DeleteFunc(values, func(v hunt.Value) bool { return v.Kind == hunt.Environment && v.Name == "TMPDIR" }), nil
+}
+
+// addOpeners adds to each port the place in the tests' sources that opened it.
+func (s *session) addOpeners(values []hunt.Value, tests []catalog.Test) {
 	for i := range values {
 		if v := &values[i]; v.Kind == hunt.Port {
 			v.File, v.Line = s.opener(v.Text, tests)
 		}
 	}
-	return slices.DeleteFunc(values, func(v hunt.Value) bool { return v.Kind == hunt.Environment && v.Name == "TMPDIR" }), nil
 }
 
 // opener returns the place of the test that a description of a listener names.

@@ -213,14 +213,10 @@ func (s *session) alone(next *catalog.Test, sink run.Sink) {
 // runOnce asks the process to run the tests. Tests about which a host that answers says nothing are errored; an
 // error means that the process is gone.
 func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adapter.Recorder) error {
-	params := RunParams{Tests: make([]RunTest, len(tests))}
-	for i, t := range tests {
-		params.Tests[i] = RunTest{TestName{t.Group, t.Name}, t.Asks().Steps}
-	}
 	batch.Begin(s.kill)
 	s.attend(batch)
 	defer s.attend(nil)
-	err := s.call(MethodRun, params, nil, func(method string, note Note) { s.notified(batch, method, note) })
+	err := s.call(MethodRun, runParams(tests), nil, func(method string, note Note) { s.notified(batch, method, note) })
 	var refused *Error
 	if err != nil && !errors.As(err, &refused) {
 		return err
@@ -238,6 +234,14 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 		}
 	}
 	return ctx.Err()
+}
+
+func runParams(tests []catalog.Test) RunParams {
+	params := RunParams{Tests: make([]RunTest, len(tests))}
+	for i, t := range tests {
+		params.Tests[i] = RunTest{TestName{t.Group, t.Name}, t.Asks().Steps}
+	}
+	return params
 }
 
 func (s *session) notified(batch *adapter.Recorder, method string, note Note) {

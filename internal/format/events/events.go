@@ -100,11 +100,8 @@ func Read(r io.Reader, sink run.Sink) error {
 		sink(e)
 		return nil
 	})
-	if err != nil {
-		return err
-	}
-	if !ended {
+	if err == nil && !ended {
 		return errors.New("it breaks off before the end of the run")
 	}
-	return nil
+	return err
 }

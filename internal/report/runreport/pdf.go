@@ -74,17 +74,11 @@ func pastDrawings(a *About) (drawn []draw.Drawing, err error) {
 	if len(a.past.Runs) == 0 {
 		return nil, nil
 	}
-	var failed []int
-	for _, r := range a.Run.Troubled() {
-		if test, ok := a.past.History.Index(r.ID); ok {
-			failed = append(failed, test)
-		}
-	}
 	all := a.past.Order(history.ByTime, nil)
 	for _, chart := range draw.ChartsOf(draw.OfPast) {
 		tests := all
 		if chart.Name == "history" {
-			tests = failed
+			tests = a.troubledInPast()
 		}
 		if len(tests) == 0 {
 			continue
@@ -96,6 +90,16 @@ func pastDrawings(a *About) (drawn []draw.Drawing, err error) {
 		drawn = append(drawn, d)
 	}
 	return drawn, nil
+}
+
+// troubledInPast returns the tests in trouble that the past knows.
+func (a *About) troubledInPast() (tests []int) {
+	for _, r := range a.Run.Troubled() {
+		if test, ok := a.past.History.Index(r.ID); ok {
+			tests = append(tests, test)
+		}
+	}
+	return tests
 }
 
 // text grows line by line.

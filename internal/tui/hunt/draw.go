@@ -216,13 +216,7 @@ func (v View) drawTip(c screen.Canvas, y, stem int, h *progress.Hunt) {
 		return
 	}
 	if len(f.Culprits) > 0 {
-		for _, id := range f.Culprits[0] {
-			group, name := leg.GroupAndName(id)
-			c.Text(stem, y, screen.Style{Colour: t.Orchid, Bold: true}, "●")
-			x := c.Text(stem+2, y, screen.Style{Colour: t.Orchid, Bold: true}, screen.Cut(name, c.Width-stem-2))
-			c.Text(x+1, y, screen.Style{Colour: t.Fog}, screen.Cut(group, c.Width-x-1))
-			y++
-		}
+		y = drawCulprits(c, y, stem, f.Culprits[0])
 	}
 	words := fmt.Sprintf("%s, %s", wording.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
 	c.Text(max(0, stem-screen.Width(words)/2), y+1, screen.Style{Colour: t.Fog}, words)
@@ -235,6 +229,19 @@ func (v View) drawTip(c screen.Canvas, y, stem int, h *progress.Hunt) {
 	}
 }
 
+// drawCulprits draws a row for each culprit, and returns the row below them.
+func drawCulprits(c screen.Canvas, y, stem int, culprits []string) int {
+	look := screen.Style{Colour: c.Theme.Orchid, Bold: true}
+	for _, id := range culprits {
+		group, name := leg.GroupAndName(id)
+		c.Text(stem, y, look, "●")
+		x := c.Text(stem+2, y, look, screen.Cut(name, c.Width-stem-2))
+		c.Text(x+1, y, screen.Style{Colour: c.Theme.Fog}, screen.Cut(group, c.Width-x-1))
+		y++
+	}
+	return y
+}
+
 // drawCard draws the verdict: how sure it is, the state left behind, the
 // shortest order that shows it.
 func (v View) drawCard(c screen.Canvas, h *progress.Hunt) {
@@ -243,14 +250,7 @@ func (v View) drawCard(c screen.Canvas, h *progress.Hunt) {
 		v.drawDoing(c, h)
 		return
 	}
-	colour := t.Orchid
-	if len(f.Culprits) == 0 {
-		colour = t.Amber
-	}
-	if h.IsMended() {
-		colour = t.Leaf
-	}
-	c.Text(0, 0, screen.Style{Colour: colour, Bold: true}, report.Verdict(f))
+	c.Text(0, 0, screen.Style{Colour: verdictColour(t, h), Bold: true}, report.Verdict(f))
 	y := drawWrapped(c, 2, screen.Style{Colour: t.Ink, Bold: true}, report.Sentence(f))
 	if remedy := report.Remedy(f); !h.IsMended() {
 		y = drawWrapped(c, y, screen.Style{Colour: t.Ink}, remedy)
@@ -264,6 +264,16 @@ func (v View) drawCard(c screen.Canvas, h *progress.Hunt) {
 	y++
 	y = v.drawChanged(c, y, f, c.Height-y < 6+4*min(len(f.Changed), 2)+len(f.Order))
 	drawOrder(c, y, f.Order)
+}
+
+func verdictColour(t *screen.Theme, h *progress.Hunt) color.Color {
+	switch {
+	case h.IsMended():
+		return t.Leaf
+	case len(h.Progress.Finding.Culprits) == 0:
+		return t.Amber
+	}
+	return t.Orchid
 }
 
 // drawDoing says what a hunt without a verdict does.
@@ -372,16 +382,7 @@ func (v View) drawEvidence(c screen.Canvas, y int, label string, times hunt.Time
 	}
 	c.Text(0, y, screen.Style{Colour: t.Fog}, label)
 	words := fmt.Sprintf("%d of %d failed", times.Failed, times.Runs)
-	shown, failed := times.Runs, times.Failed
-	if room := max(2, (c.Width-14-screen.Width(words)-1)/2); shown > room { // in proportion, and neither outcome is dropped
-		shown, failed = room, (failed*room+times.Runs/2)/times.Runs
-		if times.Failed > 0 {
-			failed = max(failed, 1)
-		}
-		if times.Failed < times.Runs {
-			failed = min(failed, room-1)
-		}
-	}
+	shown, failed := inProportion(times, max(2, (c.Width-14-screen.Width(words)-1)/2))
 	x := 14
 	for i := range shown {
 		o := run.Passed
@@ -392,4 +393,19 @@ func (v View) drawEvidence(c screen.Canvas, y int, label string, times hunt.Time
 	}
 	c.Right(c.Width, y, screen.Style{Colour: t.Ink}, words)
 	return y + 1
+}
+
+// inProportion fits the outcomes of trials into room places. It drops neither kind of outcome.
+func inProportion(times hunt.Times, room int) (shown, failed int) {
+	if times.Runs <= room {
+		return times.Runs, times.Failed
+	}
+	failed = (times.Failed*room + times.Runs/2) / times.Runs
+	if times.Failed > 0 {
+		failed = max(failed, 1)
+	}
+	if times.Failed < times.Runs {
+		failed = min(failed, room-1)
+	}
+	return room, failed
 }

@@ -102,7 +102,13 @@ func (v View) drawTimes(c screen.Canvas, y, test int, f *history.Figures) {
 	c.Text(0, y, screen.Style{Colour: t.Fog}, "time")
 	past := v.Past.History.Past(test)
 	room := min(len(past), c.Width-left-screen.Width(words)-3)
-	from := len(past) - room
+	drawColumns(c.Sub(left, y, room, 1), past, f.Changed)
+	c.Text(left+room+2, y, look, words)
+}
+
+// drawColumns draws a column for each of the latest times, amber since the change.
+func drawColumns(c screen.Canvas, past []history.Cell, change int) {
+	t, from := c.Theme, len(past)-c.Width
 	most := float32(1e-9)
 	for _, cell := range past[from:] {
 		most = max(most, cell.Seconds)
@@ -113,10 +119,9 @@ func (v View) drawTimes(c screen.Canvas, y, test int, f *history.Figures) {
 			continue
 		}
 		colour := color.Color(t.Mix(t.Leaf, 0.7))
-		if f.Changed >= 0 && from+i >= f.Changed {
+		if change >= 0 && from+i >= change {
 			colour = t.Amber
 		}
-		c.Text(left+i, y, screen.Style{Colour: colour}, string([]rune("▁▂▃▄▅▆▇█")[min(7, int(8*cell.Seconds/most))]))
+		c.Text(i, 0, screen.Style{Colour: colour}, string([]rune("▁▂▃▄▅▆▇█")[min(7, int(8*cell.Seconds/most))]))
 	}
-	c.Text(left+room+2, y, look, words)
 }

@@ -207,22 +207,28 @@ func (v *View) drawExplanation(c screen.Canvas, y int, e *app.ExplainedRow, p pl
 	if names := someTests(e.Tests); room > 20 {
 		c.Right(c.Width-1, y, screen.Style{Colour: t.Fog}, screen.Cut(names, room))
 	}
-	if p.lines == 1 {
-		return
+	if p.lines > 1 {
+		v.drawReason(c, indent, y+1, e)
 	}
+}
+
+// drawReason draws the second line of an explanation: the cause of the failures, and what else could explain them or since
+// when they fail.
+func (v *View) drawReason(c screen.Canvas, x, y int, e *app.ExplainedRow) {
+	t := c.Theme
 	if e.Words != "" {
 		words := "one cause: "
 		if e.Causes > 1 {
 			words = fmt.Sprintf("%d causes, most often: ", e.Causes)
 		}
-		x = c.Text(indent, y+1, screen.Style{Colour: t.Fog}, words)
-		x = c.Text(x, y+1, screen.Style{Colour: t.Rust}, screen.Cut(plain.Line(e.Words), c.Width-x-30))
+		x = c.Text(x, y, screen.Style{Colour: t.Fog}, words)
+		x = c.Text(x, y, screen.Style{Colour: t.Rust}, screen.Cut(plain.Line(e.Words), c.Width-x-30))
 	}
 	switch {
 	case len(e.Rivals) > 0:
-		c.Right(c.Width-1, y+1, screen.Style{Colour: t.Amber}, screen.Cut(e.Rivals[0].Text(v.matrix().Matrix), c.Width-x-4))
+		c.Right(c.Width-1, y, screen.Style{Colour: t.Amber}, screen.Cut(e.Rivals[0].Text(v.matrix().Matrix), c.Width-x-4))
 	case e.Since > 0:
-		c.Right(c.Width-1, y+1, screen.Style{Colour: t.Amber}, fmt.Sprintf("since run %d", e.Since))
+		c.Right(c.Width-1, y, screen.Style{Colour: t.Amber}, fmt.Sprintf("since run %d", e.Since))
 	}
 }
 

@@ -21,21 +21,13 @@ func DrawDifference(c Canvas, y int, sides []sidebyside.Sides) int {
 	t := c.Theme
 	first := max(0, slices.IndexFunc(sides, func(s sidebyside.Sides) bool { return !s.Same() }))
 	shown := sides[first:min(len(sides), first+differenceRows)]
-	label := func(y, i int, words string) {
-		switch {
-		case i == 0:
-			c.Text(0, y, Style{Colour: t.Fog}, words)
-		case i == 1 && first > 0:
-			c.Right(8, y, Style{Colour: t.Faint()}, fmt.Sprintf("line %d", first+2))
-		}
-	}
 	for i, s := range shown {
-		label(y, i, "expected")
+		labelRow(c, y, i, first, "expected")
 		drawSpans(c, y, s.Expected, t.Leaf)
 		y++
 	}
 	for i, s := range shown {
-		label(y, i, "actual")
+		labelRow(c, y, i, first, "actual")
 		drawSpans(c, y, s.Actual, t.Rust)
 		y++
 	}
@@ -44,6 +36,17 @@ func DrawDifference(c Canvas, y int, sides []sidebyside.Sides) int {
 		y++
 	}
 	return y + 1
+}
+
+// labelRow writes what row i of a side begins with: the name of the side, and below it the number of the line if lines
+// before it are left out.
+func labelRow(c Canvas, y, i, first int, side string) {
+	switch {
+	case i == 0:
+		c.Text(0, y, Style{Colour: c.Theme.Fog}, side)
+	case i == 1 && first > 0:
+		c.Right(8, y, Style{Colour: c.Theme.Faint()}, fmt.Sprintf("line %d", first+2))
+	}
 }
 
 // DrawOutput shows what the test printed around the line that names the place of the

@@ -326,15 +326,8 @@ func (v View) drawAdvice(c screen.Canvas) {
 		c.Text(0, 0, screen.Style{Colour: c.Theme.Fog}, "working it out …")
 		return
 	}
-	blocks := [][]report.Line{report.Worth(*have.Advice), report.InTheWay(*have.Advice), report.Bearing(have.Advice.Outlook)}
-	if have.fleet != nil {
-		blocks = append(blocks, report.FleetForecast(have.fleet))
-	}
-	if have.plan.Unknown > 0 {
-		blocks = append(blocks, []report.Line{{{Tone: report.Warning, Text: report.NeverMeasured(have.plan.Unknown)}}})
-	}
 	y := 0
-	for _, block := range blocks {
+	for _, block := range have.adviceBlocks() {
 		var lines []report.Line
 		for _, line := range block {
 			lines = append(lines, wrapped(line, c.Width)...)
@@ -348,6 +341,18 @@ func (v View) drawAdvice(c screen.Canvas) {
 		}
 		y++
 	}
+}
+
+// adviceBlocks are the paragraphs below the shards, the most important first.
+func (p *planning) adviceBlocks() [][]report.Line {
+	blocks := [][]report.Line{report.Worth(*p.Advice), report.InTheWay(*p.Advice), report.Bearing(p.Advice.Outlook)}
+	if p.fleet != nil {
+		blocks = append(blocks, report.FleetForecast(p.fleet))
+	}
+	if p.plan.Unknown > 0 {
+		blocks = append(blocks, []report.Line{{{Tone: report.Warning, Text: report.NeverMeasured(p.plan.Unknown)}}})
+	}
+	return blocks
 }
 
 // wrapped breaks a line between words if it is too wide, and indents what follows.

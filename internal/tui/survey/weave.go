@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"image/color"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
@@ -189,6 +190,13 @@ func (v View) drawCells(c screen.Canvas, y, row, shown int) {
 			v.drawCursor(c, at, y, CellWidth-1)
 		}
 	}
+	v.drawMargin(c, y, row)
+}
+
+// drawMargin draws the sums at the end of a row.
+func (v View) drawMargin(c screen.Canvas, y, row int) {
+	t, l := c.Theme, &v.Arranged
+	all := row == len(l.Rows)
 	margin := l.cell(row, len(l.Columns))
 	number := screen.Style{Colour: t.Ink, Bold: all}
 	if margin.Picked.Tests == 0 && !all {
@@ -279,20 +287,11 @@ func (v View) drawTest(c screen.Canvas, y, index int, longest float64, common sc
 	t, s := c.Theme, v.session
 	test := &s.Picked.Catalog.Tests[index]
 	look := screen.Style{Colour: t.Ink, Bold: current && v.Focus == OnList}
-	bar, amount := t.Fog, 0.65
 	held := s.Picked.Held.Has(index)
-	switch {
-	case !held:
-		look.Colour, amount = t.Fog, 0.3
-	case s.Picked.Text != "":
-		bar = t.Leaf
+	if !held {
+		look.Colour = t.Fog
 	}
-	switch {
-	case !test.Known:
-		amount = 0.15 // a guess
-	case test.Expected >= longest*0.7 && held && longest > 0.5:
-		bar, amount = t.Amber, 0.9
-	}
+	bar, amount := v.barLook(t, test, held, longest)
 	c.Bar(0, y, max(barWidth*test.Expected/max(longest, 1e-9), 0.25), bar, amount)
 	screen.DrawPast(c, barWidth+1, y, s.Picked.Past[index], pastShown)
 	name, rules, room := plain.Line(test.Name), ruleWords(test), c.Width-testLeft-2
@@ -301,4 +300,22 @@ func (v View) drawTest(c screen.Canvas, y, index int, longest float64, common sc
 	if current {
 		c.SelectRow(0, y, c.Width, 1)
 	}
+}
+
+// barLook returns the colour and the weight of the bar that shows a test's expected time. Long tests are amber.
+func (v View) barLook(t *screen.Theme, test *catalog.Test, held bool, longest float64) (bar color.Color, amount float64) {
+	bar, amount = t.Fog, 0.65
+	switch {
+	case !held:
+		amount = 0.3
+	case v.session.Picked.Text != "":
+		bar = t.Leaf
+	}
+	switch {
+	case !test.Known:
+		amount = 0.15 // a guess
+	case test.Expected >= longest*0.7 && held && longest > 0.5:
+		bar, amount = t.Amber, 0.9
+	}
+	return bar, amount
 }

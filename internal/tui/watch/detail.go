@@ -30,12 +30,7 @@ func (v View) drawDetail(c screen.Canvas) {
 	case r.Expected != "" || r.Actual != "":
 		y = screen.DrawDifference(c, y, sidebyside.Align(plain.Text(r.Expected), plain.Text(r.Actual)))
 	case r.Message != "":
-		lines := screen.Wrap(plain.Text(r.Message), c.Width)
-		for _, line := range lines[:min(3, len(lines))] {
-			c.Text(0, y, screen.Style{Colour: t.Outcome(r.Outcome)}, line)
-			y++
-		}
-		y++
+		y = drawMessage(c, y, r)
 	}
 	y = v.drawSteps(c, y, r)
 	if v.unfolded && len(r.Steps) > 0 {
@@ -44,6 +39,16 @@ func (v View) drawDetail(c screen.Canvas) {
 	y = v.drawSource(c, y, r)
 	y = screen.DrawOutput(c, y, r)
 	v.drawBefore(c, y, r)
+}
+
+// drawMessage draws the first lines of the message, and returns the row after the blank one below them.
+func drawMessage(c screen.Canvas, y int, r *run.Result) int {
+	lines := screen.Wrap(plain.Text(r.Message), c.Width)
+	for _, line := range lines[:min(3, len(lines))] {
+		c.Text(0, y, screen.Style{Colour: c.Theme.Outcome(r.Outcome)}, line)
+		y++
+	}
+	return y + 1
 }
 
 // stepsFolded bounds the failing steps that are shown while the steps are folded.
