@@ -227,7 +227,7 @@ func (v View) drawDone(c screen.Canvas, a screen.Axis, track *progress.Track, y,
 		if p.Odd {
 			amount = 0.58
 		}
-		bad, isBad := pieceAt(track.Bad, from, to)
+		_, isBad := pieceAt(track.Bad, from, to)
 		if i, _ := slices.BinarySearch(track.Turns, from); i < len(track.Turns) && track.Turns[i] < to && !isBad {
 			continue // air between batches
 		}
@@ -238,7 +238,7 @@ func (v View) drawDone(c screen.Canvas, a screen.Axis, track *progress.Track, y,
 			colour = t.Outcome(p.Outcome)
 		}
 		c.Fill(x, y, 1, rows, colour, amount)
-		if isBad && a.At(bad.From) == x {
+		if bad, begins := beginsAt(track.Bad, from, to); begins {
 			c.Text(x, y, screen.Style{Colour: t.Ink, Bold: true}, bad.Outcome.Shape())
 		}
 	}
@@ -258,9 +258,18 @@ func pieceAt(pieces []progress.Piece, from, to float64) (progress.Piece, bool) {
 	return pieces[i], true
 }
 
+// beginsAt returns the first piece that begins within a time. Another one may go on until then.
+func beginsAt(pieces []progress.Piece, from, to float64) (progress.Piece, bool) {
+	i, _ := slices.BinarySearchFunc(pieces, from, func(p progress.Piece, at float64) int { return cmp.Compare(p.From, at) })
+	if i == len(pieces) || pieces[i].From >= to {
+		return progress.Piece{}, false
+	}
+	return pieces[i], true
+}
+
 const (
 	resultRows = 3  // that a result takes in the list
-	resultLeft = 11 // column of its group and its message
+	resultLeft = 13 // column of its group and its message
 	groupRoom  = 26 // cells of its group at most
 )
 
