@@ -17,7 +17,6 @@ require (
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/google/renameio/v2 v2.0.2
 	github.com/klauspost/compress v1.20.4
-	github.com/mattn/go-shellwords v1.0.16
 	github.com/nats-io/nats-server/v2 v2.15.3
 	github.com/nats-io/nats.go v1.55.0
 	github.com/pelletier/go-toml/v2 v2.4.3

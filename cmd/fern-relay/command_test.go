@@ -18,12 +18,12 @@ import (
 	"testing"
 	"time"
 
-	"github.com/mattn/go-shellwords"
 	"github.com/spf13/cobra"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
+	"fernrelay/internal/process"
 	"fernrelay/internal/testfiles"
 )
 
@@ -444,7 +444,7 @@ func TestExamples(t *testing.T) {
 	each(root)
 	for path, lines := range examples {
 		for _, line := range lines {
-			words, err := shellwords.Parse(line)
+			words, err := process.Words(line)
 			if err != nil {
 				t.Fatal(err)
 			}

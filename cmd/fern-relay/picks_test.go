@@ -8,9 +8,8 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/mattn/go-shellwords"
-
 	"fernrelay/core/run"
+	"fernrelay/internal/process"
 	"fernrelay/internal/testfiles"
 )
 
@@ -161,7 +160,7 @@ func TestBrokenSuite(t *testing.T) {
 		{"run --shard 1/2", 2, ""},
 		{"why good", 0, "c:.#good"},
 	} {
-		words, err := shellwords.Parse(c.args)
+		words, err := process.Words(c.args)
 		if err != nil {
 			t.Fatal(err)
 		}

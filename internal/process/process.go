@@ -24,8 +24,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/mattn/go-shellwords"
-
 	"fernrelay/core/run"
 	"fernrelay/internal/owned"
 )
@@ -123,18 +121,6 @@ func Command(ctx context.Context, dir string, slot Slot, program string, args ..
 
 // Self is the first word of a command line that runs this very program, wherever it is.
 const Self = "{fern-relay}"
-
-// Words splits a command line into the words that a shell makes of it, at least one, and expands nothing.
-//
-//	./check --for "cold frost"    ./check, --for, cold frost
-//	$HOME/check *.cfg             $HOME/check, *.cfg
-func Words(line string) ([]string, error) {
-	words, err := shellwords.Parse(line)
-	if err != nil || len(words) == 0 {
-		return nil, fmt.Errorf("%q is not a command line", line)
-	}
-	return words, nil
-}
 
 // ProgramPath returns the program that the first word of a command line names. One that begins with a dot is relative to a folder.
 func ProgramPath(dir, word string) string {

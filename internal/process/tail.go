@@ -8,7 +8,9 @@ import (
 // AppendTail appends text to a tail, of which it keeps at least the newest limit bytes, and at most twice as many. It makes no
 // garbage.
 func AppendTail(tail, text []byte, limit int) []byte {
-	text = text[max(0, len(text)-limit):]
+	if len(text) >= limit {
+		return append(tail[:0], text[len(text)-limit:]...)
+	}
 	if len(tail)+len(text) > 2*limit {
 		tail = append(tail[:0], tail[len(tail)-(limit-len(text)):]...)
 	}

@@ -133,6 +133,13 @@ type Rule struct {
 	From  string   // as "fern.toml:12"
 }
 
+// writtenRule is a [[rule]] as it is written.
+type writtenRule struct {
+	Pick string `toml:"pick"`
+	catalog.Rules
+	Clear []string `toml:"clear"`
+}
+
 // TouchRule says that a change to a file touches the tests of a pick.
 type TouchRule struct {
 	Files func(path string) bool // by the file's path relative to the project, with slashes
@@ -167,17 +174,13 @@ type file struct {
 		Outside     bool   `toml:"outside"`
 		Constrained bool   `toml:"constrained"`
 	} `toml:"project"`
-	Suites   []suiteTable      `toml:"suite"`
-	Services []serviceTable    `toml:"service"`
-	Matrix   *matrixTable      `toml:"matrix"`
-	Tags     map[string]string `toml:"tags"`
-	Picks    map[string]string `toml:"picks"`
-	Rules    []struct {
-		Pick string `toml:"pick"`
-		catalog.Rules
-		Clear []string `toml:"clear"`
-	} `toml:"rule"`
-	Resources map[string]int `toml:"resources"`
+	Suites    []suiteTable      `toml:"suite"`
+	Services  []serviceTable    `toml:"service"`
+	Matrix    *matrixTable      `toml:"matrix"`
+	Tags      map[string]string `toml:"tags"`
+	Picks     map[string]string `toml:"picks"`
+	Rules     []writtenRule     `toml:"rule"`
+	Resources map[string]int    `toml:"resources"`
 	Fleet     struct {
 		Resources []string `toml:"resources"`
 		Start     string   `toml:"start"`

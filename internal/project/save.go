@@ -114,51 +114,60 @@ func (p *Project) SaveRule(text, rule string, rules catalog.Rules) error {
 	if err != nil {
 		return err
 	}
-	return p.changeRules(func(d *document, rules []string) ([]byte, error) {
-		if n := slices.Index(rules, text); n >= 0 {
-			return d.with("rule", n, rule, line), nil
+	return p.changeRules(func(d *document, rules []writtenRule) ([]byte, error) {
+		for n, r := range slices.Backward(rules) { // the last one counts
+			if r.Pick == text {
+				return d.with("rule", n, rule, line), nil
+			}
 		}
 		head, err := Assignment("pick", text)
 		return d.withTable("[[rule]]", head+"\n"+line), err
 	})
 }
 
-// ClearRule removes a rule from the tests of a pick: from the rule for exactly this pick if one sets it, else by a
-// rule that clears it.
+// ClearRule removes a rule from the tests of a pick: from the rules for exactly this pick if any sets it, else by a
+// rule that clears it, unless there is one.
 func (p *Project) ClearRule(text, rule string) error {
 	clear, err := Assignment("clear", []string{rule})
 	if err != nil {
 		return err
 	}
-	return p.changeRules(func(d *document, rules []string) ([]byte, error) {
-		if t := d.table("rule", slices.Index(rules, text)); t != nil {
-			for _, e := range t.entries {
-				switch {
-				case e.key != rule:
-				case len(t.entries) == 2: // the pick and this rule
-					return d.splice(t.header.from, d.end(t), ""), nil
-				default:
-					return d.without(e), nil
-				}
+	return p.changeRules(func(d *document, rules []writtenRule) ([]byte, error) {
+		done, setLater := false, false
+		for n, r := range slices.Backward(rules) { // backward, as a change moves only what is behind it
+			switch {
+			case r.Pick == text && r.Has(rule):
+				d.data, done = d.withoutRule(n, rule), true
+			case r.Pick == text && slices.Contains(r.Clear, rule) && !setLater:
+				done = true
 			}
+			setLater = setLater || r.Has(rule)
+		}
+		if done {
+			return d.data, nil
 		}
 		head, err := Assignment("pick", text)
 		return d.withTable("[[rule]]", head+"\n"+clear), err
 	})
 }
 
-// changeRules changes fern.toml; edit is given the picks of its rules.
-func (p *Project) changeRules(edit func(d *document, rules []string) ([]byte, error)) error {
+// withoutRule takes a key out of the nth [[rule]], and all of that if nothing but its pick would be left.
+func (d *document) withoutRule(n int, key string) []byte {
+	t := d.table("rule", n)
+	if len(t.entries) == 2 {
+		return d.splice(t.header.from, d.end(t), "")
+	}
+	return d.without(d.entry("rule", n, key))
+}
+
+// changeRules changes fern.toml; edit is given its rules.
+func (p *Project) changeRules(edit func(d *document, rules []writtenRule) ([]byte, error)) error {
 	return change(p.path(), p.skeleton(), func(d *document) ([]byte, error) {
 		var f file
 		if err := toml.Unmarshal(d.data, &f); err != nil {
 			return nil, err
 		}
-		rules := make([]string, len(f.Rules))
-		for i, r := range f.Rules {
-			rules[i] = r.Pick
-		}
-		return edit(d, rules)
+		return edit(d, f.Rules)
 	}, p.checkFile)
 }
 

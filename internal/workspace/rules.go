@@ -110,10 +110,10 @@ func applyRules(rules []project.Rule, d *draft, layer func() *pick.Index) error 
 		d.noteIdle(held, rule.Pick, rule.From+": the rule")
 		for i := range held.All {
 			t := d.edit(i)
-			t.AddRules(rule.Set, rule.From)
 			for _, rule := range rule.Clear {
 				t.ClearRule(rule)
 			}
+			t.AddRules(rule.Set, rule.From)
 		}
 	}
 	return nil

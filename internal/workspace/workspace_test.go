@@ -256,3 +256,23 @@ func TestTouchedSince(t *testing.T) {
 		t.Errorf("a revision that is none: %s", got)
 	}
 }
+
+// TestRulesAreClearedAndSet clears a rule of the source and sets another reason, in one rule and in two, as Survey writes them.
+func TestRulesAreClearedAndSet(t *testing.T) {
+	for text, want := range map[string]string{
+		"clear = [\"skip\"]\n":                                                      "",
+		"clear = [\"skip\"]\nskip = \"frozen\"\n":                                   "frozen",
+		"skip = \"frozen\"\n\n[[rule]]\npick = \"in:one\"\nclear = [\"skip\"]\n":    "",
+		"clear = [\"skip\"]\n\n[[rule]]\npick = \"in:one\"\nskip = \"frozen\"\n":    "frozen",
+		"skip = \"wet\"\n\n[[rule]]\npick = \"in:one\"\nskip = \"frozen\"\n":        "frozen",
+		"clear = [\"lone\"]\n\n[[rule]]\npick = \"in:two\"\nclear = [\"skip\"]\n\n": "by hand",
+	} {
+		r, err := rich(t, "\n[[rule]]\npick = \"in:one\"\n"+text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if a, err := r.Catalog.Find("one#TestA"); err != nil || a.SkipReason != want {
+			t.Errorf("%s skips it as %q, %v: want %q", text, a.SkipReason, err, want)
+		}
+	}
+}

@@ -151,17 +151,16 @@ func setRule(sh *screen.Sheet, text string) tea.Cmd {
 	})
 }
 
-// withRule adds a rule to those of a session. One that only clears what an earlier one sets on the
-// same tests removes that one instead.
+// withRule adds a rule to those of a session. One that only clears what earlier ones set on the same tests removes those
+// instead.
 func withRule(own workspace.Own, rule project.Rule) workspace.Own {
-	undone := slices.IndexFunc(own.Rules, func(old project.Rule) bool {
+	left := slices.DeleteFunc(slices.Clone(own.Rules), func(old project.Rule) bool {
 		return len(rule.Clear) == 1 && old.Text == rule.Text && old.Set.Has(rule.Clear[0])
 	})
-	if undone >= 0 {
-		own.Rules = slices.Delete(slices.Clone(own.Rules), undone, undone+1)
-		return own
+	if len(left) == len(own.Rules) {
+		left = append(left, rule)
 	}
-	own.Rules = append(slices.Clip(own.Rules), rule)
+	own.Rules = left
 	return own
 }
 

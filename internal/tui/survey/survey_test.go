@@ -2,11 +2,15 @@ package survey
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
+	"fernrelay/core/catalog"
+	"fernrelay/internal/project"
 	"fernrelay/internal/tui/leg"
 	"fernrelay/internal/tui/legtest"
+	"fernrelay/internal/workspace"
 )
 
 // driven is the leg on 96 tests.
@@ -106,5 +110,31 @@ func TestSurveyAsks(t *testing.T) {
 	}
 	if said, ok := d.Press("o").(leg.SayMsg); !ok || !strings.Contains(string(said), "rows in the order of") {
 		t.Errorf("o says %q", said)
+	}
+}
+
+// TestSessionRules sets and clears rules of a session at random: the last word on a pick counts, and nothing is left of what was undone.
+func TestSessionRules(t *testing.T) {
+	random := rand.New(rand.NewPCG(25, 26))
+	var own workspace.Own
+	holds := map[string]bool{}
+	for range 500 {
+		text := []string{"frost", "ice", "in:a/**"}[random.IntN(3)]
+		rule := project.Rule{Text: text}
+		if holds[text] = random.IntN(2) == 0; holds[text] {
+			rule.Set.Skip = "cold"
+		} else {
+			rule.Clear = []string{catalog.RuleSkip}
+		}
+		own = withRule(own, rule)
+		skips := map[string]bool{}
+		for _, r := range own.Rules {
+			skips[r.Text] = r.Set.Skip != ""
+		}
+		for text, want := range holds {
+			if skips[text] != want {
+				t.Fatalf("%s is skipped %v, want %v: %+v", text, skips[text], want, own.Rules)
+			}
+		}
 	}
 }
