@@ -63,6 +63,7 @@ type Unmet struct {
 type Asked struct {
 	Steps   []string      // the only ones that run; empty for all
 	Serial  bool          // nothing runs side by side in its process, for a trial
+	Whole   bool          // its process is not divided if that ends badly, for a trial: other orders answer another question
 	Cell    string        // tests of the same cell run after all others, in a fresh process that no other test shares; empty for none
 	Limit   time.Duration // of it alone; 0 for the suite's
 	Failure *KnownFailure // what the run says of a failure of a quarantined test; nil for any other test

@@ -53,6 +53,7 @@ type state struct {
 	since    time.Time
 	spent    time.Duration
 	limit    time.Duration // of its time; 0 for none
+	more     time.Duration // beyond limit, in this process
 	timer    *time.Timer
 	timedOut bool
 	tail     []byte        // the newest output
@@ -238,6 +239,25 @@ func (r *Recorder) Rewind(id string) {
 	}
 }
 
+// Allow gives a running test more time than its limit in this process, because the process may run others before it reports
+// any outcome. 0 takes that back.
+func (r *Recorder) Allow(id string, more time.Duration) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if s := r.open(id); s != nil && s.running && s.more != more {
+		r.pause(s)
+		s.more = more
+		r.resume(s)
+	}
+}
+
+// Expired reports whether the time of a test was up in this process, which was killed.
+func (r *Recorder) Expired() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.expired
+}
+
 // Paused says that a test waits for its turn to continue; the time does not count.
 func (r *Recorder) Paused(id string) {
 	r.mu.Lock()
@@ -417,7 +437,7 @@ func (r *Recorder) resume(s *state) {
 		return
 	}
 	kill := r.kill
-	s.timer = time.AfterFunc(s.limit-s.spent, func() {
+	s.timer = time.AfterFunc(s.limit+s.more-s.spent, func() {
 		r.mu.Lock()
 		expired := s.running && s.outcome == ""
 		s.timedOut = s.timedOut || expired

@@ -380,11 +380,12 @@ const (
 	leastLimit    = 10 * time.Second
 )
 
-// toTry returns tests for a trial, in which one that hangs is soon killed.
+// toTry returns tests for a trial, in which one that hangs is soon killed, and which all count if their process ends.
 func (a Hunting) toTry(ids []string) []catalog.Test {
 	tests := a.TestsOf(ids)
 	for i := range tests {
 		bound(&tests[i])
+		tests[i].Ask(func(a *catalog.Asked) { a.Whole = true })
 	}
 	return tests
 }

@@ -13,6 +13,7 @@ import (
 	"path"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -87,9 +88,11 @@ type GoSettings struct {
 
 // CommandSettings are the settings of a suite that any program runs.
 type CommandSettings struct {
-	List    string // the command line that lists the tests
-	Run     string // the one that runs some
-	Results string // one of ResultFormats; empty for exit
+	List    string         // the command line that lists the tests
+	Run     string         // the one that runs some
+	Results string         // one of ResultFormats; empty for exit
+	Stdin   bool           // the program reads the names of the tests from its standard input
+	Group   *regexp.Regexp // cuts the group of a test from its name; nil for its folder
 }
 
 // HostSettings are the settings of a suite that a test host runs.

@@ -3,6 +3,7 @@ package project
 import (
 	"cmp"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +19,8 @@ type suiteTable struct {
 	List       string   `toml:"list"`
 	Run        string   `toml:"run"`
 	Results    string   `toml:"results"`
+	Names      string   `toml:"names"`
+	Group      string   `toml:"group"`
 	BuildFlags []string `toml:"build-flags"`
 	Vet        *bool    `toml:"vet"`
 	Args       []string `toml:"args"`
@@ -58,7 +61,7 @@ func (p *Project) newSuite(s *suiteTable) Suite {
 	case Go:
 		suite.Go = GoSettings{s.BuildFlags, s.Vet != nil && !*s.Vet, s.Args}
 	case Command:
-		suite.Command = CommandSettings{s.List, s.Run, s.Results}
+		suite.Command = CommandSettings{s.List, s.Run, s.Results, s.Names == namesOnInput, groupPattern(s.Group)}
 	case Host:
 		suite.Host = HostSettings{s.Run}
 	}
@@ -86,6 +89,14 @@ func (p *Project) checkSuite(suite *Suite, s *suiteTable, wrong wrongKey) error 
 		return wrong("run", "suite %s is a host and has no run: add its command line", suite.Name)
 	case suite.Kind == Command && (s.List == "" || s.Run == ""):
 		return wrong("list", "suite %s is of kind command: add list and run", suite.Name)
+	case suite.Kind != Command && s.Names != "":
+		return wrong("names", "suite %s is of kind %s: names is a key of a command", suite.Name, s.Kind)
+	case suite.Kind != Command && s.Group != "":
+		return wrong("group", "suite %s is of kind %s: group is a key of a command", suite.Name, s.Kind)
+	case s.Names != "" && s.Names != namesOnInput:
+		return wrong("names", "names of suite %s is %q: \"stdin\" is expected, for names on standard input, one a line", suite.Name, s.Names)
+	case s.Group != "" && groupPattern(s.Group) == nil:
+		return wrong("group", "group of suite %s is %q: a regular expression with one group is expected, as \"/^(.*)[.]/\"", suite.Name, s.Group)
 	case s.Results != "" && !slices.Contains(ResultFormats(), s.Results):
 		return wrong("results", "the results of suite %s are %q: one of %s is expected", suite.Name, s.Results, strings.Join(ResultFormats(), ", "))
 	}
@@ -123,4 +134,18 @@ func (s *suiteTable) setLimits(suite *Suite, wrong wrongKey) error {
 		*limit.into = given
 	}
 	return nil
+}
+
+// namesOnInput is the value of names if the program reads them from its standard input.
+const namesOnInput = "stdin"
+
+// groupPattern returns the regular expression between the slashes of a text, nil if it is none or has no group.
+func groupPattern(text string) *regexp.Regexp {
+	inner, found := strings.CutPrefix(text, "/")
+	inner, closed := strings.CutSuffix(inner, "/")
+	pattern, err := regexp.Compile(inner)
+	if !found || !closed || err != nil || pattern.NumSubexp() != 1 {
+		return nil
+	}
+	return pattern
 }

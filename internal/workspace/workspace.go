@@ -185,7 +185,8 @@ func newAdapter(p *project.Project, s project.Suite) (adapter.Adapter, error) {
 		if err != nil {
 			return nil, err
 		}
-		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Command.Results, Limits: process.Limits(s.Limits), Isolate: held(s)})
+		return command.New(command.Config{Suite: s.Name, Dir: dir, Below: below, List: list, Run: run, Results: s.Command.Results, Limits: process.Limits(s.Limits),
+			Isolate: held(s), Stdin: s.Command.Stdin, Group: s.Command.Group})
 	}
 	return golang.New(golang.Config{Suite: s.Name, Root: p.Dir, Dir: dir, Store: p.BuildPath(s), Data: p.StorePath(), Keep: p.Store,
 		BuildFlags: s.Go.BuildFlags, Env: environment(p), NoVet: s.Go.NoVet, Args: s.Go.Args, Limits: process.Limits(s.Limits), Isolate: held(s)})

@@ -12,16 +12,22 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/format"
+	"fernrelay/internal/format/tap"
 	"fernrelay/internal/owned"
 	"fernrelay/internal/process"
 )
@@ -35,20 +41,23 @@ type Config struct {
 	Run     []string // the command that runs them, with placeholders
 	Results string   // Exit, or a format that has a reader; Exit if empty
 	process.Limits
-	Isolate catalog.Level // what one process holds: a test, or else what the placeholders of Run say
+	Isolate catalog.Level  // what one process holds: a test, or else what the placeholders of Run say
+	Stdin   bool           // the program reads the names of the tests from its standard input, one a line
+	Group   *regexp.Regexp // its first group cuts the group of a test from a name that comes without one; nil for the folder
 }
 
 // Placeholders are what the words of Run may contain, each between braces. Those in many become one word per test
 // or file, and must be words of their own.
 var (
-	Placeholders = []string{"name", "names", "file", "files", "report", "slot", "space", "tmp", "port"}
+	Placeholders = []string{"name", "names", "names-file", "file", "files", "report", "slot", "space", "tmp", "port"}
 	many         = []string{"{names}", "{files}"}
 )
 
 // Adapter finds and runs the tests of one suite.
 type Adapter struct {
 	Config
-	names func() *catalog.Names // of the tests that were found
+	names  func() *catalog.Names // of the tests that were found
+	barren atomic.Int32          // tests in a row that ended their process alone, before any outcome
 }
 
 // New returns the adapter. The error says what is wrong with the command's placeholders.
@@ -61,7 +70,7 @@ func New(config Config) (*Adapter, error) {
 		return nil, errors.New("run has no {name}, but an exit status is the result of one test: add {name}, or set results to another format")
 	}
 	if unnamed := (&Adapter{Config: config}).Unit() != ""; unnamed && config.Isolate == catalog.TestLevel {
-		return nil, errors.New(`run has neither {name} nor {names}, so that no test can have a process of its own: add one of them, or remove isolate = "test"`)
+		return nil, errors.New(`run has none of {name}, {names} and {names-file}, so that no test can have a process of its own: add one of them, or remove isolate = "test"`)
 	}
 	for _, word := range config.Run {
 		if slices.ContainsFunc(many, func(m string) bool { return strings.Contains(word, m) && word != m }) {
@@ -111,8 +120,11 @@ func (a *Adapter) Touched([]string) (func(*catalog.Test) string, error) {
 	return func(*catalog.Test) string { return "" }, nil
 }
 
-// Prepare has nothing to do.
-func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error { return nil }
+// Prepare prepares nothing: the program may have changed since, and gets another chance.
+func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error {
+	a.barren.Store(0)
+	return nil
+}
 
 // Scope is the test if each has a process of its own, else the group.
 func (a *Adapter) Scope() catalog.Level {
@@ -125,7 +137,7 @@ func (a *Adapter) Scope() catalog.Level {
 // Unit returns what one process runs at least: a test, if the run command takes names.
 func (a *Adapter) Unit() catalog.Level {
 	switch {
-	case a.holds("{name}") || a.holds("{names}"):
+	case a.Stdin || a.holds("{name}") || a.holds("{names}") || a.holds("{names-file}"):
 		return ""
 	case a.holds("{file}") || a.holds("{files}"):
 		return catalog.FileLevel
@@ -149,15 +161,18 @@ type session struct {
 // Run runs the tests, as many in a process as the command says.
 func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) error {
 	batch := adapter.NewRecorder(tests, s.slot.Limits(s.adapter.Limits), sink)
+	d := &division{}
 	for next := batch.Next(); len(next) > 0; next = batch.Next() {
 		share := next
 		if s.adapter.Unit() == "" {
-			share = s.share(next[:batch.Settled(next)])
+			front := d.front(next)
+			share = s.share(front[:batch.Settled(front)])
 		}
-		if err := s.process(ctx, share, batch, sink); err != nil {
+		if err := s.process(ctx, share, batch, d, sink); err != nil {
 			return err
 		}
 	}
+	d.report(tests[0].Suite, tests[0].Group, sink)
 	return nil
 }
 
@@ -169,44 +184,65 @@ func (s *session) share(tests []catalog.Test) []catalog.Test {
 		return tests[:1]
 	case s.adapter.holds("{file}"): // beside the names
 		file := tests[0].File
-		return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.File != file })
+		tests = slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.File != file })
 	}
-	return tests
+	return tests[:s.fitting(tests)]
+}
+
+// fitting counts the tests, at least one, whose names and files have room among the arguments of a program.
+func (s *session) fitting(tests []catalog.Test) int {
+	names, files := s.adapter.holds("{names}"), s.adapter.holds("{files}")
+	if !names && !files {
+		return len(tests)
+	}
+	room := process.ArgumentRoom(slices.Concat(os.Environ(), s.slot.Env, s.adapter.Config.Run))
+	for i := range tests {
+		if names {
+			room -= process.ArgumentSize(tests[i].Name)
+		}
+		if file := s.file(&tests[i]); files && file != "" && (i == 0 || tests[i].File != tests[i-1].File) {
+			room -= process.ArgumentSize(file)
+		}
+		if room < 0 {
+			return max(1, i)
+		}
+	}
+	return len(tests)
 }
 
 // process runs some tests in one process.
-func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Recorder, sink run.Sink) error {
-	report := ""
-	if s.adapter.holds("{report}") { // a path of its own, so that nobody reads the report of an earlier process
-		folder, err := owned.MakeFolder(s.slot.Temp)
-		if err != nil {
-			return err
-		}
-		defer folder.Remove() // else with the slot
-		report = filepath.Join(folder.Path(), "report")
+func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Recorder, d *division, sink run.Sink) error {
+	files, remove, err := s.files(tests)
+	if err != nil {
+		return err
 	}
+	defer remove()
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	words := s.words(tests, report)
+	words := s.words(tests, files)
 	cmd := process.Command(ctx, s.adapter.Dir, s.slot, words[0], words[1:]...)
+	if s.adapter.Stdin {
+		cmd.Stdin = strings.NewReader(process.NameLines(names(tests)))
+	}
 	reported := newResults(tests, s.adapter.names(), batch)
-	wait := s.attach(ctx, cmd, reported, report)
+	wait := s.attach(ctx, cmd, reported, files["report"])
 	if !begin(ctx, cmd, reported, batch) {
 		_ = wait() // nothing was printed
 		return ctx.Err()
 	}
-	err := cmd.Wait()
+	err = cmd.Wait()
 	silent := batch.Exited()
 	fault := wait()
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	reported.settle()
-	end := ending{cmd.ProcessState.ExitCode(), process.Ending(err), silent, fault}
-	s.ended(reported, end)
+	used := cmd.Usage()
+	end := ending{cmd.ProcessState.ExitCode(), process.Ending(err), silent, fault, batch.Expired(), used.Wall}
+	s.ended(reported, end, d)
 	reported.reportBeyond(sink, end)
-	sink(cmd.Usage().Event(only(tests)))
+	sink(used.Event(only(tests)))
 	return nil
 }
 
@@ -269,22 +305,63 @@ type ending struct {
 	words  string
 	silent adapter.Phase // in which it was killed, as none of its tests ran
 	fault  error         // what is wrong with its results
+	late   bool          // it was killed, as the time of a test was up
+	wall   time.Duration // that it took
 }
 
-// ended sets the outcome of every test of a process that has ended, except those after one that a signal ended,
-// which get another process.
-func (s *session) ended(reported *results, end ending) {
-	if end.code < 0 && s.adapter.Unit() == "" {
-		t := reported.tests[0]
-		reported.batch.Ended(end.words, func(words string) (string, string, int) {
-			return process.LastLines(words, messageLimit), t.File, t.Line
-		})
-		return
+// bad reports whether tests may have no outcome because of how the process ended. One that gave up says that more of it is
+// of no use.
+func (e ending) bad() bool {
+	return (e.code != 0 || e.fault != nil || e.silent != "") && !errors.Is(e.fault, tap.ErrBailedOut)
+}
+
+// said returns how it ended, in words.
+func (e ending) said() string {
+	switch {
+	case e.late:
+		return "a time limit, after " + e.wall.Round(time.Millisecond).String()
+	case e.code == 0 && e.fault != nil:
+		return "exit status 0, but " + e.fault.Error()
 	}
-	if s.adapter.Results != format.Exit {
+	return e.words
+}
+
+// ended sets the outcome of every test of a process that has ended, except those that get another process after one that ended
+// badly: those after the test that is known to have run, or else all without an outcome, in parts.
+func (s *session) ended(reported *results, end ending, d *division) {
+	open, tests := reported.unfinished(), reported.tests
+	s.adapter.noteBarren(end.bad() && len(tests) == 1, len(open) < len(tests))
+	switch {
+	case s.adapter.Results == format.Exit && end.code >= 0:
+		exited(reported, end)
+	case s.adapter.Unit() != "" || len(open) == 0 || !end.bad():
 		reported.close(end.words, end.code, end.fault)
+	case end.code < 0 && len(tests) == 1 || reported.runsOne():
+		d.blame(open)
+		reported.batch.Ended(end.said(), func(words string) (string, string, int) {
+			return process.LastLines(words, messageLimit), tests[0].File, tests[0].Line
+		})
+	case len(tests) == 1 || tests[0].Asks().Whole || s.adapter.barren.Load() >= mostBarren:
+		d.blame(open)
+		reported.close(end.said(), end.code, end.fault)
+	default:
+		d.divide(&badEnding{tests: open, words: end.said(), late: end.late, wall: end.wall}, len(open) > 1 && len(open) < len(tests))
 		return
 	}
+	d.ran(tests, end.wall)
+}
+
+// noteBarren notes whether a test ended its process alone, or any test had an outcome.
+func (a *Adapter) noteBarren(alone, outcomes bool) {
+	if outcomes {
+		a.barren.Store(0)
+	} else if alone {
+		a.barren.Add(1)
+	}
+}
+
+// exited sets the outcome of the only test of a process by its exit status.
+func exited(reported *results, end ending) {
 	t := &reported.tests[0]
 	e := run.Event{Outcome: run.Passed}
 	if end.code > 0 {
@@ -310,22 +387,54 @@ func piped(read func(io.Reader, run.Sink) error, sink run.Sink) (io.WriteCloser,
 	return in, func() error { return <-fault }
 }
 
-// words is the run command for some tests.
-func (s *session) words(tests []catalog.Test, report string) []string {
-	var names, files []string
+// files makes the files that a process of tests writes and reads, by their placeholders, each with a path of its own, so that nobody
+// reads the report of an earlier process. remove removes them.
+func (s *session) files(tests []catalog.Test) (paths map[string]string, remove func(), err error) {
+	if !s.adapter.holds("{report}") && !s.adapter.holds("{names-file}") {
+		return nil, func() {}, nil
+	}
+	folder, err := owned.MakeFolder(s.slot.Temp)
+	if err != nil {
+		return nil, nil, err
+	}
+	remove = func() { _ = folder.Remove() } // else with the slot
+	paths = map[string]string{"names-file": filepath.Join(folder.Path(), "names")}
+	if s.adapter.holds("{report}") {
+		paths["report"] = filepath.Join(folder.Path(), "report")
+	}
+	if err := os.WriteFile(paths["names-file"], []byte(process.NameLines(names(tests))), 0o600); err != nil {
+		remove()
+		return nil, nil, fmt.Errorf("the names of the tests cannot be written: %w", err)
+	}
+	return paths, remove, nil
+}
+
+// names returns the names of tests, in order.
+func names(tests []catalog.Test) []string {
+	names := make([]string, len(tests))
 	for i := range tests {
-		names = append(names, tests[i].Name)
-		if file := s.file(&tests[i]); file != "" && !slices.Contains(files, file) {
-			files = append(files, file)
+		names[i] = tests[i].Name
+	}
+	return names
+}
+
+// words is the run command for some tests, with the paths of files by their placeholders.
+func (s *session) words(tests []catalog.Test, paths map[string]string) []string {
+	var files []string
+	seen := map[string]bool{}
+	for i := range tests {
+		if file := s.file(&tests[i]); file != "" && !seen[file] {
+			files, seen[file] = append(files, file), true
 		}
 	}
 	values := s.slot.Values()
-	values["name"], values["file"], values["report"] = names[0], s.file(&tests[0]), report
+	maps.Copy(values, paths)
+	values["name"], values["file"] = tests[0].Name, s.file(&tests[0])
 	var words []string
 	for _, word := range s.adapter.Config.Run {
 		switch word {
 		case "{names}":
-			words = append(words, names...)
+			words = append(words, names(tests)...)
 		case "{files}":
 			words = append(words, files...)
 		default:

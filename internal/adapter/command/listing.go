@@ -100,7 +100,8 @@ func (a *Adapter) failed(ctx context.Context, err error, said string) error {
 	return fmt.Errorf("the list command %q of suite %s: %w", command, a.Suite, err)
 }
 
-// parseLine reads a line: a name, whose folder is its group, or a JSON object.
+// parseLine reads a line: a name, or a JSON object. Without a group it is in that which the suite cuts from the name, or else in the
+// folder that the name begins with.
 func (a *Adapter) parseLine(found *adapter.Found, text string) error {
 	reported := listed{Name: strings.TrimSpace(text)}
 	if strings.HasPrefix(reported.Name, "{") {
@@ -114,7 +115,7 @@ func (a *Adapter) parseLine(found *adapter.Found, text string) error {
 			return fmt.Errorf("it does not parse: %w", err)
 		}
 	}
-	t := catalog.Test{Suite: a.Suite, Group: cmp.Or(reported.Group, path.Dir(reported.Name)), Name: reported.Name,
+	t := catalog.Test{Suite: a.Suite, Group: cmp.Or(reported.Group, a.groupOf(reported.Name)), Name: reported.Name,
 		Kind: cmp.Or(reported.Kind, catalog.KindScript), Line: reported.Line}
 	if found.Repeated(catalog.ID(t.Suite, t.Group, t.Name)) {
 		return nil
@@ -126,4 +127,14 @@ func (a *Adapter) parseLine(found *adapter.Found, text string) error {
 		t.File = path.Join(a.Below, reported.File)
 	}
 	return found.Add(t, reported.Tags, reported.Rules, listName)
+}
+
+// groupOf returns the group of a test by its name.
+func (a *Adapter) groupOf(name string) string {
+	if a.Group != nil {
+		if match := a.Group.FindStringSubmatch(name); match != nil && match[1] != "" {
+			return match[1]
+		}
+	}
+	return path.Dir(name)
 }

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
@@ -40,6 +41,7 @@ type results struct {
 	failed    bool         // a test here is bad
 	closed    bool         // close gave outcomes, which say how the process ended
 	started   bool         // the process runs, or did
+	runs      string       // the ID of the latest test that the process reported to begin; "" once that has an outcome
 	said      process.Tail // what the process printed
 }
 
@@ -67,7 +69,32 @@ func (r *results) start(process func() error) error {
 	}
 	r.started = true
 	r.begin()
+	r.batch.Allow(r.tests[0].ID, timeOfOthers(r.tests))
 	return nil
+}
+
+// timeOfOthers is how much longer than its first test a process may take before it reports any outcome, as some report all at their
+// end: twice what the others should take.
+func timeOfOthers(tests []catalog.Test) time.Duration {
+	seconds := 0.0
+	for i := range tests[1:] {
+		seconds += tests[1+i].Expected
+	}
+	return time.Duration(2 * seconds * float64(time.Second))
+}
+
+// unfinished returns the IDs of the tests without an outcome, in order.
+func (r *results) unfinished() []string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.open)
+}
+
+// runsOne reports whether the process said which test began, and that one has no outcome.
+func (r *results) runsOne() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.runs != "" && slices.Contains(r.open, r.runs)
 }
 
 // begin takes the first test that has no outcome to be the one that runs.
@@ -104,6 +131,8 @@ func (r *results) take(e run.Event) {
 func (r *results) known(t *catalog.Test, e run.Event) {
 	switch e.Event {
 	case run.Started:
+		r.runs = t.ID
+		r.batch.Allow(r.tests[0].ID, 0)
 		r.batch.Started(t.ID)
 	case run.Output:
 		r.batch.Output(t.ID, []byte(e.Text))
@@ -164,7 +193,11 @@ func (r *results) strange(e run.Event) {
 
 func (r *results) finish(t *catalog.Test, e run.Event) {
 	r.failed = r.failed || e.Outcome.Bad()
+	if r.runs == t.ID {
+		r.runs = ""
+	}
 	if r.started {
+		r.batch.Allow(r.tests[0].ID, 0)
 		r.batch.Started(t.ID)
 	}
 	e.ID = t.ID
@@ -172,7 +205,11 @@ func (r *results) finish(t *catalog.Test, e run.Event) {
 		e.File, e.Line = t.File, t.Line
 	}
 	r.batch.Finished(e)
-	r.open = slices.DeleteFunc(r.open, func(id string) bool { return id == t.ID })
+	if len(r.open) > 0 && r.open[0] == t.ID { // as nearly always
+		r.open = r.open[1:]
+	} else {
+		r.open = slices.DeleteFunc(r.open, func(id string) bool { return id == t.ID })
+	}
 	if len(r.open) > 0 {
 		r.batch.Rewind(r.open[0]) // it may have been taken to run too early
 	}

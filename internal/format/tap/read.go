@@ -19,6 +19,9 @@ import (
 	"fernrelay/internal/format/lines"
 )
 
+// ErrBailedOut is the error of a stream that says that its program gave up.
+var ErrBailedOut = errors.New("it bailed out")
+
 // Read sends the events of a stream to a sink: for every test point its output, its steps and then its outcome, as
 // soon as it is complete. The IDs of the events are the points' descriptions, or "unnamed point 3". The error, after all events, says
 // why the stream is not complete: it bailed out, or its plan does not match.
@@ -365,9 +368,9 @@ var ErrOther = errors.New("it has no test point and no plan: TAP is expected")
 func (p *reader) fault() error {
 	switch {
 	case p.ended && p.bailed != "":
-		return fmt.Errorf("it bailed out: %s", p.bailed)
+		return fmt.Errorf("%w: %s", ErrBailedOut, p.bailed)
 	case p.ended:
-		return errors.New("it bailed out")
+		return ErrBailedOut
 	case p.planned < 0 && p.seen == 0 && p.text.headSize == 0:
 		return errors.New("it printed nothing")
 	case p.planned < 0 && p.seen == 0:
