@@ -64,15 +64,12 @@ func newFailing(r *run.Result, own func(string) (string, bool), withOutput bool)
 	for _, part := range chain {
 		f.frames = append(f.frames, ownFrames(part, own)...)
 	}
-	if at := slices.IndexFunc(f.frames, func(f Frame) bool { return !f.inTest() }); at >= 0 {
-		f.origin = f.frames[at]
-	}
 	f.signal = endingSignal(f.words)
 	if exitOnly().MatchString(f.words) && len(f.frames) == 0 {
 		f.words = cmp.Or(lastInformative(output), f.words)
 	}
 	f.alike = alike(f.words)
-	f.informs = f.signal == "" && informative(f.alike)
+	f.informs = f.signal == "" && informative(f.alike) && !classOnly().MatchString(f.words)
 	if lacks, ok := lacked(text); ok {
 		f.lacks = &lacks
 	}
@@ -141,6 +138,7 @@ func Signs(bad []*run.Result, own func(file string) (name string, own bool)) map
 func failings(bad []*run.Result, own func(file string) (name string, own bool)) []failing {
 	all := make([]failing, len(bad))
 	parallel.Do(len(bad), func(i int) { all[i] = newFailing(bad[i], own, i < outputsRead) })
+	trimOutward(all)
 	return all
 }
 

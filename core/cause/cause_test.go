@@ -280,3 +280,61 @@ func FuzzCauses(f *testing.F) {
 		}
 	})
 }
+
+// TestRunnersAreNoCause groups unrelated failures whose stacks share the program that runs the tests, as in suites of scripts: each is a
+// cause of its own. What they share beneath the tests is one cause still.
+func TestRunnersAreNoCause(t *testing.T) {
+	python := func(frames ...string) string {
+		text := "Traceback (most recent call last):\n"
+		for _, f := range frames {
+			text += "  " + f + "\n    x\n"
+		}
+		return text + "AssertionError"
+	}
+	const module, call = `File "/p/runner.py", line 20, in <module>`, `File "/p/runner.py", line 12, in call`
+	for name, c := range map[string]struct {
+		output func(i int) string
+		causes int
+	}{
+		"the program alone":         {func(int) string { return python(module) }, 8},
+		"two frames of the program": {func(int) string { return python(module, call) }, 8},
+		"a test each": {func(i int) string {
+			return python(module, call, fmt.Sprintf(`File "/p/beds.py", line %d, in case_%d`, i, i))
+		}, 8},
+		"a test each, elsewhere": {func(i int) string {
+			return python(module, `File "/p/lib/running.py", line 3, in run`, fmt.Sprintf(`File "/p/b/%d.py", line 1, in body`, i))
+		}, 8},
+		"some go deeper": {func(i int) string {
+			if i%2 == 0 {
+				return python(module, call)
+			}
+			return python(module, call, fmt.Sprintf(`File "/p/beds.py", line %d, in fill`, i))
+		}, 8},
+		"javascript": {func(i int) string {
+			return fmt.Sprintf("Error\n    at case_%d (/p/beds.js:%d:3)\n    at Object.<anonymous> (/p/run.js:9:1)", i, i)
+		}, 8},
+		"no stack": {func(int) string { return "" }, 8},
+		"one origin beneath them": {func(i int) string {
+			return python(module, call, fmt.Sprintf(`File "/p/beds.py", line %d, in case_%d`, i, i), `File "/p/clock.py", line 4, in step`)
+		}, 1},
+		"one origin, and no test": {func(i int) string { return python(module, call, `File "/p/clock.py", line 4, in step`) }, 1},
+	} {
+		var bad []*run.Result
+		for i := range 8 {
+			bad = append(bad, &run.Result{ID: fmt.Sprintf("py:beds#case_%d", i), Outcome: run.Failed, Failure: run.Failure{Message: "AssertionError"}, Output: []byte(c.output(i))})
+		}
+		if causes := Group(bad, OwnIn("/p")); len(causes) != c.causes {
+			t.Errorf("%s: %d causes, want %d: %+v", name, len(causes), c.causes, causes[0])
+		}
+		alone := Signs(bad[:1], OwnIn("/p"))[bad[0].ID]
+		if together := Signs(bad, OwnIn("/p"))[bad[0].ID]; alone != together && name != "some go deeper" {
+			t.Errorf("%s: the sign is %q alone, and %q among others", name, alone, together)
+		}
+	}
+	for message, same := range map[string]bool{"ValueError": false, "errors.TimeoutError:": false, "Error: pump 3 leaks into house 4": true} {
+		bad := []*run.Result{{ID: "js:a#x", Outcome: run.Errored, Failure: run.Failure{Message: message}}, {ID: "js:b#y", Outcome: run.Errored, Failure: run.Failure{Message: message}}}
+		if causes := Group(bad, OwnIn("/p")); (len(causes) == 1) != same {
+			t.Errorf("%q of two tests makes %d causes", message, len(causes))
+		}
+	}
+}

@@ -77,6 +77,9 @@ var faults = lazy.Regexp(`nil pointer|invalid memory address|out of range|out of
 	`send on closed|close of closed|data race|race detected|entry in nil map|cannot invoke|member function|classcast|arithmeticexception|already borrowed|with overflow|` +
 	`keyerror|typeerror|attributeerror|indexerror|nameerror|valueerror: …|segmentation|divi(?:de|sion) by zero|stack overflow|deadlock|unwrap\(\)|has no attribute|nosuchelement|undefined method|concurrent map`)
 
+// classOnly is a message that says only the class of an error, which many kinds of mistake have.
+var classOnly = lazy.Regexp(`^[\w.$:]*(?:Error|Exception|Failure|Fault|Warning)[\s:]*$`)
+
 // exitOnly is a message that says only how a process ended.
 var exitOnly = lazy.Regexp(`(?i)^(?:\S+: )?(?:exit(?:ed)?(?: with)?(?: status| code)?|status|code):? \d+\.?$`)
 

@@ -197,7 +197,8 @@ func LearnSetup(past []float64) float64 {
 }
 
 // Setups returns what it cost in a run to begin a batch of each group, suite:group, in seconds: how long its worker was busy without
-// a test since the batch before or, for the first batch of a worker, which waits for the build, what its process took beside its tests.
+// a test since the batch before, or what its process took beside its tests if that is more, as for the first batch of a worker, and
+// for programs that report their tests only at their end.
 func Setups(ran *run.Run) map[string]float64 {
 	workers := map[int][]*run.Result{}
 	for _, r := range ran.Results {
@@ -221,9 +222,7 @@ func Setups(ran *run.Run) map[string]float64 {
 		}
 	}
 	for place, seconds := range ran.Begun {
-		if _, known := setups[place]; !known {
-			setups[place] = seconds
-		}
+		setups[place] = max(setups[place], seconds)
 	}
 	return setups
 }

@@ -229,10 +229,14 @@ func (r *Run) measure(e Event) {
 	delete(r.unmeasured, e.Batch)
 }
 
-// begun notes how much of a process's time was beside the tests that it ran. slowed is how many times as long it took as alone.
+// begun notes how much of a process's time was beside the tests that it ran: before the first, between them and after the last.
+// Of tests that a program reports at its end, only their own times say how long they ran. slowed is how many times as long the process
+// took as alone.
 func (r *Run) begun(tests []*Result, seconds, slowed float64) {
 	first, last := tests[0].Started, tests[0].Ended
+	own := 0.0
 	for _, t := range tests {
+		own += t.Seconds
 		if t.Started.Before(first) {
 			first = t.Started
 		}
@@ -240,7 +244,7 @@ func (r *Run) begun(tests []*Result, seconds, slowed float64) {
 			last = t.Ended
 		}
 	}
-	beside := max(0, seconds-last.Sub(first).Seconds()) / slowed
+	beside := max(0, seconds-min(own, last.Sub(first).Seconds())) / slowed
 	place, _, _ := strings.Cut(tests[0].ID, "#")
 	if r.Begun == nil {
 		r.Begun = map[string]float64{}

@@ -9,7 +9,6 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/matrix"
 	"fernrelay/core/pick"
-	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/project"
@@ -123,26 +122,10 @@ func (w *Workspace) catalog() *catalog.Catalog {
 		} else {
 			tests = append(tests, found.Tests...)
 		}
-		if note := oneGroup(&s, found.Tests, w.Project.Workers.Count); note != "" {
-			found.Notes = append(found.Notes, note)
-		}
 		found.Tests = nil
 		w.found[s.Name] = found
 	}
 	return catalog.New(tests)
-}
-
-// manyOfGroup is how many tests of one group are worth a note.
-const manyOfGroup = 20
-
-// oneGroup says that all tests of a suite are one group although several workers could run them, "" if they are not.
-func oneGroup(s *project.Suite, tests []catalog.Test, workers int) string {
-	other := slices.ContainsFunc(tests, func(t catalog.Test) bool { return t.Group != tests[0].Group })
-	if s.Kind != project.Command || s.Together != catalog.GroupLevel || workers == 1 || len(tests) < manyOfGroup || other {
-		return ""
-	}
-	return fmt.Sprintf("all %d tests of suite %s are in the group %s, and one worker runs all tests of a group: cut groups from the names with group = \"/^(.*)[.]/\", or set together = \"test\" if they may run side by side",
-		len(tests), s.Name, plain.Line(tests[0].Group))
 }
 
 // foundNotes returns what finding the tests has to say.

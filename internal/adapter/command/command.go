@@ -226,6 +226,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 		cmd.Stdin = strings.NewReader(process.NameLines(names(tests)))
 	}
 	reported := newResults(tests, s.adapter.names(), batch)
+	reported.timed = s.adapter.alone()
 	wait := s.attach(ctx, cmd, reported, files["report"])
 	if !begin(ctx, cmd, reported, batch) {
 		_ = wait() // nothing was printed
@@ -242,7 +243,7 @@ func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adap
 	end := ending{cmd.ProcessState.ExitCode(), process.Ending(err), silent, fault, batch.Expired(), used.Wall}
 	s.ended(reported, end, d)
 	reported.reportBeyond(sink, end)
-	sink(used.Event(only(tests)))
+	sink(used.Event(s.only(tests)))
 	return nil
 }
 
@@ -291,9 +292,9 @@ func begin(ctx context.Context, cmd *process.Process, reported *results, batch *
 	return false
 }
 
-// only returns the ID of the only test, "" if there are several.
-func only(tests []catalog.Test) string {
-	if len(tests) == 1 {
+// only returns the ID of the test of a process that never runs others, "" for a process of a batch.
+func (s *session) only(tests []catalog.Test) string {
+	if s.adapter.alone() {
 		return tests[0].ID
 	}
 	return ""

@@ -40,6 +40,7 @@ type results struct {
 	more      int          // of these that are left out
 	failed    bool         // a test here is bad
 	closed    bool         // close gave outcomes, which say how the process ended
+	timed     bool         // the time of the process is that of its only test, whatever it reports
 	started   bool         // the process runs, or did
 	runs      string       // the ID of the latest test that the process reported to begin; "" once that has an outcome
 	said      process.Tail // what the process printed
@@ -201,6 +202,9 @@ func (r *results) finish(t *catalog.Test, e run.Event) {
 		r.batch.Started(t.ID)
 	}
 	e.ID = t.ID
+	if r.timed {
+		e.Seconds = nil // measured
+	}
 	if e.File == "" {
 		e.File, e.Line = t.File, t.Line
 	}
