@@ -195,7 +195,7 @@ func TestServices(t *testing.T) {
 		t.Errorf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	testfiles.Write(t, dir, map[string]string{"kill-it": ""})
-	got = fern(t, dir, "run")
+	got = fern(t, dir, "run", "--order", "as-written")
 	if got.status != 1 || strings.Count(got.stdout, "the service shelf: it ended: signal 9, killed") != 1 || !strings.Contains(got.stdout, "errored; ") {
 		t.Errorf("with a server that dies: status %d\n%s", got.status, got.stdout)
 	}

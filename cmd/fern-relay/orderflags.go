@@ -17,6 +17,7 @@ type orderFlags struct {
 	name, from string
 	seed       uint64
 	seeded     bool // seed is given
+	named      bool // name is given: also the order as written is kept then, which else may run long groups first
 	turn       int  // of several runs, from 0
 }
 
@@ -30,7 +31,7 @@ func (f *orderFlags) add(cmd *cobra.Command) {
 // check refuses flags that contradict each other, and notes which were set.
 func (f *orderFlags) check(cmd *cobra.Command) error {
 	changed := cmd.Flags().Changed
-	f.seeded = changed("seed")
+	f.seeded, f.named = changed("seed"), changed("order")
 	switch {
 	case f.from != "" && (changed("order") || f.seeded):
 		return errors.New("--order-from names a file with the order: leave --order and --seed out")

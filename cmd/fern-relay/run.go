@@ -309,7 +309,7 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 		}
 	}
 	q, err = r.NewRequest(f.pick, tests, cmp.Or(f.workers, r.Workers()))
-	q.InOrder, q.Shard, q.First, q.Order = !rule.KeepsWritten(), shard, first, rule.String()
+	q.InOrder, q.Shard, q.First, q.Order = !rule.KeepsWritten() || f.named && !f.isTroubled(), shard, first, rule.String()
 	if shard != nil && shard.Shard > 1 {
 		q.Bare = nil // the first shard builds them
 	}

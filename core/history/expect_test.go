@@ -73,6 +73,19 @@ func TestSetups(t *testing.T) {
 	if got := Setups(r); len(got) != 2 || got["u:b"] != 0.5 || got["u:c"] != 0.125 {
 		t.Errorf("the setups are %v", got)
 	}
+	// A program that reports two tests at its end, after 2 s.
+	for _, e := range []run.Event{{Event: run.Started, ID: "u:late#1", At: start.Add(9 * time.Second)}, {Event: run.Finished, ID: "u:late#1", At: start.Add(11 * time.Second), Seconds: run.Took(0.5)},
+		{Event: run.Started, ID: "u:late#2", At: start.Add(11 * time.Second)}, {Event: run.Finished, ID: "u:late#2", At: start.Add(11 * time.Second), Seconds: run.Took(0.25)},
+		{Event: run.Measured, Seconds: run.Took(2), Used: &run.Used{}}} {
+		e.Worker, e.Batch = 1, 5
+		if e.Event == run.Finished {
+			e.Outcome = run.Passed
+		}
+		r.Apply(e)
+	}
+	if got := Setups(r); got["u:late"] != 1.25 || r.Starts != 1.25 {
+		t.Errorf("what is beside the tests of a report is %v, in all %v", got, r.Starts)
+	}
 	if LearnSetup([]float64{0.0004, 0.0003}) != 0 || LearnSetup([]float64{0.5, 0.4, 9}) != 0.5 {
 		t.Error("setups are not learned as measured")
 	}

@@ -95,7 +95,7 @@ func (s *Shape) Add(suite Suite) error {
 	case suite.Results != "":
 	case strings.Contains(suite.Run, "{report}"):
 		suite.Results = "junit"
-	case strings.Contains(suite.Run, "{names}"):
+	case strings.Contains(suite.Run, "{names"):
 		suite.Results = "tap"
 	}
 	if suite.Name == "" {

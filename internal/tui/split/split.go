@@ -86,7 +86,12 @@ func (v *View) replan() tea.Msg { return leg.Background(v.Planner.Ask(v.session,
 
 func (v *View) See(s *leg.Session) tea.Cmd {
 	old := v.session
-	if v.session = s; s.Picked.Weave != old.Picked.Weave {
+	v.session = s
+	if n := s.App.Workers(); n != old.App.Workers() { // fern.toml has another count
+		v.Planner.Want.Shards = min(n, MaxShards)
+		return v.Planner.Ask(s, false)
+	}
+	if s.Picked.Weave != old.Picked.Weave {
 		return v.Planner.Ask(s, false)
 	}
 	return nil

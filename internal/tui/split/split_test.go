@@ -124,3 +124,18 @@ func TestSplitKeys(t *testing.T) {
 		t.Error("what is wrong is not shown")
 	}
 }
+
+// TestWorkersAreReadAgain reads a fern.toml with another count of workers: the plan has as many shards.
+func TestWorkersAreReadAgain(t *testing.T) {
+	var v *View
+	d := legtest.New(t, legtest.Made(12, 5, 4), func(s *leg.Session) leg.Leg {
+		v = New(s)
+		return v
+	})
+	s, r, w, p := *d.Session, *d.Session.App, *d.Session.App.Workspace, *d.Session.App.Project
+	p.Workers.Count = 7
+	w.Project, r.Workspace, s.App = &p, &w, &r
+	if d.Do(v.See(&s)); v.Workers() != 7 || len(v.Plan().Shards) != 7 {
+		t.Errorf("with a count of 7 there are %d workers and %d shards", v.Workers(), len(v.Plan().Shards))
+	}
+}

@@ -3,10 +3,13 @@ package survey
 import (
 	"fmt"
 	"image/color"
+	"slices"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/history"
 	"fernrelay/core/plain"
+	"fernrelay/internal/project"
+	"fernrelay/internal/tui/leg"
 	"fernrelay/internal/tui/screen"
 	"fernrelay/internal/wording"
 )
@@ -43,7 +46,7 @@ func (v *View) fitWeave(width, height int) {
 	margins := width - 18
 	columns := len(l.Columns) * CellWidth
 	if columns == 0 {
-		columns = len(noTags)
+		columns = len(noTags(v.session))
 	}
 	v.Names = min(l.names, max(namesWidth, margins-2-columns))
 	v.columns = max(1, min((margins-2-v.Names)/CellWidth, len(l.Columns)))
@@ -89,8 +92,13 @@ func (v View) drawFoot(c screen.Canvas) {
 	v.drawCard(c, false)
 }
 
-// noTags is shown in place of the columns if there are none.
-const noTags = "no tags yet: write //fern:tags above a test, or [tags] into fern.toml"
+// noTags is shown in place of the columns if there are none: how tags are made in this project.
+func noTags(s *leg.Session) string {
+	if slices.ContainsFunc(s.App.Project.Suites, func(suite project.Suite) bool { return suite.Kind == project.Go }) {
+		return "no tags yet: write //fern:tags above a test, or [tags] into fern.toml"
+	}
+	return "no tags yet: write [tags] into fern.toml, or list tests with tags"
+}
 
 // drawWeave draws the crosstab and returns how many rows it took.
 func (v View) drawWeave(c screen.Canvas) int {
@@ -98,7 +106,7 @@ func (v View) drawWeave(c screen.Canvas) int {
 	rows, shown := v.rows, v.columns
 	v.drawHead(c, shown)
 	if len(l.Columns) == 0 {
-		c.Text(2+v.Names, 0, screen.Style{Colour: t.Faint()}, screen.Cut(noTags, c.Width-18-v.Names-3))
+		c.Text(2+v.Names, 0, screen.Style{Colour: t.Faint()}, screen.Cut(noTags(v.session), c.Width-18-v.Names-3))
 	}
 	for i := range rows {
 		v.drawWeaveRow(c, 1+i, v.top+i, shown)
