@@ -130,7 +130,7 @@ func newFleetCollect(s *settings) *cobra.Command {
 					return err
 				}
 			}
-			reports, err := files.create()
+			reports, err := files.create(s.dir)
 			if err != nil {
 				return err
 			}

@@ -77,7 +77,7 @@ func (s *settings) mergeRuns(cmd *cobra.Command, read readReports, f *mergeFlags
 		report.Part(out, part, read.kinds[i])
 	}
 	// Now that all parts are read: one may be such a file of the last time.
-	files, err := f.create()
+	files, err := f.create(s.dir)
 	if err != nil {
 		return err
 	}

@@ -288,13 +288,23 @@ func TestRunHunts(t *testing.T) {
 		t.Fatal(err)
 	}
 	const words = "polluted: TestFlowOfTwo fails only after TestDroughtRation"
-	got := fern(t, dir, "run", "--hunt", "2m", "--junit", "a.xml", "--events", "a.jsonl")
+	got := fern(t, dir, "run", "--hunt", "2m", "--junit", "a.xml", "--events", "a.jsonl", "--summary", "a.md")
 	if got.status != 1 || !strings.Contains(got.stdout, words) || !strings.Contains(got.stdout, "1 failed: 1 order-dependent (after TestDroughtRation, proved)") {
 		t.Errorf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	events := readEvents(t, filepath.Join(dir, "a.jsonl"))
 	if last := events[len(events)-1]; last.Event != run.RunEnds || events[len(events)-2].Event != run.Found {
 		t.Errorf("the events end with %+v", last)
+	}
+	summary := read(t, dir, "a.md")
+	if lines := strings.Split(strings.TrimSpace(summary), "\n"); len(lines) > 15 || !strings.Contains(summary, "**polluted** TestFlowOfTwo fails only after TestDroughtRation. TestDroughtRation leaves ") ||
+		!strings.Contains(summary, "go:.#TestFlowOfTwo | fern-relay run --no-record --workers 1 --order-from /dev/stdin`") || !strings.Contains(lines[len(lines)-1], "the rest: `a.xml`, `a.jsonl`") {
+		t.Errorf("the summary is\n%s", summary)
+	}
+	fern(t, dir, "report", "last", "-o", "kept.html")
+	page := read(t, dir, "kept.html")
+	if verdict, message := strings.Index(page, words), strings.Index(page, "<pre>flow_test.go"); verdict < 0 || message >= 0 && message < verdict {
+		t.Errorf("the report of the kept run has the verdict at %d and the message at %d", verdict, message)
 	}
 	for _, file := range []string{"a.xml", "a.jsonl"} {
 		got := fern(t, dir, "merge", file, "--events", "merged.jsonl", "-o", "merged.md")

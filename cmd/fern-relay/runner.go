@@ -64,7 +64,7 @@ func (n *runner) run(ctx context.Context, q app.Request, files reportFiles) (*ru
 // results.
 func (n *runner) print(ctx context.Context, q app.Request, files reportFiles, do func(ctx context.Context, q app.Request, sink run.Sink) (r *run.Run, closing func(), err error)) (*run.Run, error) {
 	// Files are created before the run, so that a wrong path is reported before the work is done.
-	reports, err := files.create()
+	reports, err := files.create(n.app.Project.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +129,7 @@ func (n *runner) huntFailed(ctx context.Context, r *run.Run, workers int, report
 	defer cancel()
 	defer n.interrupts.finish(cancel)()
 	p := newHuntProgress()
-	findings, err := hunting.Of(n.app).HuntRun(within, r, hunting.Options{Workers: workers}, p.report)
+	findings, err := hunting.Of(n.app).HuntRun(within, r, hunting.Options{Workers: workers, Files: reports.names()}, p.report)
 	if err != nil {
 		fmt.Fprintln(stderr, "fern-relay: the hunt of what failed:", err)
 	}
@@ -154,7 +154,7 @@ func terminalWidth(file *os.File) int {
 
 // resume runs the rest of a run and writes the reports of the whole.
 func (n *runner) resume(ctx context.Context, q app.Request, files reportFiles) (*run.Run, error) {
-	reports, err := files.create()
+	reports, err := files.create(n.app.Project.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -169,7 +169,7 @@ func (n *runner) resume(ctx context.Context, q app.Request, files reportFiles) (
 
 // repeat runs a number of times and prints what differed; ready returns the request of each turn, from 0.
 func (n *runner) repeat(ctx context.Context, files reportFiles, times int, ready func(turn int) (app.Request, error)) (*run.Run, error) {
-	reports, err := files.create()
+	reports, err := files.create(n.app.Project.Dir)
 	if err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ package run
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -181,7 +182,17 @@ type Finding struct {
 	Verdict  string     `json:"verdict"`
 	Words    string     `json:"words"` // a sentence
 	Culprits [][]string `json:"culprits,omitempty"`
-	Order    []string   `json:"order,omitempty"` // the shortest order that shows the failure
+	Order    []string   `json:"order,omitempty"`  // the shortest order that shows the failure
+	Remedy   string     `json:"remedy,omitempty"` // the state that the culprits leave, and where to restore it; empty if that is not known
+	See      string     `json:"see,omitempty"`    // the command that shows it in the project's folder; empty for none
+}
+
+// Headline is the first that a report says of the failure: what the hunt found, and what to do.
+func (f *Finding) Headline() string {
+	if f.Remedy == "" {
+		return f.Words
+	}
+	return strings.TrimSuffix(f.Words, ".") + ". " + f.Remedy
 }
 
 // Used is what a process used while it ran a test, or the tests of its batch if the event names none.

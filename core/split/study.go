@@ -120,8 +120,8 @@ func (s *Study) Unused(p Plan, where string) string {
 		return head + fmt.Sprintf("there are only %d tests", tests)
 	case s.Together == catalog.TestLevel:
 		return head + fmt.Sprintf("rules tie the %d tests together (needs, after, or what all machines share)", tests)
-	case units == 1 && s.Together == catalog.GroupLevel:
-		return head + fmt.Sprintf("all %d tests are one group: together = \"test\" divides it, and in a suite of commands group = \"/^(.*)[.]/\" makes groups of the names", tests)
+	case units == 1 && s.Together == catalog.GroupLevel && s.Tests[0].Kind == catalog.KindScript:
+		return head + fmt.Sprintf("all %d tests are one group: together = \"test\" divides it, and group = \"/^(.*)[.]/\" makes groups of the names", tests)
 	case units == 1:
 		return head + fmt.Sprintf("all %d tests are one %s: together = \"test\" divides it", tests, kind)
 	}

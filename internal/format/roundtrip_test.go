@@ -56,7 +56,7 @@ func TestRoundTrip(t *testing.T) {
 			e.Entry = e.Outcome.Bad() && e.Outcome != run.Surprise && random.IntN(3) == 0
 			ran.Apply(e)
 			if random.IntN(3) == 0 {
-				ran.Apply(run.Event{Event: run.Found, ID: id, Finding: &run.Finding{Verdict: "polluted", Words: hostileText(random), Culprits: [][]string{{hostileText(random)}}}})
+				ran.Apply(run.Event{Event: run.Found, ID: id, Finding: &run.Finding{Verdict: "polluted", Words: hostileText(random), Remedy: hostileText(random), See: hostileText(random), Culprits: [][]string{{hostileText(random)}}}})
 			}
 		}
 		ran.Apply(run.Event{Event: run.RunEnds, At: now})
@@ -110,6 +110,9 @@ func TestRoundTrip(t *testing.T) {
 				}
 				if f := findings[e.ID]; name == "junit" && ((f == nil) != (r.Finding == nil) || f != nil && (f.Verdict != "polluted" || f.Culprits[0][0] != strings.ReplaceAll(plain.Line(r.Finding.Culprits[0][0]), "\uFFFE", "\uFFFD"))) {
 					t.Fatalf("the finding of %q came back as %+v, want %+v:\n%s", want, f, r.Finding, written)
+				}
+				if words := plain.Line(r.Message); name == "junit" && r.Outcome.Bad() && r.Finding != nil && words != "" && strings.TrimSpace(words) == words && plain.Line(e.Message) != strings.ReplaceAll(words, "\uFFFE", "\uFFFD") {
+					t.Fatalf("the message of %q came back as %q, want %q:\n%s", want, e.Message, r.Message, written)
 				}
 				if len(steps[e.ID]) != len(r.Steps) {
 					t.Fatalf("%s: %q came back with %d steps of %d:\n%s", name, want, len(steps[e.ID]), len(r.Steps), written)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -18,13 +19,13 @@ import (
 )
 
 // keepFiles has the trials find the project's files as they are now, without those that earlier runs have left, and
-// returns a function that puts them back. The files of a project that is too large stay as trials make them.
-func (h *hunter) keepFiles(ctx context.Context) (release func(), err error) {
+// returns a function that puts them back. The files of a project that is too large stay as trials make them, and so do ours.
+func (h *hunter) keepFiles(ctx context.Context, ours []string) (release func(), err error) {
 	store, err := h.app.Project.Store()
 	if err != nil {
 		return nil, err
 	}
-	tree, err := h.snapshot(ctx, store)
+	tree, err := h.snapshot(ctx, store, h.below(ours))
 	if errors.Is(err, worktree.ErrTooLarge) || errors.Is(err, worktree.ErrBusy) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
 		h.unkept = "the files that tests leave in the project were not put back between the trials: " + err.Error()
 		return func() {
@@ -56,10 +57,11 @@ func (h *hunter) keepFiles(ctx context.Context) (release func(), err error) {
 
 // snapshot takes a snapshot of the project's files. Of a project that is too large, it leaves out what git tracks, which
 // tests rarely change.
-func (h *hunter) snapshot(ctx context.Context, store string) (*worktree.Snapshot, error) {
+func (h *hunter) snapshot(ctx context.Context, store string, ours map[string]bool) (*worktree.Snapshot, error) {
 	tracked, committed := project.Tracked(ctx, h.app.Project.Dir)
 	sources := h.sourceFiles()
 	o := worktree.Options{
+		Skip: func(name string) bool { return ours[name] },
 		Person: func(name string, mode fs.FileMode) bool {
 			return tracked(name) || sources[name] || sources[path.Ext(name)] || mode&0o111 != 0
 		},
@@ -68,10 +70,29 @@ func (h *hunter) snapshot(ctx context.Context, store string) (*worktree.Snapshot
 	}
 	tree, err := worktree.Take(h.app.Project.Dir, store, o)
 	if errors.Is(err, worktree.ErrTooLarge) {
-		o.Skip = tracked
+		o.Skip = func(name string) bool { return ours[name] || tracked(name) }
 		tree, err = worktree.Take(h.app.Project.Dir, store, o)
 	}
 	return tree, err
+}
+
+// below returns which of the files are in the project, by their paths in it.
+func (h *hunter) below(files []string) map[string]bool {
+	inside := map[string]bool{}
+	project, err := filepath.EvalSymlinks(h.app.Project.Dir)
+	if err != nil {
+		return inside
+	}
+	for _, file := range files {
+		dir, err := filepath.Abs(filepath.Dir(file))
+		if err == nil {
+			dir, err = filepath.EvalSymlinks(dir)
+		}
+		if below, wrong := filepath.Rel(project, filepath.Join(dir, filepath.Base(file))); err == nil && wrong == nil {
+			inside[filepath.ToSlash(below)] = true
+		}
+	}
+	return inside
 }
 
 // sourceFiles returns the files that people write, by their paths or by their endings.

@@ -84,6 +84,7 @@ type Options struct {
 	Fleet *app.FleetRequest // offers the trials to machines; nil for none
 	Here  int               // workers of this machine, if the trials are offered to others, too
 	From  *run.Run          // of a report, in whose order victims were bad; nil for the runs of the ledger
+	Files []string          // that this process writes meanwhile, as reports: they are not put back
 }
 
 // Hunt hunts each victim and reports every step. A hunt that was interrupted continues, unless something in
@@ -112,7 +113,7 @@ func (a Hunting) Hunt(ctx context.Context, victims []catalog.Test, o Options, re
 		return nil, err
 	}
 	defer func() { _ = h.pool.Close() }() // the findings hold, whatever processes leave behind
-	release, err := h.keepFiles(ctx)
+	release, err := h.keepFiles(ctx, o.Files)
 	if err != nil {
 		return nil, err
 	}

@@ -333,9 +333,13 @@ func Differing(c hunt.Change) (before, after string) {
 	return part(a), part(b)
 }
 
-// Command returns the command line that shows a finding in a project, from any folder: it runs the shortest order, or tests
-// side by side so often that they are likely to meet.
+// Command returns the command line that shows a finding in a project, from any folder, or if dir is empty from the project's: it runs
+// the shortest order, or tests side by side so often that they are likely to meet.
 func Command(dir string, f hunt.Finding) string {
+	relay := "fern-relay "
+	if dir != "" {
+		relay += "-C " + Quote(dir) + " "
+	}
 	quoted := func(ids []string) []string {
 		words := make([]string, len(ids))
 		for i, id := range ids {
@@ -346,9 +350,9 @@ func Command(dir string, f hunt.Finding) string {
 	words := quoted(f.Order)
 	if f.Overlap && len(words) == 1 { // in processes of their own
 		tests := quoted(append(slices.Clip(f.Culprits[0]), f.ID))
-		return fmt.Sprintf("fern-relay -C %s run --no-record --workers %d --together test --repeat 20 %s", Quote(dir), len(tests), strings.Join(tests, " "))
+		return fmt.Sprintf("%srun --no-record --workers %d --together test --repeat 20 %s", relay, len(tests), strings.Join(tests, " "))
 	}
-	return `printf '%s\n' ` + strings.Join(words, " ") + " | fern-relay -C " + Quote(dir) + " run --no-record --workers 1 --order-from /dev/stdin"
+	return `printf '%s\n' ` + strings.Join(words, " ") + " | " + relay + "run --no-record --workers 1 --order-from /dev/stdin"
 }
 
 // Coverage says how many of all orders of two tests have run.
@@ -390,10 +394,13 @@ func Markdown(to io.Writer, dir string, f hunt.Finding, records []hunt.Record) e
 		}
 	}
 	if len(records) > 0 {
-		fmt.Fprintf(w, "\n## Trials\n\n| trial | why | tried | left out | %s |\n| ---: | --- | ---: | ---: | --- |\n", Code(Name(f.ID)))
+		fmt.Fprintf(w, "\n<details><summary>%s</summary>\n\n| trial | why | tried | left out | %s |\n| ---: | --- | ---: | ---: | --- |\n", wording.Plural(len(records), "trial"), Code(Name(f.ID)))
 	}
 	for _, r := range records {
 		fmt.Fprintf(w, "| %d | %s | %d | %d | %s |\n", r.Number, r.Purpose, r.Ran, r.LeftOut, r.Outcome)
+	}
+	if len(records) > 0 {
+		fmt.Fprint(w, "\n</details>\n")
 	}
 	_, err := to.Write(w.Bytes())
 	return err

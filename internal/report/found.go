@@ -10,14 +10,18 @@ import (
 	"fernrelay/internal/wording"
 )
 
-// FindingWords says what a hunt in a run found about a test.
+// FindingWords says what a hunt in a run found about a test, and what to do.
 func FindingWords(f *run.Finding) string {
-	return plain.Line(f.Verdict) + ": " + plain.Line(f.Words)
+	return plain.Line(f.Verdict) + ": " + plain.Line(f.Headline())
 }
 
 // InRun returns what a report of a run says of a finding.
 func InRun(f hunt.Finding) *run.Finding {
-	return &run.Finding{Verdict: string(f.Verdict), Words: Sentence(f), Culprits: f.Culprits, Order: f.Order}
+	found := &run.Finding{Verdict: string(f.Verdict), Words: Sentence(f), Culprits: f.Culprits, Order: f.Order, Remedy: Remedy(f)}
+	if len(f.Order) > 1 || f.Overlap {
+		found.See = Command("", f)
+	}
+	return found
 }
 
 // Hunted sums up what hunts in a run found about the tests that failed, as in 3 failed: 1 order-dependent (after TestUsage,

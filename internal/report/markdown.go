@@ -13,7 +13,12 @@ func Prose(text string) string {
 
 // Code writes what tests are called, or left, as code in a line of a table.
 func Code(text string) string {
-	text = strings.ReplaceAll(plain.Line(text), "|", `\|`)
+	return inlineCode(strings.ReplaceAll(text, "|", `\|`))
+}
+
+// inlineCode writes a text as code in a line outside of tables.
+func inlineCode(text string) string {
+	text = plain.Line(text)
 	fence := "`"
 	for strings.Contains(text, fence) {
 		fence += "`"

@@ -62,15 +62,13 @@ func failure(w io.Writer, r *run.Result, together int) {
 		fmt.Fprint(w, "  ", plain.Line(at))
 	}
 	fmt.Fprintln(w)
+	if r.Finding != nil {
+		found(w, r.Finding)
+	}
 	message := plain.Text(r.Message)
 	indent(w, message)
-	if r.Finding != nil {
-		indent(w, FindingWords(r.Finding))
-	}
 	failedSteps(w, r)
-	if r.Expected != "" || r.Actual != "" {
-		indent(w, "expected "+plain.Text(r.Expected)+"\nactual   "+plain.Text(r.Actual))
-	}
+	compared(w, r)
 	output := strings.TrimRight(plain.Text(run.WithoutBlock(string(r.Output), r.Message)), "\n ")
 	if output == "" || strings.TrimSpace(output) == strings.TrimSpace(message) {
 		return
@@ -83,6 +81,14 @@ func failure(w io.Writer, r *run.Result, together int) {
 		lines[i] = "| " + lines[i]
 	}
 	indent(w, strings.Join(lines, "\n"))
+}
+
+// found prints what a hunt found, before the words of the test itself.
+func found(w io.Writer, f *run.Finding) {
+	indent(w, FindingWords(f))
+	if f.See != "" {
+		indent(w, "to see it: "+plain.Line(f.See))
+	}
 }
 
 // stepsPrinted bounds the failed steps of a test that are named.

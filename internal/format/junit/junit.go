@@ -207,12 +207,18 @@ func signed(r *run.Result, at *runAt) (string, error) {
 
 // plainFinding returns a finding with texts that are safe to show.
 func plainFinding(f *run.Finding) run.Finding {
-	safe := run.Finding{Verdict: plain.Line(f.Verdict), Words: plain.Line(f.Words)}
+	safe := run.Finding{Verdict: plain.Line(f.Verdict), Words: plain.Line(f.Words), Remedy: plain.Line(f.Remedy), See: plain.Line(f.See)}
 	for _, set := range f.Culprits {
 		safe.Culprits = append(safe.Culprits, plainLines(set))
 	}
 	safe.Order = plainLines(f.Order)
 	return safe
+}
+
+// headline is what a finding says before the message of its failure, on lines of its own.
+func headline(f *run.Finding) string {
+	safe := plainFinding(f)
+	return strings.TrimSpace(safe.Headline()+"\n"+safe.See) + "\n"
 }
 
 func plainLines(texts []string) (lines []string) {
@@ -250,6 +256,9 @@ func placed(r *run.Result, output string) string {
 func caseOf(r *run.Result, group, name string, at *runAt) (testCase, error) {
 	c := testCase{ClassName: plain.Line(group), Name: plain.Line(name), Seconds: seconds(r.Seconds)}
 	message := plain.Text(r.Message)
+	if r.Finding != nil && r.Outcome.Bad() {
+		message = headline(r.Finding) + message
+	}
 	output := placed(r, plain.Text(string(r.Output)))
 	switch {
 	case r.Outcome == run.Failed:

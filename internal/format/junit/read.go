@@ -295,6 +295,9 @@ func (c *readCase) emit(suite string, sink run.Sink) (bad bool) {
 			output = strings.TrimSpace(output + "\n" + text)
 		}
 	}
+	if c.finding != nil && e.Outcome.Bad() {
+		e.Message = strings.TrimSuffix(strings.TrimPrefix(e.Message+"\n", headline(c.finding)), "\n")
+	}
 	if e.Outcome.Bad() {
 		e.Entry = c.Status == entry
 		e.Expected, e.Actual = run.Compared(e.Message)

@@ -87,15 +87,19 @@ func codeOrNothing(text string) string {
 }
 
 func markdownFailure(w io.Writer, a *About, r *run.Result) {
-	fmt.Fprintf(w, "\n<details><summary>%s %s</summary>\n\n", r.Outcome.Shape(), html.EscapeString(plain.Line(r.ID)))
+	verdict := ""
+	if r.Finding != nil {
+		verdict = " " + report.FindingWords(r.Finding)
+	}
+	fmt.Fprintf(w, "\n<details><summary>%s %s%s</summary>\n\n", r.Outcome.Shape(), html.EscapeString(plain.Line(r.ID)), html.EscapeString(verdict))
+	if r.Finding != nil && r.Finding.See != "" {
+		fmt.Fprintf(w, "to see it\n%s\n\n", report.Block("sh", plain.Line(r.Finding.See)))
+	}
 	if at := place(r); at != "" {
 		fmt.Fprintf(w, "%s in %s, %s\n\n", r.Outcome, history.Short(r.Seconds), report.Code(at))
 	}
 	if r.Message != "" {
 		fmt.Fprintf(w, "%s\n\n", block(r.Message))
-	}
-	if r.Finding != nil {
-		fmt.Fprintf(w, "- %s\n", report.Prose(report.FindingWords(r.Finding)))
 	}
 	if r.Expected != "" || r.Actual != "" {
 		fmt.Fprintf(w, "expected\n%s\n\nactual\n%s\n\n", block(r.Expected), block(r.Actual))

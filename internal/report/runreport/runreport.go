@@ -53,7 +53,11 @@ const failuresKnown = 500
 
 // Of collects everything about a run of a project's ledger.
 func Of(project Project, l *ledger.Ledger, record *run.Record, run *run.Run) (*About, error) {
-	a := &About{Title: fmt.Sprintf("%s, run %d", plain.Line(project.Name), record.Number), Record: record, Run: run, project: project}
+	title := fmt.Sprintf("%s, run %d", plain.Line(project.Name), record.Number)
+	if record.Number == 0 { // as of a fleet, which this ledger does not have
+		title = fmt.Sprintf("%s, %s", plain.Line(project.Name), plain.Line(record.Machine))
+	}
+	a := &About{Title: title, Record: record, Run: run, project: project}
 	return a, a.know(l, record)
 }
 
@@ -133,6 +137,9 @@ func (a *About) know(l *ledger.Ledger, upTo *run.Record) (err error) {
 	if a.Causes, err = l.Causes(a.Run); err != nil {
 		return err
 	}
+	if err := a.knowFindings(l); err != nil {
+		return err
+	}
 	a.past, err = l.PastWithChanges(history.PastRuns, upTo)
 	if err != nil || len(a.past.Runs) == 0 {
 		return err
@@ -143,6 +150,20 @@ func (a *About) know(l *ledger.Ledger, upTo *run.Record) (err error) {
 	}
 	a.Cards, err = l.Cards(a.past, ids[:min(len(ids), failuresKnown)])
 	return err
+}
+
+// knowFindings adds to each failure what the latest hunt of its test found, if that began after the run did.
+func (a *About) knowFindings(l *ledger.Ledger) error {
+	hunts, err := l.Hunts()
+	if err != nil {
+		return err
+	}
+	for _, h := range hunts {
+		if res := a.Run.Result(h.Victim); res != nil && res.Outcome.Bad() && res.Finding == nil && h.Finding != nil && h.Began.After(a.Run.Started) {
+			res.Finding = report.InRun(*h.Finding)
+		}
+	}
+	return nil
 }
 
 // Endings are the endings of the files that a report may be written into.
