@@ -1,6 +1,16 @@
 """A test host for Fern Relay: tests in Python, run in any order in one process.
 
-Copy this file beside your tests; it needs Python 3.8 and nothing else.
+Copy this file beside your tests; it needs Python 3.8 and nothing else. Plain tests are
+functions whose names begin with test_, in files that the main program names:
+
+    import fernhost
+    fernhost.serve("garden", "test_*.py", "checks/*.py")
+
+The group of a test is its file, its name that of the function. A test passes unless it
+raises: a failed check and an AssertionError are failures, anything else is an error. What
+it prints becomes its output. A test may be an async function; a generator is an error, as
+its body would not run. A file that cannot be imported is an error of its group, and the
+others run. With a decorator, a test has tags and rules, and takes what it checks with:
 
     import fernhost as fern
 
@@ -8,31 +18,51 @@ Copy this file beside your tests; it needs Python 3.8 and nothing else.
     def opens_at_dawn(t):
         t.equal("litres", valves.open(3), 5)
 
-    fern.serve("garden")
+    @fern.cases(dry=(0, 0), wet=(3, 9))  # a step each, which can run alone
+    def test_flow(litres, want):
+        assert valves.flow(litres) == want
 
-The group of a test is its module, its name that of the function. A test passes
-unless it raises: a failed check and an AssertionError are failures, anything else is
-an error. What it prints becomes its output. A test may be an async function; a
-generator is an error, as its body would not run. The program speaks the protocol
-fern-host/1, and sends its messages where no test can.
+    @fern.before                         # each test of this file; also after, before_file, after_file
+    def empties_the_tank():
+        valves.drain()
+
+The program speaks the protocol fern-host/1, and sends its messages where no test can. For
+a hunt it names what tests leave behind, and restores it piece by piece.
 """
 
+import ast
 import copy
+import functools
+import gc
+import glob
+import importlib.util
 import inspect
 import io
 import json
+import linecache
 import os
+import re
+import signal
 import sys
+import threading
 import time
+import traceback
 import types
+import warnings
 
 PROTOCOL = "fern-host/1"
-LONGEST = 2000  # characters of a value that are told
+LONGEST = 2000  # characters of a value that are reported
+LOOKS = ("the variables, functions and classes of the project's modules, replaced functions of others, caches, settings of the interpreter"
+         " and of logging, decimals, locale, warnings, signals and random numbers, threads, timers, listeners, open databases, the environment and the working folder")
 
 _tests = {}  # (group, name): _Test, as declared
-_watched = []  # modules whose variables are told
+_patterns = ()  # of files with tests that are not imported yet
+_broken = []  # files that cannot be imported
+_watched = []  # more modules whose variables are reported
 _resets = []  # what makes the state fresh again
-_kept = {}  # (kind, name): the state when it was asked for last
+_around = {}  # (module, when): functions that run before or after its tests or its file
+_open_file = None  # the module whose before_file ran last
+_kept = {}  # (kind, name): what puts the state back to when it was asked for last
 
 
 class Skip(Exception):
@@ -40,7 +70,7 @@ class Skip(Exception):
 
 
 class Failed(AssertionError):
-    """A check that failed, with both sides where it compared."""
+    """A check that failed, with both sides if it compared."""
 
     def __init__(self, message, expected=None, actual=None):
         super().__init__(message)
@@ -50,8 +80,8 @@ class Failed(AssertionError):
 class T:
     """What a test checks with."""
 
-    def __init__(self, tell, steps=()):
-        self._tell = tell
+    def __init__(self, report, steps=()):
+        self._report = report
         self._steps = steps  # the only ones that run; all if empty
         self._inside = False  # of one of them
 
@@ -70,7 +100,7 @@ class T:
         raise Skip(reason)
 
     def step(self, name, body, *args):
-        """Runs a part of the test that is told by its own name."""
+        """Runs a part of the test that is reported by its own name."""
         if self._steps and not self._inside and name not in self._steps:
             return
         inside, self._inside = self._inside, True
@@ -81,20 +111,27 @@ class T:
         except Skip:
             result = {"outcome": "skipped"}
         except BaseException as error:
-            result = {"outcome": "failed", "message": str(error) or type(error).__name__}
+            result = {"outcome": "failed", "message": _words(error)}
             raise
         finally:
             self._inside = inside
-            self._tell("step", step=name, seconds=time.monotonic() - began, **result)
+            self._report("step", step=name, seconds=time.monotonic() - began, **result)
 
 
 class _Test:
-    def __init__(self, body, tags, rules, group):
-        self.body, self.tags, self.rules = body, tags, rules
-        self.group = group or os.path.splitext(os.path.basename(inspect.getsourcefile(body)))[0]
+    def __init__(self, body, tags=(), rules=None, group=""):
+        source = inspect.unwrap(body)
+        self.body, self.tags, self.rules, self.module = body, list(tags), rules or {}, source.__module__
+        self.path = inspect.getsourcefile(source)
+        self.group = group or os.path.splitext(os.path.basename(self.path))[0]
         self.name = body.__name__
-        self.file = os.path.relpath(inspect.getsourcefile(body)).replace(os.sep, "/")
-        self.line = body.__code__.co_firstlineno
+        self.file = os.path.relpath(self.path).replace(os.sep, "/")
+        self.line = source.__code__.co_firstlineno
+
+    def declare(self):
+        if (self.group, self.name) in _tests:
+            raise ValueError("the group %s has two tests named %s" % (self.group, self.name))
+        _tests[self.group, self.name] = self
 
 
 def test(tags="", group="", **rules):
@@ -103,18 +140,48 @@ def test(tags="", group="", **rules):
     words = {key.replace("_", "-"): value for key, value in rules.items()}
 
     def declare(body):
-        made = _Test(body, sorted(set(tags.split())), words, group)
-        if (made.group, made.name) in _tests:
-            raise ValueError("the group %s has two tests named %s" % (made.group, made.name))
-        _tests[made.group, made.name] = made
-        watch(sys.modules[body.__module__])
+        _Test(body, sorted(set(tags.split())), words, group).declare()
         return body
 
     return declare
 
 
+def cases(**named):
+    """Runs a test once with the arguments of each name, as a step of that name. All run, and
+    the first that fails is the failure of the test."""
+
+    def declare(body):
+        @functools.wraps(body)
+        def each(t):
+            first = None
+            for name, args in named.items():
+                try:
+                    t.step(name, lambda: _finish(body(*args if isinstance(args, tuple) else (args,))))
+                except Exception as error:
+                    first = first or error
+            if first:
+                raise first
+
+        each.takes_checks = True
+        return each
+
+    return declare
+
+
+def _declare_around(when):
+    def declare(body):
+        _around.setdefault((body.__module__, when), []).append(body)
+        return body
+
+    return declare
+
+
+before, after = _declare_around("before"), _declare_around("after")
+before_file, after_file = _declare_around("before_file"), _declare_around("after_file")
+
+
 def watch(module):
-    """Has the variables of a module told, so that a hunt can see what a test left."""
+    """Has the variables of a module outside the project's folder reported, so that a hunt can see what a test left."""
     if module not in _watched:
         _watched.append(module)
 
@@ -129,45 +196,52 @@ def on_reset(body):
 class _Bytes(io.RawIOBase):
     """Takes what a test writes past the text of the standard output."""
 
-    def __init__(self, tell):
+    def __init__(self, report):
         super().__init__()
-        self.tell = tell
+        self._report = report
 
     def writable(self):
         return True
 
     def write(self, data):
         if data:
-            self.tell("output", text=bytes(data).decode("utf-8", "replace"))
+            self._report(bytes(data).decode("utf-8", "replace"))
         return len(data)
 
 
 class _Output(io.TextIOBase):
-    """Stands in for the standard output while tests run."""
+    """Stands in for the standard output while a test runs. Threads that outlive the test
+    may still write to it."""
 
     encoding = "utf-8"
 
-    def __init__(self, tell):
+    def __init__(self, report):
         super().__init__()
-        self.tell, self.buffer = tell, _Bytes(tell)
+        self._report, self.buffer = report, _Bytes(report)
 
     def writable(self):
         return True
 
     def write(self, text):
         if text:
-            self.tell("output", text=text.encode("utf-8", "replace").decode())
+            self._report(text.encode("utf-8", "replace").decode())
         return len(text)
 
 
-def serve(name):
-    """Answers requests until bye, or until the input ends."""
+def serve(name, *patterns):
+    """Answers requests until bye, or until the input ends. The patterns name files with
+    plain tests, which are imported when they are asked for."""
+    global _patterns
+    _patterns = patterns
     out, secret = os.fdopen(os.dup(1), "w", encoding="utf-8", newline="\n"), ""
     os.dup2(2, 1)  # what programs print that a test starts is no message
+    turn = threading.Lock()
 
     def send(message):
-        out.write(secret + json.dumps({"jsonrpc": "2.0", **message}) + "\n")
-        out.flush()
+        text = secret + json.dumps({"jsonrpc": "2.0", **message}) + "\n"
+        with turn:
+            out.write(text)
+            out.flush()
 
     for line in io.TextIOWrapper(sys.stdin.buffer, encoding="utf-8"):
         request = json.loads(line)
@@ -187,15 +261,9 @@ def serve(name):
 
 def _answer(name, method, params, send):
     if method == "hello":
-        return {"protocol": PROTOCOL, "name": name, "channel": "channel" in params}
-    if method == "discover":
-        return {"tests": [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "rules": t.rules} for t in _tests.values()]}
-    if method == "run":
-        for asked in params["tests"]:
-            _run(_tests.get((asked["group"], asked["name"])), asked, send)
+        return {"protocol": PROTOCOL, "name": name, "channel": "channel" in params, "looks": LOOKS}
+    if method == "bye":
         return {}
-    if method == "state":
-        return {"values": list(_state())}
     if method == "restore":
         _restore(params["kind"], params["name"])
         return {}
@@ -205,34 +273,131 @@ def _answer(name, method, params, send):
         for body in _resets:
             body()
         return {}
-    if method == "bye":
+    _import_tests()
+    if method == "discover":
+        listed = [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "rules": t.rules} for t in _tests.values()]
+        return {"tests": listed, "broken": _broken}
+    _remember_others()
+    if method == "run":
+        for asked in params["tests"]:
+            _run(_tests.get((asked["group"], asked["name"])), asked, send)
+        _leave_file()
         return {}
+    if method == "state":
+        return {"values": [value.report() for value in _state()]}
     raise ValueError("there is no method %r" % method)
 
 
+def _import_tests():
+    """Imports the files of the patterns once, and declares their plain tests."""
+    global _patterns
+    patterns, _patterns = _patterns, ()
+    for path in dict.fromkeys(path for pattern in patterns for path in sorted(glob.glob(pattern, recursive=True))):
+        if os.path.abspath(path) == os.path.abspath(__file__):
+            continue
+        group = os.path.splitext(path)[0].replace(os.sep, "/")
+        try:
+            module = _import(path, group)
+            for key, body in list(vars(module).items()):
+                if key.startswith("test_") and inspect.isfunction(body) and inspect.unwrap(body).__module__ == module.__name__:
+                    _Test(body, group=group).declare()
+        except BaseException as error:  # also what would end the process
+            broken = {"group": group, "file": path.replace(os.sep, "/"), "line": 1, "message": "it cannot be imported: %s: %s" % (type(error).__name__, error)}
+            for frame in traceback.extract_tb(error.__traceback__):
+                if os.path.abspath(frame.filename) == os.path.abspath(path):
+                    broken["line"] = frame.lineno
+            if isinstance(error, SyntaxError) and error.filename and os.path.abspath(error.filename) == os.path.abspath(path):
+                broken["line"] = error.lineno or 1
+            _broken.append(broken)
+
+
+def _import(path, group):
+    folder = os.path.dirname(os.path.abspath(path))
+    if folder not in sys.path:
+        sys.path.insert(0, folder)
+    name = os.path.basename(group)
+    if name in sys.modules:
+        name = group.replace("/", ".")
+    spec = importlib.util.spec_from_file_location(name, path)
+    module = sys.modules[name] = importlib.util.module_from_spec(spec)
+    try:
+        spec.loader.exec_module(module)
+    except BaseException:
+        del sys.modules[name]
+        raise
+    return module
+
+
 def _run(asked_for, asked, send):
-    def tell(method, **more):
+    over = False
+
+    def report(method, **more):
         send({"method": method, "params": {"group": asked["group"], "name": asked["name"], **more}})
+
+    def output(text):
+        if not text:
+            return
+        if over:
+            sys.__stderr__.write(text)  # of a thread that outlives the test
+        else:
+            report("output", text=text)
 
     if asked_for is None:
         raise KeyError("there is no test %s of group %s" % (asked["name"], asked["group"]))
-    tell("started")
-    printed, sys.stdout = sys.stdout, _Output(tell)
+    report("started")
+    printed, sys.stdout = sys.stdout, _Output(output)
+    ours = sys.stdout
     began = time.monotonic()
+    result = {"outcome": "passed"}
     try:
-        _finish(asked_for.body(T(tell, asked.get("steps") or ())))
-        result = {"outcome": "passed"}
-    except Skip as reason:
-        result = {"outcome": "skipped", "message": str(reason)}
-    except AssertionError as error:
-        result = {"outcome": "failed", "message": str(error) or "assertion failed", **_place(error, asked_for)}
-        if isinstance(error, Failed) and error.expected is not None:
-            result.update(expected=error.expected, actual=error.actual)
+        _enter_file(asked_for)
+        try:
+            _call_around(asked_for.module, "before")
+            takes = getattr(asked_for.body, "takes_checks", False) or inspect.signature(asked_for.body).parameters
+            _finish(asked_for.body(T(report, asked.get("steps") or ())) if takes else asked_for.body())
+        finally:
+            _call_around(asked_for.module, "after")
     except BaseException as error:  # also what would end the process
-        result = {"outcome": "errored", "message": "%s: %s" % (type(error).__name__, error), **_place(error, asked_for)}
+        result = _verdict(error, asked_for)
+        if result["outcome"] != "skipped":
+            output(_stack(error, asked_for))
     finally:
-        sys.stdout = printed
-    tell("finished", seconds=time.monotonic() - began, **result)
+        over = True
+        if sys.stdout is ours:
+            sys.stdout = printed
+    report("finished", seconds=time.monotonic() - began, **result)
+
+
+def _verdict(error, of):
+    if isinstance(error, Skip):
+        return {"outcome": "skipped", "message": str(error)}
+    if not isinstance(error, AssertionError):
+        return {"outcome": "errored", "message": "%s: %s" % (type(error).__name__, error), **_place(error, of)}
+    result = {"outcome": "failed", "message": _words(error), **_place(error, of)}
+    if isinstance(error, Failed) and error.expected is not None:
+        result.update(expected=error.expected, actual=error.actual)
+    elif not str(error):
+        result.update(_sides(error))
+    return result
+
+
+def _call_around(module, when):
+    for body in _around.get((module, when), ()):
+        _finish(body())
+
+
+def _enter_file(asked_for):
+    global _open_file
+    if _open_file != asked_for.module:
+        _leave_file()
+        _call_around(asked_for.module, "before_file")
+        _open_file = asked_for.module
+
+
+def _leave_file():
+    global _open_file
+    left, _open_file = _open_file, None
+    _call_around(left, "after_file")
 
 
 def _finish(returned):
@@ -259,56 +424,367 @@ def _refuse(returned):
 def _place(error, of):
     """The deepest line of the test's own file that the error came through."""
     place = {"file": of.file, "line": of.line}
-    trace = error.__traceback__
-    while trace:
-        if trace.tb_frame.f_code.co_filename == of.body.__code__.co_filename:
-            place["line"] = trace.tb_lineno
-        trace = trace.tb_next
+    for frame in traceback.extract_tb(error.__traceback__):
+        if frame.filename == of.path:
+            place["line"] = frame.lineno
     return place
 
 
-def _state():
-    """What tests could leave behind: variables of watched modules, the environment
-    and the working folder. It is kept as well, so that it can be put back."""
-    _kept.clear()
-    for module in _watched:
-        for key, value in sorted(vars(module).items()):
-            if key.startswith("__") or isinstance(value, (types.ModuleType, types.FunctionType, type)):
+def _stack(error, of):
+    """The stack of an error without the frames of this file; empty if it has nothing but the test's own line."""
+    lines = traceback.TracebackException.from_exception(error)
+    lines.stack = traceback.StackSummary.from_list([f for f in lines.stack if f.filename != __file__])
+    if len(lines.stack) < 2 and not lines.__cause__ and all(f.filename == of.path for f in lines.stack):
+        return ""
+    return "".join(lines.format())
+
+
+# A failed assert statement has no words: these are the ones of its line.
+
+
+def _asserted(error):
+    """The assert statement that failed and its frame; None if another statement raised the error."""
+    trace = error.__traceback__
+    while trace and trace.tb_next:
+        trace = trace.tb_next
+    if trace is None:
+        return None, None
+    try:
+        tree = ast.parse("".join(linecache.getlines(trace.tb_frame.f_code.co_filename)))
+    except SyntaxError:
+        return None, None
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Assert) and node.lineno <= trace.tb_lineno <= (node.end_lineno or node.lineno):
+            return node, trace.tb_frame
+    return None, None
+
+
+def _valued(node, frame):
+    """The value of a name, an attribute of a name or a constant; raises LookupError for what would have to run."""
+    if isinstance(node, ast.Constant):
+        return node.value
+    if isinstance(node, ast.Name):
+        if node.id in frame.f_locals:
+            return frame.f_locals[node.id]
+        return frame.f_globals[node.id]
+    if isinstance(node, ast.Attribute):
+        return vars(_valued(node.value, frame))[node.attr]
+    raise LookupError
+
+
+def _shown(value):
+    try:
+        return repr(value)[:LONGEST]
+    except Exception as error:
+        return "cannot be shown: %s" % error
+
+
+def _words(error):
+    """The words of an error: its own, or the assert statement with the values of the names in it."""
+    if str(error) or not isinstance(error, AssertionError):
+        return str(error) or type(error).__name__
+    node, frame = _asserted(error)
+    if node is None:
+        return "assertion failed"
+    source = "".join(linecache.getlines(frame.f_code.co_filename))
+    words = " ".join((ast.get_source_segment(source, node) or "assertion failed").split())
+    values = []
+    for part in ast.walk(node.test):
+        if isinstance(part, ast.Name):
+            try:
+                value = _valued(part, frame)
+            except (LookupError, TypeError):
                 continue
-            try:
-                _kept["variable", "%s.%s" % (module.__name__, key)] = module, key, copy.deepcopy(value)
-            except Exception:
-                pass  # then it cannot be put back
-            try:
-                text = repr(value)[:LONGEST]
-            except Exception as error:
-                text = "cannot be told: %s" % error
-            yield {"kind": "variable", "name": "%s.%s" % (module.__name__, key), "value": text}
+            if not callable(value) and not isinstance(value, types.ModuleType):
+                values.append("%s = %s" % (part.id, _shown(value)[:200]))
+    return words + ("" if not values else ", where " + ", ".join(dict.fromkeys(values)))
+
+
+def _sides(error):
+    """Both sides of a failed assert of two values that are equal or not; empty if they would have to run."""
+    node, frame = _asserted(error)
+    if node is None or not isinstance(node.test, ast.Compare) or len(node.test.ops) != 1 or not isinstance(node.test.ops[0], ast.Eq):
+        return {}
+    try:
+        return {"actual": _shown(_valued(node.test.left, frame)), "expected": _shown(_valued(node.test.comparators[0], frame))}
+    except (LookupError, TypeError):
+        return {}
+
+
+# What tests leave behind.
+
+
+class _Value:
+    """A piece of state: put_back makes it what it is now, remove undoes it if it was not there before."""
+
+    def __init__(self, kind, name, text, put_back=None, remove=None):
+        self.kind, self.name, self.text, self.put_back, self.remove = kind, name, text, put_back, remove
+
+    def report(self):
+        value = {"kind": self.kind, "name": self.name, "value": self.text[:LONGEST]}
+        if len(self.text) > LONGEST:
+            value["sum"] = "%x" % hash_of(self.text)
+        return value
+
+
+def hash_of(text):
+    """A number that differs for texts that differ, and is the same in every process."""
+    import zlib
+
+    return zlib.crc32(text.encode("utf-8", "replace"))
+
+
+_ADDRESS = re.compile(r" at 0x[0-9a-fA-F]+")
+
+
+def _text(value, depth=6, seen=()):
+    """A value in words that are the same in every process: deep, sorted and without addresses."""
+    if depth == 0 or id(value) in seen:
+        return "…"
+    seen = seen + (id(value),)
+    inner = lambda other: _text(other, depth - 1, seen)  # noqa: E731
+    kind = type(value)
+    if kind in (dict, types.MappingProxyType) or isinstance(value, dict):
+        return "{%s}" % ", ".join(sorted("%s: %s" % (inner(key), inner(item)) for key, item in value.items()))
+    if isinstance(value, (set, frozenset)):
+        return "{%s}" % ", ".join(sorted(map(inner, value)))
+    if isinstance(value, (list, tuple)):
+        return "%s%s%s" % ("[" if isinstance(value, list) else "(", ", ".join(map(inner, value)), "]" if isinstance(value, list) else ")")
+    if inspect.isroutine(value) or isinstance(value, type):
+        code = getattr(value, "__code__", None)
+        where = " (%s:%d)" % (os.path.basename(code.co_filename), code.co_firstlineno) if code else ""
+        return "%s.%s%s" % (getattr(value, "__module__", None) or "builtins", getattr(value, "__qualname__", kind.__name__), where)
+    if isinstance(value, types.ModuleType):
+        return "module %s" % value.__name__
+    if kind.__repr__ is object.__repr__:
+        return "%s(%s)" % (kind.__qualname__, ", ".join("%s=%s" % (key, inner(item)) for key, item in sorted(getattr(value, "__dict__", {}).items())))
+    try:
+        return _ADDRESS.sub("", repr(value))
+    except Exception as error:
+        return "cannot be shown: %s" % error
+
+
+def _filled(value, saved):
+    """The value with the content of its copy: the same object, if it can change."""
+    if isinstance(value, (dict, set)) and type(value) is type(saved):
+        value.clear()
+        value.update(saved)
+    elif isinstance(value, (list, bytearray)) and type(value) is type(saved):
+        value[:] = saved
+    elif hasattr(value, "__dict__") and type(value) is type(saved) and not isinstance(value, (type, types.ModuleType)) and not inspect.isroutine(value):
+        value.__dict__.clear()
+        value.__dict__.update(saved.__dict__)
+    else:
+        return value
+    return value
+
+
+def _held(kind, name, owner, key, value):
+    """The piece of state that an owner holds under a key, such as a variable of a module."""
+
+    def remove():
+        delattr(owner, key)
+
+    try:
+        saved = value if inspect.isroutine(value) or isinstance(value, type) else copy.deepcopy(value)
+    except Exception:
+        return _Value(kind, name, _text(value), None, remove)  # it cannot be put back
+    return _Value(kind, name, _text(value), lambda: setattr(owner, key, _filled(value, saved)), remove)
+
+
+def _is_ours(module):
+    path = getattr(module, "__file__", None)
+    if not path or path == __file__ or "site-packages" in path:
+        return module in _watched
+    return os.path.abspath(path).startswith(_home + os.sep) or module in _watched
+
+
+_home = os.path.abspath(os.getcwd())
+
+
+def _modules():
+    return [(name, module) for name, module in sorted(sys.modules.copy().items()) if isinstance(module, types.ModuleType)]
+
+
+def _of_project():
+    """The variables, functions and classes of the project's modules."""
+    for _, module in _modules():
+        if module.__name__ == "__main__" or not _is_ours(module):
+            continue
+        for key, value in sorted(vars(module).items()):
+            name = "%s.%s" % (module.__name__, key)
+            if key.startswith("__") or isinstance(value, types.ModuleType):
+                continue
+            if hasattr(value, "cache_info") and hasattr(value, "cache_clear"):
+                yield _Value("cache", name, "%d entries" % value.cache_info().currsize, value.cache_clear if not value.cache_info().currsize else None)
+                yield _held("function", name, module, key, value)
+            elif (module.__name__, key) in _callables:  # also if it is something else now
+                yield _held("function", name, module, key, value)
+                if isinstance(value, type) and value.__module__ == module.__name__:
+                    yield from _of_class(name, value)
+            elif hasattr(value, "__dict__") and not callable(value) and type(value).__module__ != "builtins":
+                yield from _of_object(name, module, key, value)
+            elif not callable(value):
+                yield _held("variable", name, module, key, value)
+
+
+def _of_class(name, owner):
+    for key, value in sorted(vars(owner).items()):
+        if key.startswith("__") and key not in ("__init__", "__call__", "__enter__", "__exit__", "__iter__") or isinstance(value, (types.GetSetDescriptorType, types.MemberDescriptorType)):
+            continue
+        yield _held("attribute", "%s.%s" % (name, key), owner, key, value)
+
+
+def _of_object(name, owner, key, value):
+    """An object and each of its attributes, such as those of a settings object."""
+    yield _Value("variable", name, "a %s" % type(value).__qualname__, lambda: setattr(owner, key, value))
+    for inner, item in sorted(vars(value).items()):
+        yield _held("attribute", "%s.%s" % (name, inner), value, inner, item)
+
+
+_callables = {}  # (module, name): functions and classes of all modules before the first test
+_others = {}  # (module, class): functions of the classes of other modules
+
+
+def _remember_others():
+    """Remembers the functions and classes of all modules, before the first test runs."""
+    if _callables:
+        return
+    for name, module in _modules():
+        for key, value in list(vars(module).items()):
+            if callable(value):
+                _callables[module.__name__, key] = value
+                if isinstance(value, type) and value.__module__ == name and not _is_ours(module):
+                    _others[value] = {k: v for k, v in list(vars(value).items()) if inspect.isroutine(v)}
+
+
+def _of_others():
+    """Functions of other modules, and of their classes, that are replaced."""
+    for _, module in _modules():
+        if _is_ours(module):
+            continue
+        for key, value in list(vars(module).items()):
+            was = _callables.get((module.__name__, key), value)
+            if was is not value:
+                yield _Value("function", "%s.%s" % (module.__name__, key), "replaced by %s" % _text(value), None, functools.partial(setattr, module, key, was))
+    for owner, functions in list(_others.items()):
+        for key, was in functions.items():
+            if vars(owner).get(key, was) is not was:
+                yield _Value("function", "%s.%s.%s" % (owner.__module__, owner.__qualname__, key), "replaced by %s" % _text(vars(owner)[key]), None, functools.partial(setattr, owner, key, was))
+
+
+def _setting(name, text, put_back):
+    return _Value("setting", name, text, put_back)
+
+
+def _of_interpreter():
+    """Settings that all tests of a process share."""
+    path, argv, limit, filters = list(sys.path), list(sys.argv), sys.getrecursionlimit(), list(warnings.filters)
+    yield _setting("sys.path", _text(path), lambda: sys.path.__setitem__(slice(None), path))
+    yield _setting("sys.argv", _text(argv), lambda: sys.argv.__setitem__(slice(None), argv))
+    yield _setting("recursion limit", str(limit), lambda: sys.setrecursionlimit(limit))
+
+    def filter_again():
+        warnings.filters[:] = filters
+        warnings._filters_mutated() if hasattr(warnings, "_filters_mutated") else None
+
+    yield _setting("warnings.filters", _text(filters), filter_again)
+    mask = os.umask(0)
+    os.umask(mask)
+    yield _setting("umask", oct(mask), lambda: os.umask(mask))
+    collects = gc.isenabled()
+    yield _setting("garbage collection", "on" if collects else "off", gc.enable if collects else gc.disable)
+    if threading.current_thread() is threading.main_thread():
+        for number in ("SIGINT", "SIGTERM", "SIGHUP", "SIGUSR1", "SIGUSR2", "SIGALRM", "SIGCHLD", "SIGPIPE"):
+            if hasattr(signal, number):
+                handler = signal.getsignal(getattr(signal, number))
+                yield _setting("signal " + number, _text(handler), functools.partial(signal.signal, getattr(signal, number), handler) if handler else None)
+    loaded = sys.modules.get
+    if loaded("decimal"):
+        context = loaded("decimal").getcontext().copy()
+        yield _setting("decimal context", "%d digits, %s, %s" % (context.prec, context.rounding, _text(sorted(str(k) for k, on in context.traps.items() if on))), lambda: loaded("decimal").setcontext(context.copy()))
+    if loaded("locale"):
+        spoken = loaded("locale").setlocale(loaded("locale").LC_ALL)
+        yield _setting("locale", spoken, lambda: loaded("locale").setlocale(loaded("locale").LC_ALL, spoken))
+    if loaded("socket"):
+        timeout = loaded("socket").getdefaulttimeout()
+        yield _setting("socket timeout", _text(timeout), lambda: loaded("socket").setdefaulttimeout(timeout))
+    if loaded("random"):
+        state = loaded("random").getstate()
+        yield _setting("random numbers", "the state %x" % hash_of(repr(state)), lambda: loaded("random").setstate(state))
+    if loaded("logging"):
+        yield from _of_logging(loaded("logging"))
+
+
+def _of_logging(logging):
+    yield _setting("logging disabled up to", str(logging.root.manager.disable), functools.partial(logging.disable, logging.root.manager.disable))
+    loggers = [("root", logging.root)] + [(name, logger) for name, logger in sorted(logging.root.manager.loggerDict.items()) if isinstance(logger, logging.Logger)]
+    for name, logger in loggers:
+        level, handlers, spreads, off = logger.level, list(logger.handlers), logger.propagate, logger.disabled
+
+        def back(logger=logger, level=level, handlers=handlers, spreads=spreads, off=off):
+            logger.setLevel(level)
+            logger.handlers[:] = handlers
+            logger.propagate, logger.disabled = spreads, off
+
+        text = "%s, %s%s%s" % (logging.getLevelName(level), "handlers " + ", ".join(type(h).__name__ for h in handlers) if handlers else "no handlers", "" if spreads else ", apart", ", off" if off else "")
+        if logger is logging.root or text != "NOTSET, no handlers":
+            plain = functools.partial(back, logger, 0, [], True, False)
+            yield _Value("setting", "logger " + name, text, back, plain)
+
+
+def _of_objects():
+    """Threads, timers, listeners and open databases."""
+    for thread in threading.enumerate():
+        if thread is threading.main_thread():
+            continue
+        target = getattr(thread, "function", None) or getattr(thread, "_target", None)
+        what = _text(target) if target else type(thread).__qualname__
+        if isinstance(thread, threading.Timer):
+            yield _Value("timer", what, "waiting", None, thread.cancel)
+        else:
+            yield _Value("thread", what, "running")
+    socket, sqlite3 = sys.modules.get("socket"), sys.modules.get("sqlite3")
+    if not socket and not sqlite3:
+        return
+    for held in gc.get_objects():
+        try:
+            if socket and issubclass(type(held), socket.socket) and held.fileno() >= 0 and held.getsockopt(socket.SOL_SOCKET, socket.SO_ACCEPTCONN):
+                yield _Value("listener", "%s:%s" % tuple(map(str, held.getsockname()[:2])) if isinstance(held.getsockname(), tuple) else str(held.getsockname()), "listening", None, held.close)
+            elif sqlite3 and issubclass(type(held), sqlite3.Connection):
+                file = held.execute("PRAGMA database_list").fetchone()[2]
+                yield _Value("file", "sqlite " + (os.path.basename(file) or "in memory"), "open" + (", in a transaction" if held.in_transaction else ""), None if held.in_transaction else held.rollback, held.close)
+        except Exception:
+            continue  # it is closed, or belongs to another thread
+
+
+def _of_system():
     for key, value in sorted(os.environ.items()):
-        _kept["environment", key] = value
-        yield {"kind": "environment", "name": key, "value": value}
-    _kept["folder", "working folder"] = os.getcwd()
-    yield {"kind": "folder", "name": "working folder", "value": os.getcwd()}
+        yield _Value("environment", key, value, functools.partial(os.environ.__setitem__, key, value), functools.partial(os.environ.pop, key, None))
+    folder = os.getcwd()
+    yield _Value("folder", "working folder", folder, lambda: os.chdir(folder))
+
+
+def _state():
+    """What tests could leave behind, each piece once. What puts it back is kept."""
+    global _kept
+    values = {}
+    for part in (_of_project, _of_others, _of_interpreter, _of_objects, _of_system):
+        for value in part():
+            values.setdefault((value.kind, value.name), value)
+    _kept = values
+    return values.values()
 
 
 def _restore(kind, name):
     """Puts one piece of state back to what it was when the state was asked for last."""
-    kept = _kept.get((kind, name))
-    if kind == "environment" and kept is None:
-        os.environ.pop(name, None)
-    elif kept is None:
-        raise KeyError("the %s %s cannot be put back" % (kind, name))
-    elif kind == "environment":
-        os.environ[name] = kept
-    elif kind == "folder":
-        os.chdir(kept)
+    kept = _kept
+    if (kind, name) in kept:
+        back = kept[kind, name].put_back
     else:
-        module, key, value = kept
-        now = getattr(module, key, None)
-        if type(now) is type(value) and isinstance(now, (dict, set)):  # others may hold it
-            now.clear()
-            now.update(value)
-        elif type(now) is type(value) and isinstance(now, list):
-            now[:] = value
-        else:
-            setattr(module, key, value)
+        _state()
+        back = _kept[kind, name].remove if (kind, name) in _kept else lambda: None  # it is gone already
+        globals()["_kept"] = kept
+    if back is None:
+        raise KeyError("the %s %s cannot be put back" % (kind, name))
+    back()

@@ -38,6 +38,12 @@ type Outsider interface {
 	ProbeOutside(ctx context.Context, tests []catalog.Test, detailed []string) (values []hunt.Value, looked string, err error)
 }
 
+// Looker is a Session that says what its state looks at, as not all see the same.
+type Looker interface {
+	// Looks returns that in words, once a probe has run; "" if it is not known.
+	Looks() string
+}
+
 // Sharer is an Adapter that knows from the sources which tests may affect each other.
 type Sharer interface {
 	// Shares returns for each test of a group the set of those, by index, that may depend on what it changes; nil if that

@@ -9,6 +9,7 @@ import (
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
+	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/worktree"
@@ -102,9 +103,9 @@ func (h *hunter) changedInside(ctx context.Context, f hunt.Finding) (changes []h
 		if err := p.prove(ctx, changes); err != nil || anyProved(changes) {
 			return err
 		}
-		looked = "what they leave was not found among the variables of the module, the environment, files, listeners, goroutines and settings"
+		looked = "what they leave was not found among " + placesOf(s)
 		if len(changes) > 0 {
-			looked = "nothing could be shown to decide alone among the variables of the module, the environment, files, listeners, goroutines and settings"
+			looked = "nothing could be shown to decide alone among " + placesOf(s)
 		}
 		if outsider, ok := s.(adapter.Outsider); ok {
 			return p.outside(ctx, outsider, &changes, &looked)
@@ -112,6 +113,17 @@ func (h *hunter) changedInside(ctx context.Context, f hunt.Finding) (changes []h
 		return nil
 	})
 	return changes, looked, err
+}
+
+// placesOf returns what the state of a session looks at.
+func placesOf(s adapter.Session) string {
+	switch l, ok := s.(adapter.Looker); {
+	case ok && l.Looks() != "":
+		return plain.Line(l.Looks())
+	case ok:
+		return "what the test host reports of its state"
+	}
+	return "the variables of the module, the environment, files, listeners, goroutines and settings"
 }
 
 func anyProved(changes []hunt.Change) bool {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -39,7 +40,16 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		return found, fmt.Errorf("the test host of suite %s does not list its tests: %w%s", a.Suite, err, s.lastWords())
 	}
 	found.Close("the test host")
-	if len(found.Tests) == 0 {
+	a.broken = map[string][]Broken{}
+	for _, b := range list.broken {
+		if b.Group == "" {
+			return found, fmt.Errorf("the test host of suite %s reports a broken file %q without its group", a.Suite, b.File)
+		}
+		a.broken[b.Group] = append(a.broken[b.Group], b)
+		found.Notes = append(found.Notes, fmt.Sprintf("%s:%d: the tests of group %s are missing: %s", a.projectFile(b.File), b.Line, b.Group, b.Message))
+	}
+	found.Bare = slices.Sorted(maps.Keys(a.broken))
+	if len(found.Tests) == 0 && len(found.Bare) == 0 {
 		found.Nothing = fmt.Sprintf("asked the test host %q, run in %s, for its tests, and it answered with an empty list: look into the host, or into what it reads its tests from", strings.Join(a.Command, " "), a.Dir)
 	}
 	return found, nil
@@ -50,6 +60,8 @@ type listing struct {
 	room func(tests int) // called with the most tests that there can be
 	add  func(Test) error
 	err  error // of add
+
+	broken []Broken
 }
 
 // leastTest is the shortest form of a test in a list.
@@ -58,11 +70,13 @@ const leastTest = `{"name":"x"},`
 // UnmarshalJSON adds the tests of a DiscoverResult.
 func (l *listing) UnmarshalJSON(data []byte) error {
 	var result struct {
-		Tests json.RawMessage `json:"tests"`
+		Tests  json.RawMessage `json:"tests"`
+		Broken []Broken        `json:"broken"`
 	}
 	if err := json.Unmarshal(data, &result); err != nil {
 		return err
 	}
+	l.broken = result.Broken
 	d := json.NewDecoder(bytes.NewReader(result.Tests))
 	switch begin, _ := d.Token(); begin {
 	case nil:

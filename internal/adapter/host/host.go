@@ -39,10 +39,13 @@ type Config struct {
 }
 
 // Adapter finds and runs the tests of one host.
-type Adapter struct{ Config }
+type Adapter struct {
+	Config
+	broken map[string][]Broken // by group: the files that could not be read
+}
 
 // New makes the adapter.
-func New(config Config) *Adapter { return &Adapter{config} }
+func New(config Config) *Adapter { return &Adapter{Config: config} }
 
 // Scope is the suite, as one process runs all that its worker is given, unless each
 // holds less.
@@ -66,6 +69,17 @@ func (a *Adapter) together(tests []catalog.Test) int {
 
 // Prepare has nothing to do.
 func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error { return nil }
+
+// Build prepares nothing. It returns an entry for each of the groups with a file that the host could not read.
+func (a *Adapter) Build(_ context.Context, _ []*catalog.Test, bare []string, _ func(string)) (entries []adapter.Entry, err error) {
+	for _, group := range bare {
+		for _, b := range a.broken[group] {
+			e := run.Event{ID: catalog.ID(a.Suite, group, run.BuildEntry), Outcome: run.Errored, Failure: run.Failure{Message: b.Message, File: a.projectFile(b.File), Line: b.Line}}
+			entries = append(entries, adapter.Entry{Event: e})
+		}
+	}
+	return entries, nil
+}
 
 // Touched knows only the files of tests, which are not its concern.
 func (a *Adapter) Touched([]string) (func(*catalog.Test) string, error) {
@@ -104,6 +118,7 @@ type session struct {
 	lines    *bufio.Scanner // of its messages
 	secret   string         // begins each message; empty for those on the standard output
 	stderr   *process.Tail
+	looks    string        // what its state looks at, in words
 	beside   *process.Pipe // what it prints beside its messages
 	calls    int
 	beyond   []string // what it reported that no outcome of its tests shows

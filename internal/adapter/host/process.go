@@ -56,6 +56,7 @@ func (s *session) begin(ctx context.Context) error {
 	if hello.Protocol != Protocol {
 		return fmt.Errorf("the test host of suite %s speaks %q: %q is expected", s.adapter.Suite, hello.Protocol, Protocol)
 	}
+	s.looks = hello.Looks
 	if hello.Channel {
 		go func() { _, _ = io.Copy(outputOf{s}, p.printed) }()
 		s.listen(p.messages, secret)

@@ -81,6 +81,7 @@ type HelloResult struct {
 	Protocol string `json:"protocol"`
 	Name     string `json:"name"`
 	Channel  bool   `json:"channel,omitempty"` // all further messages come over the channel
+	Looks    string `json:"looks,omitempty"`   // what its state looks at, in words; empty if it does not say
 }
 
 // TestName names a test of the host's suite.
@@ -101,9 +102,18 @@ type Test struct {
 	Marks json.RawMessage `json:"marks,omitempty"` // what hosts of an earlier version call rules
 }
 
-// DiscoverResult lists the tests in declared order.
+// DiscoverResult lists the tests in declared order, and the files that cannot be read.
 type DiscoverResult struct {
-	Tests []Test `json:"tests"`
+	Tests  []Test   `json:"tests"`
+	Broken []Broken `json:"broken,omitempty"`
+}
+
+// Broken is a file whose tests cannot be read. It is an errored entry of its group.
+type Broken struct {
+	Group   string `json:"group"`
+	File    string `json:"file"` // relative to the suite's folder
+	Line    int    `json:"line,omitempty"`
+	Message string `json:"message"`
 }
 
 // RunParams asks for tests in exactly this order, in the host's own process.

@@ -21,6 +21,9 @@ func (s *session) Probe(ctx context.Context, tests []catalog.Test, _ []string) (
 	return s.state(ctx)
 }
 
+// Looks returns what the state looks at, in words, "" if the host does not say.
+func (s *session) Looks() string { return s.looks }
+
 // state asks for the state.
 func (s *session) state(ctx context.Context) ([]hunt.Value, error) {
 	if err := s.begin(ctx); err != nil {
