@@ -1,6 +1,16 @@
 // A test host for Fern Relay: tests in JavaScript, run in any order in one process.
 //
-// Copy this file beside your tests; it needs Node.js 18 and nothing else.
+// Copy this file beside your tests; it needs Node.js 18 and nothing else. Plain tests are
+// functions that files export under names that begin with test, and the main program
+// names the files:
+//
+//     require('./fernhost').serve('garden', 'test_*.js', 'checks/*.js')
+//
+// The group of a test is its file. A test passes unless it throws: a failed check and an
+// AssertionError are failures, anything else is an error, also a rejection that nobody
+// handles. What it prints becomes its output. A generator or a body that takes an argument
+// is an error, as it would not run. A file that cannot be loaded is an error of its group,
+// and the others run. A declared test has tags and rules:
 //
 //     const fern = require('./fernhost')
 //
@@ -8,15 +18,18 @@
 //       fern.equal('litres', await valves.open(3), 5)
 //     })
 //
-//     fern.serve('garden')
+//     exports.testFlow = fern.cases({ dry: [0, 0], wet: [3, 9] }, (litres, want) => { // a step each
+//       assert.equal(valves.flow(litres), want)
+//     })
 //
-// The group of a test is the name of its file. A test passes unless it throws: a
-// failed check and an AssertionError are failures, anything else is an error. What it
-// prints becomes its output. A generator or a body that takes an argument is an error, as
-// it would not run. The program speaks the protocol fern-host/1, and sends its messages
-// where no test can.
+//     fern.before(() => valves.drain()) // each test of this file; also after, beforeFile, afterFile
+//
+// The program speaks the protocol fern-host/1, and sends its messages where no test can. For
+// a hunt it names what tests leave behind, and restores it piece by piece.
 'use strict'
 
+const { AsyncLocalStorage, createHook } = require('async_hooks')
+const { EventEmitter } = require('events')
 const fs = require('fs')
 const path = require('path')
 const readline = require('readline')
@@ -24,11 +37,19 @@ const util = require('util')
 
 const PROTOCOL = 'fern-host/1'
 const LONGEST = 2000 // characters of a value that are reported
+const LOOKS = "the exports of the project's modules with their objects, classes and functions, replaced functions of globals and prototypes, listeners, running timers, watched objects, the environment and the working folder"
+const home = process.cwd()
 
 const tests = new Map() // by group and name, as declared
 const watched = new Map() // objects whose properties are reported, by name
 const resets = [] // what makes the state fresh again
-const kept = new Map() // key of kind and name: what puts it back to what it was when the state was asked for last
+const around = new Map() // by file: functions that run before or after its tests or itself
+const broken = [] // files that cannot be loaded
+const starts = new AsyncLocalStorage() // the test that began what runs
+const beyond = [] // errors of no test
+let patterns = [] // of files with tests that are not loaded yet
+let openFile = null // the file whose beforeFile ran last
+let kept = new Map() // key of kind and name: the state when it was asked for last
 
 /** Thrown by a test that finds that it cannot run here. */
 class Skip extends Error {}
@@ -45,6 +66,7 @@ class Failed extends Error {
 let report = null // sends what happens in the test that runs; null while none runs
 let wanted = [] // the only steps of it that run; all if empty
 let inside = false // of one of them
+let runs = null // the test that runs
 
 /** Fails unless the two are deeply equal. */
 function equal(what, actual, expected) {
@@ -83,6 +105,29 @@ async function step(name, body) {
   }
 }
 
+/**
+ * Returns a test that runs a body with the arguments of each name, as a step of that name. All run, and the first that
+ * fails is the failure of the test.
+ */
+function cases(named, body) {
+  return async () => {
+    let first = null
+    for (const [name, args] of Object.entries(named)) {
+      try {
+        await step(name, () => body(...(Array.isArray(args) ? args : [args])))
+      } catch (error) {
+        first = first || error
+      }
+    }
+    if (first) throw first
+  }
+}
+
+const declareAround = (when) => (body) => {
+  const { file } = caller()
+  around.set(key(file, when), [...(around.get(key(file, when)) || []), body])
+}
+
 const show = (value) => util.inspect(value, { depth: 6, breakLength: Infinity }).slice(0, LONGEST)
 const since = (began) => Number(process.hrtime.bigint() - began) / 1e9
 const key = (group, name) => JSON.stringify([group, name])
@@ -94,16 +139,16 @@ const key = (group, name) => JSON.stringify([group, name])
 function test(name, options, body) {
   const { tags = '', group, ...rules } = options
   const { file, line } = caller()
-  const made = {
-    name, body, rules, line,
-    group: group || path.basename(file).replace(/\.\w+$/, ''),
-    file: path.relative(process.cwd(), file).split(path.sep).join('/'),
-    source: file,
-    tags: [...new Set(tags.split(/\s+/).filter(Boolean))].sort(),
-  }
-  if (tests.has(key(made.group, name))) throw new Error(`the group ${made.group} has two tests named ${name}`)
-  tests.set(key(made.group, name), made)
+  declare(name, body, file, line, group || path.basename(file).replace(/\.\w+$/, ''), [...new Set(tags.split(/\s+/).filter(Boolean))].sort(), rules)
 }
+
+function declare(name, body, source, line, group, tags = [], rules = {}) {
+  if (tests.has(key(group, name))) throw new Error(`the group ${group} has two tests named ${name}`)
+  tests.set(key(group, name), { name, body, rules, line, group, source, tags, file: below(source) })
+}
+
+/** The name of a file as seen from the folder of the suite. */
+const below = (file) => path.relative(home, file).split(path.sep).join('/')
 
 /** Reports the properties of an object, so that a hunt can see what a test left. */
 function watch(name, object) {
@@ -129,8 +174,10 @@ function place(line) {
   return found && { file: found[1].replace(/^file:\/\//, ''), line: Number(found[2]) }
 }
 
-/** Answers requests until bye, or until the input ends. */
-async function serve(name) {
+/** Answers requests until bye, or until the input ends. The files of the patterns are loaded when their tests are asked for. */
+async function serve(name, ...files) {
+  patterns = files
+  for (const event of ['unhandledRejection', 'uncaughtException']) process.on(event, blame)
   const { writeSync } = fs
   const { stringify } = JSON
   let out = 1
@@ -164,14 +211,23 @@ async function serve(name) {
 async function answer(name, method, params, send) {
   switch (method) {
     case 'hello':
-      return { protocol: PROTOCOL, name, channel: Boolean(params.channel) }
+      return { protocol: PROTOCOL, name, channel: Boolean(params.channel), looks: LOOKS }
     case 'discover':
-      return { tests: [...tests.values()].map(({ group, name, file, line, tags, rules }) => ({ group, name, file, line, tags, rules })) }
+      await load()
+      return { tests: [...tests.values()].map(({ group, name, file, line, tags, rules }) => ({ group, name, file, line, tags, rules })), broken }
     case 'run':
+      await load()
+      remember()
       for (const asked of params.tests) await run(asked, send)
+      await leaveFile()
+      await new Promise((done) => setImmediate(done)) // so that what nobody handles is known
+      if (beyond.length > 0) throw new Error(beyond.splice(0).join('; '))
       return {}
     case 'state':
-      return { values: state() }
+      await load()
+      remember()
+      kept = state()
+      return { values: [...kept.values()].map(({ kind, name, text }) => ({ kind, name, value: text.slice(0, LONGEST), ...(text.length > LONGEST && { sum: sum(text) }) })) }
     case 'restore':
       restore(params.kind, params.name)
       return {}
@@ -185,32 +241,120 @@ async function answer(name, method, params, send) {
   throw new Error(`there is no method ${JSON.stringify(method)}`)
 }
 
+/** The files that a pattern names: * stands for a part of a name, ** for any folders. */
+function matching(pattern) {
+  const form = pattern.split('/').map((part) => part === '**' ? '(?:[^/]+/)*' : part.replace(/[.+^${}()|[\]\\]/g, '\\$&').replace(/\*/g, '[^/]*').replace(/\?/g, '[^/]') + '/').join('').replace(/\/$/, '')
+  const fits = new RegExp(`^${form}$`)
+  const found = []
+  const look = (folder) => {
+    for (const entry of fs.readdirSync(path.join(home, folder), { withFileTypes: true })) {
+      const name = folder + entry.name
+      if (entry.isDirectory() && !entry.name.startsWith('.') && entry.name !== 'node_modules') look(name + '/')
+      else if (fits.test(name)) found.push(name)
+    }
+  }
+  look('')
+  return found.sort()
+}
+
+/** Loads the files of the patterns once, and declares their plain tests. */
+async function load() {
+  const files = new Set(patterns.flatMap(matching))
+  patterns = []
+  for (const file of files) {
+    const source = path.join(home, file)
+    const group = file.replace(/\.\w+$/, '')
+    try {
+      const exported = file.endsWith('.mjs') ? await import(source) : require(source)
+      for (const [name, body] of Object.entries(exported)) {
+        if (name.startsWith('test') && typeof body === 'function') declare(name, body, source, lineOf(source, name), group)
+      }
+    } catch (error) {
+      const text = String((error && error.stack) || error)
+      const at = text.split('\n').map(place).find((l) => l && l.file === source)
+      const syntax = new RegExp(`^${source.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')}:(\\d+)`, 'm').exec(text)
+      broken.push({ group, file, line: at ? at.line : syntax ? Number(syntax[1]) : 1, message: `it cannot be loaded: ${firstLine(error)}` })
+    }
+  }
+}
+
+const firstLine = (error) => String(error).split('\n')[0]
+
+/** The line on which a file exports a name. */
+function lineOf(source, name) {
+  const lines = fs.readFileSync(source, 'utf8').split('\n')
+  return lines.findIndex((line) => new RegExp(`\\b${name}\\b`).test(line)) + 1
+}
+
+/** Gives an error that nobody handles to the test that began its work, or else to the process. */
+function blame(error) {
+  const of = starts.getStore()
+  if (!of) {
+    beyond.push(`an error that no test began: ${firstLine(error)}`)
+    process.stderr.write(String((error && error.stack) || error) + '\n')
+  } else if (of === runs) {
+    of.late = of.late || error
+  } else {
+    of.tell('finished', { seconds: 0, outcome: 'errored', message: `after it had ended: ${firstLine(error)}`, file: of.asked.file, line: of.asked.line })
+  }
+}
+
 async function run({ group, name, steps = [] }, send) {
   const tell = (method, more) => send({ method, params: { group, name, ...more } })
   const asked = tests.get(key(group, name))
   if (!asked) throw new Error(`there is no test ${name} of group ${group}`)
   tell('started', {})
   const write = process.stdout.write
-  process.stdout.write = (text, encoding, done = encoding) => {
+  const ours = process.stdout.write = (text, encoding, done = encoding) => {
     tell('output', { text: typeof text === 'string' ? text : Buffer.from(text).toString() })
     if (typeof done === 'function') process.nextTick(done)
     return true
   }
   const began = process.hrtime.bigint()
+  const self = { asked, tell, late: null }
   let result = { outcome: 'passed' }
   try {
+    runs = self
     report = tell
     wanted = steps
     inside = false
-    if (asked.body.length > 0) throw new Error('it takes an argument, which nobody passes: return a promise instead of calling back')
-    refuse(await asked.body())
+    await starts.run(self, async () => {
+      if (asked.body.length > 0) throw new Error('it takes an argument, which nobody passes: return a promise instead of calling back')
+      await enterFile(asked.source)
+      try {
+        await callAround(asked.source, 'before')
+        refuse(await asked.body())
+      } finally {
+        await callAround(asked.source, 'after')
+      }
+    })
+    await new Promise((done) => setImmediate(done)) // so that a rejection that nobody handles is known
+    if (self.late) throw self.late
   } catch (error) {
     result = verdict(error, asked)
   } finally {
     report = null
-    process.stdout.write = write
+    runs = null
+    if (process.stdout.write === ours) process.stdout.write = write
   }
   tell('finished', { seconds: since(began), ...result })
+}
+
+async function callAround(file, when) {
+  for (const body of around.get(key(file, when)) || []) await body()
+}
+
+async function enterFile(file) {
+  if (openFile === file) return
+  await leaveFile()
+  await callAround(file, 'beforeFile')
+  openFile = file
+}
+
+async function leaveFile() {
+  const left = openFile
+  openFile = null
+  await callAround(left, 'afterFile')
 }
 
 /** Throws if a body returned something that has not run yet. */
@@ -227,43 +371,195 @@ function verdict(error, asked) {
   const where = { file: asked.file, line: at.line }
   if (error instanceof Failed) return { outcome: 'failed', message: error.message, expected: error.expected, actual: error.actual, ...where }
   if (error && error.code === 'ERR_ASSERTION') {
-    return { outcome: 'failed', message: error.message, expected: show(error.expected), actual: show(error.actual), ...where }
+    const compared = error.expected !== undefined || error.actual !== undefined
+    return { outcome: 'failed', message: error.message, ...(compared && { expected: show(error.expected), actual: show(error.actual) }), ...where }
   }
   return { outcome: 'errored', message: String(error), ...where }
 }
 
-/** What tests could leave behind: watched objects, the environment and the working folder. It is kept as well. */
-function state() {
-  const values = []
-  kept.clear()
-  for (const [name, object] of watched) {
-    for (const property of Object.keys(object).sort()) {
-      if (typeof object[property] === 'function') continue
-      values.push({ kind: 'variable', name: `${name}.${property}`, value: show(object[property]) })
-      try {
-        const value = structuredClone(object[property])
-        kept.set(key('variable', `${name}.${property}`), () => { object[property] = value })
-      } catch {
-        // then it cannot be put back
+// What tests leave behind. Each piece has a kind, a name and a text; back makes it what it is now, and remove undoes it if it was not
+// there before.
+
+const text = (value) => util.inspect(value, { depth: 8, breakLength: Infinity, sorted: true, maxArrayLength: 1000, maxStringLength: 10000, getters: false })
+
+/** A number that differs for texts that differ. */
+const sum = (text) => {
+  let n = 0
+  for (let i = 0; i < text.length; i++) n = (Math.imul(n, 31) + text.charCodeAt(i)) | 0
+  return (n >>> 0).toString(16)
+}
+
+const functionText = (value) => `${value.name || 'a function'}: ${String(value).replace(/\s+/g, ' ').slice(0, 200)}`
+
+/** Gives an object the content of its copy. */
+function fill(value, saved) {
+  if (Array.isArray(value)) value.splice(0, value.length, ...saved)
+  else if (value instanceof Map || value instanceof Set) {
+    value.clear()
+    for (const item of saved) value instanceof Map ? value.set(...item) : value.add(item)
+  } else {
+    for (const name of Object.keys(value)) if (!(name in saved)) delete value[name]
+    Object.assign(value, saved)
+  }
+  return value
+}
+
+/** The piece of state that an owner has under a name. */
+function held(kind, name, owner, property) {
+  const value = owner[property]
+  const remove = () => { delete owner[property] }
+  if (typeof value === 'function') return { kind: 'function', name, text: functionText(value), back: () => { owner[property] = value }, remove }
+  if (value === null || typeof value !== 'object') return { kind, name, text: text(value), back: () => { owner[property] = value }, remove }
+  try {
+    const saved = structuredClone(value)
+    return { kind, name, text: text(value), back: () => { owner[property] = fill(value, saved) }, remove }
+  } catch {
+    return { kind, name, text: text(value), remove } // it cannot be put back
+  }
+}
+
+/** The properties of an object, those of its objects with a class of their own, and those of a class and its prototype. */
+function * inner(kind, name, object, seen = new Set()) {
+  if (seen.has(object)) return
+  seen.add(object)
+  for (const property of Object.getOwnPropertyNames(object).sort()) {
+    if (['constructor', 'length', 'name', 'prototype', 'arguments', 'caller'].includes(property) && typeof object === 'function' || property === 'constructor' || property === '__esModule') continue
+    const described = Object.getOwnPropertyDescriptor(object, property)
+    if (!described || described.get || described.set) continue
+    const value = described.value
+    const called = `${name}.${property}`
+    if (described.writable) yield held(kind, called, object, property)
+    if (value && typeof value === 'object' && ![Object.prototype, Array.prototype, Map.prototype, Set.prototype, Date.prototype, null].includes(Object.getPrototypeOf(value))) {
+      if (value instanceof EventEmitter) yield * emitter(called, value)
+      else yield * inner('attribute', called, value, seen)
+    } else if (typeof value === 'function' && isOurs.get(value)) {
+      yield * inner('attribute', called, value, seen)
+      if (value.prototype) yield * inner('attribute', `${called}.prototype`, value.prototype, seen)
+    }
+  }
+}
+
+const isOurs = new WeakMap() // classes and functions that the project's modules export
+
+/** The listeners of an emitter, by event. */
+function * emitter(name, value) {
+  for (const event of value.eventNames()) {
+    const listeners = value.rawListeners(event)
+    yield { kind: 'listener', name: `${name} ${String(event)}`, text: `${listeners.length}: ${listeners.map((l) => l.name || 'a function').join(', ')}`,
+      back: () => { value.removeAllListeners(event); for (const l of listeners) value.on(event, l) }, remove: () => value.removeAllListeners(event) }
+  }
+}
+
+/** The modules of the project, by the names of their files without the ending. */
+function projectModules() {
+  return Object.values(require.cache).filter((m) => m && m.filename !== __filename && m.filename.startsWith(home + path.sep) && !m.filename.includes(`${path.sep}node_modules${path.sep}`) && m !== require.main)
+    .map((m) => [below(m.filename).replace(/\.\w+$/, ''), m.exports])
+}
+
+// Functions of globals and prototypes, before the first test.
+const remembered = new Map() // by name: the owner, the property and the function
+
+function remember() {
+  if (remembered.size > 0) return
+  const all = (name, owner) => {
+    for (const property of Object.getOwnPropertyNames(owner)) {
+      const described = Object.getOwnPropertyDescriptor(owner, property)
+      if (typeof described.value === 'function' && property !== 'constructor') remembered.set(`${name}.${property}`, { owner, property, value: described.value, name })
+    }
+  }
+  for (const property of Object.getOwnPropertyNames(globalThis)) {
+    let value
+    try { value = globalThis[property] } catch { continue }
+    if (typeof value === 'function') {
+      remembered.set(property, { owner: globalThis, property, value, name: '' })
+      all(property, value)
+      if (value.prototype) all(`${property}.prototype`, value.prototype)
+    } else if (value && typeof value === 'object' && ['Math', 'JSON', 'Reflect', 'Atomics', 'Intl', 'console', 'process', 'performance', 'crypto'].includes(property)) all(property, value)
+  }
+  for (const name of ['fs', 'http', 'https', 'child_process', 'os', 'path', 'timers', 'crypto', 'net', 'dns']) all(name, require(name))
+  for (const [, exported] of projectModules()) {
+    for (const value of [exported, ...Object.values(exported || {})]) if (typeof value === 'function') isOurs.set(value, true)
+  }
+}
+
+/** Functions of globals, prototypes and built-in modules that are replaced, and names that prototypes have got. */
+function * replaced() {
+  const owners = new Map()
+  for (const [name, { owner, property, value, name: of }] of remembered) {
+    if (of.endsWith('.prototype')) owners.set(of, owner)
+    const now = owner[property]
+    if (now !== value && !(owner === process.stdout && property === 'write')) {
+      yield { kind: 'function', name, text: `replaced by ${typeof now === 'function' ? functionText(now) : text(now)}`, remove: () => { owner[property] = value } }
+    }
+  }
+  for (const [name, owner] of owners) {
+    for (const property of Object.getOwnPropertyNames(owner)) {
+      const described = Object.getOwnPropertyDescriptor(owner, property)
+      if (typeof described.value === 'function' && described.enumerable && !remembered.has(`${name}.${property}`)) {
+        yield { kind: 'function', name: `${name}.${property}`, text: functionText(described.value), remove: () => { delete owner[property] } }
       }
     }
   }
+}
+
+const timers = new Map() // by their number: a timer that may be running, and where it began
+
+createHook({
+  init(id, type, _, resource) {
+    if (type !== 'Timeout' || timers.size >= 1000) return
+    const at = (new Error().stack || '').split('\n').slice(1).map(place).find((l) => l && l.file.startsWith(home + path.sep) && l.file !== __filename)
+    if (at) timers.set(id, { resource, at: `${below(at.file)}:${at.line}` })
+  },
+  destroy(id) { timers.delete(id) },
+}).enable()
+
+function * running() {
+  const places = new Map()
+  for (const { resource, at } of timers.values()) {
+    if (resource.hasRef && !resource._destroyed) places.set(at, [...(places.get(at) || []), resource])
+  }
+  for (const [at, all] of places) yield { kind: 'timer', name: `begun at ${at}`, text: `${all.length} running`, remove: () => all.forEach(clearTimeout) }
+}
+
+function * everything() {
+  for (const [name, exported] of projectModules()) {
+    if (exported && (typeof exported === 'object' || typeof exported === 'function')) yield * inner('variable', name, exported)
+  }
+  for (const [name, object] of watched) {
+    for (const property of Object.keys(object).sort()) {
+      if (typeof object[property] !== 'function') yield held('variable', `${name}.${property}`, object, property)
+    }
+  }
+  yield * replaced()
+  yield * emitter('process', process)
+  yield * running()
   for (const name of Object.keys(process.env).sort()) {
     const value = process.env[name]
-    values.push({ kind: 'environment', name, value })
-    kept.set(key('environment', name), () => { process.env[name] = value })
+    yield { kind: 'environment', name, text: value, back: () => { process.env[name] = value }, remove: () => { delete process.env[name] } }
   }
   const folder = process.cwd()
-  values.push({ kind: 'folder', name: 'working folder', value: folder })
-  kept.set(key('folder', 'working folder'), () => process.chdir(folder))
+  yield { kind: 'folder', name: 'working folder', text: folder, back: () => process.chdir(folder) }
+}
+
+/** What tests could leave behind, each piece once. */
+function state() {
+  const values = new Map()
+  for (const piece of everything()) {
+    if (!values.has(key(piece.kind, piece.name))) values.set(key(piece.kind, piece.name), piece)
+  }
   return values
 }
 
 /** Puts one piece of state back to what it was when the state was asked for last. */
 function restore(kind, name) {
-  const back = kept.get(key(kind, name)) || (kind === 'environment' && (() => delete process.env[name]))
+  const before = kept.get(key(kind, name))
+  const now = before || state().get(key(kind, name))
+  const back = before ? before.back : now ? now.remove : () => {} // it is gone already
   if (!back) throw new Error(`the ${kind} ${name} cannot be put back`)
   back()
 }
 
-module.exports = { test, equal, true: isTrue, skip, step, watch, onReset, serve, Skip, Failed }
+module.exports = {
+  test, cases, equal, true: isTrue, skip, step, watch, onReset, serve, Skip, Failed,
+  before: declareAround('before'), after: declareAround('after'), beforeFile: declareAround('beforeFile'), afterFile: declareAround('afterFile'),
+}
