@@ -12,23 +12,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
-	"os"
 	"path"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"sync/atomic"
-	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/format"
-	"fernrelay/internal/format/tap"
-	"fernrelay/internal/owned"
 	"fernrelay/internal/process"
 )
 
@@ -176,40 +170,6 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 	return nil
 }
 
-// share returns how many of the tests the next process runs.
-func (s *session) share(tests []catalog.Test) []catalog.Test {
-	tests = tests[:adapter.Shared(tests)]
-	switch {
-	case s.adapter.alone():
-		return tests[:1]
-	case s.adapter.holds("{file}"): // beside the names
-		file := tests[0].File
-		tests = slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool { return t.File != file })
-	}
-	return tests[:s.fitting(tests)]
-}
-
-// fitting counts the tests, at least one, whose names and files have room among the arguments of a program.
-func (s *session) fitting(tests []catalog.Test) int {
-	names, files := s.adapter.holds("{names}"), s.adapter.holds("{files}")
-	if !names && !files {
-		return len(tests)
-	}
-	room := process.ArgumentRoom(slices.Concat(os.Environ(), s.slot.Env, s.adapter.Config.Run))
-	for i := range tests {
-		if names {
-			room -= process.ArgumentSize(tests[i].Name)
-		}
-		if file := s.file(&tests[i]); files && file != "" && (i == 0 || tests[i].File != tests[i-1].File) {
-			room -= process.ArgumentSize(file)
-		}
-		if room < 0 {
-			return max(1, i)
-		}
-	}
-	return len(tests)
-}
-
 // process runs some tests in one process.
 func (s *session) process(ctx context.Context, tests []catalog.Test, batch *adapter.Recorder, d *division, sink run.Sink) error {
 	files, remove, err := s.files(tests)
@@ -300,81 +260,6 @@ func (s *session) only(tests []catalog.Test) string {
 	return ""
 }
 
-// ending is how a process ended.
-type ending struct {
-	code   int // below 0 for a signal
-	words  string
-	silent adapter.Phase // in which it was killed, as none of its tests ran
-	fault  error         // what is wrong with its results
-	late   bool          // it was killed, as the time of a test was up
-	wall   time.Duration // that it took
-}
-
-// bad reports whether tests may have no outcome because of how the process ended. One that gave up says that more of it is
-// of no use.
-func (e ending) bad() bool {
-	return (e.code != 0 || e.fault != nil || e.silent != "") && !errors.Is(e.fault, tap.ErrBailedOut)
-}
-
-// said returns how it ended, in words.
-func (e ending) said() string {
-	switch {
-	case e.late:
-		return "a time limit, after " + e.wall.Round(time.Millisecond).String()
-	case e.code == 0 && e.fault != nil:
-		return "exit status 0, but " + e.fault.Error()
-	}
-	return e.words
-}
-
-// ended sets the outcome of every test of a process that has ended, except those that get another process after one that ended
-// badly: those after the test that is known to have run, or else all without an outcome, in parts.
-func (s *session) ended(reported *results, end ending, d *division) {
-	open, tests := reported.unfinished(), reported.tests
-	s.adapter.noteBarren(end.bad() && len(tests) == 1, len(open) < len(tests))
-	switch {
-	case s.adapter.Results == format.Exit && end.code >= 0:
-		exited(reported, end)
-	case s.adapter.Unit() != "" || len(open) == 0 || !end.bad():
-		reported.close(end.words, end.code, end.fault)
-	case end.code < 0 && len(tests) == 1 || reported.runsOne():
-		d.blame(open)
-		reported.batch.Ended(end.said(), func(words string) (string, string, int) {
-			return process.LastLines(words, messageLimit), tests[0].File, tests[0].Line
-		})
-	case len(tests) == 1 || tests[0].Asks().Whole || s.adapter.barren.Load() >= mostBarren:
-		d.blame(open)
-		reported.close(end.said(), end.code, end.fault)
-	default:
-		d.divide(&badEnding{tests: open, words: end.said(), late: end.late, wall: end.wall}, len(open) > 1 && len(open) < len(tests))
-		return
-	}
-	d.ran(tests, end.wall)
-}
-
-// noteBarren notes whether a test ended its process alone, or any test had an outcome.
-func (a *Adapter) noteBarren(alone, outcomes bool) {
-	if outcomes {
-		a.barren.Store(0)
-	} else if alone {
-		a.barren.Add(1)
-	}
-}
-
-// exited sets the outcome of the only test of a process by its exit status.
-func exited(reported *results, end ending) {
-	t := &reported.tests[0]
-	e := run.Event{Outcome: run.Passed}
-	if end.code > 0 {
-		last := process.LastLines(reported.batch.Words(t.ID), messageLimit)
-		e.Outcome, e.Message = run.Failed, strings.TrimSuffix(end.words+": "+last, ": ")
-		e.Expected, e.Actual = run.Compared(last)
-	}
-	reported.mu.Lock()
-	defer reported.mu.Unlock()
-	reported.finish(t, e)
-}
-
 // piped returns what a process writes its results to, and a function that waits until they are read and returns
 // what is wrong with them.
 func piped(read func(io.Reader, run.Sink) error, sink run.Sink) (io.WriteCloser, func() error) {
@@ -386,72 +271,6 @@ func piped(read func(io.Reader, run.Sink) error, sink run.Sink) (io.WriteCloser,
 		fault <- err
 	}()
 	return in, func() error { return <-fault }
-}
-
-// files makes the files that a process of tests writes and reads, by their placeholders, each with a path of its own, so that nobody
-// reads the report of an earlier process. remove removes them.
-func (s *session) files(tests []catalog.Test) (paths map[string]string, remove func(), err error) {
-	if !s.adapter.holds("{report}") && !s.adapter.holds("{names-file}") {
-		return nil, func() {}, nil
-	}
-	folder, err := owned.MakeFolder(s.slot.Temp)
-	if err != nil {
-		return nil, nil, err
-	}
-	remove = func() { _ = folder.Remove() } // else with the slot
-	paths = map[string]string{"names-file": filepath.Join(folder.Path(), "names")}
-	if s.adapter.holds("{report}") {
-		paths["report"] = filepath.Join(folder.Path(), "report")
-	}
-	if err := os.WriteFile(paths["names-file"], []byte(process.NameLines(names(tests))), 0o600); err != nil {
-		remove()
-		return nil, nil, fmt.Errorf("the names of the tests cannot be written: %w", err)
-	}
-	return paths, remove, nil
-}
-
-// names returns the names of tests, in order.
-func names(tests []catalog.Test) []string {
-	names := make([]string, len(tests))
-	for i := range tests {
-		names[i] = tests[i].Name
-	}
-	return names
-}
-
-// words is the run command for some tests, with the paths of files by their placeholders.
-func (s *session) words(tests []catalog.Test, paths map[string]string) []string {
-	var files []string
-	seen := map[string]bool{}
-	for i := range tests {
-		if file := s.file(&tests[i]); file != "" && !seen[file] {
-			files, seen[file] = append(files, file), true
-		}
-	}
-	values := s.slot.Values()
-	maps.Copy(values, paths)
-	values["name"], values["file"] = tests[0].Name, s.file(&tests[0])
-	var words []string
-	for _, word := range s.adapter.Config.Run {
-		switch word {
-		case "{names}":
-			words = append(words, names(tests)...)
-		case "{files}":
-			words = append(words, files...)
-		default:
-			words = append(words, process.Fill(word, values))
-		}
-	}
-	return words
-}
-
-// file is a test's file as seen from the suite's folder.
-func (s *session) file(t *catalog.Test) string {
-	file, err := filepath.Rel(filepath.FromSlash(s.adapter.Below), filepath.FromSlash(t.File))
-	if err != nil || t.File == "" {
-		return t.File
-	}
-	return file
 }
 
 // printed takes what a process prints beside its results: it is the output of the
