@@ -103,7 +103,7 @@ func beginProject(ctx context.Context, dir string) (wrote bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	return tui.Begin(ctx, dir, shape, func(text string) error { return writeConfig(dir, text) })
+	return tui.Begin(ctx, dir, shape, func(s *scaffold.Shape) error { return writeShape(dir, s) })
 }
 
 // openOnFleet shows the application on the fleet run that the environment names.

@@ -15,7 +15,6 @@ import (
 	"fernrelay/internal/project"
 	"fernrelay/internal/scaffold"
 	"fernrelay/internal/tui"
-	"fernrelay/internal/wholefile"
 	"fernrelay/internal/wording"
 )
 
@@ -30,9 +29,10 @@ func newInit(s *settings) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "init",
 		Short: "Write a commented fern.toml from what is found here",
-		Long: "Init looks for Go modules and for folders of executable scripts, writes a fern.toml that\n" +
-			"works at once, and lists the tests once. A program of another kind is added with --list,\n" +
-			"--run and --results, a test host with --host.",
+		Long: "Init looks for Go modules, for folders of executable scripts, and for plain tests in\n" +
+			"Python and JavaScript, writes a fern.toml that works at once with the main program and the\n" +
+			"library that such tests need, and lists the tests once. A program of another kind is added\n" +
+			"with --list, --run and --results, a test host with --host.",
 		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error { return f.init(cmd, s) },
 	}
@@ -61,7 +61,7 @@ func (f *initFlags) init(cmd *cobra.Command, s *settings) error {
 		return err
 	}
 	if f.asks() {
-		wrote, err := tui.Begin(cmd.Context(), dir, shape, func(text string) error { return writeConfig(dir, text) })
+		wrote, err := tui.Begin(cmd.Context(), dir, shape, func(s *scaffold.Shape) error { return writeShape(dir, s) })
 		if err != nil || !wrote {
 			return err
 		}
@@ -71,15 +71,14 @@ func (f *initFlags) init(cmd *cobra.Command, s *settings) error {
 		fmt.Fprintln(stderr, "fern-relay: note:", plain.Line(note))
 	}
 	if len(shape.Suites) == 0 {
-		return fmt.Errorf("nothing that looks like tests is in %s, of %s looked at: no Go module, and no executable scripts in folders like tests or checks. Describe a program with --list and --run, or a test host with --host",
+		return fmt.Errorf("nothing that looks like tests is in %s, of %s looked at: no Go module, no executable scripts in folders like tests or checks, and no plain tests in files like test_beds.py or test_beds.js. Describe a program with --list and --run, or a test host with --host",
 			plain.Line(s.dir), wording.Plural(shape.Looked, "folder"))
 	}
-	text := shape.Config()
 	if f.print {
-		_, err := io.WriteString(dataOutput(), text)
+		_, err := io.WriteString(dataOutput(), shape.Config())
 		return err
 	}
-	if err := writeConfig(s.dir, text); err != nil {
+	if err := writeShape(s.dir, shape); err != nil {
 		return err
 	}
 	return printFound(cmd, s, file)
@@ -90,13 +89,13 @@ func (f *initFlags) asks() bool {
 	return needTerminal("") == nil && !f.print && f.list == "" && f.run == "" && f.host == ""
 }
 
-// writeConfig writes the fern.toml of a folder.
-func writeConfig(dir, text string) error {
-	file := filepath.Join(dir, project.FileName)
-	if err := wholefile.Replace(file, 0o644, wholefile.Bytes([]byte(text))); err != nil {
-		return fmt.Errorf("%s cannot be written: %w", file, err)
+// writeShape writes the fern.toml of a folder and what its suites need, and says which other files it wrote.
+func writeShape(dir string, shape *scaffold.Shape) error {
+	written, err := shape.Write(dir)
+	if len(written) > 0 {
+		fmt.Fprintln(stderr, "fern-relay: note: also written:", plain.Line(strings.Join(written, ", ")))
 	}
-	return nil
+	return err
 }
 
 // shape looks at the folder, and adds the suite that flags describe.

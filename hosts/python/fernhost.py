@@ -56,6 +56,7 @@ LOOKS = ("the variables, functions and classes of the project's modules, replace
          " and of logging, decimals, locale, warnings, signals and random numbers, threads, timers, listeners, open databases, the environment and the working folder")
 
 _tests = {}  # (group, name): _Test, as declared
+_declared = set()  # their functions
 _patterns = ()  # of files with tests that are not imported yet
 _broken = []  # files that cannot be imported
 _watched = []  # more modules whose variables are reported
@@ -132,6 +133,7 @@ class _Test:
         if (self.group, self.name) in _tests:
             raise ValueError("the group %s has two tests named %s" % (self.group, self.name))
         _tests[self.group, self.name] = self
+        _declared.add(self.body)
 
 
 def test(tags="", group="", **rules):
@@ -299,8 +301,8 @@ def _import_tests():
         try:
             module = _import(path, group)
             for key, body in list(vars(module).items()):
-                if key.startswith("test_") and inspect.isfunction(body) and inspect.unwrap(body).__module__ == module.__name__:
-                    _Test(body, group=group).declare()
+                if key.startswith("test_") and inspect.isfunction(body) and inspect.unwrap(body).__module__ == module.__name__ and body not in _declared:
+                    _Test(body, rules=_unasked(body), group=group).declare()
         except BaseException as error:  # also what would end the process
             broken = {"group": group, "file": path.replace(os.sep, "/"), "line": 1, "message": "it cannot be imported: %s: %s" % (type(error).__name__, error)}
             for frame in traceback.extract_tb(error.__traceback__):
@@ -309,6 +311,12 @@ def _import_tests():
             if isinstance(error, SyntaxError) and error.filename and os.path.abspath(error.filename) == os.path.abspath(path):
                 broken["line"] = error.lineno or 1
             _broken.append(broken)
+
+
+def _unasked(body):
+    """The rule that skips a plain test with arguments that nobody passes; none for other tests."""
+    names = [] if hasattr(body, "takes_checks") else [name for name in inspect.signature(body).parameters if name != "t"]
+    return {"skip": "it takes %s, which nobody passes: make it a test of fern.cases" % ", ".join(names)} if names else {}
 
 
 def _import(path, group):

@@ -41,6 +41,9 @@ const mostLooked = 5000
 // passed are folders that hold no tests of the project itself.
 var passed = map[string]bool{"node_modules": true, "vendor": true, "testdata": true, "third_party": true, "build": true, "dist": true, "target": true}
 
+// PassesOver reports whether a folder of this name holds no tests of the project itself.
+func PassesOver(name string) bool { return name[0] == '.' || passed[name] }
+
 // LookForScripts looks, in a folder and below it, for folders of scripts that look like tests. It names none as taken says, to which
 // it adds its names.
 func LookForScripts(dir string, taken map[string]bool) Scripts {
@@ -53,7 +56,7 @@ func LookForScripts(dir string, taken map[string]bool) Scripts {
 			return fs.SkipDir
 		case !d.IsDir():
 			return nil
-		case below != "." && (d.Name()[0] == '.' || passed[d.Name()]):
+		case below != "." && PassesOver(d.Name()):
 			return fs.SkipDir
 		}
 		if s.Looked++; s.Looked > mostLooked {

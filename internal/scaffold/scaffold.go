@@ -1,4 +1,5 @@
-// Package scaffold looks at a folder and writes a fern.toml for what it finds there: Go modules, and folders of scripts.
+// Package scaffold looks at a folder and writes a fern.toml for what it finds there: Go modules, folders of scripts, and plain tests in
+// Python and JavaScript.
 //
 //	shape, err := scaffold.Look(dir)
 //	text := shape.Config()
@@ -7,6 +8,7 @@ package scaffold
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,6 +17,7 @@ import (
 	"fernrelay/core/plain"
 	"fernrelay/internal/format"
 	"fernrelay/internal/project"
+	"fernrelay/internal/wholefile"
 	"fernrelay/internal/wording"
 )
 
@@ -33,6 +36,8 @@ type Suite struct {
 	List, Run, Results string // of a command; Run also of a host
 	Comment            string // why it is there
 	Example            string // the name of one of its tests, "" if none is known yet
+
+	Files map[string]string // that it needs beside fern.toml, by their names in the project; nil for none
 }
 
 // ResultsWords says what each of the formats means in which a command may report.
@@ -74,6 +79,12 @@ func Look(dir string) (*Shape, error) {
 	for _, f := range scripts.Folders {
 		s.Suites = append(s.Suites, Suite{Name: f.Name, Kind: "command", Dir: f.Dir, List: f.List, Run: project.RunScript, Example: f.First,
 			Comment: wording.Plural(f.Scripts, "script") + ", each a test by its exit status, such as " + plain.Line(f.First)})
+	}
+	for i := range tongues {
+		suite, notes, found := tongues[i].plainSuite(dir)
+		if s.Notes = append(s.Notes, notes...); found && !taken[suite.Name] {
+			s.Suites = append(s.Suites, suite)
+		}
 	}
 	return s, nil
 }
@@ -175,3 +186,25 @@ const rest = `
 # count = 4                       # tests run on as many workers; default: one per processor
 # env = { STORE_PREFIX = "{space}" }   # {space} {slot} {tmp} {port} are each worker's own
 `
+
+// Write writes the files that the suites need and that are not there yet, and then fern.toml, into the folder that was looked at. It
+// returns the names of the files that it wrote, without fern.toml.
+func (s *Shape) Write(dir string) (written []string, err error) {
+	for i := range s.Suites {
+		for _, name := range slices.Sorted(maps.Keys(s.Suites[i].Files)) {
+			file := filepath.Join(dir, name)
+			if _, err := os.Lstat(file); err == nil {
+				continue // it stays as it is
+			}
+			if err := wholefile.Replace(file, 0o644, wholefile.Bytes([]byte(s.Suites[i].Files[name]))); err != nil {
+				return written, fmt.Errorf("%s cannot be written: %w", file, err)
+			}
+			written = append(written, name)
+		}
+	}
+	file := filepath.Join(dir, project.FileName)
+	if err := wholefile.Replace(file, 0o644, wholefile.Bytes([]byte(s.Config()))); err != nil {
+		return written, fmt.Errorf("%s cannot be written: %w", file, err)
+	}
+	return written, nil
+}

@@ -17,7 +17,7 @@ import (
 
 // Begin shows what a folder has that could be suites, lets the person choose and describe some, and passes the text of
 // the fern.toml to write. It reports whether that was written.
-func Begin(ctx context.Context, dir string, shape *scaffold.Shape, write func(text string) error) (wrote bool, err error) {
+func Begin(ctx context.Context, dir string, shape *scaffold.Shape, write func(s *scaffold.Shape) error) (wrote bool, err error) {
 	m := newBeginPage(dir, shape, write)
 	_, err = tea.NewProgram(m, tea.WithContext(ctx)).Run()
 	return m.wrote, err
@@ -27,7 +27,7 @@ func Begin(ctx context.Context, dir string, shape *scaffold.Shape, write func(te
 type beginPage struct {
 	dir           string
 	shape         *scaffold.Shape
-	write         func(text string) error
+	write         func(s *scaffold.Shape) error
 	out           []bool        // by suite: it is left out
 	at            int           // the suite under the cursor
 	top           int           // the first line of the fern.toml that is shown
@@ -40,7 +40,7 @@ type beginPage struct {
 	wrote         bool
 }
 
-func newBeginPage(dir string, shape *scaffold.Shape, write func(text string) error) *beginPage {
+func newBeginPage(dir string, shape *scaffold.Shape, write func(s *scaffold.Shape) error) *beginPage {
 	return &beginPage{dir: dir, shape: shape, write: write, out: make([]bool, len(shape.Suites)), dark: true,
 		theme: screen.NewTheme(nil, true, colorprofile.TrueColor)}
 }
@@ -96,7 +96,7 @@ func (m *beginPage) press(msg tea.KeyPressMsg) tea.Cmd {
 		if len(m.chosen().Suites) == 0 {
 			return nil
 		}
-		if err := m.write(m.chosen().Config()); err != nil {
+		if err := m.write(m.chosen()); err != nil {
 			m.wrong = err.Error()
 			return nil
 		}

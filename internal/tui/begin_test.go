@@ -15,7 +15,8 @@ import (
 
 // beginning returns the page on a folder, and how to press keys on it; what is written goes to written.
 func beginning(shape *scaffold.Shape, written *string, fails error) (*beginPage, func(keys ...string)) {
-	m := newBeginPage("/home/gardener/"+strings.Repeat("deep/", 40)+"beds", shape, func(text string) error {
+	m := newBeginPage("/home/gardener/"+strings.Repeat("deep/", 40)+"beds", shape, func(s *scaffold.Shape) error {
+		text := s.Config()
 		*written = text
 		return fails
 	})
