@@ -108,7 +108,7 @@ func (f *huntFlags) run(ctx context.Context, r *app.App, ids []string, cmd *cobr
 		return err
 	}
 	o := hunting.Options{Workers: f.workers, All: f.all}
-	if o.From, err = f.readFrom(r); err != nil {
+	if o.From, err = f.readFrom(ctx, r); err != nil {
 		return err
 	}
 	if id := cmp.Or(f.fleetRun, fleetEnvironment[fleetRunVariable]); id != "" {
@@ -170,8 +170,9 @@ func (f *huntFlags) victims(r *app.App, named []catalog.Test, ids []string, o *h
 	return victims, "", len(victims) == 0, err
 }
 
-// readFrom reads the report whose order a hunt starts from, and prints how many of its tests the project does not have.
-func (f *huntFlags) readFrom(r *app.App) (*run.Run, error) {
+// readFrom reads the report whose order a hunt starts from, and prints how many of its tests the project does not have, and whether it
+// is of other sources.
+func (f *huntFlags) readFrom(ctx context.Context, r *app.App) (*run.Run, error) {
 	if f.from == "" {
 		return nil, nil
 	}
@@ -183,6 +184,12 @@ func (f *huntFlags) readFrom(r *app.App) (*run.Run, error) {
 		return nil, fmt.Errorf("%s does not say what ran where: pass the report that run --events or run --junit wrote of a run in which a test failed", f.from)
 	}
 	noteGone(r.Gone(part.Run))
+	switch then, now := part.Run.Source(), r.History().Source(ctx); {
+	case then.Differs(now):
+		fmt.Fprintf(stderr, "fern-relay: note: the report is of %s, and the checkout of %s: what failed there may not fail here\n", plain.Line(then.String()), now)
+	case then.Revision != "" && now.Revision != "":
+		fmt.Fprintf(stderr, "fern-relay: note: the checkout has the report's revision, %s\n", now.Revision)
+	}
 	return part.Run, nil
 }
 

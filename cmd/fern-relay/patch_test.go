@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/testfiles"
 )
@@ -305,6 +307,19 @@ func TestRunHunts(t *testing.T) {
 	page := read(t, dir, "kept.html")
 	if verdict, message := strings.Index(page, words), strings.Index(page, "<pre>flow_test.go"); verdict < 0 || message >= 0 && message < verdict {
 		t.Errorf("the report of the kept run has the verdict at %d and the message at %d", verdict, message)
+	}
+	known := fern(t, dir, "hunt", "--from", "a.jsonl", "--json")
+	wrong := strings.ReplaceAll(read(t, dir, "a.jsonl"), `"culprits":[["go:.#TestDroughtRation"]]`, `"culprits":[["go:.#TestFlowOfOne"]]`)
+	testfiles.Write(t, dir, map[string]string{"wrong.jsonl": wrong})
+	misled := fern(t, dir, "hunt", "--from", "wrong.jsonl", "--json")
+	for _, got := range []result{known, misled} {
+		var found struct{ Victims []hunt.Finding }
+		if err := json.Unmarshal([]byte(got.stdout), &found); err != nil || len(found.Victims) != 1 || found.Victims[0].Culprits[0][0] != "go:.#TestDroughtRation" || !found.Victims[0].Changed[0].Proved {
+			t.Fatalf("hunted from the report: %v, %+v\n%s", err, found, got.stderr)
+		}
+		if n := found.Victims[0].Trials; got.stdout == known.stdout && n > 12 {
+			t.Errorf("the culprit that the report names takes %d trials", n)
+		}
 	}
 	for _, file := range []string{"a.xml", "a.jsonl"} {
 		got := fern(t, dir, "merge", file, "--events", "merged.jsonl", "-o", "merged.md")

@@ -142,6 +142,19 @@ func (h *hunter) open(ctx context.Context, o Options) (end func(), err error) {
 	return func() { _ = withdraw() }, nil // the findings hold
 }
 
+// named returns the culprits that a report names for a victim, and that the project still has; nil if it names none that precede the
+// victim in one order.
+func (a Hunting) named(victim *run.Result) []string {
+	if victim == nil || victim.Finding == nil || len(victim.Finding.Culprits) == 0 || len(victim.Finding.Order) < 2 {
+		return nil
+	}
+	culprits := victim.Finding.Culprits[0]
+	if slices.ContainsFunc(culprits, func(id string) bool { return !a.has(id) }) {
+		return nil
+	}
+	return culprits
+}
+
 // huntAll hunts the victims of tasks side by side, or only tries again what is known about them.
 func (h *hunter) huntAll(ctx context.Context, tasks []hunt.Task, known map[string]hunt.Saved) ([]hunt.Finding, error) {
 	findings := make([]hunt.Finding, len(tasks))
@@ -188,6 +201,8 @@ func (a Hunting) tasks(victims []catalog.Test, o Options) ([]hunt.Task, error) {
 		}
 		if known, ok := o.Known[v.ID]; ok {
 			tasks[i].Known, tasks[i].Overlap = known.Finding.Culprits[0], known.Finding.Overlap
+		} else if o.From != nil {
+			tasks[i].Known = a.named(o.From.Result(v.ID))
 		}
 	}
 	return tasks, nil
@@ -248,6 +263,10 @@ func (h *hunter) hunt(ctx context.Context, task hunt.Task) (hunt.Finding, error)
 		return hunt.Finding{}, err
 	}
 	p, err := h.search(ctx, task, number, made, false)
+	if err == nil && task.Known != nil && len(p.Finding.Culprits) == 0 { // what the report names does no harm here
+		task.Known = nil
+		p, err = h.search(ctx, task, number, nil, false)
+	}
 	if err == nil && h.machines != nil && p.Finding.Verdict == hunt.Flaky {
 		p.Finding.Fails, p.Finding.Passes, err = h.machines.dependent(ctx)
 	}
