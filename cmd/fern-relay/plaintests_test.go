@@ -262,3 +262,40 @@ exports.testLast = () => {}
 		t.Errorf("status %d, the broken file is at %+v\n%s", got.status, syntax, got.stderr)
 	}
 }
+
+// TestPerlLibrary runs and hunts in the example of the Perl library, and beside a file that breaks and a test that kills its process.
+func TestPerlLibrary(t *testing.T) {
+	t.Parallel()
+	if exec.Command("perl", "-MJSON::PP", "-e", "1").Run() != nil {
+		if os.Getenv("CI") != "" {
+			t.Fatal("perl is missing")
+		}
+		t.Skip("perl is missing")
+	}
+	root := t.TempDir()
+	if err := os.CopyFS(root, os.DirFS("../../hosts/perl")); err != nil {
+		t.Fatal(err)
+	}
+	dir := filepath.Join(root, "example")
+	if got := fern(t, dir, "run", "--order", "as-written", "--workers", "1"); got.status != 1 || !strings.Contains(got.stdout, "8 picked: 4 passed, 2 failed, 1 errored, 1 skipped") {
+		t.Fatalf("status %d\n%s%s", got.status, got.stdout, got.stderr)
+	}
+	got := fern(t, dir, "hunt", "test_flow_is_limited", "test_counts_from_nothing", "--json")
+	var found struct{ Victims []hunt.Finding }
+	if err := json.Unmarshal([]byte(got.stdout), &found); err != nil || len(found.Victims) != 2 {
+		t.Fatalf("%v\n%s%s", err, got.stdout, got.stderr)
+	}
+	for _, f := range found.Victims {
+		want := map[bool][2]string{true: {"test_storm", "Valves::flow"}, false: {"test_soaks_the_ferns", "%Valves::opened"}}[strings.HasSuffix(f.ID, "limited")]
+		if len(f.Culprits) != 1 || !strings.HasSuffix(f.Culprits[0][0], want[0]) || len(f.Changed) == 0 || f.Changed[0].Name != want[1] || !f.Changed[0].Proved {
+			t.Errorf("%s is %s after %v, and leaves %+v: want %v", f.ID, f.Verdict, f.Culprits, f.Changed, want)
+		}
+	}
+	testfiles.Write(t, dir, map[string]string{"test_broken.pl": "use strict;\n\nmy $x = ;\n", "test_rough.pl": "use POSIX ();\nsub test_first { 1 }\nsub test_kills { POSIX::_exit(3) }\nsub test_last { 1 }\n1;\n"})
+	rough := fern(t, dir, "run", "-p", "in:test_broken or in:test_rough", "--order", "as-written", "--workers", "1")
+	for _, words := range []string{"garden:test_broken#build  errored  test_broken.pl:3", "it cannot be loaded: syntax error", "garden:test_rough#test_kills  errored", "the process ended while it ran: exit status 3", "3 picked: 2 passed, 1 errored"} {
+		if !strings.Contains(rough.stdout, words) {
+			t.Errorf("%q is missing in\n%s%s", words, rough.stdout, rough.stderr)
+		}
+	}
+}
