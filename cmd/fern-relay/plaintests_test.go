@@ -291,7 +291,7 @@ func TestPerlLibrary(t *testing.T) {
 			t.Errorf("%s is %s after %v, and leaves %+v: want %v", f.ID, f.Verdict, f.Culprits, f.Changed, want)
 		}
 	}
-	testfiles.Write(t, dir, map[string]string{"test_broken.pl": "use strict;\n\nmy $x = ;\n", "test_rough.pl": "use POSIX ();\nsub test_first { 1 }\nsub test_kills { POSIX::_exit(3) }\nsub test_last { 1 }\n1;\n"})
+	testfiles.Write(t, dir, map[string]string{"test_broken.pl": "use strict;\n\nmy $x = ;\n", "test_rough.pl": "use POSIX ();\nsub test_first { print 'x' x 100000 }\nsub test_kills { POSIX::_exit(3) }\nsub test_last { 1 }\n1;\n"})
 	rough := fern(t, dir, "run", "-p", "in:test_broken or in:test_rough", "--order", "as-written", "--workers", "1")
 	for _, words := range []string{"garden:test_broken#build  errored  test_broken.pl:3", "it cannot be loaded: syntax error", "garden:test_rough#test_kills  errored", "the process ended while it ran: exit status 3", "3 picked: 2 passed, 1 errored"} {
 		if !strings.Contains(rough.stdout, words) {

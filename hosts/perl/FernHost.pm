@@ -43,9 +43,9 @@ sub serve {
         my $result = eval { answer($name, $method, $params, $send) };
         $send->({id => $request->{id}, $@ ? (error => {code => 1, message => words($@)}) : (result => $result)});
         if ($method eq 'hello') {
-            open $out, '>&=', $params->{channel}{descriptor} or die "the channel: $!";
-            $out->autoflush(1);
-            $secret = "$params->{channel}{secret} ";
+            open my $channel, '>&=', $params->{channel}{descriptor} or die "the channel: $!";
+            $channel->autoflush(1);
+            ($out, $secret) = ($channel, "$params->{channel}{secret} ");
         }
         last if $method eq 'bye';
     }
@@ -73,14 +73,17 @@ sub load {
     my @files = map { my @found = glob $_; sort @found } splice @patterns;
     for my $file (@files) {
         (my $group = $file) =~ s/\.\w+$//;
-        my $done = do { package main; do "./$file" };
-        if (my $wrong = $@ || (defined $done ? '' : "it cannot be read: $!")) {
+        (my $package = $group) =~ s/\W/_/g; # each file has its own, as names may be the same in several
+        my ($done, $wrong);
+        eval "package $package; \$done = do \"./\$file\"; \$wrong = \$@";
+        if ($wrong ||= defined $done ? '' : "it cannot be read: $!") {
             my $line = $wrong =~ /\Q$file\E line (\d+)/ ? $1 : 1;
             push @broken, {group => $group, file => $file, line => $line + 0, message => 'it cannot be loaded: ' . words($wrong)};
             next;
         }
-        for my $sub (grep { $_->{place}{file} eq $file } subs_of('main')) {
-            next unless $sub->{name} =~ /^main::(test_\w+)$/;
+        $packages{$package} = 1;
+        for my $sub (grep { $_->{place}{file} eq $file } subs_of($package)) {
+            next unless $sub->{name} =~ /::(test_\w+)$/;
             my $name = $1;
             $tests{"$group $name"} = {group => $group, name => $name, file => $file, line => $sub->{place}{line}, body => $sub->{code}};
         }

@@ -177,6 +177,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 		if tooLong {
 			ending = fmt.Sprintf("it printed a line of more than %d MB, and was killed", maxLine>>20)
 		}
+		done := batch.Done(next) // before the end is that of a test
 		batch.Ended(ending, func(string) (string, string, int) { return process.LastLines(s.stderr.String(), tailLimit), "", 0 })
 		switch {
 		case silent == adapter.BeforeTests:
@@ -185,7 +186,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 			return fmt.Errorf("the test host of suite %s ended before its first test: %s%s", s.adapter.Suite, ending, s.lastWords())
 		case silent == adapter.AfterTests:
 			s.reportBeyond(sink, run.TimedOut, "the test host was "+batch.Silent(silent)+": it did not answer "+MethodRun)
-		case batch.Done(next):
+		case done:
 			s.reportBeyond(sink, run.Errored, "after its last test the test host ended with "+ending)
 		}
 	}
