@@ -77,16 +77,14 @@ func (f *failing) leaveProgram() {
 
 // commonOutermost counts the outermost frames that all failures share, and reports whether any goes deeper.
 func commonOutermost(failures []*failing) (common int, deeper bool) {
-	for n := 0; ; n++ {
+	for n := 0; len(failures) > 0; n++ {
 		for _, f := range failures {
 			if n >= len(f.frames) || f.frames[len(f.frames)-1-n] != failures[0].frames[len(failures[0].frames)-1-n] {
 				return n, slices.ContainsFunc(failures, func(f *failing) bool { return len(f.frames) > n })
 			}
 		}
-		if len(failures) == 0 {
-			return 0, false
-		}
 	}
+	return 0, false
 }
 
 // findOrigin finds the deepest frame that is not the test's own line.

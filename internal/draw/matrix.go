@@ -144,7 +144,7 @@ func (m *matrixPage) crossing(p *page, i int, one *matrix.Result) {
 	p.text(words, base, 9, false, fromLeft, tint, fits(text, 9, wordsWidth))
 }
 
-// resultWords returns what stands beside the bar of a crossing that ran, and its colour.
+// resultWords returns the words beside the bar of a crossing that ran, and their colour.
 func resultWords(r *matrix.Result) (string, color.NRGBA) {
 	words, tint := fmt.Sprintf("%s  %d passed", history.ClockTenths(r.Took(time.Time{})), r.Run.Counts[run.Passed]), fog
 	if bad := run.CountBad(r.Run.Counts); bad > 0 {
