@@ -280,6 +280,7 @@ func (s *session) notified(batch *adapter.Recorder, method string, note Note) {
 		if s.secret != "" {
 			s.printed.Drain()
 		}
+		s.stderr.Clear() // so that the last words of the next test are its own
 		s.setRunning("")
 		e := run.Event{ID: id, Outcome: note.Outcome, Own: true, Failure: note.Failure}
 		switch note.Outcome {
