@@ -34,13 +34,6 @@ func (t *Tail) Write(data []byte) (int, error) {
 	return len(data), nil
 }
 
-// Clear forgets what is kept.
-func (t *Tail) Clear() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.kept = t.kept[:0]
-}
-
 // String returns the kept text, without space around it.
 func (t *Tail) String() string {
 	t.mu.Lock()

@@ -178,7 +178,9 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 			ending = fmt.Sprintf("it printed a line of more than %d MB, and was killed", maxLine>>20)
 		}
 		done := batch.Done(next) // before the end is that of a test
-		batch.Ended(ending, func(string) (string, string, int) { return process.LastLines(s.stderr.String(), tailLimit), "", 0 })
+		batch.Ended(ending, func(words string) (string, string, int) { // its own words, or else the last that are known
+			return process.LastLines(cmp.Or(strings.TrimSpace(words), s.stderr.String()), tailLimit), "", 0
+		})
 		switch {
 		case silent == adapter.BeforeTests:
 			return fmt.Errorf("the test host of suite %s was asked to run and was %s%s", s.adapter.Suite, batch.Silent(silent), s.lastWords())
@@ -280,7 +282,6 @@ func (s *session) notified(batch *adapter.Recorder, method string, note Note) {
 		if s.secret != "" {
 			s.printed.Drain()
 		}
-		s.stderr.Clear() // so that the last words of the next test are its own
 		s.setRunning("")
 		e := run.Event{ID: id, Outcome: note.Outcome, Own: true, Failure: note.Failure}
 		switch note.Outcome {

@@ -278,7 +278,7 @@ func FuzzMessages(f *testing.F) {
 			t.Fatal(err)
 		}
 		defer beside.Close()
-		s := &session{adapter: New(Config{Suite: "s"}), stdin: nopCloser{io.Discard}, lines: bufio.NewScanner(strings.NewReader(text)), beside: beside, stderr: &process.Tail{Limit: tailLimit}}
+		s := &session{adapter: New(Config{Suite: "s"}), stdin: nopCloser{io.Discard}, lines: bufio.NewScanner(strings.NewReader(text)), beside: beside}
 		s.lines.Buffer(nil, maxLine)
 		tests := []catalog.Test{{ID: "s:g#a", Suite: "s", Group: "g", Name: "a"}, {ID: "s:g#b", Suite: "s", Group: "g", Name: "b"}}
 		outcomes := map[string]int{}
