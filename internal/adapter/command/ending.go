@@ -1,6 +1,7 @@
 package command
 
 import (
+	"cmp"
 	"errors"
 	"strings"
 	"time"
@@ -49,10 +50,11 @@ func (s *session) ended(reported *results, end ending, d *division) {
 		exited(reported, end)
 	case s.adapter.Unit() != "" || len(open) == 0 || !end.bad():
 		reported.close(end.words, end.code, end.fault)
-	case end.code < 0 && len(tests) == 1 || reported.runsOne():
-		d.blame(open)
+	case end.code < 0 && len(tests) == 1 || reported.running() != "":
+		t := reported.here[cmp.Or(reported.running(), open[0])]
+		d.blame([]string{t.ID})
 		reported.batch.Ended(end.said(), func(words string) (string, string, int) {
-			return process.LastLines(words, messageLimit), tests[0].File, tests[0].Line
+			return process.LastLines(words, messageLimit), t.File, t.Line
 		})
 	case len(tests) == 1 || tests[0].Asks().Whole || s.adapter.barren.Load() >= mostBarren:
 		d.blame(open)

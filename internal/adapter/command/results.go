@@ -91,11 +91,11 @@ func (r *results) unfinished() []string {
 	return slices.Clone(r.open)
 }
 
-// runsOne reports whether the process said which test began, and that one has no outcome.
-func (r *results) runsOne() bool {
+// running returns the ID of the test that the process said began, if that has no outcome, or else "".
+func (r *results) running() string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.runs != "" && slices.Contains(r.open, r.runs)
+	return r.runs
 }
 
 // begin takes the first test that has no outcome to be the one that runs.
