@@ -107,8 +107,11 @@ func (d *division) report(suite, group string, sink run.Sink) {
 		if !e.late {
 			outcome = run.Errored
 		}
-		why = append(why, fmt.Sprintf("the process that ran %s, from %s to %s, ended with %s, and each of them has an outcome in a smaller process: what one of them leaves behind may end it",
-			wording.Plural(len(e.tests), "test"), wording.ShortID(e.tests[0]), wording.ShortID(e.tests[len(e.tests)-1]), e.words))
+		what := wording.ShortID(e.tests[0]) + " after others"
+		if n := len(e.tests); n > 1 {
+			what = fmt.Sprintf("%d tests, from %s to %s,", n, wording.ShortID(e.tests[0]), wording.ShortID(e.tests[n-1]))
+		}
+		why = append(why, fmt.Sprintf("the process that ran %s ended with %s, and each has an outcome in a smaller process: what a test leaves behind may end it", what, e.words))
 	}
 	if why == nil {
 		return
