@@ -177,7 +177,7 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 		if tooLong {
 			ending = fmt.Sprintf("it printed a line of more than %d MB, and was killed", maxLine>>20)
 		}
-		done := batch.Done(next) // before the end is that of a test
+		done := batch.Done(next)                                       // before the end is that of a test
 		batch.Ended(ending, func(words string) (string, string, int) { // its own words, or else the last that are known
 			return process.LastLines(cmp.Or(strings.TrimSpace(words), s.stderr.String()), tailLimit), "", 0
 		})
