@@ -1,10 +1,12 @@
 package main
 
 import (
+	"math"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -59,18 +61,36 @@ func TestPicksOnTheCommandLine(t *testing.T) {
 // TestEstimatesAreMarked holds that sums of expected times say which part of them nobody has measured.
 func TestEstimatesAreMarked(t *testing.T) {
 	t.Parallel()
-	dir := scripts(t, "", "known new", "known) sleep 0.215;;") // a little is taken off for processors that others used
+	dir := scripts(t, "", "known new", "known) sleep 0.215;;")
 	if got := fern(t, dir, "run", "-p", "name:known"); got.status != 0 {
 		t.Fatal(got.stderr)
 	}
 	for _, args := range [][]string{{"list", "--count", "group"}, {"split", "--shards", "1"}} {
-		if got := fern(t, dir, args...); !regexp.MustCompile(`0\.4\d s, of which 0\.2\d s estimated`).MatchString(got.stdout) {
-			t.Errorf("%s: %s%s", args, got.stdout, got.stderr)
+		got := fern(t, dir, args...)
+		found := regexp.MustCompile(`([\d:.]+)(?: s)?, of which ([\d:.]+)(?: s)? estimated`).FindStringSubmatch(got.stdout)
+		if found == nil {
+			t.Fatalf("%s: %s%s", args, got.stdout, got.stderr)
+		}
+		if total, estimated := clockSeconds(t, found[1]), clockSeconds(t, found[2]); estimated < 0.2 || math.Abs(total-2*estimated) > 0.11 { // as the one that was measured
+			t.Errorf("%s: %g s of %g s are estimated", args, estimated, total)
 		}
 	}
 	if got := fern(t, dir, "list", "--count", "group", "-p", "name:known"); strings.Contains(got.stdout, "estimated") {
 		t.Errorf("what is measured: %s", got.stdout)
 	}
+}
+
+// clockSeconds reads a time such as 0.54 or 1:02.3.
+func clockSeconds(t *testing.T, text string) (seconds float64) {
+	t.Helper()
+	for part := range strings.SplitSeq(text, ":") {
+		n, err := strconv.ParseFloat(part, 64)
+		if err != nil {
+			t.Fatal(err)
+		}
+		seconds = 60*seconds + n
+	}
+	return seconds
 }
 
 // TestFailuresStay holds that a test stays one that failed until it runs again: also if a later run ended
