@@ -239,7 +239,7 @@ func (r *Recorder) Rewind(id string) {
 	}
 }
 
-// Allow gives a running test more time than its limit in this process, because the process may run others before it reports
+// Allow extends the limit of a running test in this process, because the process may run others before it reports
 // any outcome. 0 takes that back.
 func (r *Recorder) Allow(id string, more time.Duration) {
 	r.mu.Lock()

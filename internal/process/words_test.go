@@ -54,7 +54,7 @@ func TestWordsAgainstShell(t *testing.T) {
 	}
 }
 
-// TestFill compares texts of placeholders, words in two braces and variables of a shell with what each stands for.
+// TestFill compares texts of placeholders, words in two braces and variables of a shell with their values.
 func TestFill(t *testing.T) {
 	parts := map[string]string{"{port}": "20040", "{tmp}": "/t/1", "{unknown}": "{unknown}", "{{port}}": "{port}", "${port}": "${port}", "{Port}": "{Port}", "a$b": "a$b", "{": "{", " ": " "}
 	values := map[string]string{"port": "20040", "tmp": "/t/1"}
