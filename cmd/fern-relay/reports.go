@@ -13,6 +13,7 @@ import (
 	"fernrelay/internal/format/events"
 	"fernrelay/internal/format/junit"
 	"fernrelay/internal/format/tap"
+	"fernrelay/internal/project"
 	"fernrelay/internal/report"
 	"fernrelay/internal/wholefile"
 )
@@ -40,13 +41,17 @@ type reports struct {
 	lines *events.Writer // into it
 }
 
-// create prepares the places of the files, so that a wrong path is reported before the run. It removes earlier
+// create prepares the places of the files of a run of the project in a folder, so that a wrong path is reported before the run. It removes earlier
 // reports, so that nobody mistakes them for those of a run that was killed.
 func (f reportFiles) create(dir string) (*reports, error) {
 	for _, name := range f.names() {
 		if err := wholefile.Clear(name); err != nil {
 			return nil, err
 		}
+	}
+	dir, err := project.Real(dir) // as stacks name files
+	if err != nil {
+		return nil, err
 	}
 	r := &reports{reportFiles: f, dir: dir}
 	if f.events == "" {

@@ -79,16 +79,13 @@ func (h *hunter) snapshot(ctx context.Context, store string, ours map[string]boo
 // below returns which of the files are in the project, by their paths in it.
 func (h *hunter) below(files []string) map[string]bool {
 	inside := map[string]bool{}
-	project, err := filepath.EvalSymlinks(h.app.Project.Dir)
+	root, err := project.Real(h.app.Project.Dir)
 	if err != nil {
 		return inside
 	}
 	for _, file := range files {
-		dir, err := filepath.Abs(filepath.Dir(file))
-		if err == nil {
-			dir, err = filepath.EvalSymlinks(dir)
-		}
-		if below, wrong := filepath.Rel(project, filepath.Join(dir, filepath.Base(file))); err == nil && wrong == nil {
+		dir, err := project.Real(filepath.Dir(file))
+		if below, wrong := filepath.Rel(root, filepath.Join(dir, filepath.Base(file))); err == nil && wrong == nil {
 			inside[filepath.ToSlash(below)] = true
 		}
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 // Reason says why a test that a hunt found is in quarantine.
-func Reason(f hunt.Finding) string { return FindingWords(InRun(f)) }
+func Reason(f hunt.Finding) string { return plain.Line(string(f.Verdict)) + ": " + Sentence(f) }
 
 // Quarantined prints what became of the tests in quarantine, of a file, in a run, and which of them are mended. streaks has
 // for each how many times in a row it passed in the order that used to break it.

@@ -1,9 +1,7 @@
 package tui
 
 import (
-	"context"
 	"fmt"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -11,29 +9,14 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"fernrelay/internal/app"
-	"fernrelay/internal/ledger"
 	"fernrelay/internal/ledger/ledgertest"
-	"fernrelay/internal/testfiles"
 	ledgerleg "fernrelay/internal/tui/ledger"
 )
 
 // ledgerApp is the application on a project whose ledger has so many runs of so many tests.
 func ledgerApp(t *testing.T, tests, runs int) (a *App, shows func(words ...string)) {
 	t.Helper()
-	dir := t.TempDir()
-	testfiles.Write(t, dir, map[string]string{
-		"fern.toml":   "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"echo a\"\nrun = \"true {name}\"\n",
-		".fern/empty": "",
-	})
-	l, err := ledger.Open(filepath.Join(dir, ".fern"))
-	if err == nil {
-		err = ledgertest.Fill(l, ledgertest.IDs(tests), runs)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	_ = l.Close()
-	r, err := app.Open(context.Background(), dir, nil)
+	r, err := app.Open(t.Context(), ledgertest.Project(t, tests, runs), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

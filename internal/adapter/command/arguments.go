@@ -13,7 +13,7 @@ import (
 	"fernrelay/internal/process"
 )
 
-// share returns how many of the tests the next process runs.
+// share returns those of the tests that the next process runs.
 func (s *session) share(tests []catalog.Test) []catalog.Test {
 	tests = tests[:adapter.Shared(tests)]
 	switch {
@@ -28,16 +28,16 @@ func (s *session) share(tests []catalog.Test) []catalog.Test {
 
 // fitting counts the tests, at least one, whose names and files have room among the arguments of a program.
 func (s *session) fitting(tests []catalog.Test) int {
-	names, files := s.adapter.holds("{names}"), s.adapter.holds("{files}")
-	if !names && !files {
+	takesNames, takesFiles := s.adapter.holds("{names}"), s.adapter.holds("{files}")
+	if !takesNames && !takesFiles {
 		return len(tests)
 	}
 	room := process.ArgumentRoom(slices.Concat(os.Environ(), s.slot.Env, s.adapter.Config.Run))
 	for i := range tests {
-		if names {
+		if takesNames {
 			room -= process.ArgumentSize(tests[i].Name)
 		}
-		if file := s.file(&tests[i]); files && file != "" && (i == 0 || tests[i].File != tests[i-1].File) {
+		if file := s.file(&tests[i]); takesFiles && file != "" && (i == 0 || tests[i].File != tests[i-1].File) {
 			room -= process.ArgumentSize(file)
 		}
 		if room < 0 {
@@ -58,10 +58,14 @@ func (s *session) files(tests []catalog.Test) (paths map[string]string, remove f
 		return nil, nil, err
 	}
 	remove = func() { _ = folder.Remove() } // else with the slot
-	paths = map[string]string{"names-file": filepath.Join(folder.Path(), "names")}
+	paths = map[string]string{}
 	if s.adapter.holds("{report}") {
 		paths["report"] = filepath.Join(folder.Path(), "report")
 	}
+	if !s.adapter.holds("{names-file}") {
+		return paths, remove, nil
+	}
+	paths["names-file"] = filepath.Join(folder.Path(), "names")
 	if err := os.WriteFile(paths["names-file"], []byte(process.NameLines(names(tests))), 0o600); err != nil {
 		remove()
 		return nil, nil, fmt.Errorf("the names of the tests cannot be written: %w", err)

@@ -5,12 +5,34 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"path/filepath"
+	"testing"
 	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/run"
 	"fernrelay/internal/ledger"
+	"fernrelay/internal/testfiles"
 )
+
+// Project makes a project whose ledger has a number of runs of a number of tests, and returns its folder.
+func Project(t testing.TB, tests, runs int) (dir string) {
+	t.Helper()
+	dir = t.TempDir()
+	testfiles.Write(t, dir, map[string]string{
+		"fern.toml":   "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"echo a\"\nrun = \"true {name}\"\n",
+		".fern/empty": "",
+	})
+	l, err := ledger.Open(filepath.Join(dir, ".fern"))
+	if err == nil {
+		err = Fill(l, IDs(tests), runs)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = l.Close()
+	return dir
+}
 
 // IDs returns IDs of made tests, in groups of a hundred.
 func IDs(tests int) []string {

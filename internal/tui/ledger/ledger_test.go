@@ -3,7 +3,6 @@ package ledger
 import (
 	"fmt"
 	"math/rand/v2"
-	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
@@ -14,9 +13,7 @@ import (
 	"fernrelay/core/history"
 	"fernrelay/core/run"
 	"fernrelay/internal/app"
-	"fernrelay/internal/ledger"
 	"fernrelay/internal/ledger/ledgertest"
-	"fernrelay/internal/testfiles"
 	"fernrelay/internal/tui/leg"
 	"fernrelay/internal/tui/legtest"
 	"fernrelay/internal/wording"
@@ -25,20 +22,7 @@ import (
 // drive opens the leg on a project whose ledger has a number of runs of a number of tests.
 func drive(t *testing.T, tests, runs int) (*legtest.Driver, *View) {
 	t.Helper()
-	dir := t.TempDir()
-	testfiles.Write(t, dir, map[string]string{
-		"fern.toml":   "[[suite]]\nname = \"c\"\nkind = \"command\"\nlist = \"echo a\"\nrun = \"true {name}\"\n",
-		".fern/empty": "",
-	})
-	l, err := ledger.Open(filepath.Join(dir, ".fern"))
-	if err == nil {
-		err = ledgertest.Fill(l, ledgertest.IDs(tests), runs)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	_ = l.Close()
-	r, err := app.Open(t.Context(), dir, nil)
+	r, err := app.Open(t.Context(), ledgertest.Project(t, tests, runs), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
