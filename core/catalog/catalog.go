@@ -29,27 +29,28 @@ const (
 // Test is the smallest thing that can be picked and run. It is the one type for
 // a test from discovery to report, and a line of "list --json".
 type Test struct {
-	ID         string   `json:"id"` // suite:group#name
-	Suite      string   `json:"suite"`
-	Group      string   `json:"group"`
-	Name       string   `json:"name"`
-	Kind       Kind     `json:"kind"`
-	File       string   `json:"file"`       // relative to the project, with slashes
-	Line       int      `json:"line"`       // 1-based; 0 if unknown
-	End        int      `json:"-"`          // its last line; 0 if unknown
-	Tags       []string `json:"tags"`       // sorted, no duplicates, never nil in a catalog
-	Ruled      *Rules   `json:"rules"`      // nil for none; tests may share them, so they are replaced and never changed
-	Expected   float64  `json:"expected_s"` // seconds; an estimate if Known is false
-	Share      float64  `json:"-"`          // processors that it keeps busy when it runs alone; 0 if that is not known
-	Spread     float64  `json:"-"`          // of Expected, in seconds: one standard deviation
-	Setup      float64  `json:"-"`          // seconds that it costs to begin a batch of its group
-	Together   Level    `json:"-"`          // what never runs side by side
-	Known      bool     `json:"-"`          // Expected was measured for this very test
-	Parallel   bool     `json:"-"`          // it, or a part of it, runs side by side with others of its process
-	SkipReason string   `json:"-"`          // why it does not run here; empty if it does
-	Unmet      *Unmet   `json:"-"`          // the build constraint that a build here does not meet; nil for none
-	Origins    []Origin `json:"-"`          // where its tags and rules come from
-	Asked      *Asked   `json:"-"`          // nil for nothing; copies of a test share it, so [Test.Ask] replaces it
+	ID         string        `json:"id"` // suite:group#name
+	Suite      string        `json:"suite"`
+	Group      string        `json:"group"`
+	Name       string        `json:"name"`
+	Kind       Kind          `json:"kind"`
+	File       string        `json:"file"`       // relative to the project, with slashes
+	Line       int           `json:"line"`       // 1-based; 0 if unknown
+	End        int           `json:"-"`          // its last line; 0 if unknown
+	Tags       []string      `json:"tags"`       // sorted, no duplicates, never nil in a catalog
+	Ruled      *Rules        `json:"rules"`      // nil for none; tests may share them, so they are replaced and never changed
+	Expected   float64       `json:"expected_s"` // seconds; an estimate if Known is false
+	Share      float64       `json:"-"`          // processors that it keeps busy when it runs alone; 0 if that is not known
+	Spread     float64       `json:"-"`          // of Expected, in seconds: one standard deviation
+	Setup      float64       `json:"-"`          // seconds that it costs to begin a batch of its group
+	Together   Level         `json:"-"`          // what never runs side by side
+	Limit      time.Duration `json:"-"`          // that it has of itself; 0 for the suite's
+	Known      bool          `json:"-"`          // Expected was measured for this very test
+	Parallel   bool          `json:"-"`          // it, or a part of it, runs side by side with others of its process
+	SkipReason string        `json:"-"`          // why it does not run here; empty if it does
+	Unmet      *Unmet        `json:"-"`          // the build constraint that a build here does not meet; nil for none
+	Origins    []Origin      `json:"-"`          // where its tags and rules come from
+	Asked      *Asked        `json:"-"`          // nil for nothing; copies of a test share it, so [Test.Ask] replaces it
 }
 
 // Unmet is a build constraint that a build with the project's own flags does not meet. Tests of a file share one.

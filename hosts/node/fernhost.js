@@ -31,11 +31,13 @@
 const { AsyncLocalStorage, createHook } = require('async_hooks')
 const { EventEmitter } = require('events')
 const fs = require('fs')
+const Module = require('module')
 const path = require('path')
 const readline = require('readline')
 const util = require('util')
 
 const PROTOCOL = 'fern-host/1'
+const CAN = ['state', 'restore', 'reset', 'steps', 'side-by-side', 'repair', 'sources']
 const LONGEST = 2000 // characters of a value that are reported
 const LOOKS = "the exports of the project's modules with their objects, classes and functions, replaced functions of globals and prototypes, listeners, running timers, watched objects, the environment and the working folder"
 const home = process.cwd()
@@ -45,6 +47,7 @@ const watched = new Map() // objects whose properties are reported, by name
 const resets = [] // what makes the state fresh again
 const around = new Map() // by file: functions that run before or after its tests or itself
 const broken = [] // files that cannot be loaded
+const cased = new WeakMap() // the body of a test of cases, by the test
 const starts = new AsyncLocalStorage() // the test that began what runs
 const beyond = [] // errors of no test
 let patterns = [] // of files with tests that are not loaded yet
@@ -110,7 +113,7 @@ async function step(name, body) {
  * fails is the failure of the test.
  */
 function cases(named, body) {
-  return async () => {
+  const each = async () => {
     let first = null
     for (const [name, args] of Object.entries(named)) {
       try {
@@ -121,6 +124,8 @@ function cases(named, body) {
     }
     if (first) throw first
   }
+  cased.set(each, body)
+  return each
 }
 
 const declareAround = (when) => (body) => {
@@ -211,7 +216,8 @@ async function serve(name, ...files) {
 async function answer(name, method, params, send) {
   switch (method) {
     case 'hello':
-      return { protocol: PROTOCOL, name, channel: Boolean(params.channel), looks: LOOKS }
+      replaceSources(params.sources || {})
+      return { protocol: PROTOCOL, name, channel: Boolean(params.channel), looks: LOOKS, can: CAN }
     case 'discover':
       await load()
       return { tests: [...tests.values()].map(({ group, name, file, line, tags, rules }) => ({ group, name, file, line, tags, rules })), broken }
@@ -228,6 +234,10 @@ async function answer(name, method, params, send) {
       remember()
       kept = state()
       return { values: [...kept.values()].map(({ kind, name, text }) => ({ kind, name, value: text.slice(0, LONGEST), ...(text.length > LONGEST && { sum: sum(text) }) })) }
+    case 'repair':
+      await load()
+      remember()
+      return { contents: repairs(known(params), params.changed) }
     case 'restore':
       restore(params.kind, params.name)
       return {}
@@ -299,10 +309,15 @@ function blame(error) {
   }
 }
 
-async function run({ group, name, steps = [] }, send) {
-  const tell = (method, more) => send({ method, params: { group, name, ...more } })
+function known({ group, name }) {
   const asked = tests.get(key(group, name))
   if (!asked) throw new Error(`there is no test ${name} of group ${group}`)
+  return asked
+}
+
+async function run({ group, name, steps = [] }, send) {
+  const tell = (method, more) => send({ method, params: { group, name, ...more } })
+  const asked = known({ group, name })
   tell('started', {})
   const write = process.stdout.write
   const ours = process.stdout.write = (text, encoding, done = encoding) => {
@@ -409,6 +424,10 @@ function held(kind, name, owner, property) {
   const value = owner[property]
   const remove = () => { delete owner[property] }
   if (typeof value === 'function') return { kind: 'function', name, text: functionText(value), back: () => { owner[property] = value }, remove }
+  if (value instanceof EventEmitter) { // its listeners are pieces of their own
+    const { _events, _eventsCount, ...rest } = value
+    return { kind, name, text: `${value.constructor.name} ${text(rest)}`, back: () => { owner[property] = value }, remove }
+  }
   if (value === null || typeof value !== 'object') return { kind, name, text: text(value), back: () => { owner[property] = value }, remove }
   try {
     const saved = structuredClone(value)
@@ -557,6 +576,199 @@ function restore(kind, name) {
   const back = before ? before.back : now ? now.remove : () => {} // it is gone already
   if (!back) throw new Error(`the ${kind} ${name} cannot be put back`)
   back()
+}
+
+// Repairs: other contents of a test's file, in which the test restores what it leaves. A hunt tries them.
+
+/** Has require find other contents of files, by their paths as seen from the folder of the suite. */
+function replaceSources(contents) {
+  const byFile = new Map(Object.entries(contents).map(([file, content]) => [path.join(home, file), content]))
+  if (byFile.size === 0) return
+  const compile = Module.prototype._compile
+  Module.prototype._compile = function (content, filename, ...more) {
+    return compile.call(this, byFile.has(filename) ? byFile.get(filename) : content, filename, ...more)
+  }
+}
+
+class Cannot extends Error {}
+
+/** Returns contents of the file in which the test restores each of the pieces of state, the most natural first. */
+function repairs(asked, changed) {
+  if (asked.file.endsWith('.mjs')) throw new Cannot(`no other content of ${asked.file} can be tried, as it is an ECMAScript module`)
+  if (!require.cache[asked.source] || asked.source === require.main?.filename) throw new Cannot(`no other content of ${asked.file} can be tried, as the main program does not load it`)
+  const source = new Source(asked)
+  const pieces = changed.map((piece) => {
+    try {
+      return waysOf(source, piece)
+    } catch (error) {
+      throw new Cannot(`${piece.kind} ${piece.name}: ${error.message}`)
+    }
+  })
+  const contents = new Set()
+  for (let way = 0; way < Math.max(0, ...pieces.map((ways) => ways.length)); way++) {
+    contents.add(source.surrounded(pieces.map((ways) => ways[Math.min(way, ways.length - 1)])))
+  }
+  return [...contents]
+}
+
+/** Returns the ways to restore a piece of state, the most natural first: each has lines that save it before the test, and lines that restore it after. */
+function waysOf(source, { kind, name, before }) {
+  switch (kind) {
+    case 'variable':
+    case 'attribute':
+    case 'function':
+      return waysOfHeld(source, name)
+    case 'listener': {
+      const [, of, event] = /^(.*) (\S+)$/.exec(name)
+      const emitter = source.held(of).expression
+      const quoted = source.quoted(event)
+      const old = source.free('old ' + event)
+      if (before === undefined) return [{ save: [], restore: [`${emitter}.removeAllListeners(${quoted})`] }]
+      return [{ save: [`const ${old} = ${emitter}.rawListeners(${quoted})`], restore: [`${emitter}.removeAllListeners(${quoted})`, `for (const listener of ${old}) ${emitter}.on(${quoted}, listener)`] }]
+    }
+    case 'environment': {
+      const old = source.free('old ' + name)
+      const value = property('process.env', name, source)
+      return [{ save: [`const ${old} = ${value}`], restore: [`if (${old} === undefined) delete ${value}`, `else ${value} = ${old}`] }]
+    }
+    case 'folder': {
+      const old = source.free('old folder')
+      return [{ save: [`const ${old} = process.cwd()`], restore: [`process.chdir(${old})`] }]
+    }
+    case 'file': {
+      const [module, file, old] = [source.module('fs'), source.quoted(name), source.free('old content')]
+      if (before === undefined) return [{ save: [], restore: [`${module}.rmSync(${file}, { recursive: true })`] }]
+      return [{ save: [`const ${old} = ${module}.readFileSync(${file})`], restore: [`${module}.writeFileSync(${file}, ${old})`] }]
+    }
+  }
+  throw new Cannot(`a ${kind} is not restored by a patch`)
+}
+
+/** The ways to restore what an owner holds: by the same object, or by its former content. */
+function waysOfHeld(source, name) {
+  const { expression, value } = source.held(name)
+  if (value === undefined) return [{ save: [], restore: [`delete ${expression}`] }]
+  const old = source.free('old ' + /([\w$]*)\W*$/.exec(expression)[1])
+  const again = { save: [`const ${old} = ${expression}`], restore: [`${expression} = ${old}`] }
+  const refill = value && typeof value === 'object' && refilling(value, expression, old)
+  if (!refill) return [again]
+  const filled = { save: [`const ${old} = structuredClone(${expression})`], restore: refill }
+  const assigns = new RegExp(`${escaped(expression)}\\s*=[^=]`).test(source.function)
+  return assigns ? [again, filled] : [filled, again]
+}
+
+function refilling(value, expression, old) {
+  if (Array.isArray(value)) return [`${expression}.splice(0, ${expression}.length, ...${old})`]
+  if (value instanceof Map) return [`${expression}.clear()`, `for (const [key, value] of ${old}) ${expression}.set(key, value)`]
+  if (value instanceof Set) return [`${expression}.clear()`, `for (const value of ${old}) ${expression}.add(value)`]
+  if (Object.getPrototypeOf(value) !== Object.prototype) return null
+  return [`for (const key of Object.keys(${expression})) delete ${expression}[key]`, `Object.assign(${expression}, ${old})`]
+}
+
+const escaped = (text) => text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')
+const property = (owner, name, source) => /^[A-Za-z_$][\w$]*$/.test(name) ? `${owner}.${name}` : `${owner}[${source.quoted(name)}]`
+
+/** The source of a test's file, and the function of the test in it. */
+class Source {
+  constructor(asked) {
+    this.file = asked.source
+    this.text = fs.readFileSync(asked.source, 'utf8')
+    this.function = String(cased.get(asked.body) || asked.body)
+    const places = []
+    for (let at = this.text.indexOf(this.function); at >= 0; at = this.text.indexOf(this.function, at + 1)) places.push(at)
+    const lineAt = (at) => this.text.slice(0, at).split('\n').length
+    const near = places.filter((at) => lineAt(at) === asked.line)
+    if (places.length === 1) this.at = places[0]
+    else if (near.length === 1) this.at = near[0]
+    else throw new Cannot(`the source of ${asked.name} cannot be told from that of other functions`)
+    this.taken = new Set(this.function.match(/[\w$]+/g))
+    const count = (part) => this.text.split(part).length
+    this.quote = count('"') > count("'") ? '"' : "'"
+    this.end = count(';\n') * 4 > count('\n') ? ';' : ''
+  }
+
+  quoted(text) {
+    const inner = JSON.stringify(text).slice(1, -1)
+    return this.quote === '"' ? `"${inner}"` : `'${inner.replace(/\\"/g, '"').replace(/'/g, "\\'")}'`
+  }
+
+  /** A name of several words that the test does not use yet. */
+  free(words) {
+    const [first, ...rest] = words.split(/\W+/)
+    let name = first + rest.map((w) => /^[A-Z0-9_]+$/.test(w) ? w.toLowerCase().replace(/(^|_)(\w)/g, (_, __, letter) => letter.toUpperCase()) : w[0].toUpperCase() + w.slice(1)).join('')
+    while (this.taken.has(name)) name += '_'
+    this.taken.add(name)
+    return name
+  }
+
+  /** The expression for a module in this file. */
+  module(name, wanted = null) {
+    for (const [, variable, from] of this.text.matchAll(/\b(?:const|let|var)\s+([\w$]+)\s*=\s*require\(\s*['"`]([^'"`]+)['"`]\s*\)\s*(?:[;\n]|$)/g)) {
+      if (from.replace(/^node:/, '') === name || (wanted && this.resolve(from) === wanted)) return variable
+    }
+    if (!wanted) return `require(${this.quoted(name)})`
+    const below = path.relative(path.dirname(this.file), wanted).split(path.sep).join('/').replace(/\.js$/, '')
+    return `require(${this.quoted(below.startsWith('.') ? below : './' + below)})`
+  }
+
+  resolve(from) {
+    try {
+      return Module.createRequire(this.file).resolve(from)
+    } catch {
+      return null
+    }
+  }
+
+  /** The expression for a piece of state in this file, and its value. */
+  held(name) {
+    const valueOf = (owner, parts) => parts.reduce((value, part) => value?.[part], owner)
+    for (const m of Object.values(require.cache)) {
+      if (!m || !m.filename.startsWith(home + path.sep)) continue
+      const called = below(m.filename).replace(/\.\w+$/, '')
+      if (!name.startsWith(called + '.') || m.filename === __filename) continue
+      const rest = name.slice(called.length)
+      return { expression: (m.filename === this.file ? 'exports' : this.module(called, m.filename)) + rest, value: valueOf(m.exports, rest.slice(1).split('.')) }
+    }
+    const [first, ...rest] = name.split('.')
+    if (first in globalThis) return { expression: name, value: valueOf(globalThis[first], rest) }
+    if (Module.builtinModules.includes(first)) return { expression: [this.module(first), ...rest].join('.'), value: valueOf(require(first), rest) }
+    throw new Cannot('no module exports it')
+  }
+
+  /** The whole file with lines around the body of the test. */
+  surrounded(ways) {
+    const head = /^(async\s+)?(?:function\s*[\w$]*\s*\([^(){}]*\)|\([^(){}]*\)\s*(=>)|[\w$]+\s*(=>)|[\w$]+\s*\([^(){}]*\))\s*/.exec(this.function)
+    if (!head) throw new Cannot('the function of the test is of a form that no patch changes')
+    const outer = /[^\n]*$/.exec(this.text.slice(0, this.at))[0].match(/^\s*/)[0]
+    const rest = this.function.slice(head[0].length)
+    const isArrow = Boolean(head[2] || head[3])
+    let [start, comment, lines] = [head[0].trimEnd(), '', []]
+    if (rest.startsWith('{')) {
+      const [, first, body] = /^([^\n]*)\n?([^]*)$/.exec(rest.slice(1, -1))
+      if (/^\s*(\/\/.*)?$/.test(first)) comment = first.trimEnd()
+      const text = comment || !first.trim() ? body : `${rest.slice(1, -1).trim()}`
+      lines = text.trimEnd().split('\n')
+      if (!head[1] && returns(text)) throw new Cannot('it returns what may be a promise: make it an async function that awaits it')
+    } else if (isArrow) { // its value may be a promise, which has to end first
+      lines = [`await ${rest.startsWith('{') ? `(${rest})` : rest}${this.end}`]
+      if (!head[1]) start = `async ${start}`
+    } else throw new Cannot('the function of the test is of a form that no patch changes')
+    const inner = /^\s*/.exec(lines.find((line) => line.trim()) || '')[0] || outer + '  '
+    const unit = inner.slice(outer.length) || '  '
+    const own = lines.some((line) => line.startsWith(inner)) ? '' : inner // what was beside its head has no indentation
+    const spans = lines.some((line) => line.split('`').length % 2 === 0) // a text of several lines, which must not change
+    const end = (line) => /^(if|for) /.test(line) && line.endsWith('{') ? line : line + this.end
+    const changed = [`${start} {${comment}`, ...ways.flatMap((w) => w.save).map((line) => inner + end(line)), `${inner}try {`,
+      ...lines.map((line) => line.trim() && !spans ? unit + own + line : line), `${inner}} finally {`, ...[...ways].reverse().flatMap((w) => w.restore).map((line) => inner + unit + end(line)), `${inner}}`, `${outer}}`]
+    return this.text.slice(0, this.at) + changed.join('\n') + this.text.slice(this.at + this.function.length)
+  }
+}
+
+/** Reports whether a body returns something, and not only a function inside it. */
+function returns(body) {
+  let plain = body.replace(/\/\/[^\n]*|'(?:[^'\\\n]|\\.)*'|"(?:[^"\\\n]|\\.)*"/g, '')
+  for (let shorter; (shorter = plain.replace(/\{[^{}]*\}/g, '')) !== plain;) plain = shorter
+  return /\breturn\s+[^;\s]/.test(plain)
 }
 
 module.exports = {

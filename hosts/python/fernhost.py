@@ -51,6 +51,7 @@ import types
 import warnings
 
 PROTOCOL = "fern-host/1"
+CAN = ["state", "restore", "reset", "steps", "side-by-side", "repair", "sources"]
 LONGEST = 2000  # characters of a value that are reported
 LOOKS = ("the variables, functions and classes of the project's modules, replaced functions of others, caches, settings of the interpreter"
          " and of logging, decimals, locale, warnings, signals and random numbers, threads, timers, listeners, open databases, the environment and the working folder")
@@ -59,6 +60,8 @@ _tests = {}  # (group, name): _Test, as declared
 _declared = set()  # their functions
 _patterns = ()  # of files with tests that are not imported yet
 _broken = []  # files that cannot be imported
+_imported = set()  # the absolute paths of those that were looked for tests
+_sources = {}  # other contents of files, by their absolute paths
 _watched = []  # more modules whose variables are reported
 _resets = []  # what makes the state fresh again
 _around = {}  # (module, when): functions that run before or after its tests or its file
@@ -263,7 +266,8 @@ def serve(name, *patterns):
 
 def _answer(name, method, params, send):
     if method == "hello":
-        return {"protocol": PROTOCOL, "name": name, "channel": "channel" in params, "looks": LOOKS}
+        _sources.update((os.path.abspath(path), text) for path, text in params.get("sources", {}).items())
+        return {"protocol": PROTOCOL, "name": name, "channel": "channel" in params, "looks": LOOKS, "can": CAN}
     if method == "bye":
         return {}
     if method == "restore":
@@ -279,15 +283,23 @@ def _answer(name, method, params, send):
     if method == "discover":
         listed = [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "rules": t.rules} for t in _tests.values()]
         return {"tests": listed, "broken": _broken}
+    if method == "repair":
+        return {"contents": _repairs(_known(params), params["changed"])}
     _remember_others()
     if method == "run":
         for asked in params["tests"]:
-            _run(_tests.get((asked["group"], asked["name"])), asked, send)
+            _run(_known(asked), asked, send)
         _leave_file()
         return {}
     if method == "state":
         return {"values": [value.report() for value in _state()]}
     raise ValueError("there is no method %r" % method)
+
+
+def _known(asked):
+    if (asked["group"], asked["name"]) not in _tests:
+        raise LookupError("there is no test %s of group %s" % (asked["name"], asked["group"]))
+    return _tests[asked["group"], asked["name"]]
 
 
 def _import_tests():
@@ -329,7 +341,11 @@ def _import(path, group):
     spec = importlib.util.spec_from_file_location(name, path)
     module = sys.modules[name] = importlib.util.module_from_spec(spec)
     try:
-        spec.loader.exec_module(module)
+        _imported.add(os.path.abspath(path))
+        if os.path.abspath(path) in _sources:
+            exec(compile(_sources[os.path.abspath(path)], path, "exec"), vars(module))
+        else:
+            spec.loader.exec_module(module)
     except BaseException:
         del sys.modules[name]
         raise
@@ -350,8 +366,6 @@ def _run(asked_for, asked, send):
         else:
             report("output", text=text)
 
-    if asked_for is None:
-        raise KeyError("there is no test %s of group %s" % (asked["name"], asked["group"]))
     report("started")
     printed, sys.stdout = sys.stdout, _Output(output)
     ours = sys.stdout
@@ -630,6 +644,8 @@ def _of_project():
                 yield _held("function", name, module, key, value)
                 if isinstance(value, type) and value.__module__ == module.__name__:
                     yield from _of_class(name, value)
+            elif type(value).__module__ == "logging":
+                continue  # a setting
             elif hasattr(value, "__dict__") and not callable(value) and type(value).__module__ != "builtins":
                 yield from _of_object(name, module, key, value)
             elif not callable(value):
@@ -796,3 +812,312 @@ def _restore(kind, name):
     if back is None:
         raise KeyError("the %s %s cannot be put back" % (kind, name))
     back()
+
+
+# Repairs: other contents of a test's file, in which the test restores what it leaves. A hunt tries them.
+
+
+class _Around:
+    """Lines around the body of a test: enter opens a with statement; save comes before, and restore in a finally clause."""
+
+    def __init__(self, save=(), restore=(), enter="", imports=()):
+        self.save, self.restore, self.enter, self.imports = list(save), list(restore), enter, list(imports)
+
+
+class _Cannot(Exception):
+    """Says why a piece of state is not restored by a repair."""
+
+
+def _repairs(of, changed):
+    """Contents of the file in which the test restores each of the pieces of state, the most natural first."""
+    if os.path.abspath(of.path) not in _imported:
+        raise _Cannot("no other content of %s can be tried, as the main program does not name it in serve" % of.file)
+    source = _Source(of)
+    pieces = []
+    for piece in changed:
+        try:
+            pieces.append(_ways(source, piece["kind"], piece["name"], piece.get("before"), piece.get("after") or ""))
+        except _Cannot as reason:
+            raise _Cannot("%s %s: %s" % (piece["kind"], piece["name"], reason))
+    contents = []
+    for way in range(max(map(len, pieces), default=0)):
+        chosen = [ways[min(way, len(ways) - 1)] for ways in pieces]
+        for statement in (source.first_that_mentions(changed), 0):  # what changes it may be in a function that is called earlier
+            content = source.surrounded(statement, chosen)
+            if content not in contents:
+                contents.append(content)
+    return contents
+
+
+def _ways(source, kind, name, before, after):
+    """The ways to restore a piece of state, the most natural first."""
+    if kind in ("variable", "attribute", "function"):
+        return _ways_of_owned(source, name)
+    if kind == "cache":
+        expression, imports = source.expression(name)
+        clear = [expression + ".cache_clear()"]
+        return [_Around(restore=clear, imports=imports), _Around(clear, clear, imports=imports)]
+    if kind == "environment":
+        old = source.free("old_" + name)
+        key = source.quoted(name)
+        return [_Around(["%s = os.environ.get(%s)" % (old, key)], ["if %s is None:" % old, "\tos.environ.pop(%s, None)" % key, "else:", "\tos.environ[%s] = %s" % (key, old)], imports=["os"])]
+    if kind == "folder":
+        return [_saved(source, "old_folder", "os.getcwd()", "os.chdir(%s)", "os")]
+    if kind == "file" and not name.startswith("sqlite "):
+        path = source.quoted(name)
+        if before is not None:
+            old = source.free("old_content")
+            return [_Around(["%s = pathlib.Path(%s).read_bytes()" % (old, path)], ["pathlib.Path(%s).write_bytes(%s)" % (path, old)], imports=["pathlib"])]
+        if "folder" in after:
+            return [_Around(restore=["shutil.rmtree(%s, ignore_errors=True)" % path], imports=["shutil"])]
+        return [_Around(restore=["pathlib.Path(%s).unlink()" % path], imports=["pathlib"])]
+    if kind == "setting":
+        return [_way_of_setting(source, name, before or "NOTSET, no handlers", after)]
+    raise _Cannot("a %s is not restored by a patch" % kind)
+
+
+def _saved(source, name, save, restore, *imports):
+    old = source.free(name)
+    return _Around(["%s = %s" % (old, save)], [restore % old], imports=imports)
+
+
+def _ways_of_owned(source, name):
+    """The ways to restore what an owner holds: by the same object, or by its former content."""
+    expression, imports = source.expression(name)
+    try:
+        value, held_as = source.value(name)
+    except AttributeError:  # the test adds it
+        return [_Around(restore=["del " + expression], imports=imports)]
+    key = name.rpartition(".")[2]
+    old = source.free("old_" + key)
+    declared = ["global " + expression] if "." not in expression and not source.declares_global(expression) else []
+    saved = "vars(%s)[%s]" % (expression.rpartition(".")[0], source.quoted(key)) if isinstance(held_as, (staticmethod, classmethod, property)) else expression
+    again = _Around(declared + ["%s = %s" % (old, saved)], ["%s = %s" % (expression, old)], imports=imports)
+    refill = ["%s.clear()", "%s.update(%s)"] if isinstance(value, (dict, set)) else ["%s[:] = %s"] if isinstance(value, (list, bytearray)) else None
+    if not refill:
+        return [again]
+    filled = _Around(["%s = copy.deepcopy(%s)" % (old, expression)], [line % (expression, old)[: line.count("%s")] for line in refill], imports=["copy", *imports])
+    return [again, filled] if source.assigns(key) else [filled, again]
+
+
+def _way_of_setting(source, name, before, after):
+    if name == "decimal context":
+        return _Around(enter="decimal.localcontext()", imports=["decimal"])
+    if name == "warnings.filters":
+        return _Around(enter="warnings.catch_warnings()", imports=["warnings"])
+    if name == "garbage collection":
+        return _Around(restore=["gc.enable()" if before == "on" else "gc.disable()"], imports=["gc"])
+    if name == "umask":
+        way = _saved(source, "old_umask", "os.umask(0)", "os.umask(%s)", "os")
+        return _Around(way.save + way.restore, way.restore, imports=["os"])
+    if name.startswith("signal "):
+        which = "signal.%s" % name[len("signal "):]
+        return _saved(source, "old_handler", "signal.getsignal(%s)" % which, "signal.signal(%s, %%s)" % which, "signal")
+    if name.startswith("logger "):
+        return _way_of_logger(source, name[len("logger "):], before, after)
+    known = {
+        "sys.path": ("old_path", "list(sys.path)", "sys.path[:] = %s", "sys"),
+        "sys.argv": ("old_argv", "list(sys.argv)", "sys.argv[:] = %s", "sys"),
+        "recursion limit": ("old_limit", "sys.getrecursionlimit()", "sys.setrecursionlimit(%s)", "sys"),
+        "locale": ("old_locale", "locale.setlocale(locale.LC_ALL)", "locale.setlocale(locale.LC_ALL, %s)", "locale"),
+        "socket timeout": ("old_timeout", "socket.getdefaulttimeout()", "socket.setdefaulttimeout(%s)", "socket"),
+        "random numbers": ("old_state", "random.getstate()", "random.setstate(%s)", "random"),
+        "logging disabled up to": ("old_level", "logging.root.manager.disable", "logging.disable(%s)", "logging"),
+    }
+    if name not in known:
+        raise _Cannot("this setting is not restored by a patch")
+    return _saved(source, *known[name])
+
+
+def _way_of_logger(source, name, before, after):
+    """Restores what differs of a logger: its level, its handlers, or whether it passes on what it logs."""
+    logger = source.free("logger")
+    save, restore = ["%s = logging.getLogger(%s)" % (logger, "" if name == "root" else source.quoted(name))], []
+    (level, *rest), (level_after, *rest_after) = before.split(", "), after.split(", ")
+    parts = [("level", logger + ".level", logger + ".setLevel(%s)", level != level_after)]
+    handlers = lambda all: [part for part in all if part not in ("apart", "off")]  # noqa: E731
+    parts.append(("handlers", "list(%s.handlers)" % logger, logger + ".handlers[:] = %s", handlers(rest) != handlers(rest_after)))
+    parts += [(key, "%s.%s" % (logger, key), "%s.%s = %%s" % (logger, key), (word in rest) != (word in rest_after)) for key, word in (("propagate", "apart"), ("disabled", "off"))]
+    for key, saved, back, differs in parts:
+        if differs:
+            old = source.free("old_" + key)
+            save.append("%s = %s" % (old, saved))
+            restore.append(back % old)
+    return _Around(save, restore, imports=["logging"])
+
+
+class _Source:
+    """The source of a test's file, and the function of the test in it."""
+
+    def __init__(self, of):
+        with open(of.path, "rb") as file:
+            self.text = io.TextIOWrapper(file, "utf-8", newline="").read()
+        self.tree, self.module, self.lines = ast.parse(self.text), of.module, self.text.splitlines(keepends=True)
+        body = inspect.unwrap(of.body)
+        at = body.__code__.co_firstlineno
+        found = [n for n in ast.walk(self.tree) if isinstance(n, (ast.FunctionDef, ast.AsyncFunctionDef)) and n.name == body.__name__ and _first_line(n) <= at <= n.body[0].lineno]
+        if not found:
+            raise _Cannot("the source of %s has changed since it was imported" % of.name)
+        self.function = found[0]
+        self.taken = {n.id for n in ast.walk(self.function) if isinstance(n, ast.Name)}
+        self.ending = "\r\n" if "\r\n" in self.text else "\n"
+
+    def free(self, name):
+        """A name that the test does not use yet."""
+        name = re.sub(r"\W", "_", name).lower()
+        while name in self.taken:
+            name += "_"
+        self.taken.add(name)
+        return name
+
+    def quoted(self, text):
+        """A text as a literal, with the quotes that the file uses more often."""
+        return json.dumps(text, ensure_ascii=False) if self.text.count('"') >= self.text.count("'") else repr(text)
+
+    def owner(self, name):
+        """The module that a name of a piece of state begins with, and the attributes below it."""
+        parts = name.split(".")
+        for n in range(len(parts) - 1, 0, -1):
+            if ".".join(parts[:n]) in sys.modules:
+                return ".".join(parts[:n]), parts[n:]
+        raise _Cannot("no module has it")
+
+    def value(self, name):
+        """The value of a piece of state, and what its owner holds for it."""
+        module, parts = self.owner(name)
+        value = held = sys.modules[module]
+        for part in parts:
+            held = vars(value).get(part) if hasattr(value, "__dict__") else None
+            value = getattr(value, part)
+        return value, held
+
+    def expression(self, name):
+        """The expression for a piece of state in this file, and the module that it has to import for it."""
+        module, parts = self.owner(name)
+        if module == self.module:
+            return ".".join(parts), []
+        for node in ast.walk(self.tree):
+            for alias in getattr(node, "names", ()) if isinstance(node, (ast.Import, ast.ImportFrom)) else ():
+                whole = alias.name if isinstance(node, ast.Import) else "%s.%s" % (node.module, alias.name)
+                if whole == module and (node in self.tree.body or node in ast.walk(self.function)):
+                    return ".".join([alias.asname or alias.name] + parts), []
+        return name, [module]
+
+    def assigns(self, key):
+        """Whether the test gives a name or an attribute of this name another value."""
+        for node in ast.walk(self.function):
+            for target in getattr(node, "targets", ()) if isinstance(node, ast.Assign) else ():
+                if key in (getattr(target, "attr", None), getattr(target, "id", None)):
+                    return True
+        return False
+
+    def declares_global(self, name):
+        return any(isinstance(n, ast.Global) and name in n.names for n in ast.walk(self.function))
+
+    def first_that_mentions(self, changed):
+        """The first statement of the body with a name of the pieces of state."""
+        words = {part for piece in changed for part in re.findall(r"\w+", piece["name"])}
+        for at, statement in enumerate(self.function.body):
+            used = {getattr(n, "id", getattr(n, "attr", None)) for n in ast.walk(statement)}
+            if words & used and not isinstance(statement, ast.Global):
+                return at
+        return 0
+
+    def surrounded(self, at, arounds):
+        """The whole file with lines around the body of the test from a statement on."""
+        body = self.function.body
+        while at < len(body) - 1 and (at == 0 and ast.get_docstring(self.function, clean=False) is not None or isinstance(body[at], (ast.Global, ast.Nonlocal))):
+            at += 1
+        first, last = self.lines[_first_line(body[at]) - 1], body[-1].end_lineno
+        outer = re.match(r"\s*", self.lines[self.function.lineno - 1]).group()
+        lines = list(self.lines)
+        if not lines[last - 1].endswith("\n"):
+            lines[last - 1] += self.ending
+        if body[0].lineno == self.function.lineno:  # its body is on the line of its name
+            start = _column(first, body[at].col_offset)
+            indent, unit = outer + "    ", "    "
+            before, inside = lines[: last - 1] + [first[:start].rstrip() + self.ending], [indent + first[start:].rstrip() + self.ending]
+        else:
+            indent = re.match(r"\s*", first).group()
+            unit = indent[len(outer):] or "    "
+            begin = _first_line(body[at]) - 1
+            while begin > self.function.lineno and re.match(r"\s*#", lines[begin - 1]):
+                begin -= 1  # with the comment above it
+            before, inside = lines[:begin], lines[begin:last]
+        if isinstance(body[-1], ast.Try) and body[-1].finalbody and not any(a.save or a.enter for a in arounds):
+            return self.longer_finally(body[-1], arounds)
+        enters = list(dict.fromkeys(a.enter for a in arounds if a.enter))
+        restores = [line for a in reversed(arounds) for line in a.restore]
+        depth, kept = unit * (bool(enters) + bool(restores)), self.within_texts()
+        inside = [depth + line if line.strip() and number not in kept else line for number, line in enumerate(inside, last - len(inside) + 1)]
+        added = [indent + line for a in arounds for line in a.save]
+        if enters:
+            added.append(indent + "with %s:" % ", ".join(enters))
+            indent += unit
+        after = []
+        if restores:
+            added.append(indent + "try:")
+            after = [indent + "finally:"] + [indent + unit + line.replace("\t", unit) for line in restores]
+        changed = before + [line + self.ending for line in added] + inside + [line + self.ending for line in after] + lines[last:]
+        return self.with_imports("".join(changed), [module for a in arounds for module in a.imports])
+
+    def longer_finally(self, statement, arounds):
+        """The whole file with lines at the end of the finally clause that ends the test."""
+        lines, last = list(self.lines), statement.finalbody[-1]
+        indent = re.match(r"\s*", lines[_first_line(last) - 1]).group()
+        lines[last.end_lineno:last.end_lineno] = [indent + line.replace("\t", "    ") + self.ending for a in reversed(arounds) for line in a.restore]
+        return self.with_imports("".join(lines), [module for a in arounds for module in a.imports])
+
+    def within_texts(self):
+        """The numbers of the lines that begin inside a string."""
+        return {number for n in ast.walk(self.function) if isinstance(n, ast.JoinedStr) or isinstance(n, ast.Constant) and isinstance(n.value, (str, bytes)) for number in range(n.lineno + 1, n.end_lineno + 1)}
+
+    def with_imports(self, text, modules):
+        """A text of this file that imports modules: those of the standard library above the others."""
+        lines = text.splitlines(keepends=True)
+        for module in sorted(set(modules)):
+            tops = [n for n in ast.parse("".join(lines)).body if isinstance(n, (ast.Import, ast.ImportFrom)) and getattr(n, "module", None) != "__future__"]
+            if any(isinstance(n, ast.Import) and any(a.name == module and not a.asname for a in n.names) for n in tops):
+                continue
+            ordered = [n for n in tops if _is_standard(n) == _is_standard_name(module)]
+            line = "import " + module + self.ending
+            later = [n for n in ordered if isinstance(n, ast.Import) and n.names[0].name > module]
+            if later:
+                lines.insert(later[0].lineno - 1, line)
+            elif ordered:
+                lines.insert(ordered[-1].end_lineno, line)
+            elif tops and _is_standard_name(module):
+                lines[tops[0].lineno - 1:tops[0].lineno - 1] = [line, self.ending]
+            elif tops:
+                lines[tops[-1].end_lineno:tops[-1].end_lineno] = [self.ending, line]
+            else:
+                self._first_import(lines, line)
+        return "".join(lines)
+
+    def _first_import(self, lines, line):
+        """Adds the first import, below the words about the file."""
+        body = ast.parse("".join(lines)).body
+        above = [n for n in body[:2] if isinstance(n, ast.ImportFrom) or isinstance(n, ast.Expr) and isinstance(n.value, ast.Constant)]
+        at = above[-1].end_lineno if above else _first_line(body[0]) - 1
+        lines[at:at] = [self.ending, line] if above else [line, self.ending, self.ending]
+
+
+def _first_line(node):
+    return min([node.lineno] + [d.lineno for d in getattr(node, "decorator_list", ())])
+
+
+def _column(line, offset):
+    """The index in a line of an offset in bytes."""
+    return len(line.encode()[:offset].decode())
+
+
+def _is_standard(node):
+    return _is_standard_name(node.names[0].name if isinstance(node, ast.Import) else "." if node.level else node.module)
+
+
+def _is_standard_name(name):
+    try:
+        origin = importlib.util.find_spec(name.split(".")[0]).origin or ""
+    except (ImportError, ValueError, AttributeError):
+        return False  # there is none
+    return origin in ("built-in", "frozen") or origin.startswith(os.path.dirname(os.__file__)) and not re.search("(site|dist)-packages", origin)

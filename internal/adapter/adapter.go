@@ -57,12 +57,25 @@ type Undivided interface {
 	Unit() catalog.Level
 }
 
-// Sourced is an Adapter that knows the source of its tests, and can run them with another.
+// Editable is an Adapter that can run its tests with another source.
+type Editable interface {
+	// WithSources returns an adapter that uses other contents of some files, by their absolute paths, and builds in a store of its own.
+	WithSources(store string, contents map[string][]byte) (Adapter, error)
+}
+
+// Sourced is an Adapter that knows the Go source of its tests.
 type Sourced interface {
+	Editable
 	// Source returns the name of a test's function and the flags of its build; "" for a test without one.
 	Source(t *catalog.Test) (function string, flags []string)
-	// WithSources returns an adapter that builds with other contents of some files, by their absolute paths, in a store of its own.
-	WithSources(store string, contents map[string][]byte) (Adapter, error)
+}
+
+// Repairer is an Adapter that proposes repairs of a test that leaves state behind.
+type Repairer interface {
+	Editable
+	// Repairs returns contents of the test's file, with which it restores each changed piece of state, the most natural first. What
+	// cannot be restored is an error that says why.
+	Repairs(ctx context.Context, t *catalog.Test, changed []hunt.Change) (contents [][]byte, err error)
 }
 
 // Varied is an Adapter whose tests depend on the flags and the environment of their build.

@@ -75,8 +75,10 @@ func NewRecorder(tests []catalog.Test, limits process.Limits, sink run.Sink) *Re
 	r := &Recorder{sink: sink, limits: limits, exited: true, tests: tests, states: make(map[string]*state, len(tests))}
 	for _, t := range tests {
 		limit := limits.Test
-		if own := t.Asks().Limit; own > 0 && (limit <= 0 || own < limit) {
-			limit = own
+		for _, own := range []time.Duration{t.Limit, t.Asks().Limit} {
+			if own > 0 && (limit <= 0 || own < limit) {
+				limit = own
+			}
 		}
 		r.states[t.ID] = &state{id: t.ID, steps: t.Asks().Steps, limit: limit}
 	}

@@ -93,6 +93,9 @@ func mendable(f hunt.Finding) error {
 // candidates returns the changes of a test that are worth a trial: of a culprit, or of a victim that passes only after
 // its culprits.
 func (a Hunting) candidates(ctx context.Context, test *catalog.Test, f hunt.Finding) ([]mend.Candidate, error) {
+	if r, ok := a.Adapters[test.Suite].(adapter.Repairer); ok {
+		return a.proposed(ctx, r, test, f)
+	}
 	t, err := a.goSource(ctx, test)
 	if err != nil {
 		return nil, err
@@ -102,6 +105,26 @@ func (a Hunting) candidates(ctx context.Context, test *catalog.Test, f hunt.Find
 		return t.SetUps(f.Changed, others)
 	}
 	return t.Candidates(f.Changed)
+}
+
+// proposed returns the changes of a culprit that the adapter of its suite proposes.
+func (a Hunting) proposed(ctx context.Context, r adapter.Repairer, test *catalog.Test, f hunt.Finding) (candidates []mend.Candidate, err error) {
+	switch {
+	case f.Verdict == hunt.Brittle:
+		return nil, fmt.Errorf("only Go tests are changed so that they set up themselves what they need: let %s do what %s does for it", test.Name, f.Culprits[0][0])
+	case len(f.Changed) == 0:
+		return nil, errors.New("no state is known that it leaves")
+	}
+	file := filepath.Join(a.Project.Dir, filepath.FromSlash(test.File))
+	before, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	contents, err := r.Repairs(ctx, test, f.Changed)
+	for _, content := range contents {
+		candidates = append(candidates, mend.Candidate{File: file, Before: before, Content: content})
+	}
+	return candidates, err
 }
 
 // goSource reads the package of a test.

@@ -35,11 +35,9 @@ type Slot struct {
 type Limits struct {
 	Test      time.Duration // one test
 	Idle      time.Duration // while no test runs: to start, between tests and to end, and to list the tests
-	Handshake time.Duration // an answer of a host that runs no test for it
+	Start     time.Duration // the start of a host, until it says hello
+	Handshake time.Duration // another answer of a host that runs no test for it
 }
-
-// HandshakeLimit is Limits.Handshake if a suite does not say otherwise.
-const HandshakeLimit = 10 * time.Second
 
 // Limits returns the limits of a suite in the slot, which may have another limit for tests.
 func (s Slot) Limits(suite Limits) Limits {

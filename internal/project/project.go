@@ -104,7 +104,8 @@ type HostSettings struct {
 type Limits struct {
 	Test      time.Duration // one test
 	Idle      time.Duration // while no test runs: to start, between tests and to end, and to list the tests
-	Handshake time.Duration // an answer of a host that runs no test for it
+	Start     time.Duration // the start of a host, until it says hello
+	Handshake time.Duration // another answer of a host that runs no test for it
 }
 
 // Workers is the settings of the project's workers. The words of the commands and the values of Env may have
@@ -164,11 +165,12 @@ var isolations = map[Kind][]string{Go: {"test", "group"}, Command: {"test", "gro
 // Limits that hold if a suite does not set others: a test may take as long as the Go toolchain allows a package.
 const (
 	defaultTimeout   = 10 * time.Minute
+	defaultStart     = time.Minute
 	defaultHandshake = 10 * time.Second
 )
 
 // defaultLimits are the limits of a suite that says nothing.
-var defaultLimits = Limits{Test: defaultTimeout, Idle: defaultTimeout, Handshake: defaultHandshake}
+var defaultLimits = Limits{Test: defaultTimeout, Idle: defaultTimeout, Start: defaultStart, Handshake: defaultHandshake}
 
 // file is fern.toml as it is written.
 type file struct {
@@ -357,7 +359,7 @@ func decodeWords(wrong *toml.DecodeError) string {
 	}
 	words := fmt.Sprintf("%s has a value of type %s: %s is expected", key, parts[1], expected)
 	switch {
-	case slices.Contains([]string{"timeout", "idle-timeout", "handshake-timeout", "every", "within", "start"}, key):
+	case slices.Contains([]string{"timeout", "idle-timeout", "start-timeout", "handshake-timeout", "every", "within", "start"}, key):
 		words += fmt.Sprintf(", a time with its unit, as in %s = \"30s\"", key)
 	case wrong.Key()[0] == "rule" && slices.Contains(catalog.RuleNames, key) && parts[2] == "string":
 		words += fmt.Sprintf(", which says why, as in %s = \"the line is down\"", key)
@@ -375,7 +377,7 @@ func known(key []string) string {
 		return "it is now called " + now
 	}
 	tables := map[string]string{
-		"project": "name, outside, constrained", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, handshake-timeout, isolate, together, services", "workers": "count, prepare, clean, timeout, env, services", "ledger": "runs, days", "fleet": "resources, start",
+		"project": "name, outside, constrained", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, start-timeout, handshake-timeout, isolate, together, services", "workers": "count, prepare, clean, timeout, env, services", "ledger": "runs, days", "fleet": "resources, start",
 		"service": "name, create, start, ready, every, within, stop, per, env", "matrix": "pick, at-once, and the tables vary, with, add and then",
 		"matrix.with": "of, services, share, env, build-flags, pick, leave-out, may-fail", "matrix.add": "of", "matrix.then": "run, within",
 		"rule": "pick, " + strings.Join(catalog.RuleNames, ", ") + ", clear",

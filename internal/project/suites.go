@@ -26,6 +26,7 @@ type suiteTable struct {
 	Args       []string `toml:"args"`
 	Timeout    string   `toml:"timeout"`
 	Idle       string   `toml:"idle-timeout"`
+	Start      string   `toml:"start-timeout"`
 	Handshake  string   `toml:"handshake-timeout"`
 	Isolate    string   `toml:"isolate"`
 	Together   string   `toml:"together"`
@@ -123,7 +124,7 @@ func (s *suiteTable) setLimits(suite *Suite, wrong wrongKey) error {
 	for _, limit := range []struct {
 		key, text string
 		into      *time.Duration
-	}{{"timeout", s.Timeout, &suite.Limits.Test}, {"idle-timeout", cmp.Or(s.Idle, s.Timeout), &suite.Limits.Idle}, {"handshake-timeout", s.Handshake, &suite.Limits.Handshake}} {
+	}{{"timeout", s.Timeout, &suite.Limits.Test}, {"idle-timeout", cmp.Or(s.Idle, s.Timeout), &suite.Limits.Idle}, {"start-timeout", s.Start, &suite.Limits.Start}, {"handshake-timeout", s.Handshake, &suite.Limits.Handshake}} {
 		if limit.text == "" {
 			continue
 		}

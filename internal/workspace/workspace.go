@@ -131,12 +131,12 @@ func (w *Workspace) GoTest(t *catalog.Test) (at GoTest, ok bool) {
 	return at, at.Function != ""
 }
 
-// WithSources returns the adapters, of which the one of a Go suite builds with other contents of some files, by their
-// absolute paths, in a store of its own.
+// WithSources returns the adapters, of which the one of a suite uses other contents of some files, by their absolute
+// paths, and builds in a store of its own.
 func (w *Workspace) WithSources(suite, store string, contents map[string][]byte) (map[string]adapter.Adapter, error) {
-	a, ok := w.Adapters[suite].(adapter.Sourced)
+	a, ok := w.Adapters[suite].(adapter.Editable)
 	if !ok {
-		return nil, fmt.Errorf("the tests of suite %s are not built from Go source", suite)
+		return nil, fmt.Errorf("no other source of the tests of suite %s can be tried", suite)
 	}
 	adapters := maps.Clone(w.Adapters)
 	var err error

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"fernrelay/core/catalog"
 	"fernrelay/internal/adapter"
@@ -27,11 +28,21 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 			return fmt.Errorf("the test host of suite %s lists the test %s with marks: they are now called rules", a.Suite, t.Name)
 		}
 		test := catalog.Test{Suite: a.Suite, Group: t.Group, Name: t.Name, Kind: cmp.Or(t.Kind, catalog.KindTest), File: a.projectFile(t.File), Line: t.Line}
+		if t.Timeout > 0 {
+			test.Limit = time.Duration(t.Timeout * float64(time.Second))
+		}
+		if !s.can(CanBeside) {
+			t.Rules.Holds = append(t.Rules.Holds, "the process of "+a.Suite)
+		}
 		if err := found.Add(test, t.Tags, t.Rules, "the test host"); err != nil {
 			return fmt.Errorf("the test host of suite %s: %w", a.Suite, err)
 		}
+		if t.Uses != nil {
+			a.uses[catalog.ID(a.Suite, t.Group, t.Name)] = a.absolute(t.Uses)
+		}
 		return nil
 	}}
+	a.uses = map[string][]string{}
 	err = s.ask(a.Limits.Idle, MethodDiscover, struct{}{}, &list)
 	if list.err != nil {
 		return found, list.err
@@ -40,6 +51,10 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		return found, fmt.Errorf("the test host of suite %s does not list its tests: %w%s", a.Suite, err, s.lastWords())
 	}
 	found.Close("the test host")
+	a.imports = map[string][]string{}
+	for file, others := range list.imports {
+		a.imports[a.absolute([]string{file})[0]] = a.absolute(others)
+	}
 	a.broken = map[string][]Broken{}
 	for _, b := range list.broken {
 		if b.Group == "" {
@@ -61,7 +76,8 @@ type listing struct {
 	add  func(Test) error
 	err  error // of add
 
-	broken []Broken
+	broken  []Broken
+	imports map[string][]string
 }
 
 // leastTest is the shortest form of a test in a list.
@@ -70,13 +86,14 @@ const leastTest = `{"name":"x"},`
 // UnmarshalJSON adds the tests of a DiscoverResult.
 func (l *listing) UnmarshalJSON(data []byte) error {
 	var result struct {
-		Tests  json.RawMessage `json:"tests"`
-		Broken []Broken        `json:"broken"`
+		Tests   json.RawMessage     `json:"tests"`
+		Broken  []Broken            `json:"broken"`
+		Imports map[string][]string `json:"imports"`
 	}
 	if err := json.Unmarshal(data, &result); err != nil {
 		return err
 	}
-	l.broken = result.Broken
+	l.broken, l.imports = result.Broken, result.Imports
 	d := json.NewDecoder(bytes.NewReader(result.Tests))
 	switch begin, _ := d.Token(); begin {
 	case nil:

@@ -18,11 +18,13 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/plain"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/process"
@@ -41,7 +43,10 @@ type Config struct {
 // Adapter finds and runs the tests of one host.
 type Adapter struct {
 	Config
-	broken map[string][]Broken // by group: the files that could not be read
+	broken  map[string][]Broken // by group: the files that could not be read
+	imports map[string][]string // by file: those that it imports; absolute paths
+	uses    map[string][]string // by ID of a test: the files that it reads; absolute paths
+	sources map[string]string   // contents to use instead of those of files
 }
 
 // New makes the adapter.
@@ -81,11 +86,6 @@ func (a *Adapter) Build(_ context.Context, _ []*catalog.Test, bare []string, _ f
 	return entries, nil
 }
 
-// Touched knows only the files of tests, which are not its concern.
-func (a *Adapter) Touched([]string) (func(*catalog.Test) string, error) {
-	return func(*catalog.Test) string { return "" }, nil
-}
-
 // Open makes a session. Its process begins with the first run.
 func (a *Adapter) Open(_ context.Context, slot process.Slot) (adapter.Session, error) {
 	return &session{adapter: a, slot: slot}, nil
@@ -118,7 +118,7 @@ type session struct {
 	lines    *bufio.Scanner // of its messages
 	secret   string         // begins each message; empty for those on the standard output
 	stderr   *process.Tail
-	looks    string        // what its state looks at, in words
+	hello    HelloResult
 	beside   *process.Pipe // what it prints beside its messages
 	calls    int
 	beyond   []string // what it reported that no outcome of its tests shows
@@ -138,7 +138,7 @@ func (s *session) Reset(ctx context.Context) error {
 		return nil
 	}
 	defer context.AfterFunc(ctx, s.kill)()
-	if err := s.ask(s.adapter.Handshake, MethodReset, struct{}{}, nil); err != nil {
+	if !s.can(CanReset) || s.ask(s.adapter.Handshake, MethodReset, struct{}{}, nil) != nil {
 		s.end()
 	}
 	return ctx.Err()
@@ -192,6 +192,11 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 			s.reportBeyond(sink, run.Errored, "after its last test the test host ended with "+ending)
 		}
 	}
+}
+
+// can reports whether the host has an ability; also if it does not say.
+func (s *session) can(ability string) bool {
+	return s.hello.Can == nil || slices.Contains(s.hello.Can, ability)
 }
 
 // reportBeyond reports what the process did beyond its tests.
@@ -256,7 +261,8 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 
 func runParams(tests []catalog.Test) RunParams {
 	params := RunParams{Tests: make([]RunTest, len(tests))}
-	for i, t := range tests {
+	for i := range tests {
+		t := &tests[i]
 		params.Tests[i] = RunTest{TestName{t.Group, t.Name}, t.Asks().Steps}
 	}
 	return params
@@ -272,17 +278,25 @@ func (s *session) notified(batch *adapter.Recorder, method string, note Note) {
 	case NoteStep:
 		batch.Step(id, run.Event{Step: note.Step, Outcome: note.Outcome, Seconds: run.Took(note.Seconds), Failure: note.Failure})
 	case NoteOutput:
+		if note.Name == "" { // of no test
+			_, _ = outputOf{s}.Write([]byte(note.Text))
+			return
+		}
 		batch.Output(id, []byte(note.Text))
 	case NoteFinished:
 		if !batch.Holds(id) {
 			s.strange(id, note, "which it was not asked to run")
 			return
 		}
+		batch.Output(id, []byte(s.stack(note)))
 		s.beside.Drain()
 		if s.secret != "" {
 			s.printed.Drain()
 		}
 		s.setRunning("")
+		if !strings.HasPrefix(note.Message, note.Class) {
+			note.Message = strings.TrimSuffix(note.Class+": "+note.Message, ": ")
+		}
 		e := run.Event{ID: id, Outcome: note.Outcome, Own: true, Failure: note.Failure}
 		switch note.Outcome {
 		case run.Passed, run.Failed, run.Errored, run.Skipped:
@@ -296,6 +310,18 @@ func (s *session) notified(batch *adapter.Recorder, method string, note Note) {
 	}
 }
 
+// mostFrames bounds the frames of an error that are kept.
+const mostFrames = 50
+
+// stack returns the frames of an error as the lines of a stack, which causes of failures are found in.
+func (s *session) stack(note Note) string {
+	var lines strings.Builder
+	for _, f := range note.Frames[:min(len(note.Frames), mostFrames)] {
+		fmt.Fprintf(&lines, "    at %s (%s:%d)\n", cmp.Or(plain.Line(f.Function), "<anonymous>"), plain.Line(s.adapter.projectFile(f.File)), f.Line)
+	}
+	return lines.String()
+}
+
 // strange keeps the outcome of a test that is not in the present batch, unless it is good.
 func (s *session) strange(id string, note Note, which string) {
 	if note.Outcome != run.Passed && note.Outcome != run.Skipped {
@@ -305,7 +331,10 @@ func (s *session) strange(id string, note Note, which string) {
 
 // late takes a notification that comes when no test was asked for.
 func (s *session) late(method string, note Note) {
-	if method == NoteFinished {
+	switch method {
+	case NoteOutput:
+		_, _ = outputOf{s}.Write([]byte(note.Text))
+	case NoteFinished:
 		s.strange(catalog.ID(s.adapter.Suite, note.Group, note.Name), note, "after it had answered "+MethodRun)
 	}
 }

@@ -48,7 +48,8 @@ func (s *session) begin(ctx context.Context) error {
 	}
 	var hello HelloResult
 	secret := rand.Text()
-	if err := s.ask(s.adapter.Handshake, MethodHello, HelloParams{Protocol, s.slot.Number, s.slot.Temp, Channel{channelDescriptor, secret}}, &hello); err != nil {
+	params := HelloParams{Protocol: Protocol, Slot: s.slot.Number, Temp: s.slot.Temp, Channel: Channel{channelDescriptor, secret}, Sources: s.adapter.sources}
+	if err := s.ask(s.adapter.Start, MethodHello, params, &hello); err != nil {
 		ending := s.end()
 		return fmt.Errorf("the test host of suite %s (%s) does not answer hello: %w; %s%s",
 			s.adapter.Suite, strings.Join(command, " "), err, ending, s.lastWords())
@@ -56,7 +57,7 @@ func (s *session) begin(ctx context.Context) error {
 	if hello.Protocol != Protocol {
 		return fmt.Errorf("the test host of suite %s speaks %q: %q is expected", s.adapter.Suite, hello.Protocol, Protocol)
 	}
-	s.looks = hello.Looks
+	s.hello = hello
 	if hello.Channel {
 		go func() { _, _ = io.Copy(outputOf{s}, p.printed) }()
 		s.listen(p.messages, secret)

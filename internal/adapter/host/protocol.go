@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/cause"
 	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 )
@@ -21,6 +22,7 @@ const (
 	MethodReset    = "reset"
 	MethodState    = "state"
 	MethodRestore  = "restore"
+	MethodRepair   = "repair"
 	MethodBye      = "bye"
 )
 
@@ -67,6 +69,8 @@ type HelloParams struct {
 	Slot     int     `json:"slot"`
 	Temp     string  `json:"temp"`
 	Channel  Channel `json:"channel"`
+
+	Sources map[string]string `json:"sources,omitempty"` // contents to use instead of those of files, by paths relative to the suite's folder
 }
 
 // Channel is a descriptor of the host's for its messages, each a line that begins with the secret and a space, so that no test
@@ -82,7 +86,20 @@ type HelloResult struct {
 	Name     string `json:"name"`
 	Channel  bool   `json:"channel,omitempty"` // all further messages come over the channel
 	Looks    string `json:"looks,omitempty"`   // what its state looks at, in words; empty if it does not say
+
+	Can []string `json:"can,omitempty"` // its abilities; nil if it does not say, and must be asked
 }
+
+// The abilities that a host may name in HelloResult.Can. One that names none of the first five is asked for what they are.
+const (
+	CanState   = MethodState
+	CanRestore = MethodRestore
+	CanReset   = MethodReset
+	CanSteps   = "steps"        // single steps of a test can run
+	CanBeside  = "side-by-side" // several of its processes can run at the same time
+	CanRepair  = MethodRepair
+	CanSources = "sources" // it takes HelloParams.Sources
+)
 
 // TestName names a test of the host's suite.
 type TestName struct {
@@ -99,13 +116,18 @@ type Test struct {
 	Tags  []string      `json:"tags,omitempty"`
 	Rules catalog.Rules `json:"rules"`
 
+	Uses    []string `json:"uses,omitempty"`    // files that it reads, relative to the suite's folder
+	Timeout float64  `json:"timeout,omitempty"` // seconds that it may take; 0 for the suite's
+
 	Marks json.RawMessage `json:"marks,omitempty"` // what hosts of an earlier version call rules
 }
 
-// DiscoverResult lists the tests in declared order, and the files that cannot be read.
+// DiscoverResult lists the tests in declared order, the files that cannot be read, and by file those that it imports, all
+// relative to the suite's folder.
 type DiscoverResult struct {
-	Tests  []Test   `json:"tests"`
-	Broken []Broken `json:"broken,omitempty"`
+	Tests   []Test              `json:"tests"`
+	Broken  []Broken            `json:"broken,omitempty"`
+	Imports map[string][]string `json:"imports,omitempty"`
 }
 
 // Broken is a file whose tests cannot be read. It is an errored entry of its group.
@@ -135,12 +157,34 @@ type Note struct {
 	Outcome     run.Outcome `json:"outcome,omitempty"` // passed, failed, errored or skipped
 	Seconds     float64     `json:"seconds,omitempty"`
 	run.Failure             // its File is relative to the suite's folder
+
+	Class  string        `json:"class,omitempty"`  // of the error, such as KeyError
+	Frames []cause.Frame `json:"frames,omitempty"` // that it came through, the deepest first; files as in Failure
 }
 
 // RestoreParams names the piece of state to restore to what it was when the state was last requested.
 type RestoreParams struct {
 	Kind string `json:"kind"`
 	Name string `json:"name"`
+}
+
+// RepairParams asks for changes of a test's file with which it restores what it leaves.
+type RepairParams struct {
+	TestName
+	Changed []Changed `json:"changed"`
+}
+
+// Changed is a piece of state before a test and after it; nil if it was not there.
+type Changed struct {
+	Kind   string  `json:"kind"`
+	Name   string  `json:"name"`
+	Before *string `json:"before,omitempty"`
+	After  *string `json:"after,omitempty"`
+}
+
+// RepairResult has other contents of the test's file, the most natural first.
+type RepairResult struct {
+	Contents []string `json:"contents"`
 }
 
 // StateResult names the state of the host's process.

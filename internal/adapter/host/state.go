@@ -22,12 +22,15 @@ func (s *session) Probe(ctx context.Context, tests []catalog.Test, _ []string) (
 }
 
 // Looks returns what the state looks at, in words, "" if the host does not say.
-func (s *session) Looks() string { return s.looks }
+func (s *session) Looks() string { return s.hello.Looks }
 
 // state asks for the state.
 func (s *session) state(ctx context.Context) ([]hunt.Value, error) {
 	if err := s.begin(ctx); err != nil {
 		return nil, err
+	}
+	if !s.can(CanState) {
+		return nil, fmt.Errorf("the test host of suite %s cannot report its state", s.adapter.Suite)
 	}
 	var state StateResult
 	if err := s.ask(s.adapter.Handshake, MethodState, struct{}{}, &state); err != nil {
@@ -48,6 +51,9 @@ func (s *session) Restore(ctx context.Context, tests []catalog.Test, what hunt.C
 	defer context.AfterFunc(ctx, s.kill)()
 	if _, err := s.state(ctx); err != nil {
 		return err
+	}
+	if !s.can(CanRestore) {
+		return fmt.Errorf("the test host of suite %s cannot restore its state", s.adapter.Suite)
 	}
 	process, last := s.cmd, len(tests)-1
 	if err := s.Run(ctx, tests[:last], func(run.Event) {}); err != nil {

@@ -1,0 +1,76 @@
+package host
+
+import (
+	"path/filepath"
+
+	"fernrelay/core/catalog"
+)
+
+// Touched returns a function that says which of the files changed that a test's file imports, directly or not, or that the test
+// reads, as the host reports them.
+func (a *Adapter) Touched(files []string) (func(*catalog.Test) string, error) {
+	changed := map[string]bool{}
+	for _, file := range files {
+		changed[file] = true
+	}
+	byFile := map[string]string{} // of those that are known: the words
+	return func(t *catalog.Test) string {
+		own := a.absolute([]string{a.suiteFile(t.File)})[0]
+		words, known := byFile[own]
+		if !known {
+			words = a.changedBelow(own, changed)
+			byFile[own] = words
+		}
+		for _, file := range a.uses[t.ID] {
+			if words == "" && changed[file] {
+				return a.shown(file) + " changed"
+			}
+		}
+		return words
+	}, nil
+}
+
+// changedBelow returns words for the changed file that is the fewest imports away from a file, "" if it imports none.
+func (a *Adapter) changedBelow(file string, changed map[string]bool) string {
+	seen := map[string]bool{file: true}
+	for next := []string{file}; len(next) > 0; next = next[1:] {
+		for _, other := range a.imports[next[0]] {
+			if seen[other] {
+				continue
+			}
+			if changed[other] {
+				return a.shown(other) + " changed"
+			}
+			seen[other] = true
+			next = append(next, other)
+		}
+	}
+	return ""
+}
+
+// absolute returns the absolute paths of files that are relative to the suite's folder.
+func (a *Adapter) absolute(files []string) []string {
+	paths := make([]string, len(files))
+	for i, file := range files {
+		paths[i] = filepath.Join(a.Dir, filepath.FromSlash(file))
+	}
+	return paths
+}
+
+// suiteFile returns the path in the suite's folder of a file of the project.
+func (a *Adapter) suiteFile(file string) string {
+	below, err := filepath.Rel(filepath.FromSlash(a.Below), filepath.FromSlash(file))
+	if err != nil {
+		return file
+	}
+	return filepath.ToSlash(below)
+}
+
+// shown returns the path of a file as seen from the project's folder.
+func (a *Adapter) shown(file string) string {
+	below, err := filepath.Rel(a.Dir, file)
+	if err != nil {
+		return file
+	}
+	return a.projectFile(filepath.ToSlash(below))
+}
