@@ -270,8 +270,8 @@ func (f *runFlags) request(r *app.App) (q app.Request, err error) {
 	if err != nil {
 		return q, err
 	}
-	if len(tests) == 0 && !f.allowEmpty {
-		return q, fmt.Errorf("%w, or add --allow-empty to accept that", empty(r, f.pick))
+	if err := f.checkEmpty(r, tests); err != nil {
+		return q, err
 	}
 	if f.strict {
 		if err := refuseLone(tests); err != nil {
@@ -354,6 +354,17 @@ func (f *runFlags) share(r *app.App, tests []catalog.Test) (*run.Planned, []cata
 		fmt.Fprintf(stderr, "fern-relay: note: shard %d of %d has no test; %s\n", k, n, study.Unused(plan, "shard"))
 	}
 	return planned, share, nil
+}
+
+// checkEmpty refuses a pick of nothing: no test, and no group that only fails to be built.
+func (f *runFlags) checkEmpty(r *app.App, tests []catalog.Test) error {
+	if len(tests) > 0 || f.allowEmpty {
+		return nil
+	}
+	if bare, err := r.Bare(f.pick); err != nil || len(bare) > 0 {
+		return err
+	}
+	return fmt.Errorf("%w, or add --allow-empty to accept that", empty(r, f.pick))
 }
 
 // empty returns the error of a pick that selects no test, with the clause that emptied it.

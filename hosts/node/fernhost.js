@@ -138,18 +138,19 @@ const since = (began) => Number(process.hrtime.bigint() - began) / 1e9
 const key = (group, name) => JSON.stringify([group, name])
 
 /**
- * Declares a test. Options are tags in one string, a group, and rules: skip, lone,
- * 'expect-fail' and 'only-if' take a text; needs, after and holds a list of names.
+ * Declares a test. Options are tags in one string, a group, the files that it uses, whose
+ * change touches it, a timeout in seconds, and rules: skip, lone, 'expect-fail' and
+ * 'only-if' take a text; needs, after and holds a list of names.
  */
 function test(name, options, body) {
-  const { tags = '', group, ...rules } = options
+  const { tags = '', group, uses, timeout, ...rules } = options
   const { file, line } = caller()
-  declare(name, body, file, line, group || path.basename(file).replace(/\.\w+$/, ''), [...new Set(tags.split(/\s+/).filter(Boolean))].sort(), rules)
+  declare(name, body, file, line, group || path.basename(file).replace(/\.\w+$/, ''), { tags: [...new Set(tags.split(/\s+/).filter(Boolean))].sort(), rules, uses, timeout })
 }
 
-function declare(name, body, source, line, group, tags = [], rules = {}) {
+function declare(name, body, source, line, group, more = {}) {
   if (tests.has(key(group, name))) throw new Error(`the group ${group} has two tests named ${name}`)
-  tests.set(key(group, name), { name, body, rules, line, group, source, tags, file: below(source) })
+  tests.set(key(group, name), { name, body, line, group, source, file: below(source), ...more })
 }
 
 /** The name of a file as seen from the folder of the suite. */
@@ -220,7 +221,7 @@ async function answer(name, method, params, send) {
       return { protocol: PROTOCOL, name, channel: Boolean(params.channel), looks: LOOKS, can: CAN }
     case 'discover':
       await load()
-      return { tests: [...tests.values()].map(({ group, name, file, line, tags, rules }) => ({ group, name, file, line, tags, rules })), broken }
+      return { tests: [...tests.values()].map(({ body, source, ...test }) => test), broken, imports: imports(new Set([...[...tests.values()].map((t) => t.source), ...broken.map((b) => path.join(home, b.file))])) }
     case 'run':
       await load()
       remember()
@@ -286,6 +287,32 @@ async function load() {
       broken.push({ group, file, line: at ? at.line : syntax ? Number(syntax[1]) : 1, message: `it cannot be loaded: ${firstLine(error)}` })
     }
   }
+}
+
+/** Returns which files of the project import which, from some files on, as their source says: a change touches the tests that import it. */
+function imports(files) {
+  const graph = {}
+  const waiting = [...files]
+  for (let file; (file = waiting.pop());) {
+    if (graph[below(file)]) continue
+    let source
+    try { source = fs.readFileSync(file, 'utf8') } catch { continue } // it is deleted
+    const names = [...source.matchAll(/\b(?:require|import)\s*\(\s*['"`]([^'"`]+)['"`]|\b(?:from|import)\s*['"]([^'"]+)['"]/g)].map((m) => m[1] || m[2])
+    const found = new Set(names.flatMap((name) => filesOf(name, file)).filter((other) => other !== file))
+    graph[below(file)] = [...found, ...(files.has(file) && require.main ? [require.main.filename] : [])].map(below)
+    waiting.push(...found)
+  }
+  return graph
+}
+
+/** The files of the project that a name in a source stands for, also if they are deleted. */
+function filesOf(name, from) {
+  let file
+  try { file = Module.createRequire(from).resolve(name) } catch {
+    const whole = path.resolve(path.dirname(from), name)
+    return /^[./]/.test(name) ? ['', '.js', '.cjs', '.mjs', '.json', '/index.js'].map((end) => whole + end) : []
+  }
+  return file.startsWith(home + path.sep) && !file.includes(`${path.sep}node_modules${path.sep}`) ? [file] : []
 }
 
 const firstLine = (error) => String(error).split('\n')[0]
@@ -383,13 +410,22 @@ function verdict(error, asked) {
   if (error instanceof Skip) return { outcome: 'skipped', message: error.message }
   const lines = String((error && error.stack) || '').split('\n').map(place)
   const at = lines.find((l) => l && l.file === asked.source) || asked
-  const where = { file: asked.file, line: at.line }
+  const frames = framesOf(error)
+  const where = { file: asked.file, line: at.line, ...(frames.some((f) => f.file !== asked.file) && { frames }) }
   if (error instanceof Failed) return { outcome: 'failed', message: error.message, expected: error.expected, actual: error.actual, ...where }
   if (error && error.code === 'ERR_ASSERTION') {
     const compared = error.expected !== undefined || error.actual !== undefined
     return { outcome: 'failed', message: error.message, ...(compared && { expected: show(error.expected), actual: show(error.actual) }), ...where }
   }
+  if (error instanceof Error) return { outcome: 'errored', class: error.name, message: error.message, ...where }
   return { outcome: 'errored', message: String(error), ...where }
+}
+
+/** The frames of an error that are in files of the project. */
+function framesOf(error) {
+  return String((error && error.stack) || '').split('\n').map((line) => ({ at: place(line), function: (/^\s*at (?:async )?([^(]+?) \(/.exec(line) || [])[1] }))
+    .filter(({ at }) => at && at.file.startsWith(home + path.sep) && at.file !== __filename)
+    .map((frame) => ({ file: below(frame.at.file), line: frame.at.line, function: frame.function }))
 }
 
 // What tests leave behind. Each piece has a kind, a name and a text; back makes it what it is now, and remove undoes it if it was not

@@ -123,8 +123,9 @@ class T:
 
 
 class _Test:
-    def __init__(self, body, tags=(), rules=None, group=""):
+    def __init__(self, body, tags=(), rules=None, group="", uses=(), timeout=0):
         source = inspect.unwrap(body)
+        self.uses, self.timeout = list(uses), timeout
         self.body, self.tags, self.rules, self.module = body, list(tags), rules or {}, source.__module__
         self.path = inspect.getsourcefile(source)
         self.group = group or os.path.splitext(os.path.basename(self.path))[0]
@@ -139,13 +140,14 @@ class _Test:
         _declared.add(self.body)
 
 
-def test(tags="", group="", **rules):
+def test(tags="", group="", uses=(), timeout=0, **rules):
     """Declares a test, with tags in one string and rules by their names: skip, lone,
-    expect_fail and only_if take a text; needs, after and holds a list of names."""
+    expect_fail and only_if take a text; needs, after and holds a list of names. A change
+    of a file that it uses touches it; timeout is in seconds."""
     words = {key.replace("_", "-"): value for key, value in rules.items()}
 
     def declare(body):
-        _Test(body, sorted(set(tags.split())), words, group).declare()
+        _Test(body, sorted(set(tags.split())), words, group, uses, timeout).declare()
         return body
 
     return declare
@@ -281,8 +283,8 @@ def _answer(name, method, params, send):
         return {}
     _import_tests()
     if method == "discover":
-        listed = [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "rules": t.rules} for t in _tests.values()]
-        return {"tests": listed, "broken": _broken}
+        listed = [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "rules": t.rules, "uses": t.uses, "timeout": t.timeout} for t in _tests.values()]
+        return {"tests": listed, "broken": _broken, "imports": _imports({t.path for t in _tests.values()} | {os.path.join(_home, b["file"]) for b in _broken})}
     if method == "repair":
         return {"contents": _repairs(_known(params), params["changed"])}
     _remember_others()
@@ -323,6 +325,68 @@ def _import_tests():
             if isinstance(error, SyntaxError) and error.filename and os.path.abspath(error.filename) == os.path.abspath(path):
                 broken["line"] = error.lineno or 1
             _broken.append(broken)
+
+
+# Which files of the project import which, as their source says: a change touches the tests that import it.
+
+
+def _imports(files):
+    """The files that each of some files imports, and those that these import, relative to the working folder."""
+    graph, waiting = {}, [os.path.abspath(path) for path in sorted(files)]
+    main = os.path.abspath(sys.argv[0])
+    while waiting:
+        path = waiting.pop()
+        if path in graph:
+            continue
+        try:
+            with open(path, "rb") as file:
+                tree = ast.parse(file.read())
+        except (OSError, SyntaxError, ValueError):
+            continue  # it is deleted or broken
+        found = {other for name in _imported_names(tree, path) for other in _files_of(name, path)} - {path}
+        graph[path] = sorted(found | ({main} if path in map(os.path.abspath, files) else set()))
+        waiting += found
+    return {_below(path): [_below(other) for other in others] for path, others in graph.items()}
+
+
+def _below(path):
+    return os.path.relpath(path, _home).replace(os.sep, "/")
+
+
+def _imported_names(tree, path):
+    """The names of modules that a source may import, absolute, and those of their parents."""
+    for node in ast.walk(tree):
+        names = []
+        if isinstance(node, ast.Import):
+            names = [alias.name for alias in node.names]
+        elif isinstance(node, ast.ImportFrom):
+            base = node.module or ""
+            if node.level:
+                folder = os.path.dirname(path)
+                for _ in range(node.level - 1):
+                    folder = os.path.dirname(folder)
+                base = os.path.join(folder, *base.split(".")) if base else folder  # a path, as its name is not known
+            names = [base] + [os.path.join(base, alias.name) if node.level else "%s.%s" % (base, alias.name) for alias in node.names]
+        for name in names:
+            parts = [name] if os.path.isabs(name) else name.split(".")
+            yield from (".".join(parts[: n + 1]) for n in range(len(parts)))
+
+
+def _files_of(name, path):
+    """The files of the project that a module of a name may be in, also if they are deleted."""
+    if os.path.isabs(name):
+        roots, tail = [""], name
+    else:
+        roots, tail = [os.path.dirname(path)] + [root for root in sys.path if os.path.isabs(root)], os.path.join(*name.split("."))
+    missing = []
+    for root in dict.fromkeys(roots):
+        for file in (os.path.join(root, tail) + ".py", os.path.join(root, tail, "__init__.py")):
+            if not file.startswith(_home + os.sep):
+                continue
+            if os.path.exists(file):
+                return [file]
+            missing.append(file)
+    return missing if not os.path.isabs(name) and name.split(".")[0] not in sys.modules else []
 
 
 def _unasked(body):
@@ -394,7 +458,7 @@ def _verdict(error, of):
     if isinstance(error, Skip):
         return {"outcome": "skipped", "message": str(error)}
     if not isinstance(error, AssertionError):
-        return {"outcome": "errored", "message": "%s: %s" % (type(error).__name__, error), **_place(error, of)}
+        return {"outcome": "errored", "class": type(error).__name__, "message": str(error), **_place(error, of)}
     result = {"outcome": "failed", "message": _words(error), **_place(error, of)}
     if isinstance(error, Failed) and error.expected is not None:
         result.update(expected=error.expected, actual=error.actual)

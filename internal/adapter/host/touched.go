@@ -7,7 +7,7 @@ import (
 )
 
 // Touched returns a function that says which of the files changed that a test's file imports, directly or not, or that the test
-// reads, as the host reports them.
+// reads, as the host reports them. A group with a broken file is touched by a change of that, and of what it imports.
 func (a *Adapter) Touched(files []string) (func(*catalog.Test) string, error) {
 	changed := map[string]bool{}
 	for _, file := range files {
@@ -15,6 +15,15 @@ func (a *Adapter) Touched(files []string) (func(*catalog.Test) string, error) {
 	}
 	byFile := map[string]string{} // of those that are known: the words
 	return func(t *catalog.Test) string {
+		for _, b := range a.broken[t.Group] {
+			file := a.absolute([]string{b.File})[0]
+			if changed[file] {
+				return a.shown(file) + " changed"
+			}
+			if words := a.changedBelow(file, changed); words != "" {
+				return words
+			}
+		}
 		own := a.absolute([]string{a.suiteFile(t.File)})[0]
 		words, known := byFile[own]
 		if !known {
