@@ -720,7 +720,7 @@ class Source {
     this.taken = new Set(this.function.match(/[\w$]+/g))
     const count = (part) => this.text.split(part).length
     this.quote = count('"') > count("'") ? '"' : "'"
-    this.end = count(';\n') * 4 > count('\n') ? ';' : ''
+    this.end = (count(';\n') - 1) * 4 > count('\n') ? ';' : ''
   }
 
   quoted(text) {

@@ -1052,7 +1052,9 @@ class _Source:
         value = held = sys.modules[module]
         for part in parts:
             held = vars(value).get(part) if hasattr(value, "__dict__") else None
-            value = getattr(value, part)
+            last, value = value, getattr(value, part)
+        if hasattr(last, "__dict__") and parts[-1] not in vars(last):
+            raise AttributeError(name)  # it is that of a class
         return value, held
 
     def expression(self, name):
@@ -1079,11 +1081,12 @@ class _Source:
         return any(isinstance(n, ast.Global) and name in n.names for n in ast.walk(self.function))
 
     def first_that_mentions(self, changed):
-        """The first statement of the body with a name of the pieces of state."""
-        words = {part for piece in changed for part in re.findall(r"\w+", piece["name"])}
+        """The first statement of the body with a name of one of the pieces of state; the first of all unless each is mentioned."""
+        return min((self.first_with(piece["name"].rpartition(".")[2]) for piece in changed), default=0)
+
+    def first_with(self, word):
         for at, statement in enumerate(self.function.body):
-            used = {getattr(n, "id", getattr(n, "attr", None)) for n in ast.walk(statement)}
-            if words & used and not isinstance(statement, ast.Global):
+            if any(word in (getattr(n, "id", None), getattr(n, "attr", None), getattr(n, "value", None)) for n in ast.walk(statement)):
                 return at
         return 0
 

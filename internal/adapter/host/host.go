@@ -236,6 +236,9 @@ func (s *session) alone(next *catalog.Test, sink run.Sink) {
 // runOnce asks the process to run the tests. Tests about which a host that answers says nothing are errored; an
 // error means that the process is gone.
 func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adapter.Recorder) error {
+	if tests = s.withoutSteps(tests, batch); len(tests) == 0 {
+		return nil
+	}
 	batch.Begin(s.kill)
 	s.attend(batch)
 	defer s.attend(nil)
@@ -257,6 +260,20 @@ func (s *session) runOnce(ctx context.Context, tests []catalog.Test, batch *adap
 		}
 	}
 	return ctx.Err()
+}
+
+// withoutSteps returns tests without those of which only steps are to run, if the host cannot do that: these are errored.
+func (s *session) withoutSteps(tests []catalog.Test, batch *adapter.Recorder) []catalog.Test {
+	if s.can(CanSteps) {
+		return tests
+	}
+	return slices.DeleteFunc(slices.Clone(tests), func(t catalog.Test) bool {
+		single := len(t.Asks().Steps) > 0
+		if single {
+			batch.Finished(run.Event{ID: t.ID, Outcome: run.Errored, Failure: run.Failure{Message: fmt.Sprintf("the test host of suite %s cannot run single steps: run the whole test", s.adapter.Suite)}})
+		}
+		return single
+	})
 }
 
 func runParams(tests []catalog.Test) RunParams {

@@ -8,12 +8,15 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/cause"
+	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/adapter"
 	"fernrelay/internal/process"
@@ -51,8 +54,16 @@ func beHost(traits []string) {
 			if slices.Contains(traits, "of-another-time") {
 				answer.Result = json.RawMessage(`{"protocol":"fern-host/9"}`)
 			}
+			if slices.Contains(traits, "that-can-nothing") {
+				answer.Result = json.RawMessage(`{"protocol":"fern-host/1","can":[]}`)
+			}
+			if slices.Contains(traits, "slow-to-start") {
+				time.Sleep(time.Hour)
+			}
 		case MethodDiscover:
-			answer.Result = json.RawMessage(`{"tests":[{"group":"g","name":"a b","tags":["x"],"file":"f.py","line":3},{"group":"g","name":"rule","rules":{"skip":"why"}}]}`)
+			answer.Result = json.RawMessage(`{"tests":[{"group":"g","name":"a b","tags":["x"],"file":"f.py","line":3,"timeout":0.5},{"group":"g","name":"rule","rules":{"skip":"why"},"uses":["data/x.csv"]}],
+				"broken":[{"group":"b","file":"b.py","line":2,"message":"no"}],"imports":{"f.py":["one.py"],"one.py":["sub/two.py","f.py"],"b.py":["gone.py"]}}`)
+			answer.Result = json.RawMessage(bytes.ReplaceAll(answer.Result, []byte("\n"), nil))
 		case MethodReset:
 			state = 0
 			if slices.Contains(traits, "without-reset") {
@@ -94,6 +105,10 @@ func beTest(t TestName, state *int, note func(string, Note)) {
 		*state++
 	case "one line":
 		_, _ = os.Stdout.Write(bytes.Repeat([]byte("x"), maxLine+1))
+	case "deep":
+		note(NoteOutput, Note{Text: "of no test\n"})
+		note(NoteFinished, Note{TestName: t, Outcome: run.Errored, Class: "KeyError", Failure: run.Failure{Message: "'west'"}, Frames: []cause.Frame{{File: "one.py", Line: 4, Function: "fill"}, {File: "f.py", Line: 3}}})
+		return
 	case "steps":
 		note(NoteStep, Note{TestName: t, Step: "first", Outcome: run.Passed, Seconds: 0.1})
 		note(NoteStep, Note{TestName: t, Step: "second", Failure: run.Failure{Message: "dry", File: "f.py", Line: 9}, Outcome: run.Failed})
@@ -198,6 +213,68 @@ func TestSteps(t *testing.T) {
 	steps := play(t, open(t, newAdapter(t)), "steps").Result("s:g#steps").Steps
 	if len(steps) != 2 || steps[0].Name != "first" || steps[0].Seconds != 0.1 || steps[1].Message != "dry" || steps[1].File != "sub/f.py" || steps[1].Line != 9 {
 		t.Errorf("the steps are %+v", steps)
+	}
+}
+
+// TestAbilities holds that a host is not asked for what it cannot do, and that the message says so.
+func TestAbilities(t *testing.T) {
+	a := newAdapter(t, "that-can-nothing")
+	s := open(t, a)
+	play(t, s, "spoils")
+	if err := s.Reset(t.Context()); err != nil || play(t, s, "victim").Counts[run.Passed] != 1 {
+		t.Errorf("the state outlived the process, which cannot be reset: %v", err)
+	}
+	part := tests("steps")
+	part[0].Ask(func(asked *catalog.Asked) { asked.Steps = []string{"first"} })
+	r := run.New()
+	if err := s.Run(t.Context(), part, r.Apply); err != nil || !strings.Contains(r.Result("s:g#steps").Message, "cannot run single steps") {
+		t.Errorf("a step alone: %v, %+v", err, r.Result("s:g#steps"))
+	}
+	if _, err := s.Probe(t.Context(), part, nil); err == nil || !strings.Contains(err.Error(), "cannot report its state") {
+		t.Errorf("the state: %v", err)
+	}
+	if err := s.Restore(t.Context(), part, hunt.Change{}, r.Apply); err == nil {
+		t.Error("a piece of state is restored")
+	}
+	if _, err := a.Repairs(t.Context(), &part[0], nil); err == nil || !strings.Contains(err.Error(), "proposes no repairs") {
+		t.Errorf("repairs: %v", err)
+	}
+	found, err := a.Discover(t.Context())
+	if err != nil || len(found.Tests) != 2 || !slices.Equal(found.Tests[0].Rules().Holds, []string{"the process of s"}) {
+		t.Errorf("its tests may run side by side: %+v, %v", found.Tests, err)
+	}
+	slow := newAdapter(t, "slow-to-start")
+	slow.Limits.Start = 100 * time.Millisecond
+	if _, err := slow.Discover(t.Context()); err == nil || !strings.Contains(err.Error(), "did not answer hello within 100ms") {
+		t.Errorf("a slow start: %v", err)
+	}
+}
+
+// TestErrorOfClass holds that the class and the frames of an error are in its message and in the test's output, as output of no test is
+// in that of the test that runs.
+func TestErrorOfClass(t *testing.T) {
+	deep := play(t, open(t, newAdapter(t)), "deep").Result("s:g#deep")
+	if want := "of no test\n    at fill (sub/one.py:4)\n    at <anonymous> (sub/f.py:3)\n"; deep.Message != "KeyError: 'west'" || string(deep.Output) != want {
+		t.Errorf("the message is %q, the output %q", deep.Message, deep.Output)
+	}
+}
+
+// TestTouched holds which tests a change touches: those whose file imports what changed, over any number of files, or that read it.
+func TestTouched(t *testing.T) {
+	a := newAdapter(t)
+	found, err := a.Discover(t.Context())
+	if err != nil || found.Tests[0].Limit != 500*time.Millisecond {
+		t.Fatalf("%v, %+v", err, found.Tests)
+	}
+	broken := catalog.Test{ID: "s:b#build", Suite: "s", Group: "b", Name: "build"}
+	for changed, want := range map[string]string{"sub/two.py": "sub/sub/two.py changed||", "one.py": "sub/one.py changed||", "data/x.csv": "|sub/data/x.csv changed|", "other.py": "||", "gone.py": "||sub/gone.py changed", "b.py": "||sub/b.py changed"} {
+		touched, err := a.Touched([]string{filepath.Join(a.Dir, changed)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := touched(&found.Tests[0]) + "|" + touched(&found.Tests[1]) + "|" + touched(&broken); got != want {
+			t.Errorf("%s touches %q, want %q", changed, got, want)
+		}
 	}
 }
 
