@@ -74,7 +74,7 @@ func newHunt(s *settings) *cobra.Command {
 	flags.StringVar(&f.svg, "svg", "", "draw the first victim's frond into this SVG `file`")
 	flags.StringVar(&f.pdf, "pdf", "", "draw the first victim's frond into this PDF `file`")
 	flags.StringVar(&f.from, "from", "", "start from the order of the run in this events or JUnit XML `file`")
-	flags.StringVar(&f.patch, "patch", "", "write repairs of Go tests that were tried into this `file`")
+	flags.StringVar(&f.patch, "patch", "", "write repairs of tests that were tried into this `file`")
 	flags.StringVar(&f.quarantine, "quarantine", "", "add what was found to this `file` for run --quarantine")
 	f.station.add(cmd)
 	addFleetRun(cmd, &f.fleetRun)

@@ -160,7 +160,7 @@ func ResultFormats() []string {
 }
 
 // isolations are the units that one process of a suite may run, by kind; the last is the default.
-var isolations = map[Kind][]string{Go: {"test", "group"}, Command: {"test", "group"}, Host: {"test", "group", "worker"}}
+var isolations = map[Kind][]string{Go: {"test", "group"}, Command: {"test", "worker", "group"}, Host: {"test", "group", "worker"}}
 
 // Limits that hold if a suite does not set others: a test may take as long as the Go toolchain allows a package.
 const (

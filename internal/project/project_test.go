@@ -73,7 +73,7 @@ func TestOpen(t *testing.T) {
 		t.Errorf("opened %+v with the tags %v", p, tags)
 	}
 	want := []Suite{
-		{Name: "unit", Kind: Go, Dir: "src", Go: GoSettings{BuildFlags: []string{"-race"}, Args: []string{"-short"}}, Limits: Limits{90 * time.Second, 90 * time.Second, defaultHandshake}, Isolate: "test", Together: "test"},
+		{Name: "unit", Kind: Go, Dir: "src", Go: GoSettings{BuildFlags: []string{"-race"}, Args: []string{"-short"}}, Limits: Limits{90 * time.Second, 90 * time.Second, defaultStart, defaultHandshake}, Isolate: "test", Together: "test"},
 		{Name: "devices", Kind: Host, Dir: ".", Host: HostSettings{"./host --fast"}, Limits: defaultLimits, Isolate: "worker", Together: "file"},
 	}
 	if !reflect.DeepEqual(p.Suites, want) {

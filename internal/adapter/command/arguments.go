@@ -93,7 +93,9 @@ func (s *session) words(tests []catalog.Test, paths map[string]string) []string 
 	}
 	values := s.slot.Values()
 	maps.Copy(values, paths)
-	values["name"], values["file"] = tests[0].Name, s.file(&tests[0])
+	if len(tests) > 0 {
+		values["name"], values["file"] = tests[0].Name, s.file(&tests[0])
+	}
 	var words []string
 	for _, word := range s.adapter.Config.Run {
 		switch word {

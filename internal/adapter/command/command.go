@@ -35,7 +35,7 @@ type Config struct {
 	Run     []string // the command that runs them, with placeholders
 	Results string   // Exit, or a format that has a reader; Exit if empty
 	process.Limits
-	Isolate catalog.Level  // what one process holds: a test, or else what the placeholders of Run say
+	Isolate catalog.Level  // what one process holds: a test, all of a worker, or else what the placeholders of Run say
 	Stdin   bool           // the program reads the names of the tests from its standard input, one a line
 	Group   *regexp.Regexp // its first group cuts the group of a test from a name that comes without one; nil for the folder
 }
@@ -76,7 +76,7 @@ func New(config Config) (*Adapter, error) {
 			}
 		}
 	}
-	return &Adapter{Config: config}, nil
+	return &Adapter{Config: config}, config.checkLiving()
 }
 
 // holds reports whether the run command has a placeholder.
@@ -120,10 +120,13 @@ func (a *Adapter) Prepare(context.Context, []*catalog.Test, func(string)) error 
 	return nil
 }
 
-// Scope is the test if each has a process of its own, else the group.
+// Scope is the test if each has a process of its own, the suite if a process runs batch after batch, else the group.
 func (a *Adapter) Scope() catalog.Level {
-	if a.alone() {
+	switch {
+	case a.alone():
 		return catalog.TestLevel
+	case a.lives():
+		return catalog.SuiteLevel
 	}
 	return catalog.GroupLevel
 }
@@ -142,14 +145,15 @@ func (a *Adapter) Unit() catalog.Level {
 // alone reports whether each test has a process of its own.
 func (a *Adapter) alone() bool { return a.holds("{name}") || a.Isolate == catalog.TestLevel }
 
-// Open makes a session, which has no process of its own.
+// Open makes a session. It keeps no process from batch to batch unless the suite's live.
 func (a *Adapter) Open(_ context.Context, slot process.Slot) (adapter.Session, error) {
-	return &session{a, slot}, nil
+	return &session{adapter: a, slot: slot}, nil
 }
 
 type session struct {
 	adapter *Adapter
 	slot    process.Slot
+	living  *living // nil for none
 }
 
 // Run runs the tests, as many in a process as the command says.
@@ -162,7 +166,11 @@ func (s *session) Run(ctx context.Context, tests []catalog.Test, sink run.Sink) 
 			front := d.front(next)
 			share = s.share(front[:batch.Settled(front)])
 		}
-		if err := s.process(ctx, share, batch, d, sink); err != nil {
+		run := s.process
+		if s.adapter.lives() && len(d.parts) == 0 && share[0].Rules().Isolate == "" {
+			run = s.feed
+		}
+		if err := run(ctx, share, batch, d, sink); err != nil {
 			return err
 		}
 	}
@@ -306,8 +314,8 @@ func (s *session) Restore(context.Context, []catalog.Test, hunt.Change, run.Sink
 	return errNoState
 }
 
-// Reset has nothing to do: every test begins a process of its own.
-func (s *session) Reset(context.Context) error { return nil }
+// Reset ends the process that would run the next batch, too.
+func (s *session) Reset(context.Context) error { return s.endLiving() }
 
-// Close has nothing to do: no process outlives Run.
-func (s *session) Close() error { return nil }
+// Close ends the process that runs batch after batch.
+func (s *session) Close() error { return s.endLiving() }

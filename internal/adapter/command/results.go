@@ -32,18 +32,20 @@ type results struct {
 	open      []string // IDs without an outcome, in order; the first is taken to run
 	steps     int      // of the only test
 	worst     run.Event
-	placed    bool         // a result names a test by its place, so that the places are groups
-	elsewhere []run.Event  // outcomes that count unless placed
-	stranger  string       // the first name that no test has
-	finished  int          // outcomes of names that no test has
-	bad       []string     // tests that the results call bad and that are not here, with their messages
-	more      int          // of these that are left out
-	failed    bool         // a test here is bad
-	closed    bool         // close gave outcomes, which say how the process ended
-	timed     bool         // the time of the process is that of its only test, whatever it reports
-	started   bool         // the process runs, or did
-	runs      string       // the ID of the latest test that the process reported to begin; "" once that has an outcome
-	said      process.Tail // what the process printed
+	placed    bool          // a result names a test by its place, so that the places are groups
+	elsewhere []run.Event   // outcomes that count unless placed
+	stranger  string        // the first name that no test has
+	finished  int           // outcomes of names that no test has
+	bad       []string      // tests that the results call bad and that are not here, with their messages
+	more      int           // of these that are left out
+	failed    bool          // a test here is bad
+	closed    bool          // close gave outcomes, which say how the process ended
+	timed     bool          // the time of the process is that of its only test, whatever it reports
+	started   bool          // the process runs, or did
+	runs      string        // the ID of the latest test that the process reported to begin; "" once that has an outcome
+	said      process.Tail  // what the process printed
+	over      bool          // done is closed
+	done      chan struct{} // closed once all tests have an outcome, of a process that runs batch after batch; otherwise nil
 }
 
 // The bounds of what is kept of results: bad tests of others that are named, and outcomes until the end of the process.
@@ -116,12 +118,12 @@ func (r *results) take(e run.Event) {
 	t := r.here[id]
 	_, name, cut := strings.Cut(e.ID, "#")
 	switch {
-	case match == catalog.NameElsewhere && t != nil:
+	case match == catalog.NameElsewhere && t != nil && r.done == nil: // otherwise nothing comes to settle it
 		r.postpone(e)
 	case t != nil:
 		r.placed = r.placed || match == catalog.NamePlace
 		r.known(t, e)
-	case len(r.tests) == 1 && match != catalog.NamePlace && !(cut && name == r.tests[0].Name):
+	case len(r.tests) == 1 && r.done == nil && match != catalog.NamePlace && !(cut && name == r.tests[0].Name):
 		r.step(e)
 	default:
 		r.strange(e)
@@ -219,6 +221,10 @@ func (r *results) finish(t *catalog.Test, e run.Event) {
 	}
 	if r.started {
 		r.begin()
+	}
+	if len(r.open) == 0 && r.done != nil && !r.over {
+		r.over = true
+		close(r.done)
 	}
 }
 
