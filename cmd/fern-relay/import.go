@@ -22,8 +22,9 @@ func newImport(s *settings) *cobra.Command {
 		Long: "Import adds the runs of reports to the ledger: JUnit XML, TAP, the Go toolchain's JSON\n" +
 			"events or event lines, in files, folders and globs. Files of one folder with different\n" +
 			"tests within twelve hours are one run. Tests that the project does not have keep their\n" +
-			"names. Import leaves out files that were imported before. It also leaves out broken\n" +
-			"files, names them, and exits with 3.",
+			"names. What hunts found in these runs is kept, unless the victim was hunted here later.\n" +
+			"Import leaves out files that were imported before. It also leaves out broken files,\n" +
+			"names them, and exits with 3.",
 		Args: needs(1, -1, "reports: files or folders"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := s.open(cmd.Context())

@@ -66,9 +66,9 @@ func (s *settings) mergeRuns(cmd *cobra.Command, read readReports, f *mergeFlags
 	if len(merged.Mixed) > 0 && !f.mixed {
 		return errors.New(strings.Join(merged.Mixed, "; ") + ": what passed with the one may fail with the other. Run the shards of one source, or add --mixed")
 	}
-	var lost []string
-	if len(merged.Missing)+len(merged.Broken) > 0 {
-		lost = s.unreported(cmd.Context(), merged)
+	var lost, beyond []string
+	if merged.Lacks() {
+		lost, beyond = s.unreported(cmd.Context(), merged)
 		merged.LoseMissing(lost)
 	}
 	report.First(out, merged.Run.Mixed)
@@ -85,8 +85,8 @@ func (s *settings) mergeRuns(cmd *cobra.Command, read readReports, f *mergeFlags
 		return err
 	}
 	report.Merged(out, merged)
-	if len(merged.Missing) > 0 {
-		report.MissingShards(out, merged, lost)
+	if merged.Lacks() {
+		report.MissingShards(out, merged, lost, beyond)
 	}
 	if f.file != "" {
 		if err := s.writeMerged(cmd.Context(), f.file, merged, read); err != nil {
@@ -140,11 +140,11 @@ func (s *settings) writeMerged(ctx context.Context, file string, merged *run.Mer
 	return runreport.WriteFile(file, about)
 }
 
-// unreported returns the planned tests that no report has; none if the project here is not the one that was planned.
-func (s *settings) unreported(ctx context.Context, merged *run.Merged) []string {
+// unreported is App.Unreported; it returns none if there is no project here.
+func (s *settings) unreported(ctx context.Context, merged *run.Merged) (lost, beyond []string) {
 	r, err := app.Open(ctx, s.dir, nil)
 	if err != nil {
-		return nil
+		return nil, nil
 	}
 	defer r.Close()
 	return r.Unreported(merged)

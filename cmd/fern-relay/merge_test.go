@@ -54,3 +54,33 @@ func TestMergeCommand(t *testing.T) {
 		t.Errorf("what there is is not written: %v", err)
 	}
 }
+
+// TestMergeStaleShard merges three shards, of which one is of an earlier plan, in any order of the files: the report names the shard, the
+// tests that nobody ran, the test that the plan no longer has, and how to run the shard.
+func TestMergeStaleShard(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "", "old1 old2 old3", "")
+	shard := func(k int, file string) {
+		if got := fern(t, dir, "run", "--shard", fmt.Sprint(k, "/3"), "--junit", file); got.status != 0 {
+			t.Fatalf("shard %d: %d %s%s", k, got.status, got.stdout, got.stderr)
+		}
+		if err := os.RemoveAll(filepath.Join(dir, ".fern", "ledger.db")); err != nil { // as on another machine
+			t.Fatal(err)
+		}
+	}
+	shard(2, "stale.xml")
+	testfiles.Write(t, dir, map[string]string{"list": "#!/bin/sh\nprintf 'a\\nb\\nc\\nd\\ne\\nf\\ng\\n'\n"})
+	shard(1, "1.xml")
+	shard(3, "3.xml")
+	for _, files := range [][]string{{"stale.xml", "1.xml", "3.xml"}, {"1.xml", "3.xml", "stale.xml"}} {
+		got := fern(t, dir, append([]string{"merge", "-o", "out.md"}, files...)...)
+		if got.status != 3 {
+			t.Errorf("%v: status %d", files, got.status)
+		}
+		for _, words := range []string{"incomplete: shard 2 of 3 is of another plan", "stale.xml is shard 2 of 3, planned with other tests", "2 of 3 shards came back; of another plan: 2", "fern-relay run --shard 2/3", "lost: the report of its shard is missing, broken or of another plan", "in no report: .#", "1 test of the reports not in the plan: .#old"} {
+			if !strings.Contains(got.stdout, words) {
+				t.Errorf("%v: %q is missing in\n%s%s", files, words, got.stdout, got.stderr)
+			}
+		}
+	}
+}

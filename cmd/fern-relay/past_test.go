@@ -294,3 +294,35 @@ func TestRename(t *testing.T) {
 		t.Errorf("the ledger: %s%s", got.stdout, got.stderr)
 	}
 }
+
+// TestImportFindings brings in what hunts found elsewhere, unless the victim was hunted here later.
+func TestImportFindings(t *testing.T) {
+	t.Parallel()
+	dir := scripts(t, "", "spoils victim", "")
+	events := func(at, words string) string {
+		return `{"event":"run","format":"fern-events/1","at":"` + at + `","meta":{"revision":"4f2a9c1"}}
+{"event":"finished","at":"` + at + `","worker":1,"batch":1,"id":"c:.#spoils","outcome":"passed","seconds":0.1}
+{"event":"finished","at":"` + at + `","worker":1,"batch":1,"id":"c:.#victim","outcome":"failed","seconds":0.1,"message":"dirty"}
+{"event":"finding","at":"` + at + `","id":"c:.#victim","finding":{"verdict":"polluted","words":"` + words + `","culprits":[["c:.#spoils"]],"order":["c:.#spoils","c:.#victim"],"remedy":"spoils leaves x = 5."}}
+{"event":"finding","at":"` + at + `","id":"c:.#spoils","finding":{"verdict":"guilty","words":"no verdict of ours"}}
+{"event":"end","at":"` + at + `"}
+`
+	}
+	testfiles.Write(t, dir, map[string]string{"new.jsonl": events("2026-10-02T10:00:00Z", "the newer words"), "old.jsonl": events("2026-09-02T10:00:00Z", "the older words")})
+	if got := fern(t, dir, "ledger", "import", "new.jsonl"); got.status != 0 || !strings.Contains(got.stdout, "1 run with 2 results kept; 1 finding of hunts") {
+		t.Fatalf("%d %s%s", got.status, got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "ledger", "import", "old.jsonl"); got.status != 0 || strings.Contains(got.stdout, "finding") {
+		t.Errorf("an older finding takes the place of a newer one: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+	if got := fern(t, dir, "report", "1", "-o", "out.md"); got.status != 0 {
+		t.Fatal(got.stderr)
+	}
+	page, err := os.ReadFile(filepath.Join(dir, "out.md"))
+	if err != nil || !strings.Contains(string(page), "polluted: the newer words. spoils leaves x = 5.") || strings.Contains(string(page), "guilty") {
+		t.Errorf("%v: the report says\n%s", err, page)
+	}
+	if got := fern(t, dir, "hunt", "--verify"); got.status != 0 || !strings.Contains(got.stdout, "victim is mended: it no longer depends on spoils") {
+		t.Errorf("the finding is tried: %d %s%s", got.status, got.stdout, got.stderr)
+	}
+}

@@ -35,6 +35,14 @@ type Finding struct {
 	Mended   [][]string `json:"mended,omitempty"`    // known culprits that turned out to be harmless
 	Revision string     `json:"revision,omitempty"`  // of the project at which it was found, if git knows it
 	Repairs  []Repair   `json:"repairs,omitempty"`   // of a mended victim: the changes of which one repaired it; none if git cannot say
+	Reported *Reported  `json:"reported,omitempty"`  // if it was made elsewhere: nothing was tried here
+}
+
+// Reported is what a report says of a finding that was made elsewhere.
+type Reported struct {
+	In     string `json:"in"`               // the file
+	Words  string `json:"words"`            // a sentence
+	Remedy string `json:"remedy,omitempty"` // the state that the culprits leave, and where to restore it; empty if that is not known
 }
 
 // Outlived says what is known of state that outlives what trials reset.

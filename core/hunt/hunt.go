@@ -34,6 +34,11 @@ const (
 	Stable   Verdict = "stable"
 )
 
+// IsKnown reports whether v is one of the verdicts.
+func (v Verdict) IsKnown() bool {
+	return slices.Contains([]Verdict{Polluted, Brittle, Faulty, Flaky, Stable}, v)
+}
+
 // Purpose says why the hunt asks for a trial.
 type Purpose string
 

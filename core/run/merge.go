@@ -20,10 +20,11 @@ type Merged struct {
 	Run     *Run
 	Twice   []Twice
 	Of      int      // the number of shards of the plan; 0 if no part is a shard
-	Planned *Planned // the first shard; nil if no part is one
+	Planned *Planned // a shard of the plan that most parts are of, the first one if several are; nil if no part is a shard
 	Missing []int    // shards that no part is
 	Broken  []int    // shards whose report is not whole
-	Unlike  []string // shards that were not planned as the first one was, in words
+	Stale   []int    // shards of which all reports are of other plans
+	Unlike  []string // shards of other plans, in words
 	Mixed   []string // parts of another source than the first one, in words
 }
 
@@ -62,10 +63,10 @@ func Merge(parts []Part) *Merged {
 	return m
 }
 
-// LoseMissing notes as lost the tests of the plan that no part has, as their shards are missing or broken.
+// LoseMissing notes as lost the tests of the plan that no part has, as their shards are missing, broken or stale.
 func (m *Merged) LoseMissing(ids []string) {
 	for _, id := range ids {
-		m.Run.Apply(Event{Event: Finished, ID: id, Outcome: Lost, At: m.Run.Ended, Failure: Failure{Message: "the report of its shard is missing or broken"}})
+		m.Run.Apply(Event{Event: Finished, ID: id, Outcome: Lost, At: m.Run.Ended, Failure: Failure{Message: "the report of its shard is missing, broken or of another plan"}})
 	}
 }
 
@@ -124,29 +125,56 @@ func (m *Merged) compareSources(parts []Part) {
 
 // compare looks at the shards among the parts.
 func (m *Merged) compare(parts []Part) {
-	var first *Part
-	came, whole := map[int]bool{}, map[int]bool{}
+	first := usualPlan(parts)
+	if first == nil {
+		return
+	}
+	m.Of, m.Planned = first.Run.Planned.Of, first.Run.Planned
+	came, whole, stale := map[int]bool{}, map[int]bool{}, map[int]bool{}
 	for i := range parts {
 		p := parts[i].Run.Planned
 		if p == nil {
 			continue
 		}
-		if first == nil {
-			first, m.Of, m.Planned = &parts[i], p.Of, p
+		if difference := p.difference(m.Planned); difference != "" {
+			stale[p.Shard] = true
+			m.Unlike = append(m.Unlike, fmt.Sprintf("%s is shard %d of %d, planned with %s, unlike %s", parts[i].Name, p.Shard, p.Of, difference, first.Name))
+			continue
 		}
 		came[p.Shard], whole[p.Shard] = true, whole[p.Shard] || !parts[i].Broken
-		if difference := p.difference(first.Run.Planned); difference != "" {
-			m.Unlike = append(m.Unlike, fmt.Sprintf("%s is shard %d of %d, planned with %s, unlike %s", parts[i].Name, p.Shard, p.Of, difference, first.Name))
-		}
 	}
 	for k := 1; k <= m.Of; k++ {
 		switch {
+		case !came[k] && stale[k]:
+			m.Stale = append(m.Stale, k)
 		case !came[k]:
 			m.Missing = append(m.Missing, k)
 		case !whole[k]:
 			m.Broken = append(m.Broken, k)
 		}
 	}
+}
+
+// usualPlan returns the first part of the plan that most parts are of, nil if none is a shard.
+func usualPlan(parts []Part) (usual *Part) {
+	alike := map[*Part]int{}
+	var first []*Part // of each plan
+	for i := range parts {
+		if parts[i].Run.Planned == nil {
+			continue
+		}
+		at := slices.IndexFunc(first, func(p *Part) bool { return parts[i].Run.Planned.difference(p.Run.Planned) == "" })
+		if at < 0 {
+			at, first = len(first), append(first, &parts[i])
+		}
+		alike[first[at]]++
+	}
+	for _, p := range first {
+		if usual == nil || alike[p] > alike[usual] {
+			usual = p
+		}
+	}
+	return usual
 }
 
 // difference returns in what two shards were planned differently, "" if in nothing.
@@ -189,8 +217,11 @@ func (p *Planned) conditions(other *Planned) []string {
 	return differing
 }
 
-// Whole reports whether all shards came back whole and were planned alike.
-func (m *Merged) Whole() bool { return len(m.Missing)+len(m.Broken)+len(m.Unlike) == 0 }
+// Lacks reports whether tests of the plan may be in no report.
+func (m *Merged) Lacks() bool { return len(m.Missing)+len(m.Broken)+len(m.Stale) > 0 }
+
+// Whole reports whether all shards came back whole, and no other.
+func (m *Merged) Whole() bool { return !m.Lacks() && len(m.Unlike) == 0 }
 
 // Replay sends the events of a run again, test by test: its start, if it had one, its output, its steps and its
 // outcome.

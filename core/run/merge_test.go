@@ -34,6 +34,7 @@ func TestMerge(t *testing.T) {
 	unmet := part("unmet.xml", plan(3, 3, "q", "c", "u"), "e skipped")
 	first.Run.Planned.Conditions, unmet.Run.Planned.Conditions = map[string]bool{"env:DEEP=yes": true}, map[string]bool{"env:DEEP=yes": false}
 	flags := part("flags.xml", plan(3, 3, "q", "c", "t"))
+	stale := part("stale.xml", plan(1, 3, "r", "d", "t"), "old passed")
 	for _, c := range []struct {
 		parts   []Part
 		summary string
@@ -41,10 +42,11 @@ func TestMerge(t *testing.T) {
 	}{
 		{[]Part{first, second, third, again}, "3 passed, 1 failed", "of 3 missing [] twice b[1.xml 2.xml] d[3.xml again.xml] a[1.xml again.xml]"},
 		{[]Part{second, first}, "2 passed, 1 failed", "of 3 missing [3] twice b[2.xml 1.xml]"},
-		{[]Part{first, odd}, "2 passed, 1 failed", "of 3 missing [2] twice odd.xml is shard 3 of 4, planned with another number of shards and other times, unlike 1.xml"},
-		{[]Part{second, flags}, "2 passed", "of 3 missing [1] twice flags.xml is shard 3 of 3, planned with other flags, unlike 2.xml"},
+		{[]Part{stale, second, third}, "3 passed, 1 lost", "of 3 missing [] twice stale.xml is shard 1 of 3, planned with other tests, unlike 2.xml stale [1]"},
+		{[]Part{first, odd}, "2 passed, 1 failed", "of 3 missing [2] twice odd.xml is shard 3 of 4, planned with another number of shards and other times, unlike 1.xml stale [3]"},
+		{[]Part{second, flags}, "2 passed", "of 3 missing [1] twice flags.xml is shard 3 of 3, planned with other flags, unlike 2.xml stale [3]"},
 		{[]Part{first, later}, "2 passed, 1 failed", "of 3 missing [2] twice"},
-		{[]Part{first, unmet}, "1 passed, 1 failed, 1 skipped", `of 3 missing [2] twice unmet.xml is shard 3 of 3, planned with the condition "env:DEEP=yes" not met, which is met there, unlike 1.xml`},
+		{[]Part{first, unmet}, "1 passed, 1 failed, 1 skipped", `of 3 missing [2] twice unmet.xml is shard 3 of 3, planned with the condition "env:DEEP=yes" not met, which is met there, unlike 1.xml stale [3]`},
 		{[]Part{again}, "1 passed, 1 skipped", "of 0 missing [] twice"},
 		{nil, "nothing ran", "of 0 missing [] twice"},
 	} {
@@ -56,6 +58,9 @@ func TestMerge(t *testing.T) {
 			twice = append(twice, two.ID+fmt.Sprint(two.Parts))
 		}
 		words = append(words, m.Unlike...)
+		if m.Stale != nil {
+			words = append(words, fmt.Sprintf("stale %v", m.Stale))
+		}
 		got := strings.Join(words, " ")
 		for _, two := range twice {
 			if !strings.Contains(c.words, two) {

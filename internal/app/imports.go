@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"fernrelay/core/catalog"
+	"fernrelay/core/hunt"
 	"fernrelay/core/run"
 	"fernrelay/internal/format"
 	"fernrelay/internal/ledger"
@@ -61,6 +62,9 @@ func (a *App) Import(ctx context.Context, places []string, progress func(done, o
 		err = errors.Join(i.finish(), i.keep())
 	}
 	err = errors.Join(err, i.wait())
+	if err == nil {
+		i.done.Findings, err = l.KeepFindings(i.findings)
+	}
 	i.noteStrange()
 	return i.done, errors.Join(err, i.into.Close())
 }
@@ -131,16 +135,17 @@ func readPortion(name string, l *ledger.Ledger) portion {
 
 // importing assembles portions into runs and keeps them.
 type importing struct {
-	into    *ledger.Importer
-	names   *catalog.Names
-	current *ledger.Foreign // that grows; nil if there is none
-	folder  string          // of its files
-	ready   []ledger.Foreign
-	results int        // of those that are ready
-	keeping chan error // receives once the ones before are kept; nil if none are being kept
-	done    ledger.Imported
-	seen    map[string]bool // digests
-	strange []string        // files none of whose results has the name of a test of the project
+	into     *ledger.Importer
+	names    *catalog.Names
+	current  *ledger.Foreign // that grows; nil if there is none
+	folder   string          // of its files
+	ready    []ledger.Foreign
+	results  int        // of those that are ready
+	keeping  chan error // receives once the ones before are kept; nil if none are being kept
+	done     ledger.Imported
+	seen     map[string]bool // digests
+	findings []ledger.Dated  // in the order of the files
+	strange  []string        // files none of whose results has the name of a test of the project
 }
 
 func (i *importing) take(p portion) error {
@@ -215,6 +220,9 @@ func (i *importing) add(p portion) {
 			res.Started, res.Ended = p.run.Started, p.run.Started
 		}
 		now.Record.Workers = max(now.Record.Workers, res.Worker)
+		if res.Finding != nil && hunt.Verdict(res.Finding.Verdict).IsKnown() {
+			i.findings = append(i.findings, i.found(res, p))
+		}
 	}
 	now.Run.AddRun(p.run)
 	now.Run.AddNote(p.run.Note)
@@ -222,6 +230,27 @@ func (i *importing) add(p portion) {
 		now.Run.Ended = p.run.Ended
 	}
 	now.Files = append(now.Files, p.file)
+}
+
+// found returns the finding about a result, with the culprits' IDs in this project.
+func (i *importing) found(res *run.Result, p portion) ledger.Dated {
+	own := func(ids []string) []string {
+		named := make([]string, len(ids))
+		for k, id := range ids {
+			named[k] = id
+			if found, match := i.names.Find(id, ""); match != catalog.NoMatch {
+				named[k] = found
+			}
+		}
+		return named
+	}
+	f := res.Finding
+	of := hunt.Finding{ID: res.ID, Verdict: hunt.Verdict(f.Verdict), Culprits: [][]string{}, Order: own(f.Order), Changed: []hunt.Change{}, Revision: p.run.Source().Revision,
+		Reported: &hunt.Reported{In: filepath.Base(p.file.Name), Words: f.Words, Remedy: f.Remedy}}
+	for _, culprits := range f.Culprits {
+		of.Culprits = append(of.Culprits, own(culprits))
+	}
+	return ledger.Dated{At: res.Ended, Finding: of}
 }
 
 // noteStrange notes the files that may be reports of another project, or whose names were not recognised.

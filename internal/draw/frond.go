@@ -100,7 +100,11 @@ func verdict(p *page, f hunt.Finding) {
 	if f.With.Runs > 0 {
 		line(fmt.Sprintf("in company %d of %d failed", f.With.Failed, f.With.Runs))
 	}
-	line(fmt.Sprintf("alone %d of %d failed", f.Without.Failed, f.Without.Runs))
+	if f.Reported == nil {
+		line(fmt.Sprintf("alone %d of %d failed", f.Without.Failed, f.Without.Runs))
+	} else {
+		line("found elsewhere, as " + plain.Line(f.Reported.In) + " says")
+	}
 	if len(f.Cleaners) > 0 {
 		line("unless between them runs " + plain.Line(strings.Join(f.Cleaners, ", ")))
 	}

@@ -92,6 +92,38 @@ func (l *Ledger) EndHunt(number int, f hunt.Finding) error {
 	return err
 }
 
+// KeepFindings keeps findings of reports, each with the moment from which it is, unless the victim was hunted later than that.
+func (l *Ledger) KeepFindings(findings []Dated) (kept int, err error) {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	for _, d := range findings {
+		finding, err := json.Marshal(d.Finding)
+		if err != nil {
+			return 0, err
+		}
+		at := d.At.UnixMilli()
+		added, err := tx.Exec("INSERT INTO hunts (victim, began, sources, finding) SELECT ?, ?, '', ? WHERE NOT EXISTS (SELECT 1 FROM hunts WHERE victim = ? AND began >= ?)", d.Finding.ID, at, string(finding), d.Finding.ID, at)
+		if err != nil {
+			return 0, err
+		}
+		n, err := added.RowsAffected()
+		if err != nil {
+			return 0, err
+		}
+		kept += int(n)
+	}
+	return kept, tx.Commit()
+}
+
+// Dated is a finding of a certain moment.
+type Dated struct {
+	At      time.Time
+	Finding hunt.Finding
+}
+
 // Mend records that the culprits of a hunt do no more harm.
 func (l *Ledger) Mend(number int) error {
 	_, err := l.db.Exec("UPDATE hunts SET mended = ? WHERE number = ?", time.Now().UnixMilli(), number)

@@ -28,6 +28,7 @@ func (l *Ledger) Imported(digest string) (bool, error) {
 type Imported struct {
 	Files, Known int // Known counts files that were imported before, and left out
 	Runs, Tests  int // Tests counts results
+	Findings     int // of hunts
 	Broken       []BrokenFile
 	Notes        []string // what is odd about the imported runs
 }

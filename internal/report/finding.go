@@ -22,7 +22,11 @@ func Finding(w io.Writer, dir string, f hunt.Finding) {
 	if words := Remedy(f); words != "" {
 		fmt.Fprintf(w, "    %s\n", words)
 	}
-	fmt.Fprintf(w, "    %s; %s in %s\n", strings.Join(Evidence(f), "; "), wording.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds))
+	evidence := Evidence(f)
+	if f.Reported == nil {
+		evidence = append(evidence, fmt.Sprintf("%s in %s", wording.Plural(f.Trials, "trial"), history.ClockTenths(f.Seconds)))
+	}
+	fmt.Fprintf(w, "    %s\n", strings.Join(evidence, "; "))
 	for _, c := range f.Changed {
 		fmt.Fprintf(w, "    %s\n", Changed(c))
 	}
@@ -42,6 +46,9 @@ func Verdict(f hunt.Finding) string {
 // Sentence says in words what a hunt concluded.
 func Sentence(f hunt.Finding) string {
 	victim := Name(f.ID)
+	if f.Reported != nil && len(f.Mended) == 0 {
+		return plain.Line(f.Reported.Words)
+	}
 	if len(f.Mended) > 0 {
 		return fmt.Sprintf("%s is mended: it no longer depends on %s%s", victim, sets(f.Mended), repairs(f.Repairs))
 	}
@@ -190,6 +197,9 @@ func cleaned(f hunt.Finding) string {
 
 // Remedy says what to do about a finding, "" if nothing is known.
 func Remedy(f hunt.Finding) string {
+	if f.Reported != nil {
+		return plain.Line(f.Reported.Remedy)
+	}
 	if f.Overlap {
 		return "Let both hold the resource that they share (the rule holds), or have each worker use a name of its own for it ({space}, {port}, {tmp})."
 	}
@@ -245,6 +255,9 @@ func leftBehind(c hunt.Change) string {
 
 // Evidence says how sure a finding is.
 func Evidence(f hunt.Finding) []string {
+	if f.Reported != nil {
+		return []string{"found elsewhere, as " + plain.Line(f.Reported.In) + " says: hunt --verify tries it here"}
+	}
 	var words []string
 	if f.With.Runs > 0 {
 		words = append(words, fmt.Sprintf("%s %d of %d failed", Company(f), f.With.Failed, f.With.Runs))

@@ -50,7 +50,7 @@ func TestHuntedSumsUp(t *testing.T) {
 func TestMissingShardsAreNamed(t *testing.T) {
 	m := &run.Merged{Of: 9, Missing: []int{2, 4, 5, 6, 7, 8}, Planned: &run.Planned{Pick: "it's; rm -rf ~ #\n\x1b[31m"}}
 	var out strings.Builder
-	MissingShards(&out, m, []string{"u:g#a", "u:g#b", "u:g#c", "u:g#d", "u:g#e", "u:g#f", "u:g#g"})
+	MissingShards(&out, m, []string{"u:g#a", "u:g#b", "u:g#c", "u:g#d", "u:g#e", "u:g#f", "u:g#g"}, nil)
 	got := out.String()
 	for _, want := range []string{"7 tests in no report: g#a, g#b", "more", "fern-relay run --shard 2/9 -p $'it\\'s; rm -rf ~ #\\x0a", "--shard 7/9"} {
 		if !strings.Contains(got, want) {
@@ -61,7 +61,7 @@ func TestMissingShardsAreNamed(t *testing.T) {
 		t.Errorf("it prints\n%q", got)
 	}
 	out.Reset()
-	MissingShards(&out, &run.Merged{Of: 2, Missing: []int{1}, Planned: &run.Planned{}}, nil)
+	MissingShards(&out, &run.Merged{Of: 2, Missing: []int{1}, Planned: &run.Planned{}}, nil, nil)
 	if out.String() != "run what is missing, with the other flags of the plan:\n    fern-relay run --shard 1/2\n" {
 		t.Errorf("without a pick it prints\n%s", out.String())
 	}

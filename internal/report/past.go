@@ -338,6 +338,9 @@ func cut(text string, most int) string {
 // Imported prints the result of an import.
 func Imported(w io.Writer, i ledger.Imported, took time.Duration) {
 	fmt.Fprintf(w, "%s read: %s with %s kept", wording.Plural(i.Files, "file"), wording.Plural(i.Runs, "run"), wording.Plural(i.Tests, "result"))
+	if i.Findings > 0 {
+		fmt.Fprintf(w, "; %s of hunts", wording.Plural(i.Findings, "finding"))
+	}
 	if i.Known > 0 {
 		fmt.Fprintf(w, "; %s left out, known already", wording.Plural(i.Known, "file"))
 	}

@@ -336,11 +336,11 @@ func Merged(w io.Writer, m *run.Merged) {
 
 // shardsBack writes how many shards came back, and which are broken or missing.
 func shardsBack(w io.Writer, m *run.Merged) {
-	fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing)-len(m.Broken), wording.Plural(m.Of, "shard"))
+	fmt.Fprintf(w, "%d of %s came back", m.Of-len(m.Missing)-len(m.Broken)-len(m.Stale), wording.Plural(m.Of, "shard"))
 	for _, lack := range []struct {
 		word   string
 		shards []int
-	}{{"broken", m.Broken}, {"missing", m.Missing}} {
+	}{{"broken", m.Broken}, {"of another plan", m.Stale}, {"missing", m.Missing}} {
 		if len(lack.shards) > 0 {
 			fmt.Fprintf(w, "; %s: %s", lack.word, strings.Trim(strings.Join(strings.Fields(fmt.Sprint(lack.shards)), ", "), "[]"))
 		}
@@ -348,13 +348,13 @@ func shardsBack(w io.Writer, m *run.Merged) {
 	fmt.Fprintln(w)
 }
 
-// Lack says which shards of a plan are missing or broken, and how many tests are lost with them; "" if none is.
+// Lack says which shards of a plan are missing, broken or stale, and how many tests are lost with them; "" if none is.
 func Lack(m *run.Merged) string {
 	var parts []string
 	for _, lack := range []struct {
 		word   string
 		shards []int
-	}{{"missing", m.Missing}, {"broken", m.Broken}} {
+	}{{"missing", m.Missing}, {"broken", m.Broken}, {"of another plan", m.Stale}} {
 		if n := len(lack.shards); n > 0 {
 			are := "are"
 			if n == 1 {
@@ -382,17 +382,25 @@ func numbered(shards []int) string {
 	return words + strings.Trim(strings.Join(strings.Fields(fmt.Sprint(shards)), ", "), "[]")
 }
 
-// MissingShards prints the tests of shards that never came back, as far as they are known, and how to run the shards.
-func MissingShards(w io.Writer, m *run.Merged, tests []string) {
-	if len(tests) > 0 {
-		fmt.Fprintf(w, "%s in no report: %s\n", wording.Plural(len(tests), "test"), namedTests(tests))
+// MissingShards prints the tests of the plan that no report has and those of reports that it does not have, as far as they are known,
+// and how to run the shards that never came back.
+func MissingShards(w io.Writer, m *run.Merged, lost, beyond []string) {
+	if len(lost) > 0 {
+		fmt.Fprintf(w, "%s in no report: %s\n", wording.Plural(len(lost), "test"), namedTests(lost))
+	}
+	if len(beyond) > 0 {
+		fmt.Fprintf(w, "%s of the reports not in the plan: %s\n", wording.Plural(len(beyond), "test"), namedTests(beyond))
+	}
+	again := slices.Sorted(slices.Values(slices.Concat(m.Missing, m.Stale)))
+	if len(again) == 0 {
+		return
 	}
 	pick := ""
 	if m.Planned.Pick != "" {
 		pick = " -p " + Quote(m.Planned.Pick)
 	}
 	fmt.Fprintln(w, "run what is missing, with the other flags of the plan:")
-	for _, k := range m.Missing[:min(len(m.Missing), shardsNamed)] {
+	for _, k := range again[:min(len(again), shardsNamed)] {
 		fmt.Fprintf(w, "    fern-relay run --shard %d/%d%s\n", k, m.Of, pick)
 	}
 }

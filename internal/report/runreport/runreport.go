@@ -126,6 +126,9 @@ func OfMerged(project Project, l *ledger.Ledger, m *run.Merged, parts []run.Part
 	for _, k := range m.Missing {
 		a.Parts = append(a.Parts, fmt.Sprintf("shard %d of %d is missing", k, m.Of))
 	}
+	for _, k := range m.Stale {
+		a.Parts = append(a.Parts, fmt.Sprintf("shard %d of %d is of another plan", k, m.Of))
+	}
 	for _, words := range m.Unlike {
 		a.Parts = append(a.Parts, "not planned alike: "+words)
 	}
@@ -152,14 +155,14 @@ func (a *About) know(l *ledger.Ledger, upTo *run.Record) (err error) {
 	return err
 }
 
-// knowFindings adds to each failure what the latest hunt of its test found, if that began after the run did.
+// knowFindings adds to each failure what the latest hunt of its test found, if that did not begin before the run.
 func (a *About) knowFindings(l *ledger.Ledger) error {
 	hunts, err := l.Hunts()
 	if err != nil {
 		return err
 	}
 	for _, h := range hunts {
-		if res := a.Run.Result(h.Victim); res != nil && res.Outcome.Bad() && res.Finding == nil && h.Finding != nil && h.Began.After(a.Run.Started) {
+		if res := a.Run.Result(h.Victim); res != nil && res.Outcome.Bad() && res.Finding == nil && h.Finding != nil && !h.Began.Before(a.Run.Started) {
 			res.Finding = report.InRun(*h.Finding)
 		}
 	}

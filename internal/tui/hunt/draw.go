@@ -256,8 +256,12 @@ func (v View) drawCard(c screen.Canvas, h *progress.Hunt) {
 		y = drawWrapped(c, y, screen.Style{Colour: t.Ink}, remedy)
 	}
 	y++
-	y = v.drawEvidence(c, y, report.Company(f), f.With)
-	y = v.drawEvidence(c, y, "alone", f.Without)
+	if f.Reported == nil {
+		y = v.drawEvidence(c, y, report.Company(f), f.With)
+		y = v.drawEvidence(c, y, "alone", f.Without)
+	} else {
+		y = drawWrapped(c, y, screen.Style{Colour: t.Fog}, strings.Join(report.Evidence(f), "; "))
+	}
 	if f.Chance > 0 && len(f.Culprits) > 0 {
 		y = drawWrapped(c, y, screen.Style{Colour: t.Fog}, report.Doubt(f))
 	}
