@@ -57,6 +57,31 @@ def program(p, tests, results, names):
     return {f"s:.#{name}": truth[way] for name, way in tests.items()}
 
 
+LOOP = """import json, os, sys, time
+ways = {ways!r}
+def say(**event): print(json.dumps(event), flush=True)
+say(event='run', format='fern-events/1')
+for line in sys.stdin:
+    n = line.rstrip('\\n'); way = ways[n]
+    say(event='started', id=n)
+    if way in ('exit', 'quit'): os._exit(3 if way == 'exit' else 0)
+    if way == 'kill': os.kill(os.getpid(), 9)
+    if way == 'print': print('x' * 100000, file=sys.stderr, flush=True)
+    outcome = {{'fail': 'failed', 'raise': 'errored', 'skip': 'skipped'}}.get(way, 'passed')
+    say(event='finished', id=n, outcome=outcome, seconds=0.001, message='dry')
+say(event='end')
+"""
+
+
+def loop(p, tests):
+    """A program that runs batch after batch, of many groups."""
+    tests = {f"{'abcde'[i % 5]}/{name}": way for i, (name, way) in enumerate(tests.items())}
+    p.write("run.py", LOOP.format(ways=tests))
+    p.write("names", "".join(n + "\n" for n in tests))
+    p.write("fern.toml", '[[suite]]\nname = "s"\nkind = "command"\nlist = "cat names"\nrun = "python3 run.py"\nresults = "events"\nnames = "stdin"\nisolate = "worker"\n')
+    return {f"s:{name.split('/')[0]}#{name}": TRUTH[way] for name, way in tests.items()}
+
+
 def made(rng, count):
     killers = ["exit", "quit", "kill"] if rng.random() < 0.8 else []
     return {f"test_{i:03d}": rng.choice(["pass"] * 12 + ["fail", "fail", "raise", "skip", "print", "thread", "late"] + killers) for i in range(count)}
@@ -67,9 +92,11 @@ def random_suites(p, expect, count, seed=11):
     for n in range(count):
         shutil.rmtree(p.dir)
         os.mkdir(p.dir)
-        kind = rng.choice(["python", "node", "perl", "tap", "junit"])
+        kind = rng.choice(["python", "node", "perl", "tap", "junit", "loop"])
         if kind in ("tap", "junit"):
             truth, broken = program(p, made(rng, rng.randint(1, 120)), kind, rng.choice(["{names}", "@{names-file}", ""])), 0
+        elif kind == "loop":
+            truth, broken = loop(p, made(rng, rng.randint(1, 120))), 0
         else:
             files = {f"test_{chr(97 + i)}": made(rng, rng.randint(1, 30)) if rng.random() < 0.85 else None for i in range(rng.randint(1, 4))}
             if not any(files.values()):
@@ -88,3 +115,48 @@ def random_suites(p, expect, count, seed=11):
         expect(ours == truth and entries == broken and got.returncode == status, f"suite {n}, {kind}: status {got.returncode}, want {status}; {entries} entries, want {broken}; {differs}\n{got.stdout[-3000:]}\n{got.stderr[-2000:]}")
         tests, red = tests + len(truth), red + status
     p.figures = f"{count} suites, {tests} tests, {red} red"
+
+
+def random_imports(p, expect, count, seed=12):
+    """Random graphs of imports in Python and JavaScript: a change of any file touches exactly the tests that reach it."""
+    rng, changes = random.Random(seed), 0
+    forms = {"py": ["import {n}", "import {n} as x", "from {n} import value", "def lazy():\n    import {n}", "from {n} import *"],
+             "js": ["require('./{n}')", "const {{ value: v{n} }} = require('./{n}.js')", "exports.lazy = () => require(\"./{n}\")", "if (0) import('./{n}.js')"]}
+    for n in range(count):
+        shutil.rmtree(p.dir)
+        os.mkdir(p.dir)
+        end = rng.choice(["py", "js"])
+        modules = [f"m{i}" for i in range(rng.randint(1, 12))]
+        tests = [f"test_{i}" for i in range(rng.randint(1, 6))]
+        graph = {m: rng.sample(modules[i + 1:], min(len(modules) - i - 1, rng.randint(0, 2))) for i, m in enumerate(modules)}  # without circles
+        graph.update({t: rng.sample(modules, min(len(modules), rng.randint(0, 2))) for t in tests})
+        shutil.copy(os.path.join(ROOT, "hosts", "python/fernhost.py" if end == "py" else "node/fernhost.js"), p.dir)
+        p.write("run." + end, "import fernhost\nfernhost.serve('s', 'test_*.py')\n" if end == "py" else "require('./fernhost').serve('s', 'test_*.js')\n")
+        p.write("fern.toml", f'[[suite]]\nname = "s"\nkind = "host"\nrun = "{"python3 run.py" if end == "py" else "node run.js"}"\n')
+        p.write(".gitignore", "__pycache__\n.fern\n")
+        for name, others in graph.items():
+            body = "".join(rng.choice(forms[end]).format(n=other) + "\n" for other in others)
+            body += {"py": "value = 1\n", "js": "exports.value = 1\n"}[end] + ({"py": "def test_it():\n    pass\n", "js": "exports.testIt = () => {}\n"}[end] if name in tests else "")
+            p.write(f"{name}.{end}", body)
+        for command in (["init", "-q", "."], ["add", "-A"], ["-c", "user.name=x", "-c", "user.email=x@x", "commit", "-qm", "x"]):
+            subprocess.run(["git"] + command, cwd=p.dir, check=True)
+
+        def reaches(name, changed):
+            return name in changed or any(reaches(other, changed) for other in graph[name])
+
+        for _ in range(3):
+            changed = rng.sample(sorted(graph), min(len(graph), rng.randint(1, 2)))
+            gone = rng.random() < 0.3
+            for name in changed:
+                if gone and name in modules:
+                    os.remove(os.path.join(p.dir, f"{name}.{end}"))
+                else:
+                    with open(os.path.join(p.dir, f"{name}.{end}"), "a") as f:
+                        f.write("\n")
+            want = {t for t in tests if reaches(t, set(changed))}
+            got = subprocess.run([p.program, "run", "-p", "touched:HEAD", "--allow-empty", "--events", ".fern/e.jsonl"], cwd=p.dir, capture_output=True, text=True)
+            ran = {json.loads(line)["id"].split(":")[1].split("#")[0] for line in open(os.path.join(p.dir, ".fern/e.jsonl")) if '"event":"finished"' in line}
+            expect(ran == want, f"graph {n} ({end}), {'without' if gone else 'with changed'} {changed}: {sorted(ran)} ran, want {sorted(want)}\n{graph}\n{got.stdout[-1500:]}\n{got.stderr[-1500:]}")
+            subprocess.run(["git", "checkout", "-q", "."], cwd=p.dir, check=True)
+            changes += 1
+    p.figures = f"{count} graphs, {changes} changes"
