@@ -14,6 +14,7 @@ const (
 	Goroutine   = "goroutine"
 	Port        = "port"
 	Signal      = "signal"  // one that is ignored
+	Service     = "service" // in a server
 	Setting     = "setting" // of the whole process, such as GOMAXPROCS
 )
 

@@ -117,6 +117,7 @@ type worker struct {
 	pool     *Pool
 	number   int
 	slot     *process.Slot
+	setUp    process.Slot               // slot, with the environment of the services that all tests need
 	sessions map[string]adapter.Session // by suite
 	groups   map[string]string          // by suite: of the latest test
 	used     bool                       // a trial has run
@@ -136,9 +137,17 @@ func (w *worker) begin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	w.setUp = slot
+	if setup := w.pool.setup; len(setup.Prepare)+len(setup.Clean) > 0 {
+		served, err := w.serve(ctx, "", slot)
+		if err != nil {
+			return err
+		}
+		w.setUp.Env = slices.Concat(slot.Env, served)
+	}
 	w.pool.report(fmt.Sprintf("preparing worker %d", w.number))
 	defer w.pool.report("")
-	if err := w.pool.setup.Begin(ctx, slot); err != nil {
+	if err := w.pool.setup.Begin(ctx, w.setUp); err != nil {
 		return err
 	}
 	w.slot = &slot
@@ -154,7 +163,7 @@ func (w *worker) session(ctx context.Context, suite string) (adapter.Session, er
 		return session, nil
 	}
 	slot := *w.slot
-	served, err := w.serve(ctx, suite)
+	served, err := w.serve(ctx, suite, slot)
 	if err != nil {
 		return nil, err
 	}
@@ -167,15 +176,16 @@ func (w *worker) session(ctx context.Context, suite string) (adapter.Session, er
 	return session, nil
 }
 
-// serve starts the services that a suite needs, unless they run, and returns the environment that its tests find them in.
-func (w *worker) serve(ctx context.Context, suite string) (env []string, err error) {
+// serve starts the services that a suite needs, or all if it is "", unless they run, and returns the environment that its tests find
+// them in.
+func (w *worker) serve(ctx context.Context, suite string, slot process.Slot) (env []string, err error) {
 	names := w.pool.services.Names(suite)
 	if len(names) == 0 {
 		return nil, nil
 	}
 	w.pool.report("starting " + strings.Join(names, ", "))
 	defer w.pool.report("")
-	return w.pool.services.Use(ctx, suite, *w.slot)
+	return w.pool.services.Use(ctx, suite, slot)
 }
 
 // closeSessions ends all sessions. It returns the errors, by suite, of processes that ended badly by themselves.
@@ -195,17 +205,42 @@ func (w *worker) clean() error {
 	if w.slot == nil {
 		return nil
 	}
-	return w.pool.setup.End(*w.slot)
+	return w.pool.setup.End(w.setUp)
 }
 
-// reset gives every session a fresh state.
+// reset gives every session a fresh state, and then the services of this worker.
 func (w *worker) reset(ctx context.Context) error {
 	for _, session := range w.sessions {
 		if err := session.Reset(ctx); err != nil {
 			return err
 		}
 	}
+	return w.resetServices(ctx)
+}
+
+// resetServices resets the services that serve this worker alone, as far as they can be.
+func (w *worker) resetServices(ctx context.Context) error {
+	done := map[*service.Service]bool{}
+	for suite := range w.sessions {
+		for _, s := range w.services(suite) {
+			if done[s] {
+				continue
+			}
+			done[s] = true
+			if err := s.Reset(ctx); err != nil {
+				return err
+			}
+		}
+	}
 	return nil
+}
+
+// services returns the services of a suite that serve this worker alone; none in a pool for runs.
+func (w *worker) services(suite string) []*service.Service {
+	if !w.pool.services.Fresh() {
+		return nil
+	}
+	return slices.DeleteFunc(w.pool.services.Running(suite, *w.slot), func(s *service.Service) bool { return !s.CanReset() })
 }
 
 // A Trial is one ordered execution in a fresh state, of which the last test counts.
@@ -319,7 +354,7 @@ func (p *Pool) overlap(ctx context.Context, t Trial) (run.Outcome, float64, erro
 		for _, w := range []*worker{m.mine, m.other} {
 			fresh := w.freshen
 			if n > 0 {
-				fresh = w.reset
+				fresh = w.again
 			}
 			if err := fresh(ctx); err != nil {
 				return "", 0, err
@@ -337,7 +372,7 @@ func (p *Pool) overlap(ctx context.Context, t Trial) (run.Outcome, float64, erro
 func (w *worker) repeat(ctx context.Context, t Trial) (outcome run.Outcome, err error) {
 	for n := range t.Times {
 		if n > 0 {
-			if err := w.reset(ctx); err != nil {
+			if err := w.again(ctx); err != nil {
 				return outcome, err
 			}
 		}
@@ -399,18 +434,34 @@ func (w *worker) freshen(ctx context.Context) error {
 	if err := w.reset(ctx); err != nil {
 		return err
 	}
+	return w.prepareAgain(ctx, !w.lasts())
+}
+
+// prepareAgain cleans and prepares the slot, and may empty its folder for temporary files between.
+func (w *worker) prepareAgain(ctx context.Context, empty bool) error {
 	setup := w.pool.setup
 	if len(setup.Clean)+len(setup.Prepare) > 0 {
-		if err := setup.End(*w.slot); err != nil {
+		if err := setup.End(w.setUp); err != nil {
 			return err
 		}
 	}
-	if !w.lasts() {
+	if empty {
 		if err := w.slot.EmptyTemp(); err != nil {
 			return err
 		}
 	}
-	return setup.Begin(ctx, *w.slot)
+	return setup.Begin(ctx, w.setUp)
+}
+
+// again gives a worker a fresh state for the next time of a trial: new processes, and where services are reset what the project
+// prepares in them.
+func (w *worker) again(ctx context.Context) error {
+	for suite := range w.sessions {
+		if len(w.services(suite)) > 0 {
+			return w.freshen(ctx)
+		}
+	}
+	return w.reset(ctx)
 }
 
 // lasts reports whether a process may live on in the worker, which then keeps its own files.

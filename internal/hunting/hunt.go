@@ -26,7 +26,9 @@ import (
 
 // newPool returns a pool of workers that run tests with adapters of the project.
 func (a Hunting) newPool(adapters map[string]adapter.Adapter) (*engine.Pool, error) {
-	return engine.NewPool(adapters, workspace.Setup(a.Project), workspace.Services(a.Project), nil)
+	services := workspace.Services(a.Project)
+	services.Fresh = true
+	return engine.NewPool(adapters, workspace.Setup(a.Project), services, nil)
 }
 
 // HuntRun hunts tests that were bad in a run of this App that has just ended, except those that are known to fail alone
@@ -306,7 +308,8 @@ func (h *hunter) contradict(ctx context.Context, f *hunt.Finding) {
 	if err != nil || passed.Revision != h.revision {
 		return // without a record, the trials are all that is known
 	}
-	o := &hunt.Outlived{Run: passed.Number, Reset: []string{"processes", "temporary folders"}, Unlooked: []string{"files outside of the project", "what servers hold"}}
+	o := &hunt.Outlived{Run: passed.Number, Reset: []string{"processes", "temporary folders"}, Unlooked: []string{"files outside of the project"}}
+	o.Reset, o.Unlooked = h.resets(f.ID, o.Reset, o.Unlooked)
 	if h.unkept == "" {
 		o.Reset = append(o.Reset, "files of the project that changed while it hunted")
 	} else {
@@ -319,6 +322,22 @@ func (h *hunter) contradict(ctx context.Context, f *hunt.Finding) {
 		}
 	}
 	f.Verdict, f.Outlived = hunt.Flaky, o
+}
+
+// resets adds what the services of a test hold to what trials reset, or else to what nobody looked at, with the remedy.
+func (h *hunter) resets(id string, reset, unlooked []string) (fresh, left []string) {
+	suite, _, _ := catalog.Parts(id)
+	services := workspace.Services(h.app.Project)
+	for _, s := range services.Specs {
+		switch {
+		case !slices.Contains(services.Needs[suite], s.Name):
+		case s.Reset != "":
+			reset = append(reset, "what "+s.Name+" holds")
+		default:
+			unlooked = append(unlooked, fmt.Sprintf("what %s holds (its [[service]] has no reset)", s.Name))
+		}
+	}
+	return reset, append(unlooked, "what other servers hold")
 }
 
 // verify tries known culprits once more. If they do no more harm, it keeps that they are mended.

@@ -22,6 +22,10 @@ func (h *hunter) changed(ctx context.Context, f hunt.Finding) (changes []hunt.Ch
 	if err != nil || anyProved(files) {
 		return files, "", err
 	}
+	served, err := h.changedServices(ctx, f)
+	if files = append(files, served...); err != nil || anyProved(served) {
+		return provedFirst(files), "", err
+	}
 	inside, looked, err := h.changedInside(ctx, f)
 	if len(files) > 0 {
 		err = nil // what a program does not say of itself, its files do
@@ -185,7 +189,7 @@ func (p *prover) states(ctx context.Context, probe probing, detailed []string) (
 }
 
 // useful lists the kinds of state, those first of which a person learns most.
-var useful = []string{hunt.Port, hunt.File, hunt.Environment, hunt.Folder, hunt.Signal, hunt.Setting, hunt.Variable, hunt.Goroutine}
+var useful = []string{hunt.Port, hunt.File, hunt.Service, hunt.Environment, hunt.Folder, hunt.Signal, hunt.Setting, hunt.Variable, hunt.Goroutine}
 
 // byUse returns changes in the order of useful.
 func byUse(changes []hunt.Change) []hunt.Change {

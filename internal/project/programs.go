@@ -36,7 +36,7 @@ func (p *Project) commandLines() (lines []string) {
 		lines = append(lines, s.Command.List, s.Command.Run, s.Host.Run)
 	}
 	for _, s := range p.Services {
-		lines = append(lines, s.Create, s.Start)
+		lines = append(lines, s.Create, s.Start, s.State, s.Reset)
 		if !s.ChecksPort() {
 			lines = append(lines, s.Ready)
 		}

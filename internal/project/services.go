@@ -25,6 +25,8 @@ type serviceTable struct {
 	Stop   string            `toml:"stop"`
 	Per    string            `toml:"per"`
 	Env    map[string]string `toml:"env"`
+	State  string            `toml:"state"`
+	Reset  string            `toml:"reset"`
 }
 
 func (p *Project) addServices(f *file, d *document) error {
@@ -67,7 +69,7 @@ func (p *Project) checkService(s *serviceTable, wrong wrongKey) error {
 	case !slices.Contains([]string{"", "run", "worker"}, s.Per):
 		return wrong("per", "per of service %s is %q: run or worker is expected", s.Name, s.Per)
 	}
-	for key, line := range map[string]string{"create": s.Create, "start": s.Start, "ready": s.Ready} {
+	for key, line := range map[string]string{"create": s.Create, "start": s.Start, "ready": s.Ready, "state": s.State, "reset": s.Reset} {
 		if _, err := process.Words(line); line != "" && err != nil {
 			return wrong(key, "%s = %w", key, err)
 		}
@@ -77,7 +79,7 @@ func (p *Project) checkService(s *serviceTable, wrong wrongKey) error {
 
 // spec reads the signal and the durations of a service, and returns what the service is.
 func (s *serviceTable) spec(wrong wrongKey) (service.Spec, error) {
-	spec := service.Spec{Name: s.Name, Create: s.Create, Start: s.Start, Ready: s.Ready, Env: s.Env, PerWorker: s.Per == "worker"}
+	spec := service.Spec{Name: s.Name, Create: s.Create, Start: s.Start, Ready: s.Ready, Env: s.Env, State: s.State, Reset: s.Reset, PerWorker: s.Per == "worker"}
 	if s.Stop != "" {
 		if spec.Signal = signalNamed(s.Stop); spec.Signal == 0 {
 			return spec, wrong("stop", "stop of service %s is %q: the name of a signal like TERM or INT is expected", s.Name, s.Stop)

@@ -46,6 +46,8 @@ type Spec struct {
 	Within time.Duration     // in which its data is created, and in which it is ready; 0 for DefaultWithin
 	Signal syscall.Signal    // stops it; 0 for SIGTERM
 	Env    map[string]string // for the tests
+	State  string            // a command line that prints its state, a line a piece, while it runs; empty for none
+	Reset  string            // a command line that makes its state fresh while it runs; empty for none
 
 	PerWorker bool // each worker has its own; otherwise all workers of a run share one
 }

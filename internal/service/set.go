@@ -22,6 +22,8 @@ type Config struct {
 	Dir   string              // in which commands run
 	Data  string              // each service has its data in a folder below this one
 
+	Fresh bool // servers that can be reset are when they have started, and each worker has its own, as for trials
+
 	Shared *Set     // has services for several runs at once; nil for none
 	Share  []string // the names of those of Needs that Shared has
 }
@@ -170,6 +172,7 @@ func (s *Set) entries(suite string, slot process.Slot) (all []*entry) {
 			continue
 		}
 		id := server{name: spec.Name}
+		spec.PerWorker = spec.PerWorker || s.config.Fresh && spec.Reset != ""
 		if spec.PerWorker {
 			id.slot = slot.Number
 		}
@@ -217,11 +220,35 @@ func (s *Set) start(e *entry, spec Spec, slot process.Slot) (err error) {
 	if e.service, err = Start(s.ctx, spec, Place{Dir: s.config.Dir, Data: data, Slot: slot}); err != nil {
 		return err
 	}
+	if s.config.Fresh {
+		if err := e.service.Reset(s.ctx); err != nil {
+			e.service.Stop()
+			return err
+		}
+	}
 	if s.ready != nil {
 		s.ready(e.service)
 	}
 	return nil
 }
+
+// Running returns the servers of a suite on a worker that have started, without those that other runs share.
+func (s *Set) Running(suite string, slot process.Slot) (running []*Service) {
+	for _, e := range s.entries(suite, slot) {
+		select {
+		case <-e.started:
+		default:
+			continue
+		}
+		if e.service != nil && !e.shared {
+			running = append(running, e.service)
+		}
+	}
+	return running
+}
+
+// Fresh reports whether servers that can be reset serve one worker each.
+func (s *Set) Fresh() bool { return s.config.Fresh }
 
 // mostData bounds the runs that may have a data folder of one service at once.
 const mostData = 100

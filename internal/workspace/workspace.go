@@ -285,9 +285,9 @@ func (w *Workspace) Workers() int {
 	return processors.Count()
 }
 
-// Services says which services the project's suites need.
+// Services says which services the project's suites need, and what prepares and cleans its workers.
 func Services(p *project.Project) service.Config {
-	c := service.Config{Specs: p.Services, Needs: map[string][]string{}, Dir: p.Dir, Data: p.ServicesPath()}
+	c := service.Config{Specs: p.Services, Needs: map[string][]string{"": p.Workers.Services}, Dir: p.Dir, Data: p.ServicesPath()}
 	for _, s := range p.Suites {
 		c.Needs[s.Name] = p.ServicesOf(s)
 	}
