@@ -244,6 +244,7 @@ func TestPlainTestsInJavaScript(t *testing.T) {
 	testfiles.Write(t, dir, map[string]string{
 		"test_syntax.js":  "'use strict'\n\nexports.testNever = ( => {}\n",
 		"test_imports.js": "'use strict'\nrequire('./no_such_file')\nexports.testNever = () => {}\n",
+		"test_exits.js":   "'use strict'\nprocess.exit(3)\n",
 		"test_module.mjs": "export const testModule = () => {}\n",
 		"run.js":          "require('../../hosts/node/fernhost').serve('orchard', 'test_*.js', 'test_*.mjs')\n",
 		"test_rough.js": `'use strict'
@@ -275,6 +276,7 @@ exports.testLast = () => {}
 		"test_rough#testBeginsLateWork": "errored its process reported several outcomes, passed, errored, and the worst counts: after it had ended: Error: too late", "test_rough#testWhileItIsLate": "passed ",
 		"test_rough#testSquares": "passed ", "test_rough#testPrints": "passed ", "test_rough#testKills": "errored the process ended while it ran: exit status 3", "test_rough#testLast": "passed ",
 		"test_module#testModule": "passed ", "test_syntax#build": "errored it cannot be loaded: SyntaxError", "test_imports#build": "errored it cannot be loaded: Error: Cannot find module './no_such_file'",
+		"test_exits#build": "errored it cannot be loaded: Error: it calls process.exit(3)",
 	} {
 		if r := ran.Result("js:" + id); r == nil || !strings.HasPrefix(string(r.Outcome)+" "+r.Message, want) {
 			t.Errorf("%s is %+v, want %q", id, r, want)

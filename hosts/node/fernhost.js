@@ -37,7 +37,7 @@ const readline = require('readline')
 const util = require('util')
 
 const PROTOCOL = 'fern-host/1'
-const CAN = ['state', 'restore', 'reset', 'steps', 'side-by-side', 'repair', 'sources']
+const CAN = ['state', 'restore', 'reset', 'steps', 'side-by-side', 'imports', 'repair', 'sources']
 const LONGEST = 2000 // characters of a value that are reported
 const LOOKS = "the exports of the project's modules with their objects, classes and functions, replaced functions of globals and prototypes, listeners, running timers, watched objects, the environment and the working folder"
 const home = process.cwd()
@@ -221,7 +221,10 @@ async function answer(name, method, params, send) {
       return { protocol: PROTOCOL, name, channel: Boolean(params.channel), looks: LOOKS, can: CAN }
     case 'discover':
       await load()
-      return { tests: [...tests.values()].map(({ body, source, ...test }) => test), broken, imports: imports(new Set([...[...tests.values()].map((t) => t.source), ...broken.map((b) => path.join(home, b.file))])) }
+      return { tests: [...tests.values()].map(({ body, source, ...test }) => test), broken }
+    case 'imports':
+      await load()
+      return { imports: imports(new Set([...[...tests.values()].map((t) => t.source), ...broken.map((b) => path.join(home, b.file))])) }
     case 'run':
       await load()
       remember()
@@ -272,6 +275,23 @@ function matching(pattern) {
 async function load() {
   const files = new Set(patterns.flatMap(matching))
   patterns = []
+  const { _load } = Module
+  Module._load = function (name, from, ...more) { // notes who loads what meanwhile, also by a name that is computed
+    const exported = _load.call(this, name, from, ...more)
+    if (from && from.filename) loaded.set(from.filename, (loaded.get(from.filename) || new Set()).add(Module._resolveFilename(name, from)))
+    return exported
+  }
+  const { exit } = process
+  process.exit = (code = 0) => { throw new Error(`it calls process.exit(${code})`) } // which is an error of the file
+  try {
+    await loadFiles(files)
+  } finally {
+    Module._load = _load
+    process.exit = exit
+  }
+}
+
+async function loadFiles(files) {
   for (const file of files) {
     const source = path.join(home, file)
     const group = file.replace(/\.\w+$/, '')
@@ -289,16 +309,21 @@ async function load() {
   }
 }
 
-/** Returns which files of the project import which, from some files on, as their source says: a change touches the tests that import it. */
+const loaded = new Map() // by file: those that it loaded
+
+/**
+ * Returns which files of the project import which, from some files on, as their source says and as was seen when the tests were loaded: a
+ * change touches the tests that import it.
+ */
 function imports(files) {
   const graph = {}
   const waiting = [...files]
   for (let file; (file = waiting.pop());) {
     if (graph[below(file)]) continue
-    let source
-    try { source = fs.readFileSync(file, 'utf8') } catch { continue } // it is deleted
+    let source = ''
+    try { source = fs.readFileSync(file, 'utf8') } catch {} // it is deleted
     const names = [...source.matchAll(/\b(?:require|import)\s*\(\s*['"`]([^'"`]+)['"`]|\b(?:from|import)\s*['"]([^'"]+)['"]/g)].map((m) => m[1] || m[2])
-    const found = new Set(names.flatMap((name) => filesOf(name, file)).filter((other) => other !== file))
+    const found = new Set([...[...(loaded.get(file) || [])].filter(isOwn), ...names.flatMap((name) => filesOf(name, file))].filter((other) => other !== file))
     graph[below(file)] = [...found, ...(files.has(file) && require.main ? [require.main.filename] : [])].map(below)
     waiting.push(...found)
   }
@@ -312,8 +337,11 @@ function filesOf(name, from) {
     const whole = path.resolve(path.dirname(from), name)
     return /^[./]/.test(name) ? ['', '.js', '.cjs', '.mjs', '.json', '/index.js'].map((end) => whole + end) : []
   }
-  return file.startsWith(home + path.sep) && !file.includes(`${path.sep}node_modules${path.sep}`) ? [file] : []
+  return isOwn(file) ? [file] : []
 }
+
+/** Reports whether a file is of the project and not of others. */
+const isOwn = (file) => file.startsWith(home + path.sep) && !file.includes(`${path.sep}node_modules${path.sep}`)
 
 const firstLine = (error) => String(error).split('\n')[0]
 
@@ -507,7 +535,7 @@ function * emitter(name, value) {
 
 /** The modules of the project, by the names of their files without the ending. */
 function projectModules() {
-  return Object.values(require.cache).filter((m) => m && m.filename !== __filename && m.filename.startsWith(home + path.sep) && !m.filename.includes(`${path.sep}node_modules${path.sep}`) && m !== require.main)
+  return Object.values(require.cache).filter((m) => m && m.filename !== __filename && isOwn(m.filename) && m !== require.main)
     .map((m) => [below(m.filename).replace(/\.\w+$/, ''), m.exports])
 }
 

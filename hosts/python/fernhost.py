@@ -31,6 +31,7 @@ a hunt it names what tests leave behind, and restores it piece by piece.
 """
 
 import ast
+import builtins
 import copy
 import functools
 import gc
@@ -51,7 +52,7 @@ import types
 import warnings
 
 PROTOCOL = "fern-host/1"
-CAN = ["state", "restore", "reset", "steps", "side-by-side", "repair", "sources"]
+CAN = ["state", "restore", "reset", "steps", "side-by-side", "imports", "repair", "sources"]
 LONGEST = 2000  # characters of a value that are reported
 LOOKS = ("the variables, functions and classes of the project's modules, replaced functions of others, caches, settings of the interpreter"
          " and of logging, decimals, locale, warnings, signals and random numbers, threads, timers, listeners, open databases, the environment and the working folder")
@@ -284,7 +285,9 @@ def _answer(name, method, params, send):
     _import_tests()
     if method == "discover":
         listed = [{"group": t.group, "name": t.name, "file": t.file, "line": t.line, "tags": t.tags, "rules": t.rules, "uses": t.uses, "timeout": t.timeout} for t in _tests.values()]
-        return {"tests": listed, "broken": _broken, "imports": _imports({t.path for t in _tests.values()} | {os.path.join(_home, b["file"]) for b in _broken})}
+        return {"tests": listed, "broken": _broken}
+    if method == "imports":
+        return {"imports": _imports({t.path for t in _tests.values()} | {os.path.join(_home, b["file"]) for b in _broken})}
     if method == "repair":
         return {"contents": _repairs(_known(params), params["changed"])}
     _remember_others()
@@ -308,6 +311,11 @@ def _import_tests():
     """Imports the files of the patterns once, and declares their plain tests."""
     global _patterns
     patterns, _patterns = _patterns, ()
+    with _Observed():
+        _import_files(patterns)
+
+
+def _import_files(patterns):
     for path in dict.fromkeys(path for pattern in patterns for path in sorted(glob.glob(pattern, recursive=True))):
         if os.path.abspath(path) == os.path.abspath(__file__):
             continue
@@ -327,24 +335,65 @@ def _import_tests():
             _broken.append(broken)
 
 
-# Which files of the project import which, as their source says: a change touches the tests that import it.
+# Which files of the project import which, as their source says and as was seen when the tests were imported: a change touches the tests
+# that import it.
+
+_seen = {}  # by file: the files that it imported, all absolute
+
+
+class _Observed:
+    """Notes who imports what meanwhile, also by a name that is computed."""
+
+    def __enter__(self):
+        self.statement, self.function = builtins.__import__, importlib.import_module
+
+        def statement(name, globals=None, locals=None, fromlist=(), level=0):
+            module = self.statement(name, globals, locals, fromlist, level)
+            named = module if fromlist else sys.modules.get(name, module)
+            self.note(globals or sys._getframe(1).f_globals, [named] + [getattr(named, part, None) for part in fromlist or ()])
+            return module
+
+        def function(name, package=None):
+            module = self.function(name, package)
+            self.note(sys._getframe(1).f_globals, [module])
+            return module
+
+        builtins.__import__, importlib.import_module = statement, function
+
+    def note(self, importer, modules):
+        path = importer and importer.get("__file__")
+        if not path:
+            return
+        for module in modules:
+            if not isinstance(module, types.ModuleType):
+                continue
+            parts = module.__name__.split(".")
+            for n in range(1, len(parts) + 1):
+                file = getattr(sys.modules.get(".".join(parts[:n])), "__file__", None)
+                if file:
+                    _seen.setdefault(os.path.abspath(path), set()).add(os.path.abspath(file))
+
+    def __exit__(self, *_):
+        builtins.__import__, importlib.import_module = self.statement, self.function
 
 
 def _imports(files):
     """The files that each of some files imports, and those that these import, relative to the working folder."""
-    graph, waiting = {}, [os.path.abspath(path) for path in sorted(files)]
-    main = os.path.abspath(sys.argv[0])
+    graph, first, main = {}, {os.path.abspath(path) for path in files}, os.path.abspath(sys.argv[0])
+    waiting = sorted(first)
     while waiting:
         path = waiting.pop()
         if path in graph:
             continue
+        found = {other for other in _seen.get(path, ()) if other.startswith(_home + os.sep)}
         try:
             with open(path, "rb") as file:
                 tree = ast.parse(file.read())
+            found |= {other for name in _imported_names(tree, path) for other in _files_of(name, os.path.dirname(path))}
         except (OSError, SyntaxError, ValueError):
-            continue  # it is deleted or broken
-        found = {other for name in _imported_names(tree, path) for other in _files_of(name, path)} - {path}
-        graph[path] = sorted(found | ({main} if path in map(os.path.abspath, files) else set()))
+            pass  # it is deleted or broken
+        found -= {path}
+        graph[path] = sorted(found | ({main} if path in first else set()))
         waiting += found
     return {_below(path): [_below(other) for other in others] for path, others in graph.items()}
 
@@ -355,8 +404,11 @@ def _below(path):
 
 def _imported_names(tree, path):
     """The names of modules that a source may import, absolute, and those of their parents."""
-    for node in ast.walk(tree):
-        names = []
+    waiting = list(tree.body)
+    while waiting:
+        node, names = waiting.pop(), []
+        for part in ("body", "orelse", "finalbody", "handlers", "cases"):  # no expression has an import in it
+            waiting += getattr(node, part, ()) if isinstance(node, (ast.stmt, ast.excepthandler)) or part == "body" and hasattr(node, "pattern") else ()
         if isinstance(node, ast.Import):
             names = [alias.name for alias in node.names]
         elif isinstance(node, ast.ImportFrom):
@@ -372,12 +424,13 @@ def _imported_names(tree, path):
             yield from (".".join(parts[: n + 1]) for n in range(len(parts)))
 
 
-def _files_of(name, path):
-    """The files of the project that a module of a name may be in, also if they are deleted."""
+@functools.lru_cache(maxsize=None)
+def _files_of(name, folder):
+    """The files of the project that a module of a name may be in, as a file in a folder imports it, also if they are deleted."""
     if os.path.isabs(name):
         roots, tail = [""], name
     else:
-        roots, tail = [os.path.dirname(path)] + [root for root in sys.path if os.path.isabs(root)], os.path.join(*name.split("."))
+        roots, tail = [folder] + [root for root in sys.path if os.path.isabs(root)], os.path.join(*name.split("."))
     missing = []
     for root in dict.fromkeys(roots):
         for file in (os.path.join(root, tail) + ".py", os.path.join(root, tail, "__init__.py")):

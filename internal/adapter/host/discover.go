@@ -51,10 +51,6 @@ func (a *Adapter) Discover(ctx context.Context) (found adapter.Found, err error)
 		return found, fmt.Errorf("the test host of suite %s does not list its tests: %w%s", a.Suite, err, s.lastWords())
 	}
 	found.Close("the test host")
-	a.imports = map[string][]string{}
-	for file, others := range list.imports {
-		a.imports[a.absolute([]string{file})[0]] = a.absolute(others)
-	}
 	a.broken = map[string][]Broken{}
 	for _, b := range list.broken {
 		if b.Group == "" {
@@ -76,8 +72,7 @@ type listing struct {
 	add  func(Test) error
 	err  error // of add
 
-	broken  []Broken
-	imports map[string][]string
+	broken []Broken
 }
 
 // leastTest is the shortest form of a test in a list.
@@ -86,14 +81,13 @@ const leastTest = `{"name":"x"},`
 // UnmarshalJSON adds the tests of a DiscoverResult.
 func (l *listing) UnmarshalJSON(data []byte) error {
 	var result struct {
-		Tests   json.RawMessage     `json:"tests"`
-		Broken  []Broken            `json:"broken"`
-		Imports map[string][]string `json:"imports"`
+		Tests  json.RawMessage `json:"tests"`
+		Broken []Broken        `json:"broken"`
 	}
 	if err := json.Unmarshal(data, &result); err != nil {
 		return err
 	}
-	l.broken, l.imports = result.Broken, result.Imports
+	l.broken = result.Broken
 	d := json.NewDecoder(bytes.NewReader(result.Tests))
 	switch begin, _ := d.Token(); begin {
 	case nil:

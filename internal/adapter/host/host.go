@@ -43,14 +43,18 @@ type Config struct {
 // Adapter finds and runs the tests of one host.
 type Adapter struct {
 	Config
-	broken  map[string][]Broken // by group: the files that could not be read
-	imports map[string][]string // by file: those that it imports; absolute paths
-	uses    map[string][]string // by ID of a test: the files that it reads; absolute paths
-	sources map[string]string   // contents to use instead of those of files
+	broken  map[string][]Broken                 // by group: the files that could not be read
+	uses    map[string][]string                 // by ID of a test: the files that it reads; absolute paths
+	imports func() (map[string][]string, error) // by file: those that it imports; absolute paths
+	sources map[string]string                   // contents to use instead of those of files
 }
 
 // New makes the adapter.
-func New(config Config) *Adapter { return &Adapter{Config: config} }
+func New(config Config) *Adapter {
+	a := &Adapter{Config: config}
+	a.imports = sync.OnceValues(a.askImports)
+	return a
+}
 
 // Scope is the suite, as one process runs all that its worker is given, unless each
 // holds less.

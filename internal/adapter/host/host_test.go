@@ -57,13 +57,16 @@ func beHost(traits []string) {
 			if slices.Contains(traits, "that-can-nothing") {
 				answer.Result = json.RawMessage(`{"protocol":"fern-host/1","can":[]}`)
 			}
+			if slices.Contains(traits, "that-knows-imports") {
+				answer.Result = json.RawMessage(`{"protocol":"fern-host/1","can":["imports","side-by-side"]}`)
+			}
 			if slices.Contains(traits, "slow-to-start") {
 				time.Sleep(time.Hour)
 			}
 		case MethodDiscover:
-			answer.Result = json.RawMessage(`{"tests":[{"group":"g","name":"a b","tags":["x"],"file":"f.py","line":3,"timeout":0.5},{"group":"g","name":"rule","rules":{"skip":"why"},"uses":["data/x.csv"]}],
-				"broken":[{"group":"b","file":"b.py","line":2,"message":"no"}],"imports":{"f.py":["one.py"],"one.py":["sub/two.py","f.py"],"b.py":["gone.py"]}}`)
-			answer.Result = json.RawMessage(bytes.ReplaceAll(answer.Result, []byte("\n"), nil))
+			answer.Result = json.RawMessage(`{"tests":[{"group":"g","name":"a b","tags":["x"],"file":"f.py","line":3,"timeout":0.5},{"group":"g","name":"rule","rules":{"skip":"why"},"uses":["data/x.csv"]}],"broken":[{"group":"b","file":"b.py","line":2,"message":"no"}]}`)
+		case MethodImports:
+			answer.Result = json.RawMessage(`{"imports":{"f.py":["one.py"],"one.py":["sub/two.py","f.py"],"b.py":["gone.py"]}}`)
 		case MethodReset:
 			state = 0
 			if slices.Contains(traits, "without-reset") {
@@ -261,7 +264,7 @@ func TestErrorOfClass(t *testing.T) {
 
 // TestTouched holds which tests a change touches: those whose file imports what changed, over any number of files, or that read it.
 func TestTouched(t *testing.T) {
-	a := newAdapter(t)
+	a := newAdapter(t, "that-knows-imports")
 	found, err := a.Discover(t.Context())
 	if err != nil || found.Tests[0].Limit != 500*time.Millisecond {
 		t.Fatalf("%v, %+v", err, found.Tests)

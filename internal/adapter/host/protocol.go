@@ -22,6 +22,7 @@ const (
 	MethodReset    = "reset"
 	MethodState    = "state"
 	MethodRestore  = "restore"
+	MethodImports  = "imports"
 	MethodRepair   = "repair"
 	MethodBye      = "bye"
 )
@@ -97,6 +98,7 @@ const (
 	CanReset   = MethodReset
 	CanSteps   = "steps"        // single steps of a test can run
 	CanBeside  = "side-by-side" // several of its processes can run at the same time
+	CanImports = MethodImports
 	CanRepair  = MethodRepair
 	CanSources = "sources" // it takes HelloParams.Sources
 )
@@ -122,12 +124,15 @@ type Test struct {
 	Marks json.RawMessage `json:"marks,omitempty"` // what hosts of an earlier version call rules
 }
 
-// DiscoverResult lists the tests in declared order, the files that cannot be read, and by file those that it imports, all
-// relative to the suite's folder.
+// DiscoverResult lists the tests in declared order, and the files that cannot be read.
 type DiscoverResult struct {
-	Tests   []Test              `json:"tests"`
-	Broken  []Broken            `json:"broken,omitempty"`
-	Imports map[string][]string `json:"imports,omitempty"`
+	Tests  []Test   `json:"tests"`
+	Broken []Broken `json:"broken,omitempty"`
+}
+
+// ImportsResult lists by file those that it imports, all relative to the suite's folder.
+type ImportsResult struct {
+	Imports map[string][]string `json:"imports"`
 }
 
 // Broken is a file whose tests cannot be read. It is an errored entry of its group.

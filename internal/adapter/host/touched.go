@@ -1,6 +1,8 @@
 package host
 
 import (
+	"context"
+	"fmt"
 	"path/filepath"
 
 	"fernrelay/core/catalog"
@@ -9,6 +11,10 @@ import (
 // Touched returns a function that says which of the files changed that a test's file imports, directly or not, or that the test
 // reads, as the host reports them. A group with a broken file is touched by a change of that, and of what it imports.
 func (a *Adapter) Touched(files []string) (func(*catalog.Test) string, error) {
+	imports, err := a.imports()
+	if err != nil {
+		return nil, err
+	}
 	changed := map[string]bool{}
 	for _, file := range files {
 		changed[file] = true
@@ -20,14 +26,14 @@ func (a *Adapter) Touched(files []string) (func(*catalog.Test) string, error) {
 			if changed[file] {
 				return a.shown(file) + " changed"
 			}
-			if words := a.changedBelow(file, changed); words != "" {
+			if words := a.changedBelow(imports, file, changed); words != "" {
 				return words
 			}
 		}
 		own := a.absolute([]string{a.suiteFile(t.File)})[0]
 		words, known := byFile[own]
 		if !known {
-			words = a.changedBelow(own, changed)
+			words = a.changedBelow(imports, own, changed)
 			byFile[own] = words
 		}
 		for _, file := range a.uses[t.ID] {
@@ -39,11 +45,32 @@ func (a *Adapter) Touched(files []string) (func(*catalog.Test) string, error) {
 	}, nil
 }
 
+// askImports asks a process of the host which files import which; nil if it does not know.
+func (a *Adapter) askImports() (map[string][]string, error) {
+	s := &session{adapter: a}
+	defer s.Close() // how it ends says nothing of the answer
+	if err := s.begin(context.Background()); err != nil {
+		return nil, err
+	}
+	if s.hello.Can == nil || !s.can(CanImports) {
+		return nil, nil
+	}
+	var result ImportsResult
+	if err := s.ask(a.Limits.Idle, MethodImports, struct{}{}, &result); err != nil {
+		return nil, fmt.Errorf("the test host does not say which files import which: %w", err)
+	}
+	imports := make(map[string][]string, len(result.Imports))
+	for file, others := range result.Imports {
+		imports[a.absolute([]string{file})[0]] = a.absolute(others)
+	}
+	return imports, nil
+}
+
 // changedBelow returns words for the changed file that is the fewest imports away from a file, "" if it imports none.
-func (a *Adapter) changedBelow(file string, changed map[string]bool) string {
+func (a *Adapter) changedBelow(imports map[string][]string, file string, changed map[string]bool) string {
 	seen := map[string]bool{file: true}
 	for next := []string{file}; len(next) > 0; next = next[1:] {
-		for _, other := range a.imports[next[0]] {
+		for _, other := range imports[next[0]] {
 			if seen[other] {
 				continue
 			}
