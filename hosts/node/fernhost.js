@@ -572,7 +572,7 @@ function * replaced() {
     if (of.endsWith('.prototype')) owners.set(of, owner)
     const now = owner[property]
     if (now !== value && !(owner === process.stdout && property === 'write')) {
-      yield { kind: 'function', name, text: `replaced by ${typeof now === 'function' ? functionText(now) : text(now)}`, remove: () => { owner[property] = value } }
+      yield { kind: 'function', name, text: typeof now === 'function' ? functionText(now) : text(now), remove: () => { owner[property] = value } }
     }
   }
   for (const [name, owner] of owners) {

@@ -807,11 +807,11 @@ def _of_others():
         for key, value in list(vars(module).items()):
             was = _callables.get((module.__name__, key), value)
             if was is not value:
-                yield _Value("function", "%s.%s" % (module.__name__, key), "replaced by %s" % _text(value), None, functools.partial(setattr, module, key, was))
+                yield _Value("function", "%s.%s" % (module.__name__, key), _text(value), None, functools.partial(setattr, module, key, was))
     for owner, functions in list(_others.items()):
         for key, was in functions.items():
             if vars(owner).get(key, was) is not was:
-                yield _Value("function", "%s.%s.%s" % (owner.__module__, owner.__qualname__, key), "replaced by %s" % _text(vars(owner)[key]), None, functools.partial(setattr, owner, key, was))
+                yield _Value("function", "%s.%s.%s" % (owner.__module__, owner.__qualname__, key), _text(vars(owner)[key]), None, functools.partial(setattr, owner, key, was))
 
 
 def _setting(name, text, put_back):
