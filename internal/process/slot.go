@@ -99,6 +99,10 @@ func (s Slot) Beside(name string) (Slot, error) {
 	return s, err
 }
 
+// OpenUp lets other users enter the folder that the slot's folders for temporary files are in, so that a service of one of them can use
+// its own. Nobody else can list it.
+func (s Slot) OpenUp() error { return os.Chmod(s.folder.Path(), 0o711) }
+
 // WithRecord returns the slot with a record that names what its programs own.
 func (s Slot) WithRecord(record *owned.Record) Slot {
 	s.record = record

@@ -378,7 +378,7 @@ func known(key []string) string {
 	}
 	tables := map[string]string{
 		"project": "name, outside, constrained", "suite": "name, kind, dir, list, run, results, build-flags, vet, args, timeout, idle-timeout, start-timeout, handshake-timeout, isolate, together, services", "workers": "count, prepare, clean, timeout, env, services", "ledger": "runs, days", "fleet": "resources, start",
-		"service": "name, create, start, ready, every, within, stop, per, env, state, reset", "matrix": "pick, at-once, and the tables vary, with, add and then",
+		"service": "name, create, start, ready, every, within, stop, per, env, as, state, reset", "matrix": "pick, at-once, and the tables vary, with, add and then",
 		"matrix.with": "of, services, share, env, build-flags, pick, leave-out, may-fail", "matrix.add": "of", "matrix.then": "run, within",
 		"rule": "pick, " + strings.Join(catalog.RuleNames, ", ") + ", clear",
 	}

@@ -25,6 +25,7 @@ type serviceTable struct {
 	Stop   string            `toml:"stop"`
 	Per    string            `toml:"per"`
 	Env    map[string]string `toml:"env"`
+	As     string            `toml:"as"`
 	State  string            `toml:"state"`
 	Reset  string            `toml:"reset"`
 }
@@ -79,7 +80,7 @@ func (p *Project) checkService(s *serviceTable, wrong wrongKey) error {
 
 // spec reads the signal and the durations of a service, and returns what the service is.
 func (s *serviceTable) spec(wrong wrongKey) (service.Spec, error) {
-	spec := service.Spec{Name: s.Name, Create: s.Create, Start: s.Start, Ready: s.Ready, Env: s.Env, State: s.State, Reset: s.Reset, PerWorker: s.Per == "worker"}
+	spec := service.Spec{Name: s.Name, Create: s.Create, Start: s.Start, Ready: s.Ready, Env: s.Env, As: s.As, State: s.State, Reset: s.Reset, PerWorker: s.Per == "worker"}
 	if s.Stop != "" {
 		if spec.Signal = signalNamed(s.Stop); spec.Signal == 0 {
 			return spec, wrong("stop", "stop of service %s is %q: the name of a signal like TERM or INT is expected", s.Name, s.Stop)

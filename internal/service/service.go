@@ -46,6 +46,7 @@ type Spec struct {
 	Within time.Duration     // in which its data is created, and in which it is ready; 0 for DefaultWithin
 	Signal syscall.Signal    // stops it; 0 for SIGTERM
 	Env    map[string]string // for the tests
+	As     string            // the user that its commands run as, if we are root; empty for our own
 	State  string            // a command line that prints its state, a line a piece, while it runs; empty for none
 	Reset  string            // a command line that makes its state fresh while it runs; empty for none
 
@@ -84,6 +85,7 @@ func (m MissingError) Error() string {
 type Service struct {
 	spec  Spec
 	place Place
+	user  *syscall.Credential // nil for our own
 	port  int
 	ready time.Duration
 	said  *process.Tail
@@ -110,12 +112,16 @@ func Start(ctx context.Context, spec Spec, place Place) (*Service, error) {
 		return nil, fmt.Errorf("the service %s has no folder for temporary files: %w", spec.Name, err)
 	}
 	began := time.Now()
-	if err := create(ctx, spec, place); err != nil {
+	user, err := spec.credentials()
+	if err != nil {
+		return nil, err
+	}
+	if err := create(ctx, spec, place, user); err != nil {
 		return nil, err
 	}
 	for range portsTried {
 		var s *Service
-		if s, err = startOnce(ctx, spec, place); err == nil {
+		if s, err = startOnce(ctx, spec, place, user); err == nil {
 			s.ready = time.Since(began)
 			return s, nil
 		}
@@ -127,15 +133,23 @@ func Start(ctx context.Context, spec Spec, place Place) (*Service, error) {
 }
 
 // create fills the data folder if it is empty.
-func create(ctx context.Context, spec Spec, place Place) error {
+func create(ctx context.Context, spec Spec, place Place, user *syscall.Credential) error {
 	if err := os.MkdirAll(place.Data, 0o700); err != nil {
 		return fmt.Errorf("the data of the service %s: %w", spec.Name, err)
+	}
+	if user != nil {
+		if err := place.Slot.OpenUp(); err != nil {
+			return err
+		}
+	}
+	if err := spec.give(user, place.Data, place.Slot.Temp); err != nil {
+		return err
 	}
 	held, err := os.ReadDir(place.Data)
 	if err != nil || len(held) > 0 || spec.Create == "" {
 		return err
 	}
-	s := &Service{spec: spec, place: place, said: &process.Tail{Limit: saidLimit}}
+	s := &Service{spec: spec, place: place, user: user, said: &process.Tail{Limit: saidLimit}}
 	ctx, cancel := context.WithTimeoutCause(ctx, spec.Within, fmt.Errorf("it was still running after %s, its within, and was killed", spec.Within))
 	defer cancel()
 	cmd, line, err := s.command(ctx, spec.Create)
@@ -157,12 +171,12 @@ func create(ctx context.Context, spec Spec, place Place) error {
 type endedEarly struct{ error }
 
 // startOnce starts a server at a free port.
-func startOnce(ctx context.Context, spec Spec, place Place) (*Service, error) {
+func startOnce(ctx context.Context, spec Spec, place Place, user *syscall.Credential) (*Service, error) {
 	port, err := freePort()
 	if err != nil {
 		return nil, fmt.Errorf("the service %s finds no free port: %w", spec.Name, err)
 	}
-	s := &Service{spec: spec, place: place, port: port, said: &process.Tail{Limit: saidLimit}, died: make(chan struct{})}
+	s := &Service{spec: spec, place: place, user: user, port: port, said: &process.Tail{Limit: saidLimit}, died: make(chan struct{})}
 	cmd, line, err := s.command(context.WithoutCancel(ctx), spec.Start)
 	if err != nil {
 		return nil, err
@@ -262,6 +276,7 @@ func (s *Service) command(ctx context.Context, line string) (*process.Process, s
 	}
 	cmd := process.Command(ctx, s.place.Dir, s.place.Slot, path, words[1:]...)
 	cmd.Stdout, cmd.Stderr = s.said, s.said
+	cmd.SysProcAttr.Credential = s.user
 	return cmd, strings.Join(words, " "), nil
 }
 

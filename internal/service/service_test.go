@@ -215,3 +215,43 @@ func TestRedis(t *testing.T) {
 		t.Errorf("it answers %q, %v", answer, err)
 	}
 }
+
+// TestServiceAs runs the commands of a service as another user, who owns its data and has a folder for temporary files; a folder on the
+// way that this user cannot enter is an error that names it. Only root can do that: anybody else runs them as itself.
+func TestServiceAs(t *testing.T) {
+	_, place := standIn(t)
+	spec := Spec{Name: "beds", As: "nobody", Create: `sh -c 'id -un > "{data}/who"; echo x > "{tmp}/x"; echo x > "$TMPDIR/y"'`, Start: "sleep 1000", Ready: `test -f "{data}/who"`, Every: 10 * time.Millisecond}
+	if os.Geteuid() != 0 {
+		start(t, spec, place)
+		if who, err := os.ReadFile(filepath.Join(place.Data, "who")); string(who) == "nobody\n" || err != nil {
+			t.Errorf("it runs as %q, %v", who, err)
+		}
+		return
+	}
+	if root, err := os.Stat("/"); err != nil || root.Mode()&0o001 == 0 {
+		if os.Getenv("CI") != "" {
+			t.Fatal("the root folder is closed to other users: ", err)
+		}
+		t.Skip("the root folder is closed to other users")
+	}
+	for closed := filepath.Dir(place.Data); closed != os.TempDir(); closed = filepath.Dir(closed) {
+		if err := os.Chmod(closed, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Start(t.Context(), spec, place); err == nil || !strings.Contains(err.Error(), "who cannot enter "+closed) {
+			t.Errorf("below a closed folder: %v", err)
+		}
+		if err := os.Chmod(closed, 0o711); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s := start(t, spec, place)
+	if who, err := os.ReadFile(filepath.Join(place.Data, "who")); string(who) != "nobody\n" || err != nil {
+		t.Errorf("it runs as %q, %v", who, err)
+	}
+	s.Stop()
+	spec.As = "no-such-user"
+	if _, err := Start(t.Context(), spec, place); err == nil || !strings.Contains(err.Error(), `as = "no-such-user"`) {
+		t.Errorf("of a user that there is not: %v", err)
+	}
+}
