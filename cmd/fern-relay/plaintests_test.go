@@ -177,6 +177,10 @@ def test_speaks_to_the_error_output():
     print("words of another", file=sys.stderr)
     sys.stderr.flush()
 
+@fern.test(timeout=0.5)
+def test_slow():
+    time.sleep(60)
+
 def test_kills():
     print("words of its own")
     os._exit(3)
@@ -191,7 +195,7 @@ def test_last():
 	}
 	for name, want := range map[string]string{
 		"test_set_up": "passed ", "test_waits": "failed assert litres == want, where litres = 3, want = 4", "test_deep": "errored KeyError: 'west'", "test_thread_prints_later": "passed ",
-		"test_after_the_thread": "passed ", "test_squares": "passed ", "test_even": "failed assert n == 1, where n = 3", "test_prints": "passed ", "test_kills": "errored the process ended while it ran: exit status 3; its last words: words of its own", "test_speaks_to_the_error_output": "passed ", "test_last": "passed ",
+		"test_after_the_thread": "passed ", "test_squares": "passed ", "test_even": "failed assert n == 1, where n = 3", "test_prints": "passed ", "test_slow": "timed-out timed out at 500ms", "test_kills": "errored the process ended while it ran: exit status 3; its last words: words of its own", "test_speaks_to_the_error_output": "passed ", "test_last": "passed ",
 	} {
 		if r := ran.Result("py:test_rough#" + name); r == nil || !strings.HasPrefix(string(r.Outcome)+" "+r.Message, want) {
 			t.Errorf("%s is %+v, want %q", name, r, want)
@@ -209,7 +213,7 @@ def test_last():
 			t.Errorf("the broken file of %s is %+v, want %q", group, r, want)
 		}
 	}
-	if got.status != 1 || !strings.Contains(got.stdout, "11 picked: 7 passed") {
+	if got.status != 1 || !strings.Contains(got.stdout, "12 picked: 7 passed") {
 		t.Errorf("status %d\n%s%s", got.status, got.stdout, got.stderr)
 	}
 	if one := fern(t, dir, "run", "test_squares/wet", "--show", "full"); one.status != 0 || strings.Contains(one.stdout, "flood") {

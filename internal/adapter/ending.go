@@ -79,7 +79,7 @@ func (r *Recorder) blameNext() {
 // timeOut sets the outcome of a test whose time was up.
 func (r *Recorder) timeOut(s *state, t catalog.Test) {
 	r.pause(s)
-	r.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: fmt.Sprintf("timed out at %s; its processes were killed", r.limits.Test)}})
+	r.finish(s, run.Event{ID: s.id, Outcome: run.TimedOut, Failure: run.Failure{File: t.File, Line: t.Line, Message: fmt.Sprintf("timed out at %s; its processes were killed", s.limit)}})
 }
 
 // rest stops the clocks of tests whose process is gone.

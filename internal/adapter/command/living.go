@@ -130,6 +130,11 @@ func (l *living) attend(r *results) (stray run.Event) {
 
 // feed runs some tests in the session's living process, which it starts if there is none.
 func (s *session) feed(ctx context.Context, tests []catalog.Test, batch *adapter.Recorder, d *division, sink run.Sink) error {
+	if s.living != nil && s.living.isOver() {
+		if err := s.endLiving(); err != nil {
+			s.reportStray(sink, tests, err.Error())
+		}
+	}
 	reported := newResults(tests, s.adapter.names(), batch)
 	reported.done = make(chan struct{})
 	if s.living == nil {
@@ -189,6 +194,16 @@ func (l *living) ending() string {
 
 // endedWell reports whether the process, which has ended, did so by itself and without a fault.
 func (l *living) endedWell() bool { return l.err == nil && l.fault == nil }
+
+// isOver reports whether the process has ended.
+func (l *living) isOver() bool {
+	select {
+	case <-l.ended:
+		return true
+	default:
+		return false
+	}
+}
 
 // reportStray reports what the process did that belongs to no batch.
 func (s *session) reportStray(sink run.Sink, tests []catalog.Test, message string) {
