@@ -114,6 +114,8 @@ func (a Hunting) proposed(ctx context.Context, r adapter.Repairer, test *catalog
 		return nil, fmt.Errorf("only Go tests are changed so that they set up themselves what they need: let %s do what %s does for it", test.Name, f.Culprits[0][0])
 	case len(f.Changed) == 0:
 		return nil, errors.New("no state is known that it leaves")
+	case !filepath.IsLocal(filepath.FromSlash(test.File)):
+		return nil, fmt.Errorf("%s is in %q, outside of the project", test.ID, test.File)
 	}
 	file := filepath.Join(a.Project.Dir, filepath.FromSlash(test.File))
 	before, err := os.ReadFile(file)
