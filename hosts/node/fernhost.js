@@ -241,7 +241,7 @@ async function answer(name, method, params, send) {
     case 'repair':
       await load()
       remember()
-      return { contents: repairs(known(params), params.changed) }
+      return { contents: repairs(known(params), params.changed, params.set) }
     case 'restore':
       restore(params.kind, params.name)
       return {}
@@ -656,14 +656,15 @@ function replaceSources(contents) {
 
 class Cannot extends Error {}
 
-/** Returns contents of the file in which the test restores each of the pieces of state, the most natural first. */
-function repairs(asked, changed) {
+/** Returns contents of the file in which the test restores each of the pieces of state, or else sets them up for itself, the most natural first. */
+function repairs(asked, changed, sets) {
   if (asked.file.endsWith('.mjs')) throw new Cannot(`no other content of ${asked.file} can be tried, as it is an ECMAScript module`)
   if (!require.cache[asked.source] || asked.source === require.main?.filename) throw new Cannot(`no other content of ${asked.file} can be tried, as the main program does not load it`)
   const source = new Source(asked)
   const pieces = changed.map((piece) => {
     try {
-      return waysOf(source, piece)
+      const ways = waysOf(source, piece)
+      return sets ? ways.slice(-1).map((way) => setUp(source, way, piece)) : ways
     } catch (error) {
       throw new Cannot(`${piece.kind} ${piece.name}: ${error.message}`)
     }
@@ -706,6 +707,13 @@ function waysOf(source, { kind, name, before }) {
     }
   }
   throw new Cannot(`a ${kind} is not restored by a patch`)
+}
+
+/** The way to restore a piece of state, which first gets the value that others leave. */
+function setUp(source, way, { kind, name, after }) {
+  if (kind === 'environment' && after !== undefined) return { ...way, begin: [`${property('process.env', name, source)} = ${source.quoted(after)}`] }
+  if (!['variable', 'attribute'].includes(kind) || !/^(-?[\d.]+|true|false|null|'[^'\\]*'|"[^"\\]*")$/.test(after)) throw new Cannot('only the environment and simple values are set up by a patch')
+  return { ...way, begin: [`${source.held(name).expression} = ${after}`] }
 }
 
 /** The ways to restore what an owner holds: by the same object, or by its former content. */
@@ -822,7 +830,7 @@ class Source {
     const own = lines.some((line) => line.startsWith(inner)) ? '' : inner // what was beside its head has no indentation
     const spans = lines.some((line) => line.split('`').length % 2 === 0) // a text of several lines, which must not change
     const end = (line) => /^(if|for) /.test(line) && line.endsWith('{') ? line : line + this.end
-    const changed = [`${start} {${comment}`, ...ways.flatMap((w) => w.save).map((line) => inner + end(line)), `${inner}try {`,
+    const changed = [`${start} {${comment}`, ...ways.flatMap((w) => w.save).map((line) => inner + end(line)), `${inner}try {`, ...ways.flatMap((w) => w.begin || []).map((line) => inner + unit + end(line)),
       ...lines.map((line) => line.trim() && !spans ? unit + own + line : line), `${inner}} finally {`, ...[...ways].reverse().flatMap((w) => w.restore).map((line) => inner + unit + end(line)), `${inner}}`, `${outer}}`]
     return this.text.slice(0, this.at) + changed.join('\n') + this.text.slice(this.at + this.function.length)
   }

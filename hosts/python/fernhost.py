@@ -289,7 +289,7 @@ def _answer(name, method, params, send):
     if method == "imports":
         return {"imports": _imports({t.path for t in _tests.values()} | {os.path.join(_home, b["file"]) for b in _broken})}
     if method == "repair":
-        return {"contents": _repairs(_known(params), params["changed"])}
+        return {"contents": _repairs(_known(params), params["changed"], params.get("set"))}
     _remember_others()
     if method == "run":
         for asked in params["tests"]:
@@ -935,31 +935,32 @@ def _restore(kind, name):
 
 
 class _Around:
-    """Lines around the body of a test: enter opens a with statement; save comes before, and restore in a finally clause."""
+    """Lines around the body of a test: enter opens a with statement; save comes before, begin first within try, and restore in finally."""
 
-    def __init__(self, save=(), restore=(), enter="", imports=()):
-        self.save, self.restore, self.enter, self.imports = list(save), list(restore), enter, list(imports)
+    def __init__(self, save=(), restore=(), enter="", imports=(), begin=()):
+        self.save, self.restore, self.enter, self.imports, self.begin = list(save), list(restore), enter, list(imports), list(begin)
 
 
 class _Cannot(Exception):
     """Says why a piece of state is not restored by a repair."""
 
 
-def _repairs(of, changed):
-    """Contents of the file in which the test restores each of the pieces of state, the most natural first."""
+def _repairs(of, changed, sets):
+    """Contents of the file in which the test restores each of the pieces of state, or else sets them up for itself, the most natural first."""
     if os.path.abspath(of.path) not in _imported:
         raise _Cannot("no other content of %s can be tried, as the main program does not name it in serve" % of.file)
     source = _Source(of)
     pieces = []
     for piece in changed:
         try:
-            pieces.append(_ways(source, piece["kind"], piece["name"], piece.get("before"), piece.get("after") or ""))
+            ways = _ways(source, piece["kind"], piece["name"], piece.get("before"), piece.get("after") or "")
+            pieces.append([_set(source, way, piece) for way in ways[-1:]] if sets else ways)
         except _Cannot as reason:
             raise _Cannot("%s %s: %s" % (piece["kind"], piece["name"], reason))
     contents = []
     for way in range(max(map(len, pieces), default=0)):
         chosen = [ways[min(way, len(ways) - 1)] for ways in pieces]
-        for statement in (source.first_that_mentions(changed), 0):  # what changes it may be in a function that is called earlier
+        for statement in (0,) if sets else (source.first_that_mentions(changed), 0):  # what changes it may be in a function that is called earlier
             content = source.surrounded(statement, chosen)
             if content not in contents:
                 contents.append(content)
@@ -991,6 +992,18 @@ def _ways(source, kind, name, before, after):
     if kind == "setting":
         return [_way_of_setting(source, name, before or "NOTSET, no handlers", after)]
     raise _Cannot("a %s is not restored by a patch" % kind)
+
+
+def _set(source, way, piece):
+    """The way to restore a piece of state, which first gets the value that others leave."""
+    if piece["kind"] == "environment" and "after" in piece:
+        return _Around(way.save, way.restore, imports=way.imports, begin=["os.environ[%s] = %s" % (source.quoted(piece["name"]), source.quoted(piece["after"]))])
+    try:
+        value = ast.literal_eval(piece.get("after") or "")
+    except (SyntaxError, ValueError):
+        raise _Cannot("only the environment and simple values are set up by a patch")
+    expression, imports = source.expression(piece["name"])
+    return _Around(way.save, way.restore, imports=imports + way.imports, begin=["%s = %s" % (expression, source.quoted(value) if isinstance(value, str) else repr(value))])
 
 
 def _saved(source, name, save, restore, *imports):
@@ -1164,7 +1177,7 @@ class _Source:
             while begin > self.function.lineno and re.match(r"\s*#", lines[begin - 1]):
                 begin -= 1  # with the comment above it
             before, inside = lines[:begin], lines[begin:last]
-        if isinstance(body[-1], ast.Try) and body[-1].finalbody and not any(a.save or a.enter for a in arounds):
+        if isinstance(body[-1], ast.Try) and body[-1].finalbody and not any(a.save or a.enter or a.begin for a in arounds):
             return self.longer_finally(body[-1], arounds)
         enters = list(dict.fromkeys(a.enter for a in arounds if a.enter))
         restores = [line for a in reversed(arounds) for line in a.restore]
@@ -1177,6 +1190,7 @@ class _Source:
         after = []
         if restores:
             added.append(indent + "try:")
+            added += [indent + unit + line for a in arounds for line in a.begin]
             after = [indent + "finally:"] + [indent + unit + line.replace("\t", unit) for line in restores]
         changed = before + [line + self.ending for line in added] + inside + [line + self.ending for line in after] + lines[last:]
         return self.with_imports("".join(changed), [module for a in arounds for module in a.imports])

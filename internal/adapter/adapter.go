@@ -73,9 +73,9 @@ type Sourced interface {
 // Repairer is an Adapter that proposes repairs of a test that leaves state behind.
 type Repairer interface {
 	Editable
-	// Repairs returns contents of the test's file, with which it restores each changed piece of state, the most natural first. What
-	// cannot be restored is an error that says why.
-	Repairs(ctx context.Context, t *catalog.Test, changed []hunt.Change) (contents [][]byte, err error)
+	// Repairs returns contents of the test's file, the most natural first, with which it restores each changed piece of state, or else
+	// sets up what others leave. What cannot be restored or set up is an error that says why.
+	Repairs(ctx context.Context, t *catalog.Test, changed []hunt.Change, set bool) (contents [][]byte, err error)
 }
 
 // Varied is an Adapter whose tests depend on the flags and the environment of their build.

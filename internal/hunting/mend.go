@@ -107,11 +107,9 @@ func (a Hunting) candidates(ctx context.Context, test *catalog.Test, f hunt.Find
 	return t.Candidates(f.Changed)
 }
 
-// proposed returns the changes of a culprit that the adapter of its suite proposes.
+// proposed returns the changes of a culprit, or of a victim that passes only after its culprits, that the adapter of its suite proposes.
 func (a Hunting) proposed(ctx context.Context, r adapter.Repairer, test *catalog.Test, f hunt.Finding) (candidates []mend.Candidate, err error) {
 	switch {
-	case f.Verdict == hunt.Brittle:
-		return nil, fmt.Errorf("only Go tests are changed so that they set up themselves what they need: let %s do what %s does for it", test.Name, f.Culprits[0][0])
 	case len(f.Changed) == 0:
 		return nil, errors.New("no state is known that it leaves")
 	case !filepath.IsLocal(filepath.FromSlash(test.File)):
@@ -122,7 +120,7 @@ func (a Hunting) proposed(ctx context.Context, r adapter.Repairer, test *catalog
 	if err != nil {
 		return nil, err
 	}
-	contents, err := r.Repairs(ctx, test, f.Changed)
+	contents, err := r.Repairs(ctx, test, f.Changed, f.Verdict == hunt.Brittle)
 	for _, content := range contents {
 		candidates = append(candidates, mend.Candidate{File: file, Before: before, Content: content})
 	}

@@ -239,7 +239,7 @@ func TestAbilities(t *testing.T) {
 	if err := s.Restore(t.Context(), part, hunt.Change{}, r.Apply); err == nil {
 		t.Error("a piece of state is restored")
 	}
-	if _, err := a.Repairs(t.Context(), &part[0], nil); err == nil || !strings.Contains(err.Error(), "proposes no repairs") {
+	if _, err := a.Repairs(t.Context(), &part[0], nil, false); err == nil || !strings.Contains(err.Error(), "proposes no repairs") {
 		t.Errorf("repairs: %v", err)
 	}
 	found, err := a.Discover(t.Context())

@@ -173,10 +173,11 @@ type RestoreParams struct {
 	Name string `json:"name"`
 }
 
-// RepairParams asks for changes of a test's file with which it restores what it leaves.
+// RepairParams asks for changes of a test's file with which it restores what it leaves, or else sets up what others leave and it needs.
 type RepairParams struct {
 	TestName
 	Changed []Changed `json:"changed"`
+	Set     bool      `json:"set,omitempty"`
 }
 
 // Changed is a piece of state before a test and after it; nil if it was not there.

@@ -10,8 +10,8 @@ import (
 	"fernrelay/internal/adapter"
 )
 
-// Repairs asks the host for contents of the test's file with which the test restores what it leaves.
-func (a *Adapter) Repairs(ctx context.Context, t *catalog.Test, changed []hunt.Change) (contents [][]byte, err error) {
+// Repairs asks the host for contents of the test's file with which the test restores what it leaves, or sets it up for itself.
+func (a *Adapter) Repairs(ctx context.Context, t *catalog.Test, changed []hunt.Change, set bool) (contents [][]byte, err error) {
 	s := &session{adapter: a}
 	defer s.Close() // how it ends says nothing of the answer
 	defer context.AfterFunc(ctx, s.kill)()
@@ -21,7 +21,7 @@ func (a *Adapter) Repairs(ctx context.Context, t *catalog.Test, changed []hunt.C
 	if s.hello.Can == nil || !s.can(CanRepair) || !s.can(CanSources) {
 		return nil, fmt.Errorf("the test host of suite %s proposes no repairs", a.Suite)
 	}
-	params := RepairParams{TestName: TestName{t.Group, t.Name}}
+	params := RepairParams{TestName: TestName{t.Group, t.Name}, Set: set}
 	for _, c := range changed {
 		params.Changed = append(params.Changed, a.changedState(c))
 	}

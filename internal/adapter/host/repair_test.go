@@ -72,7 +72,7 @@ func TestRepairs(t *testing.T) {
 			}
 			for _, test := range found.Tests {
 				changed := left(t, a, test)
-				contents, err := a.Repairs(t.Context(), &test, changed)
+				contents, err := a.Repairs(t.Context(), &test, changed, false)
 				if err != nil || len(contents) == 0 {
 					t.Errorf("%s leaves %+v: %v", test.ID, changed, err)
 					continue
@@ -95,6 +95,38 @@ func TestRepairs(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestSetUps lets a test set up what others leave and it needs: it passes, and leaves nothing.
+func TestSetUps(t *testing.T) {
+	t.Parallel()
+	plants := map[string]map[string]string{
+		"python3": {"plants.py": "unit = 'litre'\nlimits = {}\n", "test_needs.py": "import os\nimport plants\n\ndef test_it():\n    assert plants.unit == 'gallon' and plants.limits == {'pump': 3}\n    assert os.environ['PLANT'] == 'fern'\n"},
+		"node":    {"plants.js": "exports.unit = 'litre'\nexports.limits = null\n", "test_needs.js": "const assert = require('assert')\nconst plants = require('./plants')\nexports.testIt = () => {\n  assert.deepEqual([plants.unit, plants.limits, process.env.PLANT], ['gallon', 3, 'fern'])\n}\n"},
+	}
+	for program, limits := range map[string]string{"python3": "{'pump': 3}", "node": "3"} {
+		a := plainHost(t, program, plants[program])
+		found, err := a.Discover(t.Context())
+		if err != nil || len(found.Tests) != 1 {
+			t.Fatalf("%+v, %v", found.Tests, err)
+		}
+		test := found.Tests[0]
+		needed := []hunt.Change{{Kind: hunt.Variable, Name: "plants.unit", Before: "'litre'", After: "'gallon'"}, {Kind: hunt.Variable, Name: "plants.limits", Before: "{}", After: limits}, {Kind: hunt.Environment, Name: "PLANT", Before: hunt.Absent, After: "fern"}}
+		contents, err := a.Repairs(t.Context(), &test, needed, true)
+		if err != nil || len(contents) != 1 {
+			t.Fatalf("%s: %d contents, %v", program, len(contents), err)
+		}
+		with, err := a.WithSources("", map[string][]byte{filepath.Join(a.Dir, test.File): contents[0]})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if still := left(t, with.(*Adapter), test); len(still) > 0 || t.Failed() {
+			t.Errorf("%s leaves %+v with\n%s", test.ID, still, contents[0])
+		}
+		if _, err := a.Repairs(t.Context(), &test, []hunt.Change{{Kind: hunt.Variable, Name: "plants.unit", Before: "'litre'", After: "<a pump>"}}, true); err == nil || !strings.Contains(err.Error(), "only the environment and simple values") {
+			t.Errorf("%s: a value that nobody can write: %v", program, err)
+		}
 	}
 }
 
