@@ -44,7 +44,11 @@ func (s *Spec) give(to *syscall.Credential, folders ...string) error {
 				return fmt.Errorf("the service %s runs as %s, who cannot enter %s, which its folder %s is in: allow it (chmod o+x), or put the project elsewhere", s.Name, s.As, above, folder)
 			}
 		}
-		if err := os.Lchown(folder, int(to.Uid), int(to.Gid)); err != nil {
+		err := os.Lchown(folder, int(to.Uid), int(to.Gid))
+		if errors.Is(err, fs.ErrPermission) {
+			return fmt.Errorf("the service %s: root cannot give %s to %s in this container: leave out as, or allow CAP_CHOWN", s.Name, folder, s.As)
+		}
+		if err != nil {
 			return fmt.Errorf("the service %s: %w", s.Name, err)
 		}
 	}
