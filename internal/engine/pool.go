@@ -207,7 +207,7 @@ func (w *worker) clean() error {
 	return w.pool.setup.End(w.setUp)
 }
 
-// reset gives every session a fresh state, and then the services of this worker.
+// reset makes the state of every session fresh, and then that of the services of this worker.
 func (w *worker) reset(ctx context.Context) error {
 	for _, session := range w.sessions {
 		if err := session.Reset(ctx); err != nil {
@@ -328,8 +328,7 @@ func (w *worker) prepareAgain(ctx context.Context, empty bool) error {
 	return setup.Begin(ctx, w.setUp)
 }
 
-// again gives a worker a fresh state for the next time of a trial: new processes, and where services are reset what the project
-// prepares in them.
+// again makes the state of a worker fresh for the next time of a trial. If services are reset, it also has the project prepare them.
 func (w *worker) again(ctx context.Context) error {
 	for suite := range w.sessions {
 		if len(w.services(suite)) > 0 {

@@ -29,7 +29,7 @@ func (s *Spec) credentials() (*syscall.Credential, error) {
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 }
 
-// give gives folders of a service, which we made, to its user. The error names a folder above that the user cannot enter.
+// give makes the user of a service the owner of folders that we made for it. The error names a folder above that the user cannot enter.
 func (s *Spec) give(to *syscall.Credential, folders ...string) error {
 	if to == nil {
 		return nil
