@@ -303,7 +303,7 @@ async function loadFiles(files) {
     } catch (error) {
       const text = String((error && error.stack) || error)
       const at = text.split('\n').map(place).find((l) => l && l.file === source)
-      const syntax = new RegExp(`^${source.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')}:(\\d+)`, 'm').exec(text)
+      const syntax = new RegExp(`^${escaped(source)}:(\\d+)`, 'm').exec(text)
       broken.push({ group, file, line: at ? at.line : syntax ? Number(syntax[1]) : 1, message: `it cannot be loaded: ${firstLine(error)}` })
     }
   }

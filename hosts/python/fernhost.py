@@ -1002,8 +1002,8 @@ def _set(source, way, piece):
         value = ast.literal_eval(piece.get("after") or "")
     except (SyntaxError, ValueError):
         raise _Cannot("only the environment and simple values are set up by a patch")
-    expression, imports = source.expression(piece["name"])
-    return _Around(way.save, way.restore, imports=imports + way.imports, begin=["%s = %s" % (expression, source.quoted(value) if isinstance(value, str) else repr(value))])
+    expression, _ = source.expression(piece["name"])
+    return _Around(way.save, way.restore, imports=way.imports, begin=["%s = %s" % (expression, source.quoted(value) if isinstance(value, str) else repr(value))])
 
 
 def _saved(source, name, save, restore, *imports):

@@ -175,8 +175,8 @@ func (w *worker) session(ctx context.Context, suite string) (adapter.Session, er
 	return session, nil
 }
 
-// serve starts the services that a suite needs, or all if it is "", unless they run, and returns the environment that its tests find
-// them in.
+// serve starts the services that a suite needs, or that all tests need if it is "", unless they run, and returns the environment that
+// names them.
 func (w *worker) serve(ctx context.Context, suite string, slot process.Slot) (env []string, err error) {
 	names := w.pool.services.Names(suite)
 	if len(names) == 0 {
@@ -221,7 +221,7 @@ func (w *worker) reset(ctx context.Context) error {
 func (w *worker) resetServices(ctx context.Context) error {
 	done := map[*service.Service]bool{}
 	for suite := range w.sessions {
-		for _, s := range w.services(suite) {
+		for _, s := range w.pool.services.Resettable(suite, *w.slot) {
 			if done[s] {
 				continue
 			}
@@ -232,14 +232,6 @@ func (w *worker) resetServices(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// services returns the services of a suite that serve this worker alone; none in a pool for runs.
-func (w *worker) services(suite string) []*service.Service {
-	if !w.pool.services.Fresh() {
-		return nil
-	}
-	return slices.DeleteFunc(w.pool.services.Running(suite, *w.slot), func(s *service.Service) bool { return !s.CanReset() })
 }
 
 // Prepare makes workers for trials and prepares their slots.
@@ -331,7 +323,7 @@ func (w *worker) prepareAgain(ctx context.Context, empty bool) error {
 // again makes the state of a worker fresh for the next time of a trial. If services are reset, it also has the project prepare them.
 func (w *worker) again(ctx context.Context) error {
 	for suite := range w.sessions {
-		if len(w.services(suite)) > 0 {
+		if len(w.pool.services.Resettable(suite, *w.slot)) > 0 {
 			return w.freshen(ctx)
 		}
 	}

@@ -22,7 +22,7 @@ func (p *Pool) Serve(ctx context.Context, suite string, use func(s *Served) erro
 	if _, err := w.session(ctx, suite); err != nil {
 		return err
 	}
-	services := w.services(suite)
+	services := p.services.Resettable(suite, *w.slot)
 	if len(services) == 0 {
 		return nil
 	}

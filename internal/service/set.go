@@ -232,23 +232,24 @@ func (s *Set) start(e *entry, spec Spec, slot process.Slot) (err error) {
 	return nil
 }
 
-// Running returns the servers of a suite on a worker that have started, without those that other runs share.
-func (s *Set) Running(suite string, slot process.Slot) (running []*Service) {
+// Resettable returns the servers of a suite that have started, can be reset, and serve one worker alone; none if the set is not for
+// trials.
+func (s *Set) Resettable(suite string, slot process.Slot) (all []*Service) {
+	if !s.config.Fresh {
+		return nil
+	}
 	for _, e := range s.entries(suite, slot) {
 		select {
 		case <-e.started:
 		default:
 			continue
 		}
-		if e.service != nil && !e.shared {
-			running = append(running, e.service)
+		if e.service != nil && !e.shared && e.service.spec.Reset != "" {
+			all = append(all, e.service)
 		}
 	}
-	return running
+	return all
 }
-
-// Fresh reports whether servers that can be reset serve one worker each.
-func (s *Set) Fresh() bool { return s.config.Fresh }
 
 // mostData bounds the runs that may have a data folder of one service at once.
 const mostData = 100

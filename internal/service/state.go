@@ -23,9 +23,6 @@ func (s *Service) Reset(ctx context.Context) error {
 	return err
 }
 
-// CanReset reports whether Reset makes the state fresh.
-func (s *Service) CanReset() bool { return s.spec.Reset != "" }
-
 // State returns the pieces of the server's state, as Spec.State prints them; none if it has none.
 func (s *Service) State(ctx context.Context) ([]hunt.Value, error) {
 	if s.spec.State == "" {

@@ -44,7 +44,6 @@ type results struct {
 	started   bool          // the process runs, or did
 	runs      string        // the ID of the latest test that the process reported to begin; "" once that has an outcome
 	said      process.Tail  // what the process printed
-	over      bool          // done is closed
 	done      chan struct{} // closed once all tests have an outcome, of a process that runs batch after batch; otherwise nil
 }
 
@@ -195,6 +194,7 @@ func (r *results) strange(e run.Event) {
 }
 
 func (r *results) finish(t *catalog.Test, e run.Event) {
+	wasOpen := len(r.open) > 0
 	r.failed = r.failed || e.Outcome.Bad()
 	if r.runs == t.ID {
 		r.runs = ""
@@ -222,8 +222,7 @@ func (r *results) finish(t *catalog.Test, e run.Event) {
 	if r.started {
 		r.begin()
 	}
-	if len(r.open) == 0 && r.done != nil && !r.over {
-		r.over = true
+	if wasOpen && len(r.open) == 0 && r.done != nil {
 		close(r.done)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"fernrelay/core/catalog"
 	"fernrelay/core/hunt"
@@ -18,7 +19,7 @@ func (a *Adapter) Repairs(ctx context.Context, t *catalog.Test, changed []hunt.C
 	if err := s.begin(ctx); err != nil {
 		return nil, err
 	}
-	if s.hello.Can == nil || !s.can(CanRepair) || !s.can(CanSources) {
+	if !slices.Contains(s.hello.Can, CanRepair) || !slices.Contains(s.hello.Can, CanSources) {
 		return nil, fmt.Errorf("the test host of suite %s proposes no repairs", a.Suite)
 	}
 	params := RepairParams{TestName: TestName{t.Group, t.Name}, Set: set}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"fernrelay/core/catalog"
 )
@@ -52,7 +53,7 @@ func (a *Adapter) askImports() (map[string][]string, error) {
 	if err := s.begin(context.Background()); err != nil {
 		return nil, err
 	}
-	if s.hello.Can == nil || !s.can(CanImports) {
+	if !slices.Contains(s.hello.Can, CanImports) {
 		return nil, nil
 	}
 	var result ImportsResult
